@@ -1,0 +1,190 @@
+// Package plans decides what an account may use: limits, features, plans and
+// the allowance that comes of them.
+package plans
+
+import (
+	"encoding/json"
+	"fmt"
+	"sort"
+
+	"victualler/internal/hosting/refusal"
+)
+
+// Key names a limit. The keys are JSON keys of the API.
+type Key string
+
+// The limits. What each one counts, and in which unit, is in [Limits].
+const (
+	Disk         Key = "disk"
+	Files        Key = "files"
+	Traffic      Key = "traffic"
+	Domains      Key = "domains"
+	Subdomains   Key = "subdomains"
+	Mirrors      Key = "mirrors"
+	Mailboxes    Key = "mailboxes"
+	MailboxSize  Key = "mailbox_size"
+	Addresses    Key = "addresses"
+	Lists        Key = "lists"
+	Databases    Key = "databases"
+	Logins       Key = "logins"
+	Tasks        Key = "tasks"
+	SendsPerHour Key = "sends_per_hour"
+	BounceShare  Key = "bounce_share"
+	PHPWorkers   Key = "php_workers"
+	BackupsKept  Key = "backups_kept"
+)
+
+// Unit is what a limit's number counts.
+type Unit string
+
+// The units.
+const (
+	Bytes   Unit = "bytes"
+	Count   Unit = "count"
+	Percent Unit = "percent"
+)
+
+// LimitInfo describes one limit for people and for checks.
+type LimitInfo struct {
+	Key  Key    `json:"key"`
+	Unit Unit   `json:"unit"`
+	What string `json:"what"`
+}
+
+// AllLimits lists every limit in the order in which people read them.
+var AllLimits = []LimitInfo{
+	{Disk, Bytes, "disk space"},
+	{Files, Count, "files and directories"},
+	{Traffic, Bytes, "traffic per calendar month"},
+	{Domains, Count, "domains"},
+	{Subdomains, Count, "subdomains"},
+	{Mirrors, Count, "domains with the content of another"},
+	{Mailboxes, Count, "mailboxes"},
+	{MailboxSize, Bytes, "size of the largest mailbox"},
+	{Addresses, Count, "mail addresses beside mailboxes"},
+	{Lists, Count, "distribution lists"},
+	{Databases, Count, "databases"},
+	{Logins, Count, "file-transfer logins"},
+	{Tasks, Count, "scheduled tasks"},
+	{SendsPerHour, Count, "messages sent per hour"},
+	{BounceShare, Percent, "share of bounced messages that stops sending"},
+	{PHPWorkers, Count, "PHP requests served at the same time"},
+	{BackupsKept, Count, "backups kept"},
+}
+
+// Feature names something switched on or off. Features are JSON keys of the API.
+type Feature string
+
+// AllFeatures lists every feature in the order in which people read them.
+var AllFeatures = []Feature{"mail", "databases", "tasks", "shell", "logins", "backups", "dns", "dnssec", "certificates",
+	"wildcard", "kits", "api", "file_browser", "raw_directives"}
+
+// Amount is the value of a limit: a number or unlimited (JSON null).
+type Amount struct {
+	N         int64
+	Unlimited bool
+}
+
+// Unlimited is the amount that never runs out.
+var Unlimited = Amount{Unlimited: true}
+
+// Of returns the amount n.
+func Of(n int64) Amount { return Amount{N: n} }
+
+// MarshalJSON writes the number, or null for unlimited.
+func (a Amount) MarshalJSON() ([]byte, error) {
+	if a.Unlimited {
+		return []byte("null"), nil
+	}
+	return json.Marshal(a.N)
+}
+
+// UnmarshalJSON reads a number, or null for unlimited.
+func (a *Amount) UnmarshalJSON(text []byte) error {
+	if string(text) == "null" {
+		*a = Unlimited
+		return nil
+	}
+	*a = Amount{}
+	return json.Unmarshal(text, &a.N)
+}
+
+// Allows reports whether used stays within the amount.
+func (a Amount) Allows(used int64) bool { return a.Unlimited || used <= a.N }
+
+// Format writes the amount for people, in the limit's unit.
+func (a Amount) Format(unit Unit) string {
+	switch {
+	case a.Unlimited:
+		return "unlimited"
+	case unit == Bytes:
+		return FormatSize(a.N)
+	case unit == Percent:
+		return fmt.Sprintf("%d%%", a.N)
+	}
+	return fmt.Sprint(a.N)
+}
+
+// Limits gives an amount for every key of [AllLimits].
+type Limits map[Key]Amount
+
+// Features gives, for every feature of [AllFeatures], whether it is on.
+type Features map[Feature]bool
+
+// Info returns the description of a limit.
+func Info(key Key) (LimitInfo, bool) {
+	for _, info := range AllLimits {
+		if info.Key == key {
+			return info, true
+		}
+	}
+	return LimitInfo{}, false
+}
+
+// checkLimits refuses unknown keys and impossible numbers and adds the keys
+// that are missing as zero: what a plan does not mention, it does not give.
+func checkLimits(l Limits) (Limits, []refusal.Field) {
+	var wrong []refusal.Field
+	whole := Limits{}
+	for _, info := range AllLimits {
+		amount := l[info.Key]
+		name := "limits." + string(info.Key)
+		if !amount.Unlimited && amount.N < 0 {
+			wrong = append(wrong, refusal.Field{Name: name, Message: "cannot be negative; use null for unlimited"})
+		}
+		if info.Unit == Percent && !amount.Unlimited && amount.N > 100 {
+			wrong = append(wrong, refusal.Field{Name: name, Message: "is a percentage: 0 to 100"})
+		}
+		whole[info.Key] = amount
+	}
+	var unknown []string
+	for key := range l {
+		if _, known := Info(key); !known {
+			unknown = append(unknown, string(key))
+		}
+	}
+	sort.Strings(unknown)
+	for _, key := range unknown {
+		wrong = append(wrong, refusal.Field{Name: "limits." + key, Message: "there is no such limit"})
+	}
+	return whole, wrong
+}
+
+func checkFeatures(f Features) (Features, []refusal.Field) {
+	var wrong []refusal.Field
+	whole := Features{}
+	for _, feature := range AllFeatures {
+		whole[feature] = f[feature]
+	}
+	var unknown []string
+	for feature := range f {
+		if _, known := whole[feature]; !known {
+			unknown = append(unknown, string(feature))
+		}
+	}
+	sort.Strings(unknown)
+	for _, feature := range unknown {
+		wrong = append(wrong, refusal.Field{Name: "features." + feature, Message: "there is no such feature"})
+	}
+	return whole, wrong
+}

@@ -1,0 +1,112 @@
+// Package refusal holds the one error type by which the core and the use cases
+// say no: what is wrong, why, and what to do about it.
+//
+// A refusal means that nothing was changed. Its kind is stable: it becomes the
+// problem type of the HTTP API (RFC 9457, section 3.1.1) and decides the
+// client's exit code.
+package refusal
+
+import (
+	"errors"
+	"fmt"
+)
+
+// Kind names a sort of refusal. Kinds are part of the public interface: never
+// renamed, only added.
+type Kind string
+
+// The kinds.
+const (
+	InvalidInput      Kind = "invalid-input"       // one or more fields are wrong; see Fields
+	NotFound          Kind = "not-found"           // not there, or not for this actor: the same answer on purpose
+	NotAllowed        Kind = "not-allowed"         // the actor's rights do not cover it
+	NotSignedIn       Kind = "not-signed-in"       // no session, or one that has ended
+	WrongSignIn       Kind = "wrong-sign-in"       // name and password do not fit
+	TooManyTries      Kind = "too-many-tries"      // sign-in is throttled for a while
+	NameTaken         Kind = "name-taken"          // a name that must be unique is in use
+	DomainTaken       Kind = "domain-taken"        // the domain, one above it or one below it is hosted already
+	LimitReached      Kind = "limit-reached"       // an allowance leaves no room; see Limit
+	ServerClosed      Kind = "server-closed"       // the server takes no new accounts
+	ServerUnreachable Kind = "server-unreachable"  // the agent did not answer
+	ServerFull        Kind = "server-full"         // no disk space left for it
+	NoServer          Kind = "no-server"           // no server fits; see Detail for why each did not
+	Changed           Kind = "changed-meanwhile"   // somebody else changed it since it was read (RFC 9110, section 13.1.1)
+	WrongState        Kind = "wrong-state"         // not possible in the state the thing is in
+	KeyReused         Kind = "idempotency-key-reused" // the same Idempotency-Key with another request
+	ApplyFailed       Kind = "apply-failed"        // a server's program refused the result
+	InUse             Kind = "in-use"              // cannot be removed while others depend on it
+)
+
+// Field is one wrong field of the input.
+type Field struct {
+	// Name is the JSON name of the field, with dots for nesting.
+	Name string `json:"name"`
+	// Message says what is wrong with it and what would be right.
+	Message string `json:"message"`
+}
+
+// Limit tells how far an allowance reaches.
+type Limit struct {
+	// Key is the limit's JSON key, such as "domains".
+	Key string `json:"key"`
+	// Value is what is allowed, in the limit's unit; sizes are bytes.
+	Value int64 `json:"value"`
+	// Used is what is used or given out now, in the same unit.
+	Used int64 `json:"used"`
+	// Source says where the value comes from, such as "plan harbour".
+	Source string `json:"source"`
+	// RaisedBy says who can raise it.
+	RaisedBy string `json:"raised_by"`
+}
+
+// Refusal is the error. Detail is one sentence or two for a person.
+type Refusal struct {
+	Kind   Kind
+	Detail string
+	Fields []Field
+	Limit  *Limit
+}
+
+// Error returns the detail, with the field messages after it.
+func (r *Refusal) Error() string {
+	text := r.Detail
+	for _, f := range r.Fields {
+		if f.Message != r.Detail {
+			text += fmt.Sprintf("; %s: %s", f.Name, f.Message)
+		}
+	}
+	return text
+}
+
+// New makes a refusal with a formatted detail.
+func New(kind Kind, format string, args ...any) *Refusal {
+	return &Refusal{Kind: kind, Detail: fmt.Sprintf(format, args...)}
+}
+
+// Input makes an [InvalidInput] refusal about one field.
+func Input(field, format string, args ...any) *Refusal {
+	message := fmt.Sprintf(format, args...)
+	return &Refusal{Kind: InvalidInput, Detail: message, Fields: []Field{{field, message}}}
+}
+
+// On returns a copy that names the field at fault.
+func (r *Refusal) On(field string) *Refusal {
+	c := *r
+	c.Fields = []Field{{field, r.Detail}}
+	return &c
+}
+
+// As returns the refusal in err's chain, or nil.
+func As(err error) *Refusal {
+	var r *Refusal
+	if errors.As(err, &r) {
+		return r
+	}
+	return nil
+}
+
+// Is reports whether err is a refusal of that kind.
+func Is(err error, kind Kind) bool {
+	r := As(err)
+	return r != nil && r.Kind == kind
+}
