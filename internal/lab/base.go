@@ -23,7 +23,7 @@ var basePackages = []string{
 }
 
 // baseRecipe counts changes to what is done with the packages.
-const baseRecipe = "1"
+const baseRecipe = "2"
 
 // CacheDir is where base trees are kept: outside any checkout, so that a fresh
 // clone finds them. VICTUALLER_CACHE overrides it.
@@ -85,17 +85,11 @@ func EnsureBase(ctx context.Context, cache string, say func(string)) (string, er
 	return dir, nil
 }
 
-// finishBase takes out what Debian's packages put in for a single-purpose
-// machine: the example site and the PHP pool that runs as the web server.
+// finishBase takes out what Debian's packages put in for a machine with one
+// site, and what belongs to the machine that built the tree.
 func finishBase(dir string) error {
 	for _, path := range []string{"etc/nginx/sites-enabled/default", "var/cache/apt/archives", "etc/resolv.conf"} {
 		if err := os.RemoveAll(filepath.Join(dir, path)); err != nil {
-			return err
-		}
-	}
-	pools, _ := filepath.Glob(filepath.Join(dir, "etc/php/*/fpm/pool.d/www.conf"))
-	for _, pool := range pools {
-		if err := os.Remove(pool); err != nil {
 			return err
 		}
 	}

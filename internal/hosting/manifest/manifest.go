@@ -131,3 +131,11 @@ func validRoot(root string) bool {
 	}
 	return true
 }
+
+// firstUID is added to an account's number to get its user's: above every
+// range that Debian hands out by itself, never used twice, the same on every server.
+const firstUID = 1_000_000
+
+// UID is the number of the account's system user and of its group. It is also
+// the mark by which the agent knows what is the account's own.
+func (m Manifest) UID() int { return firstUID + int(m.AccountID) }

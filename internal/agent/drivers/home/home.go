@@ -1,0 +1,265 @@
+// Package home drives homes: the account's directory, its disk limit, and the
+// layout below it.
+//
+//	/home/NAME        root:NAME 0750, and execute for the web server by ACL: the
+//	                  account lists it but cannot replace what is in it; no other account gets in
+//	/home/NAME/sites  NAME:NAME 0755, document roots
+//	/home/NAME/tmp    NAME:NAME 0700, PHP's uploads and sessions
+package home
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"victualler/internal/agent/asuser"
+	"victualler/internal/agentlink"
+	"victualler/internal/hosting/manifest"
+)
+
+// Dir is where homes are.
+const Dir = "/home"
+
+// webUser is the user of the web server's workers on Debian.
+const webUser = "www-data"
+
+// layout is what stands in every home, made by root because the home itself is
+// root's; below, only the account's user works.
+var layout = []struct {
+	name string
+	mode fs.FileMode
+}{{"sites", 0o755}, {"tmp", 0o700}}
+
+// quota keeps disk limits on one kind of file system.
+type quota interface {
+	kind() string
+	// create makes the home's directory.
+	create(ctx context.Context, path string) error
+	// limit reads the limit in force, in bytes; nil is none.
+	limit(ctx context.Context, path string) (*int64, error)
+	setLimit(ctx context.Context, path string, bytes *int64) error
+	// used returns bytes for the directories below Dir, by name.
+	used(ctx context.Context) (map[string]int64, error)
+	remove(ctx context.Context, path string) error
+}
+
+// Driver makes and removes homes. Make one with [New].
+type Driver struct {
+	quota  quota
+	webUID uint32
+}
+
+// New finds out how limits can be kept on the file system of the homes.
+func New() (*Driver, error) {
+	web, err := user.Lookup(webUser)
+	if err != nil {
+		return nil, fmt.Errorf("the web server's user: %w", err)
+	}
+	uid, err := strconv.ParseUint(web.Uid, 10, 32)
+	if err != nil {
+		return nil, err
+	}
+	d := &Driver{quota: metered{}, webUID: uint32(uid)}
+	if usable, err := btrfsUsable(); err != nil {
+		return nil, err
+	} else if usable {
+		d.quota = btrfs{}
+	}
+	return d, nil
+}
+
+// Name implements agent.Resource.
+func (*Driver) Name() string { return "home" }
+
+// Quota implements agent.Meter.
+func (d *Driver) Quota() string { return d.quota.kind() }
+
+// DiskUsed implements agent.Meter.
+func (d *Driver) DiskUsed(ctx context.Context) (map[string]int64, error) { return d.quota.used(ctx) }
+
+// Check implements agent.Resource.
+func (d *Driver) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Drift, error) {
+	path := m.HomePath()
+	var drifts []agentlink.Drift
+	drift := func(subject, format string, args ...any) {
+		drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: subject, What: fmt.Sprintf(format, args...)})
+	}
+	found, err := stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if m.Wanted == manifest.Absent {
+		if found != nil && int(found.Gid) == m.UID() {
+			drift(path, "is still there")
+		}
+		return drifts, nil
+	}
+	if found == nil {
+		drift(path, "is missing")
+		return drifts, nil
+	}
+	if int(found.Gid) != m.UID() {
+		drift(path, "belongs to group %d, not %d: it is not this account's", found.Gid, m.UID())
+		return drifts, nil
+	}
+	if found.Uid != 0 || !d.hasACL(path) {
+		drift(path, "has other rights than it should")
+	}
+	for _, dir := range layout {
+		inner := filepath.Join(path, dir.name)
+		s, err := stat(inner)
+		switch {
+		case err != nil:
+			return nil, err
+		case s == nil:
+			drift(inner, "is missing")
+		case s.Mode&syscall.S_IFMT != syscall.S_IFDIR || int(s.Uid) != m.UID():
+			drift(inner, "is not a directory of the account's user")
+		}
+	}
+	limit, err := d.quota.limit(ctx, path)
+	if err != nil {
+		return nil, err
+	}
+	if d.quota.kind() != (metered{}).kind() && !same(limit, m.Home.DiskLimit) {
+		drift(path, "has a disk limit of %s, not %s", words(limit), words(m.Home.DiskLimit))
+	}
+	return drifts, nil
+}
+
+// Ensure implements agent.Resource.
+func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error) {
+	path := m.HomePath()
+	found, err := stat(path)
+	if err != nil {
+		return "", err
+	}
+	if found != nil && int(found.Gid) != m.UID() && !fresh(path, found) {
+		return "", fmt.Errorf("%s is on the server already and is not this account's; move it away, or choose another sign-in name", path)
+	}
+	if found == nil {
+		if err := d.quota.create(ctx, path); err != nil {
+			return "", err
+		}
+	}
+	limit, err := d.quota.limit(ctx, path)
+	if err != nil {
+		return "", err
+	}
+	if !same(limit, m.Home.DiskLimit) {
+		if err := d.quota.setLimit(ctx, path, m.Home.DiskLimit); err != nil {
+			return "", err
+		}
+	}
+	if err := errors.Join(os.Chown(path, 0, m.UID()), d.setACL(path)); err != nil {
+		return "", err
+	}
+	for _, dir := range layout {
+		inner := filepath.Join(path, dir.name)
+		if err := os.Mkdir(inner, dir.mode); err != nil && !errors.Is(err, fs.ErrExist) {
+			return "", err
+		}
+		if err := os.Lchown(inner, m.UID(), m.UID()); err != nil {
+			return "", err
+		}
+	}
+	work := asuser.Work{Home: path}
+	for _, site := range m.Sites {
+		work.Directories = append(work.Directories, site.Root)
+		if site.Starter {
+			work.NewFiles = append(work.NewFiles, asuser.NewFile{Path: site.Root + "/index.html", Content: StarterPage(site.Domain.Unicode())})
+		}
+	}
+	if err := asuser.Do(ctx, m.UID(), work); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%s, disk limit %s (%s)", path, words(m.Home.DiskLimit), d.quota.kind()), nil
+}
+
+// Remove implements agent.Resource.
+func (d *Driver) Remove(ctx context.Context, m manifest.Manifest) error {
+	found, err := stat(m.HomePath())
+	if err != nil || found == nil {
+		return err
+	}
+	if int(found.Gid) != m.UID() && !fresh(m.HomePath(), found) {
+		return nil
+	}
+	return d.quota.remove(ctx, m.HomePath())
+}
+
+// fresh recognizes a home whose making was cut off before it got its group:
+// root's, and nothing in it.
+func fresh(path string, found *syscall.Stat_t) bool {
+	entries, err := os.ReadDir(path)
+	return err == nil && found.Uid == 0 && found.Gid == 0 && len(entries) == 0
+}
+
+// stat does not follow links; it returns nil for what is not there.
+func stat(path string) (*syscall.Stat_t, error) {
+	var s syscall.Stat_t
+	err := syscall.Lstat(path, &s)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return &s, nil
+}
+
+const aclAttribute = "system.posix_acl_access"
+
+// acl is the access list of a home (acl(5), in the layout of the kernel's
+// posix_acl_xattr.h): u::rwx u:www-data:--x g::r-x m::r-x o::---
+func (d *Driver) acl() []byte {
+	const (
+		none   = 0xffffffff
+		userOf = 0x01 // ACL_USER_OBJ
+		named  = 0x02 // ACL_USER
+		group  = 0x04 // ACL_GROUP_OBJ
+		mask   = 0x10 // ACL_MASK
+		other  = 0x20 // ACL_OTHER
+	)
+	list := binary.LittleEndian.AppendUint32(nil, 2) // version
+	for _, e := range []struct {
+		tag, perm uint16
+		id        uint32
+	}{{userOf, 7, none}, {named, 1, d.webUID}, {group, 5, none}, {mask, 5, none}, {other, 0, none}} {
+		list = binary.LittleEndian.AppendUint16(list, e.tag)
+		list = binary.LittleEndian.AppendUint16(list, e.perm)
+		list = binary.LittleEndian.AppendUint32(list, e.id)
+	}
+	return list
+}
+
+func (d *Driver) setACL(path string) error {
+	if err := unix.Setxattr(path, aclAttribute, d.acl(), 0); err != nil {
+		return fmt.Errorf("access list of %s: %w", path, err)
+	}
+	return nil
+}
+
+func (d *Driver) hasACL(path string) bool {
+	found := make([]byte, 256)
+	n, err := unix.Lgetxattr(path, aclAttribute, found)
+	return err == nil && string(found[:n]) == string(d.acl())
+}
+
+func same(a, b *int64) bool { return (a == nil) == (b == nil) && (a == nil || *a == *b) }
+
+func words(limit *int64) string {
+	if limit == nil {
+		return "unlimited"
+	}
+	return fmt.Sprintf("%d bytes", *limit)
+}

@@ -1,0 +1,111 @@
+// Package nginx drives the web server.
+package nginx
+
+import (
+	"context"
+	"fmt"
+	"os/exec"
+	"strings"
+	"sync/atomic"
+	"syscall"
+
+	"victualler/internal/agent/daemon"
+	"victualler/internal/agent/staging"
+	"victualler/internal/agentlink"
+	"victualler/internal/hosting/manifest"
+	"victualler/internal/render"
+)
+
+const pidFile = "/run/nginx.pid"
+
+// Driver drives Debian's nginx.
+type Driver struct {
+	// Server is the server that is rendered for.
+	Server render.Server
+	// Scratch is a directory for staged files.
+	Scratch string
+
+	reloads atomic.Int64
+	version string
+}
+
+// New returns the driver.
+func New(server render.Server, scratch string) *Driver {
+	d := &Driver{Server: server, Scratch: scratch}
+	if out, err := exec.Command("nginx", "-v").CombinedOutput(); err == nil {
+		_, d.version, _ = strings.Cut(strings.TrimSpace(string(out)), "nginx/")
+	}
+	return d
+}
+
+// Name implements agent.Program.
+func (*Driver) Name() string { return "nginx" }
+
+// Base implements agent.Program.
+func (*Driver) Base() []render.File { return render.NGINXBase() }
+
+// Files implements agent.Program.
+func (d *Driver) Files(m manifest.Manifest) []render.File { return render.NGINX(m, d.Server) }
+
+// AccountFiles implements agent.Program.
+func (*Driver) AccountFiles() ([]string, error) {
+	return daemon.FilesLike(render.NGINXAccountDir + "/*.conf")
+}
+
+// Test implements agent.Program.
+func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
+	out, err := staging.Run(ctx, d.Scratch, staged, "nginx", "-t", "-q")
+	if err != nil {
+		return fmt.Errorf("nginx refuses its configuration: %s", strings.TrimSpace(out))
+	}
+	return nil
+}
+
+// Reload implements agent.Program: SIGHUP starts workers with the new
+// configuration, and the old ones finish what they have (nginx's "control" page).
+func (d *Driver) Reload(context.Context) error {
+	if err := daemon.Signal(pidFile, syscall.SIGHUP); err != nil {
+		return fmt.Errorf("nginx %w", err)
+	}
+	d.reloads.Add(1)
+	return nil
+}
+
+// Verify implements agent.Program: it asks the server's own address for every
+// site, by name, until the answer is of this very rendering.
+func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error) {
+	if len(d.Server.Addresses) == 0 {
+		return "", fmt.Errorf("nginx: the server has no address to ask")
+	}
+	address := d.Server.Addresses[0].String() + ":80"
+	if m.Wanted == manifest.Absent {
+		// Its names may be another account's by now, so only its files can tell.
+		return "", nil
+	}
+	want := render.NGINXFingerprint(m, d.Server)
+	for _, site := range m.Sites {
+		name := site.Domain.String()
+		err := daemon.WaitFor(ctx, func(ctx context.Context) error {
+			answer, err := daemon.Get(ctx, address, name, render.SiteCheckPath)
+			if err != nil {
+				return err
+			}
+			if answer.Status != 200 || answer.Body != want {
+				return fmt.Errorf("for %s, nginx on %s does not answer from the new configuration (status %d)", name, address, answer.Status)
+			}
+			return nil
+		})
+		if err != nil {
+			return "", err
+		}
+	}
+	if len(m.Sites) == 0 {
+		return "", nil
+	}
+	return fmt.Sprintf("nginx on %s answers for %s", address, m.Sites[0].Domain), nil
+}
+
+// Status implements agent.Program.
+func (d *Driver) Status(context.Context) agentlink.ProgramStatus {
+	return agentlink.ProgramStatus{Name: d.Name(), Version: d.version, Running: daemon.Running(pidFile), Reloads: d.reloads.Load()}
+}

@@ -1,0 +1,112 @@
+// Package phpfpm drives PHP's process manager: one pool for each account.
+package phpfpm
+
+import (
+	"context"
+	"fmt"
+	"os/exec"
+	"path/filepath"
+	"sort"
+	"strings"
+	"sync/atomic"
+	"syscall"
+
+	"victualler/internal/agent/daemon"
+	"victualler/internal/agent/staging"
+	"victualler/internal/agentlink"
+	"victualler/internal/hosting/manifest"
+	"victualler/internal/render"
+)
+
+// Driver drives Debian's php-fpm of one version.
+type Driver struct {
+	// Server is the server that is rendered for.
+	Server render.Server
+	// Scratch is a directory for staged files.
+	Scratch string
+
+	reloads atomic.Int64
+}
+
+// Installed lists the PHP versions with a process manager, newest first.
+func Installed() []string {
+	dirs, _ := filepath.Glob("/etc/php/*/fpm/pool.d")
+	var versions []string
+	for _, dir := range dirs {
+		version := strings.Split(dir, "/")[3]
+		if _, err := exec.LookPath("php-fpm" + version); err == nil {
+			versions = append(versions, version)
+		}
+	}
+	sort.Sort(sort.Reverse(sort.StringSlice(versions)))
+	return versions
+}
+
+// New returns the driver.
+func New(server render.Server, scratch string) *Driver {
+	return &Driver{Server: server, Scratch: scratch}
+}
+
+// Name implements agent.Program.
+func (*Driver) Name() string { return "php-fpm" }
+
+// Base implements agent.Program.
+func (d *Driver) Base() []render.File { return render.PHPFPMBase(d.Server) }
+
+// Files implements agent.Program.
+func (d *Driver) Files(m manifest.Manifest) []render.File { return render.PHPFPM(m, d.Server) }
+
+// AccountFiles implements agent.Program.
+func (d *Driver) AccountFiles() ([]string, error) {
+	return daemon.FilesLike("/etc/php/" + d.Server.PHP + "/fpm/pool.d/account-*.conf")
+}
+
+// Test implements agent.Program.
+func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
+	out, err := staging.Run(ctx, d.Scratch, staged, "php-fpm"+d.Server.PHP, "-t")
+	if err != nil {
+		return fmt.Errorf("PHP-FPM refuses its configuration: %s", strings.TrimSpace(out))
+	}
+	return nil
+}
+
+func (d *Driver) pidFile() string { return "/run/php/php" + d.Server.PHP + "-fpm.pid" }
+
+// Reload implements agent.Program: SIGUSR2 lets requests finish and keeps the
+// sockets (php-fpm(8)).
+func (d *Driver) Reload(context.Context) error {
+	if err := daemon.Signal(d.pidFile(), syscall.SIGUSR2); err != nil {
+		return fmt.Errorf("PHP-FPM %w", err)
+	}
+	d.reloads.Add(1)
+	return nil
+}
+
+// Verify implements agent.Program: through the web server, as a visitor's
+// request would come, it asks the account's pool for a worker's answer.
+func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error) {
+	if m.Wanted == manifest.Absent || len(m.Sites) == 0 {
+		return "", nil
+	}
+	address := d.Server.Addresses[0].String() + ":80"
+	want := render.PHPFPMFingerprint(m, d.Server)
+	err := daemon.WaitFor(ctx, func(ctx context.Context) error {
+		answer, err := daemon.Get(ctx, address, m.Sites[0].Domain.String(), render.PHPCheckPath)
+		if err != nil {
+			return err
+		}
+		if answer.Status != 200 || answer.Body != want {
+			return fmt.Errorf("the account's PHP does not answer from the new configuration (status %d)", answer.Status)
+		}
+		return nil
+	})
+	if err != nil {
+		return "", err
+	}
+	return "PHP " + d.Server.PHP + " answers as user " + m.SignInName, nil
+}
+
+// Status implements agent.Program.
+func (d *Driver) Status(context.Context) agentlink.ProgramStatus {
+	return agentlink.ProgramStatus{Name: d.Name(), Version: d.Server.PHP, Running: daemon.Running(d.pidFile()), Reloads: d.reloads.Load()}
+}

@@ -1,0 +1,57 @@
+package agent
+
+import (
+	"context"
+
+	"victualler/internal/agent/staging"
+	"victualler/internal/agentlink"
+	"victualler/internal/hosting/manifest"
+	"victualler/internal/render"
+)
+
+// A Resource is something of an account that must exist before configuration
+// can name it, such as its user. Resources are made in the order in which they
+// are listed and removed in the opposite order.
+type Resource interface {
+	// Name is the step's name.
+	Name() string
+	// Check lists the differences between m and what is found. For an absent
+	// account, that is whatever is left of it.
+	Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Drift, error)
+	// Ensure makes what is found be as m wants it. Doing it again changes nothing.
+	Ensure(ctx context.Context, m manifest.Manifest) (detail string, err error)
+	// Remove takes everything away. It is no error if nothing is there.
+	Remove(ctx context.Context, m manifest.Manifest) error
+}
+
+// A Program reads configuration files and serves accounts by them. Many
+// accounts share one test and one reload (see commit.go).
+type Program interface {
+	// Name is the step's name.
+	Name() string
+	// Base renders the files that all accounts share.
+	Base() []render.File
+	// Files renders an account's files; none for an absent account.
+	Files(m manifest.Manifest) []render.File
+	// AccountFiles lists the files of any accounts that are there.
+	AccountFiles() ([]string, error)
+	// Test has the program read its whole configuration, with the staged files
+	// in the place of the present ones. The error holds the program's own words.
+	Test(ctx context.Context, staged []staging.Change) error
+	// Reload has the running program take over its configuration without
+	// losing requests. It may return before that has happened.
+	Reload(ctx context.Context) error
+	// Verify asks the program from outside whether it serves m, and waits for
+	// a reload that is under way. It tells in words what it saw.
+	Verify(ctx context.Context, m manifest.Manifest) (seen string, err error)
+	// Status tells whether it runs.
+	Status(ctx context.Context) agentlink.ProgramStatus
+}
+
+// Meter measures what accounts use on disk.
+type Meter interface {
+	// DiskUsed returns bytes by sign-in name, for the accounts it knows.
+	DiskUsed(ctx context.Context) (map[string]int64, error)
+	// Quota tells how limits are kept: "btrfs" or "metered".
+	Quota() string
+}

@@ -1,0 +1,145 @@
+// Package agentlink is the wire between the service and the agents: what they
+// say to each other, over which mutually authenticated connection, and how a
+// server joins.
+//
+// The service calls, the agent answers: JSON over HTTP/1.1 or 2 and TLS 1.3. An
+// agent never needs the service to keep sites running.
+package agentlink
+
+import (
+	"time"
+
+	"victualler/internal/hosting/manifest"
+)
+
+// DefaultPort is the TCP port on which an agent listens.
+const DefaultPort = 7677
+
+// StepState is how far a step is.
+type StepState string
+
+// The states of a step.
+const (
+	StepRunning StepState = "running"
+	StepDone    StepState = "done"
+	StepFailed  StepState = "failed"
+)
+
+// Step is one piece of work of an apply, told as it happens. The same name is
+// told more than once as its state changes.
+type Step struct {
+	Name   string    `json:"name"`
+	State  StepState `json:"state"`
+	Detail string    `json:"detail,omitempty"`
+}
+
+// Receipt is what the agent did and verified for one revision of a manifest.
+type Receipt struct {
+	AccountID int64 `json:"account_id"`
+	Revision  int64 `json:"revision"`
+	// Changed is false when everything was as the manifest wants it already.
+	Changed bool `json:"changed"`
+	// Verified lists what was checked from outside, in words.
+	Verified []string `json:"verified"`
+	// Failure says why the apply failed; the server is then as it was before. Nil means done.
+	Failure *Failure `json:"failure,omitempty"`
+	At      time.Time `json:"at"`
+}
+
+// Failure is why an apply failed.
+type Failure struct {
+	// Code is one of the constants below.
+	Code string `json:"code"`
+	// Step is the step that failed, such as "nginx".
+	Step string `json:"step"`
+	// Message is for a person, with the program's own words where there are any.
+	Message string `json:"message"`
+}
+
+// The failure codes.
+const (
+	FailedStep   = "failed"  // a step failed
+	FailedStale  = "stale"   // a newer revision is there already
+	FailedForged = "invalid" // the manifest is not valid
+)
+
+// Progress is one line of the answer to an apply: steps, and last the receipt.
+type Progress struct {
+	Step    *Step    `json:"step,omitempty"`
+	Receipt *Receipt `json:"receipt,omitempty"`
+}
+
+// Drift is a difference between a manifest and what is found on the server.
+type Drift struct {
+	// Part is who answers for it: a step's name, such as "nginx".
+	Part string `json:"part"`
+	// Subject is a file's path, a user or the like.
+	Subject string `json:"subject"`
+	// What says what is the matter in words.
+	What string `json:"what"`
+	// Diff is a unified diff for a file: what is found, and what is wanted.
+	Diff string `json:"diff,omitempty"`
+}
+
+// Preview is what an apply would do.
+type Preview struct {
+	// Changes are what would be made, changed or removed; empty when nothing would.
+	Changes []Drift `json:"changes"`
+	// Steps are the names of the steps that the apply would go through.
+	Steps []string `json:"steps"`
+}
+
+// SweepRequest asks for all accounts on the server.
+type SweepRequest struct {
+	// Only limits the answer to these sign-in names, if there are any.
+	Only []string `json:"only,omitempty"`
+}
+
+// Sweep is the answer to a sweep: every account the agent knows, in the order
+// of their names.
+type Sweep struct {
+	Accounts []AccountState `json:"accounts"`
+	// Strays are files in directories of ours that belong to no account.
+	Strays []Drift `json:"strays"`
+}
+
+// AccountState is one account as the agent finds it.
+type AccountState struct {
+	AccountID  int64           `json:"account_id"`
+	SignInName string          `json:"sign_in_name"`
+	Revision   int64           `json:"revision"`
+	Wanted     manifest.Wanted `json:"wanted"`
+	Drift      []Drift         `json:"drift,omitempty"`
+	// DiskUsed is in bytes; nil where it could not be measured.
+	DiskUsed *int64 `json:"disk_used,omitempty"`
+}
+
+// Status is how a server is.
+type Status struct {
+	HostName     string    `json:"host_name"`
+	AgentVersion string    `json:"agent_version"`
+	Now          time.Time `json:"now"`
+	// Load is the mean number of processes that ran or waited, over 1 minute.
+	Load        float64 `json:"load"`
+	Processors  int     `json:"processors"`
+	MemoryTotal int64   `json:"memory_total"` // bytes
+	MemoryFree  int64   `json:"memory_free"`  // bytes that programs could get
+	DiskTotal   int64   `json:"disk_total"`   // bytes, file system of the homes
+	DiskFree    int64   `json:"disk_free"`    // bytes
+	// Quota says how disk limits are kept: "btrfs", or "metered" where the file
+	// system cannot.
+	Quota    string          `json:"quota"`
+	Accounts int64           `json:"accounts"`
+	Programs []ProgramStatus `json:"programs"`
+	// CertificateEnds is when the agent's own certificate ends.
+	CertificateEnds time.Time `json:"certificate_ends"`
+}
+
+// ProgramStatus is how one program is.
+type ProgramStatus struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Running bool   `json:"running"`
+	// Reloads counts reloads since the agent started.
+	Reloads int64 `json:"reloads"`
+}
