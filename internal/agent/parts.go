@@ -44,6 +44,9 @@ type Program interface {
 	// Verify asks the program from outside whether it serves m, and waits for
 	// a reload that is under way. It tells in words what it saw.
 	Verify(ctx context.Context, m manifest.Manifest) (seen string, err error)
+	// VerifyGone asks from outside whether the program has stopped serving an
+	// account whose last manifest was last, waiting as Verify does.
+	VerifyGone(ctx context.Context, last manifest.Manifest) (seen string, err error)
 	// Status tells whether it runs.
 	Status(ctx context.Context) agentlink.ProgramStatus
 }

@@ -42,7 +42,7 @@ type Receipt struct {
 	// Verified lists what was checked from outside, in words.
 	Verified []string `json:"verified"`
 	// Failure says why the apply failed; the server is then as it was before. Nil means done.
-	Failure *Failure `json:"failure,omitempty"`
+	Failure *Failure  `json:"failure,omitempty"`
 	At      time.Time `json:"at"`
 }
 

@@ -1,4 +1,4 @@
-package lab
+package lab_test
 
 import (
 	"context"
@@ -11,34 +11,21 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"victualler/internal/lab"
+	"victualler/internal/lab/labtest"
 )
 
 func TestMain(m *testing.M) {
-	Hook()
-	os.Exit(m.Run())
-}
-
-// newLab starts an empty lab for one test.
-func newLab(t *testing.T, name string) *Lab {
-	t.Helper()
-	require.NoError(t, CheckRights())
-	ctx := context.Background()
-	require.NoError(t, InstallPackages(ctx, func(s string) { t.Log(s) }, MachinePackages...))
-	base, err := EnsureBase(ctx, CacheDir(), func(s string) { t.Log(s) })
-	require.NoError(t, err)
-	subnet, err := FreeSubnet(ctx)
-	require.NoError(t, err)
-	l, err := New(Options{Name: name, Dir: t.TempDir(), Base: base, Subnet: subnet})
-	require.NoError(t, err)
-	t.Cleanup(func() { assert.NoError(t, l.Stop()) })
-	return l
+	labtest.Main(m)
 }
 
 func TestServer(t *testing.T) {
 	ctx := context.Background()
 	loops := loopDevices(t)
-	l := newLab(t, "labt")
-	s, err := l.StartServer(ctx, ServerOptions{Name: "skua", Host: 21, HomeSize: 256 << 20})
+	dir := t.TempDir()
+	l := start(t, "labt", dir)
+	s, err := l.StartServer(ctx, lab.ServerOptions{Name: "skua", Host: 21, HomeSize: 256 << 20})
 	require.NoError(t, err)
 
 	t.Run("is a machine of its own", func(t *testing.T) {
@@ -63,11 +50,11 @@ func TestServer(t *testing.T) {
 			}
 			return err
 		}
-		require.True(t, within(5*time.Second, func() bool { return ping() == nil }))
+		labtest.Eventually(t, 5*time.Second, func() bool { return ping() == nil })
 		require.NoError(t, s.Cut(false))
 		assert.Error(t, ping())
 		require.NoError(t, s.Cut(true))
-		assert.True(t, within(5*time.Second, func() bool { return ping() == nil }))
+		labtest.Eventually(t, 5*time.Second, func() bool { return ping() == nil })
 	})
 
 	t.Run("a quota limit stops a write", func(t *testing.T) {
@@ -88,27 +75,49 @@ func TestServer(t *testing.T) {
 	})
 
 	t.Run("leaves nothing", func(t *testing.T) {
-		bridge := l.state.Bridge
 		require.NoError(t, l.Stop())
-		_, err := os.Stat("/sys/class/net/" + bridge)
-		assert.ErrorIs(t, err, os.ErrNotExist)
-		assert.True(t, within(5*time.Second, func() bool { return loopDevices(t) == loops }), "loop devices left")
+		assert.False(t, bridge("vlabt"), "the bridge is left")
+		labtest.Eventually(t, 5*time.Second, func() bool { return loopDevices(t) == loops }, "loop devices left")
 		mounts, err := os.ReadFile("/proc/self/mounts")
 		require.NoError(t, err)
-		assert.NotContains(t, string(mounts), l.options.Dir)
+		assert.NotContains(t, string(mounts), dir)
 	})
 }
 
+// A killed lab is cleaned up by the next one of the same directory. The killed
+// one is this test in another process.
 func TestCleanUpAfterKilledLab(t *testing.T) {
-	l := newLab(t, "labk")
-	s, err := l.StartServer(context.Background(), ServerOptions{Name: "skua", Host: 21, HomeSize: 128 << 20})
+	const asChild = "LAB_TEST_DIR"
+	if dir := os.Getenv(asChild); dir != "" {
+		l := start(t, "labk", dir)
+		_, err := l.StartServer(context.Background(), lab.ServerOptions{Name: "skua", Host: 21, HomeSize: 128 << 20})
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(dir+"/up", nil, 0o600))
+		time.Sleep(time.Minute)
+		return
+	}
+	loops := loopDevices(t)
+	dir := t.TempDir()
+	child := exec.Command(os.Args[0], "-test.run=^TestCleanUpAfterKilledLab$")
+	child.Env = append(os.Environ(), asChild+"="+dir)
+	require.NoError(t, child.Start())
+	labtest.Eventually(t, time.Minute, func() bool { _, err := os.Stat(dir + "/up"); return err == nil })
+	require.NotEqual(t, loops, loopDevices(t), "the child's server must be up")
+	require.NoError(t, child.Process.Kill())
+	child.Wait()
+
+	require.True(t, bridge("vlabk"))
+	l := start(t, "labk", dir)
+	labtest.Eventually(t, 10*time.Second, func() bool { return loopDevices(t) == loops }, "the killed lab's loop device is left")
+	require.NoError(t, l.Stop())
+	assert.False(t, bridge("vlabk"))
+}
+
+func start(t *testing.T, name, dir string) *lab.Lab {
+	t.Helper()
+	l, err := lab.New(labtest.Options(t, name, dir))
 	require.NoError(t, err)
-	// What a SIGKILL leaves: the state file and the bridge, perhaps processes.
-	l.lock.Close()
-	again, err := New(l.options)
-	require.NoError(t, err)
-	assert.Empty(t, startTime(s.cmd.Process.Pid), "the first process must be gone")
-	require.NoError(t, again.Stop())
+	return l
 }
 
 func loopDevices(t *testing.T) string {
@@ -116,4 +125,9 @@ func loopDevices(t *testing.T) string {
 	out, err := exec.Command("losetup", "--list", "--noheadings", "--output", "NAME,BACK-FILE").Output()
 	require.NoError(t, err)
 	return strings.TrimSpace(string(out))
+}
+
+func bridge(name string) bool {
+	_, err := os.Stat("/sys/class/net/" + name)
+	return err == nil
 }

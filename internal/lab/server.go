@@ -261,3 +261,10 @@ func copyFile(from, to string) error {
 	}
 	return out.Close()
 }
+
+// AgentPath is where a server's agent is.
+const AgentPath = "/usr/local/sbin/victualler-agent"
+
+// AgentService runs the agent, which then waits to be joined. Its program is
+// one of the Files of [ServerOptions].
+var AgentService = Service{Name: "agent", Argv: []string{AgentPath, "run"}, Keep: true}

@@ -26,7 +26,6 @@ func NGINXBase() []File {
 	return []File{{Path: NGINXBaseFile, Mode: 0o644, Content: `# Written by victualler-agent when it starts.
 server_names_hash_max_size 65536;
 server_names_hash_bucket_size 512;
-types_hash_max_size 4096;
 
 # The address itself and names nobody has: never somebody's site.
 server {
@@ -123,7 +122,7 @@ server {
         access_log off;
         fastcgi_pass unix:%s;
         include fastcgi_params;
-        fastcgi_param SCRIPT_NAME %s;
+        fastcgi_param SCRIPT_FILENAME %s;
     }
 }
 `, SiteCheckPath, own, fingerprintMark, PHPCheckPath, own, PHPSocket(m), PHPCheckPath)

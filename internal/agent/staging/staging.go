@@ -85,6 +85,9 @@ func writeLayers(dir string, changes []Change) (map[string]string, error) {
 		target := filepath.Dir(change.Path)
 		layer, known := overlays[target]
 		if !known {
+			if err := os.MkdirAll(target, 0o755); err != nil { // an overlay needs something to lie on
+				return nil, err
+			}
 			layer = filepath.Join(dir, fmt.Sprint(len(overlays)))
 			if err := os.Mkdir(layer, 0o755); err != nil {
 				return nil, err

@@ -24,6 +24,7 @@ import (
 	"victualler/internal/agent/asuser"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/manifest"
+	"victualler/internal/render"
 )
 
 // Dir is where homes are.
@@ -176,7 +177,7 @@ func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error
 	for _, site := range m.Sites {
 		work.Directories = append(work.Directories, site.Root)
 		if site.Starter {
-			work.NewFiles = append(work.NewFiles, asuser.NewFile{Path: site.Root + "/index.html", Content: StarterPage(site.Domain.Unicode())})
+			work.NewFiles = append(work.NewFiles, asuser.NewFile{Path: site.Root + "/index.html", Content: render.StarterPage(site.Domain.Unicode())})
 		}
 	}
 	if err := asuser.Do(ctx, m.UID(), work); err != nil {

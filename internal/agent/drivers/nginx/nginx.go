@@ -78,10 +78,6 @@ func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error
 		return "", fmt.Errorf("nginx: the server has no address to ask")
 	}
 	address := d.Server.Addresses[0].String() + ":80"
-	if m.Wanted == manifest.Absent {
-		// Its names may be another account's by now, so only its files can tell.
-		return "", nil
-	}
 	want := render.NGINXFingerprint(m, d.Server)
 	for _, site := range m.Sites {
 		name := site.Domain.String()
@@ -103,6 +99,33 @@ func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error
 		return "", nil
 	}
 	return fmt.Sprintf("nginx on %s answers for %s", address, m.Sites[0].Domain), nil
+}
+
+// VerifyGone implements agent.Program: a name may be another account's by now,
+// so what counts is that the answer is not of this account's rendering.
+func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string, error) {
+	if len(d.Server.Addresses) == 0 || len(last.Sites) == 0 {
+		return "", nil
+	}
+	address := d.Server.Addresses[0].String() + ":80"
+	old := render.NGINXFingerprint(last, d.Server)
+	for _, site := range last.Sites {
+		name := site.Domain.String()
+		err := daemon.WaitFor(ctx, func(ctx context.Context) error {
+			answer, err := daemon.Get(ctx, address, name, render.SiteCheckPath)
+			if err != nil {
+				return err
+			}
+			if answer.Body == old {
+				return fmt.Errorf("nginx on %s still answers for %s", address, name)
+			}
+			return nil
+		})
+		if err != nil {
+			return "", err
+		}
+	}
+	return fmt.Sprintf("nginx on %s no longer answers for %s", address, last.Sites[0].Domain), nil
 }
 
 // Status implements agent.Program.

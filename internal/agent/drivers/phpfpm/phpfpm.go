@@ -4,6 +4,7 @@ package phpfpm
 import (
 	"context"
 	"fmt"
+	"net"
 	"os/exec"
 	"path/filepath"
 	"sort"
@@ -104,6 +105,22 @@ func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error
 		return "", err
 	}
 	return "PHP " + d.Server.PHP + " answers as user " + m.SignInName, nil
+}
+
+// VerifyGone implements agent.Program: nobody listens on the pool's socket.
+func (*Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string, error) {
+	socket := render.PHPSocket(last)
+	err := daemon.WaitFor(ctx, func(context.Context) error {
+		if conn, err := net.Dial("unix", socket); err == nil {
+			conn.Close()
+			return fmt.Errorf("PHP-FPM still listens on %s", socket)
+		}
+		return nil
+	})
+	if err != nil {
+		return "", err
+	}
+	return "nobody listens on " + socket, nil
 }
 
 // Status implements agent.Program.

@@ -1,0 +1,133 @@
+// Command victualler-agent runs on every server and makes it match the
+// manifests that the service sends.
+//
+//	victualler-agent run            serve (under a supervisor, as root)
+//	victualler-agent join SECRET    give the waiting agent its join secret
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"syscall"
+
+	"victualler/internal/agent"
+	"victualler/internal/agent/asuser"
+	"victualler/internal/agent/drivers/home"
+	"victualler/internal/agent/drivers/nginx"
+	"victualler/internal/agent/drivers/phpfpm"
+	"victualler/internal/agent/drivers/sysuser"
+	"victualler/internal/agent/staging"
+	"victualler/internal/agentlink"
+	"victualler/internal/render"
+	"victualler/internal/version"
+)
+
+func main() {
+	asuser.Hook()
+	staging.Hook()
+	if err := run(os.Args[1:]); err != nil {
+		fmt.Fprintln(os.Stderr, "victualler-agent:", err)
+		os.Exit(1)
+	}
+}
+
+func run(args []string) error {
+	flags := flag.NewFlagSet("victualler-agent", flag.ContinueOnError)
+	stateDir := flags.String("state", "/var/lib/victualler-agent", "`directory` for manifests, journal and identity")
+	listen := flags.String("listen", fmt.Sprintf(":%d", agentlink.DefaultPort), "`address` on which the service calls")
+	flags.Usage = func() {
+		fmt.Fprintln(flags.Output(), "usage: victualler-agent [flags] run | join SECRET | version")
+		flags.PrintDefaults()
+	}
+	if err := flags.Parse(args); err != nil {
+		return err
+	}
+	switch {
+	case flags.Arg(0) == "run" && flags.NArg() == 1:
+		return serve(*listen, *stateDir)
+	case flags.Arg(0) == "join" && flags.NArg() == 2:
+		if err := agent.KeepJoinSecret(*stateDir, flags.Arg(1)); err != nil {
+			return err
+		}
+		fmt.Println("kept; the agent now waits for the service to call")
+		return nil
+	case flags.Arg(0) == "version":
+		fmt.Println(version.Version)
+		return nil
+	}
+	flags.Usage()
+	return errors.New("say run or join")
+}
+
+func serve(address, stateDir string) error {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, syscall.SIGINT)
+	defer stop()
+	debug.SetMemoryLimit(32 << 20) // a soft bound: the server's memory is for its sites
+	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+	slog.SetDefault(log)
+	return agent.Listen(ctx, address, stateDir, log, func(ctx context.Context) (*agent.Agent, error) {
+		config, err := drivers(stateDir)
+		if err != nil {
+			return nil, err
+		}
+		config.Log = log
+		a, err := agent.New(config)
+		if err != nil {
+			return nil, err
+		}
+		return a, a.Run(ctx)
+	})
+}
+
+// drivers is the table of everything an account is made of on a server. A new
+// driver is one line here.
+func drivers(stateDir string) (agent.Config, error) {
+	c := agent.Config{StateDir: stateDir}
+	addresses, err := ownAddresses()
+	if err != nil {
+		return c, err
+	}
+	versions := phpfpm.Installed()
+	if len(versions) == 0 {
+		return c, errors.New("no PHP-FPM is installed on this server (Debian's package php-fpm)")
+	}
+	const scratch = "/run/victualler-agent"
+	if err := os.MkdirAll(scratch, 0o700); err != nil {
+		return c, err
+	}
+	server := render.Server{Addresses: addresses, PHP: versions[0]}
+	homes, err := home.New()
+	if err != nil {
+		return c, err
+	}
+	c.Meter = homes
+	c.Resources = []agent.Resource{&sysuser.Driver{}, homes}
+	c.Programs = []agent.Program{phpfpm.New(server, scratch), nginx.New(server, scratch)}
+	return c, nil
+}
+
+// ownAddresses lists the server's addresses that others can reach.
+func ownAddresses() ([]netip.Addr, error) {
+	found, err := net.InterfaceAddrs()
+	if err != nil {
+		return nil, err
+	}
+	var own []netip.Addr
+	for _, a := range found {
+		if prefix, err := netip.ParsePrefix(a.String()); err == nil && prefix.Addr().IsGlobalUnicast() {
+			own = append(own, prefix.Addr())
+		}
+	}
+	if len(own) == 0 {
+		return nil, errors.New("this server has no address that others can reach")
+	}
+	return own, nil
+}

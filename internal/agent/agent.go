@@ -1,0 +1,306 @@
+// Package agent makes a server match the manifests it is given.
+//
+// An apply writes its intention to disk, makes the account's resources, has its
+// configuration tested and swapped together with that of other accounts
+// (commit.go), asks the programs from outside whether they serve it, and only
+// then writes the receipt. Killed anywhere, it repeats the intention at the next
+// start. An apply that fails puts back what was in force before.
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+	"sync"
+	"time"
+
+	"victualler/internal/agentlink"
+	"victualler/internal/hosting/manifest"
+)
+
+// Config is what an agent works with.
+type Config struct {
+	// StateDir keeps manifests, the journal and the agent's certificate.
+	StateDir string
+	// Resources and Programs are the drivers, in the order in which an account
+	// is made of them.
+	Resources []Resource
+	Programs  []Program
+	Meter     Meter
+	Log       *slog.Logger
+}
+
+// Agent is the engine. Make one with [New].
+type Agent struct {
+	Config
+	state     *state
+	committer *committer
+
+	mu    sync.Mutex
+	locks map[string]*sync.Mutex
+}
+
+// verifyStep is the name of the last step of every apply.
+const verifyStep = "verify"
+
+// New opens the state. Call [Agent.Run] next.
+func New(c Config) (*Agent, error) {
+	s, err := openState(c.StateDir)
+	if err != nil {
+		return nil, fmt.Errorf("state: %w", err)
+	}
+	return &Agent{Config: c, state: s, committer: newCommitter(c.Programs), locks: map[string]*sync.Mutex{}}, nil
+}
+
+// Run puts the programs' shared files in place, repeats what a killed agent had
+// begun, and goes on committing until the context ends.
+func (a *Agent) Run(ctx context.Context) error {
+	begun, err := a.state.begun()
+	if err != nil {
+		return err
+	}
+	if len(begun) > 0 {
+		a.committer.dirty = true
+	}
+	go a.committer.run(ctx)
+	if err := a.committer.submit(&change{tell: func(string, string) {}}); err != nil {
+		a.Log.Warn("shared configuration is not in place; every apply tries again", "reason", err)
+	}
+	var group sync.WaitGroup
+	for _, m := range begun {
+		a.Log.Info("repeat an apply that was cut off", "account", m.SignInName, "revision", m.Revision)
+		group.Go(func() {
+			if r := a.Apply(ctx, m, func(agentlink.Step) {}); r.Failure != nil {
+				a.Log.Warn("repeated apply failed", "account", m.SignInName, "reason", r.Failure.Message)
+			}
+		})
+	}
+	group.Wait()
+	return nil
+}
+
+// lock makes applies of one account wait for each other.
+func (a *Agent) lock(name string) (unlock func()) {
+	a.mu.Lock()
+	l, known := a.locks[name]
+	if !known {
+		l = &sync.Mutex{}
+		a.locks[name] = l
+	}
+	a.mu.Unlock()
+	l.Lock()
+	return l.Unlock
+}
+
+// Apply makes the server match m, tells each step, and returns the receipt.
+func (a *Agent) Apply(ctx context.Context, m manifest.Manifest, tell func(agentlink.Step)) agentlink.Receipt {
+	receipt := agentlink.Receipt{AccountID: m.AccountID, Revision: m.Revision, Verified: []string{}}
+	refuse := func(code, step string, err error) agentlink.Receipt {
+		receipt.Failure = &agentlink.Failure{Code: code, Step: step, Message: err.Error()}
+		receipt.At = time.Now().UTC()
+		return receipt
+	}
+	if err := m.Validate(); err != nil {
+		return refuse(agentlink.FailedForged, "check", err)
+	}
+	over := a.committer.announce()
+	defer over()
+	defer a.lock(m.SignInName)()
+	last := a.state.last(m.SignInName)
+	if err := admit(m, last); err != nil {
+		return refuse(agentlink.FailedStale, "check", err)
+	}
+	if err := a.state.begin(m); err != nil {
+		return refuse(agentlink.FailedStep, "check", fmt.Errorf("write the journal: %w", err))
+	}
+	// From here on the work is finished or undone, even if the caller hangs up.
+	ctx = context.WithoutCancel(ctx)
+	w := &work{agent: a, tell: tell, over: over}
+	changed, verified, err := w.make(ctx, m, last)
+	if err == nil {
+		err = a.state.end(m)
+	}
+	if err != nil {
+		step := w.step
+		tell(agentlink.Step{Name: step, State: agentlink.StepFailed, Detail: err.Error()})
+		if undone := a.undo(ctx, m, last); undone != nil {
+			a.Log.Error("could not put back what was before", "account", m.SignInName, "reason", undone)
+			err = fmt.Errorf("%w (and what was before could not be put back: %w)", err, undone)
+		}
+		return refuse(agentlink.FailedStep, step, err)
+	}
+	receipt.Changed, receipt.Verified, receipt.At = changed, verified, time.Now().UTC()
+	return receipt
+}
+
+// admit refuses what is older than what is in force.
+func admit(m manifest.Manifest, last *manifest.Manifest) error {
+	switch {
+	case last == nil:
+		return nil
+	case last.AccountID == m.AccountID && m.Revision < last.Revision:
+		return fmt.Errorf("revision %d is older than revision %d, which is in force", m.Revision, last.Revision)
+	case last.AccountID != m.AccountID && last.Wanted == manifest.Present:
+		return fmt.Errorf("the sign-in name %s belongs to account %d on this server", m.SignInName, last.AccountID)
+	case m.AccountID < last.AccountID:
+		return fmt.Errorf("the sign-in name %s has been account %d's since", m.SignInName, last.AccountID)
+	}
+	return nil
+}
+
+// undo puts the last manifest back in force; an account that was not there goes.
+func (a *Agent) undo(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) error {
+	w := &work{agent: a, tell: func(agentlink.Step) {}, over: func() {}}
+	if last != nil && last.Wanted == manifest.Present && last.AccountID == m.AccountID {
+		if _, _, err := w.make(ctx, *last, last); err != nil {
+			return err
+		}
+		return a.state.abandon(m.SignInName)
+	}
+	if m.Wanted == manifest.Absent {
+		return nil // the intention stays: a removal is repeated, never undone
+	}
+	m.Wanted, m.Sites = manifest.Absent, nil
+	if _, _, err := w.make(ctx, m, nil); err != nil {
+		return err
+	}
+	return a.state.abandon(m.SignInName)
+}
+
+// work is one apply on its way.
+type work struct {
+	agent *Agent
+	tell  func(agentlink.Step)
+	// over takes back the announcement to the committer.
+	over func()
+	// step is the one being worked on.
+	step string
+}
+
+func (w *work) begin(step string) {
+	w.step = step
+	w.tell(agentlink.Step{Name: step, State: agentlink.StepRunning})
+}
+
+func (w *work) done(detail string) {
+	w.tell(agentlink.Step{Name: w.step, State: agentlink.StepDone, Detail: detail})
+}
+
+func (w *work) make(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, verified []string, err error) {
+	if m.Wanted == manifest.Absent {
+		return w.remove(ctx, m, last)
+	}
+	return w.ensure(ctx, m)
+}
+
+// ensure: resources, then configuration, then the look from outside.
+func (w *work) ensure(ctx context.Context, m manifest.Manifest) (changed bool, verified []string, err error) {
+	for _, r := range w.agent.Resources {
+		w.begin(r.Name())
+		before, err := r.Check(ctx, m)
+		if err != nil {
+			return false, nil, err
+		}
+		detail, err := r.Ensure(ctx, m)
+		if err != nil {
+			return false, nil, err
+		}
+		changed = changed || len(before) > 0
+		w.done(detail)
+	}
+	configured, err := w.configure(ctx, m)
+	if err != nil {
+		return false, nil, err
+	}
+	w.begin(verifyStep)
+	for _, p := range w.agent.Programs {
+		seen, err := p.Verify(ctx, m)
+		if err != nil {
+			return false, nil, err
+		}
+		if seen != "" {
+			verified = append(verified, seen)
+		}
+	}
+	w.done(strings.Join(verified, "; "))
+	return changed || configured, verified, nil
+}
+
+// remove: configuration first, so that nothing names what goes; then
+// resources, last made first; then a look for whatever might be left.
+func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, verified []string, err error) {
+	configured, err := w.configure(ctx, m)
+	if err != nil {
+		return false, nil, err
+	}
+	changed = configured
+	for i := len(w.agent.Resources) - 1; i >= 0; i-- {
+		r := w.agent.Resources[i]
+		w.begin(r.Name())
+		before, err := r.Check(ctx, m)
+		if err != nil {
+			return false, nil, err
+		}
+		if err := r.Remove(ctx, m); err != nil {
+			return false, nil, err
+		}
+		changed = changed || len(before) > 0
+		w.done("removed")
+	}
+	w.begin(verifyStep)
+	for _, r := range w.agent.Resources {
+		left, err := r.Check(ctx, m)
+		if err != nil {
+			return false, nil, err
+		}
+		if len(left) > 0 {
+			return false, nil, fmt.Errorf("%s %s", left[0].Subject, left[0].What)
+		}
+		verified = append(verified, "no "+r.Name())
+	}
+	for _, p := range w.agent.Programs {
+		if different := w.agent.committer.differences(m)[p]; len(different) > 0 {
+			return false, nil, fmt.Errorf("%s is still there", different[0].Path)
+		}
+		if last == nil || last.Wanted != manifest.Present {
+			continue
+		}
+		seen, err := p.VerifyGone(ctx, *last)
+		if err != nil {
+			return false, nil, err
+		}
+		if seen != "" {
+			verified = append(verified, seen)
+		}
+	}
+	w.done(strings.Join(verified, "; "))
+	return changed, verified, nil
+}
+
+// configure has the account's files committed together with others'.
+func (w *work) configure(ctx context.Context, m manifest.Manifest) (changed bool, err error) {
+	for _, p := range w.agent.Programs {
+		w.begin(p.Name())
+	}
+	ch := &change{manifest: &m, tell: func(program, detail string) {
+		w.tell(agentlink.Step{Name: program, State: agentlink.StepDone, Detail: detail})
+	}}
+	w.over()
+	err = w.agent.committer.submit(ch)
+	var named *programError
+	if errors.As(err, &named) {
+		w.step = named.program
+	}
+	return len(ch.files) > 0, err
+}
+
+// programError tells which program refused.
+type programError struct {
+	program string
+	err     error
+}
+
+func (e *programError) Error() string { return e.err.Error() }
+func (e *programError) Unwrap() error { return e.err }

@@ -1,0 +1,326 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"victualler/internal/agent/staging"
+	"victualler/internal/hosting/manifest"
+	"victualler/internal/render"
+)
+
+// A change is one account's configuration waiting for its commit.
+type change struct {
+	// manifest is nil where only the files that all accounts share matter.
+	manifest *manifest.Manifest
+	// files are what differs from the disk, by program.
+	files map[Program][]staging.Change
+	// done gets the outcome, once.
+	done chan error
+	// tell reports what happened to one program.
+	tell func(program, detail string)
+}
+
+// committer does group commits: changes that wait at the same time share one
+// test and one reload of each program. When the common test fails, the group is
+// halved until the culprit stands alone; only its own operation fails.
+type committer struct {
+	programs []Program
+	// gather is how long a commit waits for changes that are being prepared.
+	gather time.Duration
+
+	mu        sync.Mutex
+	waiting   []*change
+	preparing int
+	wake      chan struct{}
+	// dirty makes the next commit reload even what does not change: set when a
+	// killed agent may have written files and not reloaded.
+	dirty bool
+}
+
+func newCommitter(programs []Program) *committer {
+	return &committer{programs: programs, gather: 100 * time.Millisecond, wake: make(chan struct{}, 1)}
+}
+
+// announce says that a change will come soon; the returned function takes the
+// announcement back and must be called once.
+func (c *committer) announce() (over func()) {
+	c.count(1)
+	return sync.OnceFunc(func() { c.count(-1) })
+}
+
+func (c *committer) count(n int) {
+	c.mu.Lock()
+	c.preparing += n
+	c.mu.Unlock()
+	c.nudge()
+}
+
+func (c *committer) nudge() {
+	select {
+	case c.wake <- struct{}{}:
+	default:
+	}
+}
+
+// submit hands in a change and waits for its outcome.
+func (c *committer) submit(ch *change) error {
+	ch.done = make(chan error, 1)
+	c.mu.Lock()
+	c.waiting = append(c.waiting, ch)
+	c.mu.Unlock()
+	c.nudge()
+	return <-ch.done
+}
+
+// run commits until the context ends.
+func (c *committer) run(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-c.wake:
+		}
+		if group := c.next(ctx); len(group) > 0 {
+			c.commit(ctx, group)
+			c.nudge()
+		}
+	}
+}
+
+// next takes all waiting changes, giving those in preparation a moment to join.
+func (c *committer) next(ctx context.Context) []*change {
+	deadline := time.After(c.gather)
+	for {
+		c.mu.Lock()
+		if len(c.waiting) == 0 || c.preparing == 0 {
+			group := c.waiting
+			c.waiting = nil
+			c.mu.Unlock()
+			return group
+		}
+		c.mu.Unlock()
+		select {
+		case <-c.wake:
+		case <-deadline:
+			c.mu.Lock()
+			group := c.waiting
+			c.waiting = nil
+			c.mu.Unlock()
+			return group
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// commit tests, swaps and reloads for a group. Every change gets its outcome.
+func (c *committer) commit(ctx context.Context, group []*change) {
+	for _, ch := range group {
+		if ch.manifest != nil {
+			ch.files = c.differences(*ch.manifest)
+		}
+	}
+	// Files that all accounts share are looked at each time, so that they come
+	// back whoever took them away.
+	if base := c.baseDifferences(); len(base) > 0 {
+		group = append([]*change{{files: base, done: make(chan error, 1), tell: func(string, string) {}}}, group...)
+	}
+	c.mu.Lock()
+	dirty := c.dirty
+	c.mu.Unlock()
+	start := time.Now()
+	programs := c.touched(group)
+	if dirty {
+		programs = c.programs
+	}
+	if err := test(ctx, programs, group); err != nil {
+		// Was it broken before? Then none of these changes is to blame, and
+		// halving would only ask the same question many times.
+		if before := test(ctx, programs, nil); before != nil {
+			fail(group, fmt.Errorf("the configuration on the server was broken before this change: %w", before))
+			return
+		}
+		group = sift(ctx, programs, nil, group)
+	}
+	if len(group) == 0 {
+		return
+	}
+	undo, err := swap(group)
+	if err != nil {
+		fail(group, errors.Join(err, undo()))
+		return
+	}
+	for _, p := range c.programs {
+		if !slices.Contains(programs, p) {
+			for _, ch := range group {
+				ch.tell(p.Name(), "as it should be")
+			}
+			continue
+		}
+		if err := p.Reload(ctx); err != nil {
+			fail(group, &programError{p.Name(), errors.Join(err, undo())})
+			return
+		}
+		detail := fmt.Sprintf("tested and reloaded in %d ms", time.Since(start).Milliseconds())
+		if len(group) > 1 {
+			detail = fmt.Sprintf("tested and reloaded together with %d others", len(group)-1)
+		}
+		for _, ch := range group {
+			ch.tell(p.Name(), detail)
+		}
+	}
+	c.mu.Lock()
+	c.dirty = c.dirty && !dirty
+	c.mu.Unlock()
+	for _, ch := range group {
+		ch.done <- nil
+	}
+}
+
+// sift returns accepted and those of group that pass the test together with
+// it; the others get the program's refusal.
+func sift(ctx context.Context, programs []Program, accepted, group []*change) []*change {
+	err := test(ctx, programs, append(append([]*change(nil), accepted...), group...))
+	switch {
+	case err == nil:
+		return append(accepted, group...)
+	case len(group) == 1:
+		fail(group, err)
+		return accepted
+	}
+	half := len(group) / 2
+	return sift(ctx, programs, sift(ctx, programs, accepted, group[:half]), group[half:])
+}
+
+// test asks programs about their configuration as it would be with the group's changes.
+func test(ctx context.Context, programs []Program, group []*change) error {
+	for _, p := range programs {
+		var staged []staging.Change
+		for _, ch := range group {
+			staged = append(staged, ch.files[p]...)
+		}
+		if err := p.Test(ctx, staged); err != nil {
+			return &programError{p.Name(), err}
+		}
+	}
+	return nil
+}
+
+// touched lists the programs whose files the group changes.
+func (c *committer) touched(group []*change) []Program {
+	var touched []Program
+	for _, p := range c.programs {
+		if slices.ContainsFunc(group, func(ch *change) bool { return len(ch.files[p]) > 0 }) {
+			touched = append(touched, p)
+		}
+	}
+	return touched
+}
+
+// differences lists, by program, the files of an account that are not as m wants them.
+func (c *committer) differences(m manifest.Manifest) map[Program][]staging.Change {
+	different := map[Program][]staging.Change{}
+	for _, p := range c.programs {
+		for _, f := range accountFiles(p, m) {
+			if differs(f) {
+				different[p] = append(different[p], f)
+			}
+		}
+	}
+	return different
+}
+
+// baseDifferences lists, by program, the shared files that are not as they should be.
+func (c *committer) baseDifferences() map[Program][]staging.Change {
+	different := map[Program][]staging.Change{}
+	for _, p := range c.programs {
+		for _, f := range p.Base() {
+			if ch := (staging.Change{Path: f.Path, File: &f}); differs(ch) {
+				different[p] = append(different[p], ch)
+			}
+		}
+	}
+	return different
+}
+
+func differs(f staging.Change) bool {
+	found, err := os.ReadFile(f.Path)
+	if f.File == nil {
+		return !errors.Is(err, fs.ErrNotExist)
+	}
+	return err != nil || string(found) != f.File.Content
+}
+
+// accountFiles lists what a program is to have for an account: files, and for
+// an absent account the removal of what a present one would have.
+func accountFiles(p Program, m manifest.Manifest) []staging.Change {
+	var list []staging.Change
+	if m.Wanted == manifest.Absent {
+		present := m
+		present.Wanted = manifest.Present
+		for _, f := range p.Files(present) {
+			list = append(list, staging.Change{Path: f.Path})
+		}
+		return list
+	}
+	for _, f := range p.Files(m) {
+		list = append(list, staging.Change{Path: f.Path, File: &f})
+	}
+	return list
+}
+
+// swap puts the tested files in place, each one as a whole. The returned
+// function puts back what was there.
+func swap(group []*change) (undo func() error, err error) {
+	var before []staging.Change
+	undo = func() error {
+		var errs []error
+		for _, f := range before {
+			errs = append(errs, place(f))
+		}
+		return errors.Join(errs...)
+	}
+	for _, ch := range group {
+		for _, files := range ch.files {
+			for _, f := range files {
+				old := staging.Change{Path: f.Path}
+				if found, err := os.ReadFile(f.Path); err == nil {
+					old.File = &render.File{Path: f.Path, Mode: 0o644, Content: string(found)}
+				}
+				before = append(before, old)
+				if err := place(f); err != nil {
+					return undo, err
+				}
+			}
+		}
+	}
+	return undo, nil
+}
+
+// place writes or removes one file.
+func place(f staging.Change) error {
+	if f.File == nil {
+		if err := os.Remove(f.Path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		return nil
+	}
+	if err := os.MkdirAll(filepath.Dir(f.Path), 0o755); err != nil {
+		return err
+	}
+	return writeFile(f.Path, []byte(f.File.Content), f.File.Mode)
+}
+
+func fail(group []*change, err error) {
+	for _, ch := range group {
+		ch.done <- err
+	}
+}

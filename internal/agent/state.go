@@ -1,0 +1,156 @@
+package agent
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"sync"
+
+	"victualler/internal/hosting/manifest"
+)
+
+// state is the agent's memory on disk:
+//
+//	accounts/NAME.json  the last manifest that was applied in full
+//	journal/NAME.json   a manifest whose apply has begun and not ended
+//
+// A file is replaced as a whole and is on the disk before a call returns.
+type state struct {
+	dir string
+
+	mu      sync.Mutex
+	applied map[string]manifest.Manifest
+}
+
+func openState(dir string) (*state, error) {
+	s := &state{dir: dir, applied: map[string]manifest.Manifest{}}
+	for _, sub := range []string{"accounts", "journal"} {
+		if err := os.MkdirAll(filepath.Join(dir, sub), 0o700); err != nil {
+			return nil, err
+		}
+	}
+	all, err := s.read("accounts")
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range all {
+		s.applied[m.SignInName] = m
+	}
+	return s, nil
+}
+
+// last returns the manifest that is in force for a name; nil if there never was one.
+func (s *state) last(name string) *manifest.Manifest {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if m, known := s.applied[name]; known {
+		return &m
+	}
+	return nil
+}
+
+// all returns the manifests in force, by name.
+func (s *state) all() []manifest.Manifest {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	list := make([]manifest.Manifest, 0, len(s.applied))
+	for _, m := range s.applied {
+		list = append(list, m)
+	}
+	sort.Slice(list, func(i, j int) bool { return list[i].SignInName < list[j].SignInName })
+	return list
+}
+
+// begin writes the intention down.
+func (s *state) begin(m manifest.Manifest) error { return s.write("journal", m) }
+
+// end makes m the manifest in force and strikes out the intention.
+func (s *state) end(m manifest.Manifest) error {
+	if err := s.write("accounts", m); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.applied[m.SignInName] = m
+	s.mu.Unlock()
+	return s.abandon(m.SignInName)
+}
+
+// abandon strikes out an intention after its effects were undone.
+func (s *state) abandon(name string) error {
+	err := os.Remove(s.path("journal", name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// begun returns the intentions that a killed agent left.
+func (s *state) begun() ([]manifest.Manifest, error) { return s.read("journal") }
+
+func (s *state) path(kind, name string) string { return filepath.Join(s.dir, kind, name+".json") }
+
+func (s *state) read(kind string) ([]manifest.Manifest, error) {
+	entries, err := os.ReadDir(filepath.Join(s.dir, kind))
+	if err != nil {
+		return nil, err
+	}
+	var list []manifest.Manifest
+	for _, e := range entries {
+		if !strings.HasSuffix(e.Name(), ".json") {
+			continue
+		}
+		path := filepath.Join(s.dir, kind, e.Name())
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return nil, err
+		}
+		var m manifest.Manifest
+		if err := json.Unmarshal(text, &m); err != nil {
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+		list = append(list, m)
+	}
+	return list, nil
+}
+
+func (s *state) write(kind string, m manifest.Manifest) error {
+	text, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	return writeFile(s.path(kind, m.SignInName), text, 0o600)
+}
+
+// writeFile replaces a file as a whole: after a crash either the old or the
+// new content is there.
+func writeFile(path string, content []byte, mode fs.FileMode) error {
+	dir := filepath.Dir(path)
+	f, err := os.CreateTemp(dir, ".new-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(content)
+	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
+	if err != nil {
+		return fmt.Errorf("write %s: %w", path, err)
+	}
+	if err := os.Rename(f.Name(), path); err != nil {
+		return err
+	}
+	return syncDir(dir)
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}

@@ -1,0 +1,150 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/pmezard/go-difflib/difflib"
+
+	"victualler/internal/agent/staging"
+	"victualler/internal/agentlink"
+	"victualler/internal/hosting/manifest"
+)
+
+// Sweep compares every account's manifest in force with what is found on the
+// server, and changes nothing.
+func (a *Agent) Sweep(ctx context.Context, only []string) (agentlink.Sweep, error) {
+	sweep := agentlink.Sweep{Accounts: []agentlink.AccountState{}, Strays: []agentlink.Drift{}}
+	used, err := a.Meter.DiskUsed(ctx)
+	if err != nil {
+		a.Log.Warn("disk use not measured", "reason", err)
+	}
+	for _, m := range a.state.all() {
+		if len(only) > 0 && !slices.Contains(only, m.SignInName) {
+			continue
+		}
+		drift, err := a.drift(ctx, m)
+		if err != nil {
+			return sweep, fmt.Errorf("account %s: %w", m.SignInName, err)
+		}
+		account := agentlink.AccountState{AccountID: m.AccountID, SignInName: m.SignInName, Revision: m.Revision, Wanted: m.Wanted, Drift: drift}
+		if bytes, known := used[m.SignInName]; known && m.Wanted == manifest.Present {
+			account.DiskUsed = &bytes
+		}
+		sweep.Accounts = append(sweep.Accounts, account)
+	}
+	if len(only) == 0 {
+		sweep.Strays, err = a.strays()
+	}
+	return sweep, err
+}
+
+// Preview compares m, which need not be in force, with what is found.
+func (a *Agent) Preview(ctx context.Context, m manifest.Manifest) (agentlink.Preview, error) {
+	if err := m.Validate(); err != nil {
+		return agentlink.Preview{}, err
+	}
+	if err := admit(m, a.state.last(m.SignInName)); err != nil {
+		return agentlink.Preview{}, err
+	}
+	drift, err := a.drift(ctx, m)
+	preview := agentlink.Preview{Changes: drift, Steps: []string{}}
+	for _, r := range a.Resources {
+		preview.Steps = append(preview.Steps, r.Name())
+	}
+	var programs []string
+	for _, p := range a.Programs {
+		programs = append(programs, p.Name())
+	}
+	if m.Wanted == manifest.Absent {
+		slices.Reverse(preview.Steps)
+		preview.Steps = append(programs, preview.Steps...)
+	} else {
+		preview.Steps = append(preview.Steps, programs...)
+	}
+	preview.Steps = append(preview.Steps, verifyStep)
+	return preview, err
+}
+
+// drift lists the differences between m and what is found, resources first.
+func (a *Agent) drift(ctx context.Context, m manifest.Manifest) ([]agentlink.Drift, error) {
+	drifts := []agentlink.Drift{}
+	for _, r := range a.Resources {
+		found, err := r.Check(ctx, m)
+		if err != nil {
+			return nil, err
+		}
+		drifts = append(drifts, found...)
+	}
+	different := a.committer.differences(m)
+	for _, p := range a.Programs {
+		for _, f := range different[p] {
+			drifts = append(drifts, fileDrift(p.Name(), f))
+		}
+	}
+	return drifts, nil
+}
+
+// fileDrift describes a file that is not as it should be, as a unified diff
+// from what is found to what is wanted.
+func fileDrift(part string, wanted staging.Change) agentlink.Drift {
+	found, err := os.ReadFile(wanted.Path)
+	d := agentlink.Drift{Part: part, Subject: wanted.Path, What: "has been changed"}
+	content := ""
+	switch {
+	case wanted.File == nil:
+		d.What = "should not be there"
+	case errors.Is(err, fs.ErrNotExist):
+		d.What = "is missing"
+		content = wanted.File.Content
+	default:
+		content = wanted.File.Content
+	}
+	d.Diff, _ = difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
+		A: lines(string(found)), B: lines(content), FromFile: "found", ToFile: "wanted", Context: 3})
+	return d
+}
+
+func lines(text string) []string {
+	if text == "" {
+		return nil
+	}
+	return strings.SplitAfter(strings.TrimSuffix(text, "\n")+"\n", "\n")[:strings.Count(strings.TrimSuffix(text, "\n"), "\n")+1]
+}
+
+// strays lists what is wrong beside the accounts: files in the directories of
+// ours that no account in force has, and shared files that are not as they should be.
+func (a *Agent) strays() ([]agentlink.Drift, error) {
+	strays := []agentlink.Drift{}
+	base := a.committer.baseDifferences()
+	for _, p := range a.Programs {
+		for _, f := range base[p] {
+			strays = append(strays, fileDrift(p.Name(), f))
+		}
+	}
+	known := map[string]bool{}
+	for _, m := range a.state.all() {
+		for _, p := range a.Programs {
+			for _, f := range p.Files(m) {
+				known[f.Path] = true
+			}
+		}
+	}
+	for _, p := range a.Programs {
+		paths, err := p.AccountFiles()
+		if err != nil {
+			return nil, err
+		}
+		for _, path := range paths {
+			if !known[path] {
+				strays = append(strays, fileDrift(p.Name(), staging.Change{Path: path}))
+			}
+		}
+	}
+	return strays, nil
+}

@@ -1,0 +1,157 @@
+package agentlink
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+
+	"victualler/internal/hosting/manifest"
+)
+
+// Dialer makes clients for agents and keeps their connections.
+type Dialer struct {
+	authority *Authority
+	now       func() time.Time
+
+	mu          sync.Mutex
+	certificate *tls.Certificate
+	clients     map[string]*Client
+}
+
+// NewDialer returns a dialer for the agents of an installation.
+func NewDialer(a *Authority, now func() time.Time) *Dialer {
+	return &Dialer{authority: a, now: now, clients: map[string]*Client{}}
+}
+
+// Agent returns the client for the agent of a server at an address (host and port).
+func (d *Dialer) Agent(serverID int64, address string) *Client {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	key := fmt.Sprint(serverID, " ", address)
+	if c, known := d.clients[key]; known {
+		return c
+	}
+	transport := &http.Transport{
+		DialContext:         (&net.Dialer{Timeout: 2 * time.Second, KeepAlive: 5 * time.Second}).DialContext,
+		TLSHandshakeTimeout: 3 * time.Second, IdleConnTimeout: time.Minute, MaxIdleConnsPerHost: 64,
+		TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS13, RootCAs: d.authority.pool(), ServerName: AgentName(serverID),
+			GetClientCertificate: func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return d.identity() }},
+	}
+	c := &Client{address: address, http: &http.Client{Transport: transport}}
+	d.clients[key] = c
+	return c
+}
+
+// identity returns the service's certificate, a new one when half of its life is over.
+func (d *Dialer) identity() (*tls.Certificate, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	now := d.now()
+	if d.certificate == nil || d.certificate.Leaf.NotAfter.Sub(now) < serviceLife/2 {
+		c, err := d.authority.serviceCertificate(now)
+		if err != nil {
+			return nil, err
+		}
+		d.certificate = c
+	}
+	return d.certificate, nil
+}
+
+// Client calls one agent.
+type Client struct {
+	address string
+	http    *http.Client
+}
+
+// ErrUnreachable wraps every failure to get an answer from an agent.
+var ErrUnreachable = errors.New("the agent does not answer")
+
+// Status asks how the server is.
+func (c *Client) Status(ctx context.Context) (Status, error) {
+	var s Status
+	return s, c.call(ctx, "/v1/status", nil, &s)
+}
+
+// Preview asks what applying m would do.
+func (c *Client) Preview(ctx context.Context, m manifest.Manifest) (Preview, error) {
+	var p Preview
+	return p, c.call(ctx, "/v1/preview", m, &p)
+}
+
+// Sweep asks about the accounts on the server.
+func (c *Client) Sweep(ctx context.Context, r SweepRequest) (Sweep, error) {
+	var s Sweep
+	return s, c.call(ctx, "/v1/sweep", r, &s)
+}
+
+// Apply has m applied, tells each step as it happens, and returns the receipt.
+// A receipt with a failure is no error of the call.
+func (c *Client) Apply(ctx context.Context, m manifest.Manifest, tell func(Step)) (Receipt, error) {
+	response, err := c.send(ctx, "/v1/apply", m)
+	if err != nil {
+		return Receipt{}, err
+	}
+	defer response.Body.Close()
+	lines := bufio.NewScanner(response.Body)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		var p Progress
+		if err := json.Unmarshal(lines.Bytes(), &p); err != nil {
+			return Receipt{}, fmt.Errorf("%w in a way that can be read: %w", ErrUnreachable, err)
+		}
+		if p.Receipt != nil {
+			return *p.Receipt, nil
+		}
+		if p.Step != nil {
+			tell(*p.Step)
+		}
+	}
+	return Receipt{}, fmt.Errorf("%w to the end: %w", ErrUnreachable, errors.Join(lines.Err(), io.ErrUnexpectedEOF))
+}
+
+func (c *Client) call(ctx context.Context, path string, body, answer any) error {
+	response, err := c.send(ctx, path, body)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if err := json.NewDecoder(response.Body).Decode(answer); err != nil {
+		return fmt.Errorf("%w in a way that can be read: %w", ErrUnreachable, err)
+	}
+	return nil
+}
+
+// send posts body; an answer that is not a success is an error.
+func (c *Client) send(ctx context.Context, path string, body any) (*http.Response, error) {
+	text, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+c.address+path, bytes.NewReader(text))
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("Content-Type", "application/json")
+	response, err := c.http.Do(request)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrUnreachable, err)
+	}
+	if response.StatusCode != http.StatusOK {
+		defer response.Body.Close()
+		message, _ := io.ReadAll(io.LimitReader(response.Body, 4<<10))
+		if response.StatusCode == http.StatusServiceUnavailable {
+			return nil, fmt.Errorf("%w: %s", ErrUnreachable, bytes.TrimSpace(message))
+		}
+		return nil, fmt.Errorf("the agent refuses: %s", bytes.TrimSpace(message))
+	}
+	return response, nil
+}

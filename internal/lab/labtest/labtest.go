@@ -1,0 +1,100 @@
+// Package labtest runs labs in tests.
+package labtest
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"victualler/internal/lab"
+)
+
+// Options returns options for a lab in dir, with the base tree built and a network
+// that no other lab has.
+func Options(t testing.TB, name, dir string) lab.Options {
+	t.Helper()
+	require.NoError(t, lab.CheckRights())
+	ctx := context.Background()
+	say := func(s string) { t.Log(s) }
+	require.NoError(t, lab.InstallPackages(ctx, say, lab.MachinePackages...))
+	base, err := lab.EnsureBase(ctx, lab.CacheDir(), say)
+	require.NoError(t, err)
+	subnet, err := lab.FreeSubnet(ctx)
+	require.NoError(t, err)
+	return lab.Options{Name: name, Dir: dir, Base: base, Subnet: subnet}
+}
+
+// Lab starts an empty lab that ends with the test. Name is as in [lab.Options].
+func Lab(t testing.TB, name string) *lab.Lab {
+	t.Helper()
+	l, err := lab.New(Options(t, name, t.TempDir()))
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, l.Stop()) })
+	return l
+}
+
+// Server starts a server with an agent that waits to be joined.
+func Server(t testing.TB, l *lab.Lab, o lab.ServerOptions) *lab.Server {
+	t.Helper()
+	o.Files = map[string]string{lab.AgentPath: Program(t, "victualler-agent")}
+	o.Services = append(o.Services, lab.AgentService)
+	s, err := l.StartServer(context.Background(), o)
+	require.NoError(t, err)
+	return s
+}
+
+var builds sync.Map // name to func() (string, error)
+
+// Program builds one of the project's programs, once per test process.
+func Program(t testing.TB, name string) string {
+	t.Helper()
+	build, _ := builds.LoadOrStore(name, sync.OnceValues(func() (string, error) {
+		dir, err := os.MkdirTemp("", "victualler-test-")
+		if err != nil {
+			return "", err
+		}
+		Cleanups = append(Cleanups, func() { os.RemoveAll(dir) })
+		path := filepath.Join(dir, name)
+		cmd := exec.Command("go", "build", "-o", path, "victualler/cmd/"+name)
+		cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			return "", &exec.Error{Name: "go build: " + strings.TrimSpace(string(out)), Err: err}
+		}
+		return path, nil
+	}))
+	path, err := build.(func() (string, error))()
+	require.NoError(t, err)
+	return path
+}
+
+// Cleanups are run by [Main] when all tests have ended.
+var Cleanups []func()
+
+// Main is what a package's TestMain calls.
+func Main(m *testing.M) {
+	lab.Hook()
+	code := m.Run()
+	for _, clean := range Cleanups {
+		clean()
+	}
+	os.Exit(code)
+}
+
+// Eventually waits for a condition, at most for limit.
+func Eventually(t testing.TB, limit time.Duration, done func() bool, message ...any) {
+	t.Helper()
+	for end := time.Now().Add(limit); !done(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(end) {
+			require.Fail(t, "not within "+limit.String(), message...)
+		}
+	}
+}
