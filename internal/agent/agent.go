@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/manifest"
 )
@@ -284,9 +285,12 @@ func (w *work) configure(ctx context.Context, m manifest.Manifest) (changed bool
 	for _, p := range w.agent.Programs {
 		w.begin(p.Name())
 	}
-	ch := &change{manifest: &m, tell: func(program, detail string) {
-		w.tell(agentlink.Step{Name: program, State: agentlink.StepDone, Detail: detail})
-	}}
+	ch := &change{
+		find: func() (map[Program][]staging.Change, error) { return w.agent.committer.differences(m), nil },
+		tell: func(program, detail string) {
+			w.tell(agentlink.Step{Name: program, State: agentlink.StepDone, Detail: detail})
+		},
+	}
 	w.over()
 	err = w.agent.committer.submit(ch)
 	var named *programError

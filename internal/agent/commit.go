@@ -18,9 +18,11 @@ import (
 
 // A change is one account's configuration waiting for its commit.
 type change struct {
-	// manifest is nil where only the files that all accounts share matter.
-	manifest *manifest.Manifest
-	// files are what differs from the disk, by program.
+	// find lists, by program, what is to be written or removed. It is asked when the
+	// commit begins, for nothing else changes the files from then on; nil
+	// where only the files that all accounts share matter.
+	find func() (map[Program][]staging.Change, error)
+	// files are what was found.
 	files map[Program][]staging.Change
 	// done gets the outcome, once.
 	done chan error
@@ -123,11 +125,16 @@ func (c *committer) next(ctx context.Context) []*change {
 
 // commit tests, swaps and reloads for a group. Every change gets its outcome.
 func (c *committer) commit(ctx context.Context, group []*change) {
-	for _, ch := range group {
-		if ch.manifest != nil {
-			ch.files = c.differences(*ch.manifest)
+	group = slices.DeleteFunc(group, func(ch *change) bool {
+		if ch.find == nil {
+			return false
 		}
-	}
+		var err error
+		if ch.files, err = ch.find(); err != nil {
+			ch.done <- err
+		}
+		return err != nil
+	})
 	// Files that all accounts share are looked at each time, so that they come
 	// back whoever took them away.
 	if base := c.baseDifferences(); len(base) > 0 {

@@ -41,6 +41,10 @@ func (a *Agent) Handler(certificateEnds time.Time) http.Handler {
 			answer(w, s, err)
 		}
 	})
+	mux.HandleFunc("POST /v1/clear", func(w http.ResponseWriter, r *http.Request) {
+		n, err := a.Clear()
+		answer(w, agentlink.Cleared{Files: n}, err)
+	})
 	mux.HandleFunc("POST /v1/apply", func(w http.ResponseWriter, r *http.Request) {
 		m, ok := read[manifest.Manifest](w, r)
 		if !ok {

@@ -5,9 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
-	"sort"
+	"slices"
 	"strings"
 	"sync"
 
@@ -25,10 +26,11 @@ type state struct {
 
 	mu      sync.Mutex
 	applied map[string]manifest.Manifest
+	working map[string]manifest.Manifest
 }
 
 func openState(dir string) (*state, error) {
-	s := &state{dir: dir, applied: map[string]manifest.Manifest{}}
+	s := &state{dir: dir, applied: map[string]manifest.Manifest{}, working: map[string]manifest.Manifest{}}
 	for _, sub := range []string{"accounts", "journal"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o700); err != nil {
 			return nil, err
@@ -58,16 +60,27 @@ func (s *state) last(name string) *manifest.Manifest {
 func (s *state) all() []manifest.Manifest {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	list := make([]manifest.Manifest, 0, len(s.applied))
-	for _, m := range s.applied {
-		list = append(list, m)
-	}
-	sort.Slice(list, func(i, j int) bool { return list[i].SignInName < list[j].SignInName })
-	return list
+	return byName(s.applied)
+}
+
+// underWay returns the manifests whose apply has begun and not ended.
+func (s *state) underWay() []manifest.Manifest {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return byName(s.working)
+}
+
+func byName(m map[string]manifest.Manifest) []manifest.Manifest {
+	return slices.SortedFunc(maps.Values(m), func(a, b manifest.Manifest) int { return strings.Compare(a.SignInName, b.SignInName) })
 }
 
 // begin writes the intention down.
-func (s *state) begin(m manifest.Manifest) error { return s.write("journal", m) }
+func (s *state) begin(m manifest.Manifest) error {
+	s.mu.Lock()
+	s.working[m.SignInName] = m
+	s.mu.Unlock()
+	return s.write("journal", m)
+}
 
 // end makes m the manifest in force and strikes out the intention.
 func (s *state) end(m manifest.Manifest) error {
@@ -82,6 +95,9 @@ func (s *state) end(m manifest.Manifest) error {
 
 // abandon strikes out an intention after its effects were undone.
 func (s *state) abandon(name string) error {
+	s.mu.Lock()
+	delete(s.working, name)
+	s.mu.Unlock()
 	err := os.Remove(s.path("journal", name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil

@@ -117,34 +117,57 @@ func lines(text string) []string {
 	return strings.SplitAfter(strings.TrimSuffix(text, "\n")+"\n", "\n")[:strings.Count(strings.TrimSuffix(text, "\n"), "\n")+1]
 }
 
-// strays lists what is wrong beside the accounts: files in the directories of
-// ours that no account in force has, and shared files that are not as they should be.
+// Clear removes files in the directories of ours that no account in force has,
+// and puts shared files right, tested like every change. It returns how many.
+func (a *Agent) Clear() (int, error) {
+	ch := &change{find: a.unowned, tell: func(string, string) {}}
+	err := a.committer.submit(ch)
+	n := 0
+	for _, files := range ch.files {
+		n += len(files)
+	}
+	return n, err
+}
+
+// strays describes what is wrong beside the accounts.
 func (a *Agent) strays() ([]agentlink.Drift, error) {
 	strays := []agentlink.Drift{}
-	base := a.committer.baseDifferences()
+	wrong, err := a.unowned()
 	for _, p := range a.Programs {
-		for _, f := range base[p] {
+		for _, f := range wrong[p] {
 			strays = append(strays, fileDrift(p.Name(), f))
 		}
 	}
+	return strays, err
+}
+
+// unowned lists, by program, what would have to change beside the accounts:
+// files that no account in force has go, shared files come back.
+func (a *Agent) unowned() (map[Program][]staging.Change, error) {
+	wrong := a.committer.baseDifferences()
+	there := map[Program][]string{}
+	for _, p := range a.Programs {
+		paths, err := p.AccountFiles()
+		if err != nil {
+			return nil, err
+		}
+		there[p] = paths
+	}
+	// Asked after the files were listed, so that what is being made now is known.
 	known := map[string]bool{}
-	for _, m := range a.state.all() {
+	for _, m := range append(a.state.all(), a.state.underWay()...) {
 		for _, p := range a.Programs {
 			for _, f := range p.Files(m) {
 				known[f.Path] = true
 			}
 		}
 	}
-	for _, p := range a.Programs {
-		paths, err := p.AccountFiles()
-		if err != nil {
-			return nil, err
-		}
+	for p, paths := range there {
 		for _, path := range paths {
 			if !known[path] {
-				strays = append(strays, fileDrift(p.Name(), staging.Change{Path: path}))
+				wrong[p] = append(wrong[p], staging.Change{Path: path})
 			}
 		}
 	}
-	return strays, nil
+	return wrong, nil
 }

@@ -93,6 +93,12 @@ func (c *Client) Sweep(ctx context.Context, r SweepRequest) (Sweep, error) {
 	return s, c.call(ctx, "/v1/sweep", r, &s)
 }
 
+// Clear removes files that belong to no account and puts shared ones right.
+func (c *Client) Clear(ctx context.Context) (Cleared, error) {
+	var cleared Cleared
+	return cleared, c.call(ctx, "/v1/clear", nil, &cleared)
+}
+
 // Apply has m applied, tells each step as it happens, and returns the receipt.
 // A receipt with a failure is no error of the call.
 func (c *Client) Apply(ctx context.Context, m manifest.Manifest, tell func(Step)) (Receipt, error) {

@@ -103,6 +103,12 @@ type Sweep struct {
 	Strays []Drift `json:"strays"`
 }
 
+// Cleared is the answer to a clearing.
+type Cleared struct {
+	// Files counts what was removed or put right.
+	Files int `json:"files"`
+}
+
 // AccountState is one account as the agent finds it.
 type AccountState struct {
 	AccountID  int64           `json:"account_id"`

@@ -1,0 +1,329 @@
+// Package api holds the documents of the HTTP API: what the service answers and
+// what its clients send. The OpenAPI description is generated from them.
+//
+// Sizes are integers in bytes; an amount that is null is unlimited; times are
+// RFC 3339 in UTC.
+package api
+
+import (
+	"time"
+
+	"victualler/internal/hosting/plans"
+	"victualler/internal/hosting/refusal"
+)
+
+// Problem is a refusal or failure (RFC 9457).
+type Problem struct {
+	Type   string          `json:"type" format:"uri-reference" doc:"What kind of problem it is; stable. See /api/v1/problems."`
+	Title  string          `json:"title" doc:"The kind in words."`
+	Status int             `json:"status" doc:"The HTTP status."`
+	Detail string          `json:"detail,omitempty" doc:"What is wrong in this case, why, and what to do next."`
+	Errors []refusal.Field `json:"errors,omitempty" doc:"The fields at fault, if any."`
+	Limit  *refusal.Limit  `json:"limit,omitempty" doc:"The limit that was reached, if one was."`
+}
+
+// Error makes a problem an error for clients.
+func (p *Problem) Error() string {
+	text := p.Detail
+	if text == "" {
+		text = p.Title
+	}
+	for _, f := range p.Errors {
+		if f.Message != p.Detail {
+			text += "; " + f.Name + ": " + f.Message
+		}
+	}
+	return text
+}
+
+// ProblemBase is the path before a problem's kind in its type.
+const ProblemBase = "/api/v1/problems/"
+
+// SignIn asks for a session.
+type SignIn struct {
+	Name     string `json:"name" minLength:"1" maxLength:"100" doc:"Sign-in name."`
+	Password string `json:"password" minLength:"1" maxLength:"1000" doc:"Password."`
+	Token    bool   `json:"token,omitempty" doc:"True to get a token in the answer instead of a cookie, for programs."`
+}
+
+// Session is who is signed in.
+type Session struct {
+	Name   string    `json:"name" doc:"Sign-in name."`
+	Role   string    `json:"role" enum:"operator,reseller,customer" doc:"What the person may do."`
+	EndsAt time.Time `json:"ends_at" doc:"When the session ends unless it is used before."`
+	Token  string    `json:"token,omitempty" doc:"Bearer token (RFC 6750), only when asked for at sign-in."`
+}
+
+// Limits is an amount for every limit, by key.
+type Limits = plans.Limits
+
+// Plan is a named set of limits and features.
+type Plan struct {
+	Name     string         `json:"name" doc:"Lower-case letters, digits and hyphens."`
+	Limits   plans.Limits   `json:"limits" doc:"An amount for every limit."`
+	Features plans.Features `json:"features" doc:"Whether each feature is on."`
+	Accounts int64          `json:"accounts" doc:"How many accounts are on the plan."`
+}
+
+// NewPlan describes a plan to be added.
+type NewPlan struct {
+	Name     string         `json:"name" minLength:"1" maxLength:"40" doc:"2 to 40 lower-case letters, digits and hyphens."`
+	Limits   plans.Limits   `json:"limits" doc:"Amounts; a limit that is left out is 0, null is unlimited."`
+	Features plans.Features `json:"features,omitempty" doc:"Switches; a feature that is left out is off."`
+}
+
+// PlanPage is a page of plans.
+type PlanPage struct {
+	Plans []Plan `json:"plans"`
+	Next  string `json:"next,omitempty" doc:"Cursor of the next page; absent on the last."`
+}
+
+// Customer owns accounts.
+type Customer struct {
+	ID       int64  `json:"id"`
+	Name     string `json:"name"`
+	Email    string `json:"email,omitempty" doc:"Contact address."`
+	Accounts int64  `json:"accounts" doc:"How many accounts the customer has."`
+}
+
+// NewCustomer describes a customer to be added.
+type NewCustomer struct {
+	Name  string `json:"name" minLength:"1" maxLength:"200" doc:"Unique in the installation, capitals aside."`
+	Email string `json:"email,omitempty" maxLength:"254" doc:"Contact address."`
+}
+
+// CustomerPage is a page of customers.
+type CustomerPage struct {
+	Customers []Customer `json:"customers"`
+	Next      string     `json:"next,omitempty" doc:"Cursor of the next page; absent on the last."`
+}
+
+// Server is a machine that runs accounts.
+type Server struct {
+	Label     string     `json:"label"`
+	Address   string     `json:"address" doc:"Host and port of its agent."`
+	Roles     []string   `json:"roles" doc:"What it serves."`
+	Open      bool       `json:"open" doc:"Whether it takes new accounts."`
+	State     string     `json:"state" enum:"joining,joined"`
+	Reachable bool       `json:"reachable" doc:"Whether its agent answered when last asked."`
+	SeenAt    *time.Time `json:"seen_at" doc:"When its agent last answered."`
+	SweptAt   *time.Time `json:"swept_at" doc:"When its accounts were last compared with their manifests."`
+	Accounts  int64      `json:"accounts" doc:"How many accounts it holds."`
+	Drifts    int64      `json:"drifts" doc:"How many differences the last sweep found."`
+	Health    *Health    `json:"health" doc:"What the agent said last; null before that."`
+	Version   int64      `json:"version" doc:"Counts changes; the ETag."`
+}
+
+// Health is how a server is.
+type Health struct {
+	Load         float64   `json:"load" doc:"Mean number of processes that ran or waited, over 1 minute."`
+	Processors   int       `json:"processors"`
+	MemoryTotal  int64     `json:"memory_total" doc:"Bytes."`
+	MemoryFree   int64     `json:"memory_free" doc:"Bytes that programs could get."`
+	DiskTotal    int64     `json:"disk_total" doc:"Bytes, on the file system of the homes."`
+	DiskFree     int64     `json:"disk_free" doc:"Bytes."`
+	Quota        string    `json:"quota" enum:"btrfs,metered" doc:"How disk limits are kept."`
+	AgentVersion string    `json:"agent_version"`
+	Programs     []Program `json:"programs"`
+}
+
+// Program is how one program on a server is.
+type Program struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Running bool   `json:"running"`
+	Reloads int64  `json:"reloads" doc:"Reloads since the agent started."`
+}
+
+// NewServer describes a server that is to join.
+type NewServer struct {
+	Label   string   `json:"label" minLength:"1" maxLength:"31" doc:"Lower-case letters, digits and hyphens."`
+	Address string   `json:"address" minLength:"1" maxLength:"300" doc:"Host name or address of the server, with :PORT if its agent does not listen on 7677."`
+	Roles   []string `json:"roles" minItems:"1" maxItems:"4" doc:"web, mail, database, dns."`
+	Closed  bool     `json:"closed,omitempty" doc:"True if it takes no new accounts at first."`
+}
+
+// ServerChange changes a server; what is absent stays.
+type ServerChange struct {
+	Open *bool `json:"open,omitempty" doc:"Whether it takes new accounts."`
+}
+
+// Joining is a server that has been added and waits for its agent.
+type Joining struct {
+	Server     Server    `json:"server"`
+	JoinSecret string    `json:"join_secret" doc:"For “victualler-agent join” on the server. Shown once."`
+	EndsAt     time.Time `json:"ends_at" doc:"When the secret ends."`
+	Operation  int64     `json:"operation" doc:"Number of the operation that waits for the agent."`
+}
+
+// ServerList is all servers.
+type ServerList struct {
+	Servers []Server `json:"servers"`
+}
+
+// Drift is a difference between what a server should hold and what it holds.
+type Drift struct {
+	Account string    `json:"account,omitempty" doc:"Sign-in name; absent for what belongs to no account."`
+	Part    string    `json:"part" doc:"Which part of the server answers for it, such as nginx."`
+	Subject string    `json:"subject" doc:"The file, user or directory."`
+	What    string    `json:"what" doc:"What is the matter."`
+	Diff    string    `json:"diff,omitempty" doc:"Unified diff from what is found to what is wanted."`
+	FoundAt time.Time `json:"found_at"`
+}
+
+// DriftList is what the last sweep found.
+type DriftList struct {
+	SweptAt *time.Time `json:"swept_at"`
+	Drifts  []Drift    `json:"drifts"`
+}
+
+// Account is the unit of hosting.
+type Account struct {
+	ID         int64      `json:"id"`
+	SignInName string     `json:"sign_in_name"`
+	Domain     string     `json:"domain" doc:"Main domain, in A-labels."`
+	Name       string     `json:"name" doc:"Main domain as people read it."`
+	Customer   string     `json:"customer"`
+	Plan       string     `json:"plan"`
+	Server     string     `json:"server"`
+	State      string     `json:"state" enum:"opening,active,closing,closed"`
+	DiskUsed   *int64     `json:"disk_used" doc:"Bytes, at the last sweep; null before."`
+	DiskLimit  *int64     `json:"disk_limit" doc:"Bytes; null is unlimited."`
+	Applied    bool       `json:"applied" doc:"Whether the server has the account as it is wanted."`
+	Drifts     int64      `json:"drifts" doc:"Differences that the last sweep found."`
+	OpenedAt   time.Time  `json:"opened_at"`
+	ClosedAt   *time.Time `json:"closed_at"`
+	Version    int64      `json:"version" doc:"Counts changes; the ETag."`
+}
+
+// AccountDetail is an account with everything about it.
+type AccountDetail struct {
+	Account
+	Placement string     `json:"placement" doc:"Why it is on its server."`
+	Address   string     `json:"address" doc:"The server's address."`
+	Home      string     `json:"home" doc:"Path of the home on the server."`
+	Domains   []Domain   `json:"domains"`
+	Allowance []Allowed  `json:"allowance" doc:"Every limit: how much, from where, used, left."`
+	Features  []string   `json:"features" doc:"Features that are on."`
+	Drift     []Drift    `json:"drift" doc:"What the last sweep found."`
+	SweptAt   *time.Time `json:"swept_at"`
+}
+
+// Domain is a name attached to an account.
+type Domain struct {
+	Name     string `json:"name" doc:"In A-labels."`
+	Unicode  string `json:"unicode" doc:"As people read it."`
+	ServedAs string `json:"served_as" enum:"site,mirror,redirect,dns-only"`
+	Main     bool   `json:"main"`
+	Root     string `json:"root" doc:"Document root, relative to the home."`
+}
+
+// Allowed is one limit of an allowance.
+type Allowed struct {
+	Key    string `json:"key"`
+	Unit   string `json:"unit" enum:"bytes,count,percent"`
+	What   string `json:"what" doc:"The limit in words."`
+	Value  *int64 `json:"value" doc:"Null is unlimited."`
+	Used   *int64 `json:"used" doc:"Null where it is not counted yet."`
+	Source string `json:"source" doc:"Where the value comes from."`
+}
+
+// AccountPage is a page of accounts.
+type AccountPage struct {
+	Accounts []Account `json:"accounts"`
+	Next     string    `json:"next,omitempty" doc:"Cursor of the next page; absent on the last."`
+}
+
+// OpenAccount asks for a new account.
+type OpenAccount struct {
+	Domain        string `json:"domain" minLength:"1" maxLength:"2048" doc:"Main domain as typed; what has only one meaning is put right."`
+	Plan          string `json:"plan" minLength:"1" maxLength:"40"`
+	Customer      string `json:"customer" minLength:"1" maxLength:"200" doc:"Name of the customer."`
+	NewCustomer   bool   `json:"new_customer,omitempty" doc:"True to add the customer as well."`
+	CustomerEmail string `json:"customer_email,omitempty" maxLength:"254" doc:"Contact address of a new customer."`
+	SignInName    string `json:"sign_in_name,omitempty" maxLength:"100" doc:"Proposed from the domain where absent."`
+	Server        string `json:"server,omitempty" maxLength:"31" doc:"Label; chosen where absent."`
+}
+
+// Opening is an account that is being opened.
+type Opening struct {
+	Account     Account  `json:"account"`
+	Operation   int64    `json:"operation" doc:"Number of the operation that makes it."`
+	Corrections []string `json:"corrections" doc:"What was put right in the domain."`
+	Placement   string   `json:"placement" doc:"Why it goes on that server."`
+}
+
+// DomainCheck is what would become of a domain that is being typed.
+type DomainCheck struct {
+	Domain      string   `json:"domain" doc:"In A-labels."`
+	Unicode     string   `json:"unicode" doc:"As people read it."`
+	Corrections []string `json:"corrections" doc:"What was put right."`
+	SignInName  string   `json:"sign_in_name" doc:"A sign-in name that is free."`
+	Taken       string   `json:"taken,omitempty" doc:"Why the domain cannot be used; absent if it can."`
+}
+
+// CloseAccount confirms that an account is to be closed.
+type CloseAccount struct {
+	SignInName string `json:"sign_in_name" minLength:"1" maxLength:"100" doc:"The account's sign-in name once more, so that nothing is closed by mistake."`
+}
+
+// Started is work on servers that has begun.
+type Started struct {
+	Operation int64 `json:"operation" doc:"Number of the operation."`
+}
+
+// Operation is a piece of work, visible while it runs and afterwards.
+type Operation struct {
+	ID         int64      `json:"id"`
+	Kind       string     `json:"kind" doc:"What is done, such as account.open."`
+	Subject    string     `json:"subject" doc:"What it is done to."`
+	Actor      string     `json:"actor" doc:"Who asked for it."`
+	State      string     `json:"state" enum:"waiting,running,done,failed"`
+	Failure    string     `json:"failure,omitempty" doc:"Why it failed and what was done about it."`
+	Note       string     `json:"note,omitempty" doc:"What it waits for."`
+	Steps      []Step     `json:"steps"`
+	Version    int64      `json:"version" doc:"Counts changes; the id of progress messages."`
+	CreatedAt  time.Time  `json:"created_at"`
+	StartedAt  *time.Time `json:"started_at"`
+	FinishedAt *time.Time `json:"finished_at"`
+}
+
+// Finished reports whether the operation has ended, well or not.
+func (o Operation) Finished() bool { return o.FinishedAt != nil }
+
+// Step is one step of an operation.
+type Step struct {
+	Name       string     `json:"name"`
+	State      string     `json:"state" enum:"running,done,failed"`
+	Detail     string     `json:"detail,omitempty"`
+	StartedAt  time.Time  `json:"started_at"`
+	FinishedAt *time.Time `json:"finished_at"`
+}
+
+// OperationPage is a page of operations, newest first.
+type OperationPage struct {
+	Operations []Operation `json:"operations"`
+	Next       string      `json:"next,omitempty" doc:"Cursor of the next page; absent on the last."`
+}
+
+// Preview is what a change would do. Nothing has been changed.
+type Preview struct {
+	Summary string   `json:"summary" doc:"The change in one sentence."`
+	Notes   []string `json:"notes" doc:"What was put right or chosen, and why."`
+	Steps   []string `json:"steps" doc:"The steps in their order."`
+	Changes []Change `json:"changes" doc:"What would be made, changed or removed on the server."`
+}
+
+// Change is one change on a server.
+type Change struct {
+	Part    string `json:"part"`
+	Subject string `json:"subject"`
+	What    string `json:"what"`
+	Diff    string `json:"diff,omitempty" doc:"Unified diff from what is there to what would be."`
+}
+
+// GetStatus returns the HTTP status.
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType returns the media type of problems (RFC 9457, section 6.1).
+func (p *Problem) ContentType(string) string { return "application/problem+json" }

@@ -1,0 +1,434 @@
+// Package httpapi is the HTTP API: it reads requests, knows who makes them,
+// calls one use case each, and writes answers. Its OpenAPI description is
+// generated from the handlers.
+package httpapi
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"reflect"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"victualler/internal/api"
+	"victualler/internal/hosting/plans"
+	"victualler/internal/hosting/refusal"
+	"victualler/internal/hosting/rights"
+	"victualler/internal/service"
+	"victualler/internal/version"
+)
+
+// Base is the path before all routes of this version of the API.
+const Base = "/api/v1"
+
+const (
+	maxBody    = 1 << 20
+	cookieName = "victualler_session"
+)
+
+// nouns are the route tables; each file of this package that has one adds it.
+var nouns []func(*API)
+
+// API answers HTTP requests. Make one with [New].
+type API struct {
+	service *service.Service
+	log     *slog.Logger
+	secure  bool
+	huma    huma.API
+	router  chi.Router
+	timings *prometheus.HistogramVec
+}
+
+// Options are what an API works with.
+type Options struct {
+	Service *service.Service
+	Log     *slog.Logger
+	// Console is the built console, served beside the API; nil for none.
+	Console fs.FS
+	// Secure says that people reach the service over HTTPS, so that cookies may
+	// not go over anything else.
+	Secure bool
+}
+
+// New makes the handler of the whole service.
+func New(o Options) *API {
+	a := &API{service: o.Service, log: o.Log, secure: o.Secure, router: chi.NewRouter()}
+	metrics := prometheus.NewRegistry()
+	a.timings = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "victualler_request_seconds", Help: "Time to answer, by route and status.",
+		Buckets: []float64{.001, .003, .01, .03, .1, .3, 1, 3, 10}}, []string{"route", "method", "status"})
+	metrics.MustRegister(a.timings, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+
+	a.router.Use(a.observe, secureHeaders, a.sameOrigin, digestBody)
+	a.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "alive\n") })
+	a.router.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
+		if err := a.service.Ready(r.Context()); err != nil {
+			http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+			return
+		}
+		io.WriteString(w, "ready\n")
+	})
+	a.router.Get("/metrics", func(w http.ResponseWriter, r *http.Request) {
+		// Figures are for the machine's own collector, not for everybody.
+		if ip := net.ParseIP(clientAddress(r)); ip == nil || !ip.IsLoopback() {
+			http.NotFound(w, r)
+			return
+		}
+		promhttp.HandlerFor(metrics, promhttp.HandlerOpts{}).ServeHTTP(w, r)
+	})
+	a.router.NotFound(func(w http.ResponseWriter, r *http.Request) {
+		if o.Console != nil && r.Method == http.MethodGet && !strings.HasPrefix(r.URL.Path, "/api/") {
+			serveConsole(w, r, o.Console)
+			return
+		}
+		writeProblem(w, problem(refusal.NotFound, "there is no such address; see "+Base+"/openapi.json"))
+	})
+	a.router.MethodNotAllowed(func(w http.ResponseWriter, _ *http.Request) {
+		writeProblem(w, problem(noMethod, "this address does not know that method; see "+Base+"/openapi.json"))
+	})
+	a.huma = humachi.New(a.router, config())
+	a.huma.UseMiddleware(a.identify)
+	for _, noun := range nouns {
+		noun(a)
+	}
+	return a
+}
+
+// ServeHTTP implements http.Handler.
+func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) { a.router.ServeHTTP(w, r) }
+
+// OpenAPI returns the description of the API as JSON.
+func (a *API) OpenAPI() ([]byte, error) { return json.MarshalIndent(a.huma.OpenAPI(), "", "  ") }
+
+func config() huma.Config {
+	registry := huma.NewMapRegistry("#/components/schemas/", huma.DefaultSchemaNamer)
+	registry.RegisterTypeAlias(reflect.TypeFor[plans.Limits](), reflect.TypeFor[limitsSchema]())
+	registry.RegisterTypeAlias(reflect.TypeFor[plans.Features](), reflect.TypeFor[featuresSchema]())
+	c := huma.DefaultConfig("Victualler", version.Version)
+	c.Info.Description = "Everything that the console and the command-line client do. Sizes are integers in bytes; null is unlimited; times are RFC 3339 in UTC. " +
+		"A POST may carry an Idempotency-Key: repeated, it has no second effect and gets the same answer. Work on servers answers 202 with the number of an operation."
+	c.OpenAPIPath = Base + "/openapi"
+	c.DocsPath, c.SchemasPath = "", ""
+	c.CreateHooks = nil
+	c.Components = &huma.Components{Schemas: registry, SecuritySchemes: map[string]*huma.SecurityScheme{
+		"session": {Type: "http", Scheme: "bearer", Description: "The token of POST " + Base + "/session."},
+		"cookie":  {Type: "apiKey", In: "cookie", Name: cookieName, Description: "The console's session."},
+	}}
+	return c
+}
+
+// limitsSchema and featuresSchema describe maps with known keys.
+type limitsSchema struct{}
+
+// Schema implements huma.SchemaProvider.
+func (limitsSchema) Schema(huma.Registry) *huma.Schema {
+	s := &huma.Schema{Type: huma.TypeObject, Properties: map[string]*huma.Schema{}, AdditionalProperties: false}
+	zero, hundred := 0.0, 100.0
+	for _, info := range plans.AllLimits {
+		p := &huma.Schema{Type: huma.TypeInteger, Format: "int64", Nullable: true, Minimum: &zero,
+			Description: strings.ToUpper(info.What[:1]) + info.What[1:] + ", in " + string(info.Unit) + "; null is unlimited."}
+		if info.Unit == plans.Percent {
+			p.Maximum = &hundred
+		}
+		s.Properties[string(info.Key)] = p
+	}
+	s.PrecomputeMessages()
+	return s
+}
+
+type featuresSchema struct{}
+
+// Schema implements huma.SchemaProvider.
+func (featuresSchema) Schema(huma.Registry) *huma.Schema {
+	s := &huma.Schema{Type: huma.TypeObject, Properties: map[string]*huma.Schema{}, AdditionalProperties: false}
+	for _, f := range plans.AllFeatures {
+		s.Properties[string(f)] = &huma.Schema{Type: huma.TypeBoolean}
+	}
+	s.PrecomputeMessages()
+	return s
+}
+
+// route describes one operation of the API. Every route names its permission.
+type route struct {
+	id, method, path, summary, description, tag string
+	permission                                  rights.Permission
+	// status is that of success, 200 where it is 0.
+	status int
+	// previews is the document that status answers with, for a route that answers
+	// 200 and a preview where it is asked for one.
+	previews reflect.Type
+}
+
+// previewable is part of what a route with previews takes.
+type previewable struct {
+	Preview bool `query:"preview" doc:"True to be told what would be done; nothing is."`
+}
+
+// outcome is what a route with previews answers.
+type outcome struct {
+	Status   int
+	Location string `header:"Location"`
+	Body     any
+}
+
+func previewed(p api.Preview) *outcome { return &outcome{Status: http.StatusOK, Body: p} }
+
+func begun(body any, operation int64) *outcome {
+	return &outcome{Status: http.StatusAccepted, Location: operationPath(operation), Body: body}
+}
+
+// accepted answers that work on servers has begun.
+type accepted struct {
+	Location string `header:"Location"`
+	Body     api.Started
+}
+
+const permissionKey = "permission"
+
+// operation is the route as huma knows it.
+func (r route) operation(registry huma.Registry) huma.Operation {
+	if r.permission == "" {
+		panic("route " + r.id + " names no permission")
+	}
+	o := huma.Operation{OperationID: r.id, Method: r.method, Path: Base + r.path, Summary: r.summary, Description: r.description,
+		Tags: []string{r.tag}, DefaultStatus: r.status, MaxBodyBytes: maxBody, Metadata: map[string]any{permissionKey: r.permission},
+		Extensions: map[string]any{"x-permission": string(r.permission)}}
+	if r.permission != rights.Public {
+		o.Security = []map[string][]string{{"session": {}}, {"cookie": {}}}
+		o.Errors = append(o.Errors, http.StatusUnauthorized, http.StatusForbidden)
+	}
+	if r.previews != nil {
+		schema := func(t reflect.Type) map[string]*huma.MediaType {
+			return map[string]*huma.MediaType{"application/json": {Schema: registry.Schema(t, true, "")}}
+		}
+		o.Responses = map[string]*huma.Response{
+			strconv.Itoa(r.status): {Description: "Begun", Content: schema(r.previews)},
+			"200":                  {Description: "What would be done", Content: schema(reflect.TypeFor[api.Preview]())},
+		}
+	}
+	if r.method == http.MethodPost && r.permission != rights.Public {
+		o.Parameters = append(o.Parameters, &huma.Param{Name: "Idempotency-Key", In: "header", Description: "Makes repeating the request harmless.",
+			Schema: &huma.Schema{Type: huma.TypeString, MaxLength: ptr(255)}})
+	}
+	return o
+}
+
+func ptr[T any](v T) *T { return &v }
+
+// register adds a route whose handler's errors become problems.
+func register[I, O any](a *API, r route, handler func(context.Context, *I) (*O, error)) {
+	huma.Register(a.huma, r.operation(a.huma.OpenAPI().Components.Schemas), func(ctx context.Context, in *I) (*O, error) {
+		out, err := handler(ctx, in)
+		return out, a.toProblem(ctx, err)
+	})
+}
+
+type contextKey int
+
+const (
+	requestKey contextKey = iota
+	actorKey
+)
+
+// request is what is known of a request before anybody looks at its body.
+type request struct {
+	id             string
+	idempotencyKey string
+	digest         []byte
+}
+
+func requestOf(ctx context.Context) *request {
+	if r, ok := ctx.Value(requestKey).(*request); ok {
+		return r
+	}
+	return &request{}
+}
+
+// actor returns who makes the request.
+func actor(ctx context.Context) service.Actor {
+	a, _ := ctx.Value(actorKey).(service.Actor)
+	return a
+}
+
+// observe numbers, times and logs requests.
+func (a *API) observe(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		start := time.Now()
+		req := &request{id: rand.Text()[:12]}
+		w.Header().Set("Request-Id", req.id)
+		seen := &statusWriter{ResponseWriter: w, status: http.StatusOK}
+		r = r.WithContext(context.WithValue(r.Context(), requestKey, req))
+		next.ServeHTTP(seen, r)
+		pattern := chi.RouteContext(r.Context()).RoutePattern()
+		if pattern == "" {
+			pattern = "other"
+		}
+		took := time.Since(start)
+		a.timings.WithLabelValues(pattern, r.Method, http.StatusText(seen.status)).Observe(took.Seconds())
+		a.log.Info("request", "request", req.id, "method", r.Method, "path", r.URL.Path, "status", seen.status, "ms", took.Milliseconds(), "from", clientAddress(r))
+	})
+}
+
+// statusWriter remembers the status.
+type statusWriter struct {
+	http.ResponseWriter
+	status int
+}
+
+// WriteHeader implements http.ResponseWriter.
+func (w *statusWriter) WriteHeader(status int) {
+	w.status = status
+	w.ResponseWriter.WriteHeader(status)
+}
+
+// Unwrap lets http.ResponseController reach what is below.
+func (w *statusWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
+// Flush implements http.Flusher.
+func (w *statusWriter) Flush() { http.NewResponseController(w.ResponseWriter).Flush() }
+
+func secureHeaders(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Cache-Control", "no-store")
+		next.ServeHTTP(w, r)
+	})
+}
+
+// sameOrigin refuses changes that a browser makes for another site: cookies
+// would go with them.
+func (a *API) sameOrigin(next http.Handler) http.Handler {
+	protection := http.NewCrossOriginProtection()
+	protection.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		writeProblem(w, problem(foreign, "a page of another site may not change anything here"))
+	}))
+	return protection.Handler(next)
+}
+
+// digestBody remembers what a request with an Idempotency-Key asks for.
+func digestBody(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		key := r.Header.Get("Idempotency-Key")
+		if key == "" || r.Method != http.MethodPost {
+			next.ServeHTTP(w, r)
+			return
+		}
+		if len(key) > 255 {
+			writeProblem(w, problem(refusal.InvalidInput, "an Idempotency-Key has at most 255 characters"))
+			return
+		}
+		body, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
+		if err != nil {
+			writeProblem(w, problem(malformed, "the request ended too early"))
+			return
+		}
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		req := requestOf(r.Context())
+		req.idempotencyKey, req.digest = key, service.RequestDigest(r.Method, r.URL.RequestURI(), body)
+		next.ServeHTTP(w, r)
+	})
+}
+
+// identify finds out who makes the request and whether they may.
+func (a *API) identify(ctx huma.Context, next func(huma.Context)) {
+	permission, _ := ctx.Operation().Metadata[permissionKey].(rights.Permission)
+	req := requestOf(ctx.Context())
+	who := service.Actor{}
+	if token := sessionToken(ctx); token != "" && permission != rights.Public {
+		found, err := a.service.Identify(ctx.Context(), token)
+		if err != nil {
+			a.refuse(ctx, a.toProblem(ctx.Context(), err))
+			return
+		}
+		who = found
+	}
+	if permission != rights.Public && who.PersonID == 0 {
+		a.refuse(ctx, problem(refusal.NotSignedIn, "sign in first"))
+		return
+	}
+	if !rights.Allows(who.Role, permission) {
+		a.refuse(ctx, problem(refusal.NotAllowed, "your role does not include this ("+string(permission)+"); ask an operator"))
+		return
+	}
+	host, _, err := net.SplitHostPort(ctx.RemoteAddr())
+	if err != nil {
+		host = ctx.RemoteAddr()
+	}
+	who.Address, who.Request = host, req.id
+	who.IdempotencyKey, who.RequestDigest = req.idempotencyKey, req.digest
+	next(huma.WithValue(ctx, actorKey, who))
+}
+
+func (a *API) refuse(ctx huma.Context, err error) {
+	p, ok := err.(*api.Problem)
+	if !ok {
+		p = problem(internal, "")
+	}
+	ctx.SetHeader("Content-Type", p.ContentType(""))
+	if p.Status == http.StatusUnauthorized {
+		ctx.SetHeader("WWW-Authenticate", `Bearer realm="victualler"`)
+	}
+	ctx.SetStatus(p.Status)
+	json.NewEncoder(ctx.BodyWriter()).Encode(p)
+}
+
+// sessionToken returns the token of the Authorization header (RFC 6750) or of the cookie.
+func sessionToken(ctx huma.Context) string {
+	if token, found := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); found {
+		return token
+	}
+	cookie, err := huma.ReadCookie(ctx, cookieName)
+	if err != nil {
+		return ""
+	}
+	return cookie.Value
+}
+
+func clientAddress(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	return host
+}
+
+func writeProblem(w http.ResponseWriter, p *api.Problem) {
+	w.Header().Set("Content-Type", p.ContentType(""))
+	w.WriteHeader(p.Status)
+	json.NewEncoder(w).Encode(p)
+}
+
+// serveConsole serves the console's files, and its page for every address that
+// is not one: the console finds its way by itself.
+func serveConsole(w http.ResponseWriter, r *http.Request, files fs.FS) {
+	name := strings.TrimPrefix(r.URL.Path, "/")
+	if info, err := fs.Stat(files, name); name == "" || err != nil || info.IsDir() {
+		if strings.HasPrefix(name, "assets/") {
+			http.NotFound(w, r)
+			return
+		}
+		http.ServeFileFS(w, r, files, "index.html")
+		return
+	}
+	if strings.HasPrefix(name, "assets/") { // named after their content
+		w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+	}
+	http.ServeFileFS(w, r, files, name)
+}

@@ -1,0 +1,168 @@
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"victualler/internal/api"
+	"victualler/internal/hosting/refusal"
+)
+
+// kindInfo says how a kind of refusal looks over HTTP.
+type kindInfo struct {
+	kind   refusal.Kind
+	status int
+	title  string
+}
+
+// Kinds that only this layer knows.
+const (
+	malformed refusal.Kind = "malformed-request"
+	tooLarge  refusal.Kind = "too-large"
+	wrongType refusal.Kind = "wrong-media-type"
+	noMethod  refusal.Kind = "wrong-method"
+	foreign   refusal.Kind = "foreign-origin"
+	internal  refusal.Kind = "internal"
+)
+
+// kinds lists every problem type there is.
+var kinds = []kindInfo{
+	{malformed, http.StatusBadRequest, "The request cannot be read"},
+	{refusal.NotSignedIn, http.StatusUnauthorized, "Not signed in"},
+	{refusal.WrongSignIn, http.StatusUnauthorized, "Name and password do not fit"},
+	{refusal.NotAllowed, http.StatusForbidden, "Not allowed"},
+	{foreign, http.StatusForbidden, "The request comes from another site"},
+	{refusal.NotFound, http.StatusNotFound, "Not there"},
+	{noMethod, http.StatusMethodNotAllowed, "This method is not possible here"},
+	{refusal.NameTaken, http.StatusConflict, "The name is in use"},
+	{refusal.DomainTaken, http.StatusConflict, "The domain cannot be taken"},
+	{refusal.WrongState, http.StatusConflict, "Not possible in this state"},
+	{refusal.InUse, http.StatusConflict, "Still in use"},
+	{refusal.LimitReached, http.StatusConflict, "A limit is reached"},
+	{refusal.ServerClosed, http.StatusConflict, "The server takes no new accounts"},
+	{refusal.ServerFull, http.StatusConflict, "The server has no room left"},
+	{refusal.NoServer, http.StatusConflict, "No server fits"},
+	{refusal.Changed, http.StatusPreconditionFailed, "Changed meanwhile"},
+	{tooLarge, http.StatusRequestEntityTooLarge, "The request is too large"},
+	{wrongType, http.StatusUnsupportedMediaType, "The media type is not understood"},
+	{refusal.InvalidInput, http.StatusUnprocessableEntity, "Something in the request is wrong"},
+	{refusal.KeyReused, http.StatusUnprocessableEntity, "The Idempotency-Key was used for something else"},
+	{refusal.TooManyTries, http.StatusTooManyRequests, "Too many tries"},
+	{internal, http.StatusInternalServerError, "Something went wrong in the service"},
+	{refusal.ApplyFailed, http.StatusBadGateway, "The server refused"},
+	{refusal.ServerUnreachable, http.StatusServiceUnavailable, "The server does not answer"},
+}
+
+func infoOf(kind refusal.Kind) kindInfo {
+	for _, info := range kinds {
+		if info.kind == kind {
+			return info
+		}
+	}
+	return kindInfo{kind, http.StatusConflict, string(kind)}
+}
+
+func problem(kind refusal.Kind, detail string) *api.Problem {
+	info := infoOf(kind)
+	return &api.Problem{Type: api.ProblemBase + string(kind), Title: info.title, Status: info.status, Detail: detail}
+}
+
+// toProblem turns an error of a use case into a problem. What is not a refusal
+// is a fault of ours: it is logged, and told without its inside.
+func (a *API) toProblem(ctx context.Context, err error) error {
+	if err == nil {
+		return nil
+	}
+	var made *api.Problem
+	if errors.As(err, &made) {
+		return made
+	}
+	if r := refusal.As(err); r != nil {
+		p := problem(r.Kind, r.Detail)
+		p.Errors, p.Limit = r.Fields, r.Limit
+		return p
+	}
+	if errors.Is(err, context.Canceled) {
+		return problem(internal, "the request was given up")
+	}
+	request := requestOf(ctx)
+	a.log.Error("request failed", "request", request.id, "reason", err)
+	return problem(internal, "nothing was changed; the service's log has more under request "+request.id)
+}
+
+// newProblem makes problems of what huma itself finds wrong with a request.
+func newProblem(status int, message string, errs ...error) huma.StatusError {
+	kind := malformed
+	for _, info := range kinds {
+		if info.status == status {
+			kind = info.kind
+			break
+		}
+	}
+	p := problem(kind, message)
+	for _, err := range errs {
+		var known *api.Problem
+		if errors.As(err, &known) {
+			return known
+		}
+		var detail *huma.ErrorDetail
+		if errors.As(err, &detail) {
+			name := strings.TrimPrefix(strings.TrimPrefix(detail.Location, "body."), "query.")
+			p.Errors = append(p.Errors, refusal.Field{Name: name, Message: detail.Message})
+		} else if err != nil {
+			p.Errors = append(p.Errors, refusal.Field{Name: "request", Message: err.Error()})
+		}
+	}
+	switch {
+	case kind == malformed:
+		p.Detail = "the request cannot be read: send one JSON document as the API description says"
+	case kind == refusal.InvalidInput:
+		p.Detail = "something in the request is wrong; see the fields"
+	case kind == tooLarge:
+		p.Detail = "the request is larger than 1 MiB"
+	}
+	return p
+}
+
+func init() { huma.NewError = newProblem }
+
+// problemRoutes describe the kinds of problems to people who follow a type.
+func init() {
+	nouns = append(nouns, func(a *API) {
+		type answer struct {
+			Body struct {
+				Problems []problemKind `json:"problems"`
+			}
+		}
+		type kindAnswer struct{ Body problemKind }
+		register(a, route{id: "list-problems", method: http.MethodGet, path: "/problems", summary: "List the kinds of problems", permission: "public", tag: "Problems"},
+			func(context.Context, *struct{}) (*answer, error) {
+				out := &answer{}
+				for _, info := range kinds {
+					out.Body.Problems = append(out.Body.Problems, problemKind{api.ProblemBase + string(info.kind), info.title, info.status})
+				}
+				return out, nil
+			})
+		register(a, route{id: "show-problem", method: http.MethodGet, path: "/problems/{kind}", summary: "Explain a kind of problem", permission: "public", tag: "Problems"},
+			func(_ context.Context, in *struct {
+				Kind string `path:"kind" maxLength:"60" doc:"The last part of a problem's type."`
+			}) (*kindAnswer, error) {
+				for _, info := range kinds {
+					if string(info.kind) == in.Kind {
+						return &kindAnswer{problemKind{api.ProblemBase + in.Kind, info.title, info.status}}, nil
+					}
+				}
+				return nil, problem(refusal.NotFound, "there is no such kind of problem")
+			})
+	})
+}
+
+type problemKind struct {
+	Type   string `json:"type" format:"uri-reference"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+}

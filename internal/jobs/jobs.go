@@ -1,0 +1,170 @@
+// Package jobs runs the service's work in the background: what requests have
+// started, and what comes round by itself. Queues and schedules are River's, in
+// the same PostgreSQL as everything else; the work itself is in package service.
+package jobs
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivertype"
+
+	"victualler/internal/service"
+	"victualler/internal/store"
+)
+
+// Jobs is the queue and its workers. Make one with [New].
+type Jobs struct {
+	client *river.Client[pgx.Tx]
+}
+
+// Queues: applies wait for servers, so many may wait at the same time; nothing else may wait behind them.
+const (
+	applyQueue  = "apply"
+	serverQueue = "server"
+)
+
+// timeout is how long one try of a job may take. A job that is still marked as
+// running after it was left by a killed process.
+const timeout = 2 * time.Minute
+
+// New makes the queue for a service and gives it to the service.
+func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
+	workers := river.NewWorkers()
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[applyArgs]) error {
+		return sv.Apply(ctx, j.Args.AccountID)
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[joinArgs]) error {
+		done, err := sv.TryJoin(ctx, j.Args.ServerID, j.Args.OperationID)
+		if err == nil && !done {
+			return river.JobSnooze(time.Second)
+		}
+		return err
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[sweepArgs]) error {
+		err := sv.Sweep(ctx, j.Args.ServerID, j.Args.OperationID, j.Args.Repair)
+		if err != nil && j.Args.OperationID == 0 {
+			log.Warn("sweep failed", "server", j.Args.ServerID, "reason", err)
+			return river.JobCancel(err) // the next one comes round by itself
+		}
+		return err
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[pollArgs]) error { return sv.PollServers(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[resumeArgs]) error { return sv.Resume(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[roundArgs]) error { return sv.SweepServers(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[tidyArgs]) error { return sv.Tidy(ctx) }))
+	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
+		Queues: map[string]river.QueueConfig{
+			applyQueue:         {MaxWorkers: 100, FetchCooldown: 2 * time.Millisecond},
+			serverQueue:        {MaxWorkers: 20},
+			river.QueueDefault: {MaxWorkers: 10},
+		},
+		FetchCooldown:               10 * time.Millisecond,
+		JobTimeout:                  timeout,
+		RescueStuckJobsAfter:        timeout + 30*time.Second,
+		RetryPolicy:                 patience{},
+		CompletedJobRetentionPeriod: time.Hour,
+		Workers:                     workers,
+		Logger:                      slog.New(quiet{log.Handler()}),
+		PeriodicJobs: []*river.PeriodicJob{
+			every(10*time.Second, pollArgs{}),
+			every(5*time.Second, resumeArgs{}),
+			every(time.Minute, roundArgs{}),
+			every(time.Hour, tidyArgs{}),
+		},
+	})
+	if err != nil {
+		return nil, fmt.Errorf("job queue: %w", err)
+	}
+	j := &Jobs{client: client}
+	sv.SetQueue(j)
+	return j, nil
+}
+
+// Start works until the context ends.
+func (j *Jobs) Start(ctx context.Context) error { return j.client.Start(ctx) }
+
+// Stop lets running jobs end, at most until the context ends; then they are cut off.
+func (j *Jobs) Stop(ctx context.Context) error { return j.client.StopAndCancel(ctx) }
+
+type applyArgs struct {
+	AccountID int64 `json:"account_id"`
+}
+
+func (applyArgs) Kind() string { return "apply" }
+
+type joinArgs struct {
+	ServerID    int64 `json:"server_id"`
+	OperationID int64 `json:"operation_id"`
+}
+
+func (joinArgs) Kind() string { return "join" }
+
+type sweepArgs struct {
+	ServerID    int64 `json:"server_id"`
+	OperationID int64 `json:"operation_id"`
+	Repair      bool  `json:"repair"`
+}
+
+func (sweepArgs) Kind() string { return "sweep" }
+
+type pollArgs struct{}
+
+func (pollArgs) Kind() string { return "poll" }
+
+type resumeArgs struct{}
+
+func (resumeArgs) Kind() string { return "resume" }
+
+type roundArgs struct{}
+
+func (roundArgs) Kind() string { return "round" }
+
+type tidyArgs struct{}
+
+func (tidyArgs) Kind() string { return "tidy" }
+
+// Apply implements service.Queue.
+func (j *Jobs) Apply(ctx context.Context, tx store.Tx, accountID int64) error {
+	_, err := j.client.InsertTx(ctx, tx.Tx, applyArgs{accountID}, &river.InsertOpts{Queue: applyQueue, MaxAttempts: 500})
+	return err
+}
+
+// Join implements service.Queue.
+func (j *Jobs) Join(ctx context.Context, tx store.Tx, serverID, operationID int64) error {
+	_, err := j.client.InsertTx(ctx, tx.Tx, joinArgs{serverID, operationID}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
+	return err
+}
+
+// Sweep implements service.Queue.
+func (j *Jobs) Sweep(ctx context.Context, tx store.Tx, serverID, operationID int64, repair bool) error {
+	_, err := j.client.InsertTx(ctx, tx.Tx, sweepArgs{serverID, operationID, repair}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
+	return err
+}
+
+// every makes work that comes round; a round that finds the last one still
+// waiting is left out.
+func every(pause time.Duration, args river.JobArgs) *river.PeriodicJob {
+	return river.NewPeriodicJob(river.PeriodicInterval(pause), func() (river.JobArgs, *river.InsertOpts) {
+		return args, &river.InsertOpts{MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByPeriod: pause}}
+	}, &river.PeriodicJobOpts{RunOnStart: true})
+}
+
+// patience tries again soon at first, then every 15 seconds.
+type patience struct{}
+
+// NextRetry implements river.ClientRetryPolicy.
+func (patience) NextRetry(job *rivertype.JobRow) time.Time {
+	return time.Now().Add(min(time.Second<<min(len(job.Errors), 4), 15*time.Second))
+}
+
+// quiet lets through what an operator of the service should see.
+type quiet struct{ slog.Handler }
+
+// Enabled implements slog.Handler.
+func (q quiet) Enabled(_ context.Context, l slog.Level) bool { return l >= slog.LevelError }

@@ -1,0 +1,350 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"victualler/internal/agentlink"
+	"victualler/internal/hosting/manifest"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// giveUpAfter is how long an operation waits for a server that does not answer.
+const giveUpAfter = 10 * time.Minute
+
+// Apply brings an account's server to what the rows say now, and ends the
+// operations that this brings about. Nothing to do is no error. An error means that it should be tried again.
+func (s *Service) Apply(ctx context.Context, accountID int64) error {
+	row, err := s.store.AccountByID(ctx, accountID)
+	if err != nil {
+		return err
+	}
+	account := row.Account
+	waiting, err := s.store.UnfinishedOfAccount(ctx, db.UnfinishedOfAccountParams{AccountID: &accountID, Revision: &account.Revision})
+	if err != nil {
+		return err
+	}
+	if len(waiting) == 0 && account.AppliedRevision == account.Revision {
+		return nil
+	}
+	m, err := buildManifest(ctx, s.store.Queries, account)
+	if err != nil {
+		return err
+	}
+	server, err := s.store.ServerByID(ctx, account.ServerID)
+	if err != nil {
+		return err
+	}
+	p := s.progress(waiting...)
+	receipt, err := s.agents.Agent(server.ID, server.Address).Apply(ctx, m, p.step)
+	if err != nil && ctx.Err() == nil {
+		p.note(fmt.Sprintf("%s does not answer; trying again", server.Label))
+	}
+	p.close()
+	if err != nil {
+		return s.unanswered(ctx, account, server.Label, waiting, err)
+	}
+	if receipt.Failure != nil {
+		return s.applyFailed(ctx, account, server.Label, receipt.Failure, waiting)
+	}
+	return s.applied(ctx, account, waiting)
+}
+
+// applied writes down that a revision is in force.
+func (s *Service) applied(ctx context.Context, account db.Account, operations []int64) error {
+	return s.store.InTx(ctx, func(tx store.Tx) error {
+		if _, err := tx.LockAccount(ctx, account.ID); err != nil {
+			return err
+		}
+		after, err := tx.AccountApplied(ctx, db.AccountAppliedParams{ID: account.ID, Revision: account.Revision})
+		if err != nil && !store.None(err) {
+			return err
+		}
+		if err := tx.ForgetDriftsOfAccount(ctx, &account.ID); err != nil {
+			return err
+		}
+		if after.State == "closed" {
+			if err := tx.ForgetDomains(ctx, account.ID); err != nil {
+				return err
+			}
+		}
+		return finishIn(ctx, tx, nil, operations...)
+	})
+}
+
+// applyFailed ends the operations of an apply that the server refused. The
+// agent has put back what was before. An account that was being opened is given up: all of it or none.
+func (s *Service) applyFailed(ctx context.Context, account db.Account, label string, f *agentlink.Failure, operations []int64) error {
+	if f.Code == agentlink.FailedStale {
+		// A newer revision is there: the job that brought it ends the operations.
+		s.log.Warn("stale apply", "account", account.SignInName, "revision", account.Revision, "reason", f.Message)
+		return nil
+	}
+	s.log.Warn("apply failed", "account", account.SignInName, "server", label, "step", f.Step, "reason", f.Message)
+	return s.store.InTx(ctx, func(tx store.Tx) error {
+		return s.fail(ctx, tx, account.ID, account.Revision, fmt.Errorf("%s: %s", f.Step, f.Message), operations)
+	})
+}
+
+// fail ends operations; the opening of an account is turned into its closing.
+func (s *Service) fail(ctx context.Context, tx store.Tx, accountID, revision int64, cause error, operations []int64) error {
+	account, err := tx.LockAccount(ctx, accountID)
+	if err != nil {
+		return err
+	}
+	outcome := "the server is as it was before"
+	if account.State == "opening" && account.Revision == revision {
+		outcome = "the account was not opened; nothing of it is left"
+		if _, err := tx.WantAccount(ctx, db.WantAccountParams{ID: accountID, State: "closing"}); err != nil {
+			return err
+		}
+		if err := s.queue.Apply(ctx, tx, accountID); err != nil {
+			return err
+		}
+	}
+	return finishIn(ctx, tx, fmt.Errorf("%w (%s)", cause, outcome), operations...)
+}
+
+// unanswered decides what becomes of an apply that the agent did not answer:
+// another try, or the end of the operations that have waited too long.
+func (s *Service) unanswered(ctx context.Context, account db.Account, label string, operations []int64, cause error) error {
+	if ctx.Err() != nil || len(operations) == 0 {
+		return cause
+	}
+	if !errors.Is(cause, agentlink.ErrUnreachable) {
+		return s.applyFailed(ctx, account, label, &agentlink.Failure{Code: agentlink.FailedStep, Step: "apply", Message: cause.Error()}, operations)
+	}
+	first, err := s.store.OperationByID(ctx, operations[0])
+	if err != nil {
+		return err
+	}
+	if s.now().Sub(first.CreatedAt) < giveUpAfter {
+		return cause
+	}
+	return s.store.InTx(ctx, func(tx store.Tx) error {
+		return s.fail(ctx, tx, account.ID, account.Revision, fmt.Errorf("%s did not answer for %s", label, giveUpAfter), operations)
+	})
+}
+
+// Resume gives work that was left by a killed process to somebody else.
+func (s *Service) Resume(ctx context.Context) error {
+	return s.store.InTx(ctx, func(tx store.Tx) error {
+		stalled, err := tx.Stalled(ctx, stalledAfter.Seconds())
+		if err != nil || len(stalled) == 0 {
+			return err
+		}
+		var ids []int64
+		for _, o := range stalled {
+			ids = append(ids, o.ID)
+			switch {
+			case o.AccountID != nil:
+				err = s.queue.Apply(ctx, tx, *o.AccountID)
+			case o.Kind == "server.join":
+				err = s.queue.Join(ctx, tx, *o.ServerID, o.ID)
+			case o.Kind == "server.sweep" || o.Kind == "server.repair":
+				err = s.queue.Sweep(ctx, tx, *o.ServerID, o.ID, o.Kind == "server.repair")
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return tx.TouchStalled(ctx, ids)
+	})
+}
+
+// Sweep compares the accounts of a server with what is found there, keeps what
+// differs and what is used, and has accounts applied that are behind. With
+// repair, what differs is put right first. Operation may be 0.
+func (s *Service) Sweep(ctx context.Context, serverID, operation int64, repair bool) error {
+	server, err := s.store.ServerByID(ctx, serverID)
+	if err != nil {
+		return err
+	}
+	var ids []int64
+	if operation != 0 {
+		ids = []int64{operation}
+	}
+	p := s.progress(ids...)
+	found, err := s.sweepOnce(ctx, server, p, "sweep")
+	if err == nil && repair && found > 0 {
+		if err = s.repair(ctx, server, p); err == nil {
+			found, err = s.sweepOnce(ctx, server, p, "sweep again")
+			if err == nil && found > 0 {
+				err = fmt.Errorf("%s still there after the repair; look at the drift of %s", differences(found), server.Label)
+			}
+		}
+	}
+	p.close()
+	if len(ids) == 0 || ctx.Err() != nil {
+		return err
+	}
+	return s.finish(ctx, err, ids...)
+}
+
+func differences(n int) string {
+	if n == 1 {
+		return "1 difference"
+	}
+	return fmt.Sprintf("%d differences", n)
+}
+
+// sweepOnce does one sweep and returns the number of differences.
+func (s *Service) sweepOnce(ctx context.Context, server db.Server, p *progress, step string) (int, error) {
+	p.step(agentlink.Step{Name: step, State: agentlink.StepRunning})
+	sweep, err := s.agents.Agent(server.ID, server.Address).Sweep(ctx, agentlink.SweepRequest{})
+	if err != nil {
+		err = unreachable(server.Label, err)
+		p.step(agentlink.Step{Name: step, State: agentlink.StepFailed, Detail: err.Error()})
+		return 0, err
+	}
+	found := 0
+	err = s.store.InTx(ctx, func(tx store.Tx) error {
+		found, err = s.keepSweep(ctx, tx, server, sweep)
+		return err
+	})
+	detail := fmt.Sprintf("%d accounts compared, no difference", len(sweep.Accounts))
+	if found > 0 {
+		detail = fmt.Sprintf("%d accounts compared, %s", len(sweep.Accounts), differences(found))
+	}
+	p.step(agentlink.Step{Name: step, State: agentlink.StepDone, Detail: detail})
+	return found, err
+}
+
+func (s *Service) keepSweep(ctx context.Context, tx store.Tx, server db.Server, sweep agentlink.Sweep) (found int, err error) {
+	wanted, err := tx.DisksOfServer(ctx, server.ID)
+	if err != nil {
+		return 0, err
+	}
+	states := map[int64]agentlink.AccountState{}
+	for _, state := range sweep.Accounts {
+		states[state.AccountID] = state
+	}
+	if err := tx.ForgetDrifts(ctx, server.ID); err != nil {
+		return 0, err
+	}
+	keep := func(account *int64, d agentlink.Drift) error {
+		found++
+		return tx.AddDrift(ctx, db.AddDriftParams{ServerID: server.ID, AccountID: account, Part: d.Part, Subject: d.Subject, What: d.What, Diff: d.Diff})
+	}
+	for _, account := range wanted {
+		state, there := states[account.ID]
+		if there {
+			delete(states, account.ID)
+		}
+		if account.AppliedRevision < account.Revision {
+			// Work is under way or was given up; either way the server is to get there.
+			if err := s.queue.Apply(ctx, tx, account.ID); err != nil {
+				return found, err
+			}
+			continue
+		}
+		if !there || state.Revision < account.Revision {
+			d := agentlink.Drift{Part: "agent", Subject: account.SignInName, What: "is not what was applied: the agent has lost or undone it"}
+			if err := keep(&account.ID, d); err != nil {
+				return found, err
+			}
+		}
+		for _, d := range state.Drift {
+			if err := keep(&account.ID, d); err != nil {
+				return found, err
+			}
+		}
+		if state.DiskUsed != nil {
+			if err := tx.Measured(ctx, db.MeasuredParams{ID: account.ID, DiskUsed: state.DiskUsed}); err != nil {
+				return found, err
+			}
+		}
+	}
+	for _, state := range states {
+		for _, d := range state.Drift { // what is left of a closed account
+			d.Subject = state.SignInName + ": " + d.Subject
+			if err := keep(nil, d); err != nil {
+				return found, err
+			}
+		}
+		if state.Wanted == manifest.Present {
+			if err := keep(nil, agentlink.Drift{Part: "agent", Subject: state.SignInName, What: "is on the server but is no account of it"}); err != nil {
+				return found, err
+			}
+		}
+	}
+	for _, d := range sweep.Strays {
+		if err := keep(nil, d); err != nil {
+			return found, err
+		}
+	}
+	return found, tx.Swept(ctx, server.ID)
+}
+
+// repair applies every account of a server that differs, and clears what
+// belongs to nobody.
+func (s *Service) repair(ctx context.Context, server db.Server, p *progress) error {
+	rows, err := s.store.DriftsOfServer(ctx, server.ID)
+	if err != nil {
+		return err
+	}
+	agent := s.agents.Agent(server.ID, server.Address)
+	repaired := map[int64]bool{}
+	strays := false
+	for _, d := range rows {
+		if d.AccountID == nil {
+			strays = true
+			continue
+		}
+		if repaired[*d.AccountID] {
+			continue
+		}
+		repaired[*d.AccountID] = true
+		row, err := s.store.AccountByID(ctx, *d.AccountID)
+		if err != nil {
+			return err
+		}
+		m, err := buildManifest(ctx, s.store.Queries, row.Account)
+		if err != nil {
+			return err
+		}
+		name := row.Account.SignInName
+		p.step(agentlink.Step{Name: name, State: agentlink.StepRunning})
+		receipt, err := agent.Apply(ctx, m, func(agentlink.Step) {})
+		if err == nil && receipt.Failure != nil {
+			err = fmt.Errorf("%s: %s: %s", name, receipt.Failure.Step, receipt.Failure.Message)
+		}
+		if err != nil {
+			p.step(agentlink.Step{Name: name, State: agentlink.StepFailed, Detail: err.Error()})
+			return err
+		}
+		p.step(agentlink.Step{Name: name, State: agentlink.StepDone, Detail: "as its manifest wants it"})
+	}
+	if !strays {
+		return nil
+	}
+	const step = "files of nobody"
+	p.step(agentlink.Step{Name: step, State: agentlink.StepRunning})
+	cleared, err := agent.Clear(ctx)
+	if err != nil {
+		p.step(agentlink.Step{Name: step, State: agentlink.StepFailed, Detail: err.Error()})
+		return err
+	}
+	p.step(agentlink.Step{Name: step, State: agentlink.StepDone, Detail: fmt.Sprintf("%d removed or put right", cleared.Files)})
+	return nil
+}
+
+// SweepServers starts a sweep of every joined server.
+func (s *Service) SweepServers(ctx context.Context) error {
+	rows, err := s.store.Servers(ctx)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		if row.Server.State != "joined" {
+			continue
+		}
+		if err := s.store.InTx(ctx, func(tx store.Tx) error { return s.queue.Sweep(ctx, tx, row.Server.ID, 0, false) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,363 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"regexp"
+	"strconv"
+	"sync"
+	"time"
+
+	"victualler/internal/agentlink"
+	"victualler/internal/api"
+	"victualler/internal/hosting/placement"
+	"victualler/internal/hosting/refusal"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// joinLife is how long a join secret can be used.
+const joinLife = time.Hour
+
+// askTimeout bounds a question to an agent while somebody waits for the answer.
+const askTimeout = 3 * time.Second
+
+const sealedJoinSecret = "join secret"
+
+var serverLabel = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
+
+// JoinServer adds a server and starts to wait for its agent.
+func (s *Service) JoinServer(ctx context.Context, a Actor, in api.NewServer) (api.Joining, error) {
+	if !serverLabel.MatchString(in.Label) {
+		return api.Joining{}, refusal.Input("label", "a server's label has 1 to 31 lower-case letters, digits and hyphens, and starts with a letter")
+	}
+	address, err := agentAddress(in.Address)
+	if err != nil {
+		return api.Joining{}, err
+	}
+	secret := agentlink.NewJoinSecret(s.joiner.Certificate)
+	ends := s.now().Add(joinLife).UTC()
+	return change(ctx, s, a, func(tx store.Tx) (api.Joining, error) {
+		row, err := tx.AddServer(ctx, db.AddServerParams{Label: in.Label, Address: address, Roles: in.Roles, Open: !in.Closed,
+			JoinSecret: s.key.Seal(sealedJoinSecret, []byte(secret.String())), JoinEndsAt: &ends})
+		switch store.Violated(err) {
+		case "servers_label_key":
+			return api.Joining{}, refusal.New(refusal.NameTaken, "there is a server %q already; choose another label", in.Label).On("label")
+		case "servers_address_key":
+			return api.Joining{}, refusal.New(refusal.NameTaken, "a server with the address %s has been added already", address).On("address")
+		case "servers_roles_check":
+			return api.Joining{}, refusal.Input("roles", "roles are web, mail, database and dns, at least one of them")
+		}
+		if err != nil {
+			return api.Joining{}, err
+		}
+		operation, err := addOperation(ctx, tx, a, db.AddOperationParams{Kind: "server.join", Subject: row.Label, ServerID: &row.ID})
+		if err != nil {
+			return api.Joining{}, err
+		}
+		if err := s.queue.Join(ctx, tx, row.ID, operation); err != nil {
+			return api.Joining{}, err
+		}
+		out := serverView(row, 0, 0)
+		return api.Joining{Server: out, JoinSecret: secret.String(), EndsAt: ends, Operation: operation},
+			record(ctx, tx, a, "server.join", "server "+row.Label, nil, out)
+	})
+}
+
+func agentAddress(typed string) (string, error) {
+	host, port, err := net.SplitHostPort(typed)
+	if err != nil {
+		host, port = typed, strconv.Itoa(agentlink.DefaultPort)
+	}
+	if n, err := strconv.Atoi(port); err != nil || n < 1 || n > 65535 || host == "" {
+		return "", refusal.Input("address", "%q is not an address; write a host name or an IP address, with :PORT if needed", typed)
+	}
+	return net.JoinHostPort(host, port), nil
+}
+
+// TryJoin tries once to enrol a waiting server's agent. Done tells that there
+// is nothing more to wait for.
+func (s *Service) TryJoin(ctx context.Context, serverID, operationID int64) (done bool, err error) {
+	server, err := s.store.ServerByID(ctx, serverID)
+	if err != nil {
+		return store.None(err), err
+	}
+	p := s.progress(operationID)
+	defer p.close()
+	const step = "enrol"
+	if server.State == "joined" {
+		return true, s.finish(ctx, nil, operationID)
+	}
+	if s.now().After(*server.JoinEndsAt) {
+		return true, s.finish(ctx, fmt.Errorf("nobody used the join secret of %s in time; remove the server and add it again", server.Label), operationID)
+	}
+	text, err := s.key.Open(sealedJoinSecret, server.JoinSecret)
+	if err != nil {
+		return true, s.finish(ctx, err, operationID)
+	}
+	secret, err := agentlink.ParseJoinSecret(string(text))
+	if err != nil {
+		return true, s.finish(ctx, err, operationID)
+	}
+	p.note("waiting for “victualler-agent join” on the server at " + server.Address)
+	if err := s.joiner.Enrol(ctx, server.Address, secret, serverID, s.now()); err != nil {
+		if errors.Is(err, agentlink.ErrWrongSecret) {
+			p.note(err.Error())
+		}
+		// It may have taken its certificate and the answer been lost: then it answers as enrolled.
+		if _, err := s.agents.Agent(serverID, server.Address).Status(ctx); err != nil {
+			return false, nil
+		}
+	}
+	if _, err := s.store.ServerJoined(ctx, serverID); err != nil {
+		return false, err
+	}
+	p.step(agentlink.Step{Name: step, State: agentlink.StepDone, Detail: "the agent has its certificate"})
+	p.step(agentlink.Step{Name: "ask", State: agentlink.StepRunning})
+	for try := 0; ; try++ {
+		if _, err = s.poll(ctx, serverID, server.Address); err == nil || try == 20 {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return false, ctx.Err()
+		case <-time.After(250 * time.Millisecond):
+		}
+	}
+	if err != nil {
+		return true, s.finish(ctx, fmt.Errorf("%s has joined, but its agent does not answer since: %w", server.Label, err), operationID)
+	}
+	p.step(agentlink.Step{Name: "ask", State: agentlink.StepDone, Detail: "the agent answers"})
+	p.close()
+	return true, s.finish(ctx, nil, operationID)
+}
+
+// poll asks an agent how its server is and keeps the answer.
+func (s *Service) poll(ctx context.Context, serverID int64, address string) (agentlink.Status, error) {
+	ask, cancel := context.WithTimeout(ctx, askTimeout)
+	defer cancel()
+	status, err := s.agents.Agent(serverID, address).Status(ask)
+	if err != nil {
+		if ctx.Err() != nil {
+			return status, ctx.Err()
+		}
+		return status, errors.Join(err, s.store.Unreachable(ctx, serverID))
+	}
+	text, err := json.Marshal(status)
+	if err != nil {
+		return status, err
+	}
+	return status, s.store.KeepStatus(ctx, db.KeepStatusParams{ID: serverID, Status: text})
+}
+
+// PollServers asks all joined servers how they are.
+func (s *Service) PollServers(ctx context.Context) error {
+	rows, err := s.store.Servers(ctx)
+	if err != nil {
+		return err
+	}
+	var group sync.WaitGroup
+	for _, row := range rows {
+		if row.Server.State == "joined" {
+			group.Go(func() {
+				if _, err := s.poll(ctx, row.Server.ID, row.Server.Address); err != nil && row.Server.Reachable {
+					s.log.Warn("server does not answer", "server", row.Server.Label, "reason", err)
+				}
+			})
+		}
+	}
+	group.Wait()
+	return nil
+}
+
+// Servers returns all servers.
+func (s *Service) Servers(ctx context.Context) (api.ServerList, error) {
+	list := api.ServerList{Servers: []api.Server{}}
+	rows, err := s.store.Servers(ctx)
+	for _, row := range rows {
+		list.Servers = append(list.Servers, serverView(row.Server, row.Accounts, row.Drifts))
+	}
+	return list, err
+}
+
+// Server returns one server.
+func (s *Service) Server(ctx context.Context, label string) (api.Server, error) {
+	list, err := s.Servers(ctx)
+	if err != nil {
+		return api.Server{}, err
+	}
+	for _, server := range list.Servers {
+		if server.Label == label {
+			return server, nil
+		}
+	}
+	return api.Server{}, notFound("server", label)
+}
+
+// ChangeServer changes a server. Version is the one the caller has seen, or 0.
+func (s *Service) ChangeServer(ctx context.Context, a Actor, label string, version int64, in api.ServerChange) (api.Server, error) {
+	_, err := change(ctx, s, a, func(tx store.Tx) (struct{}, error) {
+		row, err := lockServer(ctx, tx, label)
+		if err != nil {
+			return struct{}{}, err
+		}
+		if version != 0 && version != row.Version {
+			return struct{}{}, refusal.New(refusal.Changed, "%s has been changed since you read it; read it again and repeat your change", label)
+		}
+		if in.Open == nil || *in.Open == row.Open {
+			return struct{}{}, nil
+		}
+		after, err := tx.ChangeServer(ctx, db.ChangeServerParams{ID: row.ID, Open: *in.Open})
+		if err != nil {
+			return struct{}{}, err
+		}
+		return struct{}{}, record(ctx, tx, a, "server.change", "server "+label, map[string]bool{"open": row.Open}, map[string]bool{"open": after.Open})
+	})
+	if err != nil {
+		return api.Server{}, err
+	}
+	return s.Server(ctx, label)
+}
+
+func lockServer(ctx context.Context, tx store.Tx, label string) (db.Server, error) {
+	row, err := tx.ServerByLabel(ctx, label)
+	if store.None(err) {
+		return row, notFound("server", label)
+	}
+	if err != nil {
+		return row, err
+	}
+	return tx.LockServer(ctx, row.ID)
+}
+
+// SweepServer has a server's accounts compared with what is found; with repair,
+// what differs is put right.
+func (s *Service) SweepServer(ctx context.Context, a Actor, label string, repair bool) (api.Started, error) {
+	return change(ctx, s, a, func(tx store.Tx) (api.Started, error) {
+		row, err := lockServer(ctx, tx, label)
+		if err != nil {
+			return api.Started{}, err
+		}
+		if row.State != "joined" {
+			return api.Started{}, refusal.New(refusal.WrongState, "%s has not joined yet", label)
+		}
+		kind := "server.sweep"
+		if repair {
+			kind = "server.repair"
+		}
+		operation, err := addOperation(ctx, tx, a, db.AddOperationParams{Kind: kind, Subject: row.Label, ServerID: &row.ID})
+		if err != nil {
+			return api.Started{}, err
+		}
+		if err := s.queue.Sweep(ctx, tx, row.ID, operation, repair); err != nil {
+			return api.Started{}, err
+		}
+		return api.Started{Operation: operation}, record(ctx, tx, a, kind, "server "+label, nil, nil)
+	})
+}
+
+// Drifts returns what the last sweep of a server found.
+func (s *Service) Drifts(ctx context.Context, label string) (api.DriftList, error) {
+	row, err := s.store.ServerByLabel(ctx, label)
+	if store.None(err) {
+		return api.DriftList{}, notFound("server", label)
+	}
+	if err != nil {
+		return api.DriftList{}, err
+	}
+	list := api.DriftList{SweptAt: row.SweptAt, Drifts: []api.Drift{}}
+	rows, err := s.store.DriftsOfServer(ctx, row.ID)
+	for _, d := range rows {
+		drift := api.Drift{Part: d.Part, Subject: d.Subject, What: d.What, Diff: d.Diff, FoundAt: d.FoundAt}
+		if d.SignInName != nil {
+			drift.Account = *d.SignInName
+		}
+		list.Drifts = append(list.Drifts, drift)
+	}
+	return list, err
+}
+
+// place decides on the server of a new account: the one named, or the one with
+// most room. The server is asked now, not taken at its last word.
+func (s *Service) place(ctx context.Context, label string) (db.Server, placement.Choice, error) {
+	rows, err := s.store.Servers(ctx)
+	if err != nil {
+		return db.Server{}, placement.Choice{}, err
+	}
+	byLabel := map[string]db.Server{}
+	candidates := []placement.Server{}
+	for _, row := range rows {
+		byLabel[row.Server.Label] = row.Server
+		candidates = append(candidates, candidate(row.Server, row.Accounts))
+	}
+	if label != "" {
+		if _, known := byLabel[label]; !known {
+			return db.Server{}, placement.Choice{}, refusal.New(refusal.NotFound, "there is no server %q here", label).On("server")
+		}
+	}
+	for {
+		choice := placement.Choice{Label: label, Reason: "named by the person who opened the account"}
+		if label == "" {
+			if choice, err = placement.Choose(candidates); err != nil {
+				return db.Server{}, choice, err
+			}
+		}
+		for i, c := range candidates {
+			if c.Label != choice.Label {
+				continue
+			}
+			server := byLabel[c.Label]
+			if c.Joined {
+				status, err := s.poll(ctx, server.ID, server.Address)
+				c.Reachable, c.DiskTotal, c.DiskFree = err == nil, status.DiskTotal, status.DiskFree
+				if ctx.Err() != nil {
+					return server, choice, ctx.Err()
+				}
+			}
+			err := placement.Check(c)
+			if err == nil {
+				return server, choice, nil
+			}
+			if label != "" {
+				return server, choice, err
+			}
+			candidates[i] = c // choose again among the others
+		}
+	}
+}
+
+// candidate describes a server for the choice, by what it said last.
+func candidate(row db.Server, accounts int64) placement.Server {
+	c := placement.Server{Label: row.Label, Open: row.Open, Joined: row.State == "joined", Reachable: row.Reachable, Accounts: accounts}
+	for _, role := range row.Roles {
+		c.Web = c.Web || role == "web"
+	}
+	if status := lastStatus(row); status != nil {
+		c.DiskTotal, c.DiskFree = status.DiskTotal, status.DiskFree
+	}
+	return c
+}
+
+func lastStatus(row db.Server) *agentlink.Status {
+	var status agentlink.Status
+	if len(row.Status) == 0 || json.Unmarshal(row.Status, &status) != nil {
+		return nil
+	}
+	return &status
+}
+
+func serverView(row db.Server, accounts, drifts int64) api.Server {
+	v := api.Server{Label: row.Label, Address: row.Address, Roles: row.Roles, Open: row.Open, State: row.State, Reachable: row.Reachable,
+		SeenAt: row.StatusAt, SweptAt: row.SweptAt, Accounts: accounts, Drifts: drifts, Version: row.Version}
+	if status := lastStatus(row); status != nil {
+		v.Health = &api.Health{Load: status.Load, Processors: status.Processors, MemoryTotal: status.MemoryTotal, MemoryFree: status.MemoryFree,
+			DiskTotal: status.DiskTotal, DiskFree: status.DiskFree, Quota: status.Quota, AgentVersion: status.AgentVersion, Programs: []api.Program{}}
+		for _, p := range status.Programs {
+			v.Health.Programs = append(v.Health.Programs, api.Program(p))
+		}
+	}
+	return v
+}

@@ -1,0 +1,48 @@
+-- name: AddOperation :one
+insert into operations (kind, subject, account_id, server_id, revision, person_id, actor) values ($1, $2, $3, $4, $5, $6, $7) returning *;
+
+-- name: OperationByID :one
+select * from operations where id = $1;
+
+-- name: LockOperation :one
+select * from operations where id = $1 for update;
+
+-- name: StepsOf :many
+select * from operation_steps where operation_id = any(sqlc.arg(operations)::bigint[]) order by operation_id, position;
+
+-- name: Operations :many
+select * from operations
+where id < sqlc.arg(before)::bigint
+  and (sqlc.arg(account)::bigint = 0 or account_id = sqlc.arg(account))
+  and (sqlc.arg(server)::bigint = 0 or server_id = sqlc.arg(server))
+  and (sqlc.arg(state)::text = '' or state = sqlc.arg(state))
+order by id desc limit sqlc.arg(most);
+
+-- name: UnfinishedOfAccount :many
+-- The operations that an apply of that revision brings about.
+select id from operations where account_id = $1 and state in ('waiting', 'running') and revision <= $2 order by id;
+
+-- name: TouchOperations :exec
+update operations set state = 'running', note = sqlc.arg(note), version = version + 1, touched_at = now(), started_at = coalesce(started_at, now())
+where id = any(sqlc.arg(ids)::bigint[]) and state in ('waiting', 'running');
+
+-- name: KeepStep :exec
+insert into operation_steps (operation_id, position, name, state, detail, finished_at)
+select unnest(sqlc.arg(ids)::bigint[]), sqlc.arg(position), sqlc.arg(name), sqlc.arg(state)::text, sqlc.arg(detail), case when sqlc.arg(state)::text = 'running' then null else now() end
+on conflict (operation_id, name) do update set state = excluded.state, detail = excluded.detail, finished_at = excluded.finished_at,
+    started_at = case when excluded.state = 'running' then now() else operation_steps.started_at end;
+
+-- name: FinishOperations :exec
+update operations set state = sqlc.arg(state), failure = sqlc.narg(failure), note = '', version = version + 1, touched_at = now(),
+    started_at = coalesce(started_at, now()), finished_at = now()
+where id = any(sqlc.arg(ids)::bigint[]) and state in ('waiting', 'running');
+
+-- name: TellOperation :exec
+select pg_notify('operation', unnest(sqlc.arg(ids)::bigint[])::text);
+
+-- name: Stalled :many
+-- Operations that nobody has worked on for a while: the process that did was killed.
+select * from operations where state in ('waiting', 'running') and touched_at < now() - make_interval(secs => sqlc.arg(seconds)::float8) order by id limit 500;
+
+-- name: TouchStalled :exec
+update operations set touched_at = now() where id = any(sqlc.arg(ids)::bigint[]);

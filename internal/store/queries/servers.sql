@@ -1,0 +1,48 @@
+-- name: AddServer :one
+insert into servers (label, address, roles, open, join_secret, join_ends_at) values ($1, $2, $3, $4, $5, $6) returning *;
+
+-- name: ServerByLabel :one
+select * from servers where label = $1;
+
+-- name: ServerByID :one
+select * from servers where id = $1;
+
+-- name: LockServer :one
+select * from servers where id = $1 for update;
+
+-- name: Servers :many
+select sqlc.embed(servers),
+    (select count(*) from accounts where server_id = servers.id and state <> 'closed') as accounts,
+    (select count(*) from drifts where drifts.server_id = servers.id) as drifts
+from servers order by label;
+
+-- name: ServerJoined :execrows
+update servers set state = 'joined', join_secret = null, join_ends_at = null, version = version + 1 where id = $1 and state = 'joining';
+
+-- name: ChangeServer :one
+update servers set open = $2, version = version + 1 where id = $1 returning *;
+
+-- name: KeepStatus :exec
+update servers set reachable = true, status = $2, status_at = now() where id = $1;
+
+-- name: Unreachable :exec
+update servers set reachable = false where id = $1 and reachable;
+
+-- name: Swept :exec
+update servers set swept_at = now() where id = $1;
+
+-- name: ForgetDrifts :exec
+delete from drifts where server_id = $1;
+
+-- name: AddDrift :exec
+insert into drifts (server_id, account_id, part, subject, what, diff) values ($1, $2, $3, $4, $5, $6);
+
+-- name: DriftsOfServer :many
+select drifts.*, accounts.sign_in_name from drifts left join accounts on accounts.id = drifts.account_id
+where drifts.server_id = $1 order by drifts.id limit 1000;
+
+-- name: DriftsOfAccount :many
+select * from drifts where account_id = $1 order by id;
+
+-- name: ForgetDriftsOfAccount :exec
+delete from drifts where account_id = $1;

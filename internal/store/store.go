@@ -1,0 +1,188 @@
+// Package store keeps the installation's records in PostgreSQL. Nothing else
+// knows SQL: migrations/ holds the tables, queries/ the statements, and db/ the
+// Go code generated from both (make generate).
+package store
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+
+	"victualler/internal/store/db"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is the database. Queries outside a transaction go through its embedded
+// Queries.
+type Store struct {
+	*db.Queries
+	Pool *pgxpool.Pool
+}
+
+// Tx is a transaction.
+type Tx struct {
+	*db.Queries
+	pgx.Tx
+}
+
+// migrationLock is the number of the advisory lock under which migrations run.
+const migrationLock = 0x56494354
+
+// Open connects and brings the tables up to date. Any number of processes may
+// do so at once: one migrates, the others wait.
+func Open(ctx context.Context, url string) (*Store, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("database address: %w", err)
+	}
+	config.MaxConns = max(config.MaxConns, 24)
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, err
+	}
+	s := &Store{db.New(pool), pool}
+	if err := s.migrate(ctx); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Close ends all connections.
+func (s *Store) Close() { s.Pool.Close() }
+
+func (s *Store) migrate(ctx context.Context) error {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return fmt.Errorf("connect to the database: %w", err)
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "select pg_advisory_lock($1)", migrationLock); err != nil {
+		return err
+	}
+	defer conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1)", migrationLock)
+	if _, err := conn.Exec(ctx, `create table if not exists migrations (
+		name text primary key, applied_at timestamptz not null default now())`); err != nil {
+		return err
+	}
+	names, err := fs.Glob(migrations, "migrations/*.sql")
+	if err != nil {
+		return err
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		if err := applyMigration(ctx, conn, name); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	river, err := rivermigrate.New(riverpgxv5.New(s.Pool), &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return err
+	}
+	if _, err := river.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("job tables: %w", err)
+	}
+	return nil
+}
+
+func applyMigration(ctx context.Context, conn *pgxpool.Conn, name string) error {
+	text, err := migrations.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	short := strings.TrimPrefix(name, "migrations/")
+	return pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, "insert into migrations (name) values ($1) on conflict do nothing", short)
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		_, err = tx.Exec(ctx, string(text))
+		return err
+	})
+}
+
+// InTx runs fn in a transaction, which is kept if fn returns nil. A deadlock or
+// a serialization failure is tried again.
+func (s *Store) InTx(ctx context.Context, fn func(Tx) error) error {
+	for try := 1; ; try++ {
+		err := pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error { return fn(Tx{db.New(tx), tx}) })
+		if code := sqlState(err); try < 4 && (code == "40P01" || code == "40001") {
+			time.Sleep(time.Duration(try) * 10 * time.Millisecond)
+			continue
+		}
+		return err
+	}
+}
+
+// Violated returns the name of the constraint that a statement would have
+// violated, or "".
+func Violated(err error) string {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && strings.HasPrefix(pg.Code, "23") {
+		return pg.ConstraintName
+	}
+	return ""
+}
+
+// None reports whether a query for one row found none.
+func None(err error) bool { return errors.Is(err, pgx.ErrNoRows) }
+
+func sqlState(err error) string {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) {
+		return pg.Code
+	}
+	return ""
+}
+
+// OperationChannel is where changes of operations are told, by number.
+const OperationChannel = "operation"
+
+// Listen calls heard for every notification on a channel until the context
+// ends, connecting again where the connection is lost. Lost is called then, as notifications may have been missed.
+func (s *Store) Listen(ctx context.Context, channel string, heard func(payload string), lost func()) {
+	for ctx.Err() == nil {
+		err := func() error {
+			conn, err := s.Pool.Acquire(ctx)
+			if err != nil {
+				return err
+			}
+			defer func() {
+				// It would go on listening for its next user.
+				conn.Hijack().Close(context.WithoutCancel(ctx))
+			}()
+			if _, err := conn.Exec(ctx, "listen "+pgx.Identifier{channel}.Sanitize()); err != nil {
+				return err
+			}
+			lost()
+			for {
+				n, err := conn.Conn().WaitForNotification(ctx)
+				if err != nil {
+					return err
+				}
+				heard(n.Payload)
+			}
+		}()
+		if err != nil && ctx.Err() == nil {
+			slog.Warn("notifications lost; connecting again", "reason", err)
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second):
+			}
+		}
+	}
+}
