@@ -1,13 +1,148 @@
+// Command victualler-lab runs the demo: a whole installation on this machine,
+// with servers in namespaces (package lab) and made-up customers.
+//
+//	victualler-lab demo     start, and stay until interrupted
+//	victualler-lab reset    forget the demo's data
 package main
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
+	"flag"
 	"fmt"
+	"net/netip"
 	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
 
+	"victualler/demo"
 	"victualler/internal/lab"
+	"victualler/internal/lab/installation"
 )
 
 func main() {
-	fmt.Println(lab.EnsureBase(context.Background(), lab.CacheDir(), func(s string) { fmt.Fprintln(os.Stderr, s) }))
+	lab.Hook()
+	if err := run(os.Args[1:]); err != nil {
+		fmt.Fprintln(os.Stderr, "victualler-lab:", err)
+		os.Exit(1)
+	}
+}
+
+func run(args []string) error {
+	flags := flag.NewFlagSet("victualler-lab", flag.ContinueOnError)
+	dir := flags.String("dir", "var/demo", "`directory` of the demo's data")
+	listen := flags.String("listen", "127.0.0.1:8470", "`address` of the service")
+	network := flags.String("network", "10.77.0.0/24", "the lab's `network`")
+	flags.Usage = func() {
+		fmt.Fprintln(flags.Output(), "usage: victualler-lab [flags] demo | reset")
+		flags.PrintDefaults()
+	}
+	if err := flags.Parse(args); err != nil {
+		return err
+	}
+	if err := lab.CheckRights(); err != nil {
+		return err
+	}
+	subnet, err := netip.ParsePrefix(*network)
+	if err != nil {
+		return err
+	}
+	path, err := filepath.Abs(*dir)
+	if err != nil {
+		return err
+	}
+	switch flags.Arg(0) {
+	case "demo":
+		return runDemo(path, *listen, subnet)
+	case "reset":
+		return reset(path, subnet)
+	}
+	flags.Usage()
+	return errors.New("say demo or reset")
+}
+
+func say(text string) { fmt.Println("· " + text) }
+
+func runDemo(dir, listen string, subnet netip.Prefix) error {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
+	defer stop()
+	begun := time.Now()
+	if err := lab.InstallPackages(ctx, say, lab.MachinePackages...); err != nil {
+		return err
+	}
+	base, err := lab.EnsureBase(ctx, lab.CacheDir(), say)
+	if err != nil {
+		return err
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	i, err := installation.Start(ctx, installation.Options{
+		Dir: dir, Listen: listen, Programs: filepath.Dir(self), Say: say,
+		Lab:     lab.Options{Name: "demo", Base: base, Subnet: subnet},
+		Servers: []lab.ServerOptions{{Name: "skua", Host: 21, HomeSize: 8 << 30}, {Name: "fulmar", Host: 22, HomeSize: 4 << 30}},
+	})
+	if err != nil {
+		return err
+	}
+	defer func() {
+		say("stopping")
+		if err := i.Stop(); err != nil {
+			fmt.Fprintln(os.Stderr, "victualler-lab:", err)
+		}
+	}()
+	if err := demo.Load(ctx, i.Client, say); err != nil {
+		return err
+	}
+	// The client is signed in as well, so that the first command works.
+	session, err := json.Marshal(map[string]string{"service": i.Address(), "token": i.Client.Token})
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(dir, "session.json"), session, 0o600); err != nil {
+		return err
+	}
+	fmt.Printf(`
+Ready in %s.
+
+  console   %s
+  sign in   %s
+  password  %s
+
+Try, in another terminal:
+
+  demo/victualler account open ternferries.example --plan harbour --customer "Tern Ferries"
+  curl -H 'Host: ternferries.example' http://%s/
+  demo/victualler server list
+
+Ctrl-C stops everything.
+`, time.Since(begun).Round(100*time.Millisecond), i.Address(), i.Operator, i.Password, i.Servers["skua"].Address)
+	<-ctx.Done()
+	fmt.Println()
+	return nil
+}
+
+// reset forgets the data of a demo that is not running.
+func reset(dir string, subnet netip.Prefix) error {
+	if _, err := os.Stat(dir); err != nil {
+		say("there is no demo data")
+		return nil
+	}
+	// Starting an empty lab there proves that none is running, and clears what a killed one left.
+	l, err := lab.New(lab.Options{Name: "demo", Dir: filepath.Join(dir, "lab"), Subnet: subnet})
+	if err != nil {
+		return err
+	}
+	if err := l.Stop(); err != nil {
+		return err
+	}
+	if err := os.RemoveAll(dir); err != nil {
+		return err
+	}
+	say("the demo's data is gone")
+	return nil
 }

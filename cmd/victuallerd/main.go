@@ -154,6 +154,7 @@ func serve(ctx context.Context, c settings) error {
 		return err
 	}
 	requests, cutRequests := context.WithCancel(context.WithoutCancel(ctx))
+	defer cutRequests()
 	server := &http.Server{
 		Handler:           httpapi.New(httpapi.Options{Service: sv, Log: log, Console: console.Files(), Secure: c.certificate != ""}),
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,

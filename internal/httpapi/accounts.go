@@ -10,14 +10,14 @@ import (
 	"victualler/internal/service"
 )
 
-// page is how a list is asked for.
-type page struct {
+// Page is how a list is asked for.
+type Page struct {
 	Cursor string `query:"cursor" maxLength:"2000" doc:"The “next” of the page before."`
 	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50" doc:"Most rows of a page."`
 }
 
-// account is how one account is named in a path.
-type account struct {
+// AccountPath is how one account is named in a path.
+type AccountPath struct {
 	Account string `path:"account" maxLength:"300" doc:"Number, sign-in name or one of its domains."`
 }
 
@@ -27,7 +27,7 @@ func init() {
 		register(a, route{id: "list-accounts", method: http.MethodGet, path: "/accounts", summary: "List accounts", permission: rights.AccountsRead, tag: tag,
 			description: "In the order of main domains. Closed accounts are listed only with state=closed."},
 			func(ctx context.Context, in *struct {
-				page
+				Page
 				Search string `query:"search" maxLength:"300" doc:"Part of a domain, sign-in name or customer's name."`
 				State  string `query:"state" enum:",opening,active,closing,closed" doc:"Only accounts in this state."`
 				Server string `query:"server" maxLength:"31" doc:"Only accounts on this server."`
@@ -53,7 +53,7 @@ func init() {
 		register(a, route{id: "open-account", method: http.MethodPost, path: "/accounts", summary: "Open an account", permission: rights.AccountsOpen, tag: tag, status: http.StatusAccepted,
 			previews: reflect.TypeFor[api.Opening]()},
 			func(ctx context.Context, in *struct {
-				previewable
+				Previewable
 				Body api.OpenAccount
 			}) (*outcome, error) {
 				if in.Preview {
@@ -64,7 +64,7 @@ func init() {
 				return begun(opening, opening.Operation), err
 			})
 		register(a, route{id: "show-account", method: http.MethodGet, path: "/accounts/{account}", summary: "Show an account", permission: rights.AccountsRead, tag: tag},
-			func(ctx context.Context, in *account) (*struct {
+			func(ctx context.Context, in *AccountPath) (*struct {
 				ETag string `header:"ETag"`
 				Body api.AccountDetail
 			}, error) {
@@ -77,8 +77,8 @@ func init() {
 		register(a, route{id: "close-account", method: http.MethodPost, path: "/accounts/{account}/close", summary: "Close an account", permission: rights.AccountsClose, tag: tag, status: http.StatusAccepted,
 			description: "Deletes everything the account has on its server.", previews: reflect.TypeFor[api.Started]()},
 			func(ctx context.Context, in *struct {
-				account
-				previewable
+				AccountPath
+				Previewable
 				Body api.CloseAccount
 			}) (*outcome, error) {
 				if in.Preview {
@@ -90,7 +90,7 @@ func init() {
 			})
 		register(a, route{id: "repair-account", method: http.MethodPost, path: "/accounts/{account}/repair", summary: "Repair an account", permission: rights.AccountsRepair, tag: tag, status: http.StatusAccepted,
 			description: "Has the account's server made to match what is wanted, once more."},
-			func(ctx context.Context, in *account) (*accepted, error) {
+			func(ctx context.Context, in *AccountPath) (*accepted, error) {
 				started, err := a.service.RepairAccount(ctx, actor(ctx), in.Account)
 				return &accepted{operationPath(started.Operation), started}, err
 			})

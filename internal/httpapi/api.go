@@ -173,8 +173,8 @@ type route struct {
 	previews reflect.Type
 }
 
-// previewable is part of what a route with previews takes.
-type previewable struct {
+// Previewable is part of what a route with previews takes.
+type Previewable struct {
 	Preview bool `query:"preview" doc:"True to be told what would be done; nothing is."`
 }
 

@@ -14,7 +14,7 @@ func init() {
 		const tag = "Customers"
 		register(a, route{id: "list-customers", method: http.MethodGet, path: "/customers", summary: "List customers", permission: rights.CustomersRead, tag: tag},
 			func(ctx context.Context, in *struct {
-				page
+				Page
 				Search string `query:"search" maxLength:"200" doc:"Part of the name."`
 			}) (*struct{ Body api.CustomerPage }, error) {
 				var after string

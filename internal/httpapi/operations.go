@@ -21,13 +21,13 @@ func operationPath(id int64) string { return Base + "/operations/" + strconv.For
 func init() {
 	nouns = append(nouns, func(a *API) {
 		const tag = "Operations"
-		type operation struct {
+		type OperationPath struct {
 			ID int64 `path:"operation" minimum:"1"`
 		}
 		register(a, route{id: "list-operations", method: http.MethodGet, path: "/operations", summary: "List operations", permission: rights.OperationsRead, tag: tag,
 			description: "Newest first."},
 			func(ctx context.Context, in *struct {
-				page
+				Page
 				Account string `query:"account" maxLength:"300" doc:"Only those on this account."`
 				Server  string `query:"server" maxLength:"31" doc:"Only those on this server."`
 				State   string `query:"state" enum:",waiting,running,done,failed" doc:"Only those in this state."`
@@ -40,7 +40,7 @@ func init() {
 				return &struct{ Body api.OperationPage }{list}, err
 			})
 		register(a, route{id: "show-operation", method: http.MethodGet, path: "/operations/{operation}", summary: "Show an operation", permission: rights.OperationsRead, tag: tag},
-			func(ctx context.Context, in *operation) (*struct{ Body api.Operation }, error) {
+			func(ctx context.Context, in *OperationPath) (*struct{ Body api.Operation }, error) {
 				o, err := a.service.Operation(ctx, in.ID)
 				return &struct{ Body api.Operation }{o}, err
 			})
@@ -50,7 +50,7 @@ func init() {
 		watch.Responses = map[string]*huma.Response{"200": {Description: "Progress", Content: map[string]*huma.MediaType{
 			"text/event-stream": {Schema: a.huma.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Operation](), true, "")}}}}
 		huma.Register(a.huma, watch, func(ctx context.Context, in *struct {
-			operation
+			OperationPath
 			LastEventID int64 `header:"Last-Event-ID" doc:"The id of the last event that was received."`
 		}) (*huma.StreamResponse, error) {
 			if _, err := a.service.Operation(ctx, in.ID); err != nil {

@@ -13,7 +13,7 @@ func init() {
 	nouns = append(nouns, func(a *API) {
 		const tag = "Plans"
 		register(a, route{id: "list-plans", method: http.MethodGet, path: "/plans", summary: "List plans", permission: rights.PlansRead, tag: tag},
-			func(ctx context.Context, in *page) (*struct{ Body api.PlanPage }, error) {
+			func(ctx context.Context, in *Page) (*struct{ Body api.PlanPage }, error) {
 				var after string
 				if err := service.ReadCursor(in.Cursor, &after); err != nil {
 					return nil, err

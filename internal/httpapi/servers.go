@@ -30,7 +30,7 @@ func versionOf(ifMatch string) (int64, error) {
 func init() {
 	nouns = append(nouns, func(a *API) {
 		const tag = "Servers"
-		type server struct {
+		type ServerPath struct {
 			Server string `path:"server" maxLength:"31" doc:"Label."`
 		}
 		type tagged struct {
@@ -54,13 +54,13 @@ func init() {
 				}{operationPath(joining.Operation), joining}, err
 			})
 		register(a, route{id: "show-server", method: http.MethodGet, path: "/servers/{server}", summary: "Show a server", permission: rights.ServersRead, tag: tag},
-			func(ctx context.Context, in *server) (*tagged, error) {
+			func(ctx context.Context, in *ServerPath) (*tagged, error) {
 				s, err := a.service.Server(ctx, in.Server)
 				return &tagged{etag(s.Version), s}, err
 			})
 		register(a, route{id: "change-server", method: http.MethodPatch, path: "/servers/{server}", summary: "Change a server", permission: rights.ServersChange, tag: tag},
 			func(ctx context.Context, in *struct {
-				server
+				ServerPath
 				IfMatch string `header:"If-Match" doc:"The ETag that was read; the change is refused if somebody was quicker."`
 				Body    api.ServerChange
 			}) (*tagged, error) {
@@ -72,7 +72,7 @@ func init() {
 				return &tagged{etag(s.Version), s}, err
 			})
 		register(a, route{id: "list-drift", method: http.MethodGet, path: "/servers/{server}/drift", summary: "List what the last sweep found", permission: rights.ServersRead, tag: tag},
-			func(ctx context.Context, in *server) (*struct{ Body api.DriftList }, error) {
+			func(ctx context.Context, in *ServerPath) (*struct{ Body api.DriftList }, error) {
 				list, err := a.service.Drifts(ctx, in.Server)
 				return &struct{ Body api.DriftList }{list}, err
 			})
@@ -85,7 +85,7 @@ func init() {
 		} {
 			register(a, route{id: work.id, method: http.MethodPost, path: "/servers/{server}" + work.path, summary: work.summary, description: work.description,
 				permission: rights.ServersChange, tag: tag, status: http.StatusAccepted},
-				func(ctx context.Context, in *server) (*accepted, error) {
+				func(ctx context.Context, in *ServerPath) (*accepted, error) {
 					started, err := a.service.SweepServer(ctx, actor(ctx), in.Server, work.repair)
 					return &accepted{operationPath(started.Operation), started}, err
 				})

@@ -39,8 +39,8 @@ var starter = func() chan func() {
 	return work
 }()
 
-// startBound starts cmd so that it is killed if this process dies.
-func startBound(cmd *exec.Cmd) error {
+// StartBound starts cmd so that it is killed if this process dies.
+func StartBound(cmd *exec.Cmd) error {
 	if cmd.SysProcAttr == nil {
 		cmd.SysProcAttr = &syscall.SysProcAttr{}
 	}

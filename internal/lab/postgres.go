@@ -85,7 +85,7 @@ func StartPostgres(ctx context.Context, dir string, settings ...string) (*Postgr
 	}
 	defer log.Close()
 	cmd.Stdout, cmd.Stderr = log, log
-	if err := startBound(cmd); err != nil {
+	if err := StartBound(cmd); err != nil {
 		return nil, err
 	}
 	p := &Postgres{cmd: cmd, done: make(chan struct{}),
@@ -148,7 +148,7 @@ func initCluster(bin, dir string, uid, gid int, bound func(...string) (*exec.Cmd
 	}
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
-	if err := startBound(cmd); err != nil {
+	if err := StartBound(cmd); err != nil {
 		return err
 	}
 	if err := cmd.Wait(); err != nil {

@@ -127,7 +127,7 @@ func (s *Server) Start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := startBound(cmd); err != nil {
+	if err := StartBound(cmd); err != nil {
 		return fmt.Errorf("start: %w", err)
 	}
 	s.cmd, s.done = cmd, make(chan struct{})

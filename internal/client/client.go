@@ -1,0 +1,208 @@
+// Package client calls the HTTP API.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"victualler/internal/api"
+)
+
+// Client calls one service.
+type Client struct {
+	// Base is the service's address, such as http://127.0.0.1:8470.
+	Base string
+	// Token is the bearer token of a session; empty before signing in.
+	Token string
+	// HTTP makes the calls; nil is http.DefaultClient.
+	HTTP *http.Client
+}
+
+// Unreachable says that the service did not answer.
+type Unreachable struct {
+	Base string
+	Err  error
+}
+
+// Error implements error.
+func (u *Unreachable) Error() string { return fmt.Sprintf("%s does not answer: %v", u.Base, u.Err) }
+
+// Unwrap returns the cause.
+func (u *Unreachable) Unwrap() error { return u.Err }
+
+// Call is one request.
+type Call struct {
+	Method string
+	// Path is below /api/v1.
+	Path  string
+	Query url.Values
+	// Body is sent as JSON if it is not nil.
+	Body any
+	// Key is the Idempotency-Key, if any.
+	Key string
+	// IfMatch is the ETag of what is changed, if any.
+	IfMatch string
+
+	// after is the id of the last event of a stream that is taken up again.
+	after string
+}
+
+// Do makes a call and decodes the answer into out, if that is not nil. A
+// refusal is an *api.Problem, no answer an *[Unreachable].
+func (c *Client) Do(ctx context.Context, call Call, out any) error {
+	response, err := c.send(ctx, call, "application/json")
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if out == nil || response.StatusCode == http.StatusNoContent {
+		_, err := io.Copy(io.Discard, response.Body)
+		return err
+	}
+	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
+		return fmt.Errorf("the answer of %s cannot be read: %w", c.Base, err)
+	}
+	return nil
+}
+
+// Get reads a document.
+func (c *Client) Get(ctx context.Context, path string, query url.Values, out any) error {
+	return c.Do(ctx, Call{Method: http.MethodGet, Path: path, Query: query}, out)
+}
+
+// Post sends a document.
+func (c *Client) Post(ctx context.Context, path string, body, out any) error {
+	return c.Do(ctx, Call{Method: http.MethodPost, Path: path, Body: body}, out)
+}
+
+func (c *Client) send(ctx context.Context, call Call, accept string) (*http.Response, error) {
+	var body io.Reader
+	if call.Body != nil {
+		text, err := json.Marshal(call.Body)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(text)
+	}
+	address := strings.TrimSuffix(c.Base, "/") + "/api/v1" + call.Path
+	if len(call.Query) > 0 {
+		address += "?" + call.Query.Encode()
+	}
+	request, err := http.NewRequestWithContext(ctx, call.Method, address, body)
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("Accept", accept)
+	if body != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	for name, value := range map[string]string{"Idempotency-Key": call.Key, "If-Match": call.IfMatch, "Last-Event-ID": call.after} {
+		if value != "" {
+			request.Header.Set(name, value)
+		}
+	}
+	if c.Token != "" {
+		request.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	h := c.HTTP
+	if h == nil {
+		h = http.DefaultClient
+	}
+	response, err := h.Do(request)
+	if err != nil {
+		return nil, &Unreachable{c.Base, err}
+	}
+	if response.StatusCode < 400 {
+		return response, nil
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	if err != nil {
+		return nil, &Unreachable{c.Base, err}
+	}
+	problem := &api.Problem{}
+	if json.Unmarshal(text, problem) != nil || problem.Status == 0 {
+		return nil, fmt.Errorf("%s answers %s; is that a Victualler service?", c.Base, response.Status)
+	}
+	return nil, problem
+}
+
+// SignIn starts a session and keeps its token.
+func (c *Client) SignIn(ctx context.Context, name, password string) (api.Session, error) {
+	var session api.Session
+	err := c.Post(ctx, "/session", api.SignIn{Name: name, Password: password, Token: true}, &session)
+	if err == nil {
+		c.Token = session.Token
+	}
+	return session, err
+}
+
+// Watch calls tell with an operation each time it changes, until it has
+// finished, and returns it. A lost connection is made again.
+func (c *Client) Watch(ctx context.Context, id int64, tell func(api.Operation)) (api.Operation, error) {
+	var last api.Operation
+	failures := 0
+	for {
+		version := last.Version
+		err := c.watchOnce(ctx, id, &last, tell)
+		if last.Finished() {
+			return last, nil
+		}
+		var problem *api.Problem
+		if errors.As(err, &problem) || ctx.Err() != nil {
+			return last, errors.Join(err, ctx.Err())
+		}
+		if failures++; last.Version > version {
+			failures = 0
+		}
+		if failures > 30 {
+			return last, err
+		}
+		select {
+		case <-ctx.Done():
+			return last, ctx.Err()
+		case <-time.After(time.Duration(min(failures, 5)) * 200 * time.Millisecond):
+		}
+	}
+}
+
+// watchOnce reads server-sent events until the connection ends.
+func (c *Client) watchOnce(ctx context.Context, id int64, last *api.Operation, tell func(api.Operation)) error {
+	call := Call{Method: http.MethodGet, Path: "/operations/" + strconv.FormatInt(id, 10) + "/progress"}
+	if last.Version > 0 {
+		call.after = strconv.FormatInt(last.Version, 10)
+	}
+	response, err := c.send(ctx, call, "text/event-stream")
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	lines := bufio.NewScanner(response.Body)
+	lines.Buffer(nil, 4<<20)
+	for lines.Scan() {
+		data, found := strings.CutPrefix(lines.Text(), "data: ")
+		if !found || data == "{}" {
+			continue
+		}
+		var o api.Operation
+		if err := json.Unmarshal([]byte(data), &o); err != nil {
+			return err
+		}
+		*last = o
+		tell(o)
+		if o.Finished() {
+			return nil
+		}
+	}
+	return &Unreachable{c.Base, errors.Join(lines.Err(), io.ErrUnexpectedEOF)}
+}
