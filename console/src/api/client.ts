@@ -1,0 +1,58 @@
+import createClient, { type Middleware } from 'openapi-fetch'
+import type { components, paths } from './schema'
+import { signInAgain } from '../areas/session/state'
+
+export type Schemas = components['schemas']
+export type Problem = Schemas['Problem']
+
+/** A refusal by the service, with the fields at fault. */
+export class Refusal extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail || problem.title)
+  }
+
+  /** The last part of the problem's type, such as "limit-reached". */
+  get kind(): string {
+    return this.problem.type.split('/').pop() ?? ''
+  }
+
+  /** What is wrong with one field, if anything. */
+  field(name: string): string | undefined {
+    return this.problem.errors?.find((e) => e.name === name)?.message
+  }
+}
+
+// A session that has ended is signed in again in place: the page stays as it
+// is, with everything typed in it, and the request is made once more.
+const copies = new WeakMap<Request, Request>()
+const signIn: Middleware = {
+  onRequest({ request }) {
+    copies.set(request, request.clone())
+  },
+  async onResponse({ request, response }) {
+    if (response.status !== 401 || (request.method === 'POST' && new URL(request.url).pathname.endsWith('/session'))) return response
+    await signInAgain()
+    return fetch(copies.get(request)!)
+  },
+}
+
+export const api = createClient<paths>({ baseUrl: '/' })
+api.use(signIn)
+
+/** Returns the answer's document, or throws a {@link Refusal}. */
+export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let outcome
+  try {
+    outcome = await call
+  } catch {
+    throw new Refusal({ type: 'unreachable', title: 'The service does not answer', detail: 'The service does not answer. Nothing was changed; try again in a moment.', status: 0 })
+  }
+  if (outcome.response.ok) return outcome.data as T
+  const problem = outcome.error as Problem | undefined
+  throw new Refusal(problem?.type ? problem : { type: 'unreadable', title: `The service answers ${outcome.response.status}`, status: outcome.response.status })
+}
+
+/** A new Idempotency-Key: a request that is sent twice by accident counts once. */
+export function newKey(): string {
+  return crypto.randomUUID()
+}

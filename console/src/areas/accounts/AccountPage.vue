@@ -1,0 +1,154 @@
+<script setup lang="ts">
+import { computed, ref, watchEffect } from 'vue'
+import { ElButton } from 'element-plus'
+import { api, ask, Refusal, type Schemas } from '../../api/client'
+import { useLoad } from '../../composables/useLoad'
+import { useOperation } from '../../composables/useOperation'
+import { ago, amount, moment } from '../../words'
+import ChangeList from '../../parts/ChangeList.vue'
+import DataTable, { type Column } from '../../parts/DataTable.vue'
+import FactList from '../../parts/FactList.vue'
+import FillBar from '../../parts/FillBar.vue'
+import PageHead from '../../parts/PageHead.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import StateMark from '../../parts/StateMark.vue'
+import StepList from '../../parts/StepList.vue'
+import OperationTable from '../operations/OperationTable.vue'
+import CloseAccount from './CloseAccount.vue'
+
+const props = defineProps<{ account: string }>()
+
+const path = computed(() => ({ account: props.account }))
+const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/accounts/{account}', { params: { path: path.value } })), { on: path, every: 10_000 })
+const { data: operations, reload: reloadOperations } = useLoad(
+  () => ask(api.GET('/api/v1/operations', { params: { query: { account: props.account, limit: 10 } } })), { on: path })
+
+const started = ref<number>()
+const acting = ref<Refusal>()
+const { operation } = useOperation(started, () => {
+  void reload()
+  void reloadOperations()
+})
+async function repair() {
+  acting.value = undefined
+  try {
+    started.value = (await ask(api.POST('/api/v1/accounts/{account}/repair', { params: { path: path.value } }))).operation
+  } catch (err) {
+    if (!(err instanceof Refusal)) throw err
+    acting.value = err
+  }
+}
+
+const closing = ref(false)
+watchEffect(() => {
+  if (data.value) document.title = `${data.value.name} · Victualler`
+})
+
+type Allowed = Schemas['Allowed']
+const columns: Column<Allowed>[] = [
+  { key: 'what', title: 'Limit', text: (l) => l.what },
+  { key: 'value', title: 'Allowed', right: true, text: (l) => amount(l.value, l.unit) },
+  { key: 'used', title: 'Used', right: true, text: (l) => (l.used === null ? '–' : amount(l.used, l.unit)) },
+  { key: 'left', title: 'Left', right: true, wide: true, text: (l) => (l.used === null || l.value === null ? '' : amount(Math.max(0, l.value - l.used), l.unit)) },
+  { key: 'source', title: 'From', wide: true, text: (l) => l.source },
+]
+const facts = computed<[string, string][]>(() => {
+  const a = data.value
+  if (!a) return []
+  return [
+    ['Customer', a.customer],
+    ['Plan', a.plan],
+    ['Why there', a.placement],
+    ['Home', a.home],
+    ['Opened', moment(a.opened_at)],
+    ...(a.closed_at ? ([['Closed', moment(a.closed_at)]] as [string, string][]) : []),
+    ['Features', a.features?.join(', ') || 'none'],
+  ]
+})
+</script>
+
+<template>
+  <ProblemNote v-if="!data" :refusal="refusal"><p><RouterLink to="/accounts">All accounts</RouterLink></p></ProblemNote>
+  <template v-if="data">
+    <PageHead :title="data.name" :about="data.name === data.domain ? undefined : data.domain">
+      <template #above><RouterLink to="/accounts">Accounts</RouterLink></template>
+      <ElButton v-if="data.state !== 'closed'" @click="repair">Repair</ElButton>
+      <ElButton v-if="data.state === 'active'" @click="closing = true">Close the account…</ElButton>
+    </PageHead>
+    <div class="strip">
+      <div><span class="quiet">State</span><StateMark :state="data.state" /><StateMark v-if="data.drifts" state="drift" /></div>
+      <div><span class="quiet">Sign-in name</span><code>{{ data.sign_in_name }}</code></div>
+      <div><span class="quiet">Server</span><span><RouterLink :to="`/servers/${data.server}`">{{ data.server }}</RouterLink> {{ data.address }}</span></div>
+      <div><span class="quiet">Disk</span><FillBar :used="data.disk_used" :of="data.disk_limit" unit="bytes" what="Disk space" /></div>
+    </div>
+    <ProblemNote :refusal="acting" />
+    <section v-if="operation" aria-label="Steps">
+      <h2>{{ operation.kind }}</h2>
+      <StepList :operation="operation" />
+    </section>
+    <section v-if="data.drift?.length">
+      <h2>Drift <span class="quiet">found {{ ago(data.drift[0]?.found_at) }}: the server is not as it should be</span></h2>
+      <ChangeList :changes="data.drift.map((d) => ({ ...d, account: undefined }))" open />
+    </section>
+    <div class="two">
+      <div>
+        <section v-if="data.domains?.length">
+          <h2>Domains</h2>
+          <DataTable
+            :columns="[{ key: 'unicode', title: 'Domain' }, { key: 'served_as', title: 'Served as', text: (d) => d.served_as }, { key: 'root', title: 'Document root' }]"
+            :rows="data.domains"
+            :id="(d) => d.name"
+            caption="Domains of the account"
+          >
+            <template #unicode="{ row }"><b>{{ row.unicode }}</b><span v-if="row.main" class="quiet"> main</span></template>
+            <template #root="{ row }"><code>{{ row.root }}</code></template>
+          </DataTable>
+        </section>
+        <section>
+          <h2>About it</h2>
+          <FactList :facts="facts" />
+        </section>
+        <section v-if="operations?.operations?.length">
+          <h2>Operations</h2>
+          <OperationTable :operations="operations.operations" />
+        </section>
+      </div>
+      <section>
+        <h2>Limits</h2>
+        <DataTable :columns="columns" :rows="data.allowance ?? []" :id="(l) => l.key" caption="Limits of the account" />
+      </section>
+    </div>
+    <CloseAccount v-model="closing" :account="data" @started="started = $event" />
+  </template>
+</template>
+
+<style scoped>
+.strip {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.7rem 2.4rem;
+  margin-bottom: 1.2rem;
+}
+.strip > div {
+  display: grid;
+  gap: 0.1rem;
+  align-content: start;
+}
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+  gap: 0 2rem;
+  align-items: start;
+}
+section {
+  margin-bottom: 1.5rem;
+}
+h2 .quiet {
+  font: 400 0.9rem var(--sans);
+}
+@media (max-width: 900px) {
+  .two {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
+</style>

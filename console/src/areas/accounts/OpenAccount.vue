@@ -1,0 +1,236 @@
+<script setup lang="ts">
+import { computed, reactive, ref, shallowRef, watch } from 'vue'
+import { ElButton, ElCheckbox, ElInput, ElOption, ElSelect } from 'element-plus'
+import { api, ask, newKey, Refusal, type Schemas } from '../../api/client'
+import { useLoad } from '../../composables/useLoad'
+import { useOperation } from '../../composables/useOperation'
+import { amount, size } from '../../words'
+import ChangeList from '../../parts/ChangeList.vue'
+import FormField from '../../parts/FormField.vue'
+import PageHead from '../../parts/PageHead.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import StepList from '../../parts/StepList.vue'
+
+const form = reactive({ domain: '', signInName: '', plan: '', customer: '', newCustomer: false, email: '', server: '' })
+const wrong = reactive<Record<string, string>>({})
+const check = shallowRef<Schemas['DomainCheck']>()
+const ownName = ref(false)
+const refusal = shallowRef<Refusal>()
+const preview = shallowRef<Schemas['Preview']>()
+const opening = shallowRef<Schemas['Opening']>()
+const busy = ref('')
+
+const { data: plans } = useLoad(() => ask(api.GET('/api/v1/plans', { params: { query: { limit: 500 } } })))
+const { data: servers } = useLoad(() => ask(api.GET('/api/v1/servers')))
+const plan = computed(() => plans.value?.plans?.find((p) => p.name === form.plan))
+const planWords = computed(() => {
+  const l = plan.value?.limits
+  return l && `${amount(l.disk, 'bytes')} disk, ${amount(l.domains, 'count')} domains, ${amount(l.mailboxes, 'count')} mailboxes, ${amount(l.databases, 'count')} databases`
+})
+
+const customers = ref<string[]>([])
+async function findCustomers(text: string) {
+  const page = await ask(api.GET('/api/v1/customers', { params: { query: { search: text.trim(), limit: 20 } } }))
+  customers.value = (page.customers ?? []).map((c) => c.name)
+}
+void findCustomers('')
+
+// What is typed is checked by the service a moment after the last key.
+function soon(act: () => Promise<void>) {
+  let timer: ReturnType<typeof setTimeout> | undefined
+  return () => {
+    clearTimeout(timer)
+    timer = setTimeout(() => void act(), 250)
+  }
+}
+async function tell(field: string, call: () => Promise<void>) {
+  try {
+    await call()
+  } catch (err) {
+    if (!(err instanceof Refusal)) throw err
+    wrong[field] = err.message
+  }
+}
+const checkDomain = soon(async () => {
+  const typed = form.domain
+  if (!typed.trim()) return
+  await tell('domain', async () => {
+    const found = await ask(api.GET('/api/v1/check/domain', { params: { query: { domain: typed } } }))
+    if (typed !== form.domain) return
+    check.value = found
+    if (found.taken) wrong.domain = found.taken
+    if (!ownName.value) form.signInName = found.sign_in_name
+  })
+})
+const checkName = soon(async () => {
+  const typed = form.signInName
+  if (!typed || !ownName.value) return
+  await tell('sign_in_name', async () => {
+    await ask(api.GET('/api/v1/check/sign-in-name', { params: { query: { name: typed } } }))
+  })
+})
+watch(() => form.domain, () => {
+  check.value = undefined
+  delete wrong.domain
+  checkDomain()
+})
+watch(() => form.signInName, () => {
+  delete wrong.sign_in_name
+  checkName()
+})
+watch(() => [form.plan, form.customer, form.newCustomer, form.email, form.server], () => {
+  for (const field of ['plan', 'customer', 'customer_email', 'server']) delete wrong[field]
+})
+watch(form, () => (preview.value = undefined))
+
+const complete = computed(() => form.domain.trim() && form.plan && form.customer.trim())
+const body = computed(() => ({
+  domain: form.domain,
+  plan: form.plan,
+  customer: form.customer.trim(),
+  new_customer: form.newCustomer || undefined,
+  customer_email: (form.newCustomer && form.email.trim()) || undefined,
+  sign_in_name: (ownName.value && form.signInName) || undefined,
+  server: form.server || undefined,
+}))
+
+// One key for one form as it is: pressing twice opens one account.
+let key = newKey()
+watch(body, () => (key = newKey()))
+
+async function act(what: 'preview' | 'open') {
+  busy.value = what
+  refusal.value = undefined
+  try {
+    if (what === 'preview') {
+      preview.value = (await ask(api.POST('/api/v1/accounts', { params: { query: { preview: true } }, body: body.value }))) as Schemas['Preview']
+    } else {
+      preview.value = undefined
+      opening.value = (await ask(api.POST('/api/v1/accounts', { params: { header: { 'Idempotency-Key': key } }, body: body.value }))) as Schemas['Opening']
+    }
+  } catch (err) {
+    if (!(err instanceof Refusal)) throw err
+    const known = ['domain', 'sign_in_name', 'plan', 'customer', 'customer_email', 'server']
+    const fields = (err.problem.errors ?? []).filter((f) => known.includes(f.name))
+    for (const f of fields) wrong[f.name] = f.message
+    if (!fields.length) refusal.value = err
+  } finally {
+    busy.value = ''
+  }
+}
+
+const { operation } = useOperation(computed(() => opening.value?.operation))
+const failed = computed(() => operation.value?.state === 'failed')
+function again() {
+  opening.value = undefined
+  key = newKey()
+}
+</script>
+
+<template>
+  <PageHead :title="opening ? `Opening ${opening.account.name}` : 'Open an account'">
+    <template #above><RouterLink to="/accounts">Accounts</RouterLink></template>
+  </PageHead>
+  <div class="two">
+    <form v-if="!opening" @submit.prevent="act('open')">
+      <FormField label="Domain" for="domain" :error="wrong.domain" :hint="check ? undefined : 'The main domain, such as ferries.example'">
+        <ElInput id="domain" v-model="form.domain" autofocus spellcheck="false" autocapitalize="none" autocomplete="off" />
+        <ul v-if="check && !wrong.domain" class="notes">
+          <li v-for="text in check.corrections" :key="text">{{ text }}</li>
+          <li class="good">● {{ check.unicode }} can be used</li>
+        </ul>
+      </FormField>
+      <FormField label="Sign-in name" for="sign-in-name" :error="wrong.sign_in_name" hint="Proposed from the domain; 2 to 16 lower-case letters and digits. It cannot be changed later.">
+        <ElInput id="sign-in-name" v-model="form.signInName" spellcheck="false" autocapitalize="none" autocomplete="off" maxlength="16" @input="ownName = form.signInName !== ''" />
+      </FormField>
+      <FormField label="Plan" for="plan" :error="wrong.plan" :hint="planWords">
+        <ElSelect id="plan" v-model="form.plan" placeholder="Choose a plan">
+          <ElOption v-for="p in plans?.plans" :key="p.name" :value="p.name">{{ p.name }} <span class="quiet">{{ size(p.limits.disk) }}</span></ElOption>
+        </ElSelect>
+      </FormField>
+      <FormField label="Customer" for="customer" :error="wrong.customer">
+        <ElInput v-if="form.newCustomer" id="customer" v-model="form.customer" placeholder="Name of the new customer" autocomplete="off" />
+        <ElSelect v-else id="customer" v-model="form.customer" filterable remote :remote-method="findCustomers" placeholder="Type part of the name">
+          <ElOption v-for="name in customers" :key="name" :value="name" />
+        </ElSelect>
+        <ElCheckbox v-model="form.newCustomer" @change="form.customer = ''">A new customer</ElCheckbox>
+      </FormField>
+      <FormField v-if="form.newCustomer" label="Contact address" for="email" :error="wrong.customer_email" hint="Mail address for notices; may be left out">
+        <ElInput id="email" v-model="form.email" type="email" autocomplete="off" />
+      </FormField>
+      <FormField label="Server" for="server" :error="wrong.server" :hint="form.server ? undefined : 'Without a choice, the one with most room'">
+        <ElSelect id="server" v-model="form.server" clearable placeholder="Choose by room">
+          <ElOption v-for="s in servers?.servers" :key="s.label" :value="s.label" :disabled="!s.open || s.state !== 'joined'">
+            {{ s.label }} <span class="quiet">{{ s.open ? `${s.accounts} accounts, ${size(s.health?.disk_free)} free` : 'closed to new accounts' }}</span>
+          </ElOption>
+        </ElSelect>
+      </FormField>
+      <ProblemNote :refusal="refusal" />
+      <div class="acts">
+        <ElButton native-type="submit" type="primary" :disabled="!complete || busy !== ''" :loading="busy === 'open'">Open the account</ElButton>
+        <ElButton :disabled="!complete || busy !== ''" :loading="busy === 'preview'" @click="act('preview')">Preview</ElButton>
+      </div>
+    </form>
+    <section v-if="opening" class="steps" aria-label="Steps">
+      <p class="quiet">As <code>{{ opening.account.sign_in_name }}</code> on {{ opening.account.server }}: {{ opening.placement }}.</p>
+      <ul v-if="opening.corrections?.length" class="notes"><li v-for="text in opening.corrections" :key="text">{{ text }}</li></ul>
+      <StepList v-if="operation" :operation="operation" />
+      <div class="acts">
+        <RouterLink v-if="operation?.state === 'done'" :to="`/accounts/${opening.account.sign_in_name}`" class="go">Go to the account</RouterLink>
+        <ElButton v-if="failed" @click="again">Back to the form</ElButton>
+      </div>
+    </section>
+    <section v-if="preview" class="preview" aria-live="polite">
+      <h2>Preview: would {{ preview.summary }}</h2>
+      <ul class="notes"><li v-for="note in preview.notes" :key="note">{{ note }}</li></ul>
+      <p>Steps: {{ preview.steps?.join(', ') }}. Nothing has been done.</p>
+      <ChangeList :changes="preview.changes ?? []" />
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 30rem) minmax(0, 1fr);
+  gap: 2rem;
+  align-items: start;
+}
+form {
+  display: grid;
+  gap: 0.95rem;
+}
+.notes {
+  margin: 0.2rem 0;
+  padding: 0;
+  list-style: none;
+  color: var(--ink-2);
+}
+.notes li::first-letter {
+  text-transform: uppercase;
+}
+.good {
+  color: var(--ink);
+}
+.acts {
+  display: flex;
+  gap: 0.5rem;
+  align-items: center;
+  margin-top: 0.6rem;
+}
+.acts :deep(.el-button + .el-button) {
+  margin-left: 0;
+}
+.steps {
+  grid-column: 1 / -1;
+  max-width: 60rem;
+}
+.go {
+  font-weight: 600;
+}
+@media (max-width: 900px) {
+  .two {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
+</style>

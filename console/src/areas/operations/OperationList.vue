@@ -1,0 +1,53 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { ElOption, ElSelect } from 'element-plus'
+import { useRouter } from 'vue-router'
+import { api, ask, type Schemas } from '../../api/client'
+import { useFilters } from '../../composables/useFilters'
+import { useLoad } from '../../composables/useLoad'
+import PageHead from '../../parts/PageHead.vue'
+import PageTurner from '../../parts/PageTurner.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import OperationTable from './OperationTable.vue'
+
+const router = useRouter()
+const { state, server, cursor } = useFilters('state', 'server', 'cursor')
+const query = computed(() => ({
+  state: (state.value || undefined) as Schemas['Operation']['state'] | undefined,
+  server: server.value || undefined,
+  cursor: cursor.value || undefined,
+  limit: 50,
+}))
+const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/operations', { params: { query: query.value } })), { on: query, every: 3_000 })
+const { data: servers } = useLoad(() => ask(api.GET('/api/v1/servers')))
+
+function turn() {
+  void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
+}
+</script>
+
+<template>
+  <PageHead title="Operations" about="Work in progress and done, newest first" />
+  <div class="filters">
+    <ElSelect v-model="state" clearable placeholder="Any state" aria-label="State">
+      <ElOption v-for="s in ['waiting', 'running', 'done', 'failed']" :key="s" :value="s" />
+    </ElSelect>
+    <ElSelect v-model="server" clearable placeholder="Any server" aria-label="Server">
+      <ElOption v-for="s in servers?.servers" :key="s.label" :value="s.label" />
+    </ElSelect>
+  </div>
+  <ProblemNote :refusal="refusal" />
+  <OperationTable :operations="data?.operations ?? undefined">
+    <template #empty><div class="empty"><h2>No operation {{ state || server ? 'fits' : 'yet' }}</h2><p class="quiet">Opening an account or sweeping a server makes one.</p></div></template>
+  </OperationTable>
+  <PageTurner v-if="data?.operations?.length" :shown="data.operations.length" what="operations" :next="data.next" :first="!cursor" @next="turn" @first="cursor = ''" />
+</template>
+
+<style scoped>
+.filters {
+  display: grid;
+  grid-template-columns: repeat(2, minmax(7rem, 10rem));
+  gap: 0.5rem;
+  margin-bottom: 0.7rem;
+}
+</style>

@@ -1,0 +1,12 @@
+import type { Area } from '../../router'
+
+export default {
+  label: 'Operations',
+  home: '/operations',
+  key: 'o',
+  place: 3,
+  routes: [
+    { path: '/operations', component: () => import('./OperationList.vue'), meta: { title: 'Operations' } },
+    { path: '/operations/:operation', component: () => import('./OperationPage.vue'), props: true, meta: { title: 'Operation' } },
+  ],
+} satisfies Area

@@ -1,0 +1,104 @@
+<script setup lang="ts">
+import { computed, reactive, ref, shallowRef, watch } from 'vue'
+import { ElButton, ElCheckbox, ElDialog, ElInput } from 'element-plus'
+import { api, ask, newKey, Refusal, type Schemas } from '../../api/client'
+import { useOperation } from '../../composables/useOperation'
+import { moment } from '../../words'
+import FormField from '../../parts/FormField.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import StepList from '../../parts/StepList.vue'
+
+/** Adds a server, shows its join secret once, and watches it join. */
+const shown = defineModel<boolean>({ required: true })
+const emit = defineEmits<{ joined: [] }>()
+
+const form = reactive({ label: '', address: '', closed: false })
+const refusal = shallowRef<Refusal>()
+const joining = shallowRef<Schemas['Joining']>()
+const busy = ref(false)
+const copied = ref(false)
+const { operation } = useOperation(
+  computed(() => joining.value?.operation),
+  () => emit('joined'),
+)
+
+watch(shown, (on) => {
+  if (!on) return
+  Object.assign(form, { label: '', address: '', closed: false })
+  joining.value = undefined
+  refusal.value = undefined
+  copied.value = false
+})
+
+async function add() {
+  busy.value = true
+  refusal.value = undefined
+  try {
+    const body = { label: form.label, address: form.address, roles: ['web'], closed: form.closed || undefined }
+    joining.value = await ask(api.POST('/api/v1/servers', { params: { header: { 'Idempotency-Key': newKey() } }, body }))
+    emit('joined')
+  } catch (err) {
+    if (!(err instanceof Refusal)) throw err
+    refusal.value = err
+  } finally {
+    busy.value = false
+  }
+}
+
+const command = computed(() => `victualler-agent join ${joining.value?.join_secret}`)
+async function copy() {
+  await navigator.clipboard.writeText(command.value)
+  copied.value = true
+}
+
+function leave(done: () => void) {
+  const lost = joining.value && operation.value?.state !== 'done' && !copied.value
+  if (!lost || confirm('The join secret has not been copied and cannot be shown again. Leave all the same?')) done()
+}
+</script>
+
+<template>
+  <ElDialog v-model="shown" title="Add a server" width="min(38rem, 94vw)" :before-close="leave" :close-on-click-modal="false">
+    <form v-if="!joining" id="join-server" class="form" @submit.prevent="add">
+      <FormField label="Label" for="label" :error="refusal?.field('label')" hint="How people call it: lower-case letters, digits and hyphens">
+        <ElInput id="label" v-model="form.label" autocomplete="off" spellcheck="false" autocapitalize="none" />
+      </FormField>
+      <FormField label="Address" for="address" :error="refusal?.field('address')" hint="Host name or IP address; :PORT if its agent does not listen on 7677">
+        <ElInput id="address" v-model="form.address" autocomplete="off" spellcheck="false" autocapitalize="none" />
+      </FormField>
+      <ElCheckbox v-model="form.closed">Takes no new accounts at first</ElCheckbox>
+      <ProblemNote v-if="!refusal?.problem.errors?.length" :refusal="refusal" />
+    </form>
+    <div v-else class="form">
+      <p>On the server, as root, before {{ moment(joining.ends_at) }}:</p>
+      <pre tabindex="0">{{ command }}</pre>
+      <p><ElButton size="small" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton> <span class="quiet">The secret works once, and is shown only now.</span></p>
+      <StepList v-if="operation" :operation="operation" />
+    </div>
+    <template #footer>
+      <ElButton v-if="joining" @click="leave(() => (shown = false))">Close</ElButton>
+      <template v-else>
+        <ElButton @click="shown = false">Cancel</ElButton>
+        <ElButton type="primary" native-type="submit" form="join-server" :disabled="!form.label || !form.address" :loading="busy">Add the server</ElButton>
+      </template>
+    </template>
+  </ElDialog>
+</template>
+
+<style scoped>
+.form {
+  display: grid;
+  gap: 0.8rem;
+}
+p {
+  margin: 0;
+}
+pre {
+  margin: 0;
+  padding: 0.7rem;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  font: 13px/1.5 var(--mono);
+  background: var(--line-2);
+}
+</style>

@@ -1,0 +1,52 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+import { ElButton } from 'element-plus'
+import { api, ask, type Schemas } from '../../api/client'
+import { useLoad } from '../../composables/useLoad'
+import { ago, size } from '../../words'
+import DataTable, { type Column } from '../../parts/DataTable.vue'
+import FillBar from '../../parts/FillBar.vue'
+import PageHead from '../../parts/PageHead.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import StateMark from '../../parts/StateMark.vue'
+import JoinServer from './JoinServer.vue'
+import { health } from './health'
+
+type Server = Schemas['Server']
+
+const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/servers')), { every: 5_000 })
+const joining = ref(false)
+
+const columns: Column<Server>[] = [
+  { key: 'label', title: 'Server' },
+  { key: 'health', title: 'Health' },
+  { key: 'open', title: 'New accounts', text: (s) => (s.open ? 'yes' : 'no') },
+  { key: 'accounts', title: 'Accounts', right: true, text: (s) => String(s.accounts) },
+  { key: 'disk', title: 'Disk used', wide: true },
+  { key: 'memory', title: 'Memory used', wide: true },
+  { key: 'load', title: 'Load', right: true, wide: true, text: (s) => (s.health ? `${s.health.load.toFixed(2)} / ${s.health.processors}` : '–') },
+  { key: 'drift', title: 'Drift', right: true, text: (s) => (s.drifts ? `▲ ${s.drifts}` : '0') },
+  { key: 'swept', title: 'Last sweep', wide: true, text: (s) => ago(s.swept_at) },
+]
+const used = (total?: number, free?: number) => (total === undefined || free === undefined ? undefined : total - free)
+</script>
+
+<template>
+  <PageHead title="Servers" about="How they are, and how full">
+    <ElButton type="primary" @click="joining = true">Add a server</ElButton>
+  </PageHead>
+  <ProblemNote :refusal="refusal" />
+  <DataTable :columns="columns" :rows="data?.servers ?? undefined" :id="(s) => s.label" :to="(s) => `/servers/${s.label}`" caption="Servers">
+    <template #label="{ row }"><RouterLink :to="`/servers/${row.label}`"><b>{{ row.label }}</b></RouterLink> <span class="quiet">{{ row.roles?.join(', ') }}</span></template>
+    <template #health="{ row }"><StateMark :state="health(row)" /></template>
+    <template #disk="{ row }"><FillBar :used="used(row.health?.disk_total, row.health?.disk_free)" :of="row.health?.disk_total ?? 0" unit="bytes" what="Disk of the homes" /></template>
+    <template #memory="{ row }"><FillBar :used="used(row.health?.memory_total, row.health?.memory_free)" :of="row.health?.memory_total ?? 0" unit="bytes" :what="`Memory, ${size(row.health?.memory_free)} free`" /></template>
+    <template #empty>
+      <div class="empty">
+        <h2>There are no servers yet</h2>
+        <p>Accounts live on servers. Add one: you get a secret for its agent, and it joins.</p>
+      </div>
+    </template>
+  </DataTable>
+  <JoinServer v-model="joining" @joined="reload" />
+</template>

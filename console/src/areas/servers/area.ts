@@ -1,0 +1,12 @@
+import type { Area } from '../../router'
+
+export default {
+  label: 'Servers',
+  home: '/servers',
+  key: 's',
+  place: 2,
+  routes: [
+    { path: '/servers', component: () => import('./ServerList.vue'), meta: { title: 'Servers' } },
+    { path: '/servers/:server', component: () => import('./ServerPage.vue'), props: true },
+  ],
+} satisfies Area

@@ -1,0 +1,24 @@
+import { ref, shallowRef } from 'vue'
+import type { Schemas } from '../../api/client'
+
+/** Who is signed in; undefined until that is known. */
+export const session = shallowRef<Schemas['Session']>()
+
+/** Whether the sign-in is shown, over whatever page there is. */
+export const signingIn = ref(false)
+
+let waiting: Array<() => void> = []
+
+/** Shows the sign-in and waits until somebody has signed in. */
+export function signInAgain(): Promise<void> {
+  signingIn.value = true
+  return new Promise((resolve) => waiting.push(resolve))
+}
+
+/** Lets everything go on that waited for the sign-in. */
+export function signedIn(as: Schemas['Session']) {
+  session.value = as
+  signingIn.value = false
+  for (const go of waiting) go()
+  waiting = []
+}

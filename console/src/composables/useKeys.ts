@@ -1,0 +1,18 @@
+import { onMounted, onUnmounted } from 'vue'
+
+/** True where a key press is text that somebody types. */
+function typing(event: KeyboardEvent): boolean {
+  const at = event.target as HTMLElement
+  return at.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(at.tagName)
+}
+
+/** Calls a function when its key is pressed, outside of fields and dialogs. */
+export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>) {
+  const pressed = (event: KeyboardEvent) => {
+    if (event.defaultPrevented || event.ctrlKey || event.metaKey || event.altKey || typing(event)) return
+    if (document.querySelector('[role="dialog"][aria-modal="true"]')) return
+    keys[event.key]?.(event)
+  }
+  onMounted(() => window.addEventListener('keydown', pressed))
+  onUnmounted(() => window.removeEventListener('keydown', pressed))
+}

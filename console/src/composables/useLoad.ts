@@ -1,0 +1,41 @@
+import { onScopeDispose, ref, shallowRef, watch, type WatchSource } from 'vue'
+import { Refusal } from '../api/client'
+
+/**
+ * Loads something now, whenever a source changes, and on demand; with every,
+ * again and again while the page is seen. Only the newest answer counts.
+ */
+export function useLoad<T>(load: () => Promise<T>, options: { on?: WatchSource<unknown>; every?: number } = {}) {
+  const data = shallowRef<T>()
+  const refusal = shallowRef<Refusal>()
+  const loading = ref(false)
+  let newest = 0
+
+  async function reload() {
+    const mine = ++newest
+    loading.value = true
+    try {
+      const answer = await load()
+      if (mine === newest) {
+        data.value = answer
+        refusal.value = undefined
+      }
+    } catch (err) {
+      if (mine !== newest) return
+      if (!(err instanceof Refusal)) throw err
+      refusal.value = err
+    } finally {
+      if (mine === newest) loading.value = false
+    }
+  }
+
+  if (options.on) watch(options.on, reload)
+  if (options.every) {
+    const timer = setInterval(() => {
+      if (!document.hidden && !loading.value) void reload()
+    }, options.every)
+    onScopeDispose(() => clearInterval(timer))
+  }
+  void reload()
+  return { data, refusal, loading, reload }
+}

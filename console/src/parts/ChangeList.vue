@@ -1,0 +1,67 @@
+<script setup lang="ts">
+import type { Schemas } from '../api/client'
+
+/** Differences on a server, files as a diff: what is there, and what is wanted. */
+defineProps<{ changes: (Schemas['Change'] & { account?: string })[]; open?: boolean }>()
+
+const kind = (line: string) => (line.startsWith('+') ? 'add' : line.startsWith('-') ? 'cut' : line.startsWith('@') ? 'at' : '')
+const lines = (diff: string) => diff.trimEnd().split('\n').slice(2)
+</script>
+
+<template>
+  <ul class="changes">
+    <li v-for="(change, n) in changes" :key="n">
+      <details v-if="change.diff" :open="open">
+        <summary><b>{{ change.part }}</b> <span v-if="change.account">{{ change.account }}</span> <code>{{ change.subject }}</code> {{ change.what }}</summary>
+        <pre tabindex="0"><span v-for="(line, i) in lines(change.diff)" :key="i" :class="kind(line)">{{ line || ' ' }}
+</span></pre>
+      </details>
+      <p v-else><b>{{ change.part }}</b> <span v-if="change.account">{{ change.account }}</span> <code>{{ change.subject }}</code> {{ change.what }}</p>
+    </li>
+  </ul>
+</template>
+
+<style scoped>
+.changes {
+  margin: 0;
+  padding: 0;
+  list-style: none;
+  background: var(--sheet);
+  border: 1px solid var(--line);
+}
+li {
+  padding: 0.35rem 0.7rem;
+  border-bottom: 1px solid var(--line-2);
+  overflow-wrap: anywhere;
+}
+li:last-child {
+  border-bottom: 0;
+}
+p {
+  margin: 0 0 0 1.05rem;
+}
+summary {
+  cursor: pointer;
+}
+pre {
+  max-height: 22rem;
+  margin: 0.4rem 0 0.2rem;
+  padding: 0.4rem 0;
+  overflow: auto;
+  font: 12px/1.5 var(--mono);
+  border-top: 1px solid var(--line-2);
+}
+pre span {
+  display: block;
+  padding: 0 0.6rem;
+}
+.add {
+  background: color-mix(in srgb, var(--fill) 16%, transparent);
+}
+.cut {
+  background: var(--signal-wash);
+}
+.at {
+  color: var(--ink-2);
+}
+</style>

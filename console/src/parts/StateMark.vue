@@ -1,0 +1,27 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+/** A state in words, with a shape that can be told apart without colour. */
+const props = defineProps<{ state: string }>()
+
+const shapes: Record<string, string> = {
+  active: '●', good: '●', done: '●', running: '◐', opening: '◐', closing: '◑', waiting: '◔', joining: '◔', closed: '○',
+  failed: '✕', 'no answer': '✕', drift: '▲',
+}
+const shape = computed(() => shapes[props.state] ?? '▲')
+const calls = computed(() => ['✕', '▲'].includes(shape.value))
+</script>
+
+<template>
+  <span class="state" :class="{ calls }"><span aria-hidden="true">{{ shape }}</span> {{ state }}</span>
+</template>
+
+<style scoped>
+.state {
+  white-space: nowrap;
+}
+.calls {
+  color: var(--signal);
+  font-weight: 600;
+}
+</style>

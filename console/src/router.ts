@@ -1,0 +1,35 @@
+import { createRouter, createWebHistory, type RouteRecordRaw } from 'vue-router'
+
+/** What an area of the work adds to the console: pages, and a place in the bar. */
+export interface Area {
+  /** Label in the bar; without one the area is not there. */
+  label?: string
+  /** Address of the area's first page. */
+  home?: string
+  /** Key that opens it, after g. */
+  key?: string
+  /** Order in the bar. */
+  place?: number
+  routes: RouteRecordRaw[]
+}
+
+// Every folder below areas/ has a file area.ts; a new one needs no other mention.
+const found = import.meta.glob<{ default: Area }>('./areas/*/area.ts', { eager: true })
+export const areas = Object.values(found)
+  .map((module) => module.default)
+  .sort((a, b) => (a.place ?? 99) - (b.place ?? 99))
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', redirect: '/accounts' },
+    ...areas.flatMap((area) => area.routes),
+    { path: '/:rest(.*)', component: () => import('./NotThere.vue'), meta: { title: 'Not there' } },
+  ],
+  scrollBehavior: (_to, _from, saved) => saved ?? { top: 0 },
+})
+
+router.afterEach((to) => {
+  const title = typeof to.meta.title === 'string' ? to.meta.title : Object.values(to.params).join(' ')
+  document.title = title ? `${title} · Victualler` : 'Victualler'
+})
