@@ -85,6 +85,16 @@ func Load(ctx context.Context, c *client.Client, say func(string)) error {
 			return fmt.Errorf("account %s: %s", a.domain, o.Failure)
 		}
 	}
+	// A sweep measures what the accounts use.
+	for _, label := range []string{"skua", "fulmar"} {
+		var started api.Started
+		if err := c.Post(ctx, "/servers/"+label+"/sweep", nil, &started); err != nil {
+			return err
+		}
+		if _, err := c.Watch(ctx, started.Operation, func(api.Operation) {}); err != nil {
+			return err
+		}
+	}
 	say(fmt.Sprintf("Tern Island is loaded: %d plans, %d accounts", len(planTable), len(accounts)))
 	return nil
 }

@@ -71,6 +71,7 @@ func (c *call) showPreview(ctx context.Context, path string, body any) error {
 		fmt.Fprintln(c.out, "note:", note)
 	}
 	fmt.Fprintf(c.out, "steps: %s\n", strings.Join(p.Steps, ", "))
+	fmt.Fprintln(c.out, "differences that would be put right:")
 	for _, change := range p.Changes {
 		fmt.Fprintf(c.out, "\n%s: %s %s\n", change.Part, change.Subject, change.What)
 		if change.Diff != "" {

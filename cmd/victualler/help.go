@@ -34,7 +34,7 @@ func printHelp(out io.Writer, args []string) {
 	}
 	for _, c := range sorted() {
 		if only == "" || c.noun == only {
-			fmt.Fprintf(out, "  %-40s %s\n", strings.TrimPrefix(c.usage(), "victualler "), c.short)
+			fmt.Fprintf(out, "  %-28s %s\n", strings.TrimSpace(c.noun+" "+c.verb+" "+c.args), c.short)
 		}
 	}
 	fmt.Fprint(out, `

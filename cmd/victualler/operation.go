@@ -70,7 +70,7 @@ func listOperations(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, "/operations", query, &list); err != nil {
 		return err
 	}
-	t := table{{"NUMBER", "WHAT", "SUBJECT", "STATE", "BY", "BEGUN", "TOOK"}}
+	t := table{{"NUMBER", "KIND", "SUBJECT", "STATE", "BY", "BEGUN", "TOOK"}}
 	for _, o := range list.Operations {
 		t = append(t, []string{strconv.FormatInt(o.ID, 10), o.Kind, o.Subject, o.State, o.Actor, local(o.CreatedAt), took(o.StartedAt, o.FinishedAt)})
 	}

@@ -139,7 +139,7 @@ func when(t *time.Time) string {
 // size writes bytes; nil is none known.
 func size(bytes *int64) string {
 	if bytes == nil {
-		return "?"
+		return "-"
 	}
 	return plans.FormatSize(*bytes)
 }

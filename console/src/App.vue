@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { onMounted, ref, useTemplateRef } from 'vue'
-import { useRouter } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 import { ElButton, ElDialog } from 'element-plus'
 import { api, ask } from './api/client'
 import { areas } from './router'
@@ -11,6 +11,7 @@ import { useDark } from './composables/useDark'
 import { useKeys } from './composables/useKeys'
 
 const router = useRouter()
+const route = useRoute()
 const { dark, toggle } = useDark()
 const bar = areas.filter((area) => area.label)
 const search = useTemplateRef<InstanceType<typeof SearchBox>>('search')
@@ -59,7 +60,7 @@ async function signOut() {
   <header v-if="known">
     <RouterLink to="/accounts" class="mark">Victualler</RouterLink>
     <nav aria-label="Areas">
-      <RouterLink v-for="area in bar" :key="area.label" :to="area.home!">{{ area.label }}</RouterLink>
+      <RouterLink v-for="area in bar" :key="area.label" :to="area.home!" :class="{ here: route.path.startsWith(area.home!) }">{{ area.label }}</RouterLink>
     </nav>
     <SearchBox ref="search" class="search" />
     <div class="who">
@@ -124,7 +125,7 @@ nav a {
 nav a:hover {
   color: var(--on-bar);
 }
-nav a.router-link-active {
+nav a.here {
   color: var(--on-bar);
   border-bottom-color: var(--on-bar);
 }

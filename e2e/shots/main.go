@@ -77,7 +77,7 @@ func run() error {
 		}
 	}
 	if err := chromedp.Run(ctx, chromedp.SendKeys("#sign-in-name", name), chromedp.SendKeys("#sign-in-password", password+"\r"),
-		chromedp.WaitVisible("#page")); err != nil {
+		chromedp.WaitVisible("main#page", chromedp.ByQuery)); err != nil {
 		return err
 	}
 	for _, arg := range flag.Args() {
@@ -85,7 +85,7 @@ func run() error {
 		if !found {
 			continue
 		}
-		if err := chromedp.Run(ctx, chromedp.Navigate(*base+path), chromedp.WaitVisible("#page h1")); err != nil {
+		if err := chromedp.Run(ctx, chromedp.Navigate(*base+path), chromedp.WaitVisible("main h1", chromedp.ByQuery)); err != nil {
 			return fmt.Errorf("%s: %w", path, err)
 		}
 		if *script != "" {

@@ -91,7 +91,7 @@ func New(o Options) *API {
 		promhttp.HandlerFor(metrics, promhttp.HandlerOpts{}).ServeHTTP(w, r)
 	})
 	a.router.NotFound(func(w http.ResponseWriter, r *http.Request) {
-		if o.Console != nil && r.Method == http.MethodGet && !strings.HasPrefix(r.URL.Path, "/api/") {
+		if o.Console != nil && (r.Method == http.MethodGet || r.Method == http.MethodHead) && !strings.HasPrefix(r.URL.Path, "/api/") {
 			serveConsole(w, r, o.Console)
 			return
 		}

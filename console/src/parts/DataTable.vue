@@ -9,6 +9,8 @@ export interface Column<R> {
   right?: boolean
   /** Left out on a narrow screen. */
   wide?: boolean
+  /** Long text that may be broken into lines anywhere. */
+  long?: boolean
   text?: (row: R) => string
 }
 
@@ -58,7 +60,7 @@ function step(event: KeyboardEvent, by: 1 | -1) {
           @keydown.down="step($event, 1)"
           @keydown.up="step($event, -1)"
         >
-          <td v-for="c in columns" :key="c.key" :class="{ right: c.right, wide: c.wide }">
+          <td v-for="c in columns" :key="c.key" :class="{ right: c.right, wide: c.wide, long: c.long }">
             <slot :name="c.key" :row="row">{{ c.text?.(row) }}</slot>
           </td>
         </tr>
@@ -93,6 +95,10 @@ td {
   padding: 0.3rem 0.7rem;
   border-bottom: 1px solid var(--line-2);
   vertical-align: middle;
+  white-space: nowrap;
+}
+td.long {
+  white-space: normal;
   overflow-wrap: anywhere;
 }
 tr:last-child td {

@@ -5,8 +5,8 @@ import { computed } from 'vue'
 const props = defineProps<{ state: string }>()
 
 const shapes: Record<string, string> = {
-  active: '●', good: '●', done: '●', running: '◐', opening: '◐', closing: '◑', waiting: '◔', joining: '◔', closed: '○',
-  failed: '✕', 'no answer': '✕', drift: '▲',
+  active: '●', good: '●', up: '●', done: '●', running: '◐', opening: '◐', closing: '◑', waiting: '◔', joining: '◔', closed: '○',
+  failed: '✕', down: '✕', 'no answer': '✕', drift: '▲',
 }
 const shape = computed(() => shapes[props.state] ?? '▲')
 const calls = computed(() => ['✕', '▲'].includes(shape.value))

@@ -84,8 +84,18 @@ func Choose(servers []Server) (Choice, error) {
 	if len(fit) == 1 {
 		return Choice{best.Label, fmt.Sprintf("%s is the only server that takes new accounts now", best.Label)}, nil
 	}
-	return Choice{best.Label, fmt.Sprintf("%s has most room: %d%% of its disk is free and it holds %s; next best is %s with %d%% free and %s",
-		best.Label, freeShare(best), accounts(best.Accounts), fit[1].Label, freeShare(fit[1]), accounts(fit[1].Accounts))}, nil
+	next := fit[1]
+	switch {
+	case freeShare(best) != freeShare(next):
+	case best.Accounts == next.Accounts:
+		return Choice{best.Label, fmt.Sprintf("%s and %s are equally full, at %d%% of disk free and %d accounts; %s comes first by name",
+			best.Label, next.Label, freeShare(best), best.Accounts, best.Label)}, nil
+	default:
+		return Choice{best.Label, fmt.Sprintf("%s and %s have the same share of disk free (%d%%), and %s holds fewer accounts: %d, not %d",
+			best.Label, next.Label, freeShare(best), best.Label, best.Accounts, next.Accounts)}, nil
+	}
+	return Choice{best.Label, fmt.Sprintf("%s has most room: %d%% of its disk is free; next is %s with %d%%",
+		best.Label, freeShare(best), next.Label, freeShare(next))}, nil
 }
 
 // freeShare is in whole percent, so that a few megabytes do not decide.
@@ -94,11 +104,4 @@ func freeShare(s Server) int64 {
 		return 0
 	}
 	return s.DiskFree * 100 / s.DiskTotal
-}
-
-func accounts(n int64) string {
-	if n == 1 {
-		return "1 account"
-	}
-	return fmt.Sprintf("%d accounts", n)
 }

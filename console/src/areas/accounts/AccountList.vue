@@ -40,9 +40,9 @@ const { data: plans } = useLoad(() => ask(api.GET('/api/v1/plans', { params: { q
 const filtered = computed(() => Boolean(search.value || state.value || server.value || plan.value))
 
 const columns: Column<Account>[] = [
-  { key: 'domain', title: 'Domain' },
+  { key: 'domain', title: 'Domain', long: true },
   { key: 'name', title: 'Sign-in name', wide: true },
-  { key: 'customer', title: 'Customer', text: (a) => a.customer, wide: true },
+  { key: 'customer', title: 'Customer', text: (a) => a.customer, wide: true, long: true },
   { key: 'plan', title: 'Plan', text: (a) => a.plan, wide: true },
   { key: 'server', title: 'Server', text: (a) => a.server, wide: true },
   { key: 'disk', title: 'Disk', wide: true },

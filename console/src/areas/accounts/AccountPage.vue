@@ -46,7 +46,7 @@ watchEffect(() => {
 
 type Allowed = Schemas['Allowed']
 const columns: Column<Allowed>[] = [
-  { key: 'what', title: 'Limit', text: (l) => l.what },
+  { key: 'what', title: 'Limit', text: (l) => l.what, long: true },
   { key: 'value', title: 'Allowed', right: true, text: (l) => amount(l.value, l.unit) },
   { key: 'used', title: 'Used', right: true, text: (l) => (l.used === null ? '–' : amount(l.used, l.unit)) },
   { key: 'left', title: 'Left', right: true, wide: true, text: (l) => (l.used === null || l.value === null ? '' : amount(Math.max(0, l.value - l.used), l.unit)) },
@@ -95,7 +95,7 @@ const facts = computed<[string, string][]>(() => {
         <section v-if="data.domains?.length">
           <h2>Domains</h2>
           <DataTable
-            :columns="[{ key: 'unicode', title: 'Domain' }, { key: 'served_as', title: 'Served as', text: (d) => d.served_as }, { key: 'root', title: 'Document root' }]"
+            :columns="[{ key: 'unicode', title: 'Domain', long: true }, { key: 'served_as', title: 'Served as', text: (d) => d.served_as }, { key: 'root', title: 'Document root', long: true, wide: true }]"
             :rows="data.domains"
             :id="(d) => d.name"
             caption="Domains of the account"
@@ -110,7 +110,7 @@ const facts = computed<[string, string][]>(() => {
         </section>
         <section v-if="operations?.operations?.length">
           <h2>Operations</h2>
-          <OperationTable :operations="operations.operations" />
+          <OperationTable :operations="operations.operations" compact />
         </section>
       </div>
       <section>

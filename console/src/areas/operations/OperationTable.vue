@@ -1,21 +1,23 @@
 <script setup lang="ts">
+import { computed } from 'vue'
 import type { Schemas } from '../../api/client'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import StateMark from '../../parts/StateMark.vue'
 import { moment, took } from '../../words'
 
 /** Operations, newest first. */
-defineProps<{ operations: Schemas['Operation'][] | undefined }>()
+const props = defineProps<{ operations: Schemas['Operation'][] | undefined; compact?: boolean }>()
 
-const columns: Column<Schemas['Operation']>[] = [
+const all: Column<Schemas['Operation']>[] = [
   { key: 'id', title: 'Number', right: true, text: (o) => String(o.id), wide: true },
-  { key: 'kind', title: 'What', text: (o) => o.kind },
-  { key: 'subject', title: 'Subject' },
+  { key: 'kind', title: 'Kind', text: (o) => o.kind },
+  { key: 'subject', title: 'Subject', long: true },
   { key: 'state', title: 'State' },
   { key: 'actor', title: 'By', text: (o) => o.actor, wide: true },
   { key: 'begun', title: 'Begun', text: (o) => moment(o.created_at), wide: true },
   { key: 'took', title: 'Took', right: true, text: (o) => took(o.started_at, o.finished_at), wide: true },
 ]
+const columns = computed(() => (props.compact ? all.filter((c) => !['id', 'actor'].includes(c.key)) : all))
 </script>
 
 <template>

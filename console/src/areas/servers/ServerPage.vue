@@ -106,13 +106,13 @@ const facts = computed<[string, string][]>(() => {
           :id="(p) => p.name"
           caption="Programs on the server"
         >
-          <template #running="{ row }"><StateMark :state="row.running ? 'running' : 'no answer'" /></template>
+          <template #running="{ row }"><StateMark :state="row.running ? 'up' : 'down'" /></template>
         </DataTable>
         <FactList class="facts" :facts="facts" />
       </section>
       <section v-if="operations?.operations?.length">
         <h2>Operations</h2>
-        <OperationTable :operations="operations.operations" />
+        <OperationTable :operations="operations.operations" compact />
       </section>
     </div>
   </template>

@@ -24,6 +24,7 @@ import (
 	"victualler/internal/agent/asuser"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/manifest"
+	"victualler/internal/hosting/plans"
 	"victualler/internal/render"
 )
 
@@ -262,5 +263,5 @@ func words(limit *int64) string {
 	if limit == nil {
 		return "unlimited"
 	}
-	return fmt.Sprintf("%d bytes", *limit)
+	return plans.FormatSize(*limit)
 }
