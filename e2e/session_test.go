@@ -1,0 +1,151 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"victualler/internal/client"
+)
+
+func TestSession(t *testing.T) {
+	i := shared(t)
+	ctx := context.Background()
+	session := filepath.Join(t.TempDir(), "deep", "session.json")
+	_, stderr, exit := commandWith(t, session, "", "account", "list")
+	assert.Equal(t, 3, exit)
+	assert.Contains(t, stderr, "session start")
+	_, stderr, exit = commandWith(t, session, "wrong password", "session", "start", i.Address(), "--name", i.Operator, "--password-stdin")
+	assert.Equal(t, 1, exit)
+	assert.Contains(t, stderr, "do not fit")
+	assert.NoFileExists(t, session)
+	out, stderr, exit := commandWith(t, session, i.Password+"\n", "session", "start", i.Address(), "--name", i.Operator, "--password-stdin")
+	require.Equal(t, 0, exit, stderr)
+	assert.NotContains(t, out+stderr, i.Password)
+	info, err := os.Stat(session)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	out, _, exit = commandWith(t, session, "", "session", "show")
+	assert.Equal(t, 0, exit)
+	assert.Contains(t, out, "operator")
+	_, _, exit = commandWith(t, session, "", "session", "end")
+	assert.Equal(t, 0, exit)
+	assert.NoFileExists(t, session)
+	_, _, exit = commandWith(t, session, i.Password, "session", "start", "http://127.0.0.1:1", "--name", "x", "--password-stdin")
+	assert.Equal(t, 4, exit, "nobody there")
+
+	t.Run("unknown names and wrong passwords look the same", func(t *testing.T) {
+		c := client.Client{Base: i.Address()}
+		_, err1 := c.SignIn(ctx, "nobody-at-all", "x")
+		_, err2 := c.SignIn(ctx, i.Operator, "x")
+		assert.Equal(t, problemOf(t, err1), problemOf(t, err2))
+	})
+	t.Run("an ended session is no session", func(t *testing.T) {
+		c := client.Client{Base: i.Address()}
+		_, err := c.SignIn(ctx, i.Operator, i.Password)
+		require.NoError(t, err)
+		require.NoError(t, c.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/session"}, nil))
+		assert.Equal(t, 401, problemOf(t, c.Get(ctx, "/session", nil, nil)).Status)
+	})
+	t.Run("a page of another site changes nothing", func(t *testing.T) {
+		request, err := http.NewRequest(http.MethodPost, i.Address()+"/api/v1/session", strings.NewReader(`{"name":"a","password":"b"}`))
+		require.NoError(t, err)
+		request.Header.Set("Content-Type", "application/json")
+		request.Header.Set("Sec-Fetch-Site", "cross-site")
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		response.Body.Close()
+		assert.Equal(t, 403, response.StatusCode)
+	})
+	t.Run("the operator is got back on the machine", func(t *testing.T) {
+		out, err := i.Daemon("operator", "reset", i.Operator).Output()
+		require.NoError(t, err)
+		var name, password string
+		_, err = fmt.Sscanf(string(out), "new password of %s %s", &name, &password)
+		require.NoError(t, err)
+		assert.Equal(t, 401, problemOf(t, i.Client.Get(ctx, "/session", nil, nil)).Status, "sessions have ended")
+		_, err = (&client.Client{Base: i.Address()}).SignIn(ctx, i.Operator, i.Password)
+		assert.Equal(t, 401, problemOf(t, err).Status)
+		i.Password = password
+		_, err = i.Client.SignIn(ctx, i.Operator, password)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(i.LogFile()), "operator"), []byte(i.Operator+" "+password+"\n"), 0o600))
+		_, err = i.Daemon("operator", "reset", "nobody").Output()
+		assert.Error(t, err)
+	})
+	t.Run("no secret is in the log", func(t *testing.T) {
+		log, err := os.ReadFile(i.LogFile())
+		require.NoError(t, err)
+		assert.NotContains(t, string(log), i.Password)
+		assert.NotContains(t, string(log), i.Client.Token)
+	})
+}
+
+// TestEveryRoute walks all routes of the description as a stranger and as
+// somebody with a made-up token: without a permission named, or without being public, nobody gets in.
+func TestEveryRoute(t *testing.T) {
+	i := shared(t)
+	response, err := http.Get(i.Address() + "/api/v1/openapi.json")
+	require.NoError(t, err)
+	defer response.Body.Close()
+	var description struct {
+		OpenAPI string
+		Paths   map[string]map[string]struct {
+			OperationID string `json:"operationId"`
+			Permission  string `json:"x-permission"`
+		}
+	}
+	require.NoError(t, json.NewDecoder(response.Body).Decode(&description))
+	assert.Equal(t, "3.1.0", description.OpenAPI)
+	routes := 0
+	for path, methods := range description.Paths {
+		for method, operation := range methods {
+			routes++
+			require.NotEmpty(t, operation.Permission, "%s %s names no permission", method, path)
+			if operation.Permission == "public" {
+				continue
+			}
+			for _, token := range []string{"", "made-up"} {
+				address := i.Address() + strings.NewReplacer("{account}", "1", "{server}", "skua", "{operation}", "1", "{plan}", "harbour").Replace(path)
+				request, err := http.NewRequest(strings.ToUpper(method), address, strings.NewReader("{}"))
+				require.NoError(t, err)
+				request.Header.Set("Content-Type", "application/json")
+				if token != "" {
+					request.Header.Set("Authorization", "Bearer "+token)
+				}
+				answer, err := http.DefaultClient.Do(request)
+				require.NoError(t, err)
+				answer.Body.Close()
+				assert.Equal(t, 401, answer.StatusCode, "%s %s", method, path)
+			}
+		}
+	}
+	assert.Greater(t, routes, 20)
+}
+
+func TestHealth(t *testing.T) {
+	i := shared(t)
+	for path, want := range map[string]string{"/healthz": "alive", "/readyz": "ready", "/metrics": "victualler_request_seconds_bucket"} {
+		response, err := http.Get(i.Address() + path)
+		require.NoError(t, err)
+		body := make([]byte, 1<<20)
+		n, _ := response.Body.Read(body)
+		text := string(body[:n])
+		for n > 0 {
+			n, _ = response.Body.Read(body)
+			text += string(body[:n])
+		}
+		response.Body.Close()
+		assert.Equal(t, 200, response.StatusCode)
+		assert.Contains(t, text, want)
+		assert.Contains(t, response.Header.Get("Content-Security-Policy"), "script-src 'self'")
+	}
+}
