@@ -56,10 +56,21 @@ func (a *Agent) Handler(certificateEnds time.Time) http.Handler {
 			receipt <- a.Apply(r.Context(), m, func(s agentlink.Step) { steps <- s })
 			close(steps)
 		}()
+		w.Header().Set("Content-Type", "application/x-ndjson")
 		control := http.NewResponseController(w)
 		encoder := json.NewEncoder(w)
-		for s := range steps { // also when nobody reads any more: the apply must not wait
-			encoder.Encode(agentlink.Progress{Step: &s})
+		control.Flush()
+		alive := time.NewTicker(agentlink.SignOfLife)
+		defer alive.Stop()
+		for going := true; going; { // also when nobody reads any more: the apply must not wait
+			select {
+			case s, more := <-steps:
+				if going = more; more {
+					encoder.Encode(agentlink.Progress{Step: &s})
+				}
+			case <-alive.C:
+				encoder.Encode(agentlink.Progress{})
+			}
 			control.Flush()
 		}
 		result := <-receipt

@@ -72,6 +72,15 @@ type Client struct {
 	http    *http.Client
 }
 
+// While an apply goes on, the agent sends a sign of life this often; a silence of
+// longestSilence means that it, or the network to it, is gone.
+const (
+	SignOfLife     = 2 * time.Second
+	longestSilence = 7 * time.Second
+)
+
+var errSilent = errors.New("no sign of life")
+
 // ErrUnreachable wraps every failure to get an answer from an agent.
 var ErrUnreachable = errors.New("the agent does not answer")
 
@@ -102,6 +111,10 @@ func (c *Client) Clear(ctx context.Context) (Cleared, error) {
 // Apply has m applied, tells each step as it happens, and returns the receipt.
 // A receipt with a failure is no error of the call.
 func (c *Client) Apply(ctx context.Context, m manifest.Manifest, tell func(Step)) (Receipt, error) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	silence := time.AfterFunc(longestSilence, func() { cancel(errSilent) })
+	defer silence.Stop()
 	response, err := c.send(ctx, "/v1/apply", m)
 	if err != nil {
 		return Receipt{}, err
@@ -110,6 +123,7 @@ func (c *Client) Apply(ctx context.Context, m manifest.Manifest, tell func(Step)
 	lines := bufio.NewScanner(response.Body)
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
+		silence.Reset(longestSilence)
 		var p Progress
 		if err := json.Unmarshal(lines.Bytes(), &p); err != nil {
 			return Receipt{}, fmt.Errorf("%w in a way that can be read: %w", ErrUnreachable, err)
@@ -121,7 +135,7 @@ func (c *Client) Apply(ctx context.Context, m manifest.Manifest, tell func(Step)
 			tell(*p.Step)
 		}
 	}
-	return Receipt{}, fmt.Errorf("%w to the end: %w", ErrUnreachable, errors.Join(lines.Err(), io.ErrUnexpectedEOF))
+	return Receipt{}, fmt.Errorf("%w to the end: %w", ErrUnreachable, errors.Join(context.Cause(ctx), lines.Err(), io.ErrUnexpectedEOF))
 }
 
 func (c *Client) call(ctx context.Context, path string, body, answer any) error {

@@ -99,6 +99,16 @@ func (btrfs) setLimit(ctx context.Context, path string, bytes *int64) error {
 }
 
 func (btrfs) used(ctx context.Context) (map[string]int64, error) {
+	// What is not on the disk yet is not counted yet.
+	top, err := os.Open(Dir)
+	if err != nil {
+		return nil, err
+	}
+	err = unix.Syncfs(int(top.Fd()))
+	top.Close()
+	if err != nil {
+		return nil, err
+	}
 	groups, err := qgroups(ctx, Dir)
 	if err != nil {
 		return nil, err

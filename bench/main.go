@@ -1,0 +1,258 @@
+// Command bench measures the whole installation against plain scripts that do
+// the same system work on the same lab servers, in one run, and writes the
+// ratios to docs/benchmarks.md.
+//
+//	go run ./bench [-out FILE]
+package main
+
+import (
+	"context"
+	_ "embed"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"victualler/internal/api"
+	"victualler/internal/hosting/plans"
+	"victualler/internal/lab"
+	"victualler/internal/lab/installation"
+)
+
+//go:embed script.sh
+var script string
+
+func main() {
+	lab.Hook()
+	out := flag.String("out", "docs/benchmarks.md", "`file` for the table")
+	rounds := flag.Int("rounds", 15, "single accounts opened each way")
+	many := flag.Int("many", 50, "accounts opened at once")
+	flag.Parse()
+	if err := run(context.Background(), *out, *rounds, *many); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+// bench is one run.
+type bench struct {
+	*installation.Installation
+	server *lab.Server
+	next   int
+}
+
+// row is a line of the table.
+type row struct {
+	what, ours, theirs string
+	ratio              string
+	target             string
+	met                bool
+}
+
+func run(ctx context.Context, out string, rounds, many int) error {
+	say := func(text string) { fmt.Fprintln(os.Stderr, "· "+text) }
+	dir, err := os.MkdirTemp("", "victualler-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if err := lab.InstallPackages(ctx, say, lab.MachinePackages...); err != nil {
+		return err
+	}
+	base, err := lab.EnsureBase(ctx, lab.CacheDir(), say)
+	if err != nil {
+		return err
+	}
+	subnet, err := lab.FreeSubnet(ctx)
+	if err != nil {
+		return err
+	}
+	programs, err := filepath.Abs("var/bin")
+	if err != nil {
+		return err
+	}
+	i, err := installation.Start(ctx, installation.Options{Dir: dir, Programs: programs, Say: say,
+		Lab: lab.Options{Name: "bench", Base: base, Subnet: subnet}, Servers: []lab.ServerOptions{{Name: "skua", Host: 21}}})
+	if err != nil {
+		return err
+	}
+	defer i.Stop()
+	b := &bench{Installation: i, server: i.Servers["skua"]}
+	limits := plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(1), plans.PHPWorkers: plans.Of(3)}
+	if err := i.Client.Post(ctx, "/plans", api.NewPlan{Name: "bench", Limits: limits}, nil); err != nil {
+		return err
+	}
+	if err := i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "Bench"}, nil); err != nil {
+		return err
+	}
+	say("one account, in turn by the product and by the script")
+	var ours, theirs []time.Duration
+	for range rounds + 1 { // the first of each warms up
+		d, err := b.openOne(ctx)
+		if err != nil {
+			return err
+		}
+		ours = append(ours, d)
+		if d, err = b.scriptOne(ctx); err != nil {
+			return err
+		}
+		theirs = append(theirs, d)
+	}
+	one, oneScript := median(ours[1:]), median(theirs[1:])
+	rows := []row{compare("one account, from call to verified answer", one, oneScript, func(r float64) bool { return r <= 1.5 }, "at most 1.5")}
+
+	say(fmt.Sprintf("%d accounts at once", many))
+	before, err := b.reloads(ctx)
+	if err != nil {
+		return err
+	}
+	all, err := b.openMany(ctx, many)
+	if err != nil {
+		return err
+	}
+	after, err := b.reloads(ctx)
+	if err != nil {
+		return err
+	}
+	say(fmt.Sprintf("%d accounts by the script in a loop", many))
+	loop := time.Now()
+	for range many {
+		if _, err := b.scriptOne(ctx); err != nil {
+			return err
+		}
+	}
+	looped := time.Since(loop)
+	rows = append(rows, compare(fmt.Sprintf("%d accounts at once; the script in a loop", many), all, looped, func(r float64) bool { return r <= 1/3.0 }, "at most 0.33"))
+	rows = append(rows, row{fmt.Sprintf("reloads of nginx for those %d", many), fmt.Sprint(after - before), fmt.Sprint(many),
+		fmt.Sprintf("%.2f", float64(after-before)/float64(many)), "clearly below 1", after-before < int64(many)/2})
+
+	service, err := residentMiB(fmt.Sprintf("/proc/%d/status", b.ServicePID()), nil)
+	if err != nil {
+		return err
+	}
+	agent, err := residentMiB("", b.server)
+	if err != nil {
+		return err
+	}
+	rows = append(rows, row{"memory of the service after that", fmt.Sprintf("%d MiB", service), "", "", "below 150 MB", service < 143},
+		row{"memory of the agent after that", fmt.Sprintf("%d MiB", agent), "", "", "below 40 MB", agent < 38})
+	var text strings.Builder
+	write(&text, rows)
+	fmt.Print(text.String())
+	return os.WriteFile(out, []byte(text.String()), 0o644)
+}
+
+func compare(what string, ours, theirs time.Duration, met func(float64) bool, target string) row {
+	ratio := float64(ours) / float64(theirs)
+	return row{what, ms(ours), ms(theirs), fmt.Sprintf("%.2f", ratio), target, met(ratio)}
+}
+
+func ms(d time.Duration) string { return fmt.Sprintf("%d ms", d.Milliseconds()) }
+
+func median(all []time.Duration) time.Duration {
+	slices.Sort(all)
+	return all[len(all)/2]
+}
+
+func write(out io.Writer, rows []row) {
+	fmt.Fprintf(out, `# Benchmarks
+
+Written by `+"`make bench`"+` on %s, on %d processors. Both columns are of the same run, on the same lab server (bench/script.sh is the
+script). Times on other machines differ; the ratios are what counts.
+
+| what | Victualler | plain script | ratio | wanted | met |
+|---|---|---|---|---|---|
+`, time.Now().UTC().Format("2006-01-02"), runtime.NumCPU())
+	for _, r := range rows {
+		met := "yes"
+		if !r.met {
+			met = "no"
+		}
+		fmt.Fprintf(out, "| %s | %s | %s | %s | %s | %s |\n", r.what, r.ours, r.theirs, r.ratio, r.target, met)
+	}
+}
+
+func (b *bench) openOne(ctx context.Context) (time.Duration, error) {
+	b.next++
+	begun := time.Now()
+	err := b.open(ctx, fmt.Sprintf("ours%d.example", b.next))
+	return time.Since(begun), err
+}
+
+func (b *bench) open(ctx context.Context, domain string) error {
+	var opening api.Opening
+	if err := b.Client.Post(ctx, "/accounts", api.OpenAccount{Domain: domain, Plan: "bench", Customer: "Bench"}, &opening); err != nil {
+		return err
+	}
+	o, err := b.Client.Watch(ctx, opening.Operation, func(api.Operation) {})
+	if err == nil && o.State != "done" {
+		err = errors.New(o.Failure)
+	}
+	return err
+}
+
+func (b *bench) openMany(ctx context.Context, n int) (time.Duration, error) {
+	errs := make([]error, n)
+	var group sync.WaitGroup
+	begun := time.Now()
+	for k := range n {
+		group.Go(func() { errs[k] = b.open(ctx, fmt.Sprintf("many%d.example", k)) })
+	}
+	group.Wait()
+	return time.Since(begun), errors.Join(errs...)
+}
+
+func (b *bench) scriptOne(ctx context.Context) (time.Duration, error) {
+	b.next++
+	name := fmt.Sprintf("script%d", b.next)
+	begun := time.Now()
+	_, err := b.server.Exec(ctx, "sh", "-c", script, "sh", name, name+".example", fmt.Sprint(500000+b.next), b.server.Address.String())
+	return time.Since(begun), err
+}
+
+func (b *bench) reloads(ctx context.Context) (int64, error) {
+	asked := time.Now()
+	for {
+		var s api.Server
+		if err := b.Client.Get(ctx, "/servers/skua", nil, &s); err != nil {
+			return 0, err
+		}
+		if s.SeenAt.After(asked) {
+			for _, p := range s.Health.Programs {
+				if p.Name == "nginx" {
+					return p.Reloads, nil
+				}
+			}
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+// residentMiB reads a process's resident memory (proc(5)), here or on a server.
+func residentMiB(path string, server *lab.Server) (int, error) {
+	var text []byte
+	var err error
+	if server == nil {
+		text, err = os.ReadFile(path)
+	} else {
+		var out string
+		out, err = server.Exec(context.Background(), "sh", "-c", `cat "/proc/$(pgrep -f "victualler-agent run" | head -1)/status"`)
+		text = []byte(out)
+	}
+	if err != nil {
+		return 0, err
+	}
+	_, rest, found := strings.Cut(string(text), "VmRSS:")
+	var kib int
+	if _, err := fmt.Sscan(rest, &kib); !found || err != nil {
+		return 0, fmt.Errorf("no VmRSS in %s", path)
+	}
+	return kib >> 10, nil
+}
