@@ -30,7 +30,6 @@ pm.max_requests = 500
 ; The agent asks here which rendering is loaded.
 ping.path = %s
 ping.response = %s
-chdir = %s
 security.limit_extensions = .php
 env[HOME] = %s
 env[TMPDIR] = %s/tmp
@@ -40,7 +39,7 @@ php_admin_value[sys_temp_dir] = %s/tmp
 php_admin_value[session.save_path] = %s/tmp
 php_admin_value[expose_php] = 0
 `, m.SignInName, m.SignInName, m.SignInName, PHPSocket(m), m.PHP.Workers, PHPCheckPath, fingerprintMark,
-		home, home, home, home, home, home, home)
+		home, home, home, home, home, home)
 	return []File{{Path: phpDir(s.PHP) + "/pool.d/account-" + m.SignInName + ".conf", Mode: 0o644, Content: withFingerprint(text)}}
 }
 

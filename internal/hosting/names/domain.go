@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/net/idna"
 	"golang.org/x/net/publicsuffix"
@@ -90,6 +91,9 @@ func ParseDomain(typed string) (Domain, []string, error) {
 	}
 	if len(name) > 2048 {
 		return refuse("that is far too long for a domain; at most %d characters are possible", MaxDomain)
+	}
+	if !utf8.ValidString(name) || strings.ContainsRune(name, utf8.RuneError) {
+		return refuse("the name holds bytes that are no letters; type it again")
 	}
 	if scheme, rest, found := strings.Cut(name, "://"); found {
 		name = rest
