@@ -3,7 +3,6 @@ package e2e
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -66,18 +65,11 @@ func TestSession(t *testing.T) {
 		assert.Equal(t, 403, response.StatusCode)
 	})
 	t.Run("the operator is got back on the machine", func(t *testing.T) {
-		out, err := i.Daemon("operator", "reset", i.Operator).Output()
-		require.NoError(t, err)
-		var name, password string
-		_, err = fmt.Sscanf(string(out), "new password of %s %s", &name, &password)
-		require.NoError(t, err)
-		assert.Equal(t, 401, problemOf(t, i.Client.Get(ctx, "/session", nil, nil)).Status, "sessions have ended")
-		_, err = (&client.Client{Base: i.Address()}).SignIn(ctx, i.Operator, i.Password)
+		old, oldPassword := *i.Client, i.Password
+		resetPassword(t)
+		assert.Equal(t, 401, problemOf(t, old.Get(ctx, "/session", nil, nil)).Status, "sessions have ended")
+		_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, i.Operator, oldPassword)
 		assert.Equal(t, 401, problemOf(t, err).Status)
-		i.Password = password
-		_, err = i.Client.SignIn(ctx, i.Operator, password)
-		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(i.LogFile()), "operator"), []byte(i.Operator+" "+password+"\n"), 0o600))
 		_, err = i.Daemon("operator", "reset", "nobody").Output()
 		assert.Error(t, err)
 	})

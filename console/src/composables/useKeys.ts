@@ -6,11 +6,16 @@ function typing(event: KeyboardEvent): boolean {
   return at.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(at.tagName)
 }
 
+/** True while a dialog is shown; one that was closed stays in the page, unseen. */
+function inDialog(): boolean {
+  return [...document.querySelectorAll('[role="dialog"]')].some((dialog) => dialog.getClientRects().length > 0)
+}
+
 /** Calls a function when its key is pressed, outside of fields and dialogs. */
 export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>) {
   const pressed = (event: KeyboardEvent) => {
     if (event.defaultPrevented || event.ctrlKey || event.metaKey || event.altKey || typing(event)) return
-    if (document.querySelector('[role="dialog"][aria-modal="true"]')) return
+    if (inDialog()) return
     keys[event.key]?.(event)
   }
   onMounted(() => window.addEventListener('keydown', pressed))

@@ -130,7 +130,9 @@ func (i *Installation) Address() string { return "http://" + i.options.Listen }
 
 func (i *Installation) stateDir() string     { return filepath.Join(i.options.Dir, "victuallerd") }
 func (i *Installation) databaseFile() string { return filepath.Join(i.stateDir(), "database") }
-func (i *Installation) operatorFile() string { return filepath.Join(i.options.Dir, "operator") }
+
+// OperatorFile is where the first operator's name and password are kept.
+func (i *Installation) OperatorFile() string { return filepath.Join(i.options.Dir, "operator") }
 
 // LogFile is where the service's log goes.
 func (i *Installation) LogFile() string { return filepath.Join(i.options.Dir, "victuallerd.log") }
@@ -175,7 +177,7 @@ func (i *Installation) StartService(ctx context.Context) error {
 		for lines := bufio.NewScanner(stdout); lines.Scan(); {
 			var name, password string
 			if n, _ := fmt.Sscanf(lines.Text(), "first operator: sign in as %s with the password %s", &name, &password); n == 2 {
-				os.WriteFile(i.operatorFile(), []byte(name+" "+password+"\n"), 0o600)
+				os.WriteFile(i.OperatorFile(), []byte(name+" "+password+"\n"), 0o600)
 			}
 		}
 	}()
@@ -203,9 +205,9 @@ func (i *Installation) StartService(ctx context.Context) error {
 			return fmt.Errorf("the service is not ready within 30 s; see %s", i.LogFile())
 		}
 	}
-	text, err := os.ReadFile(i.operatorFile())
+	text, err := os.ReadFile(i.OperatorFile())
 	if errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("%s is missing: the first operator's password was not kept; reset it with “victuallerd operator reset operator”", i.operatorFile())
+		return fmt.Errorf("%s is missing: the first operator's password was not kept; reset it with “victuallerd operator reset operator”", i.OperatorFile())
 	}
 	if err != nil {
 		return err
