@@ -69,17 +69,36 @@ func (a *Agent) Run(ctx context.Context) error {
 	if err := a.committer.submit(&change{tell: func(string, string) {}}); err != nil {
 		a.Log.Warn("shared configuration is not in place; every apply tries again", "reason", err)
 	}
+	a.Log.Info("repeat what was cut off", "accounts", len(begun))
+	a.again(ctx, begun)
+	// A new program may render differently. That is no drift: it writes anew
+	// what the old one wrote, while it serves.
+	renewed, err := a.state.newProgram()
+	if err != nil {
+		return err
+	}
+	if renewed {
+		all := a.state.all()
+		a.Log.Info("apply everything anew: the program is another", "accounts", len(all))
+		go a.again(ctx, all)
+	}
+	return nil
+}
+
+// again applies manifests that were applied, or begun, before.
+func (a *Agent) again(ctx context.Context, all []manifest.Manifest) {
 	var group sync.WaitGroup
-	for _, m := range begun {
-		a.Log.Info("repeat an apply that was cut off", "account", m.SignInName, "revision", m.Revision)
+	slots := make(chan struct{}, 64)
+	for _, m := range all {
+		slots <- struct{}{}
 		group.Go(func() {
-			if r := a.Apply(ctx, m, func(agentlink.Step) {}); r.Failure != nil {
+			defer func() { <-slots }()
+			if r := a.Apply(ctx, m, func(agentlink.Step) {}); r.Failure != nil && r.Failure.Code != agentlink.FailedStale {
 				a.Log.Warn("repeated apply failed", "account", m.SignInName, "reason", r.Failure.Message)
 			}
 		})
 	}
 	group.Wait()
-	return nil
 }
 
 // lock makes applies of one account wait for each other.

@@ -56,6 +56,16 @@ func joined(t *testing.T, labName string, options lab.ServerOptions) (*lab.Serve
 	assert.ErrorIs(t, err, agentlink.ErrUnreachable, "another installation's service is refused")
 	_, err = agentlink.NewDialer(authority, time.Now).Agent(2, address).Status(ctx)
 	assert.ErrorIs(t, err, agentlink.ErrUnreachable, "the agent of another server is not taken for this one")
+
+	// A new certificate, as if made half a day later, takes the place of the old one at once.
+	before, err := c.Status(ctx)
+	require.NoError(t, err)
+	require.Error(t, c.Renew(ctx, stranger, 1, time.Now()), "of another authority")
+	require.Error(t, c.Renew(ctx, authority, 2, time.Now()), "for another server")
+	require.NoError(t, c.Renew(ctx, authority, 1, time.Now().Add(12*time.Hour)))
+	after, err := c.Status(ctx)
+	require.NoError(t, err)
+	assert.Greater(t, after.CertificateEnds.Sub(before.CertificateEnds), 11*time.Hour)
 	return s, c
 }
 
@@ -319,4 +329,24 @@ func TestGroupCommit(t *testing.T) {
 			assert.Nil(t, r.Failure, "%+v", r.Failure)
 		}
 	})
+}
+
+// A new program that renders differently writes anew what the old one wrote.
+func TestNewProgram(t *testing.T) {
+	ctx := context.Background()
+	s, c := joined(t, "agtn", lab.ServerOptions{})
+	applied(t, c, account(t, 17, "ternferries", "ternferries.example"))
+	// As if this program's predecessor had written another file and been replaced.
+	_, err := s.Exec(ctx, "sh", "-ec", `sed -i 's/index index.php/index old.php/' /etc/nginx/victualler/accounts/ternferries.conf
+		echo another > /var/lib/victualler-agent/program; pkill -KILL -x victualler-agen`)
+	require.NoError(t, err)
+	labtest.Eventually(t, 20*time.Second, func() bool {
+		sweep, err := c.Sweep(ctx, agentlink.SweepRequest{})
+		return err == nil && len(sweep.Accounts) == 1 && len(sweep.Accounts[0].Drift) == 0
+	})
+	// The same program again changes nothing by itself.
+	_, err = s.Exec(ctx, "sh", "-ec", `sed -i 's/index index.php/index old.php/' /etc/nginx/victualler/accounts/ternferries.conf; pkill -KILL -x victualler-agen`)
+	require.NoError(t, err)
+	labtest.Eventually(t, 20*time.Second, func() bool { _, err := c.Status(ctx); return err == nil })
+	assert.Len(t, drift(t, c), 1)
 }

@@ -5,13 +5,10 @@ import (
 	"crypto/tls"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
-	"os"
-	"path/filepath"
 	"time"
 
 	"victualler/internal/agentlink"
@@ -22,12 +19,21 @@ import (
 const maxBody = 16 << 20
 
 // Handler answers the service.
-func (a *Agent) Handler(certificateEnds time.Time) http.Handler {
+func (a *Agent) Handler(own *identity) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /v1/status", func(w http.ResponseWriter, r *http.Request) {
 		s, err := a.Status(r.Context())
-		s.CertificateEnds = certificateEnds
+		s.CertificateEnds = own.certificate().Leaf.NotAfter
 		answer(w, s, err)
+	})
+	mux.HandleFunc("POST /v1/renewal/request", func(w http.ResponseWriter, _ *http.Request) {
+		request, err := own.beginRenewal()
+		answer(w, agentlink.SigningRequest{Request: request}, err)
+	})
+	mux.HandleFunc("POST /v1/renewal", func(w http.ResponseWriter, r *http.Request) {
+		if signed, ok := read[agentlink.SignedCertificate](w, r); ok {
+			answer(w, struct{}{}, own.finishRenewal(signed.Certificate))
+		}
 	})
 	mux.HandleFunc("POST /v1/preview", func(w http.ResponseWriter, r *http.Request) {
 		if m, ok := read[manifest.Manifest](w, r); ok {
@@ -100,9 +106,9 @@ func answer(w http.ResponseWriter, v any, err error) {
 // Listen serves on address until the context ends. An agent that has not
 // joined waits for a join secret and serves the enrolment first.
 func Listen(ctx context.Context, address, stateDir string, log *slog.Logger, start func(context.Context) (*Agent, error)) error {
-	identity, err := loadIdentity(stateDir)
+	own, err := loadIdentity(stateDir)
 	if errors.Is(err, fs.ErrNotExist) {
-		identity, err = enrol(ctx, address, stateDir, log)
+		own, err = enrol(ctx, address, stateDir, log)
 	}
 	if err != nil {
 		return err
@@ -111,9 +117,8 @@ func Listen(ctx context.Context, address, stateDir string, log *slog.Logger, sta
 	if err != nil {
 		return err
 	}
-	leaf := identity.Certificate.Leaf
-	log.Info("ready", "address", address, "certificate_ends", leaf.NotAfter)
-	return serve(ctx, address, identity.ServerTLS(), a.Handler(leaf.NotAfter))
+	log.Info("ready", "address", address, "certificate_ends", own.certificate().Leaf.NotAfter)
+	return serve(ctx, address, own.current.ServerTLS(own.certificate), a.Handler(own))
 }
 
 func serve(ctx context.Context, address string, config *tls.Config, handler http.Handler) error {
@@ -136,81 +141,4 @@ func serve(ctx context.Context, address string, config *tls.Config, handler http
 	}
 	<-stopped
 	return nil
-}
-
-func identityPath(stateDir string) string { return filepath.Join(stateDir, "identity.pem") }
-func secretPath(stateDir string) string   { return filepath.Join(stateDir, "join-secret") }
-
-func loadIdentity(stateDir string) (agentlink.Identity, error) {
-	text, err := os.ReadFile(identityPath(stateDir))
-	if err != nil {
-		return agentlink.Identity{}, err
-	}
-	return agentlink.DecodeIdentity(text)
-}
-
-// KeepJoinSecret leaves a secret for the agent that waits for one.
-func KeepJoinSecret(stateDir, text string) error {
-	secret, err := agentlink.ParseJoinSecret(text)
-	if err != nil {
-		return err
-	}
-	if _, err := os.Stat(identityPath(stateDir)); err == nil {
-		return fmt.Errorf("this agent has joined already; to have it join another installation, stop it and remove %s", identityPath(stateDir))
-	}
-	if err := os.MkdirAll(stateDir, 0o700); err != nil {
-		return err
-	}
-	return writeFile(secretPath(stateDir), []byte(secret.String()+"\n"), 0o600)
-}
-
-// enrol waits for a join secret, then for the service, and keeps the identity.
-func enrol(ctx context.Context, address, stateDir string, log *slog.Logger) (agentlink.Identity, error) {
-	none := agentlink.Identity{}
-	log.Info("not joined yet: waiting for “victualler-agent join SECRET” on this server")
-	var secret agentlink.JoinSecret
-	for {
-		text, err := os.ReadFile(secretPath(stateDir))
-		if err == nil {
-			if secret, err = agentlink.ParseJoinSecret(string(text)); err != nil {
-				return none, err
-			}
-			break
-		}
-		select {
-		case <-ctx.Done():
-			return none, ctx.Err()
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
-	enrollee, err := agentlink.NewEnrollee(secret)
-	if err != nil {
-		return none, err
-	}
-	config, err := enrollee.ServerTLS()
-	if err != nil {
-		return none, err
-	}
-	log.Info("waiting for the service", "address", address)
-	serving, stop := context.WithCancel(ctx)
-	failed := make(chan error, 1)
-	go func() { failed <- serve(serving, address, config, enrollee) }()
-	defer func() { stop(); <-failed }()
-	select {
-	case identity := <-enrollee.Joined():
-		text, err := identity.Encode()
-		if err != nil {
-			return none, err
-		}
-		if err := writeFile(identityPath(stateDir), text, 0o600); err != nil {
-			return none, err
-		}
-		log.Info("joined")
-		return identity, os.Remove(secretPath(stateDir))
-	case err := <-failed:
-		failed <- nil
-		return none, err
-	case <-ctx.Done():
-		return none, ctx.Err()
-	}
 }

@@ -1,9 +1,12 @@
 package agent
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"maps"
 	"os"
@@ -19,6 +22,7 @@ import (
 //
 //	accounts/NAME.json  the last manifest that was applied in full
 //	journal/NAME.json   a manifest whose apply has begun and not ended
+//	program             digest of the program that applied them
 //
 // A file is replaced as a whole and is on the disk before a call returns.
 type state struct {
@@ -107,6 +111,30 @@ func (s *state) abandon(name string) error {
 
 // begun returns the intentions that a killed agent left.
 func (s *state) begun() ([]manifest.Manifest, error) { return s.read("journal") }
+
+// newProgram reports whether another program than this one applied the
+// manifests in force, and keeps that it is this one from now on. The first program is not another.
+func (s *state) newProgram() (bool, error) {
+	self, err := os.Open("/proc/self/exe")
+	if err != nil {
+		return false, err
+	}
+	defer self.Close()
+	digest := sha256.New()
+	if _, err := io.Copy(digest, self); err != nil {
+		return false, err
+	}
+	mine := hex.EncodeToString(digest.Sum(nil))
+	path := filepath.Join(s.dir, "program")
+	last, err := os.ReadFile(path)
+	if err == nil && string(last) == mine {
+		return false, nil
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return false, err
+	}
+	return err == nil, writeFile(path, []byte(mine), 0o600)
+}
 
 func (s *state) path(kind, name string) string { return filepath.Join(s.dir, kind, name+".json") }
 

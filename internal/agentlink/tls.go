@@ -120,13 +120,15 @@ type Identity struct {
 }
 
 // ServerTLS is an enrolled agent's side of the connection: only the service of
-// its own installation gets in.
-func (i Identity) ServerTLS() *tls.Config {
+// its own installation gets in. The certificate shown is the one that current
+// returns, so that a renewal needs no new start.
+func (i Identity) ServerTLS(current func() *tls.Certificate) *tls.Config {
 	pool := x509.NewCertPool()
 	pool.AddCert(i.Authority)
 	return &tls.Config{
-		MinVersion: tls.VersionTLS13, Certificates: []tls.Certificate{i.Certificate},
-		ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: pool,
+		MinVersion:     tls.VersionTLS13,
+		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return current(), nil },
+		ClientAuth:     tls.RequireAndVerifyClientCert, ClientCAs: pool,
 		VerifyConnection: func(c tls.ConnectionState) error { return c.PeerCertificates[0].VerifyHostname(serviceName) },
 	}
 }

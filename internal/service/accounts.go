@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math"
 	"net"
 	"slices"
 	"strings"
@@ -18,23 +17,6 @@ import (
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
-
-// CheckDomain tells what would become of a domain that is being typed.
-func (s *Service) CheckDomain(ctx context.Context, typed string) (api.DomainCheck, error) {
-	domain, corrections, err := names.ParseDomain(typed)
-	if err != nil {
-		return api.DomainCheck{}, err
-	}
-	out := api.DomainCheck{Domain: domain.String(), Unicode: domain.Unicode(), Corrections: nonNil(corrections)}
-	if err := domainFree(ctx, s.store.Queries, domain, 0); err != nil {
-		if refusal.As(err) == nil {
-			return out, err
-		}
-		out.Taken = err.Error()
-	}
-	out.SignInName, err = proposeSignIn(ctx, s.store.Queries, domain)
-	return out, err
-}
 
 // CheckSignIn refuses a sign-in name that cannot be used.
 func (s *Service) CheckSignIn(ctx context.Context, name string) error {
@@ -60,28 +42,6 @@ func proposeSignIn(ctx context.Context, q *db.Queries, domain names.Domain) (str
 		return "", err
 	}
 	return names.ProposeSignIn(domain, func(name string) bool { return slices.Contains(taken, name) }), nil
-}
-
-// domainFree refuses a domain that is hosted already, or lies above or below
-// one of another account. It does not say whose: that is nobody else's business.
-func domainFree(ctx context.Context, q *db.Queries, domain names.Domain, account int64) error {
-	related, err := q.RelatedDomains(ctx, domain.Registrable())
-	if err != nil {
-		return err
-	}
-	above := domain.Above()
-	for _, other := range related {
-		switch {
-		case other.Name == domain.String():
-			return refusal.New(refusal.DomainTaken, "%s is hosted here already", domain.Unicode()).On("domain")
-		case other.AccountID == account:
-		case slices.Contains(above, other.Name):
-			return refusal.New(refusal.DomainTaken, "%s lies below a domain of another account; only that account can add it", domain.Unicode()).On("domain")
-		case strings.HasSuffix(other.Name, "."+domain.String()):
-			return refusal.New(refusal.DomainTaken, "a name below %s belongs to another account; it must be given up there first", domain.Unicode()).On("domain")
-		}
-	}
-	return nil
 }
 
 // OpenAccount opens an account: everything is decided and written down now,
@@ -467,53 +427,9 @@ func accountView(row db.AccountByIDRow) api.Account {
 
 func subjectOf(a db.Account) string { return fmt.Sprintf("account %d %s", a.ID, a.SignInName) }
 
-func unicode(ascii string) string {
-	domain, _, err := names.ParseDomain(ascii)
-	if err != nil {
-		return ascii
-	}
-	return domain.Unicode()
-}
-
 func nonNil(list []string) []string {
 	if list == nil {
 		return []string{}
 	}
 	return list
-}
-
-// mostWorkers is how many PHP requests at once "unlimited" means on a real server.
-const mostWorkers = 50
-
-// buildManifest turns an account's rows into what its server must hold.
-func buildManifest(ctx context.Context, q *db.Queries, account db.Account) (manifest.Manifest, error) {
-	m := manifest.Manifest{AccountID: account.ID, SignInName: account.SignInName, Revision: account.Revision, Wanted: manifest.Absent}
-	if account.State == "closing" || account.State == "closed" {
-		return m, nil
-	}
-	m.Wanted = manifest.Present
-	plan, err := loadPlan(ctx, q, account.PlanID, "")
-	if err != nil {
-		return m, err
-	}
-	if disk := plan.Limits[plans.Disk]; !disk.Unlimited {
-		m.Home.DiskLimit = &disk.N
-	}
-	workers := plan.Limits[plans.PHPWorkers]
-	if workers.Unlimited {
-		workers.N = mostWorkers
-	}
-	m.PHP.Workers = int(min(max(workers.N, 1), math.MaxInt16, mostWorkers))
-	domains, err := q.DomainsOfAccount(ctx, account.ID)
-	if err != nil {
-		return m, err
-	}
-	for _, row := range domains {
-		domain, _, err := names.ParseDomain(row.Name)
-		if err != nil {
-			return m, err
-		}
-		m.Sites = append(m.Sites, manifest.Site{Domain: domain, Root: row.Root, Starter: true})
-	}
-	return m, nil
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/manifest"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/store"
@@ -104,4 +105,26 @@ func amount(column *int64) plans.Amount {
 		return plans.Unlimited
 	}
 	return plans.Of(*column)
+}
+
+// mostWorkers is how many PHP requests at once "unlimited" means on a real server.
+const mostWorkers = 50
+
+// What the plan says of the home and of PHP.
+func init() {
+	manifestParts = append(manifestParts, func(ctx context.Context, q *db.Queries, account db.Account, m *manifest.Manifest) error {
+		plan, err := loadPlan(ctx, q, account.PlanID, "")
+		if err != nil {
+			return err
+		}
+		if disk := plan.Limits[plans.Disk]; !disk.Unlimited {
+			m.Home.DiskLimit = &disk.N
+		}
+		workers := plan.Limits[plans.PHPWorkers]
+		if workers.Unlimited {
+			workers.N = mostWorkers
+		}
+		m.PHP.Workers = int(min(max(workers.N, 1), mostWorkers))
+		return nil
+	})
 }

@@ -163,8 +163,16 @@ func (s *Service) PollServers(ctx context.Context) error {
 	for _, row := range rows {
 		if row.Server.State == "joined" {
 			group.Go(func() {
-				if _, err := s.poll(ctx, row.Server.ID, row.Server.Address); err != nil && row.Server.Reachable {
-					s.log.Warn("server does not answer", "server", row.Server.Label, "reason", err)
+				status, err := s.poll(ctx, row.Server.ID, row.Server.Address)
+				if err != nil {
+					if row.Server.Reachable {
+						s.log.Warn("server does not answer", "server", row.Server.Label, "reason", err)
+					}
+					return
+				}
+				if status.CertificateEnds.Sub(s.now()) < agentlink.RenewBefore {
+					err := s.agents.Agent(row.Server.ID, row.Server.Address).Renew(ctx, s.joiner, row.Server.ID, s.now())
+					s.log.Info("agent's certificate renewed", "server", row.Server.Label, "error", err)
 				}
 			})
 		}

@@ -95,7 +95,7 @@ const facts = computed<[string, string][]>(() => {
         <section v-if="data.domains?.length">
           <h2>Domains</h2>
           <DataTable
-            :columns="[{ key: 'unicode', title: 'Domain', long: true }, { key: 'served_as', title: 'Served as', text: (d) => d.served_as }, { key: 'root', title: 'Document root', long: true, wide: true }]"
+            :columns="[{ key: 'unicode', title: 'Domain', long: true }, { key: 'served_as', title: 'Served as', text: (d) => d.served_as }, { key: 'root', title: 'Document root', wide: true }]"
             :rows="data.domains"
             :id="(d) => d.name"
             caption="Domains of the account"

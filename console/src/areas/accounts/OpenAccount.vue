@@ -206,9 +206,6 @@ form {
   list-style: none;
   color: var(--ink-2);
 }
-.notes li::first-letter {
-  text-transform: uppercase;
-}
 .good {
   color: var(--ink);
 }
