@@ -35,7 +35,7 @@ func TestOpenAndCloseByClient(t *testing.T) {
 	out, stderr, exit = command(t, "account", "open", "--plan", "harbour", "https://WWW.Ternferries.example/timetable", "--customer", "Tern Ferries", "--server", "skua")
 	require.Equal(t, 0, exit, stderr)
 	assert.Less(t, time.Since(begun), 5*time.Second)
-	for _, part := range []string{"left out “https://”", "left out the path “/timetable”", "opening ternferries.example as ternferries on skua", "verify   ok", "done in"} {
+	for _, part := range []string{"left out “https://”", "left out the path “/timetable”", "opening ternferries.example as ternferries on skua", "verify       ok", "done in"} {
 		assert.Contains(t, out, part)
 	}
 	status, body := page(t, "skua", "ternferries.example", "/")

@@ -47,6 +47,19 @@ func TestSession(t *testing.T) {
 		_, err2 := c.SignIn(ctx, i.Operator, "x")
 		assert.Equal(t, problemOf(t, err1), problemOf(t, err2))
 	})
+	t.Run("tries are throttled", func(t *testing.T) {
+		c := client.Client{Base: i.Address()}
+		for range 5 {
+			_, err := c.SignIn(ctx, "guesser", "x")
+			assert.Equal(t, 401, problemOf(t, err).Status)
+		}
+		_, err := c.SignIn(ctx, "guesser", "x")
+		p := problemOf(t, err)
+		assert.Equal(t, 429, p.Status)
+		assert.Contains(t, p.Detail, "try again in")
+		_, err = c.SignIn(ctx, i.Operator, i.Password)
+		assert.NoError(t, err, "others are not kept out")
+	})
 	t.Run("an ended session is no session", func(t *testing.T) {
 		c := client.Client{Base: i.Address()}
 		_, err := c.SignIn(ctx, i.Operator, i.Password)

@@ -144,7 +144,7 @@ func (v *stepView) show(o api.Operation) {
 		if s.State == "failed" {
 			mark = "failed"
 		}
-		fmt.Fprintf(v.call.out, "  %-8s %-6s %8s  %s\n", s.Name, mark, took(&s.StartedAt, s.FinishedAt), s.Detail)
+		fmt.Fprintf(v.call.out, "  %-12s %-6s %8s  %s\n", s.Name, mark, took(&s.StartedAt, s.FinishedAt), s.Detail)
 	}
 	text := strings.Join(now, ", ")
 	if o.Note != "" {

@@ -178,7 +178,7 @@ func (c *committer) commit(ctx context.Context, group []*change) {
 		}
 		detail := fmt.Sprintf("tested and reloaded in %d ms", time.Since(start).Milliseconds())
 		if len(group) > 1 {
-			detail = fmt.Sprintf("tested and reloaded together with %d others", len(group)-1)
+			detail += fmt.Sprintf(", shared by %d changes", len(group))
 		}
 		for _, ch := range group {
 			ch.tell(p.Name(), detail)

@@ -113,7 +113,7 @@ func (s *state) abandon(name string) error {
 func (s *state) begun() ([]manifest.Manifest, error) { return s.read("journal") }
 
 // newProgram reports whether another program than this one applied the
-// manifests in force, and keeps that it is this one from now on. The first program is not another.
+// manifests in force, and keeps that it is this one from now on.
 func (s *state) newProgram() (bool, error) {
 	self, err := os.Open("/proc/self/exe")
 	if err != nil {
@@ -133,7 +133,7 @@ func (s *state) newProgram() (bool, error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return false, err
 	}
-	return err == nil, writeFile(path, []byte(mine), 0o600)
+	return len(s.all()) > 0, writeFile(path, []byte(mine), 0o600)
 }
 
 func (s *state) path(kind, name string) string { return filepath.Join(s.dir, kind, name+".json") }

@@ -98,6 +98,7 @@ td {
   white-space: nowrap;
 }
 td.long {
+  max-width: 30rem;
   white-space: normal;
   overflow-wrap: anywhere;
 }

@@ -61,7 +61,7 @@ func ProposeSignIn(d Domain, taken func(string) bool) string {
 	if len(stem) < MinSignIn {
 		stem = "site" + stem
 	}
-	stem = cut(stem, MaxSignIn-4)
+	stem = cut(stem, MaxSignIn)
 	for n := 1; ; n++ {
 		name := stem
 		if n > 1 {

@@ -37,6 +37,10 @@ const (
 	InUse             Kind = "in-use"                 // cannot be removed while others depend on it
 )
 
+// Kinds lists every kind.
+var Kinds = []Kind{InvalidInput, NotFound, NotAllowed, NotSignedIn, WrongSignIn, TooManyTries, NameTaken, DomainTaken, LimitReached, ServerClosed,
+	ServerUnreachable, ServerFull, NoServer, Changed, WrongState, KeyReused, ApplyFailed, InUse}
+
 // Field is one wrong field of the input.
 type Field struct {
 	// Name is the JSON name of the field, with dots for nesting.

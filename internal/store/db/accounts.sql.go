@@ -255,35 +255,6 @@ func (q *Queries) AddDomain(ctx context.Context, arg AddDomainParams) (Domain, e
 	return i, err
 }
 
-const countAccounts = `-- name: CountAccounts :many
-select state, count(*) as accounts from accounts group by state
-`
-
-type CountAccountsRow struct {
-	State    string
-	Accounts int64
-}
-
-func (q *Queries) CountAccounts(ctx context.Context) ([]CountAccountsRow, error) {
-	rows, err := q.db.Query(ctx, countAccounts)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	items := []CountAccountsRow{}
-	for rows.Next() {
-		var i CountAccountsRow
-		if err := rows.Scan(&i.State, &i.Accounts); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
-}
-
 const disksOfServer = `-- name: DisksOfServer :many
 select id, revision, applied_revision, state, sign_in_name from accounts where server_id = $1 and state <> 'closed'
 `

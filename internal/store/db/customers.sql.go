@@ -32,23 +32,6 @@ func (q *Queries) AddCustomer(ctx context.Context, arg AddCustomerParams) (Custo
 	return i, err
 }
 
-const customerByID = `-- name: CustomerByID :one
-select id, name, email, version, created_at from customers where id = $1
-`
-
-func (q *Queries) CustomerByID(ctx context.Context, id int64) (Customer, error) {
-	row := q.db.QueryRow(ctx, customerByID, id)
-	var i Customer
-	err := row.Scan(
-		&i.ID,
-		&i.Name,
-		&i.Email,
-		&i.Version,
-		&i.CreatedAt,
-	)
-	return i, err
-}
-
 const customerByName = `-- name: CustomerByName :one
 select id, name, email, version, created_at from customers where lower(name) = lower($1)
 `

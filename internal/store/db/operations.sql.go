@@ -98,34 +98,6 @@ func (q *Queries) KeepStep(ctx context.Context, arg KeepStepParams) error {
 	return err
 }
 
-const lockOperation = `-- name: LockOperation :one
-select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at from operations where id = $1 for update
-`
-
-func (q *Queries) LockOperation(ctx context.Context, id int64) (Operation, error) {
-	row := q.db.QueryRow(ctx, lockOperation, id)
-	var i Operation
-	err := row.Scan(
-		&i.ID,
-		&i.Kind,
-		&i.Subject,
-		&i.AccountID,
-		&i.ServerID,
-		&i.Revision,
-		&i.PersonID,
-		&i.Actor,
-		&i.State,
-		&i.Failure,
-		&i.Note,
-		&i.Version,
-		&i.CreatedAt,
-		&i.StartedAt,
-		&i.FinishedAt,
-		&i.TouchedAt,
-	)
-	return i, err
-}
-
 const operationByID = `-- name: OperationByID :one
 select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at from operations where id = $1
 `

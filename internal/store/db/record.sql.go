@@ -74,41 +74,6 @@ func (q *Queries) BeginIdempotent(ctx context.Context, arg BeginIdempotentParams
 	return result.RowsAffected(), nil
 }
 
-const eventsAbout = `-- name: EventsAbout :many
-select id, at, person_id, actor, address, request, action, subject, before, after from events where subject = $1 order by id desc limit 100
-`
-
-func (q *Queries) EventsAbout(ctx context.Context, subject string) ([]Event, error) {
-	rows, err := q.db.Query(ctx, eventsAbout, subject)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	items := []Event{}
-	for rows.Next() {
-		var i Event
-		if err := rows.Scan(
-			&i.ID,
-			&i.At,
-			&i.PersonID,
-			&i.Actor,
-			&i.Address,
-			&i.Request,
-			&i.Action,
-			&i.Subject,
-			&i.Before,
-			&i.After,
-		); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
-}
-
 const forgetIdempotency = `-- name: ForgetIdempotency :exec
 delete from idempotency where created_at < now() - interval '1 day'
 `

@@ -56,9 +56,6 @@ where (accounts.main_domain, accounts.id) > (sqlc.arg(after_domain)::text, sqlc.
     or accounts.id in (select account_id from domains where domains.name like '%' || sqlc.arg(search) || '%'))
 order by accounts.main_domain, accounts.id limit sqlc.arg(most);
 
--- name: CountAccounts :many
-select state, count(*) as accounts from accounts group by state;
-
 -- name: DomainsOfAccount :many
 select * from domains where account_id = $1 order by main desc, name;
 

@@ -4,9 +4,6 @@ insert into operations (kind, subject, account_id, server_id, revision, person_i
 -- name: OperationByID :one
 select * from operations where id = $1;
 
--- name: LockOperation :one
-select * from operations where id = $1 for update;
-
 -- name: StepsOf :many
 select * from operation_steps where operation_id = any(sqlc.arg(operations)::bigint[]) order by operation_id, position;
 

@@ -1,9 +1,6 @@
 -- name: AddEvent :exec
 insert into events (person_id, actor, address, request, action, subject, before, after) values ($1, $2, $3, $4, $5, $6, $7, $8);
 
--- name: EventsAbout :many
-select * from events where subject = $1 order by id desc limit 100;
-
 -- name: BeginIdempotent :execrows
 -- Waits while another request with the same key is under way.
 insert into idempotency (person_id, key, digest) values ($1, $2, $3) on conflict do nothing;

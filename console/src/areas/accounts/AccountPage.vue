@@ -1,17 +1,20 @@
 <script setup lang="ts">
 import { computed, ref, watchEffect } from 'vue'
 import { ElButton } from 'element-plus'
-import { api, ask, Refusal, type Schemas } from '../../api/client'
+import { api, ask, type Schemas } from '../../api/client'
+import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
 import { ago, amount, moment } from '../../words'
 import ChangeList from '../../parts/ChangeList.vue'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import FactList from '../../parts/FactList.vue'
+import FactStrip from '../../parts/FactStrip.vue'
 import FillBar from '../../parts/FillBar.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import StateMark from '../../parts/StateMark.vue'
+import StripFact from '../../parts/StripFact.vue'
 import StepList from '../../parts/StepList.vue'
 import OperationTable from '../operations/OperationTable.vue'
 import CloseAccount from './CloseAccount.vue'
@@ -24,20 +27,15 @@ const { data: operations, reload: reloadOperations } = useLoad(
   () => ask(api.GET('/api/v1/operations', { params: { query: { account: props.account, limit: 10 } } })), { on: path })
 
 const started = ref<number>()
-const acting = ref<Refusal>()
 const { operation } = useOperation(started, () => {
   void reload()
   void reloadOperations()
 })
-async function repair() {
-  acting.value = undefined
-  try {
+const { refusal: acting, act } = useAct()
+const repair = () =>
+  act(async () => {
     started.value = (await ask(api.POST('/api/v1/accounts/{account}/repair', { params: { path: path.value } }))).operation
-  } catch (err) {
-    if (!(err instanceof Refusal)) throw err
-    acting.value = err
-  }
-}
+  })
 
 const closing = ref(false)
 watchEffect(() => {
@@ -75,12 +73,12 @@ const facts = computed<[string, string][]>(() => {
       <ElButton v-if="data.state !== 'closed'" @click="repair">Repair</ElButton>
       <ElButton v-if="data.state === 'active'" @click="closing = true">Close the account…</ElButton>
     </PageHead>
-    <div class="strip">
-      <div><span class="quiet">State</span><StateMark :state="data.state" /><StateMark v-if="data.drifts" state="drift" /></div>
-      <div><span class="quiet">Sign-in name</span><code>{{ data.sign_in_name }}</code></div>
-      <div><span class="quiet">Server</span><span><RouterLink :to="`/servers/${data.server}`">{{ data.server }}</RouterLink> {{ data.address }}</span></div>
-      <div><span class="quiet">Disk</span><FillBar :used="data.disk_used" :of="data.disk_limit" unit="bytes" what="Disk space" /></div>
-    </div>
+    <FactStrip>
+      <StripFact name="State"><StateMark :state="data.state" /><StateMark v-if="data.drifts" state="drift" /></StripFact>
+      <StripFact name="Sign-in name"><code>{{ data.sign_in_name }}</code></StripFact>
+      <StripFact name="Server"><span><RouterLink :to="`/servers/${data.server}`">{{ data.server }}</RouterLink> {{ data.address }}</span></StripFact>
+      <StripFact name="Disk"><FillBar :used="data.disk_used" :of="data.disk_limit" unit="bytes" what="Disk space" /></StripFact>
+    </FactStrip>
     <ProblemNote :refusal="acting" />
     <section v-if="operation" aria-label="Steps">
       <h2>{{ operation.kind }}</h2>
@@ -90,7 +88,7 @@ const facts = computed<[string, string][]>(() => {
       <h2>Drift <span class="quiet">found {{ ago(data.drift[0]?.found_at) }}: the server is not as it should be</span></h2>
       <ChangeList :changes="data.drift.map((d) => ({ ...d, account: undefined }))" open />
     </section>
-    <div class="two">
+    <div class="halves">
       <div>
         <section v-if="data.domains?.length">
           <h2>Domains</h2>
@@ -110,7 +108,7 @@ const facts = computed<[string, string][]>(() => {
         </section>
         <section v-if="operations?.operations?.length">
           <h2>Operations</h2>
-          <OperationTable :operations="operations.operations" compact />
+          <OperationTable :operations="operations.operations" :without="['id', 'actor', 'subject']" />
         </section>
       </div>
       <section>
@@ -121,34 +119,3 @@ const facts = computed<[string, string][]>(() => {
     <CloseAccount v-model="closing" :account="data" @started="started = $event" />
   </template>
 </template>
-
-<style scoped>
-.strip {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 0.7rem 2.4rem;
-  margin-bottom: 1.2rem;
-}
-.strip > div {
-  display: grid;
-  gap: 0.1rem;
-  align-content: start;
-}
-.two {
-  display: grid;
-  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
-  gap: 0 2rem;
-  align-items: start;
-}
-section {
-  margin-bottom: 1.5rem;
-}
-h2 .quiet {
-  font: 400 0.9rem var(--sans);
-}
-@media (max-width: 900px) {
-  .two {
-    grid-template-columns: minmax(0, 1fr);
-  }
-}
-</style>

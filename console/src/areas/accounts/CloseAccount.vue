@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { ref, shallowRef, watch } from 'vue'
 import { ElButton, ElDialog, ElInput } from 'element-plus'
-import { api, ask, newKey, Refusal, type Schemas } from '../../api/client'
+import { api, ask, newKey, type Schemas } from '../../api/client'
+import { useAct } from '../../composables/useAct'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 
@@ -11,46 +12,32 @@ const props = defineProps<{ account: Schemas['AccountDetail'] }>()
 const emit = defineEmits<{ started: [operation: number] }>()
 
 const typed = ref('')
-const refusal = shallowRef<Refusal>()
 const preview = shallowRef<Schemas['Preview']>()
-const busy = ref(false)
+const { refusal, busy, act } = useAct()
 
 const path = () => ({ account: String(props.account.id) })
-
-async function guarded(act: () => Promise<void>) {
-  refusal.value = undefined
-  try {
-    await act()
-  } catch (err) {
-    if (!(err instanceof Refusal)) throw err
-    refusal.value = err
-  }
-}
 
 watch(shown, (on) => {
   typed.value = ''
   preview.value = undefined
   if (on)
-    void guarded(async () => {
+    void act(async () => {
       const body = { sign_in_name: props.account.sign_in_name }
       preview.value = (await ask(api.POST('/api/v1/accounts/{account}/close', { params: { path: path(), query: { preview: true } }, body }))) as Schemas['Preview']
     })
 })
 
-async function close() {
-  busy.value = true
-  await guarded(async () => {
+const close = () =>
+  act(async () => {
     const call = api.POST('/api/v1/accounts/{account}/close', { params: { path: path(), header: { 'Idempotency-Key': newKey() } }, body: { sign_in_name: typed.value } })
     emit('started', ((await ask(call)) as Schemas['Started']).operation)
     shown.value = false
-  })
-  busy.value = false
-}
+  }, 'close')
 </script>
 
 <template>
   <ElDialog v-model="shown" :title="`Close ${account.name}?`" width="min(34rem, 94vw)">
-    <form id="close-account" class="form" @submit.prevent="close">
+    <form id="close-account" class="stack" @submit.prevent="close">
       <p>Everything the account has on {{ account.server }} is deleted for good. There is no way back.</p>
       <ul v-if="preview">
         <li v-for="note in preview.notes" :key="note">{{ note }}</li>
@@ -63,20 +50,12 @@ async function close() {
     </form>
     <template #footer>
       <ElButton @click="shown = false">Keep it</ElButton>
-      <ElButton type="primary" native-type="submit" form="close-account" :disabled="typed !== account.sign_in_name" :loading="busy">Close the account</ElButton>
+      <ElButton type="primary" native-type="submit" form="close-account" :disabled="typed !== account.sign_in_name" :loading="busy === 'close'">Close the account</ElButton>
     </template>
   </ElDialog>
 </template>
 
 <style scoped>
-.form {
-  display: grid;
-  gap: 0.8rem;
-}
-p,
-ul {
-  margin: 0;
-}
 li {
   overflow-wrap: anywhere;
 }

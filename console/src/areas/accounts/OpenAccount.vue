@@ -2,6 +2,7 @@
 import { computed, reactive, ref, shallowRef, watch } from 'vue'
 import { ElButton, ElCheckbox, ElInput, ElOption, ElSelect } from 'element-plus'
 import { api, ask, newKey, Refusal, type Schemas } from '../../api/client'
+import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
 import { amount, size } from '../../words'
@@ -15,10 +16,9 @@ const form = reactive({ domain: '', signInName: '', plan: '', customer: '', newC
 const wrong = reactive<Record<string, string>>({})
 const check = shallowRef<Schemas['DomainCheck']>()
 const ownName = ref(false)
-const refusal = shallowRef<Refusal>()
 const preview = shallowRef<Schemas['Preview']>()
 const opening = shallowRef<Schemas['Opening']>()
-const busy = ref('')
+const { refusal, busy, act } = useAct()
 
 const { data: plans } = useLoad(() => ask(api.GET('/api/v1/plans', { params: { query: { limit: 500 } } })))
 const { data: servers } = useLoad(() => ask(api.GET('/api/v1/servers')))
@@ -98,25 +98,20 @@ const body = computed(() => ({
 let key = newKey()
 watch(body, () => (key = newKey()))
 
-async function act(what: 'preview' | 'open') {
-  busy.value = what
-  refusal.value = undefined
-  try {
+async function submit(what: 'preview' | 'open') {
+  await act(async () => {
     if (what === 'preview') {
       preview.value = (await ask(api.POST('/api/v1/accounts', { params: { query: { preview: true } }, body: body.value }))) as Schemas['Preview']
     } else {
       preview.value = undefined
       opening.value = (await ask(api.POST('/api/v1/accounts', { params: { header: { 'Idempotency-Key': key } }, body: body.value }))) as Schemas['Opening']
     }
-  } catch (err) {
-    if (!(err instanceof Refusal)) throw err
-    const known = ['domain', 'sign_in_name', 'plan', 'customer', 'customer_email', 'server']
-    const fields = (err.problem.errors ?? []).filter((f) => known.includes(f.name))
-    for (const f of fields) wrong[f.name] = f.message
-    if (!fields.length) refusal.value = err
-  } finally {
-    busy.value = ''
-  }
+  }, what)
+  // What concerns a field is told beside it.
+  const known = ['domain', 'sign_in_name', 'plan', 'customer', 'customer_email', 'server']
+  const fields = (refusal.value?.problem.errors ?? []).filter((f) => known.includes(f.name))
+  for (const f of fields) wrong[f.name] = f.message
+  if (fields.length) refusal.value = undefined
 }
 
 const { operation } = useOperation(computed(() => opening.value?.operation))
@@ -132,7 +127,7 @@ function again() {
     <template #above><RouterLink to="/accounts">Accounts</RouterLink></template>
   </PageHead>
   <div class="two">
-    <form v-if="!opening" @submit.prevent="act('open')">
+    <form v-if="!opening" @submit.prevent="submit('open')">
       <FormField label="Domain" for="domain" :error="wrong.domain" :hint="check ? undefined : 'The main domain, such as ferries.example'">
         <ElInput id="domain" v-model="form.domain" autofocus spellcheck="false" autocapitalize="none" autocomplete="off" />
         <ul v-if="check && !wrong.domain" class="notes">
@@ -168,7 +163,7 @@ function again() {
       <ProblemNote :refusal="refusal" />
       <div class="acts">
         <ElButton native-type="submit" type="primary" :disabled="!complete || busy !== ''" :loading="busy === 'open'">Open the account</ElButton>
-        <ElButton :disabled="!complete || busy !== ''" :loading="busy === 'preview'" @click="act('preview')">Preview</ElButton>
+        <ElButton :disabled="!complete || busy !== ''" :loading="busy === 'preview'" @click="submit('preview')">Preview</ElButton>
       </div>
     </form>
     <section v-if="opening" class="steps" aria-label="Steps">

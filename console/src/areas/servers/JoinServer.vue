@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed, reactive, ref, shallowRef, watch } from 'vue'
 import { ElButton, ElCheckbox, ElDialog, ElInput } from 'element-plus'
-import { api, ask, newKey, Refusal, type Schemas } from '../../api/client'
+import { api, ask, newKey, type Schemas } from '../../api/client'
+import { useAct } from '../../composables/useAct'
 import { useOperation } from '../../composables/useOperation'
 import { moment } from '../../words'
 import FormField from '../../parts/FormField.vue'
@@ -13,9 +14,8 @@ const shown = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ joined: [] }>()
 
 const form = reactive({ label: '', address: '', closed: false })
-const refusal = shallowRef<Refusal>()
 const joining = shallowRef<Schemas['Joining']>()
-const busy = ref(false)
+const { refusal, busy, act } = useAct()
 const copied = ref(false)
 const { operation } = useOperation(
   computed(() => joining.value?.operation),
@@ -30,20 +30,12 @@ watch(shown, (on) => {
   copied.value = false
 })
 
-async function add() {
-  busy.value = true
-  refusal.value = undefined
-  try {
+const add = () =>
+  act(async () => {
     const body = { label: form.label, address: form.address, roles: ['web'], closed: form.closed || undefined }
     joining.value = await ask(api.POST('/api/v1/servers', { params: { header: { 'Idempotency-Key': newKey() } }, body }))
     emit('joined')
-  } catch (err) {
-    if (!(err instanceof Refusal)) throw err
-    refusal.value = err
-  } finally {
-    busy.value = false
-  }
-}
+  })
 
 const command = computed(() => `victualler-agent join ${joining.value?.join_secret}`)
 async function copy() {
@@ -59,7 +51,7 @@ function leave(done: () => void) {
 
 <template>
   <ElDialog v-model="shown" title="Add a server" width="min(38rem, 94vw)" :before-close="leave" :close-on-click-modal="false">
-    <form v-if="!joining" id="join-server" class="form" @submit.prevent="add">
+    <form v-if="!joining" id="join-server" class="stack" @submit.prevent="add">
       <FormField label="Label" for="label" :error="refusal?.field('label')" hint="How people call it: lower-case letters, digits and hyphens">
         <ElInput id="label" v-model="form.label" autocomplete="off" spellcheck="false" autocapitalize="none" />
       </FormField>
@@ -69,7 +61,7 @@ function leave(done: () => void) {
       <ElCheckbox v-model="form.closed">Takes no new accounts at first</ElCheckbox>
       <ProblemNote v-if="!refusal?.problem.errors?.length" :refusal="refusal" />
     </form>
-    <div v-else class="form">
+    <div v-else class="stack">
       <p>On the server, as root, before {{ moment(joining.ends_at) }}:</p>
       <pre tabindex="0">{{ command }}</pre>
       <p><ElButton size="small" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton> <span class="quiet">The secret works once, and is shown only now.</span></p>
@@ -79,20 +71,13 @@ function leave(done: () => void) {
       <ElButton v-if="joining" @click="leave(() => (shown = false))">Close</ElButton>
       <template v-else>
         <ElButton @click="shown = false">Cancel</ElButton>
-        <ElButton type="primary" native-type="submit" form="join-server" :disabled="!form.label || !form.address" :loading="busy">Add the server</ElButton>
+        <ElButton type="primary" native-type="submit" form="join-server" :disabled="!form.label || !form.address" :loading="Boolean(busy)">Add the server</ElButton>
       </template>
     </template>
   </ElDialog>
 </template>
 
 <style scoped>
-.form {
-  display: grid;
-  gap: 0.8rem;
-}
-p {
-  margin: 0;
-}
 pre {
   margin: 0;
   padding: 0.7rem;

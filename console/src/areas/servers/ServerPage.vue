@@ -1,17 +1,20 @@
 <script setup lang="ts">
-import { computed, ref, shallowRef, watchEffect } from 'vue'
+import { computed, ref, watchEffect } from 'vue'
 import { ElButton, ElSwitch } from 'element-plus'
-import { api, ask, Refusal } from '../../api/client'
+import { api, ask } from '../../api/client'
+import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
 import { ago, size } from '../../words'
 import ChangeList from '../../parts/ChangeList.vue'
 import DataTable from '../../parts/DataTable.vue'
 import FactList from '../../parts/FactList.vue'
+import FactStrip from '../../parts/FactStrip.vue'
 import FillBar from '../../parts/FillBar.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import StateMark from '../../parts/StateMark.vue'
+import StripFact from '../../parts/StripFact.vue'
 import StepList from '../../parts/StepList.vue'
 import OperationTable from '../operations/OperationTable.vue'
 import { health } from './health'
@@ -29,26 +32,23 @@ watchEffect(() => {
 })
 
 const started = ref<number>()
-const acting = shallowRef<Refusal>()
 const { operation } = useOperation(started, () => {
   void reload()
   void reloadDrift()
   void reloadOperations()
 })
 
-async function guarded(act: () => Promise<void>) {
-  acting.value = undefined
-  try {
-    await act()
-  } catch (err) {
-    if (!(err instanceof Refusal)) throw err
-    acting.value = err
-  }
-}
-const sweep = () => guarded(async () => void (started.value = (await ask(api.POST('/api/v1/servers/{server}/sweep', { params: { path: path.value } }))).operation))
-const repair = () => guarded(async () => void (started.value = (await ask(api.POST('/api/v1/servers/{server}/repair', { params: { path: path.value } }))).operation))
+const { refusal: acting, act } = useAct()
+const sweep = () =>
+  act(async () => {
+    started.value = (await ask(api.POST('/api/v1/servers/{server}/sweep', { params: { path: path.value } }))).operation
+  })
+const repair = () =>
+  act(async () => {
+    started.value = (await ask(api.POST('/api/v1/servers/{server}/repair', { params: { path: path.value } }))).operation
+  })
 const setOpen = (open: boolean) =>
-  guarded(async () => {
+  act(async () => {
     const header = { 'If-Match': `"${data.value?.version}"` }
     data.value = await ask(api.PATCH('/api/v1/servers/{server}', { params: { path: path.value, header }, body: { open } }))
   })
@@ -75,18 +75,17 @@ const facts = computed<[string, string][]>(() => {
       <ElButton :disabled="data.state !== 'joined'" @click="sweep">Sweep now</ElButton>
       <ElButton :type="drift?.drifts?.length ? 'primary' : ''" :disabled="data.state !== 'joined'" @click="repair">Repair</ElButton>
     </PageHead>
-    <div class="strip">
-      <div><span class="quiet">Health</span><StateMark :state="health(data)" /></div>
-      <div><span class="quiet">Accounts</span><RouterLink :to="{ path: '/accounts', query: { server: data.label } }">{{ data.accounts }}</RouterLink></div>
-      <div>
-        <label class="quiet" for="takes">Takes new accounts</label>
+    <FactStrip>
+      <StripFact name="Health"><StateMark :state="health(data)" /></StripFact>
+      <StripFact name="Accounts"><RouterLink :to="{ path: '/accounts', query: { server: data.label } }">{{ data.accounts }}</RouterLink></StripFact>
+      <StripFact name="Takes new accounts" for="takes">
         <ElSwitch id="takes" :model-value="data.open" inline-prompt active-text="yes" inactive-text="no" @change="setOpen(Boolean($event))" />
-      </div>
+      </StripFact>
       <template v-if="data.health">
-        <div><span class="quiet">Disk used</span><FillBar :used="data.health.disk_total - data.health.disk_free" :of="data.health.disk_total" unit="bytes" what="Disk of the homes" /></div>
-        <div><span class="quiet">Memory used</span><FillBar :used="data.health.memory_total - data.health.memory_free" :of="data.health.memory_total" unit="bytes" :what="`${size(data.health.memory_free)} free`" /></div>
+        <StripFact name="Disk used"><FillBar :used="data.health.disk_total - data.health.disk_free" :of="data.health.disk_total" unit="bytes" what="Disk of the homes" /></StripFact>
+        <StripFact name="Memory used"><FillBar :used="data.health.memory_total - data.health.memory_free" :of="data.health.memory_total" unit="bytes" :what="`${size(data.health.memory_free)} free`" /></StripFact>
       </template>
-    </div>
+    </FactStrip>
     <ProblemNote :refusal="acting" />
     <section v-if="operation" aria-label="Steps">
       <h2>{{ operation.kind }}</h2>
@@ -97,7 +96,7 @@ const facts = computed<[string, string][]>(() => {
       <ChangeList v-if="drift?.drifts?.length" :changes="drift.drifts" open />
       <p v-else class="quiet">{{ drift?.swept_at ? 'Nothing: the server holds what it should.' : 'It has not been swept yet.' }}</p>
     </section>
-    <div class="two">
+    <div class="halves">
       <section>
         <h2>Programs</h2>
         <DataTable
@@ -112,43 +111,14 @@ const facts = computed<[string, string][]>(() => {
       </section>
       <section v-if="operations?.operations?.length">
         <h2>Operations</h2>
-        <OperationTable :operations="operations.operations" compact />
+        <OperationTable :operations="operations.operations" :without="['id', 'actor']" />
       </section>
     </div>
   </template>
 </template>
 
 <style scoped>
-.strip {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 0.7rem 2.4rem;
-  margin-bottom: 1.2rem;
-}
-.strip > div {
-  display: grid;
-  gap: 0.1rem;
-  align-content: start;
-  justify-items: start;
-}
-.two {
-  display: grid;
-  grid-template-columns: minmax(0, 2fr) minmax(0, 3fr);
-  gap: 0 2rem;
-  align-items: start;
-}
-section {
-  margin-bottom: 1.5rem;
-}
-h2 .quiet {
-  font: 400 0.9rem var(--sans);
-}
 .facts {
   margin-top: 1rem;
-}
-@media (max-width: 900px) {
-  .two {
-    grid-template-columns: minmax(0, 1fr);
-  }
 }
 </style>

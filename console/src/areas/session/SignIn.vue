@@ -1,14 +1,14 @@
 <script setup lang="ts">
 import { nextTick, ref, useTemplateRef, watch } from 'vue'
 import { ElButton, ElInput } from 'element-plus'
-import { api, ask, Refusal } from '../../api/client'
+import { api, ask } from '../../api/client'
+import { useAct } from '../../composables/useAct'
 import FormField from '../../parts/FormField.vue'
 import { session, signedIn, signingIn } from './state'
 
 const name = ref('')
 const password = ref('')
-const busy = ref(false)
-const wrong = ref('')
+const { refusal, busy, act } = useAct()
 const first = useTemplateRef<InstanceType<typeof ElInput>>('first')
 const second = useTemplateRef<InstanceType<typeof ElInput>>('second')
 
@@ -25,19 +25,12 @@ watch(
 )
 
 async function submit() {
-  busy.value = true
-  wrong.value = ''
-  try {
+  await act(async () => {
     const as = await ask(api.POST('/api/v1/session', { body: { name: name.value, password: password.value } }))
     password.value = ''
     signedIn(as)
-  } catch (err) {
-    if (!(err instanceof Refusal)) throw err
-    wrong.value = err.message
-    second.value?.select()
-  } finally {
-    busy.value = false
-  }
+  })
+  if (refusal.value) second.value?.select()
 }
 </script>
 
@@ -50,10 +43,10 @@ async function submit() {
       <FormField label="Sign-in name" for="sign-in-name">
         <ElInput id="sign-in-name" ref="first" v-model="name" autocomplete="username" spellcheck="false" autocapitalize="none" />
       </FormField>
-      <FormField label="Password" for="sign-in-password" :error="wrong">
+      <FormField label="Password" for="sign-in-password" :error="refusal?.message">
         <ElInput id="sign-in-password" ref="second" v-model="password" type="password" show-password autocomplete="current-password" />
       </FormField>
-      <ElButton native-type="submit" type="primary" :loading="busy" :disabled="!name || !password">Sign in</ElButton>
+      <ElButton native-type="submit" type="primary" :loading="Boolean(busy)" :disabled="!name || !password">Sign in</ElButton>
     </form>
   </div>
 </template>
