@@ -49,6 +49,9 @@ func ParseJoinSecret(text string) (JoinSecret, error) {
 	}
 	copy(s.Key[:], key)
 	copy(s.Pin[:], pin)
+	if s.String() != strings.TrimSpace(text) { // bits left over
+		return JoinSecret{}, wrong
+	}
 	return s, nil
 }
 

@@ -1,0 +1,211 @@
+package store_test
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"victualler/internal/lab"
+	"victualler/internal/lab/labtest"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+func TestMain(m *testing.M) { labtest.Main(m) }
+
+// open starts PostgreSQL and opens the store, as several processes do at once.
+func open(t *testing.T) (*store.Store, *lab.Postgres) {
+	t.Helper()
+	ctx := context.Background()
+	require.NoError(t, lab.InstallPackages(ctx, func(s string) { t.Log(s) }, lab.MachinePackages...))
+	p, err := lab.StartPostgres(ctx, t.TempDir(), "fsync=off")
+	require.NoError(t, err)
+	t.Cleanup(p.Stop)
+	stores := make([]*store.Store, 3)
+	var group sync.WaitGroup
+	for i := range stores {
+		group.Go(func() {
+			var err error
+			stores[i], err = store.Open(ctx, p.URL)
+			assert.NoError(t, err)
+		})
+	}
+	group.Wait()
+	require.NotNil(t, stores[0])
+	t.Cleanup(func() {
+		for _, s := range stores {
+			s.Close()
+		}
+	})
+	return stores[0], p
+}
+
+// fixture adds what an account needs.
+func fixture(t *testing.T, s *store.Store) (customer, plan, server int64) {
+	t.Helper()
+	ctx := context.Background()
+	c, err := s.AddCustomer(ctx, db.AddCustomerParams{Name: "Tern Ferries"})
+	require.NoError(t, err)
+	p, err := s.AddPlan(ctx, "harbour")
+	require.NoError(t, err)
+	ends := time.Now().Add(time.Hour)
+	v, err := s.AddServer(ctx, db.AddServerParams{Label: "skua", Address: "10.0.0.1:7677", Roles: []string{"web"}, Open: true, JoinSecret: []byte("x"), JoinEndsAt: &ends})
+	require.NoError(t, err)
+	return c.ID, p.ID, v.ID
+}
+
+func TestStore(t *testing.T) {
+	ctx := context.Background()
+	s, postgres := open(t)
+	customer, plan, server := fixture(t, s)
+	add := func(name, domain string) (db.Account, error) {
+		return s.AddAccount(ctx, db.AddAccountParams{SignInName: name, MainDomain: domain, CustomerID: customer, PlanID: plan, ServerID: server})
+	}
+	account, err := add("ternferries", "ternferries.example")
+	require.NoError(t, err)
+
+	t.Run("the database itself refuses what must not be", func(t *testing.T) {
+		for name, c := range map[string]struct {
+			do         func() error
+			constraint string
+		}{
+			"a sign-in name twice":       {func() error { _, err := add("ternferries", "b.example"); return err }, "accounts_sign_in_name"},
+			"a sign-in name with syntax": {func() error { _, err := add("tern;ferries", "b.example"); return err }, "accounts_sign_in_name_check"},
+			"an unknown plan": {func() error {
+				_, err := s.AddAccount(ctx, db.AddAccountParams{SignInName: "bb", CustomerID: customer, PlanID: 999, ServerID: server})
+				return err
+			}, "accounts_plan_id_fkey"},
+			"a customer by other capitals": {func() error { _, err := s.AddCustomer(ctx, db.AddCustomerParams{Name: "TERN ferries"}); return err }, "customers_name"},
+			"a plan by a second spelling":  {func() error { _, err := s.AddPlan(ctx, "Harbour"); return err }, "plans_name_check"},
+			"a negative limit": {func() error {
+				return s.AddPlanLimit(ctx, db.AddPlanLimitParams{PlanID: plan, Key: "disk", Amount: new(int64(-1))})
+			}, "plan_limits_amount_check"},
+			"a role that is none": {func() error {
+				_, err := s.AddServer(ctx, db.AddServerParams{Label: "auk", Address: "x:1", Roles: []string{"kitchen"}, JoinSecret: []byte("x"), JoinEndsAt: &time.Time{}})
+				return err
+			}, "servers_roles_check"},
+			"joining without a secret": {func() error {
+				_, err := s.AddServer(ctx, db.AddServerParams{Label: "auk", Address: "x:1", Roles: []string{"web"}})
+				return err
+			}, "servers_check"},
+		} {
+			t.Run(name, func(t *testing.T) { assert.Equal(t, c.constraint, store.Violated(c.do())) })
+		}
+	})
+
+	t.Run("a domain exists once", func(t *testing.T) {
+		d := db.AddDomainParams{AccountID: account.ID, Name: "ternferries.example", Registrable: "ternferries.example", Main: true, Root: "sites/x"}
+		_, err := s.AddDomain(ctx, d)
+		require.NoError(t, err)
+		_, err = s.AddDomain(ctx, d)
+		assert.Equal(t, "domains_name_key", store.Violated(err))
+		d.Name = "second.example"
+		_, err = s.AddDomain(ctx, d)
+		assert.Equal(t, "domains_main", store.Violated(err), "one main domain")
+	})
+
+	t.Run("what was applied is never lowered", func(t *testing.T) {
+		wanted, err := s.WantAccount(ctx, db.WantAccountParams{ID: account.ID, State: "opening"})
+		require.NoError(t, err)
+		require.EqualValues(t, 2, wanted.Revision)
+		after, err := s.AccountApplied(ctx, db.AccountAppliedParams{ID: account.ID, Revision: 1})
+		require.NoError(t, err)
+		assert.Equal(t, "opening", after.State, "an older revision opens nothing")
+		after, err = s.AccountApplied(ctx, db.AccountAppliedParams{ID: account.ID, Revision: 2})
+		require.NoError(t, err)
+		assert.Equal(t, "active", after.State)
+		_, err = s.AccountApplied(ctx, db.AccountAppliedParams{ID: account.ID, Revision: 1})
+		assert.True(t, store.None(err))
+		_, err = s.WantAccount(ctx, db.WantAccountParams{ID: account.ID, State: "closing"})
+		require.NoError(t, err)
+		after, err = s.AccountApplied(ctx, db.AccountAppliedParams{ID: account.ID, Revision: 3})
+		require.NoError(t, err)
+		assert.Equal(t, "closed", after.State)
+		assert.NotNil(t, after.ClosedAt)
+		_, err = add("ternferries", "ternferries.example")
+		assert.NoError(t, err, "the name is free again")
+	})
+
+	t.Run("events stay", func(t *testing.T) {
+		require.NoError(t, s.AddEvent(ctx, db.AddEventParams{Actor: "operator", Action: "test", Subject: "x"}))
+		for _, statement := range []string{"update events set actor = 'nobody'", "delete from events", "truncate events"} {
+			_, err := s.Pool.Exec(ctx, statement)
+			assert.ErrorContains(t, err, "never changed or deleted", statement)
+		}
+	})
+
+	t.Run("a transaction is kept whole or not at all", func(t *testing.T) {
+		stop := errors.New("stop")
+		err := s.InTx(ctx, func(tx store.Tx) error {
+			if _, err := tx.AddPlan(ctx, "half-done"); err != nil {
+				return err
+			}
+			return stop
+		})
+		assert.ErrorIs(t, err, stop)
+		_, err = s.PlanByName(ctx, "half-done")
+		assert.True(t, store.None(err))
+	})
+
+	t.Run("a deadlock is tried again", func(t *testing.T) {
+		_, err := s.Pool.Exec(ctx, "create table pair (id int primary key, n int); insert into pair values (1, 0), (2, 0)")
+		require.NoError(t, err)
+		var group, both sync.WaitGroup
+		both.Add(2)
+		for _, order := range [][]int{{1, 2}, {2, 1}} {
+			group.Go(func() {
+				var once sync.Once
+				assert.NoError(t, s.InTx(ctx, func(tx store.Tx) error {
+					if _, err := tx.Exec(ctx, "update pair set n = n + 1 where id = $1", order[0]); err != nil {
+						return err
+					}
+					once.Do(func() { both.Done(); both.Wait() }) // the first time, both hold one row
+					_, err := tx.Exec(ctx, "update pair set n = n + 1 where id = $1", order[1])
+					return err
+				}))
+			})
+		}
+		group.Wait()
+		var sum int
+		require.NoError(t, s.Pool.QueryRow(ctx, "select sum(n) from pair").Scan(&sum))
+		assert.Equal(t, 4, sum)
+	})
+
+	t.Run("notifications arrive, after a lost connection too", func(t *testing.T) {
+		listening, cancel := context.WithCancel(ctx)
+		heard, lost := make(chan string, 10), make(chan struct{}, 10)
+		ended := make(chan struct{})
+		go func() {
+			s.Listen(listening, store.OperationChannel, func(p string) { heard <- p }, func() { lost <- struct{}{} })
+			close(ended)
+		}()
+		<-lost
+		require.NoError(t, s.TellOperation(ctx, []int64{17}))
+		assert.Equal(t, "17", <-heard)
+		_, err := s.Pool.Exec(ctx, "select pg_terminate_backend(pid) from pg_stat_activity where query like 'listen%'")
+		require.NoError(t, err)
+		<-lost
+		require.NoError(t, s.TellOperation(ctx, []int64{18, 19}))
+		assert.Equal(t, "18", <-heard)
+		assert.Equal(t, "19", <-heard)
+		cancel()
+		<-ended
+	})
+
+	t.Run("opening again changes nothing", func(t *testing.T) {
+		again, err := store.Open(ctx, postgres.URL)
+		require.NoError(t, err)
+		defer again.Close()
+		_, err = again.PlanByName(ctx, "harbour")
+		assert.NoError(t, err)
+		_, err = store.Open(ctx, "postgres://nobody:x@127.0.0.1:1/none")
+		assert.Error(t, err)
+		_, err = store.Open(ctx, "rubbish://")
+		assert.Error(t, err)
+	})
+}
