@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net"
-	"os/exec"
 	"strings"
 	"sync"
 	"testing"
@@ -13,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/internal/agent/daemon"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/manifest"
 	"victualler/internal/hosting/names"
@@ -102,10 +102,9 @@ func applied(t *testing.T, c *agentlink.Client, m manifest.Manifest) agentlink.R
 // get asks a server for a page of a site; the second result is the body.
 func get(t *testing.T, s *lab.Server, domain, path string) (string, string) {
 	t.Helper()
-	out, err := exec.Command("curl", "-s", "-m", "10", "-w", "\n%{http_code}", "-H", "Host: "+domain, "http://"+s.Address.String()+path).Output()
+	answer, err := daemon.Get(context.Background(), s.Address.String()+":80", domain, path)
 	require.NoError(t, err)
-	i := strings.LastIndex(string(out), "\n")
-	return string(out[i+1:]), string(out[:i])
+	return fmt.Sprint(answer.Status), answer.Body
 }
 
 func drift(t *testing.T, c *agentlink.Client) []agentlink.Drift {

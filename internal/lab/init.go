@@ -36,6 +36,7 @@ type initConfig struct {
 	Address   string // with prefix length
 	Gateway   string
 	Interface string
+	PlainHome bool
 	Services  []Service
 }
 
@@ -83,11 +84,13 @@ func mountTree(c initConfig, root string) error {
 	}
 	// mount(8) attaches the loop device so that it goes with the mount.
 	image := filepath.Join(c.Dir, "home.img")
-	if out, err := exec.Command("mount", "-t", "btrfs", "-o", "loop,noatime", image, root+"/home").CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-o", "loop,noatime", image, root+"/home").CombinedOutput(); err != nil {
 		return fmt.Errorf("mount home: %w: %s", err, out)
 	}
-	if out, err := exec.Command("btrfs", "quota", "enable", root+"/home").CombinedOutput(); err != nil {
-		return fmt.Errorf("enable quota: %w: %s", err, out)
+	if !c.PlainHome {
+		if out, err := exec.Command("btrfs", "quota", "enable", root+"/home").CombinedOutput(); err != nil {
+			return fmt.Errorf("enable quota: %w: %s", err, out)
+		}
 	}
 	mounts := []struct {
 		fstype, dir, data string

@@ -28,6 +28,8 @@ type ServerOptions struct {
 	// HomeSize is the size of the file system of the homes in bytes; it takes
 	// room on the machine only as it fills. Default 4 GiB, least 128 MiB. It counts at the first start.
 	HomeSize int64
+	// PlainHome has the homes on ext4, where no disk limit is kept.
+	PlainHome bool
 	// Files are copied into the server before it starts: path there, path here.
 	Files map[string]string
 	// Services are started after those of [BaseServices], in order.
@@ -89,7 +91,11 @@ func (s *Server) prepare() error {
 		if err := os.Truncate(making, size); err != nil {
 			return err
 		}
-		if out, err := exec.Command("mkfs.btrfs", "-q", "-m", "single", making).CombinedOutput(); err != nil {
+		mkfs := exec.Command("mkfs.btrfs", "-q", "-m", "single", making)
+		if s.options.PlainHome {
+			mkfs = exec.Command("mkfs.ext4", "-q", making)
+		}
+		if out, err := mkfs.CombinedOutput(); err != nil {
 			return fmt.Errorf("make home file system: %w: %s", err, out)
 		}
 		if err := os.Rename(making, image); err != nil {
@@ -107,7 +113,7 @@ func (s *Server) prepare() error {
 // Start runs a stopped or killed server again.
 func (s *Server) Start(ctx context.Context) error {
 	config := initConfig{Name: s.Name, Base: s.lab.options.Base, Dir: s.dir, Address: s.Address.String() + "/24",
-		Gateway: s.lab.Gateway().String(), Interface: "eth0", Services: append(append([]Service(nil), BaseServices...), s.options.Services...)}
+		Gateway: s.lab.Gateway().String(), PlainHome: s.options.PlainHome, Interface: "eth0", Services: append(append([]Service(nil), BaseServices...), s.options.Services...)}
 	if free := interfaceName(s.veth); free != nil {
 		return free
 	}
