@@ -7,7 +7,7 @@ LDFLAGS := -X victualler/internal/version.Version=$(VERSION)
 CONSOLE := console/dist/app/index.html
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 
-.PHONY: demo demo-reset test build bench generate check
+.PHONY: demo demo-reset test build bench generate
 
 ## demo: start the demo and stay in the foreground; Ctrl-C stops everything
 demo: build
@@ -27,6 +27,7 @@ $(CONSOLE): $(CONSOLE_SOURCES)
 
 ## test: everything, on the real programs; needs root
 test: build
+	cd console && npm run --silent validate
 	go vet ./...
 	go test -timeout 40m ./...
 

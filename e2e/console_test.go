@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -36,13 +37,17 @@ func browser(t *testing.T, width, height int64) context.Context {
 		switch e := event.(type) {
 		case *runtime.EventExceptionThrown:
 			t.Errorf("the page throws: %s", e.ExceptionDetails.Error())
+		case *log.EventEntryAdded:
+			if strings.Contains(e.Entry.Text, "Content Security Policy") {
+				t.Errorf("the page breaks its policy: %s", e.Entry.Text)
+			}
 		case *runtime.EventConsoleAPICalled:
 			if e.Type == runtime.APITypeError {
 				t.Errorf("the page complains: %s", e.Args[0].Value)
 			}
 		}
 	})
-	require.NoError(t, chromedp.Run(ctx, chromedp.EmulateViewport(width, height)))
+	require.NoError(t, chromedp.Run(ctx, log.Enable(), chromedp.EmulateViewport(width, height)))
 	return ctx
 }
 

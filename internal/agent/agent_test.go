@@ -255,6 +255,10 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 		_, err := s.Exec(ctx, "setpriv", "--reuid=ternferries", "--regid=ternferries", "--clear-groups",
 			"sh", "-c", "setsid sleep 600 >/dev/null 2>&1 </dev/null &")
 		require.NoError(t, err)
+		// btrfs lets every user make subvolumes, which are no plain directories to delete.
+		_, err = s.Exec(ctx, "setpriv", "--reuid=ternferries", "--regid=ternferries", "--clear-groups",
+			"sh", "-ec", "cd /home/ternferries/sites && btrfs subvolume create 'one two' && btrfs subvolume create 'one two/three' && touch 'one two/three/file'")
+		require.NoError(t, err)
 		r := applied(t, c, closed(m))
 		assert.Len(t, r.Verified, 4)
 		for _, trace := range []string{"id ternferries", "getent group ternferries", "ls -d /home/ternferries", "pgrep -U 1000017",

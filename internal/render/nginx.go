@@ -93,6 +93,7 @@ server {
         fastcgi_pass unix:%s;
         include fastcgi_params;
         fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name;
+        fastcgi_param HTTP_PROXY ""; # a visitor's Proxy header is no setting of ours (RFC 3875, section 4.1.18)
     }
     location ~ /\.(?!well-known/) {
         return 404;

@@ -389,7 +389,7 @@ func (q *Queries) LockDomain(ctx context.Context, registrable string) error {
 }
 
 const measured = `-- name: Measured :exec
-update accounts set disk_used = $2 where id = $1
+update accounts set disk_used = $2 where id = $1 and disk_used is distinct from $2
 `
 
 type MeasuredParams struct {

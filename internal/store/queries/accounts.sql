@@ -76,4 +76,4 @@ update accounts set applied_revision = greatest(applied_revision, sqlc.arg(revis
 where id = sqlc.arg(id) and sqlc.arg(revision)::bigint >= applied_revision returning *;
 
 -- name: Measured :exec
-update accounts set disk_used = $2 where id = $1;
+update accounts set disk_used = $2 where id = $1 and disk_used is distinct from $2;

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -131,9 +132,28 @@ func (btrfs) used(ctx context.Context) (map[string]int64, error) {
 	return used, nil
 }
 
+// remove deletes the home's subvolume, and before it those that the customer
+// has made below it: btrfs lets every user make some, and deletes none that holds others.
 func (btrfs) remove(ctx context.Context, path string) error {
-	_, err := run(ctx, "btrfs", "subvolume", "delete", path)
-	return err
+	out, err := run(ctx, "btrfs", "subvolume", "list", Dir)
+	if err != nil {
+		return err
+	}
+	var all []string
+	for line := range strings.Lines(out) {
+		if _, name, found := strings.Cut(strings.TrimSuffix(line, "\n"), " path "); found {
+			if below := filepath.Join(Dir, name); below == path || strings.HasPrefix(below, path+"/") {
+				all = append(all, below)
+			}
+		}
+	}
+	slices.SortFunc(all, func(a, b string) int { return len(b) - len(a) }) // what lies deeper has the longer path
+	for _, subvolume := range all {
+		if _, err := run(ctx, "btrfs", "subvolume", "delete", "--", subvolume); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // subvolume returns the number of the subvolume that path is the top of
