@@ -350,6 +350,13 @@ func TestDriftAndRepair(t *testing.T) {
 	require.NotNil(t, detail.DiskUsed, "the sweep measures")
 	assert.Positive(t, *detail.DiskUsed)
 
+	for _, args := range [][]string{{"server", "repair", "fulmar", "--preview"}, {"account", "repair", "drifting", "--preview"}} {
+		out, stderr, exit := command(t, args...)
+		assert.Equal(t, 0, exit, stderr)
+		assert.Contains(t, out, "+    index index.php index.html;")
+		assert.Contains(t, out, "nothing was done")
+	}
+	assert.Contains(t, on(t, "fulmar", "cat "+conf), "index wrong.php")
 	out, stderr, exit := command(t, "server", "repair", "fulmar")
 	assert.Equal(t, 0, exit, stderr)
 	assert.Contains(t, out, "no difference")

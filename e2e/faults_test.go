@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -129,6 +130,42 @@ func TestCutOffMeanwhile(t *testing.T) {
 	require.NoError(t, i.Servers["fulmar"].Cut(true))
 	assert.Equal(t, "done", watched(t, started.Operation).State)
 	assert.Empty(t, traces(t, "fulmar", "islet"))
+}
+
+// A server that stays silent for too long: the operation fails with the
+// reason, an account that was being opened is given up, and what the server
+// has made of it meanwhile goes when it answers again.
+func TestGivingUp(t *testing.T) {
+	i := shared(t)
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, i.Postgres.URL)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	for try := range 8 {
+		var opening api.Opening
+		body := api.OpenAccount{Domain: fmt.Sprintf("silent%d.example", try), Plan: "harbour", Customer: "Tern Ferries", Server: "fulmar"}
+		require.NoError(t, i.Client.Post(ctx, "/accounts", body, &opening))
+		require.NoError(t, i.Servers["fulmar"].Cut(false))
+		time.Sleep(300 * time.Millisecond)
+		_, err := conn.Exec(ctx, "update operations set created_at = now() - interval '11 minutes' where id = $1", opening.Operation)
+		require.NoError(t, err)
+		o := watched(t, opening.Operation)
+		require.NoError(t, i.Servers["fulmar"].Cut(true))
+		if o.State == "done" { // it was quicker than the cut
+			closeAccount(t, opening.Account)
+			continue
+		}
+		assert.Contains(t, o.Failure, "fulmar did not answer for 10m0s")
+		assert.Contains(t, o.Failure, "the account was not opened")
+		labtest.Eventually(t, time.Minute, func() bool {
+			var detail api.AccountDetail
+			require.NoError(t, i.Client.Get(ctx, fmt.Sprintf("/accounts/%d", opening.Account.ID), nil, &detail))
+			return detail.State == "closed"
+		})
+		assert.Empty(t, traces(t, "fulmar", opening.Account.SignInName))
+		return
+	}
+	t.Fatal("the server always answered before it was cut off")
 }
 
 // A server that loses power and comes back serves what it served.

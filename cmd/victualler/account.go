@@ -27,10 +27,14 @@ func init() {
 				{name: "server", value: "LABEL", usage: "only on this server"}, {name: "plan", value: "PLAN", usage: "only on this plan"}, {name: "most", value: "N", usage: "how many (default: all)"}},
 			run: listAccounts},
 		command{noun: "account", verb: "show", args: "ACCOUNT", short: "Show an account", output: true, run: showAccount},
-		command{noun: "account", verb: "repair", args: "ACCOUNT", short: "Make the server match the account again", waits: true,
+		command{noun: "account", verb: "repair", args: "ACCOUNT", short: "Make the server match the account again", preview: true, waits: true,
 			run: func(ctx context.Context, c *call) error {
+				path := "/accounts/" + url.PathEscape(c.args[0]) + "/repair"
+				if c.on("preview") {
+					return c.showPreview(ctx, path, nil)
+				}
 				var started api.Started
-				if err := c.client.Post(ctx, "/accounts/"+url.PathEscape(c.args[0])+"/repair", nil, &started); err != nil {
+				if err := c.client.Post(ctx, path, nil, &started); err != nil {
 					return err
 				}
 				return c.started(ctx, started.Operation)
@@ -71,7 +75,11 @@ func (c *call) showPreview(ctx context.Context, path string, body any) error {
 		fmt.Fprintln(c.out, "note:", note)
 	}
 	fmt.Fprintf(c.out, "steps: %s\n", strings.Join(p.Steps, ", "))
-	fmt.Fprintln(c.out, "differences that would be put right:")
+	if len(p.Changes) == 0 {
+		fmt.Fprintln(c.out, "everything is as it should be already")
+	} else {
+		fmt.Fprintln(c.out, "differences that would be put right:")
+	}
 	for _, change := range p.Changes {
 		fmt.Fprintf(c.out, "\n%s: %s %s\n", change.Part, change.Subject, change.What)
 		if change.Diff != "" {

@@ -27,7 +27,7 @@ func init() {
 			run:   changeServer},
 		command{noun: "server", verb: "sweep", args: "LABEL", short: "Compare a server with what it should hold", waits: true,
 			run: func(ctx context.Context, c *call) error { return serverWork(ctx, c, "sweep") }},
-		command{noun: "server", verb: "repair", args: "LABEL", short: "Put right what a sweep finds", waits: true,
+		command{noun: "server", verb: "repair", args: "LABEL", short: "Put right what a sweep finds", preview: true, waits: true,
 			run: func(ctx context.Context, c *call) error { return serverWork(ctx, c, "repair") }})
 }
 
@@ -158,6 +158,9 @@ func changeServer(ctx context.Context, c *call) error {
 
 func serverWork(ctx context.Context, c *call, work string) error {
 	path := "/servers/" + url.PathEscape(c.args[0])
+	if c.preview && c.on("preview") {
+		return c.showPreview(ctx, path+"/"+work, nil)
+	}
 	var started api.Started
 	if err := c.client.Post(ctx, path+"/"+work, nil, &started); err != nil {
 		return err

@@ -89,10 +89,17 @@ func init() {
 				return begun(started, started.Operation), err
 			})
 		register(a, route{id: "repair-account", method: http.MethodPost, path: "/accounts/{account}/repair", summary: "Repair an account", permission: rights.AccountsRepair, tag: tag, status: http.StatusAccepted,
-			description: "Has the account's server made to match what is wanted, once more."},
-			func(ctx context.Context, in *AccountPath) (*accepted, error) {
+			description: "Has the account's server made to match what is wanted, once more.", previews: reflect.TypeFor[api.Started]()},
+			func(ctx context.Context, in *struct {
+				AccountPath
+				Previewable
+			}) (*outcome, error) {
+				if in.Preview {
+					preview, err := a.service.PreviewRepair(ctx, in.Account)
+					return previewed(preview), err
+				}
 				started, err := a.service.RepairAccount(ctx, actor(ctx), in.Account)
-				return &accepted{operationPath(started.Operation), started}, err
+				return begun(started, started.Operation), err
 			})
 	})
 }

@@ -191,12 +191,6 @@ func begun(body any, operation int64) *outcome {
 	return &outcome{Status: http.StatusAccepted, Location: operationPath(operation), Body: body}
 }
 
-// accepted answers that work on servers has begun.
-type accepted struct {
-	Location string `header:"Location"`
-	Body     api.Started
-}
-
 const permissionKey = "permission"
 
 // operation is the route as huma knows it.

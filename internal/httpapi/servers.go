@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"reflect"
 	"strconv"
 	"strings"
 
@@ -76,19 +77,30 @@ func init() {
 				list, err := a.service.Drifts(ctx, in.Server)
 				return &struct{ Body api.DriftList }{list}, err
 			})
-		for _, work := range []struct {
-			id, path, summary, description string
-			repair                         bool
-		}{
-			{"sweep-server", "/sweep", "Sweep a server", "Compares what the server holds with what it should hold, and changes nothing.", false},
-			{"repair-server", "/repair", "Repair a server", "Sweeps, puts right what differs, and sweeps again.", true},
-		} {
-			register(a, route{id: work.id, method: http.MethodPost, path: "/servers/{server}" + work.path, summary: work.summary, description: work.description,
-				permission: rights.ServersChange, tag: tag, status: http.StatusAccepted},
-				func(ctx context.Context, in *ServerPath) (*accepted, error) {
-					started, err := a.service.SweepServer(ctx, actor(ctx), in.Server, work.repair)
-					return &accepted{operationPath(started.Operation), started}, err
-				})
-		}
+		register(a, route{id: "sweep-server", method: http.MethodPost, path: "/servers/{server}/sweep", summary: "Sweep a server", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted,
+			description: "Compares what the server holds with what it should hold, and changes nothing there."},
+			func(ctx context.Context, in *ServerPath) (*struct {
+				Location string `header:"Location"`
+				Body     api.Started
+			}, error) {
+				started, err := a.service.SweepServer(ctx, actor(ctx), in.Server, false)
+				return &struct {
+					Location string `header:"Location"`
+					Body     api.Started
+				}{operationPath(started.Operation), started}, err
+			})
+		register(a, route{id: "repair-server", method: http.MethodPost, path: "/servers/{server}/repair", summary: "Repair a server", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted,
+			description: "Sweeps, puts right what differs, and sweeps again.", previews: reflect.TypeFor[api.Started]()},
+			func(ctx context.Context, in *struct {
+				ServerPath
+				Previewable
+			}) (*outcome, error) {
+				if in.Preview {
+					preview, err := a.service.PreviewRepairServer(ctx, in.Server)
+					return previewed(preview), err
+				}
+				started, err := a.service.SweepServer(ctx, actor(ctx), in.Server, true)
+				return begun(started, started.Operation), err
+			})
 	})
 }

@@ -234,28 +234,14 @@ func mayClose(account db.Account, confirm string) error {
 
 // PreviewClose tells what CloseAccount would do, and does nothing.
 func (s *Service) PreviewClose(ctx context.Context, reference, confirm string) (api.Preview, error) {
-	id, err := s.findAccount(ctx, reference)
+	account, err := s.accountRow(ctx, reference)
 	if err != nil {
 		return api.Preview{}, err
 	}
-	row, err := s.store.AccountByID(ctx, id)
-	if err != nil {
-		return api.Preview{}, err
-	}
-	account := row.Account
 	if err := mayClose(account, confirm); err != nil {
 		return api.Preview{}, err
 	}
-	server, err := s.store.ServerByID(ctx, account.ServerID)
-	if err != nil {
-		return api.Preview{}, err
-	}
-	account.State, account.Revision = "closing", account.Revision+1
-	m, err := buildManifest(ctx, s.store.Queries, account)
-	if err != nil {
-		return api.Preview{}, err
-	}
-	domains, err := s.store.DomainsOfAccount(ctx, id)
+	domains, err := s.store.DomainsOfAccount(ctx, account.ID)
 	if err != nil {
 		return api.Preview{}, err
 	}
@@ -267,18 +253,49 @@ func (s *Service) PreviewClose(ctx context.Context, reference, confirm string) (
 	if account.DiskUsed != nil {
 		used = plans.FormatSize(*account.DiskUsed)
 	}
-	notes := []string{"no longer served: " + strings.Join(gone, ", "), "deleted for good: " + used + " data in " + m.HomePath()}
-	return s.preview(ctx, server, m, fmt.Sprintf("close account %s on %s", account.SignInName, server.Label), notes)
+	account.State, account.Revision = "closing", account.Revision+1
+	return s.previewOf(ctx, account, "close account %s on %s", []string{"no longer served: " + strings.Join(gone, ", "),
+		"deleted for good: " + used + " data in /home/" + account.SignInName})
+}
+
+// previewOf asks what an account's server would do to match a row. Summary has
+// places for the sign-in name and the server.
+func (s *Service) previewOf(ctx context.Context, account db.Account, summary string, notes []string) (api.Preview, error) {
+	server, err := s.store.ServerByID(ctx, account.ServerID)
+	if err != nil {
+		return api.Preview{}, err
+	}
+	m, err := buildManifest(ctx, s.store.Queries, account)
+	if err != nil {
+		return api.Preview{}, err
+	}
+	return s.preview(ctx, server, m, fmt.Sprintf(summary, account.SignInName, server.Label), notes)
 }
 
 // RepairAccount has the account's manifest applied again.
 func (s *Service) RepairAccount(ctx context.Context, a Actor, reference string) (api.Started, error) {
 	return s.startApply(ctx, a, reference, "account.repair", func(_ store.Tx, account db.Account) (db.Account, error) {
-		if account.State == "closed" {
-			return account, refusal.New(refusal.WrongState, "%s is closed; there is nothing to repair", account.SignInName)
-		}
-		return account, nil
+		return account, mayRepair(account)
 	})
+}
+
+func mayRepair(account db.Account) error {
+	if account.State == "closed" {
+		return refusal.New(refusal.WrongState, "%s is closed; there is nothing to repair", account.SignInName)
+	}
+	return nil
+}
+
+// PreviewRepair tells what RepairAccount would do, and does nothing.
+func (s *Service) PreviewRepair(ctx context.Context, reference string) (api.Preview, error) {
+	account, err := s.accountRow(ctx, reference)
+	if err != nil {
+		return api.Preview{}, err
+	}
+	if err := mayRepair(account); err != nil {
+		return api.Preview{}, err
+	}
+	return s.previewOf(ctx, account, "repair account %s on %s", []string{})
 }
 
 // startApply changes an account and starts the operation that brings it about.
@@ -325,6 +342,16 @@ func (s *Service) findAccount(ctx context.Context, reference string) (int64, err
 		return 0, notFound("account", reference)
 	}
 	return id, err
+}
+
+// accountRow returns the row of the account with that number, sign-in name or domain.
+func (s *Service) accountRow(ctx context.Context, reference string) (db.Account, error) {
+	id, err := s.findAccount(ctx, reference)
+	if err != nil {
+		return db.Account{}, err
+	}
+	row, err := s.store.AccountByID(ctx, id)
+	return row.Account, err
 }
 
 // AccountFilter narrows a list of accounts; empty fields do not. Closed accounts

@@ -279,6 +279,9 @@ func (s *Service) keepSweep(ctx context.Context, tx store.Tx, server db.Server, 
 	return found, tx.Swept(ctx, server.ID)
 }
 
+// straysStep is the step of a repair that deals with files of no account.
+const straysStep = "files of nobody"
+
 // repair applies every account of a server that differs, and clears what
 // belongs to nobody.
 func (s *Service) repair(ctx context.Context, server db.Server, p *progress) error {
@@ -321,14 +324,13 @@ func (s *Service) repair(ctx context.Context, server db.Server, p *progress) err
 	if !strays {
 		return nil
 	}
-	const step = "files of nobody"
-	p.step(agentlink.Step{Name: step, State: agentlink.StepRunning})
+	p.step(agentlink.Step{Name: straysStep, State: agentlink.StepRunning})
 	cleared, err := agent.Clear(ctx)
 	if err != nil {
-		p.step(agentlink.Step{Name: step, State: agentlink.StepFailed, Detail: err.Error()})
+		p.step(agentlink.Step{Name: straysStep, State: agentlink.StepFailed, Detail: err.Error()})
 		return err
 	}
-	p.step(agentlink.Step{Name: step, State: agentlink.StepDone, Detail: fmt.Sprintf("%d removed or put right", cleared.Files)})
+	p.step(agentlink.Step{Name: straysStep, State: agentlink.StepDone, Detail: fmt.Sprintf("%d removed or put right", cleared.Files)})
 	return nil
 }
 

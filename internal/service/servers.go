@@ -250,7 +250,7 @@ func (s *Service) SweepServer(ctx context.Context, a Actor, label string, repair
 			return api.Started{}, err
 		}
 		if row.State != "joined" {
-			return api.Started{}, refusal.New(refusal.WrongState, "%s has not joined yet", label)
+			return api.Started{}, notJoined(label)
 		}
 		kind := "server.sweep"
 		if repair {
@@ -265,6 +265,48 @@ func (s *Service) SweepServer(ctx context.Context, a Actor, label string, repair
 		}
 		return api.Started{Operation: operation}, record(ctx, tx, a, kind, "server "+label, nil, nil)
 	})
+}
+
+// PreviewRepairServer tells what a repair of a server would put right, as it is
+// now, and changes nothing.
+func (s *Service) PreviewRepairServer(ctx context.Context, label string) (api.Preview, error) {
+	row, err := s.store.ServerByLabel(ctx, label)
+	if store.None(err) {
+		return api.Preview{}, notFound("server", label)
+	}
+	if err != nil {
+		return api.Preview{}, err
+	}
+	if row.State != "joined" {
+		return api.Preview{}, notJoined(label)
+	}
+	ask, cancel := context.WithTimeout(ctx, 10*askTimeout)
+	defer cancel()
+	sweep, err := s.agents.Agent(row.ID, row.Address).Sweep(ask, agentlink.SweepRequest{})
+	if err != nil {
+		return api.Preview{}, unreachable(label, err)
+	}
+	out := api.Preview{Summary: "repair " + label, Notes: []string{fmt.Sprintf("%d accounts compared", len(sweep.Accounts))}, Steps: []string{"sweep"}, Changes: []api.Change{}}
+	for _, account := range sweep.Accounts {
+		if len(account.Drift) > 0 {
+			out.Steps = append(out.Steps, account.SignInName)
+		}
+		for _, d := range account.Drift {
+			out.Changes = append(out.Changes, api.Change(d))
+		}
+	}
+	for _, d := range sweep.Strays {
+		out.Changes = append(out.Changes, api.Change(d))
+	}
+	if len(sweep.Strays) > 0 {
+		out.Steps = append(out.Steps, straysStep)
+	}
+	out.Steps = append(out.Steps, "sweep again")
+	return out, nil
+}
+
+func notJoined(label string) error {
+	return refusal.New(refusal.WrongState, "%s has not joined yet", label)
 }
 
 // Drifts returns what the last sweep of a server found.

@@ -347,7 +347,7 @@ export interface paths {
         put?: never;
         /**
          * Sweep a server
-         * @description Compares what the server holds with what it should hold, and changes nothing.
+         * @description Compares what the server holds with what it should hold, and changes nothing there.
          */
         post: operations["sweep-server"];
         delete?: never;
@@ -1372,7 +1372,10 @@ export interface operations {
     };
     "repair-account": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
             header?: {
                 /** @description Makes repeating the request harmless. */
                 "Idempotency-Key"?: string;
@@ -1385,7 +1388,16 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Accepted */
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Begun */
             202: {
                 headers: {
                     Location?: string;
@@ -2402,7 +2414,10 @@ export interface operations {
     };
     "repair-server": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
             header?: {
                 /** @description Makes repeating the request harmless. */
                 "Idempotency-Key"?: string;
@@ -2415,7 +2430,16 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Accepted */
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Begun */
             202: {
                 headers: {
                     Location?: string;

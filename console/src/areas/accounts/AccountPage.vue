@@ -34,7 +34,7 @@ const { operation } = useOperation(started, () => {
 const { refusal: acting, act } = useAct()
 const repair = () =>
   act(async () => {
-    started.value = (await ask(api.POST('/api/v1/accounts/{account}/repair', { params: { path: path.value } }))).operation
+    started.value = ((await ask(api.POST('/api/v1/accounts/{account}/repair', { params: { path: path.value } }))) as Schemas['Started']).operation
   })
 
 const closing = ref(false)

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watchEffect } from 'vue'
 import { ElButton, ElSwitch } from 'element-plus'
-import { api, ask } from '../../api/client'
+import { api, ask, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
@@ -45,7 +45,7 @@ const sweep = () =>
   })
 const repair = () =>
   act(async () => {
-    started.value = (await ask(api.POST('/api/v1/servers/{server}/repair', { params: { path: path.value } }))).operation
+    started.value = ((await ask(api.POST('/api/v1/servers/{server}/repair', { params: { path: path.value } }))) as Schemas['Started']).operation
   })
 const setOpen = (open: boolean) =>
   act(async () => {
