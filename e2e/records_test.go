@@ -131,6 +131,22 @@ func TestServers(t *testing.T) {
 		}, "a program that is down is seen")
 		on(t, "petrel", "mv /usr/sbin/nginx.away /usr/sbin/nginx")
 	})
+	t.Run("a server without accounts is removed", func(t *testing.T) {
+		var joining api.Joining
+		require.NoError(t, i.Client.Post(ctx, "/servers", api.NewServer{Label: "auk", Address: "10.255.255.1", Roles: []string{"web"}}, &joining))
+		_, stderr, exit := command(t, "server", "remove", "auk")
+		assert.Equal(t, 2, exit, "it asks")
+		assert.Contains(t, stderr, "--yes")
+		_, stderr, exit = command(t, "server", "remove", "auk", "--yes")
+		assert.Equal(t, 0, exit, stderr)
+		o := watched(t, joining.Operation)
+		assert.Equal(t, "auk was removed", o.Failure)
+		a := opened(t, api.OpenAccount{Domain: "inhabited.example", Server: "skua"})
+		_, stderr, exit = command(t, "server", "remove", "skua", "--yes")
+		assert.Equal(t, 1, exit)
+		assert.Contains(t, stderr, "close it to new accounts instead")
+		closeAccount(t, a)
+	})
 	t.Run("nobody is there", func(t *testing.T) {
 		for _, verb := range []string{"show", "sweep", "repair"} {
 			_, stderr, exit := command(t, "server", verb, "auk")

@@ -115,7 +115,7 @@ Ready in %s.
 
 Try, in another terminal:
 
-  demo/victualler account open ternferries.example --plan harbour --customer "Tern Ferries"
+  demo/victualler account open ternferries.example --plan harbour --customer "Tern Ferries" --server skua
   curl -H 'Host: ternferries.example' http://%s/
   demo/victualler server list
 

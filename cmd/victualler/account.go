@@ -121,7 +121,11 @@ func listAccounts(ctx context.Context, c *call) error {
 		t = append(t, []string{a.Name, a.SignInName, a.Customer, a.Plan, a.Server, stateOf(a), size(a.DiskUsed), limit(a.DiskLimit)})
 	}
 	if len(all) == 0 && (c.value("o") == "" || c.value("o") == "table") {
-		fmt.Fprintln(c.out, "no accounts; open one with: victualler account open DOMAIN --plan PLAN --customer NAME")
+		if c.value("search")+c.value("state")+c.value("server")+c.value("plan") != "" {
+			fmt.Fprintln(c.out, "no account fits; closed ones are listed only with --state closed")
+		} else {
+			fmt.Fprintln(c.out, "no accounts; open one with: victualler account open DOMAIN --plan PLAN --customer NAME")
+		}
 		return nil
 	}
 	return c.print(all, t)

@@ -25,6 +25,18 @@ func init() {
 		command{noun: "server", verb: "change", args: "LABEL", short: "Open a server to new accounts, or close it",
 			flags: []flagInfo{{name: "open", usage: "take new accounts"}, {name: "closed", usage: "take no new accounts"}},
 			run:   changeServer},
+		command{noun: "server", verb: "remove", args: "LABEL", short: "Remove a server without accounts",
+			flags: []flagInfo{{name: "yes", usage: "do not ask"}},
+			run: func(ctx context.Context, c *call) error {
+				if err := c.confirm(fmt.Sprintf("Remove %s from the installation?", c.args[0])); err != nil {
+					return err
+				}
+				if err := c.client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/servers/" + url.PathEscape(c.args[0])}, nil); err != nil {
+					return err
+				}
+				fmt.Fprintf(c.out, "%s is removed\n", c.args[0])
+				return nil
+			}},
 		command{noun: "server", verb: "sweep", args: "LABEL", short: "Compare a server with what it should hold", waits: true,
 			run: func(ctx context.Context, c *call) error { return serverWork(ctx, c, "sweep") }},
 		command{noun: "server", verb: "repair", args: "LABEL", short: "Put right what a sweep finds", preview: true, waits: true,

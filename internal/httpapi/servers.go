@@ -72,6 +72,10 @@ func init() {
 				s, err := a.service.ChangeServer(ctx, actor(ctx), in.Server, version, in.Body)
 				return &tagged{etag(s.Version), s}, err
 			})
+		register(a, route{id: "remove-server", method: http.MethodDelete, path: "/servers/{server}", summary: "Remove a server without accounts", permission: rights.ServersChange, tag: tag, status: http.StatusNoContent},
+			func(ctx context.Context, in *ServerPath) (*struct{}, error) {
+				return nil, a.service.RemoveServer(ctx, actor(ctx), in.Server)
+			})
 		register(a, route{id: "list-drift", method: http.MethodGet, path: "/servers/{server}/drift", summary: "List what the last sweep found", permission: rights.ServersRead, tag: tag},
 			func(ctx context.Context, in *ServerPath) (*struct{ Body api.DriftList }, error) {
 				list, err := a.service.Drifts(ctx, in.Server)

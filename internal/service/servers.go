@@ -230,6 +230,37 @@ func (s *Service) ChangeServer(ctx context.Context, a Actor, label string, versi
 	return s.Server(ctx, label)
 }
 
+// RemoveServer takes a server without accounts out of the installation. Its agent, if it has
+// one, is left as it is.
+func (s *Service) RemoveServer(ctx context.Context, a Actor, label string) error {
+	_, err := change(ctx, s, a, func(tx store.Tx) (struct{}, error) {
+		none := struct{}{}
+		row, err := lockServer(ctx, tx, label)
+		if err != nil {
+			return none, err
+		}
+		unfinished, err := tx.UnfinishedOfServer(ctx, &row.ID)
+		if err != nil {
+			return none, err
+		}
+		if err := finishIn(ctx, tx, fmt.Errorf("%s was removed", label), unfinished...); err != nil {
+			return none, err
+		}
+		if err := tx.LeaveServer(ctx, &row.ID); err != nil {
+			return none, err
+		}
+		err = tx.RemoveServer(ctx, row.ID)
+		if store.Violated(err) == "accounts_server_id_fkey" {
+			return none, refusal.New(refusal.InUse, "%s has accounts, or closed ones on record; close it to new accounts instead", label)
+		}
+		if err != nil {
+			return none, err
+		}
+		return none, record(ctx, tx, a, "server.remove", "server "+label, serverView(row, 0, 0), nil)
+	})
+	return err
+}
+
 func lockServer(ctx context.Context, tx store.Tx, label string) (db.Server, error) {
 	row, err := tx.ServerByLabel(ctx, label)
 	if store.None(err) {

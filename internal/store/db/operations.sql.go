@@ -98,6 +98,16 @@ func (q *Queries) KeepStep(ctx context.Context, arg KeepStepParams) error {
 	return err
 }
 
+const leaveServer = `-- name: LeaveServer :exec
+update operations set server_id = null where server_id = $1
+`
+
+// Operations outlive the server they were done on; their subject still names it.
+func (q *Queries) LeaveServer(ctx context.Context, serverID *int64) error {
+	_, err := q.db.Exec(ctx, leaveServer, serverID)
+	return err
+}
+
 const operationByID = `-- name: OperationByID :one
 select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at from operations where id = $1
 `
@@ -305,6 +315,30 @@ type UnfinishedOfAccountParams struct {
 // The operations that an apply of that revision brings about.
 func (q *Queries) UnfinishedOfAccount(ctx context.Context, arg UnfinishedOfAccountParams) ([]int64, error) {
 	rows, err := q.db.Query(ctx, unfinishedOfAccount, arg.AccountID, arg.Revision)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []int64{}
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		items = append(items, id)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const unfinishedOfServer = `-- name: UnfinishedOfServer :many
+select id from operations where server_id = $1 and state in ('waiting', 'running') order by id
+`
+
+func (q *Queries) UnfinishedOfServer(ctx context.Context, serverID *int64) ([]int64, error) {
+	rows, err := q.db.Query(ctx, unfinishedOfServer, serverID)
 	if err != nil {
 		return nil, err
 	}

@@ -246,6 +246,15 @@ func (q *Queries) LockServer(ctx context.Context, id int64) (Server, error) {
 	return i, err
 }
 
+const removeServer = `-- name: RemoveServer :exec
+delete from servers where id = $1
+`
+
+func (q *Queries) RemoveServer(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, removeServer, id)
+	return err
+}
+
 const serverByID = `-- name: ServerByID :one
 select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at from servers where id = $1
 `

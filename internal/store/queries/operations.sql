@@ -19,6 +19,13 @@ order by id desc limit sqlc.arg(most);
 -- The operations that an apply of that revision brings about.
 select id from operations where account_id = $1 and state in ('waiting', 'running') and revision <= $2 order by id;
 
+-- name: UnfinishedOfServer :many
+select id from operations where server_id = $1 and state in ('waiting', 'running') order by id;
+
+-- name: LeaveServer :exec
+-- Operations outlive the server they were done on; their subject still names it.
+update operations set server_id = null where server_id = $1;
+
 -- name: TouchOperations :exec
 update operations set state = 'running', note = sqlc.arg(note), version = version + 1, touched_at = now(), started_at = coalesce(started_at, now())
 where id = any(sqlc.arg(ids)::bigint[]) and state in ('waiting', 'running');

@@ -22,6 +22,9 @@ update servers set state = 'joined', join_secret = null, join_ends_at = null, ve
 -- name: ChangeServer :one
 update servers set open = $2, version = version + 1 where id = $1 returning *;
 
+-- name: RemoveServer :exec
+delete from servers where id = $1;
+
 -- name: KeepStatus :exec
 update servers set reachable = true, status = $2, status_at = now() where id = $1;
 

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watchEffect } from 'vue'
 import { ElButton, ElSwitch } from 'element-plus'
+import { useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
@@ -20,6 +21,7 @@ import OperationTable from '../operations/OperationTable.vue'
 import { health } from './health'
 
 const props = defineProps<{ server: string }>()
+const router = useRouter()
 const path = computed(() => ({ server: props.server }))
 
 const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/servers/{server}', { params: { path: path.value } })), { on: path, every: 5_000 })
@@ -53,6 +55,13 @@ const setOpen = (open: boolean) =>
     data.value = await ask(api.PATCH('/api/v1/servers/{server}', { params: { path: path.value, header }, body: { open } }))
   })
 
+const remove = () =>
+  act(async () => {
+    if (!confirm(`Remove ${props.server} from the installation?`)) return
+    await ask(api.DELETE('/api/v1/servers/{server}', { params: { path: path.value } }))
+    await router.push('/servers')
+  })
+
 const facts = computed<[string, string][]>(() => {
   const s = data.value
   if (!s) return []
@@ -72,6 +81,7 @@ const facts = computed<[string, string][]>(() => {
   <template v-if="data">
     <PageHead :title="data.label" :about="data.address">
       <template #above><RouterLink to="/servers">Servers</RouterLink></template>
+      <ElButton v-if="data.accounts === 0" @click="remove">Remove</ElButton>
       <ElButton :disabled="data.state !== 'joined'" @click="sweep">Sweep now</ElButton>
       <ElButton :type="drift?.drifts?.length ? 'primary' : ''" :disabled="data.state !== 'joined'" @click="repair">Repair</ElButton>
     </PageHead>
