@@ -88,7 +88,7 @@ func Choose(servers []Server) (Choice, error) {
 	switch {
 	case freeShare(best) != freeShare(next):
 	case best.Accounts == next.Accounts:
-		return Choice{best.Label, fmt.Sprintf("%s and %s are equally full (%d%% of disk free, %d accounts each); %s comes first by name",
+		return Choice{best.Label, fmt.Sprintf("%s and %s are equally full (%d%% of disk free, accounts held: %d); %s comes first by name",
 			best.Label, next.Label, freeShare(best), best.Accounts, best.Label)}, nil
 	default:
 		return Choice{best.Label, fmt.Sprintf("%s and %s have the same share of disk free (%d%%), and %s holds fewer accounts: %d, not %d",
