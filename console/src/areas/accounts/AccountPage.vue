@@ -11,6 +11,7 @@ import DataTable, { type Column } from '../../parts/DataTable.vue'
 import FactList from '../../parts/FactList.vue'
 import FactStrip from '../../parts/FactStrip.vue'
 import FillBar from '../../parts/FillBar.vue'
+import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import StateMark from '../../parts/StateMark.vue'
@@ -66,7 +67,7 @@ const facts = computed<[string, string][]>(() => {
 </script>
 
 <template>
-  <ProblemNote v-if="!data" :refusal="refusal"><p><RouterLink to="/accounts">All accounts</RouterLink></p></ProblemNote>
+  <NotHere v-if="!data && refusal" :refusal="refusal" to="/accounts" label="All accounts" />
   <template v-if="data">
     <PageHead :title="data.name" :about="data.name === data.domain ? undefined : data.domain">
       <template #above><RouterLink to="/accounts">Accounts</RouterLink></template>

@@ -3,8 +3,8 @@ import { computed } from 'vue'
 import { useOperation } from '../../composables/useOperation'
 import { moment } from '../../words'
 import FactList from '../../parts/FactList.vue'
+import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
-import ProblemNote from '../../parts/ProblemNote.vue'
 import StateMark from '../../parts/StateMark.vue'
 import StepList from '../../parts/StepList.vue'
 
@@ -18,7 +18,7 @@ const facts = computed<[string, string][]>(() => {
 </script>
 
 <template>
-  <ProblemNote :refusal="refusal"><p><RouterLink to="/operations">All operations</RouterLink></p></ProblemNote>
+  <NotHere v-if="!data && refusal" :refusal="refusal" to="/operations" label="All operations" />
   <template v-if="data">
     <PageHead :title="data.subject" :about="`${data.kind}, operation ${data.id}`">
       <template #above><RouterLink to="/operations">Operations</RouterLink></template>

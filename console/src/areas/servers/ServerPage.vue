@@ -12,6 +12,7 @@ import DataTable from '../../parts/DataTable.vue'
 import FactList from '../../parts/FactList.vue'
 import FactStrip from '../../parts/FactStrip.vue'
 import FillBar from '../../parts/FillBar.vue'
+import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import StateMark from '../../parts/StateMark.vue'
@@ -77,7 +78,7 @@ const facts = computed<[string, string][]>(() => {
 </script>
 
 <template>
-  <ProblemNote v-if="!data" :refusal="refusal"><p><RouterLink to="/servers">All servers</RouterLink></p></ProblemNote>
+  <NotHere v-if="!data && refusal" :refusal="refusal" to="/servers" label="All servers" />
   <template v-if="data">
     <PageHead :title="data.label" :about="data.address">
       <template #above><RouterLink to="/servers">Servers</RouterLink></template>

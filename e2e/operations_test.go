@@ -1,0 +1,123 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"victualler/internal/api"
+)
+
+func TestOperations(t *testing.T) {
+	i := shared(t)
+	ctx := context.Background()
+	opening, _ := open(t, api.OpenAccount{Domain: "worked.example", Server: "skua"})
+	closed := closeAccount(t, opening.Account)
+	list := func(query url.Values) []api.Operation {
+		var page api.OperationPage
+		require.NoError(t, i.Client.Get(ctx, "/operations", query, &page))
+		return page.Operations
+	}
+	mine := list(url.Values{"account": {fmt.Sprint(opening.Account.ID)}})
+	require.Len(t, mine, 2)
+	assert.Equal(t, []int64{closed.ID, opening.Operation}, []int64{mine[0].ID, mine[1].ID}, "newest first")
+	assert.Equal(t, "account.open", mine[1].Kind)
+	assert.Equal(t, "worked.example", mine[1].Subject)
+	assert.Len(t, mine[1].Steps, 5)
+	for _, o := range list(url.Values{"server": {"skua"}, "state": {"done"}, "limit": {"500"}}) {
+		assert.Equal(t, "done", o.State)
+	}
+	assert.Empty(t, list(url.Values{"account": {fmt.Sprint(opening.Account.ID)}, "state": {"failed"}}))
+
+	seen := map[int64]bool{}
+	query := url.Values{"limit": {"2"}, "account": {fmt.Sprint(opening.Account.ID)}}
+	for {
+		var page api.OperationPage
+		require.NoError(t, i.Client.Get(ctx, "/operations", query, &page))
+		for _, o := range page.Operations {
+			assert.False(t, seen[o.ID])
+			seen[o.ID] = true
+		}
+		if page.Next == "" {
+			break
+		}
+		query.Set("cursor", page.Next)
+	}
+	assert.Len(t, seen, 2)
+	for _, path := range []string{"/operations/999999", "/operations/999999/progress"} {
+		assert.Equal(t, 404, problemOf(t, i.Client.Get(ctx, path, nil, nil)).Status, path)
+	}
+	assert.Equal(t, 404, problemOf(t, i.Client.Get(ctx, "/operations", url.Values{"server": {"auk"}}, nil)).Status)
+	assert.Equal(t, 422, problemOf(t, i.Client.Get(ctx, "/operations", url.Values{"state": {"asleep"}}, nil)).Status)
+
+	out, _, exit := command(t, "operation", "watch", fmt.Sprint(opening.Operation))
+	assert.Equal(t, 0, exit)
+	assert.Contains(t, out, "done in")
+	out, _, _ = command(t, "operation", "show", fmt.Sprint(opening.Operation))
+	assert.Regexp(t, `verify +done +\d+\.\d\d s +PHP 8.2 answers as user worked`, out)
+	out, _, _ = command(t, "operation", "list", "--account", "worked", "-o", "csv")
+	assert.Contains(t, out, "account.open,worked.example,done,operator,")
+	_, stderr, exit := command(t, "operation", "watch", "soon")
+	assert.Equal(t, 2, exit)
+	assert.Contains(t, stderr, "is not an operation's number")
+
+	on(t, "skua", "echo 'nonsense;' > /etc/nginx/conf.d/byhand.conf")
+	out, stderr, exit = command(t, "account", "open", "failing.example", "--plan", "harbour", "--customer", "Tern Ferries", "--server", "skua")
+	on(t, "skua", "rm /etc/nginx/conf.d/byhand.conf")
+	assert.Equal(t, 1, exit)
+	assert.Contains(t, out, "nginx        failed")
+	assert.Contains(t, stderr, `unknown directive "nonsense"`)
+	out, _, exit = command(t, "account", "open", "later.example", "--plan", "harbour", "--customer", "Tern Ferries", "--no-wait")
+	require.Equal(t, 0, exit)
+	var number int64
+	_, err := fmt.Sscan(out, &number)
+	require.NoError(t, err, "only the number is printed")
+	assert.Equal(t, "done", watched(t, number).State)
+	_, stderr, exit = command(t, "account", "close", "later", "--yes")
+	assert.Equal(t, 0, exit, stderr)
+}
+
+// A long list: pages, keys and the way back.
+func TestLongListInConsole(t *testing.T) {
+	i := shared(t)
+	conn, err := pgx.Connect(context.Background(), i.Postgres.URL)
+	require.NoError(t, err)
+	defer conn.Close(context.Background())
+	// Closed accounts are rows only: no server has to have them.
+	_, err = conn.Exec(context.Background(), `insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, state, closed_at)
+		select 'row' || n, 'row' || lpad(n::text, 3, '0') || '.example', (select min(id) from customers), (select min(id) from plans), (select min(id) from servers), 'closed', now()
+		from generate_series(1, 120) n`)
+	require.NoError(t, err)
+	ctx := browser(t, 1280, 800)
+	first := func(domain string) chromedp.Action { return sees("tbody tr:first-child .domain", domain) }
+	do(t, ctx, chromedp.Navigate(i.Address()+"/accounts?state=closed&search=row"), signIn(), first("row001.example"), sees(".turner", "50 accounts on this page"),
+		click(".turner button", "Next page"), first("row051.example"), click(".turner button", "Next page"), first("row101.example"), sees(".turner", "20 accounts"),
+		click(".turner button", "Back"), first("row051.example"), click(".turner button", "First"), first("row001.example"))
+	var address string
+	do(t, ctx, chromedp.Location(&address))
+	assert.False(t, strings.Contains(address, "cursor="))
+
+	var focused string
+	do(t, ctx, chromedp.Focus("tbody tr:first-child", chromedp.ByQuery), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowUp),
+		chromedp.Evaluate(`document.activeElement.textContent`, &focused))
+	assert.Contains(t, focused, "row002.example", "arrows go through the rows")
+	do(t, ctx, chromedp.KeyEvent("\r"), sees("h1", "row002.example"), chromedp.NavigateBack(), first("row001.example"))
+
+	var dark bool
+	do(t, ctx, click("header button", "Dark"), chromedp.Evaluate(`document.documentElement.classList.contains('dark')`, &dark))
+	assert.True(t, dark)
+	healthy(t, ctx, "dark")
+	do(t, ctx, chromedp.Reload(), first("row001.example"), chromedp.Evaluate(`document.documentElement.classList.contains('dark')`, &dark))
+	assert.True(t, dark, "the choice is kept")
+	do(t, ctx, pressed("g"), pressed("s"), sees("h1", "Servers"), pressed("?"), sees(".el-dialog", "Search accounts, domains and servers"), click(".el-dialog button", "Close"),
+		chromedp.Sleep(300*time.Millisecond), pressed("n"), sees("h1", "Open an account"))
+}
