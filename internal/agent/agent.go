@@ -18,7 +18,7 @@ import (
 
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 )
 
 // Config is what an agent works with.

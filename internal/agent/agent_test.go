@@ -14,10 +14,10 @@ import (
 
 	"victualler/internal/agent/daemon"
 	"victualler/internal/agentlink"
-	"victualler/internal/hosting/manifest"
 	"victualler/internal/hosting/names"
 	"victualler/internal/lab"
 	"victualler/internal/lab/labtest"
+	"victualler/internal/manifest"
 )
 
 func TestMain(m *testing.M) { labtest.Main(m) }

@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"victualler/internal/agent/staging"
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 	"victualler/internal/render"
 )
 

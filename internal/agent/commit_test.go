@@ -16,8 +16,8 @@ import (
 
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
-	"victualler/internal/hosting/manifest"
 	"victualler/internal/hosting/names"
+	"victualler/internal/manifest"
 	"victualler/internal/render"
 )
 

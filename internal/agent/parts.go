@@ -5,7 +5,7 @@ import (
 
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 	"victualler/internal/render"
 )
 

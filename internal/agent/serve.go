@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"victualler/internal/agentlink"
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 )
 
 // maxBody bounds what the service may send: a manifest of thousands of domains.

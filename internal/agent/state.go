@@ -15,7 +15,7 @@ import (
 	"strings"
 	"sync"
 
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 )
 
 // state is the agent's memory on disk:

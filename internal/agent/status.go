@@ -12,7 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"victualler/internal/agentlink"
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 	"victualler/internal/version"
 )
 

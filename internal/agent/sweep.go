@@ -13,7 +13,7 @@ import (
 
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 )
 
 // Sweep compares every account's manifest in force with what is found on the

@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 )
 
 func authority(t *testing.T) *Authority {

@@ -14,7 +14,7 @@ import (
 	"sync"
 	"time"
 
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 )
 
 // Dialer makes clients for agents and keeps their connections.

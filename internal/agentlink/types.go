@@ -9,7 +9,7 @@ package agentlink
 import (
 	"time"
 
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 )
 
 // DefaultPort is the TCP port on which an agent listens.

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 )
 
 // Where nginx's files are.

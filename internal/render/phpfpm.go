@@ -3,7 +3,7 @@ package render
 import (
 	"fmt"
 
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 )
 
 // PHPSocket is the path of the socket on which an account's PHP listens.

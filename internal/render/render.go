@@ -10,7 +10,7 @@ import (
 	"net/netip"
 	"strings"
 
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 )
 
 // File is one configuration file.

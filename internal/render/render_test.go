@@ -14,10 +14,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"victualler/internal/hosting/manifest"
 	"victualler/internal/hosting/names"
 	"victualler/internal/lab"
 	"victualler/internal/lab/labtest"
+	"victualler/internal/manifest"
 	"victualler/internal/render"
 )
 

@@ -10,10 +10,10 @@ import (
 
 	"victualler/internal/agentlink"
 	"victualler/internal/api"
-	"victualler/internal/hosting/manifest"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/manifest"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )

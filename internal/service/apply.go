@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"victualler/internal/agentlink"
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )

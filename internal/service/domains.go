@@ -6,9 +6,9 @@ import (
 	"strings"
 
 	"victualler/internal/api"
-	"victualler/internal/hosting/manifest"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/manifest"
 	"victualler/internal/store/db"
 )
 

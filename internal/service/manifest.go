@@ -3,7 +3,7 @@ package service
 import (
 	"context"
 
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 	"victualler/internal/store/db"
 )
 

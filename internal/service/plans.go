@@ -5,9 +5,9 @@ import (
 	"slices"
 
 	"victualler/internal/api"
-	"victualler/internal/hosting/manifest"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/manifest"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )

@@ -23,8 +23,8 @@ import (
 
 	"victualler/internal/agent/asuser"
 	"victualler/internal/agentlink"
-	"victualler/internal/hosting/manifest"
 	"victualler/internal/hosting/plans"
+	"victualler/internal/manifest"
 	"victualler/internal/render"
 )
 

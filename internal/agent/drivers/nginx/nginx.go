@@ -12,7 +12,7 @@ import (
 	"victualler/internal/agent/daemon"
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 	"victualler/internal/render"
 )
 

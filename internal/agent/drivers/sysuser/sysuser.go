@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"victualler/internal/agentlink"
-	"victualler/internal/hosting/manifest"
+	"victualler/internal/manifest"
 )
 
 // NoShell is the shell of accounts without the feature shell.
