@@ -43,6 +43,9 @@ type Agent struct {
 	locks map[string]*sync.Mutex
 }
 
+// longestApply is how long an apply may take before it is undone; less than the service waits.
+const longestApply = 100 * time.Second
+
 // verifyStep is the name of the last step of every apply.
 const verifyStep = "verify"
 
@@ -138,7 +141,9 @@ func (a *Agent) Apply(ctx context.Context, m manifest.Manifest, tell func(agentl
 	// From here on the work is finished or undone, even if the caller hangs up.
 	ctx = context.WithoutCancel(ctx)
 	w := &work{agent: a, tell: tell, over: over}
-	changed, verified, err := w.make(ctx, m, last)
+	limited, cancel := context.WithTimeout(ctx, longestApply)
+	changed, verified, err := w.make(limited, m, last)
+	cancel()
 	if err == nil {
 		err = a.state.end(m)
 	}

@@ -255,6 +255,10 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 		_, err := s.Exec(ctx, "setpriv", "--reuid=ternferries", "--regid=ternferries", "--clear-groups",
 			"sh", "-c", "setsid sleep 600 >/dev/null 2>&1 </dev/null &")
 		require.NoError(t, err)
+		// What a user can leave outside of the home.
+		_, err = s.Exec(ctx, "setpriv", "--reuid=ternferries", "--regid=ternferries", "--clear-groups",
+			"sh", "-ec", "echo '* * * * * true' | crontab - && mkdir -p /tmp/mine/deep && touch /var/tmp/mine /tmp/mine/deep/file && ln -s /etc /tmp/link")
+		require.NoError(t, err)
 		// btrfs lets every user make subvolumes, which are no plain directories to delete.
 		_, err = s.Exec(ctx, "setpriv", "--reuid=ternferries", "--regid=ternferries", "--clear-groups",
 			"sh", "-ec", "cd /home/ternferries/sites && btrfs subvolume create 'one two' && btrfs subvolume create 'one two/three' && touch 'one two/three/file'")
@@ -262,10 +266,12 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 		r := applied(t, c, closed(m))
 		assert.Len(t, r.Verified, 4)
 		for _, trace := range []string{"id ternferries", "getent group ternferries", "ls -d /home/ternferries", "pgrep -U 1000017",
-			"ls /run/php/account-ternferries.sock", "grep -rl ternferries /etc/nginx /etc/php"} {
+			"ls /run/php/account-ternferries.sock", "ls /var/spool/cron/crontabs/ternferries", "ls -d /tmp/mine", "ls /tmp/link", "ls /var/tmp/mine", "grep -rl ternferries /etc/nginx /etc/php"} {
 			out, err := s.Exec(ctx, strings.Fields(trace)...)
 			assert.Error(t, err, "%s: %s", trace, out)
 		}
+		_, err = s.Exec(ctx, "test", "-d", "/etc/nginx")
+		assert.NoError(t, err, "a link is taken away, not what it leads to")
 		status, _ := get(t, s, "ternferries.example", "/")
 		assert.Equal(t, "404", status)
 		assert.False(t, applied(t, c, closed(m)).Changed)

@@ -16,6 +16,9 @@ import (
 	"victualler/internal/render"
 )
 
+// longestCommit is how long programs may take to test and reload for a group.
+const longestCommit = time.Minute
+
 // A change is one account's configuration waiting for its commit.
 type change struct {
 	// find lists, by program, what is to be written or removed. It is asked when the
@@ -125,6 +128,8 @@ func (c *committer) next(ctx context.Context) []*change {
 
 // commit tests, swaps and reloads for a group. Every change gets its outcome.
 func (c *committer) commit(ctx context.Context, group []*change) {
+	ctx, cancel := context.WithTimeout(ctx, longestCommit)
+	defer cancel()
 	group = slices.DeleteFunc(group, func(ch *change) bool {
 		if ch.find == nil {
 			return false

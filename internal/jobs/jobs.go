@@ -69,6 +69,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 		RescueStuckJobsAfter:        timeout + 30*time.Second,
 		RetryPolicy:                 patience{},
 		CompletedJobRetentionPeriod: time.Hour,
+		CancelledJobRetentionPeriod: time.Hour,
 		Workers:                     workers,
 		Logger:                      slog.New(quiet{log.Handler()}),
 		PeriodicJobs: []*river.PeriodicJob{

@@ -77,6 +77,12 @@ func New(o Options) (*Lab, error) {
 		return nil, fmt.Errorf("clean up after an earlier lab: %w", err)
 	}
 	l.state = state{Bridge: "v" + o.Name}
+	// A bridge that is there now is another lab's: nothing of it may be touched.
+	if bridgeExists(l.state.Bridge) {
+		l.lock.Close()
+		return nil, fmt.Errorf("there is a network bridge %s already: a lab called %q runs elsewhere on this machine; stop it, or remove what is left of it with “ip link delete %s”",
+			l.state.Bridge, o.Name, l.state.Bridge)
+	}
 	if err := l.save(); err != nil {
 		return nil, err
 	}
@@ -136,12 +142,17 @@ func (l *Lab) clean() error {
 			return err
 		}
 	}
-	if _, err := os.Stat("/sys/class/net/" + left.Bridge); err == nil {
+	if bridgeExists(left.Bridge) {
 		if err := ip("link", "delete", left.Bridge); err != nil {
 			return err
 		}
 	}
 	return os.Remove(path)
+}
+
+func bridgeExists(name string) bool {
+	_, err := os.Stat("/sys/class/net/" + name)
+	return err == nil
 }
 
 func (l *Lab) statePath() string { return filepath.Join(l.options.Dir, "state.json") }

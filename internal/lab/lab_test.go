@@ -113,9 +113,25 @@ func TestCleanUpAfterKilledLab(t *testing.T) {
 	assert.False(t, bridge("vlabk"))
 }
 
+// Two labs of one name: the second is refused and the first stays whole.
+func TestNameTaken(t *testing.T) {
+	first := start(t, "labx", t.TempDir())
+	o := labtest.Options(t, "labx", t.TempDir())
+	o.Name = "labx"
+	_, err := lab.New(o)
+	assert.ErrorContains(t, err, "there is a network bridge vlabx already")
+	assert.True(t, bridge("vlabx"))
+	require.NoError(t, first.Stop())
+	second, err := lab.New(o)
+	require.NoError(t, err)
+	require.NoError(t, second.Stop())
+}
+
 func start(t *testing.T, name, dir string) *lab.Lab {
 	t.Helper()
-	l, err := lab.New(labtest.Options(t, name, dir))
+	o := labtest.Options(t, name, dir)
+	o.Name = name // looked for below
+	l, err := lab.New(o)
 	require.NoError(t, err)
 	return l
 }

@@ -79,9 +79,11 @@ const (
 // SignIn starts a session and returns its token, which is not kept.
 func (s *Service) SignIn(ctx context.Context, a Actor, in api.SignIn) (api.Session, error) {
 	name := strings.ToLower(strings.TrimSpace(in.Name))
-	subjects := []string{"name " + name, "address " + a.Address}
-	if err := s.throttle(ctx, subjects); err != nil {
-		return api.Session{}, err
+	byName, byAddress := "name "+name, "address "+a.Address
+	for subject, free := range map[string]int32{byName: freeByName, byAddress: freeByAddress} {
+		if err := s.countSignIn(ctx, subject, free); err != nil {
+			return api.Session{}, err
+		}
 	}
 	person, err := s.store.PersonByName(ctx, name)
 	hash := person.PasswordHash
@@ -91,11 +93,6 @@ func (s *Service) SignIn(ctx context.Context, a Actor, in api.SignIn) (api.Sessi
 		return api.Session{}, err
 	}
 	if !passwords.Matches(hash, in.Password) {
-		for _, subject := range subjects {
-			if err := s.store.AddSignInFailure(ctx, subject); err != nil {
-				return api.Session{}, err
-			}
-		}
 		return api.Session{}, refusal.New(refusal.WrongSignIn, "name and password do not fit; an operator's password can be reset on the service's machine with “victuallerd operator reset NAME”")
 	}
 	token := rand.Text() + rand.Text()
@@ -104,7 +101,10 @@ func (s *Service) SignIn(ctx context.Context, a Actor, in api.SignIn) (api.Sessi
 		if _, err := tx.AddSession(ctx, db.AddSessionParams{TokenDigest: digest(token), PersonID: person.ID, Address: a.Address, EndsAt: ends}); err != nil {
 			return err
 		}
-		if err := tx.ForgetSignInFailures(ctx, subjects[0]); err != nil {
+		if err := tx.ForgetSignInFailures(ctx, byName); err != nil {
+			return err
+		}
+		if err := tx.UncountSignIn(ctx, byAddress); err != nil {
 			return err
 		}
 		a.PersonID, a.Name = person.ID, person.Name
@@ -113,25 +113,20 @@ func (s *Service) SignIn(ctx context.Context, a Actor, in api.SignIn) (api.Sessi
 	return api.Session{Name: person.Name, Role: person.Role, EndsAt: ends.UTC(), Token: token}, err
 }
 
-func (s *Service) throttle(ctx context.Context, subjects []string) error {
-	rows, err := s.store.SignInFailures(ctx, subjects)
+// countSignIn counts a try that has not succeeded yet, and refuses it while the
+// wait after earlier ones lasts.
+func (s *Service) countSignIn(ctx context.Context, subject string, free int32) error {
+	_, err := s.store.CountSignIn(ctx, db.CountSignInParams{Subject: subject, Free: free, Longest: longestWait.Seconds()})
+	if !store.None(err) {
+		return err
+	}
+	row, err := s.store.SignInFailures(ctx, subject)
 	if err != nil {
 		return err
 	}
-	for _, row := range rows {
-		free := int32(freeByName)
-		if strings.HasPrefix(row.Subject, "address ") {
-			free = freeByAddress
-		}
-		if row.Failures < free {
-			continue
-		}
-		wait := min(time.Second<<min(row.Failures-free, 20), longestWait)
-		if left := row.LastAt.Add(wait).Sub(s.now()); left > 0 {
-			return refusal.New(refusal.TooManyTries, "too many failed sign-ins; try again in %s", (left + time.Second).Truncate(time.Second))
-		}
-	}
-	return nil
+	wait := min(time.Second<<min(row.Failures-free, 20), longestWait)
+	left := max(row.LastAt.Add(wait).Sub(s.now()), 0)
+	return refusal.New(refusal.TooManyTries, "too many failed sign-ins; try again in %s", (left + time.Second).Truncate(time.Second))
 }
 
 func digest(token string) []byte {

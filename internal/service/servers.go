@@ -82,8 +82,11 @@ func agentAddress(typed string) (string, error) {
 // is nothing more to wait for.
 func (s *Service) TryJoin(ctx context.Context, serverID, operationID int64) (done bool, err error) {
 	server, err := s.store.ServerByID(ctx, serverID)
+	if store.None(err) { // removed meanwhile
+		return true, nil
+	}
 	if err != nil {
-		return store.None(err), err
+		return false, err
 	}
 	p := s.progress(operationID)
 	defer p.close()

@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"path"
 	"syscall"
+	"time"
 )
 
 // Work is what is to be done below one home, in this order.
@@ -36,6 +37,10 @@ type NewFile struct {
 
 const helperName = "as-user"
 
+// longest is how long the work may take: what lies in a home may be made to keep
+// whoever opens it waiting.
+const longest = 30 * time.Second
+
 // Hook runs the child process if this is one. Call it first in main.
 func Hook() {
 	if os.Args[0] == helperName {
@@ -53,6 +58,8 @@ func Do(ctx context.Context, uid int, w Work) error {
 	if err != nil {
 		return err
 	}
+	ctx, cancel := context.WithTimeout(ctx, longest)
+	defer cancel()
 	cmd := exec.CommandContext(ctx, "/proc/self/exe")
 	cmd.Args = []string{helperName}
 	cmd.Dir = "/"

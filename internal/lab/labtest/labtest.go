@@ -3,6 +3,7 @@ package labtest
 
 import (
 	"context"
+	"crypto/rand"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -17,8 +18,8 @@ import (
 	"victualler/internal/lab"
 )
 
-// Options returns options for a lab in dir, with the base tree built and a network
-// that no other lab has.
+// Options returns options for a lab in dir, with the base tree built, and a
+// network and a name that no other lab has; its name starts with name, at most 4 letters of it.
 func Options(t testing.TB, name, dir string) lab.Options {
 	t.Helper()
 	require.NoError(t, lab.CheckRights())
@@ -29,7 +30,8 @@ func Options(t testing.TB, name, dir string) lab.Options {
 	require.NoError(t, err)
 	subnet, err := lab.FreeSubnet(ctx)
 	require.NoError(t, err)
-	return lab.Options{Name: name, Dir: dir, Base: base, Subnet: subnet}
+	unique := strings.ToLower(rand.Text()[:4])
+	return lab.Options{Name: name[:min(len(name), 4)] + unique, Dir: dir, Base: base, Subnet: subnet}
 }
 
 // Lab starts an empty lab that ends with the test. Name is as in [lab.Options].

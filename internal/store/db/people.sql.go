@@ -64,17 +64,6 @@ func (q *Queries) AddSession(ctx context.Context, arg AddSessionParams) (Session
 	return i, err
 }
 
-const addSignInFailure = `-- name: AddSignInFailure :exec
-insert into sign_in_failures (subject, failures, last_at) values ($1, 1, now())
-on conflict (subject) do update set last_at = now(),
-    failures = case when sign_in_failures.last_at < now() - interval '1 hour' then 1 else sign_in_failures.failures + 1 end
-`
-
-func (q *Queries) AddSignInFailure(ctx context.Context, subject string) error {
-	_, err := q.db.Exec(ctx, addSignInFailure, subject)
-	return err
-}
-
 const countOperators = `-- name: CountOperators :one
 select count(*) from people where role = 'operator'
 `
@@ -84,6 +73,30 @@ func (q *Queries) CountOperators(ctx context.Context) (int64, error) {
 	var count int64
 	err := row.Scan(&count)
 	return count, err
+}
+
+const countSignIn = `-- name: CountSignIn :one
+insert into sign_in_failures as f (subject, failures, last_at) values ($1, 1, now())
+on conflict (subject) do update set last_at = now(), failures = case when f.last_at < now() - interval '1 hour' then 1 else f.failures + 1 end
+where f.failures < $2::integer
+   or f.last_at + make_interval(secs => least(power(2, least(f.failures - $2::integer, 20)), $3::float8)) <= now()
+returning failures
+`
+
+type CountSignInParams struct {
+	Subject string
+	Free    int32
+	Longest float64
+}
+
+// Counts a try as failed until it has succeeded, in one step, so that many at
+// once count like many in a row. No row comes back while the wait after earlier
+// failures lasts; such a try is not counted.
+func (q *Queries) CountSignIn(ctx context.Context, arg CountSignInParams) (int32, error) {
+	row := q.db.QueryRow(ctx, countSignIn, arg.Subject, arg.Free, arg.Longest)
+	var failures int32
+	err := row.Scan(&failures)
+	return failures, err
 }
 
 const endOldSessions = `-- name: EndOldSessions :exec
@@ -194,28 +207,15 @@ func (q *Queries) SetPassword(ctx context.Context, arg SetPasswordParams) (int64
 	return result.RowsAffected(), nil
 }
 
-const signInFailures = `-- name: SignInFailures :many
-select subject, failures, last_at from sign_in_failures where subject = any($1::text[])
+const signInFailures = `-- name: SignInFailures :one
+select subject, failures, last_at from sign_in_failures where subject = $1
 `
 
-func (q *Queries) SignInFailures(ctx context.Context, subjects []string) ([]SignInFailure, error) {
-	rows, err := q.db.Query(ctx, signInFailures, subjects)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	items := []SignInFailure{}
-	for rows.Next() {
-		var i SignInFailure
-		if err := rows.Scan(&i.Subject, &i.Failures, &i.LastAt); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
+func (q *Queries) SignInFailures(ctx context.Context, subject string) (SignInFailure, error) {
+	row := q.db.QueryRow(ctx, signInFailures, subject)
+	var i SignInFailure
+	err := row.Scan(&i.Subject, &i.Failures, &i.LastAt)
+	return i, err
 }
 
 const touchSession = `-- name: TouchSession :exec
@@ -229,5 +229,14 @@ type TouchSessionParams struct {
 
 func (q *Queries) TouchSession(ctx context.Context, arg TouchSessionParams) error {
 	_, err := q.db.Exec(ctx, touchSession, arg.ID, arg.EndsAt)
+	return err
+}
+
+const uncountSignIn = `-- name: UncountSignIn :exec
+update sign_in_failures set failures = greatest(failures - 1, 1) where subject = $1
+`
+
+func (q *Queries) UncountSignIn(ctx context.Context, subject string) error {
+	_, err := q.db.Exec(ctx, uncountSignIn, subject)
 	return err
 }

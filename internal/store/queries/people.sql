@@ -30,13 +30,21 @@ delete from sessions where id = $1;
 -- name: EndOldSessions :exec
 delete from sessions where ends_at < now();
 
--- name: SignInFailures :many
-select * from sign_in_failures where subject = any(sqlc.arg(subjects)::text[]);
+-- name: CountSignIn :one
+-- Counts a try as failed until it has succeeded, in one step, so that many at
+-- once count like many in a row. No row comes back while the wait after earlier
+-- failures lasts; such a try is not counted.
+insert into sign_in_failures as f (subject, failures, last_at) values (sqlc.arg(subject), 1, now())
+on conflict (subject) do update set last_at = now(), failures = case when f.last_at < now() - interval '1 hour' then 1 else f.failures + 1 end
+where f.failures < sqlc.arg(free)::integer
+   or f.last_at + make_interval(secs => least(power(2, least(f.failures - sqlc.arg(free)::integer, 20)), sqlc.arg(longest)::float8)) <= now()
+returning failures;
 
--- name: AddSignInFailure :exec
-insert into sign_in_failures (subject, failures, last_at) values ($1, 1, now())
-on conflict (subject) do update set last_at = now(),
-    failures = case when sign_in_failures.last_at < now() - interval '1 hour' then 1 else sign_in_failures.failures + 1 end;
+-- name: SignInFailures :one
+select * from sign_in_failures where subject = $1;
+
+-- name: UncountSignIn :exec
+update sign_in_failures set failures = greatest(failures - 1, 1) where subject = $1;
 
 -- name: ForgetSignInFailures :exec
 delete from sign_in_failures where subject = $1;

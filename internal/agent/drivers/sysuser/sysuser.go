@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -85,6 +86,9 @@ func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 		if pids := processes(m.UID()); len(pids) > 0 {
 			return drift("still runs processes %v", pids), nil
 		}
+		if left := leftovers(m); len(left) > 0 {
+			return drift("has left %s", strings.Join(left, ", ")), nil
+		}
 		return nil, nil
 	}
 	switch {
@@ -137,10 +141,16 @@ func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error
 	return fmt.Sprintf("%s (%s)", name, uid), nil
 }
 
-// Remove implements agent.Resource: it ends the user's processes first.
+// Remove implements agent.Resource: it ends the user's processes first, and
+// takes away what they have left outside of the home.
 func (d *Driver) Remove(ctx context.Context, m manifest.Manifest) error {
 	if err := endProcesses(ctx, m.UID()); err != nil {
 		return err
+	}
+	for _, path := range leftovers(m) {
+		if err := os.RemoveAll(path); err != nil {
+			return err
+		}
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -160,6 +170,38 @@ func (d *Driver) Remove(ctx context.Context, m manifest.Manifest) error {
 		return err
 	}
 	return run(ctx, "groupdel", "--", m.SignInName)
+}
+
+// spools are where programs keep what belongs to a user, under the user's name;
+// shared are where every user may leave files.
+var (
+	spools = []string{"/var/spool/cron/crontabs", "/var/spool/cron/atjobs", "/var/mail"}
+	shared = []string{"/tmp", "/var/tmp", "/dev/shm", "/run/lock"}
+)
+
+// leftovers lists what belongs to the account's user outside of the home: in
+// spools by its name, in shared directories by its number.
+func leftovers(m manifest.Manifest) []string {
+	var left []string
+	for _, dir := range spools {
+		if ownedBy(filepath.Join(dir, m.SignInName), m.UID()) {
+			left = append(left, filepath.Join(dir, m.SignInName))
+		}
+	}
+	for _, dir := range shared {
+		entries, _ := os.ReadDir(dir)
+		for _, e := range entries {
+			if path := filepath.Join(dir, e.Name()); ownedBy(path, m.UID()) {
+				left = append(left, path)
+			}
+		}
+	}
+	return left
+}
+
+func ownedBy(path string, uid int) bool {
+	var s syscall.Stat_t
+	return syscall.Lstat(path, &s) == nil && int(s.Uid) == uid
 }
 
 func endProcesses(ctx context.Context, uid int) error {
