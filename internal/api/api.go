@@ -54,9 +54,6 @@ type Session struct {
 	Token  string    `json:"token,omitempty" doc:"Bearer token (RFC 6750), only when asked for at sign-in."`
 }
 
-// Limits is an amount for every limit, by key.
-type Limits = plans.Limits
-
 // Plan is a named set of limits and features.
 type Plan struct {
 	Name     string         `json:"name" doc:"Lower-case letters, digits and hyphens."`
