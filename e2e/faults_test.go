@@ -45,7 +45,9 @@ func TestKills(t *testing.T) {
 				}
 				opened.Add(1)
 				if n%2 == 0 {
-					i.Client.Watch(ctx, opening.Operation, func(api.Operation) {})
+					soon, cancel := context.WithTimeout(ctx, time.Second) // what was cut off is taken up later
+					i.Client.Watch(soon, opening.Operation, func(api.Operation) {})
+					cancel()
 				} else {
 					time.Sleep(time.Duration(rand.IntN(200)) * time.Millisecond)
 				}

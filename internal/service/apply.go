@@ -18,25 +18,31 @@ const giveUpAfter = 10 * time.Minute
 // Apply brings an account's server to what the rows say now, and ends the
 // operations that this brings about. Nothing to do is no error. An error means that it should be tried again.
 func (s *Service) Apply(ctx context.Context, accountID int64) error {
-	row, err := s.store.AccountByID(ctx, accountID)
-	if err != nil {
+	var account db.Account
+	var waiting []int64
+	var m manifest.Manifest
+	var server db.Server
+	// One moment for all of it, or a manifest could bear one revision and hold what belongs to another.
+	err := s.store.Snapshot(ctx, func(q *db.Queries) error {
+		row, err := q.AccountByID(ctx, accountID)
+		if err != nil {
+			return err
+		}
+		account = row.Account
+		if waiting, err = q.UnfinishedOfAccount(ctx, db.UnfinishedOfAccountParams{AccountID: &accountID, Revision: &account.Revision}); err != nil {
+			return err
+		}
+		if m, err = buildManifest(ctx, q, account); err != nil {
+			return err
+		}
+		server, err = q.ServerByID(ctx, account.ServerID)
 		return err
-	}
-	account := row.Account
-	waiting, err := s.store.UnfinishedOfAccount(ctx, db.UnfinishedOfAccountParams{AccountID: &accountID, Revision: &account.Revision})
+	})
 	if err != nil {
 		return err
 	}
 	if len(waiting) == 0 && account.AppliedRevision == account.Revision {
 		return nil
-	}
-	m, err := buildManifest(ctx, s.store.Queries, account)
-	if err != nil {
-		return err
-	}
-	server, err := s.store.ServerByID(ctx, account.ServerID)
-	if err != nil {
-		return err
 	}
 	p := s.progress(waiting...)
 	receipt, err := s.agents.Agent(server.ID, server.Address).Apply(ctx, m, p.step)

@@ -128,6 +128,13 @@ func (s *Store) InTx(ctx context.Context, fn func(Tx) error) error {
 	}
 }
 
+// Snapshot runs fn on the database as it is at one moment: what others change
+// meanwhile is not seen, and nothing can be changed.
+func (s *Store) Snapshot(ctx context.Context, fn func(*db.Queries) error) error {
+	options := pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}
+	return pgx.BeginTxFunc(ctx, s.Pool, options, func(tx pgx.Tx) error { return fn(db.New(tx)) })
+}
+
 // Violated returns the name of the constraint that a statement would have
 // violated, or "".
 func Violated(err error) string {

@@ -152,6 +152,18 @@ func TestStore(t *testing.T) {
 		assert.True(t, store.None(err))
 	})
 
+	t.Run("a snapshot is of one moment", func(t *testing.T) {
+		require.NoError(t, s.Snapshot(ctx, func(q *db.Queries) error {
+			_, err := q.PlanByName(ctx, "later")
+			assert.True(t, store.None(err))
+			_, err = s.AddPlan(ctx, "later")
+			require.NoError(t, err)
+			_, err = q.PlanByName(ctx, "later")
+			assert.True(t, store.None(err), "what others change meanwhile is not seen")
+			return nil
+		}))
+		assert.ErrorContains(t, s.Snapshot(ctx, func(q *db.Queries) error { _, err := q.AddPlan(ctx, "never"); return err }), "read-only")
+	})
 	t.Run("a deadlock is tried again", func(t *testing.T) {
 		_, err := s.Pool.Exec(ctx, "create table pair (id int primary key, n int); insert into pair values (1, 0), (2, 0)")
 		require.NoError(t, err)
