@@ -340,6 +340,37 @@ func TestGroupCommit(t *testing.T) {
 	})
 }
 
+// Reloads in quick succession: each waits for the one before, and none is lost
+// or ends the program.
+func TestManyReloads(t *testing.T) {
+	ctx := context.Background()
+	s, c := joined(t, "agtr", lab.ServerOptions{})
+	master := func() string {
+		out, err := s.Exec(ctx, "cat", "/run/php/php8.2-fpm.pid")
+		require.NoError(t, err)
+		return out
+	}
+	applied(t, c, account(t, 1, "first", "first.example"))
+	before := master()
+	m := account(t, 2, "second", "second.example")
+	for n := range 60 {
+		m.Revision, m.PHP.Workers = int64(n+1), n%7+1
+		applied(t, c, m)
+	}
+	assert.Equal(t, before, master(), "PHP-FPM never ended")
+	status, err := c.Status(ctx)
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, status.Programs[0].Reloads, int64(60))
+
+	t.Run("a program that has just ended is waited for", func(t *testing.T) {
+		_, err := s.Exec(ctx, "sh", "-ec", "kill -KILL $(cat /run/php/php8.2-fpm.pid)")
+		require.NoError(t, err)
+		m.Revision++
+		m.PHP.Workers++
+		applied(t, c, m)
+	})
+}
+
 // A new program that renders differently writes anew what the old one wrote.
 func TestNewProgram(t *testing.T) {
 	ctx := context.Background()

@@ -207,6 +207,9 @@ func serve(c initConfig) {
 		case pid := <-ended:
 			if s, ours := running[pid]; ours {
 				delete(running, pid)
+				// What it has left running goes too, as with a supervisor that
+				// knows a service's processes; or it could not start again.
+				syscall.Kill(-pid, syscall.SIGKILL)
 				if s.Keep {
 					time.AfterFunc(200*time.Millisecond, func() { again <- s })
 				}

@@ -19,22 +19,63 @@ import (
 	"time"
 )
 
-// Signal sends a signal to the process whose number is in pidFile.
-func Signal(pidFile string, signal syscall.Signal) error {
-	pid, err := pidOf(pidFile)
-	if err != nil {
-		return err
+// startLimit is how long a program that has just ended may take to be started
+// again by its supervisor.
+const startLimit = 5 * time.Second
+
+// Signal sends a signal to the process whose number is in pidFile, and returns
+// the number. It waits for a program that is just being started: a signal that
+// comes before the program has its handlers would end it.
+func Signal(ctx context.Context, pidFile string, signal syscall.Signal) (int, error) {
+	for end := time.Now().Add(startLimit); ; {
+		pid, err := PID(pidFile)
+		if err == nil && Catches(pid, signal) {
+			return pid, syscall.Kill(pid, signal)
+		}
+		if err == nil {
+			err = errors.New("is not running")
+		}
+		if time.Now().After(end) {
+			return 0, err
+		}
+		select {
+		case <-ctx.Done():
+			return 0, ctx.Err()
+		case <-time.After(10 * time.Millisecond):
+		}
 	}
-	return syscall.Kill(pid, signal)
+}
+
+// Catches reports whether a process is there and has a handler for a signal (SigCgt in proc(5)).
+func Catches(pid int, signal syscall.Signal) bool {
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return false
+	}
+	_, rest, _ := strings.Cut(string(status), "SigCgt:")
+	mask, _, _ := strings.Cut(strings.TrimSpace(rest), "\n")
+	bits, err := strconv.ParseUint(mask, 16, 64)
+	return err == nil && bits&(1<<(signal-1)) != 0
+}
+
+// Image identifies the program that a process runs: it changes when the process
+// becomes a program anew (execve(2)), because addresses are chosen at random each time.
+func Image(pid int) string {
+	auxiliary, err := os.ReadFile(fmt.Sprintf("/proc/%d/auxv", pid))
+	if err != nil {
+		return ""
+	}
+	return string(auxiliary)
 }
 
 // Running reports whether the process whose number is in pidFile is there.
 func Running(pidFile string) bool {
-	pid, err := pidOf(pidFile)
+	pid, err := PID(pidFile)
 	return err == nil && syscall.Kill(pid, 0) == nil
 }
 
-func pidOf(pidFile string) (int, error) {
+// PID reads the number of the process from its file.
+func PID(pidFile string) (int, error) {
 	text, err := os.ReadFile(pidFile)
 	if err != nil {
 		return 0, fmt.Errorf("is not running (%s)", strings.TrimPrefix(err.Error(), "open "))

@@ -63,8 +63,8 @@ func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
 
 // Reload implements agent.Program: SIGHUP starts workers with the new
 // configuration, and the old ones finish what they have (nginx's "control" page).
-func (d *Driver) Reload(context.Context) error {
-	if err := daemon.Signal(pidFile, syscall.SIGHUP); err != nil {
+func (d *Driver) Reload(ctx context.Context) error {
+	if _, err := daemon.Signal(ctx, pidFile, syscall.SIGHUP); err != nil {
 		return fmt.Errorf("nginx %w", err)
 	}
 	d.reloads.Add(1)

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"syscall"
+	"time"
 
 	"victualler/internal/agent/daemon"
 	"victualler/internal/agent/staging"
@@ -73,14 +74,40 @@ func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
 
 func (d *Driver) pidFile() string { return "/run/php/php" + d.Server.PHP + "-fpm.pid" }
 
+// reloadLimit is how long a reload may take: running requests have the time of
+// process_control_timeout to finish.
+const reloadLimit = 15 * time.Second
+
 // Reload implements agent.Program: SIGUSR2 lets requests finish and keeps the
-// sockets (php-fpm(8)).
-func (d *Driver) Reload(context.Context) error {
-	if err := daemon.Signal(d.pidFile(), syscall.SIGUSR2); err != nil {
+// sockets (php-fpm(8)). The process then becomes the program anew, and a second
+// signal before that has its handlers would end it: so this waits until it has.
+func (d *Driver) Reload(ctx context.Context) error {
+	before := d.image()
+	pid, err := daemon.Signal(ctx, d.pidFile(), syscall.SIGUSR2)
+	if err != nil {
 		return fmt.Errorf("PHP-FPM %w", err)
 	}
 	d.reloads.Add(1)
-	return nil
+	for end := time.Now().Add(reloadLimit); time.Now().Before(end); {
+		if now := daemon.Image(pid); now == "" || now != before && daemon.Catches(pid, syscall.SIGUSR2) {
+			break // anew; or ended, and whoever starts it again starts it with the new files
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(2 * time.Millisecond):
+		}
+	}
+	return nil // whether the pools are there is seen from outside
+}
+
+// image identifies the program as it runs before a reload.
+func (d *Driver) image() string {
+	pid, err := daemon.PID(d.pidFile())
+	if err != nil {
+		return ""
+	}
+	return daemon.Image(pid)
 }
 
 // Verify implements agent.Program: through the web server, as a visitor's
