@@ -384,6 +384,10 @@ func TestNewProgram(t *testing.T) {
 		sweep, err := c.Sweep(ctx, agentlink.SweepRequest{})
 		return err == nil && len(sweep.Accounts) == 1 && len(sweep.Accounts[0].Drift) == 0
 	})
+	labtest.Eventually(t, 20*time.Second, func() bool {
+		left, err := s.Exec(ctx, "ls", "/var/lib/victualler-agent/journal")
+		return err == nil && left == ""
+	})
 	// The same program again changes nothing by itself.
 	_, err = s.Exec(ctx, "sh", "-ec", `sed -i 's/index index.php/index old.php/' /etc/nginx/victualler/accounts/ternferries.conf; pkill -KILL -x victualler-agen`)
 	require.NoError(t, err)

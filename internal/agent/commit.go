@@ -170,23 +170,25 @@ func (c *committer) commit(ctx context.Context, group []*change) {
 		fail(group, errors.Join(err, undo()))
 		return
 	}
+	if err := reload(ctx, programs); err != nil {
+		// Others of them may run with the new files by now: the next commit has all read again.
+		c.mu.Lock()
+		c.dirty = true
+		c.mu.Unlock()
+		fail(group, errors.Join(err, undo()))
+		return
+	}
+	detail := fmt.Sprintf("tested and reloaded in %d ms", time.Since(start).Milliseconds())
+	if len(group) > 1 {
+		detail += fmt.Sprintf(", shared by %d changes", len(group))
+	}
 	for _, p := range c.programs {
-		if !slices.Contains(programs, p) {
-			for _, ch := range group {
+		for _, ch := range group {
+			if slices.Contains(programs, p) {
+				ch.tell(p.Name(), detail)
+			} else {
 				ch.tell(p.Name(), "as it should be")
 			}
-			continue
-		}
-		if err := p.Reload(ctx); err != nil {
-			fail(group, &programError{p.Name(), errors.Join(err, undo())})
-			return
-		}
-		detail := fmt.Sprintf("tested and reloaded in %d ms", time.Since(start).Milliseconds())
-		if len(group) > 1 {
-			detail += fmt.Sprintf(", shared by %d changes", len(group))
-		}
-		for _, ch := range group {
-			ch.tell(p.Name(), detail)
 		}
 	}
 	c.mu.Lock()
@@ -224,6 +226,22 @@ func test(ctx context.Context, programs []Program, group []*change) error {
 		}
 	}
 	return nil
+}
+
+// reload has programs take over their configuration, all at the same time:
+// some wait for what runs.
+func reload(ctx context.Context, programs []Program) error {
+	errs := make([]error, len(programs))
+	var group sync.WaitGroup
+	for i, p := range programs {
+		group.Go(func() {
+			if err := p.Reload(ctx); err != nil {
+				errs[i] = &programError{p.Name(), err}
+			}
+		})
+	}
+	group.Wait()
+	return errors.Join(errs...)
 }
 
 // touched lists the programs whose files the group changes.

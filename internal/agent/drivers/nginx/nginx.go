@@ -5,9 +5,11 @@ import (
 	"context"
 	"fmt"
 	"os/exec"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
+	"time"
 
 	"victualler/internal/agent/daemon"
 	"victualler/internal/agent/staging"
@@ -61,14 +63,37 @@ func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
 	return nil
 }
 
+// reloadLimit is how long a reload may take; old workers that still finish
+// requests do not count.
+const reloadLimit = 10 * time.Second
+
 // Reload implements agent.Program: SIGHUP starts workers with the new
 // configuration, and the old ones finish what they have (nginx's "control" page).
+// For a moment both take new connections; this waits until the old ones no longer do, so that what is
+// seen from outside after it is seen by everybody.
 func (d *Driver) Reload(ctx context.Context) error {
+	var old []int
+	if pid, err := daemon.PID(pidFile); err == nil {
+		old = daemon.Children(pid)
+	}
 	if _, err := daemon.Signal(ctx, pidFile, syscall.SIGHUP); err != nil {
 		return fmt.Errorf("nginx %w", err)
 	}
 	d.reloads.Add(1)
-	return nil
+	for end := time.Now().Add(reloadLimit); slices.ContainsFunc(old, takesConnections) && time.Now().Before(end); {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(2 * time.Millisecond):
+		}
+	}
+	return nil // whether the new ones answer is seen from outside
+}
+
+// takesConnections reports whether a worker has not been told to end.
+func takesConnections(worker int) bool {
+	title := daemon.Title(worker)
+	return strings.HasPrefix(title, "nginx: worker") && !strings.Contains(title, "shutting down")
 }
 
 // Verify implements agent.Program: it asks the server's own address for every
