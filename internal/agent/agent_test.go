@@ -109,7 +109,7 @@ func get(t *testing.T, s *lab.Server, domain, path string) (string, string) {
 
 func drift(t *testing.T, c *agentlink.Client) []agentlink.Drift {
 	t.Helper()
-	s, err := c.Sweep(context.Background(), agentlink.SweepRequest{})
+	s, err := c.Sweep(context.Background())
 	require.NoError(t, err)
 	all := s.Strays
 	for _, a := range s.Accounts {
@@ -381,7 +381,7 @@ func TestNewProgram(t *testing.T) {
 		echo another > /var/lib/victualler-agent/program; pkill -KILL -x victualler-agen`)
 	require.NoError(t, err)
 	labtest.Eventually(t, 20*time.Second, func() bool {
-		sweep, err := c.Sweep(ctx, agentlink.SweepRequest{})
+		sweep, err := c.Sweep(ctx)
 		return err == nil && len(sweep.Accounts) == 1 && len(sweep.Accounts[0].Drift) == 0
 	})
 	labtest.Eventually(t, 20*time.Second, func() bool {

@@ -103,9 +103,9 @@ func (c *committer) run(ctx context.Context) {
 // next takes all waiting changes, giving those in preparation a moment to join.
 func (c *committer) next(ctx context.Context) []*change {
 	deadline := time.After(c.gather)
-	for {
+	for late := false; ; {
 		c.mu.Lock()
-		if len(c.waiting) == 0 || c.preparing == 0 {
+		if late || len(c.waiting) == 0 || c.preparing == 0 {
 			group := c.waiting
 			c.waiting = nil
 			c.mu.Unlock()
@@ -115,11 +115,7 @@ func (c *committer) next(ctx context.Context) []*change {
 		select {
 		case <-c.wake:
 		case <-deadline:
-			c.mu.Lock()
-			group := c.waiting
-			c.waiting = nil
-			c.mu.Unlock()
-			return group
+			late = true
 		case <-ctx.Done():
 			return nil
 		}
@@ -313,7 +309,7 @@ func swap(group []*change) (undo func() error, err error) {
 	var before []staging.Change
 	undo = func() error {
 		var errs []error
-		for _, f := range before {
+		for _, f := range slices.Backward(before) { // a file written twice gets back what it was first
 			errs = append(errs, place(f))
 		}
 		return errors.Join(errs...)

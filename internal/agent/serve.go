@@ -42,10 +42,8 @@ func (a *Agent) Handler(own *identity) http.Handler {
 		}
 	})
 	mux.HandleFunc("POST /v1/sweep", func(w http.ResponseWriter, r *http.Request) {
-		if request, ok := read[agentlink.SweepRequest](w, r); ok {
-			s, err := a.Sweep(r.Context(), request.Only)
-			answer(w, s, err)
-		}
+		s, err := a.Sweep(r.Context())
+		answer(w, s, err)
 	})
 	mux.HandleFunc("POST /v1/clear", func(w http.ResponseWriter, r *http.Request) {
 		n, err := a.Clear()

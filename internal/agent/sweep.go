@@ -18,16 +18,13 @@ import (
 
 // Sweep compares every account's manifest in force with what is found on the
 // server, and changes nothing.
-func (a *Agent) Sweep(ctx context.Context, only []string) (agentlink.Sweep, error) {
+func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 	sweep := agentlink.Sweep{Accounts: []agentlink.AccountState{}, Strays: []agentlink.Drift{}}
 	used, err := a.Meter.DiskUsed(ctx)
 	if err != nil {
 		a.Log.Warn("disk use not measured", "reason", err)
 	}
 	for _, m := range a.state.all() {
-		if len(only) > 0 && !slices.Contains(only, m.SignInName) {
-			continue
-		}
 		drift, err := a.drift(ctx, m)
 		if err != nil {
 			return sweep, fmt.Errorf("account %s: %w", m.SignInName, err)
@@ -38,9 +35,7 @@ func (a *Agent) Sweep(ctx context.Context, only []string) (agentlink.Sweep, erro
 		}
 		sweep.Accounts = append(sweep.Accounts, account)
 	}
-	if len(only) == 0 {
-		sweep.Strays, err = a.strays()
-	}
+	sweep.Strays, err = a.strays()
 	return sweep, err
 }
 
@@ -96,25 +91,27 @@ func fileDrift(part string, wanted staging.Change) agentlink.Drift {
 	found, err := os.ReadFile(wanted.Path)
 	d := agentlink.Drift{Part: part, Subject: wanted.Path, What: "has been changed"}
 	content := ""
-	switch {
-	case wanted.File == nil:
+	if wanted.File == nil {
 		d.What = "should not be there"
-	case errors.Is(err, fs.ErrNotExist):
-		d.What = "is missing"
+	} else {
 		content = wanted.File.Content
-	default:
-		content = wanted.File.Content
+		if errors.Is(err, fs.ErrNotExist) {
+			d.What = "is missing"
+		}
 	}
 	d.Diff, _ = difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
 		A: lines(string(found)), B: lines(content), FromFile: "found", ToFile: "wanted", Context: 3})
 	return d
 }
 
+// lines parts a text into lines that all end in a newline.
 func lines(text string) []string {
 	if text == "" {
 		return nil
 	}
-	return strings.SplitAfter(strings.TrimSuffix(text, "\n")+"\n", "\n")[:strings.Count(strings.TrimSuffix(text, "\n"), "\n")+1]
+	list := strings.SplitAfter(strings.TrimSuffix(text, "\n"), "\n")
+	list[len(list)-1] += "\n"
+	return list
 }
 
 // Clear removes files in the directories of ours that no account in force has,

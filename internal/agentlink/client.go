@@ -97,9 +97,9 @@ func (c *Client) Preview(ctx context.Context, m manifest.Manifest) (Preview, err
 }
 
 // Sweep asks about the accounts on the server.
-func (c *Client) Sweep(ctx context.Context, r SweepRequest) (Sweep, error) {
+func (c *Client) Sweep(ctx context.Context) (Sweep, error) {
 	var s Sweep
-	return s, c.call(ctx, "/v1/sweep", r, &s)
+	return s, c.call(ctx, "/v1/sweep", nil, &s)
 }
 
 // Clear removes files that belong to no account and puts shared ones right.

@@ -89,12 +89,6 @@ type Preview struct {
 	Steps []string `json:"steps"`
 }
 
-// SweepRequest asks for all accounts on the server.
-type SweepRequest struct {
-	// Only limits the answer to these sign-in names, if there are any.
-	Only []string `json:"only,omitempty"`
-}
-
 // Sweep is the answer to a sweep: every account the agent knows, in the order
 // of their names.
 type Sweep struct {

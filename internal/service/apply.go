@@ -200,7 +200,7 @@ func differences(n int) string {
 // sweepOnce does one sweep and returns the number of differences.
 func (s *Service) sweepOnce(ctx context.Context, server db.Server, p *progress, step string) (int, error) {
 	p.step(agentlink.Step{Name: step, State: agentlink.StepRunning})
-	sweep, err := s.agents.Agent(server.ID, server.Address).Sweep(ctx, agentlink.SweepRequest{})
+	sweep, err := s.agents.Agent(server.ID, server.Address).Sweep(ctx)
 	if err != nil {
 		err = unreachable(server.Label, err)
 		p.step(agentlink.Step{Name: step, State: agentlink.StepFailed, Detail: err.Error()})

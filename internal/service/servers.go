@@ -316,7 +316,7 @@ func (s *Service) PreviewRepairServer(ctx context.Context, label string) (api.Pr
 	}
 	ask, cancel := context.WithTimeout(ctx, 10*askTimeout)
 	defer cancel()
-	sweep, err := s.agents.Agent(row.ID, row.Address).Sweep(ask, agentlink.SweepRequest{})
+	sweep, err := s.agents.Agent(row.ID, row.Address).Sweep(ask)
 	if err != nil {
 		return api.Preview{}, unreachable(label, err)
 	}

@@ -49,6 +49,9 @@ const columns: Column<Account>[] = [
   { key: 'state', title: 'State' },
 ]
 
+/** A closed account has lost its name to whoever takes it next: its number stays. */
+const addressOf = (a: Account) => `/accounts/${a.state === 'closed' ? a.id : a.sign_in_name}`
+
 function turn() {
   void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
 }
@@ -75,8 +78,8 @@ function reset() {
     </ElSelect>
   </div>
   <ProblemNote :refusal="refusal" />
-  <DataTable :columns="columns" :rows="data?.accounts ?? undefined" :id="(a) => a.id" :to="(a) => `/accounts/${a.state === 'closed' ? a.id : a.sign_in_name}`" caption="Accounts in the order of their domains">
-    <template #domain="{ row }"><RouterLink :to="`/accounts/${row.state === 'closed' ? row.id : row.sign_in_name}`" class="domain">{{ row.name }}</RouterLink></template>
+  <DataTable :columns="columns" :rows="data?.accounts ?? undefined" :id="(a) => a.id" :to="addressOf" caption="Accounts in the order of their domains">
+    <template #domain="{ row }"><RouterLink :to="addressOf(row)" class="domain">{{ row.name }}</RouterLink></template>
     <template #name="{ row }"><code>{{ row.sign_in_name }}</code></template>
     <template #disk="{ row }"><FillBar :used="row.disk_used" :of="row.disk_limit" unit="bytes" what="Disk space" /></template>
     <template #state="{ row }"><StateMark :state="row.state" /><StateMark v-if="row.drifts > 0" class="drift" state="drift" /></template>
