@@ -126,24 +126,39 @@ func (c *committer) next(ctx context.Context) []*change {
 func (c *committer) commit(ctx context.Context, group []*change) {
 	ctx, cancel := context.WithTimeout(ctx, longestCommit)
 	defer cancel()
+	c.mu.Lock()
+	dirty := c.dirty
+	c.mu.Unlock()
+	// Files that all accounts share are looked at each time, so that they come
+	// back whoever took them away.
+	base := c.baseDifferences()
 	group = slices.DeleteFunc(group, func(ch *change) bool {
 		if ch.find == nil {
 			return false
 		}
 		var err error
-		if ch.files, err = ch.find(); err != nil {
+		ch.files, err = ch.find()
+		switch {
+		case err != nil:
 			ch.done <- err
+		case len(ch.files) == 0 && len(base) == 0 && !dirty:
+			// Nothing of it has to be tested, so nothing can be wrong with it,
+			// whatever becomes of those it came with: an undo must not fail by their fault.
+			for _, p := range c.programs {
+				ch.tell(p.Name(), "as it should be")
+			}
+			ch.done <- nil
+		default:
+			return false
 		}
-		return err != nil
+		return true
 	})
-	// Files that all accounts share are looked at each time, so that they come
-	// back whoever took them away.
-	if base := c.baseDifferences(); len(base) > 0 {
+	if len(base) > 0 {
 		group = append([]*change{{files: base, done: make(chan error, 1), tell: func(string, string) {}}}, group...)
 	}
-	c.mu.Lock()
-	dirty := c.dirty
-	c.mu.Unlock()
+	if len(group) == 0 {
+		return
+	}
 	start := time.Now()
 	programs := c.touched(group)
 	if dirty {

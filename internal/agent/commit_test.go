@@ -237,6 +237,21 @@ func TestBrokenBefore(t *testing.T) {
 	}
 }
 
+// A change that changes nothing, such as the undoing of an opening that never
+// got so far, does not fail with those that it shares a commit with.
+func TestNothingToChangeIsNobodysFault(t *testing.T) {
+	c, p := committing(t)
+	require.NoError(t, together(c, site(t, 1, "one"))[0])
+	require.NoError(t, os.WriteFile(filepath.Join(p.dir, "raw"), []byte("bad"), 0o644))
+	gone := site(t, 3, "three")
+	gone.Wanted, gone.Sites = manifest.Absent, nil
+	outcomes := together(c, site(t, 1, "one"), site(t, 2, "two"), gone)
+	assert.NoError(t, outcomes[0])
+	assert.ErrorContains(t, outcomes[1], "was broken before this change")
+	assert.NoError(t, outcomes[2])
+	assert.Equal(t, 1, p.reloads)
+}
+
 func TestReloadThatFails(t *testing.T) {
 	c, p := committing(t)
 	require.NoError(t, together(c, site(t, 1, "one"))[0])
