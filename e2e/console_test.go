@@ -226,7 +226,7 @@ func resetPassword(t *testing.T) string {
 	_, password, found := strings.Cut(strings.TrimSpace(string(out)), ": ")
 	require.True(t, found)
 	inst.Password = password
-	_, err = inst.Client.SignIn(context.Background(), inst.Operator, password)
+	_, err = inst.Client.SignIn(context.Background(), api.SignIn{Name: inst.Operator, Password: password})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(inst.OperatorFile(), []byte(inst.Operator+" "+password+"\n"), 0o600))
 	return password

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/internal/api"
 	"victualler/internal/client"
 )
 
@@ -44,8 +45,8 @@ func TestSession(t *testing.T) {
 
 	t.Run("unknown names and wrong passwords look the same", func(t *testing.T) {
 		c := client.Client{Base: i.Address()}
-		_, err1 := c.SignIn(ctx, "nobody-at-all", "x")
-		_, err2 := c.SignIn(ctx, i.Operator, "x")
+		_, err1 := c.SignIn(ctx, api.SignIn{Name: "nobody-at-all", Password: "x"})
+		_, err2 := c.SignIn(ctx, api.SignIn{Name: i.Operator, Password: "x"})
 		assert.Equal(t, problemOf(t, err1), problemOf(t, err2))
 	})
 	t.Run("tries are throttled", func(t *testing.T) {
@@ -55,7 +56,7 @@ func TestSession(t *testing.T) {
 		var group sync.WaitGroup
 		for range 12 { // all at once count like all in a row
 			group.Go(func() {
-				_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, "guesser", "x")
+				_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "guesser", Password: "x"})
 				mu.Lock()
 				defer mu.Unlock()
 				answers[problemOf(t, err).Status]++
@@ -63,14 +64,14 @@ func TestSession(t *testing.T) {
 		}
 		group.Wait()
 		assert.Equal(t, map[int]int{401: 5, 429: 7}, answers)
-		_, err := c.SignIn(ctx, "guesser", "x")
+		_, err := c.SignIn(ctx, api.SignIn{Name: "guesser", Password: "x"})
 		assert.Contains(t, problemOf(t, err).Detail, "try again in")
-		_, err = c.SignIn(ctx, i.Operator, i.Password)
+		_, err = c.SignIn(ctx, api.SignIn{Name: i.Operator, Password: i.Password})
 		assert.NoError(t, err, "others are not kept out")
 	})
 	t.Run("an ended session is no session", func(t *testing.T) {
 		c := client.Client{Base: i.Address()}
-		_, err := c.SignIn(ctx, i.Operator, i.Password)
+		_, err := c.SignIn(ctx, api.SignIn{Name: i.Operator, Password: i.Password})
 		require.NoError(t, err)
 		require.NoError(t, c.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/session"}, nil))
 		assert.Equal(t, 401, problemOf(t, c.Get(ctx, "/session", nil, nil)).Status)
@@ -89,7 +90,7 @@ func TestSession(t *testing.T) {
 		old, oldPassword := *i.Client, i.Password
 		resetPassword(t)
 		assert.Equal(t, 401, problemOf(t, old.Get(ctx, "/session", nil, nil)).Status, "sessions have ended")
-		_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, i.Operator, oldPassword)
+		_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: i.Operator, Password: oldPassword})
 		assert.Equal(t, 401, problemOf(t, err).Status)
 		_, err = i.Daemon("operator", "reset", "nobody").Output()
 		assert.Error(t, err)

@@ -22,11 +22,14 @@ var rooms = map[string][]string{
 	"internal/version":          {},
 	"internal/seal":             {},
 	"internal/passwords":        {},
+	"internal/post":             {},
+	"internal/qr":               {},
+	"internal/standins":         {},
 	"internal/api":              {"internal/hosting"},
 	"internal/agentlink":        {"internal/manifest", "internal/hosting"},
 	"internal/agent":            {"internal/agent", "internal/agentlink", "internal/render", "internal/manifest", "internal/hosting", "internal/version"},
 	"internal/store":            {"internal/store"},
-	"internal/service":          {"internal/store", "internal/agentlink", "internal/manifest", "internal/hosting", "internal/api", "internal/seal", "internal/passwords"},
+	"internal/service":          {"internal/store", "internal/agentlink", "internal/manifest", "internal/hosting", "internal/api", "internal/seal", "internal/passwords", "internal/post", "internal/qr"},
 	"internal/jobs":             {"internal/service", "internal/store"},
 	"internal/httpapi":          {"internal/service", "internal/api", "internal/hosting", "internal/version"},
 	"internal/client":           {"internal/api"},
@@ -40,7 +43,7 @@ var rooms = map[string][]string{
 	"cmd/victualler":            {"internal/client", "internal/api", "internal/hosting"},
 	"cmd/victuallerd":           {"console", "internal/httpapi", "internal/jobs", "internal/service", "internal/store", "internal/seal", "internal/version"},
 	"cmd/victualler-agent":      {"internal/agent", "internal/agentlink", "internal/render", "internal/version"},
-	"cmd/victualler-lab":        {"internal/lab", "demo"},
+	"cmd/victualler-lab":        {"internal/lab", "internal/standins", "demo"},
 }
 
 // The rooms that only decide may use the standard library's pure parts and golang.org/x.

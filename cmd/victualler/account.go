@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"context"
 	"fmt"
 	"net/http"
@@ -10,7 +11,6 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/client"
-	"victualler/internal/hosting/plans"
 )
 
 func init() {
@@ -19,35 +19,56 @@ func init() {
 			long: "The domain may be typed with https://, www. or capitals; what is put right is said.",
 			flags: []flagInfo{{name: "plan", value: "PLAN", usage: "the plan", required: true}, {name: "customer", value: "NAME", usage: "the customer's name", required: true},
 				{name: "new-customer", usage: "add the customer as well"}, {name: "email", value: "ADDRESS", usage: "contact address of a new customer"},
+				{name: "language", value: "LANGUAGE", usage: "of a new customer's notices: en or de"}, {name: "reseller", value: "NAME", usage: "whose customer it is"},
+				{name: "activation", value: "HOW", usage: "how the customer gets to sign in: link, password, or none"},
+				{name: "password-stdin", usage: "read the first password from standard input, for --activation password"},
+				{name: "must-change", usage: "have the first password changed at the first sign-in"}, {name: "look-only", usage: "make a sign-in that may look and change nothing"},
 				{name: "sign-in-name", value: "NAME", usage: "proposed from the domain if absent"}, {name: "server", value: "LABEL", usage: "chosen by free space if absent"},
 				{name: "key", value: "KEY", usage: "Idempotency-Key, for scripts that repeat a request"}},
 			run: openAccount},
 		command{noun: "account", verb: "list", short: "List accounts", output: true,
-			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of a domain, sign-in name or customer"}, {name: "state", value: "STATE", usage: "opening, active, closing or closed"},
-				{name: "server", value: "LABEL", usage: "only on this server"}, {name: "plan", value: "PLAN", usage: "only on this plan"}, {name: "most", value: "N", usage: "how many (default: all)"}},
+			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of a domain, sign-in name or customer"}, {name: "state", value: "STATE", usage: "opening, active, suspended, closing or closed"},
+				{name: "server", value: "LABEL", usage: "only on this server"}, {name: "plan", value: "PLAN", usage: "only on this plan"},
+				{name: "customer", value: "CUSTOMER", usage: "only of this customer, by number or name"}, {name: "reseller", value: "NAME", usage: "only of this reseller's customers"}, {name: "most", value: "N", usage: "how many (default: all)"}},
 			run: listAccounts},
 		command{noun: "account", verb: "show", args: "ACCOUNT", short: "Show an account", output: true, run: showAccount},
 		command{noun: "account", verb: "repair", args: "ACCOUNT", short: "Make the server match the account again", preview: true, waits: true,
 			run: func(ctx context.Context, c *call) error {
-				path := "/accounts/" + url.PathEscape(c.args[0]) + "/repair"
-				if c.on("preview") {
-					return c.showPreview(ctx, path, nil)
-				}
-				var started api.Started
-				if err := c.client.Post(ctx, path, nil, &started); err != nil {
-					return err
-				}
-				return c.started(ctx, started.Operation)
+				return c.work(ctx, http.MethodPost, "/accounts/"+url.PathEscape(c.args[0])+"/repair", nil)
 			}},
+		command{noun: "account", verb: "change", args: "ACCOUNT…", short: "Put accounts on another plan, or hold them on their present limits", preview: true, waits: true,
+			long: "All of them are changed, or none. Nothing is deleted: what is over a new limit cannot grow.",
+			flags: []flagInfo{{name: "plan", value: "PLAN", usage: "put them on this plan"}, {name: "drop-exceptions", usage: "remove what was set by hand, instead of keeping it over the new plan"},
+				{name: "hold", usage: "keep their limits when their plan changes"}, {name: "release", usage: "hold them no longer"}},
+			run: changeAccounts},
+		command{noun: "account", verb: "suspend", args: "ACCOUNT", short: "Show visitors a notice; everything the account has stays", preview: true, waits: true,
+			flags: []flagInfo{{name: "why", value: "TEXT", usage: "the reason; whoever signs in is told", required: true}},
+			run: func(ctx context.Context, c *call) error {
+				return c.work(ctx, http.MethodPost, "/accounts/"+url.PathEscape(c.args[0])+"/suspend", api.Suspend{Why: c.value("why")})
+			}},
+		command{noun: "account", verb: "resume", args: "ACCOUNT", short: "Bring back what was before the suspension", preview: true, waits: true,
+			run: func(ctx context.Context, c *call) error {
+				return c.work(ctx, http.MethodPost, "/accounts/"+url.PathEscape(c.args[0])+"/resume", nil)
+			}},
+		command{noun: "account", verb: "handover", args: "ACCOUNT", short: "Print the handover sheet, or mail it to the customer", output: true, preview: true,
+			flags: []flagInfo{{name: "mail", usage: "mail it to the customer's contact address"}}, run: handOver},
 		command{noun: "account", verb: "close", args: "ACCOUNT", short: "Close an account and delete everything it has", preview: true, waits: true,
 			flags: []flagInfo{{name: "yes", usage: "do not ask"}}, run: closeAccount})
 }
 
 func openAccount(ctx context.Context, c *call) error {
-	body := api.OpenAccount{Domain: c.args[0], Plan: c.value("plan"), Customer: c.value("customer"), NewCustomer: c.on("new-customer"),
-		CustomerEmail: c.value("email"), SignInName: c.value("sign-in-name"), Server: c.value("server")}
+	body := api.OpenAccount{Domain: c.args[0], Plan: c.value("plan"), Customer: c.value("customer"), NewCustomer: c.on("new-customer"), Reseller: c.value("reseller"),
+		CustomerEmail: c.value("email"), SignInName: c.value("sign-in-name"), Server: c.value("server"), Language: c.value("language"),
+		Activation: c.value("activation"), MustChange: c.on("must-change"), LookOnly: c.on("look-only")}
+	if c.on("password-stdin") {
+		password, err := readPassword(c, bufio.NewReader(c.in), "")
+		if err != nil {
+			return err
+		}
+		body.Password = password
+	}
 	if c.on("preview") {
-		return c.showPreview(ctx, "/accounts", body)
+		return c.showPreview(ctx, http.MethodPost, "/accounts", body, "")
 	}
 	var opening api.Opening
 	if err := c.client.Do(ctx, client.Call{Method: http.MethodPost, Path: "/accounts", Body: body, Key: c.value("key")}, &opening); err != nil {
@@ -64,30 +85,58 @@ func openAccount(ctx context.Context, c *call) error {
 	return c.started(ctx, opening.Operation)
 }
 
-// showPreview asks what a change would do and prints it.
-func (c *call) showPreview(ctx context.Context, path string, body any) error {
-	var p api.Preview
-	if err := c.client.Do(ctx, client.Call{Method: http.MethodPost, Path: path, Query: url.Values{"preview": {"true"}}, Body: body}, &p); err != nil {
-		return err
+func changeAccounts(ctx context.Context, c *call) error {
+	if c.value("plan") != "" {
+		var shifted api.Shifted
+		previewed, err := c.change(ctx, http.MethodPost, "/plans/"+url.PathEscape(c.value("plan"))+"/accounts", api.Shift{Accounts: c.args, DropExceptions: c.on("drop-exceptions")}, &shifted)
+		if err != nil || previewed {
+			return err
+		}
+		for _, e := range shifted.Effects {
+			printEffect(c.out, e)
+		}
+		return c.startedIf(ctx, shifted.Operation)
 	}
-	fmt.Fprintf(c.out, "would %s\n", p.Summary)
-	for _, note := range p.Notes {
-		fmt.Fprintln(c.out, "note:", note)
+	if c.on("hold") == c.on("release") {
+		return usageError{"say what to change: --plan PLAN, --hold or --release"}
 	}
-	fmt.Fprintf(c.out, "steps: %s\n", strings.Join(p.Steps, ", "))
-	if len(p.Changes) == 0 {
-		fmt.Fprintln(c.out, "everything is as it should be already")
-	} else {
-		fmt.Fprintln(c.out, "differences that would be put right:")
-	}
-	for _, change := range p.Changes {
-		fmt.Fprintf(c.out, "\n%s: %s %s\n", change.Part, change.Subject, change.What)
-		if change.Diff != "" {
-			fmt.Fprintln(c.out, strings.TrimRight(change.Diff, "\n"))
+	for _, account := range c.args {
+		var changed api.TermsChanged
+		previewed, err := c.change(ctx, http.MethodPut, "/accounts/"+url.PathEscape(account)+"/hold", api.Hold{Held: c.on("hold")}, &changed)
+		if err != nil {
+			return err
+		}
+		if previewed {
+			continue
+		}
+		fmt.Fprintf(c.out, "%s is %s\n", changed.Effect.Account, map[bool]string{true: "held on its present limits", false: "held no longer"}[c.on("hold")])
+		if err := c.startedIf(ctx, changed.Operation); err != nil {
+			return err
 		}
 	}
-	fmt.Fprintln(c.out, "\nnothing was done")
 	return nil
+}
+
+func handOver(ctx context.Context, c *call) error {
+	path := "/accounts/" + url.PathEscape(c.args[0]) + "/handover"
+	var sheet api.Handover
+	if c.on("mail") {
+		previewed, err := c.change(ctx, http.MethodPost, path+"/mail", nil, &sheet)
+		if err == nil && !previewed {
+			fmt.Fprintf(c.out, "on its way to %s\n", sheet.To)
+		}
+		return err
+	}
+	if err := c.client.Get(ctx, path, nil, &sheet); err != nil {
+		return err
+	}
+	if c.value("o") == "" {
+		fmt.Fprint(c.out, sheet.Text)
+		return nil
+	}
+	t := table{{"WHAT", "VALUE"}, {"account", sheet.Account}, {"customer", sheet.Customer}, {"console", sheet.Console}, {"domains", strings.Join(sheet.Domains, " ")},
+		{"addresses", strings.Join(sheet.Addresses, " ")}, {"name servers", strings.Join(sheet.NameServers, " ")}, {"people", strings.Join(sheet.People, " ")}}
+	return c.print(sheet, t)
 }
 
 func listAccounts(ctx context.Context, c *call) error {
@@ -99,29 +148,18 @@ func listAccounts(ctx context.Context, c *call) error {
 		}
 		most = n
 	}
-	query := url.Values{"limit": {"500"}, "search": {c.value("search")}, "state": {c.value("state")}, "server": {c.value("server")}, "plan": {c.value("plan")}}
-	all := []api.Account{}
-	for {
-		var list api.AccountPage
-		if err := c.client.Get(ctx, "/accounts", query, &list); err != nil {
-			return err
-		}
-		all = append(all, list.Accounts...)
-		if most > 0 && len(all) >= most {
-			all = all[:most]
-			break
-		}
-		if list.Next == "" {
-			break
-		}
-		query.Set("cursor", list.Next)
+	query := url.Values{"limit": {"500"}, "search": {c.value("search")}, "state": {c.value("state")}, "server": {c.value("server")}, "plan": {c.value("plan")},
+		"customer": {c.value("customer")}, "reseller": {c.value("reseller")}}
+	all, err := collect(ctx, c, "/accounts", query, most, func(p api.AccountPage) ([]api.Account, string) { return p.Accounts, p.Next })
+	if err != nil {
+		return err
 	}
 	t := table{{"DOMAIN", "SIGN-IN NAME", "CUSTOMER", "PLAN", "SERVER", "STATE", "DISK", "OF"}}
 	for _, a := range all {
 		t = append(t, []string{a.Name, a.SignInName, a.Customer, a.Plan, a.Server, stateOf(a), size(a.DiskUsed), limit(a.DiskLimit)})
 	}
 	if len(all) == 0 && (c.value("o") == "" || c.value("o") == "table") {
-		if c.value("search")+c.value("state")+c.value("server")+c.value("plan") != "" {
+		if c.value("search")+c.value("state")+c.value("server")+c.value("plan")+c.value("customer")+c.value("reseller") != "" {
 			fmt.Fprintln(c.out, "no account fits; closed ones are listed only with --state closed")
 		} else {
 			fmt.Fprintln(c.out, "no accounts; open one with: victualler account open DOMAIN --plan PLAN --customer NAME")
@@ -133,10 +171,14 @@ func listAccounts(ctx context.Context, c *call) error {
 
 // stateOf is an account's state with what an operator should know beside it.
 func stateOf(a api.Account) string {
-	if a.Drifts > 0 {
-		return a.State + ", drift"
+	text := a.State
+	if a.Held {
+		text += ", held"
 	}
-	return a.State
+	if a.Drifts > 0 {
+		text += ", drift"
+	}
+	return text
 }
 
 func showAccount(ctx context.Context, c *call) error {
@@ -144,17 +186,30 @@ func showAccount(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, "/accounts/"+url.PathEscape(c.args[0]), nil, &a); err != nil {
 		return err
 	}
-	t := table{{"LIMIT", "ALLOWED", "USED", "FROM"}}
+	t := table{{"LIMIT", "ALLOWED", "USED", "LEFT", "FROM"}}
 	for _, l := range a.Allowance {
-		used := ""
+		used, left := "", ""
 		if l.Used != nil {
-			used = plans.Of(*l.Used).Format(plans.Unit(l.Unit))
+			used, left = written(l.Used, l.Unit), written(l.Left, l.Unit)
 		}
-		allowed := plans.Unlimited
-		if l.Value != nil {
-			allowed = plans.Of(*l.Value)
+		t = append(t, []string{l.What, written(l.Value, l.Unit), used, left, l.Source})
+	}
+	var on []string
+	for _, f := range a.Features {
+		if f.On {
+			on = append(on, f.Feature)
 		}
-		t = append(t, []string{l.What, allowed.Format(plans.Unit(l.Unit)), used, l.Source})
+	}
+	customer := a.Customer
+	if a.Reseller != "" {
+		customer += " (of " + a.Reseller + ")"
+	}
+	suspended, held := "", ""
+	if a.Suspension != nil {
+		suspended = a.Suspension.Why + " (by " + a.Suspension.By + ", " + local(a.Suspension.Since) + ")"
+	}
+	if a.HeldOn != nil {
+		held = "on the limits of plan " + a.HeldOn.Plan + " since " + local(a.HeldOn.Since)
 	}
 	if c.value("o") == "json" || c.value("o") == "csv" {
 		return c.print(a, t)
@@ -163,9 +218,9 @@ func showAccount(ctx context.Context, c *call) error {
 	if a.Name != a.Domain {
 		name += " (" + a.Domain + ")"
 	}
-	fields(c.out, "account", fmt.Sprintf("%s, number %d", a.SignInName, a.ID), "domain", name, "customer", a.Customer, "plan", a.Plan, "state", stateOf(a.Account),
+	fields(c.out, "account", fmt.Sprintf("%s, number %d", a.SignInName, a.ID), "domain", name, "customer", customer, "plan", a.Plan, "state", stateOf(a.Account), "suspended", suspended, "held", held,
 		"server", a.Server+" ("+a.Address+")", "why there", a.Placement, "home", a.Home, "disk", size(a.DiskUsed)+" of "+limit(a.DiskLimit),
-		"opened", local(a.OpenedAt), "features", strings.Join(a.Features, ", "))
+		"opened", local(a.OpenedAt), "features", strings.Join(on, ", "))
 	fmt.Fprintln(c.out)
 	domains := table{{"DOMAIN", "SERVED AS", "DOCUMENT ROOT"}}
 	for _, d := range a.Domains {
@@ -176,6 +231,10 @@ func showAccount(ctx context.Context, c *call) error {
 		fmt.Fprintln(c.out)
 	}
 	t.write(c.out, width(c.out))
+	if len(a.Excepted) > 0 {
+		fmt.Fprintln(c.out, "\nset by hand:")
+		exceptionTable(a.Excepted).write(c.out, width(c.out))
+	}
 	printDrift(c, a.Drift)
 	return nil
 }
@@ -186,17 +245,10 @@ func closeAccount(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, path, nil, &a); err != nil {
 		return err
 	}
-	path = "/accounts/" + strconv.FormatInt(a.ID, 10) + "/close"
-	body := api.CloseAccount{SignInName: a.SignInName}
-	if c.on("preview") {
-		return c.showPreview(ctx, path, body)
+	if !c.on("preview") {
+		if err := c.confirm(fmt.Sprintf("Close %s (%s, customer %s) and delete %s in %s?", a.SignInName, a.Name, a.Customer, size(a.DiskUsed), a.Home)); err != nil {
+			return err
+		}
 	}
-	if err := c.confirm(fmt.Sprintf("Close %s (%s, customer %s) and delete %s in %s?", a.SignInName, a.Name, a.Customer, size(a.DiskUsed), a.Home)); err != nil {
-		return err
-	}
-	var started api.Started
-	if err := c.client.Post(ctx, path, body, &started); err != nil {
-		return err
-	}
-	return c.started(ctx, started.Operation)
+	return c.work(ctx, http.MethodPost, "/accounts/"+strconv.FormatInt(a.ID, 10)+"/close", api.CloseAccount{SignInName: a.SignInName})
 }

@@ -39,7 +39,7 @@ func main() {
 // command is one line of the table from which help, completion and parsing come.
 type command struct {
 	noun, verb string
-	// args names the positional arguments, such as "DOMAIN".
+	// args names the positional arguments, such as "DOMAIN"; [ARG] may be left out, ARG… may be repeated.
 	args  string
 	short string
 	// long is further help, if there is more to say.
@@ -155,7 +155,11 @@ func parse(args []string) (*call, error) {
 	if least < 0 {
 		least = len(want)
 	}
-	if len(c.args) < least || len(c.args) > len(want) {
+	most := len(want)
+	if strings.HasSuffix(c.command.args, "…") {
+		most = len(c.args)
+	}
+	if len(c.args) < least || len(c.args) > most {
 		return c, usageError{"usage: " + c.usage()}
 	}
 	for _, f := range c.flags {
@@ -233,9 +237,9 @@ func exitCode(err error) int {
 		return unreachable
 	case errors.As(err, &problem):
 		switch refusal.Kind(strings.TrimPrefix(problem.Type, api.ProblemBase)) {
-		case refusal.LimitReached, refusal.NotAllowed, refusal.NotSignedIn, refusal.ServerClosed, refusal.ServerFull, refusal.NoServer:
+		case refusal.LimitReached, refusal.NotAllowed, refusal.NotSignedIn, refusal.ServerClosed, refusal.ServerFull, refusal.NoServer, refusal.Suspended, refusal.MustDoFirst:
 			return refused
-		case refusal.InvalidInput:
+		case refusal.InvalidInput, refusal.WeakPassword:
 			return wrongUse
 		case refusal.ServerUnreachable:
 			return unreachable

@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
@@ -12,24 +13,43 @@ import (
 )
 
 func init() {
+	path := func(c *call) string { return "/plans/" + url.PathEscape(c.args[0]) }
 	commands = append(commands,
-		command{noun: "plan", verb: "add", args: "NAME", short: "Add a plan", output: true,
-			long: "Sizes are written as 500M, 20G or 1.5T. A limit that is left out is 0.",
-			flags: []flagInfo{{name: "limits", value: "LIST", usage: "such as disk=20G,domains=5,mailboxes=unlimited", required: true},
-				{name: "features", value: "LIST", usage: "such as mail,databases,certificates"}},
+		command{noun: "plan", verb: "add", args: "NAME", short: "Add a plan", output: true, preview: true,
+			long: "Sizes are written as 500M, 20G or 1.5T. A limit that is left out is 0, or as in the plan named with --like.",
+			flags: append(limitFlags(false), flagInfo{name: "like", value: "PLAN", usage: "take what is left out from this plan"},
+				flagInfo{name: "reseller", value: "NAME", usage: "add it for this reseller"}),
 			run: addPlan},
-		command{noun: "plan", verb: "list", short: "List plans", output: true, run: listPlans},
-		command{noun: "plan", verb: "show", args: "NAME", short: "Show a plan", output: true,
+		command{noun: "plan", verb: "list", short: "List plans", output: true,
+			flags: []flagInfo{{name: "reseller", value: "NAME", usage: "only this reseller's"}, {name: "own", usage: "only the operator's, no reseller's"}}, run: listPlans},
+		command{noun: "plan", verb: "show", args: "PLAN", short: "Show a plan", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var p api.Plan
-				if err := c.client.Get(ctx, "/plans/"+url.PathEscape(c.args[0]), nil, &p); err != nil {
+				if err := c.client.Get(ctx, path(c), nil, &p); err != nil {
 					return err
 				}
-				return c.print(p, planTable(p))
-			}})
+				return c.printPlan(p)
+			}},
+		command{noun: "plan", verb: "compare", args: "PLAN…", short: "Compare 2 to 6 plans side by side", output: true,
+			long:  "Lines that differ are marked with ≠.",
+			flags: []flagInfo{{name: "differing", usage: "print only what differs"}}, run: comparePlans},
+		command{noun: "plan", verb: "change", args: "PLAN", short: "Change a plan, and with it the accounts on it", output: true, preview: true, waits: true,
+			long: "Only what is named changes. Exceptions stay, and accounts that are held keep their limits. Nothing is deleted: what is over a new limit cannot grow.",
+			flags: append(limitFlags(false), flagInfo{name: "name", value: "NAME", usage: "a new name"},
+				flagInfo{name: "hold", value: "WHICH", usage: "which accounts keep their present limits: none, over (those that would be over a limit) or all"}),
+			run: changePlan},
+		command{noun: "plan", verb: "remove", args: "PLAN", short: "Remove a plan that no account is on", preview: true, flags: []flagInfo{yesFlag},
+			run: func(ctx context.Context, c *call) error { return c.removed(ctx, path(c), "plan "+c.args[0]) }})
 }
 
-func planTable(p api.Plan) table {
+func planName(p api.Plan) string {
+	if p.Reseller == "" {
+		return p.Name
+	}
+	return p.Reseller + "." + p.Name
+}
+
+func (c *call) printPlan(p api.Plan) error {
 	t := table{{"LIMIT", "KEY", "ALLOWED"}}
 	for _, info := range plans.AllLimits {
 		t = append(t, []string{info.What, string(info.Key), p.Limits[info.Key].Format(info.Unit)})
@@ -37,25 +57,24 @@ func planTable(p api.Plan) table {
 	for _, f := range plans.AllFeatures {
 		t = append(t, []string{"feature", string(f), map[bool]string{true: "on", false: "off"}[p.Features[f]]})
 	}
-	return t
+	if err := c.print(p, t); err != nil {
+		return err
+	}
+	for _, w := range p.Warnings {
+		fmt.Fprintf(c.err, "note: %s: %s\n", strings.TrimPrefix(strings.TrimPrefix(w.Name, "limits."), "features."), w.Message)
+	}
+	return nil
 }
 
 func listPlans(ctx context.Context, c *call) error {
-	all := []api.Plan{}
-	for query := (url.Values{"limit": {"500"}}); ; {
-		var list api.PlanPage
-		if err := c.client.Get(ctx, "/plans", query, &list); err != nil {
-			return err
-		}
-		all = append(all, list.Plans...)
-		if list.Next == "" {
-			break
-		}
-		query.Set("cursor", list.Next)
+	query := url.Values{"reseller": {c.value("reseller")}, "own": {strconv.FormatBool(c.on("own"))}}
+	all, err := collect(ctx, c, "/plans", query, 0, func(p api.PlanPage) ([]api.Plan, string) { return p.Plans, p.Next })
+	if err != nil {
+		return err
 	}
 	t := table{{"PLAN", "ACCOUNTS", "DISK", "DOMAINS", "MAILBOXES", "DATABASES", "TRAFFIC"}}
 	for _, p := range all {
-		row := []string{p.Name, strconv.FormatInt(p.Accounts, 10)}
+		row := []string{planName(p), strconv.FormatInt(p.Accounts, 10)}
 		for _, key := range []plans.Key{plans.Disk, plans.Domains, plans.Mailboxes, plans.Databases, plans.Traffic} {
 			info, _ := plans.Info(key)
 			row = append(row, p.Limits[key].Format(info.Unit))
@@ -65,28 +84,65 @@ func listPlans(ctx context.Context, c *call) error {
 	return c.print(all, t)
 }
 
-func addPlan(ctx context.Context, c *call) error {
-	body := api.NewPlan{Name: c.args[0], Limits: plans.Limits{}, Features: plans.Features{}}
-	for _, pair := range list(c.value("limits")) {
-		key, text, found := strings.Cut(pair, "=")
-		info, known := plans.Info(plans.Key(key))
-		if !found || !known {
-			return usageError{fmt.Sprintf("%q is not a limit; write KEY=VALUE with one of %s", pair, limitKeys())}
-		}
-		amount, err := parseAmount(text, info.Unit)
-		if err != nil {
-			return usageError{fmt.Sprintf("%s: %v", key, err)}
-		}
-		body.Limits[info.Key] = amount
-	}
-	for _, f := range list(c.value("features")) {
-		body.Features[plans.Feature(f)] = true
-	}
-	var p api.Plan
-	if err := c.client.Post(ctx, "/plans", body, &p); err != nil {
+func comparePlans(ctx context.Context, c *call) error {
+	var comparison api.PlanComparison
+	if err := c.client.Get(ctx, "/compare/plans", url.Values{"plan": c.args}, &comparison); err != nil {
 		return err
 	}
-	return c.print(p, planTable(p))
+	t := table{append([]string{"", "LIMIT"}, comparison.Plans...)}
+	for _, row := range comparison.Rows {
+		if c.on("differing") && !row.Differs {
+			continue
+		}
+		line := []string{map[bool]string{true: "≠", false: ""}[row.Differs], row.What}
+		for _, amount := range row.Amounts {
+			line = append(line, written(amount, row.Unit))
+		}
+		for _, on := range row.On {
+			line = append(line, map[bool]string{true: "on", false: "off"}[on])
+		}
+		t = append(t, line)
+	}
+	return c.print(comparison, t)
+}
+
+func addPlan(ctx context.Context, c *call) error {
+	limits, features, err := c.limitsAndFeatures()
+	if err != nil {
+		return err
+	}
+	if c.value("limits") == "" && c.value("like") == "" {
+		return usageError{"--limits or --like is needed; usage: " + c.usage()}
+	}
+	var p api.Plan
+	previewed, err := c.change(ctx, http.MethodPost, "/plans", api.NewPlan{Name: c.args[0], Reseller: c.value("reseller"), Like: c.value("like"), Limits: limits, Features: features}, &p)
+	if err != nil || previewed {
+		return err
+	}
+	return c.printPlan(p)
+}
+
+func changePlan(ctx context.Context, c *call) error {
+	limits, features, err := c.limitsAndFeatures()
+	if err != nil {
+		return err
+	}
+	var before api.Plan
+	path := "/plans/" + url.PathEscape(c.args[0])
+	if err := c.client.Get(ctx, path, nil, &before); err != nil {
+		return err
+	}
+	var changed api.PlanChanged
+	previewed, err := c.changeIf(ctx, http.MethodPatch, path, api.PlanChange{Name: c.value("name"), Limits: limits, Features: features, Hold: c.value("hold")}, &changed, tag(before.Version))
+	if err != nil || previewed {
+		return err
+	}
+	if c.value("o") == "" {
+		fmt.Fprintf(c.out, "%s changed; %d of %d accounts may use more or less than before, %d are held\n", planName(changed.Plan), changed.Accounts, changed.Plan.Accounts, changed.Held)
+	} else if err := c.printPlan(changed.Plan); err != nil {
+		return err
+	}
+	return c.startedIf(ctx, changed.Operation)
 }
 
 func list(text string) []string {

@@ -10,32 +10,23 @@ import (
 	"strings"
 
 	"victualler/internal/api"
-	"victualler/internal/client"
 	"victualler/internal/hosting/plans"
 )
 
 func init() {
 	commands = append(commands,
-		command{noun: "server", verb: "join", args: "LABEL", short: "Add a server and wait for its agent", waits: true,
+		command{noun: "server", verb: "join", args: "LABEL", short: "Add a server and wait for its agent", preview: true, waits: true,
 			flags: []flagInfo{{name: "address", value: "HOST", usage: "its host name or address", required: true}, {name: "roles", value: "LIST", usage: "web, mail, database, dns with commas (default web)"},
 				{name: "closed", usage: "take no new accounts at first"}},
 			run: joinServer},
 		command{noun: "server", verb: "list", short: "List servers with health and fill", output: true, run: listServers},
 		command{noun: "server", verb: "show", args: "LABEL", short: "Show a server and the drift on it", output: true, run: showServer},
-		command{noun: "server", verb: "change", args: "LABEL", short: "Open a server to new accounts, or close it",
+		command{noun: "server", verb: "change", args: "LABEL", short: "Open a server to new accounts, or close it", preview: true,
 			flags: []flagInfo{{name: "open", usage: "take new accounts"}, {name: "closed", usage: "take no new accounts"}},
 			run:   changeServer},
-		command{noun: "server", verb: "remove", args: "LABEL", short: "Remove a server without accounts",
-			flags: []flagInfo{{name: "yes", usage: "do not ask"}},
+		command{noun: "server", verb: "remove", args: "LABEL", short: "Remove a server without accounts", preview: true, flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
-				if err := c.confirm(fmt.Sprintf("Remove %s from the installation?", c.args[0])); err != nil {
-					return err
-				}
-				if err := c.client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/servers/" + url.PathEscape(c.args[0])}, nil); err != nil {
-					return err
-				}
-				fmt.Fprintf(c.out, "%s is removed\n", c.args[0])
-				return nil
+				return c.removed(ctx, "/servers/"+url.PathEscape(c.args[0]), "server "+c.args[0])
 			}},
 		command{noun: "server", verb: "sweep", args: "LABEL", short: "Compare a server with what it should hold", waits: true,
 			run: func(ctx context.Context, c *call) error { return serverWork(ctx, c, "sweep") }},
@@ -50,7 +41,8 @@ func joinServer(ctx context.Context, c *call) error {
 	}
 	var joining api.Joining
 	body := api.NewServer{Label: c.args[0], Address: c.value("address"), Roles: roles, Closed: c.on("closed")}
-	if err := c.client.Post(ctx, "/servers", body, &joining); err != nil {
+	previewed, err := c.change(ctx, http.MethodPost, "/servers", body, &joining)
+	if err != nil || previewed {
 		return err
 	}
 	fmt.Fprintf(c.err, "On the server, as root, before %s:\n\n  victualler-agent join %s\n\n", local(joining.EndsAt), joining.JoinSecret)
@@ -157,7 +149,8 @@ func changeServer(ctx context.Context, c *call) error {
 		return usageError{"say --open or --closed"}
 	}
 	var s api.Server
-	if err := c.client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/servers/" + url.PathEscape(c.args[0]), Body: api.ServerChange{Open: &open}}, &s); err != nil {
+	previewed, err := c.change(ctx, http.MethodPatch, "/servers/"+url.PathEscape(c.args[0]), api.ServerChange{Open: &open}, &s)
+	if err != nil || previewed {
 		return err
 	}
 	if s.Open {
@@ -170,14 +163,12 @@ func changeServer(ctx context.Context, c *call) error {
 
 func serverWork(ctx context.Context, c *call, work string) error {
 	path := "/servers/" + url.PathEscape(c.args[0])
-	if c.preview && c.on("preview") {
-		return c.showPreview(ctx, path+"/"+work, nil)
-	}
 	var started api.Started
-	if err := c.client.Post(ctx, path+"/"+work, nil, &started); err != nil {
+	previewed, err := c.change(ctx, http.MethodPost, path+"/"+work, nil, &started)
+	if err != nil || previewed {
 		return err
 	}
-	err := c.started(ctx, started.Operation)
+	err = c.started(ctx, started.Operation)
 	if c.on("no-wait") {
 		return err
 	}

@@ -8,18 +8,18 @@ package api
 import (
 	"time"
 
-	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 )
 
 // Problem is a refusal or failure (RFC 9457).
 type Problem struct {
-	Type   string          `json:"type" format:"uri-reference" doc:"What kind of problem it is; stable. See /api/v1/problems."`
-	Title  string          `json:"title" doc:"The kind in words."`
-	Status int             `json:"status" doc:"The HTTP status."`
-	Detail string          `json:"detail,omitempty" doc:"What is wrong in this case, why, and what to do next."`
-	Errors []refusal.Field `json:"errors,omitempty" doc:"The fields at fault, if any."`
-	Limit  *refusal.Limit  `json:"limit,omitempty" doc:"The limit that was reached, if one was."`
+	Type   string           `json:"type" format:"uri-reference" doc:"What kind of problem it is; stable. See /api/v1/problems."`
+	Title  string           `json:"title" doc:"The kind in words."`
+	Status int              `json:"status" doc:"The HTTP status."`
+	Detail string           `json:"detail,omitempty" doc:"What is wrong in this case, why, and what to do next."`
+	Errors []refusal.Field  `json:"errors,omitempty" doc:"The fields at fault, if any."`
+	Limits []refusal.Limit  `json:"limits,omitempty" doc:"The limits that leave no room, if that is it."`
+	Decide []refusal.Choice `json:"decide,omitempty" doc:"The decisions of which the request must name one."`
 }
 
 // Error makes a problem an error for clients.
@@ -38,62 +38,6 @@ func (p *Problem) Error() string {
 
 // ProblemBase is the path before a problem's kind in its type.
 const ProblemBase = "/api/v1/problems/"
-
-// SignIn asks for a session.
-type SignIn struct {
-	Name     string `json:"name" minLength:"1" maxLength:"100" doc:"Sign-in name."`
-	Password string `json:"password" minLength:"1" maxLength:"1000" doc:"Password."`
-	Token    bool   `json:"token,omitempty" doc:"True to get a token in the answer instead of a cookie, for programs."`
-}
-
-// Session is who is signed in.
-type Session struct {
-	Name   string    `json:"name" doc:"Sign-in name."`
-	Role   string    `json:"role" enum:"operator,reseller,customer" doc:"What the person may do."`
-	EndsAt time.Time `json:"ends_at" doc:"When the session ends unless it is used before."`
-	Token  string    `json:"token,omitempty" doc:"Bearer token (RFC 6750), only when asked for at sign-in."`
-}
-
-// Plan is a named set of limits and features.
-type Plan struct {
-	Name     string         `json:"name" doc:"Lower-case letters, digits and hyphens."`
-	Limits   plans.Limits   `json:"limits" doc:"An amount for every limit."`
-	Features plans.Features `json:"features" doc:"Whether each feature is on."`
-	Accounts int64          `json:"accounts" doc:"How many accounts are on the plan."`
-}
-
-// NewPlan describes a plan to be added.
-type NewPlan struct {
-	Name     string         `json:"name" minLength:"1" maxLength:"40" doc:"2 to 40 lower-case letters, digits and hyphens."`
-	Limits   plans.Limits   `json:"limits" doc:"Amounts; a limit that is left out is 0, null is unlimited."`
-	Features plans.Features `json:"features,omitempty" doc:"Switches; a feature that is left out is off."`
-}
-
-// PlanPage is a page of plans.
-type PlanPage struct {
-	Plans []Plan `json:"plans"`
-	Next  string `json:"next,omitempty" doc:"Cursor of the next page; absent on the last."`
-}
-
-// Customer owns accounts.
-type Customer struct {
-	ID       int64  `json:"id"`
-	Name     string `json:"name"`
-	Email    string `json:"email,omitempty" doc:"Contact address."`
-	Accounts int64  `json:"accounts" doc:"How many accounts the customer has."`
-}
-
-// NewCustomer describes a customer to be added.
-type NewCustomer struct {
-	Name  string `json:"name" minLength:"1" maxLength:"200" doc:"Unique in the installation, capitals aside."`
-	Email string `json:"email,omitempty" maxLength:"254" doc:"Contact address."`
-}
-
-// CustomerPage is a page of customers.
-type CustomerPage struct {
-	Customers []Customer `json:"customers"`
-	Next      string     `json:"next,omitempty" doc:"Cursor of the next page; absent on the last."`
-}
 
 // Server is a machine that runs accounts.
 type Server struct {
@@ -181,11 +125,15 @@ type Account struct {
 	Domain     string     `json:"domain" doc:"Main domain, in A-labels."`
 	Name       string     `json:"name" doc:"Main domain as people read it."`
 	Customer   string     `json:"customer"`
-	Plan       string     `json:"plan"`
+	CustomerID int64      `json:"customer_id"`
+	Reseller   string     `json:"reseller,omitempty" doc:"Whose customer it is; absent for the operator's own."`
+	Plan       string     `json:"plan" doc:"RESELLER.PLAN for operators, where it is a reseller's."`
 	Server     string     `json:"server"`
-	State      string     `json:"state" enum:"opening,active,closing,closed"`
+	State      string     `json:"state" enum:"opening,active,suspended,closing,closed"`
 	DiskUsed   *int64     `json:"disk_used" doc:"Bytes, at the last sweep; null before."`
-	DiskLimit  *int64     `json:"disk_limit" doc:"Bytes; null is unlimited."`
+	DiskLimit  *int64     `json:"disk_limit" doc:"Bytes, as plan, hold or exception give it; null is unlimited."`
+	Exceptions int64      `json:"exceptions" doc:"How many limits and features are set by hand."`
+	Held       bool       `json:"held" doc:"Whether it stays on its limits when the plan changes."`
 	Applied    bool       `json:"applied" doc:"Whether the server has the account as it is wanted."`
 	Drifts     int64      `json:"drifts" doc:"Differences that the last sweep found."`
 	OpenedAt   time.Time  `json:"opened_at"`
@@ -196,14 +144,42 @@ type Account struct {
 // AccountDetail is an account with everything about it.
 type AccountDetail struct {
 	Account
-	Placement string     `json:"placement" doc:"Why it is on its server."`
-	Address   string     `json:"address" doc:"The server's address."`
-	Home      string     `json:"home" doc:"Path of the home on the server."`
-	Domains   []Domain   `json:"domains"`
-	Allowance []Allowed  `json:"allowance" doc:"Every limit: how much, from where, used, left."`
-	Features  []string   `json:"features" doc:"Features that are on."`
-	Drift     []Drift    `json:"drift" doc:"What the last sweep found."`
-	SweptAt   *time.Time `json:"swept_at"`
+	Placement  string      `json:"placement" doc:"Why it is on its server."`
+	Address    string      `json:"address" doc:"The server's address."`
+	Home       string      `json:"home" doc:"Path of the home on the server."`
+	Domains    []Domain    `json:"domains"`
+	Allowance  []Allowed   `json:"allowance" doc:"Every limit: how much, from where, used, left."`
+	Features   []Granted   `json:"features" doc:"Every feature: whether it is on, and from where."`
+	Excepted   []Exception `json:"excepted" doc:"What is set by hand."`
+	HeldOn     *Held       `json:"held_on,omitempty" doc:"On what it is held, if it is."`
+	Suspension *Suspension `json:"suspension,omitempty" doc:"Why it is suspended, if it is."`
+	Drift      []Drift     `json:"drift" doc:"What the last sweep found."`
+	SweptAt    *time.Time  `json:"swept_at"`
+}
+
+// Granted is one feature of an allowance.
+type Granted struct {
+	Feature string `json:"feature"`
+	On      bool   `json:"on"`
+	Source  string `json:"source" doc:"What decides it."`
+}
+
+// Held tells on what an account is held.
+type Held struct {
+	Plan  string    `json:"plan" doc:"The plan it was on then."`
+	Since time.Time `json:"since"`
+}
+
+// Suspension tells why something is switched off.
+type Suspension struct {
+	Why   string    `json:"why"`
+	By    string    `json:"by"`
+	Since time.Time `json:"since"`
+}
+
+// Suspend asks for a suspension.
+type Suspend struct {
+	Why string `json:"why" minLength:"1" maxLength:"500" doc:"The reason; whoever signs in is told."`
 }
 
 // Domain is a name attached to an account.
@@ -211,18 +187,22 @@ type Domain struct {
 	Name     string `json:"name" doc:"In A-labels."`
 	Unicode  string `json:"unicode" doc:"As people read it."`
 	ServedAs string `json:"served_as" enum:"site,mirror,redirect,dns-only"`
+	CountsAs string `json:"counts_as" enum:"domains,subdomains,mirrors" doc:"The limit that it counts against."`
 	Main     bool   `json:"main"`
 	Root     string `json:"root" doc:"Document root, relative to the home."`
 }
 
 // Allowed is one limit of an allowance.
 type Allowed struct {
-	Key    string `json:"key"`
-	Unit   string `json:"unit" enum:"bytes,count,percent"`
-	What   string `json:"what" doc:"The limit in words."`
-	Value  *int64 `json:"value" doc:"Null is unlimited."`
-	Used   *int64 `json:"used" doc:"Null where it is not counted yet."`
-	Source string `json:"source" doc:"Where the value comes from."`
+	Key      string `json:"key"`
+	Unit     string `json:"unit" enum:"bytes,count,percent"`
+	What     string `json:"what" doc:"The limit in words."`
+	Bound    bool   `json:"bound" doc:"Whether it bounds one thing or a rate, and is not used up."`
+	Value    *int64 `json:"value" doc:"Null is unlimited."`
+	Used     *int64 `json:"used" doc:"Null for what is measured and was not yet, and for bounds."`
+	Left     *int64 `json:"left" doc:"What remains; null is unlimited, or nothing is known of the use."`
+	Source   string `json:"source" doc:"Where the value comes from."`
+	RaisedBy string `json:"raised_by" doc:"Who can raise it."`
 }
 
 // AccountPage is a page of accounts.
@@ -234,12 +214,18 @@ type AccountPage struct {
 // OpenAccount asks for a new account.
 type OpenAccount struct {
 	Domain        string `json:"domain" minLength:"1" maxLength:"2048" doc:"Main domain as typed; what has only one meaning is put right."`
-	Plan          string `json:"plan" minLength:"1" maxLength:"40"`
-	Customer      string `json:"customer" minLength:"1" maxLength:"200" doc:"Name of the customer."`
+	Plan          string `json:"plan" minLength:"1" maxLength:"81" doc:"Name; for operators, RESELLER.NAME is a reseller's."`
+	Reseller      string `json:"reseller,omitempty" maxLength:"40" doc:"Whose customer it is, for operators."`
+	Customer      string `json:"customer" minLength:"1" maxLength:"200" doc:"Name or number of the customer."`
 	NewCustomer   bool   `json:"new_customer,omitempty" doc:"True to add the customer as well."`
 	CustomerEmail string `json:"customer_email,omitempty" maxLength:"254" doc:"Contact address of a new customer."`
 	SignInName    string `json:"sign_in_name,omitempty" maxLength:"100" doc:"Proposed from the domain where absent."`
 	Server        string `json:"server,omitempty" maxLength:"31" doc:"Label; chosen where absent."`
+	Language      string `json:"language,omitempty" enum:"en,de" doc:"Of a new customer's notices."`
+	Activation    string `json:"activation,omitempty" enum:"none,link,password" doc:"How the customer gets to sign in: by a link that is mailed, by the password given here, or not at all (the default)."`
+	Password      string `json:"password,omitempty" maxLength:"1000" doc:"The first password, with activation “password”."`
+	MustChange    bool   `json:"must_change,omitempty" doc:"True to have the first password changed at the first sign-in."`
+	LookOnly      bool   `json:"look_only,omitempty" doc:"True for a sign-in that may look and change nothing."`
 }
 
 // Opening is an account that is being opened.
@@ -257,6 +243,13 @@ type DomainCheck struct {
 	Corrections []string `json:"corrections" doc:"What was put right."`
 	SignInName  string   `json:"sign_in_name" doc:"A sign-in name that is free."`
 	Taken       string   `json:"taken,omitempty" doc:"Why the domain cannot be used; absent if it can."`
+}
+
+// DomainAdded is a domain that is being added.
+type DomainAdded struct {
+	Domain      Domain   `json:"domain"`
+	Corrections []string `json:"corrections" doc:"What was put right in the domain."`
+	Operation   int64    `json:"operation" doc:"Number of the operation that has it served."`
 }
 
 // CloseAccount confirms that an account is to be closed.
@@ -301,22 +294,6 @@ type Step struct {
 type OperationPage struct {
 	Operations []Operation `json:"operations"`
 	Next       string      `json:"next,omitempty" doc:"Cursor of the next page; absent on the last."`
-}
-
-// Preview is what a change would do. Nothing has been changed.
-type Preview struct {
-	Summary string   `json:"summary" doc:"The change in one sentence."`
-	Notes   []string `json:"notes" doc:"What was put right or chosen, and why."`
-	Steps   []string `json:"steps" doc:"The steps in their order."`
-	Changes []Change `json:"changes" doc:"What would be made, changed or removed on the server."`
-}
-
-// Change is one change on a server.
-type Change struct {
-	Part    string `json:"part"`
-	Subject string `json:"subject"`
-	What    string `json:"what"`
-	Diff    string `json:"diff,omitempty" doc:"Unified diff from what is there to what would be."`
 }
 
 // GetStatus returns the HTTP status.

@@ -53,6 +53,8 @@ type Call struct {
 	// IfMatch is the ETag of what is changed, if any.
 	IfMatch string
 
+	// content is sent as it is.
+	content []byte
 	// after is the id of the last event of a stream that is taken up again.
 	after string
 }
@@ -75,6 +77,26 @@ func (c *Client) Do(ctx context.Context, call Call, out any) error {
 	return nil
 }
 
+// Upload sends a file as it is.
+func (c *Client) Upload(ctx context.Context, path string, content []byte) error {
+	response, err := c.send(ctx, Call{Method: http.MethodPut, Path: path, content: content}, "application/json")
+	if err != nil {
+		return err
+	}
+	return response.Body.Close()
+}
+
+// Download reads an answer that is no JSON document and writes it to w.
+func (c *Client) Download(ctx context.Context, path string, query url.Values, w io.Writer) error {
+	response, err := c.send(ctx, Call{Method: http.MethodGet, Path: path, Query: query}, "*/*")
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	_, err = io.Copy(w, response.Body)
+	return err
+}
+
 // Get reads a document.
 func (c *Client) Get(ctx context.Context, path string, query url.Values, out any) error {
 	return c.Do(ctx, Call{Method: http.MethodGet, Path: path, Query: query}, out)
@@ -93,6 +115,8 @@ func (c *Client) send(ctx context.Context, call Call, accept string) (*http.Resp
 			return nil, err
 		}
 		body = bytes.NewReader(text)
+	} else if call.content != nil {
+		body = bytes.NewReader(call.content)
 	}
 	address := strings.TrimSuffix(c.Base, "/") + "/api/v1" + call.Path
 	if len(call.Query) > 0 {
@@ -103,8 +127,10 @@ func (c *Client) send(ctx context.Context, call Call, accept string) (*http.Resp
 		return nil, err
 	}
 	request.Header.Set("Accept", accept)
-	if body != nil {
+	if call.Body != nil {
 		request.Header.Set("Content-Type", "application/json")
+	} else if call.content != nil {
+		request.Header.Set("Content-Type", "application/octet-stream")
 	}
 	for name, value := range map[string]string{"Idempotency-Key": call.Key, "If-Match": call.IfMatch, "Last-Event-ID": call.after} {
 		if value != "" {
@@ -138,13 +164,31 @@ func (c *Client) send(ctx context.Context, call Call, accept string) (*http.Resp
 }
 
 // SignIn starts a session and keeps its token.
-func (c *Client) SignIn(ctx context.Context, name, password string) (api.Session, error) {
+func (c *Client) SignIn(ctx context.Context, in api.SignIn) (api.Session, error) {
+	in.Token = true
+	return c.begin(ctx, "/session", in)
+}
+
+// SignInByLink starts a session with a one-time link and keeps its token.
+func (c *Client) SignInByLink(ctx context.Context, in api.LinkSignIn) (api.Session, error) {
+	in.Token = true
+	return c.begin(ctx, "/session/link", in)
+}
+
+func (c *Client) begin(ctx context.Context, path string, body any) (api.Session, error) {
 	var session api.Session
-	err := c.Post(ctx, "/session", api.SignIn{Name: name, Password: password, Token: true}, &session)
+	err := c.Post(ctx, path, body, &session)
 	if err == nil {
 		c.Token = session.Token
 	}
 	return session, err
+}
+
+// CheckLink asks what a one-time link is for, without using it.
+func (c *Client) CheckLink(ctx context.Context, link string) (api.LinkPurpose, error) {
+	var purpose api.LinkPurpose
+	err := c.Post(ctx, "/session/check-link", api.LinkCheck{Link: link}, &purpose)
+	return purpose, err
 }
 
 // Watch calls tell with an operation each time it changes, until it has

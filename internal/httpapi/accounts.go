@@ -3,7 +3,6 @@ package httpapi
 import (
 	"context"
 	"net/http"
-	"reflect"
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/rights"
@@ -28,12 +27,14 @@ func init() {
 			description: "In the order of main domains. Closed accounts are listed only with state=closed."},
 			func(ctx context.Context, in *struct {
 				Page
-				Search string `query:"search" maxLength:"300" doc:"Part of a domain, sign-in name or customer's name."`
-				State  string `query:"state" enum:",opening,active,closing,closed" doc:"Only accounts in this state."`
-				Server string `query:"server" maxLength:"31" doc:"Only accounts on this server."`
-				Plan   string `query:"plan" maxLength:"40" doc:"Only accounts on this plan."`
+				Search   string `query:"search" maxLength:"300" doc:"Part of a domain, sign-in name or customer's name."`
+				State    string `query:"state" enum:",opening,active,suspended,closing,closed" doc:"Only accounts in this state."`
+				Server   string `query:"server" maxLength:"31" doc:"Only accounts on this server."`
+				Plan     string `query:"plan" maxLength:"81" doc:"Only accounts on this plan."`
+				Customer string `query:"customer" maxLength:"200" doc:"Only accounts of this customer, by number or name."`
+				Reseller string `query:"reseller" maxLength:"40" doc:"Only accounts of this reseller's customers."`
 			}) (*struct{ Body api.AccountPage }, error) {
-				list, err := a.service.Accounts(ctx, service.AccountFilter{Search: in.Search, State: in.State, Server: in.Server, Plan: in.Plan}, in.Cursor, in.Limit)
+				list, err := a.service.Accounts(ctx, actor(ctx), service.AccountFilter{Search: in.Search, State: in.State, Server: in.Server, Plan: in.Plan, Customer: in.Customer, Reseller: in.Reseller}, in.Cursor, in.Limit)
 				return &struct{ Body api.AccountPage }{list}, err
 			})
 		register(a, route{id: "check-domain", method: http.MethodGet, path: "/check/domain", summary: "Check a domain while it is typed", permission: rights.AccountsOpen, tag: tag,
@@ -50,56 +51,101 @@ func init() {
 			}) (*struct{}, error) {
 				return nil, a.service.CheckSignIn(ctx, in.Name)
 			})
-		register(a, route{id: "open-account", method: http.MethodPost, path: "/accounts", summary: "Open an account", permission: rights.AccountsOpen, tag: tag, status: http.StatusAccepted,
-			previews: reflect.TypeFor[api.Opening]()},
-			func(ctx context.Context, in *struct {
+		registerChange(a, route{id: "open-account", method: http.MethodPost, path: "/accounts", summary: "Open an account", permission: rights.AccountsOpen, tag: tag, status: http.StatusAccepted},
+			func(ctx context.Context, who service.Actor, in *struct {
 				Previewable
 				Body api.OpenAccount
-			}) (*outcome, error) {
-				if in.Preview {
-					preview, err := a.service.PreviewOpen(ctx, actor(ctx), in.Body)
-					return previewed(preview), err
-				}
-				opening, err := a.service.OpenAccount(ctx, actor(ctx), in.Body)
-				return begun(opening, opening.Operation), err
+			}) (api.Opening, int64, error) {
+				opening, err := a.service.OpenAccount(ctx, who, in.Body)
+				return opening, opening.Operation, err
 			})
 		register(a, route{id: "show-account", method: http.MethodGet, path: "/accounts/{account}", summary: "Show an account", permission: rights.AccountsRead, tag: tag},
 			func(ctx context.Context, in *AccountPath) (*struct {
 				ETag string `header:"ETag"`
 				Body api.AccountDetail
 			}, error) {
-				detail, err := a.service.Account(ctx, in.Account)
+				detail, err := a.service.Account(ctx, actor(ctx), in.Account)
 				return &struct {
 					ETag string `header:"ETag"`
 					Body api.AccountDetail
 				}{etag(detail.Version), detail}, err
 			})
-		register(a, route{id: "close-account", method: http.MethodPost, path: "/accounts/{account}/close", summary: "Close an account", permission: rights.AccountsClose, tag: tag, status: http.StatusAccepted,
-			description: "Deletes everything the account has on its server.", previews: reflect.TypeFor[api.Started]()},
-			func(ctx context.Context, in *struct {
+		started := func(r route, fn func(context.Context, service.Actor, string) (api.Started, error)) {
+			r.tag, r.method, r.status = tag, http.MethodPost, http.StatusAccepted
+			registerChange(a, r, func(ctx context.Context, who service.Actor, in *struct {
+				AccountPath
+				Previewable
+			}) (api.Started, int64, error) {
+				started, err := fn(ctx, who, in.Account)
+				return started, started.Operation, err
+			})
+		}
+		registerChange(a, route{id: "close-account", method: http.MethodPost, path: "/accounts/{account}/close", summary: "Close an account", permission: rights.AccountsClose, tag: tag, status: http.StatusAccepted,
+			description: "Deletes everything the account has on its server."},
+			func(ctx context.Context, who service.Actor, in *struct {
 				AccountPath
 				Previewable
 				Body api.CloseAccount
-			}) (*outcome, error) {
-				if in.Preview {
-					preview, err := a.service.PreviewClose(ctx, in.Account, in.Body.SignInName)
-					return previewed(preview), err
-				}
-				started, err := a.service.CloseAccount(ctx, actor(ctx), in.Account, in.Body.SignInName)
-				return begun(started, started.Operation), err
+			}) (api.Started, int64, error) {
+				started, err := a.service.CloseAccount(ctx, who, in.Account, in.Body.SignInName)
+				return started, started.Operation, err
 			})
-		register(a, route{id: "repair-account", method: http.MethodPost, path: "/accounts/{account}/repair", summary: "Repair an account", permission: rights.AccountsRepair, tag: tag, status: http.StatusAccepted,
-			description: "Has the account's server made to match what is wanted, once more.", previews: reflect.TypeFor[api.Started]()},
-			func(ctx context.Context, in *struct {
+		started(route{id: "repair-account", path: "/accounts/{account}/repair", summary: "Repair an account", permission: rights.AccountsRepair,
+			description: "Has the account's server made to match what is wanted, once more."}, a.service.RepairAccount)
+		registerChange(a, route{id: "suspend-account", method: http.MethodPost, path: "/accounts/{account}/suspend", summary: "Suspend an account", permission: rights.AccountsSuspend, tag: tag, status: http.StatusAccepted,
+			description: "Visitors see a notice; everything the account has stays."},
+			func(ctx context.Context, who service.Actor, in *struct {
 				AccountPath
 				Previewable
-			}) (*outcome, error) {
-				if in.Preview {
-					preview, err := a.service.PreviewRepair(ctx, in.Account)
-					return previewed(preview), err
-				}
-				started, err := a.service.RepairAccount(ctx, actor(ctx), in.Account)
-				return begun(started, started.Operation), err
+				Body api.Suspend
+			}) (api.Started, int64, error) {
+				started, err := a.service.SuspendAccount(ctx, who, in.Account, in.Body.Why)
+				return started, started.Operation, err
+			})
+		started(route{id: "resume-account", path: "/accounts/{account}/resume", summary: "Resume a suspended account", permission: rights.AccountsSuspend}, a.service.ResumeAccount)
+		registerChange(a, route{id: "hold-account", method: http.MethodPut, path: "/accounts/{account}/hold", summary: "Hold an account on its present limits, or no longer", permission: rights.AccountsChange, tag: tag,
+			description: "A held account keeps its limits and features when its plan changes."},
+			func(ctx context.Context, who service.Actor, in *struct {
+				AccountPath
+				Previewable
+				Body api.Hold
+			}) (api.TermsChanged, int64, error) {
+				changed, err := a.service.HoldAccount(ctx, who, in.Account, in.Body.Held)
+				return changed, changed.Operation, err
+			})
+		register(a, route{id: "show-handover", method: http.MethodGet, path: "/accounts/{account}/handover", summary: "Show the handover sheet", permission: rights.AccountsRead, tag: tag,
+			description: "What the customer needs to know to start; no password is ever on it."},
+			func(ctx context.Context, in *AccountPath) (*struct{ Body api.Handover }, error) {
+				sheet, err := a.service.Handover(ctx, actor(ctx), in.Account)
+				return &struct{ Body api.Handover }{sheet}, err
+			})
+		registerChange(a, route{id: "mail-handover", method: http.MethodPost, path: "/accounts/{account}/handover/mail", summary: "Mail the handover sheet to the customer", permission: rights.AccountsChange, tag: tag},
+			func(ctx context.Context, who service.Actor, in *struct {
+				AccountPath
+				Previewable
+			}) (api.Handover, int64, error) {
+				sheet, err := a.service.MailHandover(ctx, who, in.Account)
+				return sheet, 0, err
+			})
+		registerChange(a, route{id: "add-domain", method: http.MethodPost, path: "/accounts/{account}/domains", summary: "Add a domain", permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
+			description: "Served as a site of its own. A name below one of the account's own domains counts as a subdomain."},
+			func(ctx context.Context, who service.Actor, in *struct {
+				AccountPath
+				Previewable
+				Body api.NewDomain
+			}) (api.DomainAdded, int64, error) {
+				added, err := a.service.AddDomain(ctx, who, in.Account, in.Body)
+				return added, added.Operation, err
+			})
+		registerChange(a, route{id: "remove-domain", method: http.MethodDelete, path: "/accounts/{account}/domains/{domain}", summary: "Remove a domain", permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
+			description: "Its files stay where they are."},
+			func(ctx context.Context, who service.Actor, in *struct {
+				AccountPath
+				Domain string `path:"domain" maxLength:"300"`
+				Previewable
+			}) (api.Started, int64, error) {
+				started, err := a.service.RemoveDomain(ctx, who, in.Account, in.Domain)
+				return started, started.Operation, err
 			})
 	})
 }

@@ -39,6 +39,8 @@ const Base = "/api/v1"
 const (
 	maxBody    = 1 << 20
 	cookieName = "victualler_session"
+	// unattendedHeader marks requests that nobody has made just now: they do not keep a session alive.
+	unattendedHeader = "Victualler-Unattended"
 )
 
 // nouns are the route tables; each file of this package that has one adds it.
@@ -118,17 +120,30 @@ func config() huma.Config {
 	registry := huma.NewMapRegistry("#/components/schemas/", huma.DefaultSchemaNamer)
 	registry.RegisterTypeAlias(reflect.TypeFor[plans.Limits](), reflect.TypeFor[limitsSchema]())
 	registry.RegisterTypeAlias(reflect.TypeFor[plans.Features](), reflect.TypeFor[featuresSchema]())
+	registry.RegisterTypeAlias(reflect.TypeFor[api.GivenAmount](), reflect.TypeFor[amountSchema]())
 	c := huma.DefaultConfig("Victualler", version.Version)
 	c.Info.Description = "Everything that the console and the command-line client do. Sizes are integers in bytes; null is unlimited; times are RFC 3339 in UTC. " +
-		"A POST may carry an Idempotency-Key: repeated, it has no second effect and gets the same answer. Work on servers answers 202 with the number of an operation."
+		"A POST may carry an Idempotency-Key: repeated, it has no second effect and gets the same answer. Work on servers answers 202 with the number of an operation. " +
+		"Whatever changes something takes preview=true and then tells what would be done. Requests with the header " + unattendedHeader + " do not keep a session alive."
 	c.OpenAPIPath = Base + "/openapi"
 	c.DocsPath, c.SchemasPath = "", ""
 	c.CreateHooks = nil
 	c.Components = &huma.Components{Schemas: registry, SecuritySchemes: map[string]*huma.SecurityScheme{
-		"session": {Type: "http", Scheme: "bearer", Description: "The token of POST " + Base + "/session."},
+		"session": {Type: "http", Scheme: "bearer", Description: "The token of POST " + Base + "/session, or one of POST " + Base + "/tokens."},
 		"cookie":  {Type: "apiKey", In: "cookie", Name: cookieName, Description: "The console's session."},
 	}}
 	return c
+}
+
+// amountSchema describes an amount of some limit.
+type amountSchema struct{}
+
+// Schema implements huma.SchemaProvider.
+func (amountSchema) Schema(huma.Registry) *huma.Schema {
+	zero := 0.0
+	s := &huma.Schema{Type: huma.TypeInteger, Format: "int64", Nullable: true, Minimum: &zero}
+	s.PrecomputeMessages()
+	return s
 }
 
 // limitsSchema and featuresSchema describe maps with known keys.
@@ -168,27 +183,73 @@ type route struct {
 	permission                                  rights.Permission
 	// status is that of success, 200 where it is 0.
 	status int
-	// previews is the document that status answers with, for a route that answers
-	// 200 and a preview where it is asked for one.
-	previews reflect.Type
+	// answer is the document of a route made with [registerChange]; nil for one without.
+	answer reflect.Type
+	// changes says that the route was made with [registerChange].
+	changes bool
 }
 
-// Previewable is part of what a route with previews takes.
+// Previewable is part of what a route that changes something takes.
 type Previewable struct {
 	Preview bool `query:"preview" doc:"True to be told what would be done; nothing is."`
 }
 
-// outcome is what a route with previews answers.
+func (p Previewable) preview() bool { return p.Preview }
+
+// Versioned is part of what a route takes that changes something with a version.
+type Versioned struct {
+	IfMatch string `header:"If-Match" doc:"The ETag that was read; the change is refused if somebody was quicker."`
+}
+
+// outcome is what a route that changes something answers.
 type outcome struct {
 	Status   int
 	Location string `header:"Location"`
+	ETag     string `header:"ETag"`
 	Body     any
 }
 
-func previewed(p api.Preview) *outcome { return &outcome{Status: http.StatusOK, Body: p} }
+// nothing is the answer of a route that has none.
+type nothing struct{}
 
-func begun(body any, operation int64) *outcome {
-	return &outcome{Status: http.StatusAccepted, Location: operationPath(operation), Body: body}
+// registerChange adds a route that changes something. Its handler returns the answer and the number
+// of the operation that goes on with the work; 0 if there is none. Asked for a preview, the use case
+// goes through everything and leaves nothing behind.
+func registerChange[I interface{ preview() bool }, T any](a *API, r route, handler func(context.Context, service.Actor, *I) (T, int64, error)) {
+	r.changes = true
+	if t := reflect.TypeFor[T](); t != reflect.TypeFor[nothing]() {
+		r.answer = t
+	}
+	register(a, r, func(ctx context.Context, in *I) (*outcome, error) {
+		who := actor(ctx)
+		if (*in).preview() {
+			who.Preview = &service.Preview{}
+			_, _, err := handler(ctx, who, in)
+			return &outcome{Status: http.StatusOK, Body: who.Preview.Document()}, err
+		}
+		answer, operation, err := handler(ctx, who, in)
+		out := &outcome{Status: r.success()}
+		if r.answer != nil {
+			out.Body = answer
+			if v := reflect.ValueOf(answer).FieldByName("Version"); v.IsValid() {
+				out.ETag = etag(v.Int())
+			}
+		}
+		if operation != 0 {
+			out.Status, out.Location = http.StatusAccepted, operationPath(operation)
+		}
+		return out, err
+	})
+}
+
+func (r route) success() int {
+	if r.status != 0 {
+		return r.status
+	}
+	if r.changes && r.answer == nil {
+		return http.StatusNoContent
+	}
+	return http.StatusOK
 }
 
 const permissionKey = "permission"
@@ -205,13 +266,26 @@ func (r route) operation(registry huma.Registry) huma.Operation {
 		o.Security = []map[string][]string{{"session": {}}, {"cookie": {}}}
 		o.Errors = append(o.Errors, http.StatusUnauthorized, http.StatusForbidden)
 	}
-	if r.previews != nil {
-		schema := func(t reflect.Type) map[string]*huma.MediaType {
-			return map[string]*huma.MediaType{"application/json": {Schema: registry.Schema(t, true, "")}}
+	if r.changes {
+		o.DefaultStatus = r.success()
+		schema := func(t reflect.Type) *huma.Schema { return registry.Schema(t, true, "") }
+		content := func(s *huma.Schema) map[string]*huma.MediaType {
+			return map[string]*huma.MediaType{"application/json": {Schema: s}}
 		}
-		o.Responses = map[string]*huma.Response{
-			strconv.Itoa(r.status): {Description: "Begun", Content: schema(r.previews)},
-			"200":                  {Description: "What would be done", Content: schema(reflect.TypeFor[api.Preview]())},
+		preview := schema(reflect.TypeFor[api.Preview]())
+		o.Responses = map[string]*huma.Response{"200": {Description: "What would be done", Content: content(preview)}}
+		if r.answer != nil {
+			answer := schema(r.answer)
+			if r.success() == http.StatusOK {
+				o.Responses["200"] = &huma.Response{Description: "Done; or what would be done", Content: content(&huma.Schema{OneOf: []*huma.Schema{answer, preview}})}
+			} else {
+				o.Responses[strconv.Itoa(r.success())] = &huma.Response{Description: "Done, or begun", Content: content(answer)}
+			}
+			if _, begins := r.answer.FieldByName("Operation"); begins && r.success() != http.StatusAccepted {
+				o.Responses["202"] = &huma.Response{Description: "Begun on servers", Content: content(answer)}
+			}
+		} else {
+			o.Responses[strconv.Itoa(r.success())] = &huma.Response{Description: "Done"}
 		}
 	}
 	if r.method == http.MethodPost && r.permission != rights.Public {
@@ -345,27 +419,23 @@ func (a *API) identify(ctx huma.Context, next func(huma.Context)) {
 	permission, _ := ctx.Operation().Metadata[permissionKey].(rights.Permission)
 	req := requestOf(ctx.Context())
 	who := service.Actor{}
+	host, _, err := net.SplitHostPort(ctx.RemoteAddr())
+	if err != nil {
+		host = ctx.RemoteAddr()
+	}
 	if token := sessionToken(ctx); token != "" && permission != rights.Public {
-		found, err := a.service.Identify(ctx.Context(), token)
+		found, err := a.service.Identify(ctx.Context(), token, host, ctx.Header(unattendedHeader) != "")
 		if err != nil {
 			a.refuse(ctx, a.toProblem(ctx.Context(), err))
 			return
 		}
 		who = found
 	}
-	if permission != rights.Public && who.PersonID == 0 {
-		a.refuse(ctx, problem(refusal.NotSignedIn, "sign in first"))
+	if err := who.Require(permission); err != nil {
+		a.refuse(ctx, a.toProblem(ctx.Context(), err))
 		return
 	}
-	if !rights.Allows(who.Role, permission) {
-		a.refuse(ctx, problem(refusal.NotAllowed, "your role does not include this ("+string(permission)+"); ask an operator"))
-		return
-	}
-	host, _, err := net.SplitHostPort(ctx.RemoteAddr())
-	if err != nil {
-		host = ctx.RemoteAddr()
-	}
-	who.Address, who.Request = host, req.id
+	who.Address, who.Request, who.Program = host, req.id, ctx.Header("User-Agent")
 	who.IdempotencyKey, who.RequestDigest = req.idempotencyKey, req.digest
 	next(huma.WithValue(ctx, actorKey, who))
 }

@@ -36,12 +36,12 @@ func init() {
 				if err := service.ReadCursor(in.Cursor, &before); err != nil {
 					return nil, err
 				}
-				list, err := a.service.Operations(ctx, service.OperationFilter{Account: in.Account, Server: in.Server, State: in.State}, before, in.Limit)
+				list, err := a.service.Operations(ctx, actor(ctx), service.OperationFilter{Account: in.Account, Server: in.Server, State: in.State}, before, in.Limit)
 				return &struct{ Body api.OperationPage }{list}, err
 			})
 		register(a, route{id: "show-operation", method: http.MethodGet, path: "/operations/{operation}", summary: "Show an operation", permission: rights.OperationsRead, tag: tag},
 			func(ctx context.Context, in *OperationPath) (*struct{ Body api.Operation }, error) {
-				o, err := a.service.Operation(ctx, in.ID)
+				o, err := a.service.Operation(ctx, actor(ctx), in.ID)
 				return &struct{ Body api.Operation }{o}, err
 			})
 		watch := route{id: "watch-operation", method: http.MethodGet, path: "/operations/{operation}/progress", summary: "Watch an operation", permission: rights.OperationsRead, tag: tag,
@@ -53,16 +53,17 @@ func init() {
 			OperationPath
 			LastEventID int64 `header:"Last-Event-ID" doc:"The id of the last event that was received."`
 		}) (*huma.StreamResponse, error) {
-			if _, err := a.service.Operation(ctx, in.ID); err != nil {
+			if _, err := a.service.Operation(ctx, actor(ctx), in.ID); err != nil {
 				return nil, a.toProblem(ctx, err)
 			}
-			return &huma.StreamResponse{Body: func(hc huma.Context) { a.stream(hc, in.ID, in.LastEventID) }}, nil
+			who := actor(ctx)
+			return &huma.StreamResponse{Body: func(hc huma.Context) { a.stream(hc, who, in.ID, in.LastEventID) }}, nil
 		})
 	})
 }
 
 // stream sends an operation as server-sent events (WHATWG HTML, section 9.2).
-func (a *API) stream(hc huma.Context, id, seen int64) {
+func (a *API) stream(hc huma.Context, who service.Actor, id, seen int64) {
 	hc.SetHeader("Content-Type", "text/event-stream")
 	hc.SetHeader("X-Accel-Buffering", "no") // for proxies that would hold it back
 	hc.SetStatus(http.StatusOK)
@@ -76,7 +77,7 @@ func (a *API) stream(hc huma.Context, id, seen int64) {
 	defer cancel()
 	fmt.Fprint(w, "retry: 1000\n\n")
 	flush()
-	err := a.service.WatchOperation(ctx, id, seen, func(o api.Operation) error {
+	err := a.service.WatchOperation(ctx, who, id, seen, func(o api.Operation) error {
 		text, err := json.Marshal(o)
 		if err != nil {
 			return err

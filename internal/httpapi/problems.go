@@ -34,7 +34,10 @@ var kinds = []kindInfo{
 	{malformed, http.StatusBadRequest, "The request cannot be read"},
 	{refusal.NotSignedIn, http.StatusUnauthorized, "Not signed in"},
 	{refusal.WrongSignIn, http.StatusUnauthorized, "Name and password do not fit"},
+	{refusal.NeedsCode, http.StatusUnauthorized, "A code is needed as well"},
 	{refusal.NotAllowed, http.StatusForbidden, "Not allowed"},
+	{refusal.Suspended, http.StatusForbidden, "Suspended"},
+	{refusal.MustDoFirst, http.StatusForbidden, "Something about the sign-in comes first"},
 	{foreign, http.StatusForbidden, "The request comes from another site"},
 	{refusal.NotFound, http.StatusNotFound, "Not there"},
 	{noMethod, http.StatusMethodNotAllowed, "This method is not possible here"},
@@ -43,6 +46,8 @@ var kinds = []kindInfo{
 	{refusal.WrongState, http.StatusConflict, "Not possible in this state"},
 	{refusal.InUse, http.StatusConflict, "Still in use"},
 	{refusal.LimitReached, http.StatusConflict, "A limit is reached"},
+	{refusal.NeedsDecision, http.StatusConflict, "A decision is needed"},
+	{refusal.LinkEnded, http.StatusGone, "The link has ended"},
 	{refusal.ServerClosed, http.StatusConflict, "The server takes no new accounts"},
 	{refusal.ServerFull, http.StatusConflict, "The server has no room left"},
 	{refusal.NoServer, http.StatusConflict, "No server fits"},
@@ -50,10 +55,12 @@ var kinds = []kindInfo{
 	{tooLarge, http.StatusRequestEntityTooLarge, "The request is too large"},
 	{wrongType, http.StatusUnsupportedMediaType, "The media type is not understood"},
 	{refusal.InvalidInput, http.StatusUnprocessableEntity, "Something in the request is wrong"},
+	{refusal.WeakPassword, http.StatusUnprocessableEntity, "The password is too weak"},
 	{refusal.KeyReused, http.StatusUnprocessableEntity, "The Idempotency-Key was used for something else"},
 	{refusal.TooManyTries, http.StatusTooManyRequests, "Too many tries"},
 	{internal, http.StatusInternalServerError, "Something went wrong in the service"},
 	{refusal.ApplyFailed, http.StatusBadGateway, "The server refused"},
+	{refusal.MailFailed, http.StatusBadGateway, "Mail does not go out"},
 	{refusal.ServerUnreachable, http.StatusServiceUnavailable, "The server does not answer"},
 }
 
@@ -83,7 +90,7 @@ func (a *API) toProblem(ctx context.Context, err error) error {
 	}
 	if r := refusal.As(err); r != nil {
 		p := problem(r.Kind, r.Detail)
-		p.Errors, p.Limit = r.Fields, r.Limit
+		p.Errors, p.Limits, p.Decide = r.Fields, r.Limits, r.Decide
 		return p
 	}
 	if errors.Is(err, context.Canceled) {

@@ -4,13 +4,13 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"reflect"
 	"strconv"
 	"strings"
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
+	"victualler/internal/service"
 )
 
 // etag writes a version as an entity tag (RFC 9110, section 8.8.3).
@@ -43,68 +43,62 @@ func init() {
 				list, err := a.service.Servers(ctx)
 				return &struct{ Body api.ServerList }{list}, err
 			})
-		register(a, route{id: "join-server", method: http.MethodPost, path: "/servers", summary: "Add a server and wait for its agent", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted},
-			func(ctx context.Context, in *struct{ Body api.NewServer }) (*struct {
-				Location string `header:"Location"`
-				Body     api.Joining
-			}, error) {
-				joining, err := a.service.JoinServer(ctx, actor(ctx), in.Body)
-				return &struct {
-					Location string `header:"Location"`
-					Body     api.Joining
-				}{operationPath(joining.Operation), joining}, err
+		registerChange(a, route{id: "join-server", method: http.MethodPost, path: "/servers", summary: "Add a server and wait for its agent", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted},
+			func(ctx context.Context, who service.Actor, in *struct {
+				Previewable
+				Body api.NewServer
+			}) (api.Joining, int64, error) {
+				joining, err := a.service.JoinServer(ctx, who, in.Body)
+				return joining, joining.Operation, err
 			})
 		register(a, route{id: "show-server", method: http.MethodGet, path: "/servers/{server}", summary: "Show a server", permission: rights.ServersRead, tag: tag},
 			func(ctx context.Context, in *ServerPath) (*tagged, error) {
 				s, err := a.service.Server(ctx, in.Server)
 				return &tagged{etag(s.Version), s}, err
 			})
-		register(a, route{id: "change-server", method: http.MethodPatch, path: "/servers/{server}", summary: "Change a server", permission: rights.ServersChange, tag: tag},
-			func(ctx context.Context, in *struct {
+		registerChange(a, route{id: "change-server", method: http.MethodPatch, path: "/servers/{server}", summary: "Change a server", permission: rights.ServersChange, tag: tag},
+			func(ctx context.Context, who service.Actor, in *struct {
 				ServerPath
-				IfMatch string `header:"If-Match" doc:"The ETag that was read; the change is refused if somebody was quicker."`
-				Body    api.ServerChange
-			}) (*tagged, error) {
+				Versioned
+				Previewable
+				Body api.ServerChange
+			}) (api.Server, int64, error) {
 				version, err := versionOf(in.IfMatch)
 				if err != nil {
-					return nil, err
+					return api.Server{}, 0, err
 				}
-				s, err := a.service.ChangeServer(ctx, actor(ctx), in.Server, version, in.Body)
-				return &tagged{etag(s.Version), s}, err
+				s, err := a.service.ChangeServer(ctx, who, in.Server, version, in.Body)
+				return s, 0, err
 			})
-		register(a, route{id: "remove-server", method: http.MethodDelete, path: "/servers/{server}", summary: "Remove a server without accounts", permission: rights.ServersChange, tag: tag, status: http.StatusNoContent},
-			func(ctx context.Context, in *ServerPath) (*struct{}, error) {
-				return nil, a.service.RemoveServer(ctx, actor(ctx), in.Server)
+		registerChange(a, route{id: "remove-server", method: http.MethodDelete, path: "/servers/{server}", summary: "Remove a server without accounts", permission: rights.ServersChange, tag: tag},
+			func(ctx context.Context, who service.Actor, in *struct {
+				ServerPath
+				Previewable
+			}) (nothing, int64, error) {
+				return nothing{}, 0, a.service.RemoveServer(ctx, who, in.Server)
 			})
 		register(a, route{id: "list-drift", method: http.MethodGet, path: "/servers/{server}/drift", summary: "List what the last sweep found", permission: rights.ServersRead, tag: tag},
 			func(ctx context.Context, in *ServerPath) (*struct{ Body api.DriftList }, error) {
 				list, err := a.service.Drifts(ctx, in.Server)
 				return &struct{ Body api.DriftList }{list}, err
 			})
-		register(a, route{id: "sweep-server", method: http.MethodPost, path: "/servers/{server}/sweep", summary: "Sweep a server", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted,
+		registerChange(a, route{id: "sweep-server", method: http.MethodPost, path: "/servers/{server}/sweep", summary: "Sweep a server", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted,
 			description: "Compares what the server holds with what it should hold, and changes nothing there."},
-			func(ctx context.Context, in *ServerPath) (*struct {
-				Location string `header:"Location"`
-				Body     api.Started
-			}, error) {
-				started, err := a.service.SweepServer(ctx, actor(ctx), in.Server, false)
-				return &struct {
-					Location string `header:"Location"`
-					Body     api.Started
-				}{operationPath(started.Operation), started}, err
-			})
-		register(a, route{id: "repair-server", method: http.MethodPost, path: "/servers/{server}/repair", summary: "Repair a server", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted,
-			description: "Sweeps, puts right what differs, and sweeps again.", previews: reflect.TypeFor[api.Started]()},
-			func(ctx context.Context, in *struct {
+			func(ctx context.Context, who service.Actor, in *struct {
 				ServerPath
 				Previewable
-			}) (*outcome, error) {
-				if in.Preview {
-					preview, err := a.service.PreviewRepairServer(ctx, in.Server)
-					return previewed(preview), err
-				}
-				started, err := a.service.SweepServer(ctx, actor(ctx), in.Server, true)
-				return begun(started, started.Operation), err
+			}) (api.Started, int64, error) {
+				started, err := a.service.SweepServer(ctx, who, in.Server)
+				return started, started.Operation, err
+			})
+		registerChange(a, route{id: "repair-server", method: http.MethodPost, path: "/servers/{server}/repair", summary: "Repair a server", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted,
+			description: "Sweeps, puts right what differs, and sweeps again."},
+			func(ctx context.Context, who service.Actor, in *struct {
+				ServerPath
+				Previewable
+			}) (api.Started, int64, error) {
+				started, err := a.service.RepairServer(ctx, who, in.Server)
+				return started, started.Operation, err
 			})
 	})
 }

@@ -54,6 +54,14 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 		}
 		return err
 	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[spreadArgs]) error {
+		return sv.Spread(ctx, j.Args.OperationID)
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[sendArgs]) error { return sv.SendMail(ctx, j.Args.MailID) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[forgottenArgs]) error {
+		return sv.MailForgotten(ctx, j.Args.Name, j.Args.Address, j.Args.Request)
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[endArgs]) error { return sv.EndExceptions(ctx) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[pollArgs]) error { return sv.PollServers(ctx) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[resumeArgs]) error { return sv.Resume(ctx) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[roundArgs]) error { return sv.SweepServers(ctx) }))
@@ -76,6 +84,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 			every(10*time.Second, pollArgs{}),
 			every(5*time.Second, resumeArgs{}),
 			every(time.Minute, roundArgs{}),
+			every(30*time.Second, endArgs{}),
 			every(time.Hour, tidyArgs{}),
 		},
 	})
@@ -114,6 +123,30 @@ type sweepArgs struct {
 
 func (sweepArgs) Kind() string { return "sweep" }
 
+type spreadArgs struct {
+	OperationID int64 `json:"operation_id"`
+}
+
+func (spreadArgs) Kind() string { return "spread" }
+
+type sendArgs struct {
+	MailID int64 `json:"mail_id"`
+}
+
+func (sendArgs) Kind() string { return "send" }
+
+type forgottenArgs struct {
+	Name    string `json:"name"`
+	Address string `json:"address"`
+	Request string `json:"request"`
+}
+
+func (forgottenArgs) Kind() string { return "forgotten" }
+
+type endArgs struct{}
+
+func (endArgs) Kind() string { return "end" }
+
 type pollArgs struct{}
 
 func (pollArgs) Kind() string { return "poll" }
@@ -133,6 +166,24 @@ func (tidyArgs) Kind() string { return "tidy" }
 // Apply implements service.Queue.
 func (j *Jobs) Apply(ctx context.Context, tx store.Tx, accountID int64) error {
 	_, err := j.client.InsertTx(ctx, tx.Tx, applyArgs{accountID}, &river.InsertOpts{Queue: applyQueue, MaxAttempts: 500})
+	return err
+}
+
+// Spread implements service.Queue.
+func (j *Jobs) Spread(ctx context.Context, tx store.Tx, operationID int64) error {
+	_, err := j.client.InsertTx(ctx, tx.Tx, spreadArgs{operationID}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
+	return err
+}
+
+// Send implements service.Queue.
+func (j *Jobs) Send(ctx context.Context, tx store.Tx, mailID int64) error {
+	_, err := j.client.InsertTx(ctx, tx.Tx, sendArgs{mailID}, &river.InsertOpts{MaxAttempts: 20_000})
+	return err
+}
+
+// Forgotten implements service.Queue.
+func (j *Jobs) Forgotten(ctx context.Context, tx store.Tx, name, address, request string) error {
+	_, err := j.client.InsertTx(ctx, tx.Tx, forgottenArgs{name, address, request}, &river.InsertOpts{MaxAttempts: 5})
 	return err
 }
 

@@ -34,9 +34,11 @@ type Manifest struct {
 	Revision int64 `json:"revision"`
 	// Wanted is Absent for a closed account; the parts below are then empty.
 	Wanted Wanted `json:"wanted"`
-	Home   Home   `json:"home"`
-	PHP    PHP    `json:"php"`
-	Sites  []Site `json:"sites"`
+	// Suspended says that the sites show a notice instead of their content; everything stays.
+	Suspended bool   `json:"suspended,omitempty"`
+	Home      Home   `json:"home"`
+	PHP       PHP    `json:"php"`
+	Sites     []Site `json:"sites"`
 }
 
 // Home is the account's directory.

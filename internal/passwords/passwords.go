@@ -7,7 +7,6 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"fmt"
-	"math/big"
 	"strings"
 
 	"golang.org/x/crypto/argon2"
@@ -64,22 +63,4 @@ func Matches(hash, password string) bool {
 		return false
 	}
 	return subtle.ConstantTimeCompare(derive(password, salt, t, m, p, uint32(len(want))), want) == 1
-}
-
-// letters leaves out what is mistaken for something else when read aloud or
-// copied by hand.
-const letters = "abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"
-
-// Generate makes a password of n characters, at least 12.
-func Generate(n int) string {
-	n = max(n, 12)
-	b := make([]byte, n)
-	for i := range b {
-		k, err := rand.Int(rand.Reader, big.NewInt(int64(len(letters))))
-		if err != nil {
-			panic(err) // crypto/rand does not fail on Linux
-		}
-		b[i] = letters[k.Int64()]
-	}
-	return string(b)
 }

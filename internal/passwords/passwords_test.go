@@ -36,9 +36,19 @@ func TestGenerate(t *testing.T) {
 	for range 200 {
 		p := Generate(16)
 		assert.Len(t, p, 16)
-		assert.Empty(t, strings.Trim(p, letters))
+		assert.Empty(t, strings.Trim(p, Small+Large+Digits))
 		assert.False(t, seen[p])
 		seen[p] = true
 	}
 	assert.Len(t, Generate(3), 12, "never too short")
+}
+
+func TestGenerateOfHasEachSet(t *testing.T) {
+	for range 200 {
+		p := GenerateOf(4, Small, Large, Digits, Signs)
+		assert.Len(t, p, 4)
+		for _, set := range []string{Small, Large, Digits, Signs} {
+			assert.True(t, strings.ContainsAny(p, set), p)
+		}
+	}
 }

@@ -85,7 +85,17 @@ server {
     # customer arranges links and directories below the home.
     disable_symlinks if_not_owner from=%s/;
 
-    location / {
+`, strings.Join(site.Names(), " "), m.HomePath(), site.Root, m.HomePath())
+	if m.Suspended {
+		fmt.Fprintf(b, `    location / {
+        default_type "text/html; charset=utf-8";
+        add_header Cache-Control no-store always;
+        return 503 %s;
+    }
+
+`, quote(SuspendedPage(site.Domain.Unicode())))
+	} else {
+		fmt.Fprintf(b, `    location / {
         try_files $uri $uri/ =404;
     }
     location ~ \.php$ {
@@ -99,7 +109,8 @@ server {
         return 404;
     }
 
-`, strings.Join(site.Names(), " "), m.HomePath(), site.Root, m.HomePath(), PHPSocket(m))
+`, PHPSocket(m))
+	}
 	own := "allow 127.0.0.1; allow ::1;"
 	for _, a := range s.Addresses {
 		own += " allow " + a.String() + ";"
@@ -127,4 +138,9 @@ server {
     }
 }
 `, SiteCheckPath, own, fingerprintMark, PHPCheckPath, own, PHPSocket(m), PHPCheckPath)
+}
+
+// quote writes text as one nginx string. A dollar sign cannot be written in one: the text has none.
+func quote(text string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", "").Replace(text) + `"`
 }

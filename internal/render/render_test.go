@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -55,7 +56,7 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 		id++
 		limit := rapid.Int64Range(0, 1<<40).Draw(t, "limit")
 		m := manifest.Manifest{AccountID: id, SignInName: names.ProposeSignIn(d, func(n string) bool { return taken[n] }), Revision: 1, Wanted: manifest.Present,
-			Home: manifest.Home{DiskLimit: &limit}, PHP: manifest.PHP{Workers: rapid.IntRange(1, 500).Draw(t, "workers")},
+			Home: manifest.Home{DiskLimit: &limit}, PHP: manifest.PHP{Workers: rapid.IntRange(1, 500).Draw(t, "workers")}, Suspended: rapid.IntRange(0, 4).Draw(t, "suspended") == 0,
 			Sites: []manifest.Site{{Domain: d, Root: manifest.RootFor(d), Starter: true}}}
 		taken[m.SignInName] = true
 		if err := m.Validate(); err != nil {
@@ -113,7 +114,9 @@ func example(t *testing.T) manifest.Manifest {
 func TestGolden(t *testing.T) {
 	m := example(t)
 	var b strings.Builder
-	for _, f := range append(render.NGINX(m, server), render.PHPFPM(m, server)...) {
+	suspended := m
+	suspended.Suspended = true
+	for _, f := range slices.Concat(render.NGINX(m, server), render.PHPFPM(m, server), render.NGINX(suspended, server)) {
 		fmt.Fprintf(&b, "== %s %o\n%s", f.Path, f.Mode, f.Content)
 	}
 	if os.Getenv("UPDATE") != "" {

@@ -2,9 +2,21 @@ package render
 
 import "html"
 
+// SuspendedPage is what visitors of a suspended site see. Why it is suspended is nobody's business but its owner's.
+func SuspendedPage(domain string) string {
+	return plainPage(domain, `<p>This site is switched off for the time being.</p>
+<p>If it is yours: sign in, or ask whoever hosts it for you.</p>`)
+}
+
 // StarterPage is the page of a site that has no content yet. It needs nothing
 // from anywhere else.
 func StarterPage(domain string) string {
+	return plainPage(domain, `<p>This address works. Its pages have not been put here yet.</p>
+<p>If it is yours: replace <code>index.html</code> in the site's directory.</p>`)
+}
+
+// plainPage needs nothing from anywhere else. Text is HTML.
+func plainPage(domain, text string) string {
 	name := html.EscapeString(domain)
 	return `<!doctype html>
 <html lang="en">
@@ -24,8 +36,7 @@ p { margin: .4rem 0; }
 <body>
 <main>
 <h1>` + name + `</h1>
-<p>This address works. Its pages have not been put here yet.</p>
-<p>If it is yours: replace <code>index.html</code> in the site's directory.</p>
+` + text + `
 </main>
 </body>
 </html>

@@ -3,9 +3,9 @@ package service
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net"
 	"slices"
+	"strconv"
 	"strings"
 
 	"victualler/internal/agentlink"
@@ -13,6 +13,7 @@ import (
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/hosting/rights"
 	"victualler/internal/manifest"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -60,16 +61,23 @@ func (s *Service) OpenAccount(ctx context.Context, a Actor, in api.OpenAccount) 
 		if err != nil {
 			return api.Opening{}, err
 		}
-		operation, err := addOperation(ctx, tx, a, db.AddOperationParams{Kind: "account.open", Subject: domain.Unicode(), AccountID: &account.ID,
+		out := api.Opening{Corrections: nonNil(corrections), Placement: reason}
+		if a.Preview != nil {
+			a.say("open account %s for %s on %s", account.SignInName, domain.Unicode(), server.Label)
+			a.note(append(corrections, reason)...)
+			return out, s.want(ctx, tx, a, account)
+		}
+		out.Operation, err = addOperation(ctx, tx, a, db.AddOperationParams{Kind: "account.open", Subject: domain.Unicode(), AccountID: &account.ID,
 			ServerID: &account.ServerID, Revision: &account.Revision})
 		if err != nil {
-			return api.Opening{}, err
+			return out, err
 		}
 		if err := s.queue.Apply(ctx, tx, account.ID); err != nil {
-			return api.Opening{}, err
+			return out, err
 		}
-		view, err := accountByID(ctx, tx.Queries, account.ID)
-		return api.Opening{Account: view, Operation: operation, Corrections: nonNil(corrections), Placement: reason}, err
+		row, err := tx.AccountRow(ctx, account.ID)
+		out.Account = accountView(a, row)
+		return out, err
 	})
 }
 
@@ -89,48 +97,6 @@ func (s *Service) placeUnlessRepeated(ctx context.Context, a Actor, label string
 	return server, choice.Reason, err
 }
 
-// PreviewOpen tells what OpenAccount would do, and does nothing.
-func (s *Service) PreviewOpen(ctx context.Context, a Actor, in api.OpenAccount) (api.Preview, error) {
-	domain, corrections, err := names.ParseDomain(in.Domain)
-	if err != nil {
-		return api.Preview{}, err
-	}
-	server, choice, err := s.place(ctx, in.Server)
-	if err != nil {
-		return api.Preview{}, err
-	}
-	var m manifest.Manifest
-	err = s.store.InTx(ctx, func(tx store.Tx) error {
-		account, err := s.openIn(ctx, tx, a, in, domain, server, choice.Reason)
-		if err != nil {
-			return err
-		}
-		if m, err = buildManifest(ctx, tx.Queries, account); err != nil {
-			return err
-		}
-		return errPreview // rolls everything back
-	})
-	if !errors.Is(err, errPreview) {
-		return api.Preview{}, err
-	}
-	notes := append(nonNil(corrections), choice.Reason)
-	return s.preview(ctx, server, m, fmt.Sprintf("open account %s for %s on %s", m.SignInName, domain.Unicode(), server.Label), notes)
-}
-
-func (s *Service) preview(ctx context.Context, server db.Server, m manifest.Manifest, summary string, notes []string) (api.Preview, error) {
-	ask, cancel := context.WithTimeout(ctx, 2*askTimeout)
-	defer cancel()
-	p, err := s.agents.Agent(server.ID, server.Address).Preview(ask, m)
-	if err != nil {
-		return api.Preview{}, unreachable(server.Label, err)
-	}
-	out := api.Preview{Summary: summary, Notes: notes, Steps: p.Steps, Changes: []api.Change{}}
-	for _, c := range p.Changes {
-		out.Changes = append(out.Changes, api.Change(c))
-	}
-	return out, nil
-}
-
 func unreachable(label string, err error) error {
 	if errors.Is(err, agentlink.ErrUnreachable) || errors.Is(err, context.DeadlineExceeded) {
 		return refusal.New(refusal.ServerUnreachable, "the agent on %s does not answer; nothing was done. Look at the server, or try again later", label)
@@ -147,22 +113,42 @@ func (s *Service) openIn(ctx context.Context, tx store.Tx, a Actor, in api.OpenA
 	if err := domainFree(ctx, tx.Queries, domain, 0); err != nil {
 		return none, err
 	}
-	planRow, err := tx.PlanByName(ctx, in.Plan)
-	if store.None(err) {
-		return none, refusal.New(refusal.NotFound, "there is no plan %q; see the list of plans", in.Plan).On("plan")
+	reseller, owner, err := resellerFor(ctx, tx.Queries, a, in.Reseller)
+	if err != nil {
+		return none, err
+	}
+	found, err := findPlan(ctx, tx.Queries, a, in.Plan)
+	if r := refusal.As(err); r != nil {
+		return none, refusal.New(r.Kind, "there is no plan %q; see the list of plans", in.Plan).On("plan")
 	}
 	if err != nil {
 		return none, err
 	}
-	plan, err := loadPlan(ctx, tx.Queries, planRow.ID, planRow.Name)
+	if found.ResellerID != nil && id(found.ResellerID) != id(owner) {
+		return none, refusal.Input("plan", "plan %s is %s's, and so must be the customer; name the reseller", in.Plan, found.Reseller)
+	}
+	if _, err := tx.SharePlan(ctx, found.ID); err != nil {
+		return none, err
+	}
+	if owner != nil {
+		if reseller, err = tx.LockReseller(ctx, *owner); err != nil {
+			return none, err
+		}
+		if reseller.SuspendedAt != nil {
+			return none, refusal.New(refusal.Suspended, "%s is suspended (%s); no account can be opened for them", reseller.Name, *reseller.SuspendedWhy)
+		}
+	}
+	st, err := s.standingOf(ctx, tx.Queries, db.Account{PlanID: found.ID, ResellerID: owner})
 	if err != nil {
 		return none, err
 	}
-	allowance := plans.AllowanceOf(plan)
-	if err := errors.Join(allowance.Admit(plans.Domains, 0, 1), allowance.Admit(plans.Disk, 0, starterSize)); err != nil {
+	if err := s.admitGiven(ctx, tx.Queries, nil, st); err != nil {
 		return none, err
 	}
-	customer, err := customerFor(ctx, tx, a, in)
+	if err := errors.Join(st.admit(plans.Domains, 1), st.admit(plans.Disk, starterSize)); err != nil {
+		return none, err
+	}
+	customer, err := s.customerFor(ctx, tx, a, in)
 	if err != nil {
 		return none, err
 	}
@@ -178,8 +164,8 @@ func (s *Service) openIn(ctx context.Context, tx store.Tx, a Actor, in api.OpenA
 	} else if err := names.CheckSignIn(name); err != nil {
 		return none, err
 	}
-	account, err := tx.AddAccount(ctx, db.AddAccountParams{SignInName: name, MainDomain: domain.String(), CustomerID: customer,
-		PlanID: planRow.ID, ServerID: server.ID, Placement: reason})
+	account, err := tx.AddAccount(ctx, db.AddAccountParams{SignInName: name, MainDomain: domain.String(), CustomerID: customer.ID,
+		PlanID: found.ID, ServerID: server.ID, Placement: reason})
 	if store.Violated(err) == "accounts_sign_in_name" {
 		return none, signInTaken(name)
 	}
@@ -187,63 +173,92 @@ func (s *Service) openIn(ctx context.Context, tx store.Tx, a Actor, in api.OpenA
 		return none, err
 	}
 	if _, err := tx.AddDomain(ctx, db.AddDomainParams{AccountID: account.ID, Name: domain.String(), Registrable: domain.Registrable(),
-		Main: true, Root: manifest.RootFor(domain)}); err != nil {
+		Main: true, Root: manifest.RootFor(domain), CountsAs: string(plans.Domains)}); err != nil {
 		return none, err
 	}
-	return account, record(ctx, tx, a, "account.open", subjectOf(account), nil, map[string]string{"domain": domain.String(), "sign_in_name": name,
-		"customer": in.Customer, "plan": plan.Name, "server": server.Label})
+	if err := record(ctx, tx, a, "account.open", aboutAccount(account), nil, map[string]string{"domain": domain.String(), "sign_in_name": name,
+		"customer": customer.Name, "plan": planRef("", found.Reseller, found.Name), "server": server.Label}); err != nil {
+		return none, err
+	}
+	return account, s.activate(ctx, tx, a, in, customer, name)
+}
+
+// activate makes the sign-in for the customer of a new account, if it is asked for.
+func (s *Service) activate(ctx context.Context, tx store.Tx, a Actor, in api.OpenAccount, customer db.Customer, name string) error {
+	if in.Activation == "" || in.Activation == "none" {
+		return nil
+	}
+	p := api.NewPerson{Name: name, Customer: customer.ID, Language: customer.Language, LookOnly: in.LookOnly,
+		Activation: in.Activation, Password: in.Password, MustChange: in.MustChange}
+	if customer.Email != nil {
+		p.Email = *customer.Email
+	}
+	_, err := s.addPerson(ctx, tx, a, p)
+	if r := refusal.As(err); r != nil && len(r.Fields) == 1 && r.Fields[0].Name == "email" {
+		return r.On("customer_email")
+	}
+	return err
 }
 
 // starterSize is the disk space without which not even an empty site can be.
 const starterSize = plans.MiB
 
-func customerFor(ctx context.Context, tx store.Tx, a Actor, in api.OpenAccount) (int64, error) {
+func (s *Service) customerFor(ctx context.Context, tx store.Tx, a Actor, in api.OpenAccount) (db.Customer, error) {
 	if in.NewCustomer {
-		c, err := addCustomer(ctx, tx, a, api.NewCustomer{Name: in.Customer, Email: in.CustomerEmail})
+		c, err := s.addCustomer(ctx, tx, a, api.NewCustomer{Name: in.Customer, Reseller: in.Reseller, Email: in.CustomerEmail, Language: in.Language})
 		if r := refusal.As(err); r != nil && len(r.Fields) == 1 {
-			return 0, r.On(map[string]string{"name": "customer", "email": "customer_email"}[r.Fields[0].Name])
+			return c, r.On(map[string]string{"name": "customer", "email": "customer_email"}[r.Fields[0].Name])
 		}
-		return c.ID, err
+		return c, err
 	}
-	row, err := tx.CustomerByName(ctx, strings.TrimSpace(in.Customer))
-	if store.None(err) {
-		return 0, refusal.New(refusal.NotFound, "there is no customer %q; check the name, or add the customer with the account", in.Customer).On("customer")
+	_, owner, err := resellerFor(ctx, tx.Queries, a, in.Reseller)
+	if err != nil {
+		return db.Customer{}, err
 	}
-	return row.ID, err
+	number, err := findCustomer(ctx, tx.Queries, a, in.Customer, owner)
+	if r := refusal.As(err); r != nil {
+		return db.Customer{}, r.On("customer")
+	}
+	if err != nil {
+		return db.Customer{}, err
+	}
+	row, err := tx.CustomerByID(ctx, number)
+	if err == nil && id(row.ResellerID) != id(owner) {
+		err = refusal.New(refusal.NotFound, "there is no such customer %q; a reseller's customer needs the reseller named", in.Customer).On("customer")
+	}
+	return row, err
 }
 
 // CloseAccount closes an account. Confirm must be its sign-in name.
 func (s *Service) CloseAccount(ctx context.Context, a Actor, reference, confirm string) (api.Started, error) {
 	return s.startApply(ctx, a, reference, "account.close", func(tx store.Tx, account db.Account) (db.Account, error) {
-		if err := mayClose(account, confirm); err != nil {
+		if confirm != account.SignInName {
+			return account, refusal.Input("sign_in_name", "type the account's sign-in name, %s, to close it", account.SignInName)
+		}
+		if account.State == "closing" || account.State == "closed" {
+			return account, refusal.New(refusal.WrongState, "%s is %s already", account.SignInName, account.State)
+		}
+		if a.Preview != nil {
+			if err := s.noteClosing(ctx, tx, a, account); err != nil {
+				return account, err
+			}
+		}
+		after, err := tx.WantAccount(ctx, db.WantAccountParams{ID: account.ID, State: "closing"})
+		if err != nil {
 			return account, err
 		}
-		return tx.WantAccount(ctx, db.WantAccountParams{ID: account.ID, State: "closing"})
+		return after, record(ctx, tx, a, "account.close", aboutAccount(account), map[string]string{"state": account.State}, map[string]string{"state": after.State})
 	})
 }
 
-func mayClose(account db.Account, confirm string) error {
-	if confirm != account.SignInName {
-		return refusal.Input("sign_in_name", "type the account's sign-in name, %s, to close it", account.SignInName)
-	}
-	if account.State == "closing" || account.State == "closed" {
-		return refusal.New(refusal.WrongState, "%s is %s already", account.SignInName, account.State)
-	}
-	return nil
-}
-
-// PreviewClose tells what CloseAccount would do, and does nothing.
-func (s *Service) PreviewClose(ctx context.Context, reference, confirm string) (api.Preview, error) {
-	account, err := s.accountRow(ctx, reference)
+func (s *Service) noteClosing(ctx context.Context, tx store.Tx, a Actor, account db.Account) error {
+	domains, err := tx.DomainsOfAccount(ctx, account.ID)
 	if err != nil {
-		return api.Preview{}, err
+		return err
 	}
-	if err := mayClose(account, confirm); err != nil {
-		return api.Preview{}, err
-	}
-	domains, err := s.store.DomainsOfAccount(ctx, account.ID)
+	server, err := tx.ServerByID(ctx, account.ServerID)
 	if err != nil {
-		return api.Preview{}, err
+		return err
 	}
 	var gone []string
 	for _, d := range domains {
@@ -253,59 +268,30 @@ func (s *Service) PreviewClose(ctx context.Context, reference, confirm string) (
 	if account.DiskUsed != nil {
 		used = plans.FormatSize(*account.DiskUsed)
 	}
-	account.State, account.Revision = "closing", account.Revision+1
-	return s.previewOf(ctx, account, "close account %s on %s", []string{"no longer served: " + strings.Join(gone, ", "),
-		"deleted for good: " + used + " data in /home/" + account.SignInName})
-}
-
-// previewOf asks what an account's server would do to match a row. Summary has
-// places for the sign-in name and the server.
-func (s *Service) previewOf(ctx context.Context, account db.Account, summary string, notes []string) (api.Preview, error) {
-	server, err := s.store.ServerByID(ctx, account.ServerID)
-	if err != nil {
-		return api.Preview{}, err
-	}
-	m, err := buildManifest(ctx, s.store.Queries, account)
-	if err != nil {
-		return api.Preview{}, err
-	}
-	return s.preview(ctx, server, m, fmt.Sprintf(summary, account.SignInName, server.Label), notes)
+	a.say("close account %s on %s", account.SignInName, server.Label)
+	a.note("no longer served: "+strings.Join(gone, ", "), "deleted for good: "+used+" data in /home/"+account.SignInName)
+	return nil
 }
 
 // RepairAccount has the account's manifest applied again.
 func (s *Service) RepairAccount(ctx context.Context, a Actor, reference string) (api.Started, error) {
-	return s.startApply(ctx, a, reference, "account.repair", func(_ store.Tx, account db.Account) (db.Account, error) {
-		return account, mayRepair(account)
+	return s.startApply(ctx, a, reference, "account.repair", func(tx store.Tx, account db.Account) (db.Account, error) {
+		if account.State == "closed" {
+			return account, refusal.New(refusal.WrongState, "%s is closed; there is nothing to repair", account.SignInName)
+		}
+		a.say("repair account %s", account.SignInName)
+		return account, record(ctx, tx, a, "account.repair", aboutAccount(account), nil, nil)
 	})
-}
-
-func mayRepair(account db.Account) error {
-	if account.State == "closed" {
-		return refusal.New(refusal.WrongState, "%s is closed; there is nothing to repair", account.SignInName)
-	}
-	return nil
-}
-
-// PreviewRepair tells what RepairAccount would do, and does nothing.
-func (s *Service) PreviewRepair(ctx context.Context, reference string) (api.Preview, error) {
-	account, err := s.accountRow(ctx, reference)
-	if err != nil {
-		return api.Preview{}, err
-	}
-	if err := mayRepair(account); err != nil {
-		return api.Preview{}, err
-	}
-	return s.previewOf(ctx, account, "repair account %s on %s", []string{})
 }
 
 // startApply changes an account and starts the operation that brings it about.
 func (s *Service) startApply(ctx context.Context, a Actor, reference, kind string, fn func(store.Tx, db.Account) (db.Account, error)) (api.Started, error) {
-	id, err := s.findAccount(ctx, reference)
+	number, err := findAccount(ctx, s.store.Queries, a, reference)
 	if err != nil {
 		return api.Started{}, err
 	}
 	return change(ctx, s, a, func(tx store.Tx) (api.Started, error) {
-		before, err := tx.LockAccount(ctx, id)
+		before, err := tx.LockAccount(ctx, number)
 		if err != nil {
 			return api.Started{}, err
 		}
@@ -313,146 +299,172 @@ func (s *Service) startApply(ctx context.Context, a Actor, reference, kind strin
 		if err != nil {
 			return api.Started{}, err
 		}
-		domain, _, err := names.ParseDomain(after.MainDomain)
-		if err != nil {
-			return api.Started{}, err
+		if a.Preview != nil {
+			return api.Started{}, s.want(ctx, tx, a, after)
 		}
-		operation, err := addOperation(ctx, tx, a, db.AddOperationParams{Kind: kind, Subject: domain.Unicode(), AccountID: &id,
+		operation, err := addOperation(ctx, tx, a, db.AddOperationParams{Kind: kind, Subject: unicode(after.MainDomain), AccountID: &number,
 			ServerID: &after.ServerID, Revision: &after.Revision})
 		if err != nil {
 			return api.Started{}, err
 		}
-		if err := s.queue.Apply(ctx, tx, id); err != nil {
-			return api.Started{}, err
-		}
-		return api.Started{Operation: operation}, record(ctx, tx, a, kind, subjectOf(after),
-			map[string]string{"state": before.State}, map[string]string{"state": after.State})
+		return api.Started{Operation: operation}, s.queue.Apply(ctx, tx, number)
 	})
 }
 
-// findAccount returns the number of the account with that number, sign-in name or domain.
-func (s *Service) findAccount(ctx context.Context, reference string) (int64, error) {
-	id, err := s.store.FindAccount(ctx, strings.ToLower(strings.TrimSpace(reference)))
+// findAccount returns the number of the account with that number, sign-in name or
+// domain, if the actor may see it.
+func findAccount(ctx context.Context, q *db.Queries, a Actor, reference string) (int64, error) {
+	reseller, customer := a.scope()
+	typed := strings.ToLower(strings.TrimSpace(reference))
+	if number, err := strconv.ParseInt(typed, 10, 64); err == nil {
+		number, err = q.AccountInScope(ctx, db.AccountInScopeParams{ID: number, Reseller: reseller, Customer: customer})
+		if store.None(err) {
+			err = notFound("account", reference)
+		}
+		return number, err
+	}
+	number, err := q.FindAccount(ctx, db.FindAccountParams{Reference: typed, Reseller: reseller, Customer: customer})
 	if store.None(err) {
-		if domain, _, parseErr := names.ParseDomain(reference); parseErr == nil && domain.String() != reference {
-			id, err = s.store.FindAccount(ctx, domain.String())
+		if domain, _, parseErr := names.ParseDomain(reference); parseErr == nil && domain.String() != typed {
+			number, err = q.FindAccount(ctx, db.FindAccountParams{Reference: domain.String(), Reseller: reseller, Customer: customer})
 		}
 	}
 	if store.None(err) {
-		return 0, notFound("account", reference)
+		err = notFound("account", reference)
 	}
-	return id, err
-}
-
-// accountRow returns the row of the account with that number, sign-in name or domain.
-func (s *Service) accountRow(ctx context.Context, reference string) (db.Account, error) {
-	id, err := s.findAccount(ctx, reference)
-	if err != nil {
-		return db.Account{}, err
-	}
-	row, err := s.store.AccountByID(ctx, id)
-	return row.Account, err
+	return number, err
 }
 
 // AccountFilter narrows a list of accounts; empty fields do not. Closed accounts
 // are listed only when State asks for them.
 type AccountFilter struct {
-	Search, State, Server, Plan string
+	Search, State, Server, Plan, Reseller, Customer string
 }
 
 // Accounts returns a page of accounts in the order of their main domains.
-func (s *Service) Accounts(ctx context.Context, f AccountFilter, next string, most int) (api.AccountPage, error) {
+func (s *Service) Accounts(ctx context.Context, a Actor, f AccountFilter, next string, most int) (api.AccountPage, error) {
 	page := api.AccountPage{Accounts: []api.Account{}}
-	p := db.AccountsParams{State: f.State, Server: f.Server, Plan: f.Plan, Most: int32(most + 1)}
+	p := db.AccountRowsParams{State: f.State, Server: f.Server, Most: int32(most + 1)}
+	p.Reseller, p.Customer = a.scope()
 	p.Search = escapeLike(strings.ToLower(strings.TrimSpace(f.Search)))
 	if domain, _, err := names.ParseDomain(f.Search); err == nil && domain.String() != domain.Unicode() {
 		p.Search = escapeLike(domain.String()) // an international name as people read it
 	}
+	if f.Plan != "" {
+		row, err := findPlan(ctx, s.store.Queries, a, f.Plan)
+		if err != nil {
+			return page, err
+		}
+		p.Plan = row.ID
+	}
+	if f.Reseller != "" {
+		row, err := s.findReseller(ctx, s.store.Queries, a, f.Reseller)
+		if err != nil {
+			return page, err
+		}
+		p.Reseller = row.ID
+	}
+	if f.Customer != "" {
+		number, err := findCustomer(ctx, s.store.Queries, a, f.Customer, nil)
+		if err != nil {
+			return page, err
+		}
+		p.Customer = number
+	}
 	if err := ReadCursor(next, &p.AfterDomain, &p.AfterID); err != nil {
 		return page, err
 	}
-	rows, err := s.store.Accounts(ctx, p)
+	rows, err := s.store.AccountRows(ctx, p)
 	if err != nil {
 		return page, err
 	}
 	if len(rows) > most {
 		rows = rows[:most]
-		last := rows[most-1].Account
-		page.Next = cursor(last.MainDomain, last.ID)
+		page.Next = cursor(rows[most-1].MainDomain, rows[most-1].ID)
 	}
 	for _, row := range rows {
-		page.Accounts = append(page.Accounts, accountView(db.AccountByIDRow(row)))
+		page.Accounts = append(page.Accounts, accountView(a, row))
 	}
 	return page, nil
 }
 
 // Account returns an account with everything about it.
-func (s *Service) Account(ctx context.Context, reference string) (api.AccountDetail, error) {
-	id, err := s.findAccount(ctx, reference)
+func (s *Service) Account(ctx context.Context, a Actor, reference string) (api.AccountDetail, error) {
+	none := api.AccountDetail{}
+	number, err := findAccount(ctx, s.store.Queries, a, reference)
 	if err != nil {
-		return api.AccountDetail{}, err
+		return none, err
 	}
-	row, err := s.store.AccountByID(ctx, id)
+	row, err := s.store.AccountRow(ctx, number)
 	if err != nil {
-		return api.AccountDetail{}, err
+		return none, err
 	}
-	server, err := s.store.ServerByID(ctx, row.Account.ServerID)
+	account, err := s.store.Account(ctx, number)
 	if err != nil {
-		return api.AccountDetail{}, err
+		return none, err
 	}
-	plan, err := loadPlan(ctx, s.store.Queries, row.Account.PlanID, row.Plan)
+	server, err := s.store.ServerByID(ctx, row.ServerID)
 	if err != nil {
-		return api.AccountDetail{}, err
+		return none, err
+	}
+	st, err := s.standingOf(ctx, s.store.Queries, account)
+	if err != nil {
+		return none, err
 	}
 	host, _, err := net.SplitHostPort(server.Address)
 	if err != nil {
-		return api.AccountDetail{}, err
+		return none, err
 	}
-	out := api.AccountDetail{Account: accountView(row), Placement: row.Account.Placement, Address: host, Home: "/home/" + row.Account.SignInName,
-		Domains: []api.Domain{}, Allowance: []api.Allowed{}, Features: []string{}, Drift: []api.Drift{}, SweptAt: server.SweptAt}
-	domains, err := s.store.DomainsOfAccount(ctx, id)
+	out := api.AccountDetail{Account: accountView(a, row), Placement: row.Placement, Address: host, Home: "/home/" + row.SignInName,
+		Domains: []api.Domain{}, Excepted: []api.Exception{}, Drift: []api.Drift{}, SweptAt: server.SweptAt}
+	out.Allowance, out.Features = st.views()
+	for _, e := range st.exceptions {
+		out.Excepted = append(out.Excepted, exceptionView(e))
+	}
+	if h, err := readHeld(account.Held); err != nil {
+		return none, err
+	} else if h != nil {
+		out.HeldOn = &api.Held{Plan: h.Plan, Since: *account.HeldAt}
+	}
+	if row.Suspended {
+		out.Suspension = &api.Suspension{Why: row.SuspendedWhy, By: row.SuspendedBy}
+		if row.SuspendedAt != nil {
+			out.Suspension.Since = *row.SuspendedAt
+		}
+	}
+	domains, err := s.store.DomainsOfAccount(ctx, number)
 	if err != nil {
-		return out, err
+		return none, err
 	}
 	for _, d := range domains {
-		out.Domains = append(out.Domains, api.Domain{Name: d.Name, Unicode: unicode(d.Name), ServedAs: d.ServedAs, Main: d.Main, Root: d.Root})
+		out.Domains = append(out.Domains, domainView(d))
 	}
-	count := int64(len(domains))
-	used := map[plans.Key]*int64{plans.Disk: row.Account.DiskUsed, plans.Domains: &count}
-	allowance := plans.AllowanceOf(plan)
-	for _, info := range plans.AllLimits {
-		allowed := allowance[info.Key]
-		v := api.Allowed{Key: string(info.Key), Unit: string(info.Unit), What: info.What, Used: used[info.Key], Source: allowed.Source}
-		if !allowed.Unlimited {
-			v.Value = &allowed.N
-		}
-		out.Allowance = append(out.Allowance, v)
+	if a.Role == rights.Customer {
+		return out, nil // how the server is found is not the customer's business
 	}
-	for _, f := range plans.AllFeatures {
-		if plan.Features[f] {
-			out.Features = append(out.Features, string(f))
-		}
-	}
-	drifts, err := s.store.DriftsOfAccount(ctx, &id)
+	drifts, err := s.store.DriftsOfAccount(ctx, &number)
 	for _, d := range drifts {
-		out.Drift = append(out.Drift, api.Drift{Account: row.Account.SignInName, Part: d.Part, Subject: d.Subject, What: d.What, Diff: d.Diff, FoundAt: d.FoundAt})
+		out.Drift = append(out.Drift, api.Drift{Account: row.SignInName, Part: d.Part, Subject: d.Subject, What: d.What, Diff: d.Diff, FoundAt: d.FoundAt})
 	}
 	return out, err
 }
 
-func accountByID(ctx context.Context, q *db.Queries, id int64) (api.Account, error) {
-	row, err := q.AccountByID(ctx, id)
-	return accountView(row), err
+func accountView(a Actor, row db.AccountRow) api.Account {
+	v := api.Account{ID: row.ID, SignInName: row.SignInName, Domain: row.MainDomain, Name: unicode(row.MainDomain), Customer: row.Customer, CustomerID: row.CustomerID,
+		Plan: planRef(a.Reseller, row.PlanReseller, row.Plan), Server: row.Server, State: row.State, DiskUsed: row.DiskUsed, DiskLimit: row.DiskLimit,
+		Exceptions: row.Exceptions, Held: row.HeldAt != nil, Applied: row.AppliedRevision == row.Revision,
+		Drifts: row.Drifts, OpenedAt: row.OpenedAt, ClosedAt: row.ClosedAt, Version: row.Version}
+	if row.Suspended {
+		v.State = "suspended"
+	}
+	switch a.Role {
+	case rights.Operator:
+		v.Reseller = row.Reseller
+	case rights.Customer:
+		v.Plan, v.Drifts = row.Plan, 0
+	}
+	return v
 }
-
-func accountView(row db.AccountByIDRow) api.Account {
-	a := row.Account
-	return api.Account{ID: a.ID, SignInName: a.SignInName, Domain: a.MainDomain, Name: unicode(a.MainDomain), Customer: row.Customer, Plan: row.Plan,
-		Server: row.Server, State: a.State, DiskUsed: a.DiskUsed, DiskLimit: row.DiskLimit, Applied: a.AppliedRevision == a.Revision,
-		Drifts: row.Drifts, OpenedAt: a.OpenedAt, ClosedAt: a.ClosedAt, Version: a.Version}
-}
-
-func subjectOf(a db.Account) string { return fmt.Sprintf("account %d %s", a.ID, a.SignInName) }
 
 func nonNil(list []string) []string {
 	if list == nil {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
+	"sync"
 	"time"
 
 	"victualler/internal/agentlink"
@@ -24,15 +26,14 @@ func (s *Service) Apply(ctx context.Context, accountID int64) error {
 	var server db.Server
 	// One moment for all of it, or a manifest could bear one revision and hold what belongs to another.
 	err := s.store.Snapshot(ctx, func(q *db.Queries) error {
-		row, err := q.AccountByID(ctx, accountID)
-		if err != nil {
+		var err error
+		if account, err = q.Account(ctx, accountID); err != nil {
 			return err
 		}
-		account = row.Account
 		if waiting, err = q.UnfinishedOfAccount(ctx, db.UnfinishedOfAccountParams{AccountID: &accountID, Revision: &account.Revision}); err != nil {
 			return err
 		}
-		if m, err = buildManifest(ctx, q, account); err != nil {
+		if m, err = s.buildManifest(ctx, q, account); err != nil {
 			return err
 		}
 		server, err = q.ServerByID(ctx, account.ServerID)
@@ -123,7 +124,7 @@ func (s *Service) unanswered(ctx context.Context, account db.Account, label stri
 	if !errors.Is(cause, agentlink.ErrUnreachable) {
 		return s.applyFailed(ctx, account, label, &agentlink.Failure{Code: agentlink.FailedStep, Step: "apply", Message: cause.Error()}, operations)
 	}
-	first, err := s.store.OperationByID(ctx, operations[0])
+	first, err := s.store.OperationByID(ctx, db.OperationByIDParams{ID: operations[0]})
 	if err != nil {
 		return err
 	}
@@ -133,6 +134,85 @@ func (s *Service) unanswered(ctx context.Context, account db.Account, label stri
 	return s.store.InTx(ctx, func(tx store.Tx) error {
 		return s.fail(ctx, tx, account.ID, account.Revision, fmt.Errorf("%s did not answer for %s", label, giveUpAfter), operations)
 	})
+}
+
+// spreadAtOnce is how many accounts of an operation are applied at the same time; the agents' group commit
+// makes few reloads of them.
+const spreadAtOnce = 32
+
+// Spread applies all accounts of an operation and tells how far it is, server by server. An error means that it
+// should be tried again.
+func (s *Service) Spread(ctx context.Context, operation int64) error {
+	row, err := s.store.OperationByID(ctx, db.OperationByIDParams{ID: operation})
+	if err != nil || row.FinishedAt != nil {
+		return err
+	}
+	accounts, err := s.store.CoveredAccounts(ctx, operation)
+	if err != nil {
+		return err
+	}
+	p := s.progress(operation)
+	defer p.close()
+	var (
+		mu     sync.Mutex
+		group  sync.WaitGroup
+		places = make(chan struct{}, spreadAtOnce)
+		whole  = map[string]int{}
+		done   = map[string]int{}
+	)
+	tell := func(server string) {
+		state := agentlink.StepRunning
+		if done[server] == whole[server] {
+			state = agentlink.StepDone
+		}
+		p.step(agentlink.Step{Name: server, State: state, Detail: fmt.Sprintf("%d of %s", done[server], counted(whole[server], "account"))})
+	}
+	for _, account := range accounts {
+		whole[account.Server]++
+		if account.Applied {
+			done[account.Server]++
+		}
+	}
+	for server := range whole {
+		tell(server)
+	}
+	for _, account := range accounts {
+		if account.Applied {
+			continue
+		}
+		places <- struct{}{}
+		group.Go(func() {
+			defer func() { <-places }()
+			err := s.Apply(ctx, account.ID)
+			mu.Lock()
+			defer mu.Unlock()
+			if err != nil {
+				p.note(fmt.Sprintf("%s: %s; trying again", account.SignInName, err))
+				return
+			}
+			done[account.Server]++
+			tell(account.Server)
+		})
+	}
+	group.Wait()
+	p.close()
+	if accounts, err = s.store.CoveredAccounts(ctx, operation); err != nil {
+		return err
+	}
+	var missing []string
+	for _, account := range accounts {
+		if !account.Applied {
+			missing = append(missing, account.SignInName+" on "+account.Server)
+		}
+	}
+	if len(missing) == 0 {
+		return s.finish(ctx, nil, operation)
+	}
+	cause := fmt.Errorf("not applied: %s; a sweep tries again", strings.Join(missing, ", "))
+	if s.now().Sub(row.CreatedAt) < giveUpAfter {
+		return cause
+	}
+	return s.finish(ctx, cause, operation)
 }
 
 // Resume gives work that was left by a killed process to somebody else.
@@ -148,6 +228,8 @@ func (s *Service) Resume(ctx context.Context) error {
 			switch {
 			case o.AccountID != nil:
 				err = s.queue.Apply(ctx, tx, *o.AccountID)
+			case o.ServerID == nil:
+				err = s.queue.Spread(ctx, tx, o.ID)
 			case o.Kind == "server.join":
 				err = s.queue.Join(ctx, tx, *o.ServerID, o.ID)
 			case o.Kind == "server.sweep" || o.Kind == "server.repair":
@@ -307,15 +389,15 @@ func (s *Service) repair(ctx context.Context, server db.Server, p *progress) err
 			continue
 		}
 		repaired[*d.AccountID] = true
-		row, err := s.store.AccountByID(ctx, *d.AccountID)
+		account, err := s.store.Account(ctx, *d.AccountID)
 		if err != nil {
 			return err
 		}
-		m, err := buildManifest(ctx, s.store.Queries, row.Account)
+		m, err := s.buildManifest(ctx, s.store.Queries, account)
 		if err != nil {
 			return err
 		}
-		name := row.Account.SignInName
+		name := account.SignInName
 		p.step(agentlink.Step{Name: name, State: agentlink.StepRunning})
 		receipt, err := agent.Apply(ctx, m, func(agentlink.Step) {})
 		if err == nil && receipt.Failure != nil {

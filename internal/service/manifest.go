@@ -9,17 +9,17 @@ import (
 
 // manifestParts fill a manifest from an account's rows. Each file whose rows
 // end up on servers adds one.
-var manifestParts []func(context.Context, *db.Queries, db.Account, *manifest.Manifest) error
+var manifestParts []func(context.Context, *Service, *db.Queries, db.Account, *manifest.Manifest) error
 
 // buildManifest turns an account's rows into what its server must hold.
-func buildManifest(ctx context.Context, q *db.Queries, account db.Account) (manifest.Manifest, error) {
+func (s *Service) buildManifest(ctx context.Context, q *db.Queries, account db.Account) (manifest.Manifest, error) {
 	m := manifest.Manifest{AccountID: account.ID, SignInName: account.SignInName, Revision: account.Revision, Wanted: manifest.Absent}
 	if account.State == "closing" || account.State == "closed" {
 		return m, nil
 	}
 	m.Wanted = manifest.Present
 	for _, part := range manifestParts {
-		if err := part(ctx, q, account, &m); err != nil {
+		if err := part(ctx, s, q, account, &m); err != nil {
 			return m, err
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"victualler/internal/agentlink"
 	"victualler/internal/api"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/hosting/rights"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
@@ -25,8 +26,10 @@ func addOperation(ctx context.Context, tx store.Tx, a Actor, p db.AddOperationPa
 }
 
 // Operation returns one operation with its steps.
-func (s *Service) Operation(ctx context.Context, id int64) (api.Operation, error) {
-	row, err := s.store.OperationByID(ctx, id)
+func (s *Service) Operation(ctx context.Context, a Actor, id int64) (api.Operation, error) {
+	p := db.OperationByIDParams{ID: id}
+	p.Reseller, p.Customer = a.scope()
+	row, err := s.store.OperationByID(ctx, p)
 	if store.None(err) {
 		return api.Operation{}, notFound("operation", strconv.FormatInt(id, 10))
 	}
@@ -46,18 +49,22 @@ type OperationFilter struct {
 }
 
 // Operations returns a page of operations, newest first.
-func (s *Service) Operations(ctx context.Context, f OperationFilter, before int64, most int) (api.OperationPage, error) {
+func (s *Service) Operations(ctx context.Context, a Actor, f OperationFilter, before int64, most int) (api.OperationPage, error) {
 	page := api.OperationPage{Operations: []api.Operation{}}
 	p := db.OperationsParams{Before: before, State: f.State, Most: int32(most + 1)}
+	p.Reseller, p.Customer = a.scope()
 	if before == 0 {
 		p.Before = math.MaxInt64
 	}
 	if f.Account != "" {
-		id, err := s.findAccount(ctx, f.Account)
+		id, err := findAccount(ctx, s.store.Queries, a, f.Account)
 		if err != nil {
 			return page, err
 		}
 		p.Account = id
+	}
+	if f.Server != "" && !a.Allows(rights.ServersRead) {
+		return page, notFound("server", f.Server)
 	}
 	if f.Server != "" {
 		row, err := s.store.ServerByLabel(ctx, f.Server)
@@ -105,11 +112,11 @@ func (s *Service) operationViews(ctx context.Context, rows []db.Operation) ([]ap
 // WatchOperation calls tell with the operation as it is, and again after each
 // change, until it has finished. Seen is the version the caller has already,
 // so that a connection made anew goes on where the old one ended.
-func (s *Service) WatchOperation(ctx context.Context, id, seen int64, tell func(api.Operation) error) error {
+func (s *Service) WatchOperation(ctx context.Context, a Actor, id, seen int64, tell func(api.Operation) error) error {
 	changed, stop := s.hub.watch(id)
 	defer stop()
 	for {
-		operation, err := s.Operation(ctx, id)
+		operation, err := s.Operation(ctx, a, id)
 		if err != nil {
 			return err
 		}

@@ -8,6 +8,7 @@ import (
 	"net"
 	"regexp"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -63,7 +64,7 @@ func (s *Service) JoinServer(ctx context.Context, a Actor, in api.NewServer) (ap
 		}
 		out := serverView(row, 0, 0)
 		return api.Joining{Server: out, JoinSecret: secret.String(), EndsAt: ends, Operation: operation},
-			record(ctx, tx, a, "server.join", "server "+row.Label, nil, out)
+			record(ctx, tx, a, "server.join", about("server %s", row.Label), nil, out)
 	})
 }
 
@@ -215,8 +216,8 @@ func (s *Service) ChangeServer(ctx context.Context, a Actor, label string, versi
 		if err != nil {
 			return struct{}{}, err
 		}
-		if version != 0 && version != row.Version {
-			return struct{}{}, refusal.New(refusal.Changed, "%s has been changed since you read it; read it again and repeat your change", label)
+		if err := unchanged(label, version, row.Version); err != nil {
+			return struct{}{}, err
 		}
 		if in.Open == nil || *in.Open == row.Open {
 			return struct{}{}, nil
@@ -225,7 +226,7 @@ func (s *Service) ChangeServer(ctx context.Context, a Actor, label string, versi
 		if err != nil {
 			return struct{}{}, err
 		}
-		return struct{}{}, record(ctx, tx, a, "server.change", "server "+label, map[string]bool{"open": row.Open}, map[string]bool{"open": after.Open})
+		return struct{}{}, record(ctx, tx, a, "server.change", about("server %s", label), map[string]bool{"open": row.Open}, map[string]bool{"open": after.Open})
 	})
 	if err != nil {
 		return api.Server{}, err
@@ -259,7 +260,7 @@ func (s *Service) RemoveServer(ctx context.Context, a Actor, label string) error
 		if err != nil {
 			return none, err
 		}
-		return none, record(ctx, tx, a, "server.remove", "server "+label, serverView(row, 0, 0), nil)
+		return none, record(ctx, tx, a, "server.remove", about("server %s", label), serverView(row, 0, 0), nil)
 	})
 	return err
 }
@@ -275,9 +276,17 @@ func lockServer(ctx context.Context, tx store.Tx, label string) (db.Server, erro
 	return tx.LockServer(ctx, row.ID)
 }
 
-// SweepServer has a server's accounts compared with what is found; with repair,
-// what differs is put right.
-func (s *Service) SweepServer(ctx context.Context, a Actor, label string, repair bool) (api.Started, error) {
+// SweepServer has a server's accounts compared with what is found.
+func (s *Service) SweepServer(ctx context.Context, a Actor, label string) (api.Started, error) {
+	return s.startSweep(ctx, a, label, "server.sweep", false)
+}
+
+// RepairServer has what differs on a server put right.
+func (s *Service) RepairServer(ctx context.Context, a Actor, label string) (api.Started, error) {
+	return s.startSweep(ctx, a, label, "server.repair", true)
+}
+
+func (s *Service) startSweep(ctx context.Context, a Actor, label, kind string, repair bool) (api.Started, error) {
 	return change(ctx, s, a, func(tx store.Tx) (api.Started, error) {
 		row, err := lockServer(ctx, tx, label)
 		if err != nil {
@@ -286,9 +295,12 @@ func (s *Service) SweepServer(ctx context.Context, a Actor, label string, repair
 		if row.State != "joined" {
 			return api.Started{}, notJoined(label)
 		}
-		kind := "server.sweep"
-		if repair {
-			kind = "server.repair"
+		if a.Preview != nil {
+			a.say("%s %s", strings.TrimPrefix(kind, "server."), label)
+			if repair {
+				a.Preview.repaired = &row
+			}
+			return api.Started{}, nil
 		}
 		operation, err := addOperation(ctx, tx, a, db.AddOperationParams{Kind: kind, Subject: row.Label, ServerID: &row.ID})
 		if err != nil {
@@ -297,30 +309,20 @@ func (s *Service) SweepServer(ctx context.Context, a Actor, label string, repair
 		if err := s.queue.Sweep(ctx, tx, row.ID, operation, repair); err != nil {
 			return api.Started{}, err
 		}
-		return api.Started{Operation: operation}, record(ctx, tx, a, kind, "server "+label, nil, nil)
+		return api.Started{Operation: operation}, record(ctx, tx, a, kind, about("server %s", label), nil, nil)
 	})
 }
 
-// PreviewRepairServer tells what a repair of a server would put right, as it is
-// now, and changes nothing.
-func (s *Service) PreviewRepairServer(ctx context.Context, label string) (api.Preview, error) {
-	row, err := s.store.ServerByLabel(ctx, label)
-	if store.None(err) {
-		return api.Preview{}, notFound("server", label)
-	}
-	if err != nil {
-		return api.Preview{}, err
-	}
-	if row.State != "joined" {
-		return api.Preview{}, notJoined(label)
-	}
+// askRepair asks what a repair of a server would put right, as it is now.
+func (s *Service) askRepair(ctx context.Context, server db.Server, out *api.Preview) error {
 	ask, cancel := context.WithTimeout(ctx, 10*askTimeout)
 	defer cancel()
-	sweep, err := s.agents.Agent(row.ID, row.Address).Sweep(ask)
+	sweep, err := s.agents.Agent(server.ID, server.Address).Sweep(ask)
 	if err != nil {
-		return api.Preview{}, unreachable(label, err)
+		return unreachable(server.Label, err)
 	}
-	out := api.Preview{Summary: "repair " + label, Notes: []string{fmt.Sprintf("%d accounts compared", len(sweep.Accounts))}, Steps: []string{"sweep"}, Changes: []api.Change{}}
+	out.Notes = append(out.Notes, counted(len(sweep.Accounts), "account")+" compared")
+	out.Steps = append(out.Steps, "sweep")
 	for _, account := range sweep.Accounts {
 		if len(account.Drift) > 0 {
 			out.Steps = append(out.Steps, account.SignInName)
@@ -336,7 +338,7 @@ func (s *Service) PreviewRepairServer(ctx context.Context, label string) (api.Pr
 		out.Steps = append(out.Steps, straysStep)
 	}
 	out.Steps = append(out.Steps, "sweep again")
-	return out, nil
+	return nil
 }
 
 func notJoined(label string) error {

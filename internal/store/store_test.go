@@ -49,9 +49,9 @@ func open(t *testing.T) (*store.Store, *lab.Postgres) {
 func fixture(t *testing.T, s *store.Store) (customer, plan, server int64) {
 	t.Helper()
 	ctx := context.Background()
-	c, err := s.AddCustomer(ctx, db.AddCustomerParams{Name: "Tern Ferries"})
+	c, err := s.AddCustomer(ctx, db.AddCustomerParams{Name: "Tern Ferries", Language: "en"})
 	require.NoError(t, err)
-	p, err := s.AddPlan(ctx, "harbour")
+	p, err := s.AddPlan(ctx, db.AddPlanParams{Name: "harbour"})
 	require.NoError(t, err)
 	ends := time.Now().Add(time.Hour)
 	v, err := s.AddServer(ctx, db.AddServerParams{Label: "skua", Address: "10.0.0.1:7677", Roles: []string{"web"}, Open: true, JoinSecret: []byte("x"), JoinEndsAt: &ends})
@@ -80,10 +80,13 @@ func TestStore(t *testing.T) {
 				_, err := s.AddAccount(ctx, db.AddAccountParams{SignInName: "bb", CustomerID: customer, PlanID: 999, ServerID: server})
 				return err
 			}, "accounts_plan_id_fkey"},
-			"a customer by other capitals": {func() error { _, err := s.AddCustomer(ctx, db.AddCustomerParams{Name: "TERN ferries"}); return err }, "customers_name"},
-			"a plan by a second spelling":  {func() error { _, err := s.AddPlan(ctx, "Harbour"); return err }, "plans_name_check"},
+			"a customer by other capitals": {func() error {
+				_, err := s.AddCustomer(ctx, db.AddCustomerParams{Name: "TERN ferries", Language: "en"})
+				return err
+			}, "customers_name"},
+			"a plan by a second spelling": {func() error { _, err := s.AddPlan(ctx, db.AddPlanParams{Name: "Harbour"}); return err }, "plans_name_check"},
 			"a negative limit": {func() error {
-				return s.AddPlanLimit(ctx, db.AddPlanLimitParams{PlanID: plan, Key: "disk", Amount: new(int64(-1))})
+				return s.KeepPlanLimits(ctx, db.KeepPlanLimitsParams{Plan: plan, Keys: []string{"disk"}, Amounts: []int64{-2}})
 			}, "plan_limits_amount_check"},
 			"a role that is none": {func() error {
 				_, err := s.AddServer(ctx, db.AddServerParams{Label: "auk", Address: "x:1", Roles: []string{"kitchen"}, JoinSecret: []byte("x"), JoinEndsAt: &time.Time{}})
@@ -99,7 +102,7 @@ func TestStore(t *testing.T) {
 	})
 
 	t.Run("a domain exists once", func(t *testing.T) {
-		d := db.AddDomainParams{AccountID: account.ID, Name: "ternferries.example", Registrable: "ternferries.example", Main: true, Root: "sites/x"}
+		d := db.AddDomainParams{AccountID: account.ID, Name: "ternferries.example", Registrable: "ternferries.example", Main: true, Root: "sites/x", CountsAs: "domains"}
 		_, err := s.AddDomain(ctx, d)
 		require.NoError(t, err)
 		_, err = s.AddDomain(ctx, d)
@@ -139,30 +142,76 @@ func TestStore(t *testing.T) {
 		}
 	})
 
+	t.Run("accounts are found by whatever names them", func(t *testing.T) {
+		guest, err := s.AddCustomer(ctx, db.AddCustomerParams{Name: "Kittiwake Rooms", Language: "en"})
+		require.NoError(t, err)
+		a, err := s.AddAccount(ctx, db.AddAccountParams{SignInName: "kittiwake", MainDomain: "kittiwake.example", CustomerID: guest.ID, PlanID: plan, ServerID: server})
+		require.NoError(t, err)
+		found := func(text string) int {
+			rows, err := s.AccountRows(ctx, db.AccountRowsParams{Search: text, Most: 10})
+			require.NoError(t, err)
+			return len(rows)
+		}
+		d, err := s.AddDomain(ctx, db.AddDomainParams{AccountID: a.ID, Name: "rooms-by-the-sea.example", Registrable: "rooms-by-the-sea.example", Root: "sites/y", CountsAs: "domains"})
+		require.NoError(t, err)
+		for _, text := range []string{"tiwake.ex", "by-the-sea", "kittiwake rooms", "kittiwake"} {
+			assert.Equal(t, 1, found(text), text)
+		}
+		require.NoError(t, s.RemoveDomain(ctx, d.ID))
+		assert.Equal(t, 0, found("by-the-sea"))
+		_, err = s.ChangeCustomer(ctx, db.ChangeCustomerParams{ID: guest.ID, Name: "Puffin Rooms", Language: "en"})
+		require.NoError(t, err)
+		assert.Equal(t, 1, found("puffin"))
+		assert.Equal(t, 0, found("kittiwake rooms"))
+	})
+
+	t.Run("names are unique for each seller", func(t *testing.T) {
+		r, err := s.AddReseller(ctx, db.AddResellerParams{Name: "guillemot", Title: "Guillemot Studio", Measure: "allotted"})
+		require.NoError(t, err)
+		_, err = s.AddPlan(ctx, db.AddPlanParams{Name: "harbour", ResellerID: &r.ID})
+		assert.NoError(t, err, "a reseller's plan may be called as the operator's")
+		_, err = s.AddPlan(ctx, db.AddPlanParams{Name: "harbour", ResellerID: &r.ID})
+		assert.Equal(t, "plans_name", store.Violated(err))
+		_, err = s.AddPlan(ctx, db.AddPlanParams{Name: "harbour"})
+		assert.Equal(t, "plans_name", store.Violated(err))
+		c, err := s.AddCustomer(ctx, db.AddCustomerParams{Name: "Tern Ferries", Language: "en", ResellerID: &r.ID})
+		require.NoError(t, err)
+		a, err := s.AddAccount(ctx, db.AddAccountParams{SignInName: "village", MainDomain: "village.example", CustomerID: c.ID, PlanID: plan, ServerID: server})
+		require.NoError(t, err)
+		assert.Equal(t, &r.ID, a.ResellerID, "an account is its customer's reseller's")
+		reseller, customer := r.ID, int64(0)
+		_, err = s.FindAccount(ctx, db.FindAccountParams{Reference: "village.example", Reseller: reseller, Customer: customer})
+		assert.NoError(t, err)
+		_, err = s.FindAccount(ctx, db.FindAccountParams{Reference: "kittiwake", Reseller: reseller})
+		assert.True(t, store.None(err), "out of scope is not there")
+		_, err = s.AccountInScope(ctx, db.AccountInScopeParams{ID: a.ID, Customer: c.ID + 1})
+		assert.True(t, store.None(err))
+	})
+
 	t.Run("a transaction is kept whole or not at all", func(t *testing.T) {
 		stop := errors.New("stop")
 		err := s.InTx(ctx, func(tx store.Tx) error {
-			if _, err := tx.AddPlan(ctx, "half-done"); err != nil {
+			if _, err := tx.AddPlan(ctx, db.AddPlanParams{Name: "half-done"}); err != nil {
 				return err
 			}
 			return stop
 		})
 		assert.ErrorIs(t, err, stop)
-		_, err = s.PlanByName(ctx, "half-done")
+		_, err = s.FindPlan(ctx, db.FindPlanParams{Name: "half-done"})
 		assert.True(t, store.None(err))
 	})
 
 	t.Run("a snapshot is of one moment", func(t *testing.T) {
 		require.NoError(t, s.Snapshot(ctx, func(q *db.Queries) error {
-			_, err := q.PlanByName(ctx, "later")
+			_, err := q.FindPlan(ctx, db.FindPlanParams{Name: "later"})
 			assert.True(t, store.None(err))
-			_, err = s.AddPlan(ctx, "later")
+			_, err = s.AddPlan(ctx, db.AddPlanParams{Name: "later"})
 			require.NoError(t, err)
-			_, err = q.PlanByName(ctx, "later")
+			_, err = q.FindPlan(ctx, db.FindPlanParams{Name: "later"})
 			assert.True(t, store.None(err), "what others change meanwhile is not seen")
 			return nil
 		}))
-		assert.ErrorContains(t, s.Snapshot(ctx, func(q *db.Queries) error { _, err := q.AddPlan(ctx, "never"); return err }), "read-only")
+		assert.ErrorContains(t, s.Snapshot(ctx, func(q *db.Queries) error { _, err := q.AddPlan(ctx, db.AddPlanParams{Name: "never"}); return err }), "read-only")
 	})
 	t.Run("a deadlock is tried again", func(t *testing.T) {
 		_, err := s.Pool.Exec(ctx, "create table pair (id int primary key, n int); insert into pair values (1, 0), (2, 0)")
@@ -213,7 +262,7 @@ func TestStore(t *testing.T) {
 		again, err := store.Open(ctx, postgres.URL)
 		require.NoError(t, err)
 		defer again.Close()
-		_, err = again.PlanByName(ctx, "harbour")
+		_, err = again.FindPlan(ctx, db.FindPlanParams{Name: "harbour"})
 		assert.NoError(t, err)
 		_, err = store.Open(ctx, "postgres://nobody:x@127.0.0.1:1/none")
 		assert.Error(t, err)

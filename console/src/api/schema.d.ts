@@ -62,6 +62,138 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{account}/domains": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add a domain
+         * @description Served as a site of its own. A name below one of the account's own domains counts as a subdomain.
+         */
+        post: operations["add-domain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/domains/{domain}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove a domain
+         * @description Its files stay where they are.
+         */
+        delete: operations["remove-domain"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/exceptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what is set by hand on an account */
+        get: operations["list-exceptions"];
+        /** Set a limit or a feature of one account by hand */
+        put: operations["set-exception"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/exceptions/{what}/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Let the plan's value return */
+        delete: operations["remove-exception"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show the handover sheet
+         * @description What the customer needs to know to start; no password is ever on it.
+         */
+        get: operations["show-handover"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/handover/mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mail the handover sheet to the customer */
+        post: operations["mail-handover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Hold an account on its present limits, or no longer
+         * @description A held account keeps its limits and features when its plan changes.
+         */
+        put: operations["hold-account"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/repair": {
         parameters: {
             query?: never;
@@ -76,6 +208,43 @@ export interface paths {
          * @description Has the account's server made to match what is wanted, once more.
          */
         post: operations["repair-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Resume a suspended account */
+        post: operations["resume-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/suspend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Suspend an account
+         * @description Visitors see a notice; everything the account has stays.
+         */
+        post: operations["suspend-account"];
         delete?: never;
         options?: never;
         head?: never;
@@ -102,6 +271,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/check/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Estimate how well a password would hold
+         * @description Nothing of it is kept.
+         */
+        post: operations["check-password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/check/sign-in-name": {
         parameters: {
             query?: never;
@@ -111,6 +300,23 @@ export interface paths {
         };
         /** Check a sign-in name while it is typed */
         get: operations["check-sign-in-name"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/compare/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Compare 2 to 6 plans side by side */
+        get: operations["compare-plans"];
         put?: never;
         post?: never;
         delete?: never;
@@ -131,6 +337,129 @@ export interface paths {
         put?: never;
         /** Add a customer */
         post: operations["add-customer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/customers/{customer}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a customer */
+        get: operations["show-customer"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove a customer without accounts
+         * @description Contact data and sign-ins go; what closed accounts refer to stays without them.
+         */
+        delete: operations["remove-customer"];
+        options?: never;
+        head?: never;
+        /** Change a customer */
+        patch: operations["change-customer"];
+        trace?: never;
+    };
+    "/api/v1/customers/{customer}/mails": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the last messages to a customer
+         * @description Whether they went out, not what stood in them.
+         */
+        get: operations["list-mails"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/customers/{customer}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read staff's notes about a customer */
+        get: operations["show-notes"];
+        /**
+         * Keep notes about a customer
+         * @description For staff only: no call of a customer returns them.
+         */
+        put: operations["keep-notes"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List who did what
+         * @description Newest first. Nothing can change or delete them.
+         */
+        get: operations["list-events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/export/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export who did what
+         * @description All that the filter lets through, newest first: as CSV (RFC 4180), or as one JSON document on each line.
+         */
+        get: operations["export-events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/generate/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Make a random password
+         * @description It is not kept. What is mistaken for something else when read aloud is left out.
+         */
+        get: operations["generate-password"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -194,6 +523,140 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change one's own password
+         * @description Ends all one's other sessions.
+         */
+        put: operations["change-password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List who can sign in */
+        get: operations["list-people"];
+        put?: never;
+        /** Let somebody sign in */
+        post: operations["add-person"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show somebody who can sign in */
+        get: operations["show-person"];
+        put?: never;
+        post?: never;
+        /** Let somebody sign in no longer */
+        delete: operations["remove-person"];
+        options?: never;
+        head?: never;
+        /** Change somebody's sign-in */
+        patch: operations["change-person"];
+        trace?: never;
+    };
+    "/api/v1/people/{person}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a one-time link for somebody else
+         * @description To set a password (48 hours), or to sign in without one (15 minutes). The newest of a kind counts. A second factor is asked for all the same.
+         */
+        post: operations["add-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Give somebody else a new password
+         * @description Ends their sessions.
+         */
+        put: operations["give-password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Switch somebody else's second factor off
+         * @description For the day when authenticator and recovery codes are lost.
+         */
+        delete: operations["drop-second-factor-of"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End all sessions of somebody */
+        delete: operations["end-sessions-of"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans": {
         parameters: {
             query?: never;
@@ -201,7 +664,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List plans */
+        /**
+         * List plans
+         * @description The operator's first, then each reseller's; resellers see their own.
+         */
         get: operations["list-plans"];
         put?: never;
         /** Add a plan */
@@ -223,6 +689,31 @@ export interface paths {
         get: operations["show-plan"];
         put?: never;
         post?: never;
+        /** Remove a plan that no account is on */
+        delete: operations["remove-plan"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a plan
+         * @description Changes every account on it, but for exceptions and for accounts that are held. Nothing is deleted: being over a limit stops growth.
+         */
+        patch: operations["change-plan"];
+        trace?: never;
+    };
+    "/api/v1/plans/{plan}/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put accounts on a plan
+         * @description All of them, or none. Nothing is deleted: what is over a new limit cannot grow. A held account is held no longer.
+         */
+        post: operations["shift-accounts"];
         delete?: never;
         options?: never;
         head?: never;
@@ -257,6 +748,232 @@ export interface paths {
         get: operations["show-problem"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/resellers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List resellers */
+        get: operations["list-resellers"];
+        put?: never;
+        /** Add a reseller */
+        post: operations["add-reseller"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/resellers/{reseller}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a reseller */
+        get: operations["show-reseller"];
+        put?: never;
+        post?: never;
+        /** Remove a reseller without customers */
+        delete: operations["remove-reseller"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a reseller and their share
+         * @description A share below what is given out needs a decision.
+         */
+        patch: operations["change-reseller"];
+        trace?: never;
+    };
+    "/api/v1/resellers/{reseller}/brand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a reseller's brand */
+        get: operations["show-brand"];
+        /** Change a reseller's brand */
+        put: operations["keep-brand"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/resellers/{reseller}/brand/logo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A reseller's logo */
+        get: operations["show-logo"];
+        /**
+         * Change a reseller's logo
+         * @description The body is the image: PNG, WebP or SVG, at most 256 KiB. An SVG is written anew from what is harmless.
+         */
+        put: operations["keep-logo"];
+        post?: never;
+        /** Take a reseller's logo away */
+        delete: operations["remove-logo"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/resellers/{reseller}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Resume a suspended reseller */
+        post: operations["resume-reseller"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/resellers/{reseller}/share": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a reseller's share with both sums */
+        get: operations["show-share"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/resellers/{reseller}/suspend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Suspend a reseller */
+        post: operations["suspend-reseller"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scopes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what a token can be allowed */
+        get: operations["list-scopes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show how one's second factor is */
+        get: operations["show-second-factor"];
+        put?: never;
+        /**
+         * Set up a second factor (RFC 6238)
+         * @description It counts when a code of it was given.
+         */
+        post: operations["start-second-factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/second-factor/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Switch one's second factor on
+         * @description Answers with recovery codes, which are shown once.
+         */
+        post: operations["confirm-second-factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/second-factor/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Switch one's second factor off */
+        post: operations["drop-second-factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/second-factor/recovery-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make new recovery codes
+         * @description The old ones work no longer.
+         */
+        post: operations["renew-recovery-codes"];
         delete?: never;
         options?: never;
         head?: never;
@@ -369,11 +1086,196 @@ export interface paths {
         put?: never;
         /**
          * Sign in
-         * @description The answer sets a cookie, or holds a bearer token if one was asked for.
+         * @description The answer sets a cookie, or holds a bearer token if one was asked for. Whoever has a second factor is asked for its code.
          */
         post: operations["start-session"];
         /** Sign out */
         delete: operations["end-session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/acting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Act on a customer's or a reseller's behalf
+         * @description This session then has their rights and no others; the record names both.
+         */
+        put: operations["act-as"];
+        post?: never;
+        /** Act on nobody's behalf any more */
+        delete: operations["stop-acting"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/check-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask what a one-time link is for */
+        post: operations["check-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/forgotten": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have a link for a new password mailed
+         * @description The answer is the same whether there is such a name or not.
+         */
+        post: operations["forgotten-password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in with a one-time link */
+        post: operations["start-session-by-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List one's own sessions */
+        get: operations["list-sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End one of one's own sessions */
+        delete: operations["end-other-session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show the installation's settings */
+        get: operations["show-settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change the installation's settings */
+        patch: operations["change-settings"];
+        trace?: never;
+    };
+    "/api/v1/settings/test-mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a message to see whether mail goes out
+         * @description Answers when the mail server has taken it, with what it says if it has not.
+         */
+        post: operations["test-mail"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List one's own tokens */
+        get: operations["list-tokens"];
+        put?: never;
+        /**
+         * Make a token for a program
+         * @description Its secret is in the answer and can never be looked up again.
+         */
+        post: operations["add-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a token back */
+        delete: operations["remove-token"];
         options?: never;
         head?: never;
         patch?: never;
@@ -389,9 +1291,11 @@ export interface components {
             /** Format: date-time */
             closed_at: string | null;
             customer: string;
+            /** Format: int64 */
+            customer_id: number;
             /**
              * Format: int64
-             * @description Bytes; null is unlimited.
+             * @description Bytes, as plan, hold or exception give it; null is unlimited.
              */
             disk_limit: number | null;
             /**
@@ -406,17 +1310,27 @@ export interface components {
              * @description Differences that the last sweep found.
              */
             drifts: number;
+            /**
+             * Format: int64
+             * @description How many limits and features are set by hand.
+             */
+            exceptions: number;
+            /** @description Whether it stays on its limits when the plan changes. */
+            held: boolean;
             /** Format: int64 */
             id: number;
             /** @description Main domain as people read it. */
             name: string;
             /** Format: date-time */
             opened_at: string;
+            /** @description RESELLER.PLAN for operators, where it is a reseller's. */
             plan: string;
+            /** @description Whose customer it is; absent for the operator's own. */
+            reseller?: string;
             server: string;
             sign_in_name: string;
             /** @enum {string} */
-            state: "opening" | "active" | "closing" | "closed";
+            state: "opening" | "active" | "suspended" | "closing" | "closed";
             /**
              * Format: int64
              * @description Counts changes; the ETag.
@@ -433,9 +1347,11 @@ export interface components {
             /** Format: date-time */
             closed_at: string | null;
             customer: string;
+            /** Format: int64 */
+            customer_id: number;
             /**
              * Format: int64
-             * @description Bytes; null is unlimited.
+             * @description Bytes, as plan, hold or exception give it; null is unlimited.
              */
             disk_limit: number | null;
             /**
@@ -453,8 +1369,19 @@ export interface components {
              * @description Differences that the last sweep found.
              */
             drifts: number;
-            /** @description Features that are on. */
-            features: string[] | null;
+            /** @description What is set by hand. */
+            excepted: components["schemas"]["Exception"][] | null;
+            /**
+             * Format: int64
+             * @description How many limits and features are set by hand.
+             */
+            exceptions: number;
+            /** @description Every feature: whether it is on, and from where. */
+            features: components["schemas"]["Granted"][] | null;
+            /** @description Whether it stays on its limits when the plan changes. */
+            held: boolean;
+            /** @description On what it is held, if it is. */
+            held_on?: components["schemas"]["Held"];
             /** @description Path of the home on the server. */
             home: string;
             /** Format: int64 */
@@ -465,11 +1392,16 @@ export interface components {
             opened_at: string;
             /** @description Why it is on its server. */
             placement: string;
+            /** @description RESELLER.PLAN for operators, where it is a reseller's. */
             plan: string;
+            /** @description Whose customer it is; absent for the operator's own. */
+            reseller?: string;
             server: string;
             sign_in_name: string;
             /** @enum {string} */
-            state: "opening" | "active" | "closing" | "closed";
+            state: "opening" | "active" | "suspended" | "closing" | "closed";
+            /** @description Why it is suspended, if it is. */
+            suspension?: components["schemas"]["Suspension"];
             /** Format: date-time */
             swept_at: string | null;
             /**
@@ -483,15 +1415,33 @@ export interface components {
             /** @description Cursor of the next page; absent on the last. */
             next?: string;
         };
+        ActAs: {
+            /**
+             * Format: int64
+             * @description Number of the customer.
+             */
+            customer?: number;
+            /** @description Name of the reseller. */
+            reseller?: string;
+        };
         Allowed: {
+            /** @description Whether it bounds one thing or a rate, and is not used up. */
+            bound: boolean;
             key: string;
+            /**
+             * Format: int64
+             * @description What remains; null is unlimited, or nothing is known of the use.
+             */
+            left: number | null;
+            /** @description Who can raise it. */
+            raised_by: string;
             /** @description Where the value comes from. */
             source: string;
             /** @enum {string} */
             unit: "bytes" | "count" | "percent";
             /**
              * Format: int64
-             * @description Null where it is not counted yet.
+             * @description Null for what is measured and was not yet, and for bounds.
              */
             used: number | null;
             /**
@@ -505,6 +1455,45 @@ export interface components {
         AnswerBody: {
             problems: components["schemas"]["ProblemKind"][] | null;
         };
+        Brand: {
+            /** @description Colour of links and buttons, #rrggbb, dark enough to be read on paper. */
+            accent?: string;
+            /** @description Colour of the bar, #rrggbb; its text is light or dark as contrast asks. */
+            bar?: string;
+            /** @description Below each page and each notice. */
+            footer?: string;
+            /** @description Address of notices. */
+            sender?: string;
+            /** @description Of notices. */
+            sender_name?: string;
+            /** @description Stands where the installation's title does. */
+            title?: string;
+        };
+        BrandInForce: {
+            /** @description Colour of links and buttons, #rrggbb, dark enough to be read on paper. */
+            accent?: string;
+            /** @description Colour of the bar, #rrggbb; its text is light or dark as contrast asks. */
+            bar?: string;
+            /** @description The accent on dark paper. */
+            dark_accent: string;
+            /** @description Below each page and each notice. */
+            footer?: string;
+            /** @description Path of the logo, if there is one. */
+            logo?: string;
+            /** @description Colour of text on the bar; empty with the bar's colour. */
+            on_bar: string;
+            /** @description Address of notices. */
+            sender?: string;
+            /** @description Of notices. */
+            sender_name?: string;
+            /** @description Stands where the installation's title does. */
+            title?: string;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+        };
         Change: {
             /** @description Unified diff from what is there to what would be. */
             diff?: string;
@@ -512,9 +1501,33 @@ export interface components {
             subject: string;
             what: string;
         };
+        Choice: {
+            field: string;
+            means: string;
+            value: string;
+        };
         CloseAccount: {
             /** @description The account's sign-in name once more, so that nothing is closed by mistake. */
             sign_in_name: string;
+        };
+        Code: {
+            code: string;
+        };
+        ComparisonRow: {
+            /** @description For each plan; null is unlimited. */
+            amounts?: (number | null)[] | null;
+            /** @description Whether the plans are not all the same here. */
+            differs: boolean;
+            /** @description The feature, if it is one. */
+            feature?: string;
+            /** @description Key of the limit, if it is one. */
+            limit?: string;
+            /** @description For each plan. */
+            on?: boolean[] | null;
+            /** @enum {string} */
+            unit?: "bytes" | "count" | "percent";
+            /** @description In words. */
+            what: string;
         };
         Customer: {
             /**
@@ -522,18 +1535,58 @@ export interface components {
              * @description How many accounts the customer has.
              */
             accounts: number;
+            /** @description Whom to ask for. */
+            contact?: string;
             /** @description Contact address. */
             email?: string;
             /** Format: int64 */
             id: number;
+            /**
+             * @description Of notices.
+             * @enum {string}
+             */
+            language: "en" | "de";
             name: string;
+            phone?: string;
+            /** @description Postal address, with line ends. */
+            postal?: string;
+            /** @description Whose customer it is; absent for the operator's own. */
+            reseller?: string;
+            /** Format: date-time */
+            since: string;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+        };
+        CustomerChange: {
+            contact?: string;
+            email?: string;
+            /** @enum {string} */
+            language?: "en" | "de";
+            name?: string;
+            phone?: string;
+            postal?: string;
         };
         CustomerPage: {
             customers: components["schemas"]["Customer"][] | null;
             /** @description Cursor of the next page; absent on the last. */
             next?: string;
         };
+        Difference: {
+            /** @description Empty where there is none. */
+            after: string;
+            /** @description Empty where there was none. */
+            before: string;
+            name: string;
+        };
         Domain: {
+            /**
+             * @description The limit that it counts against.
+             * @enum {string}
+             */
+            counts_as: "domains" | "subdomains" | "mirrors";
             main: boolean;
             /** @description In A-labels. */
             name: string;
@@ -543,6 +1596,16 @@ export interface components {
             served_as: "site" | "mirror" | "redirect" | "dns-only";
             /** @description As people read it. */
             unicode: string;
+        };
+        DomainAdded: {
+            /** @description What was put right in the domain. */
+            corrections: string[] | null;
+            domain: components["schemas"]["Domain"];
+            /**
+             * Format: int64
+             * @description Number of the operation that has it served.
+             */
+            operation: number;
         };
         DomainCheck: {
             /** @description What was put right. */
@@ -575,9 +1638,122 @@ export interface components {
             /** Format: date-time */
             swept_at: string | null;
         };
+        Effect: {
+            /** @description Sign-in name. */
+            account: string;
+            /** @description What it gets more of. */
+            gains: string[] | null;
+            /** @description Why nothing changes for it, if so. */
+            keeps?: string;
+            /** @description What it gets less of. Nothing is ever deleted. */
+            losses: string[] | null;
+            /** @description Main domain. */
+            name: string;
+            /** @description What it uses more of than it would be allowed, and by how much: it cannot grow there. */
+            over: string[] | null;
+        };
+        Event: {
+            /** @description Such as plan.change. */
+            action: string;
+            actor: string;
+            /** @description From where. */
+            address: string;
+            /** Format: date-time */
+            at: string;
+            /** @description What changed, without secrets. */
+            fields: components["schemas"]["Difference"][] | null;
+            /** Format: int64 */
+            id: number;
+            /** @description As whom the actor acted. */
+            on_behalf?: string;
+            /** @description Number of the request. */
+            request: string;
+            subject: string;
+        };
+        EventPage: {
+            events: components["schemas"]["Event"][] | null;
+            /** @description Cursor of the next page; absent on the last. */
+            next?: string;
+        };
+        Exception: {
+            /**
+             * Format: int64
+             * @description Of a limit; null is unlimited.
+             */
+            amount: number | null;
+            /** @description Who set it. */
+            author: string;
+            /**
+             * Format: date-time
+             * @description When the plan's value returns by itself; null is never.
+             */
+            ends_at: string | null;
+            /** @description The feature, if it is one. */
+            feature?: string;
+            /** @description Key of the limit, if it is one. */
+            limit?: string;
+            /** @description Whether the feature is switched on. */
+            on?: boolean;
+            reason: string;
+            /** Format: date-time */
+            set_at: string;
+        };
+        ExceptionList: {
+            exceptions: components["schemas"]["Exception"][] | null;
+        };
         Field: {
             message: string;
             name: string;
+        };
+        Forgotten: {
+            /** @description Sign-in name. */
+            name: string;
+        };
+        GeneratedPassword: {
+            /**
+             * Format: int64
+             * @description log2 of the number of passwords like it.
+             */
+            bits: number;
+            password: string;
+        };
+        Granted: {
+            feature: string;
+            on: boolean;
+            /** @description What decides it. */
+            source: string;
+        };
+        Handover: {
+            /** @description Sign-in name of the account, for file transfer. */
+            account: string;
+            /** @description Addresses of the server, for address records elsewhere. */
+            addresses: string[] | null;
+            /** @description Where to sign in. */
+            console: string;
+            customer: string;
+            /** @description As people read them; the main one first. */
+            domains: string[] | null;
+            footer?: string;
+            /** @description Who hands over: the installation's title or the reseller's. */
+            from: string;
+            /** @enum {string} */
+            language: "en" | "de";
+            /** @description The limits that people ask for first. */
+            limits: components["schemas"]["HandoverLimit"][] | null;
+            /** @description To be entered at the registrar; empty where name service is elsewhere. */
+            name_servers: string[] | null;
+            /** @description Sign-in names for the console. */
+            people: string[] | null;
+            plan: string;
+            /** @description All of it as text, in the customer's language. */
+            text: string;
+            /** @description The contact address, to which it would be mailed. */
+            to?: string;
+        };
+        HandoverLimit: {
+            /** @description In words. */
+            value: string;
+            what: string;
         };
         Health: {
             agent_version: string;
@@ -615,6 +1791,15 @@ export interface components {
              */
             quota: "btrfs" | "metered";
         };
+        Held: {
+            /** @description The plan it was on then. */
+            plan: string;
+            /** Format: date-time */
+            since: string;
+        };
+        Hold: {
+            held: boolean;
+        };
         Joining: {
             /**
              * Format: date-time
@@ -632,6 +1817,8 @@ export interface components {
         };
         Limit: {
             key: string;
+            /** Format: int64 */
+            left: number;
             raised_by: string;
             source: string;
             /** Format: int64 */
@@ -639,11 +1826,147 @@ export interface components {
             /** Format: int64 */
             value: number;
         };
+        Link: {
+            /** Format: date-time */
+            ends_at: string;
+            /** @description The address it was mailed to. */
+            mailed?: string;
+            /** @description Shown once; absent if it was mailed. */
+            url?: string;
+        };
+        LinkCheck: {
+            /** @description The part of the link after “#”. */
+            link: string;
+        };
+        LinkPurpose: {
+            /** Format: date-time */
+            ends_at: string;
+            /** @description Who signs in with it. */
+            name: string;
+            /**
+             * @description Whether it sets a password, or signs in without one.
+             * @enum {string}
+             */
+            purpose: "password" | "sign-in";
+        };
+        LinkSignIn: {
+            /** @description Code of the second factor, if one is asked for. */
+            code?: string;
+            /** @description The part of the link after “#”. */
+            link: string;
+            /** @description The new password, for a link that sets one. */
+            password?: string;
+            /** @description True to get a token in the answer instead of a cookie, for programs. */
+            token?: boolean;
+        };
+        Mail: {
+            /** Format: date-time */
+            created_at: string;
+            /** @description What the mail server said last. */
+            failure?: string;
+            /** @description What it is about. */
+            kind: string;
+            /** Format: date-time */
+            sent_at: string | null;
+            /** @enum {string} */
+            state: "waiting" | "sent" | "failed";
+            to: string;
+        };
+        MailList: {
+            mails: components["schemas"]["Mail"][] | null;
+        };
+        MailTest: {
+            to: string;
+        };
         NewCustomer: {
+            /** @description Whom to ask for. */
+            contact?: string;
             /** @description Contact address. */
             email?: string;
-            /** @description Unique in the installation, capitals aside. */
+            /**
+             * @description Of notices; en where absent.
+             * @enum {string}
+             */
+            language?: "en" | "de";
+            /** @description Unique among the customers of one reseller, or the operator's, capitals aside. */
             name: string;
+            phone?: string;
+            /** @description Postal address, with line ends. */
+            postal?: string;
+            /** @description Whose customer it is to be, for operators; a reseller's are always their own. */
+            reseller?: string;
+        };
+        NewDomain: {
+            /** @description As typed; what has only one meaning is put right. */
+            domain: string;
+        };
+        NewException: {
+            /**
+             * Format: int64
+             * @description Of the limit; null is unlimited.
+             */
+            amount?: number | null;
+            /**
+             * Format: date-time
+             * @description When the plan's value returns by itself; absent is never.
+             */
+            ends_at?: string;
+            feature?: string;
+            /** @description Key of the limit; either this or feature. */
+            limit?: string;
+            /** @description Whether the feature is on. */
+            on?: boolean;
+            /** @description Why; whoever looks at the account later is told. */
+            reason: string;
+        };
+        NewLink: {
+            /** @description True to mail it to the person instead of showing it here. */
+            mail?: boolean;
+            /**
+             * @description Whether it sets a password, or signs in without one.
+             * @enum {string}
+             */
+            purpose: "password" | "sign-in";
+        };
+        NewPassword: {
+            /** @description True to have it changed at the next sign-in. */
+            must_change?: boolean;
+            password: string;
+        };
+        NewPerson: {
+            /**
+             * @description By a link that is mailed, by the password given here, or later (the default).
+             * @enum {string}
+             */
+            activation?: "none" | "link" | "password";
+            /**
+             * Format: int64
+             * @description Number of the customer they are of.
+             */
+            customer?: number;
+            /**
+             * @description Of an operator.
+             * @enum {string}
+             */
+            duty?: "all" | "support" | "billing" | "read-only";
+            email?: string;
+            /** @enum {string} */
+            language?: "en" | "de";
+            look_only?: boolean;
+            /** @description True to have the password changed at the first sign-in. */
+            must_change?: boolean;
+            /** @description Sign-in name: lower-case letters, digits, dots, hyphens, underscores, or a mail address. */
+            name: string;
+            /** @description Addresses or networks, such as 192.0.2.0/24. */
+            networks?: string[] | null;
+            password?: string;
+            /** @description The reseller they are of. */
+            reseller?: string;
+            /**
+             * @description Follows from customer or reseller where absent.
+             * @enum {string}
+             */
+            role?: "operator" | "reseller" | "customer";
         };
         NewPlan: {
             /** @description Switches; a feature that is left out is off. */
@@ -663,8 +1986,10 @@ export interface components {
                 tasks?: boolean;
                 wildcard?: boolean;
             };
+            /** @description A plan from which everything is taken that is left out here. */
+            like?: string;
             /** @description Amounts; a limit that is left out is 0, null is unlimited. */
-            limits: {
+            limits?: {
                 /**
                  * Format: int64
                  * @description Mail addresses beside mailboxes, in count; null is unlimited.
@@ -753,6 +2078,126 @@ export interface components {
             };
             /** @description 2 to 40 lower-case letters, digits and hyphens. */
             name: string;
+            /** @description Whose plan it is to be, for operators; a reseller's are always their own. */
+            reseller?: string;
+        };
+        NewReseller: {
+            /** @description Contact address. */
+            email?: string;
+            /** @description The features they can switch on. */
+            features?: {
+                api?: boolean;
+                backups?: boolean;
+                certificates?: boolean;
+                databases?: boolean;
+                dns?: boolean;
+                dnssec?: boolean;
+                file_browser?: boolean;
+                kits?: boolean;
+                logins?: boolean;
+                mail?: boolean;
+                raw_directives?: boolean;
+                shell?: boolean;
+                tasks?: boolean;
+                wildcard?: boolean;
+            };
+            /** @description The share; a limit that is left out is 0, null is unlimited. */
+            limits: {
+                /**
+                 * Format: int64
+                 * @description Mail addresses beside mailboxes, in count; null is unlimited.
+                 */
+                addresses?: number | null;
+                /**
+                 * Format: int64
+                 * @description Backups kept, in count; null is unlimited.
+                 */
+                backups_kept?: number | null;
+                /**
+                 * Format: int64
+                 * @description Share of bounced messages that stops sending, in percent; null is unlimited.
+                 */
+                bounce_share?: number | null;
+                /**
+                 * Format: int64
+                 * @description Databases, in count; null is unlimited.
+                 */
+                databases?: number | null;
+                /**
+                 * Format: int64
+                 * @description Disk space, in bytes; null is unlimited.
+                 */
+                disk?: number | null;
+                /**
+                 * Format: int64
+                 * @description Domains, in count; null is unlimited.
+                 */
+                domains?: number | null;
+                /**
+                 * Format: int64
+                 * @description Files and directories, in count; null is unlimited.
+                 */
+                files?: number | null;
+                /**
+                 * Format: int64
+                 * @description Distribution lists, in count; null is unlimited.
+                 */
+                lists?: number | null;
+                /**
+                 * Format: int64
+                 * @description File-transfer logins, in count; null is unlimited.
+                 */
+                logins?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of the largest mailbox, in bytes; null is unlimited.
+                 */
+                mailbox_size?: number | null;
+                /**
+                 * Format: int64
+                 * @description Mailboxes, in count; null is unlimited.
+                 */
+                mailboxes?: number | null;
+                /**
+                 * Format: int64
+                 * @description Domains with the content of another, in count; null is unlimited.
+                 */
+                mirrors?: number | null;
+                /**
+                 * Format: int64
+                 * @description PHP requests served at the same time, in count; null is unlimited.
+                 */
+                php_workers?: number | null;
+                /**
+                 * Format: int64
+                 * @description Messages sent per hour, in count; null is unlimited.
+                 */
+                sends_per_hour?: number | null;
+                /**
+                 * Format: int64
+                 * @description Subdomains, in count; null is unlimited.
+                 */
+                subdomains?: number | null;
+                /**
+                 * Format: int64
+                 * @description Scheduled tasks, in count; null is unlimited.
+                 */
+                tasks?: number | null;
+                /**
+                 * Format: int64
+                 * @description Traffic per calendar month, in bytes; null is unlimited.
+                 */
+                traffic?: number | null;
+            };
+            /**
+             * @description Which sum the share is held against; allotted where absent.
+             * @enum {string}
+             */
+            measure?: "allotted" | "used";
+            /** @description 2 to 40 lower-case letters, digits and hyphens. */
+            name: string;
+            /** @description As people read it. */
+            title: string;
         };
         NewServer: {
             /** @description Host name or address of the server, with :PORT if its agent does not listen on 7677. */
@@ -764,20 +2209,71 @@ export interface components {
             /** @description web, mail, database, dns. */
             roles: string[] | null;
         };
+        NewToken: {
+            /** Format: date-time */
+            ends_at?: string;
+            /** @description What it is for. */
+            name: string;
+            /** @description Addresses or networks, such as 192.0.2.0/24. */
+            networks?: string[] | null;
+            /** @description Permissions, such as accounts.read. */
+            scopes: string[] | null;
+        };
+        Notes: {
+            notes: string;
+        };
         OpenAccount: {
-            /** @description Name of the customer. */
+            /**
+             * @description How the customer gets to sign in: by a link that is mailed, by the password given here, or not at all (the default).
+             * @enum {string}
+             */
+            activation?: "none" | "link" | "password";
+            /** @description Name or number of the customer. */
             customer: string;
             /** @description Contact address of a new customer. */
             customer_email?: string;
             /** @description Main domain as typed; what has only one meaning is put right. */
             domain: string;
+            /**
+             * @description Of a new customer's notices.
+             * @enum {string}
+             */
+            language?: "en" | "de";
+            /** @description True for a sign-in that may look and change nothing. */
+            look_only?: boolean;
+            /** @description True to have the first password changed at the first sign-in. */
+            must_change?: boolean;
             /** @description True to add the customer as well. */
             new_customer?: boolean;
+            /** @description The first password, with activation “password”. */
+            password?: string;
+            /** @description Name; for operators, RESELLER.NAME is a reseller's. */
             plan: string;
+            /** @description Whose customer it is, for operators. */
+            reseller?: string;
             /** @description Label; chosen where absent. */
             server?: string;
             /** @description Proposed from the domain where absent. */
             sign_in_name?: string;
+        };
+        OpenSession: {
+            /** @description From where it was started. */
+            address: string;
+            /** Format: date-time */
+            ends_at: string;
+            /** Format: int64 */
+            id: number;
+            /** @description What the browser or client calls itself. */
+            program: string;
+            /** Format: date-time */
+            seen_at: string;
+            /** Format: date-time */
+            started_at: string;
+            /** @description Whether it is the one that asks. */
+            this: boolean;
+        };
+        OpenSessions: {
+            sessions: components["schemas"]["OpenSession"][] | null;
         };
         Opening: {
             account: components["schemas"]["Account"];
@@ -823,6 +2319,72 @@ export interface components {
             /** @description Cursor of the next page; absent on the last. */
             next?: string;
             operations: components["schemas"]["Operation"][] | null;
+        };
+        PasswordChange: {
+            new: string;
+            /** @description The password until now. */
+            present: string;
+        };
+        PasswordCheck: {
+            /** @description What others know about the person: names, domains, addresses. */
+            about?: string[] | null;
+            password: string;
+        };
+        Person: {
+            /** @description Name of the customer. */
+            customer?: string;
+            /** Format: int64 */
+            customer_id?: number;
+            /**
+             * @description What an operator does.
+             * @enum {string}
+             */
+            duty: "all" | "support" | "billing" | "read-only";
+            /** @description For links and notices about the sign-in. */
+            email?: string;
+            /** @enum {string} */
+            language: "en" | "de";
+            /** @description May look and change nothing. */
+            look_only: boolean;
+            /** @description Has to change the password first. */
+            must_change: boolean;
+            /** @description Sign-in name. */
+            name: string;
+            /** @description From where they may sign in; empty is from anywhere. */
+            networks: string[] | null;
+            /** @description Whether a password is set; without one, a link is needed first. */
+            password: boolean;
+            /** @description Whose person, or whose customer's. */
+            reseller?: string;
+            /** @enum {string} */
+            role: "operator" | "reseller" | "customer";
+            second_factor: boolean;
+            /**
+             * Format: date-time
+             * @description Last use of a session that is still there.
+             */
+            seen_at: string | null;
+            /** Format: date-time */
+            since: string;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+        };
+        PersonChange: {
+            /** @enum {string} */
+            duty?: "all" | "support" | "billing" | "read-only";
+            email?: string;
+            /** @enum {string} */
+            language?: "en" | "de";
+            look_only?: boolean;
+            networks?: string[];
+        };
+        PersonPage: {
+            /** @description Cursor of the next page; absent on the last. */
+            next?: string;
+            people: components["schemas"]["Person"][] | null;
         };
         Plan: {
             /**
@@ -937,6 +2499,153 @@ export interface components {
             };
             /** @description Lower-case letters, digits and hyphens. */
             name: string;
+            /** @description Whose plan it is; absent for the operator's. */
+            reseller?: string;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+            /** @description What can be kept but will not work in practice. */
+            warnings: components["schemas"]["Field"][] | null;
+        };
+        PlanChange: {
+            /** @description The features to switch. */
+            features?: {
+                api?: boolean;
+                backups?: boolean;
+                certificates?: boolean;
+                databases?: boolean;
+                dns?: boolean;
+                dnssec?: boolean;
+                file_browser?: boolean;
+                kits?: boolean;
+                logins?: boolean;
+                mail?: boolean;
+                raw_directives?: boolean;
+                shell?: boolean;
+                tasks?: boolean;
+                wildcard?: boolean;
+            };
+            /**
+             * @description Which accounts stay on their present limits: none (the default), those that would be over the new ones, or all.
+             * @enum {string}
+             */
+            hold?: "none" | "over" | "all";
+            /** @description The limits to change; null is unlimited. */
+            limits?: {
+                /**
+                 * Format: int64
+                 * @description Mail addresses beside mailboxes, in count; null is unlimited.
+                 */
+                addresses?: number | null;
+                /**
+                 * Format: int64
+                 * @description Backups kept, in count; null is unlimited.
+                 */
+                backups_kept?: number | null;
+                /**
+                 * Format: int64
+                 * @description Share of bounced messages that stops sending, in percent; null is unlimited.
+                 */
+                bounce_share?: number | null;
+                /**
+                 * Format: int64
+                 * @description Databases, in count; null is unlimited.
+                 */
+                databases?: number | null;
+                /**
+                 * Format: int64
+                 * @description Disk space, in bytes; null is unlimited.
+                 */
+                disk?: number | null;
+                /**
+                 * Format: int64
+                 * @description Domains, in count; null is unlimited.
+                 */
+                domains?: number | null;
+                /**
+                 * Format: int64
+                 * @description Files and directories, in count; null is unlimited.
+                 */
+                files?: number | null;
+                /**
+                 * Format: int64
+                 * @description Distribution lists, in count; null is unlimited.
+                 */
+                lists?: number | null;
+                /**
+                 * Format: int64
+                 * @description File-transfer logins, in count; null is unlimited.
+                 */
+                logins?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of the largest mailbox, in bytes; null is unlimited.
+                 */
+                mailbox_size?: number | null;
+                /**
+                 * Format: int64
+                 * @description Mailboxes, in count; null is unlimited.
+                 */
+                mailboxes?: number | null;
+                /**
+                 * Format: int64
+                 * @description Domains with the content of another, in count; null is unlimited.
+                 */
+                mirrors?: number | null;
+                /**
+                 * Format: int64
+                 * @description PHP requests served at the same time, in count; null is unlimited.
+                 */
+                php_workers?: number | null;
+                /**
+                 * Format: int64
+                 * @description Messages sent per hour, in count; null is unlimited.
+                 */
+                sends_per_hour?: number | null;
+                /**
+                 * Format: int64
+                 * @description Subdomains, in count; null is unlimited.
+                 */
+                subdomains?: number | null;
+                /**
+                 * Format: int64
+                 * @description Scheduled tasks, in count; null is unlimited.
+                 */
+                tasks?: number | null;
+                /**
+                 * Format: int64
+                 * @description Traffic per calendar month, in bytes; null is unlimited.
+                 */
+                traffic?: number | null;
+            };
+            /** @description A new name. */
+            name?: string;
+        };
+        PlanChanged: {
+            /**
+             * Format: int64
+             * @description How many accounts may use more or less than before.
+             */
+            accounts_changed: number;
+            /**
+             * Format: int64
+             * @description How many stay on their limits.
+             */
+            accounts_held: number;
+            /**
+             * Format: int64
+             * @description Number of the operation that tells the servers, if they have to know.
+             */
+            operation?: number;
+            plan: components["schemas"]["Plan"];
+        };
+        PlanComparison: {
+            /** @description Names, in the order of the columns. */
+            plans: string[] | null;
+            /** @description Every limit, then every feature. */
+            rows: components["schemas"]["ComparisonRow"][] | null;
         };
         PlanPage: {
             /** @description Cursor of the next page; absent on the last. */
@@ -944,22 +2653,28 @@ export interface components {
             plans: components["schemas"]["Plan"][] | null;
         };
         Preview: {
-            /** @description What would be made, changed or removed on the server. */
+            /** @description What would be made, changed or removed on servers. */
             changes: components["schemas"]["Change"][] | null;
-            /** @description What was put right or chosen, and why. */
+            /** @description What it means for each account that it touches. */
+            effects: components["schemas"]["Effect"][] | null;
+            /** @description What was put right or chosen, what is worth knowing. */
             notes: string[] | null;
-            /** @description The steps in their order. */
+            /** @description What would be written down as changed. */
+            records: components["schemas"]["Record"][] | null;
+            /** @description The steps on servers, in their order. */
             steps: string[] | null;
             /** @description The change in one sentence. */
             summary: string;
         };
         Problem: {
+            /** @description The decisions of which the request must name one. */
+            decide?: components["schemas"]["Choice"][] | null;
             /** @description What is wrong in this case, why, and what to do next. */
             detail?: string;
             /** @description The fields at fault, if any. */
             errors?: components["schemas"]["Field"][] | null;
-            /** @description The limit that was reached, if one was. */
-            limit?: components["schemas"]["Limit"];
+            /** @description The limits that leave no room, if that is it. */
+            limits?: components["schemas"]["Limit"][] | null;
             /**
              * Format: int64
              * @description The HTTP status.
@@ -989,6 +2704,315 @@ export interface components {
             reloads: number;
             running: boolean;
             version: string;
+        };
+        Proof: {
+            password: string;
+        };
+        Record: {
+            /** @description Such as plan.change. */
+            action: string;
+            fields: components["schemas"]["Difference"][] | null;
+            subject: string;
+        };
+        RecoveryCodes: {
+            codes: string[] | null;
+        };
+        Reseller: {
+            /** Format: int64 */
+            accounts: number;
+            /** @description Whether their accounts are suspended with them. */
+            accounts_suspended: boolean;
+            /** Format: int64 */
+            customers: number;
+            /** @description Contact address. */
+            email?: string;
+            /** @description The features they can switch on. */
+            features: {
+                api?: boolean;
+                backups?: boolean;
+                certificates?: boolean;
+                databases?: boolean;
+                dns?: boolean;
+                dnssec?: boolean;
+                file_browser?: boolean;
+                kits?: boolean;
+                logins?: boolean;
+                mail?: boolean;
+                raw_directives?: boolean;
+                shell?: boolean;
+                tasks?: boolean;
+                wildcard?: boolean;
+            };
+            /** @description The share: an amount for every limit. */
+            limits: {
+                /**
+                 * Format: int64
+                 * @description Mail addresses beside mailboxes, in count; null is unlimited.
+                 */
+                addresses?: number | null;
+                /**
+                 * Format: int64
+                 * @description Backups kept, in count; null is unlimited.
+                 */
+                backups_kept?: number | null;
+                /**
+                 * Format: int64
+                 * @description Share of bounced messages that stops sending, in percent; null is unlimited.
+                 */
+                bounce_share?: number | null;
+                /**
+                 * Format: int64
+                 * @description Databases, in count; null is unlimited.
+                 */
+                databases?: number | null;
+                /**
+                 * Format: int64
+                 * @description Disk space, in bytes; null is unlimited.
+                 */
+                disk?: number | null;
+                /**
+                 * Format: int64
+                 * @description Domains, in count; null is unlimited.
+                 */
+                domains?: number | null;
+                /**
+                 * Format: int64
+                 * @description Files and directories, in count; null is unlimited.
+                 */
+                files?: number | null;
+                /**
+                 * Format: int64
+                 * @description Distribution lists, in count; null is unlimited.
+                 */
+                lists?: number | null;
+                /**
+                 * Format: int64
+                 * @description File-transfer logins, in count; null is unlimited.
+                 */
+                logins?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of the largest mailbox, in bytes; null is unlimited.
+                 */
+                mailbox_size?: number | null;
+                /**
+                 * Format: int64
+                 * @description Mailboxes, in count; null is unlimited.
+                 */
+                mailboxes?: number | null;
+                /**
+                 * Format: int64
+                 * @description Domains with the content of another, in count; null is unlimited.
+                 */
+                mirrors?: number | null;
+                /**
+                 * Format: int64
+                 * @description PHP requests served at the same time, in count; null is unlimited.
+                 */
+                php_workers?: number | null;
+                /**
+                 * Format: int64
+                 * @description Messages sent per hour, in count; null is unlimited.
+                 */
+                sends_per_hour?: number | null;
+                /**
+                 * Format: int64
+                 * @description Subdomains, in count; null is unlimited.
+                 */
+                subdomains?: number | null;
+                /**
+                 * Format: int64
+                 * @description Scheduled tasks, in count; null is unlimited.
+                 */
+                tasks?: number | null;
+                /**
+                 * Format: int64
+                 * @description Traffic per calendar month, in bytes; null is unlimited.
+                 */
+                traffic?: number | null;
+            };
+            /**
+             * @description Which sum the share is held against.
+             * @enum {string}
+             */
+            measure: "allotted" | "used";
+            /** @description Lower-case letters, digits and hyphens. */
+            name: string;
+            /** Format: int64 */
+            plans: number;
+            suspension?: components["schemas"]["Suspension"];
+            /** @description As people read it. */
+            title: string;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+        };
+        ResellerChange: {
+            email?: string;
+            /** @description The features to switch. */
+            features?: {
+                api?: boolean;
+                backups?: boolean;
+                certificates?: boolean;
+                databases?: boolean;
+                dns?: boolean;
+                dnssec?: boolean;
+                file_browser?: boolean;
+                kits?: boolean;
+                logins?: boolean;
+                mail?: boolean;
+                raw_directives?: boolean;
+                shell?: boolean;
+                tasks?: boolean;
+                wildcard?: boolean;
+            };
+            /** @description The limits of the share to change; null is unlimited. */
+            limits?: {
+                /**
+                 * Format: int64
+                 * @description Mail addresses beside mailboxes, in count; null is unlimited.
+                 */
+                addresses?: number | null;
+                /**
+                 * Format: int64
+                 * @description Backups kept, in count; null is unlimited.
+                 */
+                backups_kept?: number | null;
+                /**
+                 * Format: int64
+                 * @description Share of bounced messages that stops sending, in percent; null is unlimited.
+                 */
+                bounce_share?: number | null;
+                /**
+                 * Format: int64
+                 * @description Databases, in count; null is unlimited.
+                 */
+                databases?: number | null;
+                /**
+                 * Format: int64
+                 * @description Disk space, in bytes; null is unlimited.
+                 */
+                disk?: number | null;
+                /**
+                 * Format: int64
+                 * @description Domains, in count; null is unlimited.
+                 */
+                domains?: number | null;
+                /**
+                 * Format: int64
+                 * @description Files and directories, in count; null is unlimited.
+                 */
+                files?: number | null;
+                /**
+                 * Format: int64
+                 * @description Distribution lists, in count; null is unlimited.
+                 */
+                lists?: number | null;
+                /**
+                 * Format: int64
+                 * @description File-transfer logins, in count; null is unlimited.
+                 */
+                logins?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of the largest mailbox, in bytes; null is unlimited.
+                 */
+                mailbox_size?: number | null;
+                /**
+                 * Format: int64
+                 * @description Mailboxes, in count; null is unlimited.
+                 */
+                mailboxes?: number | null;
+                /**
+                 * Format: int64
+                 * @description Domains with the content of another, in count; null is unlimited.
+                 */
+                mirrors?: number | null;
+                /**
+                 * Format: int64
+                 * @description PHP requests served at the same time, in count; null is unlimited.
+                 */
+                php_workers?: number | null;
+                /**
+                 * Format: int64
+                 * @description Messages sent per hour, in count; null is unlimited.
+                 */
+                sends_per_hour?: number | null;
+                /**
+                 * Format: int64
+                 * @description Subdomains, in count; null is unlimited.
+                 */
+                subdomains?: number | null;
+                /**
+                 * Format: int64
+                 * @description Scheduled tasks, in count; null is unlimited.
+                 */
+                tasks?: number | null;
+                /**
+                 * Format: int64
+                 * @description Traffic per calendar month, in bytes; null is unlimited.
+                 */
+                traffic?: number | null;
+            };
+            /** @enum {string} */
+            measure?: "allotted" | "used";
+            /**
+             * @description What becomes of what is given out beyond the new share: “keep” leaves it, and nothing more can be given out there.
+             * @enum {string}
+             */
+            over?: "keep";
+            title?: string;
+        };
+        ResellerPage: {
+            /** @description Cursor of the next page; absent on the last. */
+            next?: string;
+            resellers: components["schemas"]["Reseller"][] | null;
+        };
+        ResellerSuspended: {
+            /**
+             * Format: int64
+             * @description How many accounts were suspended or resumed with them.
+             */
+            accounts: number;
+            /**
+             * Format: int64
+             * @description Number of the operation that tells the servers, if they have to know.
+             */
+            operation?: number;
+            reseller: components["schemas"]["Reseller"];
+        };
+        Scope: {
+            about: string;
+            name: string;
+            /** @description Whether one has it oneself. */
+            yours: boolean;
+        };
+        ScopeList: {
+            scopes: components["schemas"]["Scope"][] | null;
+        };
+        SecondFactor: {
+            /**
+             * Format: int64
+             * @description Recovery codes not used yet.
+             */
+            left: number;
+            on: boolean;
+            /** @description Whether one's role must have it. */
+            required: boolean;
+            /** Format: date-time */
+            since: string | null;
+        };
+        SecondFactorSetup: {
+            /** @description The address as a QR code: an SVG document. */
+            image: string;
+            /** @description Base32, for typing. */
+            secret: string;
+            /** @description The QR code in half blocks, for terminals. */
+            text: string;
+            /** @description otpauth address. */
+            uri: string;
         };
         Server: {
             /**
@@ -1038,22 +3062,155 @@ export interface components {
             servers: components["schemas"]["Server"][] | null;
         };
         Session: {
+            /** @description On whose behalf the person acts; absent when on their own. */
+            acting_as?: string;
+            /** @description The reseller's brand, for them and their customers. */
+            brand?: components["schemas"]["BrandInForce"];
+            /**
+             * Format: int64
+             * @description The customer the person is of, or acts as.
+             */
+            customer_id?: number;
+            /**
+             * @description What an operator does.
+             * @enum {string}
+             */
+            duty: "all" | "support" | "billing" | "read-only";
             /**
              * Format: date-time
              * @description When the session ends unless it is used before.
              */
             ends_at: string;
+            /**
+             * Format: date-time
+             * @description When it ends however much it is used.
+             */
+            ends_latest: string;
+            look_only: boolean;
+            /** @description What has to be done about the sign-in before anything else. */
+            must_first: ("password" | "second-factor")[] | null;
             /** @description Sign-in name. */
             name: string;
+            /** @description What the person may do now. */
+            permissions: string[] | null;
+            /** @description The reseller the person is of. */
+            reseller?: string;
             /**
-             * @description What the person may do.
+             * @description As what the person works now.
              * @enum {string}
              */
             role: "operator" | "reseller" | "customer";
+            /** @description What this console is called. */
+            title: string;
             /** @description Bearer token (RFC 6750), only when asked for at sign-in. */
             token?: string;
         };
+        Settings: {
+            /** @description Where people reach the console, such as https://console.ternisland.example. */
+            console: string;
+            /** @description Sign-in name there. */
+            mail_name?: string;
+            /** @description Whether there is a password for it; it cannot be looked up. */
+            mail_password: boolean;
+            /** @enum {string} */
+            mail_security: "tls" | "starttls" | "none";
+            /** @description Host and port of the server that takes mail; empty sends none. */
+            mail_server: string;
+            /** @description To be entered at registrars. */
+            name_servers: string[] | null;
+            /** @description The roles that must have a second factor. */
+            second_factor: string[] | null;
+            /** @description Address of notices. */
+            sender: string;
+            /**
+             * Format: int64
+             * @description How long a session lasts without use.
+             */
+            session_minutes: number;
+            /** @description What the installation is called. */
+            title: string;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+        };
+        SettingsChange: {
+            console?: string;
+            mail_name?: string;
+            mail_password?: string;
+            /** @enum {string} */
+            mail_security?: "tls" | "starttls" | "none";
+            mail_server?: string;
+            name_servers?: string[];
+            second_factor?: string[];
+            sender?: string;
+            /** Format: int64 */
+            session_minutes?: number;
+            title?: string;
+        };
+        Share: {
+            /** Format: int64 */
+            accounts: number;
+            /** @description The features that can be switched on. */
+            features: string[] | null;
+            /** @description Every limit. */
+            lines: components["schemas"]["ShareLine"][] | null;
+            /**
+             * @description Which of the sums counts.
+             * @enum {string}
+             */
+            measure: "allotted" | "used";
+            reseller: string;
+            title: string;
+        };
+        ShareLine: {
+            /**
+             * Format: int64
+             * @description Given out; of a bound, the most that an account has. Null is unlimited.
+             */
+            allotted: number | null;
+            /** @description Whether it bounds each account instead of being shared out. */
+            bound: boolean;
+            key: string;
+            /**
+             * Format: int64
+             * @description What remains by the measure; null is unlimited.
+             */
+            left: number | null;
+            /** @description Whether more is taken than there is. */
+            over: boolean;
+            /**
+             * Format: int64
+             * @description Null is unlimited.
+             */
+            share: number | null;
+            /** @enum {string} */
+            unit: "bytes" | "count" | "percent";
+            /** Format: int64 */
+            used: number;
+            /** @description The limit in words. */
+            what: string;
+        };
+        Shift: {
+            /** @description Numbers, sign-in names or domains. */
+            accounts: string[] | null;
+            /** @description True to remove what was set by hand; otherwise it stays over the new plan. */
+            drop_exceptions?: boolean;
+        };
+        Shifted: {
+            /** @description For each account. */
+            effects: components["schemas"]["Effect"][] | null;
+            /**
+             * Format: int64
+             * @description Number of the operation that tells the servers, if they have to know.
+             */
+            operation?: number;
+            plan: string;
+        };
         SignIn: {
+            /** @description Code of the second factor, or a recovery code, if one is asked for. */
+            code?: string;
             /** @description Sign-in name. */
             name: string;
             /** @description Password. */
@@ -1078,6 +3235,72 @@ export interface components {
             /** @enum {string} */
             state: "running" | "done" | "failed";
         };
+        Strength: {
+            advice?: string;
+            /**
+             * Format: int64
+             * @description Estimate of log2 of the guesses it takes.
+             */
+            bits: number;
+            /**
+             * @description Weak ones are refused.
+             * @enum {string}
+             */
+            level: "weak" | "fair" | "good" | "strong";
+            /** @description What makes it weaker. */
+            reasons: string[] | null;
+        };
+        Suspend: {
+            /** @description The reason; whoever signs in is told. */
+            why: string;
+        };
+        SuspendReseller: {
+            /**
+             * @description What becomes of their accounts: they stay as they are, or are suspended with the reseller.
+             * @enum {string}
+             */
+            accounts: "stay" | "suspend";
+            /** @description The reason; they are told when they try to sign in. */
+            why: string;
+        };
+        Suspension: {
+            by: string;
+            /** Format: date-time */
+            since: string;
+            why: string;
+        };
+        TermsChanged: {
+            effect: components["schemas"]["Effect"];
+            /**
+             * Format: int64
+             * @description Number of the operation that tells the server, if it has to know.
+             */
+            operation?: number;
+        };
+        Token: {
+            /** Format: date-time */
+            created_at: string;
+            /**
+             * Format: date-time
+             * @description Null is never.
+             */
+            ends_at: string | null;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /** @description From where it may be used; empty is from anywhere. */
+            networks: string[] | null;
+            /** @description Permissions; what its person may not do, it may not either. */
+            scopes: string[] | null;
+            /** @description For the Authorization header; shown once. */
+            secret?: string;
+            /** Format: date-time */
+            used_at: string | null;
+            used_from?: string;
+        };
+        TokenList: {
+            tokens: components["schemas"]["Token"][] | null;
+        };
     };
     responses: never;
     parameters: never;
@@ -1097,11 +3320,15 @@ export interface operations {
                 /** @description Part of a domain, sign-in name or customer's name. */
                 search?: string;
                 /** @description Only accounts in this state. */
-                state?: "" | "opening" | "active" | "closing" | "closed";
+                state?: "" | "opening" | "active" | "suspended" | "closing" | "closed";
                 /** @description Only accounts on this server. */
                 server?: string;
                 /** @description Only accounts on this plan. */
                 plan?: string;
+                /** @description Only accounts of this customer, by number or name. */
+                customer?: string;
+                /** @description Only accounts of this reseller's customers. */
+                reseller?: string;
             };
             header?: never;
             path?: never;
@@ -1184,9 +3411,10 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
-            /** @description Begun */
+            /** @description Done, or begun */
             202: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -1323,14 +3551,584 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
-            /** @description Begun */
+            /** @description Done, or begun */
             202: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-domain": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDomain"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DomainAdded"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-domain": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-exceptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExceptionList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-exception": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewException"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsChanged"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Begun on servers */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-exception": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                what: "limits" | "features";
+                /** @description Key of the limit, or the feature. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsChanged"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Begun on servers */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Handover"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "mail-handover": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Handover"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "hold-account": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Hold"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsChanged"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Begun on servers */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsChanged"];
                 };
             };
             /** @description Unauthorized */
@@ -1398,9 +4196,166 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
-            /** @description Begun */
+            /** @description Done, or begun */
             202: {
                 headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "resume-account": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "suspend-account": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Suspend"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -1505,6 +4460,39 @@ export interface operations {
             };
         };
     };
+    "check-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordCheck"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Strength"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "check-sign-in-name": {
         parameters: {
             query: {
@@ -1561,6 +4549,65 @@ export interface operations {
             };
         };
     };
+    "compare-plans": {
+        parameters: {
+            query: {
+                /** @description Names, one for each column. */
+                plan: string[] | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanComparison"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-customers": {
         parameters: {
             query?: {
@@ -1568,8 +4615,12 @@ export interface operations {
                 cursor?: string;
                 /** @description Most rows of a page. */
                 limit?: number;
-                /** @description Part of the name. */
+                /** @description Part of the name or contact address. */
                 search?: string;
+                /** @description Only this reseller's. */
+                reseller?: string;
+                /** @description Only the operator's, no reseller's. */
+                own?: boolean;
             };
             header?: never;
             path?: never;
@@ -1626,7 +4677,10 @@ export interface operations {
     };
     "add-customer": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
             header?: {
                 /** @description Makes repeating the request harmless. */
                 "Idempotency-Key"?: string;
@@ -1640,9 +4694,20 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Created */
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
             201: {
                 headers: {
+                    ETag?: string;
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -1678,6 +4743,580 @@ export interface operations {
             };
             /** @description Internal Server Error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-customer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number or name. */
+                customer: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Customer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-customer": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number or name. */
+                customer: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-customer": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number or name. */
+                customer: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CustomerChange"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Customer"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-mails": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number or name. */
+                customer: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number or name. */
+                customer: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notes"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "keep-notes": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number or name. */
+                customer: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Notes"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notes"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-events": {
+        parameters: {
+            query?: {
+                /** @description The “next” of the page before. */
+                cursor?: string;
+                /** @description Most rows of a page. */
+                limit?: number;
+                /** @description Part of an actor, an action, a subject or an address. */
+                search?: string;
+                /** @description Only what this actor did. */
+                actor?: string;
+                /** @description Only this action, or all of a kind, such as plan. */
+                action?: string;
+                /** @description Only what concerns this account. */
+                account?: string;
+                /** @description Not before. */
+                since?: string;
+                /** @description Before. */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EventPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "export-events": {
+        parameters: {
+            query?: {
+                /** @description Part of an actor, an action, a subject or an address. */
+                search?: string;
+                /** @description Only what this actor did. */
+                actor?: string;
+                /** @description Only this action, or all of a kind, such as plan. */
+                action?: string;
+                /** @description Only what concerns this account. */
+                account?: string;
+                /** @description Not before. */
+                since?: string;
+                /** @description Before. */
+                until?: string;
+                format?: "csv" | "jsonl";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The events */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": string;
+                    "text/csv": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "generate-password": {
+        parameters: {
+            query?: {
+                /** @description Characters. */
+                length?: number;
+                /** @description With small letters. */
+                small?: boolean;
+                /** @description With capital letters. */
+                large?: boolean;
+                /** @description With digits. */
+                digits?: boolean;
+                /** @description With signs that are typed on every keyboard. */
+                signs?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GeneratedPassword"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1873,6 +5512,733 @@ export interface operations {
             };
         };
     };
+    "change-password": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordChange"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-people": {
+        parameters: {
+            query?: {
+                /** @description The “next” of the page before. */
+                cursor?: string;
+                /** @description Most rows of a page. */
+                limit?: number;
+                /** @description Part of a sign-in name or mail address. */
+                search?: string;
+                /** @description Only people of this role. */
+                role?: "" | "operator" | "reseller" | "customer";
+                /** @description Only people of this customer, by number or name. */
+                customer?: string;
+                /** @description Only people of this reseller and of their customers. */
+                reseller?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-person": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPerson"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            201: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Sign-in name. */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-person": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Sign-in name. */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-person": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Sign-in name. */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChange"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-link": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Sign-in name. */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLink"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            201: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Link"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "give-password": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Sign-in name. */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-second-factor-of": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Sign-in name. */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-sessions-of": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Sign-in name. */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-plans": {
         parameters: {
             query?: {
@@ -1880,6 +6246,10 @@ export interface operations {
                 cursor?: string;
                 /** @description Most rows of a page. */
                 limit?: number;
+                /** @description Only this reseller's. */
+                reseller?: string;
+                /** @description Only the operator's, no reseller's. */
+                own?: boolean;
             };
             header?: never;
             path?: never;
@@ -1936,7 +6306,10 @@ export interface operations {
     };
     "add-plan": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
             header?: {
                 /** @description Makes repeating the request harmless. */
                 "Idempotency-Key"?: string;
@@ -1950,9 +6323,20 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Created */
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
             201: {
                 headers: {
+                    ETag?: string;
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -2002,6 +6386,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Name; for operators, RESELLER.NAME is a reseller's. */
                 plan: string;
             };
             cookie?: never;
@@ -2011,10 +6396,244 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-plan": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Name; for operators, RESELLER.NAME is a reseller's. */
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-plan": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name; for operators, RESELLER.NAME is a reseller's. */
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanChange"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanChanged"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Begun on servers */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "shift-accounts": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Name; for operators, RESELLER.NAME is a reseller's. */
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Shift"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Shifted"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Begun on servers */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Shifted"];
                 };
             };
             /** @description Unauthorized */
@@ -2116,6 +6735,1260 @@ export interface operations {
             };
         };
     };
+    "list-resellers": {
+        parameters: {
+            query?: {
+                /** @description The “next” of the page before. */
+                cursor?: string;
+                /** @description Most rows of a page. */
+                limit?: number;
+                /** @description Part of the name or title. */
+                search?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResellerPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-reseller": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReseller"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            201: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reseller"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-reseller": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name. */
+                reseller: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reseller"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-reseller": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Name. */
+                reseller: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-reseller": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name. */
+                reseller: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResellerChange"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reseller"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-brand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name. */
+                reseller: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BrandInForce"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "keep-brand": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name. */
+                reseller: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Brand"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BrandInForce"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-logo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name. */
+                reseller: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Security-Policy"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "keep-logo": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Name. */
+                reseller: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-logo": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Name. */
+                reseller: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "resume-reseller": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Name. */
+                reseller: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResellerSuspended"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Begun on servers */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResellerSuspended"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-share": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name. */
+                reseller: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Share"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "suspend-reseller": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Name. */
+                reseller: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SuspendReseller"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResellerSuspended"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Begun on servers */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResellerSuspended"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-scopes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScopeList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondFactor"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "start-second-factor": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            201: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondFactorSetup"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "confirm-second-factor": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Code"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-second-factor": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Proof"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "renew-recovery-codes": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Proof"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-servers": {
         parameters: {
             query?: never;
@@ -2165,7 +8038,10 @@ export interface operations {
     };
     "join-server": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
             header?: {
                 /** @description Makes repeating the request harmless. */
                 "Idempotency-Key"?: string;
@@ -2179,9 +8055,19 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Accepted */
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
             202: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -2289,7 +8175,10 @@ export interface operations {
     };
     "remove-server": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
             header?: never;
             path: {
                 /** @description Label. */
@@ -2299,12 +8188,25 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description What would be done */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -2346,7 +8248,10 @@ export interface operations {
     };
     "change-server": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
             header?: {
                 /** @description The ETag that was read; the change is refused if somebody was quicker. */
                 "If-Match"?: string;
@@ -2363,14 +8268,15 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
+            /** @description Done; or what would be done */
             200: {
                 headers: {
                     ETag?: string;
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Server"];
+                    "application/json": components["schemas"]["Server"] | components["schemas"]["Preview"];
                 };
             };
             /** @description Unauthorized */
@@ -2497,9 +8403,10 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
-            /** @description Begun */
+            /** @description Done, or begun */
             202: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -2547,7 +8454,10 @@ export interface operations {
     };
     "sweep-server": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
             header?: {
                 /** @description Makes repeating the request harmless. */
                 "Idempotency-Key"?: string;
@@ -2560,9 +8470,19 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Accepted */
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
             202: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -2717,6 +8637,699 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "act-as": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActAs"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stop-acting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkCheck"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkPurpose"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "forgotten-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Forgotten"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "start-session-by-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkSignIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenSessions"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-other-session": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settings"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-settings": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettingsChange"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settings"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "test-mail": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MailTest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-token": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            201: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-token": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -5,6 +5,7 @@ package plans
 import (
 	"encoding/json"
 	"fmt"
+	"math"
 	"sort"
 
 	"victualler/internal/hosting/refusal"
@@ -46,30 +47,34 @@ const (
 
 // LimitInfo describes one limit for people and for checks.
 type LimitInfo struct {
-	Key  Key    `json:"key"`
-	Unit Unit   `json:"unit"`
-	What string `json:"what"`
+	Key  Key
+	Unit Unit
+	What string
+	// Bound says that the limit bounds one thing or a rate, such as the size of
+	// the largest mailbox. Adding such limits up would mean nothing: a share bounds
+	// each account's by itself. All others are drawn from a share.
+	Bound bool
 }
 
 // AllLimits lists every limit in the order in which people read them.
 var AllLimits = []LimitInfo{
-	{Disk, Bytes, "disk space"},
-	{Files, Count, "files and directories"},
-	{Traffic, Bytes, "traffic per calendar month"},
-	{Domains, Count, "domains"},
-	{Subdomains, Count, "subdomains"},
-	{Mirrors, Count, "domains with the content of another"},
-	{Mailboxes, Count, "mailboxes"},
-	{MailboxSize, Bytes, "size of the largest mailbox"},
-	{Addresses, Count, "mail addresses beside mailboxes"},
-	{Lists, Count, "distribution lists"},
-	{Databases, Count, "databases"},
-	{Logins, Count, "file-transfer logins"},
-	{Tasks, Count, "scheduled tasks"},
-	{SendsPerHour, Count, "messages sent per hour"},
-	{BounceShare, Percent, "share of bounced messages that stops sending"},
-	{PHPWorkers, Count, "PHP requests served at the same time"},
-	{BackupsKept, Count, "backups kept"},
+	{Key: Disk, Unit: Bytes, What: "disk space"},
+	{Key: Files, Unit: Count, What: "files and directories"},
+	{Key: Traffic, Unit: Bytes, What: "traffic per calendar month"},
+	{Key: Domains, Unit: Count, What: "domains"},
+	{Key: Subdomains, Unit: Count, What: "subdomains"},
+	{Key: Mirrors, Unit: Count, What: "domains with the content of another"},
+	{Key: Mailboxes, Unit: Count, What: "mailboxes"},
+	{Key: MailboxSize, Unit: Bytes, What: "size of the largest mailbox", Bound: true},
+	{Key: Addresses, Unit: Count, What: "mail addresses beside mailboxes"},
+	{Key: Lists, Unit: Count, What: "distribution lists"},
+	{Key: Databases, Unit: Count, What: "databases"},
+	{Key: Logins, Unit: Count, What: "file-transfer logins"},
+	{Key: Tasks, Unit: Count, What: "scheduled tasks"},
+	{Key: SendsPerHour, Unit: Count, What: "messages sent per hour", Bound: true},
+	{Key: BounceShare, Unit: Percent, What: "share of bounced messages that stops sending", Bound: true},
+	{Key: PHPWorkers, Unit: Count, What: "PHP requests served at the same time", Bound: true},
+	{Key: BackupsKept, Unit: Count, What: "backups kept", Bound: true},
 }
 
 // Feature names something switched on or off. Features are JSON keys of the API.
@@ -111,6 +116,48 @@ func (a *Amount) UnmarshalJSON(text []byte) error {
 
 // Allows reports whether used stays within the amount.
 func (a Amount) Allows(used int64) bool { return a.Unlimited || used <= a.N }
+
+// Above reports whether the amount is more than other. Unlimited is more than
+// every number, and not more than itself.
+func (a Amount) Above(other Amount) bool {
+	return !other.Unlimited && (a.Unlimited || a.N > other.N)
+}
+
+// Plus adds amounts; unlimited absorbs every number.
+func (a Amount) Plus(other Amount) Amount {
+	if a.Unlimited || other.Unlimited || a.N > math.MaxInt64-other.N {
+		return Unlimited
+	}
+	return Of(a.N + other.N)
+}
+
+// Times returns n times the amount.
+func (a Amount) Times(n int64) Amount {
+	switch {
+	case n == 0:
+		return Of(0)
+	case a.Unlimited || a.N > math.MaxInt64/n:
+		return Unlimited
+	}
+	return Of(a.N * n)
+}
+
+// Minus returns what remains of the amount when used is gone: at least 0, and
+// unlimited of an unlimited one.
+func (a Amount) Minus(used int64) Amount {
+	if a.Unlimited {
+		return a
+	}
+	return Of(max(0, a.N-used))
+}
+
+// Least returns the smaller of two amounts.
+func Least(a, b Amount) Amount {
+	if a.Above(b) {
+		return b
+	}
+	return a
+}
 
 // Format writes the amount for people, in the limit's unit.
 func (a Amount) Format(unit Unit) string {

@@ -70,15 +70,76 @@ func TestNewPlan(t *testing.T) {
 	assert.ElementsMatch(t, []string{"name", "limits.disk", "limits.bounce_share", "limits.colour", "features.sauna"}, at)
 }
 
-func TestAdmit(t *testing.T) {
-	p, err := NewPlan("skiff", Limits{Domains: Of(2), Disk: Unlimited}, nil)
+func TestWarnings(t *testing.T) {
+	fields := func(limits Limits, features Features) []string {
+		p, err := NewPlan("skiff", limits, features)
+		require.NoError(t, err)
+		names := []string{}
+		for _, w := range p.Warnings() {
+			names = append(names, w.Name)
+		}
+		return names
+	}
+	sound := Limits{Disk: Of(500 * MiB), Files: Of(50_000), Domains: Of(1), PHPWorkers: Of(2)}
+	with := func(key Key, a Amount) Limits {
+		l := Limits{}
+		for k, v := range sound {
+			l[k] = v
+		}
+		l[key] = a
+		return l
+	}
+	assert.Empty(t, fields(sound, nil))
+	for name, c := range map[string]struct {
+		limits   Limits
+		features Features
+	}{
+		"limits.disk":           {with(Disk, Of(MiB)), nil},
+		"limits.domains":        {with(Domains, Of(0)), nil},
+		"limits.files":          {with(Files, Of(10)), nil},
+		"limits.mailbox_size":   {with(MailboxSize, Of(GiB)), nil},
+		"limits.php_workers":    {with(PHPWorkers, Of(0)), nil},
+		"limits.databases":      {with(Databases, Of(3)), nil},
+		"features.databases":    {sound, Features{"databases": true}},
+		"features.wildcard":     {sound, Features{"wildcard": true, "dns": true}},
+		"features.dnssec":       {sound, Features{"dnssec": true}},
+		"limits.tasks":          {with(Tasks, Unlimited), nil},
+		"limits.sends_per_hour": {Limits{Disk: Of(GiB), Files: Unlimited, Domains: Of(1), PHPWorkers: Of(1), Mailboxes: Of(1), MailboxSize: Of(MiB)}, Features{"mail": true}},
+	} {
+		assert.Equal(t, []string{name}, fields(c.limits, c.features), name)
+	}
+	assert.Empty(t, fields(with(MailboxSize, Unlimited), nil), "an unlimited mailbox is bounded by the disk")
+}
+
+func TestWithChangesOnlyWhatIsNamed(t *testing.T) {
+	p, err := NewPlan("skiff", Limits{Disk: Of(GiB), Domains: Of(3)}, Features{"mail": true, "dns": true})
 	require.NoError(t, err)
-	a := AllowanceOf(p)
-	assert.NoError(t, a.Admit(Domains, 1, 1))
-	assert.NoError(t, a.Admit(Disk, 1<<50, 1<<50))
-	r := refusal.As(a.Admit(Domains, 2, 1))
-	require.NotNil(t, r)
-	assert.Equal(t, refusal.LimitReached, r.Kind)
-	assert.Equal(t, refusal.Limit{Key: "domains", Value: 2, Used: 2, Source: "plan skiff", RaisedBy: "an operator, by changing the plan"}, *r.Limit)
-	assert.Contains(t, r.Detail, "2 allowed by plan skiff, 2 used, 1 more asked for")
+	q, err := p.With("", Limits{Domains: Unlimited}, Features{"mail": false})
+	require.NoError(t, err)
+	assert.Equal(t, "skiff", q.Name)
+	assert.Equal(t, Of(GiB), q.Limits[Disk])
+	assert.Equal(t, Unlimited, q.Limits[Domains])
+	assert.False(t, q.Features["mail"])
+	assert.True(t, q.Features["dns"])
+	assert.Equal(t, Of(3), p.Limits[Domains], "the plan itself stays")
+}
+
+func TestCompareMarksDifferences(t *testing.T) {
+	a, err := NewPlan("aa", Limits{Disk: Of(1), Domains: Of(2)}, Features{"mail": true})
+	require.NoError(t, err)
+	b, err := NewPlan("bb", Limits{Disk: Unlimited, Domains: Of(2)}, nil)
+	require.NoError(t, err)
+	var differ []string
+	rows := Compare([]Plan{a, b, a})
+	for _, row := range rows {
+		if row.Differs && row.Limit != nil {
+			differ = append(differ, string(row.Limit.Key))
+			assert.Equal(t, []Amount{Of(1), Unlimited, Of(1)}, row.Amounts)
+		} else if row.Differs {
+			differ = append(differ, string(row.Feature))
+			assert.Equal(t, []bool{true, false, true}, row.On)
+		}
+	}
+	assert.Equal(t, []string{"disk", "mail"}, differ)
+	assert.Len(t, rows, len(AllLimits)+len(AllFeatures))
 }

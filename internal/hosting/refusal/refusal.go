@@ -25,7 +25,7 @@ const (
 	TooManyTries      Kind = "too-many-tries"         // sign-in is throttled for a while
 	NameTaken         Kind = "name-taken"             // a name that must be unique is in use
 	DomainTaken       Kind = "domain-taken"           // the domain, one above it or one below it is hosted already
-	LimitReached      Kind = "limit-reached"          // an allowance leaves no room; see Limit
+	LimitReached      Kind = "limit-reached"          // an allowance leaves no room; see Limits
 	ServerClosed      Kind = "server-closed"          // the server takes no new accounts
 	ServerUnreachable Kind = "server-unreachable"     // the agent did not answer
 	ServerFull        Kind = "server-full"            // no disk space left for it
@@ -35,11 +35,19 @@ const (
 	KeyReused         Kind = "idempotency-key-reused" // the same Idempotency-Key with another request
 	ApplyFailed       Kind = "apply-failed"           // a server's program refused the result
 	InUse             Kind = "in-use"                 // cannot be removed while others depend on it
+	NeedsDecision     Kind = "needs-decision"         // the request must say what is to become of something; see Decide
+	Suspended         Kind = "suspended"              // switched off for a reason that the detail tells
+	NeedsCode         Kind = "needs-code"             // the password fits; a code of the second factor is needed as well
+	MustDoFirst       Kind = "must-do-first"          // the person has to set a password or a second factor before anything else
+	LinkEnded         Kind = "link-ended"             // a one-time link was used, has ended, or never was
+	WeakPassword      Kind = "weak-password"          // a password that would soon be guessed
+	MailFailed        Kind = "mail-failed"            // the mail server did not take a message
 )
 
 // Kinds lists every kind.
 var Kinds = []Kind{InvalidInput, NotFound, NotAllowed, NotSignedIn, WrongSignIn, TooManyTries, NameTaken, DomainTaken, LimitReached, ServerClosed,
-	ServerUnreachable, ServerFull, NoServer, Changed, WrongState, KeyReused, ApplyFailed, InUse}
+	ServerUnreachable, ServerFull, NoServer, Changed, WrongState, KeyReused, ApplyFailed, InUse,
+	NeedsDecision, Suspended, NeedsCode, MustDoFirst, LinkEnded, WeakPassword, MailFailed}
 
 // Field is one wrong field of the input.
 type Field struct {
@@ -55,8 +63,10 @@ type Limit struct {
 	Key string `json:"key"`
 	// Value is what is allowed, in the limit's unit; sizes are bytes.
 	Value int64 `json:"value"`
-	// Used is what is used or given out now, in the same unit.
+	// Used is what is used or given out now, and Left what remains, at least 0;
+	// both in the same unit.
 	Used int64 `json:"used"`
+	Left int64 `json:"left"`
 	// Source says where the value comes from, such as "plan harbour".
 	Source string `json:"source"`
 	// RaisedBy says who can raise it.
@@ -68,7 +78,19 @@ type Refusal struct {
 	Kind   Kind
 	Detail string
 	Fields []Field
-	Limit  *Limit
+	// Limits are those that leave no room, for [LimitReached].
+	Limits []Limit
+	// Decide are the decisions of which the request must name one, for [NeedsDecision].
+	Decide []Choice
+}
+
+// Choice is one way to decide what a request left open.
+type Choice struct {
+	// Field is the JSON name of the field that takes the decision, Value what to put there.
+	Field string `json:"field"`
+	Value string `json:"value"`
+	// Means says what would then be done.
+	Means string `json:"means"`
 }
 
 // Error returns the detail, with the field messages after it.

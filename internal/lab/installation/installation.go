@@ -107,7 +107,7 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 	if err := i.StartService(ctx); err != nil {
 		return nil, err
 	}
-	if _, err := i.Client.SignIn(ctx, i.Operator, i.Password); err != nil {
+	if _, err := i.Client.SignIn(ctx, api.SignIn{Name: i.Operator, Password: i.Password}); err != nil {
 		return nil, fmt.Errorf("sign in as %s: %w", i.Operator, err)
 	}
 	for _, server := range o.Servers {

@@ -9,11 +9,44 @@ import (
 	"context"
 )
 
+const account = `-- name: Account :one
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_why, search from accounts where id = $1
+`
+
+func (q *Queries) Account(ctx context.Context, id int64) (Account, error) {
+	row := q.db.QueryRow(ctx, account, id)
+	var i Account
+	err := row.Scan(
+		&i.ID,
+		&i.SignInName,
+		&i.MainDomain,
+		&i.CustomerID,
+		&i.PlanID,
+		&i.ServerID,
+		&i.State,
+		&i.Revision,
+		&i.AppliedRevision,
+		&i.DiskUsed,
+		&i.Placement,
+		&i.Version,
+		&i.OpenedAt,
+		&i.ClosedAt,
+		&i.ResellerID,
+		&i.Held,
+		&i.HeldAt,
+		&i.SuspendedAt,
+		&i.SuspendedBy,
+		&i.SuspendedWhy,
+		&i.Search,
+	)
+	return i, err
+}
+
 const accountApplied = `-- name: AccountApplied :one
 update accounts set applied_revision = greatest(applied_revision, $1::bigint), version = version + 1,
     state = case when $1::bigint < revision then state when state = 'opening' then 'active' when state = 'closing' then 'closed' else state end,
     closed_at = case when $1::bigint >= revision and state = 'closing' then now() else closed_at end
-where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at
+where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_why, search
 `
 
 type AccountAppliedParams struct {
@@ -40,134 +73,151 @@ func (q *Queries) AccountApplied(ctx context.Context, arg AccountAppliedParams) 
 		&i.Version,
 		&i.OpenedAt,
 		&i.ClosedAt,
+		&i.ResellerID,
+		&i.Held,
+		&i.HeldAt,
+		&i.SuspendedAt,
+		&i.SuspendedBy,
+		&i.SuspendedWhy,
+		&i.Search,
 	)
 	return i, err
 }
 
-const accountByID = `-- name: AccountByID :one
-select accounts.id, accounts.sign_in_name, accounts.main_domain, accounts.customer_id, accounts.plan_id, accounts.server_id, accounts.state, accounts.revision, accounts.applied_revision, accounts.disk_used, accounts.placement, accounts.version, accounts.opened_at, accounts.closed_at, customers.name as customer, plans.name as plan, servers.label as server,
-    (select amount from plan_limits where plan_limits.plan_id = accounts.plan_id and key = 'disk') as disk_limit,
-    (select count(*) from drifts where drifts.account_id = accounts.id) as drifts
-from accounts
-join customers on customers.id = accounts.customer_id
-join plans on plans.id = accounts.plan_id
-join servers on servers.id = accounts.server_id
-where accounts.id = $1
+const accountInScope = `-- name: AccountInScope :one
+select accounts.id from accounts where accounts.id = $1
+  and ($2::bigint = 0 or accounts.reseller_id = $2)
+  and ($3::bigint = 0 or accounts.customer_id = $3)
 `
 
-type AccountByIDRow struct {
-	Account   Account
-	Customer  string
-	Plan      string
-	Server    string
-	DiskLimit *int64
-	Drifts    int64
+type AccountInScopeParams struct {
+	ID       int64
+	Reseller int64
+	Customer int64
 }
 
-func (q *Queries) AccountByID(ctx context.Context, id int64) (AccountByIDRow, error) {
-	row := q.db.QueryRow(ctx, accountByID, id)
-	var i AccountByIDRow
+func (q *Queries) AccountInScope(ctx context.Context, arg AccountInScopeParams) (int64, error) {
+	row := q.db.QueryRow(ctx, accountInScope, arg.ID, arg.Reseller, arg.Customer)
+	var id int64
+	err := row.Scan(&id)
+	return id, err
+}
+
+const accountRow = `-- name: AccountRow :one
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, reseller_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, held_at, search, suspended, suspended_at, suspended_by, suspended_why, customer, plan, plan_reseller, server, reseller, disk_limit, drifts, exceptions from account_rows where id = $1
+`
+
+func (q *Queries) AccountRow(ctx context.Context, id int64) (AccountRow, error) {
+	row := q.db.QueryRow(ctx, accountRow, id)
+	var i AccountRow
 	err := row.Scan(
-		&i.Account.ID,
-		&i.Account.SignInName,
-		&i.Account.MainDomain,
-		&i.Account.CustomerID,
-		&i.Account.PlanID,
-		&i.Account.ServerID,
-		&i.Account.State,
-		&i.Account.Revision,
-		&i.Account.AppliedRevision,
-		&i.Account.DiskUsed,
-		&i.Account.Placement,
-		&i.Account.Version,
-		&i.Account.OpenedAt,
-		&i.Account.ClosedAt,
+		&i.ID,
+		&i.SignInName,
+		&i.MainDomain,
+		&i.CustomerID,
+		&i.PlanID,
+		&i.ServerID,
+		&i.ResellerID,
+		&i.State,
+		&i.Revision,
+		&i.AppliedRevision,
+		&i.DiskUsed,
+		&i.Placement,
+		&i.Version,
+		&i.OpenedAt,
+		&i.ClosedAt,
+		&i.HeldAt,
+		&i.Search,
+		&i.Suspended,
+		&i.SuspendedAt,
+		&i.SuspendedBy,
+		&i.SuspendedWhy,
 		&i.Customer,
 		&i.Plan,
+		&i.PlanReseller,
 		&i.Server,
+		&i.Reseller,
 		&i.DiskLimit,
 		&i.Drifts,
+		&i.Exceptions,
 	)
 	return i, err
 }
 
-const accounts = `-- name: Accounts :many
-select accounts.id, accounts.sign_in_name, accounts.main_domain, accounts.customer_id, accounts.plan_id, accounts.server_id, accounts.state, accounts.revision, accounts.applied_revision, accounts.disk_used, accounts.placement, accounts.version, accounts.opened_at, accounts.closed_at, customers.name as customer, plans.name as plan, servers.label as server,
-    (select amount from plan_limits where plan_limits.plan_id = accounts.plan_id and key = 'disk') as disk_limit,
-    (select count(*) from drifts where drifts.account_id = accounts.id) as drifts
-from accounts
-join customers on customers.id = accounts.customer_id
-join plans on plans.id = accounts.plan_id
-join servers on servers.id = accounts.server_id
-where (accounts.main_domain, accounts.id) > ($1::text, $2::bigint)
-  and case when $3::text = '' then accounts.state <> 'closed' else accounts.state = $3 end
-  and ($4::text = '' or servers.label = $4)
-  and ($5::text = '' or plans.name = $5)
-  and ($6::text = ''
-    or accounts.main_domain like '%' || $6 || '%'
-    or accounts.sign_in_name like '%' || $6 || '%'
-    or lower(customers.name) like '%' || $6 || '%'
-    or accounts.id in (select account_id from domains where domains.name like '%' || $6 || '%'))
-order by accounts.main_domain, accounts.id limit $7
+const accountRows = `-- name: AccountRows :many
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, reseller_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, held_at, search, suspended, suspended_at, suspended_by, suspended_why, customer, plan, plan_reseller, server, reseller, disk_limit, drifts, exceptions from account_rows
+where (main_domain, id) > ($1::text, $2::bigint)
+  and case $3::text when '' then state <> 'closed' when 'suspended' then suspended when 'active' then state = 'active' and not suspended else state = $3 end
+  and ($4::text = '' or server = $4)
+  and ($5::bigint = 0 or plan_id = $5)
+  and ($6::text = '' or search like '%' || $6 || '%')
+  and ($7::bigint = 0 or reseller_id = $7)
+  and ($8::bigint = 0 or customer_id = $8)
+order by main_domain, id limit $9
 `
 
-type AccountsParams struct {
+type AccountRowsParams struct {
 	AfterDomain string
 	AfterID     int64
 	State       string
 	Server      string
-	Plan        string
+	Plan        int64
 	Search      string
+	Reseller    int64
+	Customer    int64
 	Most        int32
 }
 
-type AccountsRow struct {
-	Account   Account
-	Customer  string
-	Plan      string
-	Server    string
-	DiskLimit *int64
-	Drifts    int64
-}
-
 // Pages in the order of main domain and number; after is the last row's.
-func (q *Queries) Accounts(ctx context.Context, arg AccountsParams) ([]AccountsRow, error) {
-	rows, err := q.db.Query(ctx, accounts,
+func (q *Queries) AccountRows(ctx context.Context, arg AccountRowsParams) ([]AccountRow, error) {
+	rows, err := q.db.Query(ctx, accountRows,
 		arg.AfterDomain,
 		arg.AfterID,
 		arg.State,
 		arg.Server,
 		arg.Plan,
 		arg.Search,
+		arg.Reseller,
+		arg.Customer,
 		arg.Most,
 	)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	items := []AccountsRow{}
+	items := []AccountRow{}
 	for rows.Next() {
-		var i AccountsRow
+		var i AccountRow
 		if err := rows.Scan(
-			&i.Account.ID,
-			&i.Account.SignInName,
-			&i.Account.MainDomain,
-			&i.Account.CustomerID,
-			&i.Account.PlanID,
-			&i.Account.ServerID,
-			&i.Account.State,
-			&i.Account.Revision,
-			&i.Account.AppliedRevision,
-			&i.Account.DiskUsed,
-			&i.Account.Placement,
-			&i.Account.Version,
-			&i.Account.OpenedAt,
-			&i.Account.ClosedAt,
+			&i.ID,
+			&i.SignInName,
+			&i.MainDomain,
+			&i.CustomerID,
+			&i.PlanID,
+			&i.ServerID,
+			&i.ResellerID,
+			&i.State,
+			&i.Revision,
+			&i.AppliedRevision,
+			&i.DiskUsed,
+			&i.Placement,
+			&i.Version,
+			&i.OpenedAt,
+			&i.ClosedAt,
+			&i.HeldAt,
+			&i.Search,
+			&i.Suspended,
+			&i.SuspendedAt,
+			&i.SuspendedBy,
+			&i.SuspendedWhy,
 			&i.Customer,
 			&i.Plan,
+			&i.PlanReseller,
 			&i.Server,
+			&i.Reseller,
 			&i.DiskLimit,
 			&i.Drifts,
+			&i.Exceptions,
 		); err != nil {
 			return nil, err
 		}
@@ -180,7 +230,7 @@ func (q *Queries) Accounts(ctx context.Context, arg AccountsParams) ([]AccountsR
 }
 
 const addAccount = `-- name: AddAccount :one
-insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement) values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at
+insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement) values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_why, search
 `
 
 type AddAccountParams struct {
@@ -217,12 +267,19 @@ func (q *Queries) AddAccount(ctx context.Context, arg AddAccountParams) (Account
 		&i.Version,
 		&i.OpenedAt,
 		&i.ClosedAt,
+		&i.ResellerID,
+		&i.Held,
+		&i.HeldAt,
+		&i.SuspendedAt,
+		&i.SuspendedBy,
+		&i.SuspendedWhy,
+		&i.Search,
 	)
 	return i, err
 }
 
 const addDomain = `-- name: AddDomain :one
-insert into domains (account_id, name, registrable, main, root) values ($1, $2, $3, $4, $5) returning id, account_id, name, registrable, served_as, main, root, added_at
+insert into domains (account_id, name, registrable, main, root, counts_as) values ($1, $2, $3, $4, $5, $6) returning id, account_id, name, registrable, served_as, main, root, added_at, counts_as
 `
 
 type AddDomainParams struct {
@@ -231,6 +288,7 @@ type AddDomainParams struct {
 	Registrable string
 	Main        bool
 	Root        string
+	CountsAs    string
 }
 
 func (q *Queries) AddDomain(ctx context.Context, arg AddDomainParams) (Domain, error) {
@@ -240,6 +298,7 @@ func (q *Queries) AddDomain(ctx context.Context, arg AddDomainParams) (Domain, e
 		arg.Registrable,
 		arg.Main,
 		arg.Root,
+		arg.CountsAs,
 	)
 	var i Domain
 	err := row.Scan(
@@ -251,6 +310,7 @@ func (q *Queries) AddDomain(ctx context.Context, arg AddDomainParams) (Domain, e
 		&i.Main,
 		&i.Root,
 		&i.AddedAt,
+		&i.CountsAs,
 	)
 	return i, err
 }
@@ -294,7 +354,7 @@ func (q *Queries) DisksOfServer(ctx context.Context, serverID int64) ([]DisksOfS
 }
 
 const domainsOfAccount = `-- name: DomainsOfAccount :many
-select id, account_id, name, registrable, served_as, main, root, added_at from domains where account_id = $1 order by main desc, name
+select id, account_id, name, registrable, served_as, main, root, added_at, counts_as from domains where account_id = $1 order by main desc, name
 `
 
 func (q *Queries) DomainsOfAccount(ctx context.Context, accountID int64) ([]Domain, error) {
@@ -315,6 +375,7 @@ func (q *Queries) DomainsOfAccount(ctx context.Context, accountID int64) ([]Doma
 			&i.Main,
 			&i.Root,
 			&i.AddedAt,
+			&i.CountsAs,
 		); err != nil {
 			return nil, err
 		}
@@ -328,16 +389,24 @@ func (q *Queries) DomainsOfAccount(ctx context.Context, accountID int64) ([]Doma
 
 const findAccount = `-- name: FindAccount :one
 select accounts.id from accounts
-where (accounts.id::text = $1::text
-   or accounts.sign_in_name = $1
-   or accounts.main_domain = $1
-   or accounts.id in (select account_id from domains where name = $1))
+where accounts.id in (
+    select a.id from accounts a where a.sign_in_name = $1
+    union all select a.id from accounts a where a.main_domain = $1
+    union all select d.account_id from domains d where d.name = $1)
+  and ($2::bigint = 0 or accounts.reseller_id = $2)
+  and ($3::bigint = 0 or accounts.customer_id = $3)
 order by (state = 'closed'), id desc limit 1
 `
 
-// By number, by sign-in name or by any of its domains; one that is not closed goes first.
-func (q *Queries) FindAccount(ctx context.Context, reference string) (int64, error) {
-	row := q.db.QueryRow(ctx, findAccount, reference)
+type FindAccountParams struct {
+	Reference string
+	Reseller  int64
+	Customer  int64
+}
+
+// By sign-in name or by any of its domains; one that is not closed goes first. What is not in the scope is not there.
+func (q *Queries) FindAccount(ctx context.Context, arg FindAccountParams) (int64, error) {
+	row := q.db.QueryRow(ctx, findAccount, arg.Reference, arg.Reseller, arg.Customer)
 	var id int64
 	err := row.Scan(&id)
 	return id, err
@@ -352,8 +421,22 @@ func (q *Queries) ForgetDomains(ctx context.Context, accountID int64) error {
 	return err
 }
 
+const hold = `-- name: Hold :exec
+update accounts set held = $2, held_at = case when $2::jsonb is null then null else now() end, version = version + 1 where id = $1
+`
+
+type HoldParams struct {
+	ID   int64
+	Held []byte
+}
+
+func (q *Queries) Hold(ctx context.Context, arg HoldParams) error {
+	_, err := q.db.Exec(ctx, hold, arg.ID, arg.Held)
+	return err
+}
+
 const lockAccount = `-- name: LockAccount :one
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at from accounts where id = $1 for update
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_why, search from accounts where id = $1 for update
 `
 
 func (q *Queries) LockAccount(ctx context.Context, id int64) (Account, error) {
@@ -374,8 +457,62 @@ func (q *Queries) LockAccount(ctx context.Context, id int64) (Account, error) {
 		&i.Version,
 		&i.OpenedAt,
 		&i.ClosedAt,
+		&i.ResellerID,
+		&i.Held,
+		&i.HeldAt,
+		&i.SuspendedAt,
+		&i.SuspendedBy,
+		&i.SuspendedWhy,
+		&i.Search,
 	)
 	return i, err
+}
+
+const lockAccounts = `-- name: LockAccounts :many
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_why, search from accounts where id = any($1::bigint[]) order by id for update
+`
+
+// In the order of their numbers, so that nobody waits in a circle.
+func (q *Queries) LockAccounts(ctx context.Context, ids []int64) ([]Account, error) {
+	rows, err := q.db.Query(ctx, lockAccounts, ids)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Account{}
+	for rows.Next() {
+		var i Account
+		if err := rows.Scan(
+			&i.ID,
+			&i.SignInName,
+			&i.MainDomain,
+			&i.CustomerID,
+			&i.PlanID,
+			&i.ServerID,
+			&i.State,
+			&i.Revision,
+			&i.AppliedRevision,
+			&i.DiskUsed,
+			&i.Placement,
+			&i.Version,
+			&i.OpenedAt,
+			&i.ClosedAt,
+			&i.ResellerID,
+			&i.Held,
+			&i.HeldAt,
+			&i.SuspendedAt,
+			&i.SuspendedBy,
+			&i.SuspendedWhy,
+			&i.Search,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const lockDomain = `-- name: LockDomain :exec
@@ -400,6 +537,50 @@ type MeasuredParams struct {
 func (q *Queries) Measured(ctx context.Context, arg MeasuredParams) error {
 	_, err := q.db.Exec(ctx, measured, arg.ID, arg.DiskUsed)
 	return err
+}
+
+const putOnPlan = `-- name: PutOnPlan :exec
+update accounts set plan_id = $2, version = version + 1 where id = $1
+`
+
+type PutOnPlanParams struct {
+	ID     int64
+	PlanID int64
+}
+
+func (q *Queries) PutOnPlan(ctx context.Context, arg PutOnPlanParams) error {
+	_, err := q.db.Exec(ctx, putOnPlan, arg.ID, arg.PlanID)
+	return err
+}
+
+const raiseAccounts = `-- name: RaiseAccounts :many
+update accounts set revision = revision + 1, version = version + 1 where id = any($1::bigint[]) and state in ('opening', 'active') returning id, revision
+`
+
+type RaiseAccountsRow struct {
+	ID       int64
+	Revision int64
+}
+
+// What these accounts are to hold on their servers has changed.
+func (q *Queries) RaiseAccounts(ctx context.Context, ids []int64) ([]RaiseAccountsRow, error) {
+	rows, err := q.db.Query(ctx, raiseAccounts, ids)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []RaiseAccountsRow{}
+	for rows.Next() {
+		var i RaiseAccountsRow
+		if err := rows.Scan(&i.ID, &i.Revision); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const relatedDomains = `-- name: RelatedDomains :many
@@ -431,6 +612,30 @@ func (q *Queries) RelatedDomains(ctx context.Context, registrable string) ([]Rel
 	return items, nil
 }
 
+const removeDomain = `-- name: RemoveDomain :exec
+delete from domains where id = $1
+`
+
+func (q *Queries) RemoveDomain(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, removeDomain, id)
+	return err
+}
+
+const suspendAccount = `-- name: SuspendAccount :exec
+update accounts set suspended_at = case when $1::text is null then null else now() end, suspended_by = $1, suspended_why = $2 where id = $3
+`
+
+type SuspendAccountParams struct {
+	By  *string
+	Why *string
+	ID  int64
+}
+
+func (q *Queries) SuspendAccount(ctx context.Context, arg SuspendAccountParams) error {
+	_, err := q.db.Exec(ctx, suspendAccount, arg.By, arg.Why, arg.ID)
+	return err
+}
+
 const takenSignInNames = `-- name: TakenSignInNames :many
 select sign_in_name from accounts where state <> 'closed' and sign_in_name like $1::text || '%'
 `
@@ -456,7 +661,7 @@ func (q *Queries) TakenSignInNames(ctx context.Context, stem string) ([]string, 
 }
 
 const wantAccount = `-- name: WantAccount :one
-update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at
+update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_why, search
 `
 
 type WantAccountParams struct {
@@ -482,6 +687,13 @@ func (q *Queries) WantAccount(ctx context.Context, arg WantAccountParams) (Accou
 		&i.Version,
 		&i.OpenedAt,
 		&i.ClosedAt,
+		&i.ResellerID,
+		&i.Held,
+		&i.HeldAt,
+		&i.SuspendedAt,
+		&i.SuspendedBy,
+		&i.SuspendedWhy,
+		&i.Search,
 	)
 	return i, err
 }

@@ -11,16 +11,29 @@ import (
 )
 
 const addCustomer = `-- name: AddCustomer :one
-insert into customers (name, email) values ($1, $2) returning id, name, email, version, created_at
+insert into customers (reseller_id, name, email, contact, phone, postal, language) values ($1, $2, $3, $4, $5, $6, $7) returning id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at
 `
 
 type AddCustomerParams struct {
-	Name  string
-	Email *string
+	ResellerID *int64
+	Name       string
+	Email      *string
+	Contact    string
+	Phone      string
+	Postal     string
+	Language   string
 }
 
 func (q *Queries) AddCustomer(ctx context.Context, arg AddCustomerParams) (Customer, error) {
-	row := q.db.QueryRow(ctx, addCustomer, arg.Name, arg.Email)
+	row := q.db.QueryRow(ctx, addCustomer,
+		arg.ResellerID,
+		arg.Name,
+		arg.Email,
+		arg.Contact,
+		arg.Phone,
+		arg.Postal,
+		arg.Language,
+	)
 	var i Customer
 	err := row.Scan(
 		&i.ID,
@@ -28,16 +41,41 @@ func (q *Queries) AddCustomer(ctx context.Context, arg AddCustomerParams) (Custo
 		&i.Email,
 		&i.Version,
 		&i.CreatedAt,
+		&i.ResellerID,
+		&i.Contact,
+		&i.Phone,
+		&i.Postal,
+		&i.Language,
+		&i.Notes,
+		&i.RemovedAt,
 	)
 	return i, err
 }
 
-const customerByName = `-- name: CustomerByName :one
-select id, name, email, version, created_at from customers where lower(name) = lower($1)
+const changeCustomer = `-- name: ChangeCustomer :one
+update customers set name = $2, email = $3, contact = $4, phone = $5, postal = $6, language = $7, version = version + 1 where id = $1 returning id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at
 `
 
-func (q *Queries) CustomerByName(ctx context.Context, name string) (Customer, error) {
-	row := q.db.QueryRow(ctx, customerByName, name)
+type ChangeCustomerParams struct {
+	ID       int64
+	Name     string
+	Email    *string
+	Contact  string
+	Phone    string
+	Postal   string
+	Language string
+}
+
+func (q *Queries) ChangeCustomer(ctx context.Context, arg ChangeCustomerParams) (Customer, error) {
+	row := q.db.QueryRow(ctx, changeCustomer,
+		arg.ID,
+		arg.Name,
+		arg.Email,
+		arg.Contact,
+		arg.Phone,
+		arg.Postal,
+		arg.Language,
+	)
 	var i Customer
 	err := row.Scan(
 		&i.ID,
@@ -45,33 +83,105 @@ func (q *Queries) CustomerByName(ctx context.Context, name string) (Customer, er
 		&i.Email,
 		&i.Version,
 		&i.CreatedAt,
+		&i.ResellerID,
+		&i.Contact,
+		&i.Phone,
+		&i.Postal,
+		&i.Language,
+		&i.Notes,
+		&i.RemovedAt,
+	)
+	return i, err
+}
+
+const countAccountsOf = `-- name: CountAccountsOf :one
+select count(*) filter (where accounts.state <> 'closed')::bigint as open, count(*)::bigint as ever from accounts where accounts.customer_id = $1
+`
+
+type CountAccountsOfRow struct {
+	Open int64
+	Ever int64
+}
+
+func (q *Queries) CountAccountsOf(ctx context.Context, customerID int64) (CountAccountsOfRow, error) {
+	row := q.db.QueryRow(ctx, countAccountsOf, customerID)
+	var i CountAccountsOfRow
+	err := row.Scan(&i.Open, &i.Ever)
+	return i, err
+}
+
+const customerByID = `-- name: CustomerByID :one
+select id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at from customers where id = $1
+`
+
+func (q *Queries) CustomerByID(ctx context.Context, id int64) (Customer, error) {
+	row := q.db.QueryRow(ctx, customerByID, id)
+	var i Customer
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Email,
+		&i.Version,
+		&i.CreatedAt,
+		&i.ResellerID,
+		&i.Contact,
+		&i.Phone,
+		&i.Postal,
+		&i.Language,
+		&i.Notes,
+		&i.RemovedAt,
 	)
 	return i, err
 }
 
 const customers = `-- name: Customers :many
-select customers.id, customers.name, customers.email, customers.version, customers.created_at, (select count(*) from accounts where customer_id = customers.id and state <> 'closed') as accounts
-from customers where lower(name) > $1::text and ($2::text = '' or lower(name) like '%' || lower($2) || '%')
-order by lower(name) limit $3
+select customers.id, customers.reseller_id, customers.name, customers.email, customers.contact, customers.phone, customers.postal, customers.language, customers.version, customers.created_at,
+    coalesce(resellers.name, '')::text as reseller,
+    (select count(*) from accounts where accounts.customer_id = customers.id and state <> 'closed')::bigint as accounts
+from customers left join resellers on resellers.id = customers.reseller_id
+where customers.removed_at is null and (lower(customers.name), customers.id) > ($1::text, $2::bigint)
+  and ($3::text = '' or lower(customers.name || ' ' || coalesce(customers.email, '')) like '%' || lower($3) || '%')
+  and ($4::bigint = 0 or customers.reseller_id = $4)
+  and (not $5::boolean or customers.reseller_id is null)
+  and ($6::bigint = 0 or customers.id = $6)
+order by lower(customers.name), customers.id limit $7
 `
 
 type CustomersParams struct {
-	After  string
-	Search string
-	Most   int32
+	AfterName string
+	AfterID   int64
+	Search    string
+	Reseller  int64
+	Own       bool
+	Customer  int64
+	Most      int32
 }
 
 type CustomersRow struct {
-	ID        int64
-	Name      string
-	Email     *string
-	Version   int64
-	CreatedAt time.Time
-	Accounts  int64
+	ID         int64
+	ResellerID *int64
+	Name       string
+	Email      *string
+	Contact    string
+	Phone      string
+	Postal     string
+	Language   string
+	Version    int64
+	CreatedAt  time.Time
+	Reseller   string
+	Accounts   int64
 }
 
 func (q *Queries) Customers(ctx context.Context, arg CustomersParams) ([]CustomersRow, error) {
-	rows, err := q.db.Query(ctx, customers, arg.After, arg.Search, arg.Most)
+	rows, err := q.db.Query(ctx, customers,
+		arg.AfterName,
+		arg.AfterID,
+		arg.Search,
+		arg.Reseller,
+		arg.Own,
+		arg.Customer,
+		arg.Most,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -81,10 +191,16 @@ func (q *Queries) Customers(ctx context.Context, arg CustomersParams) ([]Custome
 		var i CustomersRow
 		if err := rows.Scan(
 			&i.ID,
+			&i.ResellerID,
 			&i.Name,
 			&i.Email,
+			&i.Contact,
+			&i.Phone,
+			&i.Postal,
+			&i.Language,
 			&i.Version,
 			&i.CreatedAt,
+			&i.Reseller,
 			&i.Accounts,
 		); err != nil {
 			return nil, err
@@ -95,4 +211,100 @@ func (q *Queries) Customers(ctx context.Context, arg CustomersParams) ([]Custome
 		return nil, err
 	}
 	return items, nil
+}
+
+const findCustomers = `-- name: FindCustomers :many
+select customers.id, customers.name, coalesce(resellers.name, '')::text as reseller from customers left join resellers on resellers.id = customers.reseller_id
+where customers.removed_at is null and (customers.id = $1::bigint or lower(customers.name) = lower($2::text))
+  and ($3::bigint = 0 or customers.reseller_id = $3)
+  and ($4::bigint = 0 or customers.id = $4)
+order by (customers.reseller_id is not null), customers.id
+`
+
+type FindCustomersParams struct {
+	ID       int64
+	Name     string
+	Reseller int64
+	Customer int64
+}
+
+type FindCustomersRow struct {
+	ID       int64
+	Name     string
+	Reseller string
+}
+
+// By number or by name; names are unique for each reseller, so there may be more than one.
+func (q *Queries) FindCustomers(ctx context.Context, arg FindCustomersParams) ([]FindCustomersRow, error) {
+	rows, err := q.db.Query(ctx, findCustomers,
+		arg.ID,
+		arg.Name,
+		arg.Reseller,
+		arg.Customer,
+	)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []FindCustomersRow{}
+	for rows.Next() {
+		var i FindCustomersRow
+		if err := rows.Scan(&i.ID, &i.Name, &i.Reseller); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const keepNotes = `-- name: KeepNotes :exec
+update customers set notes = $2 where id = $1
+`
+
+type KeepNotesParams struct {
+	ID    int64
+	Notes string
+}
+
+func (q *Queries) KeepNotes(ctx context.Context, arg KeepNotesParams) error {
+	_, err := q.db.Exec(ctx, keepNotes, arg.ID, arg.Notes)
+	return err
+}
+
+const lockCustomer = `-- name: LockCustomer :one
+select id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at from customers where id = $1 for update
+`
+
+func (q *Queries) LockCustomer(ctx context.Context, id int64) (Customer, error) {
+	row := q.db.QueryRow(ctx, lockCustomer, id)
+	var i Customer
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Email,
+		&i.Version,
+		&i.CreatedAt,
+		&i.ResellerID,
+		&i.Contact,
+		&i.Phone,
+		&i.Postal,
+		&i.Language,
+		&i.Notes,
+		&i.RemovedAt,
+	)
+	return i, err
+}
+
+const removeCustomer = `-- name: RemoveCustomer :exec
+with gone as (delete from people where people.customer_id = $1::bigint)
+update customers set removed_at = now(), name = 'removed customer ' || customers.id, email = null, contact = '', phone = '', postal = '', notes = '', version = version + 1 where customers.id = $1::bigint
+`
+
+// Closed accounts still refer to it; what is personal goes.
+func (q *Queries) RemoveCustomer(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, removeCustomer, id)
+	return err
 }

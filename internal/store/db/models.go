@@ -5,6 +5,7 @@
 package db
 
 import (
+	"net/netip"
 	"time"
 )
 
@@ -23,14 +24,60 @@ type Account struct {
 	Version         int64
 	OpenedAt        time.Time
 	ClosedAt        *time.Time
+	ResellerID      *int64
+	Held            []byte
+	HeldAt          *time.Time
+	SuspendedAt     *time.Time
+	SuspendedBy     *string
+	SuspendedWhy    *string
+	Search          string
+}
+
+type AccountRow struct {
+	ID              int64
+	SignInName      string
+	MainDomain      string
+	CustomerID      int64
+	PlanID          int64
+	ServerID        int64
+	ResellerID      *int64
+	State           string
+	Revision        int64
+	AppliedRevision int64
+	DiskUsed        *int64
+	Placement       string
+	Version         int64
+	OpenedAt        time.Time
+	ClosedAt        *time.Time
+	HeldAt          *time.Time
+	Search          string
+	Suspended       bool
+	SuspendedAt     *time.Time
+	SuspendedBy     string
+	SuspendedWhy    string
+	Customer        string
+	Plan            string
+	PlanReseller    string
+	Server          string
+	Reseller        string
+	DiskLimit       *int64
+	Drifts          int64
+	Exceptions      int64
 }
 
 type Customer struct {
-	ID        int64
-	Name      string
-	Email     *string
-	Version   int64
-	CreatedAt time.Time
+	ID         int64
+	Name       string
+	Email      *string
+	Version    int64
+	CreatedAt  time.Time
+	ResellerID *int64
+	Contact    string
+	Phone      string
+	Postal     string
+	Language   string
+	Notes      string
+	RemovedAt  *time.Time
 }
 
 type Domain struct {
@@ -42,6 +89,7 @@ type Domain struct {
 	Main        bool
 	Root        string
 	AddedAt     time.Time
+	CountsAs    string
 }
 
 type Drift struct {
@@ -56,24 +104,42 @@ type Drift struct {
 }
 
 type Event struct {
-	ID       int64
-	At       time.Time
-	PersonID *int64
-	Actor    string
-	Address  string
-	Request  string
-	Action   string
-	Subject  string
-	Before   []byte
-	After    []byte
+	ID         int64
+	At         time.Time
+	PersonID   *int64
+	Actor      string
+	Address    string
+	Request    string
+	Action     string
+	Subject    string
+	Before     []byte
+	After      []byte
+	OnBehalf   *string
+	AccountID  *int64
+	CustomerID *int64
+	ResellerID *int64
+	Search     *string
+}
+
+type Exception struct {
+	ID         int64
+	AccountID  int64
+	LimitKey   *string
+	Amount     *int64
+	Feature    *string
+	SwitchedOn *bool
+	Reason     string
+	Author     string
+	SetAt      time.Time
+	EndsAt     *time.Time
 }
 
 type Idempotency struct {
 	PersonID  int64
 	Key       string
 	Digest    []byte
-	Answer    []byte
 	CreatedAt time.Time
+	Answer    []byte
 }
 
 type Installation struct {
@@ -81,6 +147,31 @@ type Installation struct {
 	Authority    []byte
 	AuthorityKey []byte
 	CreatedAt    time.Time
+}
+
+type Link struct {
+	ID        int64
+	Digest    []byte
+	PersonID  int64
+	Purpose   string
+	MadeBy    string
+	CreatedAt time.Time
+	EndsAt    time.Time
+	UsedAt    *time.Time
+}
+
+type Mail struct {
+	ID         int64
+	Kind       string
+	Recipient  string
+	Message    []byte
+	Sender     string
+	State      string
+	Failure    string
+	CustomerID *int64
+	ResellerID *int64
+	CreatedAt  time.Time
+	FinishedAt *time.Time
 }
 
 type Operation struct {
@@ -100,6 +191,14 @@ type Operation struct {
 	StartedAt  *time.Time
 	FinishedAt *time.Time
 	TouchedAt  time.Time
+	CustomerID *int64
+	ResellerID *int64
+}
+
+type OperationAccount struct {
+	OperationID int64
+	AccountID   int64
+	Revision    int64
 }
 
 type OperationStep struct {
@@ -118,13 +217,28 @@ type Person struct {
 	Role         string
 	PasswordHash string
 	CreatedAt    time.Time
+	Duty         string
+	ResellerID   *int64
+	CustomerID   *int64
+	Email        *string
+	Language     string
+	LookOnly     bool
+	MustChange   bool
+	PasswordAt   *time.Time
+	Networks     []netip.Prefix
+	TotpSecret   []byte
+	TotpAt       *time.Time
+	TotpStep     int64
+	Version      int64
 }
 
 type Plan struct {
-	ID        int64
-	Name      string
-	Version   int64
-	CreatedAt time.Time
+	ID         int64
+	Name       string
+	Version    int64
+	CreatedAt  time.Time
+	ResellerID *int64
+	RemovedAt  *time.Time
 }
 
 type PlanFeature struct {
@@ -136,6 +250,30 @@ type PlanLimit struct {
 	PlanID int64
 	Key    string
 	Amount *int64
+}
+
+type RecoveryCode struct {
+	PersonID int64
+	Digest   []byte
+	UsedAt   *time.Time
+}
+
+type Reseller struct {
+	ID                int64
+	Name              string
+	Title             string
+	Email             *string
+	Measure           string
+	SuspendedAt       *time.Time
+	SuspendedBy       *string
+	SuspendedWhy      *string
+	SuspendedAccounts bool
+	Brand             []byte
+	Logo              []byte
+	LogoType          *string
+	RemovedAt         *time.Time
+	Version           int64
+	CreatedAt         time.Time
 }
 
 type Server struct {
@@ -156,17 +294,66 @@ type Server struct {
 }
 
 type Session struct {
-	ID          int64
-	TokenDigest []byte
-	PersonID    int64
-	Address     string
-	CreatedAt   time.Time
-	SeenAt      time.Time
-	EndsAt      time.Time
+	ID               int64
+	TokenDigest      []byte
+	PersonID         int64
+	Address          string
+	CreatedAt        time.Time
+	SeenAt           time.Time
+	EndsAt           time.Time
+	EndsLatest       time.Time
+	Program          string
+	ActingCustomerID *int64
+	ActingResellerID *int64
+}
+
+type Setting struct {
+	OnlyRow        bool
+	Title          string
+	Console        string
+	NameServers    []string
+	SecondFactor   []string
+	SessionMinutes int32
+	MailServer     string
+	MailSecurity   string
+	MailName       string
+	MailPassword   []byte
+	Sender         string
+	Version        int64
+}
+
+type ShareFeature struct {
+	ResellerID int64
+	Feature    string
+}
+
+type ShareLimit struct {
+	ResellerID int64
+	Key        string
+	Amount     *int64
 }
 
 type SignInFailure struct {
 	Subject  string
 	Failures int32
 	LastAt   time.Time
+}
+
+type Token struct {
+	ID        int64
+	PersonID  int64
+	Name      string
+	Digest    []byte
+	Scopes    []string
+	Networks  []netip.Prefix
+	EndsAt    *time.Time
+	UsedAt    *time.Time
+	UsedFrom  *string
+	CreatedAt time.Time
+}
+
+type Usage struct {
+	AccountID int64
+	Key       string
+	Amount    *int64
 }

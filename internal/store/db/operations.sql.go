@@ -10,19 +10,26 @@ import (
 )
 
 const addOperation = `-- name: AddOperation :one
-insert into operations (kind, subject, account_id, server_id, revision, person_id, actor) values ($1, $2, $3, $4, $5, $6, $7) returning id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at
+insert into operations (kind, subject, account_id, server_id, revision, person_id, actor, customer_id, reseller_id)
+select $1, $2, $3, $4, $5, $6, $7,
+    coalesce((select accounts.customer_id from accounts where accounts.id = $3::bigint), $8::bigint),
+    coalesce((select accounts.reseller_id from accounts where accounts.id = $3::bigint), $9::bigint)
+returning id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id
 `
 
 type AddOperationParams struct {
-	Kind      string
-	Subject   string
-	AccountID *int64
-	ServerID  *int64
-	Revision  *int64
-	PersonID  *int64
-	Actor     string
+	Kind       string
+	Subject    string
+	AccountID  *int64
+	ServerID   *int64
+	Revision   *int64
+	PersonID   *int64
+	Actor      string
+	CustomerID *int64
+	ResellerID *int64
 }
 
+// Whose operation it is follows from its account, unless it has none.
 func (q *Queries) AddOperation(ctx context.Context, arg AddOperationParams) (Operation, error) {
 	row := q.db.QueryRow(ctx, addOperation,
 		arg.Kind,
@@ -32,6 +39,8 @@ func (q *Queries) AddOperation(ctx context.Context, arg AddOperationParams) (Ope
 		arg.Revision,
 		arg.PersonID,
 		arg.Actor,
+		arg.CustomerID,
+		arg.ResellerID,
 	)
 	var i Operation
 	err := row.Scan(
@@ -51,8 +60,64 @@ func (q *Queries) AddOperation(ctx context.Context, arg AddOperationParams) (Ope
 		&i.StartedAt,
 		&i.FinishedAt,
 		&i.TouchedAt,
+		&i.CustomerID,
+		&i.ResellerID,
 	)
 	return i, err
+}
+
+const coverAccounts = `-- name: CoverAccounts :exec
+insert into operation_accounts (operation_id, account_id, revision)
+select $1::bigint, unnest($2::bigint[]), unnest($3::bigint[])
+`
+
+type CoverAccountsParams struct {
+	Operation int64
+	Accounts  []int64
+	Revisions []int64
+}
+
+func (q *Queries) CoverAccounts(ctx context.Context, arg CoverAccountsParams) error {
+	_, err := q.db.Exec(ctx, coverAccounts, arg.Operation, arg.Accounts, arg.Revisions)
+	return err
+}
+
+const coveredAccounts = `-- name: CoveredAccounts :many
+select accounts.id, accounts.sign_in_name, servers.label as server, (accounts.applied_revision >= operation_accounts.revision or accounts.state = 'closed')::boolean as applied
+from operation_accounts join accounts on accounts.id = operation_accounts.account_id join servers on servers.id = accounts.server_id
+where operation_id = $1 order by servers.label, accounts.id
+`
+
+type CoveredAccountsRow struct {
+	ID         int64
+	SignInName string
+	Server     string
+	Applied    bool
+}
+
+func (q *Queries) CoveredAccounts(ctx context.Context, operationID int64) ([]CoveredAccountsRow, error) {
+	rows, err := q.db.Query(ctx, coveredAccounts, operationID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []CoveredAccountsRow{}
+	for rows.Next() {
+		var i CoveredAccountsRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.SignInName,
+			&i.Server,
+			&i.Applied,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const finishOperations = `-- name: FinishOperations :exec
@@ -109,11 +174,19 @@ func (q *Queries) LeaveServer(ctx context.Context, serverID *int64) error {
 }
 
 const operationByID = `-- name: OperationByID :one
-select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at from operations where id = $1
+select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id from operations where id = $1
+  and ($2::bigint = 0 or reseller_id = $2)
+  and ($3::bigint = 0 or customer_id = $3)
 `
 
-func (q *Queries) OperationByID(ctx context.Context, id int64) (Operation, error) {
-	row := q.db.QueryRow(ctx, operationByID, id)
+type OperationByIDParams struct {
+	ID       int64
+	Reseller int64
+	Customer int64
+}
+
+func (q *Queries) OperationByID(ctx context.Context, arg OperationByIDParams) (Operation, error) {
+	row := q.db.QueryRow(ctx, operationByID, arg.ID, arg.Reseller, arg.Customer)
 	var i Operation
 	err := row.Scan(
 		&i.ID,
@@ -132,25 +205,31 @@ func (q *Queries) OperationByID(ctx context.Context, id int64) (Operation, error
 		&i.StartedAt,
 		&i.FinishedAt,
 		&i.TouchedAt,
+		&i.CustomerID,
+		&i.ResellerID,
 	)
 	return i, err
 }
 
 const operations = `-- name: Operations :many
-select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at from operations
-where id < $1::bigint
-  and ($2::bigint = 0 or account_id = $2)
+select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id from operations
+where operations.id < $1::bigint
+  and ($2::bigint = 0 or account_id = $2 or operations.id in (select operation_id from operation_accounts where operation_accounts.account_id = $2))
   and ($3::bigint = 0 or server_id = $3)
   and ($4::text = '' or state = $4)
-order by id desc limit $5
+  and ($5::bigint = 0 or reseller_id = $5)
+  and ($6::bigint = 0 or customer_id = $6)
+order by operations.id desc limit $7
 `
 
 type OperationsParams struct {
-	Before  int64
-	Account int64
-	Server  int64
-	State   string
-	Most    int32
+	Before   int64
+	Account  int64
+	Server   int64
+	State    string
+	Reseller int64
+	Customer int64
+	Most     int32
 }
 
 func (q *Queries) Operations(ctx context.Context, arg OperationsParams) ([]Operation, error) {
@@ -159,6 +238,8 @@ func (q *Queries) Operations(ctx context.Context, arg OperationsParams) ([]Opera
 		arg.Account,
 		arg.Server,
 		arg.State,
+		arg.Reseller,
+		arg.Customer,
 		arg.Most,
 	)
 	if err != nil {
@@ -185,6 +266,8 @@ func (q *Queries) Operations(ctx context.Context, arg OperationsParams) ([]Opera
 			&i.StartedAt,
 			&i.FinishedAt,
 			&i.TouchedAt,
+			&i.CustomerID,
+			&i.ResellerID,
 		); err != nil {
 			return nil, err
 		}
@@ -197,7 +280,7 @@ func (q *Queries) Operations(ctx context.Context, arg OperationsParams) ([]Opera
 }
 
 const stalled = `-- name: Stalled :many
-select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at from operations where state in ('waiting', 'running') and touched_at < now() - make_interval(secs => $1::float8) order by id limit 500
+select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id from operations where state in ('waiting', 'running') and touched_at < now() - make_interval(secs => $1::float8) order by id limit 500
 `
 
 // Operations that nobody has worked on for a while: the process that did was killed.
@@ -227,6 +310,8 @@ func (q *Queries) Stalled(ctx context.Context, seconds float64) ([]Operation, er
 			&i.StartedAt,
 			&i.FinishedAt,
 			&i.TouchedAt,
+			&i.CustomerID,
+			&i.ResellerID,
 		); err != nil {
 			return nil, err
 		}

@@ -7,21 +7,82 @@ package db
 
 import (
 	"context"
+	"net/netip"
 	"time"
 )
 
+const actAs = `-- name: ActAs :exec
+update sessions set acting_customer_id = $2, acting_reseller_id = $3 where id = $1
+`
+
+type ActAsParams struct {
+	ID               int64
+	ActingCustomerID *int64
+	ActingResellerID *int64
+}
+
+func (q *Queries) ActAs(ctx context.Context, arg ActAsParams) error {
+	_, err := q.db.Exec(ctx, actAs, arg.ID, arg.ActingCustomerID, arg.ActingResellerID)
+	return err
+}
+
+const addLink = `-- name: AddLink :exec
+insert into links (digest, person_id, purpose, made_by, ends_at) values ($1, $2, $3, $4, $5)
+`
+
+type AddLinkParams struct {
+	Digest   []byte
+	PersonID int64
+	Purpose  string
+	MadeBy   string
+	EndsAt   time.Time
+}
+
+func (q *Queries) AddLink(ctx context.Context, arg AddLinkParams) error {
+	_, err := q.db.Exec(ctx, addLink,
+		arg.Digest,
+		arg.PersonID,
+		arg.Purpose,
+		arg.MadeBy,
+		arg.EndsAt,
+	)
+	return err
+}
+
 const addPerson = `-- name: AddPerson :one
-insert into people (name, role, password_hash) values ($1, $2, $3) returning id, name, role, password_hash, created_at
+insert into people (name, role, duty, password_hash, reseller_id, customer_id, email, language, look_only, must_change, networks, password_at)
+values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10,
+    $11::cidr[], case when $4 = '' then null else now() end) returning id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, look_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version
 `
 
 type AddPersonParams struct {
 	Name         string
 	Role         string
+	Duty         string
 	PasswordHash string
+	ResellerID   *int64
+	CustomerID   *int64
+	Email        *string
+	Language     string
+	LookOnly     bool
+	MustChange   bool
+	Networks     []netip.Prefix
 }
 
 func (q *Queries) AddPerson(ctx context.Context, arg AddPersonParams) (Person, error) {
-	row := q.db.QueryRow(ctx, addPerson, arg.Name, arg.Role, arg.PasswordHash)
+	row := q.db.QueryRow(ctx, addPerson,
+		arg.Name,
+		arg.Role,
+		arg.Duty,
+		arg.PasswordHash,
+		arg.ResellerID,
+		arg.CustomerID,
+		arg.Email,
+		arg.Language,
+		arg.LookOnly,
+		arg.MustChange,
+		arg.Networks,
+	)
 	var i Person
 	err := row.Scan(
 		&i.ID,
@@ -29,19 +90,48 @@ func (q *Queries) AddPerson(ctx context.Context, arg AddPersonParams) (Person, e
 		&i.Role,
 		&i.PasswordHash,
 		&i.CreatedAt,
+		&i.Duty,
+		&i.ResellerID,
+		&i.CustomerID,
+		&i.Email,
+		&i.Language,
+		&i.LookOnly,
+		&i.MustChange,
+		&i.PasswordAt,
+		&i.Networks,
+		&i.TotpSecret,
+		&i.TotpAt,
+		&i.TotpStep,
+		&i.Version,
 	)
 	return i, err
 }
 
+const addRecoveryCodes = `-- name: AddRecoveryCodes :exec
+insert into recovery_codes (person_id, digest) select $1::bigint, unnest($2::bytea[])
+`
+
+type AddRecoveryCodesParams struct {
+	Person  int64
+	Digests [][]byte
+}
+
+func (q *Queries) AddRecoveryCodes(ctx context.Context, arg AddRecoveryCodesParams) error {
+	_, err := q.db.Exec(ctx, addRecoveryCodes, arg.Person, arg.Digests)
+	return err
+}
+
 const addSession = `-- name: AddSession :one
-insert into sessions (token_digest, person_id, address, ends_at) values ($1, $2, $3, $4) returning id, token_digest, person_id, address, created_at, seen_at, ends_at
+insert into sessions (token_digest, person_id, address, program, ends_at, ends_latest) values ($1, $2, $3, $4, $5, $6) returning id, token_digest, person_id, address, created_at, seen_at, ends_at, ends_latest, program, acting_customer_id, acting_reseller_id
 `
 
 type AddSessionParams struct {
 	TokenDigest []byte
 	PersonID    int64
 	Address     string
+	Program     string
 	EndsAt      time.Time
+	EndsLatest  time.Time
 }
 
 func (q *Queries) AddSession(ctx context.Context, arg AddSessionParams) (Session, error) {
@@ -49,7 +139,9 @@ func (q *Queries) AddSession(ctx context.Context, arg AddSessionParams) (Session
 		arg.TokenDigest,
 		arg.PersonID,
 		arg.Address,
+		arg.Program,
 		arg.EndsAt,
+		arg.EndsLatest,
 	)
 	var i Session
 	err := row.Scan(
@@ -60,12 +152,101 @@ func (q *Queries) AddSession(ctx context.Context, arg AddSessionParams) (Session
 		&i.CreatedAt,
 		&i.SeenAt,
 		&i.EndsAt,
+		&i.EndsLatest,
+		&i.Program,
+		&i.ActingCustomerID,
+		&i.ActingResellerID,
+	)
+	return i, err
+}
+
+const addToken = `-- name: AddToken :one
+insert into tokens (person_id, name, digest, scopes, networks, ends_at) values ($1, $2, $3, $4, $5::cidr[], $6) returning id, person_id, name, digest, scopes, networks, ends_at, used_at, used_from, created_at
+`
+
+type AddTokenParams struct {
+	PersonID int64
+	Name     string
+	Digest   []byte
+	Scopes   []string
+	Networks []netip.Prefix
+	EndsAt   *time.Time
+}
+
+func (q *Queries) AddToken(ctx context.Context, arg AddTokenParams) (Token, error) {
+	row := q.db.QueryRow(ctx, addToken,
+		arg.PersonID,
+		arg.Name,
+		arg.Digest,
+		arg.Scopes,
+		arg.Networks,
+		arg.EndsAt,
+	)
+	var i Token
+	err := row.Scan(
+		&i.ID,
+		&i.PersonID,
+		&i.Name,
+		&i.Digest,
+		&i.Scopes,
+		&i.Networks,
+		&i.EndsAt,
+		&i.UsedAt,
+		&i.UsedFrom,
+		&i.CreatedAt,
+	)
+	return i, err
+}
+
+const changePerson = `-- name: ChangePerson :one
+update people set duty = $1, email = $2, language = $3, look_only = $4, networks = $5::cidr[], version = version + 1
+where id = $6 returning id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, look_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version
+`
+
+type ChangePersonParams struct {
+	Duty     string
+	Email    *string
+	Language string
+	LookOnly bool
+	Networks []netip.Prefix
+	ID       int64
+}
+
+func (q *Queries) ChangePerson(ctx context.Context, arg ChangePersonParams) (Person, error) {
+	row := q.db.QueryRow(ctx, changePerson,
+		arg.Duty,
+		arg.Email,
+		arg.Language,
+		arg.LookOnly,
+		arg.Networks,
+		arg.ID,
+	)
+	var i Person
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Role,
+		&i.PasswordHash,
+		&i.CreatedAt,
+		&i.Duty,
+		&i.ResellerID,
+		&i.CustomerID,
+		&i.Email,
+		&i.Language,
+		&i.LookOnly,
+		&i.MustChange,
+		&i.PasswordAt,
+		&i.Networks,
+		&i.TotpSecret,
+		&i.TotpAt,
+		&i.TotpStep,
+		&i.Version,
 	)
 	return i, err
 }
 
 const countOperators = `-- name: CountOperators :one
-select count(*) from people where role = 'operator'
+select count(*) from people where role = 'operator' and duty = 'all'
 `
 
 func (q *Queries) CountOperators(ctx context.Context) (int64, error) {
@@ -108,21 +289,96 @@ func (q *Queries) EndOldSessions(ctx context.Context) error {
 	return err
 }
 
-const endSession = `-- name: EndSession :exec
-delete from sessions where id = $1
+const endSession = `-- name: EndSession :execrows
+delete from sessions where id = $1 and person_id = $2
 `
 
-func (q *Queries) EndSession(ctx context.Context, id int64) error {
-	_, err := q.db.Exec(ctx, endSession, id)
-	return err
+type EndSessionParams struct {
+	ID     int64
+	Person int64
+}
+
+func (q *Queries) EndSession(ctx context.Context, arg EndSessionParams) (int64, error) {
+	result, err := q.db.Exec(ctx, endSession, arg.ID, arg.Person)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const endSessionsOf = `-- name: EndSessionsOf :exec
-delete from sessions using people where people.id = sessions.person_id and people.name = $1
+delete from sessions where person_id = $1 and id <> $2::bigint
 `
 
-func (q *Queries) EndSessionsOf(ctx context.Context, name string) error {
-	_, err := q.db.Exec(ctx, endSessionsOf, name)
+type EndSessionsOfParams struct {
+	Person int64
+	But    int64
+}
+
+// All of a person's sessions but one.
+func (q *Queries) EndSessionsOf(ctx context.Context, arg EndSessionsOfParams) error {
+	_, err := q.db.Exec(ctx, endSessionsOf, arg.Person, arg.But)
+	return err
+}
+
+const findPerson = `-- name: FindPerson :one
+select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, look_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where name = $1
+  and ($2::bigint = 0 or people.reseller_id = $2)
+  and ($3::bigint = 0 or people.customer_id = $3)
+`
+
+type FindPersonParams struct {
+	Name     string
+	Reseller int64
+	Customer int64
+}
+
+func (q *Queries) FindPerson(ctx context.Context, arg FindPersonParams) (Person, error) {
+	row := q.db.QueryRow(ctx, findPerson, arg.Name, arg.Reseller, arg.Customer)
+	var i Person
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Role,
+		&i.PasswordHash,
+		&i.CreatedAt,
+		&i.Duty,
+		&i.ResellerID,
+		&i.CustomerID,
+		&i.Email,
+		&i.Language,
+		&i.LookOnly,
+		&i.MustChange,
+		&i.PasswordAt,
+		&i.Networks,
+		&i.TotpSecret,
+		&i.TotpAt,
+		&i.TotpStep,
+		&i.Version,
+	)
+	return i, err
+}
+
+const forgetLinksOf = `-- name: ForgetLinksOf :exec
+delete from links where person_id = $1 and purpose = $2
+`
+
+type ForgetLinksOfParams struct {
+	PersonID int64
+	Purpose  string
+}
+
+func (q *Queries) ForgetLinksOf(ctx context.Context, arg ForgetLinksOfParams) error {
+	_, err := q.db.Exec(ctx, forgetLinksOf, arg.PersonID, arg.Purpose)
+	return err
+}
+
+const forgetOldLinks = `-- name: ForgetOldLinks :exec
+delete from links where ends_at < now() - interval '7 days'
+`
+
+func (q *Queries) ForgetOldLinks(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, forgetOldLinks)
 	return err
 }
 
@@ -135,6 +391,15 @@ func (q *Queries) ForgetOldSignInFailures(ctx context.Context) error {
 	return err
 }
 
+const forgetRecoveryCodes = `-- name: ForgetRecoveryCodes :exec
+delete from recovery_codes where person_id = $1
+`
+
+func (q *Queries) ForgetRecoveryCodes(ctx context.Context, personID int64) error {
+	_, err := q.db.Exec(ctx, forgetRecoveryCodes, personID)
+	return err
+}
+
 const forgetSignInFailures = `-- name: ForgetSignInFailures :exec
 delete from sign_in_failures where subject = $1
 `
@@ -144,8 +409,236 @@ func (q *Queries) ForgetSignInFailures(ctx context.Context, subject string) erro
 	return err
 }
 
+const forgetTOTP = `-- name: ForgetTOTP :exec
+update people set totp_secret = null, totp_at = null, totp_step = 0 where id = $1
+`
+
+func (q *Queries) ForgetTOTP(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, forgetTOTP, id)
+	return err
+}
+
+const keepTOTP = `-- name: KeepTOTP :exec
+update people set totp_at = coalesce(totp_at, now()), totp_step = $2 where id = $1
+`
+
+type KeepTOTPParams struct {
+	ID       int64
+	TotpStep int64
+}
+
+func (q *Queries) KeepTOTP(ctx context.Context, arg KeepTOTPParams) error {
+	_, err := q.db.Exec(ctx, keepTOTP, arg.ID, arg.TotpStep)
+	return err
+}
+
+const linkByDigest = `-- name: LinkByDigest :one
+select links.id, links.purpose, links.made_by, links.ends_at, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.look_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version from links join people on people.id = links.person_id
+where digest = $1 and used_at is null and ends_at > now()
+`
+
+type LinkByDigestRow struct {
+	ID      int64
+	Purpose string
+	MadeBy  string
+	EndsAt  time.Time
+	Person  Person
+}
+
+func (q *Queries) LinkByDigest(ctx context.Context, digest []byte) (LinkByDigestRow, error) {
+	row := q.db.QueryRow(ctx, linkByDigest, digest)
+	var i LinkByDigestRow
+	err := row.Scan(
+		&i.ID,
+		&i.Purpose,
+		&i.MadeBy,
+		&i.EndsAt,
+		&i.Person.ID,
+		&i.Person.Name,
+		&i.Person.Role,
+		&i.Person.PasswordHash,
+		&i.Person.CreatedAt,
+		&i.Person.Duty,
+		&i.Person.ResellerID,
+		&i.Person.CustomerID,
+		&i.Person.Email,
+		&i.Person.Language,
+		&i.Person.LookOnly,
+		&i.Person.MustChange,
+		&i.Person.PasswordAt,
+		&i.Person.Networks,
+		&i.Person.TotpSecret,
+		&i.Person.TotpAt,
+		&i.Person.TotpStep,
+		&i.Person.Version,
+	)
+	return i, err
+}
+
+const lockPeople = `-- name: LockPeople :exec
+lock table people in share row exclusive mode
+`
+
+func (q *Queries) LockPeople(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, lockPeople)
+	return err
+}
+
+const lockPerson = `-- name: LockPerson :one
+select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, look_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where id = $1 for update
+`
+
+func (q *Queries) LockPerson(ctx context.Context, id int64) (Person, error) {
+	row := q.db.QueryRow(ctx, lockPerson, id)
+	var i Person
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Role,
+		&i.PasswordHash,
+		&i.CreatedAt,
+		&i.Duty,
+		&i.ResellerID,
+		&i.CustomerID,
+		&i.Email,
+		&i.Language,
+		&i.LookOnly,
+		&i.MustChange,
+		&i.PasswordAt,
+		&i.Networks,
+		&i.TotpSecret,
+		&i.TotpAt,
+		&i.TotpStep,
+		&i.Version,
+	)
+	return i, err
+}
+
+const people = `-- name: People :many
+select people.id, people.name, people.role, people.duty, people.email, people.language, people.look_only, people.must_change, (people.password_hash <> '')::boolean as has_password,
+    (people.totp_at is not null)::boolean as has_totp, people.networks, people.version, people.created_at, coalesce(customers.name, '')::text as customer, people.customer_id, coalesce(resellers.name, '')::text as reseller,
+    coalesce((select max(seen_at) from sessions where sessions.person_id = people.id), 'epoch')::timestamptz as seen_at
+from people left join customers on customers.id = people.customer_id left join resellers on resellers.id = people.reseller_id
+where people.name > $1::text
+  and ($2::text = '' or people.role = $2)
+  and ($3::text = '' or people.name like '%' || lower($3) || '%' or lower(people.email) like '%' || lower($3) || '%')
+  and ($4::bigint = 0 or people.customer_id = $4)
+  and ($5::bigint = 0 or people.id = $5)
+  and ($6::bigint = 0 or people.reseller_id = $6)
+  and ($7::bigint = 0 or people.customer_id = $7)
+order by people.name limit $8
+`
+
+type PeopleParams struct {
+	After      string
+	Role       string
+	Search     string
+	OfCustomer int64
+	One        int64
+	Reseller   int64
+	Customer   int64
+	Most       int32
+}
+
+type PeopleRow struct {
+	ID          int64
+	Name        string
+	Role        string
+	Duty        string
+	Email       *string
+	Language    string
+	LookOnly    bool
+	MustChange  bool
+	HasPassword bool
+	HasTotp     bool
+	Networks    []netip.Prefix
+	Version     int64
+	CreatedAt   time.Time
+	Customer    string
+	CustomerID  *int64
+	Reseller    string
+	SeenAt      time.Time
+}
+
+func (q *Queries) People(ctx context.Context, arg PeopleParams) ([]PeopleRow, error) {
+	rows, err := q.db.Query(ctx, people,
+		arg.After,
+		arg.Role,
+		arg.Search,
+		arg.OfCustomer,
+		arg.One,
+		arg.Reseller,
+		arg.Customer,
+		arg.Most,
+	)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []PeopleRow{}
+	for rows.Next() {
+		var i PeopleRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Name,
+			&i.Role,
+			&i.Duty,
+			&i.Email,
+			&i.Language,
+			&i.LookOnly,
+			&i.MustChange,
+			&i.HasPassword,
+			&i.HasTotp,
+			&i.Networks,
+			&i.Version,
+			&i.CreatedAt,
+			&i.Customer,
+			&i.CustomerID,
+			&i.Reseller,
+			&i.SeenAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const personByID = `-- name: PersonByID :one
+select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, look_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where id = $1
+`
+
+func (q *Queries) PersonByID(ctx context.Context, id int64) (Person, error) {
+	row := q.db.QueryRow(ctx, personByID, id)
+	var i Person
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Role,
+		&i.PasswordHash,
+		&i.CreatedAt,
+		&i.Duty,
+		&i.ResellerID,
+		&i.CustomerID,
+		&i.Email,
+		&i.Language,
+		&i.LookOnly,
+		&i.MustChange,
+		&i.PasswordAt,
+		&i.Networks,
+		&i.TotpSecret,
+		&i.TotpAt,
+		&i.TotpStep,
+		&i.Version,
+	)
+	return i, err
+}
+
 const personByName = `-- name: PersonByName :one
-select id, name, role, password_hash, created_at from people where name = $1
+select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, look_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where name = $1
 `
 
 func (q *Queries) PersonByName(ctx context.Context, name string) (Person, error) {
@@ -157,54 +650,188 @@ func (q *Queries) PersonByName(ctx context.Context, name string) (Person, error)
 		&i.Role,
 		&i.PasswordHash,
 		&i.CreatedAt,
+		&i.Duty,
+		&i.ResellerID,
+		&i.CustomerID,
+		&i.Email,
+		&i.Language,
+		&i.LookOnly,
+		&i.MustChange,
+		&i.PasswordAt,
+		&i.Networks,
+		&i.TotpSecret,
+		&i.TotpAt,
+		&i.TotpStep,
+		&i.Version,
+	)
+	return i, err
+}
+
+const recoveryCodesLeft = `-- name: RecoveryCodesLeft :one
+select count(*) from recovery_codes where person_id = $1 and used_at is null
+`
+
+func (q *Queries) RecoveryCodesLeft(ctx context.Context, personID int64) (int64, error) {
+	row := q.db.QueryRow(ctx, recoveryCodesLeft, personID)
+	var count int64
+	err := row.Scan(&count)
+	return count, err
+}
+
+const removePerson = `-- name: RemovePerson :exec
+delete from people where id = $1
+`
+
+func (q *Queries) RemovePerson(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, removePerson, id)
+	return err
+}
+
+const removeToken = `-- name: RemoveToken :one
+delete from tokens where id = $1 and person_id = $2 returning id, person_id, name, digest, scopes, networks, ends_at, used_at, used_from, created_at
+`
+
+type RemoveTokenParams struct {
+	ID     int64
+	Person int64
+}
+
+func (q *Queries) RemoveToken(ctx context.Context, arg RemoveTokenParams) (Token, error) {
+	row := q.db.QueryRow(ctx, removeToken, arg.ID, arg.Person)
+	var i Token
+	err := row.Scan(
+		&i.ID,
+		&i.PersonID,
+		&i.Name,
+		&i.Digest,
+		&i.Scopes,
+		&i.Networks,
+		&i.EndsAt,
+		&i.UsedAt,
+		&i.UsedFrom,
+		&i.CreatedAt,
 	)
 	return i, err
 }
 
 const sessionByToken = `-- name: SessionByToken :one
-select sessions.id, sessions.ends_at, sessions.seen_at, people.id as person_id, people.name, people.role
-from sessions join people on people.id = sessions.person_id
+select sessions.id, sessions.token_digest, sessions.person_id, sessions.address, sessions.created_at, sessions.seen_at, sessions.ends_at, sessions.ends_latest, sessions.program, sessions.acting_customer_id, sessions.acting_reseller_id, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.look_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version, (people.role = any(settings.second_factor) and people.totp_at is null)::boolean as wants_totp, settings.session_minutes,
+    coalesce(mine.id, 0)::bigint as reseller_id, coalesce(mine.name, '')::text as reseller, coalesce(mine.suspended_why, '')::text as suspended_why,
+    coalesce(acting_customer.name, '')::text as acting_customer, coalesce(acting_customer.reseller_id, 0)::bigint as acting_customer_reseller, coalesce(acting_reseller.name, '')::text as acting_reseller
+from sessions join people on people.id = sessions.person_id cross join settings
+left join resellers mine on mine.id = people.reseller_id and people.role = 'reseller'
+left join customers acting_customer on acting_customer.id = sessions.acting_customer_id
+left join resellers acting_reseller on acting_reseller.id = sessions.acting_reseller_id
 where token_digest = $1 and ends_at > now()
 `
 
 type SessionByTokenRow struct {
-	ID       int64
-	EndsAt   time.Time
-	SeenAt   time.Time
-	PersonID int64
-	Name     string
-	Role     string
+	Session                Session
+	Person                 Person
+	WantsTotp              bool
+	SessionMinutes         int32
+	ResellerID             int64
+	Reseller               string
+	SuspendedWhy           string
+	ActingCustomer         string
+	ActingCustomerReseller int64
+	ActingReseller         string
 }
 
 func (q *Queries) SessionByToken(ctx context.Context, tokenDigest []byte) (SessionByTokenRow, error) {
 	row := q.db.QueryRow(ctx, sessionByToken, tokenDigest)
 	var i SessionByTokenRow
 	err := row.Scan(
-		&i.ID,
-		&i.EndsAt,
-		&i.SeenAt,
-		&i.PersonID,
-		&i.Name,
-		&i.Role,
+		&i.Session.ID,
+		&i.Session.TokenDigest,
+		&i.Session.PersonID,
+		&i.Session.Address,
+		&i.Session.CreatedAt,
+		&i.Session.SeenAt,
+		&i.Session.EndsAt,
+		&i.Session.EndsLatest,
+		&i.Session.Program,
+		&i.Session.ActingCustomerID,
+		&i.Session.ActingResellerID,
+		&i.Person.ID,
+		&i.Person.Name,
+		&i.Person.Role,
+		&i.Person.PasswordHash,
+		&i.Person.CreatedAt,
+		&i.Person.Duty,
+		&i.Person.ResellerID,
+		&i.Person.CustomerID,
+		&i.Person.Email,
+		&i.Person.Language,
+		&i.Person.LookOnly,
+		&i.Person.MustChange,
+		&i.Person.PasswordAt,
+		&i.Person.Networks,
+		&i.Person.TotpSecret,
+		&i.Person.TotpAt,
+		&i.Person.TotpStep,
+		&i.Person.Version,
+		&i.WantsTotp,
+		&i.SessionMinutes,
+		&i.ResellerID,
+		&i.Reseller,
+		&i.SuspendedWhy,
+		&i.ActingCustomer,
+		&i.ActingCustomerReseller,
+		&i.ActingReseller,
 	)
 	return i, err
 }
 
-const setPassword = `-- name: SetPassword :execrows
-update people set password_hash = $2 where name = $1
+const sessionsOf = `-- name: SessionsOf :many
+select id, token_digest, person_id, address, created_at, seen_at, ends_at, ends_latest, program, acting_customer_id, acting_reseller_id from sessions where person_id = $1 and ends_at > now() order by seen_at desc
+`
+
+func (q *Queries) SessionsOf(ctx context.Context, personID int64) ([]Session, error) {
+	rows, err := q.db.Query(ctx, sessionsOf, personID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Session{}
+	for rows.Next() {
+		var i Session
+		if err := rows.Scan(
+			&i.ID,
+			&i.TokenDigest,
+			&i.PersonID,
+			&i.Address,
+			&i.CreatedAt,
+			&i.SeenAt,
+			&i.EndsAt,
+			&i.EndsLatest,
+			&i.Program,
+			&i.ActingCustomerID,
+			&i.ActingResellerID,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const setPassword = `-- name: SetPassword :exec
+update people set password_hash = $1, must_change = $2, password_at = now(), version = version + 1 where id = $3
 `
 
 type SetPasswordParams struct {
-	Name         string
 	PasswordHash string
+	MustChange   bool
+	ID           int64
 }
 
-func (q *Queries) SetPassword(ctx context.Context, arg SetPasswordParams) (int64, error) {
-	result, err := q.db.Exec(ctx, setPassword, arg.Name, arg.PasswordHash)
-	if err != nil {
-		return 0, err
-	}
-	return result.RowsAffected(), nil
+func (q *Queries) SetPassword(ctx context.Context, arg SetPasswordParams) error {
+	_, err := q.db.Exec(ctx, setPassword, arg.PasswordHash, arg.MustChange, arg.ID)
+	return err
 }
 
 const signInFailures = `-- name: SignInFailures :one
@@ -216,6 +843,154 @@ func (q *Queries) SignInFailures(ctx context.Context, subject string) (SignInFai
 	var i SignInFailure
 	err := row.Scan(&i.Subject, &i.Failures, &i.LastAt)
 	return i, err
+}
+
+const startTOTP = `-- name: StartTOTP :exec
+update people set totp_secret = $2, totp_at = null, totp_step = 0 where id = $1
+`
+
+type StartTOTPParams struct {
+	ID         int64
+	TotpSecret []byte
+}
+
+func (q *Queries) StartTOTP(ctx context.Context, arg StartTOTPParams) error {
+	_, err := q.db.Exec(ctx, startTOTP, arg.ID, arg.TotpSecret)
+	return err
+}
+
+const takeRecoveryCode = `-- name: TakeRecoveryCode :execrows
+update recovery_codes set used_at = now() where person_id = $1 and digest = $2 and used_at is null
+`
+
+type TakeRecoveryCodeParams struct {
+	PersonID int64
+	Digest   []byte
+}
+
+func (q *Queries) TakeRecoveryCode(ctx context.Context, arg TakeRecoveryCodeParams) (int64, error) {
+	result, err := q.db.Exec(ctx, takeRecoveryCode, arg.PersonID, arg.Digest)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const takeTOTP = `-- name: TakeTOTP :execrows
+update people set totp_step = $1 where id = $2 and totp_step < $1
+`
+
+type TakeTOTPParams struct {
+	Step int64
+	ID   int64
+}
+
+// A code counts once, and none that is older than the last.
+func (q *Queries) TakeTOTP(ctx context.Context, arg TakeTOTPParams) (int64, error) {
+	result, err := q.db.Exec(ctx, takeTOTP, arg.Step, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const tokenByDigest = `-- name: TokenByDigest :one
+select tokens.id, tokens.person_id, tokens.name, tokens.digest, tokens.scopes, tokens.networks, tokens.ends_at, tokens.used_at, tokens.used_from, tokens.created_at, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.look_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version,
+    coalesce(mine.id, 0)::bigint as reseller_id, coalesce(mine.name, '')::text as reseller, coalesce(mine.suspended_why, '')::text as suspended_why
+from tokens join people on people.id = tokens.person_id
+left join resellers mine on mine.id = people.reseller_id and people.role = 'reseller'
+where tokens.digest = $1 and (tokens.ends_at is null or tokens.ends_at > now())
+`
+
+type TokenByDigestRow struct {
+	Token        Token
+	Person       Person
+	ResellerID   int64
+	Reseller     string
+	SuspendedWhy string
+}
+
+func (q *Queries) TokenByDigest(ctx context.Context, digest []byte) (TokenByDigestRow, error) {
+	row := q.db.QueryRow(ctx, tokenByDigest, digest)
+	var i TokenByDigestRow
+	err := row.Scan(
+		&i.Token.ID,
+		&i.Token.PersonID,
+		&i.Token.Name,
+		&i.Token.Digest,
+		&i.Token.Scopes,
+		&i.Token.Networks,
+		&i.Token.EndsAt,
+		&i.Token.UsedAt,
+		&i.Token.UsedFrom,
+		&i.Token.CreatedAt,
+		&i.Person.ID,
+		&i.Person.Name,
+		&i.Person.Role,
+		&i.Person.PasswordHash,
+		&i.Person.CreatedAt,
+		&i.Person.Duty,
+		&i.Person.ResellerID,
+		&i.Person.CustomerID,
+		&i.Person.Email,
+		&i.Person.Language,
+		&i.Person.LookOnly,
+		&i.Person.MustChange,
+		&i.Person.PasswordAt,
+		&i.Person.Networks,
+		&i.Person.TotpSecret,
+		&i.Person.TotpAt,
+		&i.Person.TotpStep,
+		&i.Person.Version,
+		&i.ResellerID,
+		&i.Reseller,
+		&i.SuspendedWhy,
+	)
+	return i, err
+}
+
+const tokensOf = `-- name: TokensOf :many
+select tokens.id, tokens.name, tokens.scopes, tokens.networks, tokens.ends_at, tokens.used_at, tokens.used_from, tokens.created_at from tokens where person_id = $1 order by name
+`
+
+type TokensOfRow struct {
+	ID        int64
+	Name      string
+	Scopes    []string
+	Networks  []netip.Prefix
+	EndsAt    *time.Time
+	UsedAt    *time.Time
+	UsedFrom  *string
+	CreatedAt time.Time
+}
+
+func (q *Queries) TokensOf(ctx context.Context, personID int64) ([]TokensOfRow, error) {
+	rows, err := q.db.Query(ctx, tokensOf, personID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []TokensOfRow{}
+	for rows.Next() {
+		var i TokensOfRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Name,
+			&i.Scopes,
+			&i.Networks,
+			&i.EndsAt,
+			&i.UsedAt,
+			&i.UsedFrom,
+			&i.CreatedAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const touchSession = `-- name: TouchSession :exec
@@ -232,6 +1007,20 @@ func (q *Queries) TouchSession(ctx context.Context, arg TouchSessionParams) erro
 	return err
 }
 
+const touchToken = `-- name: TouchToken :exec
+update tokens set used_at = now(), used_from = $2 where id = $1
+`
+
+type TouchTokenParams struct {
+	ID       int64
+	UsedFrom *string
+}
+
+func (q *Queries) TouchToken(ctx context.Context, arg TouchTokenParams) error {
+	_, err := q.db.Exec(ctx, touchToken, arg.ID, arg.UsedFrom)
+	return err
+}
+
 const uncountSignIn = `-- name: UncountSignIn :exec
 update sign_in_failures set failures = greatest(failures - 1, 1) where subject = $1
 `
@@ -239,4 +1028,17 @@ update sign_in_failures set failures = greatest(failures - 1, 1) where subject =
 func (q *Queries) UncountSignIn(ctx context.Context, subject string) error {
 	_, err := q.db.Exec(ctx, uncountSignIn, subject)
 	return err
+}
+
+const useLink = `-- name: UseLink :execrows
+update links set used_at = now() where id = $1 and used_at is null and ends_at > now()
+`
+
+// Once; of two at the same time, one.
+func (q *Queries) UseLink(ctx context.Context, id int64) (int64, error) {
+	result, err := q.db.Exec(ctx, useLink, id)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }

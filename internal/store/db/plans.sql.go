@@ -10,63 +10,299 @@ import (
 	"time"
 )
 
-const addPlan = `-- name: AddPlan :one
-insert into plans (name) values ($1) returning id, name, version, created_at
+const accountsOnPlan = `-- name: AccountsOnPlan :many
+select id, sign_in_name, main_domain, state, held, reseller_id from accounts where plan_id = $1 and state <> 'closed' order by main_domain, id
 `
 
-func (q *Queries) AddPlan(ctx context.Context, name string) (Plan, error) {
-	row := q.db.QueryRow(ctx, addPlan, name)
-	var i Plan
+type AccountsOnPlanRow struct {
+	ID         int64
+	SignInName string
+	MainDomain string
+	State      string
+	Held       []byte
+	ResellerID *int64
+}
+
+func (q *Queries) AccountsOnPlan(ctx context.Context, planID int64) ([]AccountsOnPlanRow, error) {
+	rows, err := q.db.Query(ctx, accountsOnPlan, planID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []AccountsOnPlanRow{}
+	for rows.Next() {
+		var i AccountsOnPlanRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.SignInName,
+			&i.MainDomain,
+			&i.State,
+			&i.Held,
+			&i.ResellerID,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const addException = `-- name: AddException :one
+insert into exceptions (account_id, limit_key, amount, feature, switched_on, reason, author, ends_at) values ($1, $2, $3, $4, $5, $6, $7, $8) returning id, account_id, limit_key, amount, feature, switched_on, reason, author, set_at, ends_at
+`
+
+type AddExceptionParams struct {
+	AccountID  int64
+	LimitKey   *string
+	Amount     *int64
+	Feature    *string
+	SwitchedOn *bool
+	Reason     string
+	Author     string
+	EndsAt     *time.Time
+}
+
+func (q *Queries) AddException(ctx context.Context, arg AddExceptionParams) (Exception, error) {
+	row := q.db.QueryRow(ctx, addException,
+		arg.AccountID,
+		arg.LimitKey,
+		arg.Amount,
+		arg.Feature,
+		arg.SwitchedOn,
+		arg.Reason,
+		arg.Author,
+		arg.EndsAt,
+	)
+	var i Exception
 	err := row.Scan(
 		&i.ID,
-		&i.Name,
-		&i.Version,
-		&i.CreatedAt,
+		&i.AccountID,
+		&i.LimitKey,
+		&i.Amount,
+		&i.Feature,
+		&i.SwitchedOn,
+		&i.Reason,
+		&i.Author,
+		&i.SetAt,
+		&i.EndsAt,
 	)
 	return i, err
 }
 
-const addPlanFeature = `-- name: AddPlanFeature :exec
-insert into plan_features (plan_id, feature) values ($1, $2)
+const addPlan = `-- name: AddPlan :one
+insert into plans (reseller_id, name) values ($1, $2) returning id, name, version, created_at, reseller_id, removed_at
 `
 
-type AddPlanFeatureParams struct {
-	PlanID  int64
-	Feature string
+type AddPlanParams struct {
+	ResellerID *int64
+	Name       string
 }
 
-func (q *Queries) AddPlanFeature(ctx context.Context, arg AddPlanFeatureParams) error {
-	_, err := q.db.Exec(ctx, addPlanFeature, arg.PlanID, arg.Feature)
-	return err
-}
-
-const addPlanLimit = `-- name: AddPlanLimit :exec
-insert into plan_limits (plan_id, key, amount) values ($1, $2, $3)
-`
-
-type AddPlanLimitParams struct {
-	PlanID int64
-	Key    string
-	Amount *int64
-}
-
-func (q *Queries) AddPlanLimit(ctx context.Context, arg AddPlanLimitParams) error {
-	_, err := q.db.Exec(ctx, addPlanLimit, arg.PlanID, arg.Key, arg.Amount)
-	return err
-}
-
-const planByName = `-- name: PlanByName :one
-select id, name, version, created_at from plans where name = $1
-`
-
-func (q *Queries) PlanByName(ctx context.Context, name string) (Plan, error) {
-	row := q.db.QueryRow(ctx, planByName, name)
+func (q *Queries) AddPlan(ctx context.Context, arg AddPlanParams) (Plan, error) {
+	row := q.db.QueryRow(ctx, addPlan, arg.ResellerID, arg.Name)
 	var i Plan
 	err := row.Scan(
 		&i.ID,
 		&i.Name,
 		&i.Version,
 		&i.CreatedAt,
+		&i.ResellerID,
+		&i.RemovedAt,
+	)
+	return i, err
+}
+
+const addPlanFeatures = `-- name: AddPlanFeatures :exec
+insert into plan_features (plan_id, feature) select $1::bigint, unnest($2::text[])
+`
+
+type AddPlanFeaturesParams struct {
+	Plan     int64
+	Features []string
+}
+
+func (q *Queries) AddPlanFeatures(ctx context.Context, arg AddPlanFeaturesParams) error {
+	_, err := q.db.Exec(ctx, addPlanFeatures, arg.Plan, arg.Features)
+	return err
+}
+
+const endedExceptions = `-- name: EndedExceptions :many
+delete from exceptions where ends_at <= now() returning id, account_id, limit_key, amount, feature, switched_on, reason, author, set_at, ends_at
+`
+
+func (q *Queries) EndedExceptions(ctx context.Context) ([]Exception, error) {
+	rows, err := q.db.Query(ctx, endedExceptions)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Exception{}
+	for rows.Next() {
+		var i Exception
+		if err := rows.Scan(
+			&i.ID,
+			&i.AccountID,
+			&i.LimitKey,
+			&i.Amount,
+			&i.Feature,
+			&i.SwitchedOn,
+			&i.Reason,
+			&i.Author,
+			&i.SetAt,
+			&i.EndsAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const exceptionsOf = `-- name: ExceptionsOf :many
+select id, account_id, limit_key, amount, feature, switched_on, reason, author, set_at, ends_at from exceptions where account_id = any($1::bigint[]) order by account_id, limit_key, feature
+`
+
+func (q *Queries) ExceptionsOf(ctx context.Context, accounts []int64) ([]Exception, error) {
+	rows, err := q.db.Query(ctx, exceptionsOf, accounts)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Exception{}
+	for rows.Next() {
+		var i Exception
+		if err := rows.Scan(
+			&i.ID,
+			&i.AccountID,
+			&i.LimitKey,
+			&i.Amount,
+			&i.Feature,
+			&i.SwitchedOn,
+			&i.Reason,
+			&i.Author,
+			&i.SetAt,
+			&i.EndsAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const findPlan = `-- name: FindPlan :one
+select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id, plans.removed_at, coalesce(resellers.name, '')::text as reseller from plans left join resellers on resellers.id = plans.reseller_id
+where plans.removed_at is null and plans.name = $1 and coalesce(resellers.name, '') = $2::text
+`
+
+type FindPlanParams struct {
+	Name     string
+	Reseller string
+}
+
+type FindPlanRow struct {
+	ID         int64
+	Name       string
+	Version    int64
+	CreatedAt  time.Time
+	ResellerID *int64
+	RemovedAt  *time.Time
+	Reseller   string
+}
+
+// The plan of that name of one reseller, or of the operator's where the reseller is "".
+func (q *Queries) FindPlan(ctx context.Context, arg FindPlanParams) (FindPlanRow, error) {
+	row := q.db.QueryRow(ctx, findPlan, arg.Name, arg.Reseller)
+	var i FindPlanRow
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Version,
+		&i.CreatedAt,
+		&i.ResellerID,
+		&i.RemovedAt,
+		&i.Reseller,
+	)
+	return i, err
+}
+
+const forgetPlanFeatures = `-- name: ForgetPlanFeatures :exec
+delete from plan_features where plan_id = $1
+`
+
+func (q *Queries) ForgetPlanFeatures(ctx context.Context, planID int64) error {
+	_, err := q.db.Exec(ctx, forgetPlanFeatures, planID)
+	return err
+}
+
+const keepPlanLimits = `-- name: KeepPlanLimits :exec
+insert into plan_limits (plan_id, key, amount) select $1::bigint, unnest($2::text[]), nullif(unnest($3::bigint[]), -1)
+on conflict (plan_id, key) do update set amount = excluded.amount
+`
+
+type KeepPlanLimitsParams struct {
+	Plan    int64
+	Keys    []string
+	Amounts []int64
+}
+
+func (q *Queries) KeepPlanLimits(ctx context.Context, arg KeepPlanLimitsParams) error {
+	_, err := q.db.Exec(ctx, keepPlanLimits, arg.Plan, arg.Keys, arg.Amounts)
+	return err
+}
+
+const lockPlan = `-- name: LockPlan :one
+select id, name, version, created_at, reseller_id, removed_at from plans where id = $1 for update
+`
+
+func (q *Queries) LockPlan(ctx context.Context, id int64) (Plan, error) {
+	row := q.db.QueryRow(ctx, lockPlan, id)
+	var i Plan
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Version,
+		&i.CreatedAt,
+		&i.ResellerID,
+		&i.RemovedAt,
+	)
+	return i, err
+}
+
+const planByID = `-- name: PlanByID :one
+select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id, plans.removed_at, coalesce(resellers.name, '')::text as reseller from plans left join resellers on resellers.id = plans.reseller_id where plans.id = $1
+`
+
+type PlanByIDRow struct {
+	ID         int64
+	Name       string
+	Version    int64
+	CreatedAt  time.Time
+	ResellerID *int64
+	RemovedAt  *time.Time
+	Reseller   string
+}
+
+func (q *Queries) PlanByID(ctx context.Context, id int64) (PlanByIDRow, error) {
+	row := q.db.QueryRow(ctx, planByID, id)
+	var i PlanByIDRow
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Version,
+		&i.CreatedAt,
+		&i.ResellerID,
+		&i.RemovedAt,
+		&i.Reseller,
 	)
 	return i, err
 }
@@ -120,25 +356,42 @@ func (q *Queries) PlanLimits(ctx context.Context, plans []int64) ([]PlanLimit, e
 }
 
 const plans = `-- name: Plans :many
-select plans.id, plans.name, plans.version, plans.created_at, (select count(*) from accounts where plan_id = plans.id and state <> 'closed') as accounts
-from plans where name > $1 order by name limit $2
+select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id, plans.removed_at, coalesce(resellers.name, '')::text as reseller,
+    (select count(*) from accounts where accounts.plan_id = plans.id and accounts.state <> 'closed')::bigint as accounts
+from plans left join resellers on resellers.id = plans.reseller_id
+where plans.removed_at is null and (coalesce(resellers.name, ''), plans.name) > ($1::text, $2::text)
+  and ($3::bigint = 0 or plans.reseller_id = $3)
+  and (not $4::boolean or plans.reseller_id is null)
+order by coalesce(resellers.name, ''), plans.name limit $5
 `
 
 type PlansParams struct {
-	After string
-	Most  int32
+	AfterReseller string
+	AfterName     string
+	Scope         int64
+	Own           bool
+	Most          int32
 }
 
 type PlansRow struct {
-	ID        int64
-	Name      string
-	Version   int64
-	CreatedAt time.Time
-	Accounts  int64
+	ID         int64
+	Name       string
+	Version    int64
+	CreatedAt  time.Time
+	ResellerID *int64
+	RemovedAt  *time.Time
+	Reseller   string
+	Accounts   int64
 }
 
 func (q *Queries) Plans(ctx context.Context, arg PlansParams) ([]PlansRow, error) {
-	rows, err := q.db.Query(ctx, plans, arg.After, arg.Most)
+	rows, err := q.db.Query(ctx, plans,
+		arg.AfterReseller,
+		arg.AfterName,
+		arg.Scope,
+		arg.Own,
+		arg.Most,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -151,8 +404,152 @@ func (q *Queries) Plans(ctx context.Context, arg PlansParams) ([]PlansRow, error
 			&i.Name,
 			&i.Version,
 			&i.CreatedAt,
+			&i.ResellerID,
+			&i.RemovedAt,
+			&i.Reseller,
 			&i.Accounts,
 		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const plansOfReseller = `-- name: PlansOfReseller :many
+select id, name, version, created_at, reseller_id, removed_at from plans where reseller_id = $1 and removed_at is null order by name
+`
+
+func (q *Queries) PlansOfReseller(ctx context.Context, resellerID *int64) ([]Plan, error) {
+	rows, err := q.db.Query(ctx, plansOfReseller, resellerID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Plan{}
+	for rows.Next() {
+		var i Plan
+		if err := rows.Scan(
+			&i.ID,
+			&i.Name,
+			&i.Version,
+			&i.CreatedAt,
+			&i.ResellerID,
+			&i.RemovedAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const removeException = `-- name: RemoveException :one
+delete from exceptions where account_id = $1 and (limit_key = $2::text or feature = $3::text) returning id, account_id, limit_key, amount, feature, switched_on, reason, author, set_at, ends_at
+`
+
+type RemoveExceptionParams struct {
+	Account  int64
+	LimitKey *string
+	Feature  *string
+}
+
+func (q *Queries) RemoveException(ctx context.Context, arg RemoveExceptionParams) (Exception, error) {
+	row := q.db.QueryRow(ctx, removeException, arg.Account, arg.LimitKey, arg.Feature)
+	var i Exception
+	err := row.Scan(
+		&i.ID,
+		&i.AccountID,
+		&i.LimitKey,
+		&i.Amount,
+		&i.Feature,
+		&i.SwitchedOn,
+		&i.Reason,
+		&i.Author,
+		&i.SetAt,
+		&i.EndsAt,
+	)
+	return i, err
+}
+
+const removePlan = `-- name: RemovePlan :exec
+update plans set removed_at = now() where id = $1
+`
+
+// Closed accounts still refer to it.
+func (q *Queries) RemovePlan(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, removePlan, id)
+	return err
+}
+
+const renamePlan = `-- name: RenamePlan :one
+update plans set name = $2, version = version + 1 where id = $1 returning id, name, version, created_at, reseller_id, removed_at
+`
+
+type RenamePlanParams struct {
+	ID   int64
+	Name string
+}
+
+func (q *Queries) RenamePlan(ctx context.Context, arg RenamePlanParams) (Plan, error) {
+	row := q.db.QueryRow(ctx, renamePlan, arg.ID, arg.Name)
+	var i Plan
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Version,
+		&i.CreatedAt,
+		&i.ResellerID,
+		&i.RemovedAt,
+	)
+	return i, err
+}
+
+const sharePlan = `-- name: SharePlan :one
+select id, name, version, created_at, reseller_id, removed_at from plans where id = $1 for share
+`
+
+// The plan stays as it is until whoever opens accounts on it is done.
+func (q *Queries) SharePlan(ctx context.Context, id int64) (Plan, error) {
+	row := q.db.QueryRow(ctx, sharePlan, id)
+	var i Plan
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Version,
+		&i.CreatedAt,
+		&i.ResellerID,
+		&i.RemovedAt,
+	)
+	return i, err
+}
+
+const usageOf = `-- name: UsageOf :many
+select account_id::bigint as account_id, key::text as key, sum(amount)::bigint as amount from usage where account_id = any($1::bigint[]) group by account_id, key
+`
+
+type UsageOfRow struct {
+	AccountID int64
+	Key       string
+	Amount    int64
+}
+
+func (q *Queries) UsageOf(ctx context.Context, accounts []int64) ([]UsageOfRow, error) {
+	rows, err := q.db.Query(ctx, usageOf, accounts)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []UsageOfRow{}
+	for rows.Next() {
+		var i UsageOfRow
+		if err := rows.Scan(&i.AccountID, &i.Key, &i.Amount); err != nil {
 			return nil, err
 		}
 		items = append(items, i)

@@ -7,33 +7,46 @@ package db
 
 import (
 	"context"
+	"time"
 )
 
 const addEvent = `-- name: AddEvent :exec
-insert into events (person_id, actor, address, request, action, subject, before, after) values ($1, $2, $3, $4, $5, $6, $7, $8)
+insert into events (person_id, actor, on_behalf, address, request, action, subject, before, after, account_id, customer_id, reseller_id)
+select $1, $2, $3, $4, $5, $6, $7, $8, $9, $10,
+    coalesce((select accounts.customer_id from accounts where accounts.id = $10::bigint), $11::bigint),
+    coalesce((select accounts.reseller_id from accounts where accounts.id = $10::bigint), $12::bigint)
 `
 
 type AddEventParams struct {
-	PersonID *int64
-	Actor    string
-	Address  string
-	Request  string
-	Action   string
-	Subject  string
-	Before   []byte
-	After    []byte
+	PersonID   *int64
+	Actor      string
+	OnBehalf   *string
+	Address    string
+	Request    string
+	Action     string
+	Subject    string
+	Before     []byte
+	After      []byte
+	AccountID  *int64
+	CustomerID *int64
+	ResellerID *int64
 }
 
+// Whose event it is follows from its account, unless it has none.
 func (q *Queries) AddEvent(ctx context.Context, arg AddEventParams) error {
 	_, err := q.db.Exec(ctx, addEvent,
 		arg.PersonID,
 		arg.Actor,
+		arg.OnBehalf,
 		arg.Address,
 		arg.Request,
 		arg.Action,
 		arg.Subject,
 		arg.Before,
 		arg.After,
+		arg.AccountID,
+		arg.CustomerID,
+		arg.ResellerID,
 	)
 	return err
 }
@@ -55,6 +68,33 @@ func (q *Queries) AddInstallation(ctx context.Context, arg AddInstallationParams
 	return result.RowsAffected(), nil
 }
 
+const addMail = `-- name: AddMail :one
+insert into mails (kind, recipient, sender, message, customer_id, reseller_id) values ($1, $2, $3, $4, $5, $6) returning id
+`
+
+type AddMailParams struct {
+	Kind       string
+	Recipient  string
+	Sender     string
+	Message    []byte
+	CustomerID *int64
+	ResellerID *int64
+}
+
+func (q *Queries) AddMail(ctx context.Context, arg AddMailParams) (int64, error) {
+	row := q.db.QueryRow(ctx, addMail,
+		arg.Kind,
+		arg.Recipient,
+		arg.Sender,
+		arg.Message,
+		arg.CustomerID,
+		arg.ResellerID,
+	)
+	var id int64
+	err := row.Scan(&id)
+	return id, err
+}
+
 const beginIdempotent = `-- name: BeginIdempotent :execrows
 insert into idempotency (person_id, key, digest) values ($1, $2, $3) on conflict do nothing
 `
@@ -72,6 +112,118 @@ func (q *Queries) BeginIdempotent(ctx context.Context, arg BeginIdempotentParams
 		return 0, err
 	}
 	return result.RowsAffected(), nil
+}
+
+const delayMail = `-- name: DelayMail :exec
+update mails set failure = $2 where id = $1
+`
+
+type DelayMailParams struct {
+	ID      int64
+	Failure string
+}
+
+func (q *Queries) DelayMail(ctx context.Context, arg DelayMailParams) error {
+	_, err := q.db.Exec(ctx, delayMail, arg.ID, arg.Failure)
+	return err
+}
+
+const events = `-- name: Events :many
+select id, at, actor, on_behalf, address, request, action, subject, before, after from events
+where id < $1::bigint
+  and ($2::bigint = 0 or account_id = $2)
+  and ($3::text = '' or lower(actor) = lower($3))
+  and ($4::text = '' or action = $4 or action like $4 || '.%')
+  and ($5::text = '' or search like '%' || lower($5) || '%')
+  and ($6::timestamptz is null or at >= $6)
+  and ($7::timestamptz is null or at < $7)
+  and ($8::bigint = 0 or reseller_id = $8)
+  and ($9::bigint = 0 or customer_id = $9)
+order by id desc limit $10
+`
+
+type EventsParams struct {
+	BeforeID int64
+	Account  int64
+	Actor    string
+	Action   string
+	Search   string
+	Since    *time.Time
+	Until    *time.Time
+	Reseller int64
+	Customer int64
+	Most     int32
+}
+
+type EventsRow struct {
+	ID       int64
+	At       time.Time
+	Actor    string
+	OnBehalf *string
+	Address  string
+	Request  string
+	Action   string
+	Subject  string
+	Before   []byte
+	After    []byte
+}
+
+// Newest first.
+func (q *Queries) Events(ctx context.Context, arg EventsParams) ([]EventsRow, error) {
+	rows, err := q.db.Query(ctx, events,
+		arg.BeforeID,
+		arg.Account,
+		arg.Actor,
+		arg.Action,
+		arg.Search,
+		arg.Since,
+		arg.Until,
+		arg.Reseller,
+		arg.Customer,
+		arg.Most,
+	)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []EventsRow{}
+	for rows.Next() {
+		var i EventsRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.At,
+			&i.Actor,
+			&i.OnBehalf,
+			&i.Address,
+			&i.Request,
+			&i.Action,
+			&i.Subject,
+			&i.Before,
+			&i.After,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const finishMail = `-- name: FinishMail :exec
+update mails set state = $2, failure = $3, message = null, finished_at = now() where id = $1
+`
+
+type FinishMailParams struct {
+	ID      int64
+	State   string
+	Failure string
+}
+
+func (q *Queries) FinishMail(ctx context.Context, arg FinishMailParams) error {
+	_, err := q.db.Exec(ctx, finishMail, arg.ID, arg.State, arg.Failure)
+	return err
 }
 
 const forgetIdempotency = `-- name: ForgetIdempotency :exec
@@ -133,4 +285,166 @@ type KeepIdempotentAnswerParams struct {
 func (q *Queries) KeepIdempotentAnswer(ctx context.Context, arg KeepIdempotentAnswerParams) error {
 	_, err := q.db.Exec(ctx, keepIdempotentAnswer, arg.PersonID, arg.Key, arg.Answer)
 	return err
+}
+
+const keepSettings = `-- name: KeepSettings :one
+update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5, mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10,
+    version = version + 1 returning only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version
+`
+
+type KeepSettingsParams struct {
+	Title          string
+	Console        string
+	NameServers    []string
+	SecondFactor   []string
+	SessionMinutes int32
+	MailServer     string
+	MailSecurity   string
+	MailName       string
+	MailPassword   []byte
+	Sender         string
+}
+
+func (q *Queries) KeepSettings(ctx context.Context, arg KeepSettingsParams) (Setting, error) {
+	row := q.db.QueryRow(ctx, keepSettings,
+		arg.Title,
+		arg.Console,
+		arg.NameServers,
+		arg.SecondFactor,
+		arg.SessionMinutes,
+		arg.MailServer,
+		arg.MailSecurity,
+		arg.MailName,
+		arg.MailPassword,
+		arg.Sender,
+	)
+	var i Setting
+	err := row.Scan(
+		&i.OnlyRow,
+		&i.Title,
+		&i.Console,
+		&i.NameServers,
+		&i.SecondFactor,
+		&i.SessionMinutes,
+		&i.MailServer,
+		&i.MailSecurity,
+		&i.MailName,
+		&i.MailPassword,
+		&i.Sender,
+		&i.Version,
+	)
+	return i, err
+}
+
+const lockMail = `-- name: LockMail :one
+select id, kind, recipient, message, sender, state, failure, customer_id, reseller_id, created_at, finished_at from mails where id = $1 for update skip locked
+`
+
+func (q *Queries) LockMail(ctx context.Context, id int64) (Mail, error) {
+	row := q.db.QueryRow(ctx, lockMail, id)
+	var i Mail
+	err := row.Scan(
+		&i.ID,
+		&i.Kind,
+		&i.Recipient,
+		&i.Message,
+		&i.Sender,
+		&i.State,
+		&i.Failure,
+		&i.CustomerID,
+		&i.ResellerID,
+		&i.CreatedAt,
+		&i.FinishedAt,
+	)
+	return i, err
+}
+
+const lockSettings = `-- name: LockSettings :one
+select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version from settings for update
+`
+
+func (q *Queries) LockSettings(ctx context.Context) (Setting, error) {
+	row := q.db.QueryRow(ctx, lockSettings)
+	var i Setting
+	err := row.Scan(
+		&i.OnlyRow,
+		&i.Title,
+		&i.Console,
+		&i.NameServers,
+		&i.SecondFactor,
+		&i.SessionMinutes,
+		&i.MailServer,
+		&i.MailSecurity,
+		&i.MailName,
+		&i.MailPassword,
+		&i.Sender,
+		&i.Version,
+	)
+	return i, err
+}
+
+const mailsOfCustomer = `-- name: MailsOfCustomer :many
+select id, kind, recipient, state, failure, created_at, finished_at from mails where customer_id = $1 order by id desc limit 20
+`
+
+type MailsOfCustomerRow struct {
+	ID         int64
+	Kind       string
+	Recipient  string
+	State      string
+	Failure    string
+	CreatedAt  time.Time
+	FinishedAt *time.Time
+}
+
+func (q *Queries) MailsOfCustomer(ctx context.Context, customerID *int64) ([]MailsOfCustomerRow, error) {
+	rows, err := q.db.Query(ctx, mailsOfCustomer, customerID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []MailsOfCustomerRow{}
+	for rows.Next() {
+		var i MailsOfCustomerRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Kind,
+			&i.Recipient,
+			&i.State,
+			&i.Failure,
+			&i.CreatedAt,
+			&i.FinishedAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const settings = `-- name: Settings :one
+select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version from settings
+`
+
+func (q *Queries) Settings(ctx context.Context) (Setting, error) {
+	row := q.db.QueryRow(ctx, settings)
+	var i Setting
+	err := row.Scan(
+		&i.OnlyRow,
+		&i.Title,
+		&i.Console,
+		&i.NameServers,
+		&i.SecondFactor,
+		&i.SessionMinutes,
+		&i.MailServer,
+		&i.MailSecurity,
+		&i.MailName,
+		&i.MailPassword,
+		&i.Sender,
+		&i.Version,
+	)
+	return i, err
 }

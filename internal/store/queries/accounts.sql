@@ -12,49 +12,47 @@ select sign_in_name from accounts where state <> 'closed' and sign_in_name like 
 insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement) values ($1, $2, $3, $4, $5, $6) returning *;
 
 -- name: AddDomain :one
-insert into domains (account_id, name, registrable, main, root) values ($1, $2, $3, $4, $5) returning *;
+insert into domains (account_id, name, registrable, main, root, counts_as) values ($1, $2, $3, $4, $5, $6) returning *;
+
+-- name: RemoveDomain :exec
+delete from domains where id = $1;
 
 -- name: LockAccount :one
 select * from accounts where id = $1 for update;
 
 -- name: FindAccount :one
--- By number, by sign-in name or by any of its domains; one that is not closed goes first.
+-- By sign-in name or by any of its domains; one that is not closed goes first. What is not in the scope is not there.
 select accounts.id from accounts
-where (accounts.id::text = sqlc.arg(reference)::text
-   or accounts.sign_in_name = sqlc.arg(reference)
-   or accounts.main_domain = sqlc.arg(reference)
-   or accounts.id in (select account_id from domains where name = sqlc.arg(reference)))
+where accounts.id in (
+    select a.id from accounts a where a.sign_in_name = sqlc.arg(reference)
+    union all select a.id from accounts a where a.main_domain = sqlc.arg(reference)
+    union all select d.account_id from domains d where d.name = sqlc.arg(reference))
+  and (sqlc.arg(reseller)::bigint = 0 or accounts.reseller_id = sqlc.arg(reseller))
+  and (sqlc.arg(customer)::bigint = 0 or accounts.customer_id = sqlc.arg(customer))
 order by (state = 'closed'), id desc limit 1;
 
--- name: AccountByID :one
-select sqlc.embed(accounts), customers.name as customer, plans.name as plan, servers.label as server,
-    (select amount from plan_limits where plan_limits.plan_id = accounts.plan_id and key = 'disk') as disk_limit,
-    (select count(*) from drifts where drifts.account_id = accounts.id) as drifts
-from accounts
-join customers on customers.id = accounts.customer_id
-join plans on plans.id = accounts.plan_id
-join servers on servers.id = accounts.server_id
-where accounts.id = $1;
+-- name: AccountInScope :one
+select accounts.id from accounts where accounts.id = sqlc.arg(id)
+  and (sqlc.arg(reseller)::bigint = 0 or accounts.reseller_id = sqlc.arg(reseller))
+  and (sqlc.arg(customer)::bigint = 0 or accounts.customer_id = sqlc.arg(customer));
 
--- name: Accounts :many
+-- name: Account :one
+select * from accounts where id = $1;
+
+-- name: AccountRow :one
+select * from account_rows where id = $1;
+
+-- name: AccountRows :many
 -- Pages in the order of main domain and number; after is the last row's.
-select sqlc.embed(accounts), customers.name as customer, plans.name as plan, servers.label as server,
-    (select amount from plan_limits where plan_limits.plan_id = accounts.plan_id and key = 'disk') as disk_limit,
-    (select count(*) from drifts where drifts.account_id = accounts.id) as drifts
-from accounts
-join customers on customers.id = accounts.customer_id
-join plans on plans.id = accounts.plan_id
-join servers on servers.id = accounts.server_id
-where (accounts.main_domain, accounts.id) > (sqlc.arg(after_domain)::text, sqlc.arg(after_id)::bigint)
-  and case when sqlc.arg(state)::text = '' then accounts.state <> 'closed' else accounts.state = sqlc.arg(state) end
-  and (sqlc.arg(server)::text = '' or servers.label = sqlc.arg(server))
-  and (sqlc.arg(plan)::text = '' or plans.name = sqlc.arg(plan))
-  and (sqlc.arg(search)::text = ''
-    or accounts.main_domain like '%' || sqlc.arg(search) || '%'
-    or accounts.sign_in_name like '%' || sqlc.arg(search) || '%'
-    or lower(customers.name) like '%' || sqlc.arg(search) || '%'
-    or accounts.id in (select account_id from domains where domains.name like '%' || sqlc.arg(search) || '%'))
-order by accounts.main_domain, accounts.id limit sqlc.arg(most);
+select * from account_rows
+where (main_domain, id) > (sqlc.arg(after_domain)::text, sqlc.arg(after_id)::bigint)
+  and case sqlc.arg(state)::text when '' then state <> 'closed' when 'suspended' then suspended when 'active' then state = 'active' and not suspended else state = sqlc.arg(state) end
+  and (sqlc.arg(server)::text = '' or server = sqlc.arg(server))
+  and (sqlc.arg(plan)::bigint = 0 or plan_id = sqlc.arg(plan))
+  and (sqlc.arg(search)::text = '' or search like '%' || sqlc.arg(search) || '%')
+  and (sqlc.arg(reseller)::bigint = 0 or reseller_id = sqlc.arg(reseller))
+  and (sqlc.arg(customer)::bigint = 0 or customer_id = sqlc.arg(customer))
+order by main_domain, id limit sqlc.arg(most);
 
 -- name: DomainsOfAccount :many
 select * from domains where account_id = $1 order by main desc, name;
@@ -64,6 +62,19 @@ select id, revision, applied_revision, state, sign_in_name from accounts where s
 
 -- name: WantAccount :one
 update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning *;
+
+-- name: RaiseAccounts :many
+-- What these accounts are to hold on their servers has changed.
+update accounts set revision = revision + 1, version = version + 1 where id = any(sqlc.arg(ids)::bigint[]) and state in ('opening', 'active') returning id, revision;
+
+-- name: PutOnPlan :exec
+update accounts set plan_id = $2, version = version + 1 where id = $1;
+
+-- name: Hold :exec
+update accounts set held = $2, held_at = case when $2::jsonb is null then null else now() end, version = version + 1 where id = $1;
+
+-- name: SuspendAccount :exec
+update accounts set suspended_at = case when sqlc.narg(by)::text is null then null else now() end, suspended_by = sqlc.narg(by), suspended_why = sqlc.narg(why) where id = sqlc.arg(id);
 
 -- name: ForgetDomains :exec
 delete from domains where account_id = $1;
@@ -77,3 +88,7 @@ where id = sqlc.arg(id) and sqlc.arg(revision)::bigint >= applied_revision retur
 
 -- name: Measured :exec
 update accounts set disk_used = $2 where id = $1 and disk_used is distinct from $2;
+
+-- name: LockAccounts :many
+-- In the order of their numbers, so that nobody waits in a circle.
+select * from accounts where id = any(sqlc.arg(ids)::bigint[]) order by id for update;

@@ -1,19 +1,28 @@
 -- name: AddOperation :one
-insert into operations (kind, subject, account_id, server_id, revision, person_id, actor) values ($1, $2, $3, $4, $5, $6, $7) returning *;
+-- Whose operation it is follows from its account, unless it has none.
+insert into operations (kind, subject, account_id, server_id, revision, person_id, actor, customer_id, reseller_id)
+select sqlc.arg(kind), sqlc.arg(subject), sqlc.narg(account_id), sqlc.narg(server_id), sqlc.narg(revision), sqlc.narg(person_id), sqlc.arg(actor),
+    coalesce((select accounts.customer_id from accounts where accounts.id = sqlc.narg(account_id)::bigint), sqlc.narg(customer_id)::bigint),
+    coalesce((select accounts.reseller_id from accounts where accounts.id = sqlc.narg(account_id)::bigint), sqlc.narg(reseller_id)::bigint)
+returning *;
 
 -- name: OperationByID :one
-select * from operations where id = $1;
+select * from operations where id = sqlc.arg(id)
+  and (sqlc.arg(reseller)::bigint = 0 or reseller_id = sqlc.arg(reseller))
+  and (sqlc.arg(customer)::bigint = 0 or customer_id = sqlc.arg(customer));
 
 -- name: StepsOf :many
 select * from operation_steps where operation_id = any(sqlc.arg(operations)::bigint[]) order by operation_id, position;
 
 -- name: Operations :many
 select * from operations
-where id < sqlc.arg(before)::bigint
-  and (sqlc.arg(account)::bigint = 0 or account_id = sqlc.arg(account))
+where operations.id < sqlc.arg(before)::bigint
+  and (sqlc.arg(account)::bigint = 0 or account_id = sqlc.arg(account) or operations.id in (select operation_id from operation_accounts where operation_accounts.account_id = sqlc.arg(account)))
   and (sqlc.arg(server)::bigint = 0 or server_id = sqlc.arg(server))
   and (sqlc.arg(state)::text = '' or state = sqlc.arg(state))
-order by id desc limit sqlc.arg(most);
+  and (sqlc.arg(reseller)::bigint = 0 or reseller_id = sqlc.arg(reseller))
+  and (sqlc.arg(customer)::bigint = 0 or customer_id = sqlc.arg(customer))
+order by operations.id desc limit sqlc.arg(most);
 
 -- name: UnfinishedOfAccount :many
 -- The operations that an apply of that revision brings about.
@@ -50,3 +59,12 @@ select * from operations where state in ('waiting', 'running') and touched_at < 
 
 -- name: TouchStalled :exec
 update operations set touched_at = now() where id = any(sqlc.arg(ids)::bigint[]);
+
+-- name: CoverAccounts :exec
+insert into operation_accounts (operation_id, account_id, revision)
+select sqlc.arg(operation)::bigint, unnest(sqlc.arg(accounts)::bigint[]), unnest(sqlc.arg(revisions)::bigint[]);
+
+-- name: CoveredAccounts :many
+select accounts.id, accounts.sign_in_name, servers.label as server, (accounts.applied_revision >= operation_accounts.revision or accounts.state = 'closed')::boolean as applied
+from operation_accounts join accounts on accounts.id = operation_accounts.account_id join servers on servers.id = accounts.server_id
+where operation_id = $1 order by servers.label, accounts.id;

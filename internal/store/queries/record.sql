@@ -1,5 +1,23 @@
 -- name: AddEvent :exec
-insert into events (person_id, actor, address, request, action, subject, before, after) values ($1, $2, $3, $4, $5, $6, $7, $8);
+-- Whose event it is follows from its account, unless it has none.
+insert into events (person_id, actor, on_behalf, address, request, action, subject, before, after, account_id, customer_id, reseller_id)
+select sqlc.narg(person_id), sqlc.arg(actor), sqlc.narg(on_behalf), sqlc.arg(address), sqlc.arg(request), sqlc.arg(action), sqlc.arg(subject), sqlc.narg(before), sqlc.narg(after), sqlc.narg(account_id),
+    coalesce((select accounts.customer_id from accounts where accounts.id = sqlc.narg(account_id)::bigint), sqlc.narg(customer_id)::bigint),
+    coalesce((select accounts.reseller_id from accounts where accounts.id = sqlc.narg(account_id)::bigint), sqlc.narg(reseller_id)::bigint);
+
+-- name: Events :many
+-- Newest first.
+select id, at, actor, on_behalf, address, request, action, subject, before, after from events
+where id < sqlc.arg(before_id)::bigint
+  and (sqlc.arg(account)::bigint = 0 or account_id = sqlc.arg(account))
+  and (sqlc.arg(actor)::text = '' or lower(actor) = lower(sqlc.arg(actor)))
+  and (sqlc.arg(action)::text = '' or action = sqlc.arg(action) or action like sqlc.arg(action) || '.%')
+  and (sqlc.arg(search)::text = '' or search like '%' || lower(sqlc.arg(search)) || '%')
+  and (sqlc.narg(since)::timestamptz is null or at >= sqlc.narg(since))
+  and (sqlc.narg(until)::timestamptz is null or at < sqlc.narg(until))
+  and (sqlc.arg(reseller)::bigint = 0 or reseller_id = sqlc.arg(reseller))
+  and (sqlc.arg(customer)::bigint = 0 or customer_id = sqlc.arg(customer))
+order by id desc limit sqlc.arg(most);
 
 -- name: BeginIdempotent :execrows
 -- Waits while another request with the same key is under way.
@@ -19,3 +37,28 @@ select * from installation;
 
 -- name: AddInstallation :execrows
 insert into installation (authority, authority_key) values ($1, $2) on conflict do nothing;
+
+-- name: Settings :one
+select * from settings;
+
+-- name: LockSettings :one
+select * from settings for update;
+
+-- name: KeepSettings :one
+update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5, mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10,
+    version = version + 1 returning *;
+
+-- name: AddMail :one
+insert into mails (kind, recipient, sender, message, customer_id, reseller_id) values ($1, $2, $3, $4, $5, $6) returning id;
+
+-- name: LockMail :one
+select * from mails where id = $1 for update skip locked;
+
+-- name: FinishMail :exec
+update mails set state = $2, failure = $3, message = null, finished_at = now() where id = $1;
+
+-- name: DelayMail :exec
+update mails set failure = $2 where id = $1;
+
+-- name: MailsOfCustomer :many
+select id, kind, recipient, state, failure, created_at, finished_at from mails where customer_id = $1 order by id desc limit 20;

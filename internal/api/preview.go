@@ -1,0 +1,43 @@
+package api
+
+// Preview is what a change would do. Nothing has been changed.
+type Preview struct {
+	Summary string   `json:"summary" doc:"The change in one sentence."`
+	Notes   []string `json:"notes" doc:"What was put right or chosen, what is worth knowing."`
+	Records []Record `json:"records" doc:"What would be written down as changed."`
+	Effects []Effect `json:"effects" doc:"What it means for each account that it touches."`
+	Steps   []string `json:"steps" doc:"The steps on servers, in their order."`
+	Changes []Change `json:"changes" doc:"What would be made, changed or removed on servers."`
+}
+
+// Record is one thing that would be written down as changed.
+type Record struct {
+	Action  string       `json:"action" doc:"Such as plan.change."`
+	Subject string       `json:"subject"`
+	Fields  []Difference `json:"fields"`
+}
+
+// Difference is one value before and after.
+type Difference struct {
+	Name   string `json:"name"`
+	Before string `json:"before" doc:"Empty where there was none."`
+	After  string `json:"after" doc:"Empty where there is none."`
+}
+
+// Effect is what a change means for one account.
+type Effect struct {
+	Account string   `json:"account" doc:"Sign-in name."`
+	Name    string   `json:"name" doc:"Main domain."`
+	Gains   []string `json:"gains" doc:"What it gets more of."`
+	Losses  []string `json:"losses" doc:"What it gets less of. Nothing is ever deleted."`
+	Over    []string `json:"over" doc:"What it uses more of than it would be allowed, and by how much: it cannot grow there."`
+	Keeps   string   `json:"keeps,omitempty" doc:"Why nothing changes for it, if so."`
+}
+
+// Change is one change on a server.
+type Change struct {
+	Part    string `json:"part"`
+	Subject string `json:"subject"`
+	What    string `json:"what"`
+	Diff    string `json:"diff,omitempty" doc:"Unified diff from what is there to what would be."`
+}

@@ -1,0 +1,65 @@
+package strength
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
+)
+
+func TestLevels(t *testing.T) {
+	about := []string{"mara", "office@ternferries.example", "Tern Ferries"}
+	for password, want := range map[string]Level{
+		"":                                Weak,
+		"password":                        Weak,
+		"Passw0rd!":                       Weak,
+		"P@ssw0rd2026":                    Weak,
+		"qwertyuiop":                      Weak,
+		"1234567890":                      Weak,
+		"aaaaaaaaaaaaaaaa":                Weak,
+		"abcabcabcabc":                    Weak,
+		"TernFerries1":                    Weak,
+		"mara1999":                        Weak,
+		"19.05.1987":                      Weak,
+		"summer2026":                      Weak,
+		"correct horse":                   Weak,
+		"correct horse battery":           Fair,
+		"xK9#bQ2v":                        Good,
+		"correct horse battery staple":    Strong,
+		"kittiwake-over-quiet-slipway-41": Strong,
+		"Hq7mVt2kXw9pRz4c":                Strong,
+		"неожиданный-пароль-у-моря":         Strong,
+		"ternferriesternferriesternferries": Weak,
+	} {
+		s := Estimate(password, about)
+		assert.Equal(t, want, s.Level, "%s: %d bits %v", password, s.Bits, s.Reasons)
+	}
+}
+
+func TestReasons(t *testing.T) {
+	for password, says := range map[string]string{
+		"Passw0rd":     "“password” is among the first",
+		"ternferries9": "which others know about you",
+		"asdfghjk":     "keys of the keyboard",
+		"kzabcdefkz":   "sequence",
+		"zzzzzzzz":     "repeats a character",
+		"x7Kx7Kx7K":    "repeats a part",
+		"kz2024-05-01": "date",
+		"k7":           "short",
+	} {
+		assert.Contains(t, strings.Join(Estimate(password, []string{"ternferries.example"}).Reasons, "; "), says, password)
+	}
+	assert.Empty(t, Estimate("Hq7mVt2kXw9pRz4c", nil).Reasons)
+	assert.NotEmpty(t, Estimate("kz7", nil).Advice)
+}
+
+func TestMoreIsNeverEasier(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		text := rapid.StringN(0, 30, 60).Draw(t, "password")
+		more := rapid.StringN(1, 3, 6).Draw(t, "more")
+		if a, b := Estimate(text, nil), Estimate(text+more, nil); b.Bits+1 < a.Bits {
+			t.Fatalf("%q has %d bits, %q %d", text, a.Bits, text+more, b.Bits)
+		}
+	})
+}

@@ -1,0 +1,135 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"victualler/internal/api"
+	"victualler/internal/hosting/names"
+	"victualler/internal/hosting/refusal"
+	"victualler/internal/hosting/rights"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// Settings returns the installation's settings.
+func (s *Service) Settings(ctx context.Context) (api.Settings, error) {
+	row, err := s.store.Settings(ctx)
+	return settingsView(row), err
+}
+
+func settingsView(row db.Setting) api.Settings {
+	return api.Settings{Title: row.Title, Console: row.Console, NameServers: nonNil(row.NameServers), SecondFactor: nonNil(row.SecondFactor),
+		SessionMinutes: int(row.SessionMinutes), MailServer: row.MailServer, MailSecurity: row.MailSecurity, MailName: row.MailName,
+		MailPassword: row.MailPassword != nil, Sender: row.Sender, Version: row.Version}
+}
+
+// ChangeSettings changes settings. Version is the one the caller has seen, or 0.
+func (s *Service) ChangeSettings(ctx context.Context, a Actor, version int64, in api.SettingsChange) (api.Settings, error) {
+	return change(ctx, s, a, func(tx store.Tx) (api.Settings, error) {
+		none := api.Settings{}
+		row, err := tx.LockSettings(ctx)
+		if err != nil {
+			return none, err
+		}
+		if err := unchanged("the settings", version, row.Version); err != nil {
+			return none, err
+		}
+		p := db.KeepSettingsParams{Title: row.Title, Console: row.Console, NameServers: row.NameServers, SecondFactor: row.SecondFactor, SessionMinutes: row.SessionMinutes,
+			MailServer: row.MailServer, MailSecurity: row.MailSecurity, MailName: row.MailName, MailPassword: row.MailPassword, Sender: row.Sender}
+		if err := s.readSettings(&p, in); err != nil {
+			return none, err
+		}
+		after, err := tx.KeepSettings(ctx, p)
+		if err != nil {
+			return none, err
+		}
+		a.say("change the settings")
+		b, v := settingsView(row), settingsView(after)
+		b.Version, v.Version = 0, 0
+		return settingsView(after), record(ctx, tx, a, "settings.change", about("settings"), b, v)
+	})
+}
+
+func (s *Service) readSettings(p *db.KeepSettingsParams, in api.SettingsChange) error {
+	if in.Title != nil {
+		if p.Title = oneLine(*in.Title); p.Title == "" {
+			return refusal.Input("title", "an installation needs a title: people see it where they sign in")
+		}
+	}
+	if in.Console != nil {
+		p.Console = strings.TrimRight(strings.TrimSpace(*in.Console), "/")
+		if u, err := url.Parse(p.Console); p.Console != "" && (err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.Path != "") {
+			return refusal.Input("console", "%q is not an address; write it as https://console.ternisland.example", *in.Console)
+		}
+	}
+	if in.NameServers != nil {
+		p.NameServers = []string{}
+		for _, typed := range *in.NameServers {
+			domain, _, err := names.ParseDomain(typed)
+			if err != nil {
+				return refusal.Input("name_servers", "%q is not a host name", typed)
+			}
+			p.NameServers = append(p.NameServers, domain.String())
+		}
+	}
+	if in.SecondFactor != nil {
+		p.SecondFactor = []string{}
+		for _, role := range []rights.Role{rights.Operator, rights.Reseller, rights.Customer} {
+			if slices.Contains(*in.SecondFactor, string(role)) {
+				p.SecondFactor = append(p.SecondFactor, string(role))
+			}
+		}
+		if len(p.SecondFactor) != len(*in.SecondFactor) {
+			return refusal.Input("second_factor", "the roles are operator, reseller and customer")
+		}
+	}
+	if in.SessionMinutes != nil {
+		p.SessionMinutes = int32(*in.SessionMinutes)
+	}
+	if in.MailServer != nil {
+		p.MailServer = strings.TrimSpace(*in.MailServer)
+		host, port, err := net.SplitHostPort(p.MailServer)
+		if n, perr := strconv.Atoi(port); p.MailServer != "" && (err != nil || host == "" || perr != nil || n < 1 || n > 65535) {
+			return refusal.Input("mail_server", "%q is not host:port, such as mail.ternisland.example:587", p.MailServer)
+		}
+	}
+	if in.MailSecurity != nil {
+		p.MailSecurity = *in.MailSecurity
+	}
+	if in.MailName != nil {
+		p.MailName = strings.TrimSpace(*in.MailName)
+	}
+	if in.MailPassword != nil {
+		p.MailPassword = nil
+		if *in.MailPassword != "" {
+			p.MailPassword = s.key.Seal(sealedMailPassword, []byte(*in.MailPassword))
+		}
+	}
+	if p.MailName != "" && p.MailSecurity == "none" {
+		if host, _, err := net.SplitHostPort(p.MailServer); err == nil && host != "localhost" && !net.ParseIP(host).IsLoopback() {
+			return refusal.Input("mail_security", "a password is not sent to %s in clear; take tls or starttls", host)
+		}
+	}
+	if in.Sender != nil {
+		address, err := mailAddress("sender", strings.TrimSpace(*in.Sender))
+		if err != nil {
+			return err
+		}
+		p.Sender = ""
+		if address != nil {
+			p.Sender = *address
+		}
+	}
+	return nil
+}
+
+// link is an address of the console.
+func link(settings db.Setting, format string, args ...any) string {
+	return settings.Console + fmt.Sprintf(format, args...)
+}
