@@ -4,9 +4,11 @@ package demo
 
 import (
 	"context"
+	_ "embed"
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 
 	"victualler/internal/api"
 	"victualler/internal/client"
@@ -43,46 +45,91 @@ func features(on ...plans.Feature) plans.Features {
 }
 
 // hosted is one account of the scenario.
-type hosted struct{ domain, signIn, customer, email, plan, server string }
+type hosted struct{ domain, signIn, customer, email, plan, server, reseller string }
+
+const studio = "guillemot"
 
 var accounts = []hosted{
-	{"northquay-bakery.example", "", "North Quay Bakery", "ovens@northquay-bakery.example", "skiff", "skua"},
-	{"ternislandsurf.example", "", "Tern Island Surf School", "boards@ternislandsurf.example", "skiff", ""},
-	{"lighthousetrust.example", "trust", "Tern Island Lighthouse Trust", "keeper@lighthousetrust.example", "lighthouse", ""},
-	{"slipway-boatyard.example", "boatyard", "Slipway Boatyard", "yard@slipway-boatyard.example", "harbour", ""},
-	{"ternislandnews.example", "news1", "The Tern Island Log", "desk@ternislandnews.example", "harbour", ""},
-	{"guillemot-studio.example", "guillemot", "Guillemot Studio", "hello@guillemot-studio.example", "lighthouse", "fulmar"},
-	{"møwe-café.example", "", "Guillemot Studio", "", "skiff", ""},
+	{"northquay-bakery.example", "", "North Quay Bakery", "ovens@northquay-bakery.example", "skiff", "skua", ""},
+	{"ternislandsurf.example", "", "Tern Island Surf School", "boards@ternislandsurf.example", "skiff", "", ""},
+	{"lighthousetrust.example", "trust", "Tern Island Lighthouse Trust", "keeper@lighthousetrust.example", "lighthouse", "", ""},
+	{"slipway-boatyard.example", "boatyard", "Slipway Boatyard", "yard@slipway-boatyard.example", "harbour", "", ""},
+	{"ternislandnews.example", "news1", "The Tern Island Log", "desk@ternislandnews.example", "harbour", "", ""},
+	{"guillemot-studio.example", "guillemot", "Guillemot Studio", "hello@guillemot-studio.example", "guillemot.atelier", "fulmar", studio},
+	{"møwe-café.example", "", "Møwe Café", "tresen@xn--mwe-caf-hya7e.example", "guillemot.stall", "", studio},
+	{"uppervillage-hall.example", "", "Upper Village Hall", "caretaker@uppervillage-hall.example", "guillemot.stall", "", studio},
 }
 
-// Load brings the scenario into an installation. What is there already stays.
-func Load(ctx context.Context, c *client.Client, say func(string)) error {
+// The reseller's share and plans.
+var (
+	share = api.NewReseller{Name: studio, Title: "Guillemot Studio", Email: "hello@guillemot-studio.example", Measure: "allotted", Limits: plans.Limits{
+		plans.Disk: plans.Of(20 * plans.GiB), plans.Files: plans.Of(1_000_000), plans.Traffic: plans.Of(500 * plans.GiB), plans.Domains: plans.Of(12),
+		plans.Subdomains: plans.Of(40), plans.Mirrors: plans.Of(10), plans.Mailboxes: plans.Of(60), plans.MailboxSize: plans.Of(2 * plans.GiB), plans.Addresses: plans.Of(200),
+		plans.Lists: plans.Of(4), plans.Databases: plans.Of(12), plans.Logins: plans.Of(12), plans.Tasks: plans.Of(12), plans.SendsPerHour: plans.Of(200),
+		plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(8), plans.BackupsKept: plans.Of(14)},
+		Features: features("mail", "databases", "tasks", "logins", "backups", "dns", "certificates", "kits", "file_browser")}
+	sharePlans = []api.NewPlan{
+		{Name: "stall", Reseller: studio, Limits: plans.Limits{plans.Disk: plans.Of(plans.GiB), plans.Files: plans.Of(60_000), plans.Traffic: plans.Of(30 * plans.GiB), plans.Domains: plans.Of(1),
+			plans.Subdomains: plans.Of(2), plans.Mailboxes: plans.Of(5), plans.MailboxSize: plans.Of(500 * plans.MiB), plans.Addresses: plans.Of(10), plans.Databases: plans.Of(1), plans.Logins: plans.Of(1),
+			plans.SendsPerHour: plans.Of(50), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(3), plans.BackupsKept: plans.Of(7)},
+			Features: features("mail", "databases", "logins", "backups", "dns", "certificates")},
+		{Name: "atelier", Reseller: studio, Limits: plans.Limits{plans.Disk: plans.Of(8 * plans.GiB), plans.Files: plans.Of(300_000), plans.Traffic: plans.Of(200 * plans.GiB), plans.Domains: plans.Of(4),
+			plans.Subdomains: plans.Of(10), plans.Mirrors: plans.Of(2), plans.Mailboxes: plans.Of(20), plans.MailboxSize: plans.Of(2 * plans.GiB), plans.Addresses: plans.Of(60), plans.Lists: plans.Of(2),
+			plans.Databases: plans.Of(4), plans.Logins: plans.Of(4), plans.Tasks: plans.Of(4), plans.SendsPerHour: plans.Of(200), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(6), plans.BackupsKept: plans.Of(14)},
+			Features: features("mail", "databases", "tasks", "logins", "backups", "dns", "certificates", "kits", "file_browser")},
+	}
+	brand = api.Brand{Title: "Guillemot Studio", Footer: "Guillemot Studio, Upper Village, Tern Island", Bar: "#2b3f57", Accent: "#1f5f7a", SenderName: "Guillemot Studio", Sender: "hello@guillemot-studio.example"}
+)
+
+//go:embed guillemot.svg
+var logo []byte
+
+// Places are where the scenario's stand-ins are.
+type Places struct {
+	// Console is where people reach the console, Mail the mail sink's address.
+	Console, Mail string
+}
+
+// SignIn is somebody of the scenario who can sign in.
+type SignIn struct {
+	Name, About string
+	person      api.NewPerson
+	customer    string
+}
+
+// SignIns lists who can sign in, besides the operator. Their passwords are made when the scenario is loaded first.
+var SignIns = []SignIn{
+	{Name: "mara", About: "an operator whose duty is support", person: api.NewPerson{Duty: "support", Email: "mara@ternisland.example"}},
+	{Name: studio, About: "the reseller Guillemot Studio", person: api.NewPerson{Reseller: studio, Email: "hello@guillemot-studio.example"}},
+	{Name: "keeper", About: "a customer, the Lighthouse Trust", customer: "Tern Island Lighthouse Trust", person: api.NewPerson{Email: "keeper@lighthousetrust.example"}},
+	{Name: "tresen", About: "a customer of the reseller, who reads German", customer: "Møwe Café", person: api.NewPerson{Email: "tresen@xn--mwe-caf-hya7e.example"}},
+}
+
+// Load brings the scenario into an installation. What is there already stays. Passwords gives the one of each of [SignIns].
+func Load(ctx context.Context, c *client.Client, at Places, passwords map[string]string, say func(string)) error {
+	if err := settings(ctx, c, at); err != nil {
+		return err
+	}
 	for _, plan := range planTable {
 		if err := unlessThere(c.Post(ctx, "/plans", plan, nil)); err != nil {
 			return fmt.Errorf("plan %s: %w", plan.Name, err)
 		}
 	}
+	if err := resell(ctx, c); err != nil {
+		return err
+	}
 	// For the account that the README's first command opens.
-	if err := unlessThere(c.Post(ctx, "/customers", api.NewCustomer{Name: "Tern Ferries", Email: "office@ternferries.example"}, nil)); err != nil {
+	if err := unlessThere(c.Post(ctx, "/customers", api.NewCustomer{Name: "Tern Ferries", Email: "office@ternferries.example", Contact: "the ferry office"}, nil)); err != nil {
 		return err
 	}
 	for n, a := range accounts {
-		body := api.OpenAccount{Domain: a.domain, Plan: a.plan, Customer: a.customer, NewCustomer: a.email != "", CustomerEmail: a.email, SignInName: a.signIn, Server: a.server}
-		var opening api.Opening
-		// With a key of its own, a repeated load finds its earlier answer for a day; after that, the domain is taken.
-		err := c.Do(ctx, client.Call{Method: http.MethodPost, Path: "/accounts", Body: body, Key: fmt.Sprintf("tern-island-%d", n)}, &opening)
-		if err := unlessThere(err); err != nil {
+		if err := open(ctx, c, n, a); err != nil {
 			return fmt.Errorf("account %s: %w", a.domain, err)
 		}
-		if err != nil {
-			continue
-		}
-		o, err := c.Watch(ctx, opening.Operation, func(api.Operation) {})
-		if err != nil {
-			return err
-		}
-		if o.State == "failed" {
-			return fmt.Errorf("account %s: %s", a.domain, o.Failure)
+	}
+	for _, s := range SignIns {
+		if err := letIn(ctx, c, s, passwords[s.Name]); err != nil {
+			return fmt.Errorf("sign-in %s: %w", s.Name, err)
 		}
 	}
 	// A sweep measures what the accounts use.
@@ -95,8 +142,76 @@ func Load(ctx context.Context, c *client.Client, say func(string)) error {
 			return err
 		}
 	}
-	say(fmt.Sprintf("Tern Island is loaded: %d plans, %d accounts", len(planTable), len(accounts)))
+	say(fmt.Sprintf("Tern Island is loaded: %d plans, %d accounts, one reseller", len(planTable)+len(sharePlans), len(accounts)))
 	return nil
+}
+
+// settings are set once, so that what is changed in the demo stays.
+func settings(ctx context.Context, c *client.Client, at Places) error {
+	var s api.Settings
+	if err := c.Get(ctx, "/settings", nil, &s); err != nil || s.Console != "" {
+		return err
+	}
+	title, sender, none := "Tern Island Hosting", "hosting@ternisland.example", "none"
+	names := []string{"ns1.ternisland.example", "ns2.ternisland.example"}
+	return c.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/settings", Body: api.SettingsChange{Title: &title, Console: &at.Console, NameServers: &names,
+		MailServer: &at.Mail, MailSecurity: &none, Sender: &sender}}, nil)
+}
+
+func resell(ctx context.Context, c *client.Client) error {
+	err := c.Post(ctx, "/resellers", share, nil)
+	if err := unlessThere(err); err != nil {
+		return err
+	}
+	if err == nil {
+		if err := c.Do(ctx, client.Call{Method: http.MethodPut, Path: "/resellers/" + studio + "/brand", Body: brand}, nil); err != nil {
+			return err
+		}
+		if err := c.Upload(ctx, "/resellers/"+studio+"/brand/logo", logo); err != nil {
+			return err
+		}
+	}
+	for _, plan := range sharePlans {
+		if err := unlessThere(c.Post(ctx, "/plans", plan, nil)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func open(ctx context.Context, c *client.Client, n int, a hosted) error {
+	language := ""
+	if a.customer == "Møwe Café" {
+		language = "de"
+	}
+	body := api.OpenAccount{Domain: a.domain, Plan: a.plan, Reseller: a.reseller, Customer: a.customer, NewCustomer: true, CustomerEmail: a.email, Language: language, SignInName: a.signIn, Server: a.server}
+	var opening api.Opening
+	// With a key of its own, a repeated load finds its earlier answer for a day; after that, the domain is taken.
+	err := c.Do(ctx, client.Call{Method: http.MethodPost, Path: "/accounts", Body: body, Key: fmt.Sprintf("tern-island-%d", n)}, &opening)
+	if err != nil {
+		return unlessThere(err)
+	}
+	o, err := c.Watch(ctx, opening.Operation, func(api.Operation) {})
+	if err == nil && o.State == "failed" {
+		err = errors.New(o.Failure)
+	}
+	return err
+}
+
+func letIn(ctx context.Context, c *client.Client, s SignIn, password string) error {
+	p := s.person
+	p.Name, p.Activation, p.Password = s.Name, "password", password
+	if s.customer != "" {
+		var page api.CustomerPage
+		if err := c.Get(ctx, "/customers", url.Values{"search": {s.customer}, "limit": {"1"}}, &page); err != nil {
+			return err
+		}
+		if len(page.Customers) == 0 {
+			return fmt.Errorf("there is no customer %s", s.customer)
+		}
+		p.Customer = page.Customers[0].ID
+	}
+	return unlessThere(c.Post(ctx, "/people", p, nil))
 }
 
 // unlessThere takes a conflict for an earlier load.

@@ -7,10 +7,12 @@ package main
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
+	"io/fs"
 	"net/netip"
 	"os"
 	"os/signal"
@@ -21,6 +23,7 @@ import (
 	"victualler/demo"
 	"victualler/internal/lab"
 	"victualler/internal/lab/installation"
+	"victualler/internal/standins/mailsink"
 )
 
 func main() {
@@ -95,7 +98,16 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 			fmt.Fprintln(os.Stderr, "victualler-lab:", err)
 		}
 	}()
-	if err := demo.Load(ctx, i.Client, say); err != nil {
+	sink, err := mailsink.Listen(mailAddress, mailPage)
+	if err != nil {
+		return fmt.Errorf("the mail sink: %w", err)
+	}
+	defer sink.Close()
+	passwords, err := passwordsIn(filepath.Join(dir, "people.json"))
+	if err != nil {
+		return err
+	}
+	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: sink.SMTP}, passwords, say); err != nil {
 		return err
 	}
 	// The client is signed in as well, so that the first command works.
@@ -110,9 +122,10 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 Ready in %s.
 
   console   %s
-  sign in   %s
-  password  %s
+  mail      http://%s
 
+  sign in as    password
+%s
 Try, in another terminal:
 
   demo/victualler account open ternferries.example --plan harbour --customer "Tern Ferries" --server skua
@@ -120,10 +133,43 @@ Try, in another terminal:
   demo/victualler server list
 
 Ctrl-C stops everything.
-`, time.Since(begun).Round(100*time.Millisecond), i.Address(), i.Operator, i.Password, i.Servers["skua"].Address)
+`, time.Since(begun).Round(100*time.Millisecond), i.Address(), sink.HTTP, signIns(i, passwords), i.Servers["skua"].Address)
 	<-ctx.Done()
 	fmt.Println()
 	return nil
+}
+
+// Where the mail sink takes messages, and shows them.
+const (
+	mailAddress = "127.0.0.1:8425"
+	mailPage    = "127.0.0.1:8471"
+)
+
+// passwordsIn reads the demo's passwords, which are made at its first start.
+func passwordsIn(file string) (map[string]string, error) {
+	passwords := map[string]string{}
+	text, err := os.ReadFile(file)
+	if err == nil {
+		return passwords, json.Unmarshal(text, &passwords)
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	for _, s := range demo.SignIns {
+		passwords[s.Name] = rand.Text()[:16]
+	}
+	if text, err = json.Marshal(passwords); err != nil {
+		return nil, err
+	}
+	return passwords, os.WriteFile(file, text, 0o600)
+}
+
+func signIns(i *installation.Installation, passwords map[string]string) string {
+	text := fmt.Sprintf("  %-13s %-17s the first operator\n", i.Operator, i.Password)
+	for _, s := range demo.SignIns {
+		text += fmt.Sprintf("  %-13s %-17s %s\n", s.Name, passwords[s.Name], s.About)
+	}
+	return text
 }
 
 // reset forgets the data of a demo that is not running.

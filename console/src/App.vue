@@ -1,22 +1,30 @@
 <script setup lang="ts">
-import { onMounted, ref, useTemplateRef } from 'vue'
+import { computed, onMounted, ref, useTemplateRef, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { ElButton, ElDialog } from 'element-plus'
 import { api, ask } from './api/client'
 import { areas } from './router'
+import MustFirst from './areas/session/MustFirst.vue'
+import SessionEnd from './areas/session/SessionEnd.vue'
 import SignIn from './areas/session/SignIn.vue'
-import { session, signInAgain } from './areas/session/state'
+import { may, session, signInAgain } from './areas/session/state'
 import SearchBox from './parts/SearchBox.vue'
+import { useBrand } from './composables/useBrand'
 import { useDark } from './composables/useDark'
 import { useKeys } from './composables/useKeys'
 
 const router = useRouter()
 const route = useRoute()
 const { dark, toggle } = useDark()
-const bar = areas.filter((area) => area.label)
+useBrand()
+const shown = computed(() => areas.filter((area) => area.label && (!area.permission || may(area.permission))))
+const bar = computed(() => shown.value.filter((area) => !area.menu))
+const menu = computed(() => shown.value.filter((area) => area.menu))
 const search = useTemplateRef<InstanceType<typeof SearchBox>>('search')
+const more = useTemplateRef<HTMLDetailsElement>('more')
 const known = ref(false)
 const keysShown = ref(false)
+const mustFirst = computed(() => (session.value?.must_first.length ?? 0) > 0)
 
 let going = false
 useKeys({
@@ -30,20 +38,31 @@ useKeys({
     setTimeout(() => (going = false), 1200)
   },
   ...Object.fromEntries(
-    bar.map((area) => [
-      area.key!,
-      () => {
-        if (going) void router.push(area.home!)
-        going = false
-      },
-    ]),
+    areas
+      .filter((area) => area.key)
+      .map((area) => [
+        area.key!,
+        () => {
+          if (going && (!area.permission || may(area.permission))) void router.push(area.home!)
+          going = false
+        },
+      ]),
   ),
-  n: () => void router.push('/accounts/open'),
+  n: () => {
+    if (going || !may('accounts.open')) return
+    void router.push('/accounts/open')
+  },
 })
 
 onMounted(async () => {
-  session.value = await ask(api.GET('/api/v1/session'))
+  await router.isReady()
+  if (!route.meta.open) session.value = await ask(api.GET('/api/v1/session'))
   known.value = true
+})
+
+watchEffect(() => {
+  void route.fullPath
+  if (more.value) more.value.open = false
 })
 
 async function signOut() {
@@ -51,37 +70,54 @@ async function signOut() {
   session.value = undefined
   known.value = false
   await signInAgain()
+  await router.push('/accounts')
   known.value = true
+}
+
+async function stopActing() {
+  await ask(api.DELETE('/api/v1/session/acting'))
+  location.assign('/accounts') // everything that was loaded as somebody else is forgotten
 }
 </script>
 
 <template>
   <a class="skip" href="#page">Skip to the page</a>
-  <header v-if="known">
-    <RouterLink to="/accounts" class="mark">Victualler</RouterLink>
-    <nav aria-label="Areas">
+  <header v-if="known && session">
+    <RouterLink to="/accounts" class="mark"><img v-if="session.brand?.logo" :src="session.brand.logo" :alt="session.title" /><template v-else>{{ session.title }}</template></RouterLink>
+    <nav v-if="!mustFirst" aria-label="Areas">
       <RouterLink v-for="area in bar" :key="area.label" :to="area.home!" :class="{ here: route.path.startsWith(area.home!) }">{{ area.label }}</RouterLink>
     </nav>
-    <SearchBox ref="search" class="search" />
+    <SearchBox v-if="!mustFirst" ref="search" class="search" />
     <div class="who">
-      <button type="button" class="plain" :aria-pressed="dark" :title="dark ? 'Light' : 'Dark'" @click="toggle">{{ dark ? 'Light' : 'Dark' }}</button>
-      <button type="button" class="plain keys" title="Keys (?)" aria-label="Show keys" @click="keysShown = true">?</button>
-      <span class="name">{{ session?.name }}</span>
-      <button type="button" class="plain" @click="signOut">Sign out</button>
+      <details ref="more" class="more" @keydown.esc="more!.open = false">
+        <summary>{{ session.name }}</summary>
+        <div class="menu">
+          <RouterLink v-for="area in menu" :key="area.label" :to="area.home!">{{ area.label }}</RouterLink>
+          <button type="button" :aria-pressed="dark" @click="toggle">{{ dark ? 'Light' : 'Dark' }}</button>
+          <button type="button" aria-label="Show keys" @click="keysShown = true">Keys <kbd>?</kbd></button>
+          <button type="button" @click="signOut">Sign out</button>
+        </div>
+      </details>
     </div>
   </header>
-  <main v-if="known" id="page" tabindex="-1"><RouterView /></main>
+  <div v-if="session?.acting_as" class="acting" role="status">
+    <span>You, {{ session.name }}, act as <b>{{ session.acting_as }}</b>. What you change is recorded with both names.</span>
+    <ElButton size="small" @click="stopActing">Stop acting</ElButton>
+  </div>
+  <SessionEnd />
+  <main v-if="known" id="page" tabindex="-1"><MustFirst v-if="mustFirst && !route.meta.open" /><RouterView v-else /></main>
+  <footer v-if="known && session?.brand?.footer">{{ session.brand.footer }}</footer>
   <SignIn />
   <ElDialog v-model="keysShown" title="Keys" width="min(26rem, 94vw)">
     <dl class="keylist">
-      <template v-for="area in bar" :key="area.label">
+      <template v-for="area in shown.filter((a) => a.key)" :key="area.label">
         <dt><kbd>g</kbd> <kbd>{{ area.key }}</kbd></dt>
         <dd>{{ area.label }}</dd>
       </template>
       <dt><kbd>/</kbd></dt>
-      <dd>Search accounts, domains and servers</dd>
-      <dt><kbd>n</kbd></dt>
-      <dd>Open an account</dd>
+      <dd>Search accounts, domains, customers and servers</dd>
+      <dt v-if="may('accounts.open')"><kbd>n</kbd></dt>
+      <dd v-if="may('accounts.open')">Open an account</dd>
       <dt><kbd>↑</kbd> <kbd>↓</kbd> <kbd>Enter</kbd></dt>
       <dd>Go through a list, open a row</dd>
       <dt><kbd>?</kbd></dt>
@@ -97,9 +133,9 @@ header {
   top: 0;
   z-index: 20;
   display: grid;
-  grid-template-columns: auto auto minmax(10rem, 26rem) 1fr;
+  grid-template-columns: auto auto minmax(9rem, 24rem) 1fr;
   align-items: center;
-  gap: 0 1.4rem;
+  gap: 0 1.2rem;
   min-height: 46px;
   padding: 0 1.2rem;
   background: var(--ink-bar);
@@ -112,12 +148,17 @@ header {
   color: inherit;
   text-decoration: none;
 }
+.mark img {
+  display: block;
+  max-height: 30px;
+  max-width: 11rem;
+}
 nav {
   display: flex;
-  gap: 0.2rem;
+  gap: 0.1rem;
 }
 nav a {
-  padding: 0.75rem 0.7rem 0.6rem;
+  padding: 0.75rem 0.6rem 0.6rem;
   color: var(--on-bar-2);
   text-decoration: none;
   border-bottom: 3px solid transparent;
@@ -131,25 +172,65 @@ nav a.here {
 }
 .who {
   justify-self: end;
-  display: flex;
-  align-items: center;
-  gap: 0.9rem;
-  color: var(--on-bar-2);
 }
-.who .name {
-  color: var(--on-bar);
+.more {
+  position: relative;
 }
-.plain {
+.more summary {
   padding: 0.3rem 0.2rem;
+  color: var(--on-bar);
+  cursor: pointer;
+  max-width: 14rem;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+.menu {
+  position: absolute;
+  inset: calc(100% + 0.5rem) 0 auto auto;
+  z-index: 40;
+  display: grid;
+  min-width: 11rem;
+  padding: 0.3rem 0;
+  color: var(--ink);
+  background: var(--sheet);
+  border: 1px solid var(--line);
+  box-shadow: 0 6px 18px rgb(0 0 0 / 18%);
+}
+.menu a,
+.menu button {
+  padding: 0.4rem 0.9rem;
   border: 0;
   background: none;
   font: inherit;
   color: inherit;
+  text-align: left;
+  text-decoration: none;
   cursor: pointer;
 }
-.plain:hover {
-  color: var(--on-bar);
-  text-decoration: underline;
+.menu a:hover,
+.menu button:hover,
+.menu a:focus-visible,
+.menu button:focus-visible {
+  background: var(--signal-wash);
+}
+.acting {
+  position: sticky;
+  top: 46px;
+  z-index: 19;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.4rem 1rem;
+  align-items: center;
+  padding: 0.4rem 1.2rem;
+  color: var(--on-signal);
+  background: var(--signal);
+}
+footer {
+  max-width: 96rem;
+  margin: 0 auto;
+  padding: 0.8rem 1.2rem 1.6rem;
+  color: var(--ink-2);
 }
 main {
   padding: 1.1rem 1.2rem 3rem;
@@ -188,14 +269,14 @@ main {
     margin: 0.3rem 0;
   }
   nav {
+    min-width: 0;
     grid-column: 1 / -1;
     order: 4;
     margin: 0 -0.6rem;
     overflow-x: auto;
   }
-  .who .name,
-  .keys {
-    display: none;
+  .acting {
+    position: static;
   }
   main {
     padding: 0.9rem 0.8rem 3rem;

@@ -2,8 +2,12 @@ import { createRouter, createWebHistory, type RouteRecordRaw } from 'vue-router'
 
 /** What an area of the work adds to the console: pages, and a place in the bar. */
 export interface Area {
-  /** Label in the bar; without one the area is not there. */
+  /** Label in the bar or the menu; without one the area is in neither. */
   label?: string
+  /** The permission without which the area is not shown. */
+  permission?: string
+  /** In the menu behind one's name instead of the bar. */
+  menu?: boolean
   /** Address of the area's first page. */
   home?: string
   /** Key that opens it, after g. */

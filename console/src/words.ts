@@ -46,3 +46,27 @@ export function took(from: string | null | undefined, to: string | null | undefi
   if (!from || !to) return ''
   return `${((new Date(to).getTime() - new Date(from).getTime()) / 1000).toFixed(2)} s`
 }
+
+/** Reads an amount as people write it: null is unlimited. What cannot be read is told in words. */
+export function readAmount(text: string, unit: string): { value: number | null } | { wrong: string } {
+  const t = text.trim()
+  if (t === 'unlimited') return { value: null }
+  if (unit !== 'bytes') {
+    const n = t.replace(/%$/, '')
+    if (!/^\d{1,15}$/.test(n)) return { wrong: `“${text}” is not a number; write a number or unlimited` }
+    if (unit === 'percent' && Number(n) > 100) return { wrong: 'a percentage is 0 to 100' }
+    return { value: Number(n) }
+  }
+  const match = /^(\d+(?:\.\d+)?)\s*(?:([kmgt])i?b?|(b))?$/i.exec(t)
+  if (!match) return { wrong: `“${text}” is not a size; write a number and a unit, such as 500M, 20G or 1.5T, or unlimited` }
+  const [, digits, letter, plain] = match
+  const n = Number(digits)
+  if (letter) return { value: Math.floor(n * 1024 ** ('kmgt'.indexOf(letter.toLowerCase()) + 1)) }
+  if (n === 0 || plain) return { value: Math.floor(n) }
+  return { wrong: `${t} what? write ${t}M or ${size(n * 1024 ** 2)}` }
+}
+
+/** Counts things: "1 account", "3 accounts". */
+export function counted(n: number, what: string): string {
+  return `${n.toLocaleString('en')} ${what}${n === 1 ? '' : 's'}`
+}

@@ -18,6 +18,32 @@ type Plan struct {
 	Version  int64           `json:"version" doc:"Counts changes; the ETag."`
 }
 
+// LimitList is all limits and features there are, in the order in which people read them.
+type LimitList struct {
+	Limits   []LimitInfo `json:"limits"`
+	Features []string    `json:"features"`
+}
+
+// LimitInfo describes a limit.
+type LimitInfo struct {
+	Key   string `json:"key"`
+	Unit  string `json:"unit" enum:"bytes,count,percent"`
+	What  string `json:"what" doc:"The limit in words."`
+	Bound bool   `json:"bound" doc:"Whether it bounds one thing or a rate, and is not used up."`
+}
+
+// AllLimits returns the limits and features there are.
+func AllLimits() LimitList {
+	list := LimitList{}
+	for _, info := range plans.AllLimits {
+		list.Limits = append(list.Limits, LimitInfo{Key: string(info.Key), Unit: string(info.Unit), What: info.What, Bound: info.Bound})
+	}
+	for _, f := range plans.AllFeatures {
+		list.Features = append(list.Features, string(f))
+	}
+	return list
+}
+
 // NewPlan describes a plan to be added.
 type NewPlan struct {
 	Name     string         `json:"name" minLength:"1" maxLength:"40" doc:"2 to 40 lower-case letters, digits and hyphens."`

@@ -116,6 +116,8 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) { a.router.Serve
 // OpenAPI returns the description of the API as JSON.
 func (a *API) OpenAPI() ([]byte, error) { return json.MarshalIndent(a.huma.OpenAPI(), "", "  ") }
 
+func init() { huma.DefaultArrayNullable = false } // an empty list is [], not null
+
 func config() huma.Config {
 	registry := huma.NewMapRegistry("#/components/schemas/", huma.DefaultSchemaNamer)
 	registry.RegisterTypeAlias(reflect.TypeFor[plans.Limits](), reflect.TypeFor[limitsSchema]())

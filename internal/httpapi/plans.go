@@ -78,6 +78,10 @@ func init() {
 				shifted, err := a.service.Shift(ctx, who, in.Plan, in.Body)
 				return shifted, shifted.Operation, err
 			})
+		register(a, route{id: "list-limits", method: http.MethodGet, path: "/limits", summary: "List the limits and features there are", permission: rights.Own, tag: tag},
+			func(context.Context, *struct{}) (*struct{ Body api.LimitList }, error) {
+				return &struct{ Body api.LimitList }{api.AllLimits()}, nil
+			})
 		register(a, route{id: "compare-plans", method: http.MethodGet, path: "/compare/plans", summary: "Compare 2 to 6 plans side by side", permission: rights.PlansRead, tag: tag},
 			func(ctx context.Context, in *struct {
 				Plans []string `query:"plan,explode" required:"true" maxItems:"10" doc:"Names, one for each column."`

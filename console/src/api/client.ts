@@ -1,6 +1,7 @@
 import createClient, { type Middleware } from 'openapi-fetch'
 import type { components, paths } from './schema'
 import { signInAgain } from '../areas/session/state'
+import { attended } from './attention'
 
 export type Schemas = components['schemas']
 export type Problem = Schemas['Problem']
@@ -27,10 +28,13 @@ export class Refusal extends Error {
 const copies = new WeakMap<Request, Request>()
 const signIn: Middleware = {
   onRequest({ request }) {
+    // A page that keeps itself current is nobody's doing: it must not keep the session alive.
+    if (!attended()) request.headers.set('Victualler-Unattended', 'true')
     copies.set(request, request.clone())
+    return request
   },
   async onResponse({ request, response }) {
-    if (response.status !== 401 || (request.method === 'POST' && new URL(request.url).pathname.endsWith('/session'))) return response
+    if (response.status !== 401 || (request.method === 'POST' && new URL(request.url).pathname.includes('/api/v1/session'))) return response
     await signInAgain()
     return fetch(copies.get(request)!)
   },
@@ -50,6 +54,18 @@ export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response
   if (outcome.response.ok) return outcome.data as T
   const problem = outcome.error as Problem | undefined
   throw new Refusal(problem?.type ? problem : { type: 'unreadable', title: `The service answers ${outcome.response.status}`, status: outcome.response.status })
+}
+
+type Preview = Schemas['Preview']
+
+/** What a change came to: the answer of a call that was not asked for a preview. */
+export function made<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<Exclude<T, Preview>> {
+  return ask(call) as Promise<Exclude<T, Preview>>
+}
+
+/** What a change would do: the answer of a call that was asked for a preview. */
+export function foreseen(call: Promise<{ data?: unknown; error?: unknown; response: Response }>): Promise<Preview> {
+  return ask(call) as Promise<Preview>
 }
 
 /** A new Idempotency-Key: a request that is sent twice by accident counts once. */

@@ -466,6 +466,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/limits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the limits and features there are */
+        get: operations["list-limits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/operations": {
         parameters: {
             query?: never;
@@ -1341,7 +1358,7 @@ export interface components {
             /** @description The server's address. */
             address: string;
             /** @description Every limit: how much, from where, used, left. */
-            allowance: components["schemas"]["Allowed"][] | null;
+            allowance: components["schemas"]["Allowed"][];
             /** @description Whether the server has the account as it is wanted. */
             applied: boolean;
             /** Format: date-time */
@@ -1361,23 +1378,23 @@ export interface components {
             disk_used: number | null;
             /** @description Main domain, in A-labels. */
             domain: string;
-            domains: components["schemas"]["Domain"][] | null;
+            domains: components["schemas"]["Domain"][];
             /** @description What the last sweep found. */
-            drift: components["schemas"]["Drift"][] | null;
+            drift: components["schemas"]["Drift"][];
             /**
              * Format: int64
              * @description Differences that the last sweep found.
              */
             drifts: number;
             /** @description What is set by hand. */
-            excepted: components["schemas"]["Exception"][] | null;
+            excepted: components["schemas"]["Exception"][];
             /**
              * Format: int64
              * @description How many limits and features are set by hand.
              */
             exceptions: number;
             /** @description Every feature: whether it is on, and from where. */
-            features: components["schemas"]["Granted"][] | null;
+            features: components["schemas"]["Granted"][];
             /** @description Whether it stays on its limits when the plan changes. */
             held: boolean;
             /** @description On what it is held, if it is. */
@@ -1411,7 +1428,7 @@ export interface components {
             version: number;
         };
         AccountPage: {
-            accounts: components["schemas"]["Account"][] | null;
+            accounts: components["schemas"]["Account"][];
             /** @description Cursor of the next page; absent on the last. */
             next?: string;
         };
@@ -1453,7 +1470,7 @@ export interface components {
             what: string;
         };
         AnswerBody: {
-            problems: components["schemas"]["ProblemKind"][] | null;
+            problems: components["schemas"]["ProblemKind"][];
         };
         Brand: {
             /** @description Colour of links and buttons, #rrggbb, dark enough to be read on paper. */
@@ -1515,7 +1532,7 @@ export interface components {
         };
         ComparisonRow: {
             /** @description For each plan; null is unlimited. */
-            amounts?: (number | null)[] | null;
+            amounts?: (number | null)[];
             /** @description Whether the plans are not all the same here. */
             differs: boolean;
             /** @description The feature, if it is one. */
@@ -1523,7 +1540,7 @@ export interface components {
             /** @description Key of the limit, if it is one. */
             limit?: string;
             /** @description For each plan. */
-            on?: boolean[] | null;
+            on?: boolean[];
             /** @enum {string} */
             unit?: "bytes" | "count" | "percent";
             /** @description In words. */
@@ -1570,7 +1587,7 @@ export interface components {
             postal?: string;
         };
         CustomerPage: {
-            customers: components["schemas"]["Customer"][] | null;
+            customers: components["schemas"]["Customer"][];
             /** @description Cursor of the next page; absent on the last. */
             next?: string;
         };
@@ -1599,7 +1616,7 @@ export interface components {
         };
         DomainAdded: {
             /** @description What was put right in the domain. */
-            corrections: string[] | null;
+            corrections: string[];
             domain: components["schemas"]["Domain"];
             /**
              * Format: int64
@@ -1609,7 +1626,7 @@ export interface components {
         };
         DomainCheck: {
             /** @description What was put right. */
-            corrections: string[] | null;
+            corrections: string[];
             /** @description In A-labels. */
             domain: string;
             /** @description A sign-in name that is free. */
@@ -1634,7 +1651,7 @@ export interface components {
             what: string;
         };
         DriftList: {
-            drifts: components["schemas"]["Drift"][] | null;
+            drifts: components["schemas"]["Drift"][];
             /** Format: date-time */
             swept_at: string | null;
         };
@@ -1642,15 +1659,15 @@ export interface components {
             /** @description Sign-in name. */
             account: string;
             /** @description What it gets more of. */
-            gains: string[] | null;
+            gains: string[];
             /** @description Why nothing changes for it, if so. */
             keeps?: string;
             /** @description What it gets less of. Nothing is ever deleted. */
-            losses: string[] | null;
+            losses: string[];
             /** @description Main domain. */
             name: string;
             /** @description What it uses more of than it would be allowed, and by how much: it cannot grow there. */
-            over: string[] | null;
+            over: string[];
         };
         Event: {
             /** @description Such as plan.change. */
@@ -1661,7 +1678,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @description What changed, without secrets. */
-            fields: components["schemas"]["Difference"][] | null;
+            fields: components["schemas"]["Difference"][];
             /** Format: int64 */
             id: number;
             /** @description As whom the actor acted. */
@@ -1671,7 +1688,7 @@ export interface components {
             subject: string;
         };
         EventPage: {
-            events: components["schemas"]["Event"][] | null;
+            events: components["schemas"]["Event"][];
             /** @description Cursor of the next page; absent on the last. */
             next?: string;
         };
@@ -1699,7 +1716,7 @@ export interface components {
             set_at: string;
         };
         ExceptionList: {
-            exceptions: components["schemas"]["Exception"][] | null;
+            exceptions: components["schemas"]["Exception"][];
         };
         Field: {
             message: string;
@@ -1727,23 +1744,23 @@ export interface components {
             /** @description Sign-in name of the account, for file transfer. */
             account: string;
             /** @description Addresses of the server, for address records elsewhere. */
-            addresses: string[] | null;
+            addresses: string[];
             /** @description Where to sign in. */
             console: string;
             customer: string;
             /** @description As people read them; the main one first. */
-            domains: string[] | null;
+            domains: string[];
             footer?: string;
             /** @description Who hands over: the installation's title or the reseller's. */
             from: string;
             /** @enum {string} */
             language: "en" | "de";
             /** @description The limits that people ask for first. */
-            limits: components["schemas"]["HandoverLimit"][] | null;
+            limits: components["schemas"]["HandoverLimit"][];
             /** @description To be entered at the registrar; empty where name service is elsewhere. */
-            name_servers: string[] | null;
+            name_servers: string[];
             /** @description Sign-in names for the console. */
-            people: string[] | null;
+            people: string[];
             plan: string;
             /** @description All of it as text, in the customer's language. */
             text: string;
@@ -1784,7 +1801,7 @@ export interface components {
             memory_total: number;
             /** Format: int64 */
             processors: number;
-            programs: components["schemas"]["Program"][] | null;
+            programs: components["schemas"]["Program"][];
             /**
              * @description How disk limits are kept.
              * @enum {string}
@@ -1825,6 +1842,19 @@ export interface components {
             used: number;
             /** Format: int64 */
             value: number;
+        };
+        LimitInfo: {
+            /** @description Whether it bounds one thing or a rate, and is not used up. */
+            bound: boolean;
+            key: string;
+            /** @enum {string} */
+            unit: "bytes" | "count" | "percent";
+            /** @description The limit in words. */
+            what: string;
+        };
+        LimitList: {
+            features: string[];
+            limits: components["schemas"]["LimitInfo"][];
         };
         Link: {
             /** Format: date-time */
@@ -1873,7 +1903,7 @@ export interface components {
             to: string;
         };
         MailList: {
-            mails: components["schemas"]["Mail"][] | null;
+            mails: components["schemas"]["Mail"][];
         };
         MailTest: {
             to: string;
@@ -1958,7 +1988,7 @@ export interface components {
             /** @description Sign-in name: lower-case letters, digits, dots, hyphens, underscores, or a mail address. */
             name: string;
             /** @description Addresses or networks, such as 192.0.2.0/24. */
-            networks?: string[] | null;
+            networks?: string[];
             password?: string;
             /** @description The reseller they are of. */
             reseller?: string;
@@ -2207,7 +2237,7 @@ export interface components {
             /** @description Lower-case letters, digits and hyphens. */
             label: string;
             /** @description web, mail, database, dns. */
-            roles: string[] | null;
+            roles: string[];
         };
         NewToken: {
             /** Format: date-time */
@@ -2215,9 +2245,9 @@ export interface components {
             /** @description What it is for. */
             name: string;
             /** @description Addresses or networks, such as 192.0.2.0/24. */
-            networks?: string[] | null;
+            networks?: string[];
             /** @description Permissions, such as accounts.read. */
-            scopes: string[] | null;
+            scopes: string[];
         };
         Notes: {
             notes: string;
@@ -2273,12 +2303,12 @@ export interface components {
             this: boolean;
         };
         OpenSessions: {
-            sessions: components["schemas"]["OpenSession"][] | null;
+            sessions: components["schemas"]["OpenSession"][];
         };
         Opening: {
             account: components["schemas"]["Account"];
             /** @description What was put right in the domain. */
-            corrections: string[] | null;
+            corrections: string[];
             /**
              * Format: int64
              * @description Number of the operation that makes it.
@@ -2306,7 +2336,7 @@ export interface components {
             started_at: string | null;
             /** @enum {string} */
             state: "waiting" | "running" | "done" | "failed";
-            steps: components["schemas"]["Step"][] | null;
+            steps: components["schemas"]["Step"][];
             /** @description What it is done to. */
             subject: string;
             /**
@@ -2318,7 +2348,7 @@ export interface components {
         OperationPage: {
             /** @description Cursor of the next page; absent on the last. */
             next?: string;
-            operations: components["schemas"]["Operation"][] | null;
+            operations: components["schemas"]["Operation"][];
         };
         PasswordChange: {
             new: string;
@@ -2327,7 +2357,7 @@ export interface components {
         };
         PasswordCheck: {
             /** @description What others know about the person: names, domains, addresses. */
-            about?: string[] | null;
+            about?: string[];
             password: string;
         };
         Person: {
@@ -2351,7 +2381,7 @@ export interface components {
             /** @description Sign-in name. */
             name: string;
             /** @description From where they may sign in; empty is from anywhere. */
-            networks: string[] | null;
+            networks: string[];
             /** @description Whether a password is set; without one, a link is needed first. */
             password: boolean;
             /** @description Whose person, or whose customer's. */
@@ -2384,7 +2414,7 @@ export interface components {
         PersonPage: {
             /** @description Cursor of the next page; absent on the last. */
             next?: string;
-            people: components["schemas"]["Person"][] | null;
+            people: components["schemas"]["Person"][];
         };
         Plan: {
             /**
@@ -2507,7 +2537,7 @@ export interface components {
              */
             version: number;
             /** @description What can be kept but will not work in practice. */
-            warnings: components["schemas"]["Field"][] | null;
+            warnings: components["schemas"]["Field"][];
         };
         PlanChange: {
             /** @description The features to switch. */
@@ -2643,38 +2673,38 @@ export interface components {
         };
         PlanComparison: {
             /** @description Names, in the order of the columns. */
-            plans: string[] | null;
+            plans: string[];
             /** @description Every limit, then every feature. */
-            rows: components["schemas"]["ComparisonRow"][] | null;
+            rows: components["schemas"]["ComparisonRow"][];
         };
         PlanPage: {
             /** @description Cursor of the next page; absent on the last. */
             next?: string;
-            plans: components["schemas"]["Plan"][] | null;
+            plans: components["schemas"]["Plan"][];
         };
         Preview: {
             /** @description What would be made, changed or removed on servers. */
-            changes: components["schemas"]["Change"][] | null;
+            changes: components["schemas"]["Change"][];
             /** @description What it means for each account that it touches. */
-            effects: components["schemas"]["Effect"][] | null;
+            effects: components["schemas"]["Effect"][];
             /** @description What was put right or chosen, what is worth knowing. */
-            notes: string[] | null;
+            notes: string[];
             /** @description What would be written down as changed. */
-            records: components["schemas"]["Record"][] | null;
+            records: components["schemas"]["Record"][];
             /** @description The steps on servers, in their order. */
-            steps: string[] | null;
+            steps: string[];
             /** @description The change in one sentence. */
             summary: string;
         };
         Problem: {
             /** @description The decisions of which the request must name one. */
-            decide?: components["schemas"]["Choice"][] | null;
+            decide?: components["schemas"]["Choice"][];
             /** @description What is wrong in this case, why, and what to do next. */
             detail?: string;
             /** @description The fields at fault, if any. */
-            errors?: components["schemas"]["Field"][] | null;
+            errors?: components["schemas"]["Field"][];
             /** @description The limits that leave no room, if that is it. */
-            limits?: components["schemas"]["Limit"][] | null;
+            limits?: components["schemas"]["Limit"][];
             /**
              * Format: int64
              * @description The HTTP status.
@@ -2711,11 +2741,11 @@ export interface components {
         Record: {
             /** @description Such as plan.change. */
             action: string;
-            fields: components["schemas"]["Difference"][] | null;
+            fields: components["schemas"]["Difference"][];
             subject: string;
         };
         RecoveryCodes: {
-            codes: string[] | null;
+            codes: string[];
         };
         Reseller: {
             /** Format: int64 */
@@ -2968,7 +2998,7 @@ export interface components {
         ResellerPage: {
             /** @description Cursor of the next page; absent on the last. */
             next?: string;
-            resellers: components["schemas"]["Reseller"][] | null;
+            resellers: components["schemas"]["Reseller"][];
         };
         ResellerSuspended: {
             /**
@@ -2990,7 +3020,7 @@ export interface components {
             yours: boolean;
         };
         ScopeList: {
-            scopes: components["schemas"]["Scope"][] | null;
+            scopes: components["schemas"]["Scope"][];
         };
         SecondFactor: {
             /**
@@ -3035,7 +3065,7 @@ export interface components {
             /** @description Whether its agent answered when last asked. */
             reachable: boolean;
             /** @description What it serves. */
-            roles: string[] | null;
+            roles: string[];
             /**
              * Format: date-time
              * @description When its agent last answered.
@@ -3059,7 +3089,7 @@ export interface components {
             open?: boolean;
         };
         ServerList: {
-            servers: components["schemas"]["Server"][] | null;
+            servers: components["schemas"]["Server"][];
         };
         Session: {
             /** @description On whose behalf the person acts; absent when on their own. */
@@ -3088,11 +3118,11 @@ export interface components {
             ends_latest: string;
             look_only: boolean;
             /** @description What has to be done about the sign-in before anything else. */
-            must_first: ("password" | "second-factor")[] | null;
+            must_first: ("password" | "second-factor")[];
             /** @description Sign-in name. */
             name: string;
             /** @description What the person may do now. */
-            permissions: string[] | null;
+            permissions: string[];
             /** @description The reseller the person is of. */
             reseller?: string;
             /**
@@ -3117,9 +3147,9 @@ export interface components {
             /** @description Host and port of the server that takes mail; empty sends none. */
             mail_server: string;
             /** @description To be entered at registrars. */
-            name_servers: string[] | null;
+            name_servers: string[];
             /** @description The roles that must have a second factor. */
-            second_factor: string[] | null;
+            second_factor: string[];
             /** @description Address of notices. */
             sender: string;
             /**
@@ -3153,9 +3183,9 @@ export interface components {
             /** Format: int64 */
             accounts: number;
             /** @description The features that can be switched on. */
-            features: string[] | null;
+            features: string[];
             /** @description Every limit. */
-            lines: components["schemas"]["ShareLine"][] | null;
+            lines: components["schemas"]["ShareLine"][];
             /**
              * @description Which of the sums counts.
              * @enum {string}
@@ -3194,13 +3224,13 @@ export interface components {
         };
         Shift: {
             /** @description Numbers, sign-in names or domains. */
-            accounts: string[] | null;
+            accounts: string[];
             /** @description True to remove what was set by hand; otherwise it stays over the new plan. */
             drop_exceptions?: boolean;
         };
         Shifted: {
             /** @description For each account. */
-            effects: components["schemas"]["Effect"][] | null;
+            effects: components["schemas"]["Effect"][];
             /**
              * Format: int64
              * @description Number of the operation that tells the servers, if they have to know.
@@ -3248,7 +3278,7 @@ export interface components {
              */
             level: "weak" | "fair" | "good" | "strong";
             /** @description What makes it weaker. */
-            reasons: string[] | null;
+            reasons: string[];
         };
         Suspend: {
             /** @description The reason; whoever signs in is told. */
@@ -3289,9 +3319,9 @@ export interface components {
             id: number;
             name: string;
             /** @description From where it may be used; empty is from anywhere. */
-            networks: string[] | null;
+            networks: string[];
             /** @description Permissions; what its person may not do, it may not either. */
-            scopes: string[] | null;
+            scopes: string[];
             /** @description For the Authorization header; shown once. */
             secret?: string;
             /** Format: date-time */
@@ -3299,7 +3329,7 @@ export interface components {
             used_from?: string;
         };
         TokenList: {
-            tokens: components["schemas"]["Token"][] | null;
+            tokens: components["schemas"]["Token"][];
         };
     };
     responses: never;
@@ -4553,7 +4583,7 @@ export interface operations {
         parameters: {
             query: {
                 /** @description Names, one for each column. */
-                plan: string[] | null;
+                plan: string[];
             };
             header?: never;
             path?: never;
@@ -5317,6 +5347,53 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-limits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LimitList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

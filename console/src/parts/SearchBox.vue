@@ -2,6 +2,7 @@
 import { computed, ref, useTemplateRef } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask } from '../api/client'
+import { isOperator, may } from '../areas/session/state'
 
 /** Finds any account, domain, customer's name or server, from every page. */
 interface Hit {
@@ -33,16 +34,20 @@ async function search() {
     hits.value = []
     return
   }
-  const [accounts, servers] = await Promise.all([
+  const [accounts, servers, customers, resellers] = await Promise.all([
     ask(api.GET('/api/v1/accounts', { params: { query: { search: term, limit: 8 } } })),
-    ask(api.GET('/api/v1/servers')),
+    may('servers.read') ? ask(api.GET('/api/v1/servers')) : undefined,
+    may('customers.change') ? ask(api.GET('/api/v1/customers', { params: { query: { search: term, limit: 4 } } })) : undefined,
+    isOperator.value && may('resellers.read') ? ask(api.GET('/api/v1/resellers', { params: { query: { search: term, limit: 3 } } })) : undefined,
   ])
   if (mine !== newest) return
   hits.value = [
-    ...(servers.servers ?? [])
+    ...(servers?.servers ?? [])
       .filter((s) => s.label.includes(term.toLowerCase()) || s.address.includes(term))
       .map((s) => ({ to: `/servers/${s.label}`, title: s.label, about: `server ${s.address}` })),
     ...(accounts.accounts ?? []).map((a) => ({ to: `/accounts/${a.sign_in_name}`, title: a.name, about: `${a.sign_in_name} · ${a.customer} · ${a.server}` })),
+    ...(customers?.customers ?? []).map((c) => ({ to: `/customers/${c.id}`, title: c.name, about: `customer${c.reseller ? ` of ${c.reseller}` : ''}${c.email ? ` · ${c.email}` : ''}` })),
+    ...(resellers?.resellers ?? []).map((r) => ({ to: `/resellers/${r.name}`, title: r.title, about: `reseller ${r.name}` })),
   ]
   at.value = 0
   open.value = true
@@ -69,8 +74,8 @@ const current = computed(() => (open.value && hits.value.length ? `hit-${at.valu
       ref="box"
       v-model="text"
       type="search"
-      placeholder="Search accounts, domains, servers  /"
-      aria-label="Search accounts, domains and servers"
+      placeholder="Search  /"
+      aria-label="Search accounts, domains, customers and servers"
       role="combobox"
       aria-controls="hits"
       :aria-expanded="open && hits.length > 0"

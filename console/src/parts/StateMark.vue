@@ -6,10 +6,10 @@ const props = defineProps<{ state: string }>()
 
 const shapes: Record<string, string> = {
   active: '●', good: '●', up: '●', done: '●', running: '◐', opening: '◐', closing: '◑', waiting: '◔', joining: '◔', closed: '○',
-  failed: '✕', down: '✕', 'no answer': '✕', drift: '▲',
+  suspended: '‖', sent: '●', failed: '✕', down: '✕', 'no answer': '✕', drift: '▲',
 }
 const shape = computed(() => shapes[props.state] ?? '▲')
-const calls = computed(() => ['✕', '▲'].includes(shape.value))
+const calls = computed(() => ['✕', '▲', '‖'].includes(shape.value))
 </script>
 
 <template>

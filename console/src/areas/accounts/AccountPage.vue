@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed, ref, watchEffect } from 'vue'
+import { useRouter } from 'vue-router'
 import { ElButton } from 'element-plus'
-import { api, ask, type Schemas } from '../../api/client'
+import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
@@ -19,8 +20,14 @@ import StripFact from '../../parts/StripFact.vue'
 import StepList from '../../parts/StepList.vue'
 import OperationTable from '../operations/OperationTable.vue'
 import CloseAccount from './CloseAccount.vue'
+import ChangeTerms from './ChangeTerms.vue'
+import SetException from './SetException.vue'
+import SuspendAccount from './SuspendAccount.vue'
+import AddDomain from './AddDomain.vue'
+import { isOperator, may } from '../session/state'
 
 const props = defineProps<{ account: string }>()
+const router = useRouter()
 
 const path = computed(() => ({ account: props.account }))
 const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/accounts/{account}', { params: { path: path.value } })), { on: path, every: 10_000 })
@@ -35,10 +42,48 @@ const { operation } = useOperation(started, () => {
 const { refusal: acting, act } = useAct()
 const repair = () =>
   act(async () => {
-    started.value = ((await ask(api.POST('/api/v1/accounts/{account}/repair', { params: { path: path.value } }))) as Schemas['Started']).operation
+    started.value = (await made(api.POST('/api/v1/accounts/{account}/repair', { params: { path: path.value } }))).operation
   })
 
+const resume = () =>
+  act(async () => {
+    started.value = (await made(api.POST('/api/v1/accounts/{account}/resume', { params: { path: path.value } }))).operation
+  })
+const hold = (held: boolean) =>
+  act(async () => {
+    const changed = await made(api.PUT('/api/v1/accounts/{account}/hold', { params: { path: path.value }, body: { held } }))
+    after(changed.operation)
+  })
+const dropException = (e: Schemas['Exception']) =>
+  act(async () => {
+    const where = { ...path.value, what: e.limit ? ('limits' as const) : ('features' as const), key: e.limit ?? e.feature ?? '' }
+    if (!confirm(`Let the plan's value for ${where.key} return?`)) return
+    const changed = await made(api.DELETE('/api/v1/accounts/{account}/exceptions/{what}/{key}', { params: { path: where } }))
+    after(changed.operation)
+  })
+const removeDomain = (name: string, unicode: string) =>
+  act(async () => {
+    if (!confirm(`Take ${unicode} from the account? Its files stay.`)) return
+    started.value = (await made(api.DELETE('/api/v1/accounts/{account}/domains/{domain}', { params: { path: { ...path.value, domain: name } } }))).operation
+    void reload()
+  })
+function after(operation: number | undefined) {
+  if (operation) started.value = operation
+  void reload()
+  void reloadOperations()
+}
+
 const closing = ref(false)
+const shifting = ref(false)
+const excepting = ref(false)
+const suspending = ref(false)
+const addingDomain = ref(false)
+const about = ref<string>()
+function except(what?: string) {
+  about.value = what
+  excepting.value = true
+}
+const open = computed(() => data.value !== undefined && ['active', 'suspended', 'opening'].includes(data.value.state))
 watchEffect(() => {
   if (data.value) document.title = `${data.value.name} · Victualler`
 })
@@ -48,20 +93,26 @@ const columns: Column<Allowed>[] = [
   { key: 'what', title: 'Limit', text: (l) => l.what, long: true },
   { key: 'value', title: 'Allowed', right: true, text: (l) => amount(l.value, l.unit) },
   { key: 'used', title: 'Used', right: true, text: (l) => (l.used === null ? '–' : amount(l.used, l.unit)) },
-  { key: 'left', title: 'Left', right: true, wide: true, text: (l) => (l.used === null || l.value === null ? '' : amount(Math.max(0, l.value - l.used), l.unit)) },
-  { key: 'source', title: 'From', wide: true, text: (l) => l.source },
+  { key: 'left', title: 'Left', right: true, wide: true, text: (l) => (l.used === null ? '' : amount(l.left, l.unit)) },
+  { key: 'source', title: 'From', wide: true, long: true },
 ]
+const exceptionColumns: Column<Schemas['Exception']>[] = [
+  { key: 'what', title: 'What', text: (e) => e.limit ?? `feature ${e.feature}` },
+  { key: 'value', title: 'Set to', right: true },
+  { key: 'until', title: 'Until', text: (e) => (e.ends_at ? moment(e.ends_at).slice(0, 10) : 'for good') },
+  { key: 'reason', title: 'Reason', long: true },
+  { key: 'drop', title: '', right: true },
+]
+const unitOf = (key?: string) => data.value?.allowance.find((l) => l.key === key)?.unit ?? 'count'
 const facts = computed<[string, string][]>(() => {
   const a = data.value
   if (!a) return []
   return [
-    ['Customer', a.customer],
-    ['Plan', a.plan],
-    ['Why there', a.placement],
+    ...(isOperator.value ? ([['Why there', a.placement]] as [string, string][]) : []),
     ['Home', a.home],
     ['Opened', moment(a.opened_at)],
     ...(a.closed_at ? ([['Closed', moment(a.closed_at)]] as [string, string][]) : []),
-    ['Features', a.features?.join(', ') || 'none'],
+    ['Features', a.features.filter((f) => f.on).map((f) => f.feature).join(', ') || 'none'],
   ]
 })
 </script>
@@ -71,13 +122,23 @@ const facts = computed<[string, string][]>(() => {
   <template v-if="data">
     <PageHead :title="data.name" :about="data.name === data.domain ? undefined : data.domain">
       <template #above><RouterLink to="/accounts">Accounts</RouterLink></template>
-      <ElButton v-if="data.state !== 'closed'" @click="repair">Repair</ElButton>
-      <ElButton v-if="data.state === 'active'" @click="closing = true">Close the account…</ElButton>
+      <ElButton v-if="open" @click="router.push(`/accounts/${account}/handover`)">Handover sheet</ElButton>
+      <ElButton v-if="open && may('accounts.change')" @click="shifting = true">Another plan…</ElButton>
+      <ElButton v-if="data.state !== 'closed' && may('accounts.repair')" @click="repair">Repair</ElButton>
+      <template v-if="may('accounts.suspend')">
+        <ElButton v-if="data.state === 'suspended'" @click="resume">Resume</ElButton>
+        <ElButton v-else-if="data.state === 'active'" @click="suspending = true">Suspend…</ElButton>
+      </template>
+      <ElButton v-if="open && may('accounts.close')" @click="closing = true">Close the account…</ElButton>
     </PageHead>
+    <p v-if="data.suspension" class="warn">‖ Suspended since {{ moment(data.suspension.since) }} by {{ data.suspension.by }}: {{ data.suspension.why }}. Visitors see a notice; everything is kept.</p>
+    <p v-if="data.held_on" class="held">Held on the limits of plan {{ data.held_on.plan }} since {{ moment(data.held_on.since).slice(0, 10) }}: a change of its plan does not reach it. <button v-if="may('accounts.change')" type="button" class="link" @click="hold(false)">Hold it no longer</button></p>
     <FactStrip>
       <StripFact name="State"><StateMark :state="data.state" /><StateMark v-if="data.drifts" state="drift" /></StripFact>
       <StripFact name="Sign-in name"><code>{{ data.sign_in_name }}</code></StripFact>
-      <StripFact name="Server"><span><RouterLink :to="`/servers/${data.server}`">{{ data.server }}</RouterLink> {{ data.address }}</span></StripFact>
+      <StripFact v-if="may('customers.change')" name="Customer"><RouterLink :to="`/customers/${data.customer_id}`">{{ data.customer }}</RouterLink></StripFact>
+      <StripFact name="Plan"><span><RouterLink v-if="may('plans.read')" :to="`/plans/${data.plan}`">{{ data.plan }}</RouterLink><template v-else>{{ data.plan }}</template></span></StripFact>
+      <StripFact name="Server"><span><RouterLink v-if="may('servers.read')" :to="`/servers/${data.server}`">{{ data.server }}</RouterLink><template v-else>{{ data.server }}</template> {{ data.address }}</span></StripFact>
       <StripFact name="Disk"><FillBar :used="data.disk_used" :of="data.disk_limit" unit="bytes" what="Disk space" /></StripFact>
     </FactStrip>
     <ProblemNote :refusal="acting" />
@@ -92,15 +153,16 @@ const facts = computed<[string, string][]>(() => {
     <div class="halves">
       <div>
         <section v-if="data.domains?.length">
-          <h2>Domains</h2>
+          <div class="row"><h2>Domains</h2><ElButton v-if="open && may('domains.change')" size="small" @click="addingDomain = true">Add a domain</ElButton></div>
           <DataTable
-            :columns="[{ key: 'unicode', title: 'Domain', long: true }, { key: 'served_as', title: 'Served as', text: (d) => d.served_as }, { key: 'root', title: 'Document root', wide: true }]"
+            :columns="[{ key: 'unicode', title: 'Domain', long: true }, { key: 'served_as', title: 'Served as', text: (d) => d.served_as }, { key: 'root', title: 'Document root', wide: true }, { key: 'drop', title: '', right: true }]"
             :rows="data.domains"
             :id="(d) => d.name"
             caption="Domains of the account"
           >
             <template #unicode="{ row }"><b>{{ row.unicode }}</b><span v-if="row.main" class="quiet"> main</span></template>
             <template #root="{ row }"><code>{{ row.root }}</code></template>
+            <template #drop="{ row }"><button v-if="!row.main && open && may('domains.change')" type="button" class="link" @click="removeDomain(row.name, row.unicode)">Remove</button></template>
           </DataTable>
         </section>
         <section>
@@ -112,11 +174,48 @@ const facts = computed<[string, string][]>(() => {
           <OperationTable :operations="operations.operations" :without="['id', 'actor', 'subject']" />
         </section>
       </div>
-      <section>
-        <h2>Limits</h2>
-        <DataTable :columns="columns" :rows="data.allowance ?? []" :id="(l) => l.key" caption="Limits of the account" />
-      </section>
+      <div>
+        <section>
+          <div class="row">
+            <h2>Limits</h2>
+            <span v-if="open" class="acts">
+              <ElButton v-if="!data.held && may('accounts.change')" size="small" title="Keep these limits when the plan changes" @click="hold(true)">Hold</ElButton>
+              <ElButton v-if="may('exceptions.change')" size="small" @click="except()">Set by hand</ElButton>
+            </span>
+          </div>
+          <DataTable :columns="columns" :rows="data.allowance" :id="(l) => l.key" caption="Limits of the account">
+            <template #source="{ row }"><span :title="`${row.raised_by} can raise it`">{{ row.source }}</span></template>
+          </DataTable>
+        </section>
+        <section v-if="data.excepted.length">
+          <h2>Set by hand</h2>
+          <DataTable :columns="exceptionColumns" :rows="data.excepted" :id="(e) => e.limit ?? e.feature ?? ''" caption="What is set by hand">
+            <template #value="{ row }">{{ row.limit ? amount(row.amount, unitOf(row.limit)) : row.on ? 'on' : 'off' }}</template>
+            <template #reason="{ row }">{{ row.reason }} <span class="quiet">{{ row.author }}, {{ ago(row.set_at) }}</span></template>
+            <template #drop="{ row }"><button v-if="may('exceptions.change')" type="button" class="link" @click="dropException(row)">Remove</button></template>
+          </DataTable>
+        </section>
+      </div>
     </div>
+    <ChangeTerms v-model="shifting" :accounts="[data]" @done="after" />
+    <SetException v-model="excepting" :account="data" :about="about" @done="after" />
+    <SuspendAccount v-model="suspending" :account="data" @started="after" />
+    <AddDomain v-model="addingDomain" :account="data" @started="after" />
     <CloseAccount v-model="closing" :account="data" @started="started = $event" />
   </template>
 </template>
+
+<style scoped>
+.row {
+  display: flex;
+  justify-content: space-between;
+  align-items: baseline;
+  margin-bottom: 0.4rem;
+}
+.row h2 {
+  margin: 0;
+}
+.held {
+  margin: 0 0 0.8rem;
+}
+</style>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ref, shallowRef, watch } from 'vue'
 import { ElButton, ElDialog, ElInput } from 'element-plus'
-import { api, ask, newKey, type Schemas } from '../../api/client'
+import { api, foreseen, made, newKey, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -23,14 +23,14 @@ watch(shown, (on) => {
   if (on)
     void act(async () => {
       const body = { sign_in_name: props.account.sign_in_name }
-      preview.value = (await ask(api.POST('/api/v1/accounts/{account}/close', { params: { path: path(), query: { preview: true } }, body }))) as Schemas['Preview']
+      preview.value = await foreseen(api.POST('/api/v1/accounts/{account}/close', { params: { path: path(), query: { preview: true } }, body }))
     })
 })
 
 const close = () =>
   act(async () => {
     const call = api.POST('/api/v1/accounts/{account}/close', { params: { path: path(), header: { 'Idempotency-Key': newKey() } }, body: { sign_in_name: typed.value } })
-    emit('started', ((await ask(call)) as Schemas['Started']).operation)
+    emit('started', (await made(call)).operation)
     shown.value = false
   }, 'close')
 </script>

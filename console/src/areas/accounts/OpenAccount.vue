@@ -1,18 +1,26 @@
 <script setup lang="ts">
 import { computed, reactive, ref, shallowRef, watch } from 'vue'
 import { ElButton, ElCheckbox, ElInput, ElOption, ElSelect } from 'element-plus'
-import { api, ask, newKey, Refusal, type Schemas } from '../../api/client'
+import { useRoute } from 'vue-router'
+import { api, ask, foreseen, made, newKey, Refusal, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
 import { amount, size } from '../../words'
-import ChangeList from '../../parts/ChangeList.vue'
 import FormField from '../../parts/FormField.vue'
+import NewPassword from '../../parts/NewPassword.vue'
 import PageHead from '../../parts/PageHead.vue'
+import PreviewNote from '../../parts/PreviewNote.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import StepList from '../../parts/StepList.vue'
+import { refOf } from '../plans/names'
+import { isOperator, may } from '../session/state'
 
-const form = reactive({ domain: '', signInName: '', plan: '', customer: '', newCustomer: false, email: '', server: '' })
+const route = useRoute()
+const form = reactive({
+  domain: '', signInName: '', plan: '', reseller: String(route.query.reseller ?? ''), customer: String(route.query.customer ?? ''), newCustomer: false, email: '', language: 'en' as 'en' | 'de', server: '',
+  activation: 'none' as 'none' | 'link' | 'password', password: '', mustChange: true, lookOnly: false,
+})
 const wrong = reactive<Record<string, string>>({})
 const check = shallowRef<Schemas['DomainCheck']>()
 const ownName = ref(false)
@@ -21,8 +29,11 @@ const opening = shallowRef<Schemas['Opening']>()
 const { refusal, busy, act } = useAct()
 
 const { data: plans } = useLoad(() => ask(api.GET('/api/v1/plans', { params: { query: { limit: 500 } } })))
-const { data: servers } = useLoad(() => ask(api.GET('/api/v1/servers')))
-const plan = computed(() => plans.value?.plans?.find((p) => p.name === form.plan))
+const { data: servers } = useLoad(async () => (may('servers.read') ? ask(api.GET('/api/v1/servers')) : undefined))
+const { data: resellers } = useLoad(async () => (isOperator.value && may('resellers.read') ? ask(api.GET('/api/v1/resellers', { params: { query: { limit: 500 } } })) : undefined))
+/** A reseller's customer may be on the operator's plans or on that reseller's. */
+const fitting = computed(() => plans.value?.plans.filter((p) => !p.reseller || p.reseller === form.reseller))
+const plan = computed(() => plans.value?.plans.find((p) => refOf(p) === form.plan))
 const planWords = computed(() => {
   const l = plan.value?.limits
   return l && `${amount(l.disk, 'bytes')} disk, ${amount(l.domains, 'count')} domains, ${amount(l.mailboxes, 'count')} mailboxes, ${amount(l.databases, 'count')} databases`
@@ -30,7 +41,7 @@ const planWords = computed(() => {
 
 const customers = ref<string[]>([])
 async function findCustomers(text: string) {
-  const page = await ask(api.GET('/api/v1/customers', { params: { query: { search: text.trim(), limit: 20 } } }))
+  const page = await ask(api.GET('/api/v1/customers', { params: { query: { search: text.trim(), limit: 20, reseller: form.reseller || undefined, own: (isOperator.value && !form.reseller) || undefined } } }))
   customers.value = (page.customers ?? []).map((c) => c.name)
 }
 void findCustomers('')
@@ -78,8 +89,12 @@ watch(() => form.signInName, () => {
   delete wrong.sign_in_name
   checkName()
 })
-watch(() => [form.plan, form.customer, form.newCustomer, form.email, form.server], () => {
-  for (const field of ['plan', 'customer', 'customer_email', 'server']) delete wrong[field]
+watch(() => form.reseller, () => {
+  form.customer = form.plan = ''
+  void findCustomers('')
+})
+watch(() => [form.plan, form.reseller, form.customer, form.newCustomer, form.email, form.server, form.password, form.activation], () => {
+  for (const field of ['plan', 'reseller', 'customer', 'customer_email', 'server', 'password']) delete wrong[field]
 })
 watch(form, () => (preview.value = undefined))
 
@@ -87,11 +102,17 @@ const complete = computed(() => form.domain.trim() && form.plan && form.customer
 const body = computed(() => ({
   domain: form.domain,
   plan: form.plan,
+  reseller: form.reseller || undefined,
   customer: form.customer.trim(),
   new_customer: form.newCustomer || undefined,
   customer_email: (form.newCustomer && form.email.trim()) || undefined,
   sign_in_name: (ownName.value && form.signInName) || undefined,
   server: form.server || undefined,
+  language: form.newCustomer ? form.language : undefined,
+  activation: form.activation,
+  password: form.activation === 'password' ? form.password : undefined,
+  must_change: (form.activation === 'password' && form.mustChange) || undefined,
+  look_only: (form.activation !== 'none' && form.lookOnly) || undefined,
 }))
 
 // One key for one form as it is: pressing twice opens one account.
@@ -101,14 +122,14 @@ watch(body, () => (key = newKey()))
 async function submit(what: 'preview' | 'open') {
   await act(async () => {
     if (what === 'preview') {
-      preview.value = (await ask(api.POST('/api/v1/accounts', { params: { query: { preview: true } }, body: body.value }))) as Schemas['Preview']
+      preview.value = await foreseen(api.POST('/api/v1/accounts', { params: { query: { preview: true } }, body: body.value }))
     } else {
       preview.value = undefined
-      opening.value = (await ask(api.POST('/api/v1/accounts', { params: { header: { 'Idempotency-Key': key } }, body: body.value }))) as Schemas['Opening']
+      opening.value = await made(api.POST('/api/v1/accounts', { params: { header: { 'Idempotency-Key': key } }, body: body.value }))
     }
   }, what)
   // What concerns a field is told beside it.
-  const known = ['domain', 'sign_in_name', 'plan', 'customer', 'customer_email', 'server']
+  const known = ['domain', 'sign_in_name', 'plan', 'reseller', 'customer', 'customer_email', 'server', 'password']
   const fields = (refusal.value?.problem.errors ?? []).filter((f) => known.includes(f.name))
   for (const f of fields) wrong[f.name] = f.message
   if (fields.length) refusal.value = undefined
@@ -140,8 +161,11 @@ function again() {
       </FormField>
       <FormField label="Plan" for="plan" :error="wrong.plan" :hint="planWords">
         <ElSelect id="plan" v-model="form.plan" placeholder="Choose a plan">
-          <ElOption v-for="p in plans?.plans" :key="p.name" :value="p.name">{{ p.name }} <span class="quiet">{{ size(p.limits.disk) }}</span></ElOption>
+          <ElOption v-for="p in fitting" :key="refOf(p)" :value="refOf(p)">{{ refOf(p) }} <span class="quiet">{{ size(p.limits.disk) }}</span></ElOption>
         </ElSelect>
+      </FormField>
+      <FormField v-if="resellers?.resellers.length" label="Whose customer" for="reseller" :error="wrong.reseller">
+        <ElSelect id="reseller" v-model="form.reseller" clearable placeholder="The operator's own"><ElOption v-for="r in resellers.resellers" :key="r.name" :value="r.name" :label="r.title" /></ElSelect>
       </FormField>
       <FormField label="Customer" for="customer" :error="wrong.customer">
         <ElInput v-if="form.newCustomer" id="customer" v-model="form.customer" placeholder="Name of the new customer" autocomplete="off" />
@@ -150,12 +174,27 @@ function again() {
         </ElSelect>
         <ElCheckbox v-model="form.newCustomer" @change="form.customer = ''">A new customer</ElCheckbox>
       </FormField>
-      <FormField v-if="form.newCustomer" label="Contact address" for="email" :error="wrong.customer_email" hint="Mail address for notices; may be left out">
-        <ElInput id="email" v-model="form.email" type="email" autocomplete="off" />
+      <div v-if="form.newCustomer" class="pair">
+        <FormField label="Contact address" for="email" :error="wrong.customer_email" hint="Mail address for notices">
+          <ElInput id="email" v-model="form.email" type="email" autocomplete="off" />
+        </FormField>
+        <FormField label="Language of notices" for="language"><ElSelect id="language" v-model="form.language"><ElOption value="en" label="English" /><ElOption value="de" label="Deutsch" /></ElSelect></FormField>
+      </div>
+      <FormField label="Console sign-in" for="activation" :hint="form.activation === 'none' ? 'The customer gets none with this account' : `As ${form.signInName || 'the sign-in name'}`">
+        <ElSelect id="activation" v-model="form.activation">
+          <ElOption value="none" label="none, or they have one" />
+          <ElOption value="link" label="mail a link to choose a password" />
+          <ElOption value="password" label="set a first password here" />
+        </ElSelect>
       </FormField>
-      <FormField label="Server" for="server" :error="wrong.server" :hint="form.server ? undefined : 'Without a choice, the one with most room'">
+      <template v-if="form.activation !== 'none'">
+        <NewPassword v-if="form.activation === 'password'" id="first-password" v-model="form.password" :about="[form.signInName, form.domain, form.customer, form.email]" :error="wrong.password" label="First password" />
+        <ElCheckbox v-if="form.activation === 'password'" v-model="form.mustChange">Has to be changed at the first sign-in</ElCheckbox>
+        <ElCheckbox v-model="form.lookOnly">May look, and change nothing</ElCheckbox>
+      </template>
+      <FormField v-if="servers" label="Server" for="server" :error="wrong.server" :hint="form.server ? undefined : 'Without a choice, the one with most room'">
         <ElSelect id="server" v-model="form.server" clearable placeholder="Choose by room">
-          <ElOption v-for="s in servers?.servers" :key="s.label" :value="s.label" :disabled="!s.open || s.state !== 'joined'">
+          <ElOption v-for="s in servers.servers" :key="s.label" :value="s.label" :disabled="!s.open || s.state !== 'joined'">
             {{ s.label }} <span class="quiet">{{ s.open ? `${s.accounts} accounts, ${size(s.health?.disk_free)} free` : 'closed to new accounts' }}</span>
           </ElOption>
         </ElSelect>
@@ -172,15 +211,11 @@ function again() {
       <StepList v-if="operation" :operation="operation" />
       <div class="acts">
         <RouterLink v-if="operation?.state === 'done'" :to="`/accounts/${opening.account.sign_in_name}`" class="go">Go to the account</RouterLink>
+        <RouterLink v-if="operation?.state === 'done'" :to="`/accounts/${opening.account.sign_in_name}/handover`">Handover sheet</RouterLink>
         <ElButton v-if="failed" @click="again">Back to the form</ElButton>
       </div>
     </section>
-    <section v-if="preview" class="preview" aria-live="polite">
-      <h2>Preview: would {{ preview.summary }}</h2>
-      <ul class="notes"><li v-for="note in preview.notes" :key="note">{{ note }}</li></ul>
-      <p>Steps: {{ preview.steps?.join(', ') }}. Nothing has been done.</p>
-      <ChangeList :changes="preview.changes ?? []" />
-    </section>
+    <PreviewNote v-if="preview" :preview="preview" />
   </div>
 </template>
 
@@ -195,23 +230,8 @@ form {
   display: grid;
   gap: 0.95rem;
 }
-.notes {
-  margin: 0.2rem 0;
-  padding: 0;
-  list-style: none;
-  color: var(--ink-2);
-}
 .good {
   color: var(--ink);
-}
-.acts {
-  display: flex;
-  gap: 0.5rem;
-  align-items: center;
-  margin-top: 0.6rem;
-}
-.acts :deep(.el-button + .el-button) {
-  margin-left: 0;
 }
 .steps {
   grid-column: 1 / -1;

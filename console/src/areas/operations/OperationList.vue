@@ -8,6 +8,7 @@ import { useLoad } from '../../composables/useLoad'
 import PageHead from '../../parts/PageHead.vue'
 import PageTurner from '../../parts/PageTurner.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
+import { may } from '../session/state'
 import OperationTable from './OperationTable.vue'
 
 const router = useRouter()
@@ -19,7 +20,7 @@ const query = computed(() => ({
   limit: 50,
 }))
 const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/operations', { params: { query: query.value } })), { on: query, every: 3_000 })
-const { data: servers } = useLoad(() => ask(api.GET('/api/v1/servers')))
+const { data: servers } = useLoad(async () => (may('servers.read') ? ask(api.GET('/api/v1/servers')) : undefined))
 
 function turn() {
   void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
@@ -32,7 +33,7 @@ function turn() {
     <ElSelect v-model="state" clearable placeholder="Any state" aria-label="State">
       <ElOption v-for="s in ['waiting', 'running', 'done', 'failed']" :key="s" :value="s" />
     </ElSelect>
-    <ElSelect v-model="server" clearable placeholder="Any server" aria-label="Server">
+    <ElSelect v-if="servers" v-model="server" clearable placeholder="Any server" aria-label="Server">
       <ElOption v-for="s in servers?.servers" :key="s.label" :value="s.label" />
     </ElSelect>
   </div>
@@ -42,12 +43,3 @@ function turn() {
   </OperationTable>
   <PageTurner v-if="data?.operations?.length" :shown="data.operations.length" what="operations" :next="data.next" :first="!cursor" @next="turn" @first="cursor = ''" />
 </template>
-
-<style scoped>
-.filters {
-  display: grid;
-  grid-template-columns: repeat(2, minmax(7rem, 10rem));
-  gap: 0.5rem;
-  margin-bottom: 0.7rem;
-}
-</style>

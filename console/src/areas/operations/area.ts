@@ -2,6 +2,7 @@ import type { Area } from '../../router'
 
 export default {
   label: 'Operations',
+  permission: 'operations.read',
   home: '/operations',
   key: 'o',
   place: 3,

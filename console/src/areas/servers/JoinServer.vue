@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, reactive, ref, shallowRef, watch } from 'vue'
 import { ElButton, ElCheckbox, ElDialog, ElInput } from 'element-plus'
-import { api, ask, newKey, type Schemas } from '../../api/client'
+import { api, made, newKey, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useOperation } from '../../composables/useOperation'
 import { moment } from '../../words'
@@ -33,7 +33,7 @@ watch(shown, (on) => {
 const add = () =>
   act(async () => {
     const body = { label: form.label, address: form.address, roles: ['web'], closed: form.closed || undefined }
-    joining.value = await ask(api.POST('/api/v1/servers', { params: { header: { 'Idempotency-Key': newKey() } }, body }))
+    joining.value = await made(api.POST('/api/v1/servers', { params: { header: { 'Idempotency-Key': newKey() } }, body }))
     emit('joined')
   })
 

@@ -2,7 +2,7 @@
 import { computed, ref, watchEffect } from 'vue'
 import { ElButton, ElSwitch } from 'element-plus'
 import { useRouter } from 'vue-router'
-import { api, ask, type Schemas } from '../../api/client'
+import { api, ask, made } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
@@ -44,16 +44,16 @@ const { operation } = useOperation(started, () => {
 const { refusal: acting, act } = useAct()
 const sweep = () =>
   act(async () => {
-    started.value = (await ask(api.POST('/api/v1/servers/{server}/sweep', { params: { path: path.value } }))).operation
+    started.value = (await made(api.POST('/api/v1/servers/{server}/sweep', { params: { path: path.value } }))).operation
   })
 const repair = () =>
   act(async () => {
-    started.value = ((await ask(api.POST('/api/v1/servers/{server}/repair', { params: { path: path.value } }))) as Schemas['Started']).operation
+    started.value = (await made(api.POST('/api/v1/servers/{server}/repair', { params: { path: path.value } }))).operation
   })
 const setOpen = (open: boolean) =>
   act(async () => {
     const header = { 'If-Match': `"${data.value?.version}"` }
-    data.value = await ask(api.PATCH('/api/v1/servers/{server}', { params: { path: path.value, header }, body: { open } }))
+    data.value = await made(api.PATCH('/api/v1/servers/{server}', { params: { path: path.value, header }, body: { open } }))
   })
 
 const remove = () =>

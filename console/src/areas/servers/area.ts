@@ -2,6 +2,7 @@ import type { Area } from '../../router'
 
 export default {
   label: 'Servers',
+  permission: 'servers.read',
   home: '/servers',
   key: 's',
   place: 2,

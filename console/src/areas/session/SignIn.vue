@@ -8,14 +8,19 @@ import { session, signedIn, signingIn } from './state'
 
 const name = ref('')
 const password = ref('')
+const code = ref('')
+const wantsCode = ref(false)
+const mailed = ref(false)
 const { refusal, busy, act } = useAct()
 const first = useTemplateRef<InstanceType<typeof ElInput>>('first')
 const second = useTemplateRef<InstanceType<typeof ElInput>>('second')
+const third = useTemplateRef<InstanceType<typeof ElInput>>('third')
 
 watch(
   signingIn,
   async (on) => {
     if (!on) return
+    wantsCode.value = mailed.value = false
     name.value ||= session.value?.name ?? ''
     await nextTick()
     if (name.value) second.value?.focus()
@@ -26,27 +31,52 @@ watch(
 
 async function submit() {
   await act(async () => {
-    const as = await ask(api.POST('/api/v1/session', { body: { name: name.value, password: password.value } }))
-    password.value = ''
+    const body = { name: name.value, password: password.value, code: wantsCode.value ? code.value : undefined }
+    const as = await ask(api.POST('/api/v1/session', { body }))
+    password.value = code.value = ''
+    wantsCode.value = false
     signedIn(as)
   })
-  if (refusal.value) second.value?.select()
+  if (refusal.value?.kind === 'needs-code') {
+    refusal.value = undefined
+    wantsCode.value = true
+    await nextTick()
+    third.value?.focus()
+  } else if (refusal.value) {
+    code.value = ''
+    if (wantsCode.value) third.value?.focus()
+    else second.value?.select()
+  }
 }
+
+const forgotten = () =>
+  act(async () => {
+    await ask(api.POST('/api/v1/session/forgotten', { body: { name: name.value } }))
+    mailed.value = true
+  })
 </script>
 
 <template>
   <div v-if="signingIn" class="cover" role="dialog" aria-modal="true" aria-labelledby="sign-in-title">
     <form class="card" @submit.prevent="submit">
-      <p class="mark">Victualler</p>
+      <p class="mark">{{ session?.title ?? 'Victualler' }}</p>
       <h1 id="sign-in-title">{{ session ? 'Your session has ended' : 'Sign in' }}</h1>
       <p v-if="session" class="quiet">Nothing you typed is lost. Sign in and go on.</p>
-      <FormField label="Sign-in name" for="sign-in-name">
-        <ElInput id="sign-in-name" ref="first" v-model="name" autocomplete="username" spellcheck="false" autocapitalize="none" />
+      <template v-if="!wantsCode">
+        <FormField label="Sign-in name" for="sign-in-name">
+          <ElInput id="sign-in-name" ref="first" v-model="name" autocomplete="username" spellcheck="false" autocapitalize="none" />
+        </FormField>
+        <FormField label="Password" for="sign-in-password" :error="refusal?.message">
+          <ElInput id="sign-in-password" ref="second" v-model="password" type="password" show-password autocomplete="current-password" />
+        </FormField>
+      </template>
+      <FormField v-else label="Code" for="sign-in-code" :error="refusal?.message" hint="From your authenticator, or one of your recovery codes">
+        <ElInput id="sign-in-code" ref="third" v-model="code" autocomplete="one-time-code" inputmode="numeric" spellcheck="false" />
       </FormField>
-      <FormField label="Password" for="sign-in-password" :error="refusal?.message">
-        <ElInput id="sign-in-password" ref="second" v-model="password" type="password" show-password autocomplete="current-password" />
-      </FormField>
-      <ElButton native-type="submit" type="primary" :loading="Boolean(busy)" :disabled="!name || !password">Sign in</ElButton>
+      <ElButton native-type="submit" type="primary" :loading="Boolean(busy)" :disabled="!name || !password || (wantsCode && !code)">Sign in</ElButton>
+      <p v-if="mailed" class="quiet" role="status">If there is a mail address for {{ name }}, a link to set a new password is on its way there.</p>
+      <button v-else-if="wantsCode" type="button" class="link" @click="wantsCode = false">Back</button>
+      <button v-else type="button" class="link" :disabled="!name" :title="name ? undefined : 'Type your sign-in name first'" @click="forgotten">Forgotten the password?</button>
     </form>
   </div>
 </template>

@@ -1,4 +1,4 @@
-import { ref, shallowRef } from 'vue'
+import { computed, ref, shallowRef } from 'vue'
 import type { Schemas } from '../../api/client'
 
 /** Who is signed in; undefined until that is known. */
@@ -6,6 +6,14 @@ export const session = shallowRef<Schemas['Session']>()
 
 /** Whether the sign-in is shown, over whatever page there is. */
 export const signingIn = ref(false)
+
+/** Whether the person has a right. What is not allowed is not offered; the service refuses it all the same. */
+export function may(permission: string): boolean {
+  return session.value?.permissions.includes(permission) ?? false
+}
+
+export const isOperator = computed(() => session.value?.role === 'operator')
+export const isCustomer = computed(() => session.value?.role === 'customer')
 
 let waiting: Array<() => void> = []
 

@@ -1,0 +1,56 @@
+<script setup lang="ts">
+import { computed, reactive, watch } from 'vue'
+import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
+import { useRouter } from 'vue-router'
+import { api, ask, made, newKey } from '../../api/client'
+import { useAct } from '../../composables/useAct'
+import { useLoad } from '../../composables/useLoad'
+import FormField from '../../parts/FormField.vue'
+import NotHere from '../../parts/NotHere.vue'
+import PageHead from '../../parts/PageHead.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import { isOperator, may } from '../session/state'
+
+/** Adds a customer, or changes one. */
+const props = defineProps<{ customer?: string }>()
+const router = useRouter()
+const { data, refusal: missing } = useLoad(async () => (props.customer ? ask(api.GET('/api/v1/customers/{customer}', { params: { path: { customer: props.customer } } })) : undefined))
+const { data: resellers } = useLoad(async () => (!props.customer && isOperator.value && may('resellers.read') ? ask(api.GET('/api/v1/resellers', { params: { query: { limit: 500 } } })) : undefined))
+const form = reactive({ name: '', contact: '', email: '', phone: '', postal: '', language: 'en' as 'en' | 'de', reseller: '' })
+watch(data, (c) => c && Object.assign(form, { name: c.name, contact: c.contact ?? '', email: c.email ?? '', phone: c.phone ?? '', postal: c.postal ?? '', language: c.language }))
+const { refusal, busy, act } = useAct()
+
+const keep = () =>
+  act(async () => {
+    const { reseller, ...fields } = form
+    const kept = props.customer
+      ? await made(api.PATCH('/api/v1/customers/{customer}', { params: { path: { customer: props.customer }, header: { 'If-Match': `"${data.value?.version}"` } }, body: fields }))
+      : await made(api.POST('/api/v1/customers', { params: { header: { 'Idempotency-Key': newKey() } }, body: { ...fields, reseller: reseller || undefined } }))
+    await router.push(`/customers/${kept.id}`)
+  })
+const general = computed(() => (refusal.value?.problem.errors?.some((e) => e.name in form) ? undefined : refusal.value))
+</script>
+
+<template>
+  <NotHere v-if="missing" :refusal="missing" to="/customers" label="All customers" />
+  <template v-else-if="!customer || data">
+    <PageHead :title="data ? `Change ${data.name}` : 'Add a customer'"><template #above><RouterLink to="/customers">Customers</RouterLink></template></PageHead>
+    <form class="form" @submit.prevent="keep">
+      <FormField label="Name" for="name" :error="refusal?.field('name')"><ElInput id="name" v-model="form.name" autofocus autocomplete="off" maxlength="200" /></FormField>
+      <FormField v-if="resellers?.resellers.length" label="Whose customer" for="reseller" :error="refusal?.field('reseller')">
+        <ElSelect id="reseller" v-model="form.reseller" clearable placeholder="The operator's own"><ElOption v-for="r in resellers.resellers" :key="r.name" :value="r.name" :label="r.title" /></ElSelect>
+      </FormField>
+      <FormField label="Contact" for="contact" hint="Whom to ask for"><ElInput id="contact" v-model="form.contact" autocomplete="off" maxlength="200" /></FormField>
+      <div class="pair">
+        <FormField label="Mail address" for="email" :error="refusal?.field('email')" hint="For notices"><ElInput id="email" v-model="form.email" type="email" autocomplete="off" /></FormField>
+        <FormField label="Telephone" for="phone"><ElInput id="phone" v-model="form.phone" type="tel" autocomplete="off" maxlength="60" /></FormField>
+      </div>
+      <FormField label="Postal address" for="postal"><ElInput id="postal" v-model="form.postal" type="textarea" :rows="3" maxlength="1000" /></FormField>
+      <FormField label="Language of notices" for="language">
+        <ElSelect id="language" v-model="form.language"><ElOption value="en" label="English" /><ElOption value="de" label="Deutsch" /></ElSelect>
+      </FormField>
+      <ProblemNote :refusal="general" />
+      <div class="acts"><ElButton native-type="submit" type="primary" :disabled="!form.name.trim()" :loading="Boolean(busy)">{{ data ? 'Keep the changes' : 'Add the customer' }}</ElButton></div>
+    </form>
+  </template>
+</template>

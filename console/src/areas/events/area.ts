@@ -1,0 +1,10 @@
+import type { Area } from '../../router'
+
+export default {
+  label: 'Events',
+  home: '/events',
+  permission: 'events.read',
+  key: 'e',
+  place: 7,
+  routes: [{ path: '/events', component: () => import('./EventList.vue'), meta: { title: 'Events' } }],
+} satisfies Area

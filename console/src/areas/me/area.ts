@@ -1,0 +1,11 @@
+import type { Area } from '../../router'
+
+export default {
+  label: 'Your sign-in',
+  home: '/me',
+  permission: 'personal',
+  menu: true,
+  key: 'y',
+  place: 10,
+  routes: [{ path: '/me', component: () => import('./OwnPage.vue'), meta: { title: 'Your sign-in' } }],
+} satisfies Area

@@ -1,0 +1,88 @@
+<script setup lang="ts">
+import { computed, reactive } from 'vue'
+import { ElButton, ElCheckbox, ElOption, ElSelect } from 'element-plus'
+import { useRouter } from 'vue-router'
+import { api, ask, type Schemas } from '../../api/client'
+import { useFilters } from '../../composables/useFilters'
+import { useLoad } from '../../composables/useLoad'
+import { amount } from '../../words'
+import DataTable, { type Column } from '../../parts/DataTable.vue'
+import PageHead from '../../parts/PageHead.vue'
+import PageTurner from '../../parts/PageTurner.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import { isOperator, may } from '../session/state'
+import { refOf } from './names'
+
+type Plan = Schemas['Plan']
+
+const router = useRouter()
+const { whose, cursor } = useFilters('whose', 'cursor')
+const query = computed(() => ({
+  own: whose.value === '-' || undefined,
+  reseller: (whose.value !== '-' && whose.value) || undefined,
+  cursor: cursor.value || undefined,
+  limit: 100,
+}))
+const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/plans', { params: { query: query.value } })), { on: query })
+const { data: resellers } = useLoad(async () => (isOperator.value && may('resellers.read') ? ask(api.GET('/api/v1/resellers', { params: { query: { limit: 500 } } })) : undefined))
+
+const chosen = reactive(new Set<string>())
+const most = 6
+function choose(plan: Plan, on: boolean) {
+  if (on) chosen.add(refOf(plan))
+  else chosen.delete(refOf(plan))
+}
+
+const cell = (key: keyof Plan['limits'], unit: string) => (p: Plan) => amount(p.limits[key], unit)
+const columns: Column<Plan>[] = [
+  { key: 'choose', title: '' },
+  { key: 'name', title: 'Plan' },
+  { key: 'accounts', title: 'Accounts', right: true },
+  { key: 'disk', title: 'Disk', right: true, text: cell('disk', 'bytes') },
+  { key: 'traffic', title: 'Traffic', right: true, wide: true, text: cell('traffic', 'bytes') },
+  { key: 'domains', title: 'Domains', right: true, wide: true, text: cell('domains', 'count') },
+  { key: 'mailboxes', title: 'Mailboxes', right: true, wide: true, text: cell('mailboxes', 'count') },
+  { key: 'databases', title: 'Databases', right: true, wide: true, text: cell('databases', 'count') },
+  { key: 'warnings', title: '' },
+]
+
+function turn() {
+  void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
+}
+const compare = () => router.push({ path: '/plans/compare', query: { plan: [...chosen] } })
+</script>
+
+<template>
+  <PageHead title="Plans">
+    <ElButton :disabled="chosen.size < 2 || chosen.size > most" :title="chosen.size < 2 ? 'Choose 2 to 6 plans in the list' : undefined" @click="compare">Compare{{ chosen.size ? ` ${chosen.size}` : '' }}</ElButton>
+    <ElButton v-if="may('plans.change')" type="primary" @click="router.push('/plans/add')">Add a plan</ElButton>
+  </PageHead>
+  <div v-if="resellers?.resellers.length" class="filters">
+    <ElSelect v-model="whose" clearable placeholder="Everybody's" aria-label="Whose plans">
+      <ElOption value="-" label="The operator's own" />
+      <ElOption v-for="r in resellers.resellers" :key="r.name" :value="r.name" :label="`${r.title}'s`" />
+    </ElSelect>
+  </div>
+  <ProblemNote :refusal="refusal" />
+  <DataTable :columns="columns" :rows="data?.plans" :id="refOf" :to="(p) => `/plans/${refOf(p)}`" caption="Plans, the operator's first">
+    <template #choose="{ row }"><ElCheckbox :model-value="chosen.has(refOf(row))" :aria-label="`Compare ${refOf(row)}`" @change="(on) => choose(row, Boolean(on))" /></template>
+    <template #name="{ row }"><RouterLink :to="`/plans/${refOf(row)}`" class="name">{{ row.name }}</RouterLink><span v-if="row.reseller" class="quiet"> of {{ row.reseller }}</span></template>
+    <template #accounts="{ row }"><RouterLink v-if="row.accounts" :to="{ path: '/accounts', query: { plan: refOf(row) } }">{{ row.accounts.toLocaleString('en') }}</RouterLink><span v-else class="quiet">0</span></template>
+    <template #warnings="{ row }"><span v-if="row.warnings.length" class="warn" :title="row.warnings.map((w) => w.message).join('\n')">▲ {{ row.warnings.length }}</span></template>
+    <template #empty>
+      <div class="empty"><h2>There are no plans yet</h2><p><RouterLink to="/plans/add">Add the first one</RouterLink>: an account is opened on a plan.</p></div>
+    </template>
+  </DataTable>
+  <PageTurner v-if="data?.plans.length" :shown="data.plans.length" :what="data.plans.length === 1 ? 'plan' : 'plans'" :next="data.next" :first="!cursor" @next="turn" @first="cursor = ''" />
+</template>
+
+<style scoped>
+.name {
+  font-weight: 600;
+  color: inherit;
+  text-decoration: none;
+}
+.name:hover {
+  text-decoration: underline;
+}
+</style>

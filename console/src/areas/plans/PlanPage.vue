@@ -1,0 +1,129 @@
+<script setup lang="ts">
+import { computed, ref, shallowRef, watch } from 'vue'
+import { ElButton, ElInput, ElRadio, ElRadioGroup } from 'element-plus'
+import { useRouter } from 'vue-router'
+import { api, ask, foreseen, made, type Schemas } from '../../api/client'
+import { useAct } from '../../composables/useAct'
+import { useLoad } from '../../composables/useLoad'
+import { useOperation } from '../../composables/useOperation'
+import { counted } from '../../words'
+import FormField from '../../parts/FormField.vue'
+import LimitFields from '../../parts/LimitFields.vue'
+import NotHere from '../../parts/NotHere.vue'
+import PageHead from '../../parts/PageHead.vue'
+import PreviewNote from '../../parts/PreviewNote.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import StepList from '../../parts/StepList.vue'
+import { may } from '../session/state'
+import { refOf } from './names'
+
+const props = defineProps<{ plan: string }>()
+const router = useRouter()
+const path = computed(() => ({ plan: props.plan }))
+const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/plans/{plan}', { params: { path: path.value } })), { on: path })
+
+const name = ref('')
+const hold = ref<'none' | 'over' | 'all'>('none')
+const limits = shallowRef<Record<string, number | null>>({})
+const features = shallowRef<Record<string, boolean>>({})
+const complete = ref(false)
+const preview = shallowRef<Schemas['Preview']>()
+const outcome = shallowRef<Schemas['PlanChanged']>()
+const { refusal, busy, act } = useAct()
+const { operation } = useOperation(computed(() => outcome.value?.operation || undefined))
+
+watch(data, (plan) => (name.value = plan?.name ?? ''))
+watch([name, hold, limits, features], () => (preview.value = undefined))
+function changed(l: Record<string, number | null>, f: Record<string, boolean>, whole: boolean) {
+  limits.value = l
+  features.value = f
+  complete.value = whole
+}
+
+/** Only what differs from the plan as it was read is sent. */
+const body = computed(() => {
+  const plan = data.value!
+  const differs = <T,>(now: Record<string, T>, was: Record<string, T | undefined>) => Object.fromEntries(Object.entries(now).filter(([key, v]) => v !== was[key]))
+  return {
+    name: name.value.trim() !== plan.name ? name.value.trim() : undefined,
+    limits: differs(limits.value, plan.limits as Record<string, number | null>) as Schemas['PlanChange']['limits'],
+    features: differs(features.value, plan.features as Record<string, boolean>) as Schemas['PlanChange']['features'],
+    hold: hold.value,
+  }
+})
+const dirty = computed(() => data.value !== undefined && Boolean(body.value.name || Object.keys(body.value.limits ?? {}).length || Object.keys(body.value.features ?? {}).length))
+const header = computed(() => ({ 'If-Match': `"${data.value?.version}"` }))
+
+const look = () =>
+  act(async () => {
+    preview.value = await foreseen(api.PATCH('/api/v1/plans/{plan}', { params: { path: path.value, header: header.value, query: { preview: true } }, body: body.value }))
+  }, 'preview')
+const change = () =>
+  act(async () => {
+    outcome.value = await made(api.PATCH('/api/v1/plans/{plan}', { params: { path: path.value, header: header.value }, body: body.value }))
+    preview.value = undefined
+    if (refOf(outcome.value.plan) !== props.plan) await router.replace(`/plans/${refOf(outcome.value.plan)}`)
+    await reload()
+  }, 'change')
+const remove = () =>
+  act(async () => {
+    if (!confirm(`Remove the plan ${props.plan}?`)) return
+    await ask(api.DELETE('/api/v1/plans/{plan}', { params: { path: path.value } }))
+    await router.push('/plans')
+  }, 'remove')
+const general = computed(() => (refusal.value?.problem.errors?.length ? undefined : refusal.value))
+</script>
+
+<template>
+  <NotHere v-if="!data && missing" :refusal="missing" to="/plans" label="All plans" />
+  <template v-if="data">
+    <PageHead :title="data.name" :about="data.reseller ? `Plan of ${data.reseller}` : undefined">
+      <template #above><RouterLink to="/plans">Plans</RouterLink></template>
+      <RouterLink :to="{ path: '/accounts', query: { plan } }">{{ counted(data.accounts, 'account') }}</RouterLink>
+      <ElButton v-if="may('plans.change')" @click="router.push({ path: '/plans/add', query: { like: plan, reseller: data.reseller } })">Copy</ElButton>
+      <ElButton v-if="may('plans.change')" :loading="busy === 'remove'" @click="remove">Remove…</ElButton>
+    </PageHead>
+    <ul v-if="data.warnings.length" class="notes">
+      <li v-for="w in data.warnings" :key="w.name" class="warn">▲ {{ w.message }}</li>
+    </ul>
+    <form class="halves" @submit.prevent="preview ? change() : look()">
+      <div>
+        <FormField v-if="may('plans.change')" label="Name" for="plan-name" :error="refusal?.field('name')">
+          <ElInput id="plan-name" v-model="name" spellcheck="false" autocapitalize="none" autocomplete="off" />
+        </FormField>
+        <h2 class="limits">Limits</h2>
+        <LimitFields :key="data.version" :limits="data.limits" :features="data.features" :wrong="(n) => refusal?.field(n)" @change="changed" />
+      </div>
+      <div v-if="may('plans.change')">
+        <section v-if="outcome && !dirty" aria-label="Outcome">
+          <p>● Changed. {{ counted(outcome.accounts_changed, 'account') }} may use more or less than before{{ outcome.accounts_held ? `; ${outcome.accounts_held} held on their limits` : '' }}.</p>
+          <StepList v-if="operation" :operation="operation" />
+        </section>
+        <template v-if="data.accounts">
+          <h2 id="hold-title">Accounts that keep their present limits</h2>
+          <ElRadioGroup v-model="hold" aria-labelledby="hold-title" class="hold">
+            <ElRadio value="none">none: all {{ data.accounts.toLocaleString('en') }} change with the plan</ElRadio>
+            <ElRadio value="over">those that would be over a limit</ElRadio>
+            <ElRadio value="all">all: only new accounts get the new limits</ElRadio>
+          </ElRadioGroup>
+          <p class="quiet">Nothing is ever deleted: an account over a limit cannot grow there. Exceptions stay.</p>
+        </template>
+        <ProblemNote :refusal="general" />
+        <div class="acts">
+          <ElButton native-type="submit" :type="preview ? 'primary' : undefined" :disabled="!dirty || !complete" :loading="busy === 'preview' || busy === 'change'">{{ preview ? 'Change the plan' : 'Preview the change' }}</ElButton>
+        </div>
+        <PreviewNote v-if="preview" :preview="preview" />
+      </div>
+    </form>
+  </template>
+</template>
+
+<style scoped>
+.limits {
+  margin-top: 1rem;
+}
+.hold {
+  display: grid;
+  justify-items: start;
+}
+</style>

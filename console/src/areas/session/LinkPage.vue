@@ -1,0 +1,78 @@
+<script setup lang="ts">
+import { ref, shallowRef } from 'vue'
+import { ElButton, ElInput } from 'element-plus'
+import { useRouter } from 'vue-router'
+import { api, ask, type Schemas } from '../../api/client'
+import { useAct } from '../../composables/useAct'
+import { moment } from '../../words'
+import FormField from '../../parts/FormField.vue'
+import NewPassword from '../../parts/NewPassword.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import { signedIn } from './state'
+
+/** Where one-time links lead. What is behind # is sent to the service only, and taken out of the address at once. */
+const router = useRouter()
+const link = location.hash.slice(1)
+history.replaceState(history.state, '', location.pathname)
+
+const purpose = shallowRef<Schemas['LinkPurpose']>()
+const password = ref('')
+const code = ref('')
+const wantsCode = ref(false)
+const { refusal, busy, act } = useAct()
+
+void act(async () => {
+  purpose.value = await ask(api.POST('/api/v1/session/check-link', { body: { link: link || 'none' } }))
+})
+
+async function submit() {
+  await act(async () => {
+    const body = { link, password: password.value || undefined, code: code.value || undefined }
+    signedIn(await ask(api.POST('/api/v1/session/link', { body })))
+    await router.replace('/accounts')
+  })
+  if (refusal.value?.kind === 'needs-code') {
+    wantsCode.value = true
+    refusal.value = undefined
+  }
+}
+</script>
+
+<template>
+  <form class="card" @submit.prevent="submit">
+    <template v-if="purpose">
+      <h1>{{ purpose.purpose === 'password' ? 'Choose a password' : 'Sign in' }}</h1>
+      <p class="quiet">For the sign-in name <code>{{ purpose.name }}</code>. The link works once, until {{ moment(purpose.ends_at) }}.</p>
+      <NewPassword v-if="purpose.purpose === 'password'" v-model="password" :about="[purpose.name]" :error="refusal?.field('password')" />
+      <FormField v-if="wantsCode" label="Code" for="link-code" hint="From your authenticator, or one of your recovery codes">
+        <ElInput id="link-code" v-model="code" autocomplete="one-time-code" />
+      </FormField>
+      <ProblemNote v-if="!refusal?.field('password')" :refusal="refusal" />
+      <ElButton native-type="submit" type="primary" :loading="Boolean(busy)" :disabled="purpose.purpose === 'password' && !password">
+        {{ purpose.purpose === 'password' ? 'Set the password and sign in' : 'Sign in' }}
+      </ElButton>
+    </template>
+    <template v-else-if="refusal">
+      <h1>{{ refusal.problem.title }}</h1>
+      <p>{{ refusal.message }}</p>
+      <p><RouterLink to="/accounts">Sign in with name and password</RouterLink></p>
+    </template>
+  </form>
+</template>
+
+<style scoped>
+.card {
+  max-width: 26rem;
+  margin: 8vh auto 0;
+  display: grid;
+  gap: 0.9rem;
+  padding: 1.6rem;
+  background: var(--sheet);
+  border: 1px solid var(--line);
+  border-top: 4px solid var(--signal);
+}
+h1,
+p {
+  margin: 0;
+}
+</style>

@@ -1,0 +1,38 @@
+<script setup lang="ts">
+import type { Schemas } from '../api/client'
+
+/** What a change means, account by account. */
+defineProps<{ effects: Schemas['Effect'][] }>()
+</script>
+
+<template>
+  <ul class="effects">
+    <li v-for="e in effects" :key="e.account">
+      <RouterLink :to="`/accounts/${e.account}`">{{ e.name }}</RouterLink> <span class="quiet">{{ e.account }}</span>
+      <p v-if="e.over.length" class="over">▲ over: {{ e.over.join(', ') }}</p>
+      <p v-if="e.losses.length">loses {{ e.losses.join(', ') }}</p>
+      <p v-if="e.gains.length">gains {{ e.gains.join(', ') }}</p>
+      <p v-if="e.keeps" class="quiet">{{ e.keeps }}</p>
+      <p v-if="!e.over.length && !e.losses.length && !e.gains.length && !e.keeps" class="quiet">nothing changes for it</p>
+    </li>
+  </ul>
+</template>
+
+<style scoped>
+.effects {
+  margin: 0.5rem 0;
+  padding: 0;
+  list-style: none;
+}
+li {
+  padding: 0.35rem 0;
+  border-top: 1px solid var(--line-2);
+}
+p {
+  margin: 0.05rem 0 0 1rem;
+}
+.over {
+  color: var(--signal);
+  font-weight: 550;
+}
+</style>

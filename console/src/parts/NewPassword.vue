@@ -1,0 +1,97 @@
+<script setup lang="ts">
+import { computed, onScopeDispose, reactive, ref, shallowRef, watch } from 'vue'
+import { ElButton, ElCheckbox, ElInput } from 'element-plus'
+import { onBeforeRouteLeave } from 'vue-router'
+import { api, ask, type Schemas } from '../api/client'
+import FormField from './FormField.vue'
+
+/** A new password, typed or made; how well it would hold is told while it is typed. A made one is shown until it is left. */
+const password = defineModel<string>({ required: true })
+const props = defineProps<{ about?: string[]; error?: string; label?: string; id?: string }>()
+const field = computed(() => props.id ?? 'new-password')
+
+const strength = shallowRef<Schemas['Strength']>()
+const made = ref('')
+const copied = ref(false)
+const options = reactive({ length: 16, signs: false })
+
+let timer: ReturnType<typeof setTimeout> | undefined
+watch(password, (text) => {
+  clearTimeout(timer)
+  if (text !== made.value) made.value = ''
+  if (!text) strength.value = undefined
+  else
+    timer = setTimeout(async () => {
+      const found = await ask(api.POST('/api/v1/check/password', { body: { password: text, about: props.about } }))
+      if (text === password.value) strength.value = found
+    }, 200)
+})
+
+async function make() {
+  const p = await ask(api.GET('/api/v1/generate/password', { params: { query: { length: options.length, signs: options.signs } } }))
+  copied.value = false
+  made.value = password.value = p.password
+}
+
+async function copy() {
+  await navigator.clipboard.writeText(password.value)
+  copied.value = true
+}
+
+const lost = () => Boolean(made.value) && !copied.value
+const question = 'The generated password has not been copied and cannot be shown again. Leave all the same?'
+onBeforeRouteLeave(() => !lost() || confirm(question))
+const unload = (event: BeforeUnloadEvent) => {
+  if (lost()) event.preventDefault()
+}
+window.addEventListener('beforeunload', unload)
+onScopeDispose(() => window.removeEventListener('beforeunload', unload))
+const shapes = { weak: '✕', fair: '◔', good: '◑', strong: '●' }
+</script>
+
+<template>
+  <FormField :label="label ?? 'New password'" :for="field" :error="error">
+    <div class="line">
+      <ElInput :id="field" v-model="password" :type="made ? 'text' : 'password'" :show-password="!made" autocomplete="new-password" spellcheck="false" :class="{ mono: made }" />
+      <ElButton v-if="made" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton>
+    </div>
+    <p v-if="strength" class="strength" :class="strength.level" role="status">
+      <span aria-hidden="true">{{ shapes[strength.level] }}</span> <b>{{ strength.level }}</b><span v-if="strength.reasons.length">: {{ strength.reasons.join(', ') }}</span>
+      <span v-if="strength.advice" class="quiet">; {{ strength.advice }}</span>
+    </p>
+    <p v-if="made" class="strength">It cannot be looked up again once it is set.</p>
+    <div class="make">
+      <button type="button" class="link" @click="make">Make one</button> of
+      <select v-model.number="options.length" aria-label="Length">
+        <option v-for="n in [12, 16, 20, 24, 32]" :key="n" :value="n">{{ n }}</option>
+      </select>
+      characters, <ElCheckbox v-model="options.signs" size="small">with signs</ElCheckbox>
+    </div>
+  </FormField>
+</template>
+
+<style scoped>
+.line {
+  display: flex;
+  gap: 0.4rem;
+}
+.strength {
+  margin: 0;
+}
+.weak {
+  color: var(--signal);
+}
+.make {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.35rem;
+  align-items: center;
+  color: var(--ink-2);
+}
+select {
+  font: inherit;
+  color: var(--ink);
+  background: var(--sheet);
+  border: 1px solid var(--line);
+}
+</style>
