@@ -32,7 +32,7 @@ var rooms = map[string][]string{
 	"internal/service":          {"internal/store", "internal/agentlink", "internal/manifest", "internal/hosting", "internal/api", "internal/seal", "internal/passwords", "internal/post", "internal/qr"},
 	"internal/jobs":             {"internal/service", "internal/store"},
 	"internal/httpapi":          {"internal/service", "internal/api", "internal/hosting", "internal/version"},
-	"internal/client":           {"internal/api"},
+	"internal/client":           {"internal/api", "internal/version"},
 	"internal/lab":              {},
 	"internal/lab/installation": {"internal/lab", "internal/client", "internal/api"},
 	"internal/lab/labtest":      {"internal/lab"},

@@ -70,7 +70,7 @@ func (c *call) showPreview(ctx context.Context, method, path string, body any, e
 		if len(p.Changes) == 0 {
 			fmt.Fprintln(c.out, "everything is as it should be already")
 		} else {
-			fmt.Fprintln(c.out, "differences that would be put right:")
+			fmt.Fprintln(c.out, "on the server, that would be:")
 		}
 	}
 	for _, change := range p.Changes {

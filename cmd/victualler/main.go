@@ -237,7 +237,7 @@ func exitCode(err error) int {
 		return unreachable
 	case errors.As(err, &problem):
 		switch refusal.Kind(strings.TrimPrefix(problem.Type, api.ProblemBase)) {
-		case refusal.LimitReached, refusal.NotAllowed, refusal.NotSignedIn, refusal.ServerClosed, refusal.ServerFull, refusal.NoServer, refusal.Suspended, refusal.MustDoFirst:
+		case refusal.LimitReached, refusal.NotAllowed, refusal.NotSignedIn, refusal.ServerClosed, refusal.ServerFull, refusal.NoServer, refusal.Suspended, refusal.MustDoFirst, refusal.NeedsDecision:
 			return refused
 		case refusal.InvalidInput, refusal.WeakPassword:
 			return wrongUse

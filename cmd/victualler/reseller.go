@@ -51,7 +51,7 @@ func init() {
 		command{noun: "reseller", verb: "show", args: "NAME", short: "Show a reseller's share: what is allotted, used and left", output: true,
 			run: func(ctx context.Context, c *call) error { return c.printShare(ctx, c.args[0]) }},
 		command{noun: "reseller", verb: "change", args: "NAME", short: "Change a reseller and their share", preview: true,
-			long: "A share below what is given out needs a decision: --keep-over leaves what is given out, and nothing more can be given out there.",
+			long: "A share below what is given out needs a decision: --keep-over leaves what is given out: no account can use more than the share itself, and nothing more can be given out there.",
 			flags: append(limitFlags(false), flagInfo{name: "title", value: "TEXT", usage: "as people read it"}, flagInfo{name: "email", value: "ADDRESS", usage: "contact address; - for none"},
 				flagInfo{name: "measure", value: "SUM", usage: "allotted or used"}, flagInfo{name: "keep-over", usage: "leave what is given out beyond the new share"}),
 			run: func(ctx context.Context, c *call) error {

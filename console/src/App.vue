@@ -17,7 +17,11 @@ const router = useRouter()
 const route = useRoute()
 const { dark, toggle } = useDark()
 useBrand()
-const shown = computed(() => areas.filter((area) => area.label && (!area.permission || may(area.permission))))
+const shown = computed(() =>
+  areas
+    .filter((area) => area.label && (!area.permission || may(area.permission)))
+    .map((area) => (session.value?.role === 'reseller' && area.ownLabel ? { ...area, label: area.ownLabel } : area)),
+)
 const bar = computed(() => shown.value.filter((area) => !area.menu))
 const menu = computed(() => shown.value.filter((area) => area.menu))
 const search = useTemplateRef<InstanceType<typeof SearchBox>>('search')
@@ -150,8 +154,9 @@ header {
 }
 .mark img {
   display: block;
-  max-height: 30px;
-  max-width: 11rem;
+  height: 30px;
+  max-width: 12rem;
+  object-fit: contain;
 }
 nav {
   display: flex;

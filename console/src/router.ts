@@ -4,6 +4,8 @@ import { createRouter, createWebHistory, type RouteRecordRaw } from 'vue-router'
 export interface Area {
   /** Label in the bar or the menu; without one the area is in neither. */
   label?: string
+  /** What a reseller calls it, who has only one of these. */
+  ownLabel?: string
   /** The permission without which the area is not shown. */
   permission?: string
   /** In the menu behind one's name instead of the bar. */

@@ -1,13 +1,14 @@
 // Command shots takes the pictures of the console in docs/screenshots, from a
 // running demo with drift on skua and without ternferries.example.
 //
-//	go run ./e2e/shots [-out DIR] [-dark] [-width N] [-height N] [NAME=PATH …]
+//	go run ./e2e/shots [-out DIR] [-as PERSON] [-dark] [-width N] [-height N] [NAME=PATH …]
 //
 // Without arguments it takes all that the documentation shows.
 package main
 
 import (
 	"context"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"os"
@@ -38,7 +39,8 @@ var before = map[string]chromedp.Tasks{
 func run() error {
 	out := flag.String("out", "docs/screenshots", "`directory` for the pictures")
 	base := flag.String("base", "http://127.0.0.1:8470", "`address` of the console")
-	operator := flag.String("operator", "var/demo/operator", "`file` with the operator's name and password")
+	demo := flag.String("demo", "var/demo", "`directory` of the demo, where names and passwords are")
+	as := flag.String("as", "", "`person` of the demo who signs in; empty is the operator")
 	dark := flag.Bool("dark", false, "dark mode")
 	width := flag.Int64("width", 1280, "in pixels")
 	height := flag.Int64("height", 800, "in pixels")
@@ -47,12 +49,8 @@ func run() error {
 	if len(pictures) == 0 {
 		pictures = documented
 	}
-	text, err := os.ReadFile(*operator)
+	name, password, err := signIn(*demo, *as)
 	if err != nil {
-		return err
-	}
-	var name, password string
-	if _, err := fmt.Sscan(string(text), &name, &password); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(*out, 0o755); err != nil {
@@ -99,6 +97,27 @@ func run() error {
 		}
 	}
 	return nil
+}
+
+// signIn finds somebody's name and password among the demo's files.
+func signIn(dir, person string) (name, password string, err error) {
+	if person == "" {
+		text, err := os.ReadFile(filepath.Join(dir, "operator"))
+		if err != nil {
+			return "", "", err
+		}
+		_, err = fmt.Sscan(string(text), &name, &password)
+		return name, password, err
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "people.json"))
+	if err != nil {
+		return "", "", err
+	}
+	passwords := map[string]string{}
+	if err := json.Unmarshal(text, &passwords); err != nil {
+		return "", "", err
+	}
+	return person, passwords[person], nil
 }
 
 // fill fills the form for a new account.

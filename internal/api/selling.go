@@ -191,7 +191,7 @@ type ResellerChange struct {
 	Measure  string         `json:"measure,omitempty" enum:"allotted,used"`
 	Limits   plans.Limits   `json:"limits,omitempty" doc:"The limits of the share to change; null is unlimited."`
 	Features plans.Features `json:"features,omitempty" doc:"The features to switch."`
-	Over     string         `json:"over,omitempty" enum:"keep" doc:"What becomes of what is given out beyond the new share: “keep” leaves it, and nothing more can be given out there."`
+	Over     string         `json:"over,omitempty" enum:"keep" doc:"What becomes of what is given out beyond the new share: “keep” leaves it: no account can use more than the share itself, and nothing more can be given out there."`
 }
 
 // ResellerPage is a page of resellers.

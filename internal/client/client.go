@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"victualler/internal/api"
+	"victualler/internal/version"
 )
 
 // Client calls one service.
@@ -127,6 +128,7 @@ func (c *Client) send(ctx context.Context, call Call, accept string) (*http.Resp
 		return nil, err
 	}
 	request.Header.Set("Accept", accept)
+	request.Header.Set("User-Agent", "victualler/"+version.Version)
 	if call.Body != nil {
 		request.Header.Set("Content-Type", "application/json")
 	} else if call.content != nil {

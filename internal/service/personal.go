@@ -82,7 +82,7 @@ func (s *Service) provePassword(ctx context.Context, a Actor, field, password st
 	if !passwords.Matches(person.PasswordHash, password) {
 		return refusal.New(refusal.WrongSignIn, "that is not your present password").On(field)
 	}
-	return s.store.ForgetSignInFailures(ctx, "name "+person.Name)
+	return succeeded(ctx, s.store.Queries, person.Name, a.Address)
 }
 
 // ChangePassword changes the actor's own password and ends all their other sessions.
@@ -191,7 +191,14 @@ func (s *Service) StartSecondFactor(ctx context.Context, a Actor) (api.SecondFac
 
 // ConfirmSecondFactor switches the second factor on, with a code that shows that the authenticator has the secret.
 func (s *Service) ConfirmSecondFactor(ctx context.Context, a Actor, code string) (api.RecoveryCodes, error) {
-	if err := s.throttle(ctx, a.Name, a.Address); err != nil {
+	setup, err := s.store.PersonByID(ctx, a.PersonID)
+	if err != nil {
+		return api.RecoveryCodes{}, err
+	}
+	if setup.TotpAt != nil || setup.TotpSecret == nil {
+		return api.RecoveryCodes{}, refusal.New(refusal.WrongState, "there is no second factor being set up; start again")
+	}
+	if err := s.throttle(ctx, a.Name, a.Address); err != nil { // the code could be guessed
 		return api.RecoveryCodes{}, err
 	}
 	return change(ctx, s, a, func(tx store.Tx) (api.RecoveryCodes, error) {
@@ -200,8 +207,8 @@ func (s *Service) ConfirmSecondFactor(ctx context.Context, a Actor, code string)
 		if err != nil {
 			return none, err
 		}
-		if person.TotpAt != nil || person.TotpSecret == nil {
-			return none, refusal.New(refusal.WrongState, "there is no second factor being set up; start again")
+		if person.TotpAt != nil {
+			return none, refusal.New(refusal.WrongState, "your second factor was switched on meanwhile")
 		}
 		secret, err := s.key.Open(sealedTOTP(person.ID), person.TotpSecret)
 		if err != nil {
@@ -214,7 +221,7 @@ func (s *Service) ConfirmSecondFactor(ctx context.Context, a Actor, code string)
 		if err := tx.KeepTOTP(ctx, db.KeepTOTPParams{ID: person.ID, TotpStep: step}); err != nil {
 			return none, err
 		}
-		if err := tx.ForgetSignInFailures(ctx, "name "+person.Name); err != nil {
+		if err := succeeded(ctx, tx.Queries, person.Name, a.Address); err != nil {
 			return none, err
 		}
 		if err := tx.EndSessionsOf(ctx, db.EndSessionsOfParams{Person: person.ID, But: a.SessionID}); err != nil {

@@ -227,8 +227,8 @@ func (s *Service) ChangeReseller(ctx context.Context, a Actor, name string, vers
 			return none, err
 		}
 		if len(over) > 0 && in.Over != "keep" && a.Preview == nil {
-			r := refusal.New(refusal.NeedsDecision, "more is given out than the new share has: %s. Keep it as it is with over: keep, and nothing more can be given out there; or leave the share larger", strings.Join(over, "; "))
-			r.Decide = []refusal.Choice{{Field: "over", Value: "keep", Means: "what is given out stays; nothing more can be given out until it fits again"}}
+			r := refusal.New(refusal.NeedsDecision, "more is given out than the new share has: %s. Decide to keep what is given out (over: keep; client: --keep-over), or leave the share larger", strings.Join(over, "; "))
+			r.Decide = []refusal.Choice{{Field: "over", Value: "keep", Means: "what is given out stays; no account can use more than the share itself, and nothing more can be given out until it fits again"}}
 			return none, r
 		}
 		a.say("change reseller %s", name)

@@ -90,6 +90,14 @@ func (s *Service) throttle(ctx context.Context, name, address string) error {
 	return nil
 }
 
+// succeeded takes back that a try was counted: by name all of them, by address this one.
+func succeeded(ctx context.Context, q *db.Queries, name, address string) error {
+	if err := q.ForgetSignInFailures(ctx, "name "+name); err != nil {
+		return err
+	}
+	return q.UncountSignIn(ctx, "address "+address)
+}
+
 // startSession starts a session for a person who has shown a password or a link, if nothing else is in the way.
 func (s *Service) startSession(ctx context.Context, a Actor, person db.Person, code string) (api.Session, error) {
 	return s.startSessionWith(ctx, a, person, code, func(store.Tx, Actor) error { return nil })
@@ -136,10 +144,7 @@ func (s *Service) startSessionWith(ctx context.Context, a Actor, person db.Perso
 			EndsAt: endOf(now, latest, settings.SessionMinutes), EndsLatest: latest}); err != nil {
 			return err
 		}
-		if err := tx.ForgetSignInFailures(ctx, "name "+person.Name); err != nil {
-			return err
-		}
-		if err := tx.UncountSignIn(ctx, "address "+a.Address); err != nil {
+		if err := succeeded(ctx, tx.Queries, person.Name, a.Address); err != nil {
 			return err
 		}
 		return record(ctx, tx, a, "session.start", aboutPerson(person), nil, nil)

@@ -97,6 +97,10 @@ td {
   vertical-align: middle;
   white-space: nowrap;
 }
+td :deep(.el-checkbox) {
+  height: auto;
+  vertical-align: middle;
+}
 td.long {
   max-width: 30rem;
   white-space: normal;

@@ -57,10 +57,10 @@ const error = (key: string) => errors[key] ?? props.wrong?.(`limits.${key}`)
     <template v-for="l in rows" :key="l.key">
       <label :for="`limit-${l.key}`">{{ l.what }}</label>
       <div>
-        <ElInput :id="`limit-${l.key}`" v-model="typed[l.key]" :class="{ bad: error(l.key) }" :placeholder="l.unit === 'bytes' ? '20G' : l.unit === 'percent' ? '20%' : '0'" spellcheck="false" autocomplete="off" @input="tell" />
+        <ElInput :id="`limit-${l.key}`" size="small" v-model="typed[l.key]" :class="{ bad: error(l.key) }" :placeholder="l.unit === 'bytes' ? '20G' : l.unit === 'percent' ? '20%' : '0'" spellcheck="false" autocomplete="off" @input="tell" />
         <p v-if="error(l.key)" class="error" role="alert">✕ {{ error(l.key) }}</p>
       </div>
-      <button type="button" class="link" :disabled="typed[l.key] === 'unlimited'" :aria-label="`${l.what}: unlimited`" @click="(typed[l.key] = 'unlimited'), tell()">unlimited</button>
+      <button type="button" class="link quiet" :disabled="typed[l.key] === 'unlimited'" :aria-label="`${l.what}: unlimited`" @click="(typed[l.key] = 'unlimited'), tell()">unlimited</button>
       <span v-if="most" class="quiet">of {{ amount(most[l.key as keyof typeof most], l.unit) }}</span>
     </template>
   </div>
@@ -74,7 +74,7 @@ const error = (key: string) => errors[key] ?? props.wrong?.(`limits.${key}`)
 .fields {
   display: grid;
   grid-template-columns: max-content 9rem max-content 1fr;
-  gap: 0.25rem 0.8rem;
+  gap: 0.15rem 0.8rem;
   align-items: center;
 }
 .fields > span {
@@ -82,6 +82,18 @@ const error = (key: string) => errors[key] ?? props.wrong?.(`limits.${key}`)
 }
 .fields > label {
   grid-column: 1;
+}
+.link.quiet {
+  color: var(--ink-2);
+  text-decoration: none;
+}
+.link.quiet:hover:enabled,
+.link.quiet:focus-visible {
+  color: var(--signal);
+  text-decoration: underline;
+}
+.link:disabled {
+  visibility: hidden;
 }
 .error {
   margin: 0;

@@ -52,8 +52,8 @@ function turn() {
   <div class="filters">
     <ElInput v-model="typed" type="search" clearable placeholder="Part of a name, action, subject or address" aria-label="Search events" />
     <ElSelect v-model="action" clearable placeholder="Anything" aria-label="Kind of action"><ElOption v-for="k in kinds" :key="k" :value="k" /></ElSelect>
-    <input :value="since" type="date" aria-label="Since" @change="since = ($event.target as HTMLInputElement).value" />
-    <input :value="until" type="date" aria-label="Until" @change="until = ($event.target as HTMLInputElement).value" />
+    <label class="day">since <input :value="since" type="date" @change="since = ($event.target as HTMLInputElement).value" /></label>
+    <label class="day">until <input :value="until" type="date" @change="until = ($event.target as HTMLInputElement).value" /></label>
   </div>
   <p v-if="actor || account" class="quiet">
     Only {{ actor ? `what ${actor} did` : `what concerns ${account}` }}. <button type="button" class="link" @click="router.replace({ query: {} })">Everything</button>
@@ -71,13 +71,28 @@ function turn() {
 </template>
 
 <style scoped>
+.filters {
+  grid-template-columns: minmax(12rem, 24rem) minmax(7rem, 10rem) max-content max-content;
+}
+.day {
+  display: flex;
+  gap: 0.5rem;
+  align-items: center;
+  color: var(--ink-2);
+}
 input[type='date'] {
+  height: 32px;
   padding: 0 0.6rem;
   font: inherit;
   color: var(--ink);
   background: var(--sheet);
   border: 1px solid var(--line);
   border-radius: 2px;
+}
+@media (max-width: 760px) {
+  .filters {
+    grid-template-columns: 1fr;
+  }
 }
 del {
   color: var(--ink-2);

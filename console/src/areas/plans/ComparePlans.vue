@@ -81,9 +81,6 @@ thead a {
 .differs td:not(.quiet) {
   font-weight: 600;
 }
-.differs {
-  background: var(--signal-wash);
-}
 .unseen {
   position: absolute;
   width: 1px;

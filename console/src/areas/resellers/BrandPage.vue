@@ -76,13 +76,16 @@ const fields = ['bar', 'accent', 'sender']
         <FormField label="Another one" for="logo" :error="wrongLogo" hint="PNG, WebP or SVG, at most 256 KiB. An SVG is written anew from what is harmless.">
           <input id="logo" type="file" accept="image/png,image/webp,image/svg+xml" @change="upload" />
         </FormField>
-        <div v-if="data.logo" class="acts"><ElButton :loading="busy === 'logo'" @click="removeLogo">Take the logo away</ElButton></div>
+        <div v-if="data.logo" class="acts away"><ElButton :loading="busy === 'logo'" @click="removeLogo">Take the logo away</ElButton></div>
       </div>
     </div>
   </template>
 </template>
 
 <style scoped>
+.away {
+  margin-top: 0.8rem;
+}
 .colour {
   display: flex;
   gap: 0.4rem;
@@ -94,7 +97,26 @@ const fields = ['bar', 'accent', 'sender']
 }
 .logo img {
   display: block;
-  max-height: 48px;
+  height: 48px;
   max-width: 20rem;
+  object-fit: contain;
+}
+input[type='color'] {
+  flex: none;
+  width: 2.6rem;
+  height: 32px;
+  padding: 2px;
+  background: var(--sheet);
+  border: 1px solid var(--line);
+}
+input[type='file']::file-selector-button {
+  margin-right: 0.7rem;
+  padding: 0.35rem 0.9rem;
+  font: inherit;
+  font-weight: 550;
+  color: var(--ink);
+  background: var(--sheet);
+  border: 1px solid var(--line);
+  border-radius: 2px;
 }
 </style>

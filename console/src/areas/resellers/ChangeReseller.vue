@@ -60,7 +60,7 @@ const over = computed(() => preview.value?.notes.some((n) => n.startsWith('over 
           </ElRadioGroup>
         </div>
         <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
-        <ElCheckbox v-if="over" v-model="form.keep">Keep what is given out beyond the new share; nothing more can be given out there</ElCheckbox>
+        <ElCheckbox v-if="over" v-model="form.keep">Keep what is given out: no account can use more than the share itself, and nothing more can be given out there</ElCheckbox>
         <div class="acts">
           <ElButton native-type="submit" :type="preview ? 'primary' : undefined" :disabled="!complete || (Boolean(preview) && over && !form.keep)" :loading="Boolean(busy)">{{ preview ? 'Change the reseller' : 'Preview the change' }}</ElButton>
         </div>

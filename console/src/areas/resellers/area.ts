@@ -2,6 +2,7 @@ import type { Area } from '../../router'
 
 export default {
   label: 'Resellers',
+  ownLabel: 'Share',
   home: '/resellers',
   permission: 'resellers.read',
   key: 'r',
