@@ -112,7 +112,7 @@ func TestRefusals(t *testing.T) {
 		{"unknown customer", body(func(b *api.OpenAccount) { b.Customer = "Nobody" }), 404, "not-found", "customer", "Nobody"},
 		{"customer there already", body(func(b *api.OpenAccount) { b.Customer, b.NewCustomer = "tern ferries", true }), 409, "name-taken", "customer", "already"},
 		{"bad contact address", body(func(b *api.OpenAccount) { b.Customer, b.NewCustomer, b.CustomerEmail = "New One", true, "x" }), 422, "invalid-input", "customer_email", "mail address"},
-		{"plan without domains", body(func(b *api.OpenAccount) { b.Plan = "nothing" }), 409, "limit-reached", "", "domains: 0 allowed by plan nothing, 0 used, 1 more asked for; an operator"},
+		{"plan without domains", body(func(b *api.OpenAccount) { b.Plan = "nothing" }), 409, "limit-reached", "", "domains: 0 allowed by plan nothing, 0 used, 0 left, 1 more asked for; an operator"},
 		{"plan without disk", body(func(b *api.OpenAccount) { b.Plan = "no-room" }), 409, "limit-reached", "", "disk space"},
 		{"unknown server", body(func(b *api.OpenAccount) { b.Server = "auk" }), 404, "not-found", "server", "auk"},
 		{"closed server", body(func(b *api.OpenAccount) { b.Server = "petrel" }), 409, "server-closed", "server", "closed to new accounts"},

@@ -31,7 +31,7 @@ func browser(t *testing.T, width, height int64) context.Context {
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx, chromedp.WithErrorf(func(string, ...any) {}))
 	t.Cleanup(cancel)
-	ctx, cancel = context.WithTimeout(ctx, 90*time.Second)
+	ctx, cancel = context.WithTimeout(ctx, 3*time.Minute)
 	t.Cleanup(cancel)
 	chromedp.ListenTarget(ctx, func(event any) {
 		switch e := event.(type) {
@@ -159,7 +159,7 @@ func TestConsole(t *testing.T) {
 			choose("#plan", "harbour"), sees(".hint", "100M disk"), choose("#server", "skua"),
 			chromedp.Click("#customer", chromedp.ByQuery), typeIn("#customer", "tern"), click(".el-select-dropdown__item", "Tern Ferries"))
 		healthy(t, ctx, "open an account")
-		do(t, ctx, click("button", "Preview"), sees("h2", "would open account gannet for gannet-rock.example on skua"), sees("code", "/etc/nginx/victualler/accounts/gannet.conf"))
+		do(t, ctx, click("button", "Preview"), sees("h2", "Would open account gannet for gannet-rock.example on skua"), sees("code", "/etc/nginx/victualler/accounts/gannet.conf"))
 		healthy(t, ctx, "preview")
 		assert.Empty(t, traces(t, "skua", "gannet"), "a preview makes nothing")
 		do(t, ctx, click("button", "Open the account"), sees(".outcome", "Done in"), sees(".steps li", "verify"))
@@ -236,7 +236,8 @@ func TestConsoleOnAPhone(t *testing.T) {
 	i := shared(t)
 	ctx := browser(t, 390, 844)
 	do(t, ctx, chromedp.Navigate(i.Address()+"/"), signIn(), sees("h1", "Accounts"))
-	for _, path := range []string{"/accounts", "/accounts/open", "/servers", "/servers/skua", "/operations"} {
+	for _, path := range []string{"/accounts", "/accounts/open", "/servers", "/servers/skua", "/operations", "/plans", "/plans/harbour", "/plans/compare?plan=harbour&plan=nothing",
+		"/customers", "/resellers", "/people", "/events", "/settings", "/me"} {
 		do(t, ctx, chromedp.Navigate(i.Address()+path), chromedp.WaitVisible("main h1", chromedp.ByQuery))
 		var overflow int
 		labtest.Eventually(t, 5*time.Second, func() bool {

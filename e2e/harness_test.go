@@ -5,8 +5,10 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"os"
@@ -17,6 +19,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"victualler/internal/api"
@@ -52,6 +55,7 @@ func shared(t *testing.T) *installation.Installation {
 		patch(t, "/servers/petrel", api.ServerChange{Open: &closed}, nil)
 	})
 	require.NotNil(t, inst.Installation, "the installation did not start")
+	sql(t, "delete from sign_in_failures") // all tests come from one address: what one does is not held against the next
 	return inst.Installation
 }
 
@@ -169,10 +173,16 @@ func traces(t *testing.T, server, name string) string {
 // command runs the client, signed in as the operator.
 func command(t *testing.T, args ...string) (stdout, stderr string, exit int) {
 	t.Helper()
-	session := filepath.Join(t.TempDir(), "session.json")
+	return commandWith(t, operatorSession(t), "", args...)
+}
+
+// operatorSession is a file with the operator's session, as the client keeps it.
+func operatorSession(t *testing.T) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "session.json")
 	text := fmt.Sprintf(`{"service":%q,"token":%q}`, inst.Client.Base, inst.Client.Token)
-	require.NoError(t, os.WriteFile(session, []byte(text), 0o600))
-	return commandWith(t, session, "", args...)
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	return file
 }
 
 func commandWith(t *testing.T, session, stdin string, args ...string) (stdout, stderr string, exit int) {
@@ -233,4 +243,39 @@ func settled(t *testing.T, limit time.Duration) {
 		}
 		return true
 	}, "operations do not end")
+}
+
+// sql runs a statement on the installation's database, for what no call can do.
+func sql(t *testing.T, statement string, args ...any) {
+	t.Helper()
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, inst.Postgres.URL)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	_, err = conn.Exec(ctx, statement, args...)
+	require.NoError(t, err)
+}
+
+// everythingIn returns all that is in a table, or in the service's log, as text.
+func everythingIn(t *testing.T, where string) string {
+	t.Helper()
+	if where == "log" {
+		text, err := os.ReadFile(inst.LogFile())
+		require.NoError(t, err)
+		return string(text)
+	}
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, inst.Postgres.URL)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	var text string
+	require.NoError(t, conn.QueryRow(ctx, "select coalesce(string_agg(row::text, ' '), '') from "+pgx.Identifier{where}.Sanitize()+" row").Scan(&text))
+	return text
+}
+
+func decode[T any](t *testing.T, from io.Reader) T {
+	t.Helper()
+	var v T
+	require.NoError(t, json.NewDecoder(from).Decode(&v))
+	return v
 }

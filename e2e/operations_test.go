@@ -113,11 +113,11 @@ func TestLongListInConsole(t *testing.T) {
 	do(t, ctx, chromedp.KeyEvent("\r"), sees("h1", "row002.example"), chromedp.NavigateBack(), first("row001.example"))
 
 	var dark bool
-	do(t, ctx, click("header button", "Dark"), chromedp.Evaluate(`document.documentElement.classList.contains('dark')`, &dark))
+	do(t, ctx, chromedp.Click(".more summary", chromedp.ByQuery), click(".menu button", "Dark"), chromedp.Evaluate(`document.documentElement.classList.contains('dark')`, &dark))
 	assert.True(t, dark)
 	healthy(t, ctx, "dark")
 	do(t, ctx, chromedp.Reload(), first("row001.example"), chromedp.Evaluate(`document.documentElement.classList.contains('dark')`, &dark))
 	assert.True(t, dark, "the choice is kept")
-	do(t, ctx, pressed("g"), pressed("s"), sees("h1", "Servers"), pressed("?"), sees(".el-dialog", "Search accounts, domains and servers"), click(".el-dialog button", "Close"),
+	do(t, ctx, pressed("g"), pressed("s"), sees("h1", "Servers"), pressed("?"), sees(".el-dialog", "Search accounts, domains, customers and servers"), click(".el-dialog button", "Close"),
 		chromedp.Sleep(300*time.Millisecond), pressed("n"), sees("h1", "Open an account"))
 }

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -40,7 +41,7 @@ func TestParse(t *testing.T) {
 	assert.Equal(t, []string{"--strange name"}, c.args, "after -- all are arguments")
 	for line, says := range map[string]string{
 		"account":                                  "say what to do: victualler account",
-		"account fly":                              "account knows open, list, show, repair, close",
+		"account fly":                              "account knows open, list, show, repair, change, suspend, resume, handover, close",
 		"boat list":                                `there is no "boat"; the nouns are account,`,
 		"account open":                             "usage: victualler account open DOMAIN",
 		"account open a b --plan p --customer c":   "usage:",
@@ -61,11 +62,17 @@ func TestParse(t *testing.T) {
 func TestEveryCommand(t *testing.T) {
 	standard := map[string]bool{"add": true, "list": true, "show": true, "change": true, "remove": true}
 	own := map[string]bool{"account open": true, "account repair": true, "account close": true, "completion bash": true, "operation watch": true,
-		"server join": true, "server sweep": true, "server repair": true, "session start": true, "session end": true}
+		"server join": true, "server sweep": true, "server repair": true, "session start": true, "session end": true, "session act": true, "account suspend": true,
+		"account resume": true, "account handover": true, "reseller suspend": true, "reseller resume": true, "plan compare": true, "person password": true,
+		"person link": true, "person sign-out": true, "person unlock": true, "password check": true, "event export": true, "settings test-mail": true}
+	looks := map[string]bool{"list": true, "show": true, "compare": true, "check": true, "export": true, "watch": true, "bash": true, "sweep": true}
+	// What is one's own sign-in, and the message that is sent to be looked for, has nothing to foresee.
+	plain := map[string]bool{"session": true, "password": true, "factor": true}
 	for _, c := range commands {
 		name := c.noun + " " + c.verb
 		assert.True(t, standard[c.verb] || own[name], "%s: is there no verb of the usual ones for it?", name)
 		assert.NotEmpty(t, c.short, name)
+		assert.True(t, looks[c.verb] || plain[c.noun] || c.preview || c.verb == "test-mail", "%s changes something and has no --preview", name)
 		if c.verb == "list" || c.verb == "show" {
 			assert.True(t, c.output, "%s prints for programs too", name)
 		}
@@ -90,7 +97,7 @@ func TestExitCodes(t *testing.T) {
 		want int
 	}{
 		{nil, done}, {errors.New("x"), failed}, {usageError{"x"}, wrongUse}, {problem("limit-reached"), refused}, {problem("not-allowed"), refused},
-		{problem("not-signed-in"), refused}, {problem("server-full"), refused}, {problem("invalid-input"), wrongUse}, {problem("not-found"), failed},
+		{problem("not-signed-in"), refused}, {problem("suspended"), refused}, {problem("needs-decision"), refused}, {problem("weak-password"), wrongUse}, {problem("server-full"), refused}, {problem("invalid-input"), wrongUse}, {problem("not-found"), failed},
 		{problem("server-unreachable"), unreachable}, {&client.Unreachable{Base: "x", Err: errors.New("y")}, unreachable},
 	} {
 		assert.Equal(t, c.want, exitCode(c.err), "%v", c.err)
@@ -139,6 +146,58 @@ func TestParseAmount(t *testing.T) {
 	assert.Equal(t, plans.Of(20), got)
 }
 
+func TestParseLists(t *testing.T) {
+	limits, err := parseLimits("disk=20G, domains=5,mailboxes=unlimited,bounce_share=20%")
+	require.NoError(t, err)
+	assert.Equal(t, plans.Limits{plans.Disk: plans.Of(20 << 30), plans.Domains: plans.Of(5), plans.Mailboxes: plans.Unlimited, plans.BounceShare: plans.Of(20)}, limits)
+	features, err := parseFeatures("mail,shell=off,dns=on")
+	require.NoError(t, err)
+	assert.Equal(t, plans.Features{"mail": true, "shell": false, "dns": true}, features)
+	for _, bad := range []string{"disk", "colour=1", "disk=20480", "domains=-x"} {
+		_, err := parseLimits(bad)
+		assert.Error(t, err, bad)
+	}
+	_, err = parseFeatures("mail=perhaps")
+	assert.ErrorContains(t, err, "on or off")
+	for text, want := range map[string]string{"2026-12-31T18:00:00Z": "2026-12-31T18:00:00Z", "2026-12-31": time.Date(2026, 12, 31, 0, 0, 0, 0, time.Local).UTC().Format(time.RFC3339)} {
+		moment, err := parseMoment(text)
+		require.NoError(t, err)
+		assert.Equal(t, want, moment.UTC().Format(time.RFC3339))
+	}
+	none, err := parseMoment("")
+	assert.NoError(t, err)
+	assert.Nil(t, none)
+	_, err = parseMoment("tomorrow")
+	assert.ErrorContains(t, err, "neither a day")
+}
+
+func TestExceptionFlags(t *testing.T) {
+	parsed := func(line string) (api.NewException, error) {
+		c, err := parse(strings.Fields("exception add trust --reason r " + line))
+		require.NoError(t, err)
+		return newException(c)
+	}
+	e, err := parsed("--limit disk=unlimited")
+	require.NoError(t, err)
+	assert.Equal(t, api.GivenAmount{Amount: plans.Unlimited, Given: true}, e.Amount)
+	e, err = parsed("--feature shell=off --until 2027-01-01T00:00:00Z")
+	require.NoError(t, err)
+	assert.False(t, *e.On)
+	assert.NotNil(t, e.EndsAt)
+	for _, line := range []string{"", "--limit disk=1G --feature mail", "--limit disk=1G,domains=2", "--feature mail,dns", "--limit disk=1G --until soon"} {
+		_, err := parsed(line)
+		assert.Error(t, err, line)
+	}
+}
+
+func TestEffectsAreRead(t *testing.T) {
+	var out bytes.Buffer
+	printEffect(&out, api.Effect{Account: "trust", Name: "lighthousetrust.example", Gains: []string{"disk space 1G → 2G"}, Over: []string{"domains 3 of 2, 1 over"}, Keeps: "exceptions stay: disk"})
+	printEffect(&out, api.Effect{Account: "news1", Name: "ternislandnews.example"})
+	assert.Equal(t, "lighthousetrust.example (trust)\n  gains  disk space 1G → 2G\n  over   domains 3 of 2, 1 over\n  keeps  exceptions stay: disk\nternislandnews.example (news1)\n  nothing changes for it\n", out.String())
+	assert.Equal(t, "1G → (none)", beforeAfter(api.Difference{Before: "1G"}))
+}
+
 // bash itself completes with what is printed for it.
 func TestCompletion(t *testing.T) {
 	var script bytes.Buffer
@@ -151,9 +210,9 @@ func TestCompletion(t *testing.T) {
 		require.NoError(t, err, string(out))
 		return strings.TrimSpace(string(out))
 	}
-	assert.Equal(t, "server session", complete("victualler", "se"))
+	assert.Equal(t, "server session settings", complete("victualler", "se"))
 	assert.Equal(t, "sweep", complete("victualler", "server", "sw"))
-	assert.Equal(t, "--preview --plan", strings.Join(reversed(strings.Fields(complete("victualler", "account", "open", "--p"))), " "))
+	assert.Equal(t, "--preview --password-stdin --plan", strings.Join(reversed(strings.Fields(complete("victualler", "account", "open", "--p"))), " "))
 }
 
 func reversed(list []string) []string {

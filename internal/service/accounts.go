@@ -344,11 +344,21 @@ type AccountFilter struct {
 // Accounts returns a page of accounts in the order of their main domains.
 func (s *Service) Accounts(ctx context.Context, a Actor, f AccountFilter, next string, most int) (api.AccountPage, error) {
 	page := api.AccountPage{Accounts: []api.Account{}}
-	p := db.AccountRowsParams{State: f.State, Server: f.Server, Most: int32(most + 1)}
+	p := db.AccountPageParams{State: f.State, Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.scope()
 	p.Search = escapeLike(strings.ToLower(strings.TrimSpace(f.Search)))
 	if domain, _, err := names.ParseDomain(f.Search); err == nil && domain.String() != domain.Unicode() {
 		p.Search = escapeLike(domain.String()) // an international name as people read it
+	}
+	if f.Server != "" {
+		row, err := s.store.ServerByLabel(ctx, f.Server)
+		if store.None(err) {
+			return page, nil
+		}
+		if err != nil {
+			return page, err
+		}
+		p.Server = row.ID
 	}
 	if f.Plan != "" {
 		row, err := findPlan(ctx, s.store.Queries, a, f.Plan)
@@ -374,13 +384,18 @@ func (s *Service) Accounts(ctx context.Context, a Actor, f AccountFilter, next s
 	if err := ReadCursor(next, &p.AfterDomain, &p.AfterID); err != nil {
 		return page, err
 	}
-	rows, err := s.store.AccountRows(ctx, p)
+	ids, err := s.store.Fresh().AccountPage(ctx, p)
 	if err != nil {
 		return page, err
 	}
-	if len(rows) > most {
-		rows = rows[:most]
-		page.Next = cursor(rows[most-1].MainDomain, rows[most-1].ID)
+	more := len(ids) > most
+	rows, err := s.store.AccountRows(ctx, ids[:min(len(ids), most)])
+	if err != nil {
+		return page, err
+	}
+	if more && len(rows) > 0 {
+		last := rows[len(rows)-1]
+		page.Next = cursor(last.MainDomain, last.ID)
 	}
 	for _, row := range rows {
 		page.Accounts = append(page.Accounts, accountView(a, row))

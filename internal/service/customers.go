@@ -175,7 +175,7 @@ func (s *Service) Customers(ctx context.Context, a Actor, f CustomerFilter, next
 	if err := ReadCursor(next, &p.AfterName, &p.AfterID); err != nil {
 		return page, err
 	}
-	rows, err := s.store.Customers(ctx, p)
+	rows, err := s.store.Fresh().Customers(ctx, p)
 	if err != nil {
 		return page, err
 	}

@@ -38,7 +38,7 @@ func (s *Service) Events(ctx context.Context, a Actor, f EventFilter, before int
 		}
 		p.Account = number
 	}
-	rows, err := s.store.Events(ctx, p)
+	rows, err := s.store.Fresh().Events(ctx, p)
 	if err != nil {
 		return page, err
 	}

@@ -76,7 +76,7 @@ func (s *Service) Operations(ctx context.Context, a Actor, f OperationFilter, be
 		}
 		p.Server = row.ID
 	}
-	rows, err := s.store.Operations(ctx, p)
+	rows, err := s.store.Fresh().Operations(ctx, p)
 	if err != nil {
 		return page, err
 	}

@@ -338,7 +338,7 @@ func (s *Service) People(ctx context.Context, a Actor, f PersonFilter, next stri
 	if err := ReadCursor(next, &p.After); err != nil {
 		return page, err
 	}
-	rows, err := s.store.People(ctx, p)
+	rows, err := s.store.Fresh().People(ctx, p)
 	if err != nil {
 		return page, err
 	}

@@ -422,19 +422,15 @@ func (s *Service) mayUseAPI(ctx context.Context, tx store.Tx, a Actor) error {
 	if a.Role != rights.Customer {
 		return nil
 	}
-	rows, err := tx.AccountRows(ctx, db.AccountRowsParams{Customer: a.CustomerID, Most: 500})
+	accounts, err := tx.AccountsOfCustomer(ctx, a.CustomerID)
 	if err != nil {
 		return err
 	}
-	for _, row := range rows {
-		account, err := tx.Account(ctx, row.ID)
-		if err != nil {
-			return err
-		}
-		st, err := s.standingOf(ctx, tx.Queries, account)
-		if err != nil {
-			return err
-		}
+	standings, err := s.standingsOf(ctx, tx.Queries, accounts)
+	if err != nil {
+		return err
+	}
+	for _, st := range standings {
 		if st.allowance().Features["api"].On {
 			return nil
 		}

@@ -115,11 +115,11 @@ func (s *Service) resellerIn(ctx context.Context, q *db.Queries, a Actor, name s
 	if err != nil || len(rows) == 0 {
 		return api.Reseller{}, err
 	}
-	return s.resellerView(ctx, q, rows[0])
+	share, err := loadShare(ctx, q, row.ID)
+	return resellerView(rows[0], share), err
 }
 
-func (s *Service) resellerView(ctx context.Context, q *db.Queries, row db.ResellersRow) (api.Reseller, error) {
-	share, err := loadShare(ctx, q, row.Reseller.ID)
+func resellerView(row db.ResellersRow, share plans.Share) api.Reseller {
 	r := row.Reseller
 	v := api.Reseller{Name: r.Name, Title: r.Title, Measure: r.Measure, Limits: share.Limits, Features: share.Features,
 		Accounts: row.Accounts, Customers: row.Customers, Plans: row.Plans, With: r.SuspendedAccounts, Version: r.Version}
@@ -129,7 +129,7 @@ func (s *Service) resellerView(ctx context.Context, q *db.Queries, row db.Resell
 	if r.SuspendedAt != nil {
 		v.Suspension = &api.Suspension{Why: *r.SuspendedWhy, By: *r.SuspendedBy, Since: *r.SuspendedAt}
 	}
-	return v, err
+	return v
 }
 
 // Resellers returns a page of resellers in the order of their names.
@@ -147,14 +147,15 @@ func (s *Service) Resellers(ctx context.Context, a Actor, search, next string, m
 		rows = rows[:most]
 		page.Next = cursor(rows[most-1].Reseller.Name)
 	}
+	var listed []db.Reseller
 	for _, row := range rows {
-		v, err := s.resellerView(ctx, s.store.Queries, row)
-		if err != nil {
-			return page, err
-		}
-		page.Resellers = append(page.Resellers, v)
+		listed = append(listed, row.Reseller)
 	}
-	return page, nil
+	shares, err := loadShares(ctx, s.store.Queries, listed)
+	for _, row := range rows {
+		page.Resellers = append(page.Resellers, resellerView(row, shares[row.Reseller.ID]))
+	}
+	return page, err
 }
 
 // Share returns a reseller's share with both sums and what remains, all of one moment.

@@ -13,22 +13,33 @@ func loadShare(ctx context.Context, q *db.Queries, reseller int64) (plans.Share,
 	if err != nil {
 		return plans.Share{}, err
 	}
-	share := plans.Share{Reseller: row.Name, Measure: plans.Measure(row.Measure), Limits: plans.Limits{}, Features: plans.Features{}}
-	limits, err := q.ShareLimits(ctx, reseller)
+	shares, err := loadShares(ctx, q, []db.Reseller{row})
+	return shares[reseller], err
+}
+
+// loadShares reads the shares of many resellers at once.
+func loadShares(ctx context.Context, q *db.Queries, rows []db.Reseller) (map[int64]plans.Share, error) {
+	shares := map[int64]plans.Share{}
+	var ids []int64
+	for _, row := range rows {
+		ids = append(ids, row.ID)
+		shares[row.ID] = plans.Share{Reseller: row.Name, Measure: plans.Measure(row.Measure), Limits: plans.Limits{}, Features: plans.Features{}}
+		for _, f := range plans.AllFeatures {
+			shares[row.ID].Features[f] = false
+		}
+	}
+	limits, err := q.ShareLimits(ctx, ids)
 	if err != nil {
-		return share, err
+		return shares, err
 	}
 	for _, l := range limits {
-		share.Limits[plans.Key(l.Key)] = amount(l.Amount)
+		shares[l.ResellerID].Limits[plans.Key(l.Key)] = amount(l.Amount)
 	}
-	features, err := q.ShareFeatures(ctx, reseller)
-	for _, f := range plans.AllFeatures {
-		share.Features[f] = false
-	}
+	features, err := q.ShareFeatures(ctx, ids)
 	for _, f := range features {
-		share.Features[plans.Feature(f)] = true
+		shares[f.ResellerID].Features[plans.Feature(f.Feature)] = true
 	}
-	return share, err
+	return shares, err
 }
 
 // usageOfReseller sums what a reseller's accounts use, but for one.

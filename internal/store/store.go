@@ -33,6 +33,17 @@ type Store struct {
 	Pool *pgxpool.Pool
 }
 
+// Fresh returns the queries of the store, each planned anew for just what is asked. Lists with many filters
+// want that: which index is best depends on which of them are used, and a plan kept for all of them uses none.
+func (s *Store) Fresh() *db.Queries { return db.New(fresh{s.Pool}) }
+
+type fresh struct{ *pgxpool.Pool }
+
+// Query implements db.DBTX.
+func (f fresh) Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error) {
+	return f.Pool.Query(ctx, sql, append([]any{pgx.QueryExecModeCacheDescribe}, args...)...)
+}
+
 // Tx is a transaction.
 type Tx struct {
 	*db.Queries

@@ -148,9 +148,9 @@ func TestStore(t *testing.T) {
 		a, err := s.AddAccount(ctx, db.AddAccountParams{SignInName: "kittiwake", MainDomain: "kittiwake.example", CustomerID: guest.ID, PlanID: plan, ServerID: server})
 		require.NoError(t, err)
 		found := func(text string) int {
-			rows, err := s.AccountRows(ctx, db.AccountRowsParams{Search: text, Most: 10})
+			ids, err := s.Fresh().AccountPage(ctx, db.AccountPageParams{Search: text, Most: 10})
 			require.NoError(t, err)
-			return len(rows)
+			return len(ids)
 		}
 		d, err := s.AddDomain(ctx, db.AddDomainParams{AccountID: a.ID, Name: "rooms-by-the-sea.example", Registrable: "rooms-by-the-sea.example", Root: "sites/y", CountsAs: "domains"})
 		require.NoError(t, err)

@@ -2989,7 +2989,7 @@ export interface components {
             /** @enum {string} */
             measure?: "allotted" | "used";
             /**
-             * @description What becomes of what is given out beyond the new share: “keep” leaves it, and nothing more can be given out there.
+             * @description What becomes of what is given out beyond the new share: “keep” leaves it: no account can use more than the share itself, and nothing more can be given out there.
              * @enum {string}
              */
             over?: "keep";

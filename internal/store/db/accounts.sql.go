@@ -103,6 +103,66 @@ func (q *Queries) AccountInScope(ctx context.Context, arg AccountInScopeParams) 
 	return id, err
 }
 
+const accountPage = `-- name: AccountPage :many
+select accounts.id from accounts
+where (main_domain, accounts.id) > ($1::text, $2::bigint)
+  and case $3::text
+    when '' then state <> 'closed'
+    when 'suspended' then state = 'active' and (suspended_at is not null or reseller_id in (select resellers.id from resellers where suspended_accounts))
+    when 'active' then state = 'active' and suspended_at is null and (reseller_id is null or reseller_id not in (select resellers.id from resellers where suspended_accounts))
+    else state = $3 end
+  and ($4::bigint = 0 or server_id = $4)
+  and ($5::bigint = 0 or plan_id = $5)
+  and ($6::text = '' or search like '%' || $6 || '%')
+  and ($7::bigint = 0 or reseller_id = $7)
+  and ($8::bigint = 0 or customer_id = $8)
+order by main_domain, accounts.id limit $9
+`
+
+type AccountPageParams struct {
+	AfterDomain string
+	AfterID     int64
+	State       string
+	Server      int64
+	Plan        int64
+	Search      string
+	Reseller    int64
+	Customer    int64
+	Most        int32
+}
+
+// A page in the order of main domain and number; after is the last row's. Of one table alone, it is planned
+// quickly for just what is asked; see Fresh.
+func (q *Queries) AccountPage(ctx context.Context, arg AccountPageParams) ([]int64, error) {
+	rows, err := q.db.Query(ctx, accountPage,
+		arg.AfterDomain,
+		arg.AfterID,
+		arg.State,
+		arg.Server,
+		arg.Plan,
+		arg.Search,
+		arg.Reseller,
+		arg.Customer,
+		arg.Most,
+	)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []int64{}
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		items = append(items, id)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const accountRow = `-- name: AccountRow :one
 select id, sign_in_name, main_domain, customer_id, plan_id, server_id, reseller_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, held_at, search, suspended, suspended_at, suspended_by, suspended_why, customer, plan, plan_reseller, server, reseller, disk_limit, drifts, exceptions from account_rows where id = $1
 `
@@ -145,42 +205,11 @@ func (q *Queries) AccountRow(ctx context.Context, id int64) (AccountRow, error) 
 }
 
 const accountRows = `-- name: AccountRows :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, reseller_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, held_at, search, suspended, suspended_at, suspended_by, suspended_why, customer, plan, plan_reseller, server, reseller, disk_limit, drifts, exceptions from account_rows
-where (main_domain, id) > ($1::text, $2::bigint)
-  and case $3::text when '' then state <> 'closed' when 'suspended' then suspended when 'active' then state = 'active' and not suspended else state = $3 end
-  and ($4::text = '' or server = $4)
-  and ($5::bigint = 0 or plan_id = $5)
-  and ($6::text = '' or search like '%' || $6 || '%')
-  and ($7::bigint = 0 or reseller_id = $7)
-  and ($8::bigint = 0 or customer_id = $8)
-order by main_domain, id limit $9
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, reseller_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, held_at, search, suspended, suspended_at, suspended_by, suspended_why, customer, plan, plan_reseller, server, reseller, disk_limit, drifts, exceptions from account_rows where id = any($1::bigint[]) order by main_domain, id
 `
 
-type AccountRowsParams struct {
-	AfterDomain string
-	AfterID     int64
-	State       string
-	Server      string
-	Plan        int64
-	Search      string
-	Reseller    int64
-	Customer    int64
-	Most        int32
-}
-
-// Pages in the order of main domain and number; after is the last row's.
-func (q *Queries) AccountRows(ctx context.Context, arg AccountRowsParams) ([]AccountRow, error) {
-	rows, err := q.db.Query(ctx, accountRows,
-		arg.AfterDomain,
-		arg.AfterID,
-		arg.State,
-		arg.Server,
-		arg.Plan,
-		arg.Search,
-		arg.Reseller,
-		arg.Customer,
-		arg.Most,
-	)
+func (q *Queries) AccountRows(ctx context.Context, ids []int64) ([]AccountRow, error) {
+	rows, err := q.db.Query(ctx, accountRows, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -218,6 +247,52 @@ func (q *Queries) AccountRows(ctx context.Context, arg AccountRowsParams) ([]Acc
 			&i.DiskLimit,
 			&i.Drifts,
 			&i.Exceptions,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const accountsOfCustomer = `-- name: AccountsOfCustomer :many
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_why, search from accounts where customer_id = $1 and state <> 'closed' order by id
+`
+
+func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]Account, error) {
+	rows, err := q.db.Query(ctx, accountsOfCustomer, customerID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Account{}
+	for rows.Next() {
+		var i Account
+		if err := rows.Scan(
+			&i.ID,
+			&i.SignInName,
+			&i.MainDomain,
+			&i.CustomerID,
+			&i.PlanID,
+			&i.ServerID,
+			&i.State,
+			&i.Revision,
+			&i.AppliedRevision,
+			&i.DiskUsed,
+			&i.Placement,
+			&i.Version,
+			&i.OpenedAt,
+			&i.ClosedAt,
+			&i.ResellerID,
+			&i.Held,
+			&i.HeldAt,
+			&i.SuspendedAt,
+			&i.SuspendedBy,
+			&i.SuspendedWhy,
+			&i.Search,
 		); err != nil {
 			return nil, err
 		}

@@ -531,7 +531,7 @@ func (q *Queries) SharePlan(ctx context.Context, id int64) (Plan, error) {
 }
 
 const usageOf = `-- name: UsageOf :many
-select account_id::bigint as account_id, key::text as key, sum(amount)::bigint as amount from usage where account_id = any($1::bigint[]) group by account_id, key
+select account_id::bigint as account_id, key::text as key, sum(amount)::bigint as amount from usage where account_id = any($1::bigint[]) and amount is not null group by account_id, key
 `
 
 type UsageOfRow struct {

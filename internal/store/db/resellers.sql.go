@@ -514,22 +514,22 @@ func (q *Queries) ResellersOf(ctx context.Context, ids []int64) ([]int64, error)
 }
 
 const shareFeatures = `-- name: ShareFeatures :many
-select feature from share_features where reseller_id = $1
+select reseller_id, feature from share_features where reseller_id = any($1::bigint[])
 `
 
-func (q *Queries) ShareFeatures(ctx context.Context, resellerID int64) ([]string, error) {
-	rows, err := q.db.Query(ctx, shareFeatures, resellerID)
+func (q *Queries) ShareFeatures(ctx context.Context, resellers []int64) ([]ShareFeature, error) {
+	rows, err := q.db.Query(ctx, shareFeatures, resellers)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	items := []string{}
+	items := []ShareFeature{}
 	for rows.Next() {
-		var feature string
-		if err := rows.Scan(&feature); err != nil {
+		var i ShareFeature
+		if err := rows.Scan(&i.ResellerID, &i.Feature); err != nil {
 			return nil, err
 		}
-		items = append(items, feature)
+		items = append(items, i)
 	}
 	if err := rows.Err(); err != nil {
 		return nil, err
@@ -538,11 +538,11 @@ func (q *Queries) ShareFeatures(ctx context.Context, resellerID int64) ([]string
 }
 
 const shareLimits = `-- name: ShareLimits :many
-select reseller_id, key, amount from share_limits where reseller_id = $1
+select reseller_id, key, amount from share_limits where reseller_id = any($1::bigint[])
 `
 
-func (q *Queries) ShareLimits(ctx context.Context, resellerID int64) ([]ShareLimit, error) {
-	rows, err := q.db.Query(ctx, shareLimits, resellerID)
+func (q *Queries) ShareLimits(ctx context.Context, resellers []int64) ([]ShareLimit, error) {
+	rows, err := q.db.Query(ctx, shareLimits, resellers)
 	if err != nil {
 		return nil, err
 	}
@@ -603,7 +603,7 @@ func (q *Queries) SuspendReseller(ctx context.Context, arg SuspendResellerParams
 
 const usageOfReseller = `-- name: UsageOfReseller :many
 select usage.key::text as key, sum(usage.amount)::bigint as amount from accounts join usage on usage.account_id = accounts.id
-where accounts.reseller_id = $1 and accounts.state <> 'closed' and accounts.id <> $2::bigint group by usage.key
+where accounts.reseller_id = $1 and accounts.state <> 'closed' and accounts.id <> $2::bigint and usage.amount is not null group by usage.key
 `
 
 type UsageOfResellerParams struct {

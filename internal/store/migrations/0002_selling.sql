@@ -127,9 +127,10 @@ create table exceptions (
 );
 create index exceptions_ends on exceptions (ends_at) where ends_at is not null;
 
--- What is counted, one row for each thing or measurement; whoever counts something adds it here.
+-- What is counted, one row for each thing or measurement (null where it was not measured yet); whoever counts
+-- something adds it here. Only without conditions of their own do the parts use their indexes for few accounts.
 create view usage as
-    select accounts.id as account_id, 'disk'::text as key, accounts.disk_used as amount from accounts where accounts.disk_used is not null
+    select accounts.id as account_id, 'disk'::text as key, accounts.disk_used as amount from accounts
     union all
     select domains.account_id, domains.counts_as, 1::bigint from domains;
 

@@ -67,4 +67,4 @@ select * from exceptions where account_id = any(sqlc.arg(accounts)::bigint[]) or
 delete from exceptions where ends_at <= now() returning *;
 
 -- name: UsageOf :many
-select account_id::bigint as account_id, key::text as key, sum(amount)::bigint as amount from usage where account_id = any(sqlc.arg(accounts)::bigint[]) group by account_id, key;
+select account_id::bigint as account_id, key::text as key, sum(amount)::bigint as amount from usage where account_id = any(sqlc.arg(accounts)::bigint[]) and amount is not null group by account_id, key;

@@ -39,10 +39,10 @@ delete from share_features where reseller_id = $1;
 insert into share_features (reseller_id, feature) select sqlc.arg(reseller)::bigint, unnest(sqlc.arg(features)::text[]);
 
 -- name: ShareLimits :many
-select * from share_limits where reseller_id = $1;
+select * from share_limits where reseller_id = any(sqlc.arg(resellers)::bigint[]);
 
 -- name: ShareFeatures :many
-select feature from share_features where reseller_id = $1;
+select * from share_features where reseller_id = any(sqlc.arg(resellers)::bigint[]);
 
 -- name: PlainHoldings :many
 -- How many accounts have just what their plan gives, for each plan.
@@ -59,7 +59,7 @@ where reseller_id = sqlc.arg(reseller) and state <> 'closed' and id <> sqlc.arg(
 
 -- name: UsageOfReseller :many
 select usage.key::text as key, sum(usage.amount)::bigint as amount from accounts join usage on usage.account_id = accounts.id
-where accounts.reseller_id = sqlc.arg(reseller) and accounts.state <> 'closed' and accounts.id <> sqlc.arg(without)::bigint group by usage.key;
+where accounts.reseller_id = sqlc.arg(reseller) and accounts.state <> 'closed' and accounts.id <> sqlc.arg(without)::bigint and usage.amount is not null group by usage.key;
 
 -- name: AccountsOfReseller :many
 select id, sign_in_name, main_domain, state from accounts where reseller_id = $1 and state <> 'closed' order by main_domain, id;
