@@ -110,7 +110,7 @@ func TestConsoleForSelling(t *testing.T) {
 	t.Run("who did what", func(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(i.Address()+"/events?search=sloop"), sees("td", "exception.set"), sees("td", "account.suspend"))
 		healthy(t, ctx, "events")
-		do(t, ctx, chromedp.Navigate(i.Address()+"/settings"), chromedp.WaitVisible("#title", chromedp.ByQuery), retype("#console", "not an address"), click("button", "Keep the settings"), sees("[role=alert]", "is not an address"))
+		do(t, ctx, chromedp.Navigate(i.Address()+"/settings"), chromedp.WaitVisible("#title", chromedp.ByQuery), retype("#console-address", "not an address"), click("button", "Keep the settings"), sees("[role=alert]", "is not an address"))
 		healthy(t, ctx, "settings")
 	})
 }

@@ -46,7 +46,7 @@ const general = computed(() => (refusal.value?.problem.errors?.some((e) => field
     <div class="form">
       <h2>People</h2>
       <FormField label="Title" for="title" :error="refusal?.field('title')" hint="What the installation is called where people sign in"><ElInput id="title" v-model="form.title" maxlength="100" /></FormField>
-      <FormField label="Console" for="console" :error="refusal?.field('console')" hint="Where people reach it; links in mail lead there"><ElInput id="console" v-model="form.console" placeholder="https://console.ternisland.example" spellcheck="false" /></FormField>
+      <FormField label="Console" for="console-address" :error="refusal?.field('console')" hint="Where people reach it; links in mail lead there"><ElInput id="console-address" v-model="form.console" placeholder="https://console.ternisland.example" spellcheck="false" /></FormField>
       <FormField label="Name servers" for="name-servers" :error="refusal?.field('name_servers')" hint="On handover sheets, to be entered at registrars"><ElInput id="name-servers" v-model="form.nameServers" spellcheck="false" /></FormField>
       <div>
         <h2 id="factor-title">A second factor is required of</h2>
