@@ -81,7 +81,11 @@ func openAccount(ctx context.Context, c *call) error {
 		fmt.Fprintln(c.out, "note:", text)
 	}
 	a := opening.Account
-	fmt.Fprintf(c.out, "opening %s as %s on %s (%s)\n", a.Name, a.SignInName, a.Server, opening.Placement)
+	why := ""
+	if opening.Placement != "" {
+		why = " (" + opening.Placement + ")"
+	}
+	fmt.Fprintf(c.out, "opening %s as %s on %s%s\n", a.Name, a.SignInName, a.Server, why)
 	return c.started(ctx, opening.Operation)
 }
 

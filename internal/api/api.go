@@ -144,7 +144,7 @@ type Account struct {
 // AccountDetail is an account with everything about it.
 type AccountDetail struct {
 	Account
-	Placement  string      `json:"placement" doc:"Why it is on its server."`
+	Placement  string      `json:"placement" doc:"Why it is on its server; for operators."`
 	Address    string      `json:"address" doc:"The server's address."`
 	Home       string      `json:"home" doc:"Path of the home on the server."`
 	Domains    []Domain    `json:"domains"`
@@ -233,7 +233,7 @@ type Opening struct {
 	Account     Account  `json:"account"`
 	Operation   int64    `json:"operation" doc:"Number of the operation that makes it."`
 	Corrections []string `json:"corrections" doc:"What was put right in the domain."`
-	Placement   string   `json:"placement" doc:"Why it goes on that server."`
+	Placement   string   `json:"placement" doc:"Why it goes on that server; for operators."`
 }
 
 // DomainCheck is what would become of a domain that is being typed.

@@ -61,10 +61,13 @@ func (s *Service) OpenAccount(ctx context.Context, a Actor, in api.OpenAccount) 
 		if err != nil {
 			return api.Opening{}, err
 		}
-		out := api.Opening{Corrections: nonNil(corrections), Placement: reason}
+		out := api.Opening{Corrections: nonNil(corrections), Placement: placementFor(a, reason)}
 		if a.Preview != nil {
 			a.say("open account %s for %s on %s", account.SignInName, domain.Unicode(), server.Label)
-			a.note(append(corrections, reason)...)
+			a.note(corrections...)
+			if out.Placement != "" {
+				a.note(out.Placement)
+			}
 			return out, s.want(ctx, tx, a, account)
 		}
 		out.Operation, err = addOperation(ctx, tx, a, db.AddOperationParams{Kind: "account.open", Subject: domain.Unicode(), AccountID: &account.ID,
@@ -430,7 +433,7 @@ func (s *Service) Account(ctx context.Context, a Actor, reference string) (api.A
 	if err != nil {
 		return none, err
 	}
-	out := api.AccountDetail{Account: accountView(a, row), Placement: row.Placement, Address: host, Home: "/home/" + row.SignInName,
+	out := api.AccountDetail{Account: accountView(a, row), Placement: placementFor(a, row.Placement), Address: host, Home: "/home/" + row.SignInName,
 		Domains: []api.Domain{}, Excepted: []api.Exception{}, Drift: []api.Drift{}, SweptAt: server.SweptAt}
 	out.Allowance, out.Features = st.views()
 	for _, e := range st.exceptions {
@@ -462,6 +465,14 @@ func (s *Service) Account(ctx context.Context, a Actor, reference string) (api.A
 		out.Drift = append(out.Drift, api.Drift{Account: row.SignInName, Part: d.Part, Subject: d.Subject, What: d.What, Diff: d.Diff, FoundAt: d.FoundAt})
 	}
 	return out, err
+}
+
+// placementFor tells operators why an account is on its server; it speaks of other servers, which are nobody else's business.
+func placementFor(a Actor, reason string) string {
+	if a.Role != rights.Operator {
+		return ""
+	}
+	return reason
 }
 
 func accountView(a Actor, row db.AccountRow) api.Account {

@@ -1407,7 +1407,7 @@ export interface components {
             name: string;
             /** Format: date-time */
             opened_at: string;
-            /** @description Why it is on its server. */
+            /** @description Why it is on its server; for operators. */
             placement: string;
             /** @description RESELLER.PLAN for operators, where it is a reseller's. */
             plan: string;
@@ -2314,7 +2314,7 @@ export interface components {
              * @description Number of the operation that makes it.
              */
             operation: number;
-            /** @description Why it goes on that server. */
+            /** @description Why it goes on that server; for operators. */
             placement: string;
         };
         Operation: {

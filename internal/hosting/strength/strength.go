@@ -38,12 +38,22 @@ type Strength struct {
 	Advice  string
 }
 
-// Estimate looks at a password. About is what others know about its owner: names, domains, addresses.
+// Bounds of what is looked at: more characters make no password better than strong, and anybody may ask.
+const (
+	mostCharacters = 100
+	mostAbout      = 60
+)
+
+var between = regexp.MustCompile(`[^\pL\pN]+`)
+
+// Estimate looks at a password, of a long one at its first hundred characters. About is what others know about its owner:
+// names, domains, addresses.
 func Estimate(password string, about []string) Strength {
+	password = first(password, mostCharacters)
 	e := estimator{text: []rune(password), lower: []rune(fold(password)), reasons: map[string]bool{}}
 	for _, text := range about {
-		for _, word := range regexp.MustCompile(`[^\pL\pN]+`).Split(strings.ToLower(text), -1) {
-			if len([]rune(word)) >= 3 {
+		for _, word := range between.Split(strings.ToLower(first(text, mostCharacters)), -1) {
+			if len([]rune(word)) >= 3 && len(e.about) < mostAbout {
 				e.about = append(e.about, word)
 			}
 		}
@@ -68,6 +78,13 @@ func Estimate(password string, about []string) Strength {
 		s.Advice = "take four words that have nothing to do with each other, or have one generated"
 	}
 	return s
+}
+
+func first(text string, n int) string {
+	if runes := []rune(text); len(runes) > n {
+		return string(runes[:n])
+	}
+	return text
 }
 
 // estimator goes through a password from left to right and takes, at each place, the way that costs a guesser least.

@@ -3,6 +3,7 @@ package strength
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
@@ -64,4 +65,11 @@ func TestNeverMoreThanItsCharacters(t *testing.T) {
 		assert.LessOrEqual(t, float64(s.Bits), 7.7*float64(len([]rune(text))))
 		assert.LessOrEqual(t, Estimate(text+" "+text, about).Bits, 2*s.Bits+15, "saying it twice adds little")
 	})
+}
+
+func TestLongOnesAreLookedAtQuickly(t *testing.T) {
+	long := strings.Repeat("abcdefghijklmnopqrstuvwxyz", 40)
+	begun := time.Now()
+	Estimate(long, []string{long, long})
+	assert.Less(t, time.Since(begun), time.Second)
 }

@@ -78,11 +78,6 @@ const shifting = ref(false)
 const excepting = ref(false)
 const suspending = ref(false)
 const addingDomain = ref(false)
-const about = ref<string>()
-function except(what?: string) {
-  about.value = what
-  excepting.value = true
-}
 const open = computed(() => data.value !== undefined && ['active', 'suspended', 'opening'].includes(data.value.state))
 watchEffect(() => {
   if (data.value) document.title = `${data.value.name} · Victualler`
@@ -180,7 +175,7 @@ const facts = computed<[string, string][]>(() => {
             <h2>Limits</h2>
             <span v-if="open" class="acts">
               <ElButton v-if="!data.held && may('accounts.change')" size="small" title="Keep these limits when the plan changes" @click="hold(true)">Hold</ElButton>
-              <ElButton v-if="may('exceptions.change')" size="small" @click="except()">Set by hand</ElButton>
+              <ElButton v-if="may('exceptions.change')" size="small" @click="excepting = true">Set by hand</ElButton>
             </span>
           </div>
           <DataTable :columns="columns" :rows="data.allowance" :id="(l) => l.key" caption="Limits of the account">
@@ -198,7 +193,7 @@ const facts = computed<[string, string][]>(() => {
       </div>
     </div>
     <ChangeTerms v-model="shifting" :accounts="[data]" @done="after" />
-    <SetException v-model="excepting" :account="data" :about="about" @done="after" />
+    <SetException v-model="excepting" :account="data" @done="after" />
     <SuspendAccount v-model="suspending" :account="data" @started="after" />
     <AddDomain v-model="addingDomain" :account="data" @started="after" />
     <CloseAccount v-model="closing" :account="data" @started="started = $event" />

@@ -206,7 +206,7 @@ function again() {
       </div>
     </form>
     <section v-if="opening" class="steps" aria-label="Steps">
-      <p class="quiet">As <code>{{ opening.account.sign_in_name }}</code> on {{ opening.account.server }}: {{ opening.placement }}.</p>
+      <p class="quiet">As <code>{{ opening.account.sign_in_name }}</code> on {{ opening.account.server }}{{ opening.placement ? `: ${opening.placement}` : '' }}.</p>
       <ul v-if="opening.corrections?.length" class="notes"><li v-for="text in opening.corrections" :key="text">{{ text }}</li></ul>
       <StepList v-if="operation" :operation="operation" />
       <div class="acts">

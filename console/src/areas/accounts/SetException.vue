@@ -11,15 +11,15 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 
 /** Sets a limit or a feature of one account by hand, with a reason and perhaps an end. */
 const shown = defineModel<boolean>({ required: true })
-const props = defineProps<{ account: Schemas['AccountDetail']; about?: string }>()
+const props = defineProps<{ account: Schemas['AccountDetail'] }>()
 const emit = defineEmits<{ done: [operation: number | undefined] }>()
 
 const known = useLimits()
 const form = reactive({ what: '', value: '', on: true, reason: '', until: '' })
 const preview = shallowRef<Schemas['Preview']>()
 const { refusal, busy, act } = useAct()
-watch(shown, (on) => {
-  Object.assign(form, { what: on ? (props.about ?? '') : '', value: '', on: true, reason: '', until: '' })
+watch(shown, () => {
+  Object.assign(form, { what: '', value: '', on: true, reason: '', until: '' })
   preview.value = undefined
   refusal.value = undefined
 })
