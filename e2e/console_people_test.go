@@ -87,7 +87,7 @@ func TestConsoleForSelling(t *testing.T) {
 		healthy(t, ctx, "resellers")
 		do(t, ctx, click("a", "Gannet & Co"), sees("td", "disk space"), sees("h2", "Who signs in for them"))
 		healthy(t, ctx, "reseller")
-		do(t, ctx, click("button", "Change the share"), retype("#limit-domains", "6"), click("button", "Preview the change"), sees(".preview", "limits.domains"), click("button", "Change the reseller"), sees("h1", "Gannet & Co"))
+		do(t, ctx, click("button", "Change the share"), retype("#limit-domains", "6"), click("button", "Preview the change"), sees(".preview th", "domains"), click("button", "Change the reseller"), sees("h1", "Gannet & Co"))
 		do(t, ctx, click("button", "Brand"), retype("#bar", "#777777"), click("button", "Keep the brand"), sees("[role=alert]", "neither light nor dark"))
 		healthy(t, ctx, "brand")
 	})

@@ -70,3 +70,8 @@ export function readAmount(text: string, unit: string): { value: number | null }
 export function counted(n: number, what: string): string {
   return `${n.toLocaleString('en')} ${what}${n === 1 ? '' : 's'}`
 }
+
+/** Writes the name of a recorded value for people: "limits.disk" is "disk". */
+export function valueName(name: string): string {
+  return name.replace(/^limits\./, '').replace(/^features\./, 'feature ').replaceAll('_', ' ')
+}

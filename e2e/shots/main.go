@@ -27,13 +27,20 @@ func main() {
 	}
 }
 
-// documented are the pictures of the documentation.
-var documented = []string{"accounts=/accounts", "open=/accounts/open", "preview=/accounts/open", "account=/accounts/trust", "servers=/servers", "server=/servers/skua", "operations=/operations"}
+// documented are the pictures of the documentation, by who looks.
+var documented = map[string][]string{
+	"": {"accounts=/accounts", "open=/accounts/open", "preview=/accounts/open", "account=/accounts/trust", "servers=/servers", "server=/servers/skua", "operations=/operations",
+		"compare=/plans/compare?plan=skiff&plan=harbour&plan=lighthouse", "plan=/plans/skiff", "reseller=/resellers/guillemot", "events=/events", "handover=/accounts/mowecafe/handover", "me=/me"},
+	"tresen": {"branded=/accounts"},
+}
 
 // before is what is done on a page before its picture is taken, by the picture's name.
 var before = map[string]chromedp.Tasks{
 	"open":    fill(),
 	"preview": append(fill(), click("button", "Preview"), chromedp.WaitVisible(".preview", chromedp.ByQuery)),
+	"plan": {chromedp.WaitVisible("#limit-domains", chromedp.ByQuery), chromedp.Evaluate(`document.querySelector('#limit-domains').select()`, nil), chromedp.SendKeys("#limit-domains", "0", chromedp.ByQuery),
+		click("button", "Preview the change"), chromedp.WaitVisible(".preview", chromedp.ByQuery)},
+	"me": {click("button", "Set it up"), chromedp.WaitVisible("#code", chromedp.ByQuery)},
 }
 
 func run() error {
@@ -45,15 +52,32 @@ func run() error {
 	width := flag.Int64("width", 1280, "in pixels")
 	height := flag.Int64("height", 800, "in pixels")
 	flag.Parse()
-	pictures := flag.Args()
-	if len(pictures) == 0 {
-		pictures = documented
-	}
-	name, password, err := signIn(*demo, *as)
-	if err != nil {
+	if err := os.MkdirAll(*out, 0o755); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(*out, 0o755); err != nil {
+	look := camera{out: *out, base: *base, dark: *dark, width: *width, height: *height}
+	if pictures := flag.Args(); len(pictures) > 0 {
+		return look.as(*demo, *as, pictures)
+	}
+	for person, pictures := range documented {
+		if err := look.as(*demo, person, pictures); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// camera is how pictures are taken.
+type camera struct {
+	out, base     string
+	dark          bool
+	width, height int64
+}
+
+// as takes pictures as somebody of the demo.
+func (l camera) as(demo, person string, pictures []string) error {
+	name, password, err := signIn(demo, person)
+	if err != nil {
 		return err
 	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.Flag("disable-background-networking", true))
@@ -68,16 +92,16 @@ func run() error {
 		if err := chromedp.Run(ctx, chromedp.Sleep(700*time.Millisecond), chromedp.CaptureScreenshot(&png)); err != nil {
 			return err
 		}
-		path := filepath.Join(*out, name+".png")
+		path := filepath.Join(l.out, name+".png")
 		fmt.Println(path)
 		return os.WriteFile(path, png, 0o644)
 	}
 	scheme := "light"
-	if *dark {
+	if l.dark {
 		scheme = "dark"
 	}
 	media := emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}})
-	if err := chromedp.Run(ctx, media, chromedp.EmulateViewport(*width, *height), chromedp.Navigate(*base), chromedp.WaitVisible("#sign-in-name", chromedp.ByQuery)); err != nil {
+	if err := chromedp.Run(ctx, media, chromedp.EmulateViewport(l.width, l.height), chromedp.Navigate(l.base), chromedp.WaitVisible("#sign-in-name", chromedp.ByQuery)); err != nil {
 		return err
 	}
 	if err := shoot("sign-in"); err != nil {
@@ -89,7 +113,7 @@ func run() error {
 	}
 	for _, picture := range pictures {
 		name, path, _ := strings.Cut(picture, "=")
-		if err := chromedp.Run(ctx, chromedp.Navigate(*base+path), chromedp.WaitVisible("main h1", chromedp.ByQuery), before[name]); err != nil {
+		if err := chromedp.Run(ctx, chromedp.Navigate(l.base+path), chromedp.WaitVisible("main h1", chromedp.ByQuery), before[name]); err != nil {
 			return fmt.Errorf("%s: %w", picture, err)
 		}
 		if err := shoot(name); err != nil {

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import type { Schemas } from '../api/client'
+import { valueName } from '../words'
 import ChangeList from './ChangeList.vue'
 import EffectList from './EffectList.vue'
 
@@ -17,9 +18,9 @@ defineProps<{ preview: Schemas['Preview'] }>()
       <caption class="unseen">Values before and after</caption>
       <tbody v-for="(record, n) in preview.records" :key="n">
         <tr v-for="field in record.fields" :key="field.name">
-          <th scope="row">{{ field.name }}</th>
+          <th scope="row">{{ valueName(field.name) }}</th>
           <td><del v-if="field.before">{{ field.before }}</del></td>
-          <td><ins v-if="field.after">{{ field.after }}</ins></td>
+          <td><ins v-if="field.after" :class="{ changed: field.before }">{{ field.after }}</ins></td>
         </tr>
       </tbody>
     </table>
@@ -31,6 +32,7 @@ defineProps<{ preview: Schemas['Preview'] }>()
 
 <style scoped>
 .preview {
+  margin: 0.9rem 0 0;
   padding: 0.8rem 1rem;
   background: var(--sheet);
   border: 1px dashed var(--ink-2);
@@ -56,7 +58,7 @@ ins {
   font-weight: 600;
   text-decoration: none;
 }
-ins::before {
+ins.changed::before {
   content: '→ ';
   font-weight: 400;
   color: var(--ink-2);

@@ -6,7 +6,7 @@ import { api, ask, type Schemas } from '../../api/client'
 import { useFilters } from '../../composables/useFilters'
 import { useLoad } from '../../composables/useLoad'
 import { useTyped } from '../../composables/useTyped'
-import { moment } from '../../words'
+import { moment, valueName } from '../../words'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import PageHead from '../../parts/PageHead.vue'
 import PageTurner from '../../parts/PageTurner.vue'
@@ -62,8 +62,8 @@ function turn() {
   <DataTable :columns="columns" :rows="data?.events" :id="(e) => e.id" caption="Events, newest first">
     <template #who="{ row }"><button type="button" class="link" @click="actor = row.actor">{{ row.actor }}</button><span v-if="row.on_behalf"> as {{ row.on_behalf }}</span></template>
     <template #fields="{ row }">
-      <details v-if="row.fields.length > 3"><summary>{{ row.fields.length }} values</summary><div v-for="f in row.fields" :key="f.name"><span class="quiet">{{ f.name }}</span> <del v-if="f.before">{{ f.before }}</del> {{ f.after && `→ ${f.after}` }}</div></details>
-      <template v-else><div v-for="f in row.fields" :key="f.name"><span class="quiet">{{ f.name }}</span> <del v-if="f.before">{{ f.before }}</del> {{ f.after && `→ ${f.after}` }}</div></template>
+      <details v-if="row.fields.length > 3"><summary>{{ row.fields.length }} values</summary><div v-for="f in row.fields" :key="f.name"><span class="quiet">{{ valueName(f.name) }}</span> <del v-if="f.before">{{ f.before }}</del>{{ f.before && f.after ? ' → ' : ' ' }}{{ f.after }}</div></details>
+      <template v-else><div v-for="f in row.fields" :key="f.name"><span class="quiet">{{ valueName(f.name) }}</span> <del v-if="f.before">{{ f.before }}</del>{{ f.before && f.after ? ' → ' : ' ' }}{{ f.after }}</div></template>
     </template>
     <template #empty><div class="empty"><h2>No event fits</h2></div></template>
   </DataTable>
