@@ -367,6 +367,10 @@ func TestResellers(t *testing.T) {
 		customer := "puffin-customer"
 		require.NoError(t, r.Post(ctx, "/people", api.NewPerson{Name: customer, Customer: a.CustomerID, Activation: "password", Password: walkPassword}, nil))
 		c := signedIn(t, customer)
+		var token api.Token
+		require.NoError(t, r.Post(ctx, "/tokens", api.NewToken{Name: "shop", Scopes: []string{"accounts.read"}}, &token))
+		program := &client.Client{Base: i.Address(), Token: token.Secret}
+		require.NoError(t, program.Get(ctx, "/accounts", nil, nil))
 		var changed api.ResellerSuspended
 		require.NoError(t, i.Client.Post(ctx, "/resellers/puffin/suspend", api.SuspendReseller{Why: "unpaid since March", Accounts: "suspend"}, &changed))
 		assert.EqualValues(t, 3, changed.Accounts)
@@ -374,6 +378,7 @@ func TestResellers(t *testing.T) {
 		p := problemOf(t, r.Get(ctx, "/accounts", nil, nil))
 		assert.Equal(t, api.ProblemBase+"suspended", p.Type)
 		assert.Contains(t, p.Detail, "unpaid since March")
+		assert.Equal(t, api.ProblemBase+"suspended", problemOf(t, program.Get(ctx, "/accounts", nil, nil)).Type, "nor do their programs get in")
 		_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "puffin-person", Password: walkPassword})
 		assert.Contains(t, problemOf(t, err).Detail, "unpaid since March", "signing in says why")
 		_, err = (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "puffin-person", Password: "wrong"})
@@ -468,6 +473,12 @@ func TestCustomersAndNotes(t *testing.T) {
 		var doc map[string]any
 		require.NoError(t, c.Get(ctx, path, nil, &doc))
 		assert.NotContains(t, fmt.Sprint(doc), "pays late", path)
+	}
+	var events api.EventPage
+	require.NoError(t, c.Get(ctx, "/events", nil, &events))
+	require.NotEmpty(t, events.Events)
+	for _, e := range events.Events {
+		assert.Equal(t, map[bool]string{true: "127.0.0.1", false: ""}[e.Actor == "netloft"], e.Address, "from where operators work is not the customers' business")
 	}
 	assert.Contains(t, problemOf(t, c.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID), api.NewDomain{Domain: "no.example"}, nil)).Detail, "you may look, and not change anything")
 	assert.Contains(t, problemOf(t, remove(fmt.Sprintf("/customers/%d", a.CustomerID), nil)).Detail, "1 account")

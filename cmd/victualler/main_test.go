@@ -116,6 +116,9 @@ func TestTable(t *testing.T) {
 	for _, line := range strings.Split(strings.TrimRight(narrow.String(), "\n"), "\n") {
 		assert.LessOrEqual(t, len([]rune(line)), 30)
 	}
+	var figures bytes.Buffer
+	table{{"LIMIT", "ALLOWED", "OF"}, {"disk", "500M", "a"}, {"files", "unlimited", "b"}, {"share", "20%", "7"}, {"none", "", ""}}.write(&figures, 0)
+	assert.Equal(t, "LIMIT    ALLOWED  OF\ndisk        500M  a\nfiles  unlimited  b\nshare        20%  7\nnone\n", figures.String())
 	assert.Contains(t, narrow.String(), "…")
 	assert.Contains(t, narrow.String(), "harbour", "only the widest column is cut")
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -37,13 +38,21 @@ func (c *call) print(document any, t table) error {
 	return nil
 }
 
-// write lays out columns; where the terminal is too narrow, the widest ones
+// figure is what stands at the right of its column: a number, a size, a share, unlimited, or a switch beside those.
+var figure = regexp.MustCompile(`^(\d[\d.]*[BKMGT%]?|unlimited|-|on|off)?$`)
+
+// write lays out columns, those of figures at the right; where the terminal is too narrow, the widest ones
 // are cut.
 func (t table) write(out io.Writer, limit int) {
 	widths := make([]int, len(t[0]))
-	for _, row := range t {
+	right := make([]bool, len(t[0]))
+	for i := range right {
+		right[i] = len(t) > 1
+	}
+	for n, row := range t {
 		for i, cell := range row {
 			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
+			right[i] = right[i] && (n == 0 || figure.MatchString(cell))
 		}
 	}
 	for total := func() int {
@@ -68,10 +77,13 @@ func (t table) write(out io.Writer, limit int) {
 		var line strings.Builder
 		for i, cell := range row {
 			cell = cut(cell, widths[i])
-			if i < len(row)-1 {
-				cell += strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell)+2)
+			space := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell))
+			if right[i] {
+				cell = space + cell
+			} else {
+				cell += space
 			}
-			line.WriteString(cell)
+			line.WriteString(cell + "  ")
 		}
 		fmt.Fprintln(out, strings.TrimRight(line.String(), " "))
 	}

@@ -123,10 +123,10 @@ func (c *call) printShare(ctx context.Context, name string) error {
 	for _, l := range share.Lines {
 		used, left, mark := written(&l.Used, l.Unit), written(l.Left, l.Unit), ""
 		if l.Bound {
-			used, left = "", "each account"
+			used, left, mark = "", "", "each account"
 		}
 		if l.Over {
-			mark = "over"
+			mark = strings.TrimSpace("over " + mark)
 		}
 		t = append(t, []string{l.What, written(l.Share, l.Unit), written(l.Allotted, l.Unit), used, left, mark})
 	}

@@ -246,7 +246,7 @@ type Event struct {
 	At       time.Time    `json:"at"`
 	Actor    string       `json:"actor"`
 	OnBehalf string       `json:"on_behalf,omitempty" doc:"As whom the actor acted."`
-	Address  string       `json:"address" doc:"From where."`
+	Address  string       `json:"address" doc:"From where; empty for people of somebody else, except to operators."`
 	Request  string       `json:"request" doc:"Number of the request."`
 	Action   string       `json:"action" doc:"Such as plan.change."`
 	Subject  string       `json:"subject"`

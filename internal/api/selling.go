@@ -110,7 +110,7 @@ type NewException struct {
 	Amount  GivenAmount `json:"amount,omitzero" required:"false" doc:"Of the limit; null is unlimited."`
 	Feature string      `json:"feature,omitempty" maxLength:"40"`
 	On      *bool       `json:"on,omitempty" doc:"Whether the feature is on."`
-	Reason  string      `json:"reason" minLength:"1" maxLength:"500" doc:"Why; whoever looks at the account later is told."`
+	Reason  string      `json:"reason" minLength:"1" maxLength:"500" doc:"Why; whoever looks at the account, the customer too, can read it."`
 	EndsAt  *time.Time  `json:"ends_at,omitempty" doc:"When the plan's value returns by itself; absent is never."`
 }
 

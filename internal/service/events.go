@@ -49,6 +49,10 @@ func (s *Service) Events(ctx context.Context, a Actor, f EventFilter, before int
 	for _, row := range rows {
 		e := api.Event{ID: row.ID, At: row.At, Actor: row.Actor, Address: row.Address, Request: row.Request, Action: row.Action, Subject: row.Subject,
 			Fields: changedFields(row.Before, row.After)}
+		// From where others work is nobody's business but the operators'.
+		if p.Customer != 0 && row.ActorCustomer != p.Customer || p.Reseller != 0 && row.ActorReseller != p.Reseller {
+			e.Address = ""
+		}
 		if row.OnBehalf != nil {
 			e.OnBehalf = *row.OnBehalf
 		}

@@ -1673,7 +1673,7 @@ export interface components {
             /** @description Such as plan.change. */
             action: string;
             actor: string;
-            /** @description From where. */
+            /** @description From where; empty for people of somebody else, except to operators. */
             address: string;
             /** Format: date-time */
             at: string;
@@ -1946,7 +1946,7 @@ export interface components {
             limit?: string;
             /** @description Whether the feature is on. */
             on?: boolean;
-            /** @description Why; whoever looks at the account later is told. */
+            /** @description Why; whoever looks at the account, the customer too, can read it. */
             reason: string;
         };
         NewLink: {

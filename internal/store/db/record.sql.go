@@ -129,17 +129,19 @@ func (q *Queries) DelayMail(ctx context.Context, arg DelayMailParams) error {
 }
 
 const events = `-- name: Events :many
-select id, at, actor, on_behalf, address, request, action, subject, before, after from events
-where id < $1::bigint
-  and ($2::bigint = 0 or account_id = $2)
+select events.id, at, actor, on_behalf, address, request, action, subject, before, after,
+    coalesce(people.customer_id, 0)::bigint as actor_customer, coalesce(people.reseller_id, 0)::bigint as actor_reseller
+from events left join people on people.id = events.person_id
+where events.id < $1::bigint
+  and ($2::bigint = 0 or events.account_id = $2)
   and ($3::text = '' or lower(actor) = lower($3))
   and ($4::text = '' or action = $4 or action like $4 || '.%')
   and ($5::text = '' or search like '%' || lower($5) || '%')
   and ($6::timestamptz is null or at >= $6)
   and ($7::timestamptz is null or at < $7)
-  and ($8::bigint = 0 or reseller_id = $8)
-  and ($9::bigint = 0 or customer_id = $9)
-order by id desc limit $10
+  and ($8::bigint = 0 or events.reseller_id = $8)
+  and ($9::bigint = 0 or events.customer_id = $9)
+order by events.id desc limit $10
 `
 
 type EventsParams struct {
@@ -156,19 +158,21 @@ type EventsParams struct {
 }
 
 type EventsRow struct {
-	ID       int64
-	At       time.Time
-	Actor    string
-	OnBehalf *string
-	Address  string
-	Request  string
-	Action   string
-	Subject  string
-	Before   []byte
-	After    []byte
+	ID            int64
+	At            time.Time
+	Actor         string
+	OnBehalf      *string
+	Address       string
+	Request       string
+	Action        string
+	Subject       string
+	Before        []byte
+	After         []byte
+	ActorCustomer int64
+	ActorReseller int64
 }
 
-// Newest first.
+// Newest first, with whose person the actor is.
 func (q *Queries) Events(ctx context.Context, arg EventsParams) ([]EventsRow, error) {
 	rows, err := q.db.Query(ctx, events,
 		arg.BeforeID,
@@ -200,6 +204,8 @@ func (q *Queries) Events(ctx context.Context, arg EventsParams) ([]EventsRow, er
 			&i.Subject,
 			&i.Before,
 			&i.After,
+			&i.ActorCustomer,
+			&i.ActorReseller,
 		); err != nil {
 			return nil, err
 		}

@@ -6,18 +6,20 @@ select sqlc.narg(person_id), sqlc.arg(actor), sqlc.narg(on_behalf), sqlc.arg(add
     coalesce((select accounts.reseller_id from accounts where accounts.id = sqlc.narg(account_id)::bigint), sqlc.narg(reseller_id)::bigint);
 
 -- name: Events :many
--- Newest first.
-select id, at, actor, on_behalf, address, request, action, subject, before, after from events
-where id < sqlc.arg(before_id)::bigint
-  and (sqlc.arg(account)::bigint = 0 or account_id = sqlc.arg(account))
+-- Newest first, with whose person the actor is.
+select events.id, at, actor, on_behalf, address, request, action, subject, before, after,
+    coalesce(people.customer_id, 0)::bigint as actor_customer, coalesce(people.reseller_id, 0)::bigint as actor_reseller
+from events left join people on people.id = events.person_id
+where events.id < sqlc.arg(before_id)::bigint
+  and (sqlc.arg(account)::bigint = 0 or events.account_id = sqlc.arg(account))
   and (sqlc.arg(actor)::text = '' or lower(actor) = lower(sqlc.arg(actor)))
   and (sqlc.arg(action)::text = '' or action = sqlc.arg(action) or action like sqlc.arg(action) || '.%')
   and (sqlc.arg(search)::text = '' or search like '%' || lower(sqlc.arg(search)) || '%')
   and (sqlc.narg(since)::timestamptz is null or at >= sqlc.narg(since))
   and (sqlc.narg(until)::timestamptz is null or at < sqlc.narg(until))
-  and (sqlc.arg(reseller)::bigint = 0 or reseller_id = sqlc.arg(reseller))
-  and (sqlc.arg(customer)::bigint = 0 or customer_id = sqlc.arg(customer))
-order by id desc limit sqlc.arg(most);
+  and (sqlc.arg(reseller)::bigint = 0 or events.reseller_id = sqlc.arg(reseller))
+  and (sqlc.arg(customer)::bigint = 0 or events.customer_id = sqlc.arg(customer))
+order by events.id desc limit sqlc.arg(most);
 
 -- name: BeginIdempotent :execrows
 -- Waits while another request with the same key is under way.

@@ -65,7 +65,7 @@ const set = () =>
       </FormField>
       <FormField v-if="limit" label="Allowed" for="exception-value" :error="wrong" hint="A number, a size such as 30G, or unlimited"><ElInput id="exception-value" v-model="form.value" spellcheck="false" autocomplete="off" /></FormField>
       <ElRadioGroup v-if="feature" v-model="form.on" aria-label="On or off"><ElRadio :value="true">on</ElRadio><ElRadio :value="false">off</ElRadio></ElRadioGroup>
-      <FormField label="Reason" for="exception-reason" :error="refusal?.field('reason')" hint="Whoever looks at the account later is told"><ElInput id="exception-reason" v-model="form.reason" maxlength="500" /></FormField>
+      <FormField label="Reason" for="exception-reason" :error="refusal?.field('reason')" hint="Whoever looks at the account, the customer too, can read it"><ElInput id="exception-reason" v-model="form.reason" maxlength="500" /></FormField>
       <FormField label="Until" for="exception-until" :error="refusal?.field('ends_at')" hint="Then the plan's value returns by itself; empty is for good"><ElInput id="exception-until" v-model="form.until" type="date" /></FormField>
       <EffectList v-if="preview" :effects="preview.effects" />
       <ProblemNote :refusal="refusal?.problem.errors?.some((e) => ['amount', 'reason', 'ends_at'].includes(e.name)) ? undefined : refusal" />
