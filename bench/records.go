@@ -56,11 +56,11 @@ const (
 	rowsSQL = `with page as materialized (select id from accounts where (main_domain, id) > ($1, $2) and state <> 'closed' and ($3 = '' or search like '%' || $3 || '%') order by main_domain, id limit 51)
 select * from account_rows where id = any(array(select id from page)) order by main_domain, id`
 	// Both sums of one reseller, key by key, as one would write them by hand.
-	sumsSQL = `select s.key, s.amount,
-	(select sum(case when e.id is not null then e.amount else l.amount end) from accounts a join plan_limits l on l.plan_id = a.plan_id and l.key = s.key
-		left join exceptions e on e.account_id = a.id and e.limit_key = s.key and (e.ends_at is null or e.ends_at > now()) where a.reseller_id = s.reseller_id and a.state <> 'closed') as allotted,
-	(select sum(u.amount) from accounts a join usage u on u.account_id = a.id and u.key = s.key where a.reseller_id = s.reseller_id and a.state <> 'closed') as used
-from share_limits s where s.reseller_id = (select id from resellers where name = $1)`
+	sumsSQL = `with r as materialized (select id from resellers where name = $1)
+select s.key, s.amount, given.allotted, used.amount as used from r join share_limits s on s.reseller_id = r.id
+left join (select l.key, sum(case when e.id is not null then e.amount else l.amount end) as allotted from r join accounts a on a.reseller_id = r.id and a.state <> 'closed'
+	join plan_limits l on l.plan_id = a.plan_id left join exceptions e on e.account_id = a.id and e.limit_key = l.key and (e.ends_at is null or e.ends_at > now()) group by l.key) given on given.key = s.key
+left join (select u.key, sum(u.amount) as amount from r join accounts a on a.reseller_id = r.id and a.state <> 'closed' join usage u on u.account_id = a.id group by u.key) used on used.key = s.key`
 )
 
 // records measures lists and searches among many records against the bare statements, and shows which indexes these use.

@@ -166,10 +166,11 @@ func (s *Service) Share(ctx context.Context, a Actor, name string) (api.Share, e
 	}
 	out := api.Share{Reseller: row.Name, Title: row.Title, Measure: row.Measure, Lines: []api.ShareLine{}}
 	err = s.store.Snapshot(ctx, func(q *db.Queries) error {
-		share, err := loadShare(ctx, q, row.ID)
+		shares, err := loadShares(ctx, q, []db.Reseller{row})
 		if err != nil {
 			return err
 		}
+		share := shares[row.ID]
 		given, err := s.givenBy(ctx, q, row.ID, 0)
 		if err != nil {
 			return err

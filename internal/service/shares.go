@@ -77,13 +77,15 @@ func (s *Service) givenBy(ctx context.Context, q *db.Queries, reseller, without 
 	for _, row := range plain {
 		holdings = append(holdings, plans.Holding{Limits: loaded[row.PlanID].Limits, Count: row.Accounts})
 	}
-	exceptions, err := q.ExceptionsOf(ctx, ids)
-	if err != nil {
-		return nil, err
-	}
 	byAccount := map[int64][]plans.Exception{}
-	for _, row := range exceptions {
-		byAccount[row.AccountID] = append(byAccount[row.AccountID], exceptionOf(row))
+	if len(ids) > 0 {
+		exceptions, err := q.ExceptionsOf(ctx, ids)
+		if err != nil {
+			return nil, err
+		}
+		for _, row := range exceptions {
+			byAccount[row.AccountID] = append(byAccount[row.AccountID], exceptionOf(row))
+		}
 	}
 	for _, row := range others {
 		terms := loaded[row.PlanID].Terms("")
