@@ -559,3 +559,93 @@ func TestWhoDidWhat(t *testing.T) {
 		}
 	}
 }
+
+// Of two that cannot both be, done at the same moment, one is refused: what is removed has nothing of its own afterwards.
+func TestRemovedMeanwhile(t *testing.T) {
+	i := shared(t)
+	ctx := context.Background()
+	small := plans.Limits{plans.Disk: plans.Of(2 * plans.MiB), plans.Domains: plans.Of(1), plans.PHPWorkers: plans.Of(1)}
+	open := func(path string, body any) func() error {
+		return func() error { return i.Client.Post(ctx, path, body, nil) }
+	}
+	gone := func(path string) func() error { return func() error { return remove(path, nil) } }
+	const rounds = 20
+	for n := range rounds {
+		plan, reseller := fmt.Sprintf("brief-%d", n), fmt.Sprintf("brief-%d", n)
+		require.NoError(t, i.Client.Post(ctx, "/plans", api.NewPlan{Name: plan, Limits: small}, nil))
+		require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: reseller, Title: reseller, Limits: plans.Limits{}}, nil))
+		var kept, leaving api.Customer
+		require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: fmt.Sprintf("Kept %d", n)}, &kept))
+		require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: fmt.Sprintf("Leaving %d", n)}, &leaving))
+		customer := fmt.Sprint(kept.ID)
+		for what, pair := range map[string][2]func() error{
+			"plan":               {open("/accounts", api.OpenAccount{Domain: plan + "-plan.example", Plan: plan, Customer: customer, SignInName: fmt.Sprintf("briefp%d", n)}), gone("/plans/" + plan)},
+			"customer":           {open("/accounts", api.OpenAccount{Domain: plan + "-customer.example", Plan: "harbour", Customer: fmt.Sprint(leaving.ID), SignInName: fmt.Sprintf("briefc%d", n)}), gone(fmt.Sprintf("/customers/%d", leaving.ID))},
+			"reseller":           {open("/customers", api.NewCustomer{Name: "Theirs", Reseller: reseller}), gone("/resellers/" + reseller)},
+		} {
+			var group sync.WaitGroup
+			var errs [2]error
+			for side := range pair {
+				group.Go(func() { errs[side] = pair[side]() })
+			}
+			group.Wait()
+			assert.True(t, (errs[0] == nil) != (errs[1] == nil), "round %d, %s: %v | %v", n, what, errs[0], errs[1])
+			for _, err := range errs {
+				if err != nil {
+					p := problemOf(t, err)
+					assert.Contains(t, []int{404, 409}, p.Status, p.Detail)
+				}
+			}
+		}
+		// Who signs in for a reseller goes with them, or never comes.
+		other := fmt.Sprintf("brief-other-%d", n)
+		require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: other, Title: other, Limits: plans.Limits{}}, nil))
+		var group sync.WaitGroup
+		group.Go(func() { i.Client.Post(ctx, "/people", api.NewPerson{Name: other + "-person", Reseller: other}, nil) })
+		group.Go(func() { assert.NoError(t, remove("/resellers/"+other, nil)) })
+		group.Wait()
+		assert.Equal(t, 404, problemOf(t, i.Client.Get(ctx, "/people/"+other+"-person", nil, nil)).Status, "round %d", n)
+	}
+	settled(t, time.Minute)
+	var accounts api.AccountPage
+	require.NoError(t, i.Client.Get(ctx, "/accounts", url.Values{"search": {"brief-"}, "limit": {"500"}}, &accounts))
+	for _, a := range accounts.Accounts {
+		if a.State == "active" {
+			closeAccount(t, a)
+		}
+	}
+}
+
+func TestWhoLiftsASuspension(t *testing.T) {
+	i := shared(t)
+	ctx := context.Background()
+	require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: "shearwater", Title: "Shearwater", Limits: plans.Limits{plans.Disk: plans.Of(plans.GiB), plans.Domains: plans.Of(5), plans.PHPWorkers: plans.Of(2)}}, nil))
+	require.NoError(t, i.Client.Post(ctx, "/plans", api.NewPlan{Name: "skiff", Reseller: "shearwater", Limits: plans.Limits{plans.Disk: plans.Of(60 * plans.MiB), plans.Domains: plans.Of(1), plans.PHPWorkers: plans.Of(1)}}, nil))
+	require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "Lift", Reseller: "shearwater"}, nil))
+	a := opened(t, api.OpenAccount{Domain: "lifted.example", Plan: "shearwater.skiff", Reseller: "shearwater", Customer: "Lift", SignInName: "lifted"})
+	r := person(t, api.NewPerson{Name: "shearwater-person", Reseller: "shearwater"})
+	suspend := func(by *client.Client) {
+		t.Helper()
+		var started api.Started
+		require.NoError(t, by.Post(ctx, fmt.Sprintf("/accounts/%d/suspend", a.ID), api.Suspend{Why: "sends rubbish"}, &started))
+		require.Equal(t, "done", watched(t, started.Operation).State)
+	}
+	resume := func(by *client.Client) error {
+		var started api.Started
+		err := by.Post(ctx, fmt.Sprintf("/accounts/%d/resume", a.ID), nil, &started)
+		if err == nil {
+			require.Equal(t, "done", watched(t, started.Operation).State)
+		}
+		return err
+	}
+	suspend(i.Client)
+	p := problemOf(t, resume(r))
+	assert.Equal(t, 403, p.Status)
+	assert.Contains(t, p.Detail, "lifted was suspended by an operator (sends rubbish); an operator has to resume it")
+	require.NoError(t, resume(i.Client))
+	suspend(r)
+	require.NoError(t, resume(r), "what they did themselves they undo")
+	suspend(r)
+	require.NoError(t, resume(i.Client), "an operator undoes everything")
+	closeAccount(t, a)
+}

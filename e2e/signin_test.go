@@ -207,7 +207,23 @@ func TestLinks(t *testing.T) {
 		for range 7 {
 			err = (&client.Client{Base: i.Address()}).Post(ctx, "/session/forgotten", api.Forgotten{Name: "linked"}, nil)
 		}
-		assert.Equal(t, 429, problemOf(t, err).Status)
+		p := problemOf(t, err)
+		assert.Equal(t, 429, p.Status)
+		assert.Positive(t, p.After)
+		answer, err := http.Post(i.Address()+"/api/v1/session/forgotten", "application/json", strings.NewReader(`{"name":"linked"}`))
+		require.NoError(t, err)
+		answer.Body.Close()
+		assert.NotEmpty(t, answer.Header.Get("Retry-After"))
+	})
+	t.Run("a link goes with the address it was mailed to", func(t *testing.T) {
+		require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "mover", Email: "mover@post.example", Duty: "billing", Activation: "link"}, nil))
+		secret := linkIn.FindStringSubmatch(mailed(t, sink, "mover@post.example").Text)[1]
+		_, err := c.CheckLink(ctx, secret)
+		require.NoError(t, err)
+		elsewhere := "elsewhere@post.example"
+		patch(t, "/people/mover", api.PersonChange{Email: &elsewhere}, nil)
+		_, err = c.CheckLink(ctx, secret)
+		assert.Equal(t, 410, problemOf(t, err).Status)
 	})
 	t.Run("mail that does not go out", func(t *testing.T) {
 		assert.ErrorContains(t, i.Client.Post(ctx, "/settings/test-mail", api.MailTest{To: "refused@b.example"}, nil), "550 there is no such mailbox")

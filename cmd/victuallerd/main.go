@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -39,6 +40,7 @@ func main() {
 
 type settings struct {
 	listen, database, databaseFile, state, certificate, key string
+	proxies                                                 []netip.Prefix
 }
 
 func run(args []string) error {
@@ -50,6 +52,14 @@ func run(args []string) error {
 	flags.StringVar(&c.state, "state", "/var/lib/victuallerd", "`directory` of the sealing key")
 	flags.StringVar(&c.certificate, "tls-certificate", "", "PEM `file`; without it, serve HTTP, on loopback only")
 	flags.StringVar(&c.key, "tls-key", "", "PEM `file` of the certificate's key")
+	flags.Func("proxy", "`network` of a reverse proxy in front, whose X-Forwarded-For is believed and which speaks HTTPS to people; may be repeated", func(text string) error {
+		network, err := netip.ParsePrefix(text)
+		if address, addressErr := netip.ParseAddr(text); addressErr == nil {
+			network, err = netip.PrefixFrom(address, address.BitLen()), nil
+		}
+		c.proxies = append(c.proxies, network)
+		return err
+	})
 	flags.Usage = func() {
 		fmt.Fprintln(flags.Output(), "usage: victuallerd [flags] run | operator reset NAME | openapi | version")
 		flags.PrintDefaults()
@@ -156,7 +166,7 @@ func serve(ctx context.Context, c settings) error {
 	requests, cutRequests := context.WithCancel(context.WithoutCancel(ctx))
 	defer cutRequests()
 	server := &http.Server{
-		Handler:           httpapi.New(httpapi.Options{Service: sv, Log: log, Console: console.Files(), Secure: c.certificate != ""}),
+		Handler:           httpapi.New(httpapi.Options{Service: sv, Log: log, Console: console.Files(), Secure: c.certificate != "" || len(c.proxies) > 0, Proxies: c.proxies}),
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		BaseContext: func(net.Listener) context.Context { return requests },
 		ErrorLog:    slog.NewLogLogger(log.Handler(), slog.LevelWarn),

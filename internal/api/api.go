@@ -6,6 +6,8 @@
 package api
 
 import (
+	"net/http"
+	"strconv"
 	"time"
 
 	"victualler/internal/hosting/refusal"
@@ -20,6 +22,16 @@ type Problem struct {
 	Errors []refusal.Field  `json:"errors,omitempty" doc:"The fields at fault, if any."`
 	Limits []refusal.Limit  `json:"limits,omitempty" doc:"The limits that leave no room, if that is it."`
 	Decide []refusal.Choice `json:"decide,omitempty" doc:"The decisions of which the request must name one."`
+	After  int64            `json:"retry_after,omitempty" doc:"In how many seconds to try again; the header Retry-After says the same."`
+}
+
+// GetHeaders returns the headers that go with a problem (RFC 9110, section 10.2.3).
+func (p *Problem) GetHeaders() http.Header {
+	h := http.Header{}
+	if p.After > 0 {
+		h.Set("Retry-After", strconv.FormatInt(p.After, 10))
+	}
+	return h
 }
 
 // Error makes a problem an error for clients.

@@ -13,7 +13,9 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -65,6 +67,8 @@ type Options struct {
 	// Secure says that people reach the service over HTTPS, so that cookies may
 	// not go over anything else.
 	Secure bool
+	// Proxies are the networks of reverse proxies in front: of their requests, X-Forwarded-For says where they come from.
+	Proxies []netip.Prefix
 }
 
 // New makes the handler of the whole service.
@@ -75,7 +79,7 @@ func New(o Options) *API {
 		Buckets: []float64{.001, .003, .01, .03, .1, .3, 1, 3, 10}}, []string{"route", "method", "status"})
 	metrics.MustRegister(a.timings, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 
-	a.router.Use(a.observe, secureHeaders, a.sameOrigin, digestBody)
+	a.router.Use(behind(o.Proxies), a.observe, secureHeaders, a.sameOrigin, digestBody)
 	a.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "alive\n") })
 	a.router.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
 		if err := a.service.Ready(r.Context()); err != nil {
@@ -332,6 +336,29 @@ func requestOf(ctx context.Context) *request {
 func actor(ctx context.Context) service.Actor {
 	a, _ := ctx.Value(actorKey).(service.Actor)
 	return a
+}
+
+// behind has requests that come by one of our own proxies bear the address of whoever made them: the last one
+// that X-Forwarded-For names and that is no such proxy. What stands before it, anybody could have written.
+func behind(proxies []netip.Prefix) func(http.Handler) http.Handler {
+	ours := func(text string) bool {
+		ip, err := netip.ParseAddr(text)
+		return err == nil && slices.ContainsFunc(proxies, func(p netip.Prefix) bool { return p.Contains(ip.Unmap()) })
+	}
+	return func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			hops := strings.Split(strings.Join(r.Header.Values("X-Forwarded-For"), ","), ",")
+			for from := clientAddress(r); ours(from) && len(hops) > 0; hops = hops[:len(hops)-1] {
+				hop, err := netip.ParseAddr(strings.TrimSpace(hops[len(hops)-1]))
+				if err != nil {
+					break
+				}
+				from = hop.Unmap().WithZone("").String()
+				r.RemoteAddr = net.JoinHostPort(from, "0")
+			}
+			next.ServeHTTP(w, r)
+		})
+	}
 }
 
 // observe numbers, times and logs requests.

@@ -90,7 +90,7 @@ func (a *API) toProblem(ctx context.Context, err error) error {
 	}
 	if r := refusal.As(err); r != nil {
 		p := problem(r.Kind, r.Detail)
-		p.Errors, p.Limits, p.Decide = r.Fields, r.Limits, r.Decide
+		p.Errors, p.Limits, p.Decide, p.After = r.Fields, r.Limits, r.Decide, int64(r.After.Seconds())
 		return p
 	}
 	if errors.Is(err, context.Canceled) {

@@ -130,11 +130,11 @@ func (s *Service) openIn(ctx context.Context, tx store.Tx, a Actor, in api.OpenA
 	if found.ResellerID != nil && id(found.ResellerID) != id(owner) {
 		return none, refusal.Input("plan", "plan %s is %s's, and so must be the customer; name the reseller", in.Plan, found.Reseller)
 	}
-	if _, err := tx.SharePlan(ctx, found.ID); err != nil {
+	if err := sharePlan(ctx, tx, found); err != nil {
 		return none, err
 	}
 	if owner != nil {
-		if reseller, err = tx.LockReseller(ctx, *owner); err != nil {
+		if reseller, err = lockResellerByID(ctx, tx, *owner); err != nil {
 			return none, err
 		}
 		if reseller.SuspendedAt != nil {
@@ -225,7 +225,7 @@ func (s *Service) customerFor(ctx context.Context, tx store.Tx, a Actor, in api.
 	if err != nil {
 		return db.Customer{}, err
 	}
-	row, err := tx.CustomerByID(ctx, number)
+	row, err := keepCustomer(ctx, tx, number)
 	if err == nil && id(row.ResellerID) != id(owner) {
 		err = refusal.New(refusal.NotFound, "there is no such customer %q; a reseller's customer needs the reseller named", in.Customer).On("customer")
 	}

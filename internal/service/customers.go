@@ -73,6 +73,9 @@ func (s *Service) addCustomer(ctx context.Context, tx store.Tx, a Actor, in api.
 	if err != nil {
 		return none, err
 	}
+	if err := keepReseller(ctx, tx, owner); err != nil {
+		return none, err
+	}
 	p := db.AddCustomerParams{ResellerID: owner, Name: oneLine(in.Name), Contact: oneLine(in.Contact), Phone: oneLine(in.Phone), Postal: strings.TrimSpace(in.Postal), Language: in.Language}
 	if p.Name == "" {
 		return none, refusal.Input("name", "a customer needs a name")
@@ -113,7 +116,7 @@ func findCustomer(ctx context.Context, q *db.Queries, a Actor, reference string,
 	}
 	switch {
 	case len(rows) == 0:
-		return 0, refusal.New(refusal.NotFound, "there is no customer %q here; check the name, or add the customer first", reference)
+		return 0, customerGone(reference)
 	case len(rows) == 1 || rows[0].Reseller == "":
 		return rows[0].ID, nil
 	}
@@ -195,7 +198,24 @@ func lockCustomer(ctx context.Context, tx store.Tx, a Actor, reference string) (
 	if err != nil {
 		return db.Customer{}, err
 	}
-	return tx.LockCustomer(ctx, number)
+	row, err := tx.LockCustomer(ctx, number)
+	if store.None(err) {
+		err = customerGone(reference)
+	}
+	return row, err
+}
+
+func customerGone(reference string) error {
+	return refusal.New(refusal.NotFound, "there is no customer %q here; check the name, or add the customer first", reference)
+}
+
+// keepCustomer sees to it that the customer found before is there until the transaction ends.
+func keepCustomer(ctx context.Context, tx store.Tx, number int64) (db.Customer, error) {
+	row, err := tx.KeepCustomer(ctx, number)
+	if store.None(err) {
+		err = customerGone(fmt.Sprint(number))
+	}
+	return row, err
 }
 
 // ChangeCustomer changes a customer. Version is the one the caller has seen, or 0.

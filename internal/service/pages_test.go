@@ -79,3 +79,12 @@ func TestRequestDigest(t *testing.T) {
 		assert.NotEqual(t, a, other)
 	}
 }
+
+func TestNeighbourhood(t *testing.T) {
+	assert.Equal(t, "192.0.2.7", neighbourhood("192.0.2.7"))
+	assert.Equal(t, "2001:db8:1:2::/64", neighbourhood("2001:db8:1:2:a:b:c:d"), "a subscriber has all of them")
+	assert.Equal(t, neighbourhood("2001:db8:1:2::1"), neighbourhood("2001:db8:1:2::2"))
+	assert.NotEqual(t, neighbourhood("2001:db8:1:2::1"), neighbourhood("2001:db8:1:3::1"))
+	assert.Equal(t, "fe80::/64", neighbourhood("fe80::1%eth0"))
+	assert.Equal(t, "this machine", neighbourhood("this machine"))
+}

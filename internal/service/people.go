@@ -204,7 +204,7 @@ func (s *Service) placePerson(ctx context.Context, tx store.Tx, a Actor, in api.
 		if err != nil {
 			return "", err
 		}
-		row, err := tx.CustomerByID(ctx, number)
+		row, err := keepCustomer(ctx, tx, number)
 		if err != nil {
 			return "", err
 		}
@@ -218,6 +218,9 @@ func (s *Service) placePerson(ctx context.Context, tx store.Tx, a Actor, in api.
 	case in.Reseller != "" || a.Role == rights.Reseller:
 		_, owner, err := resellerFor(ctx, tx.Queries, a, in.Reseller)
 		if err != nil {
+			return "", err
+		}
+		if err := keepReseller(ctx, tx, owner); err != nil {
 			return "", err
 		}
 		p.ResellerID = owner
@@ -392,6 +395,14 @@ func (s *Service) ChangePerson(ctx context.Context, a Actor, name string, versio
 		after, err := tx.ChangePerson(ctx, p)
 		if err != nil {
 			return none, err
+		}
+		if row.Email != nil && (after.Email == nil || *after.Email != *row.Email) { // whoever reads the old one's mail
+			if err := tx.ForgetLinksOf(ctx, db.ForgetLinksOfParams{PersonID: row.ID, Purpose: "password"}); err != nil {
+				return none, err
+			}
+			if err := tx.ForgetLinksOf(ctx, db.ForgetLinksOfParams{PersonID: row.ID, Purpose: "sign-in"}); err != nil {
+				return none, err
+			}
 		}
 		if err := keepsOperator(ctx, tx); err != nil {
 			return none, err

@@ -75,6 +75,15 @@ func findPlan(ctx context.Context, q *db.Queries, a Actor, reference string) (db
 	return row, err
 }
 
+// sharePlan keeps a plan found before as it is until the transaction ends.
+func sharePlan(ctx context.Context, tx store.Tx, plan db.FindPlanRow) error {
+	_, err := tx.SharePlan(ctx, plan.ID)
+	if store.None(err) {
+		err = notFound("plan", plan.Name)
+	}
+	return err
+}
+
 // resellerFor returns the reseller to whom something new belongs: the actor's own, or for operators the one they name.
 func resellerFor(ctx context.Context, q *db.Queries, a Actor, named string) (db.Reseller, *int64, error) {
 	if a.Role != rights.Operator {
@@ -85,9 +94,25 @@ func resellerFor(ctx context.Context, q *db.Queries, a Actor, named string) (db.
 	}
 	row, err := q.FindReseller(ctx, db.FindResellerParams{Name: named})
 	if store.None(err) {
-		return row, nil, refusal.New(refusal.NotFound, "there is no reseller %q; see the list of resellers", named).On("reseller")
+		return row, nil, noReseller(named)
 	}
 	return row, &row.ID, err
+}
+
+func noReseller(name string) error {
+	return refusal.New(refusal.NotFound, "there is no reseller %q; see the list of resellers", name).On("reseller")
+}
+
+// keepReseller sees to it that the reseller found before is there until the transaction ends. Nil is the operator.
+func keepReseller(ctx context.Context, tx store.Tx, owner *int64) error {
+	if owner == nil {
+		return nil
+	}
+	_, err := tx.KeepReseller(ctx, *owner)
+	if store.None(err) {
+		err = refusal.New(refusal.NotFound, "the reseller was removed meanwhile").On("reseller")
+	}
+	return err
 }
 
 func planTaken(name string) error {
@@ -166,7 +191,7 @@ func (s *Service) AddPlan(ctx context.Context, a Actor, in api.NewPlan) (api.Pla
 
 // checkPlanOf refuses a reseller's plan that gives more than their share.
 func checkPlanOf(ctx context.Context, tx store.Tx, reseller int64, plan plans.Plan) error {
-	if _, err := tx.LockReseller(ctx, reseller); err != nil {
+	if _, err := lockResellerByID(ctx, tx, reseller); err != nil {
 		return err
 	}
 	share, err := loadShare(ctx, tx.Queries, reseller)
@@ -280,6 +305,9 @@ func (s *Service) ChangePlan(ctx context.Context, a Actor, reference string, ver
 			return none, err
 		}
 		row, err := tx.LockPlan(ctx, found.ID)
+		if store.None(err) {
+			err = notFound("plan", reference)
+		}
 		if err != nil {
 			return none, err
 		}
@@ -486,7 +514,9 @@ func (s *Service) RemovePlan(ctx context.Context, a Actor, reference string) err
 		if err != nil {
 			return err
 		}
-		if _, err := tx.LockPlan(ctx, found.ID); err != nil {
+		if _, err := tx.LockPlan(ctx, found.ID); store.None(err) {
+			return notFound("plan", reference)
+		} else if err != nil {
 			return err
 		}
 		accounts, err := tx.AccountsOnPlan(ctx, found.ID)

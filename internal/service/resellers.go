@@ -26,7 +26,15 @@ func (s *Service) lockReseller(ctx context.Context, tx store.Tx, a Actor, name s
 	if err != nil {
 		return row, err
 	}
-	return tx.LockReseller(ctx, row.ID)
+	return lockResellerByID(ctx, tx, row.ID)
+}
+
+func lockResellerByID(ctx context.Context, tx store.Tx, reseller int64) (db.Reseller, error) {
+	row, err := tx.LockReseller(ctx, reseller)
+	if store.None(err) {
+		err = refusal.New(refusal.NotFound, "the reseller was removed meanwhile").On("reseller")
+	}
+	return row, err
 }
 
 // resellerRecord is a reseller as events hold it.

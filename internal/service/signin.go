@@ -71,7 +71,7 @@ func (s *Service) throttle(ctx context.Context, name, address string) error {
 	for _, t := range []struct {
 		subject string
 		free    int32
-	}{{"name " + name, freeByName}, {"address " + address, freeByAddress}} {
+	}{{"name " + name, freeByName}, {"address " + neighbourhood(address), freeByAddress}} {
 		_, err := s.store.CountSignIn(ctx, db.CountSignInParams{Subject: t.subject, Free: t.free, Longest: longestWait.Seconds()})
 		if err == nil {
 			continue
@@ -84,10 +84,22 @@ func (s *Service) throttle(ctx context.Context, name, address string) error {
 			return err
 		}
 		wait := min(time.Second<<min(row.Failures-t.free, 20), longestWait)
-		left := max(row.LastAt.Add(wait).Sub(s.now()), 0)
-		return refusal.New(refusal.TooManyTries, "too many failed sign-ins; try again in %s", (left + time.Second).Truncate(time.Second))
+		left := (max(row.LastAt.Add(wait).Sub(s.now()), 0) + time.Second).Truncate(time.Second)
+		r := refusal.New(refusal.TooManyTries, "too many failed sign-ins; try again in %s", left)
+		r.After = left
+		return r
 	}
 	return nil
+}
+
+// neighbourhood is what of an address counts as one: an IPv4 address, or the IPv6 network of which one subscriber
+// has all addresses (RFC 6177).
+func neighbourhood(address string) string {
+	ip, err := netip.ParseAddr(address)
+	if err != nil || ip.Unmap().Is4() {
+		return address
+	}
+	return netip.PrefixFrom(ip.WithZone(""), 64).Masked().String()
 }
 
 // succeeded takes back that a try was counted: by name all of them, by address this one.
@@ -95,7 +107,7 @@ func succeeded(ctx context.Context, q *db.Queries, name, address string) error {
 	if err := q.ForgetSignInFailures(ctx, "name "+name); err != nil {
 		return err
 	}
-	return q.UncountSignIn(ctx, "address "+address)
+	return q.UncountSignIn(ctx, "address "+neighbourhood(address))
 }
 
 // startSession starts a session for a person who has shown a password or a link, if nothing else is in the way.

@@ -274,7 +274,7 @@ func (s *Service) lockStanding(ctx context.Context, tx store.Tx, accountID int64
 		return standing{}, err
 	}
 	if row.ResellerID != nil {
-		if _, err := tx.LockReseller(ctx, *row.ResellerID); err != nil {
+		if _, err := lockResellerByID(ctx, tx, *row.ResellerID); err != nil {
 			return standing{}, err
 		}
 	}

@@ -35,7 +35,7 @@ func (s *Service) Shift(ctx context.Context, a Actor, reference string, in api.S
 		if err != nil {
 			return none, err
 		}
-		if _, err := tx.SharePlan(ctx, found.ID); err != nil {
+		if err := sharePlan(ctx, tx, found); err != nil {
 			return none, err
 		}
 		var ids []int64
@@ -347,6 +347,7 @@ func (s *Service) SuspendAccount(ctx context.Context, a Actor, reference, why st
 	if why == "" {
 		return api.Started{}, refusal.Input("why", "say why; the customer and whoever looks at the account later need to know")
 	}
+	role := string(a.Role)
 	return s.startApply(ctx, a, reference, "account.suspend", func(tx store.Tx, account db.Account) (db.Account, error) {
 		if account.State != "active" || account.SuspendedAt != nil {
 			state := account.State
@@ -356,7 +357,7 @@ func (s *Service) SuspendAccount(ctx context.Context, a Actor, reference, why st
 			return account, refusal.New(refusal.WrongState, "%s is %s; only an active account can be suspended", account.SignInName, state)
 		}
 		a.say("suspend account %s: visitors see a notice, everything stays", account.SignInName)
-		if err := tx.SuspendAccount(ctx, db.SuspendAccountParams{ID: account.ID, By: &a.Name, Why: &why}); err != nil {
+		if err := tx.SuspendAccount(ctx, db.SuspendAccountParams{ID: account.ID, By: &a.Name, Role: &role, Why: &why}); err != nil {
 			return account, err
 		}
 		if err := record(ctx, tx, a, "account.suspend", aboutAccount(account), nil, map[string]string{"why": why}); err != nil {
@@ -378,6 +379,9 @@ func (s *Service) ResumeAccount(ctx context.Context, a Actor, reference string) 
 				return account, refusal.New(refusal.WrongState, "%s is suspended with its reseller, %s; resume the reseller", account.SignInName, row.Reseller)
 			}
 			return account, refusal.New(refusal.WrongState, "%s is not suspended", account.SignInName)
+		}
+		if !a.MayLift(rights.Role(*account.SuspendedRole)) {
+			return account, refusal.New(refusal.NotAllowed, "%s was suspended by an operator (%s); an operator has to resume it", account.SignInName, *account.SuspendedWhy)
 		}
 		a.say("resume account %s", account.SignInName)
 		if err := record(ctx, tx, a, "account.resume", aboutAccount(account), map[string]string{"why": *account.SuspendedWhy}, nil); err != nil {

@@ -2707,6 +2707,11 @@ export interface components {
             limits?: components["schemas"]["Limit"][];
             /**
              * Format: int64
+             * @description In how many seconds to try again; the header Retry-After says the same.
+             */
+            retry_after?: number;
+            /**
+             * Format: int64
              * @description The HTTP status.
              */
             status: number;

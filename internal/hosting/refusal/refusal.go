@@ -9,6 +9,7 @@ package refusal
 import (
 	"errors"
 	"fmt"
+	"time"
 )
 
 // Kind names a sort of refusal. Kinds are part of the public interface: never
@@ -82,6 +83,8 @@ type Refusal struct {
 	Limits []Limit
 	// Decide are the decisions of which the request must name one, for [NeedsDecision].
 	Decide []Choice
+	// After is how long to wait before trying again, for [TooManyTries]; whole seconds.
+	After time.Duration
 }
 
 // Choice is one way to decide what a request left open.

@@ -228,6 +228,10 @@ func (s Subject) MayManage(role Role) bool {
 	return role == Customer
 }
 
+// MayLift reports whether the subject may lift what somebody with a role has put on an account, as a suspension:
+// a reseller cannot undo what an operator did.
+func (s Subject) MayLift(by Role) bool { return s.Role == Operator || s.Role == by }
+
 // MayActAs reports whether the subject may act on behalf of people with a role. Nobody gets more rights by it than they have.
 func (s Subject) MayActAs(role Role) bool {
 	switch {

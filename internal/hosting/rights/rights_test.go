@@ -81,3 +81,12 @@ func TestRequireSaysWhatIsInTheWay(t *testing.T) {
 	}
 	assert.NoError(t, with(func(s *Subject) { s.MustFirst = true }).Require(Personal))
 }
+
+func TestWhatAnOperatorDidAResellerCannotLift(t *testing.T) {
+	operator, reseller := Subject{Role: Operator, Duty: All}, Subject{Role: Reseller, Duty: All}
+	assert.True(t, operator.MayLift(Operator))
+	assert.True(t, operator.MayLift(Reseller))
+	assert.True(t, reseller.MayLift(Reseller))
+	assert.False(t, reseller.MayLift(Operator))
+	assert.False(t, Subject{}.MayLift(Operator))
+}

@@ -10,7 +10,7 @@ import (
 )
 
 const account = `-- name: Account :one
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_why, search from accounts where id = $1
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where id = $1
 `
 
 func (q *Queries) Account(ctx context.Context, id int64) (Account, error) {
@@ -36,6 +36,7 @@ func (q *Queries) Account(ctx context.Context, id int64) (Account, error) {
 		&i.HeldAt,
 		&i.SuspendedAt,
 		&i.SuspendedBy,
+		&i.SuspendedRole,
 		&i.SuspendedWhy,
 		&i.Search,
 	)
@@ -46,7 +47,7 @@ const accountApplied = `-- name: AccountApplied :one
 update accounts set applied_revision = greatest(applied_revision, $1::bigint), version = version + 1,
     state = case when $1::bigint < revision then state when state = 'opening' then 'active' when state = 'closing' then 'closed' else state end,
     closed_at = case when $1::bigint >= revision and state = 'closing' then now() else closed_at end
-where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_why, search
+where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search
 `
 
 type AccountAppliedParams struct {
@@ -78,6 +79,7 @@ func (q *Queries) AccountApplied(ctx context.Context, arg AccountAppliedParams) 
 		&i.HeldAt,
 		&i.SuspendedAt,
 		&i.SuspendedBy,
+		&i.SuspendedRole,
 		&i.SuspendedWhy,
 		&i.Search,
 	)
@@ -259,7 +261,7 @@ func (q *Queries) AccountRows(ctx context.Context, ids []int64) ([]AccountRow, e
 }
 
 const accountsOfCustomer = `-- name: AccountsOfCustomer :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_why, search from accounts where customer_id = $1 and state <> 'closed' order by id
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where customer_id = $1 and state <> 'closed' order by id
 `
 
 func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]Account, error) {
@@ -291,6 +293,7 @@ func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]A
 			&i.HeldAt,
 			&i.SuspendedAt,
 			&i.SuspendedBy,
+			&i.SuspendedRole,
 			&i.SuspendedWhy,
 			&i.Search,
 		); err != nil {
@@ -305,7 +308,7 @@ func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]A
 }
 
 const addAccount = `-- name: AddAccount :one
-insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement) values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_why, search
+insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement) values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search
 `
 
 type AddAccountParams struct {
@@ -347,6 +350,7 @@ func (q *Queries) AddAccount(ctx context.Context, arg AddAccountParams) (Account
 		&i.HeldAt,
 		&i.SuspendedAt,
 		&i.SuspendedBy,
+		&i.SuspendedRole,
 		&i.SuspendedWhy,
 		&i.Search,
 	)
@@ -511,7 +515,7 @@ func (q *Queries) Hold(ctx context.Context, arg HoldParams) error {
 }
 
 const lockAccount = `-- name: LockAccount :one
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_why, search from accounts where id = $1 for update
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where id = $1 for update
 `
 
 func (q *Queries) LockAccount(ctx context.Context, id int64) (Account, error) {
@@ -537,6 +541,7 @@ func (q *Queries) LockAccount(ctx context.Context, id int64) (Account, error) {
 		&i.HeldAt,
 		&i.SuspendedAt,
 		&i.SuspendedBy,
+		&i.SuspendedRole,
 		&i.SuspendedWhy,
 		&i.Search,
 	)
@@ -544,7 +549,7 @@ func (q *Queries) LockAccount(ctx context.Context, id int64) (Account, error) {
 }
 
 const lockAccounts = `-- name: LockAccounts :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_why, search from accounts where id = any($1::bigint[]) order by id for update
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where id = any($1::bigint[]) order by id for update
 `
 
 // In the order of their numbers, so that nobody waits in a circle.
@@ -577,6 +582,7 @@ func (q *Queries) LockAccounts(ctx context.Context, ids []int64) ([]Account, err
 			&i.HeldAt,
 			&i.SuspendedAt,
 			&i.SuspendedBy,
+			&i.SuspendedRole,
 			&i.SuspendedWhy,
 			&i.Search,
 		); err != nil {
@@ -697,17 +703,24 @@ func (q *Queries) RemoveDomain(ctx context.Context, id int64) error {
 }
 
 const suspendAccount = `-- name: SuspendAccount :exec
-update accounts set suspended_at = case when $1::text is null then null else now() end, suspended_by = $1, suspended_why = $2 where id = $3
+update accounts set suspended_at = case when $1::text is null then null else now() end, suspended_by = $1, suspended_role = $2,
+    suspended_why = $3 where id = $4
 `
 
 type SuspendAccountParams struct {
-	By  *string
-	Why *string
-	ID  int64
+	By   *string
+	Role *string
+	Why  *string
+	ID   int64
 }
 
 func (q *Queries) SuspendAccount(ctx context.Context, arg SuspendAccountParams) error {
-	_, err := q.db.Exec(ctx, suspendAccount, arg.By, arg.Why, arg.ID)
+	_, err := q.db.Exec(ctx, suspendAccount,
+		arg.By,
+		arg.Role,
+		arg.Why,
+		arg.ID,
+	)
 	return err
 }
 
@@ -736,7 +749,7 @@ func (q *Queries) TakenSignInNames(ctx context.Context, stem string) ([]string, 
 }
 
 const wantAccount = `-- name: WantAccount :one
-update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_why, search
+update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search
 `
 
 type WantAccountParams struct {
@@ -767,6 +780,7 @@ func (q *Queries) WantAccount(ctx context.Context, arg WantAccountParams) (Accou
 		&i.HeldAt,
 		&i.SuspendedAt,
 		&i.SuspendedBy,
+		&i.SuspendedRole,
 		&i.SuspendedWhy,
 		&i.Search,
 	)

@@ -260,6 +260,31 @@ func (q *Queries) FindCustomers(ctx context.Context, arg FindCustomersParams) ([
 	return items, nil
 }
 
+const keepCustomer = `-- name: KeepCustomer :one
+select id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at from customers where id = $1 and removed_at is null for key share
+`
+
+// Nobody removes the customer until whoever adds something of theirs is done. No row if it was removed meanwhile.
+func (q *Queries) KeepCustomer(ctx context.Context, id int64) (Customer, error) {
+	row := q.db.QueryRow(ctx, keepCustomer, id)
+	var i Customer
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Email,
+		&i.Version,
+		&i.CreatedAt,
+		&i.ResellerID,
+		&i.Contact,
+		&i.Phone,
+		&i.Postal,
+		&i.Language,
+		&i.Notes,
+		&i.RemovedAt,
+	)
+	return i, err
+}
+
 const keepNotes = `-- name: KeepNotes :exec
 update customers set notes = $2 where id = $1
 `
@@ -275,9 +300,10 @@ func (q *Queries) KeepNotes(ctx context.Context, arg KeepNotesParams) error {
 }
 
 const lockCustomer = `-- name: LockCustomer :one
-select id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at from customers where id = $1 for update
+select id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at from customers where id = $1 and removed_at is null for update
 `
 
+// No row if it was removed meanwhile.
 func (q *Queries) LockCustomer(ctx context.Context, id int64) (Customer, error) {
 	row := q.db.QueryRow(ctx, lockCustomer, id)
 	var i Customer

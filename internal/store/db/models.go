@@ -29,6 +29,7 @@ type Account struct {
 	HeldAt          *time.Time
 	SuspendedAt     *time.Time
 	SuspendedBy     *string
+	SuspendedRole   *string
 	SuspendedWhy    *string
 	Search          string
 }

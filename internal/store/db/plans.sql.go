@@ -261,9 +261,10 @@ func (q *Queries) KeepPlanLimits(ctx context.Context, arg KeepPlanLimitsParams) 
 }
 
 const lockPlan = `-- name: LockPlan :one
-select id, name, version, created_at, reseller_id, removed_at from plans where id = $1 for update
+select id, name, version, created_at, reseller_id, removed_at from plans where id = $1 and removed_at is null for update
 `
 
+// No row if it was removed meanwhile.
 func (q *Queries) LockPlan(ctx context.Context, id int64) (Plan, error) {
 	row := q.db.QueryRow(ctx, lockPlan, id)
 	var i Plan
@@ -512,10 +513,10 @@ func (q *Queries) RenamePlan(ctx context.Context, arg RenamePlanParams) (Plan, e
 }
 
 const sharePlan = `-- name: SharePlan :one
-select id, name, version, created_at, reseller_id, removed_at from plans where id = $1 for share
+select id, name, version, created_at, reseller_id, removed_at from plans where id = $1 and removed_at is null for share
 `
 
-// The plan stays as it is until whoever opens accounts on it is done.
+// The plan stays as it is until whoever opens accounts on it is done. No row if it was removed meanwhile.
 func (q *Queries) SharePlan(ctx context.Context, id int64) (Plan, error) {
 	row := q.db.QueryRow(ctx, sharePlan, id)
 	var i Plan

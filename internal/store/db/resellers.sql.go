@@ -254,6 +254,18 @@ func (q *Queries) KeepLogo(ctx context.Context, arg KeepLogoParams) (Reseller, e
 	return i, err
 }
 
+const keepReseller = `-- name: KeepReseller :one
+select id from resellers where id = $1 and removed_at is null for key share
+`
+
+// Nobody removes the reseller until whoever adds something of theirs is done. No row if it was removed meanwhile.
+func (q *Queries) KeepReseller(ctx context.Context, id int64) (int64, error) {
+	row := q.db.QueryRow(ctx, keepReseller, id)
+	var id_2 int64
+	err := row.Scan(&id_2)
+	return id_2, err
+}
+
 const keepShareLimits = `-- name: KeepShareLimits :exec
 insert into share_limits (reseller_id, key, amount) select $1::bigint, unnest($2::text[]), nullif(unnest($3::bigint[]), -1)
 on conflict (reseller_id, key) do update set amount = excluded.amount
@@ -271,9 +283,10 @@ func (q *Queries) KeepShareLimits(ctx context.Context, arg KeepShareLimitsParams
 }
 
 const lockReseller = `-- name: LockReseller :one
-select id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at from resellers where id = $1 for update
+select id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at from resellers where id = $1 and removed_at is null for update
 `
 
+// No row if it was removed meanwhile.
 func (q *Queries) LockReseller(ctx context.Context, id int64) (Reseller, error) {
 	row := q.db.QueryRow(ctx, lockReseller, id)
 	var i Reseller

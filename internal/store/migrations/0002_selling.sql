@@ -64,10 +64,11 @@ alter table accounts
     add held_at timestamptz,
     add suspended_at timestamptz,
     add suspended_by text,
+    add suspended_role text, -- of whoever did it: a reseller cannot lift what an operator did
     add suspended_why text,
     add search text not null default '', -- what a list is searched by; kept by triggers
     add check ((held is null) = (held_at is null)),
-    add check ((suspended_at is null) = (suspended_by is null) and (suspended_at is null) = (suspended_why is null));
+    add check ((suspended_at is null) = (suspended_by is null) and (suspended_at is null) = (suspended_role is null) and (suspended_at is null) = (suspended_why is null));
 create index accounts_reseller on accounts (reseller_id, main_domain, id) where state <> 'closed';
 create index accounts_of_customer on accounts (customer_id, main_domain, id) where state <> 'closed';
 create index accounts_named on accounts (sign_in_name);

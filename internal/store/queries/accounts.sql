@@ -85,7 +85,8 @@ update accounts set plan_id = $2, version = version + 1 where id = $1;
 update accounts set held = $2, held_at = case when $2::jsonb is null then null else now() end, version = version + 1 where id = $1;
 
 -- name: SuspendAccount :exec
-update accounts set suspended_at = case when sqlc.narg(by)::text is null then null else now() end, suspended_by = sqlc.narg(by), suspended_why = sqlc.narg(why) where id = sqlc.arg(id);
+update accounts set suspended_at = case when sqlc.narg(by)::text is null then null else now() end, suspended_by = sqlc.narg(by), suspended_role = sqlc.narg(role),
+    suspended_why = sqlc.narg(why) where id = sqlc.arg(id);
 
 -- name: ForgetDomains :exec
 delete from domains where account_id = $1;

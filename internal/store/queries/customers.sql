@@ -5,7 +5,12 @@ insert into customers (reseller_id, name, email, contact, phone, postal, languag
 update customers set name = $2, email = $3, contact = $4, phone = $5, postal = $6, language = $7, version = version + 1 where id = $1 returning *;
 
 -- name: LockCustomer :one
-select * from customers where id = $1 for update;
+-- No row if it was removed meanwhile.
+select * from customers where id = $1 and removed_at is null for update;
+
+-- name: KeepCustomer :one
+-- Nobody removes the customer until whoever adds something of theirs is done. No row if it was removed meanwhile.
+select * from customers where id = $1 and removed_at is null for key share;
 
 -- name: CustomerByID :one
 select * from customers where id = $1;

@@ -5,11 +5,12 @@ insert into plans (reseller_id, name) values ($1, $2) returning *;
 update plans set name = $2, version = version + 1 where id = $1 returning *;
 
 -- name: LockPlan :one
-select * from plans where id = $1 for update;
+-- No row if it was removed meanwhile.
+select * from plans where id = $1 and removed_at is null for update;
 
 -- name: SharePlan :one
--- The plan stays as it is until whoever opens accounts on it is done.
-select * from plans where id = $1 for share;
+-- The plan stays as it is until whoever opens accounts on it is done. No row if it was removed meanwhile.
+select * from plans where id = $1 and removed_at is null for share;
 
 -- name: RemovePlan :exec
 -- Closed accounts still refer to it.

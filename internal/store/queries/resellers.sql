@@ -5,7 +5,12 @@ insert into resellers (name, title, email, measure) values ($1, $2, $3, $4) retu
 update resellers set title = $2, email = $3, measure = $4, version = version + 1 where id = $1 returning *;
 
 -- name: LockReseller :one
-select * from resellers where id = $1 for update;
+-- No row if it was removed meanwhile.
+select * from resellers where id = $1 and removed_at is null for update;
+
+-- name: KeepReseller :one
+-- Nobody removes the reseller until whoever adds something of theirs is done. No row if it was removed meanwhile.
+select id from resellers where id = $1 and removed_at is null for key share;
 
 -- name: ResellerByID :one
 select * from resellers where id = $1;
