@@ -66,16 +66,34 @@ func do(t *testing.T, ctx context.Context, actions ...chromedp.Action) {
 	}
 }
 
+// until waits until an expression is true. A page that has just been gone to may change its context under
+// the question, which is then asked again.
+func until(expression string) chromedp.Action {
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		for {
+			err := chromedp.Poll(expression, nil, chromedp.WithPollingTimeout(20*time.Second)).Do(ctx)
+			if err == nil || !strings.Contains(err.Error(), "Cannot find context") {
+				return err
+			}
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(50 * time.Millisecond):
+			}
+		}
+	})
+}
+
 // sees waits until an element has a text in it.
 func sees(selector, text string) chromedp.Action {
-	return chromedp.Poll(fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text), nil, chromedp.WithPollingTimeout(20*time.Second))
+	return until(fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text))
 }
 
 // click clicks the first element of a kind that has a text in it.
 func click(selector, text string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		find := fmt.Sprintf(`[...document.querySelectorAll(%q)].find(e => e.textContent.includes(%q) && e.getClientRects().length)`, selector, text)
-		if err := chromedp.Poll(find+" !== undefined", nil, chromedp.WithPollingTimeout(20*time.Second)).Do(ctx); err != nil {
+		if err := until(find + " !== undefined").Do(ctx); err != nil {
 			return fmt.Errorf("no %s with %q: %w", selector, text, err)
 		}
 		return chromedp.Evaluate(find+".click()", nil).Do(ctx)
@@ -124,7 +142,7 @@ func healthy(t *testing.T, ctx context.Context, what string) {
 	require.NoError(t, err, "the console is built before the tests (make test)")
 	var found []string
 	// A colour that is still changing has no contrast worth measuring.
-	do(t, ctx, chromedp.Poll(`document.getAnimations().every(a => a.playState !== 'running' || a.effect.getTiming().iterations === Infinity)`, nil),
+	do(t, ctx, until(`document.getAnimations().every(a => a.playState !== 'running' || a.effect.getTiming().iterations === Infinity)`),
 		chromedp.Evaluate(string(axe)+`; 0`, nil),
 		chromedp.Evaluate(`axe.run({resultTypes: ['violations']}).then(r => r.violations.filter(v => ['serious', 'critical'].includes(v.impact))
 			.map(v => v.id + ': ' + v.help + ' – ' + v.nodes.slice(0, 3).map(n => n.html).join(' ')))`, &found, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))
@@ -153,7 +171,7 @@ func TestConsole(t *testing.T) {
 	t.Run("an account is opened with the form", func(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/open"), typeIn("#domain", "beacon.example"), sees("[role=alert]", "hosted here already"),
 			chromedp.Reload(), typeIn("#domain", "https://WWW.Gannet-Rock.example/"), sees("li", "left out “https://”"), sees("li", "gannet-rock.example can be used"),
-			chromedp.Poll(`document.querySelector('#sign-in-name').value === 'gannetrock'`, nil),
+			until(`document.querySelector('#sign-in-name').value === 'gannetrock'`),
 			retype("#sign-in-name", "root"), sees("[role=alert]", "is reserved"),
 			retype("#sign-in-name", "gannet"),
 			choose("#plan", "harbour"), sees(".hint", "100M disk"), choose("#server", "skua"),

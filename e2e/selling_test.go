@@ -579,9 +579,9 @@ func TestRemovedMeanwhile(t *testing.T) {
 		require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: fmt.Sprintf("Leaving %d", n)}, &leaving))
 		customer := fmt.Sprint(kept.ID)
 		for what, pair := range map[string][2]func() error{
-			"plan":               {open("/accounts", api.OpenAccount{Domain: plan + "-plan.example", Plan: plan, Customer: customer, SignInName: fmt.Sprintf("briefp%d", n)}), gone("/plans/" + plan)},
-			"customer":           {open("/accounts", api.OpenAccount{Domain: plan + "-customer.example", Plan: "harbour", Customer: fmt.Sprint(leaving.ID), SignInName: fmt.Sprintf("briefc%d", n)}), gone(fmt.Sprintf("/customers/%d", leaving.ID))},
-			"reseller":           {open("/customers", api.NewCustomer{Name: "Theirs", Reseller: reseller}), gone("/resellers/" + reseller)},
+			"plan":     {open("/accounts", api.OpenAccount{Domain: plan + "-plan.example", Plan: plan, Customer: customer, SignInName: fmt.Sprintf("briefp%d", n)}), gone("/plans/" + plan)},
+			"customer": {open("/accounts", api.OpenAccount{Domain: plan + "-customer.example", Plan: "harbour", Customer: fmt.Sprint(leaving.ID), SignInName: fmt.Sprintf("briefc%d", n)}), gone(fmt.Sprintf("/customers/%d", leaving.ID))},
+			"reseller": {open("/customers", api.NewCustomer{Name: "Theirs", Reseller: reseller}), gone("/resellers/" + reseller)},
 		} {
 			var group sync.WaitGroup
 			var errs [2]error

@@ -185,7 +185,7 @@ func startSession(ctx context.Context, c *call) error {
 		fmt.Fprint(c.err, "Code: ")
 		line, readErr := in.ReadString('\n')
 		if readErr != nil && line == "" {
-			return err
+			return usageError{"the password fits; give a code of the second factor, or a recovery code, with --code"}
 		}
 		err = signIn(strings.TrimSpace(line))
 	}

@@ -240,8 +240,8 @@ type ResellerSuspended struct {
 type Brand struct {
 	Title      string `json:"title,omitempty" maxLength:"60" doc:"Stands where the installation's title does."`
 	Footer     string `json:"footer,omitempty" maxLength:"300" doc:"Below each page and each notice."`
-	Bar        string `json:"bar,omitempty" maxLength:"7" doc:"Colour of the bar, #rrggbb; its text is light or dark as contrast asks."`
-	Accent     string `json:"accent,omitempty" maxLength:"7" doc:"Colour of links and buttons, #rrggbb, dark enough to be read on paper."`
+	Bar        string `json:"bar,omitempty" maxLength:"40" doc:"Colour of the bar, #rrggbb; its text is light or dark as contrast asks."`
+	Accent     string `json:"accent,omitempty" maxLength:"40" doc:"Colour of links and buttons, #rrggbb, dark enough to be read on paper."`
 	SenderName string `json:"sender_name,omitempty" maxLength:"100" doc:"Of notices."`
 	Sender     string `json:"sender,omitempty" maxLength:"254" doc:"Address of notices."`
 }

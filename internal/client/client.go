@@ -11,6 +11,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"reflect"
 	"strconv"
 	"strings"
 	"time"
@@ -60,7 +61,7 @@ type Call struct {
 	after string
 }
 
-// Do makes a call and decodes the answer into out, if that is not nil. A
+// Do makes a call and decodes the answer into what out points to, if that is not nil. A
 // refusal is an *api.Problem, no answer an *[Unreachable].
 func (c *Client) Do(ctx context.Context, call Call, out any) error {
 	response, err := c.send(ctx, call, "application/json")
@@ -72,6 +73,7 @@ func (c *Client) Do(ctx context.Context, call Call, out any) error {
 		_, err := io.Copy(io.Discard, response.Body)
 		return err
 	}
+	reflect.ValueOf(out).Elem().SetZero() // what the answer leaves out is not there
 	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
 		return fmt.Errorf("the answer of %s cannot be read: %w", c.Base, err)
 	}

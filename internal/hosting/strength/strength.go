@@ -189,6 +189,9 @@ func (e *estimator) piecesAt(i int) []piece {
 			add(n, wordBits+changed(n), "")
 		}
 	}
+	for n := 4; n <= min(speakable(e.text[i:]), longestWord); n++ {
+		add(n, spokenBits+0.8*float64(n)+changed(n), "")
+	}
 	for _, word := range e.about {
 		if f := fold(word); strings.HasPrefix(rest, f) {
 			n := len([]rune(f))
@@ -250,6 +253,42 @@ var date = regexp.MustCompile(`^(?:(?:19|20)\d\d[-./]?(?:0[1-9]|1[0-2])[-./]?(?:
 // fold puts letters in the place of what usually stands for them.
 func fold(text string) string {
 	return strings.NewReplacer("0", "o", "1", "l", "3", "e", "4", "a", "5", "s", "7", "t", "@", "a", "$", "s", "!", "i").Replace(strings.ToLower(text))
+}
+
+// What can be spoken is taken for a word of a guesser's much longer list: so many bits, and somewhat more for a longer one.
+const (
+	spokenBits  = 9
+	longestWord = 9
+)
+
+// speakable is the length of the letters at the beginning that could be part of a word: a vowel here and there, never
+// more than three of a kind in a row, and capitals as words have them.
+func speakable(text []rune) int {
+	n, row, vowels := 0, 0, 0
+	var before bool
+	for ; n < len(text); n++ {
+		r := unicode.ToLower(text[n])
+		if r < 'a' || r > 'z' || run(text[n:]) >= 4 || n > 1 && unicode.IsUpper(text[n]) != unicode.IsUpper(text[1]) || n > 0 && unicode.IsUpper(text[n]) && unicode.IsLower(text[0]) {
+			break
+		}
+		vowel := strings.ContainsRune("aeiouy", r)
+		if n > 0 && vowel == before {
+			row++
+		} else {
+			row = 1
+		}
+		if row > 3 {
+			break
+		}
+		before = vowel
+		if vowel {
+			vowels++
+		}
+	}
+	if vowels == 0 {
+		return 0
+	}
+	return n
 }
 
 // run is the length of a sequence such as abcd, 4321 at the beginning.

@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
+
+	"victualler/internal/passwords"
 )
 
 func TestLevels(t *testing.T) {
@@ -26,6 +28,9 @@ func TestLevels(t *testing.T) {
 		"summer2026":                      Weak,
 		"correct horse":                   Weak,
 		"correct horse battery":           Fair,
+		"guillemotnest7":                  Fair, // words that are on no list of ours
+		"oystercatcher":                   Weak,
+		"hqmvtkxwzpl4":                    Good,
 		"xK9#bQ2v":                        Good,
 		"correct horse battery staple":    Strong,
 		"kittiwake-over-quiet-slipway-41": Strong,
@@ -53,6 +58,17 @@ func TestReasons(t *testing.T) {
 	}
 	assert.Empty(t, Estimate("Hq7mVt2kXw9pRz4c", nil).Reasons)
 	assert.NotEmpty(t, Estimate("kz7", nil).Advice)
+}
+
+// What is drawn at random is taken for what it is, even where it looks like a word here and there.
+func TestGeneratedOnesAreStrong(t *testing.T) {
+	const drawn = 3000
+	levels := map[Level]int{}
+	for range drawn {
+		levels[Estimate(passwords.Generate(16), []string{"tern ferries"}).Level]++
+	}
+	assert.Zero(t, levels[Weak])
+	assert.Greater(t, levels[Strong], drawn*98/100, levels)
 }
 
 // Nothing that is known about a password makes it harder than guessing each of its characters.
