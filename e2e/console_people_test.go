@@ -54,6 +54,23 @@ func TestConsoleForSelling(t *testing.T) {
 		require.NoError(t, i.Client.Get(background, "/plans/yawl", nil, &p))
 		assert.Equal(t, plans.Of(20*plans.GiB), p.Limits[plans.Disk])
 	})
+	t.Run("one of many resellers is found, and so are their plans", func(t *testing.T) {
+		share := plans.Limits{plans.Disk: plans.Of(plans.GiB), plans.Domains: plans.Of(5), plans.PHPWorkers: plans.Of(2)}
+		for n := range 40 {
+			require.NoError(t, i.Client.Post(background, "/resellers", api.NewReseller{Name: fmt.Sprintf("many-%02d", n), Title: fmt.Sprintf("Many %02d", n), Limits: share}, nil))
+		}
+		require.NoError(t, i.Client.Post(background, "/plans", api.NewPlan{Name: "gig", Reseller: "many-37", Limits: plans.Limits{plans.Disk: plans.Of(60 * plans.MiB), plans.Domains: plans.Of(1), plans.PHPWorkers: plans.Of(1)}}, nil))
+		require.NoError(t, i.Client.Post(background, "/customers", api.NewCustomer{Name: "Rowers", Reseller: "many-37"}, nil))
+		find := func(field, text, option string) chromedp.Tasks {
+			return chromedp.Tasks{chromedp.Click(field, chromedp.ByQuery, chromedp.NodeVisible), chromedp.SendKeys(field, text, chromedp.ByQuery), click(".el-select-dropdown__item", option)}
+		}
+		do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/open"), typeIn("#domain", "rowers.example"), find("#reseller", "many 37", "Many 37"),
+			find("#plan", "gig", "many-37.gig"), sees(".hint", "60M disk"), find("#customer", "row", "Rowers"))
+		healthy(t, ctx, "open for a reseller")
+		do(t, ctx, click("button", "Preview"), sees(".preview", "open account rowers"))
+		do(t, ctx, chromedp.Navigate(i.Address()+"/plans?whose=many-37"), sees("td", "gig"), until(`document.querySelectorAll('tbody tr').length === 1`), sees(".filters", "Many 37"))
+		healthy(t, ctx, "plans of a reseller")
+	})
 	t.Run("a plan is changed after its effects were shown", func(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(i.Address()+"/plans/sloop"), chromedp.WaitVisible("#limit-disk", chromedp.ByQuery), retype("#limit-disk", "70M"), click("button", "Preview the change"),
 			sees(".effects", "disk space 90M → 70M"))

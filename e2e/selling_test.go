@@ -294,9 +294,28 @@ func TestResellers(t *testing.T) {
 		assert.Empty(t, own.Reseller)
 		require.NoError(t, i.Client.Get(ctx, "/plans/puffin.harbour", nil, &own))
 		assert.Equal(t, "puffin", own.Reseller)
-		var list api.PlanPage
-		require.NoError(t, r.Get(ctx, "/plans", nil, &list))
-		require.Len(t, list.Plans, 1)
+		named := func(c *client.Client, query url.Values) (names []string) {
+			var list api.PlanPage
+			require.NoError(t, c.Get(ctx, "/plans", query, &list))
+			for _, p := range list.Plans {
+				names = append(names, strings.TrimPrefix(p.Reseller+"."+p.Name, "."))
+			}
+			return names
+		}
+		for _, query := range []url.Values{nil, {"own": {"true"}}, {"own": {"true"}, "reseller": {"puffin"}}, {"search": {"HARB"}}, {"search": {"puffin."}}} {
+			assert.Equal(t, []string{"harbour"}, named(r, query), "%v", query)
+		}
+		assert.Empty(t, named(r, url.Values{"search": {"boat"}}), "nor do they find others' plans")
+		assert.Equal(t, 404, problemOf(t, r.Get(ctx, "/plans", url.Values{"reseller": {"razorbill"}}, nil)).Status)
+		assert.Equal(t, []string{"razorbill.boat"}, named(i.Client, url.Values{"reseller": {"razorbill"}}))
+		fitting := named(i.Client, url.Values{"reseller": {"puffin"}, "own": {"true"}})
+		assert.Contains(t, fitting, "puffin.harbour")
+		assert.Contains(t, fitting, "harbour")
+		assert.NotContains(t, fitting, "razorbill.boat")
+		assert.Equal(t, []string{"harbour", "puffin.harbour"}, named(i.Client, url.Values{"search": {"harb"}}))
+		assert.Empty(t, named(i.Client, url.Values{"search": {"100%"}}), "what is typed is no pattern")
+		out, _, _ := command(t, "plan", "list", "--search", "harb", "--reseller", "puffin")
+		assert.Contains(t, out, "puffin.harbour")
 	})
 	require.NoError(t, r.Post(ctx, "/customers", api.NewCustomer{Name: "Tern Ferries", Reseller: "somebody else"}, nil), "names are each reseller's own, and so is what they add")
 	account := func(domain string) (api.Account, error) {

@@ -21,7 +21,8 @@ func init() {
 				flagInfo{name: "reseller", value: "NAME", usage: "add it for this reseller"}),
 			run: addPlan},
 		command{noun: "plan", verb: "list", short: "List plans", output: true,
-			flags: []flagInfo{{name: "reseller", value: "NAME", usage: "only this reseller's"}, {name: "own", usage: "only the operator's, no reseller's"}}, run: listPlans},
+			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of a name"}, {name: "reseller", value: "NAME", usage: "only this reseller's"},
+				{name: "own", usage: "only the operator's; with --reseller, theirs and the operator's"}}, run: listPlans},
 		command{noun: "plan", verb: "show", args: "PLAN", short: "Show a plan", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var p api.Plan
@@ -67,7 +68,7 @@ func (c *call) printPlan(p api.Plan) error {
 }
 
 func listPlans(ctx context.Context, c *call) error {
-	query := url.Values{"reseller": {c.value("reseller")}, "own": {strconv.FormatBool(c.on("own"))}}
+	query := url.Values{"search": {c.value("search")}, "reseller": {c.value("reseller")}, "own": {strconv.FormatBool(c.on("own"))}}
 	all, err := collect(ctx, c, "/plans", query, 0, func(p api.PlanPage) ([]api.Plan, string) { return p.Plans, p.Next })
 	if err != nil {
 		return err

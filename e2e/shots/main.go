@@ -1,7 +1,7 @@
 // Command shots takes the pictures of the console in docs/screenshots, from a
 // running demo with drift on skua and without ternferries.example.
 //
-//	go run ./e2e/shots [-out DIR] [-as PERSON] [-dark] [-width N] [-height N] [NAME=PATH …]
+//	go run ./e2e/shots [-out DIR] [-as PERSON] [-dark] [-width N] [-height N] [-click SELECTOR] [NAME=PATH …]
 //
 // Without arguments it takes all that the documentation shows.
 package main
@@ -51,11 +51,12 @@ func run() error {
 	dark := flag.Bool("dark", false, "dark mode")
 	width := flag.Int64("width", 1280, "in pixels")
 	height := flag.Int64("height", 800, "in pixels")
+	press := flag.String("click", "", "`selector` of what is clicked on each page before its picture is taken")
 	flag.Parse()
 	if err := os.MkdirAll(*out, 0o755); err != nil {
 		return err
 	}
-	look := camera{out: *out, base: *base, dark: *dark, width: *width, height: *height}
+	look := camera{out: *out, base: *base, dark: *dark, width: *width, height: *height, press: *press}
 	if pictures := flag.Args(); len(pictures) > 0 {
 		return look.as(*demo, *as, pictures)
 	}
@@ -72,6 +73,7 @@ type camera struct {
 	out, base     string
 	dark          bool
 	width, height int64
+	press         string
 }
 
 // as takes pictures as somebody of the demo.
@@ -115,6 +117,11 @@ func (l camera) as(demo, person string, pictures []string) error {
 		name, path, _ := strings.Cut(picture, "=")
 		if err := chromedp.Run(ctx, chromedp.Navigate(l.base+path), chromedp.WaitVisible("main h1", chromedp.ByQuery), before[name]); err != nil {
 			return fmt.Errorf("%s: %w", picture, err)
+		}
+		if l.press != "" {
+			if err := chromedp.Run(ctx, chromedp.Click(l.press, chromedp.ByQuery, chromedp.NodeVisible)); err != nil {
+				return fmt.Errorf("%s: %w", picture, err)
+			}
 		}
 		if err := shoot(name); err != nil {
 			return err

@@ -21,10 +21,11 @@ func init() {
 			description: "The operator's first, then each reseller's; resellers see their own."},
 			func(ctx context.Context, in *struct {
 				Page
+				Search   string `query:"search" maxLength:"100" doc:"Part of a name, or of RESELLER.NAME."`
 				Reseller string `query:"reseller" maxLength:"40" doc:"Only this reseller's."`
-				Own      bool   `query:"own" doc:"Only the operator's, no reseller's."`
+				Own      bool   `query:"own" doc:"Only the operator's; with a reseller named, theirs and the operator's: those that an account of their customers can be on."`
 			}) (*struct{ Body api.PlanPage }, error) {
-				list, err := a.service.Plans(ctx, actor(ctx), service.PlanFilter{Reseller: in.Reseller, Own: in.Own}, in.Cursor, in.Limit)
+				list, err := a.service.Plans(ctx, actor(ctx), service.PlanFilter{Search: in.Search, Reseller: in.Reseller, Own: in.Own}, in.Cursor, in.Limit)
 				return &struct{ Body api.PlanPage }{list}, err
 			})
 		registerChange(a, route{id: "add-plan", method: http.MethodPost, path: "/plans", summary: "Add a plan", permission: rights.PlansChange, tag: tag, status: http.StatusCreated},

@@ -217,7 +217,10 @@ func (s *Service) Plan(ctx context.Context, a Actor, reference string) (api.Plan
 
 // PlanFilter narrows a list of plans.
 type PlanFilter struct {
-	// Reseller lists one reseller's plans only; Own, for operators, those of no reseller.
+	// Search is part of a name, or of RESELLER.NAME.
+	Search string
+	// Reseller lists one reseller's plans only; Own, for operators, those of no reseller. Both together list those
+	// that an account of the reseller's customers can be on.
 	Reseller string
 	Own      bool
 }
@@ -225,7 +228,7 @@ type PlanFilter struct {
 // Plans returns a page of plans: the operator's first, each reseller's after them, in the order of their names.
 func (s *Service) Plans(ctx context.Context, a Actor, f PlanFilter, next string, most int) (api.PlanPage, error) {
 	page := api.PlanPage{Plans: []api.Plan{}}
-	p := db.PlansParams{Scope: a.ResellerID, Own: f.Own, Most: int32(most + 1)}
+	p := db.PlansParams{Scope: a.ResellerID, Own: f.Own && a.Role == rights.Operator, Search: escapeLike(strings.TrimSpace(f.Search)), Most: int32(most + 1)}
 	if f.Reseller != "" {
 		reseller, err := s.findReseller(ctx, s.store.Queries, a, f.Reseller)
 		if err != nil {
@@ -236,7 +239,7 @@ func (s *Service) Plans(ctx context.Context, a Actor, f PlanFilter, next string,
 	if err := ReadCursor(next, &p.AfterReseller, &p.AfterName); err != nil {
 		return page, err
 	}
-	rows, err := s.store.Plans(ctx, p)
+	rows, err := s.store.Fresh().Plans(ctx, p)
 	if err != nil {
 		return page, err
 	}

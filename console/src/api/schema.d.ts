@@ -6328,9 +6328,11 @@ export interface operations {
                 cursor?: string;
                 /** @description Most rows of a page. */
                 limit?: number;
+                /** @description Part of a name, or of RESELLER.NAME. */
+                search?: string;
                 /** @description Only this reseller's. */
                 reseller?: string;
-                /** @description Only the operator's, no reseller's. */
+                /** @description Only the operator's; with a reseller named, theirs and the operator's: those that an account of their customers can be on. */
                 own?: boolean;
             };
             header?: never;

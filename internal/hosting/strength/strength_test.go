@@ -30,7 +30,7 @@ func TestLevels(t *testing.T) {
 		"correct horse battery":           Fair,
 		"guillemotnest7":                  Fair, // words that are on no list of ours
 		"oystercatcher":                   Weak,
-		"hqmvtkxwzpl4":                    Good,
+		"hqmvtkxwzpl4":                    Strong,
 		"xK9#bQ2v":                        Good,
 		"correct horse battery staple":    Strong,
 		"kittiwake-over-quiet-slipway-41": Strong,

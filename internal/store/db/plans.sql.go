@@ -361,9 +361,9 @@ select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id,
     (select count(*) from accounts where accounts.plan_id = plans.id and accounts.state <> 'closed')::bigint as accounts
 from plans left join resellers on resellers.id = plans.reseller_id
 where plans.removed_at is null and (coalesce(resellers.name, ''), plans.name) > ($1::text, $2::text)
-  and ($3::bigint = 0 or plans.reseller_id = $3)
-  and (not $4::boolean or plans.reseller_id is null)
-order by coalesce(resellers.name, ''), plans.name limit $5
+  and ($3::bigint = 0 and not $4::boolean or plans.reseller_id = $3 or $4 and plans.reseller_id is null)
+  and ($5::text = '' or lower(concat_ws('.', resellers.name, plans.name)) like '%' || lower($5) || '%')
+order by coalesce(resellers.name, ''), plans.name limit $6
 `
 
 type PlansParams struct {
@@ -371,6 +371,7 @@ type PlansParams struct {
 	AfterName     string
 	Scope         int64
 	Own           bool
+	Search        string
 	Most          int32
 }
 
@@ -391,6 +392,7 @@ func (q *Queries) Plans(ctx context.Context, arg PlansParams) ([]PlansRow, error
 		arg.AfterName,
 		arg.Scope,
 		arg.Own,
+		arg.Search,
 		arg.Most,
 	)
 	if err != nil {

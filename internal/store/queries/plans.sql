@@ -39,8 +39,8 @@ select plans.*, coalesce(resellers.name, '')::text as reseller,
     (select count(*) from accounts where accounts.plan_id = plans.id and accounts.state <> 'closed')::bigint as accounts
 from plans left join resellers on resellers.id = plans.reseller_id
 where plans.removed_at is null and (coalesce(resellers.name, ''), plans.name) > (sqlc.arg(after_reseller)::text, sqlc.arg(after_name)::text)
-  and (sqlc.arg(scope)::bigint = 0 or plans.reseller_id = sqlc.arg(scope))
-  and (not sqlc.arg(own)::boolean or plans.reseller_id is null)
+  and (sqlc.arg(scope)::bigint = 0 and not sqlc.arg(own)::boolean or plans.reseller_id = sqlc.arg(scope) or sqlc.arg(own) and plans.reseller_id is null)
+  and (sqlc.arg(search)::text = '' or lower(concat_ws('.', resellers.name, plans.name)) like '%' || lower(sqlc.arg(search)) || '%')
 order by coalesce(resellers.name, ''), plans.name limit sqlc.arg(most);
 
 -- name: PlansOfReseller :many

@@ -6,16 +6,18 @@ import { api, ask, type Schemas } from '../../api/client'
 import { useFilters } from '../../composables/useFilters'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
+import { useResellers } from '../../composables/useResellers'
 import { useTyped } from '../../composables/useTyped'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import FillBar from '../../parts/FillBar.vue'
 import PageHead from '../../parts/PageHead.vue'
 import PageTurner from '../../parts/PageTurner.vue'
+import PlanPick from '../../parts/PlanPick.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
+import ResellerPick from '../../parts/ResellerPick.vue'
 import StateMark from '../../parts/StateMark.vue'
 import StepList from '../../parts/StepList.vue'
-import { refOf } from '../plans/names'
-import { isCustomer, isOperator, may } from '../session/state'
+import { isCustomer, may } from '../session/state'
 import ChangeTerms from './ChangeTerms.vue'
 
 type Account = Schemas['Account']
@@ -37,8 +39,7 @@ const query = computed(() => ({
 }))
 const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/accounts', { params: { query: query.value } })), { on: query, every: 10_000 })
 const { data: servers } = useLoad(async () => (may('servers.read') ? ask(api.GET('/api/v1/servers')) : undefined))
-const { data: plans } = useLoad(async () => (may('plans.read') ? ask(api.GET('/api/v1/plans', { params: { query: { limit: 500 } } })) : undefined))
-const { data: resellers } = useLoad(async () => (isOperator.value && may('resellers.read') ? ask(api.GET('/api/v1/resellers', { params: { query: { limit: 500 } } })) : undefined))
+const hasResellers = useResellers()
 const filtered = computed(() => Boolean(search.value || state.value || server.value || plan.value || customer.value || reseller.value))
 const chosen = reactive(new Map<number, Account>())
 const shifting = ref(false)
@@ -90,12 +91,8 @@ function reset() {
     <ElSelect v-if="servers" v-model="server" clearable placeholder="Any server" aria-label="Server">
       <ElOption v-for="s in servers?.servers" :key="s.label" :value="s.label" />
     </ElSelect>
-    <ElSelect v-if="plans" v-model="plan" clearable filterable placeholder="Any plan" aria-label="Plan">
-      <ElOption v-for="p in plans.plans" :key="refOf(p)" :value="refOf(p)" />
-    </ElSelect>
-    <ElSelect v-if="resellers?.resellers.length" v-model="reseller" clearable filterable placeholder="Any reseller" aria-label="Reseller">
-      <ElOption v-for="r in resellers.resellers" :key="r.name" :value="r.name" :label="r.title" />
-    </ElSelect>
+    <PlanPick v-if="may('plans.read')" v-model="plan" clearable placeholder="Any plan" label="Plan" />
+    <ResellerPick v-if="hasResellers" v-model="reseller" placeholder="Any reseller" label="Reseller" />
   </div>
   <p v-if="customer" class="quiet">Only accounts of one customer. <button type="button" class="link" @click="customer = ''">Everybody's</button></p>
   <ProblemNote :refusal="refusal" />

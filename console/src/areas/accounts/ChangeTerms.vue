@@ -1,13 +1,12 @@
 <script setup lang="ts">
 import { computed, reactive, shallowRef, watch } from 'vue'
-import { ElButton, ElCheckbox, ElDialog, ElOption, ElSelect } from 'element-plus'
-import { api, ask, foreseen, made, type Schemas } from '../../api/client'
+import { ElButton, ElCheckbox, ElDialog } from 'element-plus'
+import { api, foreseen, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
-import { useLoad } from '../../composables/useLoad'
 import FormField from '../../parts/FormField.vue'
+import PlanPick from '../../parts/PlanPick.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
-import { refOf } from '../plans/names'
 
 /** Puts accounts on another plan, after showing what they gain, lose and would be over. */
 const shown = defineModel<boolean>({ required: true })
@@ -17,9 +16,8 @@ const emit = defineEmits<{ done: [operation: number | undefined] }>()
 const form = reactive({ plan: '', drop: false })
 const preview = shallowRef<Schemas['Preview']>()
 const { refusal, busy, act } = useAct()
-const { data: plans } = useLoad(() => ask(api.GET('/api/v1/plans', { params: { query: { limit: 500 } } })))
-/** Of other resellers, no plan fits. */
-const fitting = computed(() => plans.value?.plans.filter((p) => !p.reseller || props.accounts.every((a) => a.reseller === p.reseller)))
+/** Of other resellers, no plan fits; accounts of several have only the operator's in common. */
+const whose = computed(() => (props.accounts.every((a) => a.reseller === props.accounts[0]?.reseller) ? (props.accounts[0]?.reseller ?? '') : ''))
 const excepted = computed(() => props.accounts.some((a) => a.exceptions > 0))
 
 watch(shown, () => {
@@ -47,7 +45,7 @@ const change = () =>
   <ElDialog v-model="shown" :title="accounts.length === 1 ? `Another plan for ${accounts[0]?.name}` : `Another plan for ${accounts.length} accounts`" width="min(44rem, 94vw)">
     <form id="shift" class="stack" @submit.prevent="change">
       <FormField label="Plan" for="shift-plan">
-        <ElSelect id="shift-plan" v-model="form.plan" filterable placeholder="Choose a plan"><ElOption v-for="p in fitting" :key="refOf(p)" :value="refOf(p)" /></ElSelect>
+        <PlanPick id="shift-plan" v-model="form.plan" :whose="whose" placeholder="Choose a plan" />
       </FormField>
       <ElCheckbox v-if="excepted" v-model="form.drop">Remove what was set by hand, too</ElCheckbox>
       <p class="quiet">Nothing is ever deleted: what is over a new limit cannot grow.</p>

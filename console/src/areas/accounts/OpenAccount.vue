@@ -5,15 +5,17 @@ import { useRoute } from 'vue-router'
 import { api, ask, foreseen, made, newKey, Refusal, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
+import { useResellers } from '../../composables/useResellers'
 import { useOperation } from '../../composables/useOperation'
 import { amount, size } from '../../words'
 import FormField from '../../parts/FormField.vue'
 import NewPassword from '../../parts/NewPassword.vue'
 import PageHead from '../../parts/PageHead.vue'
+import PlanPick from '../../parts/PlanPick.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
+import ResellerPick from '../../parts/ResellerPick.vue'
 import StepList from '../../parts/StepList.vue'
-import { refOf } from '../plans/names'
 import { isOperator, may } from '../session/state'
 
 const route = useRoute()
@@ -28,12 +30,9 @@ const preview = shallowRef<Schemas['Preview']>()
 const opening = shallowRef<Schemas['Opening']>()
 const { refusal, busy, act } = useAct()
 
-const { data: plans } = useLoad(() => ask(api.GET('/api/v1/plans', { params: { query: { limit: 500 } } })))
 const { data: servers } = useLoad(async () => (may('servers.read') ? ask(api.GET('/api/v1/servers')) : undefined))
-const { data: resellers } = useLoad(async () => (isOperator.value && may('resellers.read') ? ask(api.GET('/api/v1/resellers', { params: { query: { limit: 500 } } })) : undefined))
-/** A reseller's customer may be on the operator's plans or on that reseller's. */
-const fitting = computed(() => plans.value?.plans.filter((p) => !p.reseller || p.reseller === form.reseller))
-const plan = computed(() => plans.value?.plans.find((p) => refOf(p) === form.plan))
+const hasResellers = useResellers()
+const plan = shallowRef<Schemas['Plan']>()
 const planWords = computed(() => {
   const l = plan.value?.limits
   return l && `${amount(l.disk, 'bytes')} disk, ${amount(l.domains, 'count')} domains, ${amount(l.mailboxes, 'count')} mailboxes, ${amount(l.databases, 'count')} databases`
@@ -160,12 +159,10 @@ function again() {
         <ElInput id="sign-in-name" v-model="form.signInName" spellcheck="false" autocapitalize="none" autocomplete="off" maxlength="16" @input="ownName = form.signInName !== ''" />
       </FormField>
       <FormField label="Plan" for="plan" :error="wrong.plan" :hint="planWords">
-        <ElSelect id="plan" v-model="form.plan" placeholder="Choose a plan">
-          <ElOption v-for="p in fitting" :key="refOf(p)" :value="refOf(p)">{{ refOf(p) }} <span class="quiet">{{ size(p.limits.disk) }}</span></ElOption>
-        </ElSelect>
+        <PlanPick id="plan" v-model="form.plan" :whose="form.reseller" placeholder="Choose a plan" @plan="(p) => (plan = p)" />
       </FormField>
-      <FormField v-if="resellers?.resellers.length" label="Whose customer" for="reseller" :error="wrong.reseller">
-        <ElSelect id="reseller" v-model="form.reseller" clearable placeholder="The operator's own"><ElOption v-for="r in resellers.resellers" :key="r.name" :value="r.name" :label="r.title" /></ElSelect>
+      <FormField v-if="hasResellers" label="Whose customer" for="reseller" :error="wrong.reseller">
+        <ResellerPick id="reseller" v-model="form.reseller" placeholder="The operator's own" />
       </FormField>
       <FormField label="Customer" for="customer" :error="wrong.customer">
         <ElInput v-if="form.newCustomer" id="customer" v-model="form.customer" placeholder="Name of the new customer" autocomplete="off" />

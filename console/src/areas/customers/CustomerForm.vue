@@ -5,17 +5,18 @@ import { useRouter } from 'vue-router'
 import { api, ask, made, newKey } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
+import { useResellers } from '../../composables/useResellers'
 import FormField from '../../parts/FormField.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
-import { isOperator, may } from '../session/state'
+import ResellerPick from '../../parts/ResellerPick.vue'
 
 /** Adds a customer, or changes one. */
 const props = defineProps<{ customer?: string }>()
 const router = useRouter()
 const { data, refusal: missing } = useLoad(async () => (props.customer ? ask(api.GET('/api/v1/customers/{customer}', { params: { path: { customer: props.customer } } })) : undefined))
-const { data: resellers } = useLoad(async () => (!props.customer && isOperator.value && may('resellers.read') ? ask(api.GET('/api/v1/resellers', { params: { query: { limit: 500 } } })) : undefined))
+const hasResellers = useResellers()
 const form = reactive({ name: '', contact: '', email: '', phone: '', postal: '', language: 'en' as 'en' | 'de', reseller: '' })
 watch(data, (c) => c && Object.assign(form, { name: c.name, contact: c.contact ?? '', email: c.email ?? '', phone: c.phone ?? '', postal: c.postal ?? '', language: c.language }))
 const { refusal, busy, act } = useAct()
@@ -37,8 +38,8 @@ const general = computed(() => (refusal.value?.problem.errors?.some((e) => e.nam
     <PageHead :title="data ? `Change ${data.name}` : 'Add a customer'"><template #above><RouterLink to="/customers">Customers</RouterLink></template></PageHead>
     <form class="form" @submit.prevent="keep">
       <FormField label="Name" for="name" :error="refusal?.field('name')"><ElInput id="name" v-model="form.name" autofocus autocomplete="off" maxlength="200" /></FormField>
-      <FormField v-if="resellers?.resellers.length" label="Whose customer" for="reseller" :error="refusal?.field('reseller')">
-        <ElSelect id="reseller" v-model="form.reseller" clearable placeholder="The operator's own"><ElOption v-for="r in resellers.resellers" :key="r.name" :value="r.name" :label="r.title" /></ElSelect>
+      <FormField v-if="!customer && hasResellers" label="Whose customer" for="reseller" :error="refusal?.field('reseller')">
+        <ResellerPick id="reseller" v-model="form.reseller" placeholder="The operator's own" />
       </FormField>
       <FormField label="Contact" for="contact" hint="Whom to ask for"><ElInput id="contact" v-model="form.contact" autocomplete="off" maxlength="200" /></FormField>
       <div class="pair">

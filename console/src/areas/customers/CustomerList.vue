@@ -1,15 +1,17 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElInput } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../../api/client'
 import { useFilters } from '../../composables/useFilters'
 import { useLoad } from '../../composables/useLoad'
+import { useResellers } from '../../composables/useResellers'
 import { useTyped } from '../../composables/useTyped'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import PageHead from '../../parts/PageHead.vue'
 import PageTurner from '../../parts/PageTurner.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
+import ResellerPick from '../../parts/ResellerPick.vue'
 import { isOperator, may } from '../session/state'
 
 type Customer = Schemas['Customer']
@@ -18,7 +20,7 @@ const { search, reseller, cursor } = useFilters('search', 'reseller', 'cursor')
 const typed = useTyped(search)
 const query = computed(() => ({ search: search.value || undefined, own: reseller.value === '-' || undefined, reseller: (reseller.value !== '-' && reseller.value) || undefined, cursor: cursor.value || undefined, limit: 50 }))
 const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/customers', { params: { query: query.value } })), { on: query })
-const { data: resellers } = useLoad(async () => (isOperator.value && may('resellers.read') ? ask(api.GET('/api/v1/resellers', { params: { query: { limit: 500 } } })) : undefined))
+const hasResellers = useResellers()
 
 const columns = computed<Column<Customer>[]>(() => [
   { key: 'name', title: 'Customer', long: true },
@@ -36,10 +38,7 @@ function turn() {
   <PageHead title="Customers"><ElButton v-if="may('customers.change')" type="primary" @click="router.push('/customers/add')">Add a customer</ElButton></PageHead>
   <div class="filters">
     <ElInput v-model="typed" type="search" clearable placeholder="Part of the name or mail address" aria-label="Search customers" />
-    <ElSelect v-if="resellers?.resellers.length" v-model="reseller" clearable placeholder="Everybody's" aria-label="Whose customers">
-      <ElOption value="-" label="The operator's own" />
-      <ElOption v-for="r in resellers.resellers" :key="r.name" :value="r.name" :label="`${r.title}'s`" />
-    </ElSelect>
+    <ResellerPick v-if="hasResellers" v-model="reseller" own="The operator's own" placeholder="Everybody's" label="Whose customers" />
   </div>
   <ProblemNote :refusal="refusal" />
   <DataTable :columns="columns" :rows="data?.customers" :id="(c) => c.id" :to="(c) => `/customers/${c.id}`" caption="Customers in the order of their names">

@@ -84,6 +84,7 @@ const facts = computed<[string, string][]>(() => {
             <template #state="{ row }"><StateMark :state="row.state" /></template>
             <template #empty><p class="quiet">None is open.</p></template>
           </DataTable>
+          <p v-if="accounts?.next"><RouterLink :to="{ path: '/accounts', query: { customer: String(data.id) } }">All {{ data.accounts.toLocaleString('en') }} accounts</RouterLink></p>
         </section>
         <section v-if="may('people.read')"><PeopleTable :query="{ customer: String(data.id) }" :add="{ customer: data.id, email: data.email, language: data.language }" title="Who signs in for them" /></section>
       </div>

@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { ElButton } from 'element-plus'
 import { api, ask, type Schemas } from '../../api/client'
 import { useLoad } from '../../composables/useLoad'
 import { ago } from '../../words'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
+import PageTurner from '../../parts/PageTurner.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { may } from '../session/state'
 import AddPerson, { type Origin } from './AddPerson.vue'
@@ -13,15 +14,20 @@ import AddPerson, { type Origin } from './AddPerson.vue'
 const props = defineProps<{ query: { search?: string; role?: 'operator' | 'reseller' | 'customer'; customer?: string; reseller?: string }; add: Origin; title?: string }>()
 
 type Person = Schemas['Person']
-const query = computed(() => ({ ...props.query, limit: 200 }))
+const cursor = ref('')
+watch(() => JSON.stringify(props.query), () => (cursor.value = ''))
+const query = computed(() => ({ ...props.query, cursor: cursor.value || undefined, limit: 50 }))
 const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/people', { params: { query: query.value } })), { on: query })
 const adding = ref(false)
-const columns: Column<Person>[] = [
+/** Among people of all kinds, what they are comes first; of one customer or reseller that is plain. */
+const mixed = computed(() => !props.query.customer && !props.query.reseller)
+const columns = computed<Column<Person>[]>(() => [
   { key: 'name', title: 'Sign-in name', long: true },
+  ...(mixed.value ? [{ key: 'role', title: 'Role', text: (p: Person) => p.role }, { key: 'of', title: 'Of', text: (p: Person) => p.customer || p.reseller || '', wide: true, long: true }] : []),
   { key: 'can', title: 'May' },
   { key: 'factor', title: 'Second factor', wide: true, text: (p) => (p.second_factor ? '● on' : '○ off') },
   { key: 'seen', title: 'Last seen', wide: true, text: (p) => ago(p.seen_at) },
-]
+])
 const rights = (p: Person) => (p.look_only ? 'look only' : p.duty !== 'all' ? p.duty : 'everything')
 </script>
 
@@ -32,10 +38,11 @@ const rights = (p: Person) => (p.look_only ? 'look only' : p.duty !== 'all' ? p.
   </div>
   <ProblemNote :refusal="refusal" />
   <DataTable :columns="columns" :rows="data?.people" :id="(p) => p.name" :to="(p) => `/people/${encodeURIComponent(p.name)}`" :caption="title ?? 'People'">
-    <template #name="{ row }"><RouterLink :to="`/people/${encodeURIComponent(row.name)}`">{{ row.name }}</RouterLink> <span v-if="row.customer && !query.customer" class="quiet">{{ row.customer }}</span></template>
-    <template #can="{ row }">{{ rights(row) }}<span v-if="!row.password" class="warn" title="A link is needed before the first sign-in"> ▲ no password yet</span></template>
+    <template #name="{ row }"><RouterLink :to="`/people/${encodeURIComponent(row.name)}`">{{ row.name }}</RouterLink></template>
+    <template #can="{ row }">{{ rights(row) }}<span v-if="!row.password" class="warn" title="A link is needed before the first sign-in"> ▲ no password</span></template>
     <template #empty><p class="quiet">Nobody can.</p></template>
   </DataTable>
+  <PageTurner v-if="data && (data.next || cursor)" :shown="data.people.length" what="people" :next="data.next" :first="!cursor" @next="cursor = data?.next ?? ''" @first="cursor = ''" />
   <AddPerson v-model="adding" :origin="add" @added="reload" />
 </template>
 

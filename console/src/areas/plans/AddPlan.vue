@@ -1,16 +1,17 @@
 <script setup lang="ts">
 import { computed, ref, shallowRef, watch } from 'vue'
-import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElInput } from 'element-plus'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, foreseen, made, newKey, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
+import { useResellers } from '../../composables/useResellers'
 import FormField from '../../parts/FormField.vue'
 import LimitFields from '../../parts/LimitFields.vue'
 import PageHead from '../../parts/PageHead.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
-import { isOperator, may } from '../session/state'
+import ResellerPick from '../../parts/ResellerPick.vue'
 import { refOf } from './names'
 
 const router = useRouter()
@@ -25,7 +26,7 @@ const preview = shallowRef<Schemas['Preview']>()
 const { refusal, busy, act } = useAct()
 
 const { data: model } = useLoad(async () => (like ? ask(api.GET('/api/v1/plans/{plan}', { params: { path: { plan: like } } })) : ({ limits: {}, features: {} } as Schemas['Plan'])))
-const { data: resellers } = useLoad(async () => (isOperator.value && may('resellers.read') ? ask(api.GET('/api/v1/resellers', { params: { query: { limit: 500 } } })) : undefined))
+const hasResellers = useResellers()
 
 function changed(l: Record<string, number | null>, f: Record<string, boolean>, whole: boolean) {
   limits.value = l
@@ -57,10 +58,8 @@ const general = computed(() => (refusal.value?.problem.errors?.every((e) => e.na
         <FormField label="Name" for="plan-name" :error="refusal?.field('name')" hint="Lower-case letters, digits, hyphens">
           <ElInput id="plan-name" v-model="name" autofocus spellcheck="false" autocapitalize="none" autocomplete="off" />
         </FormField>
-        <FormField v-if="resellers?.resellers.length" label="Whose" for="plan-reseller">
-          <ElSelect id="plan-reseller" v-model="reseller" clearable placeholder="The operator's">
-            <ElOption v-for="r in resellers.resellers" :key="r.name" :value="r.name" :label="r.title" />
-          </ElSelect>
+        <FormField v-if="hasResellers" label="Whose" for="plan-reseller">
+          <ResellerPick id="plan-reseller" v-model="reseller" placeholder="The operator's" />
         </FormField>
       </div>
       <h2 class="limits">Limits</h2>

@@ -1,30 +1,35 @@
 <script setup lang="ts">
 import { computed, reactive } from 'vue'
-import { ElButton, ElCheckbox, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElCheckbox, ElInput } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../../api/client'
 import { useFilters } from '../../composables/useFilters'
 import { useLoad } from '../../composables/useLoad'
+import { useResellers } from '../../composables/useResellers'
+import { useTyped } from '../../composables/useTyped'
 import { amount } from '../../words'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import PageHead from '../../parts/PageHead.vue'
 import PageTurner from '../../parts/PageTurner.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
-import { isOperator, may } from '../session/state'
+import ResellerPick from '../../parts/ResellerPick.vue'
+import { may } from '../session/state'
 import { refOf } from './names'
 
 type Plan = Schemas['Plan']
 
 const router = useRouter()
-const { whose, cursor } = useFilters('whose', 'cursor')
+const { search, whose, cursor } = useFilters('search', 'whose', 'cursor')
+const typed = useTyped(search)
 const query = computed(() => ({
+  search: search.value || undefined,
   own: whose.value === '-' || undefined,
   reseller: (whose.value !== '-' && whose.value) || undefined,
   cursor: cursor.value || undefined,
   limit: 100,
 }))
 const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/plans', { params: { query: query.value } })), { on: query })
-const { data: resellers } = useLoad(async () => (isOperator.value && may('resellers.read') ? ask(api.GET('/api/v1/resellers', { params: { query: { limit: 500 } } })) : undefined))
+const hasResellers = useResellers()
 
 const chosen = reactive(new Set<string>())
 const most = 6
@@ -57,11 +62,9 @@ const compare = () => router.push({ path: '/plans/compare', query: { plan: [...c
     <ElButton :disabled="chosen.size < 2 || chosen.size > most" :title="chosen.size < 2 ? 'Choose 2 to 6 plans in the list' : undefined" @click="compare">Compare{{ chosen.size ? ` ${chosen.size}` : '' }}</ElButton>
     <ElButton v-if="may('plans.change')" type="primary" @click="router.push('/plans/add')">Add a plan</ElButton>
   </PageHead>
-  <div v-if="resellers?.resellers.length" class="filters">
-    <ElSelect v-model="whose" clearable placeholder="Everybody's" aria-label="Whose plans">
-      <ElOption value="-" label="The operator's own" />
-      <ElOption v-for="r in resellers.resellers" :key="r.name" :value="r.name" :label="`${r.title}'s`" />
-    </ElSelect>
+  <div class="filters">
+    <ElInput v-model="typed" type="search" clearable placeholder="Part of the name" aria-label="Search plans" />
+    <ResellerPick v-if="hasResellers" v-model="whose" own="The operator's own" placeholder="Everybody's" label="Whose plans" />
   </div>
   <ProblemNote :refusal="refusal" />
   <DataTable :columns="columns" :rows="data?.plans" :id="refOf" :to="(p) => `/plans/${refOf(p)}`" caption="Plans, the operator's first">
@@ -70,7 +73,7 @@ const compare = () => router.push({ path: '/plans/compare', query: { plan: [...c
     <template #accounts="{ row }"><RouterLink v-if="row.accounts" :to="{ path: '/accounts', query: { plan: refOf(row) } }">{{ row.accounts.toLocaleString('en') }}</RouterLink><span v-else class="quiet">0</span></template>
     <template #warnings="{ row }"><span v-if="row.warnings.length" class="warn" :title="row.warnings.map((w) => w.message).join('\n')">▲ {{ row.warnings.length }}</span></template>
     <template #empty>
-      <div class="empty"><h2>There are no plans yet</h2><p><RouterLink to="/plans/add">Add the first one</RouterLink>: an account is opened on a plan.</p></div>
+      <div class="empty"><h2>{{ search || whose ? 'No plan fits' : 'There are no plans yet' }}</h2><p v-if="!search && !whose && may('plans.change')"><RouterLink to="/plans/add">Add the first one</RouterLink>: an account is opened on a plan.</p></div>
     </template>
   </DataTable>
   <PageTurner v-if="data?.plans.length" :shown="data.plans.length" :what="data.plans.length === 1 ? 'plan' : 'plans'" :next="data.next" :first="!cursor" @next="turn" @first="cursor = ''" />
