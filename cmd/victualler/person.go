@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -169,7 +170,7 @@ func changePerson(ctx context.Context, c *call) error {
 
 // passwordFlags are the flags of commands that take a new password.
 var passwordFlags = []flagInfo{{name: "password-stdin", usage: "read it from standard input"}, {name: "generate", usage: "make one and print it once"},
-	{name: "length", value: "N", usage: "of a generated one (default 16)"}, {name: "signs", usage: "with signs in a generated one"}}
+	{name: "length", value: "N", usage: "of a generated one (default 16)"}, {name: "characters", value: "LIST", usage: "of a generated one: small, large, digits, signs (default small,large,digits)"}}
 
 // newPassword asks for a new password in one of the ways there are. Generated tells that it has to be shown.
 func (c *call) newPassword(ctx context.Context, in *bufio.Reader) (password string, generated bool, err error) {
@@ -177,7 +178,18 @@ func (c *call) newPassword(ctx context.Context, in *bufio.Reader) (password stri
 		password, err = readPassword(c, in, "New password: ")
 		return password, false, err
 	}
-	query := url.Values{"signs": {strconv.FormatBool(c.on("signs"))}}
+	kinds := []string{"small", "large", "digits"}
+	if text := c.value("characters"); text != "" {
+		kinds = list(text)
+	}
+	query := url.Values{}
+	for _, kind := range []string{"small", "large", "digits", "signs"} {
+		query.Set(kind, strconv.FormatBool(slices.Contains(kinds, kind)))
+		kinds = slices.DeleteFunc(kinds, func(k string) bool { return k == kind })
+	}
+	if len(kinds) > 0 {
+		return "", false, usageError{"--characters takes small, large, digits and signs, not " + strings.Join(kinds, ", ")}
+	}
 	if c.value("length") != "" {
 		query.Set("length", c.value("length"))
 	}

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, onScopeDispose, reactive, ref, shallowRef, watch } from 'vue'
-import { ElButton, ElCheckbox, ElInput } from 'element-plus'
+import { ElButton, ElInput } from 'element-plus'
 import { onBeforeRouteLeave } from 'vue-router'
 import { api, ask, type Schemas } from '../api/client'
 import FormField from './FormField.vue'
@@ -13,7 +13,15 @@ const field = computed(() => props.id ?? 'new-password')
 const strength = shallowRef<Schemas['Strength']>()
 const made = ref('')
 const copied = ref(false)
-const options = reactive({ length: 16, signs: false })
+/** What systems that take a password allow it to have. */
+const kinds = {
+  'letters and digits': { small: true, large: true, digits: true, signs: false },
+  'letters, digits and signs': { small: true, large: true, digits: true, signs: true },
+  'small letters and digits': { small: true, large: false, digits: true, signs: false },
+  letters: { small: true, large: true, digits: false, signs: false },
+  digits: { small: false, large: false, digits: true, signs: false },
+}
+const options = reactive({ length: 16, of: 'letters and digits' as keyof typeof kinds })
 
 let timer: ReturnType<typeof setTimeout> | undefined
 watch(password, (text) => {
@@ -28,7 +36,7 @@ watch(password, (text) => {
 })
 
 async function make() {
-  const p = await ask(api.GET('/api/v1/generate/password', { params: { query: { length: options.length, signs: options.signs } } }))
+  const p = await ask(api.GET('/api/v1/generate/password', { params: { query: { length: options.length, ...kinds[options.of] } } }))
   copied.value = false
   made.value = password.value = p.password
 }
@@ -65,7 +73,10 @@ const shapes = { weak: '✕', fair: '◔', good: '◑', strong: '●' }
       <select v-model.number="options.length" aria-label="Length">
         <option v-for="n in [12, 16, 20, 24, 32]" :key="n" :value="n">{{ n }}</option>
       </select>
-      characters, <ElCheckbox v-model="options.signs" size="small">with signs</ElCheckbox>
+      characters:
+      <select v-model="options.of" aria-label="Characters">
+        <option v-for="(_, name) in kinds" :key="name" :value="name">{{ name }}</option>
+      </select>
     </div>
   </FormField>
 </template>
