@@ -2,7 +2,7 @@
 // the same system work on the same lab servers, in one run, and writes the
 // ratios to docs/benchmarks.md.
 //
-//	go run ./bench [-out FILE] [-part servers|records]
+//	go run ./bench [-out FILE] [-part servers|crowd|records]
 package main
 
 import (
@@ -13,11 +13,13 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"victualler/internal/api"
@@ -34,9 +36,12 @@ func main() {
 	out := flag.String("out", "docs/benchmarks.md", "`file` for the table")
 	rounds := flag.Int("rounds", 15, "single accounts opened each way")
 	many := flag.Int("many", 50, "accounts opened at once")
-	part := flag.String("part", "all", "what to measure: servers, records, or all; only all is written down")
+	part := flag.String("part", "all", "what to measure: servers, crowd (many on one server), records, or all; only all is written down")
+	flag.IntVar(&crowd, "crowd", crowd, "accounts that share one server")
 	flag.Parse()
-	if err := run(context.Background(), *out, *part, *rounds, *many); err != nil {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM) // what was started is stopped
+	defer stop()
+	if err := run(ctx, *out, *part, *rounds, *many); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -97,12 +102,19 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 	}
 	var onServers, inRecords []row
 	var explained string
-	if part != "records" {
+	if part != "records" && part != "crowd" {
 		if onServers, err = b.servers(ctx, say, rounds, many); err != nil {
 			return err
 		}
 	}
-	if part != "servers" {
+	if part != "records" && part != "servers" {
+		inCrowd, err := b.crowded(ctx, say, rounds/3)
+		if err != nil {
+			return err
+		}
+		onServers = append(onServers, inCrowd...)
+	}
+	if part != "servers" && part != "crowd" {
 		if inRecords, explained, err = b.records(ctx, say); err != nil {
 			return err
 		}
@@ -229,7 +241,12 @@ func (b *bench) open(ctx context.Context, domain string) error {
 	if err := b.Client.Post(ctx, "/accounts", api.OpenAccount{Domain: domain, Plan: "bench", Customer: "Bench", Server: "skua"}, &opening); err != nil {
 		return err
 	}
-	o, err := b.Client.Watch(ctx, opening.Operation, func(api.Operation) {})
+	return b.finished(ctx, opening.Operation)
+}
+
+// finished waits for the end of an operation; one that fails is an error.
+func (b *bench) finished(ctx context.Context, operation int64) error {
+	o, err := b.Client.Watch(ctx, operation, func(api.Operation) {})
 	if err == nil && o.State != "done" {
 		err = errors.New(o.Failure)
 	}

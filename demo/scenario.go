@@ -22,17 +22,17 @@ var planTable = []api.NewPlan{
 		plans.Databases: plans.Of(1), plans.Logins: plans.Of(1), plans.SendsPerHour: plans.Of(50), plans.BounceShare: plans.Of(20),
 		plans.PHPWorkers: plans.Of(3), plans.BackupsKept: plans.Of(7)},
 		Features: features("mail", "databases", "logins", "backups", "dns", "certificates")},
-	{Name: "harbour", Limits: plans.Limits{
+	{Name: "harbour", Template: "island", Limits: plans.Limits{
 		plans.Disk: plans.Of(5 * plans.GiB), plans.Files: plans.Of(250_000), plans.Traffic: plans.Of(200 * plans.GiB), plans.Domains: plans.Of(5),
 		plans.Subdomains: plans.Of(20), plans.Mirrors: plans.Of(5), plans.Mailboxes: plans.Of(25), plans.MailboxSize: plans.Of(2 * plans.GiB),
 		plans.Addresses: plans.Of(100), plans.Lists: plans.Of(2), plans.Databases: plans.Of(5), plans.Logins: plans.Of(5), plans.Tasks: plans.Of(5),
-		plans.SendsPerHour: plans.Of(200), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(8), plans.BackupsKept: plans.Of(14)},
+		plans.SendsPerHour: plans.Of(200), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(8), plans.PHPMemory: plans.Of(256 * plans.MiB), plans.BackupsKept: plans.Of(14)},
 		Features: features("mail", "databases", "tasks", "logins", "backups", "dns", "dnssec", "certificates", "kits", "file_browser")},
-	{Name: "lighthouse", Limits: plans.Limits{
+	{Name: "lighthouse", Template: "island", Limits: plans.Limits{
 		plans.Disk: plans.Of(20 * plans.GiB), plans.Files: plans.Unlimited, plans.Traffic: plans.Unlimited, plans.Domains: plans.Of(25),
 		plans.Subdomains: plans.Unlimited, plans.Mirrors: plans.Of(25), plans.Mailboxes: plans.Of(100), plans.MailboxSize: plans.Of(10 * plans.GiB),
 		plans.Addresses: plans.Unlimited, plans.Lists: plans.Of(10), plans.Databases: plans.Of(25), plans.Logins: plans.Of(25), plans.Tasks: plans.Of(25),
-		plans.SendsPerHour: plans.Of(1000), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(20), plans.BackupsKept: plans.Of(30)},
+		plans.SendsPerHour: plans.Of(1000), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(20), plans.PHPMemory: plans.Of(512 * plans.MiB), plans.PHPTime: plans.Of(120), plans.BackupsKept: plans.Of(30)},
 		Features: features("mail", "databases", "tasks", "shell", "logins", "backups", "dns", "dnssec", "certificates", "wildcard", "kits", "api", "file_browser")},
 }
 
@@ -110,6 +110,11 @@ func Load(ctx context.Context, c *client.Client, at Places, passwords map[string
 	if err := settings(ctx, c, at); err != nil {
 		return err
 	}
+	for _, t := range templates {
+		if err := unlessThere(c.Post(ctx, "/templates", t, nil)); err != nil {
+			return fmt.Errorf("template %s: %w", t.Name, err)
+		}
+	}
 	for _, plan := range planTable {
 		if err := unlessThere(c.Post(ctx, "/plans", plan, nil)); err != nil {
 			return fmt.Errorf("plan %s: %w", plan.Name, err)
@@ -126,6 +131,9 @@ func Load(ctx context.Context, c *client.Client, at Places, passwords map[string
 		if err := open(ctx, c, n, a); err != nil {
 			return fmt.Errorf("account %s: %w", a.domain, err)
 		}
+	}
+	if err := moreSites(ctx, c); err != nil {
+		return err
 	}
 	for _, s := range SignIns {
 		if err := letIn(ctx, c, s, passwords[s.Name]); err != nil {

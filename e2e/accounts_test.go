@@ -23,7 +23,7 @@ func TestOpenAndCloseByClient(t *testing.T) {
 	before := snapshot(t)
 	out, _, exit := command(t, "account", "open", "https://WWW.Ternferries.example/timetable", "--preview", "--plan", "harbour", "--customer", "Tern Ferries", "--server", "skua")
 	require.Equal(t, 0, exit)
-	for _, part := range []string{"would open account ternferries", "steps: user, home, php-fpm, nginx, verify", "+    server_name ternferries.example www.ternferries.example;", "nothing was done"} {
+	for _, part := range []string{"would open account ternferries", "steps: user, home, certificates, php-fpm, nginx, verify", "+    server_name ternferries.example www.ternferries.example;", "nothing was done"} {
 		assert.Contains(t, out, part)
 	}
 	assert.Equal(t, before, snapshot(t), "a preview changes nothing")
@@ -49,7 +49,7 @@ func TestOpenAndCloseByClient(t *testing.T) {
 	assert.Equal(t, 0, exit)
 	assert.Contains(t, out, "ternferries.example,ternferries,Tern Ferries,harbour,skua,active")
 	out, _, _ = command(t, "account", "show", "www.ternferries.example")
-	for _, part := range []string{"named by the person who opened the account", "/home/ternferries/sites/ternferries.example", "disk space", "100M", "plan harbour"} {
+	for _, part := range []string{"named by the person who opened the account", "site in sites/ternferries.example", "/home/ternferries", "disk space", "100M", "plan harbour"} {
 		assert.Contains(t, out, part)
 	}
 
@@ -64,7 +64,7 @@ func TestOpenAndCloseByClient(t *testing.T) {
 	assert.Contains(t, out, "no user; no home")
 	assert.Empty(t, traces(t, "skua", "ternferries"))
 	status, _ = page(t, "skua", "ternferries.example", "/")
-	assert.Equal(t, 404, status)
+	assert.Equal(t, 421, status)
 	out, _, _ = command(t, "account", "list", "--state", "closed")
 	assert.Contains(t, out, "ternferries.example")
 

@@ -35,6 +35,8 @@ var stated = map[string]string{
 	"accounts.repair":   "all support reseller",
 	"exceptions.change": "all support reseller",
 	"domains.change":    "all support reseller customer",
+	"templates.read":    "all support read-only reseller",
+	"templates.change":  "all reseller",
 	"plans.read":        "all support billing read-only reseller",
 	"plans.change":      "all reseller",
 	"customers.read":    "all support billing read-only reseller customer look-only",
@@ -58,7 +60,7 @@ var stated = map[string]string{
 // tenant is somebody with objects of their own.
 type tenant struct {
 	mark, reseller, plan, person string
-	customer                     int64
+	customer, folder             int64
 	account                      api.Account
 	operation                    int64
 }
@@ -93,6 +95,7 @@ func walkers(t *testing.T) (tenants []tenant, visitors []visitor) {
 	}
 	for _, name := range []string{"walka", "walkb", "walkc"} {
 		post("/resellers", api.NewReseller{Name: name, Title: "Reseller " + name, Limits: share, Features: plans.Features{"mail": true, "api": true}}, nil)
+		post("/templates", api.NewTemplate{Name: "boat", Reseller: name, Settings: map[string]any{"compression": false}}, nil)
 		post("/plans", api.NewPlan{Name: "boat", Reseller: name, Limits: limits, Features: plans.Features{"api": true}}, nil)
 	}
 	post("/plans", api.NewPlan{Name: "walk-boat", Limits: limits, Features: plans.Features{"api": true}}, nil)
@@ -102,7 +105,9 @@ func walkers(t *testing.T) (tenants []tenant, visitors []visitor) {
 		require.Equal(t, "done", o.State, o.Failure)
 		customer := opening.Account.CustomerID
 		require.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodPut, Path: fmt.Sprintf("/customers/%d/notes", customer), Body: api.Notes{Notes: "staffnote " + x.mark}}, nil))
-		tenants = append(tenants, tenant{mark: x.mark, reseller: x.reseller, plan: x.plan, person: x.mark, customer: customer, account: opening.Account, operation: opening.Operation})
+		var protected api.FolderChanged
+		post(fmt.Sprintf("/accounts/%d/domains/%s.example/folders", opening.Account.ID, x.mark), api.NewFolder{Path: "crew", Users: []api.NewFolderUser{{Name: "anna", Password: walkPassword}}}, &protected)
+		tenants = append(tenants, tenant{folder: protected.Folder.ID, mark: x.mark, reseller: x.reseller, plan: x.plan, person: x.mark, customer: customer, account: opening.Account, operation: opening.Operation})
 	}
 	everything := []string{"walkh1", "walkh2", "walka1", "walkb1"}
 	person := func(p api.NewPerson) *client.Client {
@@ -179,6 +184,11 @@ func bodies(x tenant) map[string]any {
 		"suspend-account":       api.Suspend{Why: "a walk"},
 		"hold-account":          api.Hold{Held: true},
 		"add-domain":            api.NewDomain{Domain: "second-" + x.mark + ".example"},
+		"change-domain":         api.DomainChange{Settings: map[string]any{"compression": false}},
+		"protect-folder":        api.NewFolder{Path: "below/deck"},
+		"let-in":                api.FolderPassword{Password: walkPassword},
+		"add-template":          api.NewTemplate{Name: "never-added", Reseller: x.reseller},
+		"change-template":       api.TemplateChange{Settings: map[string]any{"hsts": 60}},
 		"set-exception":         map[string]any{"limit": "disk", "amount": 1 << 20, "reason": "a walk"},
 		"add-plan":              api.NewPlan{Name: "never-added", Reseller: x.reseller, Limits: plans.Limits{plans.Domains: plans.Of(1)}},
 		"change-plan":           api.PlanChange{Limits: plans.Limits{plans.Domains: plans.Of(4)}},
@@ -261,7 +271,7 @@ func TestEveryRouteForEverybody(t *testing.T) {
 				require.True(t, route.previews(), "%s changes something and has no preview", route.OperationID)
 			}
 			for _, x := range tenants {
-				if strings.Contains(path, "{reseller}") && x.reseller == "" {
+				if (strings.Contains(path, "{reseller}") || strings.Contains(path, "{template}")) && x.reseller == "" {
 					continue
 				}
 				for _, v := range visitors {
@@ -334,7 +344,7 @@ func named(path string, route described) bool {
 func ask(t *testing.T, method, path string, route described, x tenant, v visitor) (status int, kind, text string) {
 	t.Helper()
 	address := strings.NewReplacer("{account}", fmt.Sprint(x.account.ID), "{customer}", fmt.Sprint(x.customer), "{reseller}", x.reseller, "{plan}", x.plan, "{person}", x.person,
-		"{operation}", fmt.Sprint(x.operation), "{server}", "skua", "{domain}", x.mark+".example", "{number}", "999999999", "{kind}", "not-found", "{what}", "limits", "{key}", "disk").Replace(path)
+		"{operation}", fmt.Sprint(x.operation), "{server}", "skua", "{domain}", x.mark+".example", "{folder}", fmt.Sprint(x.folder), "{user}", "anna", "{template}", x.reseller+".boat", "{number}", "999999999", "{kind}", "not-found", "{what}", "limits", "{key}", "disk").Replace(path)
 	query := url.Values{}
 	if route.previews() {
 		query.Set("preview", "true")
@@ -342,6 +352,8 @@ func ask(t *testing.T, method, path string, route described, x tenant, v visitor
 	switch route.OperationID {
 	case "check-domain":
 		query.Set("domain", "free-for-all.example")
+	case "trace-name":
+		query.Set("name", "free-for-all.example")
 	case "check-sign-in-name":
 		query.Set("name", "freeforall")
 	case "compare-plans":

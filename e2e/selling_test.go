@@ -56,7 +56,7 @@ func TestChangingAPlan(t *testing.T) {
 	require.NoError(t, put(fmt.Sprintf("/accounts/%d/exceptions", excepted.ID), map[string]any{"limit": "disk", "amount": 90 * plans.MiB, "reason": "the regatta's pictures"}, nil))
 	require.NoError(t, put(fmt.Sprintf("/accounts/%d/hold", held.ID), api.Hold{Held: true}, nil))
 	for _, domain := range []string{"second.example", "third.example"} {
-		var added api.DomainAdded
+		var added api.DomainChanged
 		require.NoError(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/domains", plain.ID), api.NewDomain{Domain: domain}, &added))
 		require.Equal(t, "done", watched(t, added.Operation).State)
 	}
@@ -104,7 +104,7 @@ func TestChangingAPlan(t *testing.T) {
 		require.NoError(t, remove(fmt.Sprintf("/accounts/%d/domains/third.example", plain.ID), &started))
 		require.Equal(t, "done", watched(t, started.Operation).State)
 		status, _ := page(t, "skua", "third.example", "/")
-		assert.Equal(t, 404, status)
+		assert.Equal(t, 421, status)
 		assert.Contains(t, problemOf(t, remove(fmt.Sprintf("/accounts/%d/domains/plain-dinghy.example", plain.ID), nil)).Detail, "main domain")
 	})
 	t.Run("those that would be over are held", func(t *testing.T) {

@@ -455,7 +455,7 @@ func TestActingAs(t *testing.T) {
 	assert.Equal(t, 403, problemOf(t, c.Get(ctx, "/customers/"+fmt.Sprint(a.CustomerID)+"/notes", nil, nil)).Status, "no more rights than the customer's")
 	assert.Equal(t, 403, problemOf(t, c.Do(ctx, client.Call{Method: http.MethodPut, Path: "/password", Body: api.PasswordChange{Present: "x", New: "y"}}, nil)).Status)
 	assert.Equal(t, 403, problemOf(t, act(c, api.ActAs{Customer: b.CustomerID})).Status, "one at a time")
-	var added api.DomainAdded
+	var added api.DomainChanged
 	require.NoError(t, c.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID), api.NewDomain{Domain: "acted-for-two.example"}, &added))
 	assert.Equal(t, "done", watched(t, added.Operation).State)
 	var events api.EventPage

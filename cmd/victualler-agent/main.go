@@ -15,15 +15,18 @@ import (
 	"net/netip"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"runtime/debug"
 	"syscall"
 
 	"victualler/internal/agent"
 	"victualler/internal/agent/asuser"
+	"victualler/internal/agent/drivers/certificate"
 	"victualler/internal/agent/drivers/home"
 	"victualler/internal/agent/drivers/nginx"
 	"victualler/internal/agent/drivers/phpfpm"
 	"victualler/internal/agent/drivers/sysuser"
+	"victualler/internal/agent/sitelog"
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
 	"victualler/internal/render"
@@ -74,10 +77,12 @@ func serve(address, stateDir string) error {
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	slog.SetDefault(log)
 	return agent.Listen(ctx, address, stateDir, log, func(ctx context.Context) (*agent.Agent, error) {
-		config, err := drivers(stateDir)
+		config, web, err := drivers(stateDir)
 		if err != nil {
 			return nil, err
 		}
+		logs := &sitelog.Splitter{Source: render.RequestLog, StateFile: filepath.Join(stateDir, "requests.json"), Homes: home.Dir, Reopen: web.Reopen, Log: log}
+		go logs.Run(ctx)
 		config.Log = log
 		a, err := agent.New(config)
 		if err != nil {
@@ -88,30 +93,35 @@ func serve(address, stateDir string) error {
 }
 
 // drivers is the table of everything an account is made of on a server. A new
-// driver is one line here.
-func drivers(stateDir string) (agent.Config, error) {
+// driver is one line here. The web server is returned besides, as its logs are read.
+func drivers(stateDir string) (agent.Config, *nginx.Driver, error) {
 	c := agent.Config{StateDir: stateDir}
 	addresses, err := ownAddresses()
 	if err != nil {
-		return c, err
+		return c, nil, err
 	}
 	versions := phpfpm.Installed()
 	if len(versions) == 0 {
-		return c, errors.New("no PHP-FPM is installed on this server (Debian's package php-fpm)")
+		return c, nil, errors.New("no PHP-FPM is installed on this server (Debian's package php-fpm)")
 	}
 	const scratch = "/run/victualler-agent"
 	if err := os.MkdirAll(scratch, 0o700); err != nil {
-		return c, err
+		return c, nil, err
 	}
 	server := render.Server{Addresses: addresses, PHP: versions[0]}
 	homes, err := home.New()
 	if err != nil {
-		return c, err
+		return c, nil, err
 	}
-	c.Meter = homes
-	c.Resources = []agent.Resource{&sysuser.Driver{}, homes}
-	c.Programs = []agent.Program{phpfpm.New(server, scratch), nginx.New(server, scratch)}
-	return c, nil
+	certificates, err := certificate.New()
+	if err != nil {
+		return c, nil, err
+	}
+	c.Meter, c.Homes = homes, home.Dir
+	c.Resources = []agent.Resource{&sysuser.Driver{}, homes, certificates}
+	web := nginx.New(server, scratch)
+	c.Programs = []agent.Program{phpfpm.New(server, scratch), web}
+	return c, web, nil
 }
 
 // ownAddresses lists the server's addresses that others can reach.

@@ -226,9 +226,9 @@ func showAccount(ctx context.Context, c *call) error {
 		"server", a.Server+" ("+a.Address+")", "why there", a.Placement, "home", a.Home, "disk", size(a.DiskUsed)+" of "+limit(a.DiskLimit),
 		"opened", local(a.OpenedAt), "features", strings.Join(on, ", "))
 	fmt.Fprintln(c.out)
-	domains := table{{"DOMAIN", "SERVED AS", "DOCUMENT ROOT"}}
+	domains := table{{"DOMAIN", "SERVED AS"}}
 	for _, d := range a.Domains {
-		domains = append(domains, []string{d.Unicode, d.ServedAs, a.Home + "/" + d.Root})
+		domains = append(domains, []string{d.Unicode, servedAs(d)})
 	}
 	if len(a.Domains) > 0 {
 		domains.write(c.out, width(c.out))

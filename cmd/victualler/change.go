@@ -104,10 +104,13 @@ func printEffect(out io.Writer, e api.Effect) {
 			fmt.Fprintf(out, "  %-6s %s\n", line.label, strings.Join(line.texts, ", "))
 		}
 	}
+	for _, text := range e.Changes {
+		fmt.Fprintln(out, " ", text)
+	}
 	if e.Keeps != "" {
 		fmt.Fprintf(out, "  %-6s %s\n", "keeps", e.Keeps)
 	}
-	if len(e.Gains)+len(e.Losses)+len(e.Over) == 0 && e.Keeps == "" {
+	if len(e.Gains)+len(e.Losses)+len(e.Over)+len(e.Changes) == 0 && e.Keeps == "" {
 		fmt.Fprintln(out, "  nothing changes for it")
 	}
 }

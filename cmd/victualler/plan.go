@@ -18,7 +18,7 @@ func init() {
 		command{noun: "plan", verb: "add", args: "NAME", short: "Add a plan", output: true, preview: true,
 			long: "Sizes are written as 500M, 20G or 1.5T. A limit that is left out is 0, or as in the plan named with --like.",
 			flags: append(limitFlags(false), flagInfo{name: "like", value: "PLAN", usage: "take what is left out from this plan"},
-				flagInfo{name: "reseller", value: "NAME", usage: "add it for this reseller"}),
+				flagInfo{name: "reseller", value: "NAME", usage: "add it for this reseller"}, flagInfo{name: "template", value: "NAME", usage: "a template for new sites"}),
 			run: addPlan},
 		command{noun: "plan", verb: "list", short: "List plans", output: true,
 			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of a name"}, {name: "reseller", value: "NAME", usage: "only this reseller's"},
@@ -37,17 +37,21 @@ func init() {
 		command{noun: "plan", verb: "change", args: "PLAN", short: "Change a plan, and with it the accounts on it", output: true, preview: true, waits: true,
 			long: "Only what is named changes. Exceptions stay, and accounts that are held keep their limits. Nothing is deleted: what is over a new limit cannot grow.",
 			flags: append(limitFlags(false), flagInfo{name: "name", value: "NAME", usage: "a new name"},
-				flagInfo{name: "hold", value: "WHICH", usage: "which accounts keep their present limits: none, over (those that would be over a limit) or all"}),
+				flagInfo{name: "hold", value: "WHICH", usage: "which accounts keep their present limits: none, over (those that would be over a limit) or all"},
+				flagInfo{name: "template", value: "NAME", usage: "a template for new sites; - for none"}),
 			run: changePlan},
 		command{noun: "plan", verb: "remove", args: "PLAN", short: "Remove a plan that no account is on", preview: true, flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error { return c.removed(ctx, path(c), "plan "+c.args[0]) }})
 }
 
-func planName(p api.Plan) string {
-	if p.Reseller == "" {
-		return p.Name
+func planName(p api.Plan) string { return qualified(p.Reseller, p.Name) }
+
+// qualified is how something is called that may be a reseller's: RESELLER.NAME where it is.
+func qualified(reseller, name string) string {
+	if reseller == "" {
+		return name
 	}
-	return p.Reseller + "." + p.Name
+	return reseller + "." + name
 }
 
 func (c *call) printPlan(p api.Plan) error {
@@ -57,6 +61,9 @@ func (c *call) printPlan(p api.Plan) error {
 	}
 	for _, f := range plans.AllFeatures {
 		t = append(t, []string{"feature", string(f), map[bool]string{true: "on", false: "off"}[p.Features[f]]})
+	}
+	if p.Template != "" {
+		t = append(t, []string{"new sites follow", "template", p.Template})
 	}
 	if err := c.print(p, t); err != nil {
 		return err
@@ -116,7 +123,7 @@ func addPlan(ctx context.Context, c *call) error {
 		return usageError{"--limits or --like is needed; usage: " + c.usage()}
 	}
 	var p api.Plan
-	previewed, err := c.change(ctx, http.MethodPost, "/plans", api.NewPlan{Name: c.args[0], Reseller: c.value("reseller"), Like: c.value("like"), Limits: limits, Features: features}, &p)
+	previewed, err := c.change(ctx, http.MethodPost, "/plans", api.NewPlan{Name: c.args[0], Reseller: c.value("reseller"), Like: c.value("like"), Limits: limits, Features: features, Template: c.value("template")}, &p)
 	if err != nil || previewed {
 		return err
 	}
@@ -134,7 +141,7 @@ func changePlan(ctx context.Context, c *call) error {
 		return err
 	}
 	var changed api.PlanChanged
-	previewed, err := c.changeIf(ctx, http.MethodPatch, path, api.PlanChange{Name: c.value("name"), Limits: limits, Features: features, Hold: c.value("hold")}, &changed, tag(before.Version))
+	previewed, err := c.changeIf(ctx, http.MethodPatch, path, api.PlanChange{Name: c.value("name"), Limits: limits, Features: features, Hold: c.value("hold"), Template: c.given("template")}, &changed, tag(before.Version))
 	if err != nil || previewed {
 		return err
 	}
@@ -172,7 +179,7 @@ func parseAmount(text string, unit plans.Unit) (plans.Amount, error) {
 		n, err := plans.ParseSize(text)
 		return plans.Of(n), err
 	}
-	n, err := strconv.ParseInt(strings.TrimSuffix(text, "%"), 10, 64)
+	n, err := strconv.ParseInt(strings.TrimRight(text, "%s"), 10, 64)
 	if err != nil {
 		return plans.Amount{}, fmt.Errorf("%q is not a number; write a number or unlimited", text)
 	}

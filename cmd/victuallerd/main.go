@@ -39,8 +39,8 @@ func main() {
 }
 
 type settings struct {
-	listen, database, databaseFile, state, certificate, key string
-	proxies                                                 []netip.Prefix
+	listen, database, databaseFile, state, certificate, key, resolver string
+	proxies                                                           []netip.Prefix
 }
 
 func run(args []string) error {
@@ -52,6 +52,7 @@ func run(args []string) error {
 	flags.StringVar(&c.state, "state", "/var/lib/victuallerd", "`directory` of the sealing key")
 	flags.StringVar(&c.certificate, "tls-certificate", "", "PEM `file`; without it, serve HTTP, on loopback only")
 	flags.StringVar(&c.key, "tls-key", "", "PEM `file` of the certificate's key")
+	flags.StringVar(&c.resolver, "resolver", "", "`address` (host:port) of the resolver through which the world's name service is asked; the machine's own at first")
 	flags.Func("proxy", "`network` of a reverse proxy in front, whose X-Forwarded-For is believed and which speaks HTTPS to people; may be repeated", func(text string) error {
 		network, err := netip.ParsePrefix(text)
 		if address, addressErr := netip.ParseAddr(text); addressErr == nil {
@@ -110,8 +111,12 @@ func open(ctx context.Context, c settings, log *slog.Logger) (*store.Store, *ser
 	sv, err := service.New(ctx, s, key, log)
 	if err != nil {
 		s.Close()
+		return s, sv, err
 	}
-	return s, sv, err
+	if c.resolver != "" {
+		sv.SetResolver(c.resolver)
+	}
+	return s, sv, nil
 }
 
 func resetOperator(ctx context.Context, c settings, name string) error {

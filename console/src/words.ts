@@ -20,6 +20,7 @@ export function amount(n: number | null | undefined, unit: string): string {
   if (n === null) return 'unlimited'
   if (unit === 'bytes') return size(n)
   if (unit === 'percent') return `${n}%`
+  if (unit === 'seconds') return `${n}s`
   return n.toLocaleString('en')
 }
 
@@ -52,7 +53,7 @@ export function readAmount(text: string, unit: string): { value: number | null }
   const t = text.trim()
   if (t === 'unlimited') return { value: null }
   if (unit !== 'bytes') {
-    const n = t.replace(/%$/, '')
+    const n = t.replace(/[%s]$/, '')
     if (!/^\d{1,15}$/.test(n)) return { wrong: `“${text}” is not a number; write a number or unlimited` }
     if (unit === 'percent' && Number(n) > 100) return { wrong: 'a percentage is 0 to 100' }
     return { value: Number(n) }
@@ -73,5 +74,5 @@ export function counted(n: number, what: string): string {
 
 /** Writes the name of a recorded value for people: "limits.disk" is "disk". */
 export function valueName(name: string): string {
-  return name.replace(/^limits\./, '').replace(/^features\./, 'feature ').replaceAll('_', ' ')
+  return name.replace(/^(limits|settings)\./, '').replace(/^features\./, 'feature ').replaceAll('_', ' ')
 }

@@ -30,7 +30,7 @@ func main() {
 // documented are the pictures of the documentation, by who looks.
 var documented = map[string][]string{
 	"": {"accounts=/accounts", "open=/accounts/open", "preview=/accounts/open", "account=/accounts/trust", "servers=/servers", "server=/servers/skua", "operations=/operations",
-		"compare=/plans/compare?plan=skiff&plan=harbour&plan=lighthouse", "plan=/plans/skiff", "reseller=/resellers/guillemot", "events=/events", "people=/people", "handover=/accounts/mowecafe/handover", "me=/me"},
+		"domain=/accounts/boatyard/domains/slipway-boatyard.example", "plan=/plans/skiff", "reseller=/resellers/guillemot", "events=/events", "people=/people", "handover=/accounts/mowecafe/handover", "me=/me"},
 	"tresen": {"branded=/accounts"},
 }
 

@@ -30,7 +30,9 @@ type Config struct {
 	Resources []Resource
 	Programs  []Program
 	Meter     Meter
-	Log       *slog.Logger
+	// Homes is the directory of homes.
+	Homes string
+	Log   *slog.Logger
 }
 
 // Agent is the engine. Make one with [New].
@@ -249,6 +251,13 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest) (changed bool, v
 			verified = append(verified, seen)
 		}
 	}
+	for _, r := range w.agent.Resources {
+		if t, is := r.(Tidier); is {
+			if err := t.Tidy(ctx, m); err != nil {
+				return false, nil, err
+			}
+		}
+	}
 	w.done(strings.Join(verified, "; "))
 	return changed || configured, verified, nil
 }
@@ -285,9 +294,13 @@ func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.M
 		}
 		verified = append(verified, "no "+r.Name())
 	}
+	different, err := w.agent.committer.differences(m, nil)
+	if err != nil {
+		return false, nil, err
+	}
 	for _, p := range w.agent.Programs {
-		if different := w.agent.committer.differences(m)[p]; len(different) > 0 {
-			return false, nil, fmt.Errorf("%s is still there", different[0].Path)
+		if left := different[p]; len(left) > 0 {
+			return false, nil, fmt.Errorf("%s is still there", left[0].Path)
 		}
 		if last == nil || last.Wanted != manifest.Present {
 			continue
@@ -310,7 +323,9 @@ func (w *work) configure(ctx context.Context, m manifest.Manifest) (changed bool
 		w.begin(p.Name())
 	}
 	ch := &change{
-		find: func() (map[Program][]staging.Change, error) { return w.agent.committer.differences(m), nil },
+		find: func(there owned) (map[Program][]staging.Change, error) {
+			return w.agent.committer.differences(m, there)
+		},
 		tell: func(program, detail string) {
 			w.tell(agentlink.Step{Name: program, State: agentlink.StepDone, Detail: detail})
 		},

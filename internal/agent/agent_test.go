@@ -125,9 +125,9 @@ func TestAccountOnServer(t *testing.T) {
 
 	preview, err := c.Preview(ctx, m)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"user", "home", "php-fpm", "nginx", "verify"}, preview.Steps)
-	assert.Len(t, preview.Changes, 4)
-	assert.Contains(t, preview.Changes[3].Diff, "+    server_name ternferries.example www.ternferries.example;")
+	assert.Equal(t, []string{"user", "home", "certificates", "php-fpm", "nginx", "verify"}, preview.Steps)
+	assert.Len(t, preview.Changes, 6)
+	assert.Contains(t, preview.Changes[5].Diff, "+    server_name ternferries.example www.ternferries.example;")
 	_, err = s.Exec(ctx, "id", "ternferries")
 	require.Error(t, err, "a preview makes nothing")
 
@@ -158,7 +158,7 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 	})
 
 	t.Run("nobody sees the agent's own pages", func(t *testing.T) {
-		for _, path := range []string{"/.well-known/victualler/site", "/.well-known/victualler/php", "/.git/config"} {
+		for _, path := range []string{"/.well-known/victualler", "/.git/config"} {
 			status, _ := get(t, s, "ternferries.example", path)
 			assert.Contains(t, []string{"403", "404"}, status, path)
 		}
@@ -224,6 +224,17 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 		assert.Error(t, err, "the user made for it is gone again")
 	})
 
+	t.Run("shared files come back with an account's change", func(t *testing.T) {
+		_, err := s.Exec(ctx, "rm", "-r", "/etc/nginx/victualler/parts", "/etc/nginx/conf.d/victualler.conf", "/etc/php/8.2/fpm/conf.d/90-victualler.ini")
+		require.NoError(t, err)
+		m.Revision++
+		m.PHP.Workers++
+		applied(t, c, m)
+		status, _ := get(t, s, "ternferries.example", "/")
+		assert.Equal(t, "200", status)
+		assert.Empty(t, drift(t, c))
+	})
+
 	t.Run("links cannot lead root astray", func(t *testing.T) {
 		_, err := s.Exec(ctx, "sh", "-ec", `cd /home/ternferries && mkdir /srv/other && rm -r sites/ternferries.example &&
 			setpriv --reuid=ternferries --regid=ternferries --clear-groups ln -s /srv/other sites/ternferries.example`)
@@ -264,7 +275,7 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 			"sh", "-ec", "cd /home/ternferries/sites && btrfs subvolume create 'one two' && btrfs subvolume create 'one two/three' && touch 'one two/three/file'")
 		require.NoError(t, err)
 		r := applied(t, c, closed(m))
-		assert.Len(t, r.Verified, 4)
+		assert.Len(t, r.Verified, 5)
 		for _, trace := range []string{"id ternferries", "getent group ternferries", "ls -d /home/ternferries", "pgrep -U 1000017",
 			"ls /run/php/account-ternferries.sock", "ls /var/spool/cron/crontabs/ternferries", "ls -d /tmp/mine", "ls /tmp/link", "ls /var/tmp/mine", "grep -rl ternferries /etc/nginx /etc/php"} {
 			out, err := s.Exec(ctx, strings.Fields(trace)...)
@@ -273,7 +284,7 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 		_, err = s.Exec(ctx, "test", "-d", "/etc/nginx")
 		assert.NoError(t, err, "a link is taken away, not what it leads to")
 		status, _ := get(t, s, "ternferries.example", "/")
-		assert.Equal(t, "404", status)
+		assert.Equal(t, "421", status)
 		assert.False(t, applied(t, c, closed(m)).Changed)
 		assert.Empty(t, drift(t, c))
 	})

@@ -6,9 +6,12 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/user"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"sync"
+	"syscall"
 	"time"
 
 	"victualler/internal/agent/staging"
@@ -22,9 +25,9 @@ const longestCommit = time.Minute
 // A change is one account's configuration waiting for its commit.
 type change struct {
 	// find lists, by program, what is to be written or removed. It is asked when the
-	// commit begins, for nothing else changes the files from then on; nil
+	// commit begins, for nothing else changes the files from then on, and told which files there are; nil
 	// where only the files that all accounts share matter.
-	find func() (map[Program][]staging.Change, error)
+	find func(there owned) (map[Program][]staging.Change, error)
 	// files are what was found.
 	files map[Program][]staging.Change
 	// done gets the outcome, once.
@@ -132,12 +135,17 @@ func (c *committer) commit(ctx context.Context, group []*change) {
 	// Files that all accounts share are looked at each time, so that they come
 	// back whoever took them away.
 	base := c.baseDifferences()
+	there, err := c.owned() // once for all of the group
+	if err != nil {
+		fail(group, err)
+		return
+	}
 	group = slices.DeleteFunc(group, func(ch *change) bool {
 		if ch.find == nil {
 			return false
 		}
 		var err error
-		ch.files, err = ch.find()
+		ch.files, err = ch.find(there)
 		switch {
 		case err != nil:
 			ch.done <- err
@@ -266,17 +274,51 @@ func (c *committer) touched(group []*change) []Program {
 	return touched
 }
 
-// differences lists, by program, the files of an account that are not as m wants them.
-func (c *committer) differences(m manifest.Manifest) map[Program][]staging.Change {
+// owned lists, by program and sign-in name, the files of accounts that are there.
+type owned map[Program]map[string][]string
+
+// owned looks which files there are.
+func (c *committer) owned() (owned, error) {
+	all := owned{}
+	for _, p := range c.programs {
+		paths, err := p.AccountFiles()
+		if err != nil {
+			return nil, err
+		}
+		all[p] = map[string][]string{}
+		for _, path := range paths {
+			name := p.Owner(path)
+			all[p][name] = append(all[p][name], path)
+		}
+	}
+	return all, nil
+}
+
+// differences lists, by program, the files of an account that are not as m wants them, and those it should not have. There may be nil:
+// then it is looked which files there are.
+func (c *committer) differences(m manifest.Manifest, there owned) (map[Program][]staging.Change, error) {
+	if there == nil {
+		var err error
+		if there, err = c.owned(); err != nil {
+			return nil, err
+		}
+	}
 	different := map[Program][]staging.Change{}
 	for _, p := range c.programs {
-		for _, f := range accountFiles(p, m) {
-			if differs(f) {
-				different[p] = append(different[p], f)
+		wanted := map[string]bool{}
+		for _, f := range p.Files(m) {
+			wanted[f.Path] = true
+			if ch := (staging.Change{Path: f.Path, File: &f}); differs(ch) {
+				different[p] = append(different[p], ch)
+			}
+		}
+		for _, path := range there[p][m.SignInName] {
+			if !wanted[path] {
+				different[p] = append(different[p], staging.Change{Path: path})
 			}
 		}
 	}
-	return different
+	return different, nil
 }
 
 // baseDifferences lists, by program, the shared files that are not as they should be.
@@ -300,24 +342,6 @@ func differs(f staging.Change) bool {
 	return err != nil || string(found) != f.File.Content
 }
 
-// accountFiles lists what a program is to have for an account: files, and for
-// an absent account the removal of what a present one would have.
-func accountFiles(p Program, m manifest.Manifest) []staging.Change {
-	var list []staging.Change
-	if m.Wanted == manifest.Absent {
-		present := m
-		present.Wanted = manifest.Present
-		for _, f := range p.Files(present) {
-			list = append(list, staging.Change{Path: f.Path})
-		}
-		return list
-	}
-	for _, f := range p.Files(m) {
-		list = append(list, staging.Change{Path: f.Path, File: &f})
-	}
-	return list
-}
-
 // swap puts the tested files in place, each one as a whole. The returned
 // function puts back what was there.
 func swap(group []*change) (undo func() error, err error) {
@@ -334,7 +358,10 @@ func swap(group []*change) (undo func() error, err error) {
 			for _, f := range files {
 				old := staging.Change{Path: f.Path}
 				if found, err := os.ReadFile(f.Path); err == nil {
-					old.File = &render.File{Path: f.Path, Mode: 0o644, Content: string(found)}
+					old.File = &render.File{Path: f.Path, Content: string(found)}
+					if old.File.Mode, old.File.Group, err = rightsOf(f.Path); err != nil {
+						return undo, err
+					}
 				}
 				before = append(before, old)
 				if err := place(f); err != nil {
@@ -344,6 +371,23 @@ func swap(group []*change) (undo func() error, err error) {
 		}
 	}
 	return undo, nil
+}
+
+// rightsOf returns a file's mode and group; the group is empty where it is root's.
+func rightsOf(path string) (fs.FileMode, string, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return 0, "", err
+	}
+	gid := info.Sys().(*syscall.Stat_t).Gid
+	if gid == 0 {
+		return info.Mode().Perm(), "", nil
+	}
+	group, err := user.LookupGroupId(strconv.Itoa(int(gid)))
+	if err != nil {
+		return 0, "", err
+	}
+	return info.Mode().Perm(), group.Name, nil
 }
 
 // place writes or removes one file.
@@ -357,7 +401,7 @@ func place(f staging.Change) error {
 	if err := os.MkdirAll(filepath.Dir(f.Path), 0o755); err != nil {
 		return err
 	}
-	return writeFile(f.Path, []byte(f.File.Content), f.File.Mode)
+	return writeFile(f.Path, []byte(f.File.Content), f.File.Mode, f.File.Group)
 }
 
 func fail(group []*change, err error) {

@@ -17,6 +17,7 @@ import (
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/names"
+	"victualler/internal/hosting/sites"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
 )
@@ -43,6 +44,9 @@ func (p *strict) Base() []render.File {
 // Files renders the account's domain, whose first label is its content and, up
 // to a hyphen, its colour.
 func (p *strict) Files(m manifest.Manifest) []render.File {
+	if m.Wanted == manifest.Absent {
+		return nil
+	}
 	content := ""
 	if len(m.Sites) > 0 {
 		content, _, _ = strings.Cut(m.Sites[0].Domain.String(), ".")
@@ -52,6 +56,10 @@ func (p *strict) Files(m manifest.Manifest) []render.File {
 
 func (p *strict) AccountFiles() ([]string, error) {
 	return filepath.Glob(filepath.Join(p.dir, "*.conf"))
+}
+
+func (p *strict) Owner(path string) string {
+	return strings.TrimSuffix(filepath.Base(path), ".conf")
 }
 
 func (p *strict) Test(_ context.Context, staged []staging.Change) error {
@@ -115,7 +123,7 @@ func site(t *testing.T, id int64, label string) manifest.Manifest {
 	d, _, err := names.ParseDomain(label + ".example")
 	require.NoError(t, err)
 	return manifest.Manifest{AccountID: id, SignInName: fmt.Sprintf("a%d", id), Revision: 1, Wanted: manifest.Present, PHP: manifest.PHP{Workers: 1},
-		Sites: []manifest.Site{{Domain: d, Root: "sites/x"}}}
+		Sites: []manifest.Site{{Domain: d, Root: "sites/x", Switches: sites.Defaults()}}}
 }
 
 // together commits manifests as one group and returns the outcomes.
@@ -128,7 +136,7 @@ func together(c *committer, all ...manifest.Manifest) []error {
 	var group sync.WaitGroup
 	for i, m := range all {
 		group.Go(func() {
-			ch := &change{find: func() (map[Program][]staging.Change, error) { return c.differences(m), nil }, tell: func(string, string) {}}
+			ch := &change{find: func(there owned) (map[Program][]staging.Change, error) { return c.differences(m, there) }, tell: func(string, string) {}}
 			defer overs[i]()
 			outcomes[i] = c.submit(ch)
 		})

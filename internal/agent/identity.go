@@ -41,7 +41,7 @@ func (i *identity) keep(to agentlink.Identity) error {
 	if err != nil {
 		return err
 	}
-	if err := writeFile(i.path, text, 0o600); err != nil {
+	if err := writeFile(i.path, text, 0o600, ""); err != nil {
 		return err
 	}
 	i.current = to
@@ -90,7 +90,7 @@ func KeepJoinSecret(stateDir, text string) error {
 	if err := os.MkdirAll(stateDir, 0o700); err != nil {
 		return err
 	}
-	return writeFile(secretPath(stateDir), []byte(secret.String()+"\n"), 0o600)
+	return writeFile(secretPath(stateDir), []byte(secret.String()+"\n"), 0o600, "")
 }
 
 // enrol waits for a join secret, then for the service, and keeps the identity.

@@ -24,6 +24,12 @@ type Resource interface {
 	Remove(ctx context.Context, m manifest.Manifest) error
 }
 
+// A Tidier is a resource that leaves things behind which configuration in force may still name. Tidy takes
+// them away once nothing does.
+type Tidier interface {
+	Tidy(ctx context.Context, m manifest.Manifest) error
+}
+
 // A Program reads configuration files and serves accounts by them. Many
 // accounts share one test and one reload (see commit.go).
 type Program interface {
@@ -35,6 +41,8 @@ type Program interface {
 	Files(m manifest.Manifest) []render.File
 	// AccountFiles lists the files of any accounts that are there.
 	AccountFiles() ([]string, error)
+	// Owner tells to whose account one of those files belongs, by its name alone: the sign-in name.
+	Owner(path string) string
 	// Test has the program read its whole configuration, with the staged files
 	// in the place of the present ones. The error holds the program's own words.
 	Test(ctx context.Context, staged []staging.Change) error

@@ -49,6 +49,12 @@ func (a *Agent) Handler(own *identity) http.Handler {
 		n, err := a.Clear()
 		answer(w, agentlink.Cleared{Files: n}, err)
 	})
+	mux.HandleFunc("POST /v1/log", func(w http.ResponseWriter, r *http.Request) {
+		if asked, ok := read[agentlink.LogRequest](w, r); ok {
+			page, err := a.SiteLog(r.Context(), asked)
+			answer(w, page, err)
+		}
+	})
 	mux.HandleFunc("POST /v1/apply", func(w http.ResponseWriter, r *http.Request) {
 		m, ok := read[manifest.Manifest](w, r)
 		if !ok {

@@ -10,8 +10,10 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"os/user"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -133,7 +135,7 @@ func (s *state) newProgram() (bool, error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return false, err
 	}
-	return len(s.all()) > 0, writeFile(path, []byte(mine), 0o600)
+	return len(s.all()) > 0, writeFile(path, []byte(mine), 0o600, "")
 }
 
 func (s *state) path(kind, name string) string { return filepath.Join(s.dir, kind, name+".json") }
@@ -167,18 +169,23 @@ func (s *state) write(kind string, m manifest.Manifest) error {
 	if err != nil {
 		return err
 	}
-	return writeFile(s.path(kind, m.SignInName), text, 0o600)
+	return writeFile(s.path(kind, m.SignInName), text, 0o600, "")
 }
 
 // writeFile replaces a file as a whole: after a crash either the old or the
 // new content is there.
-func writeFile(path string, content []byte, mode fs.FileMode) error {
+func writeFile(path string, content []byte, mode fs.FileMode, group string) error {
 	dir := filepath.Dir(path)
 	f, err := os.CreateTemp(dir, ".new-*")
 	if err != nil {
 		return err
 	}
 	defer os.Remove(f.Name())
+	if group != "" {
+		if err := chgrp(f, group); err != nil {
+			return fmt.Errorf("write %s: %w", path, err)
+		}
+	}
 	_, err = f.Write(content)
 	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
 	if err != nil {
@@ -188,6 +195,18 @@ func writeFile(path string, content []byte, mode fs.FileMode) error {
 		return err
 	}
 	return syncDir(dir)
+}
+
+func chgrp(f *os.File, name string) error {
+	group, err := user.LookupGroup(name)
+	if err != nil {
+		return err
+	}
+	gid, err := strconv.Atoi(group.Gid)
+	if err != nil {
+		return err
+	}
+	return f.Chown(-1, gid)
 }
 
 func syncDir(dir string) error {

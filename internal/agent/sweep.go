@@ -11,6 +11,7 @@ import (
 
 	"github.com/pmezard/go-difflib/difflib"
 
+	"victualler/internal/agent/sitelog"
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
 	"victualler/internal/manifest"
@@ -24,8 +25,12 @@ func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 	if err != nil {
 		a.Log.Warn("disk use not measured", "reason", err)
 	}
+	there, err := a.committer.owned()
+	if err != nil {
+		return sweep, err
+	}
 	for _, m := range a.state.all() {
-		drift, err := a.drift(ctx, m)
+		drift, err := a.drift(ctx, m, there)
 		if err != nil {
 			return sweep, fmt.Errorf("account %s: %w", m.SignInName, err)
 		}
@@ -47,7 +52,7 @@ func (a *Agent) Preview(ctx context.Context, m manifest.Manifest) (agentlink.Pre
 	if err := admit(m, a.state.last(m.SignInName)); err != nil {
 		return agentlink.Preview{}, err
 	}
-	drift, err := a.drift(ctx, m)
+	drift, err := a.drift(ctx, m, nil)
 	preview := agentlink.Preview{Changes: drift, Steps: []string{}}
 	for _, r := range a.Resources {
 		preview.Steps = append(preview.Steps, r.Name())
@@ -67,7 +72,7 @@ func (a *Agent) Preview(ctx context.Context, m manifest.Manifest) (agentlink.Pre
 }
 
 // drift lists the differences between m and what is found, resources first.
-func (a *Agent) drift(ctx context.Context, m manifest.Manifest) ([]agentlink.Drift, error) {
+func (a *Agent) drift(ctx context.Context, m manifest.Manifest, there owned) ([]agentlink.Drift, error) {
 	drifts := []agentlink.Drift{}
 	for _, r := range a.Resources {
 		found, err := r.Check(ctx, m)
@@ -76,7 +81,10 @@ func (a *Agent) drift(ctx context.Context, m manifest.Manifest) ([]agentlink.Dri
 		}
 		drifts = append(drifts, found...)
 	}
-	different := a.committer.differences(m)
+	different, err := a.committer.differences(m, there)
+	if err != nil {
+		return nil, err
+	}
 	for _, p := range a.Programs {
 		for _, f := range different[p] {
 			drifts = append(drifts, fileDrift(p.Name(), f))
@@ -114,10 +122,22 @@ func lines(text string) []string {
 	return list
 }
 
+// SiteLog returns a part of a site's access log. Only sites of accounts in force have one.
+func (a *Agent) SiteLog(ctx context.Context, asked agentlink.LogRequest) (agentlink.LogPage, error) {
+	m := a.state.last(asked.SignInName)
+	if m == nil || m.AccountID != asked.AccountID || !slices.ContainsFunc(m.Sites, func(s manifest.Site) bool { return s.Domain.String() == asked.Domain }) {
+		return agentlink.LogPage{}, fmt.Errorf("account %s has no site %s here", asked.SignInName, asked.Domain)
+	}
+	ctx, cancel := context.WithTimeout(ctx, min(asked.Wait, agentlink.LongestLogWait))
+	defer cancel()
+	page, err := sitelog.Read(ctx, a.Homes, m.SignInName, asked.Domain, asked.Lines, asked.After)
+	return agentlink.LogPage(page), err
+}
+
 // Clear removes files in the directories of ours that no account in force has,
 // and puts shared files right, tested like every change. It returns how many.
 func (a *Agent) Clear() (int, error) {
-	ch := &change{find: a.unowned, tell: func(string, string) {}}
+	ch := &change{find: func(owned) (map[Program][]staging.Change, error) { return a.unowned() }, tell: func(string, string) {}}
 	err := a.committer.submit(ch)
 	n := 0
 	for _, files := range ch.files {
@@ -142,27 +162,21 @@ func (a *Agent) strays() ([]agentlink.Drift, error) {
 // files that no account in force has go, shared files come back.
 func (a *Agent) unowned() (map[Program][]staging.Change, error) {
 	wrong := a.committer.baseDifferences()
-	there := map[Program][]string{}
-	for _, p := range a.Programs {
-		paths, err := p.AccountFiles()
-		if err != nil {
-			return nil, err
-		}
-		there[p] = paths
+	there, err := a.committer.owned()
+	if err != nil {
+		return nil, err
 	}
 	// Asked after the files were listed, so that what is being made now is known.
 	known := map[string]bool{}
 	for _, m := range append(a.state.all(), a.state.underWay()...) {
-		for _, p := range a.Programs {
-			for _, f := range p.Files(m) {
-				known[f.Path] = true
-			}
-		}
+		known[m.SignInName] = known[m.SignInName] || m.Wanted == manifest.Present
 	}
-	for p, paths := range there {
-		for _, path := range paths {
-			if !known[path] {
-				wrong[p] = append(wrong[p], staging.Change{Path: path})
+	for p, files := range there {
+		for name, paths := range files {
+			for _, path := range paths {
+				if !known[name] {
+					wrong[p] = append(wrong[p], staging.Change{Path: path})
+				}
 			}
 		}
 	}

@@ -108,6 +108,12 @@ func (c *Client) Clear(ctx context.Context) (Cleared, error) {
 	return cleared, c.call(ctx, "/v1/clear", nil, &cleared)
 }
 
+// SiteLog asks for a part of a site's access log.
+func (c *Client) SiteLog(ctx context.Context, asked LogRequest) (LogPage, error) {
+	var p LogPage
+	return p, c.call(ctx, "/v1/log", asked, &p)
+}
+
 // Apply has m applied, tells each step as it happens, and returns the receipt.
 // A receipt with a failure is no error of the call.
 func (c *Client) Apply(ctx context.Context, m manifest.Manifest, tell func(Step)) (Receipt, error) {

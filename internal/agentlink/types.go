@@ -103,6 +103,26 @@ type Cleared struct {
 	Files int `json:"files"`
 }
 
+// LogRequest asks for a part of a site's access log: the last lines, or those after a place.
+type LogRequest struct {
+	AccountID  int64  `json:"account_id"`
+	SignInName string `json:"sign_in_name"`
+	Domain     string `json:"domain"`
+	Lines      int    `json:"lines"`
+	// After is the “next” of an earlier page; with it, the agent waits up to Wait for lines.
+	After string        `json:"after,omitempty"`
+	Wait  time.Duration `json:"wait,omitempty"`
+}
+
+// LongestLogWait is how long an agent waits for lines.
+const LongestLogWait = 25 * time.Second
+
+// LogPage is a part of a site's access log.
+type LogPage struct {
+	Lines []string `json:"lines"`
+	Next  string   `json:"next"`
+}
+
 // AccountState is one account as the agent finds it.
 type AccountState struct {
 	AccountID  int64           `json:"account_id"`

@@ -194,20 +194,10 @@ type Suspend struct {
 	Why string `json:"why" minLength:"1" maxLength:"500" doc:"The reason; whoever signs in is told."`
 }
 
-// Domain is a name attached to an account.
-type Domain struct {
-	Name     string `json:"name" doc:"In A-labels."`
-	Unicode  string `json:"unicode" doc:"As people read it."`
-	ServedAs string `json:"served_as" enum:"site,mirror,redirect,dns-only"`
-	CountsAs string `json:"counts_as" enum:"domains,subdomains,mirrors" doc:"The limit that it counts against."`
-	Main     bool   `json:"main"`
-	Root     string `json:"root" doc:"Document root, relative to the home."`
-}
-
 // Allowed is one limit of an allowance.
 type Allowed struct {
 	Key      string `json:"key"`
-	Unit     string `json:"unit" enum:"bytes,count,percent"`
+	Unit     string `json:"unit" enum:"bytes,count,percent,seconds"`
 	What     string `json:"what" doc:"The limit in words."`
 	Bound    bool   `json:"bound" doc:"Whether it bounds one thing or a rate, and is not used up."`
 	Value    *int64 `json:"value" doc:"Null is unlimited."`
@@ -255,13 +245,6 @@ type DomainCheck struct {
 	Corrections []string `json:"corrections" doc:"What was put right."`
 	SignInName  string   `json:"sign_in_name" doc:"A sign-in name that is free."`
 	Taken       string   `json:"taken,omitempty" doc:"Why the domain cannot be used; absent if it can."`
-}
-
-// DomainAdded is a domain that is being added.
-type DomainAdded struct {
-	Domain      Domain   `json:"domain"`
-	Corrections []string `json:"corrections" doc:"What was put right in the domain."`
-	Operation   int64    `json:"operation" doc:"Number of the operation that has it served."`
 }
 
 // CloseAccount confirms that an account is to be closed.

@@ -271,6 +271,7 @@ type Settings struct {
 	MailName       string   `json:"mail_name,omitempty" doc:"Sign-in name there."`
 	MailPassword   bool     `json:"mail_password" doc:"Whether there is a password for it; it cannot be looked up."`
 	Sender         string   `json:"sender" doc:"Address of notices."`
+	Operation      int64    `json:"operation,omitempty" doc:"Number of the operation that tells the servers, whose own pages show it."`
 	Version        int64    `json:"version" doc:"Counts changes; the ETag."`
 }
 

@@ -31,6 +31,7 @@ type Effect struct {
 	Gains   []string `json:"gains" doc:"What it gets more of."`
 	Losses  []string `json:"losses" doc:"What it gets less of. Nothing is ever deleted."`
 	Over    []string `json:"over" doc:"What it uses more of than it would be allowed, and by how much: it cannot grow there."`
+	Changes []string `json:"changes,omitempty" doc:"What is served differently."`
 	Keeps   string   `json:"keeps,omitempty" doc:"Why nothing changes for it, if so."`
 }
 

@@ -13,6 +13,7 @@ type Plan struct {
 	Reseller string          `json:"reseller,omitempty" doc:"Whose plan it is; absent for the operator's."`
 	Limits   plans.Limits    `json:"limits" doc:"An amount for every limit."`
 	Features plans.Features  `json:"features" doc:"Whether each feature is on."`
+	Template string          `json:"template,omitempty" doc:"The template that new sites follow."`
 	Accounts int64           `json:"accounts" doc:"How many accounts are on the plan."`
 	Warnings []refusal.Field `json:"warnings" doc:"What can be kept but will not work in practice."`
 	Version  int64           `json:"version" doc:"Counts changes; the ETag."`
@@ -27,7 +28,7 @@ type LimitList struct {
 // LimitInfo describes a limit.
 type LimitInfo struct {
 	Key   string `json:"key"`
-	Unit  string `json:"unit" enum:"bytes,count,percent"`
+	Unit  string `json:"unit" enum:"bytes,count,percent,seconds"`
 	What  string `json:"what" doc:"The limit in words."`
 	Bound bool   `json:"bound" doc:"Whether it bounds one thing or a rate, and is not used up."`
 }
@@ -51,6 +52,7 @@ type NewPlan struct {
 	Like     string         `json:"like,omitempty" maxLength:"81" doc:"A plan from which everything is taken that is left out here."`
 	Limits   plans.Limits   `json:"limits,omitempty" doc:"Amounts; a limit that is left out is 0, null is unlimited."`
 	Features plans.Features `json:"features,omitempty" doc:"Switches; a feature that is left out is off."`
+	Template string         `json:"template,omitempty" maxLength:"81" doc:"A template for new sites."`
 }
 
 // PlanChange changes a plan; what is absent stays.
@@ -58,6 +60,7 @@ type PlanChange struct {
 	Name     string         `json:"name,omitempty" maxLength:"40" doc:"A new name."`
 	Limits   plans.Limits   `json:"limits,omitempty" doc:"The limits to change; null is unlimited."`
 	Features plans.Features `json:"features,omitempty" doc:"The features to switch."`
+	Template *string        `json:"template,omitempty" maxLength:"81" doc:"A template for new sites, empty for none. Sites that are there stay with theirs."`
 	Hold     string         `json:"hold,omitempty" enum:"none,over,all" doc:"Which accounts stay on their present limits: none (the default), those that would be over the new ones, or all."`
 }
 
@@ -86,7 +89,7 @@ type ComparisonRow struct {
 	Limit   string   `json:"limit,omitempty" doc:"Key of the limit, if it is one."`
 	Feature string   `json:"feature,omitempty" doc:"The feature, if it is one."`
 	What    string   `json:"what" doc:"In words."`
-	Unit    string   `json:"unit,omitempty" enum:"bytes,count,percent"`
+	Unit    string   `json:"unit,omitempty" enum:"bytes,count,percent,seconds"`
 	Amounts []*int64 `json:"amounts,omitempty" doc:"For each plan; null is unlimited."`
 	On      []bool   `json:"on,omitempty" doc:"For each plan."`
 	Differs bool     `json:"differs" doc:"Whether the plans are not all the same here."`
@@ -191,6 +194,7 @@ type ResellerChange struct {
 	Measure  string         `json:"measure,omitempty" enum:"allotted,used"`
 	Limits   plans.Limits   `json:"limits,omitempty" doc:"The limits of the share to change; null is unlimited."`
 	Features plans.Features `json:"features,omitempty" doc:"The features to switch."`
+	Template *string        `json:"template,omitempty" maxLength:"81" doc:"A template for new sites, empty for none. Sites that are there stay with theirs."`
 	Over     string         `json:"over,omitempty" enum:"keep" doc:"What becomes of what is given out beyond the new share: “keep” leaves it: no account can use more than the share itself, and nothing more can be given out there."`
 }
 
@@ -213,7 +217,7 @@ type Share struct {
 // ShareLine is one limit of a share.
 type ShareLine struct {
 	Key      string `json:"key"`
-	Unit     string `json:"unit" enum:"bytes,count,percent"`
+	Unit     string `json:"unit" enum:"bytes,count,percent,seconds"`
 	What     string `json:"what" doc:"The limit in words."`
 	Bound    bool   `json:"bound" doc:"Whether it bounds each account instead of being shared out."`
 	Share    *int64 `json:"share" doc:"Null is unlimited."`
@@ -252,6 +256,7 @@ type BrandInForce struct {
 	OnBar      string `json:"on_bar" doc:"Colour of text on the bar; empty with the bar's colour."`
 	DarkAccent string `json:"dark_accent" doc:"The accent on dark paper."`
 	Logo       string `json:"logo,omitempty" doc:"Path of the logo, if there is one."`
+	Operation  int64  `json:"operation,omitempty" doc:"Number of the operation that tells the servers, whose own pages show it."`
 	Version    int64  `json:"version" doc:"Counts changes; the ETag."`
 }
 
@@ -300,11 +305,6 @@ type CustomerPage struct {
 // Notes are what staff has written down about a customer, for itself.
 type Notes struct {
 	Notes string `json:"notes" maxLength:"20000"`
-}
-
-// NewDomain adds a domain to an account.
-type NewDomain struct {
-	Domain string `json:"domain" minLength:"1" maxLength:"2048" doc:"As typed; what has only one meaning is put right."`
 }
 
 // Handover is what a customer needs to know to start. It holds no password.

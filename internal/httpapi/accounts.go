@@ -127,25 +127,5 @@ func init() {
 				sheet, err := a.service.MailHandover(ctx, who, in.Account)
 				return sheet, 0, err
 			})
-		registerChange(a, route{id: "add-domain", method: http.MethodPost, path: "/accounts/{account}/domains", summary: "Add a domain", permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
-			description: "Served as a site of its own. A name below one of the account's own domains counts as a subdomain."},
-			func(ctx context.Context, who service.Actor, in *struct {
-				AccountPath
-				Previewable
-				Body api.NewDomain
-			}) (api.DomainAdded, int64, error) {
-				added, err := a.service.AddDomain(ctx, who, in.Account, in.Body)
-				return added, added.Operation, err
-			})
-		registerChange(a, route{id: "remove-domain", method: http.MethodDelete, path: "/accounts/{account}/domains/{domain}", summary: "Remove a domain", permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
-			description: "Its files stay where they are."},
-			func(ctx context.Context, who service.Actor, in *struct {
-				AccountPath
-				Domain string `path:"domain" maxLength:"300"`
-				Previewable
-			}) (api.Started, int64, error) {
-				started, err := a.service.RemoveDomain(ctx, who, in.Account, in.Domain)
-				return started, started.Operation, err
-			})
 	})
 }

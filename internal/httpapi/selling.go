@@ -141,7 +141,7 @@ func init() {
 					return api.BrandInForce{}, 0, err
 				}
 				b, err := a.service.KeepBrand(ctx, who, in.Reseller, version, in.Body)
-				return b, 0, err
+				return b, b.Operation, err
 			})
 		registerChange(a, route{id: "keep-logo", method: http.MethodPut, path: "/resellers/{reseller}/brand/logo", summary: "Change a reseller's logo", permission: rights.BrandChange, tag: tag,
 			description: "The body is the image: PNG, WebP or SVG, at most 256 KiB. An SVG is written anew from what is harmless."},

@@ -34,7 +34,7 @@ func init() {
 					return api.Settings{}, 0, err
 				}
 				s, err := a.service.ChangeSettings(ctx, who, version, in.Body)
-				return s, 0, err
+				return s, s.Operation, err
 			})
 		register(a, route{id: "test-mail", method: http.MethodPost, path: "/settings/test-mail", summary: "Send a message to see whether mail goes out", permission: rights.SettingsChange, tag: tag, status: http.StatusNoContent,
 			description: "Answers when the mail server has taken it, with what it says if it has not."},

@@ -4,12 +4,16 @@
 package manifest
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
-	"path"
 	"regexp"
+	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"victualler/internal/hosting/names"
+	"victualler/internal/hosting/sites"
 )
 
 // Wanted says whether the account is to be on the server at all.
@@ -35,10 +39,35 @@ type Manifest struct {
 	// Wanted is Absent for a closed account; the parts below are then empty.
 	Wanted Wanted `json:"wanted"`
 	// Suspended says that the sites show a notice instead of their content; everything stays.
-	Suspended bool   `json:"suspended,omitempty"`
-	Home      Home   `json:"home"`
-	PHP       PHP    `json:"php"`
-	Sites     []Site `json:"sites"`
+	Suspended bool `json:"suspended,omitempty"`
+	// Brand is how the pages that the server itself shows for the account's sites look.
+	Brand Brand  `json:"brand,omitzero"`
+	Home  Home   `json:"home"`
+	PHP   PHP    `json:"php"`
+	Sites []Site `json:"sites"`
+}
+
+// Brand is whose pages they are that a server shows in the place of a site's own.
+type Brand struct {
+	Title  string `json:"title,omitempty"`
+	Footer string `json:"footer,omitempty"`
+	// Accent is a colour such as #1f5f7a; empty is the usual one.
+	Accent string `json:"accent,omitempty"`
+}
+
+var colour = regexp.MustCompile(`^#[0-9a-f]{6}$`)
+
+// Check refuses a brand that must not reach a server's files.
+func (b Brand) Check() error {
+	for _, text := range []string{b.Title, b.Footer} {
+		if len(text) > 1000 || !utf8.ValidString(text) || strings.ContainsFunc(text, func(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\r' && r != '\t' }) {
+			return fmt.Errorf("brand: %q cannot be shown", text)
+		}
+	}
+	if b.Accent != "" && !colour.MatchString(b.Accent) {
+		return fmt.Errorf("brand: %q is no colour", b.Accent)
+	}
+	return nil
 }
 
 // Home is the account's directory.
@@ -57,22 +86,56 @@ type PHP struct {
 type Site struct {
 	// Domain is the site's main name. The site answers for it and for "www." before it.
 	Domain names.Domain `json:"domain"`
+	// Redirect sends all visitors elsewhere; the members below are then empty.
+	Redirect *sites.Redirection `json:"redirect,omitempty"`
+	// MirrorOf is the domain whose content is shown; empty for a site of its own.
+	MirrorOf string `json:"mirror_of,omitempty"`
 	// Root is the document root, relative to the home, such as "sites/ferries.example".
-	Root string `json:"root"`
+	Root string `json:"root,omitempty"`
+	// MovedFrom is a former document root whose files are wanted at Root, if there is nothing there yet.
+	MovedFrom string `json:"moved_from,omitempty"`
 	// Starter asks for a page that says the site is ready, if the document root is empty or missing.
-	Starter bool `json:"starter"`
+	Starter  bool           `json:"starter,omitempty"`
+	Switches sites.Switches `json:"switches,omitzero"`
+	Folders  []sites.Folder `json:"folders,omitempty"`
+}
+
+// UnmarshalJSON reads a site. A setting that is not in it, because whoever wrote it did not know it yet, has its default.
+func (s *Site) UnmarshalJSON(text []byte) error {
+	type plain Site
+	read := plain{Switches: sites.Defaults()}
+	if err := json.Unmarshal(text, &read); err != nil {
+		return err
+	}
+	if read.Redirect != nil {
+		read.Switches = sites.Switches{}
+	}
+	*s = Site(read)
+	return nil
 }
 
 // Names returns every name the site answers for.
-func (s Site) Names() []string { return []string{s.Domain.String(), "www." + s.Domain.String()} }
+func (s Site) Names() []string { return []string{s.Domain.String(), s.WWW()} }
+
+// WWW is the name with "www." before it.
+func (s Site) WWW() string { return "www." + s.Domain.String() }
+
+// PHPSites lists the sites in whose directories PHP runs: each directory once.
+func (m Manifest) PHPSites() []Site {
+	var list []Site
+	for _, s := range m.Sites {
+		if s.Redirect == nil && s.MirrorOf == "" && s.Switches.PHP {
+			list = append(list, s)
+		}
+	}
+	return list
+}
 
 // HomePath returns the home's absolute path on every server.
 func (m Manifest) HomePath() string { return "/home/" + m.SignInName }
 
 // RootFor proposes the document root for a domain.
 func RootFor(d names.Domain) string { return "sites/" + d.String() }
-
-var rootPart = regexp.MustCompile(`^[a-z0-9_][a-zA-Z0-9._-]{0,249}$`)
 
 // Validate refuses a manifest that must not reach a server's files. The
 // service never makes such a manifest; the agent checks all the same, because
@@ -104,6 +167,9 @@ func (m Manifest) Validate() error {
 	if m.Home.DiskLimit != nil && *m.Home.DiskLimit < 0 {
 		wrong("home.disk_limit cannot be negative")
 	}
+	if err := m.Brand.Check(); err != nil {
+		errs = append(errs, err)
+	}
 	seen := map[string]bool{}
 	for _, s := range m.Sites {
 		if s.Domain.String() == "" {
@@ -113,25 +179,31 @@ func (m Manifest) Validate() error {
 			wrong("the domain %s stands twice", s.Domain)
 		}
 		seen[s.Domain.String()] = true
-		if !validRoot(s.Root) {
-			wrong("document root %q is not a plain path below the home", s.Root)
+		if s.Redirect != nil {
+			if err := s.Redirect.Check(); err != nil {
+				wrong("%s: %w", s.Domain, err)
+			}
+			continue
+		}
+		wrongRoot := sites.CheckRoot(s.Root)
+		if s.MovedFrom != "" {
+			wrongRoot = errors.Join(wrongRoot, sites.CheckRoot(s.MovedFrom))
+		}
+		if err := errors.Join(wrongRoot, s.Switches.Check(), sites.CheckRawIn(s.Switches.Raw, m.HomePath())); err != nil {
+			wrong("%s: %w", s.Domain, err)
+		}
+		protected := map[string]bool{}
+		for _, f := range s.Folders {
+			if err := f.Check(); err != nil {
+				wrong("%s: folder %q: %w", s.Domain, f.Path, err)
+			}
+			if protected[f.Path] {
+				wrong("%s: folder %q stands twice", s.Domain, f.Path)
+			}
+			protected[f.Path] = true
 		}
 	}
 	return errors.Join(errs...)
-}
-
-// validRoot accepts relative paths of plain names only: no "..", no hidden
-// directory, nothing that any configuration language would read as syntax.
-func validRoot(root string) bool {
-	if root == "" || len(root) > 512 || path.Clean(root) != root {
-		return false
-	}
-	for dir := root; dir != "."; dir = path.Dir(dir) {
-		if !rootPart.MatchString(path.Base(dir)) {
-			return false
-		}
-	}
-	return true
 }
 
 // firstUID is added to an account's number to get its user's: above every

@@ -2,145 +2,398 @@ package render
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
+	"victualler/internal/hosting/sites"
 	"victualler/internal/manifest"
 )
 
 // Where nginx's files are.
 const (
 	NGINXBaseFile   = "/etc/nginx/conf.d/victualler.conf"
-	NGINXAccountDir = "/etc/nginx/victualler/accounts"
+	NGINXDir        = "/etc/nginx/victualler"
+	NGINXAccountDir = NGINXDir + "/accounts"
+	// NGINXPartDir holds what sites include. It lies beside the accounts' directory and not above it: staged files
+	// are laid over each directory, and Linux allows no more layers over what is laid over already.
+	NGINXPartDir = NGINXDir + "/parts"
+	// TLSDir holds a directory for each account with the certificates of its sites, readable for root alone.
+	TLSDir = NGINXDir + "/tls"
+	// PageDir holds the pages that all sites of a server show where they have none of their own.
+	PageDir = "/var/lib/victualler-pages"
+	// RequestLog is where nginx writes the requests of all sites; the agent sorts them into the homes.
+	RequestLog = "/var/log/victualler/requests.log"
+	// ChallengeDir is below where answers to an authority's challenges lie (RFC 8555, section 8.3), for all names.
+	ChallengeDir = "/var/lib/victualler-challenges"
 )
 
-// Paths under which a site tells, to its own server only, which rendering of it
-// is loaded: by nginx, and by PHP (RFC 8615 reserves /.well-known/).
+// webGroup is the group of the web server's workers on Debian.
+const webGroup = "www-data"
+
+// CheckPath is where a site tells, to its own server only, which rendering of it is loaded: that of nginx in the header, that of
+// PHP's pool in the body (RFC 8615 reserves /.well-known/). Every location of a site costs nginx some 10 KB of memory in each
+// process, so there is one for both.
 const (
-	SiteCheckPath = "/.well-known/victualler/site"
-	PHPCheckPath  = "/.well-known/victualler/php"
+	CheckPath   = "/.well-known/victualler"
+	CheckHeader = "X-Loaded"
 )
+
+const baseHeading = "# Written by victualler-agent when it starts.\n"
 
 // NGINXBase renders what all sites of a server share: the answer to names that
-// no site has.
-func NGINXBase() []File {
-	return []File{{Path: NGINXBaseFile, Mode: 0o644, Content: `# Written by victualler-agent when it starts.
-server_names_hash_max_size 65536;
+// no site has, and the parts that sites include.
+func NGINXBase(s Server) []File {
+	base := func(path, content string) File { return File{Path: path, Mode: 0o644, Content: baseHeading + content} }
+	own := "allow 127.0.0.1; allow ::1;"
+	bare := ""
+	for _, a := range s.Addresses {
+		own += " allow " + a.String() + ";"
+		if a.Is6() {
+			bare += ` "[` + a.String() + `]"`
+		} else {
+			bare += " " + a.String()
+		}
+	}
+	neutral := func(status int, title, text string) string {
+		return fmt.Sprintf(`    access_log off;
+    default_type "text/html; charset=utf-8";
+    include %s/challenge.conf;
+    location / {
+        return %d %s;
+    }
+}
+`, NGINXPartDir, status, quotePage(page(title, "", signal, text)))
+	}
+	content := `server_names_hash_max_size 65536;
 server_names_hash_bucket_size 512;
+ssl_session_cache shared:victualler:10m;
+ssl_session_timeout 1d;
+server_tokens off; # which version answers is nobody's business
 
-# The address itself and names nobody has: never somebody's site.
+# Account and site, and then the line that the site's own log gets.
+log_format sites escape=default '$log_site $remote_addr - $remote_user [$time_local] "$request" $status $body_bytes_sent "$http_referer" "$http_user_agent"';
+uninitialized_variable_warn off; # a request that is none has no site, and most have no method to be told
+
+# The path as it was asked for: what nginx makes of it would lose what is escaped in it.
+map $request_uri $sent_path {
+    default /;
+    "~^(?<before_query>/[^?]*)" $before_query;
+}
+
+# Names nobody has: never somebody's site (RFC 9110, section 15.5.20), and over TLS no certificate of somebody's (RFC 6066, section 3).
 server {
     listen 80 default_server;
     listen [::]:80 default_server;
+    listen 443 ssl http2 default_server;
+    listen [::]:443 ssl http2 default_server;
     server_name _;
-    access_log off;
-    default_type text/plain;
-    return 404 "No site is served under this name here.\n";
-}
-
-include ` + NGINXAccountDir + `/*.conf;
-`}}
-}
-
-// NGINX renders the virtual hosts of one account; none for an absent one.
-func NGINX(m manifest.Manifest, s Server) []File {
-	if m.Wanted == manifest.Absent {
-		return nil
-	}
-	var b strings.Builder
-	b.WriteString(heading("#", m))
-	for _, site := range m.Sites {
-		writeSite(&b, m, site, s)
-	}
-	return []File{{Path: NGINXAccountDir + "/" + m.SignInName + ".conf", Mode: 0o644, Content: withFingerprint(b.String())}}
-}
-
-// NGINXFingerprint returns what a site of the account answers under
-// [SiteCheckPath] when nginx has loaded the rendering of m.
-func NGINXFingerprint(m manifest.Manifest, s Server) string {
-	return answered(NGINX(m, s), "return 200 \"")
-}
-
-// answered finds the text after a marker in the only file, up to a quote or line end.
-func answered(files []File, marker string) string {
-	if len(files) == 0 {
-		return ""
-	}
-	_, rest, _ := strings.Cut(files[0].Content, marker)
-	if end := strings.IndexAny(rest, "\"\n"); end >= 0 {
-		rest = rest[:end]
-	}
-	return rest
-}
-
-func writeSite(b *strings.Builder, m manifest.Manifest, site manifest.Site, s Server) {
-	fmt.Fprintf(b, `
+    set $log_site ""; # so that it is known where there is no site
+    ssl_reject_handshake on;
+    ssl_protocols TLSv1.2 TLSv1.3;
+` + neutral(421, "Not served here", "<p>No site is served under this name on this server.</p>\n<p>If the name is yours: it leads here, and here it belongs to no account yet.</p>")
+	if bare != "" {
+		content += `
+# The bare address.
 server {
     listen 80;
     listen [::]:80;
-    server_name %s;
-    root %s/%s;
-    index index.php index.html;
+    server_name` + bare + `;
+` + neutral(404, "A web server", "<p>This address serves many sites, each under its own name. The address alone shows none of them.</p>")
+	}
+	content += "\ninclude " + NGINXAccountDir + "/*.conf;\n"
+	return append(errorPages(), []File{
+		base(NGINXBaseFile, content),
+		base(NGINXPartDir+"/own.conf", own+" deny all;\nauth_basic off;\naccess_log off;\ndefault_type text/plain;\n"),
+		base(NGINXPartDir+"/challenge.conf", `# Authorities ask here, whatever else becomes of requests (RFC 8555, section 8.3).
+location ^~ /.well-known/acme-challenge/ {
+    root `+ChallengeDir+`;
+    auth_basic off;
+    default_type text/plain;
+    try_files $uri =404;
+}
+`),
+		base(NGINXPartDir+"/errors.conf", errorsConf()),
+		base(NGINXPartDir+"/suspended.conf", suspendedPage()),
+		base(NGINXPartDir+"/tls.conf", "listen 443 ssl http2;\nlisten [::]:443 ssl http2;\nssl_protocols TLSv1.2 TLSv1.3;\nssl_prefer_server_ciphers off;\n"),
+		base(NGINXPartDir+"/compress.conf", `gzip on;
+gzip_vary on;
+gzip_min_length 1000;
+gzip_proxied any;
+gzip_types text/plain text/css text/xml text/javascript text/calendar text/markdown application/javascript application/json application/ld+json application/manifest+json
+    application/xml application/atom+xml application/rss+xml application/xhtml+xml image/svg+xml font/ttf font/otf application/vnd.ms-fontobject;
+`),
+		base(NGINXPartDir+"/php.conf", `try_files $uri =404;
+include fastcgi_params;
+fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name;
+fastcgi_param HTTP_PROXY ""; # a visitor's Proxy header is no setting of ours (RFC 3875, section 4.1.18)
+`),
+	}...)
+}
 
-    # A link may only lead to what belongs to the link's own owner, however the
-    # customer arranges links and directories below the home.
-    disable_symlinks if_not_owner from=%s/;
+// NGINX renders the virtual hosts of one account; none for an absent one.
+func NGINX(m manifest.Manifest) []File {
+	if m.Wanted == manifest.Absent {
+		return nil
+	}
+	w := writeSites(m)
+	conf := File{Path: NGINXAccountDir + "/" + m.SignInName + ".conf", Mode: 0o644, Content: withFingerprint(w.b.String())}
+	return append([]File{conf}, w.users...)
+}
 
-`, strings.Join(site.Names(), " "), m.HomePath(), site.Root, m.HomePath())
-	if m.Suspended {
-		fmt.Fprintf(b, `    location / {
-        default_type "text/html; charset=utf-8";
-        add_header Cache-Control no-store always;
-        return 503 %s;
-    }
+func writeSites(m manifest.Manifest) *siteWriter {
+	w := &siteWriter{m: m}
+	w.b.WriteString(heading("#", m))
+	for _, site := range m.Sites {
+		w.site = site
+		w.write()
+	}
+	return w
+}
 
-`, quote(SuspendedPage(site.Domain.Unicode())))
+// NGINXOwner returns the sign-in name of the account to which a file in [NGINXAccountDir] belongs.
+func NGINXOwner(path string) string {
+	name, _, _ := strings.Cut(strings.TrimPrefix(path, NGINXAccountDir+"/"), ".")
+	return name
+}
+
+// NGINXFingerprint returns what a site of the account answers under
+// [CheckPath], in [CheckHeader], when nginx has loaded the rendering of m.
+func NGINXFingerprint(m manifest.Manifest) string {
+	return fingerprint(writeSites(m).b.String())
+}
+
+// CertificateFile is where a site's certificate lies.
+func CertificateFile(m manifest.Manifest, site manifest.Site) string {
+	return TLSDir + "/" + m.SignInName + "/" + site.Domain.String() + ".pem"
+}
+
+// KeyFile is where the key of a site's certificate lies.
+func KeyFile(m manifest.Manifest, site manifest.Site) string {
+	return TLSDir + "/" + m.SignInName + "/" + site.Domain.String() + ".key"
+}
+
+// siteWriter writes the server blocks of an account, site by site.
+type siteWriter struct {
+	m     manifest.Manifest
+	site  manifest.Site
+	b     strings.Builder
+	users []File
+}
+
+func (w *siteWriter) line(indent int, format string, args ...any) {
+	w.b.WriteString(strings.Repeat("    ", indent))
+	fmt.Fprintf(&w.b, format, args...)
+	w.b.WriteByte('\n')
+}
+
+// write parts the site's names into server blocks: one with the content, and others that lead to it.
+func (w *siteWriter) write() {
+	bare, www := w.site.Domain.String(), w.site.WWW()
+	s := w.site.Switches
+	content, other, wanted := w.site.Names(), []string(nil), "$host"
+	switch s.Preferred {
+	case "bare":
+		content, other, wanted = []string{bare}, []string{www}, bare
+	case "www":
+		content, other, wanted = []string{www}, []string{bare}, www
+	}
+	switch {
+	case w.m.Suspended:
+		w.block(w.site.Names(), true, true, func() {
+			w.pages()
+			w.line(1, "include %s/suspended.conf;", NGINXPartDir)
+		})
+	case w.site.Redirect != nil:
+		r := w.site.Redirect
+		to := r.Target
+		if r.KeepPath {
+			to = strings.TrimSuffix(to, "/") + "$sent_path"
+		}
+		switch {
+		case r.KeepQuery && strings.Contains(to, "?"):
+			to += "&$args"
+		case r.KeepQuery:
+			to += "$is_args$args"
+		}
+		w.block(w.site.Names(), true, true, func() { w.sendTo(r.Code, to) })
+	case s.HTTPSRedirect:
+		w.block(w.site.Names(), true, false, func() { w.sendTo(301, "https://"+wanted+"$request_uri") })
+		w.block(content, false, true, w.content)
+		if other != nil {
+			w.block(other, false, true, func() { w.strict(); w.sendTo(301, "https://"+wanted+"$request_uri") })
+		}
+	default:
+		w.block(content, true, true, w.content)
+		if other != nil {
+			w.block(other, true, true, func() { w.strict(); w.sendTo(301, "$scheme://"+wanted+"$request_uri") })
+		}
+	}
+}
+
+func (w *siteWriter) sendTo(code int, to string) {
+	w.line(1, "location / {\n        return %d %s;\n    }", code, to)
+}
+
+// block writes one server block. The one that is asked for the bare name without TLS answers the agent, too.
+func (w *siteWriter) block(names []string, plain, tls bool, inner func()) {
+	w.line(0, "\nserver {")
+	if plain {
+		w.line(1, "listen 80;\n    listen [::]:80;")
+	}
+	w.line(1, "server_name %s;", strings.Join(names, " "))
+	if tls {
+		w.line(1, "include %s/tls.conf;", NGINXPartDir)
+		w.line(1, "ssl_certificate %s;", CertificateFile(w.m, w.site))
+		w.line(1, "ssl_certificate_key %s;", KeyFile(w.m, w.site))
+	}
+	if w.site.Redirect != nil || w.site.Switches.AccessLog {
+		w.line(1, `set $log_site "%s %s";`, w.m.SignInName, w.site.Domain)
+		w.line(1, "access_log %s sites;", RequestLog)
 	} else {
-		fmt.Fprintf(b, `    location / {
-        try_files $uri $uri/ =404;
-    }
-    location ~ \.php$ {
-        try_files $uri =404;
-        fastcgi_pass unix:%s;
-        include fastcgi_params;
-        fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name;
-        fastcgi_param HTTP_PROXY ""; # a visitor's Proxy header is no setting of ours (RFC 3875, section 4.1.18)
-    }
-    location ~ /\.(?!well-known/) {
-        return 404;
-    }
-
-`, PHPSocket(m))
+		w.line(1, "access_log off;")
 	}
-	own := "allow 127.0.0.1; allow ::1;"
-	for _, a := range s.Addresses {
-		own += " allow " + a.String() + ";"
-	}
-	fmt.Fprintf(b, `    # The agent asks here which rendering is loaded; nobody else is answered.
+	inner()
+	w.line(1, "include %s/challenge.conf;", NGINXPartDir)
+	if plain && names[0] == w.site.Domain.String() {
+		w.line(1, `# The agent asks here which rendering is loaded, of this file and of PHP's pool; nobody else is answered.
     location = %s {
-        %s deny all;
-        access_log off;
-        default_type text/plain;
-        root /nonexistent;
-        try_files /none @loaded;
-    }
-    location @loaded {
-        internal;
-        access_log off;
-        default_type text/plain;
-        return 200 "%s";
-    }
-    location = %s {
-        %s deny all;
-        access_log off;
+        include %s/own.conf;
+        add_header %s "%s" always;
         fastcgi_pass unix:%s;
         include fastcgi_params;
         fastcgi_param SCRIPT_FILENAME %s;
-    }
+    }`, CheckPath, NGINXPartDir, CheckHeader, fingerprintMark, PHPSocket(w.m), CheckPath)
+	}
+	w.line(0, "}")
 }
-`, SiteCheckPath, own, fingerprintMark, PHPCheckPath, own, PHPSocket(m), PHPCheckPath)
+
+// pages tells the pages of the server whose they are.
+func (w *siteWriter) pages() {
+	w.line(1, "set %s %s;", pageName, quote(htmlText(w.site.Domain.Unicode())))
+	w.line(1, "set %s %s;", pageBrand, quote(brandLine(w.m.Brand)))
+	w.line(1, "set %s %s;", pageAccent, quote(accent(w.m.Brand)))
+}
+
+// strict sends the header of strict transport security, over TLS alone (RFC 6797, section 7.2).
+func (w *siteWriter) strict() {
+	s := w.site.Switches
+	if s.HSTS == 0 {
+		return
+	}
+	value := fmt.Sprintf("max-age=%d", s.HSTS)
+	if s.HSTSSubdomains {
+		value += "; includeSubDomains"
+	}
+	w.line(1, `set $strict "";`)
+	w.line(1, `if ($https) {`+"\n        set $strict %s;\n    }", quote(value))
+	w.line(1, "add_header Strict-Transport-Security $strict always;")
+}
+
+// formOverhead is what a form adds to the file that it uploads.
+const formOverhead = 1 << 20
+
+// static are the endings of files that are the same for every visitor.
+const static = "css|js|mjs|map|jpe?g|png|gif|webp|avif|svg|ico|bmp|woff2?|ttf|otf|eot|mp4|webm|ogg|mp3|wav|flac|pdf|zip|gz|wasm"
+
+// content writes the inside of a block that serves files and PHP.
+func (w *siteWriter) content() {
+	s := w.site.Switches
+	w.line(1, "root %s/%s;", w.m.HomePath(), w.site.Root)
+	w.line(1, "index %s;", strings.Join(s.IndexFiles, " "))
+	w.line(1, "# A link may only lead to what belongs to the link's own owner, however the\n    # customer arranges links and directories below the home.")
+	w.line(1, "disable_symlinks if_not_owner from=%s/;", w.m.HomePath())
+	w.line(1, "client_max_body_size %d;", s.LargestUpload+formOverhead)
+	if s.Compression {
+		w.line(1, "include %s/compress.conf;", NGINXPartDir)
+	} else {
+		w.line(1, "gzip off;")
+	}
+	w.strict()
+	for _, name := range slices.Sorted(maps.Keys(s.Headers)) {
+		w.line(1, "add_header %s %s always;", name, quote(s.Headers[name]))
+	}
+	w.line(1, "if ($request_method !~ ^(?:%s)$) {\n        set $allowed %s;\n        return 405;\n    }", strings.Join(s.Methods, "|"), quote(strings.Join(s.Methods, ", ")))
+	w.line(1, "add_header Allow $allowed always;")
+	for _, status := range slices.Sorted(maps.Keys(s.ErrorPages)) {
+		w.line(1, "error_page %s /%s;", status, s.ErrorPages[status])
+	}
+	w.pages()
+	w.line(1, "include %s/errors.conf;", NGINXPartDir)
+	for _, folder := range w.site.Folders {
+		if folder.Path == "" {
+			w.guard(1, folder)
+			continue
+		}
+		w.line(1, "location = /%s {", folder.Path)
+		w.guard(2, folder)
+		w.line(2, "try_files %s;", w.tries())
+		w.line(1, "}")
+		w.line(1, "location ^~ /%s/ {", folder.Path)
+		w.guard(2, folder)
+		w.serve(2)
+		w.line(2, "try_files %s;", w.tries())
+		w.line(1, "}")
+	}
+	w.serve(1)
+	w.line(1, "location / {\n        try_files %s;\n    }", w.tries())
+	if s.Raw != "" {
+		w.line(1, "# Raw directives.")
+		for line := range strings.Lines(strings.TrimRight(s.Raw, "\n") + "\n") {
+			w.b.WriteString("    " + line)
+		}
+	}
+}
+
+// tries is what is looked for under an address, in this order.
+func (w *siteWriter) tries() string {
+	if front := w.site.Switches.FrontScript; front != "" {
+		return "$uri $uri/ /" + front + "$is_args$args"
+	}
+	return "$uri $uri/ =404"
+}
+
+// serve writes what becomes of dot-files, scripts and static files, for the whole site or a folder. What
+// comes first counts first: a script in a hidden directory is hidden.
+func (w *siteWriter) serve(indent int) {
+	s := w.site.Switches
+	if !s.DotFiles {
+		w.line(indent, `location ~ /\.(?!well-known/) {`)
+		w.line(indent+1, "return 404;")
+		w.line(indent, "}")
+	}
+	w.line(indent, `location ~ \.php$ {`)
+	if s.PHP {
+		w.line(indent+1, "include %s/php.conf;", NGINXPartDir)
+		w.line(indent+1, "fastcgi_read_timeout %ds;", s.PHPTime+phpGrace)
+		w.line(indent+1, "fastcgi_pass unix:%s;", PHPSocket(w.m))
+	} else {
+		w.line(indent+1, "return 404; # never a script's source")
+	}
+	w.line(indent, "}")
+	if s.StaticCaching > 0 {
+		w.line(indent, `location ~* \.(?:%s)$ {`, static)
+		w.line(indent+1, "expires %ds;", s.StaticCaching)
+		w.line(indent+1, "try_files %s;", w.tries())
+		w.line(indent, "}")
+	}
+}
+
+// guard asks visitors for a name and a password (RFC 7617).
+func (w *siteWriter) guard(indent int, folder sites.Folder) {
+	path := fmt.Sprintf("%s/%s.%s.users", NGINXAccountDir, w.m.SignInName, fingerprint(w.site.Root + "/" + folder.Path)[:12])
+	if !slices.ContainsFunc(w.users, func(f File) bool { return f.Path == path }) {
+		var b strings.Builder
+		for _, u := range folder.Users {
+			b.WriteString(u.Name + ":" + u.Hash + "\n")
+		}
+		w.users = append(w.users, File{Path: path, Mode: 0o640, Group: webGroup, Content: b.String()})
+	}
+	w.line(indent, `auth_basic %s;`, quote(folder.Title))
+	w.line(indent, "auth_basic_user_file %s;", path)
 }
 
 // quote writes text as one nginx string. A dollar sign cannot be written in one: the text has none.
 func quote(text string) string {
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", "").Replace(text) + `"`
+	return quotePage(strings.ReplaceAll(text, "$", ""))
 }

@@ -2,7 +2,10 @@ package render
 
 import (
 	"fmt"
+	"path"
+	"strings"
 
+	"victualler/internal/hosting/plans"
 	"victualler/internal/manifest"
 )
 
@@ -15,8 +18,23 @@ func PHPFPM(m manifest.Manifest, s Server) []File {
 	if m.Wanted == manifest.Absent {
 		return nil
 	}
+	text, settings := pool(m, s)
+	return append([]File{{Path: phpDir(s.PHP) + "/pool.d/account-" + m.SignInName + ".conf", Mode: 0o644, Content: withFingerprint(text)}}, settings...)
+}
+
+// pool writes the pool, with the mark in the place of its fingerprint, and the settings of single sites.
+func pool(m manifest.Manifest, s Server) (text string, settings []File) {
 	home := m.HomePath()
-	text := heading(";", m) + fmt.Sprintf(`[%s]
+	settings = phpSettings(m, s)
+	mark := "none"
+	if len(settings) > 0 {
+		mark = fingerprint(settings[0].Content)
+	}
+	longest := int64(plans.PHPTimeFloor)
+	for _, site := range m.PHPSites() {
+		longest = max(longest, site.Switches.PHPTime)
+	}
+	text = heading(";", m) + fmt.Sprintf(`[%s]
 user = %s
 group = %s
 listen = %s
@@ -27,7 +45,9 @@ pm = ondemand
 pm.max_children = %d
 pm.process_idle_timeout = 10s
 pm.max_requests = 500
-; The agent asks here which rendering is loaded.
+; Whatever a request waits for, it ends.
+request_terminate_timeout = %ds
+; The agent asks here which rendering is loaded. Settings of single sites: %s
 ping.path = %s
 ping.response = %s
 security.limit_extensions = .php
@@ -38,15 +58,56 @@ php_admin_value[upload_tmp_dir] = %s/tmp
 php_admin_value[sys_temp_dir] = %s/tmp
 php_admin_value[session.save_path] = %s/tmp
 php_admin_value[expose_php] = 0
-`, m.SignInName, m.SignInName, m.SignInName, PHPSocket(m), m.PHP.Workers, PHPCheckPath, fingerprintMark,
+`, m.SignInName, m.SignInName, m.SignInName, PHPSocket(m), m.PHP.Workers, longest+phpGrace/2, mark, CheckPath, fingerprintMark,
 		home, home, home, home, home, home)
-	return []File{{Path: phpDir(s.PHP) + "/pool.d/account-" + m.SignInName + ".conf", Mode: 0o644, Content: withFingerprint(text)}}
+	return text, settings
+}
+
+// phpGrace is how many seconds longer than PHP the web server waits, so that PHP itself tells what is wrong.
+const phpGrace = 20
+
+// phpSettings renders what sites of an account set for PHP, each for its own directory: PHP reads such sections when
+// it runs a script below that directory, and no script can change what they set (php.ini, “[PATH=…]”). The sites of an account share a pool.
+func phpSettings(m manifest.Manifest, s Server) []File {
+	php := m.PHPSites()
+	if len(php) == 0 {
+		return nil
+	}
+	var b strings.Builder
+	b.WriteString(heading(";", m))
+	for _, site := range php {
+		set := site.Switches
+		fmt.Fprintf(&b, `[PATH=%s/%s]
+memory_limit = %d
+max_execution_time = %d
+max_input_vars = %d
+display_errors = %s
+upload_max_filesize = %d
+post_max_size = %d
+date.timezone = "%s"
+`, m.HomePath(), site.Root, set.PHPMemory, set.PHPTime, set.PHPInputs, onOff(set.PHPErrors), set.LargestUpload, set.LargestUpload+formOverhead, set.PHPTimezone)
+	}
+	return []File{{Path: phpDir(s.PHP) + "/conf.d/account-" + m.SignInName + ".ini", Mode: 0o644, Content: b.String()}}
+}
+
+func onOff(on bool) string {
+	if on {
+		return "On"
+	}
+	return "Off"
+}
+
+// PHPFPMOwner returns the sign-in name of the account to which a pool or a file of settings belongs.
+func PHPFPMOwner(file string) string {
+	name, _, _ := strings.Cut(strings.TrimPrefix(path.Base(file), "account-"), ".")
+	return name
 }
 
 // PHPFPMFingerprint returns what the account's pool answers to a ping when it
 // has loaded the rendering of m.
 func PHPFPMFingerprint(m manifest.Manifest, s Server) string {
-	return answered(PHPFPM(m, s), "ping.response = ")
+	text, _ := pool(m, s)
+	return fingerprint(text)
 }
 
 // PHPFPMBase renders settings of all pools: caches that keep accounts apart, and

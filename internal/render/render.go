@@ -16,8 +16,10 @@ import (
 // File is one configuration file.
 type File struct {
 	// Path is absolute.
-	Path    string
-	Mode    fs.FileMode
+	Path string
+	Mode fs.FileMode
+	// Group may read the file as the mode says; empty is root's.
+	Group   string
 	Content string
 }
 

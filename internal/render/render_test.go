@@ -4,18 +4,27 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/json"
+	"encoding/pem"
 	"fmt"
+	"math/big"
 	"net/netip"
 	"os"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"victualler/internal/hosting/names"
+	"victualler/internal/hosting/sites"
 	"victualler/internal/lab"
 	"victualler/internal/lab/labtest"
 	"victualler/internal/manifest"
@@ -37,12 +46,77 @@ var typed = rapid.Custom(func(t *rapid.T) string {
 	return name + rapid.SampledFrom([]string{"example", "test", "co.uk", ""}).Draw(t, "suffix")
 })
 
+// hostile draws texts that would end a string, a directive or a block, were they let through.
+var hostile = rapid.OneOf(rapid.SampledFrom([]string{`"`, `'`, ";", "}", "{", "\\", "$host", "${x}", "\n", "#", "..", "a b", "%0a", "()", "`id`", "\x00", "🚢", "=", "index.php", "no-store, max-age=0", "a; b \"c\" \\"}), rapid.StringN(0, 10, 40))
+
+// setting draws a value for a setting that may be accepted, or not.
+func setting(t *rapid.T, info sites.Info) any {
+	switch info.Kind {
+	case sites.Switch:
+		return rapid.Bool().Draw(t, string(info.Key))
+	case sites.Size, sites.Seconds, sites.Number:
+		return rapid.Int64Range(info.Least, info.Most).Draw(t, string(info.Key))
+	case sites.Choice:
+		return rapid.SampledFrom(info.Choices).Draw(t, string(info.Key))
+	case sites.Choices:
+		return append([]string{"GET", "HEAD"}, rapid.SampledFrom(info.Choices[2:]).Draw(t, string(info.Key)))
+	case sites.Paths:
+		return rapid.SliceOfN(hostile, 1, 2).Draw(t, string(info.Key))
+	case sites.Zone:
+		return rapid.SampledFrom([]string{"UTC", "Europe/Oslo", "America/Argentina/Buenos_Aires", "Etc/GMT+3"}).Draw(t, string(info.Key))
+	case sites.Map:
+		name := rapid.SampledFrom([]string{"404", "503", "X-Frame-Options", "Content-Security-Policy", "Allow", "Cache-Control"}).Draw(t, string(info.Key))
+		return map[string]string{name: hostile.Draw(t, "value")}
+	case sites.Text: // what is accepted of others, nginx itself may refuse: it is tested by nginx before use
+		return rapid.SampledFrom([]string{"", "location /raw/ { return 204; }", "# only a comment", "add_header X-Raw \"a; }\";", "location ~ \\.bak$ { deny all; } # }"}).Draw(t, string(info.Key))
+	}
+	return hostile.Draw(t, string(info.Key))
+}
+
+// switches draws settings, of which the core keeps what it accepts.
+func switches(t *rapid.T) sites.Switches {
+	set := sites.Settings{}
+	for _, info := range sites.All {
+		text, err := json.Marshal(setting(t, info))
+		require.NoError(t, err)
+		if value, err := info.Decode(text); err == nil {
+			set[info.Key] = value
+		}
+	}
+	s, err := sites.SwitchesOf(sites.Resolve(sites.Unbounded, sites.Layer{Settings: set}))
+	require.NoError(t, err)
+	return s
+}
+
+func folders(t *rapid.T) []sites.Folder {
+	var list []sites.Folder
+	for _, path := range []string{"", "members", "members/inner", hostile.Draw(t, "folder")} {
+		f := sites.Folder{Path: path, Title: "Protected", Users: []sites.FolderUser{{Name: "anna", Hash: "$2a$06$" + strings.Repeat("a", 53)}}}
+		if f.Title = hostile.Draw(t, "title"); f.Check() != nil {
+			f.Title = "Members' corner (a+b)"
+		}
+		if f.Check() == nil && (path != "" || rapid.Bool().Draw(t, "all")) && !slices.ContainsFunc(list, func(o sites.Folder) bool { return o.Path == f.Path }) {
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+func redirect(t *rapid.T, target string) *sites.Redirection {
+	r := &sites.Redirection{Target: target, Code: rapid.SampledFrom(sites.RedirectCodes).Draw(t, "code"), KeepPath: rapid.Bool().Draw(t, "keep path"), KeepQuery: rapid.Bool().Draw(t, "keep query")}
+	if r.Check() != nil {
+		r.KeepPath, r.KeepQuery = false, false
+	}
+	return r
+}
+
 // What the core accepts, the programs accept: all of it together, as on one server.
 func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 	ctx := context.Background()
 	s, err := labtest.Lab(t, "rend").StartServer(ctx, lab.ServerOptions{Name: "skua", Host: 21, HomeSize: 128 << 20})
 	require.NoError(t, err)
-	files := append(render.NGINXBase(), render.PHPFPMBase(server)...)
+	files := append(render.NGINXBase(server), render.PHPFPMBase(server)...)
+	certificate, key := pair(t)
 	var passwd strings.Builder
 	taken := map[string]bool{}
 	seen := map[string]bool{}
@@ -57,13 +131,28 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 		limit := rapid.Int64Range(0, 1<<40).Draw(t, "limit")
 		m := manifest.Manifest{AccountID: id, SignInName: names.ProposeSignIn(d, func(n string) bool { return taken[n] }), Revision: 1, Wanted: manifest.Present,
 			Home: manifest.Home{DiskLimit: &limit}, PHP: manifest.PHP{Workers: rapid.IntRange(1, 500).Draw(t, "workers")}, Suspended: rapid.IntRange(0, 4).Draw(t, "suspended") == 0,
-			Sites: []manifest.Site{{Domain: d, Root: manifest.RootFor(d), Starter: true}}}
+			Brand: manifest.Brand{Title: hostile.Draw(t, "brand"), Footer: hostile.Draw(t, "footer")},
+			Sites: []manifest.Site{{Domain: d, Root: manifest.RootFor(d), Starter: true, Switches: switches(t), Folders: folders(t)}}}
+		mirror, _, err := names.ParseDomain("mirror." + d.String())
+		if target, _, wrong := sites.ParseTarget(typed + "/" + hostile.Draw(t, "path")); wrong == nil && err == nil {
+			m.Sites = append(m.Sites, manifest.Site{Domain: mirror, Redirect: redirect(t, target)})
+		} else if err == nil {
+			shown := m.Sites[0]
+			shown.Domain, shown.MirrorOf, shown.Starter = mirror, d.String(), false
+			m.Sites = append(m.Sites, shown)
+		}
 		taken[m.SignInName] = true
+		if m.Brand.Check() != nil {
+			m.Brand = manifest.Brand{}
+		}
 		if err := m.Validate(); err != nil {
 			t.Fatalf("%s: %v", d, err)
 		}
 		fmt.Fprintf(&passwd, "%s:x:%d:33::/:/usr/sbin/nologin\n", m.SignInName, m.UID())
-		files = append(append(files, render.NGINX(m, server)...), render.PHPFPM(m, server)...)
+		files = append(append(files, render.NGINX(m)...), render.PHPFPM(m, server)...)
+		for _, site := range m.Sites {
+			files = append(files, render.File{Path: render.CertificateFile(m, site), Mode: 0o600, Content: certificate}, render.File{Path: render.KeyFile(m, site), Mode: 0o600, Content: key})
+		}
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		for _, text := range rapid.SliceOfN(typed, 20, 20).Draw(t, "typed") {
@@ -76,7 +165,7 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 		files[i].Content = strings.ReplaceAll(files[i].Content, "\ngroup = ", "\ngroup = www-data\n;group = ")
 	}
 	unpack(t, s, files)
-	_, err = s.Exec(ctx, "sh", "-ec", "printf %s \"$1\" >> /etc/passwd", "sh", passwd.String())
+	_, err = s.Exec(ctx, "sh", "-ec", "mkdir -p /var/log/victualler; printf %s \"$1\" >> /etc/passwd", "sh", passwd.String())
 	require.NoError(t, err)
 	out, err := s.Exec(ctx, "nginx", "-t")
 	assert.NoError(t, err)
@@ -84,6 +173,19 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 	_, err = s.Exec(ctx, "php-fpm8.2", "-t")
 	assert.NoError(t, err)
 	t.Logf("%d accounts", id)
+}
+
+// pair makes a certificate, which nginx reads but does not hold against names.
+func pair(t *testing.T) (certificate, key string) {
+	t.Helper()
+	secret, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour)}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, &secret.PublicKey, secret)
+	require.NoError(t, err)
+	secretDER, err := x509.MarshalPKCS8PrivateKey(secret)
+	require.NoError(t, err)
+	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secretDER}))
 }
 
 func unpack(t *testing.T, s *lab.Server, files []render.File) {
@@ -107,7 +209,7 @@ func example(t *testing.T) manifest.Manifest {
 	d, _, err := names.ParseDomain("ternferries.example")
 	require.NoError(t, err)
 	return manifest.Manifest{AccountID: 17, SignInName: "ternferries", Revision: 3, Wanted: manifest.Present, PHP: manifest.PHP{Workers: 3},
-		Sites: []manifest.Site{{Domain: d, Root: manifest.RootFor(d)}}}
+		Sites: []manifest.Site{{Domain: d, Root: manifest.RootFor(d), Switches: sites.Defaults()}}}
 }
 
 // The rendered files as a whole, to be read in a review. UPDATE=1 writes them.
@@ -116,14 +218,22 @@ func TestGolden(t *testing.T) {
 	var b strings.Builder
 	suspended := m
 	suspended.Suspended = true
-	for _, f := range slices.Concat(render.NGINX(m, server), render.PHPFPM(m, server), render.NGINX(suspended, server)) {
+	busy := m
+	set := m.Sites[0]
+	set.Switches.Preferred, set.Switches.HTTPSRedirect, set.Switches.HSTS, set.Switches.FrontScript, set.Switches.StaticCaching = "www", true, 31536000, "index.php", 604800
+	set.Switches.Headers, set.Switches.ErrorPages, set.Switches.Raw = map[string]string{"X-Frame-Options": "DENY"}, map[string]string{"404": "errors/missing.html"}, "location /api/ {\n    proxy_pass http://127.0.0.1:3000;\n}"
+	set.Folders = []sites.Folder{{Path: "crew", Title: "Crew", Users: []sites.FolderUser{{Name: "anna", Hash: "$2a$06$" + strings.Repeat("a", 53)}}}}
+	old, _, err := names.ParseDomain("oldferries.example")
+	require.NoError(t, err)
+	busy.Sites = []manifest.Site{set, {Domain: old, Redirect: &sites.Redirection{Target: "https://www.ternferries.example", Code: 301, KeepPath: true, KeepQuery: true}}}
+	for _, f := range slices.Concat(render.NGINX(m), render.PHPFPM(m, server), render.NGINX(suspended), render.NGINX(busy), render.NGINXBase(server)) {
 		fmt.Fprintf(&b, "== %s %o\n%s", f.Path, f.Mode, f.Content)
 	}
 	if os.Getenv("UPDATE") != "" {
 		require.NoError(t, os.WriteFile("testdata/ternferries.txt", []byte(b.String()), 0o644))
 	}
-	want, err := os.ReadFile("testdata/ternferries.txt")
-	require.NoError(t, err)
+	want, readErr := os.ReadFile("testdata/ternferries.txt")
+	require.NoError(t, readErr)
 	assert.Equal(t, string(want), b.String())
 }
 
@@ -131,17 +241,21 @@ func TestFingerprints(t *testing.T) {
 	m := example(t)
 	newer := m
 	newer.Revision++
-	assert.Equal(t, render.NGINXFingerprint(m, server), render.NGINXFingerprint(newer, server), "a revision alone needs no reload")
+	assert.Equal(t, render.NGINXFingerprint(m), render.NGINXFingerprint(newer), "a revision alone needs no reload")
 	more := m
 	more.PHP.Workers = 4
 	assert.NotEqual(t, render.PHPFPMFingerprint(m, server), render.PHPFPMFingerprint(more, server))
-	assert.Contains(t, render.NGINX(m, server)[0].Content, `return 200 "`+render.NGINXFingerprint(m, server)+`"`)
+	assert.Contains(t, render.NGINX(m)[0].Content, `X-Loaded "`+render.NGINXFingerprint(m)+`"`)
 	absent := m
 	absent.Wanted = manifest.Absent
-	assert.Empty(t, render.NGINX(absent, server))
+	assert.Empty(t, render.NGINX(absent))
 	assert.Empty(t, render.PHPFPM(absent, server))
 }
 
 func TestStarterPage(t *testing.T) {
-	assert.Contains(t, render.StarterPage(`<script>"x"&`), "<h1>&lt;script&gt;&#34;x&#34;&amp;</h1>")
+	m := example(t)
+	m.Brand = manifest.Brand{Title: `<script>"x"&$host`, Footer: "two\nlines", Accent: "#123456"}
+	page := render.StarterPage(m, m.Sites[0])
+	assert.Contains(t, page, "<footer><p>&lt;script&gt;&#34;x&#34;&amp;&#36;host</p><p>two lines</p></footer>")
+	assert.Contains(t, page, "solid #123456")
 }

@@ -14,6 +14,7 @@ import (
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
+	"victualler/internal/hosting/sites"
 	"victualler/internal/manifest"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -176,7 +177,7 @@ func (s *Service) openIn(ctx context.Context, tx store.Tx, a Actor, in api.OpenA
 		return none, err
 	}
 	if _, err := tx.AddDomain(ctx, db.AddDomainParams{AccountID: account.ID, Name: domain.String(), Registrable: domain.Registrable(),
-		Main: true, Root: manifest.RootFor(domain), CountsAs: string(plans.Domains)}); err != nil {
+		Main: true, Root: manifest.RootFor(domain), CountsAs: string(plans.Domains), ServedAs: string(sites.Site), Code: 301, KeepPath: true, KeepQuery: true, TemplateID: found.TemplateID}); err != nil {
 		return none, err
 	}
 	if err := record(ctx, tx, a, "account.open", aboutAccount(account), nil, map[string]string{"domain": domain.String(), "sign_in_name": name,
@@ -433,7 +434,7 @@ func (s *Service) Account(ctx context.Context, a Actor, reference string) (api.A
 	if err != nil {
 		return none, err
 	}
-	out := api.AccountDetail{Account: accountView(a, row), Placement: placementFor(a, row.Placement), Address: host, Home: "/home/" + row.SignInName,
+	out := api.AccountDetail{Account: accountView(a, row), Placement: placementFor(a, row.Placement), Address: host, Home: homeOf(account),
 		Domains: []api.Domain{}, Excepted: []api.Exception{}, Drift: []api.Drift{}, SweptAt: server.SweptAt}
 	out.Allowance, out.Features = st.views()
 	for _, e := range st.exceptions {
@@ -450,12 +451,12 @@ func (s *Service) Account(ctx context.Context, a Actor, reference string) (api.A
 			out.Suspension.Since = *row.SuspendedAt
 		}
 	}
-	domains, err := s.store.DomainsOfAccount(ctx, number)
+	rows, err := loadSites(ctx, s.store.Queries, st)
 	if err != nil {
 		return none, err
 	}
-	for _, d := range domains {
-		out.Domains = append(out.Domains, domainView(d))
+	for _, d := range rows.domains {
+		out.Domains = append(out.Domains, domainView(d, rows))
 	}
 	if a.Role == rights.Customer {
 		return out, nil // how the server is found is not the customer's business
@@ -497,4 +498,9 @@ func nonNil(list []string) []string {
 		return []string{}
 	}
 	return list
+}
+
+// homeOf is the path of an account's home on its server.
+func homeOf(account db.Account) string {
+	return manifest.Manifest{SignInName: account.SignInName}.HomePath()
 }

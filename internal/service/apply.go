@@ -73,6 +73,11 @@ func (s *Service) applied(ctx context.Context, account db.Account, operations []
 		if err := tx.ForgetDriftsOfAccount(ctx, &account.ID); err != nil {
 			return err
 		}
+		if after.Revision == account.Revision {
+			if err := tx.ForgetMoves(ctx, account.ID); err != nil {
+				return err
+			}
+		}
 		if after.State == "closed" {
 			if err := tx.ForgetDomains(ctx, account.ID); err != nil {
 				return err

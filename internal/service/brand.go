@@ -8,6 +8,7 @@ import (
 	"victualler/internal/api"
 	"victualler/internal/hosting/brand"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/manifest"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
@@ -77,7 +78,17 @@ func (s *Service) KeepBrand(ctx context.Context, a Actor, name string, version i
 		if err := record(ctx, tx, a, "brand.change", aboutReseller(row), before, in); err != nil {
 			return none, err
 		}
-		return brandView(after)
+		out, err := brandView(after)
+		if err != nil || before.Title == in.Title && before.Footer == in.Footer && before.Accent == in.Accent {
+			return out, err
+		}
+		// Their servers show it on pages of their own.
+		accounts, err := tx.AccountsOfOwner(ctx, &row.ID)
+		if err != nil {
+			return none, err
+		}
+		out.Operation, err = s.applyAll(ctx, tx, a, "brand.change", aboutReseller(row), accounts)
+		return out, err
 	})
 }
 
@@ -122,6 +133,29 @@ func (s *Service) Logo(ctx context.Context, name string) (image []byte, mediaTyp
 	}
 	return row.Logo, *row.LogoType, nil
 }
+
+// The brand of the pages that servers show: the reseller's, or the installation's title.
+func init() {
+	manifestParts = append(manifestParts, func(ctx context.Context, _ *Service, q *db.Queries, st standing, m *manifest.Manifest) error {
+		if st.account.ResellerID == nil {
+			settings, err := q.Settings(ctx)
+			if settings.Title != unnamed {
+				m.Brand.Title = settings.Title
+			}
+			return err
+		}
+		row, err := q.ResellerByID(ctx, *st.account.ResellerID)
+		if err != nil {
+			return err
+		}
+		b, err := readBrand(row)
+		m.Brand = manifest.Brand{Title: b.Title, Footer: b.Footer, Accent: b.Accent}
+		return err
+	})
+}
+
+// unnamed is the title of an installation that has been given none.
+const unnamed = "Victualler"
 
 // brandFor returns the brand for somebody who belongs to a reseller; nil for anybody else.
 func brandFor(ctx context.Context, q *db.Queries, reseller int64) (*api.BrandInForce, error) {

@@ -68,7 +68,7 @@ func do(ctx context.Context, s *Service, a Actor, fn func(store.Tx) error) error
 }
 
 func repeatedAnswer[T any](ctx context.Context, s *Service, tx store.Tx, a Actor) (answer T, repeated bool, err error) {
-	first, err := tx.BeginIdempotent(ctx, db.BeginIdempotentParams{PersonID: a.PersonID, Key: a.IdempotencyKey, Digest: a.RequestDigest})
+	first, err := tx.BeginIdempotent(ctx, db.BeginIdempotentParams{PersonID: a.PersonID, Key: a.IdempotencyKey, Digest: a.digest()})
 	if err != nil || first == 1 {
 		return answer, false, err
 	}
@@ -76,7 +76,7 @@ func repeatedAnswer[T any](ctx context.Context, s *Service, tx store.Tx, a Actor
 	if err != nil {
 		return answer, false, err
 	}
-	if !bytes.Equal(row.Digest, a.RequestDigest) {
+	if !bytes.Equal(row.Digest, a.digest()) {
 		return answer, false, refusal.New(refusal.KeyReused, "this Idempotency-Key was used for another request before; use a new one for each new request")
 	}
 	text, err := s.key.Open(sealedAnswer, row.Answer)
@@ -84,6 +84,12 @@ func repeatedAnswer[T any](ctx context.Context, s *Service, tx store.Tx, a Actor
 		return answer, false, err
 	}
 	return answer, true, json.Unmarshal(text, &answer)
+}
+
+// digest identifies the request and for whom it is made: a key used while acting for somebody is of no use for another.
+func (a Actor) digest() []byte {
+	sum := sha256.Sum256(append([]byte(a.OnBehalf+"\n"), a.RequestDigest...))
+	return sum[:]
 }
 
 // RequestDigest identifies a request for its Idempotency-Key.

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -9,6 +10,7 @@ import (
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/hosting/sites"
 	"victualler/internal/manifest"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -53,41 +55,246 @@ func domainFree(ctx context.Context, q *db.Queries, domain names.Domain, account
 	return nil
 }
 
-func domainView(d db.Domain) api.Domain {
-	return api.Domain{Name: d.Name, Unicode: unicode(d.Name), ServedAs: d.ServedAs, CountsAs: d.CountsAs, Main: d.Main, Root: d.Root}
+func domainView(d db.Domain, rows siteRows) api.Domain {
+	v := api.Domain{Name: d.Name, Unicode: unicode(d.Name), ServedAs: d.ServedAs, CountsAs: d.CountsAs, Main: d.Main, Folders: len(rows.folders[d.ID]), Version: d.Version}
+	switch sites.ServedAs(d.ServedAs) {
+	case sites.Site:
+		v.Root = d.Root
+		v.Own = len(rows.own[d.ID])
+		v.Template = rows.templateOf(d).ref
+	case sites.Mirror:
+		v.MirrorOf = rows.byID(*d.MirrorOf).Name
+	case sites.Redirect:
+		v.Target, v.Code, v.KeepPath, v.KeepQuery = d.Target, int(d.Code), d.KeepPath, d.KeepQuery
+	}
+	return v
 }
 
-// AddDomain adds a domain to an account, served as a site of its own.
-func (s *Service) AddDomain(ctx context.Context, a Actor, reference string, in api.NewDomain) (api.DomainAdded, error) {
+// Domain returns a domain of an account with everything about it.
+func (s *Service) Domain(ctx context.Context, a Actor, reference, name string) (api.DomainDetail, error) {
+	none := api.DomainDetail{}
+	rows, d, server, err := s.lookAtDomain(ctx, a, reference, name)
+	if err != nil {
+		return none, err
+	}
+	account := rows.account
+	out := api.DomainDetail{Domain: domainView(d, rows), Account: account.SignInName, AccountID: account.ID, Home: homeOf(account), Addresses: addressesOf(server),
+		Mirrors: []string{}, Settings: []api.Setting{}, Protected: []api.Folder{}}
+	for _, other := range rows.domains {
+		if id(other.MirrorOf) == d.ID {
+			out.Mirrors = append(out.Mirrors, other.Name)
+		}
+	}
+	if shown, serves := rows.shown(d); serves {
+		for _, e := range rows.effective(shown) {
+			out.Settings = append(out.Settings, api.Setting{Key: string(e.Key), Value: e.Value, Source: e.Source, Bounded: e.Bounded})
+		}
+		for _, f := range rows.folders[shown.ID] {
+			out.Protected = append(out.Protected, folderView(f))
+		}
+	}
+	return out, nil
+}
+
+// serving decides how a domain is to be served after a change, from how it is served now. It refuses what cannot be.
+func serving(a Actor, d db.Domain, in api.Serving, rows siteRows) (db.Domain, []string, error) {
+	var corrections []string
+	if in.ServedAs != "" {
+		d.ServedAs = in.ServedAs
+	}
+	as := sites.ServedAs(d.ServedAs)
+	for _, given := range []struct {
+		field string
+		given bool
+		of    sites.ServedAs
+	}{{"root", in.Root != "", sites.Site}, {"mirror_of", in.MirrorOf != "", sites.Mirror}, {"target", in.Target != "", sites.Redirect}, {"code", in.Code != 0, sites.Redirect},
+		{"keep_path", in.KeepPath != nil, sites.Redirect}, {"keep_query", in.KeepQuery != nil, sites.Redirect}} {
+		if given.given && as != given.of {
+			return d, nil, refusal.Input(given.field, "%s is served as %s; this is only for a %s", unicode(d.Name), as, given.of)
+		}
+	}
+	if in.Root != "" {
+		d.Root = strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(in.Root, homeOf(rows.account)+"/"), "/"), "/")
+	}
+	d.MirrorOf = nil
+	switch as {
+	case sites.Site:
+		if err := sites.CheckRoot(d.Root); err != nil {
+			return d, nil, err
+		}
+		for _, other := range rows.domains {
+			switch {
+			case other.ID == d.ID || other.ServedAs != string(sites.Site):
+			case other.Root == d.Root:
+				return d, nil, refusal.New(refusal.InUse, "%s shows %s already; serve %s as a mirror of it, or give another directory", unicode(other.Name), d.Root, unicode(d.Name)).On("root")
+			case strings.HasPrefix(d.Root+"/", other.Root+"/"):
+				a.note(fmt.Sprintf("%s lies within what %s shows: visitors of that site see it, too", d.Root, unicode(other.Name)))
+			case strings.HasPrefix(other.Root+"/", d.Root+"/"):
+				a.note(fmt.Sprintf("%s, which %s shows, lies within %s: visitors of this site see it, too", other.Root, unicode(other.Name), d.Root))
+			}
+		}
+	case sites.Mirror:
+		of := in.MirrorOf
+		if was := rows.byID(d.ID); of == "" && was.MirrorOf != nil {
+			of = rows.byID(*was.MirrorOf).Name
+		}
+		if of == "" {
+			return d, nil, refusal.Input("mirror_of", "name the site whose content %s is to show", unicode(d.Name))
+		}
+		shown, err := rows.find(of)
+		switch {
+		case err != nil:
+			return d, nil, refusal.Input("mirror_of", "%s is no domain of this account", of)
+		case shown.ID == d.ID:
+			return d, nil, refusal.Input("mirror_of", "%s cannot show itself", unicode(d.Name))
+		case shown.ServedAs != string(sites.Site):
+			return d, nil, refusal.Input("mirror_of", "%s is served as %s; only a site can be shown", unicode(shown.Name), shown.ServedAs)
+		}
+		d.MirrorOf = &shown.ID
+	case sites.Redirect:
+		if in.Target != "" {
+			var err error
+			if d.Target, corrections, err = sites.ParseTarget(in.Target); err != nil {
+				return d, nil, err
+			}
+		}
+		if in.Code != 0 {
+			d.Code = int32(in.Code)
+		}
+		if in.KeepPath != nil {
+			d.KeepPath = *in.KeepPath
+		}
+		if in.KeepQuery != nil {
+			d.KeepQuery = *in.KeepQuery
+		}
+		if err := redirection(d).Check(); err != nil {
+			return d, nil, err
+		}
+		leads := map[string]string{d.Name: sites.TargetHost(d.Target)}
+		for _, other := range rows.domains {
+			if other.ID != d.ID && other.ServedAs == string(sites.Redirect) {
+				leads[other.Name] = sites.TargetHost(other.Target)
+			}
+		}
+		if sites.Circle(d.Name, leads) {
+			return d, nil, refusal.Input("target", "visitors of %s would be sent in a circle: %s leads back here", unicode(d.Name), d.Target)
+		}
+	}
+	if as != sites.Site {
+		for _, other := range rows.domains {
+			if d.ID != 0 && id(other.MirrorOf) == d.ID {
+				return d, nil, refusal.New(refusal.InUse, "%s shows the content of %s; change or remove that mirror first", unicode(other.Name), unicode(d.Name)).On("served_as")
+			}
+		}
+	}
+	d.CountsAs = countsAs(d, rows)
+	return d, corrections, nil
+}
+
+func redirection(d db.Domain) sites.Redirection {
+	return sites.Redirection{Target: d.Target, Code: int(d.Code), KeepPath: d.KeepPath, KeepQuery: d.KeepQuery}
+}
+
+// countsAs tells against which limit a domain counts.
+func countsAs(d db.Domain, rows siteRows) string {
+	if d.ServedAs == string(sites.Mirror) {
+		return string(plans.Mirrors)
+	}
+	for _, other := range rows.domains {
+		if other.ID != d.ID && strings.HasSuffix(d.Name, "."+other.Name) {
+			return string(plans.Subdomains)
+		}
+	}
+	return string(plans.Domains)
+}
+
+// AddDomain adds a domain to an account.
+func (s *Service) AddDomain(ctx context.Context, a Actor, reference string, in api.NewDomain) (api.DomainChanged, error) {
 	domain, corrections, err := names.ParseDomain(in.Domain)
 	if err != nil {
-		return api.DomainAdded{}, err
+		return api.DomainChanged{}, err
 	}
-	out := api.DomainAdded{Corrections: nonNil(corrections)}
-	started, err := s.onDomains(ctx, a, reference, "domain.add", domain, func(tx store.Tx, st standing, own []db.Domain) error {
+	return s.onDomains(ctx, a, reference, "domain.add", domain, func(tx store.Tx, st standing, rows siteRows) (db.Domain, []string, error) {
+		none := db.Domain{}
 		if err := domainFree(ctx, tx.Queries, domain, st.account.ID); err != nil {
-			return err
+			return none, nil, err
 		}
-		counts := plans.Domains
-		above := domain.Above()
-		if slices.ContainsFunc(own, func(d db.Domain) bool { return slices.Contains(above, d.Name) }) {
-			counts = plans.Subdomains
-		}
-		if err := st.admit(counts, 1); err != nil {
-			return err
-		}
-		row, err := tx.AddDomain(ctx, db.AddDomainParams{AccountID: st.account.ID, Name: domain.String(), Registrable: domain.Registrable(),
-			Root: manifest.RootFor(domain), CountsAs: string(counts)})
+		fresh := db.Domain{AccountID: st.account.ID, Name: domain.String(), ServedAs: string(sites.Site), Root: manifest.RootFor(domain), Code: 301, KeepPath: true, KeepQuery: true}
+		d, more, err := serving(a, fresh, in.Serving, rows)
 		if err != nil {
-			return err
+			return none, nil, err
 		}
-		out.Domain = domainView(row)
-		a.say("add %s to account %s", domain.Unicode(), st.account.SignInName)
-		a.note(corrections...)
-		return record(ctx, tx, a, "domain.add", aboutAccount(st.account), nil, map[string]string{"domain": row.Name, "counts_as": row.CountsAs, "root": row.Root})
+		if err := st.admit(plans.Key(d.CountsAs), 1); err != nil {
+			return none, nil, err
+		}
+		if d.TemplateID, err = tx.TemplateOfPlan(ctx, st.account.PlanID); err != nil {
+			return none, nil, err
+		}
+		row, err := tx.AddDomain(ctx, db.AddDomainParams{AccountID: d.AccountID, Name: d.Name, Registrable: domain.Registrable(), Root: d.Root, CountsAs: d.CountsAs,
+			ServedAs: d.ServedAs, Target: d.Target, Code: d.Code, KeepPath: d.KeepPath, KeepQuery: d.KeepQuery, MirrorOf: d.MirrorOf, TemplateID: d.TemplateID})
+		if err != nil {
+			return none, nil, err
+		}
+		a.say("add %s to account %s, served as %s, counted as one of its %s", domain.Unicode(), st.account.SignInName, row.ServedAs, row.CountsAs)
+		return row, append(corrections, more...), record(ctx, tx, a, "domain.add", aboutAccount(st.account), nil, domainRecord(row, rows))
 	})
-	out.Operation = started.Operation
-	return out, err
+}
+
+// ChangeDomain changes how a domain is served, and its settings. Version is the one the caller has seen, or 0.
+func (s *Service) ChangeDomain(ctx context.Context, a Actor, reference, name string, version int64, in api.DomainChange) (api.DomainChanged, error) {
+	domain, _, err := names.ParseDomain(name)
+	if err != nil {
+		return api.DomainChanged{}, err
+	}
+	return s.onDomains(ctx, a, reference, "domain.change", domain, func(tx store.Tx, st standing, rows siteRows) (db.Domain, []string, error) {
+		none := db.Domain{}
+		was, err := rows.find(domain.String())
+		if err != nil {
+			return none, nil, err
+		}
+		if err := unchanged(domain.Unicode(), version, was.Version); err != nil {
+			return none, nil, err
+		}
+		d, corrections, err := serving(a, was, in.Serving, rows)
+		if err != nil {
+			return none, nil, err
+		}
+		if d.CountsAs != was.CountsAs {
+			if err := st.admit(plans.Key(d.CountsAs), 1); err != nil {
+				return none, nil, err
+			}
+		}
+		if err := s.changeSite(ctx, tx, a, st, was, &d, in, rows); err != nil {
+			return none, nil, err
+		}
+		row, err := tx.ChangeDomain(ctx, db.ChangeDomainParams{ID: d.ID, ServedAs: d.ServedAs, CountsAs: d.CountsAs, Root: d.Root, MovedFrom: d.MovedFrom, Target: d.Target, Code: d.Code,
+			KeepPath: d.KeepPath, KeepQuery: d.KeepQuery, MirrorOf: d.MirrorOf, Settings: d.Settings, TemplateID: d.TemplateID})
+		if err != nil {
+			return none, nil, err
+		}
+		a.say("change %s of account %s", domain.Unicode(), st.account.SignInName)
+		return row, corrections, record(ctx, tx, a, "domain.change", aboutAccount(st.account), domainRecord(was, rows), domainRecord(row, rows))
+	})
+}
+
+// domainRecord is a domain as events hold it.
+func domainRecord(d db.Domain, rows siteRows) map[string]any {
+	out := map[string]any{"domain": d.Name, "served_as": d.ServedAs, "counts_as": d.CountsAs}
+	switch sites.ServedAs(d.ServedAs) {
+	case sites.Site:
+		out["root"] = d.Root
+		if d.TemplateID != nil {
+			out["template"] = rows.templateOf(d).ref
+		}
+		if own, err := readSettings(d.Settings); err == nil && len(own) > 0 {
+			out["settings"] = settingWords(own)
+		}
+	case sites.Mirror:
+		out["mirror_of"] = rows.byID(*d.MirrorOf).Name
+	case sites.Redirect:
+		out["redirect"] = redirection(d)
+	}
+	return out
 }
 
 // RemoveDomain takes a domain from an account. Its files stay where they are.
@@ -96,26 +303,37 @@ func (s *Service) RemoveDomain(ctx context.Context, a Actor, reference, name str
 	if err != nil {
 		return api.Started{}, err
 	}
-	return s.onDomains(ctx, a, reference, "domain.remove", domain, func(tx store.Tx, st standing, own []db.Domain) error {
-		at := slices.IndexFunc(own, func(d db.Domain) bool { return d.Name == domain.String() })
-		if at < 0 {
-			return notFound("domain", name)
+	done, err := s.onDomains(ctx, a, reference, "domain.remove", domain, func(tx store.Tx, st standing, rows siteRows) (db.Domain, []string, error) {
+		none := db.Domain{}
+		d, err := rows.find(domain.String())
+		if err != nil {
+			return none, nil, err
 		}
-		if own[at].Main {
-			return refusal.New(refusal.InUse, "%s is the main domain of %s; it goes when the account is closed", domain.Unicode(), st.account.SignInName)
+		if d.Main {
+			return none, nil, refusal.New(refusal.InUse, "%s is the main domain of %s; it goes when the account is closed", domain.Unicode(), st.account.SignInName)
 		}
-		if err := tx.RemoveDomain(ctx, own[at].ID); err != nil {
-			return err
+		for _, other := range rows.domains {
+			if id(other.MirrorOf) == d.ID {
+				return none, nil, refusal.New(refusal.InUse, "%s shows the content of %s; change or remove that mirror first", unicode(other.Name), domain.Unicode())
+			}
 		}
-		a.say("remove %s from account %s; its files stay in %s", domain.Unicode(), st.account.SignInName, own[at].Root)
-		return record(ctx, tx, a, "domain.remove", aboutAccount(st.account), map[string]string{"domain": own[at].Name, "root": own[at].Root}, nil)
+		if err := tx.RemoveDomain(ctx, d.ID); err != nil {
+			return none, nil, err
+		}
+		a.say("remove %s from account %s", domain.Unicode(), st.account.SignInName)
+		if d.ServedAs == string(sites.Site) {
+			a.note("its files stay in " + d.Root)
+		}
+		return d, nil, record(ctx, tx, a, "domain.remove", aboutAccount(st.account), domainRecord(d, rows), nil)
 	})
+	return api.Started{Operation: done.Operation}, err
 }
 
-// onDomains changes the domains of an account and starts the operation that brings it about.
-func (s *Service) onDomains(ctx context.Context, a Actor, reference, kind string, domain names.Domain, fn func(store.Tx, standing, []db.Domain) error) (api.Started, error) {
-	return change(ctx, s, a, func(tx store.Tx) (api.Started, error) {
-		none := api.Started{}
+// onDomains changes the domains of an account and starts the operation that brings it about. What fn returns is the domain, and what was
+// put right in the input.
+func (s *Service) onDomains(ctx context.Context, a Actor, reference, kind string, domain names.Domain, fn func(store.Tx, standing, siteRows) (db.Domain, []string, error)) (api.DomainChanged, error) {
+	return change(ctx, s, a, func(tx store.Tx) (api.DomainChanged, error) {
+		none := api.DomainChanged{}
 		number, err := findAccount(ctx, tx.Queries, a, reference)
 		if err != nil {
 			return none, err
@@ -134,15 +352,23 @@ func (s *Service) onDomains(ctx context.Context, a Actor, reference, kind string
 		if err := mayChange(a, row); err != nil {
 			return none, err
 		}
-		own, err := tx.DomainsOfAccount(ctx, number)
+		rows, err := loadSites(ctx, tx.Queries, st)
 		if err != nil {
 			return none, err
 		}
-		if err := fn(tx, st, own); err != nil {
+		d, corrections, err := fn(tx, st, rows)
+		if err != nil {
 			return none, err
 		}
+		a.note(corrections...)
 		operation, err := s.applyAll(ctx, tx, a, kind, aboutAccount(st.account), []int64{number})
-		return api.Started{Operation: operation}, err
+		if err != nil {
+			return none, err
+		}
+		if rows, err = loadSites(ctx, tx.Queries, st); err != nil {
+			return none, err
+		}
+		return api.DomainChanged{Domain: domainView(d, rows), Corrections: nonNil(corrections), Operation: operation, Version: d.Version}, nil
 	})
 }
 
@@ -152,22 +378,4 @@ func unicode(ascii string) string {
 		return ascii
 	}
 	return domain.Unicode()
-}
-
-// Sites of the manifest: one for each domain that is served as one.
-func init() {
-	manifestParts = append(manifestParts, func(ctx context.Context, _ *Service, q *db.Queries, account db.Account, m *manifest.Manifest) error {
-		rows, err := q.DomainsOfAccount(ctx, account.ID)
-		if err != nil {
-			return err
-		}
-		for _, row := range rows {
-			domain, _, err := names.ParseDomain(row.Name)
-			if err != nil {
-				return err
-			}
-			m.Sites = append(m.Sites, manifest.Site{Domain: domain, Root: row.Root, Starter: true})
-		}
-		return nil
-	})
 }

@@ -7,9 +7,9 @@ import (
 	"victualler/internal/store/db"
 )
 
-// manifestParts fill a manifest from an account's rows. Each file whose rows
+// manifestParts fill a manifest from an account's rows and what it may use. Each file whose rows
 // end up on servers adds one.
-var manifestParts []func(context.Context, *Service, *db.Queries, db.Account, *manifest.Manifest) error
+var manifestParts []func(context.Context, *Service, *db.Queries, standing, *manifest.Manifest) error
 
 // buildManifest turns an account's rows into what its server must hold.
 func (s *Service) buildManifest(ctx context.Context, q *db.Queries, account db.Account) (manifest.Manifest, error) {
@@ -18,8 +18,12 @@ func (s *Service) buildManifest(ctx context.Context, q *db.Queries, account db.A
 		return m, nil
 	}
 	m.Wanted = manifest.Present
+	st, err := s.standingOf(ctx, q, account)
+	if err != nil {
+		return m, err
+	}
 	for _, part := range manifestParts {
-		if err := part(ctx, s, q, account, &m); err != nil {
+		if err := part(ctx, s, q, st, &m); err != nil {
 			return m, err
 		}
 	}

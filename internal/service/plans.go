@@ -119,8 +119,8 @@ func planTaken(name string) error {
 	return refusal.New(refusal.NameTaken, "there is a plan %q already; choose another name", name).On("name")
 }
 
-func planView(a Actor, plan plans.Plan, reseller string, accounts, version int64) api.Plan {
-	out := api.Plan{Name: plan.Name, Limits: plan.Limits, Features: plan.Features, Accounts: accounts, Warnings: plan.Warnings(), Version: version}
+func planView(a Actor, plan plans.Plan, reseller, template string, accounts, version int64) api.Plan {
+	out := api.Plan{Name: plan.Name, Template: template, Limits: plan.Limits, Features: plan.Features, Accounts: accounts, Warnings: plan.Warnings(), Version: version}
 	if reseller != a.Reseller {
 		out.Reseller = reseller
 	}
@@ -135,6 +135,7 @@ type planRecord struct {
 	Name     string         `json:"name"`
 	Limits   plans.Limits   `json:"limits"`
 	Features plans.Features `json:"features"`
+	Template string         `json:"template,omitempty"`
 }
 
 func noteWarnings(a Actor, plan plans.Plan) {
@@ -159,6 +160,11 @@ func (s *Service) AddPlan(ctx context.Context, a Actor, in api.NewPlan) (api.Pla
 			if row, err = findPlan(ctx, tx.Queries, a, in.Like); err != nil {
 				return none, err
 			}
+			if in.Template == "" {
+				if in.Template, err = templateOfPlan(ctx, tx.Queries, a, row.ID); err != nil {
+					return none, err
+				}
+			}
 			if plan, err = loadPlan(ctx, tx.Queries, row.ID, row.Name); err == nil {
 				plan, err = plan.With(in.Name, in.Limits, in.Features)
 			}
@@ -181,11 +187,18 @@ func (s *Service) AddPlan(ctx context.Context, a Actor, in api.NewPlan) (api.Pla
 		if err := keepPlan(ctx, tx, row.ID, plan); err != nil {
 			return none, err
 		}
+		if err := s.setPlanTemplate(ctx, tx, a, row, in.Template); err != nil {
+			return none, err
+		}
+		template, err := templateOfPlan(ctx, tx.Queries, a, row.ID)
+		if err != nil {
+			return none, err
+		}
 		ref := planRef("", reseller.Name, plan.Name)
 		a.say("add plan %s", ref)
 		noteWarnings(a, plan)
-		return planView(a, plan, reseller.Name, 0, row.Version),
-			record(ctx, tx, a, "plan.add", about("plan %s", ref).of(owner), nil, planRecord{plan.Name, plan.Limits, plan.Features})
+		return planView(a, plan, reseller.Name, template, 0, row.Version),
+			record(ctx, tx, a, "plan.add", about("plan %s", ref).of(owner), nil, planRecord{plan.Name, plan.Limits, plan.Features, template})
 	})
 }
 
@@ -211,8 +224,12 @@ func (s *Service) Plan(ctx context.Context, a Actor, reference string) (api.Plan
 	if err != nil {
 		return api.Plan{}, err
 	}
+	template, err := templateOfPlan(ctx, s.store.Queries, a, row.ID)
+	if err != nil {
+		return api.Plan{}, err
+	}
 	accounts, err := s.store.AccountsOnPlan(ctx, row.ID)
-	return planView(a, plan, row.Reseller, int64(len(accounts)), row.Version), err
+	return planView(a, plan, row.Reseller, template, int64(len(accounts)), row.Version), err
 }
 
 // PlanFilter narrows a list of plans.
@@ -251,11 +268,15 @@ func (s *Service) Plans(ctx context.Context, a Actor, f PlanFilter, next string,
 	for _, row := range rows {
 		ids = append(ids, row.ID)
 	}
+	templates, err := templatesOfPlans(ctx, s.store.Queries, a, ids)
+	if err != nil {
+		return page, err
+	}
 	loaded, err := loadPlans(ctx, s.store.Queries, ids)
 	for _, row := range rows {
 		plan := loaded[row.ID]
 		plan.Name = row.Name
-		page.Plans = append(page.Plans, planView(a, plan, row.Reseller, row.Accounts, row.Version))
+		page.Plans = append(page.Plans, planView(a, plan, row.Reseller, templates[row.ID], row.Accounts, row.Version))
 	}
 	return page, err
 }
@@ -350,6 +371,19 @@ func (s *Service) ChangePlan(ctx context.Context, a Actor, reference string, ver
 		if err := keepPlan(ctx, tx, row.ID, plan); err != nil {
 			return none, err
 		}
+		templateWas, err := templateOfPlan(ctx, tx.Queries, a, row.ID)
+		if err != nil {
+			return none, err
+		}
+		template := templateWas
+		if in.Template != nil {
+			if err := s.setPlanTemplate(ctx, tx, a, row, *in.Template); err != nil {
+				return none, err
+			}
+			if template, err = templateOfPlan(ctx, tx.Queries, a, row.ID); err != nil {
+				return none, err
+			}
+		}
 		was, is := planRef("", found.Reseller, old.Name), planRef("", found.Reseller, plan.Name)
 		after, held, err := s.holdSome(ctx, tx, a, in.Hold, was, old, accounts, before)
 		if err != nil {
@@ -358,7 +392,7 @@ func (s *Service) ChangePlan(ctx context.Context, a Actor, reference string, ver
 		if err := s.admitSums(ctx, tx, sums); err != nil {
 			return none, err
 		}
-		out := api.PlanChanged{Plan: planView(a, plan, found.Reseller, int64(len(accounts)), row.Version), Held: held}
+		out := api.PlanChanged{Plan: planView(a, plan, found.Reseller, template, int64(len(accounts)), row.Version), Held: held}
 		var changed []int64
 		over := 0
 		for i := range after {
@@ -383,7 +417,7 @@ func (s *Service) ChangePlan(ctx context.Context, a Actor, reference string, ver
 			return none, err
 		}
 		return out, record(ctx, tx, a, "plan.change", about("plan %s", is).of(row.ResellerID),
-			planRecord{old.Name, old.Limits, old.Features}, planRecord{plan.Name, plan.Limits, plan.Features})
+			planRecord{old.Name, old.Limits, old.Features, templateWas}, planRecord{plan.Name, plan.Limits, plan.Features, template})
 	})
 }
 
@@ -538,7 +572,7 @@ func (s *Service) RemovePlan(ctx context.Context, a Actor, reference string) err
 		}
 		ref := planRef("", found.Reseller, found.Name)
 		a.say("remove plan %s", ref)
-		return record(ctx, tx, a, "plan.remove", about("plan %s", ref).of(found.ResellerID), planRecord{plan.Name, plan.Limits, plan.Features}, nil)
+		return record(ctx, tx, a, "plan.remove", about("plan %s", ref).of(found.ResellerID), planRecord{plan.Name, plan.Limits, plan.Features, ""}, nil)
 	})
 }
 
@@ -565,11 +599,7 @@ func areIs(n int, what string) string {
 
 // What the allowance says of the home and of PHP.
 func init() {
-	manifestParts = append(manifestParts, func(ctx context.Context, s *Service, q *db.Queries, account db.Account, m *manifest.Manifest) error {
-		st, err := s.standingOf(ctx, q, account)
-		if err != nil {
-			return err
-		}
+	manifestParts = append(manifestParts, func(_ context.Context, _ *Service, _ *db.Queries, st standing, m *manifest.Manifest) error {
 		p := st.parts()
 		m.Home.DiskLimit = column(p.disk)
 		m.PHP.Workers = p.workers

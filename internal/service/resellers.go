@@ -359,6 +359,9 @@ func (s *Service) RemoveReseller(ctx context.Context, a Actor, name string) erro
 			}
 		}
 		a.say("remove reseller %s with %s, and whoever signs in for them", name, counted(len(rows), "plan"))
+		if err := tx.RemoveTemplatesOf(ctx, &row.ID); err != nil {
+			return err
+		}
 		if err := tx.RemoveReseller(ctx, row.ID); err != nil {
 			return err
 		}
@@ -446,12 +449,12 @@ func suspensionRecord(row db.Reseller) any {
 
 // A suspended account's sites show a notice.
 func init() {
-	manifestParts = append(manifestParts, func(ctx context.Context, _ *Service, q *db.Queries, account db.Account, m *manifest.Manifest) error {
-		m.Suspended = account.SuspendedAt != nil
-		if account.ResellerID == nil || m.Suspended {
+	manifestParts = append(manifestParts, func(ctx context.Context, _ *Service, q *db.Queries, st standing, m *manifest.Manifest) error {
+		m.Suspended = st.account.SuspendedAt != nil
+		if st.account.ResellerID == nil || m.Suspended {
 			return nil
 		}
-		row, err := q.ResellerByID(ctx, *account.ResellerID)
+		row, err := q.ResellerByID(ctx, *st.account.ResellerID)
 		m.Suspended = row.SuspendedAccounts
 		return err
 	})

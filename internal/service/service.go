@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net"
 	"time"
 
 	"victualler/internal/agentlink"
@@ -39,9 +40,11 @@ type Service struct {
 	key    *seal.Key
 	agents *agentlink.Dialer
 	joiner *agentlink.Authority
-	hub    *hub
-	now    func() time.Time
-	log    *slog.Logger
+	// resolver asks the world's name service.
+	resolver *net.Resolver
+	hub      *hub
+	now      func() time.Time
+	log      *slog.Logger
 }
 
 // New opens the installation; the first time, it makes its authority.
@@ -51,7 +54,7 @@ func New(ctx context.Context, s *store.Store, key *seal.Key, log *slog.Logger) (
 		return nil, fmt.Errorf("the agents' authority: %w", err)
 	}
 	return &Service{store: s, key: key, joiner: authority, agents: agentlink.NewDialer(authority, time.Now), hub: newHub(),
-		now: time.Now, log: log}, nil
+		resolver: net.DefaultResolver, now: time.Now, log: log}, nil
 }
 
 // SetQueue gives the service its queue, which is made with the service.

@@ -52,7 +52,18 @@ func (s *Service) ChangeSettings(ctx context.Context, a Actor, version int64, in
 		a.say("change the settings")
 		b, v := settingsView(row), settingsView(after)
 		b.Version, v.Version = 0, 0
-		return settingsView(after), record(ctx, tx, a, "settings.change", about("settings"), b, v)
+		out := settingsView(after)
+		if row.Title != after.Title {
+			// Servers show it on pages of their own.
+			accounts, err := tx.AccountsOfOwner(ctx, nil)
+			if err != nil {
+				return none, err
+			}
+			if out.Operation, err = s.applyAll(ctx, tx, a, "settings.change", about("settings"), accounts); err != nil {
+				return none, err
+			}
+		}
+		return out, record(ctx, tx, a, "settings.change", about("settings"), b, v)
 	})
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/plans"
+	"victualler/internal/hosting/sites"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
@@ -246,6 +247,7 @@ func onServer(before, after standing) bool { return before.parts() != after.part
 type parts struct {
 	disk    plans.Amount
 	workers int
+	bounds  sites.Bounds
 }
 
 // mostWorkers is how many PHP requests at once "unlimited" means on a real server.
@@ -264,7 +266,7 @@ func (st standing) parts() parts {
 	if workers.Unlimited {
 		workers.N = mostWorkers
 	}
-	return parts{disk: limits[plans.Disk], workers: int(min(max(workers.N, 1), mostWorkers))}
+	return parts{disk: limits[plans.Disk], workers: int(min(max(workers.N, 1), mostWorkers)), bounds: sites.BoundsOf(limits)}
 }
 
 // lockStanding locks an account, and its reseller before it, and loads its standing.

@@ -102,7 +102,7 @@ func TestStore(t *testing.T) {
 	})
 
 	t.Run("a domain exists once", func(t *testing.T) {
-		d := db.AddDomainParams{AccountID: account.ID, Name: "ternferries.example", Registrable: "ternferries.example", Main: true, Root: "sites/x", CountsAs: "domains"}
+		d := db.AddDomainParams{AccountID: account.ID, Name: "ternferries.example", Registrable: "ternferries.example", Main: true, Root: "sites/x", CountsAs: "domains", ServedAs: "site", Code: 301}
 		_, err := s.AddDomain(ctx, d)
 		require.NoError(t, err)
 		_, err = s.AddDomain(ctx, d)
@@ -152,7 +152,7 @@ func TestStore(t *testing.T) {
 			require.NoError(t, err)
 			return len(ids)
 		}
-		d, err := s.AddDomain(ctx, db.AddDomainParams{AccountID: a.ID, Name: "rooms-by-the-sea.example", Registrable: "rooms-by-the-sea.example", Root: "sites/y", CountsAs: "domains"})
+		d, err := s.AddDomain(ctx, db.AddDomainParams{AccountID: a.ID, Name: "rooms-by-the-sea.example", Registrable: "rooms-by-the-sea.example", Root: "sites/y", CountsAs: "domains", ServedAs: "site", Code: 301})
 		require.NoError(t, err)
 		for _, text := range []string{"tiwake.ex", "by-the-sea", "kittiwake rooms", "kittiwake"} {
 			assert.Equal(t, 1, found(text), text)

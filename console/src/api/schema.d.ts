@@ -73,7 +73,7 @@ export interface paths {
         put?: never;
         /**
          * Add a domain
-         * @description Served as a site of its own. A name below one of the account's own domains counts as a subdomain.
+         * @description Served as a site of its own, a mirror, a redirect, or by the name service alone. A name below one of the account's own domains counts as a subdomain.
          */
         post: operations["add-domain"];
         delete?: never;
@@ -89,7 +89,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show a domain with its site */
+        get: operations["show-domain"];
         put?: never;
         post?: never;
         /**
@@ -97,6 +98,88 @@ export interface paths {
          * @description Its files stay where they are.
          */
         delete: operations["remove-domain"];
+        options?: never;
+        head?: never;
+        /**
+         * Change how a domain is served, and the settings of its site
+         * @description What is absent stays. With a new document root, files stay where they are unless move_files is set.
+         */
+        patch: operations["change-domain"];
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/domains/{domain}/folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Protect a folder of a site
+         * @description Visitors are asked for a name and a password (RFC 7617). A folder that is protected already gets the title and people given.
+         */
+        post: operations["protect-folder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/domains/{domain}/folders/{folder}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Let everybody see a folder */
+        delete: operations["open-folder"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/domains/{domain}/folders/{folder}/users/{user}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Let somebody into a protected folder
+         * @description Sets the password of somebody who may see it already.
+         */
+        put: operations["let-in"];
+        post?: never;
+        /** Shut somebody out of a protected folder */
+        delete: operations["shut-out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/domains/{domain}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read the access log of a site
+         * @description The last lines; or, with after, those that have come since, for which the answer waits up to the given time. Asked again and again with the “next” of the answer before, it follows the log.
+         */
+        get: operations["read-site-log"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1260,6 +1343,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/site-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the settings that a site can have */
+        get: operations["list-site-settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List templates of sites
+         * @description The operator's, which everybody may use, and the reseller's own.
+         */
+        get: operations["list-templates"];
+        put?: never;
+        /** Add a template */
+        post: operations["add-template"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/templates/{template}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a template */
+        get: operations["show-template"];
+        put?: never;
+        post?: never;
+        /** Remove a template that nothing follows */
+        delete: operations["remove-template"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a template
+         * @description Changes every site that follows it, but for what a site sets itself.
+         */
+        patch: operations["change-template"];
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -1293,6 +1436,26 @@ export interface paths {
         post?: never;
         /** Take a token back */
         delete: operations["remove-token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Trace a name
+         * @description Tells which server and site would answer, by which rule, what the server answers just now, and where the world's name service leads.
+         */
+        get: operations["trace-name"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1455,7 +1618,7 @@ export interface components {
             /** @description Where the value comes from. */
             source: string;
             /** @enum {string} */
-            unit: "bytes" | "count" | "percent";
+            unit: "bytes" | "count" | "percent" | "seconds";
             /**
              * Format: int64
              * @description Null for what is measured and was not yet, and for bounds.
@@ -1499,6 +1662,11 @@ export interface components {
             logo?: string;
             /** @description Colour of text on the bar; empty with the bar's colour. */
             on_bar: string;
+            /**
+             * Format: int64
+             * @description Number of the operation that tells the servers, whose own pages show it.
+             */
+            operation?: number;
             /** @description Address of notices. */
             sender?: string;
             /** @description Of notices. */
@@ -1542,7 +1710,7 @@ export interface components {
             /** @description For each plan. */
             on?: boolean[];
             /** @enum {string} */
-            unit?: "bytes" | "count" | "percent";
+            unit?: "bytes" | "count" | "percent" | "seconds";
             /** @description In words. */
             what: string;
         };
@@ -1600,29 +1768,93 @@ export interface components {
         };
         Domain: {
             /**
+             * Format: int64
+             * @description Of a redirect: 301 or 308 for good, 302 or 307 for now (RFC 9110, section 15.4).
+             */
+            code?: number;
+            /**
              * @description The limit that it counts against.
              * @enum {string}
              */
             counts_as: "domains" | "subdomains" | "mirrors";
+            /**
+             * Format: int64
+             * @description How many folders are protected.
+             */
+            folders: number;
+            /** @description Of a redirect: whether the path that was asked for is appended. */
+            keep_path?: boolean;
+            /** @description Of a redirect: whether what stands behind the question mark is appended. */
+            keep_query?: boolean;
             main: boolean;
+            /** @description Of a mirror: the domain whose content it shows. */
+            mirror_of?: string;
             /** @description In A-labels. */
             name: string;
-            /** @description Document root, relative to the home. */
-            root: string;
+            /**
+             * Format: int64
+             * @description How many settings are its own.
+             */
+            own: number;
+            /** @description Of a site: document root, relative to the home. */
+            root?: string;
             /** @enum {string} */
             served_as: "site" | "mirror" | "redirect" | "dns-only";
+            /** @description Of a redirect: where visitors are sent. */
+            target?: string;
+            /** @description The template whose settings it follows where it has none of its own. */
+            template?: string;
             /** @description As people read it. */
             unicode: string;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
         };
-        DomainAdded: {
-            /** @description What was put right in the domain. */
+        DomainChange: {
+            /**
+             * Format: int64
+             * @description 301 (at first), 302, 307 or 308.
+             */
+            code?: number;
+            /** @description True to confirm that browsers shall insist on TLS for longer than a day, which cannot be taken back. */
+            hsts_accepted?: boolean;
+            /** @description Whether a redirect appends the path that was asked for; at first it does. */
+            keep_path?: boolean;
+            /** @description Whether a redirect appends what stands behind the question mark; at first it does. */
+            keep_query?: boolean;
+            /** @description The account's site whose content a mirror shows. */
+            mirror_of?: string;
+            /** @description With a new document root: true to have the files moved there. They stay where they are otherwise. */
+            move_files?: boolean;
+            /** @description Document root, below the home; sites/DOMAIN at first. */
+            root?: string;
+            /**
+             * @description A site of its own at first.
+             * @enum {string}
+             */
+            served_as?: "site" | "mirror" | "redirect" | "dns-only";
+            /** @description Settings of the site itself; null lets the template's or the usual value return. */
+            settings?: {
+                [key: string]: unknown;
+            };
+            /** @description Where a redirect leads; https:// is put before what has no scheme. */
+            target?: string;
+            /** @description A template to follow, empty for none; for operators and resellers. */
+            template?: string;
+        };
+        DomainChanged: {
+            /** @description What was put right in the input. */
             corrections: string[];
             domain: components["schemas"]["Domain"];
             /**
              * Format: int64
-             * @description Number of the operation that has it served.
+             * @description Number of the operation that has it served so.
              */
             operation: number;
+            /** Format: int64 */
+            version: number;
         };
         DomainCheck: {
             /** @description What was put right. */
@@ -1635,6 +1867,66 @@ export interface components {
             taken?: string;
             /** @description As people read it. */
             unicode: string;
+        };
+        DomainDetail: {
+            /** @description Sign-in name of the account. */
+            account: string;
+            /** Format: int64 */
+            account_id: number;
+            /** @description Of the server. */
+            addresses: string[];
+            /**
+             * Format: int64
+             * @description Of a redirect: 301 or 308 for good, 302 or 307 for now (RFC 9110, section 15.4).
+             */
+            code?: number;
+            /**
+             * @description The limit that it counts against.
+             * @enum {string}
+             */
+            counts_as: "domains" | "subdomains" | "mirrors";
+            /**
+             * Format: int64
+             * @description How many folders are protected.
+             */
+            folders: number;
+            /** @description Path of the home on the server. */
+            home: string;
+            /** @description Of a redirect: whether the path that was asked for is appended. */
+            keep_path?: boolean;
+            /** @description Of a redirect: whether what stands behind the question mark is appended. */
+            keep_query?: boolean;
+            main: boolean;
+            /** @description Of a mirror: the domain whose content it shows. */
+            mirror_of?: string;
+            /** @description Domains that show this one's content. */
+            mirrors: string[];
+            /** @description In A-labels. */
+            name: string;
+            /**
+             * Format: int64
+             * @description How many settings are its own.
+             */
+            own: number;
+            /** @description Protected folders. */
+            protected: components["schemas"]["Folder"][];
+            /** @description Of a site: document root, relative to the home. */
+            root?: string;
+            /** @enum {string} */
+            served_as: "site" | "mirror" | "redirect" | "dns-only";
+            /** @description Every setting with its value and where that comes from; of a mirror, those of the site it shows. */
+            settings: components["schemas"]["Setting"][];
+            /** @description Of a redirect: where visitors are sent. */
+            target?: string;
+            /** @description The template whose settings it follows where it has none of its own. */
+            template?: string;
+            /** @description As people read it. */
+            unicode: string;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
         };
         Drift: {
             /** @description Sign-in name; absent for what belongs to no account. */
@@ -1658,6 +1950,8 @@ export interface components {
         Effect: {
             /** @description Sign-in name. */
             account: string;
+            /** @description What is served differently. */
+            changes?: string[];
             /** @description What it gets more of. */
             gains: string[];
             /** @description Why nothing changes for it, if so. */
@@ -1721,6 +2015,25 @@ export interface components {
         Field: {
             message: string;
             name: string;
+        };
+        Folder: {
+            /** Format: int64 */
+            id: number;
+            /** @description Below the document root; empty is the whole site. */
+            path: string;
+            /** @description What browsers show when they ask. */
+            title: string;
+            /** @description Who may come in. */
+            users: string[];
+        };
+        FolderChanged: {
+            folder: components["schemas"]["Folder"];
+            /** Format: int64 */
+            operation: number;
+        };
+        FolderPassword: {
+            /** @description 8 to 72 octets; kept as a bcrypt hash. */
+            password: string;
         };
         Forgotten: {
             /** @description Sign-in name. */
@@ -1848,7 +2161,7 @@ export interface components {
             bound: boolean;
             key: string;
             /** @enum {string} */
-            unit: "bytes" | "count" | "percent";
+            unit: "bytes" | "count" | "percent" | "seconds";
             /** @description The limit in words. */
             what: string;
         };
@@ -1889,6 +2202,11 @@ export interface components {
             /** @description True to get a token in the answer instead of a cookie, for programs. */
             token?: boolean;
         };
+        LogPage: {
+            lines: string[];
+            /** @description Give it as “after” to go on from here. */
+            next: string;
+        };
         Mail: {
             /** Format: date-time */
             created_at: string;
@@ -1927,8 +2245,28 @@ export interface components {
             reseller?: string;
         };
         NewDomain: {
+            /**
+             * Format: int64
+             * @description 301 (at first), 302, 307 or 308.
+             */
+            code?: number;
             /** @description As typed; what has only one meaning is put right. */
             domain: string;
+            /** @description Whether a redirect appends the path that was asked for; at first it does. */
+            keep_path?: boolean;
+            /** @description Whether a redirect appends what stands behind the question mark; at first it does. */
+            keep_query?: boolean;
+            /** @description The account's site whose content a mirror shows. */
+            mirror_of?: string;
+            /** @description Document root, below the home; sites/DOMAIN at first. */
+            root?: string;
+            /**
+             * @description A site of its own at first.
+             * @enum {string}
+             */
+            served_as?: "site" | "mirror" | "redirect" | "dns-only";
+            /** @description Where a redirect leads; https:// is put before what has no scheme. */
+            target?: string;
         };
         NewException: {
             /**
@@ -1948,6 +2286,18 @@ export interface components {
             on?: boolean;
             /** @description Why; whoever looks at the account, the customer too, can read it. */
             reason: string;
+        };
+        NewFolder: {
+            /** @description Below the document root; empty is the whole site. */
+            path: string;
+            /** @description What browsers show when they ask; “Protected” at first. */
+            title?: string;
+            users?: components["schemas"]["NewFolderUser"][];
+        };
+        NewFolderUser: {
+            name: string;
+            /** @description 8 to 72 octets; kept as a bcrypt hash. */
+            password: string;
         };
         NewLink: {
             /** @description True to mail it to the person instead of showing it here. */
@@ -2082,6 +2432,16 @@ export interface components {
                 mirrors?: number | null;
                 /**
                  * Format: int64
+                 * @description Memory of a PHP request, in bytes; null is unlimited.
+                 */
+                php_memory?: number | null;
+                /**
+                 * Format: int64
+                 * @description Longest run of a PHP request, in seconds; null is unlimited.
+                 */
+                php_time?: number | null;
+                /**
+                 * Format: int64
                  * @description PHP requests served at the same time, in count; null is unlimited.
                  */
                 php_workers?: number | null;
@@ -2110,6 +2470,8 @@ export interface components {
             name: string;
             /** @description Whose plan it is to be, for operators; a reseller's are always their own. */
             reseller?: string;
+            /** @description A template for new sites. */
+            template?: string;
         };
         NewReseller: {
             /** @description Contact address. */
@@ -2195,6 +2557,16 @@ export interface components {
                 mirrors?: number | null;
                 /**
                  * Format: int64
+                 * @description Memory of a PHP request, in bytes; null is unlimited.
+                 */
+                php_memory?: number | null;
+                /**
+                 * Format: int64
+                 * @description Longest run of a PHP request, in seconds; null is unlimited.
+                 */
+                php_time?: number | null;
+                /**
+                 * Format: int64
                  * @description PHP requests served at the same time, in count; null is unlimited.
                  */
                 php_workers?: number | null;
@@ -2238,6 +2610,17 @@ export interface components {
             label: string;
             /** @description web, mail, database, dns. */
             roles: string[];
+        };
+        NewTemplate: {
+            /** @description What it is good for. */
+            about?: string;
+            /** @description 2 to 40 lower-case letters, digits and hyphens. */
+            name: string;
+            /** @description Whose template it is to be, for operators. */
+            reseller?: string;
+            settings?: {
+                [key: string]: unknown;
+            };
         };
         NewToken: {
             /** Format: date-time */
@@ -2503,6 +2886,16 @@ export interface components {
                 mirrors?: number | null;
                 /**
                  * Format: int64
+                 * @description Memory of a PHP request, in bytes; null is unlimited.
+                 */
+                php_memory?: number | null;
+                /**
+                 * Format: int64
+                 * @description Longest run of a PHP request, in seconds; null is unlimited.
+                 */
+                php_time?: number | null;
+                /**
+                 * Format: int64
                  * @description PHP requests served at the same time, in count; null is unlimited.
                  */
                 php_workers?: number | null;
@@ -2531,6 +2924,8 @@ export interface components {
             name: string;
             /** @description Whose plan it is; absent for the operator's. */
             reseller?: string;
+            /** @description The template that new sites follow. */
+            template?: string;
             /**
              * Format: int64
              * @description Counts changes; the ETag.
@@ -2626,6 +3021,16 @@ export interface components {
                 mirrors?: number | null;
                 /**
                  * Format: int64
+                 * @description Memory of a PHP request, in bytes; null is unlimited.
+                 */
+                php_memory?: number | null;
+                /**
+                 * Format: int64
+                 * @description Longest run of a PHP request, in seconds; null is unlimited.
+                 */
+                php_time?: number | null;
+                /**
+                 * Format: int64
                  * @description PHP requests served at the same time, in count; null is unlimited.
                  */
                 php_workers?: number | null;
@@ -2652,6 +3057,8 @@ export interface components {
             };
             /** @description A new name. */
             name?: string;
+            /** @description A template for new sites, empty for none. Sites that are there stay with theirs. */
+            template?: string;
         };
         PlanChanged: {
             /**
@@ -2842,6 +3249,16 @@ export interface components {
                 mirrors?: number | null;
                 /**
                  * Format: int64
+                 * @description Memory of a PHP request, in bytes; null is unlimited.
+                 */
+                php_memory?: number | null;
+                /**
+                 * Format: int64
+                 * @description Longest run of a PHP request, in seconds; null is unlimited.
+                 */
+                php_time?: number | null;
+                /**
+                 * Format: int64
                  * @description PHP requests served at the same time, in count; null is unlimited.
                  */
                 php_workers?: number | null;
@@ -2967,6 +3384,16 @@ export interface components {
                 mirrors?: number | null;
                 /**
                  * Format: int64
+                 * @description Memory of a PHP request, in bytes; null is unlimited.
+                 */
+                php_memory?: number | null;
+                /**
+                 * Format: int64
+                 * @description Longest run of a PHP request, in seconds; null is unlimited.
+                 */
+                php_time?: number | null;
+                /**
+                 * Format: int64
                  * @description PHP requests served at the same time, in count; null is unlimited.
                  */
                 php_workers?: number | null;
@@ -2998,6 +3425,8 @@ export interface components {
              * @enum {string}
              */
             over?: "keep";
+            /** @description A template for new sites, empty for none. Sites that are there stay with theirs. */
+            template?: string;
             title?: string;
         };
         ResellerPage: {
@@ -3140,6 +3569,37 @@ export interface components {
             /** @description Bearer token (RFC 6750), only when asked for at sign-in. */
             token?: string;
         };
+        Setting: {
+            /** @description Why it is less than what is set, if so. */
+            bounded?: string;
+            key: string;
+            /** @description “site”, or the template; absent where nothing is set. */
+            source?: string;
+            /** @description As the kind of the setting wants it. */
+            value: unknown;
+        };
+        SettingInfo: {
+            /** @description What it is good for. */
+            about?: string;
+            choices?: string[];
+            default: unknown;
+            group: string;
+            key: string;
+            /**
+             * @description What its values are: true or false; one or some of the choices; a number of bytes, seconds or things; file names; a time zone; an object with texts; a text with lines.
+             * @enum {string}
+             */
+            kind: "switch" | "choice" | "choices" | "size" | "seconds" | "number" | "path" | "paths" | "zone" | "map" | "text";
+            /** Format: int64 */
+            least?: number;
+            /** Format: int64 */
+            most?: number;
+            /** @description The setting in words. */
+            what: string;
+        };
+        SettingList: {
+            settings: components["schemas"]["SettingInfo"][];
+        };
         Settings: {
             /** @description Where people reach the console, such as https://console.ternisland.example. */
             console: string;
@@ -3153,6 +3613,11 @@ export interface components {
             mail_server: string;
             /** @description To be entered at registrars. */
             name_servers: string[];
+            /**
+             * Format: int64
+             * @description Number of the operation that tells the servers, whose own pages show it.
+             */
+            operation?: number;
             /** @description The roles that must have a second factor. */
             second_factor: string[];
             /** @description Address of notices. */
@@ -3221,7 +3686,7 @@ export interface components {
              */
             share: number | null;
             /** @enum {string} */
-            unit: "bytes" | "count" | "percent";
+            unit: "bytes" | "count" | "percent" | "seconds";
             /** Format: int64 */
             used: number;
             /** @description The limit in words. */
@@ -3304,6 +3769,59 @@ export interface components {
             since: string;
             why: string;
         };
+        Template: {
+            about?: string;
+            /** @description Whether whoever asks may change it. */
+            mine: boolean;
+            /** @description Lower-case letters, digits and hyphens. */
+            name: string;
+            /**
+             * Format: int64
+             * @description How many plans give it to new sites.
+             */
+            plans: number;
+            /** @description Whose template it is; absent for the operator's. */
+            reseller?: string;
+            /** @description Only what the template sets. */
+            settings: {
+                [key: string]: unknown;
+            };
+            /**
+             * Format: int64
+             * @description How many sites follow it.
+             */
+            sites: number;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+        };
+        TemplateChange: {
+            about?: string;
+            /** @description Null takes a setting out of the template. */
+            settings?: {
+                [key: string]: unknown;
+            };
+        };
+        TemplateChanged: {
+            /**
+             * Format: int64
+             * @description Number of the operation that tells the servers.
+             */
+            operation?: number;
+            /**
+             * Format: int64
+             * @description How many sites are served differently.
+             */
+            sites_changed: number;
+            template: components["schemas"]["Template"];
+            /** Format: int64 */
+            version: number;
+        };
+        TemplateList: {
+            templates: components["schemas"]["Template"][];
+        };
         TermsChanged: {
             effect: components["schemas"]["Effect"];
             /**
@@ -3335,6 +3853,47 @@ export interface components {
         };
         TokenList: {
             tokens: components["schemas"]["Token"][];
+        };
+        Trace: {
+            /** @description Its account's sign-in name. */
+            account?: string;
+            /** @description What the server answers under the name, asked just now. */
+            asked: components["schemas"]["TraceAnswer"][];
+            /** @description Why the name service was of no help, if so. */
+            failed?: string;
+            /** @description In A-labels. */
+            name: string;
+            /** @description Addresses of that server. */
+            ours: string[];
+            /** @description Whether visitors get there what is meant to be served. */
+            right: boolean;
+            /** @description Why, in words. */
+            rule: string;
+            /** @description Label of its server. */
+            server?: string;
+            /** @description What answers, if it is yours to see. */
+            site?: components["schemas"]["Domain"];
+            unicode: string;
+            /** @description What it comes to, in one sentence. */
+            verdict: string;
+            /** @description Addresses that the name service gives to the world. */
+            world: components["schemas"]["TraceAddress"][];
+        };
+        TraceAddress: {
+            address: string;
+            /** @description Whether it is an address of the server that serves the name. */
+            right: boolean;
+            /** @description Which server of ours has it, for those who may know. */
+            server?: string;
+        };
+        TraceAnswer: {
+            /** @description Why there was no answer. */
+            failed?: string;
+            /** @description Where a redirect leads. */
+            location?: string;
+            /** Format: int64 */
+            status?: number;
+            url: string;
         };
     };
     responses: never;
@@ -3674,7 +4233,69 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DomainAdded"];
+                    "application/json": components["schemas"]["DomainChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-domain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DomainDetail"];
                 };
             };
             /** @description Unauthorized */
@@ -3725,6 +4346,7 @@ export interface operations {
             path: {
                 /** @description Number, sign-in name or one of its domains. */
                 account: string;
+                /** @description In A-labels or as people read it. */
                 domain: string;
             };
             cookie?: never;
@@ -3749,6 +4371,475 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-domain": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DomainChange"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DomainChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "protect-folder": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFolder"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "open-folder": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+                /** @description Number of the protected folder. */
+                folder: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "let-in": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+                /** @description Number of the protected folder. */
+                folder: number;
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FolderPassword"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "shut-out": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+                /** @description Number of the protected folder. */
+                folder: number;
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-site-log": {
+        parameters: {
+            query?: {
+                /** @description Most lines, without after. */
+                lines?: number;
+                /** @description The “next” of an earlier answer. */
+                after?: string;
+                /** @description Seconds to wait for a line, with after. */
+                wait?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogPage"];
                 };
             };
             /** @description Unauthorized */
@@ -7256,6 +8347,15 @@ export interface operations {
                     "application/json": components["schemas"]["BrandInForce"] | components["schemas"]["Preview"];
                 };
             };
+            /** @description Begun on servers */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BrandInForce"];
+                };
+            };
             /** @description Unauthorized */
             401: {
                 headers: {
@@ -9137,6 +10237,15 @@ export interface operations {
                     "application/json": components["schemas"]["Settings"] | components["schemas"]["Preview"];
                 };
             };
+            /** @description Begun on servers */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settings"];
+                };
+            };
             /** @description Unauthorized */
             401: {
                 headers: {
@@ -9197,6 +10306,390 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-site-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-template": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTemplate"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            201: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-template": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name; RESELLER.NAME is a reseller's. */
+                template: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-template": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Name; RESELLER.NAME is a reseller's. */
+                template: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-template": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Name; RESELLER.NAME is a reseller's. */
+                template: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TemplateChange"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateChanged"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Begun on servers */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateChanged"];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -9392,6 +10885,65 @@ export interface operations {
                 };
                 content: {
                     "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "trace-name": {
+        parameters: {
+            query: {
+                /** @description As typed, with or without www. */
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trace"];
                 };
             };
             /** @description Unauthorized */

@@ -25,7 +25,7 @@ const props = defineProps<{
 const router = useRouter()
 
 function open(row: Row, event: Event) {
-  if (!props.to || (event.target as HTMLElement).closest('a, button, input, .el-switch')) return
+  if (!props.to || (event.target as HTMLElement).closest('a, button, input, label, .el-switch')) return
   if (window.getSelection()?.toString()) return
   void router.push(props.to(row))
 }

@@ -7,13 +7,14 @@ defineProps<{ effects: Schemas['Effect'][] }>()
 
 <template>
   <ul class="effects">
-    <li v-for="e in effects" :key="e.account">
+    <li v-for="e in effects" :key="e.name + e.account">
       <RouterLink :to="`/accounts/${e.account}`">{{ e.name }}</RouterLink> <span class="quiet">{{ e.account }}</span>
       <p v-if="e.over.length" class="over">▲ over: {{ e.over.join(', ') }}</p>
       <p v-if="e.losses.length">loses {{ e.losses.join(', ') }}</p>
       <p v-if="e.gains.length">gains {{ e.gains.join(', ') }}</p>
+      <p v-for="c in e.changes" :key="c">{{ c }}</p>
       <p v-if="e.keeps" class="quiet">{{ e.keeps }}</p>
-      <p v-if="!e.over.length && !e.losses.length && !e.gains.length && !e.keeps" class="quiet">nothing changes for it</p>
+      <p v-if="!e.over.length && !e.losses.length && !e.gains.length && !e.keeps && !e.changes?.length" class="quiet">nothing changes for it</p>
     </li>
   </ul>
 </template>

@@ -57,7 +57,7 @@ const error = (key: string) => errors[key] ?? props.wrong?.(`limits.${key}`)
     <template v-for="l in rows" :key="l.key">
       <label :for="`limit-${l.key}`">{{ l.what }}</label>
       <div>
-        <ElInput :id="`limit-${l.key}`" size="small" v-model="typed[l.key]" :class="{ bad: error(l.key) }" :placeholder="l.unit === 'bytes' ? '20G' : l.unit === 'percent' ? '20%' : '0'" spellcheck="false" autocomplete="off" @input="tell" />
+        <ElInput :id="`limit-${l.key}`" size="small" v-model="typed[l.key]" :class="{ bad: error(l.key) }" :placeholder="l.unit === 'bytes' ? '20G' : l.unit === 'percent' ? '20%' : l.unit === 'seconds' ? '30s' : '0'" spellcheck="false" autocomplete="off" @input="tell" />
         <p v-if="error(l.key)" class="error" role="alert">✕ {{ error(l.key) }}</p>
       </div>
       <button type="button" class="link quiet" :disabled="typed[l.key] === 'unlimited'" :aria-label="`${l.what}: unlimited`" @click="(typed[l.key] = 'unlimited'), tell()">unlimited</button>

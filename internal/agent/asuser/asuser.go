@@ -22,11 +22,19 @@ import (
 // Work is what is to be done below one home, in this order.
 type Work struct {
 	Home string `json:"home"`
+	// Moves are directories that get another place, if they are there and nothing is at the new place.
+	Moves []Move `json:"moves"`
 	// Directories are made where missing, with the ones above them.
 	Directories []string `json:"directories"`
 	// NewFiles are written only into directories that are empty: a customer's
 	// content is never touched.
 	NewFiles []NewFile `json:"new_files"`
+}
+
+// Move is a directory that gets another place.
+type Move struct {
+	From string `json:"from"`
+	To   string `json:"to"`
 }
 
 // NewFile is a file for an empty directory.
@@ -89,6 +97,11 @@ func work(in io.Reader) error {
 		return err
 	}
 	defer home.Close()
+	for _, m := range w.Moves {
+		if err := move(home, m); err != nil {
+			return err
+		}
+	}
 	for _, dir := range w.Directories {
 		if err := home.MkdirAll(dir, 0o755); err != nil {
 			return err
@@ -107,6 +120,31 @@ func work(in io.Reader) error {
 		}
 	}
 	return nil
+}
+
+// move renames a directory. Done before, it changes nothing; what is at the new place already stays.
+func move(home *os.Root, m Move) error {
+	from, err := home.Lstat(m.From)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if !from.IsDir() {
+		return fmt.Errorf("%s is not a directory and was not moved", m.From)
+	}
+	if _, err := home.Lstat(m.To); err == nil && !empty(home, m.To) {
+		return fmt.Errorf("%s holds files already; %s was not moved there", m.To, m.From)
+	} else if err == nil {
+		if err := home.Remove(m.To); err != nil {
+			return err
+		}
+	}
+	if err := home.MkdirAll(path.Dir(m.To), 0o755); err != nil {
+		return err
+	}
+	return home.Rename(m.From, m.To)
 }
 
 func empty(root *os.Root, dir string) bool {

@@ -5,6 +5,7 @@ package daemon
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -111,16 +112,24 @@ func Title(pid int) string {
 	return string(title)
 }
 
-// FilesLike lists the paths a pattern matches, sorted.
-func FilesLike(pattern string) ([]string, error) {
-	found, err := filepath.Glob(pattern)
+// FilesLike lists the paths that match any of the patterns, sorted.
+func FilesLike(patterns ...string) ([]string, error) {
+	var found []string
+	for _, pattern := range patterns {
+		some, err := filepath.Glob(pattern)
+		if err != nil {
+			return nil, err
+		}
+		found = append(found, some...)
+	}
 	sort.Strings(found)
-	return found, err
+	return found, nil
 }
 
 // Answer is what a site said.
 type Answer struct {
 	Status int
+	Header http.Header
 	Body   string
 }
 
@@ -141,7 +150,19 @@ func Get(ctx context.Context, address, name, path string) (Answer, error) {
 	}
 	defer response.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(response.Body, 64<<10))
-	return Answer{response.StatusCode, strings.TrimSpace(string(body))}, err
+	return Answer{response.StatusCode, response.Header, strings.TrimSpace(string(body))}, err
+}
+
+// Handshake shakes hands with address (host and port) under a name, once, and returns the certificate that was shown,
+// whoever signed it.
+func Handshake(ctx context.Context, address, name string) (certificate []byte, err error) {
+	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 5 * time.Second}, Config: &tls.Config{ServerName: name, InsecureSkipVerify: true}}
+	conn, err := dialer.DialContext(ctx, "tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	return conn.(*tls.Conn).ConnectionState().PeerCertificates[0].Raw, nil
 }
 
 // VerifyLimit is how long a reload may take to show.

@@ -32,6 +32,8 @@ const (
 	SendsPerHour Key = "sends_per_hour"
 	BounceShare  Key = "bounce_share"
 	PHPWorkers   Key = "php_workers"
+	PHPMemory    Key = "php_memory"
+	PHPTime      Key = "php_time"
 	BackupsKept  Key = "backups_kept"
 )
 
@@ -43,6 +45,7 @@ const (
 	Bytes   Unit = "bytes"
 	Count   Unit = "count"
 	Percent Unit = "percent"
+	Seconds Unit = "seconds"
 )
 
 // LimitInfo describes one limit for people and for checks.
@@ -54,7 +57,15 @@ type LimitInfo struct {
 	// the largest mailbox. Adding such limits up would mean nothing: a share bounds
 	// each account's by itself. All others are drawn from a share.
 	Bound bool
+	// Floor is what is given where nothing is said: less would not do.
+	Floor int64
 }
+
+// What every plan gives to PHP at least.
+const (
+	PHPMemoryFloor = 128 * MiB
+	PHPTimeFloor   = 30
+)
 
 // AllLimits lists every limit in the order in which people read them.
 var AllLimits = []LimitInfo{
@@ -74,6 +85,8 @@ var AllLimits = []LimitInfo{
 	{Key: SendsPerHour, Unit: Count, What: "messages sent per hour", Bound: true},
 	{Key: BounceShare, Unit: Percent, What: "share of bounced messages that stops sending", Bound: true},
 	{Key: PHPWorkers, Unit: Count, What: "PHP requests served at the same time", Bound: true},
+	{Key: PHPMemory, Unit: Bytes, What: "memory of a PHP request", Bound: true, Floor: PHPMemoryFloor},
+	{Key: PHPTime, Unit: Seconds, What: "longest run of a PHP request", Bound: true, Floor: PHPTimeFloor},
 	{Key: BackupsKept, Unit: Count, What: "backups kept", Bound: true},
 }
 
@@ -168,6 +181,8 @@ func (a Amount) Format(unit Unit) string {
 		return FormatSize(a.N)
 	case unit == Percent:
 		return fmt.Sprintf("%d%%", a.N)
+	case unit == Seconds:
+		return fmt.Sprintf("%ds", a.N)
 	}
 	return fmt.Sprint(a.N)
 }
@@ -189,7 +204,7 @@ func Info(key Key) (LimitInfo, bool) {
 }
 
 // checkLimits refuses unknown keys and impossible numbers and adds the keys
-// that are missing as zero: what a plan does not mention, it does not give.
+// that are missing as their floor, mostly zero: what a plan does not mention, it does not give.
 func checkLimits(l Limits) (Limits, []refusal.Field) {
 	var wrong []refusal.Field
 	whole := Limits{}
@@ -201,6 +216,12 @@ func checkLimits(l Limits) (Limits, []refusal.Field) {
 		}
 		if info.Unit == Percent && !amount.Unlimited && amount.N > 100 {
 			wrong = append(wrong, refusal.Field{Name: name, Message: "is a percentage: 0 to 100"})
+		}
+		if !amount.Unlimited && amount.N > 0 && amount.N < info.Floor {
+			wrong = append(wrong, refusal.Field{Name: name, Message: "is at least " + Of(info.Floor).Format(info.Unit)})
+		}
+		if amount == Of(0) {
+			amount = Of(info.Floor)
 		}
 		whole[info.Key] = amount
 	}

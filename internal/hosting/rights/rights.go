@@ -26,6 +26,8 @@ const (
 	AccountsRepair   Permission = "accounts.repair"
 	ExceptionsChange Permission = "exceptions.change"
 	DomainsChange    Permission = "domains.change"
+	TemplatesRead    Permission = "templates.read"
+	TemplatesChange  Permission = "templates.change"
 	PlansRead        Permission = "plans.read"
 	PlansChange      Permission = "plans.change"
 	CustomersRead    Permission = "customers.read"
@@ -96,7 +98,9 @@ var table = []entry{
 	{AccountsClose, false, true, true, true, false, "close accounts"},
 	{AccountsRepair, false, true, false, true, false, "have accounts made right on their servers"},
 	{ExceptionsChange, false, true, false, true, false, "set exceptions"},
-	{DomainsChange, false, true, false, true, true, "add and remove domains"},
+	{DomainsChange, false, true, false, true, true, "add, change and remove domains and sites"},
+	{TemplatesRead, true, true, false, true, false, "see templates of sites"},
+	{TemplatesChange, false, false, false, true, false, "add, change and remove templates of sites"},
 	{PlansRead, true, true, true, true, false, "see plans"},
 	{PlansChange, false, false, false, true, false, "add, change and remove plans"},
 	{CustomersRead, true, true, true, true, true, "see customers"},

@@ -358,7 +358,8 @@ func (q *Queries) AddAccount(ctx context.Context, arg AddAccountParams) (Account
 }
 
 const addDomain = `-- name: AddDomain :one
-insert into domains (account_id, name, registrable, main, root, counts_as) values ($1, $2, $3, $4, $5, $6) returning id, account_id, name, registrable, served_as, main, root, added_at, counts_as
+insert into domains (account_id, name, registrable, main, root, counts_as, served_as, target, code, keep_path, keep_query, mirror_of, template_id)
+values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) returning id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version
 `
 
 type AddDomainParams struct {
@@ -368,6 +369,13 @@ type AddDomainParams struct {
 	Main        bool
 	Root        string
 	CountsAs    string
+	ServedAs    string
+	Target      string
+	Code        int32
+	KeepPath    bool
+	KeepQuery   bool
+	MirrorOf    *int64
+	TemplateID  *int64
 }
 
 func (q *Queries) AddDomain(ctx context.Context, arg AddDomainParams) (Domain, error) {
@@ -378,6 +386,13 @@ func (q *Queries) AddDomain(ctx context.Context, arg AddDomainParams) (Domain, e
 		arg.Main,
 		arg.Root,
 		arg.CountsAs,
+		arg.ServedAs,
+		arg.Target,
+		arg.Code,
+		arg.KeepPath,
+		arg.KeepQuery,
+		arg.MirrorOf,
+		arg.TemplateID,
 	)
 	var i Domain
 	err := row.Scan(
@@ -390,6 +405,15 @@ func (q *Queries) AddDomain(ctx context.Context, arg AddDomainParams) (Domain, e
 		&i.Root,
 		&i.AddedAt,
 		&i.CountsAs,
+		&i.Target,
+		&i.Code,
+		&i.KeepPath,
+		&i.KeepQuery,
+		&i.MirrorOf,
+		&i.MovedFrom,
+		&i.Settings,
+		&i.TemplateID,
+		&i.Version,
 	)
 	return i, err
 }
@@ -433,7 +457,7 @@ func (q *Queries) DisksOfServer(ctx context.Context, serverID int64) ([]DisksOfS
 }
 
 const domainsOfAccount = `-- name: DomainsOfAccount :many
-select id, account_id, name, registrable, served_as, main, root, added_at, counts_as from domains where account_id = $1 order by main desc, name
+select id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version from domains where account_id = $1 order by main desc, name
 `
 
 func (q *Queries) DomainsOfAccount(ctx context.Context, accountID int64) ([]Domain, error) {
@@ -455,6 +479,15 @@ func (q *Queries) DomainsOfAccount(ctx context.Context, accountID int64) ([]Doma
 			&i.Root,
 			&i.AddedAt,
 			&i.CountsAs,
+			&i.Target,
+			&i.Code,
+			&i.KeepPath,
+			&i.KeepQuery,
+			&i.MirrorOf,
+			&i.MovedFrom,
+			&i.Settings,
+			&i.TemplateID,
+			&i.Version,
 		); err != nil {
 			return nil, err
 		}

@@ -91,6 +91,15 @@ type Domain struct {
 	Root        string
 	AddedAt     time.Time
 	CountsAs    string
+	Target      string
+	Code        int32
+	KeepPath    bool
+	KeepQuery   bool
+	MirrorOf    *int64
+	MovedFrom   string
+	Settings    []byte
+	TemplateID  *int64
+	Version     int64
 }
 
 type Drift struct {
@@ -133,6 +142,19 @@ type Exception struct {
 	Author     string
 	SetAt      time.Time
 	EndsAt     *time.Time
+}
+
+type Folder struct {
+	ID       int64
+	DomainID int64
+	Path     string
+	Title    string
+}
+
+type FolderUser struct {
+	FolderID int64
+	Name     string
+	Hash     string
 }
 
 type Idempotency struct {
@@ -240,6 +262,7 @@ type Plan struct {
 	CreatedAt  time.Time
 	ResellerID *int64
 	RemovedAt  *time.Time
+	TemplateID *int64
 }
 
 type PlanFeature struct {
@@ -338,6 +361,16 @@ type SignInFailure struct {
 	Subject  string
 	Failures int32
 	LastAt   time.Time
+}
+
+type Template struct {
+	ID         int64
+	Name       string
+	ResellerID *int64
+	About      string
+	Settings   []byte
+	Version    int64
+	CreatedAt  time.Time
 }
 
 type Token struct {

@@ -93,7 +93,7 @@ func (q *Queries) AddException(ctx context.Context, arg AddExceptionParams) (Exc
 }
 
 const addPlan = `-- name: AddPlan :one
-insert into plans (reseller_id, name) values ($1, $2) returning id, name, version, created_at, reseller_id, removed_at
+insert into plans (reseller_id, name) values ($1, $2) returning id, name, version, created_at, reseller_id, removed_at, template_id
 `
 
 type AddPlanParams struct {
@@ -111,6 +111,7 @@ func (q *Queries) AddPlan(ctx context.Context, arg AddPlanParams) (Plan, error) 
 		&i.CreatedAt,
 		&i.ResellerID,
 		&i.RemovedAt,
+		&i.TemplateID,
 	)
 	return i, err
 }
@@ -200,7 +201,7 @@ func (q *Queries) ExceptionsOf(ctx context.Context, accounts []int64) ([]Excepti
 }
 
 const findPlan = `-- name: FindPlan :one
-select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id, plans.removed_at, coalesce(resellers.name, '')::text as reseller from plans left join resellers on resellers.id = plans.reseller_id
+select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id, plans.removed_at, plans.template_id, coalesce(resellers.name, '')::text as reseller from plans left join resellers on resellers.id = plans.reseller_id
 where plans.removed_at is null and plans.name = $1 and coalesce(resellers.name, '') = $2::text
 `
 
@@ -216,6 +217,7 @@ type FindPlanRow struct {
 	CreatedAt  time.Time
 	ResellerID *int64
 	RemovedAt  *time.Time
+	TemplateID *int64
 	Reseller   string
 }
 
@@ -230,6 +232,7 @@ func (q *Queries) FindPlan(ctx context.Context, arg FindPlanParams) (FindPlanRow
 		&i.CreatedAt,
 		&i.ResellerID,
 		&i.RemovedAt,
+		&i.TemplateID,
 		&i.Reseller,
 	)
 	return i, err
@@ -261,7 +264,7 @@ func (q *Queries) KeepPlanLimits(ctx context.Context, arg KeepPlanLimitsParams) 
 }
 
 const lockPlan = `-- name: LockPlan :one
-select id, name, version, created_at, reseller_id, removed_at from plans where id = $1 and removed_at is null for update
+select id, name, version, created_at, reseller_id, removed_at, template_id from plans where id = $1 and removed_at is null for update
 `
 
 // No row if it was removed meanwhile.
@@ -275,12 +278,13 @@ func (q *Queries) LockPlan(ctx context.Context, id int64) (Plan, error) {
 		&i.CreatedAt,
 		&i.ResellerID,
 		&i.RemovedAt,
+		&i.TemplateID,
 	)
 	return i, err
 }
 
 const planByID = `-- name: PlanByID :one
-select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id, plans.removed_at, coalesce(resellers.name, '')::text as reseller from plans left join resellers on resellers.id = plans.reseller_id where plans.id = $1
+select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id, plans.removed_at, plans.template_id, coalesce(resellers.name, '')::text as reseller from plans left join resellers on resellers.id = plans.reseller_id where plans.id = $1
 `
 
 type PlanByIDRow struct {
@@ -290,6 +294,7 @@ type PlanByIDRow struct {
 	CreatedAt  time.Time
 	ResellerID *int64
 	RemovedAt  *time.Time
+	TemplateID *int64
 	Reseller   string
 }
 
@@ -303,6 +308,7 @@ func (q *Queries) PlanByID(ctx context.Context, id int64) (PlanByIDRow, error) {
 		&i.CreatedAt,
 		&i.ResellerID,
 		&i.RemovedAt,
+		&i.TemplateID,
 		&i.Reseller,
 	)
 	return i, err
@@ -357,7 +363,7 @@ func (q *Queries) PlanLimits(ctx context.Context, plans []int64) ([]PlanLimit, e
 }
 
 const plans = `-- name: Plans :many
-select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id, plans.removed_at, coalesce(resellers.name, '')::text as reseller,
+select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id, plans.removed_at, plans.template_id, coalesce(resellers.name, '')::text as reseller,
     (select count(*) from accounts where accounts.plan_id = plans.id and accounts.state <> 'closed')::bigint as accounts
 from plans left join resellers on resellers.id = plans.reseller_id
 where plans.removed_at is null and (coalesce(resellers.name, ''), plans.name) > ($1::text, $2::text)
@@ -382,6 +388,7 @@ type PlansRow struct {
 	CreatedAt  time.Time
 	ResellerID *int64
 	RemovedAt  *time.Time
+	TemplateID *int64
 	Reseller   string
 	Accounts   int64
 }
@@ -409,6 +416,7 @@ func (q *Queries) Plans(ctx context.Context, arg PlansParams) ([]PlansRow, error
 			&i.CreatedAt,
 			&i.ResellerID,
 			&i.RemovedAt,
+			&i.TemplateID,
 			&i.Reseller,
 			&i.Accounts,
 		); err != nil {
@@ -423,7 +431,7 @@ func (q *Queries) Plans(ctx context.Context, arg PlansParams) ([]PlansRow, error
 }
 
 const plansOfReseller = `-- name: PlansOfReseller :many
-select id, name, version, created_at, reseller_id, removed_at from plans where reseller_id = $1 and removed_at is null order by name
+select id, name, version, created_at, reseller_id, removed_at, template_id from plans where reseller_id = $1 and removed_at is null order by name
 `
 
 func (q *Queries) PlansOfReseller(ctx context.Context, resellerID *int64) ([]Plan, error) {
@@ -442,6 +450,7 @@ func (q *Queries) PlansOfReseller(ctx context.Context, resellerID *int64) ([]Pla
 			&i.CreatedAt,
 			&i.ResellerID,
 			&i.RemovedAt,
+			&i.TemplateID,
 		); err != nil {
 			return nil, err
 		}
@@ -482,7 +491,7 @@ func (q *Queries) RemoveException(ctx context.Context, arg RemoveExceptionParams
 }
 
 const removePlan = `-- name: RemovePlan :exec
-update plans set removed_at = now() where id = $1
+update plans set removed_at = now(), template_id = null where id = $1
 `
 
 // Closed accounts still refer to it.
@@ -492,7 +501,7 @@ func (q *Queries) RemovePlan(ctx context.Context, id int64) error {
 }
 
 const renamePlan = `-- name: RenamePlan :one
-update plans set name = $2, version = version + 1 where id = $1 returning id, name, version, created_at, reseller_id, removed_at
+update plans set name = $2, version = version + 1 where id = $1 returning id, name, version, created_at, reseller_id, removed_at, template_id
 `
 
 type RenamePlanParams struct {
@@ -510,12 +519,13 @@ func (q *Queries) RenamePlan(ctx context.Context, arg RenamePlanParams) (Plan, e
 		&i.CreatedAt,
 		&i.ResellerID,
 		&i.RemovedAt,
+		&i.TemplateID,
 	)
 	return i, err
 }
 
 const sharePlan = `-- name: SharePlan :one
-select id, name, version, created_at, reseller_id, removed_at from plans where id = $1 and removed_at is null for share
+select id, name, version, created_at, reseller_id, removed_at, template_id from plans where id = $1 and removed_at is null for share
 `
 
 // The plan stays as it is until whoever opens accounts on it is done. No row if it was removed meanwhile.
@@ -529,6 +539,7 @@ func (q *Queries) SharePlan(ctx context.Context, id int64) (Plan, error) {
 		&i.CreatedAt,
 		&i.ResellerID,
 		&i.RemovedAt,
+		&i.TemplateID,
 	)
 	return i, err
 }

@@ -12,7 +12,8 @@ select sign_in_name from accounts where state <> 'closed' and sign_in_name like 
 insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement) values ($1, $2, $3, $4, $5, $6) returning *;
 
 -- name: AddDomain :one
-insert into domains (account_id, name, registrable, main, root, counts_as) values ($1, $2, $3, $4, $5, $6) returning *;
+insert into domains (account_id, name, registrable, main, root, counts_as, served_as, target, code, keep_path, keep_query, mirror_of, template_id)
+values ($1, $2, $3, $4, $5, $6, sqlc.arg(served_as), sqlc.arg(target), sqlc.arg(code), sqlc.arg(keep_path), sqlc.arg(keep_query), sqlc.narg(mirror_of), sqlc.narg(template_id)) returning *;
 
 -- name: RemoveDomain :exec
 delete from domains where id = $1;

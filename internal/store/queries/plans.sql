@@ -14,7 +14,7 @@ select * from plans where id = $1 and removed_at is null for share;
 
 -- name: RemovePlan :exec
 -- Closed accounts still refer to it.
-update plans set removed_at = now() where id = $1;
+update plans set removed_at = now(), template_id = null where id = $1;
 
 -- name: KeepPlanLimits :exec
 insert into plan_limits (plan_id, key, amount) select sqlc.arg(plan)::bigint, unnest(sqlc.arg(keys)::text[]), nullif(unnest(sqlc.arg(amounts)::bigint[]), -1)

@@ -24,6 +24,7 @@ import ChangeTerms from './ChangeTerms.vue'
 import SetException from './SetException.vue'
 import SuspendAccount from './SuspendAccount.vue'
 import AddDomain from './AddDomain.vue'
+import { inWords } from '../domains/serving'
 import { isOperator, may } from '../session/state'
 
 const props = defineProps<{ account: string }>()
@@ -61,12 +62,6 @@ const dropException = (e: Schemas['Exception']) =>
     const changed = await made(api.DELETE('/api/v1/accounts/{account}/exceptions/{what}/{key}', { params: { path: where } }))
     after(changed.operation)
   })
-const removeDomain = (name: string, unicode: string) =>
-  act(async () => {
-    if (!confirm(`Take ${unicode} from the account? Its files stay.`)) return
-    started.value = (await made(api.DELETE('/api/v1/accounts/{account}/domains/{domain}', { params: { path: { ...path.value, domain: name } } }))).operation
-    void reload()
-  })
 function after(operation: number | undefined) {
   if (operation) started.value = operation
   void reload()
@@ -89,7 +84,7 @@ const columns: Column<Allowed>[] = [
   { key: 'value', title: 'Allowed', right: true, text: (l) => amount(l.value, l.unit) },
   { key: 'used', title: 'Used', right: true, text: (l) => (l.used === null ? '–' : amount(l.used, l.unit)) },
   { key: 'left', title: 'Left', right: true, wide: true, text: (l) => (l.used === null ? '' : amount(l.left, l.unit)) },
-  { key: 'source', title: 'From', wide: true, long: true },
+  { key: 'source', title: 'From', wide: true },
 ]
 const exceptionColumns: Column<Schemas['Exception']>[] = [
   { key: 'what', title: 'What', text: (e) => e.limit ?? `feature ${e.feature}` },
@@ -150,14 +145,14 @@ const facts = computed<[string, string][]>(() => {
         <section v-if="data.domains?.length">
           <div class="row"><h2>Domains</h2><ElButton v-if="open && may('domains.change')" size="small" @click="addingDomain = true">Add a domain</ElButton></div>
           <DataTable
-            :columns="[{ key: 'unicode', title: 'Domain', long: true }, { key: 'served_as', title: 'Served as', text: (d) => d.served_as }, { key: 'root', title: 'Document root', wide: true }, { key: 'drop', title: '', right: true }]"
+            :columns="[{ key: 'unicode', title: 'Domain', long: true }, { key: 'served_as', title: 'Served as', text: (d) => d.served_as }, { key: 'root', title: 'Shows', wide: true, long: true }]"
             :rows="data.domains"
             :id="(d) => d.name"
+            :to="(d) => `/accounts/${account}/domains/${d.name}`"
             caption="Domains of the account"
           >
-            <template #unicode="{ row }"><b>{{ row.unicode }}</b><span v-if="row.main" class="quiet"> main</span></template>
-            <template #root="{ row }"><code>{{ row.root }}</code></template>
-            <template #drop="{ row }"><button v-if="!row.main && open && may('domains.change')" type="button" class="link" @click="removeDomain(row.name, row.unicode)">Remove</button></template>
+            <template #unicode="{ row }"><RouterLink :to="`/accounts/${account}/domains/${row.name}`"><b>{{ row.unicode }}</b></RouterLink><span v-if="row.main" class="quiet"> main</span></template>
+            <template #root="{ row }"><code v-if="row.root">{{ row.root }}</code><template v-else>{{ inWords(row) }}</template></template>
           </DataTable>
         </section>
         <section>

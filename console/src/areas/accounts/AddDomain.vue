@@ -1,37 +1,43 @@
 <script setup lang="ts">
-import { ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { ElButton, ElDialog, ElInput } from 'element-plus'
 import { api, made, newKey, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
+import ServingFields from '../domains/ServingFields.vue'
+import { fresh, told, type Serving } from '../domains/serving'
 
 const shown = defineModel<boolean>({ required: true })
 const props = defineProps<{ account: Schemas['AccountDetail'] }>()
 const emit = defineEmits<{ started: [operation: number] }>()
 
 const domain = ref('')
+const serving = ref<Serving>(fresh())
 const { refusal, busy, act } = useAct()
 watch(shown, () => {
   domain.value = ''
+  serving.value = fresh()
   refusal.value = undefined
 })
+const sites = computed(() => props.account.domains.filter((d) => d.served_as === 'site').map((d) => d.unicode))
 const left = (key: string) => props.account.allowance.find((l) => l.key === key)?.left
 const add = () =>
   act(async () => {
-    const added = await made(api.POST('/api/v1/accounts/{account}/domains', { params: { path: { account: String(props.account.id) }, header: { 'Idempotency-Key': newKey() } }, body: { domain: domain.value } }))
+    const added = await made(api.POST('/api/v1/accounts/{account}/domains', { params: { path: { account: String(props.account.id) }, header: { 'Idempotency-Key': newKey() } }, body: { domain: domain.value, ...told(serving.value) } }))
     shown.value = false
     emit('started', added.operation)
   })
 </script>
 
 <template>
-  <ElDialog v-model="shown" title="Add a domain" width="min(32rem, 94vw)">
+  <ElDialog v-model="shown" title="Add a domain" width="min(36rem, 94vw)">
     <form id="add-domain" class="stack" @submit.prevent="add">
-      <FormField label="Domain" for="new-domain" :error="refusal?.field('domain')" :hint="`${left('domains') ?? 'any number of'} domains and ${left('subdomains') ?? 'any number of'} subdomains are left`">
+      <FormField label="Domain" for="new-domain" :error="refusal?.field('domain')" :hint="`${left('domains') ?? 'any number of'} domains, ${left('subdomains') ?? 'any number of'} subdomains and ${left('mirrors') ?? 'any number of'} mirrors are left`">
         <ElInput id="new-domain" v-model="domain" spellcheck="false" autocapitalize="none" autocomplete="off" />
       </FormField>
-      <ProblemNote :refusal="refusal?.field('domain') ? undefined : refusal" />
+      <ServingFields v-model="serving" :sites="sites" :home="account.home" :wrong="(n) => refusal?.field(n)" />
+      <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
     </form>
     <template #footer>
       <ElButton @click="shown = false">Leave it</ElButton>

@@ -1,4 +1,2 @@
-import type { Schemas } from '../../api/client'
-
-/** How a plan is called: RESELLER.PLAN where it is a reseller's. */
-export const refOf = (plan: Schemas['Plan']) => (plan.reseller ? `${plan.reseller}.${plan.name}` : plan.name)
+/** How a plan or a template is called: RESELLER.NAME where it is a reseller's. */
+export const refOf = (thing: { reseller?: string; name: string }) => (thing.reseller ? `${thing.reseller}.${thing.name}` : thing.name)

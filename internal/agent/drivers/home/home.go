@@ -5,6 +5,7 @@
 //	                  account lists it but cannot replace what is in it; no other account gets in
 //	/home/NAME/sites  NAME:NAME 0755, document roots
 //	/home/NAME/tmp    NAME:NAME 0700, PHP's uploads and sessions
+//	/home/NAME/logs   root:NAME 0750, access logs of the sites
 package home
 
 import (
@@ -39,7 +40,9 @@ const webUser = "www-data"
 var layout = []struct {
 	name string
 	mode fs.FileMode
-}{{"sites", 0o755}, {"tmp", 0o700}}
+	// roots says that only root writes there; the account reads.
+	roots bool
+}{{"sites", 0o755, false}, {"tmp", 0o700, false}, {"logs", 0o750, true}}
 
 // quota keeps disk limits on one kind of file system.
 type quota interface {
@@ -124,8 +127,8 @@ func (d *Driver) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Dr
 			return nil, err
 		case s == nil:
 			drift(inner, "is missing")
-		case s.Mode&syscall.S_IFMT != syscall.S_IFDIR || int(s.Uid) != m.UID():
-			drift(inner, "is not a directory of the account's user")
+		case s.Mode&syscall.S_IFMT != syscall.S_IFDIR || int(s.Uid) != owner(dir.roots, m):
+			drift(inner, "is not a directory of the user it should belong to")
 		}
 	}
 	limit, err := d.quota.limit(ctx, path)
@@ -170,21 +173,34 @@ func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error
 		if err := os.Mkdir(inner, dir.mode); err != nil && !errors.Is(err, fs.ErrExist) {
 			return "", err
 		}
-		if err := os.Lchown(inner, m.UID(), m.UID()); err != nil {
+		if err := os.Lchown(inner, owner(dir.roots, m), m.UID()); err != nil {
 			return "", err
 		}
 	}
 	work := asuser.Work{Home: path}
 	for _, site := range m.Sites {
+		if site.Redirect != nil || site.MirrorOf != "" {
+			continue
+		}
+		if site.MovedFrom != "" {
+			work.Moves = append(work.Moves, asuser.Move{From: site.MovedFrom, To: site.Root})
+		}
 		work.Directories = append(work.Directories, site.Root)
 		if site.Starter {
-			work.NewFiles = append(work.NewFiles, asuser.NewFile{Path: site.Root + "/index.html", Content: render.StarterPage(site.Domain.Unicode())})
+			work.NewFiles = append(work.NewFiles, asuser.NewFile{Path: site.Root + "/index.html", Content: render.StarterPage(m, site)})
 		}
 	}
 	if err := asuser.Do(ctx, m.UID(), work); err != nil {
 		return "", err
 	}
 	return fmt.Sprintf("%s, disk limit %s (%s)", path, words(m.Home.DiskLimit), d.quota.kind()), nil
+}
+
+func owner(roots bool, m manifest.Manifest) int {
+	if roots {
+		return 0
+	}
+	return m.UID()
 }
 
 // Remove implements agent.Resource.

@@ -3,6 +3,7 @@ package home
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -78,16 +79,53 @@ func qgroups(ctx context.Context, path string, args ...string) (map[uint64]qgrou
 	return groups, nil
 }
 
-func (btrfs) limit(ctx context.Context, path string) (*int64, error) {
+func (btrfs) limit(_ context.Context, path string) (*int64, error) {
 	id, err := subvolume(path)
 	if err != nil {
 		return nil, err
 	}
-	groups, err := qgroups(ctx, path, "-f")
+	return limitOf(path, id)
+}
+
+// limitOf reads the limit of a subvolume's quota group from the quota tree (BTRFS_IOC_TREE_SEARCH in linux/btrfs.h): a sweep asks for
+// thousands, for each of which a program would take milliseconds.
+func limitOf(path string, id uint64) (*int64, error) {
+	const (
+		treeSearch = 0xd0009411
+		quotaTree  = 8   // BTRFS_QUOTA_TREE_OBJECTID
+		limitItem  = 244 // BTRFS_QGROUP_LIMIT_KEY: objectid 0, offset the group
+		maxRfer    = 1   // BTRFS_QGROUP_LIMIT_MAX_RFER
+	)
+	var args struct {
+		tree                     uint64
+		minObject, maxObject     uint64
+		minOffset, maxOffset     uint64
+		minTransact, maxTransact uint64
+		minType, maxType         uint32
+		items, unused            uint32
+		unused4                  [4]uint64
+		buffer                   [4096 - 104]byte
+	}
+	args.tree, args.minOffset, args.maxOffset, args.maxTransact = quotaTree, id, id, ^uint64(0)
+	args.minType, args.maxType, args.items = limitItem, limitItem, 1
+	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
 	}
-	return groups[id].limit, nil
+	defer f.Close()
+	if _, _, errno := syscall.Syscall(syscall.SYS_IOCTL, f.Fd(), treeSearch, uintptr(unsafe.Pointer(&args))); errno != 0 {
+		return nil, fmt.Errorf("quota group of %s: %w", path, errno)
+	}
+	if args.items == 0 {
+		return nil, nil // a group without limits
+	}
+	const header = 32 // struct btrfs_ioctl_search_header
+	item := args.buffer[header:]
+	if flags := binary.LittleEndian.Uint64(item); flags&maxRfer == 0 {
+		return nil, nil
+	}
+	most := int64(binary.LittleEndian.Uint64(item[8:]))
+	return &most, nil
 }
 
 func (btrfs) setLimit(ctx context.Context, path string, bytes *int64) error {

@@ -2,9 +2,14 @@
 package nginx
 
 import (
+	"bytes"
 	"context"
+	"encoding/pem"
 	"fmt"
+	"log/slog"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -34,6 +39,9 @@ type Driver struct {
 // New returns the driver.
 func New(server render.Server, scratch string) *Driver {
 	d := &Driver{Server: server, Scratch: scratch}
+	if err := os.MkdirAll(filepath.Dir(render.RequestLog), 0o755); err != nil {
+		slog.Warn("directory of the request log", "reason", err) // nginx says so, too, when it is to begin it
+	}
 	if out, err := exec.Command("nginx", "-v").CombinedOutput(); err == nil {
 		_, d.version, _ = strings.Cut(strings.TrimSpace(string(out)), "nginx/")
 	}
@@ -44,15 +52,18 @@ func New(server render.Server, scratch string) *Driver {
 func (*Driver) Name() string { return "nginx" }
 
 // Base implements agent.Program.
-func (*Driver) Base() []render.File { return render.NGINXBase() }
+func (d *Driver) Base() []render.File { return render.NGINXBase(d.Server) }
 
 // Files implements agent.Program.
-func (d *Driver) Files(m manifest.Manifest) []render.File { return render.NGINX(m, d.Server) }
+func (d *Driver) Files(m manifest.Manifest) []render.File { return render.NGINX(m) }
 
 // AccountFiles implements agent.Program.
 func (*Driver) AccountFiles() ([]string, error) {
-	return daemon.FilesLike(render.NGINXAccountDir + "/*.conf")
+	return daemon.FilesLike(render.NGINXAccountDir + "/*.*")
 }
+
+// Owner implements agent.Program.
+func (*Driver) Owner(path string) string { return render.NGINXOwner(path) }
 
 // Test implements agent.Program.
 func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
@@ -90,6 +101,12 @@ func (d *Driver) Reload(ctx context.Context) error {
 	return nil // whether the new ones answer is seen from outside
 }
 
+// Reopen has nginx begin its logs anew, as they have been put aside.
+func (*Driver) Reopen(ctx context.Context) error {
+	_, err := daemon.Signal(ctx, pidFile, syscall.SIGUSR1)
+	return err
+}
+
 // takesConnections reports whether a worker has not been told to end.
 func takesConnections(worker int) bool {
 	title := daemon.Title(worker)
@@ -103,15 +120,15 @@ func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error
 		return "", fmt.Errorf("nginx: the server has no address to ask")
 	}
 	address := d.Server.Addresses[0].String() + ":80"
-	want := render.NGINXFingerprint(m, d.Server)
+	want := render.NGINXFingerprint(m)
 	for _, site := range m.Sites {
 		name := site.Domain.String()
 		err := daemon.WaitFor(ctx, func(ctx context.Context) error {
-			answer, err := daemon.Get(ctx, address, name, render.SiteCheckPath)
+			answer, err := daemon.Get(ctx, address, name, render.CheckPath)
 			if err != nil {
 				return err
 			}
-			if answer.Status != 200 || answer.Body != want {
+			if answer.Header.Get(render.CheckHeader) != want {
 				return fmt.Errorf("for %s, nginx on %s does not answer from the new configuration (status %d)", name, address, answer.Status)
 			}
 			return nil
@@ -119,11 +136,43 @@ func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error
 		if err != nil {
 			return "", err
 		}
+		if err := d.verifyTLS(ctx, m, site); err != nil {
+			return "", err
+		}
 	}
 	if len(m.Sites) == 0 {
 		return "", nil
 	}
-	return fmt.Sprintf("nginx on %s answers for %s", address, m.Sites[0].Domain), nil
+	return fmt.Sprintf("nginx on %s answers for %s, with and without TLS", address, m.Sites[0].Domain), nil
+}
+
+// verifyTLS shakes hands under the site's names and looks whether the certificate is the one that is to be used.
+func (d *Driver) verifyTLS(ctx context.Context, m manifest.Manifest, site manifest.Site) error {
+	text, err := os.ReadFile(render.CertificateFile(m, site))
+	if err != nil {
+		return err
+	}
+	wanted, _ := pem.Decode(text)
+	if wanted == nil {
+		return fmt.Errorf("%s holds no certificate", render.CertificateFile(m, site))
+	}
+	address := d.Server.Addresses[0].String() + ":443"
+	for _, name := range site.Names() {
+		err := daemon.WaitFor(ctx, func(ctx context.Context) error {
+			shown, err := daemon.Handshake(ctx, address, name)
+			if err != nil {
+				return fmt.Errorf("TLS handshake with %s under the name %s: %w", address, name, err)
+			}
+			if !bytes.Equal(shown, wanted.Bytes) {
+				return fmt.Errorf("for %s, nginx on %s shows another certificate", name, address)
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // VerifyGone implements agent.Program: a name may be another account's by now,
@@ -133,15 +182,15 @@ func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string
 		return "", nil
 	}
 	address := d.Server.Addresses[0].String() + ":80"
-	old := render.NGINXFingerprint(last, d.Server)
+	old := render.NGINXFingerprint(last)
 	for _, site := range last.Sites {
 		name := site.Domain.String()
 		err := daemon.WaitFor(ctx, func(ctx context.Context) error {
-			answer, err := daemon.Get(ctx, address, name, render.SiteCheckPath)
+			answer, err := daemon.Get(ctx, address, name, render.CheckPath)
 			if err != nil {
 				return err
 			}
-			if answer.Body == old {
+			if answer.Header.Get(render.CheckHeader) == old {
 				return fmt.Errorf("nginx on %s still answers for %s", address, name)
 			}
 			return nil

@@ -60,8 +60,11 @@ func (d *Driver) Files(m manifest.Manifest) []render.File { return render.PHPFPM
 
 // AccountFiles implements agent.Program.
 func (d *Driver) AccountFiles() ([]string, error) {
-	return daemon.FilesLike("/etc/php/" + d.Server.PHP + "/fpm/pool.d/account-*.conf")
+	return daemon.FilesLike("/etc/php/"+d.Server.PHP+"/fpm/pool.d/account-*.conf", "/etc/php/"+d.Server.PHP+"/fpm/conf.d/account-*.ini")
 }
+
+// Owner implements agent.Program.
+func (*Driver) Owner(path string) string { return render.PHPFPMOwner(path) }
 
 // Test implements agent.Program.
 func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
@@ -114,12 +117,12 @@ func (d *Driver) image() string {
 // request would come, it asks the account's pool for a worker's answer.
 func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error) {
 	if m.Wanted == manifest.Absent || len(m.Sites) == 0 {
-		return "", nil
+		return "", nil // there is no name under which to ask
 	}
 	address := d.Server.Addresses[0].String() + ":80"
 	want := render.PHPFPMFingerprint(m, d.Server)
 	err := daemon.WaitFor(ctx, func(ctx context.Context) error {
-		answer, err := daemon.Get(ctx, address, m.Sites[0].Domain.String(), render.PHPCheckPath)
+		answer, err := daemon.Get(ctx, address, m.Sites[0].Domain.String(), render.CheckPath)
 		if err != nil {
 			return err
 		}

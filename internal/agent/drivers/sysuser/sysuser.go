@@ -37,13 +37,9 @@ type entry struct {
 }
 
 func lookUp(name string) (*entry, error) {
-	text, err := os.ReadFile("/etc/passwd")
-	if err != nil {
+	fields, err := passwd.line(name)
+	if err != nil || len(fields) != 7 {
 		return nil, err
-	}
-	fields := fieldsOf(text, name)
-	if len(fields) != 7 {
-		return nil, nil
 	}
 	uid, err1 := strconv.Atoi(fields[2])
 	gid, err2 := strconv.Atoi(fields[3])
@@ -53,20 +49,55 @@ func lookUp(name string) (*entry, error) {
 	return &entry{uid, gid, fields[5], fields[6]}, nil
 }
 
-// fieldsOf returns the fields of the line that starts with "name:".
-func fieldsOf(table []byte, name string) []string {
-	prefix := []byte(name + ":")
-	for line := range bytes.Lines(table) {
-		if bytes.HasPrefix(line, prefix) {
-			return strings.Split(strings.TrimSuffix(string(line), "\n"), ":")
-		}
-	}
-	return nil
+func hasGroup(name string) (bool, error) {
+	fields, err := group.line(name)
+	return fields != nil, err
 }
 
-func hasGroup(name string) (bool, error) {
-	text, err := os.ReadFile("/etc/group")
-	return fieldsOf(text, name) != nil, err
+// table is a file of lines that begin with a name and a colon. It is read again when it has been written: a sweep looks up thousands of names.
+type table struct {
+	path string
+
+	mu    sync.Mutex
+	read  os.FileInfo
+	lines map[string]string
+}
+
+var (
+	passwd = &table{path: "/etc/passwd"}
+	group  = &table{path: "/etc/group"}
+)
+
+// line returns the fields of a name's line; none for a name that is not there.
+func (t *table) line(name string) ([]string, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	now, err := os.Stat(t.path)
+	if err != nil {
+		return nil, err
+	}
+	// Every change is a new file under the name (passwd(5), vipw(8)): its number differs as well as its time.
+	if t.read == nil || !os.SameFile(t.read, now) || !t.read.ModTime().Equal(now.ModTime()) || t.read.Size() != now.Size() {
+		text, err := os.ReadFile(t.path)
+		if err != nil {
+			return nil, err
+		}
+		lines := map[string]string{}
+		for line := range strings.Lines(string(text)) {
+			line = strings.TrimSuffix(line, "\n")
+			if name, _, found := strings.Cut(line, ":"); found {
+				if _, twice := lines[name]; !twice {
+					lines[name] = line
+				}
+			}
+		}
+		t.read, t.lines = now, lines
+	}
+	line, there := t.lines[name]
+	if !there {
+		return nil, nil
+	}
+	return strings.Split(line, ":"), nil
 }
 
 // Check implements agent.Resource.

@@ -1,0 +1,269 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+
+	"victualler/internal/api"
+	"victualler/internal/hosting/sites"
+)
+
+const settingHelp = "A setting is KEY=VALUE, such as compression=off, hsts=12h, largest_upload=256M, index_files=index.php,index.html or error_pages=404=errors/missing.html; VALUE @FILE is read from a file. " +
+	"Maps with several entries are JSON objects. The keys are those of site show."
+
+func init() {
+	unset := flagInfo{name: "unset", value: "KEYS", usage: "settings whose template's or usual value is to return, with commas between them"}
+	commands = append(commands,
+		command{noun: "site", verb: "show", args: "ACCOUNT DOMAIN", short: "Show the settings of a site", output: true,
+			run: func(ctx context.Context, c *call) error {
+				var d api.DomainDetail
+				if err := c.client.Get(ctx, domainPath(c), nil, &d); err != nil {
+					return err
+				}
+				t := table{{"SETTING", "KEY", "VALUE", "FROM"}}
+				for _, s := range d.Settings {
+					info, value := readSetting(s.Key, s.Value)
+					from := s.Source
+					if s.Bounded != "" {
+						from += "; " + s.Bounded
+					}
+					t = append(t, []string{info.What, s.Key, value, from})
+				}
+				return c.print(d.Settings, t)
+			}},
+		command{noun: "site", verb: "change", args: "ACCOUNT DOMAIN [SETTING]…", short: "Change settings of a site", preview: true, waits: true, long: settingHelp,
+			flags: []flagInfo{unset, {name: "hsts-accepted", usage: "confirm strict transport security for longer than a day, which cannot be taken back"}},
+			run: func(ctx context.Context, c *call) error {
+				settings, err := c.settings(c.args[2:])
+				if err != nil {
+					return err
+				}
+				var done api.DomainChanged
+				previewed, err := c.change(ctx, http.MethodPatch, domainPath(c), api.DomainChange{Settings: settings, HSTSAccepted: c.on("hsts-accepted")}, &done)
+				if err != nil || previewed {
+					return err
+				}
+				return c.domainChanged(ctx, done, "changing")
+			}},
+		command{noun: "site", verb: "log", args: "ACCOUNT DOMAIN", short: "Show the access log of a site", long: "The last lines; with --follow, each new one until it is interrupted.",
+			flags: []flagInfo{{name: "lines", value: "N", usage: "how many of the last lines; 20 at first"}, {name: "follow", usage: "go on with new lines"}},
+			run:   siteLog},
+		command{noun: "template", verb: "add", args: "NAME [SETTING]…", short: "Add a template of settings for sites", preview: true, output: true, long: settingHelp,
+			flags: []flagInfo{{name: "about", value: "TEXT", usage: "what it is good for"}, {name: "reseller", value: "NAME", usage: "add it for this reseller"}},
+			run: func(ctx context.Context, c *call) error {
+				settings, err := c.settings(c.args[1:])
+				if err != nil {
+					return err
+				}
+				var t api.Template
+				previewed, err := c.change(ctx, http.MethodPost, "/templates", api.NewTemplate{Name: c.args[0], Reseller: c.value("reseller"), About: c.value("about"), Settings: settings}, &t)
+				if err != nil || previewed {
+					return err
+				}
+				return c.printTemplate(t)
+			}},
+		command{noun: "template", verb: "list", short: "List templates of settings for sites", output: true,
+			run: func(ctx context.Context, c *call) error {
+				var l api.TemplateList
+				if err := c.client.Get(ctx, "/templates", nil, &l); err != nil {
+					return err
+				}
+				t := table{{"TEMPLATE", "SETTINGS", "SITES", "PLANS", "ABOUT"}}
+				for _, tpl := range l.Templates {
+					t = append(t, []string{qualified(tpl.Reseller, tpl.Name), strconv.Itoa(len(tpl.Settings)), strconv.FormatInt(tpl.Sites, 10), strconv.FormatInt(tpl.Plans, 10), tpl.About})
+				}
+				return c.print(l.Templates, t)
+			}},
+		command{noun: "template", verb: "show", args: "TEMPLATE", short: "Show a template", output: true,
+			run: func(ctx context.Context, c *call) error {
+				var t api.Template
+				if err := c.client.Get(ctx, "/templates/"+url.PathEscape(c.args[0]), nil, &t); err != nil {
+					return err
+				}
+				return c.printTemplate(t)
+			}},
+		command{noun: "template", verb: "change", args: "TEMPLATE [SETTING]…", short: "Change a template, and with it the sites that follow it", preview: true, waits: true, long: settingHelp,
+			flags: []flagInfo{unset, {name: "about", value: "TEXT", usage: "what it is good for"}},
+			run: func(ctx context.Context, c *call) error {
+				settings, err := c.settings(c.args[1:])
+				if err != nil {
+					return err
+				}
+				var done api.TemplateChanged
+				previewed, err := c.change(ctx, http.MethodPatch, "/templates/"+url.PathEscape(c.args[0]), api.TemplateChange{About: c.given("about"), Settings: settings}, &done)
+				if err != nil || previewed {
+					return err
+				}
+				fmt.Fprintf(c.out, "%s changed; sites served differently: %d\n", c.args[0], done.Sites)
+				return c.startedIf(ctx, done.Operation)
+			}},
+		command{noun: "template", verb: "remove", args: "TEMPLATE", short: "Remove a template that nothing follows", preview: true, flags: []flagInfo{yesFlag},
+			run: func(ctx context.Context, c *call) error {
+				return c.removed(ctx, "/templates/"+url.PathEscape(c.args[0]), "template "+c.args[0])
+			}},
+		command{noun: "folder", verb: "add", args: "ACCOUNT DOMAIN PATH [USER]…", short: "Protect a folder of a site with names and passwords", preview: true, waits: true,
+			long:  "PATH is below the document root; / is the whole site. The password of each USER is asked for. A folder that is protected already gets the title and the people named.",
+			flags: []flagInfo{{name: "title", value: "TEXT", usage: "what browsers show when they ask"}, {name: "password-stdin", usage: "read the passwords from standard input, a line for each"}},
+			run:   addFolder},
+		command{noun: "folder", verb: "list", args: "ACCOUNT DOMAIN", short: "List the protected folders of a site", output: true,
+			run: func(ctx context.Context, c *call) error {
+				var d api.DomainDetail
+				if err := c.client.Get(ctx, domainPath(c), nil, &d); err != nil {
+					return err
+				}
+				t := table{{"FOLDER", "TITLE", "WHO MAY COME IN"}}
+				for _, f := range d.Protected {
+					t = append(t, []string{"/" + f.Path, f.Title, strings.Join(f.Users, ", ")})
+				}
+				return c.print(d.Protected, t)
+			}},
+		command{noun: "folder", verb: "remove", args: "ACCOUNT DOMAIN PATH [USER]", short: "Let everybody see a folder again, or shut one person out", preview: true, waits: true, flags: []flagInfo{yesFlag},
+			run: removeFolder})
+}
+
+func siteLog(ctx context.Context, c *call) error {
+	query := url.Values{"lines": {"20"}}
+	if lines := c.value("lines"); lines != "" {
+		if n, err := strconv.Atoi(lines); err != nil || n < 1 || n > 1000 {
+			return usageError{"--lines takes a number from 1 to 1000"}
+		}
+		query.Set("lines", lines)
+	}
+	for {
+		var page api.LogPage
+		if err := c.client.Get(ctx, domainPath(c)+"/log", query, &page); err != nil {
+			if ctx.Err() != nil {
+				return nil // interrupted, as was meant
+			}
+			return err
+		}
+		for _, line := range page.Lines {
+			fmt.Fprintln(c.out, line)
+		}
+		if !c.on("follow") {
+			return nil
+		}
+		query = url.Values{"after": {page.Next}, "wait": {"15"}}
+	}
+}
+
+func (c *call) printTemplate(tpl api.Template) error {
+	t := table{{"SETTING", "KEY", "VALUE"}}
+	for _, info := range sites.All {
+		if v, set := tpl.Settings[string(info.Key)]; set {
+			_, value := readSetting(string(info.Key), v)
+			t = append(t, []string{info.What, string(info.Key), value})
+		}
+	}
+	return c.print(tpl, t)
+}
+
+// readSetting turns a value of the API into words.
+func readSetting(key string, value any) (sites.Info, string) {
+	info, known := sites.Of(sites.Key(key))
+	text, err := json.Marshal(value)
+	if !known || err != nil {
+		return sites.Info{What: key}, fmt.Sprint(value)
+	}
+	if v, err := info.Decode(text); err == nil {
+		value = v
+	}
+	return info, strings.ReplaceAll(info.Format(value), "\n", " ")
+}
+
+// settings reads KEY=VALUE words and --unset.
+func (c *call) settings(words []string) (map[string]any, error) {
+	given := map[string]any{}
+	for _, word := range words {
+		key, typed, found := strings.Cut(word, "=")
+		info, known := sites.Of(sites.Key(key))
+		if !found || !known {
+			return nil, usageError{fmt.Sprintf("%q is not a setting; write KEY=VALUE with one of %s", word, settingKeys())}
+		}
+		if path, file := strings.CutPrefix(typed, "@"); file {
+			text, err := os.ReadFile(path)
+			if err != nil {
+				return nil, usageError{err.Error()}
+			}
+			typed = string(text)
+		}
+		value, err := info.Parse(typed)
+		if err != nil {
+			return nil, usageError{fmt.Sprintf("%s: %v", key, err)}
+		}
+		given[key] = value
+	}
+	if _, has := c.values["unset"]; has {
+		for _, key := range list(c.value("unset")) {
+			given[key] = nil
+		}
+		if len(given) == 0 && c.noun == "site" {
+			return nil, usageError{"say what is to change: KEY=VALUE or --unset KEY; see victualler site change --help"}
+		}
+	}
+	return given, nil
+}
+
+func settingKeys() string {
+	var keys []string
+	for _, info := range sites.All {
+		keys = append(keys, string(info.Key))
+	}
+	return strings.Join(keys, ", ")
+}
+
+func addFolder(ctx context.Context, c *call) error {
+	body := api.NewFolder{Path: strings.Trim(c.args[2], "/"), Title: c.value("title")}
+	in := bufio.NewReader(c.in)
+	for _, user := range c.args[3:] {
+		password, err := readPassword(c, in, "password of "+user+": ")
+		if err != nil {
+			return err
+		}
+		body.Users = append(body.Users, api.NewFolderUser{Name: user, Password: password})
+	}
+	var done api.FolderChanged
+	previewed, err := c.change(ctx, http.MethodPost, domainPath(c)+"/folders", body, &done)
+	if err != nil || previewed {
+		return err
+	}
+	fmt.Fprintf(c.out, "protecting /%s: %s may come in\n", done.Folder.Path, nobody(strings.Join(done.Folder.Users, ", ")))
+	return c.started(ctx, done.Operation)
+}
+
+func nobody(names string) string {
+	if names == "" {
+		return "nobody"
+	}
+	return names
+}
+
+func removeFolder(ctx context.Context, c *call) error {
+	var d api.DomainDetail
+	if err := c.client.Get(ctx, domainPath(c), nil, &d); err != nil {
+		return err
+	}
+	for _, f := range d.Protected {
+		if f.Path != strings.Trim(c.args[2], "/") {
+			continue
+		}
+		path, question := fmt.Sprintf("%s/folders/%d", domainPath(c), f.ID), "Let everybody see "+c.args[2]+"?"
+		if len(c.args) > 3 {
+			path, question = path+"/users/"+url.PathEscape(c.args[3]), "Shut "+c.args[3]+" out of "+c.args[2]+"?"
+		}
+		if !c.on("preview") {
+			if err := c.confirm(question); err != nil {
+				return err
+			}
+		}
+		return c.work(ctx, http.MethodDelete, path, nil)
+	}
+	return fmt.Errorf("no folder %s of %s is protected; see victualler folder list", c.args[2], c.args[1])
+}

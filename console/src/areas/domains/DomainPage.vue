@@ -1,0 +1,171 @@
+<script setup lang="ts">
+import { computed, ref, shallowRef, watch, watchEffect } from 'vue'
+import { ElButton, ElCheckbox, ElOption, ElSelect } from 'element-plus'
+import { useRouter } from 'vue-router'
+import { api, ask, foreseen, made, type Schemas } from '../../api/client'
+import { useAct } from '../../composables/useAct'
+import { useLoad } from '../../composables/useLoad'
+import { useOperation } from '../../composables/useOperation'
+import FactStrip from '../../parts/FactStrip.vue'
+import FormField from '../../parts/FormField.vue'
+import NotHere from '../../parts/NotHere.vue'
+import PageHead from '../../parts/PageHead.vue'
+import PreviewNote from '../../parts/PreviewNote.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import SettingFields from '../../parts/SettingFields.vue'
+import StepList from '../../parts/StepList.vue'
+import StripFact from '../../parts/StripFact.vue'
+import { refOf } from '../plans/names'
+import { isOperator, may } from '../session/state'
+import FolderList from './FolderList.vue'
+import ServingFields from './ServingFields.vue'
+import SiteLog from './SiteLog.vue'
+import TraceNote from './TraceNote.vue'
+import { fresh, inWords, present, told, type Serving } from './serving'
+
+const props = defineProps<{ account: string; domain: string }>()
+const router = useRouter()
+const path = computed(() => ({ account: props.account, domain: props.domain }))
+const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/accounts/{account}/domains/{domain}', { params: { path: path.value } })), { on: path })
+const { data: whole } = useLoad(() => ask(api.GET('/api/v1/accounts/{account}', { params: { path: { account: props.account } } })))
+const { data: templates } = useLoad(async () => (may('templates.read') ? await ask(api.GET('/api/v1/templates')) : undefined))
+
+const form = ref<Serving>(fresh())
+const template = ref('')
+const move = ref(false)
+const accepted = ref(false)
+const settings = shallowRef<Record<string, unknown>>({})
+const sound = ref(true)
+const preview = shallowRef<Schemas['Preview']>()
+const { refusal, busy, act } = useAct()
+const started = ref<number>()
+const { operation } = useOperation(started, () => void reload())
+
+watch(data, (d) => {
+  if (!d) return
+  form.value = present(d)
+  template.value = d.template ?? ''
+  move.value = accepted.value = false
+})
+watchEffect(() => {
+  if (data.value) document.title = `${data.value.unicode} · Victualler`
+})
+watch([form, template, move, settings], () => (preview.value = undefined), { deep: true })
+
+const mayChange = computed(() => may('domains.change'))
+const sites = computed(() => (whole.value?.domains ?? []).filter((d) => d.served_as === 'site' && d.name !== data.value?.name).map((d) => d.unicode))
+const fixed = computed<Record<string, string>>(() => {
+  const raw = whole.value?.features.find((f) => f.feature === 'raw_directives')
+  return (!isOperator.value && raw && !raw.on ? { raw: 'needs the feature raw_directives' } : {}) as Record<string, string>
+})
+const rooted = computed(() => data.value?.served_as === 'site' && form.value.served_as === 'site' && form.value.root.trim() !== data.value.root)
+const servingChanged = computed(() => {
+  const d = data.value
+  if (!d) return false
+  return JSON.stringify(told(present(d))) !== JSON.stringify(told(form.value))
+})
+const body = computed<Schemas['DomainChange']>(() => ({
+  ...(servingChanged.value ? told(form.value) : {}),
+  move_files: (rooted.value && move.value) || undefined,
+  template: template.value !== (data.value?.template ?? '') ? template.value : undefined,
+  settings: Object.keys(settings.value).length ? settings.value : undefined,
+  hsts_accepted: accepted.value || undefined,
+}))
+const changes = computed(() => Number(servingChanged.value) + Number(body.value.template !== undefined) + Object.keys(settings.value).length)
+const header = computed(() => ({ 'If-Match': `"${data.value?.version}"` }))
+const wrong = (name: string) => refusal.value?.field(name)
+const decision = computed(() => refusal.value?.problem.decide?.find((c) => c.field === 'hsts_accepted'))
+
+const look = () => act(async () => (preview.value = await foreseen(api.PATCH('/api/v1/accounts/{account}/domains/{domain}', { params: { path: path.value, header: header.value, query: { preview: true } }, body: body.value }))), 'preview')
+const keep = () =>
+  act(async () => {
+    const done = await made(api.PATCH('/api/v1/accounts/{account}/domains/{domain}', { params: { path: path.value, header: header.value }, body: body.value }))
+    preview.value = undefined
+    started.value = done.operation
+    await reload()
+  }, 'keep')
+function again() {
+  const now = data.value
+  data.value = undefined
+  setTimeout(() => (data.value = now))
+  refusal.value = undefined
+}
+const remove = () =>
+  act(async () => {
+    if (!confirm(`Take ${data.value?.unicode} from the account? Its files stay.`)) return
+    await made(api.DELETE('/api/v1/accounts/{account}/domains/{domain}', { params: { path: path.value } }))
+    await router.push(`/accounts/${props.account}`)
+  }, 'remove')
+
+const trace = shallowRef<Schemas['Trace']>()
+const traced = () => act(async () => (trace.value = await ask(api.GET('/api/v1/trace', { params: { query: { name: data.value!.name } } }))), 'trace')
+function changed(list: Record<string, unknown>, ok: boolean) {
+  settings.value = list
+  sound.value = ok
+}
+</script>
+
+<template>
+  <NotHere v-if="!data && missing" :refusal="missing" :to="`/accounts/${account}`" label="The account" />
+  <template v-if="data">
+    <PageHead :title="data.unicode" :about="data.unicode === data.name ? undefined : data.name">
+      <template #above><RouterLink to="/accounts">Accounts</RouterLink> › <RouterLink :to="`/accounts/${account}`">{{ whole?.name ?? data.account }}</RouterLink></template>
+      <ElButton :loading="busy === 'trace'" @click="traced">Trace the name</ElButton>
+      <ElButton v-if="mayChange && !data.main" @click="remove">Remove…</ElButton>
+    </PageHead>
+    <FactStrip>
+      <StripFact name="Served as">{{ data.served_as }}</StripFact>
+      <StripFact :name="data.served_as === 'site' ? 'Document root' : 'Shows'"><code v-if="data.root">{{ data.home }}/{{ data.root }}</code><template v-else>{{ inWords(data) }}</template></StripFact>
+      <StripFact name="Counts as">{{ data.counts_as }}</StripFact>
+      <StripFact v-if="data.mirrors.length" name="Shown as well under">{{ data.mirrors.join(', ') }}</StripFact>
+      <StripFact name="Server">{{ data.addresses.join(', ') }}</StripFact>
+    </FactStrip>
+    <TraceNote v-if="trace" :trace="trace" />
+    <section v-if="operation" aria-label="Steps">
+      <h2>{{ operation.kind }}</h2>
+      <StepList :operation="operation" />
+    </section>
+    <div class="halves">
+      <section class="stack">
+        <h2>How it is served</h2>
+        <ServingFields v-model="form" :sites="sites" :home="data.home" :wrong="wrong" :disabled="!mayChange" />
+        <ElCheckbox v-if="rooted" v-model="move">move the files from <code>{{ data.root }}</code> there; they stay where they are otherwise</ElCheckbox>
+        <FormField v-if="form.served_as === 'site' && templates" label="Template" for="template" :error="wrong('template')" hint="Its settings hold where the site has none of its own">
+          <ElSelect id="template" v-model="template" placeholder="none" :disabled="!mayChange"><ElOption value="" label="none" /><ElOption v-for="t in templates.templates" :key="refOf(t)" :value="refOf(t)" :label="refOf(t)" /></ElSelect>
+        </FormField>
+      </section>
+      <FolderList v-if="data.served_as === 'site'" :domain="data" :may="mayChange" @started="started = $event" />
+      <p v-else-if="data.served_as === 'mirror'" class="quiet">Settings and protected folders are those of <RouterLink :to="`/accounts/${account}/domains/${data.mirror_of}`">{{ data.mirror_of }}</RouterLink>.</p>
+    </div>
+    <section v-if="data.served_as === 'site' && form.served_as === 'site'">
+      <h2>Settings</h2>
+      <SettingFields :settings="data.settings" own="site" :below="data.template ? 'the template’s value' : 'the usual value'" :fixed="fixed" :readonly="!mayChange" :wrong="wrong" @change="changed" />
+    </section>
+    <SiteLog v-if="data.served_as !== 'dns-only'" :domain="data" />
+    <div v-if="mayChange && (changes || refusal || preview)" class="bar">
+      <ElCheckbox v-if="decision" v-model="accepted">{{ decision.means }}: I know that this cannot be taken back</ElCheckbox>
+      <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
+      <span v-if="refusal?.problem.errors?.length" class="warn">✕ Some fields need another look</span>
+      <PreviewNote v-if="preview" :preview="preview" />
+      <div v-if="changes" class="acts">
+        <ElButton type="primary" :disabled="!sound" :loading="busy === 'keep'" @click="keep">Keep {{ changes === 1 ? 'the change' : `${changes} changes` }}</ElButton>
+        <ElButton :disabled="!sound" :loading="busy === 'preview'" @click="look">Preview</ElButton>
+        <ElButton @click="again">Leave it</ElButton>
+      </div>
+    </div>
+  </template>
+</template>
+
+<style scoped>
+.bar {
+  position: sticky;
+  bottom: 0;
+  z-index: 2;
+  max-height: 60vh;
+  overflow: auto;
+  margin: 0.5rem 0 0;
+  padding: 0.6rem 0.8rem;
+  background: var(--paper);
+  border-top: 2px solid var(--signal);
+}
+</style>

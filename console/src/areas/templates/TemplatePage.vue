@@ -1,0 +1,101 @@
+<script setup lang="ts">
+import { computed, ref, shallowRef, watch } from 'vue'
+import { ElButton, ElInput } from 'element-plus'
+import { useRouter } from 'vue-router'
+import { api, ask, foreseen, made, newKey, type Schemas } from '../../api/client'
+import { useAct } from '../../composables/useAct'
+import { useLoad } from '../../composables/useLoad'
+import { useOperation } from '../../composables/useOperation'
+import { counted } from '../../words'
+import FormField from '../../parts/FormField.vue'
+import NotHere from '../../parts/NotHere.vue'
+import PageHead from '../../parts/PageHead.vue'
+import PreviewNote from '../../parts/PreviewNote.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import SettingFields from '../../parts/SettingFields.vue'
+import StepList from '../../parts/StepList.vue'
+import { may } from '../session/state'
+
+/** A template; without a name, one to be added. */
+const props = defineProps<{ template?: string }>()
+const router = useRouter()
+const path = computed(() => ({ template: props.template ?? '' }))
+const { data, refusal: missing, reload } = useLoad(async () => (props.template ? await ask(api.GET('/api/v1/templates/{template}', { params: { path: path.value } })) : undefined), { on: path })
+
+const name = ref('')
+const about = ref('')
+const settings = shallowRef<Record<string, unknown>>({})
+const sound = ref(true)
+const preview = shallowRef<Schemas['Preview']>()
+const started = ref<number>()
+const { refusal, busy, act } = useAct()
+const { operation } = useOperation(started, () => void reload())
+watch(data, (t) => (about.value = t?.about ?? ''))
+watch([about, settings], () => (preview.value = undefined))
+
+const shown = computed<Schemas['Setting'][]>(() => Object.entries(data.value?.settings ?? {}).map(([key, value]) => ({ key, value, source: 'template' })))
+const mine = computed(() => may('templates.change') && (!props.template || Boolean(data.value?.mine)))
+const header = computed(() => ({ 'If-Match': `"${data.value?.version}"` }))
+const body = computed<Schemas['TemplateChange']>(() => ({ about: about.value !== (data.value?.about ?? '') ? about.value : undefined, settings: Object.keys(settings.value).length ? settings.value : undefined }))
+const dirty = computed(() => body.value.about !== undefined || body.value.settings !== undefined)
+
+const add = () =>
+  act(async () => {
+    const t = await made(api.POST('/api/v1/templates', { params: { header: { 'Idempotency-Key': newKey() } }, body: { name: name.value.trim(), about: about.value || undefined, settings: settings.value } }))
+    await router.push(`/templates/${t.name}`)
+  }, 'keep')
+const look = () => act(async () => (preview.value = await foreseen(api.PATCH('/api/v1/templates/{template}', { params: { path: path.value, header: header.value, query: { preview: true } }, body: body.value }))), 'preview')
+const keep = () =>
+  act(async () => {
+    const done = await made(api.PATCH('/api/v1/templates/{template}', { params: { path: path.value, header: header.value }, body: body.value }))
+    preview.value = undefined
+    started.value = done.operation || undefined
+    await reload()
+  }, 'keep')
+const remove = () =>
+  act(async () => {
+    if (!confirm(`Remove the template ${props.template}?`)) return
+    await ask(api.DELETE('/api/v1/templates/{template}', { params: { path: path.value } }))
+    await router.push('/templates')
+  }, 'remove')
+function changed(list: Record<string, unknown>, ok: boolean) {
+  settings.value = list
+  sound.value = ok
+}
+</script>
+
+<template>
+  <NotHere v-if="template && !data && missing" :refusal="missing" to="/templates" label="All templates" />
+  <template v-if="data || !template">
+    <PageHead :title="data?.name ?? 'Add a template'" :about="data?.reseller ? `Template of ${data.reseller}` : undefined">
+      <template #above><RouterLink to="/templates">Templates</RouterLink></template>
+      <span v-if="data" class="quiet">{{ counted(data.sites, 'site') }}, {{ counted(data.plans, 'plan') }}</span>
+      <ElButton v-if="data && mine" @click="remove">Remove…</ElButton>
+    </PageHead>
+    <section v-if="operation" aria-label="Steps">
+      <h2>{{ operation.kind }}</h2>
+      <StepList :operation="operation" />
+    </section>
+    <div class="form heading">
+      <FormField v-if="!template" label="Name" for="template-name" :error="refusal?.field('name')" hint="Lower-case letters, digits and hyphens"><ElInput id="template-name" v-model="name" spellcheck="false" autocomplete="off" /></FormField>
+      <FormField label="What it is good for" for="template-about"><ElInput id="template-about" v-model="about" :disabled="!mine" maxlength="300" /></FormField>
+    </div>
+    <SettingFields :settings="shown" own="template" below="the usual value" :readonly="!mine" :wrong="(n) => refusal?.field(n)" @change="changed" />
+    <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
+    <PreviewNote v-if="preview" :preview="preview" />
+    <div v-if="mine" class="acts">
+      <ElButton v-if="!template" type="primary" :disabled="!name.trim() || !sound" :loading="busy === 'keep'" @click="add">Add it</ElButton>
+      <template v-else-if="dirty">
+        <ElButton type="primary" :disabled="!sound" :loading="busy === 'keep'" @click="keep">Keep it, for {{ counted(data?.sites ?? 0, 'site') }}</ElButton>
+        <ElButton :disabled="!sound" :loading="busy === 'preview'" @click="look">Preview</ElButton>
+      </template>
+    </div>
+  </template>
+</template>
+
+<style scoped>
+.heading {
+  margin-bottom: 1rem;
+  max-width: 40rem;
+}
+</style>

@@ -1,0 +1,222 @@
+// Package certificate keeps the certificates with which a server's sites speak TLS: one for each site, at
+// once self-signed, so that no site has to wait for an authority. Keys are made here, and never leave the server.
+package certificate
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/big"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"victualler/internal/agentlink"
+	"victualler/internal/manifest"
+	"victualler/internal/render"
+)
+
+// A self-signed certificate lasts so long, and is made anew when less than renewLeft is left of it.
+const (
+	lasting   = 2 * 365 * 24 * time.Hour
+	renewLeft = 30 * 24 * time.Hour
+)
+
+// Driver keeps certificates. Make one with [New].
+type Driver struct {
+	now func() time.Time
+
+	mu sync.Mutex
+	// sound remembers what was found of a pair of files, so that a sweep need not read keys that have not changed.
+	sound map[string]finding
+}
+
+type finding struct {
+	certificate, key stamp
+	ends             time.Time
+	names            []string
+}
+
+// stamp changes when a file does.
+type stamp struct {
+	at   time.Time
+	size int64
+}
+
+// New returns the driver, with the directory for authorities' challenges made.
+func New() (*Driver, error) {
+	// The directory above holds what the web server's workers read, too.
+	err := errors.Join(os.MkdirAll(render.ChallengeDir, 0o755), os.MkdirAll(render.NGINXDir, 0o755), os.MkdirAll(render.TLSDir, 0o700))
+	return &Driver{now: time.Now, sound: map[string]finding{}}, err
+}
+
+// Name implements agent.Resource.
+func (*Driver) Name() string { return "certificates" }
+
+func dir(m manifest.Manifest) string { return filepath.Join(render.TLSDir, m.SignInName) }
+
+// Check implements agent.Resource.
+func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drift, error) {
+	if m.Wanted == manifest.Absent {
+		if _, err := os.Lstat(dir(m)); errors.Is(err, fs.ErrNotExist) {
+			return nil, nil
+		}
+		return []agentlink.Drift{{Part: d.Name(), Subject: dir(m), What: "is still there"}}, nil
+	}
+	var drifts []agentlink.Drift
+	for _, site := range m.Sites {
+		if wrong := d.wrong(m, site); wrong != "" {
+			drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: render.CertificateFile(m, site), What: wrong})
+		}
+	}
+	return drifts, nil
+}
+
+// wrong tells what is the matter with a site's certificate; empty for nothing.
+func (d *Driver) wrong(m manifest.Manifest, site manifest.Site) string {
+	file, key := render.CertificateFile(m, site), render.KeyFile(m, site)
+	fileStamp, err1 := stampOf(file)
+	keyStamp, err2 := stampOf(key)
+	if err := errors.Join(err1, err2); errors.Is(err, fs.ErrNotExist) {
+		return "is missing"
+	} else if err != nil {
+		return "cannot be read: " + err.Error()
+	}
+	d.mu.Lock()
+	found, known := d.sound[file]
+	d.mu.Unlock()
+	if !known || found.certificate != fileStamp || found.key != keyStamp {
+		pair, err := tls.LoadX509KeyPair(file, key)
+		if err != nil {
+			return "does not work: " + err.Error()
+		}
+		found = finding{certificate: fileStamp, key: keyStamp, ends: pair.Leaf.NotAfter, names: pair.Leaf.DNSNames}
+		d.mu.Lock()
+		d.sound[file] = found
+		d.mu.Unlock()
+	}
+	for _, name := range site.Names() {
+		if !slices.Contains(found.names, name) {
+			return "is not for " + name
+		}
+	}
+	if found.ends.Sub(d.now()) < renewLeft {
+		return "ends on " + found.ends.UTC().Format(time.DateOnly)
+	}
+	return ""
+}
+
+func stampOf(path string) (stamp, error) {
+	info, err := os.Lstat(path)
+	if err != nil {
+		return stamp{}, err
+	}
+	if !info.Mode().IsRegular() || info.Mode().Perm()&0o077 != 0 {
+		return stamp{}, fmt.Errorf("%s may be read by others than root", path)
+	}
+	return stamp{info.ModTime(), info.Size()}, nil
+}
+
+// Ensure implements agent.Resource.
+func (d *Driver) Ensure(_ context.Context, m manifest.Manifest) (string, error) {
+	if err := os.MkdirAll(dir(m), 0o700); err != nil {
+		return "", err
+	}
+	made := 0
+	for _, site := range m.Sites {
+		if d.wrong(m, site) == "" {
+			continue
+		}
+		if err := d.make(m, site); err != nil {
+			return "", fmt.Errorf("certificate for %s: %w", site.Domain, err)
+		}
+		made++
+	}
+	if made == 0 {
+		return fmt.Sprintf("%d in order", len(m.Sites)), nil
+	}
+	return fmt.Sprintf("%d made, self-signed", made), nil
+}
+
+// make makes a key and a certificate that it has signed itself.
+func (d *Driver) make(m manifest.Manifest, site manifest.Site) error {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return err
+	}
+	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 127))
+	if err != nil {
+		return err
+	}
+	now := d.now()
+	// A common name has at most 64 characters (RFC 5280, appendix A.1); nobody reads it, the names count.
+	template := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "self-signed"}, DNSNames: site.Names(), NotBefore: now.Add(-time.Hour), NotAfter: now.Add(lasting),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true}
+	certificate, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+	if err != nil {
+		return err
+	}
+	secret, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return err
+	}
+	// The key first: a certificate without its key is no worse than neither.
+	return errors.Join(put(render.KeyFile(m, site), "PRIVATE KEY", secret), put(render.CertificateFile(m, site), "CERTIFICATE", certificate))
+}
+
+// put writes a file as a whole.
+func put(path, kind string, der []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".new-*") // readable for its owner alone
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	if err := errors.Join(pem.Encode(f, &pem.Block{Type: kind, Bytes: der}), f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
+}
+
+// Tidy implements agent.Tidier: certificates of sites that are no more go when nginx no longer names them.
+func (d *Driver) Tidy(_ context.Context, m manifest.Manifest) error {
+	wanted := map[string]bool{}
+	for _, site := range m.Sites {
+		wanted[render.CertificateFile(m, site)], wanted[render.KeyFile(m, site)] = true, true
+	}
+	entries, err := os.ReadDir(dir(m))
+	if err != nil {
+		return err
+	}
+	for _, entry := range entries {
+		if path := filepath.Join(dir(m), entry.Name()); !wanted[path] {
+			err = errors.Join(err, os.Remove(path))
+			d.forget(path)
+		}
+	}
+	return err
+}
+
+// Remove implements agent.Resource.
+func (d *Driver) Remove(_ context.Context, m manifest.Manifest) error {
+	entries, _ := os.ReadDir(dir(m))
+	for _, entry := range entries {
+		d.forget(filepath.Join(dir(m), entry.Name()))
+	}
+	return os.RemoveAll(dir(m))
+}
+
+func (d *Driver) forget(path string) {
+	d.mu.Lock()
+	delete(d.sound, path)
+	d.mu.Unlock()
+}
