@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -43,7 +44,9 @@ func browser(t *testing.T, width, height int64) context.Context {
 			}
 		case *runtime.EventConsoleAPICalled:
 			if e.Type == runtime.APITypeError {
-				t.Errorf("the page complains: %s", e.Args[0].Value)
+				for _, what := range e.Args {
+					t.Errorf("the page complains: %s %s", what.Value, what.Description)
+				}
 			}
 		}
 	})
@@ -233,6 +236,17 @@ func TestConsole(t *testing.T) {
 		response.Body.Close()
 		assert.Equal(t, 404, response.StatusCode)
 	})
+}
+
+func TestConsoleWithoutAnswers(t *testing.T) {
+	i := shared(t)
+	ctx := browser(t, 1280, 800)
+	do(t, ctx, network.Enable(), chromedp.Navigate(i.Address()+"/servers"), signIn(), sees("td", "skua"))
+	do(t, ctx, network.SetBlockedURLs([]string{"*/api/v1/session"}), chromedp.Reload(), sees("[role=alert]", "The service does not answer"))
+	healthy(t, ctx, "the session cannot be asked for")
+	do(t, ctx, network.SetBlockedURLs([]string{}), click("button", "Load the page again"), sees("td", "skua"))
+	do(t, ctx, network.SetBlockedURLs([]string{"*.js"}), click("nav a", "Operations"), sees("[role=alert]", "The page could not be loaded"))
+	do(t, ctx, network.SetBlockedURLs([]string{}), click("button", "Load the page again"), sees("td", "skua"))
 }
 
 // resetPassword gives the operator a new password and signs the tests' own

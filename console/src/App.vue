@@ -3,11 +3,13 @@ import { computed, onMounted, ref, useTemplateRef, watchEffect } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { ElButton, ElDialog } from 'element-plus'
 import { api, ask } from './api/client'
+import { trouble } from './api/trouble'
 import { areas } from './router'
 import MustFirst from './areas/session/MustFirst.vue'
 import SessionEnd from './areas/session/SessionEnd.vue'
 import SignIn from './areas/session/SignIn.vue'
 import { may, session, signInAgain } from './areas/session/state'
+import ProblemNote from './parts/ProblemNote.vue'
 import SearchBox from './parts/SearchBox.vue'
 import { useBrand } from './composables/useBrand'
 import { useDark } from './composables/useDark'
@@ -59,7 +61,7 @@ useKeys({
 })
 
 onMounted(async () => {
-  await router.isReady()
+  await router.isReady().catch(() => undefined) // told by the router's own handler
   if (!route.meta.open) session.value = await ask(api.GET('/api/v1/session'))
   known.value = true
 })
@@ -68,6 +70,8 @@ watchEffect(() => {
   void route.fullPath
   if (more.value) more.value.open = false
 })
+
+const again = () => location.reload()
 
 async function signOut() {
   await ask(api.DELETE('/api/v1/session'))
@@ -109,6 +113,7 @@ async function stopActing() {
     <ElButton size="small" @click="stopActing">Stop acting</ElButton>
   </div>
   <SessionEnd />
+  <ProblemNote v-if="trouble" :refusal="trouble" class="trouble"><ElButton size="small" @click="again">Load the page again</ElButton></ProblemNote>
   <main v-if="known" id="page" tabindex="-1"><MustFirst v-if="mustFirst && !route.meta.open" /><RouterView v-else /></main>
   <footer v-if="known && session?.brand?.footer">{{ session.brand.footer }}</footer>
   <SignIn />
@@ -230,6 +235,13 @@ nav a.here {
   padding: 0.4rem 1.2rem;
   color: var(--on-signal);
   background: var(--signal);
+}
+.trouble {
+  max-width: 92rem;
+  margin: 1rem auto 0;
+}
+.trouble button {
+  margin-top: 0.5rem;
 }
 footer {
   max-width: 96rem;

@@ -2,6 +2,9 @@ import { createApp } from 'vue'
 import './element-plus'
 import './look.css'
 import App from './App.vue'
+import { watchForTrouble } from './api/trouble'
 import { router } from './router'
 
-createApp(App).use(router).mount('#console')
+const app = createApp(App)
+watchForTrouble(app, router)
+app.use(router).mount('#console')
