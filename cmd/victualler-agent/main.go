@@ -23,6 +23,7 @@ import (
 	"victualler/internal/agent/asuser"
 	"victualler/internal/agent/drivers/certificate"
 	"victualler/internal/agent/drivers/home"
+	"victualler/internal/agent/drivers/knot"
 	"victualler/internal/agent/drivers/nginx"
 	"victualler/internal/agent/drivers/phpfpm"
 	"victualler/internal/agent/drivers/sysuser"
@@ -121,6 +122,10 @@ func drivers(stateDir string) (agent.Config, *nginx.Driver, error) {
 	c.Resources = []agent.Resource{&sysuser.Driver{}, homes, certificates}
 	web := nginx.New(server, scratch)
 	c.Programs = []agent.Program{phpfpm.New(server, scratch), web}
+	if knot.Installed() {
+		c.Programs = append(c.Programs, knot.New(server, scratch))
+		c.Contents = []agent.Content{&knot.Zones{}}
+	}
 	return c, web, nil
 }
 

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -29,6 +30,7 @@ type Config struct {
 	// is made of them.
 	Resources []Resource
 	Programs  []Program
+	Contents  []Content
 	Meter     Meter
 	// Homes is the directory of homes.
 	Homes string
@@ -57,7 +59,7 @@ func New(c Config) (*Agent, error) {
 	if err != nil {
 		return nil, fmt.Errorf("state: %w", err)
 	}
-	return &Agent{Config: c, state: s, committer: newCommitter(c.Programs), locks: map[string]*sync.Mutex{}}, nil
+	return &Agent{Config: c, state: s, committer: newCommitter(c.Programs, s.server), locks: map[string]*sync.Mutex{}}, nil
 }
 
 // Run puts the programs' shared files in place, repeats what a killed agent had
@@ -104,6 +106,23 @@ func (a *Agent) again(ctx context.Context, all []manifest.Manifest) {
 		})
 	}
 	group.Wait()
+}
+
+// ApplyServer makes the server hold what m says for all accounts together. If a program refuses it, what was before is in force.
+func (a *Agent) ApplyServer(m manifest.Server) error {
+	if err := m.Validate(); err != nil {
+		return err
+	}
+	defer a.lock("")()
+	before := a.state.server()
+	if err := a.state.keepServer(m); err != nil {
+		return err
+	}
+	err := a.committer.submit(&change{tell: func(string, string) {}})
+	if err != nil {
+		return errors.Join(err, a.state.keepServer(before))
+	}
+	return nil
 }
 
 // lock makes applies of one account wait for each other.
@@ -189,7 +208,7 @@ func (a *Agent) undo(ctx context.Context, m manifest.Manifest, last *manifest.Ma
 	if m.Wanted == manifest.Absent {
 		return nil // the intention stays: a removal is repeated, never undone
 	}
-	m.Wanted, m.Sites = manifest.Absent, nil
+	m.Wanted, m.Sites, m.Zones = manifest.Absent, nil, nil
 	if _, _, err := w.make(ctx, m, nil); err != nil {
 		return err
 	}
@@ -219,12 +238,15 @@ func (w *work) make(ctx context.Context, m manifest.Manifest, last *manifest.Man
 	if m.Wanted == manifest.Absent {
 		return w.remove(ctx, m, last)
 	}
-	return w.ensure(ctx, m)
+	return w.ensure(ctx, m, last)
 }
 
-// ensure: resources, then configuration, then the look from outside.
-func (w *work) ensure(ctx context.Context, m manifest.Manifest) (changed bool, verified []string, err error) {
+// ensure: resources, then configuration, contents, then the look from outside.
+func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, verified []string, err error) {
 	for _, r := range w.agent.Resources {
+		if !m.Here() {
+			break
+		}
 		w.begin(r.Name())
 		before, err := r.Check(ctx, m)
 		if err != nil {
@@ -237,9 +259,20 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest) (changed bool, v
 		changed = changed || len(before) > 0
 		w.done(detail)
 	}
-	configured, err := w.configure(ctx, m)
+	configured, err := w.configure(ctx, m, last)
 	if err != nil {
 		return false, nil, err
+	}
+	filled, err := w.fill(ctx, m, last)
+	if err != nil {
+		return false, nil, err
+	}
+	if !m.Here() { // it has been here, perhaps
+		gone, err := w.removeResources(ctx, m)
+		if err != nil {
+			return false, nil, err
+		}
+		changed = changed || gone
 	}
 	w.begin(verifyStep)
 	for _, p := range w.agent.Programs {
@@ -252,37 +285,32 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest) (changed bool, v
 		}
 	}
 	for _, r := range w.agent.Resources {
-		if t, is := r.(Tidier); is {
+		if t, is := r.(Tidier); is && m.Here() {
 			if err := t.Tidy(ctx, m); err != nil {
 				return false, nil, err
 			}
 		}
 	}
 	w.done(strings.Join(verified, "; "))
-	return changed || configured, verified, nil
+	return changed || configured || filled, verified, nil
 }
 
 // remove: configuration first, so that nothing names what goes; then
 // resources, last made first; then a look for whatever might be left.
 func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, verified []string, err error) {
-	configured, err := w.configure(ctx, m)
+	configured, err := w.configure(ctx, m, last)
 	if err != nil {
 		return false, nil, err
 	}
-	changed = configured
-	for i := len(w.agent.Resources) - 1; i >= 0; i-- {
-		r := w.agent.Resources[i]
-		w.begin(r.Name())
-		before, err := r.Check(ctx, m)
-		if err != nil {
-			return false, nil, err
-		}
-		if err := r.Remove(ctx, m); err != nil {
-			return false, nil, err
-		}
-		changed = changed || len(before) > 0
-		w.done("removed")
+	filled, err := w.fill(ctx, m, last)
+	if err != nil {
+		return false, nil, err
 	}
+	gone, err := w.removeResources(ctx, m)
+	if err != nil {
+		return false, nil, err
+	}
+	changed = configured || filled || gone
 	w.begin(verifyStep)
 	for _, r := range w.agent.Resources {
 		left, err := r.Check(ctx, m)
@@ -317,17 +345,72 @@ func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.M
 	return changed, verified, nil
 }
 
+// removeResources takes away what there is of resources, last made first. Only what is there is a step.
+func (w *work) removeResources(ctx context.Context, m manifest.Manifest) (changed bool, err error) {
+	for _, r := range slices.Backward(w.agent.Resources) {
+		before, err := r.Check(ctx, m)
+		if err != nil {
+			w.step = r.Name()
+			return false, err
+		}
+		if len(before) > 0 {
+			w.begin(r.Name())
+		}
+		if err := r.Remove(ctx, m); err != nil { // also where there seems to be nothing: it may know of more
+			w.step = r.Name()
+			return false, err
+		}
+		if len(before) > 0 {
+			changed = true
+			w.done("removed")
+		}
+	}
+	return changed, nil
+}
+
+// fill has programs hold what only they can keep, and forget what they need no longer.
+func (w *work) fill(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, err error) {
+	for _, c := range w.agent.Contents {
+		had := last != nil && c.Concerns(*last)
+		if !c.Concerns(m) && !had {
+			continue
+		}
+		w.begin(c.Name())
+		before, err := c.Check(ctx, m)
+		if err != nil {
+			return false, err
+		}
+		detail, err := c.Ensure(ctx, m)
+		if err == nil && had {
+			err = c.Forget(ctx, m, *last)
+		}
+		if err != nil {
+			return false, err
+		}
+		changed = changed || len(before) > 0
+		w.done(detail)
+	}
+	return changed, nil
+}
+
 // configure has the account's files committed together with others'.
-func (w *work) configure(ctx context.Context, m manifest.Manifest) (changed bool, err error) {
+func (w *work) configure(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, err error) {
+	told := map[string]bool{}
 	for _, p := range w.agent.Programs {
-		w.begin(p.Name())
+		// What has nothing to do with the account here is no step of it.
+		if len(p.Files(m)) > 0 || last != nil && len(p.Files(*last)) > 0 || m.Wanted == manifest.Absent && last == nil {
+			told[p.Name()] = true
+			w.begin(p.Name())
+		}
 	}
 	ch := &change{
 		find: func(there owned) (map[Program][]staging.Change, error) {
 			return w.agent.committer.differences(m, there)
 		},
 		tell: func(program, detail string) {
-			w.tell(agentlink.Step{Name: program, State: agentlink.StepDone, Detail: detail})
+			if told[program] {
+				w.tell(agentlink.Step{Name: program, State: agentlink.StepDone, Detail: detail})
+			}
 		},
 	}
 	w.over()

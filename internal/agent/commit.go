@@ -41,6 +41,8 @@ type change struct {
 // halved until the culprit stands alone; only its own operation fails.
 type committer struct {
 	programs []Program
+	// shared returns what the server holds for all accounts together.
+	shared func() manifest.Server
 	// gather is how long a commit waits for changes that are being prepared.
 	gather time.Duration
 
@@ -53,8 +55,8 @@ type committer struct {
 	dirty bool
 }
 
-func newCommitter(programs []Program) *committer {
-	return &committer{programs: programs, gather: 100 * time.Millisecond, wake: make(chan struct{}, 1)}
+func newCommitter(programs []Program, shared func() manifest.Server) *committer {
+	return &committer{programs: programs, shared: shared, gather: 100 * time.Millisecond, wake: make(chan struct{}, 1)}
 }
 
 // announce says that a change will come soon; the returned function takes the
@@ -325,7 +327,7 @@ func (c *committer) differences(m manifest.Manifest, there owned) (map[Program][
 func (c *committer) baseDifferences() map[Program][]staging.Change {
 	different := map[Program][]staging.Change{}
 	for _, p := range c.programs {
-		for _, f := range p.Base() {
+		for _, f := range p.Base(c.shared()) {
 			if ch := (staging.Change{Path: f.Path, File: &f}); differs(ch) {
 				different[p] = append(different[p], ch)
 			}

@@ -37,7 +37,7 @@ type strict struct {
 
 func (p *strict) Name() string { return "strict" }
 
-func (p *strict) Base() []render.File {
+func (p *strict) Base(manifest.Server) []render.File {
 	return []render.File{{Path: filepath.Join(p.dir, "base"), Mode: 0o644, Content: "base"}}
 }
 
@@ -111,7 +111,7 @@ func (p *strict) Status(context.Context) agentlink.ProgramStatus                
 func committing(t *testing.T) (*committer, *strict) {
 	t.Helper()
 	p := &strict{dir: t.TempDir()}
-	c := newCommitter([]Program{p})
+	c := newCommitter([]Program{p}, func() manifest.Server { return manifest.Server{} })
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
 	go c.run(ctx)

@@ -24,6 +24,21 @@ type Resource interface {
 	Remove(ctx context.Context, m manifest.Manifest) error
 }
 
+// A Content is something that a program holds while it runs, and can take only once its configuration names it, such
+// as the records of a zone. Contents are made after the configuration is in force.
+type Content interface {
+	// Name is the step's name.
+	Name() string
+	// Check lists the differences between m and what the program holds.
+	Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Drift, error)
+	// Ensure makes the program hold what m wants. Doing it again changes nothing.
+	Ensure(ctx context.Context, m manifest.Manifest) (detail string, err error)
+	// Forget takes away for good what the program still keeps of last, the manifest that was in force, and m no longer has.
+	Forget(ctx context.Context, m, last manifest.Manifest) error
+	// Concerns reports whether there is anything of it in m.
+	Concerns(m manifest.Manifest) bool
+}
+
 // A Tidier is a resource that leaves things behind which configuration in force may still name. Tidy takes
 // them away once nothing does.
 type Tidier interface {
@@ -35,8 +50,8 @@ type Tidier interface {
 type Program interface {
 	// Name is the step's name.
 	Name() string
-	// Base renders the files that all accounts share.
-	Base() []render.File
+	// Base renders the files that all accounts share, on a server that holds what s says.
+	Base(s manifest.Server) []render.File
 	// Files renders an account's files; none for an absent account.
 	Files(m manifest.Manifest) []render.File
 	// AccountFiles lists the files of any accounts that are there.

@@ -24,6 +24,7 @@ import (
 //
 //	accounts/NAME.json  the last manifest that was applied in full
 //	journal/NAME.json   a manifest whose apply has begun and not ended
+//	server.json         what the server holds for all accounts together
 //	program             digest of the program that applied them
 //
 // A file is replaced as a whole and is on the disk before a call returns.
@@ -31,6 +32,7 @@ type state struct {
 	dir string
 
 	mu      sync.Mutex
+	shared  manifest.Server
 	applied map[string]manifest.Manifest
 	working map[string]manifest.Manifest
 }
@@ -49,7 +51,41 @@ func openState(dir string) (*state, error) {
 	for _, m := range all {
 		s.applied[m.SignInName] = m
 	}
+	text, err := os.ReadFile(s.serverFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		return s, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(text, &s.shared)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", s.serverFile(), err)
+	}
 	return s, nil
+}
+
+func (s *state) serverFile() string { return filepath.Join(s.dir, "server.json") }
+
+// server returns what the server holds for all accounts together.
+func (s *state) server() manifest.Server {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.shared
+}
+
+// keepServer replaces what the server holds for all accounts together.
+func (s *state) keepServer(m manifest.Server) error {
+	text, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := writeFile(s.serverFile(), text, 0o600, ""); err != nil {
+		return err
+	}
+	s.shared = m
+	return nil
 }
 
 // last returns the manifest that is in force for a name; nil if there never was one.

@@ -12,7 +12,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"victualler/internal/agentlink"
-	"victualler/internal/manifest"
 	"victualler/internal/version"
 )
 
@@ -35,7 +34,7 @@ func (a *Agent) Status(ctx context.Context) (agentlink.Status, error) {
 	}
 	s.DiskTotal, s.DiskFree = int64(fs.Blocks)*fs.Bsize, int64(fs.Bavail)*fs.Bsize
 	for _, m := range a.state.all() {
-		if m.Wanted == manifest.Present {
+		if m.Here() {
 			s.Accounts++
 		}
 	}

@@ -20,7 +20,7 @@ import (
 // Sweep compares every account's manifest in force with what is found on the
 // server, and changes nothing.
 func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
-	sweep := agentlink.Sweep{Accounts: []agentlink.AccountState{}, Strays: []agentlink.Drift{}}
+	sweep := agentlink.Sweep{Accounts: []agentlink.AccountState{}, Strays: []agentlink.Drift{}, Server: a.state.server().Digest()}
 	used, err := a.Meter.DiskUsed(ctx)
 	if err != nil {
 		a.Log.Warn("disk use not measured", "reason", err)
@@ -35,7 +35,7 @@ func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 			return sweep, fmt.Errorf("account %s: %w", m.SignInName, err)
 		}
 		account := agentlink.AccountState{AccountID: m.AccountID, SignInName: m.SignInName, Revision: m.Revision, Wanted: m.Wanted, Drift: drift}
-		if bytes, known := used[m.SignInName]; known && m.Wanted == manifest.Present {
+		if bytes, known := used[m.SignInName]; known && m.Here() {
 			account.DiskUsed = &bytes
 		}
 		sweep.Accounts = append(sweep.Accounts, account)
@@ -54,12 +54,22 @@ func (a *Agent) Preview(ctx context.Context, m manifest.Manifest) (agentlink.Pre
 	}
 	drift, err := a.drift(ctx, m, nil)
 	preview := agentlink.Preview{Changes: drift, Steps: []string{}}
+	last := a.state.last(m.SignInName)
 	for _, r := range a.Resources {
-		preview.Steps = append(preview.Steps, r.Name())
+		if m.Here() || last != nil && last.Here() {
+			preview.Steps = append(preview.Steps, r.Name())
+		}
 	}
 	var programs []string
 	for _, p := range a.Programs {
-		programs = append(programs, p.Name())
+		if len(p.Files(m)) > 0 || last != nil && len(p.Files(*last)) > 0 {
+			programs = append(programs, p.Name())
+		}
+	}
+	for _, c := range a.Contents {
+		if c.Concerns(m) || last != nil && c.Concerns(*last) {
+			programs = append(programs, c.Name())
+		}
 	}
 	if m.Wanted == manifest.Absent {
 		slices.Reverse(preview.Steps)
@@ -89,6 +99,13 @@ func (a *Agent) drift(ctx context.Context, m manifest.Manifest, there owned) ([]
 		for _, f := range different[p] {
 			drifts = append(drifts, fileDrift(p.Name(), f))
 		}
+	}
+	for _, c := range a.Contents {
+		found, err := c.Check(ctx, m)
+		if err != nil {
+			return nil, err
+		}
+		drifts = append(drifts, found...)
 	}
 	return drifts, nil
 }

@@ -102,6 +102,11 @@ func (c *Client) Sweep(ctx context.Context) (Sweep, error) {
 	return s, c.call(ctx, "/v1/sweep", nil, &s)
 }
 
+// ApplyServer has the server hold what m says for all accounts together.
+func (c *Client) ApplyServer(ctx context.Context, m manifest.Server) error {
+	return c.call(ctx, "/v1/server", m, &struct{}{})
+}
+
 // Clear removes files that belong to no account and puts shared ones right.
 func (c *Client) Clear(ctx context.Context) (Cleared, error) {
 	var cleared Cleared

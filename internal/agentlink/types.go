@@ -95,6 +95,8 @@ type Sweep struct {
 	Accounts []AccountState `json:"accounts"`
 	// Strays are files in directories of ours that belong to no account.
 	Strays []Drift `json:"strays"`
+	// Server is the digest of what the server holds for all accounts together.
+	Server string `json:"server"`
 }
 
 // Cleared is the answer to a clearing.

@@ -18,7 +18,7 @@ import (
 // basePackages are what a server of the lab has installed. The base tree is
 // named after this list, so changing it builds a new one.
 var basePackages = []string{
-	"btrfs-progs", "ca-certificates", "cron", "curl", "iproute2", "iputils-ping", "knot", "knot-dnsutils", "nginx-light", "openssh-server",
+	"btrfs-progs", "ca-certificates", "cron", "curl", "iproute2", "iputils-ping", "knot", "knot-dnssecutils", "knot-dnsutils", "nginx-light", "openssh-server",
 	"php-fpm", "php-mysql", "php-pgsql", "procps", "rsync", "quota",
 }
 

@@ -34,6 +34,7 @@ type initConfig struct {
 	Name      string
 	Base, Dir string
 	Address   string // with prefix length
+	Address6  string // with prefix length
 	Gateway   string
 	Interface string
 	PlainHome bool
@@ -168,6 +169,7 @@ func setUpNetwork(c initConfig) error {
 	for _, args := range [][]string{
 		{"link", "set", "lo", "up"},
 		{"address", "add", c.Address, "dev", c.Interface},
+		{"address", "add", c.Address6, "dev", c.Interface, "nodad"},
 		{"link", "set", c.Interface, "up"},
 		{"route", "add", "default", "via", c.Gateway},
 	} {

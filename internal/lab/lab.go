@@ -89,6 +89,7 @@ func New(o Options) (*Lab, error) {
 	for _, args := range [][]string{
 		{"link", "add", l.state.Bridge, "type", "bridge"},
 		{"address", "add", l.Gateway().String() + "/24", "dev", l.state.Bridge},
+		{"address", "add", Address6(l.Gateway()).String() + "/64", "dev", l.state.Bridge, "nodad"},
 		{"link", "set", l.state.Bridge, "up"},
 	} {
 		if err := ip(args...); err != nil {
@@ -101,6 +102,12 @@ func New(o Options) (*Lab, error) {
 
 // Gateway is the machine's own address in the lab.
 func (l *Lab) Gateway() netip.Addr { return l.host(1) }
+
+// Address6 is the IPv6 address that goes with an IPv4 address of a lab: unique local (RFC 4193), with the same numbers in it.
+func Address6(a netip.Addr) netip.Addr {
+	four := a.As4()
+	return netip.MustParseAddr(fmt.Sprintf("fd%02d:%d:%d::%d", four[0], four[1], four[2], four[3]))
+}
 
 func (l *Lab) host(n byte) netip.Addr {
 	a := l.options.Subnet.Masked().Addr().As4()

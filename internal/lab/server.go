@@ -40,6 +40,7 @@ type ServerOptions struct {
 var BaseServices = []Service{
 	{Name: "nginx", Argv: []string{"nginx", "-g", "daemon off;"}, Keep: true},
 	{Name: "php-fpm", Argv: []string{"sh", "-c", "mkdir -p /run/php && exec php-fpm8.2 -F"}, Keep: true},
+	{Name: "knot", Argv: []string{"sh", "-c", "mkdir -p /run/knot && chown knot:knot /run/knot && exec knotd -c /etc/knot/knot.conf"}, Keep: true},
 	{Name: "sshd", Argv: []string{"sh", "-c", "mkdir -p /run/sshd && exec /usr/sbin/sshd -D"}, Keep: true},
 }
 
@@ -112,7 +113,7 @@ func (s *Server) prepare() error {
 
 // Start runs a stopped or killed server again.
 func (s *Server) Start(ctx context.Context) error {
-	config := initConfig{Name: s.Name, Base: s.lab.options.Base, Dir: s.dir, Address: s.Address.String() + "/24",
+	config := initConfig{Name: s.Name, Base: s.lab.options.Base, Dir: s.dir, Address: s.Address.String() + "/24", Address6: Address6(s.Address).String() + "/64",
 		Gateway: s.lab.Gateway().String(), PlainHome: s.options.PlainHome, Interface: "eth0", Services: append(append([]Service(nil), BaseServices...), s.options.Services...)}
 	if free := interfaceName(s.veth); free != nil {
 		return free

@@ -38,6 +38,8 @@ type Manifest struct {
 	Revision int64 `json:"revision"`
 	// Wanted is Absent for a closed account; the parts below are then empty.
 	Wanted Wanted `json:"wanted"`
+	// Elsewhere says that the account's home is on another server: of the parts below, only the zones are here.
+	Elsewhere bool `json:"elsewhere,omitempty"`
 	// Suspended says that the sites show a notice instead of their content; everything stays.
 	Suspended bool `json:"suspended,omitempty"`
 	// Brand is how the pages that the server itself shows for the account's sites look.
@@ -45,7 +47,12 @@ type Manifest struct {
 	Home  Home   `json:"home"`
 	PHP   PHP    `json:"php"`
 	Sites []Site `json:"sites"`
+	// Zones are those that the server answers for as their primary.
+	Zones []Zone `json:"zones,omitempty"`
 }
+
+// Here reports whether the account has its home on this server: user, files, PHP and sites.
+func (m Manifest) Here() bool { return m.Wanted == Present && !m.Elsewhere }
 
 // Brand is whose pages they are that a server shows in the place of a site's own.
 type Brand struct {
@@ -55,7 +62,10 @@ type Brand struct {
 	Accent string `json:"accent,omitempty"`
 }
 
-var colour = regexp.MustCompile(`^#[0-9a-f]{6}$`)
+var (
+	colour = regexp.MustCompile(`^#[0-9a-f]{6}$`)
+	label  = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
+)
 
 // Check refuses a brand that must not reach a server's files.
 func (b Brand) Check() error {
@@ -153,13 +163,20 @@ func (m Manifest) Validate() error {
 		wrong("sign_in_name: %w", err)
 	}
 	if m.Wanted == Absent {
-		if len(m.Sites) > 0 {
-			wrong("an absent account has no sites")
+		if len(m.Sites) > 0 || len(m.Zones) > 0 {
+			wrong("an absent account has no sites and no zones")
 		}
 		return errors.Join(errs...)
 	}
 	if m.Wanted != Present {
 		wrong("wanted must be present or absent")
+	}
+	errs = append(errs, checkZones(m.Zones))
+	if m.Elsewhere {
+		if len(m.Sites) > 0 {
+			wrong("an account whose home is elsewhere has no sites here")
+		}
+		return errors.Join(errs...)
 	}
 	if m.PHP.Workers < 1 || m.PHP.Workers > 500 {
 		wrong("php.workers must be from 1 to 500")

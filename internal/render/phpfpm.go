@@ -15,7 +15,7 @@ func PHPSocket(m manifest.Manifest) string { return "/run/php/account-" + m.Sign
 // PHPFPM renders an account's pool; none for an absent account. The pool runs as
 // the account's own user, starts workers only when asked, and sees only the home.
 func PHPFPM(m manifest.Manifest, s Server) []File {
-	if m.Wanted == manifest.Absent {
+	if !m.Here() {
 		return nil
 	}
 	text, settings := pool(m, s)

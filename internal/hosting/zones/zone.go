@@ -73,23 +73,42 @@ func whole(zone, name string) string {
 }
 
 // Sort puts records into the order in which people read them: the zone itself first, then by name, type and data.
-func Sort(list []Record) {
+func Sort(list []Record) { slices.SortFunc(list, compare) }
+
+func compare(a, b Record) int {
 	order := func(t Type) int {
 		return slices.IndexFunc(Types, func(x TypeInfo) bool { return x.Type == t })
 	}
-	slices.SortFunc(list, func(a, b Record) int {
-		switch {
-		case a.Name == b.Name && a.Type == b.Type:
-			return strings.Compare(a.Data, b.Data)
-		case a.Name == b.Name:
-			return order(a.Type) - order(b.Type)
-		case a.Name == "@":
-			return -1
-		case b.Name == "@":
-			return 1
+	switch {
+	case a.Name == b.Name && a.Type == b.Type:
+		return strings.Compare(a.Data, b.Data)
+	case a.Name == b.Name:
+		return order(a.Type) - order(b.Type)
+	case a.Name == "@":
+		return -1
+	case b.Name == "@":
+		return 1
+	}
+	return strings.Compare(a.Name, b.Name)
+}
+
+// Check refuses a zone that must not reach a name server: records that are not in their final form, or cannot stand together.
+func Check(zone string, list []Record) error {
+	var seen []Record
+	for _, r := range list {
+		again, _, err := Parse(zone, Typed{Name: r.Name, Type: string(r.Type), Data: r.Data, TTL: r.TTL})
+		if err == nil && again != r {
+			err = fmt.Errorf("it would be read as %s", again)
 		}
-		return strings.Compare(a.Name, b.Name)
-	})
+		if err == nil {
+			err = Admit(zone, seen, r)
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", r, err)
+		}
+		seen = append(seen, r)
+	}
+	return nil
 }
 
 // Write writes records as a zone file (RFC 1035, section 5), with the zone as its origin. SOA and the zone's own NS records are the

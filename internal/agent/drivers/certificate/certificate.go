@@ -67,7 +67,7 @@ func dir(m manifest.Manifest) string { return filepath.Join(render.TLSDir, m.Sig
 
 // Check implements agent.Resource.
 func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drift, error) {
-	if m.Wanted == manifest.Absent {
+	if !m.Here() {
 		if _, err := os.Lstat(dir(m)); errors.Is(err, fs.ErrNotExist) {
 			return nil, nil
 		}

@@ -102,7 +102,7 @@ func (d *Driver) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Dr
 	if err != nil {
 		return nil, err
 	}
-	if m.Wanted == manifest.Absent {
+	if !m.Here() {
 		if found != nil && int(found.Gid) == m.UID() {
 			drift(path, "is still there")
 		}

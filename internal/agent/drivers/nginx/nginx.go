@@ -52,7 +52,7 @@ func New(server render.Server, scratch string) *Driver {
 func (*Driver) Name() string { return "nginx" }
 
 // Base implements agent.Program.
-func (d *Driver) Base() []render.File { return render.NGINXBase(d.Server) }
+func (d *Driver) Base(manifest.Server) []render.File { return render.NGINXBase(d.Server) }
 
 // Files implements agent.Program.
 func (d *Driver) Files(m manifest.Manifest) []render.File { return render.NGINX(m) }

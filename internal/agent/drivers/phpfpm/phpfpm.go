@@ -53,7 +53,7 @@ func New(server render.Server, scratch string) *Driver {
 func (*Driver) Name() string { return "php-fpm" }
 
 // Base implements agent.Program.
-func (d *Driver) Base() []render.File { return render.PHPFPMBase(d.Server) }
+func (d *Driver) Base(manifest.Server) []render.File { return render.PHPFPMBase(d.Server) }
 
 // Files implements agent.Program.
 func (d *Driver) Files(m manifest.Manifest) []render.File { return render.PHPFPM(m, d.Server) }
@@ -116,7 +116,7 @@ func (d *Driver) image() string {
 // Verify implements agent.Program: through the web server, as a visitor's
 // request would come, it asks the account's pool for a worker's answer.
 func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error) {
-	if m.Wanted == manifest.Absent || len(m.Sites) == 0 {
+	if !m.Here() || len(m.Sites) == 0 {
 		return "", nil // there is no name under which to ask
 	}
 	address := d.Server.Addresses[0].String() + ":80"

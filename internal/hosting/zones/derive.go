@@ -1,0 +1,186 @@
+package zones
+
+import (
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Facts is what the derived records of a zone follow from.
+type Facts struct {
+	// Zone is the zone's name in A-labels.
+	Zone string
+	// Hosts are the names that lead to a server of ours.
+	Hosts []Host
+	// NameServers are those that answer for the zone. The addresses of one whose name lies within the zone belong into it.
+	NameServers []Host
+	// Below are zones of their own below this one, which the same name servers answer for.
+	Below []string
+	// Template is what the zone's template adds to every zone.
+	Template []Typed
+}
+
+// Host is a name with addresses.
+type Host struct {
+	// Name is complete, without a dot at its end.
+	Name      string
+	Addresses []netip.Addr
+}
+
+// Derived is a record that follows from what is configured.
+type Derived struct {
+	Record
+	// Why says from what it follows.
+	Why string
+}
+
+// Derive makes the records that follow from what is configured, without SOA and the zone's own NS records, which name servers need only
+// where the zone is served; see [Authority]. A template's record gives way to what the sites need.
+func Derive(f Facts) []Derived {
+	var list []Derived
+	add := func(name string, t Type, data, why string) {
+		r := Record{Name: name, Type: t, TTL: UsualTTL, Data: data}
+		if !slices.ContainsFunc(list, func(d Derived) bool { return d.Record == r }) {
+			list = append(list, Derived{r, why})
+		}
+	}
+	addresses := func(h Host, why string) {
+		name, inside := within(f.Zone, h.Name)
+		if !inside || slices.ContainsFunc(f.Below, func(b string) bool { _, in := within(b, h.Name); return in }) {
+			return
+		}
+		for _, a := range h.Addresses {
+			if a.Is4() {
+				add(name, A, a.String(), why)
+			} else {
+				add(name, AAAA, a.String(), why)
+			}
+		}
+	}
+	for _, h := range f.Hosts {
+		addresses(h, "the site "+h.Name)
+	}
+	for _, h := range f.NameServers {
+		addresses(h, "the name server "+h.Name)
+	}
+	for _, below := range f.Below {
+		if name, inside := within(f.Zone, below); inside && name != "@" {
+			for _, h := range f.NameServers {
+				add(name, NS, h.Name+".", "the zone "+below)
+			}
+		}
+	}
+	for _, typed := range f.Template {
+		r, _, err := Parse(f.Zone, typed)
+		if err != nil {
+			continue // its template was checked with another zone's name; what cannot be here is not
+		}
+		present := make([]Record, len(list))
+		for i, d := range list {
+			present[i] = d.Record
+		}
+		if Admit(f.Zone, present, r) == nil {
+			list = append(list, Derived{r, "the template"})
+		}
+	}
+	return list
+}
+
+// within returns a complete name relative to a zone, if it lies in it.
+func within(zone, name string) (string, bool) {
+	if name == zone {
+		return "@", true
+	}
+	return strings.CutSuffix(name, "."+zone)
+}
+
+// Entry is one record of a zone with where it comes from.
+type Entry struct {
+	Record
+	// Own says that a person added it; ID is then its number.
+	Own bool
+	ID  int64
+	// Why says from what a derived one follows.
+	Why string
+	// Overruled says that own records stand in the place of a derived one.
+	Overruled bool
+}
+
+// Own is a record that a person added.
+type Own struct {
+	Record
+	ID int64
+}
+
+// Merge puts derived and own records side by side, in the order in which people read them. Own ones win.
+func Merge(derived []Derived, own []Own) []Entry {
+	var list []Entry
+	for _, o := range own {
+		list = append(list, Entry{Record: o.Record, Own: true, ID: o.ID})
+	}
+	for _, d := range derived {
+		list = append(list, Entry{Record: d.Record, Why: d.Why, Overruled: slices.ContainsFunc(own, func(o Own) bool { return overrules(o.Record, d.Record) })})
+	}
+	slices.SortStableFunc(list, func(a, b Entry) int { return compare(a.Record, b.Record) })
+	return list
+}
+
+// overrules reports whether an own record leaves no place for a derived one: of the same set, an alias for the same name, or a delegation above it.
+func overrules(own, derived Record) bool {
+	if own.Type == NS && own.Name != "@" && strings.HasSuffix(derived.Name, "."+own.Name) {
+		return true
+	}
+	if own.Name != derived.Name {
+		return false
+	}
+	return own.Type == derived.Type || own.Type == CNAME || derived.Type == CNAME || own.Type == NS || derived.Type == NS
+}
+
+// InForce returns what of the entries is served.
+func InForce(list []Entry) []Record {
+	var served []Record
+	for _, e := range list {
+		if !e.Overruled {
+			served = append(served, e.Record)
+		}
+	}
+	return served
+}
+
+// unnumbered is the number of a record that has none yet.
+const unnumbered = -1
+
+// AdmitOwn refuses an own record that cannot stand beside the own ones there are and the derived ones that it leaves in force.
+func AdmitOwn(zone string, derived []Derived, own []Own, r Record) error {
+	var present []Record
+	for _, e := range Merge(derived, append(slices.Clone(own), Own{Record: r, ID: unnumbered})) {
+		if !e.Overruled && e.ID != unnumbered {
+			present = append(present, e.Record)
+		}
+	}
+	return Admit(zone, present, r)
+}
+
+// Timers of the SOA record, in seconds (RFC 1035, section 3.3.13; RFC 2308, section 5, for the last): followers are told of changes, so they
+// ask seldom, and go on answering for two weeks without the primary.
+const (
+	refreshEvery = 3600
+	retryEvery   = 600
+	expireAfter  = 14 * 24 * 3600
+	negativeTTL  = 300
+)
+
+// Authority returns what a zone needs to be served besides its records: the data of its SOA record, with the serial given, and its NS records.
+// Whoever is in charge is reached as hostmaster (RFC 2142, section 7).
+func Authority(zone string, nameServers []string, serial uint32) (soa Record, ns []Record) {
+	numbers := ""
+	for _, n := range []uint32{serial, refreshEvery, retryEvery, expireAfter, negativeTTL} {
+		numbers += " " + strconv.FormatUint(uint64(n), 10)
+	}
+	soa = Record{Name: "@", Type: "SOA", TTL: UsualTTL, Data: nameServers[0] + ". hostmaster." + zone + "." + numbers}
+	for _, n := range nameServers {
+		ns = append(ns, Record{Name: "@", Type: NS, TTL: UsualTTL, Data: n + "."})
+	}
+	return soa, ns
+}

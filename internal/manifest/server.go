@@ -1,0 +1,69 @@
+package manifest
+
+import (
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+)
+
+// Server is what one server holds for the installation as a whole, beside its accounts.
+type Server struct {
+	// NameService is set on servers with the role dns.
+	NameService *NameService `json:"name_service,omitempty"`
+}
+
+// NameService is a name server's place among the others: one primary, which has the zones from the manifests of accounts and signs them, and
+// secondaries, which learn from its catalog zone (RFC 9432) what there is and transfer it, signed with a common key (RFC 8945).
+type NameService struct {
+	// Primary says that this is the primary.
+	Primary bool `json:"primary,omitempty"`
+	// Peers are the secondaries, for the primary; and the primary, for a secondary.
+	Peers []Peer `json:"peers"`
+	// Key is the secret of the transfers' key, 32 octets in base 64; its algorithm is hmac-sha256.
+	Key string `json:"key"`
+}
+
+// Peer is another name server of the installation.
+type Peer struct {
+	Label     string       `json:"label"`
+	Addresses []netip.Addr `json:"addresses"`
+}
+
+// Digest identifies the manifest: what two have in common is the same manifest.
+func (s Server) Digest() string {
+	text, err := json.Marshal(s)
+	if err != nil {
+		panic(err) // plain data always has a text
+	}
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:16])
+}
+
+// Validate refuses a manifest that must not reach a server's files.
+func (s Server) Validate() error {
+	if s.NameService == nil {
+		return nil
+	}
+	var errs []error
+	if key, err := base64.StdEncoding.DecodeString(s.NameService.Key); err != nil || len(key) != 32 {
+		errs = append(errs, errors.New("name_service.key must be 32 octets in base 64"))
+	}
+	for _, p := range s.NameService.Peers {
+		if !label.MatchString(p.Label) || len(p.Addresses) == 0 {
+			errs = append(errs, fmt.Errorf("name_service: the peer %q has no good label or no address", p.Label))
+		}
+		for _, a := range p.Addresses {
+			if !a.IsValid() || a.Zone() != "" {
+				errs = append(errs, fmt.Errorf("name_service: %s is no address of %s", a, p.Label))
+			}
+		}
+	}
+	if !s.NameService.Primary && len(s.NameService.Peers) != 1 {
+		errs = append(errs, errors.New("name_service: a secondary has one primary"))
+	}
+	return errors.Join(errs...)
+}
