@@ -43,8 +43,8 @@ func shared(t *testing.T) *installation.Installation {
 	inst.once.Do(func() {
 		dir, err := os.MkdirTemp("", "victualler-e2e-")
 		require.NoError(t, err)
-		inst.Installation = start(t, "e2e", dir, lab.ServerOptions{Name: "skua", Host: 21}, lab.ServerOptions{Name: "fulmar", Host: 22},
-			lab.ServerOptions{Name: "petrel", Host: 23, HomeSize: 256 << 20})
+		inst.Installation = start(t, "e2e", dir, lab.ServerOptions{Name: "skua", Host: 21},
+			lab.ServerOptions{Name: "petrel", Host: 23, HomeSize: 256 << 20}, lab.ServerOptions{Name: "fulmar", Host: 22})
 		labtest.Cleanups = append(labtest.Cleanups, func() {
 			if err := inst.Stop(); err != nil {
 				fmt.Fprintln(os.Stderr, err)
@@ -72,7 +72,7 @@ func start(t *testing.T, name, dir string, servers ...lab.ServerOptions) *instal
 	require.NoError(t, os.Symlink(daemon, filepath.Join(programs, "victuallerd")))
 	require.NoError(t, os.Symlink(agent, filepath.Join(programs, "victualler-agent")))
 	i, err := installation.Start(ctx, installation.Options{Dir: dir, Programs: programs, Lab: labtest.Options(t, name, ""), Servers: servers,
-		Say: func(s string) { t.Log(s) }, Settings: []string{"fsync=off"}})
+		Roles: map[string][]string{"petrel": {"web", "dns"}, "fulmar": {"web", "dns"}}, Say: func(s string) { t.Log(s) }, Settings: []string{"fsync=off"}})
 	require.NoError(t, err)
 	inst.Installation = i
 	for _, p := range []api.NewPlan{

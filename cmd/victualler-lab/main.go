@@ -87,7 +87,9 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 	i, err := installation.Start(ctx, installation.Options{
 		Dir: dir, Listen: listen, Programs: filepath.Dir(self), Say: say,
 		Lab:     lab.Options{Name: "demo", Base: base, Subnet: subnet},
-		Servers: []lab.ServerOptions{{Name: "skua", Host: 21, HomeSize: 8 << 30}, {Name: "fulmar", Host: 22, HomeSize: 4 << 30}},
+		Servers: []lab.ServerOptions{{Name: "skua", Host: 21, HomeSize: 8 << 30}, {Name: "petrel", Host: 23, HomeSize: 256 << 20}, {Name: "fulmar", Host: 22, HomeSize: 4 << 30}},
+		Roles:   map[string][]string{"petrel": {"dns"}, "fulmar": {"web", "dns"}},
+		World:   worldPage,
 	})
 	if err != nil {
 		return err
@@ -143,6 +145,8 @@ Ctrl-C stops everything.
 const (
 	mailAddress = "127.0.0.1:8425"
 	mailPage    = "127.0.0.1:8471"
+	// Where the world is set: who registers what, and what somebody else's name server answers.
+	worldPage = "127.0.0.1:8461"
 )
 
 // passwordsIn reads the demo's passwords, which are made at its first start.

@@ -245,7 +245,8 @@ func TestNameService(t *testing.T) {
 			soa, ns := zones.Authority("ferries.example", m.Zones[0].NameServers, 1)
 			cmd := first.Command(ctx, "kzonecheck", "-o", "ferries.example", "-")
 			cmd.Stdin = strings.NewReader(zones.Write("ferries.example", list) + soa.String() + "\n" + ns[0].String() + "\n")
-			if out, err := cmd.CombinedOutput(); err != nil {
+			// A name server below a delegation may get its address later.
+			if out, err := cmd.CombinedOutput(); err != nil && strings.Count(string(out), "\n[")+strings.Count(string(out)[:1], "[") != strings.Count(string(out), "] missing glue record") {
 				t.Fatalf("kzonecheck: %s\n%s", out, zones.Write("ferries.example", list))
 			}
 		})

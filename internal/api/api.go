@@ -55,6 +55,7 @@ const ProblemBase = "/api/v1/problems/"
 type Server struct {
 	Label     string     `json:"label"`
 	Address   string     `json:"address" doc:"Host and port of its agent."`
+	Addresses []string   `json:"addresses" doc:"Where the world reaches its sites and its name service."`
 	Roles     []string   `json:"roles" doc:"What it serves."`
 	Open      bool       `json:"open" doc:"Whether it takes new accounts."`
 	State     string     `json:"state" enum:"joining,joined"`
@@ -64,6 +65,7 @@ type Server struct {
 	Accounts  int64      `json:"accounts" doc:"How many accounts it holds."`
 	Drifts    int64      `json:"drifts" doc:"How many differences the last sweep found."`
 	Health    *Health    `json:"health" doc:"What the agent said last; null before that."`
+	Operation int64      `json:"operation,omitempty" doc:"After a change of addresses: number of the operation that tells the name servers."`
 	Version   int64      `json:"version" doc:"Counts changes; the ETag."`
 }
 
@@ -94,11 +96,14 @@ type NewServer struct {
 	Address string   `json:"address" minLength:"1" maxLength:"300" doc:"Host name or address of the server, with :PORT if its agent does not listen on 7677."`
 	Roles   []string `json:"roles" minItems:"1" maxItems:"4" doc:"web, mail, database, dns."`
 	Closed  bool     `json:"closed,omitempty" doc:"True if it takes no new accounts at first."`
+	// Addresses are for servers whose agent is reached elsewhere than their sites.
+	Addresses []string `json:"addresses,omitempty" maxItems:"16" doc:"IPv4 and IPv6 addresses at which the world reaches it; that of the agent at first."`
 }
 
 // ServerChange changes a server; what is absent stays.
 type ServerChange struct {
-	Open *bool `json:"open,omitempty" doc:"Whether it takes new accounts."`
+	Open      *bool     `json:"open,omitempty" doc:"Whether it takes new accounts."`
+	Addresses *[]string `json:"addresses,omitempty" maxItems:"16" doc:"IPv4 and IPv6 addresses at which the world reaches it; none takes that of the agent. Zones that lead there follow."`
 }
 
 // Joining is a server that has been added and waits for its agent.

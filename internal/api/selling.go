@@ -163,18 +163,19 @@ type Hold struct {
 
 // Reseller sells accounts of their own.
 type Reseller struct {
-	Name       string         `json:"name" doc:"Lower-case letters, digits and hyphens."`
-	Title      string         `json:"title" doc:"As people read it."`
-	Email      string         `json:"email,omitempty" doc:"Contact address."`
-	Measure    string         `json:"measure" enum:"allotted,used" doc:"Which sum the share is held against."`
-	Limits     plans.Limits   `json:"limits" doc:"The share: an amount for every limit."`
-	Features   plans.Features `json:"features" doc:"The features they can switch on."`
-	Accounts   int64          `json:"accounts"`
-	Customers  int64          `json:"customers"`
-	Plans      int64          `json:"plans"`
-	Suspension *Suspension    `json:"suspension,omitempty"`
-	With       bool           `json:"accounts_suspended" doc:"Whether their accounts are suspended with them."`
-	Version    int64          `json:"version" doc:"Counts changes; the ETag."`
+	Name        string         `json:"name" doc:"Lower-case letters, digits and hyphens."`
+	Title       string         `json:"title" doc:"As people read it."`
+	Email       string         `json:"email,omitempty" doc:"Contact address."`
+	Measure     string         `json:"measure" enum:"allotted,used" doc:"Which sum the share is held against."`
+	Limits      plans.Limits   `json:"limits" doc:"The share: an amount for every limit."`
+	Features    plans.Features `json:"features" doc:"The features they can switch on."`
+	Accounts    int64          `json:"accounts"`
+	Customers   int64          `json:"customers"`
+	Plans       int64          `json:"plans"`
+	NameServers []string       `json:"name_servers" doc:"Names of the name servers that their zones name; empty where they are the installation's."`
+	Suspension  *Suspension    `json:"suspension,omitempty"`
+	With        bool           `json:"accounts_suspended" doc:"Whether their accounts are suspended with them."`
+	Version     int64          `json:"version" doc:"Counts changes; the ETag."`
 }
 
 // NewReseller describes a reseller to be added.
@@ -194,7 +195,6 @@ type ResellerChange struct {
 	Measure  string         `json:"measure,omitempty" enum:"allotted,used"`
 	Limits   plans.Limits   `json:"limits,omitempty" doc:"The limits of the share to change; null is unlimited."`
 	Features plans.Features `json:"features,omitempty" doc:"The features to switch."`
-	Template *string        `json:"template,omitempty" maxLength:"81" doc:"A template for new sites, empty for none. Sites that are there stay with theirs."`
 	Over     string         `json:"over,omitempty" enum:"keep" doc:"What becomes of what is given out beyond the new share: “keep” leaves it: no account can use more than the share itself, and nothing more can be given out there."`
 }
 

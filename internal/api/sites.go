@@ -136,6 +136,7 @@ type Template struct {
 	Reseller string         `json:"reseller,omitempty" doc:"Whose template it is; absent for the operator's."`
 	About    string         `json:"about,omitempty"`
 	Settings map[string]any `json:"settings" doc:"Only what the template sets."`
+	Records  []NewRecord    `json:"records" doc:"What it adds to the zones of domains that follow it; names are relative to each zone."`
 	Sites    int64          `json:"sites" doc:"How many sites follow it."`
 	Plans    int64          `json:"plans" doc:"How many plans give it to new sites."`
 	Mine     bool           `json:"mine" doc:"Whether whoever asks may change it."`
@@ -153,12 +154,14 @@ type NewTemplate struct {
 	Reseller string         `json:"reseller,omitempty" maxLength:"40" doc:"Whose template it is to be, for operators."`
 	About    string         `json:"about,omitempty" maxLength:"300" doc:"What it is good for."`
 	Settings map[string]any `json:"settings,omitempty"`
+	Records  []NewRecord    `json:"records,omitempty" maxItems:"200" doc:"What it adds to the zones of domains that follow it; names are relative to each zone."`
 }
 
 // TemplateChange changes a template and the sites that follow it; what is absent stays.
 type TemplateChange struct {
 	About    *string        `json:"about,omitempty" maxLength:"300"`
 	Settings map[string]any `json:"settings,omitempty" doc:"Null takes a setting out of the template."`
+	Records  *[]NewRecord   `json:"records,omitempty" maxItems:"200" doc:"All records that it is to add to zones."`
 }
 
 // TemplateChanged is a template that was changed, and what came of it.

@@ -180,6 +180,12 @@ func (s *Service) openIn(ctx context.Context, tx store.Tx, a Actor, in api.OpenA
 		Main: true, Root: manifest.RootFor(domain), CountsAs: string(plans.Domains), ServedAs: string(sites.Site), Code: 301, KeepPath: true, KeepQuery: true, TemplateID: found.TemplateID}); err != nil {
 		return none, err
 	}
+	if st, err = s.standingOf(ctx, tx.Queries, account); err != nil {
+		return none, err
+	}
+	if err := keepZones(ctx, tx, a, st); err != nil {
+		return none, err
+	}
 	if err := record(ctx, tx, a, "account.open", aboutAccount(account), nil, map[string]string{"domain": domain.String(), "sign_in_name": name,
 		"customer": customer.Name, "plan": planRef("", found.Reseller, found.Name), "server": server.Label}); err != nil {
 		return none, err
@@ -284,6 +290,9 @@ func (s *Service) RepairAccount(ctx context.Context, a Actor, reference string) 
 			return account, refusal.New(refusal.WrongState, "%s is closed; there is nothing to repair", account.SignInName)
 		}
 		a.say("repair account %s", account.SignInName)
+		if err := tx.ApplyAnew(ctx, account.ID); err != nil {
+			return account, err
+		}
 		return account, record(ctx, tx, a, "account.repair", aboutAccount(account), nil, nil)
 	})
 }

@@ -22,8 +22,7 @@ const giveUpAfter = 10 * time.Minute
 func (s *Service) Apply(ctx context.Context, accountID int64) error {
 	var account db.Account
 	var waiting []int64
-	var m manifest.Manifest
-	var server db.Server
+	var list []placed
 	// One moment for all of it, or a manifest could bear one revision and hold what belongs to another.
 	err := s.store.Snapshot(ctx, func(q *db.Queries) error {
 		var err error
@@ -33,10 +32,7 @@ func (s *Service) Apply(ctx context.Context, accountID int64) error {
 		if waiting, err = q.UnfinishedOfAccount(ctx, db.UnfinishedOfAccountParams{AccountID: &accountID, Revision: &account.Revision}); err != nil {
 			return err
 		}
-		if m, err = s.buildManifest(ctx, q, account); err != nil {
-			return err
-		}
-		server, err = q.ServerByID(ctx, account.ServerID)
+		list, err = s.buildManifests(ctx, q, account)
 		return err
 	})
 	if err != nil {
@@ -46,18 +42,49 @@ func (s *Service) Apply(ctx context.Context, accountID int64) error {
 		return nil
 	}
 	p := s.progress(waiting...)
-	receipt, err := s.agents.Agent(server.ID, server.Address).Apply(ctx, m, p.step)
-	if err != nil && ctx.Err() == nil {
-		p.note(fmt.Sprintf("%s does not answer; trying again", server.Label))
+	for _, part := range list {
+		if part.there {
+			continue
+		}
+		receipt, err := s.applyOn(ctx, account, part, p)
+		if err != nil && ctx.Err() == nil {
+			p.note(fmt.Sprintf("%s does not answer; trying again", part.server.Label))
+		}
+		if err == nil && receipt.Failure == nil {
+			err = s.took(ctx, part)
+		}
+		if err != nil || receipt.Failure != nil {
+			p.close()
+		}
+		if err != nil {
+			return s.unanswered(ctx, account, part.server.Label, waiting, err)
+		}
+		if receipt.Failure != nil {
+			return s.applyFailed(ctx, account, part.server.Label, receipt.Failure, waiting)
+		}
 	}
 	p.close()
-	if err != nil {
-		return s.unanswered(ctx, account, server.Label, waiting, err)
-	}
-	if receipt.Failure != nil {
-		return s.applyFailed(ctx, account, server.Label, receipt.Failure, waiting)
-	}
 	return s.applied(ctx, account, waiting)
+}
+
+// applyOn has one server hold what it should for an account. Steps of servers without its home bear the server's label.
+func (s *Service) applyOn(ctx context.Context, account db.Account, part placed, p *progress) (agentlink.Receipt, error) {
+	tell := p.step
+	if part.server.ID != account.ServerID {
+		tell = func(step agentlink.Step) {
+			step.Name = part.server.Label + ": " + step.Name
+			p.step(step)
+		}
+	}
+	if err := s.store.PlaceAccount(ctx, db.PlaceAccountParams{AccountID: account.ID, ServerID: part.server.ID}); err != nil {
+		return agentlink.Receipt{}, err
+	}
+	if len(part.manifest.Zones) > 0 {
+		if err := s.tellServer(ctx, part.server); err != nil {
+			return agentlink.Receipt{}, err
+		}
+	}
+	return s.agents.Agent(part.server.ID, part.server.Address).Apply(ctx, part.manifest, tell)
 }
 
 // applied writes down that a revision is in force.
@@ -79,7 +106,7 @@ func (s *Service) applied(ctx context.Context, account db.Account, operations []
 			}
 		}
 		if after.State == "closed" {
-			if err := tx.ForgetDomains(ctx, account.ID); err != nil {
+			if err := errors.Join(tx.ForgetDomains(ctx, account.ID), tx.ForgetZones(ctx, account.ID)); err != nil {
 				return err
 			}
 		}
@@ -261,6 +288,9 @@ func (s *Service) Sweep(ctx context.Context, serverID, operation int64, repair b
 		ids = []int64{operation}
 	}
 	p := s.progress(ids...)
+	if err := s.tellServer(ctx, server); err != nil && ctx.Err() == nil {
+		s.log.Warn("server not told what it is for", "server", server.Label, "reason", err)
+	}
 	found, err := s.sweepOnce(ctx, server, p, "sweep")
 	if err == nil && repair && found > 0 {
 		if err = s.repair(ctx, server, p); err == nil {
@@ -307,7 +337,13 @@ func (s *Service) sweepOnce(ctx context.Context, server db.Server, p *progress, 
 }
 
 func (s *Service) keepSweep(ctx context.Context, tx store.Tx, server db.Server, sweep agentlink.Sweep) (found int, err error) {
-	wanted, err := tx.DisksOfServer(ctx, server.ID)
+	if sweep.Server != server.Told {
+		// The agent has lost what it was told, or never heard it.
+		if err := tx.ToldServer(ctx, db.ToldServerParams{ID: server.ID}); err != nil {
+			return 0, err
+		}
+	}
+	wanted, err := tx.AccountsOnServer(ctx, server.ID)
 	if err != nil {
 		return 0, err
 	}
@@ -334,7 +370,7 @@ func (s *Service) keepSweep(ctx context.Context, tx store.Tx, server db.Server, 
 			}
 			continue
 		}
-		if !there || state.Revision < account.Revision {
+		if !there || state.Revision < account.There {
 			d := agentlink.Drift{Part: "agent", Subject: account.SignInName, What: "is not what was applied: the agent has lost or undone it"}
 			if err := keep(&account.ID, d); err != nil {
 				return found, err
@@ -398,7 +434,7 @@ func (s *Service) repair(ctx context.Context, server db.Server, p *progress) err
 		if err != nil {
 			return err
 		}
-		m, err := s.buildManifest(ctx, s.store.Queries, account)
+		m, err := s.manifestOn(ctx, s.store.Queries, account, server.ID)
 		if err != nil {
 			return err
 		}

@@ -361,6 +361,9 @@ func (s *Service) onDomains(ctx context.Context, a Actor, reference, kind string
 			return none, err
 		}
 		a.note(corrections...)
+		if err := keepZones(ctx, tx, a, st); err != nil {
+			return none, err
+		}
 		operation, err := s.applyAll(ctx, tx, a, kind, aboutAccount(st.account), []int64{number})
 		if err != nil {
 			return none, err

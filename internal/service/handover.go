@@ -99,6 +99,9 @@ func (s *Service) handover(ctx context.Context, q *db.Queries, number int64) (ap
 
 // addressesOf is where a server's sites are found.
 func addressesOf(server db.Server) []string {
+	if len(server.Addresses) > 0 {
+		return server.Addresses
+	}
 	host, _, err := net.SplitHostPort(server.Address)
 	if err != nil {
 		return []string{server.Address}

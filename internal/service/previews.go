@@ -9,7 +9,6 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/plans"
-	"victualler/internal/manifest"
 	"victualler/internal/store/db"
 )
 
@@ -25,10 +24,10 @@ type Preview struct {
 	out      api.Preview
 }
 
-// wanted is a manifest that would be applied.
+// wanted is what servers would be told about one account; home is the server with its home.
 type wanted struct {
-	server   db.Server
-	manifest manifest.Manifest
+	home  int64
+	parts []placed
 }
 
 // begin starts anew: a transaction may be tried again.
@@ -71,23 +70,32 @@ func (p *Preview) finish(ctx context.Context, s *Service) error {
 		return nil
 	}
 	for _, w := range p.wanted {
-		if err := s.ask(ctx, w, &p.out); err != nil {
-			return err
+		for _, part := range w.parts {
+			if err := s.ask(ctx, part, part.server.ID == w.home, &p.out); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
-// ask asks a server what it would do to match a manifest.
-func (s *Service) ask(ctx context.Context, w wanted, out *api.Preview) error {
+// ask asks a server what it would do to match a manifest. What happens elsewhere than at the home bears the server's label.
+func (s *Service) ask(ctx context.Context, w placed, home bool, out *api.Preview) error {
 	ask, cancel := context.WithTimeout(ctx, 2*askTimeout)
 	defer cancel()
 	answer, err := s.agents.Agent(w.server.ID, w.server.Address).Preview(ask, w.manifest)
 	if err != nil {
 		return unreachable(w.server.Label, err)
 	}
-	out.Steps = append(out.Steps, answer.Steps...)
+	where := ""
+	if !home {
+		where = w.server.Label + ": "
+	}
+	for _, step := range answer.Steps {
+		out.Steps = append(out.Steps, where+step)
+	}
 	for _, c := range answer.Changes {
+		c.Part = where + c.Part
 		out.Changes = append(out.Changes, api.Change(c))
 	}
 	return nil

@@ -130,7 +130,7 @@ func (s *Service) resellerIn(ctx context.Context, q *db.Queries, a Actor, name s
 func resellerView(row db.ResellersRow, share plans.Share) api.Reseller {
 	r := row.Reseller
 	v := api.Reseller{Name: r.Name, Title: r.Title, Measure: r.Measure, Limits: share.Limits, Features: share.Features,
-		Accounts: row.Accounts, Customers: row.Customers, Plans: row.Plans, With: r.SuspendedAccounts, Version: r.Version}
+		Accounts: row.Accounts, Customers: row.Customers, Plans: row.Plans, With: r.SuspendedAccounts, NameServers: nonNil(r.NameServers), Version: r.Version}
 	if r.Email != nil {
 		v.Email = *r.Email
 	}

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -39,11 +41,15 @@ func (s *Service) JoinServer(ctx context.Context, a Actor, in api.NewServer) (ap
 	if err != nil {
 		return api.Joining{}, err
 	}
+	addresses, err := serverAddresses(in.Addresses)
+	if err != nil {
+		return api.Joining{}, err
+	}
 	secret := agentlink.NewJoinSecret(s.joiner.Certificate)
 	ends := s.now().Add(joinLife).UTC()
 	return change(ctx, s, a, func(tx store.Tx) (api.Joining, error) {
 		row, err := tx.AddServer(ctx, db.AddServerParams{Label: in.Label, Address: address, Roles: in.Roles, Open: !in.Closed,
-			JoinSecret: s.key.Seal(sealedJoinSecret, []byte(secret.String())), JoinEndsAt: &ends})
+			JoinSecret: s.key.Seal(sealedJoinSecret, []byte(secret.String())), JoinEndsAt: &ends, Addresses: addresses})
 		switch store.Violated(err) {
 		case "servers_label_key":
 			return api.Joining{}, refusal.New(refusal.NameTaken, "there is a server %q already; choose another label", in.Label).On("label")
@@ -66,6 +72,21 @@ func (s *Service) JoinServer(ctx context.Context, a Actor, in api.NewServer) (ap
 		return api.Joining{Server: out, JoinSecret: secret.String(), EndsAt: ends, Operation: operation},
 			record(ctx, tx, a, "server.join", about("server %s", row.Label), nil, out)
 	})
+}
+
+// serverAddresses reads the addresses at which the world reaches a server.
+func serverAddresses(typed []string) ([]string, error) {
+	list := []string{}
+	for i, text := range typed {
+		a, err := netip.ParseAddr(strings.TrimSpace(text))
+		if err != nil || a.Zone() != "" {
+			return nil, refusal.Input(fmt.Sprintf("addresses.%d", i), "%q is no IPv4 or IPv6 address", text)
+		}
+		if !slices.Contains(list, a.String()) {
+			list = append(list, a.String())
+		}
+	}
+	return list, nil
 }
 
 func agentAddress(typed string) (string, error) {
@@ -135,6 +156,9 @@ func (s *Service) TryJoin(ctx context.Context, serverID, operationID int64) (don
 		return true, s.finish(ctx, fmt.Errorf("%s has joined, but its agent does not answer since: %w", server.Label, err), operationID)
 	}
 	p.step(agentlink.Step{Name: "ask", State: agentlink.StepDone, Detail: "the agent answers"})
+	if slices.Contains(server.Roles, "dns") {
+		s.tellNameServers(ctx)
+	}
 	p.close()
 	return true, s.finish(ctx, nil, operationID)
 }
@@ -211,27 +235,50 @@ func (s *Service) Server(ctx context.Context, label string) (api.Server, error) 
 
 // ChangeServer changes a server. Version is the one the caller has seen, or 0.
 func (s *Service) ChangeServer(ctx context.Context, a Actor, label string, version int64, in api.ServerChange) (api.Server, error) {
-	_, err := change(ctx, s, a, func(tx store.Tx) (struct{}, error) {
+	operation, err := change(ctx, s, a, func(tx store.Tx) (int64, error) {
 		row, err := lockServer(ctx, tx, label)
 		if err != nil {
-			return struct{}{}, err
+			return 0, err
 		}
 		if err := unchanged(label, version, row.Version); err != nil {
-			return struct{}{}, err
+			return 0, err
 		}
-		if in.Open == nil || *in.Open == row.Open {
-			return struct{}{}, nil
+		p := db.ChangeServerParams{ID: row.ID, Open: row.Open, Addresses: row.Addresses}
+		if in.Open != nil {
+			p.Open = *in.Open
 		}
-		after, err := tx.ChangeServer(ctx, db.ChangeServerParams{ID: row.ID, Open: *in.Open})
+		if in.Addresses != nil {
+			if p.Addresses, err = serverAddresses(*in.Addresses); err != nil {
+				return 0, err
+			}
+		}
+		moved := !slices.Equal(p.Addresses, row.Addresses)
+		if p.Open == row.Open && !moved {
+			return 0, nil
+		}
+		after, err := tx.ChangeServer(ctx, p)
 		if err != nil {
-			return struct{}{}, err
+			return 0, err
 		}
-		return struct{}{}, record(ctx, tx, a, "server.change", about("server %s", label), map[string]bool{"open": row.Open}, map[string]bool{"open": after.Open})
+		a.say("change server %s", label)
+		words := func(row db.Server) map[string]any {
+			return map[string]any{"open": row.Open, "addresses": addressesOf(row)}
+		}
+		if err := record(ctx, tx, a, "server.change", about("server %s", label), words(row), words(after)); err != nil || !moved {
+			return 0, err
+		}
+		accounts, err := tx.AccountsLedTo(ctx, row.ID)
+		if err != nil {
+			return 0, err
+		}
+		return s.applyAll(ctx, tx, a, "server.change", about("server %s", label), accounts)
 	})
 	if err != nil {
 		return api.Server{}, err
 	}
-	return s.Server(ctx, label)
+	out, err := s.Server(ctx, label)
+	out.Operation = operation
+	return out, err
 }
 
 // RemoveServer takes a server without accounts out of the installation. Its agent, if it has
@@ -254,6 +301,9 @@ func (s *Service) RemoveServer(ctx context.Context, a Actor, label string) error
 			return none, err
 		}
 		err = tx.RemoveServer(ctx, row.ID)
+		if store.Violated(err) == "account_servers_server_id_fkey" {
+			return none, refusal.New(refusal.InUse, "%s answers for zones of accounts; it cannot go before they are elsewhere", label)
+		}
 		if store.Violated(err) == "accounts_server_id_fkey" {
 			return none, refusal.New(refusal.InUse, "%s has accounts, or closed ones on record; close it to new accounts instead", label)
 		}
@@ -436,7 +486,7 @@ func lastStatus(row db.Server) *agentlink.Status {
 }
 
 func serverView(row db.Server, accounts, drifts int64) api.Server {
-	v := api.Server{Label: row.Label, Address: row.Address, Roles: row.Roles, Open: row.Open, State: row.State, Reachable: row.Reachable,
+	v := api.Server{Label: row.Label, Address: row.Address, Addresses: addressesOf(row), Roles: row.Roles, Open: row.Open, State: row.State, Reachable: row.Reachable,
 		SeenAt: row.StatusAt, SweptAt: row.SweptAt, Accounts: accounts, Drifts: drifts, Version: row.Version}
 	if status := lastStatus(row); status != nil {
 		v.Health = &api.Health{Load: status.Load, Processors: status.Processors, MemoryTotal: status.MemoryTotal, MemoryFree: status.MemoryFree,

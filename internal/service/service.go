@@ -7,10 +7,10 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
-	"net"
 	"time"
 
 	"victualler/internal/agentlink"
+	"victualler/internal/resolve"
 	"victualler/internal/seal"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -41,7 +41,7 @@ type Service struct {
 	agents *agentlink.Dialer
 	joiner *agentlink.Authority
 	// resolver asks the world's name service.
-	resolver *net.Resolver
+	resolver *resolve.Resolver
 	hub      *hub
 	now      func() time.Time
 	log      *slog.Logger
@@ -54,7 +54,7 @@ func New(ctx context.Context, s *store.Store, key *seal.Key, log *slog.Logger) (
 		return nil, fmt.Errorf("the agents' authority: %w", err)
 	}
 	return &Service{store: s, key: key, joiner: authority, agents: agentlink.NewDialer(authority, time.Now), hub: newHub(),
-		resolver: net.DefaultResolver, now: time.Now, log: log}, nil
+		resolver: resolve.New(""), now: time.Now, log: log}, nil
 }
 
 // SetQueue gives the service its queue, which is made with the service.

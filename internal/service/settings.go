@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"victualler/internal/api"
-	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/store"
@@ -53,15 +52,27 @@ func (s *Service) ChangeSettings(ctx context.Context, a Actor, version int64, in
 		b, v := settingsView(row), settingsView(after)
 		b.Version, v.Version = 0, 0
 		out := settingsView(after)
+		var accounts []int64
 		if row.Title != after.Title {
 			// Servers show it on pages of their own.
-			accounts, err := tx.AccountsOfOwner(ctx, nil)
+			if accounts, err = tx.AccountsOfOwner(ctx, nil); err != nil {
+				return none, err
+			}
+		}
+		if !slices.Equal(row.NameServers, after.NameServers) {
+			named, err := zonesOfOwner(ctx, tx, a, nil)
 			if err != nil {
 				return none, err
 			}
-			if out.Operation, err = s.applyAll(ctx, tx, a, "settings.change", about("settings"), accounts); err != nil {
-				return none, err
+			if len(after.NameServers) == 0 && len(named) > 0 {
+				return none, refusal.Input("name_servers", "the zones of %s name these servers: they cannot be without any", counted(len(named), "account"))
 			}
+			accounts = append(accounts, named...)
+			slices.Sort(accounts)
+			accounts = slices.Compact(accounts)
+		}
+		if out.Operation, err = s.applyAll(ctx, tx, a, "settings.change", about("settings"), accounts); err != nil {
+			return none, err
 		}
 		return out, record(ctx, tx, a, "settings.change", about("settings"), b, v)
 	})
@@ -80,14 +91,11 @@ func (s *Service) readSettings(p *db.KeepSettingsParams, in api.SettingsChange) 
 		}
 	}
 	if in.NameServers != nil {
-		p.NameServers = []string{}
-		for _, typed := range *in.NameServers {
-			domain, _, err := names.ParseDomain(typed)
-			if err != nil {
-				return refusal.Input("name_servers", "%q is not a host name", typed)
-			}
-			p.NameServers = append(p.NameServers, domain.String())
+		list, err := nameServerNames(*in.NameServers)
+		if r := refusal.As(err); r != nil {
+			return r.On("name_servers")
 		}
+		p.NameServers = list
 	}
 	if in.SecondFactor != nil {
 		p.SecondFactor = []string{}

@@ -13,6 +13,7 @@ import (
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/hosting/sites"
+	"victualler/internal/hosting/zones"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
@@ -46,13 +47,20 @@ func mayChangeTemplate(a Actor, row db.FindTemplateRow) error {
 }
 
 func templateView(a Actor, row db.Template, reseller string, sitesOf, plansOf int64) (api.Template, error) {
-	v := api.Template{Name: row.Name, About: row.About, Settings: map[string]any{}, Sites: sitesOf, Plans: plansOf, Mine: a.Role == rights.Operator || reseller != "" && reseller == a.Reseller, Version: row.Version}
+	v := api.Template{Name: row.Name, About: row.About, Settings: map[string]any{}, Records: []api.NewRecord{}, Sites: sitesOf, Plans: plansOf, Mine: a.Role == rights.Operator || reseller != "" && reseller == a.Reseller, Version: row.Version}
 	if reseller != a.Reseller {
 		v.Reseller = reseller
 	}
 	settings, err := readSettings(row.Settings)
 	for key, value := range settings {
 		v.Settings[string(key)] = value
+	}
+	if err != nil {
+		return v, err
+	}
+	records, err := readTemplateRecords(row.Records)
+	for _, r := range records {
+		v.Records = append(v.Records, api.NewRecord(r))
 	}
 	return v, err
 }
@@ -69,7 +77,7 @@ func (s *Service) Templates(ctx context.Context, a Actor) (api.TemplateList, err
 		if a.Role != rights.Operator && row.Reseller != a.Reseller {
 			used, on = 0, 0 // how much others use it is not theirs to know
 		}
-		v, err := templateView(a, db.Template{Name: row.Name, About: row.About, Settings: row.Settings, Version: row.Version}, row.Reseller, used, on)
+		v, err := templateView(a, db.Template{Name: row.Name, About: row.About, Settings: row.Settings, Records: row.Records, Version: row.Version}, row.Reseller, used, on)
 		if err != nil {
 			return out, err
 		}
@@ -145,7 +153,15 @@ func (s *Service) AddTemplate(ctx context.Context, a Actor, in api.NewTemplate) 
 		if err != nil {
 			return none, err
 		}
-		row, err := tx.AddTemplate(ctx, db.AddTemplateParams{Name: in.Name, ResellerID: owner, About: strings.TrimSpace(in.About), Settings: text})
+		records, err := templateRecords(in.Records)
+		if err != nil {
+			return none, err
+		}
+		recordText, err := json.Marshal(records)
+		if err != nil {
+			return none, err
+		}
+		row, err := tx.AddTemplate(ctx, db.AddTemplateParams{Name: in.Name, ResellerID: owner, About: strings.TrimSpace(in.About), Settings: text, Records: recordText})
 		if store.Violated(err) == "templates_name" {
 			return none, refusal.New(refusal.NameTaken, "there is a template %q already; choose another name", in.Name).On("name")
 		}
@@ -153,15 +169,19 @@ func (s *Service) AddTemplate(ctx context.Context, a Actor, in api.NewTemplate) 
 			return none, err
 		}
 		a.say("add template %s", planRef("", reseller.Name, row.Name))
-		if err := record(ctx, tx, a, "template.add", about("template %s", planRef("", reseller.Name, row.Name)).of(owner), nil, templateRecord(row.About, set)); err != nil {
+		if err := record(ctx, tx, a, "template.add", about("template %s", planRef("", reseller.Name, row.Name)).of(owner), nil, templateRecord(row.About, set, records)); err != nil {
 			return none, err
 		}
 		return templateView(a, row, reseller.Name, 0, 0)
 	})
 }
 
-func templateRecord(about string, set sites.Settings) map[string]any {
-	return map[string]any{"about": about, "settings": settingWords(set)}
+func templateRecord(about string, set sites.Settings, records []zones.Typed) map[string]any {
+	words := []string{}
+	for _, r := range records {
+		words = append(words, r.Name+" "+r.Type+" "+r.Data)
+	}
+	return map[string]any{"about": about, "settings": settingWords(set), "records": words}
 }
 
 // ChangeTemplate changes a template and with it the sites that follow it. Version is the one the caller has seen, or 0.
@@ -205,7 +225,24 @@ func (s *Service) ChangeTemplate(ctx context.Context, a Actor, reference string,
 		for key, value := range given {
 			set[key] = value
 		}
-		before := templateRecord(row.About, was)
+		records, err := readTemplateRecords(row.Records)
+		if err != nil {
+			return none, err
+		}
+		before := templateRecord(row.About, was, records)
+		recordsChange := false
+		if in.Records != nil {
+			wanted, err := templateRecords(*in.Records)
+			if err != nil {
+				return none, err
+			}
+			recordsChange = !slices.Equal(wanted, records)
+			records = wanted
+		}
+		recordText, err := json.Marshal(records)
+		if err != nil {
+			return none, err
+		}
 		if in.About != nil {
 			row.About = strings.TrimSpace(*in.About)
 		}
@@ -213,11 +250,11 @@ func (s *Service) ChangeTemplate(ctx context.Context, a Actor, reference string,
 		if err != nil {
 			return none, err
 		}
-		accounts, changed, err := s.followers(ctx, tx, a, row, was, set)
+		accounts, changed, err := s.followers(ctx, tx, a, row, was, set, recordsChange)
 		if err != nil {
 			return none, err
 		}
-		if row, err = tx.ChangeTemplate(ctx, db.ChangeTemplateParams{ID: row.ID, About: row.About, Settings: text}); err != nil {
+		if row, err = tx.ChangeTemplate(ctx, db.ChangeTemplateParams{ID: row.ID, About: row.About, Settings: text, Records: recordText}); err != nil {
 			return none, err
 		}
 		ref := planRef("", found.Reseller, row.Name)
@@ -226,7 +263,7 @@ func (s *Service) ChangeTemplate(ctx context.Context, a Actor, reference string,
 		if out.Operation, err = s.applyAll(ctx, tx, a, "template.change", about("template %s", ref).of(row.ResellerID), accounts); err != nil {
 			return none, err
 		}
-		if err := record(ctx, tx, a, "template.change", about("template %s", ref).of(row.ResellerID), before, templateRecord(row.About, set)); err != nil {
+		if err := record(ctx, tx, a, "template.change", about("template %s", ref).of(row.ResellerID), before, templateRecord(row.About, set, records)); err != nil {
 			return none, err
 		}
 		out.Template, err = templateView(a, row, found.Reseller, 0, 0)
@@ -234,8 +271,8 @@ func (s *Service) ChangeTemplate(ctx context.Context, a Actor, reference string,
 	})
 }
 
-// followers locks the accounts whose sites a change of a template changes, tells a preview of them, and counts the sites.
-func (s *Service) followers(ctx context.Context, tx store.Tx, a Actor, row db.Template, was, set sites.Settings) (accounts []int64, changed int64, err error) {
+// followers locks the accounts whose sites or zones a change of a template changes, tells a preview of them, and counts the sites.
+func (s *Service) followers(ctx context.Context, tx store.Tx, a Actor, row db.Template, was, set sites.Settings, records bool) (accounts []int64, changed int64, err error) {
 	rows, err := tx.SitesOfTemplate(ctx, &row.ID)
 	if err != nil {
 		return nil, 0, err
@@ -251,9 +288,12 @@ func (s *Service) followers(ctx context.Context, tx store.Tx, a Actor, row db.Te
 		old, now := layers(was), layers(set)
 		var words []string
 		for i, e := range now {
-			if b, a := e.Format(old[i].Value), e.Format(e.Value); b != a {
+			if b, a := e.Format(old[i].Value), e.Format(e.Value); b != a && site.ServedAs == string(sites.Site) {
 				words = append(words, fmt.Sprintf("%s: %s → %s", e.What, b, a))
 			}
+		}
+		if records {
+			words = append(words, "other records in its zone")
 		}
 		if len(words) == 0 {
 			continue
@@ -292,6 +332,7 @@ func (s *Service) RemoveTemplate(ctx context.Context, a Actor, reference string)
 		if err != nil {
 			return err
 		}
+		following = slices.DeleteFunc(following, func(d db.SitesOfTemplateRow) bool { return d.ServedAs != string(sites.Site) })
 		if len(following)+len(given) > 0 {
 			return refusal.New(refusal.InUse, "%s and %s follow template %s; have them follow another, or none, first", counted(len(following), "site"), counted(len(given), "plan"), reference)
 		}
@@ -305,8 +346,12 @@ func (s *Service) RemoveTemplate(ctx context.Context, a Actor, reference string)
 		if err != nil {
 			return err
 		}
+		records, err := readTemplateRecords(found.Records)
+		if err != nil {
+			return err
+		}
 		a.say("remove template %s", reference)
-		return record(ctx, tx, a, "template.remove", about("template %s", planRef("", found.Reseller, found.Name)).of(found.ResellerID), templateRecord(found.About, settings), nil)
+		return record(ctx, tx, a, "template.remove", about("template %s", planRef("", found.Reseller, found.Name)).of(found.ResellerID), templateRecord(found.About, settings, records), nil)
 	})
 }
 

@@ -453,15 +453,20 @@ func (s *Service) wantAll(ctx context.Context, tx store.Tx, a Actor, accounts []
 	return nil
 }
 
-// want notes for a preview what an account's server would be told.
+// want notes for a preview what an account's servers would be told.
 func (s *Service) want(ctx context.Context, tx store.Tx, a Actor, account db.Account) error {
-	server, err := tx.ServerByID(ctx, account.ServerID)
+	list, err := s.buildManifests(ctx, tx.Queries, account)
 	if err != nil {
 		return err
 	}
-	m, err := s.buildManifest(ctx, tx.Queries, account)
-	a.Preview.wanted = append(a.Preview.wanted, wanted{server, m})
-	return err
+	parts := wanted{home: account.ServerID}
+	for _, part := range list {
+		if !part.there {
+			parts.parts = append(parts.parts, part)
+		}
+	}
+	a.Preview.wanted = append(a.Preview.wanted, parts)
+	return nil
 }
 
 func counted(n int, what string) string {

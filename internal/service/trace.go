@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"crypto/tls"
-	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -17,6 +16,7 @@ import (
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/hosting/sites"
+	"victualler/internal/resolve"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
@@ -25,11 +25,7 @@ import (
 const traceTimeout = 4 * time.Second
 
 // SetResolver has the world's name service asked through one server (host and port) instead of the machine's own.
-func (s *Service) SetResolver(address string) {
-	s.resolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
-		return (&net.Dialer{Timeout: traceTimeout}).DialContext(ctx, network, address)
-	}}
-}
+func (s *Service) SetResolver(address string) { s.resolver = resolve.New(address) }
 
 // Trace tells which server and site answer for a name, by which rule, and what the world's name service says against it.
 func (s *Service) Trace(ctx context.Context, a Actor, typed string) (api.Trace, error) {
@@ -130,10 +126,9 @@ func traceRule(d db.Domain, rows siteRows, account db.AccountRow, domain names.D
 func (s *Service) traceWorld(ctx context.Context, a Actor, servers []db.ServersRow, out *api.Trace) {
 	ctx, cancel := context.WithTimeout(ctx, traceTimeout)
 	defer cancel()
-	found, err := s.resolver.LookupNetIP(ctx, "ip", out.Name)
-	var failed *net.DNSError
+	found, err := s.resolver.Addresses(ctx, out.Name)
 	switch {
-	case errors.As(err, &failed) && failed.IsNotFound:
+	case err == nil && len(found) == 0:
 		out.Failed = "the name service knows no address for the name"
 	case err != nil:
 		out.Failed = "the name service was of no help: " + err.Error()

@@ -934,6 +934,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/resellers/{reseller}/name-servers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Give a reseller's zones name servers of their own names
+         * @description The preview lists the zones that would name them.
+         */
+        put: operations["set-name-servers"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/resellers/{reseller}/resume": {
         parameters: {
             query?: never;
@@ -1453,6 +1473,188 @@ export interface paths {
          * @description Tells which server and site would answer, by which rule, what the server answers just now, and where the world's name service leads.
          */
         get: operations["trace-name"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/zones": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List zones */
+        get: operations["list-zones"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/zones/{zone}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a zone with its records
+         * @description Where the name service is elsewhere, the derived records are those to be entered there.
+         */
+        get: operations["show-zone"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change where the name service of a zone is, and whether it is signed */
+        patch: operations["change-zone"];
+        trace?: never;
+    };
+    "/api/v1/zones/{zone}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Check how the world sees a zone
+         * @description Asks the parent, every authoritative server it leads to, and the resolver, just now.
+         */
+        get: operations["check-zone"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/zones/{zone}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Write a zone as a zone file
+         * @description As it is in force, without SOA and the zone's own NS records (RFC 1035, section 5; RFC 4027).
+         */
+        get: operations["export-zone"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/zones/{zone}/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take records over from a zone file or from another name server
+         * @description All of them, or none: lines that cannot be are named. SOA, the zone's own NS records and what signing adds are left out.
+         */
+        post: operations["import-zone"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/zones/{zone}/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add a record to a zone
+         * @description An own record stands in the place of derived ones of the same name and type.
+         */
+        post: operations["add-record"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/zones/{zone}/records/{record}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take an own record out of a zone
+         * @description Derived records whose place it took are answered with again.
+         */
+        delete: operations["remove-record"];
+        options?: never;
+        head?: never;
+        /**
+         * Change an own record of a zone
+         * @description If-Match takes the ETag of the zone.
+         */
+        patch: operations["change-record"];
+        trace?: never;
+    };
+    "/api/v1/zones/{zone}/reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have derived records answered with again
+         * @description Takes own records away that stand in the place of derived ones; other own records stay.
+         */
+        post: operations["reset-zone"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/zones/{zone}/signing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show how a zone is signed
+         * @description Keys, and the DS record to be given to the registrar, asked just now.
+         */
+        get: operations["show-signing"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2226,6 +2428,22 @@ export interface components {
         MailTest: {
             to: string;
         };
+        NameServers: {
+            /** @description True to take names that do not lead to our name servers yet. */
+            accept_unresolved?: boolean;
+            /** @description The first is the primary's, and so on; none takes the installation's. */
+            names: string[];
+        };
+        NameServersChanged: {
+            /**
+             * Format: int64
+             * @description How many accounts have zones that name them.
+             */
+            accounts: number;
+            names: string[];
+            /** Format: int64 */
+            operation?: number;
+        };
         NewCustomer: {
             /** @description Whom to ask for. */
             contact?: string;
@@ -2473,6 +2691,19 @@ export interface components {
             /** @description A template for new sites. */
             template?: string;
         };
+        NewRecord: {
+            /** @description What the record says, such as an address. Names of several parts end with a dot, unless they are within the zone; long texts are split. */
+            data: string;
+            /** @description Relative to the zone; empty or @ is the zone itself. A whole name is understood, too. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Seconds, from 60 to 604800; 3600 at first.
+             */
+            ttl?: number;
+            /** @description A, AAAA, CNAME, MX, TXT, SRV, CAA, NS, PTR, TLSA, SSHFP, SVCB or HTTPS. */
+            type: string;
+        };
         NewReseller: {
             /** @description Contact address. */
             email?: string;
@@ -2604,6 +2835,8 @@ export interface components {
         NewServer: {
             /** @description Host name or address of the server, with :PORT if its agent does not listen on 7677. */
             address: string;
+            /** @description IPv4 and IPv6 addresses at which the world reaches it; that of the agent at first. */
+            addresses?: string[];
             /** @description True if it takes no new accounts at first. */
             closed?: boolean;
             /** @description Lower-case letters, digits and hyphens. */
@@ -2616,6 +2849,8 @@ export interface components {
             about?: string;
             /** @description 2 to 40 lower-case letters, digits and hyphens. */
             name: string;
+            /** @description What it adds to the zones of domains that follow it; names are relative to each zone. */
+            records?: components["schemas"]["NewRecord"][];
             /** @description Whose template it is to be, for operators. */
             reseller?: string;
             settings?: {
@@ -3156,6 +3391,13 @@ export interface components {
             fields: components["schemas"]["Difference"][];
             subject: string;
         };
+        RecordChange: {
+            data?: string;
+            name?: string;
+            /** Format: int64 */
+            ttl?: number;
+            type?: string;
+        };
         RecoveryCodes: {
             codes: string[];
         };
@@ -3290,6 +3532,8 @@ export interface components {
             measure: "allotted" | "used";
             /** @description Lower-case letters, digits and hyphens. */
             name: string;
+            /** @description Names of the name servers that their zones name; empty where they are the installation's. */
+            name_servers: string[];
             /** Format: int64 */
             plans: number;
             suspension?: components["schemas"]["Suspension"];
@@ -3425,8 +3669,6 @@ export interface components {
              * @enum {string}
              */
             over?: "keep";
-            /** @description A template for new sites, empty for none. Sites that are there stay with theirs. */
-            template?: string;
             title?: string;
         };
         ResellerPage: {
@@ -3486,6 +3728,8 @@ export interface components {
             accounts: number;
             /** @description Host and port of its agent. */
             address: string;
+            /** @description Where the world reaches its sites and its name service. */
+            addresses: string[];
             /**
              * Format: int64
              * @description How many differences the last sweep found.
@@ -3496,6 +3740,11 @@ export interface components {
             label: string;
             /** @description Whether it takes new accounts. */
             open: boolean;
+            /**
+             * Format: int64
+             * @description After a change of addresses: number of the operation that tells the name servers.
+             */
+            operation?: number;
             /** @description Whether its agent answered when last asked. */
             reachable: boolean;
             /** @description What it serves. */
@@ -3519,6 +3768,8 @@ export interface components {
             version: number;
         };
         ServerChange: {
+            /** @description IPv4 and IPv6 addresses at which the world reaches it; none takes that of the agent. Zones that lead there follow. */
+            addresses?: string[];
             /** @description Whether it takes new accounts. */
             open?: boolean;
         };
@@ -3780,6 +4031,8 @@ export interface components {
              * @description How many plans give it to new sites.
              */
             plans: number;
+            /** @description What it adds to the zones of domains that follow it; names are relative to each zone. */
+            records: components["schemas"]["NewRecord"][];
             /** @description Whose template it is; absent for the operator's. */
             reseller?: string;
             /** @description Only what the template sets. */
@@ -3799,6 +4052,8 @@ export interface components {
         };
         TemplateChange: {
             about?: string;
+            /** @description All records that it is to add to zones. */
+            records?: components["schemas"]["NewRecord"][];
             /** @description Null takes a setting out of the template. */
             settings?: {
                 [key: string]: unknown;
@@ -3894,6 +4149,217 @@ export interface components {
             /** Format: int64 */
             status?: number;
             url: string;
+        };
+        Zone: {
+            /** @description Sign-in name of the account. */
+            account: string;
+            /** Format: int64 */
+            account_id: number;
+            /** @description Whether it is signed (RFC 4033). */
+            dnssec: boolean;
+            /** @description In A-labels. */
+            name: string;
+            /** @description Names of our name servers, for the registrar, where the name service is here. */
+            name_servers: string[];
+            /**
+             * @description Whether our name servers answer for it.
+             * @enum {string}
+             */
+            name_service: "here" | "elsewhere";
+            /**
+             * Format: int64
+             * @description How many records people have added.
+             */
+            own: number;
+            /** @description As people read it. */
+            unicode: string;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+        };
+        ZoneChange: {
+            /** @description Whether it is to be signed. It stays signed as long as the parent zone has a DS record for it. */
+            dnssec?: boolean;
+            /**
+             * @description Whether our name servers are to answer for it.
+             * @enum {string}
+             */
+            name_service?: "here" | "elsewhere";
+        };
+        ZoneChanged: {
+            /**
+             * Format: int64
+             * @description How many records an import added.
+             */
+            added?: number;
+            /** @description What was put right in the input, left out, or is worth knowing, in words. */
+            corrections: string[];
+            /**
+             * Format: int64
+             * @description Number of the operation that brings it about.
+             */
+            operation?: number;
+            /** @description The record that was added or changed. */
+            record?: components["schemas"]["ZoneRecord"];
+            /** Format: int64 */
+            version: number;
+            zone: components["schemas"]["Zone"];
+        };
+        ZoneCheck: {
+            /** @description What the parent zone says. */
+            parent: components["schemas"]["ZoneParent"];
+            /** @description What is to be done, the most important first. */
+            problems: components["schemas"]["ZoneProblem"][];
+            right: boolean;
+            /** @description The authoritative servers to which the parent leads. */
+            servers: components["schemas"]["ZoneServer"][];
+            /** @description Each set of records that should be there. */
+            sets: components["schemas"]["ZoneSet"][];
+            /** @description What it comes to, in one sentence. */
+            verdict: string;
+            zone: string;
+        };
+        ZoneDetail: {
+            /** @description Sign-in name of the account. */
+            account: string;
+            /** Format: int64 */
+            account_id: number;
+            /** @description Whether it is signed (RFC 4033). */
+            dnssec: boolean;
+            /** @description In A-labels. */
+            name: string;
+            /** @description Names of our name servers, for the registrar, where the name service is here. */
+            name_servers: string[];
+            /**
+             * @description Whether our name servers answer for it.
+             * @enum {string}
+             */
+            name_service: "here" | "elsewhere";
+            /**
+             * Format: int64
+             * @description How many records people have added.
+             */
+            own: number;
+            /** @description Derived and own ones, in the order in which people read them. Where the name service is elsewhere, those to be entered there. */
+            records: components["schemas"]["ZoneRecord"][];
+            /** @description As people read it. */
+            unicode: string;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+            /** @description Why the name service cannot be here, if so. */
+            why?: string;
+        };
+        ZoneImport: {
+            /** @description Whether the own records there are now go first. */
+            replace?: boolean;
+            /** @description A name server that lets the service transfer the zone (RFC 5936), as a name or an address. */
+            server?: string;
+            /** @description A zone file (RFC 1035, section 5). */
+            text?: string;
+        };
+        ZoneKey: {
+            /**
+             * Format: int32
+             * @description Number of the algorithm; 13 is ECDSA P-256 with SHA-256.
+             */
+            algorithm: number;
+            /** Format: int32 */
+            tag: number;
+            /**
+             * @description The parent's DS record names a key-signing key.
+             * @enum {string}
+             */
+            use: "key-signing" | "zone-signing";
+        };
+        ZonePage: {
+            /** @description Give it as cursor to get the next page; absent on the last one. */
+            next?: string;
+            zones: components["schemas"]["Zone"][];
+        };
+        ZoneParent: {
+            /** @description DS records, in presentation form. */
+            ds: string[];
+            /** @description Why nothing could be asked, if so. */
+            failed?: string;
+            /** @description Names of the name servers to which it delegates. */
+            seen: string[];
+            /** @description Those to which it should, where the name service is here. */
+            wanted: string[];
+        };
+        ZoneProblem: {
+            do: string;
+            what: string;
+        };
+        ZoneRecord: {
+            /** @description In presentation form (RFC 1035, section 5.1); names in it are complete and end with a dot. */
+            data: string;
+            /** @description From what a derived record follows. */
+            from?: string;
+            /**
+             * Format: int64
+             * @description Number of an own record; derived ones have none.
+             */
+            id?: number;
+            /** @description Relative to the zone; @ is the zone itself. */
+            name: string;
+            /** @description Whether own records stand in its place. */
+            overruled?: boolean;
+            /** @description Whether a person added it. Otherwise it follows from what is configured. */
+            own: boolean;
+            /**
+             * Format: int64
+             * @description Time to live in seconds.
+             */
+            ttl: number;
+            /** @description Mnemonic, such as MX. */
+            type: string;
+        };
+        ZoneReset: {
+            /** @description Only records of this name. */
+            name?: string;
+        };
+        ZoneServer: {
+            address: string;
+            /** @description Why it does not answer for the zone, if so. */
+            failed?: string;
+            name: string;
+            /** Format: int32 */
+            serial?: number;
+        };
+        ZoneSet: {
+            /** @description Relative to the zone. */
+            name: string;
+            /** @description What an authoritative server answers instead. */
+            seen: string[];
+            /**
+             * @description Right; not there; there with other data; right, but an older answer is still remembered elsewhere; nobody could be asked.
+             * @enum {string}
+             */
+            state: "right" | "missing" | "different" | "waiting" | "unknown";
+            type: string;
+            /**
+             * Format: int64
+             * @description Seconds until the older answer is forgotten.
+             */
+            until?: number;
+            wanted: string[];
+        };
+        ZoneSigning: {
+            /** @description CDS records in the zone, from which some registries take the DS by themselves (RFC 7344). */
+            cds: string[];
+            /** @description DS records to be given to the registrar (RFC 4034, section 5), in presentation form. */
+            ds: string[];
+            keys: components["schemas"]["ZoneKey"][];
+            /** @description DS records that the parent has now. */
+            parent: string[];
+            signed: boolean;
+            /** @description In words: what is to be done, if anything. */
+            state: string;
         };
     };
     responses: never;
@@ -8578,6 +9044,83 @@ export interface operations {
             };
         };
     };
+    "set-name-servers": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Name. */
+                reseller: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NameServers"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NameServersChanged"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Begun on servers */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NameServersChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "resume-reseller": {
         parameters: {
             query?: {
@@ -9461,6 +10004,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Server"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Begun on servers */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Server"];
                 };
             };
             /** @description Unauthorized */
@@ -10944,6 +11496,787 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Trace"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-zones": {
+        parameters: {
+            query?: {
+                /** @description The “next” of the page before. */
+                cursor?: string;
+                /** @description Most rows of a page. */
+                limit?: number;
+                /** @description Part of the name. */
+                search?: string;
+                /** @description Only those of one account. */
+                account?: string;
+                name_service?: "here" | "elsewhere";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZonePage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-zone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description In A-labels or as people read it; a name within a zone means that zone. */
+                zone: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneDetail"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-zone": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description In A-labels or as people read it; a name within a zone means that zone. */
+                zone: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ZoneChange"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-zone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description In A-labels or as people read it; a name within a zone means that zone. */
+                zone: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneCheck"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "export-zone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description In A-labels or as people read it; a name within a zone means that zone. */
+                zone: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "import-zone": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description In A-labels or as people read it; a name within a zone means that zone. */
+                zone: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ZoneImport"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-record": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description In A-labels or as people read it; a name within a zone means that zone. */
+                zone: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRecord"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-record": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description In A-labels or as people read it; a name within a zone means that zone. */
+                zone: string;
+                /** @description Number of the record. */
+                record: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-record": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description In A-labels or as people read it; a name within a zone means that zone. */
+                zone: string;
+                /** @description Number of the record. */
+                record: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecordChange"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reset-zone": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description In A-labels or as people read it; a name within a zone means that zone. */
+                zone: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ZoneReset"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-signing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description In A-labels or as people read it; a name within a zone means that zone. */
+                zone: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZoneSigning"];
                 };
             };
             /** @description Unauthorized */

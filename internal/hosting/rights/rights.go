@@ -26,6 +26,7 @@ const (
 	AccountsRepair   Permission = "accounts.repair"
 	ExceptionsChange Permission = "exceptions.change"
 	DomainsChange    Permission = "domains.change"
+	ZonesChange      Permission = "zones.change"
 	TemplatesRead    Permission = "templates.read"
 	TemplatesChange  Permission = "templates.change"
 	PlansRead        Permission = "plans.read"
@@ -99,6 +100,7 @@ var table = []entry{
 	{AccountsRepair, false, true, false, true, false, "have accounts made right on their servers"},
 	{ExceptionsChange, false, true, false, true, false, "set exceptions"},
 	{DomainsChange, false, true, false, true, true, "add, change and remove domains and sites"},
+	{ZonesChange, false, true, false, true, true, "change the name service of zones, and their records"},
 	{TemplatesRead, true, true, false, true, false, "see templates of sites"},
 	{TemplatesChange, false, false, false, true, false, "add, change and remove templates of sites"},
 	{PlansRead, true, true, true, true, false, "see plans"},

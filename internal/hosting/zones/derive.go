@@ -11,8 +11,8 @@ import (
 type Facts struct {
 	// Zone is the zone's name in A-labels.
 	Zone string
-	// Hosts are the names that lead to a server of ours.
-	Hosts []Host
+	// Sites are the domains that lead to a server of ours; each has another name, with www. before it.
+	Sites []Host
 	// NameServers are those that answer for the zone. The addresses of one whose name lies within the zone belong into it.
 	NameServers []Host
 	// Below are zones of their own below this one, which the same name servers answer for.
@@ -45,12 +45,12 @@ func Derive(f Facts) []Derived {
 			list = append(list, Derived{r, why})
 		}
 	}
-	addresses := func(h Host, why string) {
-		name, inside := within(f.Zone, h.Name)
-		if !inside || slices.ContainsFunc(f.Below, func(b string) bool { _, in := within(b, h.Name); return in }) {
+	addresses := func(host string, list []netip.Addr, why string) {
+		name, inside := within(f.Zone, host)
+		if !inside || slices.ContainsFunc(f.Below, func(b string) bool { _, in := within(b, host); return in }) {
 			return
 		}
-		for _, a := range h.Addresses {
+		for _, a := range list {
 			if a.Is4() {
 				add(name, A, a.String(), why)
 			} else {
@@ -58,11 +58,12 @@ func Derive(f Facts) []Derived {
 			}
 		}
 	}
-	for _, h := range f.Hosts {
-		addresses(h, "the site "+h.Name)
+	for _, h := range f.Sites {
+		addresses(h.Name, h.Addresses, "the site "+h.Name)
+		addresses("www."+h.Name, h.Addresses, "the site "+h.Name)
 	}
 	for _, h := range f.NameServers {
-		addresses(h, "the name server "+h.Name)
+		addresses(h.Name, h.Addresses, "the name server "+h.Name)
 	}
 	for _, below := range f.Below {
 		if name, inside := within(f.Zone, below); inside && name != "@" {
@@ -71,10 +72,14 @@ func Derive(f Facts) []Derived {
 			}
 		}
 	}
+	needed := slices.Clone(list)
 	for _, typed := range f.Template {
 		r, _, err := Parse(f.Zone, typed)
 		if err != nil {
 			continue // its template was checked with another zone's name; what cannot be here is not
+		}
+		if slices.ContainsFunc(needed, func(d Derived) bool { return overrules(d.Record, r) }) {
+			continue
 		}
 		present := make([]Record, len(list))
 		for i, d := range list {

@@ -73,9 +73,11 @@ func (r Record) String() string { return fmt.Sprintf("%s %d IN %s %s", r.Name, r
 
 // Typed is a record as people type it.
 type Typed struct {
-	Name, Type, Data string
+	Name string `json:"name"`
+	Type string `json:"type"`
+	Data string `json:"data"`
 	// TTL is in seconds; 0 is the usual one.
-	TTL int64
+	TTL int64 `json:"ttl,omitempty"`
 }
 
 // Parse reads a record of a zone as people type it. Zone is the zone's name in A-labels without a dot at its end. What has only one meaning is put

@@ -22,6 +22,7 @@ import (
 	"victualler/internal/api"
 	"victualler/internal/client"
 	"victualler/internal/lab"
+	"victualler/internal/standins/world"
 )
 
 // Options describe an installation.
@@ -36,6 +37,10 @@ type Options struct {
 	Programs string
 	// Servers are started and joined, in this order.
 	Servers []lab.ServerOptions
+	// Roles are those of servers by their labels; web where there is nothing.
+	Roles map[string][]string
+	// World is where the stand-in for the world's name service is set (host and port); empty is a free port of loopback.
+	World string
 	// Say is told what is going on.
 	Say func(string)
 	// Settings are PostgreSQL's, such as "fsync=off" for tests.
@@ -49,7 +54,9 @@ type Installation struct {
 	// Operator and Password are those of the first operator.
 	Operator, Password string
 	Lab                *lab.Lab
-	Postgres           *lab.Postgres
+	// World stands in for the world's name service. It answers at the lab's gateway.
+	World    *world.World
+	Postgres *lab.Postgres
 	// Servers are the lab's, by name.
 	Servers map[string]*lab.Server
 
@@ -75,6 +82,12 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 	o.Lab.Dir = filepath.Join(o.Dir, "lab")
 	if i.Lab, err = lab.New(o.Lab); err != nil {
 		return nil, err
+	}
+	if o.World == "" {
+		o.World = "127.0.0.1:0"
+	}
+	if i.World, err = world.Listen(i.Lab.Gateway(), o.World); err != nil {
+		return nil, fmt.Errorf("stand-in for the world's name service: %w", err)
 	}
 	o.Say("starting PostgreSQL and " + count(len(o.Servers), "server"))
 	var group sync.WaitGroup
@@ -139,7 +152,7 @@ func (i *Installation) LogFile() string { return filepath.Join(i.options.Dir, "v
 
 // Daemon prepares a command of victuallerd for this installation.
 func (i *Installation) Daemon(args ...string) *exec.Cmd {
-	all := append([]string{"-state", i.stateDir(), "-database-file", i.databaseFile(), "-listen", i.options.Listen}, args...)
+	all := append([]string{"-state", i.stateDir(), "-database-file", i.databaseFile(), "-listen", i.options.Listen, "-resolver", net.JoinHostPort(i.Lab.Gateway().String(), "53")}, args...)
 	return exec.Command(filepath.Join(i.options.Programs, "victuallerd"), all...)
 }
 
@@ -253,6 +266,9 @@ func (i *Installation) Stop() error {
 	if i.Postgres != nil {
 		i.Postgres.Stop()
 	}
+	if i.World != nil {
+		i.World.Close()
+	}
 	if i.Lab != nil {
 		return i.Lab.Stop()
 	}
@@ -272,8 +288,13 @@ func (i *Installation) join(ctx context.Context, label string) error {
 	}
 	i.options.Say("joining " + label)
 	server := i.Servers[label]
+	roles := i.options.Roles[label]
+	if len(roles) == 0 {
+		roles = []string{"web"}
+	}
 	var joining api.Joining
-	if err := i.Client.Post(ctx, "/servers", api.NewServer{Label: label, Address: server.Address.String(), Roles: []string{"web"}}, &joining); err != nil {
+	if err := i.Client.Post(ctx, "/servers", api.NewServer{Label: label, Address: server.Address.String(), Roles: roles,
+		Addresses: []string{server.Address.String(), lab.Address6(server.Address).String()}}, &joining); err != nil {
 		return err
 	}
 	if _, err := server.Exec(ctx, lab.AgentPath, "join", joining.JoinSecret); err != nil {

@@ -307,6 +307,48 @@ func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]A
 	return items, nil
 }
 
+const accountsOnServer = `-- name: AccountsOnServer :many
+select accounts.id, accounts.revision, accounts.applied_revision, accounts.state, accounts.sign_in_name, account_servers.revision as there
+from account_servers join accounts on accounts.id = account_servers.account_id where account_servers.server_id = $1
+`
+
+type AccountsOnServerRow struct {
+	ID              int64
+	Revision        int64
+	AppliedRevision int64
+	State           string
+	SignInName      string
+	There           int64
+}
+
+// Those that have their home or anything else there, with the revision that is in force there.
+func (q *Queries) AccountsOnServer(ctx context.Context, serverID int64) ([]AccountsOnServerRow, error) {
+	rows, err := q.db.Query(ctx, accountsOnServer, serverID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []AccountsOnServerRow{}
+	for rows.Next() {
+		var i AccountsOnServerRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Revision,
+			&i.AppliedRevision,
+			&i.State,
+			&i.SignInName,
+			&i.There,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const addAccount = `-- name: AddAccount :one
 insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement) values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search
 `
@@ -416,44 +458,6 @@ func (q *Queries) AddDomain(ctx context.Context, arg AddDomainParams) (Domain, e
 		&i.Version,
 	)
 	return i, err
-}
-
-const disksOfServer = `-- name: DisksOfServer :many
-select id, revision, applied_revision, state, sign_in_name from accounts where server_id = $1 and state <> 'closed'
-`
-
-type DisksOfServerRow struct {
-	ID              int64
-	Revision        int64
-	AppliedRevision int64
-	State           string
-	SignInName      string
-}
-
-func (q *Queries) DisksOfServer(ctx context.Context, serverID int64) ([]DisksOfServerRow, error) {
-	rows, err := q.db.Query(ctx, disksOfServer, serverID)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	items := []DisksOfServerRow{}
-	for rows.Next() {
-		var i DisksOfServerRow
-		if err := rows.Scan(
-			&i.ID,
-			&i.Revision,
-			&i.AppliedRevision,
-			&i.State,
-			&i.SignInName,
-		); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
 }
 
 const domainsOfAccount = `-- name: DomainsOfAccount :many

@@ -66,6 +66,13 @@ type AccountRow struct {
 	Exceptions      int64
 }
 
+type AccountServer struct {
+	AccountID int64
+	ServerID  int64
+	Revision  int64
+	Digest    []byte
+}
+
 type Customer struct {
 	ID         int64
 	Name       string
@@ -170,6 +177,7 @@ type Installation struct {
 	Authority    []byte
 	AuthorityKey []byte
 	CreatedAt    time.Time
+	TransferKey  []byte
 }
 
 type Link struct {
@@ -276,6 +284,16 @@ type PlanLimit struct {
 	Amount *int64
 }
 
+type Record struct {
+	ID      int64
+	ZoneID  int64
+	Name    string
+	Type    string
+	Ttl     int64
+	Data    string
+	AddedAt time.Time
+}
+
 type RecoveryCode struct {
 	PersonID int64
 	Digest   []byte
@@ -298,6 +316,7 @@ type Reseller struct {
 	RemovedAt         *time.Time
 	Version           int64
 	CreatedAt         time.Time
+	NameServers       []string
 }
 
 type Server struct {
@@ -315,6 +334,8 @@ type Server struct {
 	SweptAt    *time.Time
 	Version    int64
 	CreatedAt  time.Time
+	Addresses  []string
+	Told       string
 }
 
 type Session struct {
@@ -371,6 +392,7 @@ type Template struct {
 	Settings   []byte
 	Version    int64
 	CreatedAt  time.Time
+	Records    []byte
 }
 
 type Token struct {
@@ -390,4 +412,14 @@ type Usage struct {
 	AccountID int64
 	Key       string
 	Amount    *int64
+}
+
+type Zone struct {
+	ID          int64
+	AccountID   int64
+	Name        string
+	NameService string
+	Dnssec      bool
+	Version     int64
+	CreatedAt   time.Time
 }

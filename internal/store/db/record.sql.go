@@ -263,7 +263,7 @@ func (q *Queries) IdempotentAnswer(ctx context.Context, arg IdempotentAnswerPara
 }
 
 const installation = `-- name: Installation :one
-select only_row, authority, authority_key, created_at from installation
+select only_row, authority, authority_key, created_at, transfer_key from installation
 `
 
 func (q *Queries) Installation(ctx context.Context) (Installation, error) {
@@ -274,6 +274,7 @@ func (q *Queries) Installation(ctx context.Context) (Installation, error) {
 		&i.Authority,
 		&i.AuthorityKey,
 		&i.CreatedAt,
+		&i.TransferKey,
 	)
 	return i, err
 }

@@ -46,7 +46,7 @@ func (q *Queries) AccountsOfReseller(ctx context.Context, resellerID *int64) ([]
 }
 
 const addReseller = `-- name: AddReseller :one
-insert into resellers (name, title, email, measure) values ($1, $2, $3, $4) returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at
+insert into resellers (name, title, email, measure) values ($1, $2, $3, $4) returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers
 `
 
 type AddResellerParams struct {
@@ -80,6 +80,7 @@ func (q *Queries) AddReseller(ctx context.Context, arg AddResellerParams) (Resel
 		&i.RemovedAt,
 		&i.Version,
 		&i.CreatedAt,
+		&i.NameServers,
 	)
 	return i, err
 }
@@ -99,7 +100,7 @@ func (q *Queries) AddShareFeatures(ctx context.Context, arg AddShareFeaturesPara
 }
 
 const changeReseller = `-- name: ChangeReseller :one
-update resellers set title = $2, email = $3, measure = $4, version = version + 1 where id = $1 returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at
+update resellers set title = $2, email = $3, measure = $4, version = version + 1 where id = $1 returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers
 `
 
 type ChangeResellerParams struct {
@@ -133,6 +134,7 @@ func (q *Queries) ChangeReseller(ctx context.Context, arg ChangeResellerParams) 
 		&i.RemovedAt,
 		&i.Version,
 		&i.CreatedAt,
+		&i.NameServers,
 	)
 	return i, err
 }
@@ -149,7 +151,7 @@ func (q *Queries) CountAccountsOfReseller(ctx context.Context, resellerID *int64
 }
 
 const findReseller = `-- name: FindReseller :one
-select id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at from resellers where removed_at is null and name = $1 and ($2::bigint = 0 or id = $2)
+select id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers from resellers where removed_at is null and name = $1 and ($2::bigint = 0 or id = $2)
 `
 
 type FindResellerParams struct {
@@ -176,6 +178,7 @@ func (q *Queries) FindReseller(ctx context.Context, arg FindResellerParams) (Res
 		&i.RemovedAt,
 		&i.Version,
 		&i.CreatedAt,
+		&i.NameServers,
 	)
 	return i, err
 }
@@ -190,7 +193,7 @@ func (q *Queries) ForgetShareFeatures(ctx context.Context, resellerID int64) err
 }
 
 const keepBrand = `-- name: KeepBrand :one
-update resellers set brand = $2, version = version + 1 where id = $1 returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at
+update resellers set brand = $2, version = version + 1 where id = $1 returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers
 `
 
 type KeepBrandParams struct {
@@ -217,12 +220,13 @@ func (q *Queries) KeepBrand(ctx context.Context, arg KeepBrandParams) (Reseller,
 		&i.RemovedAt,
 		&i.Version,
 		&i.CreatedAt,
+		&i.NameServers,
 	)
 	return i, err
 }
 
 const keepLogo = `-- name: KeepLogo :one
-update resellers set logo = $2, logo_type = $3, version = version + 1 where id = $1 returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at
+update resellers set logo = $2, logo_type = $3, version = version + 1 where id = $1 returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers
 `
 
 type KeepLogoParams struct {
@@ -250,6 +254,7 @@ func (q *Queries) KeepLogo(ctx context.Context, arg KeepLogoParams) (Reseller, e
 		&i.RemovedAt,
 		&i.Version,
 		&i.CreatedAt,
+		&i.NameServers,
 	)
 	return i, err
 }
@@ -283,7 +288,7 @@ func (q *Queries) KeepShareLimits(ctx context.Context, arg KeepShareLimitsParams
 }
 
 const lockReseller = `-- name: LockReseller :one
-select id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at from resellers where id = $1 and removed_at is null for update
+select id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers from resellers where id = $1 and removed_at is null for update
 `
 
 // No row if it was removed meanwhile.
@@ -306,6 +311,7 @@ func (q *Queries) LockReseller(ctx context.Context, id int64) (Reseller, error) 
 		&i.RemovedAt,
 		&i.Version,
 		&i.CreatedAt,
+		&i.NameServers,
 	)
 	return i, err
 }
@@ -407,7 +413,7 @@ func (q *Queries) RemoveReseller(ctx context.Context, id int64) error {
 }
 
 const resellerByID = `-- name: ResellerByID :one
-select id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at from resellers where id = $1
+select id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers from resellers where id = $1
 `
 
 func (q *Queries) ResellerByID(ctx context.Context, id int64) (Reseller, error) {
@@ -429,12 +435,13 @@ func (q *Queries) ResellerByID(ctx context.Context, id int64) (Reseller, error) 
 		&i.RemovedAt,
 		&i.Version,
 		&i.CreatedAt,
+		&i.NameServers,
 	)
 	return i, err
 }
 
 const resellers = `-- name: Resellers :many
-select resellers.id, resellers.name, resellers.title, resellers.email, resellers.measure, resellers.suspended_at, resellers.suspended_by, resellers.suspended_why, resellers.suspended_accounts, resellers.brand, resellers.logo, resellers.logo_type, resellers.removed_at, resellers.version, resellers.created_at,
+select resellers.id, resellers.name, resellers.title, resellers.email, resellers.measure, resellers.suspended_at, resellers.suspended_by, resellers.suspended_why, resellers.suspended_accounts, resellers.brand, resellers.logo, resellers.logo_type, resellers.removed_at, resellers.version, resellers.created_at, resellers.name_servers,
     (select count(*) from accounts where accounts.reseller_id = resellers.id and state <> 'closed')::bigint as accounts,
     (select count(*) from customers where customers.reseller_id = resellers.id and customers.removed_at is null)::bigint as customers,
     (select count(*) from plans where plans.reseller_id = resellers.id and plans.removed_at is null)::bigint as plans
@@ -488,6 +495,7 @@ func (q *Queries) Resellers(ctx context.Context, arg ResellersParams) ([]Reselle
 			&i.Reseller.RemovedAt,
 			&i.Reseller.Version,
 			&i.Reseller.CreatedAt,
+			&i.Reseller.NameServers,
 			&i.Accounts,
 			&i.Customers,
 			&i.Plans,
@@ -576,7 +584,7 @@ func (q *Queries) ShareLimits(ctx context.Context, resellers []int64) ([]ShareLi
 
 const suspendReseller = `-- name: SuspendReseller :one
 update resellers set suspended_at = case when $1::text is null then null else now() end, suspended_by = $1, suspended_why = $2,
-    suspended_accounts = $3, version = version + 1 where id = $4 returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at
+    suspended_accounts = $3, version = version + 1 where id = $4 returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers
 `
 
 type SuspendResellerParams struct {
@@ -610,6 +618,7 @@ func (q *Queries) SuspendReseller(ctx context.Context, arg SuspendResellerParams
 		&i.RemovedAt,
 		&i.Version,
 		&i.CreatedAt,
+		&i.NameServers,
 	)
 	return i, err
 }

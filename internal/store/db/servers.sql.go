@@ -36,7 +36,7 @@ func (q *Queries) AddDrift(ctx context.Context, arg AddDriftParams) error {
 }
 
 const addServer = `-- name: AddServer :one
-insert into servers (label, address, roles, open, join_secret, join_ends_at) values ($1, $2, $3, $4, $5, $6) returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at
+insert into servers (label, address, roles, open, join_secret, join_ends_at, addresses) values ($1, $2, $3, $4, $5, $6, $7::text[]) returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told
 `
 
 type AddServerParams struct {
@@ -46,6 +46,7 @@ type AddServerParams struct {
 	Open       bool
 	JoinSecret []byte
 	JoinEndsAt *time.Time
+	Addresses  []string
 }
 
 func (q *Queries) AddServer(ctx context.Context, arg AddServerParams) (Server, error) {
@@ -56,6 +57,7 @@ func (q *Queries) AddServer(ctx context.Context, arg AddServerParams) (Server, e
 		arg.Open,
 		arg.JoinSecret,
 		arg.JoinEndsAt,
+		arg.Addresses,
 	)
 	var i Server
 	err := row.Scan(
@@ -73,21 +75,24 @@ func (q *Queries) AddServer(ctx context.Context, arg AddServerParams) (Server, e
 		&i.SweptAt,
 		&i.Version,
 		&i.CreatedAt,
+		&i.Addresses,
+		&i.Told,
 	)
 	return i, err
 }
 
 const changeServer = `-- name: ChangeServer :one
-update servers set open = $2, version = version + 1 where id = $1 returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at
+update servers set open = $2, addresses = $3, version = version + 1 where id = $1 returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told
 `
 
 type ChangeServerParams struct {
-	ID   int64
-	Open bool
+	ID        int64
+	Open      bool
+	Addresses []string
 }
 
 func (q *Queries) ChangeServer(ctx context.Context, arg ChangeServerParams) (Server, error) {
-	row := q.db.QueryRow(ctx, changeServer, arg.ID, arg.Open)
+	row := q.db.QueryRow(ctx, changeServer, arg.ID, arg.Open, arg.Addresses)
 	var i Server
 	err := row.Scan(
 		&i.ID,
@@ -104,6 +109,8 @@ func (q *Queries) ChangeServer(ctx context.Context, arg ChangeServerParams) (Ser
 		&i.SweptAt,
 		&i.Version,
 		&i.CreatedAt,
+		&i.Addresses,
+		&i.Told,
 	)
 	return i, err
 }
@@ -221,7 +228,7 @@ func (q *Queries) KeepStatus(ctx context.Context, arg KeepStatusParams) error {
 }
 
 const lockServer = `-- name: LockServer :one
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at from servers where id = $1 for update
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told from servers where id = $1 for update
 `
 
 func (q *Queries) LockServer(ctx context.Context, id int64) (Server, error) {
@@ -242,6 +249,8 @@ func (q *Queries) LockServer(ctx context.Context, id int64) (Server, error) {
 		&i.SweptAt,
 		&i.Version,
 		&i.CreatedAt,
+		&i.Addresses,
+		&i.Told,
 	)
 	return i, err
 }
@@ -256,7 +265,7 @@ func (q *Queries) RemoveServer(ctx context.Context, id int64) error {
 }
 
 const serverByID = `-- name: ServerByID :one
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at from servers where id = $1
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told from servers where id = $1
 `
 
 func (q *Queries) ServerByID(ctx context.Context, id int64) (Server, error) {
@@ -277,12 +286,14 @@ func (q *Queries) ServerByID(ctx context.Context, id int64) (Server, error) {
 		&i.SweptAt,
 		&i.Version,
 		&i.CreatedAt,
+		&i.Addresses,
+		&i.Told,
 	)
 	return i, err
 }
 
 const serverByLabel = `-- name: ServerByLabel :one
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at from servers where label = $1
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told from servers where label = $1
 `
 
 func (q *Queries) ServerByLabel(ctx context.Context, label string) (Server, error) {
@@ -303,6 +314,8 @@ func (q *Queries) ServerByLabel(ctx context.Context, label string) (Server, erro
 		&i.SweptAt,
 		&i.Version,
 		&i.CreatedAt,
+		&i.Addresses,
+		&i.Told,
 	)
 	return i, err
 }
@@ -320,7 +333,7 @@ func (q *Queries) ServerJoined(ctx context.Context, id int64) (int64, error) {
 }
 
 const servers = `-- name: Servers :many
-select servers.id, servers.label, servers.address, servers.roles, servers.open, servers.state, servers.join_secret, servers.join_ends_at, servers.reachable, servers.status, servers.status_at, servers.swept_at, servers.version, servers.created_at,
+select servers.id, servers.label, servers.address, servers.roles, servers.open, servers.state, servers.join_secret, servers.join_ends_at, servers.reachable, servers.status, servers.status_at, servers.swept_at, servers.version, servers.created_at, servers.addresses, servers.told,
     (select count(*) from accounts where server_id = servers.id and state <> 'closed') as accounts,
     (select count(*) from drifts where drifts.server_id = servers.id) as drifts
 from servers order by label
@@ -356,6 +369,8 @@ func (q *Queries) Servers(ctx context.Context) ([]ServersRow, error) {
 			&i.Server.SweptAt,
 			&i.Server.Version,
 			&i.Server.CreatedAt,
+			&i.Server.Addresses,
+			&i.Server.Told,
 			&i.Accounts,
 			&i.Drifts,
 		); err != nil {

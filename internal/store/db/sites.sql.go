@@ -36,7 +36,7 @@ func (q *Queries) AccountsOfOwner(ctx context.Context, reseller *int64) ([]int64
 }
 
 const addTemplate = `-- name: AddTemplate :one
-insert into templates (name, reseller_id, about, settings) values ($1, $2, $3, $4) returning id, name, reseller_id, about, settings, version, created_at
+insert into templates (name, reseller_id, about, settings, records) values ($1, $2, $3, $4, $5) returning id, name, reseller_id, about, settings, version, created_at, records
 `
 
 type AddTemplateParams struct {
@@ -44,6 +44,7 @@ type AddTemplateParams struct {
 	ResellerID *int64
 	About      string
 	Settings   []byte
+	Records    []byte
 }
 
 func (q *Queries) AddTemplate(ctx context.Context, arg AddTemplateParams) (Template, error) {
@@ -52,6 +53,7 @@ func (q *Queries) AddTemplate(ctx context.Context, arg AddTemplateParams) (Templ
 		arg.ResellerID,
 		arg.About,
 		arg.Settings,
+		arg.Records,
 	)
 	var i Template
 	err := row.Scan(
@@ -62,6 +64,7 @@ func (q *Queries) AddTemplate(ctx context.Context, arg AddTemplateParams) (Templ
 		&i.Settings,
 		&i.Version,
 		&i.CreatedAt,
+		&i.Records,
 	)
 	return i, err
 }
@@ -128,17 +131,23 @@ func (q *Queries) ChangeDomain(ctx context.Context, arg ChangeDomainParams) (Dom
 }
 
 const changeTemplate = `-- name: ChangeTemplate :one
-update templates set about = $2, settings = $3, version = version + 1 where id = $1 returning id, name, reseller_id, about, settings, version, created_at
+update templates set about = $2, settings = $3, records = $4, version = version + 1 where id = $1 returning id, name, reseller_id, about, settings, version, created_at, records
 `
 
 type ChangeTemplateParams struct {
 	ID       int64
 	About    string
 	Settings []byte
+	Records  []byte
 }
 
 func (q *Queries) ChangeTemplate(ctx context.Context, arg ChangeTemplateParams) (Template, error) {
-	row := q.db.QueryRow(ctx, changeTemplate, arg.ID, arg.About, arg.Settings)
+	row := q.db.QueryRow(ctx, changeTemplate,
+		arg.ID,
+		arg.About,
+		arg.Settings,
+		arg.Records,
+	)
 	var i Template
 	err := row.Scan(
 		&i.ID,
@@ -148,6 +157,7 @@ func (q *Queries) ChangeTemplate(ctx context.Context, arg ChangeTemplateParams) 
 		&i.Settings,
 		&i.Version,
 		&i.CreatedAt,
+		&i.Records,
 	)
 	return i, err
 }
@@ -250,7 +260,7 @@ func (q *Queries) FindDomain(ctx context.Context, arg FindDomainParams) (Domain,
 }
 
 const findTemplate = `-- name: FindTemplate :one
-select templates.id, templates.name, templates.reseller_id, templates.about, templates.settings, templates.version, templates.created_at, coalesce(resellers.name, '')::text as reseller
+select templates.id, templates.name, templates.reseller_id, templates.about, templates.settings, templates.version, templates.created_at, templates.records, coalesce(resellers.name, '')::text as reseller
 from templates left join resellers on resellers.id = templates.reseller_id
 where templates.name = $1 and coalesce(resellers.name, '') = $2::text
 `
@@ -268,6 +278,7 @@ type FindTemplateRow struct {
 	Settings   []byte
 	Version    int64
 	CreatedAt  time.Time
+	Records    []byte
 	Reseller   string
 }
 
@@ -282,6 +293,7 @@ func (q *Queries) FindTemplate(ctx context.Context, arg FindTemplateParams) (Fin
 		&i.Settings,
 		&i.Version,
 		&i.CreatedAt,
+		&i.Records,
 		&i.Reseller,
 	)
 	return i, err
@@ -411,7 +423,7 @@ func (q *Queries) KeepTemplate(ctx context.Context, id int64) (int64, error) {
 }
 
 const lockTemplate = `-- name: LockTemplate :one
-select id, name, reseller_id, about, settings, version, created_at from templates where id = $1 for update
+select id, name, reseller_id, about, settings, version, created_at, records from templates where id = $1 for update
 `
 
 func (q *Queries) LockTemplate(ctx context.Context, id int64) (Template, error) {
@@ -425,6 +437,7 @@ func (q *Queries) LockTemplate(ctx context.Context, id int64) (Template, error) 
 		&i.Settings,
 		&i.Version,
 		&i.CreatedAt,
+		&i.Records,
 	)
 	return i, err
 }
@@ -520,18 +533,20 @@ func (q *Queries) SetPlanTemplate(ctx context.Context, arg SetPlanTemplateParams
 }
 
 const sitesOfTemplate = `-- name: SitesOfTemplate :many
-select domains.id, domains.account_id, domains.name, domains.settings, accounts.sign_in_name from domains join accounts on accounts.id = domains.account_id
-where domains.template_id = $1 and domains.served_as = 'site' order by domains.name
+select domains.id, domains.account_id, domains.name, domains.served_as, domains.settings, accounts.sign_in_name from domains join accounts on accounts.id = domains.account_id
+where domains.template_id = $1 order by domains.name
 `
 
 type SitesOfTemplateRow struct {
 	ID         int64
 	AccountID  int64
 	Name       string
+	ServedAs   string
 	Settings   []byte
 	SignInName string
 }
 
+// And of domains that are no sites, but follow it with their zones.
 func (q *Queries) SitesOfTemplate(ctx context.Context, templateID *int64) ([]SitesOfTemplateRow, error) {
 	rows, err := q.db.Query(ctx, sitesOfTemplate, templateID)
 	if err != nil {
@@ -545,6 +560,7 @@ func (q *Queries) SitesOfTemplate(ctx context.Context, templateID *int64) ([]Sit
 			&i.ID,
 			&i.AccountID,
 			&i.Name,
+			&i.ServedAs,
 			&i.Settings,
 			&i.SignInName,
 		); err != nil {
@@ -559,7 +575,7 @@ func (q *Queries) SitesOfTemplate(ctx context.Context, templateID *int64) ([]Sit
 }
 
 const templateByID = `-- name: TemplateByID :one
-select templates.id, templates.name, templates.reseller_id, templates.about, templates.settings, templates.version, templates.created_at, coalesce(resellers.name, '')::text as reseller from templates left join resellers on resellers.id = templates.reseller_id where templates.id = $1
+select templates.id, templates.name, templates.reseller_id, templates.about, templates.settings, templates.version, templates.created_at, templates.records, coalesce(resellers.name, '')::text as reseller from templates left join resellers on resellers.id = templates.reseller_id where templates.id = $1
 `
 
 type TemplateByIDRow struct {
@@ -570,6 +586,7 @@ type TemplateByIDRow struct {
 	Settings   []byte
 	Version    int64
 	CreatedAt  time.Time
+	Records    []byte
 	Reseller   string
 }
 
@@ -584,6 +601,7 @@ func (q *Queries) TemplateByID(ctx context.Context, id int64) (TemplateByIDRow, 
 		&i.Settings,
 		&i.Version,
 		&i.CreatedAt,
+		&i.Records,
 		&i.Reseller,
 	)
 	return i, err
@@ -601,7 +619,7 @@ func (q *Queries) TemplateOfPlan(ctx context.Context, id int64) (*int64, error) 
 }
 
 const templates = `-- name: Templates :many
-select templates.id, templates.name, templates.reseller_id, templates.about, templates.settings, templates.version, templates.created_at, coalesce(resellers.name, '')::text as reseller,
+select templates.id, templates.name, templates.reseller_id, templates.about, templates.settings, templates.version, templates.created_at, templates.records, coalesce(resellers.name, '')::text as reseller,
     (select count(*) from domains where domains.template_id = templates.id and domains.served_as = 'site')::bigint as sites,
     (select count(*) from plans where plans.template_id = templates.id and plans.removed_at is null)::bigint as plans
 from templates left join resellers on resellers.id = templates.reseller_id
@@ -617,6 +635,7 @@ type TemplatesRow struct {
 	Settings   []byte
 	Version    int64
 	CreatedAt  time.Time
+	Records    []byte
 	Reseller   string
 	Sites      int64
 	Plans      int64
@@ -640,6 +659,7 @@ func (q *Queries) Templates(ctx context.Context, reseller int64) ([]TemplatesRow
 			&i.Settings,
 			&i.Version,
 			&i.CreatedAt,
+			&i.Records,
 			&i.Reseller,
 			&i.Sites,
 			&i.Plans,

@@ -69,8 +69,10 @@ select * from account_rows where id = any(sqlc.arg(ids)::bigint[]) order by main
 -- name: DomainsOfAccount :many
 select * from domains where account_id = $1 order by main desc, name;
 
--- name: DisksOfServer :many
-select id, revision, applied_revision, state, sign_in_name from accounts where server_id = $1 and state <> 'closed';
+-- name: AccountsOnServer :many
+-- Those that have their home or anything else there, with the revision that is in force there.
+select accounts.id, accounts.revision, accounts.applied_revision, accounts.state, accounts.sign_in_name, account_servers.revision as there
+from account_servers join accounts on accounts.id = account_servers.account_id where account_servers.server_id = $1;
 
 -- name: WantAccount :one
 update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning *;

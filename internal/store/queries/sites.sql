@@ -31,10 +31,10 @@ insert into folder_users (folder_id, name, hash) values ($1, $2, $3) on conflict
 delete from folder_users where folder_id = $1 and name = $2;
 
 -- name: AddTemplate :one
-insert into templates (name, reseller_id, about, settings) values ($1, $2, $3, $4) returning *;
+insert into templates (name, reseller_id, about, settings, records) values ($1, $2, $3, $4, $5) returning *;
 
 -- name: ChangeTemplate :one
-update templates set about = $2, settings = $3, version = version + 1 where id = $1 returning *;
+update templates set about = $2, settings = $3, records = $4, version = version + 1 where id = $1 returning *;
 
 -- name: ForgetTemplate :exec
 -- By domains that would only follow it were they sites.
@@ -68,8 +68,9 @@ select * from templates where id = $1 for update;
 select id from templates where id = $1 for share;
 
 -- name: SitesOfTemplate :many
-select domains.id, domains.account_id, domains.name, domains.settings, accounts.sign_in_name from domains join accounts on accounts.id = domains.account_id
-where domains.template_id = $1 and domains.served_as = 'site' order by domains.name;
+-- And of domains that are no sites, but follow it with their zones.
+select domains.id, domains.account_id, domains.name, domains.served_as, domains.settings, accounts.sign_in_name from domains join accounts on accounts.id = domains.account_id
+where domains.template_id = $1 order by domains.name;
 
 -- name: PlansOfTemplate :many
 select plans.name from plans where template_id = $1 and removed_at is null order by plans.name;

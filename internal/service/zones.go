@@ -1,0 +1,699 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"victualler/internal/api"
+	"victualler/internal/hosting/names"
+	"victualler/internal/hosting/plans"
+	"victualler/internal/hosting/refusal"
+	"victualler/internal/hosting/rights"
+	"victualler/internal/hosting/sites"
+	"victualler/internal/hosting/zones"
+	"victualler/internal/manifest"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// Where the name service of a zone is.
+const (
+	here      = "here"
+	elsewhere = "elsewhere"
+)
+
+// zone is everything that the records hold about one zone, and what follows from the rest.
+type zone struct {
+	row     db.Zone
+	own     []zones.Own
+	derived []zones.Derived
+	// servers are our name servers, whether or not they answer for this zone.
+	servers []zones.Host
+}
+
+func (z zone) entries() []zones.Entry { return zones.Merge(z.derived, z.own) }
+
+func (z zone) serverNames() []string {
+	list := []string{}
+	for _, h := range z.servers {
+		list = append(list, h.Name)
+	}
+	return list
+}
+
+// loadZones reads the zones of an account.
+func loadZones(ctx context.Context, q *db.Queries, st standing) ([]zone, error) {
+	rows, err := q.ZonesOfAccount(ctx, st.account.ID)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	records, err := q.RecordsOfAccount(ctx, st.account.ID)
+	if err != nil {
+		return nil, err
+	}
+	domains, err := q.DomainsOfAccount(ctx, st.account.ID)
+	if err != nil {
+		return nil, err
+	}
+	server, err := q.ServerByID(ctx, st.account.ServerID)
+	if err != nil {
+		return nil, err
+	}
+	servers, err := nameServersFor(ctx, q, st.account.ResellerID)
+	if err != nil {
+		return nil, err
+	}
+	var list []zone
+	for _, row := range rows {
+		z := zone{row: row, servers: servers}
+		for _, r := range records {
+			if r.ZoneID == row.ID {
+				z.own = append(z.own, zones.Own{ID: r.ID, Record: zones.Record{Name: r.Name, Type: zones.Type(r.Type), TTL: r.Ttl, Data: r.Data}})
+			}
+		}
+		facts := zones.Facts{Zone: row.Name, NameServers: servers}
+		for _, d := range domains {
+			if d.ServedAs != string(sites.DNSOnly) {
+				facts.Sites = append(facts.Sites, zones.Host{Name: d.Name, Addresses: publicAddresses(server)})
+			}
+			if d.Name == row.Name && d.TemplateID != nil {
+				t, err := q.TemplateByID(ctx, *d.TemplateID)
+				if err != nil {
+					return nil, err
+				}
+				if facts.Template, err = readTemplateRecords(t.Records); err != nil {
+					return nil, err
+				}
+			}
+		}
+		for _, other := range rows {
+			if strings.HasSuffix(other.Name, "."+row.Name) && other.NameService == here {
+				facts.Below = append(facts.Below, other.Name)
+			}
+		}
+		z.derived = zones.Derive(facts)
+		list = append(list, z)
+	}
+	return list, nil
+}
+
+func readTemplateRecords(column []byte) ([]zones.Typed, error) {
+	var list []zones.Typed
+	return list, json.Unmarshal(column, &list)
+}
+
+// Zones of the manifest: those whose name service is here.
+func init() {
+	manifestParts = append(manifestParts, func(ctx context.Context, _ *Service, q *db.Queries, st standing, m *manifest.Manifest) error {
+		list, err := loadZones(ctx, q, st)
+		if err != nil {
+			return err
+		}
+		for _, z := range list {
+			if z.row.NameService == here && len(z.servers) > 0 {
+				m.Zones = append(m.Zones, manifest.Zone{Name: z.row.Name, Signed: z.row.Dnssec, NameServers: z.serverNames(), Records: zones.InForce(z.entries())})
+			}
+		}
+		return nil
+	})
+}
+
+// whyNotHere says why the name service of an account's zones cannot be here; nil where it can.
+func whyNotHere(ctx context.Context, q *db.Queries, st standing) error {
+	if !st.allowance().Features[plans.Feature("dns")].On {
+		return refusal.New(refusal.NotAllowed, "the name service needs the feature dns, which this account does not have; %s can switch it on", raiser(st))
+	}
+	list, err := nameServersFor(ctx, q, st.account.ResellerID)
+	if err != nil {
+		return err
+	}
+	if len(list) == 0 {
+		return refusal.New(refusal.WrongState, "the name servers have no names yet: an operator sets them in the settings (name_servers)")
+	}
+	_, err = primaryNameServer(ctx, q)
+	return err
+}
+
+// keepZones has the zones of an account be those that its domains need: one for each domain that is not below another one. A domain that is has
+// its records in the zone above, unless it had a zone of its own before.
+func keepZones(ctx context.Context, tx store.Tx, a Actor, st standing) error {
+	rows, err := tx.ZonesOfAccount(ctx, st.account.ID)
+	if err != nil {
+		return err
+	}
+	domains, err := tx.DomainsOfAccount(ctx, st.account.ID)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		if slices.ContainsFunc(domains, func(d db.Domain) bool { return d.Name == row.Name }) {
+			continue
+		}
+		a.note("the zone " + unicode(row.Name) + " goes, with the records in it")
+		if err := tx.RemoveZone(ctx, row.ID); err != nil {
+			return err
+		}
+	}
+	for _, d := range domains {
+		if slices.ContainsFunc(rows, func(z db.Zone) bool { return z.Name == d.Name }) ||
+			slices.ContainsFunc(domains, func(o db.Domain) bool { return strings.HasSuffix(d.Name, "."+o.Name) }) {
+			continue
+		}
+		p := db.AddZoneParams{AccountID: st.account.ID, Name: d.Name, NameService: here}
+		if err := whyNotHere(ctx, tx.Queries, st); err != nil {
+			if refusal.As(err) == nil {
+				return err
+			}
+			p.NameService = elsewhere
+		}
+		if _, err := tx.AddZone(ctx, p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func zoneView(z zone, signIn string) api.Zone {
+	v := api.Zone{Name: z.row.Name, Unicode: unicode(z.row.Name), Account: signIn, AccountID: z.row.AccountID, NameService: z.row.NameService, DNSSEC: z.row.Dnssec, NameServers: []string{},
+		Own: int64(len(z.own)), Version: z.row.Version}
+	if z.row.NameService == here {
+		v.NameServers = z.serverNames()
+	}
+	return v
+}
+
+func recordView(e zones.Entry) api.ZoneRecord {
+	return api.ZoneRecord{ID: e.ID, Name: e.Name, Type: string(e.Type), TTL: e.TTL, Data: e.Data, Own: e.Own, From: e.Why, Overruled: e.Overruled}
+}
+
+// ZoneFilter narrows a list of zones; empty fields do not.
+type ZoneFilter struct {
+	Account, Search, NameService string
+}
+
+// ZoneList returns a page of zones in the order of their names.
+func (s *Service) ZoneList(ctx context.Context, a Actor, f ZoneFilter, after string, most int) (api.ZonePage, error) {
+	page := api.ZonePage{Zones: []api.Zone{}}
+	p := db.ZonePageParams{After: after, NameService: f.NameService, Most: int32(most + 1)}
+	p.Reseller, p.Customer = a.scope()
+	if d, _, err := names.ParseDomain(f.Search); err == nil {
+		f.Search = d.String()
+	}
+	p.Search = escapeLike(f.Search)
+	if f.Account != "" {
+		number, err := findAccount(ctx, s.store.Queries, a, f.Account)
+		if err != nil {
+			return page, err
+		}
+		p.Account = number
+	}
+	rows, err := s.store.Fresh().ZonePage(ctx, p)
+	if err != nil {
+		return page, err
+	}
+	if len(rows) > most {
+		rows = rows[:most]
+		page.Next = rows[most-1].Name
+	}
+	for _, row := range rows {
+		v := zoneView(zone{row: db.Zone{Name: row.Name, AccountID: row.AccountID, NameService: row.NameService, Dnssec: row.Dnssec, Version: row.Version}}, row.SignInName)
+		v.Own = row.Records
+		page.Zones = append(page.Zones, v)
+	}
+	return page, nil
+}
+
+// findZone returns the zone of that name, or the one in which the name lies, if the actor may see it.
+func findZone(ctx context.Context, q *db.Queries, a Actor, typed string) (db.FindZoneRow, error) {
+	domain, _, err := names.ParseDomain(typed)
+	if err != nil {
+		return db.FindZoneRow{}, notFound("zone", typed)
+	}
+	p := db.FindZoneParams{}
+	p.Reseller, p.Customer = a.scope()
+	for _, p.Name = range append([]string{domain.String()}, domain.Above()...) {
+		row, err := q.FindZone(ctx, p)
+		if !store.None(err) {
+			return row, err
+		}
+	}
+	return db.FindZoneRow{}, notFound("zone", typed)
+}
+
+// lookAtZone reads a zone that the actor may see.
+func (s *Service) lookAtZone(ctx context.Context, a Actor, name string) (zone, standing, error) {
+	found, err := findZone(ctx, s.store.Queries, a, name)
+	if err != nil {
+		return zone{}, standing{}, err
+	}
+	account, err := s.store.Account(ctx, found.AccountID)
+	if err != nil {
+		return zone{}, standing{}, err
+	}
+	st, err := s.standingOf(ctx, s.store.Queries, account)
+	if err != nil {
+		return zone{}, st, err
+	}
+	z, err := zoneOf(ctx, s.store.Queries, st, found.ID)
+	return z, st, err
+}
+
+func zoneOf(ctx context.Context, q *db.Queries, st standing, number int64) (zone, error) {
+	list, err := loadZones(ctx, q, st)
+	for _, z := range list {
+		if z.row.ID == number {
+			return z, nil
+		}
+	}
+	if err == nil {
+		err = notFound("zone", fmt.Sprint(number))
+	}
+	return zone{}, err
+}
+
+// Zone returns a zone with its records.
+func (s *Service) Zone(ctx context.Context, a Actor, name string) (api.ZoneDetail, error) {
+	z, st, err := s.lookAtZone(ctx, a, name)
+	if err != nil {
+		return api.ZoneDetail{}, err
+	}
+	out := api.ZoneDetail{Zone: zoneView(z, st.account.SignInName), Records: []api.ZoneRecord{}}
+	for _, e := range z.entries() {
+		out.Records = append(out.Records, recordView(e))
+	}
+	if z.row.NameService == elsewhere {
+		if r := refusal.As(whyNotHere(ctx, s.store.Queries, st)); r != nil {
+			out.Why = r.Detail
+		}
+	}
+	return out, nil
+}
+
+// ZoneFile writes a zone down (RFC 1035, section 5), as it is in force.
+func (s *Service) ZoneFile(ctx context.Context, a Actor, name string) (string, error) {
+	z, _, err := s.lookAtZone(ctx, a, name)
+	if err != nil {
+		return "", err
+	}
+	return zones.Write(z.row.Name, zones.InForce(z.entries())), nil
+}
+
+// onZone changes a zone and starts the operation that brings it about. What fn returns is the number of the record it is about, or 0.
+func (s *Service) onZone(ctx context.Context, a Actor, name, kind string, version int64, fn func(store.Tx, standing, zone) (record int64, corrections []string, err error)) (api.ZoneChanged, error) {
+	return change(ctx, s, a, func(tx store.Tx) (api.ZoneChanged, error) {
+		none := api.ZoneChanged{}
+		found, err := findZone(ctx, tx.Queries, a, name)
+		if err != nil {
+			return none, err
+		}
+		st, err := s.lockStanding(ctx, tx, found.AccountID)
+		if err != nil {
+			return none, err
+		}
+		row, err := tx.AccountRow(ctx, found.AccountID)
+		if err != nil {
+			return none, err
+		}
+		if err := mayChange(a, row); err != nil {
+			return none, err
+		}
+		z, err := zoneOf(ctx, tx.Queries, st, found.ID)
+		if err != nil {
+			return none, err
+		}
+		if err := unchanged("the zone "+unicode(z.row.Name), version, z.row.Version); err != nil {
+			return none, err
+		}
+		number, corrections, err := fn(tx, st, z)
+		if err != nil {
+			return none, err
+		}
+		a.note(corrections...)
+		if z, err = zoneOf(ctx, tx.Queries, st, found.ID); err != nil {
+			return none, err
+		}
+		if z.row, err = tx.ChangeZone(ctx, db.ChangeZoneParams{ID: z.row.ID, NameService: z.row.NameService, Dnssec: z.row.Dnssec}); err != nil { // its version rises
+			return none, err
+		}
+		out := api.ZoneChanged{Zone: zoneView(z, st.account.SignInName), Corrections: nonNil(corrections), Version: z.row.Version}
+		for _, e := range z.entries() {
+			if e.Own && e.ID == number {
+				v := recordView(e)
+				out.Record = &v
+			}
+		}
+		out.Operation, err = s.applyAll(ctx, tx, a, kind, aboutAccount(st.account), []int64{st.account.ID})
+		return out, err
+	})
+}
+
+// ChangeZone changes where the name service of a zone is and whether it is signed. Version is the one the caller has seen, or 0.
+func (s *Service) ChangeZone(ctx context.Context, a Actor, name string, version int64, in api.ZoneChange) (api.ZoneChanged, error) {
+	// Asked before anything is locked: the world may take its time.
+	parent := func(z zone) error {
+		ds, err := s.resolver.Ask(ctx, z.row.Name, "DS")
+		switch {
+		case err != nil:
+			return refusal.New(refusal.WrongState, "whether the parent of %s still has a DS record could not be asked (%s); with one, everybody who checks signatures would lose the zone. Try again", unicode(z.row.Name), err)
+		case len(ds.Data) > 0:
+			return refusal.New(refusal.InUse, "the parent of %s still has a DS record (%s): have the registrar remove it, wait %s until it is forgotten everywhere, and try again", unicode(z.row.Name), ds.Data[0], sites.FormatSeconds(int64(max(ds.TTL, 3600))))
+		}
+		return nil
+	}
+	z, _, err := s.lookAtZone(ctx, a, name)
+	if err != nil {
+		return api.ZoneChanged{}, err
+	}
+	if z.row.Dnssec && (in.DNSSEC != nil && !*in.DNSSEC || in.NameService == elsewhere) {
+		if err := parent(z); err != nil {
+			return api.ZoneChanged{}, err
+		}
+	}
+	return s.onZone(ctx, a, name, "zone.change", version, func(tx store.Tx, st standing, z zone) (int64, []string, error) {
+		before := map[string]any{"name_service": z.row.NameService, "dnssec": z.row.Dnssec}
+		var notes []string
+		if in.NameService != "" && in.NameService != z.row.NameService {
+			if in.NameService == here {
+				if err := whyNotHere(ctx, tx.Queries, st); err != nil {
+					return 0, nil, err
+				}
+				notes = append(notes, "have the registrar delegate "+unicode(z.row.Name)+" to "+strings.Join(z.serverNames(), " and "))
+			} else {
+				notes = append(notes, "our name servers answer no longer; have other name servers answer first")
+				z.row.Dnssec = false
+			}
+			z.row.NameService = in.NameService
+		}
+		if in.DNSSEC != nil && *in.DNSSEC != z.row.Dnssec {
+			switch {
+			case *in.DNSSEC && z.row.NameService == elsewhere:
+				return 0, nil, refusal.New(refusal.WrongState, "the name service of %s is elsewhere; it is signed there", unicode(z.row.Name)).On("dnssec")
+			case *in.DNSSEC && !st.allowance().Features[plans.Feature("dnssec")].On:
+				return 0, nil, refusal.New(refusal.NotAllowed, "signing needs the feature dnssec, which this account does not have; %s can switch it on", raiser(st)).On("dnssec")
+			case *in.DNSSEC:
+				notes = append(notes, "once it is signed, give the registrar the DS record: it closes the chain")
+			}
+			z.row.Dnssec = *in.DNSSEC
+		}
+		a.say("change the name service of %s", unicode(z.row.Name))
+		if _, err := tx.ChangeZone(ctx, db.ChangeZoneParams{ID: z.row.ID, NameService: z.row.NameService, Dnssec: z.row.Dnssec}); err != nil {
+			return 0, nil, err
+		}
+		return 0, notes, record(ctx, tx, a, "zone.change", aboutAccount(st.account), zoneRecord(z, before), zoneRecord(z, map[string]any{"name_service": z.row.NameService, "dnssec": z.row.Dnssec}))
+	})
+}
+
+// zoneRecord is what events hold about a zone.
+func zoneRecord(z zone, fields map[string]any) map[string]any {
+	fields["zone"] = z.row.Name
+	return fields
+}
+
+func recordWords(r zones.Record) map[string]any {
+	return map[string]any{"name": r.Name, "type": r.Type, "ttl": r.TTL, "data": r.Data}
+}
+
+// mayHaveOwn refuses own records where nobody would answer with them.
+func mayHaveOwn(ctx context.Context, q *db.Queries, st standing, z zone) error {
+	if z.row.NameService == elsewhere {
+		return refusal.New(refusal.WrongState, "the name service of %s is elsewhere: enter records there, or have it here first", unicode(z.row.Name))
+	}
+	if !st.allowance().Features[plans.Feature("dns")].On {
+		return whyNotHere(ctx, q, st)
+	}
+	return nil
+}
+
+// AddRecord adds an own record to a zone.
+func (s *Service) AddRecord(ctx context.Context, a Actor, name string, in api.NewRecord) (api.ZoneChanged, error) {
+	return s.onZone(ctx, a, name, "record.add", 0, func(tx store.Tx, st standing, z zone) (int64, []string, error) {
+		if err := mayHaveOwn(ctx, tx.Queries, st, z); err != nil {
+			return 0, nil, err
+		}
+		r, corrections, err := zones.Parse(z.row.Name, zones.Typed{Name: in.Name, Type: in.Type, Data: in.Data, TTL: in.TTL})
+		if err != nil {
+			return 0, nil, err
+		}
+		if in.TTL == 0 {
+			r.TTL = ttlOfSet(z, r)
+		}
+		if err := admitRecord(a, z, r); err != nil {
+			return 0, nil, err
+		}
+		a.say("add a record to %s", unicode(z.row.Name))
+		row, err := tx.AddRecord(ctx, db.AddRecordParams{ZoneID: z.row.ID, Name: r.Name, Type: string(r.Type), Ttl: r.TTL, Data: r.Data})
+		if err != nil {
+			return 0, nil, err
+		}
+		return row.ID, corrections, record(ctx, tx, a, "record.add", aboutAccount(st.account), nil, zoneRecord(z, recordWords(r)))
+	})
+}
+
+// ttlOfSet is the time to live of the set that a record joins, or its own.
+func ttlOfSet(z zone, r zones.Record) int64 {
+	for _, o := range z.own {
+		if o.Name == r.Name && o.Type == r.Type {
+			return o.TTL
+		}
+	}
+	return r.TTL
+}
+
+// admitRecord refuses an own record that cannot be in a zone, and notes which derived ones it stands in the place of.
+func admitRecord(a Actor, z zone, r zones.Record) error {
+	if len(z.own) >= zones.MostRecords {
+		return refusal.New(refusal.LimitReached, "a zone can have %d records of its own at most", zones.MostRecords)
+	}
+	if err := zones.AdmitOwn(z.row.Name, z.derived, z.own, r); err != nil {
+		return err
+	}
+	for _, e := range zones.Merge(z.derived, append(slices.Clone(z.own), zones.Own{Record: r})) {
+		if e.Overruled && !slices.ContainsFunc(z.entries(), func(was zones.Entry) bool { return was.Overruled && was.Record == e.Record }) {
+			a.note(fmt.Sprintf("%s %s %s, which follows from %s, is no longer answered with", e.Name, e.Type, e.Data, e.Why))
+		}
+	}
+	return nil
+}
+
+func findRecord(z zone, number int64) (zones.Own, error) {
+	at := slices.IndexFunc(z.own, func(o zones.Own) bool { return o.ID == number })
+	if at < 0 {
+		return zones.Own{}, notFound("record", fmt.Sprint(number))
+	}
+	return z.own[at], nil
+}
+
+// ChangeRecord changes an own record. Version is that of the zone, or 0.
+func (s *Service) ChangeRecord(ctx context.Context, a Actor, name string, number, version int64, in api.RecordChange) (api.ZoneChanged, error) {
+	return s.onZone(ctx, a, name, "record.change", version, func(tx store.Tx, st standing, z zone) (int64, []string, error) {
+		was, err := findRecord(z, number)
+		if err != nil {
+			return 0, nil, err
+		}
+		if err := mayHaveOwn(ctx, tx.Queries, st, z); err != nil {
+			return 0, nil, err
+		}
+		typed := zones.Typed{Name: was.Name, Type: string(was.Type), Data: was.Data, TTL: was.TTL}
+		for _, given := range []struct {
+			value *string
+			to    *string
+		}{{in.Name, &typed.Name}, {in.Type, &typed.Type}, {in.Data, &typed.Data}} {
+			if given.value != nil {
+				*given.to = *given.value
+			}
+		}
+		if in.TTL != nil {
+			typed.TTL = *in.TTL
+		}
+		r, corrections, err := zones.Parse(z.row.Name, typed)
+		if err != nil {
+			return 0, nil, err
+		}
+		if r == was.Record {
+			return 0, nil, refusal.Input("data", "the record says that already")
+		}
+		without := z
+		without.own = slices.DeleteFunc(slices.Clone(z.own), func(o zones.Own) bool { return o.ID == number })
+		var also []int64
+		if r.TTL != was.TTL && r.Name == was.Name && r.Type == was.Type {
+			// All of a set have the same time to live: they follow.
+			for i, o := range without.own {
+				if o.Name == r.Name && o.Type == r.Type {
+					without.own[i].TTL = r.TTL
+					also = append(also, o.ID)
+				}
+			}
+		}
+		if err := admitRecord(a, without, r); err != nil {
+			return 0, nil, err
+		}
+		for _, o := range without.own {
+			if slices.Contains(also, o.ID) {
+				if err := tx.ChangeRecord(ctx, db.ChangeRecordParams{ID: o.ID, Name: o.Name, Type: string(o.Type), Ttl: o.TTL, Data: o.Data}); err != nil {
+					return 0, nil, err
+				}
+			}
+		}
+		if len(also) > 0 {
+			corrections = append(corrections, fmt.Sprintf("the other %s records of %s got the same time to live", r.Type, r.Name))
+		}
+		a.say("change a record of %s", unicode(z.row.Name))
+		if err := tx.ChangeRecord(ctx, db.ChangeRecordParams{ID: number, Name: r.Name, Type: string(r.Type), Ttl: r.TTL, Data: r.Data}); err != nil {
+			return 0, nil, err
+		}
+		return number, corrections, record(ctx, tx, a, "record.change", aboutAccount(st.account), zoneRecord(z, recordWords(was.Record)), zoneRecord(z, recordWords(r)))
+	})
+}
+
+// RemoveRecord takes an own record out of a zone.
+func (s *Service) RemoveRecord(ctx context.Context, a Actor, name string, number int64) (api.Started, error) {
+	done, err := s.onZone(ctx, a, name, "record.remove", 0, func(tx store.Tx, st standing, z zone) (int64, []string, error) {
+		was, err := findRecord(z, number)
+		if err != nil {
+			return 0, nil, err
+		}
+		a.say("remove a record from %s", unicode(z.row.Name))
+		if err := tx.RemoveRecords(ctx, db.RemoveRecordsParams{ZoneID: z.row.ID, Ids: []int64{number}}); err != nil {
+			return 0, nil, err
+		}
+		return 0, nil, record(ctx, tx, a, "record.remove", aboutAccount(st.account), zoneRecord(z, recordWords(was.Record)), nil)
+	})
+	return api.Started{Operation: done.Operation}, err
+}
+
+// ResetZone takes own records away that stand in the place of derived ones.
+func (s *Service) ResetZone(ctx context.Context, a Actor, name string, in api.ZoneReset) (api.ZoneChanged, error) {
+	return s.onZone(ctx, a, name, "zone.reset", 0, func(tx store.Tx, st standing, z zone) (int64, []string, error) {
+		var gone []int64
+		var words []string
+		for _, o := range z.own {
+			if in.Name != "" && o.Name != in.Name {
+				continue
+			}
+			rest := slices.DeleteFunc(slices.Clone(z.own), func(other zones.Own) bool { return other.Name == o.Name && other.Type == o.Type })
+			if len(overruled(z.derived, z.own)) > len(overruled(z.derived, rest)) {
+				gone = append(gone, o.ID)
+				words = append(words, o.Record.String())
+			}
+		}
+		if len(gone) == 0 {
+			return 0, nil, refusal.New(refusal.WrongState, "no record of %s stands in the place of a derived one", unicode(z.row.Name))
+		}
+		a.say("reset %s: %s go", unicode(z.row.Name), counted(len(gone), "record"))
+		a.note(words...)
+		if err := tx.RemoveRecords(ctx, db.RemoveRecordsParams{ZoneID: z.row.ID, Ids: gone}); err != nil {
+			return 0, nil, err
+		}
+		return 0, nil, record(ctx, tx, a, "zone.reset", aboutAccount(st.account), zoneRecord(z, map[string]any{"records": words}), nil)
+	})
+}
+
+func overruled(derived []zones.Derived, own []zones.Own) []zones.Entry {
+	return slices.DeleteFunc(zones.Merge(derived, own), func(e zones.Entry) bool { return !e.Overruled })
+}
+
+// ImportZone takes own records over from a zone file, or by transfer from another name server: all of them, or none.
+func (s *Service) ImportZone(ctx context.Context, a Actor, name string, in api.ZoneImport) (api.ZoneChanged, error) {
+	none := api.ZoneChanged{}
+	if (in.Text == "") == (in.Server == "") {
+		return none, refusal.Input("text", "give either the text of a zone file or the name server to transfer from")
+	}
+	if in.Server != "" {
+		text, err := s.transferred(ctx, a, name, in.Server)
+		if err != nil {
+			return none, err
+		}
+		in.Text = text
+	}
+	added := 0
+	out, err := s.onZone(ctx, a, name, "zone.import", 0, func(tx store.Tx, st standing, z zone) (int64, []string, error) {
+		added = 0
+		if err := mayHaveOwn(ctx, tx.Queries, st, z); err != nil {
+			return 0, nil, err
+		}
+		lines, notes, err := zones.ReadFile(z.row.Name, in.Text)
+		if err != nil {
+			return 0, nil, err
+		}
+		if in.Replace {
+			var all []int64
+			for _, o := range z.own {
+				all = append(all, o.ID)
+			}
+			if len(all) > 0 {
+				notes = append(notes, counted(len(all), "own record")+" of before taken out")
+			}
+			if err := tx.RemoveRecords(ctx, db.RemoveRecordsParams{ZoneID: z.row.ID, Ids: all}); err != nil {
+				return 0, nil, err
+			}
+			z.own = nil
+		}
+		wrong := &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "nothing was taken over: some lines cannot be"}
+		for _, line := range lines {
+			r, _, err := zones.Parse(z.row.Name, line.Typed)
+			if err == nil && slices.ContainsFunc(z.entries(), func(e zones.Entry) bool {
+				return e.Record == r || e.Own && e.Name == r.Name && e.Type == r.Type && e.Data == r.Data
+			}) {
+				notes = append(notes, fmt.Sprintf("line %d: %s is there already", line.Number, r.Type))
+				continue
+			}
+			if err == nil {
+				r.TTL = ttlOfSet(z, r)
+				err = admitRecord(a, z, r)
+			}
+			if err != nil {
+				if len(wrong.Fields) < 50 {
+					wrong.Fields = append(wrong.Fields, refusal.Field{Name: fmt.Sprintf("text.line_%d", line.Number), Message: err.Error()})
+				}
+				continue
+			}
+			row, err := tx.AddRecord(ctx, db.AddRecordParams{ZoneID: z.row.ID, Name: r.Name, Type: string(r.Type), Ttl: r.TTL, Data: r.Data})
+			if err != nil {
+				return 0, nil, err
+			}
+			z.own = append(z.own, zones.Own{ID: row.ID, Record: r})
+			added++
+		}
+		if len(wrong.Fields) > 0 {
+			return 0, nil, wrong
+		}
+		a.say("take %s over into %s", counted(added, "record"), unicode(z.row.Name))
+		return 0, notes, record(ctx, tx, a, "zone.import", aboutAccount(st.account), nil, zoneRecord(z, map[string]any{"added": added, "replaced": in.Replace}))
+	})
+	out.Added = added
+	return out, err
+}
+
+// templateRecords reads the records of a template as people type them, and refuses what could be in no zone.
+func templateRecords(in []api.NewRecord) ([]zones.Typed, error) {
+	const anyZone = "zone.example"
+	list := []zones.Typed{}
+	var seen []zones.Record
+	for i, r := range in {
+		typed := zones.Typed{Name: r.Name, Type: r.Type, Data: r.Data, TTL: r.TTL}
+		parsed, _, err := zones.Parse(anyZone, typed)
+		if err == nil {
+			err = zones.Admit(anyZone, seen, parsed)
+		}
+		if one := refusal.As(err); one != nil {
+			return nil, refusal.Input(fmt.Sprintf("records.%d", i), "%s %s %s: %s", r.Name, r.Type, r.Data, one.Detail)
+		}
+		if err != nil {
+			return nil, err
+		}
+		seen = append(seen, parsed)
+		list = append(list, typed)
+	}
+	return list, nil
+}
+
+// mayTransfer refuses to have the service call other servers for whoever is not staff.
+func mayTransfer(a Actor) error {
+	if a.Role == rights.Customer {
+		return refusal.New(refusal.NotAllowed, "whoever hosts the zone transfers it; give the text of a zone file instead").On("server")
+	}
+	return nil
+}
