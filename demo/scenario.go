@@ -50,6 +50,7 @@ type hosted struct{ domain, signIn, customer, email, plan, server, reseller stri
 const studio = "guillemot"
 
 var accounts = []hosted{
+	{"ternisland.example", "coop", "Tern Island Hosting", "hosting@ternisland.example", "lighthouse", "skua", ""},
 	{"northquay-bakery.example", "", "North Quay Bakery", "ovens@northquay-bakery.example", "skiff", "skua", ""},
 	{"ternislandsurf.example", "", "Tern Island Surf School", "boards@ternislandsurf.example", "skiff", "", ""},
 	{"lighthousetrust.example", "trust", "Tern Island Lighthouse Trust", "keeper@lighthousetrust.example", "lighthouse", "", ""},
@@ -86,8 +87,8 @@ var logo []byte
 
 // Places are where the scenario's stand-ins are.
 type Places struct {
-	// Console is where people reach the console, Mail the mail sink's address.
-	Console, Mail string
+	// Console is where people reach the console, Mail the mail sink's address, World where the world's name service is set.
+	Console, Mail, World string
 }
 
 // SignIn is somebody of the scenario who can sign in.
@@ -127,12 +128,15 @@ func Load(ctx context.Context, c *client.Client, at Places, passwords map[string
 	if err := unlessThere(c.Post(ctx, "/customers", api.NewCustomer{Name: "Tern Ferries", Email: "office@ternferries.example", Contact: "the ferry office"}, nil)); err != nil {
 		return err
 	}
-	for n, a := range accounts {
-		if err := open(ctx, c, n, a); err != nil {
+	for _, a := range accounts {
+		if err := open(ctx, c, a); err != nil {
 			return fmt.Errorf("account %s: %w", a.domain, err)
 		}
 	}
 	if err := moreSites(ctx, c); err != nil {
+		return err
+	}
+	if err := nameService(ctx, c, at.World); err != nil {
 		return err
 	}
 	for _, s := range SignIns {
@@ -141,7 +145,7 @@ func Load(ctx context.Context, c *client.Client, at Places, passwords map[string
 		}
 	}
 	// A sweep measures what the accounts use.
-	for _, label := range []string{"skua", "fulmar"} {
+	for _, label := range []string{"skua", "petrel", "fulmar"} {
 		var started api.Started
 		if err := c.Post(ctx, "/servers/"+label+"/sweep", nil, &started); err != nil {
 			return err
@@ -161,8 +165,7 @@ func settings(ctx context.Context, c *client.Client, at Places) error {
 		return err
 	}
 	title, sender, none := "Tern Island Hosting", "hosting@ternisland.example", "none"
-	names := []string{"ns1.ternisland.example", "ns2.ternisland.example"}
-	return c.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/settings", Body: api.SettingsChange{Title: &title, Console: &at.Console, NameServers: &names,
+	return c.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/settings", Body: api.SettingsChange{Title: &title, Console: &at.Console, NameServers: &nameServers,
 		MailServer: &at.Mail, MailSecurity: &none, Sender: &sender}}, nil)
 }
 
@@ -187,7 +190,7 @@ func resell(ctx context.Context, c *client.Client) error {
 	return nil
 }
 
-func open(ctx context.Context, c *client.Client, n int, a hosted) error {
+func open(ctx context.Context, c *client.Client, a hosted) error {
 	language := ""
 	if a.customer == "Møwe Café" {
 		language = "de"
@@ -195,7 +198,7 @@ func open(ctx context.Context, c *client.Client, n int, a hosted) error {
 	body := api.OpenAccount{Domain: a.domain, Plan: a.plan, Reseller: a.reseller, Customer: a.customer, NewCustomer: true, CustomerEmail: a.email, Language: language, SignInName: a.signIn, Server: a.server}
 	var opening api.Opening
 	// With a key of its own, a repeated load finds its earlier answer for a day; after that, the domain is taken.
-	err := c.Do(ctx, client.Call{Method: http.MethodPost, Path: "/accounts", Body: body, Key: fmt.Sprintf("tern-island-%d", n)}, &opening)
+	err := c.Do(ctx, client.Call{Method: http.MethodPost, Path: "/accounts", Body: body, Key: "tern-island-" + a.domain}, &opening)
 	if err != nil {
 		return unlessThere(err)
 	}

@@ -12,7 +12,8 @@ import (
 // templates are what sites of the scenario have in common.
 var templates = []api.NewTemplate{
 	{Name: "island", About: "What every site of the island has: careful headers, and a week of caching", Settings: map[string]any{
-		"headers": map[string]string{"X-Content-Type-Options": "nosniff", "Referrer-Policy": "strict-origin-when-cross-origin"}, "static_caching": 7 * 24 * 3600}},
+		"headers": map[string]string{"X-Content-Type-Options": "nosniff", "Referrer-Policy": "strict-origin-when-cross-origin"}, "static_caching": 7 * 24 * 3600},
+		Records: []api.NewRecord{{Name: "_dmarc", Type: "TXT", Data: "v=DMARC1; p=quarantine"}}},
 	{Name: "pretty-addresses", About: "Applications with one front script", Settings: map[string]any{"front_script": "index.php", "largest_upload": 128 << 20}},
 }
 

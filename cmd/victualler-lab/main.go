@@ -109,7 +109,7 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 	if err != nil {
 		return err
 	}
-	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: sink.SMTP}, passwords, say); err != nil {
+	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: sink.SMTP, World: i.World.HTTP}, passwords, say); err != nil {
 		return err
 	}
 	// The client is signed in as well, so that the first command works.

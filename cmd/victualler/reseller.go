@@ -96,6 +96,8 @@ func init() {
 			flags: []flagInfo{{name: "title", value: "TEXT", usage: "stands where the installation's title does"}, {name: "footer", value: "TEXT", usage: "below each page and notice"},
 				{name: "bar", value: "COLOUR", usage: "of the bar, #rrggbb"}, {name: "accent", value: "COLOUR", usage: "of links and buttons, #rrggbb"},
 				{name: "sender-name", value: "TEXT", usage: "of notices"}, {name: "sender", value: "ADDRESS", usage: "of notices"},
+				{name: "name-servers", value: "NAMES", usage: "under which their customers know the name servers, with commas between them; the first is the primary"},
+				{name: "accept-unresolved", usage: "take name servers' names that do not lead to the name servers yet"},
 				{name: "logo", value: "FILE", usage: "PNG, WebP or SVG, at most 256 KiB"}},
 			run: changeBrand})
 }
@@ -169,6 +171,19 @@ func changeBrand(ctx context.Context, c *call) error {
 		if err != nil || previewed {
 			return err
 		}
+	}
+	if names := c.given("name-servers"); names != nil {
+		var done api.NameServersChanged
+		body := api.NameServers{Names: append([]string{}, list(*names)...), AcceptUnresolved: c.on("accept-unresolved")}
+		previewed, err := c.change(ctx, http.MethodPut, "/resellers/"+url.PathEscape(c.args[0])+"/name-servers", body, &done)
+		if err != nil || previewed {
+			return err
+		}
+		fmt.Fprintf(c.out, "accounts whose zones name them: %d\n", done.Accounts)
+		if err := c.startedIf(ctx, done.Operation); err != nil {
+			return err
+		}
+		changed = true
 	}
 	switch file := c.value("logo"); file {
 	case "":

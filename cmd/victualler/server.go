@@ -17,13 +17,13 @@ func init() {
 	commands = append(commands,
 		command{noun: "server", verb: "join", args: "LABEL", short: "Add a server and wait for its agent", preview: true, waits: true,
 			flags: []flagInfo{{name: "address", value: "HOST", usage: "its host name or address", required: true}, {name: "roles", value: "LIST", usage: "web, mail, database, dns with commas (default web)"},
-				{name: "closed", usage: "take no new accounts at first"}},
+				addressesFlag, {name: "closed", usage: "take no new accounts at first"}},
 			run: joinServer},
 		command{noun: "server", verb: "list", short: "List servers with health and fill", output: true, run: listServers},
 		command{noun: "server", verb: "show", args: "LABEL", short: "Show a server and the drift on it", output: true, run: showServer},
-		command{noun: "server", verb: "change", args: "LABEL", short: "Open a server to new accounts, or close it", preview: true,
-			flags: []flagInfo{{name: "open", usage: "take new accounts"}, {name: "closed", usage: "take no new accounts"}},
-			run:   changeServer},
+		command{noun: "server", verb: "change", args: "LABEL", short: "Open a server to new accounts, close it, or tell where the world reaches it", preview: true,
+			flags: []flagInfo{{name: "open", usage: "take new accounts"}, {name: "closed", usage: "take no new accounts"}, addressesFlag},
+			waits: true, run: changeServer},
 		command{noun: "server", verb: "remove", args: "LABEL", short: "Remove a server without accounts", preview: true, flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				return c.removed(ctx, "/servers/"+url.PathEscape(c.args[0]), "server "+c.args[0])
@@ -34,13 +34,16 @@ func init() {
 			run: func(ctx context.Context, c *call) error { return serverWork(ctx, c, "repair") }})
 }
 
+// addressesFlag tells where the world reaches a server.
+var addressesFlag = flagInfo{name: "public", value: "ADDRESSES", usage: "IPv4 and IPv6 addresses at which the world reaches it, with commas between them; that of the agent at first"}
+
 func joinServer(ctx context.Context, c *call) error {
 	roles := strings.Split(c.value("roles"), ",")
 	if c.value("roles") == "" {
 		roles = []string{"web"}
 	}
 	var joining api.Joining
-	body := api.NewServer{Label: c.args[0], Address: c.value("address"), Roles: roles, Closed: c.on("closed")}
+	body := api.NewServer{Label: c.args[0], Address: c.value("address"), Roles: roles, Closed: c.on("closed"), Addresses: list(c.value("public"))}
 	previewed, err := c.change(ctx, http.MethodPost, "/servers", body, &joining)
 	if err != nil || previewed {
 		return err
@@ -108,7 +111,7 @@ func showServer(ctx context.Context, c *call) error {
 	if c.value("o") == "json" || c.value("o") == "csv" {
 		return c.print(s, programs)
 	}
-	pairs := []string{"server", s.Label, "address", s.Address, "roles", strings.Join(s.Roles, ", "), "health", health(s), "new accounts", yes(s.Open),
+	pairs := []string{"server", s.Label, "address", s.Address, "public", strings.Join(s.Addresses, " "), "roles", strings.Join(s.Roles, ", "), "health", health(s), "new accounts", yes(s.Open),
 		"accounts", strconv.FormatInt(s.Accounts, 10), "last answer", when(s.SeenAt), "last sweep", when(s.SweptAt)}
 	if h := s.Health; h != nil {
 		pairs = append(pairs, "load", fmt.Sprintf("%.2f on %d processors", h.Load, h.Processors),
@@ -145,13 +148,27 @@ func printDrift(c *call, drifts []api.Drift) {
 
 func changeServer(ctx context.Context, c *call) error {
 	open, closed := c.on("open"), c.on("closed")
-	if open == closed {
-		return usageError{"say --open or --closed"}
+	body := api.ServerChange{}
+	if public := c.given("public"); public != nil {
+		addresses := append([]string{}, list(*public)...)
+		body.Addresses = &addresses
+	}
+	if open == closed && (open || body.Addresses == nil) {
+		return usageError{"say --open, --closed or --public"}
+	}
+	if open != closed {
+		body.Open = &open
 	}
 	var s api.Server
-	previewed, err := c.change(ctx, http.MethodPatch, "/servers/"+url.PathEscape(c.args[0]), api.ServerChange{Open: &open}, &s)
+	previewed, err := c.change(ctx, http.MethodPatch, "/servers/"+url.PathEscape(c.args[0]), body, &s)
 	if err != nil || previewed {
 		return err
+	}
+	if body.Addresses != nil {
+		fmt.Fprintf(c.out, "%s is reached at %s\n", s.Label, strings.Join(s.Addresses, " "))
+		if err := c.startedIf(ctx, s.Operation); err != nil || body.Open == nil {
+			return err
+		}
 	}
 	if s.Open {
 		fmt.Fprintf(c.out, "%s takes new accounts\n", s.Label)

@@ -56,14 +56,22 @@ func init() {
 			flags: []flagInfo{{name: "lines", value: "N", usage: "how many of the last lines; 20 at first"}, {name: "follow", usage: "go on with new lines"}},
 			run:   siteLog},
 		command{noun: "template", verb: "add", args: "NAME [SETTING]…", short: "Add a template of settings for sites", preview: true, output: true, long: settingHelp,
-			flags: []flagInfo{{name: "about", value: "TEXT", usage: "what it is good for"}, {name: "reseller", value: "NAME", usage: "add it for this reseller"}},
+			flags: []flagInfo{{name: "about", value: "TEXT", usage: "what it is good for"}, recordsFlag, {name: "reseller", value: "NAME", usage: "add it for this reseller"}},
 			run: func(ctx context.Context, c *call) error {
 				settings, err := c.settings(c.args[1:])
 				if err != nil {
 					return err
 				}
+				records, err := c.records()
+				if err != nil {
+					return err
+				}
+				body := api.NewTemplate{Name: c.args[0], Reseller: c.value("reseller"), About: c.value("about"), Settings: settings}
+				if records != nil {
+					body.Records = *records
+				}
 				var t api.Template
-				previewed, err := c.change(ctx, http.MethodPost, "/templates", api.NewTemplate{Name: c.args[0], Reseller: c.value("reseller"), About: c.value("about"), Settings: settings}, &t)
+				previewed, err := c.change(ctx, http.MethodPost, "/templates", body, &t)
 				if err != nil || previewed {
 					return err
 				}
@@ -90,14 +98,18 @@ func init() {
 				return c.printTemplate(t)
 			}},
 		command{noun: "template", verb: "change", args: "TEMPLATE [SETTING]…", short: "Change a template, and with it the sites that follow it", preview: true, waits: true, long: settingHelp,
-			flags: []flagInfo{unset, {name: "about", value: "TEXT", usage: "what it is good for"}},
+			flags: []flagInfo{unset, recordsFlag, {name: "about", value: "TEXT", usage: "what it is good for"}},
 			run: func(ctx context.Context, c *call) error {
 				settings, err := c.settings(c.args[1:])
 				if err != nil {
 					return err
 				}
+				records, err := c.records()
+				if err != nil {
+					return err
+				}
 				var done api.TemplateChanged
-				previewed, err := c.change(ctx, http.MethodPatch, "/templates/"+url.PathEscape(c.args[0]), api.TemplateChange{About: c.given("about"), Settings: settings}, &done)
+				previewed, err := c.change(ctx, http.MethodPatch, "/templates/"+url.PathEscape(c.args[0]), api.TemplateChange{About: c.given("about"), Settings: settings, Records: records}, &done)
 				if err != nil || previewed {
 					return err
 				}
@@ -162,7 +174,41 @@ func (c *call) printTemplate(tpl api.Template) error {
 			t = append(t, []string{info.What, string(info.Key), value})
 		}
 	}
+	for _, r := range tpl.Records {
+		t = append(t, []string{"Record", "", strings.TrimSpace(r.Name + " " + r.Type + " " + r.Data)})
+	}
 	return c.print(tpl, t)
+}
+
+// recordsFlag gives a template the records that it adds to zones.
+var recordsFlag = flagInfo{name: "records", value: "FILE", usage: "records that it adds to zones, each on a line as NAME TYPE DATA; - for none"}
+
+// records reads the records of a template; nil where the flag is left out.
+func (c *call) records() (*[]api.NewRecord, error) {
+	file := c.value("records")
+	if file == "" {
+		return nil, nil
+	}
+	records := []api.NewRecord{}
+	if file == "-" {
+		return &records, nil
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, usageError{err.Error()}
+	}
+	for n, line := range strings.Split(string(text), "\n") {
+		if strings.TrimSpace(line) == "" {
+			continue
+		}
+		parts := strings.Fields(line)
+		if len(parts) < 3 {
+			return nil, usageError{fmt.Sprintf("%s, line %d: write NAME TYPE DATA", file, n+1)}
+		}
+		data := strings.TrimSpace(line[strings.Index(line, parts[1])+len(parts[1]):])
+		records = append(records, api.NewRecord{Name: parts[0], Type: parts[1], Data: data})
+	}
+	return &records, nil
 }
 
 // readSetting turns a value of the API into words.

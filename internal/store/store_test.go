@@ -54,7 +54,7 @@ func fixture(t *testing.T, s *store.Store) (customer, plan, server int64) {
 	p, err := s.AddPlan(ctx, db.AddPlanParams{Name: "harbour"})
 	require.NoError(t, err)
 	ends := time.Now().Add(time.Hour)
-	v, err := s.AddServer(ctx, db.AddServerParams{Label: "skua", Address: "10.0.0.1:7677", Roles: []string{"web"}, Open: true, JoinSecret: []byte("x"), JoinEndsAt: &ends})
+	v, err := s.AddServer(ctx, db.AddServerParams{Addresses: []string{}, Label: "skua", Address: "10.0.0.1:7677", Roles: []string{"web"}, Open: true, JoinSecret: []byte("x"), JoinEndsAt: &ends})
 	require.NoError(t, err)
 	return c.ID, p.ID, v.ID
 }
@@ -89,11 +89,11 @@ func TestStore(t *testing.T) {
 				return s.KeepPlanLimits(ctx, db.KeepPlanLimitsParams{Plan: plan, Keys: []string{"disk"}, Amounts: []int64{-2}})
 			}, "plan_limits_amount_check"},
 			"a role that is none": {func() error {
-				_, err := s.AddServer(ctx, db.AddServerParams{Label: "auk", Address: "x:1", Roles: []string{"kitchen"}, JoinSecret: []byte("x"), JoinEndsAt: &time.Time{}})
+				_, err := s.AddServer(ctx, db.AddServerParams{Addresses: []string{}, Label: "auk", Address: "x:1", Roles: []string{"kitchen"}, JoinSecret: []byte("x"), JoinEndsAt: &time.Time{}})
 				return err
 			}, "servers_roles_check"},
 			"joining without a secret": {func() error {
-				_, err := s.AddServer(ctx, db.AddServerParams{Label: "auk", Address: "x:1", Roles: []string{"web"}})
+				_, err := s.AddServer(ctx, db.AddServerParams{Addresses: []string{}, Label: "auk", Address: "x:1", Roles: []string{"web"}})
 				return err
 			}, "servers_check"},
 		} {

@@ -5,6 +5,7 @@ import { api, ask, made, Refusal } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { session } from '../session/state'
+import NameServers from './NameServers.vue'
 import FormField from '../../parts/FormField.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -13,6 +14,7 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 const props = defineProps<{ reseller: string }>()
 const path = computed(() => ({ reseller: props.reseller }))
 const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/resellers/{reseller}/brand', { params: { path: path.value } })), { on: path })
+const { data: whole } = useLoad(() => ask(api.GET('/api/v1/resellers/{reseller}', { params: { path: path.value } })))
 const form = reactive({ title: '', footer: '', bar: '', accent: '', sender_name: '', sender: '' })
 const { refusal, busy, act } = useAct()
 const logo = ref(0)
@@ -77,6 +79,7 @@ const fields = ['bar', 'accent', 'sender']
           <input id="logo" type="file" accept="image/png,image/webp,image/svg+xml" @change="upload" />
         </FormField>
         <div v-if="data.logo" class="acts away"><ElButton :loading="busy === 'logo'" @click="removeLogo">Take the logo away</ElButton></div>
+        <NameServers v-if="whole" :reseller="reseller" :names="whole.name_servers" />
       </div>
     </div>
   </template>

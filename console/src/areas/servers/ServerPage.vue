@@ -89,6 +89,7 @@ const facts = computed<[string, string][]>(() => {
     <FactStrip>
       <StripFact name="Health"><StateMark :state="health(data)" /></StripFact>
       <StripFact name="Accounts"><RouterLink :to="{ path: '/accounts', query: { server: data.label } }">{{ data.accounts }}</RouterLink></StripFact>
+      <StripFact name="The world reaches it at"><code>{{ data.addresses.join(' ') }}</code></StripFact>
       <StripFact name="Takes new accounts" for="takes">
         <ElSwitch id="takes" :model-value="data.open" inline-prompt active-text="yes" inactive-text="no" @change="setOpen(Boolean($event))" />
       </StripFact>

@@ -24,24 +24,37 @@ const { data, refusal: missing, reload } = useLoad(async () => (props.template ?
 
 const name = ref('')
 const about = ref('')
+// Records for zones, a line for each: name, type, data.
+const records = ref('')
+const written = (list?: Schemas['NewRecord'][]) => (list ?? []).map((r) => `${r.name} ${r.type} ${r.data}`).join('\n')
+const read = (text: string) =>
+  text.split('\n').filter((l) => l.trim()).map((line) => {
+    const [, name, type, data] = /^\s*(\S+)\s+(\S+)\s*(.*)$/.exec(line) ?? ['', line.trim(), '', '']
+    return { name: name!, type: type!, data: data! }
+  })
 const settings = shallowRef<Record<string, unknown>>({})
 const sound = ref(true)
 const preview = shallowRef<Schemas['Preview']>()
 const started = ref<number>()
 const { refusal, busy, act } = useAct()
 const { operation } = useOperation(started, () => void reload())
-watch(data, (t) => (about.value = t?.about ?? ''))
-watch([about, settings], () => (preview.value = undefined))
+watch(data, (t) => {
+  about.value = t?.about ?? ''
+  records.value = written(t?.records)
+})
+watch([about, settings, records], () => (preview.value = undefined))
 
 const shown = computed<Schemas['Setting'][]>(() => Object.entries(data.value?.settings ?? {}).map(([key, value]) => ({ key, value, source: 'template' })))
 const mine = computed(() => may('templates.change') && (!props.template || Boolean(data.value?.mine)))
 const header = computed(() => ({ 'If-Match': `"${data.value?.version}"` }))
-const body = computed<Schemas['TemplateChange']>(() => ({ about: about.value !== (data.value?.about ?? '') ? about.value : undefined, settings: Object.keys(settings.value).length ? settings.value : undefined }))
-const dirty = computed(() => body.value.about !== undefined || body.value.settings !== undefined)
+const body = computed<Schemas['TemplateChange']>(() => ({ about: about.value !== (data.value?.about ?? '') ? about.value : undefined, settings: Object.keys(settings.value).length ? settings.value : undefined,
+  records: records.value !== written(data.value?.records) ? read(records.value) : undefined }))
+const dirty = computed(() => Object.values(body.value).some((v) => v !== undefined))
+const wrongRecord = computed(() => refusal.value?.problem.errors?.find((e) => e.name.startsWith('records'))?.message)
 
 const add = () =>
   act(async () => {
-    const t = await made(api.POST('/api/v1/templates', { params: { header: { 'Idempotency-Key': newKey() } }, body: { name: name.value.trim(), about: about.value || undefined, settings: settings.value } }))
+    const t = await made(api.POST('/api/v1/templates', { params: { header: { 'Idempotency-Key': newKey() } }, body: { name: name.value.trim(), about: about.value || undefined, settings: settings.value, records: read(records.value) } }))
     await router.push(`/templates/${t.name}`)
   }, 'keep')
 const look = () => act(async () => (preview.value = await foreseen(api.PATCH('/api/v1/templates/{template}', { params: { path: path.value, header: header.value, query: { preview: true } }, body: body.value }))), 'preview')
@@ -81,6 +94,12 @@ function changed(list: Record<string, unknown>, ok: boolean) {
       <FormField label="What it is good for" for="template-about"><ElInput id="template-about" v-model="about" :disabled="!mine" maxlength="300" /></FormField>
     </div>
     <SettingFields :settings="shown" own="template" below="the usual value" :readonly="!mine" :wrong="(n) => refusal?.field(n)" @change="changed" />
+    <section>
+      <h2>Records</h2>
+      <FormField label="What it adds to zones, a line for each record" for="template-records" :error="wrongRecord" hint="Name, type and data; names are relative to each zone. What sites need goes first.">
+        <ElInput id="template-records" v-model="records" type="textarea" :autosize="{ minRows: 2, maxRows: 12 }" :disabled="!mine" spellcheck="false" placeholder="@ TXT v=spf1 mx -all" />
+      </FormField>
+    </section>
     <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
     <PreviewNote v-if="preview" :preview="preview" />
     <div v-if="mine" class="acts">

@@ -1,0 +1,65 @@
+<script setup lang="ts">
+import { computed, ref, shallowRef, watch } from 'vue'
+import { ElButton, ElCheckbox, ElDialog, ElInput } from 'element-plus'
+import { api, foreseen, made, newKey, type Schemas } from '../../api/client'
+import { useAct } from '../../composables/useAct'
+import FormField from '../../parts/FormField.vue'
+import PreviewNote from '../../parts/PreviewNote.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import { session } from '../session/state'
+
+/** Takes records over from a zone file, or from another name server. */
+const open = defineModel<boolean>({ required: true })
+const props = defineProps<{ zone: string }>()
+const emit = defineEmits<{ done: [Schemas['ZoneChanged']] }>()
+
+const text = ref('')
+const server = ref('')
+const replace = ref(false)
+const preview = shallowRef<Schemas['Preview']>()
+const { refusal, busy, act } = useAct()
+watch([text, server, replace], () => (preview.value = undefined))
+
+const params = computed(() => ({ path: { zone: props.zone } }))
+const body = computed(() => ({ text: text.value || undefined, server: server.value.trim() || undefined, replace: replace.value || undefined }))
+const ready = computed(() => Boolean(body.value.text) !== Boolean(body.value.server))
+const look = () => act(async () => (preview.value = await foreseen(api.POST('/api/v1/zones/{zone}/import', { params: { ...params.value, query: { preview: true } }, body: body.value }))), 'preview')
+const take = () =>
+  act(async () => {
+    emit('done', await made(api.POST('/api/v1/zones/{zone}/import', { params: { ...params.value, header: { 'Idempotency-Key': newKey() } }, body: body.value })))
+    open.value = false
+    text.value = server.value = ''
+  }, 'take')
+async function read(event: Event) {
+  const file = (event.target as HTMLInputElement).files?.[0]
+  if (file) text.value = await file.text()
+}
+</script>
+
+<template>
+  <ElDialog v-model="open" :title="`Take records over into ${zone}`" width="min(46rem, 94vw)">
+    <FormField label="Zone file" for="zone-text" hint="All of it is taken over, or nothing. SOA, the zone’s own name servers and signatures are left out.">
+      <input type="file" aria-label="Choose a zone file" @change="read" />
+      <ElInput id="zone-text" v-model="text" type="textarea" :rows="9" spellcheck="false" :disabled="Boolean(server.trim())" placeholder="www  3600  IN  A  192.0.2.7" />
+    </FormField>
+    <FormField v-if="session?.role !== 'customer'" label="Or a name server to transfer from" for="zone-server" :error="refusal?.field('server')" hint="It must allow this service to transfer the zone">
+      <ElInput id="zone-server" v-model="server" spellcheck="false" autocomplete="off" :disabled="Boolean(text)" placeholder="ns1.provider.test" />
+    </FormField>
+    <ElCheckbox v-model="replace">take the own records there are now out first</ElCheckbox>
+    <ProblemNote :refusal="refusal" />
+    <ul v-if="refusal?.problem.errors?.length" class="lines"><li v-for="e in refusal.problem.errors" :key="e.name"><b>{{ e.name.replace('text.line_', 'line ') }}</b> {{ e.message }}</li></ul>
+    <PreviewNote v-if="preview" :preview="preview" />
+    <template #footer>
+      <ElButton @click="open = false">Leave it</ElButton>
+      <ElButton :disabled="!ready" :loading="busy === 'preview'" @click="look">Preview</ElButton>
+      <ElButton type="primary" :disabled="!ready" :loading="busy === 'take'" @click="take">Take them over</ElButton>
+    </template>
+  </ElDialog>
+</template>
+
+<style scoped>
+.lines {
+  max-height: 12rem;
+  overflow: auto;
+}
+</style>

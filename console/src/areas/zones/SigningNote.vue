@@ -1,0 +1,40 @@
+<script setup lang="ts">
+import { api, ask } from '../../api/client'
+import { useLoad } from '../../composables/useLoad'
+import ProblemNote from '../../parts/ProblemNote.vue'
+
+/** How a signed zone is signed, and what the registrar has to be given. */
+const props = defineProps<{ zone: string }>()
+const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/zones/{zone}/signing', { params: { path: { zone: props.zone } } })))
+</script>
+
+<template>
+  <section>
+    <h2>Signing</h2>
+    <ProblemNote :refusal="refusal" />
+    <template v-if="data">
+      <p>{{ data.state }}</p>
+      <dl>
+        <template v-for="ds in data.ds" :key="ds"><dt>DS, for the registrar</dt><dd><code>{{ ds }}</code></dd></template>
+        <template v-for="ds in data.parent" :key="ds"><dt>DS at the parent now</dt><dd><code>{{ ds }}</code></dd></template>
+        <template v-for="k in data.keys" :key="k.tag"><dt>{{ k.use }} key</dt><dd>{{ k.tag }}, algorithm {{ k.algorithm }}</dd></template>
+      </dl>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+dl {
+  display: grid;
+  grid-template-columns: auto 1fr;
+  gap: 0.2rem 1.2rem;
+  margin: 0.4rem 0 0;
+}
+dt {
+  color: var(--ink-2);
+}
+dd {
+  margin: 0;
+  overflow-wrap: anywhere;
+}
+</style>

@@ -1,0 +1,218 @@
+<script setup lang="ts">
+import { computed, ref, shallowRef, watchEffect } from 'vue'
+import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
+import { api, ask, foreseen, made, newKey, Refusal, type Schemas } from '../../api/client'
+import { useAct } from '../../composables/useAct'
+import { useLoad } from '../../composables/useLoad'
+import { useOperation } from '../../composables/useOperation'
+import { counted } from '../../words'
+import DataTable, { type Column } from '../../parts/DataTable.vue'
+import FactStrip from '../../parts/FactStrip.vue'
+import NotHere from '../../parts/NotHere.vue'
+import PageHead from '../../parts/PageHead.vue'
+import PreviewNote from '../../parts/PreviewNote.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import StepList from '../../parts/StepList.vue'
+import StripFact from '../../parts/StripFact.vue'
+import { may } from '../session/state'
+import ImportZone from './ImportZone.vue'
+import SigningNote from './SigningNote.vue'
+import ZoneCheck from './ZoneCheck.vue'
+
+const props = defineProps<{ zone: string }>()
+const path = computed(() => ({ zone: props.zone }))
+const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/zones/{zone}', { params: { path: path.value } })), { on: path })
+const started = ref<number>()
+const { operation } = useOperation(started, () => void reload())
+const { refusal, busy, act } = useAct()
+watchEffect(() => {
+  if (data.value) document.title = `${data.value.unicode} · Victualler`
+})
+
+const here = computed(() => data.value?.name_service === 'here')
+const mayChange = computed(() => may('zones.change'))
+const overruled = computed(() => data.value?.records.filter((r) => r.overruled).length ?? 0)
+
+// A record that is being added, or changed where it has a number.
+type Draft = { id?: number; name: string; type: string; ttl: string; data: string }
+const fresh = (): Draft => ({ name: '', type: 'A', ttl: '', data: '' })
+const draft = ref<Draft>()
+const notes = ref<string[]>([])
+const preview = shallowRef<Schemas['Preview']>()
+const types = ['A', 'AAAA', 'CNAME', 'MX', 'TXT', 'SRV', 'CAA', 'NS', 'PTR', 'TLSA', 'SSHFP', 'SVCB', 'HTTPS']
+const forms: Record<string, string> = {
+  A: '192.0.2.7', AAAA: '2001:db8::7', CNAME: 'pages.provider.test.', MX: '10 mail.provider.test.', TXT: 'any text', SRV: '0 5 5061 sip.provider.test.', CAA: '0 issue "authority.example"', NS: 'ns1.provider.test.',
+  PTR: 'name.provider.test.', TLSA: '3 1 1 and 64 hexadecimal digits', SSHFP: '4 2 and 64 hexadecimal digits', SVCB: '1 . alpn=h2', HTTPS: '1 . alpn=h2',
+}
+const body = computed(() => {
+  const d = draft.value ?? fresh()
+  return { name: d.name.trim(), type: d.type, data: d.data.trim(), ttl: Number(d.ttl) || undefined }
+})
+function begin(of?: Schemas['ZoneRecord']) {
+  refusal.value = preview.value = undefined
+  notes.value = []
+  draft.value = of ? { id: of.id, name: of.name, type: of.type, ttl: String(of.ttl), data: of.data } : fresh()
+}
+const send = <T,>(query: { preview?: boolean }, through: (call: Promise<{ data?: unknown; error?: unknown; response: Response }>) => Promise<T>): Promise<T> =>
+  draft.value?.id
+    ? through(api.PATCH('/api/v1/zones/{zone}/records/{record}', { params: { path: { ...path.value, record: draft.value.id }, header: { 'If-Match': `"${data.value?.version}"` }, query }, body: body.value }))
+    : through(api.POST('/api/v1/zones/{zone}/records', { params: { path: path.value, header: query.preview ? {} : { 'Idempotency-Key': newKey() }, query }, body: body.value }))
+const look = () => act(async () => (preview.value = await send({ preview: true }, foreseen)), 'preview')
+const keep = () =>
+  act(async () => {
+    const done = (await send({}, made)) as Schemas['ZoneChanged']
+    after(done)
+    draft.value = undefined
+  }, 'keep')
+function after(done: Schemas['ZoneChanged']) {
+  notes.value = done.corrections
+  preview.value = undefined
+  started.value = done.operation || undefined
+  void reload()
+}
+const remove = (r: Schemas['ZoneRecord']) =>
+  act(async () => {
+    if (!confirm(`Take ${r.name} ${r.type} ${r.data} out of the zone?`)) return
+    started.value = (await made(api.DELETE('/api/v1/zones/{zone}/records/{record}', { params: { path: { ...path.value, record: r.id! } } }))).operation
+    await reload()
+  })
+const reset = () =>
+  act(async () => {
+    if (!confirm('Take the own records out that stand in the place of derived ones?')) return
+    after(await made(api.POST('/api/v1/zones/{zone}/reset', { params: { path: path.value }, body: {} })))
+  })
+const change = (what: Schemas['ZoneChange']) =>
+  act(async () => {
+    const words = what.name_service ? `Have the name service ${what.name_service}?` : what.dnssec ? 'Sign the zone?' : 'Sign the zone no longer?'
+    if (!confirm(words)) return
+    after(await made(api.PATCH('/api/v1/zones/{zone}', { params: { path: path.value, header: { 'If-Match': `"${data.value?.version}"` } }, body: what })))
+  })
+const decide = (choice: { value: string }) => {
+  // What is asked about is the name at the end of the data.
+  const d = draft.value!
+  const parts = d.data.trim().split(/\s+/)
+  parts[parts.length - 1] = choice.value
+  d.data = parts.join(' ')
+  refusal.value = undefined
+}
+const wrong = (name: string) => (refusal.value instanceof Refusal ? refusal.value.field(name) : undefined)
+const importing = ref(false)
+const checking = ref(false)
+
+const columns = computed<Column<Schemas['ZoneRecord']>[]>(() => [
+  { key: 'name', title: 'Name' },
+  { key: 'type', title: 'Type' },
+  { key: 'ttl', title: 'TTL', right: true, wide: true, text: (r) => `${r.ttl} s` },
+  { key: 'data', title: here.value ? 'Data' : 'To be entered', long: true },
+  { key: 'from', title: 'From', wide: true, long: true },
+  { key: 'acts', title: '', right: true },
+])
+</script>
+
+<template>
+  <NotHere v-if="!data && missing" :refusal="missing" to="/zones" label="All zones" />
+  <template v-if="data">
+    <PageHead :title="data.unicode" :about="data.unicode === data.name ? undefined : data.name">
+      <template #above><RouterLink to="/zones">Zones</RouterLink> › <RouterLink :to="`/accounts/${data.account}`">{{ data.account }}</RouterLink></template>
+      <ElButton @click="checking = true">Check the world</ElButton>
+      <a v-if="here" class="el-button" :href="`/api/v1/zones/${data.name}/file`" :download="`${data.name}.zone`">Export</a>
+      <ElButton v-if="here && mayChange" @click="importing = true">Import…</ElButton>
+      <ElButton v-if="mayChange" @click="change({ name_service: here ? 'elsewhere' : 'here' })">{{ here ? 'Name service elsewhere…' : 'Name service here…' }}</ElButton>
+    </PageHead>
+    <FactStrip>
+      <StripFact name="Name service">{{ data.name_service }}</StripFact>
+      <StripFact v-if="here" name="Name servers, for the registrar"><code>{{ data.name_servers.join(' ') }}</code></StripFact>
+      <StripFact v-if="here" name="Signed">{{ data.dnssec ? 'yes' : 'no' }} <button v-if="mayChange" type="button" class="link" @click="change({ dnssec: !data.dnssec })">{{ data.dnssec ? 'Sign it no longer' : 'Sign it' }}</button></StripFact>
+      <StripFact name="Records">{{ counted(data.records.length - data.own, 'derived one') }}, {{ data.own }} own</StripFact>
+    </FactStrip>
+    <p v-if="!here" class="quiet">Other name servers answer for this zone. The records below have to be entered there; “Check the world” tells which are right. <template v-if="data.why">It cannot be here: {{ data.why }}.</template></p>
+    <ProblemNote v-if="!draft" :refusal="refusal" />
+    <section v-if="operation" aria-label="Steps">
+      <h2>{{ operation.kind }}</h2>
+      <p v-for="n in notes" :key="n" class="quiet">{{ n }}</p>
+      <StepList :operation="operation" />
+    </section>
+    <SigningNote v-if="data.dnssec" :key="operation?.finished_at ?? ''" :zone="data.name" />
+    <ZoneCheck v-if="checking" :zone="data.name" @close="checking = false" />
+    <section>
+      <div class="row">
+        <h2>Records</h2>
+        <span v-if="here && mayChange" class="acts">
+          <ElButton v-if="overruled" size="small" @click="reset">Reset {{ counted(overruled, 'derived one') }}</ElButton>
+          <ElButton v-if="!draft" size="small" type="primary" @click="begin()">Add a record</ElButton>
+        </span>
+      </div>
+      <form v-if="draft" class="draft" @submit.prevent="keep" @keydown.esc="draft = undefined">
+        <label for="record-name">Name <ElInput id="record-name" v-model="draft.name" placeholder="@" spellcheck="false" autocomplete="off" /></label>
+        <label for="record-type">Type <ElSelect id="record-type" v-model="draft.type" filterable><ElOption v-for="t in types" :key="t" :value="t" :label="t" /></ElSelect></label>
+        <label for="record-data" class="data">Data <ElInput id="record-data" v-model="draft.data" :placeholder="forms[draft.type]" spellcheck="false" autocomplete="off" /></label>
+        <label for="record-ttl">TTL <ElInput id="record-ttl" v-model="draft.ttl" placeholder="3600" inputmode="numeric" autocomplete="off" /></label>
+        <div class="acts">
+          <ElButton type="primary" native-type="submit" :disabled="!draft.data.trim()" :loading="busy === 'keep'">{{ draft.id ? 'Change it' : 'Add it' }}</ElButton>
+          <ElButton :disabled="!draft.data.trim()" :loading="busy === 'preview'" @click="look">Preview</ElButton>
+          <ElButton @click="draft = undefined">Leave it</ElButton>
+        </div>
+        <div class="under">
+          <p v-for="f in ['name', 'type', 'data', 'ttl']" v-show="wrong(f)" :key="f" class="warn" role="alert">✕ {{ wrong(f) }}</p>
+          <ProblemNote v-if="refusal && !refusal.problem.errors?.length" :refusal="refusal"><ElButton v-for="c in refusal.problem.decide ?? []" :key="c.value" size="small" @click="decide(c)">{{ c.means }}</ElButton></ProblemNote>
+          <PreviewNote v-if="preview" :preview="preview" />
+        </div>
+      </form>
+      <DataTable :columns="columns" :rows="data.records" :id="(r) => r.id ?? `${r.name} ${r.type} ${r.data}`" caption="Records of the zone">
+        <template #name="{ row }"><code :class="{ gone: row.overruled }">{{ row.name }}</code></template>
+        <template #data="{ row }"><code class="whole" :class="{ gone: row.overruled }">{{ row.data }}</code></template>
+        <template #from="{ row }"><b v-if="row.own">own</b><template v-else>{{ row.from }}</template><span v-if="row.overruled" class="warn"> ‖ an own record stands in its place</span></template>
+        <template #acts="{ row }">
+          <template v-if="row.own && here && mayChange"><button type="button" class="link" :aria-label="`Change ${row.name} ${row.type}`" @click="begin(row)">Change</button> <button type="button" class="link" :aria-label="`Remove ${row.name} ${row.type}`" @click="remove(row)">Remove</button></template>
+        </template>
+        <template #empty><div class="empty"><h2>Nothing leads anywhere yet</h2><p>Records come with sites, or are added by hand.</p></div></template>
+      </DataTable>
+    </section>
+    <ImportZone v-model="importing" :zone="data.name" @done="after" />
+  </template>
+</template>
+
+<style scoped>
+.row {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+}
+.draft {
+  display: grid;
+  grid-template-columns: minmax(7rem, 1fr) 7rem minmax(12rem, 3fr) 6rem auto;
+  gap: 0.5rem 0.7rem;
+  align-items: end;
+  margin: 0 0 0.8rem;
+  padding: 0.7rem;
+  background: var(--sheet);
+  border: 1px solid var(--line);
+}
+.draft label {
+  display: grid;
+  gap: 0.15rem;
+  color: var(--ink-2);
+}
+.under {
+  grid-column: 1 / -1;
+}
+.under:empty {
+  display: none;
+}
+.gone {
+  text-decoration: line-through;
+  color: var(--ink-2);
+}
+.whole {
+  overflow-wrap: anywhere;
+}
+@media (max-width: 900px) {
+  .draft {
+    grid-template-columns: 1fr 1fr;
+  }
+  .draft .data,
+  .draft .acts {
+    grid-column: 1 / -1;
+  }
+}
+</style>
