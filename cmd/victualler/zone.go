@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -49,7 +50,19 @@ func init() {
 					fields(c.out, "zone", z.Unicode, "account", z.Account, "name service", z.NameService, "why", z.Why, "name servers", strings.Join(z.NameServers, " "), "signed", yesNo(z.DNSSEC))
 					fmt.Fprintln(c.out)
 				}
-				return c.print(z, recordTable(z))
+				if c.value("o") != "" {
+					return c.print(z, recordTable(z.Records))
+				}
+				own := slices.DeleteFunc(slices.Clone(z.Records), func(r api.ZoneRecord) bool { return !r.Own })
+				derived := slices.DeleteFunc(slices.Clone(z.Records), func(r api.ZoneRecord) bool { return r.Own })
+				if len(own) > 0 {
+					fmt.Fprintln(c.out, "own records")
+					recordTable(own).write(c.out, width(c.out))
+					fmt.Fprintln(c.out)
+				}
+				fmt.Fprintln(c.out, "derived records")
+				recordTable(derived).write(c.out, width(c.out))
+				return nil
 			}},
 		command{noun: "zone", verb: "change", args: "ZONE", short: "Change where the name service of a zone is, and whether it is signed", preview: true, waits: true,
 			flags: []flagInfo{{name: "name-service", value: "here|elsewhere", usage: "whether our name servers answer for it"}, {name: "signed", value: "yes|no", usage: "whether it is signed (DNSSEC)"}},
@@ -81,9 +94,12 @@ func init() {
 				for _, k := range s.Keys {
 					t = append(t, []string{k.Use + " key", fmt.Sprintf("%d, algorithm %d", k.Tag, k.Algorithm)})
 				}
-				for what, list := range map[string][]string{"DS for the registrar": s.DS, "DS at the parent": s.Parent, "CDS": s.CDS} {
-					for _, data := range list {
-						t = append(t, []string{what, data})
+				for _, of := range []struct {
+					what string
+					list []string
+				}{{"DS for the registrar", s.DS}, {"DS at the parent", s.Parent}, {"CDS", s.CDS}} {
+					for _, data := range of.list {
+						t = append(t, []string{of.what, data})
 					}
 				}
 				return c.print(s, t)
@@ -115,7 +131,7 @@ func init() {
 				if err := c.client.Get(ctx, zonePath(c), nil, &z); err != nil {
 					return err
 				}
-				return c.print(z.Records, recordTable(z))
+				return c.print(z.Records, recordTable(z.Records))
 			}},
 		command{noun: "record", verb: "add", args: "ZONE NAME TYPE DATA…", short: "Add a record to a zone", preview: true, waits: true, flags: []flagInfo{ttlFlag},
 			long: "NAME is relative to the zone, @ is the zone itself. DATA is as in a zone file: “10 mail.provider.test.” for MX, with dots at the end of whole names.",
@@ -194,12 +210,12 @@ func (c *call) zoneChange(ctx context.Context, method, path string, body any) er
 }
 
 // recordTable lists records, own ones with their numbers.
-func recordTable(z api.ZoneDetail) table {
-	t := table{{"NAME", "TTL", "TYPE", "DATA", "NUMBER", "FROM"}}
-	for _, r := range z.Records {
+func recordTable(records []api.ZoneRecord) table {
+	t := table{{"NAME", "TTL", "TYPE", "DATA", "NUMBER", "FOLLOWS FROM"}}
+	for _, r := range records {
 		number, from := "", r.From
 		if r.Own {
-			number, from = strconv.FormatInt(r.ID, 10), "own"
+			number = strconv.FormatInt(r.ID, 10)
 		}
 		if r.Overruled {
 			from += "; an own record stands in its place"

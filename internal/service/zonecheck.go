@@ -212,7 +212,7 @@ func checkVerdict(z zone, keys resolve.Keys, out *api.ZoneCheck) {
 	case len(out.Problems) > 0 && !led:
 		out.Verdict = "the world asks other name servers than ours for " + title
 	case wrong > 0:
-		out.Verdict = fmt.Sprintf("%s of %d is not as it should be", counted(wrong, "set"), len(out.Sets))
+		out.Verdict = fmt.Sprintf("%d of %s not as wanted", wrong, counted(len(out.Sets), "set"))
 	case len(out.Problems) > 0:
 		out.Verdict = out.Problems[0].What
 	case count[zones.Unknown] > 0:

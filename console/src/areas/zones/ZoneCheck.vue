@@ -14,7 +14,7 @@ const { data, refusal, loading, reload } = useLoad(() => ask(api.GET('/api/v1/zo
 const marks: Record<string, string> = { right: '✓', missing: '✕', different: '✕', waiting: '…', unknown: '?' }
 const columns: Column<Schemas['ZoneSet']>[] = [
   { key: 'name', title: 'Name' },
-  { key: 'type', title: 'Type' },
+  { key: 'type', title: 'Type', text: (s) => s.type },
   { key: 'state', title: 'The world says' },
   { key: 'wanted', title: 'Wanted', long: true, wide: true },
   { key: 'seen', title: 'Seen instead', long: true },

@@ -20,8 +20,8 @@ const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/zones', { params: {
 
 const columns: Column<Zone>[] = [
   { key: 'unicode', title: 'Zone', long: true },
-  { key: 'account', title: 'Account', wide: true },
-  { key: 'name_service', title: 'Name service' },
+  { key: 'account', title: 'Account', wide: true, text: (z) => z.account },
+  { key: 'name_service', title: 'Name service', text: (z) => z.name_service },
   { key: 'dnssec', title: 'Signed', text: (z) => (z.dnssec ? 'yes' : '–') },
   { key: 'own', title: 'Own records', right: true, text: (z) => z.own.toLocaleString('en') },
 ]
@@ -34,7 +34,7 @@ function turn() {
   <PageHead title="Zones" />
   <div class="filters">
     <ElInput v-model="typed" type="search" clearable placeholder="Part of the name" aria-label="Search zones" />
-    <ElSelect v-model="at" clearable placeholder="Name service here or elsewhere" aria-label="Where the name service is"><ElOption value="here" label="here" /><ElOption value="elsewhere" label="elsewhere" /></ElSelect>
+    <ElSelect v-model="at" clearable placeholder="Anywhere" aria-label="Where the name service is"><ElOption value="here" label="here" /><ElOption value="elsewhere" label="elsewhere" /></ElSelect>
   </div>
   <ProblemNote :refusal="refusal" />
   <DataTable :columns="columns" :rows="data?.zones" :id="(z) => z.name" :to="(z) => `/zones/${z.name}`" caption="Zones in the order of their names">

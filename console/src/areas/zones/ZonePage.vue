@@ -5,7 +5,6 @@ import { api, ask, foreseen, made, newKey, Refusal, type Schemas } from '../../a
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
-import { counted } from '../../words'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import FactStrip from '../../parts/FactStrip.vue'
 import NotHere from '../../parts/NotHere.vue'
@@ -99,14 +98,17 @@ const wrong = (name: string) => (refusal.value instanceof Refusal ? refusal.valu
 const importing = ref(false)
 const checking = ref(false)
 
-const columns = computed<Column<Schemas['ZoneRecord']>[]>(() => [
+type Row = Schemas['ZoneRecord']
+const own = computed(() => data.value?.records.filter((r) => r.own) ?? [])
+const derived = computed(() => data.value?.records.filter((r) => !r.own) ?? [])
+const columns = computed<Column<Row>[]>(() => [
   { key: 'name', title: 'Name' },
-  { key: 'type', title: 'Type' },
+  { key: 'type', title: 'Type', text: (r) => r.type },
   { key: 'ttl', title: 'TTL', right: true, wide: true, text: (r) => `${r.ttl} s` },
   { key: 'data', title: here.value ? 'Data' : 'To be entered', long: true },
-  { key: 'from', title: 'From', wide: true, long: true },
-  { key: 'acts', title: '', right: true },
 ])
+const ownColumns = computed<Column<Row>[]>(() => [...columns.value, { key: 'acts', title: '', right: true }])
+const derivedColumns = computed<Column<Row>[]>(() => [...columns.value, { key: 'from', title: 'Follows from', wide: true, long: true }])
 </script>
 
 <template>
@@ -123,7 +125,7 @@ const columns = computed<Column<Schemas['ZoneRecord']>[]>(() => [
       <StripFact name="Name service">{{ data.name_service }}</StripFact>
       <StripFact v-if="here" name="Name servers, for the registrar"><code>{{ data.name_servers.join(' ') }}</code></StripFact>
       <StripFact v-if="here" name="Signed">{{ data.dnssec ? 'yes' : 'no' }} <button v-if="mayChange" type="button" class="link" @click="change({ dnssec: !data.dnssec })">{{ data.dnssec ? 'Sign it no longer' : 'Sign it' }}</button></StripFact>
-      <StripFact name="Records">{{ counted(data.records.length - data.own, 'derived one') }}, {{ data.own }} own</StripFact>
+      <StripFact name="Records">{{ own.length }} own, {{ derived.length }} derived</StripFact>
     </FactStrip>
     <p v-if="!here" class="quiet">Other name servers answer for this zone. The records below have to be entered there; “Check the world” tells which are right. <template v-if="data.why">It cannot be here: {{ data.why }}.</template></p>
     <ProblemNote v-if="!draft" :refusal="refusal" />
@@ -134,13 +136,10 @@ const columns = computed<Column<Schemas['ZoneRecord']>[]>(() => [
     </section>
     <SigningNote v-if="data.dnssec" :key="operation?.finished_at ?? ''" :zone="data.name" />
     <ZoneCheck v-if="checking" :zone="data.name" @close="checking = false" />
-    <section>
+    <section v-if="here || own.length">
       <div class="row">
-        <h2>Records</h2>
-        <span v-if="here && mayChange" class="acts">
-          <ElButton v-if="overruled" size="small" @click="reset">Reset {{ counted(overruled, 'derived one') }}</ElButton>
-          <ElButton v-if="!draft" size="small" type="primary" @click="begin()">Add a record</ElButton>
-        </span>
+        <h2>Own records <span v-if="!here" class="quiet">kept, but nobody asks for them here</span></h2>
+        <ElButton v-if="here && mayChange && !draft" size="small" type="primary" @click="begin()">Add a record</ElButton>
       </div>
       <form v-if="draft" class="draft" @submit.prevent="keep" @keydown.esc="draft = undefined">
         <label for="record-name">Name <ElInput id="record-name" v-model="draft.name" placeholder="@" spellcheck="false" autocomplete="off" /></label>
@@ -158,14 +157,25 @@ const columns = computed<Column<Schemas['ZoneRecord']>[]>(() => [
           <PreviewNote v-if="preview" :preview="preview" />
         </div>
       </form>
-      <DataTable :columns="columns" :rows="data.records" :id="(r) => r.id ?? `${r.name} ${r.type} ${r.data}`" caption="Records of the zone">
+      <DataTable :columns="ownColumns" :rows="own" :id="(r) => r.id!" caption="Records that people have added">
+        <template #name="{ row }"><code>{{ row.name }}</code></template>
+        <template #data="{ row }"><code class="whole">{{ row.data }}</code></template>
+        <template #acts="{ row }">
+          <span v-if="here && mayChange" class="both"><button type="button" class="link" :aria-label="`Change ${row.name} ${row.type}`" @click="begin(row)">Change</button> <button type="button" class="link" :aria-label="`Remove ${row.name} ${row.type}`" @click="remove(row)">Remove</button></span>
+        </template>
+        <template #empty><p class="quiet none">None has been added by hand.</p></template>
+      </DataTable>
+    </section>
+    <section>
+      <div class="row">
+        <h2>Derived records <span class="quiet">kept by the service</span></h2>
+        <ElButton v-if="here && mayChange && overruled" size="small" @click="reset">Reset {{ overruled }}, in whose place own ones stand</ElButton>
+      </div>
+      <DataTable :columns="derivedColumns" :rows="derived" :id="(r) => `${r.name} ${r.type} ${r.data}`" caption="Records that follow from what is configured">
         <template #name="{ row }"><code :class="{ gone: row.overruled }">{{ row.name }}</code></template>
         <template #data="{ row }"><code class="whole" :class="{ gone: row.overruled }">{{ row.data }}</code></template>
-        <template #from="{ row }"><b v-if="row.own">own</b><template v-else>{{ row.from }}</template><span v-if="row.overruled" class="warn"> ‖ an own record stands in its place</span></template>
-        <template #acts="{ row }">
-          <template v-if="row.own && here && mayChange"><button type="button" class="link" :aria-label="`Change ${row.name} ${row.type}`" @click="begin(row)">Change</button> <button type="button" class="link" :aria-label="`Remove ${row.name} ${row.type}`" @click="remove(row)">Remove</button></template>
-        </template>
-        <template #empty><div class="empty"><h2>Nothing leads anywhere yet</h2><p>Records come with sites, or are added by hand.</p></div></template>
+        <template #from="{ row }">{{ row.from }}<span v-if="row.overruled" class="warn"> ‖ an own record stands in its place</span></template>
+        <template #empty><p class="quiet none">Nothing leads here: no site is served under a name of the zone.</p></template>
       </DataTable>
     </section>
     <ImportZone v-model="importing" :zone="data.name" @done="after" />
@@ -199,12 +209,25 @@ const columns = computed<Column<Schemas['ZoneRecord']>[]>(() => [
 .under:empty {
   display: none;
 }
+.none {
+  margin: 0.6rem 0.8rem;
+}
+a.el-button {
+  text-decoration: none;
+}
 .gone {
   text-decoration: line-through;
   color: var(--ink-2);
 }
 .whole {
   overflow-wrap: anywhere;
+}
+@media (max-width: 760px) {
+  .both {
+    display: grid;
+    gap: 0.4rem;
+    justify-items: end;
+  }
 }
 @media (max-width: 900px) {
   .draft {

@@ -84,7 +84,11 @@ func (z *Zones) Ensure(ctx context.Context, m manifest.Manifest) (string, error)
 	if changed == 0 {
 		return "as they should be", nil
 	}
-	return fmt.Sprintf("%d set or taken away; %d records in %d zones", changed, records, len(m.Zones)), nil
+	detail := fmt.Sprintf("%d set or taken away; %d records in %s", changed, records, m.Zones[0].Name)
+	if more := len(m.Zones) - 1; more > 0 {
+		detail += fmt.Sprintf(" and %d more", more)
+	}
+	return detail, nil
 }
 
 // Forget implements agent.Content: what Knot keeps of a zone that it no longer has, keys among it, goes.
