@@ -26,6 +26,7 @@ import (
 	"victualler/internal/agent/drivers/knot"
 	"victualler/internal/agent/drivers/nginx"
 	"victualler/internal/agent/drivers/phpfpm"
+	"victualler/internal/agent/drivers/sshd"
 	"victualler/internal/agent/drivers/sysuser"
 	"victualler/internal/agent/sitelog"
 	"victualler/internal/agent/staging"
@@ -119,9 +120,14 @@ func drivers(stateDir string) (agent.Config, *nginx.Driver, error) {
 		return c, nil, err
 	}
 	c.Meter, c.Homes = homes, home.Dir
-	c.Resources = []agent.Resource{&sysuser.Driver{}, homes, certificates}
+	users := &sysuser.Driver{}
+	c.Resources = []agent.Resource{users, homes, certificates}
 	web := nginx.New(server, scratch)
 	c.Programs = []agent.Program{phpfpm.New(server, scratch), web}
+	if sshd.Installed() {
+		c.Resources = append(c.Resources, &sysuser.Logins{Users: users})
+		c.Programs = append(c.Programs, sshd.New(scratch))
+	}
 	if knot.Installed() {
 		c.Programs = append(c.Programs, knot.New(server, scratch))
 		c.Contents = []agent.Content{&knot.Zones{}}

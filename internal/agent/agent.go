@@ -77,6 +77,13 @@ func (a *Agent) Run(ctx context.Context) error {
 		a.Log.Warn("shared configuration is not in place; every apply tries again", "reason", err)
 	}
 	a.Log.Info("repeat what was cut off", "accounts", len(begun))
+	for _, r := range a.Resources {
+		if k, is := r.(Keeper); is {
+			if err := k.Boot(ctx, a.state.all()); err != nil {
+				a.Log.Warn("not all is as before the server was started; a sweep tells what is missing", "part", r.Name(), "reason", err)
+			}
+		}
+	}
 	a.again(ctx, begun)
 	// A new program may render differently. That is no drift: it writes anew
 	// what the old one wrote, while it serves.
@@ -208,7 +215,7 @@ func (a *Agent) undo(ctx context.Context, m manifest.Manifest, last *manifest.Ma
 	if m.Wanted == manifest.Absent {
 		return nil // the intention stays: a removal is repeated, never undone
 	}
-	m.Wanted, m.Sites, m.Zones = manifest.Absent, nil, nil
+	m.Wanted, m.Sites, m.Zones, m.Logins = manifest.Absent, nil, nil, nil
 	if _, _, err := w.make(ctx, m, nil); err != nil {
 		return err
 	}

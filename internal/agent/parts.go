@@ -39,6 +39,11 @@ type Content interface {
 	Concerns(m manifest.Manifest) bool
 }
 
+// A Keeper is a resource that does not outlive the server's own start in all its parts. Boot makes them anew for the accounts in force.
+type Keeper interface {
+	Boot(ctx context.Context, all []manifest.Manifest) error
+}
+
 // A Tidier is a resource that leaves things behind which configuration in force may still name. Tidy takes
 // them away once nothing does.
 type Tidier interface {

@@ -12,6 +12,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"victualler/internal/hosting/logins"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/sites"
 )
@@ -47,6 +48,10 @@ type Manifest struct {
 	Home  Home   `json:"home"`
 	PHP   PHP    `json:"php"`
 	Sites []Site `json:"sites"`
+	// Logins are the sign-ins for file transfer: the account's own, and further ones.
+	Logins []logins.Login `json:"logins,omitempty"`
+	// Shell gives the account's own sign-in a shell instead of file transfer alone.
+	Shell bool `json:"shell,omitempty"`
 	// Zones are those that the server answers for as their primary.
 	Zones []Zone `json:"zones,omitempty"`
 }
@@ -163,8 +168,8 @@ func (m Manifest) Validate() error {
 		wrong("sign_in_name: %w", err)
 	}
 	if m.Wanted == Absent {
-		if len(m.Sites) > 0 || len(m.Zones) > 0 {
-			wrong("an absent account has no sites and no zones")
+		if len(m.Sites) > 0 || len(m.Zones) > 0 || len(m.Logins) > 0 {
+			wrong("an absent account has no sites, zones and logins")
 		}
 		return errors.Join(errs...)
 	}
@@ -173,8 +178,8 @@ func (m Manifest) Validate() error {
 	}
 	errs = append(errs, checkZones(m.Zones))
 	if m.Elsewhere {
-		if len(m.Sites) > 0 {
-			wrong("an account whose home is elsewhere has no sites here")
+		if len(m.Sites) > 0 || len(m.Logins) > 0 {
+			wrong("an account whose home is elsewhere has no sites and no logins here")
 		}
 		return errors.Join(errs...)
 	}
@@ -188,6 +193,15 @@ func (m Manifest) Validate() error {
 		errs = append(errs, err)
 	}
 	seen := map[string]bool{}
+	for _, l := range m.Logins {
+		if err := l.Check(m.SignInName); err != nil {
+			errs = append(errs, err)
+		}
+		if seen[l.Name] {
+			wrong("the login %s stands twice", l.Name)
+		}
+		seen[l.Name] = true
+	}
 	for _, s := range m.Sites {
 		if s.Domain.String() == "" {
 			wrong("a site needs a domain")

@@ -20,8 +20,18 @@ import (
 	"victualler/internal/manifest"
 )
 
-// NoShell is the shell of accounts without the feature shell.
-const NoShell = "/usr/sbin/nologin"
+// The shells of accounts without the feature shell, and with it.
+const (
+	noShell   = "/usr/sbin/nologin"
+	someShell = "/bin/bash"
+)
+
+func shellOf(m manifest.Manifest) string {
+	if m.Shell {
+		return someShell
+	}
+	return noShell
+}
 
 // Driver makes and removes users. The commands lock /etc/passwd and give up
 // soon when it is locked, so one runs at a time.
@@ -61,11 +71,14 @@ type table struct {
 	mu    sync.Mutex
 	read  os.FileInfo
 	lines map[string]string
+	// members are the last fields of lines as sets, made when they are first asked for.
+	members map[string]map[string]bool
 }
 
 var (
 	passwd = &table{path: "/etc/passwd"}
 	group  = &table{path: "/etc/group"}
+	shadow = &table{path: "/etc/shadow"}
 )
 
 // line returns the fields of a name's line; none for a name that is not there.
@@ -91,7 +104,7 @@ func (t *table) line(name string) ([]string, error) {
 				}
 			}
 		}
-		t.read, t.lines = now, lines
+		t.read, t.lines, t.members = now, lines, map[string]map[string]bool{}
 	}
 	line, there := t.lines[name]
 	if !there {
@@ -127,8 +140,8 @@ func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 		return drift("is missing"), nil
 	case found.uid != m.UID():
 		return drift("has the number %d, not %d: it is not this account's", found.uid, m.UID()), nil
-	case found.gid != m.UID() || found.home != m.HomePath() || found.shell != NoShell:
-		return drift("has group %d, home %s and shell %s, not %d, %s and %s", found.gid, found.home, found.shell, m.UID(), m.HomePath(), NoShell), nil
+	case found.gid != m.UID() || found.home != m.HomePath() || found.shell != shellOf(m):
+		return drift("has group %d, home %s and shell %s, not %d, %s and %s", found.gid, found.home, found.shell, m.UID(), m.HomePath(), shellOf(m)), nil
 	}
 	return nil, nil
 }
@@ -154,14 +167,17 @@ func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error
 			return "", err
 		}
 	}
-	attributes := []string{"--gid", uid, "--home-dir", m.HomePath(), "--shell", NoShell}
+	attributes := []string{"--gid", uid, "--home-dir", m.HomePath(), "--shell", shellOf(m)}
 	switch {
 	case found == nil:
-		args := append([]string{"--uid", uid, "--no-create-home", "--no-log-init"}, attributes...)
+		if err := makeGroups(ctx); err != nil {
+			return "", err
+		}
+		args := append([]string{"--uid", uid, "--no-create-home", "--no-log-init", "--password", noPassword, "--groups", groupFor(m, m.SignInName)}, attributes...)
 		if err := run(ctx, "useradd", append(args, "--", name)...); err != nil {
 			return "", err
 		}
-	case found.gid != m.UID() || found.home != m.HomePath() || found.shell != NoShell:
+	case found.gid != m.UID() || found.home != m.HomePath() || found.shell != shellOf(m):
 		attributes[2] = "--home" // usermod's word for useradd's --home-dir
 		if err := run(ctx, "usermod", append(attributes, "--", name)...); err != nil {
 			return "", err

@@ -1,0 +1,93 @@
+// Package sshd drives OpenSSH's server, through which files are transferred. What it does for accounts follows from groups of users; the
+// users are made by package sysuser.
+package sshd
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"syscall"
+
+	"victualler/internal/agent/daemon"
+	"victualler/internal/agent/staging"
+	"victualler/internal/agentlink"
+	"victualler/internal/manifest"
+	"victualler/internal/render"
+)
+
+const pidFile = "/run/sshd.pid"
+
+// Driver drives Debian's OpenSSH.
+type Driver struct {
+	// Scratch is a directory for staged files.
+	Scratch string
+
+	reloads atomic.Int64
+	version string
+}
+
+// Installed reports whether there is an OpenSSH server here.
+func Installed() bool {
+	_, err := os.Stat("/usr/sbin/sshd")
+	return err == nil
+}
+
+// New returns the driver.
+func New(scratch string) *Driver {
+	d := &Driver{Scratch: scratch}
+	if out, err := exec.Command("ssh", "-V").CombinedOutput(); err == nil {
+		d.version, _, _ = strings.Cut(strings.TrimPrefix(string(out), "OpenSSH_"), " ")
+	}
+	return d
+}
+
+// Name implements agent.Program.
+func (*Driver) Name() string { return "sshd" }
+
+// Base implements agent.Program.
+func (*Driver) Base(manifest.Server) []render.File { return render.SSHDBase() }
+
+// Files implements agent.Program: an account has no configuration of its own.
+func (*Driver) Files(manifest.Manifest) []render.File { return nil }
+
+// AccountFiles implements agent.Program.
+func (*Driver) AccountFiles() ([]string, error) { return nil, nil }
+
+// Owner implements agent.Program.
+func (*Driver) Owner(path string) string { return filepath.Base(path) }
+
+// Test implements agent.Program.
+func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
+	if err := os.MkdirAll("/run/sshd", 0o755); err != nil { // which a supervisor makes only when it starts sshd
+		return err
+	}
+	out, err := staging.Run(ctx, d.Scratch, staged, "/usr/sbin/sshd", "-t")
+	if err != nil {
+		return fmt.Errorf("sshd refuses its configuration: %s", strings.TrimSpace(out))
+	}
+	return nil
+}
+
+// Reload implements agent.Program: SIGHUP has sshd read its configuration anew; sessions go on (sshd(8)).
+func (d *Driver) Reload(ctx context.Context) error {
+	if _, err := daemon.Signal(ctx, pidFile, syscall.SIGHUP); err != nil {
+		return fmt.Errorf("sshd %w", err)
+	}
+	d.reloads.Add(1)
+	return nil
+}
+
+// Verify implements agent.Program: nothing of an account is loaded.
+func (*Driver) Verify(context.Context, manifest.Manifest) (string, error) { return "", nil }
+
+// VerifyGone implements agent.Program.
+func (*Driver) VerifyGone(context.Context, manifest.Manifest) (string, error) { return "", nil }
+
+// Status implements agent.Program.
+func (d *Driver) Status(context.Context) agentlink.ProgramStatus {
+	return agentlink.ProgramStatus{Name: d.Name(), Version: d.version, Running: daemon.Running(pidFile), Reloads: d.reloads.Load()}
+}
