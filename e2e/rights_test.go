@@ -36,6 +36,7 @@ var stated = map[string]string{
 	"exceptions.change": "all support reseller",
 	"domains.change":    "all support reseller customer",
 	"zones.change":      "all support reseller customer",
+	"logins.change":     "all support reseller customer",
 	"templates.read":    "all support read-only reseller",
 	"templates.change":  "all reseller",
 	"plans.read":        "all support billing read-only reseller",
@@ -188,6 +189,8 @@ func bodies(x tenant) map[string]any {
 		"change-domain":         api.DomainChange{Settings: map[string]any{"compression": false}},
 		"protect-folder":        api.NewFolder{Path: "below/deck"},
 		"let-in":                api.FolderPassword{Password: walkPassword},
+		"add-login":             api.NewLogin{Name: "walk"},
+		"change-login":          api.LoginChange{Password: new(string)},
 		"change-zone":           api.ZoneChange{NameService: "elsewhere"},
 		"add-record":            api.NewRecord{Name: "walk", Type: "A", Data: "192.0.2.1"},
 		"change-record":         map[string]int{"ttl": 60},
@@ -253,8 +256,10 @@ var others = map[string][]int{
 	"renew-recovery-codes":  {http.StatusConflict},
 	"drop-second-factor":    {http.StatusConflict},
 	"remove-exception":      {http.StatusNotFound},
-	"remove-domain":         {http.StatusConflict}, // the main one
-	"add-record":            {http.StatusConflict}, // the name service is elsewhere
+	"remove-domain":         {http.StatusConflict},  // the main one
+	"add-login":             {http.StatusForbidden}, // without the feature
+	"remove-login":          {http.StatusConflict},  // the own one
+	"add-record":            {http.StatusConflict},  // the name service is elsewhere
 	"reset-zone":            {http.StatusConflict},
 	"import-zone":           {http.StatusConflict},
 	"change-record":         {http.StatusNotFound}, // nobody's
@@ -356,7 +361,7 @@ func named(path string, route described) bool {
 func ask(t *testing.T, method, path string, route described, x tenant, v visitor) (status int, kind, text string) {
 	t.Helper()
 	address := strings.NewReplacer("{account}", fmt.Sprint(x.account.ID), "{customer}", fmt.Sprint(x.customer), "{reseller}", x.reseller, "{plan}", x.plan, "{person}", x.person,
-		"{operation}", fmt.Sprint(x.operation), "{server}", "skua", "{domain}", x.mark+".example", "{zone}", x.mark+".example", "{record}", "999999999", "{folder}", fmt.Sprint(x.folder), "{user}", "anna", "{template}", x.reseller+".boat", "{number}", "999999999", "{kind}", "not-found", "{what}", "limits", "{key}", "disk").Replace(path)
+		"{operation}", fmt.Sprint(x.operation), "{server}", "skua", "{domain}", x.mark+".example", "{login}", x.mark, "{zone}", x.mark+".example", "{record}", "999999999", "{folder}", fmt.Sprint(x.folder), "{user}", "anna", "{template}", x.reseller+".boat", "{number}", "999999999", "{kind}", "not-found", "{what}", "limits", "{key}", "disk").Replace(path)
 	query := url.Values{}
 	if route.previews() {
 		query.Set("preview", "true")

@@ -186,6 +186,9 @@ func (s *Service) openIn(ctx context.Context, tx store.Tx, a Actor, in api.OpenA
 	if err := keepZones(ctx, tx, a, st); err != nil {
 		return none, err
 	}
+	if _, err := tx.AddLogin(ctx, db.AddLoginParams{AccountID: account.ID, Name: name, Main: true}); err != nil {
+		return none, err
+	}
 	if err := record(ctx, tx, a, "account.open", aboutAccount(account), nil, map[string]string{"domain": domain.String(), "sign_in_name": name,
 		"customer": customer.Name, "plan": planRef("", found.Reseller, found.Name), "server": server.Label}); err != nil {
 		return none, err

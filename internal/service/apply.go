@@ -47,25 +47,34 @@ func (s *Service) Apply(ctx context.Context, accountID int64) error {
 			continue
 		}
 		receipt, err := s.applyOn(ctx, account, part, p)
-		if err != nil && ctx.Err() == nil {
-			p.note(fmt.Sprintf("%s does not answer; trying again", part.server.Label))
-		}
-		if err == nil && receipt.Failure == nil {
+		var refused *agentError
+		switch {
+		case errors.As(err, &refused):
+			if ctx.Err() == nil {
+				p.note(fmt.Sprintf("%s does not answer; trying again", part.server.Label))
+			}
+			p.close()
+			return s.unanswered(ctx, account, part.server.Label, waiting, refused.err)
+		case err == nil && receipt.Failure != nil:
+			p.close()
+			return s.applyFailed(ctx, account, part.server.Label, receipt.Failure, waiting)
+		case err == nil:
 			err = s.took(ctx, part)
 		}
-		if err != nil || receipt.Failure != nil {
+		if err != nil { // the database's: no server has refused anything
 			p.close()
-		}
-		if err != nil {
-			return s.unanswered(ctx, account, part.server.Label, waiting, err)
-		}
-		if receipt.Failure != nil {
-			return s.applyFailed(ctx, account, part.server.Label, receipt.Failure, waiting)
+			return err
 		}
 	}
 	p.close()
 	return s.applied(ctx, account, waiting)
 }
+
+// agentError is what came of calling an agent, and not of anything else.
+type agentError struct{ err error }
+
+func (e *agentError) Error() string { return e.err.Error() }
+func (e *agentError) Unwrap() error { return e.err }
 
 // applyOn has one server hold what it should for an account. Steps of servers without its home bear the server's label.
 func (s *Service) applyOn(ctx context.Context, account db.Account, part placed, p *progress) (agentlink.Receipt, error) {
@@ -84,7 +93,11 @@ func (s *Service) applyOn(ctx context.Context, account db.Account, part placed, 
 			return agentlink.Receipt{}, err
 		}
 	}
-	return s.agents.Agent(part.server.ID, part.server.Address).Apply(ctx, part.manifest, tell)
+	receipt, err := s.agents.Agent(part.server.ID, part.server.Address).Apply(ctx, part.manifest, tell)
+	if err != nil {
+		return receipt, &agentError{err}
+	}
+	return receipt, nil
 }
 
 // applied writes down that a revision is in force.
@@ -106,7 +119,7 @@ func (s *Service) applied(ctx context.Context, account db.Account, operations []
 			}
 		}
 		if after.State == "closed" {
-			if err := errors.Join(tx.ForgetDomains(ctx, account.ID), tx.ForgetZones(ctx, account.ID)); err != nil {
+			if err := errors.Join(tx.ForgetDomains(ctx, account.ID), tx.ForgetZones(ctx, account.ID), tx.ForgetLogins(ctx, account.ID)); err != nil {
 				return err
 			}
 		}

@@ -53,6 +53,9 @@ func (s *Service) buildManifests(ctx context.Context, q *db.Queries, account db.
 				return nil, err
 			}
 		}
+		if whole.Suspended {
+			whole.Logins, whole.Shell = locked(whole.Logins), false
+		}
 		zones := whole.Zones
 		whole.Zones = nil
 		wanted[account.ServerID] = whole

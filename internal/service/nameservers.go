@@ -113,7 +113,7 @@ func (s *Service) tellServer(ctx context.Context, server db.Server) error {
 		return err
 	}
 	if err := s.agents.Agent(server.ID, server.Address).ApplyServer(ctx, m); err != nil {
-		return err
+		return &agentError{err}
 	}
 	return s.store.ToldServer(ctx, db.ToldServerParams{ID: server.ID, Told: digest})
 }

@@ -277,6 +277,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{account}/logins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the sign-ins for file transfer */
+        get: operations["list-logins"];
+        put?: never;
+        /**
+         * Add a login
+         * @description It sees its folder and nothing above. All files belong to the account, whoever wrote them.
+         */
+        post: operations["add-login"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/logins/{login}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a login away; its files stay */
+        delete: operations["remove-login"];
+        options?: never;
+        head?: never;
+        /** Change folder, password or keys of a login */
+        patch: operations["change-login"];
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/repair": {
         parameters: {
             query?: never;
@@ -2409,6 +2448,53 @@ export interface components {
             /** @description Give it as “after” to go on from here. */
             next: string;
         };
+        Login: {
+            /** @description What it sees, below the home; empty is the whole home. */
+            folder: string;
+            keys: components["schemas"]["LoginKey"][];
+            /** @description Whether it is the account's own sign-in. */
+            main: boolean;
+            name: string;
+            /** @description Whether it has a password. */
+            password: boolean;
+            /** @description Whether it has a shell besides file transfer. */
+            shell: boolean;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+        };
+        LoginChange: {
+            add_keys?: string[];
+            folder?: string;
+            /** @description Empty takes the password away. */
+            password?: string;
+            /** @description Fingerprints. */
+            remove_keys?: string[];
+        };
+        LoginChanged: {
+            login: components["schemas"]["Login"];
+            /** Format: int64 */
+            operation: number;
+            /** Format: int64 */
+            version: number;
+        };
+        LoginKey: {
+            /** Format: date-time */
+            added_at: string;
+            /** @description What stood behind the key: whose it is. */
+            comment?: string;
+            /** @description SHA256 and base 64, as ssh-keygen prints it. */
+            fingerprint: string;
+            /** @description Such as ssh-ed25519. */
+            type: string;
+        };
+        LoginList: {
+            /** @description Where to connect to; port 22. */
+            addresses: string[];
+            logins: components["schemas"]["Login"][];
+        };
         Mail: {
             /** Format: date-time */
             created_at: string;
@@ -2525,6 +2611,15 @@ export interface components {
              * @enum {string}
              */
             purpose: "password" | "sign-in";
+        };
+        NewLogin: {
+            /** @description What it sees, below the home, such as sites/ferries.example; made if it is not there. Empty is the whole home. */
+            folder?: string;
+            /** @description Public keys, each the line of a file that ends in .pub. */
+            keys?: string[];
+            /** @description What stands behind the account's sign-in name and a hyphen: 1 to 15 lower-case letters and digits. */
+            name: string;
+            password?: string;
         };
         NewPassword: {
             /** @description True to have it changed at the next sign-in. */
@@ -5721,6 +5816,302 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TermsChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-logins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoginList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-login": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLogin"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoginChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-login": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what stands behind the hyphen is enough. */
+                login: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-login": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what stands behind the hyphen is enough. */
+                login: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LoginChange"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoginChanged"];
                 };
             };
             /** @description Unauthorized */

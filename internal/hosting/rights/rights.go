@@ -27,6 +27,7 @@ const (
 	ExceptionsChange Permission = "exceptions.change"
 	DomainsChange    Permission = "domains.change"
 	ZonesChange      Permission = "zones.change"
+	LoginsChange     Permission = "logins.change"
 	TemplatesRead    Permission = "templates.read"
 	TemplatesChange  Permission = "templates.change"
 	PlansRead        Permission = "plans.read"
@@ -101,6 +102,7 @@ var table = []entry{
 	{ExceptionsChange, false, true, false, true, false, "set exceptions"},
 	{DomainsChange, false, true, false, true, true, "add, change and remove domains and sites"},
 	{ZonesChange, false, true, false, true, true, "change the name service of zones, and their records"},
+	{LoginsChange, false, true, false, true, true, "add, change and remove sign-ins for file transfer"},
 	{TemplatesRead, true, true, false, true, false, "see templates of sites"},
 	{TemplatesChange, false, false, false, true, false, "add, change and remove templates of sites"},
 	{PlansRead, true, true, true, true, false, "see plans"},

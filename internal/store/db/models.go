@@ -191,6 +191,26 @@ type Link struct {
 	UsedAt    *time.Time
 }
 
+type Login struct {
+	ID        int64
+	AccountID int64
+	Name      string
+	Main      bool
+	Folder    string
+	Hash      string
+	Version   int64
+	AddedAt   time.Time
+}
+
+type LoginKey struct {
+	ID          int64
+	LoginID     int64
+	Line        string
+	Comment     string
+	Fingerprint string
+	AddedAt     time.Time
+}
+
 type Mail struct {
 	ID         int64
 	Kind       string

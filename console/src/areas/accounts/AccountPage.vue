@@ -24,6 +24,7 @@ import ChangeTerms from './ChangeTerms.vue'
 import SetException from './SetException.vue'
 import SuspendAccount from './SuspendAccount.vue'
 import AddDomain from './AddDomain.vue'
+import LoginList from './LoginList.vue'
 import { inWords } from '../domains/serving'
 import { isOperator, may } from '../session/state'
 
@@ -155,6 +156,7 @@ const facts = computed<[string, string][]>(() => {
             <template #root="{ row }"><code v-if="row.root">{{ row.root }}</code><template v-else>{{ inWords(row) }}</template></template>
           </DataTable>
         </section>
+        <LoginList v-if="open" :account="account" :sign-in="data.sign_in_name" :may="may('logins.change')" @started="after" />
         <section>
           <h2>About it</h2>
           <FactList :facts="facts" />
