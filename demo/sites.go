@@ -47,13 +47,18 @@ func moreSites(ctx context.Context, c *client.Client) error {
 			return fmt.Errorf("domain %s: %w", m.domain.Domain, err)
 		}
 	}
+	var login api.LoginChanged
+	err := c.Post(ctx, "/accounts/boatyard/logins", api.NewLogin{Name: "anna", Folder: "sites/slipway-boatyard.example", Password: "painted-hull-in-april-7"}, &login)
+	if err := settled(login.Operation, err); err != nil {
+		return fmt.Errorf("login of the boatyard: %w", err)
+	}
 	const yard = "/accounts/boatyard/domains/slipway-boatyard.example"
 	var d api.DomainDetail
 	if err := c.Get(ctx, yard, nil, &d); err != nil || len(d.Protected) > 0 {
 		return err
 	}
 	var changed api.DomainChanged
-	err := c.Do(ctx, client.Call{Method: "PATCH", Path: yard, Body: api.DomainChange{Settings: map[string]any{"preferred": "bare", "hsts": 3600, "error_pages": map[string]string{"404": "errors/missing.html"}}}}, &changed)
+	err = c.Do(ctx, client.Call{Method: "PATCH", Path: yard, Body: api.DomainChange{Settings: map[string]any{"preferred": "bare", "hsts": 3600, "error_pages": map[string]string{"404": "errors/missing.html"}}}}, &changed)
 	if err := settled(changed.Operation, err); err != nil {
 		return err
 	}

@@ -30,7 +30,7 @@ func main() {
 // documented are the pictures of the documentation, by who looks.
 var documented = map[string][]string{
 	"": {"accounts=/accounts", "open=/accounts/open", "preview=/accounts/open", "account=/accounts/trust", "servers=/servers", "server=/servers/skua", "operations=/operations",
-		"domain=/accounts/boatyard/domains/slipway-boatyard.example", "plan=/plans/skiff", "reseller=/resellers/guillemot", "events=/events", "people=/people", "handover=/accounts/mowecafe/handover", "me=/me"},
+		"domain=/accounts/boatyard/domains/slipway-boatyard.example", "plan=/plans/skiff", "reseller=/resellers/guillemot", "zone=/zones/slipway-boatyard.example", "zone-check=/zones/ternislandsurf.example", "people=/people", "handover=/accounts/mowecafe/handover"},
 	"tresen": {"branded=/accounts"},
 }
 
@@ -40,7 +40,7 @@ var before = map[string]chromedp.Tasks{
 	"preview": append(fill(), click("button", "Preview"), chromedp.WaitVisible(".preview", chromedp.ByQuery)),
 	"plan": {chromedp.WaitVisible("#limit-domains", chromedp.ByQuery), chromedp.Evaluate(`document.querySelector('#limit-domains').select()`, nil), chromedp.SendKeys("#limit-domains", "0", chromedp.ByQuery),
 		click("button", "Preview the change"), chromedp.WaitVisible(".preview", chromedp.ByQuery)},
-	"me": {click("button", "Set it up"), chromedp.WaitVisible("#code", chromedp.ByQuery)},
+	"zone-check": {click("button", "Check the world"), chromedp.WaitVisible(".world table", chromedp.ByQuery)},
 }
 
 func run() error {

@@ -59,7 +59,7 @@ const remove = (l: Login) =>
   })
 const columns: Column<Login>[] = [
   { key: 'name', title: 'Login' },
-  { key: 'folder', title: 'Sees', wide: true, text: (l) => (l.folder || 'the whole home') + (l.shell ? ', with a shell' : '') },
+  { key: 'folder', title: 'Sees', wide: true, long: true, text: (l) => (l.folder || 'the whole home') + (l.shell ? ', with a shell' : '') },
   { key: 'in', title: 'Gets in by', long: true },
   { key: 'acts', title: '', right: true },
 ]
@@ -99,6 +99,7 @@ const columns: Column<Login>[] = [
 }
 .way {
   margin-right: 0.8rem;
+  white-space: nowrap;
 }
 .way button {
   margin-left: 0.25rem;

@@ -45,3 +45,12 @@ const keep = () =>
     <div class="acts"><ElButton :loading="busy === 'keep'" @click="keep">Keep the names</ElButton><ElButton :loading="busy === 'preview'" @click="look">Preview</ElButton></div>
   </section>
 </template>
+
+<style scoped>
+section {
+  margin-top: 1.6rem;
+}
+.acts {
+  margin-top: 0.7rem;
+}
+</style>

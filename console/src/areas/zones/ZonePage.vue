@@ -168,7 +168,7 @@ const derivedColumns = computed<Column<Row>[]>(() => [...columns.value, { key: '
     </section>
     <section>
       <div class="row">
-        <h2>Derived records <span class="quiet">kept by the service</span></h2>
+        <h2>Derived records <span class="quiet">{{ here ? 'kept by the service' : 'to be entered at the other name servers' }}</span></h2>
         <ElButton v-if="here && mayChange && overruled" size="small" @click="reset">Reset {{ overruled }}, in whose place own ones stand</ElButton>
       </div>
       <DataTable :columns="derivedColumns" :rows="derived" :id="(r) => `${r.name} ${r.type} ${r.data}`" caption="Records that follow from what is configured">

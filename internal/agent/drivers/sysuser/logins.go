@@ -60,7 +60,11 @@ func (d *Logins) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 	for _, l := range m.Logins {
 		wanted[l.Name] = true
 		own := l.Name == m.SignInName
-		if !own && !slices.Contains(there, l.Name) {
+		found, err := lookUp(l.Name)
+		if err != nil {
+			return nil, err
+		}
+		if found == nil || found.uid != m.UID() {
 			drift(l.Name, "is missing")
 			continue
 		}
@@ -156,10 +160,14 @@ func (d *Logins) Ensure(ctx context.Context, m manifest.Manifest) (string, error
 			return "", fmt.Errorf("login %s: %w", l.Name, err)
 		}
 	}
-	if len(m.Logins) == 1 {
-		return m.Logins[0].Name, nil
+	if n := len(m.Logins); n > 3 {
+		return fmt.Sprintf("%s and %d more", m.Logins[0].Name, n-1), nil
 	}
-	return fmt.Sprintf("%d", len(m.Logins)), nil
+	var names []string
+	for _, l := range m.Logins {
+		names = append(names, l.Name)
+	}
+	return strings.Join(names, ", "), nil
 }
 
 func (d *Logins) ensure(ctx context.Context, m manifest.Manifest, l logins.Login) error {
