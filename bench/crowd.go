@@ -28,6 +28,8 @@ func (b *bench) crowded(ctx context.Context, say func(string), rounds int) ([]ro
 		fmt.Sprintf(`insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id) select 'crowd' || n, 'crowd' || n || '.example', (select id from customers where name = 'Bench'),
 			(select id from plans where name = 'bench'), (select id from servers where label = 'skua') from generate_series(1, %d) n`, crowd),
 		`insert into domains (account_id, name, registrable, main, root) select id, main_domain, main_domain, true, 'sites/' || main_domain from accounts where sign_in_name like 'crowd%'`,
+		`insert into account_servers (account_id, server_id) select id, server_id from accounts where sign_in_name like 'crowd%'`,
+		`insert into logins (account_id, name, main) select id, sign_in_name, true from accounts where sign_in_name like 'crowd%'`,
 		`update plan_limits set amount = 50 where key in ('domains', 'subdomains')`,
 		`analyze`,
 	} {

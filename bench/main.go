@@ -2,7 +2,7 @@
 // the same system work on the same lab servers, in one run, and writes the
 // ratios to docs/benchmarks.md.
 //
-//	go run ./bench [-out FILE] [-part servers|crowd|records]
+//	go run ./bench [-out FILE] [-part servers|names|crowd|records]
 package main
 
 import (
@@ -36,7 +36,7 @@ func main() {
 	out := flag.String("out", "docs/benchmarks.md", "`file` for the table")
 	rounds := flag.Int("rounds", 15, "single accounts opened each way")
 	many := flag.Int("many", 50, "accounts opened at once")
-	part := flag.String("part", "all", "what to measure: servers, crowd (many on one server), records, or all; only all is written down")
+	part := flag.String("part", "all", "what to measure: servers, names (name service), crowd (many on one server), records, or all; only all is written down")
 	flag.IntVar(&crowd, "crowd", crowd, "accounts that share one server")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM) // what was started is stopped
@@ -87,7 +87,8 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 		return err
 	}
 	i, err := installation.Start(ctx, installation.Options{Dir: dir, Programs: programs, Say: say,
-		Lab: lab.Options{Name: "bench", Base: base, Subnet: subnet}, Servers: []lab.ServerOptions{{Name: "skua", Host: 21}, {Name: "fulmar", Host: 22}}})
+		Lab: lab.Options{Name: "bench", Base: base, Subnet: subnet}, Servers: []lab.ServerOptions{{Name: "skua", Host: 21}, {Name: "fulmar", Host: 22}},
+		Roles: map[string][]string{"skua": {"web", "dns"}, "fulmar": {"web", "dns"}}})
 	if err != nil {
 		return err
 	}
@@ -102,19 +103,26 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 	}
 	var onServers, inRecords []row
 	var explained string
-	if part != "records" && part != "crowd" {
+	if part == "all" || part == "servers" {
 		if onServers, err = b.servers(ctx, say, rounds, many); err != nil {
 			return err
 		}
 	}
-	if part != "records" && part != "servers" {
+	if part == "all" || part == "names" {
+		named, err := b.nameService(ctx, say, rounds)
+		if err != nil {
+			return err
+		}
+		onServers = append(onServers, named...)
+	}
+	if part == "all" || part == "crowd" {
 		inCrowd, err := b.crowded(ctx, say, rounds/3)
 		if err != nil {
 			return err
 		}
 		onServers = append(onServers, inCrowd...)
 	}
-	if part != "servers" && part != "crowd" {
+	if part == "all" || part == "records" {
 		if inRecords, explained, err = b.records(ctx, say); err != nil {
 			return err
 		}

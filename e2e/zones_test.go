@@ -368,6 +368,15 @@ ftp CNAME www
 		assert.Equal(t, "REFUSED", answers(t, "petrel", "fairway.example", "NS"))
 	})
 
+	t.Run("the names of the name servers are nobody's to take", func(t *testing.T) {
+		require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "chartist", Customer: account.CustomerID, Activation: "password", Password: walkPassword}, nil))
+		customer := signedIn(t, "chartist")
+		p := refusedAs(t, "domain-taken", customer.Post(ctx, domains(account.ID), api.NewDomain{Domain: "ternisland.example"}, nil))
+		assert.Contains(t, p.Detail, "belongs to the installation")
+		added(t, account.ID, api.NewDomain{Domain: "ternisland.example"}) // by an operator
+		assert.Equal(t, i.Servers["petrel"].Address.String(), answers(t, "petrel", ns1, "A"), "the addresses of the name servers are derived")
+	})
+
 	t.Run("a zone goes with its domain", func(t *testing.T) {
 		added(t, account.ID, api.NewDomain{Domain: "leeward.example"})
 		assert.Equal(t, skua, answers(t, "petrel", "leeward.example", "A"))

@@ -188,7 +188,11 @@ func TestFileTransfer(t *testing.T) {
 		bob := transfer(t, s, "ferries-bob", password)
 		require.NoError(t, put(bob, "/files/x", "x"))
 		ferries.Logins = ferries.Logins[:3]
+		anna := transfer(t, s, "ferries-anna", password)
 		apply(&ferries)
+		labtest.Eventually(t, 5*time.Second, func() bool { _, err := bob.ReadDir("/"); return err != nil }, "a session that is open ends with its login")
+		_, err = anna.ReadDir("/")
+		assert.NoError(t, err, "those of others go on")
 		_, err = connect(s, "ferries-bob", password)
 		assert.Error(t, err, "a login that is taken away lets nobody in")
 		_, err = s.Exec(ctx, "cat", "/home/ferries/sites/bob/x")

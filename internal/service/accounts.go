@@ -114,7 +114,7 @@ func (s *Service) openIn(ctx context.Context, tx store.Tx, a Actor, in api.OpenA
 	if err := tx.LockDomain(ctx, domain.Registrable()); err != nil {
 		return none, err
 	}
-	if err := domainFree(ctx, tx.Queries, domain, 0); err != nil {
+	if err := errors.Join(domainFree(ctx, tx.Queries, domain, 0), notOurs(ctx, tx.Queries, a, domain, 0)); err != nil {
 		return none, err
 	}
 	reseller, owner, err := resellerFor(ctx, tx.Queries, a, in.Reseller)
@@ -184,6 +184,10 @@ func (s *Service) openIn(ctx context.Context, tx store.Tx, a Actor, in api.OpenA
 		return none, err
 	}
 	if err := keepZones(ctx, tx, a, st); err != nil {
+		return none, err
+	}
+	// From now on, a sweep of the server knows of it.
+	if err := tx.PlaceAccount(ctx, db.PlaceAccountParams{AccountID: account.ID, ServerID: server.ID}); err != nil {
 		return none, err
 	}
 	if _, err := tx.AddLogin(ctx, db.AddLoginParams{AccountID: account.ID, Name: name, Main: true}); err != nil {

@@ -2,7 +2,9 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -10,6 +12,7 @@ import (
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/hosting/rights"
 	"victualler/internal/hosting/sites"
 	"victualler/internal/manifest"
 	"victualler/internal/store"
@@ -53,6 +56,39 @@ func domainFree(ctx context.Context, q *db.Queries, domain names.Domain, account
 		}
 	}
 	return nil
+}
+
+// notOurs keeps everybody but operators from taking the names by which the installation itself is found, its name servers' and its console's:
+// whoever has such a domain decides what the world is answered for it. An account that has it already may add names below it.
+func notOurs(ctx context.Context, q *db.Queries, a Actor, domain names.Domain, account int64) error {
+	if a.Role == rights.Operator {
+		return nil
+	}
+	settings, err := q.Settings(ctx)
+	if err != nil {
+		return err
+	}
+	ours := slices.Clone(settings.NameServers)
+	if u, err := url.Parse(settings.Console); err == nil && u.Hostname() != "" {
+		ours = append(ours, u.Hostname())
+	}
+	taken := slices.ContainsFunc(ours, func(name string) bool {
+		d, _, err := names.ParseDomain(name)
+		return err == nil && d.Registrable() == domain.Registrable()
+	})
+	if !taken {
+		return nil
+	}
+	related, err := q.RelatedDomains(ctx, domain.Registrable())
+	if err != nil {
+		return err
+	}
+	for _, other := range related {
+		if other.AccountID == account {
+			return nil
+		}
+	}
+	return refusal.New(refusal.DomainTaken, "%s belongs to the installation itself; an operator can add it", domain.Unicode()).On("domain")
 }
 
 func domainView(d db.Domain, rows siteRows) api.Domain {
@@ -216,7 +252,7 @@ func (s *Service) AddDomain(ctx context.Context, a Actor, reference string, in a
 	}
 	return s.onDomains(ctx, a, reference, "domain.add", domain, func(tx store.Tx, st standing, rows siteRows) (db.Domain, []string, error) {
 		none := db.Domain{}
-		if err := domainFree(ctx, tx.Queries, domain, st.account.ID); err != nil {
+		if err := errors.Join(domainFree(ctx, tx.Queries, domain, st.account.ID), notOurs(ctx, tx.Queries, a, domain, st.account.ID)); err != nil {
 			return none, nil, err
 		}
 		fresh := db.Domain{AccountID: st.account.ID, Name: domain.String(), ServedAs: string(sites.Site), Root: manifest.RootFor(domain), Code: 301, KeepPath: true, KeepQuery: true}

@@ -11,10 +11,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 
 	"victualler/internal/agent/asuser"
+	"victualler/internal/agent/daemon"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/logins"
 	"victualler/internal/manifest"
@@ -171,11 +173,20 @@ func (d *Logins) Ensure(ctx context.Context, m manifest.Manifest) (string, error
 }
 
 func (d *Logins) ensure(ctx context.Context, m manifest.Manifest, l logins.Login) error {
+	before, err := passwordOf(l.Name)
+	if err != nil {
+		return err
+	}
 	if err := d.users(ctx, m, l); err != nil {
 		return err
 	}
 	keys := render.AuthorizedKeys(l)
-	if text, err := os.ReadFile(keys.Path); err != nil || string(text) != keys.Content {
+	text, err := os.ReadFile(keys.Path)
+	if known := err == nil && before != "" && (string(text) != keys.Content || before != hashOf(l)); known {
+		// Whoever got in by what lets nobody in any more goes.
+		defer endSessions(m.UID(), l.Name)
+	}
+	if err != nil || string(text) != keys.Content {
 		if err := os.MkdirAll(render.KeyDir, 0o755); err != nil {
 			return err
 		}
@@ -260,10 +271,23 @@ func (d *Logins) remove(ctx context.Context, name string) error {
 	if err := unmount(name); err != nil {
 		return err
 	}
+	if e, err := lookUp(name); err == nil && e != nil {
+		defer endSessions(e.uid, name)
+	}
 	d.Users.mu.Lock()
 	defer d.Users.mu.Unlock()
 	// The processes of the account's other sign-ins have the same number: userdel must not mind.
 	return run(ctx, "userdel", "--force", "--", name)
+}
+
+// endSessions ends the sessions of a login: those of sshd's processes that bear its name, “sshd: NAME@…”, and run as its user. A shell that
+// somebody has is the account's own and goes with them.
+func endSessions(uid int, login string) {
+	for _, pid := range processes(uid) {
+		if strings.HasPrefix(daemon.Title(pid), "sshd: "+login+"@") {
+			syscall.Kill(pid, syscall.SIGKILL)
+		}
+	}
 }
 
 // Boot implements agent.Keeper: mounts do not outlive a start of the server.
