@@ -23,7 +23,7 @@ func TestOpenAndCloseByClient(t *testing.T) {
 	before := snapshot(t)
 	out, _, exit := command(t, "account", "open", "https://WWW.Ternferries.example/timetable", "--preview", "--plan", "harbour", "--customer", "Tern Ferries", "--server", "skua")
 	require.Equal(t, 0, exit)
-	for _, part := range []string{"would open account ternferries", "steps: user, home, certificates, php-fpm, nginx, verify", "+    server_name ternferries.example www.ternferries.example;", "nothing was done"} {
+	for _, part := range []string{"would open account ternferries", "steps: user, home, certificates, logins, php-fpm, nginx, verify", "+    server_name ternferries.example www.ternferries.example;", "nothing was done"} {
 		assert.Contains(t, out, part)
 	}
 	assert.Equal(t, before, snapshot(t), "a preview changes nothing")

@@ -36,6 +36,14 @@ func browser(t *testing.T, width, height int64) context.Context {
 	t.Cleanup(cancel)
 	chromedp.ListenTarget(ctx, func(event any) {
 		switch e := event.(type) {
+		case *network.EventLoadingFailed: // worth knowing when something else fails
+			if !e.Canceled {
+				t.Logf("a request of the page failed: %s %s %s", e.Type, e.ErrorText, e.BlockedReason)
+			}
+		case *network.EventResponseReceived:
+			if e.Response.Status >= 400 {
+				t.Logf("a request of the page was answered with %d: %s", e.Response.Status, e.Response.URL)
+			}
 		case *runtime.EventExceptionThrown:
 			t.Errorf("the page throws: %s", e.ExceptionDetails.Error())
 		case *log.EventEntryAdded:
@@ -50,7 +58,7 @@ func browser(t *testing.T, width, height int64) context.Context {
 			}
 		}
 	})
-	require.NoError(t, chromedp.Run(ctx, log.Enable(), chromedp.EmulateViewport(width, height)))
+	require.NoError(t, chromedp.Run(ctx, log.Enable(), network.Enable(), chromedp.EmulateViewport(width, height)))
 	return ctx
 }
 
@@ -99,7 +107,11 @@ func click(selector, text string) chromedp.Action {
 		if err := until(find + " !== undefined").Do(ctx); err != nil {
 			return fmt.Errorf("no %s with %q: %w", selector, text, err)
 		}
-		return chromedp.Evaluate(find+".click()", nil).Do(ctx)
+		err := chromedp.Evaluate(find+".click()", nil).Do(ctx)
+		if err != nil && strings.Contains(err.Error(), "navigated or closed") {
+			return nil // the click has led elsewhere before it could be told of
+		}
+		return err
 	})
 }
 

@@ -32,7 +32,7 @@ func TestOperations(t *testing.T) {
 	assert.Equal(t, []int64{closed.ID, opening.Operation}, []int64{mine[0].ID, mine[1].ID}, "newest first")
 	assert.Equal(t, "account.open", mine[1].Kind)
 	assert.Equal(t, "worked.example", mine[1].Subject)
-	assert.Len(t, mine[1].Steps, 6)
+	assert.Len(t, mine[1].Steps, 7)
 	for _, o := range list(url.Values{"server": {"skua"}, "state": {"done"}, "limit": {"500"}}) {
 		assert.Equal(t, "done", o.State)
 	}

@@ -387,7 +387,7 @@ ftp CNAME www
 		require.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/accounts/chartroom/domains/leeward.example"}, &started))
 		watched(t, started.Operation)
 		assert.Equal(t, "REFUSED", answers(t, "petrel", "leeward.example", "A"))
-		labtest.Eventually(t, 5*time.Second, func() bool { return answers(t, "fulmar", "leeward.example", "A") == "REFUSED" })
+		labtest.Eventually(t, 15*time.Second, func() bool { return answers(t, "fulmar", "leeward.example", "A") == "REFUSED" })
 	})
 }
 

@@ -1,4 +1,5 @@
 import { createRouter, createWebHistory, type RouteRecordRaw } from 'vue-router'
+import { again } from './api/client'
 
 /** What an area of the work adds to the console: pages, and a place in the bar. */
 export interface Area {
@@ -25,11 +26,19 @@ export const areas = Object.values(found)
   .map((module) => module.default)
   .sort((a, b) => (a.place ?? 99) - (b.place ?? 99))
 
+// A page's code that did not come is asked for once more, as what it shows is.
+function patient(route: RouteRecordRaw): RouteRecordRaw {
+  const load = route.component
+  if (typeof load !== 'function') return route
+  const fetch = load as () => Promise<unknown>
+  return { ...route, component: () => fetch().catch(() => again().then(fetch)) } as RouteRecordRaw
+}
+
 export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', redirect: '/accounts' },
-    ...areas.flatMap((area) => area.routes),
+    ...areas.flatMap((area) => area.routes).map(patient),
     { path: '/:rest(.*)', component: () => import('./NotThere.vue'), meta: { title: 'Not there' } },
   ],
   scrollBehavior: (_to, _from, saved) => saved ?? { top: 0 },

@@ -125,7 +125,7 @@ func TestAccountOnServer(t *testing.T) {
 
 	preview, err := c.Preview(ctx, m)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"user", "home", "certificates", "php-fpm", "nginx", "verify"}, preview.Steps)
+	assert.Equal(t, []string{"user", "home", "certificates", "logins", "php-fpm", "nginx", "verify"}, preview.Steps)
 	assert.Len(t, preview.Changes, 6)
 	assert.Contains(t, preview.Changes[5].Diff, "+    server_name ternferries.example www.ternferries.example;")
 	_, err = s.Exec(ctx, "id", "ternferries")
@@ -275,7 +275,7 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 			"sh", "-ec", "cd /home/ternferries/sites && btrfs subvolume create 'one two' && btrfs subvolume create 'one two/three' && touch 'one two/three/file'")
 		require.NoError(t, err)
 		r := applied(t, c, closed(m))
-		assert.Len(t, r.Verified, 5)
+		assert.Len(t, r.Verified, 6)
 		for _, trace := range []string{"id ternferries", "getent group ternferries", "ls -d /home/ternferries", "pgrep -U 1000017",
 			"ls /run/php/account-ternferries.sock", "ls /var/spool/cron/crontabs/ternferries", "ls -d /tmp/mine", "ls /tmp/link", "ls /var/tmp/mine", "grep -rl ternferries /etc/nginx /etc/php"} {
 			out, err := s.Exec(ctx, strings.Fields(trace)...)

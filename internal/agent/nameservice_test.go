@@ -199,15 +199,15 @@ func TestNameService(t *testing.T) {
 	t.Run("a zone of an account goes, and then all", func(t *testing.T) {
 		require.Nil(t, apply(long).Failure)
 		assert.Equal(t, "REFUSED", resolved(t, first.Address, "second.example", "A"))
-		labtest.Eventually(t, 5*time.Second, func() bool { return resolved(t, second.Address, "second.example", "A") == "REFUSED" })
+		labtest.Eventually(t, 15*time.Second, func() bool { return resolved(t, second.Address, "second.example", "A") == "REFUSED" })
 		m.Wanted = manifest.Absent
 		r := apply()
 		require.Nil(t, r.Failure)
 		assert.Contains(t, strings.Join(r.Verified, "; "), "no longer answers for ferries.example")
 		assert.Equal(t, "REFUSED", resolved(t, first.Address, "www.ferries.example", "A"))
-		labtest.Eventually(t, 5*time.Second, func() bool { return resolved(t, second.Address, "www.ferries.example", "A") == "REFUSED" })
+		labtest.Eventually(t, 15*time.Second, func() bool { return resolved(t, second.Address, "www.ferries.example", "A") == "REFUSED" })
 		for _, s := range []*lab.Server{first, second} {
-			labtest.Eventually(t, 5*time.Second, func() bool {
+			labtest.Eventually(t, 15*time.Second, func() bool {
 				out, err := s.Exec(ctx, "kjournalprint", "-z", "/var/lib/knot/journal")
 				require.NoError(t, err)
 				return !strings.Contains(out, "ferries.example")

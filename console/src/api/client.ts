@@ -40,7 +40,21 @@ const signIn: Middleware = {
   },
 }
 
-export const api = createClient<paths>({ baseUrl: '/' })
+/** How long to wait before asking again for what got no answer. */
+export const again = () => new Promise((resolve) => setTimeout(resolve, 400))
+
+// A network that has just changed drops what is on its way. Reading is asked once more before anybody hears of it.
+async function patient(request: Request): Promise<Response> {
+  if (request.method !== 'GET') return fetch(request)
+  try {
+    return await fetch(request.clone())
+  } catch {
+    await again()
+    return fetch(request)
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: '/', fetch: patient })
 api.use(signIn)
 
 /** Returns the answer's document, or throws a {@link Refusal}. */
