@@ -314,6 +314,10 @@ func TestSettingsOfSites(t *testing.T) {
 		assert.Equal(t, 413, upload(4<<20))
 		p := refusedAs(t, "invalid-input", inst.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: domains(a.ID) + "/switches.example", Body: api.DomainChange{Settings: map[string]any{"php_memory": 1 << 30, "php_time": 10}}}, nil))
 		assert.Equal(t, "settings.php_memory", p.Errors[0].Name)
+		p = refusedAs(t, "invalid-input", inst.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: domains(a.ID) + "/switches.example", Body: api.DomainChange{Settings: map[string]any{"php_version": "7.4"}}}, nil))
+		assert.Contains(t, p.Detail, "PHP 7.4 is not installed on skua; there are 8.2")
+		set(map[string]any{"php_version": "8.2"}) // a pool of its own, which stays when a newer one comes
+		set(map[string]any{"php_version": nil})
 		require.NoError(t, put(fmt.Sprintf("/accounts/%d/exceptions", a.ID), map[string]any{"limit": "php_memory", "amount": 1 << 30, "reason": "the timetable's search"}, nil))
 		set(map[string]any{"php_memory": 1 << 30})
 		assert.Contains(t, visit(t, "skua", "http"+at+"/").body, "1073741824")

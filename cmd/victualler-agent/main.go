@@ -110,7 +110,7 @@ func drivers(stateDir string) (agent.Config, *nginx.Driver, error) {
 	if err := os.MkdirAll(scratch, 0o700); err != nil {
 		return c, nil, err
 	}
-	server := render.Server{Addresses: addresses, PHP: versions[0]}
+	server := render.Server{Addresses: addresses}
 	homes, err := home.New()
 	if err != nil {
 		return c, nil, err
@@ -123,7 +123,12 @@ func drivers(stateDir string) (agent.Config, *nginx.Driver, error) {
 	users := &sysuser.Driver{}
 	c.Resources = []agent.Resource{users, homes, certificates}
 	web := nginx.New(server, scratch)
-	c.Programs = []agent.Program{phpfpm.New(server, scratch), web}
+	for n, version := range versions {
+		of := server
+		of.PHP, of.Newest = version, n == 0
+		c.Programs = append(c.Programs, phpfpm.New(of, scratch))
+	}
+	c.Programs = append(c.Programs, web)
 	if sshd.Installed() {
 		c.Resources = append(c.Resources, &sysuser.Logins{Users: users})
 		c.Programs = append(c.Programs, sshd.New(scratch))

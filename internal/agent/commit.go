@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"victualler/internal/agent/staging"
+	"victualler/internal/agent/wholefile"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
 )
@@ -403,7 +404,7 @@ func place(f staging.Change) error {
 	if err := os.MkdirAll(filepath.Dir(f.Path), 0o755); err != nil {
 		return err
 	}
-	return writeFile(f.Path, []byte(f.File.Content), f.File.Mode, f.File.Group)
+	return wholefile.Write(f.Path, []byte(f.File.Content), f.File.Mode, f.File.Group)
 }
 
 func fail(group []*change, err error) {

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"victualler/internal/agent/wholefile"
 	"victualler/internal/agentlink"
 )
 
@@ -41,7 +42,7 @@ func (i *identity) keep(to agentlink.Identity) error {
 	if err != nil {
 		return err
 	}
-	if err := writeFile(i.path, text, 0o600, ""); err != nil {
+	if err := wholefile.Write(i.path, text, 0o600, ""); err != nil {
 		return err
 	}
 	i.current = to
@@ -90,7 +91,7 @@ func KeepJoinSecret(stateDir, text string) error {
 	if err := os.MkdirAll(stateDir, 0o700); err != nil {
 		return err
 	}
-	return writeFile(secretPath(stateDir), []byte(secret.String()+"\n"), 0o600, "")
+	return wholefile.Write(secretPath(stateDir), []byte(secret.String()+"\n"), 0o600, "")
 }
 
 // enrol waits for a join secret, then for the service, and keeps the identity.

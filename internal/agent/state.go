@@ -10,13 +10,12 @@ import (
 	"io/fs"
 	"maps"
 	"os"
-	"os/user"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 
+	"victualler/internal/agent/wholefile"
 	"victualler/internal/manifest"
 )
 
@@ -81,7 +80,7 @@ func (s *state) keepServer(m manifest.Server) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if err := writeFile(s.serverFile(), text, 0o600, ""); err != nil {
+	if err := wholefile.Write(s.serverFile(), text, 0o600, ""); err != nil {
 		return err
 	}
 	s.shared = m
@@ -171,7 +170,7 @@ func (s *state) newProgram() (bool, error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return false, err
 	}
-	return len(s.all()) > 0, writeFile(path, []byte(mine), 0o600, "")
+	return len(s.all()) > 0, wholefile.Write(path, []byte(mine), 0o600, "")
 }
 
 func (s *state) path(kind, name string) string { return filepath.Join(s.dir, kind, name+".json") }
@@ -205,51 +204,5 @@ func (s *state) write(kind string, m manifest.Manifest) error {
 	if err != nil {
 		return err
 	}
-	return writeFile(s.path(kind, m.SignInName), text, 0o600, "")
-}
-
-// writeFile replaces a file as a whole: after a crash either the old or the
-// new content is there.
-func writeFile(path string, content []byte, mode fs.FileMode, group string) error {
-	dir := filepath.Dir(path)
-	f, err := os.CreateTemp(dir, ".new-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	if group != "" {
-		if err := chgrp(f, group); err != nil {
-			return fmt.Errorf("write %s: %w", path, err)
-		}
-	}
-	_, err = f.Write(content)
-	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
-	if err != nil {
-		return fmt.Errorf("write %s: %w", path, err)
-	}
-	if err := os.Rename(f.Name(), path); err != nil {
-		return err
-	}
-	return syncDir(dir)
-}
-
-func chgrp(f *os.File, name string) error {
-	group, err := user.LookupGroup(name)
-	if err != nil {
-		return err
-	}
-	gid, err := strconv.Atoi(group.Gid)
-	if err != nil {
-		return err
-	}
-	return f.Chown(-1, gid)
-}
-
-func syncDir(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Sync()
+	return wholefile.Write(s.path(kind, m.SignInName), text, 0o600, "")
 }

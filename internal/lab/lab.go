@@ -87,7 +87,8 @@ func New(o Options) (*Lab, error) {
 		return nil, err
 	}
 	for _, args := range [][]string{
-		{"link", "add", l.state.Bridge, "type", "bridge"},
+		// A bridge that listens who wants which multicast would drop the questions by which IPv6 finds neighbours (RFC 4861).
+		{"link", "add", l.state.Bridge, "type", "bridge", "mcast_snooping", "0"},
 		{"address", "add", l.Gateway().String() + "/24", "dev", l.state.Bridge},
 		{"address", "add", Address6(l.Gateway()).String() + "/64", "dev", l.state.Bridge, "nodad"},
 		{"link", "set", l.state.Bridge, "up"},

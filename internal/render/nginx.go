@@ -263,7 +263,7 @@ func (w *siteWriter) block(names []string, plain, tls bool, inner func()) {
         fastcgi_pass unix:%s;
         include fastcgi_params;
         fastcgi_param SCRIPT_FILENAME %s;
-    }`, CheckPath, NGINXPartDir, CheckHeader, fingerprintMark, PHPSocket(w.m), CheckPath)
+    }`, CheckPath, NGINXPartDir, CheckHeader, fingerprintMark, PHPSocket(w.m, PHPVersion(w.site)), CheckPath)
 	}
 	w.line(0, "}")
 }
@@ -366,7 +366,7 @@ func (w *siteWriter) serve(indent int) {
 	if s.PHP {
 		w.line(indent+1, "include %s/php.conf;", NGINXPartDir)
 		w.line(indent+1, "fastcgi_read_timeout %ds;", s.PHPTime+phpGrace)
-		w.line(indent+1, "fastcgi_pass unix:%s;", PHPSocket(w.m))
+		w.line(indent+1, "fastcgi_pass unix:%s;", PHPSocket(w.m, PHPVersion(w.site)))
 	} else {
 		w.line(indent+1, "return 404; # never a script's source")
 	}

@@ -3,29 +3,64 @@ package render
 import (
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"victualler/internal/hosting/plans"
 	"victualler/internal/manifest"
 )
 
-// PHPSocket is the path of the socket on which an account's PHP listens.
-func PHPSocket(m manifest.Manifest) string { return "/run/php/account-" + m.SignInName + ".sock" }
+// PHPSocket is the path of the socket on which an account's PHP of a version listens; empty is the version that follows the newest.
+func PHPSocket(m manifest.Manifest, version string) string {
+	return "/run/php/account-" + poolName(m, version) + ".sock"
+}
 
-// PHPFPM renders an account's pool; none for an absent account. The pool runs as
-// the account's own user, starts workers only when asked, and sees only the home.
-func PHPFPM(m manifest.Manifest, s Server) []File {
+// poolName is the name of the account's pool of a version.
+func poolName(m manifest.Manifest, version string) string {
+	if version == "" {
+		return m.SignInName
+	}
+	return m.SignInName + "-" + version
+}
+
+// PHPVersion is the version of PHP that runs a site's scripts; empty is the newest.
+func PHPVersion(s manifest.Site) string {
+	if s.Redirect != nil || !s.Switches.PHP {
+		return ""
+	}
+	return s.Switches.PHPVersion
+}
+
+// PHPPools lists the versions for which a server's PHP of version s.PHP has a pool of the account: empty, where it is the newest and so
+// serves all sites that name none; and its own, if a site names it.
+func PHPPools(m manifest.Manifest, s Server) []string {
 	if !m.Here() {
 		return nil
 	}
-	text, settings := pool(m, s)
-	return append([]File{{Path: phpDir(s.PHP) + "/pool.d/account-" + m.SignInName + ".conf", Mode: 0o644, Content: withFingerprint(text)}}, settings...)
+	var pools []string
+	if s.Newest {
+		pools = append(pools, "")
+	}
+	if slices.ContainsFunc(m.PHPSites(), func(site manifest.Site) bool { return site.Switches.PHPVersion == s.PHP }) {
+		pools = append(pools, s.PHP)
+	}
+	return pools
 }
 
-// pool writes the pool, with the mark in the place of its fingerprint, and the settings of single sites.
-func pool(m manifest.Manifest, s Server) (text string, settings []File) {
+// PHPFPM renders an account's pools; none for an absent account. A pool runs as
+// the account's own user, starts workers only when asked, and sees only the home.
+func PHPFPM(m manifest.Manifest, s Server) []File {
+	var files []File
+	settings := phpSettings(m, s)
+	for _, version := range PHPPools(m, s) {
+		files = append(files, File{Path: phpDir(s.PHP) + "/pool.d/account-" + poolName(m, version) + ".conf", Mode: 0o644, Content: withFingerprint(pool(m, s, version, settings))})
+	}
+	return append(files, settings...)
+}
+
+// pool writes a pool, with the mark in the place of its fingerprint. Settings are those of single sites.
+func pool(m manifest.Manifest, s Server, version string, settings []File) string {
 	home := m.HomePath()
-	settings = phpSettings(m, s)
 	mark := "none"
 	if len(settings) > 0 {
 		mark = fingerprint(settings[0].Content)
@@ -34,7 +69,7 @@ func pool(m manifest.Manifest, s Server) (text string, settings []File) {
 	for _, site := range m.PHPSites() {
 		longest = max(longest, site.Switches.PHPTime)
 	}
-	text = heading(";", m) + fmt.Sprintf(`[%s]
+	return heading(";", m) + fmt.Sprintf(`[%s]
 user = %s
 group = %s
 listen = %s
@@ -58,9 +93,8 @@ php_admin_value[upload_tmp_dir] = %s/tmp
 php_admin_value[sys_temp_dir] = %s/tmp
 php_admin_value[session.save_path] = %s/tmp
 php_admin_value[expose_php] = 0
-`, m.SignInName, m.SignInName, m.SignInName, PHPSocket(m), m.PHP.Workers, longest+phpGrace/2, mark, CheckPath, fingerprintMark,
+`, poolName(m, version), m.SignInName, m.SignInName, PHPSocket(m, version), m.PHP.Workers, longest+phpGrace/2, mark, CheckPath, fingerprintMark,
 		home, home, home, home, home, home)
-	return text, settings
 }
 
 // phpGrace is how many seconds longer than PHP the web server waits, so that PHP itself tells what is wrong.
@@ -69,8 +103,13 @@ const phpGrace = 20
 // phpSettings renders what sites of an account set for PHP, each for its own directory: PHP reads such sections when
 // it runs a script below that directory, and no script can change what they set (php.ini, “[PATH=…]”). The sites of an account share a pool.
 func phpSettings(m manifest.Manifest, s Server) []File {
-	php := m.PHPSites()
-	if len(php) == 0 {
+	var php []manifest.Site
+	for _, site := range m.PHPSites() {
+		if site.Switches.PHPVersion == s.PHP || site.Switches.PHPVersion == "" && s.Newest {
+			php = append(php, site)
+		}
+	}
+	if len(php) == 0 || !m.Here() {
 		return nil
 	}
 	var b strings.Builder
@@ -99,15 +138,14 @@ func onOff(on bool) string {
 
 // PHPFPMOwner returns the sign-in name of the account to which a pool or a file of settings belongs.
 func PHPFPMOwner(file string) string {
-	name, _, _ := strings.Cut(strings.TrimPrefix(path.Base(file), "account-"), ".")
-	return name
+	name := strings.TrimPrefix(path.Base(file), "account-")
+	return name[:strings.IndexAny(name, "-.")]
 }
 
-// PHPFPMFingerprint returns what the account's pool answers to a ping when it
+// PHPFPMFingerprint returns what the account's pool of a version answers to a ping when it
 // has loaded the rendering of m.
-func PHPFPMFingerprint(m manifest.Manifest, s Server) string {
-	text, _ := pool(m, s)
-	return fingerprint(text)
+func PHPFPMFingerprint(m manifest.Manifest, s Server, version string) string {
+	return fingerprint(pool(m, s, version, phpSettings(m, s)))
 }
 
 // PHPFPMBase renders settings of all pools: caches that keep accounts apart, and

@@ -27,8 +27,9 @@ type File struct {
 type Server struct {
 	// Addresses are the server's own; checks from outside come from them.
 	Addresses []netip.Addr
-	// PHP is the version that runs the pools, such as "8.2".
-	PHP string
+	// PHP is the version of PHP that is rendered for, such as "8.2"; Newest says that it is the newest one there.
+	PHP    string
+	Newest bool
 }
 
 // heading says, in a comment of the given style, whose file it is.

@@ -33,7 +33,7 @@ import (
 
 func TestMain(m *testing.M) { labtest.Main(m) }
 
-var server = render.Server{Addresses: []netip.Addr{netip.MustParseAddr("10.77.0.21"), netip.MustParseAddr("2001:db8::21")}, PHP: "8.2"}
+var server = render.Server{Addresses: []netip.Addr{netip.MustParseAddr("10.77.0.21"), netip.MustParseAddr("2001:db8::21")}, PHP: "8.2", Newest: true}
 
 // typed draws what people might type, most of it hostile.
 var typed = rapid.Custom(func(t *rapid.T) string {
@@ -62,6 +62,8 @@ func setting(t *rapid.T, info sites.Info) any {
 		return append([]string{"GET", "HEAD"}, rapid.SampledFrom(info.Choices[2:]).Draw(t, string(info.Key)))
 	case sites.Paths:
 		return rapid.SliceOfN(hostile, 1, 2).Draw(t, string(info.Key))
+	case sites.Version:
+		return rapid.OneOf(rapid.SampledFrom([]string{"", "8.2"}), hostile).Draw(t, string(info.Key))
 	case sites.Zone:
 		return rapid.SampledFrom([]string{"UTC", "Europe/Oslo", "America/Argentina/Buenos_Aires", "Etc/GMT+3"}).Draw(t, string(info.Key))
 	case sites.Map:
@@ -244,7 +246,7 @@ func TestFingerprints(t *testing.T) {
 	assert.Equal(t, render.NGINXFingerprint(m), render.NGINXFingerprint(newer), "a revision alone needs no reload")
 	more := m
 	more.PHP.Workers = 4
-	assert.NotEqual(t, render.PHPFPMFingerprint(m, server), render.PHPFPMFingerprint(more, server))
+	assert.NotEqual(t, render.PHPFPMFingerprint(m, server, ""), render.PHPFPMFingerprint(more, server, ""))
 	assert.Contains(t, render.NGINX(m)[0].Content, `X-Loaded "`+render.NGINXFingerprint(m)+`"`)
 	absent := m
 	absent.Wanted = manifest.Absent

@@ -73,8 +73,11 @@ func ask(ctx context.Context, address, name, kind string, recursive bool) (Answe
 	question.SetEdns0(1232, false)
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
-	client := dns.Client{Timeout: timeout}
+	client := dns.Client{Timeout: timeout / 3}
 	reply, _, err := client.ExchangeContext(ctx, question, address)
+	for try := 1; err != nil && try < 3 && ctx.Err() == nil; try++ { // a datagram may be lost
+		reply, _, err = client.ExchangeContext(ctx, question, address)
+	}
 	if err == nil && reply.Truncated {
 		client.Net = "tcp"
 		reply, _, err = client.ExchangeContext(ctx, question, address)

@@ -377,15 +377,8 @@ func (s *Service) onDomains(ctx context.Context, a Actor, reference, kind string
 		if err := tx.LockDomain(ctx, domain.Registrable()); err != nil {
 			return none, err
 		}
-		st, err := s.lockStanding(ctx, tx, number)
+		st, err := s.lockToChange(ctx, tx, a, number)
 		if err != nil {
-			return none, err
-		}
-		row, err := tx.AccountRow(ctx, number)
-		if err != nil {
-			return none, err
-		}
-		if err := mayChange(a, row); err != nil {
 			return none, err
 		}
 		rows, err := loadSites(ctx, tx.Queries, st)

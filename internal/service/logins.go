@@ -113,15 +113,8 @@ func (s *Service) onLogins(ctx context.Context, a Actor, reference, kind string,
 		if err != nil {
 			return none, err
 		}
-		st, err := s.lockStanding(ctx, tx, number)
+		st, err := s.lockToChange(ctx, tx, a, number)
 		if err != nil {
-			return none, err
-		}
-		row, err := tx.AccountRow(ctx, number)
-		if err != nil {
-			return none, err
-		}
-		if err := mayChange(a, row); err != nil {
 			return none, err
 		}
 		list, err := loadLogins(ctx, tx.Queries, number)

@@ -29,6 +29,9 @@ type siteRows struct {
 	folders   map[int64][]folder       // by domain
 	templates map[int64]template
 	bounds    sites.Bounds
+	// server is the label of the account's server, php the versions that are installed there, newest first; none where it is not known.
+	server string
+	php    []string
 }
 
 type folder struct {
@@ -45,7 +48,11 @@ type template struct {
 func loadSites(ctx context.Context, q *db.Queries, st standing) (siteRows, error) {
 	account := st.account
 	rows := siteRows{account: account, bounds: st.parts().bounds, own: map[int64]sites.Settings{}, folders: map[int64][]folder{}, templates: map[int64]template{}}
-	var err error
+	server, err := q.ServerByID(ctx, account.ServerID)
+	if err != nil {
+		return rows, err
+	}
+	rows.server, rows.php = server.Label, phpVersions(server)
 	if rows.domains, err = q.DomainsOfAccount(ctx, account.ID); err != nil {
 		return rows, err
 	}
@@ -81,6 +88,21 @@ func loadSites(ctx context.Context, q *db.Queries, st standing) (siteRows, error
 		rows.folders[row.DomainID] = append(rows.folders[row.DomainID], f)
 	}
 	return rows, err
+}
+
+// phpVersions are the versions of PHP on a server, as its agent said last.
+func phpVersions(server db.Server) []string {
+	status := lastStatus(server)
+	if status == nil {
+		return nil
+	}
+	var versions []string
+	for _, p := range status.Programs {
+		if strings.HasPrefix(p.Name, "php-fpm") {
+			versions = append(versions, p.Version)
+		}
+	}
+	return versions
 }
 
 // lookAtDomain finds a domain of an account that the actor may see, with all sites of the account and their server.
@@ -156,7 +178,14 @@ func (r siteRows) effective(d db.Domain) []sites.Effective {
 		t := r.templateOf(d)
 		layers = append(layers, sites.Layer{Source: "template " + t.ref, Settings: t.settings})
 	}
-	return sites.Resolve(r.bounds, layers...)
+	list := sites.Resolve(r.bounds, layers...)
+	for i, e := range list {
+		// A version that a template wants and this server does not have: the newest does instead.
+		if wanted, is := e.Value.(string); is && e.Key == "php_version" && wanted != "" && !slices.Contains(r.php, wanted) {
+			list[i].Value, list[i].Bounded = "", fmt.Sprintf("%s is not installed on %s", wanted, r.server)
+		}
+	}
+	return list
 }
 
 // Sites of the manifest: one for each domain that a web server answers for.
@@ -237,6 +266,9 @@ func (s *Service) changeSite(ctx context.Context, tx store.Tx, a Actor, st stand
 	}
 	if key, err := rows.bounds.Admit(set); err != nil {
 		return refusal.Input("settings."+string(key), "%s", err)
+	}
+	if version, given := set["php_version"].(string); given && version != "" && !slices.Contains(rows.php, version) {
+		return refusal.Input("settings.php_version", "PHP %s is not installed on %s; there are %s", version, rows.server, strings.Join(rows.php, ", "))
 	}
 	if raw, given := set["raw"].(string); given && raw != "" {
 		if a.Role != rights.Operator && !st.allowance().Features["raw_directives"].On {

@@ -26,6 +26,19 @@ func mayChange(a Actor, account db.AccountRow) error {
 	return nil
 }
 
+// lockToChange locks an account, and refuses if the actor may not change anything about it as it is.
+func (s *Service) lockToChange(ctx context.Context, tx store.Tx, a Actor, number int64) (standing, error) {
+	st, err := s.lockStanding(ctx, tx, number)
+	if err != nil {
+		return st, err
+	}
+	row, err := tx.AccountRow(ctx, number)
+	if err != nil {
+		return st, err
+	}
+	return st, mayChange(a, row)
+}
+
 // Shift puts accounts on another plan. Nothing is deleted by it: what is over a new limit
 // cannot grow.
 func (s *Service) Shift(ctx context.Context, a Actor, reference string, in api.Shift) (api.Shifted, error) {
@@ -150,15 +163,8 @@ func (s *Service) onTerms(ctx context.Context, a Actor, reference, kind string, 
 		if err != nil {
 			return none, err
 		}
-		before, err := s.lockStanding(ctx, tx, number)
+		before, err := s.lockToChange(ctx, tx, a, number)
 		if err != nil {
-			return none, err
-		}
-		row, err := tx.AccountRow(ctx, number)
-		if err != nil {
-			return none, err
-		}
-		if err := mayChange(a, row); err != nil {
 			return none, err
 		}
 		if err := fn(tx, before); err != nil {

@@ -309,15 +309,8 @@ func (s *Service) onZone(ctx context.Context, a Actor, name, kind string, versio
 		if err != nil {
 			return none, err
 		}
-		st, err := s.lockStanding(ctx, tx, found.AccountID)
+		st, err := s.lockToChange(ctx, tx, a, found.AccountID)
 		if err != nil {
-			return none, err
-		}
-		row, err := tx.AccountRow(ctx, found.AccountID)
-		if err != nil {
-			return none, err
-		}
-		if err := mayChange(a, row); err != nil {
 			return none, err
 		}
 		z, err := zoneOf(ctx, tx.Queries, st, found.ID)

@@ -3932,10 +3932,10 @@ export interface components {
             group: string;
             key: string;
             /**
-             * @description What its values are: true or false; one or some of the choices; a number of bytes, seconds or things; file names; a time zone; an object with texts; a text with lines.
+             * @description What its values are: true or false; one or some of the choices; a number of bytes, seconds or things; file names; a time zone; an object with texts; a text with lines; a version.
              * @enum {string}
              */
-            kind: "switch" | "choice" | "choices" | "size" | "seconds" | "number" | "path" | "paths" | "zone" | "map" | "text";
+            kind: "switch" | "choice" | "choices" | "size" | "seconds" | "number" | "path" | "paths" | "zone" | "map" | "text" | "version";
             /** Format: int64 */
             least?: number;
             /** Format: int64 */

@@ -71,7 +71,7 @@ function back(info: Info) {
 }
 const error = (key: string) => errors[key] ?? props.wrong?.(`settings.${key}`)
 const tall = (info: Info) => info.kind === 'map' || info.kind === 'text'
-const hints: Record<string, string> = { map: 'NAME: VALUE, one on each line', size: '64M', seconds: '30d, 12h, 5m or 90s', path: 'index.php', paths: 'index.php, index.html' }
+const hints: Record<string, string> = { version: 'the newest', map: 'NAME: VALUE, one on each line', size: '64M', seconds: '30d, 12h, 5m or 90s', path: 'index.php', paths: 'index.php, index.html' }
 const open = (info: Info) => !props.readonly && !props.fixed?.[info.key] && !returns.has(info.key)
 </script>
 

@@ -37,11 +37,12 @@ const (
 	Size    Kind = "size"    // bytes
 	Seconds Kind = "seconds"
 	Number  Kind = "number"
-	Path    Kind = "path"  // a file below the document root, without a slash at the start; empty is none
-	Paths   Kind = "paths" // a list of file names
-	Zone    Kind = "zone"  // a time zone such as Europe/Oslo
-	Map     Kind = "map"   // an object with texts
-	Text    Kind = "text"  // lines
+	Path    Kind = "path"    // a file below the document root, without a slash at the start; empty is none
+	Paths   Kind = "paths"   // a list of file names
+	Zone    Kind = "zone"    // a time zone such as Europe/Oslo
+	Map     Kind = "map"     // an object with texts
+	Text    Kind = "text"    // lines
+	Version Kind = "version" // of a program, such as 8.2; empty is the newest there is
 )
 
 // Info describes one setting for people and for checks.
@@ -91,6 +92,7 @@ var All = []Info{
 	{Key: "headers", Kind: Map, Group: "Guards", What: "response headers", About: "sent with every answer of the site", Default: map[string]string{}, check: checkHeaders},
 
 	{Key: "php", Kind: Switch, Group: "PHP", What: "PHP", About: "off answers 404 for scripts, never their source", Default: true},
+	{Key: "php_version", Kind: Version, Group: "PHP", What: "version of PHP", About: "one that is installed on the server; empty follows the newest", Default: ""},
 	{Key: "php_memory", Kind: Size, Group: "PHP", What: "memory of a request", Default: int64(plans.PHPMemoryFloor), Least: 32 * plans.MiB, Most: 8 * plans.GiB},
 	{Key: "php_time", Kind: Seconds, Group: "PHP", What: "longest run of a request", Default: int64(plans.PHPTimeFloor), Least: 1, Most: 60 * minute},
 	{Key: "php_inputs", Kind: Number, Group: "PHP", What: "most fields of a form", Default: int64(1000), Least: 100, Most: 100_000},
@@ -190,6 +192,12 @@ func (i Info) Decode(text json.RawMessage) (any, error) {
 			err = CheckPath(s)
 		}
 		value = s
+	case Version:
+		var s string
+		if s, err = decode[string](text, "a text"); err == nil && s != "" && !version.MatchString(s) {
+			err = fmt.Errorf("%q is no version; write such as 8.2, or nothing for the newest", s)
+		}
+		value = s
 	case Zone:
 		var s string
 		if s, err = decode[string](text, "a text"); err == nil {
@@ -212,6 +220,8 @@ func (i Info) Decode(text json.RawMessage) (any, error) {
 }
 
 const mostEntries = 30
+
+var version = regexp.MustCompile(`^[0-9]{1,2}\.[0-9]{1,2}$`)
 
 func decode[T any](text json.RawMessage, want string) (T, error) {
 	var v T

@@ -25,6 +25,7 @@ type Switches struct {
 	DotFiles       bool              `json:"dot_files"`
 	Headers        map[string]string `json:"headers"`
 	PHP            bool              `json:"php"`
+	PHPVersion     string            `json:"php_version"`
 	PHPMemory      int64             `json:"php_memory"`
 	PHPTime        int64             `json:"php_time"`
 	PHPInputs      int64             `json:"php_inputs"`

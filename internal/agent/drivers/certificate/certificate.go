@@ -21,6 +21,7 @@ import (
 	"sync"
 	"time"
 
+	"victualler/internal/agent/wholefile"
 	"victualler/internal/agentlink"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
@@ -174,17 +175,9 @@ func (d *Driver) make(m manifest.Manifest, site manifest.Site) error {
 	return errors.Join(put(render.KeyFile(m, site), "PRIVATE KEY", secret), put(render.CertificateFile(m, site), "CERTIFICATE", certificate))
 }
 
-// put writes a file as a whole.
+// put writes a file that only root may read.
 func put(path, kind string, der []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(path), ".new-*") // readable for its owner alone
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	if err := errors.Join(pem.Encode(f, &pem.Block{Type: kind, Bytes: der}), f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
+	return wholefile.Write(path, pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: der}), 0o600, "")
 }
 
 // Tidy implements agent.Tidier: certificates of sites that are no more go when nginx no longer names them.

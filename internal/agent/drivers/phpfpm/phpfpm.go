@@ -7,7 +7,8 @@ import (
 	"net"
 	"os/exec"
 	"path/filepath"
-	"sort"
+	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -40,8 +41,21 @@ func Installed() []string {
 			versions = append(versions, version)
 		}
 	}
-	sort.Sort(sort.Reverse(sort.StringSlice(versions)))
+	slices.SortFunc(versions, func(a, b string) int { return -compare(a, b) })
 	return versions
+}
+
+// compare puts versions into the order of their numbers.
+func compare(a, b string) int {
+	as, bs := strings.Split(a, "."), strings.Split(b, ".")
+	for i := range min(len(as), len(bs)) {
+		x, _ := strconv.Atoi(as[i])
+		y, _ := strconv.Atoi(bs[i])
+		if x != y {
+			return x - y
+		}
+	}
+	return len(as) - len(bs)
 }
 
 // New returns the driver.
@@ -49,8 +63,13 @@ func New(server render.Server, scratch string) *Driver {
 	return &Driver{Server: server, Scratch: scratch}
 }
 
-// Name implements agent.Program.
-func (*Driver) Name() string { return "php-fpm" }
+// Name implements agent.Program. The newest version has the plain name: it serves every site that names none.
+func (d *Driver) Name() string {
+	if d.Server.Newest {
+		return "php-fpm"
+	}
+	return "php-fpm " + d.Server.PHP
+}
 
 // Base implements agent.Program.
 func (d *Driver) Base(manifest.Server) []render.File { return render.PHPFPMBase(d.Server) }
@@ -116,41 +135,50 @@ func (d *Driver) image() string {
 // Verify implements agent.Program: through the web server, as a visitor's
 // request would come, it asks the account's pool for a worker's answer.
 func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error) {
-	if !m.Here() || len(m.Sites) == 0 {
-		return "", nil // there is no name under which to ask
-	}
 	address := d.Server.Addresses[0].String() + ":80"
-	want := render.PHPFPMFingerprint(m, d.Server)
-	err := daemon.WaitFor(ctx, func(ctx context.Context) error {
-		answer, err := daemon.Get(ctx, address, m.Sites[0].Domain.String(), render.CheckPath)
+	seen := ""
+	for _, version := range render.PHPPools(m, d.Server) {
+		at := slices.IndexFunc(m.Sites, func(s manifest.Site) bool { return render.PHPVersion(s) == version })
+		if at < 0 {
+			continue // there is no name under which to ask
+		}
+		want := render.PHPFPMFingerprint(m, d.Server, version)
+		err := daemon.WaitFor(ctx, func(ctx context.Context) error {
+			answer, err := daemon.Get(ctx, address, m.Sites[at].Domain.String(), render.CheckPath)
+			if err != nil {
+				return err
+			}
+			if answer.Status != 200 || answer.Body != want {
+				return fmt.Errorf("the account's PHP %s does not answer from the new configuration (status %d)", d.Server.PHP, answer.Status)
+			}
+			return nil
+		})
 		if err != nil {
-			return err
+			return "", err
 		}
-		if answer.Status != 200 || answer.Body != want {
-			return fmt.Errorf("the account's PHP does not answer from the new configuration (status %d)", answer.Status)
-		}
-		return nil
-	})
-	if err != nil {
-		return "", err
+		seen = "PHP " + d.Server.PHP + " answers as user " + m.SignInName
 	}
-	return "PHP " + d.Server.PHP + " answers as user " + m.SignInName, nil
+	return seen, nil
 }
 
 // VerifyGone implements agent.Program: nobody listens on the pool's socket.
-func (*Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string, error) {
-	socket := render.PHPSocket(last)
-	err := daemon.WaitFor(ctx, func(context.Context) error {
-		if conn, err := net.Dial("unix", socket); err == nil {
-			conn.Close()
-			return fmt.Errorf("PHP-FPM still listens on %s", socket)
+func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string, error) {
+	seen := ""
+	for _, version := range render.PHPPools(last, d.Server) {
+		socket := render.PHPSocket(last, version)
+		err := daemon.WaitFor(ctx, func(context.Context) error {
+			if conn, err := net.Dial("unix", socket); err == nil {
+				conn.Close()
+				return fmt.Errorf("PHP-FPM still listens on %s", socket)
+			}
+			return nil
+		})
+		if err != nil {
+			return "", err
 		}
-		return nil
-	})
-	if err != nil {
-		return "", err
+		seen = "nobody listens on " + socket
 	}
-	return "nobody listens on " + socket, nil
+	return seen, nil
 }
 
 // Status implements agent.Program.

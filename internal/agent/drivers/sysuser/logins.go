@@ -17,6 +17,7 @@ import (
 
 	"victualler/internal/agent/asuser"
 	"victualler/internal/agent/daemon"
+	"victualler/internal/agent/wholefile"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/logins"
 	"victualler/internal/manifest"
@@ -190,7 +191,7 @@ func (d *Logins) ensure(ctx context.Context, m manifest.Manifest, l logins.Login
 		if err := os.MkdirAll(render.KeyDir, 0o755); err != nil {
 			return err
 		}
-		if err := replace(keys.Path, keys.Content, keys.Mode); err != nil {
+		if err := wholefile.Write(keys.Path, []byte(keys.Content), keys.Mode, ""); err != nil {
 			return err
 		}
 	}
@@ -403,15 +404,6 @@ func gone(err error) error {
 		return nil
 	}
 	return err
-}
-
-// replace writes a small file as a whole.
-func replace(path, content string, mode fs.FileMode) error {
-	next := path + ".new"
-	if err := os.WriteFile(next, []byte(content), mode); err != nil {
-		return err
-	}
-	return os.Rename(next, path)
 }
 
 // withPrefix lists the names that begin with a prefix.

@@ -1,0 +1,90 @@
+package agent_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"victualler/internal/hosting/names"
+	"victualler/internal/hosting/sites"
+	"victualler/internal/lab"
+	"victualler/internal/lab/labtest"
+	"victualler/internal/manifest"
+)
+
+// otherPHP installs PHP once more under another version: the same program with directories of its own, as Debian's packages of several versions have them.
+const otherPHP = `cp -r /etc/php/8.2 /etc/php/7.9
+cd /etc/php/7.9/fpm
+sed -i 's#8\.2#7.9#g' php-fpm.conf pool.d/www.conf
+rm -f pool.d/account-* conf.d/account-*
+echo 'user_agent = "seven"' > conf.d/99-seven.ini
+cat > /usr/sbin/php-fpm7.9 <<'X'
+#!/bin/sh
+exec env PHP_INI_SCAN_DIR=/etc/php/7.9/fpm/conf.d php-fpm8.2 -c /etc/php/7.9/fpm/php.ini -y /etc/php/7.9/fpm/php-fpm.conf "$@"
+X
+chmod +x /usr/sbin/php-fpm7.9
+php-fpm7.9 -D
+pkill -KILL -x victualler-agen`
+
+func TestVersionsOfPHP(t *testing.T) {
+	ctx := context.Background()
+	s, c := joined(t, "vers", lab.ServerOptions{HomeSize: 256 << 20})
+	_, err := s.Exec(ctx, "sh", "-ec", otherPHP)
+	require.NoError(t, err)
+	labtest.Eventually(t, 15*time.Second, func() bool {
+		status, err := c.Status(ctx)
+		if err != nil {
+			return false
+		}
+		versions := map[string]string{}
+		for _, p := range status.Programs {
+			versions[p.Name] = p.Version
+		}
+		return versions["php-fpm"] == "8.2" && versions["php-fpm 7.9"] == "7.9"
+	}, "both versions are there")
+
+	m := account(t, 1, "ferries", "ferries.example")
+	m.Sites[0].Switches = sites.Defaults()
+	old, _, err := names.ParseDomain("old.ferries.example")
+	require.NoError(t, err)
+	switches := sites.Defaults()
+	switches.PHPVersion, switches.PHPMemory = "7.9", 64<<20
+	m.Sites = append(m.Sites, manifest.Site{Domain: old, Root: "sites/old", Starter: true, Switches: switches})
+	r := applied(t, c, m)
+	assert.Contains(t, strings.Join(r.Verified, "; "), "PHP 8.2 answers as user ferries; PHP 7.9 answers as user ferries")
+	_, err = s.Exec(ctx, "sh", "-ec", `for d in ferries.example old; do echo '<?php echo ini_get("user_agent"), ",", ini_get("memory_limit"), ",", posix_getuid();' > /home/ferries/sites/$d/v.php; done`)
+	require.NoError(t, err)
+	ask := func(host string) string {
+		out, err := s.Exec(ctx, "curl", "-s", "-H", "Host: "+host, "http://"+s.Address.String()+"/v.php")
+		require.NoError(t, err)
+		return out
+	}
+	assert.Equal(t, ",134217728,1000001", ask("ferries.example"))
+	assert.Equal(t, "seven,67108864,1000001", ask("old.ferries.example"), "each version has the settings of its own sites")
+
+	m.Revision++
+	m.Sites[1].Switches.PHPVersion = ""
+	applied(t, c, m)
+	assert.Equal(t, ",67108864,1000001", ask("old.ferries.example"))
+	sweep, err := c.Sweep(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, sweep.Strays)
+	assert.Empty(t, sweep.Accounts[0].Drift)
+	out, err := s.Exec(ctx, "sh", "-c", "ls /etc/php/7.9/fpm/pool.d /etc/php/7.9/fpm/conf.d | grep account; true")
+	require.NoError(t, err)
+	assert.Empty(t, out, "no pool is left where no site wants one")
+
+	m.Revision++
+	m.Sites[1].Switches.PHPVersion = "7.9"
+	applied(t, c, m)
+	m.Revision++
+	m.Wanted, m.Sites = manifest.Absent, nil
+	applied(t, c, m)
+	out, err = s.Exec(ctx, "sh", "-c", "grep -rl ferries /etc/php; true")
+	require.NoError(t, err)
+	assert.Empty(t, out)
+}
