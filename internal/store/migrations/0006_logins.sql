@@ -31,3 +31,6 @@ create or replace view usage as
     select domains.account_id, domains.counts_as, 1::bigint from domains
     union all
     select logins.account_id, 'logins'::text, 1::bigint from logins where not logins.main;
+
+-- Servers have to learn of the logins of accounts that are there: the next sweep applies them.
+update accounts set revision = revision + 1, version = version + 1 where state = 'active';
