@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/miekg/dns"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -321,6 +322,12 @@ ftp CNAME www
 		o := watched(t, started.Operation)
 		require.Equal(t, "done", o.State, o.Failure)
 		assert.Equal(t, skua, answers(t, "petrel", "www.chartroom.example", "A"))
+		var told string
+		conn, err := pgx.Connect(ctx, i.Postgres.URL)
+		require.NoError(t, err)
+		defer conn.Close(ctx)
+		require.NoError(t, conn.QueryRow(ctx, "select told from servers where label = 'petrel'").Scan(&told))
+		assert.Len(t, told, 32, "a sweep keeps what the agent holds, so that it is not told again and again")
 	})
 
 	t.Run("the primary is dead", func(t *testing.T) {

@@ -350,11 +350,9 @@ func (s *Service) sweepOnce(ctx context.Context, server db.Server, p *progress, 
 }
 
 func (s *Service) keepSweep(ctx context.Context, tx store.Tx, server db.Server, sweep agentlink.Sweep) (found int, err error) {
-	if sweep.Server != server.Told {
-		// The agent has lost what it was told, or never heard it.
-		if err := tx.ToldServer(ctx, db.ToldServerParams{ID: server.ID}); err != nil {
-			return 0, err
-		}
+	// What the agent holds counts: it may have lost what it was told.
+	if err := tx.ToldServer(ctx, db.ToldServerParams{ID: server.ID, Told: sweep.Server}); err != nil {
+		return 0, err
 	}
 	wanted, err := tx.AccountsOnServer(ctx, server.ID)
 	if err != nil {

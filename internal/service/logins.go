@@ -56,7 +56,7 @@ func init() {
 			}
 			m.Logins = append(m.Logins, one)
 		}
-		m.Shell = st.allowance().Features[plans.Feature("shell")].On
+		m.Shell = st.has("shell")
 		return nil
 	})
 }
@@ -98,9 +98,10 @@ func (s *Service) Logins(ctx context.Context, a Actor, reference string) (api.Lo
 		return out, err
 	}
 	out.Addresses = addressesOf(server)
+	shell := st.has("shell")
 	list, err := loadLogins(ctx, s.store.Queries, number)
 	for _, l := range list {
-		out.Logins = append(out.Logins, loginView(l, st.allowance().Features[plans.Feature("shell")].On))
+		out.Logins = append(out.Logins, loginView(l, shell))
 	}
 	return out, err
 }
@@ -134,7 +135,7 @@ func (s *Service) onLogins(ctx context.Context, a Actor, reference, kind string,
 		}
 		for _, l := range list {
 			if l.row.Name == name {
-				out.Login, out.Version = loginView(l, st.allowance().Features[plans.Feature("shell")].On), l.row.Version
+				out.Login, out.Version = loginView(l, st.has("shell")), l.row.Version
 			}
 		}
 		return out, nil
@@ -195,8 +196,8 @@ func (s *Service) AddLogin(ctx context.Context, a Actor, reference string, in ap
 		if slices.ContainsFunc(list, func(l login) bool { return l.row.Name == name }) {
 			return "", refusal.New(refusal.NameTaken, "there is a login %s already; choose another name", name).On("name")
 		}
-		if !st.allowance().Features[plans.Feature("logins")].On {
-			return "", refusal.New(refusal.NotAllowed, "further logins need the feature logins, which this account does not have; %s can switch it on", raiser(st))
+		if !st.has("logins") {
+			return "", st.without("further logins need", "logins")
 		}
 		if err := st.admit(plans.Logins, 1); err != nil {
 			return "", err

@@ -271,8 +271,8 @@ func (s *Service) changeSite(ctx context.Context, tx store.Tx, a Actor, st stand
 		return refusal.Input("settings.php_version", "PHP %s is not installed on %s; there are %s", version, rows.server, strings.Join(rows.php, ", "))
 	}
 	if raw, given := set["raw"].(string); given && raw != "" {
-		if a.Role != rights.Operator && !st.allowance().Features["raw_directives"].On {
-			return refusal.New(refusal.NotAllowed, "raw directives need the feature raw_directives, which this account does not have; %s can switch it on", raiser(st)).On("settings.raw")
+		if a.Role != rights.Operator && !st.has("raw_directives") {
+			return st.without("raw directives need", "raw_directives").On("settings.raw")
 		}
 		if err := sites.CheckRawIn(raw, homeOf(st.account)); err != nil {
 			return refusal.Input("settings.raw", "%s", err)
@@ -292,13 +292,6 @@ func (s *Service) changeSite(ctx context.Context, tx store.Tx, a Actor, st stand
 	}
 	d.Settings, err = json.Marshal(own)
 	return err
-}
-
-func raiser(st standing) string {
-	if st.account.ResellerID != nil {
-		return "the reseller"
-	}
-	return "the operator"
 }
 
 func strictFor(list []sites.Effective) int64 {

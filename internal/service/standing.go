@@ -9,6 +9,7 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/plans"
+	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/sites"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -292,4 +293,19 @@ func planRef(viewer, reseller, plan string) string {
 		return plan
 	}
 	return fmt.Sprintf("%s.%s", reseller, plan)
+}
+
+// has reports whether the account has a feature.
+func (st standing) has(feature plans.Feature) bool { return st.allowance().Features[feature].On }
+
+// without refuses what needs a feature that the account does not have; what says what it is, such as “signing needs”.
+func (st standing) without(what string, feature plans.Feature) *refusal.Refusal {
+	return refusal.New(refusal.NotAllowed, "%s the feature %s, which this account does not have; %s can switch it on", what, feature, raiser(st))
+}
+
+func raiser(st standing) string {
+	if st.account.ResellerID != nil {
+		return "the reseller"
+	}
+	return "the operator"
 }

@@ -9,7 +9,6 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/names"
-	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/hosting/sites"
@@ -123,8 +122,8 @@ func init() {
 
 // whyNotHere says why the name service of an account's zones cannot be here; nil where it can.
 func whyNotHere(ctx context.Context, q *db.Queries, st standing) error {
-	if !st.allowance().Features[plans.Feature("dns")].On {
-		return refusal.New(refusal.NotAllowed, "the name service needs the feature dns, which this account does not have; %s can switch it on", raiser(st))
+	if !st.has("dns") {
+		return st.without("the name service needs", "dns")
 	}
 	list, err := nameServersFor(ctx, q, st.account.ResellerID)
 	if err != nil {
@@ -384,8 +383,8 @@ func (s *Service) ChangeZone(ctx context.Context, a Actor, name string, version 
 			switch {
 			case *in.DNSSEC && z.row.NameService == elsewhere:
 				return 0, nil, refusal.New(refusal.WrongState, "the name service of %s is elsewhere; it is signed there", unicode(z.row.Name)).On("dnssec")
-			case *in.DNSSEC && !st.allowance().Features[plans.Feature("dnssec")].On:
-				return 0, nil, refusal.New(refusal.NotAllowed, "signing needs the feature dnssec, which this account does not have; %s can switch it on", raiser(st)).On("dnssec")
+			case *in.DNSSEC && !st.has("dnssec"):
+				return 0, nil, st.without("signing needs", "dnssec").On("dnssec")
 			case *in.DNSSEC:
 				notes = append(notes, "once it is signed, give the registrar the DS record: it closes the chain")
 			}
@@ -414,7 +413,7 @@ func mayHaveOwn(ctx context.Context, q *db.Queries, st standing, z zone) error {
 	if z.row.NameService == elsewhere {
 		return refusal.New(refusal.WrongState, "the name service of %s is elsewhere: enter records there, or have it here first", unicode(z.row.Name))
 	}
-	if !st.allowance().Features[plans.Feature("dns")].On {
+	if !st.has("dns") {
 		return whyNotHere(ctx, q, st)
 	}
 	return nil

@@ -440,7 +440,7 @@ func (q *Queries) SetNameServersOfReseller(ctx context.Context, arg SetNameServe
 }
 
 const toldServer = `-- name: ToldServer :exec
-update servers set told = $2 where id = $1
+update servers set told = $2 where id = $1 and told <> $2
 `
 
 type ToldServerParams struct {

@@ -19,7 +19,7 @@ update account_servers set digest = '' where account_id = $1;
 delete from account_servers where account_id = $1 and server_id = $2;
 
 -- name: ToldServer :exec
-update servers set told = $2 where id = $1;
+update servers set told = $2 where id = $1 and told <> $2;
 
 -- name: KeepTransferKey :exec
 update installation set transfer_key = $1 where transfer_key is null;
