@@ -50,7 +50,7 @@ func joined(t *testing.T, labName string, options lab.ServerOptions) (*lab.Serve
 	require.NoError(t, authority.Enrol(ctx, address, secret, 1, time.Now()))
 
 	c := agentlink.NewDialer(authority, time.Now).Agent(1, address)
-	labtest.Eventually(t, 10*time.Second, func() bool { _, err := c.Status(ctx); return err == nil })
+	labtest.Eventually(t, 30*time.Second, func() bool { _, err := c.Status(ctx); return err == nil })
 
 	_, err = agentlink.NewDialer(stranger, time.Now).Agent(1, address).Status(ctx)
 	assert.ErrorIs(t, err, agentlink.ErrUnreachable, "another installation's service is refused")

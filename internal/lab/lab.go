@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"net/netip"
 	"os"
 	"os/exec"
@@ -88,7 +89,7 @@ func New(o Options) (*Lab, error) {
 	}
 	for _, args := range [][]string{
 		// A bridge that listens who wants which multicast would drop the questions by which IPv6 finds neighbours (RFC 4861).
-		{"link", "add", l.state.Bridge, "type", "bridge", "mcast_snooping", "0"},
+		{"link", "add", l.state.Bridge, "address", hardwareAddress(l.Gateway()).String(), "type", "bridge", "mcast_snooping", "0"},
 		{"address", "add", l.Gateway().String() + "/24", "dev", l.state.Bridge},
 		{"address", "add", Address6(l.Gateway()).String() + "/64", "dev", l.state.Bridge, "nodad"},
 		{"link", "set", l.state.Bridge, "up"},
@@ -108,6 +109,13 @@ func (l *Lab) Gateway() netip.Addr { return l.host(1) }
 func Address6(a netip.Addr) netip.Addr {
 	four := a.As4()
 	return netip.MustParseAddr(fmt.Sprintf("fd%02d:%d:%d::%d", four[0], four[1], four[2], four[3]))
+}
+
+// hardwareAddress is the Ethernet address that goes with an address of a lab, a locally administered one. A server that was switched off and on
+// has it again, as a machine has: with another one, its neighbours would send to the old one until they notice, which takes IPv6 some ten seconds.
+func hardwareAddress(a netip.Addr) net.HardwareAddr {
+	four := a.As4()
+	return append(net.HardwareAddr{0x02, 0x00}, four[:]...)
 }
 
 func (l *Lab) host(n byte) netip.Addr {

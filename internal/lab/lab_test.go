@@ -3,6 +3,7 @@ package lab_test
 import (
 	"context"
 	"net"
+	"net/netip"
 	"os"
 	"os/exec"
 	"strings"
@@ -72,6 +73,30 @@ func TestServer(t *testing.T) {
 		assert.NoError(t, err)
 		_, err = s.Exec(ctx, "test", "-f", "/home/q/f")
 		assert.NoError(t, err)
+	})
+
+	t.Run("starts again with its hardware address, which its neighbours know", func(t *testing.T) {
+		// With another server there, the network stays up meanwhile and nothing is forgotten.
+		_, err := l.StartServer(ctx, lab.ServerOptions{Name: "petrel", Host: 22, HomeSize: 256 << 20})
+		require.NoError(t, err)
+		addresses := []netip.Addr{s.Address, lab.Address6(s.Address)}
+		answers := func(a netip.Addr) func() bool {
+			return func() bool {
+				conn, err := net.DialTimeout("tcp", netip.AddrPortFrom(a, 22).String(), 200*time.Millisecond)
+				if err == nil {
+					conn.Close()
+				}
+				return err == nil
+			}
+		}
+		for _, a := range addresses {
+			labtest.Eventually(t, 5*time.Second, answers(a))
+		}
+		s.Kill()
+		require.NoError(t, s.Start(ctx))
+		for _, a := range addresses {
+			labtest.Eventually(t, 3*time.Second, answers(a), a)
+		}
 	})
 
 	t.Run("leaves nothing", func(t *testing.T) {

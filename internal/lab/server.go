@@ -156,7 +156,7 @@ func (s *Server) Start(ctx context.Context) error {
 		}
 		pid := strconv.Itoa(cmd.Process.Pid)
 		for _, args := range [][]string{
-			{"link", "add", s.veth, "type", "veth", "peer", "name", "eth0", "netns", pid},
+			{"link", "add", s.veth, "type", "veth", "peer", "name", "eth0", "address", hardwareAddress(s.Address).String(), "netns", pid},
 			{"link", "set", s.veth, "master", s.lab.state.Bridge},
 			{"link", "set", s.veth, "up"},
 		} {

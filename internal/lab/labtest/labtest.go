@@ -43,13 +43,19 @@ func Lab(t testing.TB, name string) *lab.Lab {
 	return l
 }
 
-// Server starts a server with an agent that waits to be joined.
+// Server starts a server with an agent that waits to be joined. Of a test that fails, what the agent wrote is shown.
 func Server(t testing.TB, l *lab.Lab, o lab.ServerOptions) *lab.Server {
 	t.Helper()
 	o.Files = map[string]string{lab.AgentPath: Program(t, "victualler-agent")}
 	o.Services = append(o.Services, lab.AgentService)
 	s, err := l.StartServer(context.Background(), o)
 	require.NoError(t, err)
+	t.Cleanup(func() {
+		if t.Failed() {
+			out, err := s.Exec(context.Background(), "tail", "-n", "40", "/var/log/lab/"+lab.AgentService.Name+".log")
+			t.Log("the agent's log:", out, err)
+		}
+	})
 	return s
 }
 
