@@ -34,7 +34,7 @@ func TestOpenAndCloseByClient(t *testing.T) {
 	assert.Equal(t, 2, exit, out+stderr)
 	out, stderr, exit = command(t, "account", "open", "--plan", "harbour", "https://WWW.Ternferries.example/timetable", "--customer", "Tern Ferries", "--server", "skua")
 	require.Equal(t, 0, exit, stderr)
-	assert.Less(t, time.Since(begun), 5*time.Second)
+	assert.Less(t, time.Since(begun), 20*time.Second)
 	for _, part := range []string{"left out “https://”", "left out the path “/timetable”", "opening ternferries.example as ternferries on skua", "verify       ok", "done in"} {
 		assert.Contains(t, out, part)
 	}
@@ -163,7 +163,7 @@ func TestRefusals(t *testing.T) {
 		assert.Equal(t, "/api/v1/problems/server-full", p.Type)
 	})
 	assert.Equal(t, before, snapshot(t), "nothing was changed by any of it")
-	labtest.Eventually(t, 20*time.Second, func() bool {
+	labtest.Eventually(t, func() bool {
 		var s api.Server
 		require.NoError(t, i.Client.Get(ctx, "/servers/fulmar", nil, &s))
 		return s.Reachable
@@ -259,7 +259,7 @@ func TestFiftyAtOnce(t *testing.T) {
 		var n int64
 		for _, label := range []string{"skua", "fulmar"} {
 			on(t, label, "true")
-			labtest.Eventually(t, 30*time.Second, func() bool {
+			labtest.Eventually(t, func() bool {
 				var s api.Server
 				require.NoError(t, i.Client.Get(ctx, "/servers/"+label, nil, &s))
 				return s.SeenAt != nil && time.Since(*s.SeenAt) < 2*time.Second
@@ -381,7 +381,7 @@ func TestBrokenConfiguration(t *testing.T) {
 	assert.Contains(t, o.Failure, "nothing of it is left")
 	status, _ := page(t, "skua", "standing.example", "/")
 	assert.Equal(t, 200, status, "every other site is served")
-	labtest.Eventually(t, 10*time.Second, func() bool {
+	labtest.Eventually(t, func() bool {
 		var detail api.AccountDetail
 		require.NoError(t, inst.Client.Get(context.Background(), fmt.Sprintf("/accounts/%d", opening.Account.ID), nil, &detail))
 		return detail.State == "closed"

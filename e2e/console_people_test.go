@@ -85,7 +85,7 @@ func TestConsoleForSelling(t *testing.T) {
 		do(t, ctx, click(".el-dialog button", "Set it"), sees("td", "the regatta"), sees("td", "exception by operator"))
 		do(t, ctx, click("button", "Hold"), sees(".held", "Held on the limits of plan sloop"), click("button", "Hold it no longer"), chromedp.WaitNotPresent(".held", chromedp.ByQuery))
 		do(t, ctx, click("button", "Suspend…"), typeIn("#suspend-why", "a test"), click(".el-dialog button", "Suspend"), sees(".warn", "a test"), sees(".state", "suspended"))
-		labtest.Eventually(t, 15*time.Second, func() bool {
+		labtest.Eventually(t, func() bool {
 			status, _ := page(t, "skua", "sloop.example", "/")
 			return status == 503
 		}, "visitors see no notice")

@@ -3,7 +3,6 @@ package e2e
 import (
 	"context"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -30,7 +29,7 @@ func TestConsoleForSites(t *testing.T) {
 			click("button", "Add it"), sees("[role=alert]", "in a circle"))
 		healthy(t, ctx, "adding a domain")
 		do(t, ctx, retype("#target", "pilots.example/now"), click("button", "Add it"), sees("td", "301 → https://pilots.example/now"))
-		settled(t, 20*time.Second)
+		settled(t)
 		assert.Equal(t, "https://pilots.example/now/", visit(t, "skua", "http://old-pilots.example/").header.Get("Location"))
 	})
 	t.Run("settings are changed, looked at first, and kept", func(t *testing.T) {
@@ -41,7 +40,7 @@ func TestConsoleForSites(t *testing.T) {
 		healthy(t, ctx, "a decision")
 		do(t, ctx, click("label", "I know that this cannot be taken back"), click("button", "Preview"), sees(".preview th", "largest upload"), sees(".preview pre", "client_max_body_size"),
 			click("button", "Keep 2 changes"), finished, sees(".source", "set here"))
-		settled(t, 20*time.Second)
+		settled(t)
 		assert.Equal(t, "max-age=2592000", visit(t, "skua", "https://pilots.example/").header.Get("Strict-Transport-Security"))
 		assert.Equal(t, 2, detail("pilots.example").Own)
 	})
@@ -54,7 +53,7 @@ func TestConsoleForSites(t *testing.T) {
 		healthy(t, ctx, "protecting a folder")
 		do(t, ctx, retype("#folder-path", "crew"), click("button", "Protect it"), sees("td", "/crew"))
 		assert.Equal(t, []string{"anna"}, detail("pilots.example").Protected[0].Users)
-		settled(t, 20*time.Second)
+		settled(t)
 		assert.Equal(t, 401, visit(t, "skua", "http://pilots.example/crew/").status)
 	})
 	t.Run("the log is followed, the name traced", func(t *testing.T) {
@@ -69,7 +68,7 @@ func TestConsoleForSites(t *testing.T) {
 		changeDomain(t, a.ID, "pilots.example", api.DomainChange{Template: ptr("pilotage")})
 		do(t, ctx, chromedp.Navigate(i.Address()+"/templates"), sees("td", "pilotage"), chromedp.Navigate(i.Address()+"/templates/pilotage"), sees("label", "compression"),
 			retype("#setting-static_caching", "2h"), click("button", "Preview"), sees(".preview", "1h → 2h"), click("button", "Keep it, for 1 site"), finished)
-		settled(t, 20*time.Second)
+		settled(t)
 		for _, s := range detail("pilots.example").Settings {
 			if s.Key == "static_caching" {
 				assert.EqualValues(t, 7200, s.Value)

@@ -32,7 +32,7 @@ func browser(t *testing.T, width, height int64) context.Context {
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx, chromedp.WithErrorf(func(string, ...any) {}))
 	t.Cleanup(cancel)
-	ctx, cancel = context.WithTimeout(ctx, 3*time.Minute)
+	ctx, cancel = context.WithTimeout(ctx, 5*time.Minute)
 	t.Cleanup(cancel)
 	chromedp.ListenTarget(ctx, func(event any) {
 		switch e := event.(type) {
@@ -82,7 +82,7 @@ func do(t *testing.T, ctx context.Context, actions ...chromedp.Action) {
 func until(expression string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		for {
-			err := chromedp.Poll(expression, nil, chromedp.WithPollingTimeout(20*time.Second)).Do(ctx)
+			err := chromedp.Poll(expression, nil, chromedp.WithPollingTimeout(time.Minute)).Do(ctx)
 			if err == nil || !strings.Contains(err.Error(), "Cannot find context") {
 				return err
 			}
@@ -284,7 +284,7 @@ func TestConsoleOnAPhone(t *testing.T) {
 		"/customers", "/resellers", "/people", "/events", "/settings", "/me"} {
 		do(t, ctx, chromedp.Navigate(i.Address()+path), chromedp.WaitVisible("main h1", chromedp.ByQuery))
 		var overflow int
-		labtest.Eventually(t, 5*time.Second, func() bool {
+		labtest.Eventually(t, func() bool {
 			do(t, ctx, chromedp.Evaluate(`document.documentElement.scrollWidth - document.documentElement.clientWidth`, &overflow))
 			return overflow <= 0
 		}, "the page is wider than the phone: "+path)

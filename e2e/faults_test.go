@@ -71,8 +71,8 @@ func TestKills(t *testing.T) {
 	t.Logf("%d opened, %d closed during %d kills", opened.Load(), closed.Load(), kills)
 	require.Greater(t, opened.Load(), int64(10))
 
-	settled(t, 2*time.Minute)
-	labtest.Eventually(t, time.Minute, func() bool {
+	settled(t)
+	labtest.Eventually(t, func() bool {
 		for _, state := range []string{"opening", "closing"} {
 			var list api.AccountPage
 			if err := i.Client.Get(ctx, "/accounts", url.Values{"state": {state}, "search": {"kill"}}, &list); err != nil || len(list.Accounts) > 0 {
@@ -113,7 +113,7 @@ func TestKills(t *testing.T) {
 		})
 	}
 	group.Wait()
-	settled(t, time.Minute)
+	settled(t)
 }
 
 // A server cut off in the middle of the work: the operation waits, and goes on.
@@ -124,7 +124,7 @@ func TestCutOffMeanwhile(t *testing.T) {
 	require.NoError(t, i.Servers["fulmar"].Cut(false))
 	var started api.Started
 	require.NoError(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/close", a.ID), api.CloseAccount{SignInName: a.SignInName}, &started))
-	labtest.Eventually(t, 15*time.Second, func() bool {
+	labtest.Eventually(t, func() bool {
 		var o api.Operation
 		require.NoError(t, i.Client.Get(ctx, fmt.Sprintf("/operations/%d", started.Operation), nil, &o))
 		return strings.Contains(o.Note, "fulmar does not answer")
@@ -159,7 +159,7 @@ func TestGivingUp(t *testing.T) {
 		}
 		assert.Contains(t, o.Failure, "fulmar did not answer for 10m0s")
 		assert.Contains(t, o.Failure, "the account was not opened")
-		labtest.Eventually(t, time.Minute, func() bool {
+		labtest.Eventually(t, func() bool {
 			var detail api.AccountDetail
 			require.NoError(t, i.Client.Get(ctx, fmt.Sprintf("/accounts/%d", opening.Account.ID), nil, &detail))
 			return detail.State == "closed"
@@ -176,11 +176,11 @@ func TestServerLosesPower(t *testing.T) {
 	a := opened(t, api.OpenAccount{Domain: "blackout.example", Server: "fulmar"})
 	i.Servers["fulmar"].Kill()
 	require.NoError(t, i.Servers["fulmar"].Start(context.Background()))
-	labtest.Eventually(t, 20*time.Second, func() bool {
+	labtest.Eventually(t, func() bool {
 		out, err := i.Servers["fulmar"].Exec(context.Background(), "curl", "-s", "-H", "Host: blackout.example", "http://127.0.0.1/")
 		return err == nil && strings.Contains(out, "blackout.example")
 	})
-	labtest.Eventually(t, 20*time.Second, func() bool {
+	labtest.Eventually(t, func() bool {
 		var s api.Server
 		require.NoError(t, i.Client.Get(context.Background(), "/servers/fulmar", nil, &s))
 		return s.Reachable

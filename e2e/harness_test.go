@@ -144,7 +144,7 @@ func page(t *testing.T, server, domain, path string) (status int, body string) {
 	request, err := http.NewRequest(http.MethodGet, "http://"+inst.Servers[server].Address.String()+path, nil)
 	require.NoError(t, err)
 	request.Host = domain
-	client := http.Client{Timeout: 5 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
+	client := http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
 	response, err := client.Do(request)
 	require.NoError(t, err)
 	defer response.Body.Close()
@@ -232,9 +232,9 @@ func asList(doc map[string]any) []map[string]any {
 	return rows
 }
 
-func settled(t *testing.T, limit time.Duration) {
+func settled(t *testing.T) {
 	t.Helper()
-	labtest.Eventually(t, limit, func() bool {
+	labtest.Within(t, 2*time.Minute, func() bool {
 		for _, state := range []string{"waiting", "running"} {
 			var list api.OperationPage
 			if inst.Client.Get(context.Background(), "/operations", url.Values{"state": {state}}, &list) != nil || len(list.Operations) > 0 {

@@ -26,7 +26,7 @@ import (
 // sshTo signs in at a server's sshd.
 func sshTo(server, user string, how ssh.AuthMethod) (*ssh.Client, error) {
 	return ssh.Dial("tcp", net.JoinHostPort(inst.Servers[server].Address.String(), "22"),
-		&ssh.ClientConfig{User: user, Auth: []ssh.AuthMethod{how}, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 5 * time.Second})
+		&ssh.ClientConfig{User: user, Auth: []ssh.AuthMethod{how}, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 20 * time.Second})
 }
 
 func TestLogins(t *testing.T) {
@@ -129,7 +129,7 @@ func TestLogins(t *testing.T) {
 			click("button", "Add a login"), typeIn("#login-name", "bosun"), typeIn("#login-key", "nonsense"), click(".el-dialog button", "Add it"), sees("[role=alert]", "no public key"))
 		healthy(t, ctx, "add a login")
 		do(t, ctx, retype("#login-key", line), click(".el-dialog button", "Add it"), sees("td code", "gangway-bosun"), sees("span", "key mate@bridge"))
-		labtest.Eventually(t, 10*time.Second, func() bool {
+		labtest.Eventually(t, func() bool {
 			conn, err := sshTo("skua", "gangway-bosun", ssh.PublicKeys(signer))
 			if err == nil {
 				conn.Close()

@@ -125,7 +125,7 @@ func TestServers(t *testing.T) {
 			assert.Contains(t, out, part)
 		}
 		on(t, "petrel", "pkill -KILL nginx; mv /usr/sbin/nginx /usr/sbin/nginx.away")
-		labtest.Eventually(t, 30*time.Second, func() bool {
+		labtest.Eventually(t, func() bool {
 			out, _, _ := command(t, "server", "list")
 			return strings.Contains(out, "nginx down")
 		}, "a program that is down is seen")
@@ -163,7 +163,7 @@ func TestJoinSecretWaits(t *testing.T) {
 	var joining api.Joining
 	address := strings.TrimSuffix(i.Servers["skua"].Address.String(), ".21") + ".31"
 	require.NoError(t, i.Client.Post(ctx, "/servers", api.NewServer{Label: "razorbill", Address: address, Roles: []string{"web"}, Closed: true}, &joining))
-	labtest.Eventually(t, 20*time.Second, func() bool {
+	labtest.Eventually(t, func() bool {
 		var o api.Operation
 		require.NoError(t, i.Client.Get(ctx, fmt.Sprintf("/operations/%d", joining.Operation), nil, &o))
 		return strings.Contains(o.Note, "waiting for “victualler-agent join”")
@@ -260,7 +260,7 @@ func TestPostgresConnectionsLost(t *testing.T) {
 	time.Sleep(2 * time.Second)
 	close(stop)
 	group.Wait()
-	settled(t, 90*time.Second)
+	settled(t)
 	var list api.AccountPage
 	require.NoError(t, i.Client.Get(ctx, "/accounts", url.Values{"search": {"lossy"}}, &list))
 	assert.Len(t, list.Accounts, 8, "each exactly once")

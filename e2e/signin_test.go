@@ -43,7 +43,7 @@ func mailing(t *testing.T) *mailsink.Sink {
 // mailed waits for a message.
 func mailed(t *testing.T, sink *mailsink.Sink, to string) mailsink.Message {
 	t.Helper()
-	labtest.Eventually(t, 15*time.Second, func() bool { return len(sink.To(to)) > 0 }, "no message to "+to)
+	labtest.Eventually(t, func() bool { return len(sink.To(to)) > 0 }, "no message to "+to)
 	return sink.To(to)[0]
 }
 
@@ -198,12 +198,12 @@ func TestLinks(t *testing.T) {
 		for _, name := range []string{"linked", "nobody-of-that-name"} {
 			require.NoError(t, (&client.Client{Base: i.Address()}).Post(ctx, "/session/forgotten", api.Forgotten{Name: name}, nil), "the same for every name")
 		}
-		labtest.Eventually(t, 15*time.Second, func() bool { return len(sink.To("linked@post.example")) >= 2 }, "no link")
+		labtest.Eventually(t, func() bool { return len(sink.To("linked@post.example")) >= 2 }, "no link")
 		m := sink.To("linked@post.example")[0]
 		assert.Contains(t, m.Subject, "neues Passwort")
 		_, stderr, exit := commandWith(t, t.TempDir()+"/s.json", "slow-heron-under-lantern-77\n", "session", "start", i.Address(), "--link", i.Address()+"/link#"+linkIn.FindStringSubmatch(m.Text)[1], "--password-stdin")
 		require.Equal(t, 0, exit, stderr)
-		labtest.Eventually(t, 15*time.Second, func() bool { return strings.Contains(sink.To("linked@post.example")[0].Subject, "geändert") }, "the person is not told")
+		labtest.Eventually(t, func() bool { return strings.Contains(sink.To("linked@post.example")[0].Subject, "geändert") }, "the person is not told")
 		for range 7 {
 			err = (&client.Client{Base: i.Address()}).Post(ctx, "/session/forgotten", api.Forgotten{Name: "linked"}, nil)
 		}
@@ -231,7 +231,7 @@ func TestLinks(t *testing.T) {
 		require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "Unreachable", Email: "refused@post.example"}, nil))
 		a := opened(t, api.OpenAccount{Domain: "unreachable.example", Customer: "Unreachable"})
 		require.NoError(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/handover/mail", a.ID), nil, nil))
-		labtest.Eventually(t, 15*time.Second, func() bool {
+		labtest.Eventually(t, func() bool {
 			var list api.MailList
 			require.NoError(t, i.Client.Get(ctx, fmt.Sprintf("/customers/%d/mails", a.CustomerID), nil, &list))
 			return list.Mails[0].State == "failed" && strings.Contains(list.Mails[0].Failure, "550")
@@ -310,7 +310,7 @@ func TestTokens(t *testing.T) {
 		require.NoError(t, c.Post(ctx, "/tokens", api.NewToken{Name: "elsewhere", Scopes: []string{"accounts.read"}, Networks: []string{"192.0.2.0/24", "198.51.100.7"}}, &token))
 		assert.Equal(t, 401, problemOf(t, (&client.Client{Base: i.Address(), Token: token.Secret}).Get(ctx, "/accounts", nil, nil)).Status)
 		assert.Equal(t, []string{"192.0.2.0/24", "198.51.100.7"}, token.Networks)
-		labtest.Eventually(t, 10*time.Second, func() bool { return k.Get(ctx, "/accounts", nil, nil) != nil }, "a token that has ended is none")
+		labtest.Eventually(t, func() bool { return k.Get(ctx, "/accounts", nil, nil) != nil }, "a token that has ended is none")
 		gone, token := make("taken back", "accounts.read")
 		require.NoError(t, gone.Get(ctx, "/accounts", nil, nil))
 		var list api.TokenList

@@ -38,7 +38,7 @@ func joined(t *testing.T, labName string, options lab.ServerOptions) (*lab.Serve
 	other := agentlink.NewJoinSecret(authority.Certificate)
 	stranger, err := agentlink.NewAuthority(time.Now())
 	require.NoError(t, err)
-	labtest.Eventually(t, 10*time.Second, func() bool {
+	labtest.Eventually(t, func() bool {
 		conn, err := net.Dial("tcp", address)
 		if err == nil {
 			conn.Close()
@@ -50,7 +50,7 @@ func joined(t *testing.T, labName string, options lab.ServerOptions) (*lab.Serve
 	require.NoError(t, authority.Enrol(ctx, address, secret, 1, time.Now()))
 
 	c := agentlink.NewDialer(authority, time.Now).Agent(1, address)
-	labtest.Eventually(t, 30*time.Second, func() bool { _, err := c.Status(ctx); return err == nil })
+	labtest.Eventually(t, func() bool { _, err := c.Status(ctx); return err == nil })
 
 	_, err = agentlink.NewDialer(stranger, time.Now).Agent(1, address).Status(ctx)
 	assert.ErrorIs(t, err, agentlink.ErrUnreachable, "another installation's service is refused")
@@ -317,6 +317,45 @@ func TestGroupCommit(t *testing.T) {
 	}
 	assert.Less(t, reloads()-before, int64(15), "reloads are shared")
 
+	t.Run("users are made together, beside others who make some", func(t *testing.T) {
+		var others sync.WaitGroup
+		others.Go(func() {
+			_, err := s.Exec(ctx, "sh", "-ec", "for n in $(seq 20); do useradd --no-create-home other$n; done")
+			assert.NoError(t, err)
+		})
+		for _, r := range all(150, 20) {
+			assert.Nil(t, r.Failure, "%+v", r.Failure)
+		}
+		others.Wait()
+		for n := range 20 {
+			user := fmt.Sprintf("acct%d", 150+n)
+			out, err := s.Exec(ctx, "id", user)
+			require.NoError(t, err)
+			number := fmt.Sprint(1000000 + 150 + n)
+			assert.Contains(t, out, "uid="+number+"("+user+") gid="+number+"("+user+") groups="+number+"("+user+"),")
+			assert.Contains(t, out, "(victualler-home)")
+			_, err = s.Exec(ctx, "id", fmt.Sprintf("other%d", n+1))
+			assert.NoError(t, err, "nobody's change is lost")
+		}
+		out, err := s.Exec(ctx, "sh", "-ec", "pwck -q -r | grep -v 'directory .* does not exist' || true; grpck -r; stat -c '%a %U:%G' /etc/passwd /etc/shadow /etc/group /etc/gshadow")
+		require.NoError(t, err)
+		assert.Equal(t, "644 root:root\n640 root:shadow\n644 root:root\n640 root:shadow\n", out, "the tables are in order")
+	})
+
+	t.Run("numbers and names that others have", func(t *testing.T) {
+		_, err := s.Exec(ctx, "sh", "-ec", "useradd --no-create-home --uid 1000180 squatter; groupadd --gid 1000181 squatters; groupadd --gid 5555 acct182")
+		require.NoError(t, err)
+		for i, said := range []string{"is the user squatter's", "is the group squatters's", "a group acct182 with the number 5555", ""} {
+			r := all(180+i, 1)[0]
+			if said == "" {
+				assert.Nil(t, r.Failure)
+				continue
+			}
+			require.NotNil(t, r.Failure)
+			assert.Contains(t, r.Failure.Message, said)
+		}
+	})
+
 	t.Run("only the culprit fails", func(t *testing.T) {
 		// A file where the pool's should go and cannot: the account's own trouble.
 		_, err := s.Exec(ctx, "sh", "-ec", "useradd --no-create-home acct205")
@@ -391,17 +430,17 @@ func TestNewProgram(t *testing.T) {
 	_, err := s.Exec(ctx, "sh", "-ec", `sed -i 's/index index.php/index old.php/' /etc/nginx/victualler/accounts/ternferries.conf
 		echo another > /var/lib/victualler-agent/program; pkill -KILL -x victualler-agen`)
 	require.NoError(t, err)
-	labtest.Eventually(t, 20*time.Second, func() bool {
+	labtest.Eventually(t, func() bool {
 		sweep, err := c.Sweep(ctx)
 		return err == nil && len(sweep.Accounts) == 1 && len(sweep.Accounts[0].Drift) == 0
 	})
-	labtest.Eventually(t, 20*time.Second, func() bool {
+	labtest.Eventually(t, func() bool {
 		left, err := s.Exec(ctx, "ls", "/var/lib/victualler-agent/journal")
 		return err == nil && left == ""
 	})
 	// The same program again changes nothing by itself.
 	_, err = s.Exec(ctx, "sh", "-ec", `sed -i 's/index index.php/index old.php/' /etc/nginx/victualler/accounts/ternferries.conf; pkill -KILL -x victualler-agen`)
 	require.NoError(t, err)
-	labtest.Eventually(t, 20*time.Second, func() bool { _, err := c.Status(ctx); return err == nil })
+	labtest.Eventually(t, func() bool { _, err := c.Status(ctx); return err == nil })
 	assert.Len(t, drift(t, c), 1)
 }

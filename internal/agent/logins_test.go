@@ -34,7 +34,7 @@ func connect(s *lab.Server, user string, how ...ssh.AuthMethod) (*ssh.Client, er
 func transfer(t *testing.T, s *lab.Server, user string, how ssh.AuthMethod) *sftp.Client {
 	t.Helper()
 	var conn *ssh.Client
-	labtest.Eventually(t, 5*time.Second, func() bool { // sshd begins anew when it reads its configuration
+	labtest.Eventually(t, func() bool { // sshd begins anew when it reads its configuration
 		var err error
 		conn, err = connect(s, user, how)
 		return err == nil
@@ -190,7 +190,7 @@ func TestFileTransfer(t *testing.T) {
 		ferries.Logins = ferries.Logins[:3]
 		anna := transfer(t, s, "ferries-anna", password)
 		apply(&ferries)
-		labtest.Eventually(t, 5*time.Second, func() bool { _, err := bob.ReadDir("/"); return err != nil }, "a session that is open ends with its login")
+		labtest.Eventually(t, func() bool { _, err := bob.ReadDir("/"); return err != nil }, "a session that is open ends with its login")
 		_, err = anna.ReadDir("/")
 		assert.NoError(t, err, "those of others go on")
 		_, err = connect(s, "ferries-bob", password)
@@ -248,7 +248,7 @@ func TestFileTransfer(t *testing.T) {
 	t.Run("after a start of the server, folders are there again", func(t *testing.T) {
 		s.Kill()
 		require.NoError(t, s.Start(ctx))
-		labtest.Eventually(t, 10*time.Second, func() bool { _, err := c.Status(ctx); return err == nil })
+		labtest.Eventually(t, func() bool { _, err := c.Status(ctx); return err == nil })
 		anna := transfer(t, s, "ferries-anna", password)
 		_, err := fetch(anna, "/files/hello.txt")
 		assert.NoError(t, err)

@@ -32,9 +32,9 @@ func nameServer(t *testing.T, l *lab.Lab, authority *agentlink.Authority, name s
 	secret := agentlink.NewJoinSecret(authority.Certificate)
 	_, err := s.Exec(ctx, lab.AgentPath, "join", secret.String())
 	require.NoError(t, err)
-	labtest.Eventually(t, 10*time.Second, func() bool { return authority.Enrol(ctx, address, secret, int64(host), time.Now()) == nil })
+	labtest.Eventually(t, func() bool { return authority.Enrol(ctx, address, secret, int64(host), time.Now()) == nil })
 	c := agentlink.NewDialer(authority, time.Now).Agent(int64(host), address)
-	labtest.Eventually(t, 10*time.Second, func() bool { _, err := c.Status(ctx); return err == nil })
+	labtest.Eventually(t, func() bool { _, err := c.Status(ctx); return err == nil })
 	return s, c
 }
 
@@ -169,7 +169,7 @@ func TestNameService(t *testing.T) {
 		start := time.Now()
 		r := apply(signed)
 		require.Nil(t, r.Failure)
-		labtest.Eventually(t, 2*time.Second, func() bool {
+		labtest.Eventually(t, func() bool {
 			return resolved(t, second.Address, "www.ferries.example", "A") == "10.0.0.7 signed"
 		})
 		t.Logf("signed on the secondary within %d ms", time.Since(start).Milliseconds())
@@ -179,7 +179,7 @@ func TestNameService(t *testing.T) {
 		require.NoError(t, err)
 		assert.Empty(t, sweep.Accounts[0].Drift, "what signing adds is no difference")
 		require.Nil(t, apply(long).Failure)
-		labtest.Eventually(t, 2*time.Second, func() bool { return resolved(t, second.Address, "www.ferries.example", "A") == "10.0.0.7" })
+		labtest.Eventually(t, func() bool { return resolved(t, second.Address, "www.ferries.example", "A") == "10.0.0.7" })
 		assert.Equal(t, "NOERROR", resolved(t, second.Address, "ferries.example", "DNSKEY"))
 	})
 
@@ -188,26 +188,26 @@ func TestNameService(t *testing.T) {
 		assert.Equal(t, "10.0.0.7", resolved(t, second.Address, "www.ferries.example", "A"))
 		second.Kill() // what it knows, it has kept
 		require.NoError(t, second.Start(ctx))
-		labtest.Eventually(t, 10*time.Second, func() bool { return resolved(t, second.Address, "www.ferries.example", "A") == "10.0.0.7" })
+		labtest.Eventually(t, func() bool { return resolved(t, second.Address, "www.ferries.example", "A") == "10.0.0.7" })
 		require.NoError(t, first.Start(ctx))
-		labtest.Eventually(t, 10*time.Second, func() bool { _, err := one.Status(ctx); return err == nil })
+		labtest.Eventually(t, func() bool { _, err := one.Status(ctx); return err == nil })
 		r := apply(long, zone("second.example", zones.Record{Name: "@", Type: zones.A, TTL: 300, Data: "10.0.0.9"}))
 		require.Nil(t, r.Failure)
-		labtest.Eventually(t, 2*time.Second, func() bool { return resolved(t, second.Address, "second.example", "A") == "10.0.0.9" })
+		labtest.Eventually(t, func() bool { return resolved(t, second.Address, "second.example", "A") == "10.0.0.9" })
 	})
 
 	t.Run("a zone of an account goes, and then all", func(t *testing.T) {
 		require.Nil(t, apply(long).Failure)
 		assert.Equal(t, "REFUSED", resolved(t, first.Address, "second.example", "A"))
-		labtest.Eventually(t, 15*time.Second, func() bool { return resolved(t, second.Address, "second.example", "A") == "REFUSED" })
+		labtest.Eventually(t, func() bool { return resolved(t, second.Address, "second.example", "A") == "REFUSED" })
 		m.Wanted = manifest.Absent
 		r := apply()
 		require.Nil(t, r.Failure)
 		assert.Contains(t, strings.Join(r.Verified, "; "), "no longer answers for ferries.example")
 		assert.Equal(t, "REFUSED", resolved(t, first.Address, "www.ferries.example", "A"))
-		labtest.Eventually(t, 15*time.Second, func() bool { return resolved(t, second.Address, "www.ferries.example", "A") == "REFUSED" })
+		labtest.Eventually(t, func() bool { return resolved(t, second.Address, "www.ferries.example", "A") == "REFUSED" })
 		for _, s := range []*lab.Server{first, second} {
-			labtest.Eventually(t, 15*time.Second, func() bool {
+			labtest.Eventually(t, func() bool {
 				out, err := s.Exec(ctx, "kjournalprint", "-z", "/var/lib/knot/journal")
 				require.NoError(t, err)
 				return !strings.Contains(out, "ferries.example")

@@ -4,7 +4,6 @@ import (
 	"context"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -35,7 +34,7 @@ func TestVersionsOfPHP(t *testing.T) {
 	s, c := joined(t, "vers", lab.ServerOptions{HomeSize: 256 << 20})
 	_, err := s.Exec(ctx, "sh", "-ec", otherPHP)
 	require.NoError(t, err)
-	labtest.Eventually(t, 15*time.Second, func() bool {
+	labtest.Eventually(t, func() bool {
 		status, err := c.Status(ctx)
 		if err != nil {
 			return false

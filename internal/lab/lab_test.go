@@ -51,11 +51,11 @@ func TestServer(t *testing.T) {
 			}
 			return err
 		}
-		labtest.Eventually(t, 5*time.Second, func() bool { return ping() == nil })
+		labtest.Eventually(t, func() bool { return ping() == nil })
 		require.NoError(t, s.Cut(false))
 		assert.Error(t, ping())
 		require.NoError(t, s.Cut(true))
-		labtest.Eventually(t, 5*time.Second, func() bool { return ping() == nil })
+		labtest.Eventually(t, func() bool { return ping() == nil })
 	})
 
 	t.Run("a quota limit stops a write", func(t *testing.T) {
@@ -90,19 +90,20 @@ func TestServer(t *testing.T) {
 			}
 		}
 		for _, a := range addresses {
-			labtest.Eventually(t, 5*time.Second, answers(a))
+			labtest.Eventually(t, answers(a))
 		}
 		s.Kill()
 		require.NoError(t, s.Start(ctx))
+		labtest.Eventually(t, func() bool { _, err := s.Exec(ctx, "bash", "-c", "echo > /dev/tcp/127.0.0.1/22"); return err == nil })
 		for _, a := range addresses {
-			labtest.Eventually(t, 3*time.Second, answers(a), a)
+			labtest.Within(t, 2*time.Second, answers(a), a)
 		}
 	})
 
 	t.Run("leaves nothing", func(t *testing.T) {
 		require.NoError(t, l.Stop())
 		assert.False(t, bridge("vlabt"), "the bridge is left")
-		labtest.Eventually(t, 5*time.Second, func() bool { return loopDevices(t) == loops }, "loop devices left")
+		labtest.Eventually(t, func() bool { return loopDevices(t) == loops }, "loop devices left")
 		mounts, err := os.ReadFile("/proc/self/mounts")
 		require.NoError(t, err)
 		assert.NotContains(t, string(mounts), dir)
@@ -126,14 +127,14 @@ func TestCleanUpAfterKilledLab(t *testing.T) {
 	child := exec.Command(os.Args[0], "-test.run=^TestCleanUpAfterKilledLab$")
 	child.Env = append(os.Environ(), asChild+"="+dir)
 	require.NoError(t, child.Start())
-	labtest.Eventually(t, time.Minute, func() bool { _, err := os.Stat(dir + "/up"); return err == nil })
+	labtest.Eventually(t, func() bool { _, err := os.Stat(dir + "/up"); return err == nil })
 	require.NotEqual(t, loops, loopDevices(t), "the child's server must be up")
 	require.NoError(t, child.Process.Kill())
 	child.Wait()
 
 	require.True(t, bridge("vlabk"))
 	l := start(t, "labk", dir)
-	labtest.Eventually(t, 10*time.Second, func() bool { return loopDevices(t) == loops }, "the killed lab's loop device is left")
+	labtest.Eventually(t, func() bool { return loopDevices(t) == loops }, "the killed lab's loop device is left")
 	require.NoError(t, l.Stop())
 	assert.False(t, bridge("vlabk"))
 }

@@ -64,7 +64,7 @@ func TestLinesComeToTheirSites(t *testing.T) {
 	add(t, s, "lf\n")
 	require.Eventually(t, func() bool {
 		return content(t, File(s.Homes, "ferries", "ferries.example")) == "one\nthree\nhalf\n"
-	}, 5*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	stop()
 	<-done
 }

@@ -4,16 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
-
-	"golang.org/x/sys/unix"
 
 	"victualler/internal/agent/asuser"
 	"victualler/internal/agent/daemon"
@@ -121,14 +117,6 @@ func hashOf(l logins.Login) string {
 	return l.Hash
 }
 
-func passwordOf(user string) (string, error) {
-	fields, err := shadow.line(user)
-	if err != nil || len(fields) < 2 {
-		return "", err
-	}
-	return fields[1], nil
-}
-
 // makeGroups makes the groups by which sshd knows what a login may do.
 func makeGroups(ctx context.Context) error {
 	for _, name := range []string{render.HomeGroup, render.ShellGroup, render.LoginGroup} {
@@ -208,25 +196,18 @@ func (d *Logins) ensure(ctx context.Context, m manifest.Manifest, l logins.Login
 
 // users makes the user of a login, and gives it its group and password.
 func (d *Logins) users(ctx context.Context, m manifest.Manifest, l logins.Login) error {
-	d.Users.mu.Lock()
-	defer d.Users.mu.Unlock()
-	if err := makeGroups(ctx); err != nil {
-		return err
-	}
 	group := groupFor(m, l.Name)
 	found, err := lookUp(l.Name)
 	if err != nil {
 		return err
 	}
-	if found != nil && found.uid != m.UID() {
-		return fmt.Errorf("there is a user of that name with the number %d already, who is not this account's", found.uid)
+	if found == nil || found.uid != m.UID() {
+		return d.Users.add(ctx, newUser{name: l.Name, id: m.UID(), further: true, home: "/", shell: noShell, hash: hashOf(l), member: group})
 	}
-	if found == nil {
-		id := strconv.Itoa(m.UID())
-		if err := run(ctx, "useradd", "--non-unique", "--uid", id, "--gid", id, "--no-create-home", "--no-log-init", "--home-dir", "/", "--shell", noShell,
-			"--groups", group, "--password", noPassword, "--", l.Name); err != nil {
-			return err
-		}
+	d.Users.mu.Lock()
+	defer d.Users.mu.Unlock()
+	if err := makeGroups(ctx); err != nil {
+		return err
 	}
 	if in, err := memberOf(group, l.Name); err != nil {
 		return err
@@ -302,142 +283,4 @@ func (d *Logins) Boot(_ context.Context, all []manifest.Manifest) error {
 		}
 	}
 	return errors.Join(errs...)
-}
-
-// mountPoint is where a login finds its folder.
-func mountPoint(login string) string {
-	return filepath.Join(render.LoginDir, login, render.LoginFolder)
-}
-
-// open opens a login's folder without following any link, and makes sure that it is the account's.
-func open(m manifest.Manifest, l logins.Login) (int, error) {
-	home, err := unix.Open(m.HomePath(), unix.O_PATH|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return -1, fmt.Errorf("open %s: %w", m.HomePath(), err)
-	}
-	if l.Folder == "" {
-		return home, nil
-	}
-	defer unix.Close(home)
-	fd, err := unix.Openat2(home, l.Folder, &unix.OpenHow{Flags: unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_XDEV})
-	if err != nil {
-		return -1, fmt.Errorf("%s cannot be opened as a folder of the account's: %w", l.Folder, err)
-	}
-	var s unix.Stat_t
-	if err := unix.Fstat(fd, &s); err != nil || int(s.Uid) != m.UID() {
-		unix.Close(fd)
-		return -1, fmt.Errorf("%s does not belong to the account", l.Folder)
-	}
-	return fd, nil
-}
-
-// mounted reports whether a login's folder is where it finds it.
-func mounted(m manifest.Manifest, l logins.Login) bool {
-	fd, err := open(m, l)
-	if err != nil {
-		return false
-	}
-	defer unix.Close(fd)
-	var folder, there unix.Stat_t
-	if unix.Fstat(fd, &folder) != nil || unix.Lstat(mountPoint(l.Name), &there) != nil {
-		return false
-	}
-	return folder.Dev == there.Dev && folder.Ino == there.Ino
-}
-
-// mount shows a login its folder.
-func mount(m manifest.Manifest, l logins.Login) error {
-	if err := unmount(l.Name); err != nil {
-		return err
-	}
-	if err := os.MkdirAll(render.LoginDir, 0o755); err != nil {
-		return err
-	}
-	// The way through here leads past the home's own door: it is open to the account's group alone, too.
-	above := filepath.Dir(mountPoint(l.Name))
-	if err := os.Mkdir(above, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
-		return err
-	}
-	if err := errors.Join(os.Chown(above, 0, m.UID()), os.Chmod(above, 0o750)); err != nil {
-		return err
-	}
-	if err := os.Mkdir(mountPoint(l.Name), 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
-		return err
-	}
-	fd, err := open(m, l)
-	if err != nil {
-		return err
-	}
-	defer unix.Close(fd)
-	tree, err := unix.OpenTree(fd, "", unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC|unix.AT_EMPTY_PATH)
-	if err != nil {
-		return fmt.Errorf("take hold of %s: %w", folderWords(l), err)
-	}
-	defer unix.Close(tree)
-	attr := unix.MountAttr{Attr_set: unix.MOUNT_ATTR_NOSUID | unix.MOUNT_ATTR_NODEV}
-	if err := unix.MountSetattr(tree, "", unix.AT_EMPTY_PATH, &attr); err != nil {
-		return fmt.Errorf("mount attributes of %s: %w", folderWords(l), err)
-	}
-	if err := unix.MoveMount(tree, "", unix.AT_FDCWD, mountPoint(l.Name), unix.MOVE_MOUNT_F_EMPTY_PATH); err != nil {
-		return fmt.Errorf("mount %s: %w", folderWords(l), err)
-	}
-	return nil
-}
-
-// unmount takes a login's directory away. What is mounted goes first: nothing below it is touched.
-func unmount(login string) error {
-	for {
-		err := unix.Unmount(mountPoint(login), unix.MNT_DETACH|unix.UMOUNT_NOFOLLOW)
-		if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOENT) {
-			break
-		}
-		if err != nil {
-			return fmt.Errorf("unmount %s: %w", mountPoint(login), err)
-		}
-	}
-	return errors.Join(gone(os.Remove(mountPoint(login))), gone(os.Remove(filepath.Dir(mountPoint(login)))))
-}
-
-// gone takes it for done if there was nothing.
-func gone(err error) error {
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	return err
-}
-
-// withPrefix lists the names that begin with a prefix.
-func (t *table) withPrefix(prefix string) ([]string, error) {
-	if _, err := t.line(""); err != nil {
-		return nil, err
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	var names []string
-	for name := range t.lines {
-		if strings.HasPrefix(name, prefix) {
-			names = append(names, name)
-		}
-	}
-	slices.Sort(names)
-	return names, nil
-}
-
-// memberOf reports whether a user is listed as a member of a group.
-func memberOf(name, user string) (bool, error) {
-	fields, err := group.line(name)
-	if err != nil || len(fields) != 4 {
-		return false, err
-	}
-	group.mu.Lock()
-	defer group.mu.Unlock()
-	set, known := group.members[name]
-	if !known {
-		set = map[string]bool{}
-		for _, member := range strings.Split(fields[3], ",") {
-			set[member] = true
-		}
-		group.members[name] = set
-	}
-	return set[user], nil
 }

@@ -5,7 +5,6 @@ package sysuser
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -34,84 +33,16 @@ func shellOf(m manifest.Manifest) string {
 }
 
 // Driver makes and removes users. The commands lock /etc/passwd and give up
-// soon when it is locked, so one runs at a time.
-type Driver struct{ mu sync.Mutex }
+// soon when it is locked, so one runs at a time. Many users are made at once.
+type Driver struct {
+	mu sync.Mutex
+
+	queue   sync.Mutex
+	waiting []waiting
+}
 
 // Name implements agent.Resource.
 func (*Driver) Name() string { return "user" }
-
-// entry is a line of /etc/passwd (passwd(5)).
-type entry struct {
-	uid, gid    int
-	home, shell string
-}
-
-func lookUp(name string) (*entry, error) {
-	fields, err := passwd.line(name)
-	if err != nil || len(fields) != 7 {
-		return nil, err
-	}
-	uid, err1 := strconv.Atoi(fields[2])
-	gid, err2 := strconv.Atoi(fields[3])
-	if err := errors.Join(err1, err2); err != nil {
-		return nil, fmt.Errorf("/etc/passwd: user %s: %w", name, err)
-	}
-	return &entry{uid, gid, fields[5], fields[6]}, nil
-}
-
-func hasGroup(name string) (bool, error) {
-	fields, err := group.line(name)
-	return fields != nil, err
-}
-
-// table is a file of lines that begin with a name and a colon. It is read again when it has been written: a sweep looks up thousands of names.
-type table struct {
-	path string
-
-	mu    sync.Mutex
-	read  os.FileInfo
-	lines map[string]string
-	// members are the last fields of lines as sets, made when they are first asked for.
-	members map[string]map[string]bool
-}
-
-var (
-	passwd = &table{path: "/etc/passwd"}
-	group  = &table{path: "/etc/group"}
-	shadow = &table{path: "/etc/shadow"}
-)
-
-// line returns the fields of a name's line; none for a name that is not there.
-func (t *table) line(name string) ([]string, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	now, err := os.Stat(t.path)
-	if err != nil {
-		return nil, err
-	}
-	// Every change is a new file under the name (passwd(5), vipw(8)): its number differs as well as its time.
-	if t.read == nil || !os.SameFile(t.read, now) || !t.read.ModTime().Equal(now.ModTime()) || t.read.Size() != now.Size() {
-		text, err := os.ReadFile(t.path)
-		if err != nil {
-			return nil, err
-		}
-		lines := map[string]string{}
-		for line := range strings.Lines(string(text)) {
-			line = strings.TrimSuffix(line, "\n")
-			if name, _, found := strings.Cut(line, ":"); found {
-				if _, twice := lines[name]; !twice {
-					lines[name] = line
-				}
-			}
-		}
-		t.read, t.lines, t.members = now, lines, map[string]map[string]bool{}
-	}
-	line, there := t.lines[name]
-	if !there {
-		return nil, nil
-	}
-	return strings.Split(line, ":"), nil
-}
 
 // Check implements agent.Resource.
 func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drift, error) {
@@ -135,6 +66,10 @@ func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 		}
 		return nil, nil
 	}
+	grouped, err := hasGroup(m.SignInName)
+	if err != nil {
+		return nil, err
+	}
 	switch {
 	case found == nil:
 		return drift("is missing"), nil
@@ -142,50 +77,37 @@ func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 		return drift("has the number %d, not %d: it is not this account's", found.uid, m.UID()), nil
 	case found.gid != m.UID() || found.home != m.HomePath() || found.shell != shellOf(m):
 		return drift("has group %d, home %s and shell %s, not %d, %s and %s", found.gid, found.home, found.shell, m.UID(), m.HomePath(), shellOf(m)), nil
+	case !grouped:
+		return drift("has no group of its name"), nil
 	}
 	return nil, nil
 }
 
 // Ensure implements agent.Resource.
 func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error) {
+	found, err := lookUp(m.SignInName)
+	if err != nil {
+		return "", err
+	}
+	grouped, err := hasGroup(m.SignInName)
+	if err != nil {
+		return "", err
+	}
+	named := fmt.Sprintf("%s (%d)", m.SignInName, m.UID())
+	if found == nil || found.uid != m.UID() {
+		return named, d.add(ctx, newUser{name: m.SignInName, id: m.UID(), home: m.HomePath(), shell: shellOf(m), hash: noPassword, member: groupFor(m, m.SignInName)})
+	}
+	if grouped && found.gid == m.UID() && found.home == m.HomePath() && found.shell == shellOf(m) {
+		return named + " is there", nil
+	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	name, uid := m.SignInName, strconv.Itoa(m.UID())
-	found, err := lookUp(name)
-	if err != nil {
-		return "", err
-	}
-	if found != nil && found.uid != m.UID() {
-		return "", fmt.Errorf("a user %s with the number %d is on the server already and is not this account's; choose another sign-in name, or remove that user", name, found.uid)
-	}
-	grouped, err := hasGroup(name)
-	if err != nil {
-		return "", err
-	}
 	if !grouped {
-		if err := run(ctx, "groupadd", "--gid", uid, "--", name); err != nil {
+		if err := run(ctx, "groupadd", "--gid", strconv.Itoa(m.UID()), "--", m.SignInName); err != nil {
 			return "", err
 		}
 	}
-	attributes := []string{"--gid", uid, "--home-dir", m.HomePath(), "--shell", shellOf(m)}
-	switch {
-	case found == nil:
-		if err := makeGroups(ctx); err != nil {
-			return "", err
-		}
-		args := append([]string{"--uid", uid, "--no-create-home", "--no-log-init", "--password", noPassword, "--groups", groupFor(m, m.SignInName)}, attributes...)
-		if err := run(ctx, "useradd", append(args, "--", name)...); err != nil {
-			return "", err
-		}
-	case found.gid != m.UID() || found.home != m.HomePath() || found.shell != shellOf(m):
-		attributes[2] = "--home" // usermod's word for useradd's --home-dir
-		if err := run(ctx, "usermod", append(attributes, "--", name)...); err != nil {
-			return "", err
-		}
-	default:
-		return fmt.Sprintf("%s (%s) is there", name, uid), nil
-	}
-	return fmt.Sprintf("%s (%s)", name, uid), nil
+	return named, run(ctx, "usermod", "--gid", strconv.Itoa(m.UID()), "--home", m.HomePath(), "--shell", shellOf(m), "--", m.SignInName)
 }
 
 // Remove implements agent.Resource: it ends the user's processes first, and
