@@ -39,11 +39,15 @@ func SSHDBase() []File {
 `, HomeGroup, files, LoginGroup, LoginDir, LoginFolder, files, ShellGroup, common)}}
 }
 
-// AuthorizedKeys renders the public keys of a login.
+// AuthorizedKeys renders the public keys of a login. Without any, it is empty.
 func AuthorizedKeys(l logins.Login) File {
-	text := "# Written by victualler-agent from the account's manifest.\n"
-	for _, key := range l.Keys {
-		text += key + "\n"
+	f := File{Path: KeyDir + "/" + l.Name, Mode: 0o644}
+	if len(l.Keys) == 0 {
+		return f
 	}
-	return File{Path: KeyDir + "/" + l.Name, Mode: 0o644, Content: text}
+	f.Content = "# Written by victualler-agent from the account's manifest.\n"
+	for _, key := range l.Keys {
+		f.Content += key + "\n"
+	}
+	return f
 }

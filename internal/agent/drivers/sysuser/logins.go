@@ -73,7 +73,7 @@ func (d *Logins) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 		if in, err := memberOf(groupFor(m, l.Name), l.Name); err != nil || !in {
 			drift(l.Name, "is not in the group %s", groupFor(m, l.Name))
 		}
-		if text, err := os.ReadFile(render.AuthorizedKeys(l).Path); err != nil || string(text) != render.AuthorizedKeys(l).Content {
+		if text, err := keysOf(l); err != nil || text != render.AuthorizedKeys(l).Content {
 			drift(l.Name, "has other keys than it should")
 		}
 		if !own && !mounted(m, l) {
@@ -115,6 +115,16 @@ func hashOf(l logins.Login) string {
 		return noPassword
 	}
 	return l.Hash
+}
+
+// ownHash is what shadow(5) holds for the account's own sign-in.
+func ownHash(m manifest.Manifest) string {
+	for _, l := range m.Logins {
+		if l.Name == m.SignInName {
+			return hashOf(l)
+		}
+	}
+	return noPassword
 }
 
 // makeGroups makes the groups by which sshd knows what a login may do.
@@ -170,18 +180,16 @@ func (d *Logins) ensure(ctx context.Context, m manifest.Manifest, l logins.Login
 		return err
 	}
 	keys := render.AuthorizedKeys(l)
-	text, err := os.ReadFile(keys.Path)
-	if known := err == nil && before != "" && (string(text) != keys.Content || before != hashOf(l)); known {
+	text, err := keysOf(l)
+	if err != nil {
+		return err
+	}
+	if before != "" && (text != keys.Content || before != hashOf(l)) {
 		// Whoever got in by what lets nobody in any more goes.
 		defer endSessions(m.UID(), l.Name)
 	}
-	if err != nil || string(text) != keys.Content {
-		if err := os.MkdirAll(render.KeyDir, 0o755); err != nil {
-			return err
-		}
-		if err := wholefile.Write(keys.Path, []byte(keys.Content), keys.Mode, ""); err != nil {
-			return err
-		}
+	if err := writeKeys(keys, text); err != nil {
+		return err
 	}
 	if l.Name == m.SignInName || mounted(m, l) {
 		return nil
@@ -194,6 +202,25 @@ func (d *Logins) ensure(ctx context.Context, m manifest.Manifest, l logins.Login
 	return mount(m, l)
 }
 
+// keysOf is what is written of a login's keys; without keys, there is no file.
+func keysOf(l logins.Login) (string, error) {
+	text, err := os.ReadFile(render.AuthorizedKeys(l).Path)
+	return string(text), gone(err)
+}
+
+func writeKeys(keys render.File, now string) error {
+	switch {
+	case keys.Content == now:
+		return nil
+	case keys.Content == "":
+		return gone(os.Remove(keys.Path))
+	}
+	if err := os.MkdirAll(render.KeyDir, 0o755); err != nil {
+		return err
+	}
+	return wholefile.Write(keys.Path, []byte(keys.Content), keys.Mode, "")
+}
+
 // users makes the user of a login, and gives it its group and password.
 func (d *Logins) users(ctx context.Context, m manifest.Manifest, l logins.Login) error {
 	group := groupFor(m, l.Name)
@@ -204,21 +231,27 @@ func (d *Logins) users(ctx context.Context, m manifest.Manifest, l logins.Login)
 	if found == nil || found.uid != m.UID() {
 		return d.Users.add(ctx, newUser{name: l.Name, id: m.UID(), further: true, home: "/", shell: noShell, hash: hashOf(l), member: group})
 	}
-	d.Users.mu.Lock()
-	defer d.Users.mu.Unlock()
-	if err := makeGroups(ctx); err != nil {
+	in, err := memberOf(group, l.Name)
+	if err != nil {
 		return err
 	}
-	if in, err := memberOf(group, l.Name); err != nil {
+	now, err := passwordOf(l.Name)
+	if err != nil || in && now == hashOf(l) {
 		return err
-	} else if !in {
-		// -G: of no other group of ours.
+	}
+	d.Users.mu.Lock()
+	defer d.Users.mu.Unlock()
+	if !in {
+		if err := makeGroups(ctx); err != nil {
+			return err
+		}
+		// --groups: of no other group of ours.
 		if err := run(ctx, "usermod", "--groups", group, "--", l.Name); err != nil {
 			return err
 		}
 	}
-	if now, err := passwordOf(l.Name); err != nil || now == hashOf(l) {
-		return err
+	if now == hashOf(l) {
+		return nil
 	}
 	// By standard input: other users see a command's arguments.
 	cmd := exec.CommandContext(ctx, "chpasswd", "--encrypted")

@@ -95,7 +95,7 @@ func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error
 	}
 	named := fmt.Sprintf("%s (%d)", m.SignInName, m.UID())
 	if found == nil || found.uid != m.UID() {
-		return named, d.add(ctx, newUser{name: m.SignInName, id: m.UID(), home: m.HomePath(), shell: shellOf(m), hash: noPassword, member: groupFor(m, m.SignInName)})
+		return named, d.add(ctx, newUser{name: m.SignInName, id: m.UID(), home: m.HomePath(), shell: shellOf(m), hash: ownHash(m), member: groupFor(m, m.SignInName)})
 	}
 	if grouped && found.gid == m.UID() && found.home == m.HomePath() && found.shell == shellOf(m) {
 		return named + " is there", nil
