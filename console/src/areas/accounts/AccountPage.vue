@@ -144,7 +144,7 @@ const facts = computed<[string, string][]>(() => {
     <div class="halves">
       <div>
         <section v-if="data.domains?.length">
-          <div class="row"><h2>Domains</h2><ElButton v-if="open && may('domains.change')" size="small" @click="addingDomain = true">Add a domain</ElButton></div>
+          <div class="titled"><h2>Domains</h2><ElButton v-if="open && may('domains.change')" size="small" @click="addingDomain = true">Add a domain</ElButton></div>
           <DataTable
             :columns="[{ key: 'unicode', title: 'Domain', long: true }, { key: 'served_as', title: 'Served as', text: (d) => d.served_as }, { key: 'root', title: 'Shows', wide: true, long: true }]"
             :rows="data.domains"
@@ -168,7 +168,7 @@ const facts = computed<[string, string][]>(() => {
       </div>
       <div>
         <section>
-          <div class="row">
+          <div class="titled">
             <h2>Limits</h2>
             <span v-if="open" class="acts">
               <ElButton v-if="!data.held && may('accounts.change')" size="small" title="Keep these limits when the plan changes" @click="hold(true)">Hold</ElButton>
@@ -198,15 +198,6 @@ const facts = computed<[string, string][]>(() => {
 </template>
 
 <style scoped>
-.row {
-  display: flex;
-  justify-content: space-between;
-  align-items: baseline;
-  margin-bottom: 0.4rem;
-}
-.row h2 {
-  margin: 0;
-}
 .held {
   margin: 0 0 0.8rem;
 }

@@ -67,7 +67,7 @@ const columns: Column<Login>[] = [
 
 <template>
   <section v-if="data">
-    <div class="row"><h2>File transfer <span class="quiet">SFTP at {{ data.addresses[0] }}</span></h2><ElButton v-if="may" size="small" @click="begin()">Add a login</ElButton></div>
+    <div class="titled"><h2>File transfer <span class="quiet">SFTP at {{ data.addresses[0] }}</span></h2><ElButton v-if="may" size="small" @click="begin()">Add a login</ElButton></div>
     <ProblemNote :refusal="acting" />
     <DataTable :columns="columns" :rows="data.logins" :id="(l) => l.name" caption="Sign-ins for file transfer">
       <template #name="{ row }"><code>{{ row.name }}</code><span v-if="row.main" class="quiet"> own</span></template>
@@ -92,11 +92,6 @@ const columns: Column<Login>[] = [
 </template>
 
 <style scoped>
-.row {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-}
 .way {
   margin-right: 0.8rem;
   white-space: nowrap;

@@ -46,7 +46,7 @@ const shut = (folder: Schemas['Folder'], user: string) =>
 
 <template>
   <section>
-    <div class="row"><h2>Protected folders</h2><ElButton v-if="may" size="small" @click="ask()">Protect a folder</ElButton></div>
+    <div class="titled"><h2>Protected folders</h2><ElButton v-if="may" size="small" @click="ask()">Protect a folder</ElButton></div>
     <ProblemNote :refusal="removing" />
     <DataTable
       v-if="domain.protected.length"
@@ -83,11 +83,6 @@ const shut = (folder: Schemas['Folder'], user: string) =>
 </template>
 
 <style scoped>
-.row {
-  display: flex;
-  justify-content: space-between;
-  align-items: baseline;
-}
 .user {
   margin-right: 0.9rem;
   white-space: nowrap;

@@ -50,7 +50,7 @@ const follow = () =>
 
 <template>
   <section>
-    <div class="row">
+    <div class="titled">
       <h2>Access log <span class="quiet">{{ domain.home }}/logs/{{ domain.name }}.log</span></h2>
       <span class="acts">
         <span v-if="following" role="status">● following</span>
@@ -66,12 +66,6 @@ const follow = () =>
 </template>
 
 <style scoped>
-.row {
-  display: flex;
-  justify-content: space-between;
-  align-items: baseline;
-  flex-wrap: wrap;
-}
 h2 {
   overflow-wrap: anywhere;
 }

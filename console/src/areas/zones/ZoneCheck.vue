@@ -25,7 +25,7 @@ const sets = computed(() => [...(data.value?.sets ?? [])].sort((a, b) => Number(
 
 <template>
   <section class="world" aria-live="polite">
-    <div class="row">
+    <div class="titled">
       <h2>What the world sees</h2>
       <span class="acts"><ElButton size="small" :loading="loading" @click="reload">Ask again</ElButton><ElButton size="small" @click="emit('close')">Close</ElButton></span>
     </div>
@@ -54,11 +54,6 @@ const sets = computed(() => [...(data.value?.sets ?? [])].sort((a, b) => Number(
   padding: 0.6rem 0.9rem 0.9rem;
   background: var(--sheet);
   border: 1px solid var(--line);
-}
-.row {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
 }
 dl {
   margin: 0 0 0.6rem;

@@ -137,7 +137,7 @@ const derivedColumns = computed<Column<Row>[]>(() => [...columns.value, { key: '
     <SigningNote v-if="data.dnssec" :key="operation?.finished_at ?? ''" :zone="data.name" />
     <ZoneCheck v-if="checking" :zone="data.name" @close="checking = false" />
     <section v-if="here || own.length">
-      <div class="row">
+      <div class="titled">
         <h2>Own records <span v-if="!here" class="quiet">kept, but nobody asks for them here</span></h2>
         <ElButton v-if="here && mayChange && !draft" size="small" type="primary" @click="begin()">Add a record</ElButton>
       </div>
@@ -167,7 +167,7 @@ const derivedColumns = computed<Column<Row>[]>(() => [...columns.value, { key: '
       </DataTable>
     </section>
     <section>
-      <div class="row">
+      <div class="titled">
         <h2>Derived records <span class="quiet">{{ here ? 'kept by the service' : 'to be entered at the other name servers' }}</span></h2>
         <ElButton v-if="here && mayChange && overruled" size="small" @click="reset">Reset {{ overruled }}, in whose place own ones stand</ElButton>
       </div>
@@ -183,11 +183,6 @@ const derivedColumns = computed<Column<Row>[]>(() => [...columns.value, { key: '
 </template>
 
 <style scoped>
-.row {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-}
 .draft {
   display: grid;
   grid-template-columns: minmax(7rem, 1fr) 7rem minmax(12rem, 3fr) 6rem auto;
