@@ -1,0 +1,233 @@
+package certificates
+
+import (
+	"fmt"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+)
+
+// The methods by which a name is proved (RFC 8555, section 8).
+const (
+	ByHTTP = "http-01"
+	ByDNS  = "dns-01"
+)
+
+// Result is what a rehearsal comes to.
+type Result string
+
+// The results.
+const (
+	Pass    Result = "would pass"
+	Fail    Result = "would fail"
+	Unknown Result = "cannot know"
+)
+
+// Verdict is what a rehearsal says about one name.
+type Verdict struct {
+	Result Result
+	// Code names the reason and stays the same; empty for a name that would pass.
+	Code string
+	// Says is the reason in words, and Do what to do about it.
+	Says, Do string
+}
+
+// The codes of verdicts.
+const (
+	CodeDNSSEC      = "dnssec"      // validating resolvers refuse what the zone says
+	CodeLookup      = "lookup"      // the name service did not answer
+	CodeNoAddress   = "no-address"  // neither an A nor an AAAA record
+	CodeElsewhere   = "elsewhere"   // an address leads to a server that does not answer for us
+	CodeCAA         = "caa"         // CAA records forbid it
+	CodeUnreachable = "unreachable" // our own server is not reached
+	CodeRedirect    = "redirect"    // the challenge path leads somewhere else
+	CodeAnswer      = "answer"      // our own server answers something else
+	CodeAlias       = "alias"       // the zone is elsewhere, and its challenges are not handed to us
+	CodeRecord      = "record"      // a name server does not show the record
+)
+
+// Hop is one request on the way of a fetch.
+type Hop struct {
+	URL string
+	// Status is that of the answer; 0 where there was none, and Failed says why.
+	Status int
+	Failed string
+	// Realm is that of a password that was asked for (RFC 7617).
+	Realm string
+}
+
+// Fetch is how the probe file was fetched at one address.
+type Fetch struct {
+	Address netip.Addr
+	Hops    []Hop
+	// Right says that what came is what one of our servers answers with.
+	Right bool
+}
+
+// Answer is what one authoritative server answers with.
+type Answer struct {
+	Server string
+	Data   []string
+	Failed string
+}
+
+// Look is what was seen of one name.
+type Look struct {
+	// Name may begin with "*.".
+	Name   string
+	Method string
+	// Addresses are those that the resolver knows. Failed says that it does not answer, and Bogus that it does when it is asked not to check signatures.
+	Addresses []netip.Addr
+	Failed    string
+	Bogus     bool
+	// Own are the addresses under which the world reaches our servers.
+	Own []netip.Addr
+	// CAA are the records that count for the name, and CAAAt where they were found, climbing up; CAAFailed says that a question for them was not answered.
+	CAA       []CAA
+	CAAAt     string
+	CAAFailed string
+	Issuing   Issuing
+	// Fetches are for http-01, one for each address.
+	Fetches []Fetch
+	// The rest is for dns-01: whether the zone is here, or else where the challenge's name should lead, and where it does.
+	ZoneHere         bool
+	WantAlias, Alias string
+	// Answers are what the authoritative servers of the zone say under the challenge's name.
+	Answers []Answer
+}
+
+// Judge says what an authority would do.
+func (l Look) Judge() Verdict {
+	if l.Bogus {
+		return Verdict{Fail, CodeDNSSEC, fmt.Sprintf("the zone of %s is signed, and its signatures do not hold: whoever checks them gets no answer", l.base()),
+			"have the parent's DS record fit the keys of the zone, or take it away; “zone check” shows both"}
+	}
+	if l.CAAFailed != "" {
+		return Verdict{Fail, CodeCAA, "the CAA records cannot be looked up, and no authority issues without: " + l.CAAFailed, "see with “zone check” why the name servers do not answer"}
+	}
+	if reason := l.forbidden(); reason != "" {
+		return Verdict{Fail, CodeCAA, fmt.Sprintf("%s (at %s)", reason, l.CAAAt), l.allow()}
+	}
+	if l.Method == ByDNS {
+		return l.judgeRecords()
+	}
+	switch {
+	case l.Failed != "":
+		return Verdict{Unknown, CodeLookup, "the resolver does not answer: " + l.Failed, "try again in a while; if it stays, see with “zone check” whether the name servers answer"}
+	case len(l.Addresses) == 0:
+		return Verdict{Fail, CodeNoAddress, l.Name + " has neither an A nor an AAAA record", l.point()}
+	}
+	for _, f := range l.Fetches {
+		if !f.Right {
+			return l.judgeFetch(f)
+		}
+	}
+	if len(l.Fetches) == 0 {
+		return Verdict{Unknown, CodeUnreachable, "nobody has asked " + l.Name + " yet", "rehearse it"}
+	}
+	return Verdict{Result: Pass}
+}
+
+func (l Look) base() string { return strings.TrimPrefix(l.Name, "*.") }
+
+func (l Look) forbidden() string {
+	i := l.Issuing
+	i.Wildcard, i.Method = strings.HasPrefix(l.Name, "*."), l.Method
+	return i.Forbidden(l.CAA)
+}
+
+func (l Look) allow() string {
+	if len(l.Issuing.Identities) == 0 {
+		return "choose another authority, or remove the CAA records"
+	}
+	tag := "issue"
+	if strings.HasPrefix(l.Name, "*.") {
+		tag = "issuewild"
+	}
+	return fmt.Sprintf("add the record %s CAA 0 %s \"%s\", or remove the ones that are there", l.CAAAt, tag, l.Issuing.Identities[0])
+}
+
+// point says which records would lead the name here.
+func (l Look) point() string {
+	var records []string
+	for _, a := range l.Own {
+		records = append(records, fmt.Sprintf("%s %s", kind(a), a))
+	}
+	if len(records) == 0 {
+		return "point the name to its server"
+	}
+	return "point it here: " + strings.Join(records, ", ")
+}
+
+func kind(a netip.Addr) string {
+	if a.Is6() {
+		return "AAAA"
+	}
+	return "A"
+}
+
+// judgeFetch says why the probe did not come from one address.
+func (l Look) judgeFetch(f Fetch) Verdict {
+	ours := slices.Contains(l.Own, f.Address)
+	if !ours {
+		says := fmt.Sprintf("the %s record of %s leads to %s, which is none of our servers and does not answer for us", kind(f.Address), l.Name, f.Address)
+		do := l.point()
+		if !slices.ContainsFunc(l.Own, func(a netip.Addr) bool { return a.Is6() == f.Address.Is6() }) {
+			do = fmt.Sprintf("remove the %s record, as the server has no such address", kind(f.Address))
+		} else if len(l.Addresses) > 1 && slices.ContainsFunc(l.Addresses, func(a netip.Addr) bool { return slices.Contains(l.Own, a) }) {
+			do = fmt.Sprintf("remove the record %s %s, or change it; %s", kind(f.Address), f.Address, l.point())
+		}
+		return Verdict{Fail, CodeElsewhere, says, do}
+	}
+	if len(f.Hops) == 0 {
+		return Verdict{Unknown, CodeUnreachable, fmt.Sprintf("%s was not asked", f.Address), "try again"}
+	}
+	last := f.Hops[len(f.Hops)-1]
+	if len(f.Hops) > 1 {
+		what := fmt.Sprintf("answers %d %s", last.Status, http.StatusText(last.Status))
+		switch {
+		case last.Failed != "":
+			what = "fails: " + last.Failed
+		case last.Status == http.StatusOK:
+			what = "answers something else"
+		}
+		return Verdict{Fail, CodeRedirect, fmt.Sprintf("%s redirects to %s, which %s", f.Hops[len(f.Hops)-2].URL, last.URL, what),
+			"leave the path /.well-known/acme-challenge/ out of the redirect"}
+	}
+	switch {
+	case last.Failed != "":
+		return Verdict{Fail, CodeUnreachable, fmt.Sprintf("%s, our own server, is not reached at port 80: %s", f.Address, last.Failed), "see whether its web server runs and whether a firewall lets visitors through to port 80"}
+	case last.Status == http.StatusUnauthorized:
+		return Verdict{Fail, CodeAnswer, fmt.Sprintf("the path of the challenge asks for a password (“%s”)", last.Realm), "leave the path /.well-known/acme-challenge/ out of what the password protects"}
+	case last.Status != http.StatusOK:
+		return Verdict{Fail, CodeAnswer, fmt.Sprintf("the path of the challenge answers %d %s", last.Status, http.StatusText(last.Status)), "repair the server; if it stays, see whether a file of its web server answers for /.well-known/"}
+	}
+	return Verdict{Fail, CodeAnswer, "the path of the challenge answers something else than the challenge", "see which file of the web server answers for /.well-known/acme-challenge/"}
+}
+
+// ChallengeName is where a name is proved in name service (RFC 8555, section 8.4).
+func ChallengeName(name string) string { return "_acme-challenge." + strings.TrimPrefix(name, "*.") }
+
+func (l Look) judgeRecords() Verdict {
+	if !l.ZoneHere && (l.WantAlias == "" || l.Alias != l.WantAlias) {
+		at := ChallengeName(l.Name)
+		says := fmt.Sprintf("the name service of %s is elsewhere, and %s does not lead to us", l.base(), at)
+		if l.Alias != "" {
+			says = fmt.Sprintf("%s leads to %s, which is not the name that was given for it", at, l.Alias)
+		}
+		if l.WantAlias == "" {
+			return Verdict{Fail, CodeAlias, says, "the operator sets a zone for challenges first; or enter each challenge by hand"}
+		}
+		return Verdict{Fail, CodeAlias, says, fmt.Sprintf("enter this one record where the zone is, once and for good: %s CNAME %s.", at, l.WantAlias)}
+	}
+	for _, a := range l.Answers {
+		if a.Failed != "" {
+			return Verdict{Fail, CodeRecord, fmt.Sprintf("the name server %s does not answer: %s", a.Server, a.Failed), "every name server to which the zone is delegated has to answer; “zone check” shows them"}
+		}
+	}
+	if len(l.Answers) == 0 {
+		return Verdict{Unknown, CodeLookup, "no name server of the zone was found", "see with “zone check” where the zone is delegated to"}
+	}
+	return Verdict{Result: Pass}
+}
