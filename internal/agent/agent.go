@@ -47,8 +47,9 @@ type Agent struct {
 	locks map[string]*sync.Mutex
 }
 
-// longestApply is how long an apply may take before it is undone; less than the service waits.
-const longestApply = 100 * time.Second
+// longestPart is how long an apply may work on an account's resources, and then again at looking from outside, before it is undone. The commit between
+// the two has a limit of its own, which is longer where a server is full.
+const longestPart = 100 * time.Second
 
 // verifyStep is the name of the last step of every apply.
 const verifyStep = "verify"
@@ -169,9 +170,7 @@ func (a *Agent) Apply(ctx context.Context, m manifest.Manifest, tell func(agentl
 	// From here on the work is finished or undone, even if the caller hangs up.
 	ctx = context.WithoutCancel(ctx)
 	w := &work{agent: a, tell: tell, over: over}
-	limited, cancel := context.WithTimeout(ctx, longestApply)
-	changed, verified, err := w.make(limited, m, last)
-	cancel()
+	changed, verified, err := w.make(ctx, m, last)
 	if err == nil {
 		err = a.state.end(m)
 	}
@@ -250,26 +249,30 @@ func (w *work) make(ctx context.Context, m manifest.Manifest, last *manifest.Man
 
 // ensure: resources, then configuration, contents, then the look from outside.
 func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, verified []string, err error) {
+	making, cancel := context.WithTimeout(ctx, longestPart)
+	defer cancel()
 	for _, r := range w.agent.Resources {
 		if !m.Here() {
 			break
 		}
 		w.begin(r.Name())
-		before, err := r.Check(ctx, m)
+		before, err := r.Check(making, m)
 		if err != nil {
 			return false, nil, err
 		}
-		detail, err := r.Ensure(ctx, m)
+		detail, err := r.Ensure(making, m)
 		if err != nil {
 			return false, nil, err
 		}
 		changed = changed || len(before) > 0
 		w.done(detail)
 	}
-	configured, err := w.configure(ctx, m, last)
+	configured, err := w.configure(m, last)
 	if err != nil {
 		return false, nil, err
 	}
+	ctx, cancel = context.WithTimeout(ctx, longestPart)
+	defer cancel()
 	filled, err := w.fill(ctx, m, last)
 	if err != nil {
 		return false, nil, err
@@ -305,10 +308,12 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.M
 // remove: configuration first, so that nothing names what goes; then
 // resources, last made first; then a look for whatever might be left.
 func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, verified []string, err error) {
-	configured, err := w.configure(ctx, m, last)
+	configured, err := w.configure(m, last)
 	if err != nil {
 		return false, nil, err
 	}
+	ctx, cancel := context.WithTimeout(ctx, longestPart)
+	defer cancel()
 	filled, err := w.fill(ctx, m, last)
 	if err != nil {
 		return false, nil, err
@@ -401,7 +406,7 @@ func (w *work) fill(ctx context.Context, m manifest.Manifest, last *manifest.Man
 }
 
 // configure has the account's files committed together with others'.
-func (w *work) configure(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, err error) {
+func (w *work) configure(m manifest.Manifest, last *manifest.Manifest) (changed bool, err error) {
 	told := map[string]bool{}
 	for _, p := range w.agent.Programs {
 		// What has nothing to do with the account here is no step of it.

@@ -20,8 +20,12 @@ import (
 	"victualler/internal/render"
 )
 
-// longestCommit is how long programs may take to test and reload for a group.
-const longestCommit = time.Minute
+// longestCommit is how long programs may take to test and reload for a group, and longestOfEach how much longer for each account of the server: nginx alone takes
+// some 2 ms of both for each certificate, on a processor of its own, and the group may have to be halved.
+const (
+	longestCommit = time.Minute
+	longestOfEach = 50 * time.Millisecond
+)
 
 // A change is one account's configuration waiting for its commit.
 type change struct {
@@ -130,8 +134,6 @@ func (c *committer) next(ctx context.Context) []*change {
 
 // commit tests, swaps and reloads for a group. Every change gets its outcome.
 func (c *committer) commit(ctx context.Context, group []*change) {
-	ctx, cancel := context.WithTimeout(ctx, longestCommit)
-	defer cancel()
 	c.mu.Lock()
 	dirty := c.dirty
 	c.mu.Unlock()
@@ -143,6 +145,8 @@ func (c *committer) commit(ctx context.Context, group []*change) {
 		fail(group, err)
 		return
 	}
+	ctx, cancel := context.WithTimeout(ctx, longestCommit+time.Duration(there.accounts())*longestOfEach)
+	defer cancel()
 	group = slices.DeleteFunc(group, func(ch *change) bool {
 		if ch.find == nil {
 			return false
@@ -279,6 +283,15 @@ func (c *committer) touched(group []*change) []Program {
 
 // owned lists, by program and sign-in name, the files of accounts that are there.
 type owned map[Program]map[string][]string
+
+// accounts is how many accounts have files, of whatever program.
+func (o owned) accounts() int {
+	most := 0
+	for _, files := range o {
+		most = max(most, len(files))
+	}
+	return most
+}
 
 // owned looks which files there are.
 func (c *committer) owned() (owned, error) {

@@ -30,15 +30,17 @@ const (
 )
 
 // timeout is how long one try of a job may take. A job that is still marked as
-// running after it was left by a killed process.
-const timeout = 2 * time.Minute
+// running after it was left by a killed process. An apply may have to wait for the commits of many others on a server that is full of sites; whether its
+// agent is still at it is told by the agent's signs of life.
+const (
+	timeout     = 2 * time.Minute
+	longTimeout = 20 * time.Minute
+)
 
 // New makes the queue for a service and gives it to the service.
 func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 	workers := river.NewWorkers()
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[applyArgs]) error {
-		return sv.Apply(ctx, j.Args.AccountID)
-	}))
+	river.AddWorker(workers, long(func(ctx context.Context, j *river.Job[applyArgs]) error { return sv.Apply(ctx, j.Args.AccountID) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[joinArgs]) error {
 		done, err := sv.TryJoin(ctx, j.Args.ServerID, j.Args.OperationID)
 		if err == nil && !done {
@@ -54,9 +56,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 		}
 		return err
 	}))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[spreadArgs]) error {
-		return sv.Spread(ctx, j.Args.OperationID)
-	}))
+	river.AddWorker(workers, long(func(ctx context.Context, j *river.Job[spreadArgs]) error { return sv.Spread(ctx, j.Args.OperationID) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[sendArgs]) error { return sv.SendMail(ctx, j.Args.MailID) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[forgottenArgs]) error {
 		return sv.MailForgotten(ctx, j.Args.Name, j.Args.Address, j.Args.Request)
@@ -68,7 +68,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[tidyArgs]) error { return sv.Tidy(ctx) }))
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		Queues: map[string]river.QueueConfig{
-			applyQueue:         {MaxWorkers: 100, FetchCooldown: 2 * time.Millisecond},
+			applyQueue:         {MaxWorkers: 250, FetchCooldown: 2 * time.Millisecond},
 			serverQueue:        {MaxWorkers: 20},
 			river.QueueDefault: {MaxWorkers: 10},
 		},
@@ -101,6 +101,22 @@ func (j *Jobs) Start(ctx context.Context) error { return j.client.Start(ctx) }
 
 // Stop lets running jobs end, at most until the context ends; then they are cut off.
 func (j *Jobs) Stop(ctx context.Context) error { return j.client.StopAndCancel(ctx) }
+
+// longWorker works on what may wait for others for long.
+type longWorker[T river.JobArgs] struct {
+	river.WorkerDefaults[T]
+	work func(context.Context, *river.Job[T]) error
+}
+
+func long[T river.JobArgs](work func(context.Context, *river.Job[T]) error) river.Worker[T] {
+	return &longWorker[T]{work: work}
+}
+
+// Work implements river.Worker.
+func (w *longWorker[T]) Work(ctx context.Context, j *river.Job[T]) error { return w.work(ctx, j) }
+
+// Timeout implements river.Worker.
+func (*longWorker[T]) Timeout(*river.Job[T]) time.Duration { return longTimeout }
 
 type applyArgs struct {
 	AccountID int64 `json:"account_id"`

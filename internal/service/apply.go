@@ -183,7 +183,7 @@ func (s *Service) unanswered(ctx context.Context, account db.Account, label stri
 
 // spreadAtOnce is how many accounts of an operation are applied at the same time; the agents' group commit
 // makes few reloads of them.
-const spreadAtOnce = 32
+const spreadAtOnce = 128
 
 // Spread applies all accounts of an operation and tells how far it is, server by server. An error means that it
 // should be tried again.

@@ -2,7 +2,6 @@ package certificates
 
 import (
 	"fmt"
-	"net/http"
 	"net/netip"
 	"slices"
 	"strings"
@@ -167,6 +166,20 @@ func kind(a netip.Addr) string {
 	return "A"
 }
 
+// Statuses of RFC 9110, section 15.
+const (
+	ok           = 200
+	unauthorized = 401
+)
+
+var statuses = map[int]string{301: "Moved Permanently", 302: "Found", 303: "See Other", 307: "Temporary Redirect", 308: "Permanent Redirect", 400: "Bad Request", 403: "Forbidden",
+	404: "Not Found", 405: "Method Not Allowed", 410: "Gone", 421: "Misdirected Request", 429: "Too Many Requests", 451: "Unavailable For Legal Reasons", 500: "Internal Server Error",
+	502: "Bad Gateway", 503: "Service Unavailable", 504: "Gateway Timeout"}
+
+func statusWords(status int) string {
+	return strings.TrimSpace(fmt.Sprintf("%d %s", status, statuses[status]))
+}
+
 // judgeFetch says why the probe did not come from one address.
 func (l Look) judgeFetch(f Fetch) Verdict {
 	ours := slices.Contains(l.Own, f.Address)
@@ -185,11 +198,11 @@ func (l Look) judgeFetch(f Fetch) Verdict {
 	}
 	last := f.Hops[len(f.Hops)-1]
 	if len(f.Hops) > 1 {
-		what := fmt.Sprintf("answers %d %s", last.Status, http.StatusText(last.Status))
+		what := "answers " + statusWords(last.Status)
 		switch {
 		case last.Failed != "":
 			what = "fails: " + last.Failed
-		case last.Status == http.StatusOK:
+		case last.Status == ok:
 			what = "answers something else"
 		}
 		return Verdict{Fail, CodeRedirect, fmt.Sprintf("%s redirects to %s, which %s", f.Hops[len(f.Hops)-2].URL, last.URL, what),
@@ -198,10 +211,10 @@ func (l Look) judgeFetch(f Fetch) Verdict {
 	switch {
 	case last.Failed != "":
 		return Verdict{Fail, CodeUnreachable, fmt.Sprintf("%s, our own server, is not reached at port 80: %s", f.Address, last.Failed), "see whether its web server runs and whether a firewall lets visitors through to port 80"}
-	case last.Status == http.StatusUnauthorized:
+	case last.Status == unauthorized:
 		return Verdict{Fail, CodeAnswer, fmt.Sprintf("the path of the challenge asks for a password (“%s”)", last.Realm), "leave the path /.well-known/acme-challenge/ out of what the password protects"}
-	case last.Status != http.StatusOK:
-		return Verdict{Fail, CodeAnswer, fmt.Sprintf("the path of the challenge answers %d %s", last.Status, http.StatusText(last.Status)), "repair the server; if it stays, see whether a file of its web server answers for /.well-known/"}
+	case last.Status != ok:
+		return Verdict{Fail, CodeAnswer, "the path of the challenge answers " + statusWords(last.Status), "repair the server; if it stays, see whether a file of its web server answers for /.well-known/"}
 	}
 	return Verdict{Fail, CodeAnswer, "the path of the challenge answers something else than the challenge", "see which file of the web server answers for /.well-known/acme-challenge/"}
 }

@@ -586,4 +586,3 @@ func equalKeys(a, b crypto.PublicKey) bool {
 	k, is := a.(interface{ Equal(crypto.PublicKey) bool })
 	return is && k.Equal(b)
 }
-

@@ -355,7 +355,9 @@ func TestFaults(t *testing.T) {
 	})
 	t.Run("an external account", func(t *testing.T) {
 		secret := []byte("0123456789abcdef0123456789abcdef")
-		b.Set(func(s *authority.Settings) { s.ExternalKeys = map[string]string{"kid-1": base64.RawURLEncoding.EncodeToString(secret)} })
+		b.Set(func(s *authority.Settings) {
+			s.ExternalKeys = map[string]string{"kid-1": base64.RawURLEncoding.EncodeToString(secret)}
+		})
 		defer b.Set(func(s *authority.Settings) { s.ExternalKeys = nil })
 		c := b.client(t, newKey(t), nil)
 		_, err := c.Register(ctx, &acme.Account{}, acme.AcceptTOS)

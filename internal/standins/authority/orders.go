@@ -463,4 +463,3 @@ func (a *Authority) Revoked(leaf *x509.Certificate) (reason int, ok bool) {
 	}
 	return one.reason, true
 }
-

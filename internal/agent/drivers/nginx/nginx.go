@@ -76,7 +76,7 @@ func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
 
 // reloadLimit is how long a reload may take; old workers that still finish
 // requests do not count. Every site with TLS costs some 2 ms of it, for its keys.
-const reloadLimit = 30 * time.Second
+const reloadLimit = 2 * time.Minute
 
 // Reload implements agent.Program: SIGHUP starts workers with the new
 // configuration, and the old ones finish what they have (nginx's "control" page).

@@ -97,8 +97,8 @@ func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
 func (d *Driver) pidFile() string { return "/run/php/php" + d.Server.PHP + "-fpm.pid" }
 
 // reloadLimit is how long a reload may take: running requests have the time of
-// process_control_timeout to finish.
-const reloadLimit = 15 * time.Second
+// process_control_timeout to finish, and every pool costs a millisecond or two.
+const reloadLimit = time.Minute
 
 // Reload implements agent.Program: SIGUSR2 lets requests finish and keeps the
 // sockets (php-fpm(8)). The process then becomes the program anew, and a second
