@@ -119,7 +119,7 @@ func drivers(stateDir string) (agent.Config, *nginx.Driver, error) {
 	if err != nil {
 		return c, nil, err
 	}
-	c.Meter, c.Homes = homes, home.Dir
+	c.Meter, c.Homes, c.Challenger = homes, home.Dir, certificates
 	users := &sysuser.Driver{}
 	c.Resources = []agent.Resource{users, homes, certificates}
 	web := nginx.New(server, scratch)

@@ -32,6 +32,8 @@ type Config struct {
 	Programs  []Program
 	Contents  []Content
 	Meter     Meter
+	// Challenger answers authorities.
+	Challenger Challenger
 	// Homes is the directory of homes.
 	Homes string
 	Log   *slog.Logger

@@ -44,6 +44,11 @@ type Keeper interface {
 	Boot(ctx context.Context, all []manifest.Manifest) error
 }
 
+// A Challenger answers authorities that prove names over HTTP.
+type Challenger interface {
+	Challenge(ctx context.Context, c agentlink.Challenges) error
+}
+
 // A Tidier is a resource that leaves things behind which configuration in force may still name. Tidy takes
 // them away once nothing does.
 type Tidier interface {

@@ -49,6 +49,11 @@ func (a *Agent) Handler(own *identity) http.Handler {
 		n, err := a.Clear()
 		answer(w, agentlink.Cleared{Files: n}, err)
 	})
+	mux.HandleFunc("POST /v1/challenges", func(w http.ResponseWriter, r *http.Request) {
+		if asked, ok := read[agentlink.Challenges](w, r); ok {
+			answer(w, struct{}{}, a.Challenger.Challenge(r.Context(), asked))
+		}
+	})
 	mux.HandleFunc("POST /v1/server", func(w http.ResponseWriter, r *http.Request) {
 		if m, ok := read[manifest.Server](w, r); ok {
 			answer(w, struct{}{}, a.ApplyServer(m))

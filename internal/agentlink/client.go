@@ -113,6 +113,11 @@ func (c *Client) Clear(ctx context.Context) (Cleared, error) {
 	return cleared, c.call(ctx, "/v1/clear", nil, &cleared)
 }
 
+// Challenge has the web server answer challenges, and no longer answer others. When it returns, it does.
+func (c *Client) Challenge(ctx context.Context, asked Challenges) error {
+	return c.call(ctx, "/v1/challenges", asked, &struct{}{})
+}
+
 // SiteLog asks for a part of a site's access log.
 func (c *Client) SiteLog(ctx context.Context, asked LogRequest) (LogPage, error) {
 	var p LogPage

@@ -99,6 +99,14 @@ type Sweep struct {
 	Server string `json:"server"`
 }
 
+// Challenges are what the server's web server answers authorities with, whatever the name they ask for (RFC 8555, section 8.3).
+type Challenges struct {
+	// Answers are key authorizations by their tokens.
+	Answers map[string]string `json:"answers,omitempty"`
+	// Gone are tokens that are no longer answered.
+	Gone []string `json:"gone,omitempty"`
+}
+
 // Cleared is the answer to a clearing.
 type Cleared struct {
 	// Files counts what was removed or put right.

@@ -27,6 +27,7 @@ type Jobs struct {
 const (
 	applyQueue  = "apply"
 	serverQueue = "server"
+	orderQueue  = "order"
 )
 
 // timeout is how long one try of a job may take. A job that is still marked as
@@ -57,6 +58,15 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 		return err
 	}))
 	river.AddWorker(workers, long(func(ctx context.Context, j *river.Job[spreadArgs]) error { return sv.Spread(ctx, j.Args.OperationID) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[orderArgs]) error {
+		again, err := sv.Order(ctx, j.Args.OrderID)
+		if err == nil && again > 0 {
+			return river.JobSnooze(again)
+		}
+		return err
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[dueArgs]) error { return sv.OrderCertificates(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[renewalArgs]) error { return sv.AskRenewals(ctx) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[sendArgs]) error { return sv.SendMail(ctx, j.Args.MailID) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[forgottenArgs]) error {
 		return sv.MailForgotten(ctx, j.Args.Name, j.Args.Address, j.Args.Request)
@@ -70,6 +80,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 		Queues: map[string]river.QueueConfig{
 			applyQueue:         {MaxWorkers: 250, FetchCooldown: 2 * time.Millisecond},
 			serverQueue:        {MaxWorkers: 20},
+			orderQueue:         {MaxWorkers: 64, FetchCooldown: 2 * time.Millisecond},
 			river.QueueDefault: {MaxWorkers: 10},
 		},
 		FetchCooldown:               10 * time.Millisecond,
@@ -84,6 +95,8 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 			every(10*time.Second, pollArgs{}),
 			every(5*time.Second, resumeArgs{}),
 			every(time.Minute, roundArgs{}),
+			every(5*time.Second, dueArgs{}),
+			every(30*time.Second, renewalArgs{}),
 			every(30*time.Second, endArgs{}),
 			every(time.Hour, tidyArgs{}),
 		},
@@ -145,6 +158,20 @@ type spreadArgs struct {
 
 func (spreadArgs) Kind() string { return "spread" }
 
+type orderArgs struct {
+	OrderID int64 `json:"order_id"`
+}
+
+func (orderArgs) Kind() string { return "order" }
+
+type dueArgs struct{}
+
+func (dueArgs) Kind() string { return "due" }
+
+type renewalArgs struct{}
+
+func (renewalArgs) Kind() string { return "renewal" }
+
 type sendArgs struct {
 	MailID int64 `json:"mail_id"`
 }
@@ -182,6 +209,12 @@ func (tidyArgs) Kind() string { return "tidy" }
 // Apply implements service.Queue.
 func (j *Jobs) Apply(ctx context.Context, tx store.Tx, accountID int64) error {
 	_, err := j.client.InsertTx(ctx, tx.Tx, applyArgs{accountID}, &river.InsertOpts{Queue: applyQueue, MaxAttempts: 500})
+	return err
+}
+
+// Order implements service.Queue.
+func (j *Jobs) Order(ctx context.Context, tx store.Tx, orderID int64) error {
+	_, err := j.client.InsertTx(ctx, tx.Tx, orderArgs{orderID}, &river.InsertOpts{Queue: orderQueue, MaxAttempts: 500})
 	return err
 }
 

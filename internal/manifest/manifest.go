@@ -113,6 +113,8 @@ type Site struct {
 	Starter  bool           `json:"starter,omitempty"`
 	Switches sites.Switches `json:"switches,omitzero"`
 	Folders  []sites.Folder `json:"folders,omitempty"`
+	// Certificate is the one that the site shows; without, the server makes one that it signs itself.
+	Certificate *Certificate `json:"certificate,omitempty"`
 }
 
 // UnmarshalJSON reads a site. A setting that is not in it, because whoever wrote it did not know it yet, has its default.
@@ -210,6 +212,11 @@ func (m Manifest) Validate() error {
 			wrong("the domain %s stands twice", s.Domain)
 		}
 		seen[s.Domain.String()] = true
+		if s.Certificate != nil {
+			if err := s.Certificate.Check(); err != nil {
+				wrong("%s: certificate: %w", s.Domain, err)
+			}
+		}
 		if s.Redirect != nil {
 			if err := s.Redirect.Check(); err != nil {
 				wrong("%s: %w", s.Domain, err)

@@ -163,14 +163,27 @@ func NGINXFingerprint(m manifest.Manifest) string {
 	return fingerprint(writeSites(m).b.String())
 }
 
-// CertificateFile is where a site's certificate lies.
+// CertificateFile is where a site's certificate lies. Another certificate has another name, so that the one in use stays until nginx has the next one.
 func CertificateFile(m manifest.Manifest, site manifest.Site) string {
-	return TLSDir + "/" + m.SignInName + "/" + site.Domain.String() + ".pem"
+	return certificatePath(m, site) + ".pem"
 }
 
 // KeyFile is where the key of a site's certificate lies.
 func KeyFile(m manifest.Manifest, site manifest.Site) string {
-	return TLSDir + "/" + m.SignInName + "/" + site.Domain.String() + ".key"
+	return certificatePath(m, site) + ".key"
+}
+
+func certificatePath(m manifest.Manifest, site manifest.Site) string {
+	path := TLSDir + "/" + m.SignInName + "/" + site.Domain.String()
+	if site.Certificate != nil {
+		path += "." + site.Certificate.Digest()
+	}
+	return path
+}
+
+// ChallengeFile is where the answer to an authority's challenge lies (RFC 8555, section 8.3).
+func ChallengeFile(token string) string {
+	return ChallengeDir + "/.well-known/acme-challenge/" + token
 }
 
 // siteWriter writes the server blocks of an account, site by site.

@@ -52,24 +52,33 @@ type Answer struct {
 
 // Ask asks the resolver. That there are no such records is an answer and no error.
 func (r *Resolver) Ask(ctx context.Context, name, kind string) (Answer, error) {
-	return ask(ctx, r.address, name, kind, true)
+	return ask(ctx, r.address, name, kind, question{recursive: true})
+}
+
+// Unsigned reports whether the resolver knows a name when it is asked not to check signatures (RFC 4035, section 3.2.2). Where it does not answer else, these do not hold.
+func (r *Resolver) Unsigned(ctx context.Context, name string) bool {
+	_, err := ask(ctx, r.address, name, "SOA", question{recursive: true, unchecked: true})
+	return err == nil
 }
 
 // AskAt asks one authoritative server.
 func AskAt(ctx context.Context, server netip.Addr, name, kind string) (Answer, error) {
-	return ask(ctx, netip.AddrPortFrom(server, 53).String(), name, kind, false)
+	return ask(ctx, netip.AddrPortFrom(server, 53).String(), name, kind, question{})
 }
 
 // ErrRefused wraps answers such as REFUSED and SERVFAIL.
 var ErrRefused = errors.New("the name server does not answer the question")
 
-func ask(ctx context.Context, address, name, kind string, recursive bool) (Answer, error) {
+// question is how a server is asked.
+type question struct{ recursive, unchecked bool }
+
+func ask(ctx context.Context, address, name, kind string, how question) (Answer, error) {
 	t, known := dns.StringToType[kind]
 	if !known {
 		return Answer{}, fmt.Errorf("%s is no type of record", kind)
 	}
 	question := new(dns.Msg).SetQuestion(dns.Fqdn(name), t)
-	question.RecursionDesired = recursive
+	question.RecursionDesired, question.CheckingDisabled = how.recursive, how.unchecked
 	question.SetEdns0(1232, false)
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()

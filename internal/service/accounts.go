@@ -183,6 +183,9 @@ func (s *Service) openIn(ctx context.Context, tx store.Tx, a Actor, in api.OpenA
 	if st, err = s.standingOf(ctx, tx.Queries, account); err != nil {
 		return none, err
 	}
+	if err := tx.WantCertificates(ctx, account.ID); err != nil {
+		return none, err
+	}
 	if err := keepZones(ctx, tx, a, st); err != nil {
 		return none, err
 	}

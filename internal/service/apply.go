@@ -113,6 +113,12 @@ func (s *Service) applied(ctx context.Context, account db.Account, operations []
 		if err := tx.ForgetDriftsOfAccount(ctx, &account.ID); err != nil {
 			return err
 		}
+		if err := tx.RetireReplaced(ctx, db.RetireReplacedParams{AccountID: account.ID, Revision: account.Revision}); err != nil {
+			return err
+		}
+		if err := tx.CertificatesInstalled(ctx, db.CertificatesInstalledParams{AccountID: account.ID, Revision: account.Revision}); err != nil {
+			return err
+		}
 		if after.Revision == account.Revision {
 			if err := tx.ForgetMoves(ctx, account.ID); err != nil {
 				return err
@@ -145,6 +151,9 @@ func (s *Service) applyFailed(ctx context.Context, account db.Account, label str
 func (s *Service) fail(ctx context.Context, tx store.Tx, accountID, revision int64, cause error, operations []int64) error {
 	account, err := tx.LockAccount(ctx, accountID)
 	if err != nil {
+		return err
+	}
+	if err := tx.DropNotInstalled(ctx, db.DropNotInstalledParams{AccountID: accountID, Revision: revision}); err != nil {
 		return err
 	}
 	outcome := "the server is as it was before"

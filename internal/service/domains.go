@@ -390,6 +390,9 @@ func (s *Service) onDomains(ctx context.Context, a Actor, reference, kind string
 			return none, err
 		}
 		a.note(corrections...)
+		if err := tx.WantCertificates(ctx, st.account.ID); err != nil {
+			return none, err
+		}
 		if err := keepZones(ctx, tx, a, st); err != nil {
 			return none, err
 		}

@@ -22,6 +22,8 @@ type Queue interface {
 	Apply(ctx context.Context, tx store.Tx, accountID int64) error
 	// Join waits for a new server's agent.
 	Join(ctx context.Context, tx store.Tx, serverID, operationID int64) error
+	// Order brings an order of a certificate on its way.
+	Order(ctx context.Context, tx store.Tx, orderID int64) error
 	// Spread has all accounts of an operation applied.
 	Spread(ctx context.Context, tx store.Tx, operationID int64) error
 	// Send sends a mail that is waiting.

@@ -15,39 +15,42 @@ type Permission string
 // The permissions. Public needs no session. Own is a person's own session, and Personal
 // what else is theirs alone: password, second factor, sessions, tokens.
 const (
-	Public           Permission = "public"
-	Own              Permission = "own"
-	Personal         Permission = "personal"
-	AccountsRead     Permission = "accounts.read"
-	AccountsOpen     Permission = "accounts.open"
-	AccountsChange   Permission = "accounts.change"
-	AccountsSuspend  Permission = "accounts.suspend"
-	AccountsClose    Permission = "accounts.close"
-	AccountsRepair   Permission = "accounts.repair"
-	ExceptionsChange Permission = "exceptions.change"
-	DomainsChange    Permission = "domains.change"
-	ZonesChange      Permission = "zones.change"
-	LoginsChange     Permission = "logins.change"
-	TemplatesRead    Permission = "templates.read"
-	TemplatesChange  Permission = "templates.change"
-	PlansRead        Permission = "plans.read"
-	PlansChange      Permission = "plans.change"
-	CustomersRead    Permission = "customers.read"
-	CustomersChange  Permission = "customers.change"
-	CustomersNotes   Permission = "customers.notes"
-	NotesChange      Permission = "notes.change"
-	ResellersRead    Permission = "resellers.read"
-	ResellersChange  Permission = "resellers.change"
-	BrandChange      Permission = "brand.change"
-	PeopleRead       Permission = "people.read"
-	PeopleChange     Permission = "people.change"
-	PeopleActAs      Permission = "people.act_as"
-	ServersRead      Permission = "servers.read"
-	ServersChange    Permission = "servers.change"
-	OperationsRead   Permission = "operations.read"
-	EventsRead       Permission = "events.read"
-	SettingsRead     Permission = "settings.read"
-	SettingsChange   Permission = "settings.change"
+	Public             Permission = "public"
+	Own                Permission = "own"
+	Personal           Permission = "personal"
+	AccountsRead       Permission = "accounts.read"
+	AccountsOpen       Permission = "accounts.open"
+	AccountsChange     Permission = "accounts.change"
+	AccountsSuspend    Permission = "accounts.suspend"
+	AccountsClose      Permission = "accounts.close"
+	AccountsRepair     Permission = "accounts.repair"
+	ExceptionsChange   Permission = "exceptions.change"
+	DomainsChange      Permission = "domains.change"
+	ZonesChange        Permission = "zones.change"
+	LoginsChange       Permission = "logins.change"
+	CertificatesChange Permission = "certificates.change"
+	AuthoritiesRead    Permission = "authorities.read"
+	AuthoritiesChange  Permission = "authorities.change"
+	TemplatesRead      Permission = "templates.read"
+	TemplatesChange    Permission = "templates.change"
+	PlansRead          Permission = "plans.read"
+	PlansChange        Permission = "plans.change"
+	CustomersRead      Permission = "customers.read"
+	CustomersChange    Permission = "customers.change"
+	CustomersNotes     Permission = "customers.notes"
+	NotesChange        Permission = "notes.change"
+	ResellersRead      Permission = "resellers.read"
+	ResellersChange    Permission = "resellers.change"
+	BrandChange        Permission = "brand.change"
+	PeopleRead         Permission = "people.read"
+	PeopleChange       Permission = "people.change"
+	PeopleActAs        Permission = "people.act_as"
+	ServersRead        Permission = "servers.read"
+	ServersChange      Permission = "servers.change"
+	OperationsRead     Permission = "operations.read"
+	EventsRead         Permission = "events.read"
+	SettingsRead       Permission = "settings.read"
+	SettingsChange     Permission = "settings.change"
 )
 
 // Role is what kind of person somebody is.
@@ -103,6 +106,9 @@ var table = []entry{
 	{DomainsChange, false, true, false, true, true, "add, change and remove domains and sites"},
 	{ZonesChange, false, true, false, true, true, "change the name service of zones, and their records"},
 	{LoginsChange, false, true, false, true, true, "add, change and remove sign-ins for file transfer"},
+	{CertificatesChange, false, true, false, true, true, "order and change certificates of sites"},
+	{AuthoritiesRead, true, true, false, false, false, "see the authorities that issue certificates"},
+	{AuthoritiesChange, false, false, false, false, false, "add, change and remove authorities"},
 	{TemplatesRead, true, true, false, true, false, "see templates of sites"},
 	{TemplatesChange, false, false, false, true, false, "add, change and remove templates of sites"},
 	{PlansRead, true, true, true, true, false, "see plans"},

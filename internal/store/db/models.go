@@ -73,6 +73,57 @@ type AccountServer struct {
 	Digest    []byte
 }
 
+type Authority struct {
+	ID           int64
+	Name         string
+	Directory    string
+	Email        string
+	Root         string
+	ExternalID   string
+	ExternalKey  []byte
+	Profile      string
+	Key          []byte
+	Url          string
+	Terms        string
+	Identities   []string
+	Usual        bool
+	LimitedUntil *time.Time
+	Version      int64
+	CreatedAt    time.Time
+}
+
+type Certificate struct {
+	ID          int64
+	DomainID    int64
+	AuthorityID *int64
+	Names       []string
+	KeyType     string
+	Key         []byte
+	Chain       string
+	Serial      string
+	NotBefore   time.Time
+	NotAfter    time.Time
+	RenewAt     *time.Time
+	AskAt       *time.Time
+	Explanation string
+	State       string
+	Revision    int64
+	CreatedAt   time.Time
+	InstalledAt *time.Time
+}
+
+type Challenge struct {
+	ID       int64
+	OrderID  int64
+	Name     string
+	Kind     string
+	Token    string
+	Value    string
+	Url      string
+	Proof    string
+	Accepted bool
+}
+
 type Customer struct {
 	ID         int64
 	Name       string
@@ -262,6 +313,21 @@ type OperationStep struct {
 	FinishedAt  *time.Time
 }
 
+type Order struct {
+	ID          int64
+	DomainID    int64
+	AuthorityID int64
+	OperationID int64
+	Names       []string
+	LeftOut     []byte
+	KeyType     string
+	Key         []byte
+	Url         string
+	State       string
+	InstallID   *int64
+	CreatedAt   time.Time
+}
+
 type Person struct {
 	ID           int64
 	Name         string
@@ -402,6 +468,21 @@ type SignInFailure struct {
 	Subject  string
 	Failures int32
 	LastAt   time.Time
+}
+
+type SiteCertificate struct {
+	DomainID    int64
+	Mode        string
+	Names       []string
+	KeyType     string
+	AuthorityID *int64
+	NextAt      *time.Time
+	Failures    int32
+	FailedAt    *time.Time
+	Code        string
+	Problem     string
+	ToldDays    int32
+	Version     int64
 }
 
 type Template struct {

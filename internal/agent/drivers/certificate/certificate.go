@@ -1,5 +1,5 @@
-// Package certificate keeps the certificates with which a server's sites speak TLS: one for each site, at
-// once self-signed, so that no site has to wait for an authority. Keys are made here, and never leave the server.
+// Package certificate keeps the certificates with which a server's sites speak TLS: one for each site, the one that its manifest has, or else one that is
+// signed here, so that no site has to wait for an authority.
 package certificate
 
 import (
@@ -57,7 +57,7 @@ type stamp struct {
 // New returns the driver, with the directory for authorities' challenges made.
 func New() (*Driver, error) {
 	// The directory above holds what the web server's workers read, too.
-	err := errors.Join(os.MkdirAll(render.ChallengeDir, 0o755), os.MkdirAll(render.NGINXDir, 0o755), os.MkdirAll(render.TLSDir, 0o700))
+	err := errors.Join(os.MkdirAll(filepath.Dir(render.ChallengeFile("x")), 0o755), os.MkdirAll(render.NGINXDir, 0o755), os.MkdirAll(render.TLSDir, 0o700))
 	return &Driver{now: time.Now, sound: map[string]finding{}}, err
 }
 
@@ -106,6 +106,12 @@ func (d *Driver) wrong(m manifest.Manifest, site manifest.Site) string {
 		d.sound[file] = found
 		d.mu.Unlock()
 	}
+	if site.Certificate != nil {
+		if text, err := os.ReadFile(file); err != nil || string(text) != site.Certificate.Chain {
+			return "is another one"
+		}
+		return "" // whether it is good for the site is not for the server to say
+	}
 	for _, name := range site.Names() {
 		if !slices.Contains(found.names, name) {
 			return "is not for " + name
@@ -133,9 +139,16 @@ func (d *Driver) Ensure(_ context.Context, m manifest.Manifest) (string, error) 
 	if err := os.MkdirAll(dir(m), 0o700); err != nil {
 		return "", err
 	}
-	made := 0
+	made, installed := 0, 0
 	for _, site := range m.Sites {
 		if d.wrong(m, site) == "" {
+			continue
+		}
+		if site.Certificate != nil {
+			if err := install(m, site); err != nil {
+				return "", fmt.Errorf("certificate for %s: %w", site.Domain, err)
+			}
+			installed++
 			continue
 		}
 		if err := d.make(m, site); err != nil {
@@ -143,10 +156,21 @@ func (d *Driver) Ensure(_ context.Context, m manifest.Manifest) (string, error) 
 		}
 		made++
 	}
-	if made == 0 {
+	switch {
+	case made == 0 && installed == 0:
 		return fmt.Sprintf("%d in order", len(m.Sites)), nil
+	case made == 0:
+		return fmt.Sprintf("%d installed", installed), nil
+	case installed == 0:
+		return fmt.Sprintf("%d made, self-signed", made), nil
 	}
-	return fmt.Sprintf("%d made, self-signed", made), nil
+	return fmt.Sprintf("%d installed, and %d made, self-signed", installed, made), nil
+}
+
+// install puts the certificate that a site's manifest has beside the one that is in use: nginx is told by its configuration.
+func install(m manifest.Manifest, site manifest.Site) error {
+	return errors.Join(wholefile.Write(render.KeyFile(m, site), []byte(site.Certificate.Key), 0o600, ""),
+		wholefile.Write(render.CertificateFile(m, site), []byte(site.Certificate.Chain), 0o600, ""))
 }
 
 // make makes a key and a certificate that it has signed itself.

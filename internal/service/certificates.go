@@ -1,0 +1,509 @@
+package service
+
+import (
+	"context"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"victualler/internal/api"
+	"victualler/internal/hosting/certificates"
+	"victualler/internal/hosting/names"
+	"victualler/internal/hosting/refusal"
+	"victualler/internal/manifest"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// How a site comes by its certificate.
+const (
+	automatic  = "automatic"
+	uploaded   = "uploaded"
+	selfSigned = "self-signed"
+)
+
+// siteCertificate is everything about the certificate of one site.
+type siteCertificate struct {
+	standing standing
+	domain   db.Domain
+	wish     db.SiteCertificate
+	// inForce is what the site shows, or is about to; nil where it has made one itself.
+	inForce *db.Certificate
+	// authority is the one that is asked for the next; nil where there is none.
+	authority *db.Authority
+}
+
+func (s *Service) loadSiteCertificate(ctx context.Context, q *db.Queries, domainID int64) (siteCertificate, error) {
+	var c siteCertificate
+	var err error
+	if c.domain, err = q.DomainByID(ctx, domainID); err != nil {
+		return c, err
+	}
+	if c.wish, err = q.SiteCertificate(ctx, domainID); err != nil {
+		return c, err
+	}
+	account, err := q.Account(ctx, c.domain.AccountID)
+	if err != nil {
+		return c, err
+	}
+	if c.standing, err = s.standingOf(ctx, q, account); err != nil {
+		return c, err
+	}
+	inForce, err := q.CertificateInForce(ctx, domainID)
+	if err == nil {
+		c.inForce = &inForce
+	} else if !store.None(err) {
+		return c, err
+	}
+	var authority db.Authority
+	if c.wish.AuthorityID != nil {
+		authority, err = q.AuthorityByID(ctx, *c.wish.AuthorityID)
+	} else {
+		authority, err = q.UsualAuthority(ctx)
+	}
+	if err == nil {
+		c.authority = &authority
+	} else if !store.None(err) {
+		return c, err
+	}
+	return c, nil
+}
+
+// names are those that the certificate should be for.
+func (c siteCertificate) names() []string {
+	if len(c.wish.Names) > 0 {
+		return c.wish.Names
+	}
+	return []string{c.domain.Name, "www." + c.domain.Name}
+}
+
+// cannotOrder says why nothing can be ordered for the site, whatever the world looks like.
+func (c siteCertificate) cannotOrder() *refusal.Refusal {
+	name := unicode(c.domain.Name)
+	switch {
+	case !servedByWeb(c.domain):
+		return refusal.New(refusal.WrongState, "%s has no site: it is there for its name service alone", name)
+	case c.wish.Mode != automatic:
+		return refusal.New(refusal.WrongState, "the certificate of %s is %s; have it come by itself first (mode: automatic)", name, c.wish.Mode)
+	case !c.standing.has("certificates"):
+		return c.standing.without("certificates of an authority need", "certificates")
+	case slices.ContainsFunc(c.names(), func(n string) bool { return strings.HasPrefix(n, "*.") }) && !c.standing.has("wildcard"):
+		return c.standing.without("a certificate for all names below a domain needs", "wildcard")
+	case c.authority == nil:
+		return refusal.New(refusal.WrongState, "no authority has been added yet; an operator adds one")
+	}
+	return nil
+}
+
+// renewal reports whether it is time for the next certificate.
+func (c siteCertificate) renewal(now time.Time) bool {
+	return c.inForce == nil || c.inForce.RenewAt != nil && !c.inForce.RenewAt.After(now)
+}
+
+// due reports whether there is something to be ordered, as far as that is known without asking the world.
+func (c siteCertificate) due(now time.Time) bool {
+	return c.renewal(now) || gains(c.inForce.Names, c.names())
+}
+
+// nextLook is when the site should be looked at again.
+func (c siteCertificate) nextLook(now time.Time) time.Time {
+	next := now.Add(later)
+	if c.inForce != nil && c.inForce.RenewAt != nil && (c.inForce.RenewAt.Before(next) || !gains(c.inForce.Names, c.names())) {
+		next = *c.inForce.RenewAt
+	}
+	if next.Before(now) {
+		next = now
+	}
+	return next
+}
+
+// Certificates of the manifest: that of each site which has one.
+func init() {
+	manifestParts = append(manifestParts, func(ctx context.Context, s *Service, q *db.Queries, st standing, m *manifest.Manifest) error {
+		rows, err := q.CertificatesInForce(ctx, st.account.ID)
+		if err != nil || len(rows) == 0 {
+			return err
+		}
+		domains, err := q.DomainsOfAccount(ctx, st.account.ID)
+		if err != nil {
+			return err
+		}
+		for _, row := range rows { // the newest comes last
+			at := slices.IndexFunc(domains, func(d db.Domain) bool { return d.ID == row.DomainID })
+			if at < 0 {
+				continue
+			}
+			site := slices.IndexFunc(m.Sites, func(s manifest.Site) bool { return s.Domain.String() == domains[at].Name })
+			if site < 0 {
+				continue
+			}
+			der, err := s.key.Open(sealedCertificateKey, row.Key)
+			if err != nil {
+				return err
+			}
+			key := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})
+			m.Sites[site].Certificate = &manifest.Certificate{Chain: row.Chain, Key: manifest.Secret(key)}
+		}
+		return nil
+	})
+}
+
+// AskRenewals asks authorities when the certificates that are in use should be renewed (RFC 9773).
+func (s *Service) AskRenewals(ctx context.Context) error {
+	now := s.now()
+	due, err := s.store.CertificatesToAsk(ctx, &now)
+	if err != nil {
+		return err
+	}
+	return atOnce(ordersBegun, due, func(row db.Certificate) error {
+		if err := s.askRenewal(ctx, row); err != nil && ctx.Err() == nil {
+			s.log.Warn("authority not asked when to renew", "certificate", row.ID, "reason", err)
+		}
+		return nil
+	})
+}
+
+func (s *Service) askRenewal(ctx context.Context, row db.Certificate) error {
+	authority, err := s.store.AuthorityByID(ctx, *row.AuthorityID)
+	if err != nil {
+		return err
+	}
+	leaf, err := leafOf(row.Chain)
+	if err != nil {
+		return err
+	}
+	client, err := s.authorityAt(authority)
+	if err != nil {
+		return err
+	}
+	defer client.Close()
+	told := db.RenewalToldParams{ID: row.ID, RenewAt: row.RenewAt}
+	says, err := client.Renewal(ctx, leaf)
+	switch {
+	case err != nil: // asked again; until then, what was known counts
+		again := s.now().Add(later)
+		told.AskAt, told.Explanation = &again, row.Explanation
+	case says != nil:
+		at := certificates.RenewAt(row.NotBefore, row.NotAfter, &says.Window, row.Serial)
+		again := s.now().Add(says.AskAgain)
+		told.RenewAt, told.AskAt, told.Explanation = &at, &again, says.Explanation
+	}
+	if stored := s.store.RenewalTold(ctx, told); stored != nil || told.RenewAt == nil {
+		return stored
+	}
+	if stored := s.store.TryCertificateBy(ctx, db.TryCertificateByParams{DomainID: row.DomainID, NextAt: *told.RenewAt}); stored != nil {
+		return stored
+	}
+	return err
+}
+
+// atOnce works on a list, on some of it at the same time, and returns the first error.
+func atOnce[T any](most int, list []T, do func(T) error) error {
+	var group sync.WaitGroup
+	var mu sync.Mutex
+	var first error
+	places := make(chan struct{}, most)
+	for _, one := range list {
+		places <- struct{}{}
+		group.Go(func() {
+			defer func() { <-places }()
+			if err := do(one); err != nil {
+				mu.Lock()
+				defer mu.Unlock()
+				if first == nil {
+					first = err
+				}
+			}
+		})
+	}
+	group.Wait()
+	return first
+}
+
+// findSite finds the certificate of a domain that the actor reaches.
+func (s *Service) findSite(ctx context.Context, a Actor, reference, name string) (siteCertificate, error) {
+	_, d, _, err := s.lookAtDomain(ctx, a, reference, name)
+	if err != nil {
+		return siteCertificate{}, err
+	}
+	c, err := s.loadSiteCertificate(ctx, s.store.Queries, d.ID)
+	if store.None(err) {
+		return c, refusal.New(refusal.WrongState, "%s has no site: it is there for its name service alone", unicode(d.Name))
+	}
+	return c, err
+}
+
+// state is the word for how a site stands.
+func (c siteCertificate) state(ordered bool, now time.Time) string {
+	var ends time.Time
+	if c.inForce != nil {
+		ends = c.inForce.NotAfter
+	}
+	return certificateState(c.wish.Mode, c.inForce != nil, ordered, c.wish.Failures, ends, now)
+}
+
+func certificateState(mode string, has, ordered bool, failures int32, ends, now time.Time) string {
+	switch {
+	case has && ends.Before(now):
+		return "expired"
+	case ordered && !has:
+		return "ordered"
+	case failures > 0:
+		return "failing"
+	case has && mode == uploaded:
+		return "uploaded"
+	case has:
+		return "valid"
+	}
+	return "self-signed"
+}
+
+// Certificate tells everything about the certificate of a site.
+func (s *Service) Certificate(ctx context.Context, a Actor, reference, name string) (api.SiteCertificate, error) {
+	c, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return api.SiteCertificate{}, err
+	}
+	return s.certificateView(ctx, s.store.Queries, c)
+}
+
+func (s *Service) certificateView(ctx context.Context, q *db.Queries, c siteCertificate) (api.SiteCertificate, error) {
+	out := api.SiteCertificate{Domain: c.domain.Name, Mode: c.wish.Mode, Names: c.names(), Chosen: len(c.wish.Names) > 0, KeyType: c.wish.KeyType, Failures: int(c.wish.Failures), FailingSince: c.wish.FailedAt,
+		Code: c.wish.Code, Problem: c.wish.Problem, Covered: []string{}, LeftOut: []api.LeftOut{}, Version: c.wish.Version}
+	if c.authority != nil {
+		out.Authority = c.authority.Name
+	}
+	if reason := c.cannotOrder(); reason == nil {
+		out.NextTry = c.wish.NextAt
+	}
+	under, err := q.OrderUnderWay(ctx, c.domain.ID)
+	if err == nil {
+		out.Operation = under.OperationID
+	} else if !store.None(err) {
+		return out, err
+	}
+	out.State = c.state(out.Operation != 0, s.now())
+	if c.inForce == nil {
+		return out, nil
+	}
+	leaf, err := leafOf(c.inForce.Chain)
+	if err != nil {
+		return out, err
+	}
+	out.Covered, out.NotBefore, out.NotAfter, out.RenewAt, out.Serial = c.inForce.Names, &c.inForce.NotBefore, &c.inForce.NotAfter, c.inForce.RenewAt, c.inForce.Serial
+	out.Issuer = issuerWords(leaf)
+	out.InstalledAt = c.inForce.InstalledAt
+	return out, nil
+}
+
+func issuerWords(leaf *x509.Certificate) string {
+	if len(leaf.Issuer.Organization) > 0 {
+		return fmt.Sprintf("%s, %s", leaf.Issuer.Organization[0], leaf.Issuer.CommonName)
+	}
+	return leaf.Issuer.CommonName
+}
+
+// Rehearse says of each name of a site what an authority would do, and asks none.
+func (s *Service) Rehearse(ctx context.Context, a Actor, reference, name string, in api.RehearsalQuestion) (api.Rehearsal, error) {
+	out := api.Rehearsal{Names: []api.RehearsedName{}}
+	c, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return out, err
+	}
+	wanted := c.names()
+	if len(in.Names) > 0 {
+		if wanted, err = siteNames(c.domain, in.Names); err != nil {
+			return out, err
+		}
+	}
+	verdicts, err := s.rehearse(ctx, c.standing, wanted, c.authority)
+	var unreached *agentError
+	if errors.As(err, &unreached) {
+		return out, refusal.New(refusal.ServerUnreachable, "the site's server cannot be given anything to answer with: %s", unreached)
+	}
+	if err != nil {
+		return out, err
+	}
+	out.Pass = true
+	for _, n := range wanted {
+		v := verdicts[n]
+		out.Names = append(out.Names, api.RehearsedName{Name: n, Result: string(v.Result), Code: v.Code, Reason: v.Says, Do: v.Do})
+		out.Pass = out.Pass && v.Result == certificates.Pass
+	}
+	return out, nil
+}
+
+// siteNames checks names that somebody chooses for a site's certificate: the site's own, or everything directly below its domain.
+func siteNames(d db.Domain, typed []string) ([]string, error) {
+	var list []string
+	for _, t := range typed {
+		rest := strings.ToLower(strings.TrimSpace(t))
+		prefix := ""
+		for _, p := range []string{"*.", "www."} {
+			if prefix == "" && strings.HasPrefix(rest, p) {
+				rest, prefix = strings.TrimPrefix(rest, p), p
+			}
+		}
+		parsed, _, err := names.ParseDomain(rest)
+		if err != nil {
+			return nil, refusal.Input("names", "%s: %v", t, err)
+		}
+		n := prefix + parsed.String()
+		if n != d.Name && n != "www."+d.Name && n != "*."+d.Name {
+			return nil, refusal.Input("names", "%s is no name of the site %s: it can be for %s, www.%s and *.%s", t, d.Name, d.Name, d.Name, d.Name)
+		}
+		if !slices.Contains(list, n) {
+			list = append(list, n)
+		}
+	}
+	return list, nil
+}
+
+// OrderCertificate orders a certificate for a site now, for the names that would pass.
+func (s *Service) OrderCertificate(ctx context.Context, a Actor, reference, name string) (api.Started, error) {
+	c, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return api.Started{}, err
+	}
+	operation, err := s.beginOrder(ctx, a, c.domain.ID, true)
+	var unreached *agentError
+	if errors.As(err, &unreached) {
+		return api.Started{}, refusal.New(refusal.ServerUnreachable, "the site's server cannot be given anything to answer with: %s", unreached)
+	}
+	return api.Started{Operation: operation}, err
+}
+
+// ChangeCertificate changes how a site comes by its certificate. Version is the one the caller has seen, or 0.
+func (s *Service) ChangeCertificate(ctx context.Context, a Actor, reference, name string, version int64, in api.CertificateChange) (api.SiteCertificate, error) {
+	none := api.SiteCertificate{}
+	found, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return none, err
+	}
+	return change(ctx, s, a, func(tx store.Tx) (api.SiteCertificate, error) {
+		if _, err := s.lockToChange(ctx, tx, a, found.standing.account.ID); err != nil {
+			return none, err
+		}
+		c, err := s.loadSiteCertificate(ctx, tx.Queries, found.domain.ID)
+		if err != nil {
+			return none, err
+		}
+		if err := unchanged("the certificate of "+unicode(c.domain.Name), version, c.wish.Version); err != nil {
+			return none, err
+		}
+		now := s.now()
+		p := db.ChangeSiteCertificateParams{DomainID: c.domain.ID, Mode: c.wish.Mode, Names: c.wish.Names, KeyType: c.wish.KeyType, AuthorityID: c.wish.AuthorityID, NextAt: &now}
+		if in.Names != nil {
+			if p.Names, err = siteNames(c.domain, *in.Names); err != nil {
+				return none, err
+			}
+		}
+		if in.KeyType != nil {
+			k, err := certificates.ParseKeyType(*in.KeyType)
+			if err != nil {
+				return none, err
+			}
+			p.KeyType = string(k)
+		}
+		if in.Authority != nil {
+			p.AuthorityID = nil
+			if *in.Authority != "" {
+				row, err := tx.FindAuthority(ctx, *in.Authority)
+				if store.None(err) {
+					return none, refusal.Input("authority", "there is no authority %q", *in.Authority)
+				}
+				if err != nil {
+					return none, err
+				}
+				p.AuthorityID = &row.ID
+			}
+		}
+		leave := false
+		if in.Mode != "" && in.Mode != c.wish.Mode {
+			p.Mode = in.Mode
+			leave = in.Mode == selfSigned && c.inForce != nil
+		}
+		a.say("change the certificate of %s", unicode(c.domain.Name))
+		after, err := tx.ChangeSiteCertificate(ctx, p)
+		if err != nil {
+			return none, err
+		}
+		next := c
+		next.wish = after
+		if reason := next.cannotOrder(); reason != nil && (in.Names != nil || in.Mode == automatic) && reason.Kind != refusal.WrongState {
+			return none, reason
+		}
+		if err := record(ctx, tx, a, "certificate.change", aboutAccount(c.standing.account), wishRecord(c), wishRecord(next)); err != nil {
+			return none, err
+		}
+		if leave {
+			if err := tx.RetireCertificates(ctx, c.domain.ID); err != nil {
+				return none, err
+			}
+			if _, err := s.applyAll(ctx, tx, a, "certificate.change", aboutAccount(c.standing.account), []int64{c.standing.account.ID}); err != nil {
+				return none, err
+			}
+		}
+		if c, err = s.loadSiteCertificate(ctx, tx.Queries, found.domain.ID); err != nil {
+			return none, err
+		}
+		return s.certificateView(ctx, tx.Queries, c)
+	})
+}
+
+func wishRecord(c siteCertificate) map[string]any {
+	return map[string]any{"domain": c.domain.Name, "mode": c.wish.Mode, "names": c.wish.Names, "key_type": c.wish.KeyType}
+}
+
+// CertificateFilter narrows the inventory; empty fields do not.
+type CertificateFilter struct {
+	Account, Authority, Search string
+	Failing                    bool
+	// Days leaves out what lasts longer.
+	Days int
+}
+
+// Certificates is the inventory: every site with what it shows, those with the fewest days left first.
+func (s *Service) Certificates(ctx context.Context, a Actor, f CertificateFilter, afterEnds, afterID int64, most int) (api.CertificatePage, error) {
+	page := api.CertificatePage{Certificates: []api.CertificateLine{}}
+	p := db.CertificatesParams{Authority: f.Authority, Search: strings.ToLower(f.Search), Failing: f.Failing, AfterEnds: afterEnds, AfterID: afterID, Most: int32(most + 1)}
+	p.Reseller, p.Customer = a.scope()
+	now := s.now()
+	if f.Days > 0 {
+		until := now.Add(time.Duration(f.Days) * 24 * time.Hour)
+		p.EndsBefore = &until
+	}
+	if f.Account != "" {
+		number, err := findAccount(ctx, s.store.Queries, a, f.Account)
+		if err != nil {
+			return page, err
+		}
+		p.Account = number
+	}
+	rows, err := s.store.Fresh().Certificates(ctx, p)
+	if err != nil {
+		return page, err
+	}
+	if len(rows) > most {
+		rows = rows[:most]
+		last := rows[most-1]
+		page.Next = cursor(last.Ends, last.DomainID)
+	}
+	for _, r := range rows {
+		line := api.CertificateLine{Domain: r.Name, Unicode: unicode(r.Name), Account: r.SignInName, AccountID: r.AccountID, Server: r.Server, Mode: r.Mode, Authority: r.Authority, Names: nonNil(r.Names),
+			Code: r.Code, Problem: r.Problem}
+		ends := time.Unix(r.Ends, 0).UTC()
+		line.State = certificateState(r.Mode, r.Ends > 0, r.Ordered, r.Failures, ends, now)
+		if r.Ends > 0 {
+			left := int(ends.Sub(now).Hours() / 24)
+			line.NotAfter, line.DaysLeft = &ends, &left
+		}
+		page.Certificates = append(page.Certificates, line)
+	}
+	return page, nil
+}

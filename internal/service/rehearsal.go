@@ -1,0 +1,323 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"victualler/internal/agentlink"
+	"victualler/internal/hosting/certificates"
+	"victualler/internal/resolve"
+	"victualler/internal/store/db"
+)
+
+// rehearsalTime is how long the rehearsal of a site's names may take as a whole, and fetchTime one request of it.
+const (
+	rehearsalTime = 30 * time.Second
+	fetchTime     = 5 * time.Second
+	mostHops      = 10
+)
+
+// rehearse looks at names as an authority would, and says of each what it would do. The servers that could answer for them are given something to answer with.
+func (s *Service) rehearse(ctx context.Context, st standing, names []string, authority *db.Authority) (map[string]certificates.Verdict, error) {
+	ctx, cancel := context.WithTimeout(ctx, rehearsalTime)
+	defer cancel()
+	home, err := s.store.ServerByID(ctx, st.account.ServerID)
+	if err != nil {
+		return nil, err
+	}
+	servers, err := s.store.WebServers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	own := publicAddresses(home)
+	var ours []netip.Addr
+	for _, server := range servers {
+		ours = append(ours, publicAddresses(server)...)
+	}
+	zones, err := loadZones(ctx, s.store.Queries, st)
+	if err != nil {
+		return nil, err
+	}
+	probe := agentlink.Challenges{Answers: map[string]string{"rehearsal-" + rand.Text(): rand.Text()}}
+	if slices.ContainsFunc(names, func(n string) bool { return !strings.HasPrefix(n, "*.") }) {
+		if err := s.challenge(ctx, home, servers, probe); err != nil {
+			return nil, err
+		}
+		defer s.unchallenge(context.WithoutCancel(ctx), servers, probe)
+	}
+	out := map[string]certificates.Verdict{}
+	var mu sync.Mutex
+	var group sync.WaitGroup
+	for _, name := range names {
+		group.Go(func() {
+			look := certificates.Look{Name: name, Method: certificates.ByHTTP, Own: own}
+			if strings.HasPrefix(name, "*.") {
+				look.Method = certificates.ByDNS
+			}
+			if authority != nil {
+				look.Issuing = certificates.Issuing{Identities: authority.Identities, AccountURL: authority.Url}
+			}
+			s.look(ctx, &look, zones, ours, probe)
+			v := look.Judge()
+			mu.Lock()
+			out[name] = v
+			mu.Unlock()
+		})
+	}
+	group.Wait()
+	return out, nil
+}
+
+// challenge has all web servers answer challenges; home, where the site is, must.
+func (s *Service) challenge(ctx context.Context, home db.Server, servers []db.Server, c agentlink.Challenges) error {
+	var group sync.WaitGroup
+	errs := make([]error, len(servers))
+	for n, server := range servers {
+		group.Go(func() {
+			limited, cancel := context.WithTimeout(ctx, 10*time.Second)
+			defer cancel()
+			errs[n] = s.agents.Agent(server.ID, server.Address).Challenge(limited, c)
+		})
+	}
+	group.Wait()
+	for n, server := range servers {
+		if errs[n] != nil && server.ID == home.ID {
+			return &agentError{fmt.Errorf("%s: %w", server.Label, errs[n])}
+		}
+	}
+	return nil
+}
+
+// unchallenge has web servers forget challenges; one that is not reached forgets them by itself in time.
+func (s *Service) unchallenge(ctx context.Context, servers []db.Server, c agentlink.Challenges) {
+	var gone []string
+	for token := range c.Answers {
+		gone = append(gone, token)
+	}
+	var group sync.WaitGroup
+	for _, server := range servers {
+		group.Go(func() {
+			limited, cancel := context.WithTimeout(ctx, 5*time.Second)
+			defer cancel()
+			if err := s.agents.Agent(server.ID, server.Address).Challenge(limited, agentlink.Challenges{Gone: gone}); err != nil {
+				s.log.Info("challenges not taken back", "server", server.Label, "reason", err)
+			}
+		})
+	}
+	group.Wait()
+}
+
+// look asks the world about one name.
+func (s *Service) look(ctx context.Context, l *certificates.Look, list []zone, ours []netip.Addr, probe agentlink.Challenges) {
+	base := strings.TrimPrefix(l.Name, "*.")
+	s.lookAtCAA(ctx, l, base)
+	if l.Method == certificates.ByDNS {
+		s.lookAtChallengeName(ctx, l, base, list)
+		return
+	}
+	found, err := s.resolver.Addresses(ctx, base)
+	if err != nil {
+		l.Failed = err.Error()
+		if errors.Is(err, resolve.ErrRefused) {
+			l.Bogus = s.resolver.Unsigned(ctx, base)
+		}
+		return
+	}
+	l.Addresses = found
+	for token, answer := range probe.Answers {
+		for _, address := range found {
+			l.Fetches = append(l.Fetches, s.fetch(ctx, base, address, ours, token, answer))
+		}
+	}
+}
+
+// lookAtCAA climbs the tree for the records that count (RFC 8659, section 3).
+func (s *Service) lookAtCAA(ctx context.Context, l *certificates.Look, name string) {
+	for at := name; at != ""; {
+		answer, err := s.resolver.Ask(ctx, at, "CAA")
+		if err != nil {
+			if errors.Is(err, resolve.ErrRefused) && s.resolver.Unsigned(ctx, at) {
+				l.Bogus = true
+				return
+			}
+			l.CAAFailed = err.Error()
+			return
+		}
+		if len(answer.Data) > 0 {
+			l.CAAAt = at
+			for _, data := range answer.Data {
+				if one, err := certificates.ParseCAA(data); err == nil {
+					l.CAA = append(l.CAA, one)
+				}
+			}
+			return
+		}
+		_, at, _ = strings.Cut(at, ".")
+	}
+}
+
+// lookAtChallengeName asks whether the record that proves a name can be shown.
+func (s *Service) lookAtChallengeName(ctx context.Context, l *certificates.Look, base string, list []zone) {
+	for _, z := range list {
+		if (base == z.row.Name || strings.HasSuffix(base, "."+z.row.Name)) && z.row.NameService == here {
+			l.ZoneHere = true
+		}
+	}
+	at := certificates.ChallengeName(base)
+	if alias, err := s.resolver.Ask(ctx, at, "CNAME"); err == nil && len(alias.Data) > 0 {
+		l.Alias = strings.ToLower(strings.TrimSuffix(alias.Data[0], "."))
+	}
+	for _, server := range s.authoritative(ctx, base) {
+		a := certificates.Answer{Server: server.name}
+		answer, err := resolve.AskAt(ctx, server.address, at, "TXT")
+		if err != nil {
+			a.Failed = err.Error()
+		}
+		a.Data = answer.Data
+		l.Answers = append(l.Answers, a)
+	}
+}
+
+type nameServer struct {
+	name    string
+	address netip.Addr
+}
+
+// authoritative finds the name servers of the zone in which a name lies, as the world does: by delegation.
+func (s *Service) authoritative(ctx context.Context, name string) []nameServer {
+	for at := name; strings.Contains(at, "."); {
+		if d, err := s.resolver.Delegation(ctx, at); err == nil && len(d.Servers) > 0 {
+			var list []nameServer
+			for _, server := range d.Servers {
+				addresses, _ := s.resolver.Addresses(ctx, server)
+				if len(addresses) == 0 {
+					addresses = d.Glue[server]
+				}
+				for _, a := range addresses {
+					list = append(list, nameServer{server, a})
+				}
+			}
+			return list
+		}
+		_, at, _ = strings.Cut(at, ".")
+	}
+	return nil
+}
+
+// errInner is for addresses that no authority would reach, and that customers must not have the service call.
+var errInner = errors.New("the address is not one of the public network")
+
+// fetch fetches the probe at one address of a name, following redirects as an authority would.
+func (s *Service) fetch(ctx context.Context, name string, address netip.Addr, ours []netip.Addr, token, answer string) certificates.Fetch {
+	f := certificates.Fetch{Address: address}
+	dial := func(ctx context.Context, network, at string) (net.Conn, error) {
+		host, port, err := net.SplitHostPort(at)
+		if err != nil {
+			return nil, err
+		}
+		to := []netip.Addr{address}
+		if host != name {
+			if to, err = s.resolver.Addresses(ctx, host); err != nil {
+				return nil, err
+			}
+			if len(to) == 0 {
+				return nil, fmt.Errorf("%s has no address", host)
+			}
+		}
+		var failed error
+		for _, a := range to {
+			a = a.Unmap()
+			if (!a.IsGlobalUnicast() || a.IsPrivate()) && !slices.Contains(ours, a) {
+				failed = errInner
+				continue
+			}
+			conn, err := (&net.Dialer{Timeout: fetchTime}).DialContext(ctx, network, net.JoinHostPort(a.String(), port))
+			if err == nil {
+				return conn, nil
+			}
+			failed = err
+		}
+		return nil, failed
+	}
+	client := &http.Client{Timeout: 2 * fetchTime, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport: &http.Transport{DisableKeepAlives: true, DialContext: dial, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}} // as authorities do: who answers is what is asked
+	for at := "http://" + name + "/.well-known/acme-challenge/" + token; ; {
+		hop := certificates.Hop{URL: strings.ReplaceAll(at, token, "…")}
+		next, text := "", ""
+		request, err := http.NewRequestWithContext(ctx, http.MethodGet, at, nil)
+		var response *http.Response
+		if err == nil {
+			err = mayFollow(request.URL)
+		}
+		if err == nil {
+			response, err = client.Do(request)
+		}
+		if err == nil {
+			var body []byte
+			body, err = io.ReadAll(io.LimitReader(response.Body, 1024))
+			response.Body.Close()
+			hop.Status, text = response.StatusCode, strings.TrimSpace(string(body))
+			if hop.Status == http.StatusUnauthorized {
+				hop.Realm = realm(response.Header.Get("WWW-Authenticate"))
+			}
+			if to, redirected := response.Location(); redirected == nil && hop.Status/100 == 3 {
+				next = to.String()
+			}
+		}
+		if err != nil {
+			hop.Failed = fetchWords(err)
+		}
+		f.Hops = append(f.Hops, hop)
+		if next == "" || len(f.Hops) > mostHops {
+			f.Right = err == nil && hop.Status == http.StatusOK && text == answer
+			return f
+		}
+		at = next
+	}
+}
+
+// mayFollow refuses what authorities do not follow: other ports, and bare addresses.
+func mayFollow(to *url.URL) error {
+	if port := to.Port(); port != "" && port != "80" && port != "443" {
+		return fmt.Errorf("authorities follow no redirect to port %s", port)
+	}
+	if _, err := netip.ParseAddr(to.Hostname()); err == nil {
+		return errors.New("authorities follow no redirect to a bare address")
+	}
+	return nil
+}
+
+func realm(header string) string {
+	_, rest, _ := strings.Cut(header, `realm="`)
+	name, _, _ := strings.Cut(rest, `"`)
+	return name
+}
+
+func fetchWords(err error) string {
+	var timeout net.Error
+	var failed *url.Error
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "the connection is refused"
+	case errors.Is(err, errInner):
+		return errInner.Error()
+	case errors.As(err, &timeout) && timeout.Timeout():
+		return "no answer in time"
+	case errors.As(err, &failed):
+		return failed.Err.Error()
+	}
+	return err.Error()
+}

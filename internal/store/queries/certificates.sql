@@ -1,0 +1,180 @@
+-- name: AddAuthority :one
+insert into authorities (name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual)
+values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) returning *;
+
+-- name: ChangeAuthority :one
+update authorities set email = $2, root = $3, profile = $4, key = $5, url = $6, terms = $7, identities = $8, usual = $9, version = version + 1 where id = $1 returning *;
+
+-- name: NoUsualAuthority :exec
+update authorities set usual = false where usual;
+
+-- name: RemoveAuthority :exec
+delete from authorities where id = $1;
+
+-- name: Authorities :many
+select authorities.*, (select count(*) from certificates where certificates.authority_id = authorities.id and certificates.state = 'in-use')::bigint as certificates
+from authorities order by usual desc, name;
+
+-- name: FindAuthority :one
+select * from authorities where name = $1;
+
+-- name: AuthorityByID :one
+select * from authorities where id = $1;
+
+-- name: UsualAuthority :one
+select * from authorities where usual;
+
+-- name: LimitAuthority :exec
+update authorities set limited_until = $2 where id = $1;
+
+-- name: AuthorityUsed :one
+select (exists (select from certificates where certificates.authority_id = sqlc.arg(id)::bigint) or exists (select from orders where orders.authority_id = sqlc.arg(id)::bigint))::boolean;
+
+-- name: WantCertificates :exec
+-- Of the domains of an account that have none yet.
+insert into site_certificates (domain_id, next_at) select id, now() from domains where account_id = $1 and served_as <> 'dns-only' on conflict do nothing;
+
+-- name: SiteCertificatesOfAccount :many
+select site_certificates.* from site_certificates join domains on domains.id = site_certificates.domain_id where domains.account_id = $1;
+
+-- name: SiteCertificate :one
+select * from site_certificates where domain_id = $1;
+
+-- name: LockSiteCertificate :one
+select * from site_certificates where domain_id = $1 for update;
+
+-- name: ChangeSiteCertificate :one
+update site_certificates set mode = sqlc.arg(mode), names = sqlc.narg(names), key_type = sqlc.arg(key_type), authority_id = sqlc.narg(authority_id), next_at = sqlc.narg(next_at), version = version + 1
+where domain_id = sqlc.arg(domain_id) returning *;
+
+-- name: CertificateFailed :exec
+update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = $2, problem = $3, next_at = $4 where domain_id = $1;
+
+-- name: CertificateCame :exec
+update site_certificates set failures = 0, failed_at = null, code = '', problem = '', told_days = 0, next_at = $2 where domain_id = $1;
+
+-- name: TryCertificateAt :exec
+update site_certificates set next_at = sqlc.narg(next_at) where domain_id = sqlc.arg(domain_id);
+
+-- name: ToldOfCertificate :exec
+update site_certificates set told_days = $2 where domain_id = $1;
+
+-- name: CertificatesDue :many
+-- Sites whose next try is due, in accounts that are open, oldest first; those with an order on its way are left alone.
+select site_certificates.domain_id, domains.name, domains.account_id from site_certificates join domains on domains.id = site_certificates.domain_id join accounts on accounts.id = domains.account_id
+where next_at <= sqlc.arg(now) and accounts.state = 'open' and accounts.applied_revision > 0
+  and not exists (select from orders where orders.domain_id = site_certificates.domain_id and orders.state not in ('done', 'failed'))
+order by next_at limit sqlc.arg(most);
+
+-- name: AddCertificate :one
+insert into certificates (domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, revision)
+values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) returning *;
+
+-- name: CertificatesInForce :many
+-- What the sites of an account show or are about to show: of each, the newest counts.
+select certificates.* from certificates join domains on domains.id = certificates.domain_id
+where domains.account_id = $1 and certificates.state in ('installing', 'in-use') order by certificates.id;
+
+-- name: CertificateInForce :one
+select * from certificates where domain_id = $1 and state in ('installing', 'in-use') order by id desc limit 1;
+
+-- name: RetireCertificates :exec
+update certificates set state = 'retired', renew_at = null, ask_at = null where domain_id = $1 and state in ('installing', 'in-use');
+
+-- name: DropInstalling :exec
+-- A newer one takes its place.
+update certificates set state = 'retired', renew_at = null, ask_at = null where domain_id = $1 and state = 'installing';
+
+-- name: DropNotInstalled :exec
+-- What a revision could not bring to its server.
+update certificates set state = 'retired', renew_at = null, ask_at = null from domains
+where domains.id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2;
+
+-- name: RetireReplaced :exec
+-- Those in whose place others have come, with the revision that is in force now.
+update certificates old set state = 'retired', renew_at = null, ask_at = null from certificates fresh join domains on domains.id = fresh.domain_id
+where domains.account_id = $1 and fresh.state = 'installing' and fresh.revision <= $2 and old.domain_id = fresh.domain_id and old.state = 'in-use';
+
+-- name: CertificatesInstalled :exec
+update certificates set state = 'in-use', installed_at = now() from domains
+where domains.id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2;
+
+-- name: AddOrder :one
+insert into orders (domain_id, authority_id, operation_id, names, left_out, key_type, key) values ($1, $2, $3, $4, $5, $6, $7) returning *;
+
+-- name: OrderByID :one
+select * from orders where id = $1;
+
+-- name: OrderUnderWay :one
+select * from orders where domain_id = $1 and state not in ('done', 'failed');
+
+-- name: OrderMoves :exec
+update orders set state = $2, url = $3, install_id = $4 where id = $1;
+
+-- name: OrdersCut :many
+-- Orders whose operation nobody has worked on for a while: the process that did was killed.
+select orders.id from orders join operations on operations.id = orders.operation_id
+where orders.state not in ('done', 'failed') and operations.touched_at < now() - make_interval(secs => sqlc.arg(seconds)::float8);
+
+-- name: KeepChallenge :exec
+insert into challenges (order_id, name, kind, token, value, url, proof) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing;
+
+-- name: ChallengesOf :many
+select * from challenges where order_id = $1 order by id;
+
+-- name: AcceptedChallenge :exec
+update challenges set accepted = true where id = $1;
+
+-- name: ForgetChallenges :exec
+delete from challenges where order_id = $1;
+
+-- name: OrdersSince :one
+-- How many orders an authority was given since a moment.
+select count(*) from orders where authority_id = $1 and created_at > $2 and url <> '';
+
+-- name: ChallengesInZones :many
+-- What the zones of an account show for orders on their way.
+select challenges.name, challenges.value from challenges join orders on orders.id = challenges.order_id join domains on domains.id = orders.domain_id
+where domains.account_id = $1 and challenges.kind = 'dns-01' order by challenges.id;
+
+-- name: DomainByID :one
+select * from domains where id = $1;
+
+-- name: WebServers :many
+select * from servers where 'web' = any(roles) and state = 'joined' order by id;
+
+-- name: TryAllCertificates :exec
+-- Of sites that have none of an authority yet.
+update site_certificates set next_at = now() where mode = 'automatic' and not exists (
+    select from certificates where certificates.domain_id = site_certificates.domain_id and certificates.state in ('installing', 'in-use'));
+
+-- name: CertificatesToAsk :many
+-- Certificates of which the authority is to be asked when to renew them.
+select * from certificates where state = 'in-use' and authority_id is not null and ask_at <= $1 order by ask_at limit 100;
+
+-- name: RenewalTold :exec
+update certificates set renew_at = $2, ask_at = $3, explanation = $4 where id = $1;
+
+-- name: TryCertificateBy :exec
+-- Not later than a moment.
+update site_certificates set next_at = sqlc.arg(next_at)::timestamptz where domain_id = sqlc.arg(domain_id) and mode = 'automatic' and (next_at is null or next_at > sqlc.arg(next_at)::timestamptz);
+
+-- name: Certificates :many
+-- Every site with what it shows, those with the fewest days left first; self-signed ones come before, by name.
+select domains.id as domain_id, domains.name, accounts.id as account_id, accounts.sign_in_name, servers.label as server, site_certificates.mode, site_certificates.failures, site_certificates.code,
+    site_certificates.problem, site_certificates.next_at, coalesce(authorities.name, '')::text as authority, coalesce(certificates.names, '{}')::text[] as names,
+    exists (select from orders where orders.domain_id = domains.id and orders.state not in ('done', 'failed'))::boolean as ordered,
+    coalesce(extract(epoch from certificates.not_after)::bigint, 0)::bigint as ends
+from domains join accounts on accounts.id = domains.account_id join servers on servers.id = accounts.server_id join site_certificates on site_certificates.domain_id = domains.id
+    left join lateral (select * from certificates of_site where of_site.domain_id = domains.id and of_site.state in ('installing', 'in-use') order by of_site.id desc limit 1) certificates on true
+    left join authorities on authorities.id = certificates.authority_id
+where domains.served_as <> 'dns-only' and accounts.state <> 'closed'
+  and (sqlc.arg(account)::bigint = 0 or accounts.id = sqlc.arg(account))
+  and (sqlc.arg(authority)::text = '' or authorities.name = sqlc.arg(authority))
+  and (sqlc.arg(reseller)::bigint = 0 or accounts.reseller_id = sqlc.arg(reseller))
+  and (sqlc.arg(customer)::bigint = 0 or accounts.customer_id = sqlc.arg(customer))
+  and (not sqlc.arg(failing)::boolean or site_certificates.failures > 0)
+  and (sqlc.arg(search)::text = '' or domains.name like '%' || sqlc.arg(search) || '%')
+  and (sqlc.narg(ends_before)::timestamptz is null or certificates.not_after < sqlc.narg(ends_before))
+  and (coalesce(extract(epoch from certificates.not_after)::bigint, 0), domains.id) > (sqlc.arg(after_ends)::bigint, sqlc.arg(after_id)::bigint)
+order by coalesce(extract(epoch from certificates.not_after)::bigint, 0), domains.id limit sqlc.arg(most);
