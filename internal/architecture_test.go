@@ -36,7 +36,7 @@ var rooms = map[string][]string{
 	"internal/httpapi":          {"internal/service", "internal/api", "internal/hosting", "internal/version"},
 	"internal/client":           {"internal/api", "internal/version"},
 	"internal/lab":              {},
-	"internal/lab/installation": {"internal/lab", "internal/client", "internal/api", "internal/standins"},
+	"internal/lab/installation": {"internal/lab", "internal/client", "internal/api", "internal/standins", "internal/resolve"},
 	"internal/lab/labtest":      {"internal/lab"},
 	"console":                   {},
 	"demo":                      {"internal/client", "internal/api", "internal/hosting"},

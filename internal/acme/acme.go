@@ -113,11 +113,12 @@ func (c *Client) extra(ctx context.Context) (extra, error) {
 // Discover asks what the authority says of itself.
 func (c *Client) Discover(ctx context.Context) (Directory, error) {
 	d, err := c.inner.Discover(ctx)
+	var garbled *json.SyntaxError
+	if errors.As(err, &garbled) || err == nil && (d.OrderURL == "" || d.NonceURL == "") {
+		return Directory{}, errors.New("what is there is no directory of an authority (RFC 8555, section 7.1.1)")
+	}
 	if err != nil {
 		return Directory{}, err
-	}
-	if d.OrderURL == "" || d.NonceURL == "" {
-		return Directory{}, fmt.Errorf("%s is no directory of an authority (RFC 8555, section 7.1.1)", c.authority.Directory)
 	}
 	e, err := c.extra(ctx)
 	if err != nil {

@@ -32,8 +32,8 @@ type siteCertificate struct {
 	standing standing
 	domain   db.Domain
 	wish     db.SiteCertificate
-	// inForce is what the site shows, or is about to; nil where it has made one itself.
-	inForce *db.Certificate
+	// inUse is what the site shows; nil where it has made one itself.
+	inUse *db.Certificate
 	// authority is the one that is asked for the next; nil where there is none.
 	authority *db.Authority
 }
@@ -54,9 +54,9 @@ func (s *Service) loadSiteCertificate(ctx context.Context, q *db.Queries, domain
 	if c.standing, err = s.standingOf(ctx, q, account); err != nil {
 		return c, err
 	}
-	inForce, err := q.CertificateInForce(ctx, domainID)
+	inUse, err := q.CertificateInUse(ctx, domainID)
 	if err == nil {
-		c.inForce = &inForce
+		c.inUse = &inUse
 	} else if !store.None(err) {
 		return c, err
 	}
@@ -102,19 +102,19 @@ func (c siteCertificate) cannotOrder() *refusal.Refusal {
 
 // renewal reports whether it is time for the next certificate.
 func (c siteCertificate) renewal(now time.Time) bool {
-	return c.inForce == nil || c.inForce.RenewAt != nil && !c.inForce.RenewAt.After(now)
+	return c.inUse == nil || c.inUse.RenewAt != nil && !c.inUse.RenewAt.After(now)
 }
 
 // due reports whether there is something to be ordered, as far as that is known without asking the world.
 func (c siteCertificate) due(now time.Time) bool {
-	return c.renewal(now) || gains(c.inForce.Names, c.names())
+	return c.renewal(now) || gains(c.inUse.Names, c.names())
 }
 
 // nextLook is when the site should be looked at again.
 func (c siteCertificate) nextLook(now time.Time) time.Time {
 	next := now.Add(later)
-	if c.inForce != nil && c.inForce.RenewAt != nil && (c.inForce.RenewAt.Before(next) || !gains(c.inForce.Names, c.names())) {
-		next = *c.inForce.RenewAt
+	if c.inUse != nil && c.inUse.RenewAt != nil && (c.inUse.RenewAt.Before(next) || !gains(c.inUse.Names, c.names())) {
+		next = *c.inUse.RenewAt
 	}
 	if next.Before(now) {
 		next = now
@@ -122,35 +122,26 @@ func (c siteCertificate) nextLook(now time.Time) time.Time {
 	return next
 }
 
-// Certificates of the manifest: that of each site which has one.
-func init() {
-	manifestParts = append(manifestParts, func(ctx context.Context, s *Service, q *db.Queries, st standing, m *manifest.Manifest) error {
-		rows, err := q.CertificatesInForce(ctx, st.account.ID)
-		if err != nil || len(rows) == 0 {
-			return err
+// addCertificates gives the sites of a manifest the certificates that they are to show.
+func (s *Service) addCertificates(ctx context.Context, q *db.Queries, domains []db.Domain, account int64, m *manifest.Manifest) error {
+	rows, err := q.CertificatesInForce(ctx, account)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows { // the newest comes last
+		at := slices.IndexFunc(domains, func(d db.Domain) bool { return d.ID == row.DomainID })
+		site := slices.IndexFunc(m.Sites, func(s manifest.Site) bool { return at >= 0 && s.Domain.String() == domains[at].Name })
+		if site < 0 {
+			continue
 		}
-		domains, err := q.DomainsOfAccount(ctx, st.account.ID)
+		der, err := s.key.Open(sealedCertificateKey, row.Key)
 		if err != nil {
 			return err
 		}
-		for _, row := range rows { // the newest comes last
-			at := slices.IndexFunc(domains, func(d db.Domain) bool { return d.ID == row.DomainID })
-			if at < 0 {
-				continue
-			}
-			site := slices.IndexFunc(m.Sites, func(s manifest.Site) bool { return s.Domain.String() == domains[at].Name })
-			if site < 0 {
-				continue
-			}
-			der, err := s.key.Open(sealedCertificateKey, row.Key)
-			if err != nil {
-				return err
-			}
-			key := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})
-			m.Sites[site].Certificate = &manifest.Certificate{Chain: row.Chain, Key: manifest.Secret(key)}
-		}
-		return nil
-	})
+		key := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})
+		m.Sites[site].Certificate = &manifest.Certificate{Chain: row.Chain, Key: manifest.Secret(key)}
+	}
+	return nil
 }
 
 // AskRenewals asks authorities when the certificates that are in use should be renewed (RFC 9773).
@@ -241,10 +232,10 @@ func (s *Service) findSite(ctx context.Context, a Actor, reference, name string)
 // state is the word for how a site stands.
 func (c siteCertificate) state(ordered bool, now time.Time) string {
 	var ends time.Time
-	if c.inForce != nil {
-		ends = c.inForce.NotAfter
+	if c.inUse != nil {
+		ends = c.inUse.NotAfter
 	}
-	return certificateState(c.wish.Mode, c.inForce != nil, ordered, c.wish.Failures, ends, now)
+	return certificateState(c.wish.Mode, c.inUse != nil, ordered, c.wish.Failures, ends, now)
 }
 
 func certificateState(mode string, has, ordered bool, failures int32, ends, now time.Time) string {
@@ -288,16 +279,16 @@ func (s *Service) certificateView(ctx context.Context, q *db.Queries, c siteCert
 		return out, err
 	}
 	out.State = c.state(out.Operation != 0, s.now())
-	if c.inForce == nil {
+	if c.inUse == nil {
 		return out, nil
 	}
-	leaf, err := leafOf(c.inForce.Chain)
+	leaf, err := leafOf(c.inUse.Chain)
 	if err != nil {
 		return out, err
 	}
-	out.Covered, out.NotBefore, out.NotAfter, out.RenewAt, out.Serial = c.inForce.Names, &c.inForce.NotBefore, &c.inForce.NotAfter, c.inForce.RenewAt, c.inForce.Serial
+	out.Covered, out.NotBefore, out.NotAfter, out.RenewAt, out.Serial = c.inUse.Names, &c.inUse.NotBefore, &c.inUse.NotAfter, c.inUse.RenewAt, c.inUse.Serial
 	out.Issuer = issuerWords(leaf)
-	out.InstalledAt = c.inForce.InstalledAt
+	out.InstalledAt = c.inUse.InstalledAt
 	return out, nil
 }
 
@@ -426,7 +417,7 @@ func (s *Service) ChangeCertificate(ctx context.Context, a Actor, reference, nam
 		leave := false
 		if in.Mode != "" && in.Mode != c.wish.Mode {
 			p.Mode = in.Mode
-			leave = in.Mode == selfSigned && c.inForce != nil
+			leave = in.Mode == selfSigned && c.inUse != nil
 		}
 		a.say("change the certificate of %s", unicode(c.domain.Name))
 		after, err := tx.ChangeSiteCertificate(ctx, p)

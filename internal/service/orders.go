@@ -124,7 +124,7 @@ func (s *Service) beginOrder(ctx context.Context, a Actor, domainID int64, asked
 		}
 		return 0, s.siteFailed(ctx, s.store.Queries, site, first.Code, first.Reason, 0)
 	}
-	if !asked && site.inForce != nil && !site.renewal(now) && !gains(site.inForce.Names, pass) {
+	if !asked && site.inUse != nil && !site.renewal(now) && !gains(site.inUse.Names, pass) {
 		return wait(site.nextLook(now)) // it was looked at because a name is missing, and that would still fail
 	}
 	key, err := certificates.KeyType(site.wish.KeyType).New()
@@ -189,8 +189,8 @@ func (s *Service) certificateKey(sealed []byte) (crypto.Signer, error) {
 // siteFailed notes that a certificate could not be had, and when the next try is. Told is how long the authority wants to be left alone.
 func (s *Service) siteFailed(ctx context.Context, q *db.Queries, site siteCertificate, code, reason string, told time.Duration) error {
 	var left time.Duration
-	if site.inForce != nil {
-		left = site.inForce.NotAfter.Sub(s.now())
+	if site.inUse != nil {
+		left = site.inUse.NotAfter.Sub(s.now())
 	}
 	next := s.now().Add(certificates.RetryAfter(int(site.wish.Failures)+1, left, told, site.domain.Name))
 	return q.CertificateFailed(ctx, db.CertificateFailedParams{DomainID: site.domain.ID, Code: code, Problem: reason, NextAt: &next})
@@ -313,7 +313,7 @@ func (w *orderWork) run(ctx context.Context) error {
 func (w *orderWork) place(ctx context.Context) error {
 	w.begin("order")
 	var replaces *x509.Certificate
-	if c := w.site.inForce; c != nil && c.AuthorityID != nil && *c.AuthorityID == w.authority.ID {
+	if c := w.site.inUse; c != nil && c.AuthorityID != nil && *c.AuthorityID == w.authority.ID {
 		replaces, _ = leafOf(c.Chain)
 	}
 	o, err := w.client.Order(ctx, w.order.Names, w.authority.Profile, replaces)

@@ -190,7 +190,7 @@ func (r siteRows) effective(d db.Domain) []sites.Effective {
 
 // Sites of the manifest: one for each domain that a web server answers for.
 func init() {
-	manifestParts = append(manifestParts, func(ctx context.Context, _ *Service, q *db.Queries, st standing, m *manifest.Manifest) error {
+	manifestParts = append(manifestParts, func(ctx context.Context, s *Service, q *db.Queries, st standing, m *manifest.Manifest) error {
 		rows, err := loadSites(ctx, q, st)
 		if err != nil {
 			return err
@@ -225,7 +225,7 @@ func init() {
 			}
 			m.Sites = append(m.Sites, site)
 		}
-		return nil
+		return s.addCertificates(ctx, q, rows.domains, st.account.ID, m)
 	})
 }
 

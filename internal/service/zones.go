@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/certificates"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/sites"
@@ -63,6 +64,10 @@ func loadZones(ctx context.Context, q *db.Queries, st standing) ([]zone, error) 
 	if err != nil {
 		return nil, err
 	}
+	challenges, err := q.ChallengesInZones(ctx, st.account.ID)
+	if err != nil {
+		return nil, err
+	}
 	var list []zone
 	for _, row := range rows {
 		z := zone{row: row, servers: servers}
@@ -72,6 +77,9 @@ func loadZones(ctx context.Context, q *db.Queries, st standing) ([]zone, error) 
 			}
 		}
 		facts := zones.Facts{Zone: row.Name, NameServers: servers}
+		for _, c := range challenges {
+			facts.Challenges = append(facts.Challenges, zones.Challenge{Name: certificates.ChallengeName(c.Name), Text: c.Value})
+		}
 		for _, d := range domains {
 			if d.ServedAs != string(sites.DNSOnly) {
 				facts.Sites = append(facts.Sites, zones.Host{Name: d.Name, Addresses: publicAddresses(server)})

@@ -17,6 +17,8 @@ type Facts struct {
 	NameServers []Host
 	// Below are zones of their own below this one, which the same name servers answer for.
 	Below []string
+	// Challenges are what authorities look for just now to prove names (RFC 8555, section 8.4).
+	Challenges []Challenge
 	// Template is what the zone's template adds to every zone.
 	Template []Typed
 }
@@ -27,6 +29,12 @@ type Host struct {
 	Name      string
 	Addresses []netip.Addr
 }
+
+// Challenge is a text that an authority looks for under a name, which is complete.
+type Challenge struct{ Name, Text string }
+
+// challengeTTL keeps resolvers from remembering what is there for moments.
+const challengeTTL = 60
 
 // Derived is a record that follows from what is configured.
 type Derived struct {
@@ -70,6 +78,11 @@ func Derive(f Facts) []Derived {
 			for _, h := range f.NameServers {
 				add(name, NS, h.Name+".", "the zone "+below)
 			}
+		}
+	}
+	for _, c := range f.Challenges {
+		if name, inside := within(f.Zone, c.Name); inside && !slices.ContainsFunc(f.Below, func(b string) bool { _, in := within(b, c.Name); return in }) {
+			list = append(list, Derived{Record{Name: name, Type: TXT, TTL: challengeTTL, Data: strconv.Quote(c.Text)}, "the order of a certificate"})
 		}
 	}
 	needed := slices.Clone(list)

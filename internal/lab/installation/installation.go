@@ -22,6 +22,8 @@ import (
 	"victualler/internal/api"
 	"victualler/internal/client"
 	"victualler/internal/lab"
+	"victualler/internal/resolve"
+	"victualler/internal/standins/authority"
 	"victualler/internal/standins/world"
 )
 
@@ -41,6 +43,8 @@ type Options struct {
 	Roles map[string][]string
 	// World is where the stand-in for the world's name service is set (host and port); empty is a free port of loopback.
 	World string
+	// Authority is where the stand-in for a certificate authority is set (host and port); empty is a free port of loopback.
+	Authority string
 	// Say is told what is going on.
 	Say func(string)
 	// Settings are PostgreSQL's, such as "fsync=off" for tests.
@@ -55,8 +59,10 @@ type Installation struct {
 	Operator, Password string
 	Lab                *lab.Lab
 	// World stands in for the world's name service. It answers at the lab's gateway.
-	World    *world.World
-	Postgres *lab.Postgres
+	World *world.World
+	// Authority stands in for a certificate authority, at the lab's gateway.
+	Authority *authority.Authority
+	Postgres  *lab.Postgres
 	// Servers are the lab's, by name.
 	Servers map[string]*lab.Server
 
@@ -65,6 +71,17 @@ type Installation struct {
 	mu      sync.Mutex
 	service *exec.Cmd
 	ended   chan struct{}
+}
+
+// authorityPort is where the stand-in for a certificate authority answers.
+const authorityPort = "14443"
+
+// orFree is an address, or any free one of loopback.
+func orFree(address string) string {
+	if address == "" {
+		return "127.0.0.1:0"
+	}
+	return address
 }
 
 // Start starts or restarts the installation in a directory. What is started
@@ -83,11 +100,14 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 	if i.Lab, err = lab.New(o.Lab); err != nil {
 		return nil, err
 	}
-	if o.World == "" {
-		o.World = "127.0.0.1:0"
-	}
-	if i.World, err = world.Listen(i.Lab.Gateway(), o.World); err != nil {
+	if i.World, err = world.Listen(i.Lab.Gateway(), orFree(o.World)); err != nil {
 		return nil, fmt.Errorf("stand-in for the world's name service: %w", err)
+	}
+	gateway := i.Lab.Gateway().String()
+	i.Authority, err = authority.Listen(authority.Options{Address: net.JoinHostPort(gateway, authorityPort), Control: orFree(o.Authority), Resolver: resolve.New(net.JoinHostPort(gateway, "53")),
+		Keys: filepath.Join(o.Dir, "authority.pem")})
+	if err != nil {
+		return nil, fmt.Errorf("stand-in for a certificate authority: %w", err)
 	}
 	o.Say("starting PostgreSQL and " + count(len(o.Servers), "server"))
 	var group sync.WaitGroup
@@ -265,6 +285,9 @@ func (i *Installation) Stop() error {
 	i.endService(syscall.SIGTERM)
 	if i.Postgres != nil {
 		i.Postgres.Stop()
+	}
+	if i.Authority != nil {
+		i.Authority.Close()
 	}
 	if i.World != nil {
 		i.World.Close()

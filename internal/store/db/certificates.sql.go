@@ -313,12 +313,12 @@ func (q *Queries) CertificateFailed(ctx context.Context, arg CertificateFailedPa
 	return err
 }
 
-const certificateInForce = `-- name: CertificateInForce :one
-select id, domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, explanation, state, revision, created_at, installed_at from certificates where domain_id = $1 and state in ('installing', 'in-use') order by id desc limit 1
+const certificateInUse = `-- name: CertificateInUse :one
+select id, domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, explanation, state, revision, created_at, installed_at from certificates where domain_id = $1 and state = 'in-use'
 `
 
-func (q *Queries) CertificateInForce(ctx context.Context, domainID int64) (Certificate, error) {
-	row := q.db.QueryRow(ctx, certificateInForce, domainID)
+func (q *Queries) CertificateInUse(ctx context.Context, domainID int64) (Certificate, error) {
+	row := q.db.QueryRow(ctx, certificateInUse, domainID)
 	var i Certificate
 	err := row.Scan(
 		&i.ID,
@@ -348,7 +348,7 @@ select domains.id as domain_id, domains.name, accounts.id as account_id, account
     exists (select from orders where orders.domain_id = domains.id and orders.state not in ('done', 'failed'))::boolean as ordered,
     coalesce(extract(epoch from certificates.not_after)::bigint, 0)::bigint as ends
 from domains join accounts on accounts.id = domains.account_id join servers on servers.id = accounts.server_id join site_certificates on site_certificates.domain_id = domains.id
-    left join lateral (select id, domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, explanation, state, revision, created_at, installed_at from certificates of_site where of_site.domain_id = domains.id and of_site.state in ('installing', 'in-use') order by of_site.id desc limit 1) certificates on true
+    left join certificates on certificates.domain_id = domains.id and certificates.state = 'in-use'
     left join authorities on authorities.id = certificates.authority_id
 where domains.served_as <> 'dns-only' and accounts.state <> 'closed'
   and ($1::bigint = 0 or accounts.id = $1)
@@ -441,7 +441,7 @@ func (q *Queries) Certificates(ctx context.Context, arg CertificatesParams) ([]C
 
 const certificatesDue = `-- name: CertificatesDue :many
 select site_certificates.domain_id, domains.name, domains.account_id from site_certificates join domains on domains.id = site_certificates.domain_id join accounts on accounts.id = domains.account_id
-where next_at <= $1 and accounts.state = 'open' and accounts.applied_revision > 0
+where next_at <= $1 and accounts.state = 'active' and accounts.applied_revision > 0
   and not exists (select from orders where orders.domain_id = site_certificates.domain_id and orders.state not in ('done', 'failed'))
 order by next_at limit $2
 `

@@ -62,7 +62,7 @@ update site_certificates set told_days = $2 where domain_id = $1;
 -- name: CertificatesDue :many
 -- Sites whose next try is due, in accounts that are open, oldest first; those with an order on its way are left alone.
 select site_certificates.domain_id, domains.name, domains.account_id from site_certificates join domains on domains.id = site_certificates.domain_id join accounts on accounts.id = domains.account_id
-where next_at <= sqlc.arg(now) and accounts.state = 'open' and accounts.applied_revision > 0
+where next_at <= sqlc.arg(now) and accounts.state = 'active' and accounts.applied_revision > 0
   and not exists (select from orders where orders.domain_id = site_certificates.domain_id and orders.state not in ('done', 'failed'))
 order by next_at limit sqlc.arg(most);
 
@@ -75,8 +75,8 @@ values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) returning *;
 select certificates.* from certificates join domains on domains.id = certificates.domain_id
 where domains.account_id = $1 and certificates.state in ('installing', 'in-use') order by certificates.id;
 
--- name: CertificateInForce :one
-select * from certificates where domain_id = $1 and state in ('installing', 'in-use') order by id desc limit 1;
+-- name: CertificateInUse :one
+select * from certificates where domain_id = $1 and state = 'in-use';
 
 -- name: RetireCertificates :exec
 update certificates set state = 'retired', renew_at = null, ask_at = null where domain_id = $1 and state in ('installing', 'in-use');
@@ -166,7 +166,7 @@ select domains.id as domain_id, domains.name, accounts.id as account_id, account
     exists (select from orders where orders.domain_id = domains.id and orders.state not in ('done', 'failed'))::boolean as ordered,
     coalesce(extract(epoch from certificates.not_after)::bigint, 0)::bigint as ends
 from domains join accounts on accounts.id = domains.account_id join servers on servers.id = accounts.server_id join site_certificates on site_certificates.domain_id = domains.id
-    left join lateral (select * from certificates of_site where of_site.domain_id = domains.id and of_site.state in ('installing', 'in-use') order by of_site.id desc limit 1) certificates on true
+    left join certificates on certificates.domain_id = domains.id and certificates.state = 'in-use'
     left join authorities on authorities.id = certificates.authority_id
 where domains.served_as <> 'dns-only' and accounts.state <> 'closed'
   and (sqlc.arg(account)::bigint = 0 or accounts.id = sqlc.arg(account))
