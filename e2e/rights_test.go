@@ -24,39 +24,42 @@ import (
 // stated says, for each permission that a route can name, which kinds of people have it. It is written down here once
 // more, and not taken from the code: a right that is given by mistake fails here.
 var stated = map[string]string{
-	"public":            "everybody",
-	"own":               "signed in",
-	"personal":          "in person",
-	"accounts.read":     "all support billing read-only reseller customer look-only",
-	"accounts.open":     "all support billing reseller",
-	"accounts.change":   "all support billing reseller",
-	"accounts.suspend":  "all support billing reseller",
-	"accounts.close":    "all support billing reseller",
-	"accounts.repair":   "all support reseller",
-	"exceptions.change": "all support reseller",
-	"domains.change":    "all support reseller customer",
-	"zones.change":      "all support reseller customer",
-	"logins.change":     "all support reseller customer",
-	"templates.read":    "all support read-only reseller",
-	"templates.change":  "all reseller",
-	"plans.read":        "all support billing read-only reseller",
-	"plans.change":      "all reseller",
-	"customers.read":    "all support billing read-only reseller customer look-only",
-	"customers.change":  "all support billing reseller",
-	"customers.notes":   "all support read-only reseller",
-	"notes.change":      "all support reseller",
-	"resellers.read":    "all support read-only reseller",
-	"resellers.change":  "all",
-	"brand.change":      "all reseller",
-	"people.read":       "all support read-only reseller customer look-only",
-	"people.change":     "all support reseller customer",
-	"people.act_as":     "all support reseller",
-	"servers.read":      "all read-only",
-	"servers.change":    "all",
-	"operations.read":   "all support billing read-only reseller customer look-only",
-	"events.read":       "all support read-only reseller customer look-only",
-	"settings.read":     "all read-only",
-	"settings.change":   "all",
+	"public":              "everybody",
+	"own":                 "signed in",
+	"personal":            "in person",
+	"accounts.read":       "all support billing read-only reseller customer look-only",
+	"accounts.open":       "all support billing reseller",
+	"accounts.change":     "all support billing reseller",
+	"accounts.suspend":    "all support billing reseller",
+	"accounts.close":      "all support billing reseller",
+	"accounts.repair":     "all support reseller",
+	"exceptions.change":   "all support reseller",
+	"domains.change":      "all support reseller customer",
+	"zones.change":        "all support reseller customer",
+	"logins.change":       "all support reseller customer",
+	"certificates.change": "all support reseller customer",
+	"authorities.read":    "all support read-only",
+	"authorities.change":  "all",
+	"templates.read":      "all support read-only reseller",
+	"templates.change":    "all reseller",
+	"plans.read":          "all support billing read-only reseller",
+	"plans.change":        "all reseller",
+	"customers.read":      "all support billing read-only reseller customer look-only",
+	"customers.change":    "all support billing reseller",
+	"customers.notes":     "all support read-only reseller",
+	"notes.change":        "all support reseller",
+	"resellers.read":      "all support read-only reseller",
+	"resellers.change":    "all",
+	"brand.change":        "all reseller",
+	"people.read":         "all support read-only reseller customer look-only",
+	"people.change":       "all support reseller customer",
+	"people.act_as":       "all support reseller",
+	"servers.read":        "all read-only",
+	"servers.change":      "all",
+	"operations.read":     "all support billing read-only reseller customer look-only",
+	"events.read":         "all support read-only reseller customer look-only",
+	"settings.read":       "all read-only",
+	"settings.change":     "all",
 }
 
 // tenant is somebody with objects of their own.
@@ -196,6 +199,11 @@ func bodies(x tenant) map[string]any {
 		"change-record":         map[string]int{"ttl": 60},
 		"reset-zone":            api.ZoneReset{},
 		"import-zone":           api.ZoneImport{Text: "walk IN A 192.0.2.1"},
+		"ask-authority":         api.AuthorityQuestion{Directory: "https://127.0.0.1:1/directory"},
+		"add-authority":         api.NewAuthority{Name: "never-added", Directory: "https://127.0.0.1:1/directory"},
+		"change-authority":      api.AuthorityChange{Usual: true},
+		"change-certificate":    map[string]string{"key_type": "rsa-2048"},
+		"rehearse-certificate":  api.RehearsalQuestion{},
 		"set-name-servers":      api.NameServers{Names: []string{}},
 		"add-template":          api.NewTemplate{Name: "never-added", Reseller: x.reseller},
 		"change-template":       api.TemplateChange{Settings: map[string]any{"hsts": 60}},
@@ -239,9 +247,17 @@ var notWalked = []string{"end-session", "act-as", "stop-acting", "start-session"
 // refers lists routes that name somebody's objects in the request and not in the path.
 var refers = []string{"open-account", "add-person"}
 
+// onlyAsk lists routes that take a body and change nothing.
+var onlyAsk = []string{"test-mail", "check-password", "check-link", "ask-authority", "rehearse-certificate"}
+
 // others are answers that sound requests get all the same, because of what they ask for and not of who asks.
 var others = map[string][]int{
 	"check-link":            {http.StatusGone},
+	"ask-authority":         {http.StatusUnprocessableEntity}, // nobody is there
+	"add-authority":         {http.StatusUnprocessableEntity},
+	"change-authority":      {http.StatusNotFound}, // nobody's
+	"remove-authority":      {http.StatusNotFound},
+	"order-certificate":     {http.StatusForbidden}, // without the feature
 	"test-mail":             {http.StatusBadGateway},
 	"resume-account":        {http.StatusConflict},
 	"resume-reseller":       {http.StatusConflict},
@@ -284,7 +300,7 @@ func TestEveryRouteForEverybody(t *testing.T) {
 				continue
 			}
 			method = strings.ToUpper(method)
-			if method != http.MethodGet && route.OperationID != "test-mail" && route.OperationID != "check-password" && route.OperationID != "check-link" {
+			if method != http.MethodGet && !slices.Contains(onlyAsk, route.OperationID) {
 				require.True(t, route.previews(), "%s changes something and has no preview", route.OperationID)
 			}
 			for _, x := range tenants {
@@ -353,7 +369,7 @@ func walk(t *testing.T, method, path string, route described, who string, x tena
 
 // named reports whether a request names somebody's objects.
 func named(path string, route described) bool {
-	rest := strings.NewReplacer("{number}", "", "{kind}", "", "{server}", "", "{what}", "", "{key}", "").Replace(path)
+	rest := strings.NewReplacer("{number}", "", "{kind}", "", "{server}", "", "{authority}", "", "{what}", "", "{key}", "").Replace(path)
 	return strings.Contains(rest, "{") || slices.Contains(refers, route.OperationID)
 }
 
@@ -361,7 +377,7 @@ func named(path string, route described) bool {
 func ask(t *testing.T, method, path string, route described, x tenant, v visitor) (status int, kind, text string) {
 	t.Helper()
 	address := strings.NewReplacer("{account}", fmt.Sprint(x.account.ID), "{customer}", fmt.Sprint(x.customer), "{reseller}", x.reseller, "{plan}", x.plan, "{person}", x.person,
-		"{operation}", fmt.Sprint(x.operation), "{server}", "skua", "{domain}", x.mark+".example", "{login}", x.mark, "{zone}", x.mark+".example", "{record}", "999999999", "{folder}", fmt.Sprint(x.folder), "{user}", "anna", "{template}", x.reseller+".boat", "{number}", "999999999", "{kind}", "not-found", "{what}", "limits", "{key}", "disk").Replace(path)
+		"{operation}", fmt.Sprint(x.operation), "{server}", "skua", "{authority}", "nowhere", "{domain}", x.mark+".example", "{login}", x.mark, "{zone}", x.mark+".example", "{record}", "999999999", "{folder}", fmt.Sprint(x.folder), "{user}", "anna", "{template}", x.reseller+".boat", "{number}", "999999999", "{kind}", "not-found", "{what}", "limits", "{key}", "disk").Replace(path)
 	query := url.Values{}
 	if route.previews() {
 		query.Set("preview", "true")

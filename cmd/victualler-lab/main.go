@@ -89,7 +89,7 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 		Lab:     lab.Options{Name: "demo", Base: base, Subnet: subnet},
 		Servers: []lab.ServerOptions{{Name: "skua", Host: 21, HomeSize: 8 << 30}, {Name: "petrel", Host: 23, HomeSize: 256 << 20}, {Name: "fulmar", Host: 22, HomeSize: 4 << 30}},
 		Roles:   map[string][]string{"petrel": {"dns"}, "fulmar": {"web", "dns"}},
-		World:   worldPage,
+		World:   worldPage, Authority: authorityPage,
 	})
 	if err != nil {
 		return err
@@ -109,7 +109,7 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 	if err != nil {
 		return err
 	}
-	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: sink.SMTP, World: i.World.HTTP}, passwords, say); err != nil {
+	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: sink.SMTP, World: i.World.HTTP, Directory: i.Authority.Directory(), Root: i.Authority.Root()}, passwords, say); err != nil {
 		return err
 	}
 	// The client is signed in as well, so that the first command works.
@@ -147,6 +147,8 @@ const (
 	mailPage    = "127.0.0.1:8471"
 	// Where the world is set: who registers what, and what somebody else's name server answers.
 	worldPage = "127.0.0.1:8461"
+	// Where the certificate authority is set: how long certificates last, and what goes wrong.
+	authorityPage = "127.0.0.1:8462"
 )
 
 // passwordsIn reads the demo's passwords, which are made at its first start.

@@ -61,6 +61,7 @@ func init() {
 			func(ctx context.Context, in *struct {
 				Page
 				Search    string `query:"search" maxLength:"300" doc:"Part of the domain."`
+				Domain    string `query:"domain" maxLength:"300" doc:"Only the site of this name."`
 				Account   string `query:"account" maxLength:"300" doc:"Only those of one account."`
 				Authority string `query:"authority" maxLength:"31" doc:"Only those of one authority."`
 				Failing   bool   `query:"failing" doc:"Only those whose last try failed."`
@@ -70,7 +71,7 @@ func init() {
 				if err := service.ReadCursor(in.Cursor, &ends, &id); err != nil {
 					return nil, err
 				}
-				page, err := a.service.Certificates(ctx, actor(ctx), service.CertificateFilter{Account: in.Account, Authority: in.Authority, Search: in.Search, Failing: in.Failing, Days: in.Days}, ends, id, in.Limit)
+				page, err := a.service.Certificates(ctx, actor(ctx), service.CertificateFilter{Account: in.Account, Domain: in.Domain, Authority: in.Authority, Search: in.Search, Failing: in.Failing, Days: in.Days}, ends, id, in.Limit)
 				return &struct{ Body api.CertificatePage }{page}, err
 			})
 		register(a, route{id: "show-certificate", method: http.MethodGet, path: "/accounts/{account}/domains/{domain}/certificate", summary: "Show how a site stands with its certificate", permission: rights.AccountsRead, tag: tag},

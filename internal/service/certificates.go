@@ -453,7 +453,7 @@ func wishRecord(c siteCertificate) map[string]any {
 
 // CertificateFilter narrows the inventory; empty fields do not.
 type CertificateFilter struct {
-	Account, Authority, Search string
+	Account, Domain, Authority, Search string
 	Failing                    bool
 	// Days leaves out what lasts longer.
 	Days int
@@ -468,6 +468,13 @@ func (s *Service) Certificates(ctx context.Context, a Actor, f CertificateFilter
 	if f.Days > 0 {
 		until := now.Add(time.Duration(f.Days) * 24 * time.Hour)
 		p.EndsBefore = &until
+	}
+	if f.Domain != "" {
+		d, _, err := names.ParseDomain(f.Domain)
+		if err != nil {
+			return page, err
+		}
+		p.Domain = d.String()
 	}
 	if f.Account != "" {
 		number, err := findAccount(ctx, s.store.Queries, a, f.Account)

@@ -107,6 +107,58 @@ export interface paths {
         patch: operations["change-domain"];
         trace?: never;
     };
+    "/api/v1/accounts/{account}/domains/{domain}/certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show how a site stands with its certificate */
+        get: operations["show-certificate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change how a site comes by its certificate */
+        patch: operations["change-certificate"];
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/domains/{domain}/certificate/order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Order a certificate now, for the names that would pass */
+        post: operations["order-certificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/domains/{domain}/certificate/rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say of each name what an authority would do, and ask none */
+        post: operations["rehearse-certificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/domains/{domain}/folders": {
         parameters: {
             query?: never;
@@ -367,6 +419,79 @@ export interface paths {
          * @description Visitors see a notice; everything the account has stays.
          */
         post: operations["suspend-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the authorities that issue certificates */
+        get: operations["list-authorities"];
+        put?: never;
+        /** Add an authority (RFC 8555) and register an account with it */
+        post: operations["add-authority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask an authority what it says of itself, before it is added */
+        post: operations["ask-authority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authorities/{authority}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget an authority that has issued nothing */
+        delete: operations["remove-authority"];
+        options?: never;
+        head?: never;
+        /** Make an authority the usual one, order another profile, or change the account's key */
+        patch: operations["change-authority"];
+        trace?: never;
+    };
+    "/api/v1/certificates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List all sites with their certificates, those with the fewest days left first
+         * @description Self-signed ones come before all others.
+         */
+        get: operations["list-certificates"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1876,6 +2001,66 @@ export interface components {
         AnswerBody: {
             problems: components["schemas"]["ProblemKind"][];
         };
+        Authority: {
+            /** @description URL of our account there. */
+            account: string;
+            /**
+             * Format: int64
+             * @description How many of its certificates are in use.
+             */
+            certificates: number;
+            /** @description URL of its directory (RFC 8555, section 7.1.1). */
+            directory: string;
+            /** @description Where it writes to. */
+            email: string;
+            /** @description Number of the external account to which ours is bound. */
+            external_id?: string;
+            /** @description Names by which CAA records know it. */
+            identities: string[];
+            /**
+             * Format: date-time
+             * @description Until then it wants no more orders.
+             */
+            limited_until: string | null;
+            name: string;
+            /** @description A root certificate is trusted for the connection beside the machine's own list. */
+            own_root: boolean;
+            /** @description The kind of certificates that is ordered; empty is the authority's usual one. */
+            profile?: string;
+            /** @description URL of the terms that were agreed to. */
+            terms?: string;
+            /** @description Asked where a site names none. */
+            usual: boolean;
+            /** Format: int64 */
+            version: number;
+        };
+        AuthorityAnswer: {
+            identities: string[];
+            /** @description It needs an external account. */
+            needs_external: boolean;
+            profiles: string[];
+            /** @description It tells when certificates should be renewed (RFC 9773). */
+            renewal: boolean;
+            /** @description URL of its terms. */
+            terms?: string;
+        };
+        AuthorityChange: {
+            /** @description Give the account there another key (RFC 8555, section 7.3.5). */
+            new_key?: boolean;
+            /** @description Empty is the authority's usual one. */
+            profile?: string;
+            /** @description Make it the usual one. */
+            usual?: boolean;
+        };
+        AuthorityList: {
+            authorities: components["schemas"]["Authority"][];
+        };
+        AuthorityQuestion: {
+            /** @description URL of its directory. */
+            directory: string;
+            /** @description Certificate, PEM, that is trusted for the connection beside the machine's own list. */
+            root?: string;
+        };
         Brand: {
             /** @description Colour of links and buttons, #rrggbb, dark enough to be read on paper. */
             accent?: string;
@@ -1919,6 +2104,44 @@ export interface components {
              * @description Counts changes; the ETag.
              */
             version: number;
+        };
+        CertificateChange: {
+            /** @description Empty is the usual one. */
+            authority?: string;
+            /** @description ecdsa-p256, ecdsa-p384, rsa-2048, rsa-3072 or rsa-4096; counts from the next certificate on. */
+            key_type?: string;
+            /**
+             * @description Have it come by itself, or do without an authority's.
+             * @enum {string}
+             */
+            mode?: "automatic" | "self-signed";
+            /** @description The domain, www before it, *. before it; none takes all that would pass. */
+            names?: string[];
+        };
+        CertificateLine: {
+            account: string;
+            /** Format: int64 */
+            account_id: number;
+            authority?: string;
+            code?: string;
+            /** Format: int64 */
+            days_left: number | null;
+            domain: string;
+            /** @enum {string} */
+            mode: "automatic" | "uploaded" | "self-signed";
+            names: string[];
+            /** Format: date-time */
+            not_after: string | null;
+            problem?: string;
+            server: string;
+            /** @enum {string} */
+            state: "self-signed" | "ordered" | "valid" | "failing" | "expired" | "uploaded";
+            unicode: string;
+        };
+        CertificatePage: {
+            certificates: components["schemas"]["CertificateLine"][];
+            /** @description Cursor of the next page; absent on the last. */
+            next?: string;
         };
         Change: {
             /** @description Unified diff from what is there to what would be. */
@@ -2386,6 +2609,12 @@ export interface components {
             operation: number;
             server: components["schemas"]["Server"];
         };
+        LeftOut: {
+            code: string;
+            do: string;
+            name: string;
+            reason: string;
+        };
         Limit: {
             key: string;
             /** Format: int64 */
@@ -2529,6 +2758,25 @@ export interface components {
             names: string[];
             /** Format: int64 */
             operation?: number;
+        };
+        NewAuthority: {
+            /** @description The authority's terms are agreed to. */
+            accept_terms?: boolean;
+            /** @description URL of its directory. */
+            directory: string;
+            /** @description Where it writes to. */
+            email?: string;
+            /** @description Number of an external account (RFC 8555, section 7.3.4). */
+            external_id?: string;
+            /** @description Its key, base64url, as the authority gives it. */
+            external_key?: string;
+            /** @description Small letters, digits and hyphens, a letter first. */
+            name: string;
+            profile?: string;
+            /** @description Certificate, PEM, that is trusted for the connection beside the machine's own list. */
+            root?: string;
+            /** @description Asked where a site names none; the first one is. */
+            usual?: boolean;
         };
         NewCustomer: {
             /** @description Whom to ask for. */
@@ -3496,6 +3744,23 @@ export interface components {
         RecoveryCodes: {
             codes: string[];
         };
+        Rehearsal: {
+            names: components["schemas"]["RehearsedName"][];
+            /** @description All names would pass. */
+            pass: boolean;
+        };
+        RehearsalQuestion: {
+            names?: string[];
+        };
+        RehearsedName: {
+            /** @description Stable word for the reason. */
+            code?: string;
+            do?: string;
+            name: string;
+            reason?: string;
+            /** @enum {string} */
+            result: "would pass" | "would fail" | "cannot know";
+        };
         Reseller: {
             /** Format: int64 */
             accounts: number;
@@ -4063,6 +4328,57 @@ export interface components {
             password: string;
             /** @description True to get a token in the answer instead of a cookie, for programs. */
             token?: boolean;
+        };
+        SiteCertificate: {
+            /** @description Asked for the next one. */
+            authority?: string;
+            /** @description The names were chosen; else they are all of the site that would pass. */
+            chosen: boolean;
+            /** @description Stable word for the reason of the last failure. */
+            code?: string;
+            /** @description Names of the certificate that is shown. */
+            covered: string[];
+            domain: string;
+            /** Format: date-time */
+            failing_since: string | null;
+            /**
+             * Format: int64
+             * @description In a row.
+             */
+            failures: number;
+            /** Format: date-time */
+            installed_at: string | null;
+            issuer?: string;
+            key_type: string;
+            left_out: components["schemas"]["LeftOut"][];
+            /**
+             * @description How it comes by it.
+             * @enum {string}
+             */
+            mode: "automatic" | "uploaded" | "self-signed";
+            /** @description Those that it should be for. */
+            names: string[];
+            /** Format: date-time */
+            next_try: string | null;
+            /** Format: date-time */
+            not_after: string | null;
+            /** Format: date-time */
+            not_before: string | null;
+            /**
+             * Format: int64
+             * @description The order that is on its way.
+             */
+            operation?: number;
+            /** @description The reason of the last failure. */
+            problem?: string;
+            /** Format: date-time */
+            renew_at: string | null;
+            /** @description Hexadecimal. */
+            serial?: string;
+            /** @enum {string} */
+            state: "self-signed" | "ordered" | "valid" | "failing" | "expired" | "uploaded";
+            /** Format: int64 */
+            version: number;
         };
         Started: {
             /**
@@ -5014,6 +5330,296 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DomainChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteCertificate"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-certificate": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CertificateChange"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteCertificate"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Begun on servers */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteCertificate"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "order-certificate": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "rehearse-certificate": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearsalQuestion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
                 };
             };
             /** @description Unauthorized */
@@ -6344,6 +6950,408 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-authorities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthorityList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-authority": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAuthority"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            201: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Authority"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "ask-authority": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuthorityQuestion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthorityAnswer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-authority": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                authority: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-authority": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                authority: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuthorityChange"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Authority"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-certificates": {
+        parameters: {
+            query?: {
+                /** @description The “next” of the page before. */
+                cursor?: string;
+                /** @description Most rows of a page. */
+                limit?: number;
+                /** @description Part of the domain. */
+                search?: string;
+                /** @description Only the site of this name. */
+                domain?: string;
+                /** @description Only those of one account. */
+                account?: string;
+                /** @description Only those of one authority. */
+                authority?: string;
+                /** @description Only those whose last try failed. */
+                failing?: boolean;
+                /** @description Only those that end within so many days. */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificatePage"];
                 };
             };
             /** @description Unauthorized */

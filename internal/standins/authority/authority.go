@@ -17,6 +17,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"os"
 	"strconv"
 	"strings"
 	"sync"
@@ -85,6 +86,7 @@ type Authority struct {
 type account struct {
 	number     string
 	key        crypto.PublicKey
+	jwk        json.RawMessage
 	thumbprint string
 	contact    []string
 	status     string
@@ -145,6 +147,9 @@ func Listen(o Options) (*Authority, error) {
 	if a.issuer, err = loadIssuer(o.Keys, o.Now()); err != nil {
 		return nil, err
 	}
+	if err := a.readAccounts(); err != nil {
+		return nil, err
+	}
 	listener, err := net.Listen("tcp", o.Address)
 	if err != nil {
 		return nil, err
@@ -169,6 +174,50 @@ func Listen(o Options) (*Authority, error) {
 		go a.control.Serve(pages)
 	}
 	return a, nil
+}
+
+// keptAccount is an account as it is kept beside the authority's keys.
+type keptAccount struct {
+	Number  string          `json:"number"`
+	Key     json.RawMessage `json:"key"`
+	Contact []string        `json:"contact"`
+	Status  string          `json:"status"`
+}
+
+// keepAccounts writes the accounts down, so that clients find theirs again.
+func (a *Authority) keepAccounts() {
+	if a.options.Keys == "" {
+		return
+	}
+	var list []keptAccount
+	for _, one := range a.accounts {
+		list = append(list, keptAccount{one.number, one.jwk, one.contact, one.status})
+	}
+	if text, err := json.Marshal(list); err == nil {
+		os.WriteFile(a.options.Keys+".accounts", text, 0o600)
+	}
+}
+
+func (a *Authority) readAccounts() error {
+	text, err := os.ReadFile(a.options.Keys + ".accounts")
+	if err != nil || a.options.Keys == "" {
+		return nil
+	}
+	var list []keptAccount
+	if err := json.Unmarshal(text, &list); err != nil {
+		return err
+	}
+	for _, one := range list {
+		key, thumbprint, err := publicKey(one.Key)
+		if err != nil {
+			return err
+		}
+		a.accounts[one.Number] = &account{number: one.Number, key: key, jwk: one.Key, thumbprint: thumbprint, contact: one.Contact, status: one.Status}
+		if n, err := strconv.Atoi(one.Number); err == nil {
+			a.next = max(a.next, n)
+		}
+	}
+	return nil
 }
 
 // Close ends it at once, with whatever it is asked just now.
@@ -435,8 +484,9 @@ func (a *Authority) newAccount(c *call) *problem {
 			return p
 		}
 	}
-	own := &account{number: a.number(), key: c.key, thumbprint: thumbprint, contact: asked.Contact, status: "valid"}
+	own := &account{number: a.number(), key: c.key, jwk: c.header.Key, thumbprint: thumbprint, contact: asked.Contact, status: "valid"}
 	a.accounts[own.number] = own
+	a.keepAccounts()
 	return a.writeAccount(c, own, http.StatusCreated)
 }
 
@@ -518,7 +568,8 @@ func (a *Authority) changeKey(c *call) *problem {
 			return wrong("malformed", http.StatusConflict, "another account has the new key")
 		}
 	}
-	c.account.key, c.account.thumbprint = key, thumbprint
+	c.account.key, c.account.jwk, c.account.thumbprint = key, h.Key, thumbprint
+	a.keepAccounts()
 	return a.writeAccount(c, c.account, http.StatusOK)
 }
 

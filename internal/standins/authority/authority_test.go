@@ -393,12 +393,16 @@ func TestFaults(t *testing.T) {
 	})
 	t.Run("its keys outlive it", func(t *testing.T) {
 		file := t.TempDir() + "/keys.pem"
-		one, err := authority.Listen(authority.Options{Address: "127.71.0.2:0", Keys: file})
+		one, err := authority.Listen(authority.Options{Address: "127.71.0.2:14443", Keys: file})
 		require.NoError(t, err)
+		key := newKey(t)
+		(&bench{Authority: one}).client(t, key, &acme.Account{})
 		one.Close()
-		again, err := authority.Listen(authority.Options{Address: "127.71.0.2:0", Keys: file})
+		again, err := authority.Listen(authority.Options{Address: "127.71.0.2:14443", Keys: file})
 		require.NoError(t, err)
 		defer again.Close()
 		assert.Equal(t, one.Root(), again.Root())
+		_, err = (&bench{Authority: again}).client(t, key, nil).GetReg(ctx, "")
+		assert.NoError(t, err, "and so do the accounts")
 	})
 }

@@ -352,18 +352,20 @@ from domains join accounts on accounts.id = domains.account_id join servers on s
     left join authorities on authorities.id = certificates.authority_id
 where domains.served_as <> 'dns-only' and accounts.state <> 'closed'
   and ($1::bigint = 0 or accounts.id = $1)
-  and ($2::text = '' or authorities.name = $2)
-  and ($3::bigint = 0 or accounts.reseller_id = $3)
-  and ($4::bigint = 0 or accounts.customer_id = $4)
-  and (not $5::boolean or site_certificates.failures > 0)
-  and ($6::text = '' or domains.name like '%' || $6 || '%')
-  and ($7::timestamptz is null or certificates.not_after < $7)
-  and (coalesce(extract(epoch from certificates.not_after)::bigint, 0), domains.id) > ($8::bigint, $9::bigint)
-order by coalesce(extract(epoch from certificates.not_after)::bigint, 0), domains.id limit $10
+  and ($2::text = '' or domains.name = $2)
+  and ($3::text = '' or authorities.name = $3)
+  and ($4::bigint = 0 or accounts.reseller_id = $4)
+  and ($5::bigint = 0 or accounts.customer_id = $5)
+  and (not $6::boolean or site_certificates.failures > 0)
+  and ($7::text = '' or domains.name like '%' || $7 || '%')
+  and ($8::timestamptz is null or certificates.not_after < $8)
+  and (coalesce(extract(epoch from certificates.not_after)::bigint, 0), domains.id) > ($9::bigint, $10::bigint)
+order by coalesce(extract(epoch from certificates.not_after)::bigint, 0), domains.id limit $11
 `
 
 type CertificatesParams struct {
 	Account    int64
+	Domain     string
 	Authority  string
 	Reseller   int64
 	Customer   int64
@@ -396,6 +398,7 @@ type CertificatesRow struct {
 func (q *Queries) Certificates(ctx context.Context, arg CertificatesParams) ([]CertificatesRow, error) {
 	rows, err := q.db.Query(ctx, certificates,
 		arg.Account,
+		arg.Domain,
 		arg.Authority,
 		arg.Reseller,
 		arg.Customer,

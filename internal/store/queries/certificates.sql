@@ -170,6 +170,7 @@ from domains join accounts on accounts.id = domains.account_id join servers on s
     left join authorities on authorities.id = certificates.authority_id
 where domains.served_as <> 'dns-only' and accounts.state <> 'closed'
   and (sqlc.arg(account)::bigint = 0 or accounts.id = sqlc.arg(account))
+  and (sqlc.arg(domain)::text = '' or domains.name = sqlc.arg(domain))
   and (sqlc.arg(authority)::text = '' or authorities.name = sqlc.arg(authority))
   and (sqlc.arg(reseller)::bigint = 0 or accounts.reseller_id = sqlc.arg(reseller))
   and (sqlc.arg(customer)::bigint = 0 or accounts.customer_id = sqlc.arg(customer))

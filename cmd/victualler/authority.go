@@ -1,0 +1,81 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"victualler/internal/api"
+)
+
+func authorityPath(c *call) string { return "/authorities/" + url.PathEscape(c.args[0]) }
+
+func init() {
+	commands = append(commands,
+		command{noun: "authority", verb: "list", short: "List the authorities that issue certificates", output: true,
+			run: func(ctx context.Context, c *call) error {
+				var list api.AuthorityList
+				if err := c.client.Get(ctx, "/authorities", nil, &list); err != nil {
+					return err
+				}
+				t := table{{"NAME", "USUAL", "CERTIFICATES", "PROFILE", "KNOWN AS", "DIRECTORY", "LIMITED UNTIL"}}
+				for _, a := range list.Authorities {
+					t = append(t, []string{a.Name, yesNo(a.Usual), strconv.FormatInt(a.Certificates, 10), a.Profile, strings.Join(a.Identities, " "), a.Directory, moment(a.LimitedUntil)})
+				}
+				return c.print(list, t)
+			}},
+		command{noun: "authority", verb: "add", args: "NAME DIRECTORY", short: "Add an authority (RFC 8555) and register an account with it", preview: true,
+			long: "DIRECTORY is the URL that the authority gives. The first one is the usual one.",
+			flags: []flagInfo{{name: "email", value: "ADDRESS", usage: "where it writes to"}, {name: "root", value: "FILE", usage: "certificate, PEM, that is trusted for the connection beside the machine's own list"},
+				{name: "external-id", value: "NUMBER", usage: "number of an external account with it"}, {name: "external-key-file", value: "FILE", usage: "file with the key of the external account"},
+				{name: "profile", value: "NAME", usage: "kind of certificates to order"}, {name: "usual", usage: "make it the usual one"}, {name: "accept-terms", usage: "you agree to its terms"}},
+			run: func(ctx context.Context, c *call) error {
+				root, err := textOf(c.value("root"))
+				if err != nil {
+					return err
+				}
+				key, err := textOf(c.value("external-key-file"))
+				if err != nil {
+					return err
+				}
+				body := api.NewAuthority{Name: c.args[0], Directory: c.args[1], Email: c.value("email"), Root: root, ExternalID: c.value("external-id"), ExternalKey: strings.TrimSpace(key), Profile: c.value("profile"),
+					Usual: c.on("usual"), AcceptTerms: c.on("accept-terms")}
+				var a api.Authority
+				previewed, err := c.change(ctx, http.MethodPost, "/authorities", body, &a)
+				if err != nil || previewed {
+					return err
+				}
+				fmt.Fprintf(c.out, "authority %s, account %s\n", a.Name, a.Account)
+				return nil
+			}},
+		command{noun: "authority", verb: "change", args: "NAME", short: "Make an authority the usual one, order another profile, or change the account's key", preview: true,
+			flags: []flagInfo{{name: "usual", usage: "make it the usual one"}, {name: "profile", value: "NAME", usage: "kind of certificates to order; “usual” is the authority's usual one"}, {name: "new-key", usage: "give the account there another key"}},
+			run: func(ctx context.Context, c *call) error {
+				body := api.AuthorityChange{Usual: c.on("usual"), NewKey: c.on("new-key"), Profile: c.given("profile")}
+				if body.Profile != nil && *body.Profile == "usual" {
+					*body.Profile = ""
+				}
+				if !body.Usual && !body.NewKey && body.Profile == nil {
+					return usageError{"say what is to change; see victualler authority change --help"}
+				}
+				var a api.Authority
+				previewed, err := c.change(ctx, http.MethodPatch, authorityPath(c), body, &a)
+				if err != nil || previewed {
+					return err
+				}
+				fmt.Fprintf(c.out, "authority %s changed\n", a.Name)
+				return nil
+			}},
+		command{noun: "authority", verb: "remove", args: "NAME", short: "Forget an authority that has issued nothing", preview: true, flags: []flagInfo{yesFlag},
+			run: func(ctx context.Context, c *call) error {
+				if !c.on("preview") {
+					if err := c.confirm("Forget the authority " + c.args[0] + "?"); err != nil {
+						return err
+					}
+				}
+				return c.removed(ctx, authorityPath(c), "authority "+c.args[0])
+			}})
+}

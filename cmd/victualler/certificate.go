@@ -1,0 +1,183 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"victualler/internal/api"
+)
+
+// certificateOf is the path of a site's certificate: of DOMAIN, in the account in which it is.
+func certificateOf(ctx context.Context, c *call) (string, error) {
+	account, err := accountOf(ctx, c, c.args[0])
+	if err != nil {
+		return "", err
+	}
+	return "/accounts/" + strconv.FormatInt(account, 10) + "/domains/" + url.PathEscape(c.args[0]) + "/certificate", nil
+}
+
+// accountOf finds the account in which a domain is.
+func accountOf(ctx context.Context, c *call, domain string) (int64, error) {
+	var page api.CertificatePage
+	if err := c.client.Get(ctx, "/certificates", url.Values{"domain": {domain}}, &page); err != nil {
+		return 0, err
+	}
+	if len(page.Certificates) == 0 {
+		return 0, fmt.Errorf("there is no site %s here; see victualler certificate list", domain)
+	}
+	return page.Certificates[0].AccountID, nil
+}
+
+func init() {
+	commands = append(commands,
+		command{noun: "certificate", verb: "list", short: "List all sites with their certificates, those with the fewest days left first", output: true,
+			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of the domain"}, {name: "account", value: "ACCOUNT", usage: "only those of one account"}, {name: "authority", value: "NAME", usage: "only those of one authority"},
+				{name: "days", value: "N", usage: "only those that end within N days"}, {name: "failing", usage: "only those whose last try failed"}},
+			run: listCertificates},
+		command{noun: "certificate", verb: "show", args: "DOMAIN", short: "Show how a site stands with its certificate", output: true, run: showCertificate},
+		command{noun: "certificate", verb: "rehearse", args: "DOMAIN", short: "Say of each name what an authority would do, and ask none", output: true,
+			long: "Looks at addresses, CAA records, signatures and the path of the challenge, as an authority would, and says what to do about what would fail. Exit code 1 if a name would fail.",
+			run:  rehearse},
+		command{noun: "certificate", verb: "order", args: "DOMAIN", short: "Order a certificate now, for the names that would pass", preview: true, waits: true,
+			run: func(ctx context.Context, c *call) error {
+				path, err := certificateOf(ctx, c)
+				if err != nil {
+					return err
+				}
+				return c.work(ctx, http.MethodPost, path+"/order", nil)
+			}},
+		command{noun: "certificate", verb: "change", args: "DOMAIN", short: "Change how a site comes by its certificate", preview: true,
+			flags: []flagInfo{{name: "mode", value: "automatic|self-signed", usage: "have it come by itself, or do without an authority's"},
+				{name: "names", value: "NAMES", usage: "the names it is for, with commas: the domain, www. or *. before it; “all” takes those that would pass"},
+				{name: "key-type", value: "TYPE", usage: "ecdsa-p256, ecdsa-p384, rsa-2048, rsa-3072 or rsa-4096; counts from the next certificate on"},
+				{name: "authority", value: "NAME", usage: "who is asked; “usual” is the usual one"}},
+			run: changeCertificate})
+}
+
+func listCertificates(ctx context.Context, c *call) error {
+	query := url.Values{}
+	for _, name := range []string{"search", "account", "authority", "days"} {
+		if v := c.value(name); v != "" {
+			query.Set(name, v)
+		}
+	}
+	if c.on("failing") {
+		query.Set("failing", "true")
+	}
+	list, err := collect(ctx, c, "/certificates", query, 0, func(p api.CertificatePage) ([]api.CertificateLine, string) { return p.Certificates, p.Next })
+	if err != nil {
+		return err
+	}
+	t := table{{"DAYS", "STATE", "DOMAIN", "ACCOUNT", "AUTHORITY", "NAMES", "PROBLEM"}}
+	for _, l := range list {
+		days := ""
+		if l.DaysLeft != nil {
+			days = strconv.Itoa(*l.DaysLeft)
+		}
+		t = append(t, []string{days, l.State, l.Unicode, l.Account, l.Authority, strings.Join(l.Names, " "), l.Problem})
+	}
+	return c.print(list, t)
+}
+
+func moment(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return t.Local().Format("2006-01-02 15:04")
+}
+
+func showCertificate(ctx context.Context, c *call) error {
+	path, err := certificateOf(ctx, c)
+	if err != nil {
+		return err
+	}
+	var s api.SiteCertificate
+	if err := c.client.Get(ctx, path, nil, &s); err != nil {
+		return err
+	}
+	if c.value("o") != "" {
+		return c.print(s, table{{"DOMAIN", "STATE", "ENDS"}, {s.Domain, s.State, moment(s.NotAfter)}})
+	}
+	fields(c.out, "domain", s.Domain, "state", s.State, "comes", s.Mode, "names", strings.Join(s.Names, " "), "covers", strings.Join(s.Covered, " "), "key", s.KeyType, "authority", s.Authority, "issuer", s.Issuer,
+		"serial", s.Serial, "good from", moment(s.NotBefore), "until", moment(s.NotAfter), "renewed at", moment(s.RenewAt), "next look at", moment(s.NextTry))
+	if s.Failures > 0 {
+		fields(c.out, "failing since", fmt.Sprintf("%s, tried %d times", moment(s.FailingSince), s.Failures), "reason", s.Problem)
+	}
+	return nil
+}
+
+func rehearse(ctx context.Context, c *call) error {
+	path, err := certificateOf(ctx, c)
+	if err != nil {
+		return err
+	}
+	var r api.Rehearsal
+	if err := c.client.Post(ctx, path+"/rehearsal", api.RehearsalQuestion{}, &r); err != nil {
+		return err
+	}
+	t := table{{"NAME", "RESULT", "REASON", "WHAT TO DO"}}
+	failing := 0
+	for _, n := range r.Names {
+		t = append(t, []string{n.Name, n.Result, n.Reason, n.Do})
+		if n.Result == "would fail" {
+			failing++
+		}
+	}
+	if c.value("o") != "" {
+		err = c.print(r, t)
+	} else {
+		for _, n := range r.Names {
+			fmt.Fprintf(c.out, "%s  %s\n", n.Name, n.Result)
+			if n.Reason != "" {
+				fmt.Fprintf(c.out, "  %s\n  → %s\n", n.Reason, n.Do)
+			}
+		}
+	}
+	if err == nil && failing > 0 {
+		return fmt.Errorf("%d of %d names would fail", failing, len(r.Names))
+	}
+	return err
+}
+
+func changeCertificate(ctx context.Context, c *call) error {
+	body := api.CertificateChange{Mode: c.value("mode"), KeyType: c.given("key-type"), Authority: c.given("authority")}
+	if names := c.value("names"); names != "" {
+		list := []string{}
+		if names != "all" {
+			list = strings.Split(names, ",")
+		}
+		body.Names = &list
+	}
+	if body.Authority != nil && *body.Authority == "usual" {
+		*body.Authority = ""
+	}
+	if body.Mode == "" && body.Names == nil && body.KeyType == nil && body.Authority == nil {
+		return usageError{"say what is to change; see victualler certificate change --help"}
+	}
+	path, err := certificateOf(ctx, c)
+	if err != nil {
+		return err
+	}
+	var s api.SiteCertificate
+	previewed, err := c.change(ctx, http.MethodPatch, path, body, &s)
+	if err != nil || previewed {
+		return err
+	}
+	fmt.Fprintf(c.out, "%s: %s, for %s\n", s.Domain, s.Mode, strings.Join(s.Names, ", "))
+	return nil
+}
+
+// textOf reads a file that a flag names; empty for none.
+func textOf(path string) (string, error) {
+	if path == "" {
+		return "", nil
+	}
+	text, err := os.ReadFile(path)
+	return string(text), err
+}
