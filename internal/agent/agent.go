@@ -11,6 +11,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"log/slog"
 	"slices"
 	"strings"
@@ -87,7 +88,7 @@ func (a *Agent) Run(ctx context.Context) error {
 			}
 		}
 	}
-	a.again(ctx, begun)
+	a.again(ctx, slices.Values(begun))
 	// A new program may render differently. That is no drift: it writes anew
 	// what the old one wrote, while it serves.
 	renewed, err := a.state.newProgram()
@@ -95,18 +96,18 @@ func (a *Agent) Run(ctx context.Context) error {
 		return err
 	}
 	if renewed {
-		all := a.state.all()
-		a.Log.Info("apply everything anew: the program is another", "accounts", len(all))
-		go a.again(ctx, all)
+		all, _ := a.state.count()
+		a.Log.Info("apply everything anew: the program is another", "accounts", all)
+		go a.again(ctx, a.state.all())
 	}
 	return nil
 }
 
 // again applies manifests that were applied, or begun, before.
-func (a *Agent) again(ctx context.Context, all []manifest.Manifest) {
+func (a *Agent) again(ctx context.Context, all iter.Seq[manifest.Manifest]) {
 	var group sync.WaitGroup
 	slots := make(chan struct{}, 64)
-	for _, m := range all {
+	for m := range all {
 		slots <- struct{}{}
 		group.Go(func() {
 			defer func() { <-slots }()

@@ -310,7 +310,7 @@ func TestStateOnDisk(t *testing.T) {
 	require.NoError(t, err)
 	m := site(t, 1, "one")
 	require.NoError(t, s.begin(m))
-	assert.Len(t, s.underWay(), 1)
+	assert.Len(t, s.working, 1)
 	assert.Nil(t, s.last("a1"))
 
 	killed, err := openState(dir)
@@ -320,7 +320,7 @@ func TestStateOnDisk(t *testing.T) {
 	assert.Equal(t, []manifest.Manifest{m}, begun, "what was begun is known after a kill")
 
 	require.NoError(t, killed.end(m))
-	assert.Empty(t, killed.underWay())
+	assert.Empty(t, killed.working)
 	again, err := openState(dir)
 	require.NoError(t, err)
 	assert.Equal(t, &m, again.last("a1"))

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"iter"
 
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
@@ -41,7 +42,7 @@ type Content interface {
 
 // A Keeper is a resource that does not outlive the server's own start in all its parts. Boot makes them anew for the accounts in force.
 type Keeper interface {
-	Boot(ctx context.Context, all []manifest.Manifest) error
+	Boot(ctx context.Context, all iter.Seq[manifest.Manifest]) error
 }
 
 // A Challenger answers authorities that prove names over HTTP.

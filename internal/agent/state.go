@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"iter"
 	"maps"
 	"os"
 	"path/filepath"
@@ -30,14 +31,26 @@ import (
 type state struct {
 	dir string
 
-	mu      sync.Mutex
-	shared  manifest.Server
-	applied map[string]manifest.Manifest
+	mu     sync.Mutex
+	shared manifest.Server
+	// applied are the manifests in force, by name, as they are written: a server has thousands, and each is read once in a minute.
+	applied map[string]kept
 	working map[string]manifest.Manifest
 }
 
+// kept is a manifest in force.
+type kept struct {
+	text []byte
+	// here and present are what is asked of all of them at once.
+	here, present bool
+}
+
+func keep(m manifest.Manifest, text []byte) kept {
+	return kept{text, m.Here(), m.Wanted == manifest.Present}
+}
+
 func openState(dir string) (*state, error) {
-	s := &state{dir: dir, applied: map[string]manifest.Manifest{}, working: map[string]manifest.Manifest{}}
+	s := &state{dir: dir, applied: map[string]kept{}, working: map[string]manifest.Manifest{}}
 	for _, sub := range []string{"accounts", "journal"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o700); err != nil {
 			return nil, err
@@ -48,7 +61,11 @@ func openState(dir string) (*state, error) {
 		return nil, err
 	}
 	for _, m := range all {
-		s.applied[m.SignInName] = m
+		text, err := json.Marshal(m)
+		if err != nil {
+			return nil, err
+		}
+		s.applied[m.SignInName] = keep(m, text)
 	}
 	text, err := os.ReadFile(s.serverFile())
 	if errors.Is(err, fs.ErrNotExist) {
@@ -90,46 +107,81 @@ func (s *state) keepServer(m manifest.Server) error {
 // last returns the manifest that is in force for a name; nil if there never was one.
 func (s *state) last(name string) *manifest.Manifest {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	if m, known := s.applied[name]; known {
-		return &m
+	k, known := s.applied[name]
+	s.mu.Unlock()
+	if !known {
+		return nil
 	}
-	return nil
+	m := manifest.Manifest{}
+	if err := json.Unmarshal(k.text, &m); err != nil {
+		panic(err) // it was written by this program
+	}
+	return &m
 }
 
-// all returns the manifests in force, by name.
-func (s *state) all() []manifest.Manifest {
+// all are the manifests in force, by name, one after the other.
+func (s *state) all() iter.Seq[manifest.Manifest] {
+	s.mu.Lock()
+	names := slices.Sorted(maps.Keys(s.applied))
+	s.mu.Unlock()
+	return func(yield func(manifest.Manifest) bool) {
+		for _, name := range names {
+			if m := s.last(name); m != nil && !yield(*m) {
+				return
+			}
+		}
+	}
+}
+
+// count is how many accounts have a manifest in force, and home how many of them have their home here.
+func (s *state) count() (all, home int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return byName(s.applied)
+	for _, k := range s.applied {
+		if k.here {
+			home++
+		}
+	}
+	return len(s.applied), home
 }
 
-// underWay returns the manifests whose apply has begun and not ended.
-func (s *state) underWay() []manifest.Manifest {
+// present tells of each name that a manifest bears, in force or under way, whether the account is to be on the server.
+func (s *state) present() map[string]bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return byName(s.working)
-}
-
-func byName(m map[string]manifest.Manifest) []manifest.Manifest {
-	return slices.SortedFunc(maps.Values(m), func(a, b manifest.Manifest) int { return strings.Compare(a.SignInName, b.SignInName) })
+	names := map[string]bool{}
+	for name, k := range s.applied {
+		names[name] = k.present
+	}
+	for name, m := range s.working {
+		names[name] = names[name] || m.Wanted == manifest.Present
+	}
+	return names
 }
 
 // begin writes the intention down.
 func (s *state) begin(m manifest.Manifest) error {
+	text, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
 	s.mu.Lock()
 	s.working[m.SignInName] = m
 	s.mu.Unlock()
-	return s.write("journal", m)
+	return s.write("journal", m.SignInName, text)
 }
 
 // end makes m the manifest in force and strikes out the intention.
 func (s *state) end(m manifest.Manifest) error {
-	if err := s.write("accounts", m); err != nil {
+	text, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	if err := s.write("accounts", m.SignInName, text); err != nil {
 		return err
 	}
 	s.mu.Lock()
-	s.applied[m.SignInName] = m
+	s.applied[m.SignInName] = keep(m, text)
 	s.mu.Unlock()
 	return s.abandon(m.SignInName)
 }
@@ -170,7 +222,8 @@ func (s *state) newProgram() (bool, error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return false, err
 	}
-	return len(s.all()) > 0, wholefile.Write(path, []byte(mine), 0o600, "")
+	before, _ := s.count()
+	return before > 0, wholefile.Write(path, []byte(mine), 0o600, "")
 }
 
 func (s *state) path(kind, name string) string { return filepath.Join(s.dir, kind, name+".json") }
@@ -199,10 +252,6 @@ func (s *state) read(kind string) ([]manifest.Manifest, error) {
 	return list, nil
 }
 
-func (s *state) write(kind string, m manifest.Manifest) error {
-	text, err := json.Marshal(m)
-	if err != nil {
-		return err
-	}
-	return wholefile.Write(s.path(kind, m.SignInName), text, 0o600, "")
+func (s *state) write(kind, name string, text []byte) error {
+	return wholefile.Write(s.path(kind, name), text, 0o600, "")
 }

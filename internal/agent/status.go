@@ -33,11 +33,8 @@ func (a *Agent) Status(ctx context.Context) (agentlink.Status, error) {
 		return s, fmt.Errorf("file system of the homes: %w", err)
 	}
 	s.DiskTotal, s.DiskFree = int64(fs.Blocks)*fs.Bsize, int64(fs.Bavail)*fs.Bsize
-	for _, m := range a.state.all() {
-		if m.Here() {
-			s.Accounts++
-		}
-	}
+	_, home := a.state.count()
+	s.Accounts = int64(home)
 	for _, p := range a.Programs {
 		s.Programs = append(s.Programs, p.Status(ctx))
 	}

@@ -29,7 +29,7 @@ func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 	if err != nil {
 		return sweep, err
 	}
-	for _, m := range a.state.all() {
+	for m := range a.state.all() {
 		drift, err := a.drift(ctx, m, there)
 		if err != nil {
 			return sweep, fmt.Errorf("account %s: %w", m.SignInName, err)
@@ -184,10 +184,7 @@ func (a *Agent) unowned() (map[Program][]staging.Change, error) {
 		return nil, err
 	}
 	// Asked after the files were listed, so that what is being made now is known.
-	known := map[string]bool{}
-	for _, m := range append(a.state.all(), a.state.underWay()...) {
-		known[m.SignInName] = known[m.SignInName] || m.Wanted == manifest.Present
-	}
+	known := a.state.present()
 	for p, files := range there {
 		for name, paths := range files {
 			for _, path := range paths {

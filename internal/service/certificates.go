@@ -454,7 +454,7 @@ func wishRecord(c siteCertificate) map[string]any {
 // CertificateFilter narrows the inventory; empty fields do not.
 type CertificateFilter struct {
 	Account, Domain, Authority, Search string
-	Failing                    bool
+	Failing                            bool
 	// Days leaves out what lasts longer.
 	Days int
 }

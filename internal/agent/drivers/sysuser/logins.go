@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -306,9 +307,9 @@ func endSessions(uid int, login string) {
 }
 
 // Boot implements agent.Keeper: mounts do not outlive a start of the server.
-func (d *Logins) Boot(_ context.Context, all []manifest.Manifest) error {
+func (d *Logins) Boot(_ context.Context, all iter.Seq[manifest.Manifest]) error {
 	var errs []error
-	for _, m := range all {
+	for m := range all {
 		for _, l := range m.Logins {
 			if m.Here() && l.Name != m.SignInName && !mounted(m, l) {
 				errs = append(errs, mount(m, l))
