@@ -16,6 +16,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -361,6 +362,13 @@ type Why struct {
 	Wait    time.Duration
 	// Passing says that the same may work at another time: the authority was not reached, or is in trouble.
 	Passing bool
+}
+
+// Theirs reports whether an error came of asking an authority, and not of anything else.
+func Theirs(err error) bool {
+	var refused *wire.Error
+	var failed *url.Error
+	return errors.As(err, &refused) || errors.As(err, &failed)
 }
 
 // Reason reads an error of this package.

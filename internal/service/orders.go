@@ -247,6 +247,18 @@ func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err
 		w.progress.close()
 		return 0, w.failed(ctx, failure)
 	}
+	var unreached *agentError
+	if errors.As(err, &unreached) && s.now().Sub(order.CreatedAt) < giveUpAfter {
+		w.progress.note(fmt.Sprintf("%s; trying again", unreached))
+		return 5 * time.Second, nil
+	}
+	if unreached != nil {
+		w.progress.close()
+		return 0, w.failed(ctx, &orderFailure{code: "server", reason: fmt.Sprintf("the challenges could not be shown for %s: %s", giveUpAfter, unreached)})
+	}
+	if !acme.Theirs(err) { // the database's, or ours
+		return 0, err
+	}
 	why := acme.Reason(err)
 	if !why.Passing || why.Limited || s.now().Sub(order.CreatedAt) > giveUpAfter {
 		if why.Limited {

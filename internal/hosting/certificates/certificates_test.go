@@ -322,6 +322,8 @@ func TestBundle(t *testing.T) {
 		small, err := rsa.GenerateKey(rand.Reader, 1024)
 		require.NoError(t, err)
 		ended := make1(t, x509.Certificate{Subject: named("Ended"), IsCA: true, NotBefore: noon.Add(-9 * day), NotAfter: noon.Add(-day)}, &root, nil)
+		wild := make1(t, x509.Certificate{DNSNames: []string{"*.ferries.example"}}, &two, nil)
+		assert.Empty(t, Check([]*x509.Certificate{wild.Certificate, two.Certificate}, wild.key.Public(), []string{"*.ferries.example"}, noon))
 		for says, one := range map[string]struct {
 			c     made
 			above []*x509.Certificate
