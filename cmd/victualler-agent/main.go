@@ -75,7 +75,7 @@ func run(args []string) error {
 func serve(address, stateDir string) error {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, syscall.SIGINT)
 	defer stop()
-	debug.SetMemoryLimit(32 << 20) // a soft bound: the server's memory is for its sites
+	debug.SetMemoryLimit(28 << 20) // a soft bound: the server's memory is for its sites
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	slog.SetDefault(log)
 	return agent.Listen(ctx, address, stateDir, log, func(ctx context.Context) (*agent.Agent, error) {
