@@ -44,6 +44,8 @@ type Client struct {
 	authority Authority
 	inner     *wire.Client
 	http      *http.Client
+	// known is what the directory says, once it was asked.
+	known *extra
 }
 
 // A request that fails in a way that may pass is tried again so often, and one request takes so long at most.
@@ -106,8 +108,14 @@ type extra struct {
 }
 
 func (c *Client) extra(ctx context.Context) (extra, error) {
+	if c.known != nil {
+		return *c.known, nil
+	}
 	var e extra
 	_, err := c.get(ctx, c.authority.Directory, &e)
+	if err == nil {
+		c.known = &e
+	}
 	return e, err
 }
 
@@ -394,12 +402,7 @@ func (c *Client) get(ctx context.Context, url string, into any) (http.Header, er
 	if err != nil {
 		return nil, err
 	}
-	response, err := c.http.Do(request)
-	if err != nil {
-		return nil, err
-	}
-	defer response.Body.Close()
-	text, err := io.ReadAll(io.LimitReader(response.Body, mostRead))
+	response, text, err := c.do(request)
 	if err != nil {
 		return nil, err
 	}
@@ -407,6 +410,23 @@ func (c *Client) get(ctx context.Context, url string, into any) (http.Header, er
 		return nil, refusal(response, text)
 	}
 	return response.Header, json.Unmarshal(text, into)
+}
+
+// do makes a request and reads the answer; one that is no success is an error.
+func (c *Client) do(request *http.Request) (*http.Response, []byte, error) {
+	response, err := c.http.Do(request)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(response.Body, mostRead))
+	if err != nil {
+		return nil, nil, err
+	}
+	if response.StatusCode >= 300 {
+		return nil, nil, refusal(response, text)
+	}
+	return response, text, nil
 }
 
 func refusal(response *http.Response, text []byte) error {
@@ -471,13 +491,9 @@ func (c *Client) postOnce(ctx context.Context, nonceURL, url string, payload []b
 	if err != nil {
 		return nil, err
 	}
-	fresh, err := c.http.Do(ask)
+	fresh, _, err := c.do(ask)
 	if err != nil {
 		return nil, err
-	}
-	fresh.Body.Close()
-	if fresh.StatusCode >= 400 {
-		return nil, refusal(fresh, nil)
 	}
 	message, err := sign(c.authority.Key, map[string]string{"alg": "ES256", "kid": c.authority.URL, "nonce": fresh.Header.Get("Replay-Nonce"), "url": url}, payload)
 	if err != nil {
@@ -488,17 +504,9 @@ func (c *Client) postOnce(ctx context.Context, nonceURL, url string, payload []b
 		return nil, err
 	}
 	request.Header.Set("Content-Type", "application/jose+json")
-	response, err := c.http.Do(request)
+	response, _, err := c.do(request)
 	if err != nil {
 		return nil, err
-	}
-	defer response.Body.Close()
-	text, err := io.ReadAll(io.LimitReader(response.Body, mostRead))
-	if err != nil {
-		return nil, err
-	}
-	if response.StatusCode >= 300 {
-		return nil, refusal(response, text)
 	}
 	return response.Header, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -208,11 +209,9 @@ func (s *Service) Spread(ctx context.Context, operation int64) error {
 	p := s.progress(operation)
 	defer p.close()
 	var (
-		mu     sync.Mutex
-		group  sync.WaitGroup
-		places = make(chan struct{}, spreadAtOnce)
-		whole  = map[string]int{}
-		done   = map[string]int{}
+		mu    sync.Mutex
+		whole = map[string]int{}
+		done  = map[string]int{}
 	)
 	tell := func(server string) {
 		state := agentlink.StepRunning
@@ -230,25 +229,18 @@ func (s *Service) Spread(ctx context.Context, operation int64) error {
 	for server := range whole {
 		tell(server)
 	}
-	for _, account := range accounts {
-		if account.Applied {
-			continue
+	behind := slices.DeleteFunc(accounts, func(account db.CoveredAccountsRow) bool { return account.Applied })
+	atOnce(spreadAtOnce, behind, func(account db.CoveredAccountsRow) {
+		err := s.Apply(ctx, account.ID)
+		mu.Lock()
+		defer mu.Unlock()
+		if err != nil {
+			p.note(fmt.Sprintf("%s: %s; trying again", account.SignInName, err))
+			return
 		}
-		places <- struct{}{}
-		group.Go(func() {
-			defer func() { <-places }()
-			err := s.Apply(ctx, account.ID)
-			mu.Lock()
-			defer mu.Unlock()
-			if err != nil {
-				p.note(fmt.Sprintf("%s: %s; trying again", account.SignInName, err))
-				return
-			}
-			done[account.Server]++
-			tell(account.Server)
-		})
-	}
-	group.Wait()
+		done[account.Server]++
+		tell(account.Server)
+	})
 	p.close()
 	if accounts, err = s.store.CoveredAccounts(ctx, operation); err != nil {
 		return err

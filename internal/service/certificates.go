@@ -151,12 +151,12 @@ func (s *Service) AskRenewals(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return atOnce(ordersBegun, due, func(row db.Certificate) error {
+	atOnce(ordersBegun, due, func(row db.Certificate) {
 		if err := s.askRenewal(ctx, row); err != nil && ctx.Err() == nil {
 			s.log.Warn("authority not asked when to renew", "certificate", row.ID, "reason", err)
 		}
-		return nil
 	})
+	return nil
 }
 
 func (s *Service) askRenewal(ctx context.Context, row db.Certificate) error {
@@ -193,27 +193,18 @@ func (s *Service) askRenewal(ctx context.Context, row db.Certificate) error {
 	return err
 }
 
-// atOnce works on a list, on some of it at the same time, and returns the first error.
-func atOnce[T any](most int, list []T, do func(T) error) error {
+// atOnce works on a list, on some of it at the same time.
+func atOnce[T any](most int, list []T, do func(T)) {
 	var group sync.WaitGroup
-	var mu sync.Mutex
-	var first error
 	places := make(chan struct{}, most)
 	for _, one := range list {
 		places <- struct{}{}
 		group.Go(func() {
 			defer func() { <-places }()
-			if err := do(one); err != nil {
-				mu.Lock()
-				defer mu.Unlock()
-				if first == nil {
-					first = err
-				}
-			}
+			do(one)
 		})
 	}
 	group.Wait()
-	return first
 }
 
 // findSite finds the certificate of a domain that the actor reaches.

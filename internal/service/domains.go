@@ -106,6 +106,9 @@ func domainView(d db.Domain, rows siteRows) api.Domain {
 	return v
 }
 
+// servedByWeb reports whether a web server answers for a domain.
+func servedByWeb(d db.Domain) bool { return d.ServedAs != string(sites.DNSOnly) }
+
 // Domain returns a domain of an account with everything about it.
 func (s *Service) Domain(ctx context.Context, a Actor, reference, name string) (api.DomainDetail, error) {
 	none := api.DomainDetail{}

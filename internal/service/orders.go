@@ -18,7 +18,6 @@ import (
 	"victualler/internal/api"
 	"victualler/internal/hosting/certificates"
 	"victualler/internal/hosting/refusal"
-	"victualler/internal/hosting/sites"
 	"victualler/internal/resolve"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -52,12 +51,12 @@ func (s *Service) OrderCertificates(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return atOnce(ordersBegun, due, func(row db.CertificatesDueRow) error {
+	atOnce(ordersBegun, due, func(row db.CertificatesDueRow) {
 		if _, err := s.beginOrder(ctx, machine(), row.DomainID, false); err != nil && ctx.Err() == nil {
 			s.log.Warn("order not begun", "domain", row.Name, "reason", err)
 		}
-		return nil
 	})
+	return nil
 }
 
 // resumeOrders takes up orders whose process was killed.
@@ -699,6 +698,3 @@ func leafOf(chain string) (*x509.Certificate, error) {
 	}
 	return x509.ParseCertificate(block.Bytes)
 }
-
-// servedByWeb reports whether a web server answers for a domain.
-func servedByWeb(d db.Domain) bool { return d.ServedAs != string(sites.DNSOnly) }

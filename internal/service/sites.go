@@ -196,7 +196,7 @@ func init() {
 			return err
 		}
 		for _, d := range rows.domains {
-			if d.ServedAs == string(sites.DNSOnly) {
+			if !servedByWeb(d) {
 				continue
 			}
 			domain, _, err := names.ParseDomain(d.Name)
@@ -354,7 +354,7 @@ func (s *Service) SiteLog(ctx context.Context, a Actor, reference, name string, 
 	if err != nil {
 		return none, err
 	}
-	if d.ServedAs == string(sites.DNSOnly) {
+	if !servedByWeb(d) {
 		return none, refusal.New(refusal.WrongState, "%s is served by no web server: it has no access log", unicode(d.Name))
 	}
 	ask, cancel := context.WithTimeout(ctx, wait+askTimeout)

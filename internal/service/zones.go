@@ -81,7 +81,7 @@ func loadZones(ctx context.Context, q *db.Queries, st standing) ([]zone, error) 
 			facts.Challenges = append(facts.Challenges, zones.Challenge{Name: certificates.ChallengeName(c.Name), Text: c.Value})
 		}
 		for _, d := range domains {
-			if d.ServedAs != string(sites.DNSOnly) {
+			if servedByWeb(d) {
 				facts.Sites = append(facts.Sites, zones.Host{Name: d.Name, Addresses: publicAddresses(server)})
 			}
 			if d.Name == row.Name && d.TemplateID != nil {

@@ -1001,23 +1001,6 @@ func (q *Queries) OrdersCut(ctx context.Context, seconds float64) ([]int64, erro
 	return items, nil
 }
 
-const ordersSince = `-- name: OrdersSince :one
-select count(*) from orders where authority_id = $1 and created_at > $2 and url <> ''
-`
-
-type OrdersSinceParams struct {
-	AuthorityID int64
-	CreatedAt   time.Time
-}
-
-// How many orders an authority was given since a moment.
-func (q *Queries) OrdersSince(ctx context.Context, arg OrdersSinceParams) (int64, error) {
-	row := q.db.QueryRow(ctx, ordersSince, arg.AuthorityID, arg.CreatedAt)
-	var count int64
-	err := row.Scan(&count)
-	return count, err
-}
-
 const removeAuthority = `-- name: RemoveAuthority :exec
 delete from authorities where id = $1
 `
@@ -1095,57 +1078,6 @@ func (q *Queries) SiteCertificate(ctx context.Context, domainID int64) (SiteCert
 		&i.Version,
 	)
 	return i, err
-}
-
-const siteCertificatesOfAccount = `-- name: SiteCertificatesOfAccount :many
-select site_certificates.domain_id, site_certificates.mode, site_certificates.names, site_certificates.key_type, site_certificates.authority_id, site_certificates.next_at, site_certificates.failures, site_certificates.failed_at, site_certificates.code, site_certificates.problem, site_certificates.told_days, site_certificates.version from site_certificates join domains on domains.id = site_certificates.domain_id where domains.account_id = $1
-`
-
-func (q *Queries) SiteCertificatesOfAccount(ctx context.Context, accountID int64) ([]SiteCertificate, error) {
-	rows, err := q.db.Query(ctx, siteCertificatesOfAccount, accountID)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	items := []SiteCertificate{}
-	for rows.Next() {
-		var i SiteCertificate
-		if err := rows.Scan(
-			&i.DomainID,
-			&i.Mode,
-			&i.Names,
-			&i.KeyType,
-			&i.AuthorityID,
-			&i.NextAt,
-			&i.Failures,
-			&i.FailedAt,
-			&i.Code,
-			&i.Problem,
-			&i.ToldDays,
-			&i.Version,
-		); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
-}
-
-const toldOfCertificate = `-- name: ToldOfCertificate :exec
-update site_certificates set told_days = $2 where domain_id = $1
-`
-
-type ToldOfCertificateParams struct {
-	DomainID int64
-	ToldDays int32
-}
-
-func (q *Queries) ToldOfCertificate(ctx context.Context, arg ToldOfCertificateParams) error {
-	_, err := q.db.Exec(ctx, toldOfCertificate, arg.DomainID, arg.ToldDays)
-	return err
 }
 
 const tryAllCertificates = `-- name: TryAllCertificates :exec

@@ -34,9 +34,6 @@ select (exists (select from certificates where certificates.authority_id = sqlc.
 -- Of the domains of an account that have none yet.
 insert into site_certificates (domain_id, next_at) select id, now() from domains where account_id = $1 and served_as <> 'dns-only' on conflict do nothing;
 
--- name: SiteCertificatesOfAccount :many
-select site_certificates.* from site_certificates join domains on domains.id = site_certificates.domain_id where domains.account_id = $1;
-
 -- name: SiteCertificate :one
 select * from site_certificates where domain_id = $1;
 
@@ -55,9 +52,6 @@ update site_certificates set failures = 0, failed_at = null, code = '', problem 
 
 -- name: TryCertificateAt :exec
 update site_certificates set next_at = sqlc.narg(next_at) where domain_id = sqlc.arg(domain_id);
-
--- name: ToldOfCertificate :exec
-update site_certificates set told_days = $2 where domain_id = $1;
 
 -- name: CertificatesDue :many
 -- Sites whose next try is due, in accounts that are open, oldest first; those with an order on its way are left alone.
@@ -127,10 +121,6 @@ update challenges set accepted = true where id = $1;
 
 -- name: ForgetChallenges :exec
 delete from challenges where order_id = $1;
-
--- name: OrdersSince :one
--- How many orders an authority was given since a moment.
-select count(*) from orders where authority_id = $1 and created_at > $2 and url <> '';
 
 -- name: ChallengesInZones :many
 -- What the zones of an account show for orders on their way.
