@@ -264,12 +264,18 @@ func everythingIn(t *testing.T, where string) string {
 		require.NoError(t, err)
 		return string(text)
 	}
+	return value(t, "select coalesce(string_agg(row::text, ' '), '') from "+pgx.Identifier{where}.Sanitize()+" row")
+}
+
+// value asks the installation's database for one text.
+func value(t *testing.T, question string) string {
+	t.Helper()
 	ctx := context.Background()
 	conn, err := pgx.Connect(ctx, inst.Postgres.URL)
 	require.NoError(t, err)
 	defer conn.Close(ctx)
 	var text string
-	require.NoError(t, conn.QueryRow(ctx, "select coalesce(string_agg(row::text, ' '), '') from "+pgx.Identifier{where}.Sanitize()+" row").Scan(&text))
+	require.NoError(t, conn.QueryRow(ctx, question).Scan(&text))
 	return text
 }
 

@@ -204,6 +204,11 @@ func bodies(x tenant) map[string]any {
 		"change-authority":      api.AuthorityChange{Usual: true},
 		"change-certificate":    map[string]string{"key_type": "rsa-2048"},
 		"rehearse-certificate":  api.RehearsalQuestion{},
+		"order-certificate":     api.CertificateOrder{},
+		"install-certificate":   api.BroughtCertificate{Certificate: "never"},
+		"make-signing-request":  api.NewSigningRequest{},
+		"take-certificate-key":  api.KeyProof{Password: "x", Code: "000000"},
+		"revoke-certificate":    api.Revocation{},
 		"set-name-servers":      api.NameServers{Names: []string{}},
 		"add-template":          api.NewTemplate{Name: "never-added", Reseller: x.reseller},
 		"change-template":       api.TemplateChange{Settings: map[string]any{"hsts": 60}},
@@ -248,43 +253,51 @@ var notWalked = []string{"end-session", "act-as", "stop-acting", "start-session"
 var refers = []string{"open-account", "add-person"}
 
 // onlyAsk lists routes that take a body and change nothing.
-var onlyAsk = []string{"test-mail", "check-password", "check-link", "ask-authority", "rehearse-certificate"}
+var onlyAsk = []string{"test-mail", "check-password", "check-link", "ask-authority", "rehearse-certificate", "take-certificate-key"}
 
 // others are answers that sound requests get all the same, because of what they ask for and not of who asks.
 var others = map[string][]int{
-	"check-link":            {http.StatusGone},
-	"ask-authority":         {http.StatusUnprocessableEntity}, // nobody is there
-	"add-authority":         {http.StatusUnprocessableEntity},
-	"change-authority":      {http.StatusNotFound}, // nobody's
-	"remove-authority":      {http.StatusNotFound},
-	"order-certificate":     {http.StatusForbidden}, // without the feature
-	"test-mail":             {http.StatusBadGateway},
-	"resume-account":        {http.StatusConflict},
-	"resume-reseller":       {http.StatusConflict},
-	"remove-plan":           {http.StatusConflict},
-	"remove-customer":       {http.StatusConflict},
-	"remove-reseller":       {http.StatusConflict},
-	"remove-server":         {http.StatusConflict},
-	"add-link":              {http.StatusConflict}, // there is no console's address in the settings
-	"mail-handover":         {http.StatusBadGateway},
-	"drop-second-factor-of": {http.StatusConflict},
-	"confirm-second-factor": {http.StatusConflict},
-	"renew-recovery-codes":  {http.StatusConflict},
-	"drop-second-factor":    {http.StatusConflict},
-	"remove-exception":      {http.StatusNotFound},
-	"remove-domain":         {http.StatusConflict},  // the main one
-	"add-login":             {http.StatusForbidden}, // without the feature
-	"remove-login":          {http.StatusConflict},  // the own one
-	"add-record":            {http.StatusConflict},  // the name service is elsewhere
-	"reset-zone":            {http.StatusConflict},
-	"import-zone":           {http.StatusConflict},
-	"change-record":         {http.StatusNotFound}, // nobody's
-	"remove-record":         {http.StatusNotFound},
-	"remove-token":          {http.StatusNotFound}, // nobody's
-	"end-other-session":     {http.StatusNotFound},
-	"show-logo":             {http.StatusNotFound},
-	"give-password":         {http.StatusConflict}, // one's own
-	"remove-person":         {http.StatusConflict}, // oneself
+	"check-link":        {http.StatusGone},
+	"ask-authority":     {http.StatusUnprocessableEntity}, // nobody is there
+	"add-authority":     {http.StatusUnprocessableEntity},
+	"change-authority":  {http.StatusNotFound}, // nobody's
+	"remove-authority":  {http.StatusNotFound},
+	"order-certificate": {http.StatusForbidden}, // without the feature
+
+	"take-back-certificate-order": {http.StatusForbidden},
+	"make-signing-request":        {http.StatusForbidden},
+	"remove-signing-request":      {http.StatusForbidden},
+	"install-certificate":         {http.StatusUnprocessableEntity}, // it is none
+	"download-certificate":        {http.StatusConflict},            // its server has made one
+	"take-certificate-key":        {http.StatusForbidden, http.StatusConflict},
+	"revoke-certificate":          {http.StatusConflict},
+	"test-mail":                   {http.StatusBadGateway},
+	"resume-account":              {http.StatusConflict},
+	"resume-reseller":             {http.StatusConflict},
+	"remove-plan":                 {http.StatusConflict},
+	"remove-customer":             {http.StatusConflict},
+	"remove-reseller":             {http.StatusConflict},
+	"remove-server":               {http.StatusConflict},
+	"add-link":                    {http.StatusConflict}, // there is no console's address in the settings
+	"mail-handover":               {http.StatusBadGateway},
+	"drop-second-factor-of":       {http.StatusConflict},
+	"confirm-second-factor":       {http.StatusConflict},
+	"renew-recovery-codes":        {http.StatusConflict},
+	"drop-second-factor":          {http.StatusConflict},
+	"remove-exception":            {http.StatusNotFound},
+	"remove-domain":               {http.StatusConflict},  // the main one
+	"add-login":                   {http.StatusForbidden}, // without the feature
+	"remove-login":                {http.StatusConflict},  // the own one
+	"add-record":                  {http.StatusConflict},  // the name service is elsewhere
+	"reset-zone":                  {http.StatusConflict},
+	"import-zone":                 {http.StatusConflict},
+	"change-record":               {http.StatusNotFound}, // nobody's
+	"remove-record":               {http.StatusNotFound},
+	"remove-token":                {http.StatusNotFound}, // nobody's
+	"end-other-session":           {http.StatusNotFound},
+	"show-logo":                   {http.StatusNotFound},
+	"give-password":               {http.StatusConflict}, // one's own
+	"remove-person":               {http.StatusConflict}, // oneself
 }
 
 // TestEveryRouteForEverybody walks all routes as everybody, with objects of everybody. Any answer but the stated one fails,
@@ -369,7 +382,7 @@ func walk(t *testing.T, method, path string, route described, who string, x tena
 
 // named reports whether a request names somebody's objects.
 func named(path string, route described) bool {
-	rest := strings.NewReplacer("{number}", "", "{kind}", "", "{server}", "", "{authority}", "", "{what}", "", "{key}", "").Replace(path)
+	rest := strings.NewReplacer("{number}", "", "{kind}", "", "{server}", "", "{authority}", "", "{request}", "", "{what}", "", "{key}", "").Replace(path)
 	return strings.Contains(rest, "{") || slices.Contains(refers, route.OperationID)
 }
 
@@ -377,7 +390,7 @@ func named(path string, route described) bool {
 func ask(t *testing.T, method, path string, route described, x tenant, v visitor) (status int, kind, text string) {
 	t.Helper()
 	address := strings.NewReplacer("{account}", fmt.Sprint(x.account.ID), "{customer}", fmt.Sprint(x.customer), "{reseller}", x.reseller, "{plan}", x.plan, "{person}", x.person,
-		"{operation}", fmt.Sprint(x.operation), "{server}", "skua", "{authority}", "nowhere", "{domain}", x.mark+".example", "{login}", x.mark, "{zone}", x.mark+".example", "{record}", "999999999", "{folder}", fmt.Sprint(x.folder), "{user}", "anna", "{template}", x.reseller+".boat", "{number}", "999999999", "{kind}", "not-found", "{what}", "limits", "{key}", "disk").Replace(path)
+		"{operation}", fmt.Sprint(x.operation), "{server}", "skua", "{authority}", "nowhere", "{domain}", x.mark+".example", "{login}", x.mark, "{zone}", x.mark+".example", "{record}", "999999999", "{request}", "999999999", "{folder}", fmt.Sprint(x.folder), "{user}", "anna", "{template}", x.reseller+".boat", "{number}", "999999999", "{kind}", "not-found", "{what}", "limits", "{key}", "disk").Replace(path)
 	query := url.Values{}
 	if route.previews() {
 		query.Set("preview", "true")

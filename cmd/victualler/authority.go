@@ -9,9 +9,37 @@ import (
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/certificates"
 )
 
 func authorityPath(c *call) string { return "/authorities/" + url.PathEscape(c.args[0]) }
+
+var boundsFlag = flagInfo{name: "bounds", value: "LIST", usage: "how much to order at most, such as account:300/3h,domain:50/168h,names:5/168h; “none” bounds nothing"}
+
+func boundWords(list []certificates.Bound) string {
+	var words []string
+	for _, b := range list {
+		words = append(words, fmt.Sprintf("%s:%d/%dh", b.Per, b.Most, b.Hours))
+	}
+	return strings.Join(words, ",")
+}
+
+// readBounds reads what boundWords writes.
+func readBounds(text string) ([]certificates.Bound, error) {
+	bounds := []certificates.Bound{}
+	if text == "" || text == "none" {
+		return bounds, nil
+	}
+	for _, one := range strings.Split(text, ",") {
+		per, rest, _ := strings.Cut(strings.TrimSpace(one), ":")
+		b := certificates.Bound{Per: certificates.BoundPer(per)}
+		if n, err := fmt.Sscanf(rest, "%d/%dh", &b.Most, &b.Hours); err != nil || n != 2 {
+			return nil, usageError{fmt.Sprintf("%q is no bound: say account, domain or names, a number of orders and a number of hours, such as account:300/3h", one)}
+		}
+		bounds = append(bounds, b)
+	}
+	return bounds, nil
+}
 
 func init() {
 	commands = append(commands,
@@ -21,9 +49,9 @@ func init() {
 				if err := c.client.Get(ctx, "/authorities", nil, &list); err != nil {
 					return err
 				}
-				t := table{{"NAME", "USUAL", "CERTIFICATES", "PROFILE", "KNOWN AS", "DIRECTORY", "LIMITED UNTIL"}}
+				t := table{{"NAME", "USUAL", "CERTIFICATES", "PROFILE", "KNOWN AS", "BOUNDS", "DIRECTORY", "LIMITED UNTIL"}}
 				for _, a := range list.Authorities {
-					t = append(t, []string{a.Name, yesNo(a.Usual), strconv.FormatInt(a.Certificates, 10), a.Profile, strings.Join(a.Identities, " "), a.Directory, moment(a.LimitedUntil)})
+					t = append(t, []string{a.Name, yesNo(a.Usual), strconv.FormatInt(a.Certificates, 10), a.Profile, strings.Join(a.Identities, " "), boundWords(a.Bounds), a.Directory, moment(a.LimitedUntil)})
 				}
 				return c.print(list, t)
 			}},
@@ -31,7 +59,7 @@ func init() {
 			long: "DIRECTORY is the URL that the authority gives. The first one is the usual one.",
 			flags: []flagInfo{{name: "email", value: "ADDRESS", usage: "where it writes to"}, {name: "root", value: "FILE", usage: "certificate, PEM, that is trusted for the connection beside the machine's own list"},
 				{name: "external-id", value: "NUMBER", usage: "number of an external account with it"}, {name: "external-key-file", value: "FILE", usage: "file with the key of the external account"},
-				{name: "profile", value: "NAME", usage: "kind of certificates to order"}, {name: "usual", usage: "make it the usual one"}, {name: "accept-terms", usage: "you agree to its terms"}},
+				{name: "profile", value: "NAME", usage: "kind of certificates to order"}, boundsFlag, {name: "usual", usage: "make it the usual one"}, {name: "accept-terms", usage: "you agree to its terms"}},
 			run: func(ctx context.Context, c *call) error {
 				root, err := textOf(c.value("root"))
 				if err != nil {
@@ -41,7 +69,11 @@ func init() {
 				if err != nil {
 					return err
 				}
-				body := api.NewAuthority{Name: c.args[0], Directory: c.args[1], Email: c.value("email"), Root: root, ExternalID: c.value("external-id"), ExternalKey: strings.TrimSpace(key), Profile: c.value("profile"),
+				bounds, err := readBounds(c.value("bounds"))
+				if err != nil {
+					return err
+				}
+				body := api.NewAuthority{Bounds: bounds, Name: c.args[0], Directory: c.args[1], Email: c.value("email"), Root: root, ExternalID: c.value("external-id"), ExternalKey: strings.TrimSpace(key), Profile: c.value("profile"),
 					Usual: c.on("usual"), AcceptTerms: c.on("accept-terms")}
 				var a api.Authority
 				previewed, err := c.change(ctx, http.MethodPost, "/authorities", body, &a)
@@ -51,14 +83,21 @@ func init() {
 				fmt.Fprintf(c.out, "authority %s, account %s\n", a.Name, a.Account)
 				return nil
 			}},
-		command{noun: "authority", verb: "change", args: "NAME", short: "Make an authority the usual one, order another profile, or change the account's key", preview: true,
-			flags: []flagInfo{{name: "usual", usage: "make it the usual one"}, {name: "profile", value: "NAME", usage: "kind of certificates to order; “usual” is the authority's usual one"}, {name: "new-key", usage: "give the account there another key"}},
+		command{noun: "authority", verb: "change", args: "NAME", short: "Make an authority the usual one, order another profile, bound the orders, or change the account's key", preview: true,
+			flags: []flagInfo{{name: "usual", usage: "make it the usual one"}, {name: "profile", value: "NAME", usage: "kind of certificates to order; “usual” is the authority's usual one"}, boundsFlag, {name: "new-key", usage: "give the account there another key"}},
 			run: func(ctx context.Context, c *call) error {
 				body := api.AuthorityChange{Usual: c.on("usual"), NewKey: c.on("new-key"), Profile: c.given("profile")}
 				if body.Profile != nil && *body.Profile == "usual" {
 					*body.Profile = ""
 				}
-				if !body.Usual && !body.NewKey && body.Profile == nil {
+				if text := c.given("bounds"); text != nil {
+					bounds, err := readBounds(*text)
+					if err != nil {
+						return err
+					}
+					body.Bounds = &bounds
+				}
+				if !body.Usual && !body.NewKey && body.Profile == nil && body.Bounds == nil {
 					return usageError{"say what is to change; see victualler authority change --help"}
 				}
 				var a api.Authority

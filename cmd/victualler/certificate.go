@@ -45,17 +45,32 @@ func init() {
 			long: "Looks at addresses, CAA records, signatures and the path of the challenge, as an authority would, and says what to do about what would fail. Exit code 1 if a name would fail.",
 			run:  rehearse},
 		command{noun: "certificate", verb: "order", args: "DOMAIN", short: "Order a certificate now, for the names that would pass", preview: true, waits: true,
+			long:  "With --by-hand, the records that prove the names are shown, and the order goes on when somebody has entered them where the zone is: see certificate show.",
+			flags: []flagInfo{{name: "leave-out", usage: "leave out names that would fail; they are added when they pass"}, {name: "by-hand", usage: "enter the records that prove the names yourself"}},
 			run: func(ctx context.Context, c *call) error {
 				path, err := certificateOf(ctx, c)
 				if err != nil {
 					return err
 				}
-				return c.work(ctx, http.MethodPost, path+"/order", nil)
+				return c.work(ctx, http.MethodPost, path+"/order", api.CertificateOrder{LeaveOut: c.on("leave-out"), ByHand: c.on("by-hand")})
+			}},
+		command{noun: "certificate", verb: "take-back", args: "DOMAIN", short: "Take back the order that is on its way", preview: true,
+			run: func(ctx context.Context, c *call) error {
+				path, err := certificateOf(ctx, c)
+				if err != nil {
+					return err
+				}
+				previewed, err := c.change(ctx, http.MethodDelete, path+"/order", nil, nil)
+				if err == nil && !previewed {
+					fmt.Fprintf(c.out, "the order for %s is taken back\n", c.args[0])
+				}
+				return err
 			}},
 		command{noun: "certificate", verb: "change", args: "DOMAIN", short: "Change how a site comes by its certificate", preview: true,
 			flags: []flagInfo{{name: "mode", value: "automatic|self-signed", usage: "have it come by itself, or do without an authority's"},
 				{name: "names", value: "NAMES", usage: "the names it is for, with commas: the domain, www. or *. before it; “all” takes those that would pass"},
 				{name: "key-type", value: "TYPE", usage: "ecdsa-p256, ecdsa-p384, rsa-2048, rsa-3072 or rsa-4096; counts from the next certificate on"},
+				{name: "pin-key", value: "yes|no", usage: "keep the key at each renewal, for those who have published it"},
 				{name: "authority", value: "NAME", usage: "who is asked; “usual” is the usual one"}},
 			run: changeCertificate})
 }
@@ -104,10 +119,47 @@ func showCertificate(ctx context.Context, c *call) error {
 	if c.value("o") != "" {
 		return c.print(s, table{{"DOMAIN", "STATE", "ENDS"}, {s.Domain, s.State, moment(s.NotAfter)}})
 	}
-	fields(c.out, "domain", s.Domain, "state", s.State, "comes", s.Mode, "names", strings.Join(s.Names, " "), "covers", strings.Join(s.Covered, " "), "key", s.KeyType, "authority", s.Authority, "issuer", s.Issuer,
+	fields(c.out, "domain", s.Domain, "state", s.State, "comes", s.Mode, "names", strings.Join(s.Names, " "), "covers", strings.Join(s.Covered, " "), "key", s.KeyType+map[bool]string{true: ", kept at renewals"}[s.PinKey], "authority", s.Authority, "issuer", s.Issuer,
 		"serial", s.Serial, "good from", moment(s.NotBefore), "until", moment(s.NotAfter), "renewed at", moment(s.RenewAt), "next look at", moment(s.NextTry))
 	if s.Failures > 0 {
 		fields(c.out, "failing since", fmt.Sprintf("%s, tried %d times", moment(s.FailingSince), s.Failures), "reason", s.Problem)
+	}
+	for _, l := range s.LeftOut {
+		fmt.Fprintf(c.out, "\n%s is left out: %s\n  → %s\n", l.Name, l.Reason, l.Do)
+	}
+	if s.Alias != nil {
+		fmt.Fprintf(c.out, "\nEnter this where the zone is, and its names are proved for good:\n  %s. CNAME %s.\n", s.Alias.Name, s.Alias.Target)
+	}
+	if len(s.Records) > 0 {
+		fmt.Fprintf(c.out, "\nOrder %d waits for these records; it goes on when all name servers show them:\n", s.Operation)
+		for _, r := range s.Records {
+			shown := "shown"
+			if !r.Shown {
+				shown = "not shown by " + strings.Join(r.Missing, ", ")
+				if r.LookedAt == nil {
+					shown = "not looked for yet"
+				}
+			}
+			fmt.Fprintf(c.out, "  %s. TXT \"%s\"   %s\n", r.Name, r.Data, shown)
+		}
+	}
+	if len(s.Requests) > 0 {
+		fmt.Fprintln(c.out)
+		t := table{{"REQUEST", "NAMES", "KEY", "SUBJECT", "WAITS SINCE"}}
+		for _, r := range s.Requests {
+			t = append(t, []string{strconv.FormatInt(r.ID, 10), strings.Join(r.Names, " "), r.KeyType, r.Subject, moment(&r.CreatedAt)})
+		}
+		if err := c.print(nil, t); err != nil {
+			return err
+		}
+	}
+	if len(s.Earlier) > 0 {
+		fmt.Fprintln(c.out)
+		t := table{{"EARLIER", "STATE", "ISSUER", "FROM", "UNTIL"}}
+		for _, e := range s.Earlier {
+			t = append(t, []string{e.Serial, e.State, e.Issuer, moment(&e.NotBefore), moment(&e.NotAfter)})
+		}
+		return c.print(nil, t)
 	}
 	return nil
 }
@@ -157,7 +209,14 @@ func changeCertificate(ctx context.Context, c *call) error {
 	if body.Authority != nil && *body.Authority == "usual" {
 		*body.Authority = ""
 	}
-	if body.Mode == "" && body.Names == nil && body.KeyType == nil && body.Authority == nil {
+	if text := c.given("pin-key"); text != nil {
+		if *text != "yes" && *text != "no" {
+			return usageError{"--pin-key takes yes or no"}
+		}
+		pin := *text == "yes"
+		body.PinKey = &pin
+	}
+	if body.Mode == "" && body.Names == nil && body.KeyType == nil && body.Authority == nil && body.PinKey == nil {
 		return usageError{"say what is to change; see victualler certificate change --help"}
 	}
 	path, err := certificateOf(ctx, c)

@@ -64,8 +64,9 @@ func TestEveryCommand(t *testing.T) {
 	own := map[string]bool{"account open": true, "account repair": true, "account close": true, "completion bash": true, "operation watch": true,
 		"server join": true, "server sweep": true, "server repair": true, "session start": true, "session end": true, "session act": true, "account suspend": true,
 		"account resume": true, "account handover": true, "reseller suspend": true, "reseller resume": true, "plan compare": true, "person password": true,
-		"domain trace": true, "zone check": true, "zone signing": true, "zone export": true, "zone import": true, "zone reset": true, "site log": true, "certificate rehearse": true, "certificate order": true, "person link": true, "person sign-out": true, "person unlock": true, "password check": true, "event export": true, "settings test-mail": true}
-	looks := map[string]bool{"list": true, "show": true, "compare": true, "check": true, "export": true, "watch": true, "bash": true, "sweep": true, "trace": true, "log": true, "signing": true, "rehearse": true}
+		"domain trace": true, "zone check": true, "zone signing": true, "zone export": true, "zone import": true, "zone reset": true, "site log": true, "certificate rehearse": true, "certificate order": true, "certificate take-back": true, "certificate request": true, "certificate remove-request": true, "certificate install": true,
+		"certificate download": true, "certificate key": true, "certificate revoke": true, "person link": true, "person sign-out": true, "person unlock": true, "password check": true, "event export": true, "settings test-mail": true}
+	looks := map[string]bool{"list": true, "show": true, "compare": true, "check": true, "export": true, "watch": true, "bash": true, "sweep": true, "trace": true, "log": true, "signing": true, "rehearse": true, "download": true, "key": true}
 	// What is one's own sign-in, and the message that is sent to be looked for, has nothing to foresee.
 	plain := map[string]bool{"session": true, "password": true, "factor": true}
 	for _, c := range commands {

@@ -175,6 +175,18 @@ func (c *Client) Register(ctx context.Context, email string, external *External)
 	return made.URI, nil
 }
 
+// Mine asks for the URL of the account that the key has; empty if it has none (RFC 8555, section 7.3.1).
+func (c *Client) Mine(ctx context.Context) (string, error) {
+	account, err := c.inner.GetReg(ctx, "")
+	if errors.Is(err, wire.ErrNoAccount) {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	return account.URI, nil
+}
+
 // ChangeKey gives the account another key (RFC 8555, section 7.3.5).
 func (c *Client) ChangeKey(ctx context.Context, key *ecdsa.PrivateKey) error {
 	return c.inner.AccountKeyRollover(ctx, key)

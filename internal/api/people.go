@@ -264,6 +264,7 @@ type Settings struct {
 	Title          string   `json:"title" doc:"What the installation is called."`
 	Console        string   `json:"console" doc:"Where people reach the console, such as https://console.ternisland.example."`
 	NameServers    []string `json:"name_servers" doc:"To be entered at registrars."`
+	ChallengeZone  string   `json:"challenge_zone,omitempty" doc:"A name in a zone of ours: domains whose name service is elsewhere lead the names of challenges below it, once and for good."`
 	SecondFactor   []string `json:"second_factor" doc:"The roles that must have a second factor."`
 	SessionMinutes int      `json:"session_minutes" doc:"How long a session lasts without use."`
 	MailServer     string   `json:"mail_server" doc:"Host and port of the server that takes mail; empty sends none."`
@@ -280,6 +281,7 @@ type SettingsChange struct {
 	Title          *string   `json:"title,omitempty" minLength:"1" maxLength:"100"`
 	Console        *string   `json:"console,omitempty" maxLength:"300"`
 	NameServers    *[]string `json:"name_servers,omitempty" maxItems:"8"`
+	ChallengeZone  *string   `json:"challenge_zone,omitempty" maxLength:"200" doc:"Empty has none."`
 	SecondFactor   *[]string `json:"second_factor,omitempty" maxItems:"3"`
 	SessionMinutes *int      `json:"session_minutes,omitempty" minimum:"5" maximum:"720"`
 	MailServer     *string   `json:"mail_server,omitempty" maxLength:"300"`

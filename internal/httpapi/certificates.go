@@ -111,8 +111,76 @@ func init() {
 			func(ctx context.Context, who service.Actor, in *struct {
 				DomainPath
 				Previewable
+				Body *api.CertificateOrder
 			}) (api.Started, int64, error) {
-				started, err := a.service.OrderCertificate(ctx, who, in.Account, in.Domain)
+				order := api.CertificateOrder{}
+				if in.Body != nil {
+					order = *in.Body
+				}
+				started, err := a.service.OrderCertificate(ctx, who, in.Account, in.Domain, order)
+				return started, started.Operation, err
+			})
+		registerChange(a, route{id: "take-back-certificate-order", method: http.MethodDelete, path: "/accounts/{account}/domains/{domain}/certificate/order", summary: "Take the order that is on its way back, before the authority issues", permission: rights.CertificatesChange, tag: tag},
+			func(ctx context.Context, who service.Actor, in *struct {
+				DomainPath
+				Previewable
+			}) (nothing, int64, error) {
+				return nothing{}, 0, a.service.TakeBackOrder(ctx, who, in.Account, in.Domain)
+			})
+		registerChange(a, route{id: "install-certificate", method: http.MethodPost, path: "/accounts/{account}/domains/{domain}/certificate/install", summary: "Install a certificate that an authority has given you", permission: rights.CertificatesChange, tag: tag, status: http.StatusAccepted,
+			description: "The chain is ordered, and completed with certificates of authorities that are known. The key is found by itself where the signing request was made here."},
+			func(ctx context.Context, who service.Actor, in *struct {
+				DomainPath
+				Previewable
+				Body api.BroughtCertificate
+			}) (api.InstalledCertificate, int64, error) {
+				installed, err := a.service.InstallCertificate(ctx, who, in.Account, in.Domain, in.Body)
+				return installed, installed.Operation, err
+			})
+		registerChange(a, route{id: "make-signing-request", method: http.MethodPost, path: "/accounts/{account}/domains/{domain}/certificate/requests", summary: "Make a key and a signing request for an authority of your own choice", permission: rights.CertificatesChange, tag: tag, status: http.StatusCreated},
+			func(ctx context.Context, who service.Actor, in *struct {
+				DomainPath
+				Previewable
+				Body api.NewSigningRequest
+			}) (api.SigningRequest, int64, error) {
+				made, err := a.service.MakeSigningRequest(ctx, who, in.Account, in.Domain, in.Body)
+				return made, 0, err
+			})
+		registerChange(a, route{id: "remove-signing-request", method: http.MethodDelete, path: "/accounts/{account}/domains/{domain}/certificate/requests/{request}", summary: "Forget a signing request and its key", permission: rights.CertificatesChange, tag: tag},
+			func(ctx context.Context, who service.Actor, in *struct {
+				DomainPath
+				Request int64 `path:"request"`
+				Previewable
+			}) (nothing, int64, error) {
+				return nothing{}, 0, a.service.RemoveSigningRequest(ctx, who, in.Account, in.Domain, in.Request)
+			})
+		register(a, route{id: "download-certificate", method: http.MethodGet, path: "/accounts/{account}/domains/{domain}/certificate/chain", summary: "Take the certificate that a site shows, without its key", permission: rights.AccountsRead, tag: tag},
+			func(ctx context.Context, in *DomainPath) (*struct{ Body api.CertificateText }, error) {
+				text, err := a.service.CertificateText(ctx, actor(ctx), in.Account, in.Domain)
+				return &struct{ Body api.CertificateText }{text}, err
+			})
+		register(a, route{id: "take-certificate-key", method: http.MethodPost, path: "/accounts/{account}/domains/{domain}/certificate/key", summary: "Take the certificate with its key, as the customer whose it is", permission: rights.CertificatesChange, tag: tag,
+			description: "Needs a session of the account's own customer, the password and the second factor. That the key was given is recorded."},
+			func(ctx context.Context, in *struct {
+				DomainPath
+				Body api.KeyProof
+			}) (*struct {
+				CacheControl string `header:"Cache-Control"`
+				Body         api.CertificateWithKey
+			}, error) {
+				with, err := a.service.CertificateWithKey(ctx, actor(ctx), in.Account, in.Domain, in.Body)
+				return &struct {
+					CacheControl string `header:"Cache-Control"`
+					Body         api.CertificateWithKey
+				}{"no-store", with}, err
+			})
+		registerChange(a, route{id: "revoke-certificate", method: http.MethodPost, path: "/accounts/{account}/domains/{domain}/certificate/revocation", summary: "Have a certificate revoked; the next one is ordered at once", permission: rights.CertificatesChange, tag: tag, status: http.StatusAccepted},
+			func(ctx context.Context, who service.Actor, in *struct {
+				DomainPath
+				Previewable
+				Body api.Revocation
+			}) (api.Started, int64, error) {
+				started, err := a.service.RevokeCertificate(ctx, who, in.Account, in.Domain, in.Body)
 				return started, started.Operation, err
 			})
 	})

@@ -512,9 +512,9 @@ func accountView(a Actor, row db.AccountRow) api.Account {
 	return v
 }
 
-func nonNil(list []string) []string {
+func nonNil[T any](list []T) []T {
 	if list == nil {
-		return []string{}
+		return []T{}
 	}
 	return list
 }

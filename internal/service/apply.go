@@ -154,6 +154,9 @@ func (s *Service) fail(ctx context.Context, tx store.Tx, accountID, revision int
 	if err != nil {
 		return err
 	}
+	if err := tx.BroughtNotInstalled(ctx, db.BroughtNotInstalledParams{AccountID: accountID, Revision: revision}); err != nil {
+		return err
+	}
 	if err := tx.DropNotInstalled(ctx, db.DropNotInstalledParams{AccountID: accountID, Revision: revision}); err != nil {
 		return err
 	}

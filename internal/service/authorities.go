@@ -6,6 +6,8 @@ import (
 	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/x509"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"net/url"
 	"regexp"
@@ -13,6 +15,7 @@ import (
 
 	"victualler/internal/acme"
 	"victualler/internal/api"
+	"victualler/internal/hosting/certificates"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -50,9 +53,11 @@ func (s *Service) sealAccountKey(key *ecdsa.PrivateKey) ([]byte, error) {
 	return s.key.Seal(sealedAccountKey, der), nil
 }
 
-func authorityView(row db.Authority, certificates int64) api.Authority {
+func authorityView(row db.Authority, issued int64) api.Authority {
+	var bounds []certificates.Bound
+	_ = json.Unmarshal(row.Bounds, &bounds) // written by boundsOf
 	return api.Authority{Name: row.Name, Directory: row.Directory, Email: row.Email, OwnRoot: row.Root != "", ExternalID: row.ExternalID, Profile: row.Profile, Account: row.Url,
-		Terms: row.Terms, Identities: nonNil(row.Identities), Usual: row.Usual, LimitedUntil: row.LimitedUntil, Certificates: certificates, Version: row.Version}
+		Terms: row.Terms, Identities: nonNil(row.Identities), Usual: row.Usual, LimitedUntil: row.LimitedUntil, Bounds: nonNil(bounds), Certificates: issued, Version: row.Version}
 }
 
 // Authorities lists the authorities, the usual one first.
@@ -61,7 +66,7 @@ func (s *Service) Authorities(ctx context.Context) (api.AuthorityList, error) {
 	rows, err := s.store.Authorities(ctx)
 	for _, r := range rows {
 		out.Authorities = append(out.Authorities, authorityView(db.Authority{ID: r.ID, Name: r.Name, Directory: r.Directory, Email: r.Email, Root: r.Root, ExternalID: r.ExternalID, Profile: r.Profile,
-			Url: r.Url, Terms: r.Terms, Identities: r.Identities, Usual: r.Usual, LimitedUntil: r.LimitedUntil, Version: r.Version}, r.Certificates))
+			Url: r.Url, Terms: r.Terms, Identities: r.Identities, Usual: r.Usual, LimitedUntil: r.LimitedUntil, Bounds: r.Bounds, Version: r.Version}, r.Certificates))
 	}
 	return out, err
 }
@@ -119,6 +124,10 @@ func (s *Service) AddAuthority(ctx context.Context, a Actor, in api.NewAuthority
 	if err := knownProfile(says.Profiles, in.Profile); err != nil {
 		return none, err
 	}
+	bounds, err := boundsOf(&in.Bounds)
+	if err != nil {
+		return none, err
+	}
 	a.say("add authority %s", in.Name)
 	if a.Preview != nil {
 		return none, do(ctx, s, a, func(store.Tx) error { return nil })
@@ -141,7 +150,7 @@ func (s *Service) AddAuthority(ctx context.Context, a Actor, in api.NewAuthority
 		return none, err
 	}
 	p := db.AddAuthorityParams{Name: in.Name, Directory: in.Directory, Email: in.Email, Root: in.Root, ExternalID: in.ExternalID, Profile: in.Profile, Key: sealed, Url: account,
-		Terms: says.Terms, Identities: nonNil(says.Identities), Usual: in.Usual}
+		Terms: says.Terms, Identities: nonNil(says.Identities), Usual: in.Usual, Bounds: bounds}
 	if in.ExternalKey != "" {
 		p.ExternalKey = s.key.Seal(sealedExternalKey, []byte(in.ExternalKey))
 	}
@@ -204,38 +213,30 @@ func (s *Service) ChangeAuthority(ctx context.Context, a Actor, name string, ver
 			return none, err
 		}
 	}
-	var sealed []byte
+	bounds, err := boundsOf(in.Bounds)
+	if err != nil {
+		return none, err
+	}
 	if in.NewKey && a.Preview == nil {
-		client, err := s.authorityAt(row)
-		if err != nil {
+		if err := s.changeAccountKey(ctx, row); err != nil {
 			return none, err
 		}
-		defer client.Close()
-		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-		if err != nil {
-			return none, err
-		}
-		if sealed, err = s.sealAccountKey(key); err != nil {
-			return none, err
-		}
-		if err := client.ChangeKey(ctx, key); err != nil {
-			return none, refusal.New(refusal.WrongState, "%s does not take another key: %s", name, acme.Reason(err).Detail)
-		}
+		version = 0 // it has just become another
 	}
 	return change(ctx, s, a, func(tx store.Tx) (api.Authority, error) {
 		before, err := tx.FindAuthority(ctx, name)
 		if err != nil {
 			return none, err
 		}
-		if err := unchanged("the authority "+name, version, before.Version); err != nil && sealed == nil {
+		if err := unchanged("the authority "+name, version, before.Version); err != nil {
 			return none, err
 		}
-		p := db.ChangeAuthorityParams{ID: before.ID, Email: before.Email, Root: before.Root, Profile: before.Profile, Key: before.Key, Url: before.Url, Terms: before.Terms, Identities: before.Identities, Usual: before.Usual}
+		p := db.ChangeAuthorityParams{ID: before.ID, Email: before.Email, Root: before.Root, Profile: before.Profile, Bounds: before.Bounds, Terms: before.Terms, Identities: before.Identities, Usual: before.Usual}
 		if in.Profile != nil {
 			p.Profile = *in.Profile
 		}
-		if sealed != nil {
-			p.Key = sealed
+		if bounds != nil {
+			p.Bounds = bounds
 		}
 		if in.Usual && !before.Usual {
 			p.Usual = true
@@ -249,9 +250,93 @@ func (s *Service) ChangeAuthority(ctx context.Context, a Actor, name string, ver
 			return none, err
 		}
 		words := authorityRecord(after)
-		words["new_key"] = sealed != nil
+		words["new_key"] = in.NewKey
 		return authorityView(after, 0), record(ctx, tx, a, "authority.change", about("authority %s", name), authorityRecord(before), words)
 	})
+}
+
+// boundsOf checks bounds, and writes them down; nil for none that were given.
+func boundsOf(list *[]certificates.Bound) ([]byte, error) {
+	if list == nil {
+		return nil, nil
+	}
+	for _, b := range *list {
+		if err := b.Check(); err != nil {
+			return nil, err
+		}
+	}
+	return json.Marshal(nonNil(*list))
+}
+
+// changeAccountKey gives the account at an authority another key. The key is written down before the authority hears of it: cut off anywhere, it is found out later
+// which of the two counts.
+func (s *Service) changeAccountKey(ctx context.Context, row db.Authority) error {
+	if row.NextKey != nil {
+		if err := s.settleAccountKey(ctx, row); err != nil {
+			return refusal.New(refusal.WrongState, "the last change of the key at %s was cut off, and it cannot be asked now which one counts: %s", row.Name, acme.Reason(err).Detail)
+		}
+		var err error
+		if row, err = s.store.AuthorityByID(ctx, row.ID); err != nil {
+			return err
+		}
+	}
+	client, err := s.authorityAt(row)
+	if err != nil {
+		return err
+	}
+	defer client.Close()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return err
+	}
+	sealed, err := s.sealAccountKey(key)
+	if err != nil {
+		return err
+	}
+	begun, err := s.store.BeginAccountKey(ctx, db.BeginAccountKeyParams{ID: row.ID, NextKey: sealed})
+	if err != nil {
+		return err
+	}
+	if begun == 0 {
+		return refusal.New(refusal.WrongState, "somebody else is changing the key at %s just now", row.Name)
+	}
+	if err = client.ChangeKey(ctx, key); err == nil {
+		return s.store.SettleAccountKey(ctx, db.SettleAccountKeyParams{ID: row.ID, Taken: true})
+	}
+	why := acme.Reason(err)
+	if !why.Passing {
+		return errors.Join(s.store.SettleAccountKey(ctx, db.SettleAccountKeyParams{ID: row.ID}), refusal.New(refusal.WrongState, "%s does not take another key: %s", row.Name, why.Detail))
+	}
+	return refusal.New(refusal.WrongState, "%s did not answer (%s): whether it has taken the key is found out in a few minutes", row.Name, why.Detail)
+}
+
+// settleAccountKey finds out whether an authority has taken the key that it was being given.
+func (s *Service) settleAccountKey(ctx context.Context, row db.Authority) error {
+	next := row
+	next.Key, next.Url = row.NextKey, ""
+	client, err := s.authorityAt(next)
+	if err != nil {
+		return err
+	}
+	defer client.Close()
+	account, err := client.Mine(ctx)
+	if err != nil {
+		return err
+	}
+	return s.store.SettleAccountKey(ctx, db.SettleAccountKeyParams{ID: row.ID, Taken: account == row.Url})
+}
+
+// settleAccountKeys takes up changes of keys that were cut off.
+func (s *Service) settleAccountKeys(ctx context.Context) {
+	rows, err := s.store.AccountKeysUnsettled(ctx)
+	if err != nil {
+		return // the next round comes
+	}
+	for _, row := range rows {
+		if err := s.settleAccountKey(ctx, row); err != nil && ctx.Err() == nil {
+			s.log.Warn("not known which key counts", "authority", row.Name, "reason", err)
+		}
+	}
 }
 
 // RemoveAuthority forgets an authority of which there is nothing.

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"crypto/x509"
+	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -83,12 +84,12 @@ func (c siteCertificate) names() []string {
 }
 
 // cannotOrder says why nothing can be ordered for the site, whatever the world looks like.
-func (c siteCertificate) cannotOrder() *refusal.Refusal {
+func (c siteCertificate) cannotOrder(now time.Time) *refusal.Refusal {
 	name := unicode(c.domain.Name)
 	switch {
 	case !servedByWeb(c.domain):
 		return refusal.New(refusal.WrongState, "%s has no site: it is there for its name service alone", name)
-	case c.wish.Mode != automatic:
+	case c.wish.Mode != automatic && !c.lastMoment(now):
 		return refusal.New(refusal.WrongState, "the certificate of %s is %s; have it come by itself first (mode: automatic)", name, c.wish.Mode)
 	case !c.standing.has("certificates"):
 		return c.standing.without("certificates of an authority need", "certificates")
@@ -102,8 +103,21 @@ func (c siteCertificate) cannotOrder() *refusal.Refusal {
 
 // renewal reports whether it is time for the next certificate.
 func (c siteCertificate) renewal(now time.Time) bool {
-	return c.inUse == nil || c.inUse.RenewAt != nil && !c.inUse.RenewAt.After(now)
+	switch {
+	case c.inUse == nil:
+		return true
+	case c.inUse.AuthorityID == nil: // brought by somebody
+		return c.wish.Mode == automatic || c.lastMoment(now)
+	}
+	return c.inUse.RenewAt != nil && !c.inUse.RenewAt.After(now)
 }
+
+// lastMoment reports whether a certificate that somebody brought is about to end: an authority's takes its place then, as one that has ended is worse.
+func (c siteCertificate) lastMoment(now time.Time) bool {
+	return c.wish.Mode == uploaded && c.inUse != nil && !now.Before(standInAt(c.inUse.NotAfter))
+}
+
+func standInAt(ends time.Time) time.Time { return ends.Add(-24 * time.Hour) }
 
 // due reports whether there is something to be ordered, as far as that is known without asking the world.
 func (c siteCertificate) due(now time.Time) bool {
@@ -113,6 +127,9 @@ func (c siteCertificate) due(now time.Time) bool {
 // nextLook is when the site should be looked at again.
 func (c siteCertificate) nextLook(now time.Time) time.Time {
 	next := now.Add(later)
+	if c.wish.Mode == uploaded && c.inUse != nil {
+		next = standInAt(c.inUse.NotAfter)
+	}
 	if c.inUse != nil && c.inUse.RenewAt != nil && (c.inUse.RenewAt.Before(next) || !gains(c.inUse.Names, c.names())) {
 		next = *c.inUse.RenewAt
 	}
@@ -146,6 +163,7 @@ func (s *Service) addCertificates(ctx context.Context, q *db.Queries, domains []
 
 // AskRenewals asks authorities when the certificates that are in use should be renewed (RFC 9773).
 func (s *Service) AskRenewals(ctx context.Context) error {
+	s.settleAccountKeys(ctx)
 	now := s.now()
 	due, err := s.store.CertificatesToAsk(ctx, &now)
 	if err != nil {
@@ -256,18 +274,18 @@ func (s *Service) Certificate(ctx context.Context, a Actor, reference, name stri
 
 func (s *Service) certificateView(ctx context.Context, q *db.Queries, c siteCertificate) (api.SiteCertificate, error) {
 	out := api.SiteCertificate{Domain: c.domain.Name, Mode: c.wish.Mode, Names: c.names(), Chosen: len(c.wish.Names) > 0, KeyType: c.wish.KeyType, Failures: int(c.wish.Failures), FailingSince: c.wish.FailedAt,
-		Code: c.wish.Code, Problem: c.wish.Problem, Covered: []string{}, LeftOut: []api.LeftOut{}, Version: c.wish.Version}
+		Code: c.wish.Code, Problem: c.wish.Problem, Covered: []string{}, LeftOut: []api.LeftOut{},
+		PinKey: c.wish.PinKey, Records: []api.ChallengeRecord{}, Requests: []api.SigningRequest{}, Earlier: []api.EarlierCertificate{}, Version: c.wish.Version}
 	if c.authority != nil {
 		out.Authority = c.authority.Name
 	}
-	if reason := c.cannotOrder(); reason == nil {
+	if reason := c.cannotOrder(s.now()); reason == nil {
 		out.NextTry = c.wish.NextAt
 	}
-	under, err := q.OrderUnderWay(ctx, c.domain.ID)
-	if err == nil {
-		out.Operation = under.OperationID
-	} else if !store.None(err) {
-		return out, err
+	for _, more := range []func(context.Context, *db.Queries, siteCertificate, *api.SiteCertificate) error{viewOrder, viewLeftOut, viewRequests, viewEarlier, viewAlias} {
+		if err := more(ctx, q, c, &out); err != nil {
+			return out, err
+		}
 	}
 	out.State = c.state(out.Operation != 0, s.now())
 	if c.inUse == nil {
@@ -281,6 +299,88 @@ func (s *Service) certificateView(ctx context.Context, q *db.Queries, c siteCert
 	out.Issuer = issuerWords(leaf)
 	out.InstalledAt = c.inUse.InstalledAt
 	return out, nil
+}
+
+// viewOrder tells of the order that is on its way.
+func viewOrder(ctx context.Context, q *db.Queries, c siteCertificate, out *api.SiteCertificate) error {
+	under, err := q.OrderUnderWay(ctx, c.domain.ID)
+	if store.None(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	out.Operation = under.OperationID
+	list, err := q.ChallengesOf(ctx, under.ID)
+	for _, r := range list {
+		if r.Kind == certificates.ByDNS && r.AccountID == nil {
+			out.Records = append(out.Records, api.ChallengeRecord{Name: r.Record, Type: "TXT", Data: r.Value, Shown: r.LookedAt != nil && len(r.Missing) == 0, Missing: r.Missing, LookedAt: r.LookedAt})
+		}
+	}
+	return err
+}
+
+// viewLeftOut tells which names the last order has left out, and why.
+func viewLeftOut(ctx context.Context, q *db.Queries, c siteCertificate, out *api.SiteCertificate) error {
+	last, err := q.LastOrder(ctx, c.domain.ID)
+	if store.None(err) || c.wish.Mode != automatic {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	var all []api.LeftOut
+	if err := json.Unmarshal(last.LeftOut, &all); err != nil {
+		return err
+	}
+	for _, l := range all {
+		if slices.Contains(c.names(), l.Name) && (c.inUse == nil || !slices.Contains(c.inUse.Names, l.Name)) {
+			out.LeftOut = append(out.LeftOut, l)
+		}
+	}
+	return nil
+}
+
+func viewRequests(ctx context.Context, q *db.Queries, c siteCertificate, out *api.SiteCertificate) error {
+	rows, err := q.SigningRequests(ctx, c.domain.ID)
+	for _, r := range rows {
+		out.Requests = append(out.Requests, requestView(r))
+	}
+	return err
+}
+
+// mostEarlier is how many certificates that are used no longer are told of.
+const mostEarlier = 10
+
+func viewEarlier(ctx context.Context, q *db.Queries, c siteCertificate, out *api.SiteCertificate) error {
+	rows, err := q.EarlierCertificates(ctx, db.EarlierCertificatesParams{DomainID: c.domain.ID, Limit: mostEarlier})
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		leaf, err := leafOf(r.Chain)
+		if err != nil {
+			return err
+		}
+		out.Earlier = append(out.Earlier, api.EarlierCertificate{Serial: r.Serial, State: r.State, Names: r.Names, Issuer: issuerWords(leaf), Authority: r.Authority, NotBefore: r.NotBefore, NotAfter: r.NotAfter})
+	}
+	return nil
+}
+
+// viewAlias tells which record would prove the site's names for good, where its name service is elsewhere.
+func viewAlias(ctx context.Context, q *db.Queries, c siteCertificate, out *api.SiteCertificate) error {
+	_, target, err := challengeAlias(ctx, q, c)
+	if err != nil || target == "" {
+		return err
+	}
+	rows, err := q.ZonesOfAccount(ctx, c.standing.account.ID)
+	if err != nil || slices.ContainsFunc(rows, func(z db.Zone) bool {
+		return z.NameService == here && (c.domain.Name == z.Name || strings.HasSuffix(c.domain.Name, "."+z.Name))
+	}) {
+		return err
+	}
+	out.Alias = &api.ChallengeAlias{Name: certificates.ChallengeName(c.domain.Name), Target: target}
+	return nil
 }
 
 func issuerWords(leaf *x509.Certificate) string {
@@ -303,7 +403,7 @@ func (s *Service) Rehearse(ctx context.Context, a Actor, reference, name string,
 			return out, err
 		}
 	}
-	verdicts, err := s.rehearse(ctx, c.standing, wanted, c.authority)
+	verdicts, err := s.rehearse(ctx, rehearsal{site: c, names: wanted, wanted: len(in.Names) > 0 || len(c.wish.Names) > 0})
 	var unreached *agentError
 	if errors.As(err, &unreached) {
 		return out, refusal.New(refusal.ServerUnreachable, "the site's server cannot be given anything to answer with: %s", unreached)
@@ -314,7 +414,7 @@ func (s *Service) Rehearse(ctx context.Context, a Actor, reference, name string,
 	out.Pass = true
 	for _, n := range wanted {
 		v := verdicts[n]
-		out.Names = append(out.Names, api.RehearsedName{Name: n, Result: string(v.Result), Code: v.Code, Reason: v.Says, Do: v.Do})
+		out.Names = append(out.Names, api.RehearsedName{Name: n, Result: string(v.Result), Way: string(v.Way), Code: v.Code, Reason: v.Says, Do: v.Do})
 		out.Pass = out.Pass && v.Result == certificates.Pass
 	}
 	return out, nil
@@ -347,12 +447,12 @@ func siteNames(d db.Domain, typed []string) ([]string, error) {
 }
 
 // OrderCertificate orders a certificate for a site now, for the names that would pass.
-func (s *Service) OrderCertificate(ctx context.Context, a Actor, reference, name string) (api.Started, error) {
+func (s *Service) OrderCertificate(ctx context.Context, a Actor, reference, name string, in api.CertificateOrder) (api.Started, error) {
 	c, err := s.findSite(ctx, a, reference, name)
 	if err != nil {
 		return api.Started{}, err
 	}
-	operation, err := s.beginOrder(ctx, a, c.domain.ID, true)
+	operation, err := s.beginOrder(ctx, a, c.domain.ID, asking{true, in})
 	var unreached *agentError
 	if errors.As(err, &unreached) {
 		return api.Started{}, refusal.New(refusal.ServerUnreachable, "the site's server cannot be given anything to answer with: %s", unreached)
@@ -379,7 +479,7 @@ func (s *Service) ChangeCertificate(ctx context.Context, a Actor, reference, nam
 			return none, err
 		}
 		now := s.now()
-		p := db.ChangeSiteCertificateParams{DomainID: c.domain.ID, Mode: c.wish.Mode, Names: c.wish.Names, KeyType: c.wish.KeyType, AuthorityID: c.wish.AuthorityID, NextAt: &now}
+		p := db.ChangeSiteCertificateParams{DomainID: c.domain.ID, Mode: c.wish.Mode, Names: c.wish.Names, KeyType: c.wish.KeyType, PinKey: c.wish.PinKey, AuthorityID: c.wish.AuthorityID, NextAt: &now}
 		if in.Names != nil {
 			if p.Names, err = siteNames(c.domain, *in.Names); err != nil {
 				return none, err
@@ -391,6 +491,9 @@ func (s *Service) ChangeCertificate(ctx context.Context, a Actor, reference, nam
 				return none, err
 			}
 			p.KeyType = string(k)
+		}
+		if in.PinKey != nil {
+			p.PinKey = *in.PinKey
 		}
 		if in.Authority != nil {
 			p.AuthorityID = nil
@@ -417,7 +520,7 @@ func (s *Service) ChangeCertificate(ctx context.Context, a Actor, reference, nam
 		}
 		next := c
 		next.wish = after
-		if reason := next.cannotOrder(); reason != nil && (in.Names != nil || in.Mode == automatic) && reason.Kind != refusal.WrongState {
+		if reason := next.cannotOrder(now); reason != nil && (in.Names != nil || in.Mode == automatic) && reason.Kind != refusal.WrongState {
 			return none, reason
 		}
 		if err := record(ctx, tx, a, "certificate.change", aboutAccount(c.standing.account), wishRecord(c), wishRecord(next)); err != nil {
@@ -439,7 +542,7 @@ func (s *Service) ChangeCertificate(ctx context.Context, a Actor, reference, nam
 }
 
 func wishRecord(c siteCertificate) map[string]any {
-	return map[string]any{"domain": c.domain.Name, "mode": c.wish.Mode, "names": c.wish.Names, "key_type": c.wish.KeyType}
+	return map[string]any{"domain": c.domain.Name, "mode": c.wish.Mode, "names": c.wish.Names, "key_type": c.wish.KeyType, "pin_key": c.wish.PinKey}
 }
 
 // CertificateFilter narrows the inventory; empty fields do not.

@@ -19,7 +19,9 @@ import (
 
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/certificates"
+	"victualler/internal/hosting/zones"
 	"victualler/internal/resolve"
+	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
 
@@ -30,11 +32,21 @@ const (
 	mostHops      = 10
 )
 
+// rehearsal is what is looked at, and with what in mind.
+type rehearsal struct {
+	site  siteCertificate
+	names []string
+	// wanted says that somebody has chosen the names: they are proved by name service where they do not lead here.
+	wanted bool
+	// byHand says that somebody enters the records that prove the names.
+	byHand bool
+}
+
 // rehearse looks at names as an authority would, and says of each what it would do. The servers that could answer for them are given something to answer with.
-func (s *Service) rehearse(ctx context.Context, st standing, names []string, authority *db.Authority) (map[string]certificates.Verdict, error) {
+func (s *Service) rehearse(ctx context.Context, r rehearsal) (map[string]certificates.Verdict, error) {
 	ctx, cancel := context.WithTimeout(ctx, rehearsalTime)
 	defer cancel()
-	home, err := s.store.ServerByID(ctx, st.account.ServerID)
+	home, err := s.store.ServerByID(ctx, r.site.standing.account.ServerID)
 	if err != nil {
 		return nil, err
 	}
@@ -42,43 +54,78 @@ func (s *Service) rehearse(ctx context.Context, st standing, names []string, aut
 	if err != nil {
 		return nil, err
 	}
-	own := publicAddresses(home)
-	var ours []netip.Addr
+	w := looking{rehearsal: r, own: publicAddresses(home), probe: agentlink.Challenges{Answers: map[string]string{"rehearsal-" + rand.Text(): rand.Text()}}}
 	for _, server := range servers {
-		ours = append(ours, publicAddresses(server)...)
+		w.ours = append(w.ours, publicAddresses(server)...)
 	}
-	zones, err := loadZones(ctx, s.store.Queries, st)
+	if w.zones, err = loadZones(ctx, s.store.Queries, r.site.standing); err != nil {
+		return nil, err
+	}
+	named, err := s.store.NameServers(ctx)
 	if err != nil {
 		return nil, err
 	}
-	probe := agentlink.Challenges{Answers: map[string]string{"rehearsal-" + rand.Text(): rand.Text()}}
-	if slices.ContainsFunc(names, func(n string) bool { return !strings.HasPrefix(n, "*.") }) {
-		if err := s.challenge(ctx, home, servers, probe); err != nil {
+	for _, server := range named {
+		w.nameServers = append(w.nameServers, publicAddresses(server)...)
+	}
+	if _, w.alias, err = challengeAlias(ctx, s.store.Queries, r.site); err != nil {
+		return nil, err
+	}
+	if !r.byHand && slices.ContainsFunc(r.names, func(n string) bool { return !strings.HasPrefix(n, "*.") }) {
+		if err := s.challenge(ctx, home, servers, w.probe); err != nil {
 			return nil, err
 		}
-		defer s.unchallenge(context.WithoutCancel(ctx), servers, probe)
+		defer s.unchallenge(context.WithoutCancel(ctx), servers, w.probe)
 	}
 	out := map[string]certificates.Verdict{}
 	var mu sync.Mutex
-	var group sync.WaitGroup
-	for _, name := range names {
-		group.Go(func() {
-			look := certificates.Look{Name: name, Method: certificates.ByHTTP, Own: own}
-			if strings.HasPrefix(name, "*.") {
-				look.Method = certificates.ByDNS
-			}
-			if authority != nil {
-				look.Issuing = certificates.Issuing{Identities: authority.Identities, AccountURL: authority.Url}
-			}
-			s.look(ctx, &look, zones, ours, probe)
-			v := look.Judge()
-			mu.Lock()
-			out[name] = v
-			mu.Unlock()
-		})
-	}
-	group.Wait()
+	atOnce(len(r.names), r.names, func(name string) {
+		v := s.judge(ctx, w, name)
+		mu.Lock()
+		out[name] = v
+		mu.Unlock()
+	})
 	return out, nil
+}
+
+// looking is a rehearsal on its way.
+type looking struct {
+	rehearsal
+	// own are the addresses of the site's server, ours those of all web servers.
+	own, ours []netip.Addr
+	// nameServers are the addresses of our name servers.
+	nameServers []netip.Addr
+	zones       []zone
+	// alias is where the challenge's name should lead if the zone is elsewhere.
+	alias string
+	probe agentlink.Challenges
+}
+
+// judge asks the world about one name, and says what an authority would do.
+func (s *Service) judge(ctx context.Context, w looking, name string) certificates.Verdict {
+	look := certificates.Look{Name: name, Own: w.own, ByHand: w.byHand, WantAlias: w.alias}
+	if authority := w.site.authority; authority != nil {
+		look.Issuing = certificates.Issuing{Identities: authority.Identities, AccountURL: authority.Url}
+	}
+	base := strings.TrimPrefix(name, "*.")
+	s.lookAtCAA(ctx, &look, base)
+	byRecord := func() certificates.Verdict {
+		l := look
+		l.Method = certificates.ByDNS
+		s.lookAtChallengeName(ctx, &l, base, w)
+		return l.Judge()
+	}
+	if w.byHand || base != name {
+		return byRecord()
+	}
+	l := look
+	l.Method = certificates.ByHTTP
+	s.lookAtServer(ctx, &l, w)
+	v := l.Judge()
+	if v.Result == certificates.Pass {
+		return v
+	}
+	return certificates.Better(v, byRecord(), w.wanted)
 }
 
 // challenge has all web servers answer challenges; home, where the site is, must.
@@ -120,26 +167,20 @@ func (s *Service) unchallenge(ctx context.Context, servers []db.Server, c agentl
 	group.Wait()
 }
 
-// look asks the world about one name.
-func (s *Service) look(ctx context.Context, l *certificates.Look, list []zone, ours []netip.Addr, probe agentlink.Challenges) {
-	base := strings.TrimPrefix(l.Name, "*.")
-	s.lookAtCAA(ctx, l, base)
-	if l.Method == certificates.ByDNS {
-		s.lookAtChallengeName(ctx, l, base, list)
-		return
-	}
-	found, err := s.resolver.Addresses(ctx, base)
+// lookAtServer fetches the probe at all addresses of a name.
+func (s *Service) lookAtServer(ctx context.Context, l *certificates.Look, w looking) {
+	found, err := s.resolver.Addresses(ctx, l.Name)
 	if err != nil {
 		l.Failed = err.Error()
 		if errors.Is(err, resolve.ErrRefused) {
-			l.Bogus = s.resolver.Unsigned(ctx, base)
+			l.Bogus = s.resolver.Unsigned(ctx, l.Name)
 		}
 		return
 	}
 	l.Addresses = found
-	for token, answer := range probe.Answers {
+	for token, answer := range w.probe.Answers {
 		for _, address := range found {
-			l.Fetches = append(l.Fetches, s.fetch(ctx, base, address, ours, token, answer))
+			l.Fetches = append(l.Fetches, s.fetch(ctx, l.Name, address, w.ours, token, answer))
 		}
 	}
 }
@@ -170,17 +211,25 @@ func (s *Service) lookAtCAA(ctx context.Context, l *certificates.Look, name stri
 }
 
 // lookAtChallengeName asks whether the record that proves a name can be shown.
-func (s *Service) lookAtChallengeName(ctx context.Context, l *certificates.Look, base string, list []zone) {
-	for _, z := range list {
-		if (base == z.row.Name || strings.HasSuffix(base, "."+z.row.Name)) && z.row.NameService == here {
-			l.ZoneHere = true
+func (s *Service) lookAtChallengeName(ctx context.Context, l *certificates.Look, base string, w looking) {
+	servers := s.authoritative(ctx, base)
+	at := certificates.ChallengeName(base)
+	for _, server := range servers { // and not the resolver, which may remember for a while that there was none
+		if alias, err := resolve.AskAt(ctx, server.address, at, "CNAME"); err == nil && len(alias.Data) > 0 {
+			l.Alias = strings.ToLower(strings.TrimSuffix(alias.Data[0], "."))
+			break
 		}
 	}
-	at := certificates.ChallengeName(base)
-	if alias, err := s.resolver.Ask(ctx, at, "CNAME"); err == nil && len(alias.Data) > 0 {
-		l.Alias = strings.ToLower(strings.TrimSuffix(alias.Data[0], "."))
+	for _, z := range w.zones {
+		if (base == z.row.Name || strings.HasSuffix(base, "."+z.row.Name)) && z.row.NameService == here {
+			// As the world sees it, and not as we would like it: a zone can be here and be delegated elsewhere still.
+			l.ZoneHere = slices.ContainsFunc(servers, func(n nameServer) bool { return slices.Contains(w.nameServers, n.address) })
+			if l.ZoneHere { // an alias for all names below gives way to the record of a challenge; one of its own does not
+				l.Alias = z.ownAlias(at)
+			}
+		}
 	}
-	for _, server := range s.authoritative(ctx, base) {
+	for _, server := range servers {
 		a := certificates.Answer{Server: server.name}
 		answer, err := resolve.AskAt(ctx, server.address, at, "TXT")
 		if err != nil {
@@ -189,6 +238,29 @@ func (s *Service) lookAtChallengeName(ctx context.Context, l *certificates.Look,
 		a.Data = answer.Data
 		l.Answers = append(l.Answers, a)
 	}
+}
+
+// ownAlias is where a record that a person added leads a name; empty if there is none.
+func (z zone) ownAlias(name string) string {
+	for _, o := range z.own {
+		if o.Type == zones.CNAME && zones.Whole(z.row.Name, o.Name) == name {
+			return strings.TrimSuffix(o.Data, ".")
+		}
+	}
+	return ""
+}
+
+// challengeAlias is the name in our zone for challenges that proves a site's names, and the account whose zone that is; empty where there is no such zone.
+func challengeAlias(ctx context.Context, q *db.Queries, site siteCertificate) (account int64, name string, err error) {
+	settings, err := q.Settings(ctx)
+	if err != nil || settings.ChallengeZone == "" {
+		return 0, "", err
+	}
+	in, err := q.ChallengeZone(ctx, settings.ChallengeZone)
+	if store.None(err) { // it was closed
+		return 0, "", nil
+	}
+	return in.AccountID, site.wish.ChallengeLabel + "." + settings.ChallengeZone, err
 }
 
 type nameServer struct {

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/store"
@@ -25,7 +26,7 @@ func (s *Service) Settings(ctx context.Context) (api.Settings, error) {
 func settingsView(row db.Setting) api.Settings {
 	return api.Settings{Title: row.Title, Console: row.Console, NameServers: nonNil(row.NameServers), SecondFactor: nonNil(row.SecondFactor),
 		SessionMinutes: int(row.SessionMinutes), MailServer: row.MailServer, MailSecurity: row.MailSecurity, MailName: row.MailName,
-		MailPassword: row.MailPassword != nil, Sender: row.Sender, Version: row.Version}
+		MailPassword: row.MailPassword != nil, Sender: row.Sender, ChallengeZone: row.ChallengeZone, Version: row.Version}
 }
 
 // ChangeSettings changes settings. Version is the one the caller has seen, or 0.
@@ -40,9 +41,14 @@ func (s *Service) ChangeSettings(ctx context.Context, a Actor, version int64, in
 			return none, err
 		}
 		p := db.KeepSettingsParams{Title: row.Title, Console: row.Console, NameServers: row.NameServers, SecondFactor: row.SecondFactor, SessionMinutes: row.SessionMinutes,
-			MailServer: row.MailServer, MailSecurity: row.MailSecurity, MailName: row.MailName, MailPassword: row.MailPassword, Sender: row.Sender}
+			MailServer: row.MailServer, MailSecurity: row.MailSecurity, MailName: row.MailName, MailPassword: row.MailPassword, Sender: row.Sender, ChallengeZone: row.ChallengeZone}
 		if err := s.readSettings(&p, in); err != nil {
 			return none, err
+		}
+		if in.ChallengeZone != nil {
+			if p.ChallengeZone, err = challengeZone(ctx, tx, *in.ChallengeZone); err != nil {
+				return none, err
+			}
 		}
 		after, err := tx.KeepSettings(ctx, p)
 		if err != nil {
@@ -146,6 +152,22 @@ func (s *Service) readSettings(p *db.KeepSettingsParams, in api.SettingsChange) 
 		}
 	}
 	return nil
+}
+
+// challengeZone checks a name under which domains elsewhere have their names proved: it lies in a zone of an operator's own that is here.
+func challengeZone(ctx context.Context, tx store.Tx, typed string) (string, error) {
+	if strings.TrimSpace(typed) == "" {
+		return "", nil
+	}
+	d, _, err := names.ParseDomain(typed)
+	if err != nil {
+		return "", refusal.Input("challenge_zone", "%v", err)
+	}
+	in, err := tx.ChallengeZone(ctx, d.String())
+	if store.None(err) || err == nil && in.ResellerID != nil {
+		return "", refusal.Input("challenge_zone", "%s lies in no zone of your own whose name service is here: take a name such as challenges. before a domain of yours", d)
+	}
+	return d.String(), err
 }
 
 // link is an address of the console.

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"victualler/internal/api"
-	"victualler/internal/hosting/certificates"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/sites"
@@ -78,7 +77,7 @@ func loadZones(ctx context.Context, q *db.Queries, st standing) ([]zone, error) 
 		}
 		facts := zones.Facts{Zone: row.Name, NameServers: servers}
 		for _, c := range challenges {
-			facts.Challenges = append(facts.Challenges, zones.Challenge{Name: certificates.ChallengeName(c.Name), Text: c.Value})
+			facts.Challenges = append(facts.Challenges, zones.Challenge{Name: c.Record, Text: c.Value})
 		}
 		for _, d := range domains {
 			if servedByWeb(d) {

@@ -13,6 +13,17 @@ const (
 	ByDNS  = "dns-01"
 )
 
+// Way is how a name is proved, which is more than the method: a record can stand in several places.
+type Way string
+
+// The ways.
+const (
+	OverHTTP Way = "http"  // our web servers answer
+	InZone   Way = "zone"  // in the name's own zone, which is here
+	ByAlias  Way = "alias" // in our zone for challenges, to which the name's own zone leads
+	ByHand   Way = "hand"  // somebody enters the record where the zone is
+)
+
 // Result is what a rehearsal comes to.
 type Result string
 
@@ -30,6 +41,30 @@ type Verdict struct {
 	Code string
 	// Says is the reason in words, and Do what to do about it.
 	Says, Do string
+	// Way is how a name that would pass is proved.
+	Way Way
+}
+
+func fails(code, says, do string) Verdict {
+	return Verdict{Result: Fail, Code: code, Says: says, Do: do}
+}
+func unknown(code, says, do string) Verdict {
+	return Verdict{Result: Unknown, Code: code, Says: says, Do: do}
+}
+
+// Better chooses between what was seen of a name for a proof over HTTP and for one by name service. A name that does not lead here is
+// proved by name service only if somebody wants it to be: most of the time it is meant to be served elsewhere.
+func Better(overHTTP, byRecord Verdict, wanted bool) Verdict {
+	away := overHTTP.Code == CodeElsewhere || overHTTP.Code == CodeNoAddress
+	switch {
+	case overHTTP.Result == Pass || away && !wanted:
+		return overHTTP
+	case byRecord.Result == Pass:
+		return byRecord
+	case byRecord.Code == CodeAlias && wanted:
+		overHTTP.Do += "; or, to have the name proved wherever it leads, " + byRecord.Do
+	}
+	return overHTTP
 }
 
 // The codes of verdicts.
@@ -89,8 +124,8 @@ type Look struct {
 	Issuing   Issuing
 	// Fetches are for http-01, one for each address.
 	Fetches []Fetch
-	// The rest is for dns-01: whether the zone is here, or else where the challenge's name should lead, and where it does.
-	ZoneHere         bool
+	// The rest is for dns-01: whether somebody enters the records by hand; whether the zone is here, or else where the challenge's name should lead, and where it does.
+	ByHand, ZoneHere bool
 	WantAlias, Alias string
 	// Answers are what the authoritative servers of the zone say under the challenge's name.
 	Answers []Answer
@@ -99,23 +134,23 @@ type Look struct {
 // Judge says what an authority would do.
 func (l Look) Judge() Verdict {
 	if l.Bogus {
-		return Verdict{Fail, CodeDNSSEC, fmt.Sprintf("the zone of %s is signed, and its signatures do not hold: whoever checks them gets no answer", l.base()),
-			"have the parent's DS record fit the keys of the zone, or take it away; “zone check” shows both"}
+		return fails(CodeDNSSEC, fmt.Sprintf("the zone of %s is signed, and its signatures do not hold: whoever checks them gets no answer", l.base()),
+			"have the parent's DS record fit the keys of the zone, or take it away; “zone check” shows both")
 	}
 	if l.CAAFailed != "" {
-		return Verdict{Fail, CodeCAA, "the CAA records cannot be looked up, and no authority issues without: " + l.CAAFailed, "see with “zone check” why the name servers do not answer"}
+		return fails(CodeCAA, "the CAA records cannot be looked up, and no authority issues without: "+l.CAAFailed, "see with “zone check” why the name servers do not answer")
 	}
 	if reason := l.forbidden(); reason != "" {
-		return Verdict{Fail, CodeCAA, fmt.Sprintf("%s (at %s)", reason, l.CAAAt), l.allow()}
+		return fails(CodeCAA, fmt.Sprintf("%s (at %s)", reason, l.CAAAt), l.allow())
 	}
 	if l.Method == ByDNS {
 		return l.judgeRecords()
 	}
 	switch {
 	case l.Failed != "":
-		return Verdict{Unknown, CodeLookup, "the resolver does not answer: " + l.Failed, "try again in a while; if it stays, see with “zone check” whether the name servers answer"}
+		return unknown(CodeLookup, "the resolver does not answer: "+l.Failed, "try again in a while; if it stays, see with “zone check” whether the name servers answer")
 	case len(l.Addresses) == 0:
-		return Verdict{Fail, CodeNoAddress, l.Name + " has neither an A nor an AAAA record", l.point()}
+		return fails(CodeNoAddress, l.Name+" has neither an A nor an AAAA record", l.point())
 	}
 	for _, f := range l.Fetches {
 		if !f.Right {
@@ -123,9 +158,9 @@ func (l Look) Judge() Verdict {
 		}
 	}
 	if len(l.Fetches) == 0 {
-		return Verdict{Unknown, CodeUnreachable, "nobody has asked " + l.Name + " yet", "rehearse it"}
+		return unknown(CodeUnreachable, "nobody has asked "+l.Name+" yet", "rehearse it")
 	}
-	return Verdict{Result: Pass}
+	return Verdict{Result: Pass, Way: OverHTTP}
 }
 
 func (l Look) base() string { return strings.TrimPrefix(l.Name, "*.") }
@@ -191,10 +226,10 @@ func (l Look) judgeFetch(f Fetch) Verdict {
 		} else if len(l.Addresses) > 1 && slices.ContainsFunc(l.Addresses, func(a netip.Addr) bool { return slices.Contains(l.Own, a) }) {
 			do = fmt.Sprintf("remove the record %s %s, or change it; %s", kind(f.Address), f.Address, l.point())
 		}
-		return Verdict{Fail, CodeElsewhere, says, do}
+		return fails(CodeElsewhere, says, do)
 	}
 	if len(f.Hops) == 0 {
-		return Verdict{Unknown, CodeUnreachable, fmt.Sprintf("%s was not asked", f.Address), "try again"}
+		return unknown(CodeUnreachable, fmt.Sprintf("%s was not asked", f.Address), "try again")
 	}
 	last := f.Hops[len(f.Hops)-1]
 	if len(f.Hops) > 1 {
@@ -205,42 +240,55 @@ func (l Look) judgeFetch(f Fetch) Verdict {
 		case last.Status == ok:
 			what = "answers something else"
 		}
-		return Verdict{Fail, CodeRedirect, fmt.Sprintf("%s redirects to %s, which %s", f.Hops[len(f.Hops)-2].URL, last.URL, what),
-			"leave the path /.well-known/acme-challenge/ out of the redirect"}
+		return fails(CodeRedirect, fmt.Sprintf("%s redirects to %s, which %s", f.Hops[len(f.Hops)-2].URL, last.URL, what),
+			"leave the path /.well-known/acme-challenge/ out of the redirect")
 	}
 	switch {
 	case last.Failed != "":
-		return Verdict{Fail, CodeUnreachable, fmt.Sprintf("%s, our own server, is not reached at port 80: %s", f.Address, last.Failed), "see whether its web server runs and whether a firewall lets visitors through to port 80"}
+		return fails(CodeUnreachable, fmt.Sprintf("%s, our own server, is not reached at port 80: %s", f.Address, last.Failed), "see whether its web server runs and whether a firewall lets visitors through to port 80")
 	case last.Status == unauthorized:
-		return Verdict{Fail, CodeAnswer, fmt.Sprintf("the path of the challenge asks for a password (“%s”)", last.Realm), "leave the path /.well-known/acme-challenge/ out of what the password protects"}
+		return fails(CodeAnswer, fmt.Sprintf("the path of the challenge asks for a password (“%s”)", last.Realm), "leave the path /.well-known/acme-challenge/ out of what the password protects")
 	case last.Status != ok:
-		return Verdict{Fail, CodeAnswer, "the path of the challenge answers " + statusWords(last.Status), "repair the server; if it stays, see whether a file of its web server answers for /.well-known/"}
+		return fails(CodeAnswer, "the path of the challenge answers "+statusWords(last.Status), "repair the server; if it stays, see whether a file of its web server answers for /.well-known/")
 	}
-	return Verdict{Fail, CodeAnswer, "the path of the challenge answers something else than the challenge", "see which file of the web server answers for /.well-known/acme-challenge/"}
+	return fails(CodeAnswer, "the path of the challenge answers something else than the challenge", "see which file of the web server answers for /.well-known/acme-challenge/")
 }
 
 // ChallengeName is where a name is proved in name service (RFC 8555, section 8.4).
 func ChallengeName(name string) string { return "_acme-challenge." + strings.TrimPrefix(name, "*.") }
 
 func (l Look) judgeRecords() Verdict {
-	if !l.ZoneHere && (l.WantAlias == "" || l.Alias != l.WantAlias) {
+	if l.ByHand {
+		if len(l.Answers) == 0 {
+			return unknown(CodeLookup, "no name server of the zone was found", "see with “zone check” where the zone is delegated to")
+		}
+		return Verdict{Result: Pass, Way: ByHand}
+	}
+	byAlias := l.Alias != "" && l.Alias == l.WantAlias
+	if l.ZoneHere && l.Alias != "" && !byAlias {
+		return fails(CodeAlias, fmt.Sprintf("%s leads to %s, so no challenge can stand there", ChallengeName(l.Name), l.Alias), fmt.Sprintf("remove the record %s CNAME %s.", ChallengeName(l.Name), l.Alias))
+	}
+	if !l.ZoneHere && !byAlias {
 		at := ChallengeName(l.Name)
 		says := fmt.Sprintf("the name service of %s is elsewhere, and %s does not lead to us", l.base(), at)
 		if l.Alias != "" {
 			says = fmt.Sprintf("%s leads to %s, which is not the name that was given for it", at, l.Alias)
 		}
 		if l.WantAlias == "" {
-			return Verdict{Fail, CodeAlias, says, "the operator sets a zone for challenges first; or enter each challenge by hand"}
+			return fails(CodeAlias, says, "the operator sets a zone for challenges first; or enter each challenge by hand")
 		}
-		return Verdict{Fail, CodeAlias, says, fmt.Sprintf("enter this one record where the zone is, once and for good: %s CNAME %s.", at, l.WantAlias)}
+		return fails(CodeAlias, says, fmt.Sprintf("enter this one record where the zone is, once and for good: %s CNAME %s.", at, l.WantAlias))
 	}
 	for _, a := range l.Answers {
 		if a.Failed != "" {
-			return Verdict{Fail, CodeRecord, fmt.Sprintf("the name server %s does not answer: %s", a.Server, a.Failed), "every name server to which the zone is delegated has to answer; “zone check” shows them"}
+			return fails(CodeRecord, fmt.Sprintf("the name server %s does not answer: %s", a.Server, a.Failed), "every name server to which the zone is delegated has to answer; “zone check” shows them")
 		}
 	}
 	if len(l.Answers) == 0 {
-		return Verdict{Unknown, CodeLookup, "no name server of the zone was found", "see with “zone check” where the zone is delegated to"}
+		return unknown(CodeLookup, "no name server of the zone was found", "see with “zone check” where the zone is delegated to")
 	}
-	return Verdict{Result: Pass}
+	if byAlias {
+		return Verdict{Result: Pass, Way: ByAlias}
+	}
+	return Verdict{Result: Pass, Way: InZone}
 }

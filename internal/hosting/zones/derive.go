@@ -138,7 +138,11 @@ func Merge(derived []Derived, own []Own) []Entry {
 		list = append(list, Entry{Record: o.Record, Own: true, ID: o.ID})
 	}
 	for _, d := range derived {
-		list = append(list, Entry{Record: d.Record, Why: d.Why, Overruled: slices.ContainsFunc(own, func(o Own) bool { return overrules(o.Record, d.Record) })})
+		e := Entry{Record: d.Record, Why: d.Why, Overruled: slices.ContainsFunc(own, func(o Own) bool { return overrules(o.Record, d.Record) })}
+		if beside := slices.IndexFunc(own, func(o Own) bool { return o.Name == d.Name && o.Type == d.Type }); beside >= 0 && !e.Overruled {
+			e.TTL = own[beside].TTL // records of one set have one TTL (RFC 2181, section 5.2)
+		}
+		list = append(list, e)
 	}
 	slices.SortStableFunc(list, func(a, b Entry) int { return compare(a.Record, b.Record) })
 	return list
@@ -150,6 +154,9 @@ func overrules(own, derived Record) bool {
 		return true
 	}
 	if own.Name != derived.Name {
+		return false
+	}
+	if own.Type == TXT && derived.Type == TXT && derived.TTL == challengeTTL { // authorities look for one among all that are there
 		return false
 	}
 	return own.Type == derived.Type || own.Type == CNAME || derived.Type == CNAME || own.Type == NS || derived.Type == NS

@@ -158,6 +158,7 @@ func (w *World) Serve(name, text string) error {
 	defer w.mu.Unlock()
 	w.zones[origin] = records
 	w.domains[origin] = Delegation{NameServers: []string{Elsewhere}}
+	w.memory = map[dns.Question]remembered{}
 	return nil
 }
 

@@ -19,9 +19,54 @@ func (q *Queries) AcceptedChallenge(ctx context.Context, id int64) error {
 	return err
 }
 
+const accountKeysUnsettled = `-- name: AccountKeysUnsettled :many
+select id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at, next_key, next_key_at, bounds from authorities where next_key_at < now() - interval '2 minutes'
+`
+
+// Whoever began to change the key was cut off.
+func (q *Queries) AccountKeysUnsettled(ctx context.Context) ([]Authority, error) {
+	rows, err := q.db.Query(ctx, accountKeysUnsettled)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Authority{}
+	for rows.Next() {
+		var i Authority
+		if err := rows.Scan(
+			&i.ID,
+			&i.Name,
+			&i.Directory,
+			&i.Email,
+			&i.Root,
+			&i.ExternalID,
+			&i.ExternalKey,
+			&i.Profile,
+			&i.Key,
+			&i.Url,
+			&i.Terms,
+			&i.Identities,
+			&i.Usual,
+			&i.LimitedUntil,
+			&i.Version,
+			&i.CreatedAt,
+			&i.NextKey,
+			&i.NextKeyAt,
+			&i.Bounds,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const addAuthority = `-- name: AddAuthority :one
-insert into authorities (name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual)
-values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) returning id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at
+insert into authorities (name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, bounds)
+values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) returning id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at, next_key, next_key_at, bounds
 `
 
 type AddAuthorityParams struct {
@@ -37,6 +82,7 @@ type AddAuthorityParams struct {
 	Terms       string
 	Identities  []string
 	Usual       bool
+	Bounds      []byte
 }
 
 func (q *Queries) AddAuthority(ctx context.Context, arg AddAuthorityParams) (Authority, error) {
@@ -53,6 +99,7 @@ func (q *Queries) AddAuthority(ctx context.Context, arg AddAuthorityParams) (Aut
 		arg.Terms,
 		arg.Identities,
 		arg.Usual,
+		arg.Bounds,
 	)
 	var i Authority
 	err := row.Scan(
@@ -72,6 +119,9 @@ func (q *Queries) AddAuthority(ctx context.Context, arg AddAuthorityParams) (Aut
 		&i.LimitedUntil,
 		&i.Version,
 		&i.CreatedAt,
+		&i.NextKey,
+		&i.NextKeyAt,
+		&i.Bounds,
 	)
 	return i, err
 }
@@ -135,7 +185,7 @@ func (q *Queries) AddCertificate(ctx context.Context, arg AddCertificateParams) 
 }
 
 const addOrder = `-- name: AddOrder :one
-insert into orders (domain_id, authority_id, operation_id, names, left_out, key_type, key) values ($1, $2, $3, $4, $5, $6, $7) returning id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at
+insert into orders (domain_id, authority_id, operation_id, names, left_out, key_type, key, ways) values ($1, $2, $3, $4, $5, $6, $7, $8) returning id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways
 `
 
 type AddOrderParams struct {
@@ -146,6 +196,7 @@ type AddOrderParams struct {
 	LeftOut     []byte
 	KeyType     string
 	Key         []byte
+	Ways        []byte
 }
 
 func (q *Queries) AddOrder(ctx context.Context, arg AddOrderParams) (Order, error) {
@@ -157,6 +208,7 @@ func (q *Queries) AddOrder(ctx context.Context, arg AddOrderParams) (Order, erro
 		arg.LeftOut,
 		arg.KeyType,
 		arg.Key,
+		arg.Ways,
 	)
 	var i Order
 	err := row.Scan(
@@ -172,12 +224,49 @@ func (q *Queries) AddOrder(ctx context.Context, arg AddOrderParams) (Order, erro
 		&i.State,
 		&i.InstallID,
 		&i.CreatedAt,
+		&i.Ways,
+	)
+	return i, err
+}
+
+const addSigningRequest = `-- name: AddSigningRequest :one
+insert into signing_requests (domain_id, names, subject, key_type, key, request) values ($1, $2, $3, $4, $5, $6) returning id, domain_id, names, subject, key_type, key, request, created_at
+`
+
+type AddSigningRequestParams struct {
+	DomainID int64
+	Names    []string
+	Subject  string
+	KeyType  string
+	Key      []byte
+	Request  string
+}
+
+func (q *Queries) AddSigningRequest(ctx context.Context, arg AddSigningRequestParams) (SigningRequest, error) {
+	row := q.db.QueryRow(ctx, addSigningRequest,
+		arg.DomainID,
+		arg.Names,
+		arg.Subject,
+		arg.KeyType,
+		arg.Key,
+		arg.Request,
+	)
+	var i SigningRequest
+	err := row.Scan(
+		&i.ID,
+		&i.DomainID,
+		&i.Names,
+		&i.Subject,
+		&i.KeyType,
+		&i.Key,
+		&i.Request,
+		&i.CreatedAt,
 	)
 	return i, err
 }
 
 const authorities = `-- name: Authorities :many
-select authorities.id, authorities.name, authorities.directory, authorities.email, authorities.root, authorities.external_id, authorities.external_key, authorities.profile, authorities.key, authorities.url, authorities.terms, authorities.identities, authorities.usual, authorities.limited_until, authorities.version, authorities.created_at, (select count(*) from certificates where certificates.authority_id = authorities.id and certificates.state = 'in-use')::bigint as certificates
+select authorities.id, authorities.name, authorities.directory, authorities.email, authorities.root, authorities.external_id, authorities.external_key, authorities.profile, authorities.key, authorities.url, authorities.terms, authorities.identities, authorities.usual, authorities.limited_until, authorities.version, authorities.created_at, authorities.next_key, authorities.next_key_at, authorities.bounds, (select count(*) from certificates where certificates.authority_id = authorities.id and certificates.state = 'in-use')::bigint as certificates
 from authorities order by usual desc, name
 `
 
@@ -198,6 +287,9 @@ type AuthoritiesRow struct {
 	LimitedUntil *time.Time
 	Version      int64
 	CreatedAt    time.Time
+	NextKey      []byte
+	NextKeyAt    *time.Time
+	Bounds       []byte
 	Certificates int64
 }
 
@@ -227,6 +319,9 @@ func (q *Queries) Authorities(ctx context.Context) ([]AuthoritiesRow, error) {
 			&i.LimitedUntil,
 			&i.Version,
 			&i.CreatedAt,
+			&i.NextKey,
+			&i.NextKeyAt,
+			&i.Bounds,
 			&i.Certificates,
 		); err != nil {
 			return nil, err
@@ -240,7 +335,7 @@ func (q *Queries) Authorities(ctx context.Context) ([]AuthoritiesRow, error) {
 }
 
 const authorityByID = `-- name: AuthorityByID :one
-select id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at from authorities where id = $1
+select id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at, next_key, next_key_at, bounds from authorities where id = $1
 `
 
 func (q *Queries) AuthorityByID(ctx context.Context, id int64) (Authority, error) {
@@ -263,6 +358,9 @@ func (q *Queries) AuthorityByID(ctx context.Context, id int64) (Authority, error
 		&i.LimitedUntil,
 		&i.Version,
 		&i.CreatedAt,
+		&i.NextKey,
+		&i.NextKeyAt,
+		&i.Bounds,
 	)
 	return i, err
 }
@@ -278,17 +376,88 @@ func (q *Queries) AuthorityUsed(ctx context.Context, id int64) (bool, error) {
 	return column_1, err
 }
 
+const beginAccountKey = `-- name: BeginAccountKey :execrows
+update authorities set next_key = $1::bytea, next_key_at = now() where id = $2 and next_key is null
+`
+
+type BeginAccountKeyParams struct {
+	NextKey []byte
+	ID      int64
+}
+
+// Before the authority is told of it, so that it is not lost; not while another one is on its way.
+func (q *Queries) BeginAccountKey(ctx context.Context, arg BeginAccountKeyParams) (int64, error) {
+	result, err := q.db.Exec(ctx, beginAccountKey, arg.NextKey, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const broughtNotInstalled = `-- name: BroughtNotInstalled :exec
+update site_certificates set mode = 'automatic', next_at = now(), version = version + 1 from certificates join domains on domains.id = certificates.domain_id
+where site_certificates.domain_id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2 and certificates.authority_id is null
+  and not exists (select from certificates used where used.domain_id = certificates.domain_id and used.state = 'in-use' and used.authority_id is null)
+`
+
+type BroughtNotInstalledParams struct {
+	AccountID int64
+	Revision  int64
+}
+
+// Sites of which the certificate that somebody brought could not be installed go on as they were before.
+func (q *Queries) BroughtNotInstalled(ctx context.Context, arg BroughtNotInstalledParams) error {
+	_, err := q.db.Exec(ctx, broughtNotInstalled, arg.AccountID, arg.Revision)
+	return err
+}
+
+const certificateBySerial = `-- name: CertificateBySerial :one
+select id, domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, explanation, state, revision, created_at, installed_at from certificates where domain_id = $1 and serial = $2
+`
+
+type CertificateBySerialParams struct {
+	DomainID int64
+	Serial   string
+}
+
+// Of a site; also one that is in use no longer.
+func (q *Queries) CertificateBySerial(ctx context.Context, arg CertificateBySerialParams) (Certificate, error) {
+	row := q.db.QueryRow(ctx, certificateBySerial, arg.DomainID, arg.Serial)
+	var i Certificate
+	err := row.Scan(
+		&i.ID,
+		&i.DomainID,
+		&i.AuthorityID,
+		&i.Names,
+		&i.KeyType,
+		&i.Key,
+		&i.Chain,
+		&i.Serial,
+		&i.NotBefore,
+		&i.NotAfter,
+		&i.RenewAt,
+		&i.AskAt,
+		&i.Explanation,
+		&i.State,
+		&i.Revision,
+		&i.CreatedAt,
+		&i.InstalledAt,
+	)
+	return i, err
+}
+
 const certificateCame = `-- name: CertificateCame :exec
-update site_certificates set failures = 0, failed_at = null, code = '', problem = '', told_days = 0, next_at = $2 where domain_id = $1
+update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, next_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1
 `
 
 type CertificateCameParams struct {
 	DomainID int64
+	Mode     string
 	NextAt   *time.Time
 }
 
 func (q *Queries) CertificateCame(ctx context.Context, arg CertificateCameParams) error {
-	_, err := q.db.Exec(ctx, certificateCame, arg.DomainID, arg.NextAt)
+	_, err := q.db.Exec(ctx, certificateCame, arg.DomainID, arg.Mode, arg.NextAt)
 	return err
 }
 
@@ -540,6 +709,62 @@ func (q *Queries) CertificatesInstalled(ctx context.Context, arg CertificatesIns
 	return err
 }
 
+const certificatesRunningOut = `-- name: CertificatesRunningOut :many
+select certificates.domain_id, certificates.not_before, certificates.not_after, certificates.names, certificates.authority_id, domains.name, domains.account_id, site_certificates.told_days, site_certificates.mode, site_certificates.problem,
+    site_certificates.failures
+from certificates join domains on domains.id = certificates.domain_id join accounts on accounts.id = domains.account_id join site_certificates on site_certificates.domain_id = domains.id
+where certificates.state = 'in-use' and certificates.not_after < $1::timestamptz and certificates.not_after > now() and accounts.state = 'active'
+  and (site_certificates.failures > 0 or certificates.authority_id is null)
+order by certificates.not_after limit 500
+`
+
+type CertificatesRunningOutRow struct {
+	DomainID    int64
+	NotBefore   time.Time
+	NotAfter    time.Time
+	Names       []string
+	AuthorityID *int64
+	Name        string
+	AccountID   int64
+	ToldDays    int32
+	Mode        string
+	Problem     string
+	Failures    int32
+}
+
+// Certificates in use that nothing is about to replace and that end before a moment: the site's last try failed, or it does not renew itself.
+func (q *Queries) CertificatesRunningOut(ctx context.Context, before time.Time) ([]CertificatesRunningOutRow, error) {
+	rows, err := q.db.Query(ctx, certificatesRunningOut, before)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []CertificatesRunningOutRow{}
+	for rows.Next() {
+		var i CertificatesRunningOutRow
+		if err := rows.Scan(
+			&i.DomainID,
+			&i.NotBefore,
+			&i.NotAfter,
+			&i.Names,
+			&i.AuthorityID,
+			&i.Name,
+			&i.AccountID,
+			&i.ToldDays,
+			&i.Mode,
+			&i.Problem,
+			&i.Failures,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const certificatesToAsk = `-- name: CertificatesToAsk :many
 select id, domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, explanation, state, revision, created_at, installed_at from certificates where state = 'in-use' and authority_id is not null and ask_at <= $1 order by ask_at limit 100
 `
@@ -583,14 +808,33 @@ func (q *Queries) CertificatesToAsk(ctx context.Context, askAt *time.Time) ([]Ce
 	return items, nil
 }
 
+const challengeZone = `-- name: ChallengeZone :one
+select zones.name, zones.account_id, accounts.reseller_id from zones join accounts on accounts.id = zones.account_id
+where accounts.state = 'active' and zones.name_service = 'here' and (zones.name = $1::text or $1::text like '%.' || zones.name)
+order by length(zones.name) desc limit 1
+`
+
+type ChallengeZoneRow struct {
+	Name       string
+	AccountID  int64
+	ResellerID *int64
+}
+
+// The zone of ours in which a name lies, and whose it is.
+func (q *Queries) ChallengeZone(ctx context.Context, name string) (ChallengeZoneRow, error) {
+	row := q.db.QueryRow(ctx, challengeZone, name)
+	var i ChallengeZoneRow
+	err := row.Scan(&i.Name, &i.AccountID, &i.ResellerID)
+	return i, err
+}
+
 const challengesInZones = `-- name: ChallengesInZones :many
-select challenges.name, challenges.value from challenges join orders on orders.id = challenges.order_id join domains on domains.id = orders.domain_id
-where domains.account_id = $1 and challenges.kind = 'dns-01' order by challenges.id
+select record, value from challenges where account_id = $1::bigint order by id
 `
 
 type ChallengesInZonesRow struct {
-	Name  string
-	Value string
+	Record string
+	Value  string
 }
 
 // What the zones of an account show for orders on their way.
@@ -603,7 +847,7 @@ func (q *Queries) ChallengesInZones(ctx context.Context, accountID int64) ([]Cha
 	items := []ChallengesInZonesRow{}
 	for rows.Next() {
 		var i ChallengesInZonesRow
-		if err := rows.Scan(&i.Name, &i.Value); err != nil {
+		if err := rows.Scan(&i.Record, &i.Value); err != nil {
 			return nil, err
 		}
 		items = append(items, i)
@@ -615,7 +859,7 @@ func (q *Queries) ChallengesInZones(ctx context.Context, accountID int64) ([]Cha
 }
 
 const challengesOf = `-- name: ChallengesOf :many
-select id, order_id, name, kind, token, value, url, proof, accepted from challenges where order_id = $1 order by id
+select id, order_id, name, kind, token, value, url, proof, accepted, account_id, record, missing, looked_at from challenges where order_id = $1 order by id
 `
 
 func (q *Queries) ChallengesOf(ctx context.Context, orderID int64) ([]Challenge, error) {
@@ -637,6 +881,10 @@ func (q *Queries) ChallengesOf(ctx context.Context, orderID int64) ([]Challenge,
 			&i.Url,
 			&i.Proof,
 			&i.Accepted,
+			&i.AccountID,
+			&i.Record,
+			&i.Missing,
+			&i.LookedAt,
 		); err != nil {
 			return nil, err
 		}
@@ -649,7 +897,7 @@ func (q *Queries) ChallengesOf(ctx context.Context, orderID int64) ([]Challenge,
 }
 
 const changeAuthority = `-- name: ChangeAuthority :one
-update authorities set email = $2, root = $3, profile = $4, key = $5, url = $6, terms = $7, identities = $8, usual = $9, version = version + 1 where id = $1 returning id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at
+update authorities set email = $2, root = $3, profile = $4, bounds = $5, terms = $6, identities = $7, usual = $8, version = version + 1 where id = $1 returning id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at, next_key, next_key_at, bounds
 `
 
 type ChangeAuthorityParams struct {
@@ -657,8 +905,7 @@ type ChangeAuthorityParams struct {
 	Email      string
 	Root       string
 	Profile    string
-	Key        []byte
-	Url        string
+	Bounds     []byte
 	Terms      string
 	Identities []string
 	Usual      bool
@@ -670,8 +917,7 @@ func (q *Queries) ChangeAuthority(ctx context.Context, arg ChangeAuthorityParams
 		arg.Email,
 		arg.Root,
 		arg.Profile,
-		arg.Key,
-		arg.Url,
+		arg.Bounds,
 		arg.Terms,
 		arg.Identities,
 		arg.Usual,
@@ -694,19 +940,23 @@ func (q *Queries) ChangeAuthority(ctx context.Context, arg ChangeAuthorityParams
 		&i.LimitedUntil,
 		&i.Version,
 		&i.CreatedAt,
+		&i.NextKey,
+		&i.NextKeyAt,
+		&i.Bounds,
 	)
 	return i, err
 }
 
 const changeSiteCertificate = `-- name: ChangeSiteCertificate :one
-update site_certificates set mode = $1, names = $2, key_type = $3, authority_id = $4, next_at = $5, version = version + 1
-where domain_id = $6 returning domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version
+update site_certificates set mode = $1, names = $2, key_type = $3, pin_key = $4, authority_id = $5, next_at = $6, version = version + 1
+where domain_id = $7 returning domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label
 `
 
 type ChangeSiteCertificateParams struct {
 	Mode        string
 	Names       []string
 	KeyType     string
+	PinKey      bool
 	AuthorityID *int64
 	NextAt      *time.Time
 	DomainID    int64
@@ -717,6 +967,7 @@ func (q *Queries) ChangeSiteCertificate(ctx context.Context, arg ChangeSiteCerti
 		arg.Mode,
 		arg.Names,
 		arg.KeyType,
+		arg.PinKey,
 		arg.AuthorityID,
 		arg.NextAt,
 		arg.DomainID,
@@ -735,6 +986,8 @@ func (q *Queries) ChangeSiteCertificate(ctx context.Context, arg ChangeSiteCerti
 		&i.Problem,
 		&i.ToldDays,
 		&i.Version,
+		&i.PinKey,
+		&i.ChallengeLabel,
 	)
 	return i, err
 }
@@ -795,8 +1048,58 @@ func (q *Queries) DropNotInstalled(ctx context.Context, arg DropNotInstalledPara
 	return err
 }
 
+const earlierCertificates = `-- name: EarlierCertificates :many
+select certificates.names, certificates.serial, certificates.state, certificates.not_before, certificates.not_after, certificates.chain, coalesce(authorities.name, '')::text as authority
+from certificates left join authorities on authorities.id = certificates.authority_id
+where certificates.domain_id = $1 and certificates.state in ('retired', 'revoked') order by certificates.id desc limit $2
+`
+
+type EarlierCertificatesParams struct {
+	DomainID int64
+	Limit    int32
+}
+
+type EarlierCertificatesRow struct {
+	Names     []string
+	Serial    string
+	State     string
+	NotBefore time.Time
+	NotAfter  time.Time
+	Chain     string
+	Authority string
+}
+
+// Those that a site had and uses no longer, the newest first.
+func (q *Queries) EarlierCertificates(ctx context.Context, arg EarlierCertificatesParams) ([]EarlierCertificatesRow, error) {
+	rows, err := q.db.Query(ctx, earlierCertificates, arg.DomainID, arg.Limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []EarlierCertificatesRow{}
+	for rows.Next() {
+		var i EarlierCertificatesRow
+		if err := rows.Scan(
+			&i.Names,
+			&i.Serial,
+			&i.State,
+			&i.NotBefore,
+			&i.NotAfter,
+			&i.Chain,
+			&i.Authority,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const findAuthority = `-- name: FindAuthority :one
-select id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at from authorities where name = $1
+select id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at, next_key, next_key_at, bounds from authorities where name = $1
 `
 
 func (q *Queries) FindAuthority(ctx context.Context, name string) (Authority, error) {
@@ -819,6 +1122,9 @@ func (q *Queries) FindAuthority(ctx context.Context, name string) (Authority, er
 		&i.LimitedUntil,
 		&i.Version,
 		&i.CreatedAt,
+		&i.NextKey,
+		&i.NextKeyAt,
+		&i.Bounds,
 	)
 	return i, err
 }
@@ -832,18 +1138,45 @@ func (q *Queries) ForgetChallenges(ctx context.Context, orderID int64) error {
 	return err
 }
 
+const intermediatesOf = `-- name: IntermediatesOf :many
+select certificate from intermediates where subject = $1 order by added_at desc limit 10
+`
+
+// With a subject.
+func (q *Queries) IntermediatesOf(ctx context.Context, subject []byte) ([][]byte, error) {
+	rows, err := q.db.Query(ctx, intermediatesOf, subject)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := [][]byte{}
+	for rows.Next() {
+		var certificate []byte
+		if err := rows.Scan(&certificate); err != nil {
+			return nil, err
+		}
+		items = append(items, certificate)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const keepChallenge = `-- name: KeepChallenge :exec
-insert into challenges (order_id, name, kind, token, value, url, proof) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing
+insert into challenges (order_id, name, kind, token, value, url, proof, record, account_id) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing
 `
 
 type KeepChallengeParams struct {
-	OrderID int64
-	Name    string
-	Kind    string
-	Token   string
-	Value   string
-	Url     string
-	Proof   string
+	OrderID   int64
+	Name      string
+	Kind      string
+	Token     string
+	Value     string
+	Url       string
+	Proof     string
+	Record    string
+	AccountID *int64
 }
 
 func (q *Queries) KeepChallenge(ctx context.Context, arg KeepChallengeParams) error {
@@ -855,8 +1188,76 @@ func (q *Queries) KeepChallenge(ctx context.Context, arg KeepChallengeParams) er
 		arg.Value,
 		arg.Url,
 		arg.Proof,
+		arg.Record,
+		arg.AccountID,
 	)
 	return err
+}
+
+const keepIntermediate = `-- name: KeepIntermediate :exec
+insert into intermediates (digest, subject, certificate) values ($1, $2, $3) on conflict do nothing
+`
+
+type KeepIntermediateParams struct {
+	Digest      []byte
+	Subject     []byte
+	Certificate []byte
+}
+
+func (q *Queries) KeepIntermediate(ctx context.Context, arg KeepIntermediateParams) error {
+	_, err := q.db.Exec(ctx, keepIntermediate, arg.Digest, arg.Subject, arg.Certificate)
+	return err
+}
+
+const keysOfCertificates = `-- name: KeysOfCertificates :many
+select key from certificates where domain_id = $1 order by id desc limit 50
+`
+
+// Those that a site has or had, the newest first.
+func (q *Queries) KeysOfCertificates(ctx context.Context, domainID int64) ([][]byte, error) {
+	rows, err := q.db.Query(ctx, keysOfCertificates, domainID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := [][]byte{}
+	for rows.Next() {
+		var key []byte
+		if err := rows.Scan(&key); err != nil {
+			return nil, err
+		}
+		items = append(items, key)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const lastOrder = `-- name: LastOrder :one
+select id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways from orders where domain_id = $1 and state = 'done' order by id desc limit 1
+`
+
+// The last of a site that came to its end.
+func (q *Queries) LastOrder(ctx context.Context, domainID int64) (Order, error) {
+	row := q.db.QueryRow(ctx, lastOrder, domainID)
+	var i Order
+	err := row.Scan(
+		&i.ID,
+		&i.DomainID,
+		&i.AuthorityID,
+		&i.OperationID,
+		&i.Names,
+		&i.LeftOut,
+		&i.KeyType,
+		&i.Key,
+		&i.Url,
+		&i.State,
+		&i.InstallID,
+		&i.CreatedAt,
+		&i.Ways,
+	)
+	return i, err
 }
 
 const limitAuthority = `-- name: LimitAuthority :exec
@@ -874,7 +1275,7 @@ func (q *Queries) LimitAuthority(ctx context.Context, arg LimitAuthorityParams) 
 }
 
 const lockSiteCertificate = `-- name: LockSiteCertificate :one
-select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version from site_certificates where domain_id = $1 for update
+select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label from site_certificates where domain_id = $1 for update
 `
 
 func (q *Queries) LockSiteCertificate(ctx context.Context, domainID int64) (SiteCertificate, error) {
@@ -893,8 +1294,24 @@ func (q *Queries) LockSiteCertificate(ctx context.Context, domainID int64) (Site
 		&i.Problem,
 		&i.ToldDays,
 		&i.Version,
+		&i.PinKey,
+		&i.ChallengeLabel,
 	)
 	return i, err
+}
+
+const lookedAtChallenge = `-- name: LookedAtChallenge :exec
+update challenges set missing = $2, looked_at = now() where id = $1
+`
+
+type LookedAtChallengeParams struct {
+	ID      int64
+	Missing []string
+}
+
+func (q *Queries) LookedAtChallenge(ctx context.Context, arg LookedAtChallengeParams) error {
+	_, err := q.db.Exec(ctx, lookedAtChallenge, arg.ID, arg.Missing)
+	return err
 }
 
 const noUsualAuthority = `-- name: NoUsualAuthority :exec
@@ -907,7 +1324,7 @@ func (q *Queries) NoUsualAuthority(ctx context.Context) error {
 }
 
 const orderByID = `-- name: OrderByID :one
-select id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at from orders where id = $1
+select id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways from orders where id = $1
 `
 
 func (q *Queries) OrderByID(ctx context.Context, id int64) (Order, error) {
@@ -926,12 +1343,13 @@ func (q *Queries) OrderByID(ctx context.Context, id int64) (Order, error) {
 		&i.State,
 		&i.InstallID,
 		&i.CreatedAt,
+		&i.Ways,
 	)
 	return i, err
 }
 
-const orderMoves = `-- name: OrderMoves :exec
-update orders set state = $2, url = $3, install_id = $4 where id = $1
+const orderMoves = `-- name: OrderMoves :execrows
+update orders set state = $2, url = $3, install_id = $4 where id = $1 and state not in ('done', 'failed')
 `
 
 type OrderMovesParams struct {
@@ -941,18 +1359,22 @@ type OrderMovesParams struct {
 	InstallID *int64
 }
 
-func (q *Queries) OrderMoves(ctx context.Context, arg OrderMovesParams) error {
-	_, err := q.db.Exec(ctx, orderMoves,
+// One that came to its end stays there.
+func (q *Queries) OrderMoves(ctx context.Context, arg OrderMovesParams) (int64, error) {
+	result, err := q.db.Exec(ctx, orderMoves,
 		arg.ID,
 		arg.State,
 		arg.Url,
 		arg.InstallID,
 	)
-	return err
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const orderUnderWay = `-- name: OrderUnderWay :one
-select id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at from orders where domain_id = $1 and state not in ('done', 'failed')
+select id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways from orders where domain_id = $1 and state not in ('done', 'failed')
 `
 
 func (q *Queries) OrderUnderWay(ctx context.Context, domainID int64) (Order, error) {
@@ -971,6 +1393,7 @@ func (q *Queries) OrderUnderWay(ctx context.Context, domainID int64) (Order, err
 		&i.State,
 		&i.InstallID,
 		&i.CreatedAt,
+		&i.Ways,
 	)
 	return i, err
 }
@@ -1001,6 +1424,41 @@ func (q *Queries) OrdersCut(ctx context.Context, seconds float64) ([]int64, erro
 	return items, nil
 }
 
+const placedOrders = `-- name: PlacedOrders :many
+select names, created_at from orders where authority_id = $1 and created_at > $2 and url <> '' order by created_at
+`
+
+type PlacedOrdersParams struct {
+	AuthorityID int64
+	CreatedAt   time.Time
+}
+
+type PlacedOrdersRow struct {
+	Names     []string
+	CreatedAt time.Time
+}
+
+// Orders that an authority has taken since a moment.
+func (q *Queries) PlacedOrders(ctx context.Context, arg PlacedOrdersParams) ([]PlacedOrdersRow, error) {
+	rows, err := q.db.Query(ctx, placedOrders, arg.AuthorityID, arg.CreatedAt)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []PlacedOrdersRow{}
+	for rows.Next() {
+		var i PlacedOrdersRow
+		if err := rows.Scan(&i.Names, &i.CreatedAt); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const removeAuthority = `-- name: RemoveAuthority :exec
 delete from authorities where id = $1
 `
@@ -1008,6 +1466,23 @@ delete from authorities where id = $1
 func (q *Queries) RemoveAuthority(ctx context.Context, id int64) error {
 	_, err := q.db.Exec(ctx, removeAuthority, id)
 	return err
+}
+
+const removeSigningRequest = `-- name: RemoveSigningRequest :execrows
+delete from signing_requests where domain_id = $1 and id = $2
+`
+
+type RemoveSigningRequestParams struct {
+	DomainID int64
+	ID       int64
+}
+
+func (q *Queries) RemoveSigningRequest(ctx context.Context, arg RemoveSigningRequestParams) (int64, error) {
+	result, err := q.db.Exec(ctx, removeSigningRequest, arg.DomainID, arg.ID)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const renewalTold = `-- name: RenewalTold :exec
@@ -1056,8 +1531,101 @@ func (q *Queries) RetireReplaced(ctx context.Context, arg RetireReplacedParams) 
 	return err
 }
 
+const revokeCertificate = `-- name: RevokeCertificate :exec
+update certificates set state = 'revoked', renew_at = null, ask_at = null where id = $1
+`
+
+func (q *Queries) RevokeCertificate(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, revokeCertificate, id)
+	return err
+}
+
+const settleAccountKey = `-- name: SettleAccountKey :exec
+update authorities set key = case when $1::boolean then next_key else key end, next_key = null, next_key_at = null, version = version + 1 where id = $2 and next_key is not null
+`
+
+type SettleAccountKeyParams struct {
+	Taken bool
+	ID    int64
+}
+
+// Of the key on its way it is known whether the authority has taken it.
+func (q *Queries) SettleAccountKey(ctx context.Context, arg SettleAccountKeyParams) error {
+	_, err := q.db.Exec(ctx, settleAccountKey, arg.Taken, arg.ID)
+	return err
+}
+
+const signingRequests = `-- name: SigningRequests :many
+select id, names, subject, key_type, request, created_at from signing_requests where domain_id = $1 order by id
+`
+
+type SigningRequestsRow struct {
+	ID        int64
+	Names     []string
+	Subject   string
+	KeyType   string
+	Request   string
+	CreatedAt time.Time
+}
+
+func (q *Queries) SigningRequests(ctx context.Context, domainID int64) ([]SigningRequestsRow, error) {
+	rows, err := q.db.Query(ctx, signingRequests, domainID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []SigningRequestsRow{}
+	for rows.Next() {
+		var i SigningRequestsRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Names,
+			&i.Subject,
+			&i.KeyType,
+			&i.Request,
+			&i.CreatedAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const signingRequestsWithKeys = `-- name: SigningRequestsWithKeys :many
+select id, key from signing_requests where domain_id = $1 order by id
+`
+
+type SigningRequestsWithKeysRow struct {
+	ID  int64
+	Key []byte
+}
+
+func (q *Queries) SigningRequestsWithKeys(ctx context.Context, domainID int64) ([]SigningRequestsWithKeysRow, error) {
+	rows, err := q.db.Query(ctx, signingRequestsWithKeys, domainID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []SigningRequestsWithKeysRow{}
+	for rows.Next() {
+		var i SigningRequestsWithKeysRow
+		if err := rows.Scan(&i.ID, &i.Key); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const siteCertificate = `-- name: SiteCertificate :one
-select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version from site_certificates where domain_id = $1
+select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label from site_certificates where domain_id = $1
 `
 
 func (q *Queries) SiteCertificate(ctx context.Context, domainID int64) (SiteCertificate, error) {
@@ -1076,8 +1644,27 @@ func (q *Queries) SiteCertificate(ctx context.Context, domainID int64) (SiteCert
 		&i.Problem,
 		&i.ToldDays,
 		&i.Version,
+		&i.PinKey,
+		&i.ChallengeLabel,
 	)
 	return i, err
+}
+
+const toldOfCertificate = `-- name: ToldOfCertificate :execrows
+update site_certificates set told_days = $2 where domain_id = $1 and (told_days = 0 or told_days > $2)
+`
+
+type ToldOfCertificateParams struct {
+	DomainID int64
+	ToldDays int32
+}
+
+func (q *Queries) ToldOfCertificate(ctx context.Context, arg ToldOfCertificateParams) (int64, error) {
+	result, err := q.db.Exec(ctx, toldOfCertificate, arg.DomainID, arg.ToldDays)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const tryAllCertificates = `-- name: TryAllCertificates :exec
@@ -1121,7 +1708,7 @@ func (q *Queries) TryCertificateBy(ctx context.Context, arg TryCertificateByPara
 }
 
 const usualAuthority = `-- name: UsualAuthority :one
-select id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at from authorities where usual
+select id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at, next_key, next_key_at, bounds from authorities where usual
 `
 
 func (q *Queries) UsualAuthority(ctx context.Context) (Authority, error) {
@@ -1144,6 +1731,9 @@ func (q *Queries) UsualAuthority(ctx context.Context) (Authority, error) {
 		&i.LimitedUntil,
 		&i.Version,
 		&i.CreatedAt,
+		&i.NextKey,
+		&i.NextKeyAt,
+		&i.Bounds,
 	)
 	return i, err
 }

@@ -90,6 +90,9 @@ type Authority struct {
 	LimitedUntil *time.Time
 	Version      int64
 	CreatedAt    time.Time
+	NextKey      []byte
+	NextKeyAt    *time.Time
+	Bounds       []byte
 }
 
 type Certificate struct {
@@ -113,15 +116,19 @@ type Certificate struct {
 }
 
 type Challenge struct {
-	ID       int64
-	OrderID  int64
-	Name     string
-	Kind     string
-	Token    string
-	Value    string
-	Url      string
-	Proof    string
-	Accepted bool
+	ID        int64
+	OrderID   int64
+	Name      string
+	Kind      string
+	Token     string
+	Value     string
+	Url       string
+	Proof     string
+	Accepted  bool
+	AccountID *int64
+	Record    string
+	Missing   []string
+	LookedAt  *time.Time
 }
 
 type Customer struct {
@@ -231,6 +238,13 @@ type Installation struct {
 	TransferKey  []byte
 }
 
+type Intermediate struct {
+	Digest      []byte
+	Subject     []byte
+	Certificate []byte
+	AddedAt     time.Time
+}
+
 type Link struct {
 	ID        int64
 	Digest    []byte
@@ -326,6 +340,7 @@ type Order struct {
 	State       string
 	InstallID   *int64
 	CreatedAt   time.Time
+	Ways        []byte
 }
 
 type Person struct {
@@ -451,6 +466,7 @@ type Setting struct {
 	MailPassword   []byte
 	Sender         string
 	Version        int64
+	ChallengeZone  string
 }
 
 type ShareFeature struct {
@@ -470,19 +486,32 @@ type SignInFailure struct {
 	LastAt   time.Time
 }
 
+type SigningRequest struct {
+	ID        int64
+	DomainID  int64
+	Names     []string
+	Subject   string
+	KeyType   string
+	Key       []byte
+	Request   string
+	CreatedAt time.Time
+}
+
 type SiteCertificate struct {
-	DomainID    int64
-	Mode        string
-	Names       []string
-	KeyType     string
-	AuthorityID *int64
-	NextAt      *time.Time
-	Failures    int32
-	FailedAt    *time.Time
-	Code        string
-	Problem     string
-	ToldDays    int32
-	Version     int64
+	DomainID       int64
+	Mode           string
+	Names          []string
+	KeyType        string
+	AuthorityID    *int64
+	NextAt         *time.Time
+	Failures       int32
+	FailedAt       *time.Time
+	Code           string
+	Problem        string
+	ToldDays       int32
+	Version        int64
+	PinKey         bool
+	ChallengeLabel string
 }
 
 type Template struct {

@@ -295,8 +295,8 @@ func (q *Queries) KeepIdempotentAnswer(ctx context.Context, arg KeepIdempotentAn
 }
 
 const keepSettings = `-- name: KeepSettings :one
-update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5, mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10,
-    version = version + 1 returning only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version
+update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5, mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10, challenge_zone = $11,
+    version = version + 1 returning only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone
 `
 
 type KeepSettingsParams struct {
@@ -310,6 +310,7 @@ type KeepSettingsParams struct {
 	MailName       string
 	MailPassword   []byte
 	Sender         string
+	ChallengeZone  string
 }
 
 func (q *Queries) KeepSettings(ctx context.Context, arg KeepSettingsParams) (Setting, error) {
@@ -324,6 +325,7 @@ func (q *Queries) KeepSettings(ctx context.Context, arg KeepSettingsParams) (Set
 		arg.MailName,
 		arg.MailPassword,
 		arg.Sender,
+		arg.ChallengeZone,
 	)
 	var i Setting
 	err := row.Scan(
@@ -339,6 +341,7 @@ func (q *Queries) KeepSettings(ctx context.Context, arg KeepSettingsParams) (Set
 		&i.MailPassword,
 		&i.Sender,
 		&i.Version,
+		&i.ChallengeZone,
 	)
 	return i, err
 }
@@ -367,7 +370,7 @@ func (q *Queries) LockMail(ctx context.Context, id int64) (Mail, error) {
 }
 
 const lockSettings = `-- name: LockSettings :one
-select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version from settings for update
+select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone from settings for update
 `
 
 func (q *Queries) LockSettings(ctx context.Context) (Setting, error) {
@@ -386,6 +389,7 @@ func (q *Queries) LockSettings(ctx context.Context) (Setting, error) {
 		&i.MailPassword,
 		&i.Sender,
 		&i.Version,
+		&i.ChallengeZone,
 	)
 	return i, err
 }
@@ -433,7 +437,7 @@ func (q *Queries) MailsOfCustomer(ctx context.Context, customerID *int64) ([]Mai
 }
 
 const settings = `-- name: Settings :one
-select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version from settings
+select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone from settings
 `
 
 func (q *Queries) Settings(ctx context.Context) (Setting, error) {
@@ -452,6 +456,7 @@ func (q *Queries) Settings(ctx context.Context) (Setting, error) {
 		&i.MailPassword,
 		&i.Sender,
 		&i.Version,
+		&i.ChallengeZone,
 	)
 	return i, err
 }

@@ -1,9 +1,21 @@
 -- name: AddAuthority :one
-insert into authorities (name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual)
-values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) returning *;
+insert into authorities (name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, bounds)
+values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) returning *;
 
 -- name: ChangeAuthority :one
-update authorities set email = $2, root = $3, profile = $4, key = $5, url = $6, terms = $7, identities = $8, usual = $9, version = version + 1 where id = $1 returning *;
+update authorities set email = $2, root = $3, profile = $4, bounds = $5, terms = $6, identities = $7, usual = $8, version = version + 1 where id = $1 returning *;
+
+-- name: BeginAccountKey :execrows
+-- Before the authority is told of it, so that it is not lost; not while another one is on its way.
+update authorities set next_key = sqlc.arg(next_key)::bytea, next_key_at = now() where id = sqlc.arg(id) and next_key is null;
+
+-- name: SettleAccountKey :exec
+-- Of the key on its way it is known whether the authority has taken it.
+update authorities set key = case when sqlc.arg(taken)::boolean then next_key else key end, next_key = null, next_key_at = null, version = version + 1 where id = sqlc.arg(id) and next_key is not null;
+
+-- name: AccountKeysUnsettled :many
+-- Whoever began to change the key was cut off.
+select * from authorities where next_key_at < now() - interval '2 minutes';
 
 -- name: NoUsualAuthority :exec
 update authorities set usual = false where usual;
@@ -41,14 +53,14 @@ select * from site_certificates where domain_id = $1;
 select * from site_certificates where domain_id = $1 for update;
 
 -- name: ChangeSiteCertificate :one
-update site_certificates set mode = sqlc.arg(mode), names = sqlc.narg(names), key_type = sqlc.arg(key_type), authority_id = sqlc.narg(authority_id), next_at = sqlc.narg(next_at), version = version + 1
+update site_certificates set mode = sqlc.arg(mode), names = sqlc.narg(names), key_type = sqlc.arg(key_type), pin_key = sqlc.arg(pin_key), authority_id = sqlc.narg(authority_id), next_at = sqlc.narg(next_at), version = version + 1
 where domain_id = sqlc.arg(domain_id) returning *;
 
 -- name: CertificateFailed :exec
 update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = $2, problem = $3, next_at = $4 where domain_id = $1;
 
 -- name: CertificateCame :exec
-update site_certificates set failures = 0, failed_at = null, code = '', problem = '', told_days = 0, next_at = $2 where domain_id = $1;
+update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, next_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1;
 
 -- name: TryCertificateAt :exec
 update site_certificates set next_at = sqlc.narg(next_at) where domain_id = sqlc.arg(domain_id);
@@ -79,6 +91,12 @@ update certificates set state = 'retired', renew_at = null, ask_at = null where 
 -- A newer one takes its place.
 update certificates set state = 'retired', renew_at = null, ask_at = null where domain_id = $1 and state = 'installing';
 
+-- name: BroughtNotInstalled :exec
+-- Sites of which the certificate that somebody brought could not be installed go on as they were before.
+update site_certificates set mode = 'automatic', next_at = now(), version = version + 1 from certificates join domains on domains.id = certificates.domain_id
+where site_certificates.domain_id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2 and certificates.authority_id is null
+  and not exists (select from certificates used where used.domain_id = certificates.domain_id and used.state = 'in-use' and used.authority_id is null);
+
 -- name: DropNotInstalled :exec
 -- What a revision could not bring to its server.
 update certificates set state = 'retired', renew_at = null, ask_at = null from domains
@@ -94,7 +112,7 @@ update certificates set state = 'in-use', installed_at = now() from domains
 where domains.id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2;
 
 -- name: AddOrder :one
-insert into orders (domain_id, authority_id, operation_id, names, left_out, key_type, key) values ($1, $2, $3, $4, $5, $6, $7) returning *;
+insert into orders (domain_id, authority_id, operation_id, names, left_out, key_type, key, ways) values ($1, $2, $3, $4, $5, $6, $7, $8) returning *;
 
 -- name: OrderByID :one
 select * from orders where id = $1;
@@ -102,8 +120,9 @@ select * from orders where id = $1;
 -- name: OrderUnderWay :one
 select * from orders where domain_id = $1 and state not in ('done', 'failed');
 
--- name: OrderMoves :exec
-update orders set state = $2, url = $3, install_id = $4 where id = $1;
+-- name: OrderMoves :execrows
+-- One that came to its end stays there.
+update orders set state = $2, url = $3, install_id = $4 where id = $1 and state not in ('done', 'failed');
 
 -- name: OrdersCut :many
 -- Orders whose operation nobody has worked on for a while: the process that did was killed.
@@ -111,7 +130,7 @@ select orders.id from orders join operations on operations.id = orders.operation
 where orders.state not in ('done', 'failed') and operations.touched_at < now() - make_interval(secs => sqlc.arg(seconds)::float8);
 
 -- name: KeepChallenge :exec
-insert into challenges (order_id, name, kind, token, value, url, proof) values ($1, $2, $3, $4, $5, $6, $7) on conflict do nothing;
+insert into challenges (order_id, name, kind, token, value, url, proof, record, account_id) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing;
 
 -- name: ChallengesOf :many
 select * from challenges where order_id = $1 order by id;
@@ -124,8 +143,10 @@ delete from challenges where order_id = $1;
 
 -- name: ChallengesInZones :many
 -- What the zones of an account show for orders on their way.
-select challenges.name, challenges.value from challenges join orders on orders.id = challenges.order_id join domains on domains.id = orders.domain_id
-where domains.account_id = $1 and challenges.kind = 'dns-01' order by challenges.id;
+select record, value from challenges where account_id = sqlc.arg(account_id)::bigint order by id;
+
+-- name: LookedAtChallenge :exec
+update challenges set missing = $2, looked_at = now() where id = $1;
 
 -- name: DomainByID :one
 select * from domains where id = $1;
@@ -169,3 +190,65 @@ where domains.served_as <> 'dns-only' and accounts.state <> 'closed'
   and (sqlc.narg(ends_before)::timestamptz is null or certificates.not_after < sqlc.narg(ends_before))
   and (coalesce(extract(epoch from certificates.not_after)::bigint, 0), domains.id) > (sqlc.arg(after_ends)::bigint, sqlc.arg(after_id)::bigint)
 order by coalesce(extract(epoch from certificates.not_after)::bigint, 0), domains.id limit sqlc.arg(most);
+
+-- name: CertificateBySerial :one
+-- Of a site; also one that is in use no longer.
+select * from certificates where domain_id = $1 and serial = $2;
+
+-- name: EarlierCertificates :many
+-- Those that a site had and uses no longer, the newest first.
+select certificates.names, certificates.serial, certificates.state, certificates.not_before, certificates.not_after, certificates.chain, coalesce(authorities.name, '')::text as authority
+from certificates left join authorities on authorities.id = certificates.authority_id
+where certificates.domain_id = $1 and certificates.state in ('retired', 'revoked') order by certificates.id desc limit $2;
+
+-- name: RevokeCertificate :exec
+update certificates set state = 'revoked', renew_at = null, ask_at = null where id = $1;
+
+-- name: KeysOfCertificates :many
+-- Those that a site has or had, the newest first.
+select key from certificates where domain_id = $1 order by id desc limit 50;
+
+-- name: AddSigningRequest :one
+insert into signing_requests (domain_id, names, subject, key_type, key, request) values ($1, $2, $3, $4, $5, $6) returning *;
+
+-- name: SigningRequests :many
+select id, names, subject, key_type, request, created_at from signing_requests where domain_id = $1 order by id;
+
+-- name: SigningRequestsWithKeys :many
+select id, key from signing_requests where domain_id = $1 order by id;
+
+-- name: RemoveSigningRequest :execrows
+delete from signing_requests where domain_id = $1 and id = $2;
+
+-- name: KeepIntermediate :exec
+insert into intermediates (digest, subject, certificate) values ($1, $2, $3) on conflict do nothing;
+
+-- name: IntermediatesOf :many
+-- With a subject.
+select certificate from intermediates where subject = $1 order by added_at desc limit 10;
+
+-- name: LastOrder :one
+-- The last of a site that came to its end.
+select * from orders where domain_id = $1 and state = 'done' order by id desc limit 1;
+
+-- name: PlacedOrders :many
+-- Orders that an authority has taken since a moment.
+select names, created_at from orders where authority_id = $1 and created_at > $2 and url <> '' order by created_at;
+
+-- name: ChallengeZone :one
+-- The zone of ours in which a name lies, and whose it is.
+select zones.name, zones.account_id, accounts.reseller_id from zones join accounts on accounts.id = zones.account_id
+where accounts.state = 'active' and zones.name_service = 'here' and (zones.name = sqlc.arg(name)::text or sqlc.arg(name)::text like '%.' || zones.name)
+order by length(zones.name) desc limit 1;
+
+-- name: CertificatesRunningOut :many
+-- Certificates in use that nothing is about to replace and that end before a moment: the site's last try failed, or it does not renew itself.
+select certificates.domain_id, certificates.not_before, certificates.not_after, certificates.names, certificates.authority_id, domains.name, domains.account_id, site_certificates.told_days, site_certificates.mode, site_certificates.problem,
+    site_certificates.failures
+from certificates join domains on domains.id = certificates.domain_id join accounts on accounts.id = domains.account_id join site_certificates on site_certificates.domain_id = domains.id
+where certificates.state = 'in-use' and certificates.not_after < sqlc.arg(before)::timestamptz and certificates.not_after > now() and accounts.state = 'active'
+  and (site_certificates.failures > 0 or certificates.authority_id is null)
+order by certificates.not_after limit 500;
+
+-- name: ToldOfCertificate :execrows
+update site_certificates set told_days = $2 where domain_id = $1 and (told_days = 0 or told_days > $2);

@@ -47,7 +47,7 @@ select * from settings;
 select * from settings for update;
 
 -- name: KeepSettings :one
-update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5, mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10,
+update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5, mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10, challenge_zone = $11,
     version = version + 1 returning *;
 
 -- name: AddMail :one

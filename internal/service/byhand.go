@@ -1,0 +1,510 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/base64"
+	"encoding/pem"
+	"fmt"
+	"slices"
+	"strings"
+
+	"victualler/internal/acme"
+	"victualler/internal/api"
+	"victualler/internal/hosting/certificates"
+	"victualler/internal/hosting/refusal"
+	"victualler/internal/hosting/rights"
+	"victualler/internal/passwords"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// mostRequests is how many signing requests of a site may wait.
+const mostRequests = 5
+
+// changeSite does something about the certificate of a site, in one transaction.
+func changeSite[T any](ctx context.Context, s *Service, a Actor, found siteCertificate, fn func(tx store.Tx, c siteCertificate) (T, error)) (T, error) {
+	return change(ctx, s, a, func(tx store.Tx) (T, error) {
+		var none T
+		st, err := s.lockToChange(ctx, tx, a, found.standing.account.ID)
+		if err != nil {
+			return none, err
+		}
+		if _, err := tx.LockSiteCertificate(ctx, found.domain.ID); err != nil {
+			return none, err
+		}
+		c, err := s.loadSiteCertificate(ctx, tx.Queries, found.domain.ID)
+		if err != nil {
+			return none, err
+		}
+		if !st.has("certificates") {
+			return none, st.without("certificates of an authority need", "certificates")
+		}
+		return fn(tx, c)
+	})
+}
+
+// MakeSigningRequest makes a key and a signing request for it. The key stays here and waits for the certificate.
+func (s *Service) MakeSigningRequest(ctx context.Context, a Actor, reference, name string, in api.NewSigningRequest) (api.SigningRequest, error) {
+	none := api.SigningRequest{}
+	found, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return none, err
+	}
+	wanted := found.names()
+	if len(in.Names) > 0 {
+		if wanted, err = siteNames(found.domain, in.Names); err != nil {
+			return none, err
+		}
+	}
+	kind, err := certificates.ParseKeyType(in.KeyType)
+	if err != nil {
+		return none, err
+	}
+	about := certificates.Subject{Organization: oneLine(in.Organization), Unit: oneLine(in.Unit), Locality: oneLine(in.Locality), Province: oneLine(in.Province), Country: strings.ToUpper(in.Country)}
+	if err := about.Check(); err != nil {
+		return none, err
+	}
+	key, err := kind.New()
+	if err != nil {
+		return none, err
+	}
+	text, err := certificates.Request(key, wanted, about)
+	if err != nil {
+		return none, err
+	}
+	sealed, err := s.sealCertificateKey(key)
+	if err != nil {
+		return none, err
+	}
+	return changeSite(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (api.SigningRequest, error) {
+		waiting, err := tx.SigningRequests(ctx, c.domain.ID)
+		if err != nil {
+			return none, err
+		}
+		if len(waiting) >= mostRequests {
+			return none, refusal.New(refusal.WrongState, "%d signing requests of %s wait for their certificates already: remove one that nobody signs any more", len(waiting), unicode(c.domain.Name))
+		}
+		a.say("make a key and a signing request for %s", strings.Join(wanted, ", "))
+		row, err := tx.AddSigningRequest(ctx, db.AddSigningRequestParams{DomainID: c.domain.ID, Names: wanted, Subject: about.String(), KeyType: string(kind), Key: sealed, Request: text})
+		if err != nil {
+			return none, err
+		}
+		return requestView(db.SigningRequestsRow{ID: row.ID, Names: row.Names, Subject: row.Subject, KeyType: row.KeyType, Request: row.Request, CreatedAt: row.CreatedAt}),
+			record(ctx, tx, a, "certificate.request", aboutAccount(c.standing.account), nil, map[string]any{"domain": c.domain.Name, "names": wanted, "key_type": kind})
+	})
+}
+
+func requestView(r db.SigningRequestsRow) api.SigningRequest {
+	return api.SigningRequest{ID: r.ID, Names: r.Names, Subject: r.Subject, KeyType: r.KeyType, Request: r.Request, CreatedAt: r.CreatedAt}
+}
+
+// RemoveSigningRequest forgets a signing request and its key: what an authority makes of it cannot be used any more.
+func (s *Service) RemoveSigningRequest(ctx context.Context, a Actor, reference, name string, number int64) error {
+	found, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return err
+	}
+	_, err = changeSite(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (struct{}, error) {
+		gone, err := tx.RemoveSigningRequest(ctx, db.RemoveSigningRequestParams{DomainID: c.domain.ID, ID: number})
+		if err != nil {
+			return struct{}{}, err
+		}
+		if gone == 0 {
+			return struct{}{}, notFound("signing request", fmt.Sprint(number))
+		}
+		a.say("forget signing request %d of %s and its key", number, unicode(c.domain.Name))
+		return struct{}{}, record(ctx, tx, a, "certificate.request_removed", aboutAccount(c.standing.account), map[string]any{"domain": c.domain.Name, "request": number}, nil)
+	})
+	return err
+}
+
+// InstallCertificate installs what somebody has of an authority. What is wrong with it is told, and nothing is changed; what is only unwise is told, too.
+func (s *Service) InstallCertificate(ctx context.Context, a Actor, reference, name string, in api.BroughtCertificate) (api.InstalledCertificate, error) {
+	none := api.InstalledCertificate{}
+	found, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return none, err
+	}
+	bundle, err := readBrought(in)
+	if err != nil {
+		return none, err
+	}
+	return changeSite(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (api.InstalledCertificate, error) {
+		request, err := s.findKey(ctx, tx, c.domain.ID, &bundle)
+		if err != nil {
+			return none, err
+		}
+		chain, err := completed(ctx, tx.Queries, bundle)
+		if err != nil {
+			return none, err
+		}
+		leaf := chain[0]
+		out := api.InstalledCertificate{Names: nonNil(leaf.DNSNames), Issuer: issuerWords(leaf), NotAfter: leaf.NotAfter, Chain: len(chain), Remarks: []string{}}
+		for _, f := range certificates.Check(chain, bundle.Key.Public(), c.names(), s.now()) {
+			if f.Fatal {
+				return none, refusal.Input("certificate", "%s", f.Says)
+			}
+			out.Remarks = append(out.Remarks, f.Says)
+		}
+		if err := s.keepIntermediates(ctx, tx.Queries, chain, false); err != nil {
+			return none, err
+		}
+		if err := s.takeBackIn(ctx, tx, c, "a certificate was installed by hand"); err != nil {
+			return none, err
+		}
+		kind, _ := certificates.DescribeKey(leaf.PublicKey)
+		sealed, err := s.sealCertificateKey(bundle.Key)
+		if err != nil {
+			return none, err
+		}
+		account := c.standing.account
+		if err := tx.DropInstalling(ctx, c.domain.ID); err != nil {
+			return none, err
+		}
+		_, err = tx.AddCertificate(ctx, db.AddCertificateParams{DomainID: c.domain.ID, Names: nonNil(leaf.DNSNames), KeyType: kind, Key: sealed, Chain: certificates.PEM(chain), Serial: leaf.SerialNumber.Text(16),
+			NotBefore: leaf.NotBefore, NotAfter: leaf.NotAfter, Revision: account.Revision + 1})
+		if err != nil {
+			return none, err
+		}
+		standIn := standInAt(leaf.NotAfter)
+		if err := tx.CertificateCame(ctx, db.CertificateCameParams{DomainID: c.domain.ID, Mode: uploaded, NextAt: &standIn}); err != nil {
+			return none, err
+		}
+		if request != 0 {
+			if _, err := tx.RemoveSigningRequest(ctx, db.RemoveSigningRequestParams{DomainID: c.domain.ID, ID: request}); err != nil {
+				return none, err
+			}
+		}
+		a.say("show a certificate of %s for %s, until %s", out.Issuer, strings.Join(out.Names, ", "), utc(leaf.NotAfter))
+		a.note(out.Remarks...)
+		if out.Operation, err = s.applyAll(ctx, tx, a, "certificate.install", aboutAccount(account), []int64{account.ID}); err != nil {
+			return none, err
+		}
+		return out, record(ctx, tx, a, "certificate.install", aboutAccount(account), wishRecord(c), map[string]any{"domain": c.domain.Name, "names": out.Names, "issuer": out.Issuer, "serial": leaf.SerialNumber.Text(16)})
+	})
+}
+
+func readBrought(in api.BroughtCertificate) (certificates.Bundle, error) {
+	text := []byte(in.Certificate)
+	if !strings.Contains(in.Certificate, "-----BEGIN") {
+		der, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(in.Certificate), ""))
+		if err != nil {
+			return certificates.Bundle{}, refusal.Input("certificate", "this is neither PEM, which has lines such as -----BEGIN CERTIFICATE-----, nor base64")
+		}
+		text = der
+	}
+	b, err := certificates.ReadBundle(text, in.Password)
+	if err == nil && in.Key != "" {
+		err = b.AddKey(in.Key)
+	}
+	return b, err
+}
+
+// findKey gives a bundle without a key the one that belongs to it: that of a signing request that was made here, of which the number is returned, or that of a certificate from before.
+func (s *Service) findKey(ctx context.Context, tx store.Tx, domainID int64, b *certificates.Bundle) (request int64, err error) {
+	waiting, err := tx.SigningRequestsWithKeys(ctx, domainID)
+	if err != nil {
+		return 0, err
+	}
+	keys, err := tx.KeysOfCertificates(ctx, domainID)
+	if err != nil {
+		return 0, err
+	}
+	for _, row := range waiting {
+		if fits, err := s.fits(row.Key, b); err != nil || fits {
+			return row.ID, err
+		}
+	}
+	for _, sealed := range keys {
+		if fits, err := s.fits(sealed, b); err != nil || fits {
+			return 0, err
+		}
+	}
+	if b.Key == nil {
+		if _, err := b.Chain(nil); err != nil { // then it is not for want of a key
+			return 0, err
+		}
+		return 0, refusal.Input("key", "no key that is here belongs to this certificate: give its key, too, or have the authority sign a request that was made here")
+	}
+	return 0, nil
+}
+
+// fits reports whether a sealed key belongs to a bundle, which has it then.
+func (s *Service) fits(sealed []byte, b *certificates.Bundle) (bool, error) {
+	key, err := s.certificateKey(sealed)
+	if err != nil {
+		return false, err
+	}
+	if b.Key != nil && !certificates.EqualKeys(b.Key.Public(), key.Public()) || !slices.ContainsFunc(b.Certificates, func(c *x509.Certificate) bool { return certificates.EqualKeys(c.PublicKey, key.Public()) }) {
+		return false, nil
+	}
+	b.Key = key
+	return true, nil
+}
+
+// completed is the chain of a bundle, with certificates of authorities that are known from before.
+func completed(ctx context.Context, q *db.Queries, b certificates.Bundle) ([]*x509.Certificate, error) {
+	var known []*x509.Certificate
+	for {
+		chain, err := b.Chain(known)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := q.IntermediatesOf(ctx, chain[len(chain)-1].RawIssuer)
+		if err != nil {
+			return nil, err
+		}
+		before := len(known)
+		for _, der := range rows {
+			if c, err := x509.ParseCertificate(der); err == nil && !slices.ContainsFunc(known, c.Equal) {
+				known = append(known, c)
+			}
+		}
+		if len(known) == before {
+			return chain, nil
+		}
+	}
+}
+
+// keepIntermediates remembers the certificates of authorities in a chain, so that they complete others: those that come from an authority of ours, and those that lead
+// to a root which is trusted. Others are not: somebody could make one in an authority's name that fits, and leads nowhere.
+func (s *Service) keepIntermediates(ctx context.Context, q *db.Queries, chain []*x509.Certificate, trusted bool) error {
+	if !trusted {
+		pool, err := x509.SystemCertPool()
+		if err != nil {
+			pool = x509.NewCertPool()
+		}
+		authorities, err := q.Authorities(ctx)
+		if err != nil {
+			return err
+		}
+		for _, authority := range authorities {
+			pool.AppendCertsFromPEM([]byte(authority.Root))
+		}
+		between := x509.NewCertPool()
+		for _, c := range chain[1:] {
+			between.AddCert(c)
+		}
+		found, err := chain[0].Verify(x509.VerifyOptions{Roots: pool, Intermediates: between, CurrentTime: s.now()})
+		if err != nil {
+			return nil
+		}
+		chain = found[0][:len(found[0])-1]
+	}
+	for _, c := range chain[1:] {
+		digest := sha256.Sum256(c.Raw)
+		if err := q.KeepIntermediate(ctx, db.KeepIntermediateParams{Digest: digest[:], Subject: c.RawSubject, Certificate: c.Raw}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// CertificateText is what a site shows, for use elsewhere; without the key.
+func (s *Service) CertificateText(ctx context.Context, a Actor, reference, name string) (api.CertificateText, error) {
+	c, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return api.CertificateText{}, err
+	}
+	if c.inUse == nil {
+		return api.CertificateText{}, noneInUse(c)
+	}
+	return api.CertificateText{Chain: c.inUse.Chain}, nil
+}
+
+func noneInUse(c siteCertificate) error {
+	return refusal.New(refusal.WrongState, "%s shows a certificate that its server has made itself, and none of an authority", unicode(c.domain.Name))
+}
+
+// CertificateWithKey gives a certificate with its key to whom it belongs, who shows once more who they are. It is written down that they have had it.
+func (s *Service) CertificateWithKey(ctx context.Context, a Actor, reference, name string, in api.KeyProof) (api.CertificateWithKey, error) {
+	none := api.CertificateWithKey{}
+	c, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return none, err
+	}
+	if !owns(a, c.standing.account) {
+		return none, refusal.New(refusal.NotAllowed, "keys are given to their owner alone: to the customer of the account, signed in as themselves and not by a token")
+	}
+	if c.inUse == nil {
+		return none, noneInUse(c)
+	}
+	if err := s.proveBoth(ctx, a, in); err != nil {
+		return none, err
+	}
+	der, err := s.key.Open(sealedCertificateKey, c.inUse.Key)
+	if err != nil {
+		return none, err
+	}
+	out := api.CertificateWithKey{Chain: c.inUse.Chain, Key: string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))}
+	// The answer is not kept for a repeated request, so that it is nowhere but with its owner.
+	return out, s.store.InTx(ctx, func(tx store.Tx) error {
+		return record(ctx, tx, a, "certificate.key_given", aboutAccount(c.standing.account), nil, map[string]any{"domain": c.domain.Name, "serial": c.inUse.Serial})
+	})
+}
+
+// owns reports whether an account belongs to the actor, and not only to somebody for whom the actor works or acts.
+func owns(a Actor, account db.Account) bool {
+	return a.SessionID != 0 && a.OnBehalf == "" && a.Role == rights.Customer && a.CustomerID == account.CustomerID
+}
+
+// proveBoth has somebody show their password and their second factor. A try counts until both were right.
+func (s *Service) proveBoth(ctx context.Context, a Actor, in api.KeyProof) error {
+	if err := s.throttle(ctx, a.Name, a.Address); err != nil {
+		return err
+	}
+	person, err := s.store.PersonByID(ctx, a.PersonID)
+	if err != nil {
+		return err
+	}
+	if !passwords.Matches(person.PasswordHash, in.Password) {
+		return refusal.New(refusal.WrongSignIn, "that is not your present password").On("password")
+	}
+	if person.TotpAt == nil {
+		return refusal.New(refusal.WrongState, "a key is given only to somebody with a second factor: set one up first")
+	}
+	if err := s.store.InTx(ctx, func(tx store.Tx) error { return s.checkCode(ctx, tx, person, in.Code) }); err != nil {
+		return err
+	}
+	return succeeded(ctx, s.store.Queries, person.Name, a.Address)
+}
+
+// RevokeCertificate has an authority revoke a certificate. The one in use is used no longer, and the next is ordered at once.
+func (s *Service) RevokeCertificate(ctx context.Context, a Actor, reference, name string, in api.Revocation) (api.Started, error) {
+	none := api.Started{}
+	c, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return none, err
+	}
+	reason, err := certificates.ParseReason(in.Reason)
+	if err != nil {
+		return none, err
+	}
+	row, err := s.toRevoke(ctx, c, in.Serial)
+	if err != nil {
+		return none, err
+	}
+	if a.Preview == nil {
+		if err := s.revokeAt(ctx, row, reason); err != nil {
+			return none, err
+		}
+	}
+	return changeSite(ctx, s, a, c, func(tx store.Tx, c siteCertificate) (api.Started, error) {
+		a.say("have %s revoked (%s)", row.Serial, reason.Means)
+		if err := tx.RevokeCertificate(ctx, row.ID); err != nil {
+			return none, err
+		}
+		words := map[string]any{"domain": c.domain.Name, "serial": row.Serial, "reason": reason.Word}
+		if err := record(ctx, tx, a, "certificate.revoke", aboutAccount(c.standing.account), nil, words); err != nil {
+			return none, err
+		}
+		if c.inUse == nil || c.inUse.ID != row.ID {
+			return none, nil
+		}
+		a.note("the site shows a self-signed certificate until the next one is there; it is ordered at once")
+		now := s.now()
+		p := db.ChangeSiteCertificateParams{DomainID: c.domain.ID, Mode: c.wish.Mode, Names: c.wish.Names, KeyType: c.wish.KeyType, AuthorityID: c.wish.AuthorityID, NextAt: &now}
+		if _, err := tx.ChangeSiteCertificate(ctx, p); err != nil { // the key is not kept: PinKey is off
+			return none, err
+		}
+		operation, err := s.applyAll(ctx, tx, a, "certificate.revoke", aboutAccount(c.standing.account), []int64{c.standing.account.ID})
+		return api.Started{Operation: operation}, err
+	})
+}
+
+// toRevoke finds the certificate of a site that is to be revoked: the one in use, or another one of ours.
+func (s *Service) toRevoke(ctx context.Context, c siteCertificate, serial string) (db.Certificate, error) {
+	row := db.Certificate{}
+	switch {
+	case serial != "":
+		var err error
+		row, err = s.store.CertificateBySerial(ctx, db.CertificateBySerialParams{DomainID: c.domain.ID, Serial: strings.ToLower(strings.ReplaceAll(strings.TrimSpace(serial), ":", ""))})
+		if store.None(err) {
+			return row, refusal.Input("serial", "%s has no certificate %s and had none", unicode(c.domain.Name), serial)
+		}
+		if err != nil {
+			return row, err
+		}
+	case c.inUse == nil:
+		return row, noneInUse(c)
+	default:
+		row = *c.inUse
+	}
+	switch {
+	case row.AuthorityID == nil:
+		return row, refusal.New(refusal.WrongState, "this certificate was brought: have its authority revoke it where it was bought, and install another one or have one come by itself (mode: automatic)")
+	case row.State == "revoked":
+		return row, refusal.New(refusal.WrongState, "this certificate is revoked already")
+	}
+	return row, nil
+}
+
+func (s *Service) revokeAt(ctx context.Context, row db.Certificate, reason certificates.Reason) error {
+	authority, err := s.store.AuthorityByID(ctx, *row.AuthorityID)
+	if err != nil {
+		return err
+	}
+	client, err := s.authorityAt(authority)
+	if err != nil {
+		return err
+	}
+	defer client.Close()
+	leaf, err := leafOf(row.Chain)
+	if err != nil {
+		return err
+	}
+	if err := client.Revoke(ctx, leaf, reason.Code); err != nil {
+		if why := acme.Reason(err); why.Kind != "alreadyRevoked" {
+			return refusal.New(refusal.WrongState, "%s does not revoke it: %s. Nothing was changed", authority.Name, why.Detail)
+		}
+	}
+	return nil
+}
+
+// TakeBackOrder ends an order that is on its way and has not come so far that the authority issues.
+func (s *Service) TakeBackOrder(ctx context.Context, a Actor, reference, name string) error {
+	found, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return err
+	}
+	_, err = changeSite(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (struct{}, error) {
+		under, err := tx.OrderUnderWay(ctx, c.domain.ID)
+		if store.None(err) {
+			return struct{}{}, refusal.New(refusal.WrongState, "no order for %s is on its way", unicode(c.domain.Name))
+		}
+		if err != nil {
+			return struct{}{}, err
+		}
+		a.say("take the order for %s back", strings.Join(under.Names, ", "))
+		if err := s.takeBackIn(ctx, tx, c, a.Name+" has taken the order back"); err != nil {
+			return struct{}{}, err
+		}
+		next := s.now().Add(later)
+		if err := tx.TryCertificateAt(ctx, db.TryCertificateAtParams{DomainID: c.domain.ID, NextAt: &next}); err != nil {
+			return struct{}{}, err
+		}
+		return struct{}{}, record(ctx, tx, a, "certificate.take_back", aboutAccount(c.standing.account), map[string]any{"domain": c.domain.Name, "names": under.Names}, nil)
+	})
+	return err
+}
+
+// takeBackIn ends the order of a site that is on its way, if there is one.
+func (s *Service) takeBackIn(ctx context.Context, tx store.Tx, c siteCertificate, why string) error {
+	under, err := tx.OrderUnderWay(ctx, c.domain.ID)
+	if store.None(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if under.State != orderNew && under.State != orderProving {
+		return refusal.New(refusal.WrongState, "a certificate for %s is being issued just now: try again when it is there", unicode(c.domain.Name))
+	}
+	w := orderWork{service: s, site: c, order: under}
+	if err := w.end(ctx, tx, orderFailed); err != nil {
+		return err
+	}
+	return finishIn(ctx, tx, fmt.Errorf("%s", why), under.OperationID)
+}

@@ -1,0 +1,549 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"victualler/internal/acme"
+	"victualler/internal/agentlink"
+	"victualler/internal/api"
+	"victualler/internal/hosting/certificates"
+	"victualler/internal/resolve"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// orderWork is an order on its way.
+type orderWork struct {
+	service   *Service
+	client    *acme.Client
+	site      siteCertificate
+	authority db.Authority
+	order     db.Order
+	// ways are how names are proved; over HTTP where nothing is said.
+	ways     map[string]certificates.Way
+	progress *progress
+}
+
+func (w *orderWork) begin(step string) {
+	w.progress.step(agentlink.Step{Name: step, State: agentlink.StepRunning})
+}
+
+func (w *orderWork) done(step, detail string) {
+	w.progress.step(agentlink.Step{Name: step, State: agentlink.StepDone, Detail: detail})
+}
+
+// moves writes down how far the order is, before anything that must not happen twice.
+func (w *orderWork) moves(ctx context.Context, state, url string) error {
+	w.order.State, w.order.Url = state, url
+	return movesIn(ctx, w.service.store.Queries, w.order)
+}
+
+// movesIn writes down where an order is, unless it was taken back meanwhile.
+func movesIn(ctx context.Context, q *db.Queries, order db.Order) error {
+	moved, err := q.OrderMoves(ctx, db.OrderMovesParams{ID: order.ID, State: order.State, Url: order.Url, InstallID: order.InstallID})
+	if err == nil && moved == 0 {
+		err = errTakenBack
+	}
+	return err
+}
+
+func (w *orderWork) run(ctx context.Context) error {
+	steps := []struct {
+		state string
+		do    func(context.Context) error
+	}{{orderNew, w.handIn}, {orderProving, w.prove}, {orderFinalizing, w.finalize}, {orderInstalling, w.installed}}
+	for _, step := range steps {
+		if w.order.State != step.state {
+			continue
+		}
+		if err := step.do(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// handIn gives the order to the authority.
+func (w *orderWork) handIn(ctx context.Context) error {
+	w.begin("order")
+	var replaces *x509.Certificate
+	if c := w.site.inUse; c != nil && c.AuthorityID != nil && *c.AuthorityID == w.authority.ID {
+		replaces, _ = leafOf(c.Chain)
+	}
+	o, err := w.client.Order(ctx, w.order.Names, w.authority.Profile, replaces)
+	if err != nil {
+		return err
+	}
+	w.done("order", fmt.Sprintf("%s at %s", strings.Join(w.order.Names, ", "), w.authority.Name))
+	return w.moves(ctx, orderProving, o.URL)
+}
+
+// pollFor is how long an order is watched before others get their turn.
+const pollFor = 60 * time.Second
+
+// poll asks until done reports that it is over, ever more slowly.
+func poll(ctx context.Context, done func() (bool, error)) error {
+	pause := 50 * time.Millisecond
+	for end := time.Now().Add(pollFor); ; pause = min(2*pause, 2*time.Second) {
+		over, err := done()
+		if over || err != nil {
+			return err
+		}
+		if time.Now().After(end) {
+			return errLater
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause):
+		}
+	}
+}
+
+// prove meets the challenges of all names.
+func (w *orderWork) prove(ctx context.Context) error {
+	w.begin("prove")
+	if w.byHand() { // the authority is not asked as long as there is nothing for it to see
+		known, err := w.service.store.ChallengesOf(ctx, w.order.ID)
+		if err != nil {
+			return err
+		}
+		if err := w.lookForRecords(ctx, notAccepted(known)); err != nil {
+			return err
+		}
+	}
+	o, err := w.client.OrderAt(ctx, w.order.Url)
+	if err != nil {
+		return err
+	}
+	if o.Status == "pending" {
+		if err := w.meet(ctx, o); err != nil {
+			return err
+		}
+		err := poll(ctx, func() (bool, error) {
+			o, err = w.client.OrderAt(ctx, w.order.Url)
+			return err == nil && o.Status != "pending", err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if o.Status == "invalid" {
+		return w.refused(ctx, o)
+	}
+	w.done("prove", strings.Join(w.order.Names, ", "))
+	return w.moves(ctx, orderFinalizing, w.order.Url)
+}
+
+// meet has the challenges of an order answered, and tells the authority.
+func (w *orderWork) meet(ctx context.Context, o acme.Order) error {
+	s := w.service
+	for _, url := range o.Proofs {
+		proof, err := w.client.ProofAt(ctx, url)
+		if err != nil {
+			return err
+		}
+		if proof.Status != "pending" {
+			continue
+		}
+		name := proof.Name
+		if proof.Wildcard {
+			name = "*." + name
+		}
+		p := db.KeepChallengeParams{OrderID: w.order.ID, Name: name, Kind: certificates.ByHTTP, Proof: url}
+		if err := w.place(ctx, &p); err != nil {
+			return err
+		}
+		at := slices.IndexFunc(proof.Challenges, func(c acme.Challenge) bool { return c.Kind == p.Kind })
+		if at < 0 {
+			return &orderFailure{code: "challenge", reason: fmt.Sprintf("%s offers no way to prove %s by %s", w.authority.Name, name, p.Kind)}
+		}
+		p.Token, p.Value, p.Url = proof.Challenges[at].Token, proof.Challenges[at].Value, proof.Challenges[at].URL
+		if err := s.store.KeepChallenge(ctx, p); err != nil {
+			return err
+		}
+	}
+	list, err := s.store.ChallengesOf(ctx, w.order.ID)
+	if err != nil {
+		return err
+	}
+	if err := w.show(ctx, list); err != nil {
+		return err
+	}
+	for _, c := range list {
+		if c.Accepted {
+			continue
+		}
+		if err := w.client.Accept(ctx, acme.Challenge{URL: c.Url, Kind: c.Kind, Token: c.Token}); err != nil {
+			return err
+		}
+		if err := s.store.AcceptedChallenge(ctx, c.ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// show has the web servers and the zone show what challenges ask for, and waits until all name servers do.
+func (w *orderWork) show(ctx context.Context, list []db.Challenge) error {
+	s := w.service
+	files := agentlink.Challenges{Answers: map[string]string{}}
+	for _, c := range list {
+		if c.Kind == certificates.ByHTTP {
+			files.Answers[c.Token] = c.Value
+		}
+	}
+	if len(files.Answers) > 0 {
+		home, err := s.store.ServerByID(ctx, w.site.standing.account.ServerID)
+		if err != nil {
+			return err
+		}
+		servers, err := s.store.WebServers(ctx)
+		if err != nil {
+			return err
+		}
+		if err := s.challenge(ctx, home, servers, files); err != nil {
+			return err
+		}
+	}
+	hidden := notAccepted(list)
+	if w.byHand() {
+		return w.lookForRecords(ctx, hidden)
+	}
+	if len(hidden) == 0 {
+		return nil
+	}
+	if err := w.applyZones(ctx, zonesShowing(hidden)); err != nil {
+		return err
+	}
+	return poll(ctx, func() (bool, error) {
+		for _, c := range hidden {
+			if missing := s.missingAt(ctx, c); len(missing) > 0 {
+				w.progress.note(fmt.Sprintf("%s does not show the record of %s yet", missing[0], c.Name))
+				return false, nil
+			}
+		}
+		w.progress.note("")
+		return true, nil
+	})
+}
+
+// place says how a name is proved, and where the record stands that does it.
+func (w *orderWork) place(ctx context.Context, p *db.KeepChallengeParams) error {
+	switch w.ways[p.Name] {
+	case certificates.InZone:
+		p.Kind, p.Record, p.AccountID = certificates.ByDNS, certificates.ChallengeName(p.Name), &w.site.standing.account.ID
+	case certificates.ByAlias:
+		account, name, err := challengeAlias(ctx, w.service.store.Queries, w.site)
+		if err != nil {
+			return err
+		}
+		if name == "" {
+			return &orderFailure{code: certificates.CodeAlias, reason: fmt.Sprintf("our zone for challenges, to which %s leads, is gone", certificates.ChallengeName(p.Name))}
+		}
+		p.Kind, p.Record, p.AccountID = certificates.ByDNS, name, &account
+	case certificates.ByHand:
+		p.Kind, p.Record = certificates.ByDNS, certificates.ChallengeName(p.Name)
+	}
+	return nil
+}
+
+func (w *orderWork) byHand() bool {
+	for _, way := range w.ways {
+		if way == certificates.ByHand {
+			return true
+		}
+	}
+	return false
+}
+
+// missingAt lists the authoritative name servers that do not show what a challenge asks for.
+func (s *Service) missingAt(ctx context.Context, c db.Challenge) []string {
+	servers := s.authoritative(ctx, c.Record)
+	if len(servers) == 0 {
+		return []string{"no name server of " + c.Record + " is known, which"}
+	}
+	var missing []string
+	for _, server := range servers {
+		answer, err := resolve.AskAt(ctx, server.address, c.Record, "TXT")
+		if (err != nil || !slices.Contains(answer.Data, `"`+c.Value+`"`)) && !slices.Contains(missing, server.name) {
+			missing = append(missing, server.name)
+		}
+	}
+	return missing
+}
+
+// lookForRecords looks whether somebody has entered what proves the names.
+func (w *orderWork) lookForRecords(ctx context.Context, list []db.Challenge) error {
+	s := w.service
+	var waiting []string
+	for _, c := range list {
+		missing := nonNil(s.missingAt(ctx, c))
+		if err := s.store.LookedAtChallenge(ctx, db.LookedAtChallengeParams{ID: c.ID, Missing: missing}); err != nil {
+			return err
+		}
+		if len(missing) > 0 {
+			waiting = append(waiting, fmt.Sprintf("%s TXT %q", c.Record, c.Value))
+		}
+	}
+	if len(waiting) == 0 {
+		w.progress.note("")
+		return nil
+	}
+	if s.now().Sub(w.order.CreatedAt) > byHandFor {
+		return &orderFailure{code: "hand", reason: fmt.Sprintf("%s was not entered within %d days", waiting[0], int(byHandFor.Hours()/24))}
+	}
+	w.progress.note("waits for records that are entered by hand: " + strings.Join(waiting, ", "))
+	return errByHand
+}
+
+// notAccepted are the challenges by name service that the authority was not told of yet.
+func notAccepted(list []db.Challenge) []db.Challenge {
+	return slices.DeleteFunc(slices.Clone(list), func(c db.Challenge) bool { return c.Kind != certificates.ByDNS || c.Accepted })
+}
+
+// zonesShowing lists the accounts whose zones show challenges.
+func zonesShowing(list []db.Challenge) []int64 {
+	var accounts []int64
+	for _, c := range list {
+		if c.AccountID != nil {
+			accounts = append(accounts, *c.AccountID)
+		}
+	}
+	slices.Sort(accounts)
+	return slices.Compact(accounts)
+}
+
+// applyZones has name servers told what the zones of accounts are to show now, and waits until they do.
+func (w *orderWork) applyZones(ctx context.Context, accounts []int64) error {
+	if len(accounts) == 0 {
+		return nil
+	}
+	var operation int64
+	err := w.service.store.InTx(ctx, func(tx store.Tx) error {
+		var err error
+		operation, err = w.applyZonesIn(ctx, tx, accounts)
+		return err
+	})
+	if err != nil || operation == 0 {
+		return err
+	}
+	return w.await(ctx, operation)
+}
+
+func (w *orderWork) applyZonesIn(ctx context.Context, tx store.Tx, accounts []int64) (int64, error) {
+	for _, account := range accounts {
+		if _, err := tx.LockAccount(ctx, account); err != nil {
+			return 0, err
+		}
+	}
+	return w.service.applyAll(ctx, tx, machine(), "certificate.challenge", aboutAccount(w.site.standing.account), accounts)
+}
+
+// await waits for the end of an operation.
+func (w *orderWork) await(ctx context.Context, operation int64) error {
+	limited, cancel := context.WithTimeout(ctx, pollFor)
+	defer cancel()
+	var last api.Operation
+	err := w.service.WatchOperation(limited, machine(), operation, 0, func(o api.Operation) error { last = o; return nil })
+	switch {
+	case limited.Err() != nil && ctx.Err() == nil:
+		return errLater
+	case err != nil:
+		return err
+	case last.State == "failed":
+		return &orderFailure{code: "install", reason: last.Failure}
+	}
+	return nil
+}
+
+// refused says why the authority has refused an order.
+func (w *orderWork) refused(ctx context.Context, o acme.Order) error {
+	for _, url := range o.Proofs {
+		proof, err := w.client.ProofAt(ctx, url)
+		if err == nil && proof.Failure != nil {
+			why := acme.Reason(proof.Failure)
+			return &orderFailure{code: orEmpty(why.Kind, "authority"), reason: fmt.Sprintf("%s could not prove %s: %s", w.authority.Name, proof.Name, why.Detail)}
+		}
+	}
+	f := &orderFailure{code: "authority", reason: w.authority.Name + " has refused the order"}
+	if o.Failure != nil {
+		why := acme.Reason(o.Failure)
+		f.code, f.reason = orEmpty(why.Kind, "authority"), fmt.Sprintf("%s: %s", w.authority.Name, why.Detail)
+	}
+	return f
+}
+
+// finalize has the certificate issued and takes it. Cut off anywhere, it goes on with the order as the authority has it: nothing is ordered twice.
+func (w *orderWork) finalize(ctx context.Context) error {
+	s := w.service
+	w.begin("issue")
+	key, err := s.certificateKey(w.order.Key)
+	if err != nil {
+		return err
+	}
+	var o acme.Order
+	handedIn := false
+	err = poll(ctx, func() (bool, error) {
+		if o, err = w.client.OrderAt(ctx, w.order.Url); err != nil {
+			return false, err
+		}
+		if o.Status == "ready" && !handedIn {
+			handedIn = true
+			request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: w.order.Names}, key)
+			if err != nil {
+				return false, err
+			}
+			return false, w.client.Finalize(ctx, o, request)
+		}
+		return o.Status == "valid" || o.Status == "invalid", nil
+	})
+	if err != nil {
+		return err
+	}
+	if o.Status == "invalid" {
+		return w.refused(ctx, o)
+	}
+	chain, err := w.client.Download(ctx, o)
+	if err != nil {
+		return err
+	}
+	for _, f := range certificates.Check(chain, key.Public(), w.order.Names, s.now()) {
+		if f.Fatal {
+			return &orderFailure{code: "certificate", reason: fmt.Sprintf("what %s has issued cannot be used: %s", w.authority.Name, f.Says)}
+		}
+	}
+	w.done("issue", fmt.Sprintf("good until %s", chain[0].NotAfter.UTC().Format("2006-01-02 15:04 UTC")))
+	return w.install(ctx, chain)
+}
+
+// install writes the certificate down and has it brought to its server.
+func (w *orderWork) install(ctx context.Context, chain []*x509.Certificate) error {
+	s := w.service
+	leaf := chain[0]
+	account := w.site.standing.account
+	renew := certificates.RenewAt(leaf.NotBefore, leaf.NotAfter, nil, leaf.SerialNumber.Text(16))
+	ask := s.now()
+	return s.store.InTx(ctx, func(tx store.Tx) error {
+		locked, err := tx.LockAccount(ctx, account.ID)
+		if err != nil {
+			return err
+		}
+		if err := tx.DropInstalling(ctx, w.order.DomainID); err != nil {
+			return err
+		}
+		if err := s.keepIntermediates(ctx, tx.Queries, chain, true); err != nil {
+			return err
+		}
+		_, err = tx.AddCertificate(ctx, db.AddCertificateParams{DomainID: w.order.DomainID, AuthorityID: &w.authority.ID, Names: w.order.Names, KeyType: w.order.KeyType, Key: w.order.Key,
+			Chain: certificates.PEM(chain), Serial: leaf.SerialNumber.Text(16), NotBefore: leaf.NotBefore, NotAfter: leaf.NotAfter, RenewAt: &renew, AskAt: &ask, Revision: locked.Revision + 1})
+		if err != nil {
+			return err
+		}
+		operation, err := s.applyAll(ctx, tx, machine(), "certificate.install", aboutAccount(account), []int64{account.ID})
+		if err != nil {
+			return err
+		}
+		if operation != 0 {
+			w.order.InstallID = &operation
+		}
+		w.order.State = orderInstalling
+		return movesIn(ctx, tx.Queries, w.order)
+	})
+}
+
+// installed waits until the server shows the certificate, and ends the order.
+func (w *orderWork) installed(ctx context.Context) error {
+	s := w.service
+	w.begin("install")
+	if w.order.InstallID != nil {
+		if err := w.await(ctx, *w.order.InstallID); err != nil {
+			return err
+		}
+	}
+	w.done("install", "shown by its server")
+	w.progress.close()
+	w.clear(ctx)
+	site, err := s.loadSiteCertificate(ctx, s.store.Queries, w.order.DomainID)
+	if err != nil {
+		return err
+	}
+	next := site.nextLook(s.now())
+	return s.store.InTx(ctx, func(tx store.Tx) error {
+		if err := tx.CertificateCame(ctx, db.CertificateCameParams{DomainID: w.order.DomainID, Mode: automatic, NextAt: &next}); err != nil {
+			return err
+		}
+		if err := w.end(ctx, tx, orderDone); err != nil {
+			return err
+		}
+		return finishIn(ctx, tx, nil, w.order.OperationID)
+	})
+}
+
+// end forgets the challenges of an order, and has the zone show them no longer.
+func (w *orderWork) end(ctx context.Context, tx store.Tx, state string) error {
+	list, err := tx.ChallengesOf(ctx, w.order.ID)
+	if err != nil {
+		return err
+	}
+	if err := tx.ForgetChallenges(ctx, w.order.ID); err != nil {
+		return err
+	}
+	w.order.State = state
+	if err := movesIn(ctx, tx.Queries, w.order); err != nil {
+		return err
+	}
+	_, err = w.applyZonesIn(ctx, tx, zonesShowing(list))
+	return err
+}
+
+// clear has web servers forget the order's challenges.
+func (w *orderWork) clear(ctx context.Context) {
+	s := w.service
+	list, err := s.store.ChallengesOf(ctx, w.order.ID)
+	servers, err2 := s.store.WebServers(ctx)
+	if errors.Join(err, err2) != nil {
+		return // they forget them by themselves
+	}
+	files := agentlink.Challenges{Answers: map[string]string{}}
+	for _, c := range list {
+		if c.Kind == certificates.ByHTTP {
+			files.Answers[c.Token] = c.Value
+		}
+	}
+	if len(files.Answers) > 0 {
+		s.unchallenge(ctx, servers, files)
+	}
+}
+
+// failed ends an order that has come to nothing. What is in use stays in use.
+func (w *orderWork) failed(ctx context.Context, f *orderFailure) error {
+	s := w.service
+	w.clear(ctx)
+	return s.store.InTx(ctx, func(tx store.Tx) error {
+		if err := s.siteFailed(ctx, tx.Queries, w.site, f.code, f.reason, f.wait); err != nil {
+			return err
+		}
+		if err := w.end(ctx, tx, orderFailed); err != nil {
+			return err
+		}
+		return finishIn(ctx, tx, f, w.order.OperationID)
+	})
+}
+
+// leafOf reads the first certificate of a chain.
+func leafOf(chain string) (*x509.Certificate, error) {
+	block, _ := pem.Decode([]byte(chain))
+	if block == nil {
+		return nil, errors.New("no certificate in the chain")
+	}
+	return x509.ParseCertificate(block.Bytes)
+}
