@@ -89,8 +89,8 @@ var logo []byte
 type Places struct {
 	// Console is where people reach the console, Mail the mail sink's address, World where the world's name service is set.
 	Console, Mail, World string
-	// Directory and Root are those of the certificate authority.
-	Directory, Root string
+	// Directory and Root are those of the certificate authority, and Authority is where it is set.
+	Directory, Root, Authority string
 }
 
 // SignIn is somebody of the scenario who can sign in.
@@ -141,8 +141,8 @@ func Load(ctx context.Context, c *client.Client, at Places, passwords map[string
 	if err := nameService(ctx, c, at.World); err != nil {
 		return err
 	}
-	if err := unlessThere(c.Post(ctx, "/authorities", api.NewAuthority{Name: "trial", Directory: at.Directory, Root: at.Root, Email: "certificates@ternisland.example", AcceptTerms: true}, nil)); err != nil {
-		return fmt.Errorf("authority: %w", err)
+	if err := certify(ctx, c, at); err != nil {
+		return fmt.Errorf("certificates: %w", err)
 	}
 	for _, s := range SignIns {
 		if err := letIn(ctx, c, s, passwords[s.Name]); err != nil {

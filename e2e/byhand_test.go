@@ -212,7 +212,7 @@ func TestCertificatesBrought(t *testing.T) {
 		assert.True(t, certificates.EqualKeys(b.Key.Public(), b.Certificates[0].PublicKey))
 		assert.Contains(t, everythingIn(t, "events"), "certificate.key_given")
 		block, _ := pem.Decode([]byte(with.Key))
-		for _, where := range []string{"log", "events", "idempotency_keys", "certificates", "signing_requests"} {
+		for _, where := range []string{"log", "events", "idempotency", "certificates", "signing_requests"} {
 			text := everythingIn(t, where)
 			assert.NotContains(t, text, "PRIVATE KEY", where)
 			assert.NotContains(t, text, base64.StdEncoding.EncodeToString(block.Bytes)[20:60], where)

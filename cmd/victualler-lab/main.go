@@ -109,7 +109,7 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 	if err != nil {
 		return err
 	}
-	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: sink.SMTP, World: i.World.HTTP, Directory: i.Authority.Directory(), Root: i.Authority.Root()}, passwords, say); err != nil {
+	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: sink.SMTP, World: i.World.HTTP, Directory: i.Authority.Directory(), Root: i.Authority.Root(), Authority: i.Authority.Control}, passwords, say); err != nil {
 		return err
 	}
 	// The client is signed in as well, so that the first command works.

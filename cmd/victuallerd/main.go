@@ -39,7 +39,7 @@ func main() {
 }
 
 type settings struct {
-	listen, database, databaseFile, state, certificate, key, resolver string
+	listen, database, databaseFile, state, certificate, key, site, resolver string
 	proxies                                                           []netip.Prefix
 }
 
@@ -52,6 +52,7 @@ func run(args []string) error {
 	flags.StringVar(&c.state, "state", "/var/lib/victuallerd", "`directory` of the sealing key")
 	flags.StringVar(&c.certificate, "tls-certificate", "", "PEM `file`; without it, serve HTTP, on loopback only")
 	flags.StringVar(&c.key, "tls-key", "", "PEM `file` of the certificate's key")
+	flags.StringVar(&c.site, "tls-site", "", "serve with the certificate of this `domain`, a site hosted here, which is ordered and renewed by itself")
 	flags.StringVar(&c.resolver, "resolver", "", "`address` (host:port) of the resolver through which the world's name service is asked; the machine's own at first")
 	flags.Func("proxy", "`network` of a reverse proxy in front, whose X-Forwarded-For is believed and which speaks HTTPS to people; may be repeated", func(text string) error {
 		network, err := netip.ParsePrefix(text)
@@ -137,9 +138,13 @@ func serve(ctx context.Context, c settings) error {
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	slog.SetDefault(log)
 	debug.SetMemoryLimit(120 << 20) // soft: collect more eagerly before growing beyond
-	if c.certificate == "" {
+	secure := c.certificate != "" || c.site != ""
+	if c.certificate != "" && c.site != "" {
+		return errors.New("say either -tls-certificate and -tls-key, or -tls-site")
+	}
+	if !secure {
 		if host, _, err := net.SplitHostPort(c.listen); err != nil || !net.ParseIP(host).IsLoopback() {
-			return fmt.Errorf("without -tls-certificate and -tls-key the service listens on loopback only, not on %s", c.listen)
+			return fmt.Errorf("without -tls-site, or -tls-certificate and -tls-key, the service listens on loopback only, not on %s", c.listen)
 		}
 	}
 	s, sv, err := open(ctx, c, log)
@@ -171,14 +176,19 @@ func serve(ctx context.Context, c settings) error {
 	requests, cutRequests := context.WithCancel(context.WithoutCancel(ctx))
 	defer cutRequests()
 	server := &http.Server{
-		Handler:           httpapi.New(httpapi.Options{Service: sv, Log: log, Console: console.Files(), Secure: c.certificate != "" || len(c.proxies) > 0, Proxies: c.proxies}),
+		Handler:           httpapi.New(httpapi.Options{Service: sv, Log: log, Console: console.Files(), Secure: secure || len(c.proxies) > 0, Proxies: c.proxies}),
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		BaseContext: func(net.Listener) context.Context { return requests },
 		ErrorLog:    slog.NewLogLogger(log.Handler(), slog.LevelWarn),
 	}
+	if c.site != "" {
+		if server.TLSConfig, err = ownTLS(watching, sv, c.site, log); err != nil {
+			return err
+		}
+	}
 	failed := make(chan error, 1)
 	go func() {
-		if c.certificate != "" {
+		if secure {
 			failed <- server.ServeTLS(listener, c.certificate, c.key)
 		} else {
 			failed <- server.Serve(listener)

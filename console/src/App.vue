@@ -152,6 +152,7 @@ header {
   border-bottom: 3px solid var(--signal-bar);
 }
 .mark {
+  white-space: nowrap;
   font: 600 1.15rem var(--serif);
   letter-spacing: 0.01em;
   color: inherit;

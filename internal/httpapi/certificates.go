@@ -57,7 +57,7 @@ func init() {
 				return nothing{}, 0, a.service.RemoveAuthority(ctx, who, in.Authority)
 			})
 		register(a, route{id: "list-certificates", method: http.MethodGet, path: "/certificates", summary: "List all sites with their certificates, those with the fewest days left first", permission: rights.AccountsRead, tag: tag,
-			description: "Self-signed ones come before all others."},
+			description: "Sites that have none for all trying come before all others, self-signed ones after."},
 			func(ctx context.Context, in *struct {
 				Page
 				Search    string `query:"search" maxLength:"300" doc:"Part of the domain."`

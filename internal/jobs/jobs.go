@@ -67,6 +67,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[dueArgs]) error { return sv.OrderCertificates(ctx) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[renewalArgs]) error { return sv.AskRenewals(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[noticeArgs]) error { return sv.TellRunningOut(ctx) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[sendArgs]) error { return sv.SendMail(ctx, j.Args.MailID) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[forgottenArgs]) error {
 		return sv.MailForgotten(ctx, j.Args.Name, j.Args.Address, j.Args.Request)
@@ -97,6 +98,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 			every(time.Minute, roundArgs{}),
 			every(5*time.Second, dueArgs{}),
 			every(30*time.Second, renewalArgs{}),
+			every(10*time.Minute, noticeArgs{}),
 			every(30*time.Second, endArgs{}),
 			every(time.Hour, tidyArgs{}),
 		},
@@ -171,6 +173,10 @@ func (dueArgs) Kind() string { return "due" }
 type renewalArgs struct{}
 
 func (renewalArgs) Kind() string { return "renewal" }
+
+type noticeArgs struct{}
+
+func (noticeArgs) Kind() string { return "notice" }
 
 type sendArgs struct {
 	MailID int64 `json:"mail_id"`

@@ -161,6 +161,26 @@ func (s *Service) addCertificates(ctx context.Context, q *db.Queries, domains []
 	return nil
 }
 
+// SiteKeyPair is the certificate in use of a site and its key, both PEM, for the service to show them itself; nothing where there is none.
+func (s *Service) SiteKeyPair(ctx context.Context, name string) (chain, key []byte, err error) {
+	d, _, err := names.ParseDomain(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	row, err := s.store.CertificateOfName(ctx, d.String())
+	if store.None(err) {
+		return nil, nil, nil
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	der, err := s.key.Open(sealedCertificateKey, row.Key)
+	if err != nil {
+		return nil, nil, err
+	}
+	return []byte(row.Chain), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
+}
+
 // AskRenewals asks authorities when the certificates that are in use should be renewed (RFC 9773).
 func (s *Service) AskRenewals(ctx context.Context) error {
 	s.settleAccountKeys(ctx)
@@ -553,7 +573,10 @@ type CertificateFilter struct {
 	Days int
 }
 
-// Certificates is the inventory: every site with what it shows, those with the fewest days left first.
+// endOfTime is when certificates end that servers have made themselves, as far as their order is concerned.
+var endOfTime = time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC).Unix()
+
+// Certificates is the inventory: every site with what it shows, those that have none for all trying first, then those with the fewest days left.
 func (s *Service) Certificates(ctx context.Context, a Actor, f CertificateFilter, afterEnds, afterID int64, most int) (api.CertificatePage, error) {
 	page := api.CertificatePage{Certificates: []api.CertificateLine{}}
 	p := db.CertificatesParams{Authority: f.Authority, Search: strings.ToLower(f.Search), Failing: f.Failing, AfterEnds: afterEnds, AfterID: afterID, Most: int32(most + 1)}
@@ -590,8 +613,9 @@ func (s *Service) Certificates(ctx context.Context, a Actor, f CertificateFilter
 		line := api.CertificateLine{Domain: r.Name, Unicode: unicode(r.Name), Account: r.SignInName, AccountID: r.AccountID, Server: r.Server, Mode: r.Mode, Authority: r.Authority, Names: nonNil(r.Names),
 			Code: r.Code, Problem: r.Problem}
 		ends := time.Unix(r.Ends, 0).UTC()
-		line.State = certificateState(r.Mode, r.Ends > 0, r.Ordered, r.Failures, ends, now)
-		if r.Ends > 0 {
+		has := r.Ends > 0 && r.Ends < endOfTime
+		line.State = certificateState(r.Mode, has, r.Ordered, r.Failures, ends, now)
+		if has {
 			left := int(ends.Sub(now).Hours() / 24)
 			line.NotAfter, line.DaysLeft = &ends, &left
 		}

@@ -139,10 +139,7 @@ func (s *Service) tellChanged(ctx context.Context, tx store.Tx, person db.Person
 	}
 	err = s.post(ctx, tx, letter{kind: "sign-in changed", to: *person.Email, language: person.Language, customer: person.CustomerID, reseller: person.ResellerID,
 		senderName: name, senderAt: address, notice: notices.Changed(person.Language, from, person.Name, what, s.now())})
-	if refusal.Is(err, refusal.MailFailed) {
-		return nil
-	}
-	return err
+	return unlessNoMail(err)
 }
 
 func sealedTOTP(person int64) string { return fmt.Sprintf("second factor of person %d", person) }

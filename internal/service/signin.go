@@ -400,7 +400,7 @@ func (s *Service) StopActing(ctx context.Context, a Actor) error {
 
 // Tidy forgets what has ended: sessions, links, answers to repeated requests, failed sign-ins.
 func (s *Service) Tidy(ctx context.Context) error {
-	for _, forget := range []func(context.Context) error{s.store.EndOldSessions, s.store.ForgetOldLinks, s.store.ForgetIdempotency, s.store.ForgetOldSignInFailures} {
+	for _, forget := range []func(context.Context) error{s.store.EndOldSessions, s.store.ForgetOldLinks, s.store.ForgetIdempotency, s.store.ForgetOldSignInFailures, s.store.ForgetOldCertificates, s.store.ForgetOldOrders} {
 		if err := forget(ctx); err != nil {
 			return err
 		}

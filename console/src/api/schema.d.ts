@@ -125,6 +125,63 @@ export interface paths {
         patch: operations["change-certificate"];
         trace?: never;
     };
+    "/api/v1/accounts/{account}/domains/{domain}/certificate/chain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Take the certificate that a site shows, without its key */
+        get: operations["download-certificate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/domains/{domain}/certificate/install": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Install a certificate that an authority has given you
+         * @description The chain is ordered, and completed with certificates of authorities that are known. The key is found by itself where the signing request was made here.
+         */
+        post: operations["install-certificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/domains/{domain}/certificate/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take the certificate with its key, as the customer whose it is
+         * @description Needs a session of the account's own customer, the password and the second factor. That the key was given is recorded.
+         */
+        post: operations["take-certificate-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/domains/{domain}/certificate/order": {
         parameters: {
             query?: never;
@@ -136,7 +193,8 @@ export interface paths {
         put?: never;
         /** Order a certificate now, for the names that would pass */
         post: operations["order-certificate"];
-        delete?: never;
+        /** Take the order that is on its way back, before the authority issues */
+        delete: operations["take-back-certificate-order"];
         options?: never;
         head?: never;
         patch?: never;
@@ -153,6 +211,57 @@ export interface paths {
         put?: never;
         /** Say of each name what an authority would do, and ask none */
         post: operations["rehearse-certificate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/domains/{domain}/certificate/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a key and a signing request for an authority of your own choice */
+        post: operations["make-signing-request"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/domains/{domain}/certificate/requests/{request}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a signing request and its key */
+        delete: operations["remove-signing-request"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/domains/{domain}/certificate/revocation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a certificate revoked; the next one is ordered at once */
+        post: operations["revoke-certificate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -487,7 +596,7 @@ export interface paths {
         };
         /**
          * List all sites with their certificates, those with the fewest days left first
-         * @description Self-signed ones come before all others.
+         * @description Sites that have none for all trying come before all others, self-signed ones after.
          */
         get: operations["list-certificates"];
         put?: never;
@@ -2004,6 +2113,8 @@ export interface components {
         Authority: {
             /** @description URL of our account there. */
             account: string;
+            /** @description How much is ordered at most, whatever the authority would let be ordered. */
+            bounds: components["schemas"]["Bound"][];
             /**
              * Format: int64
              * @description How many of its certificates are in use.
@@ -2045,6 +2156,8 @@ export interface components {
             terms?: string;
         };
         AuthorityChange: {
+            /** @description How much is ordered at most; in the place of those that are there. */
+            bounds?: components["schemas"]["Bound"][];
             /** @description Give the account there another key (RFC 8555, section 7.3.5). */
             new_key?: boolean;
             /** @description Empty is the authority's usual one. */
@@ -2060,6 +2173,13 @@ export interface components {
             directory: string;
             /** @description Certificate, PEM, that is trusted for the connection beside the machine's own list. */
             root?: string;
+        };
+        Bound: {
+            /** Format: int64 */
+            hours: number;
+            /** Format: int64 */
+            most: number;
+            per: string;
         };
         Brand: {
             /** @description Colour of links and buttons, #rrggbb, dark enough to be read on paper. */
@@ -2105,6 +2225,14 @@ export interface components {
              */
             version: number;
         };
+        BroughtCertificate: {
+            /** @description PEM, in any order, perhaps with the key; or PKCS #7 or PKCS #12 in base64. */
+            certificate: string;
+            /** @description PEM; not needed where the signing request was made here. */
+            key?: string;
+            /** @description Of the PKCS #12. */
+            password?: string;
+        };
         CertificateChange: {
             /** @description Empty is the usual one. */
             authority?: string;
@@ -2117,6 +2245,8 @@ export interface components {
             mode?: "automatic" | "self-signed";
             /** @description The domain, www before it, *. before it; none takes all that would pass. */
             names?: string[];
+            /** @description Keep the key at each renewal, for those who have published it. */
+            pin_key?: boolean;
         };
         CertificateLine: {
             account: string;
@@ -2138,10 +2268,44 @@ export interface components {
             state: "self-signed" | "ordered" | "valid" | "failing" | "expired" | "uploaded";
             unicode: string;
         };
+        CertificateOrder: {
+            /** @description Records that prove the names are entered by hand where the zone is. */
+            by_hand?: boolean;
+            /** @description Order for the names that would pass; the others are added when they pass. */
+            leave_out?: boolean;
+        };
         CertificatePage: {
             certificates: components["schemas"]["CertificateLine"][];
             /** @description Cursor of the next page; absent on the last. */
             next?: string;
+        };
+        CertificateText: {
+            /** @description PEM, the site's own first. */
+            chain: string;
+        };
+        CertificateWithKey: {
+            /** @description PEM, the site's own first. */
+            chain: string;
+            /** @description PEM, PKCS #8. */
+            key: string;
+        };
+        ChallengeAlias: {
+            /** @description Where it is entered; complete. */
+            name: string;
+            target: string;
+        };
+        ChallengeRecord: {
+            data: string;
+            /** Format: date-time */
+            looked_at: string | null;
+            /** @description Name servers that did not show it when they were asked last. */
+            missing: string[];
+            /** @description Complete, without a dot at its end. */
+            name: string;
+            /** @description All name servers of the zone show it. */
+            shown: boolean;
+            /** @enum {string} */
+            type: "TXT";
         };
         Change: {
             /** @description Unified diff from what is there to what would be. */
@@ -2411,6 +2575,20 @@ export interface components {
             /** Format: date-time */
             swept_at: string | null;
         };
+        EarlierCertificate: {
+            /** @description Of ours; empty for one that was brought. */
+            authority?: string;
+            issuer: string;
+            names: string[];
+            /** Format: date-time */
+            not_after: string;
+            /** Format: date-time */
+            not_before: string;
+            /** @description Hexadecimal. */
+            serial: string;
+            /** @enum {string} */
+            state: "retired" | "revoked";
+        };
         Effect: {
             /** @description Sign-in name. */
             account: string;
@@ -2594,6 +2772,24 @@ export interface components {
         Hold: {
             held: boolean;
         };
+        InstalledCertificate: {
+            /**
+             * Format: int64
+             * @description How many certificates visitors are shown.
+             */
+            chain: number;
+            issuer: string;
+            names: string[];
+            /** Format: date-time */
+            not_after: string;
+            /**
+             * Format: int64
+             * @description That brings it to its server.
+             */
+            operation?: number;
+            /** @description What somebody should know, though it does not keep it from being installed. */
+            remarks: string[];
+        };
         Joining: {
             /**
              * Format: date-time
@@ -2608,6 +2804,12 @@ export interface components {
              */
             operation: number;
             server: components["schemas"]["Server"];
+        };
+        KeyProof: {
+            /** @description Of your second factor. */
+            code: string;
+            /** @description Your own. */
+            password: string;
         };
         LeftOut: {
             code: string;
@@ -2762,6 +2964,8 @@ export interface components {
         NewAuthority: {
             /** @description The authority's terms are agreed to. */
             accept_terms?: boolean;
+            /** @description How much is ordered at most: counted per account, per registered domain, or per set of names. */
+            bounds?: components["schemas"]["Bound"][];
             /** @description URL of its directory. */
             directory: string;
             /** @description Where it writes to. */
@@ -3186,6 +3390,20 @@ export interface components {
             label: string;
             /** @description web, mail, database, dns. */
             roles: string[];
+        };
+        NewSigningRequest: {
+            /** @description Two capital letters (ISO 3166-1). */
+            country?: string;
+            /** @description Empty is the usual one. */
+            key_type?: string;
+            /** @description Town. */
+            locality?: string;
+            /** @description None takes those of the site. */
+            names?: string[];
+            organization?: string;
+            province?: string;
+            /** @description Of the organization. */
+            unit?: string;
         };
         NewTemplate: {
             /** @description What it is good for. */
@@ -3760,6 +3978,11 @@ export interface components {
             reason?: string;
             /** @enum {string} */
             result: "would pass" | "would fail" | "cannot know";
+            /**
+             * @description How it is proved: over HTTP, in its zone here, in our zone for challenges, or by hand.
+             * @enum {string}
+             */
+            way?: "http" | "zone" | "alias" | "hand";
         };
         Reseller: {
             /** Format: int64 */
@@ -4049,6 +4272,15 @@ export interface components {
             operation?: number;
             reseller: components["schemas"]["Reseller"];
         };
+        Revocation: {
+            /**
+             * @description RFC 5280, section 5.3.1.
+             * @enum {string}
+             */
+            reason?: "unspecified" | "key-compromise" | "affiliation-changed" | "superseded" | "cessation";
+            /** @description Of an earlier one; empty is the one in use. */
+            serial?: string;
+        };
         Scope: {
             about: string;
             name: string;
@@ -4212,6 +4444,8 @@ export interface components {
             settings: components["schemas"]["SettingInfo"][];
         };
         Settings: {
+            /** @description A name in a zone of ours: domains whose name service is elsewhere lead the names of challenges below it, once and for good. */
+            challenge_zone?: string;
             /** @description Where people reach the console, such as https://console.ternisland.example. */
             console: string;
             /** @description Sign-in name there. */
@@ -4247,6 +4481,8 @@ export interface components {
             version: number;
         };
         SettingsChange: {
+            /** @description Empty has none. */
+            challenge_zone?: string;
             console?: string;
             mail_name?: string;
             mail_password?: string;
@@ -4329,7 +4565,21 @@ export interface components {
             /** @description True to get a token in the answer instead of a cookie, for programs. */
             token?: boolean;
         };
+        SigningRequest: {
+            /** Format: date-time */
+            created_at: string;
+            /** Format: int64 */
+            id: number;
+            key_type: string;
+            names: string[];
+            /** @description PKCS #10, PEM. */
+            request: string;
+            /** @description In words. */
+            subject?: string;
+        };
         SiteCertificate: {
+            /** @description Where name service is elsewhere: entered once, it proves the names for good. */
+            alias?: components["schemas"]["ChallengeAlias"];
             /** @description Asked for the next one. */
             authority?: string;
             /** @description The names were chosen; else they are all of the site that would pass. */
@@ -4339,6 +4589,8 @@ export interface components {
             /** @description Names of the certificate that is shown. */
             covered: string[];
             domain: string;
+            /** @description Certificates that the site had, the newest first. */
+            earlier: components["schemas"]["EarlierCertificate"][];
             /** Format: date-time */
             failing_since: string | null;
             /**
@@ -4369,10 +4621,16 @@ export interface components {
              * @description The order that is on its way.
              */
             operation?: number;
+            /** @description The next certificate has the key of this one. */
+            pin_key: boolean;
             /** @description The reason of the last failure. */
             problem?: string;
+            /** @description What somebody has to enter by hand for the order that is on its way. */
+            records: components["schemas"]["ChallengeRecord"][];
             /** Format: date-time */
             renew_at: string | null;
+            /** @description Signing requests that wait for their certificates. */
+            requests: components["schemas"]["SigningRequest"][];
             /** @description Hexadecimal. */
             serial?: string;
             /** @enum {string} */
@@ -5514,6 +5772,218 @@ export interface operations {
             };
         };
     };
+    "download-certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateText"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "install-certificate": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BroughtCertificate"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InstalledCertificate"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-certificate-key": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyProof"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateWithKey"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "order-certificate": {
         parameters: {
             query?: {
@@ -5532,7 +6002,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["CertificateOrder"];
+            };
+        };
         responses: {
             /** @description What would be done */
             200: {
@@ -5552,6 +6026,81 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-back-certificate-order": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
                 };
             };
             /** @description Unauthorized */
@@ -5620,6 +6169,246 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-signing-request": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSigningRequest"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            201: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SigningRequest"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-signing-request": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+                request: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "revoke-certificate": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Revocation"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
                 };
             };
             /** @description Unauthorized */

@@ -7,6 +7,7 @@ const props = defineProps<{ state: string }>()
 const shapes: Record<string, string> = {
   active: '●', good: '●', up: '●', done: '●', running: '◐', opening: '◐', closing: '◑', waiting: '◔', joining: '◔', closed: '○',
   suspended: '‖', sent: '●', failed: '✕', down: '✕', 'no answer': '✕', drift: '▲',
+  valid: '●', uploaded: '●', ordered: '◐', 'self-signed': '○', failing: '✕', expired: '✕',
 }
 const shape = computed(() => shapes[props.state] ?? '▲')
 const calls = computed(() => ['✕', '▲', '‖'].includes(shape.value))

@@ -511,11 +511,42 @@ func (q *Queries) CertificateInUse(ctx context.Context, domainID int64) (Certifi
 	return i, err
 }
 
+const certificateOfName = `-- name: CertificateOfName :one
+select certificates.id, certificates.domain_id, certificates.authority_id, certificates.names, certificates.key_type, certificates.key, certificates.chain, certificates.serial, certificates.not_before, certificates.not_after, certificates.renew_at, certificates.ask_at, certificates.explanation, certificates.state, certificates.revision, certificates.created_at, certificates.installed_at from certificates join domains on domains.id = certificates.domain_id join accounts on accounts.id = domains.account_id
+where domains.name = $1 and certificates.state = 'in-use' and accounts.state = 'active'
+`
+
+// In use by the site of a domain whose account is open.
+func (q *Queries) CertificateOfName(ctx context.Context, name string) (Certificate, error) {
+	row := q.db.QueryRow(ctx, certificateOfName, name)
+	var i Certificate
+	err := row.Scan(
+		&i.ID,
+		&i.DomainID,
+		&i.AuthorityID,
+		&i.Names,
+		&i.KeyType,
+		&i.Key,
+		&i.Chain,
+		&i.Serial,
+		&i.NotBefore,
+		&i.NotAfter,
+		&i.RenewAt,
+		&i.AskAt,
+		&i.Explanation,
+		&i.State,
+		&i.Revision,
+		&i.CreatedAt,
+		&i.InstalledAt,
+	)
+	return i, err
+}
+
 const certificates = `-- name: Certificates :many
 select domains.id as domain_id, domains.name, accounts.id as account_id, accounts.sign_in_name, servers.label as server, site_certificates.mode, site_certificates.failures, site_certificates.code,
     site_certificates.problem, site_certificates.next_at, coalesce(authorities.name, '')::text as authority, coalesce(certificates.names, '{}')::text[] as names,
     exists (select from orders where orders.domain_id = domains.id and orders.state not in ('done', 'failed'))::boolean as ordered,
-    coalesce(extract(epoch from certificates.not_after)::bigint, 0)::bigint as ends
+    coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end)::bigint as ends
 from domains join accounts on accounts.id = domains.account_id join servers on servers.id = accounts.server_id join site_certificates on site_certificates.domain_id = domains.id
     left join certificates on certificates.domain_id = domains.id and certificates.state = 'in-use'
     left join authorities on authorities.id = certificates.authority_id
@@ -528,8 +559,8 @@ where domains.served_as <> 'dns-only' and accounts.state <> 'closed'
   and (not $6::boolean or site_certificates.failures > 0)
   and ($7::text = '' or domains.name like '%' || $7 || '%')
   and ($8::timestamptz is null or certificates.not_after < $8)
-  and (coalesce(extract(epoch from certificates.not_after)::bigint, 0), domains.id) > ($9::bigint, $10::bigint)
-order by coalesce(extract(epoch from certificates.not_after)::bigint, 0), domains.id limit $11
+  and (coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end), domains.id) > ($9::bigint, $10::bigint)
+order by coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end), domains.id limit $11
 `
 
 type CertificatesParams struct {
@@ -563,7 +594,7 @@ type CertificatesRow struct {
 	Ends       int64
 }
 
-// Every site with what it shows, those with the fewest days left first; self-signed ones come before, by name.
+// Every site with what it shows, those with the fewest days left first. Sites that should have one and have none yet for all trying come before all others, self-signed ones after: they end at the last second that RFC 3339 can write.
 func (q *Queries) Certificates(ctx context.Context, arg CertificatesParams) ([]CertificatesRow, error) {
 	rows, err := q.db.Query(ctx, certificates,
 		arg.Account,
@@ -1135,6 +1166,27 @@ delete from challenges where order_id = $1
 
 func (q *Queries) ForgetChallenges(ctx context.Context, orderID int64) error {
 	_, err := q.db.Exec(ctx, forgetChallenges, orderID)
+	return err
+}
+
+const forgetOldCertificates = `-- name: ForgetOldCertificates :exec
+delete from certificates where state in ('retired', 'revoked') and not_after < now() - interval '30 days'
+`
+
+// Those that are used no longer and ended a month ago.
+func (q *Queries) ForgetOldCertificates(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, forgetOldCertificates)
+	return err
+}
+
+const forgetOldOrders = `-- name: ForgetOldOrders :exec
+delete from orders where state in ('done', 'failed') and created_at < now() - interval '40 days'
+  and exists (select from orders later where later.domain_id = orders.domain_id and later.state = 'done' and later.id > orders.id)
+`
+
+// Longer than any bound counts, but the last of each site: it says which names were left out.
+func (q *Queries) ForgetOldOrders(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, forgetOldOrders)
 	return err
 }
 

@@ -514,6 +514,50 @@ func (q *Queries) LockPerson(ctx context.Context, id int64) (Person, error) {
 	return i, err
 }
 
+const operatorsWithMail = `-- name: OperatorsWithMail :many
+select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, look_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where role = 'operator' and duty = 'all' and email is not null order by name
+`
+
+// Those whose duty is all of it.
+func (q *Queries) OperatorsWithMail(ctx context.Context) ([]Person, error) {
+	rows, err := q.db.Query(ctx, operatorsWithMail)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Person{}
+	for rows.Next() {
+		var i Person
+		if err := rows.Scan(
+			&i.ID,
+			&i.Name,
+			&i.Role,
+			&i.PasswordHash,
+			&i.CreatedAt,
+			&i.Duty,
+			&i.ResellerID,
+			&i.CustomerID,
+			&i.Email,
+			&i.Language,
+			&i.LookOnly,
+			&i.MustChange,
+			&i.PasswordAt,
+			&i.Networks,
+			&i.TotpSecret,
+			&i.TotpAt,
+			&i.TotpStep,
+			&i.Version,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const people = `-- name: People :many
 select people.id, people.name, people.role, people.duty, people.email, people.language, people.look_only, people.must_change, (people.password_hash <> '')::boolean as has_password,
     (people.totp_at is not null)::boolean as has_totp, people.networks, people.version, people.created_at, coalesce(customers.name, '')::text as customer, people.customer_id, coalesce(resellers.name, '')::text as reseller,

@@ -171,11 +171,11 @@ update certificates set renew_at = $2, ask_at = $3, explanation = $4 where id = 
 update site_certificates set next_at = sqlc.arg(next_at)::timestamptz where domain_id = sqlc.arg(domain_id) and mode = 'automatic' and (next_at is null or next_at > sqlc.arg(next_at)::timestamptz);
 
 -- name: Certificates :many
--- Every site with what it shows, those with the fewest days left first; self-signed ones come before, by name.
+-- Every site with what it shows, those with the fewest days left first. Sites that should have one and have none yet for all trying come before all others, self-signed ones after: they end at the last second that RFC 3339 can write.
 select domains.id as domain_id, domains.name, accounts.id as account_id, accounts.sign_in_name, servers.label as server, site_certificates.mode, site_certificates.failures, site_certificates.code,
     site_certificates.problem, site_certificates.next_at, coalesce(authorities.name, '')::text as authority, coalesce(certificates.names, '{}')::text[] as names,
     exists (select from orders where orders.domain_id = domains.id and orders.state not in ('done', 'failed'))::boolean as ordered,
-    coalesce(extract(epoch from certificates.not_after)::bigint, 0)::bigint as ends
+    coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end)::bigint as ends
 from domains join accounts on accounts.id = domains.account_id join servers on servers.id = accounts.server_id join site_certificates on site_certificates.domain_id = domains.id
     left join certificates on certificates.domain_id = domains.id and certificates.state = 'in-use'
     left join authorities on authorities.id = certificates.authority_id
@@ -188,8 +188,8 @@ where domains.served_as <> 'dns-only' and accounts.state <> 'closed'
   and (not sqlc.arg(failing)::boolean or site_certificates.failures > 0)
   and (sqlc.arg(search)::text = '' or domains.name like '%' || sqlc.arg(search) || '%')
   and (sqlc.narg(ends_before)::timestamptz is null or certificates.not_after < sqlc.narg(ends_before))
-  and (coalesce(extract(epoch from certificates.not_after)::bigint, 0), domains.id) > (sqlc.arg(after_ends)::bigint, sqlc.arg(after_id)::bigint)
-order by coalesce(extract(epoch from certificates.not_after)::bigint, 0), domains.id limit sqlc.arg(most);
+  and (coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end), domains.id) > (sqlc.arg(after_ends)::bigint, sqlc.arg(after_id)::bigint)
+order by coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end), domains.id limit sqlc.arg(most);
 
 -- name: CertificateBySerial :one
 -- Of a site; also one that is in use no longer.
@@ -252,3 +252,17 @@ order by certificates.not_after limit 500;
 
 -- name: ToldOfCertificate :execrows
 update site_certificates set told_days = $2 where domain_id = $1 and (told_days = 0 or told_days > $2);
+
+-- name: ForgetOldCertificates :exec
+-- Those that are used no longer and ended a month ago.
+delete from certificates where state in ('retired', 'revoked') and not_after < now() - interval '30 days';
+
+-- name: ForgetOldOrders :exec
+-- Longer than any bound counts, but the last of each site: it says which names were left out.
+delete from orders where state in ('done', 'failed') and created_at < now() - interval '40 days'
+  and exists (select from orders later where later.domain_id = orders.domain_id and later.state = 'done' and later.id > orders.id);
+
+-- name: CertificateOfName :one
+-- In use by the site of a domain whose account is open.
+select certificates.* from certificates join domains on domains.id = certificates.domain_id join accounts on accounts.id = domains.account_id
+where domains.name = $1 and certificates.state = 'in-use' and accounts.state = 'active';

@@ -29,6 +29,10 @@ order by people.name limit sqlc.arg(most);
 -- name: CountOperators :one
 select count(*) from people where role = 'operator' and duty = 'all';
 
+-- name: OperatorsWithMail :many
+-- Those whose duty is all of it.
+select * from people where role = 'operator' and duty = 'all' and email is not null order by name;
+
 -- name: LockPeople :exec
 lock table people in share row exclusive mode;
 

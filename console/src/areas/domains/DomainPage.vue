@@ -111,6 +111,7 @@ function changed(list: Record<string, unknown>, ok: boolean) {
     <PageHead :title="data.unicode" :about="data.unicode === data.name ? undefined : data.name">
       <template #above><RouterLink to="/accounts">Accounts</RouterLink> › <RouterLink :to="`/accounts/${account}`">{{ whole?.name ?? data.account }}</RouterLink></template>
       <ElButton :loading="busy === 'trace'" @click="traced">Trace the name</ElButton>
+      <ElButton v-if="data.served_as !== 'dns-only'" @click="router.push(`/accounts/${account}/domains/${data.name}/certificate`)">Certificate</ElButton>
       <ElButton @click="router.push(`/zones/${data.name}`)">Zone and records</ElButton>
       <ElButton v-if="mayChange && !data.main" @click="remove">Remove…</ElButton>
     </PageHead>

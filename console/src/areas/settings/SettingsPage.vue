@@ -10,8 +10,8 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 import { may } from '../session/state'
 
 const { data, refusal: missing } = useLoad(() => ask(api.GET('/api/v1/settings')))
-const form = reactive({ title: '', console: '', nameServers: '', secondFactor: [] as string[], minutes: 60, mailServer: '', mailSecurity: 'starttls' as 'tls' | 'starttls' | 'none', mailName: '', mailPassword: '', sender: '' })
-watch(data, (s) => s && Object.assign(form, { title: s.title, console: s.console, nameServers: s.name_servers.join(', '), secondFactor: [...s.second_factor], minutes: s.session_minutes, mailServer: s.mail_server, mailSecurity: s.mail_security, mailName: s.mail_name ?? '', mailPassword: '', sender: s.sender }))
+const form = reactive({ title: '', console: '', nameServers: '', challengeZone: '', secondFactor: [] as string[], minutes: 60, mailServer: '', mailSecurity: 'starttls' as 'tls' | 'starttls' | 'none', mailName: '', mailPassword: '', sender: '' })
+watch(data, (s) => s && Object.assign(form, { title: s.title, console: s.console, nameServers: s.name_servers.join(', '), challengeZone: s.challenge_zone ?? '', secondFactor: [...s.second_factor], minutes: s.session_minutes, mailServer: s.mail_server, mailSecurity: s.mail_security, mailName: s.mail_name ?? '', mailPassword: '', sender: s.sender }))
 const { refusal, busy, act } = useAct()
 const kept = ref(false)
 watch(form, () => (kept.value = false))
@@ -19,7 +19,7 @@ watch(form, () => (kept.value = false))
 const keep = () =>
   act(async () => {
     const body = {
-      title: form.title, console: form.console, name_servers: form.nameServers.split(/[\s,]+/).filter(Boolean), second_factor: form.secondFactor, session_minutes: Number(form.minutes),
+      title: form.title, console: form.console, name_servers: form.nameServers.split(/[\s,]+/).filter(Boolean), challenge_zone: form.challengeZone, second_factor: form.secondFactor, session_minutes: Number(form.minutes),
       mail_server: form.mailServer, mail_security: form.mailSecurity, mail_name: form.mailName, mail_password: form.mailPassword || undefined, sender: form.sender,
     }
     data.value = await made(api.PATCH('/api/v1/settings', { params: { header: { 'If-Match': `"${data.value?.version}"` } }, body }))
@@ -35,7 +35,7 @@ const test = () =>
     await ask(api.POST('/api/v1/settings/test-mail', { body: { to: to.value } }))
     tested.value = to.value
   })
-const fields = ['title', 'console', 'name_servers', 'second_factor', 'session_minutes', 'mail_server', 'mail_security', 'sender']
+const fields = ['title', 'console', 'name_servers', 'challenge_zone', 'second_factor', 'session_minutes', 'mail_server', 'mail_security', 'sender']
 const general = computed(() => (refusal.value?.problem.errors?.some((e) => fields.includes(e.name)) ? undefined : refusal.value))
 </script>
 
@@ -48,6 +48,7 @@ const general = computed(() => (refusal.value?.problem.errors?.some((e) => field
       <FormField label="Title" for="title" :error="refusal?.field('title')" hint="What the installation is called where people sign in"><ElInput id="title" v-model="form.title" maxlength="100" /></FormField>
       <FormField label="Console" for="console-address" :error="refusal?.field('console')" hint="Where people reach it; links in mail lead there"><ElInput id="console-address" v-model="form.console" placeholder="https://console.ternisland.example" spellcheck="false" /></FormField>
       <FormField label="Name servers" for="name-servers" :error="refusal?.field('name_servers')" hint="On handover sheets, to be entered at registrars"><ElInput id="name-servers" v-model="form.nameServers" spellcheck="false" /></FormField>
+      <FormField label="Zone for challenges" for="challenge-zone" :error="refusal?.field('challenge_zone')" hint="A name in a zone of yours: domains whose name service is elsewhere lead the names of their challenges below it"><ElInput id="challenge-zone" v-model="form.challengeZone" placeholder="challenges.ternisland.example" spellcheck="false" /></FormField>
       <div>
         <h2 id="factor-title">A second factor is required of</h2>
         <ElCheckboxGroup v-model="form.secondFactor" aria-labelledby="factor-title"><ElCheckbox value="operator">operators</ElCheckbox><ElCheckbox value="reseller">resellers</ElCheckbox><ElCheckbox value="customer">customers</ElCheckbox></ElCheckboxGroup>

@@ -1,0 +1,124 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+import { ElButton } from 'element-plus'
+import { api, ask, made, type Schemas } from '../../api/client'
+import { useAct } from '../../composables/useAct'
+import { useLoad } from '../../composables/useLoad'
+import PageHead from '../../parts/PageHead.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import { moment } from '../../words'
+import { may } from '../session/state'
+import BoundFields from './BoundFields.vue'
+import NewAuthority from './NewAuthority.vue'
+import { boundWords } from './bounds'
+
+type Authority = Schemas['Authority']
+const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/authorities')))
+const { refusal, busy, act } = useAct()
+const adding = ref(false)
+const bounding = ref('')
+const bounds = ref<Schemas['Bound'][]>([])
+
+const change = (a: Authority, body: Schemas['AuthorityChange'], asks = '') =>
+  act(async () => {
+    if (asks && !confirm(asks)) return
+    await made(api.PATCH('/api/v1/authorities/{authority}', { params: { path: { authority: a.name }, header: { 'If-Match': `"${a.version}"` } }, body }))
+    bounding.value = ''
+    await reload()
+  }, a.name)
+const remove = (a: Authority) =>
+  act(async () => {
+    if (!confirm(`Forget ${a.name}?`)) return
+    await made(api.DELETE('/api/v1/authorities/{authority}', { params: { path: { authority: a.name } } }))
+    await reload()
+  })
+function bound(a: Authority) {
+  bounds.value = a.bounds.map((b) => ({ ...b }))
+  bounding.value = a.name
+}
+const limited = (a: Authority) => (a.limited_until && new Date(a.limited_until) > new Date() ? a.limited_until : undefined)
+</script>
+
+<template>
+  <PageHead title="Authorities" about="Who issues certificates for sites">
+    <ElButton v-if="may('authorities.change')" type="primary" @click="adding = true">Add an authority</ElButton>
+  </PageHead>
+  <ProblemNote :refusal="missing ?? refusal" />
+  <article v-for="a in data?.authorities" :key="a.name">
+    <div class="titled">
+      <h2>{{ a.name }} <span class="quiet">{{ a.usual ? 'the usual one' : '' }}</span></h2>
+      <span v-if="may('authorities.change')" class="links">
+        <button v-if="!a.usual" type="button" class="link" :disabled="busy === a.name" @click="change(a, { usual: true }, `Have ${a.name} asked where a site names none?`)">Make it the usual one</button>
+        <button type="button" class="link" @click="bound(a)">Bounds…</button>
+        <button type="button" class="link" :disabled="busy === a.name" @click="change(a, { new_key: true }, `Give our account at ${a.name} another key?`)">New account key</button>
+        <button v-if="!a.certificates" type="button" class="link" @click="remove(a)">Forget…</button>
+      </span>
+    </div>
+    <dl>
+      <dt>In use</dt><dd><RouterLink :to="`/certificates?authority=${a.name}`">{{ a.certificates.toLocaleString('en') }} {{ a.certificates === 1 ? 'certificate' : 'certificates' }}</RouterLink></dd>
+      <dt>Directory</dt><dd><code>{{ a.directory }}</code><span v-if="a.own_root" class="quiet"> with a root of its own</span></dd>
+      <dt>Our account</dt><dd><code>{{ a.account }}</code><span v-if="a.external_id" class="quiet"> bound to {{ a.external_id }}</span></dd>
+      <dt>Writes to</dt><dd>{{ a.email || 'nobody' }}</dd>
+      <dt>Known to CAA records as</dt><dd>{{ a.identities.join(', ') || 'nothing' }}</dd>
+      <dt>Kind of certificates</dt><dd>{{ a.profile || 'its usual one' }}</dd>
+      <dt>Terms agreed to</dt><dd><a v-if="a.terms" :href="a.terms" target="_blank" rel="noreferrer noopener">{{ a.terms }}</a><template v-else>it has none</template></dd>
+      <dt>Ordered at most</dt><dd>{{ boundWords(a.bounds) }}</dd>
+      <template v-if="limited(a)"><dt class="warn">▲ Asked too often</dt><dd class="warn">takes the next order {{ moment(limited(a)) }}</dd></template>
+    </dl>
+    <form v-if="bounding === a.name" class="bounds" @submit.prevent="change(a, { bounds })" @keydown.esc="bounding = ''">
+      <BoundFields v-model="bounds" />
+      <div class="acts"><ElButton type="primary" native-type="submit" :loading="busy === a.name">Keep the bounds</ElButton><ElButton @click="bounding = ''">Leave it</ElButton></div>
+    </form>
+  </article>
+  <div v-if="data && !data.authorities.length" class="empty">
+    <h2>No authority has been added yet</h2>
+    <p>Until then, every site has a certificate that its server has made itself, and visitors are warned. Any authority that speaks ACME (RFC 8555) will do; you need the address of its directory.</p>
+  </div>
+  <NewAuthority v-model="adding" @done="reload" />
+</template>
+
+<style scoped>
+article {
+  margin-bottom: 1rem;
+  padding: 0.8rem 1rem;
+  background: var(--sheet);
+  border: 1px solid var(--line);
+}
+.links {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.2rem 1rem;
+}
+dl {
+  display: grid;
+  grid-template-columns: max-content minmax(0, 1fr);
+  gap: 0.25rem 1.2rem;
+  margin: 0;
+}
+dt {
+  color: var(--ink-2);
+}
+dt.warn {
+  color: var(--signal);
+}
+dd {
+  margin: 0;
+  overflow-wrap: anywhere;
+}
+.bounds {
+  display: grid;
+  gap: 0.7rem;
+  margin-top: 0.8rem;
+  padding-top: 0.8rem;
+  border-top: 1px solid var(--line);
+}
+@media (max-width: 760px) {
+  dl {
+    grid-template-columns: minmax(0, 1fr);
+    gap: 0;
+  }
+  dd {
+    margin-bottom: 0.4rem;
+  }
+}
+</style>

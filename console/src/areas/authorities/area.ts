@@ -1,0 +1,11 @@
+import type { Area } from '../../router'
+
+export default {
+  label: 'Authorities',
+  permission: 'authorities.read',
+  home: '/authorities',
+  menu: true,
+  key: 'h',
+  place: 11.5,
+  routes: [{ path: '/authorities', component: () => import('./AuthorityList.vue'), meta: { title: 'Authorities' } }],
+} satisfies Area

@@ -1,0 +1,13 @@
+import type { Area } from '../../router'
+
+export default {
+  label: 'Certificates',
+  permission: 'accounts.read',
+  home: '/certificates',
+  key: 't',
+  place: 1.7,
+  routes: [
+    { path: '/certificates', component: () => import('./CertificateList.vue'), meta: { title: 'Certificates' } },
+    { path: '/accounts/:account/domains/:domain/certificate', component: () => import('./CertificatePage.vue'), props: true },
+  ],
+} satisfies Area
