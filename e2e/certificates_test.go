@@ -68,6 +68,15 @@ func shown(t *testing.T, label, name string) (*x509.Certificate, error) {
 	return conn.(*tls.Conn).ConnectionState().PeerCertificates[0], nil
 }
 
+// anyShown is the certificate that a server shows under a name, whoever trusts it.
+func anyShown(t *testing.T, label, name string) *x509.Certificate {
+	t.Helper()
+	conn, err := tls.Dial("tcp", netip.AddrPortFrom(inst.Servers[label].Address, 443).String(), &tls.Config{ServerName: name, InsecureSkipVerify: true})
+	require.NoError(t, err)
+	defer conn.Close()
+	return conn.ConnectionState().PeerCertificates[0]
+}
+
 func orderNow(t *testing.T, account int64, domain string) api.Operation {
 	t.Helper()
 	var started api.Started

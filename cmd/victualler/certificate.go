@@ -122,13 +122,16 @@ func showCertificate(ctx context.Context, c *call) error {
 	fields(c.out, "domain", s.Domain, "state", s.State, "comes", s.Mode, "names", strings.Join(s.Names, " "), "covers", strings.Join(s.Covered, " "), "key", s.KeyType+map[bool]string{true: ", kept at renewals"}[s.PinKey], "authority", s.Authority, "issuer", s.Issuer,
 		"serial", s.Serial, "good from", moment(s.NotBefore), "until", moment(s.NotAfter), "renewed at", moment(s.RenewAt), "next look at", moment(s.NextTry))
 	if s.Failures > 0 {
-		fields(c.out, "failing since", fmt.Sprintf("%s, tried %d times", moment(s.FailingSince), s.Failures), "reason", s.Problem)
+		fields(c.out, "failing since", fmt.Sprintf("%s, %s", moment(s.FailingSince), times(s.Failures)), "reason", s.Problem)
 	}
 	for _, l := range s.LeftOut {
 		fmt.Fprintf(c.out, "\n%s is left out: %s\n  → %s\n", l.Name, l.Reason, l.Do)
 	}
-	if s.Alias != nil {
-		fmt.Fprintf(c.out, "\nEnter this where the zone is, and its names are proved for good:\n  %s. CNAME %s.\n", s.Alias.Name, s.Alias.Target)
+	if len(s.Aliases) > 0 {
+		fmt.Fprint(c.out, "\nThe name service is elsewhere. Entered there once, this proves the names for good:\n")
+	}
+	for _, a := range s.Aliases {
+		fmt.Fprintf(c.out, "  %s. CNAME %s.\n", a.Name, a.Target)
 	}
 	if len(s.Records) > 0 {
 		fmt.Fprintf(c.out, "\nOrder %d waits for these records; it goes on when all name servers show them:\n", s.Operation)
@@ -239,4 +242,11 @@ func textOf(path string) (string, error) {
 	}
 	text, err := os.ReadFile(path)
 	return string(text), err
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "tried once"
+	}
+	return fmt.Sprintf("tried %d times", n)
 }

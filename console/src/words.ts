@@ -42,6 +42,14 @@ export function ago(text: string | null | undefined): string {
   return `${Math.round(s / 86400)} days ago`
 }
 
+/** Writes how long it is until a moment: days, and hours or minutes where there are few. */
+export function until(text: string): string {
+  const minutes = Math.floor((new Date(text).getTime() - Date.now()) / 60000)
+  const n = Math.abs(minutes)
+  const left = n < 120 ? `${n} min` : n < 2880 ? `${Math.floor(n / 60)} h` : `${Math.floor(n / 1440)} days`
+  return minutes < 0 ? `${left} ago` : left
+}
+
 /** Writes the time between two moments in seconds. */
 export function took(from: string | null | undefined, to: string | null | undefined): string {
   if (!from || !to) return ''

@@ -99,7 +99,7 @@ type SiteCertificate struct {
 	Problem      string               `json:"problem,omitempty" doc:"The reason of the last failure."`
 	Operation    int64                `json:"operation,omitempty" doc:"The order that is on its way."`
 	Records      []ChallengeRecord    `json:"records" doc:"What somebody has to enter by hand for the order that is on its way."`
-	Alias        *ChallengeAlias      `json:"alias,omitempty" doc:"Where name service is elsewhere: entered once, it proves the names for good."`
+	Aliases      []ChallengeAlias     `json:"aliases" doc:"Where name service is elsewhere: entered there once, they prove the names for good."`
 	Requests     []SigningRequest     `json:"requests" doc:"Signing requests that wait for their certificates."`
 	Earlier      []EarlierCertificate `json:"earlier" doc:"Certificates that the site had, the newest first."`
 	Version      int64                `json:"version"`

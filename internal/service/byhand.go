@@ -482,7 +482,7 @@ func (s *Service) TakeBackOrder(ctx context.Context, a Actor, reference, name st
 			return struct{}{}, err
 		}
 		next := s.now().Add(later)
-		if err := tx.TryCertificateAt(ctx, db.TryCertificateAtParams{DomainID: c.domain.ID, NextAt: &next}); err != nil {
+		if err := tx.TryCertificateAt(ctx, db.TryCertificateAtParams{DomainID: c.domain.ID, NextAt: &next, Seen: c.wish.NextAt}); err != nil {
 			return struct{}{}, err
 		}
 		return struct{}{}, record(ctx, tx, a, "certificate.take_back", aboutAccount(c.standing.account), map[string]any{"domain": c.domain.Name, "names": under.Names}, nil)

@@ -261,13 +261,14 @@ func (s *Service) findSite(ctx context.Context, a Actor, reference, name string)
 // state is the word for how a site stands.
 func (c siteCertificate) state(ordered bool, now time.Time) string {
 	var ends time.Time
+	brought := false
 	if c.inUse != nil {
-		ends = c.inUse.NotAfter
+		ends, brought = c.inUse.NotAfter, c.inUse.AuthorityID == nil
 	}
-	return certificateState(c.wish.Mode, c.inUse != nil, ordered, c.wish.Failures, ends, now)
+	return certificateState(c.inUse != nil, brought, ordered, c.wish.Failures, ends, now)
 }
 
-func certificateState(mode string, has, ordered bool, failures int32, ends, now time.Time) string {
+func certificateState(has, brought, ordered bool, failures int32, ends, now time.Time) string {
 	switch {
 	case has && ends.Before(now):
 		return "expired"
@@ -275,7 +276,7 @@ func certificateState(mode string, has, ordered bool, failures int32, ends, now 
 		return "ordered"
 	case failures > 0:
 		return "failing"
-	case has && mode == uploaded:
+	case has && brought:
 		return "uploaded"
 	case has:
 		return "valid"
@@ -295,14 +296,14 @@ func (s *Service) Certificate(ctx context.Context, a Actor, reference, name stri
 func (s *Service) certificateView(ctx context.Context, q *db.Queries, c siteCertificate) (api.SiteCertificate, error) {
 	out := api.SiteCertificate{Domain: c.domain.Name, Mode: c.wish.Mode, Names: c.names(), Chosen: len(c.wish.Names) > 0, KeyType: c.wish.KeyType, Failures: int(c.wish.Failures), FailingSince: c.wish.FailedAt,
 		Code: c.wish.Code, Problem: c.wish.Problem, Covered: []string{}, LeftOut: []api.LeftOut{},
-		PinKey: c.wish.PinKey, Records: []api.ChallengeRecord{}, Requests: []api.SigningRequest{}, Earlier: []api.EarlierCertificate{}, Version: c.wish.Version}
+		PinKey: c.wish.PinKey, Records: []api.ChallengeRecord{}, Aliases: []api.ChallengeAlias{}, Requests: []api.SigningRequest{}, Earlier: []api.EarlierCertificate{}, Version: c.wish.Version}
 	if c.authority != nil {
 		out.Authority = c.authority.Name
 	}
 	if reason := c.cannotOrder(s.now()); reason == nil {
 		out.NextTry = c.wish.NextAt
 	}
-	for _, more := range []func(context.Context, *db.Queries, siteCertificate, *api.SiteCertificate) error{viewOrder, viewLeftOut, viewRequests, viewEarlier, viewAlias} {
+	for _, more := range []func(context.Context, *db.Queries, siteCertificate, *api.SiteCertificate) error{viewOrder, viewLeftOut, viewRequests, viewEarlier, viewAliases} {
 		if err := more(ctx, q, c, &out); err != nil {
 			return out, err
 		}
@@ -387,8 +388,8 @@ func viewEarlier(ctx context.Context, q *db.Queries, c siteCertificate, out *api
 	return nil
 }
 
-// viewAlias tells which record would prove the site's names for good, where its name service is elsewhere.
-func viewAlias(ctx context.Context, q *db.Queries, c siteCertificate, out *api.SiteCertificate) error {
+// viewAliases tells which records would prove the site's names for good, where its name service is elsewhere.
+func viewAliases(ctx context.Context, q *db.Queries, c siteCertificate, out *api.SiteCertificate) error {
 	_, target, err := challengeAlias(ctx, q, c)
 	if err != nil || target == "" {
 		return err
@@ -399,7 +400,16 @@ func viewAlias(ctx context.Context, q *db.Queries, c siteCertificate, out *api.S
 	}) {
 		return err
 	}
-	out.Alias = &api.ChallengeAlias{Name: certificates.ChallengeName(c.domain.Name), Target: target}
+	wanted := []string{c.domain.Name} // with which everything below it could be had, too
+	if len(c.wish.Names) > 0 {
+		wanted = c.wish.Names
+	}
+	for _, n := range wanted {
+		a := api.ChallengeAlias{Name: certificates.ChallengeName(n), Target: target}
+		if !slices.Contains(out.Aliases, a) {
+			out.Aliases = append(out.Aliases, a)
+		}
+	}
 	return nil
 }
 
@@ -614,7 +624,7 @@ func (s *Service) Certificates(ctx context.Context, a Actor, f CertificateFilter
 			Code: r.Code, Problem: r.Problem}
 		ends := time.Unix(r.Ends, 0).UTC()
 		has := r.Ends > 0 && r.Ends < endOfTime
-		line.State = certificateState(r.Mode, has, r.Ordered, r.Failures, ends, now)
+		line.State = certificateState(has, r.Authority == "", r.Ordered, r.Failures, ends, now)
 		if has {
 			left := int(ends.Sub(now).Hours() / 24)
 			line.NotAfter, line.DaysLeft = &ends, &left

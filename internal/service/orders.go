@@ -33,9 +33,12 @@ const sealedCertificateKey = "key of a certificate"
 
 // ordersAtOnce is how many sites that are due are begun with in one round, and ordersBegun how many of them at the same time.
 const (
-	ordersAtOnce = 200
+	ordersAtOnce = 100
 	ordersBegun  = 20
 )
+
+// beginTime is more than one of them takes to be rehearsed, and until its turn comes.
+const beginTime = 3 * time.Minute
 
 // OrderCertificates begins the orders that are due.
 func (s *Service) OrderCertificates(ctx context.Context) error {
@@ -43,11 +46,11 @@ func (s *Service) OrderCertificates(ctx context.Context) error {
 		return err
 	}
 	now := s.now()
-	due, err := s.store.CertificatesDue(ctx, db.CertificatesDueParams{Now: &now, Most: ordersAtOnce})
+	due, err := s.store.TakeCertificatesDue(ctx, db.TakeCertificatesDueParams{Now: now, Until: now.Add(beginTime), Most: ordersAtOnce})
 	if err != nil {
 		return err
 	}
-	atOnce(ordersBegun, due, func(row db.CertificatesDueRow) {
+	atOnce(ordersBegun, due, func(row db.TakeCertificatesDueRow) {
 		if _, err := s.beginOrder(ctx, machine(), row.DomainID, asking{}); err != nil && ctx.Err() == nil {
 			s.log.Warn("order not begun", "domain", row.Name, "reason", err)
 		}
@@ -88,7 +91,7 @@ func (s *Service) beginOrder(ctx context.Context, a Actor, domainID int64, ask a
 		return 0, err
 	}
 	wait := func(until time.Time) (int64, error) {
-		return 0, s.store.TryCertificateAt(ctx, db.TryCertificateAtParams{DomainID: domainID, NextAt: &until})
+		return 0, s.store.TryCertificateAt(ctx, db.TryCertificateAtParams{DomainID: domainID, NextAt: &until, Seen: site.wish.NextAt})
 	}
 	now := s.now()
 	if reason := site.cannotOrder(now); reason != nil {
@@ -113,8 +116,20 @@ func (s *Service) beginOrder(ctx context.Context, a Actor, domainID int64, ask a
 	var pass []string
 	var out []api.LeftOut
 	ways := map[string]certificates.Way{}
+	var refused []string
+	if !ask.bySomebody { // one name that an authority sees otherwise than we do must not keep the others from theirs
+		if refused, err = s.store.RefusedNames(ctx, domainID); err != nil {
+			return 0, err
+		}
+		if len(refused) >= len(site.names()) {
+			refused = nil
+		}
+	}
 	for _, name := range site.names() {
 		v := verdicts[name]
+		if v.Result != certificates.Fail && slices.Contains(refused, name) {
+			v = certificates.Verdict{Result: certificates.Fail, Code: site.wish.Code, Says: site.wish.Problem, Do: "see what the authority says; the name is ordered for again after a day"}
+		}
 		if v.Result == certificates.Fail {
 			out = append(out, api.LeftOut{Name: name, Code: v.Code, Reason: v.Says, Do: v.Do})
 			continue
@@ -255,6 +270,8 @@ func (s *Service) siteFailed(ctx context.Context, q *db.Queries, site siteCertif
 type orderFailure struct {
 	code, reason string
 	wait         time.Duration
+	// names are those that could not be proved.
+	names []string
 }
 
 func (f *orderFailure) Error() string { return f.reason }
@@ -345,7 +362,7 @@ func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err
 			}
 		}
 		w.progress.close()
-		return 0, w.failed(ctx, &orderFailure{orEmpty(why.Kind, "authority"), fmt.Sprintf("%s: %s", authority.Name, why.Detail), why.Wait})
+		return 0, w.failed(ctx, &orderFailure{code: orEmpty(why.Kind, "authority"), reason: fmt.Sprintf("%s: %s", authority.Name, why.Detail), wait: why.Wait})
 	}
 	w.progress.note(fmt.Sprintf("%s does not answer as it should (%s); trying again", authority.Name, why.Detail))
 	return 5 * time.Second, nil

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/x509"
+	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -367,20 +368,42 @@ func (w *orderWork) await(ctx context.Context, operation int64) error {
 
 // refused says why the authority has refused an order.
 func (w *orderWork) refused(ctx context.Context, o acme.Order) error {
-	for _, url := range o.Proofs {
-		proof, err := w.client.ProofAt(ctx, url)
-		if err == nil && proof.Failure != nil {
-			why := acme.Reason(proof.Failure)
-			return &orderFailure{code: orEmpty(why.Kind, "authority"), reason: fmt.Sprintf("%s could not prove %s: %s", w.authority.Name, proof.Name, why.Detail)}
-		}
-	}
 	f := &orderFailure{code: "authority", reason: w.authority.Name + " has refused the order"}
 	if o.Failure != nil {
 		why := acme.Reason(o.Failure)
 		f.code, f.reason = orEmpty(why.Kind, "authority"), fmt.Sprintf("%s: %s", w.authority.Name, why.Detail)
 	}
+	for _, url := range o.Proofs {
+		proof, err := w.client.ProofAt(ctx, url)
+		if err != nil || proof.Failure == nil {
+			continue
+		}
+		name := proof.Name
+		if proof.Wildcard {
+			name = "*." + name
+		}
+		if f.names = append(f.names, name); len(f.names) == 1 {
+			why := acme.Reason(proof.Failure)
+			f.code, f.reason = orEmpty(why.Kind, "authority"), fmt.Sprintf("%s could not prove %s: %s", w.authority.Name, name, why.Detail)
+		}
+	}
+	w.lookAgain(ctx, f)
 	return f
 }
+
+// lookAgain looks for what the authority has run into, and says it in our words before the authority's.
+func (w *orderWork) lookAgain(ctx context.Context, f *orderFailure) {
+	if len(f.names) == 0 || w.byHand() {
+		return
+	}
+	verdicts, err := w.service.rehearse(ctx, rehearsal{site: w.site, names: f.names[:1], wanted: len(w.site.wish.Names) > 0})
+	if v := verdicts[f.names[0]]; err == nil && v.Result == certificates.Fail {
+		f.code, f.reason = v.Code, fmt.Sprintf("%s (%s)", v.Says, f.reason)
+	}
+}
+
+// clocksDiffer is how far an authority's clock may be ahead of ours.
+const clocksDiffer = 24 * time.Hour
 
 // finalize has the certificate issued and takes it. Cut off anywhere, it goes on with the order as the authority has it: nothing is ordered twice.
 func (w *orderWork) finalize(ctx context.Context) error {
@@ -416,7 +439,12 @@ func (w *orderWork) finalize(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, f := range certificates.Check(chain, key.Public(), w.order.Names, s.now()) {
+	at := s.now()
+	if ahead := chain[0].NotBefore.Sub(at); ahead > 0 && ahead < clocksDiffer { // one of the two clocks is wrong, and visitors' may be right
+		at = chain[0].NotBefore
+		s.log.Warn("the clock of this machine, or of an authority, is wrong", "authority", w.authority.Name, "ahead", ahead.Round(time.Second))
+	}
+	for _, f := range certificates.Check(chain, key.Public(), w.order.Names, at) {
 		if f.Fatal {
 			return &orderFailure{code: "certificate", reason: fmt.Sprintf("what %s has issued cannot be used: %s", w.authority.Name, f.Says)}
 		}
@@ -477,6 +505,11 @@ func (w *orderWork) installed(ctx context.Context) error {
 		return err
 	}
 	next := site.nextLook(s.now())
+	if considered, err := w.considered(); err != nil {
+		return err
+	} else if gains(considered, site.names()) { // somebody has chosen others meanwhile
+		next = s.now()
+	}
 	return s.store.InTx(ctx, func(tx store.Tx) error {
 		if err := tx.CertificateCame(ctx, db.CertificateCameParams{DomainID: w.order.DomainID, Mode: automatic, NextAt: &next}); err != nil {
 			return err
@@ -486,6 +519,17 @@ func (w *orderWork) installed(ctx context.Context) error {
 		}
 		return finishIn(ctx, tx, nil, w.order.OperationID)
 	})
+}
+
+// considered are the names of which it was thought when the order began: those that it is for, and those that it has left out.
+func (w *orderWork) considered() ([]string, error) {
+	var out []api.LeftOut
+	err := json.Unmarshal(w.order.LeftOut, &out)
+	list := slices.Clone(w.order.Names)
+	for _, l := range out {
+		list = append(list, l.Name)
+	}
+	return list, err
 }
 
 // end forgets the challenges of an order, and has the zone show them no longer.
@@ -530,6 +574,9 @@ func (w *orderWork) failed(ctx context.Context, f *orderFailure) error {
 	w.clear(ctx)
 	return s.store.InTx(ctx, func(tx store.Tx) error {
 		if err := s.siteFailed(ctx, tx.Queries, w.site, f.code, f.reason, f.wait); err != nil {
+			return err
+		}
+		if err := tx.RefusedOrder(ctx, db.RefusedOrderParams{ID: w.order.ID, Refused: nonNil(f.names)}); err != nil {
 			return err
 		}
 		if err := w.end(ctx, tx, orderFailed); err != nil {

@@ -4578,8 +4578,8 @@ export interface components {
             subject?: string;
         };
         SiteCertificate: {
-            /** @description Where name service is elsewhere: entered once, it proves the names for good. */
-            alias?: components["schemas"]["ChallengeAlias"];
+            /** @description Where name service is elsewhere: entered there once, they prove the names for good. */
+            aliases: components["schemas"]["ChallengeAlias"][];
             /** @description Asked for the next one. */
             authority?: string;
             /** @description The names were chosen; else they are all of the site that would pass. */

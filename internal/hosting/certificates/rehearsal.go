@@ -154,13 +154,22 @@ func (l Look) Judge() Verdict {
 	}
 	for _, f := range l.Fetches {
 		if !f.Right {
-			return l.judgeFetch(f)
+			v := l.judgeFetch(f)
+			if l.mayFallBack(f) {
+				v.Result, v.Says = Unknown, v.Says+"; some authorities take the IPv4 address then, and others do not"
+			}
+			return v
 		}
 	}
 	if len(l.Fetches) == 0 {
 		return unknown(CodeUnreachable, "nobody has asked "+l.Name+" yet", "rehearse it")
 	}
 	return Verdict{Result: Pass, Way: OverHTTP}
+}
+
+// mayFallBack reports whether an IPv6 address does not answer at all, while IPv4 does as it should.
+func (l Look) mayFallBack(f Fetch) bool {
+	return f.Address.Is6() && len(f.Hops) == 1 && f.Hops[0].Failed != "" && slices.ContainsFunc(l.Fetches, func(o Fetch) bool { return o.Address.Is4() && o.Right })
 }
 
 func (l Look) base() string { return strings.TrimPrefix(l.Name, "*.") }

@@ -21,6 +21,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"victualler/internal/resolve"
@@ -44,6 +45,12 @@ type Settings struct {
 	OrdersPerHour int `json:"orders_per_hour,omitempty"`
 	// RetryAfter is what an account over that bound is told; 0 is the time until the bound is no longer reached.
 	RetryAfter time.Duration `json:"retry_after,omitempty"`
+	// Blind lists names whose validation fails, however right all is.
+	Blind []string `json:"blind,omitempty"`
+	// Fresh has every name proved anew for every order.
+	Fresh bool `json:"fresh,omitempty"`
+	// Ahead is by how much its clock is ahead of the machine's; less than 0 is behind.
+	Ahead time.Duration `json:"ahead,omitempty"`
 	// Renew has all certificates' suggested windows be now.
 	Renew bool `json:"renew,omitempty"`
 }
@@ -72,6 +79,8 @@ type Authority struct {
 	Control string
 	server  *http.Server
 	control *http.Server
+
+	ahead atomic.Int64 // as in the settings, for whoever holds no lock
 
 	mu       sync.Mutex
 	settings Settings
@@ -143,6 +152,7 @@ func Listen(o Options) (*Authority, error) {
 	}
 	a := &Authority{options: o, settings: Settings{Lifetimes: map[string]time.Duration{"classic": 90 * 24 * time.Hour, "short": 6 * 24 * time.Hour}},
 		nonces: map[string]bool{}, accounts: map[string]*account{}, orders: map[string]*order{}, proofs: map[string]*authorization{}, issued: map[string]*certificate{}}
+	a.options.Now = func() time.Time { return o.Now().Add(time.Duration(a.ahead.Load())) }
 	var err error
 	if a.issuer, err = loadIssuer(o.Keys, o.Now()); err != nil {
 		return nil, err
@@ -239,6 +249,7 @@ func (a *Authority) Set(change func(*Settings)) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	change(&a.settings)
+	a.ahead.Store(int64(a.settings.Ahead))
 }
 
 // Orders is how many orders there have been.
@@ -266,6 +277,7 @@ func (a *Authority) controls() http.Handler {
 			return
 		}
 		a.settings = changed
+		a.ahead.Store(int64(changed.Ahead))
 	})
 	return mux
 }

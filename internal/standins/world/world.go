@@ -188,6 +188,8 @@ func (w *World) handle(out dns.ResponseWriter, question *dns.Msg) {
 	case question.Question[0].Qtype == dns.TypeAXFR:
 		w.transfer(out, question)
 		return
+	case question.RecursionDesired && !question.CheckingDisabled && w.bogus(question.Question[0].Name):
+		answer.Rcode = dns.RcodeServerFailure
 	case question.RecursionDesired:
 		answer.RecursionAvailable = true
 		answer.Answer, answer.Rcode = w.resolve(question.Question[0], 0)
@@ -234,6 +236,27 @@ func (w *World) domainOf(name string) (string, Delegation, bool) {
 		at = at[next:]
 	}
 	return "", Delegation{}, false
+}
+
+// bogus reports whether a name lies in a domain for which the registry has DS records, of which none fits a key of the zone (RFC 4035, section 5.2). Signatures are
+// not looked at beyond that.
+func (w *World) bogus(name string) bool {
+	domain, d, known := w.domainOf(name)
+	if !known || len(d.DS) == 0 {
+		return false
+	}
+	keys, _ := w.resolve(dns.Question{Name: domain, Qtype: dns.TypeDNSKEY, Qclass: dns.ClassINET}, 0)
+	for _, text := range d.DS {
+		ds, is := must(domain + " 300 IN DS " + text).(*dns.DS)
+		for _, rr := range keys {
+			if key, isKey := rr.(*dns.DNSKEY); is && isKey {
+				if fits := key.ToDS(ds.DigestType); fits != nil && fits.KeyTag == ds.KeyTag && strings.EqualFold(fits.Digest, ds.Digest) {
+					return false
+				}
+			}
+		}
+	}
+	return true
 }
 
 // authority answers as the registry and as somebody else's name server would.

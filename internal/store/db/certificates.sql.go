@@ -185,7 +185,7 @@ func (q *Queries) AddCertificate(ctx context.Context, arg AddCertificateParams) 
 }
 
 const addOrder = `-- name: AddOrder :one
-insert into orders (domain_id, authority_id, operation_id, names, left_out, key_type, key, ways) values ($1, $2, $3, $4, $5, $6, $7, $8) returning id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways
+insert into orders (domain_id, authority_id, operation_id, names, left_out, key_type, key, ways) values ($1, $2, $3, $4, $5, $6, $7, $8) returning id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways, refused
 `
 
 type AddOrderParams struct {
@@ -225,6 +225,7 @@ func (q *Queries) AddOrder(ctx context.Context, arg AddOrderParams) (Order, erro
 		&i.InstallID,
 		&i.CreatedAt,
 		&i.Ways,
+		&i.Refused,
 	)
 	return i, err
 }
@@ -632,45 +633,6 @@ func (q *Queries) Certificates(ctx context.Context, arg CertificatesParams) ([]C
 			&i.Ordered,
 			&i.Ends,
 		); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
-}
-
-const certificatesDue = `-- name: CertificatesDue :many
-select site_certificates.domain_id, domains.name, domains.account_id from site_certificates join domains on domains.id = site_certificates.domain_id join accounts on accounts.id = domains.account_id
-where next_at <= $1 and accounts.state = 'active' and accounts.applied_revision > 0
-  and not exists (select from orders where orders.domain_id = site_certificates.domain_id and orders.state not in ('done', 'failed'))
-order by next_at limit $2
-`
-
-type CertificatesDueParams struct {
-	Now  *time.Time
-	Most int32
-}
-
-type CertificatesDueRow struct {
-	DomainID  int64
-	Name      string
-	AccountID int64
-}
-
-// Sites whose next try is due, in accounts that are open, oldest first; those with an order on its way are left alone.
-func (q *Queries) CertificatesDue(ctx context.Context, arg CertificatesDueParams) ([]CertificatesDueRow, error) {
-	rows, err := q.db.Query(ctx, certificatesDue, arg.Now, arg.Most)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	items := []CertificatesDueRow{}
-	for rows.Next() {
-		var i CertificatesDueRow
-		if err := rows.Scan(&i.DomainID, &i.Name, &i.AccountID); err != nil {
 			return nil, err
 		}
 		items = append(items, i)
@@ -1287,7 +1249,7 @@ func (q *Queries) KeysOfCertificates(ctx context.Context, domainID int64) ([][]b
 }
 
 const lastOrder = `-- name: LastOrder :one
-select id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways from orders where domain_id = $1 and state = 'done' order by id desc limit 1
+select id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways, refused from orders where domain_id = $1 and state = 'done' order by id desc limit 1
 `
 
 // The last of a site that came to its end.
@@ -1308,6 +1270,7 @@ func (q *Queries) LastOrder(ctx context.Context, domainID int64) (Order, error) 
 		&i.InstallID,
 		&i.CreatedAt,
 		&i.Ways,
+		&i.Refused,
 	)
 	return i, err
 }
@@ -1376,7 +1339,7 @@ func (q *Queries) NoUsualAuthority(ctx context.Context) error {
 }
 
 const orderByID = `-- name: OrderByID :one
-select id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways from orders where id = $1
+select id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways, refused from orders where id = $1
 `
 
 func (q *Queries) OrderByID(ctx context.Context, id int64) (Order, error) {
@@ -1396,6 +1359,7 @@ func (q *Queries) OrderByID(ctx context.Context, id int64) (Order, error) {
 		&i.InstallID,
 		&i.CreatedAt,
 		&i.Ways,
+		&i.Refused,
 	)
 	return i, err
 }
@@ -1426,7 +1390,7 @@ func (q *Queries) OrderMoves(ctx context.Context, arg OrderMovesParams) (int64, 
 }
 
 const orderUnderWay = `-- name: OrderUnderWay :one
-select id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways from orders where domain_id = $1 and state not in ('done', 'failed')
+select id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways, refused from orders where domain_id = $1 and state not in ('done', 'failed')
 `
 
 func (q *Queries) OrderUnderWay(ctx context.Context, domainID int64) (Order, error) {
@@ -1446,6 +1410,7 @@ func (q *Queries) OrderUnderWay(ctx context.Context, domainID int64) (Order, err
 		&i.InstallID,
 		&i.CreatedAt,
 		&i.Ways,
+		&i.Refused,
 	)
 	return i, err
 }
@@ -1509,6 +1474,33 @@ func (q *Queries) PlacedOrders(ctx context.Context, arg PlacedOrdersParams) ([]P
 		return nil, err
 	}
 	return items, nil
+}
+
+const refusedNames = `-- name: RefusedNames :one
+select coalesce((select orders.refused from orders where orders.id = (select max(last.id) from orders last where last.domain_id = $1 and last.state in ('done', 'failed')) and orders.state = 'failed'
+  and orders.created_at > now() - interval '1 day'), '{}')::text[]
+`
+
+// Those that could not be proved by the last order of a site, if it came to nothing within a day.
+func (q *Queries) RefusedNames(ctx context.Context, domainID int64) ([]string, error) {
+	row := q.db.QueryRow(ctx, refusedNames, domainID)
+	var column_1 []string
+	err := row.Scan(&column_1)
+	return column_1, err
+}
+
+const refusedOrder = `-- name: RefusedOrder :exec
+update orders set refused = $2 where id = $1
+`
+
+type RefusedOrderParams struct {
+	ID      int64
+	Refused []string
+}
+
+func (q *Queries) RefusedOrder(ctx context.Context, arg RefusedOrderParams) error {
+	_, err := q.db.Exec(ctx, refusedOrder, arg.ID, arg.Refused)
+	return err
 }
 
 const removeAuthority = `-- name: RemoveAuthority :exec
@@ -1702,6 +1694,48 @@ func (q *Queries) SiteCertificate(ctx context.Context, domainID int64) (SiteCert
 	return i, err
 }
 
+const takeCertificatesDue = `-- name: TakeCertificatesDue :many
+update site_certificates set next_at = $1::timestamptz from (
+    select due.domain_id, domains.name from site_certificates due join domains on domains.id = due.domain_id join accounts on accounts.id = domains.account_id
+    where due.next_at <= $2::timestamptz and accounts.state = 'active' and accounts.applied_revision > 0
+      and not exists (select from orders where orders.domain_id = due.domain_id and orders.state not in ('done', 'failed'))
+    order by due.next_at limit $3 for update of due skip locked) taken
+where site_certificates.domain_id = taken.domain_id returning site_certificates.domain_id, taken.name
+`
+
+type TakeCertificatesDueParams struct {
+	Until time.Time
+	Now   time.Time
+	Most  int32
+}
+
+type TakeCertificatesDueRow struct {
+	DomainID int64
+	Name     string
+}
+
+// Sites whose next try is due, in accounts that are open, oldest first; those with an order on its way are left alone. Whoever takes them has a while: nobody else takes
+// them meanwhile, and somebody does if they are not heard of again.
+func (q *Queries) TakeCertificatesDue(ctx context.Context, arg TakeCertificatesDueParams) ([]TakeCertificatesDueRow, error) {
+	rows, err := q.db.Query(ctx, takeCertificatesDue, arg.Until, arg.Now, arg.Most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []TakeCertificatesDueRow{}
+	for rows.Next() {
+		var i TakeCertificatesDueRow
+		if err := rows.Scan(&i.DomainID, &i.Name); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const toldOfCertificate = `-- name: ToldOfCertificate :execrows
 update site_certificates set told_days = $2 where domain_id = $1 and (told_days = 0 or told_days > $2)
 `
@@ -1731,16 +1765,18 @@ func (q *Queries) TryAllCertificates(ctx context.Context) error {
 }
 
 const tryCertificateAt = `-- name: TryCertificateAt :exec
-update site_certificates set next_at = $1 where domain_id = $2
+update site_certificates set next_at = $1 where domain_id = $2 and next_at is not distinct from $3::timestamptz
 `
 
 type TryCertificateAtParams struct {
 	NextAt   *time.Time
 	DomainID int64
+	Seen     *time.Time
 }
 
+// Unless something has come up meanwhile, for which it was decided anew.
 func (q *Queries) TryCertificateAt(ctx context.Context, arg TryCertificateAtParams) error {
-	_, err := q.db.Exec(ctx, tryCertificateAt, arg.NextAt, arg.DomainID)
+	_, err := q.db.Exec(ctx, tryCertificateAt, arg.NextAt, arg.DomainID, arg.Seen)
 	return err
 }
 

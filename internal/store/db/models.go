@@ -341,6 +341,7 @@ type Order struct {
 	InstallID   *int64
 	CreatedAt   time.Time
 	Ways        []byte
+	Refused     []string
 }
 
 type Person struct {

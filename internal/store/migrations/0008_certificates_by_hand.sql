@@ -28,7 +28,8 @@ alter table site_certificates
     add column challenge_label text not null default replace(gen_random_uuid()::text, '-', '') unique;
 
 alter table orders
-    add column ways jsonb not null default '{}'; -- of each name, how it is proved; over HTTP where nothing is said
+    add column ways jsonb not null default '{}', -- of each name, how it is proved; over HTTP where nothing is said
+    add column refused text[] not null default '{}'; -- names that the authority could not prove
 
 alter table challenges
     add column account_id bigint references accounts on delete cascade, -- whose zone shows the record; null for none of ours

@@ -63,14 +63,18 @@ update site_certificates set failures = failures + 1, failed_at = coalesce(faile
 update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, next_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1;
 
 -- name: TryCertificateAt :exec
-update site_certificates set next_at = sqlc.narg(next_at) where domain_id = sqlc.arg(domain_id);
+-- Unless something has come up meanwhile, for which it was decided anew.
+update site_certificates set next_at = sqlc.narg(next_at) where domain_id = sqlc.arg(domain_id) and next_at is not distinct from sqlc.narg(seen)::timestamptz;
 
--- name: CertificatesDue :many
--- Sites whose next try is due, in accounts that are open, oldest first; those with an order on its way are left alone.
-select site_certificates.domain_id, domains.name, domains.account_id from site_certificates join domains on domains.id = site_certificates.domain_id join accounts on accounts.id = domains.account_id
-where next_at <= sqlc.arg(now) and accounts.state = 'active' and accounts.applied_revision > 0
-  and not exists (select from orders where orders.domain_id = site_certificates.domain_id and orders.state not in ('done', 'failed'))
-order by next_at limit sqlc.arg(most);
+-- name: TakeCertificatesDue :many
+-- Sites whose next try is due, in accounts that are open, oldest first; those with an order on its way are left alone. Whoever takes them has a while: nobody else takes
+-- them meanwhile, and somebody does if they are not heard of again.
+update site_certificates set next_at = sqlc.arg(until)::timestamptz from (
+    select due.domain_id, domains.name from site_certificates due join domains on domains.id = due.domain_id join accounts on accounts.id = domains.account_id
+    where due.next_at <= sqlc.arg(now)::timestamptz and accounts.state = 'active' and accounts.applied_revision > 0
+      and not exists (select from orders where orders.domain_id = due.domain_id and orders.state not in ('done', 'failed'))
+    order by due.next_at limit sqlc.arg(most) for update of due skip locked) taken
+where site_certificates.domain_id = taken.domain_id returning site_certificates.domain_id, taken.name;
 
 -- name: AddCertificate :one
 insert into certificates (domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, revision)
@@ -266,3 +270,11 @@ delete from orders where state in ('done', 'failed') and created_at < now() - in
 -- In use by the site of a domain whose account is open.
 select certificates.* from certificates join domains on domains.id = certificates.domain_id join accounts on accounts.id = domains.account_id
 where domains.name = $1 and certificates.state = 'in-use' and accounts.state = 'active';
+
+-- name: RefusedOrder :exec
+update orders set refused = $2 where id = $1;
+
+-- name: RefusedNames :one
+-- Those that could not be proved by the last order of a site, if it came to nothing within a day.
+select coalesce((select orders.refused from orders where orders.id = (select max(last.id) from orders last where last.domain_id = $1 and last.state in ('done', 'failed')) and orders.state = 'failed'
+  and orders.created_at > now() - interval '1 day'), '{}')::text[];

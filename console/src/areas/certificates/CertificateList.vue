@@ -11,6 +11,7 @@ import PageHead from '../../parts/PageHead.vue'
 import PageTurner from '../../parts/PageTurner.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import StateMark from '../../parts/StateMark.vue'
+import { until } from '../../words'
 import { may } from '../session/state'
 
 type Line = Schemas['CertificateLine']
@@ -26,7 +27,7 @@ const { data: authorities } = useLoad(async () => (may('authorities.read') ? awa
 const filtered = computed(() => Boolean(search.value || days.value || failing.value || authority.value))
 
 const columns: Column<Line>[] = [
-  { key: 'days', title: 'Days left', right: true },
+  { key: 'left', title: 'Left', right: true },
   { key: 'state', title: 'State' },
   { key: 'domain', title: 'Domain', long: true },
   { key: 'names', title: 'For', wide: true, long: true },
@@ -51,7 +52,7 @@ function turn() {
   </div>
   <ProblemNote :refusal="refusal" />
   <DataTable :columns="columns" :rows="data?.certificates" :id="(l) => l.domain" :to="page" caption="Sites with their certificates, those with the fewest days left first">
-    <template #days="{ row }"><span :class="{ warn: row.days_left !== null && row.days_left < 14 }">{{ row.days_left ?? '–' }}</span></template>
+    <template #left="{ row }"><span :class="{ warn: row.state !== 'valid' && row.days_left !== null && row.days_left < 14 }">{{ row.not_after ? until(row.not_after) : '–' }}</span></template>
     <template #state="{ row }"><StateMark :state="row.state" /></template>
     <template #domain="{ row }"><RouterLink :to="page(row)" class="name">{{ row.unicode }}</RouterLink> <span class="quiet">{{ row.account }}</span></template>
     <template #names="{ row }">{{ short(row) }}</template>

@@ -13,7 +13,7 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 import StateMark from '../../parts/StateMark.vue'
 import StepList from '../../parts/StepList.vue'
 import StripFact from '../../parts/StripFact.vue'
-import { moment } from '../../words'
+import { moment, until } from '../../words'
 import { may, session } from '../session/state'
 import ComingForm from './ComingForm.vue'
 import InstallFile from './InstallFile.vue'
@@ -39,7 +39,11 @@ watch(data, (d) => {
 })
 
 const mayChange = computed(() => may('certificates.change'))
-const days = computed(() => (data.value?.not_after ? Math.floor((new Date(data.value.not_after).getTime() - Date.now()) / 86400000) : undefined))
+/** It ends, and nothing is going to replace it before. */
+const soon = computed(() => {
+  const d = data.value
+  return d?.not_after && d.state !== 'valid' && new Date(d.not_after).getTime() - Date.now() < 14 * 86400000
+})
 const orderable = computed(() => mayChange.value && !data.value?.operation && data.value?.mode === 'automatic')
 const byHand = computed(() => (data.value?.records.length ?? 0) > 0)
 const leaveOut = computed(() => refusal.value?.problem.decide?.find((c) => c.field === 'leave_out'))
@@ -97,9 +101,11 @@ const all = computed<Row[]>(() => {
   const now = d.serial ? [{ serial: d.serial, state: 'in use', issuer: d.issuer ?? '', from: d.not_before!, until: d.not_after!, revocable: d.state !== 'uploaded' }] : []
   return [...now, ...d.earlier.map((e) => ({ serial: e.serial, state: e.state, issuer: e.issuer, from: e.not_before, until: e.not_after, revocable: Boolean(e.authority) && e.state === 'retired' }))]
 })
+/** Of certificates that last days, the time of day counts, too. */
+const edge = (c: Row, at: string) => moment(at).slice(0, new Date(c.until).getTime() - new Date(c.from).getTime() < 8 * 86400000 ? 16 : 10)
 const columns: Column<Row>[] = [
-  { key: 'from', title: 'From', text: (c) => moment(c.from).slice(0, 10) },
-  { key: 'until', title: 'Until', wide: true, text: (c) => moment(c.until).slice(0, 10) },
+  { key: 'from', title: 'From', text: (c) => edge(c, c.from) },
+  { key: 'until', title: 'Until', wide: true, text: (c) => edge(c, c.until) },
   { key: 'state', title: 'State' },
   { key: 'issuer', title: 'Issuer and serial', wide: true, long: true },
   { key: 'acts', title: '', right: true },
@@ -120,7 +126,7 @@ const columns: Column<Row>[] = [
     </PageHead>
     <FactStrip>
       <StripFact name="State"><StateMark :state="data.state" /></StripFact>
-      <StripFact name="Ends"><template v-if="data.not_after">{{ moment(data.not_after).slice(0, 10) }}<span :class="{ warn: days! < 14, quiet: days! >= 14 }">{{ days! < 0 ? `${-days!} days ago` : days === 0 ? 'today' : `in ${days} days` }}</span></template><template v-else>never: its server has made it</template></StripFact>
+      <StripFact name="Ends"><template v-if="data.not_after">{{ moment(data.not_after).slice(0, 16) }}<span :class="soon ? 'warn' : 'quiet'">{{ until(data.not_after) }}</span></template><template v-else>never: its server has made it</template></StripFact>
       <StripFact name="For">{{ data.covered.length ? data.covered.join(', ') : 'no name that visitors trust' }}</StripFact>
       <StripFact v-if="data.issuer" name="Issued by">{{ data.issuer }}</StripFact>
       <StripFact v-if="data.renew_at" name="Renewed by itself">{{ moment(data.renew_at).slice(0, 16) }}</StripFact>
@@ -145,17 +151,17 @@ const columns: Column<Row>[] = [
       </DataTable>
     </section>
     <RehearsalNote v-if="rehearsal" :rehearsal="rehearsal" />
-    <section v-if="data.left_out.length">
+    <section v-if="data.left_out.length && !data.operation">
       <h2>Names it is not for <span class="quiet">added by themselves when they pass</span></h2>
       <dl class="left"><template v-for="l in data.left_out" :key="l.name"><dt>{{ l.name }}</dt><dd>{{ l.reason }}<br /><span class="quiet">→ {{ l.do }}</span></dd></template></dl>
     </section>
     <div class="halves">
       <ComingForm :certificate="data" :account="account" :may="mayChange" @done="after()" />
       <div>
-        <section v-if="data.alias">
+        <section v-if="data.aliases.length">
           <h2>Its name service is elsewhere</h2>
-          <p>This one record, entered there once, proves the site’s names for good, and everything below them:</p>
-          <p><code class="whole">{{ data.alias.name }}. CNAME {{ data.alias.target }}.</code></p>
+          <p>Entered there once, {{ data.aliases.length === 1 ? 'this record proves' : 'these records prove' }} the site’s names for good:</p>
+          <p v-for="a in data.aliases" :key="a.name"><code class="whole">{{ a.name }}. CNAME {{ a.target }}.</code></p>
           <p v-if="orderable">Or <button type="button" class="link" @click="order({ by_hand: true })">enter a record for this one order by hand</button>.</p>
         </section>
         <section v-if="data.requests.length">

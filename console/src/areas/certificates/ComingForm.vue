@@ -92,6 +92,9 @@ const keep = () =>
   gap: 0.5rem;
   align-content: start;
 }
+.pair {
+  align-items: start;
+}
 .modes,
 .names {
   display: grid;

@@ -1,20 +1,33 @@
 <script setup lang="ts">
+import { computed } from 'vue'
 import type { Schemas } from '../../api/client'
 import { ways } from './names'
 
 /** What an authority would do, name by name. */
-defineProps<{ rehearsal: Schemas['Rehearsal'] }>()
+const props = defineProps<{ rehearsal: Schemas['Rehearsal'] }>()
 const shapes: Record<string, string> = { 'would pass': '●', 'would fail': '✕', 'cannot know': '◔' }
+type Name = Schemas['RehearsedName']
+/** Names of which the same is to be said stand together. */
+const groups = computed(() => {
+  const list: { names: string[]; of: Name }[] = []
+  const same = (a: Name, b: Name) => a.result === b.result && a.way === b.way && a.reason === b.reason && a.do === b.do
+  for (const n of props.rehearsal.names) {
+    const there = list.find((g) => same(g.of, n))
+    if (there) there.names.push(n.name)
+    else list.push({ names: [n.name], of: n })
+  }
+  return list
+})
 </script>
 
 <template>
   <section aria-live="polite">
     <h2>Rehearsal <span class="quiet">no authority was asked</span></h2>
     <dl>
-      <template v-for="n in rehearsal.names" :key="n.name">
-        <dt>{{ n.name }}</dt>
+      <template v-for="{ names, of: n } in groups" :key="names[0]">
+        <dt><div v-for="name in names" :key="name">{{ name }}</div></dt>
         <dd>
-          <b :class="{ warn: n.result === 'would fail' }">{{ shapes[n.result] }} {{ n.result }}</b><span v-if="n.way" class="quiet"> {{ ways[n.way] }}</span>
+          <b :class="{ warn: n.result === 'would fail' }">{{ shapes[n.result] }} {{ n.result }}</b> <span v-if="n.way" class="quiet">{{ ways[n.way] }}</span>
           <template v-if="n.reason"><br />{{ n.reason }}<br /><span class="do">→ {{ n.do }}</span></template>
         </dd>
       </template>

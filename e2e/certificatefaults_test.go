@@ -1,0 +1,355 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"os/exec"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"victualler/internal/api"
+	"victualler/internal/hosting/plans"
+	"victualler/internal/lab"
+	"victualler/internal/lab/labtest"
+	"victualler/internal/standins/authority"
+	"victualler/internal/standins/world"
+)
+
+// TestReasonsOfFailure provokes each reason for which an authority issues nothing, and holds what the rehearsal says before against what the order says afterwards.
+func TestReasonsOfFailure(t *testing.T) {
+	withAuthority(t)
+	i := shared(t)
+	ctx := context.Background()
+	skua, skua6 := i.Servers["skua"].Address.String(), lab.Address6(i.Servers["skua"].Address).String()
+	account := opened(t, api.OpenAccount{Domain: "breakers.example", Server: "skua", Plan: "sealed"})
+	defer closeAccount(t, account)
+	path := certificatePath(account.ID, "breakers.example")
+	onZone(t, http.MethodPatch, "/zones/breakers.example", api.ZoneChange{NameService: "elsewhere"})
+	only := []string{"breakers.example"}
+	patch(t, path, api.CertificateChange{Names: &only}, nil)
+	serve := func(text string) {
+		t.Helper()
+		require.NoError(t, i.World.Serve("breakers.example", text))
+	}
+	// Each of these is made so and undone again. The authority's word is asked for by an order that was not rehearsed: the trouble comes after.
+	for _, f := range []struct {
+		name, code, says string
+		make, undo       func()
+	}{
+		{name: "no address", code: "no-address", says: "neither an A nor an AAAA", make: func() { serve("other A " + skua) }},
+		{name: "an address that leads elsewhere", code: "elsewhere", says: "192.0.2.33", make: func() { serve("@ A 192.0.2.33") }},
+		{name: "CAA of another authority", code: "caa", says: "other.test", make: func() { serve("@ A " + skua + "\n@ CAA 0 issue \"other.test\"") }},
+		{name: "CAA of another account", code: "caa", says: "account", make: func() {
+			serve("@ A " + skua + "\n@ CAA 0 issue \"authority.test; accounturi=https://authority.test/account/999\"")
+		}},
+		{name: "CAA of another method", code: "caa", says: "dns-01 alone", make: func() { serve("@ A " + skua + "\n@ CAA 0 issue \"authority.test; validationmethods=dns-01\"") }},
+		{name: "a CAA record nobody knows", code: "caa", says: "critical", make: func() { serve("@ A " + skua + "\n@ CAA 128 strange \"x\"") }},
+		{name: "the resolver does not answer", code: "", make: func() { i.World.Fail(true) }, undo: func() { i.World.Fail(false) }},
+		{name: "signatures that do not hold", code: "dnssec", says: "signatures do not hold", make: func() {
+			i.World.Delegate("breakers.example", world.Delegation{NameServers: []string{world.Elsewhere}, DS: []string{"1 13 2 " + strings.Repeat("ab", 32)}})
+		}, undo: func() { i.World.Delegate("breakers.example", world.Delegation{NameServers: []string{world.Elsewhere}}) }},
+		{name: "port 80 is shut", code: "unreachable", says: "port 80", make: func() { shut(t, true) }, undo: func() { shut(t, false) }},
+		{name: "a password on the challenge's path", code: "answer", says: "password", make: func() { challengePath(t, "s#auth_basic off;#auth_basic harbour; auth_basic_user_file /etc/hostname;#") }, undo: func() { challengePath(t, "") }},
+		{name: "a redirect of the challenge's path", code: "redirect", says: "redirects to", make: func() { challengePath(t, "s#try_files.*#return 301 http://192.0.2.44/;#") }, undo: func() { challengePath(t, "") }},
+		{name: "something else at the challenge's path", code: "answer", says: "404", make: func() { challengePath(t, "s#try_files.*#return 404;#") }, undo: func() { challengePath(t, "") }},
+	} {
+		t.Run(f.name, func(t *testing.T) {
+			serve("@ A " + skua + "\n@ AAAA " + skua6)
+			require.Equal(t, "would pass", rehearsed(t, account.ID, "breakers.example")["breakers.example"].Result)
+			f.make()
+			undone := false
+			undo := func() {
+				if f.undo != nil && !undone {
+					f.undo()
+				}
+				undone = true
+			}
+			defer undo()
+			seen := rehearsed(t, account.ID, "breakers.example")["breakers.example"]
+			assert.NotEqual(t, "would pass", seen.Result)
+			if f.code != "" {
+				assert.Equal(t, f.code, seen.Code, seen.Reason)
+				assert.Contains(t, seen.Reason, f.says)
+				assert.NotEmpty(t, seen.Do)
+				p := problemOf(t, i.Client.Post(ctx, path+"/order", nil, nil))
+				assert.Contains(t, p.Detail, seen.Reason, "no authority is asked for what would fail")
+			}
+			undo()
+
+			// The same, made after the rehearsal: the authority finds out.
+			serve("@ A " + skua + "\n@ AAAA " + skua6)
+			i.Authority.Set(func(s *authority.Settings) { s.Slow, s.Fresh = 700*time.Millisecond, true })
+			defer i.Authority.Set(func(s *authority.Settings) { s.Slow, s.Fresh = 0, false })
+			before := certificateOf(t, account.ID, "breakers.example").Serial
+			var started api.Started
+			require.NoError(t, i.Client.Post(ctx, path+"/order", nil, &started))
+			undone = false
+			f.make()
+			o := watched(t, started.Operation)
+			assert.Equal(t, "failed", o.State)
+			assert.Contains(t, o.Failure, "could not prove breakers.example", "what the authority says")
+			c := certificateOf(t, account.ID, "breakers.example")
+			if f.code != "" {
+				assert.Equal(t, f.code, c.Code, "and what it is: %s", c.Problem)
+				assert.Contains(t, c.Problem, f.says)
+			}
+			assert.Equal(t, before, c.Serial, "what is in use stays")
+		})
+	}
+}
+
+// TestDoubtfulNames has names that one part of the world sees right, and another does not.
+func TestDoubtfulNames(t *testing.T) {
+	withAuthority(t)
+	i := shared(t)
+	i.World.Delegate("undertow.example", world.Delegation{NameServers: []string{ns1, ns2}})
+	account := opened(t, api.OpenAccount{Domain: "undertow.example", Server: "skua", Plan: "sealed"})
+	defer closeAccount(t, account)
+	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "undertow.example").State == "valid" })
+
+	t.Run("an IPv6 address that does not answer", func(t *testing.T) {
+		require.NoError(t, i.World.Serve("undertow.example", "@ A "+i.Servers["skua"].Address.String()+"\n@ AAAA 2001:db8::33\n"))
+		seen := rehearsed(t, account.ID, "undertow.example")["undertow.example"]
+		assert.Equal(t, "cannot know", seen.Result)
+		assert.Equal(t, "elsewhere", seen.Code)
+		assert.Contains(t, seen.Do, "2001:db8::33")
+		i.World.Forget("undertow.example")
+	})
+
+	t.Run("a name server that does not answer", func(t *testing.T) {
+		dead := lab.Address6(i.Servers["petrel"].Address).Next().Next()
+		i.World.Delegate("undertow.example", world.Delegation{NameServers: []string{ns1, "ns9.undertow.example"}, Glue: map[string][]netip.Addr{"ns9.undertow.example": {dead}}})
+		wanted := []string{"undertow.example", "*.undertow.example"}
+		patch(t, certificatePath(account.ID, "undertow.example"), api.CertificateChange{Names: &wanted}, nil)
+		seen := rehearsed(t, account.ID, "undertow.example")["*.undertow.example"]
+		assert.Equal(t, "record", seen.Code)
+		assert.Contains(t, seen.Reason, "ns9.undertow.example")
+		i.World.Delegate("undertow.example", world.Delegation{NameServers: []string{ns1, ns2}})
+		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = 'undertow.example')")
+		labtest.Eventually(t, func() bool { return len(certificateOf(t, account.ID, "undertow.example").Covered) == 2 })
+	})
+
+	t.Run("one name that the authority does not see keeps no other from its certificate", func(t *testing.T) {
+		all := []string{}
+		patch(t, certificatePath(account.ID, "undertow.example"), api.CertificateChange{Names: &all}, nil)
+		sql(t, "update certificates set state = 'retired', renew_at = null, ask_at = null where domain_id = (select id from domains where name = 'undertow.example')")
+		i.Authority.Set(func(s *authority.Settings) { s.Fresh, s.Blind = true, []string{"www.undertow.example"} })
+		defer i.Authority.Set(func(s *authority.Settings) { s.Fresh, s.Blind = false, nil })
+		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = 'undertow.example')")
+		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "undertow.example").Failures > 0 })
+		assert.Contains(t, certificateOf(t, account.ID, "undertow.example").Problem, "www.undertow.example")
+		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = 'undertow.example')")
+		defer func() {
+			if t.Failed() {
+				t.Log(certificateOf(t, account.ID, "undertow.example"), on(t, "skua", "true"), strings.Join(grep(everythingIn(t, "log"), "WARN"), "\n"))
+			}
+		}()
+		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "undertow.example").State == "valid" })
+		c := certificateOf(t, account.ID, "undertow.example")
+		assert.Equal(t, []string{"undertow.example"}, c.Covered)
+		require.Len(t, c.LeftOut, 1)
+	})
+}
+
+// shut has skua's web server listen at another port than 80, or at that one again.
+func shut(t *testing.T, yes bool) {
+	t.Helper()
+	from, to := "80", "8088"
+	if !yes {
+		from, to = to, from
+	}
+	on(t, "skua", fmt.Sprintf(`grep -rlE 'listen (\[::\]:)?%s\b' /etc/nginx | xargs sed -i -E 's/listen (\[::\]:)?%s\b/listen \1%s/' && nginx -t -q && nginx -s reload`, from, from, to))
+	time.Sleep(300 * time.Millisecond)
+}
+
+// challengePath has skua's web server do something else on the path of challenges, as a hand-made file would, by an expression of sed; empty undoes it.
+func challengePath(t *testing.T, expression string) {
+	t.Helper()
+	on(t, "skua", "f=/etc/nginx/victualler/parts/challenge.conf; cp -n $f /root/challenge.kept; cp /root/challenge.kept $f; sed -i '"+expression+"' $f && nginx -t -q && nginx -s reload")
+	time.Sleep(300 * time.Millisecond)
+}
+
+// TestRenewalUnderFault keeps a site alive through what authorities and clocks do.
+func TestRenewalUnderFault(t *testing.T) {
+	withAuthority(t)
+	i := shared(t)
+	ctx := context.Background()
+	sink := mailing(t)
+	i.Authority.Set(func(s *authority.Settings) {
+		s.Lifetimes = map[string]time.Duration{"classic": 90 * 24 * time.Hour, "short": 6 * 24 * time.Hour, "minute": time.Minute}
+	})
+	defer i.Authority.Set(func(s *authority.Settings) {
+		s.Lifetimes = map[string]time.Duration{"classic": 90 * 24 * time.Hour, "short": 6 * 24 * time.Hour}
+	})
+	i.World.Delegate("shoals.example", world.Delegation{NameServers: []string{ns1, ns2}})
+	require.NoError(t, i.Client.Post(ctx, "/authorities", api.NewAuthority{Name: "quick", Directory: i.Authority.Directory(), Root: i.Authority.Root(), AcceptTerms: true, Profile: "minute"}, nil))
+	account := opened(t, api.OpenAccount{Domain: "shoals.example", Server: "skua", Plan: "sealed", Customer: "Shoal Stores", NewCustomer: true, CustomerEmail: "keeper@shoals.example"})
+	defer closeAccount(t, account)
+	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "shoals.example").State == "valid" })
+
+	t.Run("the authority is down for the whole window, and comes back", func(t *testing.T) {
+		quick := "quick"
+		patch(t, certificatePath(account.ID, "shoals.example"), api.CertificateChange{Authority: &quick}, nil)
+		require.Equal(t, "done", orderNow(t, account.ID, "shoals.example").State)
+		c := certificateOf(t, account.ID, "shoals.example")
+		require.Less(t, time.Until(*c.NotAfter), time.Minute)
+		i.Authority.Set(func(s *authority.Settings) { s.Errors = 1 << 20 })
+		labtest.Within(t, 2*time.Minute, func() bool { return certificateOf(t, account.ID, "shoals.example").State == "expired" })
+		later := certificateOf(t, account.ID, "shoals.example")
+		assert.Equal(t, c.Serial, later.Serial, "a renewal that does not come about does not touch what is in use")
+		assert.NotZero(t, later.Operation, "it is being tried")
+		i.Authority.Set(func(s *authority.Settings) { s.Errors = 0 })
+		labtest.Within(t, 2*time.Minute, func() bool {
+			now := certificateOf(t, account.ID, "shoals.example")
+			return now.Serial != c.Serial && now.State == "valid"
+		})
+		_, err := shown(t, "skua", "shoals.example")
+		require.NoError(t, err)
+		usual := ""
+		patch(t, certificatePath(account.ID, "shoals.example"), api.CertificateChange{Authority: &usual}, nil)
+	})
+
+	t.Run("people are told when a certificate is about to end", func(t *testing.T) {
+		require.Equal(t, "done", orderNow(t, account.ID, "shoals.example").State)
+		sql(t, "update certificates set not_before = now() - interval '84 days', not_after = now() + interval '6 days', renew_at = now() + interval '5 days', ask_at = null where state = 'in-use' and domain_id = (select id from domains where name = 'shoals.example')")
+		sql(t, "update site_certificates set failures = 3, failed_at = now(), problem = 'the harbour is shut', next_at = now() + interval '1 day' where domain_id = (select id from domains where name = 'shoals.example')")
+		require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "watchman", Duty: "all", Email: "watch@ternisland.example", Activation: "password", Password: walkPassword}, nil))
+		tell := func() {
+			sql(t, "insert into river_job (kind, args, queue, state, max_attempts, priority) values ('notice', '{}', 'default', 'available', 3, 1)")
+		}
+		tell()
+		m := mailed(t, sink, "keeper@shoals.example")
+		assert.Contains(t, m.Subject, "shoals.example ends on")
+		assert.Contains(t, m.Text, "the harbour is shut")
+		m = mailed(t, sink, "watch@ternisland.example")
+		assert.Contains(t, m.Text, "shoals.example")
+		assert.Contains(t, everythingIn(t, "events"), "certificate.ends")
+		events := strings.Count(everythingIn(t, "events"), "certificate.ends")
+		tell()
+		time.Sleep(2 * time.Second)
+		assert.Equal(t, events, strings.Count(everythingIn(t, "events"), "certificate.ends"), "nobody is told twice")
+	})
+}
+
+// TestManyDueAtOnce has 500 sites ask for their certificates in the same moment, half of them on each of two servers.
+func TestManyDueAtOnce(t *testing.T) {
+	withAuthority(t)
+	i := shared(t)
+	const many, inAccount = 500, 25
+	ctx := context.Background()
+	// The plan gets certificates when all sites are there.
+	require.NoError(t, i.Client.Post(ctx, "/plans", api.NewPlan{Name: "shelf", Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(1), plans.Subdomains: plans.Of(inAccount), plans.PHPWorkers: plans.Of(2)},
+		Features: plans.Features{"dns": true}}, nil))
+	var accounts []api.Account
+	defer func() {
+		for _, a := range accounts {
+			closeAccount(t, a)
+		}
+	}()
+	for n := range many / inAccount {
+		server := []string{"skua", "fulmar"}[n%2]
+		name := fmt.Sprintf("shelf%02d.example", n)
+		a := i.Servers[server].Address
+		require.NoError(t, i.World.Serve(name, fmt.Sprintf("@ A %s\n*.%s. A %s\n*.%s. AAAA %s\n@ AAAA %s\n", a, name, a, name, lab.Address6(a), lab.Address6(a))))
+		accounts = append(accounts, opened(t, api.OpenAccount{Domain: name, Server: server, Plan: "shelf"}))
+		for k := 1; k < inAccount; k++ {
+			require.NoError(t, i.Client.Post(ctx, domains(accounts[n].ID), api.NewDomain{Domain: fmt.Sprintf("s%02d.%s", k, name), Serving: api.Serving{ServedAs: "site"}}, nil))
+		}
+	}
+	settled(t)
+	patch(t, "/plans/shelf", api.PlanChange{Features: plans.Features{"certificates": true}}, nil)
+	settled(t)
+	begun := time.Now()
+	sql(t, "update site_certificates set next_at = now() where domain_id in (select id from domains where name like '%shelf%')")
+	count := func() string {
+		return value(t, "select count(*)::text from certificates join domains on domains.id = certificates.domain_id where domains.name like '%shelf%' and certificates.state = 'in-use'")
+	}
+	labtest.Within(t, 5*time.Minute, func() bool { return count() == fmt.Sprint(many) })
+	t.Logf("%d certificates in %s", many, time.Since(begun).Round(time.Second))
+	for _, name := range []string{"shelf00.example", "s07.shelf01.example", "s24.shelf19.example"} {
+		label := map[byte]string{'0': "skua", '1': "fulmar", '9': "fulmar"}[name[strings.Index(name, "shelf")+6]]
+		_, err := shown(t, label, name)
+		assert.NoError(t, err, name)
+	}
+}
+
+// TestClocks has the clocks of the authority and of this machine differ by two hours, either way.
+func TestClocks(t *testing.T) {
+	withAuthority(t)
+	i := shared(t)
+	i.World.Delegate("noonmark.example", world.Delegation{NameServers: []string{ns1, ns2}})
+	account := opened(t, api.OpenAccount{Domain: "noonmark.example", Server: "skua", Plan: "sealed"})
+	defer closeAccount(t, account)
+	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "noonmark.example").State == "valid" })
+	defer i.Authority.Set(func(s *authority.Settings) { s.Ahead = 0 })
+	for _, ahead := range []time.Duration{2 * time.Hour, -2 * time.Hour} {
+		i.Authority.Set(func(s *authority.Settings) { s.Ahead = ahead })
+		o := orderNow(t, account.ID, "noonmark.example")
+		require.Equal(t, "done", o.State, o.Failure)
+		c := certificateOf(t, account.ID, "noonmark.example")
+		leaf := anyShown(t, "skua", "noonmark.example")
+		assert.Equal(t, c.Serial, leaf.SerialNumber.Text(16), "it is shown, as visitors' clocks may be right")
+		assert.WithinDuration(t, time.Now().Add(ahead), leaf.NotBefore, 90*time.Minute)
+		assert.True(t, c.RenewAt.After(time.Now()) && c.RenewAt.Before(*c.NotAfter))
+	}
+}
+
+// TestConsoleCertificate has a service serve with the certificate of a site that it hosts.
+func TestConsoleCertificate(t *testing.T) {
+	withAuthority(t)
+	i := shared(t)
+	i.World.Delegate("wheelhouse.example", world.Delegation{NameServers: []string{ns1, ns2}})
+	account := opened(t, api.OpenAccount{Domain: "wheelhouse.example", Server: "skua", Plan: "sealed"})
+	defer closeAccount(t, account)
+	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "wheelhouse.example").State == "valid" })
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	address := listener.Addr().String()
+	listener.Close()
+	daemon := i.Daemon("-listen", address, "-tls-site", "wheelhouse.example", "run")
+	var log bytes.Buffer
+	daemon.Stdout, daemon.Stderr = &log, &log
+	require.NoError(t, daemon.Start())
+	defer stop(t, daemon, &log)
+	pool := x509.NewCertPool()
+	pool.AppendCertsFromPEM([]byte(i.Authority.Root()))
+	serial := func() string {
+		conn, err := tls.Dial("tcp", address, &tls.Config{ServerName: "wheelhouse.example", RootCAs: pool})
+		if err != nil {
+			return err.Error()
+		}
+		defer conn.Close()
+		return conn.ConnectionState().PeerCertificates[0].SerialNumber.Text(16)
+	}
+	labtest.Eventually(t, func() bool { return serial() == certificateOf(t, account.ID, "wheelhouse.example").Serial })
+	require.Equal(t, "done", orderNow(t, account.ID, "wheelhouse.example").State)
+	labtest.Eventually(t, func() bool { return serial() == certificateOf(t, account.ID, "wheelhouse.example").Serial }, "the next one is taken up without a start")
+}
+
+func stop(t *testing.T, cmd *exec.Cmd, log *bytes.Buffer) {
+	t.Helper()
+	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+	if err := cmd.Wait(); err != nil {
+		t.Log(log.String())
+	}
+}
+
+func grep(text, part string) (lines []string) {
+	for line := range strings.Lines(text) {
+		if strings.Contains(line, part) {
+			lines = append(lines, line)
+		}
+	}
+	return lines
+}
