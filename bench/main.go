@@ -2,7 +2,7 @@
 // the same system work on the same lab servers, in one run, and writes the
 // ratios to docs/benchmarks.md.
 //
-//	go run ./bench [-out FILE] [-part servers|names|crowd|records]
+//	go run ./bench [-out FILE] [-part servers|names|certificates|crowd|records]
 package main
 
 import (
@@ -36,7 +36,7 @@ func main() {
 	out := flag.String("out", "docs/benchmarks.md", "`file` for the table")
 	rounds := flag.Int("rounds", 15, "single accounts opened each way")
 	many := flag.Int("many", 50, "accounts opened at once")
-	part := flag.String("part", "all", "what to measure: servers, names (name service), crowd (many on one server), records, or all; only all is written down")
+	part := flag.String("part", "all", "what to measure: servers, names (name service), certificates, crowd (many on one server), records, or all; only all is written down")
 	flag.IntVar(&crowd, "crowd", crowd, "accounts that share one server")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM) // what was started is stopped
@@ -114,6 +114,13 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 			return err
 		}
 		onServers = append(onServers, named...)
+	}
+	if part == "all" || part == "certificates" {
+		lettered, err := b.certificates(ctx, say, rounds)
+		if err != nil {
+			return err
+		}
+		onServers = append(onServers, lettered...)
 	}
 	if part == "all" || part == "crowd" {
 		inCrowd, err := b.crowded(ctx, say, rounds/3)

@@ -21,6 +21,22 @@ const giveUpAfter = 10 * time.Minute
 // Apply brings an account's server to what the rows say now, and ends the
 // operations that this brings about. Nothing to do is no error. An error means that it should be tried again.
 func (s *Service) Apply(ctx context.Context, accountID int64) error {
+	if !s.applying.take(accountID) {
+		return nil
+	}
+	for {
+		if err := s.applyOnce(ctx, accountID); err != nil {
+			s.applying.end(accountID)
+			return err // the next try does what has come meanwhile, too
+		}
+		if !s.applying.next(accountID) {
+			return nil
+		}
+	}
+}
+
+// applyOnce is Apply without regard to who else is at it.
+func (s *Service) applyOnce(ctx context.Context, accountID int64) error {
 	var account db.Account
 	var waiting []int64
 	var list []placed
@@ -234,7 +250,7 @@ func (s *Service) Spread(ctx context.Context, operation int64) error {
 	}
 	behind := slices.DeleteFunc(accounts, func(account db.CoveredAccountsRow) bool { return account.Applied })
 	atOnce(spreadAtOnce, behind, func(account db.CoveredAccountsRow) {
-		err := s.Apply(ctx, account.ID)
+		err := s.applyOnce(ctx, account.ID) // whoever is at it already need not be before what this brings
 		mu.Lock()
 		defer mu.Unlock()
 		if err != nil {

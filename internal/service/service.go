@@ -44,6 +44,8 @@ type Service struct {
 	joiner *agentlink.Authority
 	// resolver asks the world's name service.
 	resolver *resolve.Resolver
+	// applying has one worker at a time apply an account.
+	applying turns
 	hub      *hub
 	now      func() time.Time
 	log      *slog.Logger

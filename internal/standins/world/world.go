@@ -338,10 +338,26 @@ func lookUp(zone []dns.RR, origin string, q dns.Question) ([]dns.RR, int) {
 			}
 		}
 	}
-	if !exists {
-		return nil, dns.RcodeNameError
+	if exists {
+		return found, dns.RcodeSuccess
 	}
-	return found, dns.RcodeSuccess
+	// A record for all names below answers for those that are not there (RFC 4592).
+	for _, above, _ := strings.Cut(name, "."); dns.IsSubDomain(origin, above); _, above, _ = strings.Cut(above, ".") {
+		for _, rr := range zone {
+			if dns.CanonicalName(rr.Header().Name) == "*."+above {
+				exists = true
+				if rr.Header().Rrtype == q.Qtype {
+					made := dns.Copy(rr)
+					made.Header().Name = name
+					found = append(found, made)
+				}
+			}
+		}
+		if exists {
+			return found, dns.RcodeSuccess
+		}
+	}
+	return nil, dns.RcodeNameError
 }
 
 // deepest bounds how far a question is followed.
