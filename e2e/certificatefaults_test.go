@@ -5,12 +5,14 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"net/netip"
 	"os/exec"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -261,17 +263,26 @@ func TestManyDueAtOnce(t *testing.T) {
 		server := []string{"skua", "fulmar"}[n%2]
 		name := fmt.Sprintf("shelf%02d.example", n)
 		a := i.Servers[server].Address
-		require.NoError(t, i.World.Serve(name, fmt.Sprintf("@ A %s\n*.%s. A %s\n*.%s. AAAA %s\n@ AAAA %s\n", a, name, a, name, lab.Address6(a), lab.Address6(a))))
-		accounts = append(accounts, opened(t, api.OpenAccount{Domain: name, Server: server, Plan: "shelf"}))
-		for k := 1; k < inAccount; k++ {
-			require.NoError(t, i.Client.Post(ctx, domains(accounts[n].ID), api.NewDomain{Domain: fmt.Sprintf("s%02d.%s", k, name), Serving: api.Serving{ServedAs: "site"}}, nil))
-		}
+		require.NoError(t, i.World.Serve(name, fmt.Sprintf("@ A %s\n* A %s\n* AAAA %s\n@ AAAA %s\n", a, a, lab.Address6(a), lab.Address6(a))))
+		opening, _ := open(t, api.OpenAccount{Domain: name, Server: server, Plan: "shelf"})
+		accounts = append(accounts, opening.Account)
 	}
+	errs := make([]error, len(accounts))
+	var group sync.WaitGroup
+	for n, a := range accounts {
+		group.Go(func() {
+			for k := 1; k < inAccount && errs[n] == nil; k++ {
+				errs[n] = i.Client.Post(ctx, domains(a.ID), api.NewDomain{Domain: fmt.Sprintf("s%02d.shelf%02d.example", k, n), Serving: api.Serving{ServedAs: "redirect", Target: "https://beacon.example"}}, nil)
+			}
+		})
+	}
+	group.Wait()
+	require.NoError(t, errors.Join(errs...))
 	settled(t)
 	patch(t, "/plans/shelf", api.PlanChange{Features: plans.Features{"certificates": true}}, nil)
 	settled(t)
 	begun := time.Now()
-	sql(t, "update site_certificates set next_at = now() where domain_id in (select id from domains where name like '%shelf%')")
+	sql(t, "update site_certificates set next_at = now(), names = array[domains.name] from domains where domains.id = domain_id and domains.name like '%shelf%'")
 	count := func() string {
 		return value(t, "select count(*)::text from certificates join domains on domains.id = certificates.domain_id where domains.name like '%shelf%' and certificates.state = 'in-use'")
 	}
