@@ -29,15 +29,15 @@ func main() {
 
 // documented are the pictures of the documentation, by who looks.
 var documented = map[string][]string{
-	"": {"accounts=/accounts", "open=/accounts/open", "preview=/accounts/open", "account=/accounts/trust", "servers=/servers", "server=/servers/skua", "operations=/operations",
-		"domain=/accounts/boatyard/domains/slipway-boatyard.example", "plan=/plans/skiff", "reseller=/resellers/guillemot", "zone=/zones/slipway-boatyard.example", "zone-check=/zones/ternislandsurf.example", "people=/people", "handover=/accounts/mowecafe/handover"},
+	"": {"accounts=/accounts", "open=/accounts/open", "account=/accounts/trust", "servers=/servers", "server=/servers/skua", "operations=/operations",
+		"domain=/accounts/boatyard/domains/slipway-boatyard.example", "plan=/plans/skiff", "reseller=/resellers/guillemot", "zone=/zones/slipway-boatyard.example", "zone-check=/zones/ternislandsurf.example", "certificates=/certificates", "certificate=/accounts/trust/domains/lighthousetrust.example/certificate", "people=/people", "handover=/accounts/mowecafe/handover"},
 	"tresen": {"branded=/accounts"},
 }
 
 // before is what is done on a page before its picture is taken, by the picture's name.
 var before = map[string]chromedp.Tasks{
-	"open":    fill(),
-	"preview": append(fill(), click("button", "Preview"), chromedp.WaitVisible(".preview", chromedp.ByQuery)),
+	"open":        append(fill(), click("button", "Preview"), chromedp.WaitVisible(".preview", chromedp.ByQuery)),
+	"certificate": {click("button", "What is to be done?"), chromedp.WaitVisible("section[aria-live]", chromedp.ByQuery)},
 	"plan": {chromedp.WaitVisible("#limit-domains", chromedp.ByQuery), chromedp.Evaluate(`document.querySelector('#limit-domains').select()`, nil), chromedp.SendKeys("#limit-domains", "0", chromedp.ByQuery),
 		click("button", "Preview the change"), chromedp.WaitVisible(".preview", chromedp.ByQuery)},
 	"zone-check": {click("button", "Check the world"), chromedp.WaitVisible(".world table", chromedp.ByQuery)},

@@ -137,3 +137,13 @@ func TestWrite(t *testing.T) {
 	assert.Equal(t, "$ORIGIN ferries.example.\n$TTL 3600\n@\t3600\tIN\tA\t192.0.2.2\n@\t3600\tIN\tTXT\t\"t\"\na\t60\tIN\tA\t192.0.2.3\nwww\t300\tIN\tA\t192.0.2.1\n", Write(zone, list))
 	assert.Equal(t, "www", list[0].Name, "the list itself stays as it is")
 }
+
+func TestChallengesBesideOwnRecords(t *testing.T) {
+	derived := Derive(Facts{Zone: "tern.example", Challenges: []Challenge{{Name: "_acme-challenge.tern.example", Text: "one"}, {Name: "label.challenges.tern.example", Text: "two"}, {Name: "_acme-challenge.other.example", Text: "three"}}})
+	require.Len(t, derived, 2, "what lies in another zone is that zone's")
+	served := InForce(Merge(derived, []Own{{ID: 1, Record: Record{Name: "_acme-challenge", Type: TXT, TTL: 300, Data: `"somebody's own"`}}}))
+	assert.Contains(t, served, Record{Name: "_acme-challenge", Type: TXT, TTL: 300, Data: `"one"`}, "beside it, with the TTL of the set")
+	assert.Contains(t, served, Record{Name: "label.challenges", Type: TXT, TTL: challengeTTL, Data: `"two"`})
+	served = InForce(Merge(derived, []Own{{ID: 1, Record: Record{Name: "_acme-challenge", Type: CNAME, TTL: 300, Data: "elsewhere.example."}}}))
+	assert.NotContains(t, served, Record{Name: "_acme-challenge", Type: TXT, TTL: challengeTTL, Data: `"one"`})
+}
