@@ -115,6 +115,7 @@ func TestReasonsOfFailure(t *testing.T) {
 func TestDoubtfulNames(t *testing.T) {
 	withAuthority(t)
 	i := shared(t)
+	ctx := context.Background()
 	i.World.Delegate("undertow.example", world.Delegation{NameServers: []string{ns1, ns2}})
 	account := opened(t, api.OpenAccount{Domain: "undertow.example", Server: "skua", Plan: "sealed"})
 	defer closeAccount(t, account)
@@ -140,6 +141,29 @@ func TestDoubtfulNames(t *testing.T) {
 		i.World.Delegate("undertow.example", world.Delegation{NameServers: []string{ns1, ns2}})
 		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = 'undertow.example')")
 		labtest.Eventually(t, func() bool { return len(certificateOf(t, account.ID, "undertow.example").Covered) == 2 })
+	})
+
+	t.Run("a suspended account goes on being certified", func(t *testing.T) {
+		suspend := func(what string, body any) {
+			var started api.Started
+			require.NoError(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/%s", account.ID, what), body, &started))
+			require.Equal(t, "done", watched(t, started.Operation).State)
+		}
+		suspend("suspend", api.Suspend{Why: "unpaid"})
+		require.Equal(t, "done", orderNow(t, account.ID, "undertow.example").State)
+		suspend("resume", nil)
+	})
+
+	t.Run("a place from which the authority looks is shut out", func(t *testing.T) {
+		place := i.Lab.Places()[1]
+		on(t, "skua", fmt.Sprintf("ip route add unreachable %s/32; ip -6 route add unreachable %s/128", place, lab.Address6(place)))
+		i.Authority.Set(func(s *authority.Settings) { s.Fresh = true })
+		o := orderNow(t, account.ID, "undertow.example")
+		on(t, "skua", fmt.Sprintf("ip route del unreachable %s/32; ip -6 route del unreachable %s/128", place, lab.Address6(place)))
+		i.Authority.Set(func(s *authority.Settings) { s.Fresh = false })
+		assert.Equal(t, "failed", o.State)
+		assert.Contains(t, o.Failure, "asked from")
+		assert.Contains(t, o.Failure, place.String())
 	})
 
 	t.Run("one name that the authority does not see keeps no other from its certificate", func(t *testing.T) {

@@ -270,7 +270,7 @@ var others = map[string][]int{
 	"install-certificate":         {http.StatusUnprocessableEntity}, // it is none
 	"download-certificate":        {http.StatusConflict},            // its server has made one
 	"take-certificate-key":        {http.StatusForbidden, http.StatusConflict},
-	"revoke-certificate":          {http.StatusConflict},
+	"revoke-certificate":          {http.StatusForbidden},
 	"test-mail":                   {http.StatusBadGateway},
 	"resume-account":              {http.StatusConflict},
 	"resume-reseller":             {http.StatusConflict},

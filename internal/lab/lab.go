@@ -87,13 +87,14 @@ func New(o Options) (*Lab, error) {
 	if err := l.save(); err != nil {
 		return nil, err
 	}
-	for _, args := range [][]string{
+	own := [][]string{
 		// A bridge that listens who wants which multicast would drop the questions by which IPv6 finds neighbours (RFC 4861).
 		{"link", "add", l.state.Bridge, "address", hardwareAddress(l.Gateway()).String(), "type", "bridge", "mcast_snooping", "0"},
-		{"address", "add", l.Gateway().String() + "/24", "dev", l.state.Bridge},
-		{"address", "add", Address6(l.Gateway()).String() + "/64", "dev", l.state.Bridge, "nodad"},
-		{"link", "set", l.state.Bridge, "up"},
-	} {
+	}
+	for _, a := range append([]netip.Addr{l.Gateway()}, l.Places()...) {
+		own = append(own, []string{"address", "add", a.String() + "/24", "dev", l.state.Bridge}, []string{"address", "add", Address6(a).String() + "/64", "dev", l.state.Bridge, "nodad"})
+	}
+	for _, args := range append(own, []string{"link", "set", l.state.Bridge, "up"}) {
 		if err := ip(args...); err != nil {
 			l.Stop()
 			return nil, err
@@ -104,6 +105,9 @@ func New(o Options) (*Lab, error) {
 
 // Gateway is the machine's own address in the lab.
 func (l *Lab) Gateway() netip.Addr { return l.host(1) }
+
+// Places are further addresses of the machine in the lab, for what looks at servers from several places.
+func (l *Lab) Places() []netip.Addr { return []netip.Addr{l.host(2), l.host(3)} }
 
 // Address6 is the IPv6 address that goes with an IPv4 address of a lab: unique local (RFC 4193), with the same numbers in it.
 func Address6(a netip.Addr) netip.Addr {

@@ -27,8 +27,7 @@ const mostRequests = 5
 func changeSite[T any](ctx context.Context, s *Service, a Actor, found siteCertificate, fn func(tx store.Tx, c siteCertificate) (T, error)) (T, error) {
 	return change(ctx, s, a, func(tx store.Tx) (T, error) {
 		var none T
-		st, err := s.lockToChange(ctx, tx, a, found.standing.account.ID)
-		if err != nil {
+		if _, err := s.lockToChange(ctx, tx, a, found.standing.account.ID); err != nil {
 			return none, err
 		}
 		if _, err := tx.LockSiteCertificate(ctx, found.domain.ID); err != nil {
@@ -38,11 +37,26 @@ func changeSite[T any](ctx context.Context, s *Service, a Actor, found siteCerti
 		if err != nil {
 			return none, err
 		}
-		if !st.has("certificates") {
-			return none, st.without("certificates of an authority need", "certificates")
+		if err := mayHaveCertificates(ctx, tx.Queries, a, c); err != nil {
+			return none, err
 		}
 		return fn(tx, c)
 	})
+}
+
+// mayHaveCertificates says why the actor may do nothing about certificates of a site.
+func mayHaveCertificates(ctx context.Context, q *db.Queries, a Actor, c siteCertificate) error {
+	row, err := q.AccountRow(ctx, c.standing.account.ID)
+	if err != nil {
+		return err
+	}
+	if err := mayChange(a, row); err != nil {
+		return err
+	}
+	if !c.standing.has("certificates") {
+		return c.standing.without("certificates of an authority need", "certificates")
+	}
+	return nil
 }
 
 // MakeSigningRequest makes a key and a signing request for it. The key stays here and waits for the certificate.
@@ -380,6 +394,9 @@ func (s *Service) RevokeCertificate(ctx context.Context, a Actor, reference, nam
 	}
 	reason, err := certificates.ParseReason(in.Reason)
 	if err != nil {
+		return none, err
+	}
+	if err := mayHaveCertificates(ctx, s.store.Queries, a, c); err != nil { // before the authority hears of it
 		return none, err
 	}
 	row, err := s.toRevoke(ctx, c, in.Serial)

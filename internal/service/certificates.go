@@ -482,6 +482,9 @@ func (s *Service) OrderCertificate(ctx context.Context, a Actor, reference, name
 	if err != nil {
 		return api.Started{}, err
 	}
+	if err := mayHaveCertificates(ctx, s.store.Queries, a, c); err != nil {
+		return api.Started{}, err
+	}
 	operation, err := s.beginOrder(ctx, a, c.domain.ID, asking{true, in})
 	var unreached *agentError
 	if errors.As(err, &unreached) {

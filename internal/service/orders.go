@@ -109,38 +109,11 @@ func (s *Service) beginOrder(ctx context.Context, a Actor, domainID int64, ask a
 	if !ask.bySomebody && !site.due(now) {
 		return wait(site.nextLook(now))
 	}
-	verdicts, err := s.rehearse(ctx, rehearsal{site: site, names: site.names(), wanted: len(site.wish.Names) > 0, byHand: ask.ByHand})
+	chosen, err := s.chooseNames(ctx, site, ask)
 	if err != nil {
 		return 0, err
 	}
-	var pass []string
-	var out []api.LeftOut
-	ways := map[string]certificates.Way{}
-	var refused []string
-	if !ask.bySomebody { // one name that an authority sees otherwise than we do must not keep the others from theirs
-		if refused, err = s.store.RefusedNames(ctx, domainID); err != nil {
-			return 0, err
-		}
-		if len(refused) >= len(site.names()) {
-			refused = nil
-		}
-	}
-	for _, name := range site.names() {
-		v := verdicts[name]
-		if v.Result != certificates.Fail && slices.Contains(refused, name) {
-			v = certificates.Verdict{Result: certificates.Fail, Code: site.wish.Code, Says: site.wish.Problem, Do: "see what the authority says; the name is ordered for again after a day"}
-		}
-		if v.Result == certificates.Fail {
-			out = append(out, api.LeftOut{Name: name, Code: v.Code, Reason: v.Says, Do: v.Do})
-			continue
-		}
-		pass = append(pass, name)
-		if v.Way != certificates.OverHTTP && v.Way != "" {
-			ways[name] = v.Way
-		} else if strings.HasPrefix(name, "*.") { // it cannot be known, and there is no other way
-			ways[name] = certificates.InZone
-		}
-	}
+	pass, out := chosen.pass, chosen.out
 	switch {
 	case len(pass) == 0 && ask.bySomebody:
 		return 0, refusal.New(refusal.WrongState, "no name would pass: %s. What to do: %s", out[0].Reason, out[0].Do)
@@ -152,14 +125,6 @@ func (s *Service) beginOrder(ctx context.Context, a Actor, domainID int64, ask a
 	case !ask.bySomebody && site.inUse != nil && !site.renewal(now) && !gains(site.inUse.Names, pass):
 		return wait(site.nextLook(now)) // it was looked at because a name is missing, and that would still fail
 	}
-	if free, bound, err := s.withinBounds(ctx, *site.authority, pass); err != nil {
-		return 0, err
-	} else if bound != nil {
-		if ask.bySomebody {
-			return 0, refusal.New(refusal.WrongState, "there were %d orders in %d hours already (bound per %s at %s), and the next one is possible at %s", bound.Most, bound.Hours, bound.Per, site.authority.Name, utc(free))
-		}
-		return wait(free)
-	}
 	secret, err := s.keyForOrder(site)
 	if err != nil {
 		return 0, err
@@ -168,7 +133,7 @@ func (s *Service) beginOrder(ctx context.Context, a Actor, domainID int64, ask a
 	if err != nil {
 		return 0, err
 	}
-	how, err := json.Marshal(ways)
+	ways, err := json.Marshal(chosen.ways)
 	if err != nil {
 		return 0, err
 	}
@@ -181,13 +146,20 @@ func (s *Service) beginOrder(ctx context.Context, a Actor, domainID int64, ask a
 		} else if !store.None(err) {
 			return 0, err
 		}
+		if free, bound, err := withinBounds(ctx, tx, site.authority.ID, pass, now); err != nil {
+			return 0, err
+		} else if bound != nil && ask.bySomebody {
+			return 0, refusal.New(refusal.WrongState, "there were %d orders in %d hours already (bound per %s at %s), and the next one is possible at %s", bound.Most, bound.Hours, bound.Per, site.authority.Name, utc(free))
+		} else if bound != nil {
+			return 0, tx.TryCertificateAt(ctx, db.TryCertificateAtParams{DomainID: domainID, NextAt: &free, Seen: site.wish.NextAt})
+		}
 		a.say("order a certificate for %s", strings.Join(pass, ", "))
 		account := site.standing.account
 		operation, err := addOperation(ctx, tx, a, db.AddOperationParams{Kind: "certificate.order", Subject: unicode(site.domain.Name), AccountID: &account.ID, ServerID: &account.ServerID})
 		if err != nil {
 			return 0, err
 		}
-		order, err := tx.AddOrder(ctx, db.AddOrderParams{DomainID: domainID, AuthorityID: site.authority.ID, OperationID: operation, Names: pass, LeftOut: leftOut, KeyType: site.wish.KeyType, Key: secret, Ways: how})
+		order, err := tx.AddOrder(ctx, db.AddOrderParams{DomainID: domainID, AuthorityID: site.authority.ID, OperationID: operation, Names: pass, LeftOut: leftOut, KeyType: site.wish.KeyType, Key: secret, Ways: ways})
 		if err != nil {
 			return 0, err
 		}
@@ -198,20 +170,72 @@ func (s *Service) beginOrder(ctx context.Context, a Actor, domainID int64, ask a
 	})
 }
 
-// withinBounds is when an authority's bounds let a site order again; a bound only where that is not now.
-func (s *Service) withinBounds(ctx context.Context, authority db.Authority, names []string) (time.Time, *certificates.Bound, error) {
+// choice is what comes of a rehearsal: for which names it is ordered, how they are proved, and which ones are left out.
+type choice struct {
+	pass []string
+	ways map[string]certificates.Way
+	out  []api.LeftOut
+}
+
+// chooseNames rehearses the names of a site and chooses those to be ordered for.
+func (s *Service) chooseNames(ctx context.Context, site siteCertificate, ask asking) (choice, error) {
+	c := choice{ways: map[string]certificates.Way{}}
+	verdicts, err := s.rehearse(ctx, rehearsal{site: site, names: site.names(), wanted: len(site.wish.Names) > 0, byHand: ask.ByHand})
+	if err != nil {
+		return c, err
+	}
+	var refused []string
+	if !ask.bySomebody { // one name that an authority sees otherwise than we do must not keep the others from theirs
+		if refused, err = s.store.RefusedNames(ctx, site.domain.ID); err != nil {
+			return c, err
+		}
+		if len(refused) >= len(site.names()) {
+			refused = nil
+		}
+	}
+	for _, name := range site.names() {
+		v := verdicts[name]
+		if v.Result != certificates.Fail && slices.Contains(refused, name) {
+			v = certificates.Verdict{Result: certificates.Fail, Code: site.wish.Code, Says: site.wish.Problem, Do: "see what the authority says; the name is ordered for again after a day"}
+		}
+		if v.Result == certificates.Fail {
+			c.out = append(c.out, api.LeftOut{Name: name, Code: v.Code, Reason: v.Says, Do: v.Do})
+			continue
+		}
+		c.pass = append(c.pass, name)
+		switch { // of one of which nothing can be known, it is tried in the way that there is
+		case ask.ByHand:
+			c.ways[name] = certificates.ByHand
+		case v.Way == "" && strings.HasPrefix(name, "*."):
+			c.ways[name] = certificates.InZone
+		case v.Way != "" && v.Way != certificates.OverHTTP:
+			c.ways[name] = v.Way
+		}
+	}
+	return c, nil
+}
+
+// withinBounds is when an authority's bounds let a site order again; a bound only where that is not now. Until the end of the transaction, nobody else is told so.
+func withinBounds(ctx context.Context, tx store.Tx, authority int64, names []string, now time.Time) (time.Time, *certificates.Bound, error) {
+	none := time.Time{}
+	row, err := tx.AuthorityByID(ctx, authority)
+	if err != nil {
+		return none, nil, err
+	}
 	var bounds []certificates.Bound
-	if err := json.Unmarshal(authority.Bounds, &bounds); err != nil || len(bounds) == 0 {
-		return time.Time{}, nil, err
+	if err := json.Unmarshal(row.Bounds, &bounds); err != nil || len(bounds) == 0 {
+		return none, nil, err
+	}
+	if err := tx.LockAuthority(ctx, authority); err != nil {
+		return none, nil, err
 	}
 	hours := 0
 	for _, b := range bounds {
 		hours = max(hours, b.Hours)
 	}
-	now := s.now()
-	rows, err := s.store.PlacedOrders(ctx, db.PlacedOrdersParams{AuthorityID: authority.ID, CreatedAt: now.Add(-time.Duration(hours) * time.Hour)})
+	rows, err := tx.PlacedOrders(ctx, db.PlacedOrdersParams{AuthorityID: authority, CreatedAt: now.Add(-time.Duration(hours) * time.Hour)})
 	if err != nil {
-		return time.Time{}, nil, err
+		return none, nil, err
 	}
 	var placed []certificates.Placed
 	for _, r := range rows {

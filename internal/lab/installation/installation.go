@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/netip"
 	"net/http"
 	"os"
 	"os/exec"
@@ -104,8 +105,12 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 		return nil, fmt.Errorf("stand-in for the world's name service: %w", err)
 	}
 	gateway := i.Lab.Gateway().String()
+	var from [][]netip.Addr
+	for _, a := range i.Lab.Places() {
+		from = append(from, []netip.Addr{a, lab.Address6(a)})
+	}
 	i.Authority, err = authority.Listen(authority.Options{Address: net.JoinHostPort(gateway, authorityPort), Control: orFree(o.Authority), Resolver: resolve.New(net.JoinHostPort(gateway, "53")),
-		Keys: filepath.Join(o.Dir, "authority.pem")})
+		From: from, Keys: filepath.Join(o.Dir, "authority.pem")})
 	if err != nil {
 		return nil, fmt.Errorf("stand-in for a certificate authority: %w", err)
 	}

@@ -64,8 +64,9 @@ type Options struct {
 	Address, Control string
 	// Resolver is what it asks about names.
 	Resolver *resolve.Resolver
-	// From are addresses of this machine from which names are asked for their challenges, all of which must succeed; none is the machine's choice.
-	From []netip.Addr
+	// From are places from which names are asked for their challenges, all of which must succeed: each is addresses of this machine, of either family or both. None is
+	// the machine's choice.
+	From [][]netip.Addr
 	// Keys is a file that keeps the authority's own keys and certificates; empty keeps none.
 	Keys string
 	Now  func() time.Time

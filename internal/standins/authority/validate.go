@@ -36,12 +36,12 @@ func (a *Authority) look(ctx context.Context, proof *authorization, one *challen
 	}
 	from := a.options.From
 	if len(from) == 0 {
-		from = []netip.Addr{{}}
+		from = [][]netip.Addr{nil}
 	}
 	for _, own := range from {
 		if p := a.fetch(ctx, own, name, one.token, want); p != nil {
 			if len(from) > 1 {
-				p.Detail = fmt.Sprintf("asked from %s: %s", own, p.Detail)
+				p.Detail = fmt.Sprintf("asked from %v: %s", own, p.Detail)
 			}
 			return p
 		}
@@ -73,7 +73,7 @@ const (
 )
 
 // fetch is of RFC 8555, section 8.3: over HTTP at port 80, following redirects, whose certificates need not be trusted.
-func (a *Authority) fetch(ctx context.Context, from netip.Addr, name, token, want string) *problem {
+func (a *Authority) fetch(ctx context.Context, from []netip.Addr, name, token, want string) *problem {
 	first := "http://" + name + "/.well-known/acme-challenge/" + token
 	var lookup *problem
 	dialer := &net.Dialer{Timeout: fetchTime / 3}
@@ -105,8 +105,8 @@ func (a *Authority) fetch(ctx context.Context, from netip.Addr, name, token, wan
 		var failed error
 		for _, to := range found {
 			d := *dialer
-			if from.IsValid() && from.Is6() == to.Is6() {
-				d.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
+			if at := slices.IndexFunc(from, func(own netip.Addr) bool { return own.Is6() == to.Is6() }); at >= 0 {
+				d.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(from[at], 0))
 			}
 			conn, err := d.DialContext(ctx, network, net.JoinHostPort(to.String(), port))
 			if err == nil {

@@ -396,7 +396,7 @@ func (q *Queries) BeginAccountKey(ctx context.Context, arg BeginAccountKeyParams
 }
 
 const broughtNotInstalled = `-- name: BroughtNotInstalled :exec
-update site_certificates set mode = 'automatic', next_at = now(), version = version + 1 from certificates join domains on domains.id = certificates.domain_id
+update site_certificates set mode = 'automatic', next_at = now(), version = site_certificates.version + 1 from certificates join domains on domains.id = certificates.domain_id
 where site_certificates.domain_id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2 and certificates.authority_id is null
   and not exists (select from certificates used where used.domain_id = certificates.domain_id and used.state = 'in-use' and used.authority_id is null)
 `
@@ -1289,6 +1289,15 @@ func (q *Queries) LimitAuthority(ctx context.Context, arg LimitAuthorityParams) 
 	return err
 }
 
+const lockAuthority = `-- name: LockAuthority :exec
+select from authorities where id = $1 for no key update
+`
+
+func (q *Queries) LockAuthority(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, lockAuthority, id)
+	return err
+}
+
 const lockSiteCertificate = `-- name: LockSiteCertificate :one
 select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label from site_certificates where domain_id = $1 for update
 `
@@ -1442,7 +1451,7 @@ func (q *Queries) OrdersCut(ctx context.Context, seconds float64) ([]int64, erro
 }
 
 const placedOrders = `-- name: PlacedOrders :many
-select names, created_at from orders where authority_id = $1 and created_at > $2 and url <> '' order by created_at
+select names, created_at from orders where authority_id = $1 and created_at > $2 and (url <> '' or state not in ('done', 'failed')) order by created_at
 `
 
 type PlacedOrdersParams struct {
@@ -1455,7 +1464,7 @@ type PlacedOrdersRow struct {
 	CreatedAt time.Time
 }
 
-// Orders that an authority has taken since a moment.
+// Orders that an authority has taken since a moment, or is about to.
 func (q *Queries) PlacedOrders(ctx context.Context, arg PlacedOrdersParams) ([]PlacedOrdersRow, error) {
 	rows, err := q.db.Query(ctx, placedOrders, arg.AuthorityID, arg.CreatedAt)
 	if err != nil {

@@ -97,7 +97,7 @@ update certificates set state = 'retired', renew_at = null, ask_at = null where 
 
 -- name: BroughtNotInstalled :exec
 -- Sites of which the certificate that somebody brought could not be installed go on as they were before.
-update site_certificates set mode = 'automatic', next_at = now(), version = version + 1 from certificates join domains on domains.id = certificates.domain_id
+update site_certificates set mode = 'automatic', next_at = now(), version = site_certificates.version + 1 from certificates join domains on domains.id = certificates.domain_id
 where site_certificates.domain_id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2 and certificates.authority_id is null
   and not exists (select from certificates used where used.domain_id = certificates.domain_id and used.state = 'in-use' and used.authority_id is null);
 
@@ -236,8 +236,11 @@ select certificate from intermediates where subject = $1 order by added_at desc 
 select * from orders where domain_id = $1 and state = 'done' order by id desc limit 1;
 
 -- name: PlacedOrders :many
--- Orders that an authority has taken since a moment.
-select names, created_at from orders where authority_id = $1 and created_at > $2 and url <> '' order by created_at;
+-- Orders that an authority has taken since a moment, or is about to.
+select names, created_at from orders where authority_id = $1 and created_at > $2 and (url <> '' or state not in ('done', 'failed')) order by created_at;
+
+-- name: LockAuthority :exec
+select from authorities where id = $1 for no key update;
 
 -- name: ChallengeZone :one
 -- The zone of ours in which a name lies, and whose it is.
