@@ -154,18 +154,6 @@ func TestDoubtfulNames(t *testing.T) {
 		suspend("resume", nil)
 	})
 
-	t.Run("a place from which the authority looks is shut out", func(t *testing.T) {
-		place := i.Lab.Places()[1]
-		on(t, "skua", fmt.Sprintf("ip route add unreachable %s/32; ip -6 route add unreachable %s/128", place, lab.Address6(place)))
-		i.Authority.Set(func(s *authority.Settings) { s.Fresh = true })
-		o := orderNow(t, account.ID, "undertow.example")
-		on(t, "skua", fmt.Sprintf("ip route del unreachable %s/32; ip -6 route del unreachable %s/128", place, lab.Address6(place)))
-		i.Authority.Set(func(s *authority.Settings) { s.Fresh = false })
-		assert.Equal(t, "failed", o.State)
-		assert.Contains(t, o.Failure, "asked from")
-		assert.Contains(t, o.Failure, place.String())
-	})
-
 	t.Run("one name that the authority does not see keeps no other from its certificate", func(t *testing.T) {
 		all := []string{}
 		patch(t, certificatePath(account.ID, "undertow.example"), api.CertificateChange{Names: &all}, nil)
