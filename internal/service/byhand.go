@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/base64"
-	"encoding/pem"
 	"fmt"
 	"slices"
 	"strings"
@@ -66,11 +65,9 @@ func (s *Service) MakeSigningRequest(ctx context.Context, a Actor, reference, na
 	if err != nil {
 		return none, err
 	}
-	wanted := found.names()
-	if len(in.Names) > 0 {
-		if wanted, err = siteNames(found.domain, in.Names); err != nil {
-			return none, err
-		}
+	wanted, err := found.namesOr(in.Names)
+	if err != nil {
+		return none, err
 	}
 	kind, err := certificates.ParseKeyType(in.KeyType)
 	if err != nil {
@@ -348,11 +345,11 @@ func (s *Service) CertificateWithKey(ctx context.Context, a Actor, reference, na
 	if err := s.proveBoth(ctx, a, in); err != nil {
 		return none, err
 	}
-	der, err := s.key.Open(sealedCertificateKey, c.inUse.Key)
+	key, err := s.keyText(c.inUse.Key)
 	if err != nil {
 		return none, err
 	}
-	out := api.CertificateWithKey{Chain: c.inUse.Chain, Key: string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))}
+	out := api.CertificateWithKey{Chain: c.inUse.Chain, Key: string(key)}
 	// The answer is not kept for a repeated request, so that it is nowhere but with its owner.
 	return out, s.store.InTx(ctx, func(tx store.Tx) error {
 		return record(ctx, tx, a, "certificate.key_given", aboutAccount(c.standing.account), nil, map[string]any{"domain": c.domain.Name, "serial": c.inUse.Serial})

@@ -83,6 +83,14 @@ func (c siteCertificate) names() []string {
 	return []string{c.domain.Name, "www." + c.domain.Name}
 }
 
+// namesOr are names that somebody asks for, which must be the site's; without any, those that its certificate should be for.
+func (c siteCertificate) namesOr(typed []string) ([]string, error) {
+	if len(typed) == 0 {
+		return c.names(), nil
+	}
+	return siteNames(c.domain, typed)
+}
+
 // cannotOrder says why nothing can be ordered for the site, whatever the world looks like.
 func (c siteCertificate) cannotOrder(now time.Time) *refusal.Refusal {
 	name := unicode(c.domain.Name)
@@ -151,11 +159,10 @@ func (s *Service) addCertificates(ctx context.Context, q *db.Queries, domains []
 		if site < 0 {
 			continue
 		}
-		der, err := s.key.Open(sealedCertificateKey, row.Key)
+		key, err := s.keyText(row.Key)
 		if err != nil {
 			return err
 		}
-		key := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})
 		m.Sites[site].Certificate = &manifest.Certificate{Chain: row.Chain, Key: manifest.Secret(key)}
 	}
 	return nil
@@ -174,11 +181,17 @@ func (s *Service) SiteKeyPair(ctx context.Context, name string) (chain, key []by
 	if err != nil {
 		return nil, nil, err
 	}
-	der, err := s.key.Open(sealedCertificateKey, row.Key)
+	key, err = s.keyText(row.Key)
+	return []byte(row.Chain), key, err
+}
+
+// keyText opens the key of a certificate, and writes it as PEM.
+func (s *Service) keyText(sealed []byte) ([]byte, error) {
+	der, err := s.key.Open(sealedCertificateKey, sealed)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	return []byte(row.Chain), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
+	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
 }
 
 // AskRenewals asks authorities when the certificates that are in use should be renewed (RFC 9773).
@@ -427,11 +440,9 @@ func (s *Service) Rehearse(ctx context.Context, a Actor, reference, name string,
 	if err != nil {
 		return out, err
 	}
-	wanted := c.names()
-	if len(in.Names) > 0 {
-		if wanted, err = siteNames(c.domain, in.Names); err != nil {
-			return out, err
-		}
+	wanted, err := c.namesOr(in.Names)
+	if err != nil {
+		return out, err
 	}
 	verdicts, err := s.rehearse(ctx, rehearsal{site: c, names: wanted, wanted: len(in.Names) > 0 || len(c.wish.Names) > 0})
 	var unreached *agentError

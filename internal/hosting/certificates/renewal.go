@@ -55,7 +55,7 @@ func RetryAfter(failures int, left time.Duration, told time.Duration, seed strin
 var noticeDays = []int{21, 14, 7, 3, 1}
 
 // FirstNotice is how long before their end certificates are looked at for notices.
-const FirstNotice = 21 * 24 * time.Hour
+var FirstNotice = time.Duration(noticeDays[0]) * 24 * time.Hour
 
 // Notice is the number of days at which people are told next, after having been told at some (0: not yet), given what is left; 0 is not now. Of certificates that last
 // less than six weeks, people are told when the same parts of ninety days are left: a sixth, a tenth and so on.
