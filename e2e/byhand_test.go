@@ -200,7 +200,7 @@ func TestCertificatesBrought(t *testing.T) {
 		refusedAs(t, "wrong-sign-in", owner.Post(ctx, path+"/key", api.KeyProof{Password: walkPassword, Code: "000000"}, nil))
 		var with api.CertificateWithKey
 		require.NoError(t, owner.Post(ctx, path+"/key", api.KeyProof{Password: walkPassword, Code: totp.Code(secret, totp.Step(time.Now()))}, &with))
-		b, err := certificates.ReadBundle([]byte(with.Key+with.Chain), "")
+		b, err := certificates.ReadBundle([]byte(with.Key + with.Chain))
 		require.NoError(t, err)
 		assert.True(t, certificates.EqualKeys(b.Key.Public(), b.Certificates[0].PublicKey))
 		assert.Contains(t, everythingIn(t, "events"), "certificate.key_given")

@@ -5,9 +5,12 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
+
+	"software.sslmate.com/src/go-pkcs12"
 
 	"victualler/internal/acme"
 	"victualler/internal/api"
@@ -206,11 +209,29 @@ func readBrought(in api.BroughtCertificate) (certificates.Bundle, error) {
 		}
 		text = der
 	}
-	b, err := certificates.ReadBundle(text, in.Password)
+	read := certificates.ReadBundle
+	if certificates.IsPKCS12(text) {
+		read = func(der []byte) (certificates.Bundle, error) { return readPKCS12(der, in.Password) }
+	}
+	b, err := read(text)
 	if err == nil && in.Key != "" {
 		err = b.AddKey(in.Key)
 	}
 	return b, err
+}
+
+// readPKCS12 opens PKCS #12 with its password (RFC 7292).
+func readPKCS12(der []byte, password string) (certificates.Bundle, error) {
+	key, leaf, others, err := pkcs12.DecodeChain(der, password)
+	switch {
+	case errors.Is(err, pkcs12.ErrIncorrectPassword) && password == "":
+		return certificates.Bundle{}, refusal.Input("password", "this is PKCS #12: give its password, too")
+	case errors.Is(err, pkcs12.ErrIncorrectPassword):
+		return certificates.Bundle{}, refusal.Input("password", "the password does not open it")
+	case err != nil:
+		return certificates.Bundle{}, refusal.Input("certificate", "the PKCS #12 cannot be read: %s", strings.TrimPrefix(err.Error(), "pkcs12: "))
+	}
+	return certificates.BundleOf(key, append([]*x509.Certificate{leaf}, others...))
 }
 
 // findKey gives a bundle without a key the one that belongs to it: that of a signing request that was made here, of which the number is returned, or that of a certificate from before.

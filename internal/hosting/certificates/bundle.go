@@ -12,8 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"software.sslmate.com/src/go-pkcs12"
-
 	"victualler/internal/hosting/refusal"
 )
 
@@ -26,13 +24,10 @@ type Bundle struct {
 // mostCertificates bounds a bundle.
 const mostCertificates = 20
 
-// ReadBundle reads PEM (RFC 7468), PKCS #7 in PEM or DER (RFC 2315), or PKCS #12 with its password (RFC 7292), as authorities send it.
-func ReadBundle(text []byte, password string) (Bundle, error) {
+// ReadBundle reads PEM (RFC 7468), or PKCS #7 in PEM or DER (RFC 2315), as authorities send it. PKCS #12 is read by whoever has the password; see [IsPKCS12] and [BundleOf].
+func ReadBundle(text []byte) (Bundle, error) {
 	var b Bundle
 	if !bytes.Contains(text, []byte("-----BEGIN")) {
-		if isPKCS12(text) {
-			return readPKCS12(text, password)
-		}
 		return b, b.addDER(text)
 	}
 	for block, rest := pem.Decode(text); block != nil; block, rest = pem.Decode(rest) {
@@ -130,8 +125,8 @@ func ParseKey(der []byte) (crypto.Signer, error) {
 	return signer, nil
 }
 
-// isPKCS12 looks at the version with which PKCS #12 begins (RFC 7292, section 4).
-func isPKCS12(der []byte) bool {
+// IsPKCS12 looks at the version with which PKCS #12 begins (RFC 7292, section 4).
+func IsPKCS12(der []byte) bool {
 	var outer struct {
 		Version int
 		Rest    asn1.RawValue
@@ -141,22 +136,14 @@ func isPKCS12(der []byte) bool {
 	return err == nil && outer.Version == 3
 }
 
-func readPKCS12(der []byte, password string) (Bundle, error) {
-	key, leaf, others, err := pkcs12.DecodeChain(der, password)
-	switch {
-	case errors.Is(err, pkcs12.ErrIncorrectPassword) && password == "":
-		return Bundle{}, refusal.Input("password", "this is PKCS #12: give its password, too")
-	case errors.Is(err, pkcs12.ErrIncorrectPassword):
-		return Bundle{}, refusal.Input("password", "the password does not open it")
-	case err != nil:
-		return Bundle{}, refusal.Input("certificate", "the PKCS #12 cannot be read: %s", strings.TrimPrefix(err.Error(), "pkcs12: "))
-	}
+// BundleOf is what was taken out of a file that a password keeps.
+func BundleOf(key crypto.PrivateKey, list []*x509.Certificate) (Bundle, error) {
 	signer, is := key.(crypto.Signer)
 	if !is {
 		return Bundle{}, refusal.Input("certificate", "the key in it is of a kind that is not known here")
 	}
 	b := Bundle{Key: signer}
-	for _, c := range append([]*x509.Certificate{leaf}, others...) {
+	for _, c := range list {
 		if err := b.addDER(c.Raw); err != nil {
 			return b, err
 		}

@@ -245,19 +245,19 @@ func TestBundle(t *testing.T) {
 	want := []string{"ferries.example", "Between 2", "Between 1"}
 
 	t.Run("any order, with what does not belong to it", func(t *testing.T) {
-		b, err := ReadBundle([]byte("some words before\n"+certs(one, root, stranger, leaf, two, leaf)+pemOf("PRIVATE KEY", keyDER)), "")
+		b, err := ReadBundle([]byte("some words before\n" + certs(one, root, stranger, leaf, two, leaf) + pemOf("PRIVATE KEY", keyDER)))
 		require.NoError(t, err)
 		require.NotNil(t, b.Key)
 		chain, err := b.Chain(nil)
 		require.NoError(t, err)
 		assert.Equal(t, want, subjects(chain), "without the root")
 		assert.Empty(t, Check(chain, b.Key.Public(), []string{"ferries.example", "www.ferries.example"}, noon))
-		again, err := ReadBundle([]byte(PEM(chain)), "")
+		again, err := ReadBundle([]byte(PEM(chain)))
 		require.NoError(t, err)
 		assert.Len(t, again.Certificates, 3)
 	})
 	t.Run("completed from what is known", func(t *testing.T) {
-		b, err := ReadBundle([]byte(certs(leaf)), "")
+		b, err := ReadBundle([]byte(certs(leaf)))
 		require.NoError(t, err)
 		chain, err := b.Chain([]*x509.Certificate{stranger.Certificate, one.Certificate, two.Certificate})
 		require.NoError(t, err)
@@ -272,7 +272,7 @@ func TestBundle(t *testing.T) {
 	t.Run("PKCS 7, in both forms", func(t *testing.T) {
 		der := pkcs7(t, one.Raw, leaf.Raw, two.Raw)
 		for _, text := range [][]byte{der, []byte(pemOf("PKCS7", der))} {
-			b, err := ReadBundle(text, "")
+			b, err := ReadBundle(text)
 			require.NoError(t, err)
 			chain, err := b.Chain(nil)
 			require.NoError(t, err)
@@ -285,7 +285,7 @@ func TestBundle(t *testing.T) {
 		rsaKey, err := rsa.GenerateKey(rand.Reader, 2048)
 		require.NoError(t, err)
 		for _, text := range []string{pemOf("EC PARAMETERS", []byte{6, 0}) + pemOf("EC PRIVATE KEY", ec), pemOf("RSA PRIVATE KEY", x509.MarshalPKCS1PrivateKey(rsaKey))} {
-			b, err := ReadBundle([]byte(certs(leaf)+text), "")
+			b, err := ReadBundle([]byte(certs(leaf) + text))
 			require.NoError(t, err)
 			assert.NotNil(t, b.Key)
 		}
@@ -303,16 +303,16 @@ func TestBundle(t *testing.T) {
 			pemOf("PKCS7", pkcs7(t)):                                                       "no certificate in it",
 			strings.Replace(pemOf("CERTIFICATE", leaf.Raw), "-----END", "cut off-----", 1): "no certificate in it",
 		} {
-			_, err := ReadBundle([]byte(text), "")
+			_, err := ReadBundle([]byte(text))
 			r := refusal.As(err)
 			require.NotNil(t, r, "%.60q: %v", text, err)
 			assert.Contains(t, r.Detail+fmt.Sprint(r.Fields), says)
 		}
-		b, err := ReadBundle([]byte(certs(one, two)), "")
+		b, err := ReadBundle([]byte(certs(one, two)))
 		require.NoError(t, err)
 		_, err = b.Chain(nil)
 		assert.ErrorContains(t, err, "the site's own is missing")
-		b, err = ReadBundle([]byte(certs(leaf, second)), "")
+		b, err = ReadBundle([]byte(certs(leaf, second)))
 		require.NoError(t, err)
 		_, err = b.Chain(nil)
 		assert.ErrorContains(t, err, "two certificates of sites")
