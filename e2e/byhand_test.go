@@ -218,8 +218,10 @@ func TestCertificatesBrought(t *testing.T) {
 		done, err := install(api.BroughtCertificate{Certificate: pemChain(leaf, sells.between), Key: pemKey(t, key)})
 		require.NoError(t, err)
 		assert.Contains(t, strings.Join(done.Remarks, " "), "it ends in 0 days")
-		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "jetty.example").State == "valid" })
-		assert.Equal(t, "automatic", certificateOf(t, account.ID, "jetty.example").Mode)
+		labtest.Eventually(t, func() bool {
+			c := certificateOf(t, account.ID, "jetty.example")
+			return c.State == "valid" && c.Mode == "automatic"
+		})
 		_, err = shown(t, "skua", "jetty.example")
 		require.NoError(t, err)
 	})

@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"victualler/internal/api"
+	"victualler/internal/client"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/lab"
 	"victualler/internal/lab/labtest"
@@ -239,6 +240,7 @@ func TestRenewalUnderFault(t *testing.T) {
 		sql(t, "update certificates set not_before = now() - interval '84 days', not_after = now() + interval '6 days', renew_at = now() + interval '5 days', ask_at = null where state = 'in-use' and domain_id = (select id from domains where name = 'shoals.example')")
 		sql(t, "update site_certificates set failures = 3, failed_at = now(), problem = 'the harbour is shut', next_at = now() + interval '1 day' where domain_id = (select id from domains where name = 'shoals.example')")
 		require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "watchman", Duty: "all", Email: "watch@ternisland.example", Activation: "password", Password: walkPassword}, nil))
+		defer func() { assert.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/people/watchman"}, nil)) }()
 		tell := func() {
 			sql(t, "insert into river_job (kind, args, queue, state, max_attempts, priority) values ('notice', '{}', 'default', 'available', 3, 1)")
 		}
