@@ -21,8 +21,10 @@ require (
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
+	golang.org/x/time v0.16.0
 	pgregory.net/rapid v1.3.0
 	rsc.io/qr v0.2.0
+	software.sslmate.com/src/go-pkcs12 v0.7.4
 )
 
 require (
@@ -50,5 +52,4 @@ require (
 	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	golang.org/x/sync v0.24.0 // indirect
 	google.golang.org/protobuf v1.36.12 // indirect
-	software.sslmate.com/src/go-pkcs12 v0.7.4 // indirect
 )

@@ -251,7 +251,9 @@ func TestCertificatesBrought(t *testing.T) {
 		assert.False(t, c.PinKey)
 		assert.Equal(t, "revoked", c.Earlier[0].State)
 		refusedAs(t, "wrong-state", i.Client.Post(ctx, path+"/revocation", api.Revocation{Serial: c.Earlier[0].Serial}, nil))
-		does(t, "certificate", "revoke", "jetty.example", "--serial", before.SerialNumber.Text(16), "--yes")
+		again := client.Call{Method: http.MethodPost, Path: path + "/revocation", Body: api.Revocation{Serial: before.SerialNumber.Text(16)}, Key: "revoke once"}
+		require.NoError(t, i.Client.Do(ctx, again, nil))
+		require.NoError(t, i.Client.Do(ctx, again, nil), "the answer is given again")
 		_, revoked = i.Authority.Revoked(before)
 		assert.True(t, revoked)
 		assert.Equal(t, "valid", certificateOf(t, account.ID, "jetty.example").State)
@@ -341,6 +343,12 @@ func TestChallengesElsewhere(t *testing.T) {
 		assert.Contains(t, o.Failure, "taken the order back")
 		refusedAs(t, "wrong-state", i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: path + "/order"}, nil))
 		assert.Equal(t, before, certificateOf(t, account.ID, "driftwood.example").Serial, "the one in use stays")
+
+		operation, _ = order()
+		patch(t, path, api.CertificateChange{Mode: "self-signed"}, nil)
+		assert.Contains(t, watched(t, operation).Failure, "no longer to come by itself", "nobody's choice is overtaken by an order")
+		assert.Equal(t, "self-signed", certificateOf(t, account.ID, "driftwood.example").State)
+		patch(t, path, api.CertificateChange{Mode: "automatic"}, nil)
 
 		operation, records := order()
 		assert.Equal(t, "_acme-challenge.www.driftwood.example", records[0].Name)

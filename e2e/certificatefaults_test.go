@@ -175,6 +175,20 @@ func TestDoubtfulNames(t *testing.T) {
 		assert.Equal(t, []string{"undertow.example"}, c.Covered)
 		require.Len(t, c.LeftOut, 1)
 	})
+
+	t.Run("a place from which the authority looks is shut out", func(t *testing.T) {
+		place := i.Lab.Places()[1]
+		wanted := []string{"undertow.example"} // which is proved over HTTP
+		patch(t, certificatePath(account.ID, "undertow.example"), api.CertificateChange{Names: &wanted}, nil)
+		on(t, "skua", fmt.Sprintf("ip route add unreachable %s/32; ip -6 route add unreachable %s/128", place, lab.Address6(place)))
+		i.Authority.Set(func(s *authority.Settings) { s.Fresh = true })
+		o := orderNow(t, account.ID, "undertow.example")
+		on(t, "skua", fmt.Sprintf("ip route del unreachable %s/32; ip -6 route del unreachable %s/128", place, lab.Address6(place)))
+		i.Authority.Set(func(s *authority.Settings) { s.Fresh = false })
+		assert.Equal(t, "failed", o.State)
+		assert.Contains(t, o.Failure, "asked from")
+		assert.Contains(t, o.Failure, place.String())
+	})
 }
 
 // shut has skua's web server listen at another port than 80, or at that one again.
@@ -235,12 +249,24 @@ func TestRenewalUnderFault(t *testing.T) {
 		patch(t, certificatePath(account.ID, "shoals.example"), api.CertificateChange{Authority: &usual}, nil)
 	})
 
+	t.Run("an authority that comes to no end", func(t *testing.T) {
+		i.Authority.Set(func(s *authority.Settings) { s.Slow = time.Hour })
+		defer i.Authority.Set(func(s *authority.Settings) { s.Slow = 0 })
+		sql(t, "alter table orders alter created_at set default now() - interval '25 hours'")
+		defer sql(t, "alter table orders alter created_at set default now()")
+		o := orderNow(t, account.ID, "shoals.example")
+		assert.Equal(t, "failed", o.State)
+		assert.Contains(t, o.Failure, "not come to an end with the order within 24 hours")
+	})
+
 	t.Run("people are told when a certificate is about to end", func(t *testing.T) {
 		require.Equal(t, "done", orderNow(t, account.ID, "shoals.example").State)
 		sql(t, "update certificates set not_before = now() - interval '84 days', not_after = now() + interval '6 days', renew_at = now() + interval '5 days', ask_at = null where state = 'in-use' and domain_id = (select id from domains where name = 'shoals.example')")
 		sql(t, "update site_certificates set failures = 3, failed_at = now(), problem = 'the harbour is shut', next_at = now() + interval '1 day' where domain_id = (select id from domains where name = 'shoals.example')")
 		require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "watchman", Duty: "all", Email: "watch@ternisland.example", Activation: "password", Password: walkPassword}, nil))
-		defer func() { assert.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/people/watchman"}, nil)) }()
+		defer func() {
+			assert.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/people/watchman"}, nil))
+		}()
 		tell := func() {
 			sql(t, "insert into river_job (kind, args, queue, state, max_attempts, priority) values ('notice', '{}', 'default', 'available', 3, 1)")
 		}

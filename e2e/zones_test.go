@@ -282,7 +282,7 @@ ftp CNAME www
 		assert.Contains(t, c.Problems[1].Do, skua6)
 		p := problemOf(t, i.Client.Post(ctx, zone+"/records", api.NewRecord{Name: "x", Type: "A", Data: "192.0.2.1"}, nil))
 		assert.Contains(t, p.Detail, "elsewhere")
-		require.NoError(t, i.World.Serve("chartroom.example", "@ A "+skua+"\n@ AAAA "+skua6+"\nwww CNAME @\n"))
+		require.NoError(t, i.World.Change("chartroom.example", "@ A "+skua+"\n@ AAAA "+skua6+"\nwww CNAME @\n"))
 		assert.Equal(t, "waiting", setOf(checkOf(t, "chartroom.example"), "www", "A").State, "the world remembers what was wrong")
 		i.World.Delegate("chartroom.example", world.Delegation{NameServers: []string{world.Elsewhere}}) // and forgets
 		c = checkOf(t, "chartroom.example")

@@ -20,6 +20,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	wire "golang.org/x/crypto/acme"
@@ -44,6 +45,7 @@ type Client struct {
 	authority Authority
 	inner     *wire.Client
 	http      *http.Client
+	pace      *pace
 	// known is what the directory says, once it was asked.
 	known *extra
 }
@@ -68,9 +70,44 @@ func New(a Authority) (*Client, error) {
 		}
 		transport.TLSClientConfig = &tls.Config{RootCAs: pool}
 	}
-	c := &Client{authority: a, http: &http.Client{Transport: transport, Timeout: requestTime}}
+	p := &pace{inner: transport}
+	c := &Client{authority: a, http: &http.Client{Transport: p, Timeout: requestTime}, pace: p}
 	c.inner = &wire.Client{Key: a.Key, DirectoryURL: a.Directory, HTTPClient: c.http, UserAgent: "victualler/" + version.Version, KID: wire.KeyID(a.URL), RetryBackoff: backoff}
 	return c, nil
+}
+
+// pace notes how long an authority wants to be left alone, as it said in its last answer.
+type pace struct {
+	inner *http.Transport
+	last  atomic.Int64
+}
+
+func (p *pace) RoundTrip(request *http.Request) (*http.Response, error) {
+	response, err := p.inner.RoundTrip(request)
+	if err == nil {
+		p.last.Store(int64(retryAfter(response.Header)))
+	}
+	return response, err
+}
+
+// CloseIdleConnections is what [http.Client] looks for.
+func (p *pace) CloseIdleConnections() { p.inner.CloseIdleConnections() }
+
+// retryAfter reads how long is to be waited, in seconds or until a date (RFC 9110, section 10.2.3); 0 where nothing is said.
+func retryAfter(h http.Header) time.Duration {
+	said := h.Get("Retry-After")
+	if seconds, err := strconv.Atoi(said); err == nil {
+		return max(0, time.Duration(seconds)*time.Second)
+	}
+	at, err := http.ParseTime(said)
+	if err != nil {
+		return 0
+	}
+	now, err := http.ParseTime(h.Get("Date")) // by its own clock, which may differ from ours
+	if err != nil {
+		now = time.Now()
+	}
+	return max(0, at.Sub(now))
 }
 
 // backoff is how long is waited before a request is made again; 0 is not at all. What an authority limits is not asked for again at once.
@@ -122,8 +159,7 @@ func (c *Client) extra(ctx context.Context) (extra, error) {
 // Discover asks what the authority says of itself.
 func (c *Client) Discover(ctx context.Context) (Directory, error) {
 	d, err := c.inner.Discover(ctx)
-	var garbled *json.SyntaxError
-	if errors.As(err, &garbled) || err == nil && (d.OrderURL == "" || d.NonceURL == "") {
+	if err != nil && !Theirs(err) || err == nil && (d.OrderURL == "" || d.NonceURL == "") {
 		return Directory{}, errors.New("what is there is no directory of an authority (RFC 8555, section 7.1.1)")
 	}
 	if err != nil {
@@ -147,7 +183,7 @@ func (c *Client) Discover(ctx context.Context) (Directory, error) {
 // External is an account that somebody has with the authority in another way (RFC 8555, section 7.3.4).
 type External struct {
 	ID string
-	// Key is as the authority gives it, base64url.
+	// Key is as the authority gives it, base64url; plain base64 is taken as well.
 	Key string
 }
 
@@ -158,7 +194,7 @@ func (c *Client) Register(ctx context.Context, email string, external *External)
 		a.Contact = []string{"mailto:" + email}
 	}
 	if external != nil && external.ID != "" {
-		key, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(strings.TrimSpace(external.Key), "="))
+		key, err := base64.RawURLEncoding.DecodeString(strings.NewReplacer("+", "-", "/", "_", "=", "").Replace(strings.TrimSpace(external.Key)))
 		if err != nil {
 			return "", fmt.Errorf("the key of the external account is not base64url: %w", err)
 		}
@@ -198,6 +234,8 @@ type Order struct {
 	Proofs                             []string
 	// Failure is why an order is invalid.
 	Failure error
+	// Wait is after how long the authority wants to be asked again; 0 where it does not say (RFC 8555, sections 7.4 and 7.5.1).
+	Wait time.Duration
 }
 
 func orderOf(o *wire.Order) Order {
@@ -240,7 +278,9 @@ func (c *Client) OrderAt(ctx context.Context, url string) (Order, error) {
 	if err != nil {
 		return Order{}, err
 	}
-	return orderOf(o), nil
+	out := orderOf(o)
+	out.URL, out.Wait = url, time.Duration(c.pace.last.Load())
+	return out, nil
 }
 
 // Proof is the authority's demand that a name be proved (an authorization, RFC 8555, section 7.1.4).
@@ -293,14 +333,15 @@ func (c *Client) Accept(ctx context.Context, challenge Challenge) error {
 	return err
 }
 
-// Finalize hands in the signing request of an order whose names are proved. The certificate is there when the order is valid.
-func (c *Client) Finalize(ctx context.Context, o Order, request []byte) error {
+// Finalize hands in the signing request of an order whose names are proved. The certificate is there when the order is valid, for which should be asked after the
+// time that is returned.
+func (c *Client) Finalize(ctx context.Context, o Order, request []byte) (time.Duration, error) {
 	e, err := c.extra(ctx)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	_, err = c.post(ctx, e.NewNonce, o.Finalize, map[string]string{"csr": base64.RawURLEncoding.EncodeToString(request)})
-	return err
+	header, err := c.post(ctx, e.NewNonce, o.Finalize, map[string]string{"csr": base64.RawURLEncoding.EncodeToString(request)})
+	return retryAfter(header), err
 }
 
 // Download fetches the certificate of a valid order, the site's own first.
@@ -366,9 +407,9 @@ func (c *Client) Renewal(ctx context.Context, certificate *x509.Certificate) (*R
 	if !info.Window.End.After(info.Window.Start) {
 		return nil, errors.New("the authority's window for renewal ends before it begins")
 	}
-	wait := 6 * time.Hour
-	if seconds, err := strconv.Atoi(header.Get("Retry-After")); err == nil {
-		wait = time.Duration(seconds) * time.Second
+	wait := retryAfter(header)
+	if wait == 0 {
+		wait = 6 * time.Hour
 	}
 	return &Renewal{certificates.Window{Start: info.Window.Start, End: info.Window.End}, info.URL, min(max(wait, askSoonest), askLatest)}, nil
 }

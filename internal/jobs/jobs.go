@@ -218,9 +218,14 @@ func (j *Jobs) Apply(ctx context.Context, tx store.Tx, accountID int64) error {
 	return err
 }
 
-// Order implements service.Queue.
+// Order implements service.Queue. One that waits for its turn is not queued twice: whoever takes up what was cut off cannot tell the two apart.
 func (j *Jobs) Order(ctx context.Context, tx store.Tx, orderID int64) error {
-	_, err := j.client.InsertTx(ctx, tx.Tx, orderArgs{orderID}, &river.InsertOpts{Queue: orderQueue, MaxAttempts: 500})
+	var waits bool
+	err := tx.QueryRow(ctx, `select exists (select from river_job where kind = $1 and args @> $2 and state in ('available', 'scheduled', 'retryable'))`, orderArgs{}.Kind(), orderArgs{orderID}).Scan(&waits)
+	if err != nil || waits {
+		return err
+	}
+	_, err = j.client.InsertTx(ctx, tx.Tx, orderArgs{orderID}, &river.InsertOpts{Queue: orderQueue, MaxAttempts: 500})
 	return err
 }
 

@@ -92,7 +92,12 @@ func New(o Options) (*Lab, error) {
 		{"link", "add", l.state.Bridge, "address", hardwareAddress(l.Gateway()).String(), "type", "bridge", "mcast_snooping", "0"},
 	}
 	for _, a := range append([]netip.Addr{l.Gateway()}, l.Places()...) {
-		own = append(own, []string{"address", "add", a.String() + "/24", "dev", l.state.Bridge}, []string{"address", "add", Address6(a).String() + "/64", "dev", l.state.Bridge, "nodad"})
+		lasting := "forever"
+		if a != l.Gateway() { // nothing is sent from the others that does not ask for it (RFC 6724, section 5, rule 3)
+			lasting = "0"
+		}
+		own = append(own, []string{"address", "add", a.String() + "/24", "dev", l.state.Bridge},
+			[]string{"address", "add", Address6(a).String() + "/64", "dev", l.state.Bridge, "nodad", "preferred_lft", lasting})
 	}
 	for _, args := range append(own, []string{"link", "set", l.state.Bridge, "up"}) {
 		if err := ip(args...); err != nil {

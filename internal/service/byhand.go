@@ -25,20 +25,10 @@ import (
 // mostRequests is how many signing requests of a site may wait.
 const mostRequests = 5
 
-// changeSite does something about the certificate of a site, in one transaction.
-func changeSite[T any](ctx context.Context, s *Service, a Actor, found siteCertificate, fn func(tx store.Tx, c siteCertificate) (T, error)) (T, error) {
-	return change(ctx, s, a, func(tx store.Tx) (T, error) {
+// certify does something about the certificate of a site that may have one of an authority, in one transaction.
+func certify[T any](ctx context.Context, s *Service, a Actor, found siteCertificate, fn func(tx store.Tx, c siteCertificate) (T, error)) (T, error) {
+	return changeSiteCertificate(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (T, error) {
 		var none T
-		if _, err := s.lockToChange(ctx, tx, a, found.standing.account.ID); err != nil {
-			return none, err
-		}
-		if _, err := tx.LockSiteCertificate(ctx, found.domain.ID); err != nil {
-			return none, err
-		}
-		c, err := s.loadSiteCertificate(ctx, tx.Queries, found.domain.ID)
-		if err != nil {
-			return none, err
-		}
 		if err := mayHaveCertificates(ctx, tx.Queries, a, c); err != nil {
 			return none, err
 		}
@@ -92,7 +82,7 @@ func (s *Service) MakeSigningRequest(ctx context.Context, a Actor, reference, na
 	if err != nil {
 		return none, err
 	}
-	return changeSite(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (api.SigningRequest, error) {
+	return certify(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (api.SigningRequest, error) {
 		waiting, err := tx.SigningRequests(ctx, c.domain.ID)
 		if err != nil {
 			return none, err
@@ -120,7 +110,7 @@ func (s *Service) RemoveSigningRequest(ctx context.Context, a Actor, reference, 
 	if err != nil {
 		return err
 	}
-	_, err = changeSite(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (struct{}, error) {
+	_, err = certify(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (struct{}, error) {
 		gone, err := tx.RemoveSigningRequest(ctx, db.RemoveSigningRequestParams{DomainID: c.domain.ID, ID: number})
 		if err != nil {
 			return struct{}{}, err
@@ -145,7 +135,7 @@ func (s *Service) InstallCertificate(ctx context.Context, a Actor, reference, na
 	if err != nil {
 		return none, err
 	}
-	return changeSite(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (api.InstalledCertificate, error) {
+	return certify(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (api.InstalledCertificate, error) {
 		request, err := s.findKey(ctx, tx, c.domain.ID, &bundle)
 		if err != nil {
 			return none, err
@@ -405,6 +395,9 @@ func (s *Service) proveBoth(ctx context.Context, a Actor, in api.KeyProof) error
 
 // RevokeCertificate has an authority revoke a certificate. The one in use is used no longer, and the next is ordered at once.
 func (s *Service) RevokeCertificate(ctx context.Context, a Actor, reference, name string, in api.Revocation) (api.Started, error) {
+	if answer, repeated, err := earlierAnswer[api.Started](ctx, s, s.store.Queries, a); err != nil || repeated {
+		return answer, err
+	}
 	none := api.Started{}
 	c, err := s.findSite(ctx, a, reference, name)
 	if err != nil {
@@ -426,7 +419,7 @@ func (s *Service) RevokeCertificate(ctx context.Context, a Actor, reference, nam
 			return none, err
 		}
 	}
-	return changeSite(ctx, s, a, c, func(tx store.Tx, c siteCertificate) (api.Started, error) {
+	return certify(ctx, s, a, c, func(tx store.Tx, c siteCertificate) (api.Started, error) {
 		a.say("have %s revoked (%s)", row.Serial, reason.Means)
 		if err := tx.RevokeCertificate(ctx, row.ID); err != nil {
 			return none, err
@@ -504,7 +497,7 @@ func (s *Service) TakeBackOrder(ctx context.Context, a Actor, reference, name st
 	if err != nil {
 		return err
 	}
-	_, err = changeSite(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (struct{}, error) {
+	_, err = certify(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (struct{}, error) {
 		under, err := tx.OrderUnderWay(ctx, c.domain.ID)
 		if store.None(err) {
 			return struct{}{}, refusal.New(refusal.WrongState, "no order for %s is on its way", unicode(c.domain.Name))

@@ -444,6 +444,9 @@ func (s *Service) Rehearse(ctx context.Context, a Actor, reference, name string,
 	if err != nil {
 		return out, err
 	}
+	if err := s.outward.ask(a, s.now()); err != nil {
+		return out, err
+	}
 	verdicts, err := s.rehearse(ctx, rehearsal{site: c, names: wanted, wanted: len(in.Names) > 0 || len(c.wish.Names) > 0})
 	var unreached *agentError
 	if errors.As(err, &unreached) {
@@ -489,6 +492,9 @@ func siteNames(d db.Domain, typed []string) ([]string, error) {
 
 // OrderCertificate orders a certificate for a site now, for the names that would pass.
 func (s *Service) OrderCertificate(ctx context.Context, a Actor, reference, name string, in api.CertificateOrder) (api.Started, error) {
+	if answer, repeated, err := earlierAnswer[int64](ctx, s, s.store.Queries, a); err != nil || repeated {
+		return api.Started{Operation: answer}, err
+	}
 	c, err := s.findSite(ctx, a, reference, name)
 	if err != nil {
 		return api.Started{}, err
@@ -504,6 +510,24 @@ func (s *Service) OrderCertificate(ctx context.Context, a Actor, reference, name
 	return api.Started{Operation: operation}, err
 }
 
+// changeSiteCertificate does something about the certificate of a site, in one transaction.
+func changeSiteCertificate[T any](ctx context.Context, s *Service, a Actor, found siteCertificate, fn func(tx store.Tx, c siteCertificate) (T, error)) (T, error) {
+	return change(ctx, s, a, func(tx store.Tx) (T, error) {
+		var none T
+		if _, err := s.lockToChange(ctx, tx, a, found.standing.account.ID); err != nil {
+			return none, err
+		}
+		if _, err := tx.LockSiteCertificate(ctx, found.domain.ID); err != nil {
+			return none, err
+		}
+		c, err := s.loadSiteCertificate(ctx, tx.Queries, found.domain.ID)
+		if err != nil {
+			return none, err
+		}
+		return fn(tx, c)
+	})
+}
+
 // ChangeCertificate changes how a site comes by its certificate. Version is the one the caller has seen, or 0.
 func (s *Service) ChangeCertificate(ctx context.Context, a Actor, reference, name string, version int64, in api.CertificateChange) (api.SiteCertificate, error) {
 	none := api.SiteCertificate{}
@@ -511,14 +535,7 @@ func (s *Service) ChangeCertificate(ctx context.Context, a Actor, reference, nam
 	if err != nil {
 		return none, err
 	}
-	return change(ctx, s, a, func(tx store.Tx) (api.SiteCertificate, error) {
-		if _, err := s.lockToChange(ctx, tx, a, found.standing.account.ID); err != nil {
-			return none, err
-		}
-		c, err := s.loadSiteCertificate(ctx, tx.Queries, found.domain.ID)
-		if err != nil {
-			return none, err
-		}
+	return changeSiteCertificate(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (api.SiteCertificate, error) {
 		if err := unchanged("the certificate of "+unicode(c.domain.Name), version, c.wish.Version); err != nil {
 			return none, err
 		}
@@ -556,6 +573,11 @@ func (s *Service) ChangeCertificate(ctx context.Context, a Actor, reference, nam
 		if in.Mode != "" && in.Mode != c.wish.Mode {
 			p.Mode = in.Mode
 			leave = in.Mode == selfSigned && c.inUse != nil
+		}
+		if p.Mode != automatic {
+			if err := s.takeBackIn(ctx, tx, c, "the certificate is no longer to come by itself"); err != nil {
+				return none, err
+			}
 		}
 		a.say("change the certificate of %s", unicode(c.domain.Name))
 		after, err := tx.ChangeSiteCertificate(ctx, p)

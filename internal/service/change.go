@@ -72,7 +72,18 @@ func repeatedAnswer[T any](ctx context.Context, s *Service, tx store.Tx, a Actor
 	if err != nil || first == 1 {
 		return answer, false, err
 	}
-	row, err := tx.IdempotentAnswer(ctx, db.IdempotentAnswerParams{PersonID: a.PersonID, Key: a.IdempotencyKey})
+	return earlierAnswer[T](ctx, s, tx.Queries, a)
+}
+
+// earlierAnswer is the first answer to a repeated request, for use cases that ask somebody else before their transaction begins.
+func earlierAnswer[T any](ctx context.Context, s *Service, q *db.Queries, a Actor) (answer T, repeated bool, err error) {
+	if a.IdempotencyKey == "" || a.Preview != nil {
+		return answer, false, nil
+	}
+	row, err := q.IdempotentAnswer(ctx, db.IdempotentAnswerParams{PersonID: a.PersonID, Key: a.IdempotencyKey})
+	if store.None(err) {
+		return answer, false, nil
+	}
 	if err != nil {
 		return answer, false, err
 	}

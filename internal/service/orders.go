@@ -109,6 +109,11 @@ func (s *Service) beginOrder(ctx context.Context, a Actor, domainID int64, ask a
 	if !ask.bySomebody && !site.due(now) {
 		return wait(site.nextLook(now))
 	}
+	if ask.bySomebody {
+		if err := s.outward.ask(a, now); err != nil {
+			return 0, err
+		}
+	}
 	chosen, err := s.chooseNames(ctx, site, ask)
 	if err != nil {
 		return 0, err
@@ -300,9 +305,13 @@ type orderFailure struct {
 
 func (f *orderFailure) Error() string { return f.reason }
 
-// errLater says that an order goes on in a while, and errByHand that it does when somebody has entered what it needs. errTakenBack says that it does not go on at all.
+// goesOn says that an order goes on after a while.
+type goesOn struct{ after time.Duration }
+
+func (g goesOn) Error() string { return fmt.Sprintf("goes on in %s", g.after) }
+
+// errByHand says that an order goes on when somebody has entered what it needs, and errTakenBack that it does not go on at all.
 var (
-	errLater     = errors.New("later")
 	errByHand    = errors.New("waiting for records")
 	errTakenBack = errors.New("the order was taken back")
 )
@@ -315,6 +324,10 @@ const (
 
 // Order brings an order as far as it goes now. With again, it goes on after that time. An error means that it should be tried again.
 func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err error) {
+	if !s.ordering.take(id) {
+		return 0, nil
+	}
+	defer s.ordering.end(id)
 	order, err := s.store.OrderByID(ctx, id)
 	if err != nil {
 		if store.None(err) { // it went with its domain
@@ -349,12 +362,16 @@ func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err
 	} else {
 		err = w.run(ctx)
 	}
+	var on goesOn
+	if errors.As(err, &on) && s.now().Sub(order.CreatedAt) > w.late() {
+		err = &orderFailure{code: "authority", reason: fmt.Sprintf("%s has not come to an end with the order within %d hours", authority.Name, int(orderTime.Hours()))}
+	}
 	var failure *orderFailure
 	switch {
 	case err == nil:
 		return 0, nil
-	case errors.Is(err, errLater):
-		return time.Second, nil
+	case errors.As(err, &on):
+		return on.after, nil
 	case errors.Is(err, errByHand):
 		return byHandEvery, nil
 	case errors.Is(err, errTakenBack):

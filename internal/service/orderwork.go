@@ -87,24 +87,35 @@ func (w *orderWork) handIn(ctx context.Context) error {
 	return w.moves(ctx, orderProving, o.URL)
 }
 
-// pollFor is how long an order is watched before others get their turn.
-const pollFor = 60 * time.Second
+// pollFor is how long an order is watched before others get their turn, and orderTime how long an authority may take to prove names and to issue.
+const (
+	pollFor   = time.Minute
+	orderTime = 24 * time.Hour
+)
 
-// poll asks until done reports that it is over, ever more slowly.
-func poll(ctx context.Context, done func() (bool, error)) error {
-	pause := 50 * time.Millisecond
-	for end := time.Now().Add(pollFor); ; pause = min(2*pause, 2*time.Second) {
-		over, err := done()
+// late is after how long an order has come to nothing that has not come to an end.
+func (w *orderWork) late() time.Duration {
+	if w.byHand() {
+		return byHandFor + orderTime
+	}
+	return orderTime
+}
+
+// poll asks until done reports that it is over, ever more slowly, and never sooner than done says.
+func (w *orderWork) poll(ctx context.Context, done func() (over bool, wait time.Duration, err error)) error {
+	now, pause := w.service.now(), 50*time.Millisecond
+	for end := time.Now().Add(min(pollFor, w.order.CreatedAt.Add(w.late()).Sub(now))); ; pause = min(2*pause, 2*time.Second) {
+		over, wait, err := done()
 		if over || err != nil {
 			return err
 		}
-		if time.Now().After(end) {
-			return errLater
+		if wait = max(wait, pause); time.Now().Add(wait).After(end) {
+			return goesOn{max(wait, time.Second)}
 		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(pause):
+		case <-time.After(wait):
 		}
 	}
 }
@@ -129,10 +140,13 @@ func (w *orderWork) prove(ctx context.Context) error {
 		if err := w.meet(ctx, o); err != nil {
 			return err
 		}
-		err := poll(ctx, func() (bool, error) {
+		err := w.poll(ctx, func() (bool, time.Duration, error) {
 			o, err = w.client.OrderAt(ctx, w.order.Url)
-			return err == nil && o.Status != "pending", err
+			return err == nil && o.Status != "pending", o.Wait, err
 		})
+		if errors.As(err, &goesOn{}) && w.unprovable(ctx, o) {
+			return w.refused(ctx, o)
+		}
 		if err != nil {
 			return err
 		}
@@ -144,9 +158,18 @@ func (w *orderWork) prove(ctx context.Context) error {
 	return w.moves(ctx, orderFinalizing, w.order.Url)
 }
 
+// unprovable reports whether a name of an order will not be proved any more, though the authority has not said so of the order.
+func (w *orderWork) unprovable(ctx context.Context, o acme.Order) bool {
+	return slices.ContainsFunc(o.Proofs, func(url string) bool {
+		proof, err := w.client.ProofAt(ctx, url)
+		return err == nil && proof.Status != "pending" && proof.Status != "valid"
+	})
+}
+
 // meet has the challenges of an order answered, and tells the authority.
 func (w *orderWork) meet(ctx context.Context, o acme.Order) error {
 	s := w.service
+	taken := map[string]bool{} // challenges that the authority was told of by somebody who was killed before it was written down
 	for _, url := range o.Proofs {
 		proof, err := w.client.ProofAt(ctx, url)
 		if err != nil {
@@ -168,6 +191,7 @@ func (w *orderWork) meet(ctx context.Context, o acme.Order) error {
 			return &orderFailure{code: "challenge", reason: fmt.Sprintf("%s offers no way to prove %s by %s", w.authority.Name, name, p.Kind)}
 		}
 		p.Token, p.Value, p.Url = proof.Challenges[at].Token, proof.Challenges[at].Value, proof.Challenges[at].URL
+		taken[p.Url] = proof.Challenges[at].Status != "pending"
 		if err := s.store.KeepChallenge(ctx, p); err != nil {
 			return err
 		}
@@ -183,8 +207,10 @@ func (w *orderWork) meet(ctx context.Context, o acme.Order) error {
 		if c.Accepted {
 			continue
 		}
-		if err := w.client.Accept(ctx, acme.Challenge{URL: c.Url, Kind: c.Kind, Token: c.Token}); err != nil {
-			return err
+		if !taken[c.Url] {
+			if err := w.client.Accept(ctx, acme.Challenge{URL: c.Url, Kind: c.Kind, Token: c.Token}); err != nil {
+				return err
+			}
 		}
 		if err := s.store.AcceptedChallenge(ctx, c.ID); err != nil {
 			return err
@@ -225,15 +251,15 @@ func (w *orderWork) show(ctx context.Context, list []db.Challenge) error {
 	if err := w.applyZones(ctx, zonesShowing(hidden)); err != nil {
 		return err
 	}
-	return poll(ctx, func() (bool, error) {
+	return w.poll(ctx, func() (bool, time.Duration, error) {
 		for _, c := range hidden {
 			if missing := s.missingAt(ctx, c); len(missing) > 0 {
 				w.progress.note(fmt.Sprintf("%s does not show the record of %s yet", missing[0], c.Name))
-				return false, nil
+				return false, 0, nil
 			}
 		}
 		w.progress.note("")
-		return true, nil
+		return true, 0, nil
 	})
 }
 
@@ -357,7 +383,7 @@ func (w *orderWork) await(ctx context.Context, operation int64) error {
 	err := w.service.WatchOperation(limited, machine(), operation, 0, func(o api.Operation) error { last = o; return nil })
 	switch {
 	case limited.Err() != nil && ctx.Err() == nil:
-		return errLater
+		return goesOn{time.Second}
 	case err != nil:
 		return err
 	case last.State == "failed":
@@ -415,19 +441,23 @@ func (w *orderWork) finalize(ctx context.Context) error {
 	}
 	var o acme.Order
 	handedIn := false
-	err = poll(ctx, func() (bool, error) {
+	err = w.poll(ctx, func() (bool, time.Duration, error) {
 		if o, err = w.client.OrderAt(ctx, w.order.Url); err != nil {
-			return false, err
+			return false, 0, err
 		}
 		if o.Status == "ready" && !handedIn {
-			handedIn = true
 			request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: w.order.Names}, key)
 			if err != nil {
-				return false, err
+				return false, 0, err
 			}
-			return false, w.client.Finalize(ctx, o, request)
+			wait, err := w.client.Finalize(ctx, o, request)
+			handedIn = err == nil
+			if err != nil && acme.Reason(err).Kind == "orderNotReady" { // it is no longer, or not yet for all of the authority's machines: it is looked at again
+				err = nil
+			}
+			return false, wait, err
 		}
-		return o.Status == "valid" || o.Status == "invalid", nil
+		return o.Status == "valid" || o.Status == "invalid", o.Wait, nil
 	})
 	if err != nil {
 		return err

@@ -25,11 +25,12 @@ import (
 	"victualler/internal/store/db"
 )
 
-// rehearsalTime is how long the rehearsal of a site's names may take as a whole, and fetchTime one request of it.
+// rehearsalTime is how long the rehearsal of a site's names may take as a whole, and fetchTime one request of it; mostAddresses is at how many addresses of a name it is tried, of each family.
 const (
 	rehearsalTime = 30 * time.Second
 	fetchTime     = 5 * time.Second
 	mostHops      = 10
+	mostAddresses = 4
 )
 
 // rehearsal is what is looked at, and with what in mind.
@@ -179,7 +180,11 @@ func (s *Service) lookAtServer(ctx context.Context, l *certificates.Look, w look
 	}
 	l.Addresses = found
 	for token, answer := range w.probe.Answers {
+		tried := map[bool]int{}
 		for _, address := range found {
+			if tried[address.Is4()]++; tried[address.Is4()] > mostAddresses {
+				continue
+			}
 			l.Fetches = append(l.Fetches, s.fetch(ctx, l.Name, address, w.ours, token, answer))
 		}
 	}
@@ -311,8 +316,7 @@ func (s *Service) fetch(ctx context.Context, name string, address netip.Addr, ou
 		}
 		var failed error
 		for _, a := range to {
-			a = a.Unmap()
-			if (!a.IsGlobalUnicast() || a.IsPrivate()) && !slices.Contains(ours, a) {
+			if a = a.Unmap(); !certificates.Public(a) && !slices.Contains(ours, a) {
 				failed = errInner
 				continue
 			}

@@ -44,11 +44,13 @@ type Service struct {
 	joiner *agentlink.Authority
 	// resolver asks the world's name service.
 	resolver *resolve.Resolver
-	// applying has one worker at a time apply an account.
-	applying turns
-	hub      *hub
-	now      func() time.Time
-	log      *slog.Logger
+	// applying has one worker at a time apply an account, ordering one be at an order.
+	applying, ordering turns
+	// outward bounds what people have it ask of the world.
+	outward outward
+	hub     *hub
+	now     func() time.Time
+	log     *slog.Logger
 }
 
 // New opens the installation; the first time, it makes its authority.

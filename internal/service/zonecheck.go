@@ -29,6 +29,9 @@ func (s *Service) CheckZone(ctx context.Context, a Actor, name string) (api.Zone
 	if err != nil {
 		return api.ZoneCheck{}, err
 	}
+	if err := s.outward.ask(a, s.now()); err != nil {
+		return api.ZoneCheck{}, err
+	}
 	ctx, cancel := context.WithTimeout(ctx, checkTimeout)
 	defer cancel()
 	out := api.ZoneCheck{Zone: z.row.Name, Parent: api.ZoneParent{Seen: []string{}, Wanted: []string{}, DS: []string{}}, Servers: []api.ZoneServer{}, Sets: []api.ZoneSet{}, Problems: []api.ZoneProblem{}}

@@ -141,6 +141,17 @@ func (w *World) Forget(name string) {
 
 // Serve has the name server of somebody else answer for a zone, and registers the domain there. The text is a zone file without SOA and NS.
 func (w *World) Serve(name, text string) error {
+	if err := w.Change(name, text); err != nil {
+		return err
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.memory = map[dns.Question]remembered{}
+	return nil
+}
+
+// Change is [World.Serve], but the resolver goes on remembering what it was told before.
+func (w *World) Change(name, text string) error {
 	origin := dns.CanonicalName(name)
 	parser := dns.NewZoneParser(strings.NewReader(text), origin, "")
 	parser.SetDefaultTTL(300)
@@ -158,7 +169,6 @@ func (w *World) Serve(name, text string) error {
 	defer w.mu.Unlock()
 	w.zones[origin] = records
 	w.domains[origin] = Delegation{NameServers: []string{Elsewhere}}
-	w.memory = map[dns.Question]remembered{}
 	return nil
 }
 
