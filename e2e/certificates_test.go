@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"strconv"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -129,6 +130,7 @@ func TestAuthorities(t *testing.T) {
 	assert.Contains(t, problemOf(t, i.Client.Post(ctx, "/authorities", in, nil)).Detail, "not signed with the key")
 	in.ExternalKey = "c2VjcmV0LXNlY3JldC1zZWNyZXQ"
 	var added api.Authority
+	var list api.AuthorityList
 	require.NoError(t, i.Client.Post(ctx, "/authorities", in, &added))
 	i.Authority.Set(func(s *authority.Settings) { s.ExternalKeys = nil })
 	assert.NotEmpty(t, added.Account)
@@ -136,6 +138,17 @@ func TestAuthorities(t *testing.T) {
 	patch(t, "/authorities/second", api.AuthorityChange{Profile: &short, NewKey: true}, &added)
 	assert.Equal(t, "short", added.Profile)
 	patch(t, "/authorities/second", api.AuthorityChange{NewKey: true}, &added) // with the key that was new just now
+	out := does(t, "authority", "change", "second", "--email", "letters@ternisland.example")
+	assert.Contains(t, out, "authority second changed")
+	p := refusedAs(t, "invalid-input", i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/authorities/second", Body: api.AuthorityChange{Email: ptr("nobody")}}, nil))
+	assert.Contains(t, p.Detail, "no address of one person", "in the authority's words")
+	p = refusedAs(t, "invalid-input", i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/authorities/second", Body: api.AuthorityChange{Root: new(string)}}, nil))
+	assert.Contains(t, p.Detail, "certificate", "it could not be asked any more")
+	require.NoError(t, i.Client.Get(ctx, "/authorities", nil, &list))
+	at := slices.IndexFunc(list.Authorities, func(a api.Authority) bool { return a.Name == "second" })
+	require.GreaterOrEqual(t, at, 0)
+	assert.Equal(t, "letters@ternisland.example", list.Authorities[at].Email)
+	assert.True(t, list.Authorities[at].OwnRoot)
 	require.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/authorities/second"}, nil))
 }
 

@@ -71,7 +71,7 @@ func TestConsoleForCertificates(t *testing.T) {
 	t.Run("authorities", func(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(i.Address()+"/authorities"), sees("h2", "trial"))
 		healthy(t, ctx, "authorities")
-		do(t, ctx, click("button", "Bounds"), click("button", "Add a bound"), click("button", "Keep the bounds"), sees("dd", "300 orders in all within 3 hours"))
+		do(t, ctx, click("button", "Change…"), click("button", "Add a bound"), click("button", "Keep the changes"), sees("dd", "300 orders in all within 3 hours"))
 		healthy(t, ctx, "bounds")
 		none := "none"
 		does(t, "authority", "change", "trial", "--bounds", none)

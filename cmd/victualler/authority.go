@@ -83,12 +83,19 @@ func init() {
 				fmt.Fprintf(c.out, "authority %s, account %s\n", a.Name, a.Account)
 				return nil
 			}},
-		command{noun: "authority", verb: "change", args: "NAME", short: "Make an authority the usual one, order another profile, bound the orders, or change the account's key", preview: true,
-			flags: []flagInfo{{name: "usual", usage: "make it the usual one"}, {name: "profile", value: "NAME", usage: "kind of certificates to order; “usual” is the authority's usual one"}, boundsFlag, {name: "new-key", usage: "give the account there another key"}},
+		command{noun: "authority", verb: "change", args: "NAME", short: "Make an authority the usual one, order another profile, bound the orders, have it write elsewhere, or change the account's key", preview: true,
+			flags: []flagInfo{{name: "usual", usage: "make it the usual one"}, {name: "profile", value: "NAME", usage: "kind of certificates to order; “usual” is the authority's usual one"}, {name: "email", value: "ADDRESS", usage: "where it writes to; “-” is nowhere"}, {name: "root", value: "FILE", usage: "certificate, PEM, that is trusted for the connection; “-” is none but the machine's own list"}, boundsFlag, {name: "new-key", usage: "give the account there another key"}},
 			run: func(ctx context.Context, c *call) error {
-				body := api.AuthorityChange{Usual: c.on("usual"), NewKey: c.on("new-key"), Profile: c.given("profile")}
+				body := api.AuthorityChange{Usual: c.on("usual"), NewKey: c.on("new-key"), Profile: c.given("profile"), Email: c.given("email")}
 				if body.Profile != nil && *body.Profile == "usual" {
 					*body.Profile = ""
+				}
+				if name := c.given("root"); name != nil {
+					root, err := textOf(*name)
+					if err != nil {
+						return err
+					}
+					body.Root = &root
 				}
 				if text := c.given("bounds"); text != nil {
 					bounds, err := readBounds(*text)
@@ -97,7 +104,7 @@ func init() {
 					}
 					body.Bounds = &bounds
 				}
-				if !body.Usual && !body.NewKey && body.Profile == nil && body.Bounds == nil {
+				if !body.Usual && !body.NewKey && body.Profile == nil && body.Bounds == nil && body.Email == nil && body.Root == nil {
 					return usageError{"say what is to change; see victualler authority change --help"}
 				}
 				var a api.Authority

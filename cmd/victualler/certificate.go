@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"victualler/internal/api"
 )
@@ -89,15 +90,26 @@ func listCertificates(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	t := table{{"DAYS", "STATE", "DOMAIN", "ACCOUNT", "AUTHORITY", "NAMES", "PROBLEM"}}
+	t := table{{"LEFT", "STATE", "DOMAIN", "ACCOUNT", "AUTHORITY", "NAMES", "PROBLEM"}}
 	for _, l := range list {
-		days := ""
-		if l.DaysLeft != nil {
-			days = strconv.Itoa(*l.DaysLeft)
-		}
-		t = append(t, []string{days, l.State, l.Unicode, l.Account, l.Authority, strings.Join(l.Names, " "), l.Problem})
+		t = append(t, []string{left(l), l.State, l.Unicode, l.Account, l.Authority, strings.Join(l.Names, " "), l.Problem})
 	}
 	return c.print(list, t)
+}
+
+// left is how long a certificate lasts still: in days, and on its last day more exactly.
+func left(l api.CertificateLine) string {
+	if l.NotAfter == nil {
+		return ""
+	}
+	switch rest := time.Until(*l.NotAfter); {
+	case rest >= 24*time.Hour:
+		return strconv.Itoa(int(rest.Hours()/24)) + " d"
+	case rest >= time.Hour:
+		return strconv.Itoa(int(rest.Hours())) + " h"
+	default:
+		return strconv.Itoa(max(0, int(rest.Minutes()))) + " min"
+	}
 }
 
 func moment(t *time.Time) string {
@@ -119,11 +131,12 @@ func showCertificate(ctx context.Context, c *call) error {
 	if c.value("o") != "" {
 		return c.print(s, table{{"DOMAIN", "STATE", "ENDS"}, {s.Domain, s.State, moment(s.NotAfter)}})
 	}
-	fields(c.out, "domain", s.Domain, "state", s.State, "comes", s.Mode, "names", strings.Join(s.Names, " "), "covers", strings.Join(s.Covered, " "), "key", s.KeyType+map[bool]string{true: ", kept at renewals"}[s.PinKey], "authority", s.Authority, "issuer", s.Issuer,
-		"serial", s.Serial, "good from", moment(s.NotBefore), "until", moment(s.NotAfter), "renewed at", moment(s.RenewAt), "next look at", moment(s.NextTry))
+	failing := ""
 	if s.Failures > 0 {
-		fields(c.out, "failing since", fmt.Sprintf("%s, %s", moment(s.FailingSince), times(s.Failures)), "reason", s.Problem)
+		failing = fmt.Sprintf("%s, %s", moment(s.FailingSince), times(s.Failures))
 	}
+	fields(c.out, "domain", s.Domain, "state", s.State, "comes", s.Mode, "names", strings.Join(s.Names, " "), "covers", strings.Join(s.Covered, " "), "key", s.KeyType+map[bool]string{true: ", kept at renewals"}[s.PinKey], "ordered at", s.Authority+map[bool]string{true: ", on the last day of this one"}[s.Mode == "uploaded" && s.Authority != ""], "issuer", s.Issuer,
+		"serial", s.Serial, "good from", moment(s.NotBefore), "until", moment(s.NotAfter), "renewed at", moment(s.RenewAt), "next look at", moment(s.NextTry), "failing since", failing, "reason", s.Problem)
 	for _, l := range s.LeftOut {
 		fmt.Fprintf(c.out, "\n%s is left out: %s\n  → %s\n", l.Name, l.Reason, l.Do)
 	}
@@ -167,6 +180,9 @@ func showCertificate(ctx context.Context, c *call) error {
 	return nil
 }
 
+// ways are how names are proved, in words.
+var ways = map[string]string{"http": "over HTTP", "zone": "in its zone here", "alias": "through our zone for challenges", "hand": "by hand"}
+
 func rehearse(ctx context.Context, c *call) error {
 	path, err := certificateOf(ctx, c)
 	if err != nil {
@@ -176,10 +192,10 @@ func rehearse(ctx context.Context, c *call) error {
 	if err := c.client.Post(ctx, path+"/rehearsal", api.RehearsalQuestion{}, &r); err != nil {
 		return err
 	}
-	t := table{{"NAME", "RESULT", "REASON", "WHAT TO DO"}}
+	t := table{{"NAME", "RESULT", "WAY", "REASON", "WHAT TO DO"}}
 	failing := 0
 	for _, n := range r.Names {
-		t = append(t, []string{n.Name, n.Result, n.Reason, n.Do})
+		t = append(t, []string{n.Name, n.Result, n.Way, n.Reason, n.Do})
 		if n.Result == "would fail" {
 			failing++
 		}
@@ -187,8 +203,12 @@ func rehearse(ctx context.Context, c *call) error {
 	if c.value("o") != "" {
 		err = c.print(r, t)
 	} else {
+		longest := 0
 		for _, n := range r.Names {
-			fmt.Fprintf(c.out, "%s  %s\n", n.Name, n.Result)
+			longest = max(longest, utf8.RuneCountInString(n.Name))
+		}
+		for _, n := range r.Names {
+			fmt.Fprintln(c.out, strings.TrimRight(fmt.Sprintf("%-*s  %s  %s", longest, n.Name, n.Result, ways[n.Way]), " "))
 			if n.Reason != "" {
 				fmt.Fprintf(c.out, "  %s\n  → %s\n", n.Reason, n.Do)
 			}

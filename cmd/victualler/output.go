@@ -113,7 +113,9 @@ func width(out io.Writer) int {
 func fields(out io.Writer, pairs ...string) {
 	longest := 0
 	for i := 0; i < len(pairs); i += 2 {
-		longest = max(longest, utf8.RuneCountInString(pairs[i]))
+		if pairs[i+1] != "" {
+			longest = max(longest, utf8.RuneCountInString(pairs[i]))
+		}
 	}
 	for i := 0; i < len(pairs); i += 2 {
 		if pairs[i+1] != "" {

@@ -26,6 +26,8 @@ const shown = computed(() =>
 )
 const bar = computed(() => shown.value.filter((area) => !area.menu))
 const menu = computed(() => shown.value.filter((area) => area.menu))
+/** Where the bar says that one is: a page can belong to another area than its address. */
+const here = computed(() => (typeof route.meta.area === 'string' ? route.meta.area : route.path))
 const search = useTemplateRef<InstanceType<typeof SearchBox>>('search')
 const more = useTemplateRef<HTMLDetailsElement>('more')
 const known = ref(false)
@@ -93,7 +95,7 @@ async function stopActing() {
   <header v-if="known && session">
     <RouterLink to="/accounts" class="mark"><img v-if="session.brand?.logo" :src="session.brand.logo" :alt="session.title" /><template v-else>{{ session.title }}</template></RouterLink>
     <nav v-if="!mustFirst" aria-label="Areas">
-      <RouterLink v-for="area in bar" :key="area.label" :to="area.home!" :class="{ here: route.path.startsWith(area.home!) }">{{ area.label }}</RouterLink>
+      <RouterLink v-for="area in bar" :key="area.label" :to="area.home!" :class="{ here: here.startsWith(area.home!) }">{{ area.label }}</RouterLink>
     </nav>
     <SearchBox v-if="!mustFirst" ref="search" class="search" />
     <div class="who">

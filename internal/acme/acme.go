@@ -189,10 +189,7 @@ type External struct {
 
 // Register makes the account, or finds the one that the key has, and returns its URL. Whoever calls has agreed to the terms.
 func (c *Client) Register(ctx context.Context, email string, external *External) (string, error) {
-	a := &wire.Account{}
-	if email != "" {
-		a.Contact = []string{"mailto:" + email}
-	}
+	a := &wire.Account{Contact: contacts(email)}
 	if external != nil && external.ID != "" {
 		key, err := base64.RawURLEncoding.DecodeString(strings.NewReplacer("+", "-", "/", "_", "=", "").Replace(strings.TrimSpace(external.Key)))
 		if err != nil {
@@ -221,6 +218,24 @@ func (c *Client) Mine(ctx context.Context) (string, error) {
 		return "", err
 	}
 	return account.URI, nil
+}
+
+// contacts are where the authority may write to (RFC 8555, section 7.3); none for no address.
+func contacts(email string) []string {
+	if email == "" {
+		return []string{}
+	}
+	return []string{"mailto:" + email}
+}
+
+// ChangeContact has the authority write to another address from now on, or to none (RFC 8555, section 7.3.2).
+func (c *Client) ChangeContact(ctx context.Context, email string) error {
+	e, err := c.extra(ctx)
+	if err != nil {
+		return err
+	}
+	_, err = c.post(ctx, e.NewNonce, c.authority.URL, map[string][]string{"contact": contacts(email)})
+	return err
 }
 
 // ChangeKey gives the account another key (RFC 8555, section 7.3.5).

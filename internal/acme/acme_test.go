@@ -184,6 +184,12 @@ func TestAccounts(t *testing.T) {
 	at, err := o.client(t, "").Register(ctx, "", nil)
 	require.NoError(t, err, "the key has one already")
 	assert.Equal(t, o.URL+"/accounts/8", at)
+	o.answers["/accounts/8"] = []http.HandlerFunc{answer(http.StatusOK, map[string]any{"status": "valid"})}
+	known := o.client(t, o.URL+"/accounts/8")
+	for email, want := range map[string][]any{"keeper@ternisland.example": {"mailto:keeper@ternisland.example"}, "": {}} {
+		require.NoError(t, known.ChangeContact(ctx, email))
+		assert.Equal(t, want, o.asked[len(o.asked)-1].payload["contact"], "none is said, too")
+	}
 	o.answers["/accounts"] = []http.HandlerFunc{problem(http.StatusBadRequest, "accountDoesNotExist", "no such account")}
 	at, err = o.client(t, "").Mine(ctx)
 	require.NoError(t, err)

@@ -60,6 +60,8 @@ type NewAuthority struct {
 
 // AuthorityChange changes an authority.
 type AuthorityChange struct {
+	Email   *string               `json:"email,omitempty" maxLength:"254" doc:"Where the authority writes to; empty is nowhere."`
+	Root    *string               `json:"root,omitempty" maxLength:"20000" doc:"Certificate, PEM, that is trusted for the connection beside the machine's own list; empty is none."`
 	Profile *string               `json:"profile,omitempty" maxLength:"100" doc:"Empty is the authority's usual one."`
 	Usual   bool                  `json:"usual,omitempty" doc:"Make it the usual one."`
 	Bounds  *[]certificates.Bound `json:"bounds,omitempty" maxItems:"10" doc:"How much is ordered at most; in the place of those that are there."`
@@ -139,7 +141,7 @@ type NewSigningRequest struct {
 	Unit         string   `json:"unit,omitempty" maxLength:"64" doc:"Of the organization."`
 	Locality     string   `json:"locality,omitempty" maxLength:"128" doc:"Town."`
 	Province     string   `json:"province,omitempty" maxLength:"128"`
-	Country      string   `json:"country,omitempty" maxLength:"2" doc:"Two capital letters (ISO 3166-1)."`
+	Country      string   `json:"country,omitempty" maxLength:"100" doc:"Two capital letters (ISO 3166-1)."`
 }
 
 // EarlierCertificate is one that a site had.

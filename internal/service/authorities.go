@@ -103,6 +103,9 @@ func checkDirectory(directory string) error {
 
 // AddAuthority registers an account with an authority and keeps both. Its terms must have been agreed to.
 func (s *Service) AddAuthority(ctx context.Context, a Actor, in api.NewAuthority) (api.Authority, error) {
+	if answer, repeated, err := earlierAnswer[api.Authority](ctx, s, s.store.Queries, a); err != nil || repeated {
+		return answer, err
+	}
 	none := api.Authority{}
 	if !authorityName.MatchString(in.Name) {
 		return none, refusal.Input("name", "%q is no name for an authority: up to 31 small letters, digits and hyphens, a letter first", in.Name)
@@ -194,28 +197,45 @@ func knownProfile(offered []string, wanted string) error {
 }
 
 func authorityRecord(row db.Authority) map[string]any {
-	return map[string]any{"directory": row.Directory, "email": row.Email, "profile": row.Profile, "usual": row.Usual, "account": row.Url}
+	return map[string]any{"directory": row.Directory, "email": row.Email, "profile": row.Profile, "usual": row.Usual, "account": row.Url, "bounds": json.RawMessage(row.Bounds)}
 }
 
-// ChangeAuthority makes an authority the usual one, has another profile ordered, or gives its account another key. Version is the one the caller has seen, or 0.
+// ChangeAuthority makes an authority the usual one, has another profile ordered, has it write elsewhere, or gives its account another key. Version is the one the caller has seen, or 0.
 func (s *Service) ChangeAuthority(ctx context.Context, a Actor, name string, version int64, in api.AuthorityChange) (api.Authority, error) {
+	if answer, repeated, err := earlierAnswer[api.Authority](ctx, s, s.store.Queries, a); err != nil || repeated {
+		return answer, err
+	}
 	none := api.Authority{}
 	row, err := s.findAuthority(ctx, name)
 	if err != nil {
 		return none, err
 	}
-	if in.Profile != nil {
+	if err := unchanged("the authority "+name, version, row.Version); err != nil { // before the authority hears of it
+		return none, err
+	}
+	if in.Root != nil {
+		row.Root = *in.Root
+	}
+	if in.Profile != nil || in.Root != nil {
 		says, err := s.AskAuthority(ctx, api.AuthorityQuestion{Directory: row.Directory, Root: row.Root})
 		if err != nil {
 			return none, err
 		}
-		if err := knownProfile(says.Profiles, *in.Profile); err != nil {
+		if in.Profile != nil {
+			row.Profile = *in.Profile
+		}
+		if err := knownProfile(says.Profiles, row.Profile); err != nil {
 			return none, err
 		}
 	}
 	bounds, err := boundsOf(in.Bounds)
 	if err != nil {
 		return none, err
+	}
+	if in.Email != nil && *in.Email != row.Email && a.Preview == nil {
+		if err := s.changeContact(ctx, row, *in.Email); err != nil {
+			return none, err
+		}
 	}
 	if in.NewKey && a.Preview == nil {
 		if err := s.changeAccountKey(ctx, row); err != nil {
@@ -235,6 +255,12 @@ func (s *Service) ChangeAuthority(ctx context.Context, a Actor, name string, ver
 		if in.Profile != nil {
 			p.Profile = *in.Profile
 		}
+		if in.Root != nil {
+			p.Root = *in.Root
+		}
+		if in.Email != nil {
+			p.Email = *in.Email
+		}
 		if bounds != nil {
 			p.Bounds = bounds
 		}
@@ -253,6 +279,19 @@ func (s *Service) ChangeAuthority(ctx context.Context, a Actor, name string, ver
 		words["new_key"] = in.NewKey
 		return authorityView(after, 0), record(ctx, tx, a, "authority.change", about("authority %s", name), authorityRecord(before), words)
 	})
+}
+
+// changeContact has an authority write to another address.
+func (s *Service) changeContact(ctx context.Context, row db.Authority, email string) error {
+	client, err := s.authorityAt(row)
+	if err != nil {
+		return err
+	}
+	defer client.Close()
+	if err := client.ChangeContact(ctx, email); err != nil {
+		return refusal.Input("email", "%s does not take %q: %s", row.Name, email, acme.Reason(err).Detail)
+	}
+	return nil
 }
 
 // boundsOf checks bounds, and writes them down; nil for none that were given.

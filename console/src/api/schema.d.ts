@@ -2158,10 +2158,14 @@ export interface components {
         AuthorityChange: {
             /** @description How much is ordered at most; in the place of those that are there. */
             bounds?: components["schemas"]["Bound"][];
+            /** @description Where the authority writes to; empty is nowhere. */
+            email?: string;
             /** @description Give the account there another key (RFC 8555, section 7.3.5). */
             new_key?: boolean;
             /** @description Empty is the authority's usual one. */
             profile?: string;
+            /** @description Certificate, PEM, that is trusted for the connection beside the machine's own list; empty is none. */
+            root?: string;
             /** @description Make it the usual one. */
             usual?: boolean;
         };

@@ -481,13 +481,8 @@ func (a *Authority) newAccount(c *call) *problem {
 	if !asked.TermsOfServiceGood {
 		return wrong("userActionRequired", http.StatusForbidden, "the terms of service at %s/terms must be agreed to", a.base)
 	}
-	for _, contact := range asked.Contact {
-		if !strings.HasPrefix(contact, "mailto:") {
-			return wrong("unsupportedContact", http.StatusBadRequest, "%s: only mailto is known", contact)
-		}
-		if !strings.Contains(contact, "@") || strings.ContainsAny(contact, ",?") {
-			return wrong("invalidContact", http.StatusBadRequest, "%s is no address of one person", contact)
-		}
+	if p := checkContacts(asked.Contact); p != nil {
+		return p
 	}
 	if len(a.settings.ExternalKeys) > 0 {
 		if len(asked.External) == 0 {
@@ -501,6 +496,18 @@ func (a *Authority) newAccount(c *call) *problem {
 	a.accounts[own.number] = own
 	a.keepAccounts()
 	return a.writeAccount(c, own, http.StatusCreated)
+}
+
+func checkContacts(list []string) *problem {
+	for _, contact := range list {
+		if !strings.HasPrefix(contact, "mailto:") {
+			return wrong("unsupportedContact", http.StatusBadRequest, "%s: only mailto is known", contact)
+		}
+		if !strings.Contains(contact, "@") || strings.ContainsAny(contact, ",?") {
+			return wrong("invalidContact", http.StatusBadRequest, "%s is no address of one person", contact)
+		}
+	}
+	return nil
 }
 
 func (a *Authority) writeAccount(c *call, of *account, status int) *problem {
@@ -522,7 +529,11 @@ func (a *Authority) changeAccount(c *call) *problem {
 		if p := c.read(&asked); p != nil {
 			return p
 		}
+		if p := checkContacts(asked.Contact); p != nil {
+			return p
+		}
 		c.account.contact = asked.Contact
+		a.keepAccounts()
 		if asked.Status == "deactivated" {
 			c.account.status = asked.Status
 		}

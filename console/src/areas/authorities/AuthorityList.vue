@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { ref } from 'vue'
-import { ElButton } from 'element-plus'
+import { ElButton, ElInput } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
+import FormField from '../../parts/FormField.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { moment } from '../../words'
@@ -14,16 +15,16 @@ import { boundWords } from './bounds'
 
 type Authority = Schemas['Authority']
 const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/authorities')))
-const { refusal, busy, act } = useAct()
+const { refusal: refused, busy, act } = useAct()
 const adding = ref(false)
-const bounding = ref('')
-const bounds = ref<Schemas['Bound'][]>([])
+const changing = ref('')
+const form = ref<{ email: string; bounds: Schemas['Bound'][] }>({ email: '', bounds: [] })
 
 const change = (a: Authority, body: Schemas['AuthorityChange'], asks = '') =>
   act(async () => {
     if (asks && !confirm(asks)) return
     await made(api.PATCH('/api/v1/authorities/{authority}', { params: { path: { authority: a.name }, header: { 'If-Match': `"${a.version}"` } }, body }))
-    bounding.value = ''
+    changing.value = ''
     await reload()
   }, a.name)
 const remove = (a: Authority) =>
@@ -32,9 +33,9 @@ const remove = (a: Authority) =>
     await made(api.DELETE('/api/v1/authorities/{authority}', { params: { path: { authority: a.name } } }))
     await reload()
   })
-function bound(a: Authority) {
-  bounds.value = a.bounds.map((b) => ({ ...b }))
-  bounding.value = a.name
+function begin(a: Authority) {
+  form.value = { email: a.email, bounds: a.bounds.map((b) => ({ ...b })) }
+  changing.value = a.name
 }
 const limited = (a: Authority) => (a.limited_until && new Date(a.limited_until) > new Date() ? a.limited_until : undefined)
 </script>
@@ -43,13 +44,13 @@ const limited = (a: Authority) => (a.limited_until && new Date(a.limited_until) 
   <PageHead title="Authorities" about="Who issues certificates for sites">
     <ElButton v-if="may('authorities.change')" type="primary" @click="adding = true">Add an authority</ElButton>
   </PageHead>
-  <ProblemNote :refusal="missing ?? refusal" />
+  <ProblemNote :refusal="missing ?? refused" />
   <article v-for="a in data?.authorities" :key="a.name">
     <div class="titled">
       <h2>{{ a.name }} <span class="quiet">{{ a.usual ? 'the usual one' : '' }}</span></h2>
       <span v-if="may('authorities.change')" class="links">
         <button v-if="!a.usual" type="button" class="link" :disabled="busy === a.name" @click="change(a, { usual: true }, `Have ${a.name} asked where a site names none?`)">Make it the usual one</button>
-        <button type="button" class="link" @click="bound(a)">Bounds…</button>
+        <button type="button" class="link" @click="begin(a)">Change…</button>
         <button type="button" class="link" :disabled="busy === a.name" @click="change(a, { new_key: true }, `Give our account at ${a.name} another key?`)">New account key</button>
         <button v-if="!a.certificates" type="button" class="link" @click="remove(a)">Forget…</button>
       </span>
@@ -65,9 +66,10 @@ const limited = (a: Authority) => (a.limited_until && new Date(a.limited_until) 
       <dt>Ordered at most</dt><dd>{{ boundWords(a.bounds) }}</dd>
       <template v-if="limited(a)"><dt class="warn">▲ Asked too often</dt><dd class="warn">takes the next order {{ moment(limited(a)) }}</dd></template>
     </dl>
-    <form v-if="bounding === a.name" class="bounds" @submit.prevent="change(a, { bounds })" @keydown.esc="bounding = ''">
-      <BoundFields v-model="bounds" />
-      <div class="acts"><ElButton type="primary" native-type="submit" :loading="busy === a.name">Keep the bounds</ElButton><ElButton @click="bounding = ''">Leave it</ElButton></div>
+    <form v-if="changing === a.name" @submit.prevent="change(a, { email: form.email.trim(), bounds: form.bounds })" @keydown.esc="changing = ''">
+      <FormField label="Writes to" :for="`email-${a.name}`" :error="refused?.field('email')" hint="The authority has this address; empty is nobody"><ElInput :id="`email-${a.name}`" v-model="form.email" type="email" autocomplete="off" spellcheck="false" /></FormField>
+      <FormField label="Ordered at most" :for="`bounds-${a.name}`" :error="refused?.field('bounds')"><BoundFields :id="`bounds-${a.name}`" v-model="form.bounds" /></FormField>
+      <div class="acts"><ElButton type="primary" native-type="submit" :loading="busy === a.name">Keep the changes</ElButton><ElButton @click="changing = ''">Leave it</ElButton></div>
     </form>
   </article>
   <div v-if="data && !data.authorities.length" class="empty">
@@ -105,7 +107,7 @@ dd {
   margin: 0;
   overflow-wrap: anywhere;
 }
-.bounds {
+form {
   display: grid;
   gap: 0.7rem;
   margin-top: 0.8rem;

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { ElCheckbox, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElCheckbox, ElInput, ElOption, ElSelect } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../../api/client'
 import { useFilters } from '../../composables/useFilters'
@@ -37,13 +37,17 @@ const columns: Column<Line>[] = [
 /** Names as far as they follow from the domain's: www, * and so on. */
 const short = (l: Line) => l.names.map((n) => (n === l.domain ? 'itself' : n.replace(`.${l.domain}`, ''))).join(', ')
 const page = (l: Line) => `/accounts/${l.account}/domains/${l.domain}/certificate`
+function reset() {
+  typed.value = ''
+  void router.replace({ query: {} })
+}
 function turn() {
   void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
 }
 </script>
 
 <template>
-  <PageHead title="Certificates" />
+  <PageHead title="Certificates"><RouterLink v-if="may('authorities.read')" to="/authorities">Authorities</RouterLink></PageHead>
   <div class="filters">
     <ElInput v-model="typed" type="search" clearable placeholder="Part of the domain" aria-label="Search certificates" />
     <ElSelect v-model="days" clearable placeholder="Ends any time" aria-label="When they end"><ElOption v-for="d in ['7', '14', '30', '90']" :key="d" :value="d" :label="`ends within ${d} days`" /></ElSelect>
@@ -58,7 +62,7 @@ function turn() {
     <template #names="{ row }">{{ short(row) }}</template>
     <template #problem="{ row }"><span class="reason" :title="row.problem">{{ row.problem }}</span></template>
     <template #empty>
-      <div class="empty"><h2>{{ filtered ? 'No site fits' : 'There are no sites yet' }}</h2><p v-if="!filtered">Each site has a certificate from its first second on.</p></div>
+      <div class="empty"><h2>{{ filtered ? 'No site fits' : 'There are no sites yet' }}</h2><p v-if="filtered"><ElButton size="small" @click="reset">Take the filters away</ElButton></p><p v-else>Each site has a certificate from its first second on.</p></div>
     </template>
   </DataTable>
   <PageTurner v-if="data?.certificates.length" :shown="data.certificates.length" :what="data.certificates.length === 1 ? 'site' : 'sites'" :next="data.next" :first="!cursor" @next="turn" @first="cursor = ''" />

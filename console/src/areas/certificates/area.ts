@@ -8,6 +8,6 @@ export default {
   place: 1.7,
   routes: [
     { path: '/certificates', component: () => import('./CertificateList.vue'), meta: { title: 'Certificates' } },
-    { path: '/accounts/:account/domains/:domain/certificate', component: () => import('./CertificatePage.vue'), props: true },
+    { path: '/accounts/:account/domains/:domain/certificate', component: () => import('./CertificatePage.vue'), props: true, meta: { area: '/certificates' } },
   ],
 } satisfies Area
