@@ -91,11 +91,8 @@ func TestCertificatesBrought(t *testing.T) {
 	withAuthority(t)
 	i := shared(t)
 	ctx := context.Background()
-	i.World.Delegate("jetty.example", world.Delegation{NameServers: []string{ns1, ns2}})
-	account := opened(t, api.OpenAccount{Domain: "jetty.example", Server: "skua", Plan: "sealed", Customer: "Jetty Stores", NewCustomer: true})
-	defer closeAccount(t, account)
+	account := certified(t, api.OpenAccount{Domain: "jetty.example", Customer: "Jetty Stores", NewCustomer: true})
 	path := certificatePath(account.ID, "jetty.example")
-	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "jetty.example").State == "valid" })
 	sells := openShop(t)
 	install := func(in api.BroughtCertificate) (api.InstalledCertificate, error) {
 		var done api.InstalledCertificate
@@ -160,6 +157,9 @@ func TestCertificatesBrought(t *testing.T) {
 		assert.Equal(t, leaf.SerialNumber.Text(16), seen())
 		c := certificateOf(t, account.ID, "jetty.example")
 		assert.Equal(t, "uploaded", c.State)
+		assert.Contains(t, does(t, "certificate", "list", "--state", "uploaded"), "jetty.example")
+		assert.NotContains(t, does(t, "certificate", "list", "--state", "valid"), "jetty.example")
+		assert.Contains(t, refuses(t, 2, "certificate", "list", "--state", "golden"), "state")
 		assert.Equal(t, []string{"jetty.example"}, c.Covered)
 		assert.Empty(t, c.Requests)
 		assert.Nil(t, c.RenewAt)

@@ -117,10 +117,7 @@ func TestDoubtfulNames(t *testing.T) {
 	withAuthority(t)
 	i := shared(t)
 	ctx := context.Background()
-	i.World.Delegate("undertow.example", world.Delegation{NameServers: []string{ns1, ns2}})
-	account := opened(t, api.OpenAccount{Domain: "undertow.example", Server: "skua", Plan: "sealed"})
-	defer closeAccount(t, account)
-	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "undertow.example").State == "valid" })
+	account := certified(t, api.OpenAccount{Domain: "undertow.example"})
 
 	t.Run("an IPv6 address that does not answer", func(t *testing.T) {
 		require.NoError(t, i.World.Serve("undertow.example", "@ A "+i.Servers["skua"].Address.String()+"\n@ AAAA 2001:db8::33\n"))
@@ -221,11 +218,8 @@ func TestRenewalUnderFault(t *testing.T) {
 	defer i.Authority.Set(func(s *authority.Settings) {
 		s.Lifetimes = map[string]time.Duration{"classic": 90 * 24 * time.Hour, "short": 6 * 24 * time.Hour}
 	})
-	i.World.Delegate("shoals.example", world.Delegation{NameServers: []string{ns1, ns2}})
 	require.NoError(t, i.Client.Post(ctx, "/authorities", api.NewAuthority{Name: "quick", Directory: i.Authority.Directory(), Root: i.Authority.Root(), AcceptTerms: true, Profile: "minute"}, nil))
-	account := opened(t, api.OpenAccount{Domain: "shoals.example", Server: "skua", Plan: "sealed", Customer: "Shoal Stores", NewCustomer: true, CustomerEmail: "keeper@shoals.example"})
-	defer closeAccount(t, account)
-	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "shoals.example").State == "valid" })
+	account := certified(t, api.OpenAccount{Domain: "shoals.example", Customer: "Shoal Stores", NewCustomer: true, CustomerEmail: "keeper@shoals.example"})
 
 	t.Run("the authority is down for the whole window, and comes back", func(t *testing.T) {
 		quick := "quick"
@@ -339,10 +333,7 @@ func TestManyDueAtOnce(t *testing.T) {
 func TestClocks(t *testing.T) {
 	withAuthority(t)
 	i := shared(t)
-	i.World.Delegate("noonmark.example", world.Delegation{NameServers: []string{ns1, ns2}})
-	account := opened(t, api.OpenAccount{Domain: "noonmark.example", Server: "skua", Plan: "sealed"})
-	defer closeAccount(t, account)
-	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "noonmark.example").State == "valid" })
+	account := certified(t, api.OpenAccount{Domain: "noonmark.example"})
 	defer i.Authority.Set(func(s *authority.Settings) { s.Ahead = 0 })
 	for _, ahead := range []time.Duration{2 * time.Hour, -2 * time.Hour} {
 		i.Authority.Set(func(s *authority.Settings) { s.Ahead = ahead })
@@ -360,10 +351,7 @@ func TestClocks(t *testing.T) {
 func TestConsoleCertificate(t *testing.T) {
 	withAuthority(t)
 	i := shared(t)
-	i.World.Delegate("wheelhouse.example", world.Delegation{NameServers: []string{ns1, ns2}})
-	account := opened(t, api.OpenAccount{Domain: "wheelhouse.example", Server: "skua", Plan: "sealed"})
-	defer closeAccount(t, account)
-	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "wheelhouse.example").State == "valid" })
+	account := certified(t, api.OpenAccount{Domain: "wheelhouse.example"})
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	address := listener.Addr().String()

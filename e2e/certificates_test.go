@@ -9,8 +9,8 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
-	"strconv"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -94,6 +94,17 @@ func rehearsed(t *testing.T, account int64, domain string) map[string]api.Rehear
 		out[n.Name] = n
 	}
 	return out
+}
+
+// certified opens an account on skua whose domain has its name service here, waits until an authority's certificate is there, and closes it when the test is over.
+func certified(t *testing.T, in api.OpenAccount) api.Account {
+	t.Helper()
+	inst.World.Delegate(in.Domain, world.Delegation{NameServers: []string{ns1, ns2}})
+	in.Server, in.Plan = "skua", "sealed"
+	account := opened(t, in)
+	t.Cleanup(func() { closeAccount(t, account) })
+	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, in.Domain).State == "valid" })
+	return account
 }
 
 func TestAuthorities(t *testing.T) {

@@ -11,16 +11,12 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/lab/labtest"
-	"victualler/internal/standins/world"
 )
 
 func TestConsoleForCertificates(t *testing.T) {
 	withAuthority(t)
 	i := shared(t)
-	i.World.Delegate("lantern.example", world.Delegation{NameServers: []string{ns1, ns2}})
-	account := opened(t, api.OpenAccount{Domain: "lantern.example", Server: "skua", Plan: "sealed"})
-	defer closeAccount(t, account)
-	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "lantern.example").State == "valid" })
+	account := certified(t, api.OpenAccount{Domain: "lantern.example"})
 	ctx := browser(t, 1280, 800)
 	do(t, ctx, chromedp.Navigate(i.Address()+"/certificates?search=lantern"), signIn(), sees("td", "89 days"))
 	healthy(t, ctx, "certificates")

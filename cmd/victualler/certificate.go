@@ -39,7 +39,7 @@ func init() {
 	commands = append(commands,
 		command{noun: "certificate", verb: "list", short: "List all sites with their certificates, those with the fewest days left first", output: true,
 			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of the domain"}, {name: "account", value: "ACCOUNT", usage: "only those of one account"}, {name: "authority", value: "NAME", usage: "only those of one authority"},
-				{name: "days", value: "N", usage: "only those that end within N days"}, {name: "failing", usage: "only those whose last try failed"}},
+				{name: "days", value: "N", usage: "only those that end within N days"}, {name: "state", value: "STATE", usage: "only those that are self-signed, ordered, valid, failing, expired or uploaded"}},
 			run: listCertificates},
 		command{noun: "certificate", verb: "show", args: "DOMAIN", short: "Show how a site stands with its certificate", output: true, run: showCertificate},
 		command{noun: "certificate", verb: "rehearse", args: "DOMAIN", short: "Say of each name what an authority would do, and ask none", output: true,
@@ -78,13 +78,10 @@ func init() {
 
 func listCertificates(ctx context.Context, c *call) error {
 	query := url.Values{}
-	for _, name := range []string{"search", "account", "authority", "days"} {
+	for _, name := range []string{"search", "account", "authority", "days", "state"} {
 		if v := c.value(name); v != "" {
 			query.Set(name, v)
 		}
-	}
-	if c.on("failing") {
-		query.Set("failing", "true")
 	}
 	list, err := collect(ctx, c, "/certificates", query, 0, func(p api.CertificatePage) ([]api.CertificateLine, string) { return p.Certificates, p.Next })
 	if err != nil {

@@ -40,7 +40,7 @@ func main() {
 
 type settings struct {
 	listen, database, databaseFile, state, certificate, key, site, resolver string
-	proxies                                                           []netip.Prefix
+	proxies                                                                 []netip.Prefix
 }
 
 func run(args []string) error {

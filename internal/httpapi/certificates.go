@@ -64,14 +64,14 @@ func init() {
 				Domain    string `query:"domain" maxLength:"300" doc:"Only the site of this name."`
 				Account   string `query:"account" maxLength:"300" doc:"Only those of one account."`
 				Authority string `query:"authority" maxLength:"31" doc:"Only those of one authority."`
-				Failing   bool   `query:"failing" doc:"Only those whose last try failed."`
+				State     string `query:"state" enum:"self-signed,ordered,valid,failing,expired,uploaded" doc:"Only those that are so."`
 				Days      int    `query:"days" minimum:"0" maximum:"10000" doc:"Only those that end within so many days."`
 			}) (*struct{ Body api.CertificatePage }, error) {
 				ends, id := int64(-1), int64(0)
 				if err := service.ReadCursor(in.Cursor, &ends, &id); err != nil {
 					return nil, err
 				}
-				page, err := a.service.Certificates(ctx, actor(ctx), service.CertificateFilter{Account: in.Account, Domain: in.Domain, Authority: in.Authority, Search: in.Search, Failing: in.Failing, Days: in.Days}, ends, id, in.Limit)
+				page, err := a.service.Certificates(ctx, actor(ctx), service.CertificateFilter{Account: in.Account, Domain: in.Domain, Authority: in.Authority, Search: in.Search, State: in.State, Days: in.Days}, ends, id, in.Limit)
 				return &struct{ Body api.CertificatePage }{page}, err
 			})
 		register(a, route{id: "show-certificate", method: http.MethodGet, path: "/accounts/{account}/domains/{domain}/certificate", summary: "Show how a site stands with its certificate", permission: rights.AccountsRead, tag: tag},

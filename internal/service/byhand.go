@@ -470,25 +470,14 @@ func (s *Service) toRevoke(ctx context.Context, c siteCertificate, serial string
 }
 
 func (s *Service) revokeAt(ctx context.Context, row db.Certificate, reason certificates.Reason) error {
-	authority, err := s.store.AuthorityByID(ctx, *row.AuthorityID)
-	if err != nil {
-		return err
-	}
-	client, err := s.authorityAt(authority)
-	if err != nil {
-		return err
-	}
-	defer client.Close()
-	leaf, err := leafOf(row.Chain)
-	if err != nil {
-		return err
-	}
-	if err := client.Revoke(ctx, leaf, reason.Code); err != nil {
-		if why := acme.Reason(err); why.Kind != "alreadyRevoked" {
-			return refusal.New(refusal.WrongState, "%s does not revoke it: %s. Nothing was changed", authority.Name, why.Detail)
+	return s.withIssuer(ctx, row, func(client *acme.Client, leaf *x509.Certificate, authority db.Authority) error {
+		if err := client.Revoke(ctx, leaf, reason.Code); err != nil {
+			if why := acme.Reason(err); why.Kind != "alreadyRevoked" {
+				return refusal.New(refusal.WrongState, "%s does not revoke it: %s. Nothing was changed", authority.Name, why.Detail)
+			}
 		}
-	}
-	return nil
+		return nil
+	})
 }
 
 // TakeBackOrder ends an order that is on its way and has not come so far that the authority issues.

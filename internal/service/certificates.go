@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"victualler/internal/acme"
 	"victualler/internal/api"
 	"victualler/internal/hosting/certificates"
 	"victualler/internal/hosting/names"
@@ -210,7 +211,8 @@ func (s *Service) AskRenewals(ctx context.Context) error {
 	return nil
 }
 
-func (s *Service) askRenewal(ctx context.Context, row db.Certificate) error {
+// withIssuer does something with the authority that has issued a certificate.
+func (s *Service) withIssuer(ctx context.Context, row db.Certificate, do func(client *acme.Client, leaf *x509.Certificate, authority db.Authority) error) error {
 	authority, err := s.store.AuthorityByID(ctx, *row.AuthorityID)
 	if err != nil {
 		return err
@@ -224,17 +226,26 @@ func (s *Service) askRenewal(ctx context.Context, row db.Certificate) error {
 		return err
 	}
 	defer client.Close()
-	told := db.RenewalToldParams{ID: row.ID, RenewAt: row.RenewAt}
-	says, err := client.Renewal(ctx, leaf)
-	switch {
-	case err != nil: // asked again; until then, what was known counts
-		again := s.now().Add(later)
-		told.AskAt, told.Explanation = &again, row.Explanation
-	case says != nil:
-		at := certificates.RenewAt(row.NotBefore, row.NotAfter, &says.Window, row.Serial)
-		again := s.now().Add(says.AskAgain)
-		told.RenewAt, told.AskAt, told.Explanation = &at, &again, says.Explanation
-	}
+	return do(client, leaf, authority)
+}
+
+func (s *Service) askRenewal(ctx context.Context, row db.Certificate) error {
+	again := s.now().Add(later) // until it answers, what was known counts
+	told := db.RenewalToldParams{ID: row.ID, RenewAt: row.RenewAt, AskAt: &again, Explanation: row.Explanation}
+	err := s.withIssuer(ctx, row, func(client *acme.Client, leaf *x509.Certificate, _ db.Authority) error {
+		says, err := client.Renewal(ctx, leaf)
+		switch {
+		case err != nil:
+			return err
+		case says == nil: // it never says
+			told.AskAt, told.Explanation = nil, ""
+		default:
+			at := certificates.RenewAt(row.NotBefore, row.NotAfter, &says.Window, row.Serial)
+			again = s.now().Add(says.AskAgain)
+			told.RenewAt, told.Explanation = &at, says.Explanation
+		}
+		return nil
+	})
 	if stored := s.store.RenewalTold(ctx, told); stored != nil || told.RenewAt == nil {
 		return stored
 	}
@@ -273,28 +284,56 @@ func (s *Service) findSite(ctx context.Context, a Actor, reference, name string)
 
 // state is the word for how a site stands.
 func (c siteCertificate) state(ordered bool, now time.Time) string {
-	var ends time.Time
-	brought := false
-	if c.inUse != nil {
-		ends, brought = c.inUse.NotAfter, c.inUse.AuthorityID == nil
-	}
-	return certificateState(c.inUse != nil, brought, ordered, c.wish.Failures, ends, now)
+	has := c.inUse != nil
+	return certificateState(stands(has, has && c.inUse.AuthorityID == nil, ordered, c.wish.Failures > 0, has && c.inUse.NotAfter.Before(now)))
 }
 
-func certificateState(has, brought, ordered bool, failures int32, ends, now time.Time) string {
+// What a site's certificate stands by, as bits; [certificateState] says what they come to, and the inventory is narrowed by them.
+const (
+	standsHas     = 1 << iota // there is one in use
+	standsBrought             // that somebody has brought
+	standsOrdered             // an order is on its way
+	standsFailing             // the last try has failed
+	standsEnded               // the one in use has ended
+	standsAll     = 1<<iota - 1
+)
+
+func certificateState(stands int32) string {
+	has := stands&standsHas != 0
 	switch {
-	case has && ends.Before(now):
+	case has && stands&standsEnded != 0:
 		return "expired"
-	case ordered && !has:
+	case stands&standsOrdered != 0 && !has:
 		return "ordered"
-	case failures > 0:
+	case stands&standsFailing != 0:
 		return "failing"
-	case has && brought:
+	case has && stands&standsBrought != 0:
 		return "uploaded"
 	case has:
 		return "valid"
 	}
 	return "self-signed"
+}
+
+// standings are all that come to a state; nil for no state.
+func standings(state string) []int32 {
+	var list []int32
+	for stands := int32(0); state != "" && stands <= standsAll; stands++ {
+		if certificateState(stands) == state {
+			list = append(list, stands)
+		}
+	}
+	return list
+}
+
+func stands(has, brought, ordered, failing, ended bool) int32 {
+	var out int32
+	for n, is := range []bool{has, brought, ordered, failing, ended} {
+		if is {
+			out |= 1 << n
+		}
+	}
+	return out
 }
 
 // Certificate tells everything about the certificate of a site.
@@ -614,7 +653,8 @@ func wishRecord(c siteCertificate) map[string]any {
 // CertificateFilter narrows the inventory; empty fields do not.
 type CertificateFilter struct {
 	Account, Domain, Authority, Search string
-	Failing                            bool
+	// State is one of [api.CertificateLine].
+	State string
 	// Days leaves out what lasts longer.
 	Days int
 }
@@ -625,9 +665,10 @@ var endOfTime = time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC).Unix()
 // Certificates is the inventory: every site with what it shows, those that have none for all trying first, then those with the fewest days left.
 func (s *Service) Certificates(ctx context.Context, a Actor, f CertificateFilter, afterEnds, afterID int64, most int) (api.CertificatePage, error) {
 	page := api.CertificatePage{Certificates: []api.CertificateLine{}}
-	p := db.CertificatesParams{Authority: f.Authority, Search: strings.ToLower(f.Search), Failing: f.Failing, AfterEnds: afterEnds, AfterID: afterID, Most: int32(most + 1)}
+	p := db.CertificatesParams{Authority: f.Authority, Search: strings.ToLower(f.Search), Standings: standings(f.State), AfterEnds: afterEnds, AfterID: afterID, Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.scope()
 	now := s.now()
+	p.Now = now
 	if f.Days > 0 {
 		until := now.Add(time.Duration(f.Days) * 24 * time.Hour)
 		p.EndsBefore = &until
@@ -660,7 +701,7 @@ func (s *Service) Certificates(ctx context.Context, a Actor, f CertificateFilter
 			Code: r.Code, Problem: r.Problem}
 		ends := time.Unix(r.Ends, 0).UTC()
 		has := r.Ends > 0 && r.Ends < endOfTime
-		line.State = certificateState(has, r.Authority == "", r.Ordered, r.Failures, ends, now)
+		line.State = certificateState(stands(has, r.Authority == "", r.Ordered, r.Failures > 0, has && ends.Before(now)))
 		if has {
 			left := int(ends.Sub(now).Hours() / 24)
 			line.NotAfter, line.DaysLeft = &ends, &left

@@ -8127,8 +8127,8 @@ export interface operations {
                 account?: string;
                 /** @description Only those of one authority. */
                 authority?: string;
-                /** @description Only those whose last try failed. */
-                failing?: boolean;
+                /** @description Only those that are so. */
+                state?: "self-signed" | "ordered" | "valid" | "failing" | "expired" | "uploaded";
                 /** @description Only those that end within so many days. */
                 days?: number;
             };

@@ -557,11 +557,13 @@ where domains.served_as <> 'dns-only' and accounts.state <> 'closed'
   and ($3::text = '' or authorities.name = $3)
   and ($4::bigint = 0 or accounts.reseller_id = $4)
   and ($5::bigint = 0 or accounts.customer_id = $5)
-  and (not $6::boolean or site_certificates.failures > 0)
-  and ($7::text = '' or domains.name like '%' || $7 || '%')
-  and ($8::timestamptz is null or certificates.not_after < $8)
-  and (coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end), domains.id) > ($9::bigint, $10::bigint)
-order by coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end), domains.id limit $11
+  and ($6::int[] is null or (certificates.id is not null)::int + 2 * (certificates.id is not null and certificates.authority_id is null)::int
+    + 4 * (exists (select from orders where orders.domain_id = domains.id and orders.state not in ('done', 'failed')))::int
+    + 8 * (site_certificates.failures > 0)::int + 16 * (coalesce(certificates.not_after < $7::timestamptz, false))::int = any($6::int[]))
+  and ($8::text = '' or domains.name like '%' || $8 || '%')
+  and ($9::timestamptz is null or certificates.not_after < $9)
+  and (coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end), domains.id) > ($10::bigint, $11::bigint)
+order by coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end), domains.id limit $12
 `
 
 type CertificatesParams struct {
@@ -570,7 +572,8 @@ type CertificatesParams struct {
 	Authority  string
 	Reseller   int64
 	Customer   int64
-	Failing    bool
+	Standings  []int32
+	Now        time.Time
 	Search     string
 	EndsBefore *time.Time
 	AfterEnds  int64
@@ -603,7 +606,8 @@ func (q *Queries) Certificates(ctx context.Context, arg CertificatesParams) ([]C
 		arg.Authority,
 		arg.Reseller,
 		arg.Customer,
-		arg.Failing,
+		arg.Standings,
+		arg.Now,
 		arg.Search,
 		arg.EndsBefore,
 		arg.AfterEnds,

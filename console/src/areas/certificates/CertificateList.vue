@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { ElButton, ElCheckbox, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../../api/client'
 import { useFilters } from '../../composables/useFilters'
@@ -16,15 +16,15 @@ import { may } from '../session/state'
 
 type Line = Schemas['CertificateLine']
 const router = useRouter()
-const { search, days, failing, authority, cursor } = useFilters('search', 'days', 'failing', 'authority', 'cursor')
+const { search, days, state, authority, cursor } = useFilters('search', 'days', 'state', 'authority', 'cursor')
 const typed = useTyped(search)
-const onlyFailing = computed({ get: () => failing.value === 'true', set: (on) => (failing.value = on ? 'true' : '') })
+const states = ['failing', 'expired', 'ordered', 'self-signed', 'uploaded', 'valid'] as const
 const query = computed(() => ({
-  search: search.value || undefined, days: Number(days.value) || undefined, failing: onlyFailing.value || undefined, authority: authority.value || undefined, cursor: cursor.value || undefined, limit: 50,
+  search: search.value || undefined, days: Number(days.value) || undefined, state: states.find((s) => s === state.value), authority: authority.value || undefined, cursor: cursor.value || undefined, limit: 50,
 }))
 const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/certificates', { params: { query: query.value } })), { on: query, every: 15000 })
 const { data: authorities } = useLoad(async () => (may('authorities.read') ? await ask(api.GET('/api/v1/authorities')) : undefined))
-const filtered = computed(() => Boolean(search.value || days.value || failing.value || authority.value))
+const filtered = computed(() => Boolean(search.value || days.value || state.value || authority.value))
 
 const columns: Column<Line>[] = [
   { key: 'left', title: 'Left', right: true },
@@ -52,7 +52,7 @@ function turn() {
     <ElInput v-model="typed" type="search" clearable placeholder="Part of the domain" aria-label="Search certificates" />
     <ElSelect v-model="days" clearable placeholder="Ends any time" aria-label="When they end"><ElOption v-for="d in ['7', '14', '30', '90']" :key="d" :value="d" :label="`ends within ${d} days`" /></ElSelect>
     <ElSelect v-if="authorities?.authorities.length" v-model="authority" clearable placeholder="Any authority" aria-label="Authority"><ElOption v-for="a in authorities.authorities" :key="a.name" :value="a.name" :label="a.name" /></ElSelect>
-    <ElCheckbox v-model="onlyFailing">failing only</ElCheckbox>
+    <ElSelect v-model="state" clearable placeholder="Any state" aria-label="State"><ElOption v-for="s in states" :key="s" :value="s" :label="s" /></ElSelect>
   </div>
   <ProblemNote :refusal="refusal" />
   <DataTable :columns="columns" :rows="data?.certificates" :id="(l) => l.domain" :to="page" caption="Sites with their certificates, those with the fewest days left first">
