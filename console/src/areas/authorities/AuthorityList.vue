@@ -107,6 +107,9 @@ dd {
   margin: 0;
   overflow-wrap: anywhere;
 }
+form > * {
+  max-width: 44rem;
+}
 form {
   display: grid;
   gap: 0.7rem;
