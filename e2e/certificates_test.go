@@ -263,7 +263,7 @@ func TestCertificates(t *testing.T) {
 	t.Run("a failure leaves what is in use as it is, and says why", func(t *testing.T) {
 		before, err := shown(t, "skua", "beacon.example")
 		require.NoError(t, err)
-		i.Authority.Set(func(s *authority.Settings) { s.OrdersPerHour, s.RetryAfter = 1, 3*time.Second })
+		i.Authority.Set(func(s *authority.Settings) { s.OrdersPerHour, s.RetryAfter = 1, time.Hour })
 		o := orderNow(t, account.ID, "beacon.example")
 		require.Equal(t, "failed", o.State)
 		assert.Contains(t, o.Failure, "too many orders")
@@ -273,11 +273,19 @@ func TestCertificates(t *testing.T) {
 		assert.True(t, c.NextTry.After(time.Now()))
 		p := problemOf(t, i.Client.Post(ctx, certificatePath(account.ID, "beacon.example")+"/order", nil, nil))
 		assert.Contains(t, p.Detail, "asked too often")
-		i.Authority.Set(func(s *authority.Settings) { s.OrdersPerHour = 0 })
+		i.Authority.Set(func(s *authority.Settings) { s.OrdersPerHour, s.RetryAfter = 0, 0 })
+		var list api.AuthorityList
+		require.NoError(t, i.Client.Get(ctx, "/authorities", nil, &list))
+		held := time.Until(*list.Authorities[slices.IndexFunc(list.Authorities, func(a api.Authority) bool { return a.Usual })].LimitedUntil)
+		assert.Greater(t, held, time.Minute)
+		assert.Less(t, held, 11*time.Minute, "others do not wait as long for what one site was told")
+		sql(t, "update authorities set limited_until = null")
+		p = problemOf(t, i.Client.Post(ctx, certificatePath(account.ID, "beacon.example")+"/order", nil, nil))
+		assert.Contains(t, p.Detail, "asked too often", "that site does")
 		after, err := shown(t, "skua", "beacon.example")
 		require.NoError(t, err)
 		assert.True(t, before.Equal(after))
-		sql(t, "update authorities set limited_until = null")
+		sql(t, "update site_certificates set limited_until = null")
 	})
 
 	t.Run("the service is killed while the authority issues", func(t *testing.T) {

@@ -25,6 +25,7 @@ import (
 	"victualler/console"
 	"victualler/internal/httpapi"
 	"victualler/internal/jobs"
+	"victualler/internal/pkcs12"
 	"victualler/internal/seal"
 	"victualler/internal/service"
 	"victualler/internal/store"
@@ -32,6 +33,9 @@ import (
 )
 
 func main() {
+	if len(os.Args) == 2 && os.Args[1] == pkcs12.Command { // called by the service itself
+		os.Exit(pkcs12.Main(os.Stdin, os.Stdout, os.Stderr))
+	}
 	if err := run(os.Args[1:]); err != nil {
 		fmt.Fprintln(os.Stderr, "victuallerd:", err)
 		os.Exit(1)

@@ -10,14 +10,13 @@ import (
 	"slices"
 	"strings"
 
-	"software.sslmate.com/src/go-pkcs12"
-
 	"victualler/internal/acme"
 	"victualler/internal/api"
 	"victualler/internal/hosting/certificates"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/passwords"
+	"victualler/internal/pkcs12"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
@@ -131,7 +130,7 @@ func (s *Service) InstallCertificate(ctx context.Context, a Actor, reference, na
 	if err != nil {
 		return none, err
 	}
-	bundle, err := readBrought(in)
+	bundle, err := readBrought(ctx, in)
 	if err != nil {
 		return none, err
 	}
@@ -190,7 +189,7 @@ func (s *Service) InstallCertificate(ctx context.Context, a Actor, reference, na
 	})
 }
 
-func readBrought(in api.BroughtCertificate) (certificates.Bundle, error) {
+func readBrought(ctx context.Context, in api.BroughtCertificate) (certificates.Bundle, error) {
 	text := []byte(in.Certificate)
 	if !strings.Contains(in.Certificate, "-----BEGIN") {
 		der, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(in.Certificate), ""))
@@ -201,7 +200,7 @@ func readBrought(in api.BroughtCertificate) (certificates.Bundle, error) {
 	}
 	read := certificates.ReadBundle
 	if certificates.IsPKCS12(text) {
-		read = func(der []byte) (certificates.Bundle, error) { return readPKCS12(der, in.Password) }
+		read = func(der []byte) (certificates.Bundle, error) { return readPKCS12(ctx, der, in.Password) }
 	}
 	b, err := read(text)
 	if err == nil && in.Key != "" {
@@ -210,18 +209,18 @@ func readBrought(in api.BroughtCertificate) (certificates.Bundle, error) {
 	return b, err
 }
 
-// readPKCS12 opens PKCS #12 with its password (RFC 7292).
-func readPKCS12(der []byte, password string) (certificates.Bundle, error) {
-	key, leaf, others, err := pkcs12.DecodeChain(der, password)
+// readPKCS12 opens PKCS #12 with its password.
+func readPKCS12(ctx context.Context, file []byte, password string) (certificates.Bundle, error) {
+	text, err := pkcs12.Open(ctx, file, password)
 	switch {
-	case errors.Is(err, pkcs12.ErrIncorrectPassword) && password == "":
+	case errors.Is(err, pkcs12.ErrPassword) && password == "":
 		return certificates.Bundle{}, refusal.Input("password", "this is PKCS #12: give its password, too")
-	case errors.Is(err, pkcs12.ErrIncorrectPassword):
+	case errors.Is(err, pkcs12.ErrPassword):
 		return certificates.Bundle{}, refusal.Input("password", "the password does not open it")
 	case err != nil:
-		return certificates.Bundle{}, refusal.Input("certificate", "the PKCS #12 cannot be read: %s", strings.TrimPrefix(err.Error(), "pkcs12: "))
+		return certificates.Bundle{}, refusal.Input("certificate", "the PKCS #12 cannot be read: %s", err)
 	}
-	return certificates.BundleOf(key, append([]*x509.Certificate{leaf}, others...))
+	return certificates.ReadBundle(text)
 }
 
 // findKey gives a bundle without a key the one that belongs to it: that of a signing request that was made here, of which the number is returned, or that of a certificate from before.

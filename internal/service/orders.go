@@ -29,6 +29,10 @@ const (
 	orderFailed     = "failed"
 )
 
+// othersWait is how long at most other sites wait where an authority has been asked too often: it does not say whether that was for the names of one order or in all. The
+// site of the order waits as long as it was told to.
+const othersWait = 10 * time.Minute
+
 const sealedCertificateKey = "key of a certificate"
 
 // ordersAtOnce is how many sites that are due are begun with in one round, and ordersBegun how many of them at the same time.
@@ -100,11 +104,13 @@ func (s *Service) beginOrder(ctx context.Context, a Actor, domainID int64, ask a
 		}
 		return wait(now.Add(later))
 	}
-	if limited := site.authority.LimitedUntil; limited != nil && limited.After(now) {
-		if ask.bySomebody {
-			return 0, refusal.New(refusal.WrongState, "%s has been asked too often and takes the next order at %s", site.authority.Name, utc(*limited))
+	for _, limited := range []*time.Time{site.wish.LimitedUntil, site.authority.LimitedUntil} {
+		if limited != nil && limited.After(now) {
+			if ask.bySomebody {
+				return 0, refusal.New(refusal.WrongState, "%s has been asked too often and takes the next order at %s", site.authority.Name, utc(*limited))
+			}
+			return wait(*limited)
 		}
-		return wait(*limited)
 	}
 	if !ask.bySomebody && !site.due(now) {
 		return wait(site.nextLook(now))
@@ -291,8 +297,14 @@ func (s *Service) siteFailed(ctx context.Context, q *db.Queries, site siteCertif
 	if site.inUse != nil {
 		left = site.inUse.NotAfter.Sub(s.now())
 	}
-	next := s.now().Add(certificates.RetryAfter(int(site.wish.Failures)+1, left, told, site.domain.Name))
-	return q.CertificateFailed(ctx, db.CertificateFailedParams{DomainID: site.domain.ID, Code: code, Problem: reason, NextAt: &next})
+	now := s.now()
+	next := now.Add(certificates.RetryAfter(int(site.wish.Failures)+1, left, told, site.domain.Name))
+	p := db.CertificateFailedParams{DomainID: site.domain.ID, Code: code, Problem: reason, NextAt: &next}
+	if told > 0 {
+		until := now.Add(told)
+		p.LimitedUntil = &until
+	}
+	return q.CertificateFailed(ctx, p)
 }
 
 // orderFailure is why an order has come to nothing.
@@ -316,11 +328,13 @@ var (
 	errTakenBack = errors.New("the order was taken back")
 )
 
-// byHandEvery is how often it is looked whether somebody has entered records, and byHandFor how long that goes on.
-const (
-	byHandEvery = 5 * time.Second
-	byHandFor   = 7 * 24 * time.Hour
-)
+// byHandFor is how long it is looked whether somebody has entered records.
+const byHandFor = 7 * 24 * time.Hour
+
+// byHandPause is how soon it is looked again, for somebody who has been asked for records so long ago: at once as long as they may be at it, and then ever less often.
+func byHandPause(since time.Duration) time.Duration {
+	return max(5*time.Second, min(since/60, 5*time.Minute))
+}
 
 // Order brings an order as far as it goes now. With again, it goes on after that time. An error means that it should be tried again.
 func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err error) {
@@ -373,7 +387,7 @@ func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err
 	case errors.As(err, &on):
 		return on.after, nil
 	case errors.Is(err, errByHand):
-		return byHandEvery, nil
+		return byHandPause(s.now().Sub(order.CreatedAt)), nil
 	case errors.Is(err, errTakenBack):
 		return 0, nil
 	case ctx.Err() != nil:
@@ -397,7 +411,8 @@ func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err
 	why := acme.Reason(err)
 	if !why.Passing || why.Limited || s.now().Sub(order.CreatedAt) > giveUpAfter {
 		if why.Limited {
-			until := s.now().Add(max(why.Wait, time.Minute))
+			why.Wait = max(why.Wait, time.Minute)
+			until := s.now().Add(min(why.Wait, othersWait))
 			if err := s.store.LimitAuthority(ctx, db.LimitAuthorityParams{ID: authority.ID, LimitedUntil: &until}); err != nil {
 				return 0, err
 			}

@@ -3,6 +3,7 @@ package certificates
 import (
 	"bytes"
 	"crypto"
+	"crypto/rsa"
 	"crypto/x509"
 	"encoding/asn1"
 	"encoding/pem"
@@ -21,10 +22,13 @@ type Bundle struct {
 	Key          crypto.Signer
 }
 
-// mostCertificates bounds a bundle.
-const mostCertificates = 20
+// mostCertificates bounds a bundle, and mostBits its RSA keys: to look at larger ones is work for minutes.
+const (
+	mostCertificates = 20
+	mostBits         = 16384
+)
 
-// ReadBundle reads PEM (RFC 7468), or PKCS #7 in PEM or DER (RFC 2315), as authorities send it. PKCS #12 is read by whoever has the password; see [IsPKCS12] and [BundleOf].
+// ReadBundle reads PEM (RFC 7468), or PKCS #7 in PEM or DER (RFC 2315), as authorities send it. PKCS #12 is opened elsewhere, which gives PEM; see [IsPKCS12].
 func ReadBundle(text []byte) (Bundle, error) {
 	var b Bundle
 	if !bytes.Contains(text, []byte("-----BEGIN")) {
@@ -64,6 +68,9 @@ func (b *Bundle) addDER(der []byte) error {
 		}
 	}
 	for _, c := range list {
+		if key, is := c.PublicKey.(*rsa.PublicKey); is && key.N.BitLen() > mostBits {
+			return refusal.Input("certificate", "the key of %s has %d bits: visitors' programs take no more than %d", subject(c), key.N.BitLen(), mostBits)
+		}
 		if !slices.ContainsFunc(b.Certificates, c.Equal) {
 			b.Certificates = append(b.Certificates, c)
 		}
@@ -134,21 +141,6 @@ func IsPKCS12(der []byte) bool {
 	}
 	_, err := asn1.Unmarshal(der, &outer)
 	return err == nil && outer.Version == 3
-}
-
-// BundleOf is what was taken out of a file that a password keeps.
-func BundleOf(key crypto.PrivateKey, list []*x509.Certificate) (Bundle, error) {
-	signer, is := key.(crypto.Signer)
-	if !is {
-		return Bundle{}, refusal.Input("certificate", "the key in it is of a kind that is not known here")
-	}
-	b := Bundle{Key: signer}
-	for _, c := range list {
-		if err := b.addDER(c.Raw); err != nil {
-			return b, err
-		}
-	}
-	return b, nil
 }
 
 // readSigned takes the certificates out of PKCS #7 signed data (RFC 2315, section 9.1), in DER.

@@ -1,8 +1,12 @@
 package certificates
 
 import (
+	"crypto/rand"
+	"crypto/rsa"
 	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/pem"
+	"math/big"
 	"net/netip"
 	"strings"
 	"testing"
@@ -134,4 +138,15 @@ func TestFallingBack(t *testing.T) {
 	assert.Equal(t, Fail, look(silent).Result)
 	silent.Hops[0] = Hop{Status: 404}
 	assert.Equal(t, Fail, look(right, silent).Result, "what answers is not asked a second time")
+}
+
+func TestKeysTooLarge(t *testing.T) {
+	key, err := ECDSA256.New()
+	require.NoError(t, err)
+	huge := &rsa.PublicKey{N: new(big.Int).Lsh(big.NewInt(1), 20000), E: 65537}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "tern.example"}, NotAfter: time.Now().Add(time.Hour)}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, huge, key)
+	require.NoError(t, err)
+	_, err = ReadBundle(der)
+	assert.ErrorContains(t, err, "20001 bits")
 }

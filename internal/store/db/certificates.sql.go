@@ -448,7 +448,7 @@ func (q *Queries) CertificateBySerial(ctx context.Context, arg CertificateBySeri
 }
 
 const certificateCame = `-- name: CertificateCame :exec
-update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, next_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1
+update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, limited_until = null, next_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1
 `
 
 type CertificateCameParams struct {
@@ -463,14 +463,15 @@ func (q *Queries) CertificateCame(ctx context.Context, arg CertificateCameParams
 }
 
 const certificateFailed = `-- name: CertificateFailed :exec
-update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = $2, problem = $3, next_at = $4 where domain_id = $1
+update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = $2, problem = $3, next_at = $4, limited_until = $5 where domain_id = $1
 `
 
 type CertificateFailedParams struct {
-	DomainID int64
-	Code     string
-	Problem  string
-	NextAt   *time.Time
+	DomainID     int64
+	Code         string
+	Problem      string
+	NextAt       *time.Time
+	LimitedUntil *time.Time
 }
 
 func (q *Queries) CertificateFailed(ctx context.Context, arg CertificateFailedParams) error {
@@ -479,6 +480,7 @@ func (q *Queries) CertificateFailed(ctx context.Context, arg CertificateFailedPa
 		arg.Code,
 		arg.Problem,
 		arg.NextAt,
+		arg.LimitedUntil,
 	)
 	return err
 }
@@ -946,7 +948,7 @@ func (q *Queries) ChangeAuthority(ctx context.Context, arg ChangeAuthorityParams
 
 const changeSiteCertificate = `-- name: ChangeSiteCertificate :one
 update site_certificates set mode = $1, names = $2, key_type = $3, pin_key = $4, authority_id = $5, next_at = $6, version = version + 1
-where domain_id = $7 returning domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label
+where domain_id = $7 returning domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, limited_until, challenge_label
 `
 
 type ChangeSiteCertificateParams struct {
@@ -984,6 +986,7 @@ func (q *Queries) ChangeSiteCertificate(ctx context.Context, arg ChangeSiteCerti
 		&i.ToldDays,
 		&i.Version,
 		&i.PinKey,
+		&i.LimitedUntil,
 		&i.ChallengeLabel,
 	)
 	return i, err
@@ -1303,7 +1306,7 @@ func (q *Queries) LockAuthority(ctx context.Context, id int64) error {
 }
 
 const lockSiteCertificate = `-- name: LockSiteCertificate :one
-select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label from site_certificates where domain_id = $1 for update
+select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, limited_until, challenge_label from site_certificates where domain_id = $1 for update
 `
 
 func (q *Queries) LockSiteCertificate(ctx context.Context, domainID int64) (SiteCertificate, error) {
@@ -1323,6 +1326,7 @@ func (q *Queries) LockSiteCertificate(ctx context.Context, domainID int64) (Site
 		&i.ToldDays,
 		&i.Version,
 		&i.PinKey,
+		&i.LimitedUntil,
 		&i.ChallengeLabel,
 	)
 	return i, err
@@ -1682,7 +1686,7 @@ func (q *Queries) SigningRequestsWithKeys(ctx context.Context, domainID int64) (
 }
 
 const siteCertificate = `-- name: SiteCertificate :one
-select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label from site_certificates where domain_id = $1
+select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, limited_until, challenge_label from site_certificates where domain_id = $1
 `
 
 func (q *Queries) SiteCertificate(ctx context.Context, domainID int64) (SiteCertificate, error) {
@@ -1702,6 +1706,7 @@ func (q *Queries) SiteCertificate(ctx context.Context, domainID int64) (SiteCert
 		&i.ToldDays,
 		&i.Version,
 		&i.PinKey,
+		&i.LimitedUntil,
 		&i.ChallengeLabel,
 	)
 	return i, err

@@ -512,6 +512,7 @@ type SiteCertificate struct {
 	ToldDays       int32
 	Version        int64
 	PinKey         bool
+	LimitedUntil   *time.Time
 	ChallengeLabel string
 }
 

@@ -57,10 +57,10 @@ update site_certificates set mode = sqlc.arg(mode), names = sqlc.narg(names), ke
 where domain_id = sqlc.arg(domain_id) returning *;
 
 -- name: CertificateFailed :exec
-update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = $2, problem = $3, next_at = $4 where domain_id = $1;
+update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = $2, problem = $3, next_at = $4, limited_until = sqlc.narg(limited_until) where domain_id = $1;
 
 -- name: CertificateCame :exec
-update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, next_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1;
+update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, limited_until = null, next_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1;
 
 -- name: TryCertificateAt :exec
 -- Unless something has come up meanwhile, for which it was decided anew.
