@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strings"
 
-	"victualler/internal/acme"
 	"victualler/internal/api"
 	"victualler/internal/hosting/certificates"
 	"victualler/internal/hosting/refusal"
@@ -23,32 +22,6 @@ import (
 
 // mostRequests is how many signing requests of a site may wait.
 const mostRequests = 5
-
-// certify does something about the certificate of a site that may have one of an authority, in one transaction.
-func certify[T any](ctx context.Context, s *Service, a Actor, found siteCertificate, fn func(tx store.Tx, c siteCertificate) (T, error)) (T, error) {
-	return changeSiteCertificate(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (T, error) {
-		var none T
-		if err := mayHaveCertificates(ctx, tx.Queries, a, c); err != nil {
-			return none, err
-		}
-		return fn(tx, c)
-	})
-}
-
-// mayHaveCertificates says why the actor may do nothing about certificates of a site.
-func mayHaveCertificates(ctx context.Context, q *db.Queries, a Actor, c siteCertificate) error {
-	row, err := q.AccountRow(ctx, c.standing.account.ID)
-	if err != nil {
-		return err
-	}
-	if err := mayChange(a, row); err != nil {
-		return err
-	}
-	if !c.standing.has("certificates") {
-		return c.standing.without("certificates of an authority need", "certificates")
-	}
-	return nil
-}
 
 // MakeSigningRequest makes a key and a signing request for it. The key stays here and waits for the certificate.
 func (s *Service) MakeSigningRequest(ctx context.Context, a Actor, reference, name string, in api.NewSigningRequest) (api.SigningRequest, error) {
@@ -390,137 +363,4 @@ func (s *Service) proveBoth(ctx context.Context, a Actor, in api.KeyProof) error
 		return err
 	}
 	return succeeded(ctx, s.store.Queries, person.Name, a.Address)
-}
-
-// RevokeCertificate has an authority revoke a certificate. The one in use is used no longer, and the next is ordered at once.
-func (s *Service) RevokeCertificate(ctx context.Context, a Actor, reference, name string, in api.Revocation) (api.Started, error) {
-	if answer, repeated, err := earlierAnswer[api.Started](ctx, s, s.store.Queries, a); err != nil || repeated {
-		return answer, err
-	}
-	none := api.Started{}
-	c, err := s.findSite(ctx, a, reference, name)
-	if err != nil {
-		return none, err
-	}
-	reason, err := certificates.ParseReason(in.Reason)
-	if err != nil {
-		return none, err
-	}
-	if err := mayHaveCertificates(ctx, s.store.Queries, a, c); err != nil { // before the authority hears of it
-		return none, err
-	}
-	row, err := s.toRevoke(ctx, c, in.Serial)
-	if err != nil {
-		return none, err
-	}
-	if a.Preview == nil {
-		if err := s.revokeAt(ctx, row, reason); err != nil {
-			return none, err
-		}
-	}
-	return certify(ctx, s, a, c, func(tx store.Tx, c siteCertificate) (api.Started, error) {
-		a.say("have %s revoked (%s)", row.Serial, reason.Means)
-		if err := tx.RevokeCertificate(ctx, row.ID); err != nil {
-			return none, err
-		}
-		words := map[string]any{"domain": c.domain.Name, "serial": row.Serial, "reason": reason.Word}
-		if err := record(ctx, tx, a, "certificate.revoke", aboutAccount(c.standing.account), nil, words); err != nil {
-			return none, err
-		}
-		if c.inUse == nil || c.inUse.ID != row.ID {
-			return none, nil
-		}
-		a.note("the site shows a self-signed certificate until the next one is there; it is ordered at once")
-		now := s.now()
-		p := db.ChangeSiteCertificateParams{DomainID: c.domain.ID, Mode: c.wish.Mode, Names: c.wish.Names, KeyType: c.wish.KeyType, AuthorityID: c.wish.AuthorityID, NextAt: &now}
-		if _, err := tx.ChangeSiteCertificate(ctx, p); err != nil { // the key is not kept: PinKey is off
-			return none, err
-		}
-		operation, err := s.applyAll(ctx, tx, a, "certificate.revoke", aboutAccount(c.standing.account), []int64{c.standing.account.ID})
-		return api.Started{Operation: operation}, err
-	})
-}
-
-// toRevoke finds the certificate of a site that is to be revoked: the one in use, or another one of ours.
-func (s *Service) toRevoke(ctx context.Context, c siteCertificate, serial string) (db.Certificate, error) {
-	row := db.Certificate{}
-	switch {
-	case serial != "":
-		var err error
-		row, err = s.store.CertificateBySerial(ctx, db.CertificateBySerialParams{DomainID: c.domain.ID, Serial: strings.ToLower(strings.ReplaceAll(strings.TrimSpace(serial), ":", ""))})
-		if store.None(err) {
-			return row, refusal.Input("serial", "%s has no certificate %s and had none", unicode(c.domain.Name), serial)
-		}
-		if err != nil {
-			return row, err
-		}
-	case c.inUse == nil:
-		return row, noneInUse(c)
-	default:
-		row = *c.inUse
-	}
-	switch {
-	case row.AuthorityID == nil:
-		return row, refusal.New(refusal.WrongState, "this certificate was brought: have its authority revoke it where it was bought, and install another one or have one come by itself (mode: automatic)")
-	case row.State == "revoked":
-		return row, refusal.New(refusal.WrongState, "this certificate is revoked already")
-	}
-	return row, nil
-}
-
-func (s *Service) revokeAt(ctx context.Context, row db.Certificate, reason certificates.Reason) error {
-	return s.withIssuer(ctx, row, func(client *acme.Client, leaf *x509.Certificate, authority db.Authority) error {
-		if err := client.Revoke(ctx, leaf, reason.Code); err != nil {
-			if why := acme.Reason(err); why.Kind != "alreadyRevoked" {
-				return refusal.New(refusal.WrongState, "%s does not revoke it: %s. Nothing was changed", authority.Name, why.Detail)
-			}
-		}
-		return nil
-	})
-}
-
-// TakeBackOrder ends an order that is on its way and has not come so far that the authority issues.
-func (s *Service) TakeBackOrder(ctx context.Context, a Actor, reference, name string) error {
-	found, err := s.findSite(ctx, a, reference, name)
-	if err != nil {
-		return err
-	}
-	_, err = certify(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (struct{}, error) {
-		under, err := tx.OrderUnderWay(ctx, c.domain.ID)
-		if store.None(err) {
-			return struct{}{}, refusal.New(refusal.WrongState, "no order for %s is on its way", unicode(c.domain.Name))
-		}
-		if err != nil {
-			return struct{}{}, err
-		}
-		a.say("take the order for %s back", strings.Join(under.Names, ", "))
-		if err := s.takeBackIn(ctx, tx, c, a.Name+" has taken the order back"); err != nil {
-			return struct{}{}, err
-		}
-		next := s.now().Add(later)
-		if err := tx.TryCertificateAt(ctx, db.TryCertificateAtParams{DomainID: c.domain.ID, NextAt: &next, Seen: c.wish.NextAt}); err != nil {
-			return struct{}{}, err
-		}
-		return struct{}{}, record(ctx, tx, a, "certificate.take_back", aboutAccount(c.standing.account), map[string]any{"domain": c.domain.Name, "names": under.Names}, nil)
-	})
-	return err
-}
-
-// takeBackIn ends the order of a site that is on its way, if there is one.
-func (s *Service) takeBackIn(ctx context.Context, tx store.Tx, c siteCertificate, why string) error {
-	under, err := tx.OrderUnderWay(ctx, c.domain.ID)
-	if store.None(err) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	if under.State != orderNew && under.State != orderProving {
-		return refusal.New(refusal.WrongState, "a certificate for %s is being issued just now: try again when it is there", unicode(c.domain.Name))
-	}
-	w := orderWork{service: s, site: c, order: under}
-	if err := w.end(ctx, tx, orderFailed); err != nil {
-		return err
-	}
-	return finishIn(ctx, tx, fmt.Errorf("%s", why), under.OperationID)
 }

@@ -2,8 +2,6 @@ package service
 
 import (
 	"context"
-	"crypto"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -32,8 +30,6 @@ const (
 // othersWait is how long at most other sites wait where an authority has been asked too often: it does not say whether that was for the names of one order or in all. The
 // site of the order waits as long as it was told to.
 const othersWait = 10 * time.Minute
-
-const sealedCertificateKey = "key of a certificate"
 
 // ordersAtOnce is how many sites that are due are begun with in one round, and ordersBegun how many of them at the same time.
 const (
@@ -256,39 +252,11 @@ func withinBounds(ctx context.Context, tx store.Tx, authority int64, names []str
 	return free, bound, nil
 }
 
-// keyForOrder is the key that the next certificate of a site has, sealed: a new one, unless the one in use is kept.
-func (s *Service) keyForOrder(site siteCertificate) ([]byte, error) {
-	if site.wish.PinKey && site.inUse != nil && site.inUse.KeyType == site.wish.KeyType {
-		return site.inUse.Key, nil
-	}
-	key, err := certificates.KeyType(site.wish.KeyType).New()
-	if err != nil {
-		return nil, err
-	}
-	return s.sealCertificateKey(key)
-}
-
 func utc(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }
 
 // gains reports whether some names would be had that are not.
 func gains(had, names []string) bool {
 	return slices.ContainsFunc(names, func(n string) bool { return !slices.Contains(had, n) })
-}
-
-func (s *Service) sealCertificateKey(key crypto.Signer) ([]byte, error) {
-	der, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		return nil, err
-	}
-	return s.key.Seal(sealedCertificateKey, der), nil
-}
-
-func (s *Service) certificateKey(sealed []byte) (crypto.Signer, error) {
-	der, err := s.key.Open(sealedCertificateKey, sealed)
-	if err != nil {
-		return nil, err
-	}
-	return certificates.ParseKey(der)
 }
 
 // siteFailed notes that a certificate could not be had, and when the next try is. Told is how long the authority wants to be left alone.
@@ -429,4 +397,70 @@ func orEmpty(text, otherwise string) string {
 		return otherwise
 	}
 	return text
+}
+
+// OrderCertificate orders a certificate for a site now, for the names that would pass.
+func (s *Service) OrderCertificate(ctx context.Context, a Actor, reference, name string, in api.CertificateOrder) (api.Started, error) {
+	if answer, repeated, err := earlierAnswer[int64](ctx, s, s.store.Queries, a); err != nil || repeated {
+		return api.Started{Operation: answer}, err
+	}
+	c, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return api.Started{}, err
+	}
+	if err := mayHaveCertificates(ctx, s.store.Queries, a, c); err != nil {
+		return api.Started{}, err
+	}
+	operation, err := s.beginOrder(ctx, a, c.domain.ID, asking{true, in})
+	var unreached *agentError
+	if errors.As(err, &unreached) {
+		return api.Started{}, refusal.New(refusal.ServerUnreachable, "the site's server cannot be given anything to answer with: %s", unreached)
+	}
+	return api.Started{Operation: operation}, err
+}
+
+// TakeBackOrder ends an order that is on its way and has not come so far that the authority issues.
+func (s *Service) TakeBackOrder(ctx context.Context, a Actor, reference, name string) error {
+	found, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return err
+	}
+	_, err = certify(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (struct{}, error) {
+		under, err := tx.OrderUnderWay(ctx, c.domain.ID)
+		if store.None(err) {
+			return struct{}{}, refusal.New(refusal.WrongState, "no order for %s is on its way", unicode(c.domain.Name))
+		}
+		if err != nil {
+			return struct{}{}, err
+		}
+		a.say("take the order for %s back", strings.Join(under.Names, ", "))
+		if err := s.takeBackIn(ctx, tx, c, a.Name+" has taken the order back"); err != nil {
+			return struct{}{}, err
+		}
+		next := s.now().Add(later)
+		if err := tx.TryCertificateAt(ctx, db.TryCertificateAtParams{DomainID: c.domain.ID, NextAt: &next, Seen: c.wish.NextAt}); err != nil {
+			return struct{}{}, err
+		}
+		return struct{}{}, record(ctx, tx, a, "certificate.take_back", aboutAccount(c.standing.account), map[string]any{"domain": c.domain.Name, "names": under.Names}, nil)
+	})
+	return err
+}
+
+// takeBackIn ends the order of a site that is on its way, if there is one.
+func (s *Service) takeBackIn(ctx context.Context, tx store.Tx, c siteCertificate, why string) error {
+	under, err := tx.OrderUnderWay(ctx, c.domain.ID)
+	if store.None(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if under.State != orderNew && under.State != orderProving {
+		return refusal.New(refusal.WrongState, "a certificate for %s is being issued just now: try again when it is there", unicode(c.domain.Name))
+	}
+	w := orderWork{service: s, site: c, order: under}
+	if err := w.end(ctx, tx, orderFailed); err != nil {
+		return err
+	}
+	return finishIn(ctx, tx, fmt.Errorf("%s", why), under.OperationID)
 }

@@ -18,7 +18,9 @@ import (
 	"time"
 
 	"victualler/internal/agentlink"
+	"victualler/internal/api"
 	"victualler/internal/hosting/certificates"
+	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/zones"
 	"victualler/internal/resolve"
 	"victualler/internal/store"
@@ -396,4 +398,35 @@ func fetchWords(err error) string {
 		return failed.Err.Error()
 	}
 	return err.Error()
+}
+
+// Rehearse says of each name of a site what an authority would do, and asks none.
+func (s *Service) Rehearse(ctx context.Context, a Actor, reference, name string, in api.RehearsalQuestion) (api.Rehearsal, error) {
+	out := api.Rehearsal{Names: []api.RehearsedName{}}
+	c, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return out, err
+	}
+	wanted, err := c.namesOr(in.Names)
+	if err != nil {
+		return out, err
+	}
+	if err := s.outward.ask(a, s.now()); err != nil {
+		return out, err
+	}
+	verdicts, err := s.rehearse(ctx, rehearsal{site: c, names: wanted, wanted: len(in.Names) > 0 || len(c.wish.Names) > 0})
+	var unreached *agentError
+	if errors.As(err, &unreached) {
+		return out, refusal.New(refusal.ServerUnreachable, "the site's server cannot be given anything to answer with: %s", unreached)
+	}
+	if err != nil {
+		return out, err
+	}
+	out.Pass = true
+	for _, n := range wanted {
+		v := verdicts[n]
+		out.Names = append(out.Names, api.RehearsedName{Name: n, Result: string(v.Result), Way: string(v.Way), Code: v.Code, Reason: v.Says, Do: v.Do})
+		out.Pass = out.Pass && v.Result == certificates.Pass
+	}
+	return out, nil
 }

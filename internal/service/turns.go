@@ -43,3 +43,17 @@ func (t *turns) end(number int64) {
 	defer t.mu.Unlock()
 	delete(t.again, number)
 }
+
+// atOnce works on a list, on some of it at the same time.
+func atOnce[T any](most int, list []T, do func(T)) {
+	var group sync.WaitGroup
+	places := make(chan struct{}, most)
+	for _, one := range list {
+		places <- struct{}{}
+		group.Go(func() {
+			defer func() { <-places }()
+			do(one)
+		})
+	}
+	group.Wait()
+}
