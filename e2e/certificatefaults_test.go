@@ -250,7 +250,7 @@ func TestRenewalUnderFault(t *testing.T) {
 		defer sql(t, "alter table orders alter created_at set default now()")
 		o := orderNow(t, account.ID, "shoals.example")
 		assert.Equal(t, "failed", o.State)
-		assert.Contains(t, o.Failure, "not come to an end with the order within 24 hours")
+		assert.Contains(t, o.Failure, "come to no end within 24 hours")
 	})
 
 	t.Run("people are told when a certificate is about to end", func(t *testing.T) {

@@ -346,7 +346,7 @@ func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err
 	}
 	var on goesOn
 	if errors.As(err, &on) && s.now().Sub(order.CreatedAt) > w.late() {
-		err = &orderFailure{code: "authority", reason: fmt.Sprintf("%s has not come to an end with the order within %d hours", authority.Name, int(orderTime.Hours()))}
+		err = &orderFailure{code: "authority", reason: fmt.Sprintf("the order at %s has come to no end within %d hours", authority.Name, int(orderTime.Hours()))}
 	}
 	var failure *orderFailure
 	switch {
@@ -377,7 +377,11 @@ func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err
 		return 0, err
 	}
 	why := acme.Reason(err)
-	if !why.Passing || why.Limited || s.now().Sub(order.CreatedAt) > giveUpAfter {
+	patience := giveUpAfter
+	if w.byHand() { // somebody has gone to some trouble for it
+		patience = w.late()
+	}
+	if !why.Passing || why.Limited || s.now().Sub(order.CreatedAt) > patience {
 		if why.Limited {
 			why.Wait = max(why.Wait, time.Minute)
 			until := s.now().Add(min(why.Wait, othersWait))
