@@ -244,6 +244,15 @@ func TestCertificates(t *testing.T) {
 
 		i.World.Forget("beacon.example")
 		assert.Equal(t, "no-address", rehearsed(t, account.ID, "beacon.example")["beacon.example"].Code)
+		site := " where domain_id = (select id from domains where name = 'beacon.example')"
+		sql(t, "update certificates set renew_at = now()"+site+" and state = 'in-use'")
+		sql(t, "update site_certificates set failures = 20, next_at = now()"+site)
+		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "beacon.example").Failures == 21 })
+		next := time.Until(*certificateOf(t, account.ID, "beacon.example").NextTry)
+		assert.Less(t, next, 61*time.Minute, "when it is put right, nobody waits for a day")
+		assert.Greater(t, next, 50*time.Minute)
+		sql(t, "update certificates set renew_at = now() + interval '30 days'"+site+" and state = 'in-use'")
+		sql(t, "update site_certificates set failures = 0, failed_at = null, code = '', problem = ''"+site)
 		i.World.Delegate("beacon.example", world.Delegation{NameServers: []string{ns1, ns2}})
 	})
 

@@ -125,7 +125,9 @@ func (s *Service) beginOrder(ctx context.Context, a Actor, domainID int64, ask a
 	case len(pass) == 0 && ask.bySomebody:
 		return 0, refusal.New(refusal.WrongState, "no name would pass: %s. What to do: %s", out[0].Reason, out[0].Do)
 	case len(pass) == 0:
-		return 0, s.siteFailed(ctx, s.store.Queries, site, out[0].Code, out[0].Reason, 0)
+		f := &orderFailure{code: out[0].Code, reason: out[0].Reason}
+		// The authority has not been asked, so its patience is not what counts: soon after somebody has put it right, the certificate should come.
+		return 0, s.siteFailed(ctx, s.store.Queries, site, f, min(later, s.retryAfter(site, f)))
 	case len(out) > 0 && ask.bySomebody && !ask.LeaveOut:
 		return 0, &refusal.Refusal{Kind: refusal.NeedsDecision, Detail: fmt.Sprintf("%s would fail: %s. What to do: %s. Or leave it out for now (leave_out; client: --leave-out): it is added when it passes", out[0].Name, out[0].Reason, out[0].Do),
 			Decide: []refusal.Choice{{Field: "leave_out", Value: "true", Means: fmt.Sprintf("order for %s; the rest is added when it passes", strings.Join(pass, ", "))}}}
@@ -259,17 +261,22 @@ func gains(had, names []string) bool {
 	return slices.ContainsFunc(names, func(n string) bool { return !slices.Contains(had, n) })
 }
 
-// siteFailed notes that a certificate could not be had, and when the next try is. Told is how long the authority wants to be left alone.
-func (s *Service) siteFailed(ctx context.Context, q *db.Queries, site siteCertificate, code, reason string, told time.Duration) error {
+// retryAfter is how long is waited for the next try, after one more failure of a site.
+func (s *Service) retryAfter(site siteCertificate, f *orderFailure) time.Duration {
 	var left time.Duration
 	if site.inUse != nil {
 		left = site.inUse.NotAfter.Sub(s.now())
 	}
+	return certificates.RetryAfter(int(site.wish.Failures)+1, left, f.wait, site.domain.Name)
+}
+
+// siteFailed notes why a certificate could not be had, and has the next try be after a pause.
+func (s *Service) siteFailed(ctx context.Context, q *db.Queries, site siteCertificate, f *orderFailure, pause time.Duration) error {
 	now := s.now()
-	next := now.Add(certificates.RetryAfter(int(site.wish.Failures)+1, left, told, site.domain.Name))
-	p := db.CertificateFailedParams{DomainID: site.domain.ID, Code: code, Problem: reason, NextAt: &next}
-	if told > 0 {
-		until := now.Add(told)
+	next := now.Add(pause)
+	p := db.CertificateFailedParams{DomainID: site.domain.ID, Code: f.code, Problem: f.reason, NextAt: &next}
+	if f.wait > 0 {
+		until := now.Add(f.wait)
 		p.LimitedUntil = &until
 	}
 	return q.CertificateFailed(ctx, p)
@@ -278,7 +285,8 @@ func (s *Service) siteFailed(ctx context.Context, q *db.Queries, site siteCertif
 // orderFailure is why an order has come to nothing.
 type orderFailure struct {
 	code, reason string
-	wait         time.Duration
+	// wait is how long the authority wants to be left alone; 0 where it does not say.
+	wait time.Duration
 	// names are those that could not be proved.
 	names []string
 }

@@ -603,7 +603,7 @@ func (w *orderWork) failed(ctx context.Context, f *orderFailure) error {
 	s := w.service
 	w.clear(ctx)
 	return s.store.InTx(ctx, func(tx store.Tx) error {
-		if err := s.siteFailed(ctx, tx.Queries, w.site, f.code, f.reason, f.wait); err != nil {
+		if err := s.siteFailed(ctx, tx.Queries, w.site, f, s.retryAfter(w.site, f)); err != nil {
 			return err
 		}
 		if err := tx.RefusedOrder(ctx, db.RefusedOrderParams{ID: w.order.ID, Refused: nonNil(f.names)}); err != nil {
