@@ -190,7 +190,7 @@ where domains.served_as <> 'dns-only' and accounts.state <> 'closed'
   and (sqlc.arg(reseller)::bigint = 0 or accounts.reseller_id = sqlc.arg(reseller))
   and (sqlc.arg(customer)::bigint = 0 or accounts.customer_id = sqlc.arg(customer))
   and (sqlc.narg(standings)::int[] is null or (certificates.id is not null)::int + 2 * (certificates.id is not null and certificates.authority_id is null)::int
-    + 4 * (exists (select from orders where orders.domain_id = domains.id and orders.state not in ('done', 'failed')))::int
+    + 4 * (domains.id in (select orders.domain_id from orders where orders.state not in ('done', 'failed')))::int
     + 8 * (site_certificates.failures > 0)::int + 16 * (coalesce(certificates.not_after < sqlc.arg(now)::timestamptz, false))::int = any(sqlc.narg(standings)::int[]))
   and (sqlc.arg(search)::text = '' or domains.name like '%' || sqlc.arg(search) || '%')
   and (sqlc.narg(ends_before)::timestamptz is null or certificates.not_after < sqlc.narg(ends_before))
