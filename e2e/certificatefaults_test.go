@@ -320,7 +320,7 @@ func TestManyDueAtOnce(t *testing.T) {
 	count := func() string {
 		return value(t, "select count(*)::text from certificates join domains on domains.id = certificates.domain_id where domains.name like '%shelf%' and certificates.state = 'in-use'")
 	}
-	labtest.Within(t, 5*time.Minute, func() bool { return count() == fmt.Sprint(many) })
+	labtest.Within(t, 10*time.Minute, func() bool { return count() == fmt.Sprint(many) })
 	t.Logf("%d certificates in %s", many, time.Since(begun).Round(time.Second))
 	for _, name := range []string{"shelf00.example", "s07.shelf01.example", "s24.shelf19.example"} {
 		label := map[byte]string{'0': "skua", '1': "fulmar", '9': "fulmar"}[name[strings.Index(name, "shelf")+6]]
