@@ -948,7 +948,7 @@ func (q *Queries) ChangeAuthority(ctx context.Context, arg ChangeAuthorityParams
 
 const changeSiteCertificate = `-- name: ChangeSiteCertificate :one
 update site_certificates set mode = $1, names = $2, key_type = $3, pin_key = $4, authority_id = $5, next_at = $6, version = version + 1
-where domain_id = $7 returning domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, limited_until, challenge_label
+where domain_id = $7 returning domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label, limited_until
 `
 
 type ChangeSiteCertificateParams struct {
@@ -986,8 +986,8 @@ func (q *Queries) ChangeSiteCertificate(ctx context.Context, arg ChangeSiteCerti
 		&i.ToldDays,
 		&i.Version,
 		&i.PinKey,
-		&i.LimitedUntil,
 		&i.ChallengeLabel,
+		&i.LimitedUntil,
 	)
 	return i, err
 }
@@ -1306,7 +1306,7 @@ func (q *Queries) LockAuthority(ctx context.Context, id int64) error {
 }
 
 const lockSiteCertificate = `-- name: LockSiteCertificate :one
-select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, limited_until, challenge_label from site_certificates where domain_id = $1 for update
+select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label, limited_until from site_certificates where domain_id = $1 for update
 `
 
 func (q *Queries) LockSiteCertificate(ctx context.Context, domainID int64) (SiteCertificate, error) {
@@ -1326,8 +1326,8 @@ func (q *Queries) LockSiteCertificate(ctx context.Context, domainID int64) (Site
 		&i.ToldDays,
 		&i.Version,
 		&i.PinKey,
-		&i.LimitedUntil,
 		&i.ChallengeLabel,
+		&i.LimitedUntil,
 	)
 	return i, err
 }
@@ -1686,7 +1686,7 @@ func (q *Queries) SigningRequestsWithKeys(ctx context.Context, domainID int64) (
 }
 
 const siteCertificate = `-- name: SiteCertificate :one
-select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, limited_until, challenge_label from site_certificates where domain_id = $1
+select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label, limited_until from site_certificates where domain_id = $1
 `
 
 func (q *Queries) SiteCertificate(ctx context.Context, domainID int64) (SiteCertificate, error) {
@@ -1706,8 +1706,8 @@ func (q *Queries) SiteCertificate(ctx context.Context, domainID int64) (SiteCert
 		&i.ToldDays,
 		&i.Version,
 		&i.PinKey,
-		&i.LimitedUntil,
 		&i.ChallengeLabel,
+		&i.LimitedUntil,
 	)
 	return i, err
 }

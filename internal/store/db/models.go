@@ -512,8 +512,8 @@ type SiteCertificate struct {
 	ToldDays       int32
 	Version        int64
 	PinKey         bool
-	LimitedUntil   *time.Time
 	ChallengeLabel string
+	LimitedUntil   *time.Time
 }
 
 type Template struct {

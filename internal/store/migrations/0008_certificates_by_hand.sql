@@ -24,7 +24,6 @@ create index intermediates_subject on intermediates (subject);
 
 alter table site_certificates
     add column pin_key boolean not null default false, -- the next certificate has the key of this one
-    add column limited_until timestamptz, -- an authority has been asked too often for it, and does not want to be before
     -- Under the zone for challenges; what is there proves the site's names for good, so nobody else ever gets the same.
     add column challenge_label text not null default replace(gen_random_uuid()::text, '-', '') unique;
 
