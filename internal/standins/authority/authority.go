@@ -533,10 +533,10 @@ func (a *Authority) changeAccount(c *call) *problem {
 			return p
 		}
 		c.account.contact = asked.Contact
-		a.keepAccounts()
 		if asked.Status == "deactivated" {
 			c.account.status = asked.Status
 		}
+		a.keepAccounts()
 	}
 	return a.writeAccount(c, c.account, http.StatusOK)
 }
