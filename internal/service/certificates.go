@@ -264,10 +264,10 @@ func (s *Service) ChangeCertificate(ctx context.Context, a Actor, reference, nam
 		if in.Mode != "" && in.Mode != c.wish.Mode {
 			p.Mode = in.Mode
 			leave = in.Mode == selfSigned && c.inUse != nil
-		}
-		if p.Mode != automatic {
-			if err := s.takeBackIn(ctx, tx, c, "the certificate is no longer to come by itself"); err != nil {
-				return none, err
+			if in.Mode != automatic {
+				if err := s.takeBackIn(ctx, tx, c, "the certificate is no longer to come by itself"); err != nil {
+					return none, err
+				}
 			}
 		}
 		a.say("change the certificate of %s", unicode(c.domain.Name))
