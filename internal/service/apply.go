@@ -105,9 +105,11 @@ func (s *Service) applyOn(ctx context.Context, account db.Account, part placed, 
 	if err := s.store.PlaceAccount(ctx, db.PlaceAccountParams{AccountID: account.ID, ServerID: part.server.ID}); err != nil {
 		return agentlink.Receipt{}, err
 	}
-	if len(part.manifest.Zones) > 0 {
-		if err := s.tellServer(ctx, part.server); err != nil {
-			return agentlink.Receipt{}, err
+	for _, p := range s.parts {
+		if p.Prepare != nil {
+			if err := p.Prepare(ctx, part.server, part.manifest); err != nil {
+				return agentlink.Receipt{}, err
+			}
 		}
 	}
 	receipt, err := s.agents.Agent(part.server.ID, part.server.Address).Apply(ctx, part.manifest, tell)
@@ -130,20 +132,16 @@ func (s *Service) applied(ctx context.Context, account db.Account, operations []
 		if err := tx.ForgetDriftsOfAccount(ctx, &account.ID); err != nil {
 			return err
 		}
-		if err := tx.RetireReplaced(ctx, db.RetireReplacedParams{AccountID: account.ID, Revision: account.Revision}); err != nil {
-			return err
-		}
-		if err := tx.CertificatesInstalled(ctx, db.CertificatesInstalledParams{AccountID: account.ID, Revision: account.Revision}); err != nil {
-			return err
-		}
-		if after.Revision == account.Revision {
-			if err := tx.ForgetMoves(ctx, account.ID); err != nil {
-				return err
+		for _, part := range s.parts {
+			if part.Applied != nil {
+				if err := part.Applied(ctx, tx, account, after.Revision == account.Revision); err != nil {
+					return fmt.Errorf("%s: %w", part.Name, err)
+				}
 			}
-		}
-		if after.State == "closed" {
-			if err := errors.Join(tx.ForgetDomains(ctx, account.ID), tx.ForgetZones(ctx, account.ID), tx.ForgetLogins(ctx, account.ID)); err != nil {
-				return err
+			if part.Closed != nil && after.State == "closed" {
+				if err := part.Closed(ctx, tx, account.ID); err != nil {
+					return fmt.Errorf("%s: %w", part.Name, err)
+				}
 			}
 		}
 		return finishIn(ctx, tx, nil, operations...)
@@ -170,11 +168,12 @@ func (s *Service) fail(ctx context.Context, tx store.Tx, accountID, revision int
 	if err != nil {
 		return err
 	}
-	if err := tx.BroughtNotInstalled(ctx, db.BroughtNotInstalledParams{AccountID: accountID, Revision: revision}); err != nil {
-		return err
-	}
-	if err := tx.DropNotInstalled(ctx, db.DropNotInstalledParams{AccountID: accountID, Revision: revision}); err != nil {
-		return err
+	for _, part := range s.parts {
+		if part.Failed != nil {
+			if err := part.Failed(ctx, tx, accountID, revision); err != nil {
+				return fmt.Errorf("%s: %w", part.Name, err)
+			}
+		}
 	}
 	outcome := "the server is as it was before"
 	if account.State == "opening" && account.Revision == revision {

@@ -135,12 +135,14 @@ func (s *Service) Logo(ctx context.Context, name string) (image []byte, mediaTyp
 }
 
 // The brand of the pages that servers show: the reseller's, or the installation's title.
-func init() {
-	manifestParts = append(manifestParts, func(ctx context.Context, _ *Service, q *db.Queries, st standing, m *manifest.Manifest) error {
+// BrandPart is what pages look like that the server shows in the place of a site's own.
+func (s *Service) BrandPart() Part {
+	return Part{Name: "brand", Fill: func(ctx context.Context, q *db.Queries, st standing, m *Manifests) error {
+		home := m.Home()
 		if st.account.ResellerID == nil {
 			settings, err := q.Settings(ctx)
 			if settings.Title != unnamed {
-				m.Brand.Title = settings.Title
+				home.Brand.Title = settings.Title
 			}
 			return err
 		}
@@ -149,9 +151,9 @@ func init() {
 			return err
 		}
 		b, err := readBrand(row)
-		m.Brand = manifest.Brand{Title: b.Title, Footer: b.Footer, Accent: b.Accent}
+		home.Brand = manifest.Brand{Title: b.Title, Footer: b.Footer, Accent: b.Accent}
 		return err
-	})
+	}}
 }
 
 // unnamed is the title of an installation that has been given none.

@@ -141,23 +141,40 @@ func (c siteCertificate) nextLook(now time.Time) time.Time {
 	return next
 }
 
-// addCertificates gives the sites of a manifest the certificates that they are to show.
-func (s *Service) addCertificates(ctx context.Context, q *db.Queries, domains []db.Domain, account int64, m *manifest.Manifest) error {
-	rows, err := q.CertificatesInForce(ctx, account)
+// Part is the certificates that an account's sites are to show. It comes after the part that adds the sites.
+func (s *Service) CertificatesPart() Part {
+	return Part{Name: "certificates", Fill: s.fillCertificates,
+		Applied: func(ctx context.Context, tx store.Tx, account db.Account, _ bool) error {
+			if err := tx.RetireReplaced(ctx, db.RetireReplacedParams{AccountID: account.ID, Revision: account.Revision}); err != nil {
+				return err
+			}
+			return tx.CertificatesInstalled(ctx, db.CertificatesInstalledParams{AccountID: account.ID, Revision: account.Revision})
+		},
+		Failed: func(ctx context.Context, tx store.Tx, accountID, revision int64) error {
+			if err := tx.BroughtNotInstalled(ctx, db.BroughtNotInstalledParams{AccountID: accountID, Revision: revision}); err != nil {
+				return err
+			}
+			return tx.DropNotInstalled(ctx, db.DropNotInstalledParams{AccountID: accountID, Revision: revision})
+		},
+	}
+}
+
+func (s *Service) fillCertificates(ctx context.Context, q *db.Queries, st standing, m *Manifests) error {
+	rows, err := q.CertificatesInForce(ctx, st.account.ID)
 	if err != nil {
 		return err
 	}
+	list := m.Home().Sites
 	for _, row := range rows { // the newest comes last
-		at := slices.IndexFunc(domains, func(d db.Domain) bool { return d.ID == row.DomainID })
-		site := slices.IndexFunc(m.Sites, func(s manifest.Site) bool { return at >= 0 && s.Domain.String() == domains[at].Name })
+		site := slices.IndexFunc(list, func(s manifest.Site) bool { return s.Domain.String() == row.Name })
 		if site < 0 {
 			continue
 		}
-		key, err := s.keyText(row.Key)
+		key, err := s.keyText(row.Certificate.Key)
 		if err != nil {
 			return err
 		}
-		m.Sites[site].Certificate = &manifest.Certificate{Chain: row.Chain, Key: manifest.Secret(key)}
+		list[site].Certificate = &manifest.Certificate{Chain: row.Certificate.Chain, Key: manifest.Secret(key)}
 	}
 	return nil
 }

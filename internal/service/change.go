@@ -56,7 +56,7 @@ func change[T any](ctx context.Context, s *Service, a Actor, fn func(store.Tx) (
 		return tx.KeepIdempotentAnswer(ctx, db.KeepIdempotentAnswerParams{PersonID: a.PersonID, Key: a.IdempotencyKey, Answer: s.key.Seal(sealedAnswer, text)})
 	})
 	if errors.Is(err, errPreview) {
-		return answer, a.Preview.finish(ctx, s)
+		return answer, a.Preview.finish(ctx)
 	}
 	return answer, err
 }

@@ -12,7 +12,6 @@ import (
 	"victualler/internal/hosting/logins"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
-	"victualler/internal/manifest"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
@@ -42,32 +41,29 @@ func loadLogins(ctx context.Context, q *db.Queries, account int64) ([]login, err
 	return list, err
 }
 
-// Logins of the manifest.
-func init() {
-	manifestParts = append(manifestParts, func(ctx context.Context, _ *Service, q *db.Queries, st standing, m *manifest.Manifest) error {
-		list, err := loadLogins(ctx, q, st.account.ID)
-		if err != nil {
-			return err
-		}
-		for _, l := range list {
-			one := logins.Login{Name: l.row.Name, Folder: l.row.Folder, Hash: l.row.Hash}
-			for _, k := range l.keys {
-				one.Keys = append(one.Keys, k.Line)
+// Part is the logins of an account and whether its own may have a shell. It comes after the part that
+// says whether the account is suspended: then nobody is let in.
+func (s *Service) LoginsPart() Part {
+	return Part{Name: "logins", Closed: func(ctx context.Context, tx store.Tx, accountID int64) error { return tx.ForgetLogins(ctx, accountID) },
+		Fill: func(ctx context.Context, q *db.Queries, st standing, m *Manifests) error {
+			list, err := loadLogins(ctx, q, st.account.ID)
+			if err != nil {
+				return err
 			}
-			m.Logins = append(m.Logins, one)
-		}
-		m.Shell = st.has("shell")
-		return nil
-	})
-}
-
-// locked returns logins that let nobody in: nothing else of them changes.
-func locked(list []logins.Login) []logins.Login {
-	out := slices.Clone(list)
-	for i := range out {
-		out[i].Hash, out[i].Keys = "", nil
-	}
-	return out
+			home := m.Home()
+			for _, l := range list {
+				one := logins.Login{Name: l.row.Name, Folder: l.row.Folder}
+				if !home.Suspended {
+					one.Hash = l.row.Hash
+					for _, k := range l.keys {
+						one.Keys = append(one.Keys, k.Line)
+					}
+				}
+				home.Logins = append(home.Logins, one)
+			}
+			home.Shell = st.has("shell") && !home.Suspended
+			return nil
+		}}
 }
 
 func loginView(l login, shell bool) api.Login {

@@ -103,7 +103,7 @@ func (s *Service) transferKey(ctx context.Context, q *db.Queries) (string, error
 
 // tellServer tells a server what it holds for all accounts together, unless it knows.
 func (s *Service) tellServer(ctx context.Context, server db.Server) error {
-	m, err := s.serverManifest(ctx, s.store.Queries, server)
+	m, err := s.describe(ctx, s.store.Queries, server)
 	if err != nil {
 		return err
 	}

@@ -11,7 +11,6 @@ import (
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
-	"victualler/internal/manifest"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
@@ -598,11 +597,13 @@ func areIs(n int, what string) string {
 }
 
 // What the allowance says of the home and of PHP.
-func init() {
-	manifestParts = append(manifestParts, func(_ context.Context, _ *Service, _ *db.Queries, st standing, m *manifest.Manifest) error {
+// LimitsPart is what plans, exceptions and shares allow on the server.
+func (s *Service) LimitsPart() Part {
+	return Part{Name: "limits", Fill: func(_ context.Context, _ *db.Queries, st standing, m *Manifests) error {
 		p := st.parts()
-		m.Home.DiskLimit = column(p.disk)
-		m.PHP.Workers = p.workers
+		home := m.Home()
+		home.Home.DiskLimit = column(p.disk)
+		home.PHP.Workers = p.workers
 		return nil
-	})
+	}}
 }

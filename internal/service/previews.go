@@ -9,7 +9,6 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/plans"
-	"victualler/internal/store/db"
 )
 
 // Preview collects what a use case would do.
@@ -18,17 +17,19 @@ type Preview struct {
 	notes   []string
 	effects []api.Effect
 	records []api.Record
-	wanted  []wanted
-	// repaired is the server that would be repaired.
-	repaired *db.Server
-	out      api.Preview
+	// asks ask the servers of one account each what they would do, once the transaction is over.
+	asks []func(context.Context, *api.Preview) error
+	out  api.Preview
 }
 
-// wanted is what servers would be told about one account; home is the server with its home.
-type wanted struct {
-	home  int64
-	parts []placed
+// Ask adds a question to servers, one for each account: it is asked after the transaction has been
+// rolled back, and adds what the servers answer to the document. Nil only counts.
+func (p *Preview) Ask(question func(context.Context, *api.Preview) error) {
+	p.asks = append(p.asks, question)
 }
+
+// Asks is for how many accounts servers would be asked.
+func (p *Preview) Asks() int { return len(p.asks) }
 
 // begin starts anew: a transaction may be tried again.
 func (p *Preview) begin() { *p = Preview{} }
@@ -51,7 +52,7 @@ func (a Actor) note(notes ...string) {
 const mostAsked = 3
 
 // finish asks servers what they would do and fills the document.
-func (p *Preview) finish(ctx context.Context, s *Service) error {
+func (p *Preview) finish(ctx context.Context) error {
 	p.out = api.Preview{Summary: p.summary, Notes: nonNil(p.notes), Records: p.records, Effects: p.effects, Steps: []string{}, Changes: []api.Change{}}
 	if p.out.Records == nil {
 		p.out.Records = []api.Record{}
@@ -62,18 +63,13 @@ func (p *Preview) finish(ctx context.Context, s *Service) error {
 	if p.summary == "" && len(p.records) > 0 {
 		p.out.Summary = p.records[0].Action + " " + p.records[0].Subject
 	}
-	if p.repaired != nil {
-		return s.askRepair(ctx, *p.repaired, &p.out)
-	}
-	if len(p.wanted) > mostAsked {
-		p.out.Notes = append(p.out.Notes, fmt.Sprintf("%d accounts would be applied on their servers", len(p.wanted)))
+	if len(p.asks) > mostAsked {
+		p.out.Notes = append(p.out.Notes, fmt.Sprintf("%d accounts would be applied on their servers", len(p.asks)))
 		return nil
 	}
-	for _, w := range p.wanted {
-		for _, part := range w.parts {
-			if err := s.ask(ctx, part, part.server.ID == w.home, &p.out); err != nil {
-				return err
-			}
+	for _, ask := range p.asks {
+		if err := ask(ctx, &p.out); err != nil {
+			return err
 		}
 	}
 	return nil

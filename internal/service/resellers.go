@@ -7,7 +7,6 @@ import (
 	"victualler/internal/api"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
-	"victualler/internal/manifest"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
@@ -448,14 +447,17 @@ func suspensionRecord(row db.Reseller) any {
 }
 
 // A suspended account's sites show a notice.
-func init() {
-	manifestParts = append(manifestParts, func(ctx context.Context, _ *Service, q *db.Queries, st standing, m *manifest.Manifest) error {
-		m.Suspended = st.account.SuspendedAt != nil
-		if st.account.ResellerID == nil || m.Suspended {
+// SuspensionPart is whether the account is switched off, by itself or with its reseller. Parts that
+// leave something out then come after it.
+func (s *Service) SuspensionPart() Part {
+	return Part{Name: "suspension", Fill: func(ctx context.Context, q *db.Queries, st standing, m *Manifests) error {
+		home := m.Home()
+		home.Suspended = st.account.SuspendedAt != nil
+		if st.account.ResellerID == nil || home.Suspended {
 			return nil
 		}
 		row, err := q.ResellerByID(ctx, *st.account.ResellerID)
-		m.Suspended = row.SuspendedAccounts
+		home.Suspended = row.SuspendedAccounts
 		return err
-	})
+	}}
 }

@@ -348,7 +348,7 @@ func (s *Service) startSweep(ctx context.Context, a Actor, label, kind string, r
 		if a.Preview != nil {
 			a.say("%s %s", strings.TrimPrefix(kind, "server."), label)
 			if repair {
-				a.Preview.repaired = &row
+				a.Preview.Ask(func(ctx context.Context, out *api.Preview) error { return s.askRepair(ctx, row, out) })
 			}
 			return api.Started{}, nil
 		}

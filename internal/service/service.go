@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"victualler/internal/agentlink"
+	"victualler/internal/manifest"
 	"victualler/internal/resolve"
 	"victualler/internal/seal"
 	"victualler/internal/store"
@@ -46,6 +47,8 @@ type Service struct {
 	resolver *resolve.Resolver
 	// applying has one worker at a time apply an account, ordering one be at an order.
 	applying, ordering turns
+	parts              []Part
+	describe           func(context.Context, *db.Queries, db.Server) (manifest.Server, error)
 	// outward bounds what people have it ask of the world.
 	outward outward
 	hub     *hub
@@ -59,8 +62,11 @@ func New(ctx context.Context, s *store.Store, key *seal.Key, log *slog.Logger) (
 	if err != nil {
 		return nil, fmt.Errorf("the agents' authority: %w", err)
 	}
-	return &Service{store: s, key: key, joiner: authority, agents: agentlink.NewDialer(authority, time.Now), hub: newHub(),
-		resolver: resolve.New(""), now: time.Now, log: log}, nil
+	sv := &Service{store: s, key: key, joiner: authority, agents: agentlink.NewDialer(authority, time.Now), hub: newHub(),
+		resolver: resolve.New(""), now: time.Now, log: log}
+	sv.describe = sv.serverManifest
+	sv.parts = []Part{sv.SuspensionPart(), sv.LimitsPart(), sv.BrandPart(), sv.SitesPart(), sv.CertificatesPart(), sv.ZonesPart(), sv.LoginsPart()}
+	return sv, nil
 }
 
 // SetQueue gives the service its queue, which is made with the service.

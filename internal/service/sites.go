@@ -189,44 +189,56 @@ func (r siteRows) effective(d db.Domain) []sites.Effective {
 }
 
 // Sites of the manifest: one for each domain that a web server answers for.
-func init() {
-	manifestParts = append(manifestParts, func(ctx context.Context, s *Service, q *db.Queries, st standing, m *manifest.Manifest) error {
-		rows, err := loadSites(ctx, q, st)
+// SitesPart is the sites of an account, how they are served and what they are set to.
+func (s *Service) SitesPart() Part {
+	return Part{Name: "sites", Fill: s.fillSites,
+		Applied: func(ctx context.Context, tx store.Tx, account db.Account, latest bool) error {
+			if !latest {
+				return nil
+			}
+			return tx.ForgetMoves(ctx, account.ID)
+		},
+		Closed: func(ctx context.Context, tx store.Tx, accountID int64) error { return tx.ForgetDomains(ctx, accountID) },
+	}
+}
+
+func (s *Service) fillSites(ctx context.Context, q *db.Queries, st standing, m *Manifests) error {
+	rows, err := loadSites(ctx, q, st)
+	if err != nil {
+		return err
+	}
+	home := m.Home()
+	for _, d := range rows.domains {
+		if !servedByWeb(d) {
+			continue
+		}
+		domain, _, err := names.ParseDomain(d.Name)
 		if err != nil {
 			return err
 		}
-		for _, d := range rows.domains {
-			if !servedByWeb(d) {
-				continue
-			}
-			domain, _, err := names.ParseDomain(d.Name)
-			if err != nil {
-				return err
-			}
-			site := manifest.Site{Domain: domain}
-			if d.ServedAs == string(sites.Redirect) {
-				r := redirection(d)
-				site.Redirect = &r
-				m.Sites = append(m.Sites, site)
-				continue
-			}
-			shown, _ := rows.shown(d)
-			site.Root = shown.Root
-			if d.MirrorOf != nil {
-				site.MirrorOf = shown.Name
-			} else {
-				site.Starter, site.MovedFrom = d.MovedFrom == "", d.MovedFrom
-			}
-			if site.Switches, err = sites.SwitchesOf(rows.effective(shown)); err != nil {
-				return err
-			}
-			for _, f := range rows.folders[shown.ID] {
-				site.Folders = append(site.Folders, sites.Folder{Path: f.row.Path, Title: f.row.Title, Users: f.users})
-			}
-			m.Sites = append(m.Sites, site)
+		site := manifest.Site{Domain: domain}
+		if d.ServedAs == string(sites.Redirect) {
+			r := redirection(d)
+			site.Redirect = &r
+			home.Sites = append(home.Sites, site)
+			continue
 		}
-		return s.addCertificates(ctx, q, rows.domains, st.account.ID, m)
-	})
+		shown, _ := rows.shown(d)
+		site.Root = shown.Root
+		if d.MirrorOf != nil {
+			site.MirrorOf = shown.Name
+		} else {
+			site.Starter, site.MovedFrom = d.MovedFrom == "", d.MovedFrom
+		}
+		if site.Switches, err = sites.SwitchesOf(rows.effective(shown)); err != nil {
+			return err
+		}
+		for _, f := range rows.folders[shown.ID] {
+			site.Folders = append(site.Folders, sites.Folder{Path: f.row.Path, Title: f.row.Title, Users: f.users})
+		}
+		home.Sites = append(home.Sites, site)
+	}
+	return nil
 }
 
 // changeSite decides about the parts of a change that only a site has: its directory, template and settings.

@@ -443,10 +443,10 @@ func (s *Service) applyAll(ctx context.Context, tx store.Tx, a Actor, kind strin
 
 // wantAll notes for a preview what servers would be told. Of many accounts it only notes how many.
 func (s *Service) wantAll(ctx context.Context, tx store.Tx, a Actor, accounts []int64) error {
-	for n, number := range accounts {
-		if n > mostAsked {
-			a.Preview.wanted = append(a.Preview.wanted, make([]wanted, len(accounts)-n)...)
-			return nil
+	for _, number := range accounts {
+		if a.Preview.Asks() > mostAsked {
+			a.Preview.Ask(nil) // so many are only counted
+			continue
 		}
 		account, err := tx.Account(ctx, number)
 		if err != nil {
@@ -465,13 +465,17 @@ func (s *Service) want(ctx context.Context, tx store.Tx, a Actor, account db.Acc
 	if err != nil {
 		return err
 	}
-	parts := wanted{home: account.ServerID}
-	for _, part := range list {
-		if !part.there {
-			parts.parts = append(parts.parts, part)
+	a.Preview.Ask(func(ctx context.Context, out *api.Preview) error {
+		for _, part := range list {
+			if part.there {
+				continue
+			}
+			if err := s.ask(ctx, part, part.server.ID == account.ServerID, out); err != nil {
+				return err
+			}
 		}
-	}
-	a.Preview.wanted = append(a.Preview.wanted, parts)
+		return nil
+	})
 	return nil
 }
 

@@ -104,19 +104,39 @@ func loadZones(ctx context.Context, q *db.Queries, st standing) ([]zone, error) 
 	return list, nil
 }
 
-func init() {
-	manifestParts = append(manifestParts, func(ctx context.Context, _ *Service, q *db.Queries, st standing, m *manifest.Manifest) error {
-		list, err := loadZones(ctx, q, st)
-		if err != nil {
-			return err
-		}
-		for _, z := range list {
-			if z.row.NameService == here && len(z.servers) > 0 {
-				m.Zones = append(m.Zones, manifest.Zone{Name: z.row.Name, Signed: z.row.Dnssec, NameServers: z.serverNames(), Records: zones.InForce(z.entries())})
+// ZonesPart is the zones of an account whose DNS is here, on the primary name server.
+func (s *Service) ZonesPart() Part {
+	return Part{Name: "zones", Fill: fillZones,
+		Prepare: func(ctx context.Context, server db.Server, m manifest.Manifest) error {
+			if len(m.Zones) == 0 {
+				return nil
 			}
+			return s.tellServer(ctx, server) // it must know the key of the transfers
+		},
+		Closed: func(ctx context.Context, tx store.Tx, accountID int64) error { return tx.ForgetZones(ctx, accountID) },
+	}
+}
+
+func fillZones(ctx context.Context, q *db.Queries, st standing, m *Manifests) error {
+	list, err := loadZones(ctx, q, st)
+	if err != nil {
+		return err
+	}
+	var served []manifest.Zone
+	for _, z := range list {
+		if z.row.NameService == here && len(z.servers) > 0 {
+			served = append(served, manifest.Zone{Name: z.row.Name, Signed: z.row.Dnssec, NameServers: z.serverNames(), Records: zones.InForce(z.entries())})
 		}
+	}
+	if len(served) == 0 {
 		return nil
-	})
+	}
+	primary, err := primaryNameServer(ctx, q)
+	if err != nil {
+		return err
+	}
+	m.On(primary.ID).Zones = served
+	return nil
 }
 
 // whyNotHere says why the name service of an account's zones cannot be here; nil where it can.

@@ -650,38 +650,44 @@ func (q *Queries) Certificates(ctx context.Context, arg CertificatesParams) ([]C
 }
 
 const certificatesInForce = `-- name: CertificatesInForce :many
-select certificates.id, certificates.domain_id, certificates.authority_id, certificates.names, certificates.key_type, certificates.key, certificates.chain, certificates.serial, certificates.not_before, certificates.not_after, certificates.renew_at, certificates.ask_at, certificates.explanation, certificates.state, certificates.revision, certificates.created_at, certificates.installed_at from certificates join domains on domains.id = certificates.domain_id
+select certificates.id, certificates.domain_id, certificates.authority_id, certificates.names, certificates.key_type, certificates.key, certificates.chain, certificates.serial, certificates.not_before, certificates.not_after, certificates.renew_at, certificates.ask_at, certificates.explanation, certificates.state, certificates.revision, certificates.created_at, certificates.installed_at, domains.name from certificates join domains on domains.id = certificates.domain_id
 where domains.account_id = $1 and certificates.state in ('installing', 'in-use') order by certificates.id
 `
 
+type CertificatesInForceRow struct {
+	Certificate Certificate
+	Name        string
+}
+
 // What the sites of an account show or are about to show: of each, the newest counts.
-func (q *Queries) CertificatesInForce(ctx context.Context, accountID int64) ([]Certificate, error) {
+func (q *Queries) CertificatesInForce(ctx context.Context, accountID int64) ([]CertificatesInForceRow, error) {
 	rows, err := q.db.Query(ctx, certificatesInForce, accountID)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	items := []Certificate{}
+	items := []CertificatesInForceRow{}
 	for rows.Next() {
-		var i Certificate
+		var i CertificatesInForceRow
 		if err := rows.Scan(
-			&i.ID,
-			&i.DomainID,
-			&i.AuthorityID,
-			&i.Names,
-			&i.KeyType,
-			&i.Key,
-			&i.Chain,
-			&i.Serial,
-			&i.NotBefore,
-			&i.NotAfter,
-			&i.RenewAt,
-			&i.AskAt,
-			&i.Explanation,
-			&i.State,
-			&i.Revision,
-			&i.CreatedAt,
-			&i.InstalledAt,
+			&i.Certificate.ID,
+			&i.Certificate.DomainID,
+			&i.Certificate.AuthorityID,
+			&i.Certificate.Names,
+			&i.Certificate.KeyType,
+			&i.Certificate.Key,
+			&i.Certificate.Chain,
+			&i.Certificate.Serial,
+			&i.Certificate.NotBefore,
+			&i.Certificate.NotAfter,
+			&i.Certificate.RenewAt,
+			&i.Certificate.AskAt,
+			&i.Certificate.Explanation,
+			&i.Certificate.State,
+			&i.Certificate.Revision,
+			&i.Certificate.CreatedAt,
+			&i.Certificate.InstalledAt,
+			&i.Name,
 		); err != nil {
 			return nil, err
 		}

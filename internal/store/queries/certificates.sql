@@ -82,7 +82,7 @@ values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) returning *;
 
 -- name: CertificatesInForce :many
 -- What the sites of an account show or are about to show: of each, the newest counts.
-select certificates.* from certificates join domains on domains.id = certificates.domain_id
+select sqlc.embed(certificates), domains.name from certificates join domains on domains.id = certificates.domain_id
 where domains.account_id = $1 and certificates.state in ('installing', 'in-use') order by certificates.id;
 
 -- name: CertificateInUse :one
