@@ -119,7 +119,7 @@ func open(ctx context.Context, c settings, log *slog.Logger) (*store.Store, *ser
 		return s, sv, err
 	}
 	if c.resolver != "" {
-		sv.SetResolver(c.resolver)
+		sv.Domains.SetResolver(c.resolver)
 	}
 	return s, sv, nil
 }
@@ -130,7 +130,7 @@ func resetOperator(ctx context.Context, c settings, name string) error {
 		return err
 	}
 	defer s.Close()
-	password, err := sv.ResetOperator(ctx, name)
+	password, err := sv.People.ResetOperator(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -160,7 +160,7 @@ func serve(ctx context.Context, c settings) error {
 	if err != nil {
 		return err
 	}
-	name, password, made, err := sv.EnsureOperator(ctx)
+	name, password, made, err := sv.People.EnsureOperator(ctx)
 	if err != nil {
 		return err
 	}
@@ -172,7 +172,7 @@ func serve(ctx context.Context, c settings) error {
 	}
 	watching, stopWatching := context.WithCancel(context.WithoutCancel(ctx))
 	defer stopWatching()
-	go sv.Run(watching)
+	go sv.Rollout.Run(watching)
 	listener, err := net.Listen("tcp", c.listen)
 	if err != nil {
 		return err

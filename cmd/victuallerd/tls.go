@@ -28,7 +28,7 @@ func ownTLS(ctx context.Context, sv *service.Service, site string, log *slog.Log
 	var current atomic.Pointer[tls.Certificate]
 	current.Store(made)
 	look := func() {
-		chain, key, err := sv.SiteKeyPair(ctx, site)
+		chain, key, err := sv.Certs.SiteKeyPair(ctx, site)
 		if err != nil || chain == nil {
 			if err != nil && ctx.Err() == nil {
 				log.Warn("certificate of the console not looked at", "site", site, "reason", err)

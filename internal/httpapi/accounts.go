@@ -6,7 +6,8 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/rights"
-	"victualler/internal/service"
+	"victualler/internal/service/accounts"
+	"victualler/internal/service/usecase"
 )
 
 // Page is how a list is asked for.
@@ -34,7 +35,7 @@ func init() {
 				Customer string `query:"customer" maxLength:"200" doc:"Only accounts of this customer, by number or name."`
 				Reseller string `query:"reseller" maxLength:"40" doc:"Only accounts of this reseller's customers."`
 			}) (*struct{ Body api.AccountPage }, error) {
-				list, err := a.service.Accounts(ctx, actor(ctx), service.AccountFilter{Search: in.Search, State: in.State, Server: in.Server, Plan: in.Plan, Customer: in.Customer, Reseller: in.Reseller}, in.Cursor, in.Limit)
+				list, err := a.service.Accounts.Accounts(ctx, actor(ctx), accounts.AccountFilter{Search: in.Search, State: in.State, Server: in.Server, Plan: in.Plan, Customer: in.Customer, Reseller: in.Reseller}, in.Cursor, in.Limit)
 				return &struct{ Body api.AccountPage }{list}, err
 			})
 		register(a, route{id: "check-domain", method: http.MethodGet, path: "/check/domain", summary: "Check a domain while it is typed", permission: rights.AccountsOpen, tag: tag,
@@ -42,21 +43,21 @@ func init() {
 			func(ctx context.Context, in *struct {
 				Domain string `query:"domain" required:"true" maxLength:"2048" doc:"As typed."`
 			}) (*struct{ Body api.DomainCheck }, error) {
-				check, err := a.service.CheckDomain(ctx, in.Domain)
+				check, err := a.service.Accounts.CheckDomain(ctx, in.Domain)
 				return &struct{ Body api.DomainCheck }{check}, err
 			})
 		register(a, route{id: "check-sign-in-name", method: http.MethodGet, path: "/check/sign-in-name", summary: "Check a sign-in name while it is typed", permission: rights.AccountsOpen, tag: tag, status: http.StatusNoContent},
 			func(ctx context.Context, in *struct {
 				Name string `query:"name" required:"true" maxLength:"100"`
 			}) (*struct{}, error) {
-				return nil, a.service.CheckSignIn(ctx, in.Name)
+				return nil, a.service.Accounts.CheckSignIn(ctx, in.Name)
 			})
 		registerChange(a, route{id: "open-account", method: http.MethodPost, path: "/accounts", summary: "Open an account", permission: rights.AccountsOpen, tag: tag, status: http.StatusAccepted},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				Previewable
 				Body api.OpenAccount
 			}) (api.Opening, int64, error) {
-				opening, err := a.service.OpenAccount(ctx, who, in.Body)
+				opening, err := a.service.Accounts.OpenAccount(ctx, who, in.Body)
 				return opening, opening.Operation, err
 			})
 		register(a, route{id: "show-account", method: http.MethodGet, path: "/accounts/{account}", summary: "Show an account", permission: rights.AccountsRead, tag: tag},
@@ -64,15 +65,15 @@ func init() {
 				ETag string `header:"ETag"`
 				Body api.AccountDetail
 			}, error) {
-				detail, err := a.service.Account(ctx, actor(ctx), in.Account)
+				detail, err := a.service.Accounts.Account(ctx, actor(ctx), in.Account)
 				return &struct {
 					ETag string `header:"ETag"`
 					Body api.AccountDetail
 				}{etag(detail.Version), detail}, err
 			})
-		started := func(r route, fn func(context.Context, service.Actor, string) (api.Started, error)) {
+		started := func(r route, fn func(context.Context, usecase.Actor, string) (api.Started, error)) {
 			r.tag, r.method, r.status = tag, http.MethodPost, http.StatusAccepted
-			registerChange(a, r, func(ctx context.Context, who service.Actor, in *struct {
+			registerChange(a, r, func(ctx context.Context, who usecase.Actor, in *struct {
 				AccountPath
 				Previewable
 			}) (api.Started, int64, error) {
@@ -82,49 +83,49 @@ func init() {
 		}
 		registerChange(a, route{id: "close-account", method: http.MethodPost, path: "/accounts/{account}/close", summary: "Close an account", permission: rights.AccountsClose, tag: tag, status: http.StatusAccepted,
 			description: "Deletes everything the account has on its server."},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				AccountPath
 				Previewable
 				Body api.CloseAccount
 			}) (api.Started, int64, error) {
-				started, err := a.service.CloseAccount(ctx, who, in.Account, in.Body.SignInName)
+				started, err := a.service.Accounts.CloseAccount(ctx, who, in.Account, in.Body.SignInName)
 				return started, started.Operation, err
 			})
 		started(route{id: "repair-account", path: "/accounts/{account}/repair", summary: "Repair an account", permission: rights.AccountsRepair,
-			description: "Has the account's server made to match what is wanted, once more."}, a.service.RepairAccount)
+			description: "Has the account's server made to match what is wanted, once more."}, a.service.Accounts.RepairAccount)
 		registerChange(a, route{id: "suspend-account", method: http.MethodPost, path: "/accounts/{account}/suspend", summary: "Suspend an account", permission: rights.AccountsSuspend, tag: tag, status: http.StatusAccepted,
 			description: "Visitors see a notice; everything the account has stays."},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				AccountPath
 				Previewable
 				Body api.Suspend
 			}) (api.Started, int64, error) {
-				started, err := a.service.SuspendAccount(ctx, who, in.Account, in.Body.Why)
+				started, err := a.service.Selling.SuspendAccount(ctx, who, in.Account, in.Body.Why)
 				return started, started.Operation, err
 			})
-		started(route{id: "resume-account", path: "/accounts/{account}/resume", summary: "Resume a suspended account", permission: rights.AccountsSuspend}, a.service.ResumeAccount)
+		started(route{id: "resume-account", path: "/accounts/{account}/resume", summary: "Resume a suspended account", permission: rights.AccountsSuspend}, a.service.Selling.ResumeAccount)
 		registerChange(a, route{id: "hold-account", method: http.MethodPut, path: "/accounts/{account}/hold", summary: "Hold an account on its present limits, or no longer", permission: rights.AccountsChange, tag: tag,
 			description: "A held account keeps its limits and features when its plan changes."},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				AccountPath
 				Previewable
 				Body api.Hold
 			}) (api.TermsChanged, int64, error) {
-				changed, err := a.service.HoldAccount(ctx, who, in.Account, in.Body.Held)
+				changed, err := a.service.Selling.FreezeTerms(ctx, who, in.Account, in.Body.Held)
 				return changed, changed.Operation, err
 			})
 		register(a, route{id: "show-handover", method: http.MethodGet, path: "/accounts/{account}/handover", summary: "Show the handover sheet", permission: rights.AccountsRead, tag: tag,
 			description: "What the customer needs to know to start; no password is ever on it."},
 			func(ctx context.Context, in *AccountPath) (*struct{ Body api.Handover }, error) {
-				sheet, err := a.service.Handover(ctx, actor(ctx), in.Account)
+				sheet, err := a.service.Accounts.Handover(ctx, actor(ctx), in.Account)
 				return &struct{ Body api.Handover }{sheet}, err
 			})
 		registerChange(a, route{id: "mail-handover", method: http.MethodPost, path: "/accounts/{account}/handover/mail", summary: "Mail the handover sheet to the customer", permission: rights.AccountsChange, tag: tag},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				AccountPath
 				Previewable
 			}) (api.Handover, int64, error) {
-				sheet, err := a.service.MailHandover(ctx, who, in.Account)
+				sheet, err := a.service.Accounts.MailHandover(ctx, who, in.Account)
 				return sheet, 0, err
 			})
 	})

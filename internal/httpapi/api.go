@@ -32,6 +32,7 @@ import (
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/service"
+	"victualler/internal/service/usecase"
 	"victualler/internal/version"
 )
 
@@ -221,7 +222,7 @@ type nothing struct{}
 // registerChange adds a route that changes something. Its handler returns the answer and the number
 // of the operation that goes on with the work; 0 if there is none. Asked for a preview, the use case
 // goes through everything and leaves nothing behind.
-func registerChange[I interface{ preview() bool }, T any](a *API, r route, handler func(context.Context, service.Actor, *I) (T, int64, error)) {
+func registerChange[I interface{ preview() bool }, T any](a *API, r route, handler func(context.Context, usecase.Actor, *I) (T, int64, error)) {
 	r.changes = true
 	if t := reflect.TypeFor[T](); t != reflect.TypeFor[nothing]() {
 		r.answer = t
@@ -229,7 +230,7 @@ func registerChange[I interface{ preview() bool }, T any](a *API, r route, handl
 	register(a, r, func(ctx context.Context, in *I) (*outcome, error) {
 		who := actor(ctx)
 		if (*in).preview() {
-			who.Preview = &service.Preview{}
+			who.Preview = &usecase.Preview{}
 			_, _, err := handler(ctx, who, in)
 			return &outcome{Status: http.StatusOK, Body: who.Preview.Document()}, err
 		}
@@ -333,8 +334,8 @@ func requestOf(ctx context.Context) *request {
 }
 
 // actor returns who makes the request.
-func actor(ctx context.Context) service.Actor {
-	a, _ := ctx.Value(actorKey).(service.Actor)
+func actor(ctx context.Context) usecase.Actor {
+	a, _ := ctx.Value(actorKey).(usecase.Actor)
 	return a
 }
 
@@ -438,7 +439,7 @@ func digestBody(next http.Handler) http.Handler {
 		}
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		req := requestOf(r.Context())
-		req.idempotencyKey, req.digest = key, service.RequestDigest(r.Method, r.URL.RequestURI(), body)
+		req.idempotencyKey, req.digest = key, usecase.RequestDigest(r.Method, r.URL.RequestURI(), body)
 		next.ServeHTTP(w, r)
 	})
 }
@@ -447,13 +448,13 @@ func digestBody(next http.Handler) http.Handler {
 func (a *API) identify(ctx huma.Context, next func(huma.Context)) {
 	permission, _ := ctx.Operation().Metadata[permissionKey].(rights.Permission)
 	req := requestOf(ctx.Context())
-	who := service.Actor{}
+	who := usecase.Actor{}
 	host, _, err := net.SplitHostPort(ctx.RemoteAddr())
 	if err != nil {
 		host = ctx.RemoteAddr()
 	}
 	if token := sessionToken(ctx); token != "" && permission != rights.Public {
-		found, err := a.service.Identify(ctx.Context(), token, host, ctx.Header(unattendedHeader) != "")
+		found, err := a.service.People.Identify(ctx.Context(), token, host, ctx.Header(unattendedHeader) != "")
 		if err != nil {
 			a.refuse(ctx, a.toProblem(ctx.Context(), err))
 			return

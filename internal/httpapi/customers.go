@@ -6,7 +6,8 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/rights"
-	"victualler/internal/service"
+	"victualler/internal/service/selling"
+	"victualler/internal/service/usecase"
 )
 
 // CustomerPath is how one customer is named in a path.
@@ -28,24 +29,24 @@ func init() {
 				Reseller string `query:"reseller" maxLength:"40" doc:"Only this reseller's."`
 				Own      bool   `query:"own" doc:"Only the operator's, no reseller's."`
 			}) (*struct{ Body api.CustomerPage }, error) {
-				list, err := a.service.Customers(ctx, actor(ctx), service.CustomerFilter{Search: in.Search, Reseller: in.Reseller, Own: in.Own}, in.Cursor, in.Limit)
+				list, err := a.service.Selling.Customers(ctx, actor(ctx), selling.CustomerFilter{Search: in.Search, Reseller: in.Reseller, Own: in.Own}, in.Cursor, in.Limit)
 				return &struct{ Body api.CustomerPage }{list}, err
 			})
 		registerChange(a, route{id: "add-customer", method: http.MethodPost, path: "/customers", summary: "Add a customer", permission: rights.CustomersChange, tag: tag, status: http.StatusCreated},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				Previewable
 				Body api.NewCustomer
 			}) (api.Customer, int64, error) {
-				customer, err := a.service.AddCustomer(ctx, who, in.Body)
+				customer, err := a.service.Selling.AddCustomer(ctx, who, in.Body)
 				return customer, 0, err
 			})
 		register(a, route{id: "show-customer", method: http.MethodGet, path: "/customers/{customer}", summary: "Show a customer", permission: rights.CustomersRead, tag: tag},
 			func(ctx context.Context, in *CustomerPath) (*tagged, error) {
-				c, err := a.service.Customer(ctx, actor(ctx), in.Customer)
+				c, err := a.service.Selling.Customer(ctx, actor(ctx), in.Customer)
 				return &tagged{etag(c.Version), c}, err
 			})
 		registerChange(a, route{id: "change-customer", method: http.MethodPatch, path: "/customers/{customer}", summary: "Change a customer", permission: rights.CustomersChange, tag: tag},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				CustomerPath
 				Versioned
 				Previewable
@@ -55,36 +56,36 @@ func init() {
 				if err != nil {
 					return api.Customer{}, 0, err
 				}
-				c, err := a.service.ChangeCustomer(ctx, who, in.Customer, version, in.Body)
+				c, err := a.service.Selling.ChangeCustomer(ctx, who, in.Customer, version, in.Body)
 				return c, 0, err
 			})
 		registerChange(a, route{id: "remove-customer", method: http.MethodDelete, path: "/customers/{customer}", summary: "Remove a customer without accounts", permission: rights.CustomersChange, tag: tag,
 			description: "Contact data and sign-ins go; what closed accounts refer to stays without them."},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				CustomerPath
 				Previewable
 			}) (nothing, int64, error) {
-				return nothing{}, 0, a.service.RemoveCustomer(ctx, who, in.Customer)
+				return nothing{}, 0, a.service.Selling.RemoveCustomer(ctx, who, in.Customer)
 			})
 		register(a, route{id: "show-notes", method: http.MethodGet, path: "/customers/{customer}/notes", summary: "Read staff's notes about a customer", permission: rights.CustomersNotes, tag: tag},
 			func(ctx context.Context, in *CustomerPath) (*struct{ Body api.Notes }, error) {
-				notes, err := a.service.Notes(ctx, actor(ctx), in.Customer)
+				notes, err := a.service.Selling.Notes(ctx, actor(ctx), in.Customer)
 				return &struct{ Body api.Notes }{notes}, err
 			})
 		registerChange(a, route{id: "keep-notes", method: http.MethodPut, path: "/customers/{customer}/notes", summary: "Keep notes about a customer", permission: rights.NotesChange, tag: tag,
 			description: "For staff only: no call of a customer returns them."},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				CustomerPath
 				Previewable
 				Body api.Notes
 			}) (api.Notes, int64, error) {
-				notes, err := a.service.KeepNotes(ctx, who, in.Customer, in.Body)
+				notes, err := a.service.Selling.ChangeNotes(ctx, who, in.Customer, in.Body)
 				return notes, 0, err
 			})
 		register(a, route{id: "list-mails", method: http.MethodGet, path: "/customers/{customer}/mails", summary: "List the last messages to a customer", permission: rights.CustomersNotes, tag: tag,
 			description: "Whether they went out, not what stood in them."},
 			func(ctx context.Context, in *CustomerPath) (*struct{ Body api.MailList }, error) {
-				list, err := a.service.Mails(ctx, actor(ctx), in.Customer)
+				list, err := a.service.Selling.Mails(ctx, actor(ctx), in.Customer)
 				return &struct{ Body api.MailList }{list}, err
 			})
 	})

@@ -12,7 +12,8 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/rights"
-	"victualler/internal/service"
+	"victualler/internal/service/people"
+	"victualler/internal/service/usecase"
 )
 
 // EventFilter is how events are filtered.
@@ -25,8 +26,8 @@ type EventFilter struct {
 	Until   time.Time `query:"until" doc:"Before."`
 }
 
-func (f EventFilter) filter() service.EventFilter {
-	out := service.EventFilter{Search: f.Search, Actor: f.Actor, Action: f.Action, Account: f.Account}
+func (f EventFilter) filter() people.EventFilter {
+	out := people.EventFilter{Search: f.Search, Actor: f.Actor, Action: f.Action, Account: f.Account}
 	if !f.Since.IsZero() {
 		out.Since = &f.Since
 	}
@@ -46,10 +47,10 @@ func init() {
 				EventFilter
 			}) (*struct{ Body api.EventPage }, error) {
 				var before int64
-				if err := service.ReadCursor(in.Cursor, &before); err != nil {
+				if err := usecase.ReadCursor(in.Cursor, &before); err != nil {
 					return nil, err
 				}
-				list, err := a.service.Events(ctx, actor(ctx), in.filter(), before, in.Limit)
+				list, err := a.service.People.Events(ctx, actor(ctx), in.filter(), before, in.Limit)
 				return &struct{ Body api.EventPage }{list}, err
 			})
 		export := route{id: "export-events", method: http.MethodGet, path: "/export/events", summary: "Export who did what", permission: rights.EventsRead, tag: tag,
@@ -61,7 +62,7 @@ func init() {
 			Format string `query:"format" enum:"csv,jsonl" default:"csv"`
 		}) (*huma.StreamResponse, error) {
 			who := actor(ctx)
-			if _, err := a.service.Events(ctx, who, in.filter(), 0, 1); err != nil {
+			if _, err := a.service.People.Events(ctx, who, in.filter(), 0, 1); err != nil {
 				return nil, a.toProblem(ctx, err)
 			}
 			return &huma.StreamResponse{Body: func(hc huma.Context) {
@@ -73,7 +74,7 @@ func init() {
 				}
 				hc.SetHeader("Content-Type", "application/jsonl")
 				encoder := json.NewEncoder(hc.BodyWriter())
-				if err := a.service.ExportEvents(hc.Context(), who, in.filter(), func(e api.Event) error { return encoder.Encode(e) }); err != nil {
+				if err := a.service.People.ExportEvents(hc.Context(), who, in.filter(), func(e api.Event) error { return encoder.Encode(e) }); err != nil {
 					a.log.Warn("export ended early", "reason", err)
 				}
 			}}, nil
@@ -81,12 +82,12 @@ func init() {
 	})
 }
 
-func (a *API) exportCSV(hc huma.Context, who service.Actor, f service.EventFilter) {
+func (a *API) exportCSV(hc huma.Context, who usecase.Actor, f people.EventFilter) {
 	w := csv.NewWriter(hc.BodyWriter())
 	w.UseCRLF = true // RFC 4180, section 2
 	defer w.Flush()
 	w.Write([]string{"at", "actor", "on behalf of", "address", "action", "subject", "changes", "request"})
-	err := a.service.ExportEvents(hc.Context(), who, f, func(e api.Event) error {
+	err := a.service.People.ExportEvents(hc.Context(), who, f, func(e api.Event) error {
 		var changes []string
 		for _, field := range e.Fields {
 			changes = append(changes, field.Name+": "+field.Before+" → "+field.After)

@@ -13,7 +13,8 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/rights"
-	"victualler/internal/service"
+	"victualler/internal/service/rollout"
+	"victualler/internal/service/usecase"
 )
 
 func operationPath(id int64) string { return Base + "/operations/" + strconv.FormatInt(id, 10) }
@@ -33,15 +34,15 @@ func init() {
 				State   string `query:"state" enum:",waiting,running,done,failed" doc:"Only those in this state."`
 			}) (*struct{ Body api.OperationPage }, error) {
 				var before int64
-				if err := service.ReadCursor(in.Cursor, &before); err != nil {
+				if err := usecase.ReadCursor(in.Cursor, &before); err != nil {
 					return nil, err
 				}
-				list, err := a.service.Operations(ctx, actor(ctx), service.OperationFilter{Account: in.Account, Server: in.Server, State: in.State}, before, in.Limit)
+				list, err := a.service.Rollout.Operations(ctx, actor(ctx), rollout.OperationFilter{Account: in.Account, Server: in.Server, State: in.State}, before, in.Limit)
 				return &struct{ Body api.OperationPage }{list}, err
 			})
 		register(a, route{id: "show-operation", method: http.MethodGet, path: "/operations/{operation}", summary: "Show an operation", permission: rights.OperationsRead, tag: tag},
 			func(ctx context.Context, in *OperationPath) (*struct{ Body api.Operation }, error) {
-				o, err := a.service.Operation(ctx, actor(ctx), in.ID)
+				o, err := a.service.Rollout.Operation(ctx, actor(ctx), in.ID)
 				return &struct{ Body api.Operation }{o}, err
 			})
 		watch := route{id: "watch-operation", method: http.MethodGet, path: "/operations/{operation}/progress", summary: "Watch an operation", permission: rights.OperationsRead, tag: tag,
@@ -53,7 +54,7 @@ func init() {
 			OperationPath
 			LastEventID int64 `header:"Last-Event-ID" doc:"The id of the last event that was received."`
 		}) (*huma.StreamResponse, error) {
-			if _, err := a.service.Operation(ctx, actor(ctx), in.ID); err != nil {
+			if _, err := a.service.Rollout.Operation(ctx, actor(ctx), in.ID); err != nil {
 				return nil, a.toProblem(ctx, err)
 			}
 			who := actor(ctx)
@@ -63,7 +64,7 @@ func init() {
 }
 
 // stream sends an operation as server-sent events (WHATWG HTML, section 9.2).
-func (a *API) stream(hc huma.Context, who service.Actor, id, seen int64) {
+func (a *API) stream(hc huma.Context, who usecase.Actor, id, seen int64) {
 	hc.SetHeader("Content-Type", "text/event-stream")
 	hc.SetHeader("X-Accel-Buffering", "no") // for proxies that would hold it back
 	hc.SetStatus(http.StatusOK)
@@ -77,7 +78,7 @@ func (a *API) stream(hc huma.Context, who service.Actor, id, seen int64) {
 	defer cancel()
 	fmt.Fprint(w, "retry: 1000\n\n")
 	flush()
-	err := a.service.WatchOperation(ctx, who, id, seen, func(o api.Operation) error {
+	err := a.service.Rollout.WatchOperation(ctx, who, id, seen, func(o api.Operation) error {
 		text, err := json.Marshal(o)
 		if err != nil {
 			return err

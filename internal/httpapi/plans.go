@@ -6,7 +6,8 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/rights"
-	"victualler/internal/service"
+	"victualler/internal/service/selling"
+	"victualler/internal/service/usecase"
 )
 
 // PlanPath is how one plan is named in a path.
@@ -25,15 +26,15 @@ func init() {
 				Reseller string `query:"reseller" maxLength:"40" doc:"Only this reseller's."`
 				Own      bool   `query:"own" doc:"Only the operator's; with a reseller named, theirs and the operator's: those that an account of their customers can be on."`
 			}) (*struct{ Body api.PlanPage }, error) {
-				list, err := a.service.Plans(ctx, actor(ctx), service.PlanFilter{Search: in.Search, Reseller: in.Reseller, Own: in.Own}, in.Cursor, in.Limit)
+				list, err := a.service.Selling.Plans(ctx, actor(ctx), selling.PlanFilter{Search: in.Search, Reseller: in.Reseller, Own: in.Own}, in.Cursor, in.Limit)
 				return &struct{ Body api.PlanPage }{list}, err
 			})
 		registerChange(a, route{id: "add-plan", method: http.MethodPost, path: "/plans", summary: "Add a plan", permission: rights.PlansChange, tag: tag, status: http.StatusCreated},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				Previewable
 				Body api.NewPlan
 			}) (api.Plan, int64, error) {
-				plan, err := a.service.AddPlan(ctx, who, in.Body)
+				plan, err := a.service.Selling.AddPlan(ctx, who, in.Body)
 				return plan, 0, err
 			})
 		register(a, route{id: "show-plan", method: http.MethodGet, path: "/plans/{plan}", summary: "Show a plan", permission: rights.PlansRead, tag: tag},
@@ -41,7 +42,7 @@ func init() {
 				ETag string `header:"ETag"`
 				Body api.Plan
 			}, error) {
-				plan, err := a.service.Plan(ctx, actor(ctx), in.Plan)
+				plan, err := a.service.Selling.Plan(ctx, actor(ctx), in.Plan)
 				return &struct {
 					ETag string `header:"ETag"`
 					Body api.Plan
@@ -49,7 +50,7 @@ func init() {
 			})
 		registerChange(a, route{id: "change-plan", method: http.MethodPatch, path: "/plans/{plan}", summary: "Change a plan", permission: rights.PlansChange, tag: tag,
 			description: "Changes every account on it, but for exceptions and for accounts that are held. Nothing is deleted: being over a limit stops growth."},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				PlanPath
 				Versioned
 				Previewable
@@ -59,24 +60,24 @@ func init() {
 				if err != nil {
 					return api.PlanChanged{}, 0, err
 				}
-				changed, err := a.service.ChangePlan(ctx, who, in.Plan, version, in.Body)
+				changed, err := a.service.Selling.ChangePlan(ctx, who, in.Plan, version, in.Body)
 				return changed, changed.Operation, err
 			})
 		registerChange(a, route{id: "remove-plan", method: http.MethodDelete, path: "/plans/{plan}", summary: "Remove a plan that no account is on", permission: rights.PlansChange, tag: tag},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				PlanPath
 				Previewable
 			}) (nothing, int64, error) {
-				return nothing{}, 0, a.service.RemovePlan(ctx, who, in.Plan)
+				return nothing{}, 0, a.service.Selling.RemovePlan(ctx, who, in.Plan)
 			})
 		registerChange(a, route{id: "shift-accounts", method: http.MethodPost, path: "/plans/{plan}/accounts", summary: "Put accounts on a plan", permission: rights.AccountsChange, tag: tag,
 			description: "All of them, or none. Nothing is deleted: what is over a new limit cannot grow. A held account is held no longer."},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				PlanPath
 				Previewable
 				Body api.Shift
 			}) (api.Shifted, int64, error) {
-				shifted, err := a.service.Shift(ctx, who, in.Plan, in.Body)
+				shifted, err := a.service.Selling.ChangeAccountPlans(ctx, who, in.Plan, in.Body)
 				return shifted, shifted.Operation, err
 			})
 		register(a, route{id: "list-limits", method: http.MethodGet, path: "/limits", summary: "List the limits and features there are", permission: rights.Own, tag: tag},
@@ -87,7 +88,7 @@ func init() {
 			func(ctx context.Context, in *struct {
 				Plans []string `query:"plan,explode" required:"true" maxItems:"10" doc:"Names, one for each column."`
 			}) (*struct{ Body api.PlanComparison }, error) {
-				comparison, err := a.service.ComparePlans(ctx, actor(ctx), in.Plans)
+				comparison, err := a.service.Selling.ComparePlans(ctx, actor(ctx), in.Plans)
 				return &struct{ Body api.PlanComparison }{comparison}, err
 			})
 	})

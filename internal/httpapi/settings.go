@@ -6,7 +6,7 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/rights"
-	"victualler/internal/service"
+	"victualler/internal/service/usecase"
 )
 
 func init() {
@@ -17,14 +17,14 @@ func init() {
 				ETag string `header:"ETag"`
 				Body api.Settings
 			}, error) {
-				s, err := a.service.Settings(ctx)
+				s, err := a.service.Settings.Settings(ctx)
 				return &struct {
 					ETag string `header:"ETag"`
 					Body api.Settings
 				}{etag(s.Version), s}, err
 			})
 		registerChange(a, route{id: "change-settings", method: http.MethodPatch, path: "/settings", summary: "Change the installation's settings", permission: rights.SettingsChange, tag: tag},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				Versioned
 				Previewable
 				Body api.SettingsChange
@@ -33,13 +33,13 @@ func init() {
 				if err != nil {
 					return api.Settings{}, 0, err
 				}
-				s, err := a.service.ChangeSettings(ctx, who, version, in.Body)
+				s, err := a.service.Settings.ChangeSettings(ctx, who, version, in.Body)
 				return s, s.Operation, err
 			})
 		register(a, route{id: "test-mail", method: http.MethodPost, path: "/settings/test-mail", summary: "Send a message to see whether mail goes out", permission: rights.SettingsChange, tag: tag, status: http.StatusNoContent,
 			description: "Answers when the mail server has taken it, with what it says if it has not."},
 			func(ctx context.Context, in *struct{ Body api.MailTest }) (*struct{}, error) {
-				return nil, a.service.TestMail(ctx, actor(ctx), in.Body)
+				return nil, a.service.Notify.TestMail(ctx, actor(ctx), in.Body)
 			})
 	})
 }

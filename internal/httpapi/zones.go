@@ -6,7 +6,8 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/rights"
-	"victualler/internal/service"
+	"victualler/internal/service/dns"
+	"victualler/internal/service/usecase"
 )
 
 // ZonePath is how a zone is named in a path.
@@ -30,7 +31,7 @@ func init() {
 				Account     string `query:"account" maxLength:"300" doc:"Only those of one account."`
 				NameService string `query:"name_service" enum:"here,elsewhere"`
 			}) (*struct{ Body api.ZonePage }, error) {
-				page, err := a.service.ZoneList(ctx, actor(ctx), service.ZoneFilter{Account: in.Account, Search: in.Search, NameService: in.NameService}, in.Cursor, in.Limit)
+				page, err := a.service.DNS.ZoneList(ctx, actor(ctx), dns.ZoneFilter{Account: in.Account, Search: in.Search, NameService: in.NameService}, in.Cursor, in.Limit)
 				return &struct{ Body api.ZonePage }{page}, err
 			})
 		register(a, route{id: "show-zone", method: http.MethodGet, path: "/zones/{zone}", summary: "Show a zone with its records", permission: rights.AccountsRead, tag: tag,
@@ -39,14 +40,14 @@ func init() {
 				ETag string `header:"ETag"`
 				Body api.ZoneDetail
 			}, error) {
-				z, err := a.service.Zone(ctx, actor(ctx), in.Zone)
+				z, err := a.service.DNS.Zone(ctx, actor(ctx), in.Zone)
 				return &struct {
 					ETag string `header:"ETag"`
 					Body api.ZoneDetail
 				}{etag(z.Version), z}, err
 			})
 		registerChange(a, route{id: "change-zone", method: http.MethodPatch, path: "/zones/{zone}", summary: "Change where the name service of a zone is, and whether it is signed", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				ZonePath
 				Versioned
 				Previewable
@@ -56,22 +57,22 @@ func init() {
 				if err != nil {
 					return api.ZoneChanged{}, 0, err
 				}
-				changed, err := a.service.ChangeZone(ctx, who, in.Zone, version, in.Body)
+				changed, err := a.service.DNS.ChangeZone(ctx, who, in.Zone, version, in.Body)
 				return changed, changed.Operation, err
 			})
 		registerChange(a, route{id: "add-record", method: http.MethodPost, path: "/zones/{zone}/records", summary: "Add a record to a zone", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted,
 			description: "An own record stands in the place of derived ones of the same name and type."},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				ZonePath
 				Previewable
 				Body api.NewRecord
 			}) (api.ZoneChanged, int64, error) {
-				changed, err := a.service.AddRecord(ctx, who, in.Zone, in.Body)
+				changed, err := a.service.DNS.AddRecord(ctx, who, in.Zone, in.Body)
 				return changed, changed.Operation, err
 			})
 		registerChange(a, route{id: "change-record", method: http.MethodPatch, path: "/zones/{zone}/records/{record}", summary: "Change an own record of a zone", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted,
 			description: "If-Match takes the ETag of the zone."},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				RecordPath
 				Versioned
 				Previewable
@@ -81,36 +82,36 @@ func init() {
 				if err != nil {
 					return api.ZoneChanged{}, 0, err
 				}
-				changed, err := a.service.ChangeRecord(ctx, who, in.Zone, in.Record, version, in.Body)
+				changed, err := a.service.DNS.ChangeRecord(ctx, who, in.Zone, in.Record, version, in.Body)
 				return changed, changed.Operation, err
 			})
 		registerChange(a, route{id: "remove-record", method: http.MethodDelete, path: "/zones/{zone}/records/{record}", summary: "Take an own record out of a zone", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted,
 			description: "Derived records whose place it took are answered with again."},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				RecordPath
 				Previewable
 			}) (api.Started, int64, error) {
-				started, err := a.service.RemoveRecord(ctx, who, in.Zone, in.Record)
+				started, err := a.service.DNS.RemoveRecord(ctx, who, in.Zone, in.Record)
 				return started, started.Operation, err
 			})
 		registerChange(a, route{id: "reset-zone", method: http.MethodPost, path: "/zones/{zone}/reset", summary: "Have derived records answered with again", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted,
 			description: "Takes own records away that stand in the place of derived ones; other own records stay."},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				ZonePath
 				Previewable
 				Body api.ZoneReset
 			}) (api.ZoneChanged, int64, error) {
-				changed, err := a.service.ResetZone(ctx, who, in.Zone, in.Body)
+				changed, err := a.service.DNS.ResetZone(ctx, who, in.Zone, in.Body)
 				return changed, changed.Operation, err
 			})
 		registerChange(a, route{id: "import-zone", method: http.MethodPost, path: "/zones/{zone}/import", summary: "Take records over from a zone file or from another name server", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted,
 			description: "All of them, or none: lines that cannot be are named. SOA, the zone's own NS records and what signing adds are left out."},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				ZonePath
 				Previewable
 				Body api.ZoneImport
 			}) (api.ZoneChanged, int64, error) {
-				changed, err := a.service.ImportZone(ctx, who, in.Zone, in.Body)
+				changed, err := a.service.DNS.ImportZone(ctx, who, in.Zone, in.Body)
 				return changed, changed.Operation, err
 			})
 		register(a, route{id: "export-zone", method: http.MethodGet, path: "/zones/{zone}/file", summary: "Write a zone as a zone file", permission: rights.AccountsRead, tag: tag,
@@ -119,7 +120,7 @@ func init() {
 				ContentType string `header:"Content-Type"`
 				Body        []byte
 			}, error) {
-				text, err := a.service.ZoneFile(ctx, actor(ctx), in.Zone)
+				text, err := a.service.DNS.ZoneFile(ctx, actor(ctx), in.Zone)
 				return &struct {
 					ContentType string `header:"Content-Type"`
 					Body        []byte
@@ -128,23 +129,23 @@ func init() {
 		register(a, route{id: "check-zone", method: http.MethodGet, path: "/zones/{zone}/check", summary: "Check how the world sees a zone", permission: rights.AccountsRead, tag: tag,
 			description: "Asks the parent, every authoritative server it leads to, and the resolver, just now."},
 			func(ctx context.Context, in *ZonePath) (*struct{ Body api.ZoneCheck }, error) {
-				check, err := a.service.CheckZone(ctx, actor(ctx), in.Zone)
+				check, err := a.service.DNS.CheckZone(ctx, actor(ctx), in.Zone)
 				return &struct{ Body api.ZoneCheck }{check}, err
 			})
 		register(a, route{id: "show-signing", method: http.MethodGet, path: "/zones/{zone}/signing", summary: "Show how a zone is signed", permission: rights.AccountsRead, tag: tag,
 			description: "Keys, and the DS record to be given to the registrar, asked just now."},
 			func(ctx context.Context, in *ZonePath) (*struct{ Body api.ZoneSigning }, error) {
-				signing, err := a.service.ZoneSigning(ctx, actor(ctx), in.Zone)
+				signing, err := a.service.DNS.ZoneSigning(ctx, actor(ctx), in.Zone)
 				return &struct{ Body api.ZoneSigning }{signing}, err
 			})
 		registerChange(a, route{id: "set-name-servers", method: http.MethodPut, path: "/resellers/{reseller}/name-servers", summary: "Give a reseller's zones name servers of their own names", permission: rights.BrandChange, tag: tag,
 			description: "The preview lists the zones that would name them."},
-			func(ctx context.Context, who service.Actor, in *struct {
+			func(ctx context.Context, who usecase.Actor, in *struct {
 				Reseller string `path:"reseller" maxLength:"40" doc:"Name."`
 				Previewable
 				Body api.NameServers
 			}) (api.NameServersChanged, int64, error) {
-				changed, err := a.service.SetNameServers(ctx, who, in.Reseller, in.Body)
+				changed, err := a.service.DNS.SetNameServers(ctx, who, in.Reseller, in.Body)
 				return changed, changed.Operation, err
 			})
 	})

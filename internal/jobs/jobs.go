@@ -41,42 +41,46 @@ const (
 // New makes the queue for a service and gives it to the service.
 func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 	workers := river.NewWorkers()
-	river.AddWorker(workers, long(func(ctx context.Context, j *river.Job[applyArgs]) error { return sv.Apply(ctx, j.Args.AccountID) }))
+	river.AddWorker(workers, long(func(ctx context.Context, j *river.Job[applyArgs]) error {
+		return sv.Rollout.Apply(ctx, j.Args.AccountID)
+	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[joinArgs]) error {
-		done, err := sv.TryJoin(ctx, j.Args.ServerID, j.Args.OperationID)
+		done, err := sv.Fleet.TryJoin(ctx, j.Args.ServerID, j.Args.OperationID)
 		if err == nil && !done {
 			return river.JobSnooze(time.Second)
 		}
 		return err
 	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[sweepArgs]) error {
-		err := sv.Sweep(ctx, j.Args.ServerID, j.Args.OperationID, j.Args.Repair)
+		err := sv.Rollout.Sweep(ctx, j.Args.ServerID, j.Args.OperationID, j.Args.Repair)
 		if err != nil && j.Args.OperationID == 0 {
 			log.Warn("sweep failed", "server", j.Args.ServerID, "reason", err)
 			return river.JobCancel(err) // the next one comes round by itself
 		}
 		return err
 	}))
-	river.AddWorker(workers, long(func(ctx context.Context, j *river.Job[spreadArgs]) error { return sv.Spread(ctx, j.Args.OperationID) }))
+	river.AddWorker(workers, long(func(ctx context.Context, j *river.Job[spreadArgs]) error {
+		return sv.Rollout.RollOut(ctx, j.Args.OperationID)
+	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[orderArgs]) error {
-		again, err := sv.Order(ctx, j.Args.OrderID)
+		again, err := sv.Certs.Order(ctx, j.Args.OrderID)
 		if err == nil && again > 0 {
 			return river.JobSnooze(again)
 		}
 		return err
 	}))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[dueArgs]) error { return sv.OrderCertificates(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[renewalArgs]) error { return sv.AskRenewals(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[noticeArgs]) error { return sv.TellRunningOut(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[sendArgs]) error { return sv.SendMail(ctx, j.Args.MailID) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[dueArgs]) error { return sv.Certs.OrderCertificates(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[renewalArgs]) error { return sv.Certs.AskRenewals(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[noticeArgs]) error { return sv.Certs.NotifyExpiring(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[sendArgs]) error { return sv.Notify.SendMail(ctx, j.Args.MailID) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[forgottenArgs]) error {
-		return sv.MailForgotten(ctx, j.Args.Name, j.Args.Address, j.Args.Request)
+		return sv.People.MailPasswordReset(ctx, j.Args.Name, j.Args.Address, j.Args.Request)
 	}))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[endArgs]) error { return sv.EndExceptions(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[pollArgs]) error { return sv.PollServers(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[resumeArgs]) error { return sv.Resume(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[roundArgs]) error { return sv.SweepServers(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[tidyArgs]) error { return sv.Tidy(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[endArgs]) error { return sv.Selling.EndExceptions(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[pollArgs]) error { return sv.Fleet.PollServers(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[resumeArgs]) error { return sv.Rollout.ResumeStalled(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[roundArgs]) error { return sv.Rollout.SweepServers(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[tidyArgs]) error { return sv.People.Tidy(ctx) }))
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		Queues: map[string]river.QueueConfig{
 			applyQueue:         {MaxWorkers: 250, FetchCooldown: 2 * time.Millisecond},
@@ -212,13 +216,13 @@ type tidyArgs struct{}
 
 func (tidyArgs) Kind() string { return "tidy" }
 
-// Apply implements service.Queue.
+// Apply implements usecase.Queue.
 func (j *Jobs) Apply(ctx context.Context, tx store.Tx, accountID int64) error {
 	_, err := j.client.InsertTx(ctx, tx.Tx, applyArgs{accountID}, &river.InsertOpts{Queue: applyQueue, MaxAttempts: 500})
 	return err
 }
 
-// Order implements service.Queue. One that waits for its turn is not queued twice: whoever takes up what was cut off cannot tell the two apart.
+// Order implements usecase.Queue. One that waits for its turn is not queued twice: whoever takes up what was cut off cannot tell the two apart.
 func (j *Jobs) Order(ctx context.Context, tx store.Tx, orderID int64) error {
 	var waits bool
 	err := tx.QueryRow(ctx, `select exists (select from river_job where kind = $1 and args @> $2 and state in ('available', 'scheduled', 'retryable'))`, orderArgs{}.Kind(), orderArgs{orderID}).Scan(&waits)
@@ -229,31 +233,31 @@ func (j *Jobs) Order(ctx context.Context, tx store.Tx, orderID int64) error {
 	return err
 }
 
-// Spread implements service.Queue.
-func (j *Jobs) Spread(ctx context.Context, tx store.Tx, operationID int64) error {
+// RollOut implements usecase.Queue.
+func (j *Jobs) RollOut(ctx context.Context, tx store.Tx, operationID int64) error {
 	_, err := j.client.InsertTx(ctx, tx.Tx, spreadArgs{operationID}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
 	return err
 }
 
-// Send implements service.Queue.
-func (j *Jobs) Send(ctx context.Context, tx store.Tx, mailID int64) error {
+// SendMail implements usecase.Queue.
+func (j *Jobs) SendMail(ctx context.Context, tx store.Tx, mailID int64) error {
 	_, err := j.client.InsertTx(ctx, tx.Tx, sendArgs{mailID}, &river.InsertOpts{MaxAttempts: 20_000})
 	return err
 }
 
-// Forgotten implements service.Queue.
-func (j *Jobs) Forgotten(ctx context.Context, tx store.Tx, name, address, request string) error {
+// MailPasswordReset implements usecase.Queue.
+func (j *Jobs) MailPasswordReset(ctx context.Context, tx store.Tx, name, address, request string) error {
 	_, err := j.client.InsertTx(ctx, tx.Tx, forgottenArgs{name, address, request}, &river.InsertOpts{MaxAttempts: 5})
 	return err
 }
 
-// Join implements service.Queue.
+// Join implements usecase.Queue.
 func (j *Jobs) Join(ctx context.Context, tx store.Tx, serverID, operationID int64) error {
 	_, err := j.client.InsertTx(ctx, tx.Tx, joinArgs{serverID, operationID}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
 	return err
 }
 
-// Sweep implements service.Queue.
+// Sweep implements usecase.Queue.
 func (j *Jobs) Sweep(ctx context.Context, tx store.Tx, serverID, operationID int64, repair bool) error {
 	_, err := j.client.InsertTx(ctx, tx.Tx, sweepArgs{serverID, operationID, repair}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
 	return err

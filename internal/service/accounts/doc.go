@@ -1,0 +1,25 @@
+package accounts
+
+import (
+	"victualler/internal/service/fleet"
+	"victualler/internal/service/notify"
+	"victualler/internal/service/people"
+	"victualler/internal/service/rollout"
+	"victualler/internal/service/selling"
+	"victualler/internal/service/usecase"
+)
+
+// Service is the use cases of opening, closing and handing over accounts. Make one with [New].
+type Service struct {
+	*usecase.Base
+	fleet   *fleet.Service
+	notify  *notify.Service
+	people  *people.Service
+	rollout *rollout.Service
+	selling *selling.Service
+}
+
+// New makes the use cases.
+func New(b *usecase.Base, fleet *fleet.Service, notify *notify.Service, people *people.Service, rollout *rollout.Service, selling *selling.Service) *Service {
+	return &Service{Base: b, fleet: fleet, notify: notify, people: people, rollout: rollout, selling: selling}
+}

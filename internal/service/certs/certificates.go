@@ -1,0 +1,350 @@
+package certs
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"victualler/internal/api"
+	"victualler/internal/hosting/certificates"
+	"victualler/internal/hosting/names"
+	"victualler/internal/hosting/refusal"
+	"victualler/internal/manifest"
+	"victualler/internal/service/dns"
+	"victualler/internal/service/entitlement"
+	"victualler/internal/service/rollout"
+	"victualler/internal/service/usecase"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// How a site comes by its certificate.
+const (
+	automatic  = "automatic"
+	uploaded   = "uploaded"
+	selfSigned = "self-signed"
+)
+
+// siteCertificate is everything about the certificate of one site.
+type siteCertificate struct {
+	standing entitlement.Entitlement
+	domain   db.Domain
+	config   db.SiteCertificate
+	// inUse is what the site shows; nil where it has made one itself.
+	inUse *db.Certificate
+	// authority is the one that is asked for the next; nil where there is none.
+	authority *db.Authority
+}
+
+func (s *Service) loadSiteCertificate(ctx context.Context, q *db.Queries, domainID int64) (siteCertificate, error) {
+	var c siteCertificate
+	var err error
+	if c.domain, err = q.DomainByID(ctx, domainID); err != nil {
+		return c, err
+	}
+	if c.config, err = q.SiteCertificate(ctx, domainID); err != nil {
+		return c, err
+	}
+	account, err := q.Account(ctx, c.domain.AccountID)
+	if err != nil {
+		return c, err
+	}
+	if c.standing, err = entitlement.Load(ctx, s.Base, q, account); err != nil {
+		return c, err
+	}
+	inUse, err := q.CertificateInUse(ctx, domainID)
+	if err == nil {
+		c.inUse = &inUse
+	} else if !store.None(err) {
+		return c, err
+	}
+	var authority db.Authority
+	if c.config.AuthorityID != nil {
+		authority, err = q.AuthorityByID(ctx, *c.config.AuthorityID)
+	} else {
+		authority, err = q.UsualAuthority(ctx)
+	}
+	if err == nil {
+		c.authority = &authority
+	} else if !store.None(err) {
+		return c, err
+	}
+	return c, nil
+}
+
+// names are those that the certificate should be for.
+func (c siteCertificate) names() []string {
+	if len(c.config.Names) > 0 {
+		return c.config.Names
+	}
+	return []string{c.domain.Name, "www." + c.domain.Name}
+}
+
+// namesOr are names that somebody asks for, which must be the site's; without any, those that its certificate should be for.
+func (c siteCertificate) namesOr(typed []string) ([]string, error) {
+	if len(typed) == 0 {
+		return c.names(), nil
+	}
+	return siteNames(c.domain, typed)
+}
+
+// cannotOrder says why nothing can be ordered for the site, whatever the world looks like.
+func (c siteCertificate) cannotOrder(now time.Time) *refusal.Refusal {
+	name := usecase.Unicode(c.domain.Name)
+	switch {
+	case !dns.ServedByWeb(c.domain):
+		return refusal.New(refusal.WrongState, "%s has no site: it is there for its name service alone", name)
+	case c.config.Mode != automatic && !c.lastMoment(now):
+		return refusal.New(refusal.WrongState, "the certificate of %s is %s; have it come by itself first (mode: automatic)", name, c.config.Mode)
+	case !c.standing.Has("certificates"):
+		return c.standing.MissingFeature("certificates of an authority need", "certificates")
+	case slices.ContainsFunc(c.names(), func(n string) bool { return strings.HasPrefix(n, "*.") }) && !c.standing.Has("wildcard"):
+		return c.standing.MissingFeature("a certificate for all names below a domain needs", "wildcard")
+	case c.authority == nil:
+		return refusal.New(refusal.WrongState, "no authority has been added yet; an operator adds one")
+	}
+	return nil
+}
+
+// renewal reports whether it is time for the next certificate.
+func (c siteCertificate) renewal(now time.Time) bool {
+	switch {
+	case c.inUse == nil:
+		return true
+	case c.inUse.AuthorityID == nil: // brought by somebody
+		return c.config.Mode == automatic || c.lastMoment(now)
+	}
+	return c.inUse.RenewAt != nil && !c.inUse.RenewAt.After(now)
+}
+
+// lastMoment reports whether a certificate that somebody brought is about to end: an authority's takes its place then, as one that has ended is worse.
+func (c siteCertificate) lastMoment(now time.Time) bool {
+	return c.config.Mode == uploaded && c.inUse != nil && !now.Before(replacementDue(c.inUse.NotAfter))
+}
+
+func replacementDue(ends time.Time) time.Time { return ends.Add(-24 * time.Hour) }
+
+// due reports whether there is something to be ordered, as far as that is known without asking the world.
+func (c siteCertificate) due(now time.Time) bool {
+	return c.renewal(now) || addsNames(c.inUse.Names, c.names())
+}
+
+// nextCheck is when the site should be looked at again.
+func (c siteCertificate) nextCheck(now time.Time) time.Time {
+	next := now.Add(recheckInterval)
+	if c.config.Mode == uploaded && c.inUse != nil {
+		next = replacementDue(c.inUse.NotAfter)
+	}
+	if c.inUse != nil && c.inUse.RenewAt != nil && (c.inUse.RenewAt.Before(next) || !addsNames(c.inUse.Names, c.names())) {
+		next = *c.inUse.RenewAt
+	}
+	if next.Before(now) {
+		next = now
+	}
+	return next
+}
+
+// Part is the certificates that an account's sites are to show. It comes after the part that adds the sites.
+func (s *Service) CertificatesPart() rollout.Part {
+	return rollout.Part{Name: "certificates", Fill: s.fillCertificates,
+		Applied: func(ctx context.Context, tx store.Tx, account db.Account, _ bool) error {
+			if err := tx.RetireReplaced(ctx, db.RetireReplacedParams{AccountID: account.ID, Revision: account.Revision}); err != nil {
+				return err
+			}
+			return tx.CertificatesInstalled(ctx, db.CertificatesInstalledParams{AccountID: account.ID, Revision: account.Revision})
+		},
+		Failed: func(ctx context.Context, tx store.Tx, accountID, revision int64) error {
+			if err := tx.BroughtNotInstalled(ctx, db.BroughtNotInstalledParams{AccountID: accountID, Revision: revision}); err != nil {
+				return err
+			}
+			return tx.DropNotInstalled(ctx, db.DropNotInstalledParams{AccountID: accountID, Revision: revision})
+		},
+	}
+}
+
+func (s *Service) fillCertificates(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m *rollout.Manifests) error {
+	rows, err := q.CertificatesInForce(ctx, st.Account.ID)
+	if err != nil {
+		return err
+	}
+	list := m.Home().Sites
+	for _, row := range rows { // the newest comes last
+		site := slices.IndexFunc(list, func(s manifest.Site) bool { return s.Domain.String() == row.Name })
+		if site < 0 {
+			continue
+		}
+		key, err := s.keyText(row.Certificate.Key)
+		if err != nil {
+			return err
+		}
+		list[site].Certificate = &manifest.Certificate{Chain: row.Certificate.Chain, Key: manifest.Secret(key)}
+	}
+	return nil
+}
+
+// findSite finds the certificate of a domain that the actor reaches.
+func (s *Service) findSite(ctx context.Context, a usecase.Actor, reference, name string) (siteCertificate, error) {
+	_, d, _, err := s.domains.LoadDomain(ctx, a, reference, name)
+	if err != nil {
+		return siteCertificate{}, err
+	}
+	c, err := s.loadSiteCertificate(ctx, s.Store.Queries, d.ID)
+	if store.None(err) {
+		return c, refusal.New(refusal.WrongState, "%s has no site: it is there for its name service alone", usecase.Unicode(d.Name))
+	}
+	return c, err
+}
+
+// siteNames checks names that somebody chooses for a site's certificate: the site's own, or everything directly below its domain.
+func siteNames(d db.Domain, typed []string) ([]string, error) {
+	var list []string
+	for _, t := range typed {
+		rest := strings.ToLower(strings.TrimSpace(t))
+		prefix := ""
+		for _, p := range []string{"*.", "www."} {
+			if prefix == "" && strings.HasPrefix(rest, p) {
+				rest, prefix = strings.TrimPrefix(rest, p), p
+			}
+		}
+		parsed, _, err := names.ParseDomain(rest)
+		if err != nil {
+			return nil, refusal.Input("names", "%s: %v", t, err)
+		}
+		n := prefix + parsed.String()
+		if n != d.Name && n != "www."+d.Name && n != "*."+d.Name {
+			return nil, refusal.Input("names", "%s is no name of the site %s: it can be for %s, www.%s and *.%s", t, d.Name, d.Name, d.Name, d.Name)
+		}
+		if !slices.Contains(list, n) {
+			list = append(list, n)
+		}
+	}
+	return list, nil
+}
+
+// changeSiteCertificate does something about the certificate of a site, in one transaction.
+func changeSiteCertificate[T any](ctx context.Context, s *Service, a usecase.Actor, found siteCertificate, fn func(tx store.Tx, c siteCertificate) (T, error)) (T, error) {
+	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (T, error) {
+		var none T
+		if _, err := entitlement.LockToChange(ctx, s.Base, tx, a, found.standing.Account.ID); err != nil {
+			return none, err
+		}
+		if _, err := tx.LockSiteCertificate(ctx, found.domain.ID); err != nil {
+			return none, err
+		}
+		c, err := s.loadSiteCertificate(ctx, tx.Queries, found.domain.ID)
+		if err != nil {
+			return none, err
+		}
+		return fn(tx, c)
+	})
+}
+
+// ChangeCertificate changes how a site comes by its certificate. Version is the one the caller has seen, or 0.
+func (s *Service) ChangeCertificate(ctx context.Context, a usecase.Actor, reference, name string, version int64, in api.CertificateChange) (api.SiteCertificate, error) {
+	none := api.SiteCertificate{}
+	found, err := s.findSite(ctx, a, reference, name)
+	if err != nil {
+		return none, err
+	}
+	return changeSiteCertificate(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (api.SiteCertificate, error) {
+		if err := usecase.CheckVersion("the certificate of "+usecase.Unicode(c.domain.Name), version, c.config.Version); err != nil {
+			return none, err
+		}
+		now := s.Now()
+		p := db.ChangeSiteCertificateParams{DomainID: c.domain.ID, Mode: c.config.Mode, Names: c.config.Names, KeyType: c.config.KeyType, PinKey: c.config.PinKey, AuthorityID: c.config.AuthorityID, NextAt: &now}
+		if in.Names != nil {
+			if p.Names, err = siteNames(c.domain, *in.Names); err != nil {
+				return none, err
+			}
+		}
+		if in.KeyType != nil {
+			k, err := certificates.ParseKeyType(*in.KeyType)
+			if err != nil {
+				return none, err
+			}
+			p.KeyType = string(k)
+		}
+		if in.PinKey != nil {
+			p.PinKey = *in.PinKey
+		}
+		if in.Authority != nil {
+			p.AuthorityID = nil
+			if *in.Authority != "" {
+				row, err := tx.FindAuthority(ctx, *in.Authority)
+				if store.None(err) {
+					return none, refusal.Input("authority", "there is no authority %q", *in.Authority)
+				}
+				if err != nil {
+					return none, err
+				}
+				p.AuthorityID = &row.ID
+			}
+		}
+		leave := false
+		if in.Mode != "" && in.Mode != c.config.Mode {
+			p.Mode = in.Mode
+			leave = in.Mode == selfSigned && c.inUse != nil
+			if in.Mode != automatic {
+				if err := s.cancelOrderTx(ctx, tx, c, "the certificate is no longer to come by itself"); err != nil {
+					return none, err
+				}
+			}
+		}
+		a.Summarize("change the certificate of %s", usecase.Unicode(c.domain.Name))
+		after, err := tx.ChangeSiteCertificate(ctx, p)
+		if err != nil {
+			return none, err
+		}
+		next := c
+		next.config = after
+		if reason := next.cannotOrder(now); reason != nil && (in.Names != nil || in.Mode == automatic) && reason.Kind != refusal.WrongState {
+			return none, reason
+		}
+		if err := usecase.Record(ctx, tx, a, "certificate.change", usecase.AboutAccount(c.standing.Account), configRecord(c), configRecord(next)); err != nil {
+			return none, err
+		}
+		if leave {
+			if err := tx.RetireCertificates(ctx, c.domain.ID); err != nil {
+				return none, err
+			}
+			if _, err := s.rollout.ApplyAccounts(ctx, tx, a, "certificate.change", usecase.AboutAccount(c.standing.Account), []int64{c.standing.Account.ID}); err != nil {
+				return none, err
+			}
+		}
+		if c, err = s.loadSiteCertificate(ctx, tx.Queries, found.domain.ID); err != nil {
+			return none, err
+		}
+		return s.certificateView(ctx, tx.Queries, c)
+	})
+}
+
+func configRecord(c siteCertificate) map[string]any {
+	return map[string]any{"domain": c.domain.Name, "mode": c.config.Mode, "names": c.config.Names, "key_type": c.config.KeyType, "pin_key": c.config.PinKey}
+}
+
+// withCertificateTx does something about the certificate of a site that may have one of an authority, in one transaction.
+func withCertificateTx[T any](ctx context.Context, s *Service, a usecase.Actor, found siteCertificate, fn func(tx store.Tx, c siteCertificate) (T, error)) (T, error) {
+	return changeSiteCertificate(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (T, error) {
+		var none T
+		if err := checkCertificatesAllowed(ctx, tx.Queries, a, c); err != nil {
+			return none, err
+		}
+		return fn(tx, c)
+	})
+}
+
+// checkCertificatesAllowed says why the actor may do nothing about certificates of a site.
+func checkCertificatesAllowed(ctx context.Context, q *db.Queries, a usecase.Actor, c siteCertificate) error {
+	row, err := q.AccountRow(ctx, c.standing.Account.ID)
+	if err != nil {
+		return err
+	}
+	if err := entitlement.CheckChangeable(a, row); err != nil {
+		return err
+	}
+	if !c.standing.Has("certificates") {
+		return c.standing.MissingFeature("certificates of an authority need", "certificates")
+	}
+	return nil
+}

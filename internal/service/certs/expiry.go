@@ -1,0 +1,93 @@
+package certs
+
+import (
+	"context"
+	"time"
+
+	"victualler/internal/hosting/certificates"
+	"victualler/internal/hosting/notices"
+	"victualler/internal/service/notify"
+	"victualler/internal/service/usecase"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// NotifyExpiring tells people of certificates that end and that nothing has replaced: customers of theirs, operators of all in one message. Each is told of at set days left.
+func (s *Service) NotifyExpiring(ctx context.Context) error {
+	now := s.Now()
+	rows, err := s.Store.CertificatesRunningOut(ctx, now.Add(certificates.FirstNotice))
+	if err != nil {
+		return err
+	}
+	var told []notices.Ending
+	// All in one: cut off anywhere, everybody is told when it is done again.
+	err = s.Store.InTx(ctx, func(tx store.Tx) error {
+		told = nil
+		for _, row := range rows {
+			days := certificates.Notice(row.NotAfter.Sub(row.NotBefore), row.NotAfter.Sub(now), int(row.ToldDays))
+			if days == 0 {
+				continue
+			}
+			e := notices.Ending{Domain: usecase.Unicode(row.Name), At: row.NotAfter, Why: row.Problem, Brought: row.AuthorityID == nil}
+			first, err := s.notifyCustomer(ctx, tx, row, int32(days), e)
+			if err != nil {
+				return err
+			}
+			if first {
+				told = append(told, e)
+			}
+		}
+		if len(told) == 0 {
+			return nil
+		}
+		return s.notifyOperators(ctx, tx, told)
+	})
+	if err == nil && len(told) > 0 {
+		s.Log.Warn("certificates end", "sites", len(told), "first", told[0].Domain, "at", told[0].At.Format(time.RFC3339))
+	}
+	return err
+}
+
+// notifyCustomer tells the customer of a site, unless another process has done so.
+func (s *Service) notifyCustomer(ctx context.Context, tx store.Tx, row db.CertificatesRunningOutRow, days int32, e notices.Ending) (first bool, err error) {
+	n, err := tx.ToldOfCertificate(ctx, db.ToldOfCertificateParams{DomainID: row.DomainID, ToldDays: days})
+	if err != nil || n == 0 {
+		return false, err
+	}
+	account, err := tx.Account(ctx, row.AccountID)
+	if err != nil {
+		return false, err
+	}
+	if err := usecase.Record(ctx, tx, usecase.System(), "certificate.ends", usecase.AboutAccount(account), nil, map[string]any{"domain": row.Name, "ends": row.NotAfter, "days": days, "problem": row.Problem}); err != nil {
+		return false, err
+	}
+	customer, err := tx.CustomerByID(ctx, account.CustomerID)
+	if err != nil || customer.Email == nil {
+		return true, err
+	}
+	from, name, address, err := s.notify.SenderFor(ctx, tx.Queries, account.ResellerID)
+	if err != nil {
+		return false, err
+	}
+	return true, notify.IgnoreNoMail(s.notify.QueueMail(ctx, tx, notify.OutboundMail{Kind: "certificate ends", To: *customer.Email, Language: customer.Language, Customer: &customer.ID, Reseller: account.ResellerID, SenderName: name, SenderAt: address,
+		Notice: notices.CertificateEnds(customer.Language, from, e)}))
+}
+
+// notifyOperators sends one message to each operator who has an address.
+func (s *Service) notifyOperators(ctx context.Context, tx store.Tx, told []notices.Ending) error {
+	people, err := tx.OperatorsWithMail(ctx)
+	if err != nil {
+		return err
+	}
+	from, name, address, err := s.notify.SenderFor(ctx, tx.Queries, nil)
+	if err != nil {
+		return err
+	}
+	for _, p := range people {
+		err := s.notify.QueueMail(ctx, tx, notify.OutboundMail{Kind: "certificates end", To: *p.Email, Language: p.Language, SenderName: name, SenderAt: address, Notice: notices.CertificatesEnd(p.Language, from, told)})
+		if err := notify.IgnoreNoMail(err); err != nil {
+			return err
+		}
+	}
+	return nil
+}

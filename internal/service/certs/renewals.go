@@ -1,0 +1,71 @@
+package certs
+
+import (
+	"context"
+	"crypto/x509"
+
+	"victualler/internal/acme"
+	"victualler/internal/hosting/certificates"
+	"victualler/internal/service/usecase"
+	"victualler/internal/store/db"
+)
+
+// AskRenewals asks authorities when the certificates that are in use should be renewed (RFC 9773).
+func (s *Service) AskRenewals(ctx context.Context) error {
+	s.settleAccountKeys(ctx)
+	now := s.Now()
+	due, err := s.Store.CertificatesToAsk(ctx, &now)
+	if err != nil {
+		return err
+	}
+	usecase.Concurrently(ordersBegun, due, func(row db.Certificate) {
+		if err := s.askRenewal(ctx, row); err != nil && ctx.Err() == nil {
+			s.Log.Warn("authority not asked when to renew", "certificate", row.ID, "reason", err)
+		}
+	})
+	return nil
+}
+
+// withIssuer does something with the authority that has issued a certificate.
+func (s *Service) withIssuer(ctx context.Context, row db.Certificate, do func(client *acme.Client, leaf *x509.Certificate, authority db.Authority) error) error {
+	authority, err := s.Store.AuthorityByID(ctx, *row.AuthorityID)
+	if err != nil {
+		return err
+	}
+	leaf, err := leafOf(row.Chain)
+	if err != nil {
+		return err
+	}
+	client, err := s.authorityAt(authority)
+	if err != nil {
+		return err
+	}
+	defer client.Close()
+	return do(client, leaf, authority)
+}
+
+func (s *Service) askRenewal(ctx context.Context, row db.Certificate) error {
+	again := s.Now().Add(recheckInterval) // until it answers, what was known counts
+	told := db.RenewalToldParams{ID: row.ID, RenewAt: row.RenewAt, AskAt: &again, Explanation: row.Explanation}
+	err := s.withIssuer(ctx, row, func(client *acme.Client, leaf *x509.Certificate, _ db.Authority) error {
+		says, err := client.Renewal(ctx, leaf)
+		switch {
+		case err != nil:
+			return err
+		case says == nil: // it never says
+			told.AskAt, told.Explanation = nil, ""
+		default:
+			at := certificates.RenewAt(row.NotBefore, row.NotAfter, &says.Window, row.Serial)
+			again = s.Now().Add(says.AskAgain)
+			told.RenewAt, told.Explanation = &at, says.Explanation
+		}
+		return nil
+	})
+	if stored := s.Store.RenewalTold(ctx, told); stored != nil || told.RenewAt == nil {
+		return stored
+	}
+	if stored := s.Store.TryCertificateBy(ctx, db.TryCertificateByParams{DomainID: row.DomainID, NextAt: *told.RenewAt}); stored != nil {
+		return stored
+	}
+	return err
+}

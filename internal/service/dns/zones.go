@@ -1,0 +1,440 @@
+package dns
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"victualler/internal/api"
+	"victualler/internal/hosting/names"
+	"victualler/internal/hosting/refusal"
+	"victualler/internal/hosting/sites"
+	"victualler/internal/hosting/zones"
+	"victualler/internal/manifest"
+	"victualler/internal/service/entitlement"
+	"victualler/internal/service/rollout"
+	"victualler/internal/service/usecase"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// ServedByWeb reports whether a web server answers for a domain.
+func ServedByWeb(d db.Domain) bool { return d.ServedAs != string(sites.DNSOnly) }
+
+// OwnAlias is where a record that a person added leads a name; empty if there is none.
+func (z Zone) OwnAlias(name string) string {
+	for _, o := range z.own {
+		if o.Type == zones.CNAME && zones.Whole(z.Row.Name, o.Name) == name {
+			return strings.TrimSuffix(o.Data, ".")
+		}
+	}
+	return ""
+}
+
+// Where the name service of a zone is.
+const (
+	Here      = "here"
+	Elsewhere = "elsewhere"
+)
+
+// Zone is everything that the records hold about one zone, and what follows from the rest.
+type Zone struct {
+	Row     db.Zone
+	own     []zones.Own
+	derived []zones.Derived
+	// servers are our name servers, whether or not they answer for this zone.
+	servers []zones.Host
+}
+
+func (z Zone) entries() []zones.Entry { return zones.Merge(z.derived, z.own) }
+
+func (z Zone) serverNames() []string {
+	list := []string{}
+	for _, h := range z.servers {
+		list = append(list, h.Name)
+	}
+	return list
+}
+
+// LoadZones reads the zones of an account.
+func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) ([]Zone, error) {
+	rows, err := q.ZonesOfAccount(ctx, st.Account.ID)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	records, err := q.RecordsOfAccount(ctx, st.Account.ID)
+	if err != nil {
+		return nil, err
+	}
+	domains, err := q.DomainsOfAccount(ctx, st.Account.ID)
+	if err != nil {
+		return nil, err
+	}
+	server, err := q.ServerByID(ctx, st.Account.ServerID)
+	if err != nil {
+		return nil, err
+	}
+	servers, err := nameServersFor(ctx, q, st.Account.ResellerID)
+	if err != nil {
+		return nil, err
+	}
+	challenges, err := q.ChallengesInZones(ctx, st.Account.ID)
+	if err != nil {
+		return nil, err
+	}
+	var list []Zone
+	for _, row := range rows {
+		z := Zone{Row: row, servers: servers}
+		for _, r := range records {
+			if r.ZoneID == row.ID {
+				z.own = append(z.own, zones.Own{ID: r.ID, Record: zones.Record{Name: r.Name, Type: zones.Type(r.Type), TTL: r.Ttl, Data: r.Data}})
+			}
+		}
+		facts := zones.Facts{Zone: row.Name, NameServers: servers}
+		for _, c := range challenges {
+			facts.Challenges = append(facts.Challenges, zones.Challenge{Name: c.Record, Text: c.Value})
+		}
+		for _, d := range domains {
+			if ServedByWeb(d) {
+				facts.Sites = append(facts.Sites, zones.Host{Name: d.Name, Addresses: PublicAddresses(server)})
+			}
+			if d.Name == row.Name && d.TemplateID != nil {
+				t, err := q.TemplateByID(ctx, *d.TemplateID)
+				if err != nil {
+					return nil, err
+				}
+				if facts.Template, err = ReadTemplateRecords(t.Records); err != nil {
+					return nil, err
+				}
+			}
+		}
+		for _, other := range rows {
+			if strings.HasSuffix(other.Name, "."+row.Name) && other.NameService == Here {
+				facts.Below = append(facts.Below, other.Name)
+			}
+		}
+		z.derived = zones.Derive(facts)
+		list = append(list, z)
+	}
+	return list, nil
+}
+
+// ZonesPart is the zones of an account whose DNS is here, on the primary name server.
+func (s *Service) ZonesPart() rollout.Part {
+	return rollout.Part{Name: "zones", Fill: fillZones,
+		Prepare: func(ctx context.Context, server db.Server, m manifest.Manifest) error {
+			if len(m.Zones) == 0 {
+				return nil
+			}
+			return s.rollout.SyncServer(ctx, server) // it must know the key of the transfers
+		},
+		Closed: func(ctx context.Context, tx store.Tx, accountID int64) error { return tx.ForgetZones(ctx, accountID) },
+	}
+}
+
+func fillZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m *rollout.Manifests) error {
+	list, err := LoadZones(ctx, q, st)
+	if err != nil {
+		return err
+	}
+	var served []manifest.Zone
+	for _, z := range list {
+		if z.Row.NameService == Here && len(z.servers) > 0 {
+			served = append(served, manifest.Zone{Name: z.Row.Name, Signed: z.Row.Dnssec, NameServers: z.serverNames(), Records: zones.InForce(z.entries())})
+		}
+	}
+	if len(served) == 0 {
+		return nil
+	}
+	primary, err := primaryNameServer(ctx, q)
+	if err != nil {
+		return err
+	}
+	m.On(primary.ID).Zones = served
+	return nil
+}
+
+// checkZonesHere says why the name service of an account's zones cannot be here; nil where it can.
+func checkZonesHere(ctx context.Context, q *db.Queries, st entitlement.Entitlement) error {
+	if !st.Has("dns") {
+		return st.MissingFeature("the name service needs", "dns")
+	}
+	list, err := nameServersFor(ctx, q, st.Account.ResellerID)
+	if err != nil {
+		return err
+	}
+	if len(list) == 0 {
+		return refusal.New(refusal.WrongState, "the name servers have no names yet: an operator sets them in the settings (name_servers)")
+	}
+	_, err = primaryNameServer(ctx, q)
+	return err
+}
+
+// SyncZones has the zones of an account be those that its domains need: one for each domain that is not below another one. A domain that is has
+// its records in the zone above, unless it had a zone of its own before.
+func SyncZones(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement.Entitlement) error {
+	rows, err := tx.ZonesOfAccount(ctx, st.Account.ID)
+	if err != nil {
+		return err
+	}
+	domains, err := tx.DomainsOfAccount(ctx, st.Account.ID)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		if slices.ContainsFunc(domains, func(d db.Domain) bool { return d.Name == row.Name }) {
+			continue
+		}
+		a.Note("the zone " + usecase.Unicode(row.Name) + " goes, with the records in it")
+		if err := tx.RemoveZone(ctx, row.ID); err != nil {
+			return err
+		}
+	}
+	for _, d := range domains {
+		if slices.ContainsFunc(rows, func(z db.Zone) bool { return z.Name == d.Name }) ||
+			slices.ContainsFunc(domains, func(o db.Domain) bool { return strings.HasSuffix(d.Name, "."+o.Name) }) {
+			continue
+		}
+		p := db.AddZoneParams{AccountID: st.Account.ID, Name: d.Name, NameService: Here}
+		if err := checkZonesHere(ctx, tx.Queries, st); err != nil {
+			if refusal.As(err) == nil {
+				return err
+			}
+			p.NameService = Elsewhere
+		}
+		if _, err := tx.AddZone(ctx, p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func zoneView(z Zone, signIn string) api.Zone {
+	v := api.Zone{Name: z.Row.Name, Unicode: usecase.Unicode(z.Row.Name), Account: signIn, AccountID: z.Row.AccountID, NameService: z.Row.NameService, DNSSEC: z.Row.Dnssec, NameServers: []string{},
+		Own: int64(len(z.own)), Version: z.Row.Version}
+	if z.Row.NameService == Here {
+		v.NameServers = z.serverNames()
+	}
+	return v
+}
+
+func recordView(e zones.Entry) api.ZoneRecord {
+	return api.ZoneRecord{ID: e.ID, Name: e.Name, Type: string(e.Type), TTL: e.TTL, Data: e.Data, Own: e.Own, From: e.Why, Overruled: e.Overruled}
+}
+
+// ZoneFilter narrows a list of zones; empty fields do not.
+type ZoneFilter struct {
+	Account, Search, NameService string
+}
+
+// ZoneList returns a page of zones in the order of their names.
+func (s *Service) ZoneList(ctx context.Context, a usecase.Actor, f ZoneFilter, after string, most int) (api.ZonePage, error) {
+	page := api.ZonePage{Zones: []api.Zone{}}
+	p := db.ZonePageParams{After: after, NameService: f.NameService, Most: int32(most + 1)}
+	p.Reseller, p.Customer = a.Scope()
+	if d, _, err := names.ParseDomain(f.Search); err == nil {
+		f.Search = d.String()
+	}
+	p.Search = usecase.EscapeLike(f.Search)
+	if f.Account != "" {
+		number, err := usecase.FindAccount(ctx, s.Store.Queries, a, f.Account)
+		if err != nil {
+			return page, err
+		}
+		p.Account = number
+	}
+	rows, err := s.Store.Fresh().ZonePage(ctx, p)
+	if err != nil {
+		return page, err
+	}
+	if len(rows) > most {
+		rows = rows[:most]
+		page.Next = rows[most-1].Name
+	}
+	for _, row := range rows {
+		v := zoneView(Zone{Row: db.Zone{Name: row.Name, AccountID: row.AccountID, NameService: row.NameService, Dnssec: row.Dnssec, Version: row.Version}}, row.SignInName)
+		v.Own = row.Records
+		page.Zones = append(page.Zones, v)
+	}
+	return page, nil
+}
+
+// findZone returns the zone of that name, or the one in which the name lies, if the actor may see it.
+func findZone(ctx context.Context, q *db.Queries, a usecase.Actor, typed string) (db.FindZoneRow, error) {
+	domain, _, err := names.ParseDomain(typed)
+	if err != nil {
+		return db.FindZoneRow{}, usecase.NotFound("zone", typed)
+	}
+	p := db.FindZoneParams{}
+	p.Reseller, p.Customer = a.Scope()
+	for _, p.Name = range append([]string{domain.String()}, domain.Above()...) {
+		row, err := q.FindZone(ctx, p)
+		if !store.None(err) {
+			return row, err
+		}
+	}
+	return db.FindZoneRow{}, usecase.NotFound("zone", typed)
+}
+
+// loadZone reads a zone that the actor may see.
+func (s *Service) loadZone(ctx context.Context, a usecase.Actor, name string) (Zone, entitlement.Entitlement, error) {
+	found, err := findZone(ctx, s.Store.Queries, a, name)
+	if err != nil {
+		return Zone{}, entitlement.Entitlement{}, err
+	}
+	account, err := s.Store.Account(ctx, found.AccountID)
+	if err != nil {
+		return Zone{}, entitlement.Entitlement{}, err
+	}
+	st, err := entitlement.Load(ctx, s.Base, s.Store.Queries, account)
+	if err != nil {
+		return Zone{}, st, err
+	}
+	z, err := zoneByID(ctx, s.Store.Queries, st, found.ID)
+	return z, st, err
+}
+
+func zoneByID(ctx context.Context, q *db.Queries, st entitlement.Entitlement, number int64) (Zone, error) {
+	list, err := LoadZones(ctx, q, st)
+	for _, z := range list {
+		if z.Row.ID == number {
+			return z, nil
+		}
+	}
+	if err == nil {
+		err = usecase.NotFound("zone", fmt.Sprint(number))
+	}
+	return Zone{}, err
+}
+
+// Zone returns a zone with its records.
+func (s *Service) Zone(ctx context.Context, a usecase.Actor, name string) (api.ZoneDetail, error) {
+	z, st, err := s.loadZone(ctx, a, name)
+	if err != nil {
+		return api.ZoneDetail{}, err
+	}
+	out := api.ZoneDetail{Zone: zoneView(z, st.Account.SignInName), Records: []api.ZoneRecord{}}
+	for _, e := range z.entries() {
+		out.Records = append(out.Records, recordView(e))
+	}
+	if z.Row.NameService == Elsewhere {
+		if r := refusal.As(checkZonesHere(ctx, s.Store.Queries, st)); r != nil {
+			out.Why = r.Detail
+		}
+	}
+	return out, nil
+}
+
+// ZoneFile writes a zone down (RFC 1035, section 5), as it is in force.
+func (s *Service) ZoneFile(ctx context.Context, a usecase.Actor, name string) (string, error) {
+	z, _, err := s.loadZone(ctx, a, name)
+	if err != nil {
+		return "", err
+	}
+	return zones.Write(z.Row.Name, zones.InForce(z.entries())), nil
+}
+
+// changeZone changes a zone and starts the operation that brings it about. What fn returns is the number of the record it is about, or 0.
+func (s *Service) changeZone(ctx context.Context, a usecase.Actor, name, kind string, version int64, fn func(store.Tx, entitlement.Entitlement, Zone) (record int64, corrections []string, err error)) (api.ZoneChanged, error) {
+	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.ZoneChanged, error) {
+		none := api.ZoneChanged{}
+		found, err := findZone(ctx, tx.Queries, a, name)
+		if err != nil {
+			return none, err
+		}
+		st, err := entitlement.LockToChange(ctx, s.Base, tx, a, found.AccountID)
+		if err != nil {
+			return none, err
+		}
+		z, err := zoneByID(ctx, tx.Queries, st, found.ID)
+		if err != nil {
+			return none, err
+		}
+		if err := usecase.CheckVersion("the zone "+usecase.Unicode(z.Row.Name), version, z.Row.Version); err != nil {
+			return none, err
+		}
+		number, corrections, err := fn(tx, st, z)
+		if err != nil {
+			return none, err
+		}
+		a.Note(corrections...)
+		if z, err = zoneByID(ctx, tx.Queries, st, found.ID); err != nil {
+			return none, err
+		}
+		if z.Row, err = tx.ChangeZone(ctx, db.ChangeZoneParams{ID: z.Row.ID, NameService: z.Row.NameService, Dnssec: z.Row.Dnssec}); err != nil { // its version rises
+			return none, err
+		}
+		out := api.ZoneChanged{Zone: zoneView(z, st.Account.SignInName), Corrections: usecase.NonNil(corrections), Version: z.Row.Version}
+		for _, e := range z.entries() {
+			if e.Own && e.ID == number {
+				v := recordView(e)
+				out.Record = &v
+			}
+		}
+		out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, kind, usecase.AboutAccount(st.Account), []int64{st.Account.ID})
+		return out, err
+	})
+}
+
+// ChangeZone changes where the name service of a zone is and whether it is signed. Version is the one the caller has seen, or 0.
+func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, version int64, in api.ZoneChange) (api.ZoneChanged, error) {
+	// Asked before anything is locked: the world may take its time.
+	parent := func(z Zone) error {
+		ds, err := s.Resolver.Ask(ctx, z.Row.Name, "DS")
+		switch {
+		case err != nil:
+			return refusal.New(refusal.WrongState, "whether the parent of %s still has a DS record could not be asked (%s); with one, everybody who checks signatures would lose the zone. Try again", usecase.Unicode(z.Row.Name), err)
+		case len(ds.Data) > 0:
+			return refusal.New(refusal.InUse, "the parent of %s still has a DS record (%s): have the registrar remove it, wait %s until it is forgotten everywhere, and try again", usecase.Unicode(z.Row.Name), ds.Data[0], sites.FormatSeconds(int64(max(ds.TTL, 3600))))
+		}
+		return nil
+	}
+	z, _, err := s.loadZone(ctx, a, name)
+	if err != nil {
+		return api.ZoneChanged{}, err
+	}
+	if z.Row.Dnssec && (in.DNSSEC != nil && !*in.DNSSEC || in.NameService == Elsewhere) {
+		if err := parent(z); err != nil {
+			return api.ZoneChanged{}, err
+		}
+	}
+	return s.changeZone(ctx, a, name, "zone.change", version, func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
+		before := map[string]any{"name_service": z.Row.NameService, "dnssec": z.Row.Dnssec}
+		var notes []string
+		if in.NameService != "" && in.NameService != z.Row.NameService {
+			if in.NameService == Here {
+				if err := checkZonesHere(ctx, tx.Queries, st); err != nil {
+					return 0, nil, err
+				}
+				notes = append(notes, "have the registrar delegate "+usecase.Unicode(z.Row.Name)+" to "+strings.Join(z.serverNames(), " and "))
+			} else {
+				notes = append(notes, "our name servers answer no longer; have other name servers answer first")
+				z.Row.Dnssec = false
+			}
+			z.Row.NameService = in.NameService
+		}
+		if in.DNSSEC != nil && *in.DNSSEC != z.Row.Dnssec {
+			switch {
+			case *in.DNSSEC && z.Row.NameService == Elsewhere:
+				return 0, nil, refusal.New(refusal.WrongState, "the name service of %s is elsewhere; it is signed there", usecase.Unicode(z.Row.Name)).On("dnssec")
+			case *in.DNSSEC && !st.Has("dnssec"):
+				return 0, nil, st.MissingFeature("signing needs", "dnssec").On("dnssec")
+			case *in.DNSSEC:
+				notes = append(notes, "once it is signed, give the registrar the DS record: it closes the chain")
+			}
+			z.Row.Dnssec = *in.DNSSEC
+		}
+		a.Summarize("change the name service of %s", usecase.Unicode(z.Row.Name))
+		if _, err := tx.ChangeZone(ctx, db.ChangeZoneParams{ID: z.Row.ID, NameService: z.Row.NameService, Dnssec: z.Row.Dnssec}); err != nil {
+			return 0, nil, err
+		}
+		return 0, notes, usecase.Record(ctx, tx, a, "zone.change", usecase.AboutAccount(st.Account), zoneRecord(z, before), zoneRecord(z, map[string]any{"name_service": z.Row.NameService, "dnssec": z.Row.Dnssec}))
+	})
+}
+
+// zoneRecord is what events hold about a zone.
+func zoneRecord(z Zone, fields map[string]any) map[string]any {
+	fields["zone"] = z.Row.Name
+	return fields
+}

@@ -1,0 +1,331 @@
+package entitlement
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+	"time"
+
+	"victualler/internal/api"
+	"victualler/internal/hosting/plans"
+	"victualler/internal/hosting/refusal"
+	"victualler/internal/hosting/rights"
+	"victualler/internal/hosting/sites"
+	"victualler/internal/service/usecase"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// Entitlement is everything that the core needs to say what an account may use.
+type Entitlement struct {
+	Account    db.Account
+	Terms      plans.Terms
+	Exceptions []plans.Exception
+	Headroom   *plans.Room
+	Used       map[plans.Key]int64
+	now        time.Time
+}
+
+// Allowance is what the account may use.
+func (st Entitlement) Allowance() plans.Allowance {
+	return plans.AllowanceOf(st.Terms, st.Exceptions, st.Headroom, st.now)
+}
+
+// Given is what the account has been given out of its reseller's share: what counts there, whatever the share leaves.
+func (st Entitlement) Given() plans.Limits {
+	return plans.AllowanceOf(st.Terms, st.Exceptions, nil, st.now).Amounts()
+}
+
+// Admit refuses growth for which the account's allowance or the reseller's share has no room.
+func (st Entitlement) Admit(key plans.Key, more int64) error {
+	if st.Headroom != nil {
+		if err := st.Headroom.Share.AdmitUse(key, st.Used[key]+st.Headroom.Others[key], more); err != nil {
+			return err
+		}
+	}
+	return st.Allowance().Admit(key, st.Used[key], more)
+}
+
+// FrozenTerms is what the column of that name holds.
+type FrozenTerms struct {
+	Plan     string         `json:"plan"`
+	Limits   plans.Limits   `json:"limits"`
+	Features plans.Features `json:"features"`
+}
+
+func ReadFrozenTerms(column []byte) (*FrozenTerms, error) {
+	if column == nil {
+		return nil, nil
+	}
+	h := &FrozenTerms{}
+	return h, json.Unmarshal(column, h)
+}
+
+// Load loads the standing of an account. In a transaction that is to change something,
+// the account and its reseller must be locked.
+func Load(ctx context.Context, s *usecase.Base, q *db.Queries, account db.Account) (Entitlement, error) {
+	list, err := LoadMany(ctx, s, q, []db.Account{account})
+	if err != nil {
+		return Entitlement{}, err
+	}
+	return list[0], nil
+}
+
+// LoadMany loads the standing of many accounts at once.
+func LoadMany(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db.Account) ([]Entitlement, error) {
+	list := make([]Entitlement, len(accounts))
+	ids := make([]int64, len(accounts))
+	at := map[int64]int{}
+	terms := map[int64]plans.Terms{}
+	rooms := map[int64]*plans.Room{}
+	for i, account := range accounts {
+		ids[i], at[account.ID] = account.ID, i
+		st := Entitlement{Account: account, Used: map[plans.Key]int64{plans.Domains: 0, plans.Subdomains: 0, plans.Mirrors: 0}, now: s.Now()}
+		t, known := terms[account.PlanID]
+		if !known {
+			row, err := q.PlanByID(ctx, account.PlanID)
+			if err != nil {
+				return nil, err
+			}
+			plan, err := LoadPlan(ctx, q, row.ID, row.Name)
+			if err != nil {
+				return nil, err
+			}
+			t = plan.Terms(PlanRef("", row.Reseller, row.Name))
+			terms[account.PlanID] = t
+		}
+		h, err := ReadFrozenTerms(account.Held)
+		if err != nil {
+			return nil, err
+		}
+		if h != nil {
+			t = plans.Terms{Limits: h.Limits, Features: h.Features, Source: "hold of " + account.HeldAt.UTC().Format(time.DateOnly) + " on plan " + h.Plan}
+		}
+		st.Terms = t
+		if account.ResellerID != nil {
+			room, known := rooms[*account.ResellerID]
+			if !known {
+				share, err := LoadShare(ctx, q, *account.ResellerID)
+				if err != nil {
+					return nil, err
+				}
+				used, err := UsageOfReseller(ctx, q, *account.ResellerID, 0)
+				if err != nil {
+					return nil, err
+				}
+				room = &plans.Room{Share: share, Others: used}
+				rooms[*account.ResellerID] = room
+			}
+			st.Headroom = room
+		}
+		list[i] = st
+	}
+	exceptions, err := q.ExceptionsOf(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range exceptions {
+		st := &list[at[row.AccountID]]
+		st.Exceptions = append(st.Exceptions, ExceptionOf(row))
+	}
+	usage, err := q.UsageOf(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range usage {
+		list[at[row.AccountID]].Used[plans.Key(row.Key)] = row.Amount
+	}
+	// What the others use is all that the reseller's accounts use but this one's.
+	for i := range list {
+		if all := list[i].Headroom; all != nil {
+			own := &plans.Room{Share: all.Share, Others: map[plans.Key]int64{}}
+			for key, n := range all.Others {
+				own.Others[key] = n
+			}
+			if accounts[i].ID != 0 {
+				for key, n := range list[i].Used {
+					own.Others[key] -= n
+				}
+			}
+			list[i].Headroom = own
+		}
+	}
+	return list, nil
+}
+
+func ExceptionOf(row db.Exception) plans.Exception {
+	e := plans.Exception{Author: row.Author, Reason: row.Reason, At: row.SetAt, EndsAt: row.EndsAt}
+	if row.LimitKey != nil {
+		e.Limit, e.Amount = plans.Key(*row.LimitKey), AmountOf(row.Amount)
+	} else {
+		e.Feature, e.On = plans.Feature(*row.Feature), *row.SwitchedOn
+	}
+	return e
+}
+
+// measured are the limits whose use is measured on the server, not counted in the records.
+var measured = []plans.Key{plans.Disk, plans.Files, plans.Traffic}
+
+// allowanceViews turns a standing into documents.
+func (st Entitlement) Views() (limits []api.Allowed, features []api.Granted) {
+	allowance := st.Allowance()
+	for _, info := range plans.AllLimits {
+		allowed := allowance.Limits[info.Key]
+		v := api.Allowed{Key: string(info.Key), Unit: string(info.Unit), What: info.What, Bound: info.Bound, Value: ColumnOf(allowed.Amount),
+			Source: allowed.Source, RaisedBy: allowed.RaisedBy}
+		used, known := st.Used[info.Key]
+		if !info.Bound && (known || !slices.Contains(measured, info.Key)) {
+			v.Used, v.Left = &used, ColumnOf(allowed.Minus(used))
+		}
+		limits = append(limits, v)
+	}
+	for _, f := range plans.AllFeatures {
+		granted := allowance.Features[f]
+		features = append(features, api.Granted{Feature: string(f), On: granted.On, Source: granted.Source})
+	}
+	return limits, features
+}
+
+// AmountOf reads a limit's column, where null is unlimited.
+func AmountOf(column *int64) plans.Amount {
+	if column == nil {
+		return plans.Unlimited
+	}
+	return plans.Of(*column)
+}
+
+// ColumnOf is the opposite of amount.
+func ColumnOf(a plans.Amount) *int64 {
+	if a.Unlimited {
+		return nil
+	}
+	return &a.N
+}
+
+// ColumnsOf turns limits into keys and amounts for a query, in which -1 is unlimited.
+func ColumnsOf(limits plans.Limits) (keys []string, amounts []int64) {
+	for key, a := range limits {
+		keys = append(keys, string(key))
+		if a.Unlimited {
+			amounts = append(amounts, -1)
+		} else {
+			amounts = append(amounts, a.N)
+		}
+	}
+	return keys, amounts
+}
+
+func SwitchedOn(features plans.Features) []string {
+	on := []string{}
+	for _, f := range plans.AllFeatures {
+		if features[f] {
+			on = append(on, string(f))
+		}
+	}
+	return on
+}
+
+// Effect tells what a change means for an account, from its standing before and after.
+func Effect(before, after Entitlement) api.Effect {
+	was, is := before.Allowance(), after.Allowance()
+	e := api.Effect{Account: before.Account.SignInName, Name: usecase.Unicode(before.Account.MainDomain), Gains: []string{}, Losses: []string{}, Over: []string{}}
+	for _, d := range plans.Difference(was, is) {
+		if d.More {
+			e.Gains = append(e.Gains, d.String())
+		} else {
+			e.Losses = append(e.Losses, d.String())
+		}
+	}
+	for _, x := range is.Over(after.Used) {
+		e.Over = append(e.Over, x.String())
+	}
+	return e
+}
+
+// ChangesServer reports whether two standings differ in what a server has to know.
+func ChangesServer(before, after Entitlement) bool {
+	return before.ServerLimits() != after.ServerLimits()
+}
+
+// serverLimits is what an allowance decides on a server.
+type serverLimits struct {
+	Disk    plans.Amount
+	Workers int
+	Bounds  sites.Bounds
+}
+
+// maxWorkers is how many PHP requests at once "unlimited" means on a real server.
+const maxWorkers = 50
+
+// ServerLimits leaves aside what other accounts of the reseller use at the moment: a server cannot be told anew each time that changes.
+func (st Entitlement) ServerLimits() serverLimits {
+	room := st.Headroom
+	if room != nil {
+		share := room.Share
+		share.Measure = plans.Allotted
+		room = &plans.Room{Share: share}
+	}
+	limits := plans.AllowanceOf(st.Terms, st.Exceptions, room, st.now).Amounts()
+	workers := limits[plans.PHPWorkers]
+	if workers.Unlimited {
+		workers.N = maxWorkers
+	}
+	return serverLimits{Disk: limits[plans.Disk], Workers: int(min(max(workers.N, 1), maxWorkers)), Bounds: sites.BoundsOf(limits)}
+}
+
+// Lock locks an account, and its reseller before it, and loads its standing.
+func Lock(ctx context.Context, s *usecase.Base, tx store.Tx, accountID int64) (Entitlement, error) {
+	row, err := tx.Account(ctx, accountID)
+	if err != nil {
+		return Entitlement{}, err
+	}
+	if row.ResellerID != nil {
+		if _, err := usecase.LockResellerByID(ctx, tx, *row.ResellerID); err != nil {
+			return Entitlement{}, err
+		}
+	}
+	if row, err = tx.LockAccount(ctx, accountID); err != nil {
+		return Entitlement{}, err
+	}
+	return Load(ctx, s, tx.Queries, row)
+}
+
+// Has reports whether the account has a feature.
+func (st Entitlement) Has(feature plans.Feature) bool { return st.Allowance().Features[feature].On }
+
+// MissingFeature refuses what needs a feature that the account does not have; what says what it is, such as “signing needs”.
+func (st Entitlement) MissingFeature(what string, feature plans.Feature) *refusal.Refusal {
+	return refusal.New(refusal.NotAllowed, "%s the feature %s, which this account does not have; %s can switch it on", what, feature, raiser(st))
+}
+
+func raiser(st Entitlement) string {
+	if st.Account.ResellerID != nil {
+		return "the reseller"
+	}
+	return "the operator"
+}
+
+// CheckChangeable refuses changes to an account that is on its way out, or suspended while somebody who cannot
+// lift that wants to change it.
+func CheckChangeable(a usecase.Actor, account db.AccountRow) error {
+	switch {
+	case account.State == "closing" || account.State == "closed":
+		return refusal.New(refusal.WrongState, "%s is %s; nothing about it can be changed", account.SignInName, account.State)
+	case account.Suspended && a.Role == rights.Customer:
+		return refusal.New(refusal.Suspended, "%s is suspended (%s); nothing about it can be changed until it is resumed", account.SignInName, account.SuspendedWhy)
+	}
+	return nil
+}
+
+// LockToChange locks an account, and refuses if the actor may not change anything about it as it is.
+func LockToChange(ctx context.Context, s *usecase.Base, tx store.Tx, a usecase.Actor, number int64) (Entitlement, error) {
+	st, err := Lock(ctx, s, tx, number)
+	if err != nil {
+		return st, err
+	}
+	row, err := tx.AccountRow(ctx, number)
+	if err != nil {
+		return st, err
+	}
+	return st, CheckChangeable(a, row)
+}

@@ -1,0 +1,170 @@
+package notify
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/mail"
+	"time"
+
+	"victualler/internal/api"
+	"victualler/internal/hosting/notices"
+	"victualler/internal/hosting/refusal"
+	"victualler/internal/post"
+	"victualler/internal/service/usecase"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+const sealedMail = "message on its way out"
+
+// giveUpMail is for how long a message is tried again.
+const giveUpMail = 24 * time.Hour
+
+// OutboundMail is a message with where it goes and whose it is.
+type OutboundMail struct {
+	Kind, To, Language   string
+	Customer, Reseller   *int64
+	Notice               notices.Notice
+	SenderName, SenderAt string
+}
+
+// SenderFor returns on whose behalf notices to people of a reseller are written: the reseller's, or the installation's.
+func (s *Service) SenderFor(ctx context.Context, q *db.Queries, reseller *int64) (from notices.Sender, name, address string, err error) {
+	settings, err := q.Settings(ctx)
+	if err != nil {
+		return from, "", "", err
+	}
+	from, name, address = notices.Sender{Title: settings.Title}, settings.Title, settings.Sender
+	if reseller == nil {
+		return from, name, address, nil
+	}
+	row, err := q.ResellerByID(ctx, *reseller)
+	if err != nil {
+		return from, name, address, err
+	}
+	b, err := usecase.ReadBrand(row)
+	if b.Title != "" {
+		from.Title, name = b.Title, b.Title
+	}
+	from.Footer = b.Footer
+	if b.SenderName != "" {
+		name = b.SenderName
+	}
+	if b.Sender != "" {
+		address = b.Sender
+	}
+	return from, name, address, err
+}
+
+// QueueMail puts a message on its way: it goes out after the transaction, and is tried again for a day.
+func (s *Service) QueueMail(ctx context.Context, tx store.Tx, l OutboundMail) error {
+	settings, err := tx.Settings(ctx)
+	if err != nil {
+		return err
+	}
+	if settings.MailServer == "" || l.SenderAt == "" {
+		return refusal.New(refusal.MailFailed, "no mail goes out from here yet: the settings name no mail server or no sender. An operator can set both; until then, hand the link over yourself")
+	}
+	text, err := json.Marshal(post.Message{From: mail.Address{Name: l.SenderName, Address: l.SenderAt}, To: l.To, Subject: l.Notice.Subject,
+		Text: l.Notice.Text, Language: l.Language, Date: s.Now()})
+	if err != nil {
+		return err
+	}
+	number, err := tx.AddMail(ctx, db.AddMailParams{Kind: l.Kind, Recipient: l.To, Sender: l.SenderAt, Message: s.Key.Seal(sealedMail, text), CustomerID: l.Customer, ResellerID: l.Reseller})
+	if err != nil {
+		return err
+	}
+	return s.Queue.SendMail(ctx, tx, number)
+}
+
+// SendMail hands a message to the mail server. An error means that it should be tried again.
+func (s *Service) SendMail(ctx context.Context, number int64) error {
+	var later error
+	err := s.Store.InTx(ctx, func(tx store.Tx) error {
+		row, err := tx.LockMail(ctx, number)
+		if store.None(err) || err == nil && row.State != "waiting" {
+			return nil // somebody else is at it, or was
+		}
+		if err != nil {
+			return err
+		}
+		text, err := s.Key.Open(sealedMail, row.Message)
+		if err != nil {
+			return err
+		}
+		m := post.Message{}
+		if err := json.Unmarshal(text, &m); err != nil {
+			return err
+		}
+		m.ID = fmt.Sprintf("%d.%d", row.CreatedAt.UnixNano(), row.ID)
+		settings, err := tx.Settings(ctx)
+		if err != nil {
+			return err
+		}
+		server, err := s.mailServer(settings)
+		if err != nil {
+			return err
+		}
+		err = server.Send(ctx, m)
+		var refused *post.Refused
+		switch {
+		case err == nil:
+			return tx.FinishMail(ctx, db.FinishMailParams{ID: number, State: "sent"})
+		case errors.As(err, &refused) || s.Now().Sub(row.CreatedAt) > giveUpMail:
+			s.Log.Warn("mail not sent", "mail", number, "to", row.Recipient, "reason", err)
+			return tx.FinishMail(ctx, db.FinishMailParams{ID: number, State: "failed", Failure: err.Error()})
+		}
+		later = err
+		return tx.DelayMail(ctx, db.DelayMailParams{ID: number, Failure: err.Error()})
+	})
+	return errors.Join(err, later)
+}
+
+const SealedMailPassword = "password for the mail server"
+
+func (s *Service) mailServer(settings db.Setting) (post.Server, error) {
+	server := post.Server{Address: settings.MailServer, Security: post.Security(settings.MailSecurity), Name: settings.MailName}
+	if settings.MailPassword == nil {
+		return server, nil
+	}
+	password, err := s.Key.Open(SealedMailPassword, settings.MailPassword)
+	server.Password = string(password)
+	return server, err
+}
+
+// TestMail sends a message at once and tells what the mail server says.
+func (s *Service) TestMail(ctx context.Context, a usecase.Actor, in api.MailTest) error {
+	if _, err := usecase.MailAddress("to", in.To); err != nil {
+		return err
+	}
+	settings, err := s.Store.Settings(ctx)
+	if err != nil {
+		return err
+	}
+	if settings.MailServer == "" || settings.Sender == "" {
+		return refusal.New(refusal.MailFailed, "set a mail server and a sender first")
+	}
+	server, err := s.mailServer(settings)
+	if err != nil {
+		return err
+	}
+	n := notices.Test("en", notices.Sender{Title: settings.Title})
+	m := post.Message{ID: fmt.Sprintf("%d.test", s.Now().UnixNano()), From: mail.Address{Name: settings.Title, Address: settings.Sender}, To: in.To,
+		Subject: n.Subject, Text: n.Text, Language: "en", Date: s.Now()}
+	if err := server.Send(ctx, m); err != nil {
+		return refusal.New(refusal.MailFailed, "%s", err)
+	}
+	return usecase.Do(ctx, s.Base, a, func(tx store.Tx) error {
+		return usecase.Record(ctx, tx, a, "settings.test_mail", usecase.About("settings"), nil, map[string]string{"to": in.To})
+	})
+}
+
+// IgnoreNoMail takes it that no mail goes out from here yet: what was to be told is on record all the same.
+func IgnoreNoMail(err error) error {
+	if refusal.Is(err, refusal.MailFailed) {
+		return nil
+	}
+	return err
+}

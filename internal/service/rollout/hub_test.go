@@ -1,0 +1,38 @@
+package rollout
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestHub(t *testing.T) {
+	h := newHub()
+	first, stopFirst := h.watch(7)
+	second, stopSecond := h.watch(7)
+	other, stopOther := h.watch(8)
+	defer stopOther()
+	woken := func(c <-chan struct{}) bool {
+		select {
+		case <-c:
+			return true
+		case <-time.After(10 * time.Millisecond):
+			return false
+		}
+	}
+	h.heard("7")
+	h.heard("7") // nobody has looked yet: one waking is enough
+	assert.True(t, woken(first))
+	assert.False(t, woken(first))
+	assert.True(t, woken(second))
+	assert.False(t, woken(other))
+	h.heard("rubbish")
+	h.wakeAll()
+	assert.True(t, woken(first) && woken(second) && woken(other), "a lost connection wakes all")
+	stopFirst()
+	stopSecond()
+	h.heard("7")
+	assert.False(t, woken(first))
+	assert.Len(t, h.watchers, 1, "nothing is kept for those who left")
+}

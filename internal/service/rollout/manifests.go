@@ -1,0 +1,93 @@
+package rollout
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+
+	"victualler/internal/manifest"
+	"victualler/internal/service/entitlement"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// serverManifest is what one server must hold for an account.
+type serverManifest struct {
+	server   db.Server
+	manifest manifest.Manifest
+	// digest identifies the manifest, whatever its revision.
+	digest []byte
+	// there says that the server holds just this already.
+	upToDate bool
+}
+
+// buildManifests turns an account's rows into what its servers must hold: the one with its home first. A server that holds something of it
+// and should not any longer gets a manifest that says so.
+func (s *Service) buildManifests(ctx context.Context, q *db.Queries, account db.Account) ([]serverManifest, error) {
+	before, err := q.ServersOfAccount(ctx, account.ID)
+	if err != nil {
+		return nil, err
+	}
+	m := newManifests(account, before)
+	if account.State != "closing" && account.State != "closed" {
+		m.Home().Wanted = manifest.Present
+		st, err := entitlement.Load(ctx, s.Base, q, account)
+		if err != nil {
+			return nil, err
+		}
+		for _, part := range s.parts {
+			if part.Fill == nil {
+				continue
+			}
+			if err := part.Fill(ctx, q, st, m); err != nil {
+				return nil, fmt.Errorf("%s: %w", part.Name, err)
+			}
+		}
+	}
+	var list []serverManifest
+	for _, number := range m.servers {
+		p := serverManifest{manifest: *m.wanted[number]}
+		if p.server, err = q.ServerByID(ctx, number); err != nil {
+			return nil, err
+		}
+		without := p.manifest
+		without.Revision = 0
+		text, err := json.Marshal(without)
+		if err != nil {
+			return nil, err
+		}
+		sum := sha256.Sum256(text)
+		p.digest = sum[:]
+		for _, row := range before {
+			p.upToDate = p.upToDate || row.ServerID == number && bytes.Equal(row.Digest, p.digest)
+		}
+		list = append(list, p)
+	}
+	return list, nil
+}
+
+// manifestOn returns what one server must hold for an account.
+func (s *Service) manifestOn(ctx context.Context, q *db.Queries, account db.Account, server int64) (manifest.Manifest, error) {
+	list, err := s.buildManifests(ctx, q, account)
+	if err != nil {
+		return manifest.Manifest{}, err
+	}
+	for _, p := range list {
+		if p.server.ID == server {
+			return p.manifest, nil
+		}
+	}
+	return manifest.Manifest{AccountID: account.ID, SignInName: account.SignInName, Revision: account.Revision, Wanted: manifest.Absent}, nil
+}
+
+// markApplied writes down that a server holds what it should for an account.
+func (s *Service) markApplied(ctx context.Context, p serverManifest) error {
+	return s.Store.InTx(ctx, func(tx store.Tx) error {
+		if p.manifest.Wanted == manifest.Absent {
+			return tx.LeftServer(ctx, db.LeftServerParams{AccountID: p.manifest.AccountID, ServerID: p.server.ID})
+		}
+		return tx.PlacedAccount(ctx, db.PlacedAccountParams{AccountID: p.manifest.AccountID, ServerID: p.server.ID, Revision: p.manifest.Revision, Digest: p.digest})
+	})
+}

@@ -1,0 +1,132 @@
+package rollout
+
+import (
+	"context"
+	"math"
+	"strconv"
+	"time"
+
+	"victualler/internal/api"
+	"victualler/internal/hosting/rights"
+	"victualler/internal/service/usecase"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// Operation returns one operation with its steps.
+func (s *Service) Operation(ctx context.Context, a usecase.Actor, id int64) (api.Operation, error) {
+	p := db.OperationByIDParams{ID: id}
+	p.Reseller, p.Customer = a.Scope()
+	row, err := s.Store.OperationByID(ctx, p)
+	if store.None(err) {
+		return api.Operation{}, usecase.NotFound("operation", strconv.FormatInt(id, 10))
+	}
+	if err != nil {
+		return api.Operation{}, err
+	}
+	views, err := s.operationViews(ctx, []db.Operation{row})
+	if err != nil {
+		return api.Operation{}, err
+	}
+	return views[0], nil
+}
+
+// OperationFilter narrows a list of operations; empty fields do not.
+type OperationFilter struct {
+	Account, Server, State string
+}
+
+// Operations returns a page of operations, newest first.
+func (s *Service) Operations(ctx context.Context, a usecase.Actor, f OperationFilter, before int64, most int) (api.OperationPage, error) {
+	page := api.OperationPage{Operations: []api.Operation{}}
+	p := db.OperationsParams{Before: before, State: f.State, Most: int32(most + 1)}
+	p.Reseller, p.Customer = a.Scope()
+	if before == 0 {
+		p.Before = math.MaxInt64
+	}
+	if f.Account != "" {
+		id, err := usecase.FindAccount(ctx, s.Store.Queries, a, f.Account)
+		if err != nil {
+			return page, err
+		}
+		p.Account = id
+	}
+	if f.Server != "" && !a.Allows(rights.ServersRead) {
+		return page, usecase.NotFound("server", f.Server)
+	}
+	if f.Server != "" {
+		row, err := s.Store.ServerByLabel(ctx, f.Server)
+		if store.None(err) {
+			return page, usecase.NotFound("server", f.Server)
+		}
+		if err != nil {
+			return page, err
+		}
+		p.Server = row.ID
+	}
+	rows, err := s.Store.Fresh().Operations(ctx, p)
+	if err != nil {
+		return page, err
+	}
+	if len(rows) > most {
+		rows = rows[:most]
+		page.Next = usecase.Cursor(rows[most-1].ID)
+	}
+	page.Operations, err = s.operationViews(ctx, rows)
+	return page, err
+}
+
+func (s *Service) operationViews(ctx context.Context, rows []db.Operation) ([]api.Operation, error) {
+	views := make([]api.Operation, len(rows))
+	index := map[int64]*api.Operation{}
+	var ids []int64
+	for i, row := range rows {
+		views[i] = api.Operation{ID: row.ID, Kind: row.Kind, Subject: row.Subject, Actor: row.Actor, State: row.State, Note: row.Note,
+			Steps: []api.Step{}, Version: row.Version, CreatedAt: row.CreatedAt, StartedAt: row.StartedAt, FinishedAt: row.FinishedAt}
+		if row.Failure != nil {
+			views[i].Failure = *row.Failure
+		}
+		index[row.ID] = &views[i]
+		ids = append(ids, row.ID)
+	}
+	steps, err := s.Store.StepsOf(ctx, ids)
+	for _, step := range steps {
+		v := index[step.OperationID]
+		v.Steps = append(v.Steps, api.Step{Name: step.Name, State: step.State, Detail: step.Detail, StartedAt: step.StartedAt, FinishedAt: step.FinishedAt})
+	}
+	return views, err
+}
+
+// WatchOperation calls tell with the operation as it is, and again after each
+// change, until it has finished. Seen is the version the caller has already,
+// so that a connection made anew goes on where the old one ended.
+func (s *Service) WatchOperation(ctx context.Context, a usecase.Actor, id, seen int64, tell func(api.Operation) error) error {
+	changed, stop := s.hub.watch(id)
+	defer stop()
+	for {
+		operation, err := s.Operation(ctx, a, id)
+		if err != nil {
+			return err
+		}
+		if operation.Version > seen {
+			if err := tell(operation); err != nil {
+				return err
+			}
+			seen = operation.Version
+		}
+		if operation.Finished() {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-changed:
+		case <-time.After(5 * time.Second): // should a notification be lost
+		}
+	}
+}
+
+// Run passes on progress that any process of the installation tells, until the context ends.
+func (s *Service) Run(ctx context.Context) {
+	s.Store.Listen(ctx, store.OperationChannel, s.hub.heard, s.hub.wakeAll)
+}

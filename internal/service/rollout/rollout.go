@@ -1,0 +1,185 @@
+package rollout
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"victualler/internal/agentlink"
+	"victualler/internal/api"
+	"victualler/internal/service/usecase"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// ChangeAccount changes an account and starts the operation that brings it about.
+func (s *Service) ChangeAccount(ctx context.Context, a usecase.Actor, reference, kind string, fn func(store.Tx, db.Account) (db.Account, error)) (api.Started, error) {
+	number, err := usecase.FindAccount(ctx, s.Store.Queries, a, reference)
+	if err != nil {
+		return api.Started{}, err
+	}
+	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Started, error) {
+		before, err := tx.LockAccount(ctx, number)
+		if err != nil {
+			return api.Started{}, err
+		}
+		after, err := fn(tx, before)
+		if err != nil {
+			return api.Started{}, err
+		}
+		if a.Preview != nil {
+			return api.Started{}, s.PreviewAccount(ctx, tx, a, after)
+		}
+		operation, err := usecase.AddOperation(ctx, tx, a, db.AddOperationParams{Kind: kind, Subject: usecase.Unicode(after.MainDomain), AccountID: &number,
+			ServerID: &after.ServerID, Revision: &after.Revision})
+		if err != nil {
+			return api.Started{}, err
+		}
+		return api.Started{Operation: operation}, s.Queue.Apply(ctx, tx, number)
+	})
+}
+
+// GiveUpAfter is how long an operation waits for a server that does not answer.
+const GiveUpAfter = 10 * time.Minute
+
+// rollOutConcurrency is how many accounts of an operation are applied at the same time; the agents' group commit
+// makes few reloads of them.
+const rollOutConcurrency = 128
+
+// RollOut applies all accounts of an operation and tells how far it is, server by server. An error means that it
+// should be tried again.
+func (s *Service) RollOut(ctx context.Context, operation int64) error {
+	row, err := s.Store.OperationByID(ctx, db.OperationByIDParams{ID: operation})
+	if err != nil || row.FinishedAt != nil {
+		return err
+	}
+	accounts, err := s.Store.CoveredAccounts(ctx, operation)
+	if err != nil {
+		return err
+	}
+	p := s.StartProgress(operation)
+	defer p.Close()
+	var (
+		mu    sync.Mutex
+		whole = map[string]int{}
+		done  = map[string]int{}
+	)
+	tell := func(server string) {
+		state := agentlink.StepRunning
+		if done[server] == whole[server] {
+			state = agentlink.StepDone
+		}
+		p.Step(agentlink.Step{Name: server, State: state, Detail: fmt.Sprintf("%d of %s", done[server], usecase.Counted(whole[server], "account"))})
+	}
+	for _, account := range accounts {
+		whole[account.Server]++
+		if account.Applied {
+			done[account.Server]++
+		}
+	}
+	for server := range whole {
+		tell(server)
+	}
+	behind := slices.DeleteFunc(accounts, func(account db.CoveredAccountsRow) bool { return account.Applied })
+	usecase.Concurrently(rollOutConcurrency, behind, func(account db.CoveredAccountsRow) {
+		err := s.applyOnce(ctx, account.ID) // whoever is at it already need not be before what this brings
+		mu.Lock()
+		defer mu.Unlock()
+		if err != nil {
+			p.Note(fmt.Sprintf("%s: %s; trying again", account.SignInName, err))
+			return
+		}
+		done[account.Server]++
+		tell(account.Server)
+	})
+	p.Close()
+	if accounts, err = s.Store.CoveredAccounts(ctx, operation); err != nil {
+		return err
+	}
+	var missing []string
+	for _, account := range accounts {
+		if !account.Applied {
+			missing = append(missing, account.SignInName+" on "+account.Server)
+		}
+	}
+	if len(missing) == 0 {
+		return s.FinishOperations(ctx, nil, operation)
+	}
+	cause := fmt.Errorf("not applied: %s; a sweep tries again", strings.Join(missing, ", "))
+	if s.Now().Sub(row.CreatedAt) < GiveUpAfter {
+		return cause
+	}
+	return s.FinishOperations(ctx, cause, operation)
+}
+
+// ResumeStalled gives work that was left by a killed process to somebody else.
+func (s *Service) ResumeStalled(ctx context.Context) error {
+	return s.Store.InTx(ctx, func(tx store.Tx) error {
+		stalled, err := tx.Stalled(ctx, usecase.StalledAfter.Seconds())
+		if err != nil || len(stalled) == 0 {
+			return err
+		}
+		var ids []int64
+		for _, o := range stalled {
+			ids = append(ids, o.ID)
+			switch {
+			case o.AccountID != nil:
+				err = s.Queue.Apply(ctx, tx, *o.AccountID)
+			case o.ServerID == nil:
+				err = s.Queue.RollOut(ctx, tx, o.ID)
+			case o.Kind == "server.join":
+				err = s.Queue.Join(ctx, tx, *o.ServerID, o.ID)
+			case o.Kind == "server.sweep" || o.Kind == "server.repair":
+				err = s.Queue.Sweep(ctx, tx, *o.ServerID, o.ID, o.Kind == "server.repair")
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return tx.TouchStalled(ctx, ids)
+	})
+}
+
+// ApplyAccounts has the servers of accounts told that what they hold has changed, and returns the
+// operation by which that can be watched; 0 where no server has to know.
+func (s *Service) ApplyAccounts(ctx context.Context, tx store.Tx, a usecase.Actor, kind string, of usecase.Subject, accounts []int64) (int64, error) {
+	if len(accounts) == 0 {
+		return 0, nil
+	}
+	raised, err := tx.RaiseAccounts(ctx, accounts)
+	if err != nil || len(raised) == 0 {
+		return 0, err
+	}
+	if a.Preview != nil {
+		return 0, s.previewAccounts(ctx, tx, a, accounts)
+	}
+	p := db.AddOperationParams{Kind: kind, Subject: of.Text, CustomerID: of.Customer, ResellerID: of.Reseller}
+	if len(raised) == 1 {
+		p.AccountID, p.Revision = &raised[0].ID, &raised[0].Revision
+		row, err := tx.Account(ctx, raised[0].ID)
+		if err != nil {
+			return 0, err
+		}
+		p.Subject, p.ServerID = usecase.Unicode(row.MainDomain), &row.ServerID
+		operation, err := usecase.AddOperation(ctx, tx, a, p)
+		if err != nil {
+			return 0, err
+		}
+		return operation, s.Queue.Apply(ctx, tx, raised[0].ID)
+	}
+	operation, err := usecase.AddOperation(ctx, tx, a, p)
+	if err != nil {
+		return 0, err
+	}
+	cover := db.CoverAccountsParams{Operation: operation}
+	for _, row := range raised {
+		cover.Accounts, cover.Revisions = append(cover.Accounts, row.ID), append(cover.Revisions, row.Revision)
+	}
+	if err := tx.CoverAccounts(ctx, cover); err != nil {
+		return 0, err
+	}
+	return operation, s.Queue.RollOut(ctx, tx, operation)
+}

@@ -1,0 +1,19 @@
+package selling
+
+import (
+	"victualler/internal/service/domains"
+	"victualler/internal/service/rollout"
+	"victualler/internal/service/usecase"
+)
+
+// Service is the use cases of plans, resellers and customers. Make one with [New].
+type Service struct {
+	*usecase.Base
+	domains *domains.Service
+	rollout *rollout.Service
+}
+
+// New makes the use cases.
+func New(b *usecase.Base, domains *domains.Service, rollout *rollout.Service) *Service {
+	return &Service{Base: b, domains: domains, rollout: rollout}
+}

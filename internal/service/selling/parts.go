@@ -1,0 +1,61 @@
+package selling
+
+import (
+	"context"
+
+	"victualler/internal/manifest"
+	"victualler/internal/service/entitlement"
+	"victualler/internal/service/rollout"
+	"victualler/internal/service/usecase"
+	"victualler/internal/store/db"
+)
+
+// The brand of the pages that servers show: the reseller's, or the installation's title.
+// BrandPart is what pages look like that the server shows in the place of a site's own.
+func (s *Service) BrandPart() rollout.Part {
+	return rollout.Part{Name: "brand", Fill: func(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m *rollout.Manifests) error {
+		home := m.Home()
+		if st.Account.ResellerID == nil {
+			settings, err := q.Settings(ctx)
+			if settings.Title != usecase.DefaultTitle {
+				home.Brand.Title = settings.Title
+			}
+			return err
+		}
+		row, err := q.ResellerByID(ctx, *st.Account.ResellerID)
+		if err != nil {
+			return err
+		}
+		b, err := usecase.ReadBrand(row)
+		home.Brand = manifest.Brand{Title: b.Title, Footer: b.Footer, Accent: b.Accent}
+		return err
+	}}
+}
+
+// What the allowance says of the home and of PHP.
+// LimitsPart is what plans, exceptions and shares allow on the server.
+func (s *Service) LimitsPart() rollout.Part {
+	return rollout.Part{Name: "limits", Fill: func(_ context.Context, _ *db.Queries, st entitlement.Entitlement, m *rollout.Manifests) error {
+		p := st.ServerLimits()
+		home := m.Home()
+		home.Home.DiskLimit = entitlement.ColumnOf(p.Disk)
+		home.PHP.Workers = p.Workers
+		return nil
+	}}
+}
+
+// A suspended account's sites show a notice.
+// SuspensionPart is whether the account is switched off, by itself or with its reseller. Parts that
+// leave something out then come after it.
+func (s *Service) SuspensionPart() rollout.Part {
+	return rollout.Part{Name: "suspension", Fill: func(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m *rollout.Manifests) error {
+		home := m.Home()
+		home.Suspended = st.Account.SuspendedAt != nil
+		if st.Account.ResellerID == nil || home.Suspended {
+			return nil
+		}
+		row, err := q.ResellerByID(ctx, *st.Account.ResellerID)
+		home.Suspended = row.SuspendedAccounts
+		return err
+	}}
+}

@@ -1,0 +1,63 @@
+package usecase
+
+import (
+	"time"
+
+	"victualler/internal/hosting/rights"
+)
+
+// Actor is who makes a request, and from where.
+type Actor struct {
+	PersonID int64
+	Name     string
+	// Subject is what the actor's rights follow from.
+	rights.Subject
+	// ResellerID and CustomerID bound what the actor reaches: a reseller what is theirs, a customer
+	// what is theirs. Both are 0 for operators, who reach everything.
+	ResellerID, CustomerID int64
+	// Reseller is the name of the reseller, for resellers.
+	Reseller string
+	// OnBehalf is as whom the actor acts, if not as themselves.
+	OnBehalf string
+	// Address is the network address, Request the number of the request, Program what the browser or client calls itself.
+	Address, Request, Program string
+	// SessionID is the session, if there is one; SessionEnds when it ends without use, SessionEndsLatest when it ends at all.
+	SessionID                      int64
+	SessionEnds, SessionEndsLatest time.Time
+	// MustFirst lists what has to be done about the sign-in before anything else.
+	MustFirst []string
+	// IdempotencyKey is the request's, if it has one; RequestDigest tells two
+	// requests with the same key apart.
+	IdempotencyKey string
+	RequestDigest  []byte
+	// Preview collects what would be done; nothing is. Nil does it.
+	Preview *Preview
+}
+
+// System is the actor of what happens by itself.
+func System() Actor { return Actor{Name: "victuallerd", Address: "this machine"} }
+
+// Scope returns the bounds for queries: of two objects named alike, the actor reaches the one that is theirs.
+// A scope of 0 is no bound.
+func (a Actor) Scope() (reseller, customer int64) {
+	if a.Role == rights.Customer {
+		return 0, a.CustomerID
+	}
+	return a.ResellerID, 0
+}
+
+// OwnerID is the reseller to whom what the actor adds belongs; nil is the operator.
+func (a Actor) OwnerID() *int64 {
+	if a.ResellerID == 0 {
+		return nil
+	}
+	return &a.ResellerID
+}
+
+// OrZero turns a nullable column into a bound.
+func OrZero(column *int64) int64 {
+	if column == nil {
+		return 0
+	}
+	return *column
+}

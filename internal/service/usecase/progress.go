@@ -1,0 +1,134 @@
+package usecase
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"victualler/internal/agentlink"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+func Wake(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
+	}
+}
+
+// Progress writes the steps of operations down as they happen, beside the work
+// itself, which must not wait for the database. It also shows that the work is alive.
+type Progress struct {
+	service *Base
+	ids     []int64
+
+	mu      sync.Mutex
+	order   []string // names of steps, in the order of their first appearance
+	pending map[string]agentlink.Step
+	text    *string
+
+	wake    chan struct{}
+	stop    chan struct{}
+	stopped chan struct{}
+	once    sync.Once
+}
+
+// heartbeat is how often work in progress shows that it is alive; work that
+// has not for [stalledAfter] is taken up by another process.
+const (
+	heartbeat    = 5 * time.Second
+	StalledAfter = 20 * time.Second
+)
+
+func (s *Base) StartProgress(ids ...int64) *Progress {
+	p := &Progress{service: s, ids: ids, pending: map[string]agentlink.Step{}, wake: make(chan struct{}, 1), stop: make(chan struct{}), stopped: make(chan struct{})}
+	p.Note("")
+	go p.run()
+	return p
+}
+
+// Step tells a step's state.
+func (p *Progress) Step(step agentlink.Step) {
+	p.mu.Lock()
+	if _, known := p.pending[step.Name]; !known {
+		p.order = append(p.order, step.Name)
+	}
+	p.pending[step.Name] = step
+	p.mu.Unlock()
+	Wake(p.wake)
+}
+
+// Note tells what the work waits for.
+func (p *Progress) Note(text string) {
+	p.mu.Lock()
+	p.text = &text
+	p.mu.Unlock()
+	Wake(p.wake)
+}
+
+// Close writes what is still to be written, and ends.
+func (p *Progress) Close() {
+	p.once.Do(func() { close(p.stop) })
+	<-p.stopped
+}
+
+func (p *Progress) run() {
+	defer close(p.stopped)
+	written := map[string]agentlink.Step{}
+	note := ""
+	for {
+		over := false
+		select {
+		case <-p.wake:
+		case <-time.After(heartbeat):
+		case <-p.stop:
+			over = true
+		}
+		p.mu.Lock()
+		var steps []agentlink.Step
+		var positions []int32
+		for i, name := range p.order {
+			if step := p.pending[name]; written[name] != step {
+				steps, positions = append(steps, step), append(positions, int32(i))
+			}
+		}
+		if p.text != nil {
+			note = *p.text
+		}
+		p.mu.Unlock()
+		if err := p.write(note, steps, positions); err != nil {
+			p.service.Log.Warn("progress not written", "operations", p.ids, "reason", err)
+		} else {
+			for _, step := range steps {
+				written[step.Name] = step
+			}
+		}
+		if over {
+			return
+		}
+	}
+}
+
+func (p *Progress) write(note string, steps []agentlink.Step, positions []int32) error {
+	if len(p.ids) == 0 {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	return p.service.Store.InTx(ctx, func(tx store.Tx) error {
+		// Progress may be lost in a crash: the work itself is what is made sure of.
+		if _, err := tx.Exec(ctx, "set local synchronous_commit = off"); err != nil {
+			return err
+		}
+		if err := tx.TouchOperations(ctx, db.TouchOperationsParams{Ids: p.ids, Note: note}); err != nil {
+			return err
+		}
+		for i, step := range steps {
+			if err := tx.KeepStep(ctx, db.KeepStepParams{Ids: p.ids, Position: positions[i], Name: step.Name, State: string(step.State), Detail: step.Detail}); err != nil {
+				return err
+			}
+		}
+		return tx.TellOperation(ctx, p.ids)
+	})
+}
