@@ -218,48 +218,47 @@ func (tidyArgs) Kind() string { return "tidy" }
 
 // Apply implements usecase.Queue.
 func (j *Jobs) Apply(ctx context.Context, tx store.Tx, accountID int64) error {
-	_, err := j.client.InsertTx(ctx, tx.Tx, applyArgs{accountID}, &river.InsertOpts{Queue: applyQueue, MaxAttempts: 500})
+	_, err := j.client.InsertTx(ctx, tx.JobTx(), applyArgs{accountID}, &river.InsertOpts{Queue: applyQueue, MaxAttempts: 500})
 	return err
 }
 
 // Order implements usecase.Queue. One that waits for its turn is not queued twice: whoever takes up what was cut off cannot tell the two apart.
 func (j *Jobs) Order(ctx context.Context, tx store.Tx, orderID int64) error {
-	var waits bool
-	err := tx.QueryRow(ctx, `select exists (select from river_job where kind = $1 and args @> $2 and state in ('available', 'scheduled', 'retryable'))`, orderArgs{}.Kind(), orderArgs{orderID}).Scan(&waits)
+	waits, err := tx.JobWaits(ctx, orderArgs{}.Kind(), orderArgs{orderID})
 	if err != nil || waits {
 		return err
 	}
-	_, err = j.client.InsertTx(ctx, tx.Tx, orderArgs{orderID}, &river.InsertOpts{Queue: orderQueue, MaxAttempts: 500})
+	_, err = j.client.InsertTx(ctx, tx.JobTx(), orderArgs{orderID}, &river.InsertOpts{Queue: orderQueue, MaxAttempts: 500})
 	return err
 }
 
 // RollOut implements usecase.Queue.
 func (j *Jobs) RollOut(ctx context.Context, tx store.Tx, operationID int64) error {
-	_, err := j.client.InsertTx(ctx, tx.Tx, spreadArgs{operationID}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
+	_, err := j.client.InsertTx(ctx, tx.JobTx(), spreadArgs{operationID}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
 	return err
 }
 
 // SendMail implements usecase.Queue.
 func (j *Jobs) SendMail(ctx context.Context, tx store.Tx, mailID int64) error {
-	_, err := j.client.InsertTx(ctx, tx.Tx, sendArgs{mailID}, &river.InsertOpts{MaxAttempts: 20_000})
+	_, err := j.client.InsertTx(ctx, tx.JobTx(), sendArgs{mailID}, &river.InsertOpts{MaxAttempts: 20_000})
 	return err
 }
 
 // MailPasswordReset implements usecase.Queue.
 func (j *Jobs) MailPasswordReset(ctx context.Context, tx store.Tx, name, address, request string) error {
-	_, err := j.client.InsertTx(ctx, tx.Tx, forgottenArgs{name, address, request}, &river.InsertOpts{MaxAttempts: 5})
+	_, err := j.client.InsertTx(ctx, tx.JobTx(), forgottenArgs{name, address, request}, &river.InsertOpts{MaxAttempts: 5})
 	return err
 }
 
 // Join implements usecase.Queue.
 func (j *Jobs) Join(ctx context.Context, tx store.Tx, serverID, operationID int64) error {
-	_, err := j.client.InsertTx(ctx, tx.Tx, joinArgs{serverID, operationID}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
+	_, err := j.client.InsertTx(ctx, tx.JobTx(), joinArgs{serverID, operationID}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
 	return err
 }
 
 // Sweep implements usecase.Queue.
 func (j *Jobs) Sweep(ctx context.Context, tx store.Tx, serverID, operationID int64, repair bool) error {
-	_, err := j.client.InsertTx(ctx, tx.Tx, sweepArgs{serverID, operationID, repair}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
+	_, err := j.client.InsertTx(ctx, tx.JobTx(), sweepArgs{serverID, operationID, repair}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
 	return err
 }
 

@@ -44,10 +44,20 @@ func (f fresh) Query(ctx context.Context, sql string, args ...any) (pgx.Rows, er
 	return f.Pool.Query(ctx, sql, append([]any{pgx.QueryExecModeCacheDescribe}, args...)...)
 }
 
-// Tx is a transaction.
+// Tx is a transaction. It offers the statements of queries/ and no others.
 type Tx struct {
 	*db.Queries
-	pgx.Tx
+	tx pgx.Tx
+}
+
+// JobTx is the transaction for the queue of jobs, which writes its own tables with it.
+func (tx Tx) JobTx() pgx.Tx { return tx.tx }
+
+// JobWaits reports whether a job of a kind with these arguments waits for its turn.
+func (tx Tx) JobWaits(ctx context.Context, kind string, args any) (waits bool, err error) {
+	err = tx.tx.QueryRow(ctx, `select exists (select from river_job
+		where kind = $1 and args @> $2 and state in ('available', 'scheduled', 'retryable'))`, kind, args).Scan(&waits)
+	return waits, err
 }
 
 // migrationLock is the number of the advisory lock under which migrations run.
@@ -72,6 +82,9 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	}
 	return s, nil
 }
+
+// Ping returns an error unless the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.Pool.Ping(ctx) }
 
 // Close ends all connections.
 func (s *Store) Close() { s.Pool.Close() }

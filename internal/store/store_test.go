@@ -86,7 +86,7 @@ func TestStore(t *testing.T) {
 			}, "customers_name"},
 			"a plan by a second spelling": {func() error { _, err := s.AddPlan(ctx, db.AddPlanParams{Name: "Harbour"}); return err }, "plans_name_check"},
 			"a negative limit": {func() error {
-				return s.KeepPlanLimits(ctx, db.KeepPlanLimitsParams{Plan: plan, Keys: []string{"disk"}, Amounts: []int64{-2}})
+				return s.SavePlanLimits(ctx, db.SavePlanLimitsParams{Plan: plan, Keys: []string{"disk"}, Amounts: []int64{-2}})
 			}, "plan_limits_amount_check"},
 			"a role that is none": {func() error {
 				_, err := s.AddServer(ctx, db.AddServerParams{Addresses: []string{}, Label: "auk", Address: "x:1", Roles: []string{"kitchen"}, JoinSecret: []byte("x"), JoinEndsAt: &time.Time{}})
@@ -113,20 +113,20 @@ func TestStore(t *testing.T) {
 	})
 
 	t.Run("what was applied is never lowered", func(t *testing.T) {
-		wanted, err := s.WantAccount(ctx, db.WantAccountParams{ID: account.ID, State: "opening"})
+		wanted, err := s.SetAccountState(ctx, db.SetAccountStateParams{ID: account.ID, State: "opening"})
 		require.NoError(t, err)
 		require.EqualValues(t, 2, wanted.Revision)
-		after, err := s.AccountApplied(ctx, db.AccountAppliedParams{ID: account.ID, Revision: 1})
+		after, err := s.MarkAccountApplied(ctx, db.MarkAccountAppliedParams{ID: account.ID, Revision: 1})
 		require.NoError(t, err)
 		assert.Equal(t, "opening", after.State, "an older revision opens nothing")
-		after, err = s.AccountApplied(ctx, db.AccountAppliedParams{ID: account.ID, Revision: 2})
+		after, err = s.MarkAccountApplied(ctx, db.MarkAccountAppliedParams{ID: account.ID, Revision: 2})
 		require.NoError(t, err)
 		assert.Equal(t, "active", after.State)
-		_, err = s.AccountApplied(ctx, db.AccountAppliedParams{ID: account.ID, Revision: 1})
+		_, err = s.MarkAccountApplied(ctx, db.MarkAccountAppliedParams{ID: account.ID, Revision: 1})
 		assert.True(t, store.None(err))
-		_, err = s.WantAccount(ctx, db.WantAccountParams{ID: account.ID, State: "closing"})
+		_, err = s.SetAccountState(ctx, db.SetAccountStateParams{ID: account.ID, State: "closing"})
 		require.NoError(t, err)
-		after, err = s.AccountApplied(ctx, db.AccountAppliedParams{ID: account.ID, Revision: 3})
+		after, err = s.MarkAccountApplied(ctx, db.MarkAccountAppliedParams{ID: account.ID, Revision: 3})
 		require.NoError(t, err)
 		assert.Equal(t, "closed", after.State)
 		assert.NotNil(t, after.ClosedAt)
@@ -222,11 +222,11 @@ func TestStore(t *testing.T) {
 			group.Go(func() {
 				var once sync.Once
 				assert.NoError(t, s.InTx(ctx, func(tx store.Tx) error {
-					if _, err := tx.Exec(ctx, "update pair set n = n + 1 where id = $1", order[0]); err != nil {
+					if _, err := tx.JobTx().Exec(ctx, "update pair set n = n + 1 where id = $1", order[0]); err != nil {
 						return err
 					}
 					once.Do(func() { both.Done(); both.Wait() }) // the first time, both hold one row
-					_, err := tx.Exec(ctx, "update pair set n = n + 1 where id = $1", order[1])
+					_, err := tx.JobTx().Exec(ctx, "update pair set n = n + 1 where id = $1", order[1])
 					return err
 				}))
 			})
@@ -246,12 +246,12 @@ func TestStore(t *testing.T) {
 			close(ended)
 		}()
 		<-lost
-		require.NoError(t, s.TellOperation(ctx, []int64{17}))
+		require.NoError(t, s.NotifyOperation(ctx, []int64{17}))
 		assert.Equal(t, "17", <-heard)
 		_, err := s.Pool.Exec(ctx, "select pg_terminate_backend(pid) from pg_stat_activity where query like 'listen%'")
 		require.NoError(t, err)
 		<-lost
-		require.NoError(t, s.TellOperation(ctx, []int64{18, 19}))
+		require.NoError(t, s.NotifyOperation(ctx, []int64{18, 19}))
 		assert.Equal(t, "18", <-heard)
 		assert.Equal(t, "19", <-heard)
 		cancel()

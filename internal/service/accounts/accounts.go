@@ -107,7 +107,7 @@ func (s *Service) chooseServer(ctx context.Context, a usecase.Actor, label strin
 // open checks and writes the rows of a new account.
 func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api.OpenAccount, domain names.Domain, server db.Server, reason string) (db.Account, error) {
 	none := db.Account{}
-	if err := tx.LockDomain(ctx, domain.Registrable()); err != nil {
+	if err := usecase.LockDomainName(ctx, tx, domain.Registrable()); err != nil {
 		return none, err
 	}
 	if err := errors.Join(domains.CheckDomainFree(ctx, tx.Queries, domain, 0), domains.CheckNotInstallationName(ctx, tx.Queries, a, domain, 0)); err != nil {
@@ -155,7 +155,7 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 	name := in.SignInName
 	if name == "" {
 		// Proposals wait for each other, so that two requests do not get the same.
-		if _, err := tx.Exec(ctx, "select pg_advisory_xact_lock(2)"); err != nil {
+		if err := usecase.LockSignInNames(ctx, tx); err != nil {
 			return none, err
 		}
 		if name, err = proposeSignIn(ctx, tx.Queries, domain); err != nil {
@@ -179,14 +179,14 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 	if st, err = entitlement.Load(ctx, s.Base, tx.Queries, account); err != nil {
 		return none, err
 	}
-	if err := tx.WantCertificates(ctx, account.ID); err != nil {
+	if err := tx.AddSiteCertificates(ctx, account.ID); err != nil {
 		return none, err
 	}
 	if err := dns.SyncZones(ctx, tx, a, st); err != nil {
 		return none, err
 	}
 	// From now on, a sweep of the server knows of it.
-	if err := tx.PlaceAccount(ctx, db.PlaceAccountParams{AccountID: account.ID, ServerID: server.ID}); err != nil {
+	if err := tx.AddAccountServer(ctx, db.AddAccountServerParams{AccountID: account.ID, ServerID: server.ID}); err != nil {
 		return none, err
 	}
 	if _, err := tx.AddLogin(ctx, db.AddLoginParams{AccountID: account.ID, Name: name, Main: true}); err != nil {
@@ -259,7 +259,7 @@ func (s *Service) CloseAccount(ctx context.Context, a usecase.Actor, reference, 
 				return account, err
 			}
 		}
-		after, err := tx.WantAccount(ctx, db.WantAccountParams{ID: account.ID, State: "closing"})
+		after, err := tx.SetAccountState(ctx, db.SetAccountStateParams{ID: account.ID, State: "closing"})
 		if err != nil {
 			return account, err
 		}
@@ -296,7 +296,7 @@ func (s *Service) RepairAccount(ctx context.Context, a usecase.Actor, reference 
 			return account, refusal.New(refusal.WrongState, "%s is closed; there is nothing to repair", account.SignInName)
 		}
 		a.Summarize("repair account %s", account.SignInName)
-		if err := tx.ApplyAnew(ctx, account.ID); err != nil {
+		if err := tx.ClearAppliedDigests(ctx, account.ID); err != nil {
 			return account, err
 		}
 		return account, usecase.Record(ctx, tx, a, "account.repair", usecase.AboutAccount(account), nil, nil)
@@ -336,7 +336,7 @@ func (s *Service) Accounts(ctx context.Context, a usecase.Actor, f AccountFilter
 		p.Plan = row.ID
 	}
 	if f.Reseller != "" {
-		row, err := s.FindReseller(ctx, s.Store.Queries, a, f.Reseller)
+		row, err := usecase.FindReseller(ctx, s.Store.Queries, a, f.Reseller)
 		if err != nil {
 			return page, err
 		}

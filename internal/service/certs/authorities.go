@@ -165,7 +165,7 @@ func (s *Service) AddAuthority(ctx context.Context, a usecase.Actor, in api.NewA
 		}
 		p.Usual = p.Usual || len(list) == 0
 		if p.Usual {
-			if err := tx.NoUsualAuthority(ctx); err != nil {
+			if err := tx.ClearDefaultAuthority(ctx); err != nil {
 				return none, err
 			}
 		}
@@ -174,7 +174,7 @@ func (s *Service) AddAuthority(ctx context.Context, a usecase.Actor, in api.NewA
 			return none, err
 		}
 		if p.Usual { // sites that have waited for one
-			if err := tx.TryAllCertificates(ctx); err != nil {
+			if err := tx.ScheduleAllCertificates(ctx); err != nil {
 				return none, err
 			}
 		}
@@ -267,7 +267,7 @@ func (s *Service) ChangeAuthority(ctx context.Context, a usecase.Actor, name str
 		}
 		if in.Usual && !before.Usual {
 			p.Usual = true
-			if err := tx.NoUsualAuthority(ctx); err != nil {
+			if err := tx.ClearDefaultAuthority(ctx); err != nil {
 				return none, err
 			}
 		}

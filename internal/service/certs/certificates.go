@@ -63,7 +63,7 @@ func (s *Service) loadSiteCertificate(ctx context.Context, q *db.Queries, domain
 	if c.config.AuthorityID != nil {
 		authority, err = q.AuthorityByID(ctx, *c.config.AuthorityID)
 	} else {
-		authority, err = q.UsualAuthority(ctx)
+		authority, err = q.DefaultAuthority(ctx)
 	}
 	if err == nil {
 		c.authority = &authority
@@ -149,16 +149,16 @@ func (c siteCertificate) nextCheck(now time.Time) time.Time {
 func (s *Service) CertificatesPart() rollout.Part {
 	return rollout.Part{Name: "certificates", Fill: s.fillCertificates,
 		Applied: func(ctx context.Context, tx store.Tx, account db.Account, _ bool) error {
-			if err := tx.RetireReplaced(ctx, db.RetireReplacedParams{AccountID: account.ID, Revision: account.Revision}); err != nil {
+			if err := tx.RetireReplacedCertificates(ctx, db.RetireReplacedCertificatesParams{AccountID: account.ID, Revision: account.Revision}); err != nil {
 				return err
 			}
-			return tx.CertificatesInstalled(ctx, db.CertificatesInstalledParams{AccountID: account.ID, Revision: account.Revision})
+			return tx.MarkCertificatesInstalled(ctx, db.MarkCertificatesInstalledParams{AccountID: account.ID, Revision: account.Revision})
 		},
 		Failed: func(ctx context.Context, tx store.Tx, accountID, revision int64) error {
-			if err := tx.BroughtNotInstalled(ctx, db.BroughtNotInstalledParams{AccountID: accountID, Revision: revision}); err != nil {
+			if err := tx.RevertFailedUpload(ctx, db.RevertFailedUploadParams{AccountID: accountID, Revision: revision}); err != nil {
 				return err
 			}
-			return tx.DropNotInstalled(ctx, db.DropNotInstalledParams{AccountID: accountID, Revision: revision})
+			return tx.DropFailedCertificates(ctx, db.DropFailedCertificatesParams{AccountID: accountID, Revision: revision})
 		},
 	}
 }
@@ -229,7 +229,7 @@ func changeSiteCertificate[T any](ctx context.Context, s *Service, a usecase.Act
 		if _, err := entitlement.LockToChange(ctx, s.Base, tx, a, found.standing.Account.ID); err != nil {
 			return none, err
 		}
-		if _, err := tx.LockSiteCertificate(ctx, found.domain.ID); err != nil {
+		if _, err := usecase.LockSiteCertificate(ctx, tx, found.domain.ID); err != nil {
 			return none, err
 		}
 		c, err := s.loadSiteCertificate(ctx, tx.Queries, found.domain.ID)

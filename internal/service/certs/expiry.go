@@ -15,7 +15,7 @@ import (
 // NotifyExpiring tells people of certificates that end and that nothing has replaced: customers of theirs, operators of all in one message. Each is told of at set days left.
 func (s *Service) NotifyExpiring(ctx context.Context) error {
 	now := s.Now()
-	rows, err := s.Store.CertificatesRunningOut(ctx, now.Add(certificates.FirstNotice))
+	rows, err := s.Store.ExpiringCertificates(ctx, now.Add(certificates.FirstNotice))
 	if err != nil {
 		return err
 	}
@@ -49,8 +49,8 @@ func (s *Service) NotifyExpiring(ctx context.Context) error {
 }
 
 // notifyCustomer tells the customer of a site, unless another process has done so.
-func (s *Service) notifyCustomer(ctx context.Context, tx store.Tx, row db.CertificatesRunningOutRow, days int32, e notices.Ending) (first bool, err error) {
-	n, err := tx.ToldOfCertificate(ctx, db.ToldOfCertificateParams{DomainID: row.DomainID, ToldDays: days})
+func (s *Service) notifyCustomer(ctx context.Context, tx store.Tx, row db.ExpiringCertificatesRow, days int32, e notices.Ending) (first bool, err error) {
+	n, err := tx.MarkExpiryNoticed(ctx, db.MarkExpiryNoticedParams{DomainID: row.DomainID, ToldDays: days})
 	if err != nil || n == 0 {
 		return false, err
 	}

@@ -48,11 +48,11 @@ func (s *Service) OrderCertificates(ctx context.Context) error {
 		return err
 	}
 	now := s.Now()
-	due, err := s.Store.TakeCertificatesDue(ctx, db.TakeCertificatesDueParams{Now: now, Until: now.Add(beginTime), Most: ordersAtOnce})
+	due, err := s.Store.ClaimDueCertificates(ctx, db.ClaimDueCertificatesParams{Now: now, Until: now.Add(beginTime), Most: ordersAtOnce})
 	if err != nil {
 		return err
 	}
-	usecase.Concurrently(ordersBegun, due, func(row db.TakeCertificatesDueRow) {
+	usecase.Concurrently(ordersBegun, due, func(row db.ClaimDueCertificatesRow) {
 		if _, err := s.beginOrder(ctx, usecase.System(), row.DomainID, orderRequest{}); err != nil && ctx.Err() == nil {
 			s.Log.Warn("order not begun", "domain", row.Name, "reason", err)
 		}
@@ -62,7 +62,7 @@ func (s *Service) OrderCertificates(ctx context.Context) error {
 
 // resumeOrders takes up orders whose process was killed.
 func (s *Service) resumeOrders(ctx context.Context) error {
-	cut, err := s.Store.OrdersCut(ctx, usecase.StalledAfter.Seconds())
+	cut, err := s.Store.StalledOrders(ctx, usecase.StalledAfter.Seconds())
 	if err != nil || len(cut) == 0 {
 		return err
 	}
@@ -93,7 +93,7 @@ func (s *Service) beginOrder(ctx context.Context, a usecase.Actor, domainID int6
 		return 0, err
 	}
 	wait := func(until time.Time) (int64, error) {
-		return 0, s.Store.TryCertificateAt(ctx, db.TryCertificateAtParams{DomainID: domainID, NextAt: &until, Seen: site.config.NextAt})
+		return 0, s.Store.ScheduleCertificate(ctx, db.ScheduleCertificateParams{DomainID: domainID, NextAt: &until, Seen: site.config.NextAt})
 	}
 	now := s.Now()
 	if reason := site.cannotOrder(now); reason != nil {
@@ -149,10 +149,10 @@ func (s *Service) beginOrder(ctx context.Context, a usecase.Actor, domainID int6
 		return 0, err
 	}
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (int64, error) {
-		if _, err := tx.LockSiteCertificate(ctx, domainID); err != nil {
+		if _, err := usecase.LockSiteCertificate(ctx, tx, domainID); err != nil {
 			return 0, err
 		}
-		if under, err := tx.OrderUnderWay(ctx, domainID); err == nil {
+		if under, err := tx.UnfinishedOrder(ctx, domainID); err == nil {
 			return under.OperationID, nil // another process was quicker
 		} else if !store.None(err) {
 			return 0, err
@@ -162,7 +162,7 @@ func (s *Service) beginOrder(ctx context.Context, a usecase.Actor, domainID int6
 		} else if bound != nil && ask.bySomebody {
 			return 0, refusal.New(refusal.WrongState, "there were %d orders in %d hours already (bound per %s at %s), and the next one is possible at %s", bound.Most, bound.Hours, bound.Per, site.authority.Name, usecase.FormatTime(free))
 		} else if bound != nil {
-			return 0, tx.TryCertificateAt(ctx, db.TryCertificateAtParams{DomainID: domainID, NextAt: &free, Seen: site.config.NextAt})
+			return 0, tx.ScheduleCertificate(ctx, db.ScheduleCertificateParams{DomainID: domainID, NextAt: &free, Seen: site.config.NextAt})
 		}
 		a.Summarize("order a certificate for %s", strings.Join(pass, ", "))
 		account := site.standing.Account
@@ -237,14 +237,14 @@ func withinBounds(ctx context.Context, tx store.Tx, authority int64, names []str
 	if err := json.Unmarshal(row.Bounds, &bounds); err != nil || len(bounds) == 0 {
 		return none, nil, err
 	}
-	if err := tx.LockAuthority(ctx, authority); err != nil {
+	if err := usecase.LockAuthority(ctx, tx, authority); err != nil {
 		return none, nil, err
 	}
 	hours := 0
 	for _, b := range bounds {
 		hours = max(hours, b.Hours)
 	}
-	rows, err := tx.PlacedOrders(ctx, db.PlacedOrdersParams{AuthorityID: authority, CreatedAt: now.Add(-time.Duration(hours) * time.Hour)})
+	rows, err := tx.OrderTimes(ctx, db.OrderTimesParams{AuthorityID: authority, CreatedAt: now.Add(-time.Duration(hours) * time.Hour)})
 	if err != nil {
 		return none, nil, err
 	}
@@ -274,12 +274,12 @@ func (s *Service) retryAfter(site siteCertificate, f *orderFailure) time.Duratio
 func (s *Service) siteFailed(ctx context.Context, q *db.Queries, site siteCertificate, f *orderFailure, pause time.Duration) error {
 	now := s.Now()
 	next := now.Add(pause)
-	p := db.CertificateFailedParams{DomainID: site.domain.ID, Code: f.code, Problem: f.reason, NextAt: &next}
+	p := db.SaveCertificateFailureParams{DomainID: site.domain.ID, Code: f.code, Problem: f.reason, NextAt: &next}
 	if f.wait > 0 {
 		until := now.Add(f.wait)
 		p.LimitedUntil = &until
 	}
-	return q.CertificateFailed(ctx, p)
+	return q.SaveCertificateFailure(ctx, p)
 }
 
 // orderFailure is why an order has come to nothing.
@@ -431,7 +431,7 @@ func (s *Service) CancelOrder(ctx context.Context, a usecase.Actor, reference, n
 		return err
 	}
 	_, err = withCertificateTx(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (struct{}, error) {
-		under, err := tx.OrderUnderWay(ctx, c.domain.ID)
+		under, err := tx.UnfinishedOrder(ctx, c.domain.ID)
 		if store.None(err) {
 			return struct{}{}, refusal.New(refusal.WrongState, "no order for %s is on its way", usecase.Unicode(c.domain.Name))
 		}
@@ -443,7 +443,7 @@ func (s *Service) CancelOrder(ctx context.Context, a usecase.Actor, reference, n
 			return struct{}{}, err
 		}
 		next := s.Now().Add(recheckInterval)
-		if err := tx.TryCertificateAt(ctx, db.TryCertificateAtParams{DomainID: c.domain.ID, NextAt: &next, Seen: c.config.NextAt}); err != nil {
+		if err := tx.ScheduleCertificate(ctx, db.ScheduleCertificateParams{DomainID: c.domain.ID, NextAt: &next, Seen: c.config.NextAt}); err != nil {
 			return struct{}{}, err
 		}
 		return struct{}{}, usecase.Record(ctx, tx, a, "certificate.take_back", usecase.AboutAccount(c.standing.Account), map[string]any{"domain": c.domain.Name, "names": under.Names}, nil)
@@ -453,7 +453,7 @@ func (s *Service) CancelOrder(ctx context.Context, a usecase.Actor, reference, n
 
 // cancelOrderTx ends the order of a site that is on its way, if there is one.
 func (s *Service) cancelOrderTx(ctx context.Context, tx store.Tx, c siteCertificate, why string) error {
-	under, err := tx.OrderUnderWay(ctx, c.domain.ID)
+	under, err := tx.UnfinishedOrder(ctx, c.domain.ID)
 	if store.None(err) {
 		return nil
 	}

@@ -50,7 +50,7 @@ func (w *orderRun) saveState(ctx context.Context, state, url string) error {
 
 // saveStateTx writes down where an order is, unless it was taken back meanwhile.
 func saveStateTx(ctx context.Context, q *db.Queries, order db.Order) error {
-	moved, err := q.OrderMoves(ctx, db.OrderMovesParams{ID: order.ID, State: order.State, Url: order.Url, InstallID: order.InstallID})
+	moved, err := q.SaveOrderState(ctx, db.SaveOrderStateParams{ID: order.ID, State: order.State, Url: order.Url, InstallID: order.InstallID})
 	if err == nil && moved == 0 {
 		err = errCancelled
 	}
@@ -183,7 +183,7 @@ func (w *orderRun) answerChallenges(ctx context.Context, o acme.Order) error {
 		if proof.Wildcard {
 			name = "*." + name
 		}
-		p := db.KeepChallengeParams{OrderID: w.order.ID, Name: name, Kind: certificates.ByHTTP, Proof: url}
+		p := db.SaveChallengeParams{OrderID: w.order.ID, Name: name, Kind: certificates.ByHTTP, Proof: url}
 		if err := w.placeChallenges(ctx, &p); err != nil {
 			return err
 		}
@@ -193,7 +193,7 @@ func (w *orderRun) answerChallenges(ctx context.Context, o acme.Order) error {
 		}
 		p.Token, p.Value, p.Url = proof.Challenges[at].Token, proof.Challenges[at].Value, proof.Challenges[at].URL
 		taken[p.Url] = proof.Challenges[at].Status != "pending"
-		if err := s.Store.KeepChallenge(ctx, p); err != nil {
+		if err := s.Store.SaveChallenge(ctx, p); err != nil {
 			return err
 		}
 	}
@@ -265,7 +265,7 @@ func (w *orderRun) publishRecords(ctx context.Context, list []db.Challenge) erro
 }
 
 // placeChallenges says how a name is proved, and where the record stands that does it.
-func (w *orderRun) placeChallenges(ctx context.Context, p *db.KeepChallengeParams) error {
+func (w *orderRun) placeChallenges(ctx context.Context, p *db.SaveChallengeParams) error {
 	switch w.ways[p.Name] {
 	case certificates.InZone:
 		p.Kind, p.Record, p.AccountID = certificates.ByDNS, certificates.ChallengeName(p.Name), &w.site.standing.Account.ID
@@ -315,7 +315,7 @@ func (w *orderRun) checkRecords(ctx context.Context, list []db.Challenge) error 
 	var waiting []string
 	for _, c := range list {
 		missing := usecase.NonNil(s.missingAt(ctx, c))
-		if err := s.Store.LookedAtChallenge(ctx, db.LookedAtChallengeParams{ID: c.ID, Missing: missing}); err != nil {
+		if err := s.Store.SaveChallengeCheck(ctx, db.SaveChallengeCheckParams{ID: c.ID, Missing: missing}); err != nil {
 			return err
 		}
 		if len(missing) > 0 {
@@ -369,7 +369,7 @@ func (w *orderRun) applyZones(ctx context.Context, accounts []int64) error {
 
 func (w *orderRun) applyZonesIn(ctx context.Context, tx store.Tx, accounts []int64) (int64, error) {
 	for _, account := range accounts {
-		if _, err := tx.LockAccount(ctx, account); err != nil {
+		if _, err := usecase.LockAccount(ctx, tx, account); err != nil {
 			return 0, err
 		}
 	}
@@ -492,7 +492,7 @@ func (w *orderRun) install(ctx context.Context, chain []*x509.Certificate) error
 	renew := certificates.RenewAt(leaf.NotBefore, leaf.NotAfter, nil, leaf.SerialNumber.Text(16))
 	ask := s.Now()
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
-		locked, err := tx.LockAccount(ctx, account.ID)
+		locked, err := usecase.LockAccount(ctx, tx, account.ID)
 		if err != nil {
 			return err
 		}
@@ -542,7 +542,7 @@ func (w *orderRun) installed(ctx context.Context) error {
 		next = s.Now()
 	}
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := tx.CertificateCame(ctx, db.CertificateCameParams{DomainID: w.order.DomainID, Mode: automatic, NextAt: &next}); err != nil {
+		if err := tx.SaveCertificateIssued(ctx, db.SaveCertificateIssuedParams{DomainID: w.order.DomainID, Mode: automatic, NextAt: &next}); err != nil {
 			return err
 		}
 		if err := w.end(ctx, tx, orderDone); err != nil {
@@ -569,7 +569,7 @@ func (w *orderRun) end(ctx context.Context, tx store.Tx, state string) error {
 	if err != nil {
 		return err
 	}
-	if err := tx.ForgetChallenges(ctx, w.order.ID); err != nil {
+	if err := tx.DeleteChallenges(ctx, w.order.ID); err != nil {
 		return err
 	}
 	w.order.State = state

@@ -14,7 +14,7 @@ import (
 func (s *Service) AskRenewals(ctx context.Context) error {
 	s.settleAccountKeys(ctx)
 	now := s.Now()
-	due, err := s.Store.CertificatesToAsk(ctx, &now)
+	due, err := s.Store.CertificatesToAskAbout(ctx, &now)
 	if err != nil {
 		return err
 	}
@@ -46,7 +46,7 @@ func (s *Service) withIssuer(ctx context.Context, row db.Certificate, do func(cl
 
 func (s *Service) askRenewal(ctx context.Context, row db.Certificate) error {
 	again := s.Now().Add(recheckInterval) // until it answers, what was known counts
-	told := db.RenewalToldParams{ID: row.ID, RenewAt: row.RenewAt, AskAt: &again, Explanation: row.Explanation}
+	told := db.SaveRenewalParams{ID: row.ID, RenewAt: row.RenewAt, AskAt: &again, Explanation: row.Explanation}
 	err := s.withIssuer(ctx, row, func(client *acme.Client, leaf *x509.Certificate, _ db.Authority) error {
 		says, err := client.Renewal(ctx, leaf)
 		switch {
@@ -61,10 +61,10 @@ func (s *Service) askRenewal(ctx context.Context, row db.Certificate) error {
 		}
 		return nil
 	})
-	if stored := s.Store.RenewalTold(ctx, told); stored != nil || told.RenewAt == nil {
+	if stored := s.Store.SaveRenewal(ctx, told); stored != nil || told.RenewAt == nil {
 		return stored
 	}
-	if stored := s.Store.TryCertificateBy(ctx, db.TryCertificateByParams{DomainID: row.DomainID, NextAt: *told.RenewAt}); stored != nil {
+	if stored := s.Store.ScheduleCertificateBy(ctx, db.ScheduleCertificateByParams{DomainID: row.DomainID, NextAt: *told.RenewAt}); stored != nil {
 		return stored
 	}
 	return err

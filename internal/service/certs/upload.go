@@ -147,7 +147,7 @@ func (s *Service) InstallCertificate(ctx context.Context, a usecase.Actor, refer
 			return none, err
 		}
 		standIn := replacementDue(leaf.NotAfter)
-		if err := tx.CertificateCame(ctx, db.CertificateCameParams{DomainID: c.domain.ID, Mode: uploaded, NextAt: &standIn}); err != nil {
+		if err := tx.SaveCertificateIssued(ctx, db.SaveCertificateIssuedParams{DomainID: c.domain.ID, Mode: uploaded, NextAt: &standIn}); err != nil {
 			return none, err
 		}
 		if request != 0 {
@@ -291,7 +291,7 @@ func (s *Service) saveIntermediates(ctx context.Context, q *db.Queries, chain []
 	}
 	for _, c := range chain[1:] {
 		digest := sha256.Sum256(c.Raw)
-		if err := q.KeepIntermediate(ctx, db.KeepIntermediateParams{Digest: digest[:], Subject: c.RawSubject, Certificate: c.Raw}); err != nil {
+		if err := q.SaveIntermediate(ctx, db.SaveIntermediateParams{Digest: digest[:], Subject: c.RawSubject, Certificate: c.Raw}); err != nil {
 			return err
 		}
 	}

@@ -112,7 +112,7 @@ func (s *Service) certificateView(ctx context.Context, q *db.Queries, c siteCert
 
 // viewOrder tells of the order that is on its way.
 func viewOrder(ctx context.Context, q *db.Queries, c siteCertificate, out *api.SiteCertificate) error {
-	under, err := q.OrderUnderWay(ctx, c.domain.ID)
+	under, err := q.UnfinishedOrder(ctx, c.domain.ID)
 	if store.None(err) {
 		return nil
 	}

@@ -91,7 +91,7 @@ func (s *Service) transferKey(ctx context.Context, q *db.Queries) (string, error
 		key := make([]byte, 32)
 		rand.Read(key)
 		// Another process may have been quicker; then its key counts.
-		if err := q.KeepTransferKey(ctx, s.Key.Seal(sealedTransferKey, key)); err != nil {
+		if err := q.SaveTransferKey(ctx, s.Key.Seal(sealedTransferKey, key)); err != nil {
 			return "", err
 		}
 		if row, err = q.Installation(ctx); err != nil {
@@ -174,7 +174,7 @@ func (s *Service) SetNameServers(ctx context.Context, a usecase.Actor, reseller 
 		}
 	}
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.NameServersChanged, error) {
-		row, err := s.LockReseller(ctx, tx, a, reseller)
+		row, err := usecase.LockReseller(ctx, tx, a, reseller)
 		if err != nil {
 			return none, err
 		}

@@ -129,7 +129,7 @@ func (s *Service) ZonesPart() rollout.Part {
 			}
 			return s.rollout.SyncServer(ctx, server) // it must know the key of the transfers
 		},
-		Closed: func(ctx context.Context, tx store.Tx, accountID int64) error { return tx.ForgetZones(ctx, accountID) },
+		Closed: func(ctx context.Context, tx store.Tx, accountID int64) error { return tx.DeleteZones(ctx, accountID) },
 	}
 }
 

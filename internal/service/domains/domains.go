@@ -360,7 +360,7 @@ func (s *Service) changeDomains(ctx context.Context, a usecase.Actor, reference,
 		if err != nil {
 			return none, err
 		}
-		if err := tx.LockDomain(ctx, domain.Registrable()); err != nil {
+		if err := usecase.LockDomainName(ctx, tx, domain.Registrable()); err != nil {
 			return none, err
 		}
 		st, err := entitlement.LockToChange(ctx, s.Base, tx, a, number)
@@ -376,7 +376,7 @@ func (s *Service) changeDomains(ctx context.Context, a usecase.Actor, reference,
 			return none, err
 		}
 		a.Note(corrections...)
-		if err := tx.WantCertificates(ctx, st.Account.ID); err != nil {
+		if err := tx.AddSiteCertificates(ctx, st.Account.ID); err != nil {
 			return none, err
 		}
 		if err := dns.SyncZones(ctx, tx, a, st); err != nil {

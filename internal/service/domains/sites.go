@@ -200,9 +200,9 @@ func (s *Service) SitesPart() rollout.Part {
 			if !latest {
 				return nil
 			}
-			return tx.ForgetMoves(ctx, account.ID)
+			return tx.ClearMovedRoots(ctx, account.ID)
 		},
-		Closed: func(ctx context.Context, tx store.Tx, accountID int64) error { return tx.ForgetDomains(ctx, accountID) },
+		Closed: func(ctx context.Context, tx store.Tx, accountID int64) error { return tx.DeleteDomains(ctx, accountID) },
 	}
 }
 
@@ -419,12 +419,12 @@ func (s *Service) ProtectFolder(ctx context.Context, a usecase.Actor, reference,
 		if err := wanted.Check(); err != nil {
 			return 0, nil, err
 		}
-		row, err := tx.KeepFolder(ctx, db.KeepFolderParams{DomainID: d.ID, Path: in.Path, Title: in.Title})
+		row, err := tx.SaveFolder(ctx, db.SaveFolderParams{DomainID: d.ID, Path: in.Path, Title: in.Title})
 		if err != nil {
 			return 0, nil, err
 		}
 		for _, u := range wanted.Users {
-			if err := tx.KeepFolderUser(ctx, db.KeepFolderUserParams{FolderID: row.ID, Name: u.Name, Hash: u.Hash}); err != nil {
+			if err := tx.SaveFolderUser(ctx, db.SaveFolderUserParams{FolderID: row.ID, Name: u.Name, Hash: u.Hash}); err != nil {
 				return 0, nil, err
 			}
 		}
@@ -472,7 +472,7 @@ func (s *Service) AddFolderUser(ctx context.Context, a usecase.Actor, reference,
 			return 0, nil, err
 		}
 		a.Summarize("let %s see %s of %s", user, folderWords(f.row.Path), usecase.Unicode(d.Name))
-		return number, map[string]any{"folder": f.row.Path, "let_in": user}, tx.KeepFolderUser(ctx, db.KeepFolderUserParams{FolderID: number, Name: user, Hash: hash})
+		return number, map[string]any{"folder": f.row.Path, "let_in": user}, tx.SaveFolderUser(ctx, db.SaveFolderUserParams{FolderID: number, Name: user, Hash: hash})
 	})
 }
 
@@ -551,7 +551,7 @@ func (s *Service) templateFor(ctx context.Context, tx store.Tx, a usecase.Actor,
 	if row.ResellerID != nil && usecase.OrZero(row.ResellerID) != usecase.OrZero(owner) {
 		return nil, refusal.Input("template", "template %s is %s's; it is for their accounts only", reference, row.Reseller)
 	}
-	if _, err := tx.KeepTemplate(ctx, row.ID); err != nil {
+	if _, err := usecase.LockTemplateForShare(ctx, tx, row.ID); err != nil {
 		return nil, usecase.NotFound("template", reference)
 	}
 	return &row.ID, nil

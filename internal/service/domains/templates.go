@@ -198,7 +198,7 @@ func (s *Service) ChangeTemplate(ctx context.Context, a usecase.Actor, reference
 		if err := mayChangeTemplate(a, found); err != nil {
 			return none, err
 		}
-		row, err := tx.LockTemplate(ctx, found.ID)
+		row, err := usecase.LockTemplate(ctx, tx, found.ID)
 		if store.None(err) {
 			err = usecase.NotFound("template", reference)
 		}
@@ -310,7 +310,7 @@ func (s *Service) followers(ctx context.Context, tx store.Tx, a usecase.Actor, r
 		}
 	}
 	slices.Sort(accounts)
-	_, err = tx.LockAccounts(ctx, accounts)
+	_, err = usecase.LockAccountRows(ctx, tx, accounts)
 	return accounts, changed, err
 }
 
@@ -324,7 +324,7 @@ func (s *Service) RemoveTemplate(ctx context.Context, a usecase.Actor, reference
 		if err := mayChangeTemplate(a, found); err != nil {
 			return err
 		}
-		if _, err := tx.LockTemplate(ctx, found.ID); err != nil {
+		if _, err := usecase.LockTemplate(ctx, tx, found.ID); err != nil {
 			return err
 		}
 		following, err := tx.SitesOfTemplate(ctx, &found.ID)
@@ -339,7 +339,7 @@ func (s *Service) RemoveTemplate(ctx context.Context, a usecase.Actor, reference
 		if len(following)+len(given) > 0 {
 			return refusal.New(refusal.InUse, "%s and %s follow template %s; have them follow another, or none, first", usecase.Counted(len(following), "site"), usecase.Counted(len(given), "plan"), reference)
 		}
-		if err := tx.ForgetTemplate(ctx, &found.ID); err != nil {
+		if err := tx.DetachTemplate(ctx, &found.ID); err != nil {
 			return err
 		}
 		if err := tx.RemoveTemplate(ctx, found.ID); err != nil {

@@ -284,7 +284,7 @@ func Lock(ctx context.Context, s *usecase.Base, tx store.Tx, accountID int64) (E
 			return Entitlement{}, err
 		}
 	}
-	if row, err = tx.LockAccount(ctx, accountID); err != nil {
+	if row, err = usecase.LockAccount(ctx, tx, accountID); err != nil {
 		return Entitlement{}, err
 	}
 	return Load(ctx, s, tx.Queries, row)

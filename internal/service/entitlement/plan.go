@@ -46,10 +46,10 @@ func LoadPlans(ctx context.Context, q *db.Queries, ids []int64) (map[int64]plans
 // SavePlan writes a plan's limits and features.
 func SavePlan(ctx context.Context, tx store.Tx, id int64, plan plans.Plan) error {
 	keys, amounts := ColumnsOf(plan.Limits)
-	if err := tx.KeepPlanLimits(ctx, db.KeepPlanLimitsParams{Plan: id, Keys: keys, Amounts: amounts}); err != nil {
+	if err := tx.SavePlanLimits(ctx, db.SavePlanLimitsParams{Plan: id, Keys: keys, Amounts: amounts}); err != nil {
 		return err
 	}
-	if err := tx.ForgetPlanFeatures(ctx, id); err != nil {
+	if err := tx.DeletePlanFeatures(ctx, id); err != nil {
 		return err
 	}
 	return tx.AddPlanFeatures(ctx, db.AddPlanFeaturesParams{Plan: id, Features: SwitchedOn(plan.Features)})

@@ -53,10 +53,10 @@ func AdmitGivenOf(ctx context.Context, s *usecase.Base, tx store.Tx, sums []hand
 // SaveShare writes a share's limits and features.
 func SaveShare(ctx context.Context, tx store.Tx, reseller int64, share plans.Share) error {
 	keys, amounts := ColumnsOf(share.Limits)
-	if err := tx.KeepShareLimits(ctx, db.KeepShareLimitsParams{Reseller: reseller, Keys: keys, Amounts: amounts}); err != nil {
+	if err := tx.SaveShareLimits(ctx, db.SaveShareLimitsParams{Reseller: reseller, Keys: keys, Amounts: amounts}); err != nil {
 		return err
 	}
-	if err := tx.ForgetShareFeatures(ctx, reseller); err != nil {
+	if err := tx.DeleteShareFeatures(ctx, reseller); err != nil {
 		return err
 	}
 	return tx.AddShareFeatures(ctx, db.AddShareFeaturesParams{Reseller: reseller, Features: SwitchedOn(share.Features)})

@@ -136,7 +136,7 @@ func (s *Service) TryJoin(ctx context.Context, serverID, operationID int64) (don
 			return false, nil
 		}
 	}
-	if _, err := s.Store.ServerJoined(ctx, serverID); err != nil {
+	if _, err := s.Store.MarkServerJoined(ctx, serverID); err != nil {
 		return false, err
 	}
 	p.Step(agentlink.Step{Name: step, State: agentlink.StepDone, Detail: "the agent has its certificate"})
@@ -171,13 +171,13 @@ func (s *Service) poll(ctx context.Context, serverID int64, address string) (age
 		if ctx.Err() != nil {
 			return status, ctx.Err()
 		}
-		return status, errors.Join(err, s.Store.Unreachable(ctx, serverID))
+		return status, errors.Join(err, s.Store.MarkServerUnreachable(ctx, serverID))
 	}
 	text, err := json.Marshal(status)
 	if err != nil {
 		return status, err
 	}
-	return status, s.Store.KeepStatus(ctx, db.KeepStatusParams{ID: serverID, Status: text})
+	return status, s.Store.SaveServerStatus(ctx, db.SaveServerStatusParams{ID: serverID, Status: text})
 }
 
 // PollServers asks all joined servers how they are.
@@ -266,7 +266,7 @@ func (s *Service) ChangeServer(ctx context.Context, a usecase.Actor, label strin
 		if err := usecase.Record(ctx, tx, a, "server.change", usecase.About("server %s", label), words(row), words(after)); err != nil || !moved {
 			return 0, err
 		}
-		accounts, err := tx.AccountsLedTo(ctx, row.ID)
+		accounts, err := tx.AccountsRedirectedTo(ctx, row.ID)
 		if err != nil {
 			return 0, err
 		}

@@ -48,7 +48,7 @@ func loadLogins(ctx context.Context, q *db.Queries, account int64) ([]login, err
 // Part is the logins of an account and whether its own may have a shell. It comes after the part that
 // says whether the account is suspended: then nobody is let in.
 func (s *Service) LoginsPart() rollout.Part {
-	return rollout.Part{Name: "logins", Closed: func(ctx context.Context, tx store.Tx, accountID int64) error { return tx.ForgetLogins(ctx, accountID) },
+	return rollout.Part{Name: "logins", Closed: func(ctx context.Context, tx store.Tx, accountID int64) error { return tx.DeleteLogins(ctx, accountID) },
 		Fill: func(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m *rollout.Manifests) error {
 			list, err := loadLogins(ctx, q, st.Account.ID)
 			if err != nil {

@@ -83,7 +83,7 @@ func (s *Service) QueueMail(ctx context.Context, tx store.Tx, l OutboundMail) er
 func (s *Service) SendMail(ctx context.Context, number int64) error {
 	var later error
 	err := s.Store.InTx(ctx, func(tx store.Tx) error {
-		row, err := tx.LockMail(ctx, number)
+		row, err := usecase.LockMail(ctx, tx, number)
 		if store.None(err) || err == nil && row.State != "waiting" {
 			return nil // somebody else is at it, or was
 		}

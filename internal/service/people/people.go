@@ -26,7 +26,7 @@ const firstOperator = "operator"
 // name and the password, which can be shown only now.
 func (s *Service) EnsureOperator(ctx context.Context) (name, password string, made bool, err error) {
 	err = s.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := tx.LockPeople(ctx); err != nil {
+		if err := usecase.LockPeople(ctx, tx); err != nil {
 			return err
 		}
 		operators, err := tx.CountOperators(ctx)
@@ -262,11 +262,11 @@ func changePerson[T any](ctx context.Context, s *Service, a usecase.Actor, name 
 			return none, refusal.New(refusal.NotAllowed, "your rights do not include sign-ins of the role %s; ask an operator", row.Role)
 		}
 		if row.Role == string(rights.Operator) {
-			if err := tx.LockPeople(ctx); err != nil { // so that the last one is not lost
+			if err := usecase.LockPeople(ctx, tx); err != nil { // so that the last one is not lost
 				return none, err
 			}
 		}
-		if row, err = tx.LockPerson(ctx, row.ID); err != nil {
+		if row, err = usecase.LockPerson(ctx, tx, row.ID); err != nil {
 			return none, err
 		}
 		return fn(tx, row)
@@ -330,7 +330,7 @@ func (s *Service) People(ctx context.Context, a usecase.Actor, f PersonFilter, n
 		p.OfCustomer = number
 	}
 	if f.Reseller != "" {
-		row, err := s.FindReseller(ctx, s.Store.Queries, a, f.Reseller)
+		row, err := usecase.FindReseller(ctx, s.Store.Queries, a, f.Reseller)
 		if err != nil {
 			return page, err
 		}
@@ -395,10 +395,10 @@ func (s *Service) ChangePerson(ctx context.Context, a usecase.Actor, name string
 			return none, err
 		}
 		if row.Email != nil && (after.Email == nil || *after.Email != *row.Email) { // whoever reads the old one's mail
-			if err := tx.ForgetLinksOf(ctx, db.ForgetLinksOfParams{PersonID: row.ID, Purpose: "password"}); err != nil {
+			if err := tx.DeleteLinksOf(ctx, db.DeleteLinksOfParams{PersonID: row.ID, Purpose: "password"}); err != nil {
 				return none, err
 			}
-			if err := tx.ForgetLinksOf(ctx, db.ForgetLinksOfParams{PersonID: row.ID, Purpose: "sign-in"}); err != nil {
+			if err := tx.DeleteLinksOf(ctx, db.DeleteLinksOfParams{PersonID: row.ID, Purpose: "sign-in"}); err != nil {
 				return none, err
 			}
 		}
@@ -502,7 +502,7 @@ func (s *Service) addLink(ctx context.Context, tx store.Tx, a usecase.Actor, per
 	}
 	secret := newSecret()
 	ends := s.Now().Add(life).UTC().Truncate(time.Second)
-	if err := tx.ForgetLinksOf(ctx, db.ForgetLinksOfParams{PersonID: person.ID, Purpose: purpose}); err != nil { // the newest counts
+	if err := tx.DeleteLinksOf(ctx, db.DeleteLinksOfParams{PersonID: person.ID, Purpose: purpose}); err != nil { // the newest counts
 		return api.Link{}, err
 	}
 	if err := tx.AddLink(ctx, db.AddLinkParams{Digest: digest(secret), PersonID: person.ID, Purpose: purpose, MadeBy: a.Name, EndsAt: ends}); err != nil {

@@ -70,7 +70,7 @@ func identityWords(person db.Person) []string {
 
 // lockSelf loads the actor's own record, locked.
 func lockSelf(ctx context.Context, tx store.Tx, a usecase.Actor) (db.Person, error) {
-	return tx.LockPerson(ctx, a.PersonID)
+	return usecase.LockPerson(ctx, tx, a.PersonID)
 }
 
 // verifyPassword asks for the person's own password once more. Wrong ones are counted like failed sign-ins.
@@ -117,10 +117,10 @@ func (s *Service) setPassword(ctx context.Context, tx store.Tx, a usecase.Actor,
 	if err := tx.EndSessionsOf(ctx, db.EndSessionsOfParams{Person: person.ID, But: but}); err != nil {
 		return err
 	}
-	if err := tx.ForgetLinksOf(ctx, db.ForgetLinksOfParams{PersonID: person.ID, Purpose: "password"}); err != nil {
+	if err := tx.DeleteLinksOf(ctx, db.DeleteLinksOfParams{PersonID: person.ID, Purpose: "password"}); err != nil {
 		return err
 	}
-	if err := tx.ForgetSignInFailures(ctx, "name "+person.Name); err != nil {
+	if err := tx.DeleteSignInFailures(ctx, "name "+person.Name); err != nil {
 		return err
 	}
 	if person.PasswordHash != "" { // who had none yet knows
@@ -218,7 +218,7 @@ func (s *Service) ConfirmSecondFactor(ctx context.Context, a usecase.Actor, code
 		if !fits {
 			return none, refusal.Input("code", "the code does not fit; wait for the next one, and see that the clock of your authenticator is right")
 		}
-		if err := tx.KeepTOTP(ctx, db.KeepTOTPParams{ID: person.ID, TotpStep: step}); err != nil {
+		if err := tx.SaveTOTP(ctx, db.SaveTOTPParams{ID: person.ID, TotpStep: step}); err != nil {
 			return none, err
 		}
 		if err := Succeeded(ctx, tx.Queries, person.Name, a.Address); err != nil {
@@ -253,7 +253,7 @@ func newRecoveryCodes(ctx context.Context, tx store.Tx, person int64) (api.Recov
 		out.Codes = append(out.Codes, code[:5]+"-"+code[5:])
 		digests = append(digests, digest(code))
 	}
-	if err := tx.ForgetRecoveryCodes(ctx, person); err != nil {
+	if err := tx.DeleteRecoveryCodes(ctx, person); err != nil {
 		return out, err
 	}
 	return out, tx.AddRecoveryCodes(ctx, db.AddRecoveryCodesParams{Person: person, Digests: digests})
@@ -297,10 +297,10 @@ func (s *Service) clearSecondFactor(ctx context.Context, tx store.Tx, a usecase.
 	if person.TotpAt == nil {
 		return refusal.New(refusal.WrongState, "%s has no second factor", person.Name)
 	}
-	if err := tx.ForgetTOTP(ctx, person.ID); err != nil {
+	if err := tx.DeleteTOTP(ctx, person.ID); err != nil {
 		return err
 	}
-	if err := tx.ForgetRecoveryCodes(ctx, person.ID); err != nil {
+	if err := tx.DeleteRecoveryCodes(ctx, person.ID); err != nil {
 		return err
 	}
 	if err := s.notifyPasswordChanged(ctx, tx, person, "no-second-factor"); err != nil {

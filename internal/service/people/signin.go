@@ -105,7 +105,7 @@ func networkOf(address string) string {
 
 // Succeeded takes back that a try was counted: by name all of them, by address this one.
 func Succeeded(ctx context.Context, q *db.Queries, name, address string) error {
-	if err := q.ForgetSignInFailures(ctx, "name "+name); err != nil {
+	if err := q.DeleteSignInFailures(ctx, "name "+name); err != nil {
 		return err
 	}
 	return q.UncountSignIn(ctx, "address "+networkOf(address))
@@ -120,7 +120,7 @@ func (s *Service) startSession(ctx context.Context, a usecase.Actor, person db.P
 func (s *Service) startSessionWith(ctx context.Context, a usecase.Actor, person db.Person, code string, more func(store.Tx, usecase.Actor) error) (api.Session, error) {
 	var token string
 	err := s.Store.InTx(ctx, func(tx store.Tx) error {
-		person, err := tx.LockPerson(ctx, person.ID)
+		person, err := usecase.LockPerson(ctx, tx, person.ID)
 		if store.None(err) {
 			return wrongSignIn()
 		}
@@ -213,13 +213,13 @@ func (s *Service) CheckCode(ctx context.Context, tx store.Tx, person db.Person, 
 		return err
 	}
 	if step, fits := totp.Check(secret, code, s.Now()); fits {
-		taken, err := tx.TakeTOTP(ctx, db.TakeTOTPParams{ID: person.ID, Step: step})
+		taken, err := tx.UseTOTPStep(ctx, db.UseTOTPStepParams{ID: person.ID, Step: step})
 		if err == nil && taken == 0 {
 			err = refusal.New(refusal.WrongSignIn, "this code was used before; wait for the next one")
 		}
 		return err
 	}
-	taken, err := tx.TakeRecoveryCode(ctx, db.TakeRecoveryCodeParams{PersonID: person.ID, Digest: digest(plainCode(code))})
+	taken, err := tx.UseRecoveryCode(ctx, db.UseRecoveryCodeParams{PersonID: person.ID, Digest: digest(plainCode(code))})
 	if err == nil && taken == 0 {
 		err = refusal.New(refusal.WrongSignIn, "the code does not fit; wait for the next one, and see that the clock of your authenticator is right")
 	}
@@ -367,7 +367,7 @@ func (s *Service) ActAs(ctx context.Context, a usecase.Actor, in api.ActAs) erro
 			}
 			p.ActingCustomerID, of = &number, usecase.AboutCustomer(row)
 		default:
-			row, err := s.FindReseller(ctx, tx.Queries, a, in.Reseller)
+			row, err := usecase.FindReseller(ctx, tx.Queries, a, in.Reseller)
 			if err != nil {
 				return err
 			}
@@ -401,7 +401,7 @@ func (s *Service) StopActing(ctx context.Context, a usecase.Actor) error {
 
 // Tidy forgets what has ended: sessions, links, answers to repeated requests, failed sign-ins.
 func (s *Service) Tidy(ctx context.Context) error {
-	for _, forget := range []func(context.Context) error{s.Store.EndOldSessions, s.Store.ForgetOldLinks, s.Store.ForgetIdempotency, s.Store.ForgetOldSignInFailures, s.Store.ForgetOldCertificates, s.Store.ForgetOldOrders} {
+	for _, forget := range []func(context.Context) error{s.Store.DeleteOldSessions, s.Store.DeleteOldLinks, s.Store.DeleteOldIdempotencyKeys, s.Store.DeleteOldSignInFailures, s.Store.DeleteOldCertificates, s.Store.DeleteOldOrders} {
 		if err := forget(ctx); err != nil {
 			return err
 		}

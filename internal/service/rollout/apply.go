@@ -89,7 +89,7 @@ func (s *Service) applyOn(ctx context.Context, account db.Account, part serverMa
 			p.Step(step)
 		}
 	}
-	if err := s.Store.PlaceAccount(ctx, db.PlaceAccountParams{AccountID: account.ID, ServerID: part.server.ID}); err != nil {
+	if err := s.Store.AddAccountServer(ctx, db.AddAccountServerParams{AccountID: account.ID, ServerID: part.server.ID}); err != nil {
 		return agentlink.Receipt{}, err
 	}
 	for _, p := range s.parts {
@@ -109,14 +109,14 @@ func (s *Service) applyOn(ctx context.Context, account db.Account, part serverMa
 // completeApply writes down that a revision is in force.
 func (s *Service) completeApply(ctx context.Context, account db.Account, operations []int64) error {
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
-		if _, err := tx.LockAccount(ctx, account.ID); err != nil {
+		if _, err := usecase.LockAccount(ctx, tx, account.ID); err != nil {
 			return err
 		}
-		after, err := tx.AccountApplied(ctx, db.AccountAppliedParams{ID: account.ID, Revision: account.Revision})
+		after, err := tx.MarkAccountApplied(ctx, db.MarkAccountAppliedParams{ID: account.ID, Revision: account.Revision})
 		if err != nil && !store.None(err) {
 			return err
 		}
-		if err := tx.ForgetDriftsOfAccount(ctx, &account.ID); err != nil {
+		if err := tx.DeleteDriftsOfAccount(ctx, &account.ID); err != nil {
 			return err
 		}
 		for _, part := range s.parts {
@@ -151,7 +151,7 @@ func (s *Service) applyFailed(ctx context.Context, account db.Account, label str
 
 // failOperations ends operations; the opening of an account is turned into its closing.
 func (s *Service) failOperations(ctx context.Context, tx store.Tx, accountID, revision int64, cause error, operations []int64) error {
-	account, err := tx.LockAccount(ctx, accountID)
+	account, err := usecase.LockAccount(ctx, tx, accountID)
 	if err != nil {
 		return err
 	}
@@ -165,7 +165,7 @@ func (s *Service) failOperations(ctx context.Context, tx store.Tx, accountID, re
 	outcome := "the server is as it was before"
 	if account.State == "opening" && account.Revision == revision {
 		outcome = "the account was not opened; nothing of it is left"
-		if _, err := tx.WantAccount(ctx, db.WantAccountParams{ID: accountID, State: "closing"}); err != nil {
+		if _, err := tx.SetAccountState(ctx, db.SetAccountStateParams{ID: accountID, State: "closing"}); err != nil {
 			return err
 		}
 		if err := s.Queue.Apply(ctx, tx, accountID); err != nil {

@@ -86,8 +86,8 @@ func (s *Service) manifestOn(ctx context.Context, q *db.Queries, account db.Acco
 func (s *Service) markApplied(ctx context.Context, p serverManifest) error {
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
 		if p.manifest.Wanted == manifest.Absent {
-			return tx.LeftServer(ctx, db.LeftServerParams{AccountID: p.manifest.AccountID, ServerID: p.server.ID})
+			return tx.RemoveAccountServer(ctx, db.RemoveAccountServerParams{AccountID: p.manifest.AccountID, ServerID: p.server.ID})
 		}
-		return tx.PlacedAccount(ctx, db.PlacedAccountParams{AccountID: p.manifest.AccountID, ServerID: p.server.ID, Revision: p.manifest.Revision, Digest: p.digest})
+		return tx.MarkServerApplied(ctx, db.MarkServerAppliedParams{AccountID: p.manifest.AccountID, ServerID: p.server.ID, Revision: p.manifest.Revision, Digest: p.digest})
 	})
 }

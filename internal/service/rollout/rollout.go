@@ -22,7 +22,7 @@ func (s *Service) ChangeAccount(ctx context.Context, a usecase.Actor, reference,
 		return api.Started{}, err
 	}
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Started, error) {
-		before, err := tx.LockAccount(ctx, number)
+		before, err := usecase.LockAccount(ctx, tx, number)
 		if err != nil {
 			return api.Started{}, err
 		}
@@ -56,7 +56,7 @@ func (s *Service) RollOut(ctx context.Context, operation int64) error {
 	if err != nil || row.FinishedAt != nil {
 		return err
 	}
-	accounts, err := s.Store.CoveredAccounts(ctx, operation)
+	accounts, err := s.Store.Targets(ctx, operation)
 	if err != nil {
 		return err
 	}
@@ -83,8 +83,8 @@ func (s *Service) RollOut(ctx context.Context, operation int64) error {
 	for server := range whole {
 		tell(server)
 	}
-	behind := slices.DeleteFunc(accounts, func(account db.CoveredAccountsRow) bool { return account.Applied })
-	usecase.Concurrently(rollOutConcurrency, behind, func(account db.CoveredAccountsRow) {
+	behind := slices.DeleteFunc(accounts, func(account db.TargetsRow) bool { return account.Applied })
+	usecase.Concurrently(rollOutConcurrency, behind, func(account db.TargetsRow) {
 		err := s.applyOnce(ctx, account.ID) // whoever is at it already need not be before what this brings
 		mu.Lock()
 		defer mu.Unlock()
@@ -96,7 +96,7 @@ func (s *Service) RollOut(ctx context.Context, operation int64) error {
 		tell(account.Server)
 	})
 	p.Close()
-	if accounts, err = s.Store.CoveredAccounts(ctx, operation); err != nil {
+	if accounts, err = s.Store.Targets(ctx, operation); err != nil {
 		return err
 	}
 	var missing []string
@@ -118,7 +118,7 @@ func (s *Service) RollOut(ctx context.Context, operation int64) error {
 // ResumeStalled gives work that was left by a killed process to somebody else.
 func (s *Service) ResumeStalled(ctx context.Context) error {
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
-		stalled, err := tx.Stalled(ctx, usecase.StalledAfter.Seconds())
+		stalled, err := tx.StalledOperations(ctx, usecase.StalledAfter.Seconds())
 		if err != nil || len(stalled) == 0 {
 			return err
 		}
@@ -139,7 +139,7 @@ func (s *Service) ResumeStalled(ctx context.Context) error {
 				return err
 			}
 		}
-		return tx.TouchStalled(ctx, ids)
+		return tx.TouchStalledOperations(ctx, ids)
 	})
 }
 
@@ -149,7 +149,7 @@ func (s *Service) ApplyAccounts(ctx context.Context, tx store.Tx, a usecase.Acto
 	if len(accounts) == 0 {
 		return 0, nil
 	}
-	raised, err := tx.RaiseAccounts(ctx, accounts)
+	raised, err := tx.BumpRevisions(ctx, accounts)
 	if err != nil || len(raised) == 0 {
 		return 0, err
 	}
@@ -174,11 +174,11 @@ func (s *Service) ApplyAccounts(ctx context.Context, tx store.Tx, a usecase.Acto
 	if err != nil {
 		return 0, err
 	}
-	cover := db.CoverAccountsParams{Operation: operation}
+	cover := db.AddTargetsParams{Operation: operation}
 	for _, row := range raised {
 		cover.Accounts, cover.Revisions = append(cover.Accounts, row.ID), append(cover.Revisions, row.Revision)
 	}
-	if err := tx.CoverAccounts(ctx, cover); err != nil {
+	if err := tx.AddTargets(ctx, cover); err != nil {
 		return 0, err
 	}
 	return operation, s.Queue.RollOut(ctx, tx, operation)

@@ -21,5 +21,5 @@ func (s *Service) SyncServer(ctx context.Context, server db.Server) error {
 	if err := s.Agents.Agent(server.ID, server.Address).ApplyServer(ctx, m); err != nil {
 		return &usecase.AgentError{Err: err}
 	}
-	return s.Store.ToldServer(ctx, db.ToldServerParams{ID: server.ID, Told: digest})
+	return s.Store.SaveServerDigest(ctx, db.SaveServerDigestParams{ID: server.ID, Told: digest})
 }

@@ -74,7 +74,7 @@ func (s *Service) sweepOnce(ctx context.Context, server db.Server, p *usecase.Pr
 
 func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, sweep agentlink.Sweep) (found int, err error) {
 	// What the agent holds counts: it may have lost what it was told.
-	if err := tx.ToldServer(ctx, db.ToldServerParams{ID: server.ID, Told: sweep.Server}); err != nil {
+	if err := tx.SaveServerDigest(ctx, db.SaveServerDigestParams{ID: server.ID, Told: sweep.Server}); err != nil {
 		return 0, err
 	}
 	wanted, err := tx.AccountsOnServer(ctx, server.ID)
@@ -85,7 +85,7 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 	for _, state := range sweep.Accounts {
 		states[state.AccountID] = state
 	}
-	if err := tx.ForgetDrifts(ctx, server.ID); err != nil {
+	if err := tx.DeleteDrifts(ctx, server.ID); err != nil {
 		return 0, err
 	}
 	keep := func(account *int64, d agentlink.Drift) error {
@@ -116,7 +116,7 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 			}
 		}
 		if state.DiskUsed != nil {
-			if err := tx.Measured(ctx, db.MeasuredParams{ID: account.ID, DiskUsed: state.DiskUsed}); err != nil {
+			if err := tx.SaveDiskUsed(ctx, db.SaveDiskUsedParams{ID: account.ID, DiskUsed: state.DiskUsed}); err != nil {
 				return found, err
 			}
 		}
@@ -139,7 +139,7 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 			return found, err
 		}
 	}
-	return found, tx.Swept(ctx, server.ID)
+	return found, tx.MarkServerSwept(ctx, server.ID)
 }
 
 // StraysStep is the step of a repair that deals with files of no account.

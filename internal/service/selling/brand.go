@@ -15,7 +15,7 @@ import (
 
 // Brand returns how a reseller looks to their customers.
 func (s *Service) Brand(ctx context.Context, a usecase.Actor, name string) (api.BrandInForce, error) {
-	row, err := s.FindReseller(ctx, s.Store.Queries, a, name)
+	row, err := usecase.FindReseller(ctx, s.Store.Queries, a, name)
 	if err != nil {
 		return api.BrandInForce{}, err
 	}
@@ -34,7 +34,7 @@ func (s *Service) ChangeBrand(ctx context.Context, a usecase.Actor, name string,
 	}
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.BrandInForce, error) {
 		none := api.BrandInForce{}
-		row, err := s.LockReseller(ctx, tx, a, name)
+		row, err := usecase.LockReseller(ctx, tx, a, name)
 		if err != nil {
 			return none, err
 		}
@@ -49,7 +49,7 @@ func (s *Service) ChangeBrand(ctx context.Context, a usecase.Actor, name string,
 		if err != nil {
 			return none, err
 		}
-		after, err := tx.KeepBrand(ctx, db.KeepBrandParams{ID: row.ID, Brand: text})
+		after, err := tx.SaveBrand(ctx, db.SaveBrandParams{ID: row.ID, Brand: text})
 		if err != nil {
 			return none, err
 		}
@@ -83,11 +83,11 @@ func (s *Service) ChangeLogo(ctx context.Context, a usecase.Actor, name string, 
 		kept, mediaType = clean, &t
 	}
 	return usecase.Do(ctx, s.Base, a, func(tx store.Tx) error {
-		row, err := s.LockReseller(ctx, tx, a, name)
+		row, err := usecase.LockReseller(ctx, tx, a, name)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.KeepLogo(ctx, db.KeepLogoParams{ID: row.ID, Logo: kept, LogoType: mediaType}); err != nil {
+		if _, err := tx.SaveLogo(ctx, db.SaveLogoParams{ID: row.ID, Logo: kept, LogoType: mediaType}); err != nil {
 			return err
 		}
 		a.Summarize("change the logo of %s", name)
@@ -103,7 +103,7 @@ func (s *Service) ChangeLogo(ctx context.Context, a usecase.Actor, name string, 
 
 // Logo returns a reseller's logo. Anybody may see it: it stands where their customers sign in.
 func (s *Service) Logo(ctx context.Context, name string) (image []byte, mediaType string, err error) {
-	row, err := s.FindReseller(ctx, s.Store.Queries, usecase.Actor{}, name)
+	row, err := usecase.FindReseller(ctx, s.Store.Queries, usecase.Actor{}, name)
 	if err != nil {
 		return nil, "", err
 	}

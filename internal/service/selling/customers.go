@@ -121,7 +121,7 @@ func (s *Service) Customers(ctx context.Context, a usecase.Actor, f CustomerFilt
 	p := db.CustomersParams{Search: usecase.EscapeLike(strings.TrimSpace(f.Search)), Own: f.Own, Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.Scope()
 	if f.Reseller != "" {
-		row, err := s.FindReseller(ctx, s.Store.Queries, a, f.Reseller)
+		row, err := usecase.FindReseller(ctx, s.Store.Queries, a, f.Reseller)
 		if err != nil {
 			return page, err
 		}
@@ -229,7 +229,7 @@ func (s *Service) ChangeNotes(ctx context.Context, a usecase.Actor, reference st
 		if err != nil {
 			return api.Notes{}, err
 		}
-		if err := tx.KeepNotes(ctx, db.KeepNotesParams{ID: row.ID, Notes: in.Notes}); err != nil {
+		if err := tx.SaveNotes(ctx, db.SaveNotesParams{ID: row.ID, Notes: in.Notes}); err != nil {
 			return api.Notes{}, err
 		}
 		a.Summarize("keep notes about %s", row.Name)

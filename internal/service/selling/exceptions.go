@@ -169,7 +169,7 @@ func (s *Service) EndExceptions(ctx context.Context) error {
 			return err
 		}
 		for _, row := range ended {
-			account, err := tx.LockAccount(ctx, row.AccountID)
+			account, err := usecase.LockAccount(ctx, tx, row.AccountID)
 			if err != nil {
 				return err
 			}
@@ -199,7 +199,7 @@ func (s *Service) FreezeTerms(ctx context.Context, a usecase.Actor, reference st
 			return freeze(ctx, tx, a, st.Account, entitlement.PlanRef("", row.Reseller, row.Name), st.Terms.Limits, st.Terms.Features)
 		}
 		a.Summarize("hold %s no longer", st.Account.SignInName)
-		if err := tx.Hold(ctx, db.HoldParams{ID: st.Account.ID}); err != nil {
+		if err := tx.SetFrozenTerms(ctx, db.SetFrozenTermsParams{ID: st.Account.ID}); err != nil {
 			return err
 		}
 		return usecase.Record(ctx, tx, a, "account.hold", usecase.AboutAccount(st.Account), map[string]string{"held_on": st.Terms.Source}, nil)

@@ -56,7 +56,7 @@ func (s *Service) ChangeAccountPlans(ctx context.Context, a usecase.Actor, refer
 				return none, err
 			}
 		}
-		if accounts, err = tx.LockAccounts(ctx, ids); err != nil {
+		if accounts, err = usecase.LockAccountRows(ctx, tx, ids); err != nil {
 			return none, err
 		}
 		after, err := entitlement.LoadMany(ctx, s.Base, tx.Queries, accounts)
@@ -109,13 +109,13 @@ func (s *Service) changeAccountPlan(ctx context.Context, tx store.Tx, a usecase.
 	if plan.ResellerID != nil && usecase.OrZero(plan.ResellerID) != usecase.OrZero(account.ResellerID) {
 		return refusal.New(refusal.InvalidInput, "%s is no account of %s; it cannot be put on their plan", account.SignInName, plan.Reseller).On("accounts")
 	}
-	if err := tx.PutOnPlan(ctx, db.PutOnPlanParams{ID: account.ID, PlanID: plan.ID}); err != nil {
+	if err := tx.SetPlanOfAccount(ctx, db.SetPlanOfAccountParams{ID: account.ID, PlanID: plan.ID}); err != nil {
 		return err
 	}
 	before := map[string]string{"plan": entitlement.PlanRef("", row.PlanReseller, row.Plan)}
 	if account.Held != nil {
 		before["held_on"] = st.Terms.Source
-		if err := tx.Hold(ctx, db.HoldParams{ID: account.ID}); err != nil {
+		if err := tx.SetFrozenTerms(ctx, db.SetFrozenTermsParams{ID: account.ID}); err != nil {
 			return err
 		}
 	}

@@ -130,7 +130,7 @@ func (s *Service) Plans(ctx context.Context, a usecase.Actor, f PlanFilter, next
 	page := api.PlanPage{Plans: []api.Plan{}}
 	p := db.PlansParams{Scope: a.ResellerID, Own: f.Own && a.Role == rights.Operator, Search: usecase.EscapeLike(strings.TrimSpace(f.Search)), Most: int32(most + 1)}
 	if f.Reseller != "" {
-		reseller, err := s.FindReseller(ctx, s.Store.Queries, a, f.Reseller)
+		reseller, err := usecase.FindReseller(ctx, s.Store.Queries, a, f.Reseller)
 		if err != nil {
 			return page, err
 		}
@@ -208,14 +208,14 @@ func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference str
 		if err != nil {
 			return none, err
 		}
-		row, err := tx.LockPlan(ctx, found.ID)
+		row, err := usecase.LockPlan(ctx, tx, found.ID)
 		if store.None(err) {
 			err = usecase.NotFound("plan", reference)
 		}
 		if err != nil {
 			return none, err
 		}
-		accounts, err := s.LockAccountsOn(ctx, tx, found.ID)
+		accounts, err := usecase.LockAccountsOn(ctx, tx, found.ID)
 		if err != nil {
 			return none, err
 		}
@@ -352,7 +352,7 @@ func freeze(ctx context.Context, tx store.Tx, a usecase.Actor, account db.Accoun
 	if err != nil {
 		return err
 	}
-	if err := tx.Hold(ctx, db.HoldParams{ID: account.ID, Held: text}); err != nil {
+	if err := tx.SetFrozenTerms(ctx, db.SetFrozenTermsParams{ID: account.ID, Held: text}); err != nil {
 		return err
 	}
 	return usecase.Record(ctx, tx, a, "account.hold", usecase.AboutAccount(account), nil, map[string]string{"held_on": "plan " + plan})
@@ -365,7 +365,7 @@ func (s *Service) RemovePlan(ctx context.Context, a usecase.Actor, reference str
 		if err != nil {
 			return err
 		}
-		if _, err := tx.LockPlan(ctx, found.ID); store.None(err) {
+		if _, err := usecase.LockPlan(ctx, tx, found.ID); store.None(err) {
 			return usecase.NotFound("plan", reference)
 		} else if err != nil {
 			return err

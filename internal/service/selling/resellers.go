@@ -70,7 +70,7 @@ func (s *Service) AddReseller(ctx context.Context, a usecase.Actor, in api.NewRe
 
 // Reseller returns one reseller.
 func (s *Service) Reseller(ctx context.Context, a usecase.Actor, name string) (api.Reseller, error) {
-	if _, err := s.FindReseller(ctx, s.Store.Queries, a, name); err != nil {
+	if _, err := usecase.FindReseller(ctx, s.Store.Queries, a, name); err != nil {
 		return api.Reseller{}, err
 	}
 	return s.resellerIn(ctx, s.Store.Queries, a, name)
@@ -130,7 +130,7 @@ func (s *Service) Resellers(ctx context.Context, a usecase.Actor, search, next s
 
 // Share returns a reseller's share with both sums and what remains, all of one moment.
 func (s *Service) Share(ctx context.Context, a usecase.Actor, name string) (api.Share, error) {
-	row, err := s.FindReseller(ctx, s.Store.Queries, a, name)
+	row, err := usecase.FindReseller(ctx, s.Store.Queries, a, name)
 	if err != nil {
 		return api.Share{}, err
 	}
@@ -165,7 +165,7 @@ func (s *Service) Share(ctx context.Context, a usecase.Actor, name string) (api.
 func (s *Service) ChangeReseller(ctx context.Context, a usecase.Actor, name string, version int64, in api.ResellerChange) (api.Reseller, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Reseller, error) {
 		none := api.Reseller{}
-		row, err := s.LockReseller(ctx, tx, a, name)
+		row, err := usecase.LockReseller(ctx, tx, a, name)
 		if err != nil {
 			return none, err
 		}
@@ -215,7 +215,7 @@ func (s *Service) ChangeReseller(ctx context.Context, a usecase.Actor, name stri
 		for _, account := range accounts {
 			ids = append(ids, account.ID)
 		}
-		locked, err := tx.LockAccounts(ctx, ids)
+		locked, err := usecase.LockAccountRows(ctx, tx, ids)
 		if err != nil {
 			return none, err
 		}
@@ -257,7 +257,7 @@ func (s *Service) ChangeReseller(ctx context.Context, a usecase.Actor, name stri
 // RemoveReseller removes a reseller without customers.
 func (s *Service) RemoveReseller(ctx context.Context, a usecase.Actor, name string) error {
 	return usecase.Do(ctx, s.Base, a, func(tx store.Tx) error {
-		row, err := s.LockReseller(ctx, tx, a, name)
+		row, err := usecase.LockReseller(ctx, tx, a, name)
 		if err != nil {
 			return err
 		}

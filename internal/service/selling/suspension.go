@@ -45,7 +45,7 @@ func (s *Service) ResumeReseller(ctx context.Context, a usecase.Actor, name stri
 func (s *Service) setResellerSuspended(ctx context.Context, a usecase.Actor, name, kind string, fn func(db.Reseller) (db.SuspendResellerParams, error)) (api.ResellerSuspended, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.ResellerSuspended, error) {
 		none := api.ResellerSuspended{}
-		row, err := s.LockReseller(ctx, tx, a, name)
+		row, err := usecase.LockReseller(ctx, tx, a, name)
 		if err != nil {
 			return none, err
 		}
@@ -70,7 +70,7 @@ func (s *Service) setResellerSuspended(ctx context.Context, a usecase.Actor, nam
 			for _, account := range accounts {
 				ids = append(ids, account.ID)
 			}
-			if _, err := tx.LockAccounts(ctx, ids); err != nil {
+			if _, err := usecase.LockAccountRows(ctx, tx, ids); err != nil {
 				return none, err
 			}
 			out.Accounts = int64(len(ids))
@@ -112,7 +112,7 @@ func (s *Service) SuspendAccount(ctx context.Context, a usecase.Actor, reference
 		if err := usecase.Record(ctx, tx, a, "account.suspend", usecase.AboutAccount(account), nil, map[string]string{"why": why}); err != nil {
 			return account, err
 		}
-		return tx.WantAccount(ctx, db.WantAccountParams{ID: account.ID, State: account.State})
+		return tx.SetAccountState(ctx, db.SetAccountStateParams{ID: account.ID, State: account.State})
 	})
 }
 
@@ -139,6 +139,6 @@ func (s *Service) ResumeAccount(ctx context.Context, a usecase.Actor, reference 
 		if err := tx.SuspendAccount(ctx, db.SuspendAccountParams{ID: account.ID}); err != nil {
 			return account, err
 		}
-		return tx.WantAccount(ctx, db.WantAccountParams{ID: account.ID, State: account.State})
+		return tx.SetAccountState(ctx, db.SetAccountStateParams{ID: account.ID, State: account.State})
 	})
 }

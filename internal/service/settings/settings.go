@@ -35,14 +35,14 @@ func settingsView(row db.Setting) api.Settings {
 func (s *Service) ChangeSettings(ctx context.Context, a usecase.Actor, version int64, in api.SettingsChange) (api.Settings, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Settings, error) {
 		none := api.Settings{}
-		row, err := tx.LockSettings(ctx)
+		row, err := usecase.LockSettings(ctx, tx)
 		if err != nil {
 			return none, err
 		}
 		if err := usecase.CheckVersion("the settings", version, row.Version); err != nil {
 			return none, err
 		}
-		p := db.KeepSettingsParams{Title: row.Title, Console: row.Console, NameServers: row.NameServers, SecondFactor: row.SecondFactor, SessionMinutes: row.SessionMinutes,
+		p := db.SaveSettingsParams{Title: row.Title, Console: row.Console, NameServers: row.NameServers, SecondFactor: row.SecondFactor, SessionMinutes: row.SessionMinutes,
 			MailServer: row.MailServer, MailSecurity: row.MailSecurity, MailName: row.MailName, MailPassword: row.MailPassword, Sender: row.Sender, ChallengeZone: row.ChallengeZone}
 		if err := s.readSettings(&p, in); err != nil {
 			return none, err
@@ -52,7 +52,7 @@ func (s *Service) ChangeSettings(ctx context.Context, a usecase.Actor, version i
 				return none, err
 			}
 		}
-		after, err := tx.KeepSettings(ctx, p)
+		after, err := tx.SaveSettings(ctx, p)
 		if err != nil {
 			return none, err
 		}
@@ -86,7 +86,7 @@ func (s *Service) ChangeSettings(ctx context.Context, a usecase.Actor, version i
 	})
 }
 
-func (s *Service) readSettings(p *db.KeepSettingsParams, in api.SettingsChange) error {
+func (s *Service) readSettings(p *db.SaveSettingsParams, in api.SettingsChange) error {
 	if in.Title != nil {
 		if p.Title = usecase.OneLine(*in.Title); p.Title == "" {
 			return refusal.Input("title", "an installation needs a title: people see it where they sign in")

@@ -63,7 +63,7 @@ func NewBase(ctx context.Context, s *store.Store, key *seal.Key, log *slog.Logge
 }
 
 // Ready returns an error unless the service can work: the database answers.
-func (s *Base) Ready(ctx context.Context) error { return s.Store.Pool.Ping(ctx) }
+func (s *Base) Ready(ctx context.Context) error { return s.Store.Ping(ctx) }
 
 const sealedAuthority = "key of the agents' authority"
 

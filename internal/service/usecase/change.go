@@ -52,7 +52,7 @@ func Change[T any](ctx context.Context, s *Base, a Actor, fn func(store.Tx) (T, 
 			return err
 		}
 		// Sealed: the answer may hold what is shown only once.
-		return tx.KeepIdempotentAnswer(ctx, db.KeepIdempotentAnswerParams{PersonID: a.PersonID, Key: a.IdempotencyKey, Answer: s.Key.Seal(sealedAnswer, text)})
+		return tx.SaveIdempotentAnswer(ctx, db.SaveIdempotentAnswerParams{PersonID: a.PersonID, Key: a.IdempotencyKey, Answer: s.Key.Seal(sealedAnswer, text)})
 	})
 	if errors.Is(err, errPreview) {
 		return answer, a.Preview.finish(ctx)
@@ -67,7 +67,7 @@ func Do(ctx context.Context, s *Base, a Actor, fn func(store.Tx) error) error {
 }
 
 func claimKey[T any](ctx context.Context, s *Base, tx store.Tx, a Actor) (answer T, repeated bool, err error) {
-	first, err := tx.BeginIdempotent(ctx, db.BeginIdempotentParams{PersonID: a.PersonID, Key: a.IdempotencyKey, Digest: a.digest()})
+	first, err := tx.ClaimIdempotencyKey(ctx, db.ClaimIdempotencyKeyParams{PersonID: a.PersonID, Key: a.IdempotencyKey, Digest: a.digest()})
 	if err != nil || first == 1 {
 		return answer, false, err
 	}

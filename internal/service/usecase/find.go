@@ -110,7 +110,7 @@ func noReseller(name string) error {
 }
 
 // FindReseller finds a reseller whom the actor may see.
-func (s *Base) FindReseller(ctx context.Context, q *db.Queries, a Actor, name string) (db.Reseller, error) {
+func FindReseller(ctx context.Context, q *db.Queries, a Actor, name string) (db.Reseller, error) {
 	row, err := q.FindReseller(ctx, db.FindResellerParams{Name: name, Scope: a.ResellerID})
 	if store.None(err) {
 		return row, NotFound("reseller", name)

@@ -35,5 +35,5 @@ func FinishOperationsTx(ctx context.Context, tx store.Tx, err error, ids ...int6
 	if err := tx.FinishOperations(ctx, p); err != nil {
 		return err
 	}
-	return tx.TellOperation(ctx, ids)
+	return tx.NotifyOperation(ctx, ids)
 }

@@ -118,17 +118,17 @@ func (p *Progress) write(note string, steps []agentlink.Step, positions []int32)
 	defer cancel()
 	return p.service.Store.InTx(ctx, func(tx store.Tx) error {
 		// Progress may be lost in a crash: the work itself is what is made sure of.
-		if _, err := tx.Exec(ctx, "set local synchronous_commit = off"); err != nil {
+		if err := tx.RelaxDurability(ctx); err != nil {
 			return err
 		}
 		if err := tx.TouchOperations(ctx, db.TouchOperationsParams{Ids: p.ids, Note: note}); err != nil {
 			return err
 		}
 		for i, step := range steps {
-			if err := tx.KeepStep(ctx, db.KeepStepParams{Ids: p.ids, Position: positions[i], Name: step.Name, State: string(step.State), Detail: step.Detail}); err != nil {
+			if err := tx.SaveStep(ctx, db.SaveStepParams{Ids: p.ids, Position: positions[i], Name: step.Name, State: string(step.State), Detail: step.Detail}); err != nil {
 				return err
 			}
 		}
-		return tx.TellOperation(ctx, p.ids)
+		return tx.NotifyOperation(ctx, p.ids)
 	})
 }

@@ -43,49 +43,6 @@ func (q *Queries) Account(ctx context.Context, id int64) (Account, error) {
 	return i, err
 }
 
-const accountApplied = `-- name: AccountApplied :one
-update accounts set applied_revision = greatest(applied_revision, $1::bigint), version = version + 1,
-    state = case when $1::bigint < revision then state when state = 'opening' then 'active' when state = 'closing' then 'closed' else state end,
-    closed_at = case when $1::bigint >= revision and state = 'closing' then now() else closed_at end
-where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search
-`
-
-type AccountAppliedParams struct {
-	Revision int64
-	ID       int64
-}
-
-// Never lowers what was applied; opening ends when its revision is there.
-func (q *Queries) AccountApplied(ctx context.Context, arg AccountAppliedParams) (Account, error) {
-	row := q.db.QueryRow(ctx, accountApplied, arg.Revision, arg.ID)
-	var i Account
-	err := row.Scan(
-		&i.ID,
-		&i.SignInName,
-		&i.MainDomain,
-		&i.CustomerID,
-		&i.PlanID,
-		&i.ServerID,
-		&i.State,
-		&i.Revision,
-		&i.AppliedRevision,
-		&i.DiskUsed,
-		&i.Placement,
-		&i.Version,
-		&i.OpenedAt,
-		&i.ClosedAt,
-		&i.ResellerID,
-		&i.Held,
-		&i.HeldAt,
-		&i.SuspendedAt,
-		&i.SuspendedBy,
-		&i.SuspendedRole,
-		&i.SuspendedWhy,
-		&i.Search,
-	)
-	return i, err
-}
-
 const accountInScope = `-- name: AccountInScope :one
 select accounts.id from accounts where accounts.id = $1
   and ($2::bigint = 0 or accounts.reseller_id = $2)
@@ -460,6 +417,45 @@ func (q *Queries) AddDomain(ctx context.Context, arg AddDomainParams) (Domain, e
 	return i, err
 }
 
+const bumpRevisions = `-- name: BumpRevisions :many
+update accounts set revision = revision + 1, version = version + 1 where id = any($1::bigint[]) and state in ('opening', 'active') returning id, revision
+`
+
+type BumpRevisionsRow struct {
+	ID       int64
+	Revision int64
+}
+
+// What these accounts are to hold on their servers has changed.
+func (q *Queries) BumpRevisions(ctx context.Context, ids []int64) ([]BumpRevisionsRow, error) {
+	rows, err := q.db.Query(ctx, bumpRevisions, ids)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []BumpRevisionsRow{}
+	for rows.Next() {
+		var i BumpRevisionsRow
+		if err := rows.Scan(&i.ID, &i.Revision); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const deleteDomains = `-- name: DeleteDomains :exec
+delete from domains where account_id = $1
+`
+
+func (q *Queries) DeleteDomains(ctx context.Context, accountID int64) error {
+	_, err := q.db.Exec(ctx, deleteDomains, accountID)
+	return err
+}
+
 const domainsOfAccount = `-- name: DomainsOfAccount :many
 select id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version from domains where account_id = $1 order by main desc, name
 `
@@ -526,29 +522,6 @@ func (q *Queries) FindAccount(ctx context.Context, arg FindAccountParams) (int64
 	var id int64
 	err := row.Scan(&id)
 	return id, err
-}
-
-const forgetDomains = `-- name: ForgetDomains :exec
-delete from domains where account_id = $1
-`
-
-func (q *Queries) ForgetDomains(ctx context.Context, accountID int64) error {
-	_, err := q.db.Exec(ctx, forgetDomains, accountID)
-	return err
-}
-
-const hold = `-- name: Hold :exec
-update accounts set held = $2, held_at = case when $2::jsonb is null then null else now() end, version = version + 1 where id = $1
-`
-
-type HoldParams struct {
-	ID   int64
-	Held []byte
-}
-
-func (q *Queries) Hold(ctx context.Context, arg HoldParams) error {
-	_, err := q.db.Exec(ctx, hold, arg.ID, arg.Held)
-	return err
 }
 
 const lockAccount = `-- name: LockAccount :one
@@ -643,62 +616,56 @@ func (q *Queries) LockDomain(ctx context.Context, registrable string) error {
 	return err
 }
 
-const measured = `-- name: Measured :exec
-update accounts set disk_used = $2 where id = $1 and disk_used is distinct from $2
+const lockSignInNames = `-- name: LockSignInNames :exec
+select pg_advisory_xact_lock(2)
 `
 
-type MeasuredParams struct {
-	ID       int64
-	DiskUsed *int64
-}
-
-func (q *Queries) Measured(ctx context.Context, arg MeasuredParams) error {
-	_, err := q.db.Exec(ctx, measured, arg.ID, arg.DiskUsed)
+func (q *Queries) LockSignInNames(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, lockSignInNames)
 	return err
 }
 
-const putOnPlan = `-- name: PutOnPlan :exec
-update accounts set plan_id = $2, version = version + 1 where id = $1
+const markAccountApplied = `-- name: MarkAccountApplied :one
+update accounts set applied_revision = greatest(applied_revision, $1::bigint), version = version + 1,
+    state = case when $1::bigint < revision then state when state = 'opening' then 'active' when state = 'closing' then 'closed' else state end,
+    closed_at = case when $1::bigint >= revision and state = 'closing' then now() else closed_at end
+where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search
 `
 
-type PutOnPlanParams struct {
-	ID     int64
-	PlanID int64
-}
-
-func (q *Queries) PutOnPlan(ctx context.Context, arg PutOnPlanParams) error {
-	_, err := q.db.Exec(ctx, putOnPlan, arg.ID, arg.PlanID)
-	return err
-}
-
-const raiseAccounts = `-- name: RaiseAccounts :many
-update accounts set revision = revision + 1, version = version + 1 where id = any($1::bigint[]) and state in ('opening', 'active') returning id, revision
-`
-
-type RaiseAccountsRow struct {
-	ID       int64
+type MarkAccountAppliedParams struct {
 	Revision int64
+	ID       int64
 }
 
-// What these accounts are to hold on their servers has changed.
-func (q *Queries) RaiseAccounts(ctx context.Context, ids []int64) ([]RaiseAccountsRow, error) {
-	rows, err := q.db.Query(ctx, raiseAccounts, ids)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	items := []RaiseAccountsRow{}
-	for rows.Next() {
-		var i RaiseAccountsRow
-		if err := rows.Scan(&i.ID, &i.Revision); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
+// Never lowers what was applied; opening ends when its revision is there.
+func (q *Queries) MarkAccountApplied(ctx context.Context, arg MarkAccountAppliedParams) (Account, error) {
+	row := q.db.QueryRow(ctx, markAccountApplied, arg.Revision, arg.ID)
+	var i Account
+	err := row.Scan(
+		&i.ID,
+		&i.SignInName,
+		&i.MainDomain,
+		&i.CustomerID,
+		&i.PlanID,
+		&i.ServerID,
+		&i.State,
+		&i.Revision,
+		&i.AppliedRevision,
+		&i.DiskUsed,
+		&i.Placement,
+		&i.Version,
+		&i.OpenedAt,
+		&i.ClosedAt,
+		&i.ResellerID,
+		&i.Held,
+		&i.HeldAt,
+		&i.SuspendedAt,
+		&i.SuspendedBy,
+		&i.SuspendedRole,
+		&i.SuspendedWhy,
+		&i.Search,
+	)
+	return i, err
 }
 
 const relatedDomains = `-- name: RelatedDomains :many
@@ -736,6 +703,87 @@ delete from domains where id = $1
 
 func (q *Queries) RemoveDomain(ctx context.Context, id int64) error {
 	_, err := q.db.Exec(ctx, removeDomain, id)
+	return err
+}
+
+const saveDiskUsed = `-- name: SaveDiskUsed :exec
+update accounts set disk_used = $2 where id = $1 and disk_used is distinct from $2
+`
+
+type SaveDiskUsedParams struct {
+	ID       int64
+	DiskUsed *int64
+}
+
+func (q *Queries) SaveDiskUsed(ctx context.Context, arg SaveDiskUsedParams) error {
+	_, err := q.db.Exec(ctx, saveDiskUsed, arg.ID, arg.DiskUsed)
+	return err
+}
+
+const setAccountState = `-- name: SetAccountState :one
+update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search
+`
+
+type SetAccountStateParams struct {
+	ID    int64
+	State string
+}
+
+func (q *Queries) SetAccountState(ctx context.Context, arg SetAccountStateParams) (Account, error) {
+	row := q.db.QueryRow(ctx, setAccountState, arg.ID, arg.State)
+	var i Account
+	err := row.Scan(
+		&i.ID,
+		&i.SignInName,
+		&i.MainDomain,
+		&i.CustomerID,
+		&i.PlanID,
+		&i.ServerID,
+		&i.State,
+		&i.Revision,
+		&i.AppliedRevision,
+		&i.DiskUsed,
+		&i.Placement,
+		&i.Version,
+		&i.OpenedAt,
+		&i.ClosedAt,
+		&i.ResellerID,
+		&i.Held,
+		&i.HeldAt,
+		&i.SuspendedAt,
+		&i.SuspendedBy,
+		&i.SuspendedRole,
+		&i.SuspendedWhy,
+		&i.Search,
+	)
+	return i, err
+}
+
+const setFrozenTerms = `-- name: SetFrozenTerms :exec
+update accounts set held = $2, held_at = case when $2::jsonb is null then null else now() end, version = version + 1 where id = $1
+`
+
+type SetFrozenTermsParams struct {
+	ID   int64
+	Held []byte
+}
+
+func (q *Queries) SetFrozenTerms(ctx context.Context, arg SetFrozenTermsParams) error {
+	_, err := q.db.Exec(ctx, setFrozenTerms, arg.ID, arg.Held)
+	return err
+}
+
+const setPlanOfAccount = `-- name: SetPlanOfAccount :exec
+update accounts set plan_id = $2, version = version + 1 where id = $1
+`
+
+type SetPlanOfAccountParams struct {
+	ID     int64
+	PlanID int64
+}
+
+func (q *Queries) SetPlanOfAccount(ctx context.Context, arg SetPlanOfAccountParams) error {
+	_, err := q.db.Exec(ctx, setPlanOfAccount, arg.ID, arg.PlanID)
 	return err
 }
 
@@ -783,43 +831,4 @@ func (q *Queries) TakenSignInNames(ctx context.Context, stem string) ([]string, 
 		return nil, err
 	}
 	return items, nil
-}
-
-const wantAccount = `-- name: WantAccount :one
-update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search
-`
-
-type WantAccountParams struct {
-	ID    int64
-	State string
-}
-
-func (q *Queries) WantAccount(ctx context.Context, arg WantAccountParams) (Account, error) {
-	row := q.db.QueryRow(ctx, wantAccount, arg.ID, arg.State)
-	var i Account
-	err := row.Scan(
-		&i.ID,
-		&i.SignInName,
-		&i.MainDomain,
-		&i.CustomerID,
-		&i.PlanID,
-		&i.ServerID,
-		&i.State,
-		&i.Revision,
-		&i.AppliedRevision,
-		&i.DiskUsed,
-		&i.Placement,
-		&i.Version,
-		&i.OpenedAt,
-		&i.ClosedAt,
-		&i.ResellerID,
-		&i.Held,
-		&i.HeldAt,
-		&i.SuspendedAt,
-		&i.SuspendedBy,
-		&i.SuspendedRole,
-		&i.SuspendedWhy,
-		&i.Search,
-	)
-	return i, err
 }

@@ -266,6 +266,16 @@ func (q *Queries) AddSigningRequest(ctx context.Context, arg AddSigningRequestPa
 	return i, err
 }
 
+const addSiteCertificates = `-- name: AddSiteCertificates :exec
+insert into site_certificates (domain_id, next_at) select id, now() from domains where account_id = $1 and served_as <> 'dns-only' on conflict do nothing
+`
+
+// Of the domains of an account that have none yet.
+func (q *Queries) AddSiteCertificates(ctx context.Context, accountID int64) error {
+	_, err := q.db.Exec(ctx, addSiteCertificates, accountID)
+	return err
+}
+
 const authorities = `-- name: Authorities :many
 select authorities.id, authorities.name, authorities.directory, authorities.email, authorities.root, authorities.external_id, authorities.external_key, authorities.profile, authorities.key, authorities.url, authorities.terms, authorities.identities, authorities.usual, authorities.limited_until, authorities.version, authorities.created_at, authorities.next_key, authorities.next_key_at, authorities.bounds, (select count(*) from certificates where certificates.authority_id = authorities.id and certificates.state = 'in-use')::bigint as certificates
 from authorities order by usual desc, name
@@ -395,23 +405,6 @@ func (q *Queries) BeginAccountKey(ctx context.Context, arg BeginAccountKeyParams
 	return result.RowsAffected(), nil
 }
 
-const broughtNotInstalled = `-- name: BroughtNotInstalled :exec
-update site_certificates set mode = 'automatic', next_at = now(), version = site_certificates.version + 1 from certificates join domains on domains.id = certificates.domain_id
-where site_certificates.domain_id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2 and certificates.authority_id is null
-  and not exists (select from certificates used where used.domain_id = certificates.domain_id and used.state = 'in-use' and used.authority_id is null)
-`
-
-type BroughtNotInstalledParams struct {
-	AccountID int64
-	Revision  int64
-}
-
-// Sites of which the certificate that somebody brought could not be installed go on as they were before.
-func (q *Queries) BroughtNotInstalled(ctx context.Context, arg BroughtNotInstalledParams) error {
-	_, err := q.db.Exec(ctx, broughtNotInstalled, arg.AccountID, arg.Revision)
-	return err
-}
-
 const certificateBySerial = `-- name: CertificateBySerial :one
 select id, domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, explanation, state, revision, created_at, installed_at from certificates where domain_id = $1 and serial = $2
 `
@@ -445,44 +438,6 @@ func (q *Queries) CertificateBySerial(ctx context.Context, arg CertificateBySeri
 		&i.InstalledAt,
 	)
 	return i, err
-}
-
-const certificateCame = `-- name: CertificateCame :exec
-update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, limited_until = null, next_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1
-`
-
-type CertificateCameParams struct {
-	DomainID int64
-	Mode     string
-	NextAt   *time.Time
-}
-
-func (q *Queries) CertificateCame(ctx context.Context, arg CertificateCameParams) error {
-	_, err := q.db.Exec(ctx, certificateCame, arg.DomainID, arg.Mode, arg.NextAt)
-	return err
-}
-
-const certificateFailed = `-- name: CertificateFailed :exec
-update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = $2, problem = $3, next_at = $4, limited_until = $5 where domain_id = $1
-`
-
-type CertificateFailedParams struct {
-	DomainID     int64
-	Code         string
-	Problem      string
-	NextAt       *time.Time
-	LimitedUntil *time.Time
-}
-
-func (q *Queries) CertificateFailed(ctx context.Context, arg CertificateFailedParams) error {
-	_, err := q.db.Exec(ctx, certificateFailed,
-		arg.DomainID,
-		arg.Code,
-		arg.Problem,
-		arg.NextAt,
-		arg.LimitedUntil,
-	)
-	return err
 }
 
 const certificateInUse = `-- name: CertificateInUse :one
@@ -699,84 +654,13 @@ func (q *Queries) CertificatesInForce(ctx context.Context, accountID int64) ([]C
 	return items, nil
 }
 
-const certificatesInstalled = `-- name: CertificatesInstalled :exec
-update certificates set state = 'in-use', installed_at = now() from domains
-where domains.id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2
-`
-
-type CertificatesInstalledParams struct {
-	AccountID int64
-	Revision  int64
-}
-
-func (q *Queries) CertificatesInstalled(ctx context.Context, arg CertificatesInstalledParams) error {
-	_, err := q.db.Exec(ctx, certificatesInstalled, arg.AccountID, arg.Revision)
-	return err
-}
-
-const certificatesRunningOut = `-- name: CertificatesRunningOut :many
-select certificates.domain_id, certificates.not_before, certificates.not_after, certificates.names, certificates.authority_id, domains.name, domains.account_id, site_certificates.told_days, site_certificates.mode, site_certificates.problem,
-    site_certificates.failures
-from certificates join domains on domains.id = certificates.domain_id join accounts on accounts.id = domains.account_id join site_certificates on site_certificates.domain_id = domains.id
-where certificates.state = 'in-use' and certificates.not_after < $1::timestamptz and certificates.not_after > now() and accounts.state = 'active'
-  and (site_certificates.failures > 0 or certificates.authority_id is null)
-order by certificates.not_after limit 500
-`
-
-type CertificatesRunningOutRow struct {
-	DomainID    int64
-	NotBefore   time.Time
-	NotAfter    time.Time
-	Names       []string
-	AuthorityID *int64
-	Name        string
-	AccountID   int64
-	ToldDays    int32
-	Mode        string
-	Problem     string
-	Failures    int32
-}
-
-// Certificates in use that nothing is about to replace and that end before a moment: the site's last try failed, or it does not renew itself.
-func (q *Queries) CertificatesRunningOut(ctx context.Context, before time.Time) ([]CertificatesRunningOutRow, error) {
-	rows, err := q.db.Query(ctx, certificatesRunningOut, before)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	items := []CertificatesRunningOutRow{}
-	for rows.Next() {
-		var i CertificatesRunningOutRow
-		if err := rows.Scan(
-			&i.DomainID,
-			&i.NotBefore,
-			&i.NotAfter,
-			&i.Names,
-			&i.AuthorityID,
-			&i.Name,
-			&i.AccountID,
-			&i.ToldDays,
-			&i.Mode,
-			&i.Problem,
-			&i.Failures,
-		); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
-}
-
-const certificatesToAsk = `-- name: CertificatesToAsk :many
+const certificatesToAskAbout = `-- name: CertificatesToAskAbout :many
 select id, domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, explanation, state, revision, created_at, installed_at from certificates where state = 'in-use' and authority_id is not null and ask_at <= $1 order by ask_at limit 100
 `
 
 // Certificates of which the authority is to be asked when to renew them.
-func (q *Queries) CertificatesToAsk(ctx context.Context, askAt *time.Time) ([]Certificate, error) {
-	rows, err := q.db.Query(ctx, certificatesToAsk, askAt)
+func (q *Queries) CertificatesToAskAbout(ctx context.Context, askAt *time.Time) ([]Certificate, error) {
+	rows, err := q.db.Query(ctx, certificatesToAskAbout, askAt)
 	if err != nil {
 		return nil, err
 	}
@@ -998,6 +882,118 @@ func (q *Queries) ChangeSiteCertificate(ctx context.Context, arg ChangeSiteCerti
 	return i, err
 }
 
+const claimDueCertificates = `-- name: ClaimDueCertificates :many
+update site_certificates set next_at = $1::timestamptz from (
+    select due.domain_id, domains.name from site_certificates due join domains on domains.id = due.domain_id join accounts on accounts.id = domains.account_id
+    where due.next_at <= $2::timestamptz and accounts.state = 'active' and accounts.applied_revision > 0
+      and not exists (select from orders where orders.domain_id = due.domain_id and orders.state not in ('done', 'failed'))
+    order by due.next_at limit $3 for update of due skip locked) taken
+where site_certificates.domain_id = taken.domain_id returning site_certificates.domain_id, taken.name
+`
+
+type ClaimDueCertificatesParams struct {
+	Until time.Time
+	Now   time.Time
+	Most  int32
+}
+
+type ClaimDueCertificatesRow struct {
+	DomainID int64
+	Name     string
+}
+
+// Sites whose next try is due, in accounts that are open, oldest first; those with an order on its way are left alone. Whoever takes them has a while: nobody else takes
+// them meanwhile, and somebody does if they are not heard of again.
+func (q *Queries) ClaimDueCertificates(ctx context.Context, arg ClaimDueCertificatesParams) ([]ClaimDueCertificatesRow, error) {
+	rows, err := q.db.Query(ctx, claimDueCertificates, arg.Until, arg.Now, arg.Most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []ClaimDueCertificatesRow{}
+	for rows.Next() {
+		var i ClaimDueCertificatesRow
+		if err := rows.Scan(&i.DomainID, &i.Name); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const clearDefaultAuthority = `-- name: ClearDefaultAuthority :exec
+update authorities set usual = false where usual
+`
+
+func (q *Queries) ClearDefaultAuthority(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, clearDefaultAuthority)
+	return err
+}
+
+const defaultAuthority = `-- name: DefaultAuthority :one
+select id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at, next_key, next_key_at, bounds from authorities where usual
+`
+
+func (q *Queries) DefaultAuthority(ctx context.Context) (Authority, error) {
+	row := q.db.QueryRow(ctx, defaultAuthority)
+	var i Authority
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Directory,
+		&i.Email,
+		&i.Root,
+		&i.ExternalID,
+		&i.ExternalKey,
+		&i.Profile,
+		&i.Key,
+		&i.Url,
+		&i.Terms,
+		&i.Identities,
+		&i.Usual,
+		&i.LimitedUntil,
+		&i.Version,
+		&i.CreatedAt,
+		&i.NextKey,
+		&i.NextKeyAt,
+		&i.Bounds,
+	)
+	return i, err
+}
+
+const deleteChallenges = `-- name: DeleteChallenges :exec
+delete from challenges where order_id = $1
+`
+
+func (q *Queries) DeleteChallenges(ctx context.Context, orderID int64) error {
+	_, err := q.db.Exec(ctx, deleteChallenges, orderID)
+	return err
+}
+
+const deleteOldCertificates = `-- name: DeleteOldCertificates :exec
+delete from certificates where state in ('retired', 'revoked') and not_after < now() - interval '30 days'
+`
+
+// Those that are used no longer and ended a month ago.
+func (q *Queries) DeleteOldCertificates(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, deleteOldCertificates)
+	return err
+}
+
+const deleteOldOrders = `-- name: DeleteOldOrders :exec
+delete from orders where state in ('done', 'failed') and created_at < now() - interval '40 days'
+  and exists (select from orders later where later.domain_id = orders.domain_id and later.state = 'done' and later.id > orders.id)
+`
+
+// Longer than any bound counts, but the last of each site: it says which names were left out.
+func (q *Queries) DeleteOldOrders(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, deleteOldOrders)
+	return err
+}
+
 const domainByID = `-- name: DomainByID :one
 select id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version from domains where id = $1
 `
@@ -1028,6 +1024,22 @@ func (q *Queries) DomainByID(ctx context.Context, id int64) (Domain, error) {
 	return i, err
 }
 
+const dropFailedCertificates = `-- name: DropFailedCertificates :exec
+update certificates set state = 'retired', renew_at = null, ask_at = null from domains
+where domains.id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2
+`
+
+type DropFailedCertificatesParams struct {
+	AccountID int64
+	Revision  int64
+}
+
+// What a revision could not bring to its server.
+func (q *Queries) DropFailedCertificates(ctx context.Context, arg DropFailedCertificatesParams) error {
+	_, err := q.db.Exec(ctx, dropFailedCertificates, arg.AccountID, arg.Revision)
+	return err
+}
+
 const dropInstalling = `-- name: DropInstalling :exec
 update certificates set state = 'retired', renew_at = null, ask_at = null where domain_id = $1 and state = 'installing'
 `
@@ -1035,22 +1047,6 @@ update certificates set state = 'retired', renew_at = null, ask_at = null where 
 // A newer one takes its place.
 func (q *Queries) DropInstalling(ctx context.Context, domainID int64) error {
 	_, err := q.db.Exec(ctx, dropInstalling, domainID)
-	return err
-}
-
-const dropNotInstalled = `-- name: DropNotInstalled :exec
-update certificates set state = 'retired', renew_at = null, ask_at = null from domains
-where domains.id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2
-`
-
-type DropNotInstalledParams struct {
-	AccountID int64
-	Revision  int64
-}
-
-// What a revision could not bring to its server.
-func (q *Queries) DropNotInstalled(ctx context.Context, arg DropNotInstalledParams) error {
-	_, err := q.db.Exec(ctx, dropNotInstalled, arg.AccountID, arg.Revision)
 	return err
 }
 
@@ -1104,6 +1100,62 @@ func (q *Queries) EarlierCertificates(ctx context.Context, arg EarlierCertificat
 	return items, nil
 }
 
+const expiringCertificates = `-- name: ExpiringCertificates :many
+select certificates.domain_id, certificates.not_before, certificates.not_after, certificates.names, certificates.authority_id, domains.name, domains.account_id, site_certificates.told_days, site_certificates.mode, site_certificates.problem,
+    site_certificates.failures
+from certificates join domains on domains.id = certificates.domain_id join accounts on accounts.id = domains.account_id join site_certificates on site_certificates.domain_id = domains.id
+where certificates.state = 'in-use' and certificates.not_after < $1::timestamptz and certificates.not_after > now() and accounts.state = 'active'
+  and (site_certificates.failures > 0 or certificates.authority_id is null)
+order by certificates.not_after limit 500
+`
+
+type ExpiringCertificatesRow struct {
+	DomainID    int64
+	NotBefore   time.Time
+	NotAfter    time.Time
+	Names       []string
+	AuthorityID *int64
+	Name        string
+	AccountID   int64
+	ToldDays    int32
+	Mode        string
+	Problem     string
+	Failures    int32
+}
+
+// Certificates in use that nothing is about to replace and that end before a moment: the site's last try failed, or it does not renew itself.
+func (q *Queries) ExpiringCertificates(ctx context.Context, before time.Time) ([]ExpiringCertificatesRow, error) {
+	rows, err := q.db.Query(ctx, expiringCertificates, before)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []ExpiringCertificatesRow{}
+	for rows.Next() {
+		var i ExpiringCertificatesRow
+		if err := rows.Scan(
+			&i.DomainID,
+			&i.NotBefore,
+			&i.NotAfter,
+			&i.Names,
+			&i.AuthorityID,
+			&i.Name,
+			&i.AccountID,
+			&i.ToldDays,
+			&i.Mode,
+			&i.Problem,
+			&i.Failures,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const findAuthority = `-- name: FindAuthority :one
 select id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at, next_key, next_key_at, bounds from authorities where name = $1
 `
@@ -1135,36 +1187,6 @@ func (q *Queries) FindAuthority(ctx context.Context, name string) (Authority, er
 	return i, err
 }
 
-const forgetChallenges = `-- name: ForgetChallenges :exec
-delete from challenges where order_id = $1
-`
-
-func (q *Queries) ForgetChallenges(ctx context.Context, orderID int64) error {
-	_, err := q.db.Exec(ctx, forgetChallenges, orderID)
-	return err
-}
-
-const forgetOldCertificates = `-- name: ForgetOldCertificates :exec
-delete from certificates where state in ('retired', 'revoked') and not_after < now() - interval '30 days'
-`
-
-// Those that are used no longer and ended a month ago.
-func (q *Queries) ForgetOldCertificates(ctx context.Context) error {
-	_, err := q.db.Exec(ctx, forgetOldCertificates)
-	return err
-}
-
-const forgetOldOrders = `-- name: ForgetOldOrders :exec
-delete from orders where state in ('done', 'failed') and created_at < now() - interval '40 days'
-  and exists (select from orders later where later.domain_id = orders.domain_id and later.state = 'done' and later.id > orders.id)
-`
-
-// Longer than any bound counts, but the last of each site: it says which names were left out.
-func (q *Queries) ForgetOldOrders(ctx context.Context) error {
-	_, err := q.db.Exec(ctx, forgetOldOrders)
-	return err
-}
-
 const intermediatesOf = `-- name: IntermediatesOf :many
 select certificate from intermediates where subject = $1 order by added_at desc limit 10
 `
@@ -1188,52 +1210,6 @@ func (q *Queries) IntermediatesOf(ctx context.Context, subject []byte) ([][]byte
 		return nil, err
 	}
 	return items, nil
-}
-
-const keepChallenge = `-- name: KeepChallenge :exec
-insert into challenges (order_id, name, kind, token, value, url, proof, record, account_id) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing
-`
-
-type KeepChallengeParams struct {
-	OrderID   int64
-	Name      string
-	Kind      string
-	Token     string
-	Value     string
-	Url       string
-	Proof     string
-	Record    string
-	AccountID *int64
-}
-
-func (q *Queries) KeepChallenge(ctx context.Context, arg KeepChallengeParams) error {
-	_, err := q.db.Exec(ctx, keepChallenge,
-		arg.OrderID,
-		arg.Name,
-		arg.Kind,
-		arg.Token,
-		arg.Value,
-		arg.Url,
-		arg.Proof,
-		arg.Record,
-		arg.AccountID,
-	)
-	return err
-}
-
-const keepIntermediate = `-- name: KeepIntermediate :exec
-insert into intermediates (digest, subject, certificate) values ($1, $2, $3) on conflict do nothing
-`
-
-type KeepIntermediateParams struct {
-	Digest      []byte
-	Subject     []byte
-	Certificate []byte
-}
-
-func (q *Queries) KeepIntermediate(ctx context.Context, arg KeepIntermediateParams) error {
-	_, err := q.db.Exec(ctx, keepIntermediate, arg.Digest, arg.Subject, arg.Certificate)
-	return err
 }
 
 const keysOfCertificates = `-- name: KeysOfCertificates :many
@@ -1338,27 +1314,36 @@ func (q *Queries) LockSiteCertificate(ctx context.Context, domainID int64) (Site
 	return i, err
 }
 
-const lookedAtChallenge = `-- name: LookedAtChallenge :exec
-update challenges set missing = $2, looked_at = now() where id = $1
+const markCertificatesInstalled = `-- name: MarkCertificatesInstalled :exec
+update certificates set state = 'in-use', installed_at = now() from domains
+where domains.id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2
 `
 
-type LookedAtChallengeParams struct {
-	ID      int64
-	Missing []string
+type MarkCertificatesInstalledParams struct {
+	AccountID int64
+	Revision  int64
 }
 
-func (q *Queries) LookedAtChallenge(ctx context.Context, arg LookedAtChallengeParams) error {
-	_, err := q.db.Exec(ctx, lookedAtChallenge, arg.ID, arg.Missing)
+func (q *Queries) MarkCertificatesInstalled(ctx context.Context, arg MarkCertificatesInstalledParams) error {
+	_, err := q.db.Exec(ctx, markCertificatesInstalled, arg.AccountID, arg.Revision)
 	return err
 }
 
-const noUsualAuthority = `-- name: NoUsualAuthority :exec
-update authorities set usual = false where usual
+const markExpiryNoticed = `-- name: MarkExpiryNoticed :execrows
+update site_certificates set told_days = $2 where domain_id = $1 and (told_days = 0 or told_days > $2)
 `
 
-func (q *Queries) NoUsualAuthority(ctx context.Context) error {
-	_, err := q.db.Exec(ctx, noUsualAuthority)
-	return err
+type MarkExpiryNoticedParams struct {
+	DomainID int64
+	ToldDays int32
+}
+
+func (q *Queries) MarkExpiryNoticed(ctx context.Context, arg MarkExpiryNoticedParams) (int64, error) {
+	result, err := q.db.Exec(ctx, markExpiryNoticed, arg.DomainID, arg.ToldDays)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
 }
 
 const orderByID = `-- name: OrderByID :one
@@ -1387,107 +1372,30 @@ func (q *Queries) OrderByID(ctx context.Context, id int64) (Order, error) {
 	return i, err
 }
 
-const orderMoves = `-- name: OrderMoves :execrows
-update orders set state = $2, url = $3, install_id = $4 where id = $1 and state not in ('done', 'failed')
-`
-
-type OrderMovesParams struct {
-	ID        int64
-	State     string
-	Url       string
-	InstallID *int64
-}
-
-// One that came to its end stays there.
-func (q *Queries) OrderMoves(ctx context.Context, arg OrderMovesParams) (int64, error) {
-	result, err := q.db.Exec(ctx, orderMoves,
-		arg.ID,
-		arg.State,
-		arg.Url,
-		arg.InstallID,
-	)
-	if err != nil {
-		return 0, err
-	}
-	return result.RowsAffected(), nil
-}
-
-const orderUnderWay = `-- name: OrderUnderWay :one
-select id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways, refused from orders where domain_id = $1 and state not in ('done', 'failed')
-`
-
-func (q *Queries) OrderUnderWay(ctx context.Context, domainID int64) (Order, error) {
-	row := q.db.QueryRow(ctx, orderUnderWay, domainID)
-	var i Order
-	err := row.Scan(
-		&i.ID,
-		&i.DomainID,
-		&i.AuthorityID,
-		&i.OperationID,
-		&i.Names,
-		&i.LeftOut,
-		&i.KeyType,
-		&i.Key,
-		&i.Url,
-		&i.State,
-		&i.InstallID,
-		&i.CreatedAt,
-		&i.Ways,
-		&i.Refused,
-	)
-	return i, err
-}
-
-const ordersCut = `-- name: OrdersCut :many
-select orders.id from orders join operations on operations.id = orders.operation_id
-where orders.state not in ('done', 'failed') and operations.touched_at < now() - make_interval(secs => $1::float8)
-`
-
-// Orders whose operation nobody has worked on for a while: the process that did was killed.
-func (q *Queries) OrdersCut(ctx context.Context, seconds float64) ([]int64, error) {
-	rows, err := q.db.Query(ctx, ordersCut, seconds)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	items := []int64{}
-	for rows.Next() {
-		var id int64
-		if err := rows.Scan(&id); err != nil {
-			return nil, err
-		}
-		items = append(items, id)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
-}
-
-const placedOrders = `-- name: PlacedOrders :many
+const orderTimes = `-- name: OrderTimes :many
 select names, created_at from orders where authority_id = $1 and created_at > $2 and (url <> '' or state not in ('done', 'failed')) order by created_at
 `
 
-type PlacedOrdersParams struct {
+type OrderTimesParams struct {
 	AuthorityID int64
 	CreatedAt   time.Time
 }
 
-type PlacedOrdersRow struct {
+type OrderTimesRow struct {
 	Names     []string
 	CreatedAt time.Time
 }
 
 // Orders that an authority has taken since a moment, or is about to.
-func (q *Queries) PlacedOrders(ctx context.Context, arg PlacedOrdersParams) ([]PlacedOrdersRow, error) {
-	rows, err := q.db.Query(ctx, placedOrders, arg.AuthorityID, arg.CreatedAt)
+func (q *Queries) OrderTimes(ctx context.Context, arg OrderTimesParams) ([]OrderTimesRow, error) {
+	rows, err := q.db.Query(ctx, orderTimes, arg.AuthorityID, arg.CreatedAt)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	items := []PlacedOrdersRow{}
+	items := []OrderTimesRow{}
 	for rows.Next() {
-		var i PlacedOrdersRow
+		var i OrderTimesRow
 		if err := rows.Scan(&i.Names, &i.CreatedAt); err != nil {
 			return nil, err
 		}
@@ -1552,27 +1460,6 @@ func (q *Queries) RemoveSigningRequest(ctx context.Context, arg RemoveSigningReq
 	return result.RowsAffected(), nil
 }
 
-const renewalTold = `-- name: RenewalTold :exec
-update certificates set renew_at = $2, ask_at = $3, explanation = $4 where id = $1
-`
-
-type RenewalToldParams struct {
-	ID          int64
-	RenewAt     *time.Time
-	AskAt       *time.Time
-	Explanation string
-}
-
-func (q *Queries) RenewalTold(ctx context.Context, arg RenewalToldParams) error {
-	_, err := q.db.Exec(ctx, renewalTold,
-		arg.ID,
-		arg.RenewAt,
-		arg.AskAt,
-		arg.Explanation,
-	)
-	return err
-}
-
 const retireCertificates = `-- name: RetireCertificates :exec
 update certificates set state = 'retired', renew_at = null, ask_at = null where domain_id = $1 and state in ('installing', 'in-use')
 `
@@ -1582,19 +1469,36 @@ func (q *Queries) RetireCertificates(ctx context.Context, domainID int64) error 
 	return err
 }
 
-const retireReplaced = `-- name: RetireReplaced :exec
+const retireReplacedCertificates = `-- name: RetireReplacedCertificates :exec
 update certificates old set state = 'retired', renew_at = null, ask_at = null from certificates fresh join domains on domains.id = fresh.domain_id
 where domains.account_id = $1 and fresh.state = 'installing' and fresh.revision <= $2 and old.domain_id = fresh.domain_id and old.state = 'in-use'
 `
 
-type RetireReplacedParams struct {
+type RetireReplacedCertificatesParams struct {
 	AccountID int64
 	Revision  int64
 }
 
 // Those in whose place others have come, with the revision that is in force now.
-func (q *Queries) RetireReplaced(ctx context.Context, arg RetireReplacedParams) error {
-	_, err := q.db.Exec(ctx, retireReplaced, arg.AccountID, arg.Revision)
+func (q *Queries) RetireReplacedCertificates(ctx context.Context, arg RetireReplacedCertificatesParams) error {
+	_, err := q.db.Exec(ctx, retireReplacedCertificates, arg.AccountID, arg.Revision)
+	return err
+}
+
+const revertFailedUpload = `-- name: RevertFailedUpload :exec
+update site_certificates set mode = 'automatic', next_at = now(), version = site_certificates.version + 1 from certificates join domains on domains.id = certificates.domain_id
+where site_certificates.domain_id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2 and certificates.authority_id is null
+  and not exists (select from certificates used where used.domain_id = certificates.domain_id and used.state = 'in-use' and used.authority_id is null)
+`
+
+type RevertFailedUploadParams struct {
+	AccountID int64
+	Revision  int64
+}
+
+// Sites of which the certificate that somebody brought could not be installed go on as they were before.
+func (q *Queries) RevertFailedUpload(ctx context.Context, arg RevertFailedUploadParams) error {
+	_, err := q.db.Exec(ctx, revertFailedUpload, arg.AccountID, arg.Revision)
 	return err
 }
 
@@ -1604,6 +1508,192 @@ update certificates set state = 'revoked', renew_at = null, ask_at = null where 
 
 func (q *Queries) RevokeCertificate(ctx context.Context, id int64) error {
 	_, err := q.db.Exec(ctx, revokeCertificate, id)
+	return err
+}
+
+const saveCertificateFailure = `-- name: SaveCertificateFailure :exec
+update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = $2, problem = $3, next_at = $4, limited_until = $5 where domain_id = $1
+`
+
+type SaveCertificateFailureParams struct {
+	DomainID     int64
+	Code         string
+	Problem      string
+	NextAt       *time.Time
+	LimitedUntil *time.Time
+}
+
+func (q *Queries) SaveCertificateFailure(ctx context.Context, arg SaveCertificateFailureParams) error {
+	_, err := q.db.Exec(ctx, saveCertificateFailure,
+		arg.DomainID,
+		arg.Code,
+		arg.Problem,
+		arg.NextAt,
+		arg.LimitedUntil,
+	)
+	return err
+}
+
+const saveCertificateIssued = `-- name: SaveCertificateIssued :exec
+update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, limited_until = null, next_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1
+`
+
+type SaveCertificateIssuedParams struct {
+	DomainID int64
+	Mode     string
+	NextAt   *time.Time
+}
+
+func (q *Queries) SaveCertificateIssued(ctx context.Context, arg SaveCertificateIssuedParams) error {
+	_, err := q.db.Exec(ctx, saveCertificateIssued, arg.DomainID, arg.Mode, arg.NextAt)
+	return err
+}
+
+const saveChallenge = `-- name: SaveChallenge :exec
+insert into challenges (order_id, name, kind, token, value, url, proof, record, account_id) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing
+`
+
+type SaveChallengeParams struct {
+	OrderID   int64
+	Name      string
+	Kind      string
+	Token     string
+	Value     string
+	Url       string
+	Proof     string
+	Record    string
+	AccountID *int64
+}
+
+func (q *Queries) SaveChallenge(ctx context.Context, arg SaveChallengeParams) error {
+	_, err := q.db.Exec(ctx, saveChallenge,
+		arg.OrderID,
+		arg.Name,
+		arg.Kind,
+		arg.Token,
+		arg.Value,
+		arg.Url,
+		arg.Proof,
+		arg.Record,
+		arg.AccountID,
+	)
+	return err
+}
+
+const saveChallengeCheck = `-- name: SaveChallengeCheck :exec
+update challenges set missing = $2, looked_at = now() where id = $1
+`
+
+type SaveChallengeCheckParams struct {
+	ID      int64
+	Missing []string
+}
+
+func (q *Queries) SaveChallengeCheck(ctx context.Context, arg SaveChallengeCheckParams) error {
+	_, err := q.db.Exec(ctx, saveChallengeCheck, arg.ID, arg.Missing)
+	return err
+}
+
+const saveIntermediate = `-- name: SaveIntermediate :exec
+insert into intermediates (digest, subject, certificate) values ($1, $2, $3) on conflict do nothing
+`
+
+type SaveIntermediateParams struct {
+	Digest      []byte
+	Subject     []byte
+	Certificate []byte
+}
+
+func (q *Queries) SaveIntermediate(ctx context.Context, arg SaveIntermediateParams) error {
+	_, err := q.db.Exec(ctx, saveIntermediate, arg.Digest, arg.Subject, arg.Certificate)
+	return err
+}
+
+const saveOrderState = `-- name: SaveOrderState :execrows
+update orders set state = $2, url = $3, install_id = $4 where id = $1 and state not in ('done', 'failed')
+`
+
+type SaveOrderStateParams struct {
+	ID        int64
+	State     string
+	Url       string
+	InstallID *int64
+}
+
+// One that came to its end stays there.
+func (q *Queries) SaveOrderState(ctx context.Context, arg SaveOrderStateParams) (int64, error) {
+	result, err := q.db.Exec(ctx, saveOrderState,
+		arg.ID,
+		arg.State,
+		arg.Url,
+		arg.InstallID,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const saveRenewal = `-- name: SaveRenewal :exec
+update certificates set renew_at = $2, ask_at = $3, explanation = $4 where id = $1
+`
+
+type SaveRenewalParams struct {
+	ID          int64
+	RenewAt     *time.Time
+	AskAt       *time.Time
+	Explanation string
+}
+
+func (q *Queries) SaveRenewal(ctx context.Context, arg SaveRenewalParams) error {
+	_, err := q.db.Exec(ctx, saveRenewal,
+		arg.ID,
+		arg.RenewAt,
+		arg.AskAt,
+		arg.Explanation,
+	)
+	return err
+}
+
+const scheduleAllCertificates = `-- name: ScheduleAllCertificates :exec
+update site_certificates set next_at = now() where mode = 'automatic' and not exists (
+    select from certificates where certificates.domain_id = site_certificates.domain_id and certificates.state in ('installing', 'in-use'))
+`
+
+// Of sites that have none of an authority yet.
+func (q *Queries) ScheduleAllCertificates(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, scheduleAllCertificates)
+	return err
+}
+
+const scheduleCertificate = `-- name: ScheduleCertificate :exec
+update site_certificates set next_at = $1 where domain_id = $2 and next_at is not distinct from $3::timestamptz
+`
+
+type ScheduleCertificateParams struct {
+	NextAt   *time.Time
+	DomainID int64
+	Seen     *time.Time
+}
+
+// Unless something has come up meanwhile, for which it was decided anew.
+func (q *Queries) ScheduleCertificate(ctx context.Context, arg ScheduleCertificateParams) error {
+	_, err := q.db.Exec(ctx, scheduleCertificate, arg.NextAt, arg.DomainID, arg.Seen)
+	return err
+}
+
+const scheduleCertificateBy = `-- name: ScheduleCertificateBy :exec
+update site_certificates set next_at = $1::timestamptz where domain_id = $2 and mode = 'automatic' and (next_at is null or next_at > $1::timestamptz)
+`
+
+type ScheduleCertificateByParams struct {
+	NextAt   time.Time
+	DomainID int64
+}
+
+// Not later than a moment.
+func (q *Queries) ScheduleCertificateBy(ctx context.Context, arg ScheduleCertificateByParams) error {
+	_, err := q.db.Exec(ctx, scheduleCertificateBy, arg.NextAt, arg.DomainID)
 	return err
 }
 
@@ -1718,41 +1808,25 @@ func (q *Queries) SiteCertificate(ctx context.Context, domainID int64) (SiteCert
 	return i, err
 }
 
-const takeCertificatesDue = `-- name: TakeCertificatesDue :many
-update site_certificates set next_at = $1::timestamptz from (
-    select due.domain_id, domains.name from site_certificates due join domains on domains.id = due.domain_id join accounts on accounts.id = domains.account_id
-    where due.next_at <= $2::timestamptz and accounts.state = 'active' and accounts.applied_revision > 0
-      and not exists (select from orders where orders.domain_id = due.domain_id and orders.state not in ('done', 'failed'))
-    order by due.next_at limit $3 for update of due skip locked) taken
-where site_certificates.domain_id = taken.domain_id returning site_certificates.domain_id, taken.name
+const stalledOrders = `-- name: StalledOrders :many
+select orders.id from orders join operations on operations.id = orders.operation_id
+where orders.state not in ('done', 'failed') and operations.touched_at < now() - make_interval(secs => $1::float8)
 `
 
-type TakeCertificatesDueParams struct {
-	Until time.Time
-	Now   time.Time
-	Most  int32
-}
-
-type TakeCertificatesDueRow struct {
-	DomainID int64
-	Name     string
-}
-
-// Sites whose next try is due, in accounts that are open, oldest first; those with an order on its way are left alone. Whoever takes them has a while: nobody else takes
-// them meanwhile, and somebody does if they are not heard of again.
-func (q *Queries) TakeCertificatesDue(ctx context.Context, arg TakeCertificatesDueParams) ([]TakeCertificatesDueRow, error) {
-	rows, err := q.db.Query(ctx, takeCertificatesDue, arg.Until, arg.Now, arg.Most)
+// Orders whose operation nobody has worked on for a while: the process that did was killed.
+func (q *Queries) StalledOrders(ctx context.Context, seconds float64) ([]int64, error) {
+	rows, err := q.db.Query(ctx, stalledOrders, seconds)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	items := []TakeCertificatesDueRow{}
+	items := []int64{}
 	for rows.Next() {
-		var i TakeCertificatesDueRow
-		if err := rows.Scan(&i.DomainID, &i.Name); err != nil {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
 			return nil, err
 		}
-		items = append(items, i)
+		items = append(items, id)
 	}
 	if err := rows.Err(); err != nil {
 		return nil, err
@@ -1760,104 +1834,30 @@ func (q *Queries) TakeCertificatesDue(ctx context.Context, arg TakeCertificatesD
 	return items, nil
 }
 
-const toldOfCertificate = `-- name: ToldOfCertificate :execrows
-update site_certificates set told_days = $2 where domain_id = $1 and (told_days = 0 or told_days > $2)
+const unfinishedOrder = `-- name: UnfinishedOrder :one
+select id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways, refused from orders where domain_id = $1 and state not in ('done', 'failed')
 `
 
-type ToldOfCertificateParams struct {
-	DomainID int64
-	ToldDays int32
-}
-
-func (q *Queries) ToldOfCertificate(ctx context.Context, arg ToldOfCertificateParams) (int64, error) {
-	result, err := q.db.Exec(ctx, toldOfCertificate, arg.DomainID, arg.ToldDays)
-	if err != nil {
-		return 0, err
-	}
-	return result.RowsAffected(), nil
-}
-
-const tryAllCertificates = `-- name: TryAllCertificates :exec
-update site_certificates set next_at = now() where mode = 'automatic' and not exists (
-    select from certificates where certificates.domain_id = site_certificates.domain_id and certificates.state in ('installing', 'in-use'))
-`
-
-// Of sites that have none of an authority yet.
-func (q *Queries) TryAllCertificates(ctx context.Context) error {
-	_, err := q.db.Exec(ctx, tryAllCertificates)
-	return err
-}
-
-const tryCertificateAt = `-- name: TryCertificateAt :exec
-update site_certificates set next_at = $1 where domain_id = $2 and next_at is not distinct from $3::timestamptz
-`
-
-type TryCertificateAtParams struct {
-	NextAt   *time.Time
-	DomainID int64
-	Seen     *time.Time
-}
-
-// Unless something has come up meanwhile, for which it was decided anew.
-func (q *Queries) TryCertificateAt(ctx context.Context, arg TryCertificateAtParams) error {
-	_, err := q.db.Exec(ctx, tryCertificateAt, arg.NextAt, arg.DomainID, arg.Seen)
-	return err
-}
-
-const tryCertificateBy = `-- name: TryCertificateBy :exec
-update site_certificates set next_at = $1::timestamptz where domain_id = $2 and mode = 'automatic' and (next_at is null or next_at > $1::timestamptz)
-`
-
-type TryCertificateByParams struct {
-	NextAt   time.Time
-	DomainID int64
-}
-
-// Not later than a moment.
-func (q *Queries) TryCertificateBy(ctx context.Context, arg TryCertificateByParams) error {
-	_, err := q.db.Exec(ctx, tryCertificateBy, arg.NextAt, arg.DomainID)
-	return err
-}
-
-const usualAuthority = `-- name: UsualAuthority :one
-select id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at, next_key, next_key_at, bounds from authorities where usual
-`
-
-func (q *Queries) UsualAuthority(ctx context.Context) (Authority, error) {
-	row := q.db.QueryRow(ctx, usualAuthority)
-	var i Authority
+func (q *Queries) UnfinishedOrder(ctx context.Context, domainID int64) (Order, error) {
+	row := q.db.QueryRow(ctx, unfinishedOrder, domainID)
+	var i Order
 	err := row.Scan(
 		&i.ID,
-		&i.Name,
-		&i.Directory,
-		&i.Email,
-		&i.Root,
-		&i.ExternalID,
-		&i.ExternalKey,
-		&i.Profile,
+		&i.DomainID,
+		&i.AuthorityID,
+		&i.OperationID,
+		&i.Names,
+		&i.LeftOut,
+		&i.KeyType,
 		&i.Key,
 		&i.Url,
-		&i.Terms,
-		&i.Identities,
-		&i.Usual,
-		&i.LimitedUntil,
-		&i.Version,
+		&i.State,
+		&i.InstallID,
 		&i.CreatedAt,
-		&i.NextKey,
-		&i.NextKeyAt,
-		&i.Bounds,
+		&i.Ways,
+		&i.Refused,
 	)
 	return i, err
-}
-
-const wantCertificates = `-- name: WantCertificates :exec
-insert into site_certificates (domain_id, next_at) select id, now() from domains where account_id = $1 and served_as <> 'dns-only' on conflict do nothing
-`
-
-// Of the domains of an account that have none yet.
-func (q *Queries) WantCertificates(ctx context.Context, accountID int64) error {
-	_, err := q.db.Exec(ctx, wantCertificates, accountID)
-	return err
 }
 
 const webServers = `-- name: WebServers :many

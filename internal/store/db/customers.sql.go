@@ -260,13 +260,13 @@ func (q *Queries) FindCustomers(ctx context.Context, arg FindCustomersParams) ([
 	return items, nil
 }
 
-const keepCustomer = `-- name: KeepCustomer :one
-select id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at from customers where id = $1 and removed_at is null for key share
+const lockCustomer = `-- name: LockCustomer :one
+select id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at from customers where id = $1 and removed_at is null for update
 `
 
-// Nobody removes the customer until whoever adds something of theirs is done. No row if it was removed meanwhile.
-func (q *Queries) KeepCustomer(ctx context.Context, id int64) (Customer, error) {
-	row := q.db.QueryRow(ctx, keepCustomer, id)
+// No row if it was removed meanwhile.
+func (q *Queries) LockCustomer(ctx context.Context, id int64) (Customer, error) {
+	row := q.db.QueryRow(ctx, lockCustomer, id)
 	var i Customer
 	err := row.Scan(
 		&i.ID,
@@ -285,27 +285,13 @@ func (q *Queries) KeepCustomer(ctx context.Context, id int64) (Customer, error) 
 	return i, err
 }
 
-const keepNotes = `-- name: KeepNotes :exec
-update customers set notes = $2 where id = $1
+const lockCustomerForKeyShare = `-- name: LockCustomerForKeyShare :one
+select id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at from customers where id = $1 and removed_at is null for key share
 `
 
-type KeepNotesParams struct {
-	ID    int64
-	Notes string
-}
-
-func (q *Queries) KeepNotes(ctx context.Context, arg KeepNotesParams) error {
-	_, err := q.db.Exec(ctx, keepNotes, arg.ID, arg.Notes)
-	return err
-}
-
-const lockCustomer = `-- name: LockCustomer :one
-select id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at from customers where id = $1 and removed_at is null for update
-`
-
-// No row if it was removed meanwhile.
-func (q *Queries) LockCustomer(ctx context.Context, id int64) (Customer, error) {
-	row := q.db.QueryRow(ctx, lockCustomer, id)
+// Nobody removes the customer until whoever adds something of theirs is done. No row if it was removed meanwhile.
+func (q *Queries) LockCustomerForKeyShare(ctx context.Context, id int64) (Customer, error) {
+	row := q.db.QueryRow(ctx, lockCustomerForKeyShare, id)
 	var i Customer
 	err := row.Scan(
 		&i.ID,
@@ -332,5 +318,19 @@ update customers set removed_at = now(), name = 'removed customer ' || customers
 // Closed accounts still refer to it; what is personal goes.
 func (q *Queries) RemoveCustomer(ctx context.Context, id int64) error {
 	_, err := q.db.Exec(ctx, removeCustomer, id)
+	return err
+}
+
+const saveNotes = `-- name: SaveNotes :exec
+update customers set notes = $2 where id = $1
+`
+
+type SaveNotesParams struct {
+	ID    int64
+	Notes string
+}
+
+func (q *Queries) SaveNotes(ctx context.Context, arg SaveNotesParams) error {
+	_, err := q.db.Exec(ctx, saveNotes, arg.ID, arg.Notes)
 	return err
 }

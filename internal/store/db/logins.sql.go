@@ -79,12 +79,12 @@ func (q *Queries) ChangeLogin(ctx context.Context, arg ChangeLoginParams) error 
 	return err
 }
 
-const forgetLogins = `-- name: ForgetLogins :exec
+const deleteLogins = `-- name: DeleteLogins :exec
 delete from logins where account_id = $1
 `
 
-func (q *Queries) ForgetLogins(ctx context.Context, accountID int64) error {
-	_, err := q.db.Exec(ctx, forgetLogins, accountID)
+func (q *Queries) DeleteLogins(ctx context.Context, accountID int64) error {
+	_, err := q.db.Exec(ctx, deleteLogins, accountID)
 	return err
 }
 

@@ -66,58 +66,20 @@ func (q *Queries) AddOperation(ctx context.Context, arg AddOperationParams) (Ope
 	return i, err
 }
 
-const coverAccounts = `-- name: CoverAccounts :exec
+const addTargets = `-- name: AddTargets :exec
 insert into operation_accounts (operation_id, account_id, revision)
 select $1::bigint, unnest($2::bigint[]), unnest($3::bigint[])
 `
 
-type CoverAccountsParams struct {
+type AddTargetsParams struct {
 	Operation int64
 	Accounts  []int64
 	Revisions []int64
 }
 
-func (q *Queries) CoverAccounts(ctx context.Context, arg CoverAccountsParams) error {
-	_, err := q.db.Exec(ctx, coverAccounts, arg.Operation, arg.Accounts, arg.Revisions)
+func (q *Queries) AddTargets(ctx context.Context, arg AddTargetsParams) error {
+	_, err := q.db.Exec(ctx, addTargets, arg.Operation, arg.Accounts, arg.Revisions)
 	return err
-}
-
-const coveredAccounts = `-- name: CoveredAccounts :many
-select accounts.id, accounts.sign_in_name, servers.label as server, (accounts.applied_revision >= operation_accounts.revision or accounts.state = 'closed')::boolean as applied
-from operation_accounts join accounts on accounts.id = operation_accounts.account_id join servers on servers.id = accounts.server_id
-where operation_id = $1 order by servers.label, accounts.id
-`
-
-type CoveredAccountsRow struct {
-	ID         int64
-	SignInName string
-	Server     string
-	Applied    bool
-}
-
-func (q *Queries) CoveredAccounts(ctx context.Context, operationID int64) ([]CoveredAccountsRow, error) {
-	rows, err := q.db.Query(ctx, coveredAccounts, operationID)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	items := []CoveredAccountsRow{}
-	for rows.Next() {
-		var i CoveredAccountsRow
-		if err := rows.Scan(
-			&i.ID,
-			&i.SignInName,
-			&i.Server,
-			&i.Applied,
-		); err != nil {
-			return nil, err
-		}
-		items = append(items, i)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return items, nil
 }
 
 const finishOperations = `-- name: FinishOperations :exec
@@ -137,32 +99,6 @@ func (q *Queries) FinishOperations(ctx context.Context, arg FinishOperationsPara
 	return err
 }
 
-const keepStep = `-- name: KeepStep :exec
-insert into operation_steps (operation_id, position, name, state, detail, finished_at)
-select unnest($1::bigint[]), $2, $3, $4::text, $5, case when $4::text = 'running' then null else now() end
-on conflict (operation_id, name) do update set state = excluded.state, detail = excluded.detail, finished_at = excluded.finished_at,
-    started_at = case when excluded.state = 'running' then now() else operation_steps.started_at end
-`
-
-type KeepStepParams struct {
-	Ids      []int64
-	Position int32
-	Name     string
-	State    string
-	Detail   string
-}
-
-func (q *Queries) KeepStep(ctx context.Context, arg KeepStepParams) error {
-	_, err := q.db.Exec(ctx, keepStep,
-		arg.Ids,
-		arg.Position,
-		arg.Name,
-		arg.State,
-		arg.Detail,
-	)
-	return err
-}
-
 const leaveServer = `-- name: LeaveServer :exec
 update operations set server_id = null where server_id = $1
 `
@@ -170,6 +106,15 @@ update operations set server_id = null where server_id = $1
 // Operations outlive the server they were done on; their subject still names it.
 func (q *Queries) LeaveServer(ctx context.Context, serverID *int64) error {
 	_, err := q.db.Exec(ctx, leaveServer, serverID)
+	return err
+}
+
+const notifyOperation = `-- name: NotifyOperation :exec
+select pg_notify('operation', unnest($1::bigint[])::text)
+`
+
+func (q *Queries) NotifyOperation(ctx context.Context, ids []int64) error {
+	_, err := q.db.Exec(ctx, notifyOperation, ids)
 	return err
 }
 
@@ -279,13 +224,49 @@ func (q *Queries) Operations(ctx context.Context, arg OperationsParams) ([]Opera
 	return items, nil
 }
 
-const stalled = `-- name: Stalled :many
+const relaxDurability = `-- name: RelaxDurability :exec
+select set_config('synchronous_commit', 'off', true)
+`
+
+// What the transaction writes may be lost if the database stops within the next moments.
+func (q *Queries) RelaxDurability(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, relaxDurability)
+	return err
+}
+
+const saveStep = `-- name: SaveStep :exec
+insert into operation_steps (operation_id, position, name, state, detail, finished_at)
+select unnest($1::bigint[]), $2, $3, $4::text, $5, case when $4::text = 'running' then null else now() end
+on conflict (operation_id, name) do update set state = excluded.state, detail = excluded.detail, finished_at = excluded.finished_at,
+    started_at = case when excluded.state = 'running' then now() else operation_steps.started_at end
+`
+
+type SaveStepParams struct {
+	Ids      []int64
+	Position int32
+	Name     string
+	State    string
+	Detail   string
+}
+
+func (q *Queries) SaveStep(ctx context.Context, arg SaveStepParams) error {
+	_, err := q.db.Exec(ctx, saveStep,
+		arg.Ids,
+		arg.Position,
+		arg.Name,
+		arg.State,
+		arg.Detail,
+	)
+	return err
+}
+
+const stalledOperations = `-- name: StalledOperations :many
 select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id from operations where state in ('waiting', 'running') and touched_at < now() - make_interval(secs => $1::float8) order by id limit 500
 `
 
 // Operations that nobody has worked on for a while: the process that did was killed.
-func (q *Queries) Stalled(ctx context.Context, seconds float64) ([]Operation, error) {
-	rows, err := q.db.Query(ctx, stalled, seconds)
+func (q *Queries) StalledOperations(ctx context.Context, seconds float64) ([]Operation, error) {
+	rows, err := q.db.Query(ctx, stalledOperations, seconds)
 	if err != nil {
 		return nil, err
 	}
@@ -355,13 +336,42 @@ func (q *Queries) StepsOf(ctx context.Context, operations []int64) ([]OperationS
 	return items, nil
 }
 
-const tellOperation = `-- name: TellOperation :exec
-select pg_notify('operation', unnest($1::bigint[])::text)
+const targets = `-- name: Targets :many
+select accounts.id, accounts.sign_in_name, servers.label as server, (accounts.applied_revision >= operation_accounts.revision or accounts.state = 'closed')::boolean as applied
+from operation_accounts join accounts on accounts.id = operation_accounts.account_id join servers on servers.id = accounts.server_id
+where operation_id = $1 order by servers.label, accounts.id
 `
 
-func (q *Queries) TellOperation(ctx context.Context, ids []int64) error {
-	_, err := q.db.Exec(ctx, tellOperation, ids)
-	return err
+type TargetsRow struct {
+	ID         int64
+	SignInName string
+	Server     string
+	Applied    bool
+}
+
+func (q *Queries) Targets(ctx context.Context, operationID int64) ([]TargetsRow, error) {
+	rows, err := q.db.Query(ctx, targets, operationID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []TargetsRow{}
+	for rows.Next() {
+		var i TargetsRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.SignInName,
+			&i.Server,
+			&i.Applied,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const touchOperations = `-- name: TouchOperations :exec
@@ -379,12 +389,12 @@ func (q *Queries) TouchOperations(ctx context.Context, arg TouchOperationsParams
 	return err
 }
 
-const touchStalled = `-- name: TouchStalled :exec
+const touchStalledOperations = `-- name: TouchStalledOperations :exec
 update operations set touched_at = now() where id = any($1::bigint[])
 `
 
-func (q *Queries) TouchStalled(ctx context.Context, ids []int64) error {
-	_, err := q.db.Exec(ctx, touchStalled, ids)
+func (q *Queries) TouchStalledOperations(ctx context.Context, ids []int64) error {
+	_, err := q.db.Exec(ctx, touchStalledOperations, ids)
 	return err
 }
 

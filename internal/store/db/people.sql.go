@@ -280,12 +280,71 @@ func (q *Queries) CountSignIn(ctx context.Context, arg CountSignInParams) (int32
 	return failures, err
 }
 
-const endOldSessions = `-- name: EndOldSessions :exec
+const deleteLinksOf = `-- name: DeleteLinksOf :exec
+delete from links where person_id = $1 and purpose = $2
+`
+
+type DeleteLinksOfParams struct {
+	PersonID int64
+	Purpose  string
+}
+
+func (q *Queries) DeleteLinksOf(ctx context.Context, arg DeleteLinksOfParams) error {
+	_, err := q.db.Exec(ctx, deleteLinksOf, arg.PersonID, arg.Purpose)
+	return err
+}
+
+const deleteOldLinks = `-- name: DeleteOldLinks :exec
+delete from links where ends_at < now() - interval '7 days'
+`
+
+func (q *Queries) DeleteOldLinks(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, deleteOldLinks)
+	return err
+}
+
+const deleteOldSessions = `-- name: DeleteOldSessions :exec
 delete from sessions where ends_at < now()
 `
 
-func (q *Queries) EndOldSessions(ctx context.Context) error {
-	_, err := q.db.Exec(ctx, endOldSessions)
+func (q *Queries) DeleteOldSessions(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, deleteOldSessions)
+	return err
+}
+
+const deleteOldSignInFailures = `-- name: DeleteOldSignInFailures :exec
+delete from sign_in_failures where last_at < now() - interval '1 day'
+`
+
+func (q *Queries) DeleteOldSignInFailures(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, deleteOldSignInFailures)
+	return err
+}
+
+const deleteRecoveryCodes = `-- name: DeleteRecoveryCodes :exec
+delete from recovery_codes where person_id = $1
+`
+
+func (q *Queries) DeleteRecoveryCodes(ctx context.Context, personID int64) error {
+	_, err := q.db.Exec(ctx, deleteRecoveryCodes, personID)
+	return err
+}
+
+const deleteSignInFailures = `-- name: DeleteSignInFailures :exec
+delete from sign_in_failures where subject = $1
+`
+
+func (q *Queries) DeleteSignInFailures(ctx context.Context, subject string) error {
+	_, err := q.db.Exec(ctx, deleteSignInFailures, subject)
+	return err
+}
+
+const deleteTOTP = `-- name: DeleteTOTP :exec
+update people set totp_secret = null, totp_at = null, totp_step = 0 where id = $1
+`
+
+func (q *Queries) DeleteTOTP(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, deleteTOTP, id)
 	return err
 }
 
@@ -357,79 +416,6 @@ func (q *Queries) FindPerson(ctx context.Context, arg FindPersonParams) (Person,
 		&i.Version,
 	)
 	return i, err
-}
-
-const forgetLinksOf = `-- name: ForgetLinksOf :exec
-delete from links where person_id = $1 and purpose = $2
-`
-
-type ForgetLinksOfParams struct {
-	PersonID int64
-	Purpose  string
-}
-
-func (q *Queries) ForgetLinksOf(ctx context.Context, arg ForgetLinksOfParams) error {
-	_, err := q.db.Exec(ctx, forgetLinksOf, arg.PersonID, arg.Purpose)
-	return err
-}
-
-const forgetOldLinks = `-- name: ForgetOldLinks :exec
-delete from links where ends_at < now() - interval '7 days'
-`
-
-func (q *Queries) ForgetOldLinks(ctx context.Context) error {
-	_, err := q.db.Exec(ctx, forgetOldLinks)
-	return err
-}
-
-const forgetOldSignInFailures = `-- name: ForgetOldSignInFailures :exec
-delete from sign_in_failures where last_at < now() - interval '1 day'
-`
-
-func (q *Queries) ForgetOldSignInFailures(ctx context.Context) error {
-	_, err := q.db.Exec(ctx, forgetOldSignInFailures)
-	return err
-}
-
-const forgetRecoveryCodes = `-- name: ForgetRecoveryCodes :exec
-delete from recovery_codes where person_id = $1
-`
-
-func (q *Queries) ForgetRecoveryCodes(ctx context.Context, personID int64) error {
-	_, err := q.db.Exec(ctx, forgetRecoveryCodes, personID)
-	return err
-}
-
-const forgetSignInFailures = `-- name: ForgetSignInFailures :exec
-delete from sign_in_failures where subject = $1
-`
-
-func (q *Queries) ForgetSignInFailures(ctx context.Context, subject string) error {
-	_, err := q.db.Exec(ctx, forgetSignInFailures, subject)
-	return err
-}
-
-const forgetTOTP = `-- name: ForgetTOTP :exec
-update people set totp_secret = null, totp_at = null, totp_step = 0 where id = $1
-`
-
-func (q *Queries) ForgetTOTP(ctx context.Context, id int64) error {
-	_, err := q.db.Exec(ctx, forgetTOTP, id)
-	return err
-}
-
-const keepTOTP = `-- name: KeepTOTP :exec
-update people set totp_at = coalesce(totp_at, now()), totp_step = $2 where id = $1
-`
-
-type KeepTOTPParams struct {
-	ID       int64
-	TotpStep int64
-}
-
-func (q *Queries) KeepTOTP(ctx context.Context, arg KeepTOTPParams) error {
-	_, err := q.db.Exec(ctx, keepTOTP, arg.ID, arg.TotpStep)
-	return err
 }
 
 const linkByDigest = `-- name: LinkByDigest :one
@@ -758,6 +744,20 @@ func (q *Queries) RemoveToken(ctx context.Context, arg RemoveTokenParams) (Token
 	return i, err
 }
 
+const saveTOTP = `-- name: SaveTOTP :exec
+update people set totp_at = coalesce(totp_at, now()), totp_step = $2 where id = $1
+`
+
+type SaveTOTPParams struct {
+	ID       int64
+	TotpStep int64
+}
+
+func (q *Queries) SaveTOTP(ctx context.Context, arg SaveTOTPParams) error {
+	_, err := q.db.Exec(ctx, saveTOTP, arg.ID, arg.TotpStep)
+	return err
+}
+
 const sessionByToken = `-- name: SessionByToken :one
 select sessions.id, sessions.token_digest, sessions.person_id, sessions.address, sessions.created_at, sessions.seen_at, sessions.ends_at, sessions.ends_latest, sessions.program, sessions.acting_customer_id, sessions.acting_reseller_id, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.look_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version, (people.role = any(settings.second_factor) and people.totp_at is null)::boolean as wants_totp, settings.session_minutes,
     coalesce(mine.id, 0)::bigint as reseller_id, coalesce(mine.name, '')::text as reseller, coalesce(mine.suspended_why, '')::text as suspended_why,
@@ -903,41 +903,6 @@ func (q *Queries) StartTOTP(ctx context.Context, arg StartTOTPParams) error {
 	return err
 }
 
-const takeRecoveryCode = `-- name: TakeRecoveryCode :execrows
-update recovery_codes set used_at = now() where person_id = $1 and digest = $2 and used_at is null
-`
-
-type TakeRecoveryCodeParams struct {
-	PersonID int64
-	Digest   []byte
-}
-
-func (q *Queries) TakeRecoveryCode(ctx context.Context, arg TakeRecoveryCodeParams) (int64, error) {
-	result, err := q.db.Exec(ctx, takeRecoveryCode, arg.PersonID, arg.Digest)
-	if err != nil {
-		return 0, err
-	}
-	return result.RowsAffected(), nil
-}
-
-const takeTOTP = `-- name: TakeTOTP :execrows
-update people set totp_step = $1 where id = $2 and totp_step < $1
-`
-
-type TakeTOTPParams struct {
-	Step int64
-	ID   int64
-}
-
-// A code counts once, and none that is older than the last.
-func (q *Queries) TakeTOTP(ctx context.Context, arg TakeTOTPParams) (int64, error) {
-	result, err := q.db.Exec(ctx, takeTOTP, arg.Step, arg.ID)
-	if err != nil {
-		return 0, err
-	}
-	return result.RowsAffected(), nil
-}
-
 const tokenByDigest = `-- name: TokenByDigest :one
 select tokens.id, tokens.person_id, tokens.name, tokens.digest, tokens.scopes, tokens.networks, tokens.ends_at, tokens.used_at, tokens.used_from, tokens.created_at, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.look_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version,
     coalesce(mine.id, 0)::bigint as reseller_id, coalesce(mine.name, '')::text as reseller, coalesce(mine.suspended_why, '')::text as suspended_why
@@ -1081,6 +1046,41 @@ update links set used_at = now() where id = $1 and used_at is null and ends_at >
 // Once; of two at the same time, one.
 func (q *Queries) UseLink(ctx context.Context, id int64) (int64, error) {
 	result, err := q.db.Exec(ctx, useLink, id)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const useRecoveryCode = `-- name: UseRecoveryCode :execrows
+update recovery_codes set used_at = now() where person_id = $1 and digest = $2 and used_at is null
+`
+
+type UseRecoveryCodeParams struct {
+	PersonID int64
+	Digest   []byte
+}
+
+func (q *Queries) UseRecoveryCode(ctx context.Context, arg UseRecoveryCodeParams) (int64, error) {
+	result, err := q.db.Exec(ctx, useRecoveryCode, arg.PersonID, arg.Digest)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const useTOTPStep = `-- name: UseTOTPStep :execrows
+update people set totp_step = $1 where id = $2 and totp_step < $1
+`
+
+type UseTOTPStepParams struct {
+	Step int64
+	ID   int64
+}
+
+// A code counts once, and none that is older than the last.
+func (q *Queries) UseTOTPStep(ctx context.Context, arg UseTOTPStepParams) (int64, error) {
+	result, err := q.db.Exec(ctx, useTOTPStep, arg.Step, arg.ID)
 	if err != nil {
 		return 0, err
 	}

@@ -130,6 +130,15 @@ func (q *Queries) AddPlanFeatures(ctx context.Context, arg AddPlanFeaturesParams
 	return err
 }
 
+const deletePlanFeatures = `-- name: DeletePlanFeatures :exec
+delete from plan_features where plan_id = $1
+`
+
+func (q *Queries) DeletePlanFeatures(ctx context.Context, planID int64) error {
+	_, err := q.db.Exec(ctx, deletePlanFeatures, planID)
+	return err
+}
+
 const endedExceptions = `-- name: EndedExceptions :many
 delete from exceptions where ends_at <= now() returning id, account_id, limit_key, amount, feature, switched_on, reason, author, set_at, ends_at
 `
@@ -238,31 +247,6 @@ func (q *Queries) FindPlan(ctx context.Context, arg FindPlanParams) (FindPlanRow
 	return i, err
 }
 
-const forgetPlanFeatures = `-- name: ForgetPlanFeatures :exec
-delete from plan_features where plan_id = $1
-`
-
-func (q *Queries) ForgetPlanFeatures(ctx context.Context, planID int64) error {
-	_, err := q.db.Exec(ctx, forgetPlanFeatures, planID)
-	return err
-}
-
-const keepPlanLimits = `-- name: KeepPlanLimits :exec
-insert into plan_limits (plan_id, key, amount) select $1::bigint, unnest($2::text[]), nullif(unnest($3::bigint[]), -1)
-on conflict (plan_id, key) do update set amount = excluded.amount
-`
-
-type KeepPlanLimitsParams struct {
-	Plan    int64
-	Keys    []string
-	Amounts []int64
-}
-
-func (q *Queries) KeepPlanLimits(ctx context.Context, arg KeepPlanLimitsParams) error {
-	_, err := q.db.Exec(ctx, keepPlanLimits, arg.Plan, arg.Keys, arg.Amounts)
-	return err
-}
-
 const lockPlan = `-- name: LockPlan :one
 select id, name, version, created_at, reseller_id, removed_at, template_id from plans where id = $1 and removed_at is null for update
 `
@@ -270,6 +254,26 @@ select id, name, version, created_at, reseller_id, removed_at, template_id from 
 // No row if it was removed meanwhile.
 func (q *Queries) LockPlan(ctx context.Context, id int64) (Plan, error) {
 	row := q.db.QueryRow(ctx, lockPlan, id)
+	var i Plan
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Version,
+		&i.CreatedAt,
+		&i.ResellerID,
+		&i.RemovedAt,
+		&i.TemplateID,
+	)
+	return i, err
+}
+
+const lockPlanForShare = `-- name: LockPlanForShare :one
+select id, name, version, created_at, reseller_id, removed_at, template_id from plans where id = $1 and removed_at is null for share
+`
+
+// The plan stays as it is until whoever opens accounts on it is done. No row if it was removed meanwhile.
+func (q *Queries) LockPlanForShare(ctx context.Context, id int64) (Plan, error) {
+	row := q.db.QueryRow(ctx, lockPlanForShare, id)
 	var i Plan
 	err := row.Scan(
 		&i.ID,
@@ -524,24 +528,20 @@ func (q *Queries) RenamePlan(ctx context.Context, arg RenamePlanParams) (Plan, e
 	return i, err
 }
 
-const sharePlan = `-- name: SharePlan :one
-select id, name, version, created_at, reseller_id, removed_at, template_id from plans where id = $1 and removed_at is null for share
+const savePlanLimits = `-- name: SavePlanLimits :exec
+insert into plan_limits (plan_id, key, amount) select $1::bigint, unnest($2::text[]), nullif(unnest($3::bigint[]), -1)
+on conflict (plan_id, key) do update set amount = excluded.amount
 `
 
-// The plan stays as it is until whoever opens accounts on it is done. No row if it was removed meanwhile.
-func (q *Queries) SharePlan(ctx context.Context, id int64) (Plan, error) {
-	row := q.db.QueryRow(ctx, sharePlan, id)
-	var i Plan
-	err := row.Scan(
-		&i.ID,
-		&i.Name,
-		&i.Version,
-		&i.CreatedAt,
-		&i.ResellerID,
-		&i.RemovedAt,
-		&i.TemplateID,
-	)
-	return i, err
+type SavePlanLimitsParams struct {
+	Plan    int64
+	Keys    []string
+	Amounts []int64
+}
+
+func (q *Queries) SavePlanLimits(ctx context.Context, arg SavePlanLimitsParams) error {
+	_, err := q.db.Exec(ctx, savePlanLimits, arg.Plan, arg.Keys, arg.Amounts)
+	return err
 }
 
 const usageOf = `-- name: UsageOf :many

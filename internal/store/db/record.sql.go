@@ -95,19 +95,19 @@ func (q *Queries) AddMail(ctx context.Context, arg AddMailParams) (int64, error)
 	return id, err
 }
 
-const beginIdempotent = `-- name: BeginIdempotent :execrows
+const claimIdempotencyKey = `-- name: ClaimIdempotencyKey :execrows
 insert into idempotency (person_id, key, digest) values ($1, $2, $3) on conflict do nothing
 `
 
-type BeginIdempotentParams struct {
+type ClaimIdempotencyKeyParams struct {
 	PersonID int64
 	Key      string
 	Digest   []byte
 }
 
 // Waits while another request with the same key is under way.
-func (q *Queries) BeginIdempotent(ctx context.Context, arg BeginIdempotentParams) (int64, error) {
-	result, err := q.db.Exec(ctx, beginIdempotent, arg.PersonID, arg.Key, arg.Digest)
+func (q *Queries) ClaimIdempotencyKey(ctx context.Context, arg ClaimIdempotencyKeyParams) (int64, error) {
+	result, err := q.db.Exec(ctx, claimIdempotencyKey, arg.PersonID, arg.Key, arg.Digest)
 	if err != nil {
 		return 0, err
 	}
@@ -125,6 +125,15 @@ type DelayMailParams struct {
 
 func (q *Queries) DelayMail(ctx context.Context, arg DelayMailParams) error {
 	_, err := q.db.Exec(ctx, delayMail, arg.ID, arg.Failure)
+	return err
+}
+
+const deleteOldIdempotencyKeys = `-- name: DeleteOldIdempotencyKeys :exec
+delete from idempotency where created_at < now() - interval '1 day'
+`
+
+func (q *Queries) DeleteOldIdempotencyKeys(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, deleteOldIdempotencyKeys)
 	return err
 }
 
@@ -232,15 +241,6 @@ func (q *Queries) FinishMail(ctx context.Context, arg FinishMailParams) error {
 	return err
 }
 
-const forgetIdempotency = `-- name: ForgetIdempotency :exec
-delete from idempotency where created_at < now() - interval '1 day'
-`
-
-func (q *Queries) ForgetIdempotency(ctx context.Context) error {
-	_, err := q.db.Exec(ctx, forgetIdempotency)
-	return err
-}
-
 const idempotentAnswer = `-- name: IdempotentAnswer :one
 select digest, answer from idempotency where person_id = $1 and key = $2
 `
@@ -275,73 +275,6 @@ func (q *Queries) Installation(ctx context.Context) (Installation, error) {
 		&i.AuthorityKey,
 		&i.CreatedAt,
 		&i.TransferKey,
-	)
-	return i, err
-}
-
-const keepIdempotentAnswer = `-- name: KeepIdempotentAnswer :exec
-update idempotency set answer = $3 where person_id = $1 and key = $2
-`
-
-type KeepIdempotentAnswerParams struct {
-	PersonID int64
-	Key      string
-	Answer   []byte
-}
-
-func (q *Queries) KeepIdempotentAnswer(ctx context.Context, arg KeepIdempotentAnswerParams) error {
-	_, err := q.db.Exec(ctx, keepIdempotentAnswer, arg.PersonID, arg.Key, arg.Answer)
-	return err
-}
-
-const keepSettings = `-- name: KeepSettings :one
-update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5, mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10, challenge_zone = $11,
-    version = version + 1 returning only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone
-`
-
-type KeepSettingsParams struct {
-	Title          string
-	Console        string
-	NameServers    []string
-	SecondFactor   []string
-	SessionMinutes int32
-	MailServer     string
-	MailSecurity   string
-	MailName       string
-	MailPassword   []byte
-	Sender         string
-	ChallengeZone  string
-}
-
-func (q *Queries) KeepSettings(ctx context.Context, arg KeepSettingsParams) (Setting, error) {
-	row := q.db.QueryRow(ctx, keepSettings,
-		arg.Title,
-		arg.Console,
-		arg.NameServers,
-		arg.SecondFactor,
-		arg.SessionMinutes,
-		arg.MailServer,
-		arg.MailSecurity,
-		arg.MailName,
-		arg.MailPassword,
-		arg.Sender,
-		arg.ChallengeZone,
-	)
-	var i Setting
-	err := row.Scan(
-		&i.OnlyRow,
-		&i.Title,
-		&i.Console,
-		&i.NameServers,
-		&i.SecondFactor,
-		&i.SessionMinutes,
-		&i.MailServer,
-		&i.MailSecurity,
-		&i.MailName,
-		&i.MailPassword,
-		&i.Sender,
-		&i.Version,
-		&i.ChallengeZone,
 	)
 	return i, err
 }
@@ -434,6 +367,73 @@ func (q *Queries) MailsOfCustomer(ctx context.Context, customerID *int64) ([]Mai
 		return nil, err
 	}
 	return items, nil
+}
+
+const saveIdempotentAnswer = `-- name: SaveIdempotentAnswer :exec
+update idempotency set answer = $3 where person_id = $1 and key = $2
+`
+
+type SaveIdempotentAnswerParams struct {
+	PersonID int64
+	Key      string
+	Answer   []byte
+}
+
+func (q *Queries) SaveIdempotentAnswer(ctx context.Context, arg SaveIdempotentAnswerParams) error {
+	_, err := q.db.Exec(ctx, saveIdempotentAnswer, arg.PersonID, arg.Key, arg.Answer)
+	return err
+}
+
+const saveSettings = `-- name: SaveSettings :one
+update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5, mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10, challenge_zone = $11,
+    version = version + 1 returning only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone
+`
+
+type SaveSettingsParams struct {
+	Title          string
+	Console        string
+	NameServers    []string
+	SecondFactor   []string
+	SessionMinutes int32
+	MailServer     string
+	MailSecurity   string
+	MailName       string
+	MailPassword   []byte
+	Sender         string
+	ChallengeZone  string
+}
+
+func (q *Queries) SaveSettings(ctx context.Context, arg SaveSettingsParams) (Setting, error) {
+	row := q.db.QueryRow(ctx, saveSettings,
+		arg.Title,
+		arg.Console,
+		arg.NameServers,
+		arg.SecondFactor,
+		arg.SessionMinutes,
+		arg.MailServer,
+		arg.MailSecurity,
+		arg.MailName,
+		arg.MailPassword,
+		arg.Sender,
+		arg.ChallengeZone,
+	)
+	var i Setting
+	err := row.Scan(
+		&i.OnlyRow,
+		&i.Title,
+		&i.Console,
+		&i.NameServers,
+		&i.SecondFactor,
+		&i.SessionMinutes,
+		&i.MailServer,
+		&i.MailSecurity,
+		&i.MailName,
+		&i.MailPassword,
+		&i.Sender,
+		&i.Version,
+		&i.ChallengeZone,
+	)
+	return i, err
 }
 
 const settings = `-- name: Settings :one

@@ -150,6 +150,15 @@ func (q *Queries) CountAccountsOfReseller(ctx context.Context, resellerID *int64
 	return count, err
 }
 
+const deleteShareFeatures = `-- name: DeleteShareFeatures :exec
+delete from share_features where reseller_id = $1
+`
+
+func (q *Queries) DeleteShareFeatures(ctx context.Context, resellerID int64) error {
+	_, err := q.db.Exec(ctx, deleteShareFeatures, resellerID)
+	return err
+}
+
 const findReseller = `-- name: FindReseller :one
 select id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers from resellers where removed_at is null and name = $1 and ($2::bigint = 0 or id = $2)
 `
@@ -183,110 +192,6 @@ func (q *Queries) FindReseller(ctx context.Context, arg FindResellerParams) (Res
 	return i, err
 }
 
-const forgetShareFeatures = `-- name: ForgetShareFeatures :exec
-delete from share_features where reseller_id = $1
-`
-
-func (q *Queries) ForgetShareFeatures(ctx context.Context, resellerID int64) error {
-	_, err := q.db.Exec(ctx, forgetShareFeatures, resellerID)
-	return err
-}
-
-const keepBrand = `-- name: KeepBrand :one
-update resellers set brand = $2, version = version + 1 where id = $1 returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers
-`
-
-type KeepBrandParams struct {
-	ID    int64
-	Brand []byte
-}
-
-func (q *Queries) KeepBrand(ctx context.Context, arg KeepBrandParams) (Reseller, error) {
-	row := q.db.QueryRow(ctx, keepBrand, arg.ID, arg.Brand)
-	var i Reseller
-	err := row.Scan(
-		&i.ID,
-		&i.Name,
-		&i.Title,
-		&i.Email,
-		&i.Measure,
-		&i.SuspendedAt,
-		&i.SuspendedBy,
-		&i.SuspendedWhy,
-		&i.SuspendedAccounts,
-		&i.Brand,
-		&i.Logo,
-		&i.LogoType,
-		&i.RemovedAt,
-		&i.Version,
-		&i.CreatedAt,
-		&i.NameServers,
-	)
-	return i, err
-}
-
-const keepLogo = `-- name: KeepLogo :one
-update resellers set logo = $2, logo_type = $3, version = version + 1 where id = $1 returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers
-`
-
-type KeepLogoParams struct {
-	ID       int64
-	Logo     []byte
-	LogoType *string
-}
-
-func (q *Queries) KeepLogo(ctx context.Context, arg KeepLogoParams) (Reseller, error) {
-	row := q.db.QueryRow(ctx, keepLogo, arg.ID, arg.Logo, arg.LogoType)
-	var i Reseller
-	err := row.Scan(
-		&i.ID,
-		&i.Name,
-		&i.Title,
-		&i.Email,
-		&i.Measure,
-		&i.SuspendedAt,
-		&i.SuspendedBy,
-		&i.SuspendedWhy,
-		&i.SuspendedAccounts,
-		&i.Brand,
-		&i.Logo,
-		&i.LogoType,
-		&i.RemovedAt,
-		&i.Version,
-		&i.CreatedAt,
-		&i.NameServers,
-	)
-	return i, err
-}
-
-const keepReseller = `-- name: KeepReseller :one
-select id from resellers where id = $1 and removed_at is null for key share
-`
-
-// Nobody removes the reseller until whoever adds something of theirs is done. No row if it was removed meanwhile.
-func (q *Queries) KeepReseller(ctx context.Context, id int64) (int64, error) {
-	row := q.db.QueryRow(ctx, keepReseller, id)
-	var id_2 int64
-	err := row.Scan(&id_2)
-	return id_2, err
-}
-
-const keepShareLimits = `-- name: KeepShareLimits :exec
-insert into share_limits (reseller_id, key, amount) select $1::bigint, unnest($2::text[]), nullif(unnest($3::bigint[]), -1)
-on conflict (reseller_id, key) do update set amount = excluded.amount
-`
-
-type KeepShareLimitsParams struct {
-	Reseller int64
-	Keys     []string
-	Amounts  []int64
-}
-
-func (q *Queries) KeepShareLimits(ctx context.Context, arg KeepShareLimitsParams) error {
-	_, err := q.db.Exec(ctx, keepShareLimits, arg.Reseller, arg.Keys, arg.Amounts)
-	return err
-}
-
 const lockReseller = `-- name: LockReseller :one
 select id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers from resellers where id = $1 and removed_at is null for update
 `
@@ -314,6 +219,18 @@ func (q *Queries) LockReseller(ctx context.Context, id int64) (Reseller, error) 
 		&i.NameServers,
 	)
 	return i, err
+}
+
+const lockResellerForKeyShare = `-- name: LockResellerForKeyShare :one
+select id from resellers where id = $1 and removed_at is null for key share
+`
+
+// Nobody removes the reseller until whoever adds something of theirs is done. No row if it was removed meanwhile.
+func (q *Queries) LockResellerForKeyShare(ctx context.Context, id int64) (int64, error) {
+	row := q.db.QueryRow(ctx, lockResellerForKeyShare, id)
+	var id_2 int64
+	err := row.Scan(&id_2)
+	return id_2, err
 }
 
 const lockResellers = `-- name: LockResellers :exec
@@ -532,6 +449,89 @@ func (q *Queries) ResellersOf(ctx context.Context, ids []int64) ([]int64, error)
 		return nil, err
 	}
 	return items, nil
+}
+
+const saveBrand = `-- name: SaveBrand :one
+update resellers set brand = $2, version = version + 1 where id = $1 returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers
+`
+
+type SaveBrandParams struct {
+	ID    int64
+	Brand []byte
+}
+
+func (q *Queries) SaveBrand(ctx context.Context, arg SaveBrandParams) (Reseller, error) {
+	row := q.db.QueryRow(ctx, saveBrand, arg.ID, arg.Brand)
+	var i Reseller
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Title,
+		&i.Email,
+		&i.Measure,
+		&i.SuspendedAt,
+		&i.SuspendedBy,
+		&i.SuspendedWhy,
+		&i.SuspendedAccounts,
+		&i.Brand,
+		&i.Logo,
+		&i.LogoType,
+		&i.RemovedAt,
+		&i.Version,
+		&i.CreatedAt,
+		&i.NameServers,
+	)
+	return i, err
+}
+
+const saveLogo = `-- name: SaveLogo :one
+update resellers set logo = $2, logo_type = $3, version = version + 1 where id = $1 returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers
+`
+
+type SaveLogoParams struct {
+	ID       int64
+	Logo     []byte
+	LogoType *string
+}
+
+func (q *Queries) SaveLogo(ctx context.Context, arg SaveLogoParams) (Reseller, error) {
+	row := q.db.QueryRow(ctx, saveLogo, arg.ID, arg.Logo, arg.LogoType)
+	var i Reseller
+	err := row.Scan(
+		&i.ID,
+		&i.Name,
+		&i.Title,
+		&i.Email,
+		&i.Measure,
+		&i.SuspendedAt,
+		&i.SuspendedBy,
+		&i.SuspendedWhy,
+		&i.SuspendedAccounts,
+		&i.Brand,
+		&i.Logo,
+		&i.LogoType,
+		&i.RemovedAt,
+		&i.Version,
+		&i.CreatedAt,
+		&i.NameServers,
+	)
+	return i, err
+}
+
+const saveShareLimits = `-- name: SaveShareLimits :exec
+insert into share_limits (reseller_id, key, amount) select $1::bigint, unnest($2::text[]), nullif(unnest($3::bigint[]), -1)
+on conflict (reseller_id, key) do update set amount = excluded.amount
+`
+
+type SaveShareLimitsParams struct {
+	Reseller int64
+	Keys     []string
+	Amounts  []int64
+}
+
+func (q *Queries) SaveShareLimits(ctx context.Context, arg SaveShareLimitsParams) error {
+	_, err := q.db.Exec(ctx, saveShareLimits, arg.Reseller, arg.Keys, arg.Amounts)
+	return err
 }
 
 const shareFeatures = `-- name: ShareFeatures :many

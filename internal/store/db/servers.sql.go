@@ -115,6 +115,24 @@ func (q *Queries) ChangeServer(ctx context.Context, arg ChangeServerParams) (Ser
 	return i, err
 }
 
+const deleteDrifts = `-- name: DeleteDrifts :exec
+delete from drifts where server_id = $1
+`
+
+func (q *Queries) DeleteDrifts(ctx context.Context, serverID int64) error {
+	_, err := q.db.Exec(ctx, deleteDrifts, serverID)
+	return err
+}
+
+const deleteDriftsOfAccount = `-- name: DeleteDriftsOfAccount :exec
+delete from drifts where account_id = $1
+`
+
+func (q *Queries) DeleteDriftsOfAccount(ctx context.Context, accountID *int64) error {
+	_, err := q.db.Exec(ctx, deleteDriftsOfAccount, accountID)
+	return err
+}
+
 const driftsOfAccount = `-- name: DriftsOfAccount :many
 select id, server_id, account_id, part, subject, what, diff, found_at from drifts where account_id = $1 order by id
 `
@@ -195,38 +213,6 @@ func (q *Queries) DriftsOfServer(ctx context.Context, serverID int64) ([]DriftsO
 	return items, nil
 }
 
-const forgetDrifts = `-- name: ForgetDrifts :exec
-delete from drifts where server_id = $1
-`
-
-func (q *Queries) ForgetDrifts(ctx context.Context, serverID int64) error {
-	_, err := q.db.Exec(ctx, forgetDrifts, serverID)
-	return err
-}
-
-const forgetDriftsOfAccount = `-- name: ForgetDriftsOfAccount :exec
-delete from drifts where account_id = $1
-`
-
-func (q *Queries) ForgetDriftsOfAccount(ctx context.Context, accountID *int64) error {
-	_, err := q.db.Exec(ctx, forgetDriftsOfAccount, accountID)
-	return err
-}
-
-const keepStatus = `-- name: KeepStatus :exec
-update servers set reachable = true, status = $2, status_at = now() where id = $1
-`
-
-type KeepStatusParams struct {
-	ID     int64
-	Status []byte
-}
-
-func (q *Queries) KeepStatus(ctx context.Context, arg KeepStatusParams) error {
-	_, err := q.db.Exec(ctx, keepStatus, arg.ID, arg.Status)
-	return err
-}
-
 const lockServer = `-- name: LockServer :one
 select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told from servers where id = $1 for update
 `
@@ -255,12 +241,56 @@ func (q *Queries) LockServer(ctx context.Context, id int64) (Server, error) {
 	return i, err
 }
 
+const markServerJoined = `-- name: MarkServerJoined :execrows
+update servers set state = 'joined', join_secret = null, join_ends_at = null, version = version + 1 where id = $1 and state = 'joining'
+`
+
+func (q *Queries) MarkServerJoined(ctx context.Context, id int64) (int64, error) {
+	result, err := q.db.Exec(ctx, markServerJoined, id)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const markServerSwept = `-- name: MarkServerSwept :exec
+update servers set swept_at = now() where id = $1
+`
+
+func (q *Queries) MarkServerSwept(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, markServerSwept, id)
+	return err
+}
+
+const markServerUnreachable = `-- name: MarkServerUnreachable :exec
+update servers set reachable = false where id = $1 and reachable
+`
+
+func (q *Queries) MarkServerUnreachable(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, markServerUnreachable, id)
+	return err
+}
+
 const removeServer = `-- name: RemoveServer :exec
 delete from servers where id = $1
 `
 
 func (q *Queries) RemoveServer(ctx context.Context, id int64) error {
 	_, err := q.db.Exec(ctx, removeServer, id)
+	return err
+}
+
+const saveServerStatus = `-- name: SaveServerStatus :exec
+update servers set reachable = true, status = $2, status_at = now() where id = $1
+`
+
+type SaveServerStatusParams struct {
+	ID     int64
+	Status []byte
+}
+
+func (q *Queries) SaveServerStatus(ctx context.Context, arg SaveServerStatusParams) error {
+	_, err := q.db.Exec(ctx, saveServerStatus, arg.ID, arg.Status)
 	return err
 }
 
@@ -320,18 +350,6 @@ func (q *Queries) ServerByLabel(ctx context.Context, label string) (Server, erro
 	return i, err
 }
 
-const serverJoined = `-- name: ServerJoined :execrows
-update servers set state = 'joined', join_secret = null, join_ends_at = null, version = version + 1 where id = $1 and state = 'joining'
-`
-
-func (q *Queries) ServerJoined(ctx context.Context, id int64) (int64, error) {
-	result, err := q.db.Exec(ctx, serverJoined, id)
-	if err != nil {
-		return 0, err
-	}
-	return result.RowsAffected(), nil
-}
-
 const servers = `-- name: Servers :many
 select servers.id, servers.label, servers.address, servers.roles, servers.open, servers.state, servers.join_secret, servers.join_ends_at, servers.reachable, servers.status, servers.status_at, servers.swept_at, servers.version, servers.created_at, servers.addresses, servers.told,
     (select count(*) from accounts where server_id = servers.id and state <> 'closed') as accounts,
@@ -382,22 +400,4 @@ func (q *Queries) Servers(ctx context.Context) ([]ServersRow, error) {
 		return nil, err
 	}
 	return items, nil
-}
-
-const swept = `-- name: Swept :exec
-update servers set swept_at = now() where id = $1
-`
-
-func (q *Queries) Swept(ctx context.Context, id int64) error {
-	_, err := q.db.Exec(ctx, swept, id)
-	return err
-}
-
-const unreachable = `-- name: Unreachable :exec
-update servers set reachable = false where id = $1 and reachable
-`
-
-func (q *Queries) Unreachable(ctx context.Context, id int64) error {
-	_, err := q.db.Exec(ctx, unreachable, id)
-	return err
 }

@@ -162,6 +162,26 @@ func (q *Queries) ChangeTemplate(ctx context.Context, arg ChangeTemplateParams) 
 	return i, err
 }
 
+const clearMovedRoots = `-- name: ClearMovedRoots :exec
+update domains set moved_from = '' where account_id = $1 and moved_from <> ''
+`
+
+// The files are where they were to be moved.
+func (q *Queries) ClearMovedRoots(ctx context.Context, accountID int64) error {
+	_, err := q.db.Exec(ctx, clearMovedRoots, accountID)
+	return err
+}
+
+const detachTemplate = `-- name: DetachTemplate :exec
+update domains set template_id = null where template_id = $1 and served_as <> 'site'
+`
+
+// By domains that would only follow it were they sites.
+func (q *Queries) DetachTemplate(ctx context.Context, templateID *int64) error {
+	_, err := q.db.Exec(ctx, detachTemplate, templateID)
+	return err
+}
+
 const domainByName = `-- name: DomainByName :one
 select domains.id, domains.account_id, domains.name, domains.registrable, domains.served_as, domains.main, domains.root, domains.added_at, domains.counts_as, domains.target, domains.code, domains.keep_path, domains.keep_query, domains.mirror_of, domains.moved_from, domains.settings, domains.template_id, domains.version, accounts.server_id, accounts.sign_in_name, accounts.customer_id, accounts.reseller_id, accounts.state as account_state
 from domains join accounts on accounts.id = domains.account_id where domains.name = $1
@@ -353,75 +373,6 @@ func (q *Queries) FoldersOfAccount(ctx context.Context, accountID int64) ([]Fold
 	return items, nil
 }
 
-const forgetMoves = `-- name: ForgetMoves :exec
-update domains set moved_from = '' where account_id = $1 and moved_from <> ''
-`
-
-// The files are where they were to be moved.
-func (q *Queries) ForgetMoves(ctx context.Context, accountID int64) error {
-	_, err := q.db.Exec(ctx, forgetMoves, accountID)
-	return err
-}
-
-const forgetTemplate = `-- name: ForgetTemplate :exec
-update domains set template_id = null where template_id = $1 and served_as <> 'site'
-`
-
-// By domains that would only follow it were they sites.
-func (q *Queries) ForgetTemplate(ctx context.Context, templateID *int64) error {
-	_, err := q.db.Exec(ctx, forgetTemplate, templateID)
-	return err
-}
-
-const keepFolder = `-- name: KeepFolder :one
-insert into folders (domain_id, path, title) values ($1, $2, $3) on conflict (domain_id, path) do update set title = excluded.title returning id, domain_id, path, title
-`
-
-type KeepFolderParams struct {
-	DomainID int64
-	Path     string
-	Title    string
-}
-
-func (q *Queries) KeepFolder(ctx context.Context, arg KeepFolderParams) (Folder, error) {
-	row := q.db.QueryRow(ctx, keepFolder, arg.DomainID, arg.Path, arg.Title)
-	var i Folder
-	err := row.Scan(
-		&i.ID,
-		&i.DomainID,
-		&i.Path,
-		&i.Title,
-	)
-	return i, err
-}
-
-const keepFolderUser = `-- name: KeepFolderUser :exec
-insert into folder_users (folder_id, name, hash) values ($1, $2, $3) on conflict (folder_id, name) do update set hash = excluded.hash
-`
-
-type KeepFolderUserParams struct {
-	FolderID int64
-	Name     string
-	Hash     string
-}
-
-func (q *Queries) KeepFolderUser(ctx context.Context, arg KeepFolderUserParams) error {
-	_, err := q.db.Exec(ctx, keepFolderUser, arg.FolderID, arg.Name, arg.Hash)
-	return err
-}
-
-const keepTemplate = `-- name: KeepTemplate :one
-select id from templates where id = $1 for share
-`
-
-// So that it is not removed while something comes to follow it.
-func (q *Queries) KeepTemplate(ctx context.Context, id int64) (int64, error) {
-	row := q.db.QueryRow(ctx, keepTemplate, id)
-	var id_2 int64
-	err := row.Scan(&id_2)
-	return id_2, err
-}
-
 const lockTemplate = `-- name: LockTemplate :one
 select id, name, reseller_id, about, settings, version, created_at, records from templates where id = $1 for update
 `
@@ -440,6 +391,18 @@ func (q *Queries) LockTemplate(ctx context.Context, id int64) (Template, error) 
 		&i.Records,
 	)
 	return i, err
+}
+
+const lockTemplateForShare = `-- name: LockTemplateForShare :one
+select id from templates where id = $1 for share
+`
+
+// So that it is not removed while something comes to follow it.
+func (q *Queries) LockTemplateForShare(ctx context.Context, id int64) (int64, error) {
+	row := q.db.QueryRow(ctx, lockTemplateForShare, id)
+	var id_2 int64
+	err := row.Scan(&id_2)
+	return id_2, err
 }
 
 const plansOfTemplate = `-- name: PlansOfTemplate :many
@@ -515,6 +478,43 @@ delete from templates where reseller_id = $1
 
 func (q *Queries) RemoveTemplatesOf(ctx context.Context, resellerID *int64) error {
 	_, err := q.db.Exec(ctx, removeTemplatesOf, resellerID)
+	return err
+}
+
+const saveFolder = `-- name: SaveFolder :one
+insert into folders (domain_id, path, title) values ($1, $2, $3) on conflict (domain_id, path) do update set title = excluded.title returning id, domain_id, path, title
+`
+
+type SaveFolderParams struct {
+	DomainID int64
+	Path     string
+	Title    string
+}
+
+func (q *Queries) SaveFolder(ctx context.Context, arg SaveFolderParams) (Folder, error) {
+	row := q.db.QueryRow(ctx, saveFolder, arg.DomainID, arg.Path, arg.Title)
+	var i Folder
+	err := row.Scan(
+		&i.ID,
+		&i.DomainID,
+		&i.Path,
+		&i.Title,
+	)
+	return i, err
+}
+
+const saveFolderUser = `-- name: SaveFolderUser :exec
+insert into folder_users (folder_id, name, hash) values ($1, $2, $3) on conflict (folder_id, name) do update set hash = excluded.hash
+`
+
+type SaveFolderUserParams struct {
+	FolderID int64
+	Name     string
+	Hash     string
+}
+
+func (q *Queries) SaveFolderUser(ctx context.Context, arg SaveFolderUserParams) error {
+	_, err := q.db.Exec(ctx, saveFolderUser, arg.FolderID, arg.Name, arg.Hash)
 	return err
 }
 

@@ -10,15 +10,15 @@ import (
 	"time"
 )
 
-const accountsLedTo = `-- name: AccountsLedTo :many
+const accountsRedirectedTo = `-- name: AccountsRedirectedTo :many
 select distinct accounts.id from zones join accounts on accounts.id = zones.account_id, servers
 where servers.id = $1 and zones.name_service = 'here' and accounts.state in ('opening', 'active') and (accounts.server_id = servers.id or 'dns' = any(servers.roles))
 order by accounts.id
 `
 
 // Those whose zones have addresses of a server in them, by their home or by the names of the name servers.
-func (q *Queries) AccountsLedTo(ctx context.Context, id int64) ([]int64, error) {
-	rows, err := q.db.Query(ctx, accountsLedTo, id)
+func (q *Queries) AccountsRedirectedTo(ctx context.Context, id int64) ([]int64, error) {
+	rows, err := q.db.Query(ctx, accountsRedirectedTo, id)
 	if err != nil {
 		return nil, err
 	}
@@ -63,6 +63,21 @@ func (q *Queries) AccountsWithZonesHere(ctx context.Context, reseller int64) ([]
 		return nil, err
 	}
 	return items, nil
+}
+
+const addAccountServer = `-- name: AddAccountServer :exec
+insert into account_servers (account_id, server_id) values ($1, $2) on conflict do nothing
+`
+
+type AddAccountServerParams struct {
+	AccountID int64
+	ServerID  int64
+}
+
+// Before a server is told of an account, so that a sweep knows of it.
+func (q *Queries) AddAccountServer(ctx context.Context, arg AddAccountServerParams) error {
+	_, err := q.db.Exec(ctx, addAccountServer, arg.AccountID, arg.ServerID)
+	return err
 }
 
 const addRecord = `-- name: AddRecord :one
@@ -123,15 +138,6 @@ func (q *Queries) AddZone(ctx context.Context, arg AddZoneParams) (Zone, error) 
 	return i, err
 }
 
-const applyAnew = `-- name: ApplyAnew :exec
-update account_servers set digest = '' where account_id = $1
-`
-
-func (q *Queries) ApplyAnew(ctx context.Context, accountID int64) error {
-	_, err := q.db.Exec(ctx, applyAnew, accountID)
-	return err
-}
-
 const changeRecord = `-- name: ChangeRecord :exec
 update records set name = $2, type = $3, ttl = $4, data = $5 where id = $1
 `
@@ -180,6 +186,24 @@ func (q *Queries) ChangeZone(ctx context.Context, arg ChangeZoneParams) (Zone, e
 	return i, err
 }
 
+const clearAppliedDigests = `-- name: ClearAppliedDigests :exec
+update account_servers set digest = '' where account_id = $1
+`
+
+func (q *Queries) ClearAppliedDigests(ctx context.Context, accountID int64) error {
+	_, err := q.db.Exec(ctx, clearAppliedDigests, accountID)
+	return err
+}
+
+const deleteZones = `-- name: DeleteZones :exec
+delete from zones where account_id = $1
+`
+
+func (q *Queries) DeleteZones(ctx context.Context, accountID int64) error {
+	_, err := q.db.Exec(ctx, deleteZones, accountID)
+	return err
+}
+
 const findZone = `-- name: FindZone :one
 select zones.id, zones.account_id, zones.name, zones.name_service, zones.dnssec, zones.version, zones.created_at, accounts.sign_in_name from zones join accounts on accounts.id = zones.account_id
 where zones.name = $1
@@ -220,35 +244,24 @@ func (q *Queries) FindZone(ctx context.Context, arg FindZoneParams) (FindZoneRow
 	return i, err
 }
 
-const forgetZones = `-- name: ForgetZones :exec
-delete from zones where account_id = $1
+const markServerApplied = `-- name: MarkServerApplied :exec
+update account_servers set revision = greatest(revision, $1), digest = $2 where account_id = $3 and server_id = $4
 `
 
-func (q *Queries) ForgetZones(ctx context.Context, accountID int64) error {
-	_, err := q.db.Exec(ctx, forgetZones, accountID)
-	return err
-}
-
-const keepTransferKey = `-- name: KeepTransferKey :exec
-update installation set transfer_key = $1 where transfer_key is null
-`
-
-func (q *Queries) KeepTransferKey(ctx context.Context, transferKey []byte) error {
-	_, err := q.db.Exec(ctx, keepTransferKey, transferKey)
-	return err
-}
-
-const leftServer = `-- name: LeftServer :exec
-delete from account_servers where account_id = $1 and server_id = $2
-`
-
-type LeftServerParams struct {
+type MarkServerAppliedParams struct {
+	Revision  int64
+	Digest    []byte
 	AccountID int64
 	ServerID  int64
 }
 
-func (q *Queries) LeftServer(ctx context.Context, arg LeftServerParams) error {
-	_, err := q.db.Exec(ctx, leftServer, arg.AccountID, arg.ServerID)
+func (q *Queries) MarkServerApplied(ctx context.Context, arg MarkServerAppliedParams) error {
+	_, err := q.db.Exec(ctx, markServerApplied,
+		arg.Revision,
+		arg.Digest,
+		arg.AccountID,
+		arg.ServerID,
+	)
 	return err
 }
 
@@ -305,42 +318,6 @@ func (q *Queries) NameServersOfReseller(ctx context.Context, id int64) ([]string
 	return name_servers, err
 }
 
-const placeAccount = `-- name: PlaceAccount :exec
-insert into account_servers (account_id, server_id) values ($1, $2) on conflict do nothing
-`
-
-type PlaceAccountParams struct {
-	AccountID int64
-	ServerID  int64
-}
-
-// Before a server is told of an account, so that a sweep knows of it.
-func (q *Queries) PlaceAccount(ctx context.Context, arg PlaceAccountParams) error {
-	_, err := q.db.Exec(ctx, placeAccount, arg.AccountID, arg.ServerID)
-	return err
-}
-
-const placedAccount = `-- name: PlacedAccount :exec
-update account_servers set revision = greatest(revision, $1), digest = $2 where account_id = $3 and server_id = $4
-`
-
-type PlacedAccountParams struct {
-	Revision  int64
-	Digest    []byte
-	AccountID int64
-	ServerID  int64
-}
-
-func (q *Queries) PlacedAccount(ctx context.Context, arg PlacedAccountParams) error {
-	_, err := q.db.Exec(ctx, placedAccount,
-		arg.Revision,
-		arg.Digest,
-		arg.AccountID,
-		arg.ServerID,
-	)
-	return err
-}
-
 const recordsOfAccount = `-- name: RecordsOfAccount :many
 select records.id, records.zone_id, records.name, records.type, records.ttl, records.data, records.added_at from records join zones on zones.id = records.zone_id where zones.account_id = $1 order by records.id
 `
@@ -373,6 +350,20 @@ func (q *Queries) RecordsOfAccount(ctx context.Context, accountID int64) ([]Reco
 	return items, nil
 }
 
+const removeAccountServer = `-- name: RemoveAccountServer :exec
+delete from account_servers where account_id = $1 and server_id = $2
+`
+
+type RemoveAccountServerParams struct {
+	AccountID int64
+	ServerID  int64
+}
+
+func (q *Queries) RemoveAccountServer(ctx context.Context, arg RemoveAccountServerParams) error {
+	_, err := q.db.Exec(ctx, removeAccountServer, arg.AccountID, arg.ServerID)
+	return err
+}
+
 const removeRecords = `-- name: RemoveRecords :exec
 delete from records where zone_id = $1 and id = any($2::bigint[])
 `
@@ -393,6 +384,29 @@ delete from zones where id = $1
 
 func (q *Queries) RemoveZone(ctx context.Context, id int64) error {
 	_, err := q.db.Exec(ctx, removeZone, id)
+	return err
+}
+
+const saveServerDigest = `-- name: SaveServerDigest :exec
+update servers set told = $2 where id = $1 and told <> $2
+`
+
+type SaveServerDigestParams struct {
+	ID   int64
+	Told string
+}
+
+func (q *Queries) SaveServerDigest(ctx context.Context, arg SaveServerDigestParams) error {
+	_, err := q.db.Exec(ctx, saveServerDigest, arg.ID, arg.Told)
+	return err
+}
+
+const saveTransferKey = `-- name: SaveTransferKey :exec
+update installation set transfer_key = $1 where transfer_key is null
+`
+
+func (q *Queries) SaveTransferKey(ctx context.Context, transferKey []byte) error {
+	_, err := q.db.Exec(ctx, saveTransferKey, transferKey)
 	return err
 }
 
@@ -436,20 +450,6 @@ type SetNameServersOfResellerParams struct {
 
 func (q *Queries) SetNameServersOfReseller(ctx context.Context, arg SetNameServersOfResellerParams) error {
 	_, err := q.db.Exec(ctx, setNameServersOfReseller, arg.ID, arg.NameServers)
-	return err
-}
-
-const toldServer = `-- name: ToldServer :exec
-update servers set told = $2 where id = $1 and told <> $2
-`
-
-type ToldServerParams struct {
-	ID   int64
-	Told string
-}
-
-func (q *Queries) ToldServer(ctx context.Context, arg ToldServerParams) error {
-	_, err := q.db.Exec(ctx, toldServer, arg.ID, arg.Told)
 	return err
 }
 

@@ -2,6 +2,9 @@
 -- Requests about names below one registrable name wait for each other.
 select pg_advisory_xact_lock(hashtextextended(sqlc.arg(registrable)::text, 1));
 
+-- name: LockSignInNames :exec
+select pg_advisory_xact_lock(2);
+
 -- name: RelatedDomains :many
 select domains.name, domains.account_id from domains where registrable = $1;
 
@@ -74,34 +77,34 @@ select * from domains where account_id = $1 order by main desc, name;
 select accounts.id, accounts.revision, accounts.applied_revision, accounts.state, accounts.sign_in_name, account_servers.revision as there
 from account_servers join accounts on accounts.id = account_servers.account_id where account_servers.server_id = $1;
 
--- name: WantAccount :one
+-- name: SetAccountState :one
 update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning *;
 
--- name: RaiseAccounts :many
+-- name: BumpRevisions :many
 -- What these accounts are to hold on their servers has changed.
 update accounts set revision = revision + 1, version = version + 1 where id = any(sqlc.arg(ids)::bigint[]) and state in ('opening', 'active') returning id, revision;
 
--- name: PutOnPlan :exec
+-- name: SetPlanOfAccount :exec
 update accounts set plan_id = $2, version = version + 1 where id = $1;
 
--- name: Hold :exec
+-- name: SetFrozenTerms :exec
 update accounts set held = $2, held_at = case when $2::jsonb is null then null else now() end, version = version + 1 where id = $1;
 
 -- name: SuspendAccount :exec
 update accounts set suspended_at = case when sqlc.narg(by)::text is null then null else now() end, suspended_by = sqlc.narg(by), suspended_role = sqlc.narg(role),
     suspended_why = sqlc.narg(why) where id = sqlc.arg(id);
 
--- name: ForgetDomains :exec
+-- name: DeleteDomains :exec
 delete from domains where account_id = $1;
 
--- name: AccountApplied :one
+-- name: MarkAccountApplied :one
 -- Never lowers what was applied; opening ends when its revision is there.
 update accounts set applied_revision = greatest(applied_revision, sqlc.arg(revision)::bigint), version = version + 1,
     state = case when sqlc.arg(revision)::bigint < revision then state when state = 'opening' then 'active' when state = 'closing' then 'closed' else state end,
     closed_at = case when sqlc.arg(revision)::bigint >= revision and state = 'closing' then now() else closed_at end
 where id = sqlc.arg(id) and sqlc.arg(revision)::bigint >= applied_revision returning *;
 
--- name: Measured :exec
+-- name: SaveDiskUsed :exec
 update accounts set disk_used = $2 where id = $1 and disk_used is distinct from $2;
 
 -- name: LockAccounts :many

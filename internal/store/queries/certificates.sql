@@ -17,7 +17,7 @@ update authorities set key = case when sqlc.arg(taken)::boolean then next_key el
 -- Whoever began to change the key was cut off.
 select * from authorities where next_key_at < now() - interval '2 minutes';
 
--- name: NoUsualAuthority :exec
+-- name: ClearDefaultAuthority :exec
 update authorities set usual = false where usual;
 
 -- name: RemoveAuthority :exec
@@ -33,7 +33,7 @@ select * from authorities where name = $1;
 -- name: AuthorityByID :one
 select * from authorities where id = $1;
 
--- name: UsualAuthority :one
+-- name: DefaultAuthority :one
 select * from authorities where usual;
 
 -- name: LimitAuthority :exec
@@ -42,7 +42,7 @@ update authorities set limited_until = $2 where id = $1;
 -- name: AuthorityUsed :one
 select (exists (select from certificates where certificates.authority_id = sqlc.arg(id)::bigint) or exists (select from orders where orders.authority_id = sqlc.arg(id)::bigint))::boolean;
 
--- name: WantCertificates :exec
+-- name: AddSiteCertificates :exec
 -- Of the domains of an account that have none yet.
 insert into site_certificates (domain_id, next_at) select id, now() from domains where account_id = $1 and served_as <> 'dns-only' on conflict do nothing;
 
@@ -56,17 +56,17 @@ select * from site_certificates where domain_id = $1 for update;
 update site_certificates set mode = sqlc.arg(mode), names = sqlc.narg(names), key_type = sqlc.arg(key_type), pin_key = sqlc.arg(pin_key), authority_id = sqlc.narg(authority_id), next_at = sqlc.narg(next_at), version = version + 1
 where domain_id = sqlc.arg(domain_id) returning *;
 
--- name: CertificateFailed :exec
+-- name: SaveCertificateFailure :exec
 update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = $2, problem = $3, next_at = $4, limited_until = sqlc.narg(limited_until) where domain_id = $1;
 
--- name: CertificateCame :exec
+-- name: SaveCertificateIssued :exec
 update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, limited_until = null, next_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1;
 
--- name: TryCertificateAt :exec
+-- name: ScheduleCertificate :exec
 -- Unless something has come up meanwhile, for which it was decided anew.
 update site_certificates set next_at = sqlc.narg(next_at) where domain_id = sqlc.arg(domain_id) and next_at is not distinct from sqlc.narg(seen)::timestamptz;
 
--- name: TakeCertificatesDue :many
+-- name: ClaimDueCertificates :many
 -- Sites whose next try is due, in accounts that are open, oldest first; those with an order on its way are left alone. Whoever takes them has a while: nobody else takes
 -- them meanwhile, and somebody does if they are not heard of again.
 update site_certificates set next_at = sqlc.arg(until)::timestamptz from (
@@ -95,23 +95,23 @@ update certificates set state = 'retired', renew_at = null, ask_at = null where 
 -- A newer one takes its place.
 update certificates set state = 'retired', renew_at = null, ask_at = null where domain_id = $1 and state = 'installing';
 
--- name: BroughtNotInstalled :exec
+-- name: RevertFailedUpload :exec
 -- Sites of which the certificate that somebody brought could not be installed go on as they were before.
 update site_certificates set mode = 'automatic', next_at = now(), version = site_certificates.version + 1 from certificates join domains on domains.id = certificates.domain_id
 where site_certificates.domain_id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2 and certificates.authority_id is null
   and not exists (select from certificates used where used.domain_id = certificates.domain_id and used.state = 'in-use' and used.authority_id is null);
 
--- name: DropNotInstalled :exec
+-- name: DropFailedCertificates :exec
 -- What a revision could not bring to its server.
 update certificates set state = 'retired', renew_at = null, ask_at = null from domains
 where domains.id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2;
 
--- name: RetireReplaced :exec
+-- name: RetireReplacedCertificates :exec
 -- Those in whose place others have come, with the revision that is in force now.
 update certificates old set state = 'retired', renew_at = null, ask_at = null from certificates fresh join domains on domains.id = fresh.domain_id
 where domains.account_id = $1 and fresh.state = 'installing' and fresh.revision <= $2 and old.domain_id = fresh.domain_id and old.state = 'in-use';
 
--- name: CertificatesInstalled :exec
+-- name: MarkCertificatesInstalled :exec
 update certificates set state = 'in-use', installed_at = now() from domains
 where domains.id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2;
 
@@ -121,19 +121,19 @@ insert into orders (domain_id, authority_id, operation_id, names, left_out, key_
 -- name: OrderByID :one
 select * from orders where id = $1;
 
--- name: OrderUnderWay :one
+-- name: UnfinishedOrder :one
 select * from orders where domain_id = $1 and state not in ('done', 'failed');
 
--- name: OrderMoves :execrows
+-- name: SaveOrderState :execrows
 -- One that came to its end stays there.
 update orders set state = $2, url = $3, install_id = $4 where id = $1 and state not in ('done', 'failed');
 
--- name: OrdersCut :many
+-- name: StalledOrders :many
 -- Orders whose operation nobody has worked on for a while: the process that did was killed.
 select orders.id from orders join operations on operations.id = orders.operation_id
 where orders.state not in ('done', 'failed') and operations.touched_at < now() - make_interval(secs => sqlc.arg(seconds)::float8);
 
--- name: KeepChallenge :exec
+-- name: SaveChallenge :exec
 insert into challenges (order_id, name, kind, token, value, url, proof, record, account_id) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing;
 
 -- name: ChallengesOf :many
@@ -142,14 +142,14 @@ select * from challenges where order_id = $1 order by id;
 -- name: AcceptedChallenge :exec
 update challenges set accepted = true where id = $1;
 
--- name: ForgetChallenges :exec
+-- name: DeleteChallenges :exec
 delete from challenges where order_id = $1;
 
 -- name: ChallengesInZones :many
 -- What the zones of an account show for orders on their way.
 select record, value from challenges where account_id = sqlc.arg(account_id)::bigint order by id;
 
--- name: LookedAtChallenge :exec
+-- name: SaveChallengeCheck :exec
 update challenges set missing = $2, looked_at = now() where id = $1;
 
 -- name: DomainByID :one
@@ -158,19 +158,19 @@ select * from domains where id = $1;
 -- name: WebServers :many
 select * from servers where 'web' = any(roles) and state = 'joined' order by id;
 
--- name: TryAllCertificates :exec
+-- name: ScheduleAllCertificates :exec
 -- Of sites that have none of an authority yet.
 update site_certificates set next_at = now() where mode = 'automatic' and not exists (
     select from certificates where certificates.domain_id = site_certificates.domain_id and certificates.state in ('installing', 'in-use'));
 
--- name: CertificatesToAsk :many
+-- name: CertificatesToAskAbout :many
 -- Certificates of which the authority is to be asked when to renew them.
 select * from certificates where state = 'in-use' and authority_id is not null and ask_at <= $1 order by ask_at limit 100;
 
--- name: RenewalTold :exec
+-- name: SaveRenewal :exec
 update certificates set renew_at = $2, ask_at = $3, explanation = $4 where id = $1;
 
--- name: TryCertificateBy :exec
+-- name: ScheduleCertificateBy :exec
 -- Not later than a moment.
 update site_certificates set next_at = sqlc.arg(next_at)::timestamptz where domain_id = sqlc.arg(domain_id) and mode = 'automatic' and (next_at is null or next_at > sqlc.arg(next_at)::timestamptz);
 
@@ -226,7 +226,7 @@ select id, key from signing_requests where domain_id = $1 order by id;
 -- name: RemoveSigningRequest :execrows
 delete from signing_requests where domain_id = $1 and id = $2;
 
--- name: KeepIntermediate :exec
+-- name: SaveIntermediate :exec
 insert into intermediates (digest, subject, certificate) values ($1, $2, $3) on conflict do nothing;
 
 -- name: IntermediatesOf :many
@@ -237,7 +237,7 @@ select certificate from intermediates where subject = $1 order by added_at desc 
 -- The last of a site that came to its end.
 select * from orders where domain_id = $1 and state = 'done' order by id desc limit 1;
 
--- name: PlacedOrders :many
+-- name: OrderTimes :many
 -- Orders that an authority has taken since a moment, or is about to.
 select names, created_at from orders where authority_id = $1 and created_at > $2 and (url <> '' or state not in ('done', 'failed')) order by created_at;
 
@@ -250,7 +250,7 @@ select zones.name, zones.account_id, accounts.reseller_id from zones join accoun
 where accounts.state = 'active' and zones.name_service = 'here' and (zones.name = sqlc.arg(name)::text or sqlc.arg(name)::text like '%.' || zones.name)
 order by length(zones.name) desc limit 1;
 
--- name: CertificatesRunningOut :many
+-- name: ExpiringCertificates :many
 -- Certificates in use that nothing is about to replace and that end before a moment: the site's last try failed, or it does not renew itself.
 select certificates.domain_id, certificates.not_before, certificates.not_after, certificates.names, certificates.authority_id, domains.name, domains.account_id, site_certificates.told_days, site_certificates.mode, site_certificates.problem,
     site_certificates.failures
@@ -259,14 +259,14 @@ where certificates.state = 'in-use' and certificates.not_after < sqlc.arg(before
   and (site_certificates.failures > 0 or certificates.authority_id is null)
 order by certificates.not_after limit 500;
 
--- name: ToldOfCertificate :execrows
+-- name: MarkExpiryNoticed :execrows
 update site_certificates set told_days = $2 where domain_id = $1 and (told_days = 0 or told_days > $2);
 
--- name: ForgetOldCertificates :exec
+-- name: DeleteOldCertificates :exec
 -- Those that are used no longer and ended a month ago.
 delete from certificates where state in ('retired', 'revoked') and not_after < now() - interval '30 days';
 
--- name: ForgetOldOrders :exec
+-- name: DeleteOldOrders :exec
 -- Longer than any bound counts, but the last of each site: it says which names were left out.
 delete from orders where state in ('done', 'failed') and created_at < now() - interval '40 days'
   and exists (select from orders later where later.domain_id = orders.domain_id and later.state = 'done' and later.id > orders.id);

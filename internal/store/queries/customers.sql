@@ -8,14 +8,14 @@ update customers set name = $2, email = $3, contact = $4, phone = $5, postal = $
 -- No row if it was removed meanwhile.
 select * from customers where id = $1 and removed_at is null for update;
 
--- name: KeepCustomer :one
+-- name: LockCustomerForKeyShare :one
 -- Nobody removes the customer until whoever adds something of theirs is done. No row if it was removed meanwhile.
 select * from customers where id = $1 and removed_at is null for key share;
 
 -- name: CustomerByID :one
 select * from customers where id = $1;
 
--- name: KeepNotes :exec
+-- name: SaveNotes :exec
 update customers set notes = $2 where id = $1;
 
 -- name: RemoveCustomer :exec

@@ -19,5 +19,5 @@ insert into login_keys (login_id, line, comment, fingerprint) values ($1, $2, $3
 -- name: RemoveLoginKey :execrows
 delete from login_keys where login_id = $1 and fingerprint = $2;
 
--- name: ForgetLogins :exec
+-- name: DeleteLogins :exec
 delete from logins where account_id = $1;

@@ -35,11 +35,15 @@ select id from operations where server_id = $1 and state in ('waiting', 'running
 -- Operations outlive the server they were done on; their subject still names it.
 update operations set server_id = null where server_id = $1;
 
+-- name: RelaxDurability :exec
+-- What the transaction writes may be lost if the database stops within the next moments.
+select set_config('synchronous_commit', 'off', true);
+
 -- name: TouchOperations :exec
 update operations set state = 'running', note = sqlc.arg(note), version = version + 1, touched_at = now(), started_at = coalesce(started_at, now())
 where id = any(sqlc.arg(ids)::bigint[]) and state in ('waiting', 'running');
 
--- name: KeepStep :exec
+-- name: SaveStep :exec
 insert into operation_steps (operation_id, position, name, state, detail, finished_at)
 select unnest(sqlc.arg(ids)::bigint[]), sqlc.arg(position), sqlc.arg(name), sqlc.arg(state)::text, sqlc.arg(detail), case when sqlc.arg(state)::text = 'running' then null else now() end
 on conflict (operation_id, name) do update set state = excluded.state, detail = excluded.detail, finished_at = excluded.finished_at,
@@ -50,21 +54,21 @@ update operations set state = sqlc.arg(state), failure = sqlc.narg(failure), not
     started_at = coalesce(started_at, now()), finished_at = now()
 where id = any(sqlc.arg(ids)::bigint[]) and state in ('waiting', 'running');
 
--- name: TellOperation :exec
+-- name: NotifyOperation :exec
 select pg_notify('operation', unnest(sqlc.arg(ids)::bigint[])::text);
 
--- name: Stalled :many
+-- name: StalledOperations :many
 -- Operations that nobody has worked on for a while: the process that did was killed.
 select * from operations where state in ('waiting', 'running') and touched_at < now() - make_interval(secs => sqlc.arg(seconds)::float8) order by id limit 500;
 
--- name: TouchStalled :exec
+-- name: TouchStalledOperations :exec
 update operations set touched_at = now() where id = any(sqlc.arg(ids)::bigint[]);
 
--- name: CoverAccounts :exec
+-- name: AddTargets :exec
 insert into operation_accounts (operation_id, account_id, revision)
 select sqlc.arg(operation)::bigint, unnest(sqlc.arg(accounts)::bigint[]), unnest(sqlc.arg(revisions)::bigint[]);
 
--- name: CoveredAccounts :many
+-- name: Targets :many
 select accounts.id, accounts.sign_in_name, servers.label as server, (accounts.applied_revision >= operation_accounts.revision or accounts.state = 'closed')::boolean as applied
 from operation_accounts join accounts on accounts.id = operation_accounts.account_id join servers on servers.id = accounts.server_id
 where operation_id = $1 order by servers.label, accounts.id;

@@ -54,23 +54,23 @@ update people set password_hash = sqlc.arg(password_hash), must_change = sqlc.ar
 -- name: StartTOTP :exec
 update people set totp_secret = $2, totp_at = null, totp_step = 0 where id = $1;
 
--- name: KeepTOTP :exec
+-- name: SaveTOTP :exec
 update people set totp_at = coalesce(totp_at, now()), totp_step = $2 where id = $1;
 
--- name: TakeTOTP :execrows
+-- name: UseTOTPStep :execrows
 -- A code counts once, and none that is older than the last.
 update people set totp_step = sqlc.arg(step) where id = sqlc.arg(id) and totp_step < sqlc.arg(step);
 
--- name: ForgetTOTP :exec
+-- name: DeleteTOTP :exec
 update people set totp_secret = null, totp_at = null, totp_step = 0 where id = $1;
 
--- name: ForgetRecoveryCodes :exec
+-- name: DeleteRecoveryCodes :exec
 delete from recovery_codes where person_id = $1;
 
 -- name: AddRecoveryCodes :exec
 insert into recovery_codes (person_id, digest) select sqlc.arg(person)::bigint, unnest(sqlc.arg(digests)::bytea[]);
 
--- name: TakeRecoveryCode :execrows
+-- name: UseRecoveryCode :execrows
 update recovery_codes set used_at = now() where person_id = $1 and digest = $2 and used_at is null;
 
 -- name: RecoveryCodesLeft :one
@@ -105,7 +105,7 @@ delete from sessions where id = sqlc.arg(id) and person_id = sqlc.arg(person);
 -- name: SessionsOf :many
 select * from sessions where person_id = $1 and ends_at > now() order by seen_at desc;
 
--- name: EndOldSessions :exec
+-- name: DeleteOldSessions :exec
 delete from sessions where ends_at < now();
 
 -- name: AddToken :one
@@ -138,10 +138,10 @@ where digest = $1 and used_at is null and ends_at > now();
 -- Once; of two at the same time, one.
 update links set used_at = now() where id = $1 and used_at is null and ends_at > now();
 
--- name: ForgetLinksOf :exec
+-- name: DeleteLinksOf :exec
 delete from links where person_id = $1 and purpose = $2;
 
--- name: ForgetOldLinks :exec
+-- name: DeleteOldLinks :exec
 delete from links where ends_at < now() - interval '7 days';
 
 -- name: CountSignIn :one
@@ -160,8 +160,8 @@ select * from sign_in_failures where subject = $1;
 -- name: UncountSignIn :exec
 update sign_in_failures set failures = greatest(failures - 1, 1) where subject = $1;
 
--- name: ForgetSignInFailures :exec
+-- name: DeleteSignInFailures :exec
 delete from sign_in_failures where subject = $1;
 
--- name: ForgetOldSignInFailures :exec
+-- name: DeleteOldSignInFailures :exec
 delete from sign_in_failures where last_at < now() - interval '1 day';

@@ -8,7 +8,7 @@ update plans set name = $2, version = version + 1 where id = $1 returning *;
 -- No row if it was removed meanwhile.
 select * from plans where id = $1 and removed_at is null for update;
 
--- name: SharePlan :one
+-- name: LockPlanForShare :one
 -- The plan stays as it is until whoever opens accounts on it is done. No row if it was removed meanwhile.
 select * from plans where id = $1 and removed_at is null for share;
 
@@ -16,11 +16,11 @@ select * from plans where id = $1 and removed_at is null for share;
 -- Closed accounts still refer to it.
 update plans set removed_at = now(), template_id = null where id = $1;
 
--- name: KeepPlanLimits :exec
+-- name: SavePlanLimits :exec
 insert into plan_limits (plan_id, key, amount) select sqlc.arg(plan)::bigint, unnest(sqlc.arg(keys)::text[]), nullif(unnest(sqlc.arg(amounts)::bigint[]), -1)
 on conflict (plan_id, key) do update set amount = excluded.amount;
 
--- name: ForgetPlanFeatures :exec
+-- name: DeletePlanFeatures :exec
 delete from plan_features where plan_id = $1;
 
 -- name: AddPlanFeatures :exec

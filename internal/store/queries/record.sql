@@ -21,17 +21,17 @@ where events.id < sqlc.arg(before_id)::bigint
   and (sqlc.arg(customer)::bigint = 0 or events.customer_id = sqlc.arg(customer))
 order by events.id desc limit sqlc.arg(most);
 
--- name: BeginIdempotent :execrows
+-- name: ClaimIdempotencyKey :execrows
 -- Waits while another request with the same key is under way.
 insert into idempotency (person_id, key, digest) values ($1, $2, $3) on conflict do nothing;
 
 -- name: IdempotentAnswer :one
 select digest, answer from idempotency where person_id = $1 and key = $2;
 
--- name: KeepIdempotentAnswer :exec
+-- name: SaveIdempotentAnswer :exec
 update idempotency set answer = $3 where person_id = $1 and key = $2;
 
--- name: ForgetIdempotency :exec
+-- name: DeleteOldIdempotencyKeys :exec
 delete from idempotency where created_at < now() - interval '1 day';
 
 -- name: Installation :one
@@ -46,7 +46,7 @@ select * from settings;
 -- name: LockSettings :one
 select * from settings for update;
 
--- name: KeepSettings :one
+-- name: SaveSettings :one
 update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5, mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10, challenge_zone = $11,
     version = version + 1 returning *;
 

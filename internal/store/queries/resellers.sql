@@ -8,7 +8,7 @@ update resellers set title = $2, email = $3, measure = $4, version = version + 1
 -- No row if it was removed meanwhile.
 select * from resellers where id = $1 and removed_at is null for update;
 
--- name: KeepReseller :one
+-- name: LockResellerForKeyShare :one
 -- Nobody removes the reseller until whoever adds something of theirs is done. No row if it was removed meanwhile.
 select id from resellers where id = $1 and removed_at is null for key share;
 
@@ -33,11 +33,11 @@ order by name limit sqlc.arg(most);
 with gone as (delete from people where people.reseller_id = sqlc.arg(id)::bigint)
 update resellers set removed_at = now() where resellers.id = sqlc.arg(id)::bigint;
 
--- name: KeepShareLimits :exec
+-- name: SaveShareLimits :exec
 insert into share_limits (reseller_id, key, amount) select sqlc.arg(reseller)::bigint, unnest(sqlc.arg(keys)::text[]), nullif(unnest(sqlc.arg(amounts)::bigint[]), -1)
 on conflict (reseller_id, key) do update set amount = excluded.amount;
 
--- name: ForgetShareFeatures :exec
+-- name: DeleteShareFeatures :exec
 delete from share_features where reseller_id = $1;
 
 -- name: AddShareFeatures :exec
@@ -73,10 +73,10 @@ select id, sign_in_name, main_domain, state from accounts where reseller_id = $1
 update resellers set suspended_at = case when sqlc.narg(by)::text is null then null else now() end, suspended_by = sqlc.narg(by), suspended_why = sqlc.narg(why),
     suspended_accounts = sqlc.arg(with_accounts), version = version + 1 where id = sqlc.arg(id) returning *;
 
--- name: KeepBrand :one
+-- name: SaveBrand :one
 update resellers set brand = $2, version = version + 1 where id = $1 returning *;
 
--- name: KeepLogo :one
+-- name: SaveLogo :one
 update resellers set logo = $2, logo_type = $3, version = version + 1 where id = $1 returning *;
 
 -- name: ResellersOf :many

@@ -16,7 +16,7 @@ select sqlc.embed(servers),
     (select count(*) from drifts where drifts.server_id = servers.id) as drifts
 from servers order by label;
 
--- name: ServerJoined :execrows
+-- name: MarkServerJoined :execrows
 update servers set state = 'joined', join_secret = null, join_ends_at = null, version = version + 1 where id = $1 and state = 'joining';
 
 -- name: ChangeServer :one
@@ -25,16 +25,16 @@ update servers set open = $2, addresses = $3, version = version + 1 where id = $
 -- name: RemoveServer :exec
 delete from servers where id = $1;
 
--- name: KeepStatus :exec
+-- name: SaveServerStatus :exec
 update servers set reachable = true, status = $2, status_at = now() where id = $1;
 
--- name: Unreachable :exec
+-- name: MarkServerUnreachable :exec
 update servers set reachable = false where id = $1 and reachable;
 
--- name: Swept :exec
+-- name: MarkServerSwept :exec
 update servers set swept_at = now() where id = $1;
 
--- name: ForgetDrifts :exec
+-- name: DeleteDrifts :exec
 delete from drifts where server_id = $1;
 
 -- name: AddDrift :exec
@@ -47,5 +47,5 @@ where drifts.server_id = $1 order by drifts.id limit 1000;
 -- name: DriftsOfAccount :many
 select * from drifts where account_id = $1 order by id;
 
--- name: ForgetDriftsOfAccount :exec
+-- name: DeleteDriftsOfAccount :exec
 delete from drifts where account_id = $1;

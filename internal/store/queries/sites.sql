@@ -18,13 +18,13 @@ select folders.* from folders join domains on domains.id = folders.domain_id whe
 select folder_users.* from folder_users join folders on folders.id = folder_users.folder_id join domains on domains.id = folders.domain_id
 where domains.account_id = $1 order by folder_users.folder_id, folder_users.name;
 
--- name: KeepFolder :one
+-- name: SaveFolder :one
 insert into folders (domain_id, path, title) values ($1, $2, $3) on conflict (domain_id, path) do update set title = excluded.title returning *;
 
 -- name: RemoveFolder :execrows
 delete from folders where domain_id = $1 and path = $2;
 
--- name: KeepFolderUser :exec
+-- name: SaveFolderUser :exec
 insert into folder_users (folder_id, name, hash) values ($1, $2, $3) on conflict (folder_id, name) do update set hash = excluded.hash;
 
 -- name: RemoveFolderUser :execrows
@@ -36,7 +36,7 @@ insert into templates (name, reseller_id, about, settings, records) values ($1, 
 -- name: ChangeTemplate :one
 update templates set about = $2, settings = $3, records = $4, version = version + 1 where id = $1 returning *;
 
--- name: ForgetTemplate :exec
+-- name: DetachTemplate :exec
 -- By domains that would only follow it were they sites.
 update domains set template_id = null where template_id = $1 and served_as <> 'site';
 
@@ -63,7 +63,7 @@ select templates.*, coalesce(resellers.name, '')::text as reseller from template
 -- name: LockTemplate :one
 select * from templates where id = $1 for update;
 
--- name: KeepTemplate :one
+-- name: LockTemplateForShare :one
 -- So that it is not removed while something comes to follow it.
 select id from templates where id = $1 for share;
 
@@ -81,7 +81,7 @@ select template_id from plans where id = $1;
 -- name: SetPlanTemplate :exec
 update plans set template_id = sqlc.narg(template_id) where id = sqlc.arg(id);
 
--- name: ForgetMoves :exec
+-- name: ClearMovedRoots :exec
 -- The files are where they were to be moved.
 update domains set moved_from = '' where account_id = $1 and moved_from <> '';
 

@@ -5,23 +5,23 @@ select * from servers where 'dns' = any(roles) and state = 'joined' order by id;
 -- name: ServersOfAccount :many
 select * from account_servers where account_id = $1 order by server_id;
 
--- name: PlaceAccount :exec
+-- name: AddAccountServer :exec
 -- Before a server is told of an account, so that a sweep knows of it.
 insert into account_servers (account_id, server_id) values ($1, $2) on conflict do nothing;
 
--- name: PlacedAccount :exec
+-- name: MarkServerApplied :exec
 update account_servers set revision = greatest(revision, sqlc.arg(revision)), digest = sqlc.arg(digest) where account_id = sqlc.arg(account_id) and server_id = sqlc.arg(server_id);
 
--- name: ApplyAnew :exec
+-- name: ClearAppliedDigests :exec
 update account_servers set digest = '' where account_id = $1;
 
--- name: LeftServer :exec
+-- name: RemoveAccountServer :exec
 delete from account_servers where account_id = $1 and server_id = $2;
 
--- name: ToldServer :exec
+-- name: SaveServerDigest :exec
 update servers set told = $2 where id = $1 and told <> $2;
 
--- name: KeepTransferKey :exec
+-- name: SaveTransferKey :exec
 update installation set transfer_key = $1 where transfer_key is null;
 
 -- name: ZonesOfAccount :many
@@ -33,7 +33,7 @@ insert into zones (account_id, name, name_service) values ($1, $2, $3) returning
 -- name: RemoveZone :exec
 delete from zones where id = $1;
 
--- name: ForgetZones :exec
+-- name: DeleteZones :exec
 delete from zones where account_id = $1;
 
 -- name: ChangeZone :one
@@ -80,7 +80,7 @@ select name_servers from resellers where id = $1;
 -- name: SetNameServersOfReseller :exec
 update resellers set name_servers = $2 where id = $1;
 
--- name: AccountsLedTo :many
+-- name: AccountsRedirectedTo :many
 -- Those whose zones have addresses of a server in them, by their home or by the names of the name servers.
 select distinct accounts.id from zones join accounts on accounts.id = zones.account_id, servers
 where servers.id = $1 and zones.name_service = 'here' and accounts.state in ('opening', 'active') and (accounts.server_id = servers.id or 'dns' = any(servers.roles))
