@@ -13,8 +13,8 @@ import (
 	"victualler/internal/client"
 )
 
-func init() {
-	commands = append(commands,
+func accountCommands() []command {
+	return []command{
 		command{noun: "account", verb: "open", args: "DOMAIN", short: "Open an account", preview: true, waits: true,
 			long: "The domain may be typed with https://, www. or capitals; what is put right is said.",
 			flags: []flagInfo{{name: "plan", value: "PLAN", usage: "the plan", required: true}, {name: "customer", value: "NAME", usage: "the customer's name", required: true},
@@ -53,7 +53,8 @@ func init() {
 		command{noun: "account", verb: "handover", args: "ACCOUNT", short: "Print the handover sheet, or mail it to the customer", output: true, preview: true,
 			flags: []flagInfo{{name: "mail", usage: "mail it to the customer's contact address"}}, run: handOver},
 		command{noun: "account", verb: "close", args: "ACCOUNT", short: "Close an account and delete everything it has", preview: true, waits: true,
-			flags: []flagInfo{{name: "yes", usage: "do not ask"}}, run: closeAccount})
+			flags: []flagInfo{{name: "yes", usage: "do not ask"}}, run: closeAccount},
+	}
 }
 
 func openAccount(ctx context.Context, c *call) error {

@@ -41,8 +41,8 @@ func readBounds(text string) ([]certificates.Bound, error) {
 	return bounds, nil
 }
 
-func init() {
-	commands = append(commands,
+func authorityCommands() []command {
+	return []command{
 		command{noun: "authority", verb: "list", short: "List the authorities that issue certificates", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var list api.AuthorityList
@@ -123,5 +123,6 @@ func init() {
 					}
 				}
 				return c.removed(ctx, authorityPath(c), "authority "+c.args[0])
-			}})
+			}},
+	}
 }

@@ -19,8 +19,8 @@ import (
 	"victualler/internal/hosting/refusal"
 )
 
-func init() {
-	commands = append(commands,
+func uploadCommands() []command {
+	return []command{
 		command{noun: "certificate", verb: "request", args: "DOMAIN", short: "Make a key and a signing request for an authority of your own choice", preview: true,
 			long: "Prints the request. The key stays here and waits: give what the authority makes of it to certificate install.",
 			flags: []flagInfo{{name: "names", value: "NAMES", usage: "the names it is for, with commas; those of the site by default"}, {name: "key-type", value: "TYPE", usage: "ecdsa-p256, ecdsa-p384, rsa-2048, rsa-3072 or rsa-4096"},
@@ -65,7 +65,8 @@ func init() {
 			run: takeKey},
 		command{noun: "certificate", verb: "revoke", args: "DOMAIN", short: "Have a certificate revoked; the next one is ordered at once", preview: true, waits: true,
 			flags: []flagInfo{{name: "reason", value: "WORD", usage: "key-compromise, affiliation-changed, superseded, cessation or unspecified"}, {name: "serial", value: "NUMBER", usage: "an earlier one; certificate show lists them"}, yesFlag},
-			run:   revokeCertificate})
+			run:   revokeCertificate},
+	}
 }
 
 func makeRequest(ctx context.Context, c *call) error {

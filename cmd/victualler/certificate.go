@@ -35,8 +35,8 @@ func accountOf(ctx context.Context, c *call, domain string) (int64, error) {
 	return page.Certificates[0].AccountID, nil
 }
 
-func init() {
-	commands = append(commands,
+func certificateCommands() []command {
+	return []command{
 		command{noun: "certificate", verb: "list", short: "List all sites with their certificates, those with the fewest days left first", output: true,
 			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of the domain"}, {name: "account", value: "ACCOUNT", usage: "only those of one account"}, {name: "authority", value: "NAME", usage: "only those of one authority"},
 				{name: "days", value: "N", usage: "only those that end within N days"}, {name: "state", value: "STATE", usage: "only those that are self-signed, ordered, valid, failing, expired or uploaded"}},
@@ -73,7 +73,8 @@ func init() {
 				{name: "key-type", value: "TYPE", usage: "ecdsa-p256, ecdsa-p384, rsa-2048, rsa-3072 or rsa-4096; counts from the next certificate on"},
 				{name: "pin-key", value: "yes|no", usage: "keep the key at each renewal, for those who have published it"},
 				{name: "authority", value: "NAME", usage: "who is asked; “usual” is the usual one"}},
-			run: changeCertificate})
+			run: changeCertificate},
+	}
 }
 
 func listCertificates(ctx context.Context, c *call) error {

@@ -12,11 +12,11 @@ import (
 	"victualler/internal/api"
 )
 
-func init() {
+func customerCommands() []command {
 	path := func(c *call) string { return "/customers/" + url.PathEscape(c.args[0]) }
 	contact := []flagInfo{{name: "email", value: "ADDRESS", usage: "contact address"}, {name: "contact", value: "NAME", usage: "whom to ask for"}, {name: "phone", value: "NUMBER", usage: "telephone"},
 		{name: "postal", value: "TEXT", usage: "postal address"}, {name: "language", value: "LANGUAGE", usage: "of notices: en or de"}}
-	commands = append(commands,
+	return []command{
 		command{noun: "customer", verb: "add", args: "NAME", short: "Add a customer", output: true, preview: true,
 			flags: append([]flagInfo{{name: "reseller", value: "NAME", usage: "add them for this reseller"}}, contact...),
 			run: func(ctx context.Context, c *call) error {
@@ -88,7 +88,8 @@ func init() {
 				}
 				_, err = c.change(ctx, http.MethodPut, path(c)+"/notes", api.Notes{Notes: strings.TrimSpace(string(text))}, nil)
 				return err
-			}})
+			}},
+	}
 }
 
 func customerTable(customers ...api.Customer) table {

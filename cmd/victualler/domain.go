@@ -82,8 +82,8 @@ func servedAs(d api.Domain) string {
 	return d.ServedAs
 }
 
-func init() {
-	commands = append(commands,
+func domainCommands() []command {
+	return []command{
 		command{noun: "domain", verb: "add", args: "ACCOUNT DOMAIN", short: "Add a domain to an account", preview: true, waits: true, flags: servingFlags,
 			long: "Served as a site of its own unless said otherwise. A name below one of the account's domains counts as a subdomain, a mirror as a mirror.",
 			run: func(ctx context.Context, c *call) error {
@@ -174,7 +174,8 @@ func init() {
 					return fmt.Errorf("visitors of %s do not get what is meant to be served; see the verdict", t.Unicode)
 				}
 				return nil
-			}})
+			}},
+	}
 }
 
 func (c *call) printTrace(t api.Trace) error {

@@ -10,11 +10,11 @@ import (
 	"victualler/internal/api"
 )
 
-func init() {
+func eventCommands() []command {
 	filters := []flagInfo{{name: "search", value: "TEXT", usage: "part of an actor, an action, a subject or an address"}, {name: "actor", value: "NAME", usage: "only what they did"},
 		{name: "action", value: "ACTION", usage: "only this, or all of a kind, such as plan"}, {name: "account", value: "ACCOUNT", usage: "only what concerns this account"},
 		{name: "since", value: "DATE", usage: "not before this day or moment"}, {name: "until", value: "DATE", usage: "before this day or moment"}}
-	commands = append(commands,
+	return []command{
 		command{noun: "event", verb: "list", short: "List who did what, newest first", output: true,
 			flags: append([]flagInfo{{name: "most", value: "N", usage: "how many (default 50)"}}, filters...),
 			run: func(ctx context.Context, c *call) error {
@@ -58,7 +58,8 @@ func init() {
 					query.Set("format", c.value("format"))
 				}
 				return c.client.Download(ctx, "/export/events", query, c.out)
-			}})
+			}},
+	}
 }
 
 func eventQuery(c *call) (url.Values, error) {

@@ -12,9 +12,9 @@ import (
 	"victualler/internal/hosting/plans"
 )
 
-func init() {
+func exceptionCommands() []command {
 	path := func(c *call) string { return "/accounts/" + url.PathEscape(c.args[0]) + "/exceptions" }
-	commands = append(commands,
+	return []command{
 		command{noun: "exception", verb: "add", args: "ACCOUNT", short: "Set a limit or a feature of one account by hand, over its plan", preview: true, waits: true,
 			long: "An exception for the same limit or feature is replaced. With --until, the plan's value returns by itself.",
 			flags: []flagInfo{{name: "limit", value: "KEY=VALUE", usage: "such as disk=30G or mailboxes=unlimited"}, {name: "feature", value: "NAME=on|off", usage: "such as shell=on"},
@@ -45,7 +45,8 @@ func init() {
 					return usageError{"name the limit or the feature: --limit KEY or --feature NAME"}
 				}
 				return c.onTerms(ctx, http.MethodDelete, path(c)+"/"+what+"/"+url.PathEscape(key), nil)
-			}})
+			}},
+	}
 }
 
 func newException(c *call) (api.NewException, error) {

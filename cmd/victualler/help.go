@@ -8,17 +8,19 @@ import (
 	"strings"
 )
 
-func init() {
-	commands = append(commands, command{noun: "completion", verb: "bash", short: "Print completion for bash", stranger: true,
-		long: "Use it with: source <(victualler completion bash)",
-		run: func(_ context.Context, c *call) error {
-			printCompletion(c.out)
-			return nil
-		}})
+func completionCommands() []command {
+	return []command{
+		command{noun: "completion", verb: "bash", short: "Print completion for bash", stranger: true,
+			long: "Use it with: source <(victualler completion bash)",
+			run: func(_ context.Context, c *call) error {
+				printCompletion(c.out)
+				return nil
+			}},
+	}
 }
 
 func sorted() []command {
-	all := slices.Clone(commands)
+	all := slices.Clone(allCommands())
 	slices.SortStableFunc(all, func(a, b command) int { return strings.Compare(a.noun, b.noun) })
 	return all
 }

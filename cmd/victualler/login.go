@@ -15,10 +15,10 @@ import (
 func loginsPath(c *call) string { return "/accounts/" + url.PathEscape(c.args[0]) + "/logins" }
 func loginPath(c *call) string  { return loginsPath(c) + "/" + url.PathEscape(c.args[1]) }
 
-func init() {
+func loginCommands() []command {
 	folder := flagInfo{name: "folder", value: "PATH", usage: "what it sees, below the home, such as sites/ferries.example; the whole home otherwise"}
 	key := flagInfo{name: "key", value: "FILE", usage: "public key that lets in: a file that ends in .pub"}
-	commands = append(commands,
+	return []command{
 		command{noun: "login", verb: "list", args: "ACCOUNT", short: "List the sign-ins for file transfer of an account", output: true, run: listLogins},
 		command{noun: "login", verb: "add", args: "ACCOUNT NAME", short: "Add a sign-in for file transfer (SFTP)", preview: true, waits: true,
 			long:  "It is called as the account's sign-in name with a hyphen and NAME. All files belong to the account, whoever writes them. Without --key, a password is asked for.",
@@ -60,7 +60,8 @@ func init() {
 					}
 				}
 				return c.work(ctx, http.MethodDelete, loginPath(c), nil)
-			}})
+			}},
+	}
 }
 
 func listLogins(ctx context.Context, c *call) error {

@@ -59,8 +59,31 @@ type flagInfo struct {
 	required           bool
 }
 
-// commands is filled by the files of the nouns.
-var commands []command
+// allCommands is the table of all commands, one file for each noun, in the order of the help.
+func allCommands() []command {
+	return slices.Concat(
+		accountCommands(),
+		authorityCommands(),
+		uploadCommands(),
+		certificateCommands(),
+		customerCommands(),
+		domainCommands(),
+		eventCommands(),
+		exceptionCommands(),
+		completionCommands(),
+		loginCommands(),
+		operationCommands(),
+		personCommands(),
+		personalCommands(),
+		planCommands(),
+		resellerCommands(),
+		serverCommands(),
+		sessionCommands(),
+		settingsCommands(),
+		siteCommands(),
+		zoneCommands(),
+	)
+}
 
 // call is one command with what was typed.
 type call struct {
@@ -118,6 +141,7 @@ func parse(args []string) (*call, error) {
 	if len(args) > 1 {
 		verb = args[1]
 	}
+	commands := allCommands()
 	index := slices.IndexFunc(commands, func(c command) bool { return c.noun == noun && c.verb == verb })
 	if index < 0 {
 		return &call{}, usageError{unknown(noun, verb)}
@@ -205,7 +229,7 @@ func (c command) usage() string {
 
 func unknown(noun, verb string) string {
 	var verbs, all []string
-	for _, c := range commands {
+	for _, c := range allCommands() {
 		if c.noun == noun {
 			verbs = append(verbs, c.verb)
 		}

@@ -69,7 +69,7 @@ func TestEveryCommand(t *testing.T) {
 	looks := map[string]bool{"list": true, "show": true, "compare": true, "check": true, "export": true, "watch": true, "bash": true, "sweep": true, "trace": true, "log": true, "signing": true, "rehearse": true, "download": true, "key": true}
 	// What is one's own sign-in, and the message that is sent to be looked for, has nothing to foresee.
 	plain := map[string]bool{"session": true, "password": true, "factor": true}
-	for _, c := range commands {
+	for _, c := range allCommands() {
 		name := c.noun + " " + c.verb
 		assert.True(t, standard[c.verb] || own[name], "%s: is there no verb of the usual ones for it?", name)
 		assert.NotEmpty(t, c.short, name)
@@ -86,7 +86,7 @@ func TestEveryCommand(t *testing.T) {
 	}
 	var out bytes.Buffer
 	assert.Equal(t, done, run(context.Background(), nil, strings.NewReader(""), &out, &out))
-	for _, c := range commands {
+	for _, c := range allCommands() {
 		assert.Contains(t, out.String(), strings.TrimSpace(c.noun+" "+c.verb+" "+c.args))
 	}
 }

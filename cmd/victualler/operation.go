@@ -15,8 +15,8 @@ import (
 	"victualler/internal/api"
 )
 
-func init() {
-	commands = append(commands,
+func operationCommands() []command {
+	return []command{
 		command{noun: "operation", verb: "list", short: "List operations, newest first", output: true,
 			flags: []flagInfo{{name: "state", value: "STATE", usage: "waiting, running, done or failed"}, {name: "account", value: "ACCOUNT", usage: "only those on this account"},
 				{name: "server", value: "SERVER", usage: "only those on this server"}, {name: "most", value: "N", usage: "how many (default 20)"}},
@@ -49,7 +49,8 @@ func init() {
 					return err
 				}
 				return c.watch(ctx, id)
-			}})
+			}},
+	}
 }
 
 func (c *call) operationNumber() (int64, error) {

@@ -13,11 +13,11 @@ import (
 	"victualler/internal/api"
 )
 
-func init() {
+func personCommands() []command {
 	path := func(c *call) string { return "/people/" + url.PathEscape(c.args[0]) }
 	common := []flagInfo{{name: "email", value: "ADDRESS", usage: "for links and notices about the sign-in"}, {name: "language", value: "LANGUAGE", usage: "of notices: en or de"},
 		{name: "duty", value: "DUTY", usage: "of an operator: all, support, billing or read-only"}, {name: "networks", value: "LIST", usage: "from where they may sign in, such as 192.0.2.0/24,198.51.100.7; - for anywhere"}}
-	commands = append(commands,
+	return []command{
 		command{noun: "person", verb: "add", args: "NAME", short: "Let somebody sign in", output: true, preview: true,
 			long: "Without --customer or --reseller it is an operator.",
 			flags: append([]flagInfo{{name: "customer", value: "CUSTOMER", usage: "number or name of the customer they are of"}, {name: "reseller", value: "NAME", usage: "the reseller they are of"},
@@ -78,7 +78,8 @@ func init() {
 				return c.removed(ctx, path(c)+"/second-factor", "the second factor of "+c.args[0])
 			}},
 		command{noun: "person", verb: "remove", args: "NAME", short: "Let somebody sign in no longer", preview: true, flags: []flagInfo{yesFlag},
-			run: func(ctx context.Context, c *call) error { return c.removed(ctx, path(c), "person "+c.args[0]) }})
+			run: func(ctx context.Context, c *call) error { return c.removed(ctx, path(c), "person "+c.args[0]) }},
+	}
 }
 
 func roleOf(p api.Person) string {

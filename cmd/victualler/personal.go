@@ -15,8 +15,8 @@ import (
 )
 
 // What is one's own: password, second factor, sessions, tokens.
-func init() {
-	commands = append(commands,
+func personalCommands() []command {
+	return []command{
 		command{noun: "password", verb: "change", short: "Change your own password, and end all your other sessions",
 			long:  "With --password-stdin, standard input holds the present password and the new one, a line each.",
 			flags: passwordFlags, run: changePassword},
@@ -96,7 +96,8 @@ func init() {
 					t = append(t, []string{s.Name, yes(s.Yours), s.About})
 				}
 				return c.print(l.Scopes, t)
-			}})
+			}},
+	}
 }
 
 func tokenTable(tokens ...api.Token) table {

@@ -12,9 +12,9 @@ import (
 	"victualler/internal/hosting/plans"
 )
 
-func init() {
+func planCommands() []command {
 	path := func(c *call) string { return "/plans/" + url.PathEscape(c.args[0]) }
-	commands = append(commands,
+	return []command{
 		command{noun: "plan", verb: "add", args: "NAME", short: "Add a plan", output: true, preview: true,
 			long: "Sizes are written as 500M, 20G or 1.5T. A limit that is left out is 0, or as in the plan named with --like.",
 			flags: append(limitFlags(false), flagInfo{name: "like", value: "PLAN", usage: "take what is left out from this plan"},
@@ -41,7 +41,8 @@ func init() {
 				flagInfo{name: "template", value: "NAME", usage: "a template for new sites; - for none"}),
 			run: changePlan},
 		command{noun: "plan", verb: "remove", args: "PLAN", short: "Remove a plan that no account is on", preview: true, flags: []flagInfo{yesFlag},
-			run: func(ctx context.Context, c *call) error { return c.removed(ctx, path(c), "plan "+c.args[0]) }})
+			run: func(ctx context.Context, c *call) error { return c.removed(ctx, path(c), "plan "+c.args[0]) }},
+	}
 }
 
 func planName(p api.Plan) string { return qualified(p.Reseller, p.Name) }

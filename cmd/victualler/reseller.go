@@ -13,9 +13,9 @@ import (
 	"victualler/internal/api"
 )
 
-func init() {
+func resellerCommands() []command {
 	path := func(c *call) string { return "/resellers/" + url.PathEscape(c.args[0]) }
-	commands = append(commands,
+	return []command{
 		command{noun: "reseller", verb: "add", args: "NAME", short: "Add a reseller with their share", preview: true, output: true,
 			long: "The share is what they may hand out in all (measured as allotted) or their accounts may use in all (measured as used).",
 			flags: append(limitFlags(true), flagInfo{name: "title", value: "TEXT", usage: "as people read it", required: true},
@@ -99,7 +99,8 @@ func init() {
 				{name: "name-servers", value: "NAMES", usage: "under which their customers know the name servers, with commas between them; the first is the primary"},
 				{name: "accept-unresolved", usage: "take name servers' names that do not lead to the name servers yet"},
 				{name: "logo", value: "FILE", usage: "PNG, WebP or SVG, at most 256 KiB"}},
-			run: changeBrand})
+			run: changeBrand},
+	}
 }
 
 func (c *call) switchReseller(ctx context.Context, path string, body any) error {

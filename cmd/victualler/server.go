@@ -13,8 +13,8 @@ import (
 	"victualler/internal/hosting/plans"
 )
 
-func init() {
-	commands = append(commands,
+func serverCommands() []command {
+	return []command{
 		command{noun: "server", verb: "join", args: "LABEL", short: "Add a server and wait for its agent", preview: true, waits: true,
 			flags: []flagInfo{{name: "address", value: "HOST", usage: "its host name or address", required: true}, {name: "roles", value: "LIST", usage: "web, mail, database, dns with commas (default web)"},
 				addressesFlag, {name: "closed", usage: "take no new accounts at first"}},
@@ -31,7 +31,8 @@ func init() {
 		command{noun: "server", verb: "sweep", args: "LABEL", short: "Compare a server with what it should hold", waits: true,
 			run: func(ctx context.Context, c *call) error { return serverWork(ctx, c, "sweep") }},
 		command{noun: "server", verb: "repair", args: "LABEL", short: "Put right what a sweep finds", preview: true, waits: true,
-			run: func(ctx context.Context, c *call) error { return serverWork(ctx, c, "repair") }})
+			run: func(ctx context.Context, c *call) error { return serverWork(ctx, c, "repair") }},
+	}
 }
 
 // addressesFlag tells where the world reaches a server.

@@ -80,8 +80,8 @@ func (s *session) client() *client.Client { return &client.Client{Base: s.Servic
 // errNoSession is the answer before the first sign-in.
 var errNoSession = &api.Problem{Type: api.ProblemBase + "not-signed-in", Detail: "not signed in"}
 
-func init() {
-	commands = append(commands,
+func sessionCommands() []command {
+	return []command{
 		command{noun: "session", verb: "start", args: "ADDRESS", short: "Sign in to a service", stranger: true,
 			long: "The password is asked for, or read from standard input with --password-stdin. What is kept is a token, in a file only you can read.",
 			flags: []flagInfo{{name: "name", value: "NAME", usage: "sign-in name (asked for if absent)"}, {name: "password-stdin", usage: "read the password from standard input"},
@@ -131,7 +131,8 @@ func init() {
 			run: func(ctx context.Context, c *call) error {
 				err := c.client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/session"}, nil)
 				return errors.Join(err, os.Remove(c.session.path))
-			}})
+			}},
+	}
 }
 
 func startSession(ctx context.Context, c *call) error {

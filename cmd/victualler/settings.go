@@ -11,8 +11,8 @@ import (
 	"victualler/internal/api"
 )
 
-func init() {
-	commands = append(commands,
+func settingsCommands() []command {
+	return []command{
 		command{noun: "settings", verb: "show", short: "Show the installation's settings", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var s api.Settings
@@ -36,7 +36,8 @@ func init() {
 				}
 				fmt.Fprintf(c.out, "the mail server has taken it; look whether it arrives at %s\n", c.args[0])
 				return nil
-			}})
+			}},
+	}
 }
 
 func settingsTable(s api.Settings) table {

@@ -18,9 +18,9 @@ import (
 const settingHelp = "A setting is KEY=VALUE, such as compression=off, hsts=12h, largest_upload=256M, index_files=index.php,index.html or error_pages=404=errors/missing.html; VALUE @FILE is read from a file. " +
 	"Maps with several entries are JSON objects. The keys are those of site show."
 
-func init() {
+func siteCommands() []command {
 	unset := flagInfo{name: "unset", value: "KEYS", usage: "settings whose template's or usual value is to return, with commas between them"}
-	commands = append(commands,
+	return []command{
 		command{noun: "site", verb: "show", args: "ACCOUNT DOMAIN", short: "Show the settings of a site", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var d api.DomainDetail
@@ -137,7 +137,8 @@ func init() {
 				return c.print(d.Protected, t)
 			}},
 		command{noun: "folder", verb: "remove", args: "ACCOUNT DOMAIN PATH [USER]", short: "Let everybody see a folder again, or shut one person out", preview: true, waits: true, flags: []flagInfo{yesFlag},
-			run: removeFolder})
+			run: removeFolder},
+	}
 }
 
 func siteLog(ctx context.Context, c *call) error {

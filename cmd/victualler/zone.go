@@ -16,9 +16,9 @@ import (
 
 func zonePath(c *call) string { return "/zones/" + url.PathEscape(c.args[0]) }
 
-func init() {
+func zoneCommands() []command {
 	ttlFlag := flagInfo{name: "ttl", value: "SECONDS", usage: "time to live, from 60 to 604800; 3600 at first"}
-	commands = append(commands,
+	return []command{
 		command{noun: "zone", verb: "list", short: "List zones", output: true,
 			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of the name"}, {name: "account", value: "ACCOUNT", usage: "only those of one account"},
 				{name: "name-service", value: "here|elsewhere", usage: "only those whose name service is there"}},
@@ -167,7 +167,8 @@ func init() {
 					}
 				}
 				return c.work(ctx, http.MethodDelete, zonePath(c)+"/records/"+url.PathEscape(c.args[1]), nil)
-			}})
+			}},
+	}
 }
 
 func yesNo(on bool) string {

@@ -46,9 +46,6 @@ const (
 	unattendedHeader = "Victualler-Unattended"
 )
 
-// nouns are the route tables; each file of this package that has one adds it.
-var nouns []func(*API)
-
 // API answers HTTP requests. Make one with [New].
 type API struct {
 	service *service.Service
@@ -74,6 +71,9 @@ type Options struct {
 
 // New makes the handler of the whole service.
 func New(o Options) *API {
+	if o.Service == nil {
+		o.Service = &service.Service{} // only to be described
+	}
 	a := &API{service: o.Service, log: o.Log, secure: o.Secure, router: chi.NewRouter()}
 	metrics := prometheus.NewRegistry()
 	a.timings = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "victualler_request_seconds", Help: "Time to answer, by route and status.",
@@ -109,10 +109,30 @@ func New(o Options) *API {
 	})
 	a.huma = humachi.New(a.router, config())
 	a.huma.UseMiddleware(a.identify)
-	for _, noun := range nouns {
-		noun(a)
-	}
+	a.addRoutes()
 	return a
+}
+
+// addRoutes adds the tables of routes, one for each noun. Their order is that of the description.
+func (a *API) addRoutes() {
+	a.accountRoutes()
+	a.certificateRoutes()
+	a.customerRoutes()
+	a.eventRoutes()
+	a.loginRoutes()
+	a.operationRoutes()
+	a.peopleRoutes()
+	a.personalRoutes()
+	a.planRoutes()
+	a.problemRoutes()
+	a.exceptionRoutes()
+	a.resellerRoutes()
+	a.serverRoutes()
+	a.sessionRoutes()
+	a.settingsRoutes()
+	a.siteRoutes()
+	a.templateRoutes()
+	a.zoneRoutes()
 }
 
 // ServeHTTP implements http.Handler.

@@ -37,48 +37,46 @@ func (f EventFilter) filter() people.EventFilter {
 	return out
 }
 
-func init() {
-	nouns = append(nouns, func(a *API) {
-		const tag = "Events"
-		register(a, route{id: "list-events", method: http.MethodGet, path: "/events", summary: "List who did what", permission: rights.EventsRead, tag: tag,
-			description: "Newest first. Nothing can change or delete them."},
-			func(ctx context.Context, in *struct {
-				Page
-				EventFilter
-			}) (*struct{ Body api.EventPage }, error) {
-				var before int64
-				if err := usecase.ReadCursor(in.Cursor, &before); err != nil {
-					return nil, err
-				}
-				list, err := a.service.People.Events(ctx, actor(ctx), in.filter(), before, in.Limit)
-				return &struct{ Body api.EventPage }{list}, err
-			})
-		export := route{id: "export-events", method: http.MethodGet, path: "/export/events", summary: "Export who did what", permission: rights.EventsRead, tag: tag,
-			description: "All that the filter lets through, newest first: as CSV (RFC 4180), or as one JSON document on each line."}.operation(a.huma.OpenAPI().Components.Schemas)
-		text := map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: huma.TypeString}}, "application/jsonl": {Schema: &huma.Schema{Type: huma.TypeString}}}
-		export.Responses = map[string]*huma.Response{"200": {Description: "The events", Content: text}}
-		huma.Register(a.huma, export, func(ctx context.Context, in *struct {
+func (a *API) eventRoutes() {
+	const tag = "Events"
+	register(a, route{id: "list-events", method: http.MethodGet, path: "/events", summary: "List who did what", permission: rights.EventsRead, tag: tag,
+		description: "Newest first. Nothing can change or delete them."},
+		func(ctx context.Context, in *struct {
+			Page
 			EventFilter
-			Format string `query:"format" enum:"csv,jsonl" default:"csv"`
-		}) (*huma.StreamResponse, error) {
-			who := actor(ctx)
-			if _, err := a.service.People.Events(ctx, who, in.filter(), 0, 1); err != nil {
-				return nil, a.toProblem(ctx, err)
+		}) (*struct{ Body api.EventPage }, error) {
+			var before int64
+			if err := usecase.ReadCursor(in.Cursor, &before); err != nil {
+				return nil, err
 			}
-			return &huma.StreamResponse{Body: func(hc huma.Context) {
-				hc.SetHeader("Content-Disposition", `attachment; filename="events.`+in.Format+`"`)
-				if in.Format == "csv" {
-					hc.SetHeader("Content-Type", "text/csv; charset=utf-8")
-					a.exportCSV(hc, who, in.filter())
-					return
-				}
-				hc.SetHeader("Content-Type", "application/jsonl")
-				encoder := json.NewEncoder(hc.BodyWriter())
-				if err := a.service.People.ExportEvents(hc.Context(), who, in.filter(), func(e api.Event) error { return encoder.Encode(e) }); err != nil {
-					a.log.Warn("export ended early", "reason", err)
-				}
-			}}, nil
+			list, err := a.service.People.Events(ctx, actor(ctx), in.filter(), before, in.Limit)
+			return &struct{ Body api.EventPage }{list}, err
 		})
+	export := route{id: "export-events", method: http.MethodGet, path: "/export/events", summary: "Export who did what", permission: rights.EventsRead, tag: tag,
+		description: "All that the filter lets through, newest first: as CSV (RFC 4180), or as one JSON document on each line."}.operation(a.huma.OpenAPI().Components.Schemas)
+	text := map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: huma.TypeString}}, "application/jsonl": {Schema: &huma.Schema{Type: huma.TypeString}}}
+	export.Responses = map[string]*huma.Response{"200": {Description: "The events", Content: text}}
+	huma.Register(a.huma, export, func(ctx context.Context, in *struct {
+		EventFilter
+		Format string `query:"format" enum:"csv,jsonl" default:"csv"`
+	}) (*huma.StreamResponse, error) {
+		who := actor(ctx)
+		if _, err := a.service.People.Events(ctx, who, in.filter(), 0, 1); err != nil {
+			return nil, a.toProblem(ctx, err)
+		}
+		return &huma.StreamResponse{Body: func(hc huma.Context) {
+			hc.SetHeader("Content-Disposition", `attachment; filename="events.`+in.Format+`"`)
+			if in.Format == "csv" {
+				hc.SetHeader("Content-Type", "text/csv; charset=utf-8")
+				a.exportCSV(hc, who, in.filter())
+				return
+			}
+			hc.SetHeader("Content-Type", "application/jsonl")
+			encoder := json.NewEncoder(hc.BodyWriter())
+			if err := a.service.People.ExportEvents(hc.Context(), who, in.filter(), func(e api.Event) error { return encoder.Encode(e) }); err != nil {
+				a.log.Warn("export ended early", "reason", err)
+			}
+		}}, nil
 	})
 }
 

@@ -19,47 +19,45 @@ import (
 
 func operationPath(id int64) string { return Base + "/operations/" + strconv.FormatInt(id, 10) }
 
-func init() {
-	nouns = append(nouns, func(a *API) {
-		const tag = "Operations"
-		type OperationPath struct {
-			ID int64 `path:"operation" minimum:"1"`
-		}
-		register(a, route{id: "list-operations", method: http.MethodGet, path: "/operations", summary: "List operations", permission: rights.OperationsRead, tag: tag,
-			description: "Newest first."},
-			func(ctx context.Context, in *struct {
-				Page
-				Account string `query:"account" maxLength:"300" doc:"Only those on this account."`
-				Server  string `query:"server" maxLength:"31" doc:"Only those on this server."`
-				State   string `query:"state" enum:",waiting,running,done,failed" doc:"Only those in this state."`
-			}) (*struct{ Body api.OperationPage }, error) {
-				var before int64
-				if err := usecase.ReadCursor(in.Cursor, &before); err != nil {
-					return nil, err
-				}
-				list, err := a.service.Rollout.Operations(ctx, actor(ctx), rollout.OperationFilter{Account: in.Account, Server: in.Server, State: in.State}, before, in.Limit)
-				return &struct{ Body api.OperationPage }{list}, err
-			})
-		register(a, route{id: "show-operation", method: http.MethodGet, path: "/operations/{operation}", summary: "Show an operation", permission: rights.OperationsRead, tag: tag},
-			func(ctx context.Context, in *OperationPath) (*struct{ Body api.Operation }, error) {
-				o, err := a.service.Rollout.Operation(ctx, actor(ctx), in.ID)
-				return &struct{ Body api.Operation }{o}, err
-			})
-		watch := route{id: "watch-operation", method: http.MethodGet, path: "/operations/{operation}/progress", summary: "Watch an operation", permission: rights.OperationsRead, tag: tag,
-			description: "Server-sent events: the whole operation each time something about it changes, until it has finished. The event's id is the operation's version; " +
-				"a connection made again with Last-Event-ID goes on from there."}.operation(a.huma.OpenAPI().Components.Schemas)
-		watch.Responses = map[string]*huma.Response{"200": {Description: "Progress", Content: map[string]*huma.MediaType{
-			"text/event-stream": {Schema: a.huma.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Operation](), true, "")}}}}
-		huma.Register(a.huma, watch, func(ctx context.Context, in *struct {
-			OperationPath
-			LastEventID int64 `header:"Last-Event-ID" doc:"The id of the last event that was received."`
-		}) (*huma.StreamResponse, error) {
-			if _, err := a.service.Rollout.Operation(ctx, actor(ctx), in.ID); err != nil {
-				return nil, a.toProblem(ctx, err)
+func (a *API) operationRoutes() {
+	const tag = "Operations"
+	type OperationPath struct {
+		ID int64 `path:"operation" minimum:"1"`
+	}
+	register(a, route{id: "list-operations", method: http.MethodGet, path: "/operations", summary: "List operations", permission: rights.OperationsRead, tag: tag,
+		description: "Newest first."},
+		func(ctx context.Context, in *struct {
+			Page
+			Account string `query:"account" maxLength:"300" doc:"Only those on this account."`
+			Server  string `query:"server" maxLength:"31" doc:"Only those on this server."`
+			State   string `query:"state" enum:",waiting,running,done,failed" doc:"Only those in this state."`
+		}) (*struct{ Body api.OperationPage }, error) {
+			var before int64
+			if err := usecase.ReadCursor(in.Cursor, &before); err != nil {
+				return nil, err
 			}
-			who := actor(ctx)
-			return &huma.StreamResponse{Body: func(hc huma.Context) { a.stream(hc, who, in.ID, in.LastEventID) }}, nil
+			list, err := a.service.Rollout.Operations(ctx, actor(ctx), rollout.OperationFilter{Account: in.Account, Server: in.Server, State: in.State}, before, in.Limit)
+			return &struct{ Body api.OperationPage }{list}, err
 		})
+	register(a, route{id: "show-operation", method: http.MethodGet, path: "/operations/{operation}", summary: "Show an operation", permission: rights.OperationsRead, tag: tag},
+		func(ctx context.Context, in *OperationPath) (*struct{ Body api.Operation }, error) {
+			o, err := a.service.Rollout.Operation(ctx, actor(ctx), in.ID)
+			return &struct{ Body api.Operation }{o}, err
+		})
+	watch := route{id: "watch-operation", method: http.MethodGet, path: "/operations/{operation}/progress", summary: "Watch an operation", permission: rights.OperationsRead, tag: tag,
+		description: "Server-sent events: the whole operation each time something about it changes, until it has finished. The event's id is the operation's version; " +
+			"a connection made again with Last-Event-ID goes on from there."}.operation(a.huma.OpenAPI().Components.Schemas)
+	watch.Responses = map[string]*huma.Response{"200": {Description: "Progress", Content: map[string]*huma.MediaType{
+		"text/event-stream": {Schema: a.huma.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Operation](), true, "")}}}}
+	huma.Register(a.huma, watch, func(ctx context.Context, in *struct {
+		OperationPath
+		LastEventID int64 `header:"Last-Event-ID" doc:"The id of the last event that was received."`
+	}) (*huma.StreamResponse, error) {
+		if _, err := a.service.Rollout.Operation(ctx, actor(ctx), in.ID); err != nil {
+			return nil, a.toProblem(ctx, err)
+		}
+		who := actor(ctx)
+		return &huma.StreamResponse{Body: func(hc huma.Context) { a.stream(hc, who, in.ID, in.LastEventID) }}, nil
 	})
 }
 

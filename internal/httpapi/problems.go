@@ -138,34 +138,32 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 func init() { huma.NewError = newProblem }
 
 // problemRoutes describe the kinds of problems to people who follow a type.
-func init() {
-	nouns = append(nouns, func(a *API) {
-		type answer struct {
-			Body struct {
-				Problems []problemKind `json:"problems"`
-			}
+func (a *API) problemRoutes() {
+	type answer struct {
+		Body struct {
+			Problems []problemKind `json:"problems"`
 		}
-		type kindAnswer struct{ Body problemKind }
-		register(a, route{id: "list-problems", method: http.MethodGet, path: "/problems", summary: "List the kinds of problems", permission: "public", tag: "Problems"},
-			func(context.Context, *struct{}) (*answer, error) {
-				out := &answer{}
-				for _, info := range kinds {
-					out.Body.Problems = append(out.Body.Problems, problemKind{api.ProblemBase + string(info.kind), info.title, info.status})
+	}
+	type kindAnswer struct{ Body problemKind }
+	register(a, route{id: "list-problems", method: http.MethodGet, path: "/problems", summary: "List the kinds of problems", permission: "public", tag: "Problems"},
+		func(context.Context, *struct{}) (*answer, error) {
+			out := &answer{}
+			for _, info := range kinds {
+				out.Body.Problems = append(out.Body.Problems, problemKind{api.ProblemBase + string(info.kind), info.title, info.status})
+			}
+			return out, nil
+		})
+	register(a, route{id: "show-problem", method: http.MethodGet, path: "/problems/{kind}", summary: "Explain a kind of problem", permission: "public", tag: "Problems"},
+		func(_ context.Context, in *struct {
+			Kind string `path:"kind" maxLength:"60" doc:"The last part of a problem's type."`
+		}) (*kindAnswer, error) {
+			for _, info := range kinds {
+				if string(info.kind) == in.Kind {
+					return &kindAnswer{problemKind{api.ProblemBase + in.Kind, info.title, info.status}}, nil
 				}
-				return out, nil
-			})
-		register(a, route{id: "show-problem", method: http.MethodGet, path: "/problems/{kind}", summary: "Explain a kind of problem", permission: "public", tag: "Problems"},
-			func(_ context.Context, in *struct {
-				Kind string `path:"kind" maxLength:"60" doc:"The last part of a problem's type."`
-			}) (*kindAnswer, error) {
-				for _, info := range kinds {
-					if string(info.kind) == in.Kind {
-						return &kindAnswer{problemKind{api.ProblemBase + in.Kind, info.title, info.status}}, nil
-					}
-				}
-				return nil, problem(refusal.NotFound, "there is no such kind of problem")
-			})
-	})
+			}
+			return nil, problem(refusal.NotFound, "there is no such kind of problem")
+		})
 }
 
 type problemKind struct {
