@@ -55,7 +55,7 @@ func certify(ctx context.Context, c *client.Client, at Places) error {
 	if err != nil {
 		return err
 	}
-	return onCertificate(ctx, c, http.MethodPost, "slipway.example", "/install", api.BroughtCertificate{Certificate: text})
+	return onCertificate(ctx, c, http.MethodPost, "slipway.example", "/install", api.UploadedCertificate{Certificate: text})
 }
 
 func onCertificate(ctx context.Context, c *client.Client, method, domain, path string, body any) error {

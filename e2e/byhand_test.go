@@ -94,7 +94,7 @@ func TestCertificatesBrought(t *testing.T) {
 	account := certified(t, api.OpenAccount{Domain: "jetty.example", Customer: "Jetty Stores", NewCustomer: true})
 	path := certificatePath(account.ID, "jetty.example")
 	sells := openShop(t)
-	install := func(in api.BroughtCertificate) (api.InstalledCertificate, error) {
+	install := func(in api.UploadedCertificate) (api.InstalledCertificate, error) {
 		var done api.InstalledCertificate
 		err := i.Client.Post(ctx, path+"/install", in, &done)
 		if err == nil {
@@ -114,7 +114,7 @@ func TestCertificatesBrought(t *testing.T) {
 		good := sells.sell(t, key.Public(), 1000*time.Hour, names...)
 		p12, err := pkcs12.Modern.Encode(key, good, nil, "tide")
 		require.NoError(t, err)
-		for says, in := range map[string]api.BroughtCertificate{
+		for says, in := range map[string]api.UploadedCertificate{
 			"neither PEM":                    {Certificate: "??"},
 			"neither a certificate nor PKCS": {Certificate: base64.StdEncoding.EncodeToString([]byte("words"))},
 			"the site's own is missing":      {Certificate: pemChain(sells.between, sells.root)},
@@ -178,7 +178,7 @@ func TestCertificatesBrought(t *testing.T) {
 		leaf := sells.sell(t, key.Public(), 1000*time.Hour, "jetty.example", "www.jetty.example")
 		text, err := pkcs12.Modern.Encode(key, leaf, []*x509.Certificate{sells.root, sells.between}, "tide")
 		require.NoError(t, err)
-		done, err := install(api.BroughtCertificate{Certificate: base64.StdEncoding.EncodeToString(text), Password: "tide"})
+		done, err := install(api.UploadedCertificate{Certificate: base64.StdEncoding.EncodeToString(text), Password: "tide"})
 		require.NoError(t, err)
 		assert.Equal(t, 2, done.Chain)
 		assert.Empty(t, done.Remarks)
@@ -215,7 +215,7 @@ func TestCertificatesBrought(t *testing.T) {
 	t.Run("one that is about to end is followed by an authority's", func(t *testing.T) {
 		key := newKey(t)
 		leaf := sells.sell(t, key.Public(), 10*time.Hour, "jetty.example", "www.jetty.example")
-		done, err := install(api.BroughtCertificate{Certificate: pemChain(leaf, sells.between), Key: pemKey(t, key)})
+		done, err := install(api.UploadedCertificate{Certificate: pemChain(leaf, sells.between), Key: pemKey(t, key)})
 		require.NoError(t, err)
 		assert.Contains(t, strings.Join(done.Remarks, " "), "it ends in 0 days")
 		labtest.Eventually(t, func() bool {
@@ -285,7 +285,7 @@ func TestChallengesElsewhere(t *testing.T) {
 	assert.Contains(t, p.Detail, "no zone of your own")
 	wanted := []string{"driftwood.example", "*.driftwood.example"}
 	patch(t, path, api.CertificateChange{Names: &wanted}, nil)
-	assert.Contains(t, rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"].Do, "the operator sets a zone")
+	assert.Contains(t, rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"].Fix, "the operator sets a zone")
 	patch(t, "/settings", api.SettingsChange{ChallengeZone: ptr("challenges.ternhq.example")}, nil)
 	defer patch(t, "/settings", api.SettingsChange{ChallengeZone: new(string)}, nil)
 	aliases := certificateOf(t, account.ID, "driftwood.example").Aliases
@@ -295,7 +295,7 @@ func TestChallengesElsewhere(t *testing.T) {
 	assert.Empty(t, certificateOf(t, home.ID, "ternhq.example").Aliases, "its name service is here")
 
 	t.Run("what would fail is left out if the person agrees", func(t *testing.T) {
-		assert.Contains(t, rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"].Do, alias.Name+" CNAME "+alias.Target)
+		assert.Contains(t, rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"].Fix, alias.Name+" CNAME "+alias.Target)
 		p := refusedAs(t, "needs-decision", i.Client.Post(ctx, path+"/order", nil, nil))
 		assert.Equal(t, "leave_out", p.Decide[0].Field)
 		does(t, "certificate", "order", "driftwood.example", "--leave-out")
@@ -311,7 +311,7 @@ func TestChallengesElsewhere(t *testing.T) {
 		require.NoError(t, i.World.Serve("driftwood.example", "@ A "+skua+"\n_acme-challenge CNAME "+alias.Target+".\n"))
 		seen := rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"]
 		assert.Equal(t, "would pass", seen.Result, seen.Reason)
-		assert.Equal(t, "alias", seen.Way)
+		assert.Equal(t, "alias", seen.Proof)
 		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = 'driftwood.example')")
 		labtest.Eventually(t, func() bool { return len(certificateOf(t, account.ID, "driftwood.example").Covered) == 2 }, "it is added by itself")
 		assert.Empty(t, certificateOf(t, account.ID, "driftwood.example").LeftOut)
@@ -332,7 +332,7 @@ func TestChallengesElsewhere(t *testing.T) {
 			require.NoError(t, i.Client.Post(ctx, path+"/order", api.CertificateOrder{ByHand: true}, &started))
 			labtest.Eventually(t, func() bool {
 				c := certificateOf(t, account.ID, "driftwood.example")
-				return len(c.Records) > 0 && c.Records[0].LookedAt != nil
+				return len(c.Records) > 0 && c.Records[0].CheckedAt != nil
 			})
 			return started.Operation, certificateOf(t, account.ID, "driftwood.example").Records
 		}
@@ -362,13 +362,13 @@ func TestChallengesElsewhere(t *testing.T) {
 			require.NoError(t, i.World.Serve("driftwood.example", text))
 		}
 		entered("something else")
-		looked := *records[0].LookedAt
+		looked := *records[0].CheckedAt
 		labtest.Eventually(t, func() bool {
-			return certificateOf(t, account.ID, "driftwood.example").Records[0].LookedAt.After(looked)
+			return certificateOf(t, account.ID, "driftwood.example").Records[0].CheckedAt.After(looked)
 		})
 		c := certificateOf(t, account.ID, "driftwood.example")
 		assert.Equal(t, operation, c.Operation, "it goes on waiting")
-		assert.False(t, c.Records[0].Shown)
+		assert.False(t, c.Records[0].Visible)
 		values := []string{"something else"}
 		for _, r := range records {
 			values = append(values, r.Data)
@@ -387,7 +387,7 @@ func TestChallengesElsewhere(t *testing.T) {
 		assert.Equal(t, "elsewhere", rehearsed(t, home.ID, "ternhq.example")["www.ternhq.example"].Code)
 		wanted := []string{"ternhq.example", "www.ternhq.example"}
 		patch(t, certificatePath(home.ID, "ternhq.example"), api.CertificateChange{Names: &wanted}, nil)
-		assert.Equal(t, "zone", rehearsed(t, home.ID, "ternhq.example")["www.ternhq.example"].Way)
+		assert.Equal(t, "zone", rehearsed(t, home.ID, "ternhq.example")["www.ternhq.example"].Proof)
 		labtest.Eventually(t, func() bool {
 			c := certificateOf(t, home.ID, "ternhq.example")
 			return c.Operation == 0 && len(c.Covered) == 2

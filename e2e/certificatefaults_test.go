@@ -84,7 +84,7 @@ func TestReasonsOfFailure(t *testing.T) {
 			if f.code != "" {
 				assert.Equal(t, f.code, seen.Code, seen.Reason)
 				assert.Contains(t, seen.Reason, f.says)
-				assert.NotEmpty(t, seen.Do)
+				assert.NotEmpty(t, seen.Fix)
 				p := problemOf(t, i.Client.Post(ctx, path+"/order", nil, nil))
 				assert.Contains(t, p.Detail, seen.Reason, "no authority is asked for what would fail")
 			}
@@ -124,7 +124,7 @@ func TestDoubtfulNames(t *testing.T) {
 		seen := rehearsed(t, account.ID, "undertow.example")["undertow.example"]
 		assert.Equal(t, "cannot know", seen.Result)
 		assert.Equal(t, "elsewhere", seen.Code)
-		assert.Contains(t, seen.Do, "2001:db8::33")
+		assert.Contains(t, seen.Fix, "2001:db8::33")
 		i.World.Forget("undertow.example")
 	})
 

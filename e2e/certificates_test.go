@@ -228,7 +228,7 @@ func TestCertificates(t *testing.T) {
 		forbidden := caa(`0 issue "other.test"`)
 		for _, n := range rehearsed(t, account.ID, "beacon.example") {
 			assert.Equal(t, "caa", n.Code)
-			assert.Contains(t, n.Do, `issue "authority.test"`)
+			assert.Contains(t, n.Fix, `issue "authority.test"`)
 		}
 		p := problemOf(t, i.Client.Post(ctx, certificatePath(account.ID, "beacon.example")+"/order", nil, nil))
 		assert.Contains(t, p.Detail, "other.test")
@@ -239,7 +239,7 @@ func TestCertificates(t *testing.T) {
 		seen := rehearsed(t, account.ID, "beacon.example")
 		assert.Equal(t, "would pass", seen["beacon.example"].Result)
 		assert.Equal(t, "elsewhere", seen["www.beacon.example"].Code)
-		assert.Contains(t, seen["www.beacon.example"].Do, "2001:db8::7")
+		assert.Contains(t, seen["www.beacon.example"].Fix, "2001:db8::7")
 		gone(aaaa.Record.ID)
 
 		i.World.Forget("beacon.example")

@@ -63,7 +63,7 @@ func TestClientForPeople(t *testing.T) {
 		out = does(t, "person", "add", "dunlin-boss", "--reseller", "dunlin", "--email", "boss@dunlin.example", "--language", "de", "--activation", "link")
 		assert.Regexp(t, `dunlin-boss +reseller +dunlin +boss@dunlin.example +no +never`, out)
 		assert.Contains(t, mailed(t, sink, "boss@dunlin.example").Text, "/link#")
-		stdout, stderr, exit := commandWith(t, operatorSession(t), walkPassword+"\n", "person", "add", "dunlin-first", "--customer", "Dunlin's first", "--activation", "password", "--password-stdin", "--look-only", "--networks", "127.0.0.0/8")
+		stdout, stderr, exit := commandWith(t, operatorSession(t), walkPassword+"\n", "person", "add", "dunlin-first", "--customer", "Dunlin's first", "--activation", "password", "--password-stdin", "--read-only", "--networks", "127.0.0.0/8")
 		require.Equal(t, 0, exit, stderr)
 		assert.Regexp(t, `dunlin-first +customer, look only +Dunlin's first \(of dunlin\)`, stdout)
 		out = does(t, "person", "list", "--reseller", "dunlin")
@@ -84,7 +84,7 @@ func TestClientForPeople(t *testing.T) {
 			"where should the link be mailed to":       {"person", "add", "dunlin-two", "--reseller", "dunlin", "--activation", "link"},
 			"neither an address nor a network":         {"person", "change", "dunlin-boss", "--networks", "everywhere"},
 			"you would lock yourself out":              {"person", "change", inst.Operator, "--networks", "192.0.2.0/24"},
-			"you cannot take the right to change":      {"person", "change", inst.Operator, "--look-only", "yes"},
+			"you cannot take the right to change":      {"person", "change", inst.Operator, "--read-only", "yes"},
 			"the last operator with all duties":        {"person", "change", inst.Operator, "--duty", "support"},
 			"you cannot remove yourself":               {"person", "remove", inst.Operator, "--yes"},
 			"of no use to you":                         {"person", "link", inst.Operator, "--purpose", "sign-in"},
@@ -93,12 +93,12 @@ func TestClientForPeople(t *testing.T) {
 			assert.NotZero(t, exit, args)
 			assert.Contains(t, stderr, says)
 		}
-		assert.Contains(t, refuses(t, 2, "person", "change", "dunlin-boss", "--look-only", "perhaps"), "takes yes or no")
+		assert.Contains(t, refuses(t, 2, "person", "change", "dunlin-boss", "--read-only", "perhaps"), "takes yes or no")
 		assert.Contains(t, refuses(t, 2, "person", "link", "dunlin-boss"), "--purpose is needed")
 		assert.Contains(t, refuses(t, 2, "person", "password", "dunlin-boss"), "use --password-stdin")
 	})
 	t.Run("changed, and emptied", func(t *testing.T) {
-		does(t, "person", "change", "dunlin-first", "--look-only", "no", "--networks", "-", "--email", "first@dunlin.example", "--language", "de")
+		does(t, "person", "change", "dunlin-first", "--read-only", "no", "--networks", "-", "--email", "first@dunlin.example", "--language", "de")
 		out := does(t, "person", "show", "dunlin-first")
 		assert.Regexp(t, `email +first@dunlin.example`, out)
 		assert.NotContains(t, out, "look only")

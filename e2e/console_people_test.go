@@ -83,7 +83,7 @@ func TestConsoleForSelling(t *testing.T) {
 			typeIn("#exception-value", "85M"), typeIn("#exception-reason", "the regatta"), click(".el-dialog button", "Preview"), sees(".effects", "disk space 70M → 85M"))
 		healthy(t, ctx, "exception")
 		do(t, ctx, click(".el-dialog button", "Set it"), sees("td", "the regatta"), sees("td", "exception by operator"))
-		do(t, ctx, click("button", "Hold"), sees(".held", "Held on the limits of plan sloop"), click("button", "Hold it no longer"), chromedp.WaitNotPresent(".held", chromedp.ByQuery))
+		do(t, ctx, click("button", "Freeze limits"), sees(".frozen", "Its limits are those of plan sloop"), click("button", "Follow the plan again"), chromedp.WaitNotPresent(".frozen", chromedp.ByQuery))
 		do(t, ctx, click("button", "Suspend…"), typeIn("#suspend-why", "a test"), click(".el-dialog button", "Suspend"), sees(".warn", "a test"), sees(".state", "suspended"))
 		labtest.Eventually(t, func() bool {
 			status, _ := page(t, "skua", "sloop.example", "/")

@@ -27,7 +27,7 @@ var stated = map[string]string{
 	"public":              "everybody",
 	"own":                 "signed in",
 	"personal":            "in person",
-	"accounts.read":       "all support billing read-only reseller customer look-only",
+	"accounts.read":       "all support billing read-only reseller customer read-only",
 	"accounts.open":       "all support billing reseller",
 	"accounts.change":     "all support billing reseller",
 	"accounts.suspend":    "all support billing reseller",
@@ -44,20 +44,20 @@ var stated = map[string]string{
 	"templates.change":    "all reseller",
 	"plans.read":          "all support billing read-only reseller",
 	"plans.change":        "all reseller",
-	"customers.read":      "all support billing read-only reseller customer look-only",
+	"customers.read":      "all support billing read-only reseller customer read-only",
 	"customers.change":    "all support billing reseller",
 	"customers.notes":     "all support read-only reseller",
 	"notes.change":        "all support reseller",
 	"resellers.read":      "all support read-only reseller",
 	"resellers.change":    "all",
 	"brand.change":        "all reseller",
-	"people.read":         "all support read-only reseller customer look-only",
+	"people.read":         "all support read-only reseller customer read-only",
 	"people.change":       "all support reseller customer",
 	"people.act_as":       "all support reseller",
 	"servers.read":        "all read-only",
 	"servers.change":      "all",
-	"operations.read":     "all support billing read-only reseller customer look-only",
-	"events.read":         "all support read-only reseller customer look-only",
+	"operations.read":     "all support billing read-only reseller customer read-only",
+	"events.read":         "all support read-only reseller customer read-only",
 	"settings.read":       "all read-only",
 	"settings.change":     "all",
 }
@@ -132,7 +132,7 @@ func walkers(t *testing.T) (tenants []tenant, visitors []visitor) {
 		{name: "customer h1", kind: "customer", reaches: []string{"walkh1"}, client: signedIn(t, "walkh1"), inPerson: true},
 		{name: "customer h2", kind: "customer", reaches: []string{"walkh2"}, client: signedIn(t, "walkh2"), inPerson: true},
 		{name: "customer a1", kind: "customer", reaches: []string{"walka1"}, client: signedIn(t, "walka1"), inPerson: true},
-		{name: "look-only customer h1", kind: "look-only", reaches: []string{"walkh1"}, client: person(api.NewPerson{Name: "walk-look", Customer: tenants[0].customer, LookOnly: true}), inPerson: true},
+		{name: "read-only customer h1", kind: "read-only", reaches: []string{"walkh1"}, client: person(api.NewPerson{Name: "walk-look", Customer: tenants[0].customer, ReadOnly: true}), inPerson: true},
 	}
 	suspended := visitor{name: "suspended reseller", suspended: true, client: person(api.NewPerson{Name: "walk-rc", Reseller: "walkc"})}
 	post("/resellers/walkc/suspend", api.SuspendReseller{Why: "unpaid since March", Accounts: "stay"}, nil)
@@ -187,7 +187,7 @@ func bodies(x tenant) map[string]any {
 		"open-account":          api.OpenAccount{Domain: "never-opened.example", Plan: x.plan, Reseller: x.reseller, Customer: fmt.Sprint(x.customer)},
 		"close-account":         api.CloseAccount{SignInName: x.account.SignInName},
 		"suspend-account":       api.Suspend{Why: "a walk"},
-		"hold-account":          api.Hold{Held: true},
+		"freeze-account":          api.Freeze{Frozen: true},
 		"add-domain":            api.NewDomain{Domain: "second-" + x.mark + ".example"},
 		"change-domain":         api.DomainChange{Settings: map[string]any{"compression": false}},
 		"protect-folder":        api.NewFolder{Path: "below/deck"},
@@ -205,7 +205,7 @@ func bodies(x tenant) map[string]any {
 		"change-certificate":    map[string]string{"key_type": "rsa-2048"},
 		"rehearse-certificate":  api.RehearsalQuestion{},
 		"order-certificate":     api.CertificateOrder{},
-		"install-certificate":   api.BroughtCertificate{Certificate: "never"},
+		"install-certificate":   api.UploadedCertificate{Certificate: "never"},
 		"make-signing-request":  api.NewSigningRequest{},
 		"take-certificate-key":  api.KeyProof{Password: "x", Code: "000000"},
 		"revoke-certificate":    api.Revocation{},
@@ -375,7 +375,7 @@ func walk(t *testing.T, method, path string, route described, who string, x tena
 			assert.NotContains(t, body, other, label)
 		}
 	}
-	if v.kind == "customer" || v.kind == "look-only" {
+	if v.kind == "customer" || v.kind == "read-only" {
 		assert.NotContains(t, body, "staffnote", label)
 	}
 }

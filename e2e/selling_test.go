@@ -54,7 +54,7 @@ func TestChangingAPlan(t *testing.T) {
 	}
 	plain, excepted, held := on3[0], on3[1], on3[2]
 	require.NoError(t, put(fmt.Sprintf("/accounts/%d/exceptions", excepted.ID), map[string]any{"limit": "disk", "amount": 90 * plans.MiB, "reason": "the regatta's pictures"}, nil))
-	require.NoError(t, put(fmt.Sprintf("/accounts/%d/hold", held.ID), api.Hold{Held: true}, nil))
+	require.NoError(t, put(fmt.Sprintf("/accounts/%d/frozen-terms", held.ID), api.Freeze{Frozen: true}, nil))
 	for _, domain := range []string{"second.example", "third.example"} {
 		var added api.DomainChanged
 		require.NoError(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/domains", plain.ID), api.NewDomain{Domain: domain}, &added))
@@ -73,9 +73,9 @@ func TestChangingAPlan(t *testing.T) {
 	assert.Equal(t, []string{"disk space 60M → 80M"}, effects["plain"].Gains)
 	assert.Equal(t, []string{"domains 3 → 2"}, effects["plain"].Losses)
 	assert.Equal(t, []string{"domains 3 of 2, 1 over"}, effects["plain"].Over)
-	assert.Equal(t, "exceptions stay: disk", effects["excepted"].Keeps)
+	assert.Equal(t, "exceptions stay: disk", effects["excepted"].Unchanged)
 	assert.Empty(t, effects["excepted"].Gains)
-	assert.Equal(t, "held on its present limits", effects["heldone"].Keeps)
+	assert.Equal(t, "held on its present limits", effects["heldone"].Unchanged)
 	assert.EqualValues(t, 60*plans.MiB, *limit(t, plain.ID, plans.Disk).Value, "a preview changes nothing")
 
 	var changed api.PlanChanged
@@ -108,9 +108,9 @@ func TestChangingAPlan(t *testing.T) {
 		assert.Contains(t, problemOf(t, remove(fmt.Sprintf("/accounts/%d/domains/plain-dinghy.example", plain.ID), nil)).Detail, "main domain")
 	})
 	t.Run("those that would be over are held", func(t *testing.T) {
-		one := api.PlanChange{Limits: plans.Limits{plans.Domains: plans.Of(1)}, Hold: "over"}
+		one := api.PlanChange{Limits: plans.Limits{plans.Domains: plans.Of(1)}, Freeze: "over"}
 		patch(t, "/plans/dinghy", one, &changed)
-		assert.EqualValues(t, 1, changed.Held)
+		assert.EqualValues(t, 1, changed.Frozen)
 		assert.EqualValues(t, 2, *limit(t, plain.ID, plans.Domains).Value)
 		assert.EqualValues(t, 1, *limit(t, excepted.ID, plans.Domains).Value)
 	})
@@ -486,7 +486,7 @@ func TestCustomersAndNotes(t *testing.T) {
 	assert.Equal(t, 422, problemOf(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "4711"}, nil)).Status, "it would be taken for a number")
 	_, stderr, exit = commandWith(t, operatorSession(t), "pays late, be kind\n", "notes", "change", "Net Loft")
 	require.Equal(t, 0, exit, stderr)
-	a := opened(t, api.OpenAccount{Domain: "netloft.example", Customer: "Net Loft", SignInName: "netloft", Activation: "password", Password: walkPassword, LookOnly: true, MustChange: false})
+	a := opened(t, api.OpenAccount{Domain: "netloft.example", Customer: "Net Loft", SignInName: "netloft", Activation: "password", Password: walkPassword, ReadOnly: true, MustChange: false})
 	c := signedIn(t, "netloft")
 	for _, path := range []string{"/customers", fmt.Sprintf("/customers/%d", a.CustomerID), "/events", "/session", fmt.Sprintf("/accounts/%d", a.ID)} {
 		var doc map[string]any

@@ -218,7 +218,7 @@ ftp CNAME www
 	t.Run("the world is checked", func(t *testing.T) {
 		c := checkOf(t, "chartroom.example")
 		assert.False(t, c.Right)
-		assert.Contains(t, c.Problems[0].Do, ns1, "it is delegated elsewhere")
+		assert.Contains(t, c.Problems[0].Fix, ns1, "it is delegated elsewhere")
 		i.World.Forget("chartroom.example")
 		assert.Contains(t, checkOf(t, "chartroom.example").Verdict, "not delegated")
 		i.World.Delegate("chartroom.example", world.Delegation{NameServers: []string{ns1, ns2}})
@@ -279,7 +279,7 @@ ftp CNAME www
 		assert.Equal(t, "different", setOf(c, "www", "A").State)
 		assert.Equal(t, []string{"192.0.2.5"}, setOf(c, "www", "A").Seen)
 		assert.Equal(t, "missing", setOf(c, "www", "AAAA").State)
-		assert.Contains(t, c.Problems[1].Do, skua6)
+		assert.Contains(t, c.Problems[1].Fix, skua6)
 		p := problemOf(t, i.Client.Post(ctx, zone+"/records", api.NewRecord{Name: "x", Type: "A", Data: "192.0.2.1"}, nil))
 		assert.Contains(t, p.Detail, "elsewhere")
 		require.NoError(t, i.World.Change("chartroom.example", "@ A "+skua+"\n@ AAAA "+skua6+"\nwww CNAME @\n"))

@@ -59,7 +59,7 @@ func run(args []string) error {
 	case flags.Arg(0) == "run" && flags.NArg() == 1:
 		return serve(*listen, *stateDir)
 	case flags.Arg(0) == "join" && flags.NArg() == 2:
-		if err := agent.KeepJoinSecret(*stateDir, flags.Arg(1)); err != nil {
+		if err := agent.SaveJoinSecret(*stateDir, flags.Arg(1)); err != nil {
 			return err
 		}
 		fmt.Println("kept; the agent now waits for the service to call")

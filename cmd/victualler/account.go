@@ -22,7 +22,7 @@ func accountCommands() []command {
 				{name: "language", value: "LANGUAGE", usage: "of a new customer's notices: en or de"}, {name: "reseller", value: "NAME", usage: "whose customer it is"},
 				{name: "activation", value: "HOW", usage: "how the customer gets to sign in: link, password, or none"},
 				{name: "password-stdin", usage: "read the first password from standard input, for --activation password"},
-				{name: "must-change", usage: "have the first password changed at the first sign-in"}, {name: "look-only", usage: "make a sign-in that may look and change nothing"},
+				{name: "must-change", usage: "have the first password changed at the first sign-in"}, {name: "read-only", usage: "make a sign-in that may look and change nothing"},
 				{name: "sign-in-name", value: "NAME", usage: "proposed from the domain if absent"}, {name: "server", value: "LABEL", usage: "chosen by free space if absent"},
 				{name: "key", value: "KEY", usage: "Idempotency-Key, for scripts that repeat a request"}},
 			run: openAccount},
@@ -36,10 +36,10 @@ func accountCommands() []command {
 			run: func(ctx context.Context, c *call) error {
 				return c.work(ctx, http.MethodPost, "/accounts/"+url.PathEscape(c.args[0])+"/repair", nil)
 			}},
-		command{noun: "account", verb: "change", args: "ACCOUNT…", short: "Put accounts on another plan, or hold them on their present limits", preview: true, waits: true,
+		command{noun: "account", verb: "change", args: "ACCOUNT…", short: "Put accounts on another plan, or freeze their present limits", preview: true, waits: true,
 			long: "All of them are changed, or none. Nothing is deleted: what is over a new limit cannot grow.",
 			flags: []flagInfo{{name: "plan", value: "PLAN", usage: "put them on this plan"}, {name: "drop-exceptions", usage: "remove what was set by hand, instead of keeping it over the new plan"},
-				{name: "hold", usage: "keep their limits when their plan changes"}, {name: "release", usage: "hold them no longer"}},
+				{name: "freeze", usage: "keep the present limits when the plan changes"}, {name: "unfreeze", usage: "follow the plan again"}},
 			run: changeAccounts},
 		command{noun: "account", verb: "suspend", args: "ACCOUNT", short: "Show visitors a notice; everything the account has stays", preview: true, waits: true,
 			flags: []flagInfo{{name: "why", value: "TEXT", usage: "the reason; whoever signs in is told", required: true}},
@@ -60,7 +60,7 @@ func accountCommands() []command {
 func openAccount(ctx context.Context, c *call) error {
 	body := api.OpenAccount{Domain: c.args[0], Plan: c.value("plan"), Customer: c.value("customer"), NewCustomer: c.on("new-customer"), Reseller: c.value("reseller"),
 		CustomerEmail: c.value("email"), SignInName: c.value("sign-in-name"), Server: c.value("server"), Language: c.value("language"),
-		Activation: c.value("activation"), MustChange: c.on("must-change"), LookOnly: c.on("look-only")}
+		Activation: c.value("activation"), MustChange: c.on("must-change"), ReadOnly: c.on("read-only")}
 	if c.on("password-stdin") {
 		password, err := readPassword(c, bufio.NewReader(c.in), "")
 		if err != nil {
@@ -102,19 +102,19 @@ func changeAccounts(ctx context.Context, c *call) error {
 		}
 		return c.startedIf(ctx, shifted.Operation)
 	}
-	if c.on("hold") == c.on("release") {
-		return usageError{"say what to change: --plan PLAN, --hold or --release"}
+	if c.on("freeze") == c.on("unfreeze") {
+		return usageError{"say what to change: --plan PLAN, --freeze or --unfreeze"}
 	}
 	for _, account := range c.args {
 		var changed api.TermsChanged
-		previewed, err := c.change(ctx, http.MethodPut, "/accounts/"+url.PathEscape(account)+"/hold", api.Hold{Held: c.on("hold")}, &changed)
+		previewed, err := c.change(ctx, http.MethodPut, "/accounts/"+url.PathEscape(account)+"/frozen-terms", api.Freeze{Frozen: c.on("freeze")}, &changed)
 		if err != nil {
 			return err
 		}
 		if previewed {
 			continue
 		}
-		fmt.Fprintf(c.out, "%s is %s\n", changed.Effect.Account, map[bool]string{true: "held on its present limits", false: "held no longer"}[c.on("hold")])
+		fmt.Fprintf(c.out, "%s %s\n", changed.Effect.Account, map[bool]string{true: "keeps its present limits", false: "follows its plan again"}[c.on("freeze")])
 		if err := c.startedIf(ctx, changed.Operation); err != nil {
 			return err
 		}
@@ -177,8 +177,8 @@ func listAccounts(ctx context.Context, c *call) error {
 // stateOf is an account's state with what an operator should know beside it.
 func stateOf(a api.Account) string {
 	text := a.State
-	if a.Held {
-		text += ", held"
+	if a.Frozen {
+		text += ", frozen"
 	}
 	if a.Drifts > 0 {
 		text += ", drift"
@@ -197,7 +197,7 @@ func showAccount(ctx context.Context, c *call) error {
 		if l.Used != nil {
 			used, left = written(l.Used, l.Unit), written(l.Left, l.Unit)
 		}
-		t = append(t, []string{l.What, written(l.Value, l.Unit), used, left, l.Source})
+		t = append(t, []string{l.Title, written(l.Value, l.Unit), used, left, l.Source})
 	}
 	var on []string
 	for _, f := range a.Features {
@@ -209,12 +209,12 @@ func showAccount(ctx context.Context, c *call) error {
 	if a.Reseller != "" {
 		customer += " (of " + a.Reseller + ")"
 	}
-	suspended, held := "", ""
+	suspended, frozen := "", ""
 	if a.Suspension != nil {
 		suspended = a.Suspension.Why + " (by " + a.Suspension.By + ", " + local(a.Suspension.Since) + ")"
 	}
-	if a.HeldOn != nil {
-		held = "on the limits of plan " + a.HeldOn.Plan + " since " + local(a.HeldOn.Since)
+	if a.FrozenTerms != nil {
+		frozen = "limits of plan " + a.FrozenTerms.Plan + " since " + local(a.FrozenTerms.Since)
 	}
 	if c.value("o") == "json" || c.value("o") == "csv" {
 		return c.print(a, t)
@@ -223,7 +223,7 @@ func showAccount(ctx context.Context, c *call) error {
 	if a.Name != a.Domain {
 		name += " (" + a.Domain + ")"
 	}
-	fields(c.out, "account", fmt.Sprintf("%s, number %d", a.SignInName, a.ID), "domain", name, "customer", customer, "plan", a.Plan, "state", stateOf(a.Account), "suspended", suspended, "held", held,
+	fields(c.out, "account", fmt.Sprintf("%s, number %d", a.SignInName, a.ID), "domain", name, "customer", customer, "plan", a.Plan, "state", stateOf(a.Account), "suspended", suspended, "frozen", frozen,
 		"server", a.Server+" ("+a.Address+")", "why there", a.Placement, "home", a.Home, "disk", size(a.DiskUsed)+" of "+limit(a.DiskLimit),
 		"opened", local(a.OpenedAt), "features", strings.Join(on, ", "))
 	fmt.Fprintln(c.out)

@@ -62,7 +62,7 @@ func uploadCommands() []command {
 			}},
 		command{noun: "certificate", verb: "key", args: "DOMAIN FILE", short: "Write the certificate with its key into a new file, as the customer whose it is",
 			long: "Asks for your password and a code of your second factor. That the key was given is recorded.", flags: []flagInfo{{name: "password-stdin", usage: "read the password and the code from standard input, a line each"}},
-			run: takeKey},
+			run: readKey},
 		command{noun: "certificate", verb: "revoke", args: "DOMAIN", short: "Have a certificate revoked; the next one is ordered at once", preview: true, waits: true,
 			flags: []flagInfo{{name: "reason", value: "WORD", usage: "key-compromise, affiliation-changed, superseded, cessation or unspecified"}, {name: "serial", value: "NUMBER", usage: "an earlier one; certificate show lists them"}, yesFlag},
 			run:   revokeCertificate},
@@ -91,7 +91,7 @@ func installCertificate(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	body := api.BroughtCertificate{Certificate: string(file)}
+	body := api.UploadedCertificate{Certificate: string(file)}
 	if !bytes.Contains(file, []byte("-----BEGIN")) {
 		body.Certificate = base64.StdEncoding.EncodeToString(file)
 	}
@@ -133,7 +133,7 @@ func wantsPassword(err error) bool {
 	return errors.As(err, &refused) && slices.ContainsFunc(refused.Errors, func(f refusal.Field) bool { return f.Name == "password" })
 }
 
-func takeKey(ctx context.Context, c *call) error {
+func readKey(ctx context.Context, c *call) error {
 	path, err := certificateOf(ctx, c)
 	if err != nil {
 		return err

@@ -148,9 +148,9 @@ func showCertificate(ctx context.Context, c *call) error {
 		fmt.Fprintf(c.out, "\nOrder %d waits for these records; it goes on when all name servers show them:\n", s.Operation)
 		for _, r := range s.Records {
 			shown := "shown"
-			if !r.Shown {
+			if !r.Visible {
 				shown = "not shown by " + strings.Join(r.Missing, ", ")
-				if r.LookedAt == nil {
+				if r.CheckedAt == nil {
 					shown = "not looked for yet"
 				}
 			}
@@ -193,7 +193,7 @@ func rehearse(ctx context.Context, c *call) error {
 	t := table{{"NAME", "RESULT", "WAY", "REASON", "WHAT TO DO"}}
 	failing := 0
 	for _, n := range r.Names {
-		t = append(t, []string{n.Name, n.Result, n.Way, n.Reason, n.Do})
+		t = append(t, []string{n.Name, n.Result, n.Proof, n.Reason, n.Fix})
 		if n.Result == "would fail" {
 			failing++
 		}
@@ -206,9 +206,9 @@ func rehearse(ctx context.Context, c *call) error {
 			longest = max(longest, utf8.RuneCountInString(n.Name))
 		}
 		for _, n := range r.Names {
-			fmt.Fprintln(c.out, strings.TrimRight(fmt.Sprintf("%-*s  %s  %s", longest, n.Name, n.Result, ways[n.Way]), " "))
+			fmt.Fprintln(c.out, strings.TrimRight(fmt.Sprintf("%-*s  %s  %s", longest, n.Name, n.Result, ways[n.Proof]), " "))
 			if n.Reason != "" {
-				fmt.Fprintf(c.out, "  %s\n  → %s\n", n.Reason, n.Do)
+				fmt.Fprintf(c.out, "  %s\n  → %s\n", n.Reason, n.Fix)
 			}
 		}
 	}

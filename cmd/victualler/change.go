@@ -74,7 +74,7 @@ func (c *call) showPreview(ctx context.Context, method, path string, body any, e
 		}
 	}
 	for _, change := range p.Changes {
-		fmt.Fprintf(c.out, "\n%s: %s %s\n", change.Part, change.Subject, change.What)
+		fmt.Fprintf(c.out, "\n%s: %s %s\n", change.Part, change.Subject, change.Detail)
 		if change.Diff != "" {
 			fmt.Fprintln(c.out, strings.TrimRight(change.Diff, "\n"))
 		}
@@ -107,10 +107,10 @@ func printEffect(out io.Writer, e api.Effect) {
 	for _, text := range e.Changes {
 		fmt.Fprintln(out, " ", text)
 	}
-	if e.Keeps != "" {
-		fmt.Fprintf(out, "  %-6s %s\n", "keeps", e.Keeps)
+	if e.Unchanged != "" {
+		fmt.Fprintf(out, "  %-6s %s\n", "keeps", e.Unchanged)
 	}
-	if len(e.Gains)+len(e.Losses)+len(e.Over)+len(e.Changes) == 0 && e.Keeps == "" {
+	if len(e.Gains)+len(e.Losses)+len(e.Over)+len(e.Changes) == 0 && e.Unchanged == "" {
 		fmt.Fprintln(out, "  nothing changes for it")
 	}
 }

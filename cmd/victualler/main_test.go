@@ -196,7 +196,7 @@ func TestExceptionFlags(t *testing.T) {
 
 func TestEffectsAreRead(t *testing.T) {
 	var out bytes.Buffer
-	printEffect(&out, api.Effect{Account: "trust", Name: "lighthousetrust.example", Gains: []string{"disk space 1G → 2G"}, Over: []string{"domains 3 of 2, 1 over"}, Keeps: "exceptions stay: disk"})
+	printEffect(&out, api.Effect{Account: "trust", Name: "lighthousetrust.example", Gains: []string{"disk space 1G → 2G"}, Over: []string{"domains 3 of 2, 1 over"}, Unchanged: "exceptions stay: disk"})
 	printEffect(&out, api.Effect{Account: "news1", Name: "ternislandnews.example"})
 	assert.Equal(t, "lighthousetrust.example (trust)\n  gains  disk space 1G → 2G\n  over   domains 3 of 2, 1 over\n  keeps  exceptions stay: disk\nternislandnews.example (news1)\n  nothing changes for it\n", out.String())
 	assert.Equal(t, "1G → (none)", beforeAfter(api.Difference{Before: "1G"}))

@@ -33,11 +33,11 @@ func operationCommands() []command {
 				}
 				t := table{{"STEP", "STATE", "TOOK", "DETAIL"}}
 				for _, s := range o.Steps {
-					t = append(t, []string{s.Name, s.State, took(&s.StartedAt, s.FinishedAt), s.Detail})
+					t = append(t, []string{s.Name, s.State, duration(&s.StartedAt, s.FinishedAt), s.Detail})
 				}
 				if c.value("o") == "" || c.value("o") == "table" {
 					fields(c.out, "operation", fmt.Sprintf("%d %s %s", o.ID, o.Kind, o.Subject), "asked for by", o.Actor, "state", o.State, "begun", local(o.CreatedAt),
-						"took", took(o.StartedAt, o.FinishedAt), "failure", o.Failure, "note", o.Note)
+						"took", duration(o.StartedAt, o.FinishedAt), "failure", o.Failure, "note", o.Note)
 					fmt.Fprintln(c.out)
 				}
 				return c.print(o, t)
@@ -73,12 +73,12 @@ func listOperations(ctx context.Context, c *call) error {
 	}
 	t := table{{"NUMBER", "KIND", "SUBJECT", "STATE", "BY", "BEGUN", "TOOK"}}
 	for _, o := range list.Operations {
-		t = append(t, []string{strconv.FormatInt(o.ID, 10), o.Kind, o.Subject, o.State, o.Actor, local(o.CreatedAt), took(o.StartedAt, o.FinishedAt)})
+		t = append(t, []string{strconv.FormatInt(o.ID, 10), o.Kind, o.Subject, o.State, o.Actor, local(o.CreatedAt), duration(o.StartedAt, o.FinishedAt)})
 	}
 	return c.print(list, t)
 }
 
-func took(from, to *time.Time) string {
+func duration(from, to *time.Time) string {
 	switch {
 	case from == nil:
 		return ""
@@ -117,7 +117,7 @@ func (c *call) watch(ctx context.Context, id int64) error {
 	if last.State == "failed" {
 		return errors.New(last.Failure)
 	}
-	fmt.Fprintf(c.out, "done in %s\n", took(&last.CreatedAt, last.FinishedAt))
+	fmt.Fprintf(c.out, "done in %s\n", duration(&last.CreatedAt, last.FinishedAt))
 	return nil
 }
 
@@ -145,7 +145,7 @@ func (v *stepView) show(o api.Operation) {
 		if s.State == "failed" {
 			mark = "failed"
 		}
-		fmt.Fprintf(v.call.out, "  %-12s %-6s %8s  %s\n", s.Name, mark, took(&s.StartedAt, s.FinishedAt), s.Detail)
+		fmt.Fprintf(v.call.out, "  %-12s %-6s %8s  %s\n", s.Name, mark, duration(&s.StartedAt, s.FinishedAt), s.Detail)
 	}
 	text := strings.Join(now, ", ")
 	if o.Note != "" {

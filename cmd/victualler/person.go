@@ -22,7 +22,7 @@ func personCommands() []command {
 			long: "Without --customer or --reseller it is an operator.",
 			flags: append([]flagInfo{{name: "customer", value: "CUSTOMER", usage: "number or name of the customer they are of"}, {name: "reseller", value: "NAME", usage: "the reseller they are of"},
 				{name: "activation", value: "HOW", usage: "link (mailed), password, or none"}, {name: "password-stdin", usage: "read the password from standard input, for --activation password"},
-				{name: "must-change", usage: "have the password changed at the first sign-in"}, {name: "look-only", usage: "may look and change nothing"}}, common...),
+				{name: "must-change", usage: "have the password changed at the first sign-in"}, {name: "read-only", usage: "may look and change nothing"}}, common...),
 			run: addPerson},
 		command{noun: "person", verb: "list", short: "List who can sign in", output: true,
 			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of a name or mail address"}, {name: "role", value: "ROLE", usage: "operator, reseller or customer"},
@@ -44,15 +44,15 @@ func personCommands() []command {
 				if c.value("o") != "" {
 					return c.print(p, personTable(p))
 				}
-				fields(c.out, "person", p.Name, "role", roleOf(p), "of", ofWhom(p), "email", p.Email, "language", p.Language, "look only", yesIf(p.LookOnly), "has to change the password", yesIf(p.MustChange),
+				fields(c.out, "person", p.Name, "role", roleOf(p), "of", ofWhom(p), "email", p.Email, "language", p.Language, "look only", yesIf(p.ReadOnly), "has to change the password", yesIf(p.MustChange),
 					"password set", yes(p.Password), "second factor", yes(p.SecondFactor), "networks", strings.Join(p.Networks, ", "), "last seen", when(p.SeenAt), "since", local(p.Since))
 				return nil
 			}},
 		command{noun: "person", verb: "change", args: "NAME", short: "Change somebody's sign-in", output: true, preview: true, long: "What is left out stays; - empties it.",
-			flags: append([]flagInfo{{name: "look-only", value: "yes|no", usage: "whether they may look and change nothing"}}, common...), run: changePerson},
+			flags: append([]flagInfo{{name: "read-only", value: "yes|no", usage: "whether they may look and change nothing"}}, common...), run: changePerson},
 		command{noun: "person", verb: "password", args: "NAME", short: "Give somebody else a new password, and end their sessions", preview: true,
 			long:  "It is asked for, read from standard input with --password-stdin, or made and shown once with --generate.",
-			flags: append([]flagInfo{{name: "must-change", usage: "have it changed at the next sign-in"}}, passwordFlags...), run: givePassword},
+			flags: append([]flagInfo{{name: "must-change", usage: "have it changed at the next sign-in"}}, passwordFlags...), run: resetPassword},
 		command{noun: "person", verb: "link", args: "NAME", short: "Make a one-time link for somebody else", output: true, preview: true,
 			long:  "To set a password (works for 48 hours), or to sign in without one (15 minutes).",
 			flags: []flagInfo{{name: "purpose", value: "password|sign-in", usage: "what it is for", required: true}, {name: "mail", usage: "mail it to them instead of printing it"}},
@@ -110,7 +110,7 @@ func personTable(people ...api.Person) table {
 	t := table{{"NAME", "ROLE", "OF", "EMAIL", "SECOND FACTOR", "LAST SEEN"}}
 	for _, p := range people {
 		role := roleOf(p)
-		if p.LookOnly {
+		if p.ReadOnly {
 			role += ", look only"
 		}
 		t = append(t, []string{p.Name, role, ofWhom(p), p.Email, yes(p.SecondFactor), when(p.SeenAt)})
@@ -119,7 +119,7 @@ func personTable(people ...api.Person) table {
 }
 
 func addPerson(ctx context.Context, c *call) error {
-	body := api.NewPerson{Name: c.args[0], Duty: c.value("duty"), Reseller: c.value("reseller"), Email: c.value("email"), Language: c.value("language"), LookOnly: c.on("look-only"),
+	body := api.NewPerson{Name: c.args[0], Duty: c.value("duty"), Reseller: c.value("reseller"), Email: c.value("email"), Language: c.value("language"), ReadOnly: c.on("read-only"),
 		Networks: list(c.value("networks")), Activation: c.value("activation"), MustChange: c.on("must-change")}
 	if c.value("customer") != "" {
 		var customer api.Customer
@@ -150,13 +150,13 @@ func changePerson(ctx context.Context, c *call) error {
 		return err
 	}
 	body := api.PersonChange{Duty: c.given("duty"), Email: c.given("email"), Language: c.given("language")}
-	switch c.value("look-only") {
+	switch c.value("read-only") {
 	case "":
 	case "yes", "no":
-		only := c.value("look-only") == "yes"
-		body.LookOnly = &only
+		only := c.value("read-only") == "yes"
+		body.ReadOnly = &only
 	default:
-		return usageError{"--look-only takes yes or no"}
+		return usageError{"--read-only takes yes or no"}
 	}
 	if text := c.given("networks"); text != nil {
 		networks := append([]string{}, list(*text)...)
@@ -199,7 +199,7 @@ func (c *call) newPassword(ctx context.Context, in *bufio.Reader) (password stri
 	return made.Password, true, err
 }
 
-func givePassword(ctx context.Context, c *call) error {
+func resetPassword(ctx context.Context, c *call) error {
 	password, generated, err := c.newPassword(ctx, bufio.NewReader(c.in))
 	if err != nil {
 		return err

@@ -35,9 +35,9 @@ func planCommands() []command {
 			long:  "Lines that differ are marked with ≠.",
 			flags: []flagInfo{{name: "differing", usage: "print only what differs"}}, run: comparePlans},
 		command{noun: "plan", verb: "change", args: "PLAN", short: "Change a plan, and with it the accounts on it", output: true, preview: true, waits: true,
-			long: "Only what is named changes. Exceptions stay, and accounts that are held keep their limits. Nothing is deleted: what is over a new limit cannot grow.",
+			long: "Only what is named changes. Exceptions stay, and accounts with frozen limits keep them. Nothing is deleted: what is over a new limit cannot grow.",
 			flags: append(limitFlags(false), flagInfo{name: "name", value: "NAME", usage: "a new name"},
-				flagInfo{name: "hold", value: "WHICH", usage: "which accounts keep their present limits: none, over (those that would be over a limit) or all"},
+				flagInfo{name: "freeze", value: "WHICH", usage: "which accounts keep their present limits: none, over (those that would be over a limit) or all"},
 				flagInfo{name: "template", value: "NAME", usage: "a template for new sites; - for none"}),
 			run: changePlan},
 		command{noun: "plan", verb: "remove", args: "PLAN", short: "Remove a plan that no account is on", preview: true, flags: []flagInfo{yesFlag},
@@ -58,7 +58,7 @@ func qualified(reseller, name string) string {
 func (c *call) printPlan(p api.Plan) error {
 	t := table{{"LIMIT", "KEY", "ALLOWED"}}
 	for _, info := range plans.AllLimits {
-		t = append(t, []string{info.What, string(info.Key), p.Limits[info.Key].Format(info.Unit)})
+		t = append(t, []string{info.Title, string(info.Key), p.Limits[info.Key].Format(info.Unit)})
 	}
 	for _, f := range plans.AllFeatures {
 		t = append(t, []string{"feature", string(f), map[bool]string{true: "on", false: "off"}[p.Features[f]]})
@@ -103,7 +103,7 @@ func comparePlans(ctx context.Context, c *call) error {
 		if c.on("differing") && !row.Differs {
 			continue
 		}
-		line := []string{map[bool]string{true: "≠", false: ""}[row.Differs], row.What}
+		line := []string{map[bool]string{true: "≠", false: ""}[row.Differs], row.Title}
 		for _, amount := range row.Amounts {
 			line = append(line, written(amount, row.Unit))
 		}
@@ -142,12 +142,12 @@ func changePlan(ctx context.Context, c *call) error {
 		return err
 	}
 	var changed api.PlanChanged
-	previewed, err := c.changeIf(ctx, http.MethodPatch, path, api.PlanChange{Name: c.value("name"), Limits: limits, Features: features, Hold: c.value("hold"), Template: c.given("template")}, &changed, tag(before.Version))
+	previewed, err := c.changeIf(ctx, http.MethodPatch, path, api.PlanChange{Name: c.value("name"), Limits: limits, Features: features, Freeze: c.value("freeze"), Template: c.given("template")}, &changed, tag(before.Version))
 	if err != nil || previewed {
 		return err
 	}
 	if c.value("o") == "" {
-		fmt.Fprintf(c.out, "%s changed; %d of %d accounts may use more or less than before, %d are held\n", planName(changed.Plan), changed.Accounts, changed.Plan.Accounts, changed.Held)
+		fmt.Fprintf(c.out, "%s changed; %d of %d accounts may use more or less than before, %d keep their present limits\n", planName(changed.Plan), changed.Accounts, changed.Plan.Accounts, changed.Frozen)
 	} else if err := c.printPlan(changed.Plan); err != nil {
 		return err
 	}

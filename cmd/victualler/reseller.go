@@ -131,7 +131,7 @@ func (c *call) printShare(ctx context.Context, name string) error {
 		if l.Over {
 			mark = strings.TrimSpace("over " + mark)
 		}
-		t = append(t, []string{l.What, written(l.Share, l.Unit), written(l.Allotted, l.Unit), used, left, mark})
+		t = append(t, []string{l.Title, written(l.Share, l.Unit), written(l.Allotted, l.Unit), used, left, mark})
 	}
 	if c.value("o") == "" {
 		var r api.Reseller

@@ -140,7 +140,7 @@ func printDrift(c *call, drifts []api.Drift) {
 		if owner == "" {
 			owner = "nobody"
 		}
-		fmt.Fprintf(c.out, "\ndrift of %s, %s: %s %s\n", owner, d.Part, d.Subject, d.What)
+		fmt.Fprintf(c.out, "\ndrift of %s, %s: %s %s\n", owner, d.Part, d.Subject, d.Detail)
 		if d.Diff != "" {
 			fmt.Fprintln(c.out, strings.TrimRight(d.Diff, "\n"))
 		}

@@ -34,7 +34,7 @@ func siteCommands() []command {
 					if s.Bounded != "" {
 						from += "; " + s.Bounded
 					}
-					t = append(t, []string{info.What, s.Key, value, from})
+					t = append(t, []string{info.Title, s.Key, value, from})
 				}
 				return c.print(d.Settings, t)
 			}},
@@ -172,7 +172,7 @@ func (c *call) printTemplate(tpl api.Template) error {
 	for _, info := range sites.All {
 		if v, set := tpl.Settings[string(info.Key)]; set {
 			_, value := readSetting(string(info.Key), v)
-			t = append(t, []string{info.What, string(info.Key), value})
+			t = append(t, []string{info.Title, string(info.Key), value})
 		}
 	}
 	for _, r := range tpl.Records {
@@ -217,7 +217,7 @@ func readSetting(key string, value any) (sites.Info, string) {
 	info, known := sites.Of(sites.Key(key))
 	text, err := json.Marshal(value)
 	if !known || err != nil {
-		return sites.Info{What: key}, fmt.Sprint(value)
+		return sites.Info{Title: key}, fmt.Sprint(value)
 	}
 	if v, err := info.Decode(text); err == nil {
 		value = v

@@ -259,7 +259,7 @@ func checkZone(ctx context.Context, c *call) error {
 			fields(c.out, s.Name, strings.TrimSpace(s.Address+" "+state))
 		}
 		for _, p := range z.Problems {
-			fmt.Fprintf(c.out, "\n%s\n  → %s\n", p.What, p.Do)
+			fmt.Fprintf(c.out, "\n%s\n  → %s\n", p.Problem, p.Fix)
 		}
 		fmt.Fprintln(c.out)
 	}

@@ -16,8 +16,8 @@ import (
 	"victualler/internal/service"
 )
 
-// lookEvery is how often it is looked whether the console's site has another certificate.
-const lookEvery = 10 * time.Second
+// checkEvery is how often it is looked whether the console's site has another certificate.
+const checkEvery = 10 * time.Second
 
 // ownTLS serves with the certificate of one of the sites that are hosted here, which is ordered and renewed like all others; with a self-signed one until it is there.
 func ownTLS(ctx context.Context, sv *service.Service, site string, log *slog.Logger) (*tls.Config, error) {
@@ -48,7 +48,7 @@ func ownTLS(ctx context.Context, sv *service.Service, site string, log *slog.Log
 			select {
 			case <-ctx.Done():
 				return
-			case <-time.After(lookEvery):
+			case <-time.After(checkEvery):
 				look()
 			}
 		}

@@ -395,14 +395,14 @@ type Renewal struct {
 	certificates.Window
 	// Explanation is a URL, where the authority has something to say about it.
 	Explanation string
-	// AskAgain is after how long it should be asked again.
-	AskAgain time.Duration
+	// RetryAfter is after how long it should be asked again.
+	RetryAfter time.Duration
 }
 
 // askAgain is how often is asked at most and at least (RFC 9773, section 4.3).
 const (
-	askSoonest = time.Minute
-	askLatest  = 24 * time.Hour
+	minRetry = time.Minute
+	maxRetry = 24 * time.Hour
 )
 
 // Renewal asks when a certificate should be renewed; nothing from an authority that does not say.
@@ -426,7 +426,7 @@ func (c *Client) Renewal(ctx context.Context, certificate *x509.Certificate) (*R
 	if wait == 0 {
 		wait = 6 * time.Hour
 	}
-	return &Renewal{certificates.Window{Start: info.Window.Start, End: info.Window.End}, info.URL, min(max(wait, askSoonest), askLatest)}, nil
+	return &Renewal{certificates.Window{Start: info.Window.Start, End: info.Window.End}, info.URL, min(max(wait, minRetry), maxRetry)}, nil
 }
 
 // Why is what an authority's refusal means.
@@ -547,14 +547,14 @@ func (c *Client) post(ctx context.Context, nonceURL, url string, document any) (
 		return nil, err
 	}
 	for n := 1; ; n++ {
-		header, err := c.postOnce(ctx, nonceURL, url, payload)
+		header, err := c.postSigned(ctx, nonceURL, url, payload)
 		if err == nil || n == tries || Reason(err).Kind != "badNonce" {
 			return header, err
 		}
 	}
 }
 
-func (c *Client) postOnce(ctx context.Context, nonceURL, url string, payload []byte) (http.Header, error) {
+func (c *Client) postSigned(ctx context.Context, nonceURL, url string, payload []byte) (http.Header, error) {
 	ask, err := http.NewRequestWithContext(ctx, http.MethodHead, nonceURL, nil)
 	if err != nil {
 		return nil, err

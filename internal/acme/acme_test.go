@@ -308,7 +308,7 @@ func TestRenewal(t *testing.T) {
 		require.NoError(t, err, name)
 		assert.True(t, r.Start.Equal(begins) && r.End.Equal(begins.Add(48*time.Hour)), name)
 		assert.Equal(t, "https://why.test", r.Explanation)
-		assert.Equal(t, one.want, r.AskAgain, name)
+		assert.Equal(t, one.want, r.RetryAfter, name)
 	}
 	o.answers[at] = []http.HandlerFunc{answer(http.StatusOK, map[string]any{"suggestedWindow": map[string]any{"start": begins, "end": begins}})}
 	_, err := c.Renewal(ctx, high)

@@ -77,18 +77,18 @@ func (a *Agent) Run(ctx context.Context) error {
 		a.committer.dirty = true
 	}
 	go a.committer.run(ctx)
-	if err := a.committer.submit(&change{tell: func(string, string) {}}); err != nil {
+	if err := a.committer.submit(&change{report: func(string, string) {}}); err != nil {
 		a.Log.Warn("shared configuration is not in place; every apply tries again", "reason", err)
 	}
 	a.Log.Info("repeat what was cut off", "accounts", len(begun))
 	for _, r := range a.Resources {
-		if k, is := r.(Keeper); is {
+		if k, is := r.(Booter); is {
 			if err := k.Boot(ctx, a.state.all()); err != nil {
 				a.Log.Warn("not all is as before the server was started; a sweep tells what is missing", "part", r.Name(), "reason", err)
 			}
 		}
 	}
-	a.again(ctx, slices.Values(begun))
+	a.reapply(ctx, slices.Values(begun))
 	// A new program may render differently. That is no drift: it writes anew
 	// what the old one wrote, while it serves.
 	renewed, err := a.state.newProgram()
@@ -98,13 +98,13 @@ func (a *Agent) Run(ctx context.Context) error {
 	if renewed {
 		all, _ := a.state.count()
 		a.Log.Info("apply everything anew: the program is another", "accounts", all)
-		go a.again(ctx, a.state.all())
+		go a.reapply(ctx, a.state.all())
 	}
 	return nil
 }
 
-// again applies manifests that were applied, or begun, before.
-func (a *Agent) again(ctx context.Context, all iter.Seq[manifest.Manifest]) {
+// reapply applies manifests that were applied, or begun, before.
+func (a *Agent) reapply(ctx context.Context, all iter.Seq[manifest.Manifest]) {
 	var group sync.WaitGroup
 	slots := make(chan struct{}, 64)
 	for m := range all {
@@ -126,12 +126,12 @@ func (a *Agent) ApplyServer(m manifest.Server) error {
 	}
 	defer a.lock("")()
 	before := a.state.server()
-	if err := a.state.keepServer(m); err != nil {
+	if err := a.state.saveServer(m); err != nil {
 		return err
 	}
-	err := a.committer.submit(&change{tell: func(string, string) {}})
+	err := a.committer.submit(&change{report: func(string, string) {}})
 	if err != nil {
-		return errors.Join(err, a.state.keepServer(before))
+		return errors.Join(err, a.state.saveServer(before))
 	}
 	return nil
 }
@@ -255,7 +255,7 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.M
 	making, cancel := context.WithTimeout(ctx, longestPart)
 	defer cancel()
 	for _, r := range w.agent.Resources {
-		if !m.Here() {
+		if !m.HasHome() {
 			break
 		}
 		w.begin(r.Name())
@@ -280,7 +280,7 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.M
 	if err != nil {
 		return false, nil, err
 	}
-	if !m.Here() { // it has been here, perhaps
+	if !m.HasHome() { // it has been here, perhaps
 		gone, err := w.removeResources(ctx, m)
 		if err != nil {
 			return false, nil, err
@@ -298,7 +298,7 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.M
 		}
 	}
 	for _, r := range w.agent.Resources {
-		if t, is := r.(Tidier); is && m.Here() {
+		if t, is := r.(Tidier); is && m.HasHome() {
 			if err := t.Tidy(ctx, m); err != nil {
 				return false, nil, err
 			}
@@ -333,7 +333,7 @@ func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.M
 			return false, nil, err
 		}
 		if len(left) > 0 {
-			return false, nil, fmt.Errorf("%s %s", left[0].Subject, left[0].What)
+			return false, nil, fmt.Errorf("%s %s", left[0].Subject, left[0].Detail)
 		}
 		verified = append(verified, "no "+r.Name())
 	}
@@ -412,7 +412,7 @@ func (w *work) fill(ctx context.Context, m manifest.Manifest, last *manifest.Man
 func (w *work) configure(m manifest.Manifest, last *manifest.Manifest) (changed bool, err error) {
 	told := map[string]bool{}
 	for _, p := range w.agent.Programs {
-		// What has nothing to do with the account here is no step of it.
+		// Detail has nothing to do with the account here is no step of it.
 		if len(p.Files(m)) > 0 || last != nil && len(p.Files(*last)) > 0 || m.Wanted == manifest.Absent && last == nil {
 			told[p.Name()] = true
 			w.begin(p.Name())
@@ -422,7 +422,7 @@ func (w *work) configure(m manifest.Manifest, last *manifest.Manifest) (changed 
 		find: func(there owned) (map[Program][]staging.Change, error) {
 			return w.agent.committer.differences(m, there)
 		},
-		tell: func(program, detail string) {
+		report: func(program, detail string) {
 			if told[program] {
 				w.tell(agentlink.Step{Name: program, State: agentlink.StepDone, Detail: detail})
 			}

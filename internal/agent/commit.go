@@ -37,8 +37,8 @@ type change struct {
 	files map[Program][]staging.Change
 	// done gets the outcome, once.
 	done chan error
-	// tell reports what happened to one program.
-	tell func(program, detail string)
+	// report reports what happened to one program.
+	report func(program, detail string)
 }
 
 // committer does group commits: changes that wait at the same time share one
@@ -160,7 +160,7 @@ func (c *committer) commit(ctx context.Context, group []*change) {
 			// Nothing of it has to be tested, so nothing can be wrong with it,
 			// whatever becomes of those it came with: an undo must not fail by their fault.
 			for _, p := range c.programs {
-				ch.tell(p.Name(), "as it should be")
+				ch.report(p.Name(), "as it should be")
 			}
 			ch.done <- nil
 		default:
@@ -169,7 +169,7 @@ func (c *committer) commit(ctx context.Context, group []*change) {
 		return true
 	})
 	if len(base) > 0 {
-		group = append([]*change{{files: base, done: make(chan error, 1), tell: func(string, string) {}}}, group...)
+		group = append([]*change{{files: base, done: make(chan error, 1), report: func(string, string) {}}}, group...)
 	}
 	if len(group) == 0 {
 		return
@@ -211,9 +211,9 @@ func (c *committer) commit(ctx context.Context, group []*change) {
 	for _, p := range c.programs {
 		for _, ch := range group {
 			if slices.Contains(programs, p) {
-				ch.tell(p.Name(), detail)
+				ch.report(p.Name(), detail)
 			} else {
-				ch.tell(p.Name(), "as it should be")
+				ch.report(p.Name(), "as it should be")
 			}
 		}
 	}

@@ -136,7 +136,7 @@ func together(c *committer, all ...manifest.Manifest) []error {
 	var group sync.WaitGroup
 	for i, m := range all {
 		group.Go(func() {
-			ch := &change{find: func(there owned) (map[Program][]staging.Change, error) { return c.differences(m, there) }, tell: func(string, string) {}}
+			ch := &change{find: func(there owned) (map[Program][]staging.Change, error) { return c.differences(m, there) }, report: func(string, string) {}}
 			defer overs[i]()
 			outcomes[i] = c.submit(ch)
 		})
@@ -369,13 +369,13 @@ func TestFileDrift(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "f")
 	want := staging.Change{Path: path, File: &render.File{Path: path, Content: "one\ntwo\n"}}
 	d := fileDrift("nginx", want)
-	assert.Equal(t, "is missing", d.What)
+	assert.Equal(t, "is missing", d.Detail)
 	assert.Contains(t, d.Diff, "+one\n+two\n")
 	require.NoError(t, os.WriteFile(path, []byte("one\n2"), 0o644))
 	d = fileDrift("nginx", want)
-	assert.Equal(t, "has been changed", d.What)
+	assert.Equal(t, "has been changed", d.Detail)
 	assert.Contains(t, d.Diff, " one\n-2\n+two\n")
 	d = fileDrift("nginx", staging.Change{Path: path})
-	assert.Equal(t, "should not be there", d.What)
+	assert.Equal(t, "should not be there", d.Detail)
 	assert.Contains(t, d.Diff, "-one\n-2\n")
 }

@@ -36,8 +36,8 @@ func loadIdentity(stateDir string) (*identity, error) {
 	return &identity{path: identityPath(stateDir), current: current}, err
 }
 
-// keep makes an identity the one in use, on disk first.
-func (i *identity) keep(to agentlink.Identity) error {
+// save makes an identity the one in use, on disk first.
+func (i *identity) save(to agentlink.Identity) error {
 	text, err := to.Encode()
 	if err != nil {
 		return err
@@ -76,11 +76,11 @@ func (i *identity) finishRenewal(certificate []byte) error {
 		return err
 	}
 	i.renewal = nil
-	return i.keep(renewed)
+	return i.save(renewed)
 }
 
-// KeepJoinSecret leaves a secret for the agent that waits for one.
-func KeepJoinSecret(stateDir, text string) error {
+// SaveJoinSecret leaves a secret for the agent that waits for one.
+func SaveJoinSecret(stateDir, text string) error {
 	secret, err := agentlink.ParseJoinSecret(text)
 	if err != nil {
 		return err
@@ -128,7 +128,7 @@ func enrol(ctx context.Context, address, stateDir string, log *slog.Logger) (*id
 	select {
 	case joined := <-enrollee.Joined():
 		own := &identity{path: identityPath(stateDir)}
-		if err := own.keep(joined); err != nil {
+		if err := own.save(joined); err != nil {
 			return nil, err
 		}
 		log.Info("joined")

@@ -207,7 +207,7 @@ func TestFileTransfer(t *testing.T) {
 		var words []string
 		for _, a := range sweep.Accounts {
 			for _, d := range a.Drift {
-				words = append(words, d.Subject+" "+d.What)
+				words = append(words, d.Subject+" "+d.Detail)
 			}
 		}
 		all := strings.Join(words, "; ")

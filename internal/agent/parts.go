@@ -41,7 +41,7 @@ type Content interface {
 }
 
 // A Keeper is a resource that does not outlive the server's own start in all its parts. Boot makes them anew for the accounts in force.
-type Keeper interface {
+type Booter interface {
 	Boot(ctx context.Context, all iter.Seq[manifest.Manifest]) error
 }
 

@@ -34,23 +34,23 @@ type state struct {
 	mu     sync.Mutex
 	shared manifest.Server
 	// applied are the manifests in force, by name, as they are written: a server has thousands, and each is read once in a minute.
-	applied map[string]kept
+	applied map[string]savedManifest
 	working map[string]manifest.Manifest
 }
 
-// kept is a manifest in force.
-type kept struct {
+// savedManifest is a manifest in force.
+type savedManifest struct {
 	text []byte
-	// here and present are what is asked of all of them at once.
-	here, present bool
+	// home and present are what is asked of all of them at once.
+	home, present bool
 }
 
-func keep(m manifest.Manifest, text []byte) kept {
-	return kept{text, m.Here(), m.Wanted == manifest.Present}
+func newSavedManifest(m manifest.Manifest, text []byte) savedManifest {
+	return savedManifest{text, m.HasHome(), m.Wanted == manifest.Present}
 }
 
 func openState(dir string) (*state, error) {
-	s := &state{dir: dir, applied: map[string]kept{}, working: map[string]manifest.Manifest{}}
+	s := &state{dir: dir, applied: map[string]savedManifest{}, working: map[string]manifest.Manifest{}}
 	for _, sub := range []string{"accounts", "journal"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o700); err != nil {
 			return nil, err
@@ -65,7 +65,7 @@ func openState(dir string) (*state, error) {
 		if err != nil {
 			return nil, err
 		}
-		s.applied[m.SignInName] = keep(m, text)
+		s.applied[m.SignInName] = newSavedManifest(m, text)
 	}
 	text, err := os.ReadFile(s.serverFile())
 	if errors.Is(err, fs.ErrNotExist) {
@@ -89,8 +89,8 @@ func (s *state) server() manifest.Server {
 	return s.shared
 }
 
-// keepServer replaces what the server holds for all accounts together.
-func (s *state) keepServer(m manifest.Server) error {
+// saveServer replaces what the server holds for all accounts together.
+func (s *state) saveServer(m manifest.Server) error {
 	text, err := json.Marshal(m)
 	if err != nil {
 		return err
@@ -138,7 +138,7 @@ func (s *state) count() (all, home int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, k := range s.applied {
-		if k.here {
+		if k.home {
 			home++
 		}
 	}
@@ -181,7 +181,7 @@ func (s *state) end(m manifest.Manifest) error {
 		return err
 	}
 	s.mu.Lock()
-	s.applied[m.SignInName] = keep(m, text)
+	s.applied[m.SignInName] = newSavedManifest(m, text)
 	s.mu.Unlock()
 	return s.abandon(m.SignInName)
 }

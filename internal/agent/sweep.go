@@ -35,7 +35,7 @@ func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 			return sweep, fmt.Errorf("account %s: %w", m.SignInName, err)
 		}
 		account := agentlink.AccountState{AccountID: m.AccountID, SignInName: m.SignInName, Revision: m.Revision, Wanted: m.Wanted, Drift: drift}
-		if bytes, known := used[m.SignInName]; known && m.Here() {
+		if bytes, known := used[m.SignInName]; known && m.HasHome() {
 			account.DiskUsed = &bytes
 		}
 		sweep.Accounts = append(sweep.Accounts, account)
@@ -56,7 +56,7 @@ func (a *Agent) Preview(ctx context.Context, m manifest.Manifest) (agentlink.Pre
 	preview := agentlink.Preview{Changes: drift, Steps: []string{}}
 	last := a.state.last(m.SignInName)
 	for _, r := range a.Resources {
-		if m.Here() || last != nil && last.Here() {
+		if m.HasHome() || last != nil && last.HasHome() {
 			preview.Steps = append(preview.Steps, r.Name())
 		}
 	}
@@ -114,14 +114,14 @@ func (a *Agent) drift(ctx context.Context, m manifest.Manifest, there owned) ([]
 // from what is found to what is wanted.
 func fileDrift(part string, wanted staging.Change) agentlink.Drift {
 	found, err := os.ReadFile(wanted.Path)
-	d := agentlink.Drift{Part: part, Subject: wanted.Path, What: "has been changed"}
+	d := agentlink.Drift{Part: part, Subject: wanted.Path, Detail: "has been changed"}
 	content := ""
 	if wanted.File == nil {
-		d.What = "should not be there"
+		d.Detail = "should not be there"
 	} else {
 		content = wanted.File.Content
 		if errors.Is(err, fs.ErrNotExist) {
-			d.What = "is missing"
+			d.Detail = "is missing"
 		}
 	}
 	d.Diff, _ = difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
@@ -154,7 +154,7 @@ func (a *Agent) SiteLog(ctx context.Context, asked agentlink.LogRequest) (agentl
 // Clear removes files in the directories of ours that no account in force has,
 // and puts shared files right, tested like every change. It returns how many.
 func (a *Agent) Clear() (int, error) {
-	ch := &change{find: func(owned) (map[Program][]staging.Change, error) { return a.unowned() }, tell: func(string, string) {}}
+	ch := &change{find: func(owned) (map[Program][]staging.Change, error) { return a.unowned() }, report: func(string, string) {}}
 	err := a.committer.submit(ch)
 	n := 0
 	for _, files := range ch.files {

@@ -75,8 +75,8 @@ type Drift struct {
 	Part string `json:"part"`
 	// Subject is a file's path, a user or the like.
 	Subject string `json:"subject"`
-	// What says what is the matter in words.
-	What string `json:"what"`
+	// Detail says what is the matter in words.
+	Detail string `json:"detail"`
 	// Diff is a unified diff for a file: what is found, and what is wanted.
 	Diff string `json:"diff,omitempty"`
 }
@@ -103,8 +103,8 @@ type Sweep struct {
 type Challenges struct {
 	// Answers are key authorizations by their tokens.
 	Answers map[string]string `json:"answers,omitempty"`
-	// Gone are tokens that are no longer answered.
-	Gone []string `json:"gone,omitempty"`
+	// Removed are tokens that are no longer answered.
+	Removed []string `json:"gone,omitempty"`
 }
 
 // Cleared is the answer to a clearing.

@@ -124,7 +124,7 @@ type Drift struct {
 	Account string    `json:"account,omitempty" doc:"Sign-in name; absent for what belongs to no account."`
 	Part    string    `json:"part" doc:"Which part of the server answers for it, such as nginx."`
 	Subject string    `json:"subject" doc:"The file, user or directory."`
-	What    string    `json:"what" doc:"What is the matter."`
+	Detail  string    `json:"detail" doc:"What is wrong, in words."`
 	Diff    string    `json:"diff,omitempty" doc:"Unified diff from what is found to what is wanted."`
 	FoundAt time.Time `json:"found_at"`
 }
@@ -148,9 +148,9 @@ type Account struct {
 	Server     string     `json:"server"`
 	State      string     `json:"state" enum:"opening,active,suspended,closing,closed"`
 	DiskUsed   *int64     `json:"disk_used" doc:"Bytes, at the last sweep; null before."`
-	DiskLimit  *int64     `json:"disk_limit" doc:"Bytes, as plan, hold or exception give it; null is unlimited."`
+	DiskLimit  *int64     `json:"disk_limit" doc:"Bytes, as plan, frozen terms or exception give it; null is unlimited."`
 	Exceptions int64      `json:"exceptions" doc:"How many limits and features are set by hand."`
-	Held       bool       `json:"held" doc:"Whether it stays on its limits when the plan changes."`
+	Frozen     bool       `json:"frozen" doc:"Whether it stays on its limits when the plan changes."`
 	Applied    bool       `json:"applied" doc:"Whether the server has the account as it is wanted."`
 	Drifts     int64      `json:"drifts" doc:"Differences that the last sweep found."`
 	OpenedAt   time.Time  `json:"opened_at"`
@@ -161,17 +161,17 @@ type Account struct {
 // AccountDetail is an account with everything about it.
 type AccountDetail struct {
 	Account
-	Placement  string      `json:"placement" doc:"Why it is on its server; for operators."`
-	Address    string      `json:"address" doc:"The server's address."`
-	Home       string      `json:"home" doc:"Path of the home on the server."`
-	Domains    []Domain    `json:"domains"`
-	Allowance  []Allowed   `json:"allowance" doc:"Every limit: how much, from where, used, left."`
-	Features   []Granted   `json:"features" doc:"Every feature: whether it is on, and from where."`
-	Excepted   []Exception `json:"excepted" doc:"What is set by hand."`
-	HeldOn     *Held       `json:"held_on,omitempty" doc:"On what it is held, if it is."`
-	Suspension *Suspension `json:"suspension,omitempty" doc:"Why it is suspended, if it is."`
-	Drift      []Drift     `json:"drift" doc:"What the last sweep found."`
-	SweptAt    *time.Time  `json:"swept_at"`
+	Placement   string       `json:"placement" doc:"Why it is on its server; for operators."`
+	Address     string       `json:"address" doc:"The server's address."`
+	Home        string       `json:"home" doc:"Path of the home on the server."`
+	Domains     []Domain     `json:"domains"`
+	Allowance   []Allowed    `json:"allowance" doc:"Every limit: how much, from where, used, left."`
+	Features    []Granted    `json:"features" doc:"Every feature: whether it is on, and from where."`
+	Excepted    []Exception  `json:"excepted" doc:"What is set by hand."`
+	FrozenTerms *FrozenTerms `json:"frozen_terms,omitempty" doc:"The terms on which it stays, if they are frozen."`
+	Suspension  *Suspension  `json:"suspension,omitempty" doc:"Why it is suspended, if it is."`
+	Drift       []Drift      `json:"drift" doc:"What the last sweep found."`
+	SweptAt     *time.Time   `json:"swept_at"`
 }
 
 // Granted is one feature of an allowance.
@@ -181,8 +181,8 @@ type Granted struct {
 	Source  string `json:"source" doc:"What decides it."`
 }
 
-// Held tells on what an account is held.
-type Held struct {
+// FrozenTerms tells on which terms an account stays when its plan changes.
+type FrozenTerms struct {
 	Plan  string    `json:"plan" doc:"The plan it was on then."`
 	Since time.Time `json:"since"`
 }
@@ -203,7 +203,7 @@ type Suspend struct {
 type Allowed struct {
 	Key      string `json:"key"`
 	Unit     string `json:"unit" enum:"bytes,count,percent,seconds"`
-	What     string `json:"what" doc:"The limit in words."`
+	Title    string `json:"title" doc:"The limit in words."`
 	Bound    bool   `json:"bound" doc:"Whether it bounds one thing or a rate, and is not used up."`
 	Value    *int64 `json:"value" doc:"Null is unlimited."`
 	Used     *int64 `json:"used" doc:"Null for what is measured and was not yet, and for bounds."`
@@ -232,7 +232,7 @@ type OpenAccount struct {
 	Activation    string `json:"activation,omitempty" enum:"none,link,password" doc:"How the customer gets to sign in: by a link that is mailed, by the password given here, or not at all (the default)."`
 	Password      string `json:"password,omitempty" maxLength:"1000" doc:"The first password, with activation “password”."`
 	MustChange    bool   `json:"must_change,omitempty" doc:"True to have the first password changed at the first sign-in."`
-	LookOnly      bool   `json:"look_only,omitempty" doc:"True for a sign-in that may look and change nothing."`
+	ReadOnly      bool   `json:"read_only,omitempty" doc:"True for a sign-in that may look and change nothing."`
 }
 
 // Opening is an account that is being opened.

@@ -109,12 +109,12 @@ type SiteCertificate struct {
 
 // ChallengeRecord is a record that somebody enters where the zone is (RFC 8555, section 8.4).
 type ChallengeRecord struct {
-	Name     string     `json:"name" doc:"Complete, without a dot at its end."`
-	Type     string     `json:"type" enum:"TXT"`
-	Data     string     `json:"data"`
-	Shown    bool       `json:"shown" doc:"All name servers of the zone show it."`
-	Missing  []string   `json:"missing" doc:"Name servers that did not show it when they were asked last."`
-	LookedAt *time.Time `json:"looked_at"`
+	Name      string     `json:"name" doc:"Complete, without a dot at its end."`
+	Type      string     `json:"type" enum:"TXT"`
+	Data      string     `json:"data"`
+	Visible   bool       `json:"visible" doc:"All name servers of the zone show it."`
+	Missing   []string   `json:"missing" doc:"Name servers that did not show it when they were asked last."`
+	CheckedAt *time.Time `json:"checked_at"`
 }
 
 // ChallengeAlias is a CNAME record that leads the name of a challenge to a zone of ours.
@@ -155,8 +155,8 @@ type EarlierCertificate struct {
 	NotAfter  time.Time `json:"not_after"`
 }
 
-// BroughtCertificate is what somebody has of an authority.
-type BroughtCertificate struct {
+// UploadedCertificate is what somebody has of an authority.
+type UploadedCertificate struct {
 	Certificate string `json:"certificate" minLength:"1" maxLength:"100000" doc:"PEM, in any order, perhaps with the key; or PKCS #7 or PKCS #12 in base64."`
 	Key         string `json:"key,omitempty" maxLength:"20000" doc:"PEM; not needed where the signing request was made here."`
 	Password    string `json:"password,omitempty" maxLength:"1000" doc:"Of the PKCS #12."`
@@ -225,10 +225,10 @@ type Rehearsal struct {
 type RehearsedName struct {
 	Name   string `json:"name"`
 	Result string `json:"result" enum:"would pass,would fail,cannot know"`
-	Way    string `json:"way,omitempty" enum:"http,zone,alias,hand" doc:"How it is proved: over HTTP, in its zone here, in our zone for challenges, or by hand."`
+	Proof  string `json:"proof,omitempty" enum:"http,zone,alias,hand" doc:"How it is proved: over HTTP, in its zone here, in our zone for challenges, or by hand."`
 	Code   string `json:"code,omitempty" doc:"Stable word for the reason."`
 	Reason string `json:"reason,omitempty"`
-	Do     string `json:"do,omitempty"`
+	Fix    string `json:"fix,omitempty" doc:"What to do about it."`
 }
 
 // CertificateLine is one site in the inventory.

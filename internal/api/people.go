@@ -40,7 +40,7 @@ type Session struct {
 	Name        string        `json:"name" doc:"Sign-in name."`
 	Role        string        `json:"role" enum:"operator,reseller,customer" doc:"As what the person works now."`
 	Duty        string        `json:"duty" enum:"all,support,billing,read-only" doc:"What an operator does."`
-	LookOnly    bool          `json:"look_only"`
+	ReadOnly    bool          `json:"read_only"`
 	Permissions []string      `json:"permissions" doc:"What the person may do now."`
 	MustFirst   []string      `json:"must_first" enum:"password,second-factor" doc:"What has to be done about the sign-in before anything else."`
 	Reseller    string        `json:"reseller,omitempty" doc:"The reseller the person is of."`
@@ -126,7 +126,7 @@ type Person struct {
 	CustomerID   int64      `json:"customer_id,omitempty"`
 	Email        string     `json:"email,omitempty" doc:"For links and notices about the sign-in."`
 	Language     string     `json:"language" enum:"en,de"`
-	LookOnly     bool       `json:"look_only" doc:"May look and change nothing."`
+	ReadOnly     bool       `json:"read_only" doc:"May look and change nothing."`
 	MustChange   bool       `json:"must_change" doc:"Has to change the password first."`
 	Password     bool       `json:"password" doc:"Whether a password is set; without one, a link is needed first."`
 	SecondFactor bool       `json:"second_factor"`
@@ -145,7 +145,7 @@ type NewPerson struct {
 	Customer   int64    `json:"customer,omitempty" doc:"Number of the customer they are of."`
 	Email      string   `json:"email,omitempty" maxLength:"254"`
 	Language   string   `json:"language,omitempty" enum:"en,de"`
-	LookOnly   bool     `json:"look_only,omitempty"`
+	ReadOnly   bool     `json:"read_only,omitempty"`
 	Networks   []string `json:"networks,omitempty" maxItems:"50" doc:"Addresses or networks, such as 192.0.2.0/24."`
 	Activation string   `json:"activation,omitempty" enum:"none,link,password" doc:"By a link that is mailed, by the password given here, or later (the default)."`
 	Password   string   `json:"password,omitempty" maxLength:"1000"`
@@ -157,7 +157,7 @@ type PersonChange struct {
 	Duty     *string   `json:"duty,omitempty" enum:"all,support,billing,read-only"`
 	Email    *string   `json:"email,omitempty" maxLength:"254"`
 	Language *string   `json:"language,omitempty" enum:"en,de"`
-	LookOnly *bool     `json:"look_only,omitempty"`
+	ReadOnly *bool     `json:"read_only,omitempty"`
 	Networks *[]string `json:"networks,omitempty" maxItems:"50"`
 }
 

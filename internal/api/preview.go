@@ -26,19 +26,19 @@ type Difference struct {
 
 // Effect is what a change means for one account.
 type Effect struct {
-	Account string   `json:"account" doc:"Sign-in name."`
-	Name    string   `json:"name" doc:"Main domain."`
-	Gains   []string `json:"gains" doc:"What it gets more of."`
-	Losses  []string `json:"losses" doc:"What it gets less of. Nothing is ever deleted."`
-	Over    []string `json:"over" doc:"What it uses more of than it would be allowed, and by how much: it cannot grow there."`
-	Changes []string `json:"changes,omitempty" doc:"What is served differently."`
-	Keeps   string   `json:"keeps,omitempty" doc:"Why nothing changes for it, if so."`
+	Account   string   `json:"account" doc:"Sign-in name."`
+	Name      string   `json:"name" doc:"Main domain."`
+	Gains     []string `json:"gains" doc:"What it gets more of."`
+	Losses    []string `json:"losses" doc:"What it gets less of. Nothing is ever deleted."`
+	Over      []string `json:"over" doc:"What it uses more of than it would be allowed, and by how much: it cannot grow there."`
+	Changes   []string `json:"changes,omitempty" doc:"What is served differently."`
+	Unchanged string   `json:"unchanged,omitempty" doc:"Why nothing changes for it, if so."`
 }
 
 // Change is one change on a server.
 type Change struct {
 	Part    string `json:"part"`
 	Subject string `json:"subject"`
-	What    string `json:"what"`
+	Detail  string `json:"detail"`
 	Diff    string `json:"diff,omitempty" doc:"Unified diff from what is there to what would be."`
 }

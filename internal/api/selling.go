@@ -29,7 +29,7 @@ type LimitList struct {
 type LimitInfo struct {
 	Key   string `json:"key"`
 	Unit  string `json:"unit" enum:"bytes,count,percent,seconds"`
-	What  string `json:"what" doc:"The limit in words."`
+	Title string `json:"title" doc:"The limit in words."`
 	Bound bool   `json:"bound" doc:"Whether it bounds one thing or a rate, and is not used up."`
 }
 
@@ -37,7 +37,7 @@ type LimitInfo struct {
 func AllLimits() LimitList {
 	list := LimitList{}
 	for _, info := range plans.AllLimits {
-		list.Limits = append(list.Limits, LimitInfo{Key: string(info.Key), Unit: string(info.Unit), What: info.What, Bound: info.Bound})
+		list.Limits = append(list.Limits, LimitInfo{Key: string(info.Key), Unit: string(info.Unit), Title: info.Title, Bound: info.Bound})
 	}
 	for _, f := range plans.AllFeatures {
 		list.Features = append(list.Features, string(f))
@@ -61,14 +61,14 @@ type PlanChange struct {
 	Limits   plans.Limits   `json:"limits,omitempty" doc:"The limits to change; null is unlimited."`
 	Features plans.Features `json:"features,omitempty" doc:"The features to switch."`
 	Template *string        `json:"template,omitempty" maxLength:"81" doc:"A template for new sites, empty for none. Sites that are there stay with theirs."`
-	Hold     string         `json:"hold,omitempty" enum:"none,over,all" doc:"Which accounts stay on their present limits: none (the default), those that would be over the new ones, or all."`
+	Freeze   string         `json:"freeze,omitempty" enum:"none,over,all" doc:"Which accounts stay on their present limits: none (the default), those that would be over the new ones, or all."`
 }
 
 // PlanChanged is a plan that was changed, and what came of it.
 type PlanChanged struct {
 	Plan      Plan  `json:"plan"`
 	Accounts  int64 `json:"accounts_changed" doc:"How many accounts may use more or less than before."`
-	Held      int64 `json:"accounts_held" doc:"How many stay on their limits."`
+	Frozen    int64 `json:"accounts_frozen" doc:"How many stay on their limits."`
 	Operation int64 `json:"operation,omitempty" doc:"Number of the operation that tells the servers, if they have to know."`
 }
 
@@ -88,7 +88,7 @@ type PlanComparison struct {
 type ComparisonRow struct {
 	Limit   string   `json:"limit,omitempty" doc:"Key of the limit, if it is one."`
 	Feature string   `json:"feature,omitempty" doc:"The feature, if it is one."`
-	What    string   `json:"what" doc:"In words."`
+	Title   string   `json:"title" doc:"In words."`
 	Unit    string   `json:"unit,omitempty" enum:"bytes,count,percent,seconds"`
 	Amounts []*int64 `json:"amounts,omitempty" doc:"For each plan; null is unlimited."`
 	On      []bool   `json:"on,omitempty" doc:"For each plan."`
@@ -156,9 +156,9 @@ type TermsChanged struct {
 	Operation int64  `json:"operation,omitempty" doc:"Number of the operation that tells the server, if it has to know."`
 }
 
-// Hold holds an account on its present limits, or no longer.
-type Hold struct {
-	Held bool `json:"held"`
+// Freeze keeps an account on its present terms when its plan changes, or no longer.
+type Freeze struct {
+	Frozen bool `json:"frozen"`
 }
 
 // Reseller sells accounts of their own.
@@ -166,7 +166,7 @@ type Reseller struct {
 	Name        string         `json:"name" doc:"Lower-case letters, digits and hyphens."`
 	Title       string         `json:"title" doc:"As people read it."`
 	Email       string         `json:"email,omitempty" doc:"Contact address."`
-	Measure     string         `json:"measure" enum:"allotted,used" doc:"Which sum the share is held against."`
+	Measure     string         `json:"measure" enum:"allotted,used" doc:"Which sum is compared with the share."`
 	Limits      plans.Limits   `json:"limits" doc:"The share: an amount for every limit."`
 	Features    plans.Features `json:"features" doc:"The features they can switch on."`
 	Accounts    int64          `json:"accounts"`
@@ -183,7 +183,7 @@ type NewReseller struct {
 	Name     string         `json:"name" minLength:"1" maxLength:"40" doc:"2 to 40 lower-case letters, digits and hyphens."`
 	Title    string         `json:"title" minLength:"1" maxLength:"200" doc:"As people read it."`
 	Email    string         `json:"email,omitempty" maxLength:"254" doc:"Contact address."`
-	Measure  string         `json:"measure,omitempty" enum:"allotted,used" doc:"Which sum the share is held against; allotted where absent."`
+	Measure  string         `json:"measure,omitempty" enum:"allotted,used" doc:"Which sum is compared with the share; allotted where absent."`
 	Limits   plans.Limits   `json:"limits" doc:"The share; a limit that is left out is 0, null is unlimited."`
 	Features plans.Features `json:"features,omitempty" doc:"The features they can switch on."`
 }
@@ -218,7 +218,7 @@ type Share struct {
 type ShareLine struct {
 	Key      string `json:"key"`
 	Unit     string `json:"unit" enum:"bytes,count,percent,seconds"`
-	What     string `json:"what" doc:"The limit in words."`
+	Title    string `json:"title" doc:"The limit in words."`
 	Bound    bool   `json:"bound" doc:"Whether it bounds each account instead of being shared out."`
 	Share    *int64 `json:"share" doc:"Null is unlimited."`
 	Allotted *int64 `json:"allotted" doc:"Given out; of a bound, the most that an account has. Null is unlimited."`
@@ -327,6 +327,6 @@ type Handover struct {
 
 // HandoverLimit is one limit on a handover sheet.
 type HandoverLimit struct {
-	What  string `json:"what"`
+	Title string `json:"title"`
 	Value string `json:"value" doc:"In words."`
 }

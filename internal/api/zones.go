@@ -121,8 +121,8 @@ type ZoneSet struct {
 
 // ZoneProblem is something that is to be done.
 type ZoneProblem struct {
-	What string `json:"what"`
-	Do   string `json:"do"`
+	Problem string `json:"problem"`
+	Fix     string `json:"fix" doc:"What to do about it."`
 }
 
 // ZoneSigning is how a zone is signed.

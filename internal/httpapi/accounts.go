@@ -103,14 +103,14 @@ func (a *API) accountRoutes() {
 			return started, started.Operation, err
 		})
 	started(route{id: "resume-account", path: "/accounts/{account}/resume", summary: "Resume a suspended account", permission: rights.AccountsSuspend}, a.service.Selling.ResumeAccount)
-	registerChange(a, route{id: "hold-account", method: http.MethodPut, path: "/accounts/{account}/hold", summary: "Hold an account on its present limits, or no longer", permission: rights.AccountsChange, tag: tag,
-		description: "A held account keeps its limits and features when its plan changes."},
+	registerChange(a, route{id: "freeze-account", method: http.MethodPut, path: "/accounts/{account}/frozen-terms", summary: "Hold an account on its present limits, or no longer", permission: rights.AccountsChange, tag: tag,
+		description: "An account with frozen terms keeps its limits and features when its plan changes."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			AccountPath
 			Previewable
-			Body api.Hold
+			Body api.Freeze
 		}) (api.TermsChanged, int64, error) {
-			changed, err := a.service.Selling.FreezeTerms(ctx, who, in.Account, in.Body.Held)
+			changed, err := a.service.Selling.FreezeTerms(ctx, who, in.Account, in.Body.Frozen)
 			return changed, changed.Operation, err
 		})
 	register(a, route{id: "show-handover", method: http.MethodGet, path: "/accounts/{account}/handover", summary: "Show the handover sheet", permission: rights.AccountsRead, tag: tag,

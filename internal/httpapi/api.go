@@ -182,7 +182,7 @@ func (limitsSchema) Schema(huma.Registry) *huma.Schema {
 	zero, hundred := 0.0, 100.0
 	for _, info := range plans.AllLimits {
 		p := &huma.Schema{Type: huma.TypeInteger, Format: "int64", Nullable: true, Minimum: &zero,
-			Description: strings.ToUpper(info.What[:1]) + info.What[1:] + ", in " + string(info.Unit) + "; null is unlimited."}
+			Description: strings.ToUpper(info.Title[:1]) + info.Title[1:] + ", in " + string(info.Unit) + "; null is unlimited."}
 		if info.Unit == plans.Percent {
 			p.Maximum = &hundred
 		}
@@ -228,8 +228,8 @@ type Versioned struct {
 	IfMatch string `header:"If-Match" doc:"The ETag that was read; the change is refused if somebody was quicker."`
 }
 
-// outcome is what a route that changes something answers.
-type outcome struct {
+// changeOutcome is what a route that changes something answers.
+type changeOutcome struct {
 	Status   int
 	Location string `header:"Location"`
 	ETag     string `header:"ETag"`
@@ -247,15 +247,15 @@ func registerChange[I interface{ preview() bool }, T any](a *API, r route, handl
 	if t := reflect.TypeFor[T](); t != reflect.TypeFor[nothing]() {
 		r.answer = t
 	}
-	register(a, r, func(ctx context.Context, in *I) (*outcome, error) {
+	register(a, r, func(ctx context.Context, in *I) (*changeOutcome, error) {
 		who := actor(ctx)
 		if (*in).preview() {
 			who.Preview = &usecase.Preview{}
 			_, _, err := handler(ctx, who, in)
-			return &outcome{Status: http.StatusOK, Body: who.Preview.Document()}, err
+			return &changeOutcome{Status: http.StatusOK, Body: who.Preview.Document()}, err
 		}
 		answer, operation, err := handler(ctx, who, in)
-		out := &outcome{Status: r.success()}
+		out := &changeOutcome{Status: r.success()}
 		if r.answer != nil {
 			out.Body = answer
 			if v := reflect.ValueOf(answer).FieldByName("Version"); v.IsValid() {

@@ -24,7 +24,7 @@ func (a *API) certificateRoutes() {
 		})
 	register(a, route{id: "ask-authority", method: http.MethodPost, path: "/authorities/ask", summary: "Ask an authority what it says of itself, before it is added", permission: rights.AuthoritiesChange, tag: tag},
 		func(ctx context.Context, in *struct{ Body api.AuthorityQuestion }) (*struct{ Body api.AuthorityAnswer }, error) {
-			answer, err := a.service.Certs.AskAuthority(ctx, in.Body)
+			answer, err := a.service.Certs.CheckAuthority(ctx, in.Body)
 			return &struct{ Body api.AuthorityAnswer }{answer}, err
 		})
 	registerChange(a, route{id: "add-authority", method: http.MethodPost, path: "/authorities", summary: "Add an authority (RFC 8555) and register an account with it", permission: rights.AuthoritiesChange, tag: tag, status: http.StatusCreated},
@@ -132,7 +132,7 @@ func (a *API) certificateRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			DomainPath
 			Previewable
-			Body api.BroughtCertificate
+			Body api.UploadedCertificate
 		}) (api.InstalledCertificate, int64, error) {
 			installed, err := a.service.Certs.InstallCertificate(ctx, who, in.Account, in.Domain, in.Body)
 			return installed, installed.Operation, err

@@ -48,7 +48,7 @@ func (a *API) planRoutes() {
 			}{etag(plan.Version), plan}, err
 		})
 	registerChange(a, route{id: "change-plan", method: http.MethodPatch, path: "/plans/{plan}", summary: "Change a plan", permission: rights.PlansChange, tag: tag,
-		description: "Changes every account on it, but for exceptions and for accounts that are held. Nothing is deleted: being over a limit stops growth."},
+		description: "Changes every account on it, but for exceptions and for accounts whose limits are frozen. Nothing is deleted: being over a limit stops growth."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			PlanPath
 			Versioned
@@ -70,7 +70,7 @@ func (a *API) planRoutes() {
 			return nothing{}, 0, a.service.Selling.RemovePlan(ctx, who, in.Plan)
 		})
 	registerChange(a, route{id: "shift-accounts", method: http.MethodPost, path: "/plans/{plan}/accounts", summary: "Put accounts on a plan", permission: rights.AccountsChange, tag: tag,
-		description: "All of them, or none. Nothing is deleted: what is over a new limit cannot grow. A held account is held no longer."},
+		description: "All of them, or none. Nothing is deleted: what is over a new limit cannot grow. Frozen limits are unfrozen."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			PlanPath
 			Previewable

@@ -70,7 +70,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 		return err
 	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[dueArgs]) error { return sv.Certs.OrderCertificates(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[renewalArgs]) error { return sv.Certs.AskRenewals(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[renewalArgs]) error { return sv.Certs.CheckRenewals(ctx) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[noticeArgs]) error { return sv.Certs.NotifyExpiring(ctx) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[sendArgs]) error { return sv.Notify.SendMail(ctx, j.Args.MailID) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[forgottenArgs]) error {

@@ -56,8 +56,8 @@ type Manifest struct {
 	Zones []Zone `json:"zones,omitempty"`
 }
 
-// Here reports whether the account has its home on this server: user, files, PHP and sites.
-func (m Manifest) Here() bool { return m.Wanted == Present && !m.Elsewhere }
+// HasHome reports whether the account has its home on this server: user, files, PHP and sites.
+func (m Manifest) HasHome() bool { return m.Wanted == Present && !m.Elsewhere }
 
 // Brand is whose pages they are that a server shows in the place of a site's own.
 type Brand struct {

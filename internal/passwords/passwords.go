@@ -12,7 +12,7 @@ import (
 	"golang.org/x/crypto/argon2"
 )
 
-// Cost of a hash: 19 MiB, two passes. At most [atOnce] are computed at the
+// Cost of a hash: 19 MiB, two passes. At most [slots] are computed at the
 // same time, which bounds the memory that sign-ins can take.
 const (
 	memory  = 19 * 1024
@@ -21,7 +21,7 @@ const (
 	keySize = 32
 )
 
-var atOnce = make(chan struct{}, 2)
+var slots = make(chan struct{}, 2)
 
 var encoding = base64.RawStdEncoding
 
@@ -34,8 +34,8 @@ func Hash(password string) string {
 }
 
 func derive(password string, salt []byte, t, m uint32, p uint8, size uint32) []byte {
-	atOnce <- struct{}{}
-	defer func() { <-atOnce }()
+	slots <- struct{}{}
+	defer func() { <-slots }()
 	return argon2.IDKey([]byte(password), salt, t, m, p, size)
 }
 

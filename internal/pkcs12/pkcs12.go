@@ -25,9 +25,9 @@ const Command = "open-pkcs12"
 
 // cpuTime is how much processor time there is, and wallTime how long it may take.
 const (
-	cpuTime  = 5 * time.Second
-	wallTime = 20 * time.Second
-	atOnce   = 2
+	cpuTime       = 5 * time.Second
+	wallTime      = 20 * time.Second
+	maxConcurrent = 2
 )
 
 // What keeps a file from being opened, besides that it cannot be read.
@@ -46,7 +46,7 @@ type question struct {
 	Password string
 }
 
-var places = make(chan struct{}, atOnce)
+var places = make(chan struct{}, maxConcurrent)
 
 // Open returns what is in a file, as PEM: the site's own certificate first, then the others, then the key (PKCS #8).
 func Open(ctx context.Context, file []byte, password string) ([]byte, error) {

@@ -106,11 +106,11 @@ func (s Server) Send(ctx context.Context, m Message) error {
 	}
 	client, err := smtp.NewClient(conn, host)
 	if err != nil {
-		return told(err)
+		return sanitize(err)
 	}
 	defer client.Close()
 	if err := s.exchange(client, host, m); err != nil {
-		return told(err)
+		return sanitize(err)
 	}
 	return nil
 }
@@ -152,8 +152,8 @@ func (s Server) exchange(client *smtp.Client, host string, m Message) error {
 	return nil
 }
 
-// told tells what the server said. Replies of the 5yz kind are for good (RFC 5321, section 4.2.1).
-func told(err error) error {
+// sanitize tells what the server said. Replies of the 5yz kind are for good (RFC 5321, section 4.2.1).
+func sanitize(err error) error {
 	var reply *textproto.Error
 	if errors.As(err, &reply) {
 		text := fmt.Sprintf("%d %s", reply.Code, strings.Join(strings.Fields(reply.Msg), " "))

@@ -133,7 +133,7 @@ fastcgi_param HTTP_PROXY ""; # a visitor's Proxy header is no setting of ours (R
 
 // NGINX renders the virtual hosts of one account; none for an absent one.
 func NGINX(m manifest.Manifest) []File {
-	if !m.Here() {
+	if !m.HasHome() {
 		return nil
 	}
 	w := writeSites(m)

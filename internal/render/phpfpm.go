@@ -34,7 +34,7 @@ func PHPVersion(s manifest.Site) string {
 // PHPPools lists the versions for which a server's PHP of version s.PHP has a pool of the account: empty, where it is the newest and so
 // serves all sites that name none; and its own, if a site names it.
 func PHPPools(m manifest.Manifest, s Server) []string {
-	if !m.Here() {
+	if !m.HasHome() {
 		return nil
 	}
 	var pools []string
@@ -109,7 +109,7 @@ func phpSettings(m manifest.Manifest, s Server) []File {
 			php = append(php, site)
 		}
 	}
-	if len(php) == 0 || !m.Here() {
+	if len(php) == 0 || !m.HasHome() {
 		return nil
 	}
 	var b strings.Builder

@@ -159,9 +159,9 @@ func (s *Store) Snapshot(ctx context.Context, fn func(*db.Queries) error) error 
 	return pgx.BeginTxFunc(ctx, s.Pool, options, func(tx pgx.Tx) error { return fn(db.New(tx)) })
 }
 
-// Violated returns the name of the constraint that a statement would have
+// ViolatedConstraint returns the name of the constraint that a statement would have
 // violated, or "".
-func Violated(err error) string {
+func ViolatedConstraint(err error) string {
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) && strings.HasPrefix(pg.Code, "23") {
 		return pg.ConstraintName

@@ -97,7 +97,7 @@ func TestStore(t *testing.T) {
 				return err
 			}, "servers_check"},
 		} {
-			t.Run(name, func(t *testing.T) { assert.Equal(t, c.constraint, store.Violated(c.do())) })
+			t.Run(name, func(t *testing.T) { assert.Equal(t, c.constraint, store.ViolatedConstraint(c.do())) })
 		}
 	})
 
@@ -106,10 +106,10 @@ func TestStore(t *testing.T) {
 		_, err := s.AddDomain(ctx, d)
 		require.NoError(t, err)
 		_, err = s.AddDomain(ctx, d)
-		assert.Equal(t, "domains_name_key", store.Violated(err))
+		assert.Equal(t, "domains_name_key", store.ViolatedConstraint(err))
 		d.Name = "second.example"
 		_, err = s.AddDomain(ctx, d)
-		assert.Equal(t, "domains_main", store.Violated(err), "one main domain")
+		assert.Equal(t, "domains_main", store.ViolatedConstraint(err), "one main domain")
 	})
 
 	t.Run("what was applied is never lowered", func(t *testing.T) {
@@ -171,9 +171,9 @@ func TestStore(t *testing.T) {
 		_, err = s.AddPlan(ctx, db.AddPlanParams{Name: "harbour", ResellerID: &r.ID})
 		assert.NoError(t, err, "a reseller's plan may be called as the operator's")
 		_, err = s.AddPlan(ctx, db.AddPlanParams{Name: "harbour", ResellerID: &r.ID})
-		assert.Equal(t, "plans_name", store.Violated(err))
+		assert.Equal(t, "plans_name", store.ViolatedConstraint(err))
 		_, err = s.AddPlan(ctx, db.AddPlanParams{Name: "harbour"})
-		assert.Equal(t, "plans_name", store.Violated(err))
+		assert.Equal(t, "plans_name", store.ViolatedConstraint(err))
 		c, err := s.AddCustomer(ctx, db.AddCustomerParams{Name: "Tern Ferries", Language: "en", ResellerID: &r.ID})
 		require.NoError(t, err)
 		a, err := s.AddAccount(ctx, db.AddAccountParams{SignInName: "village", MainDomain: "village.example", CustomerID: c.ID, PlanID: plan, ServerID: server})

@@ -381,6 +381,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{account}/frozen-terms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Hold an account on its present limits, or no longer
+         * @description An account with frozen terms keeps its limits and features when its plan changes.
+         */
+        put: operations["freeze-account"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/handover": {
         parameters: {
             query?: never;
@@ -412,26 +432,6 @@ export interface paths {
         put?: never;
         /** Mail the handover sheet to the customer */
         post: operations["mail-handover"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/accounts/{account}/hold": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Hold an account on its present limits, or no longer
-         * @description A held account keeps its limits and features when its plan changes.
-         */
-        put: operations["hold-account"];
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1068,7 +1068,7 @@ export interface paths {
         head?: never;
         /**
          * Change a plan
-         * @description Changes every account on it, but for exceptions and for accounts that are held. Nothing is deleted: being over a limit stops growth.
+         * @description Changes every account on it, but for exceptions and for accounts whose limits are frozen. Nothing is deleted: being over a limit stops growth.
          */
         patch: operations["change-plan"];
         trace?: never;
@@ -1084,7 +1084,7 @@ export interface paths {
         put?: never;
         /**
          * Put accounts on a plan
-         * @description All of them, or none. Nothing is deleted: what is over a new limit cannot grow. A held account is held no longer.
+         * @description All of them, or none. Nothing is deleted: what is over a new limit cannot grow. Frozen limits are unfrozen.
          */
         post: operations["shift-accounts"];
         delete?: never;
@@ -1950,7 +1950,7 @@ export interface components {
             customer_id: number;
             /**
              * Format: int64
-             * @description Bytes, as plan, hold or exception give it; null is unlimited.
+             * @description Bytes, as plan, frozen terms or exception give it; null is unlimited.
              */
             disk_limit: number | null;
             /**
@@ -1971,7 +1971,7 @@ export interface components {
              */
             exceptions: number;
             /** @description Whether it stays on its limits when the plan changes. */
-            held: boolean;
+            frozen: boolean;
             /** Format: int64 */
             id: number;
             /** @description Main domain as people read it. */
@@ -2006,7 +2006,7 @@ export interface components {
             customer_id: number;
             /**
              * Format: int64
-             * @description Bytes, as plan, hold or exception give it; null is unlimited.
+             * @description Bytes, as plan, frozen terms or exception give it; null is unlimited.
              */
             disk_limit: number | null;
             /**
@@ -2034,9 +2034,9 @@ export interface components {
             /** @description Every feature: whether it is on, and from where. */
             features: components["schemas"]["Granted"][];
             /** @description Whether it stays on its limits when the plan changes. */
-            held: boolean;
-            /** @description On what it is held, if it is. */
-            held_on?: components["schemas"]["Held"];
+            frozen: boolean;
+            /** @description The terms on which it stays, if they are frozen. */
+            frozen_terms?: components["schemas"]["FrozenTerms"];
             /** @description Path of the home on the server. */
             home: string;
             /** Format: int64 */
@@ -2092,6 +2092,8 @@ export interface components {
             raised_by: string;
             /** @description Where the value comes from. */
             source: string;
+            /** @description The limit in words. */
+            title: string;
             /** @enum {string} */
             unit: "bytes" | "count" | "percent" | "seconds";
             /**
@@ -2104,8 +2106,6 @@ export interface components {
              * @description Null is unlimited.
              */
             value: number | null;
-            /** @description The limit in words. */
-            what: string;
         };
         AnswerBody: {
             problems: components["schemas"]["ProblemKind"][];
@@ -2229,14 +2229,6 @@ export interface components {
              */
             version: number;
         };
-        BroughtCertificate: {
-            /** @description PEM, in any order, perhaps with the key; or PKCS #7 or PKCS #12 in base64. */
-            certificate: string;
-            /** @description PEM; not needed where the signing request was made here. */
-            key?: string;
-            /** @description Of the PKCS #12. */
-            password?: string;
-        };
         CertificateChange: {
             /** @description Empty is the usual one. */
             authority?: string;
@@ -2299,24 +2291,24 @@ export interface components {
             target: string;
         };
         ChallengeRecord: {
-            data: string;
             /** Format: date-time */
-            looked_at: string | null;
+            checked_at: string | null;
+            data: string;
             /** @description Name servers that did not show it when they were asked last. */
             missing: string[];
             /** @description Complete, without a dot at its end. */
             name: string;
-            /** @description All name servers of the zone show it. */
-            shown: boolean;
             /** @enum {string} */
             type: "TXT";
+            /** @description All name servers of the zone show it. */
+            visible: boolean;
         };
         Change: {
+            detail: string;
             /** @description Unified diff from what is there to what would be. */
             diff?: string;
             part: string;
             subject: string;
-            what: string;
         };
         Choice: {
             field: string;
@@ -2341,10 +2333,10 @@ export interface components {
             limit?: string;
             /** @description For each plan. */
             on?: boolean[];
+            /** @description In words. */
+            title: string;
             /** @enum {string} */
             unit?: "bytes" | "count" | "percent" | "seconds";
-            /** @description In words. */
-            what: string;
         };
         Customer: {
             /**
@@ -2563,6 +2555,8 @@ export interface components {
         Drift: {
             /** @description Sign-in name; absent for what belongs to no account. */
             account?: string;
+            /** @description What is wrong, in words. */
+            detail: string;
             /** @description Unified diff from what is found to what is wanted. */
             diff?: string;
             /** Format: date-time */
@@ -2571,8 +2565,6 @@ export interface components {
             part: string;
             /** @description The file, user or directory. */
             subject: string;
-            /** @description What is the matter. */
-            what: string;
         };
         DriftList: {
             drifts: components["schemas"]["Drift"][];
@@ -2600,14 +2592,14 @@ export interface components {
             changes?: string[];
             /** @description What it gets more of. */
             gains: string[];
-            /** @description Why nothing changes for it, if so. */
-            keeps?: string;
             /** @description What it gets less of. Nothing is ever deleted. */
             losses: string[];
             /** @description Main domain. */
             name: string;
             /** @description What it uses more of than it would be allowed, and by how much: it cannot grow there. */
             over: string[];
+            /** @description Why nothing changes for it, if so. */
+            unchanged?: string;
         };
         Event: {
             /** @description Such as plan.change. */
@@ -2685,6 +2677,15 @@ export interface components {
             /** @description Sign-in name. */
             name: string;
         };
+        Freeze: {
+            frozen: boolean;
+        };
+        FrozenTerms: {
+            /** @description The plan it was on then. */
+            plan: string;
+            /** Format: date-time */
+            since: string;
+        };
         GeneratedPassword: {
             /**
              * Format: int64
@@ -2727,9 +2728,9 @@ export interface components {
             to?: string;
         };
         HandoverLimit: {
+            title: string;
             /** @description In words. */
             value: string;
-            what: string;
         };
         Health: {
             agent_version: string;
@@ -2766,15 +2767,6 @@ export interface components {
              * @enum {string}
              */
             quota: "btrfs" | "metered";
-        };
-        Held: {
-            /** @description The plan it was on then. */
-            plan: string;
-            /** Format: date-time */
-            since: string;
-        };
-        Hold: {
-            held: boolean;
         };
         InstalledCertificate: {
             /**
@@ -2836,10 +2828,10 @@ export interface components {
             /** @description Whether it bounds one thing or a rate, and is not used up. */
             bound: boolean;
             key: string;
+            /** @description The limit in words. */
+            title: string;
             /** @enum {string} */
             unit: "bytes" | "count" | "percent" | "seconds";
-            /** @description The limit in words. */
-            what: string;
         };
         LimitList: {
             features: string[];
@@ -3101,7 +3093,6 @@ export interface components {
             email?: string;
             /** @enum {string} */
             language?: "en" | "de";
-            look_only?: boolean;
             /** @description True to have the password changed at the first sign-in. */
             must_change?: boolean;
             /** @description Sign-in name: lower-case letters, digits, dots, hyphens, underscores, or a mail address. */
@@ -3109,6 +3100,7 @@ export interface components {
             /** @description Addresses or networks, such as 192.0.2.0/24. */
             networks?: string[];
             password?: string;
+            read_only?: boolean;
             /** @description The reseller they are of. */
             reseller?: string;
             /**
@@ -3374,7 +3366,7 @@ export interface components {
                 traffic?: number | null;
             };
             /**
-             * @description Which sum the share is held against; allotted where absent.
+             * @description Which sum is compared with the share; allotted where absent.
              * @enum {string}
              */
             measure?: "allotted" | "used";
@@ -3452,8 +3444,6 @@ export interface components {
              * @enum {string}
              */
             language?: "en" | "de";
-            /** @description True for a sign-in that may look and change nothing. */
-            look_only?: boolean;
             /** @description True to have the first password changed at the first sign-in. */
             must_change?: boolean;
             /** @description True to add the customer as well. */
@@ -3462,6 +3452,8 @@ export interface components {
             password?: string;
             /** @description Name; for operators, RESELLER.NAME is a reseller's. */
             plan: string;
+            /** @description True for a sign-in that may look and change nothing. */
+            read_only?: boolean;
             /** @description Whose customer it is, for operators. */
             reseller?: string;
             /** @description Label; chosen where absent. */
@@ -3557,8 +3549,6 @@ export interface components {
             email?: string;
             /** @enum {string} */
             language: "en" | "de";
-            /** @description May look and change nothing. */
-            look_only: boolean;
             /** @description Has to change the password first. */
             must_change: boolean;
             /** @description Sign-in name. */
@@ -3567,6 +3557,8 @@ export interface components {
             networks: string[];
             /** @description Whether a password is set; without one, a link is needed first. */
             password: boolean;
+            /** @description May look and change nothing. */
+            read_only: boolean;
             /** @description Whose person, or whose customer's. */
             reseller?: string;
             /** @enum {string} */
@@ -3591,8 +3583,8 @@ export interface components {
             email?: string;
             /** @enum {string} */
             language?: "en" | "de";
-            look_only?: boolean;
             networks?: string[];
+            read_only?: boolean;
         };
         PersonPage: {
             /** @description Cursor of the next page; absent on the last. */
@@ -3756,7 +3748,7 @@ export interface components {
              * @description Which accounts stay on their present limits: none (the default), those that would be over the new ones, or all.
              * @enum {string}
              */
-            hold?: "none" | "over" | "all";
+            freeze?: "none" | "over" | "all";
             /** @description The limits to change; null is unlimited. */
             limits?: {
                 /**
@@ -3870,7 +3862,7 @@ export interface components {
              * Format: int64
              * @description How many stay on their limits.
              */
-            accounts_held: number;
+            accounts_frozen: number;
             /**
              * Format: int64
              * @description Number of the operation that tells the servers, if they have to know.
@@ -3977,16 +3969,17 @@ export interface components {
         RehearsedName: {
             /** @description Stable word for the reason. */
             code?: string;
-            do?: string;
+            /** @description What to do about it. */
+            fix?: string;
             name: string;
-            reason?: string;
-            /** @enum {string} */
-            result: "would pass" | "would fail" | "cannot know";
             /**
              * @description How it is proved: over HTTP, in its zone here, in our zone for challenges, or by hand.
              * @enum {string}
              */
-            way?: "http" | "zone" | "alias" | "hand";
+            proof?: "http" | "zone" | "alias" | "hand";
+            reason?: string;
+            /** @enum {string} */
+            result: "would pass" | "would fail" | "cannot know";
         };
         Reseller: {
             /** Format: int64 */
@@ -4113,7 +4106,7 @@ export interface components {
                 traffic?: number | null;
             };
             /**
-             * @description Which sum the share is held against.
+             * @description Which sum is compared with the share.
              * @enum {string}
              */
             measure: "allotted" | "used";
@@ -4397,13 +4390,13 @@ export interface components {
              * @description When it ends however much it is used.
              */
             ends_latest: string;
-            look_only: boolean;
             /** @description What has to be done about the sign-in before anything else. */
             must_first: ("password" | "second-factor")[];
             /** @description Sign-in name. */
             name: string;
             /** @description What the person may do now. */
             permissions: string[];
+            read_only: boolean;
             /** @description The reseller the person is of. */
             reseller?: string;
             /**
@@ -4442,7 +4435,7 @@ export interface components {
             /** Format: int64 */
             most?: number;
             /** @description The setting in words. */
-            what: string;
+            title: string;
         };
         SettingList: {
             settings: components["schemas"]["SettingInfo"][];
@@ -4536,12 +4529,12 @@ export interface components {
              * @description Null is unlimited.
              */
             share: number | null;
+            /** @description The limit in words. */
+            title: string;
             /** @enum {string} */
             unit: "bytes" | "count" | "percent" | "seconds";
             /** Format: int64 */
             used: number;
-            /** @description The limit in words. */
-            what: string;
         };
         Shift: {
             /** @description Numbers, sign-in names or domains. */
@@ -4823,6 +4816,14 @@ export interface components {
             status?: number;
             url: string;
         };
+        UploadedCertificate: {
+            /** @description PEM, in any order, perhaps with the key; or PKCS #7 or PKCS #12 in base64. */
+            certificate: string;
+            /** @description PEM; not needed where the signing request was made here. */
+            key?: string;
+            /** @description Of the PKCS #12. */
+            password?: string;
+        };
         Zone: {
             /** @description Sign-in name of the account. */
             account: string;
@@ -4965,8 +4966,9 @@ export interface components {
             wanted: string[];
         };
         ZoneProblem: {
-            do: string;
-            what: string;
+            /** @description What to do about it. */
+            fix: string;
+            problem: string;
         };
         ZoneRecord: {
             /** @description In presentation form (RFC 1035, section 5.1); names in it are complete and end with a dot. */
@@ -5857,7 +5859,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["BroughtCertificate"];
+                "application/json": components["schemas"]["UploadedCertificate"];
             };
         };
         responses: {
@@ -7052,6 +7054,83 @@ export interface operations {
             };
         };
     };
+    "freeze-account": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Freeze"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsChanged"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Begun on servers */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "show-handover": {
         parameters: {
             query?: never;
@@ -7138,83 +7217,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Handover"] | components["schemas"]["Preview"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "hold-account": {
-        parameters: {
-            query?: {
-                /** @description True to be told what would be done; nothing is. */
-                preview?: boolean;
-            };
-            header?: never;
-            path: {
-                /** @description Number, sign-in name or one of its domains. */
-                account: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Hold"];
-            };
-        };
-        responses: {
-            /** @description Done; or what would be done */
-            200: {
-                headers: {
-                    ETag?: string;
-                    Location?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TermsChanged"] | components["schemas"]["Preview"];
-                };
-            };
-            /** @description Begun on servers */
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["TermsChanged"];
                 };
             };
             /** @description Unauthorized */

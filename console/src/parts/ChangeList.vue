@@ -12,11 +12,11 @@ const lines = (diff: string) => diff.trimEnd().split('\n').slice(2)
   <ul class="changes">
     <li v-for="(change, n) in changes" :key="n">
       <details v-if="change.diff" :open="open">
-        <summary><b>{{ change.part }}</b> <span v-if="change.account">{{ change.account }}</span> <code>{{ change.subject }}</code> {{ change.what }}</summary>
+        <summary><b>{{ change.part }}</b> <span v-if="change.account">{{ change.account }}</span> <code>{{ change.subject }}</code> {{ change.detail }}</summary>
         <pre tabindex="0"><span v-for="(line, i) in lines(change.diff)" :key="i" :class="kind(line)">{{ line || ' ' }}
 </span></pre>
       </details>
-      <p v-else><b>{{ change.part }}</b> <span v-if="change.account">{{ change.account }}</span> <code>{{ change.subject }}</code> {{ change.what }}</p>
+      <p v-else><b>{{ change.part }}</b> <span v-if="change.account">{{ change.account }}</span> <code>{{ change.subject }}</code> {{ change.detail }}</p>
     </li>
   </ul>
 </template>

@@ -55,12 +55,12 @@ const error = (key: string) => errors[key] ?? props.wrong?.(`limits.${key}`)
 <template>
   <div class="fields">
     <template v-for="l in rows" :key="l.key">
-      <label :for="`limit-${l.key}`">{{ l.what }}</label>
+      <label :for="`limit-${l.key}`">{{ l.title }}</label>
       <div>
         <ElInput :id="`limit-${l.key}`" size="small" v-model="typed[l.key]" :class="{ bad: error(l.key) }" :placeholder="l.unit === 'bytes' ? '20G' : l.unit === 'percent' ? '20%' : l.unit === 'seconds' ? '30s' : '0'" spellcheck="false" autocomplete="off" @input="tell" />
         <p v-if="error(l.key)" class="error" role="alert">✕ {{ error(l.key) }}</p>
       </div>
-      <button type="button" class="link quiet" :disabled="typed[l.key] === 'unlimited'" :aria-label="`${l.what}: unlimited`" @click="(typed[l.key] = 'unlimited'), tell()">unlimited</button>
+      <button type="button" class="link quiet" :disabled="typed[l.key] === 'unlimited'" :aria-label="`${l.title}: unlimited`" @click="(typed[l.key] = 'unlimited'), tell()">unlimited</button>
       <span v-if="most" class="quiet">of {{ amount(most[l.key as keyof typeof most], l.unit) }}</span>
     </template>
   </div>

@@ -80,9 +80,9 @@ const open = (info: Info) => !props.readonly && !props.fixed?.[info.key] && !ret
     <section v-for="g in groups" :key="g.title">
       <h3>{{ g.title }}</h3>
       <div v-for="info in g.infos" :key="info.key" class="setting" :class="{ touched: touched(info) || returns.has(info.key), tall: tall(info) }">
-        <label :for="`setting-${info.key}`" :title="[info.key, info.about].filter(Boolean).join(': ')">{{ info.what }}</label>
+        <label :for="`setting-${info.key}`" :title="[info.key, info.about].filter(Boolean).join(': ')">{{ info.title }}</label>
         <div class="value">
-          <ElSwitch v-if="info.kind === 'switch'" :id="`setting-${info.key}`" v-model="typed[info.key]" size="small" :disabled="!open(info)" :aria-label="info.what" @change="tell" />
+          <ElSwitch v-if="info.kind === 'switch'" :id="`setting-${info.key}`" v-model="typed[info.key]" size="small" :disabled="!open(info)" :aria-label="info.title" @change="tell" />
           <ElSelect v-else-if="info.kind === 'choice'" :id="`setting-${info.key}`" v-model="typed[info.key]" size="small" :disabled="!open(info)" @change="tell"><ElOption v-for="c in info.choices" :key="c" :value="c" :label="c" /></ElSelect>
           <ElInput
             v-else
@@ -105,7 +105,7 @@ const open = (info: Info) => !props.readonly && !props.fixed?.[info.key] && !ret
         </div>
         <span class="source">
           <template v-if="returns.has(info.key)"><button type="button" class="link" @click="back(info)">Keep it set</button></template>
-          <template v-else-if="byKey[info.key]?.source === own">set here<button v-if="!readonly && !fixed?.[info.key]" type="button" class="link" :title="`Let ${below} return`" :aria-label="`undo ${info.what}: let ${below} return`" @click="back(info)">undo</button></template>
+          <template v-else-if="byKey[info.key]?.source === own">set here<button v-if="!readonly && !fixed?.[info.key]" type="button" class="link" :title="`Let ${below} return`" :aria-label="`undo ${info.title}: let ${below} return`" @click="back(info)">undo</button></template>
           <template v-else>{{ byKey[info.key]?.source }}</template>
         </span>
       </div>

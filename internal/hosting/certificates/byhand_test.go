@@ -94,36 +94,36 @@ func TestBounds(t *testing.T) {
 func TestWays(t *testing.T) {
 	answers := []Answer{{Server: "ns1.example"}}
 	for name, c := range map[string]struct {
-		look   Look
+		look   Observation
 		result Result
-		way    Way
+		way    Proof
 		says   string
 	}{
-		"in the zone here":                  {Look{Name: "*.tern.example", Method: ByDNS, ZoneHere: true, Answers: answers}, Pass, InZone, ""},
-		"by alias":                          {Look{Name: "*.tern.example", Method: ByDNS, WantAlias: "x.c.example", Alias: "x.c.example", Answers: answers}, Pass, ByAlias, ""},
-		"by alias from a zone here":         {Look{Name: "*.tern.example", Method: ByDNS, ZoneHere: true, WantAlias: "x.c.example", Alias: "x.c.example", Answers: answers}, Pass, ByAlias, ""},
-		"an alias in the way":               {Look{Name: "*.tern.example", Method: ByDNS, ZoneHere: true, Alias: "elsewhere.example", Answers: answers}, Fail, "", "no challenge can stand there"},
-		"an alias to somebody else":         {Look{Name: "*.tern.example", Method: ByDNS, WantAlias: "x.c.example", Alias: "y.c.example", Answers: answers}, Fail, "", "not the name that was given"},
-		"no alias":                          {Look{Name: "*.tern.example", Method: ByDNS, WantAlias: "x.c.example", Answers: answers}, Fail, "", "does not lead to us"},
-		"by hand":                           {Look{Name: "tern.example", Method: ByDNS, ByHand: true, Answers: answers}, Pass, ByHand, ""},
-		"by hand, though nobody is there":   {Look{Name: "tern.example", Method: ByDNS, ByHand: true}, Unknown, "", "no name server"},
-		"by hand, which CAA does not allow": {Look{Name: "tern.example", Method: ByDNS, ByHand: true, Answers: answers, Issuing: Issuing{Identities: []string{"authority.test"}}, CAA: []CAA{{Tag: "issue", Value: "other.test"}}, CAAAt: "tern.example"}, Fail, "", "other.test"},
+		"in the zone here":                  {Observation{Name: "*.tern.example", Method: ByDNS, ZoneHosted: true, Answers: answers}, Pass, InZone, ""},
+		"by alias":                          {Observation{Name: "*.tern.example", Method: ByDNS, ExpectedAlias: "x.c.example", Alias: "x.c.example", Answers: answers}, Pass, ByAlias, ""},
+		"by alias from a zone here":         {Observation{Name: "*.tern.example", Method: ByDNS, ZoneHosted: true, ExpectedAlias: "x.c.example", Alias: "x.c.example", Answers: answers}, Pass, ByAlias, ""},
+		"an alias in the way":               {Observation{Name: "*.tern.example", Method: ByDNS, ZoneHosted: true, Alias: "elsewhere.example", Answers: answers}, Fail, "", "no challenge can stand there"},
+		"an alias to somebody else":         {Observation{Name: "*.tern.example", Method: ByDNS, ExpectedAlias: "x.c.example", Alias: "y.c.example", Answers: answers}, Fail, "", "not the name that was given"},
+		"no alias":                          {Observation{Name: "*.tern.example", Method: ByDNS, ExpectedAlias: "x.c.example", Answers: answers}, Fail, "", "does not lead to us"},
+		"by hand":                           {Observation{Name: "tern.example", Method: ByDNS, ByHand: true, Answers: answers}, Pass, ByHand, ""},
+		"by hand, though nobody is there":   {Observation{Name: "tern.example", Method: ByDNS, ByHand: true}, Unknown, "", "no name server"},
+		"by hand, which CAA does not allow": {Observation{Name: "tern.example", Method: ByDNS, ByHand: true, Answers: answers, Issuing: Issuing{Identities: []string{"authority.test"}}, CAA: []CAA{{Tag: "issue", Value: "other.test"}}, CAAAt: "tern.example"}, Fail, "", "other.test"},
 	} {
 		v := c.look.Judge()
 		assert.Equal(t, c.result, v.Result, name)
-		assert.Equal(t, c.way, v.Way, name)
-		assert.Contains(t, v.Says, c.says, name)
+		assert.Equal(t, c.way, v.Proof, name)
+		assert.Contains(t, v.Reason, c.says, name)
 		assert.Equal(t, v.Result == Pass, v.Do == "", name)
 	}
 
-	http, away, record, alias := Verdict{Result: Pass, Way: OverHTTP}, fails(CodeElsewhere, "away", "point it here"), Verdict{Result: Pass, Way: InZone}, fails(CodeAlias, "no alias", "enter it")
+	http, away, record, alias := Verdict{Result: Pass, Proof: OverHTTP}, fails(CodeElsewhere, "away", "point it here"), Verdict{Result: Pass, Proof: InZone}, fails(CodeAlias, "no alias", "enter it")
 	password := fails(CodeAnswer, "a password", "leave it out")
-	assert.Equal(t, http, Better(http, record, true))
-	assert.Equal(t, away, Better(away, record, false), "a name that leads elsewhere is left alone")
-	assert.Equal(t, record, Better(away, record, true), "unless it is wanted")
-	assert.Equal(t, record, Better(password, record, false))
-	assert.Equal(t, password, Better(password, alias, false))
-	assert.Contains(t, Better(away, alias, true).Do, "enter it")
+	assert.Equal(t, http, Choose(http, record, true))
+	assert.Equal(t, away, Choose(away, record, false), "a name that leads elsewhere is left alone")
+	assert.Equal(t, record, Choose(away, record, true), "unless it is wanted")
+	assert.Equal(t, record, Choose(password, record, false))
+	assert.Equal(t, password, Choose(password, alias, false))
+	assert.Contains(t, Choose(away, alias, true).Do, "enter it")
 }
 
 func TestFallingBack(t *testing.T) {
@@ -131,10 +131,10 @@ func TestFallingBack(t *testing.T) {
 	silent := Fetch{Address: six, Hops: []Hop{{Failed: "no answer in time"}}}
 	right := Fetch{Address: four, Right: true, Hops: []Hop{{Status: ok}}}
 	look := func(list ...Fetch) Verdict {
-		return Look{Name: "tern.example", Method: ByHTTP, Addresses: []netip.Addr{four, six}, Own: []netip.Addr{four}, Fetches: list}.Judge()
+		return Observation{Name: "tern.example", Method: ByHTTP, Addresses: []netip.Addr{four, six}, Own: []netip.Addr{four}, Fetches: list}.Judge()
 	}
 	assert.Equal(t, Unknown, look(right, silent).Result)
-	assert.Contains(t, look(right, silent).Says, "others do not")
+	assert.Contains(t, look(right, silent).Reason, "others do not")
 	assert.Equal(t, Fail, look(silent).Result)
 	silent.Hops[0] = Hop{Status: 404}
 	assert.Equal(t, Fail, look(right, silent).Result, "what answers is not asked a second time")

@@ -123,49 +123,51 @@ func TestCAA(t *testing.T) {
 
 func TestJudge(t *testing.T) {
 	own, own6, other, other6 := netip.MustParseAddr("10.78.0.21"), netip.MustParseAddr("fd10::21"), netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("2001:db8::7")
-	base := Look{Name: "ferries.example", Method: ByHTTP, Addresses: []netip.Addr{own}, Own: []netip.Addr{own, own6}, Issuing: Issuing{Identities: []string{"authority.test"}},
+	base := Observation{Name: "ferries.example", Method: ByHTTP, Addresses: []netip.Addr{own}, Own: []netip.Addr{own, own6}, Issuing: Issuing{Identities: []string{"authority.test"}},
 		Fetches: []Fetch{{Address: own, Right: true}}}
 	hops := func(list ...Hop) []Fetch { return []Fetch{{Address: own, Hops: list}} }
 	first := "http://ferries.example/.well-known/acme-challenge/x"
 	for name, one := range map[string]struct {
-		change func(*Look)
+		change func(*Observation)
 		code   string
 		says   string
 		do     string
 	}{
-		"right":         {func(*Look) {}, "", "", ""},
-		"behind others": {func(l *Look) { l.Addresses, l.Fetches = []netip.Addr{other}, []Fetch{{Address: other, Right: true}} }, "", "", ""},
-		"no answer":     {func(l *Look) { l.Failed = "SERVFAIL" }, CodeLookup, "SERVFAIL", "try again"},
-		"bogus":         {func(l *Look) { l.Bogus = true }, CodeDNSSEC, "signatures", "DS record"},
-		"no address":    {func(l *Look) { l.Addresses = nil }, CodeNoAddress, "neither", "A 10.78.0.21, AAAA fd10::21"},
-		"elsewhere":     {func(l *Look) { l.Addresses, l.Fetches = []netip.Addr{other}, []Fetch{{Address: other}} }, CodeElsewhere, "192.0.2.7", "point it here: A 10.78.0.21"},
-		"IPv6 elsewhere": {func(l *Look) {
+		"right": {func(*Observation) {}, "", "", ""},
+		"behind others": {func(l *Observation) {
+			l.Addresses, l.Fetches = []netip.Addr{other}, []Fetch{{Address: other, Right: true}}
+		}, "", "", ""},
+		"no answer":  {func(l *Observation) { l.Failed = "SERVFAIL" }, CodeLookup, "SERVFAIL", "try again"},
+		"bogus":      {func(l *Observation) { l.Bogus = true }, CodeDNSSEC, "signatures", "DS record"},
+		"no address": {func(l *Observation) { l.Addresses = nil }, CodeNoAddress, "neither", "A 10.78.0.21, AAAA fd10::21"},
+		"elsewhere":  {func(l *Observation) { l.Addresses, l.Fetches = []netip.Addr{other}, []Fetch{{Address: other}} }, CodeElsewhere, "192.0.2.7", "point it here: A 10.78.0.21"},
+		"IPv6 elsewhere": {func(l *Observation) {
 			l.Addresses, l.Fetches = []netip.Addr{own, other6}, []Fetch{{Address: own, Right: true}, {Address: other6}}
 		}, CodeElsewhere, "AAAA record of ferries.example leads to 2001:db8::7", "remove the record AAAA 2001:db8::7"},
-		"IPv6 not ours": {func(l *Look) {
+		"IPv6 not ours": {func(l *Observation) {
 			l.Own = l.Own[:1]
 			l.Addresses, l.Fetches = []netip.Addr{own, other6}, []Fetch{{Address: other6}}
 		}, CodeElsewhere, "2001:db8::7", "remove the AAAA record, as"},
-		"CAA":               {func(l *Look) { l.CAA, l.CAAAt = []CAA{{Tag: "issue", Value: "other.test"}}, "example" }, CodeCAA, "allow other.test (at example)", `example CAA 0 issue "authority.test"`},
-		"CAA cannot be had": {func(l *Look) { l.CAAFailed = "timeout" }, CodeCAA, "timeout", "zone check"},
-		"shut":              {func(l *Look) { l.Fetches = hops(Hop{URL: first, Failed: "connection refused"}) }, CodeUnreachable, "connection refused", "firewall"},
-		"a password":        {func(l *Look) { l.Fetches = hops(Hop{URL: first, Status: 401, Realm: "Crew"}) }, CodeAnswer, "“Crew”", "password"},
-		"missing":           {func(l *Look) { l.Fetches = hops(Hop{URL: first, Status: 404}) }, CodeAnswer, "404 Not Found", "repair"},
-		"something else":    {func(l *Look) { l.Fetches = hops(Hop{URL: first, Status: 200}) }, CodeAnswer, "something else", ""},
-		"a redirect": {func(l *Look) {
+		"CAA":               {func(l *Observation) { l.CAA, l.CAAAt = []CAA{{Tag: "issue", Value: "other.test"}}, "example" }, CodeCAA, "allow other.test (at example)", `example CAA 0 issue "authority.test"`},
+		"CAA cannot be had": {func(l *Observation) { l.CAAFailed = "timeout" }, CodeCAA, "timeout", "zone check"},
+		"shut":              {func(l *Observation) { l.Fetches = hops(Hop{URL: first, Failed: "connection refused"}) }, CodeUnreachable, "connection refused", "firewall"},
+		"a password":        {func(l *Observation) { l.Fetches = hops(Hop{URL: first, Status: 401, Realm: "Crew"}) }, CodeAnswer, "“Crew”", "password"},
+		"missing":           {func(l *Observation) { l.Fetches = hops(Hop{URL: first, Status: 404}) }, CodeAnswer, "404 Not Found", "repair"},
+		"something else":    {func(l *Observation) { l.Fetches = hops(Hop{URL: first, Status: 200}) }, CodeAnswer, "something else", ""},
+		"a redirect": {func(l *Observation) {
 			l.Fetches = hops(Hop{URL: first, Status: 302}, Hop{URL: "https://login.example/", Status: 200})
 		}, CodeRedirect, first + " redirects to https://login.example/, which answers something else", "leave the path"},
-		"a redirect to nowhere": {func(l *Look) {
+		"a redirect to nowhere": {func(l *Observation) {
 			l.Fetches = hops(Hop{URL: first, Status: 302}, Hop{URL: "https://login.example/", Failed: "no such host"})
 		}, CodeRedirect, "fails: no such host", ""},
-		"zone elsewhere":        {func(l *Look) { l.Method, l.WantAlias = ByDNS, "k7.challenges.test" }, CodeAlias, "elsewhere", "_acme-challenge.ferries.example CNAME k7.challenges.test."},
-		"zone elsewhere, wrong": {func(l *Look) { l.Method, l.WantAlias, l.Alias = ByDNS, "k7.challenges.test", "old.test" }, CodeAlias, "leads to old.test", "CNAME k7"},
-		"no zone for it":        {func(l *Look) { l.Method = ByDNS }, CodeAlias, "elsewhere", "operator"},
-		"alias": {func(l *Look) {
-			l.Method, l.WantAlias, l.Alias, l.Answers = ByDNS, "k7.challenges.test", "k7.challenges.test", []Answer{{Server: "ns1"}}
+		"zone elsewhere":        {func(l *Observation) { l.Method, l.ExpectedAlias = ByDNS, "k7.challenges.test" }, CodeAlias, "elsewhere", "_acme-challenge.ferries.example CNAME k7.challenges.test."},
+		"zone elsewhere, wrong": {func(l *Observation) { l.Method, l.ExpectedAlias, l.Alias = ByDNS, "k7.challenges.test", "old.test" }, CodeAlias, "leads to old.test", "CNAME k7"},
+		"no zone for it":        {func(l *Observation) { l.Method = ByDNS }, CodeAlias, "elsewhere", "operator"},
+		"alias": {func(l *Observation) {
+			l.Method, l.ExpectedAlias, l.Alias, l.Answers = ByDNS, "k7.challenges.test", "k7.challenges.test", []Answer{{Server: "ns1"}}
 		}, "", "", ""},
-		"a dead name server": {func(l *Look) {
-			l.Method, l.ZoneHere, l.Answers = ByDNS, true, []Answer{{Server: "ns1"}, {Server: "ns2", Failed: "timeout"}}
+		"a dead name server": {func(l *Observation) {
+			l.Method, l.ZoneHosted, l.Answers = ByDNS, true, []Answer{{Server: "ns1"}, {Server: "ns2", Failed: "timeout"}}
 		}, CodeRecord, "ns2", "zone check"},
 	} {
 		l := base
@@ -177,7 +179,7 @@ func TestJudge(t *testing.T) {
 			continue
 		}
 		assert.NotEqual(t, Pass, v.Result, name)
-		assert.Contains(t, v.Says, one.says, name)
+		assert.Contains(t, v.Reason, one.says, name)
 		assert.Contains(t, v.Do, one.do, name)
 		assert.NotEmpty(t, v.Do, name)
 	}

@@ -13,15 +13,15 @@ const (
 	ByDNS  = "dns-01"
 )
 
-// Way is how a name is proved, which is more than the method: a record can stand in several places.
-type Way string
+// Proof is how a name is proved, which is more than the method: a record can stand in several places.
+type Proof string
 
 // The ways.
 const (
-	OverHTTP Way = "http"  // our web servers answer
-	InZone   Way = "zone"  // in the name's own zone, which is here
-	ByAlias  Way = "alias" // in our zone for challenges, to which the name's own zone leads
-	ByHand   Way = "hand"  // somebody enters the record where the zone is
+	OverHTTP Proof = "http"  // our web servers answer
+	InZone   Proof = "zone"  // in the name's own zone, which is here
+	ByAlias  Proof = "alias" // in our zone for challenges, to which the name's own zone leads
+	ByHand   Proof = "hand"  // somebody enters the record where the zone is
 )
 
 // Result is what a rehearsal comes to.
@@ -39,22 +39,22 @@ type Verdict struct {
 	Result Result
 	// Code names the reason and stays the same; empty for a name that would pass.
 	Code string
-	// Says is the reason in words, and Do what to do about it.
-	Says, Do string
-	// Way is how a name that would pass is proved.
-	Way Way
+	// Reason is the reason in words, and Do what to do about it.
+	Reason, Do string
+	// Proof is how a name that would pass is proved.
+	Proof Proof
 }
 
 func fails(code, says, do string) Verdict {
-	return Verdict{Result: Fail, Code: code, Says: says, Do: do}
+	return Verdict{Result: Fail, Code: code, Reason: says, Do: do}
 }
 func unknown(code, says, do string) Verdict {
-	return Verdict{Result: Unknown, Code: code, Says: says, Do: do}
+	return Verdict{Result: Unknown, Code: code, Reason: says, Do: do}
 }
 
-// Better chooses between what was seen of a name for a proof over HTTP and for one by name service. A name that does not lead here is
+// Choose chooses between what was seen of a name for a proof over HTTP and for one by name service. A name that does not lead here is
 // proved by name service only if somebody wants it to be: most of the time it is meant to be served elsewhere.
-func Better(overHTTP, byRecord Verdict, wanted bool) Verdict {
+func Choose(overHTTP, byRecord Verdict, wanted bool) Verdict {
 	away := overHTTP.Code == CodeElsewhere || overHTTP.Code == CodeNoAddress
 	switch {
 	case overHTTP.Result == Pass || away && !wanted:
@@ -118,8 +118,8 @@ type Answer struct {
 	Failed string
 }
 
-// Look is what was seen of one name.
-type Look struct {
+// Observation is what was seen of one name.
+type Observation struct {
 	// Name may begin with "*.".
 	Name   string
 	Method string
@@ -137,14 +137,14 @@ type Look struct {
 	// Fetches are for http-01, one for each address.
 	Fetches []Fetch
 	// The rest is for dns-01: whether somebody enters the records by hand; whether the zone is here, or else where the challenge's name should lead, and where it does.
-	ByHand, ZoneHere bool
-	WantAlias, Alias string
+	ByHand, ZoneHosted   bool
+	ExpectedAlias, Alias string
 	// Answers are what the authoritative servers of the zone say under the challenge's name.
 	Answers []Answer
 }
 
 // Judge says what an authority would do.
-func (l Look) Judge() Verdict {
+func (l Observation) Judge() Verdict {
 	if l.Bogus {
 		return fails(CodeDNSSEC, fmt.Sprintf("the zone of %s is signed, and its signatures do not hold: whoever checks them gets no answer", l.base()),
 			"have the parent's DS record fit the keys of the zone, or take it away; “zone check” shows both")
@@ -168,7 +168,7 @@ func (l Look) Judge() Verdict {
 		if !f.Right {
 			v := l.judgeFetch(f)
 			if l.mayFallBack(f) {
-				v.Result, v.Says = Unknown, v.Says+"; some authorities take the IPv4 address then, and others do not"
+				v.Result, v.Reason = Unknown, v.Reason+"; some authorities take the IPv4 address then, and others do not"
 			}
 			return v
 		}
@@ -176,23 +176,23 @@ func (l Look) Judge() Verdict {
 	if len(l.Fetches) == 0 {
 		return unknown(CodeUnreachable, "nobody has asked "+l.Name+" yet", "rehearse it")
 	}
-	return Verdict{Result: Pass, Way: OverHTTP}
+	return Verdict{Result: Pass, Proof: OverHTTP}
 }
 
 // mayFallBack reports whether an IPv6 address does not answer at all, while IPv4 does as it should.
-func (l Look) mayFallBack(f Fetch) bool {
+func (l Observation) mayFallBack(f Fetch) bool {
 	return f.Address.Is6() && len(f.Hops) == 1 && f.Hops[0].Failed != "" && slices.ContainsFunc(l.Fetches, func(o Fetch) bool { return o.Address.Is4() && o.Right })
 }
 
-func (l Look) base() string { return strings.TrimPrefix(l.Name, "*.") }
+func (l Observation) base() string { return strings.TrimPrefix(l.Name, "*.") }
 
-func (l Look) forbidden() string {
+func (l Observation) forbidden() string {
 	i := l.Issuing
 	i.Wildcard, i.Method = strings.HasPrefix(l.Name, "*."), l.Method
 	return i.Forbidden(l.CAA)
 }
 
-func (l Look) allow() string {
+func (l Observation) allow() string {
 	if len(l.Issuing.Identities) == 0 {
 		return "choose another authority, or remove the CAA records"
 	}
@@ -204,7 +204,7 @@ func (l Look) allow() string {
 }
 
 // point says which records would lead the name here.
-func (l Look) point() string {
+func (l Observation) point() string {
 	var records []string
 	for _, a := range l.Own {
 		records = append(records, fmt.Sprintf("%s %s", kind(a), a))
@@ -237,7 +237,7 @@ func statusWords(status int) string {
 }
 
 // judgeFetch says why the probe did not come from one address.
-func (l Look) judgeFetch(f Fetch) Verdict {
+func (l Observation) judgeFetch(f Fetch) Verdict {
 	ours := slices.Contains(l.Own, f.Address)
 	if !ours {
 		says := fmt.Sprintf("the %s record of %s leads to %s, which is none of our servers and does not answer for us", kind(f.Address), l.Name, f.Address)
@@ -278,27 +278,27 @@ func (l Look) judgeFetch(f Fetch) Verdict {
 // ChallengeName is where a name is proved in name service (RFC 8555, section 8.4).
 func ChallengeName(name string) string { return "_acme-challenge." + strings.TrimPrefix(name, "*.") }
 
-func (l Look) judgeRecords() Verdict {
+func (l Observation) judgeRecords() Verdict {
 	if l.ByHand {
 		if len(l.Answers) == 0 {
 			return unknown(CodeLookup, "no name server of the zone was found", "see with “zone check” where the zone is delegated to")
 		}
-		return Verdict{Result: Pass, Way: ByHand}
+		return Verdict{Result: Pass, Proof: ByHand}
 	}
-	byAlias := l.Alias != "" && l.Alias == l.WantAlias
-	if l.ZoneHere && l.Alias != "" && !byAlias {
+	byAlias := l.Alias != "" && l.Alias == l.ExpectedAlias
+	if l.ZoneHosted && l.Alias != "" && !byAlias {
 		return fails(CodeAlias, fmt.Sprintf("%s leads to %s, so no challenge can stand there", ChallengeName(l.Name), l.Alias), fmt.Sprintf("remove the record %s CNAME %s.", ChallengeName(l.Name), l.Alias))
 	}
-	if !l.ZoneHere && !byAlias {
+	if !l.ZoneHosted && !byAlias {
 		at := ChallengeName(l.Name)
 		says := fmt.Sprintf("the name service of %s is elsewhere, and %s does not lead to us", l.base(), at)
 		if l.Alias != "" {
 			says = fmt.Sprintf("%s leads to %s, which is not the name that was given for it", at, l.Alias)
 		}
-		if l.WantAlias == "" {
+		if l.ExpectedAlias == "" {
 			return fails(CodeAlias, says, "the operator sets a zone for challenges first; or enter each challenge by hand")
 		}
-		return fails(CodeAlias, says, fmt.Sprintf("enter this one record where the zone is, once and for good: %s CNAME %s.", at, l.WantAlias))
+		return fails(CodeAlias, says, fmt.Sprintf("enter this one record where the zone is, once and for good: %s CNAME %s.", at, l.ExpectedAlias))
 	}
 	for _, a := range l.Answers {
 		if a.Failed != "" {
@@ -309,7 +309,7 @@ func (l Look) judgeRecords() Verdict {
 		return unknown(CodeLookup, "no name server of the zone was found", "see with “zone check” where the zone is delegated to")
 	}
 	if byAlias {
-		return Verdict{Result: Pass, Way: ByAlias}
+		return Verdict{Result: Pass, Proof: ByAlias}
 	}
-	return Verdict{Result: Pass, Way: InZone}
+	return Verdict{Result: Pass, Proof: InZone}
 }

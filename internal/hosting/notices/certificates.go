@@ -11,14 +11,14 @@ type Ending struct {
 	Domain string
 	At     time.Time
 	// Why says why it could not be renewed; empty where nobody has tried. Brought says that somebody installed it by hand.
-	Why     string
-	Brought bool
+	Why      string
+	Uploaded bool
 }
 
 // reason says why nothing has replaced a certificate, and what to do.
 func (e Ending) reason(language string) string {
 	switch {
-	case e.Brought && e.Why == "":
+	case e.Uploaded && e.Why == "":
 		return in(language, "It was installed by hand, so a new one has to be, too. If none is, one that comes by itself takes its place on its last day, as far as the names of the site lead here.",
 			"Es wurde von Hand eingespielt, also muss auch das nächste von Hand kommen. Geschieht das nicht, tritt am letzten Tag eines an seine Stelle, das von selbst kommt, sofern die Namen der Seite hierher führen.")
 	case e.Why == "":
@@ -35,16 +35,16 @@ func CertificateEnds(language string, s Sender, e Ending) Notice {
 		in(language, "The page of the certificate tells what is to be done.", "Auf der Seite des Zertifikats steht, was zu tun ist."))
 }
 
-// mostTold is how many sites a message to operators names.
-const mostTold = 50
+// mostListed is how many sites a message to operators names.
+const mostListed = 50
 
 // CertificatesEnd tells an operator of all certificates that customers are being told of.
 func CertificatesEnd(language string, s Sender, list []Ending) Notice {
 	var lines []string
-	for _, e := range list[:min(len(list), mostTold)] {
+	for _, e := range list[:min(len(list), mostListed)] {
 		lines = append(lines, fmt.Sprintf("%s  %s\n    %s", e.At.UTC().Format("2006-01-02 15:04 UTC"), e.Domain, e.reason(language)))
 	}
-	if more := len(list) - mostTold; more > 0 {
+	if more := len(list) - mostListed; more > 0 {
 		lines = append(lines, fmt.Sprintf(in(language, "and %d more", "und %d weitere"), more))
 	}
 	subject := fmt.Sprintf(in(language, "%d certificates end and were not renewed", "%d Zertifikate enden und wurden nicht erneuert"), len(list))

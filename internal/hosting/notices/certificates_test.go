@@ -16,8 +16,8 @@ func TestCertificateNotices(t *testing.T) {
 	assert.Equal(t, "The certificate of tern.example ends on 1 December 2026", n.Subject)
 	assert.Contains(t, n.Text, "1 December 2026 at 08:30 UTC")
 	assert.Contains(t, n.Text, "the harbour is shut. We go on trying")
-	assert.Contains(t, CertificateEnds("de", from, Ending{Domain: "tern.example", At: at, Brought: true}).Text, "von Hand")
-	assert.NotContains(t, CertificateEnds("en", from, Ending{Domain: "tern.example", At: at, Brought: true}).Text, "We go on trying")
+	assert.Contains(t, CertificateEnds("de", from, Ending{Domain: "tern.example", At: at, Uploaded: true}).Text, "von Hand")
+	assert.NotContains(t, CertificateEnds("en", from, Ending{Domain: "tern.example", At: at, Uploaded: true}).Text, "We go on trying")
 
 	var many []Ending
 	for k := range 60 {
@@ -25,7 +25,7 @@ func TestCertificateNotices(t *testing.T) {
 	}
 	n = CertificatesEnd("en", from, many)
 	assert.Contains(t, n.Subject, "60 certificates")
-	assert.Equal(t, mostTold, strings.Count(n.Text, ".example"))
+	assert.Equal(t, mostListed, strings.Count(n.Text, ".example"))
 	assert.Contains(t, n.Text, "and 10 more")
 	assert.Contains(t, CertificatesEnd("de", from, many[:1]).Subject, "s0.example")
 }

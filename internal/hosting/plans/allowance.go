@@ -33,8 +33,8 @@ type Exception struct {
 	EndsAt *time.Time
 }
 
-// Holds reports whether the exception is in force at a moment.
-func (e Exception) Holds(now time.Time) bool { return e.EndsAt == nil || now.Before(*e.EndsAt) }
+// InForce reports whether the exception is in force at a moment.
+func (e Exception) InForce(now time.Time) bool { return e.EndsAt == nil || now.Before(*e.EndsAt) }
 
 func (e Exception) source() string {
 	if e.EndsAt != nil {
@@ -67,7 +67,7 @@ type Allowance struct {
 // AllowanceOf returns the allowance of an account at a moment: its terms, then
 // its exceptions, then what the reseller's share leaves. Room is nil for an
 // account without a reseller. In which order the exceptions are given does not matter.
-func AllowanceOf(t Terms, exceptions []Exception, room *Room, now time.Time) Allowance {
+func AllowanceOf(t Terms, exceptions []Exception, room *Headroom, now time.Time) Allowance {
 	a := Allowance{Limits: map[Key]Allowed{}, Features: map[Feature]Granted{}}
 	who := "an operator"
 	if room != nil {
@@ -101,7 +101,7 @@ func inForce(exceptions []Exception, now time.Time) []Exception {
 	last := map[subject]Exception{}
 	for _, e := range exceptions {
 		s := subject{e.Limit, e.Feature}
-		if before, there := last[s]; e.Holds(now) && (!there || e.later(before)) {
+		if before, there := last[s]; e.InForce(now) && (!there || e.later(before)) {
 			last[s] = e
 		}
 	}
@@ -131,7 +131,7 @@ func (a Allowance) Admit(key Key, used, more int64) error {
 	info, _ := Info(key)
 	left := allowed.Minus(used)
 	r := refusal.New(refusal.LimitReached, "%s: %s allowed by %s, %s used, %s left, %s more asked for; %s can raise it",
-		info.What, allowed.Format(info.Unit), allowed.Source, Of(used).Format(info.Unit), left.Format(info.Unit), Of(more).Format(info.Unit), allowed.RaisedBy)
+		info.Title, allowed.Format(info.Unit), allowed.Source, Of(used).Format(info.Unit), left.Format(info.Unit), Of(more).Format(info.Unit), allowed.RaisedBy)
 	r.Limits = []refusal.Limit{{Key: string(key), Value: allowed.N, Used: used, Left: left.N, Source: allowed.Source, RaisedBy: allowed.RaisedBy}}
 	return r
 }
@@ -173,7 +173,7 @@ func (d Delta) String() string {
 		return string(d.Feature) + " off"
 	}
 	info, _ := Info(d.Limit)
-	return fmt.Sprintf("%s %s → %s", info.What, d.Before.Format(info.Unit), d.After.Format(info.Unit))
+	return fmt.Sprintf("%s %s → %s", info.Title, d.Before.Format(info.Unit), d.After.Format(info.Unit))
 }
 
 // Difference lists what changes from one allowance to another, in the order of
@@ -207,7 +207,7 @@ func (e Excess) By() int64 { return e.Used - e.Value.N }
 // String writes the excess for people: "disk space 7.2G of 5G, 2.2G over".
 func (e Excess) String() string {
 	info, _ := Info(e.Limit)
-	return fmt.Sprintf("%s %s of %s, %s over", info.What, Of(e.Used).Format(info.Unit), e.Value.Format(info.Unit), Of(e.By()).Format(info.Unit))
+	return fmt.Sprintf("%s %s of %s, %s over", info.Title, Of(e.Used).Format(info.Unit), e.Value.Format(info.Unit), Of(e.By()).Format(info.Unit))
 }
 
 // Over lists the limits of which more is used than the allowance gives. Being over deletes

@@ -126,9 +126,9 @@ func TestPropertiesOfAllowances(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		terms := Terms{Limits: anyLimits(t, "plan"), Features: anyFeatures(t, "plan"), Source: "plan p"}
 		exceptions := rapid.SliceOfN(anyException, 0, 6).Draw(t, "exceptions")
-		var room *Room
+		var room *Headroom
 		if rapid.Bool().Draw(t, "reseller") {
-			room = &Room{Share: Share{Reseller: "guillemot", Measure: rapid.SampledFrom([]Measure{Allotted, Used}).Draw(t, "measure"),
+			room = &Headroom{Share: Share{Reseller: "guillemot", Measure: rapid.SampledFrom([]Measure{Allotted, Used}).Draw(t, "measure"),
 				Limits: anyLimits(t, "share"), Features: anyFeatures(t, "share")}, Others: map[Key]int64{}}
 			for _, info := range AllLimits {
 				room.Others[info.Key] = rapid.Int64Range(0, 120).Draw(t, "others "+string(info.Key))
@@ -198,35 +198,35 @@ func TestShares(t *testing.T) {
 	share, err := CheckShare(share)
 	require.NoError(t, err)
 	plan := Limits{Disk: Of(30 * GiB), Domains: Of(2), MailboxSize: Of(GiB)}
-	others := Given([]Holding{{plan, 2}, {Limits{Disk: Of(10 * GiB), MailboxSize: Of(2 * GiB)}, 1}, {Limits{Disk: Unlimited}, 0}})
+	others := SumAllotted([]Allotment{{plan, 2}, {Limits{Disk: Of(10 * GiB), MailboxSize: Of(2 * GiB)}, 1}, {Limits{Disk: Unlimited}, 0}})
 	assert.Equal(t, Of(70*GiB), others[Disk])
 	assert.Equal(t, Of(2*GiB), others[MailboxSize], "a bound is not added up")
-	assert.NoError(t, share.AdmitGiven(others, nil, plan))
-	r := refusal.As(share.AdmitGiven(Given([]Holding{{plan, 3}}), nil, plan))
+	assert.NoError(t, share.AdmitAllotted(others, nil, plan))
+	r := refusal.As(share.AdmitAllotted(SumAllotted([]Allotment{{plan, 3}}), nil, plan))
 	require.NotNil(t, r)
 	assert.Contains(t, r.Detail, "disk space: the share of guillemot is 100G, 90G allotted to other accounts, 10G left, 30G asked for; an operator, by raising the share can raise it")
 	require.Len(t, r.Limits, 1)
 	assert.Equal(t, 10*GiB, r.Limits[0].Left)
-	assert.NoError(t, share.AdmitGiven(Given([]Holding{{plan, 9}}), plan, plan), "an account stays possible where the share has been passed")
-	assert.NoError(t, share.AdmitGiven(Given([]Holding{{plan, 9}}), plan, Limits{Disk: Of(GiB)}))
-	assert.Error(t, share.AdmitGiven(nil, nil, Limits{MailboxSize: Of(2 * GiB)}), "a bound holds for each account")
-	assert.Error(t, share.AdmitGiven(nil, nil, Limits{Domains: Unlimited}))
-	assert.NoError(t, share.AdmitGiven(Limits{Files: Unlimited}, nil, Limits{Files: Unlimited}))
+	assert.NoError(t, share.AdmitAllotted(SumAllotted([]Allotment{{plan, 9}}), plan, plan), "an account stays possible where the share has been passed")
+	assert.NoError(t, share.AdmitAllotted(SumAllotted([]Allotment{{plan, 9}}), plan, Limits{Disk: Of(GiB)}))
+	assert.Error(t, share.AdmitAllotted(nil, nil, Limits{MailboxSize: Of(2 * GiB)}), "a bound holds for each account")
+	assert.Error(t, share.AdmitAllotted(nil, nil, Limits{Domains: Unlimited}))
+	assert.NoError(t, share.AdmitAllotted(Limits{Files: Unlimited}, nil, Limits{Files: Unlimited}))
 
 	used := share
 	used.Measure = Used
-	assert.NoError(t, used.AdmitGiven(Given([]Holding{{plan, 30}}), nil, plan), "what is given out does not count")
-	assert.Error(t, used.AdmitGiven(nil, nil, Limits{Disk: Of(101 * GiB)}), "but no account can have more than all")
+	assert.NoError(t, used.AdmitAllotted(SumAllotted([]Allotment{{plan, 30}}), nil, plan), "what is given out does not count")
+	assert.Error(t, used.AdmitAllotted(nil, nil, Limits{Disk: Of(101 * GiB)}), "but no account can have more than all")
 	assert.NoError(t, used.AdmitUse(Domains, 9, 1))
 	assert.Error(t, used.AdmitUse(Domains, 10, 1))
 	assert.NoError(t, share.AdmitUse(Domains, 10, 1), "measured by what is allotted")
 
-	for _, l := range used.Lines(Given([]Holding{{plan, 5}}), map[Key]int64{Disk: 40 * GiB}) {
+	for _, l := range used.Lines(SumAllotted([]Allotment{{plan, 5}}), map[Key]int64{Disk: 40 * GiB}) {
 		if l.Info.Key == Disk {
 			assert.Equal(t, Line{Info: l.Info, Share: Of(100 * GiB), Allotted: Of(150 * GiB), Used: 40 * GiB, Left: Of(60 * GiB)}, l)
 		}
 	}
-	for _, l := range share.Lines(Given([]Holding{{plan, 5}}), map[Key]int64{Disk: 40 * GiB}) {
+	for _, l := range share.Lines(SumAllotted([]Allotment{{plan, 5}}), map[Key]int64{Disk: 40 * GiB}) {
 		if l.Info.Key == Disk {
 			assert.True(t, l.Over)
 			assert.Equal(t, Of(0), l.Left)

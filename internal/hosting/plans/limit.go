@@ -50,9 +50,9 @@ const (
 
 // LimitInfo describes one limit for people and for checks.
 type LimitInfo struct {
-	Key  Key
-	Unit Unit
-	What string
+	Key   Key
+	Unit  Unit
+	Title string
 	// Bound says that the limit bounds one thing or a rate, such as the size of
 	// the largest mailbox. Adding such limits up would mean nothing: a share bounds
 	// each account's by itself. All others are drawn from a share.
@@ -69,25 +69,25 @@ const (
 
 // AllLimits lists every limit in the order in which people read them.
 var AllLimits = []LimitInfo{
-	{Key: Disk, Unit: Bytes, What: "disk space"},
-	{Key: Files, Unit: Count, What: "files and directories"},
-	{Key: Traffic, Unit: Bytes, What: "traffic per calendar month"},
-	{Key: Domains, Unit: Count, What: "domains"},
-	{Key: Subdomains, Unit: Count, What: "subdomains"},
-	{Key: Mirrors, Unit: Count, What: "domains with the content of another"},
-	{Key: Mailboxes, Unit: Count, What: "mailboxes"},
-	{Key: MailboxSize, Unit: Bytes, What: "size of the largest mailbox", Bound: true},
-	{Key: Addresses, Unit: Count, What: "mail addresses beside mailboxes"},
-	{Key: Lists, Unit: Count, What: "distribution lists"},
-	{Key: Databases, Unit: Count, What: "databases"},
-	{Key: Logins, Unit: Count, What: "file-transfer logins"},
-	{Key: Tasks, Unit: Count, What: "scheduled tasks"},
-	{Key: SendsPerHour, Unit: Count, What: "messages sent per hour", Bound: true},
-	{Key: BounceShare, Unit: Percent, What: "share of bounced messages that stops sending", Bound: true},
-	{Key: PHPWorkers, Unit: Count, What: "PHP requests served at the same time", Bound: true},
-	{Key: PHPMemory, Unit: Bytes, What: "memory of a PHP request", Bound: true, Floor: PHPMemoryFloor},
-	{Key: PHPTime, Unit: Seconds, What: "longest run of a PHP request", Bound: true, Floor: PHPTimeFloor},
-	{Key: BackupsKept, Unit: Count, What: "backups kept", Bound: true},
+	{Key: Disk, Unit: Bytes, Title: "disk space"},
+	{Key: Files, Unit: Count, Title: "files and directories"},
+	{Key: Traffic, Unit: Bytes, Title: "traffic per calendar month"},
+	{Key: Domains, Unit: Count, Title: "domains"},
+	{Key: Subdomains, Unit: Count, Title: "subdomains"},
+	{Key: Mirrors, Unit: Count, Title: "domains with the content of another"},
+	{Key: Mailboxes, Unit: Count, Title: "mailboxes"},
+	{Key: MailboxSize, Unit: Bytes, Title: "size of the largest mailbox", Bound: true},
+	{Key: Addresses, Unit: Count, Title: "mail addresses beside mailboxes"},
+	{Key: Lists, Unit: Count, Title: "distribution lists"},
+	{Key: Databases, Unit: Count, Title: "databases"},
+	{Key: Logins, Unit: Count, Title: "file-transfer logins"},
+	{Key: Tasks, Unit: Count, Title: "scheduled tasks"},
+	{Key: SendsPerHour, Unit: Count, Title: "messages sent per hour", Bound: true},
+	{Key: BounceShare, Unit: Percent, Title: "share of bounced messages that stops sending", Bound: true},
+	{Key: PHPWorkers, Unit: Count, Title: "PHP requests served at the same time", Bound: true},
+	{Key: PHPMemory, Unit: Bytes, Title: "memory of a PHP request", Bound: true, Floor: PHPMemoryFloor},
+	{Key: PHPTime, Unit: Seconds, Title: "longest run of a PHP request", Bound: true, Floor: PHPTimeFloor},
+	{Key: BackupsKept, Unit: Count, Title: "backups kept", Bound: true},
 }
 
 // Feature names something switched on or off. Features are JSON keys of the API.

@@ -117,7 +117,7 @@ func (p Plan) Warnings() []refusal.Field {
 			any = true
 			if !p.Features[d.feature] {
 				info, _ := Info(key)
-				warn("limits."+string(key), "%s %s cannot be used while the feature %s is off", l[key].Format(info.Unit), info.What, d.feature)
+				warn("limits."+string(key), "%s %s cannot be used while the feature %s is off", l[key].Format(info.Unit), info.Title, d.feature)
 			}
 		}
 		if p.Features[d.feature] && !any {

@@ -29,14 +29,14 @@ type Share struct {
 	Features Features
 }
 
-// Holding is a number of accounts that have been given the same limits.
-type Holding struct {
+// Allotment is a number of accounts that have been given the same limits.
+type Allotment struct {
 	Limits Limits
 	Count  int64
 }
 
-// Given sums the limits that accounts have been given. Of a limit that is a bound it returns the highest.
-func Given(holdings []Holding) Limits {
+// SumAllotted sums the limits that accounts have been given. Of a limit that is a bound it returns the highest.
+func SumAllotted(holdings []Allotment) Limits {
 	sum := Limits{}
 	for _, info := range AllLimits {
 		for _, h := range holdings {
@@ -59,11 +59,11 @@ func (s Share) raisedBy() string { return "an operator, by raising the share" }
 
 func (s Share) source() string { return "the share of " + s.Reseller }
 
-// AdmitGiven refuses to give an account other limits than it has, if the share
-// does not allow it. Others is what all other accounts have been given ([Given]); before is what this one has
+// AdmitAllotted refuses to give an account other limits than it has, if the share
+// does not allow it. Others is what all other accounts have been given ([SumAllotted]); before is what this one has
 // now, the zero value for one to be opened. Giving no more than before is always
 // possible, also where the share has been passed.
-func (s Share) AdmitGiven(others, before, after Limits) error {
+func (s Share) AdmitAllotted(others, before, after Limits) error {
 	var full []refusal.Limit
 	var words []string
 	for _, info := range AllLimits {
@@ -82,10 +82,10 @@ func (s Share) AdmitGiven(others, before, after Limits) error {
 		if !given.Unlimited {
 			left = share.Minus(given.N)
 		}
-		text := fmt.Sprintf("%s: %s is %s, %s allotted to other accounts, %s left, %s asked for", info.What, s.source(),
+		text := fmt.Sprintf("%s: %s is %s, %s allotted to other accounts, %s left, %s asked for", info.Title, s.source(),
 			share.Format(info.Unit), given.Format(info.Unit), left.Format(info.Unit), amount.Format(info.Unit))
 		if s.Measure == Used || info.Bound {
-			text = fmt.Sprintf("%s: %s is %s, and no account can have more; %s asked for", info.What, s.source(), share.Format(info.Unit), amount.Format(info.Unit))
+			text = fmt.Sprintf("%s: %s is %s, and no account can have more; %s asked for", info.Title, s.source(), share.Format(info.Unit), amount.Format(info.Unit))
 		}
 		words = append(words, text)
 		full = append(full, refusal.Limit{Key: string(info.Key), Value: share.N, Used: given.N, Left: left.N, Source: s.source(), RaisedBy: s.raisedBy()})
@@ -129,15 +129,15 @@ func (s Share) CheckPlan(p Plan) error {
 	return &refusal.Refusal{Kind: refusal.LimitReached, Detail: "a plan cannot give more than " + s.source() + "; " + s.raisedBy() + " can make room", Fields: wrong}
 }
 
-// Room is what a share leaves for one account.
-type Room struct {
+// Headroom is what a share leaves for one account.
+type Headroom struct {
 	Share Share
 	// Others is what the reseller's other accounts use; it counts for a share measured by what is used.
 	Others map[Key]int64
 }
 
 // bound lowers an allowance to what the share leaves.
-func (r Room) bound(a Allowance) {
+func (r Headroom) bound(a Allowance) {
 	for _, info := range AllLimits {
 		most := r.Share.Limits[info.Key]
 		if r.Share.Measure == Used && !info.Bound {
@@ -223,7 +223,7 @@ func (s Share) AdmitSums(before, after Limits) error {
 		if !was.Unlimited {
 			left = share.Minus(was.N)
 		}
-		words = append(words, fmt.Sprintf("%s: %s is %s, %s allotted now, %s left, %s would be allotted", info.What, s.source(),
+		words = append(words, fmt.Sprintf("%s: %s is %s, %s allotted now, %s left, %s would be allotted", info.Title, s.source(),
 			share.Format(info.Unit), was.Format(info.Unit), left.Format(info.Unit), is.Format(info.Unit)))
 		full = append(full, refusal.Limit{Key: string(info.Key), Value: share.N, Used: was.N, Left: left.N, Source: s.source(), RaisedBy: s.raisedBy()})
 	}

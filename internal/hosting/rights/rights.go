@@ -98,7 +98,7 @@ type entry struct {
 var table = []entry{
 	{AccountsRead, true, true, true, true, true, "see accounts"},
 	{AccountsOpen, false, true, true, true, false, "open accounts"},
-	{AccountsChange, false, true, true, true, false, "change the plan of accounts, and hold them"},
+	{AccountsChange, false, true, true, true, false, "change the plan of accounts, and freeze their limits"},
 	{AccountsSuspend, false, true, true, true, false, "suspend and resume accounts"},
 	{AccountsClose, false, true, true, true, false, "close accounts"},
 	{AccountsRepair, false, true, false, true, false, "have accounts made right on their servers"},
@@ -145,8 +145,8 @@ func Scopes() (permissions []Permission, about map[Permission]string) {
 type Subject struct {
 	Role Role
 	Duty Duty
-	// LookOnly says that the person may look and not change anything.
-	LookOnly bool
+	// ReadOnly says that the person may look and not change anything.
+	ReadOnly bool
 	// MustFirst says that the person has to do something about their sign-in before anything else.
 	MustFirst bool
 	// Acting says that somebody else is at work on the person's behalf.
@@ -177,7 +177,7 @@ func (s Subject) Allows(p Permission) bool {
 		return false
 	}
 	e := table[at]
-	if s.LookOnly && !e.looks {
+	if s.ReadOnly && !e.looks {
 		return false
 	}
 	switch s.Role {
@@ -220,8 +220,8 @@ func (s Subject) Require(p Permission) error {
 	if s.Token && without.Allows(p) {
 		return refusal.New(refusal.NotAllowed, "this token's scopes do not include %s; make another one that does", p)
 	}
-	without.LookOnly = false
-	if s.LookOnly && without.Allows(p) {
+	without.ReadOnly = false
+	if s.ReadOnly && without.Allows(p) {
 		return refusal.New(refusal.NotAllowed, "you may look, and not change anything (%s); whoever looks after your sign-in can change that", p)
 	}
 	return refusal.New(refusal.NotAllowed, "your rights do not include this (%s); ask an operator", p)

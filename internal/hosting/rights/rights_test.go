@@ -62,7 +62,7 @@ func TestRequireSaysWhatIsInTheWay(t *testing.T) {
 	}{
 		"sign in first":           {Subject{}, AccountsRead, refusal.NotSignedIn},
 		"ask an operator":         {customer, PlansChange, refusal.NotAllowed},
-		"may look":                {with(func(s *Subject) { s.LookOnly = true }), DomainsChange, refusal.NotAllowed},
+		"may look":                {with(func(s *Subject) { s.ReadOnly = true }), DomainsChange, refusal.NotAllowed},
 		"scopes":                  {with(func(s *Subject) { s.Token, s.Scopes = true, []Permission{PlansChange} }), AccountsRead, refusal.NotAllowed},
 		"sign in as a person":     {with(func(s *Subject) { s.Token = true }), Personal, refusal.NotAllowed},
 		"stop acting":             {with(func(s *Subject) { s.Acting = true }), Personal, refusal.NotAllowed},
@@ -73,7 +73,7 @@ func TestRequireSaysWhatIsInTheWay(t *testing.T) {
 		assert.ErrorContains(t, err, says)
 		assert.True(t, refusal.Is(err, c.kind), says)
 	}
-	for _, s := range []Subject{customer, with(func(s *Subject) { s.LookOnly = true }), with(func(s *Subject) { s.Acting = true }),
+	for _, s := range []Subject{customer, with(func(s *Subject) { s.ReadOnly = true }), with(func(s *Subject) { s.Acting = true }),
 		with(func(s *Subject) { s.Token, s.Scopes = true, []Permission{AccountsRead} })} {
 		assert.NoError(t, s.Require(AccountsRead))
 		assert.NoError(t, s.Require(Own))

@@ -50,7 +50,7 @@ type Info struct {
 	Key  Key  `json:"key"`
 	Kind Kind `json:"kind"`
 	// What names it for people; About says what it is good for.
-	What  string `json:"what"`
+	Title string `json:"title"`
 	About string `json:"about,omitempty"`
 	// Group is what it is listed below.
 	Group   string   `json:"group"`
@@ -74,33 +74,33 @@ const LongHSTS = day
 
 // All lists every setting in the order in which people read them.
 var All = []Info{
-	{Key: "preferred", Kind: Choice, Group: "Names", What: "preferred form", About: "visitors of the other form are sent to this one", Default: "both", Choices: []string{"both", "bare", "www"}},
-	{Key: "https_redirect", Kind: Switch, Group: "Names", What: "redirect to HTTPS", Default: false},
-	{Key: "hsts", Kind: Seconds, Group: "Names", What: "strict transport security", About: "seconds for which browsers insist on HTTPS; 0 is off", Default: int64(0), Most: 2 * 365 * day},
-	{Key: "hsts_subdomains", Kind: Switch, Group: "Names", What: "strict transport security for all names below", Default: false},
+	{Key: "preferred", Kind: Choice, Group: "Names", Title: "preferred form", About: "visitors of the other form are sent to this one", Default: "both", Choices: []string{"both", "bare", "www"}},
+	{Key: "https_redirect", Kind: Switch, Group: "Names", Title: "redirect to HTTPS", Default: false},
+	{Key: "hsts", Kind: Seconds, Group: "Names", Title: "strict transport security", About: "seconds for which browsers insist on HTTPS; 0 is off", Default: int64(0), Most: 2 * 365 * day},
+	{Key: "hsts_subdomains", Kind: Switch, Group: "Names", Title: "strict transport security for all names below", Default: false},
 
-	{Key: "index_files", Kind: Paths, Group: "Pages", What: "index files", About: "tried in this order when a directory is asked for", Default: []string{"index.php", "index.html"}},
-	{Key: "front_script", Kind: Path, Group: "Pages", What: "front script", About: "gets every request for what is not there, such as index.php for pretty addresses", Default: ""},
-	{Key: "error_pages", Kind: Map, Group: "Pages", What: "error pages", About: "a page of the site for a status, such as 404: errors/missing.html", Default: map[string]string{}, check: checkErrorPages},
-	{Key: "largest_upload", Kind: Size, Group: "Pages", What: "largest upload", About: "for the web server and PHP alike", Default: int64(64 * plans.MiB), Least: 64 * plans.KiB, Most: 16 * plans.GiB},
-	{Key: "static_caching", Kind: Seconds, Group: "Pages", What: "caching of static files", About: "seconds for which browsers may keep images, styles and scripts; 0 leaves it to them", Default: int64(0), Most: 365 * day},
-	{Key: "compression", Kind: Switch, Group: "Pages", What: "compression", Default: true},
+	{Key: "index_files", Kind: Paths, Group: "Pages", Title: "index files", About: "tried in this order when a directory is asked for", Default: []string{"index.php", "index.html"}},
+	{Key: "front_script", Kind: Path, Group: "Pages", Title: "front script", About: "gets every request for what is not there, such as index.php for pretty addresses", Default: ""},
+	{Key: "error_pages", Kind: Map, Group: "Pages", Title: "error pages", About: "a page of the site for a status, such as 404: errors/missing.html", Default: map[string]string{}, check: checkErrorPages},
+	{Key: "largest_upload", Kind: Size, Group: "Pages", Title: "largest upload", About: "for the web server and PHP alike", Default: int64(64 * plans.MiB), Least: 64 * plans.KiB, Most: 16 * plans.GiB},
+	{Key: "static_caching", Kind: Seconds, Group: "Pages", Title: "caching of static files", About: "seconds for which browsers may keep images, styles and scripts; 0 leaves it to them", Default: int64(0), Most: 365 * day},
+	{Key: "compression", Kind: Switch, Group: "Pages", Title: "compression", Default: true},
 
-	{Key: "methods", Kind: Choices, Group: "Guards", What: "allowed methods", About: "others are answered with 405", Default: []string{"GET", "HEAD", "POST", "OPTIONS"},
+	{Key: "methods", Kind: Choices, Group: "Guards", Title: "allowed methods", About: "others are answered with 405", Default: []string{"GET", "HEAD", "POST", "OPTIONS"},
 		Choices: []string{"GET", "HEAD", "POST", "OPTIONS", "PUT", "PATCH", "DELETE", "PROPFIND", "PROPPATCH", "MKCOL", "COPY", "MOVE", "LOCK", "UNLOCK", "REPORT"}, check: checkMethods},
-	{Key: "dot_files", Kind: Switch, Group: "Guards", What: "serve dot-files", About: "off hides everything whose name begins with a dot, except .well-known", Default: false},
-	{Key: "headers", Kind: Map, Group: "Guards", What: "response headers", About: "sent with every answer of the site", Default: map[string]string{}, check: checkHeaders},
+	{Key: "dot_files", Kind: Switch, Group: "Guards", Title: "serve dot-files", About: "off hides everything whose name begins with a dot, except .well-known", Default: false},
+	{Key: "headers", Kind: Map, Group: "Guards", Title: "response headers", About: "sent with every answer of the site", Default: map[string]string{}, check: checkHeaders},
 
-	{Key: "php", Kind: Switch, Group: "PHP", What: "PHP", About: "off answers 404 for scripts, never their source", Default: true},
-	{Key: "php_version", Kind: Version, Group: "PHP", What: "version of PHP", About: "one that is installed on the server; empty follows the newest", Default: ""},
-	{Key: "php_memory", Kind: Size, Group: "PHP", What: "memory of a request", Default: int64(plans.PHPMemoryFloor), Least: 32 * plans.MiB, Most: 8 * plans.GiB},
-	{Key: "php_time", Kind: Seconds, Group: "PHP", What: "longest run of a request", Default: int64(plans.PHPTimeFloor), Least: 1, Most: 60 * minute},
-	{Key: "php_inputs", Kind: Number, Group: "PHP", What: "most fields of a form", Default: int64(1000), Least: 100, Most: 100_000},
-	{Key: "php_errors", Kind: Switch, Group: "PHP", What: "show errors to visitors", About: "helps while building, and tells strangers too much afterwards", Default: false},
-	{Key: "php_timezone", Kind: Zone, Group: "PHP", What: "time zone", Default: "UTC"},
+	{Key: "php", Kind: Switch, Group: "PHP", Title: "PHP", About: "off answers 404 for scripts, never their source", Default: true},
+	{Key: "php_version", Kind: Version, Group: "PHP", Title: "version of PHP", About: "one that is installed on the server; empty follows the newest", Default: ""},
+	{Key: "php_memory", Kind: Size, Group: "PHP", Title: "memory of a request", Default: int64(plans.PHPMemoryFloor), Least: 32 * plans.MiB, Most: 8 * plans.GiB},
+	{Key: "php_time", Kind: Seconds, Group: "PHP", Title: "longest run of a request", Default: int64(plans.PHPTimeFloor), Least: 1, Most: 60 * minute},
+	{Key: "php_inputs", Kind: Number, Group: "PHP", Title: "most fields of a form", Default: int64(1000), Least: 100, Most: 100_000},
+	{Key: "php_errors", Kind: Switch, Group: "PHP", Title: "show errors to visitors", About: "helps while building, and tells strangers too much afterwards", Default: false},
+	{Key: "php_timezone", Kind: Zone, Group: "PHP", Title: "time zone", Default: "UTC"},
 
-	{Key: "access_log", Kind: Switch, Group: "Log and raw directives", What: "access log", About: "a line for each request, in logs/ of the home; counts against the disk space", Default: true},
-	{Key: "raw", Kind: Text, Group: "Log and raw directives", What: "raw directives", About: "nginx directives inside this site's own server block; nginx tests them before use", Default: "", check: checkRaw},
+	{Key: "access_log", Kind: Switch, Group: "Log and raw directives", Title: "access log", About: "a line for each request, in logs/ of the home; counts against the disk space", Default: true},
+	{Key: "raw", Kind: Text, Group: "Log and raw directives", Title: "raw directives", About: "nginx directives inside this site's own server block; nginx tests them before use", Default: "", check: checkRaw},
 }
 
 // Of returns the description of a setting.

@@ -102,7 +102,7 @@ func (b Bounds) Admit(set Settings) (Key, error) {
 		n, is := set[key].(int64)
 		if bounded && is && n > most {
 			info, _ := Of(key)
-			return key, fmt.Errorf("%s is at most %s for this account, by its limit %s", info.What, info.Format(most), of)
+			return key, fmt.Errorf("%s is at most %s for this account, by its limit %s", info.Title, info.Format(most), of)
 		}
 	}
 	return "", nil

@@ -20,17 +20,17 @@ func Admit(zone string, present []Record, r Record) error {
 		}
 		switch {
 		case other.Type == r.Type && other.Data == r.Data:
-			return refusal.New(refusal.NameTaken, "%s has this %s record already", Whole(zone, r.Name), r.Type).On("data")
+			return refusal.New(refusal.NameTaken, "%s has this %s record already", Absolute(zone, r.Name), r.Type).On("data")
 		case r.Type == CNAME && other.Type == CNAME:
-			return refusal.Input("data", "%s is another name for %s already; a name can be that of one only", Whole(zone, r.Name), other.Data)
+			return refusal.Input("data", "%s is another name for %s already; a name can be that of one only", Absolute(zone, r.Name), other.Data)
 		case r.Type == CNAME:
-			return refusal.Input("type", "%s has a %s record; a name that is another name for something can have no other records (RFC 1034, section 3.6.2)", Whole(zone, r.Name), other.Type)
+			return refusal.Input("type", "%s has a %s record; a name that is another name for something can have no other records (RFC 1034, section 3.6.2)", Absolute(zone, r.Name), other.Type)
 		case other.Type == CNAME:
-			return refusal.Input("name", "%s is another name for %s, and can have no other records (RFC 1034, section 3.6.2); remove that first", Whole(zone, r.Name), other.Data)
+			return refusal.Input("name", "%s is another name for %s, and can have no other records (RFC 1034, section 3.6.2); remove that first", Absolute(zone, r.Name), other.Data)
 		case other.Type == r.Type && other.TTL != r.TTL:
-			return refusal.Input("ttl", "the other %s records of %s have a time to live of %d; all of a set have the same (RFC 2181, section 5.2)", r.Type, Whole(zone, r.Name), other.TTL)
+			return refusal.Input("ttl", "the other %s records of %s have a time to live of %d; all of a set have the same (RFC 2181, section 5.2)", r.Type, Absolute(zone, r.Name), other.TTL)
 		case (other.Type == NS) != (r.Type == NS) && r.Name != "@":
-			return refusal.Input("name", "%s is delegated to other name servers, where its records belong", Whole(zone, r.Name))
+			return refusal.Input("name", "%s is delegated to other name servers, where its records belong", Absolute(zone, r.Name))
 		}
 	}
 	if r.Type == MX || r.Type == NS || r.Type == SRV {
@@ -45,9 +45,9 @@ func Admit(zone string, present []Record, r Record) error {
 func shadowed(zone string, other, r Record) error {
 	switch {
 	case other.Type == NS && other.Name != "@" && strings.HasSuffix(r.Name, "."+other.Name) && r.Type != A && r.Type != AAAA:
-		return refusal.Input("name", "%s is delegated to other name servers, where names below it belong", Whole(zone, other.Name))
+		return refusal.Input("name", "%s is delegated to other name servers, where names below it belong", Absolute(zone, other.Name))
 	case r.Type == NS && strings.HasSuffix(other.Name, "."+r.Name) && other.Type != A && other.Type != AAAA:
-		return refusal.Input("name", "%s has records here and lies below %s; they would be lost with the delegation", Whole(zone, other.Name), Whole(zone, r.Name))
+		return refusal.Input("name", "%s has records here and lies below %s; they would be lost with the delegation", Absolute(zone, other.Name), Absolute(zone, r.Name))
 	}
 	return nil
 }
@@ -57,15 +57,15 @@ func aliased(zone string, present []Record, r Record) (string, bool) {
 	fields := strings.Fields(r.Data)
 	target := fields[len(fields)-1]
 	for _, other := range present {
-		if other.Type == CNAME && Whole(zone, other.Name)+"." == target {
+		if other.Type == CNAME && Absolute(zone, other.Name)+"." == target {
 			return target, true
 		}
 	}
 	return "", false
 }
 
-// Whole returns the complete name of a record, given relative to its zone, without a dot at its end.
-func Whole(zone, name string) string {
+// Absolute returns the complete name of a record, given relative to its zone, without a dot at its end.
+func Absolute(zone, name string) string {
 	if name == "@" {
 		return zone
 	}

@@ -142,7 +142,7 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 	if err != nil {
 		return none, err
 	}
-	if err := entitlement.AdmitGiven(ctx, s.Base, tx.Queries, nil, st); err != nil {
+	if err := entitlement.AdmitAllotted(ctx, s.Base, tx.Queries, nil, st); err != nil {
 		return none, err
 	}
 	if err := errors.Join(st.Admit(plans.Domains, 1), st.Admit(plans.Disk, starterSize)); err != nil {
@@ -166,7 +166,7 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 	}
 	account, err := tx.AddAccount(ctx, db.AddAccountParams{SignInName: name, MainDomain: domain.String(), CustomerID: customer.ID,
 		PlanID: found.ID, ServerID: server.ID, Placement: reason})
-	if store.Violated(err) == "accounts_sign_in_name" {
+	if store.ViolatedConstraint(err) == "accounts_sign_in_name" {
 		return none, signInTaken(name)
 	}
 	if err != nil {
@@ -204,7 +204,7 @@ func (s *Service) activate(ctx context.Context, tx store.Tx, a usecase.Actor, in
 	if in.Activation == "" || in.Activation == "none" {
 		return nil
 	}
-	p := api.NewPerson{Name: name, Customer: customer.ID, Language: customer.Language, LookOnly: in.LookOnly,
+	p := api.NewPerson{Name: name, Customer: customer.ID, Language: customer.Language, ReadOnly: in.ReadOnly,
 		Activation: in.Activation, Password: in.Password, MustChange: in.MustChange}
 	if customer.Email != nil {
 		p.Email = *customer.Email
@@ -404,10 +404,10 @@ func (s *Service) Account(ctx context.Context, a usecase.Actor, reference string
 	for _, e := range st.Exceptions {
 		out.Excepted = append(out.Excepted, selling.ExceptionView(e))
 	}
-	if h, err := entitlement.ReadFrozenTerms(account.Held); err != nil {
+	if h, err := entitlement.ReadFrozenTerms(account.FrozenTerms); err != nil {
 		return none, err
 	} else if h != nil {
-		out.HeldOn = &api.Held{Plan: h.Plan, Since: *account.HeldAt}
+		out.FrozenTerms = &api.FrozenTerms{Plan: h.Plan, Since: *account.FrozenAt}
 	}
 	if row.Suspended {
 		out.Suspension = &api.Suspension{Why: row.SuspendedWhy, By: row.SuspendedBy}
@@ -427,7 +427,7 @@ func (s *Service) Account(ctx context.Context, a usecase.Actor, reference string
 	}
 	drifts, err := s.Store.DriftsOfAccount(ctx, &number)
 	for _, d := range drifts {
-		out.Drift = append(out.Drift, api.Drift{Account: row.SignInName, Part: d.Part, Subject: d.Subject, What: d.What, Diff: d.Diff, FoundAt: d.FoundAt})
+		out.Drift = append(out.Drift, api.Drift{Account: row.SignInName, Part: d.Part, Subject: d.Subject, Detail: d.Detail, Diff: d.Diff, FoundAt: d.FoundAt})
 	}
 	return out, err
 }
@@ -443,7 +443,7 @@ func placementFor(a usecase.Actor, reason string) string {
 func accountView(a usecase.Actor, row db.AccountRow) api.Account {
 	v := api.Account{ID: row.ID, SignInName: row.SignInName, Domain: row.MainDomain, Name: usecase.Unicode(row.MainDomain), Customer: row.Customer, CustomerID: row.CustomerID,
 		Plan: entitlement.PlanRef(a.Reseller, row.PlanReseller, row.Plan), Server: row.Server, State: row.State, DiskUsed: row.DiskUsed, DiskLimit: row.DiskLimit,
-		Exceptions: row.Exceptions, Held: row.HeldAt != nil, Applied: row.AppliedRevision == row.Revision,
+		Exceptions: row.Exceptions, Frozen: row.FrozenAt != nil, Applied: row.AppliedRevision == row.Revision,
 		Drifts: row.Drifts, OpenedAt: row.OpenedAt, ClosedAt: row.ClosedAt, Version: row.Version}
 	if row.Suspended {
 		v.State = "suspended"

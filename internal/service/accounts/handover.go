@@ -87,9 +87,9 @@ func (s *Service) handover(ctx context.Context, q *db.Queries, number int64) (ap
 		NameServers: out.NameServers, People: out.People}
 	for _, key := range onSheet {
 		info, _ := plans.Info(key)
-		l := api.HandoverLimit{What: info.What, Value: allowance.Limits[key].Format(info.Unit)}
+		l := api.HandoverLimit{Title: info.Title, Value: allowance.Limits[key].Format(info.Unit)}
 		out.Limits = append(out.Limits, l)
-		sheet.Limits = append(sheet.Limits, notices.LimitName(customer.Language, key, info.What)+": "+notices.Amount(customer.Language, l.Value))
+		sheet.Limits = append(sheet.Limits, notices.LimitName(customer.Language, key, info.Title)+": "+notices.Amount(customer.Language, l.Value))
 	}
 	if customer.Email != nil {
 		out.To = *customer.Email

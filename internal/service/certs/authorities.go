@@ -72,8 +72,8 @@ func (s *Service) Authorities(ctx context.Context) (api.AuthorityList, error) {
 	return out, err
 }
 
-// AskAuthority asks an authority what it says of itself, before anything is agreed to.
-func (s *Service) AskAuthority(ctx context.Context, in api.AuthorityQuestion) (api.AuthorityAnswer, error) {
+// CheckAuthority asks an authority what it says of itself, before anything is agreed to.
+func (s *Service) CheckAuthority(ctx context.Context, in api.AuthorityQuestion) (api.AuthorityAnswer, error) {
 	none := api.AuthorityAnswer{}
 	if err := checkDirectory(in.Directory); err != nil {
 		return none, err
@@ -114,7 +114,7 @@ func (s *Service) AddAuthority(ctx context.Context, a usecase.Actor, in api.NewA
 	if _, err := s.Store.FindAuthority(ctx, in.Name); err == nil {
 		return none, refusal.New(refusal.NameTaken, "there is an authority %s already", in.Name).On("name")
 	}
-	says, err := s.AskAuthority(ctx, api.AuthorityQuestion{Directory: in.Directory, Root: in.Root})
+	says, err := s.CheckAuthority(ctx, api.AuthorityQuestion{Directory: in.Directory, Root: in.Root})
 	if err != nil {
 		return none, err
 	}
@@ -218,7 +218,7 @@ func (s *Service) ChangeAuthority(ctx context.Context, a usecase.Actor, name str
 		row.Root = *in.Root
 	}
 	if in.Profile != nil || in.Root != nil {
-		says, err := s.AskAuthority(ctx, api.AuthorityQuestion{Directory: row.Directory, Root: row.Root})
+		says, err := s.CheckAuthority(ctx, api.AuthorityQuestion{Directory: row.Directory, Root: row.Root})
 		if err != nil {
 			return none, err
 		}

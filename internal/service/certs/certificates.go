@@ -28,9 +28,9 @@ const (
 
 // siteCertificate is everything about the certificate of one site.
 type siteCertificate struct {
-	standing entitlement.Entitlement
-	domain   db.Domain
-	config   db.SiteCertificate
+	entitlement entitlement.Entitlement
+	domain      db.Domain
+	config      db.SiteCertificate
 	// inUse is what the site shows; nil where it has made one itself.
 	inUse *db.Certificate
 	// authority is the one that is asked for the next; nil where there is none.
@@ -50,7 +50,7 @@ func (s *Service) loadSiteCertificate(ctx context.Context, q *db.Queries, domain
 	if err != nil {
 		return c, err
 	}
-	if c.standing, err = entitlement.Load(ctx, s.Base, q, account); err != nil {
+	if c.entitlement, err = entitlement.Load(ctx, s.Base, q, account); err != nil {
 		return c, err
 	}
 	inUse, err := q.CertificateInUse(ctx, domainID)
@@ -97,10 +97,10 @@ func (c siteCertificate) cannotOrder(now time.Time) *refusal.Refusal {
 		return refusal.New(refusal.WrongState, "%s has no site: it is there for its name service alone", name)
 	case c.config.Mode != automatic && !c.lastMoment(now):
 		return refusal.New(refusal.WrongState, "the certificate of %s is %s; have it come by itself first (mode: automatic)", name, c.config.Mode)
-	case !c.standing.Has("certificates"):
-		return c.standing.MissingFeature("certificates of an authority need", "certificates")
-	case slices.ContainsFunc(c.names(), func(n string) bool { return strings.HasPrefix(n, "*.") }) && !c.standing.Has("wildcard"):
-		return c.standing.MissingFeature("a certificate for all names below a domain needs", "wildcard")
+	case !c.entitlement.Has("certificates"):
+		return c.entitlement.MissingFeature("certificates of an authority need", "certificates")
+	case slices.ContainsFunc(c.names(), func(n string) bool { return strings.HasPrefix(n, "*.") }) && !c.entitlement.Has("wildcard"):
+		return c.entitlement.MissingFeature("a certificate for all names below a domain needs", "wildcard")
 	case c.authority == nil:
 		return refusal.New(refusal.WrongState, "no authority has been added yet; an operator adds one")
 	}
@@ -226,7 +226,7 @@ func siteNames(d db.Domain, typed []string) ([]string, error) {
 func changeSiteCertificate[T any](ctx context.Context, s *Service, a usecase.Actor, found siteCertificate, fn func(tx store.Tx, c siteCertificate) (T, error)) (T, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (T, error) {
 		var none T
-		if _, err := entitlement.LockToChange(ctx, s.Base, tx, a, found.standing.Account.ID); err != nil {
+		if _, err := entitlement.LockToChange(ctx, s.Base, tx, a, found.entitlement.Account.ID); err != nil {
 			return none, err
 		}
 		if _, err := usecase.LockSiteCertificate(ctx, tx, found.domain.ID); err != nil {
@@ -301,14 +301,14 @@ func (s *Service) ChangeCertificate(ctx context.Context, a usecase.Actor, refere
 		if reason := next.cannotOrder(now); reason != nil && (in.Names != nil || in.Mode == automatic) && reason.Kind != refusal.WrongState {
 			return none, reason
 		}
-		if err := usecase.Record(ctx, tx, a, "certificate.change", usecase.AboutAccount(c.standing.Account), configRecord(c), configRecord(next)); err != nil {
+		if err := usecase.Record(ctx, tx, a, "certificate.change", usecase.AboutAccount(c.entitlement.Account), configRecord(c), configRecord(next)); err != nil {
 			return none, err
 		}
 		if leave {
 			if err := tx.RetireCertificates(ctx, c.domain.ID); err != nil {
 				return none, err
 			}
-			if _, err := s.rollout.ApplyAccounts(ctx, tx, a, "certificate.change", usecase.AboutAccount(c.standing.Account), []int64{c.standing.Account.ID}); err != nil {
+			if _, err := s.rollout.ApplyAccounts(ctx, tx, a, "certificate.change", usecase.AboutAccount(c.entitlement.Account), []int64{c.entitlement.Account.ID}); err != nil {
 				return none, err
 			}
 		}
@@ -336,15 +336,15 @@ func withCertificateTx[T any](ctx context.Context, s *Service, a usecase.Actor, 
 
 // checkCertificatesAllowed says why the actor may do nothing about certificates of a site.
 func checkCertificatesAllowed(ctx context.Context, q *db.Queries, a usecase.Actor, c siteCertificate) error {
-	row, err := q.AccountRow(ctx, c.standing.Account.ID)
+	row, err := q.AccountRow(ctx, c.entitlement.Account.ID)
 	if err != nil {
 		return err
 	}
 	if err := entitlement.CheckChangeable(a, row); err != nil {
 		return err
 	}
-	if !c.standing.Has("certificates") {
-		return c.standing.MissingFeature("certificates of an authority need", "certificates")
+	if !c.entitlement.Has("certificates") {
+		return c.entitlement.MissingFeature("certificates of an authority need", "certificates")
 	}
 	return nil
 }

@@ -28,7 +28,7 @@ func (s *Service) NotifyExpiring(ctx context.Context) error {
 			if days == 0 {
 				continue
 			}
-			e := notices.Ending{Domain: usecase.Unicode(row.Name), At: row.NotAfter, Why: row.Problem, Brought: row.AuthorityID == nil}
+			e := notices.Ending{Domain: usecase.Unicode(row.Name), At: row.NotAfter, Why: row.Problem, Uploaded: row.AuthorityID == nil}
 			first, err := s.notifyCustomer(ctx, tx, row, int32(days), e)
 			if err != nil {
 				return err

@@ -29,14 +29,14 @@ const (
 	orderFailed     = "failed"
 )
 
-// othersWait is how long at most other sites wait where an authority has been asked too often: it does not say whether that was for the names of one order or in all. The
+// maxSharedWait is how long at most other sites wait where an authority has been asked too often: it does not say whether that was for the names of one order or in all. The
 // site of the order waits as long as it was told to.
-const othersWait = 10 * time.Minute
+const maxSharedWait = 10 * time.Minute
 
-// ordersAtOnce is how many sites that are due are begun with in one round, and ordersBegun how many of them at the same time.
+// ordersPerRound is how many sites that are due are begun with in one round, and ordersBegun how many of them at the same time.
 const (
-	ordersAtOnce = 100
-	ordersBegun  = 20
+	ordersPerRound      = 100
+	maxConcurrentOrders = 20
 )
 
 // beginTime is more than one of them takes to be rehearsed, and until its turn comes.
@@ -48,11 +48,11 @@ func (s *Service) OrderCertificates(ctx context.Context) error {
 		return err
 	}
 	now := s.Now()
-	due, err := s.Store.ClaimDueCertificates(ctx, db.ClaimDueCertificatesParams{Now: now, Until: now.Add(beginTime), Most: ordersAtOnce})
+	due, err := s.Store.ClaimDueCertificates(ctx, db.ClaimDueCertificatesParams{Now: now, Until: now.Add(beginTime), Most: ordersPerRound})
 	if err != nil {
 		return err
 	}
-	usecase.Concurrently(ordersBegun, due, func(row db.ClaimDueCertificatesRow) {
+	usecase.Concurrently(maxConcurrentOrders, due, func(row db.ClaimDueCertificatesRow) {
 		if _, err := s.beginOrder(ctx, usecase.System(), row.DomainID, orderRequest{}); err != nil && ctx.Err() == nil {
 			s.Log.Warn("order not begun", "domain", row.Name, "reason", err)
 		}
@@ -81,8 +81,8 @@ const recheckInterval = time.Hour
 
 // orderRequest is how an order comes about.
 type orderRequest struct {
-	// bySomebody says that a person asks for it, for whom it is always due and who is told why it cannot be.
-	bySomebody bool
+	// byPerson says that a person asks for it, for whom it is always due and who is told why it cannot be.
+	byPerson bool
 	api.CertificateOrder
 }
 
@@ -97,23 +97,23 @@ func (s *Service) beginOrder(ctx context.Context, a usecase.Actor, domainID int6
 	}
 	now := s.Now()
 	if reason := site.cannotOrder(now); reason != nil {
-		if ask.bySomebody {
+		if ask.byPerson {
 			return 0, reason
 		}
 		return wait(now.Add(recheckInterval))
 	}
 	for _, limited := range []*time.Time{site.config.LimitedUntil, site.authority.LimitedUntil} {
 		if limited != nil && limited.After(now) {
-			if ask.bySomebody {
+			if ask.byPerson {
 				return 0, refusal.New(refusal.WrongState, "%s has been asked too often and takes the next order at %s", site.authority.Name, usecase.FormatTime(*limited))
 			}
 			return wait(*limited)
 		}
 	}
-	if !ask.bySomebody && !site.due(now) {
+	if !ask.byPerson && !site.due(now) {
 		return wait(site.nextCheck(now))
 	}
-	if ask.bySomebody {
+	if ask.byPerson {
 		if err := s.Probes.Allow(a, now); err != nil {
 			return 0, err
 		}
@@ -124,16 +124,16 @@ func (s *Service) beginOrder(ctx context.Context, a usecase.Actor, domainID int6
 	}
 	pass, out := chosen.pass, chosen.out
 	switch {
-	case len(pass) == 0 && ask.bySomebody:
+	case len(pass) == 0 && ask.byPerson:
 		return 0, refusal.New(refusal.WrongState, "no name would pass: %s. What to do: %s", out[0].Reason, out[0].Do)
 	case len(pass) == 0:
 		f := &orderFailure{code: out[0].Code, reason: out[0].Reason}
 		// The authority has not been asked, so its patience is not what counts: soon after somebody has put it right, the certificate should come.
 		return 0, s.siteFailed(ctx, s.Store.Queries, site, f, min(recheckInterval, s.retryAfter(site, f)))
-	case len(out) > 0 && ask.bySomebody && !ask.LeaveOut:
+	case len(out) > 0 && ask.byPerson && !ask.LeaveOut:
 		return 0, &refusal.Refusal{Kind: refusal.NeedsDecision, Detail: fmt.Sprintf("%s would fail: %s. What to do: %s. Or leave it out for now (leave_out; client: --leave-out): it is added when it passes", out[0].Name, out[0].Reason, out[0].Do),
 			Decide: []refusal.Choice{{Field: "leave_out", Value: "true", Means: fmt.Sprintf("order for %s; the rest is added when it passes", strings.Join(pass, ", "))}}}
-	case !ask.bySomebody && site.inUse != nil && !site.renewal(now) && !addsNames(site.inUse.Names, pass):
+	case !ask.byPerson && site.inUse != nil && !site.renewal(now) && !addsNames(site.inUse.Names, pass):
 		return wait(site.nextCheck(now)) // it was looked at because a name is missing, and that would still fail
 	}
 	secret, err := s.keyForOrder(site)
@@ -159,13 +159,13 @@ func (s *Service) beginOrder(ctx context.Context, a usecase.Actor, domainID int6
 		}
 		if free, bound, err := withinBounds(ctx, tx, site.authority.ID, pass, now); err != nil {
 			return 0, err
-		} else if bound != nil && ask.bySomebody {
+		} else if bound != nil && ask.byPerson {
 			return 0, refusal.New(refusal.WrongState, "there were %d orders in %d hours already (bound per %s at %s), and the next one is possible at %s", bound.Most, bound.Hours, bound.Per, site.authority.Name, usecase.FormatTime(free))
 		} else if bound != nil {
 			return 0, tx.ScheduleCertificate(ctx, db.ScheduleCertificateParams{DomainID: domainID, NextAt: &free, Seen: site.config.NextAt})
 		}
 		a.Summarize("order a certificate for %s", strings.Join(pass, ", "))
-		account := site.standing.Account
+		account := site.entitlement.Account
 		operation, err := usecase.AddOperation(ctx, tx, a, db.AddOperationParams{Kind: "certificate.order", Subject: usecase.Unicode(site.domain.Name), AccountID: &account.ID, ServerID: &account.ServerID})
 		if err != nil {
 			return 0, err
@@ -184,19 +184,19 @@ func (s *Service) beginOrder(ctx context.Context, a usecase.Actor, domainID int6
 // choice is what comes of a rehearsal: for which names it is ordered, how they are proved, and which ones are left out.
 type choice struct {
 	pass []string
-	ways map[string]certificates.Way
+	ways map[string]certificates.Proof
 	out  []api.LeftOut
 }
 
 // chooseNames rehearses the names of a site and chooses those to be ordered for.
 func (s *Service) chooseNames(ctx context.Context, site siteCertificate, ask orderRequest) (choice, error) {
-	c := choice{ways: map[string]certificates.Way{}}
-	verdicts, err := s.rehearse(ctx, rehearsal{site: site, names: site.names(), wanted: len(site.config.Names) > 0, byHand: ask.ByHand})
+	c := choice{ways: map[string]certificates.Proof{}}
+	verdicts, err := s.rehearse(ctx, rehearsal{site: site, names: site.names(), chosen: len(site.config.Names) > 0, byHand: ask.ByHand})
 	if err != nil {
 		return c, err
 	}
 	var refused []string
-	if !ask.bySomebody { // one name that an authority sees otherwise than we do must not keep the others from theirs
+	if !ask.byPerson { // one name that an authority sees otherwise than we do must not keep the others from theirs
 		if refused, err = s.Store.RefusedNames(ctx, site.domain.ID); err != nil {
 			return c, err
 		}
@@ -207,20 +207,20 @@ func (s *Service) chooseNames(ctx context.Context, site siteCertificate, ask ord
 	for _, name := range site.names() {
 		v := verdicts[name]
 		if v.Result != certificates.Fail && slices.Contains(refused, name) {
-			v = certificates.Verdict{Result: certificates.Fail, Code: site.config.Code, Says: site.config.Problem, Do: "see what the authority says; the name is ordered for again after a day"}
+			v = certificates.Verdict{Result: certificates.Fail, Code: site.config.Code, Reason: site.config.Problem, Do: "see what the authority says; the name is ordered for again after a day"}
 		}
 		if v.Result == certificates.Fail {
-			c.out = append(c.out, api.LeftOut{Name: name, Code: v.Code, Reason: v.Says, Do: v.Do})
+			c.out = append(c.out, api.LeftOut{Name: name, Code: v.Code, Reason: v.Reason, Do: v.Do})
 			continue
 		}
 		c.pass = append(c.pass, name)
 		switch { // of one of which nothing can be known, it is tried in the way that there is
 		case ask.ByHand:
 			c.ways[name] = certificates.ByHand
-		case v.Way == "" && strings.HasPrefix(name, "*."):
+		case v.Proof == "" && strings.HasPrefix(name, "*."):
 			c.ways[name] = certificates.InZone
-		case v.Way != "" && v.Way != certificates.OverHTTP:
-			c.ways[name] = v.Way
+		case v.Proof != "" && v.Proof != certificates.OverHTTP:
+			c.ways[name] = v.Proof
 		}
 	}
 	return c, nil
@@ -298,10 +298,10 @@ type retryAfter struct{ after time.Duration }
 
 func (g retryAfter) Error() string { return fmt.Sprintf("goes on in %s", g.after) }
 
-// errByHand says that an order goes on when somebody has entered what it needs, and errTakenBack that it does not go on at all.
+// errEnteredByHand says that an order goes on when somebody has entered what it needs, and errTakenBack that it does not go on at all.
 var (
-	errByHand    = errors.New("waiting for records")
-	errCancelled = errors.New("the order was taken back")
+	errEnteredByHand = errors.New("waiting for records")
+	errCancelled     = errors.New("the order was taken back")
 )
 
 // byHandFor is how long it is looked whether somebody has entered records.
@@ -341,13 +341,13 @@ func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err
 		return 0, err
 	}
 	defer client.Close()
-	w := &orderRun{service: s, client: client, site: site, authority: authority, order: order, ways: map[string]certificates.Way{}}
+	w := &orderRun{service: s, client: client, site: site, authority: authority, order: order, ways: map[string]certificates.Proof{}}
 	if err := json.Unmarshal(order.Ways, &w.ways); err != nil {
 		return 0, err
 	}
 	w.progress = s.StartProgress(order.OperationID)
 	defer w.progress.Close()
-	if site.standing.Account.State != "active" {
+	if site.entitlement.Account.State != "active" {
 		err = &orderFailure{code: "account", reason: "the account is being closed"}
 	} else {
 		err = w.run(ctx)
@@ -362,7 +362,7 @@ func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err
 		return 0, nil
 	case errors.As(err, &on):
 		return on.after, nil
-	case errors.Is(err, errByHand):
+	case errors.Is(err, errEnteredByHand):
 		return byHandPause(s.Now().Sub(order.CreatedAt)), nil
 	case errors.Is(err, errCancelled):
 		return 0, nil
@@ -392,7 +392,7 @@ func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err
 	if !why.Passing || why.Limited || s.Now().Sub(order.CreatedAt) > patience {
 		if why.Limited {
 			why.Wait = max(why.Wait, time.Minute)
-			until := s.Now().Add(min(why.Wait, othersWait))
+			until := s.Now().Add(min(why.Wait, maxSharedWait))
 			if err := s.Store.LimitAuthority(ctx, db.LimitAuthorityParams{ID: authority.ID, LimitedUntil: &until}); err != nil {
 				return 0, err
 			}
@@ -446,7 +446,7 @@ func (s *Service) CancelOrder(ctx context.Context, a usecase.Actor, reference, n
 		if err := tx.ScheduleCertificate(ctx, db.ScheduleCertificateParams{DomainID: c.domain.ID, NextAt: &next, Seen: c.config.NextAt}); err != nil {
 			return struct{}{}, err
 		}
-		return struct{}{}, usecase.Record(ctx, tx, a, "certificate.take_back", usecase.AboutAccount(c.standing.Account), map[string]any{"domain": c.domain.Name, "names": under.Names}, nil)
+		return struct{}{}, usecase.Record(ctx, tx, a, "certificate.take_back", usecase.AboutAccount(c.entitlement.Account), map[string]any{"domain": c.domain.Name, "names": under.Names}, nil)
 	})
 	return err
 }

@@ -30,7 +30,7 @@ type orderRun struct {
 	authority db.Authority
 	order     db.Order
 	// ways are how names are proved; over HTTP where nothing is said.
-	ways     map[string]certificates.Way
+	ways     map[string]certificates.Proof
 	progress *usecase.Progress
 }
 
@@ -230,7 +230,7 @@ func (w *orderRun) publishRecords(ctx context.Context, list []db.Challenge) erro
 		}
 	}
 	if len(files.Answers) > 0 {
-		home, err := s.Store.ServerByID(ctx, w.site.standing.Account.ServerID)
+		home, err := s.Store.ServerByID(ctx, w.site.entitlement.Account.ServerID)
 		if err != nil {
 			return err
 		}
@@ -268,7 +268,7 @@ func (w *orderRun) publishRecords(ctx context.Context, list []db.Challenge) erro
 func (w *orderRun) placeChallenges(ctx context.Context, p *db.SaveChallengeParams) error {
 	switch w.ways[p.Name] {
 	case certificates.InZone:
-		p.Kind, p.Record, p.AccountID = certificates.ByDNS, certificates.ChallengeName(p.Name), &w.site.standing.Account.ID
+		p.Kind, p.Record, p.AccountID = certificates.ByDNS, certificates.ChallengeName(p.Name), &w.site.entitlement.Account.ID
 	case certificates.ByAlias:
 		account, name, err := challengeAlias(ctx, w.service.Store.Queries, w.site)
 		if err != nil {
@@ -330,7 +330,7 @@ func (w *orderRun) checkRecords(ctx context.Context, list []db.Challenge) error 
 		return &orderFailure{code: "hand", reason: fmt.Sprintf("%s was not entered within %d days", waiting[0], int(byHandFor.Hours()/24))}
 	}
 	w.progress.Note("waits for records that are entered by hand: " + strings.Join(waiting, ", "))
-	return errByHand
+	return errEnteredByHand
 }
 
 // notAccepted are the challenges by name service that the authority was not told of yet.
@@ -373,7 +373,7 @@ func (w *orderRun) applyZonesIn(ctx context.Context, tx store.Tx, accounts []int
 			return 0, err
 		}
 	}
-	return w.service.rollout.ApplyAccounts(ctx, tx, usecase.System(), "certificate.challenge", usecase.AboutAccount(w.site.standing.Account), accounts)
+	return w.service.rollout.ApplyAccounts(ctx, tx, usecase.System(), "certificate.challenge", usecase.AboutAccount(w.site.entitlement.Account), accounts)
 }
 
 // await waits for the end of an operation.
@@ -423,9 +423,9 @@ func (w *orderRun) rehearseAgain(ctx context.Context, f *orderFailure) {
 	if len(f.names) == 0 || w.byHand() {
 		return
 	}
-	verdicts, err := w.service.rehearse(ctx, rehearsal{site: w.site, names: f.names[:1], wanted: len(w.site.config.Names) > 0})
+	verdicts, err := w.service.rehearse(ctx, rehearsal{site: w.site, names: f.names[:1], chosen: len(w.site.config.Names) > 0})
 	if v := verdicts[f.names[0]]; err == nil && v.Result == certificates.Fail {
-		f.code, f.reason = v.Code, fmt.Sprintf("%s (%s)", v.Says, f.reason)
+		f.code, f.reason = v.Code, fmt.Sprintf("%s (%s)", v.Reason, f.reason)
 	}
 }
 
@@ -488,7 +488,7 @@ func (w *orderRun) finalize(ctx context.Context) error {
 func (w *orderRun) install(ctx context.Context, chain []*x509.Certificate) error {
 	s := w.service
 	leaf := chain[0]
-	account := w.site.standing.Account
+	account := w.site.entitlement.Account
 	renew := certificates.RenewAt(leaf.NotBefore, leaf.NotAfter, nil, leaf.SerialNumber.Text(16))
 	ask := s.Now()
 	return s.Store.InTx(ctx, func(tx store.Tx) error {

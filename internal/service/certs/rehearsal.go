@@ -40,8 +40,8 @@ const (
 type rehearsal struct {
 	site  siteCertificate
 	names []string
-	// wanted says that somebody has chosen the names: they are proved by name service where they do not lead here.
-	wanted bool
+	// chosen says that somebody has chosen the names: they are proved by name service where they do not lead here.
+	chosen bool
 	// byHand says that somebody enters the records that prove the names.
 	byHand bool
 }
@@ -50,7 +50,7 @@ type rehearsal struct {
 func (s *Service) rehearse(ctx context.Context, r rehearsal) (map[string]certificates.Verdict, error) {
 	ctx, cancel := context.WithTimeout(ctx, rehearsalTime)
 	defer cancel()
-	home, err := s.Store.ServerByID(ctx, r.site.standing.Account.ServerID)
+	home, err := s.Store.ServerByID(ctx, r.site.entitlement.Account.ServerID)
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +62,7 @@ func (s *Service) rehearse(ctx context.Context, r rehearsal) (map[string]certifi
 	for _, server := range servers {
 		w.ours = append(w.ours, dns.PublicAddresses(server)...)
 	}
-	if w.zones, err = dns.LoadZones(ctx, s.Store.Queries, r.site.standing); err != nil {
+	if w.zones, err = dns.LoadZones(ctx, s.Store.Queries, r.site.entitlement); err != nil {
 		return nil, err
 	}
 	named, err := s.Store.NameServers(ctx)
@@ -107,7 +107,7 @@ type probe struct {
 
 // judge asks the world about one name, and says what an authority would do.
 func (s *Service) judge(ctx context.Context, w probe, name string) certificates.Verdict {
-	look := certificates.Look{Name: name, Own: w.own, ByHand: w.byHand, WantAlias: w.alias}
+	look := certificates.Observation{Name: name, Own: w.own, ByHand: w.byHand, ExpectedAlias: w.alias}
 	if authority := w.site.authority; authority != nil {
 		look.Issuing = certificates.Issuing{Identities: authority.Identities, AccountURL: authority.Url}
 	}
@@ -129,7 +129,7 @@ func (s *Service) judge(ctx context.Context, w probe, name string) certificates.
 	if v.Result == certificates.Pass {
 		return v
 	}
-	return certificates.Better(v, byRecord(), w.wanted)
+	return certificates.Choose(v, byRecord(), w.chosen)
 }
 
 // challenge has all web servers answer challenges; home, where the site is, must.
@@ -163,7 +163,7 @@ func (s *Service) removeChallenge(ctx context.Context, servers []db.Server, c ag
 		group.Go(func() {
 			limited, cancel := context.WithTimeout(ctx, 5*time.Second)
 			defer cancel()
-			if err := s.Agents.Agent(server.ID, server.Address).Challenge(limited, agentlink.Challenges{Gone: gone}); err != nil {
+			if err := s.Agents.Agent(server.ID, server.Address).Challenge(limited, agentlink.Challenges{Removed: gone}); err != nil {
 				s.Log.Info("challenges not taken back", "server", server.Label, "reason", err)
 			}
 		})
@@ -172,7 +172,7 @@ func (s *Service) removeChallenge(ctx context.Context, servers []db.Server, c ag
 }
 
 // probeServer fetches the probe at all addresses of a name.
-func (s *Service) probeServer(ctx context.Context, l *certificates.Look, w probe) {
+func (s *Service) probeServer(ctx context.Context, l *certificates.Observation, w probe) {
 	found, err := s.Resolver.Addresses(ctx, l.Name)
 	if err != nil {
 		l.Failed = err.Error()
@@ -194,7 +194,7 @@ func (s *Service) probeServer(ctx context.Context, l *certificates.Look, w probe
 }
 
 // checkCAA climbs the tree for the records that count (RFC 8659, section 3).
-func (s *Service) checkCAA(ctx context.Context, l *certificates.Look, name string) {
+func (s *Service) checkCAA(ctx context.Context, l *certificates.Observation, name string) {
 	for at := name; at != ""; {
 		answer, err := s.Resolver.Ask(ctx, at, "CAA")
 		if err != nil {
@@ -219,7 +219,7 @@ func (s *Service) checkCAA(ctx context.Context, l *certificates.Look, name strin
 }
 
 // checkChallengeName asks whether the record that proves a name can be shown.
-func (s *Service) checkChallengeName(ctx context.Context, l *certificates.Look, base string, w probe) {
+func (s *Service) checkChallengeName(ctx context.Context, l *certificates.Observation, base string, w probe) {
 	servers := s.authoritative(ctx, base)
 	at := certificates.ChallengeName(base)
 	for _, server := range servers { // and not the resolver, which may remember for a while that there was none
@@ -229,10 +229,10 @@ func (s *Service) checkChallengeName(ctx context.Context, l *certificates.Look, 
 		}
 	}
 	for _, z := range w.zones {
-		if (base == z.Row.Name || strings.HasSuffix(base, "."+z.Row.Name)) && z.Row.NameService == dns.Here {
+		if (base == z.Row.Name || strings.HasSuffix(base, "."+z.Row.Name)) && z.Row.NameService == dns.HostedHere {
 			// As the world sees it, and not as we would like it: a zone can be here and be delegated elsewhere still.
-			l.ZoneHere = slices.ContainsFunc(servers, func(n nameServer) bool { return slices.Contains(w.nameServers, n.address) })
-			if l.ZoneHere { // an alias for all names below gives way to the record of a challenge; one of its own does not
+			l.ZoneHosted = slices.ContainsFunc(servers, func(n nameServer) bool { return slices.Contains(w.nameServers, n.address) })
+			if l.ZoneHosted { // an alias for all names below gives way to the record of a challenge; one of its own does not
 				l.Alias = z.OwnAlias(at)
 			}
 		}
@@ -405,7 +405,7 @@ func (s *Service) Rehearse(ctx context.Context, a usecase.Actor, reference, name
 	if err := s.Probes.Allow(a, s.Now()); err != nil {
 		return out, err
 	}
-	verdicts, err := s.rehearse(ctx, rehearsal{site: c, names: wanted, wanted: len(in.Names) > 0 || len(c.config.Names) > 0})
+	verdicts, err := s.rehearse(ctx, rehearsal{site: c, names: wanted, chosen: len(in.Names) > 0 || len(c.config.Names) > 0})
 	var unreached *usecase.AgentError
 	if errors.As(err, &unreached) {
 		return out, refusal.New(refusal.ServerUnreachable, "the site's server cannot be given anything to answer with: %s", unreached)
@@ -416,7 +416,7 @@ func (s *Service) Rehearse(ctx context.Context, a usecase.Actor, reference, name
 	out.Pass = true
 	for _, n := range wanted {
 		v := verdicts[n]
-		out.Names = append(out.Names, api.RehearsedName{Name: n, Result: string(v.Result), Way: string(v.Way), Code: v.Code, Reason: v.Says, Do: v.Do})
+		out.Names = append(out.Names, api.RehearsedName{Name: n, Result: string(v.Result), Proof: string(v.Proof), Code: v.Code, Reason: v.Reason, Fix: v.Do})
 		out.Pass = out.Pass && v.Result == certificates.Pass
 	}
 	return out, nil

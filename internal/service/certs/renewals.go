@@ -10,16 +10,16 @@ import (
 	"victualler/internal/store/db"
 )
 
-// AskRenewals asks authorities when the certificates that are in use should be renewed (RFC 9773).
-func (s *Service) AskRenewals(ctx context.Context) error {
+// CheckRenewals asks authorities when the certificates that are in use should be renewed (RFC 9773).
+func (s *Service) CheckRenewals(ctx context.Context) error {
 	s.settleAccountKeys(ctx)
 	now := s.Now()
 	due, err := s.Store.CertificatesToAskAbout(ctx, &now)
 	if err != nil {
 		return err
 	}
-	usecase.Concurrently(ordersBegun, due, func(row db.Certificate) {
-		if err := s.askRenewal(ctx, row); err != nil && ctx.Err() == nil {
+	usecase.Concurrently(maxConcurrentOrders, due, func(row db.Certificate) {
+		if err := s.checkRenewal(ctx, row); err != nil && ctx.Err() == nil {
 			s.Log.Warn("authority not asked when to renew", "certificate", row.ID, "reason", err)
 		}
 	})
@@ -44,7 +44,7 @@ func (s *Service) withIssuer(ctx context.Context, row db.Certificate, do func(cl
 	return do(client, leaf, authority)
 }
 
-func (s *Service) askRenewal(ctx context.Context, row db.Certificate) error {
+func (s *Service) checkRenewal(ctx context.Context, row db.Certificate) error {
 	again := s.Now().Add(recheckInterval) // until it answers, what was known counts
 	told := db.SaveRenewalParams{ID: row.ID, RenewAt: row.RenewAt, AskAt: &again, Explanation: row.Explanation}
 	err := s.withIssuer(ctx, row, func(client *acme.Client, leaf *x509.Certificate, _ db.Authority) error {
@@ -56,7 +56,7 @@ func (s *Service) askRenewal(ctx context.Context, row db.Certificate) error {
 			told.AskAt, told.Explanation = nil, ""
 		default:
 			at := certificates.RenewAt(row.NotBefore, row.NotAfter, &says.Window, row.Serial)
-			again = s.Now().Add(says.AskAgain)
+			again = s.Now().Add(says.RetryAfter)
 			told.RenewAt, told.Explanation = &at, says.Explanation
 		}
 		return nil

@@ -46,7 +46,7 @@ func (s *Service) RevokeCertificate(ctx context.Context, a usecase.Actor, refere
 			return none, err
 		}
 		words := map[string]any{"domain": c.domain.Name, "serial": row.Serial, "reason": reason.Word}
-		if err := usecase.Record(ctx, tx, a, "certificate.revoke", usecase.AboutAccount(c.standing.Account), nil, words); err != nil {
+		if err := usecase.Record(ctx, tx, a, "certificate.revoke", usecase.AboutAccount(c.entitlement.Account), nil, words); err != nil {
 			return none, err
 		}
 		if c.inUse == nil || c.inUse.ID != row.ID {
@@ -58,7 +58,7 @@ func (s *Service) RevokeCertificate(ctx context.Context, a usecase.Actor, refere
 		if _, err := tx.ChangeSiteCertificate(ctx, p); err != nil { // the key is not kept: PinKey is off
 			return none, err
 		}
-		operation, err := s.rollout.ApplyAccounts(ctx, tx, a, "certificate.revoke", usecase.AboutAccount(c.standing.Account), []int64{c.standing.Account.ID})
+		operation, err := s.rollout.ApplyAccounts(ctx, tx, a, "certificate.revoke", usecase.AboutAccount(c.entitlement.Account), []int64{c.entitlement.Account.ID})
 		return api.Started{Operation: operation}, err
 	})
 }

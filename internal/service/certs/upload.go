@@ -70,7 +70,7 @@ func (s *Service) MakeSigningRequest(ctx context.Context, a usecase.Actor, refer
 			return none, err
 		}
 		return requestView(db.SigningRequestsRow{ID: row.ID, Names: row.Names, Subject: row.Subject, KeyType: row.KeyType, Request: row.Request, CreatedAt: row.CreatedAt}),
-			usecase.Record(ctx, tx, a, "certificate.request", usecase.AboutAccount(c.standing.Account), nil, map[string]any{"domain": c.domain.Name, "names": wanted, "key_type": kind})
+			usecase.Record(ctx, tx, a, "certificate.request", usecase.AboutAccount(c.entitlement.Account), nil, map[string]any{"domain": c.domain.Name, "names": wanted, "key_type": kind})
 	})
 }
 
@@ -93,13 +93,13 @@ func (s *Service) RemoveSigningRequest(ctx context.Context, a usecase.Actor, ref
 			return struct{}{}, usecase.NotFound("signing request", fmt.Sprint(number))
 		}
 		a.Summarize("forget signing request %d of %s and its key", number, usecase.Unicode(c.domain.Name))
-		return struct{}{}, usecase.Record(ctx, tx, a, "certificate.request_removed", usecase.AboutAccount(c.standing.Account), map[string]any{"domain": c.domain.Name, "request": number}, nil)
+		return struct{}{}, usecase.Record(ctx, tx, a, "certificate.request_removed", usecase.AboutAccount(c.entitlement.Account), map[string]any{"domain": c.domain.Name, "request": number}, nil)
 	})
 	return err
 }
 
 // InstallCertificate installs what somebody has of an authority. What is wrong with it is told, and nothing is changed; what is only unwise is told, too.
-func (s *Service) InstallCertificate(ctx context.Context, a usecase.Actor, reference, name string, in api.BroughtCertificate) (api.InstalledCertificate, error) {
+func (s *Service) InstallCertificate(ctx context.Context, a usecase.Actor, reference, name string, in api.UploadedCertificate) (api.InstalledCertificate, error) {
 	none := api.InstalledCertificate{}
 	found, err := s.findSite(ctx, a, reference, name)
 	if err != nil {
@@ -114,7 +114,7 @@ func (s *Service) InstallCertificate(ctx context.Context, a usecase.Actor, refer
 		if err != nil {
 			return none, err
 		}
-		chain, err := completed(ctx, tx.Queries, bundle)
+		chain, err := completeChain(ctx, tx.Queries, bundle)
 		if err != nil {
 			return none, err
 		}
@@ -137,7 +137,7 @@ func (s *Service) InstallCertificate(ctx context.Context, a usecase.Actor, refer
 		if err != nil {
 			return none, err
 		}
-		account := c.standing.Account
+		account := c.entitlement.Account
 		if err := tx.DropInstalling(ctx, c.domain.ID); err != nil {
 			return none, err
 		}
@@ -164,7 +164,7 @@ func (s *Service) InstallCertificate(ctx context.Context, a usecase.Actor, refer
 	})
 }
 
-func readUpload(ctx context.Context, in api.BroughtCertificate) (certificates.Bundle, error) {
+func readUpload(ctx context.Context, in api.UploadedCertificate) (certificates.Bundle, error) {
 	text := []byte(in.Certificate)
 	if !strings.Contains(in.Certificate, "-----BEGIN") {
 		der, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(in.Certificate), ""))
@@ -209,12 +209,12 @@ func (s *Service) findKey(ctx context.Context, tx store.Tx, domainID int64, b *c
 		return 0, err
 	}
 	for _, row := range waiting {
-		if fits, err := s.fits(row.Key, b); err != nil || fits {
+		if fits, err := s.keyMatches(row.Key, b); err != nil || fits {
 			return row.ID, err
 		}
 	}
 	for _, sealed := range keys {
-		if fits, err := s.fits(sealed, b); err != nil || fits {
+		if fits, err := s.keyMatches(sealed, b); err != nil || fits {
 			return 0, err
 		}
 	}
@@ -227,8 +227,8 @@ func (s *Service) findKey(ctx context.Context, tx store.Tx, domainID int64, b *c
 	return 0, nil
 }
 
-// fits reports whether a sealed key belongs to a bundle, which has it then.
-func (s *Service) fits(sealed []byte, b *certificates.Bundle) (bool, error) {
+// keyMatches reports whether a sealed key belongs to a bundle, which has it then.
+func (s *Service) keyMatches(sealed []byte, b *certificates.Bundle) (bool, error) {
 	key, err := s.certificateKey(sealed)
 	if err != nil {
 		return false, err
@@ -240,8 +240,8 @@ func (s *Service) fits(sealed []byte, b *certificates.Bundle) (bool, error) {
 	return true, nil
 }
 
-// completed is the chain of a bundle, with certificates of authorities that are known from before.
-func completed(ctx context.Context, q *db.Queries, b certificates.Bundle) ([]*x509.Certificate, error) {
+// completeChain is the chain of a bundle, with certificates of authorities that are known from before.
+func completeChain(ctx context.Context, q *db.Queries, b certificates.Bundle) ([]*x509.Certificate, error) {
 	var known []*x509.Certificate
 	for {
 		chain, err := b.Chain(known)
@@ -321,7 +321,7 @@ func (s *Service) CertificateWithKey(ctx context.Context, a usecase.Actor, refer
 	if err != nil {
 		return none, err
 	}
-	if !owns(a, c.standing.Account) {
+	if !owns(a, c.entitlement.Account) {
 		return none, refusal.New(refusal.NotAllowed, "keys are given to their owner alone: to the customer of the account, signed in as themselves and not by a token")
 	}
 	if c.inUse == nil {
@@ -337,7 +337,7 @@ func (s *Service) CertificateWithKey(ctx context.Context, a usecase.Actor, refer
 	out := api.CertificateWithKey{Chain: c.inUse.Chain, Key: string(key)}
 	// The answer is not kept for a repeated request, so that it is nowhere but with its owner.
 	return out, s.Store.InTx(ctx, func(tx store.Tx) error {
-		return usecase.Record(ctx, tx, a, "certificate.key_given", usecase.AboutAccount(c.standing.Account), nil, map[string]any{"domain": c.domain.Name, "serial": c.inUse.Serial})
+		return usecase.Record(ctx, tx, a, "certificate.key_given", usecase.AboutAccount(c.entitlement.Account), nil, map[string]any{"domain": c.domain.Name, "serial": c.inUse.Serial})
 	})
 }
 

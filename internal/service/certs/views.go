@@ -123,7 +123,7 @@ func viewOrder(ctx context.Context, q *db.Queries, c siteCertificate, out *api.S
 	list, err := q.ChallengesOf(ctx, under.ID)
 	for _, r := range list {
 		if r.Kind == certificates.ByDNS && r.AccountID == nil {
-			out.Records = append(out.Records, api.ChallengeRecord{Name: r.Record, Type: "TXT", Data: r.Value, Shown: r.LookedAt != nil && len(r.Missing) == 0, Missing: r.Missing, LookedAt: r.LookedAt})
+			out.Records = append(out.Records, api.ChallengeRecord{Name: r.Record, Type: "TXT", Data: r.Value, Visible: r.LookedAt != nil && len(r.Missing) == 0, Missing: r.Missing, CheckedAt: r.LookedAt})
 		}
 	}
 	return err
@@ -182,9 +182,9 @@ func viewAliases(ctx context.Context, q *db.Queries, c siteCertificate, out *api
 	if err != nil || target == "" {
 		return err
 	}
-	rows, err := q.ZonesOfAccount(ctx, c.standing.Account.ID)
+	rows, err := q.ZonesOfAccount(ctx, c.entitlement.Account.ID)
 	if err != nil || slices.ContainsFunc(rows, func(z db.Zone) bool {
-		return z.NameService == dns.Here && (c.domain.Name == z.Name || strings.HasSuffix(c.domain.Name, "."+z.Name))
+		return z.NameService == dns.HostedHere && (c.domain.Name == z.Name || strings.HasSuffix(c.domain.Name, "."+z.Name))
 	}) {
 		return err
 	}

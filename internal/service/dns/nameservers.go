@@ -225,7 +225,7 @@ func ZonesOfOwner(ctx context.Context, tx store.Tx, a usecase.Actor, reseller *i
 				return nil, err
 			}
 			for _, z := range rows {
-				if z.NameService == Here {
+				if z.NameService == HostedHere {
 					a.Preview.Effects = append(a.Preview.Effects, api.Effect{Account: account.SignInName, Name: usecase.Unicode(z.Name), Gains: []string{}, Losses: []string{}, Over: []string{}, Changes: []string{"other name servers"}})
 				}
 			}

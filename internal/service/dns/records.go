@@ -21,11 +21,11 @@ func recordWords(r zones.Record) map[string]any {
 
 // checkOwnRecordsAllowed refuses own records where nobody would answer with them.
 func checkOwnRecordsAllowed(ctx context.Context, q *db.Queries, st entitlement.Entitlement, z Zone) error {
-	if z.Row.NameService == Elsewhere {
+	if z.Row.NameService == HostedElsewhere {
 		return refusal.New(refusal.WrongState, "the name service of %s is elsewhere: enter records there, or have it here first", usecase.Unicode(z.Row.Name))
 	}
 	if !st.Has("dns") {
-		return checkZonesHere(ctx, q, st)
+		return checkCanHost(ctx, q, st)
 	}
 	return nil
 }

@@ -36,7 +36,7 @@ func (s *Service) CheckZone(ctx context.Context, a usecase.Actor, name string) (
 	ctx, cancel := context.WithTimeout(ctx, checkTimeout)
 	defer cancel()
 	out := api.ZoneCheck{Zone: z.Row.Name, Parent: api.ZoneParent{Seen: []string{}, Wanted: []string{}, DS: []string{}}, Servers: []api.ZoneServer{}, Sets: []api.ZoneSet{}, Problems: []api.ZoneProblem{}}
-	if z.Row.NameService == Here {
+	if z.Row.NameService == HostedHere {
 		out.Parent.Wanted = z.serverNames()
 	}
 	delegation, err := s.Resolver.Delegation(ctx, z.Row.Name)
@@ -91,7 +91,7 @@ func (s *Service) checkServers(ctx context.Context, z Zone, delegation resolve.D
 // checkSets compares every set of records with what the authoritative servers answer and the resolver remembers.
 func (s *Service) checkSets(ctx context.Context, z Zone, servers []netip.Addr, out *api.ZoneCheck) {
 	wanted := zones.InForce(z.entries())
-	if z.Row.NameService == Elsewhere {
+	if z.Row.NameService == HostedElsewhere {
 		wanted = nil
 		for _, d := range z.derived {
 			wanted = append(wanted, d.Record)
@@ -167,14 +167,14 @@ func (s *Service) keysOf(ctx context.Context, z Zone, servers []netip.Addr) reso
 func checkVerdict(z Zone, keys resolve.Keys, out *api.ZoneCheck) {
 	title := usecase.Unicode(z.Row.Name)
 	problem := func(what, do string, args ...any) {
-		out.Problems = append(out.Problems, api.ZoneProblem{What: what, Do: fmt.Sprintf(do, args...)})
+		out.Problems = append(out.Problems, api.ZoneProblem{Problem: what, Fix: fmt.Sprintf(do, args...)})
 	}
 	ours := slices.Sorted(slices.Values(out.Parent.Wanted))
-	led := z.Row.NameService == Elsewhere || slices.Equal(ours, out.Parent.Seen)
+	led := z.Row.NameService == HostedElsewhere || slices.Equal(ours, out.Parent.Seen)
 	switch {
 	case out.Parent.Failed != "":
 		problem("the parent zone could not be asked: "+out.Parent.Failed, "try again in a while")
-	case len(out.Parent.Seen) == 0 && z.Row.NameService == Here:
+	case len(out.Parent.Seen) == 0 && z.Row.NameService == HostedHere:
 		problem("the world does not know "+title+": it is not delegated", "register it, or have the registrar delegate it to %s", strings.Join(ours, " and "))
 	case len(out.Parent.Seen) == 0:
 		problem("the world does not know "+title+": it is not delegated", "register it with a registrar")
@@ -200,11 +200,11 @@ func checkVerdict(z Zone, keys resolve.Keys, out *api.ZoneCheck) {
 		count[zones.State(set.State)]++
 		switch zones.State(set.State) {
 		case zones.Missing:
-			if z.Row.NameService == Elsewhere {
+			if z.Row.NameService == HostedElsewhere {
 				problem(fmt.Sprintf("%s %s is missing", set.Name, set.Type), "enter there: %s", strings.Join(set.Wanted, ", "))
 			}
 		case zones.Different:
-			if z.Row.NameService == Elsewhere {
+			if z.Row.NameService == HostedElsewhere {
 				problem(fmt.Sprintf("%s %s is %s", set.Name, set.Type, strings.Join(set.Seen, ", ")), "change it there to %s", strings.Join(set.Wanted, ", "))
 			}
 		}
@@ -212,13 +212,13 @@ func checkVerdict(z Zone, keys resolve.Keys, out *api.ZoneCheck) {
 	wrong := count[zones.Missing] + count[zones.Different]
 	switch {
 	case len(out.Problems) > 0 && len(out.Parent.Seen) == 0:
-		out.Verdict = out.Problems[0].What
+		out.Verdict = out.Problems[0].Problem
 	case len(out.Problems) > 0 && !led:
 		out.Verdict = "the world asks other name servers than ours for " + title
 	case wrong > 0:
 		out.Verdict = fmt.Sprintf("%d of %s not as wanted", wrong, usecase.Counted(len(out.Sets), "set"))
 	case len(out.Problems) > 0:
-		out.Verdict = out.Problems[0].What
+		out.Verdict = out.Problems[0].Problem
 	case count[zones.Unknown] > 0:
 		out.Verdict = "no authoritative server could be asked"
 	case count[zones.Waiting] > 0:
@@ -226,7 +226,7 @@ func checkVerdict(z Zone, keys resolve.Keys, out *api.ZoneCheck) {
 	default:
 		out.Verdict, out.Right = "everything is right", true
 	}
-	if z.Row.NameService == Here && z.Row.Dnssec && len(out.Parent.DS) == 0 && len(out.Problems) == 0 && len(keys.DS) > 0 {
+	if z.Row.NameService == HostedHere && z.Row.Dnssec && len(out.Parent.DS) == 0 && len(out.Problems) == 0 && len(keys.DS) > 0 {
 		problem("the zone is signed, and the parent does not say so yet", "give the registrar the DS record: %s", keys.DS[0])
 	}
 }
@@ -245,7 +245,7 @@ func (s *Service) ZoneSigning(ctx context.Context, a usecase.Actor, name string)
 		return out, err
 	}
 	out.Signed = z.Row.Dnssec
-	if z.Row.NameService == Elsewhere {
+	if z.Row.NameService == HostedElsewhere {
 		out.State = "the name service is elsewhere, and so is signing"
 		return out, nil
 	}

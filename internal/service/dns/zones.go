@@ -25,7 +25,7 @@ func ServedByWeb(d db.Domain) bool { return d.ServedAs != string(sites.DNSOnly) 
 // OwnAlias is where a record that a person added leads a name; empty if there is none.
 func (z Zone) OwnAlias(name string) string {
 	for _, o := range z.own {
-		if o.Type == zones.CNAME && zones.Whole(z.Row.Name, o.Name) == name {
+		if o.Type == zones.CNAME && zones.Absolute(z.Row.Name, o.Name) == name {
 			return strings.TrimSuffix(o.Data, ".")
 		}
 	}
@@ -34,8 +34,8 @@ func (z Zone) OwnAlias(name string) string {
 
 // Where the name service of a zone is.
 const (
-	Here      = "here"
-	Elsewhere = "elsewhere"
+	HostedHere      = "here"
+	HostedElsewhere = "elsewhere"
 )
 
 // Zone is everything that the records hold about one zone, and what follows from the rest.
@@ -110,7 +110,7 @@ func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 			}
 		}
 		for _, other := range rows {
-			if strings.HasSuffix(other.Name, "."+row.Name) && other.NameService == Here {
+			if strings.HasSuffix(other.Name, "."+row.Name) && other.NameService == HostedHere {
 				facts.Below = append(facts.Below, other.Name)
 			}
 		}
@@ -140,7 +140,7 @@ func fillZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m
 	}
 	var served []manifest.Zone
 	for _, z := range list {
-		if z.Row.NameService == Here && len(z.servers) > 0 {
+		if z.Row.NameService == HostedHere && len(z.servers) > 0 {
 			served = append(served, manifest.Zone{Name: z.Row.Name, Signed: z.Row.Dnssec, NameServers: z.serverNames(), Records: zones.InForce(z.entries())})
 		}
 	}
@@ -155,8 +155,8 @@ func fillZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m
 	return nil
 }
 
-// checkZonesHere says why the name service of an account's zones cannot be here; nil where it can.
-func checkZonesHere(ctx context.Context, q *db.Queries, st entitlement.Entitlement) error {
+// checkCanHost says why the name service of an account's zones cannot be here; nil where it can.
+func checkCanHost(ctx context.Context, q *db.Queries, st entitlement.Entitlement) error {
 	if !st.Has("dns") {
 		return st.MissingFeature("the name service needs", "dns")
 	}
@@ -196,12 +196,12 @@ func SyncZones(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement
 			slices.ContainsFunc(domains, func(o db.Domain) bool { return strings.HasSuffix(d.Name, "."+o.Name) }) {
 			continue
 		}
-		p := db.AddZoneParams{AccountID: st.Account.ID, Name: d.Name, NameService: Here}
-		if err := checkZonesHere(ctx, tx.Queries, st); err != nil {
+		p := db.AddZoneParams{AccountID: st.Account.ID, Name: d.Name, NameService: HostedHere}
+		if err := checkCanHost(ctx, tx.Queries, st); err != nil {
 			if refusal.As(err) == nil {
 				return err
 			}
-			p.NameService = Elsewhere
+			p.NameService = HostedElsewhere
 		}
 		if _, err := tx.AddZone(ctx, p); err != nil {
 			return err
@@ -213,7 +213,7 @@ func SyncZones(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement
 func zoneView(z Zone, signIn string) api.Zone {
 	v := api.Zone{Name: z.Row.Name, Unicode: usecase.Unicode(z.Row.Name), Account: signIn, AccountID: z.Row.AccountID, NameService: z.Row.NameService, DNSSEC: z.Row.Dnssec, NameServers: []string{},
 		Own: int64(len(z.own)), Version: z.Row.Version}
-	if z.Row.NameService == Here {
+	if z.Row.NameService == HostedHere {
 		v.NameServers = z.serverNames()
 	}
 	return v
@@ -318,8 +318,8 @@ func (s *Service) Zone(ctx context.Context, a usecase.Actor, name string) (api.Z
 	for _, e := range z.entries() {
 		out.Records = append(out.Records, recordView(e))
 	}
-	if z.Row.NameService == Elsewhere {
-		if r := refusal.As(checkZonesHere(ctx, s.Store.Queries, st)); r != nil {
+	if z.Row.NameService == HostedElsewhere {
+		if r := refusal.As(checkCanHost(ctx, s.Store.Queries, st)); r != nil {
 			out.Why = r.Detail
 		}
 	}
@@ -394,7 +394,7 @@ func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, 
 	if err != nil {
 		return api.ZoneChanged{}, err
 	}
-	if z.Row.Dnssec && (in.DNSSEC != nil && !*in.DNSSEC || in.NameService == Elsewhere) {
+	if z.Row.Dnssec && (in.DNSSEC != nil && !*in.DNSSEC || in.NameService == HostedElsewhere) {
 		if err := parent(z); err != nil {
 			return api.ZoneChanged{}, err
 		}
@@ -403,8 +403,8 @@ func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, 
 		before := map[string]any{"name_service": z.Row.NameService, "dnssec": z.Row.Dnssec}
 		var notes []string
 		if in.NameService != "" && in.NameService != z.Row.NameService {
-			if in.NameService == Here {
-				if err := checkZonesHere(ctx, tx.Queries, st); err != nil {
+			if in.NameService == HostedHere {
+				if err := checkCanHost(ctx, tx.Queries, st); err != nil {
 					return 0, nil, err
 				}
 				notes = append(notes, "have the registrar delegate "+usecase.Unicode(z.Row.Name)+" to "+strings.Join(z.serverNames(), " and "))
@@ -416,7 +416,7 @@ func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, 
 		}
 		if in.DNSSEC != nil && *in.DNSSEC != z.Row.Dnssec {
 			switch {
-			case *in.DNSSEC && z.Row.NameService == Elsewhere:
+			case *in.DNSSEC && z.Row.NameService == HostedElsewhere:
 				return 0, nil, refusal.New(refusal.WrongState, "the name service of %s is elsewhere; it is signed there", usecase.Unicode(z.Row.Name)).On("dnssec")
 			case *in.DNSSEC && !st.Has("dnssec"):
 				return 0, nil, st.MissingFeature("signing needs", "dnssec").On("dnssec")

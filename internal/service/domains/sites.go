@@ -358,7 +358,7 @@ func settingWords(set sites.Settings) map[string]string {
 func SiteSettings() api.SettingList {
 	list := api.SettingList{}
 	for _, i := range sites.All {
-		list.Settings = append(list.Settings, api.SettingInfo{Key: string(i.Key), Kind: string(i.Kind), What: i.What, About: i.About, Group: i.Group, Default: i.Default, Choices: i.Choices, Least: i.Least, Most: i.Most})
+		list.Settings = append(list.Settings, api.SettingInfo{Key: string(i.Key), Kind: string(i.Kind), Title: i.Title, About: i.About, Group: i.Group, Default: i.Default, Choices: i.Choices, Least: i.Least, Most: i.Most})
 	}
 	return list
 }

@@ -165,7 +165,7 @@ func (s *Service) AddTemplate(ctx context.Context, a usecase.Actor, in api.NewTe
 			return none, err
 		}
 		row, err := tx.AddTemplate(ctx, db.AddTemplateParams{Name: in.Name, ResellerID: owner, About: strings.TrimSpace(in.About), Settings: text, Records: recordText})
-		if store.Violated(err) == "templates_name" {
+		if store.ViolatedConstraint(err) == "templates_name" {
 			return none, refusal.New(refusal.NameTaken, "there is a template %q already; choose another name", in.Name).On("name")
 		}
 		if err != nil {
@@ -292,7 +292,7 @@ func (s *Service) followers(ctx context.Context, tx store.Tx, a usecase.Actor, r
 		var words []string
 		for i, e := range now {
 			if b, a := e.Format(old[i].Value), e.Format(e.Value); b != a && site.ServedAs == string(sites.Site) {
-				words = append(words, fmt.Sprintf("%s: %s → %s", e.What, b, a))
+				words = append(words, fmt.Sprintf("%s: %s → %s", e.Title, b, a))
 			}
 		}
 		if records {

@@ -53,7 +53,7 @@ func (s *Service) Trace(ctx context.Context, a usecase.Actor, typed string) (api
 	s.tracePublicDNS(ctx, a, servers, &out)
 	if server != nil && d.ServedAs != string(sites.DNSOnly) && len(out.Ours) > 0 {
 		for _, scheme := range []string{"http", "https"} {
-			out.Asked = append(out.Asked, askSite(ctx, scheme, host, out.Ours[0]))
+			out.Asked = append(out.Asked, requestSite(ctx, scheme, host, out.Ours[0]))
 		}
 	}
 	traceVerdict(d, server, &out)
@@ -148,8 +148,8 @@ func (s *Service) tracePublicDNS(ctx context.Context, a usecase.Actor, servers [
 	})
 }
 
-// askSite asks a server for the front page of a name, whatever the name service says, and follows nothing.
-func askSite(ctx context.Context, scheme, host, address string) api.TraceAnswer {
+// requestSite asks a server for the front page of a name, whatever the name service says, and follows nothing.
+func requestSite(ctx context.Context, scheme, host, address string) api.TraceAnswer {
 	ctx, cancel := context.WithTimeout(ctx, traceTimeout)
 	defer cancel()
 	answer := api.TraceAnswer{URL: scheme + "://" + host + "/"}

@@ -21,7 +21,7 @@ type Entitlement struct {
 	Account    db.Account
 	Terms      plans.Terms
 	Exceptions []plans.Exception
-	Headroom   *plans.Room
+	Headroom   *plans.Headroom
 	Used       map[plans.Key]int64
 	now        time.Time
 }
@@ -31,8 +31,8 @@ func (st Entitlement) Allowance() plans.Allowance {
 	return plans.AllowanceOf(st.Terms, st.Exceptions, st.Headroom, st.now)
 }
 
-// Given is what the account has been given out of its reseller's share: what counts there, whatever the share leaves.
-func (st Entitlement) Given() plans.Limits {
+// Allotted is what the account has been given out of its reseller's share: what counts there, whatever the share leaves.
+func (st Entitlement) Allotted() plans.Limits {
 	return plans.AllowanceOf(st.Terms, st.Exceptions, nil, st.now).Amounts()
 }
 
@@ -77,7 +77,7 @@ func LoadMany(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db
 	ids := make([]int64, len(accounts))
 	at := map[int64]int{}
 	terms := map[int64]plans.Terms{}
-	rooms := map[int64]*plans.Room{}
+	rooms := map[int64]*plans.Headroom{}
 	for i, account := range accounts {
 		ids[i], at[account.ID] = account.ID, i
 		st := Entitlement{Account: account, Used: map[plans.Key]int64{plans.Domains: 0, plans.Subdomains: 0, plans.Mirrors: 0}, now: s.Now()}
@@ -94,12 +94,12 @@ func LoadMany(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db
 			t = plan.Terms(PlanRef("", row.Reseller, row.Name))
 			terms[account.PlanID] = t
 		}
-		h, err := ReadFrozenTerms(account.Held)
+		h, err := ReadFrozenTerms(account.FrozenTerms)
 		if err != nil {
 			return nil, err
 		}
 		if h != nil {
-			t = plans.Terms{Limits: h.Limits, Features: h.Features, Source: "hold of " + account.HeldAt.UTC().Format(time.DateOnly) + " on plan " + h.Plan}
+			t = plans.Terms{Limits: h.Limits, Features: h.Features, Source: "limits frozen on " + account.FrozenAt.UTC().Format(time.DateOnly) + ", from plan " + h.Plan}
 		}
 		st.Terms = t
 		if account.ResellerID != nil {
@@ -113,7 +113,7 @@ func LoadMany(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db
 				if err != nil {
 					return nil, err
 				}
-				room = &plans.Room{Share: share, Others: used}
+				room = &plans.Headroom{Share: share, Others: used}
 				rooms[*account.ResellerID] = room
 			}
 			st.Headroom = room
@@ -138,7 +138,7 @@ func LoadMany(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db
 	// What the others use is all that the reseller's accounts use but this one's.
 	for i := range list {
 		if all := list[i].Headroom; all != nil {
-			own := &plans.Room{Share: all.Share, Others: map[plans.Key]int64{}}
+			own := &plans.Headroom{Share: all.Share, Others: map[plans.Key]int64{}}
 			for key, n := range all.Others {
 				own.Others[key] = n
 			}
@@ -171,7 +171,7 @@ func (st Entitlement) Views() (limits []api.Allowed, features []api.Granted) {
 	allowance := st.Allowance()
 	for _, info := range plans.AllLimits {
 		allowed := allowance.Limits[info.Key]
-		v := api.Allowed{Key: string(info.Key), Unit: string(info.Unit), What: info.What, Bound: info.Bound, Value: ColumnOf(allowed.Amount),
+		v := api.Allowed{Key: string(info.Key), Unit: string(info.Unit), Title: info.Title, Bound: info.Bound, Value: ColumnOf(allowed.Amount),
 			Source: allowed.Source, RaisedBy: allowed.RaisedBy}
 		used, known := st.Used[info.Key]
 		if !info.Bound && (known || !slices.Contains(measured, info.Key)) {
@@ -263,7 +263,7 @@ func (st Entitlement) ServerLimits() serverLimits {
 	if room != nil {
 		share := room.Share
 		share.Measure = plans.Allotted
-		room = &plans.Room{Share: share}
+		room = &plans.Headroom{Share: share}
 	}
 	limits := plans.AllowanceOf(st.Terms, st.Exceptions, room, st.now).Amounts()
 	workers := limits[plans.PHPWorkers]

@@ -16,14 +16,14 @@ type handedOut struct {
 	before   plans.Limits
 }
 
-// GivenOf sums what the resellers of accounts have given out.
-func GivenOf(ctx context.Context, s *usecase.Base, tx store.Tx, accounts []db.Account) ([]handedOut, error) {
+// AllottedOf sums what the resellers of accounts have given out.
+func AllottedOf(ctx context.Context, s *usecase.Base, tx store.Tx, accounts []db.Account) ([]handedOut, error) {
 	var list []handedOut
 	for _, account := range accounts {
 		if account.ResellerID == nil || slices.ContainsFunc(list, func(x handedOut) bool { return x.reseller == *account.ResellerID }) {
 			continue
 		}
-		given, err := GivenBy(ctx, s, tx.Queries, *account.ResellerID, 0)
+		given, err := AllottedBy(ctx, s, tx.Queries, *account.ResellerID, 0)
 		if err != nil {
 			return nil, err
 		}
@@ -32,14 +32,14 @@ func GivenOf(ctx context.Context, s *usecase.Base, tx store.Tx, accounts []db.Ac
 	return list, nil
 }
 
-// AdmitGivenOf refuses a change by which what a reseller has given out grows beyond the share.
-func AdmitGivenOf(ctx context.Context, s *usecase.Base, tx store.Tx, sums []handedOut) error {
+// AdmitAllottedOf refuses a change by which what a reseller has given out grows beyond the share.
+func AdmitAllottedOf(ctx context.Context, s *usecase.Base, tx store.Tx, sums []handedOut) error {
 	for _, x := range sums {
 		share, err := LoadShare(ctx, tx.Queries, x.reseller)
 		if err != nil {
 			return err
 		}
-		after, err := GivenBy(ctx, s, tx.Queries, x.reseller, 0)
+		after, err := AllottedBy(ctx, s, tx.Queries, x.reseller, 0)
 		if err != nil {
 			return err
 		}
@@ -64,7 +64,7 @@ func SaveShare(ctx context.Context, tx store.Tx, reseller int64, share plans.Sha
 
 // OverShare tells what a new share would be below, that the old one was not: sums, and plans of the reseller.
 func OverShare(ctx context.Context, s *usecase.Base, tx store.Tx, reseller int64, old, share plans.Share) ([]string, error) {
-	given, err := GivenBy(ctx, s, tx.Queries, reseller, 0)
+	given, err := AllottedBy(ctx, s, tx.Queries, reseller, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +82,7 @@ func OverShare(ctx context.Context, s *usecase.Base, tx store.Tx, reseller int64
 			} else if share.Measure == plans.Used {
 				taken, how = plans.Of(l.Used), "used"
 			}
-			over = append(over, l.Info.What+" "+taken.Format(l.Info.Unit)+" "+how+", "+l.Share.Format(l.Info.Unit)+" in the share")
+			over = append(over, l.Info.Title+" "+taken.Format(l.Info.Unit)+" "+how+", "+l.Share.Format(l.Info.Unit)+" in the share")
 		}
 	}
 	rows, err := tx.PlansOfReseller(ctx, &reseller)
@@ -146,9 +146,9 @@ func UsageOfReseller(ctx context.Context, q *db.Queries, reseller, without int64
 	return used, err
 }
 
-// GivenBy sums what a reseller has given out, but for one account.
-func GivenBy(ctx context.Context, s *usecase.Base, q *db.Queries, reseller, without int64) (plans.Limits, error) {
-	var holdings []plans.Holding
+// AllottedBy sums what a reseller has given out, but for one account.
+func AllottedBy(ctx context.Context, s *usecase.Base, q *db.Queries, reseller, without int64) (plans.Limits, error) {
+	var holdings []plans.Allotment
 	plain, err := q.PlainHoldings(ctx, db.PlainHoldingsParams{Reseller: &reseller, Without: without})
 	if err != nil {
 		return nil, err
@@ -169,7 +169,7 @@ func GivenBy(ctx context.Context, s *usecase.Base, q *db.Queries, reseller, with
 		return nil, err
 	}
 	for _, row := range plain {
-		holdings = append(holdings, plans.Holding{Limits: loaded[row.PlanID].Limits, Count: row.Accounts})
+		holdings = append(holdings, plans.Allotment{Limits: loaded[row.PlanID].Limits, Count: row.Accounts})
 	}
 	byAccount := map[int64][]plans.Exception{}
 	if len(ids) > 0 {
@@ -183,7 +183,7 @@ func GivenBy(ctx context.Context, s *usecase.Base, q *db.Queries, reseller, with
 	}
 	for _, row := range others {
 		terms := loaded[row.PlanID].Terms("")
-		h, err := ReadFrozenTerms(row.Held)
+		h, err := ReadFrozenTerms(row.FrozenTerms)
 		if err != nil {
 			return nil, err
 		}
@@ -191,24 +191,24 @@ func GivenBy(ctx context.Context, s *usecase.Base, q *db.Queries, reseller, with
 			terms.Limits = h.Limits
 		}
 		given := plans.AllowanceOf(terms, byAccount[row.ID], nil, s.Now()).Amounts()
-		holdings = append(holdings, plans.Holding{Limits: given, Count: 1})
+		holdings = append(holdings, plans.Allotment{Limits: given, Count: 1})
 	}
-	return plans.Given(holdings), nil
+	return plans.SumAllotted(holdings), nil
 }
 
-// AdmitGiven refuses to give an account of a reseller other limits than before, if the share does
+// AdmitAllotted refuses to give an account of a reseller other limits than before, if the share does
 // not allow it. Before is nil for an account that is to be opened. The reseller must be locked.
-func AdmitGiven(ctx context.Context, s *usecase.Base, q *db.Queries, before *Entitlement, after Entitlement) error {
+func AdmitAllotted(ctx context.Context, s *usecase.Base, q *db.Queries, before *Entitlement, after Entitlement) error {
 	if after.Headroom == nil {
 		return nil
 	}
 	var had plans.Limits
 	if before != nil {
-		had = before.Given()
+		had = before.Allotted()
 	}
-	others, err := GivenBy(ctx, s, q, *after.Account.ResellerID, after.Account.ID)
+	others, err := AllottedBy(ctx, s, q, *after.Account.ResellerID, after.Account.ID)
 	if err != nil {
 		return err
 	}
-	return after.Headroom.Share.AdmitGiven(others, had, after.Given())
+	return after.Headroom.Share.AdmitAllotted(others, had, after.Allotted())
 }

@@ -49,7 +49,7 @@ func (s *Service) JoinServer(ctx context.Context, a usecase.Actor, in api.NewSer
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Joining, error) {
 		row, err := tx.AddServer(ctx, db.AddServerParams{Label: in.Label, Address: address, Roles: in.Roles, Open: !in.Closed,
 			JoinSecret: s.Key.Seal(sealedJoinSecret, []byte(secret.String())), JoinEndsAt: &ends, Addresses: addresses})
-		switch store.Violated(err) {
+		switch store.ViolatedConstraint(err) {
 		case "servers_label_key":
 			return api.Joining{}, refusal.New(refusal.NameTaken, "there is a server %q already; choose another label", in.Label).On("label")
 		case "servers_address_key":
@@ -300,10 +300,10 @@ func (s *Service) RemoveServer(ctx context.Context, a usecase.Actor, label strin
 			return none, err
 		}
 		err = tx.RemoveServer(ctx, row.ID)
-		if store.Violated(err) == "account_servers_server_id_fkey" {
+		if store.ViolatedConstraint(err) == "account_servers_server_id_fkey" {
 			return none, refusal.New(refusal.InUse, "%s answers for zones of accounts; it cannot go before they are elsewhere", label)
 		}
-		if store.Violated(err) == "accounts_server_id_fkey" {
+		if store.ViolatedConstraint(err) == "accounts_server_id_fkey" {
 			return none, refusal.New(refusal.InUse, "%s has accounts, or closed ones on record; close it to new accounts instead", label)
 		}
 		if err != nil {
@@ -336,7 +336,7 @@ func (s *Service) startSweep(ctx context.Context, a usecase.Actor, label, kind s
 		if a.Preview != nil {
 			a.Summarize("%s %s", strings.TrimPrefix(kind, "server."), label)
 			if repair {
-				a.Preview.Ask(func(ctx context.Context, out *api.Preview) error { return s.askRepair(ctx, row, out) })
+				a.Preview.AskServers(func(ctx context.Context, out *api.Preview) error { return s.previewRepair(ctx, row, out) })
 			}
 			return api.Started{}, nil
 		}
@@ -351,8 +351,8 @@ func (s *Service) startSweep(ctx context.Context, a usecase.Actor, label, kind s
 	})
 }
 
-// askRepair asks what a repair of a server would put right, as it is now.
-func (s *Service) askRepair(ctx context.Context, server db.Server, out *api.Preview) error {
+// previewRepair asks what a repair of a server would put right, as it is now.
+func (s *Service) previewRepair(ctx context.Context, server db.Server, out *api.Preview) error {
 	ask, cancel := context.WithTimeout(ctx, 10*usecase.AgentTimeout)
 	defer cancel()
 	sweep, err := s.Agents.Agent(server.ID, server.Address).Sweep(ask)
@@ -373,7 +373,7 @@ func (s *Service) askRepair(ctx context.Context, server db.Server, out *api.Prev
 		out.Changes = append(out.Changes, api.Change(d))
 	}
 	if len(sweep.Strays) > 0 {
-		out.Steps = append(out.Steps, rollout.StraysStep)
+		out.Steps = append(out.Steps, rollout.UnownedStep)
 	}
 	out.Steps = append(out.Steps, "sweep again")
 	return nil
@@ -391,7 +391,7 @@ func (s *Service) Drifts(ctx context.Context, label string) (api.DriftList, erro
 	list := api.DriftList{SweptAt: row.SweptAt, Drifts: []api.Drift{}}
 	rows, err := s.Store.DriftsOfServer(ctx, row.ID)
 	for _, d := range rows {
-		drift := api.Drift{Part: d.Part, Subject: d.Subject, What: d.What, Diff: d.Diff, FoundAt: d.FoundAt}
+		drift := api.Drift{Part: d.Part, Subject: d.Subject, Detail: d.Detail, Diff: d.Diff, FoundAt: d.FoundAt}
 		if d.SignInName != nil {
 			drift.Account = *d.SignInName
 		}

@@ -19,8 +19,8 @@ import (
 
 const sealedMail = "message on its way out"
 
-// giveUpMail is for how long a message is tried again.
-const giveUpMail = 24 * time.Hour
+// mailGiveUpAfter is for how long a message is tried again.
+const mailGiveUpAfter = 24 * time.Hour
 
 // OutboundMail is a message with where it goes and whose it is.
 type OutboundMail struct {
@@ -79,47 +79,49 @@ func (s *Service) QueueMail(ctx context.Context, tx store.Tx, l OutboundMail) er
 	return s.Queue.SendMail(ctx, tx, number)
 }
 
-// SendMail hands a message to the mail server. An error means that it should be tried again.
+// SendMail hands a message to the mail server, in no transaction: a slow server must not hold one. A process that is
+// killed between the two writes has the message sent again, with the same Message-ID. An error means that it should
+// be tried again.
 func (s *Service) SendMail(ctx context.Context, number int64) error {
-	var later error
-	err := s.Store.InTx(ctx, func(tx store.Tx) error {
-		row, err := usecase.LockMail(ctx, tx, number)
-		if store.None(err) || err == nil && row.State != "waiting" {
-			return nil // somebody else is at it, or was
-		}
-		if err != nil {
-			return err
-		}
-		text, err := s.Key.Open(sealedMail, row.Message)
-		if err != nil {
-			return err
-		}
-		m := post.Message{}
-		if err := json.Unmarshal(text, &m); err != nil {
-			return err
-		}
-		m.ID = fmt.Sprintf("%d.%d", row.CreatedAt.UnixNano(), row.ID)
-		settings, err := tx.Settings(ctx)
-		if err != nil {
-			return err
-		}
-		server, err := s.mailServer(settings)
-		if err != nil {
-			return err
-		}
-		err = server.Send(ctx, m)
-		var refused *post.Refused
-		switch {
-		case err == nil:
-			return tx.FinishMail(ctx, db.FinishMailParams{ID: number, State: "sent"})
-		case errors.As(err, &refused) || s.Now().Sub(row.CreatedAt) > giveUpMail:
-			s.Log.Warn("mail not sent", "mail", number, "to", row.Recipient, "reason", err)
-			return tx.FinishMail(ctx, db.FinishMailParams{ID: number, State: "failed", Failure: err.Error()})
-		}
-		later = err
-		return tx.DelayMail(ctx, db.DelayMailParams{ID: number, Failure: err.Error()})
-	})
-	return errors.Join(err, later)
+	row, err := s.Store.ClaimMail(ctx, number)
+	if store.None(err) {
+		return nil // another process has it, or it has been sent
+	}
+	if err != nil {
+		return err
+	}
+	err = s.send(ctx, row)
+	done := context.WithoutCancel(ctx) // what has come of it is written down even if the service stops just now
+	var refused *post.Refused
+	switch {
+	case err == nil:
+		return s.Store.FinishMail(done, db.FinishMailParams{ID: number, State: "sent"})
+	case errors.As(err, &refused) || s.Now().Sub(row.CreatedAt) > mailGiveUpAfter:
+		s.Log.Warn("mail not sent", "mail", number, "to", row.Recipient, "reason", err)
+		return s.Store.FinishMail(done, db.FinishMailParams{ID: number, State: "failed", Failure: err.Error()})
+	}
+	return errors.Join(err, s.Store.DelayMail(done, db.DelayMailParams{ID: number, Failure: err.Error()}))
+}
+
+func (s *Service) send(ctx context.Context, row db.Mail) error {
+	text, err := s.Key.Open(sealedMail, row.Message)
+	if err != nil {
+		return err
+	}
+	m := post.Message{}
+	if err := json.Unmarshal(text, &m); err != nil {
+		return err
+	}
+	m.ID = fmt.Sprintf("%d.%d", row.CreatedAt.UnixNano(), row.ID)
+	settings, err := s.Store.Settings(ctx)
+	if err != nil {
+		return err
+	}
+	server, err := s.mailServer(settings)
+	if err != nil {
+		return err
+	}
+	return server.Send(ctx, m)
 }
 
 const SealedMailPassword = "password for the mail server"

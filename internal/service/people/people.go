@@ -79,12 +79,12 @@ type personRecord struct {
 	Duty     string   `json:"duty"`
 	Email    string   `json:"email,omitempty"`
 	Language string   `json:"language"`
-	LookOnly bool     `json:"look_only"`
+	ReadOnly bool     `json:"read_only"`
 	Networks []string `json:"networks"`
 }
 
 func recordOfPerson(p db.Person) personRecord {
-	r := personRecord{Name: p.Name, Role: p.Role, Duty: p.Duty, Language: p.Language, LookOnly: p.LookOnly, Networks: networkTexts(p.Networks)}
+	r := personRecord{Name: p.Name, Role: p.Role, Duty: p.Duty, Language: p.Language, ReadOnly: p.ReadOnly, Networks: networkTexts(p.Networks)}
 	if p.Email != nil {
 		r.Email = *p.Email
 	}
@@ -135,7 +135,7 @@ func (s *Service) AddPerson(ctx context.Context, a usecase.Actor, in api.NewPers
 
 func (s *Service) AddPersonTx(ctx context.Context, tx store.Tx, a usecase.Actor, in api.NewPerson) (db.Person, error) {
 	none := db.Person{}
-	p := db.AddPersonParams{Name: strings.ToLower(strings.TrimSpace(in.Name)), Duty: in.Duty, Language: in.Language, LookOnly: in.LookOnly, MustChange: in.MustChange}
+	p := db.AddPersonParams{Name: strings.ToLower(strings.TrimSpace(in.Name)), Duty: in.Duty, Language: in.Language, ReadOnly: in.ReadOnly, MustChange: in.MustChange}
 	if !personName.MatchString(p.Name) {
 		return none, refusal.Input("name", "a sign-in name has 2 to 100 lower-case letters, digits, dots, hyphens and underscores, or is a mail address")
 	}
@@ -174,7 +174,7 @@ func (s *Service) AddPersonTx(ctx context.Context, tx store.Tx, a usecase.Actor,
 		}
 	}
 	person, err := tx.AddPerson(ctx, p)
-	if store.Violated(err) == "people_name_key" {
+	if store.ViolatedConstraint(err) == "people_name_key" {
 		return none, refusal.New(refusal.NameTaken, "the sign-in name %q is in use; choose another", p.Name).On("name")
 	}
 	if err != nil {
@@ -292,7 +292,7 @@ func personIn(ctx context.Context, q *db.Queries, number int64) (api.Person, err
 
 func personView(row db.PeopleRow) api.Person {
 	p := api.Person{Name: row.Name, Role: row.Role, Duty: row.Duty, Reseller: row.Reseller, Customer: row.Customer, CustomerID: usecase.OrZero(row.CustomerID), Language: row.Language,
-		LookOnly: row.LookOnly, MustChange: row.MustChange, Password: row.HasPassword, SecondFactor: row.HasTotp, Networks: networkTexts(row.Networks),
+		ReadOnly: row.ReadOnly, MustChange: row.MustChange, Password: row.HasPassword, SecondFactor: row.HasTotp, Networks: networkTexts(row.Networks),
 		Since: row.CreatedAt, Version: row.Version}
 	if row.Email != nil {
 		p.Email = *row.Email
@@ -360,7 +360,7 @@ func (s *Service) ChangePerson(ctx context.Context, a usecase.Actor, name string
 		if err := usecase.CheckVersion(row.Name, version, row.Version); err != nil {
 			return none, err
 		}
-		p := db.ChangePersonParams{ID: row.ID, Duty: row.Duty, Email: row.Email, Language: row.Language, LookOnly: row.LookOnly, Networks: row.Networks}
+		p := db.ChangePersonParams{ID: row.ID, Duty: row.Duty, Email: row.Email, Language: row.Language, ReadOnly: row.ReadOnly, Networks: row.Networks}
 		if in.Duty != nil {
 			if row.Role != string(rights.Operator) && *in.Duty != string(rights.All) {
 				return none, refusal.Input("duty", "only operators have duties")
@@ -370,11 +370,11 @@ func (s *Service) ChangePerson(ctx context.Context, a usecase.Actor, name string
 		if in.Language != nil {
 			p.Language = *in.Language
 		}
-		if in.LookOnly != nil {
-			if *in.LookOnly && row.ID == a.PersonID {
-				return none, refusal.Input("look_only", "you cannot take the right to change anything from yourself")
+		if in.ReadOnly != nil {
+			if *in.ReadOnly && row.ID == a.PersonID {
+				return none, refusal.Input("read_only", "you cannot take the right to change anything from yourself")
 			}
-			p.LookOnly = *in.LookOnly
+			p.ReadOnly = *in.ReadOnly
 		}
 		var err error
 		if in.Email != nil {

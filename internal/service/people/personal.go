@@ -398,7 +398,7 @@ func (s *Service) AddToken(ctx context.Context, a usecase.Actor, in api.NewToken
 			return api.Token{}, err
 		}
 		row, err := tx.AddToken(ctx, p)
-		if store.Violated(err) == "tokens_person_id_name_key" {
+		if store.ViolatedConstraint(err) == "tokens_person_id_name_key" {
 			return api.Token{}, refusal.New(refusal.NameTaken, "you have a token %q already", p.Name).On("name")
 		}
 		if err != nil {

@@ -274,7 +274,7 @@ func (s *Service) Identify(ctx context.Context, token, address string, unattende
 
 func personActor(person db.Person, reseller int64) usecase.Actor {
 	a := usecase.Actor{PersonID: person.ID, Name: person.Name, ResellerID: reseller, CustomerID: usecase.OrZero(person.CustomerID),
-		Subject: rights.Subject{Role: rights.Role(person.Role), Duty: rights.Duty(person.Duty), LookOnly: person.LookOnly}}
+		Subject: rights.Subject{Role: rights.Role(person.Role), Duty: rights.Duty(person.Duty), ReadOnly: person.ReadOnly}}
 	if a.Role == rights.Customer {
 		a.ResellerID = usecase.OrZero(person.ResellerID)
 	}
@@ -313,7 +313,7 @@ func (s *Service) Session(ctx context.Context, a usecase.Actor) (api.Session, er
 	if err != nil {
 		return api.Session{}, err
 	}
-	out := api.Session{Name: a.Name, Role: string(a.Role), Duty: string(a.Duty), LookOnly: a.LookOnly, Permissions: []string{}, MustFirst: usecase.NonNil(a.MustFirst),
+	out := api.Session{Name: a.Name, Role: string(a.Role), Duty: string(a.Duty), ReadOnly: a.ReadOnly, Permissions: []string{}, MustFirst: usecase.NonNil(a.MustFirst),
 		Reseller: a.Reseller, CustomerID: a.CustomerID, ActingAs: a.OnBehalf, EndsAt: a.SessionEnds.UTC(), EndsLatest: a.SessionEndsLatest.UTC(), Title: settings.Title}
 	permissions, _ := rights.Scopes()
 	for _, p := range append(permissions, rights.Personal) {

@@ -22,7 +22,7 @@ func (s *Service) Apply(ctx context.Context, accountID int64) error {
 			s.applying.End(accountID)
 			return err // the next try does what has come meanwhile, too
 		}
-		if !s.applying.Again(accountID) {
+		if !s.applying.Continue(accountID) {
 			return nil
 		}
 	}

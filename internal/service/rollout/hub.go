@@ -35,7 +35,7 @@ func (h *hub) watch(operation int64) (changed <-chan struct{}, stop func()) {
 	}
 }
 
-func (h *hub) heard(payload string) {
+func (h *hub) notify(payload string) {
 	operation, err := strconv.ParseInt(payload, 10, 64)
 	if err != nil {
 		return

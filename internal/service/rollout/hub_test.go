@@ -21,18 +21,18 @@ func TestHub(t *testing.T) {
 			return false
 		}
 	}
-	h.heard("7")
-	h.heard("7") // nobody has looked yet: one waking is enough
+	h.notify("7")
+	h.notify("7") // nobody has looked yet: one waking is enough
 	assert.True(t, woken(first))
 	assert.False(t, woken(first))
 	assert.True(t, woken(second))
 	assert.False(t, woken(other))
-	h.heard("rubbish")
+	h.notify("rubbish")
 	h.wakeAll()
 	assert.True(t, woken(first) && woken(second) && woken(other), "a lost connection wakes all")
 	stopFirst()
 	stopSecond()
-	h.heard("7")
+	h.notify("7")
 	assert.False(t, woken(first))
 	assert.Len(t, h.watchers, 1, "nothing is kept for those who left")
 }

@@ -128,5 +128,5 @@ func (s *Service) WatchOperation(ctx context.Context, a usecase.Actor, id, seen 
 
 // Run passes on progress that any process of the installation tells, until the context ends.
 func (s *Service) Run(ctx context.Context) {
-	s.Store.Listen(ctx, store.OperationChannel, s.hub.heard, s.hub.wakeAll)
+	s.Store.Listen(ctx, store.OperationChannel, s.hub.notify, s.hub.wakeAll)
 }

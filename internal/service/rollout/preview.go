@@ -34,8 +34,8 @@ func (s *Service) askServer(ctx context.Context, w serverManifest, home bool, ou
 // previewAccounts notes for a preview what servers would be told. Of many accounts it only notes how many.
 func (s *Service) previewAccounts(ctx context.Context, tx store.Tx, a usecase.Actor, accounts []int64) error {
 	for _, number := range accounts {
-		if a.Preview.Asks() > usecase.MaxPreviewedAccounts {
-			a.Preview.Ask(nil) // so many are only counted
+		if a.Preview.Asked() > usecase.MaxPreviewedAccounts {
+			a.Preview.AskServers(nil) // so many are only counted
 			continue
 		}
 		account, err := tx.Account(ctx, number)
@@ -55,7 +55,7 @@ func (s *Service) PreviewAccount(ctx context.Context, tx store.Tx, a usecase.Act
 	if err != nil {
 		return err
 	}
-	a.Preview.Ask(func(ctx context.Context, out *api.Preview) error {
+	a.Preview.AskServers(func(ctx context.Context, out *api.Preview) error {
 		for _, part := range list {
 			if part.upToDate {
 				continue

@@ -73,7 +73,7 @@ func (s *Service) sweepOnce(ctx context.Context, server db.Server, p *usecase.Pr
 }
 
 func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, sweep agentlink.Sweep) (found int, err error) {
-	// What the agent holds counts: it may have lost what it was told.
+	// Detail the agent holds counts: it may have lost what it was told.
 	if err := tx.SaveServerDigest(ctx, db.SaveServerDigestParams{ID: server.ID, Told: sweep.Server}); err != nil {
 		return 0, err
 	}
@@ -90,7 +90,7 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 	}
 	keep := func(account *int64, d agentlink.Drift) error {
 		found++
-		return tx.AddDrift(ctx, db.AddDriftParams{ServerID: server.ID, AccountID: account, Part: d.Part, Subject: d.Subject, What: d.What, Diff: d.Diff})
+		return tx.AddDrift(ctx, db.AddDriftParams{ServerID: server.ID, AccountID: account, Part: d.Part, Subject: d.Subject, Detail: d.Detail, Diff: d.Diff})
 	}
 	for _, account := range wanted {
 		state, there := states[account.ID]
@@ -105,7 +105,7 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 			continue
 		}
 		if !there || state.Revision < account.There {
-			d := agentlink.Drift{Part: "agent", Subject: account.SignInName, What: "is not what was applied: the agent has lost or undone it"}
+			d := agentlink.Drift{Part: "agent", Subject: account.SignInName, Detail: "is not what was applied: the agent has lost or undone it"}
 			if err := keep(&account.ID, d); err != nil {
 				return found, err
 			}
@@ -129,7 +129,7 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 			}
 		}
 		if state.Wanted == manifest.Present {
-			if err := keep(nil, agentlink.Drift{Part: "agent", Subject: state.SignInName, What: "is on the server but is no account of it"}); err != nil {
+			if err := keep(nil, agentlink.Drift{Part: "agent", Subject: state.SignInName, Detail: "is on the server but is no account of it"}); err != nil {
 				return found, err
 			}
 		}
@@ -142,8 +142,8 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 	return found, tx.MarkServerSwept(ctx, server.ID)
 }
 
-// StraysStep is the step of a repair that deals with files of no account.
-const StraysStep = "files of nobody"
+// UnownedStep is the step of a repair that deals with files of no account.
+const UnownedStep = "files of nobody"
 
 // repair applies every account of a server that differs, and clears what
 // belongs to nobody.
@@ -187,13 +187,13 @@ func (s *Service) repair(ctx context.Context, server db.Server, p *usecase.Progr
 	if !strays {
 		return nil
 	}
-	p.Step(agentlink.Step{Name: StraysStep, State: agentlink.StepRunning})
+	p.Step(agentlink.Step{Name: UnownedStep, State: agentlink.StepRunning})
 	cleared, err := agent.Clear(ctx)
 	if err != nil {
-		p.Step(agentlink.Step{Name: StraysStep, State: agentlink.StepFailed, Detail: err.Error()})
+		p.Step(agentlink.Step{Name: UnownedStep, State: agentlink.StepFailed, Detail: err.Error()})
 		return err
 	}
-	p.Step(agentlink.Step{Name: StraysStep, State: agentlink.StepDone, Detail: fmt.Sprintf("%d removed or put right", cleared.Files)})
+	p.Step(agentlink.Step{Name: UnownedStep, State: agentlink.StepDone, Detail: fmt.Sprintf("%d removed or put right", cleared.Files)})
 	return nil
 }
 

@@ -70,7 +70,7 @@ func (s *Service) AddCustomerTx(ctx context.Context, tx store.Tx, a usecase.Acto
 		return none, err
 	}
 	row, err := tx.AddCustomer(ctx, p)
-	if store.Violated(err) == "customers_name" {
+	if store.ViolatedConstraint(err) == "customers_name" {
 		return none, customerTaken(p.Name)
 	}
 	if err != nil {
@@ -176,7 +176,7 @@ func (s *Service) ChangeCustomer(ctx context.Context, a usecase.Actor, reference
 			return none, refusal.Input("name", "a customer needs a name")
 		}
 		after, err := tx.ChangeCustomer(ctx, p)
-		if store.Violated(err) == "customers_name" {
+		if store.ViolatedConstraint(err) == "customers_name" {
 			return none, customerTaken(p.Name)
 		}
 		if err != nil {

@@ -37,7 +37,7 @@ func (s *Service) changeTerms(ctx context.Context, a usecase.Actor, reference, k
 		if err != nil {
 			return none, err
 		}
-		if err := entitlement.AdmitGiven(ctx, s.Base, tx.Queries, &before, after); err != nil {
+		if err := entitlement.AdmitAllotted(ctx, s.Base, tx.Queries, &before, after); err != nil {
 			return none, err
 		}
 		out := api.TermsChanged{Effect: entitlement.Effect(before, after)}
@@ -186,8 +186,8 @@ func (s *Service) EndExceptions(ctx context.Context) error {
 
 // FreezeTerms holds an account on its present limits and features, or lets it go back to its plan's.
 func (s *Service) FreezeTerms(ctx context.Context, a usecase.Actor, reference string, held bool) (api.TermsChanged, error) {
-	return s.changeTerms(ctx, a, reference, "account.hold", func(tx store.Tx, st entitlement.Entitlement) error {
-		if held == (st.Account.Held != nil) {
+	return s.changeTerms(ctx, a, reference, "account.freeze", func(tx store.Tx, st entitlement.Entitlement) error {
+		if held == (st.Account.FrozenTerms != nil) {
 			return nil
 		}
 		if held {
@@ -195,13 +195,13 @@ func (s *Service) FreezeTerms(ctx context.Context, a usecase.Actor, reference st
 			if err != nil {
 				return err
 			}
-			a.Summarize("hold %s on its present limits", st.Account.SignInName)
+			a.Summarize("freeze the present limits of %s", st.Account.SignInName)
 			return freeze(ctx, tx, a, st.Account, entitlement.PlanRef("", row.Reseller, row.Name), st.Terms.Limits, st.Terms.Features)
 		}
-		a.Summarize("hold %s no longer", st.Account.SignInName)
+		a.Summarize("have %s follow its plan again", st.Account.SignInName)
 		if err := tx.SetFrozenTerms(ctx, db.SetFrozenTermsParams{ID: st.Account.ID}); err != nil {
 			return err
 		}
-		return usecase.Record(ctx, tx, a, "account.hold", usecase.AboutAccount(st.Account), map[string]string{"held_on": st.Terms.Source}, nil)
+		return usecase.Record(ctx, tx, a, "account.freeze", usecase.AboutAccount(st.Account), map[string]string{"held_on": st.Terms.Source}, nil)
 	})
 }

@@ -47,7 +47,7 @@ func (s *Service) ChangeAccountPlans(ctx context.Context, a usecase.Actor, refer
 		if err != nil {
 			return none, err
 		}
-		sums, err := entitlement.GivenOf(ctx, s.Base, tx, accounts)
+		sums, err := entitlement.AllottedOf(ctx, s.Base, tx, accounts)
 		if err != nil {
 			return none, err
 		}
@@ -68,12 +68,12 @@ func (s *Service) ChangeAccountPlans(ctx context.Context, a usecase.Actor, refer
 				// No account above the share; the sums are looked at for all together.
 				alone := room.Share
 				alone.Measure = plans.Used
-				if err := alone.AdmitGiven(nil, before[i].Given(), after[i].Given()); err != nil {
+				if err := alone.AdmitAllotted(nil, before[i].Allotted(), after[i].Allotted()); err != nil {
 					return none, err
 				}
 			}
 		}
-		if err := entitlement.AdmitGivenOf(ctx, s.Base, tx, sums); err != nil {
+		if err := entitlement.AdmitAllottedOf(ctx, s.Base, tx, sums); err != nil {
 			return none, err
 		}
 		out := api.Shifted{Plan: entitlement.PlanRef(a.Reseller, found.Reseller, found.Name), Effects: []api.Effect{}}
@@ -81,7 +81,7 @@ func (s *Service) ChangeAccountPlans(ctx context.Context, a usecase.Actor, refer
 		for i := range after {
 			e := entitlement.Effect(before[i], after[i])
 			if len(after[i].Exceptions) > 0 {
-				e.Keeps = keeps(after[i])
+				e.Unchanged = keptByAccount(after[i])
 			}
 			out.Effects = append(out.Effects, e)
 			if entitlement.ChangesServer(before[i], after[i]) {
@@ -113,7 +113,7 @@ func (s *Service) changeAccountPlan(ctx context.Context, tx store.Tx, a usecase.
 		return err
 	}
 	before := map[string]string{"plan": entitlement.PlanRef("", row.PlanReseller, row.Plan)}
-	if account.Held != nil {
+	if account.FrozenTerms != nil {
 		before["held_on"] = st.Terms.Source
 		if err := tx.SetFrozenTerms(ctx, db.SetFrozenTermsParams{ID: account.ID}); err != nil {
 			return err

@@ -61,7 +61,7 @@ func (s *Service) AddPlan(ctx context.Context, a usecase.Actor, in api.NewPlan) 
 			}
 		}
 		row, err := tx.AddPlan(ctx, db.AddPlanParams{ResellerID: owner, Name: plan.Name})
-		if store.Violated(err) == "plans_name" {
+		if store.ViolatedConstraint(err) == "plans_name" {
 			return none, planTaken(plan.Name)
 		}
 		if err != nil {
@@ -187,9 +187,9 @@ func (s *Service) ComparePlans(ctx context.Context, a usecase.Actor, references 
 		out.Plans = append(out.Plans, entitlement.PlanRef(a.Reseller, row.Reseller, row.Name))
 	}
 	for _, row := range plans.Compare(list) {
-		view := api.ComparisonRow{Feature: string(row.Feature), What: "feature " + string(row.Feature), On: row.On, Differs: row.Differs}
+		view := api.ComparisonRow{Feature: string(row.Feature), Title: "feature " + string(row.Feature), On: row.On, Differs: row.Differs}
 		if row.Limit != nil {
-			view.Limit, view.What, view.Unit = string(row.Limit.Key), row.Limit.What, string(row.Limit.Unit)
+			view.Limit, view.Title, view.Unit = string(row.Limit.Key), row.Limit.Title, string(row.Limit.Unit)
 			for _, a := range row.Amounts {
 				view.Amounts = append(view.Amounts, entitlement.ColumnOf(a))
 			}
@@ -239,11 +239,11 @@ func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference str
 		if err != nil {
 			return none, err
 		}
-		sums, err := entitlement.GivenOf(ctx, s.Base, tx, accounts)
+		sums, err := entitlement.AllottedOf(ctx, s.Base, tx, accounts)
 		if err != nil {
 			return none, err
 		}
-		if row, err = tx.RenamePlan(ctx, db.RenamePlanParams{ID: row.ID, Name: plan.Name}); store.Violated(err) == "plans_name" {
+		if row, err = tx.RenamePlan(ctx, db.RenamePlanParams{ID: row.ID, Name: plan.Name}); store.ViolatedConstraint(err) == "plans_name" {
 			return none, planTaken(plan.Name)
 		} else if err != nil {
 			return none, err
@@ -265,26 +265,26 @@ func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference str
 			}
 		}
 		was, is := entitlement.PlanRef("", found.Reseller, old.Name), entitlement.PlanRef("", found.Reseller, plan.Name)
-		after, held, err := s.freezeSome(ctx, tx, a, in.Hold, was, old, accounts, before)
+		after, held, err := s.freezeSome(ctx, tx, a, in.Freeze, was, old, accounts, before)
 		if err != nil {
 			return none, err
 		}
-		if err := entitlement.AdmitGivenOf(ctx, s.Base, tx, sums); err != nil {
+		if err := entitlement.AdmitAllottedOf(ctx, s.Base, tx, sums); err != nil {
 			return none, err
 		}
-		out := api.PlanChanged{Plan: entitlement.PlanView(a, plan, found.Reseller, template, int64(len(accounts)), row.Version), Held: held}
+		out := api.PlanChanged{Plan: entitlement.PlanView(a, plan, found.Reseller, template, int64(len(accounts)), row.Version), Frozen: held}
 		var changed []int64
 		over := 0
 		for i := range after {
 			e := entitlement.Effect(before[i], after[i])
-			e.Keeps = keeps(after[i])
+			e.Unchanged = keptByAccount(after[i])
 			if len(e.Gains)+len(e.Losses) > 0 {
 				out.Accounts++
 			}
 			if len(e.Over) > 0 {
 				over++
 			}
-			if a.Preview != nil && len(a.Preview.Effects) < usecase.MaxEffects && (len(e.Gains)+len(e.Losses) > 0 || e.Keeps != "") {
+			if a.Preview != nil && len(a.Preview.Effects) < usecase.MaxEffects && (len(e.Gains)+len(e.Losses) > 0 || e.Unchanged != "") {
 				a.Preview.Effects = append(a.Preview.Effects, e)
 			}
 			if entitlement.ChangesServer(before[i], after[i]) {
@@ -301,11 +301,11 @@ func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference str
 	})
 }
 
-// keeps says why a change of the plan does not reach an account, or not all of it.
-func keeps(st entitlement.Entitlement) string {
+// keptByAccount says why a change of the plan does not reach an account, or not all of it.
+func keptByAccount(st entitlement.Entitlement) string {
 	var reasons []string
-	if st.Account.Held != nil {
-		reasons = append(reasons, "held on its present limits")
+	if st.Account.FrozenTerms != nil {
+		reasons = append(reasons, "its limits are frozen")
 	}
 	var own []string
 	for _, e := range st.Exceptions {
@@ -331,7 +331,7 @@ func (s *Service) freezeSome(ctx context.Context, tx store.Tx, a usecase.Actor, 
 	}
 	for i := range accounts {
 		over := len(after[i].Allowance().Over(after[i].Used)) > len(before[i].Allowance().Over(before[i].Used))
-		if accounts[i].Held != nil || which == "over" && !over {
+		if accounts[i].FrozenTerms != nil || which == "over" && !over {
 			continue
 		}
 		if err := freeze(ctx, tx, a, accounts[i], plan, old.Limits, old.Features); err != nil {
@@ -352,10 +352,10 @@ func freeze(ctx context.Context, tx store.Tx, a usecase.Actor, account db.Accoun
 	if err != nil {
 		return err
 	}
-	if err := tx.SetFrozenTerms(ctx, db.SetFrozenTermsParams{ID: account.ID, Held: text}); err != nil {
+	if err := tx.SetFrozenTerms(ctx, db.SetFrozenTermsParams{ID: account.ID, FrozenTerms: text}); err != nil {
 		return err
 	}
-	return usecase.Record(ctx, tx, a, "account.hold", usecase.AboutAccount(account), nil, map[string]string{"held_on": "plan " + plan})
+	return usecase.Record(ctx, tx, a, "account.freeze", usecase.AboutAccount(account), nil, map[string]string{"held_on": "plan " + plan})
 }
 
 // RemovePlan removes a plan that no account is on.

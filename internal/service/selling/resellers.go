@@ -51,7 +51,7 @@ func (s *Service) AddReseller(ctx context.Context, a usecase.Actor, in api.NewRe
 	}
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Reseller, error) {
 		row, err := tx.AddReseller(ctx, p)
-		if store.Violated(err) == "resellers_name" {
+		if store.ViolatedConstraint(err) == "resellers_name" {
 			return api.Reseller{}, refusal.New(refusal.NameTaken, "there is a reseller %q already; choose another name", in.Name).On("name")
 		}
 		if err != nil {
@@ -141,7 +141,7 @@ func (s *Service) Share(ctx context.Context, a usecase.Actor, name string) (api.
 			return err
 		}
 		share := shares[row.ID]
-		given, err := entitlement.GivenBy(ctx, s.Base, q, row.ID, 0)
+		given, err := entitlement.AllottedBy(ctx, s.Base, q, row.ID, 0)
 		if err != nil {
 			return err
 		}
@@ -150,7 +150,7 @@ func (s *Service) Share(ctx context.Context, a usecase.Actor, name string) (api.
 			return err
 		}
 		for _, l := range share.Lines(given, used) {
-			out.Lines = append(out.Lines, api.ShareLine{Key: string(l.Info.Key), Unit: string(l.Info.Unit), What: l.Info.What, Bound: l.Info.Bound,
+			out.Lines = append(out.Lines, api.ShareLine{Key: string(l.Info.Key), Unit: string(l.Info.Unit), Title: l.Info.Title, Bound: l.Info.Bound,
 				Share: entitlement.ColumnOf(l.Share), Allotted: entitlement.ColumnOf(l.Allotted), Used: l.Used, Left: entitlement.ColumnOf(l.Left), Over: l.Over})
 		}
 		out.Features = entitlement.SwitchedOn(share.Features)

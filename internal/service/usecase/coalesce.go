@@ -9,33 +9,33 @@ import (
 type Coalescer struct {
 	mu sync.Mutex
 	// once more, by number, of those at which somebody is.
-	again map[int64]bool
+	repeat map[int64]bool
 }
 
 // Begin reports whether the caller is the one to do it.
 func (t *Coalescer) Begin(number int64) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if _, taken := t.again[number]; taken {
-		t.again[number] = true
+	if _, taken := t.repeat[number]; taken {
+		t.repeat[number] = true
 		return false
 	}
-	if t.again == nil {
-		t.again = map[int64]bool{}
+	if t.repeat == nil {
+		t.repeat = map[int64]bool{}
 	}
-	t.again[number] = false
+	t.repeat[number] = false
 	return true
 }
 
-// Again reports whether somebody has come meanwhile; if not, the turn is over.
-func (t *Coalescer) Again(number int64) bool {
+// Continue reports whether somebody has come meanwhile; if not, the turn is over.
+func (t *Coalescer) Continue(number int64) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.again[number] {
-		t.again[number] = false
+	if t.repeat[number] {
+		t.repeat[number] = false
 		return true
 	}
-	delete(t.again, number)
+	delete(t.repeat, number)
 	return false
 }
 
@@ -43,5 +43,5 @@ func (t *Coalescer) Again(number int64) bool {
 func (t *Coalescer) End(number int64) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	delete(t.again, number)
+	delete(t.repeat, number)
 }

@@ -13,8 +13,8 @@ func TestTurns(t *testing.T) {
 	assert.True(t, list.Begin(1))
 	assert.True(t, list.Begin(2), "another is another's")
 	assert.False(t, list.Begin(1))
-	assert.True(t, list.Again(1), "somebody has come")
-	assert.False(t, list.Again(1))
+	assert.True(t, list.Continue(1), "somebody has come")
+	assert.False(t, list.Continue(1))
 	assert.True(t, list.Begin(1))
 	assert.False(t, list.Begin(1))
 	list.End(1)
@@ -32,7 +32,7 @@ func TestTurns(t *testing.T) {
 			}
 			for {
 				done.Store(came.Load())
-				if !list.Again(7) {
+				if !list.Continue(7) {
 					return
 				}
 			}

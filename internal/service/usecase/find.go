@@ -59,7 +59,7 @@ func FindCustomer(ctx context.Context, q *db.Queries, a Actor, reference string,
 	}
 	switch {
 	case len(rows) == 0:
-		return 0, customerGone(reference)
+		return 0, customerNotFound(reference)
 	case len(rows) == 1 || rows[0].Reseller == "":
 		return rows[0].ID, nil
 	}
@@ -70,7 +70,7 @@ func FindCustomer(ctx context.Context, q *db.Queries, a Actor, reference string,
 	return 0, refusal.Input("customer", "several customers are called %q; name one by its number: %s", reference, strings.Join(which, ", "))
 }
 
-func customerGone(reference string) error {
+func customerNotFound(reference string) error {
 	return refusal.New(refusal.NotFound, "there is no customer %q here; check the name, or add the customer first", reference)
 }
 

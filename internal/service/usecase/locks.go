@@ -17,7 +17,7 @@ import (
 //  3. reseller, customer;
 //  4. accounts, in the order of their numbers;
 //  5. what belongs to one account: the certificate of a site, and the authority that is asked for it;
-//  6. people, mail.
+//  6. people.
 //
 // Servers are locked alone. A site that changes its template locks it after its account, as only then it
 // is known which it is; should that meet a change of the template, the database ends one of the two, and
@@ -78,11 +78,6 @@ func LockPerson(ctx context.Context, tx store.Tx, person int64) (db.Person, erro
 	return tx.LockPerson(ctx, person)
 }
 
-// LockMail locks a message that waits. There is none ([store.None]) if another process has it.
-func LockMail(ctx context.Context, tx store.Tx, mail int64) (db.Mail, error) {
-	return tx.LockMail(ctx, mail)
-}
-
 // LockCustomer finds and locks a customer.
 func LockCustomer(ctx context.Context, tx store.Tx, a Actor, reference string) (db.Customer, error) {
 	number, err := FindCustomer(ctx, tx.Queries, a, reference, nil)
@@ -91,7 +86,7 @@ func LockCustomer(ctx context.Context, tx store.Tx, a Actor, reference string) (
 	}
 	row, err := tx.LockCustomer(ctx, number)
 	if store.None(err) {
-		err = customerGone(reference)
+		err = customerNotFound(reference)
 	}
 	return row, err
 }
@@ -100,7 +95,7 @@ func LockCustomer(ctx context.Context, tx store.Tx, a Actor, reference string) (
 func LockCustomerForKeyShare(ctx context.Context, tx store.Tx, number int64) (db.Customer, error) {
 	row, err := tx.LockCustomerForKeyShare(ctx, number)
 	if store.None(err) {
-		err = customerGone(fmt.Sprint(number))
+		err = customerNotFound(fmt.Sprint(number))
 	}
 	return row, err
 }

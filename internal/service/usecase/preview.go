@@ -16,19 +16,19 @@ type Preview struct {
 	notes   []string
 	Effects []api.Effect
 	records []api.Record
-	// asks ask the servers of one account each what they would do, once the transaction is over.
-	asks []func(context.Context, *api.Preview) error
-	out  api.Preview
+	// questions ask the servers of one account each what they would do, once the transaction is over.
+	questions []func(context.Context, *api.Preview) error
+	out       api.Preview
 }
 
-// Ask adds a question to servers, one for each account: it is asked after the transaction has been
+// AskServers adds a question to servers, one for each account: it is asked after the transaction has been
 // rolled back, and adds what the servers answer to the document. Nil only counts.
-func (p *Preview) Ask(question func(context.Context, *api.Preview) error) {
-	p.asks = append(p.asks, question)
+func (p *Preview) AskServers(question func(context.Context, *api.Preview) error) {
+	p.questions = append(p.questions, question)
 }
 
-// Asks is for how many accounts servers would be asked.
-func (p *Preview) Asks() int { return len(p.asks) }
+// Asked is for how many accounts servers would be asked.
+func (p *Preview) Asked() int { return len(p.questions) }
 
 // begin starts anew: a transaction may be tried again.
 func (p *Preview) begin() { *p = Preview{} }
@@ -62,11 +62,11 @@ func (p *Preview) finish(ctx context.Context) error {
 	if p.summary == "" && len(p.records) > 0 {
 		p.out.Summary = p.records[0].Action + " " + p.records[0].Subject
 	}
-	if len(p.asks) > MaxPreviewedAccounts {
-		p.out.Notes = append(p.out.Notes, fmt.Sprintf("%d accounts would be applied on their servers", len(p.asks)))
+	if len(p.questions) > MaxPreviewedAccounts {
+		p.out.Notes = append(p.out.Notes, fmt.Sprintf("%d accounts would be applied on their servers", len(p.questions)))
 		return nil
 	}
-	for _, ask := range p.asks {
+	for _, ask := range p.questions {
 		if err := ask(ctx, &p.out); err != nil {
 			return err
 		}

@@ -294,7 +294,7 @@ func (a *Authority) routes() http.Handler {
 	mux.HandleFunc("GET /renewal-info/{id}", a.renewalInfo)
 	for path, handle := range map[string]func(*call) *problem{
 		"/new-account": a.newAccount, "/new-order": a.newOrder, "/account/{n}": a.changeAccount, "/account/{n}/orders": a.ordersOf, "/order/{n}": a.showOrder,
-		"/order/{n}/finalize": a.finalize, "/authorization/{n}": a.showProof, "/challenge/{n}": a.takeUp, "/certificate/{n}": a.download,
+		"/order/{n}/finalize": a.finalize, "/authorization/{n}": a.showProof, "/challenge/{n}": a.resume, "/certificate/{n}": a.download,
 		"/revoke": a.revoke, "/key-change": a.changeKey,
 	} {
 		mux.HandleFunc("POST "+path, func(w http.ResponseWriter, r *http.Request) { a.answer(w, r, handle) })

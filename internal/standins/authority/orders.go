@@ -266,8 +266,8 @@ func (a *Authority) challengeDoc(c *challenge) map[string]any {
 	return doc
 }
 
-// takeUp begins the validation of a challenge (RFC 8555, section 7.5.1).
-func (a *Authority) takeUp(c *call) *problem {
+// resume begins the validation of a challenge (RFC 8555, section 7.5.1).
+func (a *Authority) resume(c *call) *problem {
 	for _, proof := range a.proofs {
 		for _, one := range proof.challenges {
 			if one.number != c.number() || proof.account != c.account {

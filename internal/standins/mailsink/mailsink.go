@@ -155,7 +155,7 @@ func (s *Sink) talk(conn net.Conn) {
 				return
 			}
 			m.Raw = string(text)
-			s.keep(m)
+			s.save(m)
 			m = Message{}
 			say("250 taken")
 		case "QUIT":
@@ -174,7 +174,7 @@ func address(text string) string {
 	return text
 }
 
-func (s *Sink) keep(m Message) {
+func (s *Sink) save(m Message) {
 	if parsed, err := mail.ReadMessage(strings.NewReader(m.Raw)); err == nil {
 		m.Subject, _ = new(mime.WordDecoder).DecodeHeader(parsed.Header.Get("Subject"))
 		var body io.Reader = parsed.Body

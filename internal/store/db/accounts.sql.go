@@ -10,7 +10,7 @@ import (
 )
 
 const account = `-- name: Account :one
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where id = $1
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where id = $1
 `
 
 func (q *Queries) Account(ctx context.Context, id int64) (Account, error) {
@@ -32,8 +32,8 @@ func (q *Queries) Account(ctx context.Context, id int64) (Account, error) {
 		&i.OpenedAt,
 		&i.ClosedAt,
 		&i.ResellerID,
-		&i.Held,
-		&i.HeldAt,
+		&i.FrozenTerms,
+		&i.FrozenAt,
 		&i.SuspendedAt,
 		&i.SuspendedBy,
 		&i.SuspendedRole,
@@ -123,7 +123,7 @@ func (q *Queries) AccountPage(ctx context.Context, arg AccountPageParams) ([]int
 }
 
 const accountRow = `-- name: AccountRow :one
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, reseller_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, held_at, search, suspended, suspended_at, suspended_by, suspended_why, customer, plan, plan_reseller, server, reseller, disk_limit, drifts, exceptions from account_rows where id = $1
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, reseller_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, frozen_at, search, suspended, suspended_at, suspended_by, suspended_why, customer, plan, plan_reseller, server, reseller, disk_limit, drifts, exceptions from account_rows where id = $1
 `
 
 func (q *Queries) AccountRow(ctx context.Context, id int64) (AccountRow, error) {
@@ -145,7 +145,7 @@ func (q *Queries) AccountRow(ctx context.Context, id int64) (AccountRow, error) 
 		&i.Version,
 		&i.OpenedAt,
 		&i.ClosedAt,
-		&i.HeldAt,
+		&i.FrozenAt,
 		&i.Search,
 		&i.Suspended,
 		&i.SuspendedAt,
@@ -164,7 +164,7 @@ func (q *Queries) AccountRow(ctx context.Context, id int64) (AccountRow, error) 
 }
 
 const accountRows = `-- name: AccountRows :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, reseller_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, held_at, search, suspended, suspended_at, suspended_by, suspended_why, customer, plan, plan_reseller, server, reseller, disk_limit, drifts, exceptions from account_rows where id = any($1::bigint[]) order by main_domain, id
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, reseller_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, frozen_at, search, suspended, suspended_at, suspended_by, suspended_why, customer, plan, plan_reseller, server, reseller, disk_limit, drifts, exceptions from account_rows where id = any($1::bigint[]) order by main_domain, id
 `
 
 func (q *Queries) AccountRows(ctx context.Context, ids []int64) ([]AccountRow, error) {
@@ -192,7 +192,7 @@ func (q *Queries) AccountRows(ctx context.Context, ids []int64) ([]AccountRow, e
 			&i.Version,
 			&i.OpenedAt,
 			&i.ClosedAt,
-			&i.HeldAt,
+			&i.FrozenAt,
 			&i.Search,
 			&i.Suspended,
 			&i.SuspendedAt,
@@ -218,7 +218,7 @@ func (q *Queries) AccountRows(ctx context.Context, ids []int64) ([]AccountRow, e
 }
 
 const accountsOfCustomer = `-- name: AccountsOfCustomer :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where customer_id = $1 and state <> 'closed' order by id
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where customer_id = $1 and state <> 'closed' order by id
 `
 
 func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]Account, error) {
@@ -246,8 +246,8 @@ func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]A
 			&i.OpenedAt,
 			&i.ClosedAt,
 			&i.ResellerID,
-			&i.Held,
-			&i.HeldAt,
+			&i.FrozenTerms,
+			&i.FrozenAt,
 			&i.SuspendedAt,
 			&i.SuspendedBy,
 			&i.SuspendedRole,
@@ -307,7 +307,7 @@ func (q *Queries) AccountsOnServer(ctx context.Context, serverID int64) ([]Accou
 }
 
 const addAccount = `-- name: AddAccount :one
-insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement) values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search
+insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement) values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search
 `
 
 type AddAccountParams struct {
@@ -345,8 +345,8 @@ func (q *Queries) AddAccount(ctx context.Context, arg AddAccountParams) (Account
 		&i.OpenedAt,
 		&i.ClosedAt,
 		&i.ResellerID,
-		&i.Held,
-		&i.HeldAt,
+		&i.FrozenTerms,
+		&i.FrozenAt,
 		&i.SuspendedAt,
 		&i.SuspendedBy,
 		&i.SuspendedRole,
@@ -525,7 +525,7 @@ func (q *Queries) FindAccount(ctx context.Context, arg FindAccountParams) (int64
 }
 
 const lockAccount = `-- name: LockAccount :one
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where id = $1 for update
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where id = $1 for update
 `
 
 func (q *Queries) LockAccount(ctx context.Context, id int64) (Account, error) {
@@ -547,8 +547,8 @@ func (q *Queries) LockAccount(ctx context.Context, id int64) (Account, error) {
 		&i.OpenedAt,
 		&i.ClosedAt,
 		&i.ResellerID,
-		&i.Held,
-		&i.HeldAt,
+		&i.FrozenTerms,
+		&i.FrozenAt,
 		&i.SuspendedAt,
 		&i.SuspendedBy,
 		&i.SuspendedRole,
@@ -559,7 +559,7 @@ func (q *Queries) LockAccount(ctx context.Context, id int64) (Account, error) {
 }
 
 const lockAccounts = `-- name: LockAccounts :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where id = any($1::bigint[]) order by id for update
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where id = any($1::bigint[]) order by id for update
 `
 
 // In the order of their numbers, so that nobody waits in a circle.
@@ -588,8 +588,8 @@ func (q *Queries) LockAccounts(ctx context.Context, ids []int64) ([]Account, err
 			&i.OpenedAt,
 			&i.ClosedAt,
 			&i.ResellerID,
-			&i.Held,
-			&i.HeldAt,
+			&i.FrozenTerms,
+			&i.FrozenAt,
 			&i.SuspendedAt,
 			&i.SuspendedBy,
 			&i.SuspendedRole,
@@ -629,7 +629,7 @@ const markAccountApplied = `-- name: MarkAccountApplied :one
 update accounts set applied_revision = greatest(applied_revision, $1::bigint), version = version + 1,
     state = case when $1::bigint < revision then state when state = 'opening' then 'active' when state = 'closing' then 'closed' else state end,
     closed_at = case when $1::bigint >= revision and state = 'closing' then now() else closed_at end
-where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search
+where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search
 `
 
 type MarkAccountAppliedParams struct {
@@ -657,8 +657,8 @@ func (q *Queries) MarkAccountApplied(ctx context.Context, arg MarkAccountApplied
 		&i.OpenedAt,
 		&i.ClosedAt,
 		&i.ResellerID,
-		&i.Held,
-		&i.HeldAt,
+		&i.FrozenTerms,
+		&i.FrozenAt,
 		&i.SuspendedAt,
 		&i.SuspendedBy,
 		&i.SuspendedRole,
@@ -721,7 +721,7 @@ func (q *Queries) SaveDiskUsed(ctx context.Context, arg SaveDiskUsedParams) erro
 }
 
 const setAccountState = `-- name: SetAccountState :one
-update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, held, held_at, suspended_at, suspended_by, suspended_role, suspended_why, search
+update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search
 `
 
 type SetAccountStateParams struct {
@@ -748,8 +748,8 @@ func (q *Queries) SetAccountState(ctx context.Context, arg SetAccountStateParams
 		&i.OpenedAt,
 		&i.ClosedAt,
 		&i.ResellerID,
-		&i.Held,
-		&i.HeldAt,
+		&i.FrozenTerms,
+		&i.FrozenAt,
 		&i.SuspendedAt,
 		&i.SuspendedBy,
 		&i.SuspendedRole,
@@ -760,16 +760,16 @@ func (q *Queries) SetAccountState(ctx context.Context, arg SetAccountStateParams
 }
 
 const setFrozenTerms = `-- name: SetFrozenTerms :exec
-update accounts set held = $2, held_at = case when $2::jsonb is null then null else now() end, version = version + 1 where id = $1
+update accounts set frozen_terms = $2, frozen_at = case when $2::jsonb is null then null else now() end, version = version + 1 where id = $1
 `
 
 type SetFrozenTermsParams struct {
-	ID   int64
-	Held []byte
+	ID          int64
+	FrozenTerms []byte
 }
 
 func (q *Queries) SetFrozenTerms(ctx context.Context, arg SetFrozenTermsParams) error {
-	_, err := q.db.Exec(ctx, setFrozenTerms, arg.ID, arg.Held)
+	_, err := q.db.Exec(ctx, setFrozenTerms, arg.ID, arg.FrozenTerms)
 	return err
 }
 

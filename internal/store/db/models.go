@@ -25,8 +25,8 @@ type Account struct {
 	OpenedAt        time.Time
 	ClosedAt        *time.Time
 	ResellerID      *int64
-	Held            []byte
-	HeldAt          *time.Time
+	FrozenTerms     []byte
+	FrozenAt        *time.Time
 	SuspendedAt     *time.Time
 	SuspendedBy     *string
 	SuspendedRole   *string
@@ -50,7 +50,7 @@ type AccountRow struct {
 	Version         int64
 	OpenedAt        time.Time
 	ClosedAt        *time.Time
-	HeldAt          *time.Time
+	FrozenAt        *time.Time
 	Search          string
 	Suspended       bool
 	SuspendedAt     *time.Time
@@ -173,7 +173,7 @@ type Drift struct {
 	AccountID *int64
 	Part      string
 	Subject   string
-	What      string
+	Detail    string
 	Diff      string
 	FoundAt   time.Time
 }
@@ -277,17 +277,18 @@ type LoginKey struct {
 }
 
 type Mail struct {
-	ID         int64
-	Kind       string
-	Recipient  string
-	Message    []byte
-	Sender     string
-	State      string
-	Failure    string
-	CustomerID *int64
-	ResellerID *int64
-	CreatedAt  time.Time
-	FinishedAt *time.Time
+	ID           int64
+	Kind         string
+	Recipient    string
+	Message      []byte
+	Sender       string
+	State        string
+	Failure      string
+	CustomerID   *int64
+	ResellerID   *int64
+	CreatedAt    time.Time
+	FinishedAt   *time.Time
+	ClaimedUntil *time.Time
 }
 
 type Operation struct {
@@ -355,7 +356,7 @@ type Person struct {
 	CustomerID   *int64
 	Email        *string
 	Language     string
-	LookOnly     bool
+	ReadOnly     bool
 	MustChange   bool
 	PasswordAt   *time.Time
 	Networks     []netip.Prefix

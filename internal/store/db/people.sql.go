@@ -50,9 +50,9 @@ func (q *Queries) AddLink(ctx context.Context, arg AddLinkParams) error {
 }
 
 const addPerson = `-- name: AddPerson :one
-insert into people (name, role, duty, password_hash, reseller_id, customer_id, email, language, look_only, must_change, networks, password_at)
+insert into people (name, role, duty, password_hash, reseller_id, customer_id, email, language, read_only, must_change, networks, password_at)
 values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10,
-    $11::cidr[], case when $4 = '' then null else now() end) returning id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, look_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version
+    $11::cidr[], case when $4 = '' then null else now() end) returning id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, read_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version
 `
 
 type AddPersonParams struct {
@@ -64,7 +64,7 @@ type AddPersonParams struct {
 	CustomerID   *int64
 	Email        *string
 	Language     string
-	LookOnly     bool
+	ReadOnly     bool
 	MustChange   bool
 	Networks     []netip.Prefix
 }
@@ -79,7 +79,7 @@ func (q *Queries) AddPerson(ctx context.Context, arg AddPersonParams) (Person, e
 		arg.CustomerID,
 		arg.Email,
 		arg.Language,
-		arg.LookOnly,
+		arg.ReadOnly,
 		arg.MustChange,
 		arg.Networks,
 	)
@@ -95,7 +95,7 @@ func (q *Queries) AddPerson(ctx context.Context, arg AddPersonParams) (Person, e
 		&i.CustomerID,
 		&i.Email,
 		&i.Language,
-		&i.LookOnly,
+		&i.ReadOnly,
 		&i.MustChange,
 		&i.PasswordAt,
 		&i.Networks,
@@ -199,15 +199,15 @@ func (q *Queries) AddToken(ctx context.Context, arg AddTokenParams) (Token, erro
 }
 
 const changePerson = `-- name: ChangePerson :one
-update people set duty = $1, email = $2, language = $3, look_only = $4, networks = $5::cidr[], version = version + 1
-where id = $6 returning id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, look_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version
+update people set duty = $1, email = $2, language = $3, read_only = $4, networks = $5::cidr[], version = version + 1
+where id = $6 returning id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, read_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version
 `
 
 type ChangePersonParams struct {
 	Duty     string
 	Email    *string
 	Language string
-	LookOnly bool
+	ReadOnly bool
 	Networks []netip.Prefix
 	ID       int64
 }
@@ -217,7 +217,7 @@ func (q *Queries) ChangePerson(ctx context.Context, arg ChangePersonParams) (Per
 		arg.Duty,
 		arg.Email,
 		arg.Language,
-		arg.LookOnly,
+		arg.ReadOnly,
 		arg.Networks,
 		arg.ID,
 	)
@@ -233,7 +233,7 @@ func (q *Queries) ChangePerson(ctx context.Context, arg ChangePersonParams) (Per
 		&i.CustomerID,
 		&i.Email,
 		&i.Language,
-		&i.LookOnly,
+		&i.ReadOnly,
 		&i.MustChange,
 		&i.PasswordAt,
 		&i.Networks,
@@ -381,7 +381,7 @@ func (q *Queries) EndSessionsOf(ctx context.Context, arg EndSessionsOfParams) er
 }
 
 const findPerson = `-- name: FindPerson :one
-select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, look_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where name = $1
+select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, read_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where name = $1
   and ($2::bigint = 0 or people.reseller_id = $2)
   and ($3::bigint = 0 or people.customer_id = $3)
 `
@@ -406,7 +406,7 @@ func (q *Queries) FindPerson(ctx context.Context, arg FindPersonParams) (Person,
 		&i.CustomerID,
 		&i.Email,
 		&i.Language,
-		&i.LookOnly,
+		&i.ReadOnly,
 		&i.MustChange,
 		&i.PasswordAt,
 		&i.Networks,
@@ -419,7 +419,7 @@ func (q *Queries) FindPerson(ctx context.Context, arg FindPersonParams) (Person,
 }
 
 const linkByDigest = `-- name: LinkByDigest :one
-select links.id, links.purpose, links.made_by, links.ends_at, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.look_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version from links join people on people.id = links.person_id
+select links.id, links.purpose, links.made_by, links.ends_at, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.read_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version from links join people on people.id = links.person_id
 where digest = $1 and used_at is null and ends_at > now()
 `
 
@@ -449,7 +449,7 @@ func (q *Queries) LinkByDigest(ctx context.Context, digest []byte) (LinkByDigest
 		&i.Person.CustomerID,
 		&i.Person.Email,
 		&i.Person.Language,
-		&i.Person.LookOnly,
+		&i.Person.ReadOnly,
 		&i.Person.MustChange,
 		&i.Person.PasswordAt,
 		&i.Person.Networks,
@@ -471,7 +471,7 @@ func (q *Queries) LockPeople(ctx context.Context) error {
 }
 
 const lockPerson = `-- name: LockPerson :one
-select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, look_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where id = $1 for update
+select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, read_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where id = $1 for update
 `
 
 func (q *Queries) LockPerson(ctx context.Context, id int64) (Person, error) {
@@ -488,7 +488,7 @@ func (q *Queries) LockPerson(ctx context.Context, id int64) (Person, error) {
 		&i.CustomerID,
 		&i.Email,
 		&i.Language,
-		&i.LookOnly,
+		&i.ReadOnly,
 		&i.MustChange,
 		&i.PasswordAt,
 		&i.Networks,
@@ -501,7 +501,7 @@ func (q *Queries) LockPerson(ctx context.Context, id int64) (Person, error) {
 }
 
 const operatorsWithMail = `-- name: OperatorsWithMail :many
-select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, look_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where role = 'operator' and duty = 'all' and email is not null order by name
+select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, read_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where role = 'operator' and duty = 'all' and email is not null order by name
 `
 
 // Those whose duty is all of it.
@@ -525,7 +525,7 @@ func (q *Queries) OperatorsWithMail(ctx context.Context) ([]Person, error) {
 			&i.CustomerID,
 			&i.Email,
 			&i.Language,
-			&i.LookOnly,
+			&i.ReadOnly,
 			&i.MustChange,
 			&i.PasswordAt,
 			&i.Networks,
@@ -545,7 +545,7 @@ func (q *Queries) OperatorsWithMail(ctx context.Context) ([]Person, error) {
 }
 
 const people = `-- name: People :many
-select people.id, people.name, people.role, people.duty, people.email, people.language, people.look_only, people.must_change, (people.password_hash <> '')::boolean as has_password,
+select people.id, people.name, people.role, people.duty, people.email, people.language, people.read_only, people.must_change, (people.password_hash <> '')::boolean as has_password,
     (people.totp_at is not null)::boolean as has_totp, people.networks, people.version, people.created_at, coalesce(customers.name, '')::text as customer, people.customer_id, coalesce(resellers.name, '')::text as reseller,
     coalesce((select max(seen_at) from sessions where sessions.person_id = people.id), 'epoch')::timestamptz as seen_at
 from people left join customers on customers.id = people.customer_id left join resellers on resellers.id = people.reseller_id
@@ -577,7 +577,7 @@ type PeopleRow struct {
 	Duty        string
 	Email       *string
 	Language    string
-	LookOnly    bool
+	ReadOnly    bool
 	MustChange  bool
 	HasPassword bool
 	HasTotp     bool
@@ -615,7 +615,7 @@ func (q *Queries) People(ctx context.Context, arg PeopleParams) ([]PeopleRow, er
 			&i.Duty,
 			&i.Email,
 			&i.Language,
-			&i.LookOnly,
+			&i.ReadOnly,
 			&i.MustChange,
 			&i.HasPassword,
 			&i.HasTotp,
@@ -638,7 +638,7 @@ func (q *Queries) People(ctx context.Context, arg PeopleParams) ([]PeopleRow, er
 }
 
 const personByID = `-- name: PersonByID :one
-select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, look_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where id = $1
+select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, read_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where id = $1
 `
 
 func (q *Queries) PersonByID(ctx context.Context, id int64) (Person, error) {
@@ -655,7 +655,7 @@ func (q *Queries) PersonByID(ctx context.Context, id int64) (Person, error) {
 		&i.CustomerID,
 		&i.Email,
 		&i.Language,
-		&i.LookOnly,
+		&i.ReadOnly,
 		&i.MustChange,
 		&i.PasswordAt,
 		&i.Networks,
@@ -668,7 +668,7 @@ func (q *Queries) PersonByID(ctx context.Context, id int64) (Person, error) {
 }
 
 const personByName = `-- name: PersonByName :one
-select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, look_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where name = $1
+select id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, read_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version from people where name = $1
 `
 
 func (q *Queries) PersonByName(ctx context.Context, name string) (Person, error) {
@@ -685,7 +685,7 @@ func (q *Queries) PersonByName(ctx context.Context, name string) (Person, error)
 		&i.CustomerID,
 		&i.Email,
 		&i.Language,
-		&i.LookOnly,
+		&i.ReadOnly,
 		&i.MustChange,
 		&i.PasswordAt,
 		&i.Networks,
@@ -759,7 +759,7 @@ func (q *Queries) SaveTOTP(ctx context.Context, arg SaveTOTPParams) error {
 }
 
 const sessionByToken = `-- name: SessionByToken :one
-select sessions.id, sessions.token_digest, sessions.person_id, sessions.address, sessions.created_at, sessions.seen_at, sessions.ends_at, sessions.ends_latest, sessions.program, sessions.acting_customer_id, sessions.acting_reseller_id, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.look_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version, (people.role = any(settings.second_factor) and people.totp_at is null)::boolean as wants_totp, settings.session_minutes,
+select sessions.id, sessions.token_digest, sessions.person_id, sessions.address, sessions.created_at, sessions.seen_at, sessions.ends_at, sessions.ends_latest, sessions.program, sessions.acting_customer_id, sessions.acting_reseller_id, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.read_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version, (people.role = any(settings.second_factor) and people.totp_at is null)::boolean as wants_totp, settings.session_minutes,
     coalesce(mine.id, 0)::bigint as reseller_id, coalesce(mine.name, '')::text as reseller, coalesce(mine.suspended_why, '')::text as suspended_why,
     coalesce(acting_customer.name, '')::text as acting_customer, coalesce(acting_customer.reseller_id, 0)::bigint as acting_customer_reseller, coalesce(acting_reseller.name, '')::text as acting_reseller
 from sessions join people on people.id = sessions.person_id cross join settings
@@ -807,7 +807,7 @@ func (q *Queries) SessionByToken(ctx context.Context, tokenDigest []byte) (Sessi
 		&i.Person.CustomerID,
 		&i.Person.Email,
 		&i.Person.Language,
-		&i.Person.LookOnly,
+		&i.Person.ReadOnly,
 		&i.Person.MustChange,
 		&i.Person.PasswordAt,
 		&i.Person.Networks,
@@ -904,7 +904,7 @@ func (q *Queries) StartTOTP(ctx context.Context, arg StartTOTPParams) error {
 }
 
 const tokenByDigest = `-- name: TokenByDigest :one
-select tokens.id, tokens.person_id, tokens.name, tokens.digest, tokens.scopes, tokens.networks, tokens.ends_at, tokens.used_at, tokens.used_from, tokens.created_at, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.look_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version,
+select tokens.id, tokens.person_id, tokens.name, tokens.digest, tokens.scopes, tokens.networks, tokens.ends_at, tokens.used_at, tokens.used_from, tokens.created_at, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.read_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version,
     coalesce(mine.id, 0)::bigint as reseller_id, coalesce(mine.name, '')::text as reseller, coalesce(mine.suspended_why, '')::text as suspended_why
 from tokens join people on people.id = tokens.person_id
 left join resellers mine on mine.id = people.reseller_id and people.role = 'reseller'
@@ -943,7 +943,7 @@ func (q *Queries) TokenByDigest(ctx context.Context, digest []byte) (TokenByDige
 		&i.Person.CustomerID,
 		&i.Person.Email,
 		&i.Person.Language,
-		&i.Person.LookOnly,
+		&i.Person.ReadOnly,
 		&i.Person.MustChange,
 		&i.Person.PasswordAt,
 		&i.Person.Networks,

@@ -11,16 +11,16 @@ import (
 )
 
 const accountsOnPlan = `-- name: AccountsOnPlan :many
-select id, sign_in_name, main_domain, state, held, reseller_id from accounts where plan_id = $1 and state <> 'closed' order by main_domain, id
+select id, sign_in_name, main_domain, state, frozen_terms, reseller_id from accounts where plan_id = $1 and state <> 'closed' order by main_domain, id
 `
 
 type AccountsOnPlanRow struct {
-	ID         int64
-	SignInName string
-	MainDomain string
-	State      string
-	Held       []byte
-	ResellerID *int64
+	ID          int64
+	SignInName  string
+	MainDomain  string
+	State       string
+	FrozenTerms []byte
+	ResellerID  *int64
 }
 
 func (q *Queries) AccountsOnPlan(ctx context.Context, planID int64) ([]AccountsOnPlanRow, error) {
@@ -37,7 +37,7 @@ func (q *Queries) AccountsOnPlan(ctx context.Context, planID int64) ([]AccountsO
 			&i.SignInName,
 			&i.MainDomain,
 			&i.State,
-			&i.Held,
+			&i.FrozenTerms,
 			&i.ResellerID,
 		); err != nil {
 			return nil, err

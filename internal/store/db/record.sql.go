@@ -114,8 +114,34 @@ func (q *Queries) ClaimIdempotencyKey(ctx context.Context, arg ClaimIdempotencyK
 	return result.RowsAffected(), nil
 }
 
+const claimMail = `-- name: ClaimMail :one
+update mails set claimed_until = now() + interval '5 minutes'
+where id = $1 and state = 'waiting' and (claimed_until is null or claimed_until < now()) returning id, kind, recipient, message, sender, state, failure, customer_id, reseller_id, created_at, finished_at, claimed_until
+`
+
+// Whoever has claimed a message has it for some minutes; after that it is taken for left by a killed process.
+func (q *Queries) ClaimMail(ctx context.Context, id int64) (Mail, error) {
+	row := q.db.QueryRow(ctx, claimMail, id)
+	var i Mail
+	err := row.Scan(
+		&i.ID,
+		&i.Kind,
+		&i.Recipient,
+		&i.Message,
+		&i.Sender,
+		&i.State,
+		&i.Failure,
+		&i.CustomerID,
+		&i.ResellerID,
+		&i.CreatedAt,
+		&i.FinishedAt,
+		&i.ClaimedUntil,
+	)
+	return i, err
+}
+
 const delayMail = `-- name: DelayMail :exec
-update mails set failure = $2 where id = $1
+update mails set failure = $2, claimed_until = null where id = $1
 `
 
 type DelayMailParams struct {
@@ -227,7 +253,7 @@ func (q *Queries) Events(ctx context.Context, arg EventsParams) ([]EventsRow, er
 }
 
 const finishMail = `-- name: FinishMail :exec
-update mails set state = $2, failure = $3, message = null, finished_at = now() where id = $1
+update mails set state = $2, failure = $3, message = null, claimed_until = null, finished_at = now() where id = $1
 `
 
 type FinishMailParams struct {
@@ -275,29 +301,6 @@ func (q *Queries) Installation(ctx context.Context) (Installation, error) {
 		&i.AuthorityKey,
 		&i.CreatedAt,
 		&i.TransferKey,
-	)
-	return i, err
-}
-
-const lockMail = `-- name: LockMail :one
-select id, kind, recipient, message, sender, state, failure, customer_id, reseller_id, created_at, finished_at from mails where id = $1 for update skip locked
-`
-
-func (q *Queries) LockMail(ctx context.Context, id int64) (Mail, error) {
-	row := q.db.QueryRow(ctx, lockMail, id)
-	var i Mail
-	err := row.Scan(
-		&i.ID,
-		&i.Kind,
-		&i.Recipient,
-		&i.Message,
-		&i.Sender,
-		&i.State,
-		&i.Failure,
-		&i.CustomerID,
-		&i.ResellerID,
-		&i.CreatedAt,
-		&i.FinishedAt,
 	)
 	return i, err
 }

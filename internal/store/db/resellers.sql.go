@@ -243,9 +243,9 @@ func (q *Queries) LockResellers(ctx context.Context, ids []int64) error {
 }
 
 const otherHoldings = `-- name: OtherHoldings :many
-select id, plan_id, held from accounts
+select id, plan_id, frozen_terms from accounts
 where reseller_id = $1 and state <> 'closed' and id <> $2::bigint
-  and (held is not null or exists (select from exceptions where exceptions.account_id = accounts.id))
+  and (frozen_terms is not null or exists (select from exceptions where exceptions.account_id = accounts.id))
 `
 
 type OtherHoldingsParams struct {
@@ -254,9 +254,9 @@ type OtherHoldingsParams struct {
 }
 
 type OtherHoldingsRow struct {
-	ID     int64
-	PlanID int64
-	Held   []byte
+	ID          int64
+	PlanID      int64
+	FrozenTerms []byte
 }
 
 // The accounts that are held or have exceptions.
@@ -269,7 +269,7 @@ func (q *Queries) OtherHoldings(ctx context.Context, arg OtherHoldingsParams) ([
 	items := []OtherHoldingsRow{}
 	for rows.Next() {
 		var i OtherHoldingsRow
-		if err := rows.Scan(&i.ID, &i.PlanID, &i.Held); err != nil {
+		if err := rows.Scan(&i.ID, &i.PlanID, &i.FrozenTerms); err != nil {
 			return nil, err
 		}
 		items = append(items, i)
@@ -282,7 +282,7 @@ func (q *Queries) OtherHoldings(ctx context.Context, arg OtherHoldingsParams) ([
 
 const plainHoldings = `-- name: PlainHoldings :many
 select plan_id, count(*)::bigint as accounts from accounts
-where reseller_id = $1 and state <> 'closed' and id <> $2::bigint and held is null
+where reseller_id = $1 and state <> 'closed' and id <> $2::bigint and frozen_terms is null
   and not exists (select from exceptions where exceptions.account_id = accounts.id)
 group by plan_id
 `

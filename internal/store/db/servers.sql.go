@@ -11,7 +11,7 @@ import (
 )
 
 const addDrift = `-- name: AddDrift :exec
-insert into drifts (server_id, account_id, part, subject, what, diff) values ($1, $2, $3, $4, $5, $6)
+insert into drifts (server_id, account_id, part, subject, detail, diff) values ($1, $2, $3, $4, $5, $6)
 `
 
 type AddDriftParams struct {
@@ -19,7 +19,7 @@ type AddDriftParams struct {
 	AccountID *int64
 	Part      string
 	Subject   string
-	What      string
+	Detail    string
 	Diff      string
 }
 
@@ -29,7 +29,7 @@ func (q *Queries) AddDrift(ctx context.Context, arg AddDriftParams) error {
 		arg.AccountID,
 		arg.Part,
 		arg.Subject,
-		arg.What,
+		arg.Detail,
 		arg.Diff,
 	)
 	return err
@@ -134,7 +134,7 @@ func (q *Queries) DeleteDriftsOfAccount(ctx context.Context, accountID *int64) e
 }
 
 const driftsOfAccount = `-- name: DriftsOfAccount :many
-select id, server_id, account_id, part, subject, what, diff, found_at from drifts where account_id = $1 order by id
+select id, server_id, account_id, part, subject, detail, diff, found_at from drifts where account_id = $1 order by id
 `
 
 func (q *Queries) DriftsOfAccount(ctx context.Context, accountID *int64) ([]Drift, error) {
@@ -152,7 +152,7 @@ func (q *Queries) DriftsOfAccount(ctx context.Context, accountID *int64) ([]Drif
 			&i.AccountID,
 			&i.Part,
 			&i.Subject,
-			&i.What,
+			&i.Detail,
 			&i.Diff,
 			&i.FoundAt,
 		); err != nil {
@@ -167,7 +167,7 @@ func (q *Queries) DriftsOfAccount(ctx context.Context, accountID *int64) ([]Drif
 }
 
 const driftsOfServer = `-- name: DriftsOfServer :many
-select drifts.id, drifts.server_id, drifts.account_id, drifts.part, drifts.subject, drifts.what, drifts.diff, drifts.found_at, accounts.sign_in_name from drifts left join accounts on accounts.id = drifts.account_id
+select drifts.id, drifts.server_id, drifts.account_id, drifts.part, drifts.subject, drifts.detail, drifts.diff, drifts.found_at, accounts.sign_in_name from drifts left join accounts on accounts.id = drifts.account_id
 where drifts.server_id = $1 order by drifts.id limit 1000
 `
 
@@ -177,7 +177,7 @@ type DriftsOfServerRow struct {
 	AccountID  *int64
 	Part       string
 	Subject    string
-	What       string
+	Detail     string
 	Diff       string
 	FoundAt    time.Time
 	SignInName *string
@@ -198,7 +198,7 @@ func (q *Queries) DriftsOfServer(ctx context.Context, serverID int64) ([]DriftsO
 			&i.AccountID,
 			&i.Part,
 			&i.Subject,
-			&i.What,
+			&i.Detail,
 			&i.Diff,
 			&i.FoundAt,
 			&i.SignInName,

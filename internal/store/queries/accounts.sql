@@ -88,7 +88,7 @@ update accounts set revision = revision + 1, version = version + 1 where id = an
 update accounts set plan_id = $2, version = version + 1 where id = $1;
 
 -- name: SetFrozenTerms :exec
-update accounts set held = $2, held_at = case when $2::jsonb is null then null else now() end, version = version + 1 where id = $1;
+update accounts set frozen_terms = $2, frozen_at = case when $2::jsonb is null then null else now() end, version = version + 1 where id = $1;
 
 -- name: SuspendAccount :exec
 update accounts set suspended_at = case when sqlc.narg(by)::text is null then null else now() end, suspended_by = sqlc.narg(by), suspended_role = sqlc.narg(role),

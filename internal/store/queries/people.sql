@@ -13,7 +13,7 @@ select * from people where name = sqlc.arg(name)
   and (sqlc.arg(customer)::bigint = 0 or people.customer_id = sqlc.arg(customer));
 
 -- name: People :many
-select people.id, people.name, people.role, people.duty, people.email, people.language, people.look_only, people.must_change, (people.password_hash <> '')::boolean as has_password,
+select people.id, people.name, people.role, people.duty, people.email, people.language, people.read_only, people.must_change, (people.password_hash <> '')::boolean as has_password,
     (people.totp_at is not null)::boolean as has_totp, people.networks, people.version, people.created_at, coalesce(customers.name, '')::text as customer, people.customer_id, coalesce(resellers.name, '')::text as reseller,
     coalesce((select max(seen_at) from sessions where sessions.person_id = people.id), 'epoch')::timestamptz as seen_at
 from people left join customers on customers.id = people.customer_id left join resellers on resellers.id = people.reseller_id
@@ -37,12 +37,12 @@ select * from people where role = 'operator' and duty = 'all' and email is not n
 lock table people in share row exclusive mode;
 
 -- name: AddPerson :one
-insert into people (name, role, duty, password_hash, reseller_id, customer_id, email, language, look_only, must_change, networks, password_at)
-values (sqlc.arg(name), sqlc.arg(role), sqlc.arg(duty), sqlc.arg(password_hash), sqlc.narg(reseller_id), sqlc.narg(customer_id), sqlc.narg(email), sqlc.arg(language), sqlc.arg(look_only), sqlc.arg(must_change),
+insert into people (name, role, duty, password_hash, reseller_id, customer_id, email, language, read_only, must_change, networks, password_at)
+values (sqlc.arg(name), sqlc.arg(role), sqlc.arg(duty), sqlc.arg(password_hash), sqlc.narg(reseller_id), sqlc.narg(customer_id), sqlc.narg(email), sqlc.arg(language), sqlc.arg(read_only), sqlc.arg(must_change),
     sqlc.arg(networks)::cidr[], case when sqlc.arg(password_hash) = '' then null else now() end) returning *;
 
 -- name: ChangePerson :one
-update people set duty = sqlc.arg(duty), email = sqlc.narg(email), language = sqlc.arg(language), look_only = sqlc.arg(look_only), networks = sqlc.arg(networks)::cidr[], version = version + 1
+update people set duty = sqlc.arg(duty), email = sqlc.narg(email), language = sqlc.arg(language), read_only = sqlc.arg(read_only), networks = sqlc.arg(networks)::cidr[], version = version + 1
 where id = sqlc.arg(id) returning *;
 
 -- name: RemovePerson :exec

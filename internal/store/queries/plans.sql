@@ -53,7 +53,7 @@ select * from plan_limits where plan_id = any(sqlc.arg(plans)::bigint[]);
 select * from plan_features where plan_id = any(sqlc.arg(plans)::bigint[]);
 
 -- name: AccountsOnPlan :many
-select id, sign_in_name, main_domain, state, held, reseller_id from accounts where plan_id = $1 and state <> 'closed' order by main_domain, id;
+select id, sign_in_name, main_domain, state, frozen_terms, reseller_id from accounts where plan_id = $1 and state <> 'closed' order by main_domain, id;
 
 -- name: AddException :one
 insert into exceptions (account_id, limit_key, amount, feature, switched_on, reason, author, ends_at) values ($1, $2, $3, $4, $5, $6, $7, $8) returning *;

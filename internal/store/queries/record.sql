@@ -53,14 +53,16 @@ update settings set title = $1, console = $2, name_servers = $3, second_factor =
 -- name: AddMail :one
 insert into mails (kind, recipient, sender, message, customer_id, reseller_id) values ($1, $2, $3, $4, $5, $6) returning id;
 
--- name: LockMail :one
-select * from mails where id = $1 for update skip locked;
+-- name: ClaimMail :one
+-- Whoever has claimed a message has it for some minutes; after that it is taken for left by a killed process.
+update mails set claimed_until = now() + interval '5 minutes'
+where id = $1 and state = 'waiting' and (claimed_until is null or claimed_until < now()) returning *;
 
 -- name: FinishMail :exec
-update mails set state = $2, failure = $3, message = null, finished_at = now() where id = $1;
+update mails set state = $2, failure = $3, message = null, claimed_until = null, finished_at = now() where id = $1;
 
 -- name: DelayMail :exec
-update mails set failure = $2 where id = $1;
+update mails set failure = $2, claimed_until = null where id = $1;
 
 -- name: MailsOfCustomer :many
 select id, kind, recipient, state, failure, created_at, finished_at from mails where customer_id = $1 order by id desc limit 20;

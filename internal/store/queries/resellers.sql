@@ -52,15 +52,15 @@ select * from share_features where reseller_id = any(sqlc.arg(resellers)::bigint
 -- name: PlainHoldings :many
 -- How many accounts have just what their plan gives, for each plan.
 select plan_id, count(*)::bigint as accounts from accounts
-where reseller_id = sqlc.arg(reseller) and state <> 'closed' and id <> sqlc.arg(without)::bigint and held is null
+where reseller_id = sqlc.arg(reseller) and state <> 'closed' and id <> sqlc.arg(without)::bigint and frozen_terms is null
   and not exists (select from exceptions where exceptions.account_id = accounts.id)
 group by plan_id;
 
 -- name: OtherHoldings :many
 -- The accounts that are held or have exceptions.
-select id, plan_id, held from accounts
+select id, plan_id, frozen_terms from accounts
 where reseller_id = sqlc.arg(reseller) and state <> 'closed' and id <> sqlc.arg(without)::bigint
-  and (held is not null or exists (select from exceptions where exceptions.account_id = accounts.id));
+  and (frozen_terms is not null or exists (select from exceptions where exceptions.account_id = accounts.id));
 
 -- name: UsageOfReseller :many
 select usage.key::text as key, sum(usage.amount)::bigint as amount from accounts join usage on usage.account_id = accounts.id

@@ -38,7 +38,7 @@ update servers set swept_at = now() where id = $1;
 delete from drifts where server_id = $1;
 
 -- name: AddDrift :exec
-insert into drifts (server_id, account_id, part, subject, what, diff) values ($1, $2, $3, $4, $5, $6);
+insert into drifts (server_id, account_id, part, subject, detail, diff) values ($1, $2, $3, $4, $5, $6);
 
 -- name: DriftsOfServer :many
 select drifts.*, accounts.sign_in_name from drifts left join accounts on accounts.id = drifts.account_id

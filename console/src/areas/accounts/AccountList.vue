@@ -101,7 +101,7 @@ function reset() {
     <template #domain="{ row }"><RouterLink :to="addressOf(row)" class="domain">{{ row.name }}</RouterLink></template>
     <template #choose="{ row }"><ElCheckbox v-if="row.state !== 'closed'" :model-value="chosen.has(row.id)" :aria-label="`Choose ${row.name}`" @change="(on) => choose(row, Boolean(on))" /></template>
     <template #customer="{ row }">{{ row.customer }}<span v-if="row.reseller" class="quiet"> of {{ row.reseller }}</span></template>
-    <template #plan="{ row }">{{ row.plan }}<span v-if="row.exceptions || row.held" class="quiet" :title="row.held ? 'Held on its limits' : `${row.exceptions} set by hand`"> {{ row.held ? '‡' : '†' }}</span></template>
+    <template #plan="{ row }">{{ row.plan }}<span v-if="row.exceptions || row.frozen" class="quiet" :title="row.frozen ? 'Its limits are frozen' : `${row.exceptions} set by hand`"> {{ row.frozen ? '‡' : '†' }}</span></template>
     <template #name="{ row }"><code>{{ row.sign_in_name }}</code></template>
     <template #disk="{ row }"><FillBar :used="row.disk_used" :of="row.disk_limit" unit="bytes" what="Disk space" /></template>
     <template #state="{ row }"><StateMark :state="row.state" /><StateMark v-if="row.drifts > 0" class="drift" state="drift" /></template>

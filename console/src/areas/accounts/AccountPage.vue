@@ -51,9 +51,9 @@ const resume = () =>
   act(async () => {
     started.value = (await made(api.POST('/api/v1/accounts/{account}/resume', { params: { path: path.value } }))).operation
   })
-const hold = (held: boolean) =>
+const freeze = (frozen: boolean) =>
   act(async () => {
-    const changed = await made(api.PUT('/api/v1/accounts/{account}/hold', { params: { path: path.value }, body: { held } }))
+    const changed = await made(api.PUT('/api/v1/accounts/{account}/frozen-terms', { params: { path: path.value }, body: { frozen } }))
     after(changed.operation)
   })
 const dropException = (e: Schemas['Exception']) =>
@@ -81,7 +81,7 @@ watchEffect(() => {
 
 type Allowed = Schemas['Allowed']
 const columns: Column<Allowed>[] = [
-  { key: 'what', title: 'Limit', text: (l) => l.what, long: true },
+  { key: 'what', title: 'Limit', text: (l) => l.title, long: true },
   { key: 'value', title: 'Allowed', right: true, text: (l) => amount(l.value, l.unit) },
   { key: 'used', title: 'Used', right: true, text: (l) => (l.used === null ? '–' : amount(l.used, l.unit)) },
   { key: 'left', title: 'Left', right: true, wide: true, text: (l) => (l.used === null ? '' : amount(l.left, l.unit)) },
@@ -123,7 +123,7 @@ const facts = computed<[string, string][]>(() => {
       <ElButton v-if="open && may('accounts.close')" @click="closing = true">Close the account…</ElButton>
     </PageHead>
     <p v-if="data.suspension" class="warn">‖ Suspended since {{ moment(data.suspension.since) }} by {{ data.suspension.by }}: {{ data.suspension.why }}. Visitors see a notice; everything is kept.</p>
-    <p v-if="data.held_on" class="held">Held on the limits of plan {{ data.held_on.plan }} since {{ moment(data.held_on.since).slice(0, 10) }}: a change of its plan does not reach it. <button v-if="may('accounts.change')" type="button" class="link" @click="hold(false)">Hold it no longer</button></p>
+    <p v-if="data.frozen_terms" class="frozen">Its limits are those of plan {{ data.frozen_terms.plan }}, frozen on {{ moment(data.frozen_terms.since).slice(0, 10) }}: changes of its plan do not apply. <button v-if="may('accounts.change')" type="button" class="link" @click="freeze(false)">Follow the plan again</button></p>
     <FactStrip>
       <StripFact name="State"><StateMark :state="data.state" /><StateMark v-if="data.drifts" state="drift" /></StripFact>
       <StripFact name="Sign-in name"><code>{{ data.sign_in_name }}</code></StripFact>
@@ -171,7 +171,7 @@ const facts = computed<[string, string][]>(() => {
           <div class="titled">
             <h2>Limits</h2>
             <span v-if="open" class="acts">
-              <ElButton v-if="!data.held && may('accounts.change')" size="small" title="Keep these limits when the plan changes" @click="hold(true)">Hold</ElButton>
+              <ElButton v-if="!data.frozen && may('accounts.change')" size="small" title="Keep these limits when the plan changes" @click="freeze(true)">Freeze limits</ElButton>
               <ElButton v-if="may('exceptions.change')" size="small" @click="excepting = true">Set by hand</ElButton>
             </span>
           </div>
@@ -198,7 +198,7 @@ const facts = computed<[string, string][]>(() => {
 </template>
 
 <style scoped>
-.held {
+.frozen {
   margin: 0 0 0.8rem;
 }
 </style>

@@ -21,7 +21,7 @@ import { isOperator, may } from '../session/state'
 const route = useRoute()
 const form = reactive({
   domain: '', signInName: '', plan: '', reseller: String(route.query.reseller ?? ''), customer: String(route.query.customer ?? ''), newCustomer: false, email: '', language: 'en' as 'en' | 'de', server: '',
-  activation: 'none' as 'none' | 'link' | 'password', password: '', mustChange: true, lookOnly: false,
+  activation: 'none' as 'none' | 'link' | 'password', password: '', mustChange: true, readOnly: false,
 })
 const wrong = reactive<Record<string, string>>({})
 const check = shallowRef<Schemas['DomainCheck']>()
@@ -111,7 +111,7 @@ const body = computed(() => ({
   activation: form.activation,
   password: form.activation === 'password' ? form.password : undefined,
   must_change: (form.activation === 'password' && form.mustChange) || undefined,
-  look_only: (form.activation !== 'none' && form.lookOnly) || undefined,
+  read_only: (form.activation !== 'none' && form.readOnly) || undefined,
 }))
 
 // One key for one form as it is: pressing twice opens one account.
@@ -187,7 +187,7 @@ function again() {
       <template v-if="form.activation !== 'none'">
         <NewPassword v-if="form.activation === 'password'" id="first-password" v-model="form.password" :about="[form.signInName, form.domain, form.customer, form.email]" :error="wrong.password" label="First password" />
         <ElCheckbox v-if="form.activation === 'password'" v-model="form.mustChange">Has to be changed at the first sign-in</ElCheckbox>
-        <ElCheckbox v-model="form.lookOnly">May look, and change nothing</ElCheckbox>
+        <ElCheckbox v-model="form.readOnly">Read-only: may look, not change</ElCheckbox>
       </template>
       <FormField v-if="servers" label="Server" for="server" :error="wrong.server" :hint="form.server ? undefined : 'Without a choice, the one with most room'">
         <ElSelect id="server" v-model="form.server" clearable placeholder="Choose by room">

@@ -59,7 +59,7 @@ const set = () =>
     <form id="exception" class="stack" @submit.prevent="set">
       <FormField label="Limit or feature" for="exception-what" :hint="now">
         <ElSelect id="exception-what" v-model="form.what" filterable placeholder="Choose one">
-          <ElOptionGroup label="Limits"><ElOption v-for="l in known?.limits" :key="l.key" :value="`limit ${l.key}`" :label="l.what" /></ElOptionGroup>
+          <ElOptionGroup label="Limits"><ElOption v-for="l in known?.limits" :key="l.key" :value="`limit ${l.key}`" :label="l.title" /></ElOptionGroup>
           <ElOptionGroup label="Features"><ElOption v-for="f in known?.features" :key="f" :value="`feature ${f}`" :label="`feature ${f.replace('_', ' ')}`" /></ElOptionGroup>
         </ElSelect>
       </FormField>

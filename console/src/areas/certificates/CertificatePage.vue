@@ -147,7 +147,7 @@ const columns: Column<Row>[] = [
       <DataTable :columns="recordColumns" :rows="data.records" :id="(r) => r.data" caption="Records that prove the names">
         <template #name="{ row }"><code>{{ row.name }}.</code></template>
         <template #data="{ row }"><code>{{ row.data }}</code></template>
-        <template #shown="{ row }"><template v-if="row.shown">● by all</template><template v-else-if="row.looked_at">◔ not by {{ row.missing.join(', ') }}</template><template v-else>◔ not looked for yet</template></template>
+        <template #shown="{ row }"><template v-if="row.visible">● by all</template><template v-else-if="row.checked_at">◔ not by {{ row.missing.join(', ') }}</template><template v-else>◔ not looked for yet</template></template>
       </DataTable>
     </section>
     <RehearsalNote v-if="rehearsal" :rehearsal="rehearsal" />

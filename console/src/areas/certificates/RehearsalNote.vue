@@ -10,7 +10,7 @@ type Name = Schemas['RehearsedName']
 /** Names of which the same is to be said stand together. */
 const groups = computed(() => {
   const list: { names: string[]; of: Name }[] = []
-  const same = (a: Name, b: Name) => a.result === b.result && a.way === b.way && a.reason === b.reason && a.do === b.do
+  const same = (a: Name, b: Name) => a.result === b.result && a.proof === b.proof && a.reason === b.reason && a.fix === b.fix
   for (const n of props.rehearsal.names) {
     const there = list.find((g) => same(g.of, n))
     if (there) there.names.push(n.name)
@@ -27,8 +27,8 @@ const groups = computed(() => {
       <template v-for="{ names, of: n } in groups" :key="names[0]">
         <dt><div v-for="name in names" :key="name">{{ name }}</div></dt>
         <dd>
-          <b :class="{ warn: n.result === 'would fail' }">{{ shapes[n.result] }} {{ n.result }}</b> <span v-if="n.way" class="quiet">{{ ways[n.way] }}</span>
-          <template v-if="n.reason"><br />{{ n.reason }}<br /><span class="do">→ {{ n.do }}</span></template>
+          <b :class="{ warn: n.result === 'would fail' }">{{ shapes[n.result] }} {{ n.result }}</b> <span v-if="n.proof" class="quiet">{{ ways[n.proof] }}</span>
+          <template v-if="n.reason"><br />{{ n.reason }}<br /><span class="do">→ {{ n.fix }}</span></template>
         </dd>
       </template>
     </dl>

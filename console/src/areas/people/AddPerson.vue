@@ -22,10 +22,10 @@ const shown = defineModel<boolean>({ required: true })
 const props = defineProps<{ origin: Origin }>()
 const emit = defineEmits<{ added: [] }>()
 
-const form = reactive({ name: '', email: '', language: 'en' as 'en' | 'de', duty: 'all' as keyof typeof duties, activation: 'link' as 'link' | 'password' | 'none', password: '', mustChange: true, lookOnly: false })
+const form = reactive({ name: '', email: '', language: 'en' as 'en' | 'de', duty: 'all' as keyof typeof duties, activation: 'link' as 'link' | 'password' | 'none', password: '', mustChange: true, readOnly: false })
 const { refusal, busy, act } = useAct()
 watch(shown, (on) => {
-  if (on) Object.assign(form, { name: '', email: props.origin.email ?? '', language: props.origin.language ?? 'en', duty: 'all', activation: 'link', password: '', mustChange: true, lookOnly: false })
+  if (on) Object.assign(form, { name: '', email: props.origin.email ?? '', language: props.origin.language ?? 'en', duty: 'all', activation: 'link', password: '', mustChange: true, readOnly: false })
   refusal.value = undefined
 })
 const operator = computed(() => !props.origin.customer && !props.origin.reseller)
@@ -33,7 +33,7 @@ const operator = computed(() => !props.origin.customer && !props.origin.reseller
 const add = () =>
   act(async () => {
     const body = {
-      name: form.name.trim(), email: form.email.trim() || undefined, language: form.language, duty: operator.value ? form.duty : undefined, look_only: form.lookOnly || undefined,
+      name: form.name.trim(), email: form.email.trim() || undefined, language: form.language, duty: operator.value ? form.duty : undefined, read_only: form.readOnly || undefined,
       customer: props.origin.customer, reseller: props.origin.customer ? undefined : props.origin.reseller, activation: form.activation,
       password: form.activation === 'password' ? form.password : undefined, must_change: form.activation === 'password' ? form.mustChange : undefined,
     }
@@ -52,7 +52,7 @@ const general = computed(() => (refusal.value?.problem.errors?.some((e) => ['nam
       <FormField v-if="operator" label="Duty" for="person-duty" :hint="duties[form.duty]">
         <ElSelect id="person-duty" v-model="form.duty"><ElOption v-for="duty in Object.keys(duties)" :key="duty" :value="duty" :label="duty" /></ElSelect>
       </FormField>
-      <ElCheckbox v-model="form.lookOnly">May look, and change nothing</ElCheckbox>
+      <ElCheckbox v-model="form.readOnly">Read-only: may look, not change</ElCheckbox>
       <ElRadioGroup v-model="form.activation" aria-label="First sign-in" class="choice">
         <ElRadio value="link">mail a link to choose a password</ElRadio>
         <ElRadio value="password">set a password here</ElRadio>

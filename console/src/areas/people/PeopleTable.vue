@@ -28,7 +28,7 @@ const columns = computed<Column<Person>[]>(() => [
   { key: 'factor', title: 'Second factor', wide: true, text: (p) => (p.second_factor ? '● on' : '○ off') },
   { key: 'seen', title: 'Last seen', wide: true, text: (p) => ago(p.seen_at) },
 ])
-const rights = (p: Person) => (p.look_only ? 'look only' : p.duty !== 'all' ? p.duty : 'everything')
+const rights = (p: Person) => (p.read_only ? 'look only' : p.duty !== 'all' ? p.duty : 'everything')
 </script>
 
 <template>

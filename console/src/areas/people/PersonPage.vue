@@ -19,15 +19,15 @@ const props = defineProps<{ person: string }>()
 const router = useRouter()
 const path = computed(() => ({ person: props.person }))
 const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/people/{person}', { params: { path: path.value } })), { on: path })
-const form = reactive({ email: '', language: 'en' as 'en' | 'de', duty: 'all' as keyof typeof duties, lookOnly: false, networks: '' })
-watch(data, (p) => p && Object.assign(form, { email: p.email ?? '', language: p.language, duty: p.duty, lookOnly: p.look_only, networks: p.networks.join(', ') }))
+const form = reactive({ email: '', language: 'en' as 'en' | 'de', duty: 'all' as keyof typeof duties, readOnly: false, networks: '' })
+watch(data, (p) => p && Object.assign(form, { email: p.email ?? '', language: p.language, duty: p.duty, readOnly: p.read_only, networks: p.networks.join(', ') }))
 const { refusal, busy, act } = useAct()
 const me = computed(() => data.value?.name === session.value?.name)
 const mine = computed(() => may('people.change') && !me.value)
 
 const keep = () =>
   act(async () => {
-    const body = { email: form.email.trim(), language: form.language, duty: form.duty, look_only: form.lookOnly, networks: form.networks.split(/[\s,]+/).filter(Boolean) }
+    const body = { email: form.email.trim(), language: form.language, duty: form.duty, read_only: form.readOnly, networks: form.networks.split(/[\s,]+/).filter(Boolean) }
     data.value = await made(api.PATCH('/api/v1/people/{person}', { params: { path: path.value, header: { 'If-Match': `"${data.value?.version}"` } }, body }))
   }, 'keep')
 
@@ -101,7 +101,7 @@ const facts = computed<[string, string][]>(() => {
       </template>
       <p v-else>A link is on its way to {{ link.mailed }}; it works once, until {{ moment(link.ends_at) }}.</p>
     </div>
-    <ProblemNote v-if="!giving" :refusal="refusal?.problem.errors?.some((e) => ['email', 'networks', 'duty', 'look_only'].includes(e.name)) ? undefined : refusal" />
+    <ProblemNote v-if="!giving" :refusal="refusal?.problem.errors?.some((e) => ['email', 'networks', 'duty', 'read_only'].includes(e.name)) ? undefined : refusal" />
     <div class="halves">
       <form class="form" @submit.prevent="keep">
         <FormField label="Mail address" for="email" :error="refusal?.field('email')" hint="For links and notices about the sign-in"><ElInput id="email" v-model="form.email" type="email" autocomplete="off" :readonly="!may('people.change')" /></FormField>
@@ -110,7 +110,7 @@ const facts = computed<[string, string][]>(() => {
           <ElSelect id="duty" v-model="form.duty"><ElOption v-for="duty in Object.keys(duties)" :key="duty" :value="duty" :label="duty" /></ElSelect>
         </FormField>
         <FormField label="Networks" for="networks" :error="refusal?.field('networks')" hint="From where they may sign in, such as 192.0.2.0/24; empty is from anywhere"><ElInput id="networks" v-model="form.networks" spellcheck="false" /></FormField>
-        <ElCheckbox v-model="form.lookOnly" :disabled="me">May look, and change nothing</ElCheckbox>
+        <ElCheckbox v-model="form.readOnly" :disabled="me">Read-only: may look, not change</ElCheckbox>
         <div v-if="may('people.change')" class="acts"><ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Keep the changes</ElButton></div>
       </form>
       <div><FactList :facts="facts" /></div>

@@ -36,7 +36,7 @@ const differences = computed(() => data.value?.rows.filter((r) => r.differs).len
         <tbody>
           <tr v-for="row in rows" :key="row.limit ?? row.feature" :class="{ differs: row.differs }">
             <td class="mark">{{ row.differs ? '≠' : '' }}</td>
-            <th scope="row">{{ row.what }}</th>
+            <th scope="row">{{ row.title }}</th>
             <template v-if="row.amounts"><td v-for="(n, i) in row.amounts" :key="i" class="right">{{ amount(n, row.unit ?? 'count') }}</td></template>
             <template v-else><td v-for="(on, i) in row.on" :key="i" class="right" :class="{ quiet: !on }">{{ on ? 'on' : 'off' }}</td></template>
           </tr>

@@ -23,7 +23,7 @@ const path = computed(() => ({ plan: props.plan }))
 const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/plans/{plan}', { params: { path: path.value } })), { on: path })
 
 const name = ref('')
-const hold = ref<'none' | 'over' | 'all'>('none')
+const freeze = ref<'none' | 'over' | 'all'>('none')
 const limits = shallowRef<Record<string, number | null>>({})
 const features = shallowRef<Record<string, boolean>>({})
 const complete = ref(false)
@@ -33,7 +33,7 @@ const { refusal, busy, act } = useAct()
 const { operation } = useOperation(computed(() => outcome.value?.operation || undefined))
 
 watch(data, (plan) => (name.value = plan?.name ?? ''))
-watch([name, hold, limits, features], () => (preview.value = undefined))
+watch([name, freeze, limits, features], () => (preview.value = undefined))
 function changed(l: Record<string, number | null>, f: Record<string, boolean>, whole: boolean) {
   limits.value = l
   features.value = f
@@ -48,7 +48,7 @@ const body = computed(() => {
     name: name.value.trim() !== plan.name ? name.value.trim() : undefined,
     limits: differs(limits.value, plan.limits as Record<string, number | null>) as Schemas['PlanChange']['limits'],
     features: differs(features.value, plan.features as Record<string, boolean>) as Schemas['PlanChange']['features'],
-    hold: hold.value,
+    freeze: freeze.value,
   }
 })
 const dirty = computed(() => data.value !== undefined && Boolean(body.value.name || Object.keys(body.value.limits ?? {}).length || Object.keys(body.value.features ?? {}).length))
@@ -96,12 +96,12 @@ const general = computed(() => (refusal.value?.problem.errors?.length ? undefine
       </div>
       <div v-if="may('plans.change')">
         <section v-if="outcome && !dirty" aria-label="Outcome">
-          <p>● Changed. {{ counted(outcome.accounts_changed, 'account') }} may use more or less than before{{ outcome.accounts_held ? `; ${outcome.accounts_held} held on their limits` : '' }}.</p>
+          <p>● Changed. {{ counted(outcome.accounts_changed, 'account') }} may use more or less than before{{ outcome.accounts_frozen ? `; ${outcome.accounts_frozen} keep their present limits` : '' }}.</p>
           <StepList v-if="operation" :operation="operation" />
         </section>
         <template v-if="data.accounts">
-          <h2 id="hold-title">Accounts that keep their present limits</h2>
-          <ElRadioGroup v-model="hold" aria-labelledby="hold-title" class="hold">
+          <h2 id="freeze-title">Accounts that keep their present limits</h2>
+          <ElRadioGroup v-model="freeze" aria-labelledby="freeze-title" class="freeze">
             <ElRadio value="none">none: all {{ data.accounts.toLocaleString('en') }} change with the plan</ElRadio>
             <ElRadio value="over">those that would be over a limit</ElRadio>
             <ElRadio value="all">all: only new accounts get the new limits</ElRadio>
@@ -122,7 +122,7 @@ const general = computed(() => (refusal.value?.problem.errors?.length ? undefine
 .limits {
   margin-top: 1rem;
 }
-.hold {
+.freeze {
   display: grid;
   justify-items: start;
 }

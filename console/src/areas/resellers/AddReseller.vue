@@ -33,7 +33,7 @@ const add = () =>
       <FormField label="Name" for="name" :error="refusal?.field('name')" hint="Lower-case letters, digits, hyphens; their plans are called NAME.PLAN"><ElInput id="name" v-model="form.name" spellcheck="false" autocapitalize="none" autocomplete="off" /></FormField>
       <FormField label="Contact address" for="email" :error="refusal?.field('email')"><ElInput id="email" v-model="form.email" type="email" autocomplete="off" /></FormField>
       <div>
-        <h2 id="measure-title">The share is held against</h2>
+        <h2 id="measure-title">Compared with the share</h2>
         <ElRadioGroup v-model="form.measure" aria-labelledby="measure-title" class="choice">
           <ElRadio value="allotted">what is allotted: the limits given out to accounts</ElRadio>
           <ElRadio value="used">what is used: limits may be given out beyond it</ElRadio>

@@ -53,7 +53,7 @@ const over = computed(() => preview.value?.notes.some((n) => n.startsWith('over 
         <FormField label="Title" for="title" :error="refusal?.field('title')"><ElInput id="title" v-model="form.title" /></FormField>
         <FormField label="Contact address" for="email" :error="refusal?.field('email')"><ElInput id="email" v-model="form.email" type="email" /></FormField>
         <div>
-          <h2 id="measure-title">The share is held against</h2>
+          <h2 id="measure-title">Compared with the share</h2>
           <ElRadioGroup v-model="form.measure" aria-labelledby="measure-title" class="choice">
             <ElRadio value="allotted">what is allotted</ElRadio>
             <ElRadio value="used">what is used</ElRadio>

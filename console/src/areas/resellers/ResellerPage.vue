@@ -31,14 +31,14 @@ type Line = Schemas['ShareLine']
 const counts = computed(() => share.value?.lines.filter((l) => !l.bound))
 const bounds = computed(() => share.value?.lines.filter((l) => l.bound))
 const columns = computed<Column<Line>[]>(() => [
-  { key: 'what', title: 'Limit', text: (l) => l.what, long: true },
+  { key: 'what', title: 'Limit', text: (l) => l.title, long: true },
   { key: 'share', title: 'Share', right: true, text: (l) => amount(l.share, l.unit) },
   { key: 'allotted', title: share.value?.measure === 'allotted' ? 'Allotted ●' : 'Allotted', right: true, text: (l) => amount(l.allotted, l.unit) },
   { key: 'used', title: share.value?.measure === 'used' ? 'Used ●' : 'Used', right: true, text: (l) => amount(l.used, l.unit) },
   { key: 'left', title: 'Left', right: true },
 ])
 const boundColumns: Column<Line>[] = [
-  { key: 'what', title: 'Bound of each account', text: (l) => l.what, long: true },
+  { key: 'what', title: 'Bound of each account', text: (l) => l.title, long: true },
   { key: 'share', title: 'At most', right: true, text: (l) => amount(l.share, l.unit) },
   { key: 'allotted', title: 'Most given', right: true },
 ]

@@ -34,7 +34,7 @@ const sets = computed(() => [...(data.value?.sets ?? [])].sort((a, b) => Number(
     <template v-if="data">
       <p :class="data.right ? 'good' : 'warn'"><b>{{ data.right ? '✓' : '✕' }} {{ data.verdict }}</b></p>
       <dl v-if="data.problems.length">
-        <template v-for="p in data.problems" :key="p.what"><dt>{{ p.what }}</dt><dd>→ {{ p.do }}</dd></template>
+        <template v-for="p in data.problems" :key="p.problem"><dt>{{ p.problem }}</dt><dd>→ {{ p.fix }}</dd></template>
       </dl>
       <p class="quiet">
         Delegated to {{ data.parent.seen.join(', ') || 'nobody' }}<template v-for="s in data.servers" :key="s.name + s.address"><br />{{ s.failed ? '✕' : '✓' }} {{ s.name }} {{ s.address }}: {{ s.failed || `answers, serial ${s.serial}` }}</template>

@@ -68,16 +68,16 @@ func dir(m manifest.Manifest) string { return filepath.Join(render.TLSDir, m.Sig
 
 // Check implements agent.Resource.
 func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drift, error) {
-	if !m.Here() {
+	if !m.HasHome() {
 		if _, err := os.Lstat(dir(m)); errors.Is(err, fs.ErrNotExist) {
 			return nil, nil
 		}
-		return []agentlink.Drift{{Part: d.Name(), Subject: dir(m), What: "is still there"}}, nil
+		return []agentlink.Drift{{Part: d.Name(), Subject: dir(m), Detail: "is still there"}}, nil
 	}
 	var drifts []agentlink.Drift
 	for _, site := range m.Sites {
 		if wrong := d.wrong(m, site); wrong != "" {
-			drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: render.CertificateFile(m, site), What: wrong})
+			drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: render.CertificateFile(m, site), Detail: wrong})
 		}
 	}
 	return drifts, nil

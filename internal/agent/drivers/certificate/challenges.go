@@ -35,7 +35,7 @@ func (*Driver) Challenge(_ context.Context, c agentlink.Challenges) error {
 	for token, answer := range c.Answers {
 		errs = append(errs, wholefile.Write(render.ChallengeFile(token), []byte(answer), 0o644, ""))
 	}
-	for _, token := range c.Gone {
+	for _, token := range c.Removed {
 		if !challengeToken.MatchString(token) {
 			return fmt.Errorf("%q is no challenge's", token)
 		}

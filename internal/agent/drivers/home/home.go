@@ -96,13 +96,13 @@ func (d *Driver) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Dr
 	path := m.HomePath()
 	var drifts []agentlink.Drift
 	drift := func(subject, format string, args ...any) {
-		drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: subject, What: fmt.Sprintf(format, args...)})
+		drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: subject, Detail: fmt.Sprintf(format, args...)})
 	}
 	found, err := stat(path)
 	if err != nil {
 		return nil, err
 	}
-	if !m.Here() {
+	if !m.HasHome() {
 		if found != nil && int(found.Gid) == m.UID() {
 			drift(path, "is still there")
 		}

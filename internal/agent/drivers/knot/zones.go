@@ -54,7 +54,7 @@ func (z *Zones) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Dri
 			if len(found) == 0 {
 				what = "has no records"
 			}
-			drifts = append(drifts, agentlink.Drift{Part: z.Name(), Subject: zone.Name, What: what, Diff: diff(found, wanted, zone.Signed)})
+			drifts = append(drifts, agentlink.Drift{Part: z.Name(), Subject: zone.Name, Detail: what, Diff: diff(found, wanted, zone.Signed)})
 		}
 		return nil
 	})

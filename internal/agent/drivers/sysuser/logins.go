@@ -50,7 +50,7 @@ func (d *Logins) found(m manifest.Manifest) ([]string, error) {
 func (d *Logins) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drift, error) {
 	var drifts []agentlink.Drift
 	drift := func(login, format string, args ...any) {
-		drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: "login " + login, What: fmt.Sprintf(format, args...)})
+		drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: "login " + login, Detail: fmt.Sprintf(format, args...)})
 	}
 	there, err := d.found(m)
 	if err != nil {
@@ -311,7 +311,7 @@ func (d *Logins) Boot(_ context.Context, all iter.Seq[manifest.Manifest]) error 
 	var errs []error
 	for m := range all {
 		for _, l := range m.Logins {
-			if m.Here() && l.Name != m.SignInName && !mounted(m, l) {
+			if m.HasHome() && l.Name != m.SignInName && !mounted(m, l) {
 				errs = append(errs, mount(m, l))
 			}
 		}

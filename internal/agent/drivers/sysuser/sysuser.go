@@ -51,9 +51,9 @@ func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 		return nil, err
 	}
 	drift := func(format string, args ...any) []agentlink.Drift {
-		return []agentlink.Drift{{Part: d.Name(), Subject: "user " + m.SignInName, What: fmt.Sprintf(format, args...)}}
+		return []agentlink.Drift{{Part: d.Name(), Subject: "user " + m.SignInName, Detail: fmt.Sprintf(format, args...)}}
 	}
-	if !m.Here() {
+	if !m.HasHome() {
 		// A user with another number is somebody else's, not a trace of this account.
 		if found != nil && found.uid == m.UID() {
 			return drift("is still there"), nil

@@ -1,0 +1,10 @@
+-- Columns get the names that the rest of the product uses, and what the next version needs.
+
+alter table accounts rename column held to frozen_terms; -- limits and features of the time when it was frozen, with the plan's name
+alter table accounts rename column held_at to frozen_at;
+alter table account_rows rename column held_at to frozen_at;
+alter table people rename column look_only to read_only; -- may look and change nothing
+alter table drifts rename column what to detail; -- in words
+
+-- A message is sent outside of any transaction: whoever sends it has it until then.
+alter table mails add column claimed_until timestamptz;
