@@ -28,26 +28,33 @@ import (
 // ordersAtOnce is how many certificates are ordered in the same moment.
 const ordersAtOnce = 200
 
-// certificates measures how long it is from an order to a handshake with the new certificate: through the service, and with a program that does nothing but what the protocol asks for.
+// certificates measures how long it is from an order to a handshake with the new certificate:
+// through the service, and with a program that does nothing but what the protocol asks for.
 func (b *bench) certificates(ctx context.Context, say func(string), rounds int) ([]row, error) {
 	if err := b.proveAnew(ctx); err != nil {
 		return nil, err
 	}
-	if err := b.Client.Post(ctx, "/authorities", api.NewAuthority{Name: "bench", Directory: b.Authority.Directory(), Root: b.Authority.Root(), AcceptTerms: true}, nil); err != nil {
+	if err := b.Client.Post(ctx, "/authorities", api.NewAuthority{Name: "bench", Directory: b.Authority.Directory(),
+		Root: b.Authority.Root(), AcceptTerms: true}, nil); err != nil {
 		return nil, err
 	}
-	limits := plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(1), plans.Subdomains: plans.Of(ordersAtOnce), plans.PHPWorkers: plans.Of(3)}
-	if err := b.Client.Post(ctx, "/plans", api.NewPlan{Name: "lettered", Limits: limits, Features: plans.Features{"certificates": true}}, nil); err != nil {
+	limits := plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(1),
+		plans.Subdomains: plans.Of(ordersAtOnce), plans.PHPWorkers: plans.Of(3)}
+	if err := b.Client.Post(ctx, "/plans", api.NewPlan{Name: "lettered", Limits: limits,
+		Features: plans.Features{"certificates": true}}, nil); err != nil {
 		return nil, err
 	}
 	at := func(s *lab.Server) string {
-		return fmt.Sprintf("@ A %s\n@ AAAA %s\n*.letters.example. A %s\n*.letters.example. AAAA %s\n", s.Address, lab.Address6(s.Address), s.Address, lab.Address6(s.Address))
+		return fmt.Sprintf("@ A %s\n@ AAAA %s\n*.letters.example. A %s\n*.letters.example. AAAA %s\n", s.Address,
+			lab.Address6(s.Address), s.Address, lab.Address6(s.Address))
 	}
-	if err := errors.Join(b.World.Serve("letters.example", at(b.ours)), b.World.Serve("plain.example", at(b.script))); err != nil {
+	if err := errors.Join(b.World.Serve("letters.example", at(b.ours)),
+		b.World.Serve("plain.example", at(b.script))); err != nil {
 		return nil, err
 	}
 	var opening api.Opening
-	if err := b.Client.Post(ctx, "/accounts", api.OpenAccount{Domain: "letters.example", Plan: "lettered", Customer: "Bench", Server: "skua"}, &opening); err != nil {
+	if err := b.Client.Post(ctx, "/accounts", api.OpenAccount{Domain: "letters.example", Plan: "lettered",
+		Customer: "Bench", Server: "skua"}, &opening); err != nil {
 		return nil, err
 	}
 	if err := b.finished(ctx, opening.Operation); err != nil {
@@ -55,7 +62,8 @@ func (b *bench) certificates(ctx context.Context, say func(string), rounds int) 
 	}
 	domains := fmt.Sprintf("/accounts/%d/domains", opening.Account.ID)
 	one := []string{"letters.example"}
-	if err := b.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: domains + "/letters.example/certificate", Body: api.CertificateChange{Names: &one}}, nil); err != nil {
+	if err := b.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: domains + "/letters.example/certificate",
+		Body: api.CertificateChange{Names: &one}}, nil); err != nil {
 		return nil, err
 	}
 	plain, err := b.plainProgram(ctx)
@@ -79,13 +87,17 @@ func (b *bench) certificates(ctx context.Context, say func(string), rounds int) 
 		theirs = append(theirs, d)
 	}
 	alone, aloneThere := median(ours[1:]), median(theirs[1:])
-	rows := []row{compare("one certificate, from order to verified handshake; a plain program with the same protocol", alone, aloneThere, func(r float64) bool { return r <= 1.5 }, "at most 1.5")}
+	rows := []row{compare("one certificate, from order to verified handshake; a plain program with the same protocol",
+		alone, aloneThere, func(r float64) bool {
+			return r <= 1.5
+		}, "at most 1.5")}
 
 	say(fmt.Sprintf("%d certificates at once", ordersAtOnce))
 	var names []string
 	for n := range ordersAtOnce {
 		names = append(names, fmt.Sprintf("s%d.letters.example", n))
-		if err := b.Client.Post(ctx, domains, api.NewDomain{Domain: names[n], Serving: api.Serving{ServedAs: "redirect", Target: "https://letters.example"}}, nil); err != nil {
+		if err := b.Client.Post(ctx, domains, api.NewDomain{Domain: names[n], Serving: api.Serving{ServedAs: "redirect",
+			Target: "https://letters.example"}}, nil); err != nil {
 			return nil, err
 		}
 	}
@@ -93,7 +105,8 @@ func (b *bench) certificates(ctx context.Context, say func(string), rounds int) 
 	if err := b.valid(ctx, ".letters.example", ordersAtOnce); err != nil {
 		return nil, err
 	}
-	say(fmt.Sprintf("they had their first ones %s after the last site was added", time.Since(begun).Round(100*time.Millisecond)))
+	say(fmt.Sprintf("they had their first ones %s after the last site was added",
+		time.Since(begun).Round(100*time.Millisecond)))
 	before, err := b.reloads(ctx)
 	if err != nil {
 		return nil, err
@@ -114,13 +127,20 @@ func (b *bench) certificates(ctx context.Context, say func(string), rounds int) 
 		return nil, err
 	}
 	each := all / ordersAtOnce
-	rows = append(rows, compare(fmt.Sprintf("each of %d certificates at once; one alone", ordersAtOnce), each, alone, func(r float64) bool { return r < 0.5 }, "below 0.5"))
-	return append(rows, row{fmt.Sprintf("reloads of nginx for those %d", ordersAtOnce), fmt.Sprint(after - before), fmt.Sprint(ordersAtOnce), fmt.Sprintf("%.2f", float64(after-before)/ordersAtOnce), "clearly below 1", after-before < ordersAtOnce/2}), nil
+	rows = append(rows, compare(fmt.Sprintf("each of %d certificates at once; one alone", ordersAtOnce), each, alone,
+		func(r float64) bool {
+			return r < 0.5
+		}, "below 0.5"))
+	return append(rows, row{fmt.Sprintf("reloads of nginx for those %d", ordersAtOnce), fmt.Sprint(after - before),
+		fmt.Sprint(ordersAtOnce), fmt.Sprintf("%.2f", float64(after-before)/ordersAtOnce), "clearly below 1",
+		after-before < ordersAtOnce/2}), nil
 }
 
-// proveAnew has the authority want every name proved for every order, or only the first would have to prove anything.
+// proveAnew has the authority want every name proved for every order,
+// or only the first would have to prove anything.
 func (b *bench) proveAnew(ctx context.Context) error {
-	request, err := http.NewRequestWithContext(ctx, http.MethodPatch, "http://"+b.Authority.Control+"/settings", strings.NewReader(`{"fresh": true}`))
+	request, err := http.NewRequestWithContext(ctx, http.MethodPatch, "http://"+b.Authority.Control+"/settings",
+		strings.NewReader(`{"fresh": true}`))
 	if err != nil {
 		return err
 	}
@@ -172,7 +192,8 @@ func (b *bench) orderOne(ctx context.Context, domains, name string) (time.Durati
 	begun := time.Now()
 	var started api.Started
 	// Of the names below, www leads here as well, as everything does.
-	if err := b.Client.Post(ctx, domains+"/"+name+"/certificate/order", api.CertificateOrder{LeaveOut: true}, &started); err != nil {
+	if err := b.Client.Post(ctx, domains+"/"+name+"/certificate/order", api.CertificateOrder{LeaveOut: true},
+		&started); err != nil {
 		return 0, err
 	}
 	if err := b.finished(ctx, started.Operation); err != nil {
@@ -197,7 +218,8 @@ func (b *bench) handshake(server netip.Addr, name string) (*x509.Certificate, er
 //go:embed plain-site.sh
 var plainSite string
 
-// plainProgram registers an account with the authority, sets a site up, and returns what has a certificate for it issued and shown: the steps of the protocol, and no checks.
+// plainProgram registers an account with the authority, sets a site up, and returns what has a
+// certificate for it issued and shown: the steps of the protocol, and no checks.
 func (b *bench) plainProgram(ctx context.Context) (func(context.Context) (time.Duration, error), error) {
 	if _, err := b.script.Exec(ctx, "sh", "-c", plainSite); err != nil {
 		return nil, err
@@ -208,7 +230,8 @@ func (b *bench) plainProgram(ctx context.Context) (func(context.Context) (time.D
 	if err != nil {
 		return nil, err
 	}
-	c := &wire.Client{Key: account, DirectoryURL: b.Authority.Directory(), HTTPClient: &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}}}
+	c := &wire.Client{Key: account, DirectoryURL: b.Authority.Directory(),
+		HTTPClient: &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}}}
 	if _, err := c.Register(ctx, &wire.Account{}, wire.AcceptTOS); err != nil {
 		return nil, err
 	}
@@ -230,7 +253,9 @@ func (b *bench) plainProgram(ctx context.Context) (func(context.Context) (time.D
 		if err != nil {
 			return 0, err
 		}
-		request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: []string{"plain.example"}}, key)
+		request,
+			err := x509.CreateCertificateRequest(rand.Reader,
+			&x509.CertificateRequest{DNSNames: []string{"plain.example"}}, key)
 		if err != nil {
 			return 0, err
 		}
@@ -251,7 +276,9 @@ func (b *bench) plainProgram(ctx context.Context) (func(context.Context) (time.D
 			pem.Encode(&certificates, &pem.Block{Type: "CERTIFICATE", Bytes: c})
 		}
 		text := string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
-		if _, err := b.script.Exec(ctx, "sh", "-ec", `printf %s "$1" > /srv/plain/key.pem; printf %s "$2" > /srv/plain/chain.pem; nginx -t -q; nginx -s reload`, "sh", text, certificates.String()); err != nil {
+		if _, err := b.script.Exec(ctx, "sh", "-ec",
+			`printf %s "$1" > /srv/plain/key.pem; printf %s "$2" > /srv/plain/chain.pem; nginx -t -q; nginx -s reload`,
+			"sh", text, certificates.String()); err != nil {
 			return 0, err
 		}
 		for {
@@ -280,7 +307,8 @@ func (b *bench) provePlainly(ctx context.Context, c *wire.Client, url string) er
 		if err != nil {
 			return err
 		}
-		if _, err := b.script.Exec(ctx, "sh", "-ec", `printf %s "$2" > "/srv/plain/.well-known/acme-challenge/$1"`, "sh", challenge.Token, answer); err != nil {
+		if _, err := b.script.Exec(ctx, "sh", "-ec", `printf %s "$2" > "/srv/plain/.well-known/acme-challenge/$1"`,
+			"sh", challenge.Token, answer); err != nil {
 			return err
 		}
 		if _, err := c.Accept(ctx, challenge); err != nil {

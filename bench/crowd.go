@@ -42,7 +42,9 @@ func (b *bench) crowded(ctx context.Context, say func(string), rounds int) ([]ro
 		return nil, err
 	}
 	for behind, last := 1, time.Now(); behind > 0; {
-		if err := conn.QueryRow(ctx, `select count(*) from accounts where applied_revision < revision and sign_in_name like 'crowd%'`).Scan(&behind); err != nil {
+		if err := conn.QueryRow(ctx,
+			`select count(*) from accounts where applied_revision < revision and sign_in_name like 'crowd%'`).Scan(
+			&behind); err != nil {
 			return nil, err
 		}
 		if time.Since(last) > 20*time.Second {
@@ -62,7 +64,9 @@ func (b *bench) crowded(ctx context.Context, say func(string), rounds int) ([]ro
 	for n := range rounds + 1 {
 		begun := time.Now()
 		var added api.DomainChanged
-		if err := b.Client.Post(ctx, "/accounts/crowd1/domains", api.NewDomain{Domain: fmt.Sprintf("one-more%d.crowd1.example", n), Serving: api.Serving{ServedAs: "redirect", Target: "https://crowd2.example"}}, &added); err != nil {
+		if err := b.Client.Post(ctx, "/accounts/crowd1/domains",
+			api.NewDomain{Domain: fmt.Sprintf("one-more%d.crowd1.example", n),
+				Serving: api.Serving{ServedAs: "redirect", Target: "https://crowd2.example"}}, &added); err != nil {
 			return nil, err
 		}
 		if err := b.finished(ctx, added.Operation); err != nil {
@@ -77,7 +81,10 @@ func (b *bench) crowded(ctx context.Context, say func(string), rounds int) ([]ro
 		}
 		theirs = append(theirs, time.Since(begun))
 	}
-	one := compare(fmt.Sprintf("one more site beside %d, from call to verified answer; nginx -t and a reload", crowd), median(ours[1:]), median(theirs[1:]), func(r float64) bool { return r <= 2 }, "at most 2")
+	one := compare(fmt.Sprintf("one more site beside %d, from call to verified answer; nginx -t and a reload", crowd),
+		median(ours[1:]), median(theirs[1:]), func(r float64) bool {
+			return r <= 2
+		}, "at most 2")
 
 	say("a sweep")
 	before, err := b.agentSeconds(ctx)
@@ -99,7 +106,8 @@ func (b *bench) crowded(ctx context.Context, say func(string), rounds int) ([]ro
 	}
 	used := after - before
 	return []row{one,
-		{fmt.Sprintf("sweep of those accounts: processor time of the agent (%s in all)", ms(took)), fmt.Sprintf("%.2f s", used), "", "", "below 5 s", used < 5},
+		{fmt.Sprintf("sweep of those accounts: processor time of the agent (%s in all)", ms(took)),
+			fmt.Sprintf("%.2f s", used), "", "", "below 5 s", used < 5},
 		{"memory of the agent after that", fmt.Sprintf("%d MiB", memory), "", "", "below 40 MB", memory < 38}}, nil
 }
 

@@ -36,10 +36,12 @@ func main() {
 	out := flag.String("out", "docs/benchmarks.md", "`file` for the table")
 	rounds := flag.Int("rounds", 15, "single accounts opened each way")
 	many := flag.Int("many", 50, "accounts opened at once")
-	part := flag.String("part", "all", "what to measure: servers, names (name service), certificates, crowd (many on one server), records, or all; only all is written down")
+	part := flag.String("part", "all", "what to measure: servers, names (name service), certificates, crowd (many on "+
+		"one server), records, or all; only all is written down")
 	flag.IntVar(&crowd, "crowd", crowd, "accounts that share one server")
 	flag.Parse()
-	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM) // what was started is stopped
+	// what was started is stopped
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	if err := run(ctx, *out, *part, *rounds, *many); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -87,14 +89,16 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 		return err
 	}
 	i, err := installation.Start(ctx, installation.Options{Dir: dir, Programs: programs, Say: say,
-		Lab: lab.Options{Name: "bench", Base: base, Subnet: subnet}, Servers: []lab.ServerOptions{{Name: "skua", Host: 21}, {Name: "fulmar", Host: 22}},
+		Lab: lab.Options{Name: "bench", Base: base, Subnet: subnet}, Servers: []lab.ServerOptions{{Name: "skua",
+			Host: 21}, {Name: "fulmar", Host: 22}},
 		Roles: map[string][]string{"skua": {"web", "dns"}, "fulmar": {"web", "dns"}}})
 	if err != nil {
 		return err
 	}
 	defer i.Stop()
 	b := &bench{Installation: i, ours: i.Servers["skua"], script: i.Servers["fulmar"]}
-	limits := plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(1), plans.PHPWorkers: plans.Of(3)}
+	limits := plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(1),
+		plans.PHPWorkers: plans.Of(3)}
 	if err := i.Client.Post(ctx, "/plans", api.NewPlan{Name: "bench", Limits: limits}, nil); err != nil {
 		return err
 	}
@@ -159,7 +163,9 @@ func (b *bench) servers(ctx context.Context, say func(string), rounds, many int)
 		theirs = append(theirs, d)
 	}
 	one, oneScript := median(ours[1:]), median(theirs[1:])
-	rows := []row{compare("one account, from call to verified answer", one, oneScript, func(r float64) bool { return r <= 1.5 }, "at most 1.5")}
+	rows := []row{compare("one account, from call to verified answer", one, oneScript, func(r float64) bool {
+		return r <= 1.5
+	}, "at most 1.5")}
 
 	say(fmt.Sprintf("%d accounts at once", many))
 	before, err := b.reloads(ctx)
@@ -182,8 +188,12 @@ func (b *bench) servers(ctx context.Context, say func(string), rounds, many int)
 		}
 	}
 	looped := time.Since(loop)
-	rows = append(rows, compare(fmt.Sprintf("%d accounts at once; the script in a loop", many), all, looped, func(r float64) bool { return r <= 1/3.0 }, "at most 0.33"))
-	rows = append(rows, row{fmt.Sprintf("reloads of nginx for those %d", many), fmt.Sprint(after - before), fmt.Sprint(many),
+	rows = append(rows, compare(fmt.Sprintf("%d accounts at once; the script in a loop", many), all, looped,
+		func(r float64) bool {
+			return r <= 1/3.0
+		}, "at most 0.33"))
+	rows = append(rows, row{fmt.Sprintf("reloads of nginx for those %d", many), fmt.Sprint(after - before),
+		fmt.Sprint(many),
 		fmt.Sprintf("%.2f", float64(after-before)/float64(many)), "clearly below 1", after-before < int64(many)/2})
 
 	service, err := residentMiB(fmt.Sprintf("/proc/%d/status", b.ServicePID()), nil)
@@ -194,7 +204,8 @@ func (b *bench) servers(ctx context.Context, say func(string), rounds, many int)
 	if err != nil {
 		return nil, err
 	}
-	rows = append(rows, row{"memory of the service after that", fmt.Sprintf("%d MiB", service), "", "", "below 150 MB", service < 143},
+	rows = append(rows, row{"memory of the service after that", fmt.Sprintf("%d MiB", service), "", "", "below 150 MB",
+		service < 143},
 		row{"memory of the agent after that", fmt.Sprintf("%d MiB", agent), "", "", "below 40 MB", agent < 38})
 	return rows, nil
 }
@@ -230,7 +241,8 @@ over the same kind of connection. Medians of %d, p99 beside them.
 
 `, manyAccounts, manyPlans, manyResellers, lookAt)
 	table(out, "bare SQL", inRecords)
-	fmt.Fprintf(out, "\nThe indexes that the statements use (no plan reads all accounts or all domains):\n\n%s", explained)
+	fmt.Fprintf(out, "\nThe indexes that the statements use (no plan reads all accounts or all domains):\n\n%s",
+		explained)
 }
 
 func table(out io.Writer, other string, rows []row) {
@@ -253,7 +265,8 @@ func (b *bench) openOne(ctx context.Context) (time.Duration, error) {
 
 func (b *bench) open(ctx context.Context, domain string) error {
 	var opening api.Opening
-	if err := b.Client.Post(ctx, "/accounts", api.OpenAccount{Domain: domain, Plan: "bench", Customer: "Bench", Server: "skua"}, &opening); err != nil {
+	if err := b.Client.Post(ctx, "/accounts", api.OpenAccount{Domain: domain, Plan: "bench", Customer: "Bench",
+		Server: "skua"}, &opening); err != nil {
 		return err
 	}
 	return b.finished(ctx, opening.Operation)
@@ -283,7 +296,8 @@ func (b *bench) scriptOne(ctx context.Context) (time.Duration, error) {
 	b.next++
 	name := fmt.Sprintf("script%d", b.next)
 	begun := time.Now()
-	_, err := b.script.Exec(ctx, "sh", "-c", script, "sh", name, name+".example", fmt.Sprint(500000+b.next), b.script.Address.String())
+	_, err := b.script.Exec(ctx, "sh", "-c", script, "sh", name, name+".example", fmt.Sprint(500000+b.next),
+		b.script.Address.String())
 	return time.Since(begun), err
 }
 
@@ -313,7 +327,8 @@ func residentMiB(path string, server *lab.Server) (int, error) {
 		text, err = os.ReadFile(path)
 	} else {
 		var out string
-		out, err = server.Exec(context.Background(), "sh", "-c", `cat "/proc/$(pgrep -f "victualler-agent run" | head -1)/status"`)
+		out, err = server.Exec(context.Background(), "sh", "-c",
+			`cat "/proc/$(pgrep -f "victualler-agent run" | head -1)/status"`)
 		text = []byte(out)
 	}
 	if err != nil {

@@ -23,23 +23,29 @@ var namesScript string
 // byHandPort is where the name servers that are set up by hand answer, on the same servers.
 const byHandPort = 5300
 
-// nameService measures how long a record takes until both name servers answer with it: added through the service, and with knsupdate by hand.
+// nameService measures how long a record takes until both name servers answer with it: added
+// through the service, and with knsupdate by hand.
 func (b *bench) nameService(ctx context.Context, say func(string), rounds int) ([]row, error) {
 	servers := []*lab.Server{b.ours, b.script}
 	for n, s := range servers {
-		if _, err := s.Exec(ctx, "sh", "-ec", namesScript, "sh", []string{"primary", "secondary"}[n], servers[1-n].Address.String(), fmt.Sprint(byHandPort)); err != nil {
+		if _, err := s.Exec(ctx, "sh", "-ec", namesScript, "sh", []string{"primary", "secondary"}[n],
+			servers[1-n].Address.String(), fmt.Sprint(byHandPort)); err != nil {
 			return nil, err
 		}
 	}
 	names := []string{"ns1.bench.example", "ns2.bench.example"}
-	if err := b.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/settings", Body: api.SettingsChange{NameServers: &names}}, nil); err != nil {
+	if err := b.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/settings",
+		Body: api.SettingsChange{NameServers: &names}}, nil); err != nil {
 		return nil, err
 	}
-	if err := b.Client.Post(ctx, "/plans", api.NewPlan{Name: "named", Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(1), plans.PHPWorkers: plans.Of(3)}, Features: plans.Features{"dns": true}}, nil); err != nil {
+	if err := b.Client.Post(ctx, "/plans", api.NewPlan{Name: "named",
+		Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(1),
+			plans.PHPWorkers: plans.Of(3)}, Features: plans.Features{"dns": true}}, nil); err != nil {
 		return nil, err
 	}
 	var opening api.Opening
-	if err := b.Client.Post(ctx, "/accounts", api.OpenAccount{Domain: "records.example", Plan: "named", Customer: "Bench", Server: "skua"}, &opening); err != nil {
+	if err := b.Client.Post(ctx, "/accounts", api.OpenAccount{Domain: "records.example", Plan: "named",
+		Customer: "Bench", Server: "skua"}, &opening); err != nil {
 		return nil, err
 	}
 	if err := b.finished(ctx, opening.Operation); err != nil {
@@ -52,7 +58,8 @@ func (b *bench) nameService(ctx context.Context, say func(string), rounds int) (
 		time.Sleep(2500 * time.Millisecond) // a secondary asks for one zone every 2 seconds at most
 		begun := time.Now()
 		var added api.ZoneChanged
-		if err := b.Client.Post(ctx, "/zones/records.example/records", api.NewRecord{Name: name, Type: "A", Data: data}, &added); err != nil {
+		if err := b.Client.Post(ctx, "/zones/records.example/records", api.NewRecord{Name: name, Type: "A", Data: data},
+			&added); err != nil {
 			return nil, err
 		}
 		if err := answered(ctx, servers, 53, name+".records.example", data); err != nil {
@@ -61,7 +68,9 @@ func (b *bench) nameService(ctx context.Context, say func(string), rounds int) (
 		ours = append(ours, time.Since(begun))
 		begun = time.Now()
 		update := b.ours.Command(ctx, "knsupdate")
-		update.Stdin = strings.NewReader(fmt.Sprintf("server 127.0.0.1 %d\nzone hand.example.\nupdate add %s.hand.example. 3600 A %s\nsend\n", byHandPort, name, data))
+		update.Stdin = strings.NewReader(
+			fmt.Sprintf("server 127.0.0.1 %d\nzone hand.example.\nupdate add %s.hand.example. 3600 A %s\nsend\n",
+				byHandPort, name, data))
 		if out, err := update.CombinedOutput(); err != nil {
 			return nil, fmt.Errorf("knsupdate: %w: %s", err, out)
 		}
@@ -70,7 +79,10 @@ func (b *bench) nameService(ctx context.Context, say func(string), rounds int) (
 		}
 		theirs = append(theirs, time.Since(begun))
 	}
-	return []row{compare("one record more, from call to the answer of both name servers; knsupdate", median(ours[1:]), median(theirs[1:]), func(r float64) bool { return r <= 3 }, "at most 3")}, nil
+	return []row{compare("one record more, from call to the answer of both name servers; knsupdate", median(ours[1:]),
+		median(theirs[1:]), func(r float64) bool {
+			return r <= 3
+		}, "at most 3")}, nil
 }
 
 // answered waits until all servers answer with an address.

@@ -23,13 +23,18 @@ const (
 	manyAccounts  = 100_000
 )
 
-// load fills the database with the records of a large installation. Its server never joins, so nothing tries to apply them.
+// load fills the database with the records of a large installation. Its server never joins, so
+// nothing tries to apply them.
 var load = []string{
 	`insert into servers (label, address, roles, open, join_secret, join_ends_at) values ('granary', '10.255.0.1:7677', '{web}', false, 'x', now() + interval '10 years')`,
-	fmt.Sprintf(`insert into resellers (name, title, measure) select 'reseller-' || n, 'Reseller ' || n, case when n %% 2 = 0 then 'used' else 'allotted' end from generate_series(1, %d) n`, manyResellers),
+	fmt.Sprintf(
+		`insert into resellers (name, title, measure) select 'reseller-' || n, 'Reseller ' || n, case when n %% 2 = 0 then 'used' else 'allotted' end from generate_series(1, %d) n`,
+		manyResellers),
 	`insert into share_limits (reseller_id, key, amount) select resellers.id, keys.key, 1000000000000 from resellers cross join (select distinct key from plan_limits) keys`,
 	// A third of the plans is the operator's, the others belong to resellers.
-	fmt.Sprintf(`insert into plans (reseller_id, name) select case when n %% 3 = 0 then null else (select id from resellers where name = 'reseller-' || n) end, 'plan-' || n from generate_series(1, %d) n`, manyPlans),
+	fmt.Sprintf(
+		`insert into plans (reseller_id, name) select case when n %% 3 = 0 then null else (select id from resellers where name = 'reseller-' || n) end, 'plan-' || n from generate_series(1, %d) n`,
+		manyPlans),
 	`insert into plan_limits (plan_id, key, amount) select plans.id, keys.key, case keys.key when 'files' then null else 1000 + plans.id end from plans cross join (select distinct key from plan_limits) keys where plans.name like 'plan-%'`,
 	fmt.Sprintf(`insert into customers (reseller_id, name, email) select case when n %% 3 = 0 then null else (select id from resellers where name = 'reseller-' || (n %% %d + 1)) end, 'Customer ' || n, 'contact' || n || '@post.example'
 		from generate_series(1, %d) n`, manyResellers, manyCustomers),
@@ -63,7 +68,8 @@ left join (select l.key, sum(case when e.id is not null then e.amount else l.amo
 left join (select u.key, sum(u.amount) as amount from r join accounts a on a.reseller_id = r.id and a.state <> 'closed' join usage u on u.account_id = a.id group by u.key) used on used.key = s.key`
 )
 
-// records measures lists and searches among many records against the bare statements, and shows which indexes these use.
+// records measures lists and searches among many records against the
+// bare statements, and shows which indexes these use.
 func (b *bench) records(ctx context.Context, say func(string)) (rows []row, explained string, err error) {
 	conn, err := pgx.Connect(ctx, b.Postgres.URL)
 	if err != nil {
@@ -78,7 +84,9 @@ func (b *bench) records(ctx context.Context, say func(string)) (rows []row, expl
 	}
 	var deepDomain string
 	var deepID int64
-	if err := conn.QueryRow(ctx, `select main_domain, id from accounts where state <> 'closed' order by main_domain, id offset $1 limit 1`, manyAccounts*3/4).Scan(&deepDomain, &deepID); err != nil {
+	if err := conn.QueryRow(ctx,
+		`select main_domain, id from accounts where state <> 'closed' order by main_domain, id offset $1 limit 1`,
+		manyAccounts*3/4).Scan(&deepDomain, &deepID); err != nil {
 		return nil, "", err
 	}
 	cursor, err := json.Marshal([]any{deepDomain, deepID})
@@ -91,9 +99,13 @@ func (b *bench) records(ctx context.Context, say func(string)) (rows []row, expl
 	}
 	lookups := []lookup{
 		{"first page of the accounts", "/accounts", page(url.Values{}), rowsSQL, []any{"", int64(0), ""}},
-		{"deep page of the accounts", "/accounts", page(url.Values{"cursor": {base64.RawURLEncoding.EncodeToString(cursor)}}), rowsSQL, []any{deepDomain, deepID, ""}},
-		{"search by a part of a domain that few have", "/accounts", page(url.Values{"search": {deepDomain[6:14]}}), rowsSQL, []any{"", int64(0), deepDomain[6:14]}},
-		{"search by a part of a domain that many have", "/accounts", page(url.Values{"search": {"lamp-"}}), rowsSQL, []any{"", int64(0), "lamp-"}},
+		{"deep page of the accounts", "/accounts",
+			page(url.Values{"cursor": {base64.RawURLEncoding.EncodeToString(cursor)}}), rowsSQL,
+			[]any{deepDomain, deepID, ""}},
+		{"search by a part of a domain that few have", "/accounts", page(url.Values{"search": {deepDomain[6:14]}}),
+			rowsSQL, []any{"", int64(0), deepDomain[6:14]}},
+		{"search by a part of a domain that many have", "/accounts", page(url.Values{"search": {"lamp-"}}), rowsSQL,
+			[]any{"", int64(0), "lamp-"}},
 		{"a reseller's dashboard", "/resellers/reseller-1000/share", nil, sumsSQL, []any{"reseller-1000"}},
 	}
 	var text strings.Builder
@@ -155,9 +167,11 @@ func (b *bench) look(ctx context.Context, conn *pgx.Conn, l lookup) (ours, their
 	return ours, theirs, nil
 }
 
-// explain returns the lines of a plan that name indexes, and refuses a plan that reads all accounts.
+// explain returns the lines of a plan that name indexes, and refuses a
+// plan that reads all accounts.
 func explain(ctx context.Context, conn *pgx.Conn, l lookup) (string, error) {
-	found, err := conn.Query(ctx, "explain (costs off) "+l.sql, append([]any{pgx.QueryExecModeSimpleProtocol}, l.args...)...)
+	found, err := conn.Query(ctx, "explain (costs off) "+l.sql,
+		append([]any{pgx.QueryExecModeSimpleProtocol}, l.args...)...)
 	if err != nil {
 		return "", err
 	}

@@ -17,23 +17,36 @@ import (
 
 var planTable = []api.NewPlan{
 	{Name: "skiff", Limits: plans.Limits{
-		plans.Disk: plans.Of(500 * plans.MiB), plans.Files: plans.Of(50_000), plans.Traffic: plans.Of(20 * plans.GiB), plans.Domains: plans.Of(1),
-		plans.Subdomains: plans.Of(2), plans.Mailboxes: plans.Of(5), plans.MailboxSize: plans.Of(200 * plans.MiB), plans.Addresses: plans.Of(10),
-		plans.Databases: plans.Of(1), plans.Logins: plans.Of(1), plans.SendsPerHour: plans.Of(50), plans.BounceShare: plans.Of(20),
-		plans.PHPWorkers: plans.Of(3), plans.BackupsKept: plans.Of(7)},
+		plans.Disk: plans.Of(500 * plans.MiB), plans.Files: plans.Of(50_000), plans.Traffic: plans.Of(20 * plans.GiB),
+		plans.Domains:    plans.Of(1),
+		plans.Subdomains: plans.Of(2), plans.Mailboxes: plans.Of(5), plans.MailboxSize: plans.Of(200 * plans.MiB),
+		plans.Addresses: plans.Of(10),
+		plans.Databases: plans.Of(1), plans.Logins: plans.Of(1), plans.SendsPerHour: plans.Of(50),
+		plans.BounceShare: plans.Of(20),
+		plans.PHPWorkers:  plans.Of(3), plans.BackupsKept: plans.Of(7)},
 		Features: features("mail", "databases", "logins", "backups", "dns", "certificates")},
 	{Name: "harbour", Template: "island", Limits: plans.Limits{
-		plans.Disk: plans.Of(5 * plans.GiB), plans.Files: plans.Of(250_000), plans.Traffic: plans.Of(200 * plans.GiB), plans.Domains: plans.Of(5),
-		plans.Subdomains: plans.Of(20), plans.Mirrors: plans.Of(5), plans.Mailboxes: plans.Of(25), plans.MailboxSize: plans.Of(2 * plans.GiB),
-		plans.Addresses: plans.Of(100), plans.Lists: plans.Of(2), plans.Databases: plans.Of(5), plans.Logins: plans.Of(5), plans.Tasks: plans.Of(5),
-		plans.SendsPerHour: plans.Of(200), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(8), plans.PHPMemory: plans.Of(256 * plans.MiB), plans.BackupsKept: plans.Of(14)},
-		Features: features("mail", "databases", "tasks", "logins", "backups", "dns", "dnssec", "certificates", "kits", "file_browser")},
+		plans.Disk: plans.Of(5 * plans.GiB), plans.Files: plans.Of(250_000), plans.Traffic: plans.Of(200 * plans.GiB),
+		plans.Domains:    plans.Of(5),
+		plans.Subdomains: plans.Of(20), plans.Mirrors: plans.Of(5), plans.Mailboxes: plans.Of(25),
+		plans.MailboxSize: plans.Of(2 * plans.GiB),
+		plans.Addresses:   plans.Of(100), plans.Lists: plans.Of(2), plans.Databases: plans.Of(5),
+		plans.Logins: plans.Of(5), plans.Tasks: plans.Of(5),
+		plans.SendsPerHour: plans.Of(200), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(8),
+		plans.PHPMemory: plans.Of(256 * plans.MiB), plans.BackupsKept: plans.Of(14)},
+		Features: features("mail", "databases", "tasks", "logins", "backups", "dns", "dnssec", "certificates", "kits",
+			"file_browser")},
 	{Name: "lighthouse", Template: "island", Limits: plans.Limits{
-		plans.Disk: plans.Of(20 * plans.GiB), plans.Files: plans.Unlimited, plans.Traffic: plans.Unlimited, plans.Domains: plans.Of(25),
-		plans.Subdomains: plans.Unlimited, plans.Mirrors: plans.Of(25), plans.Mailboxes: plans.Of(100), plans.MailboxSize: plans.Of(10 * plans.GiB),
-		plans.Addresses: plans.Unlimited, plans.Lists: plans.Of(10), plans.Databases: plans.Of(25), plans.Logins: plans.Of(25), plans.Tasks: plans.Of(25),
-		plans.SendsPerHour: plans.Of(1000), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(20), plans.PHPMemory: plans.Of(512 * plans.MiB), plans.PHPTime: plans.Of(120), plans.BackupsKept: plans.Of(30)},
-		Features: features("mail", "databases", "tasks", "shell", "logins", "backups", "dns", "dnssec", "certificates", "wildcard", "kits", "api", "file_browser")},
+		plans.Disk: plans.Of(20 * plans.GiB), plans.Files: plans.Unlimited, plans.Traffic: plans.Unlimited,
+		plans.Domains:    plans.Of(25),
+		plans.Subdomains: plans.Unlimited, plans.Mirrors: plans.Of(25), plans.Mailboxes: plans.Of(100),
+		plans.MailboxSize: plans.Of(10 * plans.GiB),
+		plans.Addresses:   plans.Unlimited, plans.Lists: plans.Of(10), plans.Databases: plans.Of(25),
+		plans.Logins: plans.Of(25), plans.Tasks: plans.Of(25),
+		plans.SendsPerHour: plans.Of(1000), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(20),
+		plans.PHPMemory: plans.Of(512 * plans.MiB), plans.PHPTime: plans.Of(120), plans.BackupsKept: plans.Of(30)},
+		Features: features("mail", "databases", "tasks", "shell", "logins", "backups", "dns", "dnssec", "certificates",
+			"wildcard", "kits", "api", "file_browser")},
 }
 
 func features(on ...plans.Feature) plans.Features {
@@ -53,33 +66,51 @@ var accounts = []hosted{
 	{"ternisland.example", "coop", "Tern Island Hosting", "hosting@ternisland.example", "lighthouse", "skua", ""},
 	{"northquay-bakery.example", "", "North Quay Bakery", "ovens@northquay-bakery.example", "skiff", "skua", ""},
 	{"ternislandsurf.example", "", "Tern Island Surf School", "boards@ternislandsurf.example", "skiff", "", ""},
-	{"lighthousetrust.example", "trust", "Tern Island Lighthouse Trust", "keeper@lighthousetrust.example", "lighthouse", "", ""},
+	{"lighthousetrust.example", "trust", "Tern Island Lighthouse Trust", "keeper@lighthousetrust.example", "lighthouse",
+		"", ""},
 	{"slipway-boatyard.example", "boatyard", "Slipway Boatyard", "yard@slipway-boatyard.example", "harbour", "", ""},
 	{"ternislandnews.example", "news1", "The Tern Island Log", "desk@ternislandnews.example", "harbour", "", ""},
-	{"guillemot-studio.example", "guillemot", "Guillemot Studio", "hello@guillemot-studio.example", "guillemot.atelier", "fulmar", studio},
+	{"guillemot-studio.example", "guillemot", "Guillemot Studio", "hello@guillemot-studio.example", "guillemot.atelier",
+		"fulmar", studio},
 	{"møwe-café.example", "", "Møwe Café", "tresen@xn--mwe-caf-hya7e.example", "guillemot.stall", "", studio},
-	{"uppervillage-hall.example", "", "Upper Village Hall", "caretaker@uppervillage-hall.example", "guillemot.stall", "", studio},
+	{"uppervillage-hall.example", "", "Upper Village Hall", "caretaker@uppervillage-hall.example", "guillemot.stall",
+		"", studio},
 }
 
 // The reseller's share and plans.
 var (
-	share = api.NewReseller{Name: studio, Title: "Guillemot Studio", Email: "hello@guillemot-studio.example", Measure: "allotted", Limits: plans.Limits{
-		plans.Disk: plans.Of(20 * plans.GiB), plans.Files: plans.Of(1_000_000), plans.Traffic: plans.Of(500 * plans.GiB), plans.Domains: plans.Of(12),
-		plans.Subdomains: plans.Of(40), plans.Mirrors: plans.Of(10), plans.Mailboxes: plans.Of(60), plans.MailboxSize: plans.Of(2 * plans.GiB), plans.Addresses: plans.Of(200),
-		plans.Lists: plans.Of(4), plans.Databases: plans.Of(12), plans.Logins: plans.Of(12), plans.Tasks: plans.Of(12), plans.SendsPerHour: plans.Of(200),
-		plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(8), plans.BackupsKept: plans.Of(14)},
-		Features: features("mail", "databases", "tasks", "logins", "backups", "dns", "certificates", "kits", "file_browser")}
+	share = api.NewReseller{Name: studio, Title: "Guillemot Studio", Email: "hello@guillemot-studio.example",
+		Measure: "allotted", Limits: plans.Limits{
+			plans.Disk: plans.Of(20 * plans.GiB), plans.Files: plans.Of(1_000_000),
+			plans.Traffic: plans.Of(500 * plans.GiB), plans.Domains: plans.Of(12),
+			plans.Subdomains: plans.Of(40), plans.Mirrors: plans.Of(10), plans.Mailboxes: plans.Of(60),
+			plans.MailboxSize: plans.Of(2 * plans.GiB), plans.Addresses: plans.Of(200),
+			plans.Lists: plans.Of(4), plans.Databases: plans.Of(12), plans.Logins: plans.Of(12),
+			plans.Tasks:        plans.Of(12),
+			plans.SendsPerHour: plans.Of(200),
+			plans.BounceShare:  plans.Of(20), plans.PHPWorkers: plans.Of(8), plans.BackupsKept: plans.Of(14)},
+		Features: features("mail", "databases", "tasks", "logins", "backups", "dns", "certificates", "kits",
+			"file_browser")}
 	sharePlans = []api.NewPlan{
-		{Name: "stall", Reseller: studio, Limits: plans.Limits{plans.Disk: plans.Of(plans.GiB), plans.Files: plans.Of(60_000), plans.Traffic: plans.Of(30 * plans.GiB), plans.Domains: plans.Of(1),
-			plans.Subdomains: plans.Of(2), plans.Mailboxes: plans.Of(5), plans.MailboxSize: plans.Of(500 * plans.MiB), plans.Addresses: plans.Of(10), plans.Databases: plans.Of(1), plans.Logins: plans.Of(1),
-			plans.SendsPerHour: plans.Of(50), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(3), plans.BackupsKept: plans.Of(7)},
+		{Name: "stall", Reseller: studio, Limits: plans.Limits{plans.Disk: plans.Of(plans.GiB),
+			plans.Files: plans.Of(60_000), plans.Traffic: plans.Of(30 * plans.GiB), plans.Domains: plans.Of(1),
+			plans.Subdomains: plans.Of(2), plans.Mailboxes: plans.Of(5), plans.MailboxSize: plans.Of(500 * plans.MiB),
+			plans.Addresses: plans.Of(10), plans.Databases: plans.Of(1), plans.Logins: plans.Of(1),
+			plans.SendsPerHour: plans.Of(50), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(3),
+			plans.BackupsKept: plans.Of(7)},
 			Features: features("mail", "databases", "logins", "backups", "dns", "certificates")},
-		{Name: "atelier", Reseller: studio, Limits: plans.Limits{plans.Disk: plans.Of(8 * plans.GiB), plans.Files: plans.Of(300_000), plans.Traffic: plans.Of(200 * plans.GiB), plans.Domains: plans.Of(4),
-			plans.Subdomains: plans.Of(10), plans.Mirrors: plans.Of(2), plans.Mailboxes: plans.Of(20), plans.MailboxSize: plans.Of(2 * plans.GiB), plans.Addresses: plans.Of(60), plans.Lists: plans.Of(2),
-			plans.Databases: plans.Of(4), plans.Logins: plans.Of(4), plans.Tasks: plans.Of(4), plans.SendsPerHour: plans.Of(200), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(6), plans.BackupsKept: plans.Of(14)},
-			Features: features("mail", "databases", "tasks", "logins", "backups", "dns", "certificates", "kits", "file_browser")},
+		{Name: "atelier", Reseller: studio, Limits: plans.Limits{plans.Disk: plans.Of(8 * plans.GiB),
+			plans.Files: plans.Of(300_000), plans.Traffic: plans.Of(200 * plans.GiB), plans.Domains: plans.Of(4),
+			plans.Subdomains: plans.Of(10), plans.Mirrors: plans.Of(2), plans.Mailboxes: plans.Of(20),
+			plans.MailboxSize: plans.Of(2 * plans.GiB), plans.Addresses: plans.Of(60), plans.Lists: plans.Of(2),
+			plans.Databases: plans.Of(4), plans.Logins: plans.Of(4), plans.Tasks: plans.Of(4),
+			plans.SendsPerHour: plans.Of(200), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(6),
+			plans.BackupsKept: plans.Of(14)},
+			Features: features("mail", "databases", "tasks", "logins", "backups", "dns", "certificates", "kits",
+				"file_browser")},
 	}
-	brand = api.Brand{Title: "Guillemot Studio", Footer: "Guillemot Studio, Upper Village, Tern Island", Bar: "#2b3f57", Accent: "#1f5f7a", SenderName: "Guillemot Studio", Sender: "hello@guillemot-studio.example"}
+	brand = api.Brand{Title: "Guillemot Studio", Footer: "Guillemot Studio, Upper Village, Tern Island", Bar: "#2b3f57",
+		Accent: "#1f5f7a", SenderName: "Guillemot Studio", Sender: "hello@guillemot-studio.example"}
 )
 
 //go:embed guillemot.svg
@@ -87,7 +118,8 @@ var logo []byte
 
 // Places are where the scenario's stand-ins are.
 type Places struct {
-	// Console is where people reach the console, Mail the mail sink's address, World where the world's name service is set.
+	// Console is where people reach the console, Mail the mail sink's address, World where the
+	// world's name service is set.
 	Console, Mail, World string
 	// Directory and Root are those of the certificate authority, and Authority is where it is set.
 	Directory, Root, Authority string
@@ -100,15 +132,21 @@ type SignIn struct {
 	customer    string
 }
 
-// SignIns lists who can sign in, besides the operator. Their passwords are made when the scenario is loaded first.
+// SignIns lists who can sign in, besides the operator. Their passwords
+// are made when the scenario is loaded first.
 var SignIns = []SignIn{
-	{Name: "mara", About: "an operator whose duty is support", person: api.NewPerson{Duty: "support", Email: "mara@ternisland.example"}},
-	{Name: studio, About: "the reseller Guillemot Studio", person: api.NewPerson{Reseller: studio, Email: "hello@guillemot-studio.example"}},
-	{Name: "keeper", About: "a customer, the Lighthouse Trust", customer: "Tern Island Lighthouse Trust", person: api.NewPerson{Email: "keeper@lighthousetrust.example"}},
-	{Name: "tresen", About: "a customer of the reseller, who reads German", customer: "Møwe Café", person: api.NewPerson{Email: "tresen@xn--mwe-caf-hya7e.example"}},
+	{Name: "mara", About: "an operator whose duty is support", person: api.NewPerson{Duty: "support",
+		Email: "mara@ternisland.example"}},
+	{Name: studio, About: "the reseller Guillemot Studio", person: api.NewPerson{Reseller: studio,
+		Email: "hello@guillemot-studio.example"}},
+	{Name: "keeper", About: "a customer, the Lighthouse Trust", customer: "Tern Island Lighthouse Trust",
+		person: api.NewPerson{Email: "keeper@lighthousetrust.example"}},
+	{Name: "tresen", About: "a customer of the reseller, who reads German", customer: "Møwe Café",
+		person: api.NewPerson{Email: "tresen@xn--mwe-caf-hya7e.example"}},
 }
 
-// Load brings the scenario into an installation. What is there already stays. Passwords gives the one of each of [SignIns].
+// Load brings the scenario into an installation. What is there already
+// stays. Passwords gives the one of each of [SignIns].
 func Load(ctx context.Context, c *client.Client, at Places, passwords map[string]string, say func(string)) error {
 	if err := settings(ctx, c, at); err != nil {
 		return err
@@ -127,7 +165,8 @@ func Load(ctx context.Context, c *client.Client, at Places, passwords map[string
 		return err
 	}
 	// For the account that the README's first command opens.
-	if err := unlessThere(c.Post(ctx, "/customers", api.NewCustomer{Name: "Tern Ferries", Email: "office@ternferries.example", Contact: "the ferry office"}, nil)); err != nil {
+	if err := unlessThere(c.Post(ctx, "/customers", api.NewCustomer{Name: "Tern Ferries",
+		Email: "office@ternferries.example", Contact: "the ferry office"}, nil)); err != nil {
 		return err
 	}
 	for _, a := range accounts {
@@ -159,7 +198,8 @@ func Load(ctx context.Context, c *client.Client, at Places, passwords map[string
 			return err
 		}
 	}
-	say(fmt.Sprintf("Tern Island is loaded: %d plans, %d accounts, one reseller", len(planTable)+len(sharePlans), len(accounts)))
+	say(fmt.Sprintf("Tern Island is loaded: %d plans, %d accounts, one reseller", len(planTable)+len(sharePlans),
+		len(accounts)))
 	return nil
 }
 
@@ -170,7 +210,8 @@ func settings(ctx context.Context, c *client.Client, at Places) error {
 		return err
 	}
 	title, sender, none := "Tern Island Hosting", "hosting@ternisland.example", "none"
-	return c.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/settings", Body: api.SettingsChange{Title: &title, Console: &at.Console, NameServers: &nameServers,
+	return c.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/settings", Body: api.SettingsChange{Title: &title,
+		Console: &at.Console, NameServers: &nameServers,
 		MailServer: &at.Mail, MailSecurity: &none, Sender: &sender}}, nil)
 }
 
@@ -180,7 +221,8 @@ func resell(ctx context.Context, c *client.Client) error {
 		return err
 	}
 	if err == nil {
-		if err := c.Do(ctx, client.Call{Method: http.MethodPut, Path: "/resellers/" + studio + "/brand", Body: brand}, nil); err != nil {
+		if err := c.Do(ctx, client.Call{Method: http.MethodPut, Path: "/resellers/" + studio + "/brand", Body: brand},
+			nil); err != nil {
 			return err
 		}
 		if err := c.Upload(ctx, "/resellers/"+studio+"/brand/logo", logo); err != nil {
@@ -200,10 +242,13 @@ func open(ctx context.Context, c *client.Client, a hosted) error {
 	if a.customer == "Møwe Café" {
 		language = "de"
 	}
-	body := api.OpenAccount{Domain: a.domain, Plan: a.plan, Reseller: a.reseller, Customer: a.customer, NewCustomer: true, CustomerEmail: a.email, Language: language, SignInName: a.signIn, Server: a.server}
+	body := api.OpenAccount{Domain: a.domain, Plan: a.plan, Reseller: a.reseller, Customer: a.customer,
+		NewCustomer: true, CustomerEmail: a.email, Language: language, SignInName: a.signIn, Server: a.server}
 	var opening api.Opening
-	// With a key of its own, a repeated load finds its earlier answer for a day; after that, the domain is taken.
-	err := c.Do(ctx, client.Call{Method: http.MethodPost, Path: "/accounts", Body: body, Key: "tern-island-" + a.domain}, &opening)
+	// With a key of its own, a repeated load finds its earlier answer
+	// for a day; after that, the domain is taken.
+	err := c.Do(ctx, client.Call{Method: http.MethodPost, Path: "/accounts", Body: body,
+		Key: "tern-island-" + a.domain}, &opening)
 	if err != nil {
 		return unlessThere(err)
 	}
@@ -233,7 +278,8 @@ func letIn(ctx context.Context, c *client.Client, s SignIn, password string) err
 // unlessThere takes a conflict for an earlier load.
 func unlessThere(err error) error {
 	var problem *api.Problem
-	if errors.As(err, &problem) && problem.Status == http.StatusConflict && (problem.Type == api.ProblemBase+"name-taken" || problem.Type == api.ProblemBase+"domain-taken") {
+	if errors.As(err, &problem) && problem.Status == http.StatusConflict &&
+		(problem.Type == api.ProblemBase+"name-taken" || problem.Type == api.ProblemBase+"domain-taken") {
 		return nil
 	}
 	return err

@@ -20,16 +20,19 @@ var nameServers = []string{"ns1.ternisland.example", "ns2.ternisland.example"}
 
 // records are what people of the scenario have added by hand, by zone.
 var records = map[string][]api.NewRecord{
-	"slipway-boatyard.example": {{Name: "@", Type: "MX", Data: "10 mx.harbourmail.test."}, {Name: "@", Type: "TXT", Data: "v=spf1 include:_spf.harbourmail.test -all"},
+	"slipway-boatyard.example": {{Name: "@", Type: "MX", Data: "10 mx.harbourmail.test."},
+		{Name: "@", Type: "TXT", Data: "v=spf1 include:_spf.harbourmail.test -all"},
 		{Name: "webcam", Type: "A", Data: "192.0.2.44", TTL: 300}, {Name: "www.shop", Type: "CNAME", Data: "shop"}},
-	"lighthousetrust.example": {{Name: "@", Type: "CAA", Data: "0 issue letters.test"}, {Name: "tides", Type: "AAAA", Data: "2001:db8::7"}},
+	"lighthousetrust.example": {{Name: "@", Type: "CAA", Data: "0 issue letters.test"},
+		{Name: "tides", Type: "AAAA", Data: "2001:db8::7"}},
 }
 
-// elsewhere is what somebody else's name server answers for a domain that is not delegated to the co-operative: one record is
-// right, one is still that of the old host, one is missing.
+// elsewhere is what somebody else's name server answers for a domain that is not delegated to the
+// co-operative: one record is right, one is still that of the old host, one is missing.
 const elsewhere = "ternislandsurf.example"
 
-// nameService has the world know the scenario's domains, adds records, and has one zone signed. What is there stays.
+// nameService has the world know the scenario's domains, adds records,
+// and has one zone signed. What is there stays.
 func nameService(ctx context.Context, c *client.Client, world string) error {
 	var servers api.ServerList
 	if err := c.Get(ctx, "/servers", nil, &servers); err != nil {
@@ -40,7 +43,8 @@ func nameService(ctx context.Context, c *client.Client, world string) error {
 		addresses[s.Label] = s.Addresses
 	}
 	glue := map[string][]string{nameServers[0]: addresses["petrel"], nameServers[1]: addresses["fulmar"]}
-	if err := register(ctx, world, "/domains/ternisland.example", map[string]any{"name_servers": nameServers, "glue": glue}); err != nil {
+	if err := register(ctx, world, "/domains/ternisland.example", map[string]any{"name_servers": nameServers,
+		"glue": glue}); err != nil {
 		return err
 	}
 	if err := oneElsewhere(ctx, c, world); err != nil {
@@ -55,7 +59,8 @@ func nameService(ctx context.Context, c *client.Client, world string) error {
 			if z.Own > 0 {
 				break
 			}
-			if err := changeZone(ctx, c, client.Call{Method: http.MethodPost, Path: "/zones/" + name + "/records", Body: r}); err != nil {
+			if err := changeZone(ctx, c, client.Call{Method: http.MethodPost, Path: "/zones/" + name + "/records",
+				Body: r}); err != nil {
 				return fmt.Errorf("zone %s: %w", name, err)
 			}
 		}
@@ -87,7 +92,8 @@ func nameService(ctx context.Context, c *client.Client, world string) error {
 func signed(ctx context.Context, c *client.Client, z api.Zone) ([]string, error) {
 	if !z.DNSSEC {
 		on := true
-		if err := changeZone(ctx, c, client.Call{Method: http.MethodPatch, Path: "/zones/" + z.Name, Body: api.ZoneChange{DNSSEC: &on}}); err != nil {
+		if err := changeZone(ctx, c, client.Call{Method: http.MethodPatch, Path: "/zones/" + z.Name,
+			Body: api.ZoneChange{DNSSEC: &on}}); err != nil {
 			return nil, err
 		}
 	}
@@ -107,7 +113,8 @@ func oneElsewhere(ctx context.Context, c *client.Client, world string) error {
 		return err
 	}
 	if z.NameService == "here" {
-		if err := changeZone(ctx, c, client.Call{Method: http.MethodPatch, Path: "/zones/" + elsewhere, Body: api.ZoneChange{NameService: "elsewhere"}}); err != nil {
+		if err := changeZone(ctx, c, client.Call{Method: http.MethodPatch, Path: "/zones/" + elsewhere,
+			Body: api.ZoneChange{NameService: "elsewhere"}}); err != nil {
 			return err
 		}
 	}
@@ -133,7 +140,8 @@ func changeZone(ctx context.Context, c *client.Client, call client.Call) error {
 	return err
 }
 
-// register tells the stand-in for the world's name service something: a text as it is, anything else as JSON.
+// register tells the stand-in for the world's name service something: a
+// text as it is, anything else as JSON.
 func register(ctx context.Context, world, path string, body any) error {
 	content, is := body.(string)
 	if !is {
@@ -143,7 +151,8 @@ func register(ctx context.Context, world, path string, body any) error {
 		}
 		content = string(text)
 	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodPut, "http://"+world+path, bytes.NewReader([]byte(content)))
+	request, err := http.NewRequestWithContext(ctx, http.MethodPut, "http://"+world+path,
+		bytes.NewReader([]byte(content)))
 	if err != nil {
 		return err
 	}

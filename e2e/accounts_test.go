@@ -21,9 +21,12 @@ import (
 func TestOpenAndCloseByClient(t *testing.T) {
 	shared(t)
 	before := snapshot(t)
-	out, _, exit := command(t, "account", "open", "https://WWW.Ternferries.example/timetable", "--preview", "--plan", "harbour", "--customer", "Tern Ferries", "--server", "skua")
+	out, _, exit := command(t, "account", "open", "https://WWW.Ternferries.example/timetable", "--preview", "--plan",
+		"harbour", "--customer", "Tern Ferries", "--server", "skua")
 	require.Equal(t, 0, exit)
-	for _, part := range []string{"would open account ternferries", "steps: user, home, certificates, logins, php-fpm, nginx, verify", "+    server_name ternferries.example www.ternferries.example;", "nothing was done"} {
+	for _, part := range []string{"would open account ternferries",
+		"steps: user, home, certificates, logins, php-fpm, nginx, verify",
+		"+    server_name ternferries.example www.ternferries.example;", "nothing was done"} {
 		assert.Contains(t, out, part)
 	}
 	assert.Equal(t, before, snapshot(t), "a preview changes nothing")
@@ -32,16 +35,19 @@ func TestOpenAndCloseByClient(t *testing.T) {
 	begun := time.Now()
 	out, stderr, exit := command(t, "--server", "skua")
 	assert.Equal(t, 2, exit, out+stderr)
-	out, stderr, exit = command(t, "account", "open", "--plan", "harbour", "https://WWW.Ternferries.example/timetable", "--customer", "Tern Ferries", "--server", "skua")
+	out, stderr, exit = command(t, "account", "open", "--plan", "harbour", "https://WWW.Ternferries.example/timetable",
+		"--customer", "Tern Ferries", "--server", "skua")
 	require.Equal(t, 0, exit, stderr)
 	assert.Less(t, time.Since(begun), 20*time.Second)
-	for _, part := range []string{"left out “https://”", "left out the path “/timetable”", "opening ternferries.example as ternferries on skua", "verify       ok", "done in"} {
+	for _, part := range []string{"left out “https://”", "left out the path “/timetable”",
+		"opening ternferries.example as ternferries on skua", "verify       ok", "done in"} {
 		assert.Contains(t, out, part)
 	}
 	status, body := page(t, "skua", "ternferries.example", "/")
 	assert.Equal(t, 200, status)
 	assert.Contains(t, body, "ternferries.example")
-	on(t, "skua", `echo '<?php echo posix_getpwuid(posix_geteuid())["name"];' > /home/ternferries/sites/ternferries.example/who.php`)
+	on(t, "skua",
+		`echo '<?php echo posix_getpwuid(posix_geteuid())["name"];' > /home/ternferries/sites/ternferries.example/who.php`)
 	_, body = page(t, "skua", "www.ternferries.example", "/who.php")
 	assert.Equal(t, "ternferries", body)
 
@@ -49,7 +55,8 @@ func TestOpenAndCloseByClient(t *testing.T) {
 	assert.Equal(t, 0, exit)
 	assert.Contains(t, out, "ternferries.example,ternferries,Tern Ferries,harbour,skua,active")
 	out, _, _ = command(t, "account", "show", "www.ternferries.example")
-	for _, part := range []string{"named by the person who opened the account", "site in sites/ternferries.example", "/home/ternferries", "disk space", "100M", "plan harbour"} {
+	for _, part := range []string{"named by the person who opened the account", "site in sites/ternferries.example",
+		"/home/ternferries", "disk space", "100M", "plan harbour"} {
 		assert.Contains(t, out, part)
 	}
 
@@ -94,30 +101,73 @@ func TestRefusals(t *testing.T) {
 		field  string
 		says   string
 	}{
-		{"no domain", body(func(b *api.OpenAccount) { b.Domain = " " }), 422, "invalid-input", "domain", "a domain is needed"},
-		{"a bad character", body(func(b *api.OpenAccount) { b.Domain = "ferry!.example" }), 422, "invalid-input", "domain", "cannot be part of a domain"},
-		{"one label", body(func(b *api.OpenAccount) { b.Domain = "ferries" }), 422, "invalid-input", "domain", "only one part"},
-		{"an address", body(func(b *api.OpenAccount) { b.Domain = "10.0.0.1" }), 422, "invalid-input", "domain", "is an address"},
-		{"a mail address", body(func(b *api.OpenAccount) { b.Domain = "a@b.example" }), 422, "invalid-input", "domain", "mail address"},
-		{"a label too long", body(func(b *api.OpenAccount) { b.Domain = long + ".example" }), 422, "invalid-input", "domain", ""},
-		{"a name too long", body(func(b *api.OpenAccount) { b.Domain = strings.Repeat("abcdefghi.", 25) + "example" }), 422, "invalid-input", "domain", "at most 249"},
-		{"a public suffix", body(func(b *api.OpenAccount) { b.Domain = "co.uk" }), 422, "invalid-input", "domain", "suffix"},
-		{"a domain that is there", body(func(b *api.OpenAccount) { b.Domain = "HELD.example." }), 409, "domain-taken", "domain", "hosted here already"},
-		{"below another's", body(func(b *api.OpenAccount) { b.Domain = "shop.held.example" }), 409, "domain-taken", "domain", "below a domain of another account"},
-		{"above another's", body(func(b *api.OpenAccount) { b.Domain = "lagoon.example" }), 409, "domain-taken", "domain", "a name below"},
-		{"sign-in name taken", body(func(b *api.OpenAccount) { b.SignInName = "held" }), 409, "name-taken", "sign_in_name", "in use"},
-		{"sign-in name reserved", body(func(b *api.OpenAccount) { b.SignInName = "postgres" }), 422, "invalid-input", "sign_in_name", "reserved"},
-		{"sign-in name with capitals", body(func(b *api.OpenAccount) { b.SignInName = "Fresh" }), 422, "invalid-input", "sign_in_name", "lower-case"},
+		{"no domain", body(func(b *api.OpenAccount) {
+			b.Domain = " "
+		}), 422, "invalid-input", "domain", "a domain is needed"},
+		{"a bad character", body(func(b *api.OpenAccount) {
+			b.Domain = "ferry!.example"
+		}), 422, "invalid-input", "domain", "cannot be part of a domain"},
+		{"one label", body(func(b *api.OpenAccount) {
+			b.Domain = "ferries"
+		}), 422, "invalid-input", "domain", "only one part"},
+		{"an address", body(func(b *api.OpenAccount) {
+			b.Domain = "10.0.0.1"
+		}), 422, "invalid-input", "domain", "is an address"},
+		{"a mail address", body(func(b *api.OpenAccount) {
+			b.Domain = "a@b.example"
+		}), 422, "invalid-input", "domain", "mail address"},
+		{"a label too long", body(func(b *api.OpenAccount) {
+			b.Domain = long + ".example"
+		}), 422, "invalid-input", "domain", ""},
+		{"a name too long", body(func(b *api.OpenAccount) {
+			b.Domain = strings.Repeat("abcdefghi.", 25) + "example"
+		}), 422, "invalid-input", "domain", "at most 249"},
+		{"a public suffix", body(func(b *api.OpenAccount) {
+			b.Domain = "co.uk"
+		}), 422, "invalid-input", "domain", "suffix"},
+		{"a domain that is there", body(func(b *api.OpenAccount) {
+			b.Domain = "HELD.example."
+		}), 409, "domain-taken", "domain", "hosted here already"},
+		{"below another's", body(func(b *api.OpenAccount) {
+			b.Domain = "shop.held.example"
+		}), 409, "domain-taken", "domain", "below a domain of another account"},
+		{"above another's", body(func(b *api.OpenAccount) {
+			b.Domain = "lagoon.example"
+		}), 409, "domain-taken", "domain", "a name below"},
+		{"sign-in name taken", body(func(b *api.OpenAccount) {
+			b.SignInName = "held"
+		}), 409, "name-taken", "sign_in_name", "in use"},
+		{"sign-in name reserved", body(func(b *api.OpenAccount) {
+			b.SignInName = "postgres"
+		}), 422, "invalid-input", "sign_in_name", "reserved"},
+		{"sign-in name with capitals", body(func(b *api.OpenAccount) {
+			b.SignInName = "Fresh"
+		}), 422, "invalid-input", "sign_in_name", "lower-case"},
 		{"unknown plan", body(func(b *api.OpenAccount) { b.Plan = "galleon" }), 404, "not-found", "plan", "galleon"},
-		{"unknown customer", body(func(b *api.OpenAccount) { b.Customer = "Nobody" }), 404, "not-found", "customer", "Nobody"},
-		{"customer there already", body(func(b *api.OpenAccount) { b.Customer, b.NewCustomer = "tern ferries", true }), 409, "name-taken", "customer", "already"},
-		{"bad contact address", body(func(b *api.OpenAccount) { b.Customer, b.NewCustomer, b.CustomerEmail = "New One", true, "x" }), 422, "invalid-input", "customer_email", "mail address"},
-		{"plan without domains", body(func(b *api.OpenAccount) { b.Plan = "nothing" }), 409, "limit-reached", "", "domains: 0 allowed by plan nothing, 0 used, 0 left, 1 more asked for; an operator"},
-		{"plan without disk", body(func(b *api.OpenAccount) { b.Plan = "no-room" }), 409, "limit-reached", "", "disk space"},
+		{"unknown customer", body(func(b *api.OpenAccount) {
+			b.Customer = "Nobody"
+		}), 404, "not-found", "customer", "Nobody"},
+		{"customer there already", body(func(b *api.OpenAccount) {
+			b.Customer, b.NewCustomer = "tern ferries", true
+		}), 409, "name-taken", "customer", "already"},
+		{"bad contact address", body(func(b *api.OpenAccount) {
+			b.Customer, b.NewCustomer, b.CustomerEmail = "New One", true, "x"
+		}), 422, "invalid-input", "customer_email", "mail address"},
+		{"plan without domains", body(func(b *api.OpenAccount) {
+			b.Plan = "nothing"
+		}), 409, "limit-reached", "", "domains: 0 allowed by plan nothing, 0 used, 0 left, 1 more asked for; an " +
+			"operator"},
+		{"plan without disk", body(func(b *api.OpenAccount) {
+			b.Plan = "no-room"
+		}), 409, "limit-reached", "", "disk space"},
 		{"unknown server", body(func(b *api.OpenAccount) { b.Server = "auk" }), 404, "not-found", "server", "auk"},
-		{"closed server", body(func(b *api.OpenAccount) { b.Server = "petrel" }), 409, "server-closed", "server", "closed to new accounts"},
-		{"wrong type", map[string]any{"domain": 7, "plan": "harbour", "customer": "Tern Ferries"}, 422, "invalid-input", "domain", ""},
-		{"unknown field", map[string]any{"domain": "fresh.example", "plan": "harbour", "customer": "Tern Ferries", "colour": "red"}, 422, "invalid-input", "colour", ""},
+		{"closed server", body(func(b *api.OpenAccount) {
+			b.Server = "petrel"
+		}), 409, "server-closed", "server", "closed to new accounts"},
+		{"wrong type", map[string]any{"domain": 7, "plan": "harbour", "customer": "Tern Ferries"}, 422, "invalid-input",
+			"domain", ""},
+		{"unknown field", map[string]any{"domain": "fresh.example", "plan": "harbour", "customer": "Tern Ferries",
+			"colour": "red"}, 422, "invalid-input", "colour", ""},
 		{"a list", []int{1}, 422, "invalid-input", "", ""},
 	}
 	for _, c := range cases {
@@ -176,7 +226,8 @@ func TestRefusals(t *testing.T) {
 	closeAccount(t, held)
 	closeAccount(t, below)
 	t.Run("closing twice", func(t *testing.T) {
-		p := problemOf(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/close", held.ID), api.CloseAccount{SignInName: "held"}, nil))
+		p := problemOf(t,
+			i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/close", held.ID), api.CloseAccount{SignInName: "held"}, nil))
 		assert.Equal(t, "/api/v1/problems/wrong-state", p.Type)
 	})
 	t.Run("no such account", func(t *testing.T) {
@@ -187,7 +238,8 @@ func TestRefusals(t *testing.T) {
 func TestIdempotencyKey(t *testing.T) {
 	i := shared(t)
 	ctx := context.Background()
-	call := client.Call{Method: http.MethodPost, Path: "/accounts", Key: "once-" + t.Name(), Body: api.OpenAccount{Domain: "once.example", Plan: "harbour", Customer: "Tern Ferries"}}
+	call := client.Call{Method: http.MethodPost, Path: "/accounts", Key: "once-" + t.Name(),
+		Body: api.OpenAccount{Domain: "once.example", Plan: "harbour", Customer: "Tern Ferries"}}
 	answers := make([]api.Opening, 8)
 	var group sync.WaitGroup
 	for n := range answers {
@@ -207,7 +259,8 @@ func TestIdempotencyKey(t *testing.T) {
 	assert.Equal(t, "/api/v1/problems/idempotency-key-reused", problemOf(t, i.Client.Do(ctx, other, nil)).Type)
 
 	// A request that was refused may be made again with the same key.
-	again := client.Call{Method: http.MethodPost, Path: "/accounts", Key: "again-" + t.Name(), Body: api.OpenAccount{Domain: "once.example", Plan: "harbour", Customer: "Tern Ferries"}}
+	again := client.Call{Method: http.MethodPost, Path: "/accounts", Key: "again-" + t.Name(),
+		Body: api.OpenAccount{Domain: "once.example", Plan: "harbour", Customer: "Tern Ferries"}}
 	assert.Equal(t, 409, problemOf(t, i.Client.Do(ctx, again, nil)).Status)
 	closeAccount(t, list.Accounts[0])
 	var opening api.Opening
@@ -228,7 +281,8 @@ func TestSameDomainAtOnce(t *testing.T) {
 		}
 		group.Go(func() {
 			var opening api.Opening
-			err := i.Client.Post(context.Background(), "/accounts", api.OpenAccount{Domain: domain, Plan: "harbour", Customer: "Tern Ferries"}, &opening)
+			err := i.Client.Post(context.Background(), "/accounts", api.OpenAccount{Domain: domain, Plan: "harbour",
+				Customer: "Tern Ferries"}, &opening)
 			mu.Lock()
 			defer mu.Unlock()
 			if err == nil {
@@ -279,7 +333,8 @@ func TestFiftyAtOnce(t *testing.T) {
 	var group sync.WaitGroup
 	for n := range openings {
 		group.Go(func() {
-			body := api.OpenAccount{Domain: fmt.Sprintf("berth%02d.example", n), Plan: "harbour", Customer: "Tern Ferries"}
+			body := api.OpenAccount{Domain: fmt.Sprintf("berth%02d.example", n), Plan: "harbour",
+				Customer: "Tern Ferries"}
 			if assert.NoError(t, i.Client.Post(ctx, "/accounts", body, &openings[n])) {
 				o, err := i.Client.Watch(ctx, openings[n].Operation, func(api.Operation) {})
 				assert.NoError(t, err)
@@ -313,12 +368,14 @@ func TestFiftyAtOnce(t *testing.T) {
 			query.Set("cursor", list.Next)
 		}
 		assert.Len(t, seen, 50)
-		assert.Equal(t, 422, problemOf(t, i.Client.Get(ctx, "/accounts", url.Values{"cursor": {"rubbish"}}, nil)).Status)
+		assert.Equal(t, 422,
+			problemOf(t, i.Client.Get(ctx, "/accounts", url.Values{"cursor": {"rubbish"}}, nil)).Status)
 	})
 	for _, o := range openings {
 		group.Go(func() {
 			var started api.Started
-			if assert.NoError(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/close", o.Account.ID), api.CloseAccount{SignInName: o.Account.SignInName}, &started)) {
+			if assert.NoError(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/close", o.Account.ID),
+				api.CloseAccount{SignInName: o.Account.SignInName}, &started)) {
 				op, err := i.Client.Watch(ctx, started.Operation, func(api.Operation) {})
 				assert.NoError(t, err)
 				assert.Equal(t, "done", op.State, op.Failure)
@@ -337,7 +394,8 @@ func TestDriftAndRepair(t *testing.T) {
 	a := opened(t, api.OpenAccount{Domain: "drifting.example", Server: "fulmar"})
 	defer closeAccount(t, a)
 	conf := "/etc/nginx/victualler/accounts/drifting.conf"
-	on(t, "fulmar", "sed -i 's/index index.php/index wrong.php/' "+conf+"; echo '# nobody' > /etc/nginx/victualler/accounts/zzz.conf")
+	on(t, "fulmar", "sed -i 's/index index.php/index wrong.php/' "+conf+
+		"; echo '# nobody' > /etc/nginx/victualler/accounts/zzz.conf")
 
 	out, _, exit := command(t, "server", "sweep", "fulmar")
 	assert.Equal(t, 0, exit)
@@ -350,7 +408,8 @@ func TestDriftAndRepair(t *testing.T) {
 	require.NotNil(t, detail.DiskUsed, "the sweep measures")
 	assert.Positive(t, *detail.DiskUsed)
 
-	for _, args := range [][]string{{"server", "repair", "fulmar", "--preview"}, {"account", "repair", "drifting", "--preview"}} {
+	for _, args := range [][]string{{"server", "repair", "fulmar", "--preview"},
+		{"account", "repair", "drifting", "--preview"}} {
 		out, stderr, exit := command(t, args...)
 		assert.Equal(t, 0, exit, stderr)
 		assert.Contains(t, out, "+    index index.php index.html;")
@@ -377,13 +436,15 @@ func TestBrokenConfiguration(t *testing.T) {
 	on(t, "skua", "echo 'server { nonsense on; }' > /etc/nginx/conf.d/byhand.conf")
 	opening, o := open(t, api.OpenAccount{Domain: "unlucky.example", Server: "skua"})
 	assert.Equal(t, "failed", o.State)
-	assert.Contains(t, o.Failure, `unknown directive "nonsense" in /etc/nginx/conf.d/byhand.conf:1`, "nginx's own message")
+	assert.Contains(t, o.Failure, `unknown directive "nonsense" in /etc/nginx/conf.d/byhand.conf:1`,
+		"nginx's own message")
 	assert.Contains(t, o.Failure, "nothing of it is left")
 	status, _ := page(t, "skua", "standing.example", "/")
 	assert.Equal(t, 200, status, "every other site is served")
 	labtest.Eventually(t, func() bool {
 		var detail api.AccountDetail
-		require.NoError(t, inst.Client.Get(context.Background(), fmt.Sprintf("/accounts/%d", opening.Account.ID), nil, &detail))
+		require.NoError(t, inst.Client.Get(context.Background(), fmt.Sprintf("/accounts/%d", opening.Account.ID), nil,
+			&detail))
 		return detail.State == "closed"
 	})
 	assert.Empty(t, traces(t, "skua", "unlucky"))
@@ -398,7 +459,9 @@ func TestProgressGoesOnAfterALostConnection(t *testing.T) {
 	opening, _ := open(t, api.OpenAccount{Domain: "watched.example"})
 	defer closeAccount(t, opening.Account)
 	read := func(last string) string {
-		request, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("%s/api/v1/operations/%d/progress", i.Address(), opening.Operation), nil)
+		request,
+			err := http.NewRequestWithContext(ctx, http.MethodGet,
+			fmt.Sprintf("%s/api/v1/operations/%d/progress", i.Address(), opening.Operation), nil)
 		require.NoError(t, err)
 		request.Header.Set("Authorization", "Bearer "+i.Client.Token)
 		if last != "" {

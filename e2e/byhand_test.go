@@ -51,7 +51,9 @@ func openShop(t *testing.T) *shop {
 	t.Helper()
 	s := &shop{serial: time.Now().UnixNano()}
 	of := func(name string) *x509.Certificate {
-		return &x509.Certificate{Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(9000 * time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+		return &x509.Certificate{Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(-time.Hour),
+			NotAfter: time.Now().Add(9000 * time.Hour), IsCA: true, BasicConstraintsValid: true,
+			KeyUsage: x509.KeyUsageCertSign}
 	}
 	rootKey, key := newKey(t), newKey(t)
 	template := of("Test Shop Root")
@@ -60,7 +62,8 @@ func openShop(t *testing.T) *shop {
 	return s
 }
 
-func (s *shop) sign(t *testing.T, template, parent *x509.Certificate, public crypto.PublicKey, by crypto.Signer) *x509.Certificate {
+func (s *shop) sign(t *testing.T, template, parent *x509.Certificate, public crypto.PublicKey,
+	by crypto.Signer) *x509.Certificate {
 	t.Helper()
 	s.serial++
 	template.SerialNumber = big.NewInt(s.serial)
@@ -75,7 +78,8 @@ func (s *shop) sign(t *testing.T, template, parent *x509.Certificate, public cry
 func (s *shop) sell(t *testing.T, public crypto.PublicKey, life time.Duration, names ...string) *x509.Certificate {
 	t.Helper()
 	from := time.Now().Add(-time.Hour)
-	return s.sign(t, &x509.Certificate{DNSNames: names, NotBefore: from, NotAfter: from.Add(life), ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}, s.between, public, s.key)
+	return s.sign(t, &x509.Certificate{DNSNames: names, NotBefore: from, NotAfter: from.Add(life),
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}, s.between, public, s.key)
 }
 
 func pemKey(t *testing.T, key any) string {
@@ -103,7 +107,8 @@ func TestCertificatesBrought(t *testing.T) {
 		}
 		return done, err
 	}
-	seen := func() string { return anyShown(t, "skua", "jetty.example").SerialNumber.Text(16) } // nobody trusts the shop
+	// nobody trusts the shop
+	seen := func() string { return anyShown(t, "skua", "jetty.example").SerialNumber.Text(16) }
 
 	t.Run("what is wrong with it is told, and nothing changes", func(t *testing.T) {
 		before := seen()
@@ -118,14 +123,19 @@ func TestCertificatesBrought(t *testing.T) {
 			"neither PEM":                    {Certificate: "??"},
 			"neither a certificate nor PKCS": {Certificate: base64.StdEncoding.EncodeToString([]byte("words"))},
 			"the site's own is missing":      {Certificate: pemChain(sells.between, sells.root)},
-			"it ended on":                    {Certificate: pemChain(sells.sell(t, key.Public(), time.Minute, names...)), Key: pemKey(t, key)},
-			"does not belong":                {Certificate: pemChain(good), Key: pemKey(t, newKey(t))},
-			"no key that is here belongs":    {Certificate: pemChain(good)},
-			"none of that is a name of":      {Certificate: pemChain(sells.sell(t, key.Public(), 1000*time.Hour, "other.example")), Key: pemKey(t, key)},
-			"1024 bits":                      {Certificate: pemChain(sells.sell(t, weak.Public(), 1000*time.Hour, names...)), Key: pemKey(t, weak)},
-			"give its password":              {Certificate: base64.StdEncoding.EncodeToString(p12)},
-			"does not open it":               {Certificate: base64.StdEncoding.EncodeToString(p12), Password: "ebb"},
-			"this is a signing request":      {Certificate: "-----BEGIN CERTIFICATE REQUEST-----\nMA==\n-----END CERTIFICATE REQUEST-----\n"},
+			"it ended on": {
+				Certificate: pemChain(sells.sell(t, key.Public(), time.Minute, names...)), Key: pemKey(t, key)},
+			"does not belong":             {Certificate: pemChain(good), Key: pemKey(t, newKey(t))},
+			"no key that is here belongs": {Certificate: pemChain(good)},
+			"none of that is a name of": {
+				Certificate: pemChain(sells.sell(t, key.Public(), 1000*time.Hour, "other.example")),
+				Key:         pemKey(t, key)},
+			"1024 bits": {
+				Certificate: pemChain(sells.sell(t, weak.Public(), 1000*time.Hour, names...)), Key: pemKey(t, weak)},
+			"give its password": {Certificate: base64.StdEncoding.EncodeToString(p12)},
+			"does not open it":  {Certificate: base64.StdEncoding.EncodeToString(p12), Password: "ebb"},
+			"this is a signing request": {
+				Certificate: "-----BEGIN CERTIFICATE REQUEST-----\nMA==\n-----END CERTIFICATE REQUEST-----\n"},
 		} {
 			_, err := install(in)
 			p := refusedAs(t, "invalid-input", err)
@@ -137,9 +147,12 @@ func TestCertificatesBrought(t *testing.T) {
 
 	t.Run("a request is signed elsewhere, and what comes of it installed", func(t *testing.T) {
 		refusedAs(t, "invalid-input", i.Client.Post(ctx, path+"/requests", api.NewSigningRequest{Country: "1a"}, nil))
-		refusedAs(t, "invalid-input", i.Client.Post(ctx, path+"/requests", api.NewSigningRequest{Names: []string{"other.example"}}, nil))
+		refusedAs(t, "invalid-input",
+			i.Client.Post(ctx, path+"/requests", api.NewSigningRequest{Names: []string{"other.example"}}, nil))
 		var made api.SigningRequest
-		require.NoError(t, i.Client.Post(ctx, path+"/requests", api.NewSigningRequest{KeyType: "ecdsa-p384", Organization: "Jetty Stores", Country: "DE"}, &made))
+		require.NoError(t,
+			i.Client.Post(ctx, path+"/requests", api.NewSigningRequest{KeyType: "ecdsa-p384",
+				Organization: "Jetty Stores", Country: "DE"}, &made))
 		block, _ := pem.Decode([]byte(made.Request))
 		request, err := x509.ParseCertificateRequest(block.Bytes)
 		require.NoError(t, err)
@@ -178,7 +191,8 @@ func TestCertificatesBrought(t *testing.T) {
 		leaf := sells.sell(t, key.Public(), 1000*time.Hour, "jetty.example", "www.jetty.example")
 		text, err := pkcs12.Modern.Encode(key, leaf, []*x509.Certificate{sells.root, sells.between}, "tide")
 		require.NoError(t, err)
-		done, err := install(api.UploadedCertificate{Certificate: base64.StdEncoding.EncodeToString(text), Password: "tide"})
+		done, err := install(api.UploadedCertificate{Certificate: base64.StdEncoding.EncodeToString(text),
+			Password: "tide"})
 		require.NoError(t, err)
 		assert.Equal(t, 2, done.Chain)
 		assert.Empty(t, done.Remarks)
@@ -189,17 +203,24 @@ func TestCertificatesBrought(t *testing.T) {
 		p := refusedAs(t, "not-allowed", i.Client.Post(ctx, path+"/key", api.KeyProof{Password: "x", Code: "1"}, nil))
 		assert.Contains(t, p.Detail, "owner")
 		owner := person(t, api.NewPerson{Name: "jetty", Customer: account.CustomerID})
-		p = refusedAs(t, "wrong-state", owner.Post(ctx, path+"/key", api.KeyProof{Password: walkPassword, Code: "1"}, nil))
+		p = refusedAs(t, "wrong-state", owner.Post(ctx, path+"/key", api.KeyProof{Password: walkPassword, Code: "1"},
+			nil))
 		assert.Contains(t, p.Detail, "second factor")
 		var setup api.SecondFactorSetup
 		require.NoError(t, owner.Post(ctx, "/second-factor", nil, &setup))
 		secret, err := base32.StdEncoding.WithPadding(base32.NoPadding).DecodeString(setup.Secret)
 		require.NoError(t, err)
-		require.NoError(t, owner.Post(ctx, "/second-factor/confirm", api.Code{Code: totp.Code(secret, totp.Step(time.Now())-1)}, nil))
-		refusedAs(t, "wrong-sign-in", owner.Post(ctx, path+"/key", api.KeyProof{Password: "wrong", Code: totp.Code(secret, totp.Step(time.Now()))}, nil))
-		refusedAs(t, "wrong-sign-in", owner.Post(ctx, path+"/key", api.KeyProof{Password: walkPassword, Code: "000000"}, nil))
+		require.NoError(t,
+			owner.Post(ctx, "/second-factor/confirm", api.Code{Code: totp.Code(secret, totp.Step(time.Now())-1)}, nil))
+		refusedAs(t, "wrong-sign-in",
+			owner.Post(ctx, path+"/key", api.KeyProof{Password: "wrong",
+				Code: totp.Code(secret, totp.Step(time.Now()))}, nil))
+		refusedAs(t, "wrong-sign-in", owner.Post(ctx, path+"/key", api.KeyProof{Password: walkPassword, Code: "000000"},
+			nil))
 		var with api.CertificateWithKey
-		require.NoError(t, owner.Post(ctx, path+"/key", api.KeyProof{Password: walkPassword, Code: totp.Code(secret, totp.Step(time.Now()))}, &with))
+		require.NoError(t,
+			owner.Post(ctx, path+"/key", api.KeyProof{Password: walkPassword,
+				Code: totp.Code(secret, totp.Step(time.Now()))}, &with))
 		b, err := certificates.ReadBundle([]byte(with.Key + with.Chain))
 		require.NoError(t, err)
 		assert.True(t, certificates.EqualKeys(b.Key.Public(), b.Certificates[0].PublicKey))
@@ -250,8 +271,10 @@ func TestCertificatesBrought(t *testing.T) {
 		c := certificateOf(t, account.ID, "jetty.example")
 		assert.False(t, c.PinKey)
 		assert.Equal(t, "revoked", c.Earlier[0].State)
-		refusedAs(t, "wrong-state", i.Client.Post(ctx, path+"/revocation", api.Revocation{Serial: c.Earlier[0].Serial}, nil))
-		again := client.Call{Method: http.MethodPost, Path: path + "/revocation", Body: api.Revocation{Serial: before.SerialNumber.Text(16)}, Key: "revoke once"}
+		refusedAs(t, "wrong-state", i.Client.Post(ctx, path+"/revocation", api.Revocation{Serial: c.Earlier[0].Serial},
+			nil))
+		again := client.Call{Method: http.MethodPost, Path: path + "/revocation",
+			Body: api.Revocation{Serial: before.SerialNumber.Text(16)}, Key: "revoke once"}
 		require.NoError(t, i.Client.Do(ctx, again, nil))
 		require.NoError(t, i.Client.Do(ctx, again, nil), "the answer is given again")
 		_, revoked = i.Authority.Revoked(before)
@@ -281,11 +304,14 @@ func TestChallengesElsewhere(t *testing.T) {
 	onZone(t, http.MethodPatch, "/zones/driftwood.example", api.ZoneChange{NameService: "elsewhere"})
 	path := certificatePath(account.ID, "driftwood.example")
 
-	p := refusedAs(t, "invalid-input", i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/settings", Body: api.SettingsChange{ChallengeZone: ptr("challenges.driftwood.example")}}, nil))
+	p := refusedAs(t, "invalid-input",
+		i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/settings",
+			Body: api.SettingsChange{ChallengeZone: ptr("challenges.driftwood.example")}}, nil))
 	assert.Contains(t, p.Detail, "no zone of your own")
 	wanted := []string{"driftwood.example", "*.driftwood.example"}
 	patch(t, path, api.CertificateChange{Names: &wanted}, nil)
-	assert.Contains(t, rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"].Fix, "the operator sets a zone")
+	assert.Contains(t, rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"].Fix,
+		"the operator sets a zone")
 	patch(t, "/settings", api.SettingsChange{ChallengeZone: ptr("challenges.ternhq.example")}, nil)
 	defer patch(t, "/settings", api.SettingsChange{ChallengeZone: new(string)}, nil)
 	aliases := certificateOf(t, account.ID, "driftwood.example").Aliases
@@ -295,7 +321,8 @@ func TestChallengesElsewhere(t *testing.T) {
 	assert.Empty(t, certificateOf(t, home.ID, "ternhq.example").Aliases, "its name service is here")
 
 	t.Run("what would fail is left out if the person agrees", func(t *testing.T) {
-		assert.Contains(t, rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"].Fix, alias.Name+" CNAME "+alias.Target)
+		assert.Contains(t, rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"].Fix,
+			alias.Name+" CNAME "+alias.Target)
 		p := refusedAs(t, "needs-decision", i.Client.Post(ctx, path+"/order", nil, nil))
 		assert.Equal(t, "leave_out", p.Decide[0].Field)
 		does(t, "certificate", "order", "driftwood.example", "--leave-out")
@@ -308,18 +335,24 @@ func TestChallengesElsewhere(t *testing.T) {
 	t.Run("one record elsewhere proves all names, for good", func(t *testing.T) {
 		require.NoError(t, i.World.Serve("driftwood.example", "@ A "+skua+"\n_acme-challenge CNAME other.example.\n"))
 		assert.Contains(t, rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"].Reason, "other.example")
-		require.NoError(t, i.World.Serve("driftwood.example", "@ A "+skua+"\n_acme-challenge CNAME "+alias.Target+".\n"))
+		require.NoError(t, i.World.Serve("driftwood.example", "@ A "+skua+"\n_acme-challenge CNAME "+alias.Target+
+			".\n"))
 		seen := rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"]
 		assert.Equal(t, "would pass", seen.Result, seen.Reason)
 		assert.Equal(t, "alias", seen.Proof)
-		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = 'driftwood.example')")
-		labtest.Eventually(t, func() bool { return len(certificateOf(t, account.ID, "driftwood.example").Covered) == 2 }, "it is added by itself")
+		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = "+
+			"'driftwood.example')")
+		labtest.Eventually(t, func() bool {
+			return len(certificateOf(t, account.ID, "driftwood.example").Covered) == 2
+		}, "it is added by itself")
 		assert.Empty(t, certificateOf(t, account.ID, "driftwood.example").LeftOut)
 		leaf, err := shown(t, "skua", "driftwood.example")
 		require.NoError(t, err)
 		assert.NoError(t, leaf.VerifyHostname("any.driftwood.example"))
 		require.Equal(t, "done", orderNow(t, account.ID, "driftwood.example").State, "again")
-		labtest.Eventually(t, func() bool { return answers(t, "petrel", alias.Target, "TXT") == "NXDOMAIN" }, "the challenge is left in the zone")
+		labtest.Eventually(t, func() bool {
+			return answers(t, "petrel", alias.Target, "TXT") == "NXDOMAIN"
+		}, "the challenge is left in the zone")
 	})
 
 	t.Run("records entered by hand", func(t *testing.T) {
@@ -341,12 +374,14 @@ func TestChallengesElsewhere(t *testing.T) {
 		o := watched(t, operation)
 		assert.Equal(t, "failed", o.State)
 		assert.Contains(t, o.Failure, "taken the order back")
-		refusedAs(t, "wrong-state", i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: path + "/order"}, nil))
+		refusedAs(t, "wrong-state", i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: path + "/order"},
+			nil))
 		assert.Equal(t, before, certificateOf(t, account.ID, "driftwood.example").Serial, "the one in use stays")
 
 		operation, _ = order()
 		patch(t, path, api.CertificateChange{Mode: "self-signed"}, nil)
-		assert.Contains(t, watched(t, operation).Failure, "no longer to come by itself", "nobody's choice is overtaken by an order")
+		assert.Contains(t, watched(t, operation).Failure, "no longer to come by itself",
+			"nobody's choice is overtaken by an order")
 		assert.Equal(t, "self-signed", certificateOf(t, account.ID, "driftwood.example").State)
 		patch(t, path, api.CertificateChange{Mode: "automatic"}, nil)
 
@@ -382,7 +417,8 @@ func TestChallengesElsewhere(t *testing.T) {
 	t.Run("a name that leads elsewhere and is wanted is proved in its zone here", func(t *testing.T) {
 		zone := "/zones/ternhq.example/records"
 		away, _ := onZone(t, http.MethodPost, zone, api.NewRecord{Name: "www", Type: "A", Data: "192.0.2.7"})
-		own, _ := onZone(t, http.MethodPost, zone, api.NewRecord{Name: "_acme-challenge.www", Type: "TXT", Data: `"a record of somebody's own"`})
+		own, _ := onZone(t, http.MethodPost, zone, api.NewRecord{Name: "_acme-challenge.www", Type: "TXT",
+			Data: `"a record of somebody's own"`})
 		i.World.Delegate("ternhq.example", world.Delegation{NameServers: []string{ns1, ns2}})
 		assert.Equal(t, "elsewhere", rehearsed(t, home.ID, "ternhq.example")["www.ternhq.example"].Code)
 		wanted := []string{"ternhq.example", "www.ternhq.example"}
@@ -394,7 +430,8 @@ func TestChallengesElsewhere(t *testing.T) {
 		})
 		i.World.Delegate("ternhq.example", world.Delegation{NameServers: []string{ns1, ns2}})
 		onZone(t, http.MethodDelete, zone+"/"+strconv.FormatInt(own.Record.ID, 10), nil)
-		_, _ = onZone(t, http.MethodPost, zone, api.NewRecord{Name: "_acme-challenge.www", Type: "CNAME", Data: "nowhere.example."})
+		_, _ = onZone(t, http.MethodPost, zone, api.NewRecord{Name: "_acme-challenge.www", Type: "CNAME",
+			Data: "nowhere.example."})
 		i.World.Delegate("ternhq.example", world.Delegation{NameServers: []string{ns1, ns2}})
 		seen := rehearsed(t, home.ID, "ternhq.example")["www.ternhq.example"]
 		assert.Equal(t, "would fail", seen.Result)
@@ -409,11 +446,13 @@ func TestAccountKeys(t *testing.T) {
 		return value(t, "select coalesce(encode("+column+", 'hex'), '') from authorities where name = 'trial'")
 	}
 	before := keyOf("key")
-	// Cut off after the authority has taken the key: both keys are on record, and the old one counts for the service.
+	// Cut off after the authority has taken the key: both keys are on
+	// record, and the old one counts for the service.
 	patch(t, "/authorities/trial", api.AuthorityChange{NewKey: true}, nil)
 	taken := keyOf("key")
 	assert.NotEqual(t, before, taken)
-	sql(t, "update authorities set next_key = key, key = decode('"+before+"', 'hex'), next_key_at = now() - interval '1 hour' where name = 'trial'")
+	sql(t, "update authorities set next_key = key, key = decode('"+before+
+		"', 'hex'), next_key_at = now() - interval '1 hour' where name = 'trial'")
 	labtest.Eventually(t, func() bool { return keyOf("next_key") == "" }, "the next round settles it")
 	assert.Equal(t, taken, keyOf("key"))
 	// Cut off before: the authority does not know the next one.

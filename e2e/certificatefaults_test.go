@@ -29,7 +29,8 @@ import (
 	"victualler/internal/standins/world"
 )
 
-// TestReasonsOfFailure provokes each reason for which an authority issues nothing, and holds what the rehearsal says before against what the order says afterwards.
+// TestReasonsOfFailure provokes each reason for which an authority issues nothing, and holds what
+// the rehearsal says before against what the order says afterwards.
 func TestReasonsOfFailure(t *testing.T) {
 	withAuthority(t)
 	i := shared(t)
@@ -45,27 +46,51 @@ func TestReasonsOfFailure(t *testing.T) {
 		t.Helper()
 		require.NoError(t, i.World.Serve("breakers.example", text))
 	}
-	// Each of these is made so and undone again. The authority's word is asked for by an order that was not rehearsed: the trouble comes after.
+	// Each of these is made so and undone again. The authority's word is asked for by an order that
+	// was not rehearsed: the trouble comes after.
 	for _, f := range []struct {
 		name, code, says string
 		make, undo       func()
 	}{
-		{name: "no address", code: "no-address", says: "neither an A nor an AAAA", make: func() { serve("other A " + skua) }},
-		{name: "an address that leads elsewhere", code: "elsewhere", says: "192.0.2.33", make: func() { serve("@ A 192.0.2.33") }},
-		{name: "CAA of another authority", code: "caa", says: "other.test", make: func() { serve("@ A " + skua + "\n@ CAA 0 issue \"other.test\"") }},
+		{name: "no address", code: "no-address", says: "neither an A nor an AAAA", make: func() {
+			serve("other A " + skua)
+		}},
+		{name: "an address that leads elsewhere", code: "elsewhere", says: "192.0.2.33", make: func() {
+			serve("@ A 192.0.2.33")
+		}},
+		{name: "CAA of another authority", code: "caa", says: "other.test", make: func() {
+			serve("@ A " + skua + "\n@ CAA 0 issue \"other.test\"")
+		}},
 		{name: "CAA of another account", code: "caa", says: "account", make: func() {
 			serve("@ A " + skua + "\n@ CAA 0 issue \"authority.test; accounturi=https://authority.test/account/999\"")
 		}},
-		{name: "CAA of another method", code: "caa", says: "dns-01 alone", make: func() { serve("@ A " + skua + "\n@ CAA 0 issue \"authority.test; validationmethods=dns-01\"") }},
-		{name: "a CAA record nobody knows", code: "caa", says: "critical", make: func() { serve("@ A " + skua + "\n@ CAA 128 strange \"x\"") }},
-		{name: "the resolver does not answer", code: "", make: func() { i.World.Fail(true) }, undo: func() { i.World.Fail(false) }},
+		{name: "CAA of another method", code: "caa", says: "dns-01 alone", make: func() {
+			serve("@ A " + skua + "\n@ CAA 0 issue \"authority.test; validationmethods=dns-01\"")
+		}},
+		{name: "a CAA record nobody knows", code: "caa", says: "critical", make: func() {
+			serve("@ A " + skua + "\n@ CAA 128 strange \"x\"")
+		}},
+		{name: "the resolver does not answer", code: "", make: func() {
+			i.World.Fail(true)
+		}, undo: func() { i.World.Fail(false) }},
 		{name: "signatures that do not hold", code: "dnssec", says: "signatures do not hold", make: func() {
-			i.World.Delegate("breakers.example", world.Delegation{NameServers: []string{world.Elsewhere}, DS: []string{"1 13 2 " + strings.Repeat("ab", 32)}})
-		}, undo: func() { i.World.Delegate("breakers.example", world.Delegation{NameServers: []string{world.Elsewhere}}) }},
-		{name: "port 80 is shut", code: "unreachable", says: "port 80", make: func() { shut(t, true) }, undo: func() { shut(t, false) }},
-		{name: "a password on the challenge's path", code: "answer", says: "password", make: func() { challengePath(t, "s#auth_basic off;#auth_basic harbour; auth_basic_user_file /etc/hostname;#") }, undo: func() { challengePath(t, "") }},
-		{name: "a redirect of the challenge's path", code: "redirect", says: "redirects to", make: func() { challengePath(t, "s#try_files.*#return 301 http://192.0.2.44/;#") }, undo: func() { challengePath(t, "") }},
-		{name: "something else at the challenge's path", code: "answer", says: "404", make: func() { challengePath(t, "s#try_files.*#return 404;#") }, undo: func() { challengePath(t, "") }},
+			i.World.Delegate("breakers.example", world.Delegation{NameServers: []string{world.Elsewhere},
+				DS: []string{"1 13 2 " + strings.Repeat("ab", 32)}})
+		}, undo: func() {
+			i.World.Delegate("breakers.example", world.Delegation{NameServers: []string{world.Elsewhere}})
+		}},
+		{name: "port 80 is shut", code: "unreachable", says: "port 80", make: func() {
+			shut(t, true)
+		}, undo: func() { shut(t, false) }},
+		{name: "a password on the challenge's path", code: "answer", says: "password", make: func() {
+			challengePath(t, "s#auth_basic off;#auth_basic harbour; auth_basic_user_file /etc/hostname;#")
+		}, undo: func() { challengePath(t, "") }},
+		{name: "a redirect of the challenge's path", code: "redirect", says: "redirects to", make: func() {
+			challengePath(t, "s#try_files.*#return 301 http://192.0.2.44/;#")
+		}, undo: func() { challengePath(t, "") }},
+		{name: "something else at the challenge's path", code: "answer", says: "404", make: func() {
+			challengePath(t, "s#try_files.*#return 404;#")
+		}, undo: func() { challengePath(t, "") }},
 	} {
 		t.Run(f.name, func(t *testing.T) {
 			serve("@ A " + skua + "\n@ AAAA " + skua6)
@@ -120,7 +145,8 @@ func TestDoubtfulNames(t *testing.T) {
 	account := certified(t, api.OpenAccount{Domain: "undertow.example"})
 
 	t.Run("an IPv6 address that does not answer", func(t *testing.T) {
-		require.NoError(t, i.World.Serve("undertow.example", "@ A "+i.Servers["skua"].Address.String()+"\n@ AAAA 2001:db8::33\n"))
+		require.NoError(t,
+			i.World.Serve("undertow.example", "@ A "+i.Servers["skua"].Address.String()+"\n@ AAAA 2001:db8::33\n"))
 		seen := rehearsed(t, account.ID, "undertow.example")["undertow.example"]
 		assert.Equal(t, "cannot know", seen.Result)
 		assert.Equal(t, "elsewhere", seen.Code)
@@ -130,14 +156,16 @@ func TestDoubtfulNames(t *testing.T) {
 
 	t.Run("a name server that does not answer", func(t *testing.T) {
 		dead := lab.Address6(i.Servers["petrel"].Address).Next().Next()
-		i.World.Delegate("undertow.example", world.Delegation{NameServers: []string{ns1, "ns9.undertow.example"}, Glue: map[string][]netip.Addr{"ns9.undertow.example": {dead}}})
+		i.World.Delegate("undertow.example", world.Delegation{NameServers: []string{ns1, "ns9.undertow.example"},
+			Glue: map[string][]netip.Addr{"ns9.undertow.example": {dead}}})
 		wanted := []string{"undertow.example", "*.undertow.example"}
 		patch(t, certificatePath(account.ID, "undertow.example"), api.CertificateChange{Names: &wanted}, nil)
 		seen := rehearsed(t, account.ID, "undertow.example")["*.undertow.example"]
 		assert.Equal(t, "record", seen.Code)
 		assert.Contains(t, seen.Reason, "ns9.undertow.example")
 		i.World.Delegate("undertow.example", world.Delegation{NameServers: []string{ns1, ns2}})
-		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = 'undertow.example')")
+		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = "+
+			"'undertow.example')")
 		labtest.Eventually(t, func() bool { return len(certificateOf(t, account.ID, "undertow.example").Covered) == 2 })
 	})
 
@@ -155,16 +183,20 @@ func TestDoubtfulNames(t *testing.T) {
 	t.Run("one name that the authority does not see keeps no other from its certificate", func(t *testing.T) {
 		all := []string{}
 		patch(t, certificatePath(account.ID, "undertow.example"), api.CertificateChange{Names: &all}, nil)
-		sql(t, "update certificates set state = 'retired', renew_at = null, ask_at = null where domain_id = (select id from domains where name = 'undertow.example')")
+		sql(t, "update certificates set state = 'retired', renew_at = null, ask_at = null where domain_id = (select "+
+			"id from domains where name = 'undertow.example')")
 		i.Authority.Set(func(s *authority.Settings) { s.Fresh, s.Blind = true, []string{"www.undertow.example"} })
 		defer i.Authority.Set(func(s *authority.Settings) { s.Fresh, s.Blind = false, nil })
-		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = 'undertow.example')")
+		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = "+
+			"'undertow.example')")
 		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "undertow.example").Failures > 0 })
 		assert.Contains(t, certificateOf(t, account.ID, "undertow.example").Problem, "www.undertow.example")
-		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = 'undertow.example')")
+		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = "+
+			"'undertow.example')")
 		defer func() {
 			if t.Failed() {
-				t.Log(certificateOf(t, account.ID, "undertow.example"), on(t, "skua", "true"), strings.Join(grep(everythingIn(t, "log"), "WARN"), "\n"))
+				t.Log(certificateOf(t, account.ID, "undertow.example"), on(t, "skua", "true"),
+					strings.Join(grep(everythingIn(t, "log"), "WARN"), "\n"))
 			}
 		}()
 		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "undertow.example").State == "valid" })
@@ -177,10 +209,12 @@ func TestDoubtfulNames(t *testing.T) {
 		place := i.Lab.Places()[1]
 		wanted := []string{"undertow.example"} // which is proved over HTTP
 		patch(t, certificatePath(account.ID, "undertow.example"), api.CertificateChange{Names: &wanted}, nil)
-		on(t, "skua", fmt.Sprintf("ip route add unreachable %s/32; ip -6 route add unreachable %s/128", place, lab.Address6(place)))
+		on(t, "skua", fmt.Sprintf("ip route add unreachable %s/32; ip -6 route add unreachable %s/128", place,
+			lab.Address6(place)))
 		i.Authority.Set(func(s *authority.Settings) { s.Fresh = true })
 		o := orderNow(t, account.ID, "undertow.example")
-		on(t, "skua", fmt.Sprintf("ip route del unreachable %s/32; ip -6 route del unreachable %s/128", place, lab.Address6(place)))
+		on(t, "skua", fmt.Sprintf("ip route del unreachable %s/32; ip -6 route del unreachable %s/128", place,
+			lab.Address6(place)))
 		i.Authority.Set(func(s *authority.Settings) { s.Fresh = false })
 		assert.Equal(t, "failed", o.State)
 		assert.Contains(t, o.Failure, "asked from")
@@ -195,14 +229,19 @@ func shut(t *testing.T, yes bool) {
 	if !yes {
 		from, to = to, from
 	}
-	on(t, "skua", fmt.Sprintf(`grep -rlE 'listen (\[::\]:)?%s\b' /etc/nginx | xargs sed -i -E 's/listen (\[::\]:)?%s\b/listen \1%s/' && nginx -t -q && nginx -s reload`, from, from, to))
+	on(t, "skua",
+		fmt.Sprintf(
+			`grep -rlE 'listen (\[::\]:)?%s\b' /etc/nginx | xargs sed -i -E 's/listen (\[::\]:)?%s\b/listen \1%s/' && nginx -t -q && nginx -s reload`,
+			from, from, to))
 	time.Sleep(300 * time.Millisecond)
 }
 
-// challengePath has skua's web server do something else on the path of challenges, as a hand-made file would, by an expression of sed; empty undoes it.
+// challengePath has skua's web server do something else on the path of challenges, as a hand-made
+// file would, by an expression of sed; empty undoes it.
 func challengePath(t *testing.T, expression string) {
 	t.Helper()
-	on(t, "skua", "f=/etc/nginx/victualler/parts/challenge.conf; cp -n $f /root/challenge.kept; cp /root/challenge.kept $f; sed -i '"+expression+"' $f && nginx -t -q && nginx -s reload")
+	on(t, "skua", "f=/etc/nginx/victualler/parts/challenge.conf; cp -n $f /root/challenge.kept; cp "+
+		"/root/challenge.kept $f; sed -i '"+expression+"' $f && nginx -t -q && nginx -s reload")
 	time.Sleep(300 * time.Millisecond)
 }
 
@@ -213,13 +252,17 @@ func TestRenewalUnderFault(t *testing.T) {
 	ctx := context.Background()
 	sink := mailing(t)
 	i.Authority.Set(func(s *authority.Settings) {
-		s.Lifetimes = map[string]time.Duration{"classic": 90 * 24 * time.Hour, "short": 6 * 24 * time.Hour, "minute": time.Minute}
+		s.Lifetimes = map[string]time.Duration{"classic": 90 * 24 * time.Hour, "short": 6 * 24 * time.Hour,
+			"minute": time.Minute}
 	})
 	defer i.Authority.Set(func(s *authority.Settings) {
 		s.Lifetimes = map[string]time.Duration{"classic": 90 * 24 * time.Hour, "short": 6 * 24 * time.Hour}
 	})
-	require.NoError(t, i.Client.Post(ctx, "/authorities", api.NewAuthority{Name: "quick", Directory: i.Authority.Directory(), Root: i.Authority.Root(), AcceptTerms: true, Profile: "minute"}, nil))
-	account := certified(t, api.OpenAccount{Domain: "shoals.example", Customer: "Shoal Stores", NewCustomer: true, CustomerEmail: "keeper@shoals.example"})
+	require.NoError(t,
+		i.Client.Post(ctx, "/authorities", api.NewAuthority{Name: "quick", Directory: i.Authority.Directory(),
+			Root: i.Authority.Root(), AcceptTerms: true, Profile: "minute"}, nil))
+	account := certified(t, api.OpenAccount{Domain: "shoals.example", Customer: "Shoal Stores", NewCustomer: true,
+		CustomerEmail: "keeper@shoals.example"})
 
 	t.Run("the authority is down for the whole window, and comes back", func(t *testing.T) {
 		quick := "quick"
@@ -228,7 +271,9 @@ func TestRenewalUnderFault(t *testing.T) {
 		c := certificateOf(t, account.ID, "shoals.example")
 		require.Less(t, time.Until(*c.NotAfter), time.Minute)
 		i.Authority.Set(func(s *authority.Settings) { s.Errors = 1 << 20 })
-		labtest.Within(t, 2*time.Minute, func() bool { return certificateOf(t, account.ID, "shoals.example").State == "expired" })
+		labtest.Within(t, 2*time.Minute, func() bool {
+			return certificateOf(t, account.ID, "shoals.example").State == "expired"
+		})
 		later := certificateOf(t, account.ID, "shoals.example")
 		assert.Equal(t, c.Serial, later.Serial, "a renewal that does not come about does not touch what is in use")
 		assert.NotZero(t, later.Operation, "it is being tried")
@@ -255,14 +300,21 @@ func TestRenewalUnderFault(t *testing.T) {
 
 	t.Run("people are told when a certificate is about to end", func(t *testing.T) {
 		require.Equal(t, "done", orderNow(t, account.ID, "shoals.example").State)
-		sql(t, "update certificates set not_before = now() - interval '84 days', not_after = now() + interval '6 days', renew_at = now() + interval '5 days', ask_at = null where state = 'in-use' and domain_id = (select id from domains where name = 'shoals.example')")
-		sql(t, "update site_certificates set failures = 3, failed_at = now(), problem = 'the harbour is shut', next_at = now() + interval '1 day' where domain_id = (select id from domains where name = 'shoals.example')")
-		require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "watchman", Duty: "all", Email: "watch@ternisland.example", Activation: "password", Password: walkPassword}, nil))
+		sql(t, "update certificates set not_before = now() - interval '84 days', not_after = now() + interval '6 "+
+			"days', renew_at = now() + interval '5 days', ask_at = null where state = 'in-use' and domain_id = "+
+			"(select id from domains where name = 'shoals.example')")
+		sql(t, "update site_certificates set failures = 3, failed_at = now(), problem = 'the harbour is shut', "+
+			"next_at = now() + interval '1 day' where domain_id = (select id from domains where name = "+
+			"'shoals.example')")
+		require.NoError(t,
+			i.Client.Post(ctx, "/people", api.NewPerson{Name: "watchman", Duty: "all",
+				Email: "watch@ternisland.example", Activation: "password", Password: walkPassword}, nil))
 		defer func() {
 			assert.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/people/watchman"}, nil))
 		}()
 		tell := func() {
-			sql(t, "insert into river_job (kind, args, queue, state, max_attempts, priority) values ('notice', '{}', 'default', 'available', 3, 1)")
+			sql(t, "insert into river_job (kind, args, queue, state, max_attempts, priority) values ('notice', '{}', "+
+				"'default', 'available', 3, 1)")
 		}
 		tell()
 		m := mailed(t, sink, "keeper@shoals.example")
@@ -278,15 +330,19 @@ func TestRenewalUnderFault(t *testing.T) {
 	})
 }
 
-// TestManyDueAtOnce has 500 sites ask for their certificates in the same moment, half of them on each of two servers.
+// TestManyDueAtOnce has 500 sites ask for their certificates in the
+// same moment, half of them on each of two servers.
 func TestManyDueAtOnce(t *testing.T) {
 	withAuthority(t)
 	i := shared(t)
 	const many, inAccount = 500, 25
 	ctx := context.Background()
 	// The plan gets certificates when all sites are there.
-	require.NoError(t, i.Client.Post(ctx, "/plans", api.NewPlan{Name: "shelf", Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(1), plans.Subdomains: plans.Of(inAccount), plans.PHPWorkers: plans.Of(2)},
-		Features: plans.Features{"dns": true}}, nil))
+	require.NoError(t,
+		i.Client.Post(ctx, "/plans", api.NewPlan{Name: "shelf",
+			Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(1),
+				plans.Subdomains: plans.Of(inAccount), plans.PHPWorkers: plans.Of(2)},
+			Features: plans.Features{"dns": true}}, nil))
 	var accounts []api.Account
 	defer func() {
 		for _, a := range accounts {
@@ -297,7 +353,9 @@ func TestManyDueAtOnce(t *testing.T) {
 		server := []string{"skua", "fulmar"}[n%2]
 		name := fmt.Sprintf("shelf%02d.example", n)
 		a := i.Servers[server].Address
-		require.NoError(t, i.World.Serve(name, fmt.Sprintf("@ A %s\n* A %s\n* AAAA %s\n@ AAAA %s\n", a, a, lab.Address6(a), lab.Address6(a))))
+		require.NoError(t,
+			i.World.Serve(name, fmt.Sprintf("@ A %s\n* A %s\n* AAAA %s\n@ AAAA %s\n", a, a, lab.Address6(a),
+				lab.Address6(a))))
 		opening, _ := open(t, api.OpenAccount{Domain: name, Server: server, Plan: "shelf"})
 		accounts = append(accounts, opening.Account)
 	}
@@ -306,7 +364,9 @@ func TestManyDueAtOnce(t *testing.T) {
 	for n, a := range accounts {
 		group.Go(func() {
 			for k := 1; k < inAccount && errs[n] == nil; k++ {
-				errs[n] = i.Client.Post(ctx, domains(a.ID), api.NewDomain{Domain: fmt.Sprintf("s%02d.shelf%02d.example", k, n), Serving: api.Serving{ServedAs: "redirect", Target: "https://beacon.example"}}, nil)
+				errs[n] = i.Client.Post(ctx, domains(a.ID),
+					api.NewDomain{Domain: fmt.Sprintf("s%02d.shelf%02d.example", k, n),
+						Serving: api.Serving{ServedAs: "redirect", Target: "https://beacon.example"}}, nil)
 			}
 		})
 	}
@@ -316,9 +376,11 @@ func TestManyDueAtOnce(t *testing.T) {
 	patch(t, "/plans/shelf", api.PlanChange{Features: plans.Features{"certificates": true}}, nil)
 	settled(t)
 	begun := time.Now()
-	sql(t, "update site_certificates set next_at = now(), names = array[domains.name] from domains where domains.id = domain_id and domains.name like '%shelf%'")
+	sql(t, "update site_certificates set next_at = now(), names = array[domains.name] from domains where domains.id "+
+		"= domain_id and domains.name like '%shelf%'")
 	count := func() string {
-		return value(t, "select count(*)::text from certificates join domains on domains.id = certificates.domain_id where domains.name like '%shelf%' and certificates.state = 'in-use'")
+		return value(t, "select count(*)::text from certificates join domains on domains.id = certificates.domain_id "+
+			"where domains.name like '%shelf%' and certificates.state = 'in-use'")
 	}
 	labtest.Within(t, 10*time.Minute, func() bool { return count() == fmt.Sprint(many) })
 	t.Logf("%d certificates in %s", many, time.Since(begun).Round(time.Second))
@@ -373,7 +435,9 @@ func TestConsoleCertificate(t *testing.T) {
 	}
 	labtest.Eventually(t, func() bool { return serial() == certificateOf(t, account.ID, "wheelhouse.example").Serial })
 	require.Equal(t, "done", orderNow(t, account.ID, "wheelhouse.example").State)
-	labtest.Eventually(t, func() bool { return serial() == certificateOf(t, account.ID, "wheelhouse.example").Serial }, "the next one is taken up without a start")
+	labtest.Eventually(t, func() bool {
+		return serial() == certificateOf(t, account.ID, "wheelhouse.example").Serial
+	}, "the next one is taken up without a start")
 }
 
 func stop(t *testing.T, cmd *exec.Cmd, log *bytes.Buffer) {

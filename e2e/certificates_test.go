@@ -26,7 +26,8 @@ import (
 	"victualler/internal/standins/world"
 )
 
-// withAuthority has the installation know the stand-in as its usual authority, and makes a plan with certificates.
+// withAuthority has the installation know the stand-in as its usual
+// authority, and makes a plan with certificates.
 func withAuthority(t *testing.T) {
 	t.Helper()
 	i := shared(t)
@@ -35,9 +36,13 @@ func withAuthority(t *testing.T) {
 	var list api.AuthorityList
 	require.NoError(t, i.Client.Get(ctx, "/authorities", nil, &list))
 	if len(list.Authorities) == 0 {
-		require.NoError(t, i.Client.Post(ctx, "/authorities", api.NewAuthority{Name: "trial", Directory: i.Authority.Directory(), Root: i.Authority.Root(), Email: "operator@ternisland.example", AcceptTerms: true}, nil))
+		require.NoError(t,
+			i.Client.Post(ctx, "/authorities", api.NewAuthority{Name: "trial", Directory: i.Authority.Directory(),
+				Root: i.Authority.Root(), Email: "operator@ternisland.example", AcceptTerms: true}, nil))
 	}
-	err := i.Client.Post(ctx, "/plans", api.NewPlan{Name: "sealed", Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(9), plans.Subdomains: plans.Of(9), plans.PHPWorkers: plans.Of(2)},
+	err := i.Client.Post(ctx, "/plans", api.NewPlan{Name: "sealed",
+		Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(9),
+			plans.Subdomains: plans.Of(9), plans.PHPWorkers: plans.Of(2)},
 		Features: plans.Features{"dns": true, "dnssec": true, "certificates": true, "wildcard": true}}, nil)
 	if err != nil {
 		require.Equal(t, api.ProblemBase+"name-taken", problemOf(t, err).Type)
@@ -60,8 +65,10 @@ func shown(t *testing.T, label, name string) (*x509.Certificate, error) {
 	t.Helper()
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM([]byte(inst.Authority.Root()))
-	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 10 * time.Second}, Config: &tls.Config{ServerName: name, RootCAs: pool}}
-	conn, err := dialer.DialContext(context.Background(), "tcp", netip.AddrPortFrom(inst.Servers[label].Address, 443).String())
+	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 10 * time.Second}, Config: &tls.Config{ServerName: name,
+		RootCAs: pool}}
+	conn, err := dialer.DialContext(context.Background(), "tcp",
+		netip.AddrPortFrom(inst.Servers[label].Address, 443).String())
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +79,8 @@ func shown(t *testing.T, label, name string) (*x509.Certificate, error) {
 // anyShown is the certificate that a server shows under a name, whoever trusts it.
 func anyShown(t *testing.T, label, name string) *x509.Certificate {
 	t.Helper()
-	conn, err := tls.Dial("tcp", netip.AddrPortFrom(inst.Servers[label].Address, 443).String(), &tls.Config{ServerName: name, InsecureSkipVerify: true})
+	conn, err := tls.Dial("tcp", netip.AddrPortFrom(inst.Servers[label].Address, 443).String(),
+		&tls.Config{ServerName: name, InsecureSkipVerify: true})
 	require.NoError(t, err)
 	defer conn.Close()
 	return conn.ConnectionState().PeerCertificates[0]
@@ -88,7 +96,8 @@ func orderNow(t *testing.T, account int64, domain string) api.Operation {
 func rehearsed(t *testing.T, account int64, domain string) map[string]api.RehearsedName {
 	t.Helper()
 	var r api.Rehearsal
-	require.NoError(t, inst.Client.Post(context.Background(), certificatePath(account, domain)+"/rehearsal", api.RehearsalQuestion{}, &r))
+	require.NoError(t, inst.Client.Post(context.Background(), certificatePath(account, domain)+"/rehearsal",
+		api.RehearsalQuestion{}, &r))
 	out := map[string]api.RehearsedName{}
 	for _, n := range r.Names {
 		out[n.Name] = n
@@ -96,7 +105,8 @@ func rehearsed(t *testing.T, account int64, domain string) map[string]api.Rehear
 	return out
 }
 
-// certified opens an account on skua whose domain has its name service here, waits until an authority's certificate is there, and closes it when the test is over.
+// certified opens an account on skua whose domain has its name service here, waits until an
+// authority's certificate is there, and closes it when the test is over.
 func certified(t *testing.T, in api.OpenAccount) api.Account {
 	t.Helper()
 	inst.World.Delegate(in.Domain, world.Delegation{NameServers: []string{ns1, ns2}})
@@ -112,15 +122,19 @@ func TestAuthorities(t *testing.T) {
 	ctx := context.Background()
 	in := api.NewAuthority{Name: "second", Directory: i.Authority.Directory(), Root: i.Authority.Root()}
 	var answer api.AuthorityAnswer
-	require.NoError(t, i.Client.Post(ctx, "/authorities/ask", api.AuthorityQuestion{Directory: in.Directory, Root: in.Root}, &answer))
+	require.NoError(t, i.Client.Post(ctx, "/authorities/ask", api.AuthorityQuestion{Directory: in.Directory,
+		Root: in.Root}, &answer))
 	assert.Equal(t, []string{authority.Identity}, answer.Identities)
 	assert.Equal(t, []string{"classic", "short"}, answer.Profiles)
 	assert.True(t, answer.Renewal)
 	assert.False(t, answer.NeedsExternal)
 
-	assert.Equal(t, api.ProblemBase+"needs-decision", problemOf(t, i.Client.Post(ctx, "/authorities", in, nil)).Type, "its terms are not agreed to")
+	assert.Equal(t, api.ProblemBase+"needs-decision", problemOf(t, i.Client.Post(ctx, "/authorities", in, nil)).Type,
+		"its terms are not agreed to")
 	in.AcceptTerms = true
-	for wrong, says := range map[string]string{"http://plain.example/directory": "https://", "https://127.0.0.1:1/directory": "refused", strings.TrimSuffix(in.Directory, "/directory") + "/terms": "directory"} {
+	for wrong, says := range map[string]string{"http://plain.example/directory": "https://",
+		"https://127.0.0.1:1/directory": "refused", strings.TrimSuffix(in.Directory, "/directory") +
+			"/terms": "directory"} {
 		bad := in
 		bad.Directory = wrong
 		p := problemOf(t, i.Client.Post(ctx, "/authorities", bad, nil))
@@ -129,7 +143,8 @@ func TestAuthorities(t *testing.T) {
 	}
 	bad := in
 	bad.Root = ""
-	assert.Contains(t, problemOf(t, i.Client.Post(ctx, "/authorities", bad, nil)).Detail, "certificate", "nobody trusts it")
+	assert.Contains(t, problemOf(t, i.Client.Post(ctx, "/authorities", bad, nil)).Detail, "certificate",
+		"nobody trusts it")
 	bad = in
 	bad.Profile = "golden"
 	assert.Contains(t, problemOf(t, i.Client.Post(ctx, "/authorities", bad, nil)).Detail, "classic, short")
@@ -151,9 +166,13 @@ func TestAuthorities(t *testing.T) {
 	patch(t, "/authorities/second", api.AuthorityChange{NewKey: true}, &added) // with the key that was new just now
 	out := does(t, "authority", "change", "second", "--email", "letters@ternisland.example")
 	assert.Contains(t, out, "authority second changed")
-	p := refusedAs(t, "invalid-input", i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/authorities/second", Body: api.AuthorityChange{Email: ptr("nobody")}}, nil))
+	p := refusedAs(t, "invalid-input",
+		i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/authorities/second",
+			Body: api.AuthorityChange{Email: ptr("nobody")}}, nil))
 	assert.Contains(t, p.Detail, "no address of one person", "in the authority's words")
-	p = refusedAs(t, "invalid-input", i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/authorities/second", Body: api.AuthorityChange{Root: new(string)}}, nil))
+	p = refusedAs(t, "invalid-input",
+		i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/authorities/second",
+			Body: api.AuthorityChange{Root: new(string)}}, nil))
 	assert.Contains(t, p.Detail, "certificate", "it could not be asked any more")
 	require.NoError(t, i.Client.Get(ctx, "/authorities", nil, &list))
 	at := slices.IndexFunc(list.Authorities, func(a api.Authority) bool { return a.Name == "second" })
@@ -197,8 +216,10 @@ func TestCertificates(t *testing.T) {
 			require.NoError(t, err, name)
 			assert.Equal(t, c.Serial, leaf.SerialNumber.Text(16))
 		}
-		assert.Empty(t, on(t, "skua", "ls -A /var/lib/victualler-challenges/.well-known/acme-challenge"), "no challenge is left")
-		assert.Equal(t, "600\n600\n", on(t, "skua", "stat -c %a /etc/nginx/victualler/tls/"+account.SignInName+"/*"), "one certificate, readable for root alone")
+		assert.Empty(t, on(t, "skua", "ls -A /var/lib/victualler-challenges/.well-known/acme-challenge"),
+			"no challenge is left")
+		assert.Equal(t, "600\n600\n", on(t, "skua", "stat -c %a /etc/nginx/victualler/tls/"+account.SignInName+"/*"),
+			"one certificate, readable for root alone")
 		var page api.CertificatePage
 		require.NoError(t, i.Client.Get(ctx, "/certificates", url.Values{"search": {"beacon"}}, &page))
 		require.Len(t, page.Certificates, 1)
@@ -207,7 +228,8 @@ func TestCertificates(t *testing.T) {
 	})
 
 	t.Run("keys are nowhere to be read", func(t *testing.T) {
-		for _, where := range []string{"log", "certificates", "orders", "authorities", "events", "operations", "operation_steps"} {
+		for _, where := range []string{"log", "certificates", "orders", "authorities", "events", "operations",
+			"operation_steps"} {
 			assert.NotContains(t, everythingIn(t, where), "PRIVATE KEY", where)
 		}
 	})
@@ -217,8 +239,10 @@ func TestCertificates(t *testing.T) {
 			assert.Equal(t, "would pass", n.Result, n.Reason)
 		}
 		caa := func(data string) int64 {
-			changed, _ := onZone(t, http.MethodPost, "/zones/beacon.example/records", api.NewRecord{Name: "@", Type: "CAA", Data: data})
-			i.World.Delegate("beacon.example", world.Delegation{NameServers: []string{ns1, ns2}}) // what the resolver remembers is of before
+			changed, _ := onZone(t, http.MethodPost, "/zones/beacon.example/records", api.NewRecord{Name: "@",
+				Type: "CAA", Data: data})
+			// what the resolver remembers is of before
+			i.World.Delegate("beacon.example", world.Delegation{NameServers: []string{ns1, ns2}})
 			return changed.Record.ID
 		}
 		gone := func(record int64) {
@@ -234,7 +258,8 @@ func TestCertificates(t *testing.T) {
 		assert.Contains(t, p.Detail, "other.test")
 		gone(forbidden)
 
-		aaaa, _ := onZone(t, http.MethodPost, "/zones/beacon.example/records", api.NewRecord{Name: "www", Type: "AAAA", Data: "2001:db8::7"})
+		aaaa, _ := onZone(t, http.MethodPost, "/zones/beacon.example/records", api.NewRecord{Name: "www", Type: "AAAA",
+			Data: "2001:db8::7"})
 		i.World.Delegate("beacon.example", world.Delegation{NameServers: []string{ns1, ns2}})
 		seen := rehearsed(t, account.ID, "beacon.example")
 		assert.Equal(t, "would pass", seen["beacon.example"].Result)
@@ -266,7 +291,9 @@ func TestCertificates(t *testing.T) {
 		leaf, err := shown(t, "skua", "beacon.example")
 		require.NoError(t, err)
 		assert.NoError(t, leaf.VerifyHostname("any.beacon.example"))
-		labtest.Eventually(t, func() bool { return answers(t, "petrel", "_acme-challenge.beacon.example", "TXT") == "NXDOMAIN" }, "the challenge is left in the zone")
+		labtest.Eventually(t, func() bool {
+			return answers(t, "petrel", "_acme-challenge.beacon.example", "TXT") == "NXDOMAIN"
+		}, "the challenge is left in the zone")
 	})
 
 	t.Run("a failure leaves what is in use as it is, and says why", func(t *testing.T) {
@@ -285,7 +312,9 @@ func TestCertificates(t *testing.T) {
 		i.Authority.Set(func(s *authority.Settings) { s.OrdersPerHour, s.RetryAfter = 0, 0 })
 		var list api.AuthorityList
 		require.NoError(t, i.Client.Get(ctx, "/authorities", nil, &list))
-		held := time.Until(*list.Authorities[slices.IndexFunc(list.Authorities, func(a api.Authority) bool { return a.Usual })].LimitedUntil)
+		held := time.Until(*list.Authorities[slices.IndexFunc(list.Authorities, func(a api.Authority) bool {
+			return a.Usual
+		})].LimitedUntil)
 		assert.Greater(t, held, time.Minute)
 		assert.Less(t, held, 11*time.Minute, "others do not wait as long for what one site was told")
 		sql(t, "update authorities set limited_until = null")
@@ -322,7 +351,9 @@ func TestCertificates(t *testing.T) {
 		before := certificateOf(t, account.ID, "beacon.example").Serial
 		i.Authority.Set(func(s *authority.Settings) { s.Renew = true })
 		sql(t, "update certificates set ask_at = now() where state = 'in-use'")
-		labtest.Within(t, 90*time.Second, func() bool { return certificateOf(t, account.ID, "beacon.example").Serial != before })
+		labtest.Within(t, 90*time.Second, func() bool {
+			return certificateOf(t, account.ID, "beacon.example").Serial != before
+		})
 		i.Authority.Set(func(s *authority.Settings) { s.Renew = false })
 	})
 

@@ -31,8 +31,8 @@ func does(t *testing.T, args ...string) string {
 	return stdout + stderr
 }
 
-// refuses runs the client as the operator and returns what it complains of. Exit 2 is a command that cannot be
-// meant, 1 what the service refused.
+// refuses runs the client as the operator and returns what it complains of. Exit 2 is a command
+// that cannot be meant, 1 what the service refused.
 func refuses(t *testing.T, exit int, args ...string) string {
 	t.Helper()
 	stdout, stderr, got := command(t, args...)
@@ -44,7 +44,9 @@ func refuses(t *testing.T, exit int, args ...string) string {
 func own(t *testing.T, name, password string, more ...string) (session string) {
 	t.Helper()
 	session = filepath.Join(t.TempDir(), "session.json")
-	stdout, stderr, exit := commandWith(t, session, password+"\n", append([]string{"session", "start", inst.Address(), "--name", name, "--password-stdin"}, more...)...)
+	stdout, stderr,
+		exit := commandWith(t, session, password+"\n",
+		append([]string{"session", "start", inst.Address(), "--name", name, "--password-stdin"}, more...)...)
 	require.Equal(t, 0, exit, stdout+stderr)
 	return session
 }
@@ -52,18 +54,24 @@ func own(t *testing.T, name, password string, more ...string) (session string) {
 func TestClientForPeople(t *testing.T) {
 	shared(t)
 	sink := mailing(t)
-	does(t, "reseller", "add", "dunlin", "--title", "Dunlin Web", "--limits", "disk=1G,domains=5,php_workers=3", "--features", "mail")
+	does(t, "reseller", "add", "dunlin", "--title", "Dunlin Web", "--limits", "disk=1G,domains=5,php_workers=3",
+		"--features", "mail")
 	does(t, "customer", "add", "Dunlin's first", "--reseller", "dunlin", "--email", "first@dunlin.example")
 
 	t.Run("added, listed, shown", func(t *testing.T) {
-		out := does(t, "person", "add", "dunlin-boss", "--reseller", "dunlin", "--email", "boss@dunlin.example", "--activation", "link", "--preview")
+		out := does(t, "person", "add", "dunlin-boss", "--reseller", "dunlin", "--email", "boss@dunlin.example",
+			"--activation", "link", "--preview")
 		assert.Contains(t, out, "let dunlin-boss sign in as reseller")
-		assert.Contains(t, refuses(t, 1, "person", "show", "dunlin-boss"), "there is no person", "a preview adds nobody")
+		assert.Contains(t, refuses(t, 1, "person", "show", "dunlin-boss"), "there is no person",
+			"a preview adds nobody")
 		assert.Empty(t, sink.To("boss@dunlin.example"), "and mails nothing")
-		out = does(t, "person", "add", "dunlin-boss", "--reseller", "dunlin", "--email", "boss@dunlin.example", "--language", "de", "--activation", "link")
+		out = does(t, "person", "add", "dunlin-boss", "--reseller", "dunlin", "--email", "boss@dunlin.example",
+			"--language", "de", "--activation", "link")
 		assert.Regexp(t, `dunlin-boss +reseller +dunlin +boss@dunlin.example +no +never`, out)
 		assert.Contains(t, mailed(t, sink, "boss@dunlin.example").Text, "/link#")
-		stdout, stderr, exit := commandWith(t, operatorSession(t), walkPassword+"\n", "person", "add", "dunlin-first", "--customer", "Dunlin's first", "--activation", "password", "--password-stdin", "--read-only", "--networks", "127.0.0.0/8")
+		stdout, stderr, exit := commandWith(t, operatorSession(t), walkPassword+"\n", "person", "add", "dunlin-first",
+			"--customer", "Dunlin's first", "--activation", "password", "--password-stdin", "--read-only", "--networks",
+			"127.0.0.0/8")
 		require.Equal(t, 0, exit, stderr)
 		assert.Regexp(t, `dunlin-first +customer, look only +Dunlin's first \(of dunlin\)`, stdout)
 		out = does(t, "person", "list", "--reseller", "dunlin")
@@ -71,7 +79,8 @@ func TestClientForPeople(t *testing.T) {
 		assert.NotContains(t, out, inst.Operator+" ")
 		assert.NotContains(t, does(t, "person", "list", "--reseller", "dunlin", "--role", "customer"), "dunlin-boss")
 		out = does(t, "person", "show", "dunlin-first")
-		for _, want := range []string{`role +customer`, `of +Dunlin's first \(of dunlin\)`, `look only +yes`, `password set +yes`, `second factor +no`, `networks +127\.0\.0\.0/8`, `language +en`} {
+		for _, want := range []string{`role +customer`, `of +Dunlin's first \(of dunlin\)`, `look only +yes`,
+			`password set +yes`, `second factor +no`, `networks +127\.0\.0\.0/8`, `language +en`} {
 			assert.Regexp(t, want, out)
 		}
 		assert.NotContains(t, out, "has to change the password")
@@ -80,32 +89,38 @@ func TestClientForPeople(t *testing.T) {
 		for says, args := range map[string][]string{ // of these, some fail, some are wrong use
 			`the sign-in name "dunlin-boss" is in use`: {"person", "add", "dunlin-boss"},
 			"lower-case letters, digits":               {"person", "add", "Dun Lin"},
-			"only operators have duties":               {"person", "add", "dunlin-two", "--reseller", "dunlin", "--duty", "billing"},
-			"where should the link be mailed to":       {"person", "add", "dunlin-two", "--reseller", "dunlin", "--activation", "link"},
-			"neither an address nor a network":         {"person", "change", "dunlin-boss", "--networks", "everywhere"},
-			"you would lock yourself out":              {"person", "change", inst.Operator, "--networks", "192.0.2.0/24"},
-			"you cannot take the right to change":      {"person", "change", inst.Operator, "--read-only", "yes"},
-			"the last operator with all duties":        {"person", "change", inst.Operator, "--duty", "support"},
-			"you cannot remove yourself":               {"person", "remove", inst.Operator, "--yes"},
-			"of no use to you":                         {"person", "link", inst.Operator, "--purpose", "sign-in"},
+			"only operators have duties": {"person", "add", "dunlin-two", "--reseller", "dunlin",
+				"--duty", "billing"},
+			"where should the link be mailed to": {"person", "add", "dunlin-two", "--reseller", "dunlin",
+				"--activation", "link"},
+			"neither an address nor a network": {"person", "change", "dunlin-boss", "--networks", "everywhere"},
+			"you would lock yourself out": {"person", "change", inst.Operator, "--networks",
+				"192.0.2.0/24"},
+			"you cannot take the right to change": {"person", "change", inst.Operator, "--read-only", "yes"},
+			"the last operator with all duties":   {"person", "change", inst.Operator, "--duty", "support"},
+			"you cannot remove yourself":          {"person", "remove", inst.Operator, "--yes"},
+			"of no use to you":                    {"person", "link", inst.Operator, "--purpose", "sign-in"},
 		} {
 			_, stderr, exit := command(t, args...)
 			assert.NotZero(t, exit, args)
 			assert.Contains(t, stderr, says)
 		}
-		assert.Contains(t, refuses(t, 2, "person", "change", "dunlin-boss", "--read-only", "perhaps"), "takes yes or no")
+		assert.Contains(t, refuses(t, 2, "person", "change", "dunlin-boss", "--read-only", "perhaps"),
+			"takes yes or no")
 		assert.Contains(t, refuses(t, 2, "person", "link", "dunlin-boss"), "--purpose is needed")
 		assert.Contains(t, refuses(t, 2, "person", "password", "dunlin-boss"), "use --password-stdin")
 	})
 	t.Run("changed, and emptied", func(t *testing.T) {
-		does(t, "person", "change", "dunlin-first", "--read-only", "no", "--networks", "-", "--email", "first@dunlin.example", "--language", "de")
+		does(t, "person", "change", "dunlin-first", "--read-only", "no", "--networks", "-", "--email",
+			"first@dunlin.example", "--language", "de")
 		out := does(t, "person", "show", "dunlin-first")
 		assert.Regexp(t, `email +first@dunlin.example`, out)
 		assert.NotContains(t, out, "look only")
 		assert.NotContains(t, out, "networks")
 	})
 	t.Run("a link to sign in, once", func(t *testing.T) {
-		link := regexp.MustCompile(`http\S+/link#\S+`).FindString(does(t, "person", "link", "dunlin-first", "--purpose", "sign-in"))
+		link := regexp.MustCompile(`http\S+/link#\S+`).FindString(does(t, "person", "link", "dunlin-first", "--purpose",
+			"sign-in"))
 		require.NotEmpty(t, link)
 		session := filepath.Join(t.TempDir(), "session.json")
 		_, stderr, exit := commandWith(t, session, "", "session", "start", inst.Address(), "--link", link)
@@ -115,7 +130,8 @@ func TestClientForPeople(t *testing.T) {
 		_, stderr, exit = commandWith(t, session, "", "session", "start", inst.Address(), "--link", link)
 		assert.Equal(t, 1, exit)
 		assert.Contains(t, stderr, "used already")
-		assert.Contains(t, does(t, "person", "link", "dunlin-first", "--purpose", "password", "--mail"), "on its way to first@dunlin.example")
+		assert.Contains(t, does(t, "person", "link", "dunlin-first", "--purpose", "password", "--mail"),
+			"on its way to first@dunlin.example")
 		does(t, "person", "sign-out", "dunlin-first")
 		_, stderr, exit = commandWith(t, session, "", "session", "list")
 		assert.Equal(t, 3, exit)
@@ -123,33 +139,39 @@ func TestClientForPeople(t *testing.T) {
 	})
 	t.Run("one's own password", func(t *testing.T) {
 		session := own(t, "dunlin-first", walkPassword)
-		_, stderr, exit := commandWith(t, session, walkPassword+"\ntern-ferry-lantern-gale-9\n", "password", "change", "--password-stdin")
+		_, stderr, exit := commandWith(t, session, walkPassword+"\ntern-ferry-lantern-gale-9\n", "password", "change",
+			"--password-stdin")
 		require.Equal(t, 0, exit, stderr)
-		_, stderr, exit = commandWith(t, session, walkPassword+"\nanother-tern-lantern-gale-9\n", "password", "change", "--password-stdin")
+		_, stderr, exit = commandWith(t, session, walkPassword+"\nanother-tern-lantern-gale-9\n", "password", "change",
+			"--password-stdin")
 		assert.Equal(t, 1, exit)
 		assert.Contains(t, stderr, "not your present password")
 		_, stderr, exit = commandWith(t, session, walkPassword+"\n", "password", "change", "--password-stdin")
 		assert.Equal(t, 2, exit)
 		assert.Contains(t, stderr, "two lines")
-		stdout, stderr, exit := commandWith(t, session, "tern-ferry-lantern-gale-9\n", "password", "change", "--password-stdin", "--generate", "--length", "24", "--characters", "large,digits,signs")
+		stdout, stderr, exit := commandWith(t, session, "tern-ferry-lantern-gale-9\n", "password", "change",
+			"--password-stdin", "--generate", "--length", "24", "--characters", "large,digits,signs")
 		require.Equal(t, 0, exit, stderr)
 		made := regexp.MustCompile(`your new password: (\S{24})\n`).FindStringSubmatch(stdout)
 		require.NotNil(t, made, stdout)
 		assert.NotRegexp(t, `[a-z]`, made[1])
-		_, stderr, exit = commandWith(t, session, made[1]+"\n", "password", "change", "--password-stdin", "--generate", "--characters", "runes")
+		_, stderr, exit = commandWith(t, session, made[1]+"\n", "password", "change", "--password-stdin", "--generate",
+			"--characters", "runes")
 		assert.Equal(t, 2, exit)
 		assert.Contains(t, stderr, "not runes")
 		stdout, _, exit = commandWith(t, session, "oystercatcher\n", "password", "check", "--password-stdin")
 		require.Equal(t, 0, exit)
 		assert.Regexp(t, `level +weak`, stdout)
 		own(t, "dunlin-first", made[1])
-		_, stderr, exit = commandWith(t, operatorSession(t), "gale-ferry-lantern-tern-7\n", "person", "password", "dunlin-first", "--password-stdin", "--must-change")
+		_, stderr, exit = commandWith(t, operatorSession(t), "gale-ferry-lantern-tern-7\n", "person", "password",
+			"dunlin-first", "--password-stdin", "--must-change")
 		require.Equal(t, 0, exit, stderr)
 		assert.Regexp(t, `has to change the password +yes`, does(t, "person", "show", "dunlin-first"))
 	})
 	t.Run("one's own second factor", func(t *testing.T) {
 		session := own(t, "dunlin-first", "gale-ferry-lantern-tern-7")
-		_, stderr, exit := commandWith(t, session, "gale-ferry-lantern-tern-7\ntern-ferry-lantern-gale-9\n", "password", "change", "--password-stdin")
+		_, stderr, exit := commandWith(t, session, "gale-ferry-lantern-tern-7\ntern-ferry-lantern-gale-9\n", "password",
+			"change", "--password-stdin")
 		require.Equal(t, 0, exit, stderr)
 		// The client asks for the code after it has shown the secret, as a person needs it.
 		cmd := exec.Command(labtest.Program(t, "victualler"), "factor", "add")
@@ -177,14 +199,17 @@ func TestClientForPeople(t *testing.T) {
 
 		stdout, _, _ := commandWith(t, session, "", "factor", "show")
 		assert.Regexp(t, `yes +no +20\S+ \S+ +10`, stdout)
-		_, stderr, exit = commandWith(t, filepath.Join(t.TempDir(), "s"), "tern-ferry-lantern-gale-9\n", "session", "start", inst.Address(), "--name", "dunlin-first", "--password-stdin")
+		_, stderr, exit = commandWith(t, filepath.Join(t.TempDir(), "s"), "tern-ferry-lantern-gale-9\n", "session",
+			"start", inst.Address(), "--name", "dunlin-first", "--password-stdin")
 		assert.Equal(t, 2, exit)
 		assert.Contains(t, stderr, "--code")
 		own(t, "dunlin-first", "tern-ferry-lantern-gale-9", "--code", codes[0][1])
-		stdout, stderr, exit = commandWith(t, session, "tern-ferry-lantern-gale-9\n", "factor", "change", "--password-stdin")
+		stdout, stderr, exit = commandWith(t, session, "tern-ferry-lantern-gale-9\n", "factor", "change",
+			"--password-stdin")
 		require.Equal(t, 0, exit, stderr)
 		assert.NotContains(t, stdout, codes[1][1], "new recovery codes")
-		_, _, exit = commandWith(t, filepath.Join(t.TempDir(), "s"), "tern-ferry-lantern-gale-9\n", "session", "start", inst.Address(), "--name", "dunlin-first", "--password-stdin", "--code", codes[1][1])
+		_, _, exit = commandWith(t, filepath.Join(t.TempDir(), "s"), "tern-ferry-lantern-gale-9\n", "session", "start",
+			inst.Address(), "--name", "dunlin-first", "--password-stdin", "--code", codes[1][1])
 		assert.Equal(t, 1, exit, "the old ones work no longer")
 		does(t, "person", "unlock", "dunlin-first", "--yes")
 		own(t, "dunlin-first", "tern-ferry-lantern-gale-9")
@@ -202,9 +227,11 @@ func TestClientForPeople(t *testing.T) {
 func TestClientForBrandsAndSettings(t *testing.T) {
 	i := shared(t)
 	ctx := context.Background()
-	require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: "avocet", Title: "Avocet", Limits: plans.Limits{}}, nil))
+	require.NoError(t,
+		i.Client.Post(ctx, "/resellers", api.NewReseller{Name: "avocet", Title: "Avocet", Limits: plans.Limits{}}, nil))
 	t.Run("a brand", func(t *testing.T) {
-		out := does(t, "brand", "change", "avocet", "--title", "Avocet Web Works", "--footer", "made by the sea", "--bar", "#123456", "--sender-name", "Avocet", "--sender", "desk@avocet.example")
+		out := does(t, "brand", "change", "avocet", "--title", "Avocet Web Works", "--footer", "made by the sea",
+			"--bar", "#123456", "--sender-name", "Avocet", "--sender", "desk@avocet.example")
 		assert.Regexp(t, `title +Avocet Web Works`, out)
 		assert.Regexp(t, `text on bar +#f\w{5}`, out, "light on dark")
 		logo := filepath.Join(t.TempDir(), "logo.png")
@@ -214,7 +241,8 @@ func TestClientForBrandsAndSettings(t *testing.T) {
 		assert.Regexp(t, `logo +/api/v1/`, does(t, "brand", "change", "avocet", "--logo", logo))
 		assert.Regexp(t, `footer +made by the sea`, does(t, "brand", "show", "avocet"), "what is not named stays")
 		require.NoError(t, os.WriteFile(logo, []byte("GIF89a"), 0o600))
-		assert.Contains(t, refuses(t, 2, "brand", "change", "avocet", "--logo", logo), "a logo is a PNG, WebP or SVG image")
+		assert.Contains(t, refuses(t, 2, "brand", "change", "avocet", "--logo", logo),
+			"a logo is a PNG, WebP or SVG image")
 		assert.NotContains(t, does(t, "brand", "change", "avocet", "--logo", "-"), "/api/v1/")
 		assert.NotContains(t, does(t, "brand", "change", "avocet", "--footer", "-"), "made by the sea")
 		assert.Contains(t, refuses(t, 2, "brand", "change", "avocet", "--bar", "sea green"), "#")
@@ -225,19 +253,27 @@ func TestClientForBrandsAndSettings(t *testing.T) {
 		var before api.Settings
 		require.NoError(t, i.Client.Get(ctx, "/settings", nil, &before))
 		none := ""
-		defer patch(t, "/settings", api.SettingsChange{Title: &before.Title, Console: &before.Console, NameServers: &before.NameServers, SessionMinutes: &before.SessionMinutes,
-			MailServer: &before.MailServer, MailSecurity: &before.MailSecurity, MailName: &none, MailPassword: &none, Sender: &before.Sender}, nil)
-		out := does(t, "settings", "change", "--title", "Avocet Hosting", "--console", "https://console.avocet.example", "--name-servers", "ns1.avocet.example,ns2.avocet.example", "--session-minutes", "90", "--preview")
+		defer patch(t, "/settings", api.SettingsChange{Title: &before.Title, Console: &before.Console,
+			NameServers: &before.NameServers, SessionMinutes: &before.SessionMinutes,
+			MailServer: &before.MailServer, MailSecurity: &before.MailSecurity, MailName: &none, MailPassword: &none,
+			Sender: &before.Sender}, nil)
+		out := does(t, "settings", "change", "--title", "Avocet Hosting", "--console", "https://console.avocet.example",
+			"--name-servers", "ns1.avocet.example,ns2.avocet.example", "--session-minutes", "90", "--preview")
 		assert.Contains(t, out, "Avocet Hosting")
 		assert.NotContains(t, does(t, "settings", "show"), "Avocet", "a preview changes nothing")
-		out = does(t, "settings", "change", "--title", "Avocet Hosting", "--console", "https://console.avocet.example", "--name-servers", "ns1.avocet.example,ns2.avocet.example", "--session-minutes", "90")
-		for _, want := range []string{`title +Avocet Hosting`, `name servers +ns1.avocet.example, ns2.avocet.example`, `session without use +90 min`, `mail password +none`} {
+		out = does(t, "settings", "change", "--title", "Avocet Hosting", "--console", "https://console.avocet.example",
+			"--name-servers", "ns1.avocet.example,ns2.avocet.example", "--session-minutes", "90")
+		for _, want := range []string{`title +Avocet Hosting`, `name servers +ns1.avocet.example, ns2.avocet.example`,
+			`session without use +90 min`, `mail password +none`} {
 			assert.Regexp(t, want, out)
 		}
-		stdout, stderr, exit := commandWith(t, operatorSession(t), "brine-and-lantern\n", "settings", "change", "--mail-server", "mail.avocet.example:587", "--mail-security", "starttls", "--mail-name", "hosting", "--sender", "hosting@avocet.example", "--mail-password-stdin")
+		stdout, stderr, exit := commandWith(t, operatorSession(t), "brine-and-lantern\n", "settings", "change",
+			"--mail-server", "mail.avocet.example:587", "--mail-security", "starttls", "--mail-name", "hosting",
+			"--sender", "hosting@avocet.example", "--mail-password-stdin")
 		require.Equal(t, 0, exit, stderr)
 		assert.Regexp(t, `mail password +set`, stdout)
-		assert.NotContains(t, does(t, "settings", "show", "-o", "json")+does(t, "event", "list", "--action", "settings.change", "-o", "json"), "brine-and-lantern", "no answer and no event holds it")
+		assert.NotContains(t, does(t, "settings", "show", "-o", "json")+does(t, "event", "list", "--action",
+			"settings.change", "-o", "json"), "brine-and-lantern", "no answer and no event holds it")
 		for says, args := range map[string][]string{
 			"mail server":   {"--mail-server", "mail.avocet.example"},
 			"name server":   {"--name-servers", "not a name"},
@@ -258,7 +294,8 @@ func TestClientForBrandsAndSettings(t *testing.T) {
 // Help is there for every command, and completion knows them all.
 func TestClientHelp(t *testing.T) {
 	out := does(t, "help")
-	for _, noun := range []string{"account", "plan", "reseller", "customer", "person", "exception", "settings", "event"} {
+	for _, noun := range []string{"account", "plan", "reseller", "customer", "person", "exception", "settings",
+		"event"} {
 		assert.Contains(t, out, noun)
 	}
 	out = does(t, "person", "add", "--help")
@@ -268,7 +305,9 @@ func TestClientHelp(t *testing.T) {
 	script := does(t, "completion", "bash")
 	path := filepath.Join(t.TempDir(), "completion.bash")
 	require.NoError(t, os.WriteFile(path, []byte(script), 0o600))
-	reply, err := exec.Command("bash", "-c", `source "$0"; COMP_WORDS=(victualler person re); COMP_CWORD=2; $(complete -p victualler | sed 's/.*-F \([^ ]*\).*/\1/'); echo "${COMPREPLY[@]}"`, path).CombinedOutput()
+	reply, err := exec.Command("bash", "-c",
+		`source "$0"; COMP_WORDS=(victualler person re); COMP_CWORD=2; $(complete -p victualler | sed 's/.*-F \([^ ]*\).*/\1/'); echo "${COMPREPLY[@]}"`,
+		path).CombinedOutput()
 	require.NoError(t, err, string(reply))
 	assert.Equal(t, "remove", strings.TrimSpace(string(reply)))
 }

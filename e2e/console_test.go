@@ -26,8 +26,10 @@ import (
 func browser(t *testing.T, width, height int64) context.Context {
 	t.Helper()
 	require.NoError(t, lab.InstallPackages(context.Background(), func(s string) { t.Log(s) }, "chromium"))
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("disable-quic", true))
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox,
+		chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("disable-quic", true))
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx, chromedp.WithErrorf(func(string, ...any) {}))
@@ -77,8 +79,8 @@ func do(t *testing.T, ctx context.Context, actions ...chromedp.Action) {
 	}
 }
 
-// until waits until an expression is true. A page that has just been gone to may change its context under
-// the question, which is then asked again.
+// until waits until an expression is true. A page that has just been gone to may change its context
+// under the question, which is then asked again.
 func until(expression string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		for {
@@ -97,13 +99,16 @@ func until(expression string) chromedp.Action {
 
 // sees waits until an element has a text in it.
 func sees(selector, text string) chromedp.Action {
-	return until(fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text))
+	return until(fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector,
+		text))
 }
 
 // click clicks the first element of a kind that has a text in it.
 func click(selector, text string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
-		find := fmt.Sprintf(`[...document.querySelectorAll(%q)].find(e => e.textContent.includes(%q) && e.getClientRects().length)`, selector, text)
+		find := fmt.Sprintf(
+			`[...document.querySelectorAll(%q)].find(e => e.textContent.includes(%q) && e.getClientRects().length)`,
+			selector, text)
 		if err := until(find + " !== undefined").Do(ctx); err != nil {
 			return fmt.Errorf("no %s with %q: %w", selector, text, err)
 		}
@@ -122,7 +127,8 @@ func typeIn(selector, text string) chromedp.Action {
 // pressed is a key that a page takes for itself. Chromium's debugging protocol
 // would type the character all the same, which a keyboard does not.
 func pressed(key string) chromedp.Action {
-	return chromedp.Evaluate(fmt.Sprintf("document.body.dispatchEvent(new KeyboardEvent('keydown', {key: %q, bubbles: true, cancelable: true}))", key), nil)
+	return chromedp.Evaluate(fmt.Sprintf("document.body.dispatchEvent(new KeyboardEvent('keydown', {key: %q, "+
+		"bubbles: true, cancelable: true}))", key), nil)
 }
 
 // retype types over what a field holds.
@@ -157,10 +163,13 @@ func healthy(t *testing.T, ctx context.Context, what string) {
 	require.NoError(t, err, "the console is built before the tests (make test)")
 	var found []string
 	// A colour that is still changing has no contrast worth measuring.
-	do(t, ctx, until(`document.getAnimations().every(a => a.playState !== 'running' || a.effect.getTiming().iterations === Infinity)`),
+	do(t, ctx,
+		until(`document.getAnimations().every(a => a.playState !== 'running' || a.effect.getTiming().iterations === Infinity)`),
 		chromedp.Evaluate(string(axe)+`; 0`, nil),
 		chromedp.Evaluate(`axe.run({resultTypes: ['violations']}).then(r => r.violations.filter(v => ['serious', 'critical'].includes(v.impact))
-			.map(v => v.id + ': ' + v.help + ' – ' + v.nodes.slice(0, 3).map(n => n.html).join(' ')))`, &found, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }))
+			.map(v => v.id + ': ' + v.help + ' – ' + v.nodes.slice(0, 3).map(n => n.html).join(' ')))`, &found, func(p *runtime.EvaluateParams) *runtime.EvaluateParams {
+			return p.WithAwaitPromise(true)
+		}))
 	assert.Empty(t, found, what)
 }
 
@@ -170,7 +179,8 @@ func TestConsole(t *testing.T) {
 	standing := opened(t, api.OpenAccount{Domain: "beacon.example", Server: "fulmar"})
 	defer func() { closeAccount(t, standing) }()
 
-	do(t, ctx, chromedp.Navigate(i.Address()+"/accounts?search=beacon"), typeIn("#sign-in-name", i.Operator), typeIn("#sign-in-password", "wrong"),
+	do(t, ctx, chromedp.Navigate(i.Address()+"/accounts?search=beacon"), typeIn("#sign-in-name", i.Operator),
+		typeIn("#sign-in-password", "wrong"),
 		click("button", "Sign in"), sees("[role=alert]", "do not fit"))
 	healthy(t, ctx, "sign-in")
 	do(t, ctx, chromedp.Navigate(i.Address()+"/accounts?search=beacon"), signIn(), sees("td", "beacon.example"))
@@ -184,15 +194,19 @@ func TestConsole(t *testing.T) {
 	})
 
 	t.Run("an account is opened with the form", func(t *testing.T) {
-		do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/open"), typeIn("#domain", "beacon.example"), sees("[role=alert]", "hosted here already"),
-			chromedp.Reload(), typeIn("#domain", "https://WWW.Gannet-Rock.example/"), sees("li", "left out “https://”"), sees("li", "gannet-rock.example can be used"),
+		do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/open"), typeIn("#domain", "beacon.example"),
+			sees("[role=alert]", "hosted here already"),
+			chromedp.Reload(), typeIn("#domain", "https://WWW.Gannet-Rock.example/"), sees("li", "left out “https://”"),
+			sees("li", "gannet-rock.example can be used"),
 			until(`document.querySelector('#sign-in-name').value === 'gannetrock'`),
 			retype("#sign-in-name", "root"), sees("[role=alert]", "is reserved"),
 			retype("#sign-in-name", "gannet"),
 			choose("#plan", "harbour"), sees(".hint", "100M disk"), choose("#server", "skua"),
-			chromedp.Click("#customer", chromedp.ByQuery), typeIn("#customer", "tern"), click(".el-select-dropdown__item", "Tern Ferries"))
+			chromedp.Click("#customer", chromedp.ByQuery), typeIn("#customer", "tern"),
+			click(".el-select-dropdown__item", "Tern Ferries"))
 		healthy(t, ctx, "open an account")
-		do(t, ctx, click("button", "Preview"), sees("h2", "Would open account gannet for gannet-rock.example on skua"), sees("code", "/etc/nginx/victualler/accounts/gannet.conf"))
+		do(t, ctx, click("button", "Preview"), sees("h2", "Would open account gannet for gannet-rock.example on skua"),
+			sees("code", "/etc/nginx/victualler/accounts/gannet.conf"))
 		healthy(t, ctx, "preview")
 		assert.Empty(t, traces(t, "skua", "gannet"), "a preview makes nothing")
 		do(t, ctx, click("button", "Open the account"), sees(".outcome", "Done in"), sees(".steps li", "verify"))
@@ -205,44 +219,56 @@ func TestConsole(t *testing.T) {
 	t.Run("drift is seen and repaired by a click", func(t *testing.T) {
 		conf := "/etc/nginx/victualler/accounts/gannet.conf"
 		on(t, "skua", "sed -i 's/index index.php/index oops.php/' "+conf)
-		do(t, ctx, chromedp.Navigate(i.Address()+"/servers/skua"), click("button", "Sweep now"), sees("pre", "index oops.php"), sees("summary", conf))
+		do(t, ctx, chromedp.Navigate(i.Address()+"/servers/skua"), click("button", "Sweep now"),
+			sees("pre", "index oops.php"), sees("summary", conf))
 		healthy(t, ctx, "server with drift")
-		do(t, ctx, click("button", "Repair"), sees(".outcome", "Done in"), sees("section", "Nothing: the server holds what it should"))
+		do(t, ctx, click("button", "Repair"), sees(".outcome", "Done in"),
+			sees("section", "Nothing: the server holds what it should"))
 		assert.Contains(t, on(t, "skua", "cat "+conf), "index index.php")
 	})
 
 	t.Run("an account is closed after its name was typed", func(t *testing.T) {
-		do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/gannet"), click("button", "Close the account"), sees("li", "deleted for good"),
+		do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/gannet"), click("button", "Close the account"),
+			sees("li", "deleted for good"),
 			typeIn("#close-name", "ganne"))
 		healthy(t, ctx, "close an account")
 		var disabled bool
-		do(t, ctx, chromedp.Evaluate(`[...document.querySelectorAll('.el-dialog button')].find(b => b.textContent.includes('Close the account')).disabled`, &disabled))
+		do(t, ctx,
+			chromedp.Evaluate(
+				`[...document.querySelectorAll('.el-dialog button')].find(b => b.textContent.includes('Close the account')).disabled`,
+				&disabled))
 		assert.True(t, disabled)
-		do(t, ctx, typeIn("#close-name", "t"), click(".el-dialog button", "Close the account"), sees(".outcome", "Done in"))
+		do(t, ctx, typeIn("#close-name", "t"), click(".el-dialog button", "Close the account"),
+			sees(".outcome", "Done in"))
 		assert.Empty(t, traces(t, "skua", "gannet"))
 	})
 
 	t.Run("any account is found from the keyboard", func(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(i.Address()+"/operations"), sees("td", "account.close"))
 		healthy(t, ctx, "operations")
-		do(t, ctx, pressed("/"), chromedp.KeyEvent("beac"), sees("#hits li", "beacon.example"), chromedp.KeyEvent("\r"), sees("h1", "beacon.example"))
+		do(t, ctx, pressed("/"), chromedp.KeyEvent("beac"), sees("#hits li", "beacon.example"), chromedp.KeyEvent("\r"),
+			sees("h1", "beacon.example"))
 	})
 
 	t.Run("a session that ends keeps the form", func(t *testing.T) {
-		do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/open"), typeIn("#domain", "kept.example"), sees("li", "kept.example can be used"))
+		do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/open"), typeIn("#domain", "kept.example"),
+			sees("li", "kept.example can be used"))
 		password := resetPassword(t)
-		do(t, ctx, typeIn("#domain", "x"), sees("h1", "Your session has ended"), typeIn("#sign-in-password", password), click("button", "Sign in"),
+		do(t, ctx, typeIn("#domain", "x"), sees("h1", "Your session has ended"), typeIn("#sign-in-password", password),
+			click("button", "Sign in"),
 			chromedp.WaitNotPresent("#sign-in-title", chromedp.ByQuery), sees("li", "kept.examplex can be used"))
 	})
 
 	t.Run("servers", func(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(i.Address()+"/servers"), sees("td", "skua"), sees("td", "good"))
 		healthy(t, ctx, "servers")
-		do(t, ctx, click("button", "Add a server"), typeIn("#label", "skua"), typeIn("#address", "10.0.0.9"), click(".el-dialog button", "Add the server"), sees("[role=alert]", "already"))
+		do(t, ctx, click("button", "Add a server"), typeIn("#label", "skua"), typeIn("#address", "10.0.0.9"),
+			click(".el-dialog button", "Add the server"), sees("[role=alert]", "already"))
 	})
 
 	t.Run("pages that are not there", func(t *testing.T) {
-		do(t, ctx, chromedp.Navigate(i.Address()+"/nowhere"), sees("h1", "There is no such page"), chromedp.Navigate(i.Address()+"/accounts/nobody"), sees("[role=alert]", "there is no account"))
+		do(t, ctx, chromedp.Navigate(i.Address()+"/nowhere"), sees("h1", "There is no such page"),
+			chromedp.Navigate(i.Address()+"/accounts/nobody"), sees("[role=alert]", "there is no account"))
 		response, err := http.Get(i.Address() + "/assets/nothing.js")
 		require.NoError(t, err)
 		response.Body.Close()
@@ -254,10 +280,12 @@ func TestConsoleWithoutAnswers(t *testing.T) {
 	i := shared(t)
 	ctx := browser(t, 1280, 800)
 	do(t, ctx, network.Enable(), chromedp.Navigate(i.Address()+"/servers"), signIn(), sees("td", "skua"))
-	do(t, ctx, network.SetBlockedURLs([]string{"*/api/v1/session"}), chromedp.Reload(), sees("[role=alert]", "The service does not answer"))
+	do(t, ctx, network.SetBlockedURLs([]string{"*/api/v1/session"}), chromedp.Reload(),
+		sees("[role=alert]", "The service does not answer"))
 	healthy(t, ctx, "the session cannot be asked for")
 	do(t, ctx, network.SetBlockedURLs([]string{}), click("button", "Load the page again"), sees("td", "skua"))
-	do(t, ctx, network.SetBlockedURLs([]string{"*.js"}), click("nav a", "Operations"), sees("[role=alert]", "The page could not be loaded"))
+	do(t, ctx, network.SetBlockedURLs([]string{"*.js"}), click("nav a", "Operations"),
+		sees("[role=alert]", "The page could not be loaded"))
 	do(t, ctx, network.SetBlockedURLs([]string{}), click("button", "Load the page again"), sees("td", "skua"))
 }
 
@@ -280,12 +308,14 @@ func TestConsoleOnAPhone(t *testing.T) {
 	i := shared(t)
 	ctx := browser(t, 390, 844)
 	do(t, ctx, chromedp.Navigate(i.Address()+"/"), signIn(), sees("h1", "Accounts"))
-	for _, path := range []string{"/accounts", "/accounts/open", "/servers", "/servers/skua", "/operations", "/plans", "/plans/harbour", "/plans/compare?plan=harbour&plan=nothing",
+	for _, path := range []string{"/accounts", "/accounts/open", "/servers", "/servers/skua", "/operations", "/plans",
+		"/plans/harbour", "/plans/compare?plan=harbour&plan=nothing",
 		"/customers", "/resellers", "/people", "/events", "/settings", "/me"} {
 		do(t, ctx, chromedp.Navigate(i.Address()+path), chromedp.WaitVisible("main h1", chromedp.ByQuery))
 		var overflow int
 		labtest.Eventually(t, func() bool {
-			do(t, ctx, chromedp.Evaluate(`document.documentElement.scrollWidth - document.documentElement.clientWidth`, &overflow))
+			do(t, ctx, chromedp.Evaluate(`document.documentElement.scrollWidth - document.documentElement.clientWidth`,
+				&overflow))
 			return overflow <= 0
 		}, "the page is wider than the phone: "+path)
 	}

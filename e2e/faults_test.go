@@ -38,7 +38,8 @@ func TestKills(t *testing.T) {
 				}
 				// Errors are expected: the service is down now and then.
 				var opening api.Opening
-				body := api.OpenAccount{Domain: fmt.Sprintf("kill%dx%d.example", worker, n), Plan: "harbour", Customer: "Tern Ferries", Server: "skua"}
+				body := api.OpenAccount{Domain: fmt.Sprintf("kill%dx%d.example", worker, n), Plan: "harbour",
+					Customer: "Tern Ferries", Server: "skua"}
 				if i.Client.Post(ctx, "/accounts", body, &opening) != nil {
 					time.Sleep(50 * time.Millisecond)
 					continue
@@ -51,7 +52,8 @@ func TestKills(t *testing.T) {
 				} else {
 					time.Sleep(time.Duration(rand.IntN(200)) * time.Millisecond)
 				}
-				if n%3 != 0 && i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/close", opening.Account.ID), api.CloseAccount{SignInName: opening.Account.SignInName}, nil) == nil {
+				if n%3 != 0 && i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/close", opening.Account.ID),
+					api.CloseAccount{SignInName: opening.Account.SignInName}, nil) == nil {
 					closed.Add(1)
 				}
 			}
@@ -75,7 +77,8 @@ func TestKills(t *testing.T) {
 	labtest.Eventually(t, func() bool {
 		for _, state := range []string{"opening", "closing"} {
 			var list api.AccountPage
-			if err := i.Client.Get(ctx, "/accounts", url.Values{"state": {state}, "search": {"kill"}}, &list); err != nil || len(list.Accounts) > 0 {
+			if err := i.Client.Get(ctx, "/accounts", url.Values{"state": {state}, "search": {"kill"}},
+				&list); err != nil || len(list.Accounts) > 0 {
 				return false
 			}
 		}
@@ -102,7 +105,9 @@ func TestKills(t *testing.T) {
 		assert.Equal(t, 200, status, a.Domain)
 	}
 	there := map[string]bool{}
-	for _, name := range strings.Fields(on(t, "skua", "getent passwd | grep -o '^kill[^:]*' || true; ls /home | grep ^kill || true; ls /etc/nginx/victualler/accounts | grep ^kill | sed s/.conf// || true; ls /etc/php/8.2/fpm/pool.d | grep -o 'kill[^.]*' || true")) {
+	for _, name := range strings.Fields(on(t, "skua", "getent passwd | grep -o '^kill[^:]*' || true; ls /home | grep "+
+		"^kill || true; ls /etc/nginx/victualler/accounts | grep ^kill | sed s/.conf// || true; ls "+
+		"/etc/php/8.2/fpm/pool.d | grep -o 'kill[^.]*' || true")) {
 		there[name] = true
 	}
 	assert.Equal(t, wanted, there, "the server has what the records have, and nothing else")
@@ -123,7 +128,9 @@ func TestCutOffMeanwhile(t *testing.T) {
 	a := opened(t, api.OpenAccount{Domain: "islet.example", Server: "fulmar"})
 	require.NoError(t, i.Servers["fulmar"].Cut(false))
 	var started api.Started
-	require.NoError(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/close", a.ID), api.CloseAccount{SignInName: a.SignInName}, &started))
+	require.NoError(t,
+		i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/close", a.ID), api.CloseAccount{SignInName: a.SignInName},
+			&started))
 	labtest.Eventually(t, func() bool {
 		var o api.Operation
 		require.NoError(t, i.Client.Get(ctx, fmt.Sprintf("/operations/%d", started.Operation), nil, &o))
@@ -145,11 +152,13 @@ func TestGivingUp(t *testing.T) {
 	defer conn.Close(ctx)
 	for try := range 8 {
 		var opening api.Opening
-		body := api.OpenAccount{Domain: fmt.Sprintf("silent%d.example", try), Plan: "harbour", Customer: "Tern Ferries", Server: "fulmar"}
+		body := api.OpenAccount{Domain: fmt.Sprintf("silent%d.example", try), Plan: "harbour", Customer: "Tern Ferries",
+			Server: "fulmar"}
 		require.NoError(t, i.Client.Post(ctx, "/accounts", body, &opening))
 		require.NoError(t, i.Servers["fulmar"].Cut(false))
 		time.Sleep(300 * time.Millisecond)
-		_, err := conn.Exec(ctx, "update operations set created_at = now() - interval '11 minutes' where id = $1", opening.Operation)
+		_, err := conn.Exec(ctx, "update operations set created_at = now() - interval '11 minutes' where id = $1",
+			opening.Operation)
 		require.NoError(t, err)
 		o := watched(t, opening.Operation)
 		require.NoError(t, i.Servers["fulmar"].Cut(true))
@@ -177,7 +186,8 @@ func TestServerLosesPower(t *testing.T) {
 	i.Servers["fulmar"].Kill()
 	require.NoError(t, i.Servers["fulmar"].Start(context.Background()))
 	labtest.Eventually(t, func() bool {
-		out, err := i.Servers["fulmar"].Exec(context.Background(), "curl", "-s", "-H", "Host: blackout.example", "http://127.0.0.1/")
+		out, err := i.Servers["fulmar"].Exec(context.Background(), "curl", "-s", "-H", "Host: blackout.example",
+			"http://127.0.0.1/")
 		return err == nil && strings.Contains(out, "blackout.example")
 	})
 	labtest.Eventually(t, func() bool {

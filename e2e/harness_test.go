@@ -44,7 +44,8 @@ func shared(t *testing.T) *installation.Installation {
 		dir, err := os.MkdirTemp("", "victualler-e2e-")
 		require.NoError(t, err)
 		inst.Installation = start(t, "e2e", dir, lab.ServerOptions{Name: "skua", Host: 21},
-			lab.ServerOptions{Name: "petrel", Host: 23, HomeSize: 256 << 20}, lab.ServerOptions{Name: "fulmar", Host: 22})
+			lab.ServerOptions{Name: "petrel", Host: 23, HomeSize: 256 << 20}, lab.ServerOptions{Name: "fulmar",
+				Host: 22})
 		labtest.Cleanups = append(labtest.Cleanups, func() {
 			if err := inst.Stop(); err != nil {
 				fmt.Fprintln(os.Stderr, err)
@@ -55,7 +56,8 @@ func shared(t *testing.T) *installation.Installation {
 		patch(t, "/servers/petrel", api.ServerChange{Open: &closed}, nil)
 	})
 	require.NotNil(t, inst.Installation, "the installation did not start")
-	sql(t, "delete from sign_in_failures") // all tests come from one address: what one does is not held against the next
+	// all tests come from one address: what one does is not held against the next
+	sql(t, "delete from sign_in_failures")
 	return inst.Installation
 }
 
@@ -71,12 +73,16 @@ func start(t *testing.T, name, dir string, servers ...lab.ServerOptions) *instal
 	}
 	require.NoError(t, os.Symlink(daemon, filepath.Join(programs, "victuallerd")))
 	require.NoError(t, os.Symlink(agent, filepath.Join(programs, "victualler-agent")))
-	i, err := installation.Start(ctx, installation.Options{Dir: dir, Programs: programs, Lab: labtest.Options(t, name, ""), Servers: servers,
-		Roles: map[string][]string{"petrel": {"web", "dns"}, "fulmar": {"web", "dns"}}, Say: func(s string) { t.Log(s) }, Settings: []string{"fsync=off"}})
+	i, err := installation.Start(ctx, installation.Options{Dir: dir, Programs: programs,
+		Lab: labtest.Options(t, name, ""), Servers: servers,
+		Roles: map[string][]string{"petrel": {"web", "dns"}, "fulmar": {"web", "dns"}}, Say: func(s string) {
+			t.Log(s)
+		}, Settings: []string{"fsync=off"}})
 	require.NoError(t, err)
 	inst.Installation = i
 	for _, p := range []api.NewPlan{
-		{Name: "harbour", Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(5), plans.PHPWorkers: plans.Of(3)}},
+		{Name: "harbour", Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(5),
+			plans.PHPWorkers: plans.Of(3)}},
 		{Name: "nothing", Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB)}},
 		{Name: "no-room", Limits: plans.Limits{plans.Domains: plans.Of(1)}},
 	} {
@@ -97,7 +103,8 @@ func problemOf(t *testing.T, err error) *api.Problem {
 
 func patch(t *testing.T, path string, body, out any) {
 	t.Helper()
-	require.NoError(t, inst.Client.Do(context.Background(), client.Call{Method: http.MethodPatch, Path: path, Body: body}, out))
+	require.NoError(t, inst.Client.Do(context.Background(), client.Call{Method: http.MethodPatch, Path: path,
+		Body: body}, out))
 }
 
 // opened opens an account and waits until it is there.
@@ -134,7 +141,8 @@ func watched(t *testing.T, operation int64) api.Operation {
 func closeAccount(t *testing.T, a api.Account) api.Operation {
 	t.Helper()
 	var started api.Started
-	require.NoError(t, inst.Client.Post(context.Background(), fmt.Sprintf("/accounts/%d/close", a.ID), api.CloseAccount{SignInName: a.SignInName}, &started))
+	require.NoError(t, inst.Client.Post(context.Background(), fmt.Sprintf("/accounts/%d/close", a.ID),
+		api.CloseAccount{SignInName: a.SignInName}, &started))
 	return watched(t, started.Operation)
 }
 
@@ -205,7 +213,8 @@ func snapshot(t *testing.T) string {
 	t.Helper()
 	ctx := context.Background()
 	var b strings.Builder
-	for _, list := range []string{"/accounts?limit=500", "/accounts?limit=500&state=closed", "/customers?limit=500", "/plans?limit=500", "/operations?limit=1"} {
+	for _, list := range []string{"/accounts?limit=500", "/accounts?limit=500&state=closed", "/customers?limit=500",
+		"/plans?limit=500", "/operations?limit=1"} {
 		path, query, _ := strings.Cut(list, "?")
 		values, err := url.ParseQuery(query)
 		require.NoError(t, err)
@@ -237,7 +246,8 @@ func settled(t *testing.T) {
 	labtest.Within(t, 2*time.Minute, func() bool {
 		for _, state := range []string{"waiting", "running"} {
 			var list api.OperationPage
-			if inst.Client.Get(context.Background(), "/operations", url.Values{"state": {state}}, &list) != nil || len(list.Operations) > 0 {
+			if inst.Client.Get(context.Background(), "/operations", url.Values{"state": {state}}, &list) != nil ||
+				len(list.Operations) > 0 {
 				return false
 			}
 		}

@@ -17,8 +17,8 @@ import (
 	"victualler/internal/api"
 )
 
-// Visitors at 1,000 requests a second, half of them on connections that are kept, lose none while sites of the server are
-// changed: every change reloads nginx, and some PHP.
+// Visitors at 1,000 requests a second, half of them on connections that are kept, lose none while
+// sites of the server are changed: every change reloads nginx, and some PHP.
 func TestReloadsUnderLoad(t *testing.T) {
 	shared(t)
 	const rate, lasting = 1000, 6 * time.Second
@@ -29,8 +29,10 @@ func TestReloadsUnderLoad(t *testing.T) {
 	dial := func(ctx context.Context, network, _ string) (net.Conn, error) {
 		return (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, network, to)
 	}
-	kept := &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{DialContext: dial, MaxIdleConnsPerHost: 50}}
-	fresh := &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true}}
+	kept := &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{DialContext: dial,
+		MaxIdleConnsPerHost: 50}}
+	fresh := &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{DialContext: dial,
+		DisableKeepAlives: true}}
 	var sent, lost atomic.Int64
 	var mu sync.Mutex
 	reasons := map[string]int{}
@@ -70,8 +72,9 @@ func TestReloadsUnderLoad(t *testing.T) {
 		defer close(done)
 		tick := time.NewTicker(10 * time.Millisecond)
 		defer tick.Stop()
-		// As many as are due by now, and no more at a time than nginx has connections for: on a machine that is busy
-		// with other tests, what a tick leaves out is made up for, and not all at once.
+		// As many as are due by now, and no more at a time than nginx has
+		// connections for: on a machine that is busy with other tests,
+		// what a tick leaves out is made up for, and not all at once.
 		begun := time.Now()
 		for n := 0; n < all; {
 			<-tick.C
@@ -88,7 +91,8 @@ func TestReloadsUnderLoad(t *testing.T) {
 	}()
 	reloads := 0
 	for going := true; going; reloads++ {
-		changeDomain(t, a.ID, "loaded.example", api.DomainChange{Settings: map[string]any{"static_caching": 60 + reloads, "php_inputs": 1000 + reloads/3}})
+		changeDomain(t, a.ID, "loaded.example",
+			api.DomainChange{Settings: map[string]any{"static_caching": 60 + reloads, "php_inputs": 1000 + reloads/3}})
 		select {
 		case <-done:
 			going = false

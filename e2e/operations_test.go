@@ -71,12 +71,14 @@ func TestOperations(t *testing.T) {
 	assert.Contains(t, stderr, "is not an operation's number")
 
 	on(t, "skua", "echo 'nonsense;' > /etc/nginx/conf.d/byhand.conf")
-	out, stderr, exit = command(t, "account", "open", "failing.example", "--plan", "harbour", "--customer", "Tern Ferries", "--server", "skua")
+	out, stderr, exit = command(t, "account", "open", "failing.example", "--plan", "harbour", "--customer",
+		"Tern Ferries", "--server", "skua")
 	on(t, "skua", "rm /etc/nginx/conf.d/byhand.conf")
 	assert.Equal(t, 1, exit)
 	assert.Contains(t, out, "nginx        failed")
 	assert.Contains(t, stderr, `unknown directive "nonsense"`)
-	out, _, exit = command(t, "account", "open", "later.example", "--plan", "harbour", "--customer", "Tern Ferries", "--no-wait")
+	out, _, exit = command(t, "account", "open", "later.example", "--plan", "harbour", "--customer", "Tern Ferries",
+		"--no-wait")
 	require.Equal(t, 0, exit)
 	var number int64
 	_, err := fmt.Sscan(out, &number)
@@ -99,25 +101,32 @@ func TestLongListInConsole(t *testing.T) {
 	require.NoError(t, err)
 	ctx := browser(t, 1280, 800)
 	first := func(domain string) chromedp.Action { return sees("tbody tr:first-child .domain", domain) }
-	do(t, ctx, chromedp.Navigate(i.Address()+"/accounts?state=closed&search=row"), signIn(), first("row001.example"), sees(".turner", "50 accounts on this page"),
-		click(".turner button", "Next page"), first("row051.example"), click(".turner button", "Next page"), first("row101.example"), sees(".turner", "20 accounts"),
-		click(".turner button", "Back"), first("row051.example"), click(".turner button", "First"), first("row001.example"))
+	do(t, ctx, chromedp.Navigate(i.Address()+"/accounts?state=closed&search=row"), signIn(), first("row001.example"),
+		sees(".turner", "50 accounts on this page"),
+		click(".turner button", "Next page"), first("row051.example"), click(".turner button", "Next page"),
+		first("row101.example"), sees(".turner", "20 accounts"),
+		click(".turner button", "Back"), first("row051.example"), click(".turner button", "First"),
+		first("row001.example"))
 	var address string
 	do(t, ctx, chromedp.Location(&address))
 	assert.False(t, strings.Contains(address, "cursor="))
 
 	var focused string
-	do(t, ctx, chromedp.Focus("tbody tr:first-child", chromedp.ByQuery), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowUp),
+	do(t, ctx, chromedp.Focus("tbody tr:first-child", chromedp.ByQuery), chromedp.KeyEvent(kb.ArrowDown),
+		chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowUp),
 		chromedp.Evaluate(`document.activeElement.textContent`, &focused))
 	assert.Contains(t, focused, "row002.example", "arrows go through the rows")
 	do(t, ctx, chromedp.KeyEvent("\r"), sees("h1", "row002.example"), chromedp.NavigateBack(), first("row001.example"))
 
 	var dark bool
-	do(t, ctx, chromedp.Click(".more summary", chromedp.ByQuery), click(".menu button", "Dark"), chromedp.Evaluate(`document.documentElement.classList.contains('dark')`, &dark))
+	do(t, ctx, chromedp.Click(".more summary", chromedp.ByQuery), click(".menu button", "Dark"),
+		chromedp.Evaluate(`document.documentElement.classList.contains('dark')`, &dark))
 	assert.True(t, dark)
 	healthy(t, ctx, "dark")
-	do(t, ctx, chromedp.Reload(), first("row001.example"), chromedp.Evaluate(`document.documentElement.classList.contains('dark')`, &dark))
+	do(t, ctx, chromedp.Reload(), first("row001.example"),
+		chromedp.Evaluate(`document.documentElement.classList.contains('dark')`, &dark))
 	assert.True(t, dark, "the choice is kept")
-	do(t, ctx, pressed("g"), pressed("s"), sees("h1", "Servers"), pressed("?"), sees(".el-dialog", "Search accounts, domains, customers and servers"), click(".el-dialog button", "Close"),
+	do(t, ctx, pressed("g"), pressed("s"), sees("h1", "Servers"), pressed("?"),
+		sees(".el-dialog", "Search accounts, domains, customers and servers"), click(".el-dialog button", "Close"),
 		chromedp.Sleep(300*time.Millisecond), pressed("n"), sees("h1", "Open an account"))
 }

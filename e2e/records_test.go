@@ -24,7 +24,9 @@ import (
 func TestPlans(t *testing.T) {
 	i := shared(t)
 	ctx := context.Background()
-	out, stderr, exit := command(t, "plan", "add", "skiff", "--limits", "disk=500M,domains=1,mailboxes=unlimited,bounce_share=20%", "--features", "mail,dns")
+	out, stderr,
+		exit := command(t, "plan", "add", "skiff", "--limits",
+		"disk=500M,domains=1,mailboxes=unlimited,bounce_share=20%", "--features", "mail,dns")
 	require.Equal(t, 0, exit, stderr)
 	assert.Contains(t, out, "500M")
 	var p api.Plan
@@ -61,7 +63,8 @@ func TestCustomers(t *testing.T) {
 	i := shared(t)
 	ctx := context.Background()
 	for n := range 12 {
-		require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: fmt.Sprintf("Guest  %02d ", n), Email: "a@b.example"}, nil))
+		require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: fmt.Sprintf("Guest  %02d ", n),
+			Email: "a@b.example"}, nil))
 	}
 	var names []string
 	query := url.Values{"limit": {"5"}, "search": {"GUEST"}}
@@ -81,9 +84,12 @@ func TestCustomers(t *testing.T) {
 	var none api.CustomerPage
 	require.NoError(t, i.Client.Get(ctx, "/customers", url.Values{"search": {"%"}}, &none))
 	assert.Empty(t, none.Customers, "a percent sign is a percent sign")
-	assert.Equal(t, "/api/v1/problems/name-taken", problemOf(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "gUEST 03"}, nil)).Type)
+	assert.Equal(t, "/api/v1/problems/name-taken",
+		problemOf(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "gUEST 03"}, nil)).Type)
 	assert.Equal(t, 422, problemOf(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "  "}, nil)).Status)
-	assert.Equal(t, 422, problemOf(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "x", Email: "Bob <b@c.example>"}, nil)).Status)
+	assert.Equal(t, 422,
+		problemOf(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "x", Email: "Bob <b@c.example>"},
+			nil)).Status)
 	_, stderr, exit := command(t, "customer", "add", "New Guest", "--email", "n@g.example")
 	assert.Equal(t, 0, exit, stderr)
 	out, _, _ := command(t, "customer", "list", "--search", "new")
@@ -103,18 +109,24 @@ func TestServers(t *testing.T) {
 			assert.Equal(t, 422, p.Status)
 			assert.Equal(t, field, p.Errors[0].Name)
 		}
-		p := problemOf(t, i.Client.Post(ctx, "/servers", api.NewServer{Label: "auk", Address: i.Servers["skua"].Address.String(), Roles: []string{"web"}}, nil))
+		p := problemOf(t,
+			i.Client.Post(ctx, "/servers", api.NewServer{Label: "auk", Address: i.Servers["skua"].Address.String(),
+				Roles: []string{"web"}}, nil))
 		assert.Equal(t, "/api/v1/problems/name-taken", p.Type)
 	})
 	t.Run("two who change the same", func(t *testing.T) {
 		var s api.Server
 		require.NoError(t, i.Client.Get(ctx, "/servers/petrel", nil, &s))
 		change := func(open bool) error {
-			return i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/servers/petrel", Body: api.ServerChange{Open: &open}, IfMatch: fmt.Sprintf(`"%d"`, s.Version)}, nil)
+			return i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/servers/petrel",
+				Body: api.ServerChange{Open: &open}, IfMatch: fmt.Sprintf(`"%d"`, s.Version)}, nil)
 		}
 		require.NoError(t, change(true))
 		assert.Equal(t, "/api/v1/problems/changed-meanwhile", problemOf(t, change(false)).Type)
-		assert.Equal(t, 422, problemOf(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/servers/petrel", Body: api.ServerChange{}, IfMatch: "x"}, nil)).Status)
+		assert.Equal(t, 422,
+			problemOf(t,
+				i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/servers/petrel",
+					Body: api.ServerChange{}, IfMatch: "x"}, nil)).Status)
 		out, _, exit := command(t, "server", "change", "petrel", "--closed")
 		assert.Equal(t, 0, exit)
 		assert.Contains(t, out, "takes no new accounts")
@@ -133,7 +145,8 @@ func TestServers(t *testing.T) {
 	})
 	t.Run("a server without accounts is removed", func(t *testing.T) {
 		var joining api.Joining
-		require.NoError(t, i.Client.Post(ctx, "/servers", api.NewServer{Label: "auk", Address: "10.255.255.1", Roles: []string{"web"}}, &joining))
+		require.NoError(t, i.Client.Post(ctx, "/servers", api.NewServer{Label: "auk", Address: "10.255.255.1",
+			Roles: []string{"web"}}, &joining))
 		_, stderr, exit := command(t, "server", "remove", "auk")
 		assert.Equal(t, 2, exit, "it asks")
 		assert.Contains(t, stderr, "--yes")
@@ -162,15 +175,18 @@ func TestJoinSecretWaits(t *testing.T) {
 	// A server that is switched on later than it was added.
 	var joining api.Joining
 	address := strings.TrimSuffix(i.Servers["skua"].Address.String(), ".21") + ".31"
-	require.NoError(t, i.Client.Post(ctx, "/servers", api.NewServer{Label: "razorbill", Address: address, Roles: []string{"web"}, Closed: true}, &joining))
+	require.NoError(t, i.Client.Post(ctx, "/servers", api.NewServer{Label: "razorbill", Address: address,
+		Roles: []string{"web"}, Closed: true}, &joining))
 	labtest.Eventually(t, func() bool {
 		var o api.Operation
 		require.NoError(t, i.Client.Get(ctx, fmt.Sprintf("/operations/%d", joining.Operation), nil, &o))
 		return strings.Contains(o.Note, "waiting for “victualler-agent join”")
 	})
-	assert.Equal(t, "/api/v1/problems/server-unreachable", problemOf(t, i.Client.Post(ctx, "/accounts", api.OpenAccount{Domain: "early.example", Plan: "harbour",
-		Customer: "Tern Ferries", Server: "razorbill"}, nil)).Type)
-	assert.Equal(t, "/api/v1/problems/wrong-state", problemOf(t, i.Client.Post(ctx, "/servers/razorbill/sweep", nil, nil)).Type)
+	assert.Equal(t, "/api/v1/problems/server-unreachable",
+		problemOf(t, i.Client.Post(ctx, "/accounts", api.OpenAccount{Domain: "early.example", Plan: "harbour",
+			Customer: "Tern Ferries", Server: "razorbill"}, nil)).Type)
+	assert.Equal(t, "/api/v1/problems/wrong-state",
+		problemOf(t, i.Client.Post(ctx, "/servers/razorbill/sweep", nil, nil)).Type)
 	s := labtest.Server(t, i.Lab, lab.ServerOptions{Name: "razorbill", Host: 31, PlainHome: true, HomeSize: 256 << 20})
 	i.Servers["razorbill"] = s
 	_, err := s.Exec(ctx, lab.AgentPath, "join", strings.ToUpper(joining.JoinSecret))
@@ -185,7 +201,8 @@ func TestJoinSecretWaits(t *testing.T) {
 	open := true
 	patch(t, "/servers/razorbill", api.ServerChange{Open: &open}, nil)
 	a := opened(t, api.OpenAccount{Domain: "metered.example", Server: "razorbill"})
-	on(t, "razorbill", "dd if=/dev/zero of=/home/metered/sites/big bs=1M count=5 2>/dev/null; chown metered: /home/metered/sites/big; sync")
+	on(t, "razorbill", "dd if=/dev/zero of=/home/metered/sites/big bs=1M count=5 2>/dev/null; chown metered: "+
+		"/home/metered/sites/big; sync")
 	var started api.Started
 	require.NoError(t, i.Client.Post(ctx, "/servers/razorbill/sweep", nil, &started))
 	require.Equal(t, "done", watched(t, started.Operation).State)
@@ -193,7 +210,8 @@ func TestJoinSecretWaits(t *testing.T) {
 	require.NoError(t, i.Client.Get(ctx, "/accounts/metered", nil, &detail))
 	assert.GreaterOrEqual(t, *detail.DiskUsed, int64(5<<20))
 	assert.Empty(t, detail.Drift)
-	assert.Contains(t, on(t, "razorbill", "setpriv --reuid=nobody --clear-groups ls /home/metered 2>&1 || true"), "Permission denied")
+	assert.Contains(t, on(t, "razorbill", "setpriv --reuid=nobody --clear-groups ls /home/metered 2>&1 || true"),
+		"Permission denied")
 	out, _, _ := command(t, "server", "show", "razorbill")
 	assert.Contains(t, out, "limits: metered")
 	assert.Equal(t, "done", closeAccount(t, a).State)
@@ -209,7 +227,8 @@ func TestEvents(t *testing.T) {
 	conn, err := pgx.Connect(ctx, i.Postgres.URL)
 	require.NoError(t, err)
 	defer conn.Close(ctx)
-	rows, err := conn.Query(ctx, "select action || ' ' || actor || ' ' || address || ' ' || coalesce(before::text, '') || ' ' || coalesce(after::text, '') from events where subject = $1 order by id",
+	rows, err := conn.Query(ctx, "select action || ' ' || actor || ' ' || address || ' ' || coalesce(before::text, "+
+		"'') || ' ' || coalesce(after::text, '') from events where subject = $1 order by id",
 		fmt.Sprintf("account %d recorded", a.ID))
 	require.NoError(t, err)
 	events, err := pgx.CollectRows(rows, pgx.RowTo[string])
@@ -218,9 +237,11 @@ func TestEvents(t *testing.T) {
 	assert.Contains(t, events[0], `account.open operator 127.0.0.1  {"plan": "harbour"`)
 	assert.Contains(t, events[1], `account.close operator 127.0.0.1 {"state": "active"} {"state": "closing"}`)
 	var secrets int
-	require.NoError(t, conn.QueryRow(ctx, "select count(*) from events where before::text || after::text ~ 'join-[a-z2-7]{32}|argon2' or after::text like '%' || $1 || '%'", i.Password).Scan(&secrets))
+	require.NoError(t, conn.QueryRow(ctx, "select count(*) from events where before::text || after::text ~ "+
+		"'join-[a-z2-7]{32}|argon2' or after::text like '%' || $1 || '%'", i.Password).Scan(&secrets))
 	assert.Zero(t, secrets)
-	require.NoError(t, conn.QueryRow(ctx, "select count(*) from sessions where encode(token_digest, 'escape') like '%' || $1 || '%'", i.Client.Token).Scan(&secrets))
+	require.NoError(t, conn.QueryRow(ctx, "select count(*) from sessions where encode(token_digest, 'escape') like "+
+		"'%' || $1 || '%'", i.Client.Token).Scan(&secrets))
 	assert.Zero(t, secrets, "tokens are kept as digests")
 }
 
@@ -240,16 +261,19 @@ func TestPostgresConnectionsLost(t *testing.T) {
 			case <-stop:
 				return
 			case <-time.After(100 * time.Millisecond):
-				conn.Exec(ctx, "select pg_terminate_backend(pid) from pg_stat_activity where pid <> pg_backend_pid() and usename = 'victualler'")
+				conn.Exec(ctx, "select pg_terminate_backend(pid) from pg_stat_activity where pid <> pg_backend_pid() "+
+					"and usename = 'victualler'")
 			}
 		}
 	})
 	for n := range 8 {
 		group.Go(func() {
-			body := api.OpenAccount{Domain: fmt.Sprintf("lossy%d.example", n), Plan: "harbour", Customer: "Tern Ferries"}
+			body := api.OpenAccount{Domain: fmt.Sprintf("lossy%d.example", n), Plan: "harbour",
+				Customer: "Tern Ferries"}
 			for range 20 { // as a patient order system would: the same key until it is answered
 				var opening api.Opening
-				if i.Client.Do(ctx, client.Call{Method: http.MethodPost, Path: "/accounts", Key: "lossy" + fmt.Sprint(n), Body: body}, &opening) == nil {
+				if i.Client.Do(ctx, client.Call{Method: http.MethodPost, Path: "/accounts",
+					Key: "lossy" + fmt.Sprint(n), Body: body}, &opening) == nil {
 					return
 				}
 				time.Sleep(50 * time.Millisecond)

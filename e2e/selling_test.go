@@ -47,24 +47,31 @@ func quota(t *testing.T, server, name string) string {
 func TestChangingAPlan(t *testing.T) {
 	i := shared(t)
 	ctx := context.Background()
-	require.NoError(t, i.Client.Post(ctx, "/plans", api.NewPlan{Name: "dinghy", Limits: plans.Limits{plans.Disk: plans.Of(60 * plans.MiB), plans.Domains: plans.Of(3), plans.PHPWorkers: plans.Of(2)}}, nil))
+	require.NoError(t,
+		i.Client.Post(ctx, "/plans", api.NewPlan{Name: "dinghy",
+			Limits: plans.Limits{plans.Disk: plans.Of(60 * plans.MiB), plans.Domains: plans.Of(3),
+				plans.PHPWorkers: plans.Of(2)}}, nil))
 	var on3 []api.Account
 	for _, name := range []string{"plain", "excepted", "heldone"} {
-		on3 = append(on3, opened(t, api.OpenAccount{Domain: name + "-dinghy.example", Plan: "dinghy", SignInName: name, Server: "skua"}))
+		on3 = append(on3, opened(t, api.OpenAccount{Domain: name + "-dinghy.example", Plan: "dinghy", SignInName: name,
+			Server: "skua"}))
 	}
 	plain, excepted, held := on3[0], on3[1], on3[2]
-	require.NoError(t, put(fmt.Sprintf("/accounts/%d/exceptions", excepted.ID), map[string]any{"limit": "disk", "amount": 90 * plans.MiB, "reason": "the regatta's pictures"}, nil))
+	require.NoError(t, put(fmt.Sprintf("/accounts/%d/exceptions", excepted.ID), map[string]any{"limit": "disk",
+		"amount": 90 * plans.MiB, "reason": "the regatta's pictures"}, nil))
 	require.NoError(t, put(fmt.Sprintf("/accounts/%d/frozen-terms", held.ID), api.Freeze{Frozen: true}, nil))
 	for _, domain := range []string{"second.example", "third.example"} {
 		var added api.DomainChanged
-		require.NoError(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/domains", plain.ID), api.NewDomain{Domain: domain}, &added))
+		require.NoError(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/domains", plain.ID),
+			api.NewDomain{Domain: domain}, &added))
 		require.Equal(t, "done", watched(t, added.Operation).State)
 	}
 	settled(t)
 
 	change := api.PlanChange{Limits: plans.Limits{plans.Disk: plans.Of(80 * plans.MiB), plans.Domains: plans.Of(2)}}
 	var preview api.Preview
-	require.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/plans/dinghy", Body: change, Query: url.Values{"preview": {"true"}}}, &preview))
+	require.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/plans/dinghy", Body: change,
+		Query: url.Values{"preview": {"true"}}}, &preview))
 	assert.Contains(t, preview.Summary, "2 of 3 accounts; 1 would be over a limit")
 	effects := map[string]api.Effect{}
 	for _, e := range preview.Effects {
@@ -94,7 +101,8 @@ func TestChangingAPlan(t *testing.T) {
 			status, _ := page(t, "skua", domain, "/")
 			assert.Equal(t, 200, status, "nothing is deleted")
 		}
-		p := problemOf(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/domains", plain.ID), api.NewDomain{Domain: "fourth.example"}, nil))
+		p := problemOf(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/domains", plain.ID),
+			api.NewDomain{Domain: "fourth.example"}, nil))
 		require.Len(t, p.Limits, 1)
 		assert.Equal(t, "domains", p.Limits[0].Key)
 		assert.EqualValues(t, []int64{2, 3, 0}, []int64{p.Limits[0].Value, p.Limits[0].Used, p.Limits[0].Left})
@@ -105,7 +113,9 @@ func TestChangingAPlan(t *testing.T) {
 		require.Equal(t, "done", watched(t, started.Operation).State)
 		status, _ := page(t, "skua", "third.example", "/")
 		assert.Equal(t, 421, status)
-		assert.Contains(t, problemOf(t, remove(fmt.Sprintf("/accounts/%d/domains/plain-dinghy.example", plain.ID), nil)).Detail, "main domain")
+		assert.Contains(t,
+			problemOf(t, remove(fmt.Sprintf("/accounts/%d/domains/plain-dinghy.example", plain.ID), nil)).Detail,
+			"main domain")
 	})
 	t.Run("those that would be over are held", func(t *testing.T) {
 		one := api.PlanChange{Limits: plans.Limits{plans.Domains: plans.Of(1)}, Freeze: "over"}
@@ -117,16 +127,21 @@ func TestChangingAPlan(t *testing.T) {
 	t.Run("what cannot be", func(t *testing.T) {
 		_, stderr, exit := command(t, "plan", "remove", "dinghy", "--yes")
 		assert.Equal(t, 1, exit)
-		assert.Contains(t, stderr, "3 accounts are on plan dinghy: excepted-dinghy.example (excepted), heldone-dinghy.example (heldone), plain-dinghy.example (plain)")
+		assert.Contains(t, stderr, "3 accounts are on plan dinghy: excepted-dinghy.example (excepted), "+
+			"heldone-dinghy.example (heldone), plain-dinghy.example (plain)")
 		var p api.Plan
 		require.NoError(t, i.Client.Get(ctx, "/plans/dinghy", nil, &p))
-		stale := client.Call{Method: http.MethodPatch, Path: "/plans/dinghy", Body: change, IfMatch: fmt.Sprintf(`"%d"`, p.Version-1)}
+		stale := client.Call{Method: http.MethodPatch, Path: "/plans/dinghy", Body: change,
+			IfMatch: fmt.Sprintf(`"%d"`, p.Version-1)}
 		assert.Equal(t, 412, problemOf(t, i.Client.Do(ctx, stale, nil)).Status)
-		assert.Equal(t, 422, problemOf(t, i.Client.Get(ctx, "/compare/plans", url.Values{"plan": {"dinghy"}}, nil)).Status)
-		assert.Equal(t, 404, problemOf(t, i.Client.Get(ctx, "/compare/plans", url.Values{"plan": {"dinghy", "none"}}, nil)).Status)
+		assert.Equal(t, 422,
+			problemOf(t, i.Client.Get(ctx, "/compare/plans", url.Values{"plan": {"dinghy"}}, nil)).Status)
+		assert.Equal(t, 404,
+			problemOf(t, i.Client.Get(ctx, "/compare/plans", url.Values{"plan": {"dinghy", "none"}}, nil)).Status)
 	})
 	t.Run("copied, compared, renamed, removed by the client", func(t *testing.T) {
-		_, stderr, exit := command(t, "plan", "add", "cutter", "--like", "dinghy", "--limits", "disk=1G,mailbox_size=2G", "--features", "mail")
+		_, stderr, exit := command(t, "plan", "add", "cutter", "--like", "dinghy", "--limits",
+			"disk=1G,mailbox_size=2G", "--features", "mail")
 		require.Equal(t, 0, exit, stderr)
 		assert.Contains(t, stderr, "a mailbox of 2G does not fit into 1G of disk")
 		out, _, _ := command(t, "plan", "compare", "dinghy", "cutter", "--differing")
@@ -139,15 +154,18 @@ func TestChangingAPlan(t *testing.T) {
 		assert.Equal(t, 0, exit)
 	})
 	t.Run("another plan for several, all or none", func(t *testing.T) {
-		out, stderr, exit := command(t, "account", "change", "plain", "excepted", "heldone", "--plan", "harbour", "--preview")
+		out, stderr, exit := command(t, "account", "change", "plain", "excepted", "heldone", "--plan", "harbour",
+			"--preview")
 		require.Equal(t, 0, exit, stderr)
 		assert.Contains(t, out, "would put 3 accounts on plan harbour")
 		assert.Contains(t, out, "disk space 80M → 100M")
 		assert.Contains(t, out, "exceptions stay: disk")
-		p := problemOf(t, i.Client.Post(ctx, "/plans/harbour/accounts", api.Shift{Accounts: []string{"plain", "nobody-here"}}, nil))
+		p := problemOf(t,
+			i.Client.Post(ctx, "/plans/harbour/accounts", api.Shift{Accounts: []string{"plain", "nobody-here"}}, nil))
 		assert.Equal(t, "accounts.1", p.Errors[0].Name)
 		assert.EqualValues(t, 80*plans.MiB, *limit(t, plain.ID, plans.Disk).Value)
-		out, stderr, exit = command(t, "account", "change", "plain", "excepted", "heldone", "--plan", "harbour", "--drop-exceptions")
+		out, stderr, exit = command(t, "account", "change", "plain", "excepted", "heldone", "--plan", "harbour",
+			"--drop-exceptions")
 		require.Equal(t, 0, exit, stderr)
 		assert.Contains(t, out, "done in")
 		for _, a := range on3 {
@@ -178,13 +196,17 @@ func TestExceptions(t *testing.T) {
 	assert.Nil(t, limit(t, a.ID, plans.Mailboxes).Value, "null is unlimited")
 	ends := time.Now().Add(3 * time.Second).UTC()
 	var changed api.TermsChanged
-	require.NoError(t, put(path, map[string]any{"reason": "for the fair", "limit": "disk", "amount": 70 * plans.MiB, "ends_at": ends}, &changed))
+	require.NoError(t, put(path, map[string]any{"reason": "for the fair", "limit": "disk", "amount": 70 * plans.MiB,
+		"ends_at": ends}, &changed))
 	require.Equal(t, "done", watched(t, changed.Operation).State)
 	assert.Equal(t, fmt.Sprint(70*plans.MiB), quota(t, "skua", "exceptional"))
 	assert.Contains(t, limit(t, a.ID, plans.Disk).Source, "exception by operator until")
-	labtest.Eventually(t, func() bool { return quota(t, "skua", "exceptional") == fmt.Sprint(100*plans.MiB) }, "the plan's value does not return")
+	labtest.Eventually(t, func() bool {
+		return quota(t, "skua", "exceptional") == fmt.Sprint(100*plans.MiB)
+	}, "the plan's value does not return")
 	var events api.EventPage
-	require.NoError(t, i.Client.Get(ctx, "/events", url.Values{"account": {"exceptional"}, "action": {"exception.end"}}, &events))
+	require.NoError(t, i.Client.Get(ctx, "/events", url.Values{"account": {"exceptional"}, "action": {"exception.end"}},
+		&events))
 	require.Len(t, events.Events, 1)
 	assert.Equal(t, "victuallerd", events.Events[0].Actor)
 	out, _, _ := command(t, "exception", "list", "exceptional")
@@ -199,7 +221,8 @@ func TestExceptions(t *testing.T) {
 	assert.Contains(t, stderr, "20480 what? write 20480M or 20G")
 }
 
-// Two hundred requests at once at a limit of fifty end at exactly fifty: for a plan's limit and for both kinds of share.
+// Two hundred requests at once at a limit of fifty end at exactly
+// fifty: for a plan's limit and for both kinds of share.
 func TestLimitsHoldUnderLoad(t *testing.T) {
 	i := shared(t)
 	ctx := context.Background()
@@ -223,13 +246,18 @@ func TestLimitsHoldUnderLoad(t *testing.T) {
 		group.Wait()
 		return through
 	}
-	small := plans.Limits{plans.Disk: plans.Of(2 * plans.MiB), plans.Domains: plans.Of(1), plans.PHPWorkers: plans.Of(1)}
+	small := plans.Limits{plans.Disk: plans.Of(2 * plans.MiB), plans.Domains: plans.Of(1),
+		plans.PHPWorkers: plans.Of(1)}
 
 	t.Run("a plan's limit", func(t *testing.T) {
-		require.NoError(t, i.Client.Post(ctx, "/plans", api.NewPlan{Name: "fifty", Limits: plans.Limits{plans.Disk: plans.Of(50 * plans.MiB), plans.Domains: plans.Of(most), plans.PHPWorkers: plans.Of(1)}}, nil))
+		require.NoError(t,
+			i.Client.Post(ctx, "/plans", api.NewPlan{Name: "fifty",
+				Limits: plans.Limits{plans.Disk: plans.Of(50 * plans.MiB), plans.Domains: plans.Of(most),
+					plans.PHPWorkers: plans.Of(1)}}, nil))
 		a := opened(t, api.OpenAccount{Domain: "fifty.example", Plan: "fifty", SignInName: "fiftyfold", Server: "skua"})
 		through := at(requests, func(n int) error {
-			return i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID), api.NewDomain{Domain: fmt.Sprintf("of-fifty-%d.example", n)}, nil)
+			return i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID),
+				api.NewDomain{Domain: fmt.Sprintf("of-fifty-%d.example", n)}, nil)
 		})
 		assert.Equal(t, most-1, through, "the main domain is one")
 		settled(t)
@@ -238,20 +266,27 @@ func TestLimitsHoldUnderLoad(t *testing.T) {
 	for _, measure := range []string{"allotted", "used"} {
 		t.Run("a share measured by what is "+measure, func(t *testing.T) {
 			name := "share-" + measure
-			require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: name, Title: name, Measure: measure,
-				Limits: plans.Limits{plans.Disk: plans.Of(plans.GiB), plans.Domains: plans.Of(most), plans.PHPWorkers: plans.Of(1)}}, nil))
-			require.NoError(t, i.Client.Post(ctx, "/plans", api.NewPlan{Name: "small", Reseller: name, Limits: small}, nil))
+			require.NoError(t,
+				i.Client.Post(ctx, "/resellers", api.NewReseller{Name: name, Title: name, Measure: measure,
+					Limits: plans.Limits{plans.Disk: plans.Of(plans.GiB), plans.Domains: plans.Of(most),
+						plans.PHPWorkers: plans.Of(1)}}, nil))
+			require.NoError(t, i.Client.Post(ctx, "/plans", api.NewPlan{Name: "small", Reseller: name, Limits: small},
+				nil))
 			require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "All", Reseller: name}, nil))
 			r := person(t, api.NewPerson{Name: name + "-person", Reseller: name})
 			through := at(requests, func(n int) error {
-				return r.Post(ctx, "/accounts", api.OpenAccount{Domain: fmt.Sprintf("%s-%d.example", name, n), Plan: "small", Customer: "All", SignInName: fmt.Sprintf("%sx%d", measure[:4], n)}, nil)
+				return r.Post(ctx, "/accounts", api.OpenAccount{Domain: fmt.Sprintf("%s-%d.example", name, n),
+					Plan: "small", Customer: "All", SignInName: fmt.Sprintf("%sx%d", measure[:4], n)}, nil)
 			})
 			assert.Equal(t, most, through)
 			settled(t)
 			var share api.Share
 			require.NoError(t, i.Client.Get(ctx, "/resellers/"+name+"/share", nil, &share))
-			domains := share.Lines[slices.IndexFunc(share.Lines, func(l api.ShareLine) bool { return l.Key == "domains" })]
-			assert.EqualValues(t, []int64{most, most, most, 0}, []int64{*domains.Share, *domains.Allotted, domains.Used, *domains.Left})
+			domains := share.Lines[slices.IndexFunc(share.Lines, func(l api.ShareLine) bool {
+				return l.Key == "domains"
+			})]
+			assert.EqualValues(t, []int64{most, most, most, 0}, []int64{*domains.Share, *domains.Allotted, domains.Used,
+				*domains.Left})
 			assert.False(t, domains.Over)
 			var all api.AccountPage
 			require.NoError(t, r.Get(ctx, "/accounts", url.Values{"limit": {"500"}}, &all))
@@ -260,7 +295,9 @@ func TestLimitsHoldUnderLoad(t *testing.T) {
 			var group sync.WaitGroup
 			for _, a := range all.Accounts {
 				group.Go(func() {
-					assert.NoError(t, r.Post(ctx, fmt.Sprintf("/accounts/%d/close", a.ID), api.CloseAccount{SignInName: a.SignInName}, nil))
+					assert.NoError(t,
+						r.Post(ctx, fmt.Sprintf("/accounts/%d/close", a.ID), api.CloseAccount{SignInName: a.SignInName},
+							nil))
 				})
 			}
 			group.Wait()
@@ -272,21 +309,31 @@ func TestLimitsHoldUnderLoad(t *testing.T) {
 func TestResellers(t *testing.T) {
 	i := shared(t)
 	ctx := context.Background()
-	_, stderr, exit := command(t, "reseller", "add", "puffin", "--title", "Puffin & Sons", "--limits", "disk=300M,files=unlimited,domains=6,php_workers=3,mailbox_size=1G,mailboxes=10", "--features", "mail,dns")
+	_, stderr, exit := command(t, "reseller", "add", "puffin", "--title", "Puffin & Sons", "--limits",
+		"disk=300M,files=unlimited,domains=6,php_workers=3,mailbox_size=1G,mailboxes=10", "--features", "mail,dns")
 	require.Equal(t, 0, exit, stderr)
-	require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: "razorbill", Title: "Razorbill", Limits: plans.Limits{plans.Domains: plans.Of(1)}}, nil))
-	require.NoError(t, i.Client.Post(ctx, "/plans", api.NewPlan{Name: "boat", Reseller: "razorbill", Limits: plans.Limits{plans.Domains: plans.Of(1)}}, nil))
+	require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: "razorbill", Title: "Razorbill",
+		Limits: plans.Limits{plans.Domains: plans.Of(1)}}, nil))
+	require.NoError(t,
+		i.Client.Post(ctx, "/plans", api.NewPlan{Name: "boat", Reseller: "razorbill",
+			Limits: plans.Limits{plans.Domains: plans.Of(1)}}, nil))
 	r := person(t, api.NewPerson{Name: "puffin-person", Reseller: "puffin"})
 	t.Run("own plans, never above the share", func(t *testing.T) {
-		p := problemOf(t, r.Post(ctx, "/plans", api.NewPlan{Name: "harbour", Limits: plans.Limits{plans.Disk: plans.Of(301 * plans.MiB), plans.Mailboxes: plans.Unlimited}, Features: plans.Features{"shell": true}}, nil))
+		p := problemOf(t,
+			r.Post(ctx, "/plans", api.NewPlan{Name: "harbour",
+				Limits:   plans.Limits{plans.Disk: plans.Of(301 * plans.MiB), plans.Mailboxes: plans.Unlimited},
+				Features: plans.Features{"shell": true}}, nil))
 		assert.Equal(t, api.ProblemBase+"limit-reached", p.Type)
 		var at []string
 		for _, e := range p.Errors {
 			at = append(at, e.Name)
 		}
 		assert.Equal(t, []string{"limits.disk", "limits.mailboxes", "features.shell"}, at)
-		require.NoError(t, r.Post(ctx, "/plans", api.NewPlan{Name: "harbour", Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Files: plans.Of(10_000), plans.Domains: plans.Of(2), plans.PHPWorkers: plans.Of(2), plans.Mailboxes: plans.Of(3)},
-			Features: plans.Features{"mail": true}}, nil), "the operator's harbour is another one")
+		require.NoError(t,
+			r.Post(ctx, "/plans", api.NewPlan{Name: "harbour",
+				Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Files: plans.Of(10_000),
+					plans.Domains: plans.Of(2), plans.PHPWorkers: plans.Of(2), plans.Mailboxes: plans.Of(3)},
+				Features: plans.Features{"mail": true}}, nil), "the operator's harbour is another one")
 		var own, house api.Plan
 		require.NoError(t, r.Get(ctx, "/plans/harbour", nil, &own))
 		require.NoError(t, i.Client.Get(ctx, "/plans/harbour", nil, &house))
@@ -302,7 +349,8 @@ func TestResellers(t *testing.T) {
 			}
 			return names
 		}
-		for _, query := range []url.Values{nil, {"own": {"true"}}, {"own": {"true"}, "reseller": {"puffin"}}, {"search": {"HARB"}}, {"search": {"puffin."}}} {
+		for _, query := range []url.Values{nil, {"own": {"true"}}, {"own": {"true"}, "reseller": {"puffin"}},
+			{"search": {"HARB"}}, {"search": {"puffin."}}} {
 			assert.Equal(t, []string{"harbour"}, named(r, query), "%v", query)
 		}
 		assert.Empty(t, named(r, url.Values{"search": {"boat"}}), "nor do they find others' plans")
@@ -317,10 +365,12 @@ func TestResellers(t *testing.T) {
 		out, _, _ := command(t, "plan", "list", "--search", "harb", "--reseller", "puffin")
 		assert.Contains(t, out, "puffin.harbour")
 	})
-	require.NoError(t, r.Post(ctx, "/customers", api.NewCustomer{Name: "Tern Ferries", Reseller: "somebody else"}, nil), "names are each reseller's own, and so is what they add")
+	require.NoError(t, r.Post(ctx, "/customers", api.NewCustomer{Name: "Tern Ferries", Reseller: "somebody else"}, nil),
+		"names are each reseller's own, and so is what they add")
 	account := func(domain string) (api.Account, error) {
 		var opening api.Opening
-		err := r.Post(ctx, "/accounts", api.OpenAccount{Domain: domain, Plan: "harbour", Customer: "Tern Ferries", Server: "fulmar"}, &opening)
+		err := r.Post(ctx, "/accounts", api.OpenAccount{Domain: domain, Plan: "harbour", Customer: "Tern Ferries",
+			Server: "fulmar"}, &opening)
 		if err == nil {
 			require.Equal(t, "done", watched(t, opening.Operation).State)
 		}
@@ -331,35 +381,50 @@ func TestResellers(t *testing.T) {
 	b, err := account("puffin-two.example")
 	require.NoError(t, err)
 	t.Run("opening beyond the share is refused with the sums", func(t *testing.T) {
-		require.NoError(t, inst.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/resellers/puffin", Body: api.ResellerChange{Limits: plans.Limits{plans.Disk: plans.Of(250 * plans.MiB)}}}, nil))
+		require.NoError(t, inst.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/resellers/puffin",
+			Body: api.ResellerChange{Limits: plans.Limits{plans.Disk: plans.Of(250 * plans.MiB)}}}, nil))
 		_, err := account("puffin-three.example")
 		p := problemOf(t, err)
-		assert.Contains(t, p.Detail, "disk space: the share of puffin is 250M, 200M allotted to other accounts, 50M left, 100M asked for; an operator, by raising the share can raise it")
+		assert.Contains(t, p.Detail, "disk space: the share of puffin is 250M, 200M allotted to other accounts, 50M "+
+			"left, 100M asked for; an operator, by raising the share can raise it")
 		require.Len(t, p.Limits, 1)
 		assert.EqualValues(t, 50*plans.MiB, p.Limits[0].Left)
 	})
 	t.Run("raising beyond the share is refused, too", func(t *testing.T) {
 		set := func(key string, amount int64) error {
-			return r.Do(ctx, client.Call{Method: http.MethodPut, Path: fmt.Sprintf("/accounts/%d/exceptions", a.ID), Body: map[string]any{"limit": key, "amount": amount, "reason": "asked for"}}, nil)
+			return r.Do(ctx, client.Call{Method: http.MethodPut, Path: fmt.Sprintf("/accounts/%d/exceptions", a.ID),
+				Body: map[string]any{"limit": key, "amount": amount, "reason": "asked for"}}, nil)
 		}
 		assert.NoError(t, set("disk", 150*plans.MiB))
 		assert.Equal(t, api.ProblemBase+"limit-reached", problemOf(t, set("disk", 151*plans.MiB)).Type)
-		assert.Equal(t, api.ProblemBase+"limit-reached", problemOf(t, set("mailbox_size", 2*plans.GiB)).Type, "a bound holds for each")
+		assert.Equal(t, api.ProblemBase+"limit-reached", problemOf(t, set("mailbox_size", 2*plans.GiB)).Type,
+			"a bound holds for each")
 		on := true
-		assert.Contains(t, problemOf(t, r.Do(ctx, client.Call{Method: http.MethodPut, Path: fmt.Sprintf("/accounts/%d/exceptions", a.ID), Body: api.NewException{Feature: "shell", On: &on, Reason: "r"}}, nil)).Detail, "not in the share")
-		change := client.Call{Method: http.MethodPatch, Path: "/plans/harbour", Body: api.PlanChange{Limits: plans.Limits{plans.Disk: plans.Of(101 * plans.MiB)}}}
-		assert.Contains(t, problemOf(t, r.Do(ctx, change, nil)).Detail, "250M allotted now, 0B left, 251M would be allotted")
-		require.NoError(t, r.Do(ctx, client.Call{Method: http.MethodDelete, Path: fmt.Sprintf("/accounts/%d/exceptions/limits/disk", a.ID)}, nil))
+		assert.Contains(t,
+			problemOf(t,
+				r.Do(ctx, client.Call{Method: http.MethodPut, Path: fmt.Sprintf("/accounts/%d/exceptions", a.ID),
+					Body: api.NewException{Feature: "shell", On: &on, Reason: "r"}}, nil)).Detail, "not in the share")
+		change := client.Call{Method: http.MethodPatch, Path: "/plans/harbour",
+			Body: api.PlanChange{Limits: plans.Limits{plans.Disk: plans.Of(101 * plans.MiB)}}}
+		assert.Contains(t, problemOf(t, r.Do(ctx, change, nil)).Detail,
+			"250M allotted now, 0B left, 251M would be allotted")
+		require.NoError(t,
+			r.Do(ctx, client.Call{Method: http.MethodDelete,
+				Path: fmt.Sprintf("/accounts/%d/exceptions/limits/disk", a.ID)}, nil))
 	})
 	t.Run("a share below what is given out needs a decision", func(t *testing.T) {
 		lower := api.ResellerChange{Limits: plans.Limits{plans.Disk: plans.Of(80 * plans.MiB)}}
-		p := problemOf(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/resellers/puffin", Body: lower}, nil))
+		p := problemOf(t,
+			i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/resellers/puffin", Body: lower}, nil))
 		assert.Equal(t, api.ProblemBase+"needs-decision", p.Type)
-		assert.Contains(t, p.Detail, "disk space 200M allotted, 80M in the share; plan harbour gives more than the share")
+		assert.Contains(t, p.Detail, "disk space 200M allotted, 80M in the share; plan harbour gives more than the "+
+			"share")
 		require.Len(t, p.Decide, 1)
 		assert.Equal(t, "over", p.Decide[0].Field)
 		var preview api.Preview
-		require.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/resellers/puffin", Query: url.Values{"preview": {"true"}}, Body: lower}, &preview))
+		require.NoError(t,
+			i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/resellers/puffin",
+				Query: url.Values{"preview": {"true"}}, Body: lower}, &preview))
 		assert.Contains(t, strings.Join(preview.Notes, "\n"), "over the new share: disk space 200M allotted")
 		lower.Over = "keep"
 		patch(t, "/resellers/puffin", lower, nil)
@@ -370,35 +435,45 @@ func TestResellers(t *testing.T) {
 		assert.Equal(t, fmt.Sprint(80*plans.MiB), quota(t, "fulmar", b.SignInName))
 		out, _, _ := command(t, "reseller", "show", "puffin")
 		assert.Regexp(t, `disk space +80M +200M .*over`, out)
-		patch(t, "/resellers/puffin", api.ResellerChange{Limits: plans.Limits{plans.Disk: plans.Of(300 * plans.MiB)}}, nil)
+		patch(t, "/resellers/puffin", api.ResellerChange{Limits: plans.Limits{plans.Disk: plans.Of(300 * plans.MiB)}},
+			nil)
 		settled(t)
 	})
 	t.Run("measured by what is used", func(t *testing.T) {
-		patch(t, "/resellers/puffin", api.ResellerChange{Measure: "used", Limits: plans.Limits{plans.Domains: plans.Of(3)}}, nil)
+		patch(t, "/resellers/puffin", api.ResellerChange{Measure: "used",
+			Limits: plans.Limits{plans.Domains: plans.Of(3)}}, nil)
 		c, err := account("puffin-four.example")
 		require.NoError(t, err, "six domains are given out, three used")
-		p := problemOf(t, r.Post(ctx, fmt.Sprintf("/accounts/%d/domains", c.ID), api.NewDomain{Domain: "puffin-five.example"}, nil))
+		p := problemOf(t,
+			r.Post(ctx, fmt.Sprintf("/accounts/%d/domains", c.ID), api.NewDomain{Domain: "puffin-five.example"}, nil))
 		assert.Contains(t, p.Detail, "domains: 3 allowed by the share of puffin, 3 used, 0 left, 1 more asked for")
 		assert.EqualValues(t, 1, *limit(t, c.ID, plans.Domains).Value, "what the share leaves")
 		patch(t, "/resellers/puffin", api.ResellerChange{Limits: plans.Limits{plans.Domains: plans.Of(6)}}, nil)
 	})
 	t.Run("suspended with their accounts", func(t *testing.T) {
 		customer := "puffin-customer"
-		require.NoError(t, r.Post(ctx, "/people", api.NewPerson{Name: customer, Customer: a.CustomerID, Activation: "password", Password: walkPassword}, nil))
+		require.NoError(t,
+			r.Post(ctx, "/people", api.NewPerson{Name: customer, Customer: a.CustomerID, Activation: "password",
+				Password: walkPassword}, nil))
 		c := signedIn(t, customer)
 		var token api.Token
-		require.NoError(t, r.Post(ctx, "/tokens", api.NewToken{Name: "shop", Scopes: []string{"accounts.read"}}, &token))
+		require.NoError(t, r.Post(ctx, "/tokens", api.NewToken{Name: "shop", Scopes: []string{"accounts.read"}},
+			&token))
 		program := &client.Client{Base: i.Address(), Token: token.Secret}
 		require.NoError(t, program.Get(ctx, "/accounts", nil, nil))
 		var changed api.ResellerSuspended
-		require.NoError(t, i.Client.Post(ctx, "/resellers/puffin/suspend", api.SuspendReseller{Why: "unpaid since March", Accounts: "suspend"}, &changed))
+		require.NoError(t,
+			i.Client.Post(ctx, "/resellers/puffin/suspend", api.SuspendReseller{Why: "unpaid since March",
+				Accounts: "suspend"}, &changed))
 		assert.EqualValues(t, 3, changed.Accounts)
 		require.Equal(t, "done", watched(t, changed.Operation).State)
 		p := problemOf(t, r.Get(ctx, "/accounts", nil, nil))
 		assert.Equal(t, api.ProblemBase+"suspended", p.Type)
 		assert.Contains(t, p.Detail, "unpaid since March")
-		assert.Equal(t, api.ProblemBase+"suspended", problemOf(t, program.Get(ctx, "/accounts", nil, nil)).Type, "nor do their programs get in")
-		_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "puffin-person", Password: walkPassword})
+		assert.Equal(t, api.ProblemBase+"suspended", problemOf(t, program.Get(ctx, "/accounts", nil, nil)).Type,
+			"nor do their programs get in")
+		_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "puffin-person",
+			Password: walkPassword})
 		assert.Contains(t, problemOf(t, err).Detail, "unpaid since March", "signing in says why")
 		_, err = (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "puffin-person", Password: "wrong"})
 		assert.NotContains(t, problemOf(t, err).Detail, "unpaid", "but not to everybody")
@@ -408,8 +483,11 @@ func TestResellers(t *testing.T) {
 		var detail api.AccountDetail
 		require.NoError(t, c.Get(ctx, "/accounts/puffin-one.example", nil, &detail))
 		assert.Equal(t, "suspended", detail.State)
-		assert.Equal(t, api.ProblemBase+"suspended", problemOf(t, c.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID), api.NewDomain{Domain: "no.example"}, nil)).Type)
-		assert.Contains(t, problemOf(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/resume", a.ID), nil, nil)).Detail, "resume the reseller")
+		assert.Equal(t, api.ProblemBase+"suspended",
+			problemOf(t, c.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID), api.NewDomain{Domain: "no.example"},
+				nil)).Type)
+		assert.Contains(t, problemOf(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/resume", a.ID), nil, nil)).Detail,
+			"resume the reseller")
 		out, _, _ := command(t, "account", "list", "--state", "suspended")
 		assert.Contains(t, out, "puffin-one.example")
 		require.NoError(t, i.Client.Post(ctx, "/resellers/puffin/resume", nil, &changed))
@@ -429,16 +507,25 @@ func TestResellers(t *testing.T) {
 	})
 	t.Run("brand", func(t *testing.T) {
 		r := signedIn(t, "puffin-person")
-		bad := client.Call{Method: http.MethodPut, Path: "/resellers/puffin/brand", Body: api.Brand{Bar: "#777777", Accent: "#ffff00"}}
+		bad := client.Call{Method: http.MethodPut, Path: "/resellers/puffin/brand", Body: api.Brand{Bar: "#777777",
+			Accent: "#ffff00"}}
 		p := problemOf(t, r.Do(ctx, bad, nil))
 		require.Len(t, p.Errors, 2)
 		assert.Contains(t, p.Errors[1].Message, "text needs 4.5")
 		var b api.BrandInForce
-		require.NoError(t, r.Do(ctx, client.Call{Method: http.MethodPut, Path: "/resellers/puffin/brand", Body: api.Brand{Title: "Puffin", Footer: "Puffin & Sons", Bar: "#fff0c0", Accent: "#1f5f7a"}}, &b))
+		require.NoError(t,
+			r.Do(ctx, client.Call{Method: http.MethodPut, Path: "/resellers/puffin/brand",
+				Body: api.Brand{Title: "Puffin", Footer: "Puffin & Sons", Bar: "#fff0c0", Accent: "#1f5f7a"}}, &b))
 		assert.Equal(t, "#1c2422", b.OnBar)
-		require.NoError(t, r.Upload(ctx, "/resellers/puffin/brand/logo", []byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 9 9"><script>steal()</script><path d="M0 0h9"/></svg>`)))
+		require.NoError(t,
+			r.Upload(ctx, "/resellers/puffin/brand/logo",
+				[]byte(
+					`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 9 9"><script>steal()</script><path d="M0 0h9"/></svg>`)))
 		assert.Equal(t, 422, problemOf(t, r.Upload(ctx, "/resellers/puffin/brand/logo", []byte("GIF89a"))).Status)
-		assert.Equal(t, 404, problemOf(t, r.Upload(ctx, "/resellers/razorbill/brand/logo", []byte(`<svg xmlns="http://www.w3.org/2000/svg"/>`))).Status)
+		assert.Equal(t, 404,
+			problemOf(t,
+				r.Upload(ctx, "/resellers/razorbill/brand/logo",
+					[]byte(`<svg xmlns="http://www.w3.org/2000/svg"/>`))).Status)
 		response, err := http.Get(i.Address() + "/api/v1/resellers/puffin/brand/logo")
 		require.NoError(t, err)
 		defer response.Body.Close()
@@ -457,25 +544,34 @@ func TestResellers(t *testing.T) {
 		r := signedIn(t, "puffin-person")
 		house := opened(t, api.OpenAccount{Domain: "not-puffins.example"})
 		for name, err := range map[string]error{
-			"an account for somebody else's customer": r.Post(ctx, "/accounts", api.OpenAccount{Domain: "x.example", Plan: "harbour", Customer: fmt.Sprint(house.CustomerID)}, nil),
-			"an account for them, named":              r.Post(ctx, "/accounts", api.OpenAccount{Domain: "x.example", Plan: "harbour", Reseller: "razorbill", Customer: fmt.Sprint(house.CustomerID)}, nil),
-			"a plan like somebody else's":             r.Post(ctx, "/plans", api.NewPlan{Name: "like", Like: "razorbill.boat"}, nil),
-			"somebody else's account on a plan":       r.Post(ctx, "/plans/harbour/accounts", api.Shift{Accounts: []string{fmt.Sprint(house.ID)}}, nil),
-			"a person for somebody else's customer":   r.Post(ctx, "/people", api.NewPerson{Name: "intruder", Customer: house.CustomerID}, nil),
-			"acting as somebody else's customer":      r.Do(ctx, client.Call{Method: http.MethodPut, Path: "/session/acting", Body: api.ActAs{Customer: house.CustomerID}}, nil),
-			"events of somebody else's account":       r.Get(ctx, "/events", url.Values{"account": {"not-puffins.example"}}, nil),
-			"operations of a server":                  r.Get(ctx, "/operations", url.Values{"server": {"skua"}}, nil),
+			"an account for somebody else's customer": r.Post(ctx, "/accounts", api.OpenAccount{Domain: "x.example",
+				Plan: "harbour", Customer: fmt.Sprint(house.CustomerID)}, nil),
+			"an account for them, named": r.Post(ctx, "/accounts", api.OpenAccount{Domain: "x.example",
+				Plan: "harbour", Reseller: "razorbill", Customer: fmt.Sprint(house.CustomerID)}, nil),
+			"a plan like somebody else's": r.Post(ctx, "/plans", api.NewPlan{Name: "like",
+				Like: "razorbill.boat"}, nil),
+			"somebody else's account on a plan": r.Post(ctx, "/plans/harbour/accounts",
+				api.Shift{Accounts: []string{fmt.Sprint(house.ID)}}, nil),
+			"a person for somebody else's customer": r.Post(ctx, "/people", api.NewPerson{Name: "intruder",
+				Customer: house.CustomerID}, nil),
+			"acting as somebody else's customer": r.Do(ctx, client.Call{Method: http.MethodPut,
+				Path: "/session/acting", Body: api.ActAs{Customer: house.CustomerID}}, nil),
+			"events of somebody else's account": r.Get(ctx, "/events",
+				url.Values{"account": {"not-puffins.example"}}, nil),
+			"operations of a server": r.Get(ctx, "/operations", url.Values{"server": {"skua"}}, nil),
 		} {
 			assert.Equal(t, 404, problemOf(t, err).Status, name)
 		}
-		assert.Equal(t, 422, problemOf(t, r.Post(ctx, "/people", api.NewPerson{Name: "intruder", Role: "operator"}, nil)).Status)
+		assert.Equal(t, 422,
+			problemOf(t, r.Post(ctx, "/people", api.NewPerson{Name: "intruder", Role: "operator"}, nil)).Status)
 	})
 }
 
 func TestCustomersAndNotes(t *testing.T) {
 	i := shared(t)
 	ctx := context.Background()
-	_, stderr, exit := command(t, "customer", "add", "Net Loft", "--email", "net@post.example", "--contact", "Ola", "--language", "de")
+	_, stderr, exit := command(t, "customer", "add", "Net Loft", "--email", "net@post.example", "--contact", "Ola",
+		"--language", "de")
 	require.Equal(t, 0, exit, stderr)
 	out, _, _ := command(t, "customer", "show", "net loft")
 	assert.Contains(t, out, "Ola")
@@ -483,12 +579,15 @@ func TestCustomersAndNotes(t *testing.T) {
 	require.Equal(t, 0, exit, stderr)
 	out, _, _ = command(t, "customer", "show", "Net Loft")
 	assert.NotContains(t, out, "Ola")
-	assert.Equal(t, 422, problemOf(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "4711"}, nil)).Status, "it would be taken for a number")
+	assert.Equal(t, 422, problemOf(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "4711"}, nil)).Status,
+		"it would be taken for a number")
 	_, stderr, exit = commandWith(t, operatorSession(t), "pays late, be kind\n", "notes", "change", "Net Loft")
 	require.Equal(t, 0, exit, stderr)
-	a := opened(t, api.OpenAccount{Domain: "netloft.example", Customer: "Net Loft", SignInName: "netloft", Activation: "password", Password: walkPassword, ReadOnly: true, MustChange: false})
+	a := opened(t, api.OpenAccount{Domain: "netloft.example", Customer: "Net Loft", SignInName: "netloft",
+		Activation: "password", Password: walkPassword, ReadOnly: true, MustChange: false})
 	c := signedIn(t, "netloft")
-	for _, path := range []string{"/customers", fmt.Sprintf("/customers/%d", a.CustomerID), "/events", "/session", fmt.Sprintf("/accounts/%d", a.ID)} {
+	for _, path := range []string{"/customers", fmt.Sprintf("/customers/%d", a.CustomerID), "/events", "/session",
+		fmt.Sprintf("/accounts/%d", a.ID)} {
 		var doc map[string]any
 		require.NoError(t, c.Get(ctx, path, nil, &doc))
 		assert.NotContains(t, fmt.Sprint(doc), "pays late", path)
@@ -497,9 +596,12 @@ func TestCustomersAndNotes(t *testing.T) {
 	require.NoError(t, c.Get(ctx, "/events", nil, &events))
 	require.NotEmpty(t, events.Events)
 	for _, e := range events.Events {
-		assert.Equal(t, map[bool]string{true: "127.0.0.1", false: ""}[e.Actor == "netloft"], e.Address, "from where operators work is not the customers' business")
+		assert.Equal(t, map[bool]string{true: "127.0.0.1", false: ""}[e.Actor == "netloft"], e.Address,
+			"from where operators work is not the customers' business")
 	}
-	assert.Contains(t, problemOf(t, c.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID), api.NewDomain{Domain: "no.example"}, nil)).Detail, "you may look, and not change anything")
+	assert.Contains(t,
+		problemOf(t, c.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID), api.NewDomain{Domain: "no.example"},
+			nil)).Detail, "you may look, and not change anything")
 	assert.Contains(t, problemOf(t, remove(fmt.Sprintf("/customers/%d", a.CustomerID), nil)).Detail, "1 account")
 	require.Equal(t, "done", closeAccount(t, a).State)
 	_, stderr, exit = command(t, "customer", "remove", "Net Loft", "--yes")
@@ -513,14 +615,19 @@ func TestHandover(t *testing.T) {
 	sink := mailing(t)
 	names := []string{"ns1.ternisland.example", "ns2.ternisland.example"}
 	patch(t, "/settings", api.SettingsChange{NameServers: &names}, nil)
-	require.NoError(t, i.Client.Post(context.Background(), "/plans", api.NewPlan{Name: "with-dns", Limits: plans.Limits{plans.Disk: plans.Of(50 * plans.MiB), plans.Domains: plans.Of(1)}, Features: plans.Features{"dns": true}}, nil))
-	opened(t, api.OpenAccount{Domain: "übergabe.example", Plan: "with-dns", Customer: "Übergabe", NewCustomer: true, CustomerEmail: "chef@post.example", Language: "de", SignInName: "ubergabe",
+	require.NoError(t,
+		i.Client.Post(context.Background(), "/plans", api.NewPlan{Name: "with-dns",
+			Limits:   plans.Limits{plans.Disk: plans.Of(50 * plans.MiB), plans.Domains: plans.Of(1)},
+			Features: plans.Features{"dns": true}}, nil))
+	opened(t, api.OpenAccount{Domain: "übergabe.example", Plan: "with-dns", Customer: "Übergabe", NewCustomer: true,
+		CustomerEmail: "chef@post.example", Language: "de", SignInName: "ubergabe",
 		Activation: "link", Server: "skua"})
 	activation := mailed(t, sink, "chef@post.example")
 	assert.Contains(t, activation.Text, "Ihr Anmeldename ist ubergabe")
 	out, stderr, exit := command(t, "account", "handover", "ubergabe")
 	require.Equal(t, 0, exit, stderr)
-	for _, part := range []string{"Hosting für übergabe.example", i.Servers["skua"].Address.String(), "ns1.ternisland.example", i.Address(), "Anmeldename dort:", "ubergabe", "Speicherplatz: 50M", "Postfächer: 0"} {
+	for _, part := range []string{"Hosting für übergabe.example", i.Servers["skua"].Address.String(),
+		"ns1.ternisland.example", i.Address(), "Anmeldename dort:", "ubergabe", "Speicherplatz: 50M", "Postfächer: 0"} {
 		assert.Contains(t, out, part)
 	}
 	assert.NotContains(t, out, linkIn.FindStringSubmatch(activation.Text)[1])
@@ -537,7 +644,9 @@ func TestWhoDidWhat(t *testing.T) {
 	ctx := context.Background()
 	begun := time.Now().Add(-time.Second)
 	a := opened(t, api.OpenAccount{Domain: "recorded.example", SignInName: "recorded"})
-	require.NoError(t, i.Client.Post(ctx, "/plans", api.NewPlan{Name: "recorded-plan", Limits: plans.Limits{plans.Disk: plans.Of(plans.GiB)}}, nil))
+	require.NoError(t,
+		i.Client.Post(ctx, "/plans", api.NewPlan{Name: "recorded-plan",
+			Limits: plans.Limits{plans.Disk: plans.Of(plans.GiB)}}, nil))
 	patch(t, "/plans/recorded-plan", api.PlanChange{Limits: plans.Limits{plans.Disk: plans.Unlimited}}, nil)
 	secret := "a-mail-password-nobody-may-read"
 	patch(t, "/settings", api.SettingsChange{MailPassword: &secret}, nil)
@@ -568,22 +677,27 @@ func TestWhoDidWhat(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "actor", rows[0][1])
 	assert.Len(t, rows, 1+len(list(url.Values{"search": {"recorded"}})))
-	out, _, _ = command(t, "event", "export", "--format", "jsonl", "--action", "plan.change", "--search", "recorded-plan")
+	out, _, _ = command(t, "event", "export", "--format", "jsonl", "--action", "plan.change", "--search",
+		"recorded-plan")
 	assert.Equal(t, 1, strings.Count(out, "\n"))
 	out, _, _ = command(t, "event", "list", "--search", "recorded-plan")
 	assert.Contains(t, out, "limits.disk: 1G → unlimited")
 	for _, method := range []string{http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete} {
 		for _, path := range []string{"/events", "/events/1"} {
-			assert.Contains(t, []int{404, 405}, problemOf(t, i.Client.Do(ctx, client.Call{Method: method, Path: path}, nil)).Status, "no call alters or deletes events")
+			assert.Contains(t, []int{404, 405},
+				problemOf(t, i.Client.Do(ctx, client.Call{Method: method, Path: path}, nil)).Status,
+				"no call alters or deletes events")
 		}
 	}
 }
 
-// Of two that cannot both be, done at the same moment, one is refused: what is removed has nothing of its own afterwards.
+// Of two that cannot both be, done at the same moment, one is refused:
+// what is removed has nothing of its own afterwards.
 func TestRemovedMeanwhile(t *testing.T) {
 	i := shared(t)
 	ctx := context.Background()
-	small := plans.Limits{plans.Disk: plans.Of(2 * plans.MiB), plans.Domains: plans.Of(1), plans.PHPWorkers: plans.Of(1)}
+	small := plans.Limits{plans.Disk: plans.Of(2 * plans.MiB), plans.Domains: plans.Of(1),
+		plans.PHPWorkers: plans.Of(1)}
 	open := func(path string, body any) func() error {
 		return func() error { return i.Client.Post(ctx, path, body, nil) }
 	}
@@ -592,15 +706,22 @@ func TestRemovedMeanwhile(t *testing.T) {
 	for n := range rounds {
 		plan, reseller := fmt.Sprintf("brief-%d", n), fmt.Sprintf("brief-%d", n)
 		require.NoError(t, i.Client.Post(ctx, "/plans", api.NewPlan{Name: plan, Limits: small}, nil))
-		require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: reseller, Title: reseller, Limits: plans.Limits{}}, nil))
+		require.NoError(t,
+			i.Client.Post(ctx, "/resellers", api.NewReseller{Name: reseller, Title: reseller, Limits: plans.Limits{}},
+				nil))
 		var kept, leaving api.Customer
 		require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: fmt.Sprintf("Kept %d", n)}, &kept))
-		require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: fmt.Sprintf("Leaving %d", n)}, &leaving))
+		require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: fmt.Sprintf("Leaving %d", n)},
+			&leaving))
 		customer := fmt.Sprint(kept.ID)
 		for what, pair := range map[string][2]func() error{
-			"plan":     {open("/accounts", api.OpenAccount{Domain: plan + "-plan.example", Plan: plan, Customer: customer, SignInName: fmt.Sprintf("briefp%d", n)}), gone("/plans/" + plan)},
-			"customer": {open("/accounts", api.OpenAccount{Domain: plan + "-customer.example", Plan: "harbour", Customer: fmt.Sprint(leaving.ID), SignInName: fmt.Sprintf("briefc%d", n)}), gone(fmt.Sprintf("/customers/%d", leaving.ID))},
-			"reseller": {open("/customers", api.NewCustomer{Name: "Theirs", Reseller: reseller}), gone("/resellers/" + reseller)},
+			"plan": {open("/accounts", api.OpenAccount{Domain: plan + "-plan.example", Plan: plan,
+				Customer: customer, SignInName: fmt.Sprintf("briefp%d", n)}), gone("/plans/" + plan)},
+			"customer": {open("/accounts", api.OpenAccount{Domain: plan + "-customer.example", Plan: "harbour",
+				Customer: fmt.Sprint(leaving.ID), SignInName: fmt.Sprintf("briefc%d", n)}),
+				gone(fmt.Sprintf("/customers/%d", leaving.ID))},
+			"reseller": {open("/customers", api.NewCustomer{Name: "Theirs", Reseller: reseller}),
+				gone("/resellers/" + reseller)},
 		} {
 			var group sync.WaitGroup
 			var errs [2]error
@@ -618,12 +739,14 @@ func TestRemovedMeanwhile(t *testing.T) {
 		}
 		// Who signs in for a reseller goes with them, or never comes.
 		other := fmt.Sprintf("brief-other-%d", n)
-		require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: other, Title: other, Limits: plans.Limits{}}, nil))
+		require.NoError(t,
+			i.Client.Post(ctx, "/resellers", api.NewReseller{Name: other, Title: other, Limits: plans.Limits{}}, nil))
 		var group sync.WaitGroup
 		group.Go(func() { i.Client.Post(ctx, "/people", api.NewPerson{Name: other + "-person", Reseller: other}, nil) })
 		group.Go(func() { assert.NoError(t, remove("/resellers/"+other, nil)) })
 		group.Wait()
-		assert.Equal(t, 404, problemOf(t, i.Client.Get(ctx, "/people/"+other+"-person", nil, nil)).Status, "round %d", n)
+		assert.Equal(t, 404, problemOf(t, i.Client.Get(ctx, "/people/"+other+"-person", nil, nil)).Status, "round %d",
+			n)
 	}
 	settled(t)
 	var accounts api.AccountPage
@@ -638,15 +761,22 @@ func TestRemovedMeanwhile(t *testing.T) {
 func TestWhoLiftsASuspension(t *testing.T) {
 	i := shared(t)
 	ctx := context.Background()
-	require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: "shearwater", Title: "Shearwater", Limits: plans.Limits{plans.Disk: plans.Of(plans.GiB), plans.Domains: plans.Of(5), plans.PHPWorkers: plans.Of(2)}}, nil))
-	require.NoError(t, i.Client.Post(ctx, "/plans", api.NewPlan{Name: "skiff", Reseller: "shearwater", Limits: plans.Limits{plans.Disk: plans.Of(60 * plans.MiB), plans.Domains: plans.Of(1), plans.PHPWorkers: plans.Of(1)}}, nil))
+	require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: "shearwater", Title: "Shearwater",
+		Limits: plans.Limits{plans.Disk: plans.Of(plans.GiB), plans.Domains: plans.Of(5),
+			plans.PHPWorkers: plans.Of(2)}}, nil))
+	require.NoError(t,
+		i.Client.Post(ctx, "/plans", api.NewPlan{Name: "skiff", Reseller: "shearwater",
+			Limits: plans.Limits{plans.Disk: plans.Of(60 * plans.MiB), plans.Domains: plans.Of(1),
+				plans.PHPWorkers: plans.Of(1)}}, nil))
 	require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "Lift", Reseller: "shearwater"}, nil))
-	a := opened(t, api.OpenAccount{Domain: "lifted.example", Plan: "shearwater.skiff", Reseller: "shearwater", Customer: "Lift", SignInName: "lifted"})
+	a := opened(t, api.OpenAccount{Domain: "lifted.example", Plan: "shearwater.skiff", Reseller: "shearwater",
+		Customer: "Lift", SignInName: "lifted"})
 	r := person(t, api.NewPerson{Name: "shearwater-person", Reseller: "shearwater"})
 	suspend := func(by *client.Client) {
 		t.Helper()
 		var started api.Started
-		require.NoError(t, by.Post(ctx, fmt.Sprintf("/accounts/%d/suspend", a.ID), api.Suspend{Why: "sends rubbish"}, &started))
+		require.NoError(t, by.Post(ctx, fmt.Sprintf("/accounts/%d/suspend", a.ID), api.Suspend{Why: "sends rubbish"},
+			&started))
 		require.Equal(t, "done", watched(t, started.Operation).State)
 	}
 	resume := func(by *client.Client) error {

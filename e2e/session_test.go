@@ -23,11 +23,13 @@ func TestSession(t *testing.T) {
 	_, stderr, exit := commandWith(t, session, "", "account", "list")
 	assert.Equal(t, 3, exit)
 	assert.Contains(t, stderr, "session start")
-	_, stderr, exit = commandWith(t, session, "wrong password", "session", "start", i.Address(), "--name", i.Operator, "--password-stdin")
+	_, stderr, exit = commandWith(t, session, "wrong password", "session", "start", i.Address(), "--name", i.Operator,
+		"--password-stdin")
 	assert.Equal(t, 1, exit)
 	assert.Contains(t, stderr, "do not fit")
 	assert.NoFileExists(t, session)
-	out, stderr, exit := commandWith(t, session, i.Password+"\n", "session", "start", i.Address(), "--name", i.Operator, "--password-stdin")
+	out, stderr, exit := commandWith(t, session, i.Password+"\n", "session", "start", i.Address(), "--name", i.Operator,
+		"--password-stdin")
 	require.Equal(t, 0, exit, stderr)
 	assert.NotContains(t, out+stderr, i.Password)
 	info, err := os.Stat(session)
@@ -39,7 +41,8 @@ func TestSession(t *testing.T) {
 	_, _, exit = commandWith(t, session, "", "session", "end")
 	assert.Equal(t, 0, exit)
 	assert.NoFileExists(t, session)
-	_, _, exit = commandWith(t, session, i.Password, "session", "start", "http://127.0.0.1:1", "--name", "x", "--password-stdin")
+	_, _, exit = commandWith(t, session, i.Password, "session", "start", "http://127.0.0.1:1", "--name", "x",
+		"--password-stdin")
 	assert.Equal(t, 4, exit, "nobody there")
 
 	t.Run("unknown names and wrong passwords look the same", func(t *testing.T) {
@@ -76,7 +79,8 @@ func TestSession(t *testing.T) {
 		assert.Equal(t, 401, problemOf(t, c.Get(ctx, "/session", nil, nil)).Status)
 	})
 	t.Run("a page of another site changes nothing", func(t *testing.T) {
-		request, err := http.NewRequest(http.MethodPost, i.Address()+"/api/v1/session", strings.NewReader(`{"name":"a","password":"b"}`))
+		request, err := http.NewRequest(http.MethodPost, i.Address()+"/api/v1/session",
+			strings.NewReader(`{"name":"a","password":"b"}`))
 		require.NoError(t, err)
 		request.Header.Set("Content-Type", "application/json")
 		request.Header.Set("Sec-Fetch-Site", "cross-site")
@@ -104,7 +108,8 @@ func TestSession(t *testing.T) {
 
 func TestHealth(t *testing.T) {
 	i := shared(t)
-	for path, want := range map[string]string{"/healthz": "alive", "/readyz": "ready", "/metrics": "victualler_request_seconds_bucket"} {
+	for path, want := range map[string]string{"/healthz": "alive", "/readyz": "ready",
+		"/metrics": "victualler_request_seconds_bucket"} {
 		response, err := http.Get(i.Address() + path)
 		require.NoError(t, err)
 		body := make([]byte, 1<<20)

@@ -30,7 +30,8 @@ func mailing(t *testing.T) *mailsink.Sink {
 	require.NoError(t, err)
 	set := func(console, server, sender string) {
 		none := "none"
-		patch(t, "/settings", api.SettingsChange{Console: &console, MailServer: &server, MailSecurity: &none, Sender: &sender}, nil)
+		patch(t, "/settings", api.SettingsChange{Console: &console, MailServer: &server, MailSecurity: &none,
+			Sender: &sender}, nil)
 	}
 	set(inst.Address(), sink.SMTP, "hosting@ternisland.example")
 	t.Cleanup(func() {
@@ -80,7 +81,8 @@ func TestSecondFactor(t *testing.T) {
 	assert.Equal(t, 401, problemOf(t, other.Get(ctx, "/session", nil, nil)).Status, "older sessions have ended")
 
 	try := func(code string) error {
-		_, err := (&client.Client{Base: inst.Address()}).SignIn(ctx, api.SignIn{Name: "totp-tester", Password: walkPassword, Code: code})
+		_, err := (&client.Client{Base: inst.Address()}).SignIn(ctx, api.SignIn{Name: "totp-tester",
+			Password: walkPassword, Code: code})
 		return err
 	}
 	assert.Equal(t, api.ProblemBase+"needs-code", problemOf(t, try("")).Type)
@@ -95,7 +97,8 @@ func TestSecondFactor(t *testing.T) {
 	require.NoError(t, c.Get(ctx, "/second-factor", nil, &f))
 	assert.True(t, f.On)
 	assert.EqualValues(t, 9, f.Left)
-	_, err = (&client.Client{Base: inst.Address()}).SignIn(ctx, api.SignIn{Name: "totp-tester", Password: "wrong", Code: code(1)})
+	_, err = (&client.Client{Base: inst.Address()}).SignIn(ctx, api.SignIn{Name: "totp-tester", Password: "wrong",
+		Code: code(1)})
 	assert.ErrorContains(t, err, "do not fit", "the code alone tells nothing about the password")
 
 	assert.Equal(t, 401, problemOf(t, c.Post(ctx, "/second-factor/drop", api.Proof{Password: "wrong"}, nil)).Status)
@@ -105,7 +108,9 @@ func TestSecondFactor(t *testing.T) {
 	t.Run("a role that must have one is led there", func(t *testing.T) {
 		patch(t, "/settings", map[string][]string{"second_factor": {"reseller"}}, nil)
 		defer patch(t, "/settings", map[string][]string{"second_factor": {}}, nil)
-		require.NoError(t, inst.Client.Post(ctx, "/resellers", api.NewReseller{Name: "factory", Title: "F", Limits: plans.Limits{}}, nil))
+		require.NoError(t,
+			inst.Client.Post(ctx, "/resellers", api.NewReseller{Name: "factory", Title: "F", Limits: plans.Limits{}},
+				nil))
 		r := person(t, api.NewPerson{Name: "factor-reseller", Reseller: "factory"})
 		var s api.Session
 		require.NoError(t, r.Get(ctx, "/session", nil, &s))
@@ -114,7 +119,8 @@ func TestSecondFactor(t *testing.T) {
 		require.NoError(t, r.Post(ctx, "/second-factor", nil, &setup))
 		secret, err := base32.StdEncoding.WithPadding(base32.NoPadding).DecodeString(setup.Secret)
 		require.NoError(t, err)
-		require.NoError(t, r.Post(ctx, "/second-factor/confirm", api.Code{Code: totp.Code(secret, totp.Step(time.Now()))}, nil))
+		require.NoError(t,
+			r.Post(ctx, "/second-factor/confirm", api.Code{Code: totp.Code(secret, totp.Step(time.Now()))}, nil))
 		assert.NoError(t, r.Get(ctx, "/accounts", nil, nil))
 	})
 }
@@ -128,7 +134,8 @@ func TestPasswords(t *testing.T) {
 	assert.Equal(t, []string{"password"}, s.MustFirst)
 	assert.Equal(t, 403, problemOf(t, c.Get(ctx, "/accounts", nil, nil)).Status, "first the password")
 	change := func(c *client.Client, present, next string) error {
-		return c.Do(ctx, client.Call{Method: http.MethodPut, Path: "/password", Body: api.PasswordChange{Present: present, New: next}}, nil)
+		return c.Do(ctx, client.Call{Method: http.MethodPut, Path: "/password",
+			Body: api.PasswordChange{Present: present, New: next}}, nil)
 	}
 	assert.ErrorContains(t, change(c, "wrong", "slow-heron-under-lantern-77"), "not your present password")
 	weak := problemOf(t, change(c, walkPassword, "password-tester1"))
@@ -141,29 +148,38 @@ func TestPasswords(t *testing.T) {
 	assert.Equal(t, 401, problemOf(t, other.Get(ctx, "/session", nil, nil)).Status, "other sessions end")
 
 	var strength api.Strength
-	require.NoError(t, i.Client.Post(ctx, "/check/password", api.PasswordCheck{Password: "Ternferries1", About: []string{"ternferries.example"}}, &strength))
+	require.NoError(t,
+		i.Client.Post(ctx, "/check/password", api.PasswordCheck{Password: "Ternferries1",
+			About: []string{"ternferries.example"}}, &strength))
 	assert.Equal(t, "weak", strength.Level)
 	assert.NotEmpty(t, strength.Reasons)
 	var made api.GeneratedPassword
-	require.NoError(t, i.Client.Get(ctx, "/generate/password", url.Values{"length": {"24"}, "small": {"false"}, "large": {"false"}, "signs": {"true"}}, &made))
+	require.NoError(t, i.Client.Get(ctx, "/generate/password", url.Values{"length": {"24"}, "small": {"false"},
+		"large": {"false"}, "signs": {"true"}}, &made))
 	assert.Regexp(t, `^[2-9!#%+./:=?@_~-]{24}$`, made.Password)
-	assert.Equal(t, 422, problemOf(t, i.Client.Get(ctx, "/generate/password", url.Values{"small": {"false"}, "large": {"false"}, "digits": {"false"}}, nil)).Status)
+	assert.Equal(t, 422,
+		problemOf(t, i.Client.Get(ctx, "/generate/password", url.Values{"small": {"false"}, "large": {"false"},
+			"digits": {"false"}}, nil)).Status)
 
 	out, stderr, exit := command(t, "person", "password", "password-tester", "--generate", "--length", "20")
 	require.Equal(t, 0, exit, stderr)
 	password := regexp.MustCompile(`password-tester: (\S{20})`).FindStringSubmatch(out)
 	require.NotNil(t, password)
 	assert.Equal(t, 401, problemOf(t, c.Get(ctx, "/session", nil, nil)).Status)
-	_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "password-tester", Password: password[1]})
+	_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "password-tester",
+		Password: password[1]})
 	assert.NoError(t, err)
 }
 
 func TestLinks(t *testing.T) {
 	i := shared(t)
 	ctx := context.Background()
-	assert.Equal(t, api.ProblemBase+"wrong-state", problemOf(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "linked", Email: "linked@post.example", Activation: "link"}, nil)).Type, "no links before the console's address is known")
+	assert.Equal(t, api.ProblemBase+"wrong-state",
+		problemOf(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "linked", Email: "linked@post.example",
+			Activation: "link"}, nil)).Type, "no links before the console's address is known")
 	sink := mailing(t)
-	require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "linked", Email: "linked@post.example", Language: "de", Duty: "billing", Activation: "link"}, nil))
+	require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "linked", Email: "linked@post.example",
+		Language: "de", Duty: "billing", Activation: "link"}, nil))
 	m := mailed(t, sink, "linked@post.example")
 	assert.Contains(t, m.Text, "Wählen Sie hier ein Passwort")
 	found := linkIn.FindStringSubmatch(m.Text)
@@ -196,27 +212,34 @@ func TestLinks(t *testing.T) {
 
 	t.Run("a forgotten password", func(t *testing.T) {
 		for _, name := range []string{"linked", "nobody-of-that-name"} {
-			require.NoError(t, (&client.Client{Base: i.Address()}).Post(ctx, "/session/forgotten", api.Forgotten{Name: name}, nil), "the same for every name")
+			require.NoError(t, (&client.Client{Base: i.Address()}).Post(ctx, "/session/forgotten",
+				api.Forgotten{Name: name}, nil), "the same for every name")
 		}
 		labtest.Eventually(t, func() bool { return len(sink.To("linked@post.example")) >= 2 }, "no link")
 		m := sink.To("linked@post.example")[0]
 		assert.Contains(t, m.Subject, "neues Passwort")
-		_, stderr, exit := commandWith(t, t.TempDir()+"/s.json", "slow-heron-under-lantern-77\n", "session", "start", i.Address(), "--link", i.Address()+"/link#"+linkIn.FindStringSubmatch(m.Text)[1], "--password-stdin")
+		_, stderr, exit := commandWith(t, t.TempDir()+"/s.json", "slow-heron-under-lantern-77\n", "session", "start",
+			i.Address(), "--link", i.Address()+"/link#"+linkIn.FindStringSubmatch(m.Text)[1], "--password-stdin")
 		require.Equal(t, 0, exit, stderr)
-		labtest.Eventually(t, func() bool { return strings.Contains(sink.To("linked@post.example")[0].Subject, "geändert") }, "the person is not told")
+		labtest.Eventually(t, func() bool {
+			return strings.Contains(sink.To("linked@post.example")[0].Subject, "geändert")
+		}, "the person is not told")
 		for range 7 {
-			err = (&client.Client{Base: i.Address()}).Post(ctx, "/session/forgotten", api.Forgotten{Name: "linked"}, nil)
+			err = (&client.Client{Base: i.Address()}).Post(ctx, "/session/forgotten", api.Forgotten{Name: "linked"},
+				nil)
 		}
 		p := problemOf(t, err)
 		assert.Equal(t, 429, p.Status)
 		assert.Positive(t, p.After)
-		answer, err := http.Post(i.Address()+"/api/v1/session/forgotten", "application/json", strings.NewReader(`{"name":"linked"}`))
+		answer, err := http.Post(i.Address()+"/api/v1/session/forgotten", "application/json",
+			strings.NewReader(`{"name":"linked"}`))
 		require.NoError(t, err)
 		answer.Body.Close()
 		assert.NotEmpty(t, answer.Header.Get("Retry-After"))
 	})
 	t.Run("a link goes with the address it was mailed to", func(t *testing.T) {
-		require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "mover", Email: "mover@post.example", Duty: "billing", Activation: "link"}, nil))
+		require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "mover", Email: "mover@post.example",
+			Duty: "billing", Activation: "link"}, nil))
 		secret := linkIn.FindStringSubmatch(mailed(t, sink, "mover@post.example").Text)[1]
 		_, err := c.CheckLink(ctx, secret)
 		require.NoError(t, err)
@@ -226,9 +249,11 @@ func TestLinks(t *testing.T) {
 		assert.Equal(t, 410, problemOf(t, err).Status)
 	})
 	t.Run("mail that does not go out", func(t *testing.T) {
-		assert.ErrorContains(t, i.Client.Post(ctx, "/settings/test-mail", api.MailTest{To: "refused@b.example"}, nil), "550 there is no such mailbox")
+		assert.ErrorContains(t, i.Client.Post(ctx, "/settings/test-mail", api.MailTest{To: "refused@b.example"}, nil),
+			"550 there is no such mailbox")
 		assert.NoError(t, i.Client.Post(ctx, "/settings/test-mail", api.MailTest{To: "fine@b.example"}, nil))
-		require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "Unreachable", Email: "refused@post.example"}, nil))
+		require.NoError(t,
+			i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "Unreachable", Email: "refused@post.example"}, nil))
 		a := opened(t, api.OpenAccount{Domain: "unreachable.example", Customer: "Unreachable"})
 		require.NoError(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/handover/mail", a.ID), nil, nil))
 		labtest.Eventually(t, func() bool {
@@ -268,15 +293,20 @@ func TestTokens(t *testing.T) {
 		paths := routes(t)
 		for _, scope := range all {
 			with, _ := make("only "+scope, scope)
-			without, _ := make("all but "+scope, slices.DeleteFunc(slices.Clone(all), func(s string) bool { return s == scope })...)
+			without, _ := make("all but "+scope, slices.DeleteFunc(slices.Clone(all), func(s string) bool {
+				return s == scope
+			})...)
 			for path, methods := range paths {
 				for method, route := range methods {
-					if route.Permission != scope || route.OperationID == "watch-operation" || route.OperationID == "test-mail" || route.OperationID == "act-as" {
+					if route.Permission != scope || route.OperationID == "watch-operation" ||
+						route.OperationID == "test-mail" || route.OperationID == "act-as" {
 						continue
 					}
-					x := tenant{mark: "none", person: "nobody-here", reseller: "none", plan: "none", account: api.Account{ID: 999999, SignInName: "none"}, customer: 999999, operation: 999999}
+					x := tenant{mark: "none", person: "nobody-here", reseller: "none", plan: "none",
+						account: api.Account{ID: 999999, SignInName: "none"}, customer: 999999, operation: 999999}
 					status, kind, body := ask(t, strings.ToUpper(method), path, route, x, visitor{client: with})
-					assert.NotContains(t, []int{401, 403}, status, "%s with %s: %s %s", route.OperationID, scope, kind, body)
+					assert.NotContains(t, []int{401, 403}, status, "%s with %s: %s %s", route.OperationID, scope, kind,
+						body)
 					status, kind, _ = ask(t, strings.ToUpper(method), path, route, x, visitor{client: without})
 					assert.Equal(t, 403, status, "%s without %s: %s", route.OperationID, scope, kind)
 				}
@@ -286,31 +316,44 @@ func TestTokens(t *testing.T) {
 	t.Run("rights that its person does not have, it does not have either", func(t *testing.T) {
 		support := person(t, api.NewPerson{Name: "token-support"})
 		var token api.Token
-		require.NoError(t, support.Post(ctx, "/tokens", api.NewToken{Name: "t", Scopes: []string{"plans.change", "accounts.read"}}, &token))
+		require.NoError(t,
+			support.Post(ctx, "/tokens", api.NewToken{Name: "t", Scopes: []string{"plans.change", "accounts.read"}},
+				&token))
 		duty := "support"
 		patch(t, "/people/token-support", api.PersonChange{Duty: &duty}, nil)
 		k := &client.Client{Base: i.Address(), Token: token.Secret}
 		assert.Equal(t, 403, problemOf(t, k.Post(ctx, "/plans", api.NewPlan{Name: "by-token"}, nil)).Status)
 		assert.NoError(t, k.Get(ctx, "/accounts", nil, nil))
-		assert.Equal(t, 422, problemOf(t, support.Post(ctx, "/tokens", api.NewToken{Name: "u", Scopes: []string{"plans.change"}}, nil)).Status)
+		assert.Equal(t, 422,
+			problemOf(t, support.Post(ctx, "/tokens", api.NewToken{Name: "u", Scopes: []string{"plans.change"}},
+				nil)).Status)
 	})
 	t.Run("a token is no person", func(t *testing.T) {
 		k, _ := make("no person", "accounts.read")
 		for _, path := range []string{"/tokens", "/sessions", "/second-factor"} {
 			assert.Equal(t, 403, problemOf(t, k.Get(ctx, path, nil, nil)).Status, path)
 		}
-		assert.Equal(t, 403, problemOf(t, k.Do(ctx, client.Call{Method: http.MethodPut, Path: "/session/acting", Body: api.ActAs{Customer: 1}}, nil)).Status)
+		assert.Equal(t, 403,
+			problemOf(t,
+				k.Do(ctx, client.Call{Method: http.MethodPut, Path: "/session/acting", Body: api.ActAs{Customer: 1}},
+					nil)).Status)
 	})
 	t.Run("bounds and the end", func(t *testing.T) {
 		soon := time.Now().Add(1500 * time.Millisecond)
 		var token api.Token
-		require.NoError(t, c.Post(ctx, "/tokens", api.NewToken{Name: "short", Scopes: []string{"accounts.read"}, EndsAt: &soon}, &token))
+		require.NoError(t, c.Post(ctx, "/tokens", api.NewToken{Name: "short", Scopes: []string{"accounts.read"},
+			EndsAt: &soon}, &token))
 		k := &client.Client{Base: i.Address(), Token: token.Secret}
 		assert.NoError(t, k.Get(ctx, "/accounts", nil, nil))
-		require.NoError(t, c.Post(ctx, "/tokens", api.NewToken{Name: "elsewhere", Scopes: []string{"accounts.read"}, Networks: []string{"192.0.2.0/24", "198.51.100.7"}}, &token))
-		assert.Equal(t, 401, problemOf(t, (&client.Client{Base: i.Address(), Token: token.Secret}).Get(ctx, "/accounts", nil, nil)).Status)
+		require.NoError(t, c.Post(ctx, "/tokens", api.NewToken{Name: "elsewhere", Scopes: []string{"accounts.read"},
+			Networks: []string{"192.0.2.0/24", "198.51.100.7"}}, &token))
+		assert.Equal(t, 401,
+			problemOf(t, (&client.Client{Base: i.Address(), Token: token.Secret}).Get(ctx, "/accounts", nil,
+				nil)).Status)
 		assert.Equal(t, []string{"192.0.2.0/24", "198.51.100.7"}, token.Networks)
-		labtest.Eventually(t, func() bool { return k.Get(ctx, "/accounts", nil, nil) != nil }, "a token that has ended is none")
+		labtest.Eventually(t, func() bool {
+			return k.Get(ctx, "/accounts", nil, nil) != nil
+		}, "a token that has ended is none")
 		gone, token := make("taken back", "accounts.read")
 		require.NoError(t, gone.Get(ctx, "/accounts", nil, nil))
 		var list api.TokenList
@@ -319,16 +362,25 @@ func TestTokens(t *testing.T) {
 		assert.NotNil(t, used.UsedAt)
 		assert.Equal(t, "127.0.0.1", used.UsedFrom)
 		assert.Empty(t, used.Secret)
-		require.NoError(t, c.Do(ctx, client.Call{Method: http.MethodDelete, Path: fmt.Sprintf("/tokens/%d", token.ID)}, nil))
-		assert.Equal(t, 401, problemOf(t, gone.Get(ctx, "/accounts", nil, nil)).Status, "once taken back it works no longer")
-		assert.Equal(t, 404, problemOf(t, i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: fmt.Sprintf("/tokens/%d", token.ID)}, nil)).Status)
+		require.NoError(t, c.Do(ctx, client.Call{Method: http.MethodDelete, Path: fmt.Sprintf("/tokens/%d", token.ID)},
+			nil))
+		assert.Equal(t, 401, problemOf(t, gone.Get(ctx, "/accounts", nil, nil)).Status,
+			"once taken back it works no longer")
+		assert.Equal(t, 404,
+			problemOf(t,
+				i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: fmt.Sprintf("/tokens/%d", token.ID)},
+					nil)).Status)
 	})
 	t.Run("a customer needs the feature", func(t *testing.T) {
-		a := opened(t, api.OpenAccount{Domain: "no-api.example", Customer: "No API", NewCustomer: true, SignInName: "noapi", Activation: "password", Password: walkPassword})
+		a := opened(t, api.OpenAccount{Domain: "no-api.example", Customer: "No API", NewCustomer: true,
+			SignInName: "noapi", Activation: "password", Password: walkPassword})
 		k := signedIn(t, "noapi")
-		assert.ErrorContains(t, k.Post(ctx, "/tokens", api.NewToken{Name: "t", Scopes: []string{"accounts.read"}}, nil), "feature api")
+		assert.ErrorContains(t, k.Post(ctx, "/tokens", api.NewToken{Name: "t", Scopes: []string{"accounts.read"}}, nil),
+			"feature api")
 		on := true
-		require.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodPut, Path: fmt.Sprintf("/accounts/%d/exceptions", a.ID), Body: api.NewException{Feature: "api", On: &on, Reason: "asked for"}}, nil))
+		require.NoError(t,
+			i.Client.Do(ctx, client.Call{Method: http.MethodPut, Path: fmt.Sprintf("/accounts/%d/exceptions", a.ID),
+				Body: api.NewException{Feature: "api", On: &on, Reason: "asked for"}}, nil))
 		assert.NoError(t, k.Post(ctx, "/tokens", api.NewToken{Name: "t", Scopes: []string{"accounts.read"}}, nil))
 	})
 	out, stderr, exit := command(t, "token", "add", "from the client", "--scopes", "accounts.read,plans.read")
@@ -345,7 +397,8 @@ func TestSessionsAndNetworks(t *testing.T) {
 	ctx := context.Background()
 	c := person(t, api.NewPerson{Name: "session-tester", Email: "s@post.example"})
 	t.Run("a session is begun anew at each sign-in", func(t *testing.T) {
-		request, err := http.NewRequest(http.MethodPost, i.Address()+"/api/v1/session", strings.NewReader(fmt.Sprintf(`{"name":"session-tester","password":%q}`, walkPassword)))
+		request, err := http.NewRequest(http.MethodPost, i.Address()+"/api/v1/session",
+			strings.NewReader(fmt.Sprintf(`{"name":"session-tester","password":%q}`, walkPassword)))
 		require.NoError(t, err)
 		request.Header.Set("Content-Type", "application/json")
 		request.Header.Set("Cookie", "victualler_session=planted-by-somebody-else")
@@ -366,8 +419,12 @@ func TestSessionsAndNetworks(t *testing.T) {
 		assert.Contains(t, list.Sessions[0].Program, "victualler/")
 		for _, s := range list.Sessions {
 			if !s.This {
-				require.NoError(t, c.Do(ctx, client.Call{Method: http.MethodDelete, Path: fmt.Sprintf("/sessions/%d", s.ID)}, nil))
-				assert.Equal(t, 404, problemOf(t, i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: fmt.Sprintf("/sessions/%d", s.ID)}, nil)).Status, "nobody else's")
+				require.NoError(t,
+					c.Do(ctx, client.Call{Method: http.MethodDelete, Path: fmt.Sprintf("/sessions/%d", s.ID)}, nil))
+				assert.Equal(t, 404,
+					problemOf(t,
+						i.Client.Do(ctx, client.Call{Method: http.MethodDelete,
+							Path: fmt.Sprintf("/sessions/%d", s.ID)}, nil)).Status, "nobody else's")
 			}
 		}
 		assert.Equal(t, 401, problemOf(t, other.Get(ctx, "/session", nil, nil)).Status)
@@ -386,32 +443,42 @@ func TestSessionsAndNetworks(t *testing.T) {
 			defer response.Body.Close()
 			return decode[api.Session](t, response.Body).EndsAt
 		}
-		sql(t, "update sessions set seen_at = now() - interval '5 minutes', ends_at = now() + interval '10 minutes' from people where people.id = person_id and people.name = 'session-tester'")
+		sql(t, "update sessions set seen_at = now() - interval '5 minutes', ends_at = now() + interval '10 minutes' "+
+			"from people where people.id = person_id and people.name = 'session-tester'")
 		assert.WithinDuration(t, time.Now().Add(10*time.Minute), now(true), time.Minute)
 		assert.WithinDuration(t, time.Now().Add(60*time.Minute), now(false), time.Minute)
-		sql(t, "update sessions set seen_at = now() - interval '5 minutes', ends_latest = now() + interval '2 minutes' from people where people.id = person_id and people.name = 'session-tester'")
-		assert.WithinDuration(t, time.Now().Add(2*time.Minute), now(false), time.Minute, "it ends however much it is used")
+		sql(t, "update sessions set seen_at = now() - interval '5 minutes', ends_latest = now() + interval '2 "+
+			"minutes' from people where people.id = person_id and people.name = 'session-tester'")
+		assert.WithinDuration(t, time.Now().Add(2*time.Minute), now(false), time.Minute,
+			"it ends however much it is used")
 	})
 	t.Run("only from allowed networks", func(t *testing.T) {
 		networks := []string{"192.0.2.0/24"}
 		patch(t, "/people/session-tester", api.PersonChange{Networks: &networks}, nil)
-		assert.Equal(t, 401, problemOf(t, c.Get(ctx, "/session", nil, nil)).Status, "at once, for sessions that are open")
-		_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "session-tester", Password: walkPassword})
+		assert.Equal(t, 401, problemOf(t, c.Get(ctx, "/session", nil, nil)).Status,
+			"at once, for sessions that are open")
+		_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "session-tester",
+			Password: walkPassword})
 		assert.Equal(t, 401, problemOf(t, err).Status)
-		assert.ErrorContains(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/people/" + i.Operator, Body: api.PersonChange{Networks: &networks}}, nil), "lock yourself out")
+		assert.ErrorContains(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/people/" + i.Operator,
+			Body: api.PersonChange{Networks: &networks}}, nil), "lock yourself out")
 		networks = []string{"127.0.0.0/8", "::1"}
 		patch(t, "/people/session-tester", api.PersonChange{Networks: &networks}, nil)
-		_, err = (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "session-tester", Password: walkPassword})
+		_, err = (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "session-tester",
+			Password: walkPassword})
 		assert.NoError(t, err)
 		networks = []string{"10.0.0.0/33"}
-		assert.Equal(t, 422, problemOf(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/people/session-tester", Body: api.PersonChange{Networks: &networks}}, nil)).Status)
+		assert.Equal(t, 422,
+			problemOf(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/people/session-tester",
+				Body: api.PersonChange{Networks: &networks}}, nil)).Status)
 	})
 	t.Run("names cannot be told by time", func(t *testing.T) {
 		took := func(name string) time.Duration {
 			var all []time.Duration
 			for n := range 5 {
 				begun := time.Now()
-				_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: fmt.Sprintf(name, n), Password: "wrong password"})
+				_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: fmt.Sprintf(name, n),
+					Password: "wrong password"})
 				all = append(all, time.Since(begun))
 				require.Equal(t, 401, problemOf(t, err).Status)
 				sql(t, "delete from sign_in_failures")
@@ -427,9 +494,11 @@ func TestSessionsAndNetworks(t *testing.T) {
 		for _, name := range []string{"session-tester"} {
 			assert.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/people/" + name}, nil))
 		}
-		assert.ErrorContains(t, i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/people/" + i.Operator}, nil), "yourself")
+		assert.ErrorContains(t, i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/people/" + i.Operator},
+			nil), "yourself")
 		sql(t, "update people set duty = 'support' where role = 'operator' and name <> '"+i.Operator+"'")
-		assert.ErrorContains(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/people/" + i.Operator, Body: api.PersonChange{Duty: &support}}, nil), "last operator")
+		assert.ErrorContains(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/people/" + i.Operator,
+			Body: api.PersonChange{Duty: &support}}, nil), "last operator")
 	})
 }
 
@@ -452,22 +521,30 @@ func TestActingAs(t *testing.T) {
 	require.NoError(t, c.Get(ctx, "/accounts", nil, &page))
 	require.Len(t, page.Accounts, 1)
 	assert.Equal(t, 404, problemOf(t, c.Get(ctx, fmt.Sprintf("/accounts/%d", b.ID), nil, nil)).Status)
-	assert.Equal(t, 403, problemOf(t, c.Get(ctx, "/customers/"+fmt.Sprint(a.CustomerID)+"/notes", nil, nil)).Status, "no more rights than the customer's")
-	assert.Equal(t, 403, problemOf(t, c.Do(ctx, client.Call{Method: http.MethodPut, Path: "/password", Body: api.PasswordChange{Present: "x", New: "y"}}, nil)).Status)
+	assert.Equal(t, 403, problemOf(t, c.Get(ctx, "/customers/"+fmt.Sprint(a.CustomerID)+"/notes", nil, nil)).Status,
+		"no more rights than the customer's")
+	assert.Equal(t, 403,
+		problemOf(t,
+			c.Do(ctx, client.Call{Method: http.MethodPut, Path: "/password", Body: api.PasswordChange{Present: "x",
+				New: "y"}}, nil)).Status)
 	assert.Equal(t, 403, problemOf(t, act(c, api.ActAs{Customer: b.CustomerID})).Status, "one at a time")
 	var added api.DomainChanged
-	require.NoError(t, c.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID), api.NewDomain{Domain: "acted-for-two.example"}, &added))
+	require.NoError(t,
+		c.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID), api.NewDomain{Domain: "acted-for-two.example"}, &added))
 	assert.Equal(t, "done", watched(t, added.Operation).State)
 	var events api.EventPage
-	require.NoError(t, i.Client.Get(ctx, "/events", url.Values{"account": {fmt.Sprint(a.ID)}, "action": {"domain"}}, &events))
+	require.NoError(t, i.Client.Get(ctx, "/events", url.Values{"account": {fmt.Sprint(a.ID)}, "action": {"domain"}},
+		&events))
 	require.Len(t, events.Events, 1)
 	assert.Equal(t, "acting-support", events.Events[0].Actor)
 	assert.Equal(t, "customer Acted For", events.Events[0].OnBehalf)
 	require.NoError(t, c.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/session/acting"}, nil))
 	require.NoError(t, c.Get(ctx, fmt.Sprintf("/accounts/%d", b.ID), nil, nil))
 
-	require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: "actor", Title: "A", Limits: plans.Limits{}}, nil))
-	assert.Equal(t, 403, problemOf(t, act(c, api.ActAs{Reseller: "actor"})).Status, "support may not change plans, also not as somebody else")
+	require.NoError(t,
+		i.Client.Post(ctx, "/resellers", api.NewReseller{Name: "actor", Title: "A", Limits: plans.Limits{}}, nil))
+	assert.Equal(t, 403, problemOf(t, act(c, api.ActAs{Reseller: "actor"})).Status,
+		"support may not change plans, also not as somebody else")
 	r := person(t, api.NewPerson{Name: "acting-reseller", Reseller: "actor"})
 	assert.Equal(t, 404, problemOf(t, act(r, api.ActAs{Customer: a.CustomerID})).Status, "not a customer of theirs")
 	assert.Equal(t, 403, problemOf(t, act(r, api.ActAs{Reseller: "actor"})).Status)

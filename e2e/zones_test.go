@@ -30,7 +30,8 @@ const (
 	ns2 = "ns2.ternisland.example" // fulmar
 )
 
-// namedServers gives the installation's name servers their names, in the settings and in the world, and makes a plan with name service.
+// namedServers gives the installation's name servers their names, in the settings and in the world,
+// and makes a plan with name service.
 func namedServers(t *testing.T) {
 	t.Helper()
 	i := shared(t)
@@ -42,7 +43,9 @@ func namedServers(t *testing.T) {
 		glue[names[n]] = []netip.Addr{a, lab.Address6(a)}
 	}
 	i.World.Delegate("ternisland.example", world.Delegation{NameServers: names, Glue: glue})
-	err := i.Client.Post(context.Background(), "/plans", api.NewPlan{Name: "chart", Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(9), plans.Subdomains: plans.Of(9), plans.Mirrors: plans.Of(9), plans.PHPWorkers: plans.Of(2)},
+	err := i.Client.Post(context.Background(), "/plans", api.NewPlan{Name: "chart",
+		Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(9),
+			plans.Subdomains: plans.Of(9), plans.Mirrors: plans.Of(9), plans.PHPWorkers: plans.Of(2)},
 		Features: plans.Features{"dns": true, "dnssec": true}}, nil)
 	if err != nil {
 		require.Equal(t, api.ProblemBase+"name-taken", problemOf(t, err).Type)
@@ -75,7 +78,8 @@ func answers(t *testing.T, label, name, kind string) string {
 func onZone(t *testing.T, method, path string, body any) (api.ZoneChanged, api.Operation) {
 	t.Helper()
 	var changed api.ZoneChanged
-	require.NoError(t, inst.Client.Do(context.Background(), client.Call{Method: method, Path: path, Body: body}, &changed), "%s %s", method, path)
+	require.NoError(t, inst.Client.Do(context.Background(), client.Call{Method: method, Path: path, Body: body},
+		&changed), "%s %s", method, path)
 	o := watched(t, changed.Operation)
 	require.Equal(t, "done", o.State, o.Failure)
 	return changed, o
@@ -96,7 +100,9 @@ func checkOf(t *testing.T, name string) api.ZoneCheck {
 }
 
 func recordOf(z api.ZoneDetail, name, kind string) []api.ZoneRecord {
-	return slices.DeleteFunc(slices.Clone(z.Records), func(r api.ZoneRecord) bool { return r.Name != name || r.Type != kind })
+	return slices.DeleteFunc(slices.Clone(z.Records), func(r api.ZoneRecord) bool {
+		return r.Name != name || r.Type != kind
+	})
 }
 
 func TestZones(t *testing.T) {
@@ -113,9 +119,12 @@ func TestZones(t *testing.T) {
 		assert.Equal(t, "here", z.NameService)
 		assert.Equal(t, []string{ns1, ns2}, z.NameServers)
 		require.Len(t, z.Records, 4)
-		assert.Equal(t, api.ZoneRecord{Name: "@", Type: "A", TTL: 3600, Data: skua, From: "the site chartroom.example"}, z.Records[0])
+		assert.Equal(t, api.ZoneRecord{Name: "@", Type: "A", TTL: 3600, Data: skua, From: "the site chartroom.example"},
+			z.Records[0])
 		for _, server := range []string{"petrel", "fulmar"} {
-			labtest.Eventually(t, func() bool { return answers(t, server, "www.chartroom.example", "A") == skua }, server)
+			labtest.Eventually(t, func() bool {
+				return answers(t, server, "www.chartroom.example", "A") == skua
+			}, server)
 			assert.Equal(t, skua6, answers(t, server, "chartroom.example", "AAAA"))
 			assert.Equal(t, ns1+"., "+ns2+".", answers(t, server, "chartroom.example", "NS"))
 		}
@@ -125,40 +134,56 @@ func TestZones(t *testing.T) {
 		added(t, account.ID, api.NewDomain{Domain: "shop.chartroom.example"})
 		assert.Equal(t, skua, answers(t, "petrel", "shop.chartroom.example", "A"))
 		assert.Equal(t, skua, answers(t, "petrel", "www.shop.chartroom.example", "A"))
-		changeDomain(t, account.ID, "shop.chartroom.example", api.DomainChange{Serving: api.Serving{ServedAs: "dns-only"}})
+		changeDomain(t, account.ID, "shop.chartroom.example",
+			api.DomainChange{Serving: api.Serving{ServedAs: "dns-only"}})
 		assert.Equal(t, "NXDOMAIN", answers(t, "petrel", "shop.chartroom.example", "A"))
 		assert.Equal(t, "chartroom.example", zoneOf(t, "shop.chartroom.example").Name)
 	})
 
 	t.Run("own records", func(t *testing.T) {
-		changed, o := onZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "mail", Type: "a", Data: "192.0.2.25", TTL: 300})
+		changed, o := onZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "mail", Type: "a",
+			Data: "192.0.2.25", TTL: 300})
 		assert.Equal(t, "mail", changed.Record.Name)
 		assert.Contains(t, stepNames(o), "petrel: zones")
 		assert.NotContains(t, stepNames(o), "nginx", "the home's server has nothing to do with it")
 		assert.Equal(t, "192.0.2.25", answers(t, "petrel", "mail.chartroom.example", "A"))
-		labtest.Eventually(t, func() bool { return answers(t, "fulmar", "mail.chartroom.example", "A") == "192.0.2.25" })
+		labtest.Eventually(t, func() bool {
+			return answers(t, "fulmar", "mail.chartroom.example", "A") == "192.0.2.25"
+		})
 
-		second, _ := onZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "mail", Type: "A", Data: "192.0.2.26"})
+		second, _ := onZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "mail", Type: "A",
+			Data: "192.0.2.26"})
 		assert.Equal(t, int64(300), second.Record.TTL, "that of its set")
 		ttl, data := int64(600), "192.0.2.27"
-		changed, _ = onZone(t, http.MethodPatch, fmt.Sprintf("%s/records/%d", zone, second.Record.ID), api.RecordChange{TTL: &ttl, Data: &data})
+		changed, _ = onZone(t, http.MethodPatch, fmt.Sprintf("%s/records/%d", zone, second.Record.ID),
+			api.RecordChange{TTL: &ttl, Data: &data})
 		assert.Contains(t, strings.Join(changed.Corrections, "; "), "same time to live")
 		assert.Equal(t, "192.0.2.25, 192.0.2.27", answers(t, "petrel", "mail.chartroom.example", "A"))
-		p := problemOf(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: fmt.Sprintf("%s/records/%d", zone, second.Record.ID), IfMatch: `"1"`, Body: api.RecordChange{Data: &data}}, nil))
+		p := problemOf(t,
+			i.Client.Do(ctx, client.Call{Method: http.MethodPatch,
+				Path: fmt.Sprintf("%s/records/%d", zone, second.Record.ID), IfMatch: `"1"`,
+				Body: api.RecordChange{Data: &data}}, nil))
 		assert.Equal(t, http.StatusPreconditionFailed, p.Status)
 
-		p = problemOf(t, i.Client.Post(ctx, zone+"/records", api.NewRecord{Name: "@", Type: "MX", Data: "10 mx.provider.test"}, nil))
+		p = problemOf(t,
+			i.Client.Post(ctx, zone+"/records", api.NewRecord{Name: "@", Type: "MX", Data: "10 mx.provider.test"}, nil))
 		assert.Equal(t, api.ProblemBase+"needs-decision", p.Type, "the classic: a dot is missing")
 		require.Len(t, p.Decide, 2)
-		onZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "@", Type: "MX", Data: "10 " + p.Decide[0].Value})
+		onZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "@", Type: "MX",
+			Data: "10 " + p.Decide[0].Value})
 		assert.Equal(t, "10 mx.provider.test.", answers(t, "petrel", "chartroom.example", "MX"))
-		for _, wrong := range []api.NewRecord{{Name: "mail", Type: "CNAME", Data: "www"}, {Name: "@", Type: "MX", Data: "10 mx.provider.test."}, {Name: "x.other.example.", Type: "A", Data: "192.0.2.1"}, {Name: "x", Type: "A", Data: "www"}} {
+		for _, wrong := range []api.NewRecord{{Name: "mail", Type: "CNAME", Data: "www"},
+			{Name: "@", Type: "MX", Data: "10 mx.provider.test."},
+			{Name: "x.other.example.", Type: "A", Data: "192.0.2.1"}, {Name: "x", Type: "A", Data: "www"}} {
 			p := problemOf(t, i.Client.Post(ctx, zone+"/records", wrong, nil))
 			assert.Contains(t, []int{409, 422}, p.Status, "%+v: %s", wrong, p.Detail)
 		}
 
 		var preview api.Preview
-		require.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodPost, Path: zone + "/records", Query: url.Values{"preview": {"true"}}, Body: api.NewRecord{Name: "www", Type: "A", Data: "192.0.2.80"}}, &preview))
+		require.NoError(t,
+			i.Client.Do(ctx, client.Call{Method: http.MethodPost, Path: zone + "/records",
+				Query: url.Values{"preview": {"true"}}, Body: api.NewRecord{Name: "www", Type: "A",
+					Data: "192.0.2.80"}}, &preview))
 		assert.Contains(t, strings.Join(preview.Notes, "; "), "which follows from the site chartroom.example")
 		require.NotEmpty(t, preview.Changes)
 		assert.Equal(t, "petrel: zones", preview.Changes[0].Part)
@@ -166,7 +191,8 @@ func TestZones(t *testing.T) {
 	})
 
 	t.Run("an own record wins over a derived one, until it is reset", func(t *testing.T) {
-		onZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "www", Type: "CNAME", Data: "pages.provider.test."})
+		onZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "www", Type: "CNAME",
+			Data: "pages.provider.test."})
 		assert.Equal(t, "pages.provider.test.", answers(t, "petrel", "www.chartroom.example", "A"))
 		z := zoneOf(t, "chartroom.example")
 		assert.True(t, recordOf(z, "www", "A")[0].Overruled)
@@ -184,7 +210,8 @@ func TestZones(t *testing.T) {
 		assert.Contains(t, text.String(), "$ORIGIN chartroom.example.")
 		assert.Contains(t, text.String(), "mail\t600\tIN\tA\t192.0.2.25")
 		before := zoneOf(t, "chartroom.example").Records
-		p := problemOf(t, i.Client.Post(ctx, zone+"/import", api.ZoneImport{Text: "a IN A 192.0.2.1\nb IN A nonsense\nwww.other.example. A 192.0.2.1\n"}, nil))
+		p := problemOf(t, i.Client.Post(ctx, zone+"/import", api.ZoneImport{Text: "a IN A 192.0.2.1\nb IN A " +
+			"nonsense\nwww.other.example. A 192.0.2.1\n"}, nil))
 		require.Len(t, p.Errors, 2)
 		assert.Equal(t, "text.line_2", p.Errors[0].Name)
 		assert.Equal(t, before, zoneOf(t, "chartroom.example").Records)
@@ -254,16 +281,22 @@ ftp CNAME www
 		})
 		assert.Len(t, s.Keys, 2)
 		require.Len(t, s.CDS, 1)
-		assert.True(t, strings.EqualFold(strings.ReplaceAll(s.CDS[0], " ", ""), strings.ReplaceAll(s.DS[0], " ", "")), "the zone offers the parent the same")
+		assert.True(t, strings.EqualFold(strings.ReplaceAll(s.CDS[0], " ", ""), strings.ReplaceAll(s.DS[0], " ", "")),
+			"the zone offers the parent the same")
 		assert.Contains(t, s.State, "give the registrar")
 		i.World.Delegate("chartroom.example", world.Delegation{NameServers: []string{ns1, ns2}, DS: s.DS})
 		require.NoError(t, i.Client.Get(ctx, zone+"/signing", nil, &s))
 		assert.Contains(t, s.State, "chain is closed")
-		p := problemOf(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: zone, Body: api.ZoneChange{DNSSEC: &off}}, nil))
+		p := problemOf(t,
+			i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: zone, Body: api.ZoneChange{DNSSEC: &off}},
+				nil))
 		assert.Equal(t, api.ProblemBase+"in-use", p.Type)
-		p = problemOf(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: zone, Body: api.ZoneChange{NameService: "elsewhere"}}, nil))
+		p = problemOf(t,
+			i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: zone,
+				Body: api.ZoneChange{NameService: "elsewhere"}}, nil))
 		assert.Equal(t, api.ProblemBase+"in-use", p.Type)
-		i.World.Delegate("chartroom.example", world.Delegation{NameServers: []string{ns1, ns2}, DS: []string{"1 13 2 " + strings.Repeat("ab", 32)}})
+		i.World.Delegate("chartroom.example", world.Delegation{NameServers: []string{ns1, ns2},
+			DS: []string{"1 13 2 " + strings.Repeat("ab", 32)}})
 		assert.Contains(t, checkOf(t, "chartroom.example").Verdict, "no key of the zone fits")
 		i.World.Delegate("chartroom.example", world.Delegation{NameServers: []string{ns1, ns2}})
 		onZone(t, http.MethodPatch, zone, api.ZoneChange{DNSSEC: &off})
@@ -280,10 +313,12 @@ ftp CNAME www
 		assert.Equal(t, []string{"192.0.2.5"}, setOf(c, "www", "A").Seen)
 		assert.Equal(t, "missing", setOf(c, "www", "AAAA").State)
 		assert.Contains(t, c.Problems[1].Fix, skua6)
-		p := problemOf(t, i.Client.Post(ctx, zone+"/records", api.NewRecord{Name: "x", Type: "A", Data: "192.0.2.1"}, nil))
+		p := problemOf(t, i.Client.Post(ctx, zone+"/records", api.NewRecord{Name: "x", Type: "A", Data: "192.0.2.1"},
+			nil))
 		assert.Contains(t, p.Detail, "elsewhere")
 		require.NoError(t, i.World.Change("chartroom.example", "@ A "+skua+"\n@ AAAA "+skua6+"\nwww CNAME @\n"))
-		assert.Equal(t, "waiting", setOf(checkOf(t, "chartroom.example"), "www", "A").State, "the world remembers what was wrong")
+		assert.Equal(t, "waiting", setOf(checkOf(t, "chartroom.example"), "www", "A").State,
+			"the world remembers what was wrong")
 		i.World.Delegate("chartroom.example", world.Delegation{NameServers: []string{world.Elsewhere}}) // and forgets
 		c = checkOf(t, "chartroom.example")
 		assert.True(t, c.Right, "an alias gives the same addresses: %+v", c)
@@ -293,16 +328,24 @@ ftp CNAME www
 	})
 
 	t.Run("templates add records to zones", func(t *testing.T) {
-		p := problemOf(t, i.Client.Post(ctx, "/templates", api.NewTemplate{Name: "letters", Records: []api.NewRecord{{Name: "a b", Type: "TXT", Data: "x"}}}, nil))
+		p := problemOf(t,
+			i.Client.Post(ctx, "/templates", api.NewTemplate{Name: "letters",
+				Records: []api.NewRecord{{Name: "a b", Type: "TXT", Data: "x"}}}, nil))
 		assert.Equal(t, "records.0", p.Errors[0].Name)
-		require.NoError(t, i.Client.Post(ctx, "/templates", api.NewTemplate{Name: "letters", Records: []api.NewRecord{{Name: "@", Type: "TXT", Data: "v=spf1 mx -all"}, {Name: "_dmarc", Type: "TXT", Data: "v=DMARC1; p=reject"}, {Name: "www", Type: "A", Data: "192.0.2.1"}}}, nil))
+		require.NoError(t,
+			i.Client.Post(ctx, "/templates", api.NewTemplate{Name: "letters",
+				Records: []api.NewRecord{{Name: "@", Type: "TXT", Data: "v=spf1 mx -all"},
+					{Name: "_dmarc", Type: "TXT", Data: "v=DMARC1; p=reject"},
+					{Name: "www", Type: "A", Data: "192.0.2.1"}}}, nil))
 		name := "letters"
 		changeDomain(t, account.ID, "chartroom.example", api.DomainChange{Template: &name})
 		assert.Equal(t, `"v=DMARC1; p=reject"`, answers(t, "petrel", "_dmarc.chartroom.example", "TXT"))
-		assert.NotContains(t, answers(t, "petrel", "www.chartroom.example", "A"), "192.0.2.1", "what the site needs goes first")
+		assert.NotContains(t, answers(t, "petrel", "www.chartroom.example", "A"), "192.0.2.1",
+			"what the site needs goes first")
 		var preview api.Preview
 		records := []api.NewRecord{{Name: "_dmarc", Type: "TXT", Data: "v=DMARC1; p=none"}}
-		change := client.Call{Method: http.MethodPatch, Path: "/templates/letters", Query: url.Values{"preview": {"true"}}, Body: api.TemplateChange{Records: &records}}
+		change := client.Call{Method: http.MethodPatch, Path: "/templates/letters",
+			Query: url.Values{"preview": {"true"}}, Body: api.TemplateChange{Records: &records}}
 		require.NoError(t, i.Client.Do(ctx, change, &preview))
 		require.Len(t, preview.Effects, 1)
 		assert.Contains(t, preview.Effects[0].Changes, "other records in its zone")
@@ -316,7 +359,8 @@ ftp CNAME www
 	})
 
 	t.Run("a zone changed by hand is drift, and repaired", func(t *testing.T) {
-		on(t, "petrel", "for c in 'zone-begin chartroom.example' 'zone-unset chartroom.example www A' 'zone-commit chartroom.example'; do knotc $c; done")
+		on(t, "petrel", "for c in 'zone-begin chartroom.example' 'zone-unset chartroom.example www A' 'zone-commit "+
+			"chartroom.example'; do knotc $c; done")
 		var started api.Started
 		require.NoError(t, i.Client.Post(ctx, "/servers/petrel/repair", nil, &started))
 		o := watched(t, started.Operation)
@@ -334,7 +378,9 @@ ftp CNAME www
 		i.Servers["petrel"].Kill()
 		assert.Equal(t, skua, answers(t, "fulmar", "www.chartroom.example", "A"))
 		var changed api.ZoneChanged
-		require.NoError(t, i.Client.Post(ctx, zone+"/records", api.NewRecord{Name: "late", Type: "A", Data: "192.0.2.3"}, &changed), "it is decided now, and done when the server is back")
+		require.NoError(t,
+			i.Client.Post(ctx, zone+"/records", api.NewRecord{Name: "late", Type: "A", Data: "192.0.2.3"}, &changed),
+			"it is decided now, and done when the server is back")
 		require.NoError(t, i.Servers["petrel"].Start(ctx))
 		o := watched(t, changed.Operation)
 		require.Equal(t, "done", o.State, o.Failure)
@@ -347,18 +393,28 @@ ftp CNAME www
 			limits[info.Key] = plans.Unlimited
 		}
 		limits[plans.BounceShare] = plans.Of(50)
-		require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: "pilots", Title: "Pilots", Limits: limits, Features: plans.Features{"dns": true}}, nil))
-		require.NoError(t, i.Client.Post(ctx, "/plans", api.NewPlan{Name: "buoy", Reseller: "pilots", Limits: plans.Limits{plans.Disk: plans.Of(50 * plans.MiB), plans.Domains: plans.Of(1), plans.PHPWorkers: plans.Of(1)}, Features: plans.Features{"dns": true}}, nil))
-		theirs := opened(t, api.OpenAccount{Domain: "fairway.example", Server: "skua", Plan: "pilots.buoy", Reseller: "pilots", Customer: "Fairway", NewCustomer: true})
-		set := client.Call{Method: http.MethodPut, Path: "/resellers/pilots/name-servers", Body: api.NameServers{Names: []string{"ns1.pilots.example", "ns2.pilots.example"}}}
+		require.NoError(t,
+			i.Client.Post(ctx, "/resellers", api.NewReseller{Name: "pilots", Title: "Pilots", Limits: limits,
+				Features: plans.Features{"dns": true}}, nil))
+		require.NoError(t,
+			i.Client.Post(ctx, "/plans", api.NewPlan{Name: "buoy", Reseller: "pilots",
+				Limits: plans.Limits{plans.Disk: plans.Of(50 * plans.MiB), plans.Domains: plans.Of(1),
+					plans.PHPWorkers: plans.Of(1)}, Features: plans.Features{"dns": true}}, nil))
+		theirs := opened(t, api.OpenAccount{Domain: "fairway.example", Server: "skua", Plan: "pilots.buoy",
+			Reseller: "pilots", Customer: "Fairway", NewCustomer: true})
+		set := client.Call{Method: http.MethodPut, Path: "/resellers/pilots/name-servers",
+			Body: api.NameServers{Names: []string{"ns1.pilots.example", "ns2.pilots.example"}}}
 		p := problemOf(t, i.Client.Do(ctx, set, nil))
 		assert.Equal(t, api.ProblemBase+"needs-decision", p.Type)
 		assert.Contains(t, p.Detail, "ns1.pilots.example has no address")
-		require.NoError(t, i.World.Serve("pilots.example", "ns1 A "+i.Servers["petrel"].Address.String()+"\nns2 A "+skua))
+		require.NoError(t, i.World.Serve("pilots.example", "ns1 A "+i.Servers["petrel"].Address.String()+"\nns2 A "+
+			skua))
 		p = problemOf(t, i.Client.Do(ctx, set, nil))
 		assert.Contains(t, p.Detail, "ns2.pilots.example leads to "+skua+", not to fulmar")
-		require.NoError(t, i.World.Serve("pilots.example", "ns1 A "+i.Servers["petrel"].Address.String()+"\nns2 A "+i.Servers["fulmar"].Address.String()))
-		i.World.Delegate("pilots.example", world.Delegation{NameServers: []string{world.Elsewhere}}) // older answers are forgotten
+		require.NoError(t, i.World.Serve("pilots.example", "ns1 A "+i.Servers["petrel"].Address.String()+"\nns2 A "+
+			i.Servers["fulmar"].Address.String()))
+		// older answers are forgotten
+		i.World.Delegate("pilots.example", world.Delegation{NameServers: []string{world.Elsewhere}})
 		var preview api.Preview
 		set.Query = url.Values{"preview": {"true"}}
 		require.NoError(t, i.Client.Do(ctx, set, &preview))
@@ -370,18 +426,22 @@ ftp CNAME www
 		o := watched(t, changed.Operation)
 		require.Equal(t, "done", o.State, o.Failure)
 		assert.Equal(t, "ns1.pilots.example., ns2.pilots.example.", answers(t, "petrel", "fairway.example", "NS"))
-		assert.Equal(t, ns1+"., "+ns2+".", answers(t, "petrel", "chartroom.example", "NS"), "others keep the installation's")
+		assert.Equal(t, ns1+"., "+ns2+".", answers(t, "petrel", "chartroom.example", "NS"),
+			"others keep the installation's")
 		closeAccount(t, theirs)
 		assert.Equal(t, "REFUSED", answers(t, "petrel", "fairway.example", "NS"))
 	})
 
 	t.Run("the names of the name servers are nobody's to take", func(t *testing.T) {
-		require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "chartist", Customer: account.CustomerID, Activation: "password", Password: walkPassword}, nil))
+		require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "chartist", Customer: account.CustomerID,
+			Activation: "password", Password: walkPassword}, nil))
 		customer := signedIn(t, "chartist")
-		p := refusedAs(t, "domain-taken", customer.Post(ctx, domains(account.ID), api.NewDomain{Domain: "ternisland.example"}, nil))
+		p := refusedAs(t, "domain-taken",
+			customer.Post(ctx, domains(account.ID), api.NewDomain{Domain: "ternisland.example"}, nil))
 		assert.Contains(t, p.Detail, "belongs to the installation")
 		added(t, account.ID, api.NewDomain{Domain: "ternisland.example"}) // by an operator
-		assert.Equal(t, i.Servers["petrel"].Address.String(), answers(t, "petrel", ns1, "A"), "the addresses of the name servers are derived")
+		assert.Equal(t, i.Servers["petrel"].Address.String(), answers(t, "petrel", ns1, "A"),
+			"the addresses of the name servers are derived")
 	})
 
 	t.Run("a zone goes with its domain", func(t *testing.T) {
@@ -391,7 +451,9 @@ ftp CNAME www
 		require.NoError(t, i.Client.Get(ctx, "/zones", url.Values{"search": {"lee"}}, &page))
 		require.Len(t, page.Zones, 1)
 		var started api.Started
-		require.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/accounts/chartroom/domains/leeward.example"}, &started))
+		require.NoError(t,
+			i.Client.Do(ctx, client.Call{Method: http.MethodDelete,
+				Path: "/accounts/chartroom/domains/leeward.example"}, &started))
 		watched(t, started.Operation)
 		assert.Equal(t, "REFUSED", answers(t, "petrel", "leeward.example", "A"))
 		labtest.Eventually(t, func() bool { return answers(t, "fulmar", "leeward.example", "A") == "REFUSED" })

@@ -16,37 +16,42 @@ import (
 // rooms lists, for each room, the rooms of ours it may import. A room stands
 // for the packages below it too. docs/architecture.md explains them.
 var rooms = map[string][]string{
-	"internal/hosting":          {"internal/hosting"},
-	"internal/manifest":         {"internal/hosting"},
-	"internal/render":           {"internal/manifest", "internal/hosting"},
-	"internal/version":          {},
-	"internal/seal":             {},
-	"internal/passwords":        {},
-	"internal/pkcs12":           {},
-	"internal/post":             {},
-	"internal/qr":               {},
-	"internal/resolve":          {},
-	"internal/acme":             {"internal/hosting", "internal/version"},
-	"internal/standins":         {"internal/resolve"},
-	"internal/api":              {"internal/hosting"},
-	"internal/agentlink":        {"internal/manifest", "internal/hosting"},
-	"internal/agent":            {"internal/agent", "internal/agentlink", "internal/render", "internal/manifest", "internal/hosting", "internal/version"},
-	"internal/store":            {"internal/store"},
-	"internal/service":          {"internal/store", "internal/agentlink", "internal/manifest", "internal/hosting", "internal/api", "internal/seal", "internal/passwords", "internal/pkcs12", "internal/post", "internal/qr", "internal/resolve", "internal/acme"},
-	"internal/jobs":             {"internal/service", "internal/store"},
-	"internal/httpapi":          {"internal/service", "internal/api", "internal/hosting", "internal/version"},
-	"internal/client":           {"internal/api", "internal/version"},
-	"internal/lab":              {},
-	"internal/lab/installation": {"internal/lab", "internal/client", "internal/api", "internal/standins", "internal/resolve"},
-	"internal/lab/labtest":      {"internal/lab"},
-	"console":                   {},
-	"demo":                      {"internal/client", "internal/api", "internal/hosting"},
-	"bench":                     {"internal/lab", "internal/client", "internal/api", "internal/hosting"},
-	"e2e":                       {},
-	"cmd/victualler":            {"internal/client", "internal/api", "internal/hosting"},
-	"cmd/victuallerd":           {"console", "internal/httpapi", "internal/jobs", "internal/pkcs12", "internal/service", "internal/store", "internal/seal", "internal/version"},
-	"cmd/victualler-agent":      {"internal/agent", "internal/agentlink", "internal/render", "internal/version"},
-	"cmd/victualler-lab":        {"internal/lab", "internal/standins", "demo"},
+	"internal/hosting":   {"internal/hosting"},
+	"internal/manifest":  {"internal/hosting"},
+	"internal/render":    {"internal/manifest", "internal/hosting"},
+	"internal/version":   {},
+	"internal/seal":      {},
+	"internal/passwords": {},
+	"internal/pkcs12":    {},
+	"internal/post":      {},
+	"internal/qr":        {},
+	"internal/resolve":   {},
+	"internal/acme":      {"internal/hosting", "internal/version"},
+	"internal/standins":  {"internal/resolve"},
+	"internal/api":       {"internal/hosting"},
+	"internal/agentlink": {"internal/manifest", "internal/hosting"},
+	"internal/agent": {"internal/agent", "internal/agentlink", "internal/render", "internal/manifest",
+		"internal/hosting", "internal/version"},
+	"internal/store": {"internal/store"},
+	"internal/service": {"internal/store", "internal/agentlink", "internal/manifest", "internal/hosting",
+		"internal/api", "internal/seal", "internal/passwords", "internal/pkcs12", "internal/post", "internal/qr",
+		"internal/resolve", "internal/acme"},
+	"internal/jobs":    {"internal/service", "internal/store"},
+	"internal/httpapi": {"internal/service", "internal/api", "internal/hosting", "internal/version"},
+	"internal/client":  {"internal/api", "internal/version"},
+	"internal/lab":     {},
+	"internal/lab/installation": {"internal/lab", "internal/client", "internal/api", "internal/standins",
+		"internal/resolve"},
+	"internal/lab/labtest": {"internal/lab"},
+	"console":              {},
+	"demo":                 {"internal/client", "internal/api", "internal/hosting"},
+	"bench":                {"internal/lab", "internal/client", "internal/api", "internal/hosting"},
+	"e2e":                  {},
+	"cmd/victualler":       {"internal/client", "internal/api", "internal/hosting"},
+	"cmd/victuallerd": {"console", "internal/httpapi", "internal/jobs", "internal/pkcs12", "internal/service",
+		"internal/store", "internal/seal", "internal/version"},
+	"cmd/victualler-agent": {"internal/agent", "internal/agentlink", "internal/render", "internal/version"},
+	"cmd/victualler-lab":   {"internal/lab", "internal/standins", "demo"},
 }
 
 // The rooms that only decide may use the standard library's pure parts and golang.org/x.
@@ -83,7 +88,8 @@ func TestImports(t *testing.T) {
 			if is {
 				assert.True(t, within(ours, append(rooms[room], room)), "%s must not import %s", path, ours)
 			} else if pure[room] {
-				assert.True(t, !strings.Contains(imported, ".") || strings.HasPrefix(imported, "golang.org/x/"), "%s must not import %s", path, imported)
+				assert.True(t, !strings.Contains(imported, ".") || strings.HasPrefix(imported, "golang.org/x/"),
+					"%s must not import %s", path, imported)
 				assert.NotContains(t, impure, imported, "%s does nothing but decide", path)
 			}
 		}

@@ -83,7 +83,8 @@ func serve(address, stateDir string) error {
 		if err != nil {
 			return nil, err
 		}
-		logs := &sitelog.Splitter{Source: render.RequestLog, StateFile: filepath.Join(stateDir, "requests.json"), Homes: home.Dir, Reopen: web.Reopen, Log: log}
+		logs := &sitelog.Splitter{Source: render.RequestLog, StateFile: filepath.Join(stateDir, "requests.json"),
+			Homes: home.Dir, Reopen: web.Reopen, Log: log}
 		go logs.Run(ctx)
 		config.Log = log
 		a, err := agent.New(config)

@@ -86,10 +86,11 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 	}
 	i, err := installation.Start(ctx, installation.Options{
 		Dir: dir, Listen: listen, Programs: filepath.Dir(self), Say: say,
-		Lab:     lab.Options{Name: "demo", Base: base, Subnet: subnet},
-		Servers: []lab.ServerOptions{{Name: "skua", Host: 21, HomeSize: 8 << 30}, {Name: "petrel", Host: 23, HomeSize: 256 << 20}, {Name: "fulmar", Host: 22, HomeSize: 4 << 30}},
-		Roles:   map[string][]string{"petrel": {"dns"}, "fulmar": {"web", "dns"}},
-		World:   worldPage, Authority: authorityPage,
+		Lab: lab.Options{Name: "demo", Base: base, Subnet: subnet},
+		Servers: []lab.ServerOptions{{Name: "skua", Host: 21, HomeSize: 8 << 30},
+			{Name: "petrel", Host: 23, HomeSize: 256 << 20}, {Name: "fulmar", Host: 22, HomeSize: 4 << 30}},
+		Roles: map[string][]string{"petrel": {"dns"}, "fulmar": {"web", "dns"}},
+		World: worldPage, Authority: authorityPage,
 	})
 	if err != nil {
 		return err
@@ -109,7 +110,9 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 	if err != nil {
 		return err
 	}
-	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: sink.SMTP, World: i.World.HTTP, Directory: i.Authority.Directory(), Root: i.Authority.Root(), Authority: i.Authority.Control}, passwords, say); err != nil {
+	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: sink.SMTP, World: i.World.HTTP,
+		Directory: i.Authority.Directory(), Root: i.Authority.Root(), Authority: i.Authority.Control}, passwords,
+		say); err != nil {
 		return err
 	}
 	// The client is signed in as well, so that the first command works.

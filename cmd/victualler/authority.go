@@ -14,7 +14,8 @@ import (
 
 func authorityPath(c *call) string { return "/authorities/" + url.PathEscape(c.args[0]) }
 
-var boundsFlag = flagInfo{name: "bounds", value: "LIST", usage: "how much to order at most, such as account:300/3h,domain:50/168h,names:5/168h; “none” bounds nothing"}
+var boundsFlag = flagInfo{name: "bounds", value: "LIST",
+	usage: "how much to order at most, such as account:300/3h,domain:50/168h,names:5/168h; “none” bounds nothing"}
 
 func boundWords(list []certificates.Bound) string {
 	var words []string
@@ -34,7 +35,8 @@ func readBounds(text string) ([]certificates.Bound, error) {
 		per, rest, _ := strings.Cut(strings.TrimSpace(one), ":")
 		b := certificates.Bound{Per: certificates.BoundPer(per)}
 		if n, err := fmt.Sscanf(rest, "%d/%dh", &b.Most, &b.Hours); err != nil || n != 2 {
-			return nil, usageError{fmt.Sprintf("%q is no bound: say account, domain or names, a number of orders and a number of hours, such as account:300/3h", one)}
+			return nil, usageError{fmt.Sprintf("%q is no bound: say account, domain or names, a number of orders and "+
+				"a number of hours, such as account:300/3h", one)}
 		}
 		bounds = append(bounds, b)
 	}
@@ -43,23 +45,31 @@ func readBounds(text string) ([]certificates.Bound, error) {
 
 func authorityCommands() []command {
 	return []command{
-		command{noun: "authority", verb: "list", short: "List the authorities that issue certificates", output: true,
+		{noun: "authority", verb: "list", short: "List the authorities that issue certificates", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var list api.AuthorityList
 				if err := c.client.Get(ctx, "/authorities", nil, &list); err != nil {
 					return err
 				}
-				t := table{{"NAME", "USUAL", "CERTIFICATES", "PROFILE", "KNOWN AS", "BOUNDS", "DIRECTORY", "LIMITED UNTIL"}}
+				t := table{{"NAME", "USUAL", "CERTIFICATES", "PROFILE", "KNOWN AS", "BOUNDS", "DIRECTORY",
+					"LIMITED UNTIL"}}
 				for _, a := range list.Authorities {
-					t = append(t, []string{a.Name, yesNo(a.Usual), strconv.FormatInt(a.Certificates, 10), a.Profile, strings.Join(a.Identities, " "), boundWords(a.Bounds), a.Directory, moment(a.LimitedUntil)})
+					t = append(t, []string{a.Name, yesNo(a.Usual), strconv.FormatInt(a.Certificates, 10), a.Profile,
+						strings.Join(a.Identities, " "), boundWords(a.Bounds), a.Directory, moment(a.LimitedUntil)})
 				}
 				return c.print(list, t)
 			}},
-		command{noun: "authority", verb: "add", args: "NAME DIRECTORY", short: "Add an authority (RFC 8555) and register an account with it", preview: true,
+		{noun: "authority", verb: "add", args: "NAME DIRECTORY",
+			short: "Add an authority (RFC 8555) and register an account with it", preview: true,
 			long: "DIRECTORY is the URL that the authority gives. The first one is the usual one.",
-			flags: []flagInfo{{name: "email", value: "ADDRESS", usage: "where it writes to"}, {name: "root", value: "FILE", usage: "certificate, PEM, that is trusted for the connection beside the machine's own list"},
-				{name: "external-id", value: "NUMBER", usage: "number of an external account with it"}, {name: "external-key-file", value: "FILE", usage: "file with the key of the external account"},
-				{name: "profile", value: "NAME", usage: "kind of certificates to order"}, boundsFlag, {name: "usual", usage: "make it the usual one"}, {name: "accept-terms", usage: "you agree to its terms"}},
+			flags: []flagInfo{{name: "email", value: "ADDRESS", usage: "where it writes to"},
+				{name: "root", value: "FILE", usage: "certificate, PEM, that is trusted for the connection beside " +
+					"the machine's own list"},
+				{name: "external-id", value: "NUMBER", usage: "number of an external account with it"},
+				{name: "external-key-file", value: "FILE", usage: "file with the key of the external account"},
+				{name: "profile", value: "NAME", usage: "kind of certificates to order"}, boundsFlag,
+				{name: "usual", usage: "make it the usual one"},
+				{name: "accept-terms", usage: "you agree to its terms"}},
 			run: func(ctx context.Context, c *call) error {
 				root, err := textOf(c.value("root"))
 				if err != nil {
@@ -73,8 +83,10 @@ func authorityCommands() []command {
 				if err != nil {
 					return err
 				}
-				body := api.NewAuthority{Bounds: bounds, Name: c.args[0], Directory: c.args[1], Email: c.value("email"), Root: root, ExternalID: c.value("external-id"), ExternalKey: strings.TrimSpace(key), Profile: c.value("profile"),
-					Usual: c.on("usual"), AcceptTerms: c.on("accept-terms")}
+				body := api.NewAuthority{Bounds: bounds, Name: c.args[0], Directory: c.args[1], Email: c.value("email"),
+					Root: root, ExternalID: c.value("external-id"), ExternalKey: strings.TrimSpace(key),
+					Profile: c.value("profile"),
+					Usual:   c.on("usual"), AcceptTerms: c.on("accept-terms")}
 				var a api.Authority
 				previewed, err := c.change(ctx, http.MethodPost, "/authorities", body, &a)
 				if err != nil || previewed {
@@ -83,10 +95,18 @@ func authorityCommands() []command {
 				fmt.Fprintf(c.out, "authority %s, account %s\n", a.Name, a.Account)
 				return nil
 			}},
-		command{noun: "authority", verb: "change", args: "NAME", short: "Make an authority the usual one, order another profile, bound the orders, have it write elsewhere, or change the account's key", preview: true,
-			flags: []flagInfo{{name: "usual", usage: "make it the usual one"}, {name: "profile", value: "NAME", usage: "kind of certificates to order; “usual” is the authority's usual one"}, {name: "email", value: "ADDRESS", usage: "where it writes to; “-” is nowhere"}, {name: "root", value: "FILE", usage: "certificate, PEM, that is trusted for the connection; “-” is none but the machine's own list"}, boundsFlag, {name: "new-key", usage: "give the account there another key"}},
+		{noun: "authority", verb: "change", args: "NAME", short: "Make an authority the usual one, order another " +
+			"profile, bound the orders, have it write elsewhere, or change the account's key", preview: true,
+			flags: []flagInfo{{name: "usual", usage: "make it the usual one"},
+				{name: "profile", value: "NAME",
+					usage: "kind of certificates to order; “usual” is the authority's usual one"},
+				{name: "email", value: "ADDRESS", usage: "where it writes to; “-” is nowhere"},
+				{name: "root", value: "FILE", usage: "certificate, PEM, that is trusted for the connection; “-” is " +
+					"none but the machine's own list"}, boundsFlag,
+				{name: "new-key", usage: "give the account there another key"}},
 			run: func(ctx context.Context, c *call) error {
-				body := api.AuthorityChange{Usual: c.on("usual"), NewKey: c.on("new-key"), Profile: c.given("profile"), Email: c.given("email")}
+				body := api.AuthorityChange{Usual: c.on("usual"), NewKey: c.on("new-key"), Profile: c.given("profile"),
+					Email: c.given("email")}
 				if body.Profile != nil && *body.Profile == "usual" {
 					*body.Profile = ""
 				}
@@ -104,7 +124,8 @@ func authorityCommands() []command {
 					}
 					body.Bounds = &bounds
 				}
-				if !body.Usual && !body.NewKey && body.Profile == nil && body.Bounds == nil && body.Email == nil && body.Root == nil {
+				if !body.Usual && !body.NewKey && body.Profile == nil && body.Bounds == nil && body.Email == nil &&
+					body.Root == nil {
 					return usageError{"say what is to change; see victualler authority change --help"}
 				}
 				var a api.Authority
@@ -115,7 +136,8 @@ func authorityCommands() []command {
 				fmt.Fprintf(c.out, "authority %s changed\n", a.Name)
 				return nil
 			}},
-		command{noun: "authority", verb: "remove", args: "NAME", short: "Forget an authority that has issued nothing", preview: true, flags: []flagInfo{yesFlag},
+		{noun: "authority", verb: "remove", args: "NAME", short: "Forget an authority that has issued nothing",
+			preview: true, flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				if !c.on("preview") {
 					if err := c.confirm("Forget the authority " + c.args[0] + "?"); err != nil {

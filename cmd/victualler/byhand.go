@@ -21,33 +21,48 @@ import (
 
 func uploadCommands() []command {
 	return []command{
-		command{noun: "certificate", verb: "request", args: "DOMAIN", short: "Make a key and a signing request for an authority of your own choice", preview: true,
-			long: "Prints the request. The key stays here and waits: give what the authority makes of it to certificate install.",
-			flags: []flagInfo{{name: "names", value: "NAMES", usage: "the names it is for, with commas; those of the site by default"}, {name: "key-type", value: "TYPE", usage: "ecdsa-p256, ecdsa-p384, rsa-2048, rsa-3072 or rsa-4096"},
-				{name: "organization", value: "TEXT", usage: "in the subject"}, {name: "unit", value: "TEXT", usage: "of the organization"}, {name: "locality", value: "TEXT", usage: "town"}, {name: "province", value: "TEXT", usage: "province or state"},
+		{noun: "certificate", verb: "request", args: "DOMAIN",
+			short: "Make a key and a signing request for an authority of your own choice", preview: true,
+			long: "Prints the request. The key stays here and waits: give what the authority makes of it to " +
+				"certificate install.",
+			flags: []flagInfo{{name: "names", value: "NAMES",
+				usage: "the names it is for, with commas; those of the site by default"},
+				{name: "key-type", value: "TYPE", usage: "ecdsa-p256, ecdsa-p384, rsa-2048, rsa-3072 or rsa-4096"},
+				{name: "organization", value: "TEXT", usage: "in the subject"},
+				{name: "unit", value: "TEXT", usage: "of the organization"},
+				{name: "locality", value: "TEXT", usage: "town"},
+				{name: "province", value: "TEXT", usage: "province or state"},
 				{name: "country", value: "CODE", usage: "two letters"}},
 			run: makeRequest},
-		command{noun: "certificate", verb: "remove-request", args: "DOMAIN NUMBER", short: "Forget a signing request and its key", preview: true, flags: []flagInfo{yesFlag},
+		{noun: "certificate", verb: "remove-request", args: "DOMAIN NUMBER",
+			short: "Forget a signing request and its key", preview: true, flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				if _, err := strconv.ParseInt(c.args[1], 10, 64); err != nil {
-					return usageError{fmt.Sprintf("%q is no number of a signing request; certificate show lists them", c.args[1])}
+					return usageError{fmt.Sprintf("%q is no number of a signing request; certificate show lists them",
+						c.args[1])}
 				}
 				path, err := certificateOf(ctx, c)
 				if err != nil {
 					return err
 				}
 				if !c.on("preview") {
-					if err := c.confirm("Forget the request and its key? What an authority makes of it cannot be used any more."); err != nil {
+					if err := c.confirm("Forget the request and its key? What an authority makes of it cannot be " +
+						"used any more."); err != nil {
 						return err
 					}
 				}
 				return c.removed(ctx, path+"/requests/"+c.args[1], "signing request "+c.args[1])
 			}},
-		command{noun: "certificate", verb: "install", args: "DOMAIN FILE", short: "Install a certificate that an authority has given you", preview: true, waits: true,
-			long:  "FILE is PEM in any order, PKCS #7, or PKCS #12, whose password is asked for. The chain is ordered and completed. The key is found by itself where the signing request was made here.",
-			flags: []flagInfo{{name: "key", value: "FILE", usage: "with the key, PEM, if it is in no other file and not here"}, {name: "password-stdin", usage: "read the password of the PKCS #12 from standard input"}},
-			run:   installCertificate},
-		command{noun: "certificate", verb: "download", args: "DOMAIN", short: "Print the certificate that a site shows with those that signed it, without its key",
+		{noun: "certificate", verb: "install", args: "DOMAIN FILE",
+			short: "Install a certificate that an authority has given you", preview: true, waits: true,
+			long: "FILE is PEM in any order, PKCS #7, or PKCS #12, whose password is asked for. The chain is " +
+				"ordered and completed. The key is found by itself where the signing request was made here.",
+			flags: []flagInfo{{name: "key", value: "FILE",
+				usage: "with the key, PEM, if it is in no other file and not here"},
+				{name: "password-stdin", usage: "read the password of the PKCS #12 from standard input"}},
+			run: installCertificate},
+		{noun: "certificate", verb: "download", args: "DOMAIN",
+			short: "Print the certificate that a site shows with those that signed it, without its key",
 			run: func(ctx context.Context, c *call) error {
 				path, err := certificateOf(ctx, c)
 				if err != nil {
@@ -60,12 +75,18 @@ func uploadCommands() []command {
 				fmt.Fprint(c.out, text.Chain)
 				return nil
 			}},
-		command{noun: "certificate", verb: "key", args: "DOMAIN FILE", short: "Write the certificate with its key into a new file, as the customer whose it is",
-			long: "Asks for your password and a code of your second factor. That the key was given is recorded.", flags: []flagInfo{{name: "password-stdin", usage: "read the password and the code from standard input, a line each"}},
+		{noun: "certificate", verb: "key", args: "DOMAIN FILE",
+			short: "Write the certificate with its key into a new file, as the customer whose it is",
+			long:  "Asks for your password and a code of your second factor. That the key was given is recorded.",
+			flags: []flagInfo{{name: "password-stdin",
+				usage: "read the password and the code from standard input, a line each"}},
 			run: readKey},
-		command{noun: "certificate", verb: "revoke", args: "DOMAIN", short: "Have a certificate revoked; the next one is ordered at once", preview: true, waits: true,
-			flags: []flagInfo{{name: "reason", value: "WORD", usage: "key-compromise, affiliation-changed, superseded, cessation or unspecified"}, {name: "serial", value: "NUMBER", usage: "an earlier one; certificate show lists them"}, yesFlag},
-			run:   revokeCertificate},
+		{noun: "certificate", verb: "revoke", args: "DOMAIN",
+			short: "Have a certificate revoked; the next one is ordered at once", preview: true, waits: true,
+			flags: []flagInfo{{name: "reason", value: "WORD",
+				usage: "key-compromise, affiliation-changed, superseded, cessation or unspecified"},
+				{name: "serial", value: "NUMBER", usage: "an earlier one; certificate show lists them"}, yesFlag},
+			run: revokeCertificate},
 	}
 }
 
@@ -74,14 +95,17 @@ func makeRequest(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	body := api.NewSigningRequest{Names: list(c.value("names")), KeyType: c.value("key-type"), Organization: c.value("organization"), Unit: c.value("unit"), Locality: c.value("locality"), Province: c.value("province"),
-		Country: strings.ToUpper(c.value("country"))}
+	body := api.NewSigningRequest{Names: list(c.value("names")), KeyType: c.value("key-type"),
+		Organization: c.value("organization"), Unit: c.value("unit"), Locality: c.value("locality"),
+		Province: c.value("province"),
+		Country:  strings.ToUpper(c.value("country"))}
 	var made api.SigningRequest
 	previewed, err := c.change(ctx, http.MethodPost, path+"/requests", body, &made)
 	if err != nil || previewed {
 		return err
 	}
-	fmt.Fprintf(c.err, "signing request %d for %s; its key waits here. Install what the authority makes of it: victualler certificate install %s FILE\n", made.ID, strings.Join(made.Names, ", "), c.args[0])
+	fmt.Fprintf(c.err, "signing request %d for %s; its key waits here. Install what the authority makes of it: "+
+		"victualler certificate install %s FILE\n", made.ID, strings.Join(made.Names, ", "), c.args[0])
 	fmt.Fprint(c.out, made.Request)
 	return nil
 }
@@ -120,7 +144,8 @@ func installCertificate(ctx context.Context, c *call) error {
 	if err != nil || previewed {
 		return err
 	}
-	fmt.Fprintf(c.out, "%s, for %s, until %s\n", installed.Issuer, strings.Join(installed.Names, ", "), installed.NotAfter.Format(time.DateOnly))
+	fmt.Fprintf(c.out, "%s, for %s, until %s\n", installed.Issuer, strings.Join(installed.Names, ", "),
+		installed.NotAfter.Format(time.DateOnly))
 	for _, r := range installed.Remarks {
 		fmt.Fprintln(c.out, "note:", r)
 	}
@@ -130,7 +155,9 @@ func installCertificate(ctx context.Context, c *call) error {
 // wantsPassword reports whether a refusal is about a password that is needed.
 func wantsPassword(err error) bool {
 	var refused *api.Problem
-	return errors.As(err, &refused) && slices.ContainsFunc(refused.Errors, func(f refusal.Field) bool { return f.Name == "password" })
+	return errors.As(err, &refused) && slices.ContainsFunc(refused.Errors, func(f refusal.Field) bool {
+		return f.Name == "password"
+	})
 }
 
 func readKey(ctx context.Context, c *call) error {
@@ -184,12 +211,14 @@ func revokeCertificate(ctx context.Context, c *call) error {
 		return err
 	}
 	if !c.on("preview") {
-		if err := c.confirm("Have the certificate of " + c.args[0] + " revoked? That cannot be taken back."); err != nil {
+		if err := c.confirm("Have the certificate of " + c.args[0] +
+			" revoked? That cannot be taken back."); err != nil {
 			return err
 		}
 	}
 	var started api.Started
-	previewed, err := c.change(ctx, http.MethodPost, path+"/revocation", api.Revocation{Reason: c.value("reason"), Serial: c.value("serial")}, &started)
+	previewed, err := c.change(ctx, http.MethodPost, path+"/revocation", api.Revocation{Reason: c.value("reason"),
+		Serial: c.value("serial")}, &started)
 	if err != nil || previewed {
 		return err
 	}

@@ -37,25 +37,39 @@ func accountOf(ctx context.Context, c *call, domain string) (int64, error) {
 
 func certificateCommands() []command {
 	return []command{
-		command{noun: "certificate", verb: "list", short: "List all sites with their certificates, those with the fewest days left first", output: true,
-			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of the domain"}, {name: "account", value: "ACCOUNT", usage: "only those of one account"}, {name: "authority", value: "NAME", usage: "only those of one authority"},
-				{name: "days", value: "N", usage: "only those that end within N days"}, {name: "state", value: "STATE", usage: "only those that are self-signed, ordered, valid, failing, expired or uploaded"}},
+		{noun: "certificate", verb: "list",
+			short: "List all sites with their certificates, those with the fewest days left first", output: true,
+			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of the domain"},
+				{name: "account", value: "ACCOUNT", usage: "only those of one account"},
+				{name: "authority", value: "NAME", usage: "only those of one authority"},
+				{name: "days", value: "N", usage: "only those that end within N days"},
+				{name: "state", value: "STATE",
+					usage: "only those that are self-signed, ordered, valid, failing, expired or uploaded"}},
 			run: listCertificates},
-		command{noun: "certificate", verb: "show", args: "DOMAIN", short: "Show how a site stands with its certificate", output: true, run: showCertificate},
-		command{noun: "certificate", verb: "rehearse", args: "DOMAIN", short: "Say of each name what an authority would do, and ask none", output: true,
-			long: "Looks at addresses, CAA records, signatures and the path of the challenge, as an authority would, and says what to do about what would fail. Exit code 1 if a name would fail.",
-			run:  rehearse},
-		command{noun: "certificate", verb: "order", args: "DOMAIN", short: "Order a certificate now, for the names that would pass", preview: true, waits: true,
-			long:  "With --by-hand, the records that prove the names are shown, and the order goes on when somebody has entered them where the zone is: see certificate show.",
-			flags: []flagInfo{{name: "leave-out", usage: "leave out names that would fail; they are added when they pass"}, {name: "by-hand", usage: "enter the records that prove the names yourself"}},
+		{noun: "certificate", verb: "show", args: "DOMAIN", short: "Show how a site stands with its certificate",
+			output: true, run: showCertificate},
+		{noun: "certificate", verb: "rehearse", args: "DOMAIN",
+			short: "Say of each name what an authority would do, and ask none", output: true,
+			long: "Looks at addresses, CAA records, signatures and the path of the challenge, as an authority would, " +
+				"and says what to do about what would fail. Exit code 1 if a name would fail.",
+			run: rehearse},
+		{noun: "certificate", verb: "order", args: "DOMAIN",
+			short: "Order a certificate now, for the names that would pass", preview: true, waits: true,
+			long: "With --by-hand, the records that prove the names are shown, and the order goes on when somebody " +
+				"has entered them where the zone is: see certificate show.",
+			flags: []flagInfo{{name: "leave-out",
+				usage: "leave out names that would fail; they are added when they pass"},
+				{name: "by-hand", usage: "enter the records that prove the names yourself"}},
 			run: func(ctx context.Context, c *call) error {
 				path, err := certificateOf(ctx, c)
 				if err != nil {
 					return err
 				}
-				return c.work(ctx, http.MethodPost, path+"/order", api.CertificateOrder{LeaveOut: c.on("leave-out"), ByHand: c.on("by-hand")})
+				return c.work(ctx, http.MethodPost, path+"/order", api.CertificateOrder{LeaveOut: c.on("leave-out"),
+					ByHand: c.on("by-hand")})
 			}},
-		command{noun: "certificate", verb: "take-back", args: "DOMAIN", short: "Take back the order that is on its way", preview: true,
+		{noun: "certificate", verb: "take-back", args: "DOMAIN", short: "Take back the order that is on its way",
+			preview: true,
 			run: func(ctx context.Context, c *call) error {
 				path, err := certificateOf(ctx, c)
 				if err != nil {
@@ -67,11 +81,16 @@ func certificateCommands() []command {
 				}
 				return err
 			}},
-		command{noun: "certificate", verb: "change", args: "DOMAIN", short: "Change how a site comes by its certificate", preview: true,
-			flags: []flagInfo{{name: "mode", value: "automatic|self-signed", usage: "have it come by itself, or do without an authority's"},
-				{name: "names", value: "NAMES", usage: "the names it is for, with commas: the domain, www. or *. before it; “all” takes those that would pass"},
-				{name: "key-type", value: "TYPE", usage: "ecdsa-p256, ecdsa-p384, rsa-2048, rsa-3072 or rsa-4096; counts from the next certificate on"},
-				{name: "pin-key", value: "yes|no", usage: "keep the key at each renewal, for those who have published it"},
+		{noun: "certificate", verb: "change", args: "DOMAIN", short: "Change how a site comes by its certificate",
+			preview: true,
+			flags: []flagInfo{{name: "mode", value: "automatic|self-signed",
+				usage: "have it come by itself, or do without an authority's"},
+				{name: "names", value: "NAMES", usage: "the names it is for, with commas: the domain, www. or *. " +
+					"before it; “all” takes those that would pass"},
+				{name: "key-type", value: "TYPE", usage: "ecdsa-p256, ecdsa-p384, rsa-2048, rsa-3072 or rsa-4096; " +
+					"counts from the next certificate on"},
+				{name: "pin-key", value: "yes|no",
+					usage: "keep the key at each renewal, for those who have published it"},
 				{name: "authority", value: "NAME", usage: "who is asked; “usual” is the usual one"}},
 			run: changeCertificate},
 	}
@@ -84,13 +103,17 @@ func listCertificates(ctx context.Context, c *call) error {
 			query.Set(name, v)
 		}
 	}
-	list, err := collect(ctx, c, "/certificates", query, 0, func(p api.CertificatePage) ([]api.CertificateLine, string) { return p.Certificates, p.Next })
+	list, err := collect(ctx, c, "/certificates", query, 0,
+		func(p api.CertificatePage) ([]api.CertificateLine, string) {
+			return p.Certificates, p.Next
+		})
 	if err != nil {
 		return err
 	}
 	t := table{{"LEFT", "STATE", "DOMAIN", "ACCOUNT", "AUTHORITY", "NAMES", "PROBLEM"}}
 	for _, l := range list {
-		t = append(t, []string{left(l), l.State, l.Unicode, l.Account, l.Authority, strings.Join(l.Names, " "), l.Problem})
+		t = append(t, []string{left(l), l.State, l.Unicode, l.Account, l.Authority, strings.Join(l.Names, " "),
+			l.Problem})
 	}
 	return c.print(list, t)
 }
@@ -133,8 +156,12 @@ func showCertificate(ctx context.Context, c *call) error {
 	if s.Failures > 0 {
 		failing = fmt.Sprintf("%s, %s", moment(s.FailingSince), times(s.Failures))
 	}
-	fields(c.out, "domain", s.Domain, "state", s.State, "comes", s.Mode, "names", strings.Join(s.Names, " "), "covers", strings.Join(s.Covered, " "), "key", s.KeyType+map[bool]string{true: ", kept at renewals"}[s.PinKey], "ordered at", s.Authority+map[bool]string{true: ", on the last day of this one"}[s.Mode == "uploaded" && s.Authority != ""], "issuer", s.Issuer,
-		"serial", s.Serial, "good from", moment(s.NotBefore), "until", moment(s.NotAfter), "renewed at", moment(s.RenewAt), "next look at", moment(s.NextTry), "failing since", failing, "reason", s.Problem)
+	fields(c.out, "domain", s.Domain, "state", s.State, "comes", s.Mode, "names", strings.Join(s.Names, " "), "covers",
+		strings.Join(s.Covered, " "), "key", s.KeyType+map[bool]string{true: ", kept at renewals"}[s.PinKey],
+		"ordered at", s.Authority+map[bool]string{true: ", on the last day of this one"}[s.Mode == "uploaded" &&
+			s.Authority != ""], "issuer", s.Issuer,
+		"serial", s.Serial, "good from", moment(s.NotBefore), "until", moment(s.NotAfter), "renewed at",
+		moment(s.RenewAt), "next look at", moment(s.NextTry), "failing since", failing, "reason", s.Problem)
 	for _, l := range s.LeftOut {
 		fmt.Fprintf(c.out, "\n%s is left out: %s\n  → %s\n", l.Name, l.Reason, l.Do)
 	}
@@ -145,7 +172,8 @@ func showCertificate(ctx context.Context, c *call) error {
 		fmt.Fprintf(c.out, "  %s. CNAME %s.\n", a.Name, a.Target)
 	}
 	if len(s.Records) > 0 {
-		fmt.Fprintf(c.out, "\nOrder %d waits for these records; it goes on when all name servers show them:\n", s.Operation)
+		fmt.Fprintf(c.out, "\nOrder %d waits for these records; it goes on when all name servers show them:\n",
+			s.Operation)
 		for _, r := range s.Records {
 			shown := "shown"
 			if !r.Visible {
@@ -161,7 +189,8 @@ func showCertificate(ctx context.Context, c *call) error {
 		fmt.Fprintln(c.out)
 		t := table{{"REQUEST", "NAMES", "KEY", "SUBJECT", "WAITS SINCE"}}
 		for _, r := range s.Requests {
-			t = append(t, []string{strconv.FormatInt(r.ID, 10), strings.Join(r.Names, " "), r.KeyType, r.Subject, moment(&r.CreatedAt)})
+			t = append(t, []string{strconv.FormatInt(r.ID, 10), strings.Join(r.Names, " "), r.KeyType, r.Subject,
+				moment(&r.CreatedAt)})
 		}
 		if err := c.print(nil, t); err != nil {
 			return err
@@ -179,7 +208,8 @@ func showCertificate(ctx context.Context, c *call) error {
 }
 
 // ways are how names are proved, in words.
-var ways = map[string]string{"http": "over HTTP", "zone": "in its zone here", "alias": "through our zone for challenges", "hand": "by hand"}
+var ways = map[string]string{"http": "over HTTP", "zone": "in its zone here",
+	"alias": "through our zone for challenges", "hand": "by hand"}
 
 func rehearse(ctx context.Context, c *call) error {
 	path, err := certificateOf(ctx, c)
@@ -206,7 +236,8 @@ func rehearse(ctx context.Context, c *call) error {
 			longest = max(longest, utf8.RuneCountInString(n.Name))
 		}
 		for _, n := range r.Names {
-			fmt.Fprintln(c.out, strings.TrimRight(fmt.Sprintf("%-*s  %s  %s", longest, n.Name, n.Result, ways[n.Proof]), " "))
+			fmt.Fprintln(c.out, strings.TrimRight(fmt.Sprintf("%-*s  %s  %s", longest, n.Name, n.Result, ways[n.Proof]),
+				" "))
 			if n.Reason != "" {
 				fmt.Fprintf(c.out, "  %s\n  → %s\n", n.Reason, n.Fix)
 			}

@@ -19,7 +19,8 @@ func (c *call) change(ctx context.Context, method, path string, body, out any) (
 }
 
 // changeIf is change for what has been read before: the change is refused if somebody was quicker.
-func (c *call) changeIf(ctx context.Context, method, path string, body, out any, etag string) (previewed bool, err error) {
+func (c *call) changeIf(ctx context.Context, method, path string, body, out any, etag string) (previewed bool,
+	err error) {
 	if c.preview && c.on("preview") {
 		return true, c.showPreview(ctx, method, path, body, etag)
 	}
@@ -50,7 +51,8 @@ func tag(version int64) string { return fmt.Sprintf(`"%d"`, version) }
 // showPreview asks what a change would do and prints it.
 func (c *call) showPreview(ctx context.Context, method, path string, body any, etag string) error {
 	var p api.Preview
-	if err := c.client.Do(ctx, client.Call{Method: method, Path: path, Query: url.Values{"preview": {"true"}}, Body: body, IfMatch: etag}, &p); err != nil {
+	if err := c.client.Do(ctx, client.Call{Method: method, Path: path, Query: url.Values{"preview": {"true"}},
+		Body: body, IfMatch: etag}, &p); err != nil {
 		return err
 	}
 	fmt.Fprintf(c.out, "would %s\n", p.Summary)
@@ -116,7 +118,8 @@ func printEffect(out io.Writer, e api.Effect) {
 }
 
 // collect reads all pages of a list; most 0 is no bound.
-func collect[P, R any](ctx context.Context, c *call, path string, query url.Values, most int, rows func(P) ([]R, string)) ([]R, error) {
+func collect[P, R any](ctx context.Context, c *call, path string, query url.Values, most int,
+	rows func(P) ([]R, string)) ([]R, error) {
 	all := []R{}
 	if query.Get("limit") == "" {
 		query.Set("limit", "500")
@@ -196,7 +199,8 @@ func parseFeatures(text string) (plans.Features, error) {
 
 // limitFlags are the flags by which limits and features are given.
 func limitFlags(required bool) []flagInfo {
-	return []flagInfo{{name: "limits", value: "LIST", usage: "such as disk=20G,domains=5,mailboxes=unlimited", required: required},
+	return []flagInfo{{name: "limits", value: "LIST", usage: "such as disk=20G,domains=5,mailboxes=unlimited",
+		required: required},
 		{name: "features", value: "LIST", usage: "such as mail,dns,shell=off"}}
 }
 

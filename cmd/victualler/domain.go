@@ -15,13 +15,18 @@ func accountDomains(c *call) string { return "/accounts/" + url.PathEscape(c.arg
 func domainPath(c *call) string     { return accountDomains(c) + "/" + url.PathEscape(c.args[1]) }
 
 // servingFlags are the flags by which it is told how a domain is served.
-var servingFlags = []flagInfo{{name: "as", value: "KIND", usage: "site, mirror, redirect or dns-only"}, {name: "root", value: "PATH", usage: "document root of a site, below the home, such as sites/ferries.example/public"},
-	{name: "mirror-of", value: "DOMAIN", usage: "the site of the account whose content a mirror shows"}, {name: "target", value: "ADDRESS", usage: "where a redirect leads"},
-	{name: "code", value: "STATUS", usage: "of a redirect: 301 or 308 for good, 302 or 307 for now"}, {name: "keep-path", value: "yes|no", usage: "whether a redirect appends the path"},
+var servingFlags = []flagInfo{{name: "as", value: "KIND", usage: "site, mirror, redirect or dns-only"},
+	{name: "root", value: "PATH",
+		usage: "document root of a site, below the home, such as sites/ferries.example/public"},
+	{name: "mirror-of", value: "DOMAIN", usage: "the site of the account whose content a mirror shows"},
+	{name: "target", value: "ADDRESS", usage: "where a redirect leads"},
+	{name: "code", value: "STATUS", usage: "of a redirect: 301 or 308 for good, 302 or 307 for now"},
+	{name: "keep-path", value: "yes|no", usage: "whether a redirect appends the path"},
 	{name: "keep-query", value: "yes|no", usage: "whether a redirect appends what stands behind the question mark"}}
 
 func (c *call) serving() (api.Serving, error) {
-	s := api.Serving{ServedAs: c.value("as"), Root: c.value("root"), MirrorOf: c.value("mirror-of"), Target: c.value("target")}
+	s := api.Serving{ServedAs: c.value("as"), Root: c.value("root"), MirrorOf: c.value("mirror-of"),
+		Target: c.value("target")}
 	if s.ServedAs == "" {
 		// What only one kind has tells the kind.
 		switch {
@@ -84,22 +89,25 @@ func servedAs(d api.Domain) string {
 
 func domainCommands() []command {
 	return []command{
-		command{noun: "domain", verb: "add", args: "ACCOUNT DOMAIN", short: "Add a domain to an account", preview: true, waits: true, flags: servingFlags,
-			long: "Served as a site of its own unless said otherwise. A name below one of the account's domains counts as a subdomain, a mirror as a mirror.",
+		{noun: "domain", verb: "add", args: "ACCOUNT DOMAIN", short: "Add a domain to an account", preview: true,
+			waits: true, flags: servingFlags,
+			long: "Served as a site of its own unless said otherwise. A name below one of the account's domains " +
+				"counts as a subdomain, a mirror as a mirror.",
 			run: func(ctx context.Context, c *call) error {
 				serving, err := c.serving()
 				if err != nil {
 					return err
 				}
 				var added api.DomainChanged
-				previewed, err := c.change(ctx, http.MethodPost, accountDomains(c), api.NewDomain{Domain: c.args[1], Serving: serving}, &added)
+				previewed, err := c.change(ctx, http.MethodPost, accountDomains(c), api.NewDomain{Domain: c.args[1],
+					Serving: serving}, &added)
 				if err != nil || previewed {
 					return err
 				}
 				fmt.Fprintf(c.out, "counts as one of the %s\n", added.Domain.CountsAs)
 				return c.domainChanged(ctx, added, "adding")
 			}},
-		command{noun: "domain", verb: "list", args: "ACCOUNT", short: "List the domains of an account", output: true,
+		{noun: "domain", verb: "list", args: "ACCOUNT", short: "List the domains of an account", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var a api.AccountDetail
 				if err := c.client.Get(ctx, "/accounts/"+url.PathEscape(c.args[0]), nil, &a); err != nil {
@@ -111,7 +119,7 @@ func domainCommands() []command {
 				}
 				return c.print(a.Domains, t)
 			}},
-		command{noun: "domain", verb: "show", args: "ACCOUNT DOMAIN", short: "Show a domain", output: true,
+		{noun: "domain", verb: "show", args: "ACCOUNT DOMAIN", short: "Show a domain", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var d api.DomainDetail
 				if err := c.client.Get(ctx, domainPath(c), nil, &d); err != nil {
@@ -121,8 +129,10 @@ func domainCommands() []command {
 				if other == d.Unicode {
 					other = ""
 				}
-				t := table{{"WHAT", "VALUE"}, {"domain", d.Unicode}, {"for the name service", other}, {"account", d.Account}, {"served as", servedAs(d.Domain)}, {"counts as", d.CountsAs},
-					{"addresses", strings.Join(d.Addresses, " ")}, {"mirrors", strings.Join(d.Mirrors, " ")}, {"template", d.Template}}
+				t := table{{"WHAT", "VALUE"}, {"domain", d.Unicode}, {"for the name service", other},
+					{"account", d.Account}, {"served as", servedAs(d.Domain)}, {"counts as", d.CountsAs},
+					{"addresses", strings.Join(d.Addresses, " ")}, {"mirrors", strings.Join(d.Mirrors, " ")},
+					{"template", d.Template}}
 				if d.Root != "" {
 					t = append(t, []string{"document root", d.Home + "/" + d.Root})
 				}
@@ -131,9 +141,12 @@ func domainCommands() []command {
 				}
 				return c.print(d, withoutEmpty(t))
 			}},
-		command{noun: "domain", verb: "change", args: "ACCOUNT DOMAIN", short: "Change how a domain is served", preview: true, waits: true,
-			long: "What is not named stays. With a new document root, files stay where they are unless --move-files is said.",
-			flags: append([]flagInfo{{name: "move-files", usage: "have the files moved to the new document root"}, {name: "template", value: "NAME", usage: "a template to follow; - for none"}},
+		{noun: "domain", verb: "change", args: "ACCOUNT DOMAIN", short: "Change how a domain is served", preview: true,
+			waits: true,
+			long: "What is not named stays. With a new document root, files stay where they are unless --move-files " +
+				"is said.",
+			flags: append([]flagInfo{{name: "move-files", usage: "have the files moved to the new document root"},
+				{name: "template", value: "NAME", usage: "a template to follow; - for none"}},
 				servingFlags...),
 			run: func(ctx context.Context, c *call) error {
 				serving, err := c.serving()
@@ -151,7 +164,8 @@ func domainCommands() []command {
 				}
 				return c.domainChanged(ctx, done, "changing")
 			}},
-		command{noun: "domain", verb: "remove", args: "ACCOUNT DOMAIN", short: "Take a domain from an account; its files stay", preview: true, waits: true, flags: []flagInfo{yesFlag},
+		{noun: "domain", verb: "remove", args: "ACCOUNT DOMAIN", short: "Take a domain from an account; its files stay",
+			preview: true, waits: true, flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				if !c.on("preview") {
 					if err := c.confirm("Take " + c.args[1] + " from " + c.args[0] + "? Its files stay."); err != nil {
@@ -160,8 +174,10 @@ func domainCommands() []command {
 				}
 				return c.work(ctx, http.MethodDelete, domainPath(c), nil)
 			}},
-		command{noun: "domain", verb: "trace", args: "NAME", short: "Tell which server and site answer for a name, and why", output: true,
-			long: "Asks the records, the server itself, and the world's name service. Exits with 1 if visitors do not get what is meant to be served.",
+		{noun: "domain", verb: "trace", args: "NAME", short: "Tell which server and site answer for a name, and why",
+			output: true,
+			long: "Asks the records, the server itself, and the world's name service. Exits with 1 if visitors do " +
+				"not get what is meant to be served.",
 			run: func(ctx context.Context, c *call) error {
 				var t api.Trace
 				if err := c.client.Get(ctx, "/trace", url.Values{"name": {c.args[0]}}, &t); err != nil {
@@ -171,7 +187,8 @@ func domainCommands() []command {
 					return err
 				}
 				if !t.Right {
-					return fmt.Errorf("visitors of %s do not get what is meant to be served; see the verdict", t.Unicode)
+					return fmt.Errorf("visitors of %s do not get what is meant to be served; see the verdict",
+						t.Unicode)
 				}
 				return nil
 			}},
@@ -179,7 +196,8 @@ func domainCommands() []command {
 }
 
 func (c *call) printTrace(t api.Trace) error {
-	rows := table{{"WHAT", "VALUE"}, {"name", t.Unicode}, {"rule", t.Rule}, {"server", t.Server}, {"its addresses", strings.Join(t.Ours, " ")}}
+	rows := table{{"WHAT", "VALUE"}, {"name", t.Unicode}, {"rule", t.Rule}, {"server", t.Server},
+		{"its addresses", strings.Join(t.Ours, " ")}}
 	for _, a := range t.Asked {
 		text := a.Failed
 		if text == "" {

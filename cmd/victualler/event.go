@@ -11,11 +11,15 @@ import (
 )
 
 func eventCommands() []command {
-	filters := []flagInfo{{name: "search", value: "TEXT", usage: "part of an actor, an action, a subject or an address"}, {name: "actor", value: "NAME", usage: "only what they did"},
-		{name: "action", value: "ACTION", usage: "only this, or all of a kind, such as plan"}, {name: "account", value: "ACCOUNT", usage: "only what concerns this account"},
-		{name: "since", value: "DATE", usage: "not before this day or moment"}, {name: "until", value: "DATE", usage: "before this day or moment"}}
+	filters := []flagInfo{{name: "search", value: "TEXT",
+		usage: "part of an actor, an action, a subject or an address"},
+		{name: "actor", value: "NAME", usage: "only what they did"},
+		{name: "action", value: "ACTION", usage: "only this, or all of a kind, such as plan"},
+		{name: "account", value: "ACCOUNT", usage: "only what concerns this account"},
+		{name: "since", value: "DATE", usage: "not before this day or moment"},
+		{name: "until", value: "DATE", usage: "before this day or moment"}}
 	return []command{
-		command{noun: "event", verb: "list", short: "List who did what, newest first", output: true,
+		{noun: "event", verb: "list", short: "List who did what, newest first", output: true,
 			flags: append([]flagInfo{{name: "most", value: "N", usage: "how many (default 50)"}}, filters...),
 			run: func(ctx context.Context, c *call) error {
 				query, err := eventQuery(c)
@@ -29,7 +33,9 @@ func eventCommands() []command {
 					}
 				}
 				query.Set("limit", strconv.Itoa(min(most, 500)))
-				all, err := collect(ctx, c, "/events", query, most, func(p api.EventPage) ([]api.Event, string) { return p.Events, p.Next })
+				all, err := collect(ctx, c, "/events", query, most, func(p api.EventPage) ([]api.Event, string) {
+					return p.Events, p.Next
+				})
 				if err != nil {
 					return err
 				}
@@ -43,12 +49,14 @@ func eventCommands() []command {
 					for _, f := range e.Fields {
 						changes = append(changes, f.Name+": "+beforeAfter(f))
 					}
-					t = append(t, []string{local(e.At), who, e.Address, e.Action, e.Subject, strings.Join(changes, "; ")})
+					t = append(t, []string{local(e.At), who, e.Address, e.Action, e.Subject,
+						strings.Join(changes, "; ")})
 				}
 				return c.print(all, t)
 			}},
-		command{noun: "event", verb: "export", short: "Write the record of who did what to standard output",
-			flags: append([]flagInfo{{name: "format", value: "FORMAT", usage: "csv (the default) or jsonl: one JSON document on each line"}}, filters...),
+		{noun: "event", verb: "export", short: "Write the record of who did what to standard output",
+			flags: append([]flagInfo{{name: "format", value: "FORMAT",
+				usage: "csv (the default) or jsonl: one JSON document on each line"}}, filters...),
 			run: func(ctx context.Context, c *call) error {
 				query, err := eventQuery(c)
 				if err != nil {

@@ -15,10 +15,15 @@ import (
 func exceptionCommands() []command {
 	path := func(c *call) string { return "/accounts/" + url.PathEscape(c.args[0]) + "/exceptions" }
 	return []command{
-		command{noun: "exception", verb: "add", args: "ACCOUNT", short: "Set a limit or a feature of one account by hand, over its plan", preview: true, waits: true,
-			long: "An exception for the same limit or feature is replaced. With --until, the plan's value returns by itself.",
-			flags: []flagInfo{{name: "limit", value: "KEY=VALUE", usage: "such as disk=30G or mailboxes=unlimited"}, {name: "feature", value: "NAME=on|off", usage: "such as shell=on"},
-				{name: "reason", value: "TEXT", usage: "why", required: true}, {name: "until", value: "DATE", usage: "until this day has begun, such as 2026-12-31, or a moment as in RFC 3339"}},
+		{noun: "exception", verb: "add", args: "ACCOUNT",
+			short: "Set a limit or a feature of one account by hand, over its plan", preview: true, waits: true,
+			long: "An exception for the same limit or feature is replaced. With --until, the plan's value returns by " +
+				"itself.",
+			flags: []flagInfo{{name: "limit", value: "KEY=VALUE", usage: "such as disk=30G or mailboxes=unlimited"},
+				{name: "feature", value: "NAME=on|off", usage: "such as shell=on"},
+				{name: "reason", value: "TEXT", usage: "why", required: true},
+				{name: "until", value: "DATE", usage: "until this day has begun, such as 2026-12-31, or a moment as " +
+					"in RFC 3339"}},
 			run: func(ctx context.Context, c *call) error {
 				body, err := newException(c)
 				if err != nil {
@@ -26,7 +31,8 @@ func exceptionCommands() []command {
 				}
 				return c.onTerms(ctx, http.MethodPut, path(c), body)
 			}},
-		command{noun: "exception", verb: "list", args: "ACCOUNT", short: "List what is set by hand on an account", output: true,
+		{noun: "exception", verb: "list", args: "ACCOUNT", short: "List what is set by hand on an account",
+			output: true,
 			run: func(ctx context.Context, c *call) error {
 				var l api.ExceptionList
 				if err := c.client.Get(ctx, path(c), nil, &l); err != nil {
@@ -34,8 +40,10 @@ func exceptionCommands() []command {
 				}
 				return c.print(l.Exceptions, exceptionTable(l.Exceptions))
 			}},
-		command{noun: "exception", verb: "remove", args: "ACCOUNT", short: "Let the plan's value return", preview: true, waits: true,
-			flags: []flagInfo{{name: "limit", value: "KEY", usage: "the limit"}, {name: "feature", value: "NAME", usage: "the feature"}},
+		{noun: "exception", verb: "remove", args: "ACCOUNT", short: "Let the plan's value return", preview: true,
+			waits: true,
+			flags: []flagInfo{{name: "limit", value: "KEY", usage: "the limit"},
+				{name: "feature", value: "NAME", usage: "the feature"}},
 			run: func(ctx context.Context, c *call) error {
 				what, key := "limits", c.value("limit")
 				if key == "" {
@@ -95,7 +103,8 @@ func parseMoment(text string) (*time.Time, error) {
 	}
 	moment, err := time.Parse(time.RFC3339, text)
 	if err != nil {
-		return nil, usageError{fmt.Sprintf("%q is neither a day, such as 2026-12-31, nor a moment, such as 2026-12-31T18:00:00Z", text)}
+		return nil, usageError{fmt.Sprintf("%q is neither a day, such as 2026-12-31, nor a moment, such as "+
+			"2026-12-31T18:00:00Z", text)}
 	}
 	return &moment, nil
 }

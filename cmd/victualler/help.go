@@ -10,7 +10,7 @@ import (
 
 func completionCommands() []command {
 	return []command{
-		command{noun: "completion", verb: "bash", short: "Print completion for bash", stranger: true,
+		{noun: "completion", verb: "bash", short: "Print completion for bash", stranger: true,
 			long: "Use it with: source <(victualler completion bash)",
 			run: func(_ context.Context, c *call) error {
 				printCompletion(c.out)
@@ -73,7 +73,8 @@ func printCompletion(out io.Writer) {
 		}
 		verbs[c.noun] = append(verbs[c.noun], c.verb)
 	}
-	fmt.Fprintf(out, "_victualler() {\n\tlocal word=${COMP_WORDS[COMP_CWORD]} list=\n\tcase $COMP_CWORD in\n\t1) list=%q ;;\n\t2) case ${COMP_WORDS[1]} in\n", strings.Join(nouns, " "))
+	fmt.Fprintf(out, "_victualler() {\n\tlocal word=${COMP_WORDS[COMP_CWORD]} list=\n\tcase $COMP_CWORD in\n\t1) "+
+		"list=%q ;;\n\t2) case ${COMP_WORDS[1]} in\n", strings.Join(nouns, " "))
 	for _, noun := range nouns {
 		fmt.Fprintf(out, "\t\t%s) list=%q ;;\n", noun, strings.Join(verbs[noun], " "))
 	}
@@ -91,5 +92,6 @@ func printCompletion(out io.Writer) {
 			fmt.Fprintf(out, "\t\t%q) list=%q ;;\n", c.noun+" "+c.verb, strings.Join(flags, " "))
 		}
 	}
-	fmt.Fprint(out, "\t\tesac ;;\n\tesac\n\tCOMPREPLY=($(compgen -W \"$list\" -- \"$word\"))\n}\ncomplete -F _victualler victualler\n")
+	fmt.Fprint(out, "\t\tesac ;;\n\tesac\n\tCOMPREPLY=($(compgen -W \"$list\" -- \"$word\"))\n}\ncomplete -F "+
+		"_victualler victualler\n")
 }

@@ -16,12 +16,16 @@ func loginsPath(c *call) string { return "/accounts/" + url.PathEscape(c.args[0]
 func loginPath(c *call) string  { return loginsPath(c) + "/" + url.PathEscape(c.args[1]) }
 
 func loginCommands() []command {
-	folder := flagInfo{name: "folder", value: "PATH", usage: "what it sees, below the home, such as sites/ferries.example; the whole home otherwise"}
+	folder := flagInfo{name: "folder", value: "PATH",
+		usage: "what it sees, below the home, such as sites/ferries.example; the whole home otherwise"}
 	key := flagInfo{name: "key", value: "FILE", usage: "public key that lets in: a file that ends in .pub"}
 	return []command{
-		command{noun: "login", verb: "list", args: "ACCOUNT", short: "List the sign-ins for file transfer of an account", output: true, run: listLogins},
-		command{noun: "login", verb: "add", args: "ACCOUNT NAME", short: "Add a sign-in for file transfer (SFTP)", preview: true, waits: true,
-			long:  "It is called as the account's sign-in name with a hyphen and NAME. All files belong to the account, whoever writes them. Without --key, a password is asked for.",
+		{noun: "login", verb: "list", args: "ACCOUNT", short: "List the sign-ins for file transfer of an account",
+			output: true, run: listLogins},
+		{noun: "login", verb: "add", args: "ACCOUNT NAME", short: "Add a sign-in for file transfer (SFTP)",
+			preview: true, waits: true,
+			long: "It is called as the account's sign-in name with a hyphen and NAME. All files belong to the " +
+				"account, whoever writes them. Without --key, a password is asked for.",
 			flags: append([]flagInfo{folder, key}, passwordFlags...),
 			run: func(ctx context.Context, c *call) error {
 				body := api.NewLogin{Name: c.args[1], Folder: c.value("folder")}
@@ -47,15 +51,20 @@ func loginCommands() []command {
 				}
 				return c.startedIf(ctx, done.Operation)
 			}},
-		command{noun: "login", verb: "change", args: "ACCOUNT LOGIN", short: "Change folder, password or keys of a sign-in for file transfer", preview: true, waits: true,
+		{noun: "login", verb: "change", args: "ACCOUNT LOGIN",
+			short: "Change folder, password or keys of a sign-in for file transfer", preview: true, waits: true,
 			long: "LOGIN may be the account's own sign-in name.",
-			flags: append([]flagInfo{folder, key, {name: "remove-key", value: "FINGERPRINT", usage: "take a key away; login list shows it"}, {name: "new-password", usage: "set another password"},
+			flags: append([]flagInfo{folder, key, {name: "remove-key", value: "FINGERPRINT",
+				usage: "take a key away; login list shows it"}, {name: "new-password", usage: "set another password"},
 				{name: "no-password", usage: "take the password away"}}, passwordFlags...),
 			run: changeLogin},
-		command{noun: "login", verb: "remove", args: "ACCOUNT LOGIN", short: "Take a sign-in for file transfer away; its files stay", preview: true, waits: true, flags: []flagInfo{yesFlag},
+		{noun: "login", verb: "remove", args: "ACCOUNT LOGIN",
+			short: "Take a sign-in for file transfer away; its files stay", preview: true, waits: true,
+			flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				if !c.on("preview") {
-					if err := c.confirm("Take the login " + c.args[1] + " from " + c.args[0] + "? Its files stay."); err != nil {
+					if err := c.confirm("Take the login " + c.args[1] + " from " + c.args[0] +
+						"? Its files stay."); err != nil {
 						return err
 					}
 				}
@@ -82,7 +91,8 @@ func listLogins(ctx context.Context, c *call) error {
 		t = append(t, row)
 	}
 	if c.value("o") == "" {
-		fmt.Fprintf(c.out, "connect with: sftp LOGIN@%s\n\n", strings.Join(list.Addresses[:min(1, len(list.Addresses))], ""))
+		fmt.Fprintf(c.out, "connect with: sftp LOGIN@%s\n\n",
+			strings.Join(list.Addresses[:min(1, len(list.Addresses))], ""))
 	}
 	return c.print(list, t)
 }

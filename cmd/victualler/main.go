@@ -39,7 +39,8 @@ func main() {
 // command is one line of the table from which help, completion and parsing come.
 type command struct {
 	noun, verb string
-	// args names the positional arguments, such as "DOMAIN"; [ARG] may be left out, ARG… may be repeated.
+	// args names the positional arguments, such as "DOMAIN"; [ARG] may
+	// be left out, ARG… may be repeated.
 	args  string
 	short string
 	// long is further help, if there is more to say.
@@ -261,7 +262,8 @@ func exitCode(err error) int {
 		return unreachable
 	case errors.As(err, &problem):
 		switch refusal.Kind(strings.TrimPrefix(problem.Type, api.ProblemBase)) {
-		case refusal.LimitReached, refusal.NotAllowed, refusal.NotSignedIn, refusal.ServerClosed, refusal.ServerFull, refusal.NoServer, refusal.Suspended, refusal.MustDoFirst, refusal.NeedsDecision:
+		case refusal.LimitReached, refusal.NotAllowed, refusal.NotSignedIn, refusal.ServerClosed, refusal.ServerFull,
+			refusal.NoServer, refusal.Suspended, refusal.MustDoFirst, refusal.NeedsDecision:
 			return refused
 		case refusal.InvalidInput, refusal.WeakPassword:
 			return wrongUse

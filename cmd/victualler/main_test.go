@@ -40,8 +40,9 @@ func TestParse(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"--strange name"}, c.args, "after -- all are arguments")
 	for line, says := range map[string]string{
-		"account":                                  "say what to do: victualler account",
-		"account fly":                              "account knows open, list, show, repair, change, suspend, resume, handover, close",
+		"account": "say what to do: victualler account",
+		"account fly": "account knows open, list, show, repair, change, suspend, " +
+			"resume, handover, close",
 		"boat list":                                `there is no "boat"; the nouns are account,`,
 		"account open":                             "usage: victualler account open DOMAIN",
 		"account open a b --plan p --customer c":   "usage:",
@@ -61,19 +62,32 @@ func TestParse(t *testing.T) {
 
 func TestEveryCommand(t *testing.T) {
 	standard := map[string]bool{"add": true, "list": true, "show": true, "change": true, "remove": true}
-	own := map[string]bool{"account open": true, "account repair": true, "account close": true, "completion bash": true, "operation watch": true,
-		"server join": true, "server sweep": true, "server repair": true, "session start": true, "session end": true, "session act": true, "account suspend": true,
-		"account resume": true, "account handover": true, "reseller suspend": true, "reseller resume": true, "plan compare": true, "person password": true,
-		"domain trace": true, "zone check": true, "zone signing": true, "zone export": true, "zone import": true, "zone reset": true, "site log": true, "certificate rehearse": true, "certificate order": true, "certificate take-back": true, "certificate request": true, "certificate remove-request": true, "certificate install": true,
-		"certificate download": true, "certificate key": true, "certificate revoke": true, "person link": true, "person sign-out": true, "person unlock": true, "password check": true, "event export": true, "settings test-mail": true}
-	looks := map[string]bool{"list": true, "show": true, "compare": true, "check": true, "export": true, "watch": true, "bash": true, "sweep": true, "trace": true, "log": true, "signing": true, "rehearse": true, "download": true, "key": true}
-	// What is one's own sign-in, and the message that is sent to be looked for, has nothing to foresee.
+	own := map[string]bool{"account open": true, "account repair": true, "account close": true, "completion bash": true,
+		"operation watch": true,
+		"server join":     true, "server sweep": true, "server repair": true, "session start": true,
+		"session end": true,
+		"session act": true, "account suspend": true,
+		"account resume": true, "account handover": true, "reseller suspend": true, "reseller resume": true,
+		"plan compare": true, "person password": true,
+		"domain trace": true, "zone check": true, "zone signing": true, "zone export": true, "zone import": true,
+		"zone reset": true, "site log": true, "certificate rehearse": true, "certificate order": true,
+		"certificate take-back": true, "certificate request": true, "certificate remove-request": true,
+		"certificate install":  true,
+		"certificate download": true, "certificate key": true, "certificate revoke": true, "person link": true,
+		"person sign-out": true, "person unlock": true, "password check": true, "event export": true,
+		"settings test-mail": true}
+	looks := map[string]bool{"list": true, "show": true, "compare": true, "check": true, "export": true, "watch": true,
+		"bash": true, "sweep": true, "trace": true, "log": true, "signing": true, "rehearse": true, "download": true,
+		"key": true}
+	// What is one's own sign-in, and the message that is sent to be
+	// looked for, has nothing to foresee.
 	plain := map[string]bool{"session": true, "password": true, "factor": true}
 	for _, c := range allCommands() {
 		name := c.noun + " " + c.verb
 		assert.True(t, standard[c.verb] || own[name], "%s: is there no verb of the usual ones for it?", name)
 		assert.NotEmpty(t, c.short, name)
-		assert.True(t, looks[c.verb] || plain[c.noun] || c.preview || c.verb == "test-mail", "%s changes something and has no --preview", name)
+		assert.True(t, looks[c.verb] || plain[c.noun] || c.preview || c.verb == "test-mail",
+			"%s changes something and has no --preview", name)
 		if c.verb == "list" || c.verb == "show" {
 			assert.True(t, c.output, "%s prints for programs too", name)
 		}
@@ -97,9 +111,13 @@ func TestExitCodes(t *testing.T) {
 		err  error
 		want int
 	}{
-		{nil, done}, {errors.New("x"), failed}, {usageError{"x"}, wrongUse}, {problem("limit-reached"), refused}, {problem("not-allowed"), refused},
-		{problem("not-signed-in"), refused}, {problem("suspended"), refused}, {problem("needs-decision"), refused}, {problem("weak-password"), wrongUse}, {problem("server-full"), refused}, {problem("invalid-input"), wrongUse}, {problem("not-found"), failed},
-		{problem("server-unreachable"), unreachable}, {&client.Unreachable{Base: "x", Err: errors.New("y")}, unreachable},
+		{nil, done}, {errors.New("x"), failed}, {usageError{"x"}, wrongUse}, {problem("limit-reached"), refused},
+		{problem("not-allowed"), refused},
+		{problem("not-signed-in"), refused}, {problem("suspended"), refused}, {problem("needs-decision"), refused},
+		{problem("weak-password"), wrongUse}, {problem("server-full"), refused}, {problem("invalid-input"), wrongUse},
+		{problem("not-found"), failed},
+		{problem("server-unreachable"), unreachable},
+		{&client.Unreachable{Base: "x", Err: errors.New("y")}, unreachable},
 	} {
 		assert.Equal(t, c.want, exitCode(c.err), "%v", c.err)
 	}
@@ -118,8 +136,10 @@ func TestTable(t *testing.T) {
 		assert.LessOrEqual(t, len([]rune(line)), 30)
 	}
 	var figures bytes.Buffer
-	table{{"LIMIT", "ALLOWED", "OF"}, {"disk", "500M", "a"}, {"files", "unlimited", "b"}, {"share", "20%", "7"}, {"none", "", ""}}.write(&figures, 0)
-	assert.Equal(t, "LIMIT    ALLOWED  OF\ndisk        500M  a\nfiles  unlimited  b\nshare        20%  7\nnone\n", figures.String())
+	table{{"LIMIT", "ALLOWED", "OF"}, {"disk", "500M", "a"}, {"files", "unlimited", "b"}, {"share", "20%", "7"},
+		{"none", "", ""}}.write(&figures, 0)
+	assert.Equal(t, "LIMIT    ALLOWED  OF\ndisk        500M  a\nfiles  unlimited  b\nshare        20%  7\nnone\n",
+		figures.String())
 	assert.Contains(t, narrow.String(), "…")
 	assert.Contains(t, narrow.String(), "harbour", "only the widest column is cut")
 }
@@ -127,7 +147,8 @@ func TestTable(t *testing.T) {
 func TestOutputForPrograms(t *testing.T) {
 	text := ""
 	c := &call{values: map[string]*string{"o": &text}}
-	for format, want := range map[string]string{"csv": "A,B\n\"x,y\",z\n", "json": "{\n  \"n\": 1\n}\n", "": "A    B\nx,y  z\n"} {
+	for format, want := range map[string]string{"csv": "A,B\n\"x,y\",z\n", "json": "{\n  \"n\": 1\n}\n",
+		"": "A    B\nx,y  z\n"} {
 		var out bytes.Buffer
 		c.out, text = &out, format
 		require.NoError(t, c.print(map[string]int{"n": 1}, table{{"A", "B"}, {"x,y", "z"}}))
@@ -136,7 +157,8 @@ func TestOutputForPrograms(t *testing.T) {
 }
 
 func TestParseAmount(t *testing.T) {
-	for text, want := range map[string]plans.Amount{"unlimited": plans.Unlimited, "20G": plans.Of(20 << 30), "0": plans.Of(0)} {
+	for text, want := range map[string]plans.Amount{"unlimited": plans.Unlimited, "20G": plans.Of(20 << 30),
+		"0": plans.Of(0)} {
 		got, err := parseAmount(text, plans.Bytes)
 		require.NoError(t, err)
 		assert.Equal(t, want, got)
@@ -153,7 +175,8 @@ func TestParseAmount(t *testing.T) {
 func TestParseLists(t *testing.T) {
 	limits, err := parseLimits("disk=20G, domains=5,mailboxes=unlimited,bounce_share=20%")
 	require.NoError(t, err)
-	assert.Equal(t, plans.Limits{plans.Disk: plans.Of(20 << 30), plans.Domains: plans.Of(5), plans.Mailboxes: plans.Unlimited, plans.BounceShare: plans.Of(20)}, limits)
+	assert.Equal(t, plans.Limits{plans.Disk: plans.Of(20 << 30), plans.Domains: plans.Of(5),
+		plans.Mailboxes: plans.Unlimited, plans.BounceShare: plans.Of(20)}, limits)
 	features, err := parseFeatures("mail,shell=off,dns=on")
 	require.NoError(t, err)
 	assert.Equal(t, plans.Features{"mail": true, "shell": false, "dns": true}, features)
@@ -163,7 +186,8 @@ func TestParseLists(t *testing.T) {
 	}
 	_, err = parseFeatures("mail=perhaps")
 	assert.ErrorContains(t, err, "on or off")
-	for text, want := range map[string]string{"2026-12-31T18:00:00Z": "2026-12-31T18:00:00Z", "2026-12-31": time.Date(2026, 12, 31, 0, 0, 0, 0, time.Local).UTC().Format(time.RFC3339)} {
+	for text, want := range map[string]string{"2026-12-31T18:00:00Z": "2026-12-31T18:00:00Z",
+		"2026-12-31": time.Date(2026, 12, 31, 0, 0, 0, 0, time.Local).UTC().Format(time.RFC3339)} {
 		moment, err := parseMoment(text)
 		require.NoError(t, err)
 		assert.Equal(t, want, moment.UTC().Format(time.RFC3339))
@@ -188,7 +212,8 @@ func TestExceptionFlags(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, *e.On)
 	assert.NotNil(t, e.EndsAt)
-	for _, line := range []string{"", "--limit disk=1G --feature mail", "--limit disk=1G,domains=2", "--feature mail,dns", "--limit disk=1G --until soon"} {
+	for _, line := range []string{"", "--limit disk=1G --feature mail", "--limit disk=1G,domains=2",
+		"--feature mail,dns", "--limit disk=1G --until soon"} {
 		_, err := parsed(line)
 		assert.Error(t, err, line)
 	}
@@ -196,9 +221,12 @@ func TestExceptionFlags(t *testing.T) {
 
 func TestEffectsAreRead(t *testing.T) {
 	var out bytes.Buffer
-	printEffect(&out, api.Effect{Account: "trust", Name: "lighthousetrust.example", Gains: []string{"disk space 1G → 2G"}, Over: []string{"domains 3 of 2, 1 over"}, Unchanged: "exceptions stay: disk"})
+	printEffect(&out, api.Effect{Account: "trust", Name: "lighthousetrust.example",
+		Gains: []string{"disk space 1G → 2G"}, Over: []string{"domains 3 of 2, 1 over"},
+		Unchanged: "exceptions stay: disk"})
 	printEffect(&out, api.Effect{Account: "news1", Name: "ternislandnews.example"})
-	assert.Equal(t, "lighthousetrust.example (trust)\n  gains  disk space 1G → 2G\n  over   domains 3 of 2, 1 over\n  keeps  exceptions stay: disk\nternislandnews.example (news1)\n  nothing changes for it\n", out.String())
+	assert.Equal(t, "lighthousetrust.example (trust)\n  gains  disk space 1G → 2G\n  over   domains 3 of 2, 1 over\n "+
+		" keeps  exceptions stay: disk\nternislandnews.example (news1)\n  nothing changes for it\n", out.String())
 	assert.Equal(t, "1G → (none)", beforeAfter(api.Difference{Before: "1G"}))
 }
 
@@ -210,13 +238,16 @@ func TestCompletion(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, script.Bytes(), 0o600))
 	complete := func(words ...string) string {
 		quoted := "'" + strings.Join(words, "' '") + "'"
-		out, err := exec.Command("bash", "-ec", fmt.Sprintf("source %s; COMP_WORDS=(%s); COMP_CWORD=%d; _victualler; echo ${COMPREPLY[*]}", path, quoted, len(words)-1)).CombinedOutput()
+		out, err := exec.Command("bash", "-ec",
+			fmt.Sprintf("source %s; COMP_WORDS=(%s); COMP_CWORD=%d; _victualler; echo ${COMPREPLY[*]}", path, quoted,
+				len(words)-1)).CombinedOutput()
 		require.NoError(t, err, string(out))
 		return strings.TrimSpace(string(out))
 	}
 	assert.Equal(t, "server session settings", complete("victualler", "se"))
 	assert.Equal(t, "sweep", complete("victualler", "server", "sw"))
-	assert.Equal(t, "--preview --password-stdin --plan", strings.Join(reversed(strings.Fields(complete("victualler", "account", "open", "--p"))), " "))
+	assert.Equal(t, "--preview --password-stdin --plan",
+		strings.Join(reversed(strings.Fields(complete("victualler", "account", "open", "--p"))), " "))
 }
 
 func reversed(list []string) []string {

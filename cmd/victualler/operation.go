@@ -17,11 +17,13 @@ import (
 
 func operationCommands() []command {
 	return []command{
-		command{noun: "operation", verb: "list", short: "List operations, newest first", output: true,
-			flags: []flagInfo{{name: "state", value: "STATE", usage: "waiting, running, done or failed"}, {name: "account", value: "ACCOUNT", usage: "only those on this account"},
-				{name: "server", value: "SERVER", usage: "only those on this server"}, {name: "most", value: "N", usage: "how many (default 20)"}},
+		{noun: "operation", verb: "list", short: "List operations, newest first", output: true,
+			flags: []flagInfo{{name: "state", value: "STATE", usage: "waiting, running, done or failed"},
+				{name: "account", value: "ACCOUNT", usage: "only those on this account"},
+				{name: "server", value: "SERVER", usage: "only those on this server"},
+				{name: "most", value: "N", usage: "how many (default 20)"}},
 			run: listOperations},
-		command{noun: "operation", verb: "show", args: "NUMBER", short: "Show an operation with its steps", output: true,
+		{noun: "operation", verb: "show", args: "NUMBER", short: "Show an operation with its steps", output: true,
 			run: func(ctx context.Context, c *call) error {
 				id, err := c.operationNumber()
 				if err != nil {
@@ -36,13 +38,14 @@ func operationCommands() []command {
 					t = append(t, []string{s.Name, s.State, duration(&s.StartedAt, s.FinishedAt), s.Detail})
 				}
 				if c.value("o") == "" || c.value("o") == "table" {
-					fields(c.out, "operation", fmt.Sprintf("%d %s %s", o.ID, o.Kind, o.Subject), "asked for by", o.Actor, "state", o.State, "begun", local(o.CreatedAt),
+					fields(c.out, "operation", fmt.Sprintf("%d %s %s", o.ID, o.Kind, o.Subject), "asked for by",
+						o.Actor, "state", o.State, "begun", local(o.CreatedAt),
 						"took", duration(o.StartedAt, o.FinishedAt), "failure", o.Failure, "note", o.Note)
 					fmt.Fprintln(c.out)
 				}
 				return c.print(o, t)
 			}},
-		command{noun: "operation", verb: "watch", args: "NUMBER", short: "Watch an operation until it ends",
+		{noun: "operation", verb: "watch", args: "NUMBER", short: "Watch an operation until it ends",
 			run: func(ctx context.Context, c *call) error {
 				id, err := c.operationNumber()
 				if err != nil {
@@ -67,13 +70,15 @@ func listOperations(ctx context.Context, c *call) error {
 		most = "20"
 	}
 	var list api.OperationPage
-	query := url.Values{"limit": {most}, "state": {c.value("state")}, "account": {c.value("account")}, "server": {c.value("server")}}
+	query := url.Values{"limit": {most}, "state": {c.value("state")}, "account": {c.value("account")},
+		"server": {c.value("server")}}
 	if err := c.client.Get(ctx, "/operations", query, &list); err != nil {
 		return err
 	}
 	t := table{{"NUMBER", "KIND", "SUBJECT", "STATE", "BY", "BEGUN", "TOOK"}}
 	for _, o := range list.Operations {
-		t = append(t, []string{strconv.FormatInt(o.ID, 10), o.Kind, o.Subject, o.State, o.Actor, local(o.CreatedAt), duration(o.StartedAt, o.FinishedAt)})
+		t = append(t, []string{strconv.FormatInt(o.ID, 10), o.Kind, o.Subject, o.State, o.Actor, local(o.CreatedAt),
+			duration(o.StartedAt, o.FinishedAt)})
 	}
 	return c.print(list, t)
 }

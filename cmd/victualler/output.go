@@ -38,11 +38,12 @@ func (c *call) print(document any, t table) error {
 	return nil
 }
 
-// figure is what stands at the right of its column: a number, a size, a share, unlimited, or a switch beside those.
+// figure is what stands at the right of its column: a number, a size, a
+// share, unlimited, or a switch beside those.
 var figure = regexp.MustCompile(`^(\d[\d.]*[BKMGT%]?|unlimited|-|on|off)?$`)
 
-// write lays out columns, those of figures at the right; where the terminal is too narrow, the widest ones
-// are cut.
+// write lays out columns, those of figures at the right; where the
+// terminal is too narrow, the widest ones are cut.
 func (t table) write(out io.Writer, limit int) {
 	widths := make([]int, len(t[0]))
 	right := make([]bool, len(t[0]))
@@ -119,7 +120,8 @@ func fields(out io.Writer, pairs ...string) {
 	}
 	for i := 0; i < len(pairs); i += 2 {
 		if pairs[i+1] != "" {
-			fmt.Fprintf(out, "%s%s  %s\n", pairs[i], strings.Repeat(" ", longest-utf8.RuneCountInString(pairs[i])), pairs[i+1])
+			fmt.Fprintf(out, "%s%s  %s\n", pairs[i], strings.Repeat(" ", longest-utf8.RuneCountInString(pairs[i])),
+				pairs[i+1])
 		}
 	}
 }

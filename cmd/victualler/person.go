@@ -15,27 +15,39 @@ import (
 
 func personCommands() []command {
 	path := func(c *call) string { return "/people/" + url.PathEscape(c.args[0]) }
-	common := []flagInfo{{name: "email", value: "ADDRESS", usage: "for links and notices about the sign-in"}, {name: "language", value: "LANGUAGE", usage: "of notices: en or de"},
-		{name: "duty", value: "DUTY", usage: "of an operator: all, support, billing or read-only"}, {name: "networks", value: "LIST", usage: "from where they may sign in, such as 192.0.2.0/24,198.51.100.7; - for anywhere"}}
+	common := []flagInfo{{name: "email", value: "ADDRESS", usage: "for links and notices about the sign-in"},
+		{name: "language", value: "LANGUAGE", usage: "of notices: en or de"},
+		{name: "duty", value: "DUTY", usage: "of an operator: all, support, billing or read-only"},
+		{name: "networks", value: "LIST",
+			usage: "from where they may sign in, such as 192.0.2.0/24,198.51.100.7; - for anywhere"}}
 	return []command{
-		command{noun: "person", verb: "add", args: "NAME", short: "Let somebody sign in", output: true, preview: true,
+		{noun: "person", verb: "add", args: "NAME", short: "Let somebody sign in", output: true, preview: true,
 			long: "Without --customer or --reseller it is an operator.",
-			flags: append([]flagInfo{{name: "customer", value: "CUSTOMER", usage: "number or name of the customer they are of"}, {name: "reseller", value: "NAME", usage: "the reseller they are of"},
-				{name: "activation", value: "HOW", usage: "link (mailed), password, or none"}, {name: "password-stdin", usage: "read the password from standard input, for --activation password"},
-				{name: "must-change", usage: "have the password changed at the first sign-in"}, {name: "read-only", usage: "may look and change nothing"}}, common...),
+			flags: append([]flagInfo{{name: "customer", value: "CUSTOMER",
+				usage: "number or name of the customer they are of"},
+				{name: "reseller", value: "NAME", usage: "the reseller they are of"},
+				{name: "activation", value: "HOW", usage: "link (mailed), password, or none"},
+				{name: "password-stdin", usage: "read the password from standard input, for --activation password"},
+				{name: "must-change", usage: "have the password changed at the first sign-in"},
+				{name: "read-only", usage: "may look and change nothing"}}, common...),
 			run: addPerson},
-		command{noun: "person", verb: "list", short: "List who can sign in", output: true,
-			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of a name or mail address"}, {name: "role", value: "ROLE", usage: "operator, reseller or customer"},
-				{name: "customer", value: "CUSTOMER", usage: "only people of this customer"}, {name: "reseller", value: "NAME", usage: "only people of this reseller and of their customers"}},
+		{noun: "person", verb: "list", short: "List who can sign in", output: true,
+			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of a name or mail address"},
+				{name: "role", value: "ROLE", usage: "operator, reseller or customer"},
+				{name: "customer", value: "CUSTOMER", usage: "only people of this customer"},
+				{name: "reseller", value: "NAME", usage: "only people of this reseller and of their customers"}},
 			run: func(ctx context.Context, c *call) error {
-				query := url.Values{"search": {c.value("search")}, "role": {c.value("role")}, "customer": {c.value("customer")}, "reseller": {c.value("reseller")}}
-				all, err := collect(ctx, c, "/people", query, 0, func(p api.PersonPage) ([]api.Person, string) { return p.People, p.Next })
+				query := url.Values{"search": {c.value("search")}, "role": {c.value("role")},
+					"customer": {c.value("customer")}, "reseller": {c.value("reseller")}}
+				all, err := collect(ctx, c, "/people", query, 0, func(p api.PersonPage) ([]api.Person, string) {
+					return p.People, p.Next
+				})
 				if err != nil {
 					return err
 				}
 				return c.print(all, personTable(all...))
 			}},
-		command{noun: "person", verb: "show", args: "NAME", short: "Show somebody who can sign in", output: true,
+		{noun: "person", verb: "show", args: "NAME", short: "Show somebody who can sign in", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var p api.Person
 				if err := c.client.Get(ctx, path(c), nil, &p); err != nil {
@@ -44,21 +56,32 @@ func personCommands() []command {
 				if c.value("o") != "" {
 					return c.print(p, personTable(p))
 				}
-				fields(c.out, "person", p.Name, "role", roleOf(p), "of", ofWhom(p), "email", p.Email, "language", p.Language, "look only", yesIf(p.ReadOnly), "has to change the password", yesIf(p.MustChange),
-					"password set", yes(p.Password), "second factor", yes(p.SecondFactor), "networks", strings.Join(p.Networks, ", "), "last seen", when(p.SeenAt), "since", local(p.Since))
+				fields(c.out, "person", p.Name, "role", roleOf(p), "of", ofWhom(p), "email", p.Email, "language",
+					p.Language, "look only", yesIf(p.ReadOnly), "has to change the password", yesIf(p.MustChange),
+					"password set", yes(p.Password), "second factor", yes(p.SecondFactor), "networks",
+					strings.Join(p.Networks, ", "), "last seen", when(p.SeenAt), "since", local(p.Since))
 				return nil
 			}},
-		command{noun: "person", verb: "change", args: "NAME", short: "Change somebody's sign-in", output: true, preview: true, long: "What is left out stays; - empties it.",
-			flags: append([]flagInfo{{name: "read-only", value: "yes|no", usage: "whether they may look and change nothing"}}, common...), run: changePerson},
-		command{noun: "person", verb: "password", args: "NAME", short: "Give somebody else a new password, and end their sessions", preview: true,
-			long:  "It is asked for, read from standard input with --password-stdin, or made and shown once with --generate.",
-			flags: append([]flagInfo{{name: "must-change", usage: "have it changed at the next sign-in"}}, passwordFlags...), run: resetPassword},
-		command{noun: "person", verb: "link", args: "NAME", short: "Make a one-time link for somebody else", output: true, preview: true,
-			long:  "To set a password (works for 48 hours), or to sign in without one (15 minutes).",
-			flags: []flagInfo{{name: "purpose", value: "password|sign-in", usage: "what it is for", required: true}, {name: "mail", usage: "mail it to them instead of printing it"}},
+		{noun: "person", verb: "change", args: "NAME", short: "Change somebody's sign-in", output: true, preview: true,
+			long: "What is left out stays; - empties it.",
+			flags: append([]flagInfo{{name: "read-only", value: "yes|no",
+				usage: "whether they may look and change nothing"}}, common...), run: changePerson},
+		{noun: "person", verb: "password", args: "NAME",
+			short: "Give somebody else a new password, and end their sessions", preview: true,
+			long: "It is asked for, read from standard input with --password-stdin, or made and shown once with " +
+				"--generate.",
+			flags: append([]flagInfo{{name: "must-change", usage: "have it changed at the next sign-in"}},
+				passwordFlags...), run: resetPassword},
+		{noun: "person", verb: "link", args: "NAME", short: "Make a one-time link for somebody else", output: true,
+			preview: true,
+			long:    "To set a password (works for 48 hours), or to sign in without one (15 minutes).",
+			flags: []flagInfo{{name: "purpose", value: "password|sign-in", usage: "what it is for", required: true},
+				{name: "mail", usage: "mail it to them instead of printing it"}},
 			run: func(ctx context.Context, c *call) error {
 				var link api.Link
-				previewed, err := c.change(ctx, http.MethodPost, path(c)+"/links", api.NewLink{Purpose: c.value("purpose"), Mail: c.on("mail")}, &link)
+				previewed,
+					err := c.change(ctx, http.MethodPost, path(c)+"/links", api.NewLink{Purpose: c.value("purpose"),
+					Mail: c.on("mail")}, &link)
 				if err != nil || previewed {
 					return err
 				}
@@ -68,17 +91,20 @@ func personCommands() []command {
 				}
 				return c.print(link, table{{"LINK", "WORKS ONCE, UNTIL"}, {link.URL, local(link.EndsAt)}})
 			}},
-		command{noun: "person", verb: "sign-out", args: "NAME", short: "End all sessions of somebody", preview: true,
+		{noun: "person", verb: "sign-out", args: "NAME", short: "End all sessions of somebody", preview: true,
 			run: func(ctx context.Context, c *call) error {
 				_, err := c.change(ctx, http.MethodDelete, path(c)+"/sessions", nil, nil)
 				return err
 			}},
-		command{noun: "person", verb: "unlock", args: "NAME", short: "Switch somebody's second factor off, when authenticator and recovery codes are lost", preview: true, flags: []flagInfo{yesFlag},
+		{noun: "person", verb: "unlock", args: "NAME",
+			short: "Switch somebody's second factor off, when authenticator and recovery codes are lost", preview: true,
+			flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				return c.removed(ctx, path(c)+"/second-factor", "the second factor of "+c.args[0])
 			}},
-		command{noun: "person", verb: "remove", args: "NAME", short: "Let somebody sign in no longer", preview: true, flags: []flagInfo{yesFlag},
-			run: func(ctx context.Context, c *call) error { return c.removed(ctx, path(c), "person "+c.args[0]) }},
+		{noun: "person", verb: "remove", args: "NAME", short: "Let somebody sign in no longer", preview: true,
+			flags: []flagInfo{yesFlag},
+			run:   func(ctx context.Context, c *call) error { return c.removed(ctx, path(c), "person "+c.args[0]) }},
 	}
 }
 
@@ -119,7 +145,8 @@ func personTable(people ...api.Person) table {
 }
 
 func addPerson(ctx context.Context, c *call) error {
-	body := api.NewPerson{Name: c.args[0], Duty: c.value("duty"), Reseller: c.value("reseller"), Email: c.value("email"), Language: c.value("language"), ReadOnly: c.on("read-only"),
+	body := api.NewPerson{Name: c.args[0], Duty: c.value("duty"), Reseller: c.value("reseller"),
+		Email: c.value("email"), Language: c.value("language"), ReadOnly: c.on("read-only"),
 		Networks: list(c.value("networks")), Activation: c.value("activation"), MustChange: c.on("must-change")}
 	if c.value("customer") != "" {
 		var customer api.Customer
@@ -170,10 +197,14 @@ func changePerson(ctx context.Context, c *call) error {
 }
 
 // passwordFlags are the flags of commands that take a new password.
-var passwordFlags = []flagInfo{{name: "password-stdin", usage: "read it from standard input"}, {name: "generate", usage: "make one and print it once"},
-	{name: "length", value: "N", usage: "of a generated one (default 16)"}, {name: "characters", value: "LIST", usage: "of a generated one: small, large, digits, signs (default small,large,digits)"}}
+var passwordFlags = []flagInfo{{name: "password-stdin", usage: "read it from standard input"},
+	{name: "generate", usage: "make one and print it once"},
+	{name: "length", value: "N", usage: "of a generated one (default 16)"},
+	{name: "characters", value: "LIST",
+		usage: "of a generated one: small, large, digits, signs (default small,large,digits)"}}
 
-// newPassword asks for a new password in one of the ways there are. Generated tells that it has to be shown.
+// newPassword asks for a new password in one of the ways there are.
+// Generated tells that it has to be shown.
 func (c *call) newPassword(ctx context.Context, in *bufio.Reader) (password string, generated bool, err error) {
 	if !c.on("generate") {
 		password, err = readPassword(c, in, "New password: ")
@@ -189,7 +220,8 @@ func (c *call) newPassword(ctx context.Context, in *bufio.Reader) (password stri
 		kinds = slices.DeleteFunc(kinds, func(k string) bool { return k == kind })
 	}
 	if len(kinds) > 0 {
-		return "", false, usageError{"--characters takes small, large, digits and signs, not " + strings.Join(kinds, ", ")}
+		return "", false, usageError{"--characters takes small, large, digits and signs, not " +
+			strings.Join(kinds, ", ")}
 	}
 	if c.value("length") != "" {
 		query.Set("length", c.value("length"))
@@ -204,7 +236,8 @@ func resetPassword(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	previewed, err := c.change(ctx, http.MethodPut, "/people/"+url.PathEscape(c.args[0])+"/password", api.NewPassword{Password: password, MustChange: c.on("must-change")}, nil)
+	previewed, err := c.change(ctx, http.MethodPut, "/people/"+url.PathEscape(c.args[0])+"/password",
+		api.NewPassword{Password: password, MustChange: c.on("must-change")}, nil)
 	if err != nil || previewed {
 		return err
 	}

@@ -17,10 +17,11 @@ import (
 // What is one's own: password, second factor, sessions, tokens.
 func personalCommands() []command {
 	return []command{
-		command{noun: "password", verb: "change", short: "Change your own password, and end all your other sessions",
+		{noun: "password", verb: "change", short: "Change your own password, and end all your other sessions",
 			long:  "With --password-stdin, standard input holds the present password and the new one, a line each.",
 			flags: passwordFlags, run: changePassword},
-		command{noun: "password", verb: "check", short: "Estimate how well a password would hold", output: true, flags: passwordFlags[:1],
+		{noun: "password", verb: "check", short: "Estimate how well a password would hold", output: true,
+			flags: passwordFlags[:1],
 			run: func(ctx context.Context, c *call) error {
 				password, err := readPassword(c, bufio.NewReader(c.in), "Password to look at: ")
 				if err != nil {
@@ -31,31 +32,40 @@ func personalCommands() []command {
 					return err
 				}
 				if c.value("o") != "" {
-					return c.print(s, table{{"LEVEL", "BITS", "REASONS"}, {s.Level, strconv.Itoa(s.Bits), strings.Join(s.Reasons, "; ")}})
+					return c.print(s, table{{"LEVEL", "BITS", "REASONS"},
+						{s.Level, strconv.Itoa(s.Bits), strings.Join(s.Reasons, "; ")}})
 				}
-				fields(c.out, "level", s.Level, "bits", strconv.Itoa(s.Bits), "because", strings.Join(s.Reasons, ", "), "advice", s.Advice)
+				fields(c.out, "level", s.Level, "bits", strconv.Itoa(s.Bits), "because", strings.Join(s.Reasons, ", "),
+					"advice", s.Advice)
 				return nil
 			}},
-		command{noun: "factor", verb: "show", short: "Show how your second factor is", output: true,
+		{noun: "factor", verb: "show", short: "Show how your second factor is", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var f api.SecondFactor
 				if err := c.client.Get(ctx, "/second-factor", nil, &f); err != nil {
 					return err
 				}
-				return c.print(f, table{{"SECOND FACTOR", "REQUIRED", "SINCE", "RECOVERY CODES LEFT"}, {yes(f.On), yes(f.Required), when(f.Since), strconv.FormatInt(f.Left, 10)}})
+				return c.print(f, table{{"SECOND FACTOR", "REQUIRED", "SINCE", "RECOVERY CODES LEFT"},
+					{yes(f.On), yes(f.Required), when(f.Since), strconv.FormatInt(f.Left, 10)}})
 			}},
-		command{noun: "factor", verb: "add", short: "Set up a second factor with an authenticator", run: addFactor},
-		command{noun: "factor", verb: "change", short: "Make new recovery codes; the old ones work no longer", flags: passwordFlags[:1],
+		{noun: "factor", verb: "add", short: "Set up a second factor with an authenticator", run: addFactor},
+		{noun: "factor", verb: "change", short: "Make new recovery codes; the old ones work no longer",
+			flags: passwordFlags[:1],
 			run: func(ctx context.Context, c *call) error {
-				return c.proved(ctx, "/second-factor/recovery-codes", func(codes api.RecoveryCodes) { printCodes(c, codes) })
+				return c.proved(ctx, "/second-factor/recovery-codes", func(codes api.RecoveryCodes) {
+					printCodes(c, codes)
+				})
 			}},
-		command{noun: "factor", verb: "remove", short: "Switch your second factor off", flags: passwordFlags[:1],
+		{noun: "factor", verb: "remove", short: "Switch your second factor off", flags: passwordFlags[:1],
 			run: func(ctx context.Context, c *call) error {
-				return c.proved(ctx, "/second-factor/drop", func(api.RecoveryCodes) { fmt.Fprintln(c.out, "your second factor is off") })
+				return c.proved(ctx, "/second-factor/drop", func(api.RecoveryCodes) {
+					fmt.Fprintln(c.out, "your second factor is off")
+				})
 			}},
-		command{noun: "token", verb: "add", args: "NAME", short: "Make a token for a program", preview: true, output: true,
+		{noun: "token", verb: "add", args: "NAME", short: "Make a token for a program", preview: true, output: true,
 			long: "Its secret is printed once. See scope list for what it can be allowed.",
-			flags: []flagInfo{{name: "scopes", value: "LIST", usage: "such as accounts.read,accounts.open", required: true}, {name: "networks", value: "LIST", usage: "from where it may be used"},
+			flags: []flagInfo{{name: "scopes", value: "LIST", usage: "such as accounts.read,accounts.open",
+				required: true}, {name: "networks", value: "LIST", usage: "from where it may be used"},
 				{name: "until", value: "DATE", usage: "when it ends"}},
 			run: func(ctx context.Context, c *call) error {
 				end, err := parseMoment(c.value("until"))
@@ -63,17 +73,20 @@ func personalCommands() []command {
 					return err
 				}
 				var token api.Token
-				previewed, err := c.change(ctx, http.MethodPost, "/tokens", api.NewToken{Name: c.args[0], Scopes: list(c.value("scopes")), Networks: list(c.value("networks")), EndsAt: end}, &token)
+				previewed,
+					err := c.change(ctx, http.MethodPost, "/tokens", api.NewToken{Name: c.args[0],
+					Scopes: list(c.value("scopes")), Networks: list(c.value("networks")), EndsAt: end}, &token)
 				if err != nil || previewed {
 					return err
 				}
 				if c.value("o") != "" {
 					return c.print(token, tokenTable(token))
 				}
-				fmt.Fprintf(c.out, "%s\nsend it as “Authorization: Bearer …”; it cannot be looked up again\n", token.Secret)
+				fmt.Fprintf(c.out, "%s\nsend it as “Authorization: Bearer …”; it cannot be looked up again\n",
+					token.Secret)
 				return nil
 			}},
-		command{noun: "token", verb: "list", short: "List your tokens", output: true,
+		{noun: "token", verb: "list", short: "List your tokens", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var l api.TokenList
 				if err := c.client.Get(ctx, "/tokens", nil, &l); err != nil {
@@ -81,11 +94,12 @@ func personalCommands() []command {
 				}
 				return c.print(l.Tokens, tokenTable(l.Tokens...))
 			}},
-		command{noun: "token", verb: "remove", args: "NUMBER", short: "Take a token back: it works no longer", preview: true, flags: []flagInfo{yesFlag},
+		{noun: "token", verb: "remove", args: "NUMBER", short: "Take a token back: it works no longer", preview: true,
+			flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				return c.removed(ctx, "/tokens/"+c.args[0], "token "+c.args[0])
 			}},
-		command{noun: "scope", verb: "list", short: "List what a token can be allowed", output: true,
+		{noun: "scope", verb: "list", short: "List what a token can be allowed", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var l api.ScopeList
 				if err := c.client.Get(ctx, "/scopes", nil, &l); err != nil {
@@ -107,7 +121,8 @@ func tokenTable(tokens ...api.Token) table {
 		if k.EndsAt != nil {
 			until = local(*k.EndsAt)
 		}
-		t = append(t, []string{strconv.FormatInt(k.ID, 10), k.Name, strings.Join(k.Scopes, ", "), strings.Join(k.Networks, ", "), until, when(k.UsedAt), k.UsedFrom})
+		t = append(t, []string{strconv.FormatInt(k.ID, 10), k.Name, strings.Join(k.Scopes, ", "),
+			strings.Join(k.Networks, ", "), until, when(k.UsedAt), k.UsedFrom})
 	}
 	return t
 }
@@ -175,7 +190,8 @@ func addFactor(ctx context.Context, c *call) error {
 		return usageError{"the second factor counts when a code of it was given; nothing is switched on"}
 	}
 	var codes api.RecoveryCodes
-	if err := c.client.Post(ctx, "/second-factor/confirm", api.Code{Code: strings.TrimSpace(code)}, &codes); err != nil {
+	if err := c.client.Post(ctx, "/second-factor/confirm", api.Code{Code: strings.TrimSpace(code)},
+		&codes); err != nil {
 		return err
 	}
 	fmt.Fprintln(c.out, "your second factor is on")
@@ -184,7 +200,8 @@ func addFactor(ctx context.Context, c *call) error {
 }
 
 func printCodes(c *call, codes api.RecoveryCodes) {
-	fmt.Fprintln(c.out, "recovery codes, for the day when the authenticator is lost; each works once, and they cannot be looked up again:")
+	fmt.Fprintln(c.out, "recovery codes, for the day when the authenticator is lost; each works once, and they "+
+		"cannot be looked up again:")
 	for _, code := range codes.Codes {
 		fmt.Fprintln(c.out, "  "+code)
 	}

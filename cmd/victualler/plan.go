@@ -15,15 +15,20 @@ import (
 func planCommands() []command {
 	path := func(c *call) string { return "/plans/" + url.PathEscape(c.args[0]) }
 	return []command{
-		command{noun: "plan", verb: "add", args: "NAME", short: "Add a plan", output: true, preview: true,
-			long: "Sizes are written as 500M, 20G or 1.5T. A limit that is left out is 0, or as in the plan named with --like.",
-			flags: append(limitFlags(false), flagInfo{name: "like", value: "PLAN", usage: "take what is left out from this plan"},
-				flagInfo{name: "reseller", value: "NAME", usage: "add it for this reseller"}, flagInfo{name: "template", value: "NAME", usage: "a template for new sites"}),
+		{noun: "plan", verb: "add", args: "NAME", short: "Add a plan", output: true, preview: true,
+			long: "Sizes are written as 500M, 20G or 1.5T. A limit that is left out is 0, or as in the plan named " +
+				"with --like.",
+			flags: append(limitFlags(false), flagInfo{name: "like", value: "PLAN",
+				usage: "take what is left out from this plan"},
+				flagInfo{name: "reseller", value: "NAME", usage: "add it for this reseller"}, flagInfo{name: "template",
+					value: "NAME", usage: "a template for new sites"}),
 			run: addPlan},
-		command{noun: "plan", verb: "list", short: "List plans", output: true,
-			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of a name"}, {name: "reseller", value: "NAME", usage: "only this reseller's"},
-				{name: "own", usage: "only the operator's; with --reseller, theirs and the operator's"}}, run: listPlans},
-		command{noun: "plan", verb: "show", args: "PLAN", short: "Show a plan", output: true,
+		{noun: "plan", verb: "list", short: "List plans", output: true,
+			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of a name"},
+				{name: "reseller", value: "NAME", usage: "only this reseller's"},
+				{name: "own", usage: "only the operator's; with --reseller, theirs and the operator's"}},
+			run: listPlans},
+		{noun: "plan", verb: "show", args: "PLAN", short: "Show a plan", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var p api.Plan
 				if err := c.client.Get(ctx, path(c), nil, &p); err != nil {
@@ -31,17 +36,21 @@ func planCommands() []command {
 				}
 				return c.printPlan(p)
 			}},
-		command{noun: "plan", verb: "compare", args: "PLAN…", short: "Compare 2 to 6 plans side by side", output: true,
+		{noun: "plan", verb: "compare", args: "PLAN…", short: "Compare 2 to 6 plans side by side", output: true,
 			long:  "Lines that differ are marked with ≠.",
 			flags: []flagInfo{{name: "differing", usage: "print only what differs"}}, run: comparePlans},
-		command{noun: "plan", verb: "change", args: "PLAN", short: "Change a plan, and with it the accounts on it", output: true, preview: true, waits: true,
-			long: "Only what is named changes. Exceptions stay, and accounts with frozen limits keep them. Nothing is deleted: what is over a new limit cannot grow.",
+		{noun: "plan", verb: "change", args: "PLAN", short: "Change a plan, and with it the accounts on it",
+			output: true, preview: true, waits: true,
+			long: "Only what is named changes. Exceptions stay, and accounts with frozen limits keep them. Nothing " +
+				"is deleted: what is over a new limit cannot grow.",
 			flags: append(limitFlags(false), flagInfo{name: "name", value: "NAME", usage: "a new name"},
-				flagInfo{name: "freeze", value: "WHICH", usage: "which accounts keep their present limits: none, over (those that would be over a limit) or all"},
+				flagInfo{name: "freeze", value: "WHICH", usage: "which accounts keep their present limits: none, " +
+					"over (those that would be over a limit) or all"},
 				flagInfo{name: "template", value: "NAME", usage: "a template for new sites; - for none"}),
 			run: changePlan},
-		command{noun: "plan", verb: "remove", args: "PLAN", short: "Remove a plan that no account is on", preview: true, flags: []flagInfo{yesFlag},
-			run: func(ctx context.Context, c *call) error { return c.removed(ctx, path(c), "plan "+c.args[0]) }},
+		{noun: "plan", verb: "remove", args: "PLAN", short: "Remove a plan that no account is on", preview: true,
+			flags: []flagInfo{yesFlag},
+			run:   func(ctx context.Context, c *call) error { return c.removed(ctx, path(c), "plan "+c.args[0]) }},
 	}
 }
 
@@ -70,14 +79,18 @@ func (c *call) printPlan(p api.Plan) error {
 		return err
 	}
 	for _, w := range p.Warnings {
-		fmt.Fprintf(c.err, "note: %s: %s\n", strings.TrimPrefix(strings.TrimPrefix(w.Name, "limits."), "features."), w.Message)
+		fmt.Fprintf(c.err, "note: %s: %s\n", strings.TrimPrefix(strings.TrimPrefix(w.Name, "limits."), "features."),
+			w.Message)
 	}
 	return nil
 }
 
 func listPlans(ctx context.Context, c *call) error {
-	query := url.Values{"search": {c.value("search")}, "reseller": {c.value("reseller")}, "own": {strconv.FormatBool(c.on("own"))}}
-	all, err := collect(ctx, c, "/plans", query, 0, func(p api.PlanPage) ([]api.Plan, string) { return p.Plans, p.Next })
+	query := url.Values{"search": {c.value("search")}, "reseller": {c.value("reseller")},
+		"own": {strconv.FormatBool(c.on("own"))}}
+	all, err := collect(ctx, c, "/plans", query, 0, func(p api.PlanPage) ([]api.Plan, string) {
+		return p.Plans, p.Next
+	})
 	if err != nil {
 		return err
 	}
@@ -124,7 +137,9 @@ func addPlan(ctx context.Context, c *call) error {
 		return usageError{"--limits or --like is needed; usage: " + c.usage()}
 	}
 	var p api.Plan
-	previewed, err := c.change(ctx, http.MethodPost, "/plans", api.NewPlan{Name: c.args[0], Reseller: c.value("reseller"), Like: c.value("like"), Limits: limits, Features: features, Template: c.value("template")}, &p)
+	previewed,
+		err := c.change(ctx, http.MethodPost, "/plans", api.NewPlan{Name: c.args[0], Reseller: c.value("reseller"),
+		Like: c.value("like"), Limits: limits, Features: features, Template: c.value("template")}, &p)
 	if err != nil || previewed {
 		return err
 	}
@@ -142,12 +157,14 @@ func changePlan(ctx context.Context, c *call) error {
 		return err
 	}
 	var changed api.PlanChanged
-	previewed, err := c.changeIf(ctx, http.MethodPatch, path, api.PlanChange{Name: c.value("name"), Limits: limits, Features: features, Freeze: c.value("freeze"), Template: c.given("template")}, &changed, tag(before.Version))
+	previewed, err := c.changeIf(ctx, http.MethodPatch, path, api.PlanChange{Name: c.value("name"), Limits: limits,
+		Features: features, Freeze: c.value("freeze"), Template: c.given("template")}, &changed, tag(before.Version))
 	if err != nil || previewed {
 		return err
 	}
 	if c.value("o") == "" {
-		fmt.Fprintf(c.out, "%s changed; %d of %d accounts may use more or less than before, %d keep their present limits\n", planName(changed.Plan), changed.Accounts, changed.Plan.Accounts, changed.Frozen)
+		fmt.Fprintf(c.out, "%s changed; %d of %d accounts may use more or less than before, %d keep their present "+
+			"limits\n", planName(changed.Plan), changed.Accounts, changed.Plan.Accounts, changed.Frozen)
 	} else if err := c.printPlan(changed.Plan); err != nil {
 		return err
 	}

@@ -15,28 +15,36 @@ import (
 
 func serverCommands() []command {
 	return []command{
-		command{noun: "server", verb: "join", args: "LABEL", short: "Add a server and wait for its agent", preview: true, waits: true,
-			flags: []flagInfo{{name: "address", value: "HOST", usage: "its host name or address", required: true}, {name: "roles", value: "LIST", usage: "web, mail, database, dns with commas (default web)"},
+		{noun: "server", verb: "join", args: "LABEL", short: "Add a server and wait for its agent", preview: true,
+			waits: true,
+			flags: []flagInfo{{name: "address", value: "HOST", usage: "its host name or address", required: true},
+				{name: "roles", value: "LIST", usage: "web, mail, database, dns with commas (default web)"},
 				addressesFlag, {name: "closed", usage: "take no new accounts at first"}},
 			run: joinServer},
-		command{noun: "server", verb: "list", short: "List servers with health and fill", output: true, run: listServers},
-		command{noun: "server", verb: "show", args: "LABEL", short: "Show a server and the drift on it", output: true, run: showServer},
-		command{noun: "server", verb: "change", args: "LABEL", short: "Open a server to new accounts, close it, or tell where the world reaches it", preview: true,
-			flags: []flagInfo{{name: "open", usage: "take new accounts"}, {name: "closed", usage: "take no new accounts"}, addressesFlag},
+		{noun: "server", verb: "list", short: "List servers with health and fill", output: true, run: listServers},
+		{noun: "server", verb: "show", args: "LABEL", short: "Show a server and the drift on it", output: true,
+			run: showServer},
+		{noun: "server", verb: "change", args: "LABEL",
+			short: "Open a server to new accounts, close it, or tell where the world reaches it", preview: true,
+			flags: []flagInfo{{name: "open", usage: "take new accounts"},
+				{name: "closed", usage: "take no new accounts"}, addressesFlag},
 			waits: true, run: changeServer},
-		command{noun: "server", verb: "remove", args: "LABEL", short: "Remove a server without accounts", preview: true, flags: []flagInfo{yesFlag},
+		{noun: "server", verb: "remove", args: "LABEL", short: "Remove a server without accounts", preview: true,
+			flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				return c.removed(ctx, "/servers/"+url.PathEscape(c.args[0]), "server "+c.args[0])
 			}},
-		command{noun: "server", verb: "sweep", args: "LABEL", short: "Compare a server with what it should hold", waits: true,
+		{noun: "server", verb: "sweep", args: "LABEL", short: "Compare a server with what it should hold", waits: true,
 			run: func(ctx context.Context, c *call) error { return serverWork(ctx, c, "sweep") }},
-		command{noun: "server", verb: "repair", args: "LABEL", short: "Put right what a sweep finds", preview: true, waits: true,
-			run: func(ctx context.Context, c *call) error { return serverWork(ctx, c, "repair") }},
+		{noun: "server", verb: "repair", args: "LABEL", short: "Put right what a sweep finds", preview: true,
+			waits: true,
+			run:   func(ctx context.Context, c *call) error { return serverWork(ctx, c, "repair") }},
 	}
 }
 
 // addressesFlag tells where the world reaches a server.
-var addressesFlag = flagInfo{name: "public", value: "ADDRESSES", usage: "IPv4 and IPv6 addresses at which the world reaches it, with commas between them; that of the agent at first"}
+var addressesFlag = flagInfo{name: "public", value: "ADDRESSES", usage: "IPv4 and IPv6 addresses at which the world " +
+	"reaches it, with commas between them; that of the agent at first"}
 
 func joinServer(ctx context.Context, c *call) error {
 	roles := strings.Split(c.value("roles"), ",")
@@ -44,12 +52,14 @@ func joinServer(ctx context.Context, c *call) error {
 		roles = []string{"web"}
 	}
 	var joining api.Joining
-	body := api.NewServer{Label: c.args[0], Address: c.value("address"), Roles: roles, Closed: c.on("closed"), Addresses: list(c.value("public"))}
+	body := api.NewServer{Label: c.args[0], Address: c.value("address"), Roles: roles, Closed: c.on("closed"),
+		Addresses: list(c.value("public"))}
 	previewed, err := c.change(ctx, http.MethodPost, "/servers", body, &joining)
 	if err != nil || previewed {
 		return err
 	}
-	fmt.Fprintf(c.err, "On the server, as root, before %s:\n\n  victualler-agent join %s\n\n", local(joining.EndsAt), joining.JoinSecret)
+	fmt.Fprintf(c.err, "On the server, as root, before %s:\n\n  victualler-agent join %s\n\n", local(joining.EndsAt),
+		joining.JoinSecret)
 	return c.started(ctx, joining.Operation)
 }
 
@@ -58,9 +68,11 @@ func listServers(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, "/servers", nil, &list); err != nil {
 		return err
 	}
-	t := table{{"SERVER", "ADDRESS", "ROLES", "HEALTH", "NEW ACCOUNTS", "ACCOUNTS", "DRIFT", "LOAD", "MEMORY FREE", "DISK FREE"}}
+	t := table{{"SERVER", "ADDRESS", "ROLES", "HEALTH", "NEW ACCOUNTS", "ACCOUNTS", "DRIFT", "LOAD", "MEMORY FREE",
+		"DISK FREE"}}
 	for _, s := range list.Servers {
-		row := []string{s.Label, s.Address, strings.Join(s.Roles, " "), health(s), yes(s.Open), strconv.FormatInt(s.Accounts, 10), strconv.FormatInt(s.Drifts, 10), "?", "?", "?"}
+		row := []string{s.Label, s.Address, strings.Join(s.Roles, " "), health(s), yes(s.Open),
+			strconv.FormatInt(s.Accounts, 10), strconv.FormatInt(s.Drifts, 10), "?", "?", "?"}
 		if h := s.Health; h != nil {
 			row[7] = fmt.Sprintf("%.2f/%d", h.Load, h.Processors)
 			row[8] = plans.FormatSize(h.MemoryFree) + " of " + plans.FormatSize(h.MemoryTotal)
@@ -112,12 +124,14 @@ func showServer(ctx context.Context, c *call) error {
 	if c.value("o") == "json" || c.value("o") == "csv" {
 		return c.print(s, programs)
 	}
-	pairs := []string{"server", s.Label, "address", s.Address, "public", strings.Join(s.Addresses, " "), "roles", strings.Join(s.Roles, ", "), "health", health(s), "new accounts", yes(s.Open),
+	pairs := []string{"server", s.Label, "address", s.Address, "public", strings.Join(s.Addresses, " "), "roles",
+		strings.Join(s.Roles, ", "), "health", health(s), "new accounts", yes(s.Open),
 		"accounts", strconv.FormatInt(s.Accounts, 10), "last answer", when(s.SeenAt), "last sweep", when(s.SweptAt)}
 	if h := s.Health; h != nil {
 		pairs = append(pairs, "load", fmt.Sprintf("%.2f on %d processors", h.Load, h.Processors),
 			"memory free", plans.FormatSize(h.MemoryFree)+" of "+plans.FormatSize(h.MemoryTotal),
-			"disk free", plans.FormatSize(h.DiskFree)+" of "+plans.FormatSize(h.DiskTotal)+" (limits: "+h.Quota+")", "agent", h.AgentVersion)
+			"disk free", plans.FormatSize(h.DiskFree)+" of "+plans.FormatSize(h.DiskTotal)+" (limits: "+h.Quota+")",
+			"agent", h.AgentVersion)
 	}
 	fields(c.out, pairs...)
 	fmt.Fprintln(c.out)

@@ -82,13 +82,16 @@ var errNoSession = &api.Problem{Type: api.ProblemBase + "not-signed-in", Detail:
 
 func sessionCommands() []command {
 	return []command{
-		command{noun: "session", verb: "start", args: "ADDRESS", short: "Sign in to a service", stranger: true,
-			long: "The password is asked for, or read from standard input with --password-stdin. What is kept is a token, in a file only you can read.",
-			flags: []flagInfo{{name: "name", value: "NAME", usage: "sign-in name (asked for if absent)"}, {name: "password-stdin", usage: "read the password from standard input"},
+		{noun: "session", verb: "start", args: "ADDRESS", short: "Sign in to a service", stranger: true,
+			long: "The password is asked for, or read from standard input with --password-stdin. What is kept is a " +
+				"token, in a file only you can read.",
+			flags: []flagInfo{{name: "name", value: "NAME", usage: "sign-in name (asked for if absent)"},
+				{name: "password-stdin", usage: "read the password from standard input"},
 				{name: "code", value: "CODE", usage: "of the second factor, or a recovery code (asked for if needed)"},
-				{name: "link", value: "LINK", usage: "sign in with a one-time link; for one that sets a password, the new password is asked for"}},
+				{name: "link", value: "LINK", usage: "sign in with a one-time link; for one that sets a password, " +
+					"the new password is asked for"}},
 			run: startSession},
-		command{noun: "session", verb: "show", short: "Show who is signed in, and where", output: true,
+		{noun: "session", verb: "show", short: "Show who is signed in, and where", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var s api.Session
 				if err := c.client.Get(ctx, "/session", nil, &s); err != nil {
@@ -98,15 +101,17 @@ func sessionCommands() []command {
 				if s.Duty != "all" {
 					role += ", " + s.Duty
 				}
-				if err := c.print(s, table{{"NAME", "ROLE", "ACTING AS", "SERVICE", "ENDS WITHOUT USE", "ENDS AT ALL"}, {s.Name, role, s.ActingAs, c.session.Service, local(s.EndsAt), local(s.EndsLatest)}}); err != nil {
+				if err := c.print(s, table{{"NAME", "ROLE", "ACTING AS", "SERVICE", "ENDS WITHOUT USE", "ENDS AT ALL"},
+					{s.Name, role, s.ActingAs, c.session.Service, local(s.EndsAt), local(s.EndsLatest)}}); err != nil {
 					return err
 				}
 				for _, what := range s.MustFirst {
-					fmt.Fprintf(c.err, "note: first set your %s: victualler %s\n", strings.ReplaceAll(what, "-", " "), map[string]string{"password": "password change", "second-factor": "factor add"}[what])
+					fmt.Fprintf(c.err, "note: first set your %s: victualler %s\n", strings.ReplaceAll(what, "-", " "),
+						map[string]string{"password": "password change", "second-factor": "factor add"}[what])
 				}
 				return nil
 			}},
-		command{noun: "session", verb: "list", short: "List your sessions", output: true,
+		{noun: "session", verb: "list", short: "List your sessions", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var l api.OpenSessions
 				if err := c.client.Get(ctx, "/sessions", nil, &l); err != nil {
@@ -114,20 +119,23 @@ func sessionCommands() []command {
 				}
 				t := table{{"NUMBER", "THIS", "FROM", "PROGRAM", "STARTED", "LAST USED", "ENDS"}}
 				for _, s := range l.Sessions {
-					t = append(t, []string{strconv.FormatInt(s.ID, 10), yesIf(s.This), s.Address, s.Program, local(s.StartedAt), local(s.SeenAt), local(s.EndsAt)})
+					t = append(t, []string{strconv.FormatInt(s.ID, 10), yesIf(s.This), s.Address, s.Program,
+						local(s.StartedAt), local(s.SeenAt), local(s.EndsAt)})
 				}
 				return c.print(l.Sessions, t)
 			}},
-		command{noun: "session", verb: "remove", args: "NUMBER", short: "End one of your sessions",
+		{noun: "session", verb: "remove", args: "NUMBER", short: "End one of your sessions",
 			run: func(ctx context.Context, c *call) error {
 				_, err := c.change(ctx, http.MethodDelete, "/sessions/"+c.args[0], nil, nil)
 				return err
 			}},
-		command{noun: "session", verb: "act", short: "Act on a customer's or a reseller's behalf; the record names both",
-			long:  "Until “victualler session act --stop”, this session has their rights and no others.",
-			flags: []flagInfo{{name: "customer", value: "CUSTOMER", usage: "number or name"}, {name: "reseller", value: "NAME", usage: "name"}, {name: "stop", usage: "act on nobody's behalf any more"}},
-			run:   actAs},
-		command{noun: "session", verb: "end", short: "Sign out",
+		{noun: "session", verb: "act", short: "Act on a customer's or a reseller's behalf; the record names both",
+			long: "Until “victualler session act --stop”, this session has their rights and no others.",
+			flags: []flagInfo{{name: "customer", value: "CUSTOMER", usage: "number or name"},
+				{name: "reseller", value: "NAME", usage: "name"},
+				{name: "stop", usage: "act on nobody's behalf any more"}},
+			run: actAs},
+		{noun: "session", verb: "end", short: "Sign out",
 			run: func(ctx context.Context, c *call) error {
 				err := c.client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/session"}, nil)
 				return errors.Join(err, os.Remove(c.session.path))
@@ -182,7 +190,8 @@ func startSession(ctx context.Context, c *call) error {
 	}
 	err := signIn(c.value("code"))
 	var problem *api.Problem
-	if errors.As(err, &problem) && strings.HasSuffix(problem.Type, "/"+string(refusal.NeedsCode)) && c.value("code") == "" {
+	if errors.As(err, &problem) && strings.HasSuffix(problem.Type, "/"+string(refusal.NeedsCode)) &&
+		c.value("code") == "" {
 		fmt.Fprint(c.err, "Code: ")
 		line, readErr := in.ReadString('\n')
 		if readErr != nil && line == "" {
@@ -201,8 +210,8 @@ func startSession(ctx context.Context, c *call) error {
 	return nil
 }
 
-// readPassword asks for a password, or reads it from standard input. There, it is the first line; what is left
-// of the input may be asked for next.
+// readPassword asks for a password, or reads it from standard input. There, it is the first line;
+// what is left of the input may be asked for next.
 func readPassword(c *call, in *bufio.Reader, prompt string) (string, error) {
 	if c.on("password-stdin") {
 		line, err := in.ReadString('\n')
@@ -237,7 +246,8 @@ func actAs(ctx context.Context, c *call) error {
 	default:
 		body.Reseller = c.value("reseller")
 	}
-	if err := c.client.Do(ctx, client.Call{Method: http.MethodPut, Path: "/session/acting", Body: body}, nil); err != nil {
+	if err := c.client.Do(ctx, client.Call{Method: http.MethodPut, Path: "/session/acting", Body: body},
+		nil); err != nil {
 		return err
 	}
 	var s api.Session

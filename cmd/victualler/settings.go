@@ -13,7 +13,7 @@ import (
 
 func settingsCommands() []command {
 	return []command{
-		command{noun: "settings", verb: "show", short: "Show the installation's settings", output: true,
+		{noun: "settings", verb: "show", short: "Show the installation's settings", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var s api.Settings
 				if err := c.client.Get(ctx, "/settings", nil, &s); err != nil {
@@ -21,15 +21,24 @@ func settingsCommands() []command {
 				}
 				return c.print(s, settingsTable(s))
 			}},
-		command{noun: "settings", verb: "change", short: "Change the installation's settings", output: true, preview: true, long: "What is left out stays; - empties it.",
-			flags: []flagInfo{{name: "title", value: "TEXT", usage: "what the installation is called"}, {name: "console", value: "ADDRESS", usage: "where people reach the console, such as https://console.ternisland.example"},
-				{name: "name-servers", value: "LIST", usage: "to be entered at registrars"}, {name: "second-factor", value: "ROLES", usage: "roles that must have a second factor: operator, reseller, customer"},
-				{name: "session-minutes", value: "N", usage: "how long a session lasts without use"}, {name: "mail-server", value: "HOST:PORT", usage: "that takes mail"},
-				{name: "mail-security", value: "HOW", usage: "tls, starttls or none"}, {name: "mail-name", value: "NAME", usage: "sign-in name there"},
-				{name: "mail-password-stdin", usage: "read the password there from standard input"}, {name: "sender", value: "ADDRESS", usage: "of notices"},
-				{name: "challenge-zone", value: "NAME", usage: "below which domains elsewhere have their names proved, such as challenges.ternisland.example; it lies in a zone of yours"}},
+		{noun: "settings", verb: "change", short: "Change the installation's settings", output: true, preview: true,
+			long: "What is left out stays; - empties it.",
+			flags: []flagInfo{{name: "title", value: "TEXT", usage: "what the installation is called"},
+				{name: "console", value: "ADDRESS",
+					usage: "where people reach the console, such as https://console.ternisland.example"},
+				{name: "name-servers", value: "LIST", usage: "to be entered at registrars"},
+				{name: "second-factor", value: "ROLES",
+					usage: "roles that must have a second factor: operator, reseller, customer"},
+				{name: "session-minutes", value: "N", usage: "how long a session lasts without use"},
+				{name: "mail-server", value: "HOST:PORT", usage: "that takes mail"},
+				{name: "mail-security", value: "HOW", usage: "tls, starttls or none"},
+				{name: "mail-name", value: "NAME", usage: "sign-in name there"},
+				{name: "mail-password-stdin", usage: "read the password there from standard input"},
+				{name: "sender", value: "ADDRESS", usage: "of notices"},
+				{name: "challenge-zone", value: "NAME", usage: "below which domains elsewhere have their names " +
+					"proved, such as challenges.ternisland.example; it lies in a zone of yours"}},
 			run: changeSettings},
-		command{noun: "settings", verb: "test-mail", args: "ADDRESS", short: "Send a message to see whether mail goes out",
+		{noun: "settings", verb: "test-mail", args: "ADDRESS", short: "Send a message to see whether mail goes out",
 			run: func(ctx context.Context, c *call) error {
 				if err := c.client.Post(ctx, "/settings/test-mail", api.MailTest{To: c.args[0]}, nil); err != nil {
 					return err
@@ -41,9 +50,12 @@ func settingsCommands() []command {
 }
 
 func settingsTable(s api.Settings) table {
-	return table{{"SETTING", "VALUE"}, {"title", s.Title}, {"console", s.Console}, {"name servers", strings.Join(s.NameServers, ", ")}, {"second factor for", strings.Join(s.SecondFactor, ", ")},
-		{"session without use", strconv.Itoa(s.SessionMinutes) + " min"}, {"mail server", s.MailServer}, {"mail security", s.MailSecurity}, {"mail name", s.MailName},
-		{"mail password", map[bool]string{true: "set", false: "none"}[s.MailPassword]}, {"sender", s.Sender}, {"challenge zone", s.ChallengeZone}}
+	return table{{"SETTING", "VALUE"}, {"title", s.Title}, {"console", s.Console},
+		{"name servers", strings.Join(s.NameServers, ", ")}, {"second factor for", strings.Join(s.SecondFactor, ", ")},
+		{"session without use", strconv.Itoa(s.SessionMinutes) + " min"}, {"mail server", s.MailServer},
+		{"mail security", s.MailSecurity}, {"mail name", s.MailName},
+		{"mail password", map[bool]string{true: "set", false: "none"}[s.MailPassword]}, {"sender", s.Sender},
+		{"challenge zone", s.ChallengeZone}}
 }
 
 func changeSettings(ctx context.Context, c *call) error {
@@ -51,9 +63,11 @@ func changeSettings(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, "/settings", nil, &s); err != nil {
 		return err
 	}
-	body := api.SettingsChange{Title: c.given("title"), Console: c.given("console"), MailServer: c.given("mail-server"), MailSecurity: c.given("mail-security"),
-		MailName: c.given("mail-name"), Sender: c.given("sender"), ChallengeZone: c.given("challenge-zone")}
-	for name, to := range map[string]**[]string{"name-servers": &body.NameServers, "second-factor": &body.SecondFactor} {
+	body := api.SettingsChange{Title: c.given("title"), Console: c.given("console"), MailServer: c.given("mail-server"),
+		MailSecurity: c.given("mail-security"),
+		MailName:     c.given("mail-name"), Sender: c.given("sender"), ChallengeZone: c.given("challenge-zone")}
+	for name, to := range map[string]**[]string{"name-servers": &body.NameServers,
+		"second-factor": &body.SecondFactor} {
 		if text := c.given(name); text != nil {
 			items := append([]string{}, list(*text)...)
 			*to = &items

@@ -15,13 +15,15 @@ import (
 	"victualler/internal/hosting/sites"
 )
 
-const settingHelp = "A setting is KEY=VALUE, such as compression=off, hsts=12h, largest_upload=256M, index_files=index.php,index.html or error_pages=404=errors/missing.html; VALUE @FILE is read from a file. " +
+const settingHelp = "A setting is KEY=VALUE, such as compression=off, hsts=12h, largest_upload=256M, " +
+	"index_files=index.php,index.html or error_pages=404=errors/missing.html; VALUE @FILE is read from a file. " +
 	"Maps with several entries are JSON objects. The keys are those of site show."
 
 func siteCommands() []command {
-	unset := flagInfo{name: "unset", value: "KEYS", usage: "settings whose template's or usual value is to return, with commas between them"}
+	unset := flagInfo{name: "unset", value: "KEYS",
+		usage: "settings whose template's or usual value is to return, with commas between them"}
 	return []command{
-		command{noun: "site", verb: "show", args: "ACCOUNT DOMAIN", short: "Show the settings of a site", output: true,
+		{noun: "site", verb: "show", args: "ACCOUNT DOMAIN", short: "Show the settings of a site", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var d api.DomainDetail
 				if err := c.client.Get(ctx, domainPath(c), nil, &d); err != nil {
@@ -38,25 +40,32 @@ func siteCommands() []command {
 				}
 				return c.print(d.Settings, t)
 			}},
-		command{noun: "site", verb: "change", args: "ACCOUNT DOMAIN [SETTING]…", short: "Change settings of a site", preview: true, waits: true, long: settingHelp,
-			flags: []flagInfo{unset, {name: "hsts-accepted", usage: "confirm strict transport security for longer than a day, which cannot be taken back"}},
+		{noun: "site", verb: "change", args: "ACCOUNT DOMAIN [SETTING]…", short: "Change settings of a site",
+			preview: true, waits: true, long: settingHelp,
+			flags: []flagInfo{unset, {name: "hsts-accepted",
+				usage: "confirm strict transport security for longer than a day, which cannot be taken back"}},
 			run: func(ctx context.Context, c *call) error {
 				settings, err := c.settings(c.args[2:])
 				if err != nil {
 					return err
 				}
 				var done api.DomainChanged
-				previewed, err := c.change(ctx, http.MethodPatch, domainPath(c), api.DomainChange{Settings: settings, HSTSAccepted: c.on("hsts-accepted")}, &done)
+				previewed, err := c.change(ctx, http.MethodPatch, domainPath(c), api.DomainChange{Settings: settings,
+					HSTSAccepted: c.on("hsts-accepted")}, &done)
 				if err != nil || previewed {
 					return err
 				}
 				return c.domainChanged(ctx, done, "changing")
 			}},
-		command{noun: "site", verb: "log", args: "ACCOUNT DOMAIN", short: "Show the access log of a site", long: "The last lines; with --follow, each new one until it is interrupted.",
-			flags: []flagInfo{{name: "lines", value: "N", usage: "how many of the last lines; 20 at first"}, {name: "follow", usage: "go on with new lines"}},
-			run:   siteLog},
-		command{noun: "template", verb: "add", args: "NAME [SETTING]…", short: "Add a template of settings for sites", preview: true, output: true, long: settingHelp,
-			flags: []flagInfo{{name: "about", value: "TEXT", usage: "what it is good for"}, recordsFlag, {name: "reseller", value: "NAME", usage: "add it for this reseller"}},
+		{noun: "site", verb: "log", args: "ACCOUNT DOMAIN", short: "Show the access log of a site",
+			long: "The last lines; with --follow, each new one until it is interrupted.",
+			flags: []flagInfo{{name: "lines", value: "N", usage: "how many of the last lines; 20 at first"},
+				{name: "follow", usage: "go on with new lines"}},
+			run: siteLog},
+		{noun: "template", verb: "add", args: "NAME [SETTING]…", short: "Add a template of settings for sites",
+			preview: true, output: true, long: settingHelp,
+			flags: []flagInfo{{name: "about", value: "TEXT", usage: "what it is good for"}, recordsFlag,
+				{name: "reseller", value: "NAME", usage: "add it for this reseller"}},
 			run: func(ctx context.Context, c *call) error {
 				settings, err := c.settings(c.args[1:])
 				if err != nil {
@@ -66,7 +75,8 @@ func siteCommands() []command {
 				if err != nil {
 					return err
 				}
-				body := api.NewTemplate{Name: c.args[0], Reseller: c.value("reseller"), About: c.value("about"), Settings: settings}
+				body := api.NewTemplate{Name: c.args[0], Reseller: c.value("reseller"), About: c.value("about"),
+					Settings: settings}
 				if records != nil {
 					body.Records = *records
 				}
@@ -77,7 +87,7 @@ func siteCommands() []command {
 				}
 				return c.printTemplate(t)
 			}},
-		command{noun: "template", verb: "list", short: "List templates of settings for sites", output: true,
+		{noun: "template", verb: "list", short: "List templates of settings for sites", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var l api.TemplateList
 				if err := c.client.Get(ctx, "/templates", nil, &l); err != nil {
@@ -85,11 +95,12 @@ func siteCommands() []command {
 				}
 				t := table{{"TEMPLATE", "SETTINGS", "SITES", "PLANS", "ABOUT"}}
 				for _, tpl := range l.Templates {
-					t = append(t, []string{qualified(tpl.Reseller, tpl.Name), strconv.Itoa(len(tpl.Settings)), strconv.FormatInt(tpl.Sites, 10), strconv.FormatInt(tpl.Plans, 10), tpl.About})
+					t = append(t, []string{qualified(tpl.Reseller, tpl.Name), strconv.Itoa(len(tpl.Settings)),
+						strconv.FormatInt(tpl.Sites, 10), strconv.FormatInt(tpl.Plans, 10), tpl.About})
 				}
 				return c.print(l.Templates, t)
 			}},
-		command{noun: "template", verb: "show", args: "TEMPLATE", short: "Show a template", output: true,
+		{noun: "template", verb: "show", args: "TEMPLATE", short: "Show a template", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var t api.Template
 				if err := c.client.Get(ctx, "/templates/"+url.PathEscape(c.args[0]), nil, &t); err != nil {
@@ -97,7 +108,9 @@ func siteCommands() []command {
 				}
 				return c.printTemplate(t)
 			}},
-		command{noun: "template", verb: "change", args: "TEMPLATE [SETTING]…", short: "Change a template, and with it the sites that follow it", preview: true, waits: true, long: settingHelp,
+		{noun: "template", verb: "change", args: "TEMPLATE [SETTING]…",
+			short: "Change a template, and with it the sites that follow it", preview: true, waits: true,
+			long:  settingHelp,
 			flags: []flagInfo{unset, recordsFlag, {name: "about", value: "TEXT", usage: "what it is good for"}},
 			run: func(ctx context.Context, c *call) error {
 				settings, err := c.settings(c.args[1:])
@@ -109,22 +122,28 @@ func siteCommands() []command {
 					return err
 				}
 				var done api.TemplateChanged
-				previewed, err := c.change(ctx, http.MethodPatch, "/templates/"+url.PathEscape(c.args[0]), api.TemplateChange{About: c.given("about"), Settings: settings, Records: records}, &done)
+				previewed, err := c.change(ctx, http.MethodPatch, "/templates/"+url.PathEscape(c.args[0]),
+					api.TemplateChange{About: c.given("about"), Settings: settings, Records: records}, &done)
 				if err != nil || previewed {
 					return err
 				}
 				fmt.Fprintf(c.out, "%s changed; sites served differently: %d\n", c.args[0], done.Sites)
 				return c.startedIf(ctx, done.Operation)
 			}},
-		command{noun: "template", verb: "remove", args: "TEMPLATE", short: "Remove a template that nothing follows", preview: true, flags: []flagInfo{yesFlag},
+		{noun: "template", verb: "remove", args: "TEMPLATE", short: "Remove a template that nothing follows",
+			preview: true, flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				return c.removed(ctx, "/templates/"+url.PathEscape(c.args[0]), "template "+c.args[0])
 			}},
-		command{noun: "folder", verb: "add", args: "ACCOUNT DOMAIN PATH [USER]…", short: "Protect a folder of a site with names and passwords", preview: true, waits: true,
-			long:  "PATH is below the document root; / is the whole site. The password of each USER is asked for. A folder that is protected already gets the title and the people named.",
-			flags: []flagInfo{{name: "title", value: "TEXT", usage: "what browsers show when they ask"}, {name: "password-stdin", usage: "read the passwords from standard input, a line for each"}},
-			run:   addFolder},
-		command{noun: "folder", verb: "list", args: "ACCOUNT DOMAIN", short: "List the protected folders of a site", output: true,
+		{noun: "folder", verb: "add", args: "ACCOUNT DOMAIN PATH [USER]…",
+			short: "Protect a folder of a site with names and passwords", preview: true, waits: true,
+			long: "PATH is below the document root; / is the whole site. The password of each USER is asked for. A " +
+				"folder that is protected already gets the title and the people named.",
+			flags: []flagInfo{{name: "title", value: "TEXT", usage: "what browsers show when they ask"},
+				{name: "password-stdin", usage: "read the passwords from standard input, a line for each"}},
+			run: addFolder},
+		{noun: "folder", verb: "list", args: "ACCOUNT DOMAIN", short: "List the protected folders of a site",
+			output: true,
 			run: func(ctx context.Context, c *call) error {
 				var d api.DomainDetail
 				if err := c.client.Get(ctx, domainPath(c), nil, &d); err != nil {
@@ -136,8 +155,10 @@ func siteCommands() []command {
 				}
 				return c.print(d.Protected, t)
 			}},
-		command{noun: "folder", verb: "remove", args: "ACCOUNT DOMAIN PATH [USER]", short: "Let everybody see a folder again, or shut one person out", preview: true, waits: true, flags: []flagInfo{yesFlag},
-			run: removeFolder},
+		{noun: "folder", verb: "remove", args: "ACCOUNT DOMAIN PATH [USER]",
+			short: "Let everybody see a folder again, or shut one person out", preview: true, waits: true,
+			flags: []flagInfo{yesFlag},
+			run:   removeFolder},
 	}
 }
 
@@ -182,7 +203,8 @@ func (c *call) printTemplate(tpl api.Template) error {
 }
 
 // recordsFlag gives a template the records that it adds to zones.
-var recordsFlag = flagInfo{name: "records", value: "FILE", usage: "records that it adds to zones, each on a line as NAME TYPE DATA; - for none"}
+var recordsFlag = flagInfo{name: "records", value: "FILE",
+	usage: "records that it adds to zones, each on a line as NAME TYPE DATA; - for none"}
 
 // records reads the records of a template; nil where the flag is left out.
 func (c *call) records() (*[]api.NewRecord, error) {
@@ -232,7 +254,8 @@ func (c *call) settings(words []string) (map[string]any, error) {
 		key, typed, found := strings.Cut(word, "=")
 		info, known := sites.Of(sites.Key(key))
 		if !found || !known {
-			return nil, usageError{fmt.Sprintf("%q is not a setting; write KEY=VALUE with one of %s", word, settingKeys())}
+			return nil, usageError{fmt.Sprintf("%q is not a setting; write KEY=VALUE with one of %s", word,
+				settingKeys())}
 		}
 		if path, file := strings.CutPrefix(typed, "@"); file {
 			text, err := os.ReadFile(path)
@@ -281,7 +304,8 @@ func addFolder(ctx context.Context, c *call) error {
 	if err != nil || previewed {
 		return err
 	}
-	fmt.Fprintf(c.out, "protecting /%s: %s may come in\n", done.Folder.Path, nobody(strings.Join(done.Folder.Users, ", ")))
+	fmt.Fprintf(c.out, "protecting /%s: %s may come in\n", done.Folder.Path,
+		nobody(strings.Join(done.Folder.Users, ", ")))
 	return c.started(ctx, done.Operation)
 }
 

@@ -19,8 +19,9 @@ func zonePath(c *call) string { return "/zones/" + url.PathEscape(c.args[0]) }
 func zoneCommands() []command {
 	ttlFlag := flagInfo{name: "ttl", value: "SECONDS", usage: "time to live, from 60 to 604800; 3600 at first"}
 	return []command{
-		command{noun: "zone", verb: "list", short: "List zones", output: true,
-			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of the name"}, {name: "account", value: "ACCOUNT", usage: "only those of one account"},
+		{noun: "zone", verb: "list", short: "List zones", output: true,
+			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of the name"},
+				{name: "account", value: "ACCOUNT", usage: "only those of one account"},
 				{name: "name-service", value: "here|elsewhere", usage: "only those whose name service is there"}},
 			run: func(ctx context.Context, c *call) error {
 				query := url.Values{}
@@ -30,24 +31,29 @@ func zoneCommands() []command {
 					}
 				}
 				t := table{{"ZONE", "ACCOUNT", "NAME SERVICE", "SIGNED", "OWN RECORDS"}}
-				list, err := collect(ctx, c, "/zones", query, 0, func(p api.ZonePage) ([]api.Zone, string) { return p.Zones, p.Next })
+				list, err := collect(ctx, c, "/zones", query, 0, func(p api.ZonePage) ([]api.Zone, string) {
+					return p.Zones, p.Next
+				})
 				if err != nil {
 					return err
 				}
 				for _, z := range list {
-					t = append(t, []string{z.Unicode, z.Account, z.NameService, yesNo(z.DNSSEC), strconv.FormatInt(z.Own, 10)})
+					t = append(t, []string{z.Unicode, z.Account, z.NameService, yesNo(z.DNSSEC),
+						strconv.FormatInt(z.Own, 10)})
 				}
 				return c.print(list, t)
 			}},
-		command{noun: "zone", verb: "show", args: "ZONE", short: "Show a zone with its records", output: true,
-			long: "Where the name service is elsewhere, the records are those to be entered there. A name within a zone shows that zone.",
+		{noun: "zone", verb: "show", args: "ZONE", short: "Show a zone with its records", output: true,
+			long: "Where the name service is elsewhere, the records are those to be entered there. A name within a " +
+				"zone shows that zone.",
 			run: func(ctx context.Context, c *call) error {
 				var z api.ZoneDetail
 				if err := c.client.Get(ctx, zonePath(c), nil, &z); err != nil {
 					return err
 				}
 				if c.value("o") == "" {
-					fields(c.out, "zone", z.Unicode, "account", z.Account, "name service", z.NameService, "why", z.Why, "name servers", strings.Join(z.NameServers, " "), "signed", yesNo(z.DNSSEC))
+					fields(c.out, "zone", z.Unicode, "account", z.Account, "name service", z.NameService, "why", z.Why,
+						"name servers", strings.Join(z.NameServers, " "), "signed", yesNo(z.DNSSEC))
 					fmt.Fprintln(c.out)
 				}
 				if c.value("o") != "" {
@@ -64,8 +70,11 @@ func zoneCommands() []command {
 				recordTable(derived).write(c.out, width(c.out))
 				return nil
 			}},
-		command{noun: "zone", verb: "change", args: "ZONE", short: "Change where the name service of a zone is, and whether it is signed", preview: true, waits: true,
-			flags: []flagInfo{{name: "name-service", value: "here|elsewhere", usage: "whether our name servers answer for it"}, {name: "signed", value: "yes|no", usage: "whether it is signed (DNSSEC)"}},
+		{noun: "zone", verb: "change", args: "ZONE",
+			short: "Change where the name service of a zone is, and whether it is signed", preview: true, waits: true,
+			flags: []flagInfo{{name: "name-service", value: "here|elsewhere",
+				usage: "whether our name servers answer for it"},
+				{name: "signed", value: "yes|no", usage: "whether it is signed (DNSSEC)"}},
 			run: func(ctx context.Context, c *call) error {
 				body := api.ZoneChange{NameService: c.value("name-service")}
 				switch signed := c.value("signed"); signed {
@@ -81,10 +90,12 @@ func zoneCommands() []command {
 				}
 				return c.zoneChange(ctx, http.MethodPatch, zonePath(c), body)
 			}},
-		command{noun: "zone", verb: "check", args: "ZONE", short: "Check how the world sees a zone", output: true,
-			long: "Asks the parent, every name server to which it leads, and the resolver. Exits with 1 if something is not as it should be.",
-			run:  checkZone},
-		command{noun: "zone", verb: "signing", args: "ZONE", short: "Show how a zone is signed, with the DS record for the registrar", output: true,
+		{noun: "zone", verb: "check", args: "ZONE", short: "Check how the world sees a zone", output: true,
+			long: "Asks the parent, every name server to which it leads, and the resolver. Exits with 1 if something " +
+				"is not as it should be.",
+			run: checkZone},
+		{noun: "zone", verb: "signing", args: "ZONE",
+			short: "Show how a zone is signed, with the DS record for the registrar", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var s api.ZoneSigning
 				if err := c.client.Get(ctx, zonePath(c)+"/signing", nil, &s); err != nil {
@@ -104,28 +115,35 @@ func zoneCommands() []command {
 				}
 				return c.print(s, t)
 			}},
-		command{noun: "zone", verb: "export", args: "ZONE", short: "Write a zone as a zone file to standard output",
+		{noun: "zone", verb: "export", args: "ZONE", short: "Write a zone as a zone file to standard output",
 			run: func(ctx context.Context, c *call) error {
 				return c.client.Download(ctx, zonePath(c)+"/file", nil, c.out)
 			}},
-		command{noun: "zone", verb: "import", args: "ZONE [FILE]", short: "Take records over from a zone file, or from another name server", preview: true, waits: true,
-			long:  "All of them, or none. FILE is - for standard input. Without one, --from names a name server that lets the service transfer the zone.",
-			flags: []flagInfo{{name: "from", value: "SERVER", usage: "name or address of a name server to transfer from"}, {name: "replace", usage: "take the own records there are now out first"}},
-			run:   importZone},
-		command{noun: "zone", verb: "reset", args: "ZONE [NAME]", short: "Take own records out that stand in the place of derived ones", preview: true, waits: true, flags: []flagInfo{yesFlag},
+		{noun: "zone", verb: "import", args: "ZONE [FILE]",
+			short: "Take records over from a zone file, or from another name server", preview: true, waits: true,
+			long: "All of them, or none. FILE is - for standard input. Without one, --from names a name server that " +
+				"lets the service transfer the zone.",
+			flags: []flagInfo{{name: "from", value: "SERVER",
+				usage: "name or address of a name server to transfer from"},
+				{name: "replace", usage: "take the own records there are now out first"}},
+			run: importZone},
+		{noun: "zone", verb: "reset", args: "ZONE [NAME]",
+			short: "Take own records out that stand in the place of derived ones", preview: true, waits: true,
+			flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				body := api.ZoneReset{}
 				if len(c.args) > 1 {
 					body.Name = c.args[1]
 				}
 				if !c.on("preview") {
-					if err := c.confirm("Take the own records out of " + c.args[0] + " that stand in the place of derived ones?"); err != nil {
+					if err := c.confirm("Take the own records out of " + c.args[0] +
+						" that stand in the place of derived ones?"); err != nil {
 						return err
 					}
 				}
 				return c.zoneChange(ctx, http.MethodPost, zonePath(c)+"/reset", body)
 			}},
-		command{noun: "record", verb: "list", args: "ZONE", short: "List the records of a zone", output: true,
+		{noun: "record", verb: "list", args: "ZONE", short: "List the records of a zone", output: true,
 			run: func(ctx context.Context, c *call) error {
 				var z api.ZoneDetail
 				if err := c.client.Get(ctx, zonePath(c), nil, &z); err != nil {
@@ -133,8 +151,10 @@ func zoneCommands() []command {
 				}
 				return c.print(z.Records, recordTable(z.Records))
 			}},
-		command{noun: "record", verb: "add", args: "ZONE NAME TYPE DATA…", short: "Add a record to a zone", preview: true, waits: true, flags: []flagInfo{ttlFlag},
-			long: "NAME is relative to the zone, @ is the zone itself. DATA is as in a zone file: “10 mail.provider.test.” for MX, with dots at the end of whole names.",
+		{noun: "record", verb: "add", args: "ZONE NAME TYPE DATA…", short: "Add a record to a zone", preview: true,
+			waits: true, flags: []flagInfo{ttlFlag},
+			long: "NAME is relative to the zone, @ is the zone itself. DATA is as in a zone file: “10 " +
+				"mail.provider.test.” for MX, with dots at the end of whole names.",
 			run: func(ctx context.Context, c *call) error {
 				ttl, err := c.seconds("ttl")
 				if err != nil {
@@ -146,8 +166,11 @@ func zoneCommands() []command {
 				}
 				return c.zoneChange(ctx, http.MethodPost, zonePath(c)+"/records", body)
 			}},
-		command{noun: "record", verb: "change", args: "ZONE NUMBER", short: "Change an own record of a zone", preview: true, waits: true,
-			flags: []flagInfo{{name: "name", value: "NAME", usage: "relative to the zone"}, {name: "type", value: "TYPE", usage: "such as A or MX"}, {name: "data", value: "DATA", usage: "what it says"}, ttlFlag},
+		{noun: "record", verb: "change", args: "ZONE NUMBER", short: "Change an own record of a zone", preview: true,
+			waits: true,
+			flags: []flagInfo{{name: "name", value: "NAME", usage: "relative to the zone"},
+				{name: "type", value: "TYPE", usage: "such as A or MX"},
+				{name: "data", value: "DATA", usage: "what it says"}, ttlFlag},
 			run: func(ctx context.Context, c *call) error {
 				ttl, err := c.seconds("ttl")
 				if err != nil {
@@ -159,7 +182,8 @@ func zoneCommands() []command {
 				}
 				return c.zoneChange(ctx, http.MethodPatch, zonePath(c)+"/records/"+url.PathEscape(c.args[1]), body)
 			}},
-		command{noun: "record", verb: "remove", args: "ZONE NUMBER", short: "Take an own record out of a zone", preview: true, waits: true, flags: []flagInfo{yesFlag},
+		{noun: "record", verb: "remove", args: "ZONE NUMBER", short: "Take an own record out of a zone", preview: true,
+			waits: true, flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				if !c.on("preview") {
 					if err := c.confirm("Take record " + c.args[1] + " out of " + c.args[0] + "?"); err != nil {
@@ -250,7 +274,8 @@ func checkZone(ctx context.Context, c *call) error {
 		return err
 	}
 	if c.value("o") == "" {
-		fields(c.out, "verdict", z.Verdict, "delegated to", strings.Join(z.Parent.Seen, " "), "should be", strings.Join(z.Parent.Wanted, " "))
+		fields(c.out, "verdict", z.Verdict, "delegated to", strings.Join(z.Parent.Seen, " "), "should be",
+			strings.Join(z.Parent.Wanted, " "))
 		for _, s := range z.Servers {
 			state := fmt.Sprintf("answers, serial %d", s.Serial)
 			if s.Failed != "" {

@@ -56,9 +56,12 @@ func run(args []string) error {
 	flags.StringVar(&c.state, "state", "/var/lib/victuallerd", "`directory` of the sealing key")
 	flags.StringVar(&c.certificate, "tls-certificate", "", "PEM `file`; without it, serve HTTP, on loopback only")
 	flags.StringVar(&c.key, "tls-key", "", "PEM `file` of the certificate's key")
-	flags.StringVar(&c.site, "tls-site", "", "serve with the certificate of this `domain`, a site hosted here, which is ordered and renewed by itself")
-	flags.StringVar(&c.resolver, "resolver", "", "`address` (host:port) of the resolver through which the world's name service is asked; the machine's own at first")
-	flags.Func("proxy", "`network` of a reverse proxy in front, whose X-Forwarded-For is believed and which speaks HTTPS to people; may be repeated", func(text string) error {
+	flags.StringVar(&c.site, "tls-site", "",
+		"serve with the certificate of this `domain`, a site hosted here, which is ordered and renewed by itself")
+	flags.StringVar(&c.resolver, "resolver", "", "`address` (host:port) of the resolver through which the world's "+
+		"name service is asked; the machine's own at first")
+	flags.Func("proxy", "`network` of a reverse proxy in front, whose X-Forwarded-For is believed and which speaks "+
+		"HTTPS to people; may be repeated", func(text string) error {
 		network, err := netip.ParsePrefix(text)
 		if address, addressErr := netip.ParseAddr(text); addressErr == nil {
 			network, err = netip.PrefixFrom(address, address.BitLen()), nil
@@ -148,7 +151,8 @@ func serve(ctx context.Context, c settings) error {
 	}
 	if !secure {
 		if host, _, err := net.SplitHostPort(c.listen); err != nil || !net.ParseIP(host).IsLoopback() {
-			return fmt.Errorf("without -tls-site, or -tls-certificate and -tls-key, the service listens on loopback only, not on %s", c.listen)
+			return fmt.Errorf("without -tls-site, or -tls-certificate and -tls-key, the service listens on loopback "+
+				"only, not on %s", c.listen)
 		}
 	}
 	s, sv, err := open(ctx, c, log)
@@ -165,7 +169,8 @@ func serve(ctx context.Context, c settings) error {
 		return err
 	}
 	if made {
-		fmt.Printf("first operator: sign in as %s with the password %s\nIf it is lost: victuallerd operator reset %s\n", name, password, name)
+		fmt.Printf("first operator: sign in as %s with the password %s\nIf it is lost: victuallerd operator reset %s\n",
+			name, password, name)
 	}
 	if err := queue.Start(context.WithoutCancel(ctx)); err != nil {
 		return err
@@ -180,10 +185,12 @@ func serve(ctx context.Context, c settings) error {
 	requests, cutRequests := context.WithCancel(context.WithoutCancel(ctx))
 	defer cutRequests()
 	server := &http.Server{
-		Handler:           httpapi.New(httpapi.Options{Service: sv, Log: log, Console: console.Files(), Secure: secure || len(c.proxies) > 0, Proxies: c.proxies}),
-		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		BaseContext: func(net.Listener) context.Context { return requests },
-		ErrorLog:    slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+		Handler: httpapi.New(httpapi.Options{Service: sv, Log: log, Console: console.Files(),
+			Secure: secure || len(c.proxies) > 0, Proxies: c.proxies}),
+		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10,
+		BaseContext:    func(net.Listener) context.Context { return requests },
+		ErrorLog:       slog.NewLogLogger(log.Handler(), slog.LevelWarn),
 	}
 	if c.site != "" {
 		if server.TLSConfig, err = ownTLS(watching, sv, c.site, log); err != nil {

@@ -19,7 +19,8 @@ import (
 // checkEvery is how often it is looked whether the console's site has another certificate.
 const checkEvery = 10 * time.Second
 
-// ownTLS serves with the certificate of one of the sites that are hosted here, which is ordered and renewed like all others; with a self-signed one until it is there.
+// ownTLS serves with the certificate of one of the sites that are hosted here, which is ordered and
+// renewed like all others; with a self-signed one until it is there.
 func ownTLS(ctx context.Context, sv *service.Service, site string, log *slog.Logger) (*tls.Config, error) {
 	made, err := selfSigned(site)
 	if err != nil {
@@ -53,7 +54,10 @@ func ownTLS(ctx context.Context, sv *service.Service, site string, log *slog.Log
 			}
 		}
 	}()
-	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return current.Load(), nil }}, nil
+	return &tls.Config{MinVersion: tls.VersionTLS12,
+		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+			return current.Load(), nil
+		}}, nil
 }
 
 // selfSigned makes a certificate that nobody trusts, so that the connection is not in clear.
@@ -63,7 +67,8 @@ func selfSigned(name string) (*tls.Certificate, error) {
 		return nil, err
 	}
 	now := time.Now()
-	template := &x509.Certificate{SerialNumber: big.NewInt(now.UnixNano()), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, NotBefore: now.Add(-time.Hour), NotAfter: now.AddDate(10, 0, 0)}
+	template := &x509.Certificate{SerialNumber: big.NewInt(now.UnixNano()), Subject: pkix.Name{CommonName: name},
+		DNSNames: []string{name}, NotBefore: now.Add(-time.Hour), NotAfter: now.AddDate(10, 0, 0)}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	if err != nil {
 		return nil, err

@@ -29,16 +29,24 @@ func main() {
 
 // documented are the pictures of the documentation, by who looks.
 var documented = map[string][]string{
-	"": {"accounts=/accounts", "open=/accounts/open", "account=/accounts/trust", "servers=/servers", "server=/servers/skua", "operations=/operations",
-		"domain=/accounts/boatyard/domains/slipway-boatyard.example", "plan=/plans/skiff", "reseller=/resellers/guillemot", "zone=/zones/slipway-boatyard.example", "zone-check=/zones/ternislandsurf.example", "certificates=/certificates", "certificate=/accounts/trust/domains/lighthousetrust.example/certificate", "people=/people", "handover=/accounts/mowecafe/handover"},
+	"": {"accounts=/accounts", "open=/accounts/open", "account=/accounts/trust", "servers=/servers",
+		"server=/servers/skua", "operations=/operations",
+		"domain=/accounts/boatyard/domains/slipway-boatyard.example", "plan=/plans/skiff",
+		"reseller=/resellers/guillemot", "zone=/zones/slipway-boatyard.example",
+		"zone-check=/zones/ternislandsurf.example", "certificates=/certificates",
+		"certificate=/accounts/trust/domains/lighthousetrust.example/certificate", "people=/people",
+		"handover=/accounts/mowecafe/handover"},
 	"tresen": {"branded=/accounts"},
 }
 
 // before is what is done on a page before its picture is taken, by the picture's name.
 var before = map[string]chromedp.Tasks{
-	"open":        append(fill(), click("button", "Preview"), chromedp.WaitVisible(".preview", chromedp.ByQuery)),
-	"certificate": {click("button", "What is to be done?"), chromedp.WaitVisible("section[aria-live]", chromedp.ByQuery)},
-	"plan": {chromedp.WaitVisible("#limit-domains", chromedp.ByQuery), chromedp.Evaluate(`document.querySelector('#limit-domains').select()`, nil), chromedp.SendKeys("#limit-domains", "0", chromedp.ByQuery),
+	"open": append(fill(), click("button", "Preview"), chromedp.WaitVisible(".preview", chromedp.ByQuery)),
+	"certificate": {click("button", "What is to be done?"),
+		chromedp.WaitVisible("section[aria-live]", chromedp.ByQuery)},
+	"plan": {chromedp.WaitVisible("#limit-domains", chromedp.ByQuery),
+		chromedp.Evaluate(`document.querySelector('#limit-domains').select()`, nil),
+		chromedp.SendKeys("#limit-domains", "0", chromedp.ByQuery),
 		click("button", "Preview the change"), chromedp.WaitVisible(".preview", chromedp.ByQuery)},
 	"zone-check": {click("button", "Check the world"), chromedp.WaitVisible(".world table", chromedp.ByQuery)},
 }
@@ -82,7 +90,8 @@ func (l camera) as(demo, person string, pictures []string) error {
 	if err != nil {
 		return err
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.Flag("disable-background-networking", true))
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox,
+		chromedp.Flag("disable-background-networking", true))
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	defer cancel()
 	ctx, cancel = chromedp.NewContext(ctx)
@@ -91,7 +100,8 @@ func (l camera) as(demo, person string, pictures []string) error {
 	defer cancel()
 	shoot := func(name string) error {
 		var png []byte
-		if err := chromedp.Run(ctx, chromedp.Sleep(700*time.Millisecond), chromedp.CaptureScreenshot(&png)); err != nil {
+		if err := chromedp.Run(ctx, chromedp.Sleep(700*time.Millisecond),
+			chromedp.CaptureScreenshot(&png)); err != nil {
 			return err
 		}
 		path := filepath.Join(l.out, name+".png")
@@ -102,20 +112,24 @@ func (l camera) as(demo, person string, pictures []string) error {
 	if l.dark {
 		scheme = "dark"
 	}
-	media := emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}})
-	if err := chromedp.Run(ctx, media, chromedp.EmulateViewport(l.width, l.height), chromedp.Navigate(l.base), chromedp.WaitVisible("#sign-in-name", chromedp.ByQuery)); err != nil {
+	media := emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme",
+		Value: scheme}})
+	if err := chromedp.Run(ctx, media, chromedp.EmulateViewport(l.width, l.height), chromedp.Navigate(l.base),
+		chromedp.WaitVisible("#sign-in-name", chromedp.ByQuery)); err != nil {
 		return err
 	}
 	if err := shoot("sign-in"); err != nil {
 		return err
 	}
-	if err := chromedp.Run(ctx, chromedp.SendKeys("#sign-in-name", name, chromedp.ByQuery), chromedp.SendKeys("#sign-in-password", password+"\r", chromedp.ByQuery),
+	if err := chromedp.Run(ctx, chromedp.SendKeys("#sign-in-name", name, chromedp.ByQuery),
+		chromedp.SendKeys("#sign-in-password", password+"\r", chromedp.ByQuery),
 		chromedp.WaitVisible("main#page", chromedp.ByQuery)); err != nil {
 		return err
 	}
 	for _, picture := range pictures {
 		name, path, _ := strings.Cut(picture, "=")
-		if err := chromedp.Run(ctx, chromedp.Navigate(l.base+path), chromedp.WaitVisible("main h1", chromedp.ByQuery), before[name]); err != nil {
+		if err := chromedp.Run(ctx, chromedp.Navigate(l.base+path), chromedp.WaitVisible("main h1", chromedp.ByQuery),
+			before[name]); err != nil {
 			return fmt.Errorf("%s: %w", picture, err)
 		}
 		if l.press != "" {
@@ -156,13 +170,16 @@ func fill() chromedp.Tasks {
 	return chromedp.Tasks{
 		chromedp.SendKeys("#domain", "https://WWW.ternferries.example/", chromedp.ByQuery),
 		chromedp.Click("#plan", chromedp.ByQuery), click(".el-select-dropdown__item", "harbour"),
-		chromedp.Click("#customer", chromedp.ByQuery), chromedp.SendKeys("#customer", "tern f", chromedp.ByQuery), click(".el-select-dropdown__item", "Tern Ferries"),
+		chromedp.Click("#customer", chromedp.ByQuery), chromedp.SendKeys("#customer", "tern f", chromedp.ByQuery),
+		click(".el-select-dropdown__item", "Tern Ferries"),
 		chromedp.Sleep(500 * time.Millisecond),
 	}
 }
 
 // click clicks the first visible element of a kind that has a text in it.
 func click(selector, text string) chromedp.Action {
-	find := fmt.Sprintf(`[...document.querySelectorAll(%q)].find(e => e.textContent.includes(%q) && e.getClientRects().length)`, selector, text)
+	find := fmt.Sprintf(
+		`[...document.querySelectorAll(%q)].find(e => e.textContent.includes(%q) && e.getClientRects().length)`,
+		selector, text)
 	return chromedp.Tasks{chromedp.Poll(find+" !== undefined", nil), chromedp.Evaluate(find+".click()", nil)}
 }

@@ -1,5 +1,7 @@
-// Package acme speaks with certificate authorities (RFC 8555, RFC 9773). The protocol is golang.org/x/crypto/acme's; what it does not know yet,
-// renewal information and orders that say what they replace, is added here. What is ordered when, and what becomes of it, is decided elsewhere.
+// Package acme speaks with certificate authorities (RFC 8555, RFC 9773).
+// The protocol is golang.org/x/crypto/acme's; what it does not know yet,
+// renewal information and orders that say what they replace, is added here.
+// What is ordered when, and what becomes of it, is decided elsewhere.
 package acme
 
 import (
@@ -50,7 +52,8 @@ type Client struct {
 	known *extra
 }
 
-// A request that fails in a way that may pass is tried again so often, and one request takes so long at most.
+// A request that fails in a way that may pass is tried again so often,
+// and one request takes so long at most.
 const (
 	tries       = 4
 	requestTime = 30 * time.Second
@@ -72,7 +75,8 @@ func New(a Authority) (*Client, error) {
 	}
 	p := &pace{inner: transport}
 	c := &Client{authority: a, http: &http.Client{Transport: p, Timeout: requestTime}, pace: p}
-	c.inner = &wire.Client{Key: a.Key, DirectoryURL: a.Directory, HTTPClient: c.http, UserAgent: "victualler/" + version.Version, KID: wire.KeyID(a.URL), RetryBackoff: backoff}
+	c.inner = &wire.Client{Key: a.Key, DirectoryURL: a.Directory, HTTPClient: c.http, UserAgent: "victualler/" +
+		version.Version, KID: wire.KeyID(a.URL), RetryBackoff: backoff}
 	return c, nil
 }
 
@@ -93,7 +97,8 @@ func (p *pace) RoundTrip(request *http.Request) (*http.Response, error) {
 // CloseIdleConnections is what [http.Client] looks for.
 func (p *pace) CloseIdleConnections() { p.inner.CloseIdleConnections() }
 
-// retryAfter reads how long is to be waited, in seconds or until a date (RFC 9110, section 10.2.3); 0 where nothing is said.
+// retryAfter reads how long is to be waited, in seconds or until a date
+// (RFC 9110, section 10.2.3); 0 where nothing is said.
 func retryAfter(h http.Header) time.Duration {
 	said := h.Get("Retry-After")
 	if seconds, err := strconv.Atoi(said); err == nil {
@@ -110,7 +115,8 @@ func retryAfter(h http.Header) time.Duration {
 	return max(0, at.Sub(now))
 }
 
-// backoff is how long is waited before a request is made again; 0 is not at all. What an authority limits is not asked for again at once.
+// backoff is how long is waited before a request is made again; 0 is not at all. What an authority
+// limits is not asked for again at once.
 func backoff(n int, _ *http.Request, response *http.Response) time.Duration {
 	if n >= tries || response.StatusCode == http.StatusTooManyRequests {
 		return 0
@@ -180,18 +186,21 @@ func (c *Client) Discover(ctx context.Context) (Directory, error) {
 	return out, nil
 }
 
-// External is an account that somebody has with the authority in another way (RFC 8555, section 7.3.4).
+// External is an account that somebody has with the authority in
+// another way (RFC 8555, section 7.3.4).
 type External struct {
 	ID string
 	// Key is as the authority gives it, base64url; plain base64 is taken as well.
 	Key string
 }
 
-// Register makes the account, or finds the one that the key has, and returns its URL. Whoever calls has agreed to the terms.
+// Register makes the account, or finds the one that the key has, and
+// returns its URL. Whoever calls has agreed to the terms.
 func (c *Client) Register(ctx context.Context, email string, external *External) (string, error) {
 	a := &wire.Account{Contact: contacts(email)}
 	if external != nil && external.ID != "" {
-		key, err := base64.RawURLEncoding.DecodeString(strings.NewReplacer("+", "-", "/", "_", "=", "").Replace(strings.TrimSpace(external.Key)))
+		key, err := base64.RawURLEncoding.DecodeString(strings.NewReplacer("+", "-", "/", "_", "=",
+			"").Replace(strings.TrimSpace(external.Key)))
 		if err != nil {
 			return "", fmt.Errorf("the key of the external account is not base64url: %w", err)
 		}
@@ -208,7 +217,8 @@ func (c *Client) Register(ctx context.Context, email string, external *External)
 	return made.URI, nil
 }
 
-// Mine asks for the URL of the account that the key has; empty if it has none (RFC 8555, section 7.3.1).
+// Mine asks for the URL of the account that the key has; empty if it
+// has none (RFC 8555, section 7.3.1).
 func (c *Client) Mine(ctx context.Context) (string, error) {
 	account, err := c.inner.GetReg(ctx, "")
 	if errors.Is(err, wire.ErrNoAccount) {
@@ -228,7 +238,8 @@ func contacts(email string) []string {
 	return []string{"mailto:" + email}
 }
 
-// ChangeContact has the authority write to another address from now on, or to none (RFC 8555, section 7.3.2).
+// ChangeContact has the authority write to another address from now on,
+// or to none (RFC 8555, section 7.3.2).
 func (c *Client) ChangeContact(ctx context.Context, email string) error {
 	e, err := c.extra(ctx)
 	if err != nil {
@@ -249,7 +260,8 @@ type Order struct {
 	Proofs                             []string
 	// Failure is why an order is invalid.
 	Failure error
-	// Wait is after how long the authority wants to be asked again; 0 where it does not say (RFC 8555, sections 7.4 and 7.5.1).
+	// Wait is after how long the authority wants to be asked again; 0 where it does not say (RFC
+	// 8555, sections 7.4 and 7.5.1).
 	Wait time.Duration
 }
 
@@ -261,7 +273,8 @@ func orderOf(o *wire.Order) Order {
 	return out
 }
 
-// Order orders a certificate. Replaces is the one whose place it takes, if it was this authority's (RFC 9773, section 5).
+// Order orders a certificate. Replaces is the one whose place it takes,
+// if it was this authority's (RFC 9773, section 5).
 func (c *Client) Order(ctx context.Context, names []string, profile string, replaces *x509.Certificate) (Order, error) {
 	if replaces != nil {
 		e, err := c.extra(ctx)
@@ -298,7 +311,8 @@ func (c *Client) OrderAt(ctx context.Context, url string) (Order, error) {
 	return out, nil
 }
 
-// Proof is the authority's demand that a name be proved (an authorization, RFC 8555, section 7.1.4).
+// Proof is the authority's demand that a name be proved (an
+// authorization, RFC 8555, section 7.1.4).
 type Proof struct {
 	URL, Name, Status string
 	Wildcard          bool
@@ -310,7 +324,8 @@ type Proof struct {
 // Challenge is one way of proving a name.
 type Challenge struct {
 	URL, Kind, Status string
-	// Token is part of the path at which the challenge is met over HTTP, and Value what is answered there; for name service, Value is the text of the record.
+	// Token is part of the path at which the challenge is met over HTTP, and Value what is answered
+	// there; for name service, Value is the text of the record.
 	Token, Value string
 }
 
@@ -348,14 +363,16 @@ func (c *Client) Accept(ctx context.Context, challenge Challenge) error {
 	return err
 }
 
-// Finalize hands in the signing request of an order whose names are proved. The certificate is there when the order is valid, for which should be asked after the
-// time that is returned.
+// Finalize hands in the signing request of an order whose names are proved. The certificate is
+// there when the order is valid, for which should be asked after the time that is returned.
 func (c *Client) Finalize(ctx context.Context, o Order, request []byte) (time.Duration, error) {
 	e, err := c.extra(ctx)
 	if err != nil {
 		return 0, err
 	}
-	header, err := c.post(ctx, e.NewNonce, o.Finalize, map[string]string{"csr": base64.RawURLEncoding.EncodeToString(request)})
+	header,
+		err := c.post(ctx, e.NewNonce, o.Finalize,
+		map[string]string{"csr": base64.RawURLEncoding.EncodeToString(request)})
 	return retryAfter(header), err
 }
 
@@ -426,17 +443,21 @@ func (c *Client) Renewal(ctx context.Context, certificate *x509.Certificate) (*R
 	if wait == 0 {
 		wait = 6 * time.Hour
 	}
-	return &Renewal{certificates.Window{Start: info.Window.Start, End: info.Window.End}, info.URL, min(max(wait, minRetry), maxRetry)}, nil
+	return &Renewal{certificates.Window{Start: info.Window.Start, End: info.Window.End}, info.URL,
+		min(max(wait, minRetry), maxRetry)}, nil
 }
 
 // Why is what an authority's refusal means.
 type Why struct {
-	// Kind is the last part of the problem's type, such as "rateLimited"; empty for what is no answer of an authority.
+	// Kind is the last part of the problem's type, such as
+	// "rateLimited"; empty for what is no answer of an authority.
 	Kind, Detail string
-	// Limited says that it may be asked again after Wait, as it has been asked too often; a Wait of 0 was not told.
+	// Limited says that it may be asked again after Wait, as it has
+	// been asked too often; a Wait of 0 was not told.
 	Limited bool
 	Wait    time.Duration
-	// Passing says that the same may work at another time: the authority was not reached, or is in trouble.
+	// Passing says that the same may work at another time: the
+	// authority was not reached, or is in trouble.
 	Passing bool
 }
 
@@ -511,7 +532,8 @@ func refusal(response *http.Response, text []byte) error {
 		e.Detail = response.Status
 	}
 	for _, one := range p.Subproblems {
-		e.Subproblems = append(e.Subproblems, wire.Subproblem{Type: one.Type, Detail: one.Detail, Identifier: &wire.AuthzID{Type: one.Identifier.Type, Value: one.Identifier.Value}})
+		e.Subproblems = append(e.Subproblems, wire.Subproblem{Type: one.Type, Detail: one.Detail,
+			Identifier: &wire.AuthzID{Type: one.Identifier.Type, Value: one.Identifier.Value}})
 	}
 	return e
 }
@@ -540,7 +562,8 @@ func (c *Client) orderInPlace(ctx context.Context, e extra, names []string, prof
 	return header.Get("Location"), nil
 }
 
-// post makes one signed request (RFC 8555, section 6.2), and again with another nonce if the one was refused.
+// post makes one signed request (RFC 8555, section 6.2), and again with
+// another nonce if the one was refused.
 func (c *Client) post(ctx context.Context, nonceURL, url string, document any) (http.Header, error) {
 	payload, err := json.Marshal(document)
 	if err != nil {
@@ -563,7 +586,8 @@ func (c *Client) postSigned(ctx context.Context, nonceURL, url string, payload [
 	if err != nil {
 		return nil, err
 	}
-	message, err := sign(c.authority.Key, map[string]string{"alg": "ES256", "kid": c.authority.URL, "nonce": fresh.Header.Get("Replay-Nonce"), "url": url}, payload)
+	message, err := sign(c.authority.Key, map[string]string{"alg": "ES256", "kid": c.authority.URL,
+		"nonce": fresh.Header.Get("Replay-Nonce"), "url": url}, payload)
 	if err != nil {
 		return nil, err
 	}
@@ -579,7 +603,8 @@ func (c *Client) postSigned(ctx context.Context, nonceURL, url string, payload [
 	return response.Header, nil
 }
 
-// sign makes a flattened JSON Web Signature with ES256 (RFC 7515, section 7.2.2; RFC 7518, section 3.4).
+// sign makes a flattened JSON Web Signature with ES256 (RFC 7515,
+// section 7.2.2; RFC 7518, section 3.4).
 func sign(key *ecdsa.PrivateKey, header map[string]string, payload []byte) ([]byte, error) {
 	protected, err := json.Marshal(header)
 	if err != nil {

@@ -27,7 +27,8 @@ import (
 	"victualler/internal/acme"
 )
 
-// other is an authority unlike the stand-in: it says as little as RFC 8555 lets it, in the forms that the stand-in does not use.
+// other is an authority unlike the stand-in: it says as little as RFC 8555 lets it, in the forms
+// that the stand-in does not use.
 type other struct {
 	*httptest.Server
 	mu sync.Mutex
@@ -61,7 +62,8 @@ func (o *other) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	defer o.mu.Unlock()
 	switch {
 	case r.URL.Path == "/dir":
-		d := map[string]any{"newNonce": o.URL + "/nonce", "newAccount": o.URL + "/accounts", "newOrder": o.URL + "/orders", "revokeCert": o.URL + "/revoke", "keyChange": o.URL + "/key"}
+		d := map[string]any{"newNonce": o.URL + "/nonce", "newAccount": o.URL + "/accounts",
+			"newOrder": o.URL + "/orders", "revokeCert": o.URL + "/revoke", "keyChange": o.URL + "/key"}
 		for k, v := range o.directory {
 			d[k] = v
 		}
@@ -122,7 +124,8 @@ func answer(status int, document map[string]any, headers ...string) http.Handler
 }
 
 func problem(status int, kind, detail string, headers ...string) http.HandlerFunc {
-	return answer(status, map[string]any{"type": "urn:ietf:params:acme:error:" + kind, "detail": detail, "subproblems": []any{}}, append(headers, "Content-Type", "application/problem+json")...)
+	return answer(status, map[string]any{"type": "urn:ietf:params:acme:error:" + kind, "detail": detail,
+		"subproblems": []any{}}, append(headers, "Content-Type", "application/problem+json")...)
 }
 
 func TestDirectory(t *testing.T) {
@@ -133,10 +136,13 @@ func TestDirectory(t *testing.T) {
 		assert.Equal(t, acme.Directory{}, d)
 	})
 	t.Run("one that says all", func(t *testing.T) {
-		o := another(t, map[string]any{"renewalInfo": "https://ari.test", "meta": map[string]any{"termsOfService": "https://terms.test", "caaIdentities": []string{"CA.Test"}, "externalAccountRequired": true, "profiles": map[string]string{"short": "6 days", "long": "90 days"}}})
+		o := another(t, map[string]any{"renewalInfo": "https://ari.test",
+			"meta": map[string]any{"termsOfService": "https://terms.test", "caaIdentities": []string{"CA.Test"},
+				"externalAccountRequired": true, "profiles": map[string]string{"short": "6 days", "long": "90 days"}}})
 		d, err := o.client(t, "").Discover(ctx)
 		require.NoError(t, err)
-		assert.Equal(t, acme.Directory{Terms: "https://terms.test", Identities: []string{"ca.test"}, NeedsExternal: true, Profiles: []string{"long", "short"}, Renewal: true}, d)
+		assert.Equal(t, acme.Directory{Terms: "https://terms.test", Identities: []string{"ca.test"},
+			NeedsExternal: true, Profiles: []string{"long", "short"}, Renewal: true}, d)
 	})
 	t.Run("what is none", func(t *testing.T) {
 		for name, handle := range map[string]http.HandlerFunc{
@@ -165,8 +171,10 @@ func TestDirectory(t *testing.T) {
 func TestAccounts(t *testing.T) {
 	ctx := context.Background()
 	o := another(t, map[string]any{"meta": map[string]any{"termsOfService": "https://terms.test"}})
-	o.answers["/accounts"] = []http.HandlerFunc{answer(http.StatusCreated, map[string]any{"status": "valid"}, "Location", o.URL+"/accounts/7")}
-	for _, key := range []string{"c2VjcmV0LV8_Pz8-", "c2VjcmV0LV8/Pz8+", " c2VjcmV0LV8_Pz8-==\n"} { // base64url, plain base64, padded
+	o.answers["/accounts"] = []http.HandlerFunc{answer(http.StatusCreated, map[string]any{"status": "valid"},
+		"Location", o.URL+"/accounts/7")}
+	for _, key := range []string{"c2VjcmV0LV8_Pz8-", "c2VjcmV0LV8/Pz8+", " c2VjcmV0LV8_Pz8-==\n"} {
+		// base64url, plain base64, padded
 		at, err := o.client(t, "").Register(ctx, "crew@ternisland.example", &acme.External{ID: "crew-1", Key: key})
 		require.NoError(t, err, key)
 		assert.Equal(t, o.URL+"/accounts/7", at)
@@ -180,17 +188,20 @@ func TestAccounts(t *testing.T) {
 	_, err := o.client(t, "").Register(ctx, "", &acme.External{ID: "crew-1", Key: "~"})
 	assert.ErrorContains(t, err, "not base64url")
 
-	o.answers["/accounts"] = []http.HandlerFunc{answer(http.StatusOK, map[string]any{"status": "valid"}, "Location", o.URL+"/accounts/8")}
+	o.answers["/accounts"] = []http.HandlerFunc{answer(http.StatusOK, map[string]any{"status": "valid"}, "Location",
+		o.URL+"/accounts/8")}
 	at, err := o.client(t, "").Register(ctx, "", nil)
 	require.NoError(t, err, "the key has one already")
 	assert.Equal(t, o.URL+"/accounts/8", at)
 	o.answers["/accounts/8"] = []http.HandlerFunc{answer(http.StatusOK, map[string]any{"status": "valid"})}
 	known := o.client(t, o.URL+"/accounts/8")
-	for email, want := range map[string][]any{"keeper@ternisland.example": {"mailto:keeper@ternisland.example"}, "": {}} {
+	for email, want := range map[string][]any{"keeper@ternisland.example": {"mailto:keeper@ternisland.example"},
+		"": {}} {
 		require.NoError(t, known.ChangeContact(ctx, email))
 		assert.Equal(t, want, o.asked[len(o.asked)-1].payload["contact"], "none is said, too")
 	}
-	o.answers["/accounts"] = []http.HandlerFunc{problem(http.StatusBadRequest, "accountDoesNotExist", "no such account")}
+	o.answers["/accounts"] = []http.HandlerFunc{problem(http.StatusBadRequest, "accountDoesNotExist",
+		"no such account")}
 	at, err = o.client(t, "").Mine(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, at)
@@ -200,7 +211,8 @@ func TestOrder(t *testing.T) {
 	ctx := context.Background()
 	o := another(t, map[string]any{"meta": map[string]any{"profiles": map[string]string{"short": "6 days"}}})
 	c := o.client(t, o.URL+"/accounts/7")
-	pending := map[string]any{"status": "pending", "authorizations": []string{o.URL + "/proofs/1"}, "finalize": o.URL + "/orders/1/finalize"}
+	pending := map[string]any{"status": "pending", "authorizations": []string{o.URL + "/proofs/1"},
+		"finalize": o.URL + "/orders/1/finalize"}
 	o.answers["/orders"] = []http.HandlerFunc{answer(http.StatusCreated, pending, "Location", o.URL+"/orders/1")}
 	made, err := c.Order(ctx, []string{"ferries.example"}, "short", nil)
 	require.NoError(t, err)
@@ -215,10 +227,12 @@ func TestOrder(t *testing.T) {
 			headers []string
 			want    time.Duration
 		}{
-			"nothing said":             {nil, 0},
-			"in seconds":               {[]string{"Retry-After", "7"}, 7 * time.Second},
-			"by its own clock":         {[]string{"Date", "Tue, 24 Nov 2026 09:00:00 GMT", "Retry-After", "Tue, 24 Nov 2026 09:00:20 GMT"}, 20 * time.Second},
-			"in the past":              {[]string{"Date", "Tue, 24 Nov 2026 09:00:00 GMT", "Retry-After", "Tue, 24 Nov 2026 08:00:00 GMT"}, 0},
+			"nothing said": {nil, 0},
+			"in seconds":   {[]string{"Retry-After", "7"}, 7 * time.Second},
+			"by its own clock": {[]string{"Date", "Tue, 24 Nov 2026 09:00:00 GMT", "Retry-After",
+				"Tue, 24 Nov 2026 09:00:20 GMT"}, 20 * time.Second},
+			"in the past": {[]string{"Date", "Tue, 24 Nov 2026 09:00:00 GMT", "Retry-After",
+				"Tue, 24 Nov 2026 08:00:00 GMT"}, 0},
 			"less than nothing":        {[]string{"Retry-After", "-5"}, 0},
 			"something else":           {[]string{"Retry-After", "soon"}, 0},
 			"a location is said again": {[]string{"Location", o.URL + "/orders/other"}, 0},
@@ -226,15 +240,19 @@ func TestOrder(t *testing.T) {
 			o.answers["/orders/1"] = []http.HandlerFunc{answer(http.StatusOK, pending, one.headers...)}
 			seen, err := c.OrderAt(ctx, made.URL)
 			require.NoError(t, err, name)
-			assert.Equal(t, acme.Order{URL: made.URL, Status: "pending", Finalize: o.URL + "/orders/1/finalize", Proofs: []string{o.URL + "/proofs/1"}, Wait: one.want}, seen, name)
+			assert.Equal(t, acme.Order{URL: made.URL, Status: "pending", Finalize: o.URL + "/orders/1/finalize",
+				Proofs: []string{o.URL + "/proofs/1"}, Wait: one.want}, seen, name)
 		}
 	})
 
 	t.Run("proofs", func(t *testing.T) {
-		o.answers["/proofs/1"] = []http.HandlerFunc{answer(http.StatusOK, map[string]any{"status": "invalid", "identifier": map[string]any{"type": "dns", "value": "ferries.example"}, "wildcard": true, "challenges": []any{
-			map[string]any{"type": "novel-09", "url": o.URL + "/challenges/1", "status": "pending"},
-			map[string]any{"type": "dns-01", "url": o.URL + "/challenges/2", "token": "abc", "status": "invalid", "error": map[string]any{"type": "urn:ietf:params:acme:error:dns", "detail": "no TXT"}},
-		}})}
+		o.answers["/proofs/1"] = []http.HandlerFunc{answer(http.StatusOK, map[string]any{"status": "invalid",
+			"identifier": map[string]any{"type": "dns", "value": "ferries.example"}, "wildcard": true,
+			"challenges": []any{
+				map[string]any{"type": "novel-09", "url": o.URL + "/challenges/1", "status": "pending"},
+				map[string]any{"type": "dns-01", "url": o.URL + "/challenges/2", "token": "abc", "status": "invalid",
+					"error": map[string]any{"type": "urn:ietf:params:acme:error:dns", "detail": "no TXT"}},
+			}})}
 		p, err := c.ProofAt(ctx, o.URL+"/proofs/1")
 		require.NoError(t, err)
 		assert.True(t, p.Wildcard)
@@ -245,7 +263,8 @@ func TestOrder(t *testing.T) {
 	})
 
 	t.Run("the signing request is handed in", func(t *testing.T) {
-		o.answers["/orders/1/finalize"] = []http.HandlerFunc{problem(http.StatusBadRequest, "badNonce", "an old one"), answer(http.StatusOK, map[string]any{"status": "processing"}, "Retry-After", "3")}
+		o.answers["/orders/1/finalize"] = []http.HandlerFunc{problem(http.StatusBadRequest, "badNonce", "an old one"),
+			answer(http.StatusOK, map[string]any{"status": "processing"}, "Retry-After", "3")}
 		wait, err := c.Finalize(ctx, made, []byte{1, 2, 3})
 		require.NoError(t, err, "again, with another nonce")
 		assert.Equal(t, 3*time.Second, wait)
@@ -256,16 +275,22 @@ func TestOrder(t *testing.T) {
 	})
 
 	t.Run("refusals", func(t *testing.T) {
-		o.answers["/orders"] = []http.HandlerFunc{problem(http.StatusTooManyRequests, "rateLimited", "slowly", "Retry-After", "90")}
+		o.answers["/orders"] = []http.HandlerFunc{problem(http.StatusTooManyRequests, "rateLimited", "slowly",
+			"Retry-After", "90")}
 		before := len(o.asked)
 		_, err := c.Order(ctx, []string{"ferries.example"}, "", nil)
-		assert.Equal(t, acme.Why{Kind: "rateLimited", Detail: "slowly", Limited: true, Wait: 90 * time.Second, Passing: true}, acme.Reason(err))
+		assert.Equal(t, acme.Why{Kind: "rateLimited", Detail: "slowly", Limited: true, Wait: 90 * time.Second,
+			Passing: true}, acme.Reason(err))
 		assert.True(t, acme.Theirs(err))
 		assert.Len(t, o.asked, before+1, "what is limited is not asked for again")
-		o.answers["/orders"] = []http.HandlerFunc{answer(http.StatusForbidden, map[string]any{"type": "urn:ietf:params:acme:error:rejectedIdentifier", "detail": "two names", "subproblems": []any{
-			map[string]any{"type": "urn:ietf:params:acme:error:rejectedIdentifier", "detail": "not this one", "identifier": map[string]any{"type": "dns", "value": "a.example"}}}})}
+		o.answers["/orders"] = []http.HandlerFunc{answer(http.StatusForbidden,
+			map[string]any{"type": "urn:ietf:params:acme:error:rejectedIdentifier", "detail": "two names",
+				"subproblems": []any{
+					map[string]any{"type": "urn:ietf:params:acme:error:rejectedIdentifier", "detail": "not this one",
+						"identifier": map[string]any{"type": "dns", "value": "a.example"}}}})}
 		_, err = c.Order(ctx, []string{"a.example", "b.example"}, "", nil)
-		assert.Equal(t, acme.Why{Kind: "rejectedIdentifier", Detail: "two names; a.example: not this one"}, acme.Reason(err))
+		assert.Equal(t, acme.Why{Kind: "rejectedIdentifier", Detail: "two names; a.example: not this one"},
+			acme.Reason(err))
 		assert.False(t, acme.Theirs(errors.New("the disk is full")))
 		assert.True(t, acme.Theirs(&url.Error{Op: "Get", Err: errors.New("refused")}))
 	})
@@ -277,7 +302,8 @@ func issued(t *testing.T, serial *big.Int) *x509.Certificate {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
 	issuer := &x509.Certificate{SubjectKeyId: []byte{0x69, 0x88, 0x5B}, Subject: pkix.Name{CommonName: "Issuer"}}
-	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: serial, NotAfter: time.Now().Add(time.Hour)}, issuer, key.Public(), key)
+	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: serial,
+		NotAfter: time.Now().Add(time.Hour)}, issuer, key.Public(), key)
 	require.NoError(t, err)
 	c, err := x509.ParseCertificate(der)
 	require.NoError(t, err)
@@ -295,13 +321,16 @@ func TestRenewal(t *testing.T) {
 	c := o.client(t, o.URL+"/accounts/7")
 	at := "/ari/" + acme.CertificateID(high)
 	begins := time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC)
-	window := map[string]any{"suggestedWindow": map[string]any{"start": begins, "end": begins.Add(48 * time.Hour)}, "explanationURL": "https://why.test"}
+	window := map[string]any{"suggestedWindow": map[string]any{"start": begins, "end": begins.Add(48 * time.Hour)},
+		"explanationURL": "https://why.test"}
 	for name, one := range map[string]struct {
 		said []string
 		want time.Duration
 	}{
-		"nothing said": {nil, 6 * time.Hour}, "too soon": {[]string{"Retry-After", "1"}, time.Minute}, "too late": {[]string{"Retry-After", "9999999"}, 24 * time.Hour},
-		"a date": {[]string{"Date", "Tue, 24 Nov 2026 09:00:00 GMT", "Retry-After", "Tue, 24 Nov 2026 10:00:00 GMT"}, time.Hour},
+		"nothing said": {nil, 6 * time.Hour}, "too soon": {[]string{"Retry-After", "1"}, time.Minute},
+		"too late": {[]string{"Retry-After", "9999999"}, 24 * time.Hour},
+		"a date": {[]string{"Date", "Tue, 24 Nov 2026 09:00:00 GMT", "Retry-After", "Tue, 24 Nov 2026 10:00:00 GMT"},
+			time.Hour},
 	} {
 		o.answers[at] = []http.HandlerFunc{answer(http.StatusOK, window, one.said...)}
 		r, err := c.Renewal(ctx, high)
@@ -310,7 +339,8 @@ func TestRenewal(t *testing.T) {
 		assert.Equal(t, "https://why.test", r.Explanation)
 		assert.Equal(t, one.want, r.RetryAfter, name)
 	}
-	o.answers[at] = []http.HandlerFunc{answer(http.StatusOK, map[string]any{"suggestedWindow": map[string]any{"start": begins, "end": begins}})}
+	o.answers[at] = []http.HandlerFunc{answer(http.StatusOK,
+		map[string]any{"suggestedWindow": map[string]any{"start": begins, "end": begins}})}
 	_, err := c.Renewal(ctx, high)
 	assert.ErrorContains(t, err, "ends before it begins")
 	r, err := another(t, nil).client(t, "").Renewal(ctx, high)
@@ -327,13 +357,15 @@ func TestRenewal(t *testing.T) {
 		assert.Equal(t, o.URL+"/orders/3", made.URL)
 		assert.Equal(t, acme.CertificateID(high), o.asked[len(o.asked)-2].payload["replaces"])
 
-		o.answers["/orders"] = []http.HandlerFunc{problem(http.StatusConflict, "alreadyReplaced", "it was"), answer(http.StatusCreated, order, "Location", o.URL+"/orders/3")}
+		o.answers["/orders"] = []http.HandlerFunc{problem(http.StatusConflict, "alreadyReplaced", "it was"),
+			answer(http.StatusCreated, order, "Location", o.URL+"/orders/3")}
 		made, err = c.Order(ctx, []string{"ferries.example"}, "", high)
 		require.NoError(t, err)
 		assert.Equal(t, o.URL+"/orders/3", made.URL)
 		assert.NotContains(t, o.asked[len(o.asked)-1].payload, "replaces")
 
-		o.answers["/orders"] = []http.HandlerFunc{problem(http.StatusTooManyRequests, "rateLimited", "slowly", "Retry-After", "90")}
+		o.answers["/orders"] = []http.HandlerFunc{problem(http.StatusTooManyRequests, "rateLimited", "slowly",
+			"Retry-After", "90")}
 		before := len(o.asked)
 		_, err = c.Order(ctx, []string{"ferries.example"}, "", high)
 		assert.True(t, acme.Reason(err).Limited)

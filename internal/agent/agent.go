@@ -50,8 +50,9 @@ type Agent struct {
 	locks map[string]*sync.Mutex
 }
 
-// longestPart is how long an apply may work on an account's resources, and then again at looking from outside, before it is undone. The commit between
-// the two has a limit of its own, which is longer where a server is full.
+// longestPart is how long an apply may work on an account's resources, and then again at looking
+// from outside, before it is undone. The commit between the two has a limit of its own, which is
+// longer where a server is full.
 const longestPart = 100 * time.Second
 
 // verifyStep is the name of the last step of every apply.
@@ -63,7 +64,8 @@ func New(c Config) (*Agent, error) {
 	if err != nil {
 		return nil, fmt.Errorf("state: %w", err)
 	}
-	return &Agent{Config: c, state: s, committer: newCommitter(c.Programs, s.server), locks: map[string]*sync.Mutex{}}, nil
+	return &Agent{Config: c, state: s, committer: newCommitter(c.Programs, s.server), locks: map[string]*sync.Mutex{}},
+		nil
 }
 
 // Run puts the programs' shared files in place, repeats what a killed agent had
@@ -84,7 +86,8 @@ func (a *Agent) Run(ctx context.Context) error {
 	for _, r := range a.Resources {
 		if k, is := r.(Booter); is {
 			if err := k.Boot(ctx, a.state.all()); err != nil {
-				a.Log.Warn("not all is as before the server was started; a sweep tells what is missing", "part", r.Name(), "reason", err)
+				a.Log.Warn("not all is as before the server was started; a sweep tells what is missing", "part",
+					r.Name(), "reason", err)
 			}
 		}
 	}
@@ -111,7 +114,8 @@ func (a *Agent) reapply(ctx context.Context, all iter.Seq[manifest.Manifest]) {
 		slots <- struct{}{}
 		group.Go(func() {
 			defer func() { <-slots }()
-			if r := a.Apply(ctx, m, func(agentlink.Step) {}); r.Failure != nil && r.Failure.Code != agentlink.FailedStale {
+			if r := a.Apply(ctx, m, func(agentlink.Step) {}); r.Failure != nil &&
+				r.Failure.Code != agentlink.FailedStale {
 				a.Log.Warn("repeated apply failed", "account", m.SignInName, "reason", r.Failure.Message)
 			}
 		})
@@ -119,7 +123,8 @@ func (a *Agent) reapply(ctx context.Context, all iter.Seq[manifest.Manifest]) {
 	group.Wait()
 }
 
-// ApplyServer makes the server hold what m says for all accounts together. If a program refuses it, what was before is in force.
+// ApplyServer makes the server hold what m says for all accounts together. If a program refuses it,
+// what was before is in force.
 func (a *Agent) ApplyServer(m manifest.Server) error {
 	if err := m.Validate(); err != nil {
 		return err
@@ -243,7 +248,8 @@ func (w *work) done(detail string) {
 	w.tell(agentlink.Step{Name: w.step, State: agentlink.StepDone, Detail: detail})
 }
 
-func (w *work) make(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, verified []string, err error) {
+func (w *work) make(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, verified []string,
+	err error) {
 	if m.Wanted == manifest.Absent {
 		return w.remove(ctx, m, last)
 	}
@@ -251,7 +257,8 @@ func (w *work) make(ctx context.Context, m manifest.Manifest, last *manifest.Man
 }
 
 // ensure: resources, then configuration, contents, then the look from outside.
-func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, verified []string, err error) {
+func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool,
+	verified []string, err error) {
 	making, cancel := context.WithTimeout(ctx, longestPart)
 	defer cancel()
 	for _, r := range w.agent.Resources {
@@ -310,7 +317,8 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.M
 
 // remove: configuration first, so that nothing names what goes; then
 // resources, last made first; then a look for whatever might be left.
-func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, verified []string, err error) {
+func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool,
+	verified []string, err error) {
 	configured, err := w.configure(m, last)
 	if err != nil {
 		return false, nil, err
@@ -360,7 +368,8 @@ func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.M
 	return changed, verified, nil
 }
 
-// removeResources takes away what there is of resources, last made first. Only what is there is a step.
+// removeResources takes away what there is of resources, last made
+// first. Only what is there is a step.
 func (w *work) removeResources(ctx context.Context, m manifest.Manifest) (changed bool, err error) {
 	for _, r := range slices.Backward(w.agent.Resources) {
 		before, err := r.Check(ctx, m)

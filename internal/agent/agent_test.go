@@ -45,7 +45,8 @@ func joined(t *testing.T, labName string, options lab.ServerOptions) (*lab.Serve
 		}
 		return err == nil
 	})
-	assert.Error(t, stranger.Enrol(ctx, address, secret, 1, time.Now()), "a service that the secret does not pin is refused")
+	assert.Error(t, stranger.Enrol(ctx, address, secret, 1, time.Now()),
+		"a service that the secret does not pin is refused")
 	assert.ErrorIs(t, authority.Enrol(ctx, address, other, 1, time.Now()), agentlink.ErrWrongSecret)
 	require.NoError(t, authority.Enrol(ctx, address, secret, 1, time.Now()))
 
@@ -152,7 +153,8 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 
 	t.Run("the disk limit stops the account's user", func(t *testing.T) {
 		out, err := s.Exec(ctx, "setpriv", "--reuid=ternferries", "--regid=ternferries", "--clear-groups",
-			"sh", "-c", "dd if=/dev/urandom of=/home/ternferries/sites/big bs=1M count=80 conv=fsync; rc=$?; rm /home/ternferries/sites/big; exit $rc")
+			"sh", "-c", "dd if=/dev/urandom of=/home/ternferries/sites/big bs=1M count=80 conv=fsync; rc=$?; rm "+
+				"/home/ternferries/sites/big; exit $rc")
 		require.Error(t, err)
 		assert.Contains(t, out, "Disk quota exceeded")
 	})
@@ -185,7 +187,8 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 		require.Len(t, found, 5)
 		texts := fmt.Sprint(found)
 		assert.Contains(t, texts, "-    index wrong.php index.html;\n+    index index.php index.html;")
-		for _, part := range []string{"account-ternferries.conf is missing", "/bin/sh", "disk limit", "nobody.conf should not be there"} {
+		for _, part := range []string{"account-ternferries.conf is missing", "/bin/sh", "disk limit",
+			"nobody.conf should not be there"} {
 			assert.Contains(t, texts, part)
 		}
 		assert.True(t, applied(t, c, m).Changed)
@@ -225,7 +228,8 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 	})
 
 	t.Run("shared files come back with an account's change", func(t *testing.T) {
-		_, err := s.Exec(ctx, "rm", "-r", "/etc/nginx/victualler/parts", "/etc/nginx/conf.d/victualler.conf", "/etc/php/8.2/fpm/conf.d/90-victualler.ini")
+		_, err := s.Exec(ctx, "rm", "-r", "/etc/nginx/victualler/parts", "/etc/nginx/conf.d/victualler.conf",
+			"/etc/php/8.2/fpm/conf.d/90-victualler.ini")
 		require.NoError(t, err)
 		m.Revision++
 		m.PHP.Workers++
@@ -255,9 +259,11 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 
 	t.Run("accounts cannot reach each other", func(t *testing.T) {
 		applied(t, c, account(t, 20, "bakery", "bakery.example"))
-		for _, command := range []string{"ls /home/ternferries", "cat /home/ternferries/sites/ternferries.example/index.html",
+		for _, command := range []string{"ls /home/ternferries",
+			"cat /home/ternferries/sites/ternferries.example/index.html",
 			"touch /home/ternferries/x", "test -w /run/php/account-ternferries.sock"} {
-			_, err := s.Exec(ctx, append([]string{"setpriv", "--reuid=bakery", "--regid=bakery", "--clear-groups"}, strings.Fields(command)...)...)
+			_, err := s.Exec(ctx, append([]string{"setpriv", "--reuid=bakery", "--regid=bakery", "--clear-groups"},
+				strings.Fields(command)...)...)
 			assert.Error(t, err, command)
 		}
 	})
@@ -268,16 +274,20 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 		require.NoError(t, err)
 		// What a user can leave outside of the home.
 		_, err = s.Exec(ctx, "setpriv", "--reuid=ternferries", "--regid=ternferries", "--clear-groups",
-			"sh", "-ec", "echo '* * * * * true' | crontab - && mkdir -p /tmp/mine/deep && touch /var/tmp/mine /tmp/mine/deep/file && ln -s /etc /tmp/link")
+			"sh", "-ec", "echo '* * * * * true' | crontab - && mkdir -p /tmp/mine/deep && touch /var/tmp/mine "+
+				"/tmp/mine/deep/file && ln -s /etc /tmp/link")
 		require.NoError(t, err)
 		// btrfs lets every user make subvolumes, which are no plain directories to delete.
 		_, err = s.Exec(ctx, "setpriv", "--reuid=ternferries", "--regid=ternferries", "--clear-groups",
-			"sh", "-ec", "cd /home/ternferries/sites && btrfs subvolume create 'one two' && btrfs subvolume create 'one two/three' && touch 'one two/three/file'")
+			"sh", "-ec", "cd /home/ternferries/sites && btrfs subvolume create 'one two' && btrfs subvolume create "+
+				"'one two/three' && touch 'one two/three/file'")
 		require.NoError(t, err)
 		r := applied(t, c, closed(m))
 		assert.Len(t, r.Verified, 6)
-		for _, trace := range []string{"id ternferries", "getent group ternferries", "ls -d /home/ternferries", "pgrep -U 1000017",
-			"ls /run/php/account-ternferries.sock", "ls /var/spool/cron/crontabs/ternferries", "ls -d /tmp/mine", "ls /tmp/link", "ls /var/tmp/mine", "grep -rl ternferries /etc/nginx /etc/php"} {
+		for _, trace := range []string{"id ternferries", "getent group ternferries", "ls -d /home/ternferries",
+			"pgrep -U 1000017",
+			"ls /run/php/account-ternferries.sock", "ls /var/spool/cron/crontabs/ternferries", "ls -d /tmp/mine",
+			"ls /tmp/link", "ls /var/tmp/mine", "grep -rl ternferries /etc/nginx /etc/php"} {
 			out, err := s.Exec(ctx, strings.Fields(trace)...)
 			assert.Error(t, err, "%s: %s", trace, out)
 		}
@@ -337,15 +347,19 @@ func TestGroupCommit(t *testing.T) {
 			_, err = s.Exec(ctx, "id", fmt.Sprintf("other%d", n+1))
 			assert.NoError(t, err, "nobody's change is lost")
 		}
-		out, err := s.Exec(ctx, "sh", "-ec", "pwck -q -r | grep -v 'directory .* does not exist' || true; grpck -r; stat -c '%a %U:%G' /etc/passwd /etc/shadow /etc/group /etc/gshadow")
+		out, err := s.Exec(ctx, "sh", "-ec", "pwck -q -r | grep -v 'directory .* does not exist' || true; grpck -r; "+
+			"stat -c '%a %U:%G' /etc/passwd /etc/shadow /etc/group /etc/gshadow")
 		require.NoError(t, err)
-		assert.Equal(t, "644 root:root\n640 root:shadow\n644 root:root\n640 root:shadow\n", out, "the tables are in order")
+		assert.Equal(t, "644 root:root\n640 root:shadow\n644 root:root\n640 root:shadow\n", out,
+			"the tables are in order")
 	})
 
 	t.Run("numbers and names that others have", func(t *testing.T) {
-		_, err := s.Exec(ctx, "sh", "-ec", "useradd --no-create-home --uid 1000180 squatter; groupadd --gid 1000181 squatters; groupadd --gid 5555 acct182")
+		_, err := s.Exec(ctx, "sh", "-ec", "useradd --no-create-home --uid 1000180 squatter; groupadd --gid 1000181 "+
+			"squatters; groupadd --gid 5555 acct182")
 		require.NoError(t, err)
-		for i, said := range []string{"is the user squatter's", "is the group squatters's", "a group acct182 with the number 5555", ""} {
+		for i, said := range []string{"is the user squatter's", "is the group squatters's",
+			"a group acct182 with the number 5555", ""} {
 			r := all(180+i, 1)[0]
 			if said == "" {
 				assert.Nil(t, r.Failure)
@@ -370,12 +384,14 @@ func TestGroupCommit(t *testing.T) {
 	})
 
 	t.Run("a broken raw file", func(t *testing.T) {
-		_, err := s.Exec(ctx, "sh", "-ec", "echo 'server { listen 80; broken_directive on; }' > /etc/nginx/conf.d/raw.conf")
+		_, err := s.Exec(ctx, "sh", "-ec",
+			"echo 'server { listen 80; broken_directive on; }' > /etc/nginx/conf.d/raw.conf")
 		require.NoError(t, err)
 		for _, r := range all(300, 3) {
 			require.NotNil(t, r.Failure)
 			assert.Equal(t, "nginx", r.Failure.Step)
-			assert.Contains(t, r.Failure.Message, `unknown directive "broken_directive" in /etc/nginx/conf.d/raw.conf:1`)
+			assert.Contains(t, r.Failure.Message,
+				`unknown directive "broken_directive" in /etc/nginx/conf.d/raw.conf:1`)
 			assert.Contains(t, r.Failure.Message, "broken before this change")
 		}
 		status, _ := get(t, s, "acct100.example", "/")
@@ -439,7 +455,8 @@ func TestNewProgram(t *testing.T) {
 		return err == nil && left == ""
 	})
 	// The same program again changes nothing by itself.
-	_, err = s.Exec(ctx, "sh", "-ec", `sed -i 's/index index.php/index old.php/' /etc/nginx/victualler/accounts/ternferries.conf; pkill -KILL -x victualler-agen`)
+	_, err = s.Exec(ctx, "sh", "-ec",
+		`sed -i 's/index index.php/index old.php/' /etc/nginx/victualler/accounts/ternferries.conf; pkill -KILL -x victualler-agen`)
 	require.NoError(t, err)
 	labtest.Eventually(t, func() bool { _, err := c.Status(ctx); return err == nil })
 	assert.Len(t, drift(t, c), 1)

@@ -20,8 +20,9 @@ import (
 	"victualler/internal/render"
 )
 
-// longestCommit is how long programs may take to test and reload for a group, and longestOfEach how much longer for each account of the server: nginx alone takes
-// some 2 ms of both for each certificate, on a processor of its own, and the group may have to be halved.
+// longestCommit is how long programs may take to test and reload for a group, and longestOfEach how
+// much longer for each account of the server: nginx alone takes some 2 ms of both for each
+// certificate, on a processor of its own, and the group may have to be halved.
 const (
 	longestCommit = time.Minute
 	longestOfEach = 50 * time.Millisecond
@@ -29,9 +30,9 @@ const (
 
 // A change is one account's configuration waiting for its commit.
 type change struct {
-	// find lists, by program, what is to be written or removed. It is asked when the
-	// commit begins, for nothing else changes the files from then on, and told which files there are; nil
-	// where only the files that all accounts share matter.
+	// find lists, by program, what is to be written or removed. It is asked when the commit begins,
+	// for nothing else changes the files from then on, and told which files there are; nil where
+	// only the files that all accounts share matter.
 	find func(there owned) (map[Program][]staging.Change, error)
 	// files are what was found.
 	files map[Program][]staging.Change
@@ -310,8 +311,8 @@ func (c *committer) owned() (owned, error) {
 	return all, nil
 }
 
-// differences lists, by program, the files of an account that are not as m wants them, and those it should not have. There may be nil:
-// then it is looked which files there are.
+// differences lists, by program, the files of an account that are not as m wants them, and those it
+// should not have. There may be nil: then it is looked which files there are.
 func (c *committer) differences(m manifest.Manifest, there owned) (map[Program][]staging.Change, error) {
 	if there == nil {
 		var err error

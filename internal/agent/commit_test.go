@@ -122,7 +122,8 @@ func site(t *testing.T, id int64, label string) manifest.Manifest {
 	t.Helper()
 	d, _, err := names.ParseDomain(label + ".example")
 	require.NoError(t, err)
-	return manifest.Manifest{AccountID: id, SignInName: fmt.Sprintf("a%d", id), Revision: 1, Wanted: manifest.Present, PHP: manifest.PHP{Workers: 1},
+	return manifest.Manifest{AccountID: id, SignInName: fmt.Sprintf("a%d", id), Revision: 1, Wanted: manifest.Present,
+		PHP:   manifest.PHP{Workers: 1},
 		Sites: []manifest.Site{{Domain: d, Root: "sites/x", Switches: sites.Defaults()}}}
 }
 
@@ -136,7 +137,9 @@ func together(c *committer, all ...manifest.Manifest) []error {
 	var group sync.WaitGroup
 	for i, m := range all {
 		group.Go(func() {
-			ch := &change{find: func(there owned) (map[Program][]staging.Change, error) { return c.differences(m, there) }, report: func(string, string) {}}
+			ch := &change{find: func(there owned) (map[Program][]staging.Change, error) {
+				return c.differences(m, there)
+			}, report: func(string, string) {}}
 			defer overs[i]()
 			outcomes[i] = c.submit(ch)
 		})

@@ -15,8 +15,9 @@ import (
 	"victualler/internal/manifest"
 )
 
-// swapping is what a hostile customer runs in their home: whatever stands at a path is now a directory, now a link out of
-// the home or to another account, now a pipe, now a hard link, as fast as it goes.
+// swapping is what a hostile customer runs in their home: whatever
+// stands at a path is now a directory, now a link out of the home or to
+// another account, now a pipe, now a hard link, as fast as it goes.
 const swapping = `cd "$1/sites" || exit 1
 while :; do
 	for what in 'mkdir -p p/deep; echo mine > p/deep/own' 'ln -s /etc p' 'ln -s /home/bakery/sites p' 'mkfifo p' 'ln -s ../../../../etc/nginx p' 'ln -s p p' 'touch p' 'mknod p c 1 5' 'ln /etc/victim/index.html p' 'mkdir p; ln -s /etc/victim p/inner'; do
@@ -25,8 +26,9 @@ while :; do
 	done
 done`
 
-// Every operation that touches a home, while what lies in it is swapped under the agent's hands: nothing outside of the home is
-// made, changed or read. An operation may fail; the next one without the swapping puts all right.
+// Every operation that touches a home, while what lies in it is swapped under the agent's hands:
+// nothing outside of the home is made, changed or read. An operation may fail; the next one without
+// the swapping puts all right.
 func TestHostileHome(t *testing.T) {
 	ctx := context.Background()
 	s, c := joined(t, "agth", lab.ServerOptions{HomeSize: 1 << 30})
@@ -41,10 +43,12 @@ func TestHostileHome(t *testing.T) {
 	}
 	as := func(command string) {
 		t.Helper()
-		_, err := s.Exec(ctx, "setpriv", "--reuid=ternferries", "--regid=ternferries", "--clear-groups", "sh", "-c", command, "sh", "/home/ternferries")
+		_, err := s.Exec(ctx, "setpriv", "--reuid=ternferries", "--regid=ternferries", "--clear-groups", "sh", "-c",
+			command, "sh", "/home/ternferries")
 		require.NoError(t, err)
 	}
-	run("mkdir -p /etc/victim && echo secret > /etc/victim/index.html && echo loaves > /home/bakery/sites/bakery.example/index.html && chown bakery: /home/bakery/sites/bakery.example/index.html")
+	run("mkdir -p /etc/victim && echo secret > /etc/victim/index.html && echo loaves > " +
+		"/home/bakery/sites/bakery.example/index.html && chown bakery: /home/bakery/sites/bakery.example/index.html")
 	// What the account's own configuration is made of may change; all else may not.
 	const outside = `find /etc /home/bakery /srv /root /var/lib /usr/local -xdev \( -path '*/victualler*' -o -path '*account-*' -o -name '*.lock' -o -path '/etc/passwd*' -o -path '/etc/group*' -o -path '/etc/*shadow*' \) -prune -o -type d -printf '%p %u %g %m\n' -o -printf '%p %u %g %m %s %T@\n' | sort`
 	before := run(outside)
@@ -52,7 +56,8 @@ func TestHostileHome(t *testing.T) {
 	require.Contains(t, before, "/home/bakery/sites/bakery.example/index.html")
 
 	// setsid, so that it goes on while this test works; the number tells it apart.
-	as("setsid sh -c '" + strings.ReplaceAll(swapping, "'", `'\''`) + `' swap "$1" >/dev/null 2>&1 </dev/null & echo $! > "$1/tmp/pid"`)
+	as("setsid sh -c '" + strings.ReplaceAll(swapping, "'", `'\''`) +
+		`' swap "$1" >/dev/null 2>&1 </dev/null & echo $! > "$1/tmp/pid"`)
 	d2, _, err := names.ParseDomain("second.example")
 	require.NoError(t, err)
 	outcomes := map[string]int{}
@@ -75,7 +80,8 @@ func TestHostileHome(t *testing.T) {
 		outcomes[fmt.Sprint(r.Failure == nil)]++
 		_, err := c.Sweep(ctx)
 		require.NoError(t, err)
-		for _, path := range []string{"/q/index.html", "/p/index.html", "/index.html", "/inner/index.html", "/passwd", "/deep/own"} {
+		for _, path := range []string{"/q/index.html", "/p/index.html", "/index.html", "/inner/index.html", "/passwd",
+			"/deep/own"} {
 			_, body := get(t, s, "second.example", path)
 			assert.NotContains(t, body, "secret", path)
 			assert.NotContains(t, body, "loaves", path)
@@ -88,7 +94,8 @@ func TestHostileHome(t *testing.T) {
 	assert.Equal(t, before, run(outside), "something outside of the home was made or changed")
 	assert.Equal(t, "loaves", run("cat /home/bakery/sites/bakery.example/index.html"))
 
-	// The home as it is left, with 100,000 files, names of every kind and special files, is applied to, swept and removed.
+	// The home as it is left, with 100,000 files, names of every kind
+	// and special files, is applied to, swept and removed.
 	run("rm -rf /home/ternferries/sites/p /home/ternferries/sites/q")
 	as(`cd "$1/sites" && mkdir many && cd many && seq 1 100000 | xargs touch && touch "$(printf 'a\nb')" -- '-rf' "$(printf 'x\033[31m')" ' ' '$(id)' && mkfifo pipe && ln -s /etc/victim out`)
 	m.Revision += 1_000_000

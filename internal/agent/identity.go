@@ -86,7 +86,8 @@ func SaveJoinSecret(stateDir, text string) error {
 		return err
 	}
 	if _, err := os.Stat(identityPath(stateDir)); err == nil {
-		return fmt.Errorf("this agent has joined already; to have it join another installation, stop it and remove %s", identityPath(stateDir))
+		return fmt.Errorf("this agent has joined already; to have it join another installation, stop it and remove %s",
+			identityPath(stateDir))
 	}
 	if err := os.MkdirAll(stateDir, 0o700); err != nil {
 		return err

@@ -26,7 +26,8 @@ import (
 
 // connect signs in at a server's sshd.
 func connect(s *lab.Server, user string, how ...ssh.AuthMethod) (*ssh.Client, error) {
-	config := &ssh.ClientConfig{User: user, Auth: how, HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 5 * time.Second}
+	config := &ssh.ClientConfig{User: user, Auth: how, HostKeyCallback: ssh.InsecureIgnoreHostKey(),
+		Timeout: 5 * time.Second}
 	return ssh.Dial("tcp", net.JoinHostPort(s.Address.String(), "22"), config)
 }
 
@@ -89,7 +90,9 @@ func TestFileTransfer(t *testing.T) {
 	password, byKey := ssh.Password("quiet-lantern-44"), ssh.PublicKeys(signer)
 
 	ferries, bakery := account(t, 1, "ferries", "ferries.example"), account(t, 2, "bakery", "bakery.example")
-	ferries.Logins = []logins.Login{{Name: "ferries", Keys: []string{key.Line}}, {Name: "ferries-anna", Folder: "sites/ferries.example", Hash: string(hash)}, {Name: "ferries-whole", Keys: []string{key.Line}}}
+	ferries.Logins = []logins.Login{{Name: "ferries", Keys: []string{key.Line}},
+		{Name: "ferries-anna", Folder: "sites/ferries.example", Hash: string(hash)},
+		{Name: "ferries-whole", Keys: []string{key.Line}}}
 	bakery.Logins = []logins.Login{{Name: "bakery", Hash: string(hash)}}
 	apply := func(m *manifest.Manifest) agentlink.Receipt {
 		t.Helper()
@@ -163,8 +166,10 @@ func TestFileTransfer(t *testing.T) {
 		theirs := transfer(t, s, "bakery", password)
 		require.NoError(t, put(theirs, "/sites/bakery.example/secret.txt", "s"))
 		// As their users, beside the chroot, too.
-		for user, attempts := range map[string][]string{"ferries": {"cat /home/bakery/sites/bakery.example/secret.txt", "ls /home/bakery", "echo x > /home/bakery/sites/x", "touch /home/bakery/sites/bakery.example/x"},
-			"bakery": {"cat /srv/victualler/ferries-whole/files/sites/ferries.example/hello.txt", "cat /srv/victualler/ferries-anna/files/hello.txt", "ls /srv/victualler/ferries-anna"}} {
+		for user, attempts := range map[string][]string{"ferries": {"cat /home/bakery/sites/bakery.example/secret.txt",
+			"ls /home/bakery", "echo x > /home/bakery/sites/x", "touch /home/bakery/sites/bakery.example/x"},
+			"bakery": {"cat /srv/victualler/ferries-whole/files/sites/ferries.example/hello.txt",
+				"cat /srv/victualler/ferries-anna/files/hello.txt", "ls /srv/victualler/ferries-anna"}} {
 			for _, attempt := range attempts {
 				_, err := s.Exec(ctx, "setpriv", "--reuid="+user, "--regid="+user, "--init-groups", "sh", "-c", attempt)
 				assert.Error(t, err, attempt)
@@ -173,8 +178,10 @@ func TestFileTransfer(t *testing.T) {
 	})
 
 	t.Run("a folder that is swapped for a link shows nothing else", func(t *testing.T) {
-		ferries.Logins = append(ferries.Logins, logins.Login{Name: "ferries-bob", Folder: "sites/bob", Hash: string(hash)})
-		_, err := s.Exec(ctx, "setpriv", "--reuid=ferries", "--regid=ferries", "--clear-groups", "ln", "-s", "/etc", "/home/ferries/sites/bob")
+		ferries.Logins = append(ferries.Logins, logins.Login{Name: "ferries-bob", Folder: "sites/bob",
+			Hash: string(hash)})
+		_, err := s.Exec(ctx, "setpriv", "--reuid=ferries", "--regid=ferries", "--clear-groups", "ln", "-s", "/etc",
+			"/home/ferries/sites/bob")
 		require.NoError(t, err)
 		ferries.Revision++
 		r, err := c.Apply(ctx, ferries, func(agentlink.Step) {})
@@ -190,7 +197,10 @@ func TestFileTransfer(t *testing.T) {
 		ferries.Logins = ferries.Logins[:3]
 		anna := transfer(t, s, "ferries-anna", password)
 		apply(&ferries)
-		labtest.Eventually(t, func() bool { _, err := bob.ReadDir("/"); return err != nil }, "a session that is open ends with its login")
+		labtest.Eventually(t, func() bool {
+			_, err := bob.ReadDir("/")
+			return err != nil
+		}, "a session that is open ends with its login")
 		_, err = anna.ReadDir("/")
 		assert.NoError(t, err, "those of others go on")
 		_, err = connect(s, "ferries-bob", password)
@@ -200,7 +210,8 @@ func TestFileTransfer(t *testing.T) {
 	})
 
 	t.Run("what is changed by hand is drift", func(t *testing.T) {
-		_, err := s.Exec(ctx, "sh", "-ec", "echo 'ssh-ed25519 AAAA evil' >> /etc/ssh/victualler/ferries; usermod -p 'x' ferries-anna; umount /srv/victualler/ferries-whole/files; gpasswd -d ferries victualler-home")
+		_, err := s.Exec(ctx, "sh", "-ec", "echo 'ssh-ed25519 AAAA evil' >> /etc/ssh/victualler/ferries; usermod -p "+
+			"'x' ferries-anna; umount /srv/victualler/ferries-whole/files; gpasswd -d ferries victualler-home")
 		require.NoError(t, err)
 		sweep, err := c.Sweep(ctx)
 		require.NoError(t, err)
@@ -211,7 +222,8 @@ func TestFileTransfer(t *testing.T) {
 			}
 		}
 		all := strings.Join(words, "; ")
-		for _, want := range []string{"login ferries has other keys", "login ferries-anna has another password", "login ferries-whole does not show the home", "login ferries is not in the group"} {
+		for _, want := range []string{"login ferries has other keys", "login ferries-anna has another password",
+			"login ferries-whole does not show the home", "login ferries is not in the group"} {
 			assert.Contains(t, all, want)
 		}
 		apply(&ferries)
@@ -257,7 +269,9 @@ func TestFileTransfer(t *testing.T) {
 	t.Run("all of it goes with the account", func(t *testing.T) {
 		ferries.Wanted, ferries.Sites, ferries.Logins = manifest.Absent, nil, nil
 		apply(&ferries)
-		out, err := s.Exec(ctx, "sh", "-c", "getent passwd | grep ferries; getent group | grep ferries; ls /etc/ssh/victualler /srv/victualler | grep ferries; grep ferries /proc/mounts; ls -d /home/ferries 2>/dev/null; true")
+		out, err := s.Exec(ctx, "sh", "-c", "getent passwd | grep ferries; getent group | grep ferries; ls "+
+			"/etc/ssh/victualler /srv/victualler | grep ferries; grep ferries /proc/mounts; ls -d /home/ferries "+
+			"2>/dev/null; true")
 		require.NoError(t, err)
 		assert.Empty(t, out)
 	})

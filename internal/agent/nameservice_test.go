@@ -24,7 +24,8 @@ import (
 )
 
 // nameServer starts a server and joins its agent.
-func nameServer(t *testing.T, l *lab.Lab, authority *agentlink.Authority, name string, host byte) (*lab.Server, *agentlink.Client) {
+func nameServer(t *testing.T, l *lab.Lab, authority *agentlink.Authority, name string, host byte) (*lab.Server,
+	*agentlink.Client) {
 	t.Helper()
 	ctx := context.Background()
 	s := labtest.Server(t, l, lab.ServerOptions{Name: name, Host: host, HomeSize: 128 << 20})
@@ -38,7 +39,8 @@ func nameServer(t *testing.T, l *lab.Lab, authority *agentlink.Authority, name s
 	return s, c
 }
 
-// resolved asks one name server and returns the data of the answer, or the code where there is none.
+// resolved asks one name server and returns the data of the answer, or
+// the code where there is none.
 func resolved(t *testing.T, server netip.Addr, name, kind string) string {
 	t.Helper()
 	m := new(dns.Msg).SetQuestion(dns.Fqdn(name), dns.StringToType[kind])
@@ -74,7 +76,8 @@ func TestNameService(t *testing.T) {
 	second, two := nameServer(t, l, authority, "fulmar", 22)
 
 	zone := func(name string, records ...zones.Record) manifest.Zone {
-		return manifest.Zone{Name: name, NameServers: []string{"ns1.ternisland.example", "ns2.ternisland.example"}, Records: records}
+		return manifest.Zone{Name: name, NameServers: []string{"ns1.ternisland.example", "ns2.ternisland.example"},
+			Records: records}
 	}
 	record := func(name string, kind zones.Type, data string) zones.Record {
 		r, _, err := zones.Parse("ferries.example", zones.Typed{Name: name, Type: string(kind), Data: data})
@@ -96,13 +99,15 @@ func TestNameService(t *testing.T) {
 	assert.Contains(t, r.Failure.Message, "has not been told")
 
 	key := base64.StdEncoding.EncodeToString([]byte("0123456789abcdef0123456789abcdef"))
-	require.Error(t, one.ApplyServer(ctx, manifest.Server{NameService: &manifest.NameService{Primary: true, Key: "short"}}))
+	require.Error(t,
+		one.ApplyServer(ctx, manifest.Server{NameService: &manifest.NameService{Primary: true, Key: "short"}}))
 	peers := func(s *lab.Server) []manifest.Peer {
 		return []manifest.Peer{{Label: s.Name, Addresses: []netip.Addr{s.Address, lab.Address6(s.Address)}}}
 	}
 	primary := manifest.Server{NameService: &manifest.NameService{Primary: true, Key: key, Peers: peers(second)}}
 	require.NoError(t, one.ApplyServer(ctx, primary))
-	require.NoError(t, two.ApplyServer(ctx, manifest.Server{NameService: &manifest.NameService{Key: key, Peers: peers(first)}}))
+	require.NoError(t,
+		two.ApplyServer(ctx, manifest.Server{NameService: &manifest.NameService{Key: key, Peers: peers(first)}}))
 	sweep, err := one.Sweep(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, primary.Digest(), sweep.Server)
@@ -110,14 +115,17 @@ func TestNameService(t *testing.T) {
 
 	www := record("www", zones.A, "10.0.0.7")
 	odd := record("odd", zones.TXT, `semicolons; "quotes" \ and `+strings.Repeat("length ", 60))
-	long := zone("ferries.example", www, odd, record("@", zones.MX, "10 mail"), record("mail", zones.AAAA, "2001:db8::7"), record("_443._tcp", zones.TLSA, "3 1 1 "+strings.Repeat("AB", 32)),
-		record("@", zones.HTTPS, "1 . alpn=h2 ipv4hint=192.0.2.1"), record("@", zones.CAA, "0 issue authority.example"), record("*", zones.CNAME, "www"), record("_sip._tcp", zones.SRV, "0 5 5061 mail"),
+	long := zone("ferries.example", www, odd, record("@", zones.MX, "10 mail"),
+		record("mail", zones.AAAA, "2001:db8::7"), record("_443._tcp", zones.TLSA, "3 1 1 "+strings.Repeat("AB", 32)),
+		record("@", zones.HTTPS, "1 . alpn=h2 ipv4hint=192.0.2.1"), record("@", zones.CAA, "0 issue authority.example"),
+		record("*", zones.CNAME, "www"), record("_sip._tcp", zones.SRV, "0 5 5061 mail"),
 		record("@", zones.TXT, "v=spf1 -all"))
 	r = apply(long)
 	require.Nil(t, r.Failure)
 	followed := time.Now()
 	assert.Contains(t, strings.Join(r.Verified, "; "), "answers for ferries.example, fulmar too")
-	for _, s := range []netip.Addr{first.Address, second.Address, lab.Address6(first.Address), lab.Address6(second.Address)} {
+	for _, s := range []netip.Addr{first.Address, second.Address, lab.Address6(first.Address),
+		lab.Address6(second.Address)} {
 		assert.Equal(t, "10.0.0.7", resolved(t, s, "www.ferries.example", "A"), s)
 		assert.Equal(t, "ns1.ternisland.example., ns2.ternisland.example.", resolved(t, s, "ferries.example", "NS"))
 		assert.Contains(t, resolved(t, s, "odd.ferries.example", "TXT"), `semicolons; \"quotes\" \\ and length`)
@@ -147,7 +155,8 @@ func TestNameService(t *testing.T) {
 	})
 
 	t.Run("changed by hand", func(t *testing.T) {
-		for _, command := range []string{"zone-begin ferries.example", "zone-set ferries.example evil 60 A 192.0.2.66", "zone-unset ferries.example www A", "zone-commit ferries.example"} {
+		for _, command := range []string{"zone-begin ferries.example", "zone-set ferries.example evil 60 A 192.0.2.66",
+			"zone-unset ferries.example www A", "zone-commit ferries.example"} {
 			_, err := first.Exec(ctx, append([]string{"knotc"}, strings.Fields(command)...)...)
 			require.NoError(t, err)
 		}
@@ -157,7 +166,9 @@ func TestNameService(t *testing.T) {
 		assert.Contains(t, sweep.Accounts[0].Drift[0].Diff, "-evil.ferries.example. 60 A 192.0.2.66")
 		assert.Contains(t, sweep.Accounts[0].Drift[0].Diff, "+www.ferries.example. 3600 A 10.0.0.7")
 		require.Nil(t, apply(long).Failure)
-		assert.Equal(t, "10.0.0.7 www.ferries.example.", strings.ReplaceAll(resolved(t, second.Address, "evil.ferries.example", "A"), ",", ""), "the wildcard answers again")
+		assert.Equal(t, "10.0.0.7 www.ferries.example.",
+			strings.ReplaceAll(resolved(t, second.Address, "evil.ferries.example", "A"), ",", ""),
+			"the wildcard answers again")
 		sweep, err = one.Sweep(ctx)
 		require.NoError(t, err)
 		assert.Empty(t, sweep.Accounts[0].Drift)
@@ -179,7 +190,9 @@ func TestNameService(t *testing.T) {
 		require.NoError(t, err)
 		assert.Empty(t, sweep.Accounts[0].Drift, "what signing adds is no difference")
 		require.Nil(t, apply(long).Failure)
-		labtest.Eventually(t, func() bool { return resolved(t, second.Address, "www.ferries.example", "A") == "10.0.0.7" })
+		labtest.Eventually(t, func() bool {
+			return resolved(t, second.Address, "www.ferries.example", "A") == "10.0.0.7"
+		})
 		assert.Equal(t, "NOERROR", resolved(t, second.Address, "ferries.example", "DNSKEY"))
 	})
 
@@ -188,7 +201,9 @@ func TestNameService(t *testing.T) {
 		assert.Equal(t, "10.0.0.7", resolved(t, second.Address, "www.ferries.example", "A"))
 		second.Kill() // what it knows, it has kept
 		require.NoError(t, second.Start(ctx))
-		labtest.Eventually(t, func() bool { return resolved(t, second.Address, "www.ferries.example", "A") == "10.0.0.7" })
+		labtest.Eventually(t, func() bool {
+			return resolved(t, second.Address, "www.ferries.example", "A") == "10.0.0.7"
+		})
 		require.NoError(t, first.Start(ctx))
 		labtest.Eventually(t, func() bool { _, err := one.Status(ctx); return err == nil })
 		r := apply(long, zone("second.example", zones.Record{Name: "@", Type: zones.A, TTL: 300, Data: "10.0.0.9"}))
@@ -205,7 +220,9 @@ func TestNameService(t *testing.T) {
 		require.Nil(t, r.Failure)
 		assert.Contains(t, strings.Join(r.Verified, "; "), "no longer answers for ferries.example")
 		assert.Equal(t, "REFUSED", resolved(t, first.Address, "www.ferries.example", "A"))
-		labtest.Eventually(t, func() bool { return resolved(t, second.Address, "www.ferries.example", "A") == "REFUSED" })
+		labtest.Eventually(t, func() bool {
+			return resolved(t, second.Address, "www.ferries.example", "A") == "REFUSED"
+		})
 		for _, s := range []*lab.Server{first, second} {
 			labtest.Eventually(t, func() bool {
 				out, err := s.Exec(ctx, "kjournalprint", "-z", "/var/lib/knot/journal")
@@ -218,15 +235,24 @@ func TestNameService(t *testing.T) {
 	t.Run("what is admitted, a name server takes", func(t *testing.T) {
 		m := manifest.Manifest{AccountID: 8, SignInName: "fuzz", Wanted: manifest.Present, Elsewhere: true}
 		kinds := rapid.SampledFrom(zones.Types)
-		label := rapid.OneOf(rapid.SampledFrom([]string{"@", "www", "*", "mail", "*.www", "_sip._tcp", "a.b.c", "møwe", "_443._tcp", "crew", "x.crew"}), rapid.StringMatching(`[a-z0-9_*.-]{1,20}`))
-		data := rapid.OneOf(rapid.SampledFrom([]string{"10.1.2.3", "::1", "2001:db8::1", "www", "mail.crew", "pages.provider.test.", "10 mail", "0 .", "0 5 5061 sip", "0 issue authority.example", "128 iodef \"mailto:a@b.example\"", "3 1 1 " + strings.Repeat("0a", 32),
-			"4 2 " + strings.Repeat("0b", 32), "1 . alpn=h2,h3 port=8443", "0 www", "2 pool mandatory=alpn,port alpn=h2 no-default-alpn port=1 ipv6hint=::2"}), rapid.StringMatching(`[ -~]{1,60}`),
-			rapid.StringMatching(`"[ !#-~]{0,300}"`), rapid.StringMatching(`[0-9]{1,5} [0-9]{1,5} [0-9]{1,5} [a-z.]{1,20}`), rapid.StringMatching(`[0-9]{1,3} [0-9] [0-2] [0-9a-f]{2,130}`))
+		label := rapid.OneOf(rapid.SampledFrom([]string{"@", "www", "*", "mail", "*.www", "_sip._tcp", "a.b.c", "møwe",
+			"_443._tcp", "crew", "x.crew"}), rapid.StringMatching(`[a-z0-9_*.-]{1,20}`))
+		data := rapid.OneOf(rapid.SampledFrom([]string{"10.1.2.3", "::1", "2001:db8::1", "www", "mail.crew",
+			"pages.provider.test.", "10 mail", "0 .", "0 5 5061 sip", "0 issue authority.example",
+			"128 iodef \"mailto:a@b.example\"", "3 1 1 " + strings.Repeat("0a", 32),
+			"4 2 " + strings.Repeat("0b", 32), "1 . alpn=h2,h3 port=8443", "0 www",
+			"2 pool mandatory=alpn,port alpn=h2 no-default-alpn port=1 ipv6hint=::2"}),
+			rapid.StringMatching(`[ -~]{1,60}`),
+			rapid.StringMatching(`"[ !#-~]{0,300}"`),
+			rapid.StringMatching(`[0-9]{1,5} [0-9]{1,5} [0-9]{1,5} [a-z.]{1,20}`),
+			rapid.StringMatching(`[0-9]{1,3} [0-9] [0-2] [0-9a-f]{2,130}`))
 		taken := 0
 		rapid.Check(t, func(t *rapid.T) {
 			var list []zones.Record
 			for range 40 {
-				r, _, err := zones.Parse("ferries.example", zones.Typed{Name: label.Draw(t, "name"), Type: string(kinds.Draw(t, "type").Type), Data: data.Draw(t, "data"), TTL: rapid.SampledFrom([]int64{0, 60, 604800}).Draw(t, "ttl")})
+				r, _, err := zones.Parse("ferries.example", zones.Typed{Name: label.Draw(t, "name"),
+					Type: string(kinds.Draw(t, "type").Type), Data: data.Draw(t, "data"),
+					TTL: rapid.SampledFrom([]int64{0, 60, 604800}).Draw(t, "ttl")})
 				if err == nil && zones.Admit("ferries.example", list, r) == nil {
 					list = append(list, r)
 				}
@@ -239,14 +265,19 @@ func TestNameService(t *testing.T) {
 				t.Fatalf("%v %+v\n%s", err, r.Failure, zones.Write("ferries.example", list))
 			}
 			sweep, err := one.Sweep(ctx)
-			if err != nil || slices.ContainsFunc(sweep.Accounts, func(s agentlink.AccountState) bool { return len(s.Drift) > 0 }) {
+			if err != nil || slices.ContainsFunc(sweep.Accounts, func(s agentlink.AccountState) bool {
+				return len(s.Drift) > 0
+			}) {
 				t.Fatalf("%v %+v", err, sweep)
 			}
 			soa, ns := zones.Authority("ferries.example", m.Zones[0].NameServers, 1)
 			cmd := first.Command(ctx, "kzonecheck", "-o", "ferries.example", "-")
-			cmd.Stdin = strings.NewReader(zones.Write("ferries.example", list) + soa.String() + "\n" + ns[0].String() + "\n")
+			cmd.Stdin = strings.NewReader(zones.Write("ferries.example", list) + soa.String() + "\n" + ns[0].String() +
+				"\n")
 			// A name server below a delegation may get its address later.
-			if out, err := cmd.CombinedOutput(); err != nil && strings.Count(string(out), "\n[")+strings.Count(string(out)[:1], "[") != strings.Count(string(out), "] missing glue record") {
+			if out, err := cmd.CombinedOutput(); err != nil &&
+				strings.Count(string(out), "\n[")+strings.Count(string(out)[:1], "[") != strings.Count(string(out),
+					"] missing glue record") {
 				t.Fatalf("kzonecheck: %s\n%s", out, zones.Write("ferries.example", list))
 			}
 		})

@@ -25,8 +25,9 @@ type Resource interface {
 	Remove(ctx context.Context, m manifest.Manifest) error
 }
 
-// A Content is something that a program holds while it runs, and can take only once its configuration names it, such
-// as the records of a zone. Contents are made after the configuration is in force.
+// A Content is something that a program holds while it runs, and can
+// take only once its configuration names it, such as the records of a
+// zone. Contents are made after the configuration is in force.
 type Content interface {
 	// Name is the step's name.
 	Name() string
@@ -34,13 +35,15 @@ type Content interface {
 	Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Drift, error)
 	// Ensure makes the program hold what m wants. Doing it again changes nothing.
 	Ensure(ctx context.Context, m manifest.Manifest) (detail string, err error)
-	// Forget takes away for good what the program still keeps of last, the manifest that was in force, and m no longer has.
+	// Forget takes away for good what the program still keeps of last, the manifest that was in
+	// force, and m no longer has.
 	Forget(ctx context.Context, m, last manifest.Manifest) error
 	// Concerns reports whether there is anything of it in m.
 	Concerns(m manifest.Manifest) bool
 }
 
-// A Keeper is a resource that does not outlive the server's own start in all its parts. Boot makes them anew for the accounts in force.
+// A Keeper is a resource that does not outlive the server's own start in all its parts. Boot makes
+// them anew for the accounts in force.
 type Booter interface {
 	Boot(ctx context.Context, all iter.Seq[manifest.Manifest]) error
 }
@@ -50,8 +53,8 @@ type Challenger interface {
 	Challenge(ctx context.Context, c agentlink.Challenges) error
 }
 
-// A Tidier is a resource that leaves things behind which configuration in force may still name. Tidy takes
-// them away once nothing does.
+// A Tidier is a resource that leaves things behind which configuration in force may still name.
+// Tidy takes them away once nothing does.
 type Tidier interface {
 	Tidy(ctx context.Context, m manifest.Manifest) error
 }

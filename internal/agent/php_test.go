@@ -15,7 +15,8 @@ import (
 	"victualler/internal/manifest"
 )
 
-// otherPHP installs PHP once more under another version: the same program with directories of its own, as Debian's packages of several versions have them.
+// otherPHP installs PHP once more under another version: the same program with directories of its
+// own, as Debian's packages of several versions have them.
 const otherPHP = `cp -r /etc/php/8.2 /etc/php/7.9
 cd /etc/php/7.9/fpm
 sed -i 's#8\.2#7.9#g' php-fpm.conf pool.d/www.conf
@@ -54,8 +55,10 @@ func TestVersionsOfPHP(t *testing.T) {
 	switches.PHPVersion, switches.PHPMemory = "7.9", 64<<20
 	m.Sites = append(m.Sites, manifest.Site{Domain: old, Root: "sites/old", Starter: true, Switches: switches})
 	r := applied(t, c, m)
-	assert.Contains(t, strings.Join(r.Verified, "; "), "PHP 8.2 answers as user ferries; PHP 7.9 answers as user ferries")
-	_, err = s.Exec(ctx, "sh", "-ec", `for d in ferries.example old; do echo '<?php echo ini_get("user_agent"), ",", ini_get("memory_limit"), ",", posix_getuid();' > /home/ferries/sites/$d/v.php; done`)
+	assert.Contains(t, strings.Join(r.Verified, "; "),
+		"PHP 8.2 answers as user ferries; PHP 7.9 answers as user ferries")
+	_, err = s.Exec(ctx, "sh", "-ec",
+		`for d in ferries.example old; do echo '<?php echo ini_get("user_agent"), ",", ini_get("memory_limit"), ",", posix_getuid();' > /home/ferries/sites/$d/v.php; done`)
 	require.NoError(t, err)
 	ask := func(host string) string {
 		out, err := s.Exec(ctx, "curl", "-s", "-H", "Host: "+host, "http://"+s.Address.String()+"/v.php")
@@ -63,7 +66,8 @@ func TestVersionsOfPHP(t *testing.T) {
 		return out
 	}
 	assert.Equal(t, ",134217728,1000001", ask("ferries.example"))
-	assert.Equal(t, "seven,67108864,1000001", ask("old.ferries.example"), "each version has the settings of its own sites")
+	assert.Equal(t, "seven,67108864,1000001", ask("old.ferries.example"),
+		"each version has the settings of its own sites")
 
 	m.Revision++
 	m.Sites[1].Switches.PHPVersion = ""

@@ -119,7 +119,8 @@ func answer(w http.ResponseWriter, v any, err error) {
 
 // Listen serves on address until the context ends. An agent that has not
 // joined waits for a join secret and serves the enrolment first.
-func Listen(ctx context.Context, address, stateDir string, log *slog.Logger, start func(context.Context) (*Agent, error)) error {
+func Listen(ctx context.Context, address, stateDir string, log *slog.Logger,
+	start func(context.Context) (*Agent, error)) error {
 	own, err := loadIdentity(stateDir)
 	if errors.Is(err, fs.ErrNotExist) {
 		own, err = enrol(ctx, address, stateDir, log)

@@ -33,7 +33,8 @@ type state struct {
 
 	mu     sync.Mutex
 	shared manifest.Server
-	// applied are the manifests in force, by name, as they are written: a server has thousands, and each is read once in a minute.
+	// applied are the manifests in force, by name, as they are written: a server has thousands, and
+	// each is read once in a minute.
 	applied map[string]savedManifest
 	working map[string]manifest.Manifest
 }
@@ -133,7 +134,8 @@ func (s *state) all() iter.Seq[manifest.Manifest] {
 	}
 }
 
-// count is how many accounts have a manifest in force, and home how many of them have their home here.
+// count is how many accounts have a manifest in force, and home how
+// many of them have their home here.
 func (s *state) count() (all, home int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -145,7 +147,8 @@ func (s *state) count() (all, home int) {
 	return len(s.applied), home
 }
 
-// present tells of each name that a manifest bears, in force or under way, whether the account is to be on the server.
+// present tells of each name that a manifest bears, in force or under
+// way, whether the account is to be on the server.
 func (s *state) present() map[string]bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -21,7 +21,8 @@ func (a *Agent) Status(ctx context.Context) (agentlink.Status, error) {
 	if err != nil {
 		return agentlink.Status{}, err
 	}
-	s := agentlink.Status{HostName: host, AgentVersion: version.Version, Now: time.Now().UTC(), Processors: runtime.NumCPU(), Quota: a.Meter.Quota()}
+	s := agentlink.Status{HostName: host, AgentVersion: version.Version, Now: time.Now().UTC(),
+		Processors: runtime.NumCPU(), Quota: a.Meter.Quota()}
 	if text, err := os.ReadFile("/proc/loadavg"); err == nil {
 		fmt.Sscan(string(text), &s.Load)
 	}

@@ -20,7 +20,8 @@ import (
 // Sweep compares every account's manifest in force with what is found on the
 // server, and changes nothing.
 func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
-	sweep := agentlink.Sweep{Accounts: []agentlink.AccountState{}, Strays: []agentlink.Drift{}, Server: a.state.server().Digest()}
+	sweep := agentlink.Sweep{Accounts: []agentlink.AccountState{}, Strays: []agentlink.Drift{},
+		Server: a.state.server().Digest()}
 	used, err := a.Meter.DiskUsed(ctx)
 	if err != nil {
 		a.Log.Warn("disk use not measured", "reason", err)
@@ -34,7 +35,8 @@ func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 		if err != nil {
 			return sweep, fmt.Errorf("account %s: %w", m.SignInName, err)
 		}
-		account := agentlink.AccountState{AccountID: m.AccountID, SignInName: m.SignInName, Revision: m.Revision, Wanted: m.Wanted, Drift: drift}
+		account := agentlink.AccountState{AccountID: m.AccountID, SignInName: m.SignInName, Revision: m.Revision,
+			Wanted: m.Wanted, Drift: drift}
 		if bytes, known := used[m.SignInName]; known && m.HasHome() {
 			account.DiskUsed = &bytes
 		}
@@ -142,7 +144,9 @@ func lines(text string) []string {
 // SiteLog returns a part of a site's access log. Only sites of accounts in force have one.
 func (a *Agent) SiteLog(ctx context.Context, asked agentlink.LogRequest) (agentlink.LogPage, error) {
 	m := a.state.last(asked.SignInName)
-	if m == nil || m.AccountID != asked.AccountID || !slices.ContainsFunc(m.Sites, func(s manifest.Site) bool { return s.Domain.String() == asked.Domain }) {
+	if m == nil || m.AccountID != asked.AccountID || !slices.ContainsFunc(m.Sites, func(s manifest.Site) bool {
+		return s.Domain.String() == asked.Domain
+	}) {
 		return agentlink.LogPage{}, fmt.Errorf("account %s has no site %s here", asked.SignInName, asked.Domain)
 	}
 	ctx, cancel := context.WithTimeout(ctx, min(asked.Wait, agentlink.LongestLogWait))
@@ -154,7 +158,9 @@ func (a *Agent) SiteLog(ctx context.Context, asked agentlink.LogRequest) (agentl
 // Clear removes files in the directories of ours that no account in force has,
 // and puts shared files right, tested like every change. It returns how many.
 func (a *Agent) Clear() (int, error) {
-	ch := &change{find: func(owned) (map[Program][]staging.Change, error) { return a.unowned() }, report: func(string, string) {}}
+	ch := &change{find: func(owned) (map[Program][]staging.Change, error) {
+		return a.unowned()
+	}, report: func(string, string) {}}
 	err := a.committer.submit(ch)
 	n := 0
 	for _, files := range ch.files {

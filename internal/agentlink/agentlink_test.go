@@ -31,7 +31,8 @@ func TestJoinSecret(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, s, back)
 	assert.Regexp(t, `^join-[a-z2-7]{32}-[a-z2-7]{32}$`, s.String())
-	for _, wrong := range []string{"", "join", "join--", s.String()[:40], s.String() + "x", strings.ToUpper(s.String()), strings.Replace(s.String(), "join", "jion", 1)} {
+	for _, wrong := range []string{"", "join", "join--", s.String()[:40], s.String() + "x", strings.ToUpper(s.String()),
+		strings.Replace(s.String(), "join", "jion", 1)} {
 		_, err := ParseJoinSecret(wrong)
 		assert.ErrorContains(t, err, "copy it whole", wrong)
 	}
@@ -96,7 +97,8 @@ func TestEnrolment(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, identity.Certificate.Certificate, back.Certificate.Certificate)
 	assert.Equal(t, identity.Authority.Raw, back.Authority.Raw)
-	for _, broken := range []string{"", string(text[:200]), strings.Replace(string(text), "CERTIFICATE", "CERTIFICAT", 4)} {
+	for _, broken := range []string{"", string(text[:200]),
+		strings.Replace(string(text), "CERTIFICATE", "CERTIFICAT", 4)} {
 		_, err := DecodeIdentity([]byte(broken))
 		assert.Error(t, err)
 	}
@@ -115,7 +117,8 @@ func TestEnrolmentThroughSomebodyElse(t *testing.T) {
 	agent := listen(t, config, e)
 	service, err := a.serviceCertificate(time.Now())
 	require.NoError(t, err)
-	inner := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{Certificates: []tls.Certificate{*service}, InsecureSkipVerify: true}}}
+	inner := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{Certificates: []tls.Certificate{
+		*service}, InsecureSkipVerify: true}}}
 	own, err := NewEnrollee(secret)
 	require.NoError(t, err)
 	ownConfig, err := own.ServerTLS()
@@ -133,7 +136,9 @@ func TestMutualTLS(t *testing.T) {
 	ctx := context.Background()
 	a := authority(t)
 	identity := enrolled(t, a, 7)
-	answers := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { json.NewEncoder(w).Encode(Status{HostName: "skua"}) })
+	answers := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		json.NewEncoder(w).Encode(Status{HostName: "skua"})
+	})
 	address := listen(t, identity.ServerTLS(func() *tls.Certificate { return &identity.Certificate }), answers)
 
 	status, err := NewDialer(a, time.Now).Agent(7, address).Status(ctx)
@@ -145,7 +150,8 @@ func TestMutualTLS(t *testing.T) {
 	assert.ErrorIs(t, err, ErrUnreachable, "another installation")
 
 	// An agent's own certificate does not let it command others.
-	stolen := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{Certificates: []tls.Certificate{identity.Certificate}, InsecureSkipVerify: true}}}
+	stolen := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{Certificates: []tls.Certificate{
+		identity.Certificate}, InsecureSkipVerify: true}}}
 	_, err = stolen.Post("https://"+address+"/v1/status", "application/json", strings.NewReader("{}"))
 	assert.Error(t, err)
 

@@ -43,7 +43,8 @@ func (d *Dialer) Agent(serverID int64, address string) *Client {
 	transport := &http.Transport{
 		DialContext:         (&net.Dialer{Timeout: 2 * time.Second, KeepAlive: 5 * time.Second}).DialContext,
 		TLSHandshakeTimeout: 3 * time.Second, IdleConnTimeout: time.Minute, MaxIdleConnsPerHost: 64,
-		TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS13, RootCAs: d.authority.pool(), ServerName: AgentName(serverID),
+		TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS13, RootCAs: d.authority.pool(),
+			ServerName:           AgentName(serverID),
 			GetClientCertificate: func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return d.identity() }},
 	}
 	c := &Client{address: address, http: &http.Client{Transport: transport}}
@@ -113,7 +114,8 @@ func (c *Client) Clear(ctx context.Context) (Cleared, error) {
 	return cleared, c.call(ctx, "/v1/clear", nil, &cleared)
 }
 
-// Challenge has the web server answer challenges, and no longer answer others. When it returns, it does.
+// Challenge has the web server answer challenges, and no longer answer
+// others. When it returns, it does.
 func (c *Client) Challenge(ctx context.Context, asked Challenges) error {
 	return c.call(ctx, "/v1/challenges", asked, &struct{}{})
 }
@@ -151,7 +153,9 @@ func (c *Client) Apply(ctx context.Context, m manifest.Manifest, tell func(Step)
 			tell(*p.Step)
 		}
 	}
-	return Receipt{}, fmt.Errorf("%w to the end: %w", ErrUnreachable, errors.Join(context.Cause(ctx), lines.Err(), io.ErrUnexpectedEOF))
+	return Receipt{},
+		fmt.Errorf("%w to the end: %w", ErrUnreachable,
+			errors.Join(context.Cause(ctx), lines.Err(), io.ErrUnexpectedEOF))
 }
 
 func (c *Client) call(ctx context.Context, path string, body, answer any) error {

@@ -84,7 +84,8 @@ func (e *Enrollee) checkService(c tls.ConnectionState) error {
 	}
 	roots := x509.NewCertPool()
 	roots.AddCert(chain[1])
-	_, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, DNSName: serviceName, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}})
+	_, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, DNSName: serviceName,
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}})
 	return err
 }
 
@@ -140,12 +141,14 @@ func (e *Enrollee) identity(answer enrolAnswer) (Identity, error) {
 	if !e.key.PublicKey.Equal(leaf.PublicKey) {
 		return Identity{}, errors.New("the certificate is for another key")
 	}
-	return Identity{tls.Certificate{Certificate: [][]byte{answer.Certificate}, PrivateKey: e.key, Leaf: leaf}, authority}, nil
+	return Identity{tls.Certificate{Certificate: [][]byte{answer.Certificate}, PrivateKey: e.key, Leaf: leaf},
+		authority}, nil
 }
 
 // ErrWrongSecret says that what listens at a server's address does not know
 // the join secret.
-var ErrWrongSecret = errors.New("the agent there does not know the join secret; run “victualler-agent join” on the server with the secret that was shown")
+var ErrWrongSecret = errors.New("the agent there does not know the join secret; run “victualler-agent join” on the " +
+	"server with the secret that was shown")
 
 // Enrol is the service's side: it signs the certificate of the agent at address
 // as that of the server with that number.
@@ -183,7 +186,8 @@ func (a *Authority) Enrol(ctx context.Context, address string, secret JoinSecret
 }
 
 // exchange makes one call and returns the connection over which it went.
-func exchange(ctx context.Context, client *http.Client, method, address string, body, answer any) (*tls.ConnectionState, error) {
+func exchange(ctx context.Context, client *http.Client, method, address string, body, answer any) (*tls.ConnectionState,
+	error) {
 	text, err := json.Marshal(body)
 	if err != nil {
 		return nil, err

@@ -58,7 +58,8 @@ func (r *Renewal) Finish(old Identity, certificate []byte) (Identity, error) {
 	if leaf.Subject.CommonName != old.Certificate.Leaf.Subject.CommonName {
 		return Identity{}, errors.New("the certificate is for another server")
 	}
-	return Identity{tls.Certificate{Certificate: [][]byte{certificate}, PrivateKey: r.key, Leaf: leaf}, old.Authority}, nil
+	return Identity{tls.Certificate{Certificate: [][]byte{certificate}, PrivateKey: r.key, Leaf: leaf}, old.Authority},
+		nil
 }
 
 // Renew is the service's side: it signs a new certificate for an agent.

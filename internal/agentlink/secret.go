@@ -31,12 +31,14 @@ func NewJoinSecret(authority *x509.Certificate) JoinSecret {
 
 // String is the form that people copy: three parts with hyphens.
 func (s JoinSecret) String() string {
-	return strings.Join([]string{secretPrefix, secretCoding.EncodeToString(s.Key[:]), secretCoding.EncodeToString(s.Pin[:])}, "-")
+	return strings.Join([]string{secretPrefix, secretCoding.EncodeToString(s.Key[:]),
+		secretCoding.EncodeToString(s.Pin[:])}, "-")
 }
 
 // ParseJoinSecret reads the copied form.
 func ParseJoinSecret(text string) (JoinSecret, error) {
-	wrong := errors.New("that is not a join secret; copy it whole, from “join-” to the end, as it was shown when the server was added")
+	wrong := errors.New("that is not a join secret; copy it whole, from “join-” to the end, as it was shown when the " +
+		"server was added")
 	parts := strings.Split(strings.TrimSpace(text), "-")
 	if len(parts) != 3 || parts[0] != secretPrefix {
 		return JoinSecret{}, wrong

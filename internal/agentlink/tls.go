@@ -71,7 +71,8 @@ func (a *Authority) Bytes() (certificate, key []byte, err error) {
 	return a.Certificate.Raw, key, err
 }
 
-func (a *Authority) sign(public any, name string, usage x509.ExtKeyUsage, life time.Duration, now time.Time) ([]byte, error) {
+func (a *Authority) sign(public any, name string, usage x509.ExtKeyUsage, life time.Duration, now time.Time) ([]byte,
+	error) {
 	template := &x509.Certificate{
 		SerialNumber: serial(), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
 		NotBefore: now.Add(-clockSlack), NotAfter: now.Add(life),
@@ -129,7 +130,9 @@ func (i Identity) ServerTLS(current func() *tls.Certificate) *tls.Config {
 		MinVersion:     tls.VersionTLS13,
 		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return current(), nil },
 		ClientAuth:     tls.RequireAndVerifyClientCert, ClientCAs: pool,
-		VerifyConnection: func(c tls.ConnectionState) error { return c.PeerCertificates[0].VerifyHostname(serviceName) },
+		VerifyConnection: func(c tls.ConnectionState) error {
+			return c.PeerCertificates[0].VerifyHostname(serviceName)
+		},
 	}
 }
 

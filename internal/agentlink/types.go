@@ -99,7 +99,8 @@ type Sweep struct {
 	Server string `json:"server"`
 }
 
-// Challenges are what the server's web server answers authorities with, whatever the name they ask for (RFC 8555, section 8.3).
+// Challenges are what the server's web server answers authorities with, whatever the name they ask
+// for (RFC 8555, section 8.3).
 type Challenges struct {
 	// Answers are key authorizations by their tokens.
 	Answers map[string]string `json:"answers,omitempty"`

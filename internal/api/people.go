@@ -85,7 +85,8 @@ type GeneratedPassword struct {
 	Bits     int    `json:"bits" doc:"log2 of the number of passwords like it."`
 }
 
-// SecondFactorSetup is what an authenticator needs (RFC 6238). It is shown once, and counts when a code of it was given.
+// SecondFactorSetup is what an authenticator needs (RFC 6238). It is
+// shown once, and counts when a code of it was given.
 type SecondFactorSetup struct {
 	Secret string `json:"secret" doc:"Base32, for typing."`
 	URI    string `json:"uri" doc:"otpauth address."`
@@ -103,7 +104,8 @@ type Proof struct {
 	Password string `json:"password" minLength:"1" maxLength:"1000"`
 }
 
-// RecoveryCodes are for the day when the authenticator is lost. Each works once; they are shown once.
+// RecoveryCodes are for the day when the authenticator is lost. Each
+// works once; they are shown once.
 type RecoveryCodes struct {
 	Codes []string `json:"codes"`
 }

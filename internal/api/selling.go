@@ -37,7 +37,8 @@ type LimitInfo struct {
 func AllLimits() LimitList {
 	list := LimitList{}
 	for _, info := range plans.AllLimits {
-		list.Limits = append(list.Limits, LimitInfo{Key: string(info.Key), Unit: string(info.Unit), Title: info.Title, Bound: info.Bound})
+		list.Limits = append(list.Limits, LimitInfo{Key: string(info.Key), Unit: string(info.Unit), Title: info.Title,
+			Bound: info.Bound})
 	}
 	for _, f := range plans.AllFeatures {
 		list.Features = append(list.Features, string(f))

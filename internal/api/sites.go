@@ -91,8 +91,8 @@ type DomainChanged struct {
 	Version     int64    `json:"version"`
 }
 
-// LogPage is a part of a site's access log, in the combined log format: address, name of a protected folder's visitor, time, request,
-// status, bytes, referring page and browser.
+// LogPage is a part of a site's access log, in the combined log format: address, name of a
+// protected folder's visitor, time, request, status, bytes, referring page and browser.
 type LogPage struct {
 	Lines []string `json:"lines"`
 	Next  string   `json:"next" doc:"Give it as “after” to go on from here."`
@@ -119,7 +119,8 @@ type NewFolderUser struct {
 	Password string `json:"password" minLength:"8" maxLength:"72" doc:"8 to 72 octets; kept as a bcrypt hash."`
 }
 
-// FolderPassword sets the password of somebody who may see a protected folder, and lets them in if they may not yet.
+// FolderPassword sets the password of somebody who may see a protected
+// folder, and lets them in if they may not yet.
 type FolderPassword struct {
 	Password string `json:"password" minLength:"8" maxLength:"72" doc:"8 to 72 octets; kept as a bcrypt hash."`
 }

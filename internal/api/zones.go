@@ -1,6 +1,7 @@
 package api
 
-// Zone is the part of the world's name service that belongs to one domain of an account, with the names below it.
+// Zone is the part of the world's name service that belongs to one
+// domain of an account, with the names below it.
 type Zone struct {
 	Name        string   `json:"name" doc:"In A-labels."`
 	Unicode     string   `json:"unicode" doc:"As people read it."`

@@ -136,7 +136,8 @@ func (c *Client) send(ctx context.Context, call Call, accept string) (*http.Resp
 	} else if call.content != nil {
 		request.Header.Set("Content-Type", "application/octet-stream")
 	}
-	for name, value := range map[string]string{"Idempotency-Key": call.Key, "If-Match": call.IfMatch, "Last-Event-ID": call.after} {
+	for name, value := range map[string]string{"Idempotency-Key": call.Key, "If-Match": call.IfMatch,
+		"Last-Event-ID": call.after} {
 		if value != "" {
 			request.Header.Set(name, value)
 		}

@@ -64,7 +64,8 @@ func TestWatchGoesOn(t *testing.T) {
 func TestWatchOfNothing(t *testing.T) {
 	c := answering(t, func(w http.ResponseWriter, _ *http.Request) {
 		w.WriteHeader(http.StatusNotFound)
-		json.NewEncoder(w).Encode(api.Problem{Type: api.ProblemBase + "not-found", Status: 404, Detail: "there is no operation"})
+		json.NewEncoder(w).Encode(api.Problem{Type: api.ProblemBase + "not-found", Status: 404,
+			Detail: "there is no operation"})
 	})
 	_, err := c.Watch(context.Background(), 7, func(api.Operation) {})
 	var p *api.Problem
@@ -95,7 +96,8 @@ func TestDo(t *testing.T) {
 		}
 	})
 	var out map[string]int
-	call := client.Call{Method: http.MethodPost, Path: "/echo", Query: map[string][]string{"a": {"b"}}, Body: map[string]int{"n": 1}, Key: "key", IfMatch: `"3"`}
+	call := client.Call{Method: http.MethodPost, Path: "/echo", Query: map[string][]string{"a": {"b"}},
+		Body: map[string]int{"n": 1}, Key: "key", IfMatch: `"3"`}
 	require.NoError(t, c.Do(ctx, call, &out))
 	assert.Equal(t, map[string]int{"n": 1}, out)
 	assert.NoError(t, c.Get(ctx, "/nothing", nil, &out))

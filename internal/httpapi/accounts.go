@@ -23,7 +23,8 @@ type AccountPath struct {
 
 func (a *API) accountRoutes() {
 	const tag = "Accounts"
-	register(a, route{id: "list-accounts", method: http.MethodGet, path: "/accounts", summary: "List accounts", permission: rights.AccountsRead, tag: tag,
+	register(a, route{id: "list-accounts", method: http.MethodGet, path: "/accounts", summary: "List accounts",
+		permission: rights.AccountsRead, tag: tag,
 		description: "In the order of main domains. Closed accounts are listed only with state=closed."},
 		func(ctx context.Context, in *struct {
 			Page
@@ -34,10 +35,13 @@ func (a *API) accountRoutes() {
 			Customer string `query:"customer" maxLength:"200" doc:"Only accounts of this customer, by number or name."`
 			Reseller string `query:"reseller" maxLength:"40" doc:"Only accounts of this reseller's customers."`
 		}) (*struct{ Body api.AccountPage }, error) {
-			list, err := a.service.Accounts.Accounts(ctx, actor(ctx), accounts.AccountFilter{Search: in.Search, State: in.State, Server: in.Server, Plan: in.Plan, Customer: in.Customer, Reseller: in.Reseller}, in.Cursor, in.Limit)
+			list, err := a.service.Accounts.Accounts(ctx, actor(ctx), accounts.AccountFilter{Search: in.Search,
+				State: in.State, Server: in.Server, Plan: in.Plan, Customer: in.Customer, Reseller: in.Reseller},
+				in.Cursor, in.Limit)
 			return &struct{ Body api.AccountPage }{list}, err
 		})
-	register(a, route{id: "check-domain", method: http.MethodGet, path: "/check/domain", summary: "Check a domain while it is typed", permission: rights.AccountsOpen, tag: tag,
+	register(a, route{id: "check-domain", method: http.MethodGet, path: "/check/domain",
+		summary: "Check a domain while it is typed", permission: rights.AccountsOpen, tag: tag,
 		description: "Tells what would be put right, whether the domain can be used, and a sign-in name that is free."},
 		func(ctx context.Context, in *struct {
 			Domain string `query:"domain" required:"true" maxLength:"2048" doc:"As typed."`
@@ -45,13 +49,16 @@ func (a *API) accountRoutes() {
 			check, err := a.service.Accounts.CheckDomain(ctx, in.Domain)
 			return &struct{ Body api.DomainCheck }{check}, err
 		})
-	register(a, route{id: "check-sign-in-name", method: http.MethodGet, path: "/check/sign-in-name", summary: "Check a sign-in name while it is typed", permission: rights.AccountsOpen, tag: tag, status: http.StatusNoContent},
+	register(a, route{id: "check-sign-in-name", method: http.MethodGet, path: "/check/sign-in-name",
+		summary: "Check a sign-in name while it is typed", permission: rights.AccountsOpen, tag: tag,
+		status: http.StatusNoContent},
 		func(ctx context.Context, in *struct {
 			Name string `query:"name" required:"true" maxLength:"100"`
 		}) (*struct{}, error) {
 			return nil, a.service.Accounts.CheckSignIn(ctx, in.Name)
 		})
-	registerChange(a, route{id: "open-account", method: http.MethodPost, path: "/accounts", summary: "Open an account", permission: rights.AccountsOpen, tag: tag, status: http.StatusAccepted},
+	registerChange(a, route{id: "open-account", method: http.MethodPost, path: "/accounts", summary: "Open an account",
+		permission: rights.AccountsOpen, tag: tag, status: http.StatusAccepted},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.OpenAccount
@@ -59,7 +66,8 @@ func (a *API) accountRoutes() {
 			opening, err := a.service.Accounts.OpenAccount(ctx, who, in.Body)
 			return opening, opening.Operation, err
 		})
-	register(a, route{id: "show-account", method: http.MethodGet, path: "/accounts/{account}", summary: "Show an account", permission: rights.AccountsRead, tag: tag},
+	register(a, route{id: "show-account", method: http.MethodGet, path: "/accounts/{account}",
+		summary: "Show an account", permission: rights.AccountsRead, tag: tag},
 		func(ctx context.Context, in *AccountPath) (*struct {
 			ETag string `header:"ETag"`
 			Body api.AccountDetail
@@ -80,7 +88,8 @@ func (a *API) accountRoutes() {
 			return started, started.Operation, err
 		})
 	}
-	registerChange(a, route{id: "close-account", method: http.MethodPost, path: "/accounts/{account}/close", summary: "Close an account", permission: rights.AccountsClose, tag: tag, status: http.StatusAccepted,
+	registerChange(a, route{id: "close-account", method: http.MethodPost, path: "/accounts/{account}/close",
+		summary: "Close an account", permission: rights.AccountsClose, tag: tag, status: http.StatusAccepted,
 		description: "Deletes everything the account has on its server."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			AccountPath
@@ -90,9 +99,12 @@ func (a *API) accountRoutes() {
 			started, err := a.service.Accounts.CloseAccount(ctx, who, in.Account, in.Body.SignInName)
 			return started, started.Operation, err
 		})
-	started(route{id: "repair-account", path: "/accounts/{account}/repair", summary: "Repair an account", permission: rights.AccountsRepair,
-		description: "Has the account's server made to match what is wanted, once more."}, a.service.Accounts.RepairAccount)
-	registerChange(a, route{id: "suspend-account", method: http.MethodPost, path: "/accounts/{account}/suspend", summary: "Suspend an account", permission: rights.AccountsSuspend, tag: tag, status: http.StatusAccepted,
+	started(route{id: "repair-account", path: "/accounts/{account}/repair", summary: "Repair an account",
+		permission:  rights.AccountsRepair,
+		description: "Has the account's server made to match what is wanted, once more."},
+		a.service.Accounts.RepairAccount)
+	registerChange(a, route{id: "suspend-account", method: http.MethodPost, path: "/accounts/{account}/suspend",
+		summary: "Suspend an account", permission: rights.AccountsSuspend, tag: tag, status: http.StatusAccepted,
 		description: "Visitors see a notice; everything the account has stays."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			AccountPath
@@ -102,8 +114,10 @@ func (a *API) accountRoutes() {
 			started, err := a.service.Selling.SuspendAccount(ctx, who, in.Account, in.Body.Why)
 			return started, started.Operation, err
 		})
-	started(route{id: "resume-account", path: "/accounts/{account}/resume", summary: "Resume a suspended account", permission: rights.AccountsSuspend}, a.service.Selling.ResumeAccount)
-	registerChange(a, route{id: "freeze-account", method: http.MethodPut, path: "/accounts/{account}/frozen-terms", summary: "Hold an account on its present limits, or no longer", permission: rights.AccountsChange, tag: tag,
+	started(route{id: "resume-account", path: "/accounts/{account}/resume", summary: "Resume a suspended account",
+		permission: rights.AccountsSuspend}, a.service.Selling.ResumeAccount)
+	registerChange(a, route{id: "freeze-account", method: http.MethodPut, path: "/accounts/{account}/frozen-terms",
+		summary: "Hold an account on its present limits, or no longer", permission: rights.AccountsChange, tag: tag,
 		description: "An account with frozen terms keeps its limits and features when its plan changes."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			AccountPath
@@ -113,13 +127,15 @@ func (a *API) accountRoutes() {
 			changed, err := a.service.Selling.FreezeTerms(ctx, who, in.Account, in.Body.Frozen)
 			return changed, changed.Operation, err
 		})
-	register(a, route{id: "show-handover", method: http.MethodGet, path: "/accounts/{account}/handover", summary: "Show the handover sheet", permission: rights.AccountsRead, tag: tag,
+	register(a, route{id: "show-handover", method: http.MethodGet, path: "/accounts/{account}/handover",
+		summary: "Show the handover sheet", permission: rights.AccountsRead, tag: tag,
 		description: "What the customer needs to know to start; no password is ever on it."},
 		func(ctx context.Context, in *AccountPath) (*struct{ Body api.Handover }, error) {
 			sheet, err := a.service.Accounts.Handover(ctx, actor(ctx), in.Account)
 			return &struct{ Body api.Handover }{sheet}, err
 		})
-	registerChange(a, route{id: "mail-handover", method: http.MethodPost, path: "/accounts/{account}/handover/mail", summary: "Mail the handover sheet to the customer", permission: rights.AccountsChange, tag: tag},
+	registerChange(a, route{id: "mail-handover", method: http.MethodPost, path: "/accounts/{account}/handover/mail",
+		summary: "Mail the handover sheet to the customer", permission: rights.AccountsChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			AccountPath
 			Previewable

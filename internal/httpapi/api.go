@@ -42,7 +42,8 @@ const Base = "/api/v1"
 const (
 	maxBody    = 1 << 20
 	cookieName = "victualler_session"
-	// unattendedHeader marks requests that nobody has made just now: they do not keep a session alive.
+	// unattendedHeader marks requests that nobody has made just now:
+	// they do not keep a session alive.
 	unattendedHeader = "Victualler-Unattended"
 )
 
@@ -65,7 +66,8 @@ type Options struct {
 	// Secure says that people reach the service over HTTPS, so that cookies may
 	// not go over anything else.
 	Secure bool
-	// Proxies are the networks of reverse proxies in front: of their requests, X-Forwarded-For says where they come from.
+	// Proxies are the networks of reverse proxies in front: of their
+	// requests, X-Forwarded-For says where they come from.
 	Proxies []netip.Prefix
 }
 
@@ -76,9 +78,11 @@ func New(o Options) *API {
 	}
 	a := &API{service: o.Service, log: o.Log, secure: o.Secure, router: chi.NewRouter()}
 	metrics := prometheus.NewRegistry()
-	a.timings = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "victualler_request_seconds", Help: "Time to answer, by route and status.",
+	a.timings = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "victualler_request_seconds",
+		Help:    "Time to answer, by route and status.",
 		Buckets: []float64{.001, .003, .01, .03, .1, .3, 1, 3, 10}}, []string{"route", "method", "status"})
-	metrics.MustRegister(a.timings, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	metrics.MustRegister(a.timings, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 
 	a.router.Use(behind(o.Proxies), a.observe, secureHeaders, a.sameOrigin, digestBody)
 	a.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "alive\n") })
@@ -98,7 +102,8 @@ func New(o Options) *API {
 		promhttp.HandlerFor(metrics, promhttp.HandlerOpts{}).ServeHTTP(w, r)
 	})
 	a.router.NotFound(func(w http.ResponseWriter, r *http.Request) {
-		if o.Console != nil && (r.Method == http.MethodGet || r.Method == http.MethodHead) && !strings.HasPrefix(r.URL.Path, "/api/") {
+		if o.Console != nil && (r.Method == http.MethodGet || r.Method == http.MethodHead) &&
+			!strings.HasPrefix(r.URL.Path, "/api/") {
 			serveConsole(w, r, o.Console)
 			return
 		}
@@ -149,15 +154,19 @@ func config() huma.Config {
 	registry.RegisterTypeAlias(reflect.TypeFor[plans.Features](), reflect.TypeFor[featuresSchema]())
 	registry.RegisterTypeAlias(reflect.TypeFor[api.GivenAmount](), reflect.TypeFor[amountSchema]())
 	c := huma.DefaultConfig("Victualler", version.Version)
-	c.Info.Description = "Everything that the console and the command-line client do. Sizes are integers in bytes; null is unlimited; times are RFC 3339 in UTC. " +
-		"A POST may carry an Idempotency-Key: repeated, it has no second effect and gets the same answer. Work on servers answers 202 with the number of an operation. " +
-		"Whatever changes something takes preview=true and then tells what would be done. Requests with the header " + unattendedHeader + " do not keep a session alive."
+	c.Info.Description = "Everything that the console and the command-line client do. Sizes are integers in bytes; " +
+		"null is unlimited; times are RFC 3339 in UTC. " +
+		"A POST may carry an Idempotency-Key: repeated, it has no second effect and gets the same answer. Work on " +
+		"servers answers 202 with the number of an operation. " +
+		"Whatever changes something takes preview=true and then tells what would be done. Requests with the header " +
+		unattendedHeader + " do not keep a session alive."
 	c.OpenAPIPath = Base + "/openapi"
 	c.DocsPath, c.SchemasPath = "", ""
 	c.CreateHooks = nil
 	c.Components = &huma.Components{Schemas: registry, SecuritySchemes: map[string]*huma.SecurityScheme{
-		"session": {Type: "http", Scheme: "bearer", Description: "The token of POST " + Base + "/session, or one of POST " + Base + "/tokens."},
-		"cookie":  {Type: "apiKey", In: "cookie", Name: cookieName, Description: "The console's session."},
+		"session": {Type: "http", Scheme: "bearer", Description: "The token of POST " + Base +
+			"/session, or one of POST " + Base + "/tokens."},
+		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName, Description: "The console's session."},
 	}}
 	return c
 }
@@ -182,7 +191,8 @@ func (limitsSchema) Schema(huma.Registry) *huma.Schema {
 	zero, hundred := 0.0, 100.0
 	for _, info := range plans.AllLimits {
 		p := &huma.Schema{Type: huma.TypeInteger, Format: "int64", Nullable: true, Minimum: &zero,
-			Description: strings.ToUpper(info.Title[:1]) + info.Title[1:] + ", in " + string(info.Unit) + "; null is unlimited."}
+			Description: strings.ToUpper(info.Title[:1]) + info.Title[1:] + ", in " + string(info.Unit) +
+				"; null is unlimited."}
 		if info.Unit == plans.Percent {
 			p.Maximum = &hundred
 		}
@@ -240,9 +250,10 @@ type changeOutcome struct {
 type nothing struct{}
 
 // registerChange adds a route that changes something. Its handler returns the answer and the number
-// of the operation that goes on with the work; 0 if there is none. Asked for a preview, the use case
-// goes through everything and leaves nothing behind.
-func registerChange[I interface{ preview() bool }, T any](a *API, r route, handler func(context.Context, usecase.Actor, *I) (T, int64, error)) {
+// of the operation that goes on with the work; 0 if there is none. Asked for a preview, the use
+// case goes through everything and leaves nothing behind.
+func registerChange[I interface{ preview() bool }, T any](a *API, r route,
+	handler func(context.Context, usecase.Actor, *I) (T, int64, error)) {
 	r.changes = true
 	if t := reflect.TypeFor[T](); t != reflect.TypeFor[nothing]() {
 		r.answer = t
@@ -286,8 +297,10 @@ func (r route) operation(registry huma.Registry) huma.Operation {
 	if r.permission == "" {
 		panic("route " + r.id + " names no permission")
 	}
-	o := huma.Operation{OperationID: r.id, Method: r.method, Path: Base + r.path, Summary: r.summary, Description: r.description,
-		Tags: []string{r.tag}, DefaultStatus: r.status, MaxBodyBytes: maxBody, Metadata: map[string]any{permissionKey: r.permission},
+	o := huma.Operation{OperationID: r.id, Method: r.method, Path: Base + r.path, Summary: r.summary,
+		Description: r.description,
+		Tags:        []string{r.tag}, DefaultStatus: r.status, MaxBodyBytes: maxBody,
+		Metadata:   map[string]any{permissionKey: r.permission},
 		Extensions: map[string]any{"x-permission": string(r.permission)}}
 	if r.permission != rights.Public {
 		o.Security = []map[string][]string{{"session": {}}, {"cookie": {}}}
@@ -304,9 +317,11 @@ func (r route) operation(registry huma.Registry) huma.Operation {
 		if r.answer != nil {
 			answer := schema(r.answer)
 			if r.success() == http.StatusOK {
-				o.Responses["200"] = &huma.Response{Description: "Done; or what would be done", Content: content(&huma.Schema{OneOf: []*huma.Schema{answer, preview}})}
+				o.Responses["200"] = &huma.Response{Description: "Done; or what would be done",
+					Content: content(&huma.Schema{OneOf: []*huma.Schema{answer, preview}})}
 			} else {
-				o.Responses[strconv.Itoa(r.success())] = &huma.Response{Description: "Done, or begun", Content: content(answer)}
+				o.Responses[strconv.Itoa(r.success())] = &huma.Response{Description: "Done, or begun",
+					Content: content(answer)}
 			}
 			if _, begins := r.answer.FieldByName("Operation"); begins && r.success() != http.StatusAccepted {
 				o.Responses["202"] = &huma.Response{Description: "Begun on servers", Content: content(answer)}
@@ -316,8 +331,9 @@ func (r route) operation(registry huma.Registry) huma.Operation {
 		}
 	}
 	if r.method == http.MethodPost && r.permission != rights.Public {
-		o.Parameters = append(o.Parameters, &huma.Param{Name: "Idempotency-Key", In: "header", Description: "Makes repeating the request harmless.",
-			Schema: &huma.Schema{Type: huma.TypeString, MaxLength: ptr(255)}})
+		o.Parameters = append(o.Parameters, &huma.Param{Name: "Idempotency-Key", In: "header",
+			Description: "Makes repeating the request harmless.",
+			Schema:      &huma.Schema{Type: huma.TypeString, MaxLength: ptr(255)}})
 	}
 	return o
 }
@@ -326,10 +342,11 @@ func ptr[T any](v T) *T { return &v }
 
 // register adds a route whose handler's errors become problems.
 func register[I, O any](a *API, r route, handler func(context.Context, *I) (*O, error)) {
-	huma.Register(a.huma, r.operation(a.huma.OpenAPI().Components.Schemas), func(ctx context.Context, in *I) (*O, error) {
-		out, err := handler(ctx, in)
-		return out, a.toProblem(ctx, err)
-	})
+	huma.Register(a.huma, r.operation(a.huma.OpenAPI().Components.Schemas),
+		func(ctx context.Context, in *I) (*O, error) {
+			out, err := handler(ctx, in)
+			return out, a.toProblem(ctx, err)
+		})
 }
 
 type contextKey int
@@ -359,8 +376,9 @@ func actor(ctx context.Context) usecase.Actor {
 	return a
 }
 
-// behind has requests that come by one of our own proxies bear the address of whoever made them: the last one
-// that X-Forwarded-For names and that is no such proxy. What stands before it, anybody could have written.
+// behind has requests that come by one of our own proxies bear the address
+// of whoever made them: the last one that X-Forwarded-For names and that is
+// no such proxy. What stands before it, anybody could have written.
 func behind(proxies []netip.Prefix) func(http.Handler) http.Handler {
 	ours := func(text string) bool {
 		ip, err := netip.ParseAddr(text)
@@ -397,7 +415,8 @@ func (a *API) observe(next http.Handler) http.Handler {
 		}
 		took := time.Since(start)
 		a.timings.WithLabelValues(pattern, r.Method, http.StatusText(seen.status)).Observe(took.Seconds())
-		a.log.Info("request", "request", req.id, "method", r.Method, "path", r.URL.Path, "status", seen.status, "ms", took.Milliseconds(), "from", clientAddress(r))
+		a.log.Info("request", "request", req.id, "method", r.Method, "path", r.URL.Path, "status", seen.status, "ms",
+			took.Milliseconds(), "from", clientAddress(r))
 	})
 }
 
@@ -422,7 +441,8 @@ func (w *statusWriter) Flush() { http.NewResponseController(w.ResponseWriter).Fl
 func secureHeaders(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' "+
+			"data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
 		h.Set("Cache-Control", "no-store")

@@ -16,7 +16,8 @@ func TestDescriptionIsCurrent(t *testing.T) {
 	require.NoError(t, err)
 	have, err := os.ReadFile("../../docs/openapi.json")
 	require.NoError(t, err)
-	assert.True(t, string(want)+"\n" == string(have), "docs/openapi.json is not what the handlers give; run make generate")
+	assert.True(t, string(want)+"\n" == string(have),
+		"docs/openapi.json is not what the handlers give; run make generate")
 }
 
 // Every kind of refusal has its status and title.

@@ -39,7 +39,8 @@ func (f EventFilter) filter() people.EventFilter {
 
 func (a *API) eventRoutes() {
 	const tag = "Events"
-	register(a, route{id: "list-events", method: http.MethodGet, path: "/events", summary: "List who did what", permission: rights.EventsRead, tag: tag,
+	register(a, route{id: "list-events", method: http.MethodGet, path: "/events", summary: "List who did what",
+		permission: rights.EventsRead, tag: tag,
 		description: "Newest first. Nothing can change or delete them."},
 		func(ctx context.Context, in *struct {
 			Page
@@ -52,9 +53,12 @@ func (a *API) eventRoutes() {
 			list, err := a.service.People.Events(ctx, actor(ctx), in.filter(), before, in.Limit)
 			return &struct{ Body api.EventPage }{list}, err
 		})
-	export := route{id: "export-events", method: http.MethodGet, path: "/export/events", summary: "Export who did what", permission: rights.EventsRead, tag: tag,
-		description: "All that the filter lets through, newest first: as CSV (RFC 4180), or as one JSON document on each line."}.operation(a.huma.OpenAPI().Components.Schemas)
-	text := map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: huma.TypeString}}, "application/jsonl": {Schema: &huma.Schema{Type: huma.TypeString}}}
+	export := route{id: "export-events", method: http.MethodGet, path: "/export/events", summary: "Export who did what",
+		permission: rights.EventsRead, tag: tag,
+		description: "All that the filter lets through, newest first: as CSV (RFC 4180), or as one JSON document on " +
+			"each line."}.operation(a.huma.OpenAPI().Components.Schemas)
+	text := map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: huma.TypeString}},
+		"application/jsonl": {Schema: &huma.Schema{Type: huma.TypeString}}}
 	export.Responses = map[string]*huma.Response{"200": {Description: "The events", Content: text}}
 	huma.Register(a.huma, export, func(ctx context.Context, in *struct {
 		EventFilter
@@ -73,7 +77,9 @@ func (a *API) eventRoutes() {
 			}
 			hc.SetHeader("Content-Type", "application/jsonl")
 			encoder := json.NewEncoder(hc.BodyWriter())
-			if err := a.service.People.ExportEvents(hc.Context(), who, in.filter(), func(e api.Event) error { return encoder.Encode(e) }); err != nil {
+			if err := a.service.People.ExportEvents(hc.Context(), who, in.filter(), func(e api.Event) error {
+				return encoder.Encode(e)
+			}); err != nil {
 				a.log.Warn("export ended early", "reason", err)
 			}
 		}}, nil
@@ -90,7 +96,8 @@ func (a *API) exportCSV(hc huma.Context, who usecase.Actor, f people.EventFilter
 		for _, field := range e.Fields {
 			changes = append(changes, field.Name+": "+field.Before+" → "+field.After)
 		}
-		row := []string{e.At.UTC().Format(time.RFC3339), e.Actor, e.OnBehalf, e.Address, e.Action, e.Subject, strings.Join(changes, "; "), e.Request}
+		row := []string{e.At.UTC().Format(time.RFC3339), e.Actor, e.OnBehalf, e.Address, e.Action, e.Subject,
+			strings.Join(changes, "; "), e.Request}
 		for i := range row {
 			row[i] = inert(row[i])
 		}

@@ -17,12 +17,14 @@ type LoginPath struct {
 
 func (a *API) loginRoutes() {
 	const tag = "Logins"
-	register(a, route{id: "list-logins", method: http.MethodGet, path: "/accounts/{account}/logins", summary: "List the sign-ins for file transfer", permission: rights.AccountsRead, tag: tag},
+	register(a, route{id: "list-logins", method: http.MethodGet, path: "/accounts/{account}/logins",
+		summary: "List the sign-ins for file transfer", permission: rights.AccountsRead, tag: tag},
 		func(ctx context.Context, in *AccountPath) (*struct{ Body api.LoginList }, error) {
 			list, err := a.service.Logins.Logins(ctx, actor(ctx), in.Account)
 			return &struct{ Body api.LoginList }{list}, err
 		})
-	registerChange(a, route{id: "add-login", method: http.MethodPost, path: "/accounts/{account}/logins", summary: "Add a login", permission: rights.LoginsChange, tag: tag, status: http.StatusAccepted,
+	registerChange(a, route{id: "add-login", method: http.MethodPost, path: "/accounts/{account}/logins",
+		summary: "Add a login", permission: rights.LoginsChange, tag: tag, status: http.StatusAccepted,
 		description: "It sees its folder and nothing above. All files belong to the account, whoever wrote them."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			AccountPath
@@ -32,7 +34,9 @@ func (a *API) loginRoutes() {
 			changed, err := a.service.Logins.AddLogin(ctx, who, in.Account, in.Body)
 			return changed, changed.Operation, err
 		})
-	registerChange(a, route{id: "change-login", method: http.MethodPatch, path: "/accounts/{account}/logins/{login}", summary: "Change folder, password or keys of a login", permission: rights.LoginsChange, tag: tag, status: http.StatusAccepted},
+	registerChange(a, route{id: "change-login", method: http.MethodPatch, path: "/accounts/{account}/logins/{login}",
+		summary: "Change folder, password or keys of a login", permission: rights.LoginsChange, tag: tag,
+		status: http.StatusAccepted},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			LoginPath
 			Versioned
@@ -46,7 +50,9 @@ func (a *API) loginRoutes() {
 			changed, err := a.service.Logins.ChangeLogin(ctx, who, in.Account, in.Login, version, in.Body)
 			return changed, changed.Operation, err
 		})
-	registerChange(a, route{id: "remove-login", method: http.MethodDelete, path: "/accounts/{account}/logins/{login}", summary: "Take a login away; its files stay", permission: rights.LoginsChange, tag: tag, status: http.StatusAccepted},
+	registerChange(a, route{id: "remove-login", method: http.MethodDelete, path: "/accounts/{account}/logins/{login}",
+		summary: "Take a login away; its files stay", permission: rights.LoginsChange, tag: tag,
+		status: http.StatusAccepted},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			LoginPath
 			Previewable

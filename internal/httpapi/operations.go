@@ -24,7 +24,8 @@ func (a *API) operationRoutes() {
 	type OperationPath struct {
 		ID int64 `path:"operation" minimum:"1"`
 	}
-	register(a, route{id: "list-operations", method: http.MethodGet, path: "/operations", summary: "List operations", permission: rights.OperationsRead, tag: tag,
+	register(a, route{id: "list-operations", method: http.MethodGet, path: "/operations", summary: "List operations",
+		permission: rights.OperationsRead, tag: tag,
 		description: "Newest first."},
 		func(ctx context.Context, in *struct {
 			Page
@@ -36,19 +37,25 @@ func (a *API) operationRoutes() {
 			if err := usecase.ReadCursor(in.Cursor, &before); err != nil {
 				return nil, err
 			}
-			list, err := a.service.Rollout.Operations(ctx, actor(ctx), rollout.OperationFilter{Account: in.Account, Server: in.Server, State: in.State}, before, in.Limit)
+			list, err := a.service.Rollout.Operations(ctx, actor(ctx), rollout.OperationFilter{Account: in.Account,
+				Server: in.Server, State: in.State}, before, in.Limit)
 			return &struct{ Body api.OperationPage }{list}, err
 		})
-	register(a, route{id: "show-operation", method: http.MethodGet, path: "/operations/{operation}", summary: "Show an operation", permission: rights.OperationsRead, tag: tag},
+	register(a, route{id: "show-operation", method: http.MethodGet, path: "/operations/{operation}",
+		summary: "Show an operation", permission: rights.OperationsRead, tag: tag},
 		func(ctx context.Context, in *OperationPath) (*struct{ Body api.Operation }, error) {
 			o, err := a.service.Rollout.Operation(ctx, actor(ctx), in.ID)
 			return &struct{ Body api.Operation }{o}, err
 		})
-	watch := route{id: "watch-operation", method: http.MethodGet, path: "/operations/{operation}/progress", summary: "Watch an operation", permission: rights.OperationsRead, tag: tag,
-		description: "Server-sent events: the whole operation each time something about it changes, until it has finished. The event's id is the operation's version; " +
-			"a connection made again with Last-Event-ID goes on from there."}.operation(a.huma.OpenAPI().Components.Schemas)
+	watch := route{id: "watch-operation", method: http.MethodGet, path: "/operations/{operation}/progress",
+		summary: "Watch an operation", permission: rights.OperationsRead, tag: tag,
+		description: "Server-sent events: the whole operation each time something about it changes, until it has " +
+			"finished. The event's id is the operation's version; " +
+			"a connection made again with Last-Event-ID goes on from there."}.operation(
+		a.huma.OpenAPI().Components.Schemas)
 	watch.Responses = map[string]*huma.Response{"200": {Description: "Progress", Content: map[string]*huma.MediaType{
-		"text/event-stream": {Schema: a.huma.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Operation](), true, "")}}}}
+		"text/event-stream": {Schema: a.huma.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[api.Operation](), true,
+			"")}}}}
 	huma.Register(a.huma, watch, func(ctx context.Context, in *struct {
 		OperationPath
 		LastEventID int64 `header:"Last-Event-ID" doc:"The id of the last event that was received."`

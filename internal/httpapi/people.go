@@ -17,7 +17,8 @@ type PersonPath struct {
 
 func (a *API) peopleRoutes() {
 	const tag = "People"
-	register(a, route{id: "list-people", method: http.MethodGet, path: "/people", summary: "List who can sign in", permission: rights.PeopleRead, tag: tag},
+	register(a, route{id: "list-people", method: http.MethodGet, path: "/people", summary: "List who can sign in",
+		permission: rights.PeopleRead, tag: tag},
 		func(ctx context.Context, in *struct {
 			Page
 			Search   string `query:"search" maxLength:"200" doc:"Part of a sign-in name or mail address."`
@@ -25,10 +26,12 @@ func (a *API) peopleRoutes() {
 			Customer string `query:"customer" maxLength:"200" doc:"Only people of this customer, by number or name."`
 			Reseller string `query:"reseller" maxLength:"40" doc:"Only people of this reseller and of their customers."`
 		}) (*struct{ Body api.PersonPage }, error) {
-			list, err := a.service.People.People(ctx, actor(ctx), people.PersonFilter{Search: in.Search, Role: in.Role, Customer: in.Customer, Reseller: in.Reseller}, in.Cursor, in.Limit)
+			list, err := a.service.People.People(ctx, actor(ctx), people.PersonFilter{Search: in.Search, Role: in.Role,
+				Customer: in.Customer, Reseller: in.Reseller}, in.Cursor, in.Limit)
 			return &struct{ Body api.PersonPage }{list}, err
 		})
-	registerChange(a, route{id: "add-person", method: http.MethodPost, path: "/people", summary: "Let somebody sign in", permission: rights.PeopleChange, tag: tag, status: http.StatusCreated},
+	registerChange(a, route{id: "add-person", method: http.MethodPost, path: "/people", summary: "Let somebody sign in",
+		permission: rights.PeopleChange, tag: tag, status: http.StatusCreated},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.NewPerson
@@ -36,7 +39,8 @@ func (a *API) peopleRoutes() {
 			p, err := a.service.People.AddPerson(ctx, who, in.Body)
 			return p, 0, err
 		})
-	register(a, route{id: "show-person", method: http.MethodGet, path: "/people/{person}", summary: "Show somebody who can sign in", permission: rights.PeopleRead, tag: tag},
+	register(a, route{id: "show-person", method: http.MethodGet, path: "/people/{person}",
+		summary: "Show somebody who can sign in", permission: rights.PeopleRead, tag: tag},
 		func(ctx context.Context, in *PersonPath) (*struct {
 			ETag string `header:"ETag"`
 			Body api.Person
@@ -47,7 +51,8 @@ func (a *API) peopleRoutes() {
 				Body api.Person
 			}{etag(p.Version), p}, err
 		})
-	registerChange(a, route{id: "change-person", method: http.MethodPatch, path: "/people/{person}", summary: "Change somebody's sign-in", permission: rights.PeopleChange, tag: tag},
+	registerChange(a, route{id: "change-person", method: http.MethodPatch, path: "/people/{person}",
+		summary: "Change somebody's sign-in", permission: rights.PeopleChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			PersonPath
 			Versioned
@@ -61,14 +66,16 @@ func (a *API) peopleRoutes() {
 			p, err := a.service.People.ChangePerson(ctx, who, in.Person, version, in.Body)
 			return p, 0, err
 		})
-	registerChange(a, route{id: "remove-person", method: http.MethodDelete, path: "/people/{person}", summary: "Let somebody sign in no longer", permission: rights.PeopleChange, tag: tag},
+	registerChange(a, route{id: "remove-person", method: http.MethodDelete, path: "/people/{person}",
+		summary: "Let somebody sign in no longer", permission: rights.PeopleChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			PersonPath
 			Previewable
 		}) (nothing, int64, error) {
 			return nothing{}, 0, a.service.People.RemovePerson(ctx, who, in.Person)
 		})
-	registerChange(a, route{id: "give-password", method: http.MethodPut, path: "/people/{person}/password", summary: "Give somebody else a new password", permission: rights.PeopleChange, tag: tag,
+	registerChange(a, route{id: "give-password", method: http.MethodPut, path: "/people/{person}/password",
+		summary: "Give somebody else a new password", permission: rights.PeopleChange, tag: tag,
 		description: "Ends their sessions."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			PersonPath
@@ -77,8 +84,11 @@ func (a *API) peopleRoutes() {
 		}) (nothing, int64, error) {
 			return nothing{}, 0, a.service.People.ResetPassword(ctx, who, in.Person, in.Body)
 		})
-	registerChange(a, route{id: "add-link", method: http.MethodPost, path: "/people/{person}/links", summary: "Make a one-time link for somebody else", permission: rights.PeopleChange, tag: tag, status: http.StatusCreated,
-		description: "To set a password (48 hours), or to sign in without one (15 minutes). The newest of a kind counts. A second factor is asked for all the same."},
+	registerChange(a, route{id: "add-link", method: http.MethodPost, path: "/people/{person}/links",
+		summary: "Make a one-time link for somebody else", permission: rights.PeopleChange, tag: tag,
+		status: http.StatusCreated,
+		description: "To set a password (48 hours), or to sign in without one (15 minutes). The newest of a kind " +
+			"counts. A second factor is asked for all the same."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			PersonPath
 			Previewable
@@ -87,14 +97,17 @@ func (a *API) peopleRoutes() {
 			link, err := a.service.People.AddLink(ctx, who, in.Person, in.Body)
 			return link, 0, err
 		})
-	registerChange(a, route{id: "end-sessions-of", method: http.MethodDelete, path: "/people/{person}/sessions", summary: "End all sessions of somebody", permission: rights.PeopleChange, tag: tag},
+	registerChange(a, route{id: "end-sessions-of", method: http.MethodDelete, path: "/people/{person}/sessions",
+		summary: "End all sessions of somebody", permission: rights.PeopleChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			PersonPath
 			Previewable
 		}) (nothing, int64, error) {
 			return nothing{}, 0, a.service.People.EndSessionsOf(ctx, who, in.Person)
 		})
-	registerChange(a, route{id: "drop-second-factor-of", method: http.MethodDelete, path: "/people/{person}/second-factor", summary: "Switch somebody else's second factor off", permission: rights.PeopleChange, tag: tag,
+	registerChange(a, route{id: "drop-second-factor-of", method: http.MethodDelete,
+		path: "/people/{person}/second-factor", summary: "Switch somebody else's second factor off",
+		permission: rights.PeopleChange, tag: tag,
 		description: "For the day when authenticator and recovery codes are lost."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			PersonPath

@@ -145,15 +145,18 @@ func (a *API) problemRoutes() {
 		}
 	}
 	type kindAnswer struct{ Body problemKind }
-	register(a, route{id: "list-problems", method: http.MethodGet, path: "/problems", summary: "List the kinds of problems", permission: "public", tag: "Problems"},
+	register(a, route{id: "list-problems", method: http.MethodGet, path: "/problems",
+		summary: "List the kinds of problems", permission: "public", tag: "Problems"},
 		func(context.Context, *struct{}) (*answer, error) {
 			out := &answer{}
 			for _, info := range kinds {
-				out.Body.Problems = append(out.Body.Problems, problemKind{api.ProblemBase + string(info.kind), info.title, info.status})
+				out.Body.Problems = append(out.Body.Problems, problemKind{api.ProblemBase + string(info.kind),
+					info.title, info.status})
 			}
 			return out, nil
 		})
-	register(a, route{id: "show-problem", method: http.MethodGet, path: "/problems/{kind}", summary: "Explain a kind of problem", permission: "public", tag: "Problems"},
+	register(a, route{id: "show-problem", method: http.MethodGet, path: "/problems/{kind}",
+		summary: "Explain a kind of problem", permission: "public", tag: "Problems"},
 		func(_ context.Context, in *struct {
 			Kind string `path:"kind" maxLength:"60" doc:"The last part of a problem's type."`
 		}) (*kindAnswer, error) {

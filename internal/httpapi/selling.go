@@ -18,12 +18,14 @@ type ExceptionPath struct {
 
 func (a *API) exceptionRoutes() {
 	const tag = "Exceptions"
-	register(a, route{id: "list-exceptions", method: http.MethodGet, path: "/accounts/{account}/exceptions", summary: "List what is set by hand on an account", permission: rights.AccountsRead, tag: tag},
+	register(a, route{id: "list-exceptions", method: http.MethodGet, path: "/accounts/{account}/exceptions",
+		summary: "List what is set by hand on an account", permission: rights.AccountsRead, tag: tag},
 		func(ctx context.Context, in *AccountPath) (*struct{ Body api.ExceptionList }, error) {
 			list, err := a.service.Selling.Exceptions(ctx, actor(ctx), in.Account)
 			return &struct{ Body api.ExceptionList }{list}, err
 		})
-	registerChange(a, route{id: "set-exception", method: http.MethodPut, path: "/accounts/{account}/exceptions", summary: "Set a limit or a feature of one account by hand", permission: rights.ExceptionsChange, tag: tag},
+	registerChange(a, route{id: "set-exception", method: http.MethodPut, path: "/accounts/{account}/exceptions",
+		summary: "Set a limit or a feature of one account by hand", permission: rights.ExceptionsChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			AccountPath
 			Previewable
@@ -32,7 +34,9 @@ func (a *API) exceptionRoutes() {
 			changed, err := a.service.Selling.SetException(ctx, who, in.Account, in.Body)
 			return changed, changed.Operation, err
 		})
-	registerChange(a, route{id: "remove-exception", method: http.MethodDelete, path: "/accounts/{account}/exceptions/{what}/{key}", summary: "Let the plan's value return", permission: rights.ExceptionsChange, tag: tag},
+	registerChange(a, route{id: "remove-exception", method: http.MethodDelete,
+		path: "/accounts/{account}/exceptions/{what}/{key}", summary: "Let the plan's value return",
+		permission: rights.ExceptionsChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ExceptionPath
 			Previewable
@@ -47,7 +51,8 @@ func (a *API) resellerRoutes() {
 	type ResellerPath struct {
 		Reseller string `path:"reseller" maxLength:"40" doc:"Name."`
 	}
-	register(a, route{id: "list-resellers", method: http.MethodGet, path: "/resellers", summary: "List resellers", permission: rights.ResellersRead, tag: tag},
+	register(a, route{id: "list-resellers", method: http.MethodGet, path: "/resellers", summary: "List resellers",
+		permission: rights.ResellersRead, tag: tag},
 		func(ctx context.Context, in *struct {
 			Page
 			Search string `query:"search" maxLength:"200" doc:"Part of the name or title."`
@@ -55,7 +60,8 @@ func (a *API) resellerRoutes() {
 			list, err := a.service.Selling.Resellers(ctx, actor(ctx), in.Search, in.Cursor, in.Limit)
 			return &struct{ Body api.ResellerPage }{list}, err
 		})
-	registerChange(a, route{id: "add-reseller", method: http.MethodPost, path: "/resellers", summary: "Add a reseller", permission: rights.ResellersChange, tag: tag, status: http.StatusCreated},
+	registerChange(a, route{id: "add-reseller", method: http.MethodPost, path: "/resellers", summary: "Add a reseller",
+		permission: rights.ResellersChange, tag: tag, status: http.StatusCreated},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.NewReseller
@@ -63,7 +69,8 @@ func (a *API) resellerRoutes() {
 			r, err := a.service.Selling.AddReseller(ctx, who, in.Body)
 			return r, 0, err
 		})
-	register(a, route{id: "show-reseller", method: http.MethodGet, path: "/resellers/{reseller}", summary: "Show a reseller", permission: rights.ResellersRead, tag: tag},
+	register(a, route{id: "show-reseller", method: http.MethodGet, path: "/resellers/{reseller}",
+		summary: "Show a reseller", permission: rights.ResellersRead, tag: tag},
 		func(ctx context.Context, in *ResellerPath) (*struct {
 			ETag string `header:"ETag"`
 			Body api.Reseller
@@ -74,7 +81,8 @@ func (a *API) resellerRoutes() {
 				Body api.Reseller
 			}{etag(r.Version), r}, err
 		})
-	registerChange(a, route{id: "change-reseller", method: http.MethodPatch, path: "/resellers/{reseller}", summary: "Change a reseller and their share", permission: rights.ResellersChange, tag: tag,
+	registerChange(a, route{id: "change-reseller", method: http.MethodPatch, path: "/resellers/{reseller}",
+		summary: "Change a reseller and their share", permission: rights.ResellersChange, tag: tag,
 		description: "A share below what is given out needs a decision."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ResellerPath
@@ -89,14 +97,16 @@ func (a *API) resellerRoutes() {
 			r, err := a.service.Selling.ChangeReseller(ctx, who, in.Reseller, version, in.Body)
 			return r, 0, err
 		})
-	registerChange(a, route{id: "remove-reseller", method: http.MethodDelete, path: "/resellers/{reseller}", summary: "Remove a reseller without customers", permission: rights.ResellersChange, tag: tag},
+	registerChange(a, route{id: "remove-reseller", method: http.MethodDelete, path: "/resellers/{reseller}",
+		summary: "Remove a reseller without customers", permission: rights.ResellersChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ResellerPath
 			Previewable
 		}) (nothing, int64, error) {
 			return nothing{}, 0, a.service.Selling.RemoveReseller(ctx, who, in.Reseller)
 		})
-	registerChange(a, route{id: "suspend-reseller", method: http.MethodPost, path: "/resellers/{reseller}/suspend", summary: "Suspend a reseller", permission: rights.ResellersChange, tag: tag},
+	registerChange(a, route{id: "suspend-reseller", method: http.MethodPost, path: "/resellers/{reseller}/suspend",
+		summary: "Suspend a reseller", permission: rights.ResellersChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ResellerPath
 			Previewable
@@ -105,7 +115,8 @@ func (a *API) resellerRoutes() {
 			r, err := a.service.Selling.SuspendReseller(ctx, who, in.Reseller, in.Body)
 			return r, r.Operation, err
 		})
-	registerChange(a, route{id: "resume-reseller", method: http.MethodPost, path: "/resellers/{reseller}/resume", summary: "Resume a suspended reseller", permission: rights.ResellersChange, tag: tag},
+	registerChange(a, route{id: "resume-reseller", method: http.MethodPost, path: "/resellers/{reseller}/resume",
+		summary: "Resume a suspended reseller", permission: rights.ResellersChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ResellerPath
 			Previewable
@@ -113,12 +124,14 @@ func (a *API) resellerRoutes() {
 			r, err := a.service.Selling.ResumeReseller(ctx, who, in.Reseller)
 			return r, r.Operation, err
 		})
-	register(a, route{id: "show-share", method: http.MethodGet, path: "/resellers/{reseller}/share", summary: "Show a reseller's share with both sums", permission: rights.ResellersRead, tag: tag},
+	register(a, route{id: "show-share", method: http.MethodGet, path: "/resellers/{reseller}/share",
+		summary: "Show a reseller's share with both sums", permission: rights.ResellersRead, tag: tag},
 		func(ctx context.Context, in *ResellerPath) (*struct{ Body api.Share }, error) {
 			share, err := a.service.Selling.Share(ctx, actor(ctx), in.Reseller)
 			return &struct{ Body api.Share }{share}, err
 		})
-	register(a, route{id: "show-brand", method: http.MethodGet, path: "/resellers/{reseller}/brand", summary: "Show a reseller's brand", permission: rights.ResellersRead, tag: tag},
+	register(a, route{id: "show-brand", method: http.MethodGet, path: "/resellers/{reseller}/brand",
+		summary: "Show a reseller's brand", permission: rights.ResellersRead, tag: tag},
 		func(ctx context.Context, in *ResellerPath) (*struct {
 			ETag string `header:"ETag"`
 			Body api.BrandInForce
@@ -129,7 +142,8 @@ func (a *API) resellerRoutes() {
 				Body api.BrandInForce
 			}{etag(b.Version), b}, err
 		})
-	registerChange(a, route{id: "keep-brand", method: http.MethodPut, path: "/resellers/{reseller}/brand", summary: "Change a reseller's brand", permission: rights.BrandChange, tag: tag},
+	registerChange(a, route{id: "keep-brand", method: http.MethodPut, path: "/resellers/{reseller}/brand",
+		summary: "Change a reseller's brand", permission: rights.BrandChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ResellerPath
 			Versioned
@@ -143,8 +157,10 @@ func (a *API) resellerRoutes() {
 			b, err := a.service.Selling.ChangeBrand(ctx, who, in.Reseller, version, in.Body)
 			return b, b.Operation, err
 		})
-	registerChange(a, route{id: "keep-logo", method: http.MethodPut, path: "/resellers/{reseller}/brand/logo", summary: "Change a reseller's logo", permission: rights.BrandChange, tag: tag,
-		description: "The body is the image: PNG, WebP or SVG, at most 256 KiB. An SVG is written anew from what is harmless."},
+	registerChange(a, route{id: "keep-logo", method: http.MethodPut, path: "/resellers/{reseller}/brand/logo",
+		summary: "Change a reseller's logo", permission: rights.BrandChange, tag: tag,
+		description: "The body is the image: PNG, WebP or SVG, at most 256 KiB. An SVG is written anew from what is " +
+			"harmless."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ResellerPath
 			Previewable
@@ -152,14 +168,16 @@ func (a *API) resellerRoutes() {
 		}) (nothing, int64, error) {
 			return nothing{}, 0, a.service.Selling.ChangeLogo(ctx, who, in.Reseller, in.RawBody)
 		})
-	registerChange(a, route{id: "remove-logo", method: http.MethodDelete, path: "/resellers/{reseller}/brand/logo", summary: "Take a reseller's logo away", permission: rights.BrandChange, tag: tag},
+	registerChange(a, route{id: "remove-logo", method: http.MethodDelete, path: "/resellers/{reseller}/brand/logo",
+		summary: "Take a reseller's logo away", permission: rights.BrandChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ResellerPath
 			Previewable
 		}) (nothing, int64, error) {
 			return nothing{}, 0, a.service.Selling.ChangeLogo(ctx, who, in.Reseller, nil)
 		})
-	register(a, route{id: "show-logo", method: http.MethodGet, path: "/resellers/{reseller}/brand/logo", summary: "A reseller's logo", permission: rights.Public, tag: tag},
+	register(a, route{id: "show-logo", method: http.MethodGet, path: "/resellers/{reseller}/brand/logo",
+		summary: "A reseller's logo", permission: rights.Public, tag: tag},
 		func(ctx context.Context, in *ResellerPath) (*struct {
 			ContentType string `header:"Content-Type"`
 			Policy      string `header:"Content-Security-Policy"`

@@ -37,12 +37,15 @@ func (a *API) serverRoutes() {
 		ETag string `header:"ETag"`
 		Body api.Server
 	}
-	register(a, route{id: "list-servers", method: http.MethodGet, path: "/servers", summary: "List servers", permission: rights.ServersRead, tag: tag},
+	register(a, route{id: "list-servers", method: http.MethodGet, path: "/servers", summary: "List servers",
+		permission: rights.ServersRead, tag: tag},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body api.ServerList }, error) {
 			list, err := a.service.Fleet.Servers(ctx)
 			return &struct{ Body api.ServerList }{list}, err
 		})
-	registerChange(a, route{id: "join-server", method: http.MethodPost, path: "/servers", summary: "Add a server and wait for its agent", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted},
+	registerChange(a, route{id: "join-server", method: http.MethodPost, path: "/servers",
+		summary: "Add a server and wait for its agent", permission: rights.ServersChange, tag: tag,
+		status: http.StatusAccepted},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.NewServer
@@ -50,12 +53,14 @@ func (a *API) serverRoutes() {
 			joining, err := a.service.Fleet.JoinServer(ctx, who, in.Body)
 			return joining, joining.Operation, err
 		})
-	register(a, route{id: "show-server", method: http.MethodGet, path: "/servers/{server}", summary: "Show a server", permission: rights.ServersRead, tag: tag},
+	register(a, route{id: "show-server", method: http.MethodGet, path: "/servers/{server}", summary: "Show a server",
+		permission: rights.ServersRead, tag: tag},
 		func(ctx context.Context, in *ServerPath) (*tagged, error) {
 			s, err := a.service.Fleet.Server(ctx, in.Server)
 			return &tagged{etag(s.Version), s}, err
 		})
-	registerChange(a, route{id: "change-server", method: http.MethodPatch, path: "/servers/{server}", summary: "Change a server", permission: rights.ServersChange, tag: tag},
+	registerChange(a, route{id: "change-server", method: http.MethodPatch, path: "/servers/{server}",
+		summary: "Change a server", permission: rights.ServersChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ServerPath
 			Versioned
@@ -69,19 +74,22 @@ func (a *API) serverRoutes() {
 			s, err := a.service.Fleet.ChangeServer(ctx, who, in.Server, version, in.Body)
 			return s, 0, err
 		})
-	registerChange(a, route{id: "remove-server", method: http.MethodDelete, path: "/servers/{server}", summary: "Remove a server without accounts", permission: rights.ServersChange, tag: tag},
+	registerChange(a, route{id: "remove-server", method: http.MethodDelete, path: "/servers/{server}",
+		summary: "Remove a server without accounts", permission: rights.ServersChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ServerPath
 			Previewable
 		}) (nothing, int64, error) {
 			return nothing{}, 0, a.service.Fleet.RemoveServer(ctx, who, in.Server)
 		})
-	register(a, route{id: "list-drift", method: http.MethodGet, path: "/servers/{server}/drift", summary: "List what the last sweep found", permission: rights.ServersRead, tag: tag},
+	register(a, route{id: "list-drift", method: http.MethodGet, path: "/servers/{server}/drift",
+		summary: "List what the last sweep found", permission: rights.ServersRead, tag: tag},
 		func(ctx context.Context, in *ServerPath) (*struct{ Body api.DriftList }, error) {
 			list, err := a.service.Fleet.Drifts(ctx, in.Server)
 			return &struct{ Body api.DriftList }{list}, err
 		})
-	registerChange(a, route{id: "sweep-server", method: http.MethodPost, path: "/servers/{server}/sweep", summary: "Sweep a server", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted,
+	registerChange(a, route{id: "sweep-server", method: http.MethodPost, path: "/servers/{server}/sweep",
+		summary: "Sweep a server", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted,
 		description: "Compares what the server holds with what it should hold, and changes nothing there."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ServerPath
@@ -90,7 +98,8 @@ func (a *API) serverRoutes() {
 			started, err := a.service.Fleet.SweepServer(ctx, who, in.Server)
 			return started, started.Operation, err
 		})
-	registerChange(a, route{id: "repair-server", method: http.MethodPost, path: "/servers/{server}/repair", summary: "Repair a server", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted,
+	registerChange(a, route{id: "repair-server", method: http.MethodPost, path: "/servers/{server}/repair",
+		summary: "Repair a server", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted,
 		description: "Sweeps, puts right what differs, and sweeps again."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ServerPath

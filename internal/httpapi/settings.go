@@ -11,7 +11,8 @@ import (
 
 func (a *API) settingsRoutes() {
 	const tag = "Settings"
-	register(a, route{id: "show-settings", method: http.MethodGet, path: "/settings", summary: "Show the installation's settings", permission: rights.SettingsRead, tag: tag},
+	register(a, route{id: "show-settings", method: http.MethodGet, path: "/settings",
+		summary: "Show the installation's settings", permission: rights.SettingsRead, tag: tag},
 		func(ctx context.Context, _ *struct{}) (*struct {
 			ETag string `header:"ETag"`
 			Body api.Settings
@@ -22,7 +23,8 @@ func (a *API) settingsRoutes() {
 				Body api.Settings
 			}{etag(s.Version), s}, err
 		})
-	registerChange(a, route{id: "change-settings", method: http.MethodPatch, path: "/settings", summary: "Change the installation's settings", permission: rights.SettingsChange, tag: tag},
+	registerChange(a, route{id: "change-settings", method: http.MethodPatch, path: "/settings",
+		summary: "Change the installation's settings", permission: rights.SettingsChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Versioned
 			Previewable
@@ -35,7 +37,9 @@ func (a *API) settingsRoutes() {
 			s, err := a.service.Settings.ChangeSettings(ctx, who, version, in.Body)
 			return s, s.Operation, err
 		})
-	register(a, route{id: "test-mail", method: http.MethodPost, path: "/settings/test-mail", summary: "Send a message to see whether mail goes out", permission: rights.SettingsChange, tag: tag, status: http.StatusNoContent,
+	register(a, route{id: "test-mail", method: http.MethodPost, path: "/settings/test-mail",
+		summary: "Send a message to see whether mail goes out", permission: rights.SettingsChange, tag: tag,
+		status:      http.StatusNoContent,
 		description: "Answers when the mail server has taken it, with what it says if it has not."},
 		func(ctx context.Context, in *struct{ Body api.MailTest }) (*struct{}, error) {
 			return nil, a.service.Notify.TestMail(ctx, actor(ctx), in.Body)

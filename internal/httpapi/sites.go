@@ -36,8 +36,10 @@ type TemplatePath struct {
 
 func (a *API) siteRoutes() {
 	const tag = "Domains and sites"
-	registerChange(a, route{id: "add-domain", method: http.MethodPost, path: "/accounts/{account}/domains", summary: "Add a domain", permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
-		description: "Served as a site of its own, a mirror, a redirect, or by the name service alone. A name below one of the account's own domains counts as a subdomain."},
+	registerChange(a, route{id: "add-domain", method: http.MethodPost, path: "/accounts/{account}/domains",
+		summary: "Add a domain", permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
+		description: "Served as a site of its own, a mirror, a redirect, or by the name service alone. A name below " +
+			"one of the account's own domains counts as a subdomain."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			AccountPath
 			Previewable
@@ -46,7 +48,8 @@ func (a *API) siteRoutes() {
 			added, err := a.service.Domains.AddDomain(ctx, who, in.Account, in.Body)
 			return added, added.Operation, err
 		})
-	register(a, route{id: "show-domain", method: http.MethodGet, path: "/accounts/{account}/domains/{domain}", summary: "Show a domain with its site", permission: rights.AccountsRead, tag: tag},
+	register(a, route{id: "show-domain", method: http.MethodGet, path: "/accounts/{account}/domains/{domain}",
+		summary: "Show a domain with its site", permission: rights.AccountsRead, tag: tag},
 		func(ctx context.Context, in *DomainPath) (*struct {
 			ETag string `header:"ETag"`
 			Body api.DomainDetail
@@ -57,8 +60,11 @@ func (a *API) siteRoutes() {
 				Body api.DomainDetail
 			}{etag(d.Version), d}, err
 		})
-	registerChange(a, route{id: "change-domain", method: http.MethodPatch, path: "/accounts/{account}/domains/{domain}", summary: "Change how a domain is served, and the settings of its site", permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
-		description: "What is absent stays. With a new document root, files stay where they are unless move_files is set."},
+	registerChange(a, route{id: "change-domain", method: http.MethodPatch, path: "/accounts/{account}/domains/{domain}",
+		summary: "Change how a domain is served, and the settings of its site", permission: rights.DomainsChange,
+		tag: tag, status: http.StatusAccepted,
+		description: "What is absent stays. With a new document root, files stay where they are unless move_files is " +
+			"set."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			DomainPath
 			Versioned
@@ -72,7 +78,9 @@ func (a *API) siteRoutes() {
 			changed, err := a.service.Domains.ChangeDomain(ctx, who, in.Account, in.Domain, version, in.Body)
 			return changed, changed.Operation, err
 		})
-	registerChange(a, route{id: "remove-domain", method: http.MethodDelete, path: "/accounts/{account}/domains/{domain}", summary: "Remove a domain", permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
+	registerChange(a, route{id: "remove-domain", method: http.MethodDelete,
+		path: "/accounts/{account}/domains/{domain}", summary: "Remove a domain", permission: rights.DomainsChange,
+		tag: tag, status: http.StatusAccepted,
 		description: "Its files stay where they are."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			DomainPath
@@ -81,8 +89,11 @@ func (a *API) siteRoutes() {
 			started, err := a.service.Domains.RemoveDomain(ctx, who, in.Account, in.Domain)
 			return started, started.Operation, err
 		})
-	registerChange(a, route{id: "protect-folder", method: http.MethodPost, path: "/accounts/{account}/domains/{domain}/folders", summary: "Protect a folder of a site", permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
-		description: "Visitors are asked for a name and a password (RFC 7617). A folder that is protected already gets the title and people given."},
+	registerChange(a, route{id: "protect-folder", method: http.MethodPost,
+		path: "/accounts/{account}/domains/{domain}/folders", summary: "Protect a folder of a site",
+		permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
+		description: "Visitors are asked for a name and a password (RFC 7617). A folder that is protected already " +
+			"gets the title and people given."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			DomainPath
 			Previewable
@@ -91,7 +102,9 @@ func (a *API) siteRoutes() {
 			changed, err := a.service.Domains.ProtectFolder(ctx, who, in.Account, in.Domain, in.Body)
 			return changed, changed.Operation, err
 		})
-	registerChange(a, route{id: "open-folder", method: http.MethodDelete, path: "/accounts/{account}/domains/{domain}/folders/{folder}", summary: "Let everybody see a folder", permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted},
+	registerChange(a, route{id: "open-folder", method: http.MethodDelete,
+		path: "/accounts/{account}/domains/{domain}/folders/{folder}", summary: "Let everybody see a folder",
+		permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			FolderPath
 			Previewable
@@ -99,17 +112,24 @@ func (a *API) siteRoutes() {
 			started, err := a.service.Domains.UnprotectFolder(ctx, who, in.Account, in.Domain, in.Folder)
 			return started, started.Operation, err
 		})
-	registerChange(a, route{id: "let-in", method: http.MethodPut, path: "/accounts/{account}/domains/{domain}/folders/{folder}/users/{user}", summary: "Let somebody into a protected folder", permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
+	registerChange(a, route{id: "let-in", method: http.MethodPut,
+		path:    "/accounts/{account}/domains/{domain}/folders/{folder}/users/{user}",
+		summary: "Let somebody into a protected folder", permission: rights.DomainsChange, tag: tag,
+		status:      http.StatusAccepted,
 		description: "Sets the password of somebody who may see it already."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			FolderUserPath
 			Previewable
 			Body api.FolderPassword
 		}) (api.FolderChanged, int64, error) {
-			changed, err := a.service.Domains.AddFolderUser(ctx, who, in.Account, in.Domain, in.Folder, in.User, in.Body.Password)
+			changed, err := a.service.Domains.AddFolderUser(ctx, who, in.Account, in.Domain, in.Folder, in.User,
+				in.Body.Password)
 			return changed, changed.Operation, err
 		})
-	registerChange(a, route{id: "shut-out", method: http.MethodDelete, path: "/accounts/{account}/domains/{domain}/folders/{folder}/users/{user}", summary: "Shut somebody out of a protected folder", permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted},
+	registerChange(a, route{id: "shut-out", method: http.MethodDelete,
+		path:    "/accounts/{account}/domains/{domain}/folders/{folder}/users/{user}",
+		summary: "Shut somebody out of a protected folder", permission: rights.DomainsChange, tag: tag,
+		status: http.StatusAccepted},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			FolderUserPath
 			Previewable
@@ -117,23 +137,29 @@ func (a *API) siteRoutes() {
 			started, err := a.service.Domains.RemoveFolderUser(ctx, who, in.Account, in.Domain, in.Folder, in.User)
 			return started, started.Operation, err
 		})
-	register(a, route{id: "read-site-log", method: http.MethodGet, path: "/accounts/{account}/domains/{domain}/log", summary: "Read the access log of a site", permission: rights.AccountsRead, tag: tag,
-		description: "The last lines; or, with after, those that have come since, for which the answer waits up to the given time. Asked again and again with the “next” of the answer before, it follows the log."},
+	register(a, route{id: "read-site-log", method: http.MethodGet, path: "/accounts/{account}/domains/{domain}/log",
+		summary: "Read the access log of a site", permission: rights.AccountsRead, tag: tag,
+		description: "The last lines; or, with after, those that have come since, for which the answer waits up to " +
+			"the given time. Asked again and again with the “next” of the answer before, it follows the log."},
 		func(ctx context.Context, in *struct {
 			DomainPath
 			Lines int    `query:"lines" minimum:"1" maximum:"1000" default:"100" doc:"Most lines, without after."`
 			After string `query:"after" maxLength:"60" doc:"The “next” of an earlier answer."`
 			Wait  int    `query:"wait" minimum:"0" maximum:"20" doc:"Seconds to wait for a line, with after."`
 		}) (*struct{ Body api.LogPage }, error) {
-			page, err := a.service.Domains.SiteLog(ctx, actor(ctx), in.Account, in.Domain, in.Lines, in.After, time.Duration(in.Wait)*time.Second)
+			page, err := a.service.Domains.SiteLog(ctx, actor(ctx), in.Account, in.Domain, in.Lines, in.After,
+				time.Duration(in.Wait)*time.Second)
 			return &struct{ Body api.LogPage }{page}, err
 		})
-	register(a, route{id: "list-site-settings", method: http.MethodGet, path: "/site-settings", summary: "List the settings that a site can have", permission: rights.AccountsRead, tag: tag},
+	register(a, route{id: "list-site-settings", method: http.MethodGet, path: "/site-settings",
+		summary: "List the settings that a site can have", permission: rights.AccountsRead, tag: tag},
 		func(context.Context, *struct{}) (*struct{ Body api.SettingList }, error) {
 			return &struct{ Body api.SettingList }{domains.SiteSettings()}, nil
 		})
-	register(a, route{id: "trace-name", method: http.MethodGet, path: "/trace", summary: "Trace a name", permission: rights.AccountsRead, tag: tag,
-		description: "Tells which server and site would answer, by which rule, what the server answers just now, and where the world's name service leads."},
+	register(a, route{id: "trace-name", method: http.MethodGet, path: "/trace", summary: "Trace a name",
+		permission: rights.AccountsRead, tag: tag,
+		description: "Tells which server and site would answer, by which rule, what the server answers just now, and " +
+			"where the world's name service leads."},
 		func(ctx context.Context, in *struct {
 			Name string `query:"name" required:"true" maxLength:"2048" doc:"As typed, with or without www."`
 		}) (*struct{ Body api.Trace }, error) {
@@ -144,13 +170,15 @@ func (a *API) siteRoutes() {
 
 func (a *API) templateRoutes() {
 	const tag = "Templates"
-	register(a, route{id: "list-templates", method: http.MethodGet, path: "/templates", summary: "List templates of sites", permission: rights.TemplatesRead, tag: tag,
+	register(a, route{id: "list-templates", method: http.MethodGet, path: "/templates",
+		summary: "List templates of sites", permission: rights.TemplatesRead, tag: tag,
 		description: "The operator's, which everybody may use, and the reseller's own."},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body api.TemplateList }, error) {
 			list, err := a.service.Domains.Templates(ctx, actor(ctx))
 			return &struct{ Body api.TemplateList }{list}, err
 		})
-	registerChange(a, route{id: "add-template", method: http.MethodPost, path: "/templates", summary: "Add a template", permission: rights.TemplatesChange, tag: tag, status: http.StatusCreated},
+	registerChange(a, route{id: "add-template", method: http.MethodPost, path: "/templates", summary: "Add a template",
+		permission: rights.TemplatesChange, tag: tag, status: http.StatusCreated},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.NewTemplate
@@ -158,7 +186,8 @@ func (a *API) templateRoutes() {
 			t, err := a.service.Domains.AddTemplate(ctx, who, in.Body)
 			return t, 0, err
 		})
-	register(a, route{id: "show-template", method: http.MethodGet, path: "/templates/{template}", summary: "Show a template", permission: rights.TemplatesRead, tag: tag},
+	register(a, route{id: "show-template", method: http.MethodGet, path: "/templates/{template}",
+		summary: "Show a template", permission: rights.TemplatesRead, tag: tag},
 		func(ctx context.Context, in *TemplatePath) (*struct {
 			ETag string `header:"ETag"`
 			Body api.Template
@@ -169,7 +198,8 @@ func (a *API) templateRoutes() {
 				Body api.Template
 			}{etag(t.Version), t}, err
 		})
-	registerChange(a, route{id: "change-template", method: http.MethodPatch, path: "/templates/{template}", summary: "Change a template", permission: rights.TemplatesChange, tag: tag,
+	registerChange(a, route{id: "change-template", method: http.MethodPatch, path: "/templates/{template}",
+		summary: "Change a template", permission: rights.TemplatesChange, tag: tag,
 		description: "Changes every site that follows it, but for what a site sets itself."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			TemplatePath
@@ -184,7 +214,8 @@ func (a *API) templateRoutes() {
 			changed, err := a.service.Domains.ChangeTemplate(ctx, who, in.Template, version, in.Body)
 			return changed, changed.Operation, err
 		})
-	registerChange(a, route{id: "remove-template", method: http.MethodDelete, path: "/templates/{template}", summary: "Remove a template that nothing follows", permission: rights.TemplatesChange, tag: tag},
+	registerChange(a, route{id: "remove-template", method: http.MethodDelete, path: "/templates/{template}",
+		summary: "Remove a template that nothing follows", permission: rights.TemplatesChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			TemplatePath
 			Previewable

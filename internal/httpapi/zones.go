@@ -23,17 +23,20 @@ type RecordPath struct {
 
 func (a *API) zoneRoutes() {
 	const tag = "Name service"
-	register(a, route{id: "list-zones", method: http.MethodGet, path: "/zones", summary: "List zones", permission: rights.AccountsRead, tag: tag},
+	register(a, route{id: "list-zones", method: http.MethodGet, path: "/zones", summary: "List zones",
+		permission: rights.AccountsRead, tag: tag},
 		func(ctx context.Context, in *struct {
 			Page
 			Search      string `query:"search" maxLength:"300" doc:"Part of the name."`
 			Account     string `query:"account" maxLength:"300" doc:"Only those of one account."`
 			NameService string `query:"name_service" enum:"here,elsewhere"`
 		}) (*struct{ Body api.ZonePage }, error) {
-			page, err := a.service.DNS.ZoneList(ctx, actor(ctx), dns.ZoneFilter{Account: in.Account, Search: in.Search, NameService: in.NameService}, in.Cursor, in.Limit)
+			page, err := a.service.DNS.ZoneList(ctx, actor(ctx), dns.ZoneFilter{Account: in.Account, Search: in.Search,
+				NameService: in.NameService}, in.Cursor, in.Limit)
 			return &struct{ Body api.ZonePage }{page}, err
 		})
-	register(a, route{id: "show-zone", method: http.MethodGet, path: "/zones/{zone}", summary: "Show a zone with its records", permission: rights.AccountsRead, tag: tag,
+	register(a, route{id: "show-zone", method: http.MethodGet, path: "/zones/{zone}",
+		summary: "Show a zone with its records", permission: rights.AccountsRead, tag: tag,
 		description: "Where the name service is elsewhere, the derived records are those to be entered there."},
 		func(ctx context.Context, in *ZonePath) (*struct {
 			ETag string `header:"ETag"`
@@ -45,7 +48,9 @@ func (a *API) zoneRoutes() {
 				Body api.ZoneDetail
 			}{etag(z.Version), z}, err
 		})
-	registerChange(a, route{id: "change-zone", method: http.MethodPatch, path: "/zones/{zone}", summary: "Change where the name service of a zone is, and whether it is signed", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted},
+	registerChange(a, route{id: "change-zone", method: http.MethodPatch, path: "/zones/{zone}",
+		summary: "Change where the name service of a zone is, and whether it is signed", permission: rights.ZonesChange,
+		tag: tag, status: http.StatusAccepted},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ZonePath
 			Versioned
@@ -59,7 +64,8 @@ func (a *API) zoneRoutes() {
 			changed, err := a.service.DNS.ChangeZone(ctx, who, in.Zone, version, in.Body)
 			return changed, changed.Operation, err
 		})
-	registerChange(a, route{id: "add-record", method: http.MethodPost, path: "/zones/{zone}/records", summary: "Add a record to a zone", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted,
+	registerChange(a, route{id: "add-record", method: http.MethodPost, path: "/zones/{zone}/records",
+		summary: "Add a record to a zone", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted,
 		description: "An own record stands in the place of derived ones of the same name and type."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ZonePath
@@ -69,7 +75,9 @@ func (a *API) zoneRoutes() {
 			changed, err := a.service.DNS.AddRecord(ctx, who, in.Zone, in.Body)
 			return changed, changed.Operation, err
 		})
-	registerChange(a, route{id: "change-record", method: http.MethodPatch, path: "/zones/{zone}/records/{record}", summary: "Change an own record of a zone", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted,
+	registerChange(a, route{id: "change-record", method: http.MethodPatch, path: "/zones/{zone}/records/{record}",
+		summary: "Change an own record of a zone", permission: rights.ZonesChange, tag: tag,
+		status:      http.StatusAccepted,
 		description: "If-Match takes the ETag of the zone."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			RecordPath
@@ -84,7 +92,9 @@ func (a *API) zoneRoutes() {
 			changed, err := a.service.DNS.ChangeRecord(ctx, who, in.Zone, in.Record, version, in.Body)
 			return changed, changed.Operation, err
 		})
-	registerChange(a, route{id: "remove-record", method: http.MethodDelete, path: "/zones/{zone}/records/{record}", summary: "Take an own record out of a zone", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted,
+	registerChange(a, route{id: "remove-record", method: http.MethodDelete, path: "/zones/{zone}/records/{record}",
+		summary: "Take an own record out of a zone", permission: rights.ZonesChange, tag: tag,
+		status:      http.StatusAccepted,
 		description: "Derived records whose place it took are answered with again."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			RecordPath
@@ -93,7 +103,9 @@ func (a *API) zoneRoutes() {
 			started, err := a.service.DNS.RemoveRecord(ctx, who, in.Zone, in.Record)
 			return started, started.Operation, err
 		})
-	registerChange(a, route{id: "reset-zone", method: http.MethodPost, path: "/zones/{zone}/reset", summary: "Have derived records answered with again", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted,
+	registerChange(a, route{id: "reset-zone", method: http.MethodPost, path: "/zones/{zone}/reset",
+		summary: "Have derived records answered with again", permission: rights.ZonesChange, tag: tag,
+		status:      http.StatusAccepted,
 		description: "Takes own records away that stand in the place of derived ones; other own records stay."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ZonePath
@@ -103,8 +115,11 @@ func (a *API) zoneRoutes() {
 			changed, err := a.service.DNS.ResetZone(ctx, who, in.Zone, in.Body)
 			return changed, changed.Operation, err
 		})
-	registerChange(a, route{id: "import-zone", method: http.MethodPost, path: "/zones/{zone}/import", summary: "Take records over from a zone file or from another name server", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted,
-		description: "All of them, or none: lines that cannot be are named. SOA, the zone's own NS records and what signing adds are left out."},
+	registerChange(a, route{id: "import-zone", method: http.MethodPost, path: "/zones/{zone}/import",
+		summary: "Take records over from a zone file or from another name server", permission: rights.ZonesChange,
+		tag: tag, status: http.StatusAccepted,
+		description: "All of them, or none: lines that cannot be are named. SOA, the zone's own NS records and what " +
+			"signing adds are left out."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ZonePath
 			Previewable
@@ -113,7 +128,8 @@ func (a *API) zoneRoutes() {
 			changed, err := a.service.DNS.ImportZone(ctx, who, in.Zone, in.Body)
 			return changed, changed.Operation, err
 		})
-	register(a, route{id: "export-zone", method: http.MethodGet, path: "/zones/{zone}/file", summary: "Write a zone as a zone file", permission: rights.AccountsRead, tag: tag,
+	register(a, route{id: "export-zone", method: http.MethodGet, path: "/zones/{zone}/file",
+		summary: "Write a zone as a zone file", permission: rights.AccountsRead, tag: tag,
 		description: "As it is in force, without SOA and the zone's own NS records (RFC 1035, section 5; RFC 4027)."},
 		func(ctx context.Context, in *ZonePath) (*struct {
 			ContentType string `header:"Content-Type"`
@@ -125,19 +141,22 @@ func (a *API) zoneRoutes() {
 				Body        []byte
 			}{"text/dns; charset=us-ascii", []byte(text)}, err
 		})
-	register(a, route{id: "check-zone", method: http.MethodGet, path: "/zones/{zone}/check", summary: "Check how the world sees a zone", permission: rights.AccountsRead, tag: tag,
+	register(a, route{id: "check-zone", method: http.MethodGet, path: "/zones/{zone}/check",
+		summary: "Check how the world sees a zone", permission: rights.AccountsRead, tag: tag,
 		description: "Asks the parent, every authoritative server it leads to, and the resolver, just now."},
 		func(ctx context.Context, in *ZonePath) (*struct{ Body api.ZoneCheck }, error) {
 			check, err := a.service.DNS.CheckZone(ctx, actor(ctx), in.Zone)
 			return &struct{ Body api.ZoneCheck }{check}, err
 		})
-	register(a, route{id: "show-signing", method: http.MethodGet, path: "/zones/{zone}/signing", summary: "Show how a zone is signed", permission: rights.AccountsRead, tag: tag,
+	register(a, route{id: "show-signing", method: http.MethodGet, path: "/zones/{zone}/signing",
+		summary: "Show how a zone is signed", permission: rights.AccountsRead, tag: tag,
 		description: "Keys, and the DS record to be given to the registrar, asked just now."},
 		func(ctx context.Context, in *ZonePath) (*struct{ Body api.ZoneSigning }, error) {
 			signing, err := a.service.DNS.ZoneSigning(ctx, actor(ctx), in.Zone)
 			return &struct{ Body api.ZoneSigning }{signing}, err
 		})
-	registerChange(a, route{id: "set-name-servers", method: http.MethodPut, path: "/resellers/{reseller}/name-servers", summary: "Give a reseller's zones name servers of their own names", permission: rights.BrandChange, tag: tag,
+	registerChange(a, route{id: "set-name-servers", method: http.MethodPut, path: "/resellers/{reseller}/name-servers",
+		summary: "Give a reseller's zones name servers of their own names", permission: rights.BrandChange, tag: tag,
 		description: "The preview lists the zones that would name them."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Reseller string `path:"reseller" maxLength:"40" doc:"Name."`

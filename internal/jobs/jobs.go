@@ -23,16 +23,17 @@ type Jobs struct {
 	client *river.Client[pgx.Tx]
 }
 
-// Queues: applies wait for servers, so many may wait at the same time; nothing else may wait behind them.
+// Queues: applies wait for servers, so many may wait at the same time;
+// nothing else may wait behind them.
 const (
 	applyQueue  = "apply"
 	serverQueue = "server"
 	orderQueue  = "order"
 )
 
-// timeout is how long one try of a job may take. A job that is still marked as
-// running after it was left by a killed process. An apply may have to wait for the commits of many others on a server that is full of sites; whether its
-// agent is still at it is told by the agent's signs of life.
+// timeout is how long one try of a job may take. A job that is still marked as running after it was
+// left by a killed process. An apply may have to wait for the commits of many others on a server
+// that is full of sites; whether its agent is still at it is told by the agent's signs of life.
 const (
 	timeout     = 2 * time.Minute
 	longTimeout = 20 * time.Minute
@@ -69,18 +70,36 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 		}
 		return err
 	}))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[dueArgs]) error { return sv.Certs.OrderCertificates(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[renewalArgs]) error { return sv.Certs.CheckRenewals(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[noticeArgs]) error { return sv.Certs.NotifyExpiring(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[sendArgs]) error { return sv.Notify.SendMail(ctx, j.Args.MailID) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[dueArgs]) error {
+		return sv.Certs.OrderCertificates(ctx)
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[renewalArgs]) error {
+		return sv.Certs.CheckRenewals(ctx)
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[noticeArgs]) error {
+		return sv.Certs.NotifyExpiring(ctx)
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[sendArgs]) error {
+		return sv.Notify.SendMail(ctx, j.Args.MailID)
+	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[forgottenArgs]) error {
 		return sv.People.MailPasswordReset(ctx, j.Args.Name, j.Args.Address, j.Args.Request)
 	}))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[endArgs]) error { return sv.Selling.EndExceptions(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[pollArgs]) error { return sv.Fleet.PollServers(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[resumeArgs]) error { return sv.Rollout.ResumeStalled(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[roundArgs]) error { return sv.Rollout.SweepServers(ctx) }))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[tidyArgs]) error { return sv.People.Tidy(ctx) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[endArgs]) error {
+		return sv.Selling.EndExceptions(ctx)
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[pollArgs]) error {
+		return sv.Fleet.PollServers(ctx)
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[resumeArgs]) error {
+		return sv.Rollout.ResumeStalled(ctx)
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[roundArgs]) error {
+		return sv.Rollout.SweepServers(ctx)
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[tidyArgs]) error {
+		return sv.People.Tidy(ctx)
+	}))
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		Queues: map[string]river.QueueConfig{
 			applyQueue:         {MaxWorkers: 250, FetchCooldown: 2 * time.Millisecond},
@@ -218,23 +237,27 @@ func (tidyArgs) Kind() string { return "tidy" }
 
 // Apply implements usecase.Queue.
 func (j *Jobs) Apply(ctx context.Context, tx store.Tx, accountID int64) error {
-	_, err := j.client.InsertTx(ctx, tx.JobTx(), applyArgs{accountID}, &river.InsertOpts{Queue: applyQueue, MaxAttempts: 500})
+	_, err := j.client.InsertTx(ctx, tx.JobTx(), applyArgs{accountID}, &river.InsertOpts{Queue: applyQueue,
+		MaxAttempts: 500})
 	return err
 }
 
-// Order implements usecase.Queue. One that waits for its turn is not queued twice: whoever takes up what was cut off cannot tell the two apart.
+// Order implements usecase.Queue. One that waits for its turn is not queued twice: whoever takes up
+// what was cut off cannot tell the two apart.
 func (j *Jobs) Order(ctx context.Context, tx store.Tx, orderID int64) error {
 	waits, err := tx.JobWaits(ctx, orderArgs{}.Kind(), orderArgs{orderID})
 	if err != nil || waits {
 		return err
 	}
-	_, err = j.client.InsertTx(ctx, tx.JobTx(), orderArgs{orderID}, &river.InsertOpts{Queue: orderQueue, MaxAttempts: 500})
+	_, err = j.client.InsertTx(ctx, tx.JobTx(), orderArgs{orderID}, &river.InsertOpts{Queue: orderQueue,
+		MaxAttempts: 500})
 	return err
 }
 
 // RollOut implements usecase.Queue.
 func (j *Jobs) RollOut(ctx context.Context, tx store.Tx, operationID int64) error {
-	_, err := j.client.InsertTx(ctx, tx.JobTx(), spreadArgs{operationID}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
+	_, err := j.client.InsertTx(ctx, tx.JobTx(), spreadArgs{operationID}, &river.InsertOpts{Queue: serverQueue,
+		MaxAttempts: 500})
 	return err
 }
 
@@ -246,19 +269,22 @@ func (j *Jobs) SendMail(ctx context.Context, tx store.Tx, mailID int64) error {
 
 // MailPasswordReset implements usecase.Queue.
 func (j *Jobs) MailPasswordReset(ctx context.Context, tx store.Tx, name, address, request string) error {
-	_, err := j.client.InsertTx(ctx, tx.JobTx(), forgottenArgs{name, address, request}, &river.InsertOpts{MaxAttempts: 5})
+	_, err := j.client.InsertTx(ctx, tx.JobTx(), forgottenArgs{name, address, request},
+		&river.InsertOpts{MaxAttempts: 5})
 	return err
 }
 
 // Join implements usecase.Queue.
 func (j *Jobs) Join(ctx context.Context, tx store.Tx, serverID, operationID int64) error {
-	_, err := j.client.InsertTx(ctx, tx.JobTx(), joinArgs{serverID, operationID}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
+	_, err := j.client.InsertTx(ctx, tx.JobTx(), joinArgs{serverID, operationID}, &river.InsertOpts{Queue: serverQueue,
+		MaxAttempts: 500})
 	return err
 }
 
 // Sweep implements usecase.Queue.
 func (j *Jobs) Sweep(ctx context.Context, tx store.Tx, serverID, operationID int64, repair bool) error {
-	_, err := j.client.InsertTx(ctx, tx.JobTx(), sweepArgs{serverID, operationID, repair}, &river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
+	_, err := j.client.InsertTx(ctx, tx.JobTx(), sweepArgs{serverID, operationID, repair},
+		&river.InsertOpts{Queue: serverQueue, MaxAttempts: 500})
 	return err
 }
 

@@ -18,7 +18,8 @@ import (
 // basePackages are what a server of the lab has installed. The base tree is
 // named after this list, so changing it builds a new one.
 var basePackages = []string{
-	"btrfs-progs", "ca-certificates", "cron", "curl", "iproute2", "iputils-ping", "knot", "knot-dnssecutils", "knot-dnsutils", "nginx-light", "openssh-server",
+	"btrfs-progs", "ca-certificates", "cron", "curl", "iproute2", "iputils-ping", "knot", "knot-dnssecutils",
+	"knot-dnsutils", "nginx-light", "openssh-server",
 	"php-fpm", "php-mysql", "php-pgsql", "procps", "rsync", "quota",
 }
 
@@ -117,7 +118,8 @@ func debianSources() ([]string, error) {
 		}
 	}
 	if len(found) == 0 {
-		return nil, errors.New("no apt source for Debian 12 (bookworm) found below /etc/apt: the lab's servers are built from the machine's own sources")
+		return nil, errors.New("no apt source for Debian 12 (bookworm) found below /etc/apt: the lab's servers are " +
+			"built from the machine's own sources")
 	}
 	return found, nil
 }

@@ -15,14 +15,16 @@ import (
 var MachinePackages = []string{"mmdebstrap", "btrfs-progs", "iproute2", "util-linux", "postgresql-15"}
 
 // ErrNoNamespaces says that this process may not make namespaces and mounts.
-var ErrNoNamespaces = errors.New("the lab needs root and the right to make namespaces and mounts: run it as root on a Debian 12 machine or virtual machine (not in an unprivileged container)")
+var ErrNoNamespaces = errors.New("the lab needs root and the right to make namespaces and mounts: run it as root on " +
+	"a Debian 12 machine or virtual machine (not in an unprivileged container)")
 
 // CheckRights returns [ErrNoNamespaces] where servers cannot be run.
 func CheckRights() error {
 	if os.Geteuid() != 0 {
 		return ErrNoNamespaces
 	}
-	if err := exec.Command("unshare", "--mount", "--pid", "--net", "--uts", "--ipc", "--fork", "true").Run(); err != nil {
+	if err := exec.Command("unshare", "--mount", "--pid", "--net", "--uts", "--ipc", "--fork",
+		"true").Run(); err != nil {
 		return ErrNoNamespaces
 	}
 	return nil

@@ -122,7 +122,8 @@ func mountTree(c initConfig, root string) error {
 	if err := makeDevice(root+"/dev/tty", 5, 0); err != nil {
 		return err
 	}
-	for link, target := range map[string]string{"ptmx": "pts/ptmx", "fd": "/proc/self/fd", "stdin": "fd/0", "stdout": "fd/1", "stderr": "fd/2"} {
+	for link, target := range map[string]string{"ptmx": "pts/ptmx", "fd": "/proc/self/fd", "stdin": "fd/0",
+		"stdout": "fd/1", "stderr": "fd/2"} {
 		if err := os.Symlink(target, root+"/dev/"+link); err != nil {
 			return err
 		}
@@ -241,7 +242,8 @@ func startService(s Service) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	env := append([]string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root", "LANG=C.UTF-8"}, s.Env...)
+	env := append([]string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root",
+		"LANG=C.UTF-8"}, s.Env...)
 	return syscall.ForkExec(path, s.Argv, &syscall.ProcAttr{
 		Dir: "/", Env: env, Files: []uintptr{null.Fd(), log.Fd(), log.Fd()}, Sys: &syscall.SysProcAttr{Setsid: true},
 	})

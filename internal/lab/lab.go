@@ -81,15 +81,18 @@ func New(o Options) (*Lab, error) {
 	// A bridge that is there now is another lab's: nothing of it may be touched.
 	if bridgeExists(l.state.Bridge) {
 		l.lock.Close()
-		return nil, fmt.Errorf("there is a network bridge %s already: a lab called %q runs elsewhere on this machine; stop it, or remove what is left of it with “ip link delete %s”",
+		return nil, fmt.Errorf("there is a network bridge %s already: a lab called %q runs elsewhere on this "+
+			"machine; stop it, or remove what is left of it with “ip link delete %s”",
 			l.state.Bridge, o.Name, l.state.Bridge)
 	}
 	if err := l.save(); err != nil {
 		return nil, err
 	}
 	own := [][]string{
-		// A bridge that listens who wants which multicast would drop the questions by which IPv6 finds neighbours (RFC 4861).
-		{"link", "add", l.state.Bridge, "address", hardwareAddress(l.Gateway()).String(), "type", "bridge", "mcast_snooping", "0"},
+		// A bridge that listens who wants which multicast would drop the questions by which IPv6
+		// finds neighbours (RFC 4861).
+		{"link", "add", l.state.Bridge, "address", hardwareAddress(l.Gateway()).String(), "type", "bridge",
+			"mcast_snooping", "0"},
 	}
 	for _, a := range append([]netip.Addr{l.Gateway()}, l.Places()...) {
 		lasting := "forever"
@@ -97,7 +100,8 @@ func New(o Options) (*Lab, error) {
 			lasting = "0"
 		}
 		own = append(own, []string{"address", "add", a.String() + "/24", "dev", l.state.Bridge},
-			[]string{"address", "add", Address6(a).String() + "/64", "dev", l.state.Bridge, "nodad", "preferred_lft", lasting})
+			[]string{"address", "add", Address6(a).String() + "/64", "dev", l.state.Bridge, "nodad", "preferred_lft",
+				lasting})
 	}
 	for _, args := range append(own, []string{"link", "set", l.state.Bridge, "up"}) {
 		if err := ip(args...); err != nil {
@@ -111,17 +115,21 @@ func New(o Options) (*Lab, error) {
 // Gateway is the machine's own address in the lab.
 func (l *Lab) Gateway() netip.Addr { return l.host(1) }
 
-// Places are further addresses of the machine in the lab, for what looks at servers from several places.
+// Places are further addresses of the machine in the lab, for what
+// looks at servers from several places.
 func (l *Lab) Places() []netip.Addr { return []netip.Addr{l.host(2), l.host(3)} }
 
-// Address6 is the IPv6 address that goes with an IPv4 address of a lab: unique local (RFC 4193), with the same numbers in it.
+// Address6 is the IPv6 address that goes with an IPv4 address of a lab: unique local (RFC 4193),
+// with the same numbers in it.
 func Address6(a netip.Addr) netip.Addr {
 	four := a.As4()
 	return netip.MustParseAddr(fmt.Sprintf("fd%02d:%d:%d::%d", four[0], four[1], four[2], four[3]))
 }
 
-// hardwareAddress is the Ethernet address that goes with an address of a lab, a locally administered one. A server that was switched off and on
-// has it again, as a machine has: with another one, its neighbours would send to the old one until they notice, which takes IPv6 some ten seconds.
+// hardwareAddress is the Ethernet address that goes with an address of a
+// lab, a locally administered one. A server that was switched off and on
+// has it again, as a machine has: with another one, its neighbours would
+// send to the old one until they notice, which takes IPv6 some ten seconds.
 func hardwareAddress(a netip.Addr) net.HardwareAddr {
 	four := a.As4()
 	return append(net.HardwareAddr{0x02, 0x00}, four[:]...)

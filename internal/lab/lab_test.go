@@ -94,7 +94,10 @@ func TestServer(t *testing.T) {
 		}
 		s.Kill()
 		require.NoError(t, s.Start(ctx))
-		labtest.Eventually(t, func() bool { _, err := s.Exec(ctx, "bash", "-c", "echo > /dev/tcp/127.0.0.1/22"); return err == nil })
+		labtest.Eventually(t, func() bool {
+			_, err := s.Exec(ctx, "bash", "-c", "echo > /dev/tcp/127.0.0.1/22")
+			return err == nil
+		})
 		for _, a := range addresses {
 			labtest.Within(t, 2*time.Second, answers(a), a)
 		}

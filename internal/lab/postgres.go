@@ -70,7 +70,8 @@ func StartPostgres(ctx context.Context, dir string, settings ...string) (*Postgr
 	if err != nil {
 		return nil, err
 	}
-	argv := []string{bin + "/postgres", "-D", boundDir + "/data", "-c", "listen_addresses=127.0.0.1", "-c", "port=" + strconv.Itoa(port),
+	argv := []string{bin + "/postgres", "-D", boundDir + "/data", "-c", "listen_addresses=127.0.0.1", "-c",
+		"port=" + strconv.Itoa(port),
 		"-c", "unix_socket_directories=", "-c", "max_connections=200"}
 	for _, setting := range settings {
 		argv = append(argv, "-c", setting)

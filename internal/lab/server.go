@@ -25,8 +25,8 @@ type ServerOptions struct {
 	Name string
 	// Host is the last octet of its address.
 	Host byte
-	// HomeSize is the size of the file system of the homes in bytes; it takes
-	// room on the machine only as it fills. Default 4 GiB, least 128 MiB. It counts at the first start.
+	// HomeSize is the size of the file system of the homes in bytes; it takes room on the machine
+	// only as it fills. Default 4 GiB, least 128 MiB. It counts at the first start.
 	HomeSize int64
 	// PlainHome has the homes on ext4, where no disk limit is kept.
 	PlainHome bool
@@ -40,7 +40,8 @@ type ServerOptions struct {
 var BaseServices = []Service{
 	{Name: "nginx", Argv: []string{"nginx", "-g", "daemon off;"}, Keep: true},
 	{Name: "php-fpm", Argv: []string{"sh", "-c", "mkdir -p /run/php && exec php-fpm8.2 -F"}, Keep: true},
-	{Name: "knot", Argv: []string{"sh", "-c", "mkdir -p /run/knot && chown knot:knot /run/knot && exec knotd -c /etc/knot/knot.conf"}, Keep: true},
+	{Name: "knot", Argv: []string{"sh", "-c",
+		"mkdir -p /run/knot && chown knot:knot /run/knot && exec knotd -c /etc/knot/knot.conf"}, Keep: true},
 	{Name: "sshd", Argv: []string{"sh", "-c", "mkdir -p /run/sshd && exec /usr/sbin/sshd -D"}, Keep: true},
 }
 
@@ -113,8 +114,10 @@ func (s *Server) prepare() error {
 
 // Start runs a stopped or killed server again.
 func (s *Server) Start(ctx context.Context) error {
-	config := initConfig{Name: s.Name, Base: s.lab.options.Base, Dir: s.dir, Address: s.Address.String() + "/24", Address6: Address6(s.Address).String() + "/64",
-		Gateway: s.lab.Gateway().String(), PlainHome: s.options.PlainHome, Interface: "eth0", Services: append(append([]Service(nil), BaseServices...), s.options.Services...)}
+	config := initConfig{Name: s.Name, Base: s.lab.options.Base, Dir: s.dir, Address: s.Address.String() + "/24",
+		Address6: Address6(s.Address).String() + "/64",
+		Gateway:  s.lab.Gateway().String(), PlainHome: s.options.PlainHome, Interface: "eth0",
+		Services: append(append([]Service(nil), BaseServices...), s.options.Services...)}
 	if free := interfaceName(s.veth); free != nil {
 		return free
 	}
@@ -124,7 +127,8 @@ func (s *Server) Start(ctx context.Context) error {
 		return err
 	}
 	defer log.Close()
-	cmd := &exec.Cmd{Path: "/proc/self/exe", Args: []string{serverInit}, Env: []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin"},
+	cmd := &exec.Cmd{Path: "/proc/self/exe", Args: []string{serverInit},
+		Env: []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin"},
 		Dir: "/", Stdin: stdin, Stderr: log,
 		SysProcAttr: &syscall.SysProcAttr{
 			Cloneflags: syscall.CLONE_NEWNS | syscall.CLONE_NEWPID | syscall.CLONE_NEWNET | syscall.CLONE_NEWUTS | syscall.CLONE_NEWIPC,
@@ -156,7 +160,8 @@ func (s *Server) Start(ctx context.Context) error {
 		}
 		pid := strconv.Itoa(cmd.Process.Pid)
 		for _, args := range [][]string{
-			{"link", "add", s.veth, "type", "veth", "peer", "name", "eth0", "address", hardwareAddress(s.Address).String(), "netns", pid},
+			{"link", "add", s.veth, "type", "veth", "peer", "name", "eth0", "address",
+				hardwareAddress(s.Address).String(), "netns", pid},
 			{"link", "set", s.veth, "master", s.lab.state.Bridge},
 			{"link", "set", s.veth, "up"},
 		} {
@@ -226,9 +231,11 @@ func (s *Server) Cut(on bool) error {
 
 // Command prepares a command to be run on the server.
 func (s *Server) Command(ctx context.Context, argv ...string) *exec.Cmd {
-	args := append([]string{"--target", strconv.Itoa(s.cmd.Process.Pid), "--mount", "--uts", "--ipc", "--net", "--pid", "--"}, argv...)
+	args := append([]string{"--target", strconv.Itoa(s.cmd.Process.Pid), "--mount", "--uts", "--ipc", "--net", "--pid",
+		"--"}, argv...)
 	cmd := exec.CommandContext(ctx, "nsenter", args...)
-	cmd.Env = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root", "LANG=C.UTF-8"}
+	cmd.Env = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root",
+		"LANG=C.UTF-8"}
 	return cmd
 }
 

@@ -39,7 +39,8 @@ type Manifest struct {
 	Revision int64 `json:"revision"`
 	// Wanted is Absent for a closed account; the parts below are then empty.
 	Wanted Wanted `json:"wanted"`
-	// Elsewhere says that the account's home is on another server: of the parts below, only the zones are here.
+	// Elsewhere says that the account's home is on another server: of
+	// the parts below, only the zones are here.
 	Elsewhere bool `json:"elsewhere,omitempty"`
 	// Suspended says that the sites show a notice instead of their content; everything stays.
 	Suspended bool `json:"suspended,omitempty"`
@@ -75,7 +76,9 @@ var (
 // Check refuses a brand that must not reach a server's files.
 func (b Brand) Check() error {
 	for _, text := range []string{b.Title, b.Footer} {
-		if len(text) > 1000 || !utf8.ValidString(text) || strings.ContainsFunc(text, func(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\r' && r != '\t' }) {
+		if len(text) > 1000 || !utf8.ValidString(text) || strings.ContainsFunc(text, func(r rune) bool {
+			return unicode.IsControl(r) && r != '\n' && r != '\r' && r != '\t'
+		}) {
 			return fmt.Errorf("brand: %q cannot be shown", text)
 		}
 	}
@@ -107,17 +110,21 @@ type Site struct {
 	MirrorOf string `json:"mirror_of,omitempty"`
 	// Root is the document root, relative to the home, such as "sites/ferries.example".
 	Root string `json:"root,omitempty"`
-	// MovedFrom is a former document root whose files are wanted at Root, if there is nothing there yet.
+	// MovedFrom is a former document root whose files are wanted at
+	// Root, if there is nothing there yet.
 	MovedFrom string `json:"moved_from,omitempty"`
-	// Starter asks for a page that says the site is ready, if the document root is empty or missing.
+	// Starter asks for a page that says the site is ready, if the
+	// document root is empty or missing.
 	Starter  bool           `json:"starter,omitempty"`
 	Switches sites.Switches `json:"switches,omitzero"`
 	Folders  []sites.Folder `json:"folders,omitempty"`
-	// Certificate is the one that the site shows; without, the server makes one that it signs itself.
+	// Certificate is the one that the site shows; without, the server
+	// makes one that it signs itself.
 	Certificate *Certificate `json:"certificate,omitempty"`
 }
 
-// UnmarshalJSON reads a site. A setting that is not in it, because whoever wrote it did not know it yet, has its default.
+// UnmarshalJSON reads a site. A setting that is not in it, because
+// whoever wrote it did not know it yet, has its default.
 func (s *Site) UnmarshalJSON(text []byte) error {
 	type plain Site
 	read := plain{Switches: sites.Defaults()}
@@ -227,7 +234,8 @@ func (m Manifest) Validate() error {
 		if s.MovedFrom != "" {
 			wrongRoot = errors.Join(wrongRoot, sites.CheckRoot(s.MovedFrom))
 		}
-		if err := errors.Join(wrongRoot, s.Switches.Check(), sites.CheckRawIn(s.Switches.Raw, m.HomePath())); err != nil {
+		if err := errors.Join(wrongRoot, s.Switches.Check(),
+			sites.CheckRawIn(s.Switches.Raw, m.HomePath())); err != nil {
 			wrong("%s: %w", s.Domain, err)
 		}
 		protected := map[string]bool{}

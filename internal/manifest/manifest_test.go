@@ -33,7 +33,8 @@ func TestValidate(t *testing.T) {
 		"root syntax":    {`sites/tern`, `sites/a;b{}/tern`},
 		"root newline":   {`sites/tern`, `sites/a\nb/tern`},
 		"root empty":     {`sites/ternferries.example", "st`, `", "st`},
-		"same domain":    {`"starter": true}`, `"starter": true}, {"domain": "ternferries.example", "root": "sites/b"}`},
+		"same domain": {`"starter": true}`,
+			`"starter": true}, {"domain": "ternferries.example", "root": "sites/b"}`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			text := strings.Replace(valid, c.old, c.new, 1)
@@ -45,6 +46,8 @@ func TestValidate(t *testing.T) {
 	}
 	for _, domain := range []string{"Tern.example", "tern", "a b.example", "x;y.example"} {
 		var m Manifest
-		assert.Error(t, json.Unmarshal([]byte(strings.Replace(valid, `"domain": "ternferries.example"`, `"domain": "`+domain+`"`, 1)), &m), domain)
+		assert.Error(t,
+			json.Unmarshal([]byte(strings.Replace(valid, `"domain": "ternferries.example"`, `"domain": "`+domain+`"`,
+				1)), &m), domain)
 	}
 }

@@ -16,8 +16,9 @@ type Server struct {
 	NameService *NameService `json:"name_service,omitempty"`
 }
 
-// NameService is a name server's place among the others: one primary, which has the zones from the manifests of accounts and signs them, and
-// secondaries, which learn from its catalog zone (RFC 9432) what there is and transfer it, signed with a common key (RFC 8945).
+// NameService is a name server's place among the others: one primary, which has the zones from the
+// manifests of accounts and signs them, and secondaries, which learn from its catalog zone (RFC
+// 9432) what there is and transfer it, signed with a common key (RFC 8945).
 type NameService struct {
 	// Primary says that this is the primary.
 	Primary bool `json:"primary,omitempty"`

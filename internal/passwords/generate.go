@@ -17,7 +17,8 @@ const (
 // Generate makes a password of n characters, at least 12, of letters and digits.
 func Generate(n int) string { return GenerateOf(max(n, 12), Small, Large, Digits) }
 
-// GenerateOf makes a password of n characters with at least one of each set; n is not less than their number.
+// GenerateOf makes a password of n characters with at least one of each
+// set; n is not less than their number.
 func GenerateOf(n int, sets ...string) string {
 	all := ""
 	for _, set := range sets {

@@ -15,11 +15,14 @@ func TestHash(t *testing.T) {
 	assert.True(t, Matches(hash, "correct horse"))
 	assert.False(t, Matches(hash, "correct horse "))
 	assert.False(t, Matches(Nobody, ""))
-	for _, broken := range []string{"", "x", "$argon2id$", "$argon2i$v=19$m=1,t=1,p=1$AA$AA", "$argon2id$v=18$m=8,t=1,p=1$AAAA$AAAA", "$argon2id$v=19$m=8,t=1,p=1$?$AAAA"} {
+	for _, broken := range []string{"", "x", "$argon2id$", "$argon2i$v=19$m=1,t=1,p=1$AA$AA",
+		"$argon2id$v=18$m=8,t=1,p=1$AAAA$AAAA", "$argon2id$v=19$m=8,t=1,p=1$?$AAAA"} {
 		assert.False(t, Matches(broken, ""), broken)
 	}
 	// Written by another implementation of RFC 9106 with other costs.
-	assert.True(t, Matches("$argon2id$v=19$m=64,t=1,p=1$c29tZXNhbHQ$"+encoding.EncodeToString(derive("pw", []byte("somesalt"), 1, 64, 1, 16)), "pw"))
+	assert.True(t,
+		Matches("$argon2id$v=19$m=64,t=1,p=1$c29tZXNhbHQ$"+
+			encoding.EncodeToString(derive("pw", []byte("somesalt"), 1, 64, 1, 16)), "pw"))
 }
 
 func TestHashesAtOnce(t *testing.T) {

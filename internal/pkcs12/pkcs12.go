@@ -1,5 +1,6 @@
-// Package pkcs12 opens PKCS #12 files (RFC 7292). Such a file says itself how often a password is to be hashed, at every layer, so whoever brings one decides how much work
-// it is to look into it. It is therefore looked into by a process of its own, which has so much time and no more.
+// Package pkcs12 opens PKCS #12 files (RFC 7292). Such a file says itself how often a password is
+// to be hashed, at every layer, so whoever brings one decides how much work it is to look into it.
+// It is therefore looked into by a process of its own, which has so much time and no more.
 package pkcs12
 
 import (
@@ -20,7 +21,8 @@ import (
 	inner "software.sslmate.com/src/go-pkcs12"
 )
 
-// Command is the argument with which a program that calls [Open] has to call [Main] instead of what it does otherwise.
+// Command is the argument with which a program that calls [Open] has to
+// call [Main] instead of what it does otherwise.
 const Command = "open-pkcs12"
 
 // cpuTime is how much processor time there is, and wallTime how long it may take.
@@ -48,7 +50,8 @@ type question struct {
 
 var places = make(chan struct{}, maxConcurrent)
 
-// Open returns what is in a file, as PEM: the site's own certificate first, then the others, then the key (PKCS #8).
+// Open returns what is in a file, as PEM: the site's own certificate
+// first, then the others, then the key (PKCS #8).
 func Open(ctx context.Context, file []byte, password string) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, wallTime)
 	defer cancel()
@@ -85,7 +88,8 @@ func Open(ctx context.Context, file []byte, password string) ([]byte, error) {
 	return nil, ErrWork // killed, by the limit of its time
 }
 
-// Main is the other process: it reads the question and writes the answer, and returns the exit code.
+// Main is the other process: it reads the question and writes the
+// answer, and returns the exit code.
 func Main(in io.Reader, out, says io.Writer) int {
 	seconds := uint64(cpuTime / time.Second)
 	if err := syscall.Setrlimit(syscall.RLIMIT_CPU, &syscall.Rlimit{Cur: seconds, Max: seconds}); err != nil {

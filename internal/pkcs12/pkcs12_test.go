@@ -32,7 +32,8 @@ func TestOpen(t *testing.T) {
 	key, err := certificates.ECDSA256.New()
 	require.NoError(t, err)
 	now := time.Now()
-	template := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: "tern.example"}, DNSNames: []string{"tern.example"}, NotBefore: now, NotAfter: now.Add(time.Hour)}
+	template := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: "tern.example"},
+		DNSNames: []string{"tern.example"}, NotBefore: now, NotAfter: now.Add(time.Hour)}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	require.NoError(t, err)
 	leaf, err := x509.ParseCertificate(der)

@@ -1,4 +1,5 @@
-// Package post hands messages to a mail server (RFC 5321, RFC 6409) and says in words what became of it.
+// Package post hands messages to a mail server (RFC 5321, RFC 6409) and
+// says in words what became of it.
 package post
 
 import (
@@ -66,7 +67,8 @@ func (m Message) Bytes() []byte {
 	field("Content-Transfer-Encoding", "quoted-printable")
 	b.WriteString("\r\n")
 	w := quotedprintable.NewWriter(&b)
-	w.Write([]byte(strings.ReplaceAll(strings.ReplaceAll(m.Text, "\r\n", "\n"), "\n", "\r\n"))) // a buffer does not fail
+	// a buffer does not fail
+	w.Write([]byte(strings.ReplaceAll(strings.ReplaceAll(m.Text, "\r\n", "\n"), "\n", "\r\n")))
 	w.Close()
 	return b.Bytes()
 }
@@ -152,7 +154,8 @@ func (s Server) exchange(client *smtp.Client, host string, m Message) error {
 	return nil
 }
 
-// sanitize tells what the server said. Replies of the 5yz kind are for good (RFC 5321, section 4.2.1).
+// sanitize tells what the server said. Replies of the 5yz kind are for
+// good (RFC 5321, section 4.2.1).
 func sanitize(err error) error {
 	var reply *textproto.Error
 	if errors.As(err, &reply) {

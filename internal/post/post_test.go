@@ -21,12 +21,15 @@ func TestSend(t *testing.T) {
 	defer sink.Close()
 	ctx := context.Background()
 	server := post.Server{Address: sink.SMTP, Security: post.None}
-	m := post.Message{ID: "1.7", From: mail.Address{Name: "Tern Island, the “Co-operative”", Address: "hosting@ternisland.example"}, To: "keeper@lighthousetrust.example",
-		Subject: "Größe\r\nBcc: everybody@b.example", Text: "Guten Tag,\n\n.\n" + strings.Repeat("möwe ", 60) + "\n", Language: "de", Date: time.Now()}
+	m := post.Message{ID: "1.7", From: mail.Address{Name: "Tern Island, the “Co-operative”",
+		Address: "hosting@ternisland.example"}, To: "keeper@lighthousetrust.example",
+		Subject: "Größe\r\nBcc: everybody@b.example", Text: "Guten Tag,\n\n.\n" + strings.Repeat("möwe ", 60) + "\n",
+		Language: "de", Date: time.Now()}
 	require.NoError(t, server.Send(ctx, m))
 	got := sink.To("keeper@lighthousetrust.example")
 	require.Len(t, got, 1)
-	assert.Equal(t, strings.ReplaceAll(m.Text, "\n", "\r\n"), strings.ReplaceAll(strings.ReplaceAll(got[0].Text, "\r\n", "\n"), "\n", "\r\n"))
+	assert.Equal(t, strings.ReplaceAll(m.Text, "\n", "\r\n"),
+		strings.ReplaceAll(strings.ReplaceAll(got[0].Text, "\r\n", "\n"), "\n", "\r\n"))
 	assert.Contains(t, got[0].Subject, "Größe")
 	parsed, err := mail.ReadMessage(strings.NewReader(got[0].Raw))
 	require.NoError(t, err)
@@ -55,6 +58,7 @@ func TestSend(t *testing.T) {
 	defer silent.Close()
 	short, cancel := context.WithTimeout(ctx, 200*time.Millisecond)
 	defer cancel()
-	assert.Error(t, post.Server{Address: silent.Addr().String(), Security: post.None}.Send(short, m), "a server that says nothing is given up")
+	assert.Error(t, post.Server{Address: silent.Addr().String(), Security: post.None}.Send(short, m),
+		"a server that says nothing is given up")
 	assert.ErrorContains(t, post.Server{Address: "127.0.0.1:1"}.Send(ctx, m), "does not answer")
 }

@@ -31,11 +31,13 @@ func SVG(text string) (string, error) {
 		}
 	}
 	size := code.Size + 2*quiet
-	return fmt.Sprintf(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %d %d" shape-rendering="crispEdges"><rect width="%d" height="%d" fill="#fff"/><path fill="#000" d="%s"/></svg>`,
+	return fmt.Sprintf(
+		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %d %d" shape-rendering="crispEdges"><rect width="%d" height="%d" fill="#fff"/><path fill="#000" d="%s"/></svg>`,
 		size, size, size, size, path.String()), nil
 }
 
-// Blocks draws a text with half blocks, two rows of modules to a line, light on dark as terminals are.
+// Blocks draws a text with half blocks, two rows of modules to a line,
+// light on dark as terminals are.
 func Blocks(text string) (string, error) {
 	code, err := qr.Encode(text, qr.M)
 	if err != nil {

@@ -15,10 +15,12 @@ const knotDir = "/etc/knot"
 // KnotAccountFiles is the pattern of accounts' files.
 const KnotAccountFiles = knotDir + "/account-*.conf"
 
-// CatalogZone is the zone by which secondaries learn what zones there are (RFC 9432). Nobody else can ask for it.
+// CatalogZone is the zone by which secondaries learn what zones there
+// are (RFC 9432). Nobody else can ask for it.
 const CatalogZone = "catalog.victualler.invalid"
 
-// member is what all zones have in common: no files, everything in the journal, so that the primary's records are set while it runs and a
+// member is what all zones have in common: no files, everything in the
+// journal, so that the primary's records are set while it runs and a
 // secondary answers after a restart without the primary.
 const member = `    storage: "/var/lib/knot"
     zonefile-sync: -1
@@ -26,7 +28,8 @@ const member = `    storage: "/var/lib/knot"
     journal-content: all
 `
 
-// KnotBase renders what all zones share: the server's place among the name servers. Without one, Knot is left alone.
+// KnotBase renders what all zones share: the server's place among the
+// name servers. Without one, Knot is left alone.
 func KnotBase(s manifest.Server, own Server) []File {
 	ns := s.NameService
 	if ns == nil {
@@ -79,7 +82,8 @@ zone:
 	if len(peers) > 0 {
 		notify = "    notify: [ " + strings.Join(peers, ", ") + " ]\n"
 	}
-	// Keys that sign the zone change by themselves; the one that the parent knows by its DS record does not, as somebody has to tell the parent.
+	// Keys that sign the zone change by themselves; the one that the parent knows by its DS record
+	// does not, as somebody has to tell the parent.
 	fmt.Fprintf(&b, `
 policy:
   - id: victualler
@@ -126,7 +130,8 @@ func sockets(addresses []netip.Addr) string {
 	return strings.Join(list, ", ")
 }
 
-// Knot renders an account's zones: that they are there and whether they are signed. Their records are no files; the agent sets them while Knot runs.
+// Knot renders an account's zones: that they are there and whether they are signed. Their records
+// are no files; the agent sets them while Knot runs.
 func Knot(m manifest.Manifest) []File {
 	if len(m.Zones) == 0 {
 		return nil
@@ -141,7 +146,8 @@ func Knot(m manifest.Manifest) []File {
 		}
 		fmt.Fprintf(&b, "  - domain: %s.\n    template: %s\n", z.Name, template)
 	}
-	return []File{{Path: knotDir + "/account-" + m.SignInName + ".conf", Mode: 0o640, Group: "knot", Content: b.String()}}
+	return []File{{Path: knotDir + "/account-" + m.SignInName + ".conf", Mode: 0o640, Group: "knot",
+		Content: b.String()}}
 }
 
 // KnotOwner returns the sign-in name of the account to which a file of zones belongs.

@@ -15,25 +15,29 @@ const (
 	NGINXBaseFile   = "/etc/nginx/conf.d/victualler.conf"
 	NGINXDir        = "/etc/nginx/victualler"
 	NGINXAccountDir = NGINXDir + "/accounts"
-	// NGINXPartDir holds what sites include. It lies beside the accounts' directory and not above it: staged files
-	// are laid over each directory, and Linux allows no more layers over what is laid over already.
+	// NGINXPartDir holds what sites include. It lies beside the accounts'
+	// directory and not above it: staged files are laid over each directory,
+	// and Linux allows no more layers over what is laid over already.
 	NGINXPartDir = NGINXDir + "/parts"
-	// TLSDir holds a directory for each account with the certificates of its sites, readable for root alone.
+	// TLSDir holds a directory for each account with the certificates
+	// of its sites, readable for root alone.
 	TLSDir = NGINXDir + "/tls"
 	// PageDir holds the pages that all sites of a server show where they have none of their own.
 	PageDir = "/var/lib/victualler-pages"
-	// RequestLog is where nginx writes the requests of all sites; the agent sorts them into the homes.
+	// RequestLog is where nginx writes the requests of all sites; the
+	// agent sorts them into the homes.
 	RequestLog = "/var/log/victualler/requests.log"
-	// ChallengeDir is below where answers to an authority's challenges lie (RFC 8555, section 8.3), for all names.
+	// ChallengeDir is below where answers to an authority's challenges
+	// lie (RFC 8555, section 8.3), for all names.
 	ChallengeDir = "/var/lib/victualler-challenges"
 )
 
 // webGroup is the group of the web server's workers on Debian.
 const webGroup = "www-data"
 
-// CheckPath is where a site tells, to its own server only, which rendering of it is loaded: that of nginx in the header, that of
-// PHP's pool in the body (RFC 8615 reserves /.well-known/). Every location of a site costs nginx some 10 KB of memory in each
-// process, so there is one for both.
+// CheckPath is where a site tells, to its own server only, which rendering of it is loaded: that of
+// nginx in the header, that of PHP's pool in the body (RFC 8615 reserves /.well-known/). Every
+// location of a site costs nginx some 10 KB of memory in each process, so there is one for both.
 const (
 	CheckPath   = "/.well-known/victualler"
 	CheckHeader = "X-Loaded"
@@ -115,7 +119,8 @@ location ^~ /.well-known/acme-challenge/ {
 `),
 		base(NGINXPartDir+"/errors.conf", errorsConf()),
 		base(NGINXPartDir+"/suspended.conf", suspendedPage()),
-		base(NGINXPartDir+"/tls.conf", "listen 443 ssl http2;\nlisten [::]:443 ssl http2;\nssl_protocols TLSv1.2 TLSv1.3;\nssl_prefer_server_ciphers off;\n"),
+		base(NGINXPartDir+"/tls.conf", "listen 443 ssl http2;\nlisten [::]:443 ssl http2;\nssl_protocols TLSv1.2 "+
+			"TLSv1.3;\nssl_prefer_server_ciphers off;\n"),
 		base(NGINXPartDir+"/compress.conf", `gzip on;
 gzip_vary on;
 gzip_min_length 1000;
@@ -137,7 +142,8 @@ func NGINX(m manifest.Manifest) []File {
 		return nil
 	}
 	w := writeSites(m)
-	conf := File{Path: NGINXAccountDir + "/" + m.SignInName + ".conf", Mode: 0o644, Content: withFingerprint(w.b.String())}
+	conf := File{Path: NGINXAccountDir + "/" + m.SignInName + ".conf", Mode: 0o644,
+		Content: withFingerprint(w.b.String())}
 	return append([]File{conf}, w.users...)
 }
 
@@ -163,7 +169,8 @@ func NGINXFingerprint(m manifest.Manifest) string {
 	return fingerprint(writeSites(m).b.String())
 }
 
-// CertificateFile is where a site's certificate lies. Another certificate has another name, so that the one in use stays until nginx has the next one.
+// CertificateFile is where a site's certificate lies. Another certificate has another name, so that
+// the one in use stays until nginx has the next one.
 func CertificateFile(m manifest.Manifest, site manifest.Site) string {
 	return certificatePath(m, site) + ".pem"
 }
@@ -200,7 +207,8 @@ func (w *siteWriter) line(indent int, format string, args ...any) {
 	w.b.WriteByte('\n')
 }
 
-// write parts the site's names into server blocks: one with the content, and others that lead to it.
+// write parts the site's names into server blocks: one with the
+// content, and others that lead to it.
 func (w *siteWriter) write() {
 	bare, www := w.site.Domain.String(), w.site.WWW()
 	s := w.site.Switches
@@ -248,7 +256,8 @@ func (w *siteWriter) sendTo(code int, to string) {
 	w.line(1, "location / {\n        return %d %s;\n    }", code, to)
 }
 
-// block writes one server block. The one that is asked for the bare name without TLS answers the agent, too.
+// block writes one server block. The one that is asked for the bare
+// name without TLS answers the agent, too.
 func (w *siteWriter) block(names []string, plain, tls bool, inner func()) {
 	w.line(0, "\nserver {")
 	if plain {
@@ -314,7 +323,8 @@ func (w *siteWriter) content() {
 	s := w.site.Switches
 	w.line(1, "root %s/%s;", w.m.HomePath(), w.site.Root)
 	w.line(1, "index %s;", strings.Join(s.IndexFiles, " "))
-	w.line(1, "# A link may only lead to what belongs to the link's own owner, however the\n    # customer arranges links and directories below the home.")
+	w.line(1, "# A link may only lead to what belongs to the link's own owner, however the\n    # customer arranges "+
+		"links and directories below the home.")
 	w.line(1, "disable_symlinks if_not_owner from=%s/;", w.m.HomePath())
 	w.line(1, "client_max_body_size %d;", s.LargestUpload+formOverhead)
 	if s.Compression {
@@ -326,7 +336,8 @@ func (w *siteWriter) content() {
 	for _, name := range slices.Sorted(maps.Keys(s.Headers)) {
 		w.line(1, "add_header %s %s always;", name, quote(s.Headers[name]))
 	}
-	w.line(1, "if ($request_method !~ ^(?:%s)$) {\n        set $allowed %s;\n        return 405;\n    }", strings.Join(s.Methods, "|"), quote(strings.Join(s.Methods, ", ")))
+	w.line(1, "if ($request_method !~ ^(?:%s)$) {\n        set $allowed %s;\n        return 405;\n    }",
+		strings.Join(s.Methods, "|"), quote(strings.Join(s.Methods, ", ")))
 	w.line(1, "add_header Allow $allowed always;")
 	for _, status := range slices.Sorted(maps.Keys(s.ErrorPages)) {
 		w.line(1, "error_page %s /%s;", status, s.ErrorPages[status])
@@ -366,8 +377,8 @@ func (w *siteWriter) tries() string {
 	return "$uri $uri/ =404"
 }
 
-// serve writes what becomes of dot-files, scripts and static files, for the whole site or a folder. What
-// comes first counts first: a script in a hidden directory is hidden.
+// serve writes what becomes of dot-files, scripts and static files, for the whole site or a folder.
+// What comes first counts first: a script in a hidden directory is hidden.
 func (w *siteWriter) serve(indent int) {
 	s := w.site.Switches
 	if !s.DotFiles {
@@ -394,7 +405,8 @@ func (w *siteWriter) serve(indent int) {
 
 // guard asks visitors for a name and a password (RFC 7617).
 func (w *siteWriter) guard(indent int, folder sites.Folder) {
-	path := fmt.Sprintf("%s/%s.%s.users", NGINXAccountDir, w.m.SignInName, fingerprint(w.site.Root + "/" + folder.Path)[:12])
+	path := fmt.Sprintf("%s/%s.%s.users", NGINXAccountDir, w.m.SignInName,
+		fingerprint(w.site.Root + "/" + folder.Path)[:12])
 	if !slices.ContainsFunc(w.users, func(f File) bool { return f.Path == path }) {
 		var b strings.Builder
 		for _, u := range folder.Users {

@@ -14,7 +14,8 @@ func StarterPage(m manifest.Manifest, site manifest.Site) string {
 <p>If it is yours: replace <code>index.html</code> in the site's directory.</p>`)
 }
 
-// suspendedText is what visitors of a suspended site see. Why it is suspended is nobody's business but its owner's.
+// suspendedText is what visitors of a suspended site see. Why it is
+// suspended is nobody's business but its owner's.
 const suspendedText = `<p>This site is switched off for the time being.</p>
 <p>If it is yours: sign in, or ask whoever hosts it for you.</p>`
 
@@ -35,7 +36,8 @@ var errorTexts = []struct {
 	{504, "<p>The program behind this site took too long. Trying again later may help.</p>"},
 }
 
-// Variables in which a site's server block gives its pages the name, the brand and its colour: as HTML.
+// Variables in which a site's server block gives its pages the name,
+// the brand and its colour: as HTML.
 const (
 	pageName   = "$page_name"
 	pageBrand  = "$page_brand"
@@ -45,14 +47,16 @@ const (
 // errorPath is where the pages of errors are, for nginx alone.
 const errorPath = "/.victualler/"
 
-// errorPages renders the pages of errors that all sites of a server share. nginx puts in the name and brand of the site.
+// errorPages renders the pages of errors that all sites of a server
+// share. nginx puts in the name and brand of the site.
 func errorPages() []File {
 	var list []File
 	for _, e := range errorTexts {
 		echo := func(variable string) string {
 			return `<!--# echo var="` + strings.TrimPrefix(variable, "$") + `" encoding="none" -->`
 		}
-		list = append(list, File{Path: fmt.Sprintf("%s%s%d.html", PageDir, errorPath, e.status), Mode: 0o644, Content: page(echo(pageName), echo(pageBrand), echo(pageAccent), e.text)})
+		list = append(list, File{Path: fmt.Sprintf("%s%s%d.html", PageDir, errorPath, e.status), Mode: 0o644,
+			Content: page(echo(pageName), echo(pageBrand), echo(pageAccent), e.text)})
 	}
 	return list
 }
@@ -87,7 +91,8 @@ location / {
 `
 }
 
-// quotePage writes a page as one nginx string, in which the variables of pages stand for themselves.
+// quotePage writes a page as one nginx string, in which the variables
+// of pages stand for themselves.
 func quotePage(text string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`
 }
@@ -112,7 +117,8 @@ func accent(b manifest.Brand) string {
 	return b.Accent
 }
 
-// htmlText writes text as HTML in one line, without a dollar sign, which would be a variable to nginx.
+// htmlText writes text as HTML in one line, without a dollar sign,
+// which would be a variable to nginx.
 func htmlText(text string) string {
 	return strings.ReplaceAll(html.EscapeString(strings.Join(strings.Fields(text), " ")), "$", "&#36;")
 }

@@ -10,7 +10,8 @@ import (
 	"victualler/internal/manifest"
 )
 
-// PHPSocket is the path of the socket on which an account's PHP of a version listens; empty is the version that follows the newest.
+// PHPSocket is the path of the socket on which an account's PHP of a version listens; empty is the
+// version that follows the newest.
 func PHPSocket(m manifest.Manifest, version string) string {
 	return "/run/php/account-" + poolName(m, version) + ".sock"
 }
@@ -31,7 +32,8 @@ func PHPVersion(s manifest.Site) string {
 	return s.Switches.PHPVersion
 }
 
-// PHPPools lists the versions for which a server's PHP of version s.PHP has a pool of the account: empty, where it is the newest and so
+// PHPPools lists the versions for which a server's PHP of version s.PHP
+// has a pool of the account: empty, where it is the newest and so
 // serves all sites that name none; and its own, if a site names it.
 func PHPPools(m manifest.Manifest, s Server) []string {
 	if !m.HasHome() {
@@ -53,12 +55,14 @@ func PHPFPM(m manifest.Manifest, s Server) []File {
 	var files []File
 	settings := phpSettings(m, s)
 	for _, version := range PHPPools(m, s) {
-		files = append(files, File{Path: phpDir(s.PHP) + "/pool.d/account-" + poolName(m, version) + ".conf", Mode: 0o644, Content: withFingerprint(pool(m, s, version, settings))})
+		files = append(files, File{Path: phpDir(s.PHP) + "/pool.d/account-" + poolName(m, version) + ".conf",
+			Mode: 0o644, Content: withFingerprint(pool(m, s, version, settings))})
 	}
 	return append(files, settings...)
 }
 
-// pool writes a pool, with the mark in the place of its fingerprint. Settings are those of single sites.
+// pool writes a pool, with the mark in the place of its fingerprint.
+// Settings are those of single sites.
 func pool(m manifest.Manifest, s Server, version string, settings []File) string {
 	home := m.HomePath()
 	mark := "none"
@@ -97,11 +101,13 @@ php_admin_value[expose_php] = 0
 		home, home, home, home, home, home)
 }
 
-// phpGrace is how many seconds longer than PHP the web server waits, so that PHP itself tells what is wrong.
+// phpGrace is how many seconds longer than PHP the web server waits, so
+// that PHP itself tells what is wrong.
 const phpGrace = 20
 
-// phpSettings renders what sites of an account set for PHP, each for its own directory: PHP reads such sections when
-// it runs a script below that directory, and no script can change what they set (php.ini, “[PATH=…]”). The sites of an account share a pool.
+// phpSettings renders what sites of an account set for PHP, each for its own directory: PHP reads
+// such sections when it runs a script below that directory, and no script can change what they set
+// (php.ini, “[PATH=…]”). The sites of an account share a pool.
 func phpSettings(m manifest.Manifest, s Server) []File {
 	var php []manifest.Site
 	for _, site := range m.PHPSites() {
@@ -136,7 +142,8 @@ func onOff(on bool) string {
 	return "Off"
 }
 
-// PHPFPMOwner returns the sign-in name of the account to which a pool or a file of settings belongs.
+// PHPFPMOwner returns the sign-in name of the account to which a pool
+// or a file of settings belongs.
 func PHPFPMOwner(file string) string {
 	name := strings.TrimPrefix(path.Base(file), "account-")
 	return name[:strings.IndexAny(name, "-.")]

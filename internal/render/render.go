@@ -27,14 +27,16 @@ type File struct {
 type Server struct {
 	// Addresses are the server's own; checks from outside come from them.
 	Addresses []netip.Addr
-	// PHP is the version of PHP that is rendered for, such as "8.2"; Newest says that it is the newest one there.
+	// PHP is the version of PHP that is rendered for, such as "8.2";
+	// Newest says that it is the newest one there.
 	PHP    string
 	Newest bool
 }
 
 // heading says, in a comment of the given style, whose file it is.
 func heading(comment string, m manifest.Manifest) string {
-	return fmt.Sprintf("%s Account %s. Written by victualler-agent from the account's manifest:\n%s a change made here is reported as drift and put right by a repair.\n",
+	return fmt.Sprintf("%s Account %s. Written by victualler-agent from the account's manifest:\n%s a change made "+
+		"here is reported as drift and put right by a repair.\n",
 		comment, m.SignInName, comment)
 }
 

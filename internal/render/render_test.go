@@ -33,12 +33,15 @@ import (
 
 func TestMain(m *testing.M) { labtest.Main(m) }
 
-var server = render.Server{Addresses: []netip.Addr{netip.MustParseAddr("10.77.0.21"), netip.MustParseAddr("2001:db8::21")}, PHP: "8.2", Newest: true}
+var server = render.Server{Addresses: []netip.Addr{netip.MustParseAddr("10.77.0.21"),
+	netip.MustParseAddr("2001:db8::21")}, PHP: "8.2", Newest: true}
 
 // typed draws what people might type, most of it hostile.
 var typed = rapid.Custom(func(t *rapid.T) string {
-	label := rapid.OneOf(rapid.StringMatching(`[a-z0-9-]{1,63}`), rapid.StringMatching(`[a-zäöüßéøñ東京λя-]{1,20}`), rapid.StringMatching(`xn--[a-z0-9-]{1,12}`),
-		rapid.SampledFrom([]string{`"`, `'; return 200;`, "a\nb", "{", "}", "$host", "..", "a/../..", "\x00", "🚢", "#", "%n", "default_server", "_", "*"}), rapid.StringN(1, 8, 20))
+	label := rapid.OneOf(rapid.StringMatching(`[a-z0-9-]{1,63}`), rapid.StringMatching(`[a-zäöüßéøñ東京λя-]{1,20}`),
+		rapid.StringMatching(`xn--[a-z0-9-]{1,12}`),
+		rapid.SampledFrom([]string{`"`, `'; return 200;`, "a\nb", "{", "}", "$host", "..", "a/../..", "\x00", "🚢", "#",
+			"%n", "default_server", "_", "*"}), rapid.StringN(1, 8, 20))
 	name := ""
 	for range rapid.IntRange(1, 5).Draw(t, "labels") {
 		name += label.Draw(t, "label") + "."
@@ -47,7 +50,9 @@ var typed = rapid.Custom(func(t *rapid.T) string {
 })
 
 // hostile draws texts that would end a string, a directive or a block, were they let through.
-var hostile = rapid.OneOf(rapid.SampledFrom([]string{`"`, `'`, ";", "}", "{", "\\", "$host", "${x}", "\n", "#", "..", "a b", "%0a", "()", "`id`", "\x00", "🚢", "=", "index.php", "no-store, max-age=0", "a; b \"c\" \\"}), rapid.StringN(0, 10, 40))
+var hostile = rapid.OneOf(rapid.SampledFrom([]string{`"`, `'`, ";", "}", "{", "\\", "$host", "${x}", "\n", "#", "..",
+	"a b", "%0a", "()", "`id`", "\x00", "🚢", "=", "index.php", "no-store, max-age=0", "a; b \"c\" \\"}),
+	rapid.StringN(0, 10, 40))
 
 // setting draws a value for a setting that may be accepted, or not.
 func setting(t *rapid.T, info sites.Info) any {
@@ -65,12 +70,15 @@ func setting(t *rapid.T, info sites.Info) any {
 	case sites.Version:
 		return rapid.OneOf(rapid.SampledFrom([]string{"", "8.2"}), hostile).Draw(t, string(info.Key))
 	case sites.Zone:
-		return rapid.SampledFrom([]string{"UTC", "Europe/Oslo", "America/Argentina/Buenos_Aires", "Etc/GMT+3"}).Draw(t, string(info.Key))
+		return rapid.SampledFrom([]string{"UTC", "Europe/Oslo", "America/Argentina/Buenos_Aires", "Etc/GMT+3"}).Draw(t,
+			string(info.Key))
 	case sites.Map:
-		name := rapid.SampledFrom([]string{"404", "503", "X-Frame-Options", "Content-Security-Policy", "Allow", "Cache-Control"}).Draw(t, string(info.Key))
+		name := rapid.SampledFrom([]string{"404", "503", "X-Frame-Options", "Content-Security-Policy", "Allow",
+			"Cache-Control"}).Draw(t, string(info.Key))
 		return map[string]string{name: hostile.Draw(t, "value")}
 	case sites.Text: // what is accepted of others, nginx itself may refuse: it is tested by nginx before use
-		return rapid.SampledFrom([]string{"", "location /raw/ { return 204; }", "# only a comment", "add_header X-Raw \"a; }\";", "location ~ \\.bak$ { deny all; } # }"}).Draw(t, string(info.Key))
+		return rapid.SampledFrom([]string{"", "location /raw/ { return 204; }", "# only a comment",
+			"add_header X-Raw \"a; }\";", "location ~ \\.bak$ { deny all; } # }"}).Draw(t, string(info.Key))
 	}
 	return hostile.Draw(t, string(info.Key))
 }
@@ -93,11 +101,15 @@ func switches(t *rapid.T) sites.Switches {
 func folders(t *rapid.T) []sites.Folder {
 	var list []sites.Folder
 	for _, path := range []string{"", "members", "members/inner", hostile.Draw(t, "folder")} {
-		f := sites.Folder{Path: path, Title: "Protected", Users: []sites.FolderUser{{Name: "anna", Hash: "$2a$06$" + strings.Repeat("a", 53)}}}
+		f := sites.Folder{Path: path, Title: "Protected", Users: []sites.FolderUser{{Name: "anna",
+			Hash: "$2a$06$" + strings.Repeat("a", 53)}}}
 		if f.Title = hostile.Draw(t, "title"); f.Check() != nil {
 			f.Title = "Members' corner (a+b)"
 		}
-		if f.Check() == nil && (path != "" || rapid.Bool().Draw(t, "all")) && !slices.ContainsFunc(list, func(o sites.Folder) bool { return o.Path == f.Path }) {
+		if f.Check() == nil && (path != "" || rapid.Bool().Draw(t, "all")) &&
+			!slices.ContainsFunc(list, func(o sites.Folder) bool {
+				return o.Path == f.Path
+			}) {
 			list = append(list, f)
 		}
 	}
@@ -105,7 +117,8 @@ func folders(t *rapid.T) []sites.Folder {
 }
 
 func redirect(t *rapid.T, target string) *sites.Redirection {
-	r := &sites.Redirection{Target: target, Code: rapid.SampledFrom(sites.RedirectCodes).Draw(t, "code"), KeepPath: rapid.Bool().Draw(t, "keep path"), KeepQuery: rapid.Bool().Draw(t, "keep query")}
+	r := &sites.Redirection{Target: target, Code: rapid.SampledFrom(sites.RedirectCodes).Draw(t, "code"),
+		KeepPath: rapid.Bool().Draw(t, "keep path"), KeepQuery: rapid.Bool().Draw(t, "keep query")}
 	if r.Check() != nil {
 		r.KeepPath, r.KeepQuery = false, false
 	}
@@ -131,10 +144,15 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 		seen[d.String()] = true
 		id++
 		limit := rapid.Int64Range(0, 1<<40).Draw(t, "limit")
-		m := manifest.Manifest{AccountID: id, SignInName: names.ProposeSignIn(d, func(n string) bool { return taken[n] }), Revision: 1, Wanted: manifest.Present,
-			Home: manifest.Home{DiskLimit: &limit}, PHP: manifest.PHP{Workers: rapid.IntRange(1, 500).Draw(t, "workers")}, Suspended: rapid.IntRange(0, 4).Draw(t, "suspended") == 0,
-			Brand: manifest.Brand{Title: hostile.Draw(t, "brand"), Footer: hostile.Draw(t, "footer")},
-			Sites: []manifest.Site{{Domain: d, Root: manifest.RootFor(d), Starter: true, Switches: switches(t), Folders: folders(t)}}}
+		m := manifest.Manifest{AccountID: id, SignInName: names.ProposeSignIn(d, func(n string) bool {
+			return taken[n]
+		}), Revision: 1, Wanted: manifest.Present,
+			Home:      manifest.Home{DiskLimit: &limit},
+			PHP:       manifest.PHP{Workers: rapid.IntRange(1, 500).Draw(t, "workers")},
+			Suspended: rapid.IntRange(0, 4).Draw(t, "suspended") == 0,
+			Brand:     manifest.Brand{Title: hostile.Draw(t, "brand"), Footer: hostile.Draw(t, "footer")},
+			Sites: []manifest.Site{{Domain: d, Root: manifest.RootFor(d), Starter: true, Switches: switches(t),
+				Folders: folders(t)}}}
 		mirror, _, err := names.ParseDomain("mirror." + d.String())
 		if target, _, wrong := sites.ParseTarget(typed + "/" + hostile.Draw(t, "path")); wrong == nil && err == nil {
 			m.Sites = append(m.Sites, manifest.Site{Domain: mirror, Redirect: redirect(t, target)})
@@ -153,7 +171,8 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 		fmt.Fprintf(&passwd, "%s:x:%d:33::/:/usr/sbin/nologin\n", m.SignInName, m.UID())
 		files = append(append(files, render.NGINX(m)...), render.PHPFPM(m, server)...)
 		for _, site := range m.Sites {
-			files = append(files, render.File{Path: render.CertificateFile(m, site), Mode: 0o600, Content: certificate}, render.File{Path: render.KeyFile(m, site), Mode: 0o600, Content: key})
+			files = append(files, render.File{Path: render.CertificateFile(m, site), Mode: 0o600, Content: certificate},
+				render.File{Path: render.KeyFile(m, site), Mode: 0o600, Content: key})
 		}
 	}
 	rapid.Check(t, func(t *rapid.T) {
@@ -167,7 +186,8 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 		files[i].Content = strings.ReplaceAll(files[i].Content, "\ngroup = ", "\ngroup = www-data\n;group = ")
 	}
 	unpack(t, s, files)
-	_, err = s.Exec(ctx, "sh", "-ec", "mkdir -p /var/log/victualler; printf %s \"$1\" >> /etc/passwd", "sh", passwd.String())
+	_, err = s.Exec(ctx, "sh", "-ec", "mkdir -p /var/log/victualler; printf %s \"$1\" >> /etc/passwd", "sh",
+		passwd.String())
 	require.NoError(t, err)
 	out, err := s.Exec(ctx, "nginx", "-t")
 	assert.NoError(t, err)
@@ -187,7 +207,8 @@ func pair(t *testing.T) (certificate, key string) {
 	require.NoError(t, err)
 	secretDER, err := x509.MarshalPKCS8PrivateKey(secret)
 	require.NoError(t, err)
-	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secretDER}))
+	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})),
+		string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secretDER}))
 }
 
 func unpack(t *testing.T, s *lab.Server, files []render.File) {
@@ -195,7 +216,8 @@ func unpack(t *testing.T, s *lab.Server, files []render.File) {
 	var archive bytes.Buffer
 	w := tar.NewWriter(&archive)
 	for _, f := range files {
-		require.NoError(t, w.WriteHeader(&tar.Header{Name: strings.TrimPrefix(f.Path, "/"), Mode: int64(f.Mode), Size: int64(len(f.Content))}))
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: strings.TrimPrefix(f.Path, "/"), Mode: int64(f.Mode),
+			Size: int64(len(f.Content))}))
 		_, err := w.Write([]byte(f.Content))
 		require.NoError(t, err)
 	}
@@ -210,7 +232,8 @@ func example(t *testing.T) manifest.Manifest {
 	t.Helper()
 	d, _, err := names.ParseDomain("ternferries.example")
 	require.NoError(t, err)
-	return manifest.Manifest{AccountID: 17, SignInName: "ternferries", Revision: 3, Wanted: manifest.Present, PHP: manifest.PHP{Workers: 3},
+	return manifest.Manifest{AccountID: 17, SignInName: "ternferries", Revision: 3, Wanted: manifest.Present,
+		PHP:   manifest.PHP{Workers: 3},
 		Sites: []manifest.Site{{Domain: d, Root: manifest.RootFor(d), Switches: sites.Defaults()}}}
 }
 
@@ -222,13 +245,19 @@ func TestGolden(t *testing.T) {
 	suspended.Suspended = true
 	busy := m
 	set := m.Sites[0]
-	set.Switches.Preferred, set.Switches.HTTPSRedirect, set.Switches.HSTS, set.Switches.FrontScript, set.Switches.StaticCaching = "www", true, 31536000, "index.php", 604800
-	set.Switches.Headers, set.Switches.ErrorPages, set.Switches.Raw = map[string]string{"X-Frame-Options": "DENY"}, map[string]string{"404": "errors/missing.html"}, "location /api/ {\n    proxy_pass http://127.0.0.1:3000;\n}"
-	set.Folders = []sites.Folder{{Path: "crew", Title: "Crew", Users: []sites.FolderUser{{Name: "anna", Hash: "$2a$06$" + strings.Repeat("a", 53)}}}}
+	set.Switches.Preferred, set.Switches.HTTPSRedirect, set.Switches.HSTS, set.Switches.FrontScript,
+		set.Switches.StaticCaching = "www", true, 31536000, "index.php", 604800
+	set.Switches.Headers, set.Switches.ErrorPages, set.Switches.Raw = map[string]string{"X-Frame-Options": "DENY"},
+		map[string]string{"404": "errors/missing.html"}, "location /api/ {\n    proxy_pass http://127.0.0.1:3000;\n}"
+	set.Folders = []sites.Folder{{Path: "crew", Title: "Crew", Users: []sites.FolderUser{{Name: "anna",
+		Hash: "$2a$06$" + strings.Repeat("a", 53)}}}}
 	old, _, err := names.ParseDomain("oldferries.example")
 	require.NoError(t, err)
-	busy.Sites = []manifest.Site{set, {Domain: old, Redirect: &sites.Redirection{Target: "https://www.ternferries.example", Code: 301, KeepPath: true, KeepQuery: true}}}
-	for _, f := range slices.Concat(render.NGINX(m), render.PHPFPM(m, server), render.NGINX(suspended), render.NGINX(busy), render.NGINXBase(server)) {
+	busy.Sites = []manifest.Site{set,
+		{Domain: old, Redirect: &sites.Redirection{Target: "https://www.ternferries.example", Code: 301, KeepPath: true,
+			KeepQuery: true}}}
+	for _, f := range slices.Concat(render.NGINX(m), render.PHPFPM(m, server), render.NGINX(suspended),
+		render.NGINX(busy), render.NGINXBase(server)) {
 		fmt.Fprintf(&b, "== %s %o\n%s", f.Path, f.Mode, f.Content)
 	}
 	if os.Getenv("UPDATE") != "" {

@@ -6,7 +6,8 @@ import (
 	"victualler/internal/hosting/logins"
 )
 
-// Groups of users who may transfer files. What somebody sees follows from the group, so that sshd needs no configuration of its own for each.
+// Groups of users who may transfer files. What somebody sees follows from the group, so that sshd
+// needs no configuration of its own for each.
 const (
 	// HomeGroup is of accounts' own sign-ins: they see their home, and have no shell.
 	HomeGroup = "victualler-home"
@@ -20,13 +21,15 @@ const (
 const (
 	KeyDir   = "/etc/ssh/victualler"
 	LoginDir = "/srv/victualler"
-	// LoginFolder is the folder of a login as it sees it; the directory above belongs to root, as sshd demands (ChrootDirectory in sshd_config(5)).
+	// LoginFolder is the folder of a login as it sees it; the directory above belongs to root, as
+	// sshd demands (ChrootDirectory in sshd_config(5)).
 	LoginFolder = "files"
 )
 
 // SSHDBase renders what sshd does for users of these groups. Others are none of our business.
 func SSHDBase() []File {
-	common := fmt.Sprintf("    AuthorizedKeysFile %s/%%u\n    PasswordAuthentication yes\n    DisableForwarding yes\n    PermitUserRC no\n", KeyDir)
+	common := fmt.Sprintf("    AuthorizedKeysFile %s/%%u\n    PasswordAuthentication yes\n    DisableForwarding "+
+		"yes\n    PermitUserRC no\n", KeyDir)
 	files := common + "    PermitTTY no\n"
 	return []File{{Path: "/etc/ssh/sshd_config.d/victualler.conf", Mode: 0o644, Content: "# Written by victualler-agent when it starts.\n" + fmt.Sprintf(`Match Group %s
     ChrootDirectory /home/%%u

@@ -1,4 +1,5 @@
-// Package resolve asks the world's name service: a resolver, the authoritative servers to which it leads, and for whole zones.
+// Package resolve asks the world's name service: a resolver, the authoritative servers to which it
+// leads, and for whole zones.
 package resolve
 
 import (
@@ -23,7 +24,8 @@ type Resolver struct {
 // timeout is how long one question may take.
 const timeout = 3 * time.Second
 
-// New returns a resolver that asks the server at an address (host and port); empty is the machine's own (resolv.conf(5)).
+// New returns a resolver that asks the server at an address (host and
+// port); empty is the machine's own (resolv.conf(5)).
 func New(address string) *Resolver {
 	if address != "" {
 		return &Resolver{address}
@@ -55,7 +57,8 @@ func (r *Resolver) Ask(ctx context.Context, name, kind string) (Answer, error) {
 	return ask(ctx, r.address, name, kind, question{recursive: true})
 }
 
-// Unsigned reports whether the resolver knows a name when it is asked not to check signatures (RFC 4035, section 3.2.2). Where it does not answer else, these do not hold.
+// Unsigned reports whether the resolver knows a name when it is asked not to check signatures (RFC
+// 4035, section 3.2.2). Where it does not answer else, these do not hold.
 func (r *Resolver) Unsigned(ctx context.Context, name string) bool {
 	_, err := ask(ctx, r.address, name, "SOA", question{recursive: true, unchecked: true})
 	return err == nil
@@ -271,7 +274,8 @@ func (r *Resolver) parents(ctx context.Context, zone string) ([]netip.Addr, erro
 // Keys are the keys of a signed zone.
 type Keys struct {
 	Keys []*dns.DNSKEY
-	// DS are those that a parent should have: one for each key-signing key, with SHA-256 (RFC 4509).
+	// DS are those that a parent should have: one for each key-signing
+	// key, with SHA-256 (RFC 4509).
 	DS []string
 }
 

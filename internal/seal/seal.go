@@ -18,8 +18,8 @@ type Key struct{ aead cipher.AEAD }
 
 const keySize = 32
 
-// LoadKey reads the key file; where there is none it makes one, readable to its
-// owner only. Without this file the secrets in the database are lost: back it up apart from the database.
+// LoadKey reads the key file; where there is none it makes one, readable to its owner only. Without
+// this file the secrets in the database are lost: back it up apart from the database.
 func LoadKey(path string) (*Key, error) {
 	secret, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -60,7 +60,8 @@ func (k *Key) Seal(what string, secret []byte) []byte {
 func (k *Key) Open(what string, sealed []byte) ([]byte, error) {
 	secret, err := k.aead.Open(nil, nil, sealed, []byte(what))
 	if err != nil {
-		return nil, fmt.Errorf("the sealed %s cannot be opened: the sealing key is not the one it was sealed with", what)
+		return nil, fmt.Errorf("the sealed %s cannot be opened: the sealing key is not the one it was sealed with",
+			what)
 	}
 	return secret, nil
 }

@@ -19,7 +19,8 @@ func TestSeal(t *testing.T) {
 
 	sealed := key.Seal("join secret", []byte("herring"))
 	assert.NotContains(t, string(sealed), "herring")
-	assert.NotEqual(t, sealed, key.Seal("join secret", []byte("herring")), "the same secret is sealed differently each time")
+	assert.NotEqual(t, sealed, key.Seal("join secret", []byte("herring")),
+		"the same secret is sealed differently each time")
 	again, err := LoadKey(path)
 	require.NoError(t, err)
 	secret, err := again.Open("join secret", sealed)

@@ -1,4 +1,5 @@
-// Package service puts the use cases together: each package below it holds those of one part of the work.
+// Package service puts the use cases together: each package below it
+// holds those of one part of the work.
 package service
 
 import (
@@ -56,8 +57,8 @@ func New(ctx context.Context, st *store.Store, key *seal.Key, log *slog.Logger) 
 	s.Logins = logins.New(base, s.Rollout)
 	s.Settings = settings.New(base, s.Rollout)
 	s.Accounts = accounts.New(base, s.Fleet, s.Notify, s.People, s.Rollout, s.Selling)
-	// What servers hold for an account, in the order in which it is filled: logins and certificates need
-	// to know what the parts before them have said.
+	// What servers hold for an account, in the order in which it is filled: logins and certificates
+	// need to know what the parts before them have said.
 	s.Rollout.SetParts(s.DNS.DescribeServer,
 		s.Selling.SuspensionPart(),
 		s.Selling.LimitsPart(),

@@ -33,8 +33,9 @@ type Store struct {
 	Pool *pgxpool.Pool
 }
 
-// Fresh returns the queries of the store, each planned anew for just what is asked. Lists with many filters
-// want that: which index is best depends on which of them are used, and a plan kept for all of them uses none.
+// Fresh returns the queries of the store, each planned anew for just what
+// is asked. Lists with many filters want that: which index is best depends
+// on which of them are used, and a plan kept for all of them uses none.
 func (s *Store) Fresh() *db.Queries { return db.New(fresh{s.Pool}) }
 
 type fresh struct{ *pgxpool.Pool }
@@ -183,8 +184,8 @@ func sqlState(err error) string {
 // OperationChannel is where changes of operations are told, by number.
 const OperationChannel = "operation"
 
-// Listen calls heard for every notification on a channel until the context
-// ends, connecting again where the connection is lost. Lost is called then, as notifications may have been missed.
+// Listen calls heard for every notification on a channel until the context ends, connecting again
+// where the connection is lost. Lost is called then, as notifications may have been missed.
 func (s *Store) Listen(ctx context.Context, channel string, heard func(payload string), lost func()) {
 	for ctx.Err() == nil {
 		err := func() error {

@@ -54,7 +54,8 @@ func fixture(t *testing.T, s *store.Store) (customer, plan, server int64) {
 	p, err := s.AddPlan(ctx, db.AddPlanParams{Name: "harbour"})
 	require.NoError(t, err)
 	ends := time.Now().Add(time.Hour)
-	v, err := s.AddServer(ctx, db.AddServerParams{Addresses: []string{}, Label: "skua", Address: "10.0.0.1:7677", Roles: []string{"web"}, Open: true, JoinSecret: []byte("x"), JoinEndsAt: &ends})
+	v, err := s.AddServer(ctx, db.AddServerParams{Addresses: []string{}, Label: "skua", Address: "10.0.0.1:7677",
+		Roles: []string{"web"}, Open: true, JoinSecret: []byte("x"), JoinEndsAt: &ends})
 	require.NoError(t, err)
 	return c.ID, p.ID, v.ID
 }
@@ -64,7 +65,8 @@ func TestStore(t *testing.T) {
 	s, postgres := open(t)
 	customer, plan, server := fixture(t, s)
 	add := func(name, domain string) (db.Account, error) {
-		return s.AddAccount(ctx, db.AddAccountParams{SignInName: name, MainDomain: domain, CustomerID: customer, PlanID: plan, ServerID: server})
+		return s.AddAccount(ctx, db.AddAccountParams{SignInName: name, MainDomain: domain, CustomerID: customer,
+			PlanID: plan, ServerID: server})
 	}
 	account, err := add("ternferries", "ternferries.example")
 	require.NoError(t, err)
@@ -74,26 +76,39 @@ func TestStore(t *testing.T) {
 			do         func() error
 			constraint string
 		}{
-			"a sign-in name twice":       {func() error { _, err := add("ternferries", "b.example"); return err }, "accounts_sign_in_name"},
-			"a sign-in name with syntax": {func() error { _, err := add("tern;ferries", "b.example"); return err }, "accounts_sign_in_name_check"},
+			"a sign-in name twice": {func() error {
+				_, err := add("ternferries", "b.example")
+				return err
+			}, "accounts_sign_in_name"},
+			"a sign-in name with syntax": {func() error {
+				_, err := add("tern;ferries", "b.example")
+				return err
+			}, "accounts_sign_in_name_check"},
 			"an unknown plan": {func() error {
-				_, err := s.AddAccount(ctx, db.AddAccountParams{SignInName: "bb", CustomerID: customer, PlanID: 999, ServerID: server})
+				_, err := s.AddAccount(ctx, db.AddAccountParams{SignInName: "bb", CustomerID: customer, PlanID: 999,
+					ServerID: server})
 				return err
 			}, "accounts_plan_id_fkey"},
 			"a customer by other capitals": {func() error {
 				_, err := s.AddCustomer(ctx, db.AddCustomerParams{Name: "TERN ferries", Language: "en"})
 				return err
 			}, "customers_name"},
-			"a plan by a second spelling": {func() error { _, err := s.AddPlan(ctx, db.AddPlanParams{Name: "Harbour"}); return err }, "plans_name_check"},
+			"a plan by a second spelling": {func() error {
+				_, err := s.AddPlan(ctx, db.AddPlanParams{Name: "Harbour"})
+				return err
+			}, "plans_name_check"},
 			"a negative limit": {func() error {
-				return s.SavePlanLimits(ctx, db.SavePlanLimitsParams{Plan: plan, Keys: []string{"disk"}, Amounts: []int64{-2}})
+				return s.SavePlanLimits(ctx, db.SavePlanLimitsParams{Plan: plan, Keys: []string{"disk"},
+					Amounts: []int64{-2}})
 			}, "plan_limits_amount_check"},
 			"a role that is none": {func() error {
-				_, err := s.AddServer(ctx, db.AddServerParams{Addresses: []string{}, Label: "auk", Address: "x:1", Roles: []string{"kitchen"}, JoinSecret: []byte("x"), JoinEndsAt: &time.Time{}})
+				_, err := s.AddServer(ctx, db.AddServerParams{Addresses: []string{}, Label: "auk", Address: "x:1",
+					Roles: []string{"kitchen"}, JoinSecret: []byte("x"), JoinEndsAt: &time.Time{}})
 				return err
 			}, "servers_roles_check"},
 			"joining without a secret": {func() error {
-				_, err := s.AddServer(ctx, db.AddServerParams{Addresses: []string{}, Label: "auk", Address: "x:1", Roles: []string{"web"}})
+				_, err := s.AddServer(ctx, db.AddServerParams{Addresses: []string{}, Label: "auk", Address: "x:1",
+					Roles: []string{"web"}})
 				return err
 			}, "servers_check"},
 		} {
@@ -102,7 +117,8 @@ func TestStore(t *testing.T) {
 	})
 
 	t.Run("a domain exists once", func(t *testing.T) {
-		d := db.AddDomainParams{AccountID: account.ID, Name: "ternferries.example", Registrable: "ternferries.example", Main: true, Root: "sites/x", CountsAs: "domains", ServedAs: "site", Code: 301}
+		d := db.AddDomainParams{AccountID: account.ID, Name: "ternferries.example", Registrable: "ternferries.example",
+			Main: true, Root: "sites/x", CountsAs: "domains", ServedAs: "site", Code: 301}
 		_, err := s.AddDomain(ctx, d)
 		require.NoError(t, err)
 		_, err = s.AddDomain(ctx, d)
@@ -136,7 +152,8 @@ func TestStore(t *testing.T) {
 
 	t.Run("events stay", func(t *testing.T) {
 		require.NoError(t, s.AddEvent(ctx, db.AddEventParams{Actor: "operator", Action: "test", Subject: "x"}))
-		for _, statement := range []string{"update events set actor = 'nobody'", "delete from events", "truncate events"} {
+		for _, statement := range []string{"update events set actor = 'nobody'", "delete from events",
+			"truncate events"} {
 			_, err := s.Pool.Exec(ctx, statement)
 			assert.ErrorContains(t, err, "never changed or deleted", statement)
 		}
@@ -145,14 +162,16 @@ func TestStore(t *testing.T) {
 	t.Run("accounts are found by whatever names them", func(t *testing.T) {
 		guest, err := s.AddCustomer(ctx, db.AddCustomerParams{Name: "Kittiwake Rooms", Language: "en"})
 		require.NoError(t, err)
-		a, err := s.AddAccount(ctx, db.AddAccountParams{SignInName: "kittiwake", MainDomain: "kittiwake.example", CustomerID: guest.ID, PlanID: plan, ServerID: server})
+		a, err := s.AddAccount(ctx, db.AddAccountParams{SignInName: "kittiwake", MainDomain: "kittiwake.example",
+			CustomerID: guest.ID, PlanID: plan, ServerID: server})
 		require.NoError(t, err)
 		found := func(text string) int {
 			ids, err := s.Fresh().AccountPage(ctx, db.AccountPageParams{Search: text, Most: 10})
 			require.NoError(t, err)
 			return len(ids)
 		}
-		d, err := s.AddDomain(ctx, db.AddDomainParams{AccountID: a.ID, Name: "rooms-by-the-sea.example", Registrable: "rooms-by-the-sea.example", Root: "sites/y", CountsAs: "domains", ServedAs: "site", Code: 301})
+		d, err := s.AddDomain(ctx, db.AddDomainParams{AccountID: a.ID, Name: "rooms-by-the-sea.example",
+			Registrable: "rooms-by-the-sea.example", Root: "sites/y", CountsAs: "domains", ServedAs: "site", Code: 301})
 		require.NoError(t, err)
 		for _, text := range []string{"tiwake.ex", "by-the-sea", "kittiwake rooms", "kittiwake"} {
 			assert.Equal(t, 1, found(text), text)
@@ -166,7 +185,8 @@ func TestStore(t *testing.T) {
 	})
 
 	t.Run("names are unique for each seller", func(t *testing.T) {
-		r, err := s.AddReseller(ctx, db.AddResellerParams{Name: "guillemot", Title: "Guillemot Studio", Measure: "allotted"})
+		r, err := s.AddReseller(ctx, db.AddResellerParams{Name: "guillemot", Title: "Guillemot Studio",
+			Measure: "allotted"})
 		require.NoError(t, err)
 		_, err = s.AddPlan(ctx, db.AddPlanParams{Name: "harbour", ResellerID: &r.ID})
 		assert.NoError(t, err, "a reseller's plan may be called as the operator's")
@@ -176,11 +196,13 @@ func TestStore(t *testing.T) {
 		assert.Equal(t, "plans_name", store.ViolatedConstraint(err))
 		c, err := s.AddCustomer(ctx, db.AddCustomerParams{Name: "Tern Ferries", Language: "en", ResellerID: &r.ID})
 		require.NoError(t, err)
-		a, err := s.AddAccount(ctx, db.AddAccountParams{SignInName: "village", MainDomain: "village.example", CustomerID: c.ID, PlanID: plan, ServerID: server})
+		a, err := s.AddAccount(ctx, db.AddAccountParams{SignInName: "village", MainDomain: "village.example",
+			CustomerID: c.ID, PlanID: plan, ServerID: server})
 		require.NoError(t, err)
 		assert.Equal(t, &r.ID, a.ResellerID, "an account is its customer's reseller's")
 		reseller, customer := r.ID, int64(0)
-		_, err = s.FindAccount(ctx, db.FindAccountParams{Reference: "village.example", Reseller: reseller, Customer: customer})
+		_, err = s.FindAccount(ctx, db.FindAccountParams{Reference: "village.example", Reseller: reseller,
+			Customer: customer})
 		assert.NoError(t, err)
 		_, err = s.FindAccount(ctx, db.FindAccountParams{Reference: "kittiwake", Reseller: reseller})
 		assert.True(t, store.None(err), "out of scope is not there")
@@ -211,10 +233,14 @@ func TestStore(t *testing.T) {
 			assert.True(t, store.None(err), "what others change meanwhile is not seen")
 			return nil
 		}))
-		assert.ErrorContains(t, s.Snapshot(ctx, func(q *db.Queries) error { _, err := q.AddPlan(ctx, db.AddPlanParams{Name: "never"}); return err }), "read-only")
+		assert.ErrorContains(t, s.Snapshot(ctx, func(q *db.Queries) error {
+			_, err := q.AddPlan(ctx, db.AddPlanParams{Name: "never"})
+			return err
+		}), "read-only")
 	})
 	t.Run("a deadlock is tried again", func(t *testing.T) {
-		_, err := s.Pool.Exec(ctx, "create table pair (id int primary key, n int); insert into pair values (1, 0), (2, 0)")
+		_, err := s.Pool.Exec(ctx, "create table pair (id int primary key, n int); insert into pair values (1, 0), "+
+			"(2, 0)")
 		require.NoError(t, err)
 		var group, both sync.WaitGroup
 		both.Add(2)

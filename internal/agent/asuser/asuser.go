@@ -22,7 +22,8 @@ import (
 // Work is what is to be done below one home, in this order.
 type Work struct {
 	Home string `json:"home"`
-	// Moves are directories that get another place, if they are there and nothing is at the new place.
+	// Moves are directories that get another place, if they are there
+	// and nothing is at the new place.
 	Moves []Move `json:"moves"`
 	// Directories are made where missing, with the ones above them.
 	Directories []string `json:"directories"`
@@ -122,7 +123,8 @@ func work(in io.Reader) error {
 	return nil
 }
 
-// move renames a directory. Done before, it changes nothing; what is at the new place already stays.
+// move renames a directory. Done before, it changes nothing; what is at
+// the new place already stays.
 func move(home *os.Root, m Move) error {
 	from, err := home.Lstat(m.From)
 	if errors.Is(err, fs.ErrNotExist) {

@@ -38,7 +38,8 @@ func home(t *testing.T) (home, other string) {
 func TestWork(t *testing.T) {
 	ctx := context.Background()
 	h, _ := home(t)
-	w := Work{Home: h, Directories: []string{"sites/ferries.example"}, NewFiles: []NewFile{{"sites/ferries.example/index.html", "hello"}}}
+	w := Work{Home: h, Directories: []string{"sites/ferries.example"},
+		NewFiles: []NewFile{{"sites/ferries.example/index.html", "hello"}}}
 	require.NoError(t, Do(ctx, uid, w))
 	path := filepath.Join(h, "sites/ferries.example/index.html")
 	text, err := os.ReadFile(path)
@@ -62,14 +63,22 @@ func TestWork(t *testing.T) {
 func TestNothingLeavesTheHome(t *testing.T) {
 	ctx := context.Background()
 	for name, arrange := range map[string]func(t *testing.T, h, other string){
-		"document root is a link":        func(t *testing.T, h, other string) { require.NoError(t, os.Symlink(other, h+"/sites/x")) },
-		"document root is a link upward": func(t *testing.T, h, other string) { require.NoError(t, os.Symlink("../../other", h+"/sites/x")) },
+		"document root is a link": func(t *testing.T, h, other string) {
+			require.NoError(t, os.Symlink(other, h+"/sites/x"))
+		},
+		"document root is a link upward": func(t *testing.T, h, other string) {
+			require.NoError(t, os.Symlink("../../other", h+"/sites/x"))
+		},
 		"sites is a link": func(t *testing.T, h, other string) {
 			require.NoError(t, os.Remove(h+"/sites"))
 			require.NoError(t, os.Symlink(other, h+"/sites"))
 		},
-		"document root is a file": func(t *testing.T, h, other string) { require.NoError(t, os.WriteFile(h+"/sites/x", nil, 0o666)) },
-		"document root is a pipe": func(t *testing.T, h, other string) { require.NoError(t, syscall.Mkfifo(h+"/sites/x", 0o666)) },
+		"document root is a file": func(t *testing.T, h, other string) {
+			require.NoError(t, os.WriteFile(h+"/sites/x", nil, 0o666))
+		},
+		"document root is a pipe": func(t *testing.T, h, other string) {
+			require.NoError(t, syscall.Mkfifo(h+"/sites/x", 0o666))
+		},
 		"file is a link": func(t *testing.T, h, other string) {
 			require.NoError(t, os.Mkdir(h+"/sites/x", 0o777))
 			require.NoError(t, os.Symlink(other+"/index.html", h+"/sites/x/index.html"))
@@ -78,7 +87,8 @@ func TestNothingLeavesTheHome(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			h, other := home(t)
 			arrange(t, h, other)
-			Do(ctx, uid, Work{Home: h, Directories: []string{"sites/x"}, NewFiles: []NewFile{{"sites/x/index.html", "planted"}}})
+			Do(ctx, uid, Work{Home: h, Directories: []string{"sites/x"}, NewFiles: []NewFile{{"sites/x/index.html",
+				"planted"}}})
 			entries, err := os.ReadDir(other)
 			require.NoError(t, err)
 			assert.Empty(t, entries)

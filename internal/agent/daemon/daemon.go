@@ -135,9 +135,10 @@ type Answer struct {
 
 // Get asks address (host and port) for a path under a name, once.
 func Get(ctx context.Context, address, name, path string) (Answer, error) {
-	transport := &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
-		return (&net.Dialer{Timeout: 2 * time.Second}).DialContext(ctx, network, address)
-	}}
+	transport := &http.Transport{DisableKeepAlives: true,
+		DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return (&net.Dialer{Timeout: 2 * time.Second}).DialContext(ctx, network, address)
+		}}
 	client := http.Client{Transport: transport, Timeout: 5 * time.Second,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+name+path, nil)
@@ -153,10 +154,11 @@ func Get(ctx context.Context, address, name, path string) (Answer, error) {
 	return Answer{response.StatusCode, response.Header, strings.TrimSpace(string(body))}, err
 }
 
-// Handshake shakes hands with address (host and port) under a name, once, and returns the certificate that was shown,
-// whoever signed it.
+// Handshake shakes hands with address (host and port) under a name, once, and returns the
+// certificate that was shown, whoever signed it.
 func Handshake(ctx context.Context, address, name string) (certificate []byte, err error) {
-	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 5 * time.Second}, Config: &tls.Config{ServerName: name, InsecureSkipVerify: true}}
+	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 5 * time.Second}, Config: &tls.Config{ServerName: name,
+		InsecureSkipVerify: true}}
 	conn, err := dialer.DialContext(ctx, "tcp", address)
 	if err != nil {
 		return nil, err

@@ -1,8 +1,8 @@
 // Package sitelog gives every site its own access log, in its account's home.
 //
-// nginx writes one log for all sites, so that it need not hold a file open for each of them in every worker. This
-// package reads along and sorts the lines into the homes, where the files are rotated and count against the
-// account's disk space:
+// nginx writes one log for all sites, so that it need not hold a file open for each of them in
+// every worker. This package reads along and sorts the lines into the homes, where the files are
+// rotated and count against the account's disk space:
 //
 //	/home/NAME/logs                     root:NAME 0750: the account reads it, and cannot put links in the way
 //	/home/NAME/logs/DOMAIN.log          today's, root:NAME 0640
@@ -36,13 +36,15 @@ const (
 	LargestFile = 16 << 20
 	// Kept is how many rotated logs a site keeps.
 	Kept = 14
-	// largestSource is how many bytes the common log grows to before nginx is asked to begin another.
+	// largestSource is how many bytes the common log grows to before
+	// nginx is asked to begin another.
 	largestSource = 32 << 20
 	// longestLine is where a line is cut off that has no end.
 	longestLine = 64 << 10
 )
 
-// Splitter sorts the common log into the sites' own. Make one with its exported fields set, and call [Splitter.Run].
+// Splitter sorts the common log into the sites' own. Make one with its
+// exported fields set, and call [Splitter.Run].
 type Splitter struct {
 	// Source is the log that nginx writes. Its directory must belong to root.
 	Source string
@@ -163,7 +165,8 @@ func (s *Splitter) keep() error {
 	return os.Rename(next, s.StateFile)
 }
 
-// turn puts a large log aside and has nginx begin another; when nothing comes to the old one any more, it goes.
+// turn puts a large log aside and has nginx begin another; when nothing
+// comes to the old one any more, it goes.
 func (s *Splitter) turn(ctx context.Context) error {
 	switch {
 	case !s.asked && s.state.Offset >= largestSource:
@@ -243,7 +246,8 @@ func (s *Splitter) append(account, site string, lines []byte) error {
 	}
 	path := File(s.Homes, account, site)
 	now := s.Now().UTC()
-	if info, err := os.Lstat(path); err == nil && (info.Size() >= LargestFile || info.Size() > 0 && day(info.ModTime()) != day(now)) {
+	if info, err := os.Lstat(path); err == nil &&
+		(info.Size() >= LargestFile || info.Size() > 0 && day(info.ModTime()) != day(now)) {
 		if err := rotate(path, info.ModTime()); err != nil {
 			s.Log.Debug("rotation", "file", path, "reason", err)
 		}
@@ -298,7 +302,8 @@ func exists(path string) bool {
 	return err == nil
 }
 
-// compress puts a compressed file in the place of one, with its owner, mode and time. Where there is no room for both, the file stays as it is.
+// compress puts a compressed file in the place of one, with its owner, mode and time. Where there
+// is no room for both, the file stays as it is.
 func compress(path string) error {
 	from, err := os.Open(path)
 	if err != nil {
@@ -334,8 +339,8 @@ const (
 	mostBytes = 512 << 10
 )
 
-// Read returns the last lines of a site's log, or those after a place that an earlier page gave, waiting for them
-// if there are none yet, until the context ends.
+// Read returns the last lines of a site's log, or those after a place that an earlier page gave,
+// waiting for them if there are none yet, until the context ends.
 func Read(ctx context.Context, homes, account, site string, lines int, after string) (Page, error) {
 	path := File(homes, account, site)
 	for {

@@ -20,8 +20,11 @@ import (
 func bench(t *testing.T, accounts ...string) *Splitter {
 	t.Helper()
 	dir := t.TempDir()
-	s := &Splitter{Source: filepath.Join(dir, "requests.log"), StateFile: filepath.Join(dir, "state.json"), Homes: filepath.Join(dir, "home"), Log: slog.Default(),
-		Now: time.Now, Reopen: func(context.Context) error { return os.WriteFile(filepath.Join(dir, "requests.log"), nil, 0o644) }}
+	s := &Splitter{Source: filepath.Join(dir, "requests.log"), StateFile: filepath.Join(dir, "state.json"),
+		Homes: filepath.Join(dir, "home"), Log: slog.Default(),
+		Now: time.Now, Reopen: func(context.Context) error {
+			return os.WriteFile(filepath.Join(dir, "requests.log"), nil, 0o644)
+		}}
 	for _, a := range accounts {
 		require.NoError(t, os.MkdirAll(Dir(s.Homes, a), 0o750))
 	}
@@ -48,15 +51,18 @@ func TestLinesComeToTheirSites(t *testing.T) {
 	ctx := context.Background()
 	s := bench(t, "ferries", "bakery")
 	add(t, s, "ferries ferries.example one\nbakery bakery.example two\nferries ferries.example three\n")
-	add(t, s, "nobody gone.example x\n no site at all\nferries ../../etc/passwd x\nFERRIES ferries.example x\nferries ferries.example ha")
+	add(t, s, "nobody gone.example x\n no site at all\nferries ../../etc/passwd x\nFERRIES ferries.example "+
+		"x\nferries ferries.example ha")
 	require.NoError(t, s.pass(ctx))
-	assert.Equal(t, "one\nthree\n", content(t, File(s.Homes, "ferries", "ferries.example")), "a line that is not whole waits")
+	assert.Equal(t, "one\nthree\n", content(t, File(s.Homes, "ferries", "ferries.example")),
+		"a line that is not whole waits")
 	assert.Equal(t, "two\n", content(t, File(s.Homes, "bakery", "bakery.example")))
 	_, err := os.Stat(filepath.Join(s.Homes, "nobody"))
 	assert.Error(t, err, "nothing is made for whom there is no home")
 
 	// Killed here, another one goes on where it was.
-	again := &Splitter{Source: s.Source, StateFile: s.StateFile, Homes: s.Homes, Log: s.Log, Now: time.Now, Reopen: s.Reopen}
+	again := &Splitter{Source: s.Source, StateFile: s.StateFile, Homes: s.Homes, Log: s.Log, Now: time.Now,
+		Reopen: s.Reopen}
 	again.state = position{}
 	run, stop := context.WithCancel(ctx)
 	done := make(chan struct{})
@@ -142,7 +148,8 @@ func TestTheCommonLogIsPutAside(t *testing.T) {
 	now = now.Add(5 * time.Second)
 	require.NoError(t, s.pass(ctx))
 	require.NoError(t, s.pass(ctx))
-	assert.True(t, strings.HasSuffix(content(t, File(s.Homes, "ferries", "ferries.example")), "by a worker that was late\nin the new one\n"))
+	assert.True(t, strings.HasSuffix(content(t, File(s.Homes, "ferries", "ferries.example")),
+		"by a worker that was late\nin the new one\n"))
 	_, err = os.Stat(s.old())
 	assert.Error(t, err, "and gone when it was read")
 }

@@ -49,7 +49,8 @@ func TestLogos(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "image/png", mediaType)
 	assert.Equal(t, draw(200, 60), kept)
-	webp := []byte("RIFF\x1a\x00\x00\x00WEBPVP8L\x0d\x00\x00\x00\x2f\xc7\x80\x0e\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00")
+	webp := []byte(
+		"RIFF\x1a\x00\x00\x00WEBPVP8L\x0d\x00\x00\x00\x2f\xc7\x80\x0e\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00")
 	_, mediaType, err = Logo(webp)
 	require.NoError(t, err)
 	assert.Equal(t, "image/webp", mediaType)
@@ -60,8 +61,10 @@ func TestLogos(t *testing.T) {
 		"at most 2000":     draw(2001, 1),
 		"PNG, WebP or SVG": []byte("GIF89a..."),
 		"no SVG document":  []byte(`<html xmlns="http://www.w3.org/1999/xhtml"/>`),
-		"document type":    []byte(`<!DOCTYPE svg [<!ENTITY a "aaaa">]><svg xmlns="http://www.w3.org/2000/svg"><title>&a;</title></svg>`),
-		"too intricate":    []byte(`<svg xmlns="http://www.w3.org/2000/svg">` + strings.Repeat("<g>", 60) + strings.Repeat("</g>", 60) + `</svg>`),
+		"document type": []byte(
+			`<!DOCTYPE svg [<!ENTITY a "aaaa">]><svg xmlns="http://www.w3.org/2000/svg"><title>&a;</title></svg>`),
+		"too intricate": []byte(`<svg xmlns="http://www.w3.org/2000/svg">` +
+			strings.Repeat("<g>", 60) + strings.Repeat("</g>", 60) + `</svg>`),
 	} {
 		_, _, err := Logo(bad)
 		assert.ErrorContains(t, err, what)
@@ -82,10 +85,12 @@ func TestSVGIsMadeSafe(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "image/svg+xml", mediaType)
 	text := string(kept)
-	for _, bad := range []string{"script", "steal", "a.example", "style", "foreign", "image", "javascript", "animate", "onload", "onclick", "<set", "<a"} {
+	for _, bad := range []string{"script", "steal", "a.example", "style", "foreign", "image", "javascript", "animate",
+		"onload", "onclick", "<set", "<a"} {
 		assert.NotContains(t, text, bad)
 	}
-	for _, good := range []string{`viewBox="0 0 10 10"`, `fill="url(#g)"`, `<stop offset="0" stop-color="#fff">`, `<use href="#g">`, `5 &lt; 6 &amp; `, `rotate(30, 1,2)`} {
+	for _, good := range []string{`viewBox="0 0 10 10"`, `fill="url(#g)"`, `<stop offset="0" stop-color="#fff">`,
+		`<use href="#g">`, `5 &lt; 6 &amp; `, `rotate(30, 1,2)`} {
 		assert.Contains(t, text, good)
 	}
 	again, _, err := Logo(kept)

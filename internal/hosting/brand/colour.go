@@ -1,4 +1,5 @@
-// Package brand decides what a reseller's brand may look like: colours that can be read, and logos that do nothing but be seen.
+// Package brand decides what a reseller's brand may look like: colours that can be read, and logos
+// that do nothing but be seen.
 package brand
 
 import (
@@ -57,7 +58,8 @@ var (
 	darkText  = Colour{0x1c, 0x24, 0x22}
 )
 
-// OnBar returns the colour of text that can be read on a bar of that colour; ok is false where neither light nor dark text can.
+// OnBar returns the colour of text that can be read on a bar of that colour; ok is false where
+// neither light nor dark text can.
 func OnBar(bar Colour) (text Colour, ok bool) {
 	text = lightText
 	if Contrast(bar, darkText) > Contrast(bar, lightText) {
@@ -78,25 +80,30 @@ func OnDark(accent Colour) Colour {
 	return lightText
 }
 
-// CheckColours refuses colours with which the console could not be read. Empty ones are the console's own.
+// CheckColours refuses colours with which the console could not be
+// read. Empty ones are the console's own.
 func CheckColours(bar, accent string) error {
 	var wrong []refusal.Field
 	if bar != "" {
 		if c, ok := ParseColour(bar); !ok {
 			wrong = append(wrong, refusal.Field{Name: "bar", Message: "write a colour as #rrggbb, such as #1e2a2b"})
 		} else if _, ok := OnBar(c); !ok {
-			wrong = append(wrong, refusal.Field{Name: "bar", Message: "neither light nor dark text can be read on " + strings.ToLower(bar) + "; take a darker or a lighter one"})
+			wrong = append(wrong, refusal.Field{Name: "bar", Message: "neither light nor dark text can be read on " +
+				strings.ToLower(bar) + "; take a darker or a lighter one"})
 		}
 	}
 	if accent != "" {
 		if c, ok := ParseColour(accent); !ok {
 			wrong = append(wrong, refusal.Field{Name: "accent", Message: "write a colour as #rrggbb, such as #96380f"})
 		} else if ratio := Contrast(c, paper); ratio < readable {
-			wrong = append(wrong, refusal.Field{Name: "accent", Message: fmt.Sprintf("%s on the console's paper has a contrast of %.1f to 1; text needs %.1f: take a darker one", strings.ToLower(accent), ratio, readable)})
+			wrong = append(wrong, refusal.Field{Name: "accent", Message: fmt.Sprintf("%s on the console's paper has "+
+				"a contrast of %.1f to 1; text needs %.1f: take a darker one", strings.ToLower(accent), ratio,
+				readable)})
 		}
 	}
 	if len(wrong) == 0 {
 		return nil
 	}
-	return &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "the console could not be read in these colours", Fields: wrong}
+	return &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "the console could not be read in these colours",
+		Fields: wrong}
 }

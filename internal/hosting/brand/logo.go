@@ -21,8 +21,9 @@ const (
 	mostDepth  = 40
 )
 
-// Logo checks an image and returns what may be kept of it, with its media type. What it is follows
-// from its content, not from what it is called. An SVG document is written anew from what is known to be harmless.
+// Logo checks an image and returns what may be kept of it, with its media
+// type. What it is follows from its content, not from what it is called.
+// An SVG document is written anew from what is known to be harmless.
 func Logo(image []byte) (kept []byte, mediaType string, err error) {
 	refuse := func(format string, args ...any) ([]byte, string, error) {
 		return nil, "", refusal.Input("logo", format, args...)
@@ -73,7 +74,8 @@ func webp(image []byte) (width, height uint32, ok bool) {
 		bits := binary.LittleEndian.Uint32(image[21:])
 		return 1 + bits&0x3fff, 1 + bits>>14&0x3fff, image[20] == 0x2f
 	case "VP8 ":
-		return uint32(binary.LittleEndian.Uint16(image[26:]) & 0x3fff), uint32(binary.LittleEndian.Uint16(image[28:]) & 0x3fff), true
+		return uint32(binary.LittleEndian.Uint16(image[26:]) & 0x3fff),
+			uint32(binary.LittleEndian.Uint16(image[28:]) & 0x3fff), true
 	}
 	return 0, 0, false
 }
@@ -90,8 +92,9 @@ var (
 		stroke-dashoffset stroke-opacity opacity stop-color stop-opacity color font-family font-size font-weight font-style text-anchor
 		letter-spacing role aria-label pathLength vector-effect`)
 	// A value with a reference in it may name a part of the same document, nothing else.
-	localReference = regexp.MustCompile(`^(url\(#[A-Za-z_][\w.-]*\)( (none|#?[A-Za-z0-9]+))?|[^()\\]*(\([-+0-9eE.,%\s]*\)[^()\\]*)*)$`)
-	fragment       = regexp.MustCompile(`^#[A-Za-z_][\w.-]*$`)
+	localReference = regexp.MustCompile(
+		`^(url\(#[A-Za-z_][\w.-]*\)( (none|#?[A-Za-z0-9]+))?|[^()\\]*(\([-+0-9eE.,%\s]*\)[^()\\]*)*)$`)
+	fragment = regexp.MustCompile(`^#[A-Za-z_][\w.-]*$`)
 )
 
 const svgSpace = "http://www.w3.org/2000/svg"
@@ -160,7 +163,8 @@ func cleanSVG(text []byte) ([]byte, error) {
 func writeAttribute(out *bytes.Buffer, element string, attr xml.Attr) {
 	name, value := attr.Name.Local, attr.Value
 	switch {
-	case element == "use" && name == "href" && (attr.Name.Space == "" || attr.Name.Space == "http://www.w3.org/1999/xlink"):
+	case element == "use" && name == "href" &&
+		(attr.Name.Space == "" || attr.Name.Space == "http://www.w3.org/1999/xlink"):
 		if !fragment.MatchString(value) {
 			return
 		}

@@ -22,13 +22,15 @@ type Bundle struct {
 	Key          crypto.Signer
 }
 
-// mostCertificates bounds a bundle, and mostBits its RSA keys: to look at larger ones is work for minutes.
+// mostCertificates bounds a bundle, and mostBits its RSA keys: to look
+// at larger ones is work for minutes.
 const (
 	mostCertificates = 20
 	mostBits         = 16384
 )
 
-// ReadBundle reads PEM (RFC 7468), or PKCS #7 in PEM or DER (RFC 2315), as authorities send it. PKCS #12 is opened elsewhere, which gives PEM; see [IsPKCS12].
+// ReadBundle reads PEM (RFC 7468), or PKCS #7 in PEM or DER (RFC 2315), as authorities send it.
+// PKCS #12 is opened elsewhere, which gives PEM; see [IsPKCS12].
 func ReadBundle(text []byte) (Bundle, error) {
 	var b Bundle
 	if !bytes.Contains(text, []byte("-----BEGIN")) {
@@ -54,7 +56,8 @@ func ReadBundle(text []byte) (Bundle, error) {
 		}
 	}
 	if len(b.Certificates) == 0 {
-		return b, refusal.Input("certificate", "there is no certificate in it; it begins with -----BEGIN CERTIFICATE-----")
+		return b, refusal.Input("certificate", "there is no certificate in it; it begins with -----BEGIN "+
+			"CERTIFICATE-----")
 	}
 	return b, nil
 }
@@ -69,7 +72,8 @@ func (b *Bundle) addDER(der []byte) error {
 	}
 	for _, c := range list {
 		if key, is := c.PublicKey.(*rsa.PublicKey); is && key.N.BitLen() > mostBits {
-			return refusal.Input("certificate", "the key of %s has %d bits: visitors' programs take no more than %d", subject(c), key.N.BitLen(), mostBits)
+			return refusal.Input("certificate", "the key of %s has %d bits: visitors' programs take no more than %d",
+				subject(c), key.N.BitLen(), mostBits)
 		}
 		if !slices.ContainsFunc(b.Certificates, c.Equal) {
 			b.Certificates = append(b.Certificates, c)
@@ -99,7 +103,8 @@ func (b *Bundle) AddKey(text string) error {
 	return nil
 }
 
-var errEncryptedKey = refusal.Input("key", "the key is encrypted: give it without a password, or all together as PKCS #12 with its password")
+var errEncryptedKey = refusal.Input("key",
+	"the key is encrypted: give it without a password, or all together as PKCS #12 with its password")
 
 func (b *Bundle) addKey(block *pem.Block) error {
 	if block.Headers["DEK-Info"] != "" {
@@ -116,7 +121,8 @@ func (b *Bundle) addKey(block *pem.Block) error {
 	return nil
 }
 
-// ParseKey reads a private key in one of the three forms in which it is handed around (RFC 5958, RFC 5915, RFC 8017).
+// ParseKey reads a private key in one of the three forms in which it is
+// handed around (RFC 5958, RFC 5915, RFC 8017).
 func ParseKey(der []byte) (crypto.Signer, error) {
 	var key any
 	var err error
@@ -127,7 +133,8 @@ func ParseKey(der []byte) (crypto.Signer, error) {
 	}
 	signer, is := key.(crypto.Signer)
 	if err != nil || !is {
-		return nil, refusal.Input("key", "the private key cannot be read: it is damaged, or of a kind that is not known here")
+		return nil, refusal.Input("key", "the private key cannot be read: it is damaged, or of a kind that is not "+
+			"known here")
 	}
 	return signer, nil
 }
@@ -173,8 +180,9 @@ func readSigned(der []byte) ([]*x509.Certificate, error) {
 	return list, nil
 }
 
-// Chain orders a bundle: the site's own certificate first, then each with the one that signed it, without a root. Others, such as those that are known from
-// before, complete it. What does not belong to the chain is left out.
+// Chain orders a bundle: the site's own certificate first, then each with the one that signed it,
+// without a root. Others, such as those that are known from before, complete it. What does not
+// belong to the chain is left out.
 func (b Bundle) Chain(others []*x509.Certificate) ([]*x509.Certificate, error) {
 	var leaf *x509.Certificate
 	for _, c := range b.Certificates {
@@ -186,13 +194,15 @@ func (b Bundle) Chain(others []*x509.Certificate) ([]*x509.Certificate, error) {
 				if b.Key != nil {
 					continue
 				}
-				return nil, refusal.Input("certificate", "there are two certificates of sites in it: give one, with those of the authority that signed it")
+				return nil, refusal.Input("certificate", "there are two certificates of sites in it: give one, with "+
+					"those of the authority that signed it")
 			}
 		}
 		leaf = c
 	}
 	if leaf == nil {
-		return nil, refusal.Input("certificate", "there are only certificates of authorities in it: the site's own is missing")
+		return nil, refusal.Input("certificate", "there are only certificates of authorities in it: the site's own "+
+			"is missing")
 	}
 	chain := []*x509.Certificate{leaf}
 	pool := append(slices.Clone(b.Certificates), others...)
@@ -202,7 +212,8 @@ func (b Bundle) Chain(others []*x509.Certificate) ([]*x509.Certificate, error) {
 			break
 		}
 		at := slices.IndexFunc(pool, func(c *x509.Certificate) bool {
-			return c.IsCA && bytes.Equal(c.RawSubject, last.RawIssuer) && !slices.ContainsFunc(chain, c.Equal) && last.CheckSignatureFrom(c) == nil
+			return c.IsCA && bytes.Equal(c.RawSubject, last.RawIssuer) && !slices.ContainsFunc(chain, c.Equal) &&
+				last.CheckSignatureFrom(c) == nil
 		})
 		if at < 0 {
 			break
@@ -225,7 +236,8 @@ type Finding struct {
 }
 
 // weakHashes are signatures that visitors' programs refuse.
-var weakHashes = []x509.SignatureAlgorithm{x509.MD2WithRSA, x509.MD5WithRSA, x509.SHA1WithRSA, x509.ECDSAWithSHA1, x509.DSAWithSHA1}
+var weakHashes = []x509.SignatureAlgorithm{x509.MD2WithRSA, x509.MD5WithRSA, x509.SHA1WithRSA, x509.ECDSAWithSHA1,
+	x509.DSAWithSHA1}
 
 // Check tells what is to be said of a chain and its key, for a site with these names.
 func Check(chain []*x509.Certificate, key crypto.PublicKey, names []string, now time.Time) []Finding {
@@ -246,7 +258,8 @@ func Check(chain []*x509.Certificate, key crypto.PublicKey, names []string, now 
 	}
 	var missing, covered []string
 	for _, n := range names {
-		if slices.Contains(leaf.DNSNames, n) || leaf.VerifyHostname(n) == nil { // as it stands there, for one that begins with *.
+		if slices.Contains(leaf.DNSNames, n) || leaf.VerifyHostname(n) == nil {
+			// as it stands there, for one that begins with *.
 			covered = append(covered, n)
 		} else {
 			missing = append(missing, n)
@@ -266,17 +279,20 @@ func Check(chain []*x509.Certificate, key crypto.PublicKey, names []string, now 
 			fatal("%s is signed with %s, which programs of visitors refuse", subject(c), c.SignatureAlgorithm)
 		}
 		if n > 0 && now.After(c.NotAfter) {
-			fatal("%s, which signed it, ended on %s: ask the authority for a newer one", subject(c), c.NotAfter.UTC().Format(time.DateOnly))
+			fatal("%s, which signed it, ended on %s: ask the authority for a newer one", subject(c),
+				c.NotAfter.UTC().Format(time.DateOnly))
 		}
 	}
-	if len(leaf.ExtKeyUsage) > 0 && !slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageServerAuth) && !slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageAny) {
+	if len(leaf.ExtKeyUsage) > 0 && !slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageServerAuth) &&
+		!slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageAny) {
 		fatal("it is not for servers but for another use")
 	}
 	switch {
 	case selfIssued(leaf):
 		note("it is self-signed: visitors are warned")
 	case len(chain) == 1:
-		note("the certificate of %s, which signed it, is missing: many visitors' programs will refuse it. The authority gives it as “chain” or “intermediate”", leaf.Issuer.CommonName)
+		note("the certificate of %s, which signed it, is missing: many visitors' programs will refuse it. The "+
+			"authority gives it as “chain” or “intermediate”", leaf.Issuer.CommonName)
 	}
 	return all
 }

@@ -24,20 +24,24 @@ func ParseCAA(data string) (CAA, error) {
 		return CAA{}, fmt.Errorf("%q is no CAA record: %w", data, err)
 	}
 	value = strings.TrimSpace(value)
-	value = strings.NewReplacer(`\"`, `"`, `\;`, ";", `\\`, `\`).Replace(strings.TrimSuffix(strings.TrimPrefix(value, `"`), `"`))
+	value = strings.NewReplacer(`\"`, `"`, `\;`, ";", `\\`,
+		`\`).Replace(strings.TrimSuffix(strings.TrimPrefix(value, `"`), `"`))
 	return CAA{Critical: flag&128 != 0, Tag: strings.ToLower(tag), Value: value}, nil
 }
 
-// Issuing is what is asked of CAA records: may this authority, by this method, for this account, issue a certificate?
+// Issuing is what is asked of CAA records: may this authority, by this
+// method, for this account, issue a certificate?
 type Issuing struct {
 	// Identities are the names by which the authority knows itself (RFC 8555, section 9.7.6).
 	Identities []string
 	Wildcard   bool
-	// Method is a kind of challenge, such as "http-01"; AccountURL the account's at the authority (RFC 8657).
+	// Method is a kind of challenge, such as "http-01"; AccountURL the
+	// account's at the authority (RFC 8657).
 	Method, AccountURL string
 }
 
-// Forbidden tells in words why the records that count for a name forbid to issue; empty if they do not. No records forbid nothing.
+// Forbidden tells in words why the records that count for a name forbid to issue; empty if they do
+// not. No records forbid nothing.
 func (i Issuing) Forbidden(records []CAA) string {
 	var plain, wild []string
 	for _, r := range records {

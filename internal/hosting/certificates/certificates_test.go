@@ -47,7 +47,8 @@ func TestRenewAt(t *testing.T) {
 	at := RenewAt(noon, noon.Add(90*day), offered, "x")
 	assert.True(t, !at.Before(offered.Start) && !at.After(offered.End))
 	late := &Window{noon.Add(90 * day), noon.Add(91 * day)}
-	assert.True(t, RenewAt(noon, noon.Add(90*day), late, "x").Before(noon.Add(86*day)), "a window after the end is no use")
+	assert.True(t, RenewAt(noon, noon.Add(90*day), late, "x").Before(noon.Add(86*day)),
+		"a window after the end is no use")
 	assert.True(t, RenewAt(noon, noon.Add(6*day), nil, "x").Before(noon.Add(5*day)), "short ones, too")
 }
 
@@ -96,7 +97,8 @@ func TestCAA(t *testing.T) {
 		{[]string{`0 issue "authority.test"`, `0 issuewild ";"`}, "", "allow nobody"},
 		{[]string{`0 issuewild "other.test"`}, "", "allow other.test"},
 		{[]string{`0 issue "authority.test; validationmethods=dns-01"`}, "by dns-01 alone", ""},
-		{[]string{`0 issue "authority.test; accounturi=https://authority.test/account/8"`}, "another account", "another account"},
+		{[]string{`0 issue "authority.test; accounturi=https://authority.test/account/8"`}, "another account",
+			"another account"},
 		{[]string{`0 issue "authority.test; accounturi=https://authority.test/account/7"`}, "", ""},
 		{[]string{`0 iodef "mailto:x@ferries.example"`}, "", ""},
 		{[]string{`128 novelty "x"`, `0 issue "authority.test"`}, "novelty", "novelty"},
@@ -122,8 +124,10 @@ func TestCAA(t *testing.T) {
 }
 
 func TestJudge(t *testing.T) {
-	own, own6, other, other6 := netip.MustParseAddr("10.78.0.21"), netip.MustParseAddr("fd10::21"), netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("2001:db8::7")
-	base := Observation{Name: "ferries.example", Method: ByHTTP, Addresses: []netip.Addr{own}, Own: []netip.Addr{own, own6}, Issuing: Issuing{Identities: []string{"authority.test"}},
+	own, own6, other, other6 := netip.MustParseAddr("10.78.0.21"), netip.MustParseAddr("fd10::21"),
+		netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("2001:db8::7")
+	base := Observation{Name: "ferries.example", Method: ByHTTP, Addresses: []netip.Addr{own}, Own: []netip.Addr{own,
+		own6}, Issuing: Issuing{Identities: []string{"authority.test"}},
 		Fetches: []Fetch{{Address: own, Right: true}}}
 	hops := func(list ...Hop) []Fetch { return []Fetch{{Address: own, Hops: list}} }
 	first := "http://ferries.example/.well-known/acme-challenge/x"
@@ -137,10 +141,14 @@ func TestJudge(t *testing.T) {
 		"behind others": {func(l *Observation) {
 			l.Addresses, l.Fetches = []netip.Addr{other}, []Fetch{{Address: other, Right: true}}
 		}, "", "", ""},
-		"no answer":  {func(l *Observation) { l.Failed = "SERVFAIL" }, CodeLookup, "SERVFAIL", "try again"},
-		"bogus":      {func(l *Observation) { l.Bogus = true }, CodeDNSSEC, "signatures", "DS record"},
-		"no address": {func(l *Observation) { l.Addresses = nil }, CodeNoAddress, "neither", "A 10.78.0.21, AAAA fd10::21"},
-		"elsewhere":  {func(l *Observation) { l.Addresses, l.Fetches = []netip.Addr{other}, []Fetch{{Address: other}} }, CodeElsewhere, "192.0.2.7", "point it here: A 10.78.0.21"},
+		"no answer": {func(l *Observation) { l.Failed = "SERVFAIL" }, CodeLookup, "SERVFAIL", "try again"},
+		"bogus":     {func(l *Observation) { l.Bogus = true }, CodeDNSSEC, "signatures", "DS record"},
+		"no address": {func(l *Observation) {
+			l.Addresses = nil
+		}, CodeNoAddress, "neither", "A 10.78.0.21, AAAA fd10::21"},
+		"elsewhere": {func(l *Observation) {
+			l.Addresses, l.Fetches = []netip.Addr{other}, []Fetch{{Address: other}}
+		}, CodeElsewhere, "192.0.2.7", "point it here: A 10.78.0.21"},
 		"IPv6 elsewhere": {func(l *Observation) {
 			l.Addresses, l.Fetches = []netip.Addr{own, other6}, []Fetch{{Address: own, Right: true}, {Address: other6}}
 		}, CodeElsewhere, "AAAA record of ferries.example leads to 2001:db8::7", "remove the record AAAA 2001:db8::7"},
@@ -148,26 +156,43 @@ func TestJudge(t *testing.T) {
 			l.Own = l.Own[:1]
 			l.Addresses, l.Fetches = []netip.Addr{own, other6}, []Fetch{{Address: other6}}
 		}, CodeElsewhere, "2001:db8::7", "remove the AAAA record, as"},
-		"CAA":               {func(l *Observation) { l.CAA, l.CAAAt = []CAA{{Tag: "issue", Value: "other.test"}}, "example" }, CodeCAA, "allow other.test (at example)", `example CAA 0 issue "authority.test"`},
+		"CAA": {func(l *Observation) {
+			l.CAA, l.CAAAt = []CAA{{Tag: "issue", Value: "other.test"}}, "example"
+		}, CodeCAA, "allow other.test (at example)", `example CAA 0 issue "authority.test"`},
 		"CAA cannot be had": {func(l *Observation) { l.CAAFailed = "timeout" }, CodeCAA, "timeout", "zone check"},
-		"shut":              {func(l *Observation) { l.Fetches = hops(Hop{URL: first, Failed: "connection refused"}) }, CodeUnreachable, "connection refused", "firewall"},
-		"a password":        {func(l *Observation) { l.Fetches = hops(Hop{URL: first, Status: 401, Realm: "Crew"}) }, CodeAnswer, "“Crew”", "password"},
-		"missing":           {func(l *Observation) { l.Fetches = hops(Hop{URL: first, Status: 404}) }, CodeAnswer, "404 Not Found", "repair"},
-		"something else":    {func(l *Observation) { l.Fetches = hops(Hop{URL: first, Status: 200}) }, CodeAnswer, "something else", ""},
+		"shut": {func(l *Observation) {
+			l.Fetches = hops(Hop{URL: first, Failed: "connection refused"})
+		}, CodeUnreachable, "connection refused", "firewall"},
+		"a password": {func(l *Observation) {
+			l.Fetches = hops(Hop{URL: first, Status: 401, Realm: "Crew"})
+		}, CodeAnswer, "“Crew”", "password"},
+		"missing": {func(l *Observation) {
+			l.Fetches = hops(Hop{URL: first, Status: 404})
+		}, CodeAnswer, "404 Not Found", "repair"},
+		"something else": {func(l *Observation) {
+			l.Fetches = hops(Hop{URL: first, Status: 200})
+		}, CodeAnswer, "something else", ""},
 		"a redirect": {func(l *Observation) {
 			l.Fetches = hops(Hop{URL: first, Status: 302}, Hop{URL: "https://login.example/", Status: 200})
-		}, CodeRedirect, first + " redirects to https://login.example/, which answers something else", "leave the path"},
+		}, CodeRedirect, first + " redirects to https://login.example/, which answers something else",
+			"leave the path"},
 		"a redirect to nowhere": {func(l *Observation) {
 			l.Fetches = hops(Hop{URL: first, Status: 302}, Hop{URL: "https://login.example/", Failed: "no such host"})
 		}, CodeRedirect, "fails: no such host", ""},
-		"zone elsewhere":        {func(l *Observation) { l.Method, l.ExpectedAlias = ByDNS, "k7.challenges.test" }, CodeAlias, "elsewhere", "_acme-challenge.ferries.example CNAME k7.challenges.test."},
-		"zone elsewhere, wrong": {func(l *Observation) { l.Method, l.ExpectedAlias, l.Alias = ByDNS, "k7.challenges.test", "old.test" }, CodeAlias, "leads to old.test", "CNAME k7"},
-		"no zone for it":        {func(l *Observation) { l.Method = ByDNS }, CodeAlias, "elsewhere", "operator"},
+		"zone elsewhere": {func(l *Observation) {
+			l.Method, l.ExpectedAlias = ByDNS, "k7.challenges.test"
+		}, CodeAlias, "elsewhere", "_acme-challenge.ferries.example CNAME k7.challenges.test."},
+		"zone elsewhere, wrong": {func(l *Observation) {
+			l.Method, l.ExpectedAlias, l.Alias = ByDNS, "k7.challenges.test", "old.test"
+		}, CodeAlias, "leads to old.test", "CNAME k7"},
+		"no zone for it": {func(l *Observation) { l.Method = ByDNS }, CodeAlias, "elsewhere", "operator"},
 		"alias": {func(l *Observation) {
-			l.Method, l.ExpectedAlias, l.Alias, l.Answers = ByDNS, "k7.challenges.test", "k7.challenges.test", []Answer{{Server: "ns1"}}
+			l.Method, l.ExpectedAlias, l.Alias, l.Answers = ByDNS, "k7.challenges.test", "k7.challenges.test",
+				[]Answer{{Server: "ns1"}}
 		}, "", "", ""},
 		"a dead name server": {func(l *Observation) {
-			l.Method, l.ZoneHosted, l.Answers = ByDNS, true, []Answer{{Server: "ns1"}, {Server: "ns2", Failed: "timeout"}}
+			l.Method, l.ZoneHosted, l.Answers = ByDNS, true, []Answer{{Server: "ns1"},
+				{Server: "ns2", Failed: "timeout"}}
 		}, CodeRecord, "ns2", "zone check"},
 	} {
 		l := base
@@ -228,7 +253,8 @@ func TestBundle(t *testing.T) {
 	root := make1(t, x509.Certificate{Subject: named("Root"), IsCA: true}, nil, nil)
 	one := make1(t, x509.Certificate{Subject: named("Between 1"), IsCA: true}, &root, nil)
 	two := make1(t, x509.Certificate{Subject: named("Between 2"), IsCA: true}, &one, nil)
-	leaf := make1(t, x509.Certificate{Subject: named("ferries.example"), DNSNames: []string{"ferries.example", "www.ferries.example"}}, &two, nil)
+	leaf := make1(t, x509.Certificate{Subject: named("ferries.example"), DNSNames: []string{"ferries.example",
+		"www.ferries.example"}}, &two, nil)
 	stranger := make1(t, x509.Certificate{Subject: named("Between 3"), IsCA: true}, nil, nil)
 	keyDER, err := x509.MarshalPKCS8PrivateKey(leaf.key)
 	require.NoError(t, err)
@@ -247,7 +273,8 @@ func TestBundle(t *testing.T) {
 	want := []string{"ferries.example", "Between 2", "Between 1"}
 
 	t.Run("any order, with what does not belong to it", func(t *testing.T) {
-		b, err := ReadBundle([]byte("some words before\n" + certs(one, root, stranger, leaf, two, leaf) + pemOf("PRIVATE KEY", keyDER)))
+		b, err := ReadBundle(
+			[]byte("some words before\n" + certs(one, root, stranger, leaf, two, leaf) + pemOf("PRIVATE KEY", keyDER)))
 		require.NoError(t, err)
 		require.NotNil(t, b.Key)
 		chain, err := b.Chain(nil)
@@ -286,18 +313,21 @@ func TestBundle(t *testing.T) {
 		require.NoError(t, err)
 		rsaKey, err := rsa.GenerateKey(rand.Reader, 2048)
 		require.NoError(t, err)
-		for _, text := range []string{pemOf("EC PARAMETERS", []byte{6, 0}) + pemOf("EC PRIVATE KEY", ec), pemOf("RSA PRIVATE KEY", x509.MarshalPKCS1PrivateKey(rsaKey))} {
+		for _, text := range []string{pemOf("EC PARAMETERS", []byte{6, 0}) + pemOf("EC PRIVATE KEY", ec),
+			pemOf("RSA PRIVATE KEY", x509.MarshalPKCS1PrivateKey(rsaKey))} {
 			b, err := ReadBundle([]byte(certs(leaf) + text))
 			require.NoError(t, err)
 			assert.NotNil(t, b.Key)
 		}
 	})
 	t.Run("what cannot be taken, with what to do", func(t *testing.T) {
-		second := make1(t, x509.Certificate{Subject: named("other.example"), DNSNames: []string{"other.example"}}, &two, nil)
+		second := make1(t, x509.Certificate{Subject: named("other.example"), DNSNames: []string{"other.example"}}, &two,
+			nil)
 		otherKey, err := x509.MarshalPKCS8PrivateKey(second.key)
 		require.NoError(t, err)
 		for text, says := range map[string]string{
-			"": "neither", "hello": "neither", pemOf("PRIVATE KEY", keyDER): "no certificate in it", pemOf("CERTIFICATE REQUEST", keyDER): "signing request",
+			"": "neither", "hello": "neither", pemOf("PRIVATE KEY", keyDER): "no certificate in it",
+			pemOf("CERTIFICATE REQUEST", keyDER):                                           "signing request",
 			certs(leaf) + pemOf("ENCRYPTED PRIVATE KEY", keyDER):                           "encrypted",
 			certs(leaf) + pemOf("PRIVATE KEY", []byte("x")):                                "damaged",
 			pemOf("CERTIFICATE", []byte("x")):                                              "neither a certificate",
@@ -323,30 +353,45 @@ func TestBundle(t *testing.T) {
 		t.Setenv("GODEBUG", "rsa1024min=0") // the library makes none else
 		small, err := rsa.GenerateKey(rand.Reader, 1024)
 		require.NoError(t, err)
-		ended := make1(t, x509.Certificate{Subject: named("Ended"), IsCA: true, NotBefore: noon.Add(-9 * day), NotAfter: noon.Add(-day)}, &root, nil)
+		ended := make1(t, x509.Certificate{Subject: named("Ended"), IsCA: true, NotBefore: noon.Add(-9 * day),
+			NotAfter: noon.Add(-day)}, &root, nil)
 		wild := make1(t, x509.Certificate{DNSNames: []string{"*.ferries.example"}}, &two, nil)
-		assert.Empty(t, Check([]*x509.Certificate{wild.Certificate, two.Certificate}, wild.key.Public(), []string{"*.ferries.example"}, noon))
+		assert.Empty(t, Check([]*x509.Certificate{wild.Certificate, two.Certificate}, wild.key.Public(),
+			[]string{"*.ferries.example"}, noon))
 		for says, one := range map[string]struct {
 			c     made
 			above []*x509.Certificate
 			fatal bool
 		}{
-			"it ended on 2026-11-22":     {make1(t, x509.Certificate{DNSNames: []string{"ferries.example"}, NotBefore: noon.Add(-9 * day), NotAfter: noon.Add(-day)}, &two, nil), []*x509.Certificate{two.Certificate}, true},
-			"good only from":             {make1(t, x509.Certificate{DNSNames: []string{"ferries.example"}, NotBefore: noon.Add(day), NotAfter: noon.Add(9 * day)}, &two, nil), []*x509.Certificate{two.Certificate}, true},
-			"it ends in 9 days":          {make1(t, x509.Certificate{DNSNames: []string{"ferries.example"}, NotBefore: noon, NotAfter: noon.Add(9 * day)}, &two, nil), []*x509.Certificate{two.Certificate}, false},
-			"none of that is a name":     {make1(t, x509.Certificate{DNSNames: []string{"other.example"}}, &two, nil), []*x509.Certificate{two.Certificate}, true},
-			"1024 bits":                  {make1(t, x509.Certificate{DNSNames: []string{"ferries.example"}}, &two, small), []*x509.Certificate{two.Certificate}, true},
-			"Ended, which signed it":     {make1(t, x509.Certificate{DNSNames: []string{"ferries.example"}}, &ended, nil), []*x509.Certificate{ended.Certificate}, true},
-			"not for servers":            {make1(t, x509.Certificate{DNSNames: []string{"ferries.example"}, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageEmailProtection}}, &two, nil), []*x509.Certificate{two.Certificate}, true},
-			"self-signed":                {make1(t, x509.Certificate{Subject: named("me"), DNSNames: []string{"ferries.example"}}, nil, nil), nil, false},
-			"not for www.ferries":        {make1(t, x509.Certificate{DNSNames: []string{"ferries.example"}}, &two, nil), []*x509.Certificate{two.Certificate}, false},
+			"it ended on 2026-11-22": {make1(t, x509.Certificate{DNSNames: []string{"ferries.example"},
+				NotBefore: noon.Add(-9 * day), NotAfter: noon.Add(-day)}, &two, nil),
+				[]*x509.Certificate{two.Certificate}, true},
+			"good only from": {make1(t, x509.Certificate{DNSNames: []string{"ferries.example"},
+				NotBefore: noon.Add(day), NotAfter: noon.Add(9 * day)}, &two, nil),
+				[]*x509.Certificate{two.Certificate}, true},
+			"it ends in 9 days": {make1(t, x509.Certificate{DNSNames: []string{"ferries.example"},
+				NotBefore: noon, NotAfter: noon.Add(9 * day)}, &two, nil), []*x509.Certificate{two.Certificate}, false},
+			"none of that is a name": {make1(t, x509.Certificate{DNSNames: []string{"other.example"}}, &two, nil),
+				[]*x509.Certificate{two.Certificate}, true},
+			"1024 bits": {make1(t, x509.Certificate{DNSNames: []string{"ferries.example"}}, &two,
+				small), []*x509.Certificate{two.Certificate}, true},
+			"Ended, which signed it": {make1(t, x509.Certificate{DNSNames: []string{"ferries.example"}}, &ended,
+				nil), []*x509.Certificate{ended.Certificate}, true},
+			"not for servers": {make1(t, x509.Certificate{DNSNames: []string{"ferries.example"},
+				ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageEmailProtection}}, &two, nil),
+				[]*x509.Certificate{two.Certificate}, true},
+			"self-signed": {make1(t, x509.Certificate{Subject: named("me"),
+				DNSNames: []string{"ferries.example"}}, nil, nil), nil, false},
+			"not for www.ferries": {make1(t, x509.Certificate{DNSNames: []string{"ferries.example"}}, &two, nil),
+				[]*x509.Certificate{two.Certificate}, false},
 			"of another signing request": {leaf, []*x509.Certificate{two.Certificate}, true},
 		} {
 			key := one.c.key.Public()
 			if says == "of another signing request" {
 				key = two.key.Public()
 			}
-			findings := Check(append([]*x509.Certificate{one.c.Certificate}, one.above...), key, []string{"ferries.example", "www.ferries.example"}, noon)
+			findings := Check(append([]*x509.Certificate{one.c.Certificate}, one.above...), key,
+				[]string{"ferries.example", "www.ferries.example"}, noon)
 			at := slices.IndexFunc(findings, func(f Finding) bool { return strings.Contains(f.Says, says) })
 			if assert.GreaterOrEqual(t, at, 0, "%s in %v", says, findings) {
 				assert.Equal(t, one.fatal, findings[at].Fatal, says)
@@ -400,8 +445,10 @@ func TestKeys(t *testing.T) {
 }
 
 func TestPublic(t *testing.T) {
-	for address, want := range map[string]bool{"203.0.113.9": true, "2001:db8::9": true, "127.0.0.1": false, "::1": false, "10.1.2.3": false, "::ffff:10.1.2.3": false, "169.254.169.254": false, "fe80::1": false,
-		"fd00::1": false, "0.0.0.0": false, "0.1.2.3": false, "100.64.0.1": false, "64:ff9b::a00:1": false, "2002:a00:1::": false, "224.0.0.1": false, "255.255.255.255": false} {
+	for address, want := range map[string]bool{"203.0.113.9": true, "2001:db8::9": true, "127.0.0.1": false,
+		"::1": false, "10.1.2.3": false, "::ffff:10.1.2.3": false, "169.254.169.254": false, "fe80::1": false,
+		"fd00::1": false, "0.0.0.0": false, "0.1.2.3": false, "100.64.0.1": false, "64:ff9b::a00:1": false,
+		"2002:a00:1::": false, "224.0.0.1": false, "255.255.255.255": false} {
 		assert.Equal(t, want, Public(netip.MustParseAddr(address)), address)
 	}
 }

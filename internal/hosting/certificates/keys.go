@@ -1,5 +1,6 @@
-// Package certificates decides about certificates: which keys are good, when one is renewed, whether an authority would issue one, and whether what
-// somebody uploads fits. It asks nobody anything; who does hands over what was seen.
+// Package certificates decides about certificates: which keys are good, when one is renewed,
+// whether an authority would issue one, and whether what somebody uploads fits. It asks nobody
+// anything; who does hands over what was seen.
 package certificates
 
 import (
@@ -60,7 +61,8 @@ func (k KeyType) New() (crypto.Signer, error) {
 	return nil, fmt.Errorf("%q is no kind of key", k)
 }
 
-// DescribeKey names the kind of a public key, also of those that are not made here, and says what is weak about it; nothing for a good one.
+// DescribeKey names the kind of a public key, also of those that are not made here, and says what
+// is weak about it; nothing for a good one.
 func DescribeKey(key crypto.PublicKey) (kind, weak string) {
 	switch key := key.(type) {
 	case *ecdsa.PublicKey:

@@ -13,7 +13,8 @@ const (
 	ByDNS  = "dns-01"
 )
 
-// Proof is how a name is proved, which is more than the method: a record can stand in several places.
+// Proof is how a name is proved, which is more than the method: a
+// record can stand in several places.
 type Proof string
 
 // The ways.
@@ -52,8 +53,9 @@ func unknown(code, says, do string) Verdict {
 	return Verdict{Result: Unknown, Code: code, Reason: says, Do: do}
 }
 
-// Choose chooses between what was seen of a name for a proof over HTTP and for one by name service. A name that does not lead here is
-// proved by name service only if somebody wants it to be: most of the time it is meant to be served elsewhere.
+// Choose chooses between what was seen of a name for a proof over HTTP and for one by name service.
+// A name that does not lead here is proved by name service only if somebody wants it to be: most of
+// the time it is meant to be served elsewhere.
 func Choose(overHTTP, byRecord Verdict, wanted bool) Verdict {
 	away := overHTTP.Code == CodeElsewhere || overHTTP.Code == CodeNoAddress
 	switch {
@@ -67,16 +69,22 @@ func Choose(overHTTP, byRecord Verdict, wanted bool) Verdict {
 	return overHTTP
 }
 
-// special are networks that no authority reaches, or that lead to such (RFC 6890), beyond those that netip knows of.
+// special are networks that no authority reaches, or that lead to such
+// (RFC 6890), beyond those that netip knows of.
 var special = []netip.Prefix{
-	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"), netip.MustParsePrefix("198.18.0.0/15"),
-	netip.MustParsePrefix("240.0.0.0/4"), netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2002::/16"),
+	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"),
+	netip.MustParsePrefix("198.18.0.0/15"),
+	netip.MustParsePrefix("240.0.0.0/4"), netip.MustParsePrefix("64:ff9b::/96"),
+	netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2002::/16"),
 }
 
-// Public reports whether an address is one of the public network, where an authority could reach it.
+// Public reports whether an address is one of the public network, where
+// an authority could reach it.
 func Public(a netip.Addr) bool {
 	a = a.Unmap()
-	return a.IsGlobalUnicast() && !a.IsPrivate() && !slices.ContainsFunc(special, func(p netip.Prefix) bool { return p.Contains(a) })
+	return a.IsGlobalUnicast() && !a.IsPrivate() && !slices.ContainsFunc(special, func(p netip.Prefix) bool {
+		return p.Contains(a)
+	})
 }
 
 // The codes of verdicts.
@@ -123,20 +131,23 @@ type Observation struct {
 	// Name may begin with "*.".
 	Name   string
 	Method string
-	// Addresses are those that the resolver knows. Failed says that it does not answer, and Bogus that it does when it is asked not to check signatures.
+	// Addresses are those that the resolver knows. Failed says that it does not answer, and Bogus
+	// that it does when it is asked not to check signatures.
 	Addresses []netip.Addr
 	Failed    string
 	Bogus     bool
 	// Own are the addresses under which the world reaches our servers.
 	Own []netip.Addr
-	// CAA are the records that count for the name, and CAAAt where they were found, climbing up; CAAFailed says that a question for them was not answered.
+	// CAA are the records that count for the name, and CAAAt where they were found, climbing up;
+	// CAAFailed says that a question for them was not answered.
 	CAA       []CAA
 	CAAAt     string
 	CAAFailed string
 	Issuing   Issuing
 	// Fetches are for http-01, one for each address.
 	Fetches []Fetch
-	// The rest is for dns-01: whether somebody enters the records by hand; whether the zone is here, or else where the challenge's name should lead, and where it does.
+	// The rest is for dns-01: whether somebody enters the records by hand; whether the zone is
+	// here, or else where the challenge's name should lead, and where it does.
 	ByHand, ZoneHosted   bool
 	ExpectedAlias, Alias string
 	// Answers are what the authoritative servers of the zone say under the challenge's name.
@@ -146,11 +157,13 @@ type Observation struct {
 // Judge says what an authority would do.
 func (l Observation) Judge() Verdict {
 	if l.Bogus {
-		return fails(CodeDNSSEC, fmt.Sprintf("the zone of %s is signed, and its signatures do not hold: whoever checks them gets no answer", l.base()),
+		return fails(CodeDNSSEC, fmt.Sprintf("the zone of %s is signed, and its signatures do not hold: whoever "+
+			"checks them gets no answer", l.base()),
 			"have the parent's DS record fit the keys of the zone, or take it away; “zone check” shows both")
 	}
 	if l.CAAFailed != "" {
-		return fails(CodeCAA, "the CAA records cannot be looked up, and no authority issues without: "+l.CAAFailed, "see with “zone check” why the name servers do not answer")
+		return fails(CodeCAA, "the CAA records cannot be looked up, and no authority issues without: "+l.CAAFailed,
+			"see with “zone check” why the name servers do not answer")
 	}
 	if reason := l.forbidden(); reason != "" {
 		return fails(CodeCAA, fmt.Sprintf("%s (at %s)", reason, l.CAAAt), l.allow())
@@ -160,7 +173,8 @@ func (l Observation) Judge() Verdict {
 	}
 	switch {
 	case l.Failed != "":
-		return unknown(CodeLookup, "the resolver does not answer: "+l.Failed, "try again in a while; if it stays, see with “zone check” whether the name servers answer")
+		return unknown(CodeLookup, "the resolver does not answer: "+l.Failed,
+			"try again in a while; if it stays, see with “zone check” whether the name servers answer")
 	case len(l.Addresses) == 0:
 		return fails(CodeNoAddress, l.Name+" has neither an A nor an AAAA record", l.point())
 	}
@@ -168,7 +182,8 @@ func (l Observation) Judge() Verdict {
 		if !f.Right {
 			v := l.judgeFetch(f)
 			if l.mayFallBack(f) {
-				v.Result, v.Reason = Unknown, v.Reason+"; some authorities take the IPv4 address then, and others do not"
+				v.Result, v.Reason = Unknown, v.Reason+"; some authorities take the IPv4 address then, and others do "+
+					"not"
 			}
 			return v
 		}
@@ -181,7 +196,10 @@ func (l Observation) Judge() Verdict {
 
 // mayFallBack reports whether an IPv6 address does not answer at all, while IPv4 does as it should.
 func (l Observation) mayFallBack(f Fetch) bool {
-	return f.Address.Is6() && len(f.Hops) == 1 && f.Hops[0].Failed != "" && slices.ContainsFunc(l.Fetches, func(o Fetch) bool { return o.Address.Is4() && o.Right })
+	return f.Address.Is6() && len(f.Hops) == 1 && f.Hops[0].Failed != "" &&
+		slices.ContainsFunc(l.Fetches, func(o Fetch) bool {
+			return o.Address.Is4() && o.Right
+		})
 }
 
 func (l Observation) base() string { return strings.TrimPrefix(l.Name, "*.") }
@@ -200,7 +218,8 @@ func (l Observation) allow() string {
 	if strings.HasPrefix(l.Name, "*.") {
 		tag = "issuewild"
 	}
-	return fmt.Sprintf("add the record %s CAA 0 %s \"%s\", or remove the ones that are there", l.CAAAt, tag, l.Issuing.Identities[0])
+	return fmt.Sprintf("add the record %s CAA 0 %s \"%s\", or remove the ones that are there", l.CAAAt, tag,
+		l.Issuing.Identities[0])
 }
 
 // point says which records would lead the name here.
@@ -228,8 +247,10 @@ const (
 	unauthorized = 401
 )
 
-var statuses = map[int]string{301: "Moved Permanently", 302: "Found", 303: "See Other", 307: "Temporary Redirect", 308: "Permanent Redirect", 400: "Bad Request", 403: "Forbidden",
-	404: "Not Found", 405: "Method Not Allowed", 410: "Gone", 421: "Misdirected Request", 429: "Too Many Requests", 451: "Unavailable For Legal Reasons", 500: "Internal Server Error",
+var statuses = map[int]string{301: "Moved Permanently", 302: "Found", 303: "See Other", 307: "Temporary Redirect",
+	308: "Permanent Redirect", 400: "Bad Request", 403: "Forbidden",
+	404: "Not Found", 405: "Method Not Allowed", 410: "Gone", 421: "Misdirected Request", 429: "Too Many Requests",
+	451: "Unavailable For Legal Reasons", 500: "Internal Server Error",
 	502: "Bad Gateway", 503: "Service Unavailable", 504: "Gateway Timeout"}
 
 func statusWords(status int) string {
@@ -240,11 +261,14 @@ func statusWords(status int) string {
 func (l Observation) judgeFetch(f Fetch) Verdict {
 	ours := slices.Contains(l.Own, f.Address)
 	if !ours {
-		says := fmt.Sprintf("the %s record of %s leads to %s, which is none of our servers and does not answer for us", kind(f.Address), l.Name, f.Address)
+		says := fmt.Sprintf("the %s record of %s leads to %s, which is none of our servers and does not answer for us",
+			kind(f.Address), l.Name, f.Address)
 		do := l.point()
 		if !slices.ContainsFunc(l.Own, func(a netip.Addr) bool { return a.Is6() == f.Address.Is6() }) {
 			do = fmt.Sprintf("remove the %s record, as the server has no such address", kind(f.Address))
-		} else if len(l.Addresses) > 1 && slices.ContainsFunc(l.Addresses, func(a netip.Addr) bool { return slices.Contains(l.Own, a) }) {
+		} else if len(l.Addresses) > 1 && slices.ContainsFunc(l.Addresses, func(a netip.Addr) bool {
+			return slices.Contains(l.Own, a)
+		}) {
 			do = fmt.Sprintf("remove the record %s %s, or change it; %s", kind(f.Address), f.Address, l.point())
 		}
 		return fails(CodeElsewhere, says, do)
@@ -261,18 +285,23 @@ func (l Observation) judgeFetch(f Fetch) Verdict {
 		case last.Status == ok:
 			what = "answers something else"
 		}
-		return fails(CodeRedirect, fmt.Sprintf("%s redirects to %s, which %s", f.Hops[len(f.Hops)-2].URL, last.URL, what),
+		return fails(CodeRedirect, fmt.Sprintf("%s redirects to %s, which %s", f.Hops[len(f.Hops)-2].URL, last.URL,
+			what),
 			"leave the path /.well-known/acme-challenge/ out of the redirect")
 	}
 	switch {
 	case last.Failed != "":
-		return fails(CodeUnreachable, fmt.Sprintf("%s, our own server, is not reached at port 80: %s", f.Address, last.Failed), "see whether its web server runs and whether a firewall lets visitors through to port 80")
+		return fails(CodeUnreachable, fmt.Sprintf("%s, our own server, is not reached at port 80: %s", f.Address,
+			last.Failed), "see whether its web server runs and whether a firewall lets visitors through to port 80")
 	case last.Status == unauthorized:
-		return fails(CodeAnswer, fmt.Sprintf("the path of the challenge asks for a password (“%s”)", last.Realm), "leave the path /.well-known/acme-challenge/ out of what the password protects")
+		return fails(CodeAnswer, fmt.Sprintf("the path of the challenge asks for a password (“%s”)", last.Realm),
+			"leave the path /.well-known/acme-challenge/ out of what the password protects")
 	case last.Status != ok:
-		return fails(CodeAnswer, "the path of the challenge answers "+statusWords(last.Status), "repair the server; if it stays, see whether a file of its web server answers for /.well-known/")
+		return fails(CodeAnswer, "the path of the challenge answers "+statusWords(last.Status),
+			"repair the server; if it stays, see whether a file of its web server answers for /.well-known/")
 	}
-	return fails(CodeAnswer, "the path of the challenge answers something else than the challenge", "see which file of the web server answers for /.well-known/acme-challenge/")
+	return fails(CodeAnswer, "the path of the challenge answers something else than the challenge",
+		"see which file of the web server answers for /.well-known/acme-challenge/")
 }
 
 // ChallengeName is where a name is proved in name service (RFC 8555, section 8.4).
@@ -281,13 +310,15 @@ func ChallengeName(name string) string { return "_acme-challenge." + strings.Tri
 func (l Observation) judgeRecords() Verdict {
 	if l.ByHand {
 		if len(l.Answers) == 0 {
-			return unknown(CodeLookup, "no name server of the zone was found", "see with “zone check” where the zone is delegated to")
+			return unknown(CodeLookup, "no name server of the zone was found",
+				"see with “zone check” where the zone is delegated to")
 		}
 		return Verdict{Result: Pass, Proof: ByHand}
 	}
 	byAlias := l.Alias != "" && l.Alias == l.ExpectedAlias
 	if l.ZoneHosted && l.Alias != "" && !byAlias {
-		return fails(CodeAlias, fmt.Sprintf("%s leads to %s, so no challenge can stand there", ChallengeName(l.Name), l.Alias), fmt.Sprintf("remove the record %s CNAME %s.", ChallengeName(l.Name), l.Alias))
+		return fails(CodeAlias, fmt.Sprintf("%s leads to %s, so no challenge can stand there", ChallengeName(l.Name),
+			l.Alias), fmt.Sprintf("remove the record %s CNAME %s.", ChallengeName(l.Name), l.Alias))
 	}
 	if !l.ZoneHosted && !byAlias {
 		at := ChallengeName(l.Name)
@@ -296,17 +327,21 @@ func (l Observation) judgeRecords() Verdict {
 			says = fmt.Sprintf("%s leads to %s, which is not the name that was given for it", at, l.Alias)
 		}
 		if l.ExpectedAlias == "" {
-			return fails(CodeAlias, says, "the operator sets a zone for challenges first; or enter each challenge by hand")
+			return fails(CodeAlias, says, "the operator sets a zone for challenges first; or enter each challenge by "+
+				"hand")
 		}
-		return fails(CodeAlias, says, fmt.Sprintf("enter this one record where the zone is, once and for good: %s CNAME %s.", at, l.ExpectedAlias))
+		return fails(CodeAlias, says, fmt.Sprintf("enter this one record where the zone is, once and for good: %s "+
+			"CNAME %s.", at, l.ExpectedAlias))
 	}
 	for _, a := range l.Answers {
 		if a.Failed != "" {
-			return fails(CodeRecord, fmt.Sprintf("the name server %s does not answer: %s", a.Server, a.Failed), "every name server to which the zone is delegated has to answer; “zone check” shows them")
+			return fails(CodeRecord, fmt.Sprintf("the name server %s does not answer: %s", a.Server, a.Failed),
+				"every name server to which the zone is delegated has to answer; “zone check” shows them")
 		}
 	}
 	if len(l.Answers) == 0 {
-		return unknown(CodeLookup, "no name server of the zone was found", "see with “zone check” where the zone is delegated to")
+		return unknown(CodeLookup, "no name server of the zone was found",
+			"see with “zone check” where the zone is delegated to")
 	}
 	if byAlias {
 		return Verdict{Result: Pass, Proof: ByAlias}

@@ -8,8 +8,9 @@ import (
 // Window is when an authority wants a certificate renewed (RFC 9773, section 4.2).
 type Window struct{ Start, End time.Time }
 
-// RenewAt is when a certificate is renewed: at a moment in the authority's window, where it offers one, else when about a third of its life is left. Seed, which
-// stays the same for one certificate, spreads many over the time, so that those that were made together are not renewed together.
+// RenewAt is when a certificate is renewed: at a moment in the authority's window, where it offers
+// one, else when about a third of its life is left. Seed, which stays the same for one certificate,
+// spreads many over the time, so that those that were made together are not renewed together.
 func RenewAt(notBefore, notAfter time.Time, offered *Window, seed string) time.Time {
 	life := notAfter.Sub(notBefore)
 	start, length := notBefore.Add(life*60/100), life*6/100
@@ -35,9 +36,11 @@ func share(seed string) float64 {
 	return float64(n>>11) / (1 << 53)
 }
 
-// RetryAfter is how long is waited after so many failures in a row, at least 1: ten minutes first, and longer each time up to a day. Of a certificate that lasts days
-// or minutes, the pauses are shorter, so that dozens of tries fit between the first one and its end; left is what remains of its life, and nothing where there is none.
-// An authority that says when to come back is taken at its word.
+// RetryAfter is how long is waited after so many failures in a row, at least 1: ten
+// minutes first, and longer each time up to a day. Of a certificate that lasts days
+// or minutes, the pauses are shorter, so that dozens of tries fit between the first
+// one and its end; left is what remains of its life, and nothing where there is
+// none. An authority that says when to come back is taken at its word.
 func RetryAfter(failures int, left time.Duration, told time.Duration, seed string) time.Duration {
 	pause := 10 * time.Minute
 	for n := 1; n < failures && pause < 24*time.Hour; n++ {
@@ -57,8 +60,9 @@ var noticeDays = []int{21, 14, 7, 3, 1}
 // FirstNotice is how long before their end certificates are looked at for notices.
 var FirstNotice = time.Duration(noticeDays[0]) * 24 * time.Hour
 
-// Notice is the number of days at which people are told next, after having been told at some (0: not yet), given what is left; 0 is not now. Of certificates that last
-// less than six weeks, people are told when the same parts of ninety days are left: a sixth, a tenth and so on.
+// Notice is the number of days at which people are told next, after having been told at some (0:
+// not yet), given what is left; 0 is not now. Of certificates that last less than six weeks, people
+// are told when the same parts of ninety days are left: a sixth, a tenth and so on.
 func Notice(life, left time.Duration, told int) int {
 	scale := 1.0
 	if life < 42*24*time.Hour {

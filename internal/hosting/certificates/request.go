@@ -11,7 +11,8 @@ import (
 	"victualler/internal/hosting/refusal"
 )
 
-// Subject is what a signing request says of an organization, beside the names. All of it may be empty; authorities that check no organization ignore it.
+// Subject is what a signing request says of an organization, beside the names. All of it may be
+// empty; authorities that check no organization ignore it.
 type Subject struct {
 	Organization, Unit, Locality, Province string
 	// Country is a code of two letters (ISO 3166-1).
@@ -23,7 +24,8 @@ func (s Subject) Check() error {
 	for _, f := range []struct {
 		field, text string
 		most        int
-	}{{"organization", s.Organization, 64}, {"unit", s.Unit, 64}, {"locality", s.Locality, 128}, {"province", s.Province, 128}} {
+	}{{"organization", s.Organization, 64}, {"unit", s.Unit, 64}, {"locality", s.Locality, 128},
+		{"province", s.Province, 128}} {
 		if len([]rune(f.text)) > f.most {
 			return refusal.Input(f.field, "%q is too long for a certificate: at most %d characters", f.text, f.most)
 		}
@@ -53,15 +55,18 @@ func Request(key crypto.Signer, names []string, s Subject) (string, error) {
 		}
 		return []string{text}
 	}
-	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: names, Subject: pkix.Name{CommonName: commonName(names),
-		Organization: one(s.Organization), OrganizationalUnit: one(s.Unit), Locality: one(s.Locality), Province: one(s.Province), Country: one(s.Country)}}, key)
+	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: names,
+		Subject: pkix.Name{CommonName: commonName(names),
+			Organization: one(s.Organization), OrganizationalUnit: one(s.Unit), Locality: one(s.Locality),
+			Province: one(s.Province), Country: one(s.Country)}}, key)
 	if err != nil {
 		return "", err
 	}
 	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der})), nil
 }
 
-// commonName is the first name that is short enough for it; the names that count are others (RFC 6125, section 6.4.4).
+// commonName is the first name that is short enough for it; the names
+// that count are others (RFC 6125, section 6.4.4).
 func commonName(names []string) string {
 	for _, n := range names {
 		if len(n) <= 64 {
@@ -71,8 +76,11 @@ func commonName(names []string) string {
 	return ""
 }
 
-// Revocation reasons, with their codes (RFC 5280, section 5.3.1). They are the ones that the holder of a certificate may give.
-var Reasons = []Reason{{"unspecified", 0, "no reason is given"}, {"key-compromise", 1, "somebody else may have the key"}, {"affiliation-changed", 3, "the organization in it is no longer right"},
+// Revocation reasons, with their codes (RFC 5280, section 5.3.1). They
+// are the ones that the holder of a certificate may give.
+var Reasons = []Reason{{"unspecified", 0, "no reason is given"},
+	{"key-compromise", 1, "somebody else may have the key"},
+	{"affiliation-changed", 3, "the organization in it is no longer right"},
 	{"superseded", 4, "another one has taken its place"}, {"cessation", 5, "the site is no longer there"}}
 
 // Reason is why a certificate is revoked.

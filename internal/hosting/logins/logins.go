@@ -1,4 +1,5 @@
-// Package logins decides about sign-ins for file transfer: their names, folders, keys and passwords.
+// Package logins decides about sign-ins for file transfer: their names,
+// folders, keys and passwords.
 package logins
 
 import (
@@ -38,7 +39,8 @@ func Name(signIn, typed string) (string, error) {
 	typed = strings.ToLower(strings.TrimSpace(typed))
 	rest := strings.TrimPrefix(typed, signIn+"-")
 	if !suffix.MatchString(rest) {
-		return "", refusal.Input("name", "what stands behind %s- has 1 to 15 lower-case letters and digits, and begins with a letter", signIn)
+		return "", refusal.Input("name", "what stands behind %s- has 1 to 15 lower-case letters and digits, and "+
+			"begins with a letter", signIn)
 	}
 	return signIn + "-" + rest, nil
 }
@@ -49,7 +51,8 @@ func Account(login string) string {
 	return name
 }
 
-// CheckFolder refuses what cannot be the folder of a login. Root's directories of a home are nobody's to write.
+// CheckFolder refuses what cannot be the folder of a login. Root's
+// directories of a home are nobody's to write.
 func CheckFolder(folder string) error {
 	if folder == "" {
 		return nil
@@ -109,24 +112,29 @@ func ParseKey(typed string) (Key, error) {
 	wrong := func(format string, args ...any) (Key, error) { return Key{}, refusal.Input("key", format, args...) }
 	switch {
 	case strings.Contains(text, "PRIVATE KEY"):
-		return wrong("this is a private key: keep it to yourself, and make another pair, as it has been shown; what is needed is the line of the file that ends in .pub")
+		return wrong("this is a private key: keep it to yourself, and make another pair, as it has been shown; what " +
+			"is needed is the line of the file that ends in .pub")
 	case len(text) > 16<<10 || strings.ContainsAny(text, "\n\r"):
 		return wrong("a public key is one line")
 	}
 	public, comment, options, _, err := ssh.ParseAuthorizedKey([]byte(text))
 	if err != nil {
-		return wrong("this is no public key; paste the line of the file that ends in .pub, such as “ssh-ed25519 AAAA… name”")
+		return wrong("this is no public key; paste the line of the file that ends in .pub, such as “ssh-ed25519 " +
+			"AAAA… name”")
 	}
 	if len(options) > 0 {
 		return wrong("options before a key (%s) are not taken; paste the key alone", strings.Join(options, ","))
 	}
-	if !slices.Contains([]string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSA, ssh.KeyAlgoSKED25519, ssh.KeyAlgoSKECDSA256}, public.Type()) {
+	if !slices.Contains([]string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521,
+		ssh.KeyAlgoRSA, ssh.KeyAlgoSKED25519, ssh.KeyAlgoSKECDSA256}, public.Type()) {
 		return wrong("keys of the type %s are not taken any more; make one of the type ed25519", public.Type())
 	}
 	if crypto, is := public.(ssh.CryptoPublicKey); is {
 		if rsaKey, is := crypto.CryptoPublicKey().(*rsa.PublicKey); is && rsaKey.N.BitLen() < leastRSA {
-			return wrong("an RSA key of %d bits is too short; %d is the least, ed25519 is better", rsaKey.N.BitLen(), leastRSA)
+			return wrong("an RSA key of %d bits is too short; %d is the least, ed25519 is better", rsaKey.N.BitLen(),
+				leastRSA)
 		}
 	}
-	return Key{Line: public.Type() + " " + base64.StdEncoding.EncodeToString(public.Marshal()), Comment: strings.TrimSpace(comment), Fingerprint: ssh.FingerprintSHA256(public)}, nil
+	return Key{Line: public.Type() + " " + base64.StdEncoding.EncodeToString(public.Marshal()),
+		Comment: strings.TrimSpace(comment), Fingerprint: ssh.FingerprintSHA256(public)}, nil
 }

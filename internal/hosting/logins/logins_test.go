@@ -33,13 +33,15 @@ func TestKeys(t *testing.T) {
 }
 
 func TestNames(t *testing.T) {
-	for typed, want := range map[string]string{"anna": "yard-anna", "yard-anna": "yard-anna", " Anna ": "yard-anna", "a1": "yard-a1"} {
+	for typed, want := range map[string]string{"anna": "yard-anna", "yard-anna": "yard-anna", " Anna ": "yard-anna",
+		"a1": "yard-a1"} {
 		name, err := Name("yard", typed)
 		require.NoError(t, err, typed)
 		assert.Equal(t, want, name)
 		assert.Equal(t, "yard", Account(name))
 	}
-	for _, typed := range []string{"", "yard-", "other-anna", "a-b", "1a", "a b", "../x", strings.Repeat("a", 16), "a\nb"} {
+	for _, typed := range []string{"", "yard-", "other-anna", "a-b", "1a", "a b", "../x", strings.Repeat("a", 16),
+		"a\nb"} {
 		_, err := Name("yard", typed)
 		assert.Error(t, err, typed)
 	}
@@ -48,8 +50,11 @@ func TestNames(t *testing.T) {
 func TestLoginsAreChecked(t *testing.T) {
 	require.NoError(t, Login{Name: "yard", Hash: hash1, Keys: []string{good}}.Check("yard"))
 	require.NoError(t, Login{Name: "yard-anna", Folder: "sites/yard.example"}.Check("yard"))
-	for _, l := range []Login{{Name: "root"}, {Name: "other-anna"}, {Name: "yard", Folder: "sites"}, {Name: "yard-anna", Folder: "../other"}, {Name: "yard-anna", Folder: "/etc"}, {Name: "yard-anna", Folder: "logs"},
-		{Name: "yard-anna", Hash: "x:0:0"}, {Name: "yard-anna", Keys: []string{good + " comment"}}, {Name: "yard-anna", Keys: []string{"command=\"x\" " + good}}} {
+	for _, l := range []Login{{Name: "root"}, {Name: "other-anna"}, {Name: "yard", Folder: "sites"},
+		{Name: "yard-anna", Folder: "../other"}, {Name: "yard-anna", Folder: "/etc"},
+		{Name: "yard-anna", Folder: "logs"},
+		{Name: "yard-anna", Hash: "x:0:0"}, {Name: "yard-anna", Keys: []string{good + " comment"}},
+		{Name: "yard-anna", Keys: []string{"command=\"x\" " + good}}} {
 		assert.Error(t, l.Check("yard"), "%+v", l)
 	}
 }

@@ -169,7 +169,8 @@ func checkDomain(ascii string, corrections []string) (Domain, []string, error) {
 	for _, label := range labels {
 		switch {
 		case len(label) > MaxLabel:
-			return refuse("the part “%s…” has %d characters; at most %d are possible between two dots", label[:20], len(label), MaxLabel)
+			return refuse("the part “%s…” has %d characters; at most %d are possible between two dots", label[:20],
+				len(label), MaxLabel)
 		case label == "":
 			return refuse("the name has an empty part between two dots")
 		case strings.HasPrefix(label, "-") || strings.HasSuffix(label, "-"):
@@ -185,7 +186,8 @@ func checkDomain(ascii string, corrections []string) (Domain, []string, error) {
 		return refuse("“%s” ends in a number, which no domain does", ascii)
 	}
 	if suffix, _ := publicsuffix.PublicSuffix(ascii); suffix == ascii {
-		return refuse("“%s” is a suffix under which registries sell names; give a whole domain, such as ferries.%s", ascii, ascii)
+		return refuse("“%s” is a suffix under which registries sell names; give a whole domain, such as ferries.%s",
+			ascii, ascii)
 	}
 	return Domain{ascii}, corrections, nil
 }

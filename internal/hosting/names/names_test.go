@@ -35,9 +35,12 @@ func TestParseDomain(t *testing.T) {
 			assert.Len(t, notes, want.notes, "%s: %v", typed, notes)
 		}
 	}
-	for _, typed := range []string{"", " ", ".", "..", "ferries", "a..example", ".example", "-a.example", "a-.example", "a_b.example", "a b.example",
-		"*.example.test", "me@ferries.example", "192.0.2.1", "[2001:db8::1]", "2001:db8::1", "ferries.123", "co.uk", "example", "a.example:x", "ferries.example\x00",
-		"a\nb.example", "{}.example", "$a.example", "../etc.example", "\"a\".example", ";a.example", "xn--a.example", "https://",
+	for _, typed := range []string{"", " ", ".", "..", "ferries", "a..example", ".example", "-a.example", "a-.example",
+		"a_b.example", "a b.example",
+		"*.example.test", "me@ferries.example", "192.0.2.1", "[2001:db8::1]", "2001:db8::1", "ferries.123", "co.uk",
+		"example", "a.example:x", "ferries.example\x00",
+		"a\nb.example", "{}.example", "$a.example", "../etc.example", "\"a\".example", ";a.example", "xn--a.example",
+		"https://",
 		strings.Repeat("a", 64) + ".example", strings.Repeat("abcdefghi.", 25) + "test", strings.Repeat("x", 5000)} {
 		_, _, err := ParseDomain(typed)
 		assert.Error(t, err, "%q", typed)
@@ -58,7 +61,8 @@ func TestDomainParts(t *testing.T) {
 // Whatever is accepted is in its final form, and plain enough for every
 // configuration file.
 func FuzzParseDomain(f *testing.F) {
-	for _, seed := range []string{"ferries.example", "HTTPS://WWW.Møwe.example/x", "a.b.c.test.", "xn--mwe-0na.example", "。.example"} {
+	for _, seed := range []string{"ferries.example", "HTTPS://WWW.Møwe.example/x", "a.b.c.test.", "xn--mwe-0na.example",
+		"。.example"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, typed string) {
@@ -78,8 +82,10 @@ func FuzzParseDomain(f *testing.F) {
 func TestProposeSignIn(t *testing.T) {
 	none := func(string) bool { return false }
 	for typed, want := range map[string]string{
-		"ternferries.example": "ternferries", "north-quay-bakery.example": "northquaybakery", "møwe-café.example": "mowecafe", "straße.example": "strasse",
-		"24seven.example": "seven", "7.example": "site", "root.example": "root2", "東京.example": "site", "x.example": "sitex",
+		"ternferries.example": "ternferries", "north-quay-bakery.example": "northquaybakery",
+		"møwe-café.example": "mowecafe", "straße.example": "strasse",
+		"24seven.example": "seven", "7.example": "site", "root.example": "root2", "東京.example": "site",
+		"x.example": "sitex",
 	} {
 		d, _, err := ParseDomain(typed)
 		require.NoError(t, err, typed)
@@ -112,7 +118,8 @@ func TestCheckSignIn(t *testing.T) {
 	for _, name := range []string{"ab", "tern1", "abcdefghijklmnop"} {
 		assert.NoError(t, CheckSignIn(name))
 	}
-	for _, name := range []string{"", "a", "abcdefghijklmnopq", "1tern", "Tern", "te-rn", "te rn", "te.rn", "root", "www", "../x", "a\nb", "größe"} {
+	for _, name := range []string{"", "a", "abcdefghijklmnopq", "1tern", "Tern", "te-rn", "te rn", "te.rn", "root",
+		"www", "../x", "a\nb", "größe"} {
 		assert.Error(t, CheckSignIn(name), "%q", name)
 	}
 }

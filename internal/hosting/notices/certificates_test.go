@@ -16,8 +16,10 @@ func TestCertificateNotices(t *testing.T) {
 	assert.Equal(t, "The certificate of tern.example ends on 1 December 2026", n.Subject)
 	assert.Contains(t, n.Text, "1 December 2026 at 08:30 UTC")
 	assert.Contains(t, n.Text, "the harbour is shut. We go on trying")
-	assert.Contains(t, CertificateEnds("de", from, Ending{Domain: "tern.example", At: at, Uploaded: true}).Text, "von Hand")
-	assert.NotContains(t, CertificateEnds("en", from, Ending{Domain: "tern.example", At: at, Uploaded: true}).Text, "We go on trying")
+	assert.Contains(t, CertificateEnds("de", from, Ending{Domain: "tern.example", At: at, Uploaded: true}).Text,
+		"von Hand")
+	assert.NotContains(t, CertificateEnds("en", from, Ending{Domain: "tern.example", At: at, Uploaded: true}).Text,
+		"We go on trying")
 
 	var many []Ending
 	for k := range 60 {

@@ -38,15 +38,20 @@ type Choice struct {
 func Check(s Server) error {
 	switch {
 	case !s.Joined:
-		return refusal.New(refusal.ServerUnreachable, "%s has not joined yet; finish with its join secret, or choose another server", s.Label).On("server")
+		return refusal.New(refusal.ServerUnreachable,
+			"%s has not joined yet; finish with its join secret, or choose another server", s.Label).On("server")
 	case !s.Web:
-		return refusal.New(refusal.ServerClosed, "%s does not have the role web; choose another server", s.Label).On("server")
+		return refusal.New(refusal.ServerClosed, "%s does not have the role web; choose another server",
+			s.Label).On("server")
 	case !s.Open:
-		return refusal.New(refusal.ServerClosed, "%s is closed to new accounts; choose another server or open it", s.Label).On("server")
+		return refusal.New(refusal.ServerClosed, "%s is closed to new accounts; choose another server or open it",
+			s.Label).On("server")
 	case !s.Reachable:
-		return refusal.New(refusal.ServerUnreachable, "the agent on %s does not answer; look at the server, or choose another", s.Label).On("server")
+		return refusal.New(refusal.ServerUnreachable,
+			"the agent on %s does not answer; look at the server, or choose another", s.Label).On("server")
 	case s.DiskFree < Reserve:
-		return refusal.New(refusal.ServerFull, "%s has only %s of disk left and %s are kept free; choose another server or make room",
+		return refusal.New(refusal.ServerFull,
+			"%s has only %s of disk left and %s are kept free; choose another server or make room",
 			s.Label, plans.FormatSize(max(s.DiskFree, 0)), plans.FormatSize(Reserve)).On("server")
 	}
 	return nil
@@ -68,7 +73,8 @@ func Choose(servers []Server) (Choice, error) {
 		if len(why) == 0 {
 			why = []string{"no server has been joined; join one first"}
 		}
-		return Choice{}, refusal.New(refusal.NoServer, "no server can take the account: %s", strings.Join(why, "; ")).On("server")
+		return Choice{}, refusal.New(refusal.NoServer, "no server can take the account: %s",
+			strings.Join(why, "; ")).On("server")
 	}
 	sort.SliceStable(fit, func(i, j int) bool {
 		a, b := fit[i], fit[j]
@@ -88,10 +94,12 @@ func Choose(servers []Server) (Choice, error) {
 	switch {
 	case freeShare(best) != freeShare(next):
 	case best.Accounts == next.Accounts:
-		return Choice{best.Label, fmt.Sprintf("%s and %s are equally full (%d%% of disk free, accounts held: %d); %s comes first by name",
+		return Choice{best.Label, fmt.Sprintf("%s and %s are equally full (%d%% of disk free, accounts held: %d); %s "+
+			"comes first by name",
 			best.Label, next.Label, freeShare(best), best.Accounts, best.Label)}, nil
 	default:
-		return Choice{best.Label, fmt.Sprintf("%s and %s have the same share of disk free (%d%%), and %s holds fewer accounts: %d, not %d",
+		return Choice{best.Label, fmt.Sprintf("%s and %s have the same share of disk free (%d%%), and %s holds fewer "+
+			"accounts: %d, not %d",
 			best.Label, next.Label, freeShare(best), best.Label, best.Accounts, next.Accounts)}, nil
 	}
 	return Choice{best.Label, fmt.Sprintf("%s has most room: %d%% of its disk is free; next is %s with %d%%",

@@ -11,7 +11,8 @@ import (
 )
 
 func good(label string, accounts, free int64) Server {
-	return Server{Label: label, Open: true, Joined: true, Reachable: true, Web: true, Accounts: accounts, DiskTotal: 100 * plans.GiB, DiskFree: free * plans.GiB}
+	return Server{Label: label, Open: true, Joined: true, Reachable: true, Web: true, Accounts: accounts,
+		DiskTotal: 100 * plans.GiB, DiskFree: free * plans.GiB}
 }
 
 func TestChoose(t *testing.T) {
@@ -20,10 +21,12 @@ func TestChoose(t *testing.T) {
 		want    string
 		reason  string
 	}{
-		"most room":       {[]Server{good("skua", 1, 50), good("fulmar", 9, 80)}, "fulmar", "80% of its disk is free; next is skua with 50%"},
-		"fewest accounts": {[]Server{good("skua", 5, 50), good("fulmar", 3, 50)}, "fulmar", "fulmar holds fewer accounts: 3, not 5"},
-		"by name":         {[]Server{good("skua", 5, 50), good("fulmar", 5, 50)}, "fulmar", "comes first by name"},
-		"only one":        {[]Server{good("skua", 5, 50)}, "skua", "only server"},
+		"most room": {[]Server{good("skua", 1, 50), good("fulmar", 9, 80)}, "fulmar",
+			"80% of its disk is free; next is skua with 50%"},
+		"fewest accounts": {[]Server{good("skua", 5, 50), good("fulmar", 3, 50)}, "fulmar",
+			"fulmar holds fewer accounts: 3, not 5"},
+		"by name":  {[]Server{good("skua", 5, 50), good("fulmar", 5, 50)}, "fulmar", "comes first by name"},
+		"only one": {[]Server{good("skua", 5, 50)}, "skua", "only server"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			choice, err := Choose(c.servers)

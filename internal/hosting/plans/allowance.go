@@ -74,7 +74,8 @@ func AllowanceOf(t Terms, exceptions []Exception, room *Headroom, now time.Time)
 		who = "the reseller"
 	}
 	for _, info := range AllLimits {
-		a.Limits[info.Key] = Allowed{Amount: t.Limits[info.Key], Source: t.Source, RaisedBy: who + ", by another plan or an exception"}
+		a.Limits[info.Key] = Allowed{Amount: t.Limits[info.Key], Source: t.Source,
+			RaisedBy: who + ", by another plan or an exception"}
 	}
 	for _, f := range AllFeatures {
 		a.Features[f] = Granted{On: t.Features[f], Source: t.Source}
@@ -83,7 +84,8 @@ func AllowanceOf(t Terms, exceptions []Exception, room *Headroom, now time.Time)
 		if e.Feature != "" {
 			a.Features[e.Feature] = Granted{On: e.On, Source: e.source()}
 		} else {
-			a.Limits[e.Limit] = Allowed{Amount: e.Amount, Source: e.source(), RaisedBy: who + ", by changing the exception"}
+			a.Limits[e.Limit] = Allowed{Amount: e.Amount, Source: e.source(),
+				RaisedBy: who + ", by changing the exception"}
 		}
 	}
 	if room != nil {
@@ -131,8 +133,10 @@ func (a Allowance) Admit(key Key, used, more int64) error {
 	info, _ := Info(key)
 	left := allowed.Minus(used)
 	r := refusal.New(refusal.LimitReached, "%s: %s allowed by %s, %s used, %s left, %s more asked for; %s can raise it",
-		info.Title, allowed.Format(info.Unit), allowed.Source, Of(used).Format(info.Unit), left.Format(info.Unit), Of(more).Format(info.Unit), allowed.RaisedBy)
-	r.Limits = []refusal.Limit{{Key: string(key), Value: allowed.N, Used: used, Left: left.N, Source: allowed.Source, RaisedBy: allowed.RaisedBy}}
+		info.Title, allowed.Format(info.Unit), allowed.Source, Of(used).Format(info.Unit), left.Format(info.Unit),
+		Of(more).Format(info.Unit), allowed.RaisedBy)
+	r.Limits = []refusal.Limit{{Key: string(key), Value: allowed.N, Used: used, Left: left.N, Source: allowed.Source,
+		RaisedBy: allowed.RaisedBy}}
 	return r
 }
 
@@ -142,7 +146,8 @@ func (a Allowance) Needs(f Feature) error {
 	if granted.On {
 		return nil
 	}
-	return refusal.New(refusal.NotAllowed, "the feature %s is off by %s; another plan or an exception can switch it on", f, granted.Source)
+	return refusal.New(refusal.NotAllowed, "the feature %s is off by %s; another plan or an exception can switch it on",
+		f, granted.Source)
 }
 
 // Amounts returns the allowance's limits without their sources.
@@ -156,7 +161,8 @@ func (a Allowance) Amounts() Limits {
 
 // Delta is one limit or feature that two allowances differ in.
 type Delta struct {
-	// Limit is set for a limit, with the amounts; Feature for a feature, of which More says whether it comes or goes.
+	// Limit is set for a limit, with the amounts; Feature for a
+	// feature, of which More says whether it comes or goes.
 	Limit         Key
 	Before, After Amount
 	Feature       Feature
@@ -207,7 +213,8 @@ func (e Excess) By() int64 { return e.Used - e.Value.N }
 // String writes the excess for people: "disk space 7.2G of 5G, 2.2G over".
 func (e Excess) String() string {
 	info, _ := Info(e.Limit)
-	return fmt.Sprintf("%s %s of %s, %s over", info.Title, Of(e.Used).Format(info.Unit), e.Value.Format(info.Unit), Of(e.By()).Format(info.Unit))
+	return fmt.Sprintf("%s %s of %s, %s over", info.Title, Of(e.Used).Format(info.Unit), e.Value.Format(info.Unit),
+		Of(e.By()).Format(info.Unit))
 }
 
 // Over lists the limits of which more is used than the allowance gives. Being over deletes

@@ -24,8 +24,10 @@ func TestAdmitTellsAllFour(t *testing.T) {
 	r := refusal.As(a.Admit(Domains, 2, 1))
 	require.NotNil(t, r)
 	assert.Equal(t, refusal.LimitReached, r.Kind)
-	assert.Equal(t, []refusal.Limit{{Key: "domains", Value: 2, Used: 2, Left: 0, Source: "plan skiff", RaisedBy: "an operator, by another plan or an exception"}}, r.Limits)
-	assert.Contains(t, r.Detail, "2 allowed by plan skiff, 2 used, 0 left, 1 more asked for; an operator, by another plan or an exception can raise it")
+	assert.Equal(t, []refusal.Limit{{Key: "domains", Value: 2, Used: 2, Left: 0, Source: "plan skiff",
+		RaisedBy: "an operator, by another plan or an exception"}}, r.Limits)
+	assert.Contains(t, r.Detail, "2 allowed by plan skiff, 2 used, 0 left, 1 more asked for; an operator, by another "+
+		"plan or an exception can raise it")
 	assert.True(t, refusal.Is(a.Needs("mail"), refusal.NotAllowed))
 }
 
@@ -44,17 +46,21 @@ func TestExceptionsGoOverThePlanAndEnd(t *testing.T) {
 	assert.Equal(t, "plan skiff", a.Limits[Domains].Source)
 	assert.False(t, a.Features["mail"].On)
 	assert.NoError(t, a.Needs("shell"))
-	assert.Equal(t, Of(GiB), AllowanceOf(p.Terms("skiff"), list, nil, end).Limits[Disk].Amount, "at its end the plan's value returns")
+	assert.Equal(t, Of(GiB), AllowanceOf(p.Terms("skiff"), list, nil, end).Limits[Disk].Amount,
+		"at its end the plan's value returns")
 }
 
 func TestDifferenceAndOver(t *testing.T) {
-	before := AllowanceOf(Terms{Limits: Limits{Disk: Of(5 * GiB), Domains: Of(5), Mailboxes: Unlimited}, Features: Features{"shell": true}}, nil, nil, noon)
-	after := AllowanceOf(Terms{Limits: Limits{Disk: Of(GiB), Domains: Unlimited, Mailboxes: Of(1)}, Features: Features{"mail": true}}, nil, nil, noon)
+	before := AllowanceOf(Terms{Limits: Limits{Disk: Of(5 * GiB), Domains: Of(5), Mailboxes: Unlimited},
+		Features: Features{"shell": true}}, nil, nil, noon)
+	after := AllowanceOf(Terms{Limits: Limits{Disk: Of(GiB), Domains: Unlimited, Mailboxes: Of(1)},
+		Features: Features{"mail": true}}, nil, nil, noon)
 	var words []string
 	for _, d := range Difference(before, after) {
 		words = append(words, d.String())
 	}
-	assert.Equal(t, []string{"disk space 5G → 1G", "domains 5 → unlimited", "mailboxes unlimited → 1", "mail on", "shell off"}, words)
+	assert.Equal(t, []string{"disk space 5G → 1G", "domains 5 → unlimited", "mailboxes unlimited → 1", "mail on",
+		"shell off"}, words)
 	over := after.Over(map[Key]int64{Disk: 3 * GiB / 2, Domains: 7, Mailboxes: 1})
 	require.Len(t, over, 1)
 	assert.Equal(t, "disk space 1.5G of 1G, 512M over", over[0].String())
@@ -128,8 +134,9 @@ func TestPropertiesOfAllowances(t *testing.T) {
 		exceptions := rapid.SliceOfN(anyException, 0, 6).Draw(t, "exceptions")
 		var room *Headroom
 		if rapid.Bool().Draw(t, "reseller") {
-			room = &Headroom{Share: Share{Reseller: "guillemot", Measure: rapid.SampledFrom([]Measure{Allotted, Used}).Draw(t, "measure"),
-				Limits: anyLimits(t, "share"), Features: anyFeatures(t, "share")}, Others: map[Key]int64{}}
+			room = &Headroom{Share: Share{Reseller: "guillemot",
+				Measure: rapid.SampledFrom([]Measure{Allotted, Used}).Draw(t, "measure"),
+				Limits:  anyLimits(t, "share"), Features: anyFeatures(t, "share")}, Others: map[Key]int64{}}
 			for _, info := range AllLimits {
 				room.Others[info.Key] = rapid.Int64Range(0, 120).Draw(t, "others "+string(info.Key))
 			}
@@ -149,7 +156,8 @@ func TestPropertiesOfAllowances(t *testing.T) {
 				if got.Above(room.Share.Limits[info.Key]) {
 					t.Fatalf("%s %v is above the share", info.Key, got)
 				}
-				if room.Share.Measure == Used && !info.Bound && got.Above(room.Share.Limits[info.Key].Minus(room.Others[info.Key])) {
+				if room.Share.Measure == Used && !info.Bound &&
+					got.Above(room.Share.Limits[info.Key].Minus(room.Others[info.Key])) {
 					t.Fatalf("%s %v is above what the share leaves", info.Key, got)
 				}
 			} else {
@@ -158,7 +166,9 @@ func TestPropertiesOfAllowances(t *testing.T) {
 					t.Fatal("unlimited is limited")
 				}
 				// What no exception names is the plan's.
-				if !slices.ContainsFunc(exceptions, func(e Exception) bool { return e.Limit == info.Key }) && got != terms.Limits[info.Key] {
+				if !slices.ContainsFunc(exceptions, func(e Exception) bool {
+					return e.Limit == info.Key
+				}) && got != terms.Limits[info.Key] {
 					t.Fatalf("%s %v is not the plan's %v", info.Key, got, terms.Limits[info.Key])
 				}
 			}
@@ -194,20 +204,24 @@ func TestAmountsAddUp(t *testing.T) {
 }
 
 func TestShares(t *testing.T) {
-	share := Share{Reseller: "guillemot", Measure: Allotted, Limits: Limits{Disk: Of(100 * GiB), Domains: Of(10), MailboxSize: Of(GiB), Files: Unlimited}, Features: Features{"mail": true}}
+	share := Share{Reseller: "guillemot", Measure: Allotted, Limits: Limits{Disk: Of(100 * GiB), Domains: Of(10),
+		MailboxSize: Of(GiB), Files: Unlimited}, Features: Features{"mail": true}}
 	share, err := CheckShare(share)
 	require.NoError(t, err)
 	plan := Limits{Disk: Of(30 * GiB), Domains: Of(2), MailboxSize: Of(GiB)}
-	others := SumAllotted([]Allotment{{plan, 2}, {Limits{Disk: Of(10 * GiB), MailboxSize: Of(2 * GiB)}, 1}, {Limits{Disk: Unlimited}, 0}})
+	others := SumAllotted([]Allotment{{plan, 2}, {Limits{Disk: Of(10 * GiB), MailboxSize: Of(2 * GiB)}, 1},
+		{Limits{Disk: Unlimited}, 0}})
 	assert.Equal(t, Of(70*GiB), others[Disk])
 	assert.Equal(t, Of(2*GiB), others[MailboxSize], "a bound is not added up")
 	assert.NoError(t, share.AdmitAllotted(others, nil, plan))
 	r := refusal.As(share.AdmitAllotted(SumAllotted([]Allotment{{plan, 3}}), nil, plan))
 	require.NotNil(t, r)
-	assert.Contains(t, r.Detail, "disk space: the share of guillemot is 100G, 90G allotted to other accounts, 10G left, 30G asked for; an operator, by raising the share can raise it")
+	assert.Contains(t, r.Detail, "disk space: the share of guillemot is 100G, 90G allotted to other accounts, 10G "+
+		"left, 30G asked for; an operator, by raising the share can raise it")
 	require.Len(t, r.Limits, 1)
 	assert.Equal(t, 10*GiB, r.Limits[0].Left)
-	assert.NoError(t, share.AdmitAllotted(SumAllotted([]Allotment{{plan, 9}}), plan, plan), "an account stays possible where the share has been passed")
+	assert.NoError(t, share.AdmitAllotted(SumAllotted([]Allotment{{plan, 9}}), plan, plan),
+		"an account stays possible where the share has been passed")
 	assert.NoError(t, share.AdmitAllotted(SumAllotted([]Allotment{{plan, 9}}), plan, Limits{Disk: Of(GiB)}))
 	assert.Error(t, share.AdmitAllotted(nil, nil, Limits{MailboxSize: Of(2 * GiB)}), "a bound holds for each account")
 	assert.Error(t, share.AdmitAllotted(nil, nil, Limits{Domains: Unlimited}))
@@ -215,7 +229,8 @@ func TestShares(t *testing.T) {
 
 	used := share
 	used.Measure = Used
-	assert.NoError(t, used.AdmitAllotted(SumAllotted([]Allotment{{plan, 30}}), nil, plan), "what is given out does not count")
+	assert.NoError(t, used.AdmitAllotted(SumAllotted([]Allotment{{plan, 30}}), nil, plan),
+		"what is given out does not count")
 	assert.Error(t, used.AdmitAllotted(nil, nil, Limits{Disk: Of(101 * GiB)}), "but no account can have more than all")
 	assert.NoError(t, used.AdmitUse(Domains, 9, 1))
 	assert.Error(t, used.AdmitUse(Domains, 10, 1))
@@ -223,7 +238,8 @@ func TestShares(t *testing.T) {
 
 	for _, l := range used.Lines(SumAllotted([]Allotment{{plan, 5}}), map[Key]int64{Disk: 40 * GiB}) {
 		if l.Info.Key == Disk {
-			assert.Equal(t, Line{Info: l.Info, Share: Of(100 * GiB), Allotted: Of(150 * GiB), Used: 40 * GiB, Left: Of(60 * GiB)}, l)
+			assert.Equal(t, Line{Info: l.Info, Share: Of(100 * GiB), Allotted: Of(150 * GiB), Used: 40 * GiB,
+				Left: Of(60 * GiB)}, l)
 		}
 	}
 	for _, l := range share.Lines(SumAllotted([]Allotment{{plan, 5}}), map[Key]int64{Disk: 40 * GiB}) {
@@ -232,7 +248,8 @@ func TestShares(t *testing.T) {
 			assert.Equal(t, Of(0), l.Left)
 		}
 	}
-	err = share.CheckPlan(Plan{Limits: Limits{Disk: Of(101 * GiB), Files: Unlimited}, Features: Features{"shell": true}})
+	err = share.CheckPlan(Plan{Limits: Limits{Disk: Of(101 * GiB), Files: Unlimited},
+		Features: Features{"shell": true}})
 	require.NotNil(t, refusal.As(err))
 	assert.Len(t, refusal.As(err).Fields, 2)
 	assert.NoError(t, share.CheckPlan(Plan{Limits: plan, Features: Features{"mail": true}}))

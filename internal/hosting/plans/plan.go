@@ -19,12 +19,14 @@ type Plan struct {
 
 var planName = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 
-// CheckName refuses what cannot be the name of a plan or of a reseller. What is "plan" or "reseller".
+// CheckName refuses what cannot be the name of a plan or of a reseller.
+// What is "plan" or "reseller".
 func CheckName(what, name string) error {
 	if planName.MatchString(name) && len(name) >= 2 && len(name) <= 40 {
 		return nil
 	}
-	return refusal.Input("name", "a %s's name has 2 to 40 lower-case letters, digits and single hyphens, and starts with a letter", what)
+	return refusal.Input("name", "a %s's name has 2 to 40 lower-case letters, digits and single hyphens, and starts "+
+		"with a letter", what)
 }
 
 // NewPlan checks a plan and completes it: limits not mentioned are zero,
@@ -38,7 +40,8 @@ func NewPlan(name string, limits Limits, features Features) (Plan, error) {
 	features, wrongFeatures := checkFeatures(features)
 	wrong = append(append(wrong, wrongLimits...), wrongFeatures...)
 	if len(wrong) > 0 {
-		return Plan{}, &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "the plan cannot be kept as it is", Fields: wrong}
+		return Plan{}, &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "the plan cannot be kept as it is",
+			Fields: wrong}
 	}
 	return Plan{Name: name, Limits: limits, Features: features}, nil
 }
@@ -85,7 +88,8 @@ var depend = []struct {
 	{"backups", []Key{BackupsKept}},
 }
 
-// Warnings tells what about a plan can be kept but will not work in practice. The fields are as in the API.
+// Warnings tells what about a plan can be kept but will not work in
+// practice. The fields are as in the API.
 func (p Plan) Warnings() []refusal.Field {
 	var list []refusal.Field
 	warn := func(name, format string, args ...any) {
@@ -94,10 +98,12 @@ func (p Plan) Warnings() []refusal.Field {
 	l := p.Limits
 	disk := l[Disk]
 	if Of(leastDisk).Above(disk) {
-		warn("limits.disk", "%s of disk is full after the first upload; a site needs %s or more", disk.Format(Bytes), FormatSize(leastDisk))
+		warn("limits.disk", "%s of disk is full after the first upload; a site needs %s or more", disk.Format(Bytes),
+			FormatSize(leastDisk))
 	}
 	if size := l[MailboxSize]; !size.Unlimited && size.Above(disk) {
-		warn("limits.mailbox_size", "a mailbox of %s does not fit into %s of disk", size.Format(Bytes), disk.Format(Bytes))
+		warn("limits.mailbox_size", "a mailbox of %s does not fit into %s of disk", size.Format(Bytes),
+			disk.Format(Bytes))
 	}
 	if l[Domains] == Of(0) {
 		warn("limits.domains", "no account can be opened without a domain")
@@ -117,7 +123,8 @@ func (p Plan) Warnings() []refusal.Field {
 			any = true
 			if !p.Features[d.feature] {
 				info, _ := Info(key)
-				warn("limits."+string(key), "%s %s cannot be used while the feature %s is off", l[key].Format(info.Unit), info.Title, d.feature)
+				warn("limits."+string(key), "%s %s cannot be used while the feature %s is off",
+					l[key].Format(info.Unit), info.Title, d.feature)
 			}
 		}
 		if p.Features[d.feature] && !any {
@@ -141,7 +148,8 @@ func (p Plan) Warnings() []refusal.Field {
 	return list
 }
 
-// Row is one line of a comparison: a limit with an amount for each plan, or a feature with a switch for each.
+// Row is one line of a comparison: a limit with an amount for each
+// plan, or a feature with a switch for each.
 type Row struct {
 	Limit   *LimitInfo
 	Amounts []Amount

@@ -13,7 +13,8 @@ import (
 )
 
 func TestParseSize(t *testing.T) {
-	for text, want := range map[string]int64{"500M": 500 * MiB, "20G": 20 * GiB, "1.5T": 3 * TiB / 2, "1k": KiB, " 2 GiB ": 2 * GiB, "3GB": 3 * GiB, "0": 0, "0.5K": 512} {
+	for text, want := range map[string]int64{"500M": 500 * MiB, "20G": 20 * GiB, "1.5T": 3 * TiB / 2, "1k": KiB,
+		" 2 GiB ": 2 * GiB, "3GB": 3 * GiB, "0": 0, "0.5K": 512} {
 		got, err := ParseSize(text)
 		if assert.NoError(t, err, text) {
 			assert.Equal(t, want, got, text)
@@ -67,7 +68,8 @@ func TestNewPlan(t *testing.T) {
 	for _, f := range r.Fields {
 		at = append(at, f.Name)
 	}
-	assert.ElementsMatch(t, []string{"name", "limits.disk", "limits.bounce_share", "limits.colour", "features.sauna"}, at)
+	assert.ElementsMatch(t, []string{"name", "limits.disk", "limits.bounce_share", "limits.colour", "features.sauna"},
+		at)
 }
 
 func TestWarnings(t *testing.T) {
@@ -94,17 +96,18 @@ func TestWarnings(t *testing.T) {
 		limits   Limits
 		features Features
 	}{
-		"limits.disk":           {with(Disk, Of(MiB)), nil},
-		"limits.domains":        {with(Domains, Of(0)), nil},
-		"limits.files":          {with(Files, Of(10)), nil},
-		"limits.mailbox_size":   {with(MailboxSize, Of(GiB)), nil},
-		"limits.php_workers":    {with(PHPWorkers, Of(0)), nil},
-		"limits.databases":      {with(Databases, Of(3)), nil},
-		"features.databases":    {sound, Features{"databases": true}},
-		"features.wildcard":     {sound, Features{"wildcard": true, "dns": true}},
-		"features.dnssec":       {sound, Features{"dnssec": true}},
-		"limits.tasks":          {with(Tasks, Unlimited), nil},
-		"limits.sends_per_hour": {Limits{Disk: Of(GiB), Files: Unlimited, Domains: Of(1), PHPWorkers: Of(1), Mailboxes: Of(1), MailboxSize: Of(MiB)}, Features{"mail": true}},
+		"limits.disk":         {with(Disk, Of(MiB)), nil},
+		"limits.domains":      {with(Domains, Of(0)), nil},
+		"limits.files":        {with(Files, Of(10)), nil},
+		"limits.mailbox_size": {with(MailboxSize, Of(GiB)), nil},
+		"limits.php_workers":  {with(PHPWorkers, Of(0)), nil},
+		"limits.databases":    {with(Databases, Of(3)), nil},
+		"features.databases":  {sound, Features{"databases": true}},
+		"features.wildcard":   {sound, Features{"wildcard": true, "dns": true}},
+		"features.dnssec":     {sound, Features{"dnssec": true}},
+		"limits.tasks":        {with(Tasks, Unlimited), nil},
+		"limits.sends_per_hour": {Limits{Disk: Of(GiB), Files: Unlimited, Domains: Of(1), PHPWorkers: Of(1),
+			Mailboxes: Of(1), MailboxSize: Of(MiB)}, Features{"mail": true}},
 	} {
 		assert.Equal(t, []string{name}, fields(c.limits, c.features), name)
 	}

@@ -24,7 +24,8 @@ type Share struct {
 	// Reseller is its owner's name.
 	Reseller string
 	Measure  Measure
-	// Limits are the sums; of a limit that is a bound, the most for each account. Features are those the reseller can switch on.
+	// Limits are the sums; of a limit that is a bound, the most for each account. Features are
+	// those the reseller can switch on.
 	Limits   Limits
 	Features Features
 }
@@ -35,7 +36,8 @@ type Allotment struct {
 	Count  int64
 }
 
-// SumAllotted sums the limits that accounts have been given. Of a limit that is a bound it returns the highest.
+// SumAllotted sums the limits that accounts have been given. Of a limit
+// that is a bound it returns the highest.
 func SumAllotted(holdings []Allotment) Limits {
 	sum := Limits{}
 	for _, info := range AllLimits {
@@ -59,10 +61,10 @@ func (s Share) raisedBy() string { return "an operator, by raising the share" }
 
 func (s Share) source() string { return "the share of " + s.Reseller }
 
-// AdmitAllotted refuses to give an account other limits than it has, if the share
-// does not allow it. Others is what all other accounts have been given ([SumAllotted]); before is what this one has
-// now, the zero value for one to be opened. Giving no more than before is always
-// possible, also where the share has been passed.
+// AdmitAllotted refuses to give an account other limits than it has, if the share does not allow
+// it. Others is what all other accounts have been given ([SumAllotted]); before is what this one
+// has now, the zero value for one to be opened. Giving no more than before is always possible, also
+// where the share has been passed.
 func (s Share) AdmitAllotted(others, before, after Limits) error {
 	var full []refusal.Limit
 	var words []string
@@ -82,13 +84,16 @@ func (s Share) AdmitAllotted(others, before, after Limits) error {
 		if !given.Unlimited {
 			left = share.Minus(given.N)
 		}
-		text := fmt.Sprintf("%s: %s is %s, %s allotted to other accounts, %s left, %s asked for", info.Title, s.source(),
+		text := fmt.Sprintf("%s: %s is %s, %s allotted to other accounts, %s left, %s asked for", info.Title,
+			s.source(),
 			share.Format(info.Unit), given.Format(info.Unit), left.Format(info.Unit), amount.Format(info.Unit))
 		if s.Measure == Used || info.Bound {
-			text = fmt.Sprintf("%s: %s is %s, and no account can have more; %s asked for", info.Title, s.source(), share.Format(info.Unit), amount.Format(info.Unit))
+			text = fmt.Sprintf("%s: %s is %s, and no account can have more; %s asked for", info.Title, s.source(),
+				share.Format(info.Unit), amount.Format(info.Unit))
 		}
 		words = append(words, text)
-		full = append(full, refusal.Limit{Key: string(info.Key), Value: share.N, Used: given.N, Left: left.N, Source: s.source(), RaisedBy: s.raisedBy()})
+		full = append(full, refusal.Limit{Key: string(info.Key), Value: share.N, Used: given.N, Left: left.N,
+			Source: s.source(), RaisedBy: s.raisedBy()})
 	}
 	if len(full) == 0 {
 		return nil
@@ -114,8 +119,9 @@ func (s Share) CheckPlan(p Plan) error {
 	var wrong []refusal.Field
 	for _, info := range AllLimits {
 		if p.Limits[info.Key].Above(s.Limits[info.Key]) {
-			wrong = append(wrong, refusal.Field{Name: "limits." + string(info.Key), Message: fmt.Sprintf("%s is more than %s, %s",
-				p.Limits[info.Key].Format(info.Unit), s.source(), s.Limits[info.Key].Format(info.Unit))})
+			wrong = append(wrong, refusal.Field{Name: "limits." + string(info.Key),
+				Message: fmt.Sprintf("%s is more than %s, %s",
+					p.Limits[info.Key].Format(info.Unit), s.source(), s.Limits[info.Key].Format(info.Unit))})
 		}
 	}
 	for _, f := range AllFeatures {
@@ -126,13 +132,15 @@ func (s Share) CheckPlan(p Plan) error {
 	if len(wrong) == 0 {
 		return nil
 	}
-	return &refusal.Refusal{Kind: refusal.LimitReached, Detail: "a plan cannot give more than " + s.source() + "; " + s.raisedBy() + " can make room", Fields: wrong}
+	return &refusal.Refusal{Kind: refusal.LimitReached, Detail: "a plan cannot give more than " + s.source() + "; " +
+		s.raisedBy() + " can make room", Fields: wrong}
 }
 
 // Headroom is what a share leaves for one account.
 type Headroom struct {
 	Share Share
-	// Others is what the reseller's other accounts use; it counts for a share measured by what is used.
+	// Others is what the reseller's other accounts use; it counts for a
+	// share measured by what is used.
 	Others map[Key]int64
 }
 
@@ -157,7 +165,8 @@ func (r Headroom) bound(a Allowance) {
 // Line is one limit of a share with both sums.
 type Line struct {
 	Info LimitInfo
-	// Share is how much there is, Allotted what has been given out (of a bound: the most an account has), Used what is in use.
+	// Share is how much there is, Allotted what has been given out (of
+	// a bound: the most an account has), Used what is in use.
 	Share, Allotted Amount
 	Used            int64
 	// Left is what remains by the share's measure.
@@ -200,14 +209,15 @@ func CheckShare(s Share) (Share, error) {
 		wrong = append(wrong, refusal.Field{Name: "measure", Message: "is allotted or used"})
 	}
 	if len(wrong) > 0 {
-		return s, &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "the share cannot be kept as it is", Fields: wrong}
+		return s, &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "the share cannot be kept as it is",
+			Fields: wrong}
 	}
 	s.Limits, s.Features = limits, features
 	return s, nil
 }
 
-// AdmitSums refuses a change by which what is given out in all grows beyond the share, such as the change of a
-// plan that many accounts are on. What was given out beyond it before may stay.
+// AdmitSums refuses a change by which what is given out in all grows beyond the share, such as the
+// change of a plan that many accounts are on. What was given out beyond it before may stay.
 func (s Share) AdmitSums(before, after Limits) error {
 	if s.Measure != Allotted {
 		return nil
@@ -223,9 +233,11 @@ func (s Share) AdmitSums(before, after Limits) error {
 		if !was.Unlimited {
 			left = share.Minus(was.N)
 		}
-		words = append(words, fmt.Sprintf("%s: %s is %s, %s allotted now, %s left, %s would be allotted", info.Title, s.source(),
+		words = append(words, fmt.Sprintf("%s: %s is %s, %s allotted now, %s left, %s would be allotted", info.Title,
+			s.source(),
 			share.Format(info.Unit), was.Format(info.Unit), left.Format(info.Unit), is.Format(info.Unit)))
-		full = append(full, refusal.Limit{Key: string(info.Key), Value: share.N, Used: was.N, Left: left.N, Source: s.source(), RaisedBy: s.raisedBy()})
+		full = append(full, refusal.Limit{Key: string(info.Key), Value: share.N, Used: was.N, Left: left.N,
+			Source: s.source(), RaisedBy: s.raisedBy()})
 	}
 	if len(full) == 0 {
 		return nil

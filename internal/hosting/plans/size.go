@@ -48,7 +48,8 @@ func ParseSize(text string) (int64, error) {
 	}
 	bytes := n * float64(int64(1)<<(10*(unit+1)))
 	if bytes >= 1<<60 {
-		return 0, refusal.Input("size", "%s is more than any server has; leave the limit open (unlimited) instead", text)
+		return 0, refusal.Input("size", "%s is more than any server has; leave the limit open (unlimited) instead",
+			text)
 	}
 	return int64(bytes), nil
 }

@@ -18,35 +18,39 @@ type Kind string
 
 // The kinds.
 const (
-	InvalidInput      Kind = "invalid-input"          // one or more fields are wrong; see Fields
-	NotFound          Kind = "not-found"              // not there, or not for this actor: the same answer on purpose
-	NotAllowed        Kind = "not-allowed"            // the actor's rights do not cover it
-	NotSignedIn       Kind = "not-signed-in"          // no session, or one that has ended
-	WrongSignIn       Kind = "wrong-sign-in"          // name and password do not fit
-	TooManyTries      Kind = "too-many-tries"         // sign-in is throttled for a while
-	NameTaken         Kind = "name-taken"             // a name that must be unique is in use
-	DomainTaken       Kind = "domain-taken"           // the domain, one above it or one below it is hosted already
-	LimitReached      Kind = "limit-reached"          // an allowance leaves no room; see Limits
-	ServerClosed      Kind = "server-closed"          // the server takes no new accounts
-	ServerUnreachable Kind = "server-unreachable"     // the agent did not answer
-	ServerFull        Kind = "server-full"            // no disk space left for it
-	NoServer          Kind = "no-server"              // no server fits; see Detail for why each did not
-	Changed           Kind = "changed-meanwhile"      // somebody else changed it since it was read (RFC 9110, section 13.1.1)
-	WrongState        Kind = "wrong-state"            // not possible in the state the thing is in
-	KeyReused         Kind = "idempotency-key-reused" // the same Idempotency-Key with another request
-	ApplyFailed       Kind = "apply-failed"           // a server's program refused the result
-	InUse             Kind = "in-use"                 // cannot be removed while others depend on it
-	NeedsDecision     Kind = "needs-decision"         // the request must say what is to become of something; see Decide
-	Suspended         Kind = "suspended"              // switched off for a reason that the detail tells
-	NeedsCode         Kind = "needs-code"             // the password fits; a code of the second factor is needed as well
-	MustDoFirst       Kind = "must-do-first"          // the person has to set a password or a second factor before anything else
-	LinkEnded         Kind = "link-ended"             // a one-time link was used, has ended, or never was
-	WeakPassword      Kind = "weak-password"          // a password that would soon be guessed
-	MailFailed        Kind = "mail-failed"            // the mail server did not take a message
+	InvalidInput      Kind = "invalid-input"      // one or more fields are wrong; see Fields
+	NotFound          Kind = "not-found"          // not there, or not for this actor: the same answer on purpose
+	NotAllowed        Kind = "not-allowed"        // the actor's rights do not cover it
+	NotSignedIn       Kind = "not-signed-in"      // no session, or one that has ended
+	WrongSignIn       Kind = "wrong-sign-in"      // name and password do not fit
+	TooManyTries      Kind = "too-many-tries"     // sign-in is throttled for a while
+	NameTaken         Kind = "name-taken"         // a name that must be unique is in use
+	DomainTaken       Kind = "domain-taken"       // the domain, one above it or one below it is hosted already
+	LimitReached      Kind = "limit-reached"      // an allowance leaves no room; see Limits
+	ServerClosed      Kind = "server-closed"      // the server takes no new accounts
+	ServerUnreachable Kind = "server-unreachable" // the agent did not answer
+	ServerFull        Kind = "server-full"        // no disk space left for it
+	NoServer          Kind = "no-server"          // no server fits; see Detail for why each did not
+	// somebody else changed it since it was read (RFC 9110, section 13.1.1)
+	Changed       Kind = "changed-meanwhile"
+	WrongState    Kind = "wrong-state"            // not possible in the state the thing is in
+	KeyReused     Kind = "idempotency-key-reused" // the same Idempotency-Key with another request
+	ApplyFailed   Kind = "apply-failed"           // a server's program refused the result
+	InUse         Kind = "in-use"                 // cannot be removed while others depend on it
+	NeedsDecision Kind = "needs-decision"         // the request must say what is to become of something; see Decide
+	Suspended     Kind = "suspended"              // switched off for a reason that the detail tells
+	// the password fits; a code of the second factor is needed as well
+	NeedsCode Kind = "needs-code"
+	// the person has to set a password or a second factor before anything else
+	MustDoFirst  Kind = "must-do-first"
+	LinkEnded    Kind = "link-ended"    // a one-time link was used, has ended, or never was
+	WeakPassword Kind = "weak-password" // a password that would soon be guessed
+	MailFailed   Kind = "mail-failed"   // the mail server did not take a message
 )
 
 // Kinds lists every kind.
-var Kinds = []Kind{InvalidInput, NotFound, NotAllowed, NotSignedIn, WrongSignIn, TooManyTries, NameTaken, DomainTaken, LimitReached, ServerClosed,
+var Kinds = []Kind{InvalidInput, NotFound, NotAllowed, NotSignedIn, WrongSignIn, TooManyTries, NameTaken, DomainTaken,
+	LimitReached, ServerClosed,
 	ServerUnreachable, ServerFull, NoServer, Changed, WrongState, KeyReused, ApplyFailed, InUse,
 	NeedsDecision, Suspended, NeedsCode, MustDoFirst, LinkEnded, WeakPassword, MailFailed}
 

@@ -90,7 +90,8 @@ type entry struct {
 	permission Permission
 	// looks says that nothing is changed by it.
 	looks bool
-	// may lists who has it, besides operators with the duty All; operators who only read have all that looks.
+	// may lists who has it, besides operators with the duty All;
+	// operators who only read have all that looks.
 	support, billing, reseller, customer bool
 	what                                 string
 }
@@ -151,7 +152,8 @@ type Subject struct {
 	MustFirst bool
 	// Acting says that somebody else is at work on the person's behalf.
 	Acting bool
-	// Token says that a program makes the request, with a token of the person's; Scopes is what that token allows.
+	// Token says that a program makes the request, with a token of the
+	// person's; Scopes is what that token allows.
 	Token  bool
 	Scopes []Permission
 }
@@ -210,7 +212,8 @@ func (s Subject) Require(p Permission) error {
 	case s.Role == "":
 		return refusal.New(refusal.NotSignedIn, "sign in first")
 	case s.MustFirst && p != Personal:
-		return refusal.New(refusal.MustDoFirst, "your password or your second factor has to be set first; the console leads you there")
+		return refusal.New(refusal.MustDoFirst,
+			"your password or your second factor has to be set first; the console leads you there")
 	case s.Token && p == Personal:
 		return refusal.New(refusal.NotAllowed, "a token cannot do this (%s); sign in as a person", p)
 	case s.Acting && p == Personal:
@@ -222,7 +225,8 @@ func (s Subject) Require(p Permission) error {
 	}
 	without.ReadOnly = false
 	if s.ReadOnly && without.Allows(p) {
-		return refusal.New(refusal.NotAllowed, "you may look, and not change anything (%s); whoever looks after your sign-in can change that", p)
+		return refusal.New(refusal.NotAllowed,
+			"you may look, and not change anything (%s); whoever looks after your sign-in can change that", p)
 	}
 	return refusal.New(refusal.NotAllowed, "your rights do not include this (%s); ask an operator", p)
 }
@@ -242,11 +246,12 @@ func (s Subject) MayManage(role Role) bool {
 	return role == Customer
 }
 
-// MayLift reports whether the subject may lift what somebody with a role has put on an account, as a suspension:
-// a reseller cannot undo what an operator did.
+// MayLift reports whether the subject may lift what somebody with a role has put on an account, as
+// a suspension: a reseller cannot undo what an operator did.
 func (s Subject) MayLift(by Role) bool { return s.Role == Operator || s.Role == by }
 
-// MayActAs reports whether the subject may act on behalf of people with a role. Nobody gets more rights by it than they have.
+// MayActAs reports whether the subject may act on behalf of people with a role. Nobody gets more
+// rights by it than they have.
 func (s Subject) MayActAs(role Role) bool {
 	switch {
 	case s.Acting || !s.Allows(PeopleActAs):

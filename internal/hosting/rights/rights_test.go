@@ -45,7 +45,8 @@ func TestEveryPermissionIsInTheTable(t *testing.T) {
 			assert.False(t, Subject{Role: role, Duty: All}.Allows(p), "%s %s", role, p)
 		}
 	}
-	assert.False(t, Subject{Role: Customer, Duty: All}.Allows(CustomersNotes), "customers never read what is noted about them")
+	assert.False(t, Subject{Role: Customer, Duty: All}.Allows(CustomersNotes),
+		"customers never read what is noted about them")
 }
 
 func TestRequireSaysWhatIsInTheWay(t *testing.T) {
@@ -60,20 +61,26 @@ func TestRequireSaysWhatIsInTheWay(t *testing.T) {
 		permission Permission
 		kind       refusal.Kind
 	}{
-		"sign in first":           {Subject{}, AccountsRead, refusal.NotSignedIn},
-		"ask an operator":         {customer, PlansChange, refusal.NotAllowed},
-		"may look":                {with(func(s *Subject) { s.ReadOnly = true }), DomainsChange, refusal.NotAllowed},
-		"scopes":                  {with(func(s *Subject) { s.Token, s.Scopes = true, []Permission{PlansChange} }), AccountsRead, refusal.NotAllowed},
-		"sign in as a person":     {with(func(s *Subject) { s.Token = true }), Personal, refusal.NotAllowed},
-		"stop acting":             {with(func(s *Subject) { s.Acting = true }), Personal, refusal.NotAllowed},
-		"has to be set first":     {with(func(s *Subject) { s.MustFirst = true }), AccountsRead, refusal.MustDoFirst},
-		"include this (accounts.": {with(func(s *Subject) { s.Token, s.Scopes = true, []Permission{AccountsOpen} }), AccountsOpen, refusal.NotAllowed},
+		"sign in first":   {Subject{}, AccountsRead, refusal.NotSignedIn},
+		"ask an operator": {customer, PlansChange, refusal.NotAllowed},
+		"may look":        {with(func(s *Subject) { s.ReadOnly = true }), DomainsChange, refusal.NotAllowed},
+		"scopes": {with(func(s *Subject) {
+			s.Token, s.Scopes = true, []Permission{PlansChange}
+		}), AccountsRead, refusal.NotAllowed},
+		"sign in as a person": {with(func(s *Subject) { s.Token = true }), Personal, refusal.NotAllowed},
+		"stop acting":         {with(func(s *Subject) { s.Acting = true }), Personal, refusal.NotAllowed},
+		"has to be set first": {with(func(s *Subject) { s.MustFirst = true }), AccountsRead, refusal.MustDoFirst},
+		"include this (accounts.": {with(func(s *Subject) {
+			s.Token, s.Scopes = true, []Permission{AccountsOpen}
+		}), AccountsOpen, refusal.NotAllowed},
 	} {
 		err := c.subject.Require(c.permission)
 		assert.ErrorContains(t, err, says)
 		assert.True(t, refusal.Is(err, c.kind), says)
 	}
-	for _, s := range []Subject{customer, with(func(s *Subject) { s.ReadOnly = true }), with(func(s *Subject) { s.Acting = true }),
+	for _, s := range []Subject{customer, with(func(s *Subject) {
+		s.ReadOnly = true
+	}), with(func(s *Subject) { s.Acting = true }),
 		with(func(s *Subject) { s.Token, s.Scopes = true, []Permission{AccountsRead} })} {
 		assert.NoError(t, s.Require(AccountsRead))
 		assert.NoError(t, s.Require(Own))

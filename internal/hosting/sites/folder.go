@@ -30,10 +30,12 @@ var (
 	bcryptHash  = regexp.MustCompile(`^\$2[aby]\$\d\d\$[./A-Za-z0-9]{53}$`)
 )
 
-// CheckFolderUser refuses names that a password file could not hold (RFC 7617, section 2: no colon).
+// CheckFolderUser refuses names that a password file could not hold
+// (RFC 7617, section 2: no colon).
 func CheckFolderUser(name string) error {
 	if !folderUser.MatchString(name) {
-		return refusal.Input("name", "%q cannot be a visitor's name: up to 64 letters, digits, dots, hyphens, underscores and @", name)
+		return refusal.Input("name", "%q cannot be a visitor's name: up to 64 letters, digits, dots, hyphens, "+
+			"underscores and @", name)
 	}
 	return nil
 }
@@ -49,7 +51,8 @@ func (f Folder) Check() error {
 		}
 	}
 	if !folderTitle.MatchString(f.Title) || strings.TrimSpace(f.Title) != f.Title {
-		return refusal.Input("title", "a title has up to 80 letters of ASCII, digits, blanks and plain signs; browsers show it when they ask")
+		return refusal.Input("title", "a title has up to 80 letters of ASCII, digits, blanks and plain signs; "+
+			"browsers show it when they ask")
 	}
 	for _, u := range f.Users {
 		if err := CheckFolderUser(u.Name); err != nil {

@@ -7,9 +7,10 @@ import (
 	"strings"
 )
 
-// Raw directives are nginx directives that stand at the end of a site's server block. They are read before nginx
-// sees them, because nginx runs as root and would do what they say: only directives from a list are let through, and none of them may
-// name a file outside the home, leave the block, or build a path out of what visitors send.
+// Raw directives are nginx directives that stand at the end of a site's server block. They are read
+// before nginx sees them, because nginx runs as root and would do what they say: only directives
+// from a list are let through, and none of them may name a file outside the home, leave the block,
+// or build a path out of what visitors send.
 
 const (
 	mostRaw   = 16 << 10
@@ -17,20 +18,26 @@ const (
 )
 
 // rawPlain are directives without a file in them.
-var rawPlain = []string{"absolute_redirect", "add_header", "add_trailer", "allow", "auth_basic", "autoindex", "autoindex_exact_size", "autoindex_format", "autoindex_localtime", "break",
-	"charset", "client_body_timeout", "client_max_body_size", "default_type", "deny", "etag", "expires", "gzip", "gzip_comp_level", "gzip_min_length", "gzip_proxied", "gzip_static", "gzip_types",
-	"gzip_vary", "if_modified_since", "internal", "keepalive_timeout", "limit_rate", "limit_rate_after", "log_not_found", "max_ranges", "port_in_redirect",
-	"proxy_buffering", "proxy_connect_timeout", "proxy_hide_header", "proxy_http_version", "proxy_intercept_errors", "proxy_pass_header", "proxy_read_timeout", "proxy_redirect", "proxy_send_timeout",
-	"proxy_set_header", "proxy_ssl_server_name", "proxy_ssl_verify_depth", "recursive_error_pages", "return", "satisfy", "send_timeout", "set", "valid_referers"}
+var rawPlain = []string{"absolute_redirect", "add_header", "add_trailer", "allow", "auth_basic", "autoindex",
+	"autoindex_exact_size", "autoindex_format", "autoindex_localtime", "break",
+	"charset", "client_body_timeout", "client_max_body_size", "default_type", "deny", "etag", "expires", "gzip",
+	"gzip_comp_level", "gzip_min_length", "gzip_proxied", "gzip_static", "gzip_types",
+	"gzip_vary", "if_modified_since", "internal", "keepalive_timeout", "limit_rate", "limit_rate_after",
+	"log_not_found", "max_ranges", "port_in_redirect",
+	"proxy_buffering", "proxy_connect_timeout", "proxy_hide_header", "proxy_http_version", "proxy_intercept_errors",
+	"proxy_pass_header", "proxy_read_timeout", "proxy_redirect", "proxy_send_timeout",
+	"proxy_set_header", "proxy_ssl_server_name", "proxy_ssl_verify_depth", "recursive_error_pages", "return", "satisfy",
+	"send_timeout", "set", "valid_referers"}
 
-// rawPaths are directives that name files or internal addresses: they may use only variables that hold no
-// more than the normalized address.
+// rawPaths are directives that name files or internal addresses: they may use only variables that
+// hold no more than the normalized address.
 var rawPaths = []string{"alias", "error_page", "index", "rewrite", "root", "try_files"}
 
 // rawBlocks are directives with a block.
 var rawBlocks = []string{"if", "limit_except", "location", "types"}
 
-// addressVariables hold the normalized address, which has no "..", or what stands behind its question mark.
+// addressVariables hold the normalized address, which has no "..", or
+// what stands behind its question mark.
 var addressVariables = []string{"uri", "document_uri", "is_args", "args", "query_string"}
 
 // directive is one statement with its line.
@@ -69,7 +76,9 @@ func parseRaw(text string) ([]directive, error) {
 	if len(text) > mostRaw {
 		return nil, fmt.Errorf("raw directives have at most %d characters", mostRaw)
 	}
-	if at := strings.IndexFunc(text, func(r rune) bool { return r < ' ' && r != '\n' && r != '\t' || r == 0x7f }); at >= 0 {
+	if at := strings.IndexFunc(text, func(r rune) bool {
+		return r < ' ' && r != '\n' && r != '\t' || r == 0x7f
+	}); at >= 0 {
 		return nil, fmt.Errorf("line %d: there is a control character", 1+strings.Count(text[:at], "\n"))
 	}
 	var list []directive
@@ -112,7 +121,8 @@ func parseRaw(text string) ([]directive, error) {
 				return nil, fmt.Errorf("line %d: %q lacks a semicolon", start, strings.Join(words, " "))
 			}
 			if len(open) == 0 {
-				return nil, fmt.Errorf("line %d: a closing brace without an opening one; it would leave the site's own block", line)
+				return nil, fmt.Errorf("line %d: a closing brace without an opening one; it would leave the site's "+
+					"own block", line)
 			}
 			open = open[:len(open)-1]
 			i++
@@ -138,8 +148,8 @@ func parseRaw(text string) ([]directive, error) {
 	return list, nil
 }
 
-// rawWord reads a word as nginx does: quoted as a whole, or up to a blank, semicolon or brace. Only a
-// backslash before a quote, a backslash or a character of a regular expression is left alone.
+// rawWord reads a word as nginx does: quoted as a whole, or up to a blank, semicolon or brace. Only
+// a backslash before a quote, a backslash or a character of a regular expression is left alone.
 func rawWord(text string) (word string, length int, err error) {
 	if quote := text[0]; quote == '"' || quote == '\'' {
 		for i := 1; i < len(text); i++ {
@@ -191,7 +201,8 @@ func checkDirective(d directive) error {
 	known := slices.Contains(rawPlain, name) || slices.Contains(rawPaths, name) || name == "proxy_pass"
 	switch block := slices.Contains(rawBlocks, name); {
 	case !known && !block:
-		return fmt.Errorf("%s cannot be used here; possible are directives that stay inside the site, such as location, return, rewrite, add_header, try_files, proxy_pass", name)
+		return fmt.Errorf("%s cannot be used here; possible are directives that stay inside the site, such as "+
+			"location, return, rewrite, add_header, try_files, proxy_pass", name)
 	case block && !d.block:
 		return fmt.Errorf("%s needs a block in braces", name)
 	case !block && d.block:
@@ -236,7 +247,8 @@ var rawOwnVariable = regexp.MustCompile(`^\$my_[a-z0-9_]{1,40}$`)
 
 // redirects reports whether a text leads to another address rather than to a file.
 func redirects(word string) bool {
-	return strings.HasPrefix(word, "http://") || strings.HasPrefix(word, "https://") || strings.HasPrefix(word, "$scheme://")
+	return strings.HasPrefix(word, "http://") || strings.HasPrefix(word, "https://") ||
+		strings.HasPrefix(word, "$scheme://")
 }
 
 // onlyAddress refuses variables that could hold "..": a visitor would choose the file.
@@ -246,12 +258,14 @@ func onlyAddress(name, word string, captures bool) error {
 		if slices.Contains(addressVariables, v) || captures && len(v) == 1 && v[0] >= '1' && v[0] <= '9' {
 			continue
 		}
-		return fmt.Errorf("%s cannot use $%s, which visitors could fill with another path; $%s can be used", name, v, strings.Join(addressVariables, ", $"))
+		return fmt.Errorf("%s cannot use $%s, which visitors could fill with another path; $%s can be used", name, v,
+			strings.Join(addressVariables, ", $"))
 	}
 	return nil
 }
 
-// checkRewrite lets captures through, which are parts of the normalized address: rewrite matches nothing else.
+// checkRewrite lets captures through, which are parts of the normalized
+// address: rewrite matches nothing else.
 func checkRewrite(args []string) error {
 	if len(args) < 2 {
 		return fmt.Errorf("rewrite takes an expression and what to put in its place")
@@ -281,7 +295,8 @@ var upstream = regexp.MustCompile(`^https?://[A-Za-z0-9][A-Za-z0-9.-]*(:[0-9]{1,
 
 func checkProxyPass(args []string) error {
 	if len(args) != 1 || !upstream.MatchString(args[0]) {
-		return fmt.Errorf("proxy_pass takes one address such as http://127.0.0.1:3000 or https://shop.example/, without variables")
+		return fmt.Errorf("proxy_pass takes one address such as http://127.0.0.1:3000 or https://shop.example/, " +
+			"without variables")
 	}
 	return nil
 }

@@ -25,10 +25,11 @@ const (
 type Redirection struct {
 	// Target is an absolute address in its final form; see [ParseTarget].
 	Target string `json:"target"`
-	// Code is the status of the answer (RFC 9110, section 15.4): 301 or 308 for good, 302 or 307 for now; 307 and
-	// 308 have the method and content sent again.
+	// Code is the status of the answer (RFC 9110, section 15.4): 301 or 308 for good, 302 or 307
+	// for now; 307 and 308 have the method and content sent again.
 	Code int `json:"code"`
-	// KeepPath appends the path that was asked for to the target's, KeepQuery what stood behind the question mark.
+	// KeepPath appends the path that was asked for to the target's,
+	// KeepQuery what stood behind the question mark.
 	KeepPath  bool `json:"keep_path"`
 	KeepQuery bool `json:"keep_query"`
 }
@@ -43,7 +44,8 @@ func (r Redirection) Check() error {
 		err = refusal.Input("target", "%q is not in its final form (%s)", r.Target, target)
 	}
 	if err == nil && !slices.Contains(RedirectCodes, r.Code) {
-		err = refusal.Input("code", "%d is no status of a redirect; 301 and 308 are for good, 302 and 307 for now", r.Code)
+		err = refusal.Input("code", "%d is no status of a redirect; 301 and 308 are for good, 302 and 307 for now",
+			r.Code)
 	}
 	if err == nil && (r.KeepPath || r.KeepQuery) && strings.Contains(target, "#") {
 		err = refusal.Input("target", "a target with a # in it cannot have the path or query appended")
@@ -56,9 +58,10 @@ func (r Redirection) Check() error {
 
 const mostTarget = 1500
 
-// ParseTarget reads where a redirect leads, as people type it: with or without a scheme. The
-// final form is an absolute http or https address (RFC 9110, section 4.2) of ASCII alone, safe to stand
-// unquoted in a configuration file; it ends without a slash if there is no path. What was put right is told in words.
+// ParseTarget reads where a redirect leads, as people type it: with or without a
+// scheme. The final form is an absolute http or https address (RFC 9110, section
+// 4.2) of ASCII alone, safe to stand unquoted in a configuration file; it ends
+// without a slash if there is no path. What was put right is told in words.
 func ParseTarget(typed string) (target string, corrections []string, err error) {
 	text := strings.TrimSpace(typed)
 	refuse := func(format string, args ...any) (string, []string, error) {
@@ -100,7 +103,8 @@ func ParseTarget(typed string) (target string, corrections []string, err error) 
 			host = "www." + host
 		}
 	}
-	if port := u.Port(); port != "" && !(u.Scheme == "http" && port == "80") && !(u.Scheme == "https" && port == "443") {
+	if port := u.Port(); port != "" && !(u.Scheme == "http" && port == "80") &&
+		!(u.Scheme == "https" && port == "443") {
 		host += ":" + port
 	}
 	target = u.Scheme + "://" + host
@@ -116,7 +120,8 @@ func ParseTarget(typed string) (target string, corrections []string, err error) 
 	return target, corrections, nil
 }
 
-// safe are the characters of addresses (RFC 3986, section 2) that no configuration file reads as syntax.
+// safe are the characters of addresses (RFC 3986, section 2) that no
+// configuration file reads as syntax.
 const safe = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~:/?@!*+,=&()%"
 
 func escape(text string) string {
@@ -141,8 +146,8 @@ func TargetHost(target string) string {
 	return strings.TrimPrefix(u.Hostname(), "www.")
 }
 
-// Circle reports whether following redirects from a name leads back to it. Leads gives the name that each name
-// is redirected to; a name without an entry is not redirected.
+// Circle reports whether following redirects from a name leads back to it. Leads gives the name
+// that each name is redirected to; a name without an entry is not redirected.
 func Circle(from string, leads map[string]string) bool {
 	at := leads[from]
 	for range len(leads) {
@@ -156,10 +161,12 @@ func Circle(from string, leads map[string]string) bool {
 	return at == from
 }
 
-// CheckRoot refuses a document root that is not a plain path below the home (see [CheckPath]) or lies in a directory that is not the customer's to fill.
+// CheckRoot refuses a document root that is not a plain path below the home (see [CheckPath]) or
+// lies in a directory that is not the customer's to fill.
 func CheckRoot(root string) error {
 	if err := CheckPath(root); err != nil {
-		return refusal.Input("root", "%q cannot be a document root: write a path below the home such as sites/ferries.example/public", root)
+		return refusal.Input("root", "%q cannot be a document root: write a path below the home such as "+
+			"sites/ferries.example/public", root)
 	}
 	if first, _, _ := strings.Cut(root, "/"); first != "sites" {
 		return refusal.Input("root", "a document root lies below sites/, such as sites/%s", root)

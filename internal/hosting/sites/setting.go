@@ -68,39 +68,65 @@ const (
 	day    = 24 * 60 * minute
 )
 
-// LongHSTS is the length in seconds from which strict transport security is a decision that cannot be
-// taken back in time: browsers that have seen it refuse the site without TLS for as long (RFC 6797, section 14.2).
+// LongHSTS is the length in seconds from which strict transport security is
+// a decision that cannot be taken back in time: browsers that have seen it
+// refuse the site without TLS for as long (RFC 6797, section 14.2).
 const LongHSTS = day
 
 // All lists every setting in the order in which people read them.
 var All = []Info{
-	{Key: "preferred", Kind: Choice, Group: "Names", Title: "preferred form", About: "visitors of the other form are sent to this one", Default: "both", Choices: []string{"both", "bare", "www"}},
+	{Key: "preferred", Kind: Choice, Group: "Names", Title: "preferred form",
+		About: "visitors of the other form are sent to this one", Default: "both", Choices: []string{"both", "bare",
+			"www"}},
 	{Key: "https_redirect", Kind: Switch, Group: "Names", Title: "redirect to HTTPS", Default: false},
-	{Key: "hsts", Kind: Seconds, Group: "Names", Title: "strict transport security", About: "seconds for which browsers insist on HTTPS; 0 is off", Default: int64(0), Most: 2 * 365 * day},
-	{Key: "hsts_subdomains", Kind: Switch, Group: "Names", Title: "strict transport security for all names below", Default: false},
+	{Key: "hsts", Kind: Seconds, Group: "Names", Title: "strict transport security",
+		About: "seconds for which browsers insist on HTTPS; 0 is off", Default: int64(0), Most: 2 * 365 * day},
+	{Key: "hsts_subdomains", Kind: Switch, Group: "Names", Title: "strict transport security for all names below",
+		Default: false},
 
-	{Key: "index_files", Kind: Paths, Group: "Pages", Title: "index files", About: "tried in this order when a directory is asked for", Default: []string{"index.php", "index.html"}},
-	{Key: "front_script", Kind: Path, Group: "Pages", Title: "front script", About: "gets every request for what is not there, such as index.php for pretty addresses", Default: ""},
-	{Key: "error_pages", Kind: Map, Group: "Pages", Title: "error pages", About: "a page of the site for a status, such as 404: errors/missing.html", Default: map[string]string{}, check: checkErrorPages},
-	{Key: "largest_upload", Kind: Size, Group: "Pages", Title: "largest upload", About: "for the web server and PHP alike", Default: int64(64 * plans.MiB), Least: 64 * plans.KiB, Most: 16 * plans.GiB},
-	{Key: "static_caching", Kind: Seconds, Group: "Pages", Title: "caching of static files", About: "seconds for which browsers may keep images, styles and scripts; 0 leaves it to them", Default: int64(0), Most: 365 * day},
+	{Key: "index_files", Kind: Paths, Group: "Pages", Title: "index files",
+		About: "tried in this order when a directory is asked for", Default: []string{"index.php", "index.html"}},
+	{Key: "front_script", Kind: Path, Group: "Pages", Title: "front script",
+		About: "gets every request for what is not there, such as index.php for pretty addresses", Default: ""},
+	{Key: "error_pages", Kind: Map, Group: "Pages", Title: "error pages",
+		About: "a page of the site for a status, such as 404: errors/missing.html", Default: map[string]string{},
+		check: checkErrorPages},
+	{Key: "largest_upload", Kind: Size, Group: "Pages", Title: "largest upload",
+		About: "for the web server and PHP alike", Default: int64(64 * plans.MiB), Least: 64 * plans.KiB,
+		Most: 16 * plans.GiB},
+	{Key: "static_caching", Kind: Seconds, Group: "Pages", Title: "caching of static files",
+		About: "seconds for which browsers may keep images, styles and scripts; 0 leaves it to them", Default: int64(0),
+		Most: 365 * day},
 	{Key: "compression", Kind: Switch, Group: "Pages", Title: "compression", Default: true},
 
-	{Key: "methods", Kind: Choices, Group: "Guards", Title: "allowed methods", About: "others are answered with 405", Default: []string{"GET", "HEAD", "POST", "OPTIONS"},
-		Choices: []string{"GET", "HEAD", "POST", "OPTIONS", "PUT", "PATCH", "DELETE", "PROPFIND", "PROPPATCH", "MKCOL", "COPY", "MOVE", "LOCK", "UNLOCK", "REPORT"}, check: checkMethods},
-	{Key: "dot_files", Kind: Switch, Group: "Guards", Title: "serve dot-files", About: "off hides everything whose name begins with a dot, except .well-known", Default: false},
-	{Key: "headers", Kind: Map, Group: "Guards", Title: "response headers", About: "sent with every answer of the site", Default: map[string]string{}, check: checkHeaders},
+	{Key: "methods", Kind: Choices, Group: "Guards", Title: "allowed methods", About: "others are answered with 405",
+		Default: []string{"GET", "HEAD", "POST", "OPTIONS"},
+		Choices: []string{"GET", "HEAD", "POST", "OPTIONS", "PUT", "PATCH", "DELETE", "PROPFIND", "PROPPATCH", "MKCOL",
+			"COPY", "MOVE", "LOCK", "UNLOCK", "REPORT"}, check: checkMethods},
+	{Key: "dot_files", Kind: Switch, Group: "Guards", Title: "serve dot-files",
+		About: "off hides everything whose name begins with a dot, except .well-known", Default: false},
+	{Key: "headers", Kind: Map, Group: "Guards", Title: "response headers", About: "sent with every answer of the site",
+		Default: map[string]string{}, check: checkHeaders},
 
-	{Key: "php", Kind: Switch, Group: "PHP", Title: "PHP", About: "off answers 404 for scripts, never their source", Default: true},
-	{Key: "php_version", Kind: Version, Group: "PHP", Title: "version of PHP", About: "one that is installed on the server; empty follows the newest", Default: ""},
-	{Key: "php_memory", Kind: Size, Group: "PHP", Title: "memory of a request", Default: int64(plans.PHPMemoryFloor), Least: 32 * plans.MiB, Most: 8 * plans.GiB},
-	{Key: "php_time", Kind: Seconds, Group: "PHP", Title: "longest run of a request", Default: int64(plans.PHPTimeFloor), Least: 1, Most: 60 * minute},
-	{Key: "php_inputs", Kind: Number, Group: "PHP", Title: "most fields of a form", Default: int64(1000), Least: 100, Most: 100_000},
-	{Key: "php_errors", Kind: Switch, Group: "PHP", Title: "show errors to visitors", About: "helps while building, and tells strangers too much afterwards", Default: false},
+	{Key: "php", Kind: Switch, Group: "PHP", Title: "PHP", About: "off answers 404 for scripts, never their source",
+		Default: true},
+	{Key: "php_version", Kind: Version, Group: "PHP", Title: "version of PHP",
+		About: "one that is installed on the server; empty follows the newest", Default: ""},
+	{Key: "php_memory", Kind: Size, Group: "PHP", Title: "memory of a request", Default: int64(plans.PHPMemoryFloor),
+		Least: 32 * plans.MiB, Most: 8 * plans.GiB},
+	{Key: "php_time", Kind: Seconds, Group: "PHP", Title: "longest run of a request",
+		Default: int64(plans.PHPTimeFloor), Least: 1, Most: 60 * minute},
+	{Key: "php_inputs", Kind: Number, Group: "PHP", Title: "most fields of a form", Default: int64(1000), Least: 100,
+		Most: 100_000},
+	{Key: "php_errors", Kind: Switch, Group: "PHP", Title: "show errors to visitors",
+		About: "helps while building, and tells strangers too much afterwards", Default: false},
 	{Key: "php_timezone", Kind: Zone, Group: "PHP", Title: "time zone", Default: "UTC"},
 
-	{Key: "access_log", Kind: Switch, Group: "Log and raw directives", Title: "access log", About: "a line for each request, in logs/ of the home; counts against the disk space", Default: true},
-	{Key: "raw", Kind: Text, Group: "Log and raw directives", Title: "raw directives", About: "nginx directives inside this site's own server block; nginx tests them before use", Default: "", check: checkRaw},
+	{Key: "access_log", Kind: Switch, Group: "Log and raw directives", Title: "access log",
+		About: "a line for each request, in logs/ of the home; counts against the disk space", Default: true},
+	{Key: "raw", Kind: Text, Group: "Log and raw directives", Title: "raw directives",
+		About: "nginx directives inside this site's own server block; nginx tests them before use", Default: "",
+		check: checkRaw},
 }
 
 // Of returns the description of a setting.
@@ -112,9 +138,9 @@ func Of(key Key) (Info, bool) {
 	return All[at], true
 }
 
-// Settings are values by key: what is set in one place. Values are bool, string,
-// int64, []string or map[string]string, as the setting's kind wants it. Decoding them refuses what is
-// no setting and what is out of bounds.
+// Settings are values by key: what is set in one place. Values are bool,
+// string, int64, []string or map[string]string, as the setting's kind wants
+// it. Decoding them refuses what is no setting and what is out of bounds.
 type Settings map[Key]any
 
 // UnmarshalJSON reads and checks settings.
@@ -131,8 +157,8 @@ func (s *Settings) UnmarshalJSON(text []byte) error {
 	return err
 }
 
-// Read reads settings from JSON values and returns, besides, the keys of those that are null. All that is
-// wrong is told at once.
+// Read reads settings from JSON values and returns, besides, the keys of those that are null. All
+// that is wrong is told at once.
 func Read(raw map[string]json.RawMessage) (set Settings, unset []Key, err error) {
 	set = Settings{}
 	var wrong []refusal.Field
@@ -155,7 +181,8 @@ func Read(raw map[string]json.RawMessage) (set Settings, unset []Key, err error)
 		set[info.Key] = value
 	}
 	if len(wrong) > 0 {
-		return set, unset, &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "the settings need another look", Fields: wrong}
+		return set, unset, &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "the settings need another look",
+			Fields: wrong}
 	}
 	return set, unset, nil
 }
@@ -256,8 +283,8 @@ func (i Info) checkList(list []string) error {
 	return nil
 }
 
-// Parse reads a value as people write it in one line: on, off, 64M, 30d, a,b, or name=value,name=value.
-// Braces around JSON are taken as JSON.
+// Parse reads a value as people write it in one line: on, off, 64M, 30d, a,b, or
+// name=value,name=value. Braces around JSON are taken as JSON.
 func (i Info) Parse(typed string) (any, error) {
 	typed = strings.TrimSpace(typed)
 	var v any
@@ -353,7 +380,8 @@ var units = []struct {
 	length int64
 }{{"d", day}, {"h", 60 * minute}, {"m", minute}, {"s", 1}}
 
-// ParseSeconds reads a length of time such as 30d, 12h, 5m or 90s, and 0. A bare number is refused: 30 what?
+// ParseSeconds reads a length of time such as 30d, 12h, 5m or 90s, and
+// 0. A bare number is refused: 30 what?
 func ParseSeconds(typed string) (int64, error) {
 	if typed == "0" {
 		return 0, nil
@@ -391,7 +419,8 @@ var plainPath = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._-]*(/[A-Za-z0-9_][A
 // configuration language would read as syntax.
 func CheckPath(p string) error {
 	if len(p) > 512 || !plainPath.MatchString(p) || path.Clean(p) != p {
-		return fmt.Errorf("%q is not a plain path below the document root: letters, digits, dots, hyphens and underscores, with / between them and none at the start", p)
+		return fmt.Errorf("%q is not a plain path below the document root: letters, digits, dots, hyphens and "+
+			"underscores, with / between them and none at the start", p)
 	}
 	return nil
 }
@@ -428,13 +457,17 @@ func checkErrorPages(v any) error {
 	return nil
 }
 
-// owned are headers that the web server answers for itself: setting them as well would break answers or contradict other settings.
-var owned = []string{"Connection", "Content-Length", "Content-Encoding", "Content-Range", "Content-Type", "Date", "Host", "Keep-Alive", "Location", "Server", "Set-Cookie", "Status",
-	"Strict-Transport-Security", "Te", "Trailer", "Transfer-Encoding", "Upgrade", "X-Accel-Redirect", "X-Accel-Buffering", "X-Accel-Charset", "X-Accel-Expires", "X-Accel-Limit-Rate"}
+// owned are headers that the web server answers for itself: setting them as well would break
+// answers or contradict other settings.
+var owned = []string{"Connection", "Content-Length", "Content-Encoding", "Content-Range", "Content-Type", "Date",
+	"Host", "Keep-Alive", "Location", "Server", "Set-Cookie", "Status",
+	"Strict-Transport-Security", "Te", "Trailer", "Transfer-Encoding", "Upgrade", "X-Accel-Redirect",
+	"X-Accel-Buffering", "X-Accel-Charset", "X-Accel-Expires", "X-Accel-Limit-Rate"}
 
 var token = regexp.MustCompile("^[A-Za-z][A-Za-z0-9-]{0,63}$")
 
-// checkHeaders holds names and values against RFC 9110, sections 5.1 and 5.5: visible ASCII and blanks.
+// checkHeaders holds names and values against RFC 9110, sections 5.1
+// and 5.5: visible ASCII and blanks.
 func checkHeaders(v any) error {
 	seen := map[string]bool{}
 	for name, value := range v.(map[string]string) {

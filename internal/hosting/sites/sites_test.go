@@ -13,7 +13,8 @@ import (
 	"victualler/internal/hosting/refusal"
 )
 
-// The table and the struct for servers name the same settings, and every default passes its own check.
+// The table and the struct for servers name the same settings, and
+// every default passes its own check.
 func TestTableAndSwitchesAgree(t *testing.T) {
 	text, err := json.Marshal(Defaults())
 	require.NoError(t, err)
@@ -36,13 +37,20 @@ func TestTableAndSwitchesAgree(t *testing.T) {
 
 func TestSettingsRefuse(t *testing.T) {
 	for text, want := range map[string]string{
-		`{"nonsense": 1}`: "no such setting", `{"compression": "on"}`: "true or false", `{"hsts": -1}`: "from 0", `{"hsts": 1.5}`: "whole number", `{"hsts": 99999999999}`: "730d",
-		`{"preferred": "ww"}`: "one of both, bare, www", `{"methods": []}`: "at least one", `{"methods": ["GET"]}`: "GET and HEAD", `{"methods": ["GET","HEAD","GET"]}`: "twice",
-		`{"methods": ["GET","HEAD","TRACE"]}`: "none of", `{"index_files": ["../x"]}`: "plain path", `{"index_files": ["a b"]}`: "plain path", `{"front_script": "/index.php"}`: "plain path",
-		`{"front_script": ".hidden.php"}`: "plain path", `{"error_pages": {"404": "x;}"}}`: "plain path", `{"error_pages": {"200": "x.html"}}`: "can be given for", `{"php_timezone": "Mars/Base"}`: "time zone",
-		`{"php_timezone": "../etc/passwd"}`: "time zone", `{"php_timezone": "Local"}`: "time zone", `{"largest_upload": 10}`: "64K", `{"headers": {"Content-Length": "1"}}`: "own to send",
-		`{"headers": {"X A": "1"}}`: "no name of a header", `{"headers": {"X": "a\nb"}}`: "in one line", `{"headers": {"X": "$host"}}`: "dollar", `{"headers": {"x-a": "1", "X-A": "2"}}`: "twice",
-		`{"headers": {"Strict-Transport-Security": "max-age=1"}}`: "hsts", `{"headers": {"X": ""}}`: "needs a value", `{"raw": "root /etc"}`: "semicolon", `[]`: "object",
+		`{"nonsense": 1}`: "no such setting", `{"compression": "on"}`: "true or false", `{"hsts": -1}`: "from 0",
+		`{"hsts": 1.5}`: "whole number", `{"hsts": 99999999999}`: "730d",
+		`{"preferred": "ww"}`: "one of both, bare, www", `{"methods": []}`: "at least one",
+		`{"methods": ["GET"]}`: "GET and HEAD", `{"methods": ["GET","HEAD","GET"]}`: "twice",
+		`{"methods": ["GET","HEAD","TRACE"]}`: "none of", `{"index_files": ["../x"]}`: "plain path",
+		`{"index_files": ["a b"]}`: "plain path", `{"front_script": "/index.php"}`: "plain path",
+		`{"front_script": ".hidden.php"}`: "plain path", `{"error_pages": {"404": "x;}"}}`: "plain path",
+		`{"error_pages": {"200": "x.html"}}`: "can be given for", `{"php_timezone": "Mars/Base"}`: "time zone",
+		`{"php_timezone": "../etc/passwd"}`: "time zone", `{"php_timezone": "Local"}`: "time zone",
+		`{"largest_upload": 10}`: "64K", `{"headers": {"Content-Length": "1"}}`: "own to send",
+		`{"headers": {"X A": "1"}}`: "no name of a header", `{"headers": {"X": "a\nb"}}`: "in one line",
+		`{"headers": {"X": "$host"}}`: "dollar", `{"headers": {"x-a": "1", "X-A": "2"}}`: "twice",
+		`{"headers": {"Strict-Transport-Security": "max-age=1"}}`: "hsts", `{"headers": {"X": ""}}`: "needs a value",
+		`{"raw": "root /etc"}`: "semicolon", `[]`: "object",
 	} {
 		var s Settings
 		err := json.Unmarshal([]byte(text), &s)
@@ -59,10 +67,14 @@ func TestParseSettings(t *testing.T) {
 		want  any
 		wrong string
 	}{
-		{"compression", "off", false, ""}, {"compression", "maybe", nil, "on or off"}, {"largest_upload", "256M", int64(256 * plans.MiB), ""}, {"largest_upload", "256", nil, "256 what?"},
-		{"hsts", "12h", int64(43200), ""}, {"hsts", "30", nil, "30 what?"}, {"hsts", "0", int64(0), ""}, {"hsts", "soon", nil, "length of time"}, {"hsts", "99999999999999999999d", nil, "length of time"},
-		{"methods", "GET, HEAD,PUT", []string{"GET", "HEAD", "PUT"}, ""}, {"error_pages", "404=e/missing.html", map[string]string{"404": "e/missing.html"}, ""},
-		{"headers", `{"X-A":"1","X-B":"a=b"}`, map[string]string{"X-A": "1", "X-B": "a=b"}, ""}, {"headers", "X-A", nil, "NAME=VALUE"}, {"php_inputs", "many", nil, "not a number"},
+		{"compression", "off", false, ""}, {"compression", "maybe", nil, "on or off"},
+		{"largest_upload", "256M", int64(256 * plans.MiB), ""}, {"largest_upload", "256", nil, "256 what?"},
+		{"hsts", "12h", int64(43200), ""}, {"hsts", "30", nil, "30 what?"}, {"hsts", "0", int64(0), ""},
+		{"hsts", "soon", nil, "length of time"}, {"hsts", "99999999999999999999d", nil, "length of time"},
+		{"methods", "GET, HEAD,PUT", []string{"GET", "HEAD", "PUT"}, ""},
+		{"error_pages", "404=e/missing.html", map[string]string{"404": "e/missing.html"}, ""},
+		{"headers", `{"X-A":"1","X-B":"a=b"}`, map[string]string{"X-A": "1", "X-B": "a=b"}, ""},
+		{"headers", "X-A", nil, "NAME=VALUE"}, {"php_inputs", "many", nil, "not a number"},
 	} {
 		info, known := Of(c.key)
 		require.True(t, known)
@@ -83,8 +95,10 @@ func TestParseSettings(t *testing.T) {
 }
 
 func TestResolve(t *testing.T) {
-	own, template := Settings{"hsts": int64(60), "php_memory": int64(plans.GiB)}, Settings{"hsts": int64(5), "compression": false}
-	list := Resolve(Bounds{PHPMemory: 256 * plans.MiB, PHPTime: 30, Upload: 10 * plans.MiB}, Layer{"site", own}, Layer{"template shop", template})
+	own, template := Settings{"hsts": int64(60), "php_memory": int64(plans.GiB)}, Settings{"hsts": int64(5),
+		"compression": false}
+	list := Resolve(Bounds{PHPMemory: 256 * plans.MiB, PHPTime: 30, Upload: 10 * plans.MiB}, Layer{"site", own},
+		Layer{"template shop", template})
 	byKey := map[Key]Effective{}
 	for _, e := range list {
 		byKey[e.Key] = e
@@ -107,9 +121,13 @@ func TestResolve(t *testing.T) {
 
 func TestTarget(t *testing.T) {
 	for typed, want := range map[string]string{
-		"ferries.example": "https://ferries.example", "HTTP://Ferries.Example:80/": "http://ferries.example", "https://www.ferries.example/a b": "https://www.ferries.example/a%20b",
-		"https://möwe.example/ä?x=1&y=$host;#top": "https://xn--mwe-sna.example/%C3%A4?x=1&y=%24host%3B#top", "https://ferries.example:8443/x": "https://ferries.example:8443/x", "http://10.77.0.21/": "http://10.77.0.21",
-		"https://ferries.example/\"{}'": "https://ferries.example/%22%7B%7D%27", "https://[2001:db8::1]/x": "https://[2001:db8::1]/x",
+		"ferries.example": "https://ferries.example", "HTTP://Ferries.Example:80/": "http://ferries.example",
+		"https://www.ferries.example/a b":         "https://www.ferries.example/a%20b",
+		"https://möwe.example/ä?x=1&y=$host;#top": "https://xn--mwe-sna.example/%C3%A4?x=1&y=%24host%3B#top",
+		"https://ferries.example:8443/x":          "https://ferries.example:8443/x",
+		"http://10.77.0.21/":                      "http://10.77.0.21",
+		"https://ferries.example/\"{}'":           "https://ferries.example/%22%7B%7D%27",
+		"https://[2001:db8::1]/x":                 "https://[2001:db8::1]/x",
 	} {
 		got, _, err := ParseTarget(typed)
 		require.NoError(t, err, typed)
@@ -119,8 +137,10 @@ func TestTarget(t *testing.T) {
 		assert.Equal(t, got, again, "final")
 		assert.Empty(t, corrections)
 	}
-	for typed, want := range map[string]string{"": "needs a target", "ftp://x.example/": "http://", "https://": "not an address", "https://a@ferries.example/": "before the @", "https://exa mple/": "not an address",
-		"https://nodots/": "name cannot be", strings.Repeat("x", 2000): "at most", "javascript:alert(1)": ""} {
+	for typed, want := range map[string]string{"": "needs a target", "ftp://x.example/": "http://",
+		"https://": "not an address", "https://a@ferries.example/": "before the @",
+		"https://exa mple/": "not an address",
+		"https://nodots/":   "name cannot be", strings.Repeat("x", 2000): "at most", "javascript:alert(1)": ""} {
 		_, _, err := ParseTarget(typed)
 		require.Error(t, err, typed)
 		assert.ErrorContains(t, err, want, typed)
@@ -131,14 +151,17 @@ func TestTarget(t *testing.T) {
 	assert.NoError(t, Redirection{"https://a.example?x=1", 302, false, true}.Check())
 	assert.True(t, Circle("a", map[string]string{"a": "b", "b": "c", "c": "a"}))
 	assert.True(t, Circle("a", map[string]string{"a": "a"}))
-	assert.False(t, Circle("a", map[string]string{"a": "b", "b": "c", "c": "b"}), "a circle elsewhere is not this name's")
+	assert.False(t, Circle("a", map[string]string{"a": "b", "b": "c", "c": "b"}),
+		"a circle elsewhere is not this name's")
 	assert.False(t, Circle("a", map[string]string{"a": "b"}))
 }
 
-// Whatever is typed: a target that is accepted is final, and holds nothing that a configuration file reads as syntax.
+// Whatever is typed: a target that is accepted is final, and holds
+// nothing that a configuration file reads as syntax.
 func TestAnyTarget(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		typed := rapid.OneOf(rapid.String(), rapid.StringMatching(`https?://[a-z]{1,5}\.example(/.{0,20})?(\?.{0,20})?(#.{0,9})?`)).Draw(t, "typed")
+		typed := rapid.OneOf(rapid.String(),
+			rapid.StringMatching(`https?://[a-z]{1,5}\.example(/.{0,20})?(\?.{0,20})?(#.{0,9})?`)).Draw(t, "typed")
 		got, _, err := ParseTarget(typed)
 		if err != nil {
 			return
@@ -155,24 +178,46 @@ const home = "/home/ferries"
 
 func TestRawRefuses(t *testing.T) {
 	for raw, want := range map[string]string{
-		"}": "leave the site's own block", "} server {": "leave the site's own block", "location /a {": "closing brace is missing", "location /a { deny all; }}": "leave the site's own block",
-		"include /etc/passwd;": "include cannot", "load_module x;": "cannot be used", "lua_code x;": "cannot be used", "content_by_lua_block { }": "cannot be used", "access_log /etc/cron.d/x;": "cannot be used",
-		"error_log /tmp/x;": "cannot be used", "ssl_certificate /x;": "cannot be used", "listen 25;": "cannot be used", "server_name other.example;": "cannot be used", "disable_symlinks off;": "cannot be used",
-		"fastcgi_pass unix:/run/php/account-other.sock;": "cannot be used", "fastcgi_param PHP_ADMIN_VALUE x;": "cannot be used", "auth_basic_user_file /etc/shadow;": "cannot be used",
-		"location / { proxy_pass http://unix:/run/x.sock; }": "socket", "location / { proxy_pass http://$arg_x; }": "without variables", "location / { proxy_pass ftp://x/; }": "one address",
-		"root /etc;": "below /home/ferries", "location /x { alias /home/other/; }": "below /home/ferries", "root /home/ferries/../other;": "“..”", "root /home/ferriesx;": "below", "root sites;": "from / on",
-		"root /home/$arg_x;": "variables", "location /x { try_files $arg_f =404; }": "$arg_f", "location /x { try_files /../../etc/passwd =404; }": "“..”", "rewrite ^ $arg_f;": "$arg_f",
-		"rewrite ^ /x/$http_y;": "$http_y", "if ($arg_f ~ (.*)) { set $my_x $1; } location / { try_files $my_x =404; }": "$my_x", "set $document_root /etc;": "$my_", "error_page 404 $arg_x;": "$arg_x",
-		"if (-f $arg_x) { return 200; }": "$request_filename", "deny all": "semicolon", "return 200 \"x;": "not closed", "return 200 ${host};": "without braces", "\x00": "control", ";": "without a directive",
-		"location /a \"b\"c { }": "blank is needed", "deny all { }": "takes no block", "location /a;": "needs a block", "location / { try_files /$1 =404; }": "$1", strings.Repeat("location /a { ", 9): "nested",
-		strings.Repeat("#", mostRaw+1): "at most", "index $cookie_x;": "$cookie_x", "types { text/x {": "no block in types", "rewrite ^x;": "what to put",
+		"}": "leave the site's own block", "} server {": "leave the site's own block",
+		"location /a {": "closing brace is missing", "location /a { deny all; }}": "leave the site's own block",
+		"include /etc/passwd;": "include cannot", "load_module x;": "cannot be used", "lua_code x;": "cannot be used",
+		"content_by_lua_block { }": "cannot be used", "access_log /etc/cron.d/x;": "cannot be used",
+		"error_log /tmp/x;": "cannot be used", "ssl_certificate /x;": "cannot be used", "listen 25;": "cannot be used",
+		"server_name other.example;": "cannot be used", "disable_symlinks off;": "cannot be used",
+		"fastcgi_pass unix:/run/php/account-other.sock;":     "cannot be used",
+		"fastcgi_param PHP_ADMIN_VALUE x;":                   "cannot be used",
+		"auth_basic_user_file /etc/shadow;":                  "cannot be used",
+		"location / { proxy_pass http://unix:/run/x.sock; }": "socket",
+		"location / { proxy_pass http://$arg_x; }":           "without variables",
+		"location / { proxy_pass ftp://x/; }":                "one address",
+		"root /etc;":                                         "below /home/ferries",
+		"location /x { alias /home/other/; }":                "below /home/ferries",
+		"root /home/ferries/../other;":                       "“..”", "root /home/ferriesx;": "below",
+		"root sites;":        "from / on",
+		"root /home/$arg_x;": "variables", "location /x { try_files $arg_f =404; }": "$arg_f",
+		"location /x { try_files /../../etc/passwd =404; }": "“..”", "rewrite ^ $arg_f;": "$arg_f",
+		"rewrite ^ /x/$http_y;": "$http_y",
+		"if ($arg_f ~ (.*)) { set $my_x $1; } location / { try_files $my_x =404; }": "$my_x",
+		"set $document_root /etc;": "$my_", "error_page 404 $arg_x;": "$arg_x",
+		"if (-f $arg_x) { return 200; }": "$request_filename", "deny all": "semicolon", "return 200 \"x;": "not closed",
+		"return 200 ${host};": "without braces", "\x00": "control", ";": "without a directive",
+		"location /a \"b\"c { }": "blank is needed", "deny all { }": "takes no block", "location /a;": "needs a block",
+		"location / { try_files /$1 =404; }": "$1", strings.Repeat("location /a { ", 9): "nested",
+		strings.Repeat("#", mostRaw+1): "at most", "index $cookie_x;": "$cookie_x",
+		"types { text/x {": "no block in types", "rewrite ^x;": "what to put",
 	} {
 		assert.ErrorContains(t, CheckRawIn(raw, home), want, raw)
 	}
-	for _, raw := range []string{"", "# nothing\n", "location /api/ {\n    proxy_pass http://127.0.0.1:3000;\n    proxy_set_header Host $host;\n}", "location = /old { return 301 https://x.example/?q=$arg_q; }",
-		"rewrite ^/shop/(.*)$ /index.php?page=$1&$args last;", "rewrite ^ https://x.example$request_uri permanent;", "location /files/ { alias /home/ferries/sites/files/; autoindex on; }",
-		"location ~ \\.(?:bak|old)$ { deny all; }", "add_header X-A \"a; b { } # c\";", "location ~ \"^/[0-9]{4}$\" { deny all; }", "types { text/calendar ics; }", "if ($request_method = POST) { return 403; }",
-		"if (!-f $request_filename) { rewrite ^ /index.php last; }", "limit_except GET { deny all; }", "set $my_lang $arg_lang; add_header X-Lang $my_lang;"} {
+	for _, raw := range []string{"", "# nothing\n",
+		"location /api/ {\n    proxy_pass http://127.0.0.1:3000;\n    proxy_set_header Host $host;\n}",
+		"location = /old { return 301 https://x.example/?q=$arg_q; }",
+		"rewrite ^/shop/(.*)$ /index.php?page=$1&$args last;", "rewrite ^ https://x.example$request_uri permanent;",
+		"location /files/ { alias /home/ferries/sites/files/; autoindex on; }",
+		"location ~ \\.(?:bak|old)$ { deny all; }", "add_header X-A \"a; b { } # c\";",
+		"location ~ \"^/[0-9]{4}$\" { deny all; }", "types { text/calendar ics; }",
+		"if ($request_method = POST) { return 403; }",
+		"if (!-f $request_filename) { rewrite ^ /index.php last; }", "limit_except GET { deny all; }",
+		"set $my_lang $arg_lang; add_header X-Lang $my_lang;"} {
 		if strings.HasPrefix(raw, "limit_except") {
 			raw = "location /x { " + raw + " }"
 		}
@@ -184,12 +229,15 @@ func TestFolders(t *testing.T) {
 	hash := "$2a$06$" + strings.Repeat("a", 53)
 	assert.NoError(t, Folder{Path: "members/inner", Title: "Members", Users: []FolderUser{{"anna@x", hash}}}.Check())
 	assert.NoError(t, Folder{Title: "All of it"}.Check())
-	for want, f := range map[string]Folder{"plain path": {Path: "../x", Title: "x"}, "title": {Title: "x\";"}, "visitor's name": {Title: "x", Users: []FolderUser{{"a:b", hash}}},
-		"bcrypt": {Title: "x", Users: []FolderUser{{"a", "plain\nroot:x"}}}, "script": {Path: "x.php", Title: "x"}} {
+	for want, f := range map[string]Folder{"plain path": {Path: "../x", Title: "x"}, "title": {Title: "x\";"},
+		"visitor's name": {Title: "x", Users: []FolderUser{{"a:b", hash}}},
+		"bcrypt":         {Title: "x", Users: []FolderUser{{"a", "plain\nroot:x"}}}, "script": {Path: "x.php",
+			Title: "x"}} {
 		assert.ErrorContains(t, f.Check(), want)
 	}
 	assert.NoError(t, CheckRoot("sites/ferries.example/public"))
-	for _, root := range []string{"", "sites", "tmp", "sites/../tmp", "/sites/x", "sites/x/", "sites/.git", "sites//x", "sites/a b", "logs/x"} {
+	for _, root := range []string{"", "sites", "tmp", "sites/../tmp", "/sites/x", "sites/x/", "sites/.git", "sites//x",
+		"sites/a b", "logs/x"} {
 		assert.Error(t, CheckRoot(root), root)
 	}
 }

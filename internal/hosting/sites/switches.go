@@ -9,7 +9,8 @@ import (
 	"victualler/internal/hosting/plans"
 )
 
-// Switches are the settings of one site, all of them, as servers get them. The members are the settings of [All].
+// Switches are the settings of one site, all of them, as servers get
+// them. The members are the settings of [All].
 type Switches struct {
 	Preferred      string            `json:"preferred"`
 	HTTPSRedirect  bool              `json:"https_redirect"`
@@ -102,13 +103,15 @@ func (b Bounds) Admit(set Settings) (Key, error) {
 		n, is := set[key].(int64)
 		if bounded && is && n > most {
 			info, _ := Of(key)
-			return key, fmt.Errorf("%s is at most %s for this account, by its limit %s", info.Title, info.Format(most), of)
+			return key, fmt.Errorf("%s is at most %s for this account, by its limit %s", info.Title, info.Format(most),
+				of)
 		}
 	}
 	return "", nil
 }
 
-// Resolve finds the value of every setting in the layers, the first of which counts most, and holds it within the bounds.
+// Resolve finds the value of every setting in the layers, the first of
+// which counts most, and holds it within the bounds.
 func Resolve(bounds Bounds, layers ...Layer) []Effective {
 	list := make([]Effective, 0, len(All))
 	for _, info := range All {

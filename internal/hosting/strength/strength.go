@@ -1,6 +1,7 @@
-// Package strength estimates how many guesses a password would withstand, and says in words what
-// makes it weak. The estimate follows how guessers go about it: well-known passwords first, then
-// words with the usual changes, then sequences, repeats, dates and keyboard runs, then everything else.
+// Package strength estimates how many guesses a password would withstand, and
+// says in words what makes it weak. The estimate follows how guessers go
+// about it: well-known passwords first, then words with the usual changes,
+// then sequences, repeats, dates and keyboard runs, then everything else.
 package strength
 
 import (
@@ -21,8 +22,8 @@ const (
 	Strong Level = "strong"
 )
 
-// Bits from which a password is fair, good and strong. Sign-ins are throttled, and hashes are slow to try (argon2id):
-// 30 bits are a billion guesses.
+// Bits from which a password is fair, good and strong. Sign-ins are throttled, and hashes are slow
+// to try (argon2id): 30 bits are a billion guesses.
 const (
 	fair   = 30
 	good   = 45
@@ -38,7 +39,8 @@ type Strength struct {
 	Advice  string
 }
 
-// Bounds of what is looked at: more characters make no password better than strong, and anybody may ask.
+// Bounds of what is looked at: more characters make no password better
+// than strong, and anybody may ask.
 const (
 	mostCharacters = 100
 	mostAbout      = 60
@@ -46,8 +48,8 @@ const (
 
 var between = regexp.MustCompile(`[^\pL\pN]+`)
 
-// Estimate looks at a password, of a long one at its first hundred characters. About is what others know about its owner:
-// names, domains, addresses.
+// Estimate looks at a password, of a long one at its first hundred characters. About is what others
+// know about its owner: names, domains, addresses.
 func Estimate(password string, about []string) Strength {
 	password = first(password, mostCharacters)
 	e := estimator{text: []rune(password), lower: []rune(fold(password)), reasons: map[string]bool{}}
@@ -87,7 +89,8 @@ func first(text string, n int) string {
 	return text
 }
 
-// estimator goes through a password from left to right and takes, at each place, the way that costs a guesser least.
+// estimator goes through a password from left to right and takes, at
+// each place, the way that costs a guesser least.
 type estimator struct {
 	text, lower []rune
 	about       []string
@@ -248,27 +251,31 @@ func (e *estimator) changes(i, length int) float64 {
 	return bits
 }
 
-var date = regexp.MustCompile(`^(?:(?:19|20)\d\d[-./]?(?:0[1-9]|1[0-2])[-./]?(?:0[1-9]|[12]\d|3[01])|(?:0[1-9]|[12]\d|3[01])[-./]?(?:0[1-9]|1[0-2])[-./]?(?:19|20)\d\d|(?:19|20)\d\d)`)
+var date = regexp.MustCompile(
+	`^(?:(?:19|20)\d\d[-./]?(?:0[1-9]|1[0-2])[-./]?(?:0[1-9]|[12]\d|3[01])|(?:0[1-9]|[12]\d|3[01])[-./]?(?:0[1-9]|1[0-2])[-./]?(?:19|20)\d\d|(?:19|20)\d\d)`)
 
 // fold puts letters in the place of what usually stands for them.
 func fold(text string) string {
-	return strings.NewReplacer("0", "o", "1", "l", "3", "e", "4", "a", "5", "s", "7", "t", "@", "a", "$", "s", "!", "i").Replace(strings.ToLower(text))
+	return strings.NewReplacer("0", "o", "1", "l", "3", "e", "4", "a", "5", "s", "7", "t", "@", "a", "$", "s", "!",
+		"i").Replace(strings.ToLower(text))
 }
 
-// What can be spoken is taken for a word of a guesser's much longer list: so many bits, and somewhat more for a longer one.
+// What can be spoken is taken for a word of a guesser's much longer list: so many bits, and
+// somewhat more for a longer one.
 const (
 	spokenBits  = 9
 	longestWord = 9
 )
 
-// speakable is the length of the letters at the beginning that could be part of a word: a vowel here and there, never
-// more than three of a kind in a row, and capitals as words have them.
+// speakable is the length of the letters at the beginning that could be part of a word: a vowel
+// here and there, never more than three of a kind in a row, and capitals as words have them.
 func speakable(text []rune) int {
 	n, row, vowels := 0, 0, 0
 	var before bool
 	for ; n < len(text); n++ {
 		r := unicode.ToLower(text[n])
-		if r < 'a' || r > 'z' || run(text[n:]) >= 4 || n > 1 && unicode.IsUpper(text[n]) != unicode.IsUpper(text[1]) || n > 0 && unicode.IsUpper(text[n]) && unicode.IsLower(text[0]) {
+		if r < 'a' || r > 'z' || run(text[n:]) >= 4 || n > 1 && unicode.IsUpper(text[n]) != unicode.IsUpper(text[1]) ||
+			n > 0 && unicode.IsUpper(text[n]) && unicode.IsLower(text[0]) {
 			break
 		}
 		vowel := strings.ContainsRune("aeiouy", r)
@@ -315,9 +322,11 @@ func same(text []rune) int {
 	return n
 }
 
-// keyboard are the rows of the usual keyboards, forwards and backwards. The digits are folded as text is.
+// keyboard are the rows of the usual keyboards, forwards and backwards.
+// The digits are folded as text is.
 var keyboard = func() []string {
-	rows := []string{"1234567890", "qwertyuiop", "qwertzuiop", "azertyuiop", "asdfghjkl", "zxcvbnm", "yxcvbnm", "1qaz2wsx3edc4rfv5tgb", "qazwsxedcrfv"}
+	rows := []string{"1234567890", "qwertyuiop", "qwertzuiop", "azertyuiop", "asdfghjkl", "zxcvbnm", "yxcvbnm",
+		"1qaz2wsx3edc4rfv5tgb", "qazwsxedcrfv"}
 	for _, row := range rows[:len(rows):len(rows)] {
 		b := []rune(row)
 		for i, j := 0, len(b)-1; i < j; i, j = i+1, j-1 {

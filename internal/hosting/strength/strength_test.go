@@ -54,7 +54,8 @@ func TestReasons(t *testing.T) {
 		"kz2024-05-01": "date",
 		"k7":           "short",
 	} {
-		assert.Contains(t, strings.Join(Estimate(password, []string{"ternferries.example"}).Reasons, "; "), says, password)
+		assert.Contains(t, strings.Join(Estimate(password, []string{"ternferries.example"}).Reasons, "; "), says,
+			password)
 	}
 	assert.Empty(t, Estimate("Hq7mVt2kXw9pRz4c", nil).Reasons)
 	assert.NotEmpty(t, Estimate("kz7", nil).Advice)

@@ -17,7 +17,8 @@ backup database mysql oracle linux windows apple google samsung nothing somethin
 backup1 q1w2e3r4 1q2w3e4r zaq12wsx asdf qwer pokemon matrix phoenix merlin diamond silver golden purple yellow maggie bailey
 harley chelsea liverpool arsenal barcelona juventus bayern schalke dortmund blink182 metallica nirvana slipknot`)
 
-// words are everyday words; a password of several of them is as good as their number, not as their letters.
+// words are everyday words; a password of several of them is as good as
+// their number, not as their letters.
 var words = folded(`about after again animal answer around beach beautiful because before begin better between black blue board boat book bottom
 bread break bridge bright bring brown build camera candle carry castle center chair change child church circle city class clean clear
 cloud coast coffee color corner correct country cover cream dance danger dark daughter dear deep desert dinner doctor dollar door dream
@@ -33,7 +34,8 @@ stone storm story strange street strong student sugar summer sun sweet table tea
 together tomorrow tower town travel tree trouble truck true under unit valley village voice wait walk wall warm watch water weather
 week west wheel white wild wind window wine woman wonder wood word work world write year yellow young staple battery horse`)
 
-// folded splits words and folds them as passwords are, the longest of those with the same beginning counting by themselves.
+// folded splits words and folds them as passwords are, the longest of
+// those with the same beginning counting by themselves.
 func folded(text string) []string {
 	list := strings.Fields(text)
 	for i := range list {

@@ -57,6 +57,7 @@ func Text(secret []byte) string {
 // URI is what a QR code holds for an authenticator: the secret, whose it is, and where.
 func URI(issuer, name string, secret []byte) string {
 	v := url.Values{"secret": {Text(secret)}, "issuer": {issuer}}
-	u := url.URL{Scheme: "otpauth", Host: "totp", Path: "/" + issuer + ":" + name, RawQuery: strings.ReplaceAll(v.Encode(), "+", "%20")}
+	u := url.URL{Scheme: "otpauth", Host: "totp", Path: "/" + issuer + ":" + name,
+		RawQuery: strings.ReplaceAll(v.Encode(), "+", "%20")}
 	return u.String()
 }

@@ -12,7 +12,8 @@ import (
 // The vectors of RFC 6238, appendix B, for SHA-1, cut to six digits.
 func TestVectors(t *testing.T) {
 	secret := []byte("12345678901234567890")
-	for at, code := range map[int64]string{59: "287082", 1111111109: "081804", 1111111111: "050471", 1234567890: "005924", 2000000000: "279037", 20000000000: "353130"} {
+	for at, code := range map[int64]string{59: "287082", 1111111109: "081804", 1111111111: "050471",
+		1234567890: "005924", 2000000000: "279037", 20000000000: "353130"} {
 		assert.Equal(t, code, Code(secret, Step(time.Unix(at, 0))))
 	}
 }

@@ -11,9 +11,11 @@ import (
 type Facts struct {
 	// Zone is the zone's name in A-labels.
 	Zone string
-	// Sites are the domains that lead to a server of ours; each has another name, with www. before it.
+	// Sites are the domains that lead to a server of ours; each has
+	// another name, with www. before it.
 	Sites []Host
-	// NameServers are those that answer for the zone. The addresses of one whose name lies within the zone belong into it.
+	// NameServers are those that answer for the zone. The addresses of
+	// one whose name lies within the zone belong into it.
 	NameServers []Host
 	// Below are zones of their own below this one, which the same name servers answer for.
 	Below []string
@@ -43,8 +45,9 @@ type Derived struct {
 	Why string
 }
 
-// Derive makes the records that follow from what is configured, without SOA and the zone's own NS records, which name servers need only
-// where the zone is served; see [Authority]. A template's record gives way to what the sites need.
+// Derive makes the records that follow from what is configured, without SOA and the zone's own NS
+// records, which name servers need only where the zone is served; see [Authority]. A template's
+// record gives way to what the sites need.
 func Derive(f Facts) []Derived {
 	var list []Derived
 	add := func(name string, t Type, data, why string) {
@@ -81,8 +84,12 @@ func Derive(f Facts) []Derived {
 		}
 	}
 	for _, c := range f.Challenges {
-		if name, inside := within(f.Zone, c.Name); inside && !slices.ContainsFunc(f.Below, func(b string) bool { _, in := within(b, c.Name); return in }) {
-			list = append(list, Derived{Record{Name: name, Type: TXT, TTL: challengeTTL, Data: strconv.Quote(c.Text)}, "the order of a certificate"})
+		if name, inside := within(f.Zone, c.Name); inside && !slices.ContainsFunc(f.Below, func(b string) bool {
+			_, in := within(b, c.Name)
+			return in
+		}) {
+			list = append(list, Derived{Record{Name: name, Type: TXT, TTL: challengeTTL, Data: strconv.Quote(c.Text)},
+				"the order of a certificate"})
 		}
 	}
 	needed := slices.Clone(list)
@@ -131,15 +138,20 @@ type Own struct {
 	ID int64
 }
 
-// Merge puts derived and own records side by side, in the order in which people read them. Own ones win.
+// Merge puts derived and own records side by side, in the order in
+// which people read them. Own ones win.
 func Merge(derived []Derived, own []Own) []Entry {
 	var list []Entry
 	for _, o := range own {
 		list = append(list, Entry{Record: o.Record, Own: true, ID: o.ID})
 	}
 	for _, d := range derived {
-		e := Entry{Record: d.Record, Why: d.Why, Overruled: slices.ContainsFunc(own, func(o Own) bool { return overrules(o.Record, d.Record) })}
-		if beside := slices.IndexFunc(own, func(o Own) bool { return o.Name == d.Name && o.Type == d.Type }); beside >= 0 && !e.Overruled {
+		e := Entry{Record: d.Record, Why: d.Why, Overruled: slices.ContainsFunc(own, func(o Own) bool {
+			return overrules(o.Record, d.Record)
+		})}
+		if beside := slices.IndexFunc(own, func(o Own) bool {
+			return o.Name == d.Name && o.Type == d.Type
+		}); beside >= 0 && !e.Overruled {
 			e.TTL = own[beside].TTL // records of one set have one TTL (RFC 2181, section 5.2)
 		}
 		list = append(list, e)
@@ -148,7 +160,8 @@ func Merge(derived []Derived, own []Own) []Entry {
 	return list
 }
 
-// overrules reports whether an own record leaves no place for a derived one: of the same set, an alias for the same name, or a delegation above it.
+// overrules reports whether an own record leaves no place for a derived one: of the same set, an
+// alias for the same name, or a delegation above it.
 func overrules(own, derived Record) bool {
 	if own.Type == NS && own.Name != "@" && strings.HasSuffix(derived.Name, "."+own.Name) {
 		return true
@@ -156,10 +169,12 @@ func overrules(own, derived Record) bool {
 	if own.Name != derived.Name {
 		return false
 	}
-	if own.Type == TXT && derived.Type == TXT && derived.TTL == challengeTTL { // authorities look for one among all that are there
+	if own.Type == TXT && derived.Type == TXT && derived.TTL == challengeTTL {
+		// authorities look for one among all that are there
 		return false
 	}
-	return own.Type == derived.Type || own.Type == CNAME || derived.Type == CNAME || own.Type == NS || derived.Type == NS
+	return own.Type == derived.Type || own.Type == CNAME || derived.Type == CNAME || own.Type == NS ||
+		derived.Type == NS
 }
 
 // InForce returns what of the entries is served.
@@ -176,7 +191,8 @@ func InForce(list []Entry) []Record {
 // unnumbered is the number of a record that has none yet.
 const unnumbered = -1
 
-// AdmitOwn refuses an own record that cannot stand beside the own ones there are and the derived ones that it leaves in force.
+// AdmitOwn refuses an own record that cannot stand beside the own ones there are and the derived
+// ones that it leaves in force.
 func AdmitOwn(zone string, derived []Derived, own []Own, r Record) error {
 	var present []Record
 	for _, e := range Merge(derived, append(slices.Clone(own), Own{Record: r, ID: unnumbered})) {
@@ -187,7 +203,8 @@ func AdmitOwn(zone string, derived []Derived, own []Own, r Record) error {
 	return Admit(zone, present, r)
 }
 
-// Timers of the SOA record, in seconds (RFC 1035, section 3.3.13; RFC 2308, section 5, for the last): followers are told of changes, so they
+// Timers of the SOA record, in seconds (RFC 1035, section 3.3.13; RFC
+// 2308, section 5, for the last): followers are told of changes, so they
 // ask seldom, and go on answering for two weeks without the primary.
 const (
 	refreshEvery = 3600
@@ -196,7 +213,8 @@ const (
 	negativeTTL  = 300
 )
 
-// Authority returns what a zone needs to be served besides its records: the data of its SOA record, with the serial given, and its NS records.
+// Authority returns what a zone needs to be served besides its records:
+// the data of its SOA record, with the serial given, and its NS records.
 // Whoever is in charge is reached as hostmaster (RFC 2142, section 7).
 func Authority(zone string, nameServers []string, serial uint32) (soa Record, ns []Record) {
 	numbers := ""

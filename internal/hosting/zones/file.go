@@ -18,13 +18,17 @@ type Line struct {
 	Typed
 }
 
-// skipped are types that a zone file may hold and that are not taken over: signing is the name server's own work (RFC 4034, RFC 5155, RFC 7344),
-// as is the SOA record.
-var skipped = map[string]string{"SOA": "the service keeps it", "RRSIG": "signing is done anew", "NSEC": "signing is done anew", "NSEC3": "signing is done anew",
-	"NSEC3PARAM": "signing is done anew", "DNSKEY": "signing is done anew", "CDS": "signing is done anew", "CDNSKEY": "signing is done anew", "DS": "a delegation's keys are not kept here", "TYPE65534": "signing is done anew"}
+// skipped are types that a zone file may hold and that are not taken over: signing is the name
+// server's own work (RFC 4034, RFC 5155, RFC 7344), as is the SOA record.
+var skipped = map[string]string{"SOA": "the service keeps it", "RRSIG": "signing is done anew",
+	"NSEC": "signing is done anew", "NSEC3": "signing is done anew",
+	"NSEC3PARAM": "signing is done anew", "DNSKEY": "signing is done anew", "CDS": "signing is done anew",
+	"CDNSKEY": "signing is done anew", "DS": "a delegation's keys are not kept here",
+	"TYPE65534": "signing is done anew"}
 
-// ReadFile reads a zone file (RFC 1035, section 5). Names in it are relative to the origin, which is the zone's name until the file says otherwise.
-// What is not taken over is told in words. Errors name the line.
+// ReadFile reads a zone file (RFC 1035, section 5). Names in it are
+// relative to the origin, which is the zone's name until the file says
+// otherwise. What is not taken over is told in words. Errors name the line.
 func ReadFile(zone, text string) (records []Line, left []string, err error) {
 	f := file{zone: zone, origin: zone + ".", ttl: UsualTTL}
 	for {
@@ -51,7 +55,8 @@ type file struct {
 	left         []string
 }
 
-// entry returns the next entry as its tokens, with quotation marks and escapes as they stand. Parentheses let an entry go on over lines.
+// entry returns the next entry as its tokens, with quotation marks and escapes as they stand.
+// Parentheses let an entry go on over lines.
 func (f *file) entry(text *string) (tokens []string, first int, indented bool, err error) {
 	depth := 0
 	for *text != "" || depth > 0 {
@@ -171,11 +176,13 @@ func (f *file) take(tokens []string, number int, indented bool) error {
 	}
 	kind, data := strings.ToUpper(tokens[0]), tokens[1:]
 	if why, is := skipped[kind]; is {
-		f.left = append(f.left, fmt.Sprintf("line %d: %s of %s left out: %s", number, kind, strings.TrimSuffix(f.owner, "."), why))
+		f.left = append(f.left,
+			fmt.Sprintf("line %d: %s of %s left out: %s", number, kind, strings.TrimSuffix(f.owner, "."), why))
 		return nil
 	}
 	if kind == string(NS) && f.owner == f.zone+"." {
-		f.left = append(f.left, fmt.Sprintf("line %d: the name servers of %s itself left out: the service keeps them", number, f.zone))
+		f.left = append(f.left, fmt.Sprintf("line %d: the name servers of %s itself left out: the service keeps them",
+			number, f.zone))
 		return nil
 	}
 	if len(f.records) == MostRecords {
@@ -195,7 +202,8 @@ func (f *file) take(tokens []string, number int, indented bool) error {
 		f.left = append(f.left, fmt.Sprintf("line %d: time to live of %d taken instead of %d", number, within, ttl))
 		ttl = within
 	}
-	f.records = append(f.records, Line{number, Typed{Name: f.owner, Type: kind, Data: strings.Join(data, " "), TTL: ttl}})
+	f.records = append(f.records, Line{number, Typed{Name: f.owner, Type: kind, Data: strings.Join(data, " "),
+		TTL: ttl}})
 	return nil
 }
 

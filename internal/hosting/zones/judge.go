@@ -38,8 +38,9 @@ func Sets(list []Record) []Set {
 	return sets
 }
 
-// Judge compares a wanted set with what each authoritative server that was reached answers, and with what a resolver remembers; remembered
-// is nil where none was asked. Data is compared in presentation form, without regard to order and case.
+// Judge compares a wanted set with what each authoritative server that was reached answers, and
+// with what a resolver remembers; remembered is nil where none was asked. Data is compared in
+// presentation form, without regard to order and case.
 func Judge(wanted []string, authoritative [][]string, remembered []string) State {
 	if len(authoritative) == 0 {
 		return Unknown

@@ -1,5 +1,5 @@
-// Package zones decides about name service: which records can be, what they mean together, and how a zone is
-// written down (RFC 1035).
+// Package zones decides about name service: which records can be, what they mean together, and how
+// a zone is written down (RFC 1035).
 package zones
 
 import (
@@ -44,12 +44,14 @@ type TypeInfo struct {
 
 // Types lists the types in the order in which people read them, with what each is for.
 var Types = []TypeInfo{
-	{A, "IPv4 address"}, {AAAA, "IPv6 address"}, {CNAME, "another name for"}, {MX, "mail server"}, {TXT, "text"}, {SRV, "server of a service"}, {CAA, "who may issue certificates"},
-	{NS, "name server of a name below"}, {PTR, "pointer"}, {TLSA, "certificate of a service"}, {SSHFP, "fingerprint of a host key"}, {SVCB, "how to reach a service"}, {HTTPS, "how to reach a site"},
+	{A, "IPv4 address"}, {AAAA, "IPv6 address"}, {CNAME, "another name for"}, {MX, "mail server"}, {TXT, "text"},
+	{SRV, "server of a service"}, {CAA, "who may issue certificates"},
+	{NS, "name server of a name below"}, {PTR, "pointer"}, {TLSA, "certificate of a service"},
+	{SSHFP, "fingerprint of a host key"}, {SVCB, "how to reach a service"}, {HTTPS, "how to reach a site"},
 }
 
-// Bounds of a time to live, in seconds: below, resolvers ask too often; above, a mistake stays too long. RFC 8767, section 4,
-// has resolvers keep nothing for more than 7 days.
+// Bounds of a time to live, in seconds: below, resolvers ask too often; above, a mistake stays too
+// long. RFC 8767, section 4, has resolvers keep nothing for more than 7 days.
 const (
 	LeastTTL = 60
 	MostTTL  = 7 * 24 * 3600
@@ -64,7 +66,8 @@ type Record struct {
 	Type Type   `json:"type"`
 	// TTL is in seconds.
 	TTL int64 `json:"ttl"`
-	// Data is in presentation form (RFC 1035, section 5.1); names in it are complete and end with a dot.
+	// Data is in presentation form (RFC 1035, section 5.1); names in it
+	// are complete and end with a dot.
 	Data string `json:"data"`
 }
 
@@ -80,9 +83,10 @@ type Typed struct {
 	TTL int64 `json:"ttl,omitempty"`
 }
 
-// Parse reads a record of a zone as people type it. Zone is the zone's name in A-labels without a dot at its end. What has only one meaning is put
-// right and told in words; what has two, such as a name of several parts without a dot at its end, is asked about: the
-// refusal is a [refusal.NeedsDecision] then, with the forms to choose from.
+// Parse reads a record of a zone as people type it. Zone is the zone's name in A-labels without a
+// dot at its end. What has only one meaning is put right and told in words; what has two, such as a
+// name of several parts without a dot at its end, is asked about: the refusal is a
+// [refusal.NeedsDecision] then, with the forms to choose from.
 func Parse(zone string, in Typed) (Record, []string, error) {
 	p := parser{zone: zone}
 	r := Record{Type: Type(strings.ToUpper(strings.TrimSpace(in.Type))), TTL: in.TTL}
@@ -90,7 +94,8 @@ func Parse(zone string, in Typed) (Record, []string, error) {
 		r.TTL = UsualTTL
 	}
 	if r.TTL < LeastTTL || r.TTL > MostTTL {
-		return r, nil, refusal.Input("ttl", "a time to live is from %d to %d seconds (7 days), not %d", LeastTTL, MostTTL, r.TTL)
+		return r, nil, refusal.Input("ttl", "a time to live is from %d to %d seconds (7 days), not %d", LeastTTL,
+			MostTTL, r.TTL)
 	}
 	var err error
 	if r.Name, err = p.owner(in.Name, r.Type); err != nil {
@@ -98,13 +103,16 @@ func Parse(zone string, in Typed) (Record, []string, error) {
 	}
 	read, known := readers[r.Type]
 	if !known {
-		return r, nil, refusal.Input("type", "%q is no type of record that can be added; possible are %s", in.Type, typeNames())
+		return r, nil, refusal.Input("type", "%q is no type of record that can be added; possible are %s", in.Type,
+			typeNames())
 	}
 	data := strings.TrimSpace(in.Data)
 	if data == "" {
 		return r, nil, refusal.Input("data", "what the record says is missing")
 	}
-	if len(data) > 16<<10 || strings.ContainsFunc(data, func(c rune) bool { return c < ' ' && c != '\t' || c == 0x7f }) {
+	if len(data) > 16<<10 || strings.ContainsFunc(data, func(c rune) bool {
+		return c < ' ' && c != '\t' || c == 0x7f
+	}) {
 		return r, nil, refusal.Input("data", "a record is one line of at most 16384 characters")
 	}
 	if r.Data, err = read(&p, data); err != nil {
@@ -112,7 +120,8 @@ func Parse(zone string, in Typed) (Record, []string, error) {
 	}
 	if r.Name == "@" && (r.Type == CNAME || r.Type == NS) {
 		if r.Type == CNAME {
-			return r, nil, refusal.Input("name", "%s itself cannot be another name for something, as it has name servers (RFC 1034, section 3.6.2); use A and AAAA there, or a redirect of the site", zone)
+			return r, nil, refusal.Input("name", "%s itself cannot be another name for something, as it has name "+
+				"servers (RFC 1034, section 3.6.2); use A and AAAA there, or a redirect of the site", zone)
 		}
 		return r, nil, refusal.Input("name", "the name servers of %s itself are kept by the service", zone)
 	}
@@ -161,7 +170,8 @@ func (p *parser) owner(typed string, t Type) (string, error) {
 	case ascii == p.zone:
 		return "@", nil
 	case strings.HasSuffix(ascii, "."+p.zone):
-		// The classic: without a dot, a zone file would read it as NAME.ZONE.ZONE, which nobody means.
+		// The classic: without a dot, a zone file would read it as
+		// NAME.ZONE.ZONE, which nobody means.
 		ascii = strings.TrimSuffix(ascii, "."+p.zone)
 		p.correct("%s is taken for the whole name", typed)
 	}
@@ -174,7 +184,8 @@ func (p *parser) owner(typed string, t Type) (string, error) {
 	return ascii, nil
 }
 
-// hostASCII turns international labels into A-labels, and leaves labels with underscores and asterisks as they are.
+// hostASCII turns international labels into A-labels, and leaves labels
+// with underscores and asterisks as they are.
 func hostASCII(name string) (string, error) {
 	labels := strings.Split(name, ".")
 	for i, label := range labels {
@@ -194,7 +205,8 @@ func hostASCII(name string) (string, error) {
 	return strings.Join(labels, "."), nil
 }
 
-// checkLabels holds labels against RFC 1035, section 2.3.1, with the underscores of RFC 8552 and asterisks.
+// checkLabels holds labels against RFC 1035, section 2.3.1, with the
+// underscores of RFC 8552 and asterisks.
 func checkLabels(name string, t Type) error {
 	for i, label := range strings.Split(name, ".") {
 		switch {
@@ -208,7 +220,8 @@ func checkLabels(name string, t Type) error {
 		case strings.HasPrefix(label, "-") || strings.HasSuffix(label, "-"):
 			return fmt.Errorf("“%s” begins or ends with a hyphen", label)
 		case strings.Contains(label, "_") && (t == A || t == AAAA || t == MX):
-			return fmt.Errorf("“%s” has an underscore, which no host has (RFC 952); services have them, in SRV, TXT and TLSA records", label)
+			return fmt.Errorf("“%s” has an underscore, which no host has (RFC 952); services have them, in SRV, TXT "+
+				"and TLSA records", label)
 		}
 	}
 	return nil
@@ -240,8 +253,11 @@ func (p *parser) target(typed, what string) (string, error) {
 		ascii += "." + p.zone
 		p.correct("%s is taken for %s", typed, ascii)
 	case looksComplete(ascii):
-		return "", &refusal.Refusal{Kind: refusal.NeedsDecision, Detail: fmt.Sprintf("is %s the whole name, or a name below %s? Put a dot at the end of whole names", typed, p.zone), Decide: []refusal.Choice{
-			{Field: "data", Value: ascii + ".", Means: "the whole name " + ascii}, {Field: "data", Value: ascii + "." + p.zone + ".", Means: "the name " + ascii + "." + p.zone}}}
+		return "", &refusal.Refusal{Kind: refusal.NeedsDecision,
+			Detail: fmt.Sprintf("is %s the whole name, or a name below %s? Put a dot at the end of whole names", typed,
+				p.zone), Decide: []refusal.Choice{
+				{Field: "data", Value: ascii + ".", Means: "the whole name " + ascii},
+				{Field: "data", Value: ascii + "." + p.zone + ".", Means: "the name " + ascii + "." + p.zone}}}
 	default:
 		ascii += "." + p.zone
 		p.correct("%s is taken for %s", typed, ascii)
@@ -252,15 +268,16 @@ func (p *parser) target(typed, what string) (string, error) {
 	return ascii + ".", nil
 }
 
-// looksComplete reports whether a name ends as whole names do: in a suffix that registries sell under, or one that is set
-// aside for tests and examples (RFC 2606).
+// looksComplete reports whether a name ends as whole names do: in a suffix that registries sell
+// under, or one that is set aside for tests and examples (RFC 2606).
 func looksComplete(name string) bool {
 	suffix, icann := publicsuffix.PublicSuffix(name)
 	return icann && suffix != name || strings.HasSuffix(name, ".example") || strings.HasSuffix(name, ".test")
 }
 
 var readers = map[Type]func(*parser, string) (string, error){
-	A: address, AAAA: address6, CNAME: oneName("the other name"), PTR: oneName("what it points to"), NS: oneName("a name server"),
+	A: address, AAAA: address6, CNAME: oneName("the other name"), PTR: oneName("what it points to"),
+	NS: oneName("a name server"),
 	MX: mx, TXT: text, SRV: srv, CAA: caa, TLSA: tlsa, SSHFP: sshfp, SVCB: svcb, HTTPS: svcb,
 }
 
@@ -350,7 +367,8 @@ func mx(p *parser, data string) (string, error) {
 }
 
 func srv(p *parser, data string) (string, error) {
-	n, host, err := numbers(data, "PRIORITY WEIGHT PORT NAME, such as 0 5 5061 sip.ferries.example.", bound{"the priority", 65535}, bound{"the weight", 65535}, bound{"the port", 65535})
+	n, host, err := numbers(data, "PRIORITY WEIGHT PORT NAME, such as 0 5 5061 sip.ferries.example.",
+		bound{"the priority", 65535}, bound{"the weight", 65535}, bound{"the port", 65535})
 	if err != nil {
 		return "", err
 	}
@@ -362,8 +380,8 @@ func srv(p *parser, data string) (string, error) {
 	return strings.Join(append(n, host), " "), nil
 }
 
-// text reads one or more strings. Quotation marks part them; without any, all of it is one text. What is longer than a
-// string can be is split (RFC 1035, section 3.3: 255 octets).
+// text reads one or more strings. Quotation marks part them; without any, all of it is one text.
+// What is longer than a string can be is split (RFC 1035, section 3.3: 255 octets).
 func text(p *parser, data string) (string, error) {
 	var parts []string
 	if !strings.HasPrefix(data, `"`) {
@@ -395,7 +413,8 @@ func text(p *parser, data string) (string, error) {
 	return strings.Join(out, " "), nil
 }
 
-// quoted reads a quoted string with the escapes of RFC 1035, section 5.1, and returns what comes after it.
+// quoted reads a quoted string with the escapes of RFC 1035, section
+// 5.1, and returns what comes after it.
 func quoted(text string) (value, after string, err error) {
 	var b strings.Builder
 	for i := 1; i < len(text); i++ {
@@ -477,7 +496,8 @@ func hexadecimal(text, what string, lengths map[string]int, kind string) (string
 }
 
 func tlsa(_ *parser, data string) (string, error) {
-	n, rest, err := numbers(data, "USAGE SELECTOR MATCHING DATA, such as 3 1 1 and 64 hexadecimal digits", bound{"the usage", 3}, bound{"the selector", 1}, bound{"the matching type", 2})
+	n, rest, err := numbers(data, "USAGE SELECTOR MATCHING DATA, such as 3 1 1 and 64 hexadecimal digits",
+		bound{"the usage", 3}, bound{"the selector", 1}, bound{"the matching type", 2})
 	if err != nil {
 		return "", err
 	}
@@ -486,7 +506,8 @@ func tlsa(_ *parser, data string) (string, error) {
 }
 
 func sshfp(_ *parser, data string) (string, error) {
-	n, rest, err := numbers(data, "ALGORITHM TYPE FINGERPRINT, such as 4 2 and 64 hexadecimal digits", bound{"the algorithm", 6}, bound{"the fingerprint's type", 2})
+	n, rest, err := numbers(data, "ALGORITHM TYPE FINGERPRINT, such as 4 2 and 64 hexadecimal digits",
+		bound{"the algorithm", 6}, bound{"the fingerprint's type", 2})
 	if err != nil {
 		return "", err
 	}
@@ -494,7 +515,8 @@ func sshfp(_ *parser, data string) (string, error) {
 	return strings.Join(append(n, value), " "), err
 }
 
-// svcKeys are the parameters of RFC 9460, section 14.3.2, that are let through, with what their values look like.
+// svcKeys are the parameters of RFC 9460, section 14.3.2, that are let
+// through, with what their values look like.
 var svcKeys = []string{"mandatory", "alpn", "no-default-alpn", "port", "ipv4hint", "ipv6hint"}
 
 func svcb(p *parser, data string) (string, error) {
@@ -511,7 +533,8 @@ func svcb(p *parser, data string) (string, error) {
 	}
 	out := []string{n[0], host}
 	if n[0] == "0" && len(fields) > 1 {
-		return wrong("with priority 0, it is another name for the target, and has no parameters (RFC 9460, section 2.4.2)")
+		return wrong("with priority 0, it is another name for the target, and has no parameters (RFC 9460, section " +
+			"2.4.2)")
 	}
 	seen := map[string]bool{}
 	for _, field := range fields[1:] {
@@ -552,7 +575,8 @@ func checkSvcValue(key, value string) error {
 				_, err = wrong("%q is no address for %s", item, key)
 			}
 		case "alpn":
-			if item == "" || strings.Trim(item, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-./") != "" {
+			if item == "" ||
+				strings.Trim(item, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-./") != "" {
 				_, err = wrong("%q is no protocol; write such as alpn=h2,http/1.1", item)
 			}
 		case "mandatory":

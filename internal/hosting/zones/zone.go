@@ -8,8 +8,9 @@ import (
 	"victualler/internal/hosting/refusal"
 )
 
-// Admit refuses a record that cannot stand beside those that a zone has already: the same once more, an alias beside
-// others (RFC 1034, section 3.6.2), another time to live within a set (RFC 2181, section 5.2), or one below a delegation.
+// Admit refuses a record that cannot stand beside those that a zone has already: the same once
+// more, an alias beside others (RFC 1034, section 3.6.2), another time to live within a set (RFC
+// 2181, section 5.2), or one below a delegation.
 func Admit(zone string, present []Record, r Record) error {
 	for _, other := range present {
 		if other.Name != r.Name {
@@ -20,34 +21,45 @@ func Admit(zone string, present []Record, r Record) error {
 		}
 		switch {
 		case other.Type == r.Type && other.Data == r.Data:
-			return refusal.New(refusal.NameTaken, "%s has this %s record already", Absolute(zone, r.Name), r.Type).On("data")
+			return refusal.New(refusal.NameTaken, "%s has this %s record already", Absolute(zone, r.Name),
+				r.Type).On("data")
 		case r.Type == CNAME && other.Type == CNAME:
-			return refusal.Input("data", "%s is another name for %s already; a name can be that of one only", Absolute(zone, r.Name), other.Data)
+			return refusal.Input("data", "%s is another name for %s already; a name can be that of one only",
+				Absolute(zone, r.Name), other.Data)
 		case r.Type == CNAME:
-			return refusal.Input("type", "%s has a %s record; a name that is another name for something can have no other records (RFC 1034, section 3.6.2)", Absolute(zone, r.Name), other.Type)
+			return refusal.Input("type", "%s has a %s record; a name that is another name for something can have no "+
+				"other records (RFC 1034, section 3.6.2)", Absolute(zone, r.Name), other.Type)
 		case other.Type == CNAME:
-			return refusal.Input("name", "%s is another name for %s, and can have no other records (RFC 1034, section 3.6.2); remove that first", Absolute(zone, r.Name), other.Data)
+			return refusal.Input("name", "%s is another name for %s, and can have no other records (RFC 1034, "+
+				"section 3.6.2); remove that first", Absolute(zone, r.Name), other.Data)
 		case other.Type == r.Type && other.TTL != r.TTL:
-			return refusal.Input("ttl", "the other %s records of %s have a time to live of %d; all of a set have the same (RFC 2181, section 5.2)", r.Type, Absolute(zone, r.Name), other.TTL)
+			return refusal.Input("ttl", "the other %s records of %s have a time to live of %d; all of a set have the "+
+				"same (RFC 2181, section 5.2)", r.Type, Absolute(zone, r.Name), other.TTL)
 		case (other.Type == NS) != (r.Type == NS) && r.Name != "@":
-			return refusal.Input("name", "%s is delegated to other name servers, where its records belong", Absolute(zone, r.Name))
+			return refusal.Input("name", "%s is delegated to other name servers, where its records belong",
+				Absolute(zone, r.Name))
 		}
 	}
 	if r.Type == MX || r.Type == NS || r.Type == SRV {
 		if alias, is := aliased(zone, present, r); is {
-			return refusal.Input("data", "%s is another name for something; %s records lead to a name with addresses of its own (RFC 2181, section 10.3)", alias, r.Type)
+			return refusal.Input("data", "%s is another name for something; %s records lead to a name with addresses "+
+				"of its own (RFC 2181, section 10.3)", alias, r.Type)
 		}
 	}
 	return nil
 }
 
-// shadowed refuses records below a name that is delegated: nobody would ask for them here. Addresses of name servers may be there.
+// shadowed refuses records below a name that is delegated: nobody would ask for them here.
+// Addresses of name servers may be there.
 func shadowed(zone string, other, r Record) error {
 	switch {
-	case other.Type == NS && other.Name != "@" && strings.HasSuffix(r.Name, "."+other.Name) && r.Type != A && r.Type != AAAA:
-		return refusal.Input("name", "%s is delegated to other name servers, where names below it belong", Absolute(zone, other.Name))
+	case other.Type == NS && other.Name != "@" && strings.HasSuffix(r.Name, "."+other.Name) && r.Type != A &&
+		r.Type != AAAA:
+		return refusal.Input("name", "%s is delegated to other name servers, where names below it belong",
+			Absolute(zone, other.Name))
 	case r.Type == NS && strings.HasSuffix(other.Name, "."+r.Name) && other.Type != A && other.Type != AAAA:
-		return refusal.Input("name", "%s has records here and lies below %s; they would be lost with the delegation", Absolute(zone, other.Name), Absolute(zone, r.Name))
+		return refusal.Input("name", "%s has records here and lies below %s; they would be lost with the delegation",
+			Absolute(zone, other.Name), Absolute(zone, r.Name))
 	}
 	return nil
 }
@@ -64,7 +76,8 @@ func aliased(zone string, present []Record, r Record) (string, bool) {
 	return "", false
 }
 
-// Absolute returns the complete name of a record, given relative to its zone, without a dot at its end.
+// Absolute returns the complete name of a record, given relative to its
+// zone, without a dot at its end.
 func Absolute(zone, name string) string {
 	if name == "@" {
 		return zone
@@ -72,7 +85,8 @@ func Absolute(zone, name string) string {
 	return name + "." + zone
 }
 
-// Sort puts records into the order in which people read them: the zone itself first, then by name, type and data.
+// Sort puts records into the order in which people read them: the zone
+// itself first, then by name, type and data.
 func Sort(list []Record) { slices.SortFunc(list, compare) }
 
 func compare(a, b Record) int {
@@ -92,7 +106,8 @@ func compare(a, b Record) int {
 	return strings.Compare(a.Name, b.Name)
 }
 
-// Check refuses a zone that must not reach a name server: records that are not in their final form, or cannot stand together.
+// Check refuses a zone that must not reach a name server: records that
+// are not in their final form, or cannot stand together.
 func Check(zone string, list []Record) error {
 	var seen []Record
 	for _, r := range list {
@@ -111,8 +126,8 @@ func Check(zone string, list []Record) error {
 	return nil
 }
 
-// Write writes records as a zone file (RFC 1035, section 5), with the zone as its origin. SOA and the zone's own NS records are the
-// name server's to make and are not in it.
+// Write writes records as a zone file (RFC 1035, section 5), with the zone as its origin. SOA and
+// the zone's own NS records are the name server's to make and are not in it.
 func Write(zone string, list []Record) string {
 	sorted := slices.Clone(list)
 	Sort(sorted)

@@ -42,9 +42,11 @@ type Options struct {
 	Servers []lab.ServerOptions
 	// Roles are those of servers by their labels; web where there is nothing.
 	Roles map[string][]string
-	// World is where the stand-in for the world's name service is set (host and port); empty is a free port of loopback.
+	// World is where the stand-in for the world's name service is set
+	// (host and port); empty is a free port of loopback.
 	World string
-	// Authority is where the stand-in for a certificate authority is set (host and port); empty is a free port of loopback.
+	// Authority is where the stand-in for a certificate authority is
+	// set (host and port); empty is a free port of loopback.
 	Authority string
 	// Say is told what is going on.
 	Say func(string)
@@ -109,7 +111,8 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 	for _, a := range i.Lab.Places() {
 		from = append(from, []netip.Addr{a, lab.Address6(a)})
 	}
-	i.Authority, err = authority.Listen(authority.Options{Address: net.JoinHostPort(gateway, authorityPort), Control: orFree(o.Authority), Resolver: resolve.New(net.JoinHostPort(gateway, "53")),
+	i.Authority, err = authority.Listen(authority.Options{Address: net.JoinHostPort(gateway, authorityPort),
+		Control: orFree(o.Authority), Resolver: resolve.New(net.JoinHostPort(gateway, "53")),
 		From: from, Keys: filepath.Join(o.Dir, "authority.pem")})
 	if err != nil {
 		return nil, fmt.Errorf("stand-in for a certificate authority: %w", err)
@@ -177,7 +180,8 @@ func (i *Installation) LogFile() string { return filepath.Join(i.options.Dir, "v
 
 // Daemon prepares a command of victuallerd for this installation.
 func (i *Installation) Daemon(args ...string) *exec.Cmd {
-	all := append([]string{"-state", i.stateDir(), "-database-file", i.databaseFile(), "-listen", i.options.Listen, "-resolver", net.JoinHostPort(i.Lab.Gateway().String(), "53")}, args...)
+	all := append([]string{"-state", i.stateDir(), "-database-file", i.databaseFile(), "-listen", i.options.Listen,
+		"-resolver", net.JoinHostPort(i.Lab.Gateway().String(), "53")}, args...)
 	return exec.Command(filepath.Join(i.options.Programs, "victuallerd"), all...)
 }
 
@@ -214,7 +218,8 @@ func (i *Installation) StartService(ctx context.Context) error {
 		defer close(printed)
 		for lines := bufio.NewScanner(stdout); lines.Scan(); {
 			var name, password string
-			if n, _ := fmt.Sscanf(lines.Text(), "first operator: sign in as %s with the password %s", &name, &password); n == 2 {
+			if n, _ := fmt.Sscanf(lines.Text(), "first operator: sign in as %s with the password %s", &name,
+				&password); n == 2 {
 				os.WriteFile(i.OperatorFile(), []byte(name+" "+password+"\n"), 0o600)
 			}
 		}
@@ -245,7 +250,8 @@ func (i *Installation) StartService(ctx context.Context) error {
 	}
 	text, err := os.ReadFile(i.OperatorFile())
 	if errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("%s is missing: the first operator's password was not kept; reset it with “victuallerd operator reset operator”", i.OperatorFile())
+		return fmt.Errorf("%s is missing: the first operator's password was not kept; reset it with “victuallerd "+
+			"operator reset operator”", i.OperatorFile())
 	}
 	if err != nil {
 		return err

@@ -43,7 +43,8 @@ func Lab(t testing.TB, name string) *lab.Lab {
 	return l
 }
 
-// Server starts a server with an agent that waits to be joined. Of a test that fails, what the agent wrote is shown.
+// Server starts a server with an agent that waits to be joined. Of a
+// test that fails, what the agent wrote is shown.
 func Server(t testing.TB, l *lab.Lab, o lab.ServerOptions) *lab.Server {
 	t.Helper()
 	o.Files = map[string]string{lab.AgentPath: Program(t, "victualler-agent")}
@@ -97,7 +98,8 @@ func Main(m *testing.M) {
 	os.Exit(code)
 }
 
-// patience is what a machine may need whose disk is busy with others' work; what comes at all comes much sooner.
+// patience is what a machine may need whose disk is busy with others'
+// work; what comes at all comes much sooner.
 const patience = time.Minute
 
 // Eventually waits for a condition. Tests that promise a time say [Within].

@@ -74,7 +74,8 @@ func (s *Service) OpenAccount(ctx context.Context, a usecase.Actor, in api.OpenA
 			}
 			return out, s.rollout.PreviewAccount(ctx, tx, a, account)
 		}
-		out.Operation, err = usecase.AddOperation(ctx, tx, a, db.AddOperationParams{Kind: "account.open", Subject: domain.Unicode(), AccountID: &account.ID,
+		out.Operation, err = usecase.AddOperation(ctx, tx, a, db.AddOperationParams{Kind: "account.open",
+			Subject: domain.Unicode(), AccountID: &account.ID,
 			ServerID: &account.ServerID, Revision: &account.Revision})
 		if err != nil {
 			return out, err
@@ -105,12 +106,14 @@ func (s *Service) chooseServer(ctx context.Context, a usecase.Actor, label strin
 }
 
 // open checks and writes the rows of a new account.
-func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api.OpenAccount, domain names.Domain, server db.Server, reason string) (db.Account, error) {
+func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api.OpenAccount, domain names.Domain,
+	server db.Server, reason string) (db.Account, error) {
 	none := db.Account{}
 	if err := usecase.LockDomainName(ctx, tx, domain.Registrable()); err != nil {
 		return none, err
 	}
-	if err := errors.Join(domains.CheckDomainFree(ctx, tx.Queries, domain, 0), domains.CheckNotInstallationName(ctx, tx.Queries, a, domain, 0)); err != nil {
+	if err := errors.Join(domains.CheckDomainFree(ctx, tx.Queries, domain, 0),
+		domains.CheckNotInstallationName(ctx, tx.Queries, a, domain, 0)); err != nil {
 		return none, err
 	}
 	reseller, owner, err := usecase.ResellerFor(ctx, tx.Queries, a, in.Reseller)
@@ -125,7 +128,8 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 		return none, err
 	}
 	if found.ResellerID != nil && usecase.OrZero(found.ResellerID) != usecase.OrZero(owner) {
-		return none, refusal.Input("plan", "plan %s is %s's, and so must be the customer; name the reseller", in.Plan, found.Reseller)
+		return none, refusal.Input("plan", "plan %s is %s's, and so must be the customer; name the reseller", in.Plan,
+			found.Reseller)
 	}
 	if err := usecase.LockPlanForShare(ctx, tx, found); err != nil {
 		return none, err
@@ -135,7 +139,8 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 			return none, err
 		}
 		if reseller.SuspendedAt != nil {
-			return none, refusal.New(refusal.Suspended, "%s is suspended (%s); no account can be opened for them", reseller.Name, *reseller.SuspendedWhy)
+			return none, refusal.New(refusal.Suspended, "%s is suspended (%s); no account can be opened for them",
+				reseller.Name, *reseller.SuspendedWhy)
 		}
 	}
 	st, err := entitlement.Load(ctx, s.Base, tx.Queries, db.Account{PlanID: found.ID, ResellerID: owner})
@@ -164,16 +169,20 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 	} else if err := names.CheckSignIn(name); err != nil {
 		return none, err
 	}
-	account, err := tx.AddAccount(ctx, db.AddAccountParams{SignInName: name, MainDomain: domain.String(), CustomerID: customer.ID,
-		PlanID: found.ID, ServerID: server.ID, Placement: reason})
+	account, err := tx.AddAccount(ctx, db.AddAccountParams{SignInName: name, MainDomain: domain.String(),
+		CustomerID: customer.ID,
+		PlanID:     found.ID, ServerID: server.ID, Placement: reason})
 	if store.ViolatedConstraint(err) == "accounts_sign_in_name" {
 		return none, signInTaken(name)
 	}
 	if err != nil {
 		return none, err
 	}
-	if _, err := tx.AddDomain(ctx, db.AddDomainParams{AccountID: account.ID, Name: domain.String(), Registrable: domain.Registrable(),
-		Main: true, Root: manifest.RootFor(domain), CountsAs: string(plans.Domains), ServedAs: string(sites.Site), Code: 301, KeepPath: true, KeepQuery: true, TemplateID: found.TemplateID}); err != nil {
+	if _, err := tx.AddDomain(ctx, db.AddDomainParams{AccountID: account.ID, Name: domain.String(),
+		Registrable: domain.Registrable(),
+		Main:        true, Root: manifest.RootFor(domain), CountsAs: string(plans.Domains),
+		ServedAs: string(sites.Site),
+		Code:     301, KeepPath: true, KeepQuery: true, TemplateID: found.TemplateID}); err != nil {
 		return none, err
 	}
 	if st, err = entitlement.Load(ctx, s.Base, tx.Queries, account); err != nil {
@@ -186,21 +195,25 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 		return none, err
 	}
 	// From now on, a sweep of the server knows of it.
-	if err := tx.AddAccountServer(ctx, db.AddAccountServerParams{AccountID: account.ID, ServerID: server.ID}); err != nil {
+	if err := tx.AddAccountServer(ctx, db.AddAccountServerParams{AccountID: account.ID,
+		ServerID: server.ID}); err != nil {
 		return none, err
 	}
 	if _, err := tx.AddLogin(ctx, db.AddLoginParams{AccountID: account.ID, Name: name, Main: true}); err != nil {
 		return none, err
 	}
-	if err := usecase.Record(ctx, tx, a, "account.open", usecase.AboutAccount(account), nil, map[string]string{"domain": domain.String(), "sign_in_name": name,
-		"customer": customer.Name, "plan": entitlement.PlanRef("", found.Reseller, found.Name), "server": server.Label}); err != nil {
+	if err := usecase.Record(ctx, tx, a, "account.open", usecase.AboutAccount(account), nil,
+		map[string]string{"domain": domain.String(), "sign_in_name": name,
+			"customer": customer.Name, "plan": entitlement.PlanRef("", found.Reseller, found.Name),
+			"server": server.Label}); err != nil {
 		return none, err
 	}
 	return account, s.activate(ctx, tx, a, in, customer, name)
 }
 
 // activate makes the sign-in for the customer of a new account, if it is asked for.
-func (s *Service) activate(ctx context.Context, tx store.Tx, a usecase.Actor, in api.OpenAccount, customer db.Customer, name string) error {
+func (s *Service) activate(ctx context.Context, tx store.Tx, a usecase.Actor, in api.OpenAccount, customer db.Customer,
+	name string) error {
 	if in.Activation == "" || in.Activation == "none" {
 		return nil
 	}
@@ -219,9 +232,11 @@ func (s *Service) activate(ctx context.Context, tx store.Tx, a usecase.Actor, in
 // starterSize is the disk space without which not even an empty site can be.
 const starterSize = plans.MiB
 
-func (s *Service) customerFor(ctx context.Context, tx store.Tx, a usecase.Actor, in api.OpenAccount) (db.Customer, error) {
+func (s *Service) customerFor(ctx context.Context, tx store.Tx, a usecase.Actor, in api.OpenAccount) (db.Customer,
+	error) {
 	if in.NewCustomer {
-		c, err := s.selling.AddCustomerTx(ctx, tx, a, api.NewCustomer{Name: in.Customer, Reseller: in.Reseller, Email: in.CustomerEmail, Language: in.Language})
+		c, err := s.selling.AddCustomerTx(ctx, tx, a, api.NewCustomer{Name: in.Customer, Reseller: in.Reseller,
+			Email: in.CustomerEmail, Language: in.Language})
 		if r := refusal.As(err); r != nil && len(r.Fields) == 1 {
 			return c, r.On(map[string]string{"name": "customer", "email": "customer_email"}[r.Fields[0].Name])
 		}
@@ -240,31 +255,35 @@ func (s *Service) customerFor(ctx context.Context, tx store.Tx, a usecase.Actor,
 	}
 	row, err := usecase.LockCustomerForKeyShare(ctx, tx, number)
 	if err == nil && usecase.OrZero(row.ResellerID) != usecase.OrZero(owner) {
-		err = refusal.New(refusal.NotFound, "there is no such customer %q; a reseller's customer needs the reseller named", in.Customer).On("customer")
+		err = refusal.New(refusal.NotFound,
+			"there is no such customer %q; a reseller's customer needs the reseller named", in.Customer).On("customer")
 	}
 	return row, err
 }
 
 // CloseAccount closes an account. Confirm must be its sign-in name.
 func (s *Service) CloseAccount(ctx context.Context, a usecase.Actor, reference, confirm string) (api.Started, error) {
-	return s.rollout.ChangeAccount(ctx, a, reference, "account.close", func(tx store.Tx, account db.Account) (db.Account, error) {
-		if confirm != account.SignInName {
-			return account, refusal.Input("sign_in_name", "type the account's sign-in name, %s, to close it", account.SignInName)
-		}
-		if account.State == "closing" || account.State == "closed" {
-			return account, refusal.New(refusal.WrongState, "%s is %s already", account.SignInName, account.State)
-		}
-		if a.Preview != nil {
-			if err := s.previewClosing(ctx, tx, a, account); err != nil {
+	return s.rollout.ChangeAccount(ctx, a, reference, "account.close",
+		func(tx store.Tx, account db.Account) (db.Account, error) {
+			if confirm != account.SignInName {
+				return account, refusal.Input("sign_in_name", "type the account's sign-in name, %s, to close it",
+					account.SignInName)
+			}
+			if account.State == "closing" || account.State == "closed" {
+				return account, refusal.New(refusal.WrongState, "%s is %s already", account.SignInName, account.State)
+			}
+			if a.Preview != nil {
+				if err := s.previewClosing(ctx, tx, a, account); err != nil {
+					return account, err
+				}
+			}
+			after, err := tx.SetAccountState(ctx, db.SetAccountStateParams{ID: account.ID, State: "closing"})
+			if err != nil {
 				return account, err
 			}
-		}
-		after, err := tx.SetAccountState(ctx, db.SetAccountStateParams{ID: account.ID, State: "closing"})
-		if err != nil {
-			return account, err
-		}
-		return after, usecase.Record(ctx, tx, a, "account.close", usecase.AboutAccount(account), map[string]string{"state": account.State}, map[string]string{"state": after.State})
-	})
+			return after, usecase.Record(ctx, tx, a, "account.close", usecase.AboutAccount(account),
+				map[string]string{"state": account.State}, map[string]string{"state": after.State})
+		})
 }
 
 func (s *Service) previewClosing(ctx context.Context, tx store.Tx, a usecase.Actor, account db.Account) error {
@@ -285,22 +304,25 @@ func (s *Service) previewClosing(ctx context.Context, tx store.Tx, a usecase.Act
 		used = plans.FormatSize(*account.DiskUsed)
 	}
 	a.Summarize("close account %s on %s", account.SignInName, server.Label)
-	a.Note("no longer served: "+strings.Join(gone, ", "), "deleted for good: "+used+" data in /home/"+account.SignInName)
+	a.Note("no longer served: "+strings.Join(gone, ", "), "deleted for good: "+used+" data in /home/"+
+		account.SignInName)
 	return nil
 }
 
 // RepairAccount has the account's manifest applied again.
 func (s *Service) RepairAccount(ctx context.Context, a usecase.Actor, reference string) (api.Started, error) {
-	return s.rollout.ChangeAccount(ctx, a, reference, "account.repair", func(tx store.Tx, account db.Account) (db.Account, error) {
-		if account.State == "closed" {
-			return account, refusal.New(refusal.WrongState, "%s is closed; there is nothing to repair", account.SignInName)
-		}
-		a.Summarize("repair account %s", account.SignInName)
-		if err := tx.ClearAppliedDigests(ctx, account.ID); err != nil {
-			return account, err
-		}
-		return account, usecase.Record(ctx, tx, a, "account.repair", usecase.AboutAccount(account), nil, nil)
-	})
+	return s.rollout.ChangeAccount(ctx, a, reference, "account.repair",
+		func(tx store.Tx, account db.Account) (db.Account, error) {
+			if account.State == "closed" {
+				return account, refusal.New(refusal.WrongState, "%s is closed; there is nothing to repair",
+					account.SignInName)
+			}
+			a.Summarize("repair account %s", account.SignInName)
+			if err := tx.ClearAppliedDigests(ctx, account.ID); err != nil {
+				return account, err
+			}
+			return account, usecase.Record(ctx, tx, a, "account.repair", usecase.AboutAccount(account), nil, nil)
+		})
 }
 
 // AccountFilter narrows a list of accounts; empty fields do not. Closed accounts
@@ -310,7 +332,8 @@ type AccountFilter struct {
 }
 
 // Accounts returns a page of accounts in the order of their main domains.
-func (s *Service) Accounts(ctx context.Context, a usecase.Actor, f AccountFilter, next string, most int) (api.AccountPage, error) {
+func (s *Service) Accounts(ctx context.Context, a usecase.Actor, f AccountFilter, next string,
+	most int) (api.AccountPage, error) {
 	page := api.AccountPage{Accounts: []api.Account{}}
 	p := db.AccountPageParams{State: f.State, Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.Scope()
@@ -398,7 +421,8 @@ func (s *Service) Account(ctx context.Context, a usecase.Actor, reference string
 	if err != nil {
 		return none, err
 	}
-	out := api.AccountDetail{Account: accountView(a, row), Placement: placementFor(a, row.Placement), Address: host, Home: usecase.HomeOf(account),
+	out := api.AccountDetail{Account: accountView(a, row), Placement: placementFor(a, row.Placement), Address: host,
+		Home:    usecase.HomeOf(account),
 		Domains: []api.Domain{}, Excepted: []api.Exception{}, Drift: []api.Drift{}, SweptAt: server.SweptAt}
 	out.Allowance, out.Features = st.Views()
 	for _, e := range st.Exceptions {
@@ -427,12 +451,14 @@ func (s *Service) Account(ctx context.Context, a usecase.Actor, reference string
 	}
 	drifts, err := s.Store.DriftsOfAccount(ctx, &number)
 	for _, d := range drifts {
-		out.Drift = append(out.Drift, api.Drift{Account: row.SignInName, Part: d.Part, Subject: d.Subject, Detail: d.Detail, Diff: d.Diff, FoundAt: d.FoundAt})
+		out.Drift = append(out.Drift, api.Drift{Account: row.SignInName, Part: d.Part, Subject: d.Subject,
+			Detail: d.Detail, Diff: d.Diff, FoundAt: d.FoundAt})
 	}
 	return out, err
 }
 
-// placementFor tells operators why an account is on its server; it speaks of other servers, which are nobody else's business.
+// placementFor tells operators why an account is on its server; it speaks of other servers, which
+// are nobody else's business.
 func placementFor(a usecase.Actor, reason string) string {
 	if a.Role != rights.Operator {
 		return ""
@@ -441,8 +467,10 @@ func placementFor(a usecase.Actor, reason string) string {
 }
 
 func accountView(a usecase.Actor, row db.AccountRow) api.Account {
-	v := api.Account{ID: row.ID, SignInName: row.SignInName, Domain: row.MainDomain, Name: usecase.Unicode(row.MainDomain), Customer: row.Customer, CustomerID: row.CustomerID,
-		Plan: entitlement.PlanRef(a.Reseller, row.PlanReseller, row.Plan), Server: row.Server, State: row.State, DiskUsed: row.DiskUsed, DiskLimit: row.DiskLimit,
+	v := api.Account{ID: row.ID, SignInName: row.SignInName, Domain: row.MainDomain,
+		Name: usecase.Unicode(row.MainDomain), Customer: row.Customer, CustomerID: row.CustomerID,
+		Plan: entitlement.PlanRef(a.Reseller, row.PlanReseller, row.Plan), Server: row.Server, State: row.State,
+		DiskUsed: row.DiskUsed, DiskLimit: row.DiskLimit,
 		Exceptions: row.Exceptions, Frozen: row.FrozenAt != nil, Applied: row.AppliedRevision == row.Revision,
 		Drifts: row.Drifts, OpenedAt: row.OpenedAt, ClosedAt: row.ClosedAt, Version: row.Version}
 	if row.Suspended {

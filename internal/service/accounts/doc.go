@@ -20,6 +20,7 @@ type Service struct {
 }
 
 // New makes the use cases.
-func New(b *usecase.Base, fleet *fleet.Service, notify *notify.Service, people *people.Service, rollout *rollout.Service, selling *selling.Service) *Service {
+func New(b *usecase.Base, fleet *fleet.Service, notify *notify.Service, people *people.Service,
+	rollout *rollout.Service, selling *selling.Service) *Service {
 	return &Service{Base: b, fleet: fleet, notify: notify, people: people, rollout: rollout, selling: selling}
 }

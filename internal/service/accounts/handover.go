@@ -27,14 +27,16 @@ func (s *Service) Handover(ctx context.Context, a usecase.Actor, reference strin
 	return out, err
 }
 
-func (s *Service) handover(ctx context.Context, q *db.Queries, number int64) (api.Handover, notify.OutboundMail, error) {
+func (s *Service) handover(ctx context.Context, q *db.Queries, number int64) (api.Handover, notify.OutboundMail,
+	error) {
 	none := api.Handover{}
 	row, err := q.AccountRow(ctx, number)
 	if err != nil {
 		return none, notify.OutboundMail{}, err
 	}
 	if row.State == "closed" {
-		return none, notify.OutboundMail{}, refusal.New(refusal.WrongState, "%s is closed; there is nothing to hand over", row.SignInName)
+		return none, notify.OutboundMail{},
+			refusal.New(refusal.WrongState, "%s is closed; there is nothing to hand over", row.SignInName)
 	}
 	account, err := q.Account(ctx, number)
 	if err != nil {
@@ -68,8 +70,10 @@ func (s *Service) handover(ctx context.Context, q *db.Queries, number int64) (ap
 	if err != nil {
 		return none, notify.OutboundMail{}, err
 	}
-	out := api.Handover{Account: row.SignInName, Customer: customer.Name, Language: customer.Language, From: from.Title, Footer: from.Footer, Domains: []string{}, Addresses: usecase.AddressesOf(server),
-		NameServers: []string{}, Console: settings.Console, People: []string{}, Plan: row.Plan, Limits: []api.HandoverLimit{}}
+	out := api.Handover{Account: row.SignInName, Customer: customer.Name, Language: customer.Language, From: from.Title,
+		Footer: from.Footer, Domains: []string{}, Addresses: usecase.AddressesOf(server),
+		NameServers: []string{}, Console: settings.Console, People: []string{}, Plan: row.Plan,
+		Limits: []api.HandoverLimit{}}
 	allowance := st.Allowance()
 	if allowance.Features["dns"].On {
 		out.NameServers = usecase.NonNil(settings.NameServers)
@@ -83,19 +87,22 @@ func (s *Service) handover(ctx context.Context, q *db.Queries, number int64) (ap
 	for _, p := range people {
 		out.People = append(out.People, p.Name)
 	}
-	sheet := notices.Sheet{Customer: out.Customer, Account: out.Account, Console: out.Console, Plan: out.Plan, Domains: out.Domains, Addresses: out.Addresses,
+	sheet := notices.Sheet{Customer: out.Customer, Account: out.Account, Console: out.Console, Plan: out.Plan,
+		Domains: out.Domains, Addresses: out.Addresses,
 		NameServers: out.NameServers, People: out.People}
 	for _, key := range onSheet {
 		info, _ := plans.Info(key)
 		l := api.HandoverLimit{Title: info.Title, Value: allowance.Limits[key].Format(info.Unit)}
 		out.Limits = append(out.Limits, l)
-		sheet.Limits = append(sheet.Limits, notices.LimitName(customer.Language, key, info.Title)+": "+notices.Amount(customer.Language, l.Value))
+		sheet.Limits = append(sheet.Limits, notices.LimitName(customer.Language, key, info.Title)+": "+
+			notices.Amount(customer.Language, l.Value))
 	}
 	if customer.Email != nil {
 		out.To = *customer.Email
 	}
 	out.Text = sheet.Text(customer.Language)
-	return out, notify.OutboundMail{Kind: "handover sheet", To: out.To, Language: customer.Language, Customer: &customer.ID, Reseller: row.ResellerID, SenderName: senderName, SenderAt: senderAt,
+	return out, notify.OutboundMail{Kind: "handover sheet", To: out.To, Language: customer.Language,
+		Customer: &customer.ID, Reseller: row.ResellerID, SenderName: senderName, SenderAt: senderAt,
 		Notice: notices.Handover(customer.Language, from, sheet)}, nil
 }
 
@@ -122,6 +129,7 @@ func (s *Service) MailHandover(ctx context.Context, a usecase.Actor, reference s
 		if err != nil {
 			return none, err
 		}
-		return out, usecase.Record(ctx, tx, a, "handover.mail", usecase.AboutAccount(account), nil, map[string]string{"to": l.To})
+		return out, usecase.Record(ctx, tx, a, "handover.mail", usecase.AboutAccount(account), nil,
+			map[string]string{"to": l.To})
 	})
 }

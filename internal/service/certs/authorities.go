@@ -57,8 +57,10 @@ func (s *Service) sealAccountKey(key *ecdsa.PrivateKey) ([]byte, error) {
 func authorityView(row db.Authority, issued int64) api.Authority {
 	var bounds []certificates.Bound
 	_ = json.Unmarshal(row.Bounds, &bounds) // written by boundsOf
-	return api.Authority{Name: row.Name, Directory: row.Directory, Email: row.Email, OwnRoot: row.Root != "", ExternalID: row.ExternalID, Profile: row.Profile, Account: row.Url,
-		Terms: row.Terms, Identities: usecase.NonNil(row.Identities), Usual: row.Usual, LimitedUntil: row.LimitedUntil, Bounds: usecase.NonNil(bounds), Certificates: issued, Version: row.Version}
+	return api.Authority{Name: row.Name, Directory: row.Directory, Email: row.Email, OwnRoot: row.Root != "",
+		ExternalID: row.ExternalID, Profile: row.Profile, Account: row.Url,
+		Terms: row.Terms, Identities: usecase.NonNil(row.Identities), Usual: row.Usual, LimitedUntil: row.LimitedUntil,
+		Bounds: usecase.NonNil(bounds), Certificates: issued, Version: row.Version}
 }
 
 // Authorities lists the authorities, the usual one first.
@@ -66,8 +68,11 @@ func (s *Service) Authorities(ctx context.Context) (api.AuthorityList, error) {
 	out := api.AuthorityList{Authorities: []api.Authority{}}
 	rows, err := s.Store.Authorities(ctx)
 	for _, r := range rows {
-		out.Authorities = append(out.Authorities, authorityView(db.Authority{ID: r.ID, Name: r.Name, Directory: r.Directory, Email: r.Email, Root: r.Root, ExternalID: r.ExternalID, Profile: r.Profile,
-			Url: r.Url, Terms: r.Terms, Identities: r.Identities, Usual: r.Usual, LimitedUntil: r.LimitedUntil, Bounds: r.Bounds, Version: r.Version}, r.Certificates))
+		out.Authorities = append(out.Authorities,
+			authorityView(db.Authority{ID: r.ID, Name: r.Name, Directory: r.Directory, Email: r.Email, Root: r.Root,
+				ExternalID: r.ExternalID, Profile: r.Profile,
+				Url: r.Url, Terms: r.Terms, Identities: r.Identities, Usual: r.Usual, LimitedUntil: r.LimitedUntil,
+				Bounds: r.Bounds, Version: r.Version}, r.Certificates))
 	}
 	return out, err
 }
@@ -91,25 +96,30 @@ func (s *Service) CheckAuthority(ctx context.Context, in api.AuthorityQuestion) 
 	if err != nil {
 		return none, refusal.Input("directory", "%s cannot be asked: %s", in.Directory, acme.Reason(err).Detail)
 	}
-	return api.AuthorityAnswer{Terms: d.Terms, Identities: usecase.NonNil(d.Identities), NeedsExternal: d.NeedsExternal, Profiles: usecase.NonNil(d.Profiles), Renewal: d.Renewal}, nil
+	return api.AuthorityAnswer{Terms: d.Terms, Identities: usecase.NonNil(d.Identities), NeedsExternal: d.NeedsExternal,
+		Profiles: usecase.NonNil(d.Profiles), Renewal: d.Renewal}, nil
 }
 
 func checkDirectory(directory string) error {
 	u, err := url.Parse(directory)
 	if err != nil || u.Scheme != "https" || u.Host == "" {
-		return refusal.Input("directory", "%q is no address of an authority's directory: it begins with https://", directory)
+		return refusal.Input("directory", "%q is no address of an authority's directory: it begins with https://",
+			directory)
 	}
 	return nil
 }
 
-// AddAuthority registers an account with an authority and keeps both. Its terms must have been agreed to.
+// AddAuthority registers an account with an authority and keeps both.
+// Its terms must have been agreed to.
 func (s *Service) AddAuthority(ctx context.Context, a usecase.Actor, in api.NewAuthority) (api.Authority, error) {
-	if answer, repeated, err := usecase.StoredAnswer[api.Authority](ctx, s.Base, s.Store.Queries, a); err != nil || repeated {
+	if answer, repeated, err := usecase.StoredAnswer[api.Authority](ctx, s.Base, s.Store.Queries, a); err != nil ||
+		repeated {
 		return answer, err
 	}
 	none := api.Authority{}
 	if !authorityName.MatchString(in.Name) {
-		return none, refusal.Input("name", "%q is no name for an authority: up to 31 small letters, digits and hyphens, a letter first", in.Name)
+		return none, refusal.Input("name", "%q is no name for an authority: up to 31 small letters, digits and "+
+			"hyphens, a letter first", in.Name)
 	}
 	if _, err := s.Store.FindAuthority(ctx, in.Name); err == nil {
 		return none, refusal.New(refusal.NameTaken, "there is an authority %s already", in.Name).On("name")
@@ -119,11 +129,14 @@ func (s *Service) AddAuthority(ctx context.Context, a usecase.Actor, in api.NewA
 		return none, err
 	}
 	if says.Terms != "" && !in.AcceptTerms {
-		return none, &refusal.Refusal{Kind: refusal.NeedsDecision, Detail: fmt.Sprintf("%s has terms: read them at %s, and say that you agree (accept_terms; client: --accept-terms)", in.Name, says.Terms),
-			Decide: []refusal.Choice{{Field: "accept_terms", Value: "true", Means: "you agree to the terms at " + says.Terms}}}
+		return none, &refusal.Refusal{Kind: refusal.NeedsDecision, Detail: fmt.Sprintf("%s has terms: read them at "+
+			"%s, and say that you agree (accept_terms; client: --accept-terms)", in.Name, says.Terms),
+			Decide: []refusal.Choice{{Field: "accept_terms", Value: "true", Means: "you agree to the terms at " +
+				says.Terms}}}
 	}
 	if says.NeedsExternal && in.ExternalID == "" {
-		return none, refusal.Input("external_id", "this authority needs an external account: give the number and the key that you have from it")
+		return none, refusal.Input("external_id", "this authority needs an external account: give the number and the "+
+			"key that you have from it")
 	}
 	if err := knownProfile(says.Profiles, in.Profile); err != nil {
 		return none, err
@@ -153,7 +166,8 @@ func (s *Service) AddAuthority(ctx context.Context, a usecase.Actor, in api.NewA
 	if err != nil {
 		return none, err
 	}
-	p := db.AddAuthorityParams{Name: in.Name, Directory: in.Directory, Email: in.Email, Root: in.Root, ExternalID: in.ExternalID, Profile: in.Profile, Key: sealed, Url: account,
+	p := db.AddAuthorityParams{Name: in.Name, Directory: in.Directory, Email: in.Email, Root: in.Root,
+		ExternalID: in.ExternalID, Profile: in.Profile, Key: sealed, Url: account,
 		Terms: says.Terms, Identities: usecase.NonNil(says.Identities), Usual: in.Usual, Bounds: bounds}
 	if in.ExternalKey != "" {
 		p.ExternalKey = s.Key.Seal(sealedExternalKey, []byte(in.ExternalKey))
@@ -178,7 +192,9 @@ func (s *Service) AddAuthority(ctx context.Context, a usecase.Actor, in api.NewA
 				return none, err
 			}
 		}
-		return authorityView(row, 0), usecase.Record(ctx, tx, a, "authority.add", usecase.About("authority %s", row.Name), nil, authorityRecord(row))
+		return authorityView(row, 0),
+			usecase.Record(ctx, tx, a, "authority.add", usecase.About("authority %s", row.Name), nil,
+				authorityRecord(row))
 	})
 }
 
@@ -194,16 +210,21 @@ func knownProfile(offered []string, wanted string) error {
 	if len(offered) == 0 {
 		return refusal.Input("profile", "this authority offers no profiles: leave it out")
 	}
-	return refusal.Input("profile", "%q is no profile of this authority: it offers %s", wanted, strings.Join(offered, ", "))
+	return refusal.Input("profile", "%q is no profile of this authority: it offers %s", wanted,
+		strings.Join(offered, ", "))
 }
 
 func authorityRecord(row db.Authority) map[string]any {
-	return map[string]any{"directory": row.Directory, "email": row.Email, "profile": row.Profile, "usual": row.Usual, "account": row.Url, "bounds": json.RawMessage(row.Bounds)}
+	return map[string]any{"directory": row.Directory, "email": row.Email, "profile": row.Profile, "usual": row.Usual,
+		"account": row.Url, "bounds": json.RawMessage(row.Bounds)}
 }
 
-// ChangeAuthority makes an authority the usual one, has another profile ordered, has it write elsewhere, or gives its account another key. Version is the one the caller has seen, or 0.
-func (s *Service) ChangeAuthority(ctx context.Context, a usecase.Actor, name string, version int64, in api.AuthorityChange) (api.Authority, error) {
-	if answer, repeated, err := usecase.StoredAnswer[api.Authority](ctx, s.Base, s.Store.Queries, a); err != nil || repeated {
+// ChangeAuthority makes an authority the usual one, has another profile ordered, has it write
+// elsewhere, or gives its account another key. Version is the one the caller has seen, or 0.
+func (s *Service) ChangeAuthority(ctx context.Context, a usecase.Actor, name string, version int64,
+	in api.AuthorityChange) (api.Authority, error) {
+	if answer, repeated, err := usecase.StoredAnswer[api.Authority](ctx, s.Base, s.Store.Queries, a); err != nil ||
+		repeated {
 		return answer, err
 	}
 	none := api.Authority{}
@@ -211,7 +232,8 @@ func (s *Service) ChangeAuthority(ctx context.Context, a usecase.Actor, name str
 	if err != nil {
 		return none, err
 	}
-	if err := usecase.CheckVersion("the authority "+name, version, row.Version); err != nil { // before the authority hears of it
+	if err := usecase.CheckVersion("the authority "+name, version, row.Version); err != nil {
+		// before the authority hears of it
 		return none, err
 	}
 	if in.Root != nil {
@@ -252,7 +274,8 @@ func (s *Service) ChangeAuthority(ctx context.Context, a usecase.Actor, name str
 		if err := usecase.CheckVersion("the authority "+name, version, before.Version); err != nil {
 			return none, err
 		}
-		p := db.ChangeAuthorityParams{ID: before.ID, Email: before.Email, Root: before.Root, Profile: before.Profile, Bounds: before.Bounds, Terms: before.Terms, Identities: before.Identities, Usual: before.Usual}
+		p := db.ChangeAuthorityParams{ID: before.ID, Email: before.Email, Root: before.Root, Profile: before.Profile,
+			Bounds: before.Bounds, Terms: before.Terms, Identities: before.Identities, Usual: before.Usual}
 		if in.Profile != nil {
 			p.Profile = *in.Profile
 		}
@@ -278,7 +301,9 @@ func (s *Service) ChangeAuthority(ctx context.Context, a usecase.Actor, name str
 		}
 		words := authorityRecord(after)
 		words["new_key"] = in.NewKey
-		return authorityView(after, 0), usecase.Record(ctx, tx, a, "authority.change", usecase.About("authority %s", name), authorityRecord(before), words)
+		return authorityView(after, 0),
+			usecase.Record(ctx, tx, a, "authority.change", usecase.About("authority %s", name), authorityRecord(before),
+				words)
 	})
 }
 
@@ -308,12 +333,14 @@ func boundsOf(list *[]certificates.Bound) ([]byte, error) {
 	return json.Marshal(usecase.NonNil(*list))
 }
 
-// changeAccountKey gives the account at an authority another key. The key is written down before the authority hears of it: cut off anywhere, it is found out later
-// which of the two counts.
+// changeAccountKey gives the account at an authority another key. The key is written down before
+// the authority hears of it: cut off anywhere, it is found out later which of the two counts.
 func (s *Service) changeAccountKey(ctx context.Context, row db.Authority) error {
 	if row.NextKey != nil {
 		if err := s.settleAccountKey(ctx, row); err != nil {
-			return refusal.New(refusal.WrongState, "the last change of the key at %s was cut off, and it cannot be asked now which one counts: %s", row.Name, acme.Reason(err).Detail)
+			return refusal.New(refusal.WrongState,
+				"the last change of the key at %s was cut off, and it cannot be asked now which one counts: %s",
+				row.Name, acme.Reason(err).Detail)
 		}
 		var err error
 		if row, err = s.Store.AuthorityByID(ctx, row.ID); err != nil {
@@ -345,9 +372,11 @@ func (s *Service) changeAccountKey(ctx context.Context, row db.Authority) error 
 	}
 	why := acme.Reason(err)
 	if !why.Passing {
-		return errors.Join(s.Store.SettleAccountKey(ctx, db.SettleAccountKeyParams{ID: row.ID}), refusal.New(refusal.WrongState, "%s does not take another key: %s", row.Name, why.Detail))
+		return errors.Join(s.Store.SettleAccountKey(ctx, db.SettleAccountKeyParams{ID: row.ID}),
+			refusal.New(refusal.WrongState, "%s does not take another key: %s", row.Name, why.Detail))
 	}
-	return refusal.New(refusal.WrongState, "%s did not answer (%s): whether it has taken the key is found out in a few minutes", row.Name, why.Detail)
+	return refusal.New(refusal.WrongState,
+		"%s did not answer (%s): whether it has taken the key is found out in a few minutes", row.Name, why.Detail)
 }
 
 // settleAccountKey finds out whether an authority has taken the key that it was being given.
@@ -394,13 +423,15 @@ func (s *Service) RemoveAuthority(ctx context.Context, a usecase.Actor, name str
 			return err
 		}
 		if used {
-			return refusal.New(refusal.InUse, "%s has issued certificates or been given orders, and stays on record; make another authority the usual one instead", name)
+			return refusal.New(refusal.InUse, "%s has issued certificates or been given orders, and stays on record; "+
+				"make another authority the usual one instead", name)
 		}
 		a.Summarize("remove authority %s", name)
 		if err := tx.RemoveAuthority(ctx, row.ID); err != nil {
 			return err
 		}
-		return usecase.Record(ctx, tx, a, "authority.remove", usecase.About("authority %s", name), authorityRecord(row), nil)
+		return usecase.Record(ctx, tx, a, "authority.remove", usecase.About("authority %s", name), authorityRecord(row),
+			nil)
 	})
 }
 

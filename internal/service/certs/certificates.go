@@ -81,7 +81,8 @@ func (c siteCertificate) names() []string {
 	return []string{c.domain.Name, "www." + c.domain.Name}
 }
 
-// namesOr are names that somebody asks for, which must be the site's; without any, those that its certificate should be for.
+// namesOr are names that somebody asks for, which must be the site's;
+// without any, those that its certificate should be for.
 func (c siteCertificate) namesOr(typed []string) ([]string, error) {
 	if len(typed) == 0 {
 		return c.names(), nil
@@ -96,10 +97,13 @@ func (c siteCertificate) cannotOrder(now time.Time) *refusal.Refusal {
 	case !dns.ServedByWeb(c.domain):
 		return refusal.New(refusal.WrongState, "%s has no site: it is there for its name service alone", name)
 	case c.config.Mode != automatic && !c.lastMoment(now):
-		return refusal.New(refusal.WrongState, "the certificate of %s is %s; have it come by itself first (mode: automatic)", name, c.config.Mode)
+		return refusal.New(refusal.WrongState,
+			"the certificate of %s is %s; have it come by itself first (mode: automatic)", name, c.config.Mode)
 	case !c.entitlement.Has("certificates"):
 		return c.entitlement.MissingFeature("certificates of an authority need", "certificates")
-	case slices.ContainsFunc(c.names(), func(n string) bool { return strings.HasPrefix(n, "*.") }) && !c.entitlement.Has("wildcard"):
+	case slices.ContainsFunc(c.names(), func(n string) bool {
+		return strings.HasPrefix(n, "*.")
+	}) && !c.entitlement.Has("wildcard"):
 		return c.entitlement.MissingFeature("a certificate for all names below a domain needs", "wildcard")
 	case c.authority == nil:
 		return refusal.New(refusal.WrongState, "no authority has been added yet; an operator adds one")
@@ -118,14 +122,16 @@ func (c siteCertificate) renewal(now time.Time) bool {
 	return c.inUse.RenewAt != nil && !c.inUse.RenewAt.After(now)
 }
 
-// lastMoment reports whether a certificate that somebody brought is about to end: an authority's takes its place then, as one that has ended is worse.
+// lastMoment reports whether a certificate that somebody brought is about to end: an authority's
+// takes its place then, as one that has ended is worse.
 func (c siteCertificate) lastMoment(now time.Time) bool {
 	return c.config.Mode == uploaded && c.inUse != nil && !now.Before(replacementDue(c.inUse.NotAfter))
 }
 
 func replacementDue(ends time.Time) time.Time { return ends.Add(-24 * time.Hour) }
 
-// due reports whether there is something to be ordered, as far as that is known without asking the world.
+// due reports whether there is something to be ordered, as far as that
+// is known without asking the world.
 func (c siteCertificate) due(now time.Time) bool {
 	return c.renewal(now) || addsNames(c.inUse.Names, c.names())
 }
@@ -136,7 +142,8 @@ func (c siteCertificate) nextCheck(now time.Time) time.Time {
 	if c.config.Mode == uploaded && c.inUse != nil {
 		next = replacementDue(c.inUse.NotAfter)
 	}
-	if c.inUse != nil && c.inUse.RenewAt != nil && (c.inUse.RenewAt.Before(next) || !addsNames(c.inUse.Names, c.names())) {
+	if c.inUse != nil && c.inUse.RenewAt != nil &&
+		(c.inUse.RenewAt.Before(next) || !addsNames(c.inUse.Names, c.names())) {
 		next = *c.inUse.RenewAt
 	}
 	if next.Before(now) {
@@ -145,25 +152,31 @@ func (c siteCertificate) nextCheck(now time.Time) time.Time {
 	return next
 }
 
-// Part is the certificates that an account's sites are to show. It comes after the part that adds the sites.
+// Part is the certificates that an account's sites are to show. It
+// comes after the part that adds the sites.
 func (s *Service) CertificatesPart() rollout.Part {
 	return rollout.Part{Name: "certificates", Fill: s.fillCertificates,
 		Applied: func(ctx context.Context, tx store.Tx, account db.Account, _ bool) error {
-			if err := tx.RetireReplacedCertificates(ctx, db.RetireReplacedCertificatesParams{AccountID: account.ID, Revision: account.Revision}); err != nil {
+			if err := tx.RetireReplacedCertificates(ctx, db.RetireReplacedCertificatesParams{AccountID: account.ID,
+				Revision: account.Revision}); err != nil {
 				return err
 			}
-			return tx.MarkCertificatesInstalled(ctx, db.MarkCertificatesInstalledParams{AccountID: account.ID, Revision: account.Revision})
+			return tx.MarkCertificatesInstalled(ctx, db.MarkCertificatesInstalledParams{AccountID: account.ID,
+				Revision: account.Revision})
 		},
 		Failed: func(ctx context.Context, tx store.Tx, accountID, revision int64) error {
-			if err := tx.RevertFailedUpload(ctx, db.RevertFailedUploadParams{AccountID: accountID, Revision: revision}); err != nil {
+			if err := tx.RevertFailedUpload(ctx, db.RevertFailedUploadParams{AccountID: accountID,
+				Revision: revision}); err != nil {
 				return err
 			}
-			return tx.DropFailedCertificates(ctx, db.DropFailedCertificatesParams{AccountID: accountID, Revision: revision})
+			return tx.DropFailedCertificates(ctx, db.DropFailedCertificatesParams{AccountID: accountID,
+				Revision: revision})
 		},
 	}
 }
 
-func (s *Service) fillCertificates(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m *rollout.Manifests) error {
+func (s *Service) fillCertificates(ctx context.Context, q *db.Queries, st entitlement.Entitlement,
+	m *rollout.Manifests) error {
 	rows, err := q.CertificatesInForce(ctx, st.Account.ID)
 	if err != nil {
 		return err
@@ -191,12 +204,14 @@ func (s *Service) findSite(ctx context.Context, a usecase.Actor, reference, name
 	}
 	c, err := s.loadSiteCertificate(ctx, s.Store.Queries, d.ID)
 	if store.None(err) {
-		return c, refusal.New(refusal.WrongState, "%s has no site: it is there for its name service alone", usecase.Unicode(d.Name))
+		return c, refusal.New(refusal.WrongState, "%s has no site: it is there for its name service alone",
+			usecase.Unicode(d.Name))
 	}
 	return c, err
 }
 
-// siteNames checks names that somebody chooses for a site's certificate: the site's own, or everything directly below its domain.
+// siteNames checks names that somebody chooses for a site's certificate: the site's own, or
+// everything directly below its domain.
 func siteNames(d db.Domain, typed []string) ([]string, error) {
 	var list []string
 	for _, t := range typed {
@@ -213,7 +228,8 @@ func siteNames(d db.Domain, typed []string) ([]string, error) {
 		}
 		n := prefix + parsed.String()
 		if n != d.Name && n != "www."+d.Name && n != "*."+d.Name {
-			return nil, refusal.Input("names", "%s is no name of the site %s: it can be for %s, www.%s and *.%s", t, d.Name, d.Name, d.Name, d.Name)
+			return nil, refusal.Input("names", "%s is no name of the site %s: it can be for %s, www.%s and *.%s", t,
+				d.Name, d.Name, d.Name, d.Name)
 		}
 		if !slices.Contains(list, n) {
 			list = append(list, n)
@@ -223,7 +239,8 @@ func siteNames(d db.Domain, typed []string) ([]string, error) {
 }
 
 // changeSiteCertificate does something about the certificate of a site, in one transaction.
-func changeSiteCertificate[T any](ctx context.Context, s *Service, a usecase.Actor, found siteCertificate, fn func(tx store.Tx, c siteCertificate) (T, error)) (T, error) {
+func changeSiteCertificate[T any](ctx context.Context, s *Service, a usecase.Actor, found siteCertificate,
+	fn func(tx store.Tx, c siteCertificate) (T, error)) (T, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (T, error) {
 		var none T
 		if _, err := entitlement.LockToChange(ctx, s.Base, tx, a, found.entitlement.Account.ID); err != nil {
@@ -240,19 +257,23 @@ func changeSiteCertificate[T any](ctx context.Context, s *Service, a usecase.Act
 	})
 }
 
-// ChangeCertificate changes how a site comes by its certificate. Version is the one the caller has seen, or 0.
-func (s *Service) ChangeCertificate(ctx context.Context, a usecase.Actor, reference, name string, version int64, in api.CertificateChange) (api.SiteCertificate, error) {
+// ChangeCertificate changes how a site comes by its certificate.
+// Version is the one the caller has seen, or 0.
+func (s *Service) ChangeCertificate(ctx context.Context, a usecase.Actor, reference, name string, version int64,
+	in api.CertificateChange) (api.SiteCertificate, error) {
 	none := api.SiteCertificate{}
 	found, err := s.findSite(ctx, a, reference, name)
 	if err != nil {
 		return none, err
 	}
 	return changeSiteCertificate(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (api.SiteCertificate, error) {
-		if err := usecase.CheckVersion("the certificate of "+usecase.Unicode(c.domain.Name), version, c.config.Version); err != nil {
+		if err := usecase.CheckVersion("the certificate of "+usecase.Unicode(c.domain.Name), version,
+			c.config.Version); err != nil {
 			return none, err
 		}
 		now := s.Now()
-		p := db.ChangeSiteCertificateParams{DomainID: c.domain.ID, Mode: c.config.Mode, Names: c.config.Names, KeyType: c.config.KeyType, PinKey: c.config.PinKey, AuthorityID: c.config.AuthorityID, NextAt: &now}
+		p := db.ChangeSiteCertificateParams{DomainID: c.domain.ID, Mode: c.config.Mode, Names: c.config.Names,
+			KeyType: c.config.KeyType, PinKey: c.config.PinKey, AuthorityID: c.config.AuthorityID, NextAt: &now}
 		if in.Names != nil {
 			if p.Names, err = siteNames(c.domain, *in.Names); err != nil {
 				return none, err
@@ -298,17 +319,20 @@ func (s *Service) ChangeCertificate(ctx context.Context, a usecase.Actor, refere
 		}
 		next := c
 		next.config = after
-		if reason := next.cannotOrder(now); reason != nil && (in.Names != nil || in.Mode == automatic) && reason.Kind != refusal.WrongState {
+		if reason := next.cannotOrder(now); reason != nil && (in.Names != nil || in.Mode == automatic) &&
+			reason.Kind != refusal.WrongState {
 			return none, reason
 		}
-		if err := usecase.Record(ctx, tx, a, "certificate.change", usecase.AboutAccount(c.entitlement.Account), configRecord(c), configRecord(next)); err != nil {
+		if err := usecase.Record(ctx, tx, a, "certificate.change", usecase.AboutAccount(c.entitlement.Account),
+			configRecord(c), configRecord(next)); err != nil {
 			return none, err
 		}
 		if leave {
 			if err := tx.RetireCertificates(ctx, c.domain.ID); err != nil {
 				return none, err
 			}
-			if _, err := s.rollout.ApplyAccounts(ctx, tx, a, "certificate.change", usecase.AboutAccount(c.entitlement.Account), []int64{c.entitlement.Account.ID}); err != nil {
+			if _, err := s.rollout.ApplyAccounts(ctx, tx, a, "certificate.change",
+				usecase.AboutAccount(c.entitlement.Account), []int64{c.entitlement.Account.ID}); err != nil {
 				return none, err
 			}
 		}
@@ -320,11 +344,14 @@ func (s *Service) ChangeCertificate(ctx context.Context, a usecase.Actor, refere
 }
 
 func configRecord(c siteCertificate) map[string]any {
-	return map[string]any{"domain": c.domain.Name, "mode": c.config.Mode, "names": c.config.Names, "key_type": c.config.KeyType, "pin_key": c.config.PinKey}
+	return map[string]any{"domain": c.domain.Name, "mode": c.config.Mode, "names": c.config.Names,
+		"key_type": c.config.KeyType, "pin_key": c.config.PinKey}
 }
 
-// withCertificateTx does something about the certificate of a site that may have one of an authority, in one transaction.
-func withCertificateTx[T any](ctx context.Context, s *Service, a usecase.Actor, found siteCertificate, fn func(tx store.Tx, c siteCertificate) (T, error)) (T, error) {
+// withCertificateTx does something about the certificate of a site that may have one of an
+// authority, in one transaction.
+func withCertificateTx[T any](ctx context.Context, s *Service, a usecase.Actor, found siteCertificate,
+	fn func(tx store.Tx, c siteCertificate) (T, error)) (T, error) {
 	return changeSiteCertificate(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (T, error) {
 		var none T
 		if err := checkCertificatesAllowed(ctx, tx.Queries, a, c); err != nil {

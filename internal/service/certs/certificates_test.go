@@ -18,7 +18,8 @@ func TestStandings(t *testing.T) {
 	}
 	assert.Len(t, of, maskAll+1, "each comes to a state that can be asked for")
 	assert.Nil(t, stateMasks(""), "no state is any")
-	assert.Equal(t, "failing", certificateState(stateMask(true, false, true, true, false)), "what is in use is good, but the next one does not come")
+	assert.Equal(t, "failing", certificateState(stateMask(true, false, true, true, false)),
+		"what is in use is good, but the next one does not come")
 	assert.Equal(t, "expired", certificateState(stateMask(true, false, true, true, true)))
 	assert.Equal(t, "ordered", certificateState(stateMask(false, false, true, true, false)))
 	assert.Equal(t, "uploaded", certificateState(stateMask(true, true, true, false, false)))

@@ -20,6 +20,7 @@ type Service struct {
 }
 
 // New makes the use cases.
-func New(b *usecase.Base, domains *domains.Service, notify *notify.Service, people *people.Service, rollout *rollout.Service) *Service {
+func New(b *usecase.Base, domains *domains.Service, notify *notify.Service, people *people.Service,
+	rollout *rollout.Service) *Service {
 	return &Service{Base: b, domains: domains, notify: notify, people: people, rollout: rollout}
 }

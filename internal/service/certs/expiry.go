@@ -12,7 +12,8 @@ import (
 	"victualler/internal/store/db"
 )
 
-// NotifyExpiring tells people of certificates that end and that nothing has replaced: customers of theirs, operators of all in one message. Each is told of at set days left.
+// NotifyExpiring tells people of certificates that end and that nothing has replaced: customers of
+// theirs, operators of all in one message. Each is told of at set days left.
 func (s *Service) NotifyExpiring(ctx context.Context) error {
 	now := s.Now()
 	rows, err := s.Store.ExpiringCertificates(ctx, now.Add(certificates.FirstNotice))
@@ -28,7 +29,8 @@ func (s *Service) NotifyExpiring(ctx context.Context) error {
 			if days == 0 {
 				continue
 			}
-			e := notices.Ending{Domain: usecase.Unicode(row.Name), At: row.NotAfter, Why: row.Problem, Uploaded: row.AuthorityID == nil}
+			e := notices.Ending{Domain: usecase.Unicode(row.Name), At: row.NotAfter, Why: row.Problem,
+				Uploaded: row.AuthorityID == nil}
 			first, err := s.notifyCustomer(ctx, tx, row, int32(days), e)
 			if err != nil {
 				return err
@@ -43,13 +45,15 @@ func (s *Service) NotifyExpiring(ctx context.Context) error {
 		return s.notifyOperators(ctx, tx, told)
 	})
 	if err == nil && len(told) > 0 {
-		s.Log.Warn("certificates end", "sites", len(told), "first", told[0].Domain, "at", told[0].At.Format(time.RFC3339))
+		s.Log.Warn("certificates end", "sites", len(told), "first", told[0].Domain, "at",
+			told[0].At.Format(time.RFC3339))
 	}
 	return err
 }
 
 // notifyCustomer tells the customer of a site, unless another process has done so.
-func (s *Service) notifyCustomer(ctx context.Context, tx store.Tx, row db.ExpiringCertificatesRow, days int32, e notices.Ending) (first bool, err error) {
+func (s *Service) notifyCustomer(ctx context.Context, tx store.Tx, row db.ExpiringCertificatesRow, days int32,
+	e notices.Ending) (first bool, err error) {
 	n, err := tx.MarkExpiryNoticed(ctx, db.MarkExpiryNoticedParams{DomainID: row.DomainID, ToldDays: days})
 	if err != nil || n == 0 {
 		return false, err
@@ -58,7 +62,8 @@ func (s *Service) notifyCustomer(ctx context.Context, tx store.Tx, row db.Expiri
 	if err != nil {
 		return false, err
 	}
-	if err := usecase.Record(ctx, tx, usecase.System(), "certificate.ends", usecase.AboutAccount(account), nil, map[string]any{"domain": row.Name, "ends": row.NotAfter, "days": days, "problem": row.Problem}); err != nil {
+	if err := usecase.Record(ctx, tx, usecase.System(), "certificate.ends", usecase.AboutAccount(account), nil,
+		map[string]any{"domain": row.Name, "ends": row.NotAfter, "days": days, "problem": row.Problem}); err != nil {
 		return false, err
 	}
 	customer, err := tx.CustomerByID(ctx, account.CustomerID)
@@ -69,8 +74,11 @@ func (s *Service) notifyCustomer(ctx context.Context, tx store.Tx, row db.Expiri
 	if err != nil {
 		return false, err
 	}
-	return true, notify.IgnoreNoMail(s.notify.QueueMail(ctx, tx, notify.OutboundMail{Kind: "certificate ends", To: *customer.Email, Language: customer.Language, Customer: &customer.ID, Reseller: account.ResellerID, SenderName: name, SenderAt: address,
-		Notice: notices.CertificateEnds(customer.Language, from, e)}))
+	return true,
+		notify.IgnoreNoMail(s.notify.QueueMail(ctx, tx, notify.OutboundMail{Kind: "certificate ends",
+			To: *customer.Email, Language: customer.Language, Customer: &customer.ID, Reseller: account.ResellerID,
+			SenderName: name, SenderAt: address,
+			Notice: notices.CertificateEnds(customer.Language, from, e)}))
 }
 
 // notifyOperators sends one message to each operator who has an address.
@@ -84,7 +92,9 @@ func (s *Service) notifyOperators(ctx context.Context, tx store.Tx, told []notic
 		return err
 	}
 	for _, p := range people {
-		err := s.notify.QueueMail(ctx, tx, notify.OutboundMail{Kind: "certificates end", To: *p.Email, Language: p.Language, SenderName: name, SenderAt: address, Notice: notices.CertificatesEnd(p.Language, from, told)})
+		err := s.notify.QueueMail(ctx, tx, notify.OutboundMail{Kind: "certificates end", To: *p.Email,
+			Language: p.Language, SenderName: name, SenderAt: address,
+			Notice: notices.CertificatesEnd(p.Language, from, told)})
 		if err := notify.IgnoreNoMail(err); err != nil {
 			return err
 		}

@@ -13,7 +13,8 @@ import (
 
 const sealedCertificateKey = "key of a certificate"
 
-// keyForOrder is the key that the next certificate of a site has, sealed: a new one, unless the one in use is kept.
+// keyForOrder is the key that the next certificate of a site has,
+// sealed: a new one, unless the one in use is kept.
 func (s *Service) keyForOrder(site siteCertificate) ([]byte, error) {
 	if site.config.PinKey && site.inUse != nil && site.inUse.KeyType == site.config.KeyType {
 		return site.inUse.Key, nil
@@ -50,7 +51,8 @@ func (s *Service) keyText(sealed []byte) ([]byte, error) {
 	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
 }
 
-// SiteKeyPair is the certificate in use of a site and its key, both PEM, for the service to show them itself; nothing where there is none.
+// SiteKeyPair is the certificate in use of a site and its key, both PEM, for the service to show
+// them itself; nothing where there is none.
 func (s *Service) SiteKeyPair(ctx context.Context, name string) (chain, key []byte, err error) {
 	d, _, err := names.ParseDomain(name)
 	if err != nil {

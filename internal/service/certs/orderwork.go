@@ -50,7 +50,8 @@ func (w *orderRun) saveState(ctx context.Context, state, url string) error {
 
 // saveStateTx writes down where an order is, unless it was taken back meanwhile.
 func saveStateTx(ctx context.Context, q *db.Queries, order db.Order) error {
-	moved, err := q.SaveOrderState(ctx, db.SaveOrderStateParams{ID: order.ID, State: order.State, Url: order.Url, InstallID: order.InstallID})
+	moved, err := q.SaveOrderState(ctx, db.SaveOrderStateParams{ID: order.ID, State: order.State, Url: order.Url,
+		InstallID: order.InstallID})
 	if err == nil && moved == 0 {
 		err = errCancelled
 	}
@@ -88,7 +89,8 @@ func (w *orderRun) submit(ctx context.Context) error {
 	return w.saveState(ctx, orderProving, o.URL)
 }
 
-// pollFor is how long an order is watched before others get their turn, and orderTime how long an authority may take to prove names and to issue.
+// pollFor is how long an order is watched before others get their turn, and orderTime how long an
+// authority may take to prove names and to issue.
 const (
 	pollFor   = time.Minute
 	orderTime = 24 * time.Hour
@@ -105,7 +107,8 @@ func (w *orderRun) checkDeadline() time.Duration {
 // poll asks until done reports that it is over, ever more slowly, and never sooner than done says.
 func (w *orderRun) poll(ctx context.Context, done func() (over bool, wait time.Duration, err error)) error {
 	now, pause := w.service.Now(), 50*time.Millisecond
-	for end := time.Now().Add(min(pollFor, w.order.CreatedAt.Add(w.checkDeadline()).Sub(now))); ; pause = min(2*pause, 2*time.Second) {
+	for end := time.Now().Add(min(pollFor, w.order.CreatedAt.Add(w.checkDeadline()).Sub(now))); ; pause = min(2*pause,
+		2*time.Second) {
 		over, wait, err := done()
 		if over || err != nil {
 			return err
@@ -159,7 +162,8 @@ func (w *orderRun) prove(ctx context.Context) error {
 	return w.saveState(ctx, orderFinalizing, w.order.Url)
 }
 
-// unprovable reports whether a name of an order will not be proved any more, though the authority has not said so of the order.
+// unprovable reports whether a name of an order will not be proved any more, though the authority
+// has not said so of the order.
 func (w *orderRun) unprovable(ctx context.Context, o acme.Order) bool {
 	return slices.ContainsFunc(o.Proofs, func(url string) bool {
 		proof, err := w.client.ProofAt(ctx, url)
@@ -170,7 +174,9 @@ func (w *orderRun) unprovable(ctx context.Context, o acme.Order) bool {
 // answerChallenges has the challenges of an order answered, and tells the authority.
 func (w *orderRun) answerChallenges(ctx context.Context, o acme.Order) error {
 	s := w.service
-	taken := map[string]bool{} // challenges that the authority was told of by somebody who was killed before it was written down
+	// challenges that the authority was told of by somebody who was
+	// killed before it was written down
+	taken := map[string]bool{}
 	for _, url := range o.Proofs {
 		proof, err := w.client.ProofAt(ctx, url)
 		if err != nil {
@@ -189,7 +195,8 @@ func (w *orderRun) answerChallenges(ctx context.Context, o acme.Order) error {
 		}
 		at := slices.IndexFunc(proof.Challenges, func(c acme.Challenge) bool { return c.Kind == p.Kind })
 		if at < 0 {
-			return &orderFailure{code: "challenge", reason: fmt.Sprintf("%s offers no way to prove %s by %s", w.authority.Name, name, p.Kind)}
+			return &orderFailure{code: "challenge",
+				reason: fmt.Sprintf("%s offers no way to prove %s by %s", w.authority.Name, name, p.Kind)}
 		}
 		p.Token, p.Value, p.Url = proof.Challenges[at].Token, proof.Challenges[at].Value, proof.Challenges[at].URL
 		taken[p.Url] = proof.Challenges[at].Status != "pending"
@@ -220,7 +227,8 @@ func (w *orderRun) answerChallenges(ctx context.Context, o acme.Order) error {
 	return nil
 }
 
-// publishRecords has the web servers and the zone show what challenges ask for, and waits until all name servers do.
+// publishRecords has the web servers and the zone show what challenges
+// ask for, and waits until all name servers do.
 func (w *orderRun) publishRecords(ctx context.Context, list []db.Challenge) error {
 	s := w.service
 	files := agentlink.Challenges{Answers: map[string]string{}}
@@ -268,14 +276,17 @@ func (w *orderRun) publishRecords(ctx context.Context, list []db.Challenge) erro
 func (w *orderRun) placeChallenges(ctx context.Context, p *db.SaveChallengeParams) error {
 	switch w.ways[p.Name] {
 	case certificates.InZone:
-		p.Kind, p.Record, p.AccountID = certificates.ByDNS, certificates.ChallengeName(p.Name), &w.site.entitlement.Account.ID
+		p.Kind, p.Record, p.AccountID = certificates.ByDNS, certificates.ChallengeName(p.Name),
+			&w.site.entitlement.Account.ID
 	case certificates.ByAlias:
 		account, name, err := challengeAlias(ctx, w.service.Store.Queries, w.site)
 		if err != nil {
 			return err
 		}
 		if name == "" {
-			return &orderFailure{code: certificates.CodeAlias, reason: fmt.Sprintf("our zone for challenges, to which %s leads, is gone", certificates.ChallengeName(p.Name))}
+			return &orderFailure{code: certificates.CodeAlias,
+				reason: fmt.Sprintf("our zone for challenges, to which %s leads, is gone",
+					certificates.ChallengeName(p.Name))}
 		}
 		p.Kind, p.Record, p.AccountID = certificates.ByDNS, name, &account
 	case certificates.ByHand:
@@ -327,7 +338,8 @@ func (w *orderRun) checkRecords(ctx context.Context, list []db.Challenge) error 
 		return nil
 	}
 	if s.Now().Sub(w.order.CreatedAt) > byHandFor {
-		return &orderFailure{code: "hand", reason: fmt.Sprintf("%s was not entered within %d days", waiting[0], int(byHandFor.Hours()/24))}
+		return &orderFailure{code: "hand", reason: fmt.Sprintf("%s was not entered within %d days", waiting[0],
+			int(byHandFor.Hours()/24))}
 	}
 	w.progress.Note("waits for records that are entered by hand: " + strings.Join(waiting, ", "))
 	return errEnteredByHand
@@ -335,7 +347,9 @@ func (w *orderRun) checkRecords(ctx context.Context, list []db.Challenge) error 
 
 // notAccepted are the challenges by name service that the authority was not told of yet.
 func notAccepted(list []db.Challenge) []db.Challenge {
-	return slices.DeleteFunc(slices.Clone(list), func(c db.Challenge) bool { return c.Kind != certificates.ByDNS || c.Accepted })
+	return slices.DeleteFunc(slices.Clone(list), func(c db.Challenge) bool {
+		return c.Kind != certificates.ByDNS || c.Accepted
+	})
 }
 
 // zonesShowing lists the accounts whose zones show challenges.
@@ -350,7 +364,8 @@ func zonesShowing(list []db.Challenge) []int64 {
 	return slices.Compact(accounts)
 }
 
-// applyZones has name servers told what the zones of accounts are to show now, and waits until they do.
+// applyZones has name servers told what the zones of accounts are to
+// show now, and waits until they do.
 func (w *orderRun) applyZones(ctx context.Context, accounts []int64) error {
 	if len(accounts) == 0 {
 		return nil
@@ -373,7 +388,8 @@ func (w *orderRun) applyZonesIn(ctx context.Context, tx store.Tx, accounts []int
 			return 0, err
 		}
 	}
-	return w.service.rollout.ApplyAccounts(ctx, tx, usecase.System(), "certificate.challenge", usecase.AboutAccount(w.site.entitlement.Account), accounts)
+	return w.service.rollout.ApplyAccounts(ctx, tx, usecase.System(), "certificate.challenge",
+		usecase.AboutAccount(w.site.entitlement.Account), accounts)
 }
 
 // await waits for the end of an operation.
@@ -381,7 +397,10 @@ func (w *orderRun) await(ctx context.Context, operation int64) error {
 	limited, cancel := context.WithTimeout(ctx, pollFor)
 	defer cancel()
 	var last api.Operation
-	err := w.service.rollout.WatchOperation(limited, usecase.System(), operation, 0, func(o api.Operation) error { last = o; return nil })
+	err := w.service.rollout.WatchOperation(limited, usecase.System(), operation, 0, func(o api.Operation) error {
+		last = o
+		return nil
+	})
 	switch {
 	case limited.Err() != nil && ctx.Err() == nil:
 		return retryAfter{time.Second}
@@ -411,19 +430,23 @@ func (w *orderRun) refused(ctx context.Context, o acme.Order) error {
 		}
 		if f.names = append(f.names, name); len(f.names) == 1 {
 			why := acme.Reason(proof.Failure)
-			f.code, f.reason = usecase.OrEmpty(why.Kind, "authority"), fmt.Sprintf("%s could not prove %s: %s", w.authority.Name, name, why.Detail)
+			f.code, f.reason = usecase.OrEmpty(why.Kind, "authority"),
+				fmt.Sprintf("%s could not prove %s: %s", w.authority.Name, name, why.Detail)
 		}
 	}
 	w.rehearseAgain(ctx, f)
 	return f
 }
 
-// rehearseAgain looks for what the authority has run into, and says it in our words before the authority's.
+// rehearseAgain looks for what the authority has run into, and says it
+// in our words before the authority's.
 func (w *orderRun) rehearseAgain(ctx context.Context, f *orderFailure) {
 	if len(f.names) == 0 || w.byHand() {
 		return
 	}
-	verdicts, err := w.service.rehearse(ctx, rehearsal{site: w.site, names: f.names[:1], chosen: len(w.site.config.Names) > 0})
+	verdicts,
+		err := w.service.rehearse(ctx, rehearsal{site: w.site, names: f.names[:1],
+		chosen: len(w.site.config.Names) > 0})
 	if v := verdicts[f.names[0]]; err == nil && v.Result == certificates.Fail {
 		f.code, f.reason = v.Code, fmt.Sprintf("%s (%s)", v.Reason, f.reason)
 	}
@@ -432,7 +455,8 @@ func (w *orderRun) rehearseAgain(ctx context.Context, f *orderFailure) {
 // clocksDiffer is how far an authority's clock may be ahead of ours.
 const clocksDiffer = 24 * time.Hour
 
-// finalize has the certificate issued and takes it. Cut off anywhere, it goes on with the order as the authority has it: nothing is ordered twice.
+// finalize has the certificate issued and takes it. Cut off anywhere, it goes on with the order as
+// the authority has it: nothing is ordered twice.
 func (w *orderRun) finalize(ctx context.Context) error {
 	s := w.service
 	w.begin("issue")
@@ -447,13 +471,17 @@ func (w *orderRun) finalize(ctx context.Context) error {
 			return false, 0, err
 		}
 		if o.Status == "ready" && !handedIn {
-			request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: w.order.Names}, key)
+			request,
+				err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: w.order.Names},
+				key)
 			if err != nil {
 				return false, 0, err
 			}
 			wait, err := w.client.Finalize(ctx, o, request)
 			handedIn = err == nil
-			if err != nil && acme.Reason(err).Kind == "orderNotReady" { // it is no longer, or not yet for all of the authority's machines: it is looked at again
+			if err != nil && acme.Reason(err).Kind == "orderNotReady" {
+				// it is no longer, or not yet for all of the
+				// authority's machines: it is looked at again
 				err = nil
 			}
 			return false, wait, err
@@ -471,13 +499,16 @@ func (w *orderRun) finalize(ctx context.Context) error {
 		return err
 	}
 	at := s.Now()
-	if ahead := chain[0].NotBefore.Sub(at); ahead > 0 && ahead < clocksDiffer { // one of the two clocks is wrong, and visitors' may be right
+	if ahead := chain[0].NotBefore.Sub(at); ahead > 0 && ahead < clocksDiffer {
+		// one of the two clocks is wrong, and visitors' may be right
 		at = chain[0].NotBefore
-		s.Log.Warn("the clock of this machine, or of an authority, is wrong", "authority", w.authority.Name, "ahead", ahead.Round(time.Second))
+		s.Log.Warn("the clock of this machine, or of an authority, is wrong", "authority", w.authority.Name, "ahead",
+			ahead.Round(time.Second))
 	}
 	for _, f := range certificates.Check(chain, key.Public(), w.order.Names, at) {
 		if f.Fatal {
-			return &orderFailure{code: "certificate", reason: fmt.Sprintf("what %s has issued cannot be used: %s", w.authority.Name, f.Says)}
+			return &orderFailure{code: "certificate",
+				reason: fmt.Sprintf("what %s has issued cannot be used: %s", w.authority.Name, f.Says)}
 		}
 	}
 	w.done("issue", fmt.Sprintf("good until %s", chain[0].NotAfter.UTC().Format("2006-01-02 15:04 UTC")))
@@ -502,12 +533,15 @@ func (w *orderRun) install(ctx context.Context, chain []*x509.Certificate) error
 		if err := s.saveIntermediates(ctx, tx.Queries, chain, true); err != nil {
 			return err
 		}
-		_, err = tx.AddCertificate(ctx, db.AddCertificateParams{DomainID: w.order.DomainID, AuthorityID: &w.authority.ID, Names: w.order.Names, KeyType: w.order.KeyType, Key: w.order.Key,
-			Chain: certificates.PEM(chain), Serial: leaf.SerialNumber.Text(16), NotBefore: leaf.NotBefore, NotAfter: leaf.NotAfter, RenewAt: &renew, AskAt: &ask, Revision: locked.Revision + 1})
+		_, err = tx.AddCertificate(ctx, db.AddCertificateParams{DomainID: w.order.DomainID,
+			AuthorityID: &w.authority.ID, Names: w.order.Names, KeyType: w.order.KeyType, Key: w.order.Key,
+			Chain: certificates.PEM(chain), Serial: leaf.SerialNumber.Text(16), NotBefore: leaf.NotBefore,
+			NotAfter: leaf.NotAfter, RenewAt: &renew, AskAt: &ask, Revision: locked.Revision + 1})
 		if err != nil {
 			return err
 		}
-		operation, err := s.rollout.ApplyAccounts(ctx, tx, usecase.System(), "certificate.install", usecase.AboutAccount(account), []int64{account.ID})
+		operation, err := s.rollout.ApplyAccounts(ctx, tx, usecase.System(), "certificate.install",
+			usecase.AboutAccount(account), []int64{account.ID})
 		if err != nil {
 			return err
 		}
@@ -542,7 +576,8 @@ func (w *orderRun) installed(ctx context.Context) error {
 		next = s.Now()
 	}
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := tx.SaveCertificateIssued(ctx, db.SaveCertificateIssuedParams{DomainID: w.order.DomainID, Mode: automatic, NextAt: &next}); err != nil {
+		if err := tx.SaveCertificateIssued(ctx, db.SaveCertificateIssuedParams{DomainID: w.order.DomainID,
+			Mode: automatic, NextAt: &next}); err != nil {
 			return err
 		}
 		if err := w.end(ctx, tx, orderDone); err != nil {
@@ -552,7 +587,8 @@ func (w *orderRun) installed(ctx context.Context) error {
 	})
 }
 
-// considered are the names of which it was thought when the order began: those that it is for, and those that it has left out.
+// considered are the names of which it was thought when the order began: those that it is for, and
+// those that it has left out.
 func (w *orderRun) considered() ([]string, error) {
 	var out []api.LeftOut
 	err := json.Unmarshal(w.order.LeftOut, &out)
@@ -607,7 +643,8 @@ func (w *orderRun) failed(ctx context.Context, f *orderFailure) error {
 		if err := s.siteFailed(ctx, tx.Queries, w.site, f, s.retryAfter(w.site, f)); err != nil {
 			return err
 		}
-		if err := tx.RefusedOrder(ctx, db.RefusedOrderParams{ID: w.order.ID, Refused: usecase.NonNil(f.names)}); err != nil {
+		if err := tx.RefusedOrder(ctx, db.RefusedOrderParams{ID: w.order.ID,
+			Refused: usecase.NonNil(f.names)}); err != nil {
 			return err
 		}
 		if err := w.end(ctx, tx, orderFailed); err != nil {

@@ -28,7 +28,8 @@ import (
 	"victualler/internal/store/db"
 )
 
-// rehearsalTime is how long the rehearsal of a site's names may take as a whole, and fetchTime one request of it; mostAddresses is at how many addresses of a name it is tried, of each family.
+// rehearsalTime is how long the rehearsal of a site's names may take as a whole, and fetchTime one
+// request of it; mostAddresses is at how many addresses of a name it is tried, of each family.
 const (
 	rehearsalTime = 30 * time.Second
 	fetchTime     = 5 * time.Second
@@ -40,13 +41,15 @@ const (
 type rehearsal struct {
 	site  siteCertificate
 	names []string
-	// chosen says that somebody has chosen the names: they are proved by name service where they do not lead here.
+	// chosen says that somebody has chosen the names: they are proved
+	// by name service where they do not lead here.
 	chosen bool
 	// byHand says that somebody enters the records that prove the names.
 	byHand bool
 }
 
-// rehearse looks at names as an authority would, and says of each what it would do. The servers that could answer for them are given something to answer with.
+// rehearse looks at names as an authority would, and says of each what it would do. The servers
+// that could answer for them are given something to answer with.
 func (s *Service) rehearse(ctx context.Context, r rehearsal) (map[string]certificates.Verdict, error) {
 	ctx, cancel := context.WithTimeout(ctx, rehearsalTime)
 	defer cancel()
@@ -58,7 +61,8 @@ func (s *Service) rehearse(ctx context.Context, r rehearsal) (map[string]certifi
 	if err != nil {
 		return nil, err
 	}
-	w := probe{rehearsal: r, own: dns.PublicAddresses(home), probe: agentlink.Challenges{Answers: map[string]string{"rehearsal-" + rand.Text(): rand.Text()}}}
+	w := probe{rehearsal: r, own: dns.PublicAddresses(home),
+		probe: agentlink.Challenges{Answers: map[string]string{"rehearsal-" + rand.Text(): rand.Text()}}}
 	for _, server := range servers {
 		w.ours = append(w.ours, dns.PublicAddresses(server)...)
 	}
@@ -152,7 +156,8 @@ func (s *Service) challenge(ctx context.Context, home db.Server, servers []db.Se
 	return nil
 }
 
-// removeChallenge has web servers forget challenges; one that is not reached forgets them by itself in time.
+// removeChallenge has web servers forget challenges; one that is not
+// reached forgets them by itself in time.
 func (s *Service) removeChallenge(ctx context.Context, servers []db.Server, c agentlink.Challenges) {
 	var gone []string
 	for token := range c.Answers {
@@ -163,7 +168,8 @@ func (s *Service) removeChallenge(ctx context.Context, servers []db.Server, c ag
 		group.Go(func() {
 			limited, cancel := context.WithTimeout(ctx, 5*time.Second)
 			defer cancel()
-			if err := s.Agents.Agent(server.ID, server.Address).Challenge(limited, agentlink.Challenges{Removed: gone}); err != nil {
+			if err := s.Agents.Agent(server.ID, server.Address).Challenge(limited,
+				agentlink.Challenges{Removed: gone}); err != nil {
 				s.Log.Info("challenges not taken back", "server", server.Label, "reason", err)
 			}
 		})
@@ -230,9 +236,14 @@ func (s *Service) checkChallengeName(ctx context.Context, l *certificates.Observ
 	}
 	for _, z := range w.zones {
 		if (base == z.Row.Name || strings.HasSuffix(base, "."+z.Row.Name)) && z.Row.NameService == dns.HostedHere {
-			// As the world sees it, and not as we would like it: a zone can be here and be delegated elsewhere still.
-			l.ZoneHosted = slices.ContainsFunc(servers, func(n nameServer) bool { return slices.Contains(w.nameServers, n.address) })
-			if l.ZoneHosted { // an alias for all names below gives way to the record of a challenge; one of its own does not
+			// As the world sees it, and not as we would like it: a zone
+			// can be here and be delegated elsewhere still.
+			l.ZoneHosted = slices.ContainsFunc(servers, func(n nameServer) bool {
+				return slices.Contains(w.nameServers, n.address)
+			})
+			if l.ZoneHosted {
+				// an alias for all names below gives way to the record
+				// of a challenge; one of its own does not
 				l.Alias = z.OwnAlias(at)
 			}
 		}
@@ -248,7 +259,8 @@ func (s *Service) checkChallengeName(ctx context.Context, l *certificates.Observ
 	}
 }
 
-// challengeAlias is the name in our zone for challenges that proves a site's names, and the account whose zone that is; empty where there is no such zone.
+// challengeAlias is the name in our zone for challenges that proves a site's names, and the account
+// whose zone that is; empty where there is no such zone.
 func challengeAlias(ctx context.Context, q *db.Queries, site siteCertificate) (account int64, name string, err error) {
 	settings, err := q.Settings(ctx)
 	if err != nil || settings.ChallengeZone == "" {
@@ -266,7 +278,8 @@ type nameServer struct {
 	address netip.Addr
 }
 
-// authoritative finds the name servers of the zone in which a name lies, as the world does: by delegation.
+// authoritative finds the name servers of the zone in which a name
+// lies, as the world does: by delegation.
 func (s *Service) authoritative(ctx context.Context, name string) []nameServer {
 	for at := name; strings.Contains(at, "."); {
 		if d, err := s.Resolver.Delegation(ctx, at); err == nil && len(d.Servers) > 0 {
@@ -287,11 +300,13 @@ func (s *Service) authoritative(ctx context.Context, name string) []nameServer {
 	return nil
 }
 
-// errInner is for addresses that no authority would reach, and that customers must not have the service call.
+// errInner is for addresses that no authority would reach, and that
+// customers must not have the service call.
 var errInner = errors.New("the address is not one of the public network")
 
 // fetch fetches the probe at one address of a name, following redirects as an authority would.
-func (s *Service) fetch(ctx context.Context, name string, address netip.Addr, ours []netip.Addr, token, answer string) certificates.Fetch {
+func (s *Service) fetch(ctx context.Context, name string, address netip.Addr, ours []netip.Addr, token,
+	answer string) certificates.Fetch {
 	f := certificates.Fetch{Address: address}
 	dial := func(ctx context.Context, network, at string) (net.Conn, error) {
 		host, port, err := net.SplitHostPort(at)
@@ -321,8 +336,12 @@ func (s *Service) fetch(ctx context.Context, name string, address netip.Addr, ou
 		}
 		return nil, failed
 	}
-	client := &http.Client{Timeout: 2 * fetchTime, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport: &http.Transport{DisableKeepAlives: true, DialContext: dial, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}} // as authorities do: who answers is what is asked
+	client := &http.Client{Timeout: 2 * fetchTime, CheckRedirect: func(*http.Request, []*http.Request) error {
+		return http.ErrUseLastResponse
+	},
+		// as authorities do: who answers is what is asked
+		Transport: &http.Transport{DisableKeepAlives: true, DialContext: dial,
+			TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
 	for at := "http://" + name + "/.well-known/acme-challenge/" + token; ; {
 		hop := certificates.Hop{URL: strings.ReplaceAll(at, token, "…")}
 		next, text := "", ""
@@ -392,7 +411,8 @@ func fetchWords(err error) string {
 }
 
 // Rehearse says of each name of a site what an authority would do, and asks none.
-func (s *Service) Rehearse(ctx context.Context, a usecase.Actor, reference, name string, in api.RehearsalQuestion) (api.Rehearsal, error) {
+func (s *Service) Rehearse(ctx context.Context, a usecase.Actor, reference, name string,
+	in api.RehearsalQuestion) (api.Rehearsal, error) {
 	out := api.Rehearsal{Names: []api.RehearsedName{}}
 	c, err := s.findSite(ctx, a, reference, name)
 	if err != nil {
@@ -405,10 +425,12 @@ func (s *Service) Rehearse(ctx context.Context, a usecase.Actor, reference, name
 	if err := s.Probes.Allow(a, s.Now()); err != nil {
 		return out, err
 	}
-	verdicts, err := s.rehearse(ctx, rehearsal{site: c, names: wanted, chosen: len(in.Names) > 0 || len(c.config.Names) > 0})
+	verdicts, err := s.rehearse(ctx, rehearsal{site: c, names: wanted, chosen: len(in.Names) > 0 ||
+		len(c.config.Names) > 0})
 	var unreached *usecase.AgentError
 	if errors.As(err, &unreached) {
-		return out, refusal.New(refusal.ServerUnreachable, "the site's server cannot be given anything to answer with: %s", unreached)
+		return out, refusal.New(refusal.ServerUnreachable, "the site's server cannot be given anything to answer "+
+			"with: %s", unreached)
 	}
 	if err != nil {
 		return out, err
@@ -416,7 +438,8 @@ func (s *Service) Rehearse(ctx context.Context, a usecase.Actor, reference, name
 	out.Pass = true
 	for _, n := range wanted {
 		v := verdicts[n]
-		out.Names = append(out.Names, api.RehearsedName{Name: n, Result: string(v.Result), Proof: string(v.Proof), Code: v.Code, Reason: v.Reason, Fix: v.Do})
+		out.Names = append(out.Names, api.RehearsedName{Name: n, Result: string(v.Result), Proof: string(v.Proof),
+			Code: v.Code, Reason: v.Reason, Fix: v.Do})
 		out.Pass = out.Pass && v.Result == certificates.Pass
 	}
 	return out, nil

@@ -10,7 +10,8 @@ import (
 	"victualler/internal/store/db"
 )
 
-// CheckRenewals asks authorities when the certificates that are in use should be renewed (RFC 9773).
+// CheckRenewals asks authorities when the certificates that are in use
+// should be renewed (RFC 9773).
 func (s *Service) CheckRenewals(ctx context.Context) error {
 	s.settleAccountKeys(ctx)
 	now := s.Now()
@@ -27,7 +28,8 @@ func (s *Service) CheckRenewals(ctx context.Context) error {
 }
 
 // withIssuer does something with the authority that has issued a certificate.
-func (s *Service) withIssuer(ctx context.Context, row db.Certificate, do func(client *acme.Client, leaf *x509.Certificate, authority db.Authority) error) error {
+func (s *Service) withIssuer(ctx context.Context, row db.Certificate,
+	do func(client *acme.Client, leaf *x509.Certificate, authority db.Authority) error) error {
 	authority, err := s.Store.AuthorityByID(ctx, *row.AuthorityID)
 	if err != nil {
 		return err
@@ -64,7 +66,8 @@ func (s *Service) checkRenewal(ctx context.Context, row db.Certificate) error {
 	if stored := s.Store.SaveRenewal(ctx, told); stored != nil || told.RenewAt == nil {
 		return stored
 	}
-	if stored := s.Store.ScheduleCertificateBy(ctx, db.ScheduleCertificateByParams{DomainID: row.DomainID, NextAt: *told.RenewAt}); stored != nil {
+	if stored := s.Store.ScheduleCertificateBy(ctx, db.ScheduleCertificateByParams{DomainID: row.DomainID,
+		NextAt: *told.RenewAt}); stored != nil {
 		return stored
 	}
 	return err

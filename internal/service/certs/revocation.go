@@ -14,9 +14,12 @@ import (
 	"victualler/internal/store/db"
 )
 
-// RevokeCertificate has an authority revoke a certificate. The one in use is used no longer, and the next is ordered at once.
-func (s *Service) RevokeCertificate(ctx context.Context, a usecase.Actor, reference, name string, in api.Revocation) (api.Started, error) {
-	if answer, repeated, err := usecase.StoredAnswer[api.Started](ctx, s.Base, s.Store.Queries, a); err != nil || repeated {
+// RevokeCertificate has an authority revoke a certificate. The one in use is used no longer, and
+// the next is ordered at once.
+func (s *Service) RevokeCertificate(ctx context.Context, a usecase.Actor, reference, name string,
+	in api.Revocation) (api.Started, error) {
+	if answer, repeated, err := usecase.StoredAnswer[api.Started](ctx, s.Base, s.Store.Queries, a); err != nil ||
+		repeated {
 		return answer, err
 	}
 	none := api.Started{}
@@ -46,7 +49,8 @@ func (s *Service) RevokeCertificate(ctx context.Context, a usecase.Actor, refere
 			return none, err
 		}
 		words := map[string]any{"domain": c.domain.Name, "serial": row.Serial, "reason": reason.Word}
-		if err := usecase.Record(ctx, tx, a, "certificate.revoke", usecase.AboutAccount(c.entitlement.Account), nil, words); err != nil {
+		if err := usecase.Record(ctx, tx, a, "certificate.revoke", usecase.AboutAccount(c.entitlement.Account), nil,
+			words); err != nil {
 			return none, err
 		}
 		if c.inUse == nil || c.inUse.ID != row.ID {
@@ -54,24 +58,29 @@ func (s *Service) RevokeCertificate(ctx context.Context, a usecase.Actor, refere
 		}
 		a.Note("the site shows a self-signed certificate until the next one is there; it is ordered at once")
 		now := s.Now()
-		p := db.ChangeSiteCertificateParams{DomainID: c.domain.ID, Mode: c.config.Mode, Names: c.config.Names, KeyType: c.config.KeyType, AuthorityID: c.config.AuthorityID, NextAt: &now}
+		p := db.ChangeSiteCertificateParams{DomainID: c.domain.ID, Mode: c.config.Mode, Names: c.config.Names,
+			KeyType: c.config.KeyType, AuthorityID: c.config.AuthorityID, NextAt: &now}
 		if _, err := tx.ChangeSiteCertificate(ctx, p); err != nil { // the key is not kept: PinKey is off
 			return none, err
 		}
-		operation, err := s.rollout.ApplyAccounts(ctx, tx, a, "certificate.revoke", usecase.AboutAccount(c.entitlement.Account), []int64{c.entitlement.Account.ID})
+		operation, err := s.rollout.ApplyAccounts(ctx, tx, a, "certificate.revoke",
+			usecase.AboutAccount(c.entitlement.Account), []int64{c.entitlement.Account.ID})
 		return api.Started{Operation: operation}, err
 	})
 }
 
-// toRevoke finds the certificate of a site that is to be revoked: the one in use, or another one of ours.
+// toRevoke finds the certificate of a site that is to be revoked: the
+// one in use, or another one of ours.
 func (s *Service) toRevoke(ctx context.Context, c siteCertificate, serial string) (db.Certificate, error) {
 	row := db.Certificate{}
 	switch {
 	case serial != "":
 		var err error
-		row, err = s.Store.CertificateBySerial(ctx, db.CertificateBySerialParams{DomainID: c.domain.ID, Serial: strings.ToLower(strings.ReplaceAll(strings.TrimSpace(serial), ":", ""))})
+		row, err = s.Store.CertificateBySerial(ctx, db.CertificateBySerialParams{DomainID: c.domain.ID,
+			Serial: strings.ToLower(strings.ReplaceAll(strings.TrimSpace(serial), ":", ""))})
 		if store.None(err) {
-			return row, refusal.Input("serial", "%s has no certificate %s and had none", usecase.Unicode(c.domain.Name), serial)
+			return row, refusal.Input("serial", "%s has no certificate %s and had none", usecase.Unicode(c.domain.Name),
+				serial)
 		}
 		if err != nil {
 			return row, err
@@ -83,7 +92,8 @@ func (s *Service) toRevoke(ctx context.Context, c siteCertificate, serial string
 	}
 	switch {
 	case row.AuthorityID == nil:
-		return row, refusal.New(refusal.WrongState, "this certificate was brought: have its authority revoke it where it was bought, and install another one or have one come by itself (mode: automatic)")
+		return row, refusal.New(refusal.WrongState, "this certificate was brought: have its authority revoke it "+
+			"where it was bought, and install another one or have one come by itself (mode: automatic)")
 	case row.State == "revoked":
 		return row, refusal.New(refusal.WrongState, "this certificate is revoked already")
 	}
@@ -94,7 +104,8 @@ func (s *Service) revokeAt(ctx context.Context, row db.Certificate, reason certi
 	return s.withIssuer(ctx, row, func(client *acme.Client, leaf *x509.Certificate, authority db.Authority) error {
 		if err := client.Revoke(ctx, leaf, reason.Code); err != nil {
 			if why := acme.Reason(err); why.Kind != "alreadyRevoked" {
-				return refusal.New(refusal.WrongState, "%s does not revoke it: %s. Nothing was changed", authority.Name, why.Detail)
+				return refusal.New(refusal.WrongState, "%s does not revoke it: %s. Nothing was changed", authority.Name,
+					why.Detail)
 			}
 		}
 		return nil

@@ -25,8 +25,10 @@ import (
 // mostRequests is how many signing requests of a site may wait.
 const mostRequests = 5
 
-// MakeSigningRequest makes a key and a signing request for it. The key stays here and waits for the certificate.
-func (s *Service) MakeSigningRequest(ctx context.Context, a usecase.Actor, reference, name string, in api.NewSigningRequest) (api.SigningRequest, error) {
+// MakeSigningRequest makes a key and a signing request for it. The key
+// stays here and waits for the certificate.
+func (s *Service) MakeSigningRequest(ctx context.Context, a usecase.Actor, reference, name string,
+	in api.NewSigningRequest) (api.SigningRequest, error) {
 	none := api.SigningRequest{}
 	found, err := s.findSite(ctx, a, reference, name)
 	if err != nil {
@@ -40,7 +42,9 @@ func (s *Service) MakeSigningRequest(ctx context.Context, a usecase.Actor, refer
 	if err != nil {
 		return none, err
 	}
-	about := certificates.Subject{Organization: usecase.OneLine(in.Organization), Unit: usecase.OneLine(in.Unit), Locality: usecase.OneLine(in.Locality), Province: usecase.OneLine(in.Province), Country: strings.ToUpper(in.Country)}
+	about := certificates.Subject{Organization: usecase.OneLine(in.Organization), Unit: usecase.OneLine(in.Unit),
+		Locality: usecase.OneLine(in.Locality), Province: usecase.OneLine(in.Province),
+		Country: strings.ToUpper(in.Country)}
 	if err := about.Check(); err != nil {
 		return none, err
 	}
@@ -62,24 +66,31 @@ func (s *Service) MakeSigningRequest(ctx context.Context, a usecase.Actor, refer
 			return none, err
 		}
 		if len(waiting) >= mostRequests {
-			return none, refusal.New(refusal.WrongState, "%d signing requests of %s wait for their certificates already: remove one that nobody signs any more", len(waiting), usecase.Unicode(c.domain.Name))
+			return none, refusal.New(refusal.WrongState, "%d signing requests of %s wait for their certificates "+
+				"already: remove one that nobody signs any more", len(waiting), usecase.Unicode(c.domain.Name))
 		}
 		a.Summarize("make a key and a signing request for %s", strings.Join(wanted, ", "))
-		row, err := tx.AddSigningRequest(ctx, db.AddSigningRequestParams{DomainID: c.domain.ID, Names: wanted, Subject: about.String(), KeyType: string(kind), Key: sealed, Request: text})
+		row, err := tx.AddSigningRequest(ctx, db.AddSigningRequestParams{DomainID: c.domain.ID, Names: wanted,
+			Subject: about.String(), KeyType: string(kind), Key: sealed, Request: text})
 		if err != nil {
 			return none, err
 		}
-		return requestView(db.SigningRequestsRow{ID: row.ID, Names: row.Names, Subject: row.Subject, KeyType: row.KeyType, Request: row.Request, CreatedAt: row.CreatedAt}),
-			usecase.Record(ctx, tx, a, "certificate.request", usecase.AboutAccount(c.entitlement.Account), nil, map[string]any{"domain": c.domain.Name, "names": wanted, "key_type": kind})
+		return requestView(db.SigningRequestsRow{ID: row.ID, Names: row.Names, Subject: row.Subject,
+				KeyType: row.KeyType, Request: row.Request, CreatedAt: row.CreatedAt}),
+			usecase.Record(ctx, tx, a, "certificate.request", usecase.AboutAccount(c.entitlement.Account), nil,
+				map[string]any{"domain": c.domain.Name, "names": wanted, "key_type": kind})
 	})
 }
 
 func requestView(r db.SigningRequestsRow) api.SigningRequest {
-	return api.SigningRequest{ID: r.ID, Names: r.Names, Subject: r.Subject, KeyType: r.KeyType, Request: r.Request, CreatedAt: r.CreatedAt}
+	return api.SigningRequest{ID: r.ID, Names: r.Names, Subject: r.Subject, KeyType: r.KeyType, Request: r.Request,
+		CreatedAt: r.CreatedAt}
 }
 
-// RemoveSigningRequest forgets a signing request and its key: what an authority makes of it cannot be used any more.
-func (s *Service) RemoveSigningRequest(ctx context.Context, a usecase.Actor, reference, name string, number int64) error {
+// RemoveSigningRequest forgets a signing request and its key: what an
+// authority makes of it cannot be used any more.
+func (s *Service) RemoveSigningRequest(ctx context.Context, a usecase.Actor, reference, name string,
+	number int64) error {
 	found, err := s.findSite(ctx, a, reference, name)
 	if err != nil {
 		return err
@@ -93,13 +104,17 @@ func (s *Service) RemoveSigningRequest(ctx context.Context, a usecase.Actor, ref
 			return struct{}{}, usecase.NotFound("signing request", fmt.Sprint(number))
 		}
 		a.Summarize("forget signing request %d of %s and its key", number, usecase.Unicode(c.domain.Name))
-		return struct{}{}, usecase.Record(ctx, tx, a, "certificate.request_removed", usecase.AboutAccount(c.entitlement.Account), map[string]any{"domain": c.domain.Name, "request": number}, nil)
+		return struct{}{},
+			usecase.Record(ctx, tx, a, "certificate.request_removed", usecase.AboutAccount(c.entitlement.Account),
+				map[string]any{"domain": c.domain.Name, "request": number}, nil)
 	})
 	return err
 }
 
-// InstallCertificate installs what somebody has of an authority. What is wrong with it is told, and nothing is changed; what is only unwise is told, too.
-func (s *Service) InstallCertificate(ctx context.Context, a usecase.Actor, reference, name string, in api.UploadedCertificate) (api.InstalledCertificate, error) {
+// InstallCertificate installs what somebody has of an authority. What is wrong with it is told, and
+// nothing is changed; what is only unwise is told, too.
+func (s *Service) InstallCertificate(ctx context.Context, a usecase.Actor, reference, name string,
+	in api.UploadedCertificate) (api.InstalledCertificate, error) {
 	none := api.InstalledCertificate{}
 	found, err := s.findSite(ctx, a, reference, name)
 	if err != nil {
@@ -119,7 +134,8 @@ func (s *Service) InstallCertificate(ctx context.Context, a usecase.Actor, refer
 			return none, err
 		}
 		leaf := chain[0]
-		out := api.InstalledCertificate{Names: usecase.NonNil(leaf.DNSNames), Issuer: issuerWords(leaf), NotAfter: leaf.NotAfter, Chain: len(chain), Remarks: []string{}}
+		out := api.InstalledCertificate{Names: usecase.NonNil(leaf.DNSNames), Issuer: issuerWords(leaf),
+			NotAfter: leaf.NotAfter, Chain: len(chain), Remarks: []string{}}
 		for _, f := range certificates.Check(chain, bundle.Key.Public(), c.names(), s.Now()) {
 			if f.Fatal {
 				return none, refusal.Input("certificate", "%s", f.Says)
@@ -141,26 +157,34 @@ func (s *Service) InstallCertificate(ctx context.Context, a usecase.Actor, refer
 		if err := tx.DropInstalling(ctx, c.domain.ID); err != nil {
 			return none, err
 		}
-		_, err = tx.AddCertificate(ctx, db.AddCertificateParams{DomainID: c.domain.ID, Names: usecase.NonNil(leaf.DNSNames), KeyType: kind, Key: sealed, Chain: certificates.PEM(chain), Serial: leaf.SerialNumber.Text(16),
+		_, err = tx.AddCertificate(ctx, db.AddCertificateParams{DomainID: c.domain.ID,
+			Names: usecase.NonNil(leaf.DNSNames), KeyType: kind, Key: sealed, Chain: certificates.PEM(chain),
+			Serial:    leaf.SerialNumber.Text(16),
 			NotBefore: leaf.NotBefore, NotAfter: leaf.NotAfter, Revision: account.Revision + 1})
 		if err != nil {
 			return none, err
 		}
 		standIn := replacementDue(leaf.NotAfter)
-		if err := tx.SaveCertificateIssued(ctx, db.SaveCertificateIssuedParams{DomainID: c.domain.ID, Mode: uploaded, NextAt: &standIn}); err != nil {
+		if err := tx.SaveCertificateIssued(ctx, db.SaveCertificateIssuedParams{DomainID: c.domain.ID, Mode: uploaded,
+			NextAt: &standIn}); err != nil {
 			return none, err
 		}
 		if request != 0 {
-			if _, err := tx.RemoveSigningRequest(ctx, db.RemoveSigningRequestParams{DomainID: c.domain.ID, ID: request}); err != nil {
+			if _, err := tx.RemoveSigningRequest(ctx, db.RemoveSigningRequestParams{DomainID: c.domain.ID,
+				ID: request}); err != nil {
 				return none, err
 			}
 		}
-		a.Summarize("show a certificate of %s for %s, until %s", out.Issuer, strings.Join(out.Names, ", "), usecase.FormatTime(leaf.NotAfter))
+		a.Summarize("show a certificate of %s for %s, until %s", out.Issuer, strings.Join(out.Names, ", "),
+			usecase.FormatTime(leaf.NotAfter))
 		a.Note(out.Remarks...)
-		if out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, "certificate.install", usecase.AboutAccount(account), []int64{account.ID}); err != nil {
+		if out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, "certificate.install",
+			usecase.AboutAccount(account), []int64{account.ID}); err != nil {
 			return none, err
 		}
-		return out, usecase.Record(ctx, tx, a, "certificate.install", usecase.AboutAccount(account), configRecord(c), map[string]any{"domain": c.domain.Name, "names": out.Names, "issuer": out.Issuer, "serial": leaf.SerialNumber.Text(16)})
+		return out, usecase.Record(ctx, tx, a, "certificate.install", usecase.AboutAccount(account), configRecord(c),
+			map[string]any{"domain": c.domain.Name, "names": out.Names, "issuer": out.Issuer,
+				"serial": leaf.SerialNumber.Text(16)})
 	})
 }
 
@@ -169,7 +193,8 @@ func readUpload(ctx context.Context, in api.UploadedCertificate) (certificates.B
 	if !strings.Contains(in.Certificate, "-----BEGIN") {
 		der, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(in.Certificate), ""))
 		if err != nil {
-			return certificates.Bundle{}, refusal.Input("certificate", "this is neither PEM, which has lines such as -----BEGIN CERTIFICATE-----, nor base64")
+			return certificates.Bundle{}, refusal.Input("certificate", "this is neither PEM, which has lines such as "+
+				"-----BEGIN CERTIFICATE-----, nor base64")
 		}
 		text = der
 	}
@@ -198,8 +223,10 @@ func readPKCS12(ctx context.Context, file []byte, password string) (certificates
 	return certificates.ReadBundle(text)
 }
 
-// findKey gives a bundle without a key the one that belongs to it: that of a signing request that was made here, of which the number is returned, or that of a certificate from before.
-func (s *Service) findKey(ctx context.Context, tx store.Tx, domainID int64, b *certificates.Bundle) (request int64, err error) {
+// findKey gives a bundle without a key the one that belongs to it: that of a signing request that
+// was made here, of which the number is returned, or that of a certificate from before.
+func (s *Service) findKey(ctx context.Context, tx store.Tx, domainID int64, b *certificates.Bundle) (request int64,
+	err error) {
 	waiting, err := tx.SigningRequestsWithKeys(ctx, domainID)
 	if err != nil {
 		return 0, err
@@ -222,7 +249,8 @@ func (s *Service) findKey(ctx context.Context, tx store.Tx, domainID int64, b *c
 		if _, err := b.Chain(nil); err != nil { // then it is not for want of a key
 			return 0, err
 		}
-		return 0, refusal.Input("key", "no key that is here belongs to this certificate: give its key, too, or have the authority sign a request that was made here")
+		return 0, refusal.Input("key", "no key that is here belongs to this certificate: give its key, too, or have "+
+			"the authority sign a request that was made here")
 	}
 	return 0, nil
 }
@@ -233,14 +261,18 @@ func (s *Service) keyMatches(sealed []byte, b *certificates.Bundle) (bool, error
 	if err != nil {
 		return false, err
 	}
-	if b.Key != nil && !certificates.EqualKeys(b.Key.Public(), key.Public()) || !slices.ContainsFunc(b.Certificates, func(c *x509.Certificate) bool { return certificates.EqualKeys(c.PublicKey, key.Public()) }) {
+	if b.Key != nil && !certificates.EqualKeys(b.Key.Public(), key.Public()) ||
+		!slices.ContainsFunc(b.Certificates, func(c *x509.Certificate) bool {
+			return certificates.EqualKeys(c.PublicKey, key.Public())
+		}) {
 		return false, nil
 	}
 	b.Key = key
 	return true, nil
 }
 
-// completeChain is the chain of a bundle, with certificates of authorities that are known from before.
+// completeChain is the chain of a bundle, with certificates of
+// authorities that are known from before.
 func completeChain(ctx context.Context, q *db.Queries, b certificates.Bundle) ([]*x509.Certificate, error) {
 	var known []*x509.Certificate
 	for {
@@ -264,8 +296,10 @@ func completeChain(ctx context.Context, q *db.Queries, b certificates.Bundle) ([
 	}
 }
 
-// saveIntermediates remembers the certificates of authorities in a chain, so that they complete others: those that come from an authority of ours, and those that lead
-// to a root which is trusted. Others are not: somebody could make one in an authority's name that fits, and leads nowhere.
+// saveIntermediates remembers the certificates of authorities in a chain,
+// so that they complete others: those that come from an authority of ours,
+// and those that lead to a root which is trusted. Others are not: somebody
+// could make one in an authority's name that fits, and leads nowhere.
 func (s *Service) saveIntermediates(ctx context.Context, q *db.Queries, chain []*x509.Certificate, trusted bool) error {
 	if !trusted {
 		pool, err := x509.SystemCertPool()
@@ -291,7 +325,8 @@ func (s *Service) saveIntermediates(ctx context.Context, q *db.Queries, chain []
 	}
 	for _, c := range chain[1:] {
 		digest := sha256.Sum256(c.Raw)
-		if err := q.SaveIntermediate(ctx, db.SaveIntermediateParams{Digest: digest[:], Subject: c.RawSubject, Certificate: c.Raw}); err != nil {
+		if err := q.SaveIntermediate(ctx, db.SaveIntermediateParams{Digest: digest[:], Subject: c.RawSubject,
+			Certificate: c.Raw}); err != nil {
 			return err
 		}
 	}
@@ -299,7 +334,8 @@ func (s *Service) saveIntermediates(ctx context.Context, q *db.Queries, chain []
 }
 
 // CertificateText is what a site shows, for use elsewhere; without the key.
-func (s *Service) CertificateText(ctx context.Context, a usecase.Actor, reference, name string) (api.CertificateText, error) {
+func (s *Service) CertificateText(ctx context.Context, a usecase.Actor, reference, name string) (api.CertificateText,
+	error) {
 	c, err := s.findSite(ctx, a, reference, name)
 	if err != nil {
 		return api.CertificateText{}, err
@@ -311,18 +347,23 @@ func (s *Service) CertificateText(ctx context.Context, a usecase.Actor, referenc
 }
 
 func noneInUse(c siteCertificate) error {
-	return refusal.New(refusal.WrongState, "%s shows a certificate that its server has made itself, and none of an authority", usecase.Unicode(c.domain.Name))
+	return refusal.New(refusal.WrongState,
+		"%s shows a certificate that its server has made itself, and none of an authority",
+		usecase.Unicode(c.domain.Name))
 }
 
-// CertificateWithKey gives a certificate with its key to whom it belongs, who shows once more who they are. It is written down that they have had it.
-func (s *Service) CertificateWithKey(ctx context.Context, a usecase.Actor, reference, name string, in api.KeyProof) (api.CertificateWithKey, error) {
+// CertificateWithKey gives a certificate with its key to whom it belongs, who shows once more who
+// they are. It is written down that they have had it.
+func (s *Service) CertificateWithKey(ctx context.Context, a usecase.Actor, reference, name string,
+	in api.KeyProof) (api.CertificateWithKey, error) {
 	none := api.CertificateWithKey{}
 	c, err := s.findSite(ctx, a, reference, name)
 	if err != nil {
 		return none, err
 	}
 	if !owns(a, c.entitlement.Account) {
-		return none, refusal.New(refusal.NotAllowed, "keys are given to their owner alone: to the customer of the account, signed in as themselves and not by a token")
+		return none, refusal.New(refusal.NotAllowed, "keys are given to their owner alone: to the customer of the "+
+			"account, signed in as themselves and not by a token")
 	}
 	if c.inUse == nil {
 		return none, noneInUse(c)
@@ -337,16 +378,19 @@ func (s *Service) CertificateWithKey(ctx context.Context, a usecase.Actor, refer
 	out := api.CertificateWithKey{Chain: c.inUse.Chain, Key: string(key)}
 	// The answer is not kept for a repeated request, so that it is nowhere but with its owner.
 	return out, s.Store.InTx(ctx, func(tx store.Tx) error {
-		return usecase.Record(ctx, tx, a, "certificate.key_given", usecase.AboutAccount(c.entitlement.Account), nil, map[string]any{"domain": c.domain.Name, "serial": c.inUse.Serial})
+		return usecase.Record(ctx, tx, a, "certificate.key_given", usecase.AboutAccount(c.entitlement.Account), nil,
+			map[string]any{"domain": c.domain.Name, "serial": c.inUse.Serial})
 	})
 }
 
-// owns reports whether an account belongs to the actor, and not only to somebody for whom the actor works or acts.
+// owns reports whether an account belongs to the actor, and not only to
+// somebody for whom the actor works or acts.
 func owns(a usecase.Actor, account db.Account) bool {
 	return a.SessionID != 0 && a.OnBehalf == "" && a.Role == rights.Customer && a.CustomerID == account.CustomerID
 }
 
-// proveBoth has somebody show their password and their second factor. A try counts until both were right.
+// proveBoth has somebody show their password and their second factor. A
+// try counts until both were right.
 func (s *Service) proveBoth(ctx context.Context, a usecase.Actor, in api.KeyProof) error {
 	if err := s.people.Throttle(ctx, a.Name, a.Address); err != nil {
 		return err
@@ -361,7 +405,9 @@ func (s *Service) proveBoth(ctx context.Context, a usecase.Actor, in api.KeyProo
 	if person.TotpAt == nil {
 		return refusal.New(refusal.WrongState, "a key is given only to somebody with a second factor: set one up first")
 	}
-	if err := s.Store.InTx(ctx, func(tx store.Tx) error { return s.people.CheckCode(ctx, tx, person, in.Code) }); err != nil {
+	if err := s.Store.InTx(ctx, func(tx store.Tx) error {
+		return s.people.CheckCode(ctx, tx, person, in.Code)
+	}); err != nil {
 		return err
 	}
 	return people.Succeeded(ctx, s.Store.Queries, person.Name, a.Address)

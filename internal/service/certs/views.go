@@ -21,10 +21,12 @@ import (
 // state is the word for how a site stands.
 func (c siteCertificate) state(ordered bool, now time.Time) string {
 	has := c.inUse != nil
-	return certificateState(stateMask(has, has && c.inUse.AuthorityID == nil, ordered, c.config.Failures > 0, has && c.inUse.NotAfter.Before(now)))
+	return certificateState(stateMask(has, has && c.inUse.AuthorityID == nil, ordered, c.config.Failures > 0, has &&
+		c.inUse.NotAfter.Before(now)))
 }
 
-// What a site's certificate stands by, as bits; [certificateState] says what they come to, and the inventory is narrowed by them.
+// What a site's certificate stands by, as bits; [certificateState] says what they come to, and the
+// inventory is narrowed by them.
 const (
 	maskHas      = 1 << iota // there is one in use
 	maskUploaded             // that somebody has brought
@@ -73,7 +75,8 @@ func stateMask(has, brought, ordered, failing, ended bool) int32 {
 }
 
 // Certificate tells everything about the certificate of a site.
-func (s *Service) Certificate(ctx context.Context, a usecase.Actor, reference, name string) (api.SiteCertificate, error) {
+func (s *Service) Certificate(ctx context.Context, a usecase.Actor, reference, name string) (api.SiteCertificate,
+	error) {
 	c, err := s.findSite(ctx, a, reference, name)
 	if err != nil {
 		return api.SiteCertificate{}, err
@@ -82,16 +85,20 @@ func (s *Service) Certificate(ctx context.Context, a usecase.Actor, reference, n
 }
 
 func (s *Service) certificateView(ctx context.Context, q *db.Queries, c siteCertificate) (api.SiteCertificate, error) {
-	out := api.SiteCertificate{Domain: c.domain.Name, Mode: c.config.Mode, Names: c.names(), Chosen: len(c.config.Names) > 0, KeyType: c.config.KeyType, Failures: int(c.config.Failures), FailingSince: c.config.FailedAt,
-		Code: c.config.Code, Problem: c.config.Problem, Covered: []string{}, LeftOut: []api.LeftOut{},
-		PinKey: c.config.PinKey, Records: []api.ChallengeRecord{}, Aliases: []api.ChallengeAlias{}, Requests: []api.SigningRequest{}, Earlier: []api.EarlierCertificate{}, Version: c.config.Version}
+	out := api.SiteCertificate{Domain: c.domain.Name, Mode: c.config.Mode, Names: c.names(),
+		Chosen: len(c.config.Names) > 0, KeyType: c.config.KeyType, Failures: int(c.config.Failures),
+		FailingSince: c.config.FailedAt,
+		Code:         c.config.Code, Problem: c.config.Problem, Covered: []string{}, LeftOut: []api.LeftOut{},
+		PinKey: c.config.PinKey, Records: []api.ChallengeRecord{}, Aliases: []api.ChallengeAlias{},
+		Requests: []api.SigningRequest{}, Earlier: []api.EarlierCertificate{}, Version: c.config.Version}
 	if c.authority != nil {
 		out.Authority = c.authority.Name
 	}
 	if reason := c.cannotOrder(s.Now()); reason == nil {
 		out.NextTry = c.config.NextAt
 	}
-	for _, more := range []func(context.Context, *db.Queries, siteCertificate, *api.SiteCertificate) error{viewOrder, viewLeftOut, viewRequests, viewEarlier, viewAliases} {
+	for _, more := range []func(context.Context, *db.Queries, siteCertificate, *api.SiteCertificate) error{viewOrder,
+		viewLeftOut, viewRequests, viewEarlier, viewAliases} {
 		if err := more(ctx, q, c, &out); err != nil {
 			return out, err
 		}
@@ -104,7 +111,8 @@ func (s *Service) certificateView(ctx context.Context, q *db.Queries, c siteCert
 	if err != nil {
 		return out, err
 	}
-	out.Covered, out.NotBefore, out.NotAfter, out.RenewAt, out.Serial = c.inUse.Names, &c.inUse.NotBefore, &c.inUse.NotAfter, c.inUse.RenewAt, c.inUse.Serial
+	out.Covered, out.NotBefore, out.NotAfter, out.RenewAt, out.Serial = c.inUse.Names, &c.inUse.NotBefore,
+		&c.inUse.NotAfter, c.inUse.RenewAt, c.inUse.Serial
 	out.Issuer = issuerWords(leaf)
 	out.InstalledAt = c.inUse.InstalledAt
 	return out, nil
@@ -123,7 +131,8 @@ func viewOrder(ctx context.Context, q *db.Queries, c siteCertificate, out *api.S
 	list, err := q.ChallengesOf(ctx, under.ID)
 	for _, r := range list {
 		if r.Kind == certificates.ByDNS && r.AccountID == nil {
-			out.Records = append(out.Records, api.ChallengeRecord{Name: r.Record, Type: "TXT", Data: r.Value, Visible: r.LookedAt != nil && len(r.Missing) == 0, Missing: r.Missing, CheckedAt: r.LookedAt})
+			out.Records = append(out.Records, api.ChallengeRecord{Name: r.Record, Type: "TXT", Data: r.Value,
+				Visible: r.LookedAt != nil && len(r.Missing) == 0, Missing: r.Missing, CheckedAt: r.LookedAt})
 		}
 	}
 	return err
@@ -171,12 +180,14 @@ func viewEarlier(ctx context.Context, q *db.Queries, c siteCertificate, out *api
 		if err != nil {
 			return err
 		}
-		out.Earlier = append(out.Earlier, api.EarlierCertificate{Serial: r.Serial, State: r.State, Names: r.Names, Issuer: issuerWords(leaf), Authority: r.Authority, NotBefore: r.NotBefore, NotAfter: r.NotAfter})
+		out.Earlier = append(out.Earlier, api.EarlierCertificate{Serial: r.Serial, State: r.State, Names: r.Names,
+			Issuer: issuerWords(leaf), Authority: r.Authority, NotBefore: r.NotBefore, NotAfter: r.NotAfter})
 	}
 	return nil
 }
 
-// viewAliases tells which records would prove the site's names for good, where its name service is elsewhere.
+// viewAliases tells which records would prove the site's names for
+// good, where its name service is elsewhere.
 func viewAliases(ctx context.Context, q *db.Queries, c siteCertificate, out *api.SiteCertificate) error {
 	_, target, err := challengeAlias(ctx, q, c)
 	if err != nil || target == "" {
@@ -184,7 +195,8 @@ func viewAliases(ctx context.Context, q *db.Queries, c siteCertificate, out *api
 	}
 	rows, err := q.ZonesOfAccount(ctx, c.entitlement.Account.ID)
 	if err != nil || slices.ContainsFunc(rows, func(z db.Zone) bool {
-		return z.NameService == dns.HostedHere && (c.domain.Name == z.Name || strings.HasSuffix(c.domain.Name, "."+z.Name))
+		return z.NameService == dns.HostedHere &&
+			(c.domain.Name == z.Name || strings.HasSuffix(c.domain.Name, "."+z.Name))
 	}) {
 		return err
 	}
@@ -217,13 +229,17 @@ type CertificateFilter struct {
 	Days int
 }
 
-// endOfTime is when certificates end that servers have made themselves, as far as their order is concerned.
+// endOfTime is when certificates end that servers have made themselves,
+// as far as their order is concerned.
 var endOfTime = time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC).Unix()
 
-// Certificates is the inventory: every site with what it shows, those that have none for all trying first, then those with the fewest days left.
-func (s *Service) Certificates(ctx context.Context, a usecase.Actor, f CertificateFilter, afterEnds, afterID int64, most int) (api.CertificatePage, error) {
+// Certificates is the inventory: every site with what it shows, those that have none for all trying
+// first, then those with the fewest days left.
+func (s *Service) Certificates(ctx context.Context, a usecase.Actor, f CertificateFilter, afterEnds, afterID int64,
+	most int) (api.CertificatePage, error) {
 	page := api.CertificatePage{Certificates: []api.CertificateLine{}}
-	p := db.CertificatesParams{Authority: f.Authority, Search: strings.ToLower(f.Search), Standings: stateMasks(f.State), AfterEnds: afterEnds, AfterID: afterID, Most: int32(most + 1)}
+	p := db.CertificatesParams{Authority: f.Authority, Search: strings.ToLower(f.Search),
+		Standings: stateMasks(f.State), AfterEnds: afterEnds, AfterID: afterID, Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.Scope()
 	now := s.Now()
 	p.Now = now
@@ -255,11 +271,14 @@ func (s *Service) Certificates(ctx context.Context, a usecase.Actor, f Certifica
 		page.Next = usecase.Cursor(last.Ends, last.DomainID)
 	}
 	for _, r := range rows {
-		line := api.CertificateLine{Domain: r.Name, Unicode: usecase.Unicode(r.Name), Account: r.SignInName, AccountID: r.AccountID, Server: r.Server, Mode: r.Mode, Authority: r.Authority, Names: usecase.NonNil(r.Names),
-			Code: r.Code, Problem: r.Problem}
+		line := api.CertificateLine{Domain: r.Name, Unicode: usecase.Unicode(r.Name), Account: r.SignInName,
+			AccountID: r.AccountID, Server: r.Server, Mode: r.Mode, Authority: r.Authority,
+			Names: usecase.NonNil(r.Names),
+			Code:  r.Code, Problem: r.Problem}
 		ends := time.Unix(r.Ends, 0).UTC()
 		has := r.Ends > 0 && r.Ends < endOfTime
-		line.State = certificateState(stateMask(has, r.Authority == "", r.Ordered, r.Failures > 0, has && ends.Before(now)))
+		line.State = certificateState(stateMask(has, r.Authority == "", r.Ordered, r.Failures > 0, has &&
+			ends.Before(now)))
 		if has {
 			left := int(ends.Sub(now).Hours() / 24)
 			line.NotAfter, line.DaysLeft = &ends, &left

@@ -22,7 +22,8 @@ import (
 
 const sealedTransferKey = "key of the name servers' transfers"
 
-// primaryNameServer returns the server that has the zones from the accounts and signs them: the first that joined with the role dns.
+// primaryNameServer returns the server that has the zones from the accounts and signs them: the
+// first that joined with the role dns.
 func primaryNameServer(ctx context.Context, q *db.Queries) (db.Server, error) {
 	list, err := q.NameServers(ctx)
 	if err != nil {
@@ -102,7 +103,8 @@ func (s *Service) transferKey(ctx context.Context, q *db.Queries) (string, error
 	return base64.StdEncoding.EncodeToString(key), err
 }
 
-// SyncNameServers tells all name servers of each other, as one has come or gone. One that does not answer is told by its next sweep.
+// SyncNameServers tells all name servers of each other, as one has come or gone. One that does not
+// answer is told by its next sweep.
 func (s *Service) SyncNameServers(ctx context.Context) {
 	list, err := s.Store.NameServers(ctx)
 	if err != nil {
@@ -111,13 +113,15 @@ func (s *Service) SyncNameServers(ctx context.Context) {
 	}
 	for _, server := range list {
 		if err := s.rollout.SyncServer(ctx, server); err != nil {
-			s.Log.Warn("name server not told of the others; its next sweep tells it", "server", server.Label, "reason", err)
+			s.Log.Warn("name server not told of the others; its next sweep tells it", "server", server.Label, "reason",
+				err)
 		}
 	}
 }
 
-// nameServersFor returns the names under which the name servers of a reseller's zones, or of the operator's, are known, with the addresses of the
-// servers behind them: the first is the primary's name, and so on.
+// nameServersFor returns the names under which the name servers of a
+// reseller's zones, or of the operator's, are known, with the addresses
+// of the servers behind them: the first is the primary's name, and so on.
 func nameServersFor(ctx context.Context, q *db.Queries, reseller *int64) ([]zones.Host, error) {
 	var names []string
 	if reseller != nil {
@@ -160,9 +164,10 @@ func PublicAddresses(server db.Server) []netip.Addr {
 	return list
 }
 
-// SetNameServers gives a reseller's zones name servers under names of the reseller's own; none takes the installation's. Names that do not lead
-// to our name servers need a decision.
-func (s *Service) SetNameServers(ctx context.Context, a usecase.Actor, reseller string, in api.NameServers) (api.NameServersChanged, error) {
+// SetNameServers gives a reseller's zones name servers under names of the reseller's own; none
+// takes the installation's. Names that do not lead to our name servers need a decision.
+func (s *Service) SetNameServers(ctx context.Context, a usecase.Actor, reseller string,
+	in api.NameServers) (api.NameServersChanged, error) {
 	none := api.NameServersChanged{}
 	list, err := NameServerNames(in.Names)
 	if err != nil {
@@ -182,18 +187,22 @@ func (s *Service) SetNameServers(ctx context.Context, a usecase.Actor, reseller 
 		if err != nil {
 			return none, err
 		}
-		if err := tx.SetNameServersOfReseller(ctx, db.SetNameServersOfResellerParams{ID: row.ID, NameServers: list}); err != nil {
+		if err := tx.SetNameServersOfReseller(ctx, db.SetNameServersOfResellerParams{ID: row.ID,
+			NameServers: list}); err != nil {
 			return none, err
 		}
 		out := api.NameServersChanged{Names: list, Accounts: len(affected)}
 		a.Summarize("have the zones of %s answered by %s", row.Name, nameServerWords(list))
 		if len(affected) > 0 {
-			a.Note(usecase.Counted(len(affected), "account") + " with zones here; their registrars have to be told of the new name servers")
+			a.Note(usecase.Counted(len(affected), "account") +
+				" with zones here; their registrars have to be told of the new name servers")
 		}
-		if err := usecase.Record(ctx, tx, a, "name_servers.change", usecase.AboutReseller(row), map[string]any{"name_servers": row.NameServers}, map[string]any{"name_servers": list}); err != nil {
+		if err := usecase.Record(ctx, tx, a, "name_servers.change", usecase.AboutReseller(row),
+			map[string]any{"name_servers": row.NameServers}, map[string]any{"name_servers": list}); err != nil {
 			return none, err
 		}
-		out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, "name_servers.change", usecase.AboutReseller(row), affected)
+		out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, "name_servers.change", usecase.AboutReseller(row),
+			affected)
 		return out, err
 	})
 }
@@ -205,7 +214,8 @@ func nameServerWords(list []string) string {
 	return strings.Join(list, " and ")
 }
 
-// ZonesOfOwner lists the accounts with zones here of a reseller, or of all who take the installation's name servers, and tells a preview of them.
+// ZonesOfOwner lists the accounts with zones here of a reseller, or of all who take the
+// installation's name servers, and tells a preview of them.
 func ZonesOfOwner(ctx context.Context, tx store.Tx, a usecase.Actor, reseller *int64) ([]int64, error) {
 	accounts, err := tx.AccountsWithZonesHere(ctx, usecase.OrZero(reseller))
 	if err != nil {
@@ -226,7 +236,9 @@ func ZonesOfOwner(ctx context.Context, tx store.Tx, a usecase.Actor, reseller *i
 			}
 			for _, z := range rows {
 				if z.NameService == HostedHere {
-					a.Preview.Effects = append(a.Preview.Effects, api.Effect{Account: account.SignInName, Name: usecase.Unicode(z.Name), Gains: []string{}, Losses: []string{}, Over: []string{}, Changes: []string{"other name servers"}})
+					a.Preview.Effects = append(a.Preview.Effects, api.Effect{Account: account.SignInName,
+						Name: usecase.Unicode(z.Name), Gains: []string{}, Losses: []string{}, Over: []string{},
+						Changes: []string{"other name servers"}})
 				}
 			}
 		}
@@ -248,7 +260,8 @@ func NameServerNames(typed []string) ([]string, error) {
 		list = append(list, domain.String())
 	}
 	if len(list) == 1 {
-		return nil, refusal.Input("names", "a zone needs two name servers at least (RFC 1034, section 4.1); name another one")
+		return nil, refusal.Input("names", "a zone needs two name servers at least (RFC 1034, section 4.1); name "+
+			"another one")
 	}
 	return list, nil
 }
@@ -267,15 +280,21 @@ func (s *Service) checkNamesResolveHere(ctx context.Context, list []string) erro
 			wrong = append(wrong, fmt.Sprintf("%s could not be asked for (%s)", name, err))
 		case len(found) == 0:
 			wrong = append(wrong, name+" has no address")
-		case n < len(servers) && !slices.ContainsFunc(found, func(a netip.Addr) bool { return slices.Contains(PublicAddresses(servers[n]), a) }):
-			wrong = append(wrong, fmt.Sprintf("%s leads to %s, not to %s (%s)", name, found[0], servers[n].Label, strings.Join(usecase.AddressesOf(servers[n]), ", ")))
+		case n < len(servers) && !slices.ContainsFunc(found, func(a netip.Addr) bool {
+			return slices.Contains(PublicAddresses(servers[n]), a)
+		}):
+			wrong = append(wrong, fmt.Sprintf("%s leads to %s, not to %s (%s)", name, found[0], servers[n].Label,
+				strings.Join(usecase.AddressesOf(servers[n]), ", ")))
 		case n >= len(servers):
-			wrong = append(wrong, fmt.Sprintf("%s is one name more than there are name servers (%d)", name, len(servers)))
+			wrong = append(wrong, fmt.Sprintf("%s is one name more than there are name servers (%d)", name,
+				len(servers)))
 		}
 	}
 	if len(wrong) == 0 {
 		return nil
 	}
-	return &refusal.Refusal{Kind: refusal.NeedsDecision, Detail: strings.Join(wrong, "; ") + ". Enter the addresses first, or decide that they will be right when registrars are told",
-		Decide: []refusal.Choice{{Field: "accept_unresolved", Value: "true", Means: "the zones name these servers at once"}}}
+	return &refusal.Refusal{Kind: refusal.NeedsDecision, Detail: strings.Join(wrong, "; ") +
+		". Enter the addresses first, or decide that they will be right when registrars are told",
+		Decide: []refusal.Choice{{Field: "accept_unresolved", Value: "true",
+			Means: "the zones name these servers at once"}}}
 }

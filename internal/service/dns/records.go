@@ -22,7 +22,9 @@ func recordWords(r zones.Record) map[string]any {
 // checkOwnRecordsAllowed refuses own records where nobody would answer with them.
 func checkOwnRecordsAllowed(ctx context.Context, q *db.Queries, st entitlement.Entitlement, z Zone) error {
 	if z.Row.NameService == HostedElsewhere {
-		return refusal.New(refusal.WrongState, "the name service of %s is elsewhere: enter records there, or have it here first", usecase.Unicode(z.Row.Name))
+		return refusal.New(refusal.WrongState,
+			"the name service of %s is elsewhere: enter records there, or have it here first",
+			usecase.Unicode(z.Row.Name))
 	}
 	if !st.Has("dns") {
 		return checkCanHost(ctx, q, st)
@@ -31,28 +33,33 @@ func checkOwnRecordsAllowed(ctx context.Context, q *db.Queries, st entitlement.E
 }
 
 // AddRecord adds an own record to a zone.
-func (s *Service) AddRecord(ctx context.Context, a usecase.Actor, name string, in api.NewRecord) (api.ZoneChanged, error) {
-	return s.changeZone(ctx, a, name, "record.add", 0, func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
-		if err := checkOwnRecordsAllowed(ctx, tx.Queries, st, z); err != nil {
-			return 0, nil, err
-		}
-		r, corrections, err := zones.Parse(z.Row.Name, zones.Typed{Name: in.Name, Type: in.Type, Data: in.Data, TTL: in.TTL})
-		if err != nil {
-			return 0, nil, err
-		}
-		if in.TTL == 0 {
-			r.TTL = ttlOfSet(z, r)
-		}
-		if err := admitRecord(a, z, r); err != nil {
-			return 0, nil, err
-		}
-		a.Summarize("add a record to %s", usecase.Unicode(z.Row.Name))
-		row, err := tx.AddRecord(ctx, db.AddRecordParams{ZoneID: z.Row.ID, Name: r.Name, Type: string(r.Type), Ttl: r.TTL, Data: r.Data})
-		if err != nil {
-			return 0, nil, err
-		}
-		return row.ID, corrections, usecase.Record(ctx, tx, a, "record.add", usecase.AboutAccount(st.Account), nil, zoneRecord(z, recordWords(r)))
-	})
+func (s *Service) AddRecord(ctx context.Context, a usecase.Actor, name string, in api.NewRecord) (api.ZoneChanged,
+	error) {
+	return s.changeZone(ctx, a, name, "record.add", 0,
+		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
+			if err := checkOwnRecordsAllowed(ctx, tx.Queries, st, z); err != nil {
+				return 0, nil, err
+			}
+			r, corrections, err := zones.Parse(z.Row.Name, zones.Typed{Name: in.Name, Type: in.Type, Data: in.Data,
+				TTL: in.TTL})
+			if err != nil {
+				return 0, nil, err
+			}
+			if in.TTL == 0 {
+				r.TTL = ttlOfSet(z, r)
+			}
+			if err := admitRecord(a, z, r); err != nil {
+				return 0, nil, err
+			}
+			a.Summarize("add a record to %s", usecase.Unicode(z.Row.Name))
+			row, err := tx.AddRecord(ctx, db.AddRecordParams{ZoneID: z.Row.ID, Name: r.Name, Type: string(r.Type),
+				Ttl: r.TTL, Data: r.Data})
+			if err != nil {
+				return 0, nil, err
+			}
+			return row.ID, corrections, usecase.Record(ctx, tx, a, "record.add", usecase.AboutAccount(st.Account), nil,
+				zoneRecord(z, recordWords(r)))
+		})
 }
 
 // ttlOfSet is the time to live of the set that a record joins, or its own.
@@ -65,7 +72,8 @@ func ttlOfSet(z Zone, r zones.Record) int64 {
 	return r.TTL
 }
 
-// admitRecord refuses an own record that cannot be in a zone, and notes which derived ones it stands in the place of.
+// admitRecord refuses an own record that cannot be in a zone, and notes
+// which derived ones it stands in the place of.
 func admitRecord(a usecase.Actor, z Zone, r zones.Record) error {
 	if len(z.own) >= zones.MostRecords {
 		return refusal.New(refusal.LimitReached, "a zone can have %d records of its own at most", zones.MostRecords)
@@ -74,8 +82,11 @@ func admitRecord(a usecase.Actor, z Zone, r zones.Record) error {
 		return err
 	}
 	for _, e := range zones.Merge(z.derived, append(slices.Clone(z.own), zones.Own{Record: r})) {
-		if e.Overruled && !slices.ContainsFunc(z.entries(), func(was zones.Entry) bool { return was.Overruled && was.Record == e.Record }) {
-			a.Note(fmt.Sprintf("%s %s %s, which follows from %s, is no longer answered with", e.Name, e.Type, e.Data, e.Why))
+		if e.Overruled && !slices.ContainsFunc(z.entries(), func(was zones.Entry) bool {
+			return was.Overruled && was.Record == e.Record
+		}) {
+			a.Note(fmt.Sprintf("%s %s %s, which follows from %s, is no longer answered with", e.Name, e.Type, e.Data,
+				e.Why))
 		}
 	}
 	return nil
@@ -90,108 +101,124 @@ func findRecord(z Zone, number int64) (zones.Own, error) {
 }
 
 // ChangeRecord changes an own record. Version is that of the zone, or 0.
-func (s *Service) ChangeRecord(ctx context.Context, a usecase.Actor, name string, number, version int64, in api.RecordChange) (api.ZoneChanged, error) {
-	return s.changeZone(ctx, a, name, "record.change", version, func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
-		was, err := findRecord(z, number)
-		if err != nil {
-			return 0, nil, err
-		}
-		if err := checkOwnRecordsAllowed(ctx, tx.Queries, st, z); err != nil {
-			return 0, nil, err
-		}
-		typed := zones.Typed{Name: was.Name, Type: string(was.Type), Data: was.Data, TTL: was.TTL}
-		for _, given := range []struct {
-			value *string
-			to    *string
-		}{{in.Name, &typed.Name}, {in.Type, &typed.Type}, {in.Data, &typed.Data}} {
-			if given.value != nil {
-				*given.to = *given.value
+func (s *Service) ChangeRecord(ctx context.Context, a usecase.Actor, name string, number, version int64,
+	in api.RecordChange) (api.ZoneChanged, error) {
+	return s.changeZone(ctx, a, name, "record.change", version,
+		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
+			was, err := findRecord(z, number)
+			if err != nil {
+				return 0, nil, err
 			}
-		}
-		if in.TTL != nil {
-			typed.TTL = *in.TTL
-		}
-		r, corrections, err := zones.Parse(z.Row.Name, typed)
-		if err != nil {
-			return 0, nil, err
-		}
-		if r == was.Record {
-			return 0, nil, refusal.Input("data", "the record says that already")
-		}
-		without := z
-		without.own = slices.DeleteFunc(slices.Clone(z.own), func(o zones.Own) bool { return o.ID == number })
-		var also []int64
-		if r.TTL != was.TTL && r.Name == was.Name && r.Type == was.Type {
-			// All of a set have the same time to live: they follow.
-			for i, o := range without.own {
-				if o.Name == r.Name && o.Type == r.Type {
-					without.own[i].TTL = r.TTL
-					also = append(also, o.ID)
+			if err := checkOwnRecordsAllowed(ctx, tx.Queries, st, z); err != nil {
+				return 0, nil, err
+			}
+			typed := zones.Typed{Name: was.Name, Type: string(was.Type), Data: was.Data, TTL: was.TTL}
+			for _, given := range []struct {
+				value *string
+				to    *string
+			}{{in.Name, &typed.Name}, {in.Type, &typed.Type}, {in.Data, &typed.Data}} {
+				if given.value != nil {
+					*given.to = *given.value
 				}
 			}
-		}
-		if err := admitRecord(a, without, r); err != nil {
-			return 0, nil, err
-		}
-		for _, o := range without.own {
-			if slices.Contains(also, o.ID) {
-				if err := tx.ChangeRecord(ctx, db.ChangeRecordParams{ID: o.ID, Name: o.Name, Type: string(o.Type), Ttl: o.TTL, Data: o.Data}); err != nil {
-					return 0, nil, err
+			if in.TTL != nil {
+				typed.TTL = *in.TTL
+			}
+			r, corrections, err := zones.Parse(z.Row.Name, typed)
+			if err != nil {
+				return 0, nil, err
+			}
+			if r == was.Record {
+				return 0, nil, refusal.Input("data", "the record says that already")
+			}
+			without := z
+			without.own = slices.DeleteFunc(slices.Clone(z.own), func(o zones.Own) bool { return o.ID == number })
+			var also []int64
+			if r.TTL != was.TTL && r.Name == was.Name && r.Type == was.Type {
+				// All of a set have the same time to live: they follow.
+				for i, o := range without.own {
+					if o.Name == r.Name && o.Type == r.Type {
+						without.own[i].TTL = r.TTL
+						also = append(also, o.ID)
+					}
 				}
 			}
-		}
-		if len(also) > 0 {
-			corrections = append(corrections, fmt.Sprintf("the other %s records of %s got the same time to live", r.Type, r.Name))
-		}
-		a.Summarize("change a record of %s", usecase.Unicode(z.Row.Name))
-		if err := tx.ChangeRecord(ctx, db.ChangeRecordParams{ID: number, Name: r.Name, Type: string(r.Type), Ttl: r.TTL, Data: r.Data}); err != nil {
-			return 0, nil, err
-		}
-		return number, corrections, usecase.Record(ctx, tx, a, "record.change", usecase.AboutAccount(st.Account), zoneRecord(z, recordWords(was.Record)), zoneRecord(z, recordWords(r)))
-	})
+			if err := admitRecord(a, without, r); err != nil {
+				return 0, nil, err
+			}
+			for _, o := range without.own {
+				if slices.Contains(also, o.ID) {
+					if err := tx.ChangeRecord(ctx, db.ChangeRecordParams{ID: o.ID, Name: o.Name, Type: string(o.Type),
+						Ttl: o.TTL, Data: o.Data}); err != nil {
+						return 0, nil, err
+					}
+				}
+			}
+			if len(also) > 0 {
+				corrections = append(corrections, fmt.Sprintf("the other %s records of %s got the same time to live",
+					r.Type, r.Name))
+			}
+			a.Summarize("change a record of %s", usecase.Unicode(z.Row.Name))
+			if err := tx.ChangeRecord(ctx, db.ChangeRecordParams{ID: number, Name: r.Name, Type: string(r.Type),
+				Ttl:  r.TTL,
+				Data: r.Data}); err != nil {
+				return 0, nil, err
+			}
+			return number, corrections, usecase.Record(ctx, tx, a, "record.change", usecase.AboutAccount(st.Account),
+				zoneRecord(z, recordWords(was.Record)), zoneRecord(z, recordWords(r)))
+		})
 }
 
 // RemoveRecord takes an own record out of a zone.
 func (s *Service) RemoveRecord(ctx context.Context, a usecase.Actor, name string, number int64) (api.Started, error) {
-	done, err := s.changeZone(ctx, a, name, "record.remove", 0, func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
-		was, err := findRecord(z, number)
-		if err != nil {
-			return 0, nil, err
-		}
-		a.Summarize("remove a record from %s", usecase.Unicode(z.Row.Name))
-		if err := tx.RemoveRecords(ctx, db.RemoveRecordsParams{ZoneID: z.Row.ID, Ids: []int64{number}}); err != nil {
-			return 0, nil, err
-		}
-		return 0, nil, usecase.Record(ctx, tx, a, "record.remove", usecase.AboutAccount(st.Account), zoneRecord(z, recordWords(was.Record)), nil)
-	})
+	done, err := s.changeZone(ctx, a, name, "record.remove", 0,
+		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
+			was, err := findRecord(z, number)
+			if err != nil {
+				return 0, nil, err
+			}
+			a.Summarize("remove a record from %s", usecase.Unicode(z.Row.Name))
+			if err := tx.RemoveRecords(ctx, db.RemoveRecordsParams{ZoneID: z.Row.ID,
+				Ids: []int64{number}}); err != nil {
+				return 0, nil, err
+			}
+			return 0, nil, usecase.Record(ctx, tx, a, "record.remove", usecase.AboutAccount(st.Account),
+				zoneRecord(z, recordWords(was.Record)), nil)
+		})
 	return api.Started{Operation: done.Operation}, err
 }
 
 // ResetZone takes own records away that stand in the place of derived ones.
-func (s *Service) ResetZone(ctx context.Context, a usecase.Actor, name string, in api.ZoneReset) (api.ZoneChanged, error) {
-	return s.changeZone(ctx, a, name, "zone.reset", 0, func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
-		var gone []int64
-		var words []string
-		for _, o := range z.own {
-			if in.Name != "" && o.Name != in.Name {
-				continue
+func (s *Service) ResetZone(ctx context.Context, a usecase.Actor, name string, in api.ZoneReset) (api.ZoneChanged,
+	error) {
+	return s.changeZone(ctx, a, name, "zone.reset", 0,
+		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
+			var gone []int64
+			var words []string
+			for _, o := range z.own {
+				if in.Name != "" && o.Name != in.Name {
+					continue
+				}
+				rest := slices.DeleteFunc(slices.Clone(z.own), func(other zones.Own) bool {
+					return other.Name == o.Name && other.Type == o.Type
+				})
+				if len(overridden(z.derived, z.own)) > len(overridden(z.derived, rest)) {
+					gone = append(gone, o.ID)
+					words = append(words, o.Record.String())
+				}
 			}
-			rest := slices.DeleteFunc(slices.Clone(z.own), func(other zones.Own) bool { return other.Name == o.Name && other.Type == o.Type })
-			if len(overridden(z.derived, z.own)) > len(overridden(z.derived, rest)) {
-				gone = append(gone, o.ID)
-				words = append(words, o.Record.String())
+			if len(gone) == 0 {
+				return 0, nil, refusal.New(refusal.WrongState, "no record of %s stands in the place of a derived one",
+					usecase.Unicode(z.Row.Name))
 			}
-		}
-		if len(gone) == 0 {
-			return 0, nil, refusal.New(refusal.WrongState, "no record of %s stands in the place of a derived one", usecase.Unicode(z.Row.Name))
-		}
-		a.Summarize("reset %s: %s go", usecase.Unicode(z.Row.Name), usecase.Counted(len(gone), "record"))
-		a.Note(words...)
-		if err := tx.RemoveRecords(ctx, db.RemoveRecordsParams{ZoneID: z.Row.ID, Ids: gone}); err != nil {
-			return 0, nil, err
-		}
-		return 0, nil, usecase.Record(ctx, tx, a, "zone.reset", usecase.AboutAccount(st.Account), zoneRecord(z, map[string]any{"records": words}), nil)
-	})
+			a.Summarize("reset %s: %s go", usecase.Unicode(z.Row.Name), usecase.Counted(len(gone), "record"))
+			a.Note(words...)
+			if err := tx.RemoveRecords(ctx, db.RemoveRecordsParams{ZoneID: z.Row.ID, Ids: gone}); err != nil {
+				return 0, nil, err
+			}
+			return 0, nil, usecase.Record(ctx, tx, a, "zone.reset", usecase.AboutAccount(st.Account),
+				zoneRecord(z, map[string]any{"records": words}), nil)
+		})
 }
 
 func overridden(derived []zones.Derived, own []zones.Own) []zones.Entry {
@@ -203,8 +230,8 @@ func ReadTemplateRecords(column []byte) ([]zones.Typed, error) {
 	return list, json.Unmarshal(column, &list)
 }
 
-// Zones of the manifest: those whose name service is here.
-// TemplateRecords reads the records of a template as people type them, and refuses what could be in no zone.
+// Zones of the manifest: those whose name service is here. TemplateRecords reads the records of a
+// template as people type them, and refuses what could be in no zone.
 func TemplateRecords(in []api.NewRecord) ([]zones.Typed, error) {
 	const anyZone = "zone.example"
 	list := []zones.Typed{}

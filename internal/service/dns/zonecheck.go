@@ -18,13 +18,15 @@ import (
 	"victualler/internal/service/usecase"
 )
 
-// checkTimeout is how long a check of a zone may take as a whole, and checksAtOnce how many questions are asked at a time.
+// checkTimeout is how long a check of a zone may take as a whole, and checksAtOnce how many
+// questions are asked at a time.
 const (
 	checkTimeout = 20 * time.Second
 	checksAtOnce = 16
 )
 
-// CheckZone asks the world about a zone: the parent, the authoritative servers to which it leads, and the resolver.
+// CheckZone asks the world about a zone: the parent, the authoritative
+// servers to which it leads, and the resolver.
 func (s *Service) CheckZone(ctx context.Context, a usecase.Actor, name string) (api.ZoneCheck, error) {
 	z, _, err := s.loadZone(ctx, a, name)
 	if err != nil {
@@ -35,7 +37,8 @@ func (s *Service) CheckZone(ctx context.Context, a usecase.Actor, name string) (
 	}
 	ctx, cancel := context.WithTimeout(ctx, checkTimeout)
 	defer cancel()
-	out := api.ZoneCheck{Zone: z.Row.Name, Parent: api.ZoneParent{Seen: []string{}, Wanted: []string{}, DS: []string{}}, Servers: []api.ZoneServer{}, Sets: []api.ZoneSet{}, Problems: []api.ZoneProblem{}}
+	out := api.ZoneCheck{Zone: z.Row.Name, Parent: api.ZoneParent{Seen: []string{}, Wanted: []string{}, DS: []string{}},
+		Servers: []api.ZoneServer{}, Sets: []api.ZoneSet{}, Problems: []api.ZoneProblem{}}
 	if z.Row.NameService == HostedHere {
 		out.Parent.Wanted = z.serverNames()
 	}
@@ -51,8 +54,10 @@ func (s *Service) CheckZone(ctx context.Context, a usecase.Actor, name string) (
 	return out, nil
 }
 
-// checkServers asks every address of every name server, IPv6 too, whether it answers for the zone, and returns those that do.
-func (s *Service) checkServers(ctx context.Context, z Zone, delegation resolve.Delegation, out *api.ZoneCheck) []netip.Addr {
+// checkServers asks every address of every name server, IPv6 too,
+// whether it answers for the zone, and returns those that do.
+func (s *Service) checkServers(ctx context.Context, z Zone, delegation resolve.Delegation,
+	out *api.ZoneCheck) []netip.Addr {
 	var answering []netip.Addr
 	for _, name := range delegation.Servers {
 		addresses, err := s.Resolver.Addresses(ctx, name)
@@ -88,7 +93,8 @@ func (s *Service) checkServers(ctx context.Context, z Zone, delegation resolve.D
 	return answering
 }
 
-// checkSets compares every set of records with what the authoritative servers answer and the resolver remembers.
+// checkSets compares every set of records with what the authoritative
+// servers answer and the resolver remembers.
 func (s *Service) checkSets(ctx context.Context, z Zone, servers []netip.Addr, out *api.ZoneCheck) {
 	wanted := zones.InForce(z.entries())
 	if z.Row.NameService == HostedElsewhere {
@@ -175,24 +181,29 @@ func checkVerdict(z Zone, keys resolve.Keys, out *api.ZoneCheck) {
 	case out.Parent.Failed != "":
 		problem("the parent zone could not be asked: "+out.Parent.Failed, "try again in a while")
 	case len(out.Parent.Seen) == 0 && z.Row.NameService == HostedHere:
-		problem("the world does not know "+title+": it is not delegated", "register it, or have the registrar delegate it to %s", strings.Join(ours, " and "))
+		problem("the world does not know "+title+": it is not delegated",
+			"register it, or have the registrar delegate it to %s", strings.Join(ours, " and "))
 	case len(out.Parent.Seen) == 0:
 		problem("the world does not know "+title+": it is not delegated", "register it with a registrar")
 	case !led:
-		problem(title+" is delegated to "+strings.Join(out.Parent.Seen, ", "), "have the registrar delegate it to %s, and only to these", strings.Join(ours, " and "))
+		problem(title+" is delegated to "+strings.Join(out.Parent.Seen, ", "),
+			"have the registrar delegate it to %s, and only to these", strings.Join(ours, " and "))
 	}
 	for _, server := range out.Servers {
 		if server.Failed != "" {
-			problem(strings.TrimSpace(server.Name+" "+server.Address)+" does not answer for the zone: "+server.Failed, "look at that name server, or take it out of the delegation")
+			problem(strings.TrimSpace(server.Name+" "+server.Address)+" does not answer for the zone: "+server.Failed,
+				"look at that name server, or take it out of the delegation")
 		}
 	}
 	if led && len(out.Parent.DS) > 0 && len(out.Servers) > 0 {
 		matches := slices.ContainsFunc(out.Parent.DS, func(ds string) bool { return hasDS(keys.DS, ds) })
 		switch {
 		case len(keys.Keys) == 0:
-			problem("the parent has a DS record, but the zone is not signed: whoever checks signatures loses it", "sign the zone, or have the registrar remove the DS record")
+			problem("the parent has a DS record, but the zone is not signed: whoever checks signatures loses it",
+				"sign the zone, or have the registrar remove the DS record")
 		case !matches:
-			problem("no key of the zone fits the parent's DS record: whoever checks signatures loses it", "give the registrar the DS record that the zone shows")
+			problem("no key of the zone fits the parent's DS record: whoever checks signatures loses it",
+				"give the registrar the DS record that the zone shows")
 		}
 	}
 	count := map[zones.State]int{}
@@ -201,11 +212,13 @@ func checkVerdict(z Zone, keys resolve.Keys, out *api.ZoneCheck) {
 		switch zones.State(set.State) {
 		case zones.Missing:
 			if z.Row.NameService == HostedElsewhere {
-				problem(fmt.Sprintf("%s %s is missing", set.Name, set.Type), "enter there: %s", strings.Join(set.Wanted, ", "))
+				problem(fmt.Sprintf("%s %s is missing", set.Name, set.Type), "enter there: %s",
+					strings.Join(set.Wanted, ", "))
 			}
 		case zones.Different:
 			if z.Row.NameService == HostedElsewhere {
-				problem(fmt.Sprintf("%s %s is %s", set.Name, set.Type, strings.Join(set.Seen, ", ")), "change it there to %s", strings.Join(set.Wanted, ", "))
+				problem(fmt.Sprintf("%s %s is %s", set.Name, set.Type, strings.Join(set.Seen, ", ")),
+					"change it there to %s", strings.Join(set.Wanted, ", "))
 			}
 		}
 	}
@@ -226,8 +239,10 @@ func checkVerdict(z Zone, keys resolve.Keys, out *api.ZoneCheck) {
 	default:
 		out.Verdict, out.Right = "everything is right", true
 	}
-	if z.Row.NameService == HostedHere && z.Row.Dnssec && len(out.Parent.DS) == 0 && len(out.Problems) == 0 && len(keys.DS) > 0 {
-		problem("the zone is signed, and the parent does not say so yet", "give the registrar the DS record: %s", keys.DS[0])
+	if z.Row.NameService == HostedHere && z.Row.Dnssec && len(out.Parent.DS) == 0 && len(out.Problems) == 0 &&
+		len(keys.DS) > 0 {
+		problem("the zone is signed, and the parent does not say so yet", "give the registrar the DS record: %s",
+			keys.DS[0])
 	}
 }
 
@@ -283,7 +298,8 @@ func (s *Service) ZoneSigning(ctx context.Context, a usecase.Actor, name string)
 	case failed != nil:
 		out.State = "what the parent says could not be asked: " + failed.Error()
 	case !out.Signed && len(out.Parent) > 0:
-		out.State = "the parent has a DS record, but the zone is not signed: whoever checks signatures loses it; sign it, or have the registrar remove the DS record"
+		out.State = "the parent has a DS record, but the zone is not signed: whoever checks signatures loses it; " +
+			"sign it, or have the registrar remove the DS record"
 	case !out.Signed:
 		out.State = "not signed"
 	case len(out.DS) == 0:
@@ -291,7 +307,8 @@ func (s *Service) ZoneSigning(ctx context.Context, a usecase.Actor, name string)
 	case fits:
 		out.State = "signed, and the parent says so: the chain is closed"
 	case len(out.Parent) > 0:
-		out.State = "the parent's DS record fits no key: whoever checks signatures loses the zone; give the registrar the DS record shown"
+		out.State = "the parent's DS record fits no key: whoever checks signatures loses the zone; give the " +
+			"registrar the DS record shown"
 	default:
 		out.State = "signed; give the registrar the DS record to close the chain"
 	}
@@ -313,7 +330,8 @@ func (s *Service) transferred(ctx context.Context, a usecase.Actor, name, server
 	}
 	text, err := resolve.Transfer(ctx, addresses[0], found.Name)
 	if err != nil {
-		return "", refusal.Input("server", "%s does not hand over %s: %s. Have it allow transfers to this service, or give the text of a zone file", server, found.Name, err)
+		return "", refusal.Input("server", "%s does not hand over %s: %s. Have it allow transfers to this service, "+
+			"or give the text of a zone file", server, found.Name, err)
 	}
 	return text, nil
 }

@@ -88,7 +88,8 @@ func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 		z := Zone{Row: row, servers: servers}
 		for _, r := range records {
 			if r.ZoneID == row.ID {
-				z.own = append(z.own, zones.Own{ID: r.ID, Record: zones.Record{Name: r.Name, Type: zones.Type(r.Type), TTL: r.Ttl, Data: r.Data}})
+				z.own = append(z.own, zones.Own{ID: r.ID, Record: zones.Record{Name: r.Name, Type: zones.Type(r.Type),
+					TTL: r.Ttl, Data: r.Data}})
 			}
 		}
 		facts := zones.Facts{Zone: row.Name, NameServers: servers}
@@ -141,7 +142,8 @@ func fillZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m
 	var served []manifest.Zone
 	for _, z := range list {
 		if z.Row.NameService == HostedHere && len(z.servers) > 0 {
-			served = append(served, manifest.Zone{Name: z.Row.Name, Signed: z.Row.Dnssec, NameServers: z.serverNames(), Records: zones.InForce(z.entries())})
+			served = append(served, manifest.Zone{Name: z.Row.Name, Signed: z.Row.Dnssec, NameServers: z.serverNames(),
+				Records: zones.InForce(z.entries())})
 		}
 	}
 	if len(served) == 0 {
@@ -165,13 +167,15 @@ func checkCanHost(ctx context.Context, q *db.Queries, st entitlement.Entitlement
 		return err
 	}
 	if len(list) == 0 {
-		return refusal.New(refusal.WrongState, "the name servers have no names yet: an operator sets them in the settings (name_servers)")
+		return refusal.New(refusal.WrongState,
+			"the name servers have no names yet: an operator sets them in the settings (name_servers)")
 	}
 	_, err = primaryNameServer(ctx, q)
 	return err
 }
 
-// SyncZones has the zones of an account be those that its domains need: one for each domain that is not below another one. A domain that is has
+// SyncZones has the zones of an account be those that its domains need:
+// one for each domain that is not below another one. A domain that is has
 // its records in the zone above, unless it had a zone of its own before.
 func SyncZones(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement.Entitlement) error {
 	rows, err := tx.ZonesOfAccount(ctx, st.Account.ID)
@@ -211,7 +215,8 @@ func SyncZones(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement
 }
 
 func zoneView(z Zone, signIn string) api.Zone {
-	v := api.Zone{Name: z.Row.Name, Unicode: usecase.Unicode(z.Row.Name), Account: signIn, AccountID: z.Row.AccountID, NameService: z.Row.NameService, DNSSEC: z.Row.Dnssec, NameServers: []string{},
+	v := api.Zone{Name: z.Row.Name, Unicode: usecase.Unicode(z.Row.Name), Account: signIn, AccountID: z.Row.AccountID,
+		NameService: z.Row.NameService, DNSSEC: z.Row.Dnssec, NameServers: []string{},
 		Own: int64(len(z.own)), Version: z.Row.Version}
 	if z.Row.NameService == HostedHere {
 		v.NameServers = z.serverNames()
@@ -220,7 +225,8 @@ func zoneView(z Zone, signIn string) api.Zone {
 }
 
 func recordView(e zones.Entry) api.ZoneRecord {
-	return api.ZoneRecord{ID: e.ID, Name: e.Name, Type: string(e.Type), TTL: e.TTL, Data: e.Data, Own: e.Own, From: e.Why, Overruled: e.Overruled}
+	return api.ZoneRecord{ID: e.ID, Name: e.Name, Type: string(e.Type), TTL: e.TTL, Data: e.Data, Own: e.Own,
+		From: e.Why, Overruled: e.Overruled}
 }
 
 // ZoneFilter narrows a list of zones; empty fields do not.
@@ -229,7 +235,8 @@ type ZoneFilter struct {
 }
 
 // ZoneList returns a page of zones in the order of their names.
-func (s *Service) ZoneList(ctx context.Context, a usecase.Actor, f ZoneFilter, after string, most int) (api.ZonePage, error) {
+func (s *Service) ZoneList(ctx context.Context, a usecase.Actor, f ZoneFilter, after string, most int) (api.ZonePage,
+	error) {
 	page := api.ZonePage{Zones: []api.Zone{}}
 	p := db.ZonePageParams{After: after, NameService: f.NameService, Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.Scope()
@@ -253,14 +260,16 @@ func (s *Service) ZoneList(ctx context.Context, a usecase.Actor, f ZoneFilter, a
 		page.Next = rows[most-1].Name
 	}
 	for _, row := range rows {
-		v := zoneView(Zone{Row: db.Zone{Name: row.Name, AccountID: row.AccountID, NameService: row.NameService, Dnssec: row.Dnssec, Version: row.Version}}, row.SignInName)
+		v := zoneView(Zone{Row: db.Zone{Name: row.Name, AccountID: row.AccountID, NameService: row.NameService,
+			Dnssec: row.Dnssec, Version: row.Version}}, row.SignInName)
 		v.Own = row.Records
 		page.Zones = append(page.Zones, v)
 	}
 	return page, nil
 }
 
-// findZone returns the zone of that name, or the one in which the name lies, if the actor may see it.
+// findZone returns the zone of that name, or the one in which the name
+// lies, if the actor may see it.
 func findZone(ctx context.Context, q *db.Queries, a usecase.Actor, typed string) (db.FindZoneRow, error) {
 	domain, _, err := names.ParseDomain(typed)
 	if err != nil {
@@ -335,8 +344,11 @@ func (s *Service) ZoneFile(ctx context.Context, a usecase.Actor, name string) (s
 	return zones.Write(z.Row.Name, zones.InForce(z.entries())), nil
 }
 
-// changeZone changes a zone and starts the operation that brings it about. What fn returns is the number of the record it is about, or 0.
-func (s *Service) changeZone(ctx context.Context, a usecase.Actor, name, kind string, version int64, fn func(store.Tx, entitlement.Entitlement, Zone) (record int64, corrections []string, err error)) (api.ZoneChanged, error) {
+// changeZone changes a zone and starts the operation that brings it about. What fn returns is the
+// number of the record it is about, or 0.
+func (s *Service) changeZone(ctx context.Context, a usecase.Actor, name, kind string, version int64,
+	fn func(store.Tx, entitlement.Entitlement, Zone) (record int64, corrections []string, err error)) (api.ZoneChanged,
+	error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.ZoneChanged, error) {
 		none := api.ZoneChanged{}
 		found, err := findZone(ctx, tx.Queries, a, name)
@@ -362,31 +374,41 @@ func (s *Service) changeZone(ctx context.Context, a usecase.Actor, name, kind st
 		if z, err = zoneByID(ctx, tx.Queries, st, found.ID); err != nil {
 			return none, err
 		}
-		if z.Row, err = tx.ChangeZone(ctx, db.ChangeZoneParams{ID: z.Row.ID, NameService: z.Row.NameService, Dnssec: z.Row.Dnssec}); err != nil { // its version rises
+		if z.Row, err = tx.ChangeZone(ctx, db.ChangeZoneParams{ID: z.Row.ID, NameService: z.Row.NameService,
+			Dnssec: z.Row.Dnssec}); err != nil {
+			// its version rises
 			return none, err
 		}
-		out := api.ZoneChanged{Zone: zoneView(z, st.Account.SignInName), Corrections: usecase.NonNil(corrections), Version: z.Row.Version}
+		out := api.ZoneChanged{Zone: zoneView(z, st.Account.SignInName), Corrections: usecase.NonNil(corrections),
+			Version: z.Row.Version}
 		for _, e := range z.entries() {
 			if e.Own && e.ID == number {
 				v := recordView(e)
 				out.Record = &v
 			}
 		}
-		out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, kind, usecase.AboutAccount(st.Account), []int64{st.Account.ID})
+		out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, kind, usecase.AboutAccount(st.Account),
+			[]int64{st.Account.ID})
 		return out, err
 	})
 }
 
-// ChangeZone changes where the name service of a zone is and whether it is signed. Version is the one the caller has seen, or 0.
-func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, version int64, in api.ZoneChange) (api.ZoneChanged, error) {
+// ChangeZone changes where the name service of a zone is and whether it is signed. Version is the
+// one the caller has seen, or 0.
+func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, version int64,
+	in api.ZoneChange) (api.ZoneChanged, error) {
 	// Asked before anything is locked: the world may take its time.
 	parent := func(z Zone) error {
 		ds, err := s.Resolver.Ask(ctx, z.Row.Name, "DS")
 		switch {
 		case err != nil:
-			return refusal.New(refusal.WrongState, "whether the parent of %s still has a DS record could not be asked (%s); with one, everybody who checks signatures would lose the zone. Try again", usecase.Unicode(z.Row.Name), err)
+			return refusal.New(refusal.WrongState, "whether the parent of %s still has a DS record could not be "+
+				"asked (%s); with one, everybody who checks signatures would lose the zone. Try again",
+				usecase.Unicode(z.Row.Name), err)
 		case len(ds.Data) > 0:
-			return refusal.New(refusal.InUse, "the parent of %s still has a DS record (%s): have the registrar remove it, wait %s until it is forgotten everywhere, and try again", usecase.Unicode(z.Row.Name), ds.Data[0], sites.FormatSeconds(int64(max(ds.TTL, 3600))))
+			return refusal.New(refusal.InUse, "the parent of %s still has a DS record (%s): have the registrar "+
+				"remove it, wait %s until it is forgotten everywhere, and try again", usecase.Unicode(z.Row.Name),
+				ds.Data[0], sites.FormatSeconds(int64(max(ds.TTL, 3600))))
 		}
 		return nil
 	}
@@ -399,38 +421,45 @@ func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, 
 			return api.ZoneChanged{}, err
 		}
 	}
-	return s.changeZone(ctx, a, name, "zone.change", version, func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
-		before := map[string]any{"name_service": z.Row.NameService, "dnssec": z.Row.Dnssec}
-		var notes []string
-		if in.NameService != "" && in.NameService != z.Row.NameService {
-			if in.NameService == HostedHere {
-				if err := checkCanHost(ctx, tx.Queries, st); err != nil {
-					return 0, nil, err
+	return s.changeZone(ctx, a, name, "zone.change", version,
+		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
+			before := map[string]any{"name_service": z.Row.NameService, "dnssec": z.Row.Dnssec}
+			var notes []string
+			if in.NameService != "" && in.NameService != z.Row.NameService {
+				if in.NameService == HostedHere {
+					if err := checkCanHost(ctx, tx.Queries, st); err != nil {
+						return 0, nil, err
+					}
+					notes = append(notes, "have the registrar delegate "+usecase.Unicode(z.Row.Name)+" to "+
+						strings.Join(z.serverNames(), " and "))
+				} else {
+					notes = append(notes, "our name servers answer no longer; have other name servers answer first")
+					z.Row.Dnssec = false
 				}
-				notes = append(notes, "have the registrar delegate "+usecase.Unicode(z.Row.Name)+" to "+strings.Join(z.serverNames(), " and "))
-			} else {
-				notes = append(notes, "our name servers answer no longer; have other name servers answer first")
-				z.Row.Dnssec = false
+				z.Row.NameService = in.NameService
 			}
-			z.Row.NameService = in.NameService
-		}
-		if in.DNSSEC != nil && *in.DNSSEC != z.Row.Dnssec {
-			switch {
-			case *in.DNSSEC && z.Row.NameService == HostedElsewhere:
-				return 0, nil, refusal.New(refusal.WrongState, "the name service of %s is elsewhere; it is signed there", usecase.Unicode(z.Row.Name)).On("dnssec")
-			case *in.DNSSEC && !st.Has("dnssec"):
-				return 0, nil, st.MissingFeature("signing needs", "dnssec").On("dnssec")
-			case *in.DNSSEC:
-				notes = append(notes, "once it is signed, give the registrar the DS record: it closes the chain")
+			if in.DNSSEC != nil && *in.DNSSEC != z.Row.Dnssec {
+				switch {
+				case *in.DNSSEC && z.Row.NameService == HostedElsewhere:
+					return 0, nil,
+						refusal.New(refusal.WrongState, "the name service of %s is elsewhere; it is signed there",
+							usecase.Unicode(z.Row.Name)).On("dnssec")
+				case *in.DNSSEC && !st.Has("dnssec"):
+					return 0, nil, st.MissingFeature("signing needs", "dnssec").On("dnssec")
+				case *in.DNSSEC:
+					notes = append(notes, "once it is signed, give the registrar the DS record: it closes the chain")
+				}
+				z.Row.Dnssec = *in.DNSSEC
 			}
-			z.Row.Dnssec = *in.DNSSEC
-		}
-		a.Summarize("change the name service of %s", usecase.Unicode(z.Row.Name))
-		if _, err := tx.ChangeZone(ctx, db.ChangeZoneParams{ID: z.Row.ID, NameService: z.Row.NameService, Dnssec: z.Row.Dnssec}); err != nil {
-			return 0, nil, err
-		}
-		return 0, notes, usecase.Record(ctx, tx, a, "zone.change", usecase.AboutAccount(st.Account), zoneRecord(z, before), zoneRecord(z, map[string]any{"name_service": z.Row.NameService, "dnssec": z.Row.Dnssec}))
-	})
+			a.Summarize("change the name service of %s", usecase.Unicode(z.Row.Name))
+			if _, err := tx.ChangeZone(ctx, db.ChangeZoneParams{ID: z.Row.ID, NameService: z.Row.NameService,
+				Dnssec: z.Row.Dnssec}); err != nil {
+				return 0, nil, err
+			}
+			return 0, notes, usecase.Record(ctx, tx, a, "zone.change", usecase.AboutAccount(st.Account),
+				zoneRecord(z, before),
+				zoneRecord(z, map[string]any{"name_service": z.Row.NameService, "dnssec": z.Row.Dnssec}))
+		})
 }
 
 // zoneRecord is what events hold about a zone.

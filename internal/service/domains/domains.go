@@ -36,17 +36,23 @@ func CheckDomainFree(ctx context.Context, q *db.Queries, domain names.Domain, ac
 			return refusal.New(refusal.DomainTaken, "%s is hosted here already", domain.Unicode()).On("domain")
 		case other.AccountID == account:
 		case slices.Contains(above, other.Name):
-			return refusal.New(refusal.DomainTaken, "%s lies below a domain of another account; only that account can add it", domain.Unicode()).On("domain")
+			return refusal.New(refusal.DomainTaken,
+				"%s lies below a domain of another account; only that account can add it",
+				domain.Unicode()).On("domain")
 		case strings.HasSuffix(other.Name, "."+domain.String()):
-			return refusal.New(refusal.DomainTaken, "a name below %s belongs to another account; it must be given up there first", domain.Unicode()).On("domain")
+			return refusal.New(refusal.DomainTaken,
+				"a name below %s belongs to another account; it must be given up there first",
+				domain.Unicode()).On("domain")
 		}
 	}
 	return nil
 }
 
-// CheckNotInstallationName keeps everybody but operators from taking the names by which the installation itself is found, its name servers' and its console's:
-// whoever has such a domain decides what the world is answered for it. An account that has it already may add names below it.
-func CheckNotInstallationName(ctx context.Context, q *db.Queries, a usecase.Actor, domain names.Domain, account int64) error {
+// CheckNotInstallationName keeps everybody but operators from taking the names by which the
+// installation itself is found, its name servers' and its console's: whoever has such a domain
+// decides what the world is answered for it. An account that has it already may add names below it.
+func CheckNotInstallationName(ctx context.Context, q *db.Queries, a usecase.Actor, domain names.Domain,
+	account int64) error {
 	if a.Role == rights.Operator {
 		return nil
 	}
@@ -74,11 +80,13 @@ func CheckNotInstallationName(ctx context.Context, q *db.Queries, a usecase.Acto
 			return nil
 		}
 	}
-	return refusal.New(refusal.DomainTaken, "%s belongs to the installation itself; an operator can add it", domain.Unicode()).On("domain")
+	return refusal.New(refusal.DomainTaken, "%s belongs to the installation itself; an operator can add it",
+		domain.Unicode()).On("domain")
 }
 
 func DomainView(d db.Domain, rows siteRows) api.Domain {
-	v := api.Domain{Name: d.Name, Unicode: usecase.Unicode(d.Name), ServedAs: d.ServedAs, CountsAs: d.CountsAs, Main: d.Main, Folders: len(rows.folders[d.ID]), Version: d.Version}
+	v := api.Domain{Name: d.Name, Unicode: usecase.Unicode(d.Name), ServedAs: d.ServedAs, CountsAs: d.CountsAs,
+		Main: d.Main, Folders: len(rows.folders[d.ID]), Version: d.Version}
 	switch sites.ServedAs(d.ServedAs) {
 	case sites.Site:
 		v.Root = d.Root
@@ -100,7 +108,8 @@ func (s *Service) Domain(ctx context.Context, a usecase.Actor, reference, name s
 		return none, err
 	}
 	account := rows.account
-	out := api.DomainDetail{Domain: DomainView(d, rows), Account: account.SignInName, AccountID: account.ID, Home: usecase.HomeOf(account), Addresses: usecase.AddressesOf(server),
+	out := api.DomainDetail{Domain: DomainView(d, rows), Account: account.SignInName, AccountID: account.ID,
+		Home: usecase.HomeOf(account), Addresses: usecase.AddressesOf(server),
 		Mirrors: []string{}, Settings: []api.Setting{}, Protected: []api.Folder{}}
 	for _, other := range rows.Domains {
 		if usecase.OrZero(other.MirrorOf) == d.ID {
@@ -109,7 +118,8 @@ func (s *Service) Domain(ctx context.Context, a usecase.Actor, reference, name s
 	}
 	if shown, serves := rows.shown(d); serves {
 		for _, e := range rows.effective(shown) {
-			out.Settings = append(out.Settings, api.Setting{Key: string(e.Key), Value: e.Value, Source: e.Source, Bounded: e.Bounded})
+			out.Settings = append(out.Settings, api.Setting{Key: string(e.Key), Value: e.Value, Source: e.Source,
+				Bounded: e.Bounded})
 		}
 		for _, f := range rows.folders[shown.ID] {
 			out.Protected = append(out.Protected, folderView(f))
@@ -118,7 +128,8 @@ func (s *Service) Domain(ctx context.Context, a usecase.Actor, reference, name s
 	return out, nil
 }
 
-// decideServing decides how a domain is to be served after a change, from how it is served now. It refuses what cannot be.
+// decideServing decides how a domain is to be served after a change,
+// from how it is served now. It refuses what cannot be.
 func decideServing(a usecase.Actor, d db.Domain, in api.Serving, rows siteRows) (db.Domain, []string, error) {
 	var corrections []string
 	if in.ServedAs != "" {
@@ -129,14 +140,17 @@ func decideServing(a usecase.Actor, d db.Domain, in api.Serving, rows siteRows) 
 		field string
 		given bool
 		of    sites.ServedAs
-	}{{"root", in.Root != "", sites.Site}, {"mirror_of", in.MirrorOf != "", sites.Mirror}, {"target", in.Target != "", sites.Redirect}, {"code", in.Code != 0, sites.Redirect},
+	}{{"root", in.Root != "", sites.Site}, {"mirror_of", in.MirrorOf != "", sites.Mirror},
+		{"target", in.Target != "", sites.Redirect}, {"code", in.Code != 0, sites.Redirect},
 		{"keep_path", in.KeepPath != nil, sites.Redirect}, {"keep_query", in.KeepQuery != nil, sites.Redirect}} {
 		if given.given && as != given.of {
-			return d, nil, refusal.Input(given.field, "%s is served as %s; this is only for a %s", usecase.Unicode(d.Name), as, given.of)
+			return d, nil, refusal.Input(given.field, "%s is served as %s; this is only for a %s",
+				usecase.Unicode(d.Name), as, given.of)
 		}
 	}
 	if in.Root != "" {
-		d.Root = strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(in.Root, usecase.HomeOf(rows.account)+"/"), "/"), "/")
+		d.Root = strings.TrimSuffix(strings.TrimPrefix(strings.TrimPrefix(in.Root, usecase.HomeOf(rows.account)+"/"),
+			"/"), "/")
 	}
 	d.MirrorOf = nil
 	switch as {
@@ -148,11 +162,14 @@ func decideServing(a usecase.Actor, d db.Domain, in api.Serving, rows siteRows) 
 			switch {
 			case other.ID == d.ID || other.ServedAs != string(sites.Site):
 			case other.Root == d.Root:
-				return d, nil, refusal.New(refusal.InUse, "%s shows %s already; serve %s as a mirror of it, or give another directory", usecase.Unicode(other.Name), d.Root, usecase.Unicode(d.Name)).On("root")
+				return d, nil, refusal.New(refusal.InUse, "%s shows %s already; serve %s as a mirror of it, or give "+
+					"another directory", usecase.Unicode(other.Name), d.Root, usecase.Unicode(d.Name)).On("root")
 			case strings.HasPrefix(d.Root+"/", other.Root+"/"):
-				a.Note(fmt.Sprintf("%s lies within what %s shows: visitors of that site see it, too", d.Root, usecase.Unicode(other.Name)))
+				a.Note(fmt.Sprintf("%s lies within what %s shows: visitors of that site see it, too", d.Root,
+					usecase.Unicode(other.Name)))
 			case strings.HasPrefix(other.Root+"/", d.Root+"/"):
-				a.Note(fmt.Sprintf("%s, which %s shows, lies within %s: visitors of this site see it, too", other.Root, usecase.Unicode(other.Name), d.Root))
+				a.Note(fmt.Sprintf("%s, which %s shows, lies within %s: visitors of this site see it, too", other.Root,
+					usecase.Unicode(other.Name), d.Root))
 			}
 		}
 	case sites.Mirror:
@@ -161,7 +178,8 @@ func decideServing(a usecase.Actor, d db.Domain, in api.Serving, rows siteRows) 
 			of = rows.byID(*was.MirrorOf).Name
 		}
 		if of == "" {
-			return d, nil, refusal.Input("mirror_of", "name the site whose content %s is to show", usecase.Unicode(d.Name))
+			return d, nil, refusal.Input("mirror_of", "name the site whose content %s is to show",
+				usecase.Unicode(d.Name))
 		}
 		shown, err := rows.find(of)
 		switch {
@@ -170,7 +188,8 @@ func decideServing(a usecase.Actor, d db.Domain, in api.Serving, rows siteRows) 
 		case shown.ID == d.ID:
 			return d, nil, refusal.Input("mirror_of", "%s cannot show itself", usecase.Unicode(d.Name))
 		case shown.ServedAs != string(sites.Site):
-			return d, nil, refusal.Input("mirror_of", "%s is served as %s; only a site can be shown", usecase.Unicode(shown.Name), shown.ServedAs)
+			return d, nil, refusal.Input("mirror_of", "%s is served as %s; only a site can be shown",
+				usecase.Unicode(shown.Name), shown.ServedAs)
 		}
 		d.MirrorOf = &shown.ID
 	case sites.Redirect:
@@ -199,13 +218,15 @@ func decideServing(a usecase.Actor, d db.Domain, in api.Serving, rows siteRows) 
 			}
 		}
 		if sites.Circle(d.Name, leads) {
-			return d, nil, refusal.Input("target", "visitors of %s would be sent in a circle: %s leads back here", usecase.Unicode(d.Name), d.Target)
+			return d, nil, refusal.Input("target", "visitors of %s would be sent in a circle: %s leads back here",
+				usecase.Unicode(d.Name), d.Target)
 		}
 	}
 	if as != sites.Site {
 		for _, other := range rows.Domains {
 			if d.ID != 0 && usecase.OrZero(other.MirrorOf) == d.ID {
-				return d, nil, refusal.New(refusal.InUse, "%s shows the content of %s; change or remove that mirror first", usecase.Unicode(other.Name), usecase.Unicode(d.Name)).On("served_as")
+				return d, nil, refusal.New(refusal.InUse, "%s shows the content of %s; change or remove that mirror "+
+					"first", usecase.Unicode(other.Name), usecase.Unicode(d.Name)).On("served_as")
 			}
 		}
 	}
@@ -231,72 +252,86 @@ func countsAs(d db.Domain, rows siteRows) string {
 }
 
 // AddDomain adds a domain to an account.
-func (s *Service) AddDomain(ctx context.Context, a usecase.Actor, reference string, in api.NewDomain) (api.DomainChanged, error) {
+func (s *Service) AddDomain(ctx context.Context, a usecase.Actor, reference string,
+	in api.NewDomain) (api.DomainChanged, error) {
 	domain, corrections, err := names.ParseDomain(in.Domain)
 	if err != nil {
 		return api.DomainChanged{}, err
 	}
-	return s.changeDomains(ctx, a, reference, "domain.add", domain, func(tx store.Tx, st entitlement.Entitlement, rows siteRows) (db.Domain, []string, error) {
-		none := db.Domain{}
-		if err := errors.Join(CheckDomainFree(ctx, tx.Queries, domain, st.Account.ID), CheckNotInstallationName(ctx, tx.Queries, a, domain, st.Account.ID)); err != nil {
-			return none, nil, err
-		}
-		fresh := db.Domain{AccountID: st.Account.ID, Name: domain.String(), ServedAs: string(sites.Site), Root: manifest.RootFor(domain), Code: 301, KeepPath: true, KeepQuery: true}
-		d, more, err := decideServing(a, fresh, in.Serving, rows)
-		if err != nil {
-			return none, nil, err
-		}
-		if err := st.Admit(plans.Key(d.CountsAs), 1); err != nil {
-			return none, nil, err
-		}
-		if d.TemplateID, err = tx.TemplateOfPlan(ctx, st.Account.PlanID); err != nil {
-			return none, nil, err
-		}
-		row, err := tx.AddDomain(ctx, db.AddDomainParams{AccountID: d.AccountID, Name: d.Name, Registrable: domain.Registrable(), Root: d.Root, CountsAs: d.CountsAs,
-			ServedAs: d.ServedAs, Target: d.Target, Code: d.Code, KeepPath: d.KeepPath, KeepQuery: d.KeepQuery, MirrorOf: d.MirrorOf, TemplateID: d.TemplateID})
-		if err != nil {
-			return none, nil, err
-		}
-		a.Summarize("add %s to account %s, served as %s, counted as one of its %s", domain.Unicode(), st.Account.SignInName, row.ServedAs, row.CountsAs)
-		return row, append(corrections, more...), usecase.Record(ctx, tx, a, "domain.add", usecase.AboutAccount(st.Account), nil, domainRecord(row, rows))
-	})
+	return s.changeDomains(ctx, a, reference, "domain.add", domain,
+		func(tx store.Tx, st entitlement.Entitlement, rows siteRows) (db.Domain, []string, error) {
+			none := db.Domain{}
+			if err := errors.Join(CheckDomainFree(ctx, tx.Queries, domain, st.Account.ID),
+				CheckNotInstallationName(ctx, tx.Queries, a, domain, st.Account.ID)); err != nil {
+				return none, nil, err
+			}
+			fresh := db.Domain{AccountID: st.Account.ID, Name: domain.String(), ServedAs: string(sites.Site),
+				Root: manifest.RootFor(domain), Code: 301, KeepPath: true, KeepQuery: true}
+			d, more, err := decideServing(a, fresh, in.Serving, rows)
+			if err != nil {
+				return none, nil, err
+			}
+			if err := st.Admit(plans.Key(d.CountsAs), 1); err != nil {
+				return none, nil, err
+			}
+			if d.TemplateID, err = tx.TemplateOfPlan(ctx, st.Account.PlanID); err != nil {
+				return none, nil, err
+			}
+			row, err := tx.AddDomain(ctx, db.AddDomainParams{AccountID: d.AccountID, Name: d.Name,
+				Registrable: domain.Registrable(), Root: d.Root, CountsAs: d.CountsAs,
+				ServedAs: d.ServedAs, Target: d.Target, Code: d.Code, KeepPath: d.KeepPath, KeepQuery: d.KeepQuery,
+				MirrorOf: d.MirrorOf, TemplateID: d.TemplateID})
+			if err != nil {
+				return none, nil, err
+			}
+			a.Summarize("add %s to account %s, served as %s, counted as one of its %s", domain.Unicode(),
+				st.Account.SignInName, row.ServedAs, row.CountsAs)
+			return row, append(corrections, more...),
+				usecase.Record(ctx, tx, a, "domain.add", usecase.AboutAccount(st.Account), nil, domainRecord(row, rows))
+		})
 }
 
-// ChangeDomain changes how a domain is served, and its settings. Version is the one the caller has seen, or 0.
-func (s *Service) ChangeDomain(ctx context.Context, a usecase.Actor, reference, name string, version int64, in api.DomainChange) (api.DomainChanged, error) {
+// ChangeDomain changes how a domain is served, and its settings.
+// Version is the one the caller has seen, or 0.
+func (s *Service) ChangeDomain(ctx context.Context, a usecase.Actor, reference, name string, version int64,
+	in api.DomainChange) (api.DomainChanged, error) {
 	domain, _, err := names.ParseDomain(name)
 	if err != nil {
 		return api.DomainChanged{}, err
 	}
-	return s.changeDomains(ctx, a, reference, "domain.change", domain, func(tx store.Tx, st entitlement.Entitlement, rows siteRows) (db.Domain, []string, error) {
-		none := db.Domain{}
-		was, err := rows.find(domain.String())
-		if err != nil {
-			return none, nil, err
-		}
-		if err := usecase.CheckVersion(domain.Unicode(), version, was.Version); err != nil {
-			return none, nil, err
-		}
-		d, corrections, err := decideServing(a, was, in.Serving, rows)
-		if err != nil {
-			return none, nil, err
-		}
-		if d.CountsAs != was.CountsAs {
-			if err := st.Admit(plans.Key(d.CountsAs), 1); err != nil {
+	return s.changeDomains(ctx, a, reference, "domain.change", domain,
+		func(tx store.Tx, st entitlement.Entitlement, rows siteRows) (db.Domain, []string, error) {
+			none := db.Domain{}
+			was, err := rows.find(domain.String())
+			if err != nil {
 				return none, nil, err
 			}
-		}
-		if err := s.changeSite(ctx, tx, a, st, was, &d, in, rows); err != nil {
-			return none, nil, err
-		}
-		row, err := tx.ChangeDomain(ctx, db.ChangeDomainParams{ID: d.ID, ServedAs: d.ServedAs, CountsAs: d.CountsAs, Root: d.Root, MovedFrom: d.MovedFrom, Target: d.Target, Code: d.Code,
-			KeepPath: d.KeepPath, KeepQuery: d.KeepQuery, MirrorOf: d.MirrorOf, Settings: d.Settings, TemplateID: d.TemplateID})
-		if err != nil {
-			return none, nil, err
-		}
-		a.Summarize("change %s of account %s", domain.Unicode(), st.Account.SignInName)
-		return row, corrections, usecase.Record(ctx, tx, a, "domain.change", usecase.AboutAccount(st.Account), domainRecord(was, rows), domainRecord(row, rows))
-	})
+			if err := usecase.CheckVersion(domain.Unicode(), version, was.Version); err != nil {
+				return none, nil, err
+			}
+			d, corrections, err := decideServing(a, was, in.Serving, rows)
+			if err != nil {
+				return none, nil, err
+			}
+			if d.CountsAs != was.CountsAs {
+				if err := st.Admit(plans.Key(d.CountsAs), 1); err != nil {
+					return none, nil, err
+				}
+			}
+			if err := s.changeSite(ctx, tx, a, st, was, &d, in, rows); err != nil {
+				return none, nil, err
+			}
+			row, err := tx.ChangeDomain(ctx, db.ChangeDomainParams{ID: d.ID, ServedAs: d.ServedAs, CountsAs: d.CountsAs,
+				Root: d.Root, MovedFrom: d.MovedFrom, Target: d.Target, Code: d.Code,
+				KeepPath: d.KeepPath, KeepQuery: d.KeepQuery, MirrorOf: d.MirrorOf, Settings: d.Settings,
+				TemplateID: d.TemplateID})
+			if err != nil {
+				return none, nil, err
+			}
+			a.Summarize("change %s of account %s", domain.Unicode(), st.Account.SignInName)
+			return row, corrections, usecase.Record(ctx, tx, a, "domain.change", usecase.AboutAccount(st.Account),
+				domainRecord(was, rows), domainRecord(row, rows))
+		})
 }
 
 // domainRecord is a domain as events hold it.
@@ -325,35 +360,41 @@ func (s *Service) RemoveDomain(ctx context.Context, a usecase.Actor, reference, 
 	if err != nil {
 		return api.Started{}, err
 	}
-	done, err := s.changeDomains(ctx, a, reference, "domain.remove", domain, func(tx store.Tx, st entitlement.Entitlement, rows siteRows) (db.Domain, []string, error) {
-		none := db.Domain{}
-		d, err := rows.find(domain.String())
-		if err != nil {
-			return none, nil, err
-		}
-		if d.Main {
-			return none, nil, refusal.New(refusal.InUse, "%s is the main domain of %s; it goes when the account is closed", domain.Unicode(), st.Account.SignInName)
-		}
-		for _, other := range rows.Domains {
-			if usecase.OrZero(other.MirrorOf) == d.ID {
-				return none, nil, refusal.New(refusal.InUse, "%s shows the content of %s; change or remove that mirror first", usecase.Unicode(other.Name), domain.Unicode())
+	done, err := s.changeDomains(ctx, a, reference, "domain.remove", domain,
+		func(tx store.Tx, st entitlement.Entitlement, rows siteRows) (db.Domain, []string, error) {
+			none := db.Domain{}
+			d, err := rows.find(domain.String())
+			if err != nil {
+				return none, nil, err
 			}
-		}
-		if err := tx.RemoveDomain(ctx, d.ID); err != nil {
-			return none, nil, err
-		}
-		a.Summarize("remove %s from account %s", domain.Unicode(), st.Account.SignInName)
-		if d.ServedAs == string(sites.Site) {
-			a.Note("its files stay in " + d.Root)
-		}
-		return d, nil, usecase.Record(ctx, tx, a, "domain.remove", usecase.AboutAccount(st.Account), domainRecord(d, rows), nil)
-	})
+			if d.Main {
+				return none, nil,
+					refusal.New(refusal.InUse, "%s is the main domain of %s; it goes when the account is "+
+						"closed", domain.Unicode(), st.Account.SignInName)
+			}
+			for _, other := range rows.Domains {
+				if usecase.OrZero(other.MirrorOf) == d.ID {
+					return none, nil, refusal.New(refusal.InUse, "%s shows the content of %s; change or remove that "+
+						"mirror first", usecase.Unicode(other.Name), domain.Unicode())
+				}
+			}
+			if err := tx.RemoveDomain(ctx, d.ID); err != nil {
+				return none, nil, err
+			}
+			a.Summarize("remove %s from account %s", domain.Unicode(), st.Account.SignInName)
+			if d.ServedAs == string(sites.Site) {
+				a.Note("its files stay in " + d.Root)
+			}
+			return d, nil, usecase.Record(ctx, tx, a, "domain.remove", usecase.AboutAccount(st.Account),
+				domainRecord(d, rows), nil)
+		})
 	return api.Started{Operation: done.Operation}, err
 }
 
-// changeDomains changes the domains of an account and starts the operation that brings it about. What fn returns is the domain, and what was
-// put right in the input.
-func (s *Service) changeDomains(ctx context.Context, a usecase.Actor, reference, kind string, domain names.Domain, fn func(store.Tx, entitlement.Entitlement, siteRows) (db.Domain, []string, error)) (api.DomainChanged, error) {
+// changeDomains changes the domains of an account and starts the operation that brings it about.
+// What fn returns is the domain, and what was put right in the input.
+func (s *Service) changeDomains(ctx context.Context, a usecase.Actor, reference, kind string, domain names.Domain,
+	fn func(store.Tx, entitlement.Entitlement, siteRows) (db.Domain, []string, error)) (api.DomainChanged, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.DomainChanged, error) {
 		none := api.DomainChanged{}
 		number, err := usecase.FindAccount(ctx, tx.Queries, a, reference)
@@ -389,6 +430,7 @@ func (s *Service) changeDomains(ctx context.Context, a usecase.Actor, reference,
 		if rows, err = LoadSites(ctx, tx.Queries, st); err != nil {
 			return none, err
 		}
-		return api.DomainChanged{Domain: DomainView(d, rows), Corrections: usecase.NonNil(corrections), Operation: operation, Version: d.Version}, nil
+		return api.DomainChanged{Domain: DomainView(d, rows), Corrections: usecase.NonNil(corrections),
+			Operation: operation, Version: d.Version}, nil
 	})
 }

@@ -33,7 +33,8 @@ type siteRows struct {
 	folders   map[int64][]folder       // by domain
 	templates map[int64]template
 	bounds    sites.Bounds
-	// server is the label of the account's server, php the versions that are installed there, newest first; none where it is not known.
+	// server is the label of the account's server, php the versions that are installed there,
+	// newest first; none where it is not known.
 	server string
 	php    []string
 }
@@ -51,7 +52,8 @@ type template struct {
 // LoadSites reads the sites of an account.
 func LoadSites(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (siteRows, error) {
 	account := st.Account
-	rows := siteRows{account: account, bounds: st.ServerLimits().Bounds, own: map[int64]sites.Settings{}, folders: map[int64][]folder{}, templates: map[int64]template{}}
+	rows := siteRows{account: account, bounds: st.ServerLimits().Bounds, own: map[int64]sites.Settings{},
+		folders: map[int64][]folder{}, templates: map[int64]template{}}
 	server, err := q.ServerByID(ctx, account.ServerID)
 	if err != nil {
 		return rows, err
@@ -109,8 +111,10 @@ func phpVersions(server db.Server) []string {
 	return versions
 }
 
-// LoadDomain finds a domain of an account that the actor may see, with all sites of the account and their server.
-func (s *Service) LoadDomain(ctx context.Context, a usecase.Actor, reference, name string) (rows siteRows, d db.Domain, server db.Server, err error) {
+// LoadDomain finds a domain of an account that the actor may see, with
+// all sites of the account and their server.
+func (s *Service) LoadDomain(ctx context.Context, a usecase.Actor, reference, name string) (rows siteRows, d db.Domain,
+	server db.Server, err error) {
 	number, err := usecase.FindAccount(ctx, s.Store.Queries, a, reference)
 	if err != nil {
 		return rows, d, server, err
@@ -164,7 +168,8 @@ func (r siteRows) byID(number int64) db.Domain {
 
 func (r siteRows) templateOf(d db.Domain) template { return r.templates[usecase.OrZero(d.TemplateID)] }
 
-// shown returns the site whose content a domain shows: itself, or what it mirrors. Others serve nothing.
+// shown returns the site whose content a domain shows: itself, or what
+// it mirrors. Others serve nothing.
 func (r siteRows) shown(d db.Domain) (db.Domain, bool) {
 	if d.MirrorOf != nil {
 		return r.byID(*d.MirrorOf), true
@@ -185,7 +190,8 @@ func (r siteRows) effective(d db.Domain) []sites.Effective {
 	list := sites.Resolve(r.bounds, layers...)
 	for i, e := range list {
 		// A version that a template wants and this server does not have: the newest does instead.
-		if wanted, is := e.Value.(string); is && e.Key == "php_version" && wanted != "" && !slices.Contains(r.php, wanted) {
+		if wanted, is := e.Value.(string); is && e.Key == "php_version" && wanted != "" &&
+			!slices.Contains(r.php, wanted) {
 			list[i].Value, list[i].Bounded = "", fmt.Sprintf("%s is not installed on %s", wanted, r.server)
 		}
 	}
@@ -202,11 +208,14 @@ func (s *Service) SitesPart() rollout.Part {
 			}
 			return tx.ClearMovedRoots(ctx, account.ID)
 		},
-		Closed: func(ctx context.Context, tx store.Tx, accountID int64) error { return tx.DeleteDomains(ctx, accountID) },
+		Closed: func(ctx context.Context, tx store.Tx, accountID int64) error {
+			return tx.DeleteDomains(ctx, accountID)
+		},
 	}
 }
 
-func (s *Service) fillSites(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m *rollout.Manifests) error {
+func (s *Service) fillSites(ctx context.Context, q *db.Queries, st entitlement.Entitlement,
+	m *rollout.Manifests) error {
 	rows, err := LoadSites(ctx, q, st)
 	if err != nil {
 		return err
@@ -245,8 +254,10 @@ func (s *Service) fillSites(ctx context.Context, q *db.Queries, st entitlement.E
 	return nil
 }
 
-// changeSite decides about the parts of a change that only a site has: its directory, template and settings.
-func (s *Service) changeSite(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement.Entitlement, was db.Domain, d *db.Domain, in api.DomainChange, rows siteRows) error {
+// changeSite decides about the parts of a change that only a site has:
+// its directory, template and settings.
+func (s *Service) changeSite(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement.Entitlement,
+	was db.Domain, d *db.Domain, in api.DomainChange, rows siteRows) error {
 	site := d.ServedAs == string(sites.Site)
 	if !site && (len(in.Settings) > 0 || in.Template != nil || in.MoveFiles) {
 		what := "settings belong to a site"
@@ -284,7 +295,8 @@ func (s *Service) changeSite(ctx context.Context, tx store.Tx, a usecase.Actor, 
 		return refusal.Input("settings."+string(key), "%s", err)
 	}
 	if version, given := set["php_version"].(string); given && version != "" && !slices.Contains(rows.php, version) {
-		return refusal.Input("settings.php_version", "PHP %s is not installed on %s; there are %s", version, rows.server, strings.Join(rows.php, ", "))
+		return refusal.Input("settings.php_version", "PHP %s is not installed on %s; there are %s", version,
+			rows.server, strings.Join(rows.php, ", "))
 	}
 	if raw, given := set["raw"].(string); given && raw != "" {
 		if a.Role != rights.Operator && !st.Has("raw_directives") {
@@ -303,8 +315,11 @@ func (s *Service) changeSite(ctx context.Context, tx store.Tx, a usecase.Actor, 
 	before := strictFor(rows.effective(was))
 	rows.own[d.ID] = own
 	if now := strictFor(rows.effective(*d)); now >= sites.LongHSTS && before < sites.LongHSTS && !in.HSTSAccepted {
-		return &refusal.Refusal{Kind: refusal.NeedsDecision, Detail: fmt.Sprintf("every browser that has seen %s will refuse it without valid TLS for %s, and nothing can take that back; begin with less than a day, or confirm it (hsts-accepted)",
-			usecase.Unicode(d.Name), sites.FormatSeconds(now)), Decide: []refusal.Choice{{Field: "hsts_accepted", Value: "true", Means: "browsers insist on TLS for " + sites.FormatSeconds(now)}}}
+		return &refusal.Refusal{Kind: refusal.NeedsDecision, Detail: fmt.Sprintf("every browser that has seen %s "+
+			"will refuse it without valid TLS for %s, and nothing can take that back; begin with less than a day, or "+
+			"confirm it (hsts-accepted)",
+			usecase.Unicode(d.Name), sites.FormatSeconds(now)), Decide: []refusal.Choice{{Field: "hsts_accepted",
+			Value: "true", Means: "browsers insist on TLS for " + sites.FormatSeconds(now)}}}
 	}
 	d.Settings, err = json.Marshal(own)
 	return err
@@ -323,7 +338,8 @@ func changeRoot(a usecase.Actor, was db.Domain, d *db.Domain, move bool) error {
 	}
 	for _, pair := range [][2]string{{was.Root, d.Root}, {d.Root, was.Root}} {
 		if strings.HasPrefix(pair[1]+"/", pair[0]+"/") {
-			return refusal.Input("move_files", "%s cannot be moved into or out of itself; move the files by hand, or leave them", was.Root)
+			return refusal.Input("move_files",
+				"%s cannot be moved into or out of itself; move the files by hand, or leave them", was.Root)
 		}
 	}
 	d.MovedFrom = was.Root
@@ -358,24 +374,29 @@ func settingWords(set sites.Settings) map[string]string {
 func SiteSettings() api.SettingList {
 	list := api.SettingList{}
 	for _, i := range sites.All {
-		list.Settings = append(list.Settings, api.SettingInfo{Key: string(i.Key), Kind: string(i.Kind), Title: i.Title, About: i.About, Group: i.Group, Default: i.Default, Choices: i.Choices, Least: i.Least, Most: i.Most})
+		list.Settings = append(list.Settings, api.SettingInfo{Key: string(i.Key), Kind: string(i.Kind), Title: i.Title,
+			About: i.About, Group: i.Group, Default: i.Default, Choices: i.Choices, Least: i.Least, Most: i.Most})
 	}
 	return list
 }
 
-// SiteLog returns the last lines of a site's access log, or those after a place that an earlier page gave; then it waits for some up to a while.
-func (s *Service) SiteLog(ctx context.Context, a usecase.Actor, reference, name string, lines int, after string, wait time.Duration) (api.LogPage, error) {
+// SiteLog returns the last lines of a site's access log, or those after a place that an earlier
+// page gave; then it waits for some up to a while.
+func (s *Service) SiteLog(ctx context.Context, a usecase.Actor, reference, name string, lines int, after string,
+	wait time.Duration) (api.LogPage, error) {
 	none := api.LogPage{Lines: []string{}}
 	rows, d, server, err := s.LoadDomain(ctx, a, reference, name)
 	if err != nil {
 		return none, err
 	}
 	if !dns.ServedByWeb(d) {
-		return none, refusal.New(refusal.WrongState, "%s is served by no web server: it has no access log", usecase.Unicode(d.Name))
+		return none, refusal.New(refusal.WrongState, "%s is served by no web server: it has no access log",
+			usecase.Unicode(d.Name))
 	}
 	ask, cancel := context.WithTimeout(ctx, wait+usecase.AgentTimeout)
 	defer cancel()
-	page, err := s.Agents.Agent(server.ID, server.Address).SiteLog(ask, agentlink.LogRequest{AccountID: rows.account.ID, SignInName: rows.account.SignInName, Domain: d.Name, Lines: lines, After: after, Wait: wait})
+	page, err := s.Agents.Agent(server.ID, server.Address).SiteLog(ask, agentlink.LogRequest{AccountID: rows.account.ID,
+		SignInName: rows.account.SignInName, Domain: d.Name, Lines: lines, After: after, Wait: wait})
 	if err != nil {
 		return none, usecase.Unreachable(server.Label, err)
 	}
@@ -401,39 +422,43 @@ func folderHash(password string) (string, error) {
 	return string(hash), nil
 }
 
-// ProtectFolder protects a folder of a site; one that is protected already gets the title and the people given.
-func (s *Service) ProtectFolder(ctx context.Context, a usecase.Actor, reference, name string, in api.NewFolder) (api.FolderChanged, error) {
+// ProtectFolder protects a folder of a site; one that is protected
+// already gets the title and the people given.
+func (s *Service) ProtectFolder(ctx context.Context, a usecase.Actor, reference, name string,
+	in api.NewFolder) (api.FolderChanged, error) {
 	in.Path = strings.Trim(in.Path, "/")
 	if in.Title == "" {
 		in.Title = "Protected"
 	}
-	return s.changeFolders(ctx, a, reference, name, "folder.add", func(tx store.Tx, d db.Domain, _ []folder) (int64, map[string]any, error) {
-		wanted := sites.Folder{Path: in.Path, Title: in.Title}
-		for _, u := range in.Users {
-			hash, err := folderHash(u.Password)
+	return s.changeFolders(ctx, a, reference, name, "folder.add",
+		func(tx store.Tx, d db.Domain, _ []folder) (int64, map[string]any, error) {
+			wanted := sites.Folder{Path: in.Path, Title: in.Title}
+			for _, u := range in.Users {
+				hash, err := folderHash(u.Password)
+				if err != nil {
+					return 0, nil, err
+				}
+				wanted.Users = append(wanted.Users, sites.FolderUser{Name: u.Name, Hash: hash})
+			}
+			if err := wanted.Check(); err != nil {
+				return 0, nil, err
+			}
+			row, err := tx.SaveFolder(ctx, db.SaveFolderParams{DomainID: d.ID, Path: in.Path, Title: in.Title})
 			if err != nil {
 				return 0, nil, err
 			}
-			wanted.Users = append(wanted.Users, sites.FolderUser{Name: u.Name, Hash: hash})
-		}
-		if err := wanted.Check(); err != nil {
-			return 0, nil, err
-		}
-		row, err := tx.SaveFolder(ctx, db.SaveFolderParams{DomainID: d.ID, Path: in.Path, Title: in.Title})
-		if err != nil {
-			return 0, nil, err
-		}
-		for _, u := range wanted.Users {
-			if err := tx.SaveFolderUser(ctx, db.SaveFolderUserParams{FolderID: row.ID, Name: u.Name, Hash: u.Hash}); err != nil {
-				return 0, nil, err
+			for _, u := range wanted.Users {
+				if err := tx.SaveFolderUser(ctx, db.SaveFolderUserParams{FolderID: row.ID, Name: u.Name,
+					Hash: u.Hash}); err != nil {
+					return 0, nil, err
+				}
 			}
-		}
-		a.Summarize("protect %s of %s", folderWords(in.Path), usecase.Unicode(d.Name))
-		if len(wanted.Users) == 0 {
-			a.Note("nobody can see it until somebody is let in")
-		}
-		return row.ID, map[string]any{"folder": in.Path, "title": in.Title}, nil
-	})
+			a.Summarize("protect %s of %s", folderWords(in.Path), usecase.Unicode(d.Name))
+			if len(wanted.Users) == 0 {
+				a.Note("nobody can see it until somebody is let in")
+			}
+			return row.ID, map[string]any{"folder": in.Path, "title": in.Title}, nil
+		})
 }
 
 func folderWords(path string) string {
@@ -444,52 +469,59 @@ func folderWords(path string) string {
 }
 
 // UnprotectFolder ends the protection of a folder.
-func (s *Service) UnprotectFolder(ctx context.Context, a usecase.Actor, reference, name string, number int64) (api.Started, error) {
-	done, err := s.changeFolders(ctx, a, reference, name, "folder.remove", func(tx store.Tx, d db.Domain, list []folder) (int64, map[string]any, error) {
-		f, err := findFolder(list, number)
-		if err != nil {
-			return 0, nil, err
-		}
-		_, err = tx.RemoveFolder(ctx, db.RemoveFolderParams{DomainID: d.ID, Path: f.row.Path})
-		a.Summarize("let everybody see %s of %s", folderWords(f.row.Path), usecase.Unicode(d.Name))
-		return 0, map[string]any{"folder": f.row.Path}, err
-	})
+func (s *Service) UnprotectFolder(ctx context.Context, a usecase.Actor, reference, name string,
+	number int64) (api.Started, error) {
+	done, err := s.changeFolders(ctx, a, reference, name, "folder.remove",
+		func(tx store.Tx, d db.Domain, list []folder) (int64, map[string]any, error) {
+			f, err := findFolder(list, number)
+			if err != nil {
+				return 0, nil, err
+			}
+			_, err = tx.RemoveFolder(ctx, db.RemoveFolderParams{DomainID: d.ID, Path: f.row.Path})
+			a.Summarize("let everybody see %s of %s", folderWords(f.row.Path), usecase.Unicode(d.Name))
+			return 0, map[string]any{"folder": f.row.Path}, err
+		})
 	return api.Started{Operation: done.Operation}, err
 }
 
 // AddFolderUser lets somebody into a protected folder, or gives them another password.
-func (s *Service) AddFolderUser(ctx context.Context, a usecase.Actor, reference, name string, number int64, user, password string) (api.FolderChanged, error) {
-	return s.changeFolders(ctx, a, reference, name, "folder.change", func(tx store.Tx, d db.Domain, list []folder) (int64, map[string]any, error) {
-		f, err := findFolder(list, number)
-		if err != nil {
-			return 0, nil, err
-		}
-		if err := sites.CheckFolderUser(user); err != nil {
-			return 0, nil, err
-		}
-		hash, err := folderHash(password)
-		if err != nil {
-			return 0, nil, err
-		}
-		a.Summarize("let %s see %s of %s", user, folderWords(f.row.Path), usecase.Unicode(d.Name))
-		return number, map[string]any{"folder": f.row.Path, "let_in": user}, tx.SaveFolderUser(ctx, db.SaveFolderUserParams{FolderID: number, Name: user, Hash: hash})
-	})
+func (s *Service) AddFolderUser(ctx context.Context, a usecase.Actor, reference, name string, number int64, user,
+	password string) (api.FolderChanged, error) {
+	return s.changeFolders(ctx, a, reference, name, "folder.change",
+		func(tx store.Tx, d db.Domain, list []folder) (int64, map[string]any, error) {
+			f, err := findFolder(list, number)
+			if err != nil {
+				return 0, nil, err
+			}
+			if err := sites.CheckFolderUser(user); err != nil {
+				return 0, nil, err
+			}
+			hash, err := folderHash(password)
+			if err != nil {
+				return 0, nil, err
+			}
+			a.Summarize("let %s see %s of %s", user, folderWords(f.row.Path), usecase.Unicode(d.Name))
+			return number, map[string]any{"folder": f.row.Path, "let_in": user},
+				tx.SaveFolderUser(ctx, db.SaveFolderUserParams{FolderID: number, Name: user, Hash: hash})
+		})
 }
 
 // RemoveFolderUser takes from somebody the right to see a protected folder.
-func (s *Service) RemoveFolderUser(ctx context.Context, a usecase.Actor, reference, name string, number int64, user string) (api.Started, error) {
-	done, err := s.changeFolders(ctx, a, reference, name, "folder.change", func(tx store.Tx, d db.Domain, list []folder) (int64, map[string]any, error) {
-		f, err := findFolder(list, number)
-		if err != nil {
-			return 0, nil, err
-		}
-		gone, err := tx.RemoveFolderUser(ctx, db.RemoveFolderUserParams{FolderID: number, Name: user})
-		if err == nil && gone == 0 {
-			err = usecase.NotFound("visitor", user)
-		}
-		a.Summarize("shut %s out of %s of %s", user, folderWords(f.row.Path), usecase.Unicode(d.Name))
-		return number, map[string]any{"folder": f.row.Path, "shut_out": user}, err
-	})
+func (s *Service) RemoveFolderUser(ctx context.Context, a usecase.Actor, reference, name string, number int64,
+	user string) (api.Started, error) {
+	done, err := s.changeFolders(ctx, a, reference, name, "folder.change",
+		func(tx store.Tx, d db.Domain, list []folder) (int64, map[string]any, error) {
+			f, err := findFolder(list, number)
+			if err != nil {
+				return 0, nil, err
+			}
+			gone, err := tx.RemoveFolderUser(ctx, db.RemoveFolderUserParams{FolderID: number, Name: user})
+			if err == nil && gone == 0 {
+				err = usecase.NotFound("visitor", user)
+			}
+			a.Summarize("shut %s out of %s of %s", user, folderWords(f.row.Path), usecase.Unicode(d.Name))
+			return number, map[string]any{"folder": f.row.Path, "shut_out": user}, err
+		})
 	return api.Started{Operation: done.Operation}, err
 }
 
@@ -501,43 +533,51 @@ func findFolder(list []folder, number int64) (folder, error) {
 	return list[at], nil
 }
 
-// changeFolders changes protected folders of a site. What fn returns is the folder's number, and what the event is to hold.
-func (s *Service) changeFolders(ctx context.Context, a usecase.Actor, reference, name, kind string, fn func(store.Tx, db.Domain, []folder) (int64, map[string]any, error)) (api.FolderChanged, error) {
+// changeFolders changes protected folders of a site. What fn returns is
+// the folder's number, and what the event is to hold.
+func (s *Service) changeFolders(ctx context.Context, a usecase.Actor, reference, name, kind string,
+	fn func(store.Tx, db.Domain, []folder) (int64, map[string]any, error)) (api.FolderChanged, error) {
 	domain, _, err := names.ParseDomain(name)
 	if err != nil {
 		return api.FolderChanged{}, err
 	}
 	var out api.FolderChanged
-	done, err := s.changeDomains(ctx, a, reference, kind, domain, func(tx store.Tx, st entitlement.Entitlement, rows siteRows) (db.Domain, []string, error) {
-		d, err := rows.find(domain.String())
-		if err == nil && d.ServedAs != string(sites.Site) {
-			err = refusal.New(refusal.WrongState, "%s is served as %s; folders are protected at the site that holds them", domain.Unicode(), d.ServedAs)
-		}
-		if err != nil {
+	done, err := s.changeDomains(ctx, a, reference, kind, domain,
+		func(tx store.Tx, st entitlement.Entitlement, rows siteRows) (db.Domain, []string, error) {
+			d, err := rows.find(domain.String())
+			if err == nil && d.ServedAs != string(sites.Site) {
+				err = refusal.New(refusal.WrongState,
+					"%s is served as %s; folders are protected at the site that holds them", domain.Unicode(),
+					d.ServedAs)
+			}
+			if err != nil {
+				return d, nil, err
+			}
+			number, words, err := fn(tx, d, rows.folders[d.ID])
+			if err != nil {
+				return d, nil, err
+			}
+			words["domain"] = d.Name
+			if err := usecase.Record(ctx, tx, a, kind, usecase.AboutAccount(st.Account), nil, words); err != nil ||
+				number == 0 {
+				return d, nil, err
+			}
+			after, err := LoadSites(ctx, tx.Queries, st)
+			if err != nil {
+				return d, nil, err
+			}
+			f, err := findFolder(after.folders[d.ID], number)
+			out.Folder = folderView(f)
 			return d, nil, err
-		}
-		number, words, err := fn(tx, d, rows.folders[d.ID])
-		if err != nil {
-			return d, nil, err
-		}
-		words["domain"] = d.Name
-		if err := usecase.Record(ctx, tx, a, kind, usecase.AboutAccount(st.Account), nil, words); err != nil || number == 0 {
-			return d, nil, err
-		}
-		after, err := LoadSites(ctx, tx.Queries, st)
-		if err != nil {
-			return d, nil, err
-		}
-		f, err := findFolder(after.folders[d.ID], number)
-		out.Folder = folderView(f)
-		return d, nil, err
-	})
+		})
 	out.Operation = done.Operation
 	return out, err
 }
 
-// templateFor finds the template that a site or plan of a reseller, or of the operator, is to follow; empty is none.
-func (s *Service) templateFor(ctx context.Context, tx store.Tx, a usecase.Actor, owner *int64, reference string) (*int64, error) {
+// templateFor finds the template that a site or plan of a reseller, or
+// of the operator, is to follow; empty is none.
+func (s *Service) templateFor(ctx context.Context, tx store.Tx, a usecase.Actor, owner *int64,
+	reference string) (*int64, error) {
 	if reference == "" {
 		return nil, nil
 	}
@@ -549,7 +589,8 @@ func (s *Service) templateFor(ctx context.Context, tx store.Tx, a usecase.Actor,
 		return nil, err
 	}
 	if row.ResellerID != nil && usecase.OrZero(row.ResellerID) != usecase.OrZero(owner) {
-		return nil, refusal.Input("template", "template %s is %s's; it is for their accounts only", reference, row.Reseller)
+		return nil, refusal.Input("template", "template %s is %s's; it is for their accounts only", reference,
+			row.Reseller)
 	}
 	if _, err := usecase.LockTemplateForShare(ctx, tx, row.ID); err != nil {
 		return nil, usecase.NotFound("template", reference)

@@ -21,8 +21,8 @@ import (
 	"victualler/internal/store/db"
 )
 
-// findTemplate finds a template that the actor may use by how they call it: NAME, or RESELLER.NAME. A reseller's own goes
-// before the operator's of the same name.
+// findTemplate finds a template that the actor may use by how they call it: NAME, or RESELLER.NAME.
+// A reseller's own goes before the operator's of the same name.
 func findTemplate(ctx context.Context, q *db.Queries, a usecase.Actor, reference string) (db.FindTemplateRow, error) {
 	reseller, name, qualified := strings.Cut(reference, ".")
 	if !qualified {
@@ -50,7 +50,9 @@ func mayChangeTemplate(a usecase.Actor, row db.FindTemplateRow) error {
 }
 
 func templateView(a usecase.Actor, row db.Template, reseller string, sitesOf, plansOf int64) (api.Template, error) {
-	v := api.Template{Name: row.Name, About: row.About, Settings: map[string]any{}, Records: []api.NewRecord{}, Sites: sitesOf, Plans: plansOf, Mine: a.Role == rights.Operator || reseller != "" && reseller == a.Reseller, Version: row.Version}
+	v := api.Template{Name: row.Name, About: row.About, Settings: map[string]any{}, Records: []api.NewRecord{},
+		Sites: sitesOf, Plans: plansOf, Mine: a.Role == rights.Operator || reseller != "" && reseller == a.Reseller,
+		Version: row.Version}
 	if reseller != a.Reseller {
 		v.Reseller = reseller
 	}
@@ -80,7 +82,8 @@ func (s *Service) Templates(ctx context.Context, a usecase.Actor) (api.TemplateL
 		if a.Role != rights.Operator && row.Reseller != a.Reseller {
 			used, on = 0, 0 // how much others use it is not theirs to know
 		}
-		v, err := templateView(a, db.Template{Name: row.Name, About: row.About, Settings: row.Settings, Records: row.Records, Version: row.Version}, row.Reseller, used, on)
+		v, err := templateView(a, db.Template{Name: row.Name, About: row.About, Settings: row.Settings,
+			Records: row.Records, Version: row.Version}, row.Reseller, used, on)
 		if err != nil {
 			return out, err
 		}
@@ -123,7 +126,8 @@ func (s *Service) checkTemplate(ctx context.Context, tx store.Tx, owner *int64, 
 	}
 	share, err := entitlement.LoadShare(ctx, tx.Queries, *owner)
 	if err == nil && !share.Features[plans.Feature("raw_directives")] {
-		err = refusal.New(refusal.NotAllowed, "raw directives need the feature raw_directives in the reseller's share").On("settings.raw")
+		err = refusal.New(refusal.NotAllowed,
+			"raw directives need the feature raw_directives in the reseller's share").On("settings.raw")
 	}
 	return err
 }
@@ -133,7 +137,8 @@ func (s *Service) AddTemplate(ctx context.Context, a usecase.Actor, in api.NewTe
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Template, error) {
 		none := api.Template{}
 		if !templateName.MatchString(in.Name) || len(in.Name) < 2 {
-			return none, refusal.Input("name", "a template's name has 2 to 40 lower-case letters, digits and hyphens, and begins with a letter")
+			return none, refusal.Input("name", "a template's name has 2 to 40 lower-case letters, digits and "+
+				"hyphens, and begins with a letter")
 		}
 		reseller, owner, err := usecase.ResellerFor(ctx, tx.Queries, a, in.Reseller)
 		if err != nil {
@@ -164,15 +169,19 @@ func (s *Service) AddTemplate(ctx context.Context, a usecase.Actor, in api.NewTe
 		if err != nil {
 			return none, err
 		}
-		row, err := tx.AddTemplate(ctx, db.AddTemplateParams{Name: in.Name, ResellerID: owner, About: strings.TrimSpace(in.About), Settings: text, Records: recordText})
+		row, err := tx.AddTemplate(ctx, db.AddTemplateParams{Name: in.Name, ResellerID: owner,
+			About: strings.TrimSpace(in.About), Settings: text, Records: recordText})
 		if store.ViolatedConstraint(err) == "templates_name" {
-			return none, refusal.New(refusal.NameTaken, "there is a template %q already; choose another name", in.Name).On("name")
+			return none, refusal.New(refusal.NameTaken, "there is a template %q already; choose another name",
+				in.Name).On("name")
 		}
 		if err != nil {
 			return none, err
 		}
 		a.Summarize("add template %s", entitlement.PlanRef("", reseller.Name, row.Name))
-		if err := usecase.Record(ctx, tx, a, "template.add", usecase.About("template %s", entitlement.PlanRef("", reseller.Name, row.Name)).Of(owner), nil, templateRecord(row.About, set, records)); err != nil {
+		if err := usecase.Record(ctx, tx, a, "template.add",
+			usecase.About("template %s", entitlement.PlanRef("", reseller.Name, row.Name)).Of(owner), nil,
+			templateRecord(row.About, set, records)); err != nil {
 			return none, err
 		}
 		return templateView(a, row, reseller.Name, 0, 0)
@@ -187,8 +196,10 @@ func templateRecord(about string, set sites.Settings, records []zones.Typed) map
 	return map[string]any{"about": about, "settings": settingWords(set), "records": words}
 }
 
-// ChangeTemplate changes a template and with it the sites that follow it. Version is the one the caller has seen, or 0.
-func (s *Service) ChangeTemplate(ctx context.Context, a usecase.Actor, reference string, version int64, in api.TemplateChange) (api.TemplateChanged, error) {
+// ChangeTemplate changes a template and with it the sites that follow
+// it. Version is the one the caller has seen, or 0.
+func (s *Service) ChangeTemplate(ctx context.Context, a usecase.Actor, reference string, version int64,
+	in api.TemplateChange) (api.TemplateChanged, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.TemplateChanged, error) {
 		none := api.TemplateChanged{}
 		found, err := findTemplate(ctx, tx.Queries, a, reference)
@@ -257,16 +268,20 @@ func (s *Service) ChangeTemplate(ctx context.Context, a usecase.Actor, reference
 		if err != nil {
 			return none, err
 		}
-		if row, err = tx.ChangeTemplate(ctx, db.ChangeTemplateParams{ID: row.ID, About: row.About, Settings: text, Records: recordText}); err != nil {
+		if row, err = tx.ChangeTemplate(ctx, db.ChangeTemplateParams{ID: row.ID, About: row.About, Settings: text,
+			Records: recordText}); err != nil {
 			return none, err
 		}
 		ref := entitlement.PlanRef("", found.Reseller, row.Name)
 		a.Summarize("change template %s, and with it %s", ref, usecase.Counted(int(changed), "site"))
 		out := api.TemplateChanged{Sites: changed, Version: row.Version}
-		if out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, "template.change", usecase.About("template %s", ref).Of(row.ResellerID), accounts); err != nil {
+		if out.Operation,
+			err = s.rollout.ApplyAccounts(ctx, tx, a, "template.change",
+			usecase.About("template %s", ref).Of(row.ResellerID), accounts); err != nil {
 			return none, err
 		}
-		if err := usecase.Record(ctx, tx, a, "template.change", usecase.About("template %s", ref).Of(row.ResellerID), before, templateRecord(row.About, set, records)); err != nil {
+		if err := usecase.Record(ctx, tx, a, "template.change", usecase.About("template %s", ref).Of(row.ResellerID),
+			before, templateRecord(row.About, set, records)); err != nil {
 			return none, err
 		}
 		out.Template, err = templateView(a, row, found.Reseller, 0, 0)
@@ -274,8 +289,10 @@ func (s *Service) ChangeTemplate(ctx context.Context, a usecase.Actor, reference
 	})
 }
 
-// followers locks the accounts whose sites or zones a change of a template changes, tells a preview of them, and counts the sites.
-func (s *Service) followers(ctx context.Context, tx store.Tx, a usecase.Actor, row db.Template, was, set sites.Settings, records bool) (accounts []int64, changed int64, err error) {
+// followers locks the accounts whose sites or zones a change of a template changes, tells a preview
+// of them, and counts the sites.
+func (s *Service) followers(ctx context.Context, tx store.Tx, a usecase.Actor, row db.Template, was, set sites.Settings,
+	records bool) (accounts []int64, changed int64, err error) {
 	rows, err := tx.SitesOfTemplate(ctx, &row.ID)
 	if err != nil {
 		return nil, 0, err
@@ -306,7 +323,9 @@ func (s *Service) followers(ctx context.Context, tx store.Tx, a usecase.Actor, r
 			accounts = append(accounts, site.AccountID)
 		}
 		if a.Preview != nil && len(a.Preview.Effects) < usecase.MaxEffects {
-			a.Preview.Effects = append(a.Preview.Effects, api.Effect{Account: site.SignInName, Name: usecase.Unicode(site.Name), Gains: []string{}, Losses: []string{}, Over: []string{}, Changes: words})
+			a.Preview.Effects = append(a.Preview.Effects, api.Effect{Account: site.SignInName,
+				Name: usecase.Unicode(site.Name), Gains: []string{}, Losses: []string{}, Over: []string{},
+				Changes: words})
 		}
 	}
 	slices.Sort(accounts)
@@ -335,9 +354,12 @@ func (s *Service) RemoveTemplate(ctx context.Context, a usecase.Actor, reference
 		if err != nil {
 			return err
 		}
-		following = slices.DeleteFunc(following, func(d db.SitesOfTemplateRow) bool { return d.ServedAs != string(sites.Site) })
+		following = slices.DeleteFunc(following, func(d db.SitesOfTemplateRow) bool {
+			return d.ServedAs != string(sites.Site)
+		})
 		if len(following)+len(given) > 0 {
-			return refusal.New(refusal.InUse, "%s and %s follow template %s; have them follow another, or none, first", usecase.Counted(len(following), "site"), usecase.Counted(len(given), "plan"), reference)
+			return refusal.New(refusal.InUse, "%s and %s follow template %s; have them follow another, or none, first",
+				usecase.Counted(len(following), "site"), usecase.Counted(len(given), "plan"), reference)
 		}
 		if err := tx.DetachTemplate(ctx, &found.ID); err != nil {
 			return err
@@ -354,12 +376,15 @@ func (s *Service) RemoveTemplate(ctx context.Context, a usecase.Actor, reference
 			return err
 		}
 		a.Summarize("remove template %s", reference)
-		return usecase.Record(ctx, tx, a, "template.remove", usecase.About("template %s", entitlement.PlanRef("", found.Reseller, found.Name)).Of(found.ResellerID), templateRecord(found.About, settings, records), nil)
+		return usecase.Record(ctx, tx, a, "template.remove",
+			usecase.About("template %s", entitlement.PlanRef("", found.Reseller, found.Name)).Of(found.ResellerID),
+			templateRecord(found.About, settings, records), nil)
 	})
 }
 
 // SetPlanTemplate has new sites of a plan's accounts follow a template; empty is none.
-func (s *Service) SetPlanTemplate(ctx context.Context, tx store.Tx, a usecase.Actor, plan db.Plan, reference string) error {
+func (s *Service) SetPlanTemplate(ctx context.Context, tx store.Tx, a usecase.Actor, plan db.Plan,
+	reference string) error {
 	number, err := s.templateFor(ctx, tx, a, plan.ResellerID, reference)
 	if err != nil {
 		return err

@@ -25,10 +25,12 @@ import (
 // traceTimeout is how long each question of a trace may take.
 const traceTimeout = 4 * time.Second
 
-// SetResolver has the world's name service asked through one server (host and port) instead of the machine's own.
+// SetResolver has the world's name service asked through one server
+// (host and port) instead of the machine's own.
 func (s *Service) SetResolver(address string) { s.Resolver = resolve.New(address) }
 
-// Trace tells which server and site answer for a name, by which rule, and what the world's name service says against it.
+// Trace tells which server and site answer for a name, by which rule,
+// and what the world's name service says against it.
 func (s *Service) Trace(ctx context.Context, a usecase.Actor, typed string) (api.Trace, error) {
 	domain, _, err := names.ParseDomain(typed)
 	if err != nil {
@@ -38,7 +40,8 @@ func (s *Service) Trace(ctx context.Context, a usecase.Actor, typed string) (api
 	if strings.HasPrefix(strings.ToLower(strings.TrimSpace(typed)), "www.") {
 		host = "www." + host
 	}
-	out := api.Trace{Name: host, Unicode: strings.TrimSuffix(host, domain.String()) + domain.Unicode(), Ours: []string{}, World: []api.TraceAddress{}, Asked: []api.TraceAnswer{}}
+	out := api.Trace{Name: host, Unicode: strings.TrimSuffix(host, domain.String()) + domain.Unicode(),
+		Ours: []string{}, World: []api.TraceAddress{}, Asked: []api.TraceAnswer{}}
 	servers, err := s.Store.Servers(ctx)
 	if err != nil {
 		return out, err
@@ -61,7 +64,8 @@ func (s *Service) Trace(ctx context.Context, a usecase.Actor, typed string) (api
 }
 
 // traceSite finds what answers for a name, if the actor may see it.
-func (s *Service) traceSite(ctx context.Context, a usecase.Actor, domain names.Domain, host string, out *api.Trace) (db.Domain, *db.Server, error) {
+func (s *Service) traceSite(ctx context.Context, a usecase.Actor, domain names.Domain, host string,
+	out *api.Trace) (db.Domain, *db.Server, error) {
 	none := db.Domain{}
 	row, err := s.Store.DomainByName(ctx, domain.String())
 	if store.None(err) && a.Role != rights.Operator {
@@ -135,7 +139,8 @@ func (s *Service) tracePublicDNS(ctx context.Context, a usecase.Actor, servers [
 		out.Failed = "the name service was of no help: " + err.Error()
 	}
 	for _, address := range found {
-		seen := api.TraceAddress{Address: address.Unmap().String(), Right: slices.Contains(out.Ours, address.Unmap().String())}
+		seen := api.TraceAddress{Address: address.Unmap().String(),
+			Right: slices.Contains(out.Ours, address.Unmap().String())}
 		for _, server := range servers {
 			if a.Role == rights.Operator && slices.Contains(usecase.AddressesOf(server.Server), seen.Address) {
 				seen.Server = server.Server.Label
@@ -148,7 +153,8 @@ func (s *Service) tracePublicDNS(ctx context.Context, a usecase.Actor, servers [
 	})
 }
 
-// requestSite asks a server for the front page of a name, whatever the name service says, and follows nothing.
+// requestSite asks a server for the front page of a name, whatever the
+// name service says, and follows nothing.
 func requestSite(ctx context.Context, scheme, host, address string) api.TraceAnswer {
 	ctx, cancel := context.WithTimeout(ctx, traceTimeout)
 	defer cancel()
@@ -158,9 +164,12 @@ func requestSite(ctx context.Context, scheme, host, address string) api.TraceAns
 			_, port, _ := net.SplitHostPort(to)
 			return (&net.Dialer{}).DialContext(ctx, network, net.JoinHostPort(address, port))
 		},
-		// What is asked is which site answers, not whether its certificate is one that browsers take.
+		// What is asked is which site answers, not whether its
+		// certificate is one that browsers take.
 		TLSClientConfig: &tls.Config{ServerName: host, InsecureSkipVerify: true}}
-	client := http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, answer.URL, nil)
 	if err != nil {
 		answer.Failed = err.Error()
@@ -196,9 +205,11 @@ func traceVerdict(d db.Domain, server *db.Server, out *api.Trace) {
 	case right && !wrong:
 		out.Verdict, out.Right = "visitors come to "+here+" and get this site", true
 	case right:
-		out.Verdict = "some visitors come to " + here + ", others are led to " + addressWords(out.World) + ": remove the addresses that are not the server's"
+		out.Verdict = "some visitors come to " + here + ", others are led to " + addressWords(out.World) +
+			": remove the addresses that are not the server's"
 	default:
-		out.Verdict = "visitors are led to " + addressWords(out.World) + ", not to " + here + ": change the address record, or wait until the old one has run out"
+		out.Verdict = "visitors are led to " + addressWords(out.World) + ", not to " + here +
+			": change the address record, or wait until the old one has run out"
 	}
 }
 

@@ -31,7 +31,8 @@ func (st Entitlement) Allowance() plans.Allowance {
 	return plans.AllowanceOf(st.Terms, st.Exceptions, st.Headroom, st.now)
 }
 
-// Allotted is what the account has been given out of its reseller's share: what counts there, whatever the share leaves.
+// Allotted is what the account has been given out of its reseller's
+// share: what counts there, whatever the share leaves.
 func (st Entitlement) Allotted() plans.Limits {
 	return plans.AllowanceOf(st.Terms, st.Exceptions, nil, st.now).Amounts()
 }
@@ -80,7 +81,8 @@ func LoadMany(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db
 	rooms := map[int64]*plans.Headroom{}
 	for i, account := range accounts {
 		ids[i], at[account.ID] = account.ID, i
-		st := Entitlement{Account: account, Used: map[plans.Key]int64{plans.Domains: 0, plans.Subdomains: 0, plans.Mirrors: 0}, now: s.Now()}
+		st := Entitlement{Account: account, Used: map[plans.Key]int64{plans.Domains: 0, plans.Subdomains: 0,
+			plans.Mirrors: 0}, now: s.Now()}
 		t, known := terms[account.PlanID]
 		if !known {
 			row, err := q.PlanByID(ctx, account.PlanID)
@@ -99,7 +101,8 @@ func LoadMany(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db
 			return nil, err
 		}
 		if h != nil {
-			t = plans.Terms{Limits: h.Limits, Features: h.Features, Source: "limits frozen on " + account.FrozenAt.UTC().Format(time.DateOnly) + ", from plan " + h.Plan}
+			t = plans.Terms{Limits: h.Limits, Features: h.Features, Source: "limits frozen on " +
+				account.FrozenAt.UTC().Format(time.DateOnly) + ", from plan " + h.Plan}
 		}
 		st.Terms = t
 		if account.ResellerID != nil {
@@ -171,7 +174,8 @@ func (st Entitlement) Views() (limits []api.Allowed, features []api.Granted) {
 	allowance := st.Allowance()
 	for _, info := range plans.AllLimits {
 		allowed := allowance.Limits[info.Key]
-		v := api.Allowed{Key: string(info.Key), Unit: string(info.Unit), Title: info.Title, Bound: info.Bound, Value: ColumnOf(allowed.Amount),
+		v := api.Allowed{Key: string(info.Key), Unit: string(info.Unit), Title: info.Title, Bound: info.Bound,
+			Value:  ColumnOf(allowed.Amount),
 			Source: allowed.Source, RaisedBy: allowed.RaisedBy}
 		used, known := st.Used[info.Key]
 		if !info.Bound && (known || !slices.Contains(measured, info.Key)) {
@@ -228,7 +232,8 @@ func SwitchedOn(features plans.Features) []string {
 // Effect tells what a change means for an account, from its standing before and after.
 func Effect(before, after Entitlement) api.Effect {
 	was, is := before.Allowance(), after.Allowance()
-	e := api.Effect{Account: before.Account.SignInName, Name: usecase.Unicode(before.Account.MainDomain), Gains: []string{}, Losses: []string{}, Over: []string{}}
+	e := api.Effect{Account: before.Account.SignInName, Name: usecase.Unicode(before.Account.MainDomain),
+		Gains: []string{}, Losses: []string{}, Over: []string{}}
 	for _, d := range plans.Difference(was, is) {
 		if d.More {
 			e.Gains = append(e.Gains, d.String())
@@ -257,7 +262,8 @@ type serverLimits struct {
 // maxWorkers is how many PHP requests at once "unlimited" means on a real server.
 const maxWorkers = 50
 
-// ServerLimits leaves aside what other accounts of the reseller use at the moment: a server cannot be told anew each time that changes.
+// ServerLimits leaves aside what other accounts of the reseller use at the moment: a server cannot
+// be told anew each time that changes.
 func (st Entitlement) ServerLimits() serverLimits {
 	room := st.Headroom
 	if room != nil {
@@ -270,7 +276,8 @@ func (st Entitlement) ServerLimits() serverLimits {
 	if workers.Unlimited {
 		workers.N = maxWorkers
 	}
-	return serverLimits{Disk: limits[plans.Disk], Workers: int(min(max(workers.N, 1), maxWorkers)), Bounds: sites.BoundsOf(limits)}
+	return serverLimits{Disk: limits[plans.Disk], Workers: int(min(max(workers.N, 1), maxWorkers)),
+		Bounds: sites.BoundsOf(limits)}
 }
 
 // Lock locks an account, and its reseller before it, and loads its standing.
@@ -293,9 +300,11 @@ func Lock(ctx context.Context, s *usecase.Base, tx store.Tx, accountID int64) (E
 // Has reports whether the account has a feature.
 func (st Entitlement) Has(feature plans.Feature) bool { return st.Allowance().Features[feature].On }
 
-// MissingFeature refuses what needs a feature that the account does not have; what says what it is, such as “signing needs”.
+// MissingFeature refuses what needs a feature that the account does not
+// have; what says what it is, such as “signing needs”.
 func (st Entitlement) MissingFeature(what string, feature plans.Feature) *refusal.Refusal {
-	return refusal.New(refusal.NotAllowed, "%s the feature %s, which this account does not have; %s can switch it on", what, feature, raiser(st))
+	return refusal.New(refusal.NotAllowed, "%s the feature %s, which this account does not have; %s can switch it on",
+		what, feature, raiser(st))
 }
 
 func raiser(st Entitlement) string {
@@ -305,20 +314,25 @@ func raiser(st Entitlement) string {
 	return "the operator"
 }
 
-// CheckChangeable refuses changes to an account that is on its way out, or suspended while somebody who cannot
-// lift that wants to change it.
+// CheckChangeable refuses changes to an account that is on its way out, or suspended while somebody
+// who cannot lift that wants to change it.
 func CheckChangeable(a usecase.Actor, account db.AccountRow) error {
 	switch {
 	case account.State == "closing" || account.State == "closed":
-		return refusal.New(refusal.WrongState, "%s is %s; nothing about it can be changed", account.SignInName, account.State)
+		return refusal.New(refusal.WrongState, "%s is %s; nothing about it can be changed", account.SignInName,
+			account.State)
 	case account.Suspended && a.Role == rights.Customer:
-		return refusal.New(refusal.Suspended, "%s is suspended (%s); nothing about it can be changed until it is resumed", account.SignInName, account.SuspendedWhy)
+		return refusal.New(refusal.Suspended,
+			"%s is suspended (%s); nothing about it can be changed until it is resumed", account.SignInName,
+			account.SuspendedWhy)
 	}
 	return nil
 }
 
-// LockToChange locks an account, and refuses if the actor may not change anything about it as it is.
-func LockToChange(ctx context.Context, s *usecase.Base, tx store.Tx, a usecase.Actor, number int64) (Entitlement, error) {
+// LockToChange locks an account, and refuses if the actor may not
+// change anything about it as it is.
+func LockToChange(ctx context.Context, s *usecase.Base, tx store.Tx, a usecase.Actor, number int64) (Entitlement,
+	error) {
 	st, err := Lock(ctx, s, tx, number)
 	if err != nil {
 		return st, err

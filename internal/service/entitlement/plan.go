@@ -56,7 +56,8 @@ func SavePlan(ctx context.Context, tx store.Tx, id int64, plan plans.Plan) error
 }
 
 func PlanView(a usecase.Actor, plan plans.Plan, reseller, template string, accounts, version int64) api.Plan {
-	out := api.Plan{Name: plan.Name, Template: template, Limits: plan.Limits, Features: plan.Features, Accounts: accounts, Warnings: plan.Warnings(), Version: version}
+	out := api.Plan{Name: plan.Name, Template: template, Limits: plan.Limits, Features: plan.Features,
+		Accounts: accounts, Warnings: plan.Warnings(), Version: version}
 	if reseller != a.Reseller {
 		out.Reseller = reseller
 	}
@@ -79,7 +80,8 @@ func PlanRecordOf(p plans.Plan, template string) PlanRecord {
 	return PlanRecord{Name: p.Name, Limits: p.Limits, Features: p.Features, Template: template}
 }
 
-// PlanRef is how a plan is called: RESELLER.PLAN where it is a reseller's, PLAN for the reseller themselves.
+// PlanRef is how a plan is called: RESELLER.PLAN where it is a
+// reseller's, PLAN for the reseller themselves.
 func PlanRef(viewer, reseller, plan string) string {
 	if reseller == "" || reseller == viewer {
 		return plan

@@ -20,7 +20,9 @@ type handedOut struct {
 func AllottedOf(ctx context.Context, s *usecase.Base, tx store.Tx, accounts []db.Account) ([]handedOut, error) {
 	var list []handedOut
 	for _, account := range accounts {
-		if account.ResellerID == nil || slices.ContainsFunc(list, func(x handedOut) bool { return x.reseller == *account.ResellerID }) {
+		if account.ResellerID == nil || slices.ContainsFunc(list, func(x handedOut) bool {
+			return x.reseller == *account.ResellerID
+		}) {
 			continue
 		}
 		given, err := AllottedBy(ctx, s, tx.Queries, *account.ResellerID, 0)
@@ -53,7 +55,8 @@ func AdmitAllottedOf(ctx context.Context, s *usecase.Base, tx store.Tx, sums []h
 // SaveShare writes a share's limits and features.
 func SaveShare(ctx context.Context, tx store.Tx, reseller int64, share plans.Share) error {
 	keys, amounts := ColumnsOf(share.Limits)
-	if err := tx.SaveShareLimits(ctx, db.SaveShareLimitsParams{Reseller: reseller, Keys: keys, Amounts: amounts}); err != nil {
+	if err := tx.SaveShareLimits(ctx, db.SaveShareLimitsParams{Reseller: reseller, Keys: keys,
+		Amounts: amounts}); err != nil {
 		return err
 	}
 	if err := tx.DeleteShareFeatures(ctx, reseller); err != nil {
@@ -62,8 +65,10 @@ func SaveShare(ctx context.Context, tx store.Tx, reseller int64, share plans.Sha
 	return tx.AddShareFeatures(ctx, db.AddShareFeaturesParams{Reseller: reseller, Features: SwitchedOn(share.Features)})
 }
 
-// OverShare tells what a new share would be below, that the old one was not: sums, and plans of the reseller.
-func OverShare(ctx context.Context, s *usecase.Base, tx store.Tx, reseller int64, old, share plans.Share) ([]string, error) {
+// OverShare tells what a new share would be below, that the old one was
+// not: sums, and plans of the reseller.
+func OverShare(ctx context.Context, s *usecase.Base, tx store.Tx, reseller int64, old, share plans.Share) ([]string,
+	error) {
 	given, err := AllottedBy(ctx, s, tx.Queries, reseller, 0)
 	if err != nil {
 		return nil, err
@@ -82,7 +87,8 @@ func OverShare(ctx context.Context, s *usecase.Base, tx store.Tx, reseller int64
 			} else if share.Measure == plans.Used {
 				taken, how = plans.Of(l.Used), "used"
 			}
-			over = append(over, l.Info.Title+" "+taken.Format(l.Info.Unit)+" "+how+", "+l.Share.Format(l.Info.Unit)+" in the share")
+			over = append(over, l.Info.Title+" "+taken.Format(l.Info.Unit)+" "+how+", "+l.Share.Format(l.Info.Unit)+
+				" in the share")
 		}
 	}
 	rows, err := tx.PlansOfReseller(ctx, &reseller)
@@ -117,7 +123,8 @@ func LoadShares(ctx context.Context, q *db.Queries, rows []db.Reseller) (map[int
 	var ids []int64
 	for _, row := range rows {
 		ids = append(ids, row.ID)
-		shares[row.ID] = plans.Share{Reseller: row.Name, Measure: plans.Measure(row.Measure), Limits: plans.Limits{}, Features: plans.Features{}}
+		shares[row.ID] = plans.Share{Reseller: row.Name, Measure: plans.Measure(row.Measure), Limits: plans.Limits{},
+			Features: plans.Features{}}
 		for _, f := range plans.AllFeatures {
 			shares[row.ID].Features[f] = false
 		}
@@ -196,8 +203,9 @@ func AllottedBy(ctx context.Context, s *usecase.Base, q *db.Queries, reseller, w
 	return plans.SumAllotted(holdings), nil
 }
 
-// AdmitAllotted refuses to give an account of a reseller other limits than before, if the share does
-// not allow it. Before is nil for an account that is to be opened. The reseller must be locked.
+// AdmitAllotted refuses to give an account of a reseller other limits
+// than before, if the share does not allow it. Before is nil for an
+// account that is to be opened. The reseller must be locked.
 func AdmitAllotted(ctx context.Context, s *usecase.Base, q *db.Queries, before *Entitlement, after Entitlement) error {
 	if after.Headroom == nil {
 		return nil

@@ -34,7 +34,8 @@ var serverLabel = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
 // JoinServer adds a server and starts to wait for its agent.
 func (s *Service) JoinServer(ctx context.Context, a usecase.Actor, in api.NewServer) (api.Joining, error) {
 	if !serverLabel.MatchString(in.Label) {
-		return api.Joining{}, refusal.Input("label", "a server's label has 1 to 31 lower-case letters, digits and hyphens, and starts with a letter")
+		return api.Joining{}, refusal.Input("label", "a server's label has 1 to 31 lower-case letters, digits and "+
+			"hyphens, and starts with a letter")
 	}
 	address, err := agentAddress(in.Address)
 	if err != nil {
@@ -47,20 +48,24 @@ func (s *Service) JoinServer(ctx context.Context, a usecase.Actor, in api.NewSer
 	secret := agentlink.NewJoinSecret(s.Joiner.Certificate)
 	ends := s.Now().Add(joinLife).UTC()
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Joining, error) {
-		row, err := tx.AddServer(ctx, db.AddServerParams{Label: in.Label, Address: address, Roles: in.Roles, Open: !in.Closed,
+		row, err := tx.AddServer(ctx, db.AddServerParams{Label: in.Label, Address: address, Roles: in.Roles,
+			Open:       !in.Closed,
 			JoinSecret: s.Key.Seal(sealedJoinSecret, []byte(secret.String())), JoinEndsAt: &ends, Addresses: addresses})
 		switch store.ViolatedConstraint(err) {
 		case "servers_label_key":
-			return api.Joining{}, refusal.New(refusal.NameTaken, "there is a server %q already; choose another label", in.Label).On("label")
+			return api.Joining{}, refusal.New(refusal.NameTaken, "there is a server %q already; choose another label",
+				in.Label).On("label")
 		case "servers_address_key":
-			return api.Joining{}, refusal.New(refusal.NameTaken, "a server with the address %s has been added already", address).On("address")
+			return api.Joining{}, refusal.New(refusal.NameTaken, "a server with the address %s has been added already",
+				address).On("address")
 		case "servers_roles_check":
 			return api.Joining{}, refusal.Input("roles", "roles are web, mail, database and dns, at least one of them")
 		}
 		if err != nil {
 			return api.Joining{}, err
 		}
-		operation, err := usecase.AddOperation(ctx, tx, a, db.AddOperationParams{Kind: "server.join", Subject: row.Label, ServerID: &row.ID})
+		operation, err := usecase.AddOperation(ctx, tx, a, db.AddOperationParams{Kind: "server.join",
+			Subject: row.Label, ServerID: &row.ID})
 		if err != nil {
 			return api.Joining{}, err
 		}
@@ -94,7 +99,8 @@ func agentAddress(typed string) (string, error) {
 		host, port = typed, strconv.Itoa(agentlink.DefaultPort)
 	}
 	if n, err := strconv.Atoi(port); err != nil || n < 1 || n > 65535 || host == "" {
-		return "", refusal.Input("address", "%q is not an address; write a host name or an IP address, with :PORT if needed", typed)
+		return "", refusal.Input("address", "%q is not an address; write a host name or an IP address, with :PORT if "+
+			"needed", typed)
 	}
 	return net.JoinHostPort(host, port), nil
 }
@@ -116,7 +122,8 @@ func (s *Service) TryJoin(ctx context.Context, serverID, operationID int64) (don
 		return true, s.FinishOperations(ctx, nil, operationID)
 	}
 	if s.Now().After(*server.JoinEndsAt) {
-		return true, s.FinishOperations(ctx, fmt.Errorf("nobody used the join secret of %s in time; remove the server and add it again", server.Label), operationID)
+		return true, s.FinishOperations(ctx, fmt.Errorf("nobody used the join secret of %s in time; remove the "+
+			"server and add it again", server.Label), operationID)
 	}
 	text, err := s.Key.Open(sealedJoinSecret, server.JoinSecret)
 	if err != nil {
@@ -152,7 +159,9 @@ func (s *Service) TryJoin(ctx context.Context, serverID, operationID int64) (don
 		}
 	}
 	if err != nil {
-		return true, s.FinishOperations(ctx, fmt.Errorf("%s has joined, but its agent does not answer since: %w", server.Label, err), operationID)
+		return true,
+			s.FinishOperations(ctx, fmt.Errorf("%s has joined, but its agent does not answer since: %w", server.Label,
+				err), operationID)
 	}
 	p.Step(agentlink.Step{Name: "ask", State: agentlink.StepDone, Detail: "the agent answers"})
 	if slices.Contains(server.Roles, "dns") {
@@ -198,7 +207,8 @@ func (s *Service) PollServers(ctx context.Context) error {
 					return
 				}
 				if status.CertificateEnds.Sub(s.Now()) < agentlink.RenewBefore {
-					err := s.Agents.Agent(row.Server.ID, row.Server.Address).Renew(ctx, s.Joiner, row.Server.ID, s.Now())
+					err := s.Agents.Agent(row.Server.ID, row.Server.Address).Renew(ctx, s.Joiner, row.Server.ID,
+						s.Now())
 					s.Log.Info("agent's certificate renewed", "server", row.Server.Label, "error", err)
 				}
 			})
@@ -233,7 +243,8 @@ func (s *Service) Server(ctx context.Context, label string) (api.Server, error) 
 }
 
 // ChangeServer changes a server. Version is the one the caller has seen, or 0.
-func (s *Service) ChangeServer(ctx context.Context, a usecase.Actor, label string, version int64, in api.ServerChange) (api.Server, error) {
+func (s *Service) ChangeServer(ctx context.Context, a usecase.Actor, label string, version int64,
+	in api.ServerChange) (api.Server, error) {
 	operation, err := usecase.Change(ctx, s.Base, a, func(tx store.Tx) (int64, error) {
 		row, err := usecase.LockServer(ctx, tx, label)
 		if err != nil {
@@ -263,7 +274,8 @@ func (s *Service) ChangeServer(ctx context.Context, a usecase.Actor, label strin
 		words := func(row db.Server) map[string]any {
 			return map[string]any{"open": row.Open, "addresses": usecase.AddressesOf(row)}
 		}
-		if err := usecase.Record(ctx, tx, a, "server.change", usecase.About("server %s", label), words(row), words(after)); err != nil || !moved {
+		if err := usecase.Record(ctx, tx, a, "server.change", usecase.About("server %s", label), words(row),
+			words(after)); err != nil || !moved {
 			return 0, err
 		}
 		accounts, err := tx.AccountsRedirectedTo(ctx, row.ID)
@@ -301,15 +313,18 @@ func (s *Service) RemoveServer(ctx context.Context, a usecase.Actor, label strin
 		}
 		err = tx.RemoveServer(ctx, row.ID)
 		if store.ViolatedConstraint(err) == "account_servers_server_id_fkey" {
-			return none, refusal.New(refusal.InUse, "%s answers for zones of accounts; it cannot go before they are elsewhere", label)
+			return none, refusal.New(refusal.InUse, "%s answers for zones of accounts; it cannot go before they are "+
+				"elsewhere", label)
 		}
 		if store.ViolatedConstraint(err) == "accounts_server_id_fkey" {
-			return none, refusal.New(refusal.InUse, "%s has accounts, or closed ones on record; close it to new accounts instead", label)
+			return none, refusal.New(refusal.InUse, "%s has accounts, or closed ones on record; close it to new "+
+				"accounts instead", label)
 		}
 		if err != nil {
 			return none, err
 		}
-		return none, usecase.Record(ctx, tx, a, "server.remove", usecase.About("server %s", label), serverView(row, 0, 0), nil)
+		return none, usecase.Record(ctx, tx, a, "server.remove", usecase.About("server %s", label),
+			serverView(row, 0, 0), nil)
 	})
 	return err
 }
@@ -324,7 +339,8 @@ func (s *Service) RepairServer(ctx context.Context, a usecase.Actor, label strin
 	return s.startSweep(ctx, a, label, "server.repair", true)
 }
 
-func (s *Service) startSweep(ctx context.Context, a usecase.Actor, label, kind string, repair bool) (api.Started, error) {
+func (s *Service) startSweep(ctx context.Context, a usecase.Actor, label, kind string, repair bool) (api.Started,
+	error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Started, error) {
 		row, err := usecase.LockServer(ctx, tx, label)
 		if err != nil {
@@ -336,18 +352,22 @@ func (s *Service) startSweep(ctx context.Context, a usecase.Actor, label, kind s
 		if a.Preview != nil {
 			a.Summarize("%s %s", strings.TrimPrefix(kind, "server."), label)
 			if repair {
-				a.Preview.AskServers(func(ctx context.Context, out *api.Preview) error { return s.previewRepair(ctx, row, out) })
+				a.Preview.AskServers(func(ctx context.Context, out *api.Preview) error {
+					return s.previewRepair(ctx, row, out)
+				})
 			}
 			return api.Started{}, nil
 		}
-		operation, err := usecase.AddOperation(ctx, tx, a, db.AddOperationParams{Kind: kind, Subject: row.Label, ServerID: &row.ID})
+		operation, err := usecase.AddOperation(ctx, tx, a, db.AddOperationParams{Kind: kind, Subject: row.Label,
+			ServerID: &row.ID})
 		if err != nil {
 			return api.Started{}, err
 		}
 		if err := s.Queue.Sweep(ctx, tx, row.ID, operation, repair); err != nil {
 			return api.Started{}, err
 		}
-		return api.Started{Operation: operation}, usecase.Record(ctx, tx, a, kind, usecase.About("server %s", label), nil, nil)
+		return api.Started{Operation: operation}, usecase.Record(ctx, tx, a, kind, usecase.About("server %s", label),
+			nil, nil)
 	})
 }
 
@@ -415,7 +435,8 @@ func (s *Service) Place(ctx context.Context, label string) (db.Server, placement
 	}
 	if label != "" {
 		if _, known := byLabel[label]; !known {
-			return db.Server{}, placement.Choice{}, refusal.New(refusal.NotFound, "there is no server %q here", label).On("server")
+			return db.Server{}, placement.Choice{},
+				refusal.New(refusal.NotFound, "there is no server %q here", label).On("server")
 		}
 	}
 	for {
@@ -451,7 +472,8 @@ func (s *Service) Place(ctx context.Context, label string) (db.Server, placement
 
 // candidate describes a server for the choice, by what it said last.
 func candidate(row db.Server, accounts int64) placement.Server {
-	c := placement.Server{Label: row.Label, Open: row.Open, Joined: row.State == "joined", Reachable: row.Reachable, Accounts: accounts}
+	c := placement.Server{Label: row.Label, Open: row.Open, Joined: row.State == "joined", Reachable: row.Reachable,
+		Accounts: accounts}
 	for _, role := range row.Roles {
 		c.Web = c.Web || role == "web"
 	}
@@ -462,11 +484,14 @@ func candidate(row db.Server, accounts int64) placement.Server {
 }
 
 func serverView(row db.Server, accounts, drifts int64) api.Server {
-	v := api.Server{Label: row.Label, Address: row.Address, Addresses: usecase.AddressesOf(row), Roles: row.Roles, Open: row.Open, State: row.State, Reachable: row.Reachable,
+	v := api.Server{Label: row.Label, Address: row.Address, Addresses: usecase.AddressesOf(row), Roles: row.Roles,
+		Open: row.Open, State: row.State, Reachable: row.Reachable,
 		SeenAt: row.StatusAt, SweptAt: row.SweptAt, Accounts: accounts, Drifts: drifts, Version: row.Version}
 	if status := usecase.LastStatus(row); status != nil {
-		v.Health = &api.Health{Load: status.Load, Processors: status.Processors, MemoryTotal: status.MemoryTotal, MemoryFree: status.MemoryFree,
-			DiskTotal: status.DiskTotal, DiskFree: status.DiskFree, Quota: status.Quota, AgentVersion: status.AgentVersion, Programs: []api.Program{}}
+		v.Health = &api.Health{Load: status.Load, Processors: status.Processors, MemoryTotal: status.MemoryTotal,
+			MemoryFree: status.MemoryFree,
+			DiskTotal:  status.DiskTotal, DiskFree: status.DiskFree, Quota: status.Quota,
+			AgentVersion: status.AgentVersion, Programs: []api.Program{}}
 		for _, p := range status.Programs {
 			v.Health.Programs = append(v.Health.Programs, api.Program(p))
 		}

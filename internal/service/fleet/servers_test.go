@@ -10,7 +10,8 @@ import (
 )
 
 func TestAgentAddress(t *testing.T) {
-	for typed, want := range map[string]string{"10.0.0.1": "10.0.0.1:7677", "skua.example": "skua.example:7677", "10.0.0.1:9": "10.0.0.1:9", "[2001:db8::1]:9": "[2001:db8::1]:9",
+	for typed, want := range map[string]string{"10.0.0.1": "10.0.0.1:7677", "skua.example": "skua.example:7677",
+		"10.0.0.1:9": "10.0.0.1:9", "[2001:db8::1]:9": "[2001:db8::1]:9",
 		"2001:db8::1": "[2001:db8::1]:7677"} {
 		got, err := agentAddress(typed)
 		require.NoError(t, err, typed)

@@ -45,10 +45,12 @@ func loadLogins(ctx context.Context, q *db.Queries, account int64) ([]login, err
 	return list, err
 }
 
-// Part is the logins of an account and whether its own may have a shell. It comes after the part that
-// says whether the account is suspended: then nobody is let in.
+// Part is the logins of an account and whether its own may have a shell. It comes after the part
+// that says whether the account is suspended: then nobody is let in.
 func (s *Service) LoginsPart() rollout.Part {
-	return rollout.Part{Name: "logins", Closed: func(ctx context.Context, tx store.Tx, accountID int64) error { return tx.DeleteLogins(ctx, accountID) },
+	return rollout.Part{Name: "logins", Closed: func(ctx context.Context, tx store.Tx, accountID int64) error {
+		return tx.DeleteLogins(ctx, accountID)
+	},
 		Fill: func(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m *rollout.Manifests) error {
 			list, err := loadLogins(ctx, q, st.Account.ID)
 			if err != nil {
@@ -71,9 +73,11 @@ func (s *Service) LoginsPart() rollout.Part {
 }
 
 func loginView(l login, shell bool) api.Login {
-	v := api.Login{Name: l.row.Name, Main: l.row.Main, Folder: l.row.Folder, Password: l.row.Hash != "", Keys: []api.LoginKey{}, Shell: shell && l.row.Main, Version: l.row.Version}
+	v := api.Login{Name: l.row.Name, Main: l.row.Main, Folder: l.row.Folder, Password: l.row.Hash != "",
+		Keys: []api.LoginKey{}, Shell: shell && l.row.Main, Version: l.row.Version}
 	for _, k := range l.keys {
-		v.Keys = append(v.Keys, api.LoginKey{Fingerprint: k.Fingerprint, Type: strings.SplitN(k.Line, " ", 2)[0], Comment: k.Comment, AddedAt: k.AddedAt})
+		v.Keys = append(v.Keys, api.LoginKey{Fingerprint: k.Fingerprint, Type: strings.SplitN(k.Line, " ", 2)[0],
+			Comment: k.Comment, AddedAt: k.AddedAt})
 	}
 	return v
 }
@@ -106,8 +110,10 @@ func (s *Service) Logins(ctx context.Context, a usecase.Actor, reference string)
 	return out, err
 }
 
-// onLogins changes the logins of an account and starts the operation that brings it about. What fn returns is the login's name; empty where it has gone.
-func (s *Service) onLogins(ctx context.Context, a usecase.Actor, reference, kind string, fn func(store.Tx, entitlement.Entitlement, []login) (string, error)) (api.LoginChanged, error) {
+// onLogins changes the logins of an account and starts the operation that brings it about. What fn
+// returns is the login's name; empty where it has gone.
+func (s *Service) onLogins(ctx context.Context, a usecase.Actor, reference, kind string,
+	fn func(store.Tx, entitlement.Entitlement, []login) (string, error)) (api.LoginChanged, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.LoginChanged, error) {
 		none := api.LoginChanged{}
 		number, err := usecase.FindAccount(ctx, tx.Queries, a, reference)
@@ -127,7 +133,8 @@ func (s *Service) onLogins(ctx context.Context, a usecase.Actor, reference, kind
 			return none, err
 		}
 		out := api.LoginChanged{}
-		if out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, kind, usecase.AboutAccount(st.Account), []int64{number}); err != nil {
+		if out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, kind, usecase.AboutAccount(st.Account),
+			[]int64{number}); err != nil {
 			return none, err
 		}
 		if list, err = loadLogins(ctx, tx.Queries, number); err != nil {
@@ -179,48 +186,54 @@ func parseKeys(typed []string) ([]logins.Key, error) {
 const mostKeys = 50
 
 // AddLogin adds a further login to an account.
-func (s *Service) AddLogin(ctx context.Context, a usecase.Actor, reference string, in api.NewLogin) (api.LoginChanged, error) {
+func (s *Service) AddLogin(ctx context.Context, a usecase.Actor, reference string, in api.NewLogin) (api.LoginChanged,
+	error) {
 	keys, err := parseKeys(in.Keys)
 	if err != nil {
 		return api.LoginChanged{}, err
 	}
-	return s.onLogins(ctx, a, reference, "login.add", func(tx store.Tx, st entitlement.Entitlement, list []login) (string, error) {
-		name, err := logins.Name(st.Account.SignInName, in.Name)
-		if err != nil {
-			return "", err
-		}
-		folder := strings.Trim(strings.TrimPrefix(in.Folder, usecase.HomeOf(st.Account)), "/")
-		if err := logins.CheckFolder(folder); err != nil {
-			return "", err
-		}
-		if slices.ContainsFunc(list, func(l login) bool { return l.row.Name == name }) {
-			return "", refusal.New(refusal.NameTaken, "there is a login %s already; choose another name", name).On("name")
-		}
-		if !st.Has("logins") {
-			return "", st.MissingFeature("further logins need", "logins")
-		}
-		if err := st.Admit(plans.Logins, 1); err != nil {
-			return "", err
-		}
-		hash, err := loginHash(in.Password, name)
-		if err != nil {
-			return "", err
-		}
-		row, err := tx.AddLogin(ctx, db.AddLoginParams{AccountID: st.Account.ID, Name: name, Folder: folder, Hash: hash})
-		if err != nil {
-			return "", err
-		}
-		for _, k := range keys {
-			if err := tx.AddLoginKey(ctx, db.AddLoginKeyParams{LoginID: row.ID, Line: k.Line, Comment: k.Comment, Fingerprint: k.Fingerprint}); err != nil {
+	return s.onLogins(ctx, a, reference, "login.add",
+		func(tx store.Tx, st entitlement.Entitlement, list []login) (string, error) {
+			name, err := logins.Name(st.Account.SignInName, in.Name)
+			if err != nil {
 				return "", err
 			}
-		}
-		a.Summarize("add login %s to account %s, which sees %s", name, st.Account.SignInName, folderName(folder))
-		if hash == "" && len(keys) == 0 {
-			a.Note("nobody can use it until it has a password or a key")
-		}
-		return name, usecase.Record(ctx, tx, a, "login.add", usecase.AboutAccount(st.Account), nil, map[string]any{"login": name, "folder": folder, "password": hash != "", "keys": len(keys)})
-	})
+			folder := strings.Trim(strings.TrimPrefix(in.Folder, usecase.HomeOf(st.Account)), "/")
+			if err := logins.CheckFolder(folder); err != nil {
+				return "", err
+			}
+			if slices.ContainsFunc(list, func(l login) bool { return l.row.Name == name }) {
+				return "", refusal.New(refusal.NameTaken, "there is a login %s already; choose another name",
+					name).On("name")
+			}
+			if !st.Has("logins") {
+				return "", st.MissingFeature("further logins need", "logins")
+			}
+			if err := st.Admit(plans.Logins, 1); err != nil {
+				return "", err
+			}
+			hash, err := loginHash(in.Password, name)
+			if err != nil {
+				return "", err
+			}
+			row, err := tx.AddLogin(ctx, db.AddLoginParams{AccountID: st.Account.ID, Name: name, Folder: folder,
+				Hash: hash})
+			if err != nil {
+				return "", err
+			}
+			for _, k := range keys {
+				if err := tx.AddLoginKey(ctx, db.AddLoginKeyParams{LoginID: row.ID, Line: k.Line, Comment: k.Comment,
+					Fingerprint: k.Fingerprint}); err != nil {
+					return "", err
+				}
+			}
+			a.Summarize("add login %s to account %s, which sees %s", name, st.Account.SignInName, folderName(folder))
+			if hash == "" && len(keys) == 0 {
+				a.Note("nobody can use it until it has a password or a key")
+			}
+			return name, usecase.Record(ctx, tx, a, "login.add", usecase.AboutAccount(st.Account), nil,
+				map[string]any{"login": name, "folder": folder, "password": hash != "", "keys": len(keys)})
+		})
 }
 
 func folderName(folder string) string {
@@ -239,75 +252,82 @@ func findLogin(list []login, signIn, typed string) (login, error) {
 	return list[at], nil
 }
 
-// ChangeLogin changes folder, password or keys of a login. Version is the one the caller has seen, or 0.
-func (s *Service) ChangeLogin(ctx context.Context, a usecase.Actor, reference, name string, version int64, in api.LoginChange) (api.LoginChanged, error) {
+// ChangeLogin changes folder, password or keys of a login. Version is
+// the one the caller has seen, or 0.
+func (s *Service) ChangeLogin(ctx context.Context, a usecase.Actor, reference, name string, version int64,
+	in api.LoginChange) (api.LoginChanged, error) {
 	added, err := parseKeys(in.AddKeys)
 	if err != nil {
 		return api.LoginChanged{}, err
 	}
-	return s.onLogins(ctx, a, reference, "login.change", func(tx store.Tx, st entitlement.Entitlement, list []login) (string, error) {
-		l, err := findLogin(list, st.Account.SignInName, name)
-		if err != nil {
-			return "", err
-		}
-		if err := usecase.CheckVersion("login "+l.row.Name, version, l.row.Version); err != nil {
-			return "", err
-		}
-		p := db.ChangeLoginParams{ID: l.row.ID, Folder: l.row.Folder, Hash: l.row.Hash}
-		words := map[string]any{"login": l.row.Name}
-		if in.Folder != nil {
-			if l.row.Main {
-				return "", refusal.Input("folder", "the account's own sign-in sees the whole home; add a login for a folder")
-			}
-			p.Folder = strings.Trim(strings.TrimPrefix(*in.Folder, usecase.HomeOf(st.Account)), "/")
-			if err := logins.CheckFolder(p.Folder); err != nil {
-				return "", err
-			}
-			words["folder"] = p.Folder
-		}
-		if in.Password != nil {
-			if p.Hash, err = loginHash(*in.Password, l.row.Name); err != nil {
-				return "", err
-			}
-			words["password"] = map[bool]string{true: "another", false: "none"}[p.Hash != ""]
-		}
-		if err := tx.ChangeLogin(ctx, p); err != nil {
-			return "", err
-		}
-		for _, fingerprint := range in.RemoveKeys {
-			n, err := tx.RemoveLoginKey(ctx, db.RemoveLoginKeyParams{LoginID: l.row.ID, Fingerprint: fingerprint})
-			if err == nil && n == 0 {
-				err = usecase.NotFound("key", fingerprint)
-			}
+	return s.onLogins(ctx, a, reference, "login.change",
+		func(tx store.Tx, st entitlement.Entitlement, list []login) (string, error) {
+			l, err := findLogin(list, st.Account.SignInName, name)
 			if err != nil {
 				return "", err
 			}
-		}
-		if len(l.keys)+len(added)-len(in.RemoveKeys) > mostKeys {
-			return "", refusal.New(refusal.LimitReached, "a login can have %d keys at most", mostKeys)
-		}
-		for _, k := range added {
-			if slices.ContainsFunc(l.keys, func(o db.LoginKey) bool {
-				return o.Fingerprint == k.Fingerprint && !slices.Contains(in.RemoveKeys, o.Fingerprint)
-			}) {
-				return "", refusal.New(refusal.NameTaken, "the login has the key %s already", k.Fingerprint).On("key")
-			}
-			if err := tx.AddLoginKey(ctx, db.AddLoginKeyParams{LoginID: l.row.ID, Line: k.Line, Comment: k.Comment, Fingerprint: k.Fingerprint}); err != nil {
+			if err := usecase.CheckVersion("login "+l.row.Name, version, l.row.Version); err != nil {
 				return "", err
 			}
-		}
-		if len(added) > 0 {
-			words["keys_added"] = fingerprints(added)
-		}
-		if len(in.RemoveKeys) > 0 {
-			words["keys_removed"] = in.RemoveKeys
-		}
-		if len(words) == 1 {
-			return "", refusal.Input("password", "say what is to change: folder, password or keys")
-		}
-		a.Summarize("change login %s", l.row.Name)
-		return l.row.Name, usecase.Record(ctx, tx, a, "login.change", usecase.AboutAccount(st.Account), nil, words)
-	})
+			p := db.ChangeLoginParams{ID: l.row.ID, Folder: l.row.Folder, Hash: l.row.Hash}
+			words := map[string]any{"login": l.row.Name}
+			if in.Folder != nil {
+				if l.row.Main {
+					return "", refusal.Input("folder", "the account's own sign-in sees the whole home; add a login "+
+						"for a "+
+						"folder")
+				}
+				p.Folder = strings.Trim(strings.TrimPrefix(*in.Folder, usecase.HomeOf(st.Account)), "/")
+				if err := logins.CheckFolder(p.Folder); err != nil {
+					return "", err
+				}
+				words["folder"] = p.Folder
+			}
+			if in.Password != nil {
+				if p.Hash, err = loginHash(*in.Password, l.row.Name); err != nil {
+					return "", err
+				}
+				words["password"] = map[bool]string{true: "another", false: "none"}[p.Hash != ""]
+			}
+			if err := tx.ChangeLogin(ctx, p); err != nil {
+				return "", err
+			}
+			for _, fingerprint := range in.RemoveKeys {
+				n, err := tx.RemoveLoginKey(ctx, db.RemoveLoginKeyParams{LoginID: l.row.ID, Fingerprint: fingerprint})
+				if err == nil && n == 0 {
+					err = usecase.NotFound("key", fingerprint)
+				}
+				if err != nil {
+					return "", err
+				}
+			}
+			if len(l.keys)+len(added)-len(in.RemoveKeys) > mostKeys {
+				return "", refusal.New(refusal.LimitReached, "a login can have %d keys at most", mostKeys)
+			}
+			for _, k := range added {
+				if slices.ContainsFunc(l.keys, func(o db.LoginKey) bool {
+					return o.Fingerprint == k.Fingerprint && !slices.Contains(in.RemoveKeys, o.Fingerprint)
+				}) {
+					return "", refusal.New(refusal.NameTaken, "the login has the key %s already",
+						k.Fingerprint).On("key")
+				}
+				if err := tx.AddLoginKey(ctx, db.AddLoginKeyParams{LoginID: l.row.ID, Line: k.Line, Comment: k.Comment,
+					Fingerprint: k.Fingerprint}); err != nil {
+					return "", err
+				}
+			}
+			if len(added) > 0 {
+				words["keys_added"] = fingerprints(added)
+			}
+			if len(in.RemoveKeys) > 0 {
+				words["keys_removed"] = in.RemoveKeys
+			}
+			if len(words) == 1 {
+				return "", refusal.Input("password", "say what is to change: folder, password or keys")
+			}
+			a.Summarize("change login %s", l.row.Name)
+			return l.row.Name, usecase.Record(ctx, tx, a, "login.change", usecase.AboutAccount(st.Account), nil, words)
+		})
 }
 
 func fingerprints(keys []logins.Key) []string {
@@ -320,17 +340,22 @@ func fingerprints(keys []logins.Key) []string {
 
 // RemoveLogin takes a further login away. Its files stay.
 func (s *Service) RemoveLogin(ctx context.Context, a usecase.Actor, reference, name string) (api.Started, error) {
-	done, err := s.onLogins(ctx, a, reference, "login.remove", func(tx store.Tx, st entitlement.Entitlement, list []login) (string, error) {
-		l, err := findLogin(list, st.Account.SignInName, name)
-		if err != nil {
-			return "", err
-		}
-		if l.row.Main {
-			return "", refusal.New(refusal.InUse, "%s is the account's own sign-in and goes when the account is closed; take its password and keys away instead", l.row.Name)
-		}
-		a.Summarize("remove login %s", l.row.Name)
-		a.Note("its files stay in " + folderName(l.row.Folder))
-		return "", errors.Join(tx.RemoveLogin(ctx, l.row.ID), usecase.Record(ctx, tx, a, "login.remove", usecase.AboutAccount(st.Account), map[string]any{"login": l.row.Name, "folder": l.row.Folder}, nil))
-	})
+	done, err := s.onLogins(ctx, a, reference, "login.remove",
+		func(tx store.Tx, st entitlement.Entitlement, list []login) (string, error) {
+			l, err := findLogin(list, st.Account.SignInName, name)
+			if err != nil {
+				return "", err
+			}
+			if l.row.Main {
+				return "", refusal.New(refusal.InUse, "%s is the account's own sign-in and goes when the account is "+
+					"closed; take its password and keys away instead", l.row.Name)
+			}
+			a.Summarize("remove login %s", l.row.Name)
+			a.Note("its files stay in " + folderName(l.row.Folder))
+			return "",
+				errors.Join(tx.RemoveLogin(ctx, l.row.ID),
+					usecase.Record(ctx, tx, a, "login.remove", usecase.AboutAccount(st.Account),
+						map[string]any{"login": l.row.Name, "folder": l.row.Folder}, nil))
+		})
 	return api.Started{Operation: done.Operation}, err
 }

@@ -30,8 +30,10 @@ type OutboundMail struct {
 	SenderName, SenderAt string
 }
 
-// SenderFor returns on whose behalf notices to people of a reseller are written: the reseller's, or the installation's.
-func (s *Service) SenderFor(ctx context.Context, q *db.Queries, reseller *int64) (from notices.Sender, name, address string, err error) {
+// SenderFor returns on whose behalf notices to people of a reseller are
+// written: the reseller's, or the installation's.
+func (s *Service) SenderFor(ctx context.Context, q *db.Queries, reseller *int64) (from notices.Sender, name,
+	address string, err error) {
 	settings, err := q.Settings(ctx)
 	if err != nil {
 		return from, "", "", err
@@ -58,30 +60,34 @@ func (s *Service) SenderFor(ctx context.Context, q *db.Queries, reseller *int64)
 	return from, name, address, err
 }
 
-// QueueMail puts a message on its way: it goes out after the transaction, and is tried again for a day.
+// QueueMail puts a message on its way: it goes out after the
+// transaction, and is tried again for a day.
 func (s *Service) QueueMail(ctx context.Context, tx store.Tx, l OutboundMail) error {
 	settings, err := tx.Settings(ctx)
 	if err != nil {
 		return err
 	}
 	if settings.MailServer == "" || l.SenderAt == "" {
-		return refusal.New(refusal.MailFailed, "no mail goes out from here yet: the settings name no mail server or no sender. An operator can set both; until then, hand the link over yourself")
+		return refusal.New(refusal.MailFailed, "no mail goes out from here yet: the settings name no mail server or "+
+			"no sender. An operator can set both; until then, hand the link over yourself")
 	}
-	text, err := json.Marshal(post.Message{From: mail.Address{Name: l.SenderName, Address: l.SenderAt}, To: l.To, Subject: l.Notice.Subject,
-		Text: l.Notice.Text, Language: l.Language, Date: s.Now()})
+	text, err := json.Marshal(post.Message{From: mail.Address{Name: l.SenderName, Address: l.SenderAt}, To: l.To,
+		Subject: l.Notice.Subject,
+		Text:    l.Notice.Text, Language: l.Language, Date: s.Now()})
 	if err != nil {
 		return err
 	}
-	number, err := tx.AddMail(ctx, db.AddMailParams{Kind: l.Kind, Recipient: l.To, Sender: l.SenderAt, Message: s.Key.Seal(sealedMail, text), CustomerID: l.Customer, ResellerID: l.Reseller})
+	number, err := tx.AddMail(ctx, db.AddMailParams{Kind: l.Kind, Recipient: l.To, Sender: l.SenderAt,
+		Message: s.Key.Seal(sealedMail, text), CustomerID: l.Customer, ResellerID: l.Reseller})
 	if err != nil {
 		return err
 	}
 	return s.Queue.SendMail(ctx, tx, number)
 }
 
-// SendMail hands a message to the mail server, in no transaction: a slow server must not hold one. A process that is
-// killed between the two writes has the message sent again, with the same Message-ID. An error means that it should
-// be tried again.
+// SendMail hands a message to the mail server, in no transaction: a slow server must not hold one.
+// A process that is killed between the two writes has the message sent again, with the same
+// Message-ID. An error means that it should be tried again.
 func (s *Service) SendMail(ctx context.Context, number int64) error {
 	row, err := s.Store.ClaimMail(ctx, number)
 	if store.None(err) {
@@ -127,7 +133,8 @@ func (s *Service) send(ctx context.Context, row db.Mail) error {
 const SealedMailPassword = "password for the mail server"
 
 func (s *Service) mailServer(settings db.Setting) (post.Server, error) {
-	server := post.Server{Address: settings.MailServer, Security: post.Security(settings.MailSecurity), Name: settings.MailName}
+	server := post.Server{Address: settings.MailServer, Security: post.Security(settings.MailSecurity),
+		Name: settings.MailName}
 	if settings.MailPassword == nil {
 		return server, nil
 	}
@@ -153,17 +160,20 @@ func (s *Service) TestMail(ctx context.Context, a usecase.Actor, in api.MailTest
 		return err
 	}
 	n := notices.Test("en", notices.Sender{Title: settings.Title})
-	m := post.Message{ID: fmt.Sprintf("%d.test", s.Now().UnixNano()), From: mail.Address{Name: settings.Title, Address: settings.Sender}, To: in.To,
+	m := post.Message{ID: fmt.Sprintf("%d.test", s.Now().UnixNano()), From: mail.Address{Name: settings.Title,
+		Address: settings.Sender}, To: in.To,
 		Subject: n.Subject, Text: n.Text, Language: "en", Date: s.Now()}
 	if err := server.Send(ctx, m); err != nil {
 		return refusal.New(refusal.MailFailed, "%s", err)
 	}
 	return usecase.Do(ctx, s.Base, a, func(tx store.Tx) error {
-		return usecase.Record(ctx, tx, a, "settings.test_mail", usecase.About("settings"), nil, map[string]string{"to": in.To})
+		return usecase.Record(ctx, tx, a, "settings.test_mail", usecase.About("settings"), nil,
+			map[string]string{"to": in.To})
 	})
 }
 
-// IgnoreNoMail takes it that no mail goes out from here yet: what was to be told is on record all the same.
+// IgnoreNoMail takes it that no mail goes out from here yet: what was
+// to be told is on record all the same.
 func IgnoreNoMail(err error) error {
 	if refusal.Is(err, refusal.MailFailed) {
 		return nil

@@ -23,11 +23,15 @@ type EventFilter struct {
 	Since, Until *time.Time
 }
 
-// Events returns a page of the record, newest first: everything for operators, what concerns theirs for others.
-func (s *Service) Events(ctx context.Context, a usecase.Actor, f EventFilter, before int64, most int) (api.EventPage, error) {
+// Events returns a page of the record, newest first: everything for
+// operators, what concerns theirs for others.
+func (s *Service) Events(ctx context.Context, a usecase.Actor, f EventFilter, before int64, most int) (api.EventPage,
+	error) {
 	page := api.EventPage{Events: []api.Event{}}
-	p := db.EventsParams{BeforeID: before, Actor: strings.TrimSpace(f.Actor), Action: usecase.EscapeLike(strings.TrimSpace(f.Action)), Search: usecase.EscapeLike(strings.TrimSpace(f.Search)),
-		Since: f.Since, Until: f.Until, Most: int32(most + 1)}
+	p := db.EventsParams{BeforeID: before, Actor: strings.TrimSpace(f.Actor),
+		Action: usecase.EscapeLike(strings.TrimSpace(f.Action)),
+		Search: usecase.EscapeLike(strings.TrimSpace(f.Search)),
+		Since:  f.Since, Until: f.Until, Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.Scope()
 	if before == 0 {
 		p.BeforeID = math.MaxInt64
@@ -48,7 +52,8 @@ func (s *Service) Events(ctx context.Context, a usecase.Actor, f EventFilter, be
 		page.Next = usecase.Cursor(rows[most-1].ID)
 	}
 	for _, row := range rows {
-		e := api.Event{ID: row.ID, At: row.At, Actor: row.Actor, Address: row.Address, Request: row.Request, Action: row.Action, Subject: row.Subject,
+		e := api.Event{ID: row.ID, At: row.At, Actor: row.Actor, Address: row.Address, Request: row.Request,
+			Action: row.Action, Subject: row.Subject,
 			Fields: usecase.ChangedFields(row.Before, row.After)}
 		// From where others work is nobody's business but the operators'.
 		if p.Customer != 0 && row.ActorCustomer != p.Customer || p.Reseller != 0 && row.ActorReseller != p.Reseller {

@@ -34,18 +34,20 @@ func (s *Service) EnsureOperator(ctx context.Context) (name, password string, ma
 			return err
 		}
 		name, password, made = firstOperator, passwords.Generate(16), true
-		person, err := tx.AddPerson(ctx, db.AddPersonParams{Name: name, Role: string(rights.Operator), Duty: string(rights.All), PasswordHash: passwords.Hash(password),
+		person, err := tx.AddPerson(ctx, db.AddPersonParams{Name: name, Role: string(rights.Operator),
+			Duty: string(rights.All), PasswordHash: passwords.Hash(password),
 			Language: "en", Networks: []netip.Prefix{}})
 		if err != nil {
 			return err
 		}
-		return usecase.Record(ctx, tx, usecase.System(), "person.add", usecase.AboutPerson(person), nil, recordOfPerson(person))
+		return usecase.Record(ctx, tx, usecase.System(), "person.add", usecase.AboutPerson(person), nil,
+			recordOfPerson(person))
 	})
 	return name, password, made, err
 }
 
-// ResetOperator gives an operator a new password, takes the second factor and the bounds of networks away, and ends
-// their sessions. It is for whoever has the machine, not for the API.
+// ResetOperator gives an operator a new password, takes the second factor and the bounds of
+// networks away, and ends their sessions. It is for whoever has the machine, not for the API.
 func (s *Service) ResetOperator(ctx context.Context, name string) (password string, err error) {
 	password = passwords.Generate(16)
 	hash := passwords.Hash(password)
@@ -63,7 +65,8 @@ func (s *Service) ResetOperator(ctx context.Context, name string) (password stri
 			}
 		}
 		if len(person.Networks) > 0 {
-			if _, err := tx.ChangePerson(ctx, db.ChangePersonParams{ID: person.ID, Duty: person.Duty, Email: person.Email, Language: person.Language, Networks: []netip.Prefix{}}); err != nil {
+			if _, err := tx.ChangePerson(ctx, db.ChangePersonParams{ID: person.ID, Duty: person.Duty,
+				Email: person.Email, Language: person.Language, Networks: []netip.Prefix{}}); err != nil {
 				return err
 			}
 		}
@@ -84,7 +87,8 @@ type personRecord struct {
 }
 
 func recordOfPerson(p db.Person) personRecord {
-	r := personRecord{Name: p.Name, Role: p.Role, Duty: p.Duty, Language: p.Language, ReadOnly: p.ReadOnly, Networks: networkTexts(p.Networks)}
+	r := personRecord{Name: p.Name, Role: p.Role, Duty: p.Duty, Language: p.Language, ReadOnly: p.ReadOnly,
+		Networks: networkTexts(p.Networks)}
 	if p.Email != nil {
 		r.Email = *p.Email
 	}
@@ -101,7 +105,8 @@ func parseNetworks(texts []string) ([]netip.Prefix, error) {
 			network, err = netip.PrefixFrom(address.Unmap(), address.Unmap().BitLen()), nil
 		}
 		if err != nil {
-			return nil, refusal.Input("networks", "%q is neither an address nor a network; write 192.0.2.7 or 192.0.2.0/24", text)
+			return nil, refusal.Input("networks", "%q is neither an address nor a network; write 192.0.2.7 or "+
+				"192.0.2.0/24", text)
 		}
 		list = append(list, network.Masked())
 	}
@@ -135,16 +140,19 @@ func (s *Service) AddPerson(ctx context.Context, a usecase.Actor, in api.NewPers
 
 func (s *Service) AddPersonTx(ctx context.Context, tx store.Tx, a usecase.Actor, in api.NewPerson) (db.Person, error) {
 	none := db.Person{}
-	p := db.AddPersonParams{Name: strings.ToLower(strings.TrimSpace(in.Name)), Duty: in.Duty, Language: in.Language, ReadOnly: in.ReadOnly, MustChange: in.MustChange}
+	p := db.AddPersonParams{Name: strings.ToLower(strings.TrimSpace(in.Name)), Duty: in.Duty, Language: in.Language,
+		ReadOnly: in.ReadOnly, MustChange: in.MustChange}
 	if !personName.MatchString(p.Name) {
-		return none, refusal.Input("name", "a sign-in name has 2 to 100 lower-case letters, digits, dots, hyphens and underscores, or is a mail address")
+		return none, refusal.Input("name", "a sign-in name has 2 to 100 lower-case letters, digits, dots, hyphens "+
+			"and underscores, or is a mail address")
 	}
 	role, err := s.assignPerson(ctx, tx, a, in, &p)
 	if err != nil {
 		return none, err
 	}
 	if !a.MayManage(role) {
-		return none, refusal.New(refusal.NotAllowed, "your rights do not include sign-ins of the role %s; ask an operator", role)
+		return none, refusal.New(refusal.NotAllowed, "your rights do not include sign-ins of the role %s; ask an "+
+			"operator", role)
 	}
 	p.Role = string(role)
 	if p.Duty == "" {
@@ -170,7 +178,8 @@ func (s *Service) AddPersonTx(ctx context.Context, tx store.Tx, a usecase.Actor,
 		p.PasswordHash = passwords.Hash(in.Password)
 	case "link":
 		if p.Email == nil {
-			return none, refusal.Input("email", "where should the link be mailed to? give an address, or activate in another way")
+			return none, refusal.Input("email", "where should the link be mailed to? give an address, or activate in "+
+				"another way")
 		}
 	}
 	person, err := tx.AddPerson(ctx, p)
@@ -181,7 +190,8 @@ func (s *Service) AddPersonTx(ctx context.Context, tx store.Tx, a usecase.Actor,
 		return none, err
 	}
 	a.Summarize("let %s sign in as %s", p.Name, role)
-	if err := usecase.Record(ctx, tx, a, "person.add", usecase.AboutPerson(person), nil, recordOfPerson(person)); err != nil {
+	if err := usecase.Record(ctx, tx, a, "person.add", usecase.AboutPerson(person), nil,
+		recordOfPerson(person)); err != nil {
 		return none, err
 	}
 	if in.Activation == "link" {
@@ -191,7 +201,8 @@ func (s *Service) AddPersonTx(ctx context.Context, tx store.Tx, a usecase.Actor,
 }
 
 // assignPerson decides whose person it is.
-func (s *Service) assignPerson(ctx context.Context, tx store.Tx, a usecase.Actor, in api.NewPerson, p *db.AddPersonParams) (rights.Role, error) {
+func (s *Service) assignPerson(ctx context.Context, tx store.Tx, a usecase.Actor, in api.NewPerson,
+	p *db.AddPersonParams) (rights.Role, error) {
 	role := rights.Role(in.Role)
 	if a.Role == rights.Customer {
 		in.Customer = a.CustomerID
@@ -234,7 +245,8 @@ func (s *Service) assignPerson(ctx context.Context, tx store.Tx, a usecase.Actor
 		rights.Customer: p.CustomerID != nil,
 	}
 	if !fits[role] {
-		return "", refusal.Input("role", "a customer's person needs the customer, a reseller's the reseller, and an operator neither")
+		return "", refusal.Input("role", "a customer's person needs the customer, a reseller's the reseller, and an "+
+			"operator neither")
 	}
 	return role, nil
 }
@@ -251,7 +263,8 @@ func findPerson(ctx context.Context, q *db.Queries, a usecase.Actor, name string
 }
 
 // changePerson changes somebody whose sign-in the actor may look after.
-func changePerson[T any](ctx context.Context, s *Service, a usecase.Actor, name string, fn func(store.Tx, db.Person) (T, error)) (T, error) {
+func changePerson[T any](ctx context.Context, s *Service, a usecase.Actor, name string,
+	fn func(store.Tx, db.Person) (T, error)) (T, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (T, error) {
 		var none T
 		row, err := findPerson(ctx, tx.Queries, a, name)
@@ -259,7 +272,8 @@ func changePerson[T any](ctx context.Context, s *Service, a usecase.Actor, name 
 			return none, err
 		}
 		if !a.MayManage(rights.Role(row.Role)) {
-			return none, refusal.New(refusal.NotAllowed, "your rights do not include sign-ins of the role %s; ask an operator", row.Role)
+			return none, refusal.New(refusal.NotAllowed, "your rights do not include sign-ins of the role %s; ask an "+
+				"operator", row.Role)
 		}
 		if row.Role == string(rights.Operator) {
 			if err := usecase.LockPeople(ctx, tx); err != nil { // so that the last one is not lost
@@ -291,9 +305,11 @@ func personIn(ctx context.Context, q *db.Queries, number int64) (api.Person, err
 }
 
 func personView(row db.PeopleRow) api.Person {
-	p := api.Person{Name: row.Name, Role: row.Role, Duty: row.Duty, Reseller: row.Reseller, Customer: row.Customer, CustomerID: usecase.OrZero(row.CustomerID), Language: row.Language,
-		ReadOnly: row.ReadOnly, MustChange: row.MustChange, Password: row.HasPassword, SecondFactor: row.HasTotp, Networks: networkTexts(row.Networks),
-		Since: row.CreatedAt, Version: row.Version}
+	p := api.Person{Name: row.Name, Role: row.Role, Duty: row.Duty, Reseller: row.Reseller, Customer: row.Customer,
+		CustomerID: usecase.OrZero(row.CustomerID), Language: row.Language,
+		ReadOnly: row.ReadOnly, MustChange: row.MustChange, Password: row.HasPassword, SecondFactor: row.HasTotp,
+		Networks: networkTexts(row.Networks),
+		Since:    row.CreatedAt, Version: row.Version}
 	if row.Email != nil {
 		p.Email = *row.Email
 	}
@@ -318,7 +334,8 @@ type PersonFilter struct {
 }
 
 // People returns a page of those who can sign in, in the order of their names.
-func (s *Service) People(ctx context.Context, a usecase.Actor, f PersonFilter, next string, most int) (api.PersonPage, error) {
+func (s *Service) People(ctx context.Context, a usecase.Actor, f PersonFilter, next string, most int) (api.PersonPage,
+	error) {
 	page := api.PersonPage{People: []api.Person{}}
 	p := db.PeopleParams{Role: f.Role, Search: usecase.EscapeLike(strings.TrimSpace(f.Search)), Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.Scope()
@@ -354,13 +371,15 @@ func (s *Service) People(ctx context.Context, a usecase.Actor, f PersonFilter, n
 }
 
 // ChangePerson changes somebody's sign-in. Version is the one the caller has seen, or 0.
-func (s *Service) ChangePerson(ctx context.Context, a usecase.Actor, name string, version int64, in api.PersonChange) (api.Person, error) {
+func (s *Service) ChangePerson(ctx context.Context, a usecase.Actor, name string, version int64,
+	in api.PersonChange) (api.Person, error) {
 	return changePerson(ctx, s, a, name, func(tx store.Tx, row db.Person) (api.Person, error) {
 		none := api.Person{}
 		if err := usecase.CheckVersion(row.Name, version, row.Version); err != nil {
 			return none, err
 		}
-		p := db.ChangePersonParams{ID: row.ID, Duty: row.Duty, Email: row.Email, Language: row.Language, ReadOnly: row.ReadOnly, Networks: row.Networks}
+		p := db.ChangePersonParams{ID: row.ID, Duty: row.Duty, Email: row.Email, Language: row.Language,
+			ReadOnly: row.ReadOnly, Networks: row.Networks}
 		if in.Duty != nil {
 			if row.Role != string(rights.Operator) && *in.Duty != string(rights.All) {
 				return none, refusal.Input("duty", "only operators have duties")
@@ -387,7 +406,8 @@ func (s *Service) ChangePerson(ctx context.Context, a usecase.Actor, name string
 				return none, err
 			}
 			if row.ID == a.PersonID && !allowedFrom(p.Networks, a.Address) {
-				return none, refusal.Input("networks", "you come from %s, which is in none of these networks: you would lock yourself out", a.Address)
+				return none, refusal.Input("networks", "you come from %s, which is in none of these networks: you "+
+					"would lock yourself out", a.Address)
 			}
 		}
 		after, err := tx.ChangePerson(ctx, p)
@@ -406,7 +426,8 @@ func (s *Service) ChangePerson(ctx context.Context, a usecase.Actor, name string
 			return none, err
 		}
 		a.Summarize("change the sign-in of %s", row.Name)
-		if err := usecase.Record(ctx, tx, a, "person.change", usecase.AboutPerson(row), recordOfPerson(row), recordOfPerson(after)); err != nil {
+		if err := usecase.Record(ctx, tx, a, "person.change", usecase.AboutPerson(row), recordOfPerson(row),
+			recordOfPerson(after)); err != nil {
 			return none, err
 		}
 		return personIn(ctx, tx.Queries, row.ID)
@@ -426,7 +447,8 @@ func (s *Service) RemovePerson(ctx context.Context, a usecase.Actor, name string
 			return struct{}{}, err
 		}
 		a.Summarize("remove the sign-in of %s; sessions and tokens end", row.Name)
-		return struct{}{}, usecase.Record(ctx, tx, a, "person.remove", usecase.AboutPerson(row), recordOfPerson(row), nil)
+		return struct{}{}, usecase.Record(ctx, tx, a, "person.remove", usecase.AboutPerson(row), recordOfPerson(row),
+			nil)
 	})
 	return err
 }
@@ -436,7 +458,8 @@ func (s *Service) ResetPassword(ctx context.Context, a usecase.Actor, name strin
 	hash := passwords.Hash(in.Password)
 	_, err := changePerson(ctx, s, a, name, func(tx store.Tx, row db.Person) (struct{}, error) {
 		if row.ID == a.PersonID {
-			return struct{}{}, refusal.New(refusal.WrongState, "change your own password where you are asked for the present one")
+			return struct{}{}, refusal.New(refusal.WrongState, "change your own password where you are asked for the "+
+				"present one")
 		}
 		if err := CheckNewPassword("password", in.Password, identityWords(row)...); err != nil {
 			return struct{}{}, err
@@ -459,11 +482,13 @@ func (s *Service) EndSessionsOf(ctx context.Context, a usecase.Actor, name strin
 	return err
 }
 
-// DropSecondFactorOf switches somebody else's second factor off, for the day when authenticator and recovery codes are lost.
+// DropSecondFactorOf switches somebody else's second factor off, for
+// the day when authenticator and recovery codes are lost.
 func (s *Service) DropSecondFactorOf(ctx context.Context, a usecase.Actor, name string) error {
 	_, err := changePerson(ctx, s, a, name, func(tx store.Tx, row db.Person) (struct{}, error) {
 		if row.ID == a.PersonID {
-			return struct{}{}, refusal.New(refusal.WrongState, "switch your own second factor off where you are asked for the password")
+			return struct{}{}, refusal.New(refusal.WrongState, "switch your own second factor off where you are "+
+				"asked for the password")
 		}
 		a.Summarize("switch the second factor of %s off", row.Name)
 		return struct{}{}, s.clearSecondFactor(ctx, tx, a, row)
@@ -488,13 +513,15 @@ func (s *Service) AddLink(ctx context.Context, a usecase.Actor, name string, in 
 	})
 }
 
-func (s *Service) addLink(ctx context.Context, tx store.Tx, a usecase.Actor, person db.Person, purpose string, byMail bool) (api.Link, error) {
+func (s *Service) addLink(ctx context.Context, tx store.Tx, a usecase.Actor, person db.Person, purpose string,
+	byMail bool) (api.Link, error) {
 	settings, err := tx.Settings(ctx)
 	if err != nil {
 		return api.Link{}, err
 	}
 	if settings.Console == "" {
-		return api.Link{}, refusal.New(refusal.WrongState, "the settings do not say where people reach the console, so that no link can be made; an operator can set “console”")
+		return api.Link{}, refusal.New(refusal.WrongState, "the settings do not say where people reach the console, "+
+			"so that no link can be made; an operator can set “console”")
 	}
 	life := passwordLinkLife
 	if purpose == "sign-in" {
@@ -502,22 +529,27 @@ func (s *Service) addLink(ctx context.Context, tx store.Tx, a usecase.Actor, per
 	}
 	secret := newSecret()
 	ends := s.Now().Add(life).UTC().Truncate(time.Second)
-	if err := tx.DeleteLinksOf(ctx, db.DeleteLinksOfParams{PersonID: person.ID, Purpose: purpose}); err != nil { // the newest counts
+	if err := tx.DeleteLinksOf(ctx, db.DeleteLinksOfParams{PersonID: person.ID, Purpose: purpose}); err != nil {
+		// the newest counts
 		return api.Link{}, err
 	}
-	if err := tx.AddLink(ctx, db.AddLinkParams{Digest: digest(secret), PersonID: person.ID, Purpose: purpose, MadeBy: a.Name, EndsAt: ends}); err != nil {
+	if err := tx.AddLink(ctx, db.AddLinkParams{Digest: digest(secret), PersonID: person.ID, Purpose: purpose,
+		MadeBy: a.Name, EndsAt: ends}); err != nil {
 		return api.Link{}, err
 	}
-	out := api.Link{URL: usecase.Link(settings, "/link#%s", secret), EndsAt: ends} // behind #: it is not sent to servers, nor written into their logs
+	// behind #: it is not sent to servers, nor written into their logs
+	out := api.Link{URL: usecase.Link(settings, "/link#%s", secret), EndsAt: ends}
 	if byMail {
 		if person.Email == nil {
-			return api.Link{}, refusal.New(refusal.WrongState, "%s has no mail address; give them one, or hand the link over yourself", person.Name)
+			return api.Link{}, refusal.New(refusal.WrongState, "%s has no mail address; give them one, or hand the "+
+				"link over yourself", person.Name)
 		}
 		from, senderName, senderAt, err := s.notify.SenderFor(ctx, tx.Queries, person.ResellerID)
 		if err != nil {
 			return api.Link{}, err
 		}
-		l := notify.OutboundMail{Kind: "link to sign in", To: *person.Email, Language: person.Language, Customer: person.CustomerID, Reseller: person.ResellerID, SenderName: senderName, SenderAt: senderAt}
+		l := notify.OutboundMail{Kind: "link to sign in", To: *person.Email, Language: person.Language,
+			Customer: person.CustomerID, Reseller: person.ResellerID, SenderName: senderName, SenderAt: senderAt}
 		switch {
 		case purpose == "sign-in":
 			l.Notice = notices.SignIn(person.Language, from, person.Name, out.URL, ends)
@@ -531,11 +563,13 @@ func (s *Service) addLink(ctx context.Context, tx store.Tx, a usecase.Actor, per
 		}
 		out.URL, out.Mailed = "", *person.Email
 	}
-	return out, usecase.Record(ctx, tx, a, "person.link", usecase.AboutPerson(person), nil, map[string]any{"purpose": purpose, "mailed": out.Mailed, "ends_at": ends})
+	return out, usecase.Record(ctx, tx, a, "person.link", usecase.AboutPerson(person), nil,
+		map[string]any{"purpose": purpose, "mailed": out.Mailed, "ends_at": ends})
 }
 
 func linkEnded() error {
-	return refusal.New(refusal.LinkEnded, "this link was used already, has ended, or was replaced by a newer one; ask for another")
+	return refusal.New(refusal.LinkEnded,
+		"this link was used already, has ended, or was replaced by a newer one; ask for another")
 }
 
 // CheckLink tells what a link is for, without using it.
@@ -547,8 +581,8 @@ func (s *Service) CheckLink(ctx context.Context, secret string) (api.LinkPurpose
 	return api.LinkPurpose{Name: row.Person.Name, Purpose: row.Purpose, EndsAt: row.EndsAt}, err
 }
 
-// SignInByLink uses a one-time link: sets a password if it is for that, and starts a session. The second
-// factor is asked for all the same. A link of which the rest does not fit stays good.
+// SignInByLink uses a one-time link: sets a password if it is for that, and starts a session. The
+// second factor is asked for all the same. A link of which the rest does not fit stays good.
 func (s *Service) SignInByLink(ctx context.Context, a usecase.Actor, in api.LinkSignIn) (api.Session, error) {
 	row, err := s.Store.LinkByDigest(ctx, digest(in.Link))
 	if store.None(err) || err == nil && !allowedFrom(row.Person.Networks, a.Address) {
@@ -579,19 +613,23 @@ func (s *Service) SignInByLink(ctx context.Context, a usecase.Actor, in api.Link
 		if hash != "" {
 			return s.setPassword(ctx, tx, a, row.Person, hash, false, 0)
 		}
-		return usecase.Record(ctx, tx, a, "person.link_used", usecase.AboutPerson(row.Person), nil, map[string]string{"made_by": row.MadeBy})
+		return usecase.Record(ctx, tx, a, "person.link_used", usecase.AboutPerson(row.Person), nil,
+			map[string]string{"made_by": row.MadeBy})
 	})
 	return session, err
 }
 
-// RequestPasswordReset has a link for a new password mailed to whoever has that name, and an address. The answer is
-// the same for every name, and takes as long: what is to be done is done later.
+// RequestPasswordReset has a link for a new password mailed to whoever
+// has that name, and an address. The answer is the same for every name,
+// and takes as long: what is to be done is done later.
 func (s *Service) RequestPasswordReset(ctx context.Context, a usecase.Actor, in api.Forgotten) error {
 	name := strings.ToLower(strings.TrimSpace(in.Name))
 	if err := s.Throttle(ctx, "forgotten "+name, a.Address); err != nil {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx store.Tx) error { return s.Queue.MailPasswordReset(ctx, tx, name, a.Address, a.Request) })
+	return s.Store.InTx(ctx, func(tx store.Tx) error {
+		return s.Queue.MailPasswordReset(ctx, tx, name, a.Address, a.Request)
+	})
 }
 
 // MailPasswordReset mails a link for a new password, if there is somebody to mail it to.
@@ -604,7 +642,8 @@ func (s *Service) MailPasswordReset(ctx context.Context, name, address, request 
 		if err != nil {
 			return err
 		}
-		_, err = s.addLink(ctx, tx, usecase.Actor{Name: "somebody", Address: address, Request: request}, person, "password", true)
+		_, err = s.addLink(ctx, tx, usecase.Actor{Name: "somebody", Address: address, Request: request}, person,
+			"password", true)
 		if refusal.As(err) != nil {
 			s.Log.Warn("no link for a forgotten password", "name", name, "reason", err)
 			return nil

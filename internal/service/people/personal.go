@@ -46,7 +46,8 @@ func (s *Service) GeneratePassword(n int, small, large, digits, signs bool) (api
 	return api.GeneratedPassword{Password: passwords.GenerateOf(n, sets...), Bits: strength.Random(n, size)}, nil
 }
 
-// CheckNewPassword refuses a password that would soon be guessed. About is what others know about the person.
+// CheckNewPassword refuses a password that would soon be guessed. About
+// is what others know about the person.
 func CheckNewPassword(field, password string, about ...string) error {
 	e := strength.Estimate(password, about)
 	if e.Level != strength.Weak {
@@ -73,7 +74,8 @@ func lockSelf(ctx context.Context, tx store.Tx, a usecase.Actor) (db.Person, err
 	return usecase.LockPerson(ctx, tx, a.PersonID)
 }
 
-// verifyPassword asks for the person's own password once more. Wrong ones are counted like failed sign-ins.
+// verifyPassword asks for the person's own password once more. Wrong
+// ones are counted like failed sign-ins.
 func (s *Service) verifyPassword(ctx context.Context, a usecase.Actor, field, password string) error {
 	if err := s.Throttle(ctx, a.Name, a.Address); err != nil {
 		return err
@@ -109,9 +111,12 @@ func (s *Service) ChangePassword(ctx context.Context, a usecase.Actor, in api.Pa
 	})
 }
 
-// setPassword writes a new password down, ends the person's sessions but one, and tells them by mail if that is possible.
-func (s *Service) setPassword(ctx context.Context, tx store.Tx, a usecase.Actor, person db.Person, hash string, mustChange bool, but int64) error {
-	if err := tx.SetPassword(ctx, db.SetPasswordParams{ID: person.ID, PasswordHash: hash, MustChange: mustChange}); err != nil {
+// setPassword writes a new password down, ends the person's sessions
+// but one, and tells them by mail if that is possible.
+func (s *Service) setPassword(ctx context.Context, tx store.Tx, a usecase.Actor, person db.Person, hash string,
+	mustChange bool, but int64) error {
+	if err := tx.SetPassword(ctx, db.SetPasswordParams{ID: person.ID, PasswordHash: hash,
+		MustChange: mustChange}); err != nil {
 		return err
 	}
 	if err := tx.EndSessionsOf(ctx, db.EndSessionsOfParams{Person: person.ID, But: but}); err != nil {
@@ -131,7 +136,8 @@ func (s *Service) setPassword(ctx context.Context, tx store.Tx, a usecase.Actor,
 	return usecase.Record(ctx, tx, a, "person.password", usecase.AboutPerson(person), nil, nil)
 }
 
-// notifyPasswordChanged tells a person by mail that something about their sign-in was changed, if mail goes out and they have an address.
+// notifyPasswordChanged tells a person by mail that something about their sign-in was changed, if
+// mail goes out and they have an address.
 func (s *Service) notifyPasswordChanged(ctx context.Context, tx store.Tx, person db.Person, what string) error {
 	if person.Email == nil {
 		return nil
@@ -140,8 +146,10 @@ func (s *Service) notifyPasswordChanged(ctx context.Context, tx store.Tx, person
 	if err != nil {
 		return err
 	}
-	err = s.notify.QueueMail(ctx, tx, notify.OutboundMail{Kind: "sign-in changed", To: *person.Email, Language: person.Language, Customer: person.CustomerID, Reseller: person.ResellerID,
-		SenderName: name, SenderAt: address, Notice: notices.Changed(person.Language, from, person.Name, what, s.Now())})
+	err = s.notify.QueueMail(ctx, tx, notify.OutboundMail{Kind: "sign-in changed", To: *person.Email,
+		Language: person.Language, Customer: person.CustomerID, Reseller: person.ResellerID,
+		SenderName: name, SenderAt: address, Notice: notices.Changed(person.Language, from, person.Name, what,
+			s.Now())})
 	return notify.IgnoreNoMail(err)
 }
 
@@ -158,7 +166,8 @@ func (s *Service) SecondFactor(ctx context.Context, a usecase.Actor) (api.Second
 		return api.SecondFactor{}, err
 	}
 	left, err := s.Store.RecoveryCodesLeft(ctx, a.PersonID)
-	return api.SecondFactor{On: person.TotpAt != nil, Since: person.TotpAt, Required: slices.Contains(settings.SecondFactor, person.Role), Left: left}, err
+	return api.SecondFactor{On: person.TotpAt != nil, Since: person.TotpAt,
+		Required: slices.Contains(settings.SecondFactor, person.Role), Left: left}, err
 }
 
 // StartSecondFactor makes a secret for an authenticator. It counts when a code of it was given.
@@ -172,7 +181,8 @@ func (s *Service) StartSecondFactor(ctx context.Context, a usecase.Actor) (api.S
 			return none, err
 		}
 		if person.TotpAt != nil {
-			return none, refusal.New(refusal.WrongState, "your second factor is on already; switch it off first to set up another")
+			return none, refusal.New(refusal.WrongState, "your second factor is on already; switch it off first to "+
+				"set up another")
 		}
 		settings, err := tx.Settings(ctx)
 		if err != nil {
@@ -185,18 +195,21 @@ func (s *Service) StartSecondFactor(ctx context.Context, a usecase.Actor) (api.S
 		if out.Text, err = qr.Blocks(out.URI); err != nil {
 			return none, err
 		}
-		return out, tx.StartTOTP(ctx, db.StartTOTPParams{ID: person.ID, TotpSecret: s.Key.Seal(sealedTOTP(person.ID), secret)})
+		return out,
+			tx.StartTOTP(ctx, db.StartTOTPParams{ID: person.ID, TotpSecret: s.Key.Seal(sealedTOTP(person.ID), secret)})
 	})
 }
 
-// ConfirmSecondFactor switches the second factor on, with a code that shows that the authenticator has the secret.
+// ConfirmSecondFactor switches the second factor on, with a code that
+// shows that the authenticator has the secret.
 func (s *Service) ConfirmSecondFactor(ctx context.Context, a usecase.Actor, code string) (api.RecoveryCodes, error) {
 	setup, err := s.Store.PersonByID(ctx, a.PersonID)
 	if err != nil {
 		return api.RecoveryCodes{}, err
 	}
 	if setup.TotpAt != nil || setup.TotpSecret == nil {
-		return api.RecoveryCodes{}, refusal.New(refusal.WrongState, "there is no second factor being set up; start again")
+		return api.RecoveryCodes{}, refusal.New(refusal.WrongState, "there is no second factor being set up; start "+
+			"again")
 	}
 	if err := s.Throttle(ctx, a.Name, a.Address); err != nil { // the code could be guessed
 		return api.RecoveryCodes{}, err
@@ -216,7 +229,8 @@ func (s *Service) ConfirmSecondFactor(ctx context.Context, a usecase.Actor, code
 		}
 		step, fits := totp.Check(secret, code, s.Now())
 		if !fits {
-			return none, refusal.Input("code", "the code does not fit; wait for the next one, and see that the clock of your authenticator is right")
+			return none, refusal.Input("code", "the code does not fit; wait for the next one, and see that the clock "+
+				"of your authenticator is right")
 		}
 		if err := tx.SaveTOTP(ctx, db.SaveTOTPParams{ID: person.ID, TotpStep: step}); err != nil {
 			return none, err
@@ -230,7 +244,8 @@ func (s *Service) ConfirmSecondFactor(ctx context.Context, a usecase.Actor, code
 		if err := s.notifyPasswordChanged(ctx, tx, person, "second-factor"); err != nil {
 			return none, err
 		}
-		if err := usecase.Record(ctx, tx, a, "person.second_factor", usecase.AboutPerson(person), map[string]bool{"on": false}, map[string]bool{"on": true}); err != nil {
+		if err := usecase.Record(ctx, tx, a, "person.second_factor", usecase.AboutPerson(person),
+			map[string]bool{"on": false}, map[string]bool{"on": true}); err != nil {
 			return none, err
 		}
 		return newRecoveryCodes(ctx, tx, person.ID)
@@ -270,9 +285,11 @@ func (s *Service) RenewRecoveryCodes(ctx context.Context, a usecase.Actor, in ap
 			return api.RecoveryCodes{}, err
 		}
 		if person.TotpAt == nil {
-			return api.RecoveryCodes{}, refusal.New(refusal.WrongState, "recovery codes go with a second factor; set one up first")
+			return api.RecoveryCodes{}, refusal.New(refusal.WrongState, "recovery codes go with a second factor; set "+
+				"one up first")
 		}
-		if err := usecase.Record(ctx, tx, a, "person.recovery_codes", usecase.AboutPerson(person), nil, nil); err != nil {
+		if err := usecase.Record(ctx, tx, a, "person.recovery_codes", usecase.AboutPerson(person), nil,
+			nil); err != nil {
 			return api.RecoveryCodes{}, err
 		}
 		return newRecoveryCodes(ctx, tx, person.ID)
@@ -306,7 +323,8 @@ func (s *Service) clearSecondFactor(ctx context.Context, tx store.Tx, a usecase.
 	if err := s.notifyPasswordChanged(ctx, tx, person, "no-second-factor"); err != nil {
 		return err
 	}
-	return usecase.Record(ctx, tx, a, "person.second_factor", usecase.AboutPerson(person), map[string]bool{"on": true}, map[string]bool{"on": false})
+	return usecase.Record(ctx, tx, a, "person.second_factor", usecase.AboutPerson(person), map[string]bool{"on": true},
+		map[string]bool{"on": false})
 }
 
 // Sessions lists the actor's own sessions.
@@ -314,7 +332,8 @@ func (s *Service) Sessions(ctx context.Context, a usecase.Actor) (api.OpenSessio
 	out := api.OpenSessions{Sessions: []api.OpenSession{}}
 	rows, err := s.Store.SessionsOf(ctx, a.PersonID)
 	for _, row := range rows {
-		out.Sessions = append(out.Sessions, api.OpenSession{ID: row.ID, This: row.ID == a.SessionID, Address: row.Address, Program: row.Program,
+		out.Sessions = append(out.Sessions, api.OpenSession{ID: row.ID, This: row.ID == a.SessionID,
+			Address: row.Address, Program: row.Program,
 			StartedAt: row.CreatedAt, SeenAt: row.SeenAt, EndsAt: row.EndsAt})
 	}
 	return out, err
@@ -334,7 +353,8 @@ func (s *Service) EndSession(ctx context.Context, a usecase.Actor, number int64)
 		if err != nil {
 			return err
 		}
-		return usecase.Record(ctx, tx, a, "session.end", usecase.AboutPerson(person), map[string]int64{"session": number}, nil)
+		return usecase.Record(ctx, tx, a, "session.end", usecase.AboutPerson(person),
+			map[string]int64{"session": number}, nil)
 	})
 }
 
@@ -349,7 +369,8 @@ func (s *Service) Scopes(a usecase.Actor) api.ScopeList {
 }
 
 func tokenView(row db.TokensOfRow) api.Token {
-	t := api.Token{ID: row.ID, Name: row.Name, Scopes: row.Scopes, Networks: networkTexts(row.Networks), EndsAt: row.EndsAt, UsedAt: row.UsedAt, CreatedAt: row.CreatedAt}
+	t := api.Token{ID: row.ID, Name: row.Name, Scopes: row.Scopes, Networks: networkTexts(row.Networks),
+		EndsAt: row.EndsAt, UsedAt: row.UsedAt, CreatedAt: row.CreatedAt}
 	if row.UsedFrom != nil {
 		t.UsedFrom = *row.UsedFrom
 	}
@@ -379,7 +400,8 @@ func (s *Service) AddToken(ctx context.Context, a usecase.Actor, in api.NewToken
 		case !slices.Contains(permissions, permission):
 			return api.Token{}, refusal.Input("scopes", "there is no scope %q; see the list of scopes", scope)
 		case !a.Allows(permission):
-			return api.Token{}, refusal.Input("scopes", "a token cannot be allowed what you may not do yourself: %s", scope)
+			return api.Token{}, refusal.Input("scopes", "a token cannot be allowed what you may not do yourself: %s",
+				scope)
 		case !slices.Contains(p.Scopes, scope):
 			p.Scopes = append(p.Scopes, scope)
 		}
@@ -408,8 +430,10 @@ func (s *Service) AddToken(ctx context.Context, a usecase.Actor, in api.NewToken
 		if err != nil {
 			return api.Token{}, err
 		}
-		out := tokenView(db.TokensOfRow{ID: row.ID, Name: row.Name, Scopes: row.Scopes, Networks: row.Networks, EndsAt: row.EndsAt, CreatedAt: row.CreatedAt})
-		if err := usecase.Record(ctx, tx, a, "token.add", usecase.AboutPerson(person), nil, map[string]any{"name": row.Name, "scopes": row.Scopes, "networks": out.Networks}); err != nil {
+		out := tokenView(db.TokensOfRow{ID: row.ID, Name: row.Name, Scopes: row.Scopes, Networks: row.Networks,
+			EndsAt: row.EndsAt, CreatedAt: row.CreatedAt})
+		if err := usecase.Record(ctx, tx, a, "token.add", usecase.AboutPerson(person), nil,
+			map[string]any{"name": row.Name, "scopes": row.Scopes, "networks": out.Networks}); err != nil {
 			return api.Token{}, err
 		}
 		out.Secret = secret
@@ -452,6 +476,7 @@ func (s *Service) RemoveToken(ctx context.Context, a usecase.Actor, number int64
 		if err != nil {
 			return err
 		}
-		return usecase.Record(ctx, tx, a, "token.remove", usecase.AboutPerson(person), map[string]any{"name": row.Name, "scopes": row.Scopes}, nil)
+		return usecase.Record(ctx, tx, a, "token.remove", usecase.AboutPerson(person), map[string]any{"name": row.Name,
+			"scopes": row.Scopes}, nil)
 	})
 }

@@ -20,7 +20,8 @@ import (
 	"victualler/internal/store/db"
 )
 
-// sessionLife is how long a session lasts however much it is used; how long without use, the settings say.
+// sessionLife is how long a session lasts however much it is used; how
+// long without use, the settings say.
 const sessionLife = 12 * time.Hour
 
 // Failed sign-ins are free up to a number; each further one doubles the wait.
@@ -41,10 +42,11 @@ func digest(token string) []byte {
 	return sum[:]
 }
 
-// wrongSignIn is the one answer for a name that is not there, a wrong password, a wrong code, and an
-// address from where the person may not come.
+// wrongSignIn is the one answer for a name that is not there, a wrong password, a wrong code, and
+// an address from where the person may not come.
 func wrongSignIn() error {
-	return refusal.New(refusal.WrongSignIn, "name and password do not fit, or not from here; an operator's password can be reset on the service's machine with “victuallerd operator reset NAME”")
+	return refusal.New(refusal.WrongSignIn, "name and password do not fit, or not from here; an operator's password "+
+		"can be reset on the service's machine with “victuallerd operator reset NAME”")
 }
 
 // SignIn starts a session and returns its token, which is not kept.
@@ -66,14 +68,15 @@ func (s *Service) SignIn(ctx context.Context, a usecase.Actor, in api.SignIn) (a
 	return s.startSession(ctx, a, person, in.Code)
 }
 
-// Throttle counts a try that has not succeeded yet, by name and by address, and refuses it while the
-// wait after earlier ones lasts.
+// Throttle counts a try that has not succeeded yet, by name and by address, and refuses it while
+// the wait after earlier ones lasts.
 func (s *Service) Throttle(ctx context.Context, name, address string) error {
 	for _, t := range []struct {
 		subject string
 		free    int32
 	}{{"name " + name, freeByName}, {"address " + networkOf(address), freeByAddress}} {
-		_, err := s.Store.CountSignIn(ctx, db.CountSignInParams{Subject: t.subject, Free: t.free, Longest: longestWait.Seconds()})
+		_, err := s.Store.CountSignIn(ctx, db.CountSignInParams{Subject: t.subject, Free: t.free,
+			Longest: longestWait.Seconds()})
 		if err == nil {
 			continue
 		}
@@ -93,8 +96,8 @@ func (s *Service) Throttle(ctx context.Context, name, address string) error {
 	return nil
 }
 
-// networkOf is what of an address counts as one: an IPv4 address, or the IPv6 network of which one subscriber
-// has all addresses (RFC 6177).
+// networkOf is what of an address counts as one: an IPv4 address, or the IPv6 network of which one
+// subscriber has all addresses (RFC 6177).
 func networkOf(address string) string {
 	ip, err := netip.ParseAddr(address)
 	if err != nil || ip.Unmap().Is4() {
@@ -111,13 +114,17 @@ func Succeeded(ctx context.Context, q *db.Queries, name, address string) error {
 	return q.UncountSignIn(ctx, "address "+networkOf(address))
 }
 
-// startSession starts a session for a person who has shown a password or a link, if nothing else is in the way.
-func (s *Service) startSession(ctx context.Context, a usecase.Actor, person db.Person, code string) (api.Session, error) {
+// startSession starts a session for a person who has shown a password
+// or a link, if nothing else is in the way.
+func (s *Service) startSession(ctx context.Context, a usecase.Actor, person db.Person, code string) (api.Session,
+	error) {
 	return s.startSessionWith(ctx, a, person, code, func(store.Tx, usecase.Actor) error { return nil })
 }
 
-// startSessionWith does something more in the same transaction, once everything that could be in the way is not.
-func (s *Service) startSessionWith(ctx context.Context, a usecase.Actor, person db.Person, code string, more func(store.Tx, usecase.Actor) error) (api.Session, error) {
+// startSessionWith does something more in the same transaction, once
+// everything that could be in the way is not.
+func (s *Service) startSessionWith(ctx context.Context, a usecase.Actor, person db.Person, code string,
+	more func(store.Tx, usecase.Actor) error) (api.Session, error) {
 	var token string
 	err := s.Store.InTx(ctx, func(tx store.Tx) error {
 		person, err := usecase.LockPerson(ctx, tx, person.ID)
@@ -153,7 +160,8 @@ func (s *Service) startSessionWith(ctx context.Context, a usecase.Actor, person 
 		token = newSecret()
 		now := s.Now()
 		latest := now.Add(sessionLife)
-		if _, err := tx.AddSession(ctx, db.AddSessionParams{TokenDigest: digest(token), PersonID: person.ID, Address: a.Address, Program: short(a.Program, 200),
+		if _, err := tx.AddSession(ctx, db.AddSessionParams{TokenDigest: digest(token), PersonID: person.ID,
+			Address: a.Address, Program: short(a.Program, 200),
 			EndsAt: endOf(now, latest, settings.SessionMinutes), EndsLatest: latest}); err != nil {
 			return err
 		}
@@ -175,7 +183,8 @@ func (s *Service) startSessionWith(ctx context.Context, a usecase.Actor, person 
 }
 
 func suspendedReseller(why string) error {
-	return refusal.New(refusal.Suspended, "your access is suspended: %s. Whoever runs this installation can resume it", why)
+	return refusal.New(refusal.Suspended, "your access is suspended: %s. Whoever runs this installation can resume it",
+		why)
 }
 
 // endOf is when a session ends that was used now.
@@ -191,7 +200,8 @@ func short(text string, most int) string {
 	return string(runes[:min(len(runes), most)])
 }
 
-// allowedFrom reports whether an address lies in one of the networks; no networks allow every address.
+// allowedFrom reports whether an address lies in one of the networks;
+// no networks allow every address.
 func allowedFrom(networks []netip.Prefix, address string) bool {
 	if len(networks) == 0 {
 		return true
@@ -206,7 +216,8 @@ func (s *Service) CheckCode(ctx context.Context, tx store.Tx, person db.Person, 
 		return nil
 	}
 	if code == "" {
-		return refusal.New(refusal.NeedsCode, "the password fits; now the code of your second factor, or a recovery code")
+		return refusal.New(refusal.NeedsCode,
+			"the password fits; now the code of your second factor, or a recovery code")
 	}
 	secret, err := s.Key.Open(sealedTOTP(person.ID), person.TotpSecret)
 	if err != nil {
@@ -219,15 +230,18 @@ func (s *Service) CheckCode(ctx context.Context, tx store.Tx, person db.Person, 
 		}
 		return err
 	}
-	taken, err := tx.UseRecoveryCode(ctx, db.UseRecoveryCodeParams{PersonID: person.ID, Digest: digest(plainCode(code))})
+	taken, err := tx.UseRecoveryCode(ctx, db.UseRecoveryCodeParams{PersonID: person.ID,
+		Digest: digest(plainCode(code))})
 	if err == nil && taken == 0 {
-		err = refusal.New(refusal.WrongSignIn, "the code does not fit; wait for the next one, and see that the clock of your authenticator is right")
+		err = refusal.New(refusal.WrongSignIn,
+			"the code does not fit; wait for the next one, and see that the clock of your authenticator is right")
 	}
 	return err
 }
 
-// Identify returns the actor of a session's token, or of a program's. The session lives on from
-// now, unless the request is made without anybody's doing, as a page does that keeps itself current.
+// Identify returns the actor of a session's token, or of a program's.
+// The session lives on from now, unless the request is made without
+// anybody's doing, as a page does that keeps itself current.
 func (s *Service) Identify(ctx context.Context, token, address string, unattended bool) (usecase.Actor, error) {
 	if strings.HasPrefix(token, tokenMark) {
 		return s.identifyProgram(ctx, token, address)
@@ -250,7 +264,8 @@ func (s *Service) Identify(ctx context.Context, token, address string, unattende
 		}
 	}
 	a := personActor(row.Person, row.ResellerID)
-	a.Reseller, a.SessionID, a.SessionEnds, a.SessionEndsLatest = row.Reseller, row.Session.ID, ends, row.Session.EndsLatest
+	a.Reseller, a.SessionID, a.SessionEnds, a.SessionEndsLatest = row.Reseller, row.Session.ID, ends,
+		row.Session.EndsLatest
 	if row.Person.MustChange {
 		a.MustFirst = append(a.MustFirst, "password")
 	}
@@ -260,7 +275,8 @@ func (s *Service) Identify(ctx context.Context, token, address string, unattende
 	a.Subject.MustFirst = len(a.MustFirst) > 0
 	switch {
 	case a.Subject.MustFirst:
-	case row.Session.ActingCustomerID != nil && a.MayActAs(rights.Customer) && (a.ResellerID == 0 || a.ResellerID == row.ActingCustomerReseller):
+	case row.Session.ActingCustomerID != nil && a.MayActAs(rights.Customer) &&
+		(a.ResellerID == 0 || a.ResellerID == row.ActingCustomerReseller):
 		a.OnBehalf = "customer " + row.ActingCustomer
 		a.ResellerID, a.CustomerID, a.Reseller = row.ActingCustomerReseller, *row.Session.ActingCustomerID, ""
 		a.Subject = rights.Subject{Role: rights.Customer, Duty: rights.All, Acting: true}
@@ -273,8 +289,10 @@ func (s *Service) Identify(ctx context.Context, token, address string, unattende
 }
 
 func personActor(person db.Person, reseller int64) usecase.Actor {
-	a := usecase.Actor{PersonID: person.ID, Name: person.Name, ResellerID: reseller, CustomerID: usecase.OrZero(person.CustomerID),
-		Subject: rights.Subject{Role: rights.Role(person.Role), Duty: rights.Duty(person.Duty), ReadOnly: person.ReadOnly}}
+	a := usecase.Actor{PersonID: person.ID, Name: person.Name, ResellerID: reseller,
+		CustomerID: usecase.OrZero(person.CustomerID),
+		Subject: rights.Subject{Role: rights.Role(person.Role), Duty: rights.Duty(person.Duty),
+			ReadOnly: person.ReadOnly}}
 	if a.Role == rights.Customer {
 		a.ResellerID = usecase.OrZero(person.ResellerID)
 	}
@@ -283,8 +301,10 @@ func personActor(person db.Person, reseller int64) usecase.Actor {
 
 func (s *Service) identifyProgram(ctx context.Context, token, address string) (usecase.Actor, error) {
 	row, err := s.Store.TokenByDigest(ctx, digest(token))
-	if store.None(err) || err == nil && !(allowedFrom(row.Person.Networks, address) && allowedFrom(row.Token.Networks, address)) {
-		return usecase.Actor{}, refusal.New(refusal.NotSignedIn, "this token is not known here, has ended, or may not be used from %s", address)
+	if store.None(err) || err == nil &&
+		!(allowedFrom(row.Person.Networks, address) && allowedFrom(row.Token.Networks, address)) {
+		return usecase.Actor{}, refusal.New(refusal.NotSignedIn, "this token is not known here, has ended, or may "+
+			"not be used from %s", address)
 	}
 	if err != nil {
 		return usecase.Actor{}, err
@@ -292,7 +312,8 @@ func (s *Service) identifyProgram(ctx context.Context, token, address string) (u
 	if row.SuspendedWhy != "" {
 		return usecase.Actor{}, suspendedReseller(row.SuspendedWhy)
 	}
-	if used := row.Token.UsedAt; used == nil || s.Now().Sub(*used) > time.Minute || row.Token.UsedFrom == nil || *row.Token.UsedFrom != address {
+	if used := row.Token.UsedAt; used == nil || s.Now().Sub(*used) > time.Minute || row.Token.UsedFrom == nil ||
+		*row.Token.UsedFrom != address {
 		if err := s.Store.TouchToken(ctx, db.TouchTokenParams{ID: row.Token.ID, UsedFrom: &address}); err != nil {
 			return usecase.Actor{}, err
 		}
@@ -313,8 +334,10 @@ func (s *Service) Session(ctx context.Context, a usecase.Actor) (api.Session, er
 	if err != nil {
 		return api.Session{}, err
 	}
-	out := api.Session{Name: a.Name, Role: string(a.Role), Duty: string(a.Duty), ReadOnly: a.ReadOnly, Permissions: []string{}, MustFirst: usecase.NonNil(a.MustFirst),
-		Reseller: a.Reseller, CustomerID: a.CustomerID, ActingAs: a.OnBehalf, EndsAt: a.SessionEnds.UTC(), EndsLatest: a.SessionEndsLatest.UTC(), Title: settings.Title}
+	out := api.Session{Name: a.Name, Role: string(a.Role), Duty: string(a.Duty), ReadOnly: a.ReadOnly,
+		Permissions: []string{}, MustFirst: usecase.NonNil(a.MustFirst),
+		Reseller: a.Reseller, CustomerID: a.CustomerID, ActingAs: a.OnBehalf, EndsAt: a.SessionEnds.UTC(),
+		EndsLatest: a.SessionEndsLatest.UTC(), Title: settings.Title}
 	permissions, _ := rights.Scopes()
 	for _, p := range append(permissions, rights.Personal) {
 		if a.Allows(p) {
@@ -344,11 +367,13 @@ func (s *Service) SignOut(ctx context.Context, a usecase.Actor) error {
 	})
 }
 
-// ActAs has the actor's session act on somebody's behalf, who is told in the record of everything done.
+// ActAs has the actor's session act on somebody's behalf, who is told
+// in the record of everything done.
 func (s *Service) ActAs(ctx context.Context, a usecase.Actor, in api.ActAs) error {
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
 		if a.SessionID == 0 {
-			return refusal.New(refusal.NotAllowed, "only a person's session can act on somebody's behalf; a token cannot")
+			return refusal.New(refusal.NotAllowed,
+				"only a person's session can act on somebody's behalf; a token cannot")
 		}
 		p := db.ActAsParams{ID: a.SessionID}
 		var of usecase.Subject
@@ -395,13 +420,16 @@ func (s *Service) StopActing(ctx context.Context, a usecase.Actor) error {
 		if err := tx.ActAs(ctx, db.ActAsParams{ID: a.SessionID}); err != nil {
 			return err
 		}
-		return usecase.Record(ctx, tx, a, "session.stop_acting", usecase.About("%s", a.OnBehalf).Of(a.OwnerID()), nil, nil)
+		return usecase.Record(ctx, tx, a, "session.stop_acting", usecase.About("%s", a.OnBehalf).Of(a.OwnerID()), nil,
+			nil)
 	})
 }
 
 // Tidy forgets what has ended: sessions, links, answers to repeated requests, failed sign-ins.
 func (s *Service) Tidy(ctx context.Context) error {
-	for _, forget := range []func(context.Context) error{s.Store.DeleteOldSessions, s.Store.DeleteOldLinks, s.Store.DeleteOldIdempotencyKeys, s.Store.DeleteOldSignInFailures, s.Store.DeleteOldCertificates, s.Store.DeleteOldOrders} {
+	for _, forget := range []func(context.Context) error{s.Store.DeleteOldSessions, s.Store.DeleteOldLinks,
+		s.Store.DeleteOldIdempotencyKeys, s.Store.DeleteOldSignInFailures, s.Store.DeleteOldCertificates,
+		s.Store.DeleteOldOrders} {
 		if err := forget(ctx); err != nil {
 			return err
 		}

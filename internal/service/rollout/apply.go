@@ -11,8 +11,8 @@ import (
 	"victualler/internal/store/db"
 )
 
-// Apply brings an account's server to what the rows say now, and ends the
-// operations that this brings about. Nothing to do is no error. An error means that it should be tried again.
+// Apply brings an account's server to what the rows say now, and ends the operations that this
+// brings about. Nothing to do is no error. An error means that it should be tried again.
 func (s *Service) Apply(ctx context.Context, accountID int64) error {
 	if !s.applying.Begin(accountID) {
 		return nil
@@ -33,13 +33,15 @@ func (s *Service) applyOnce(ctx context.Context, accountID int64) error {
 	var account db.Account
 	var waiting []int64
 	var list []serverManifest
-	// One moment for all of it, or a manifest could bear one revision and hold what belongs to another.
+	// One moment for all of it, or a manifest could bear one revision
+	// and hold what belongs to another.
 	err := s.Store.Snapshot(ctx, func(q *db.Queries) error {
 		var err error
 		if account, err = q.Account(ctx, accountID); err != nil {
 			return err
 		}
-		if waiting, err = q.UnfinishedOfAccount(ctx, db.UnfinishedOfAccountParams{AccountID: &accountID, Revision: &account.Revision}); err != nil {
+		if waiting, err = q.UnfinishedOfAccount(ctx, db.UnfinishedOfAccountParams{AccountID: &accountID,
+			Revision: &account.Revision}); err != nil {
 			return err
 		}
 		list, err = s.buildManifests(ctx, q, account)
@@ -80,8 +82,10 @@ func (s *Service) applyOnce(ctx context.Context, accountID int64) error {
 	return s.completeApply(ctx, account, waiting)
 }
 
-// applyOn has one server hold what it should for an account. Steps of servers without its home bear the server's label.
-func (s *Service) applyOn(ctx context.Context, account db.Account, part serverManifest, p *usecase.Progress) (agentlink.Receipt, error) {
+// applyOn has one server hold what it should for an account. Steps of
+// servers without its home bear the server's label.
+func (s *Service) applyOn(ctx context.Context, account db.Account, part serverManifest,
+	p *usecase.Progress) (agentlink.Receipt, error) {
 	tell := p.Step
 	if part.server.ID != account.ServerID {
 		tell = func(step agentlink.Step) {
@@ -89,7 +93,8 @@ func (s *Service) applyOn(ctx context.Context, account db.Account, part serverMa
 			p.Step(step)
 		}
 	}
-	if err := s.Store.AddAccountServer(ctx, db.AddAccountServerParams{AccountID: account.ID, ServerID: part.server.ID}); err != nil {
+	if err := s.Store.AddAccountServer(ctx, db.AddAccountServerParams{AccountID: account.ID,
+		ServerID: part.server.ID}); err != nil {
 		return agentlink.Receipt{}, err
 	}
 	for _, p := range s.parts {
@@ -112,7 +117,8 @@ func (s *Service) completeApply(ctx context.Context, account db.Account, operati
 		if _, err := usecase.LockAccount(ctx, tx, account.ID); err != nil {
 			return err
 		}
-		after, err := tx.MarkAccountApplied(ctx, db.MarkAccountAppliedParams{ID: account.ID, Revision: account.Revision})
+		after, err := tx.MarkAccountApplied(ctx, db.MarkAccountAppliedParams{ID: account.ID,
+			Revision: account.Revision})
 		if err != nil && !store.None(err) {
 			return err
 		}
@@ -135,9 +141,10 @@ func (s *Service) completeApply(ctx context.Context, account db.Account, operati
 	})
 }
 
-// applyFailed ends the operations of an apply that the server refused. The
-// agent has put back what was before. An account that was being opened is given up: all of it or none.
-func (s *Service) applyFailed(ctx context.Context, account db.Account, label string, f *agentlink.Failure, operations []int64) error {
+// applyFailed ends the operations of an apply that the server refused. The agent has put back what
+// was before. An account that was being opened is given up: all of it or none.
+func (s *Service) applyFailed(ctx context.Context, account db.Account, label string, f *agentlink.Failure,
+	operations []int64) error {
 	if f.Code == agentlink.FailedStale {
 		// A newer revision is there: the job that brought it ends the operations.
 		s.Log.Warn("stale apply", "account", account.SignInName, "revision", account.Revision, "reason", f.Message)
@@ -145,12 +152,14 @@ func (s *Service) applyFailed(ctx context.Context, account db.Account, label str
 	}
 	s.Log.Warn("apply failed", "account", account.SignInName, "server", label, "step", f.Step, "reason", f.Message)
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
-		return s.failOperations(ctx, tx, account.ID, account.Revision, fmt.Errorf("%s: %s", f.Step, f.Message), operations)
+		return s.failOperations(ctx, tx, account.ID, account.Revision, fmt.Errorf("%s: %s", f.Step, f.Message),
+			operations)
 	})
 }
 
 // failOperations ends operations; the opening of an account is turned into its closing.
-func (s *Service) failOperations(ctx context.Context, tx store.Tx, accountID, revision int64, cause error, operations []int64) error {
+func (s *Service) failOperations(ctx context.Context, tx store.Tx, accountID, revision int64, cause error,
+	operations []int64) error {
 	account, err := usecase.LockAccount(ctx, tx, accountID)
 	if err != nil {
 		return err
@@ -177,12 +186,14 @@ func (s *Service) failOperations(ctx context.Context, tx store.Tx, accountID, re
 
 // retryOrFail decides what becomes of an apply that the agent did not answer:
 // another try, or the end of the operations that have waited too long.
-func (s *Service) retryOrFail(ctx context.Context, account db.Account, label string, operations []int64, cause error) error {
+func (s *Service) retryOrFail(ctx context.Context, account db.Account, label string, operations []int64,
+	cause error) error {
 	if ctx.Err() != nil || len(operations) == 0 {
 		return cause
 	}
 	if !errors.Is(cause, agentlink.ErrUnreachable) {
-		return s.applyFailed(ctx, account, label, &agentlink.Failure{Code: agentlink.FailedStep, Step: "apply", Message: cause.Error()}, operations)
+		return s.applyFailed(ctx, account, label, &agentlink.Failure{Code: agentlink.FailedStep, Step: "apply",
+			Message: cause.Error()}, operations)
 	}
 	first, err := s.Store.OperationByID(ctx, db.OperationByIDParams{ID: operations[0]})
 	if err != nil {
@@ -192,6 +203,7 @@ func (s *Service) retryOrFail(ctx context.Context, account db.Account, label str
 		return cause
 	}
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
-		return s.failOperations(ctx, tx, account.ID, account.Revision, fmt.Errorf("%s did not answer for %s", label, GiveUpAfter), operations)
+		return s.failOperations(ctx, tx, account.ID, account.Revision,
+			fmt.Errorf("%s did not answer for %s", label, GiveUpAfter), operations)
 	})
 }

@@ -23,8 +23,9 @@ type serverManifest struct {
 	upToDate bool
 }
 
-// buildManifests turns an account's rows into what its servers must hold: the one with its home first. A server that holds something of it
-// and should not any longer gets a manifest that says so.
+// buildManifests turns an account's rows into what its servers must
+// hold: the one with its home first. A server that holds something of
+// it and should not any longer gets a manifest that says so.
 func (s *Service) buildManifests(ctx context.Context, q *db.Queries, account db.Account) ([]serverManifest, error) {
 	before, err := q.ServersOfAccount(ctx, account.ID)
 	if err != nil {
@@ -69,7 +70,8 @@ func (s *Service) buildManifests(ctx context.Context, q *db.Queries, account db.
 }
 
 // manifestOn returns what one server must hold for an account.
-func (s *Service) manifestOn(ctx context.Context, q *db.Queries, account db.Account, server int64) (manifest.Manifest, error) {
+func (s *Service) manifestOn(ctx context.Context, q *db.Queries, account db.Account, server int64) (manifest.Manifest,
+	error) {
 	list, err := s.buildManifests(ctx, q, account)
 	if err != nil {
 		return manifest.Manifest{}, err
@@ -79,15 +81,18 @@ func (s *Service) manifestOn(ctx context.Context, q *db.Queries, account db.Acco
 			return p.manifest, nil
 		}
 	}
-	return manifest.Manifest{AccountID: account.ID, SignInName: account.SignInName, Revision: account.Revision, Wanted: manifest.Absent}, nil
+	return manifest.Manifest{AccountID: account.ID, SignInName: account.SignInName, Revision: account.Revision,
+		Wanted: manifest.Absent}, nil
 }
 
 // markApplied writes down that a server holds what it should for an account.
 func (s *Service) markApplied(ctx context.Context, p serverManifest) error {
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
 		if p.manifest.Wanted == manifest.Absent {
-			return tx.RemoveAccountServer(ctx, db.RemoveAccountServerParams{AccountID: p.manifest.AccountID, ServerID: p.server.ID})
+			return tx.RemoveAccountServer(ctx, db.RemoveAccountServerParams{AccountID: p.manifest.AccountID,
+				ServerID: p.server.ID})
 		}
-		return tx.MarkServerApplied(ctx, db.MarkServerAppliedParams{AccountID: p.manifest.AccountID, ServerID: p.server.ID, Revision: p.manifest.Revision, Digest: p.digest})
+		return tx.MarkServerApplied(ctx, db.MarkServerAppliedParams{AccountID: p.manifest.AccountID,
+			ServerID: p.server.ID, Revision: p.manifest.Revision, Digest: p.digest})
 	})
 }

@@ -37,7 +37,8 @@ type OperationFilter struct {
 }
 
 // Operations returns a page of operations, newest first.
-func (s *Service) Operations(ctx context.Context, a usecase.Actor, f OperationFilter, before int64, most int) (api.OperationPage, error) {
+func (s *Service) Operations(ctx context.Context, a usecase.Actor, f OperationFilter, before int64,
+	most int) (api.OperationPage, error) {
 	page := api.OperationPage{Operations: []api.Operation{}}
 	p := db.OperationsParams{Before: before, State: f.State, Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.Scope()
@@ -81,8 +82,10 @@ func (s *Service) operationViews(ctx context.Context, rows []db.Operation) ([]ap
 	index := map[int64]*api.Operation{}
 	var ids []int64
 	for i, row := range rows {
-		views[i] = api.Operation{ID: row.ID, Kind: row.Kind, Subject: row.Subject, Actor: row.Actor, State: row.State, Note: row.Note,
-			Steps: []api.Step{}, Version: row.Version, CreatedAt: row.CreatedAt, StartedAt: row.StartedAt, FinishedAt: row.FinishedAt}
+		views[i] = api.Operation{ID: row.ID, Kind: row.Kind, Subject: row.Subject, Actor: row.Actor, State: row.State,
+			Note:  row.Note,
+			Steps: []api.Step{}, Version: row.Version, CreatedAt: row.CreatedAt, StartedAt: row.StartedAt,
+			FinishedAt: row.FinishedAt}
 		if row.Failure != nil {
 			views[i].Failure = *row.Failure
 		}
@@ -92,7 +95,8 @@ func (s *Service) operationViews(ctx context.Context, rows []db.Operation) ([]ap
 	steps, err := s.Store.StepsOf(ctx, ids)
 	for _, step := range steps {
 		v := index[step.OperationID]
-		v.Steps = append(v.Steps, api.Step{Name: step.Name, State: step.State, Detail: step.Detail, StartedAt: step.StartedAt, FinishedAt: step.FinishedAt})
+		v.Steps = append(v.Steps, api.Step{Name: step.Name, State: step.State, Detail: step.Detail,
+			StartedAt: step.StartedAt, FinishedAt: step.FinishedAt})
 	}
 	return views, err
 }
@@ -100,7 +104,8 @@ func (s *Service) operationViews(ctx context.Context, rows []db.Operation) ([]ap
 // WatchOperation calls tell with the operation as it is, and again after each
 // change, until it has finished. Seen is the version the caller has already,
 // so that a connection made anew goes on where the old one ended.
-func (s *Service) WatchOperation(ctx context.Context, a usecase.Actor, id, seen int64, tell func(api.Operation) error) error {
+func (s *Service) WatchOperation(ctx context.Context, a usecase.Actor, id, seen int64,
+	tell func(api.Operation) error) error {
 	changed, stop := s.hub.watch(id)
 	defer stop()
 	for {

@@ -9,21 +9,24 @@ import (
 	"victualler/internal/store/db"
 )
 
-// Part is one part of what servers hold for an account. A package whose rows end up on servers has one,
-// and the list of them, in the order in which they are asked, is given to the service when it is made.
-// Every function may be nil.
+// Part is one part of what servers hold for an account. A package whose rows end up on servers has
+// one, and the list of them, in the order in which they are asked, is given to the service when it
+// is made. Every function may be nil.
 type Part struct {
 	Name string
-	// Fill adds to the manifests of an account what its rows say, in a transaction that sees one moment.
+	// Fill adds to the manifests of an account what its rows say, in a
+	// transaction that sees one moment.
 	Fill func(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m *Manifests) error
 	// Prepare does what must precede an apply of a manifest on a server.
 	Prepare func(ctx context.Context, server db.Server, m manifest.Manifest) error
-	// Applied writes down that a revision is in force on all servers of the account, which is locked.
-	// Latest says that nothing newer is wanted.
+	// Applied writes down that a revision is in force on all servers of the account, which is
+	// locked. Latest says that nothing newer is wanted.
 	Applied func(ctx context.Context, tx store.Tx, account db.Account, latest bool) error
-	// Failed writes down that a revision was refused; the servers are as before. The account is locked.
+	// Failed writes down that a revision was refused; the servers are
+	// as before. The account is locked.
 	Failed func(ctx context.Context, tx store.Tx, accountID, revision int64) error
-	// Closed removes the rows of an account that is closed, and of which servers hold nothing any more.
+	// Closed removes the rows of an account that is closed, and of
+	// which servers hold nothing any more.
 	Closed func(ctx context.Context, tx store.Tx, accountID int64) error
 }
 
@@ -35,10 +38,12 @@ type Manifests struct {
 	wanted  map[int64]*manifest.Manifest
 }
 
-// newManifests begins with nothing wanted on the home and on each other server that holds something.
+// newManifests begins with nothing wanted on the home and on each other
+// server that holds something.
 func newManifests(account db.Account, others []db.AccountServer) *Manifests {
 	m := &Manifests{home: account.ServerID, wanted: map[int64]*manifest.Manifest{},
-		empty: manifest.Manifest{AccountID: account.ID, SignInName: account.SignInName, Revision: account.Revision, Wanted: manifest.Absent}}
+		empty: manifest.Manifest{AccountID: account.ID, SignInName: account.SignInName, Revision: account.Revision,
+			Wanted: manifest.Absent}}
 	m.add(account.ServerID)
 	for _, row := range others {
 		m.add(row.ServerID)

@@ -9,7 +9,8 @@ import (
 	"victualler/internal/store/db"
 )
 
-// askServer asks a server what it would do to match a manifest. What happens elsewhere than at the home bears the server's label.
+// askServer asks a server what it would do to match a manifest. What happens elsewhere than at the
+// home bears the server's label.
 func (s *Service) askServer(ctx context.Context, w serverManifest, home bool, out *api.Preview) error {
 	ask, cancel := context.WithTimeout(ctx, 2*usecase.AgentTimeout)
 	defer cancel()
@@ -31,7 +32,8 @@ func (s *Service) askServer(ctx context.Context, w serverManifest, home bool, ou
 	return nil
 }
 
-// previewAccounts notes for a preview what servers would be told. Of many accounts it only notes how many.
+// previewAccounts notes for a preview what servers would be told. Of
+// many accounts it only notes how many.
 func (s *Service) previewAccounts(ctx context.Context, tx store.Tx, a usecase.Actor, accounts []int64) error {
 	for _, number := range accounts {
 		if a.Preview.Asked() > usecase.MaxPreviewedAccounts {

@@ -16,7 +16,8 @@ import (
 )
 
 // ChangeAccount changes an account and starts the operation that brings it about.
-func (s *Service) ChangeAccount(ctx context.Context, a usecase.Actor, reference, kind string, fn func(store.Tx, db.Account) (db.Account, error)) (api.Started, error) {
+func (s *Service) ChangeAccount(ctx context.Context, a usecase.Actor, reference, kind string,
+	fn func(store.Tx, db.Account) (db.Account, error)) (api.Started, error) {
 	number, err := usecase.FindAccount(ctx, s.Store.Queries, a, reference)
 	if err != nil {
 		return api.Started{}, err
@@ -33,7 +34,9 @@ func (s *Service) ChangeAccount(ctx context.Context, a usecase.Actor, reference,
 		if a.Preview != nil {
 			return api.Started{}, s.PreviewAccount(ctx, tx, a, after)
 		}
-		operation, err := usecase.AddOperation(ctx, tx, a, db.AddOperationParams{Kind: kind, Subject: usecase.Unicode(after.MainDomain), AccountID: &number,
+		operation,
+			err := usecase.AddOperation(ctx, tx, a, db.AddOperationParams{Kind: kind,
+			Subject: usecase.Unicode(after.MainDomain), AccountID: &number,
 			ServerID: &after.ServerID, Revision: &after.Revision})
 		if err != nil {
 			return api.Started{}, err
@@ -45,12 +48,12 @@ func (s *Service) ChangeAccount(ctx context.Context, a usecase.Actor, reference,
 // GiveUpAfter is how long an operation waits for a server that does not answer.
 const GiveUpAfter = 10 * time.Minute
 
-// rollOutConcurrency is how many accounts of an operation are applied at the same time; the agents' group commit
-// makes few reloads of them.
+// rollOutConcurrency is how many accounts of an operation are applied at the same time; the agents'
+// group commit makes few reloads of them.
 const rollOutConcurrency = 128
 
-// RollOut applies all accounts of an operation and tells how far it is, server by server. An error means that it
-// should be tried again.
+// RollOut applies all accounts of an operation and tells how far it is, server by server. An error
+// means that it should be tried again.
 func (s *Service) RollOut(ctx context.Context, operation int64) error {
 	row, err := s.Store.OperationByID(ctx, db.OperationByIDParams{ID: operation})
 	if err != nil || row.FinishedAt != nil {
@@ -72,7 +75,8 @@ func (s *Service) RollOut(ctx context.Context, operation int64) error {
 		if done[server] == whole[server] {
 			state = agentlink.StepDone
 		}
-		p.Step(agentlink.Step{Name: server, State: state, Detail: fmt.Sprintf("%d of %s", done[server], usecase.Counted(whole[server], "account"))})
+		p.Step(agentlink.Step{Name: server, State: state,
+			Detail: fmt.Sprintf("%d of %s", done[server], usecase.Counted(whole[server], "account"))})
 	}
 	for _, account := range accounts {
 		whole[account.Server]++
@@ -145,7 +149,8 @@ func (s *Service) ResumeStalled(ctx context.Context) error {
 
 // ApplyAccounts has the servers of accounts told that what they hold has changed, and returns the
 // operation by which that can be watched; 0 where no server has to know.
-func (s *Service) ApplyAccounts(ctx context.Context, tx store.Tx, a usecase.Actor, kind string, of usecase.Subject, accounts []int64) (int64, error) {
+func (s *Service) ApplyAccounts(ctx context.Context, tx store.Tx, a usecase.Actor, kind string, of usecase.Subject,
+	accounts []int64) (int64, error) {
 	if len(accounts) == 0 {
 		return 0, nil
 	}

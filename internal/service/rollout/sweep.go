@@ -32,7 +32,8 @@ func (s *Service) Sweep(ctx context.Context, serverID, operation int64, repair b
 		if err = s.repair(ctx, server, p); err == nil {
 			found, err = s.sweepOnce(ctx, server, p, "sweep again")
 			if err == nil && found > 0 {
-				err = fmt.Errorf("%s still there after the repair; look at the drift of %s", differences(found), server.Label)
+				err = fmt.Errorf("%s still there after the repair; look at the drift of %s", differences(found),
+					server.Label)
 			}
 		}
 	}
@@ -72,7 +73,8 @@ func (s *Service) sweepOnce(ctx context.Context, server db.Server, p *usecase.Pr
 	return found, err
 }
 
-func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, sweep agentlink.Sweep) (found int, err error) {
+func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, sweep agentlink.Sweep) (found int,
+	err error) {
 	// Detail the agent holds counts: it may have lost what it was told.
 	if err := tx.SaveServerDigest(ctx, db.SaveServerDigestParams{ID: server.ID, Told: sweep.Server}); err != nil {
 		return 0, err
@@ -90,7 +92,8 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 	}
 	keep := func(account *int64, d agentlink.Drift) error {
 		found++
-		return tx.AddDrift(ctx, db.AddDriftParams{ServerID: server.ID, AccountID: account, Part: d.Part, Subject: d.Subject, Detail: d.Detail, Diff: d.Diff})
+		return tx.AddDrift(ctx, db.AddDriftParams{ServerID: server.ID, AccountID: account, Part: d.Part,
+			Subject: d.Subject, Detail: d.Detail, Diff: d.Diff})
 	}
 	for _, account := range wanted {
 		state, there := states[account.ID]
@@ -105,7 +108,8 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 			continue
 		}
 		if !there || state.Revision < account.There {
-			d := agentlink.Drift{Part: "agent", Subject: account.SignInName, Detail: "is not what was applied: the agent has lost or undone it"}
+			d := agentlink.Drift{Part: "agent", Subject: account.SignInName,
+				Detail: "is not what was applied: the agent has lost or undone it"}
 			if err := keep(&account.ID, d); err != nil {
 				return found, err
 			}
@@ -116,7 +120,8 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 			}
 		}
 		if state.DiskUsed != nil {
-			if err := tx.SaveDiskUsed(ctx, db.SaveDiskUsedParams{ID: account.ID, DiskUsed: state.DiskUsed}); err != nil {
+			if err := tx.SaveDiskUsed(ctx, db.SaveDiskUsedParams{ID: account.ID,
+				DiskUsed: state.DiskUsed}); err != nil {
 				return found, err
 			}
 		}
@@ -129,7 +134,8 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 			}
 		}
 		if state.Wanted == manifest.Present {
-			if err := keep(nil, agentlink.Drift{Part: "agent", Subject: state.SignInName, Detail: "is on the server but is no account of it"}); err != nil {
+			if err := keep(nil, agentlink.Drift{Part: "agent", Subject: state.SignInName,
+				Detail: "is on the server but is no account of it"}); err != nil {
 				return found, err
 			}
 		}
@@ -193,7 +199,8 @@ func (s *Service) repair(ctx context.Context, server db.Server, p *usecase.Progr
 		p.Step(agentlink.Step{Name: UnownedStep, State: agentlink.StepFailed, Detail: err.Error()})
 		return err
 	}
-	p.Step(agentlink.Step{Name: UnownedStep, State: agentlink.StepDone, Detail: fmt.Sprintf("%d removed or put right", cleared.Files)})
+	p.Step(agentlink.Step{Name: UnownedStep, State: agentlink.StepDone,
+		Detail: fmt.Sprintf("%d removed or put right", cleared.Files)})
 	return nil
 }
 
@@ -207,7 +214,9 @@ func (s *Service) SweepServers(ctx context.Context) error {
 		if row.Server.State != "joined" {
 			continue
 		}
-		if err := s.Store.InTx(ctx, func(tx store.Tx) error { return s.Queue.Sweep(ctx, tx, row.Server.ID, 0, false) }); err != nil {
+		if err := s.Store.InTx(ctx, func(tx store.Tx) error {
+			return s.Queue.Sweep(ctx, tx, row.Server.ID, 0, false)
+		}); err != nil {
 			return err
 		}
 	}

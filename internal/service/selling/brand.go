@@ -22,9 +22,12 @@ func (s *Service) Brand(ctx context.Context, a usecase.Actor, name string) (api.
 	return usecase.BrandView(row)
 }
 
-// ChangeBrand replaces how a reseller looks, but for the logo. Version is the one the caller has seen, or 0.
-func (s *Service) ChangeBrand(ctx context.Context, a usecase.Actor, name string, version int64, in api.Brand) (api.BrandInForce, error) {
-	in.Title, in.Footer, in.SenderName = usecase.OneLine(in.Title), strings.TrimSpace(in.Footer), usecase.OneLine(in.SenderName)
+// ChangeBrand replaces how a reseller looks, but for the logo. Version
+// is the one the caller has seen, or 0.
+func (s *Service) ChangeBrand(ctx context.Context, a usecase.Actor, name string, version int64,
+	in api.Brand) (api.BrandInForce, error) {
+	in.Title, in.Footer, in.SenderName = usecase.OneLine(in.Title), strings.TrimSpace(in.Footer),
+		usecase.OneLine(in.SenderName)
 	in.Bar, in.Accent = strings.ToLower(in.Bar), strings.ToLower(in.Accent)
 	if err := brand.CheckColours(in.Bar, in.Accent); err != nil {
 		return api.BrandInForce{}, err
@@ -97,7 +100,8 @@ func (s *Service) ChangeLogo(ctx context.Context, a usecase.Actor, name string, 
 			}
 			return map[string]any{"logo": *t, "bytes": len(image)}
 		}
-		return usecase.Record(ctx, tx, a, "brand.logo", usecase.AboutReseller(row), describe(row.Logo, row.LogoType), describe(kept, mediaType))
+		return usecase.Record(ctx, tx, a, "brand.logo", usecase.AboutReseller(row), describe(row.Logo, row.LogoType),
+			describe(kept, mediaType))
 	})
 }
 

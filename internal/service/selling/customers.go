@@ -36,7 +36,8 @@ type customerRecord struct {
 }
 
 func recordOfCustomer(row db.Customer) customerRecord {
-	r := customerRecord{Name: row.Name, Contact: row.Contact, Phone: row.Phone, Postal: row.Postal, Language: row.Language}
+	r := customerRecord{Name: row.Name, Contact: row.Contact, Phone: row.Phone, Postal: row.Postal,
+		Language: row.Language}
 	if row.Email != nil {
 		r.Email = *row.Email
 	}
@@ -47,7 +48,8 @@ func customerTaken(name string) error {
 	return refusal.New(refusal.NameTaken, "there is a customer %q already", name).On("name")
 }
 
-func (s *Service) AddCustomerTx(ctx context.Context, tx store.Tx, a usecase.Actor, in api.NewCustomer) (db.Customer, error) {
+func (s *Service) AddCustomerTx(ctx context.Context, tx store.Tx, a usecase.Actor, in api.NewCustomer) (db.Customer,
+	error) {
 	none := db.Customer{}
 	_, owner, err := usecase.ResellerFor(ctx, tx.Queries, a, in.Reseller)
 	if err != nil {
@@ -56,7 +58,8 @@ func (s *Service) AddCustomerTx(ctx context.Context, tx store.Tx, a usecase.Acto
 	if err := usecase.LockResellerForKeyShare(ctx, tx, owner); err != nil {
 		return none, err
 	}
-	p := db.AddCustomerParams{ResellerID: owner, Name: usecase.OneLine(in.Name), Contact: usecase.OneLine(in.Contact), Phone: usecase.OneLine(in.Phone), Postal: strings.TrimSpace(in.Postal), Language: in.Language}
+	p := db.AddCustomerParams{ResellerID: owner, Name: usecase.OneLine(in.Name), Contact: usecase.OneLine(in.Contact),
+		Phone: usecase.OneLine(in.Phone), Postal: strings.TrimSpace(in.Postal), Language: in.Language}
 	if p.Name == "" {
 		return none, refusal.Input("name", "a customer needs a name")
 	}
@@ -97,7 +100,8 @@ func customerIn(ctx context.Context, q *db.Queries, a usecase.Actor, number int6
 }
 
 func customerView(a usecase.Actor, row db.CustomersRow) api.Customer {
-	c := api.Customer{ID: row.ID, Name: row.Name, Contact: row.Contact, Phone: row.Phone, Postal: row.Postal, Language: row.Language,
+	c := api.Customer{ID: row.ID, Name: row.Name, Contact: row.Contact, Phone: row.Phone, Postal: row.Postal,
+		Language: row.Language,
 		Accounts: row.Accounts, Since: row.CreatedAt, Version: row.Version}
 	if row.Email != nil {
 		c.Email = *row.Email
@@ -116,7 +120,8 @@ type CustomerFilter struct {
 }
 
 // Customers returns a page of customers in the order of their names.
-func (s *Service) Customers(ctx context.Context, a usecase.Actor, f CustomerFilter, next string, most int) (api.CustomerPage, error) {
+func (s *Service) Customers(ctx context.Context, a usecase.Actor, f CustomerFilter, next string,
+	most int) (api.CustomerPage, error) {
 	page := api.CustomerPage{Customers: []api.Customer{}}
 	p := db.CustomersParams{Search: usecase.EscapeLike(strings.TrimSpace(f.Search)), Own: f.Own, Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.Scope()
@@ -145,7 +150,8 @@ func (s *Service) Customers(ctx context.Context, a usecase.Actor, f CustomerFilt
 }
 
 // ChangeCustomer changes a customer. Version is the one the caller has seen, or 0.
-func (s *Service) ChangeCustomer(ctx context.Context, a usecase.Actor, reference string, version int64, in api.CustomerChange) (api.Customer, error) {
+func (s *Service) ChangeCustomer(ctx context.Context, a usecase.Actor, reference string, version int64,
+	in api.CustomerChange) (api.Customer, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Customer, error) {
 		none := api.Customer{}
 		row, err := usecase.LockCustomer(ctx, tx, a, reference)
@@ -155,7 +161,8 @@ func (s *Service) ChangeCustomer(ctx context.Context, a usecase.Actor, reference
 		if err := usecase.CheckVersion("the customer", version, row.Version); err != nil {
 			return none, err
 		}
-		p := db.ChangeCustomerParams{ID: row.ID, Name: row.Name, Email: row.Email, Contact: row.Contact, Phone: row.Phone, Postal: row.Postal, Language: row.Language}
+		p := db.ChangeCustomerParams{ID: row.ID, Name: row.Name, Email: row.Email, Contact: row.Contact,
+			Phone: row.Phone, Postal: row.Postal, Language: row.Language}
 		for _, part := range []struct {
 			to   *string
 			from *string
@@ -183,7 +190,8 @@ func (s *Service) ChangeCustomer(ctx context.Context, a usecase.Actor, reference
 			return none, err
 		}
 		a.Summarize("change customer %s", row.Name)
-		if err := usecase.Record(ctx, tx, a, "customer.change", usecase.AboutCustomer(after), recordOfCustomer(row), recordOfCustomer(after)); err != nil {
+		if err := usecase.Record(ctx, tx, a, "customer.change", usecase.AboutCustomer(after), recordOfCustomer(row),
+			recordOfCustomer(after)); err != nil {
 			return none, err
 		}
 		return customerIn(ctx, tx.Queries, a, row.ID)
@@ -202,7 +210,8 @@ func (s *Service) RemoveCustomer(ctx context.Context, a usecase.Actor, reference
 			return err
 		}
 		if count.Open > 0 {
-			return refusal.New(refusal.InUse, "%s has %s; close or give them to somebody else first", row.Name, usecase.Counted(int(count.Open), "account"))
+			return refusal.New(refusal.InUse, "%s has %s; close or give them to somebody else first", row.Name,
+				usecase.Counted(int(count.Open), "account"))
 		}
 		a.Summarize("remove customer %s with all contact data, and whoever signs in for them", row.Name)
 		if err := tx.RemoveCustomer(ctx, row.ID); err != nil {
@@ -222,7 +231,8 @@ func (s *Service) Notes(ctx context.Context, a usecase.Actor, reference string) 
 	return api.Notes{Notes: row.Notes}, err
 }
 
-// ChangeNotes replaces what staff has noted about a customer. The event is not the customer's to see.
+// ChangeNotes replaces what staff has noted about a customer. The event
+// is not the customer's to see.
 func (s *Service) ChangeNotes(ctx context.Context, a usecase.Actor, reference string, in api.Notes) (api.Notes, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Notes, error) {
 		row, err := usecase.LockCustomer(ctx, tx, a, reference)
@@ -234,7 +244,8 @@ func (s *Service) ChangeNotes(ctx context.Context, a usecase.Actor, reference st
 		}
 		a.Summarize("keep notes about %s", row.Name)
 		of := usecase.About("notes about customer %d %s", row.ID, row.Name).Of(row.ResellerID)
-		return in, usecase.Record(ctx, tx, a, "customer.notes", of, map[string]string{"notes": row.Notes}, map[string]string{"notes": in.Notes})
+		return in, usecase.Record(ctx, tx, a, "customer.notes", of, map[string]string{"notes": row.Notes},
+			map[string]string{"notes": in.Notes})
 	})
 }
 
@@ -247,7 +258,8 @@ func (s *Service) Mails(ctx context.Context, a usecase.Actor, reference string) 
 	}
 	rows, err := s.Store.MailsOfCustomer(ctx, &number)
 	for _, row := range rows {
-		m := api.Mail{Kind: row.Kind, To: row.Recipient, State: row.State, Failure: row.Failure, CreatedAt: row.CreatedAt}
+		m := api.Mail{Kind: row.Kind, To: row.Recipient, State: row.State, Failure: row.Failure,
+			CreatedAt: row.CreatedAt}
 		if row.State == "sent" {
 			m.SentAt = row.FinishedAt
 		}

@@ -13,9 +13,10 @@ import (
 	"victualler/internal/store/db"
 )
 
-// changeTerms changes what an account may use: locks it, lets fn write, looks at what comes of it, and
-// tells its server where that has to know.
-func (s *Service) changeTerms(ctx context.Context, a usecase.Actor, reference, kind string, fn func(tx store.Tx, st entitlement.Entitlement) error) (api.TermsChanged, error) {
+// changeTerms changes what an account may use: locks it, lets fn write, looks at what comes of it,
+// and tells its server where that has to know.
+func (s *Service) changeTerms(ctx context.Context, a usecase.Actor, reference, kind string,
+	fn func(tx store.Tx, st entitlement.Entitlement) error) (api.TermsChanged, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.TermsChanged, error) {
 		none := api.TermsChanged{}
 		number, err := usecase.FindAccount(ctx, tx.Queries, a, reference)
@@ -54,13 +55,16 @@ func (s *Service) changeTerms(ctx context.Context, a usecase.Actor, reference, k
 }
 
 // SetException sets a limit or a feature of one account by hand.
-func (s *Service) SetException(ctx context.Context, a usecase.Actor, reference string, in api.NewException) (api.TermsChanged, error) {
-	e := plans.Exception{Limit: plans.Key(in.Limit), Feature: plans.Feature(in.Feature), Author: a.Name, Reason: strings.TrimSpace(in.Reason), EndsAt: in.EndsAt}
+func (s *Service) SetException(ctx context.Context, a usecase.Actor, reference string,
+	in api.NewException) (api.TermsChanged, error) {
+	e := plans.Exception{Limit: plans.Key(in.Limit), Feature: plans.Feature(in.Feature), Author: a.Name,
+		Reason: strings.TrimSpace(in.Reason), EndsAt: in.EndsAt}
 	switch {
 	case (in.Limit == "") == (in.Feature == ""):
 		return api.TermsChanged{}, refusal.Input("limit", "name either a limit or a feature")
 	case in.Limit != "" && !in.Amount.Given:
-		return api.TermsChanged{}, refusal.Input("amount", "how much of %s? give a number, or null for unlimited", in.Limit)
+		return api.TermsChanged{}, refusal.Input("amount", "how much of %s? give a number, or null for unlimited",
+			in.Limit)
 	case in.Feature != "" && in.On == nil:
 		return api.TermsChanged{}, refusal.Input("on", "say whether %s is on or off", in.Feature)
 	case e.Reason == "":
@@ -79,10 +83,12 @@ func (s *Service) SetException(ctx context.Context, a usecase.Actor, reference s
 	}
 	return s.changeTerms(ctx, a, reference, "exception.set", func(tx store.Tx, st entitlement.Entitlement) error {
 		if st.Headroom != nil && e.Feature != "" && e.On && !st.Headroom.Share.Features[e.Feature] {
-			return refusal.New(refusal.LimitReached, "%s is not in the share of %s; an operator can put it there", e.Feature, st.Headroom.Share.Reseller).On("feature")
+			return refusal.New(refusal.LimitReached, "%s is not in the share of %s; an operator can put it there",
+				e.Feature, st.Headroom.Share.Reseller).On("feature")
 		}
 		var before any
-		old, err := tx.RemoveException(ctx, db.RemoveExceptionParams{Account: st.Account.ID, LimitKey: p.LimitKey, Feature: p.Feature})
+		old, err := tx.RemoveException(ctx, db.RemoveExceptionParams{Account: st.Account.ID, LimitKey: p.LimitKey,
+			Feature: p.Feature})
 		if err == nil {
 			before = exceptionRecord(entitlement.ExceptionOf(old))
 		} else if !store.None(err) {
@@ -111,8 +117,10 @@ func exceptionRecord(e plans.Exception) map[string]any {
 	return r
 }
 
-// RemoveException takes an exception away: the value of the plan returns. What is "limits" or "features".
-func (s *Service) RemoveException(ctx context.Context, a usecase.Actor, reference, what, key string) (api.TermsChanged, error) {
+// RemoveException takes an exception away: the value of the plan
+// returns. What is "limits" or "features".
+func (s *Service) RemoveException(ctx context.Context, a usecase.Actor, reference, what, key string) (api.TermsChanged,
+	error) {
 	return s.changeTerms(ctx, a, reference, "exception.remove", func(tx store.Tx, st entitlement.Entitlement) error {
 		for _, e := range st.Exceptions {
 			if what == "limits" && string(e.Limit) == key || what == "features" && string(e.Feature) == key {
@@ -124,7 +132,8 @@ func (s *Service) RemoveException(ctx context.Context, a usecase.Actor, referenc
 	})
 }
 
-func (s *Service) removeException(ctx context.Context, tx store.Tx, a usecase.Actor, account db.Account, e plans.Exception) error {
+func (s *Service) removeException(ctx context.Context, tx store.Tx, a usecase.Actor, account db.Account,
+	e plans.Exception) error {
 	p := db.RemoveExceptionParams{Account: account.ID}
 	if e.Feature != "" {
 		feature := string(e.Feature)
@@ -154,7 +163,8 @@ func (s *Service) Exceptions(ctx context.Context, a usecase.Actor, reference str
 }
 
 func ExceptionView(e plans.Exception) api.Exception {
-	v := api.Exception{Limit: string(e.Limit), Feature: string(e.Feature), On: e.On, Reason: e.Reason, Author: e.Author, SetAt: e.At, EndsAt: e.EndsAt}
+	v := api.Exception{Limit: string(e.Limit), Feature: string(e.Feature), On: e.On, Reason: e.Reason, Author: e.Author,
+		SetAt: e.At, EndsAt: e.EndsAt}
 	if e.Limit != "" {
 		v.Amount = entitlement.ColumnOf(e.Amount)
 	}
@@ -173,10 +183,12 @@ func (s *Service) EndExceptions(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			if err := usecase.Record(ctx, tx, usecase.System(), "exception.end", usecase.AboutAccount(account), exceptionRecord(entitlement.ExceptionOf(row)), nil); err != nil {
+			if err := usecase.Record(ctx, tx, usecase.System(), "exception.end", usecase.AboutAccount(account),
+				exceptionRecord(entitlement.ExceptionOf(row)), nil); err != nil {
 				return err
 			}
-			if _, err := s.rollout.ApplyAccounts(ctx, tx, usecase.System(), "exception.end", usecase.AboutAccount(account), []int64{account.ID}); err != nil {
+			if _, err := s.rollout.ApplyAccounts(ctx, tx, usecase.System(), "exception.end",
+				usecase.AboutAccount(account), []int64{account.ID}); err != nil {
 				return err
 			}
 		}
@@ -184,8 +196,10 @@ func (s *Service) EndExceptions(ctx context.Context) error {
 	})
 }
 
-// FreezeTerms holds an account on its present limits and features, or lets it go back to its plan's.
-func (s *Service) FreezeTerms(ctx context.Context, a usecase.Actor, reference string, held bool) (api.TermsChanged, error) {
+// FreezeTerms holds an account on its present limits and features, or
+// lets it go back to its plan's.
+func (s *Service) FreezeTerms(ctx context.Context, a usecase.Actor, reference string, held bool) (api.TermsChanged,
+	error) {
 	return s.changeTerms(ctx, a, reference, "account.freeze", func(tx store.Tx, st entitlement.Entitlement) error {
 		if held == (st.Account.FrozenTerms != nil) {
 			return nil
@@ -196,12 +210,14 @@ func (s *Service) FreezeTerms(ctx context.Context, a usecase.Actor, reference st
 				return err
 			}
 			a.Summarize("freeze the present limits of %s", st.Account.SignInName)
-			return freeze(ctx, tx, a, st.Account, entitlement.PlanRef("", row.Reseller, row.Name), st.Terms.Limits, st.Terms.Features)
+			return freeze(ctx, tx, a, st.Account, entitlement.PlanRef("", row.Reseller, row.Name), st.Terms.Limits,
+				st.Terms.Features)
 		}
 		a.Summarize("have %s follow its plan again", st.Account.SignInName)
 		if err := tx.SetFrozenTerms(ctx, db.SetFrozenTermsParams{ID: st.Account.ID}); err != nil {
 			return err
 		}
-		return usecase.Record(ctx, tx, a, "account.freeze", usecase.AboutAccount(st.Account), map[string]string{"held_on": st.Terms.Source}, nil)
+		return usecase.Record(ctx, tx, a, "account.freeze", usecase.AboutAccount(st.Account),
+			map[string]string{"held_on": st.Terms.Source}, nil)
 	})
 }

@@ -13,7 +13,8 @@ import (
 // The brand of the pages that servers show: the reseller's, or the installation's title.
 // BrandPart is what pages look like that the server shows in the place of a site's own.
 func (s *Service) BrandPart() rollout.Part {
-	return rollout.Part{Name: "brand", Fill: func(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m *rollout.Manifests) error {
+	return rollout.Part{Name: "brand", Fill: func(ctx context.Context, q *db.Queries, st entitlement.Entitlement,
+		m *rollout.Manifests) error {
 		home := m.Home()
 		if st.Account.ResellerID == nil {
 			settings, err := q.Settings(ctx)
@@ -35,7 +36,8 @@ func (s *Service) BrandPart() rollout.Part {
 // What the allowance says of the home and of PHP.
 // LimitsPart is what plans, exceptions and shares allow on the server.
 func (s *Service) LimitsPart() rollout.Part {
-	return rollout.Part{Name: "limits", Fill: func(_ context.Context, _ *db.Queries, st entitlement.Entitlement, m *rollout.Manifests) error {
+	return rollout.Part{Name: "limits", Fill: func(_ context.Context, _ *db.Queries, st entitlement.Entitlement,
+		m *rollout.Manifests) error {
 		p := st.ServerLimits()
 		home := m.Home()
 		home.Home.DiskLimit = entitlement.ColumnOf(p.Disk)
@@ -48,7 +50,8 @@ func (s *Service) LimitsPart() rollout.Part {
 // SuspensionPart is whether the account is switched off, by itself or with its reseller. Parts that
 // leave something out then come after it.
 func (s *Service) SuspensionPart() rollout.Part {
-	return rollout.Part{Name: "suspension", Fill: func(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m *rollout.Manifests) error {
+	return rollout.Part{Name: "suspension", Fill: func(ctx context.Context, q *db.Queries, st entitlement.Entitlement,
+		m *rollout.Manifests) error {
 		home := m.Home()
 		home.Suspended = st.Account.SuspendedAt != nil
 		if st.Account.ResellerID == nil || home.Suspended {

@@ -14,9 +14,10 @@ import (
 	"victualler/internal/store/db"
 )
 
-// ChangeAccountPlans puts accounts on another plan. Nothing is deleted by it: what is over a new limit
-// cannot grow.
-func (s *Service) ChangeAccountPlans(ctx context.Context, a usecase.Actor, reference string, in api.Shift) (api.Shifted, error) {
+// ChangeAccountPlans puts accounts on another plan. Nothing is deleted
+// by it: what is over a new limit cannot grow.
+func (s *Service) ChangeAccountPlans(ctx context.Context, a usecase.Actor, reference string, in api.Shift) (api.Shifted,
+	error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Shifted, error) {
 		none := api.Shifted{}
 		found, err := usecase.FindPlan(ctx, tx.Queries, a, reference)
@@ -92,12 +93,16 @@ func (s *Service) ChangeAccountPlans(ctx context.Context, a usecase.Actor, refer
 			a.Preview.Effects = out.Effects
 		}
 		a.Summarize("put %s on plan %s", usecase.Counted(len(accounts), "account"), out.Plan)
-		out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, "account.plan", usecase.About("plan %s", entitlement.PlanRef("", found.Reseller, found.Name)).Of(accounts[0].ResellerID), changed)
+		out.Operation,
+			err = s.rollout.ApplyAccounts(ctx, tx, a, "account.plan",
+			usecase.About("plan %s", entitlement.PlanRef("", found.Reseller, found.Name)).Of(accounts[0].ResellerID),
+			changed)
 		return out, err
 	})
 }
 
-func (s *Service) changeAccountPlan(ctx context.Context, tx store.Tx, a usecase.Actor, plan db.FindPlanRow, st entitlement.Entitlement, dropExceptions bool) error {
+func (s *Service) changeAccountPlan(ctx context.Context, tx store.Tx, a usecase.Actor, plan db.FindPlanRow,
+	st entitlement.Entitlement, dropExceptions bool) error {
 	account := st.Account
 	row, err := tx.AccountRow(ctx, account.ID)
 	if err != nil {
@@ -107,7 +112,8 @@ func (s *Service) changeAccountPlan(ctx context.Context, tx store.Tx, a usecase.
 		return err
 	}
 	if plan.ResellerID != nil && usecase.OrZero(plan.ResellerID) != usecase.OrZero(account.ResellerID) {
-		return refusal.New(refusal.InvalidInput, "%s is no account of %s; it cannot be put on their plan", account.SignInName, plan.Reseller).On("accounts")
+		return refusal.New(refusal.InvalidInput, "%s is no account of %s; it cannot be put on their plan",
+			account.SignInName, plan.Reseller).On("accounts")
 	}
 	if err := tx.SetPlanOfAccount(ctx, db.SetPlanOfAccountParams{ID: account.ID, PlanID: plan.ID}); err != nil {
 		return err
@@ -126,5 +132,6 @@ func (s *Service) changeAccountPlan(ctx context.Context, tx store.Tx, a usecase.
 			}
 		}
 	}
-	return usecase.Record(ctx, tx, a, "account.plan", usecase.AboutAccount(account), before, map[string]string{"plan": entitlement.PlanRef("", plan.Reseller, plan.Name)})
+	return usecase.Record(ctx, tx, a, "account.plan", usecase.AboutAccount(account), before,
+		map[string]string{"plan": entitlement.PlanRef("", plan.Reseller, plan.Name)})
 }

@@ -81,7 +81,8 @@ func (s *Service) AddPlan(ctx context.Context, a usecase.Actor, in api.NewPlan) 
 		a.Summarize("add plan %s", ref)
 		noteWarnings(a, plan)
 		return entitlement.PlanView(a, plan, reseller.Name, template, 0, row.Version),
-			usecase.Record(ctx, tx, a, "plan.add", usecase.About("plan %s", ref).Of(owner), nil, entitlement.PlanRecordOf(plan, template))
+			usecase.Record(ctx, tx, a, "plan.add", usecase.About("plan %s", ref).Of(owner), nil,
+				entitlement.PlanRecordOf(plan, template))
 	})
 }
 
@@ -119,16 +120,19 @@ func (s *Service) Plan(ctx context.Context, a usecase.Actor, reference string) (
 type PlanFilter struct {
 	// Search is part of a name, or of RESELLER.NAME.
 	Search string
-	// Reseller lists one reseller's plans only; Own, for operators, those of no reseller. Both together list those
-	// that an account of the reseller's customers can be on.
+	// Reseller lists one reseller's plans only; Own, for operators, those of no reseller. Both
+	// together list those that an account of the reseller's customers can be on.
 	Reseller string
 	Own      bool
 }
 
-// Plans returns a page of plans: the operator's first, each reseller's after them, in the order of their names.
-func (s *Service) Plans(ctx context.Context, a usecase.Actor, f PlanFilter, next string, most int) (api.PlanPage, error) {
+// Plans returns a page of plans: the operator's first, each reseller's
+// after them, in the order of their names.
+func (s *Service) Plans(ctx context.Context, a usecase.Actor, f PlanFilter, next string, most int) (api.PlanPage,
+	error) {
 	page := api.PlanPage{Plans: []api.Plan{}}
-	p := db.PlansParams{Scope: a.ResellerID, Own: f.Own && a.Role == rights.Operator, Search: usecase.EscapeLike(strings.TrimSpace(f.Search)), Most: int32(most + 1)}
+	p := db.PlansParams{Scope: a.ResellerID, Own: f.Own && a.Role == rights.Operator,
+		Search: usecase.EscapeLike(strings.TrimSpace(f.Search)), Most: int32(most + 1)}
 	if f.Reseller != "" {
 		reseller, err := usecase.FindReseller(ctx, s.Store.Queries, a, f.Reseller)
 		if err != nil {
@@ -159,7 +163,8 @@ func (s *Service) Plans(ctx context.Context, a usecase.Actor, f PlanFilter, next
 	for _, row := range rows {
 		plan := loaded[row.ID]
 		plan.Name = row.Name
-		page.Plans = append(page.Plans, entitlement.PlanView(a, plan, row.Reseller, templates[row.ID], row.Accounts, row.Version))
+		page.Plans = append(page.Plans, entitlement.PlanView(a, plan, row.Reseller, templates[row.ID], row.Accounts,
+			row.Version))
 	}
 	return page, err
 }
@@ -187,7 +192,8 @@ func (s *Service) ComparePlans(ctx context.Context, a usecase.Actor, references 
 		out.Plans = append(out.Plans, entitlement.PlanRef(a.Reseller, row.Reseller, row.Name))
 	}
 	for _, row := range plans.Compare(list) {
-		view := api.ComparisonRow{Feature: string(row.Feature), Title: "feature " + string(row.Feature), On: row.On, Differs: row.Differs}
+		view := api.ComparisonRow{Feature: string(row.Feature), Title: "feature " + string(row.Feature), On: row.On,
+			Differs: row.Differs}
 		if row.Limit != nil {
 			view.Limit, view.Title, view.Unit = string(row.Limit.Key), row.Limit.Title, string(row.Limit.Unit)
 			for _, a := range row.Amounts {
@@ -201,7 +207,8 @@ func (s *Service) ComparePlans(ctx context.Context, a usecase.Actor, references 
 
 // ChangePlan changes a plan and with it every account that is on it, but for those that are
 // held. Version is the one the caller has seen, or 0.
-func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference string, version int64, in api.PlanChange) (api.PlanChanged, error) {
+func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference string, version int64,
+	in api.PlanChange) (api.PlanChanged, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.PlanChanged, error) {
 		none := api.PlanChanged{}
 		found, err := usecase.FindPlan(ctx, tx.Queries, a, reference)
@@ -243,7 +250,9 @@ func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference str
 		if err != nil {
 			return none, err
 		}
-		if row, err = tx.RenamePlan(ctx, db.RenamePlanParams{ID: row.ID, Name: plan.Name}); store.ViolatedConstraint(err) == "plans_name" {
+		if row,
+			err = tx.RenamePlan(ctx, db.RenamePlanParams{ID: row.ID, Name: plan.Name}); store.ViolatedConstraint(
+			err) == "plans_name" {
 			return none, planTaken(plan.Name)
 		} else if err != nil {
 			return none, err
@@ -272,7 +281,8 @@ func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference str
 		if err := entitlement.AdmitAllottedOf(ctx, s.Base, tx, sums); err != nil {
 			return none, err
 		}
-		out := api.PlanChanged{Plan: entitlement.PlanView(a, plan, found.Reseller, template, int64(len(accounts)), row.Version), Frozen: held}
+		out := api.PlanChanged{Plan: entitlement.PlanView(a, plan, found.Reseller, template, int64(len(accounts)),
+			row.Version), Frozen: held}
 		var changed []int64
 		over := 0
 		for i := range after {
@@ -284,16 +294,20 @@ func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference str
 			if len(e.Over) > 0 {
 				over++
 			}
-			if a.Preview != nil && len(a.Preview.Effects) < usecase.MaxEffects && (len(e.Gains)+len(e.Losses) > 0 || e.Unchanged != "") {
+			if a.Preview != nil && len(a.Preview.Effects) < usecase.MaxEffects &&
+				(len(e.Gains)+len(e.Losses) > 0 || e.Unchanged != "") {
 				a.Preview.Effects = append(a.Preview.Effects, e)
 			}
 			if entitlement.ChangesServer(before[i], after[i]) {
 				changed = append(changed, accounts[i].ID)
 			}
 		}
-		a.Summarize("change plan %s, and with it %d of %d accounts; %d would be over a limit", was, out.Accounts, len(accounts), over)
+		a.Summarize("change plan %s, and with it %d of %d accounts; %d would be over a limit", was, out.Accounts,
+			len(accounts), over)
 		noteWarnings(a, plan)
-		if out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, "plan.change", usecase.About("plan %s", is).Of(row.ResellerID), changed); err != nil {
+		if out.Operation,
+			err = s.rollout.ApplyAccounts(ctx, tx, a, "plan.change", usecase.About("plan %s", is).Of(row.ResellerID),
+			changed); err != nil {
 			return none, err
 		}
 		return out, usecase.Record(ctx, tx, a, "plan.change", usecase.About("plan %s", is).Of(row.ResellerID),
@@ -322,9 +336,10 @@ func keptByAccount(st entitlement.Entitlement) string {
 	return strings.Join(reasons, "; ")
 }
 
-// freezeSome holds accounts on the limits of the plan as it was, as the change of the plan asks, and returns
-// how all stand afterwards.
-func (s *Service) freezeSome(ctx context.Context, tx store.Tx, a usecase.Actor, which, plan string, old plans.Plan, accounts []db.Account, before []entitlement.Entitlement) (after []entitlement.Entitlement, count int64, err error) {
+// freezeSome holds accounts on the limits of the plan as it was, as the change of the plan asks,
+// and returns how all stand afterwards.
+func (s *Service) freezeSome(ctx context.Context, tx store.Tx, a usecase.Actor, which, plan string, old plans.Plan,
+	accounts []db.Account, before []entitlement.Entitlement) (after []entitlement.Entitlement, count int64, err error) {
 	after, err = entitlement.LoadMany(ctx, s.Base, tx.Queries, accounts)
 	if err != nil || which == "" || which == "none" {
 		return after, 0, err
@@ -347,7 +362,8 @@ func (s *Service) freezeSome(ctx context.Context, tx store.Tx, a usecase.Actor, 
 }
 
 // freeze holds an account on limits and features, those of a plan at a time.
-func freeze(ctx context.Context, tx store.Tx, a usecase.Actor, account db.Account, plan string, limits plans.Limits, features plans.Features) error {
+func freeze(ctx context.Context, tx store.Tx, a usecase.Actor, account db.Account, plan string, limits plans.Limits,
+	features plans.Features) error {
 	text, err := json.Marshal(entitlement.FrozenTerms{Plan: plan, Limits: limits, Features: features})
 	if err != nil {
 		return err
@@ -355,7 +371,8 @@ func freeze(ctx context.Context, tx store.Tx, a usecase.Actor, account db.Accoun
 	if err := tx.SetFrozenTerms(ctx, db.SetFrozenTermsParams{ID: account.ID, FrozenTerms: text}); err != nil {
 		return err
 	}
-	return usecase.Record(ctx, tx, a, "account.freeze", usecase.AboutAccount(account), nil, map[string]string{"held_on": "plan " + plan})
+	return usecase.Record(ctx, tx, a, "account.freeze", usecase.AboutAccount(account), nil,
+		map[string]string{"held_on": "plan " + plan})
 }
 
 // RemovePlan removes a plan that no account is on.
@@ -375,7 +392,8 @@ func (s *Service) RemovePlan(ctx context.Context, a usecase.Actor, reference str
 			return err
 		}
 		if len(accounts) > 0 {
-			return refusal.New(refusal.InUse, "%s on plan %s: %s; put them on another plan first", usecase.AreIs(len(accounts), "account"), reference, usecase.ListSome(accounts))
+			return refusal.New(refusal.InUse, "%s on plan %s: %s; put them on another plan first",
+				usecase.AreIs(len(accounts), "account"), reference, usecase.ListSome(accounts))
 		}
 		plan, err := entitlement.LoadPlan(ctx, tx.Queries, found.ID, found.Name)
 		if err != nil {
@@ -386,6 +404,7 @@ func (s *Service) RemovePlan(ctx context.Context, a usecase.Actor, reference str
 		}
 		ref := entitlement.PlanRef("", found.Reseller, found.Name)
 		a.Summarize("remove plan %s", ref)
-		return usecase.Record(ctx, tx, a, "plan.remove", usecase.About("plan %s", ref).Of(found.ResellerID), entitlement.PlanRecordOf(plan, ""), nil)
+		return usecase.Record(ctx, tx, a, "plan.remove", usecase.About("plan %s", ref).Of(found.ResellerID),
+			entitlement.PlanRecordOf(plan, ""), nil)
 	})
 }

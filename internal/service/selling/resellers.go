@@ -38,7 +38,8 @@ func (s *Service) AddReseller(ctx context.Context, a usecase.Actor, in api.NewRe
 	if in.Measure == "" {
 		in.Measure = string(plans.Allotted)
 	}
-	share, err := plans.CheckShare(plans.Share{Reseller: in.Name, Measure: plans.Measure(in.Measure), Limits: in.Limits, Features: in.Features})
+	share, err := plans.CheckShare(plans.Share{Reseller: in.Name, Measure: plans.Measure(in.Measure), Limits: in.Limits,
+		Features: in.Features})
 	if err != nil {
 		return api.Reseller{}, err
 	}
@@ -52,7 +53,8 @@ func (s *Service) AddReseller(ctx context.Context, a usecase.Actor, in api.NewRe
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Reseller, error) {
 		row, err := tx.AddReseller(ctx, p)
 		if store.ViolatedConstraint(err) == "resellers_name" {
-			return api.Reseller{}, refusal.New(refusal.NameTaken, "there is a reseller %q already; choose another name", in.Name).On("name")
+			return api.Reseller{}, refusal.New(refusal.NameTaken, "there is a reseller %q already; choose another name",
+				in.Name).On("name")
 		}
 		if err != nil {
 			return api.Reseller{}, err
@@ -61,7 +63,8 @@ func (s *Service) AddReseller(ctx context.Context, a usecase.Actor, in api.NewRe
 			return api.Reseller{}, err
 		}
 		a.Summarize("add reseller %s", row.Name)
-		if err := usecase.Record(ctx, tx, a, "reseller.add", usecase.AboutReseller(row), nil, recordOfReseller(row, share)); err != nil {
+		if err := usecase.Record(ctx, tx, a, "reseller.add", usecase.AboutReseller(row), nil,
+			recordOfReseller(row, share)); err != nil {
 			return api.Reseller{}, err
 		}
 		return s.resellerIn(ctx, tx.Queries, a, row.Name)
@@ -92,7 +95,8 @@ func (s *Service) resellerIn(ctx context.Context, q *db.Queries, a usecase.Actor
 func resellerView(row db.ResellersRow, share plans.Share) api.Reseller {
 	r := row.Reseller
 	v := api.Reseller{Name: r.Name, Title: r.Title, Measure: r.Measure, Limits: share.Limits, Features: share.Features,
-		Accounts: row.Accounts, Customers: row.Customers, Plans: row.Plans, With: r.SuspendedAccounts, NameServers: usecase.NonNil(r.NameServers), Version: r.Version}
+		Accounts: row.Accounts, Customers: row.Customers, Plans: row.Plans, With: r.SuspendedAccounts,
+		NameServers: usecase.NonNil(r.NameServers), Version: r.Version}
 	if r.Email != nil {
 		v.Email = *r.Email
 	}
@@ -103,9 +107,11 @@ func resellerView(row db.ResellersRow, share plans.Share) api.Reseller {
 }
 
 // Resellers returns a page of resellers in the order of their names.
-func (s *Service) Resellers(ctx context.Context, a usecase.Actor, search, next string, most int) (api.ResellerPage, error) {
+func (s *Service) Resellers(ctx context.Context, a usecase.Actor, search, next string, most int) (api.ResellerPage,
+	error) {
 	page := api.ResellerPage{Resellers: []api.Reseller{}}
-	p := db.ResellersParams{Scope: a.ResellerID, Search: usecase.EscapeLike(strings.TrimSpace(search)), Most: int32(most + 1)}
+	p := db.ResellersParams{Scope: a.ResellerID, Search: usecase.EscapeLike(strings.TrimSpace(search)),
+		Most: int32(most + 1)}
 	if err := usecase.ReadCursor(next, &p.After); err != nil {
 		return page, err
 	}
@@ -150,8 +156,10 @@ func (s *Service) Share(ctx context.Context, a usecase.Actor, name string) (api.
 			return err
 		}
 		for _, l := range share.Lines(given, used) {
-			out.Lines = append(out.Lines, api.ShareLine{Key: string(l.Info.Key), Unit: string(l.Info.Unit), Title: l.Info.Title, Bound: l.Info.Bound,
-				Share: entitlement.ColumnOf(l.Share), Allotted: entitlement.ColumnOf(l.Allotted), Used: l.Used, Left: entitlement.ColumnOf(l.Left), Over: l.Over})
+			out.Lines = append(out.Lines, api.ShareLine{Key: string(l.Info.Key), Unit: string(l.Info.Unit),
+				Title: l.Info.Title, Bound: l.Info.Bound,
+				Share: entitlement.ColumnOf(l.Share), Allotted: entitlement.ColumnOf(l.Allotted), Used: l.Used,
+				Left: entitlement.ColumnOf(l.Left), Over: l.Over})
 		}
 		out.Features = entitlement.SwitchedOn(share.Features)
 		out.Accounts, err = q.CountAccountsOfReseller(ctx, &row.ID)
@@ -160,9 +168,10 @@ func (s *Service) Share(ctx context.Context, a usecase.Actor, name string) (api.
 	return out, err
 }
 
-// ChangeReseller changes a reseller and their share. A share below what is given out needs a decision. Version is
-// the one the caller has seen, or 0.
-func (s *Service) ChangeReseller(ctx context.Context, a usecase.Actor, name string, version int64, in api.ResellerChange) (api.Reseller, error) {
+// ChangeReseller changes a reseller and their share. A share below what is given out needs a
+// decision. Version is the one the caller has seen, or 0.
+func (s *Service) ChangeReseller(ctx context.Context, a usecase.Actor, name string, version int64,
+	in api.ResellerChange) (api.Reseller, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Reseller, error) {
 		none := api.Reseller{}
 		row, err := usecase.LockReseller(ctx, tx, a, name)
@@ -180,7 +189,8 @@ func (s *Service) ChangeReseller(ctx context.Context, a usecase.Actor, name stri
 		if in.Measure != "" {
 			share.Measure = plans.Measure(in.Measure)
 		}
-		as, err := plans.Plan{Name: "share", Limits: old.Limits, Features: old.Features}.With("", in.Limits, in.Features)
+		as, err := plans.Plan{Name: "share", Limits: old.Limits, Features: old.Features}.With("", in.Limits,
+			in.Features)
 		if err != nil {
 			return none, err
 		}
@@ -199,8 +209,11 @@ func (s *Service) ChangeReseller(ctx context.Context, a usecase.Actor, name stri
 			return none, err
 		}
 		if len(over) > 0 && in.Over != "keep" && a.Preview == nil {
-			r := refusal.New(refusal.NeedsDecision, "more is given out than the new share has: %s. Decide to keep what is given out (over: keep; client: --keep-over), or leave the share larger", strings.Join(over, "; "))
-			r.Decide = []refusal.Choice{{Field: "over", Value: "keep", Means: "what is given out stays; no account can use more than the share itself, and nothing more can be given out until it fits again"}}
+			r := refusal.New(refusal.NeedsDecision, "more is given out than the new share has: %s. Decide to keep "+
+				"what is given out (over: keep; client: --keep-over), or leave the share larger",
+				strings.Join(over, "; "))
+			r.Decide = []refusal.Choice{{Field: "over", Value: "keep", Means: "what is given out stays; no account " +
+				"can use more than the share itself, and nothing more can be given out until it fits again"}}
 			return none, r
 		}
 		a.Summarize("change reseller %s", name)
@@ -244,10 +257,12 @@ func (s *Service) ChangeReseller(ctx context.Context, a usecase.Actor, name stri
 				changed = append(changed, locked[i].ID)
 			}
 		}
-		if _, err := s.rollout.ApplyAccounts(ctx, tx, a, "reseller.change", usecase.AboutReseller(after), changed); err != nil {
+		if _, err := s.rollout.ApplyAccounts(ctx, tx, a, "reseller.change", usecase.AboutReseller(after),
+			changed); err != nil {
 			return none, err
 		}
-		if err := usecase.Record(ctx, tx, a, "reseller.change", usecase.AboutReseller(after), recordOfReseller(row, old), recordOfReseller(after, share)); err != nil {
+		if err := usecase.Record(ctx, tx, a, "reseller.change", usecase.AboutReseller(after),
+			recordOfReseller(row, old), recordOfReseller(after, share)); err != nil {
 			return none, err
 		}
 		return s.resellerIn(ctx, tx.Queries, a, name)
@@ -266,7 +281,8 @@ func (s *Service) RemoveReseller(ctx context.Context, a usecase.Actor, name stri
 			return err
 		}
 		if v.Customers > 0 || v.Accounts > 0 {
-			return refusal.New(refusal.InUse, "%s has %s with %s; remove them first", name, usecase.Counted(int(v.Customers), "customer"), usecase.Counted(int(v.Accounts), "account"))
+			return refusal.New(refusal.InUse, "%s has %s with %s; remove them first", name,
+				usecase.Counted(int(v.Customers), "customer"), usecase.Counted(int(v.Accounts), "account"))
 		}
 		share, err := entitlement.LoadShare(ctx, tx.Queries, row.ID)
 		if err != nil {
@@ -281,13 +297,15 @@ func (s *Service) RemoveReseller(ctx context.Context, a usecase.Actor, name stri
 				return err
 			}
 		}
-		a.Summarize("remove reseller %s with %s, and whoever signs in for them", name, usecase.Counted(len(rows), "plan"))
+		a.Summarize("remove reseller %s with %s, and whoever signs in for them", name,
+			usecase.Counted(len(rows), "plan"))
 		if err := tx.RemoveTemplatesOf(ctx, &row.ID); err != nil {
 			return err
 		}
 		if err := tx.RemoveReseller(ctx, row.ID); err != nil {
 			return err
 		}
-		return usecase.Record(ctx, tx, a, "reseller.remove", usecase.AboutReseller(row), recordOfReseller(row, share), nil)
+		return usecase.Record(ctx, tx, a, "reseller.remove", usecase.AboutReseller(row), recordOfReseller(row, share),
+			nil)
 	})
 }

@@ -26,13 +26,17 @@ func (s *Service) Settings(ctx context.Context) (api.Settings, error) {
 }
 
 func settingsView(row db.Setting) api.Settings {
-	return api.Settings{Title: row.Title, Console: row.Console, NameServers: usecase.NonNil(row.NameServers), SecondFactor: usecase.NonNil(row.SecondFactor),
-		SessionMinutes: int(row.SessionMinutes), MailServer: row.MailServer, MailSecurity: row.MailSecurity, MailName: row.MailName,
-		MailPassword: row.MailPassword != nil, Sender: row.Sender, ChallengeZone: row.ChallengeZone, Version: row.Version}
+	return api.Settings{Title: row.Title, Console: row.Console, NameServers: usecase.NonNil(row.NameServers),
+		SecondFactor:   usecase.NonNil(row.SecondFactor),
+		SessionMinutes: int(row.SessionMinutes), MailServer: row.MailServer, MailSecurity: row.MailSecurity,
+		MailName:     row.MailName,
+		MailPassword: row.MailPassword != nil, Sender: row.Sender, ChallengeZone: row.ChallengeZone,
+		Version: row.Version}
 }
 
 // ChangeSettings changes settings. Version is the one the caller has seen, or 0.
-func (s *Service) ChangeSettings(ctx context.Context, a usecase.Actor, version int64, in api.SettingsChange) (api.Settings, error) {
+func (s *Service) ChangeSettings(ctx context.Context, a usecase.Actor, version int64,
+	in api.SettingsChange) (api.Settings, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Settings, error) {
 		none := api.Settings{}
 		row, err := usecase.LockSettings(ctx, tx)
@@ -42,8 +46,10 @@ func (s *Service) ChangeSettings(ctx context.Context, a usecase.Actor, version i
 		if err := usecase.CheckVersion("the settings", version, row.Version); err != nil {
 			return none, err
 		}
-		p := db.SaveSettingsParams{Title: row.Title, Console: row.Console, NameServers: row.NameServers, SecondFactor: row.SecondFactor, SessionMinutes: row.SessionMinutes,
-			MailServer: row.MailServer, MailSecurity: row.MailSecurity, MailName: row.MailName, MailPassword: row.MailPassword, Sender: row.Sender, ChallengeZone: row.ChallengeZone}
+		p := db.SaveSettingsParams{Title: row.Title, Console: row.Console, NameServers: row.NameServers,
+			SecondFactor: row.SecondFactor, SessionMinutes: row.SessionMinutes,
+			MailServer: row.MailServer, MailSecurity: row.MailSecurity, MailName: row.MailName,
+			MailPassword: row.MailPassword, Sender: row.Sender, ChallengeZone: row.ChallengeZone}
 		if err := s.readSettings(&p, in); err != nil {
 			return none, err
 		}
@@ -73,13 +79,15 @@ func (s *Service) ChangeSettings(ctx context.Context, a usecase.Actor, version i
 				return none, err
 			}
 			if len(after.NameServers) == 0 && len(named) > 0 {
-				return none, refusal.Input("name_servers", "the zones of %s name these servers: they cannot be without any", usecase.Counted(len(named), "account"))
+				return none, refusal.Input("name_servers", "the zones of %s name these servers: they cannot be "+
+					"without any", usecase.Counted(len(named), "account"))
 			}
 			accounts = append(accounts, named...)
 			slices.Sort(accounts)
 			accounts = slices.Compact(accounts)
 		}
-		if out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, "settings.change", usecase.About("settings"), accounts); err != nil {
+		if out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, "settings.change", usecase.About("settings"),
+			accounts); err != nil {
 			return none, err
 		}
 		return out, usecase.Record(ctx, tx, a, "settings.change", usecase.About("settings"), b, v)
@@ -94,8 +102,10 @@ func (s *Service) readSettings(p *db.SaveSettingsParams, in api.SettingsChange) 
 	}
 	if in.Console != nil {
 		p.Console = strings.TrimRight(strings.TrimSpace(*in.Console), "/")
-		if u, err := url.Parse(p.Console); p.Console != "" && (err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.Path != "") {
-			return refusal.Input("console", "%q is not an address; write it as https://console.ternisland.example", *in.Console)
+		if u, err := url.Parse(p.Console); p.Console != "" &&
+			(err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.Path != "") {
+			return refusal.Input("console", "%q is not an address; write it as https://console.ternisland.example",
+				*in.Console)
 		}
 	}
 	if in.NameServers != nil {
@@ -122,8 +132,10 @@ func (s *Service) readSettings(p *db.SaveSettingsParams, in api.SettingsChange) 
 	if in.MailServer != nil {
 		p.MailServer = strings.TrimSpace(*in.MailServer)
 		host, port, err := net.SplitHostPort(p.MailServer)
-		if n, perr := strconv.Atoi(port); p.MailServer != "" && (err != nil || host == "" || perr != nil || n < 1 || n > 65535) {
-			return refusal.Input("mail_server", "%q is not host:port, such as mail.ternisland.example:587", p.MailServer)
+		if n, perr := strconv.Atoi(port); p.MailServer != "" &&
+			(err != nil || host == "" || perr != nil || n < 1 || n > 65535) {
+			return refusal.Input("mail_server", "%q is not host:port, such as mail.ternisland.example:587",
+				p.MailServer)
 		}
 	}
 	if in.MailSecurity != nil {
@@ -139,7 +151,8 @@ func (s *Service) readSettings(p *db.SaveSettingsParams, in api.SettingsChange) 
 		}
 	}
 	if p.MailName != "" && p.MailSecurity == "none" {
-		if host, _, err := net.SplitHostPort(p.MailServer); err == nil && host != "localhost" && !net.ParseIP(host).IsLoopback() {
+		if host, _, err := net.SplitHostPort(p.MailServer); err == nil && host != "localhost" &&
+			!net.ParseIP(host).IsLoopback() {
 			return refusal.Input("mail_security", "a password is not sent to %s in clear; take tls or starttls", host)
 		}
 	}
@@ -156,7 +169,8 @@ func (s *Service) readSettings(p *db.SaveSettingsParams, in api.SettingsChange) 
 	return nil
 }
 
-// challengeZone checks a name under which domains elsewhere have their names proved: it lies in a zone of an operator's own that is here.
+// challengeZone checks a name under which domains elsewhere have their names proved: it lies in a
+// zone of an operator's own that is here.
 func challengeZone(ctx context.Context, tx store.Tx, typed string) (string, error) {
 	if strings.TrimSpace(typed) == "" {
 		return "", nil
@@ -167,7 +181,8 @@ func challengeZone(ctx context.Context, tx store.Tx, typed string) (string, erro
 	}
 	in, err := tx.ChallengeZone(ctx, d.String())
 	if store.None(err) || err == nil && in.ResellerID != nil {
-		return "", refusal.Input("challenge_zone", "%s lies in no zone of your own whose name service is here: take a name such as challenges. before a domain of yours", d)
+		return "", refusal.Input("challenge_zone", "%s lies in no zone of your own whose name service is here: take "+
+			"a name such as challenges. before a domain of yours", d)
 	}
 	return d.String(), err
 }

@@ -19,9 +19,11 @@ type Actor struct {
 	Reseller string
 	// OnBehalf is as whom the actor acts, if not as themselves.
 	OnBehalf string
-	// Address is the network address, Request the number of the request, Program what the browser or client calls itself.
+	// Address is the network address, Request the number of the
+	// request, Program what the browser or client calls itself.
 	Address, Request, Program string
-	// SessionID is the session, if there is one; SessionEnds when it ends without use, SessionEndsLatest when it ends at all.
+	// SessionID is the session, if there is one; SessionEnds when it ends without use,
+	// SessionEndsLatest when it ends at all.
 	SessionID                      int64
 	SessionEnds, SessionEndsLatest time.Time
 	// MustFirst lists what has to be done about the sign-in before anything else.
@@ -37,8 +39,8 @@ type Actor struct {
 // System is the actor of what happens by itself.
 func System() Actor { return Actor{Name: "victuallerd", Address: "this machine"} }
 
-// Scope returns the bounds for queries: of two objects named alike, the actor reaches the one that is theirs.
-// A scope of 0 is no bound.
+// Scope returns the bounds for queries: of two objects named alike, the actor reaches the one that
+// is theirs. A scope of 0 is no bound.
 func (a Actor) Scope() (reseller, customer int64) {
 	if a.Role == rights.Customer {
 		return 0, a.CustomerID

@@ -14,7 +14,8 @@ import (
 
 func Unreachable(label string, err error) error {
 	if errors.Is(err, agentlink.ErrUnreachable) || errors.Is(err, context.DeadlineExceeded) {
-		return refusal.New(refusal.ServerUnreachable, "the agent on %s does not answer; nothing was done. Look at the server, or try again later", label)
+		return refusal.New(refusal.ServerUnreachable,
+			"the agent on %s does not answer; nothing was done. Look at the server, or try again later", label)
 	}
 	return refusal.New(refusal.ApplyFailed, "%s: %s", label, err)
 }

@@ -31,8 +31,8 @@ type Queue interface {
 	Sweep(ctx context.Context, tx store.Tx, serverID, operationID int64, repair bool) error
 }
 
-// Base is what all use cases work with. It is made once, with [NewBase], and shared; nothing in it changes
-// once the service runs, so any number of goroutines may use it.
+// Base is what all use cases work with. It is made once, with [NewBase], and shared; nothing in it
+// changes once the service runs, so any number of goroutines may use it.
 type Base struct {
 	Store *store.Store
 	// Queue takes work to be done after a transaction.
@@ -79,7 +79,8 @@ func openAuthority(ctx context.Context, s *store.Store, key *seal.Key) (*agentli
 			return nil, err
 		}
 		// Another process may have been quicker; then its authority counts.
-		if _, err := s.AddInstallation(ctx, db.AddInstallationParams{Authority: certificate, AuthorityKey: key.Seal(sealedAuthority, secret)}); err != nil {
+		if _, err := s.AddInstallation(ctx, db.AddInstallationParams{Authority: certificate,
+			AuthorityKey: key.Seal(sealedAuthority, secret)}); err != nil {
 			return nil, err
 		}
 		row, err = s.Installation(ctx)

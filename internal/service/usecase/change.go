@@ -52,7 +52,8 @@ func Change[T any](ctx context.Context, s *Base, a Actor, fn func(store.Tx) (T, 
 			return err
 		}
 		// Sealed: the answer may hold what is shown only once.
-		return tx.SaveIdempotentAnswer(ctx, db.SaveIdempotentAnswerParams{PersonID: a.PersonID, Key: a.IdempotencyKey, Answer: s.Key.Seal(sealedAnswer, text)})
+		return tx.SaveIdempotentAnswer(ctx, db.SaveIdempotentAnswerParams{PersonID: a.PersonID, Key: a.IdempotencyKey,
+			Answer: s.Key.Seal(sealedAnswer, text)})
 	})
 	if errors.Is(err, errPreview) {
 		return answer, a.Preview.finish(ctx)
@@ -67,14 +68,16 @@ func Do(ctx context.Context, s *Base, a Actor, fn func(store.Tx) error) error {
 }
 
 func claimKey[T any](ctx context.Context, s *Base, tx store.Tx, a Actor) (answer T, repeated bool, err error) {
-	first, err := tx.ClaimIdempotencyKey(ctx, db.ClaimIdempotencyKeyParams{PersonID: a.PersonID, Key: a.IdempotencyKey, Digest: a.digest()})
+	first, err := tx.ClaimIdempotencyKey(ctx, db.ClaimIdempotencyKeyParams{PersonID: a.PersonID, Key: a.IdempotencyKey,
+		Digest: a.digest()})
 	if err != nil || first == 1 {
 		return answer, false, err
 	}
 	return StoredAnswer[T](ctx, s, tx.Queries, a)
 }
 
-// StoredAnswer is the first answer to a repeated request, for use cases that ask somebody else before their transaction begins.
+// StoredAnswer is the first answer to a repeated request, for use cases that ask somebody else
+// before their transaction begins.
 func StoredAnswer[T any](ctx context.Context, s *Base, q *db.Queries, a Actor) (answer T, repeated bool, err error) {
 	if a.IdempotencyKey == "" || a.Preview != nil {
 		return answer, false, nil
@@ -87,7 +90,8 @@ func StoredAnswer[T any](ctx context.Context, s *Base, q *db.Queries, a Actor) (
 		return answer, false, err
 	}
 	if !bytes.Equal(row.Digest, a.digest()) {
-		return answer, false, refusal.New(refusal.KeyReused, "this Idempotency-Key was used for another request before; use a new one for each new request")
+		return answer, false, refusal.New(refusal.KeyReused, "this Idempotency-Key was used for another request "+
+			"before; use a new one for each new request")
 	}
 	text, err := s.Key.Open(sealedAnswer, row.Answer)
 	if err != nil {
@@ -96,7 +100,8 @@ func StoredAnswer[T any](ctx context.Context, s *Base, q *db.Queries, a Actor) (
 	return answer, true, json.Unmarshal(text, &answer)
 }
 
-// digest identifies the request and for whom it is made: a key used while acting for somebody is of no use for another.
+// digest identifies the request and for whom it is made: a key used
+// while acting for somebody is of no use for another.
 func (a Actor) digest() []byte {
 	sum := sha256.Sum256(append([]byte(a.OnBehalf+"\n"), a.RequestDigest...))
 	return sum[:]
@@ -114,5 +119,6 @@ func CheckVersion(what string, version, now int64) error {
 	if version == 0 || version == now {
 		return nil
 	}
-	return refusal.New(refusal.Changed, "%s has been changed since you read it; read it again and repeat your change", what)
+	return refusal.New(refusal.Changed, "%s has been changed since you read it; read it again and repeat your change",
+		what)
 }

@@ -9,7 +9,8 @@ import (
 func TestRequestDigest(t *testing.T) {
 	a := RequestDigest("POST", "/x", []byte("body"))
 	assert.Equal(t, a, RequestDigest("POST", "/x", []byte("body")))
-	for _, other := range [][]byte{RequestDigest("PUT", "/x", []byte("body")), RequestDigest("POST", "/y", []byte("body")), RequestDigest("POST", "/x", []byte("body "))} {
+	for _, other := range [][]byte{RequestDigest("PUT", "/x", []byte("body")),
+		RequestDigest("POST", "/y", []byte("body")), RequestDigest("POST", "/x", []byte("body "))} {
 		assert.NotEqual(t, a, other)
 	}
 }

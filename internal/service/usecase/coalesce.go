@@ -4,8 +4,9 @@ import (
 	"sync"
 )
 
-// Coalescer lets one worker at a time be at something. Whoever comes meanwhile leaves it to that one, which looks once more when it is done: so what comes together is done together.
-// What a process leaves undone is found by [Service.Resume].
+// Coalescer lets one worker at a time be at something. Whoever comes meanwhile leaves it to that
+// one, which looks once more when it is done: so what comes together is done together. What a
+// process leaves undone is found by [Service.Resume].
 type Coalescer struct {
 	mu sync.Mutex
 	// once more, by number, of those at which somebody is.

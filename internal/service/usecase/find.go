@@ -28,7 +28,8 @@ func FindAccount(ctx context.Context, q *db.Queries, a Actor, reference string) 
 	number, err := q.FindAccount(ctx, db.FindAccountParams{Reference: typed, Reseller: reseller, Customer: customer})
 	if store.None(err) {
 		if domain, _, parseErr := names.ParseDomain(reference); parseErr == nil && domain.String() != typed {
-			number, err = q.FindAccount(ctx, db.FindAccountParams{Reference: domain.String(), Reseller: reseller, Customer: customer})
+			number, err = q.FindAccount(ctx, db.FindAccountParams{Reference: domain.String(), Reseller: reseller,
+				Customer: customer})
 		}
 	}
 	if store.None(err) {
@@ -42,8 +43,8 @@ func NotFound(what, reference string) error {
 	return refusal.New(refusal.NotFound, "there is no %s %q here", what, reference)
 }
 
-// FindCustomer returns the number of a customer whom the actor may see. Of several with the same name it prefers the
-// one of the reseller named, or the operator's own.
+// FindCustomer returns the number of a customer whom the actor may see. Of several with the same
+// name it prefers the one of the reseller named, or the operator's own.
 func FindCustomer(ctx context.Context, q *db.Queries, a Actor, reference string, owner *int64) (int64, error) {
 	p := db.FindCustomersParams{Name: OneLine(reference), ID: -1}
 	p.Reseller, p.Customer = a.Scope()
@@ -67,11 +68,13 @@ func FindCustomer(ctx context.Context, q *db.Queries, a Actor, reference string,
 	for _, row := range rows {
 		which = append(which, fmt.Sprintf("%d (of %s)", row.ID, row.Reseller))
 	}
-	return 0, refusal.Input("customer", "several customers are called %q; name one by its number: %s", reference, strings.Join(which, ", "))
+	return 0, refusal.Input("customer", "several customers are called %q; name one by its number: %s", reference,
+		strings.Join(which, ", "))
 }
 
 func customerNotFound(reference string) error {
-	return refusal.New(refusal.NotFound, "there is no customer %q here; check the name, or add the customer first", reference)
+	return refusal.New(refusal.NotFound, "there is no customer %q here; check the name, or add the customer first",
+		reference)
 }
 
 // FindPlan finds a plan that the actor may see by how they call it.
@@ -90,7 +93,8 @@ func FindPlan(ctx context.Context, q *db.Queries, a Actor, reference string) (db
 	return row, err
 }
 
-// ResellerFor returns the reseller to whom something new belongs: the actor's own, or for operators the one they name.
+// ResellerFor returns the reseller to whom something new belongs: the
+// actor's own, or for operators the one they name.
 func ResellerFor(ctx context.Context, q *db.Queries, a Actor, named string) (db.Reseller, *int64, error) {
 	if a.Role != rights.Operator {
 		named = a.Reseller

@@ -9,8 +9,8 @@ import (
 	"victualler/internal/store/db"
 )
 
-// All row locks are in this file, and whoever needs several takes them in this order, so that nobody waits
-// in a circle:
+// All row locks are in this file, and whoever needs several takes them
+// in this order, so that nobody waits in a circle:
 //
 //  1. names: a domain's ([LockDomainName]), sign-in names ([LockSignInNames]);
 //  2. what others refer to: settings, plan, template;
@@ -19,17 +19,18 @@ import (
 //  5. what belongs to one account: the certificate of a site, and the authority that is asked for it;
 //  6. people.
 //
-// Servers are locked alone. A site that changes its template locks it after its account, as only then it
-// is known which it is; should that meet a change of the template, the database ends one of the two, and
-// it is tried again ([store.Store.InTx]).
+// Servers are locked alone. A site that changes its template locks it after its account, as only
+// then it is known which it is; should that meet a change of the template, the database ends one of
+// the two, and it is tried again ([store.Store.InTx]).
 
-// LockDomainName has everybody wait who adds, changes or removes a name of the same registrable domain, whether
-// it exists or not.
+// LockDomainName has everybody wait who adds, changes or removes a name of the same registrable
+// domain, whether it exists or not.
 func LockDomainName(ctx context.Context, tx store.Tx, registrable string) error {
 	return tx.LockDomain(ctx, registrable)
 }
 
-// LockSignInNames has everybody wait who needs a sign-in name proposed, so that two do not get the same.
+// LockSignInNames has everybody wait who needs a sign-in name proposed,
+// so that two do not get the same.
 func LockSignInNames(ctx context.Context, tx store.Tx) error { return tx.LockSignInNames(ctx) }
 
 // LockSettings locks the settings of the installation.
@@ -50,7 +51,8 @@ func LockTemplateForShare(ctx context.Context, tx store.Tx, template int64) (int
 	return tx.LockTemplateForShare(ctx, template)
 }
 
-// LockAccount locks an account whose reseller need not be locked: nothing is given to it out of a share.
+// LockAccount locks an account whose reseller need not be locked:
+// nothing is given to it out of a share.
 func LockAccount(ctx context.Context, tx store.Tx, account int64) (db.Account, error) {
 	return tx.LockAccount(ctx, account)
 }
@@ -91,7 +93,8 @@ func LockCustomer(ctx context.Context, tx store.Tx, a Actor, reference string) (
 	return row, err
 }
 
-// LockCustomerForKeyShare sees to it that the customer found before is there until the transaction ends.
+// LockCustomerForKeyShare sees to it that the customer found before is
+// there until the transaction ends.
 func LockCustomerForKeyShare(ctx context.Context, tx store.Tx, number int64) (db.Customer, error) {
 	row, err := tx.LockCustomerForKeyShare(ctx, number)
 	if store.None(err) {
@@ -109,7 +112,8 @@ func LockPlanForShare(ctx context.Context, tx store.Tx, plan db.FindPlanRow) err
 	return err
 }
 
-// LockResellerForKeyShare sees to it that the reseller found before is there until the transaction ends. Nil is the operator.
+// LockResellerForKeyShare sees to it that the reseller found before is
+// there until the transaction ends. Nil is the operator.
 func LockResellerForKeyShare(ctx context.Context, tx store.Tx, owner *int64) error {
 	if owner == nil {
 		return nil

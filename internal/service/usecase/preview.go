@@ -16,13 +16,14 @@ type Preview struct {
 	notes   []string
 	Effects []api.Effect
 	records []api.Record
-	// questions ask the servers of one account each what they would do, once the transaction is over.
+	// questions ask the servers of one account each what they would do,
+	// once the transaction is over.
 	questions []func(context.Context, *api.Preview) error
 	out       api.Preview
 }
 
-// AskServers adds a question to servers, one for each account: it is asked after the transaction has been
-// rolled back, and adds what the servers answer to the document. Nil only counts.
+// AskServers adds a question to servers, one for each account: it is asked after the transaction
+// has been rolled back, and adds what the servers answer to the document. Nil only counts.
 func (p *Preview) AskServers(question func(context.Context, *api.Preview) error) {
 	p.questions = append(p.questions, question)
 }
@@ -47,12 +48,14 @@ func (a Actor) Note(notes ...string) {
 	}
 }
 
-// MaxPreviewedAccounts is for how many accounts a preview asks the servers; of more, it tells the effects only.
+// MaxPreviewedAccounts is for how many accounts a preview asks the
+// servers; of more, it tells the effects only.
 const MaxPreviewedAccounts = 3
 
 // finish asks servers what they would do and fills the document.
 func (p *Preview) finish(ctx context.Context) error {
-	p.out = api.Preview{Summary: p.summary, Notes: NonNil(p.notes), Records: p.records, Effects: p.Effects, Steps: []string{}, Changes: []api.Change{}}
+	p.out = api.Preview{Summary: p.summary, Notes: NonNil(p.notes), Records: p.records, Effects: p.Effects,
+		Steps: []string{}, Changes: []api.Change{}}
 	if p.out.Records == nil {
 		p.out.Records = []api.Record{}
 	}
@@ -63,7 +66,8 @@ func (p *Preview) finish(ctx context.Context) error {
 		p.out.Summary = p.records[0].Action + " " + p.records[0].Subject
 	}
 	if len(p.questions) > MaxPreviewedAccounts {
-		p.out.Notes = append(p.out.Notes, fmt.Sprintf("%d accounts would be applied on their servers", len(p.questions)))
+		p.out.Notes = append(p.out.Notes,
+			fmt.Sprintf("%d accounts would be applied on their servers", len(p.questions)))
 		return nil
 	}
 	for _, ask := range p.questions {

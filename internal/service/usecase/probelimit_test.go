@@ -14,7 +14,8 @@ import (
 func TestOutward(t *testing.T) {
 	var o ProbeLimiter
 	now := time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
-	customer, neighbour := Actor{PersonID: 1, Subject: rights.Subject{Role: rights.Customer}}, Actor{PersonID: 2, Subject: rights.Subject{Role: rights.Reseller}}
+	customer, neighbour := Actor{PersonID: 1, Subject: rights.Subject{Role: rights.Customer}}, Actor{PersonID: 2,
+		Subject: rights.Subject{Role: rights.Reseller}}
 	for range questionsInARow {
 		require.NoError(t, o.Allow(customer, now))
 	}

@@ -42,7 +42,8 @@ const (
 )
 
 func (s *Base) StartProgress(ids ...int64) *Progress {
-	p := &Progress{service: s, ids: ids, pending: map[string]agentlink.Step{}, wake: make(chan struct{}, 1), stop: make(chan struct{}), stopped: make(chan struct{})}
+	p := &Progress{service: s, ids: ids, pending: map[string]agentlink.Step{}, wake: make(chan struct{}, 1),
+		stop: make(chan struct{}), stopped: make(chan struct{})}
 	p.Note("")
 	go p.run()
 	return p
@@ -125,7 +126,8 @@ func (p *Progress) write(note string, steps []agentlink.Step, positions []int32)
 			return err
 		}
 		for i, step := range steps {
-			if err := tx.SaveStep(ctx, db.SaveStepParams{Ids: p.ids, Position: positions[i], Name: step.Name, State: string(step.State), Detail: step.Detail}); err != nil {
+			if err := tx.SaveStep(ctx, db.SaveStepParams{Ids: p.ids, Position: positions[i], Name: step.Name,
+				State: string(step.State), Detail: step.Detail}); err != nil {
 				return err
 			}
 		}

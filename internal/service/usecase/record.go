@@ -29,7 +29,8 @@ func (s Subject) Of(reseller *int64) Subject {
 	return s
 }
 
-// Record writes an event. Before and after are what changed, without secrets; nil where there is none.
+// Record writes an event. Before and after are what changed, without
+// secrets; nil where there is none.
 func Record(ctx context.Context, tx store.Tx, a Actor, action string, of Subject, before, after any) error {
 	p := db.AddEventParams{Actor: a.Name, Address: a.Address, Request: a.Request, Action: action, Subject: of.Text,
 		AccountID: of.account, CustomerID: of.Customer, ResellerID: of.Reseller}
@@ -53,7 +54,8 @@ func Record(ctx context.Context, tx store.Tx, a Actor, action string, of Subject
 		*side.to = text
 	}
 	if a.Preview != nil {
-		a.Preview.records = append(a.Preview.records, api.Record{Action: action, Subject: of.Text, Fields: ChangedFields(p.Before, p.After)})
+		a.Preview.records = append(a.Preview.records, api.Record{Action: action, Subject: of.Text,
+			Fields: ChangedFields(p.Before, p.After)})
 	}
 	return tx.AddEvent(ctx, p)
 }

@@ -1,6 +1,8 @@
-// Package authority stands in for a certificate authority in demo and tests: a small server that speaks RFC 8555 (ACME) and RFC 9773 (renewal
-// information), really asks names for their challenges through the world's name service, honours CAA records, and can be told to fail in the ways
-// in which authorities fail. Everything it knows goes when it ends, but for its own keys, which whoever starts it keeps.
+// Package authority stands in for a certificate authority in demo and tests: a small
+// server that speaks RFC 8555 (ACME) and RFC 9773 (renewal information), really asks
+// names for their challenges through the world's name service, honours CAA records,
+// and can be told to fail in the ways in which authorities fail. Everything it knows
+// goes when it ends, but for its own keys, which whoever starts it keeps.
 package authority
 
 import (
@@ -29,13 +31,16 @@ import (
 
 // Settings can be changed while the authority runs.
 type Settings struct {
-	// Lifetimes are the profiles that are offered, and how long their certificates last. The first by name is the usual one.
+	// Lifetimes are the profiles that are offered, and how long their
+	// certificates last. The first by name is the usual one.
 	Lifetimes map[string]time.Duration `json:"lifetimes"`
-	// ExternalKeys are the keys of external account bindings by their number, as base64url. With any, accounts need one.
+	// ExternalKeys are the keys of external account bindings by their
+	// number, as base64url. With any, accounts need one.
 	ExternalKeys map[string]string `json:"external_keys,omitempty"`
 	// Slow is how long validation and issuing take.
 	Slow time.Duration `json:"slow,omitempty"`
-	// BadNonces is how many of the next requests are told that their nonce was bad, however good it was.
+	// BadNonces is how many of the next requests are told that their
+	// nonce was bad, however good it was.
 	BadNonces int `json:"bad_nonces,omitempty"`
 	// Errors is how many of the next requests are answered with 500.
 	Errors int `json:"errors,omitempty"`
@@ -43,7 +48,8 @@ type Settings struct {
 	InvalidOnce bool `json:"invalid_once,omitempty"`
 	// OrdersPerHour bounds the orders of an account; 0 is no bound.
 	OrdersPerHour int `json:"orders_per_hour,omitempty"`
-	// RetryAfter is what an account over that bound is told; 0 is the time until the bound is no longer reached.
+	// RetryAfter is what an account over that bound is told; 0 is the
+	// time until the bound is no longer reached.
 	RetryAfter time.Duration `json:"retry_after,omitempty"`
 	// Blind lists names whose validation fails, however right all is.
 	Blind []string `json:"blind,omitempty"`
@@ -64,8 +70,8 @@ type Options struct {
 	Address, Control string
 	// Resolver is what it asks about names.
 	Resolver *resolve.Resolver
-	// From are places from which names are asked for their challenges, all of which must succeed: each is addresses of this machine, of either family or both. None is
-	// the machine's choice.
+	// From are places from which names are asked for their challenges, all of which must succeed:
+	// each is addresses of this machine, of either family or both. None is the machine's choice.
 	From [][]netip.Addr
 	// Keys is a file that keeps the authority's own keys and certificates; empty keeps none.
 	Keys string
@@ -140,7 +146,8 @@ type challenge struct {
 	failure   *problem
 }
 
-// An order waits so long for its challenges, and a proof counts so long for others of the same account.
+// An order waits so long for its challenges, and a proof counts so long
+// for others of the same account.
 const (
 	orderLife = 7 * 24 * time.Hour
 	proofLife = time.Hour
@@ -151,8 +158,10 @@ func Listen(o Options) (*Authority, error) {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	a := &Authority{options: o, settings: Settings{Lifetimes: map[string]time.Duration{"classic": 90 * 24 * time.Hour, "short": 6 * 24 * time.Hour}},
-		nonces: map[string]bool{}, accounts: map[string]*account{}, orders: map[string]*order{}, proofs: map[string]*authorization{}, issued: map[string]*certificate{}}
+	a := &Authority{options: o, settings: Settings{Lifetimes: map[string]time.Duration{"classic": 90 * 24 * time.Hour,
+		"short": 6 * 24 * time.Hour}},
+		nonces: map[string]bool{}, accounts: map[string]*account{}, orders: map[string]*order{},
+		proofs: map[string]*authorization{}, issued: map[string]*certificate{}}
 	a.options.Now = func() time.Time { return o.Now().Add(time.Duration(a.ahead.Load())) }
 	var err error
 	if a.issuer, err = loadIssuer(o.Keys, o.Now()); err != nil {
@@ -172,7 +181,8 @@ func Listen(o Options) (*Authority, error) {
 		return nil, err
 	}
 	a.base = "https://" + listener.Addr().String()
-	a.server = &http.Server{Handler: a.routes(), TLSConfig: &tls.Config{Certificates: []tls.Certificate{own}}, ReadHeaderTimeout: 10 * time.Second}
+	a.server = &http.Server{Handler: a.routes(), TLSConfig: &tls.Config{Certificates: []tls.Certificate{own}},
+		ReadHeaderTimeout: 10 * time.Second}
 	go a.server.ServeTLS(listener, "", "")
 	if o.Control != "" {
 		pages, err := net.Listen("tcp", o.Control)
@@ -223,7 +233,8 @@ func (a *Authority) readAccounts() error {
 		if err != nil {
 			return err
 		}
-		a.accounts[one.Number] = &account{number: one.Number, key: key, jwk: one.Key, thumbprint: thumbprint, contact: one.Contact, status: one.Status}
+		a.accounts[one.Number] = &account{number: one.Number, key: key, jwk: one.Key, thumbprint: thumbprint,
+			contact: one.Contact, status: one.Status}
 		if n, err := strconv.Atoi(one.Number); err == nil {
 			a.next = max(a.next, n)
 		}
@@ -242,7 +253,8 @@ func (a *Authority) Close() {
 // Directory is the URL that clients begin with.
 func (a *Authority) Directory() string { return a.base + "/directory" }
 
-// Root is the certificate, as PEM, that clients must trust, both for the connection and for what is issued.
+// Root is the certificate, as PEM, that clients must trust, both for
+// the connection and for what is issued.
 func (a *Authority) Root() string { return a.issuer.rootPEM() }
 
 // Set changes the settings.
@@ -289,13 +301,17 @@ func (a *Authority) routes() http.Handler {
 	mux.HandleFunc("GET /terms", func(w http.ResponseWriter, _ *http.Request) {
 		io.WriteString(w, "Certificates of this authority are for trying things out. Nobody else trusts them.\n")
 	})
-	mux.HandleFunc("GET /new-nonce", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
+	mux.HandleFunc("GET /new-nonce", func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(http.StatusNoContent)
+	})
 	mux.HandleFunc("HEAD /new-nonce", func(w http.ResponseWriter, _ *http.Request) {})
 	mux.HandleFunc("GET /renewal-info/{id}", a.renewalInfo)
 	for path, handle := range map[string]func(*call) *problem{
-		"/new-account": a.newAccount, "/new-order": a.newOrder, "/account/{n}": a.changeAccount, "/account/{n}/orders": a.ordersOf, "/order/{n}": a.showOrder,
-		"/order/{n}/finalize": a.finalize, "/authorization/{n}": a.showProof, "/challenge/{n}": a.resume, "/certificate/{n}": a.download,
-		"/revoke": a.revoke, "/key-change": a.changeKey,
+		"/new-account": a.newAccount, "/new-order": a.newOrder, "/account/{n}": a.changeAccount,
+		"/account/{n}/orders": a.ordersOf, "/order/{n}": a.showOrder,
+		"/order/{n}/finalize": a.finalize, "/authorization/{n}": a.showProof, "/challenge/{n}": a.resume,
+		"/certificate/{n}": a.download,
+		"/revoke":          a.revoke, "/key-change": a.changeKey,
 	} {
 		mux.HandleFunc("POST "+path, func(w http.ResponseWriter, r *http.Request) { a.answer(w, r, handle) })
 	}
@@ -310,7 +326,8 @@ func (a *Authority) routes() http.Handler {
 		}
 		a.mu.Unlock()
 		if failing {
-			writeProblem(w, wrong("serverInternal", http.StatusInternalServerError, "something is wrong here; try again later"))
+			writeProblem(w, wrong("serverInternal", http.StatusInternalServerError, "something is wrong here; try "+
+				"again later"))
 			return
 		}
 		mux.ServeHTTP(w, r)
@@ -325,9 +342,11 @@ func (a *Authority) directory(w http.ResponseWriter, _ *http.Request) {
 		profiles[name] = a.base + "/terms#" + name + " (" + life.String() + ")"
 	}
 	writeJSON(w, http.StatusOK, map[string]any{
-		"newNonce": a.base + "/new-nonce", "newAccount": a.base + "/new-account", "newOrder": a.base + "/new-order", "revokeCert": a.base + "/revoke",
-		"keyChange": a.base + "/key-change", "renewalInfo": a.base + "/renewal-info",
-		"meta": map[string]any{"termsOfService": a.base + "/terms", "caaIdentities": []string{Identity}, "externalAccountRequired": len(a.settings.ExternalKeys) > 0, "profiles": profiles},
+		"newNonce": a.base + "/new-nonce", "newAccount": a.base + "/new-account", "newOrder": a.base + "/new-order",
+		"revokeCert": a.base + "/revoke",
+		"keyChange":  a.base + "/key-change", "renewalInfo": a.base + "/renewal-info",
+		"meta": map[string]any{"termsOfService": a.base + "/terms", "caaIdentities": []string{Identity},
+			"externalAccountRequired": len(a.settings.ExternalKeys) > 0, "profiles": profiles},
 	})
 }
 
@@ -353,7 +372,8 @@ func (c *call) read(into any) *problem {
 	return nil
 }
 
-// answer checks a signed request (RFC 8555, section 6.2) and has it answered, with everything locked.
+// answer checks a signed request (RFC 8555, section 6.2) and has it
+// answered, with everything locked.
 func (a *Authority) answer(w http.ResponseWriter, r *http.Request, handle func(*call) *problem) {
 	text, err := io.ReadAll(io.LimitReader(r.Body, 1<<17))
 	c := &call{w: w, r: r}
@@ -479,7 +499,8 @@ func (a *Authority) newAccount(c *call) *problem {
 		return wrong("accountDoesNotExist", http.StatusBadRequest, "no account has this key")
 	}
 	if !asked.TermsOfServiceGood {
-		return wrong("userActionRequired", http.StatusForbidden, "the terms of service at %s/terms must be agreed to", a.base)
+		return wrong("userActionRequired", http.StatusForbidden, "the terms of service at %s/terms must be agreed to",
+			a.base)
 	}
 	if p := checkContacts(asked.Contact); p != nil {
 		return p
@@ -492,7 +513,8 @@ func (a *Authority) newAccount(c *call) *problem {
 			return p
 		}
 	}
-	own := &account{number: a.number(), key: c.key, jwk: c.header.Key, thumbprint: thumbprint, contact: asked.Contact, status: "valid"}
+	own := &account{number: a.number(), key: c.key, jwk: c.header.Key, thumbprint: thumbprint, contact: asked.Contact,
+		status: "valid"}
 	a.accounts[own.number] = own
 	a.keepAccounts()
 	return a.writeAccount(c, own, http.StatusCreated)
@@ -512,11 +534,13 @@ func checkContacts(list []string) *problem {
 
 func (a *Authority) writeAccount(c *call, of *account, status int) *problem {
 	c.w.Header().Set("Location", a.base+"/account/"+of.number)
-	writeJSON(c.w, status, map[string]any{"status": of.status, "contact": of.contact, "orders": a.base + "/account/" + of.number + "/orders"})
+	writeJSON(c.w, status, map[string]any{"status": of.status, "contact": of.contact, "orders": a.base + "/account/" +
+		of.number + "/orders"})
 	return nil
 }
 
-// changeAccount shows an account, changes its contacts, or ends it (RFC 8555, sections 7.3.2 and 7.3.6).
+// changeAccount shows an account, changes its contacts, or ends it (RFC
+// 8555, sections 7.3.2 and 7.3.6).
 func (a *Authority) changeAccount(c *call) *problem {
 	if c.account == nil || c.account.number != c.number() {
 		return denied("the account is somebody else's")
@@ -555,7 +579,8 @@ func (a *Authority) ordersOf(c *call) *problem {
 	return nil
 }
 
-// changeKey is of RFC 8555, section 7.3.5: the new key signs that it wants the account, the old one that it may have it.
+// changeKey is of RFC 8555, section 7.3.5: the new key signs that it
+// wants the account, the old one that it may have it.
 func (a *Authority) changeKey(c *call) *problem {
 	if c.account == nil {
 		return malformed("the account's own key asks for its change")

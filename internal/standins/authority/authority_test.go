@@ -49,7 +49,8 @@ func start(t *testing.T) *bench {
 	w, err := world.Listen(netip.MustParseAddr(names), "127.71.0.53:0")
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
-	a, err := authority.Listen(authority.Options{Address: "127.71.0.1:0", Control: "127.71.0.1:0", Resolver: resolve.New(names + ":53")})
+	a, err := authority.Listen(authority.Options{Address: "127.71.0.1:0", Control: "127.71.0.1:0",
+		Resolver: resolve.New(names + ":53")})
 	require.NoError(t, err)
 	t.Cleanup(a.Close)
 	b := &bench{Authority: a, world: w, answers: map[string]http.HandlerFunc{}}
@@ -91,7 +92,8 @@ func newKey(t *testing.T) *ecdsa.PrivateKey {
 
 func (b *bench) client(t *testing.T, key crypto.Signer, account *acme.Account) *acme.Client {
 	t.Helper()
-	c := &acme.Client{Key: key, DirectoryURL: b.Directory(), HTTPClient: &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: b.pool()}}}}
+	c := &acme.Client{Key: key, DirectoryURL: b.Directory(),
+		HTTPClient: &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: b.pool()}}}}
 	if account != nil {
 		_, err := c.Register(context.Background(), account, acme.AcceptTOS)
 		require.NoError(t, err)
@@ -115,7 +117,9 @@ func (b *bench) prove(ctx context.Context, c *acme.Client, o *acme.Order, kind s
 			}
 			if kind == "http-01" {
 				text, _ := c.HTTP01ChallengeResponse(one.Token)
-				b.serve(c.HTTP01ChallengePath(one.Token), func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, text) })
+				b.serve(c.HTTP01ChallengePath(one.Token), func(w http.ResponseWriter, _ *http.Request) {
+					fmt.Fprint(w, text)
+				})
 			} else {
 				text, _ := c.DNS01ChallengeRecord(one.Token)
 				if err := b.world.Serve(z.Identifier.Value, "@ A "+web+"\n_acme-challenge TXT "+text+"\n"); err != nil {
@@ -175,21 +179,26 @@ func TestOrders(t *testing.T) {
 		o, err := c.AuthorizeOrder(ctx, acme.DomainIDs("ferries.example", "www.ferries.example"))
 		require.NoError(t, err)
 		assert.Equal(t, acme.StatusPending, o.Status)
-		_, _, err = c.CreateOrderCert(ctx, o.FinalizeURL, request(t, newKey(t), "ferries.example", "www.ferries.example"), true)
+		_, _, err = c.CreateOrderCert(ctx, o.FinalizeURL,
+			request(t, newKey(t), "ferries.example", "www.ferries.example"), true)
 		assert.Equal(t, "orderNotReady", typeOf(err))
 		require.NoError(t, b.prove(ctx, c, o, "http-01"))
 		o, err = c.WaitOrder(ctx, o.URI)
 		require.NoError(t, err)
 		_, _, err = c.CreateOrderCert(ctx, o.FinalizeURL, request(t, newKey(t), "ferries.example"), true)
 		assert.Equal(t, "badCSR", typeOf(err), "other names")
-		_, _, err = c.CreateOrderCert(ctx, o.FinalizeURL, request(t, accountKey, "ferries.example", "www.ferries.example"), true)
+		_, _, err = c.CreateOrderCert(ctx, o.FinalizeURL,
+			request(t, accountKey, "ferries.example", "www.ferries.example"), true)
 		assert.Equal(t, "badCSR", typeOf(err), "the account's key")
 		weak, err := rsa.GenerateKey(rand.Reader, 1024)
 		if err == nil {
-			_, _, err = c.CreateOrderCert(ctx, o.FinalizeURL, request(t, weak, "ferries.example", "www.ferries.example"), true)
+			_, _, err = c.CreateOrderCert(ctx, o.FinalizeURL,
+				request(t, weak, "ferries.example", "www.ferries.example"), true)
 			assert.Equal(t, "badCSR", typeOf(err), "a weak key")
 		}
-		chain, _, err := c.CreateOrderCert(ctx, o.FinalizeURL, request(t, newKey(t), "ferries.example", "www.ferries.example"), true)
+		chain, _,
+			err := c.CreateOrderCert(ctx, o.FinalizeURL,
+			request(t, newKey(t), "ferries.example", "www.ferries.example"), true)
 		require.NoError(t, err)
 		require.Len(t, chain, 2, "with the intermediate")
 		leaf, err := x509.ParseCertificate(chain[0])
@@ -198,11 +207,13 @@ func TestOrders(t *testing.T) {
 		intermediate, err := x509.ParseCertificate(chain[1])
 		require.NoError(t, err)
 		between.AddCert(intermediate)
-		_, err = leaf.Verify(x509.VerifyOptions{Roots: b.pool(), Intermediates: between, DNSName: "www.ferries.example"})
+		_, err = leaf.Verify(x509.VerifyOptions{Roots: b.pool(), Intermediates: between,
+			DNSName: "www.ferries.example"})
 		assert.NoError(t, err)
 
 		// RFC 9773: the window lies within its life.
-		id := base64.RawURLEncoding.EncodeToString(leaf.AuthorityKeyId) + "." + base64.RawURLEncoding.EncodeToString(append(zero(leaf.SerialNumber.Bytes()), leaf.SerialNumber.Bytes()...))
+		id := base64.RawURLEncoding.EncodeToString(leaf.AuthorityKeyId) + "." +
+			base64.RawURLEncoding.EncodeToString(append(zero(leaf.SerialNumber.Bytes()), leaf.SerialNumber.Bytes()...))
 		window := func() (start, end time.Time) {
 			response, err := c.HTTPClient.Get(strings.TrimSuffix(b.Directory(), "/directory") + "/renewal-info/" + id)
 			require.NoError(t, err)
@@ -253,13 +264,17 @@ func TestOrders(t *testing.T) {
 			{"missing.example", "", "http-01", "dns", "neither"},
 			{"nowhere.example", "@ TXT x", "http-01", "dns", "neither an A nor an AAAA"},
 			{"shut.example", "@ A " + shut, "http-01", "connection", "refused"},
-			{"six.example", "@ A " + web + "\n@ AAAA ::1", "http-01", "", ""}, // nothing answers there on IPv6, so IPv4 is asked
+			// nothing answers there on IPv6, so IPv4 is asked
+			{"six.example", "@ A " + web + "\n@ AAAA ::1", "http-01", "", ""},
 			{"forbidden.example", `@ A ` + web + "\n" + `@ CAA 0 issue "other.test"`, "http-01", "caa", "other.test"},
 			{"nobody.example", `@ A ` + web + "\n" + `@ CAA 0 issue ";"`, "http-01", "caa", "forbid"},
 			{"sub.above.example", "", "http-01", "caa", "above"},
 			{"allowed.example", `@ A ` + web + "\n" + `@ CAA 0 issue "authority.test"`, "http-01", "", ""},
-			{"method.example", `@ A ` + web + "\n" + `@ CAA 0 issue "authority.test; validationmethods=dns-01"`, "http-01", "caa", "dns-01"},
-			{"account.example", `@ A ` + web + "\n" + `@ CAA 0 issue "authority.test; accounturi=https://authority.test/account/0"`, "http-01", "caa", "accounturi"},
+			{"method.example", `@ A ` + web + "\n" + `@ CAA 0 issue "authority.test; validationmethods=dns-01"`,
+				"http-01", "caa", "dns-01"},
+			{"account.example",
+				`@ A ` + web + "\n" + `@ CAA 0 issue "authority.test; accounturi=https://authority.test/account/0"`,
+				"http-01", "caa", "accounturi"},
 			{"critical.example", `@ A ` + web + "\n" + `@ CAA 128 novelty "x"`, "http-01", "caa", "novelty"},
 			{"iodef.example", `@ A ` + web + "\n" + `@ CAA 0 iodef "mailto:x@iodef.example"`, "http-01", "", ""},
 		} {
@@ -294,7 +309,9 @@ func TestOrders(t *testing.T) {
 					text, _ := c.HTTP01ChallengeResponse(one.Token)
 					path := c.HTTP01ChallengePath(one.Token)
 					b.serve("/elsewhere"+path, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, text) })
-					b.serve(path, func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, to(path), http.StatusFound) })
+					b.serve(path, func(w http.ResponseWriter, r *http.Request) {
+						http.Redirect(w, r, to(path), http.StatusFound)
+					})
 					_, err := c.Accept(ctx, one)
 					require.NoError(t, err)
 				}
@@ -302,7 +319,9 @@ func TestOrders(t *testing.T) {
 			_, err = c.WaitAuthorization(ctx, o.AuthzURLs[0])
 			return err
 		}
-		for to, says := range map[string]string{"http://moved.example:8080/x": "port 8080", "http://" + web + "/x": "bare address", "http://moved.example/login": "redirected to http://moved.example/login: the answer is 404"} {
+		for to, says := range map[string]string{"http://moved.example:8080/x": "port 8080",
+			"http://" + web + "/x":       "bare address",
+			"http://moved.example/login": "redirected to http://moved.example/login: the answer is 404"} {
 			err := try(func(string) string { return to })
 			require.Error(t, err, to)
 			assert.Contains(t, detailOf(err), says)
@@ -362,9 +381,12 @@ func TestFaults(t *testing.T) {
 		c := b.client(t, newKey(t), nil)
 		_, err := c.Register(ctx, &acme.Account{}, acme.AcceptTOS)
 		assert.Equal(t, "externalAccountRequired", typeOf(err))
-		_, err = b.client(t, newKey(t), nil).Register(ctx, &acme.Account{ExternalAccountBinding: &acme.ExternalAccountBinding{KID: "kid-1", Key: []byte("another key")}}, acme.AcceptTOS)
+		_, err = b.client(t, newKey(t), nil).Register(ctx,
+			&acme.Account{ExternalAccountBinding: &acme.ExternalAccountBinding{KID: "kid-1",
+				Key: []byte("another key")}}, acme.AcceptTOS)
 		assert.Equal(t, "unauthorized", typeOf(err))
-		_, err = c.Register(ctx, &acme.Account{ExternalAccountBinding: &acme.ExternalAccountBinding{KID: "kid-1", Key: secret}}, acme.AcceptTOS)
+		_, err = c.Register(ctx, &acme.Account{ExternalAccountBinding: &acme.ExternalAccountBinding{KID: "kid-1",
+			Key: secret}}, acme.AcceptTOS)
 		assert.NoError(t, err)
 	})
 	t.Run("another key for the account", func(t *testing.T) {
@@ -374,7 +396,8 @@ func TestFaults(t *testing.T) {
 		assert.NoError(t, err)
 	})
 	t.Run("set over HTTP; what is not said stays", func(t *testing.T) {
-		patch, err := http.NewRequest(http.MethodPatch, "http://"+b.Control+"/settings", strings.NewReader(`{"errors": 1}`))
+		patch, err := http.NewRequest(http.MethodPatch, "http://"+b.Control+"/settings",
+			strings.NewReader(`{"errors": 1}`))
 		require.NoError(t, err)
 		response, err := http.DefaultClient.Do(patch)
 		require.NoError(t, err)

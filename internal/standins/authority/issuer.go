@@ -19,7 +19,8 @@ import (
 	"time"
 )
 
-// issuer holds the authority's own keys: a root, which is trusted, and what it has signed, which signs the rest.
+// issuer holds the authority's own keys: a root, which is trusted, and
+// what it has signed, which signs the rest.
 type issuer struct {
 	rootKey, key       *ecdsa.PrivateKey
 	root, intermediate *x509.Certificate
@@ -103,13 +104,19 @@ func newIssuer(now time.Time) (*issuer, error) {
 	if i.key, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader); err != nil {
 		return nil, err
 	}
-	above := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Stand-in root", Organization: []string{"Tern Island trial authority"}}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(issuerLife),
-		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
+	above := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Stand-in root",
+		Organization: []string{"Tern Island trial authority"}}, NotBefore: now.Add(-time.Hour),
+		NotAfter: now.Add(issuerLife),
+		IsCA:     true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
 	if i.root, err = sign(above, above, &i.rootKey.PublicKey, i.rootKey); err != nil {
 		return nil, err
 	}
-	below := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Stand-in intermediate 1", Organization: []string{"Tern Island trial authority"}}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(issuerLife),
-		IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign | x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	below := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Stand-in intermediate 1",
+		Organization: []string{"Tern Island trial authority"}}, NotBefore: now.Add(-time.Hour),
+		NotAfter: now.Add(issuerLife),
+		IsCA:     true, BasicConstraintsValid: true, MaxPathLenZero: true,
+		KeyUsage:    x509.KeyUsageCertSign | x509.KeyUsageCRLSign | x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	i.intermediate, err = sign(below, i.root, &i.key.PublicKey, i.rootKey)
 	return i, err
 }
@@ -140,7 +147,8 @@ func (i *issuer) ownCertificate(host string, now time.Time) (tls.Certificate, er
 	if err != nil {
 		return tls.Certificate{}, err
 	}
-	template := &x509.Certificate{SerialNumber: serial(), DNSNames: []string{Identity, "localhost"}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(issuerLife), KeyUsage: x509.KeyUsageDigitalSignature,
+	template := &x509.Certificate{SerialNumber: serial(), DNSNames: []string{Identity, "localhost"},
+		NotBefore: now.Add(-time.Hour), NotAfter: now.Add(issuerLife), KeyUsage: x509.KeyUsageDigitalSignature,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	if address := net.ParseIP(host); address != nil {
 		template.IPAddresses = []net.IP{address}
@@ -152,15 +160,19 @@ func (i *issuer) ownCertificate(host string, now time.Time) (tls.Certificate, er
 	return tls.Certificate{Certificate: [][]byte{leaf.Raw, i.intermediate.Raw}, PrivateKey: key, Leaf: leaf}, nil
 }
 
-// issue makes a certificate for the names of an order and the key of a signing request. Nothing else of the request counts.
-func (i *issuer) issue(request *x509.CertificateRequest, names []identifier, now time.Time, life time.Duration) (*x509.Certificate, error) {
+// issue makes a certificate for the names of an order and the key of a signing request. Nothing
+// else of the request counts.
+func (i *issuer) issue(request *x509.CertificateRequest, names []identifier, now time.Time,
+	life time.Duration) (*x509.Certificate, error) {
 	point, err := x509.MarshalPKIXPublicKey(request.PublicKey)
 	if err != nil {
 		return nil, err
 	}
 	print := sha1.Sum(point)
-	template := &x509.Certificate{SerialNumber: serial(), NotBefore: now.Add(-min(time.Hour, life/10)), NotAfter: now.Add(life), KeyUsage: x509.KeyUsageDigitalSignature,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true, SubjectKeyId: print[:]}
+	template := &x509.Certificate{SerialNumber: serial(), NotBefore: now.Add(-min(time.Hour, life/10)),
+		NotAfter: now.Add(life), KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
+		SubjectKeyId: print[:]}
 	for _, name := range names {
 		template.DNSNames = append(template.DNSNames, name.Value)
 	}

@@ -18,7 +18,8 @@ import (
 	"strings"
 )
 
-// message is a request as clients sign it (RFC 8555, section 6.2): a flattened JSON Web Signature (RFC 7515, section 7.2.2).
+// message is a request as clients sign it (RFC 8555, section 6.2): a
+// flattened JSON Web Signature (RFC 7515, section 7.2.2).
 type message struct {
 	Protected string `json:"protected"`
 	Payload   string `json:"payload"`
@@ -85,7 +86,8 @@ func (m message) verify(algorithm string, key crypto.PublicKey) error {
 	return errAlgorithm
 }
 
-// verifyMAC checks a signature with a common key, as external account binding has it (RFC 8555, section 7.3.4).
+// verifyMAC checks a signature with a common key, as external account
+// binding has it (RFC 8555, section 7.3.4).
 func (m message) verifyMAC(key []byte) error {
 	signature, err := base64.RawURLEncoding.DecodeString(m.Signature)
 	if err != nil {
@@ -139,7 +141,8 @@ func publicKey(text json.RawMessage) (crypto.PublicKey, string, error) {
 	return nil, "", fmt.Errorf("keys of the kind %q are not known here", k.Kty)
 }
 
-// bind checks an external account binding: made by whoever has the key, of this account's key, for this address.
+// bind checks an external account binding: made by whoever has the key,
+// of this account's key, for this address.
 func (a *Authority) bind(binding json.RawMessage, own json.RawMessage, url string) (kid string, wrong *problem) {
 	var m message
 	if err := json.Unmarshal(binding, &m); err != nil {

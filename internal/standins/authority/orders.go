@@ -63,7 +63,8 @@ func (a *Authority) newOrder(c *call) *problem {
 			return p
 		}
 	}
-	o := &order{number: a.number(), account: c.account, status: "pending", expires: now.Add(orderLife), identifiers: asked.Identifiers, profile: asked.Profile, replaces: asked.Replaces}
+	o := &order{number: a.number(), account: c.account, status: "pending", expires: now.Add(orderLife),
+		identifiers: asked.Identifiers, profile: asked.Profile, replaces: asked.Replaces}
 	for _, id := range asked.Identifiers {
 		o.proofs = append(o.proofs, a.proofOf(c.account, id, now))
 	}
@@ -84,7 +85,8 @@ func (a *Authority) tooMany(of *account, now time.Time) *problem {
 	if wait == 0 {
 		wait = of.orders[len(of.orders)-most].Add(time.Hour).Sub(now)
 	}
-	p := wrong("rateLimited", http.StatusTooManyRequests, "too many orders: %d in the last hour, and %d are allowed", len(of.orders), most)
+	p := wrong("rateLimited", http.StatusTooManyRequests, "too many orders: %d in the last hour, and %d are allowed",
+		len(of.orders), most)
 	p.retryAfter = strconv.Itoa(int(wait.Seconds()) + 1)
 	return p
 }
@@ -101,7 +103,8 @@ func checkName(id identifier) *problem {
 		return rejected
 	}
 	for _, l := range labels {
-		if l == "" || len(l) > 63 || strings.Trim(l, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" || strings.HasPrefix(l, "-") || strings.HasSuffix(l, "-") {
+		if l == "" || len(l) > 63 || strings.Trim(l, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" ||
+			strings.HasPrefix(l, "-") || strings.HasSuffix(l, "-") {
 			return rejected
 		}
 	}
@@ -119,7 +122,8 @@ func (a *Authority) mayReplace(by *account, id string) *problem {
 		}
 		for _, o := range a.orders {
 			if o.replaces == id && o.status != "invalid" {
-				return wrong("alreadyReplaced", http.StatusConflict, "the certificate has been replaced by order %s", o.number)
+				return wrong("alreadyReplaced", http.StatusConflict, "the certificate has been replaced by order %s",
+					o.number)
 			}
 		}
 		return nil
@@ -132,17 +136,20 @@ func (a *Authority) proofOf(of *account, id identifier, now time.Time) *authoriz
 	wildcard := strings.HasPrefix(id.Value, "*.")
 	name := identifier{"dns", strings.TrimPrefix(id.Value, "*.")}
 	for _, p := range a.proofs {
-		if !a.settings.Fresh && p.account == of && p.identifier == name && p.wildcard == wildcard && p.status == "valid" && p.expires.After(now) {
+		if !a.settings.Fresh && p.account == of && p.identifier == name && p.wildcard == wildcard &&
+			p.status == "valid" && p.expires.After(now) {
 			return p
 		}
 	}
-	p := &authorization{number: a.number(), account: of, identifier: name, wildcard: wildcard, status: "pending", expires: now.Add(orderLife)}
+	p := &authorization{number: a.number(), account: of, identifier: name, wildcard: wildcard, status: "pending",
+		expires: now.Add(orderLife)}
 	kinds := []string{"http-01", "dns-01"}
 	if wildcard {
 		kinds = []string{"dns-01"}
 	}
 	for _, kind := range kinds {
-		p.challenges = append(p.challenges, &challenge{number: a.number(), kind: kind, token: rand.Text(), status: "pending"})
+		p.challenges = append(p.challenges, &challenge{number: a.number(), kind: kind, token: rand.Text(),
+			status: "pending"})
 	}
 	a.proofs[p.number] = p
 	return p
@@ -180,7 +187,8 @@ func (a *Authority) settle(o *order) {
 
 func (a *Authority) writeOrder(c *call, o *order, status int) *problem {
 	url := a.base + "/order/" + o.number
-	doc := map[string]any{"status": o.status, "expires": o.expires.UTC().Format(time.RFC3339), "identifiers": o.identifiers, "finalize": url + "/finalize", "profile": o.profile}
+	doc := map[string]any{"status": o.status, "expires": o.expires.UTC().Format(time.RFC3339),
+		"identifiers": o.identifiers, "finalize": url + "/finalize", "profile": o.profile}
 	proofs := []string{}
 	for _, p := range o.proofs {
 		proofs = append(proofs, a.base+"/authorization/"+p.number)
@@ -244,7 +252,8 @@ func (a *Authority) showProof(c *call) *problem {
 			challenges = append(challenges, a.challengeDoc(one))
 		}
 	}
-	doc := map[string]any{"status": proof.status, "expires": proof.expires.UTC().Format(time.RFC3339), "identifier": proof.identifier, "challenges": challenges}
+	doc := map[string]any{"status": proof.status, "expires": proof.expires.UTC().Format(time.RFC3339),
+		"identifier": proof.identifier, "challenges": challenges}
 	if proof.wildcard {
 		doc["wildcard"] = true
 	}
@@ -256,7 +265,8 @@ func (a *Authority) showProof(c *call) *problem {
 }
 
 func (a *Authority) challengeDoc(c *challenge) map[string]any {
-	doc := map[string]any{"type": c.kind, "url": a.base + "/challenge/" + c.number, "token": c.token, "status": c.status}
+	doc := map[string]any{"type": c.kind, "url": a.base + "/challenge/" + c.number, "token": c.token,
+		"status": c.status}
 	if !c.validated.IsZero() {
 		doc["validated"] = c.validated.UTC().Format(time.RFC3339)
 	}
@@ -346,7 +356,8 @@ func (a *Authority) finalize(c *call) *problem {
 	life := a.settings.Lifetimes[o.profile]
 	a.work(func(ctx context.Context, slow time.Duration) {
 		pause(ctx, slow)
-		// CAA is looked at again: whoever proved a name some time ago may have forbidden it since (RFC 8659, section 3).
+		// CAA is looked at again: whoever proved a name some time ago
+		// may have forbidden it since (RFC 8659, section 3).
 		var failure *problem
 		for _, id := range o.identifiers {
 			if failure == nil {
@@ -370,7 +381,8 @@ func (a *Authority) finalize(c *call) *problem {
 	return a.writeOrder(c, o, http.StatusOK)
 }
 
-// checkRequest refuses a signing request that is not for the names of the order, or whose key is weak or the account's.
+// checkRequest refuses a signing request that is not for the names of
+// the order, or whose key is weak or the account's.
 func checkRequest(request *x509.CertificateRequest, o *order) *problem {
 	bad := func(format string, args ...any) *problem {
 		return wrong("badCSR", http.StatusBadRequest, format, args...)
@@ -386,7 +398,8 @@ func checkRequest(request *x509.CertificateRequest, o *order) *problem {
 	slices.Sort(wanted)
 	slices.Sort(names)
 	if !slices.Equal(wanted, slices.Compact(names)) {
-		return bad("the signing request is for %s, and the order for %s", strings.Join(names, ", "), strings.Join(wanted, ", "))
+		return bad("the signing request is for %s, and the order for %s", strings.Join(names, ", "),
+			strings.Join(wanted, ", "))
 	}
 	switch key := request.PublicKey.(type) {
 	case *ecdsa.PublicKey:
@@ -418,7 +431,8 @@ func (a *Authority) download(c *call) *problem {
 	return nil
 }
 
-// revoke is of RFC 8555, section 7.6: asked for by the account, by the certificate's key, or by whoever has proved all its names.
+// revoke is of RFC 8555, section 7.6: asked for by the account, by the certificate's key, or by
+// whoever has proved all its names.
 func (a *Authority) revoke(c *call) *problem {
 	var asked struct {
 		Certificate string `json:"certificate"`
@@ -443,7 +457,8 @@ func (a *Authority) revoke(c *call) *problem {
 		return denied("the certificate is somebody else's")
 	}
 	if !one.revoked.IsZero() {
-		return wrong("alreadyRevoked", http.StatusBadRequest, "the certificate was revoked at %s", one.revoked.UTC().Format(time.RFC3339))
+		return wrong("alreadyRevoked", http.StatusBadRequest, "the certificate was revoked at %s",
+			one.revoked.UTC().Format(time.RFC3339))
 	}
 	if asked.Reason < 0 || asked.Reason > 10 || asked.Reason == 7 {
 		return wrong("badRevocationReason", http.StatusBadRequest, "%d is no reason of RFC 5280", asked.Reason)
@@ -453,7 +468,8 @@ func (a *Authority) revoke(c *call) *problem {
 	return nil
 }
 
-// Revoked tells why a certificate was revoked (RFC 5280, section 5.3.1); ok is false for one that was not.
+// Revoked tells why a certificate was revoked (RFC 5280, section
+// 5.3.1); ok is false for one that was not.
 func (a *Authority) Revoked(leaf *x509.Certificate) (reason int, ok bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()

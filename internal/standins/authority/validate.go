@@ -72,7 +72,8 @@ const (
 	fetchTime = 10 * time.Second
 )
 
-// fetch is of RFC 8555, section 8.3: over HTTP at port 80, following redirects, whose certificates need not be trusted.
+// fetch is of RFC 8555, section 8.3: over HTTP at port 80, following
+// redirects, whose certificates need not be trusted.
 func (a *Authority) fetch(ctx context.Context, from []netip.Addr, name, token, want string) *problem {
 	first := "http://" + name + "/.well-known/acme-challenge/" + token
 	var lookup *problem
@@ -117,19 +118,20 @@ func (a *Authority) fetch(ctx context.Context, from []netip.Addr, name, token, w
 		return nil, failed
 	}
 	var hops []string
-	client := &http.Client{Transport: transport, Timeout: fetchTime, CheckRedirect: func(r *http.Request, via []*http.Request) error {
-		hops = append(hops, r.URL.String())
-		if len(via) > mostHops {
-			return fmt.Errorf("more than %d redirects", mostHops)
-		}
-		if port := r.URL.Port(); port != "" && port != "80" && port != "443" {
-			return fmt.Errorf("a redirect to port %s is not followed", port)
-		}
-		if _, err := netip.ParseAddr(r.URL.Hostname()); err == nil {
-			return errors.New("a redirect to a bare address is not followed")
-		}
-		return nil
-	}}
+	client := &http.Client{Transport: transport, Timeout: fetchTime,
+		CheckRedirect: func(r *http.Request, via []*http.Request) error {
+			hops = append(hops, r.URL.String())
+			if len(via) > mostHops {
+				return fmt.Errorf("more than %d redirects", mostHops)
+			}
+			if port := r.URL.Port(); port != "" && port != "80" && port != "443" {
+				return fmt.Errorf("a redirect to port %s is not followed", port)
+			}
+			if _, err := netip.ParseAddr(r.URL.Hostname()); err == nil {
+				return errors.New("a redirect to a bare address is not followed")
+			}
+			return nil
+		}}
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, first, nil)
 	if err != nil {
 		return malformed("%v", err)
@@ -177,8 +179,9 @@ func cause(err error) string {
 	return err.Error()
 }
 
-// mayIssue climbs the tree of a name for the CAA records that count (RFC 8659, section 3) and asks whether they let this authority issue; method is
-// empty when it is issued, by whatever proved the name.
+// mayIssue climbs the tree of a name for the CAA records that count
+// (RFC 8659, section 3) and asks whether they let this authority issue;
+// method is empty when it is issued, by whatever proved the name.
 func (a *Authority) mayIssue(ctx context.Context, name, method, accountURL string) *problem {
 	base, wildcard := strings.CutPrefix(name, "*.")
 	for at := base; at != ""; {
@@ -190,7 +193,8 @@ func (a *Authority) mayIssue(ctx context.Context, name, method, accountURL strin
 			if allows(answer.Data, wildcard, method, accountURL) {
 				return nil
 			}
-			return wrong("caa", http.StatusForbidden, "the CAA records of %s forbid it: %s", at, strings.Join(answer.Data, "; "))
+			return wrong("caa", http.StatusForbidden, "the CAA records of %s forbid it: %s", at,
+				strings.Join(answer.Data, "; "))
 		}
 		_, at, _ = strings.Cut(at, ".")
 	}

@@ -1,6 +1,8 @@
-// Package world stands in for the world's name service in demo and tests: a registry, which knows to which name servers each domain is delegated; a
-// resolver, which follows these delegations to real name servers and remembers answers for as long as they say; and "somebody else's" name servers for
-// domains whose name service is elsewhere. All three answer at one address, on port 53, and are set over HTTP.
+// Package world stands in for the world's name service in demo and tests: a registry,
+// which knows to which name servers each domain is delegated; a resolver, which
+// follows these delegations to real name servers and remembers answers for as long as
+// they say; and "somebody else's" name servers for domains whose name service is
+// elsewhere. All three answer at one address, on port 53, and are set over HTTP.
 package world
 
 import (
@@ -58,7 +60,8 @@ type remembered struct {
 
 // Listen answers at an address, and is set at another (host and port), until [World.Close].
 func Listen(address netip.Addr, web string) (*World, error) {
-	w := &World{Address: address, domains: map[string]Delegation{}, zones: map[string][]dns.RR{}, memory: map[dns.Question]remembered{}}
+	w := &World{Address: address, domains: map[string]Delegation{}, zones: map[string][]dns.RR{},
+		memory: map[dns.Question]remembered{}}
 	at := netip.AddrPortFrom(address, 53).String()
 	packets, err := net.ListenPacket("udp", at)
 	if err != nil {
@@ -69,7 +72,8 @@ func Listen(address netip.Addr, web string) (*World, error) {
 		packets.Close()
 		return nil, err
 	}
-	w.servers = []*dns.Server{{PacketConn: packets, Handler: dns.HandlerFunc(w.handle)}, {Listener: streams, Handler: dns.HandlerFunc(w.handle)}}
+	w.servers = []*dns.Server{{PacketConn: packets, Handler: dns.HandlerFunc(w.handle)},
+		{Listener: streams, Handler: dns.HandlerFunc(w.handle)}}
 	for _, s := range w.servers {
 		go s.ActivateAndServe()
 	}
@@ -94,7 +98,9 @@ func Listen(address netip.Addr, web string) (*World, error) {
 		}
 		w.Delegate(r.PathValue("name"), d)
 	})
-	mux.HandleFunc("DELETE /domains/{name}", func(_ http.ResponseWriter, r *http.Request) { w.Forget(r.PathValue("name")) })
+	mux.HandleFunc("DELETE /domains/{name}", func(_ http.ResponseWriter, r *http.Request) {
+		w.Forget(r.PathValue("name"))
+	})
 	mux.HandleFunc("PUT /zones/{name}", func(out http.ResponseWriter, r *http.Request) {
 		text, err := io.ReadAll(io.LimitReader(r.Body, 1<<20))
 		if err == nil {
@@ -139,7 +145,8 @@ func (w *World) Forget(name string) {
 	w.memory = map[dns.Question]remembered{}
 }
 
-// Serve has the name server of somebody else answer for a zone, and registers the domain there. The text is a zone file without SOA and NS.
+// Serve has the name server of somebody else answer for a zone, and registers the domain there. The
+// text is a zone file without SOA and NS.
 func (w *World) Serve(name, text string) error {
 	if err := w.Change(name, text); err != nil {
 		return err
@@ -156,7 +163,8 @@ func (w *World) Change(name, text string) error {
 	parser := dns.NewZoneParser(strings.NewReader(text), origin, "")
 	parser.SetDefaultTTL(300)
 	records := []dns.RR{
-		must(fmt.Sprintf("%s 300 IN SOA %s. hostmaster.elsewhere.test. %d 3600 600 1209600 300", origin, Elsewhere, time.Now().Unix())),
+		must(fmt.Sprintf("%s 300 IN SOA %s. hostmaster.elsewhere.test. %d 3600 600 1209600 300", origin, Elsewhere,
+			time.Now().Unix())),
 		must(fmt.Sprintf("%s 300 IN NS %s.", origin, Elsewhere)),
 	}
 	for rr, more := parser.Next(); more; rr, more = parser.Next() {
@@ -248,8 +256,8 @@ func (w *World) domainOf(name string) (string, Delegation, bool) {
 	return "", Delegation{}, false
 }
 
-// bogus reports whether a name lies in a domain for which the registry has DS records, of which none fits a key of the zone (RFC 4035, section 5.2). Signatures are
-// not looked at beyond that.
+// bogus reports whether a name lies in a domain for which the registry has DS records, of which
+// none fits a key of the zone (RFC 4035, section 5.2). Signatures are not looked at beyond that.
 func (w *World) bogus(name string) bool {
 	domain, d, known := w.domainOf(name)
 	if !known || len(d.DS) == 0 {
@@ -260,7 +268,8 @@ func (w *World) bogus(name string) bool {
 		ds, is := must(domain + " 300 IN DS " + text).(*dns.DS)
 		for _, rr := range keys {
 			if key, isKey := rr.(*dns.DNSKEY); is && isKey {
-				if fits := key.ToDS(ds.DigestType); fits != nil && fits.KeyTag == ds.KeyTag && strings.EqualFold(fits.Digest, ds.Digest) {
+				if fits := key.ToDS(ds.DigestType); fits != nil && fits.KeyTag == ds.KeyTag &&
+					strings.EqualFold(fits.Digest, ds.Digest) {
 					return false
 				}
 			}

@@ -1,5 +1,6 @@
-// Package certificate keeps the certificates with which a server's sites speak TLS: one for each site, the one that its manifest has, or else one that is
-// signed here, so that no site has to wait for an authority.
+// Package certificate keeps the certificates with which a server's sites
+// speak TLS: one for each site, the one that its manifest has, or else
+// one that is signed here, so that no site has to wait for an authority.
 package certificate
 
 import (
@@ -38,7 +39,8 @@ type Driver struct {
 	now func() time.Time
 
 	mu sync.Mutex
-	// sound remembers what was found of a pair of files, so that a sweep need not read keys that have not changed.
+	// sound remembers what was found of a pair of files, so that a
+	// sweep need not read keys that have not changed.
 	sound map[string]finding
 }
 
@@ -57,7 +59,8 @@ type stamp struct {
 // New returns the driver, with the directory for authorities' challenges made.
 func New() (*Driver, error) {
 	// The directory above holds what the web server's workers read, too.
-	err := errors.Join(os.MkdirAll(filepath.Dir(render.ChallengeFile("x")), 0o755), os.MkdirAll(render.NGINXDir, 0o755), os.MkdirAll(render.TLSDir, 0o700))
+	err := errors.Join(os.MkdirAll(filepath.Dir(render.ChallengeFile("x")), 0o755), os.MkdirAll(render.NGINXDir, 0o755),
+		os.MkdirAll(render.TLSDir, 0o700))
 	return &Driver{now: time.Now, sound: map[string]finding{}}, err
 }
 
@@ -77,7 +80,8 @@ func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 	var drifts []agentlink.Drift
 	for _, site := range m.Sites {
 		if wrong := d.wrong(m, site); wrong != "" {
-			drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: render.CertificateFile(m, site), Detail: wrong})
+			drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: render.CertificateFile(m, site),
+				Detail: wrong})
 		}
 	}
 	return drifts, nil
@@ -167,7 +171,8 @@ func (d *Driver) Ensure(_ context.Context, m manifest.Manifest) (string, error) 
 	return fmt.Sprintf("%d installed, and %d made, self-signed", installed, made), nil
 }
 
-// install puts the certificate that a site's manifest has beside the one that is in use: nginx is told by its configuration.
+// install puts the certificate that a site's manifest has beside the
+// one that is in use: nginx is told by its configuration.
 func install(m manifest.Manifest, site manifest.Site) error {
 	return errors.Join(wholefile.Write(render.KeyFile(m, site), []byte(site.Certificate.Key), 0o600, ""),
 		wholefile.Write(render.CertificateFile(m, site), []byte(site.Certificate.Chain), 0o600, ""))
@@ -184,9 +189,12 @@ func (d *Driver) make(m manifest.Manifest, site manifest.Site) error {
 		return err
 	}
 	now := d.now()
-	// A common name has at most 64 characters (RFC 5280, appendix A.1); nobody reads it, the names count.
-	template := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "self-signed"}, DNSNames: site.Names(), NotBefore: now.Add(-time.Hour), NotAfter: now.Add(lasting),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true}
+	// A common name has at most 64 characters (RFC 5280, appendix A.1);
+	// nobody reads it, the names count.
+	template := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "self-signed"},
+		DNSNames: site.Names(), NotBefore: now.Add(-time.Hour), NotAfter: now.Add(lasting),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		BasicConstraintsValid: true}
 	certificate, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	if err != nil {
 		return err
@@ -196,7 +204,8 @@ func (d *Driver) make(m manifest.Manifest, site manifest.Site) error {
 		return err
 	}
 	// The key first: a certificate without its key is no worse than neither.
-	return errors.Join(put(render.KeyFile(m, site), "PRIVATE KEY", secret), put(render.CertificateFile(m, site), "CERTIFICATE", certificate))
+	return errors.Join(put(render.KeyFile(m, site), "PRIVATE KEY", secret),
+		put(render.CertificateFile(m, site), "CERTIFICATE", certificate))
 }
 
 // put writes a file that only root may read.
@@ -204,7 +213,8 @@ func put(path, kind string, der []byte) error {
 	return wholefile.Write(path, pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: der}), 0o600, "")
 }
 
-// Tidy implements agent.Tidier: certificates of sites that are no more go when nginx no longer names them.
+// Tidy implements agent.Tidier: certificates of sites that are no more
+// go when nginx no longer names them.
 func (d *Driver) Tidy(_ context.Context, m manifest.Manifest) error {
 	wanted := map[string]bool{}
 	for _, site := range m.Sites {

@@ -24,7 +24,8 @@ var (
 	challengeAnswer = regexp.MustCompile(`^[A-Za-z0-9_.-]{8,300}$`)
 )
 
-// Challenge has nginx answer authorities' challenges, whatever the name, and no longer answer others. It needs no reload.
+// Challenge has nginx answer authorities' challenges, whatever the name, and no longer answer
+// others. It needs no reload.
 func (*Driver) Challenge(_ context.Context, c agentlink.Challenges) error {
 	for token, answer := range c.Answers {
 		if !challengeToken.MatchString(token) || !challengeAnswer.MatchString(answer) {

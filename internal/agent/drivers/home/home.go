@@ -149,7 +149,8 @@ func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error
 		return "", err
 	}
 	if found != nil && int(found.Gid) != m.UID() && !fresh(path, found) {
-		return "", fmt.Errorf("%s is on the server already and is not this account's; move it away, or choose another sign-in name", path)
+		return "", fmt.Errorf("%s is on the server already and is not this account's; move it away, or choose "+
+			"another sign-in name", path)
 	}
 	if found == nil {
 		if err := d.quota.create(ctx, path); err != nil {
@@ -187,7 +188,8 @@ func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error
 		}
 		work.Directories = append(work.Directories, site.Root)
 		if site.Starter {
-			work.NewFiles = append(work.NewFiles, asuser.NewFile{Path: site.Root + "/index.html", Content: render.StarterPage(m, site)})
+			work.NewFiles = append(work.NewFiles, asuser.NewFile{Path: site.Root + "/index.html",
+				Content: render.StarterPage(m, site)})
 		}
 	}
 	if err := asuser.Do(ctx, m.UID(), work); err != nil {

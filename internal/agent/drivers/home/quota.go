@@ -87,7 +87,8 @@ func (btrfs) limit(_ context.Context, path string) (*int64, error) {
 	return limitOf(path, id)
 }
 
-// limitOf reads the limit of a subvolume's quota group from the quota tree (BTRFS_IOC_TREE_SEARCH in linux/btrfs.h): a sweep asks for
+// limitOf reads the limit of a subvolume's quota group from the quota
+// tree (BTRFS_IOC_TREE_SEARCH in linux/btrfs.h): a sweep asks for
 // thousands, for each of which a program would take milliseconds.
 func limitOf(path string, id uint64) (*int64, error) {
 	const (
@@ -113,7 +114,8 @@ func limitOf(path string, id uint64) (*int64, error) {
 		return nil, err
 	}
 	defer f.Close()
-	if _, _, errno := syscall.Syscall(syscall.SYS_IOCTL, f.Fd(), treeSearch, uintptr(unsafe.Pointer(&args))); errno != 0 {
+	if _, _, errno := syscall.Syscall(syscall.SYS_IOCTL, f.Fd(), treeSearch,
+		uintptr(unsafe.Pointer(&args))); errno != 0 {
 		return nil, fmt.Errorf("quota group of %s: %w", path, errno)
 	}
 	if args.items == 0 {
@@ -218,7 +220,8 @@ func subvolume(path string) (uint64, error) {
 		name         [4080]byte
 	}
 	args.object = firstObject
-	if _, _, errno := syscall.Syscall(syscall.SYS_IOCTL, f.Fd(), inoLookup, uintptr(unsafe.Pointer(&args))); errno != 0 {
+	if _, _, errno := syscall.Syscall(syscall.SYS_IOCTL, f.Fd(), inoLookup,
+		uintptr(unsafe.Pointer(&args))); errno != 0 {
 		return 0, fmt.Errorf("subvolume of %s: %w", path, errno)
 	}
 	return args.tree, nil

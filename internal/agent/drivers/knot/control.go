@@ -14,8 +14,9 @@ import (
 // socket is where Knot takes commands while it runs.
 const socket = "/run/knot/knot.sock"
 
-// Knot's control protocol (libknot/control): a message is units of items, each a code, a length of 16 bits and text. A block
-// of units ends with a mark, on which the answer comes as a block of its own.
+// Knot's control protocol (libknot/control): a message is units of
+// items, each a code, a length of 16 bits and text. A block of units
+// ends with a mark, on which the answer comes as a block of its own.
 const (
 	unitEnd   = 0
 	unitData  = 1
@@ -113,13 +114,15 @@ func (c *control) ask(command unit) ([]unit, error) {
 			return nil, errNoZone
 		}
 		if u[itemError] != "" {
-			return nil, fmt.Errorf("Knot refuses %s %s %s %s %s: %s", command[itemCommand], command[itemZone], command[itemOwner], command[itemType], command[itemData], u[itemError])
+			return nil, fmt.Errorf("Knot refuses %s %s %s %s %s: %s", command[itemCommand], command[itemZone],
+				command[itemOwner], command[itemType], command[itemData], u[itemError])
 		}
 	}
 	return units, nil
 }
 
-// answer reads units up to the end of the block. What a unit does not say again is as in the unit before, for extra data.
+// answer reads units up to the end of the block. What a unit does not
+// say again is as in the unit before, for extra data.
 func (c *control) answer() ([]unit, error) {
 	var units []unit
 	for {

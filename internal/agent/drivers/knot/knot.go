@@ -1,4 +1,5 @@
-// Package knot drives the name server: which zones there are, by its configuration, and their records, by its control socket.
+// Package knot drives the name server: which zones there are, by its configuration, and their
+// records, by its control socket.
 package knot
 
 import (
@@ -86,8 +87,9 @@ func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
 	return nil
 }
 
-// Reload implements agent.Program. Knot answers from the zones it has while it reads its configuration. Other addresses to listen on it takes only when
-// it starts, which happens once, when a server becomes a name server: then it is ended and its supervisor starts it again.
+// Reload implements agent.Program. Knot answers from the zones it has while it reads its
+// configuration. Other addresses to listen on it takes only when it starts, which happens once,
+// when a server becomes a name server: then it is ended and its supervisor starts it again.
 func (d *Driver) Reload(ctx context.Context) error {
 	if !d.serves() {
 		return nil
@@ -137,10 +139,12 @@ func (d *Driver) listens() bool {
 	return err == nil
 }
 
-// followTime is how long a look from outside waits for secondaries. One that takes longer is told, and no failure.
+// followTime is how long a look from outside waits for secondaries. One
+// that takes longer is told, and no failure.
 const followTime = 2 * time.Second
 
-// Verify implements agent.Program: it asks the server's own address for every zone, and then the secondaries.
+// Verify implements agent.Program: it asks the server's own address for
+// every zone, and then the secondaries.
 func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error) {
 	if len(m.Zones) == 0 {
 		return "", nil
@@ -173,7 +177,8 @@ func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error
 	return seen, nil
 }
 
-// follows reports whether a secondary has all zones with these serials, or later ones, within [followTime].
+// follows reports whether a secondary has all zones with these serials,
+// or later ones, within [followTime].
 func follows(ctx context.Context, p manifest.Peer, serials map[string]uint32) bool {
 	ctx, cancel := context.WithTimeout(ctx, followTime)
 	defer cancel()
@@ -208,7 +213,8 @@ func serial(ctx context.Context, server netip.Addr, zone string) (uint32, error)
 			return soa.Serial, nil
 		}
 	}
-	return 0, fmt.Errorf("the name server on %s does not answer for %s (%s)", server, zone, dns.RcodeToString[answer.Rcode])
+	return 0, fmt.Errorf("the name server on %s does not answer for %s (%s)", server, zone,
+		dns.RcodeToString[answer.Rcode])
 }
 
 // VerifyGone implements agent.Program.
@@ -233,7 +239,8 @@ func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string
 
 // Status implements agent.Program.
 func (d *Driver) Status(context.Context) agentlink.ProgramStatus {
-	return agentlink.ProgramStatus{Name: d.Name(), Version: d.version, Running: daemon.Running(pidFile), Reloads: d.reloads.Load()}
+	return agentlink.ProgramStatus{Name: d.Name(), Version: d.version, Running: daemon.Running(pidFile),
+		Reloads: d.reloads.Load()}
 }
 
 // without returns the names of the zones in one list that are not in another.

@@ -18,8 +18,9 @@ import (
 	"victualler/internal/manifest"
 )
 
-// Zones keeps the records of zones in the running Knot, in transactions of its own: a zone changes as a whole or not at all. There are no
-// zone files. Knot signs what is set, counts the serial, and tells the secondaries.
+// Zones keeps the records of zones in the running Knot, in transactions of
+// its own: a zone changes as a whole or not at all. There are no zone files.
+// Knot signs what is set, counts the serial, and tells the secondaries.
 type Zones struct {
 	mu sync.Mutex // Knot holds one conversation at a time
 }
@@ -54,7 +55,8 @@ func (z *Zones) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Dri
 			if len(found) == 0 {
 				what = "has no records"
 			}
-			drifts = append(drifts, agentlink.Drift{Part: z.Name(), Subject: zone.Name, Detail: what, Diff: diff(found, wanted, zone.Signed)})
+			drifts = append(drifts, agentlink.Drift{Part: z.Name(), Subject: zone.Name, Detail: what,
+				Diff: diff(found, wanted, zone.Signed)})
 		}
 		return nil
 	})
@@ -91,7 +93,8 @@ func (z *Zones) Ensure(ctx context.Context, m manifest.Manifest) (string, error)
 	return detail, nil
 }
 
-// Forget implements agent.Content: what Knot keeps of a zone that it no longer has, keys among it, goes.
+// Forget implements agent.Content: what Knot keeps of a zone that it no
+// longer has, keys among it, goes.
 func (z *Zones) Forget(ctx context.Context, m, last manifest.Manifest) error {
 	gone := without(last.Zones, m.Zones)
 	if len(gone) == 0 {
@@ -100,7 +103,8 @@ func (z *Zones) Forget(ctx context.Context, m, last manifest.Manifest) error {
 	return z.talk(ctx, func(c *control) error {
 		for _, name := range gone {
 			// F: without asking; o: though it is in no configuration.
-			if _, err := c.ask(unit{itemCommand: "zone-purge", itemFlags: "F", itemZone: name, itemFilters: "o"}); err != nil && !errors.Is(err, errNoZone) {
+			if _, err := c.ask(unit{itemCommand: "zone-purge", itemFlags: "F", itemZone: name,
+				itemFilters: "o"}); err != nil && !errors.Is(err, errNoZone) {
 				return err
 			}
 		}
@@ -154,7 +158,8 @@ func read(c *control, zone string) ([]found, error) {
 	return list, nil
 }
 
-// foundOf puts a record into the form in which records are compared. The serial of an SOA record is Knot's own.
+// foundOf puts a record into the form in which records are compared.
+// The serial of an SOA record is Knot's own.
 func foundOf(owner, kind, data string, ttl uint32) (found, error) {
 	f := found{owner: strings.ToLower(owner), kind: kind, data: data, ttl: ttl}
 	if slices.Contains(made, kind) {
@@ -197,7 +202,8 @@ func wantedOf(z manifest.Zone, serial uint32) ([]found, error) {
 	return list, nil
 }
 
-// differences lists what is to be taken away and what is to be set. Signatures of a zone that is to have none count as wrong.
+// differences lists what is to be taken away and what is to be set.
+// Signatures of a zone that is to have none count as wrong.
 func differences(have, want []found, signed bool) (unset, set []found) {
 	key := func(f found) string { return fmt.Sprint(f.ttl, " ", f.wire) }
 	there, wanted := map[string]bool{}, map[string]bool{}
@@ -242,7 +248,9 @@ func ensure(c *control, zone manifest.Zone) (int, error) {
 	}
 	if _, err := c.ask(unit{itemCommand: "zone-begin", itemZone: zone.Name}); err != nil {
 		if errors.Is(err, errNoZone) {
-			return 0, fmt.Errorf("Knot has no zone %s: this server has not been told that it is the primary name server", zone.Name)
+			return 0,
+				fmt.Errorf("Knot has no zone %s: this server has not been told that it is the primary name server",
+					zone.Name)
 		}
 		return 0, err
 	}
@@ -260,13 +268,15 @@ func ensure(c *control, zone manifest.Zone) (int, error) {
 	return len(unset) + len(set), nil
 }
 
-// transaction lists the commands that lead from what is there to what is wanted. A set whose time to live changes goes as a whole, as
-// all of a set have the same.
+// transaction lists the commands that lead from what is there to what is wanted. A set whose time
+// to live changes goes as a whole, as all of a set have the same.
 func transaction(have, want, unset, set []found) []unit {
 	var steps []unit
 	renewed := map[string]bool{}
 	for _, f := range unset {
-		if slices.ContainsFunc(want, func(w found) bool { return w.owner == f.owner && w.kind == f.kind && w.ttl != f.ttl }) {
+		if slices.ContainsFunc(want, func(w found) bool {
+			return w.owner == f.owner && w.kind == f.kind && w.ttl != f.ttl
+		}) {
 			renewed[f.owner+" "+f.kind] = true
 		}
 	}
@@ -288,13 +298,15 @@ func transaction(have, want, unset, set []found) []unit {
 	}
 	for _, f := range want {
 		if slices.Contains(set, f) || renewed[f.owner+" "+f.kind] {
-			steps = append(steps, unit{itemCommand: "zone-set", itemOwner: f.owner, itemTTL: strconv.FormatUint(uint64(f.ttl), 10), itemType: f.kind, itemData: f.data})
+			steps = append(steps, unit{itemCommand: "zone-set", itemOwner: f.owner,
+				itemTTL: strconv.FormatUint(uint64(f.ttl), 10), itemType: f.kind, itemData: f.data})
 		}
 	}
 	return steps
 }
 
-// diff shows how a zone differs, as a unified diff of records, without serials and what signing adds.
+// diff shows how a zone differs, as a unified diff of records, without
+// serials and what signing adds.
 func diff(have, want []found, signed bool) string {
 	text := func(list []found) []string {
 		var lines []string
@@ -314,6 +326,7 @@ func diff(have, want []found, signed bool) string {
 		slices.Sort(lines)
 		return lines
 	}
-	out, _ := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: text(have), B: text(want), FromFile: "found", ToFile: "wanted", Context: 1})
+	out, _ := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: text(have), B: text(want), FromFile: "found",
+		ToFile: "wanted", Context: 1})
 	return out
 }

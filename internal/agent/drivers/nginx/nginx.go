@@ -80,8 +80,8 @@ const reloadLimit = 2 * time.Minute
 
 // Reload implements agent.Program: SIGHUP starts workers with the new
 // configuration, and the old ones finish what they have (nginx's "control" page).
-// For a moment both take new connections; this waits until the old ones no longer do, so that what is
-// seen from outside after it is seen by everybody.
+// For a moment both take new connections; this waits until the old ones no longer
+// do, so that what is seen from outside after it is seen by everybody.
 func (d *Driver) Reload(ctx context.Context) error {
 	var old []int
 	if pid, err := daemon.PID(pidFile); err == nil {
@@ -129,7 +129,8 @@ func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error
 				return err
 			}
 			if answer.Header.Get(render.CheckHeader) != want {
-				return fmt.Errorf("for %s, nginx on %s does not answer from the new configuration (status %d)", name, address, answer.Status)
+				return fmt.Errorf("for %s, nginx on %s does not answer from the new configuration (status %d)", name,
+					address, answer.Status)
 			}
 			return nil
 		})
@@ -146,7 +147,8 @@ func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error
 	return fmt.Sprintf("nginx on %s answers for %s, with and without TLS", address, m.Sites[0].Domain), nil
 }
 
-// verifyTLS shakes hands under the site's names and looks whether the certificate is the one that is to be used.
+// verifyTLS shakes hands under the site's names and looks whether the
+// certificate is the one that is to be used.
 func (d *Driver) verifyTLS(ctx context.Context, m manifest.Manifest, site manifest.Site) error {
 	text, err := os.ReadFile(render.CertificateFile(m, site))
 	if err != nil {
@@ -204,5 +206,6 @@ func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string
 
 // Status implements agent.Program.
 func (d *Driver) Status(context.Context) agentlink.ProgramStatus {
-	return agentlink.ProgramStatus{Name: d.Name(), Version: d.version, Running: daemon.Running(pidFile), Reloads: d.reloads.Load()}
+	return agentlink.ProgramStatus{Name: d.Name(), Version: d.version, Running: daemon.Running(pidFile),
+		Reloads: d.reloads.Load()}
 }

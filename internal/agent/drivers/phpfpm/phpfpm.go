@@ -63,7 +63,8 @@ func New(server render.Server, scratch string) *Driver {
 	return &Driver{Server: server, Scratch: scratch}
 }
 
-// Name implements agent.Program. The newest version has the plain name: it serves every site that names none.
+// Name implements agent.Program. The newest version has the plain name:
+// it serves every site that names none.
 func (d *Driver) Name() string {
 	if d.Server.Newest {
 		return "php-fpm"
@@ -79,7 +80,8 @@ func (d *Driver) Files(m manifest.Manifest) []render.File { return render.PHPFPM
 
 // AccountFiles implements agent.Program.
 func (d *Driver) AccountFiles() ([]string, error) {
-	return daemon.FilesLike("/etc/php/"+d.Server.PHP+"/fpm/pool.d/account-*.conf", "/etc/php/"+d.Server.PHP+"/fpm/conf.d/account-*.ini")
+	return daemon.FilesLike("/etc/php/"+d.Server.PHP+"/fpm/pool.d/account-*.conf", "/etc/php/"+d.Server.PHP+
+		"/fpm/conf.d/account-*.ini")
 }
 
 // Owner implements agent.Program.
@@ -149,7 +151,8 @@ func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error
 				return err
 			}
 			if answer.Status != 200 || answer.Body != want {
-				return fmt.Errorf("the account's PHP %s does not answer from the new configuration (status %d)", d.Server.PHP, answer.Status)
+				return fmt.Errorf("the account's PHP %s does not answer from the new configuration (status %d)",
+					d.Server.PHP, answer.Status)
 			}
 			return nil
 		})
@@ -183,5 +186,6 @@ func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string
 
 // Status implements agent.Program.
 func (d *Driver) Status(context.Context) agentlink.ProgramStatus {
-	return agentlink.ProgramStatus{Name: d.Name(), Version: d.Server.PHP, Running: daemon.Running(d.pidFile()), Reloads: d.reloads.Load()}
+	return agentlink.ProgramStatus{Name: d.Name(), Version: d.Server.PHP, Running: daemon.Running(d.pidFile()),
+		Reloads: d.reloads.Load()}
 }

@@ -1,5 +1,5 @@
-// Package sshd drives OpenSSH's server, through which files are transferred. What it does for accounts follows from groups of users; the
-// users are made by package sysuser.
+// Package sshd drives OpenSSH's server, through which files are transferred. What it does for
+// accounts follows from groups of users; the users are made by package sysuser.
 package sshd
 
 import (
@@ -72,7 +72,8 @@ func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
 	return nil
 }
 
-// Reload implements agent.Program: SIGHUP has sshd read its configuration anew; sessions go on (sshd(8)).
+// Reload implements agent.Program: SIGHUP has sshd read its
+// configuration anew; sessions go on (sshd(8)).
 func (d *Driver) Reload(ctx context.Context) error {
 	if _, err := daemon.Signal(ctx, pidFile, syscall.SIGHUP); err != nil {
 		return fmt.Errorf("sshd %w", err)
@@ -89,5 +90,6 @@ func (*Driver) VerifyGone(context.Context, manifest.Manifest) (string, error) { 
 
 // Status implements agent.Program.
 func (d *Driver) Status(context.Context) agentlink.ProgramStatus {
-	return agentlink.ProgramStatus{Name: d.Name(), Version: d.version, Running: daemon.Running(pidFile), Reloads: d.reloads.Load()}
+	return agentlink.ProgramStatus{Name: d.Name(), Version: d.version, Running: daemon.Running(pidFile),
+		Reloads: d.reloads.Load()}
 }

@@ -25,7 +25,8 @@ type newUser struct {
 	hash        string // as in shadow(5)
 	// member is a group of ours that it becomes a member of.
 	member string
-	// further says that it is another sign-in of a user who is there: it shares the number and the group.
+	// further says that it is another sign-in of a user who is there:
+	// it shares the number and the group.
 	further bool
 }
 
@@ -35,8 +36,9 @@ type waiting struct {
 	made chan error
 }
 
-// add makes a user, together with those that others want made meanwhile. Debian's commands make one at a time and write every table to disk for
-// each of them: for fifty accounts opened at once, that would be half of the time. The tables are written as passwd(5), shadow(5), group(5) and
+// add makes a user, together with those that others want made meanwhile. Debian's commands make one
+// at a time and write every table to disk for each of them: for fifty accounts opened at once, that
+// would be half of the time. The tables are written as passwd(5), shadow(5), group(5) and
 // gshadow(5) say, under the lock that those commands take.
 func (d *Driver) add(ctx context.Context, u newUser) error {
 	own := waiting{u, make(chan error, 1)}
@@ -118,7 +120,8 @@ type drafts struct{ passwd, shadow, group, gshadow *draft }
 
 func openDrafts() (*drafts, error) {
 	t := &drafts{}
-	for path, to := range map[string]**draft{passwd.path: &t.passwd, shadow.path: &t.shadow, group.path: &t.group, "/etc/gshadow": &t.gshadow} {
+	for path, to := range map[string]**draft{passwd.path: &t.passwd, shadow.path: &t.shadow, group.path: &t.group,
+		"/etc/gshadow": &t.gshadow} {
 		d, err := openDraft(path)
 		if err != nil {
 			return nil, err
@@ -128,7 +131,8 @@ func openDrafts() (*drafts, error) {
 	return t, nil
 }
 
-// write writes what has changed. The line in passwd, by which a user is there, comes last: killed before, the next one to add it begins anew.
+// write writes what has changed. The line in passwd, by which a user is there, comes last: killed
+// before, the next one to add it begins anew.
 func (t *drafts) write() error {
 	for _, d := range []*draft{t.group, t.gshadow, t.shadow, t.passwd} {
 		if err := d.write(); err != nil {
@@ -144,24 +148,29 @@ func (t *drafts) add(u newUser) error {
 		if len(found) == 7 && found[2] == id {
 			return nil
 		}
-		return fmt.Errorf("a user %s with the number %s is on the server already and is not this account's; choose another sign-in name, or remove that user", u.name, found[2])
+		return fmt.Errorf("a user %s with the number %s is on the server already and is not this account's; choose "+
+			"another sign-in name, or remove that user", u.name, found[2])
 	}
 	if !u.further {
 		if other := t.passwd.nameOf(id); other != "" {
-			return fmt.Errorf("the number %s, which is this account's, is the user %s's on this server; give that user another one", id, other)
+			return fmt.Errorf("the number %s, which is this account's, is the user %s's on this server; give that "+
+				"user another one", id, other)
 		}
 		if found := t.group.fields(u.name); found != nil && found[2] != id {
-			return fmt.Errorf("a group %s with the number %s is on the server already and is not this account's; choose another sign-in name, or remove that group", u.name, found[2])
+			return fmt.Errorf("a group %s with the number %s is on the server already and is not this account's; "+
+				"choose another sign-in name, or remove that group", u.name, found[2])
 		}
 		if other := t.group.nameOf(id); other != "" && other != u.name {
-			return fmt.Errorf("the number %s, which is this account's, is the group %s's on this server; give that group another one", id, other)
+			return fmt.Errorf("the number %s, which is this account's, is the group %s's on this server; give that "+
+				"group another one", id, other)
 		}
 		t.group.set(u.name, u.name, "x", id, "")
 		t.gshadow.set(u.name, u.name, "!", "", "")
 	}
 	t.group.join(u.member, u.name)
 	t.gshadow.join(u.member, u.name)
-	// Without days after which the password would have to be changed: a transfer program cannot ask for that.
+	// Without days after which the password would have to be changed: a
+	// transfer program cannot ask for that.
 	today := strconv.FormatInt(time.Now().Unix()/(24*60*60), 10)
 	t.shadow.set(u.name, u.name, u.hash, today, "", "", "", "", "", "")
 	t.passwd.set(u.name, u.name, "x", id, id, "", u.home, u.shell)

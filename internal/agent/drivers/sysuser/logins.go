@@ -21,11 +21,12 @@ import (
 	"victualler/internal/render"
 )
 
-// Logins makes the sign-ins for file transfer: the account's own user gets its group, password and keys; further logins are users of the
-// same number, so that all files belong to the account, each with a directory of root's in which its folder is mounted.
+// Logins makes the sign-ins for file transfer: the account's own user gets its group, password and
+// keys; further logins are users of the same number, so that all files belong to the account, each
+// with a directory of root's in which its folder is mounted.
 //
-// The folder is opened step by step, without following links, and what was opened is mounted: a customer can replace it at any moment, and shows
-// nothing but their own.
+// The folder is opened step by step, without following links, and what was opened is mounted: a
+// customer can replace it at any moment, and shows nothing but their own.
 type Logins struct{ Users *Driver }
 
 // Name implements agent.Resource.
@@ -50,7 +51,8 @@ func (d *Logins) found(m manifest.Manifest) ([]string, error) {
 func (d *Logins) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drift, error) {
 	var drifts []agentlink.Drift
 	drift := func(login, format string, args ...any) {
-		drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: "login " + login, Detail: fmt.Sprintf(format, args...)})
+		drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: "login " + login,
+			Detail: fmt.Sprintf(format, args...)})
 	}
 	there, err := d.found(m)
 	if err != nil {
@@ -196,7 +198,8 @@ func (d *Logins) ensure(ctx context.Context, m manifest.Manifest, l logins.Login
 		return nil
 	}
 	if l.Folder != "" {
-		if err := asuser.Do(ctx, m.UID(), asuser.Work{Home: m.HomePath(), Directories: []string{l.Folder}}); err != nil {
+		if err := asuser.Do(ctx, m.UID(), asuser.Work{Home: m.HomePath(),
+			Directories: []string{l.Folder}}); err != nil {
 			return err
 		}
 	}
@@ -230,7 +233,8 @@ func (d *Logins) users(ctx context.Context, m manifest.Manifest, l logins.Login)
 		return err
 	}
 	if found == nil || found.uid != m.UID() {
-		return d.Users.add(ctx, newUser{name: l.Name, id: m.UID(), further: true, home: "/", shell: noShell, hash: hashOf(l), member: group})
+		return d.Users.add(ctx, newUser{name: l.Name, id: m.UID(), further: true, home: "/", shell: noShell,
+			hash: hashOf(l), member: group})
 	}
 	in, err := memberOf(group, l.Name)
 	if err != nil {
@@ -296,8 +300,8 @@ func (d *Logins) remove(ctx context.Context, name string) error {
 	return run(ctx, "userdel", "--force", "--", name)
 }
 
-// endSessions ends the sessions of a login: those of sshd's processes that bear its name, “sshd: NAME@…”, and run as its user. A shell that
-// somebody has is the account's own and goes with them.
+// endSessions ends the sessions of a login: those of sshd's processes that bear its name, “sshd:
+// NAME@…”, and run as its user. A shell that somebody has is the account's own and goes with them.
 func endSessions(uid int, login string) {
 	for _, pid := range processes(uid) {
 		if strings.HasPrefix(daemon.Title(pid), "sshd: "+login+"@") {

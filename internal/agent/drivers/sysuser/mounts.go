@@ -29,7 +29,8 @@ func open(m manifest.Manifest, l logins.Login) (int, error) {
 		return home, nil
 	}
 	defer unix.Close(home)
-	fd, err := unix.Openat2(home, l.Folder, &unix.OpenHow{Flags: unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_XDEV})
+	fd, err := unix.Openat2(home, l.Folder, &unix.OpenHow{Flags: unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC,
+		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_XDEV})
 	if err != nil {
 		return -1, fmt.Errorf("%s cannot be opened as a folder of the account's: %w", l.Folder, err)
 	}
@@ -63,7 +64,8 @@ func mount(m manifest.Manifest, l logins.Login) error {
 	if err := os.MkdirAll(render.LoginDir, 0o755); err != nil {
 		return err
 	}
-	// The way through here leads past the home's own door: it is open to the account's group alone, too.
+	// The way through here leads past the home's own door: it is open
+	// to the account's group alone, too.
 	above := filepath.Dir(mountPoint(l.Name))
 	if err := os.Mkdir(above, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err

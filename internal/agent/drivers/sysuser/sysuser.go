@@ -51,7 +51,8 @@ func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 		return nil, err
 	}
 	drift := func(format string, args ...any) []agentlink.Drift {
-		return []agentlink.Drift{{Part: d.Name(), Subject: "user " + m.SignInName, Detail: fmt.Sprintf(format, args...)}}
+		return []agentlink.Drift{{Part: d.Name(), Subject: "user " + m.SignInName,
+			Detail: fmt.Sprintf(format, args...)}}
 	}
 	if !m.HasHome() {
 		// A user with another number is somebody else's, not a trace of this account.
@@ -76,7 +77,8 @@ func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 	case found.uid != m.UID():
 		return drift("has the number %d, not %d: it is not this account's", found.uid, m.UID()), nil
 	case found.gid != m.UID() || found.home != m.HomePath() || found.shell != shellOf(m):
-		return drift("has group %d, home %s and shell %s, not %d, %s and %s", found.gid, found.home, found.shell, m.UID(), m.HomePath(), shellOf(m)), nil
+		return drift("has group %d, home %s and shell %s, not %d, %s and %s", found.gid, found.home, found.shell,
+			m.UID(), m.HomePath(), shellOf(m)), nil
 	case !grouped:
 		return drift("has no group of its name"), nil
 	}
@@ -95,7 +97,8 @@ func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error
 	}
 	named := fmt.Sprintf("%s (%d)", m.SignInName, m.UID())
 	if found == nil || found.uid != m.UID() {
-		return named, d.add(ctx, newUser{name: m.SignInName, id: m.UID(), home: m.HomePath(), shell: shellOf(m), hash: ownHash(m), member: groupFor(m, m.SignInName)})
+		return named, d.add(ctx, newUser{name: m.SignInName, id: m.UID(), home: m.HomePath(), shell: shellOf(m),
+			hash: ownHash(m), member: groupFor(m, m.SignInName)})
 	}
 	if grouped && found.gid == m.UID() && found.home == m.HomePath() && found.shell == shellOf(m) {
 		return named + " is there", nil
@@ -107,7 +110,8 @@ func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error
 			return "", err
 		}
 	}
-	return named, run(ctx, "usermod", "--gid", strconv.Itoa(m.UID()), "--home", m.HomePath(), "--shell", shellOf(m), "--", m.SignInName)
+	return named, run(ctx, "usermod", "--gid", strconv.Itoa(m.UID()), "--home", m.HomePath(), "--shell", shellOf(m),
+		"--", m.SignInName)
 }
 
 // Remove implements agent.Resource: it ends the user's processes first, and

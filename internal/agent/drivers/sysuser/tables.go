@@ -34,7 +34,8 @@ func hasGroup(name string) (bool, error) {
 	return fields != nil, err
 }
 
-// table is a file of lines that begin with a name and a colon. It is read again when it has been written: a sweep looks up thousands of names.
+// table is a file of lines that begin with a name and a colon. It is read again when it has been
+// written: a sweep looks up thousands of names.
 type table struct {
 	path string
 
@@ -59,8 +60,10 @@ func (t *table) line(name string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	// Every change is a new file under the name (passwd(5), vipw(8)): its number differs as well as its time.
-	if t.read == nil || !os.SameFile(t.read, now) || !t.read.ModTime().Equal(now.ModTime()) || t.read.Size() != now.Size() {
+	// Every change is a new file under the name (passwd(5), vipw(8)):
+	// its number differs as well as its time.
+	if t.read == nil || !os.SameFile(t.read, now) || !t.read.ModTime().Equal(now.ModTime()) ||
+		t.read.Size() != now.Size() {
 		text, err := os.ReadFile(t.path)
 		if err != nil {
 			return nil, err
