@@ -2,12 +2,15 @@
 
 BIN := var/bin
 export CGO_ENABLED = 0
+SHELL := /bin/bash -o pipefail
 VERSION := $(shell git describe --always --dirty 2>/dev/null || echo development)
 LDFLAGS := -X victualler/internal/version.Version=$(VERSION)
 CONSOLE := console/dist/app/index.html
+MODULES := console/node_modules/.package-lock.json
+GO_FILES := $(shell find . -name node_modules -prune -o -name var -prune -o -name '*.go' -print)
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 
-.PHONY: demo demo-reset test build bench generate
+.PHONY: demo demo-reset check check-go check-tests check-console test build bench generate format
 
 ## demo: start the demo and stay in the foreground; Ctrl-C stops everything
 demo: build
@@ -22,13 +25,34 @@ build: $(CONSOLE)
 	@mkdir -p $(BIN)
 	go build -ldflags '$(LDFLAGS)' -o $(BIN)/ ./cmd/...
 
-$(CONSOLE): $(CONSOLE_SOURCES)
-	cd console && npm ci --no-audit --no-fund --loglevel=error && npm run --silent build
+$(CONSOLE): $(CONSOLE_SOURCES) $(MODULES)
+	cd console && npm run --silent build
+
+$(MODULES): console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+
+## check: the inner loop: formats, vets, lints, and tests what needs neither root nor servers
+check: $(MODULES)
+	@$(MAKE) --no-print-directory --output-sync=target -j3 check-go check-tests check-console
+
+check-go:
+	@test -z "$$(gofmt -l $(GO_FILES))" || { echo "not formatted (make format):"; gofmt -l $(GO_FILES); exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+
+check-tests:
+	go run ./internal/store/storetest/with go test -short ./... | grep -v 'no test files'
+
+check-console: $(MODULES)
+	cd console && npm run --silent lint && npm run --silent test && npm run --silent validate
+
+## format: what check wants of the looks of files
+format: $(MODULES)
+	gofmt -w $(GO_FILES)
+	cd console && npm run --silent format
 
 ## test: everything, on the real programs; needs root
-test: build
-	cd console && npm run --silent validate
-	go vet ./...
+test: build check
 	# One package after the other: a network that another one sets up is a change of network for Chromium, which drops its requests.
 	go test -p 1 -timeout 40m ./...
 
@@ -38,6 +62,6 @@ bench: build
 
 ## generate: code from queries, types from the API description
 generate:
-	go run github.com/sqlc-dev/sqlc/cmd/sqlc@v1.31.1 generate
+	go tool sqlc generate
 	go run ./cmd/victuallerd openapi > docs/openapi.json
 	cd console && npm run --silent types

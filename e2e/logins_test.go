@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"victualler/e2e/browser"
 	"victualler/internal/api"
 	"victualler/internal/client"
 	"victualler/internal/hosting/plans"
@@ -133,16 +134,18 @@ func TestLogins(t *testing.T) {
 	conn.Close()
 
 	t.Run("in the console", func(t *testing.T) {
-		ctx := browser(t, 1280, 800)
-		do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/gangway"), signIn(), sees("td code", "gangway-mate"))
-		do(t, ctx, chromedp.Evaluate("window.confirm = () => true", nil),
-			click(`button[aria-label="Remove gangway-cook"]`, ""),
-			until(`!document.body.textContent.includes('gangway-cook')`),
-			click("button", "Add a login"), typeIn("#login-name", "bosun"), typeIn("#login-key", "nonsense"),
-			click(".el-dialog button", "Add it"), sees("[role=alert]", "no public key"))
+		ctx := openBrowser(t, 1280, 800)
+		do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/gangway"), signIn(),
+			browser.Sees("td code", "gangway-mate"))
+		do(t, ctx, browser.Click(`button[aria-label="Remove gangway-cook"]`, ""), browser.Confirm("Remove"),
+			browser.Until(`!document.body.textContent.includes('gangway-cook')`),
+			browser.Click("button", "Add a login"), browser.Type("#login-name", "bosun"),
+			browser.Type("#login-key", "nonsense"),
+			browser.Click(".el-dialog button", "Add it"), browser.Sees("[role=alert]", "no public key"))
 		healthy(t, ctx, "add a login")
-		do(t, ctx, retype("#login-key", line), click(".el-dialog button", "Add it"), sees("td code", "gangway-bosun"),
-			sees("span", "key mate@bridge"))
+		do(t, ctx, browser.Retype("#login-key", line), browser.Click(".el-dialog button", "Add it"),
+			browser.Sees("td code", "gangway-bosun"),
+			browser.Sees("span", "key mate@bridge"))
 		labtest.Eventually(t, func() bool {
 			conn, err := sshTo("skua", "gangway-bosun", ssh.PublicKeys(signer))
 			if err == nil {

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/e2e/browser"
 	"victualler/internal/api"
 )
 
@@ -99,34 +100,37 @@ func TestLongListInConsole(t *testing.T) {
 		select 'row' || n, 'row' || lpad(n::text, 3, '0') || '.example', (select min(id) from customers), (select min(id) from plans), (select min(id) from servers), 'closed', now()
 		from generate_series(1, 120) n`)
 	require.NoError(t, err)
-	ctx := browser(t, 1280, 800)
-	first := func(domain string) chromedp.Action { return sees("tbody tr:first-child .domain", domain) }
+	ctx := openBrowser(t, 1280, 800)
+	first := func(domain string) browser.Action { return browser.Sees("tbody tr:first-child .domain", domain) }
 	do(t, ctx, chromedp.Navigate(i.Address()+"/accounts?state=closed&search=row"), signIn(), first("row001.example"),
-		sees(".turner", "50 accounts on this page"),
-		click(".turner button", "Next page"), first("row051.example"), click(".turner button", "Next page"),
-		first("row101.example"), sees(".turner", "20 accounts"),
-		click(".turner button", "Back"), first("row051.example"), click(".turner button", "First"),
+		browser.Sees(".turner", "50 accounts on this page"),
+		browser.Click(".turner button", "Next page"), first("row051.example"),
+		browser.Click(".turner button", "Next page"),
+		first("row101.example"), browser.Sees(".turner", "20 accounts"),
+		browser.Click(".turner button", "Back"), first("row051.example"), browser.Click(".turner button", "First"),
 		first("row001.example"))
 	var address string
-	do(t, ctx, chromedp.Location(&address))
+	do(t, ctx, browser.Into(&address, chromedp.Location()))
 	assert.False(t, strings.Contains(address, "cursor="))
 
 	var focused string
-	do(t, ctx, chromedp.Focus("tbody tr:first-child", chromedp.ByQuery), chromedp.KeyEvent(kb.ArrowDown),
+	do(t, ctx, chromedp.Focus(chromedp.CSS("tbody tr:first-child")), chromedp.KeyEvent(kb.ArrowDown),
 		chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowUp),
-		chromedp.Evaluate(`document.activeElement.textContent`, &focused))
+		browser.Eval(&focused, `document.activeElement.textContent`))
 	assert.Contains(t, focused, "row002.example", "arrows go through the rows")
-	do(t, ctx, chromedp.KeyEvent("\r"), sees("h1", "row002.example"), chromedp.NavigateBack(), first("row001.example"))
+	do(t, ctx, chromedp.KeyEvent("\r"), browser.Sees("h1", "row002.example"), chromedp.NavigateBack(),
+		first("row001.example"))
 
 	var dark bool
-	do(t, ctx, chromedp.Click(".more summary", chromedp.ByQuery), click(".menu button", "Dark"),
-		chromedp.Evaluate(`document.documentElement.classList.contains('dark')`, &dark))
+	do(t, ctx, chromedp.Click(chromedp.CSS(".more summary")), browser.Click(".menu button", "Dark"),
+		browser.Eval(&dark, `document.documentElement.classList.contains('dark')`))
 	assert.True(t, dark)
 	healthy(t, ctx, "dark")
 	do(t, ctx, chromedp.Reload(), first("row001.example"),
-		chromedp.Evaluate(`document.documentElement.classList.contains('dark')`, &dark))
+		browser.Eval(&dark, `document.documentElement.classList.contains('dark')`))
 	assert.True(t, dark, "the choice is kept")
-	do(t, ctx, pressed("g"), pressed("s"), sees("h1", "Servers"), pressed("?"),
-		sees(".el-dialog", "Search accounts, domains, customers and servers"), click(".el-dialog button", "Close"),
-		chromedp.Sleep(300*time.Millisecond), pressed("n"), sees("h1", "Open an account"))
+	do(t, ctx, browser.Press("g"), browser.Press("s"), browser.Sees("h1", "Servers"), browser.Press("?"),
+		browser.Sees(".el-dialog", "Search accounts, domains, customers and servers"),
+		browser.Click(".el-dialog button", "Close"),
+		chromedp.Sleep(300*time.Millisecond), browser.Press("n"), browser.Sees("h1", "Open an account"))
 }

@@ -28,7 +28,7 @@ var stated = map[string]string{
 	"public":              "everybody",
 	"own":                 "signed in",
 	"personal":            "in person",
-	"accounts.read":       "all support billing read-only reseller customer read-only",
+	"accounts.read":       "all support billing read-only reseller customer customer-viewer",
 	"accounts.open":       "all support billing reseller",
 	"accounts.change":     "all support billing reseller",
 	"accounts.suspend":    "all support billing reseller",
@@ -45,20 +45,20 @@ var stated = map[string]string{
 	"templates.change":    "all reseller",
 	"plans.read":          "all support billing read-only reseller",
 	"plans.change":        "all reseller",
-	"customers.read":      "all support billing read-only reseller customer read-only",
+	"customers.read":      "all support billing read-only reseller customer customer-viewer",
 	"customers.change":    "all support billing reseller",
 	"customers.notes":     "all support read-only reseller",
 	"notes.change":        "all support reseller",
 	"resellers.read":      "all support read-only reseller",
 	"resellers.change":    "all",
 	"brand.change":        "all reseller",
-	"people.read":         "all support read-only reseller customer read-only",
+	"people.read":         "all support read-only reseller customer customer-viewer",
 	"people.change":       "all support reseller customer",
 	"people.act_as":       "all support reseller",
 	"servers.read":        "all read-only",
 	"servers.change":      "all",
-	"operations.read":     "all support billing read-only reseller customer read-only",
-	"events.read":         "all support read-only reseller customer read-only",
+	"operations.read":     "all support billing read-only reseller customer customer-viewer",
+	"events.read":         "all support read-only reseller customer customer-viewer",
 	"settings.read":       "all read-only",
 	"settings.change":     "all",
 }
@@ -153,7 +153,7 @@ func walkers(t *testing.T) (tenants []tenant, visitors []visitor) {
 			inPerson: true},
 		{name: "customer a1", kind: "customer", reaches: []string{"walka1"}, client: signedIn(t, "walka1"),
 			inPerson: true},
-		{name: "read-only customer h1", kind: "read-only", reaches: []string{"walkh1"},
+		{name: "read-only customer h1", kind: "customer-viewer", reaches: []string{"walkh1"},
 			client:   person(api.NewPerson{Name: "walk-look", Customer: tenants[0].customer, ReadOnly: true}),
 			inPerson: true},
 	}
@@ -415,7 +415,7 @@ func walk(t *testing.T, method, path string, route described, who string, x tena
 			assert.NotContains(t, body, other, label)
 		}
 	}
-	if v.kind == "customer" || v.kind == "read-only" {
+	if v.kind == "customer" || v.kind == "customer-viewer" {
 		assert.NotContains(t, body, "staffnote", label)
 	}
 }

@@ -82,7 +82,7 @@ func TestChangingAPlan(t *testing.T) {
 	assert.Equal(t, []string{"domains 3 of 2, 1 over"}, effects["plain"].Over)
 	assert.Equal(t, "exceptions stay: disk", effects["excepted"].Unchanged)
 	assert.Empty(t, effects["excepted"].Gains)
-	assert.Equal(t, "held on its present limits", effects["heldone"].Unchanged)
+	assert.Equal(t, "its limits are frozen", effects["heldone"].Unchanged)
 	assert.EqualValues(t, 60*plans.MiB, *limit(t, plain.ID, plans.Disk).Value, "a preview changes nothing")
 
 	var changed api.PlanChanged
@@ -94,7 +94,7 @@ func TestChangingAPlan(t *testing.T) {
 	assert.EqualValues(t, 90*plans.MiB, *limit(t, excepted.ID, plans.Disk).Value)
 	assert.Equal(t, fmt.Sprint(90*plans.MiB), quota(t, "skua", "excepted"))
 	assert.EqualValues(t, 60*plans.MiB, *limit(t, held.ID, plans.Disk).Value)
-	assert.Contains(t, limit(t, held.ID, plans.Disk).Source, "on plan dinghy")
+	assert.Contains(t, limit(t, held.ID, plans.Disk).Source, "from plan dinghy")
 
 	t.Run("being over blocks growth only", func(t *testing.T) {
 		for _, domain := range []string{"second.example", "third.example"} {

@@ -4,7 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { ElButton, ElDialog } from 'element-plus'
 import { api, ask } from './api/client'
 import { trouble } from './api/trouble'
-import { areas } from './router'
+import { areas } from './areas'
 import MustFirst from './areas/session/MustFirst.vue'
 import SessionEnd from './areas/session/SessionEnd.vue'
 import SignIn from './areas/session/SignIn.vue'
@@ -93,9 +93,19 @@ async function stopActing() {
 <template>
   <a class="skip" href="#page">Skip to the page</a>
   <header v-if="known && session">
-    <RouterLink to="/accounts" class="mark"><img v-if="session.brand?.logo" :src="session.brand.logo" :alt="session.title" /><template v-else>{{ session.title }}</template></RouterLink>
+    <RouterLink to="/accounts" class="mark"
+      ><img v-if="session.brand?.logo" :src="session.brand.logo" :alt="session.title" /><template v-else>{{
+        session.title
+      }}</template></RouterLink
+    >
     <nav v-if="!mustFirst" aria-label="Areas">
-      <RouterLink v-for="area in bar" :key="area.label" :to="area.home!" :class="{ here: here.startsWith(area.home!) }">{{ area.label }}</RouterLink>
+      <RouterLink
+        v-for="area in bar"
+        :key="area.label"
+        :to="area.home!"
+        :class="{ here: here.startsWith(area.home!) }"
+        >{{ area.label }}</RouterLink
+      >
     </nav>
     <SearchBox v-if="!mustFirst" ref="search" class="search" />
     <div class="who">
@@ -111,18 +121,27 @@ async function stopActing() {
     </div>
   </header>
   <div v-if="session?.acting_as" class="acting" role="status">
-    <span>You, {{ session.name }}, act as <b>{{ session.acting_as }}</b>. What you change is recorded with both names.</span>
+    <span
+      >You, {{ session.name }}, act as <b>{{ session.acting_as }}</b>. What you change is recorded with both
+      names.</span
+    >
     <ElButton size="small" @click="stopActing">Stop acting</ElButton>
   </div>
   <SessionEnd />
-  <ProblemNote v-if="trouble" :refusal="trouble" class="trouble"><ElButton size="small" @click="again">Load the page again</ElButton></ProblemNote>
-  <main v-if="known" id="page" tabindex="-1"><MustFirst v-if="mustFirst && !route.meta.open" /><RouterView v-else /></main>
+  <ProblemNote v-if="trouble" :refusal="trouble" class="trouble"
+    ><ElButton size="small" @click="again">Load the page again</ElButton></ProblemNote
+  >
+  <main v-if="known" id="page" tabindex="-1">
+    <MustFirst v-if="mustFirst && !route.meta.open" /><RouterView v-else />
+  </main>
   <footer v-if="known && session?.brand?.footer">{{ session.brand.footer }}</footer>
   <SignIn />
   <ElDialog v-model="keysShown" title="Keys" width="min(26rem, 94vw)">
     <dl class="keylist">
       <template v-for="area in shown.filter((a) => a.key)" :key="area.label">
-        <dt><kbd>g</kbd> <kbd>{{ area.key }}</kbd></dt>
+        <dt>
+          <kbd>g</kbd> <kbd>{{ area.key }}</kbd>
+        </dt>
         <dd>{{ area.label }}</dd>
       </template>
       <dt><kbd>/</kbd></dt>

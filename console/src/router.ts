@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory, type RouteRecordRaw } from 'vue-router'
 import { again } from './api/client'
+import { areas } from './areas'
 
 /** What an area of the work adds to the console: pages, and a place in the bar. */
 export interface Area {
@@ -15,16 +16,8 @@ export interface Area {
   home?: string
   /** Key that opens it, after g. */
   key?: string
-  /** Order in the bar. */
-  place?: number
   routes: RouteRecordRaw[]
 }
-
-// Every folder below areas/ has a file area.ts; a new one needs no other mention.
-const found = import.meta.glob<{ default: Area }>('./areas/*/area.ts', { eager: true })
-export const areas = Object.values(found)
-  .map((module) => module.default)
-  .sort((a, b) => (a.place ?? 99) - (b.place ?? 99))
 
 // A page's code that did not come is asked for once more, as what it shows is.
 function patient(route: RouteRecordRaw): RouteRecordRaw {

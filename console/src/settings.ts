@@ -2,7 +2,12 @@ import type { Schemas } from './api/client'
 import { readAmount, size } from './words'
 
 type Info = Schemas['SettingInfo']
-const units: [string, number][] = [['d', 86400], ['h', 3600], ['m', 60], ['s', 1]]
+const units: [string, number][] = [
+  ['d', 86400],
+  ['h', 3600],
+  ['m', 60],
+  ['s', 1],
+]
 
 /** Writes a length of time in the largest unit that divides it, such as 30d. */
 export function span(n: number): string {
@@ -20,7 +25,10 @@ export function writeSetting(info: Info, value: unknown): string {
   }
   if (info.kind === 'seconds') return span(value as number)
   if (Array.isArray(value)) return value.join(', ')
-  if (info.kind === 'map') return Object.entries(value as Record<string, string>).map(([name, v]) => `${name}: ${v}`).join('\n')
+  if (info.kind === 'map')
+    return Object.entries(value as Record<string, string>)
+      .map(([name, v]) => `${name}: ${v}`)
+      .join('\n')
   return String(value)
 }
 
@@ -36,7 +44,11 @@ export function readSetting(info: Info, typed: string): { value: unknown } | { w
       if (text === '0') return { value: 0 }
       const match = /^(\d{1,9})([dhms])$/.exec(text)
       if (match) return { value: Number(match[1]) * units.find(([u]) => u === match[2])![1] }
-      return { wrong: /^\d+$/.test(text) ? `${text} what? write ${text}s, ${text}m, ${text}h or ${text}d` : `“${text}” is not a length of time; write such as 90s, 5m, 12h or 30d` }
+      return {
+        wrong: /^\d+$/.test(text)
+          ? `${text} what? write ${text}s, ${text}m, ${text}h or ${text}d`
+          : `“${text}” is not a length of time; write such as 90s, 5m, 12h or 30d`,
+      }
     }
     case 'number':
       return /^\d{1,9}$/.test(text) ? { value: Number(text) } : { wrong: `“${text}” is not a number` }

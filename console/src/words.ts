@@ -24,30 +24,36 @@ export function amount(n: number | null | undefined, unit: string): string {
   return n.toLocaleString('en')
 }
 
-/** Writes a moment in the reader's own time zone. */
+// Swedish writes dates and times as ISO 8601 does, so that they sort and nobody has to guess which is the month.
+const moments = new Intl.DateTimeFormat('sv-SE', { dateStyle: 'short', timeStyle: 'medium' })
+
+/** Writes a moment in the reader's own time zone: 2026-11-27 14:05:09. */
 export function moment(text: string | null | undefined): string {
-  if (!text) return 'never'
-  const d = new Date(text)
-  const pad = (n: number) => String(n).padStart(2, '0')
-  return `${d.getFullYear()}-${pad(d.getMonth() + 1)}-${pad(d.getDate())} ${pad(d.getHours())}:${pad(d.getMinutes())}:${pad(d.getSeconds())}`
+  return text ? moments.format(new Date(text)) : 'never'
+}
+
+const spans = (['second', 'minute', 'hour', 'day'] as const).map(
+  (unit) => new Intl.NumberFormat('en', { style: 'unit', unit, unitDisplay: unit === 'day' ? 'long' : 'short' }),
+)
+
+/** Writes a span of time in its largest unit of which there are at least two: "90 min", "3 hr", "12 days". */
+function span(seconds: number): string {
+  const sizes = [1, 60, 3600, 86400]
+  let largest = 0
+  for (const [i, size] of sizes.entries()) if (seconds >= size * (i === 1 ? 1 : 2)) largest = i
+  return spans[largest]!.format(Math.floor(seconds / sizes[largest]!))
 }
 
 /** Writes how long ago a moment was. */
 export function ago(text: string | null | undefined): string {
   if (!text) return 'never'
-  const s = Math.max(0, Math.round((Date.now() - new Date(text).getTime()) / 1000))
-  if (s < 60) return `${s} s ago`
-  if (s < 3600) return `${Math.round(s / 60)} min ago`
-  if (s < 172800) return `${Math.round(s / 3600)} h ago`
-  return `${Math.round(s / 86400)} days ago`
+  return `${span(Math.max(0, (Date.now() - new Date(text).getTime()) / 1000))} ago`
 }
 
-/** Writes how long it is until a moment: days, and hours or minutes where there are few. */
+/** Writes how long it is until a moment, or how long ago it was. */
 export function until(text: string): string {
-  const minutes = Math.floor((new Date(text).getTime() - Date.now()) / 60000)
-  const n = Math.abs(minutes)
-  const left = n < 120 ? `${n} min` : n < 2880 ? `${Math.floor(n / 60)} h` : `${Math.floor(n / 1440)} days`
-  return minutes < 0 ? `${left} ago` : left
+  const seconds = (new Date(text).getTime() - Date.now()) / 1000
+  return seconds < 0 ? `${span(-seconds)} ago` : span(Math.max(60, seconds))
 }
 
 /** Writes the time between two moments in seconds. */
@@ -67,7 +73,8 @@ export function readAmount(text: string, unit: string): { value: number | null }
     return { value: Number(n) }
   }
   const match = /^(\d+(?:\.\d+)?)\s*(?:([kmgt])i?b?|(b))?$/i.exec(t)
-  if (!match) return { wrong: `“${text}” is not a size; write a number and a unit, such as 500M, 20G or 1.5T, or unlimited` }
+  if (!match)
+    return { wrong: `“${text}” is not a size; write a number and a unit, such as 500M, 20G or 1.5T, or unlimited` }
   const [, digits, letter, plain] = match
   const n = Number(digits)
   if (letter) return { value: Math.floor(n * 1024 ** ('kmgt'.indexOf(letter.toLowerCase()) + 1)) }
@@ -82,5 +89,8 @@ export function counted(n: number, what: string): string {
 
 /** Writes the name of a recorded value for people: "limits.disk" is "disk". */
 export function valueName(name: string): string {
-  return name.replace(/^(limits|settings)\./, '').replace(/^features\./, 'feature ').replaceAll('_', ' ')
+  return name
+    .replace(/^(limits|settings)\./, '')
+    .replace(/^features\./, 'feature ')
+    .replaceAll('_', ' ')
 }

@@ -15,8 +15,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+	"victualler/e2e/browser"
 
-	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 )
 
@@ -40,15 +40,15 @@ var documented = map[string][]string{
 }
 
 // before is what is done on a page before its picture is taken, by the picture's name.
-var before = map[string]chromedp.Tasks{
-	"open": append(fill(), click("button", "Preview"), chromedp.WaitVisible(".preview", chromedp.ByQuery)),
-	"certificate": {click("button", "What is to be done?"),
-		chromedp.WaitVisible("section[aria-live]", chromedp.ByQuery)},
-	"plan": {chromedp.WaitVisible("#limit-domains", chromedp.ByQuery),
-		chromedp.Evaluate(`document.querySelector('#limit-domains').select()`, nil),
-		chromedp.SendKeys("#limit-domains", "0", chromedp.ByQuery),
-		click("button", "Preview the change"), chromedp.WaitVisible(".preview", chromedp.ByQuery)},
-	"zone-check": {click("button", "Check the world"), chromedp.WaitVisible(".world table", chromedp.ByQuery)},
+var before = map[string][]browser.Action{
+	"open": append(fill(), browser.Click("button", "Preview"), browser.Shows(".preview")),
+	"certificate": {browser.Click("button", "What is to be done?"),
+		browser.Shows("section[aria-live]")},
+	"plan": {browser.Shows("#limit-domains"),
+		browser.Script(`document.querySelector('#limit-domains').select()`),
+		chromedp.SendKeys(chromedp.CSS("#limit-domains"), "0"),
+		browser.Click("button", "Preview the change"), browser.Shows(".preview")},
+	"zone-check": {browser.Click("button", "Check the world"), browser.Shows(".world table")},
 }
 
 func run() error {
@@ -90,50 +90,40 @@ func (l camera) as(demo, person string, pictures []string) error {
 	if err != nil {
 		return err
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox,
-		chromedp.Flag("disable-background-networking", true))
-	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
-	ctx, cancel = chromedp.NewContext(ctx)
-	defer cancel()
-	ctx, cancel = context.WithTimeout(ctx, 2*time.Minute)
-	defer cancel()
+	ctx, stop, err := browser.Open(ctx, browser.Options{Width: l.width, Height: l.height, Dark: l.dark})
+	if err != nil {
+		return err
+	}
+	defer stop()
 	shoot := func(name string) error {
 		var png []byte
-		if err := chromedp.Run(ctx, chromedp.Sleep(700*time.Millisecond),
-			chromedp.CaptureScreenshot(&png)); err != nil {
+		if err := chromedp.Do(ctx, chromedp.Sleep(700*time.Millisecond),
+			browser.Into(&png, chromedp.CaptureScreenshot())); err != nil {
 			return err
 		}
 		path := filepath.Join(l.out, name+".png")
 		fmt.Println(path)
 		return os.WriteFile(path, png, 0o644)
 	}
-	scheme := "light"
-	if l.dark {
-		scheme = "dark"
-	}
-	media := emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme",
-		Value: scheme}})
-	if err := chromedp.Run(ctx, media, chromedp.EmulateViewport(l.width, l.height), chromedp.Navigate(l.base),
-		chromedp.WaitVisible("#sign-in-name", chromedp.ByQuery)); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(l.base), browser.Shows("#sign-in-name")); err != nil {
 		return err
 	}
 	if err := shoot("sign-in"); err != nil {
 		return err
 	}
-	if err := chromedp.Run(ctx, chromedp.SendKeys("#sign-in-name", name, chromedp.ByQuery),
-		chromedp.SendKeys("#sign-in-password", password+"\r", chromedp.ByQuery),
-		chromedp.WaitVisible("main#page", chromedp.ByQuery)); err != nil {
+	if err := chromedp.Do(ctx, browser.SignIn(name, password), browser.Shows("main#page")); err != nil {
 		return err
 	}
 	for _, picture := range pictures {
 		name, path, _ := strings.Cut(picture, "=")
-		if err := chromedp.Run(ctx, chromedp.Navigate(l.base+path), chromedp.WaitVisible("main h1", chromedp.ByQuery),
-			before[name]); err != nil {
+		actions := append([]browser.Action{chromedp.Navigate(l.base + path), browser.Shows("main h1")}, before[name]...)
+		if err := chromedp.Do(ctx, actions...); err != nil {
 			return fmt.Errorf("%s: %w", picture, err)
 		}
 		if l.press != "" {
-			if err := chromedp.Run(ctx, chromedp.Click(l.press, chromedp.ByQuery, chromedp.NodeVisible)); err != nil {
+			if err := chromedp.Do(ctx, chromedp.Click(chromedp.CSS(l.press), chromedp.NodeVisible)); err != nil {
 				return fmt.Errorf("%s: %w", picture, err)
 			}
 		}
@@ -166,20 +156,12 @@ func signIn(dir, person string) (name, password string, err error) {
 }
 
 // fill fills the form for a new account.
-func fill() chromedp.Tasks {
-	return chromedp.Tasks{
-		chromedp.SendKeys("#domain", "https://WWW.ternferries.example/", chromedp.ByQuery),
-		chromedp.Click("#plan", chromedp.ByQuery), click(".el-select-dropdown__item", "harbour"),
-		chromedp.Click("#customer", chromedp.ByQuery), chromedp.SendKeys("#customer", "tern f", chromedp.ByQuery),
-		click(".el-select-dropdown__item", "Tern Ferries"),
+func fill() []browser.Action {
+	return []browser.Action{
+		chromedp.SendKeys(chromedp.CSS("#domain"), "https://WWW.ternferries.example/"),
+		chromedp.Click(chromedp.CSS("#plan")), browser.Click(".el-select-dropdown__item", "harbour"),
+		chromedp.Click(chromedp.CSS("#customer")), chromedp.SendKeys(chromedp.CSS("#customer"), "tern f"),
+		browser.Click(".el-select-dropdown__item", "Tern Ferries"),
 		chromedp.Sleep(500 * time.Millisecond),
 	}
-}
-
-// click clicks the first visible element of a kind that has a text in it.
-func click(selector, text string) chromedp.Action {
-	find := fmt.Sprintf(
-		`[...document.querySelectorAll(%q)].find(e => e.textContent.includes(%q) && e.getClientRects().length)`,
-		selector, text)
-	return chromedp.Tasks{chromedp.Poll(find+" !== undefined", nil), chromedp.Evaluate(find+".click()", nil)}
 }

@@ -245,6 +245,9 @@ func TestApplyAnswers(t *testing.T) {
 		assert.NotErrorIs(t, err, ErrUnreachable)
 	})
 	t.Run("silence", func(t *testing.T) {
+		if testing.Short() {
+			t.Skip("7 s of silence: make test")
+		}
 		over := make(chan struct{})
 		c := applying(t, func(w http.ResponseWriter, r *http.Request) {
 			http.NewResponseController(w).Flush()

@@ -116,6 +116,9 @@ func TestServer(t *testing.T) {
 // A killed lab is cleaned up by the next one of the same directory. The killed
 // one is this test in another process.
 func TestCleanUpAfterKilledLab(t *testing.T) {
+	if testing.Short() {
+		t.Skip("on the lab's real programs: make test")
+	}
 	const asChild = "LAB_TEST_DIR"
 	if dir := os.Getenv(asChild); dir != "" {
 		l := start(t, "labk", dir)

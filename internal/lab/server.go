@@ -131,8 +131,9 @@ func (s *Server) Start(ctx context.Context) error {
 		Env: []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin"},
 		Dir: "/", Stdin: stdin, Stderr: log,
 		SysProcAttr: &syscall.SysProcAttr{
-			Cloneflags: syscall.CLONE_NEWNS | syscall.CLONE_NEWPID | syscall.CLONE_NEWNET | syscall.CLONE_NEWUTS | syscall.CLONE_NEWIPC,
-			Setsid:     true,
+			Cloneflags: syscall.CLONE_NEWNS | syscall.CLONE_NEWPID | syscall.CLONE_NEWNET |
+				syscall.CLONE_NEWUTS | syscall.CLONE_NEWIPC,
+			Setsid: true,
 		}}
 	stdout, err := cmd.StdoutPipe()
 	if err != nil {

@@ -59,6 +59,9 @@ func TestOpen(t *testing.T) {
 	}
 
 	t.Run("one that asks for too much work", func(t *testing.T) {
+		if testing.Short() {
+			t.Skip("5 s of work: make test")
+		}
 		file, err := inner.Modern.Encode(key, leaf, nil, "tide")
 		require.NoError(t, err)
 		var pfx struct {

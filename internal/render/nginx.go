@@ -316,7 +316,8 @@ func (w *siteWriter) strict() {
 const formOverhead = 1 << 20
 
 // static are the endings of files that are the same for every visitor.
-const static = "css|js|mjs|map|jpe?g|png|gif|webp|avif|svg|ico|bmp|woff2?|ttf|otf|eot|mp4|webm|ogg|mp3|wav|flac|pdf|zip|gz|wasm"
+const static = "css|js|mjs|map|jpe?g|png|gif|webp|avif|svg|ico|bmp|" +
+	"woff2?|ttf|otf|eot|mp4|webm|ogg|mp3|wav|flac|pdf|zip|gz|wasm"
 
 // content writes the inside of a block that serves files and PHP.
 func (w *siteWriter) content() {

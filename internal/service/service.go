@@ -45,6 +45,11 @@ func New(ctx context.Context, st *store.Store, key *seal.Key, log *slog.Logger) 
 	if err != nil {
 		return nil, err
 	}
+	return Assemble(base), nil
+}
+
+// Assemble puts the use cases together on a base.
+func Assemble(base *usecase.Base) *Service {
 	s := &Service{base: base}
 	s.Notify = notify.New(base)
 	s.Rollout = rollout.New(base)
@@ -68,7 +73,7 @@ func New(ctx context.Context, st *store.Store, key *seal.Key, log *slog.Logger) 
 		s.DNS.ZonesPart(),
 		s.Logins.LoginsPart(),
 	)
-	return s, nil
+	return s
 }
 
 // SetQueue gives the service its queue, which is made with the service.

@@ -10,28 +10,24 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"victualler/internal/lab"
-	"victualler/internal/lab/labtest"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
+	"victualler/internal/store/storetest"
 )
 
-func TestMain(m *testing.M) { labtest.Main(m) }
+func TestMain(m *testing.M) { storetest.Main(m) }
 
-// open starts PostgreSQL and opens the store, as several processes do at once.
-func open(t *testing.T) (*store.Store, *lab.Postgres) {
+// open opens the store on an empty database, as several processes do at once, and returns its URL.
+func open(t *testing.T) (*store.Store, string) {
 	t.Helper()
 	ctx := context.Background()
-	require.NoError(t, lab.InstallPackages(ctx, func(s string) { t.Log(s) }, lab.MachinePackages...))
-	p, err := lab.StartPostgres(ctx, t.TempDir(), "fsync=off")
-	require.NoError(t, err)
-	t.Cleanup(p.Stop)
+	url := storetest.Empty(t)
 	stores := make([]*store.Store, 3)
 	var group sync.WaitGroup
 	for i := range stores {
 		group.Go(func() {
 			var err error
-			stores[i], err = store.Open(ctx, p.URL)
+			stores[i], err = store.Open(ctx, url)
 			assert.NoError(t, err)
 		})
 	}
@@ -42,7 +38,7 @@ func open(t *testing.T) (*store.Store, *lab.Postgres) {
 			s.Close()
 		}
 	})
-	return stores[0], p
+	return stores[0], url
 }
 
 // fixture adds what an account needs.
@@ -62,7 +58,7 @@ func fixture(t *testing.T, s *store.Store) (customer, plan, server int64) {
 
 func TestStore(t *testing.T) {
 	ctx := context.Background()
-	s, postgres := open(t)
+	s, url := open(t)
 	customer, plan, server := fixture(t, s)
 	add := func(name, domain string) (db.Account, error) {
 		return s.AddAccount(ctx, db.AddAccountParams{SignInName: name, MainDomain: domain, CustomerID: customer,
@@ -285,7 +281,7 @@ func TestStore(t *testing.T) {
 	})
 
 	t.Run("opening again changes nothing", func(t *testing.T) {
-		again, err := store.Open(ctx, postgres.URL)
+		again, err := store.Open(ctx, url)
 		require.NoError(t, err)
 		defer again.Close()
 		_, err = again.FindPlan(ctx, db.FindPlanParams{Name: "harbour"})

@@ -2,6 +2,7 @@ import createClient, { type Middleware } from 'openapi-fetch'
 import type { components, paths } from './schema'
 import { signInAgain } from '../areas/session/state'
 import { attended } from './attention'
+import { idempotency } from './idempotency'
 
 export type Schemas = components['schemas']
 export type Problem = Schemas['Problem']
@@ -34,10 +35,21 @@ const signIn: Middleware = {
     return request
   },
   async onResponse({ request, response }) {
-    if (response.status !== 401 || (request.method === 'POST' && new URL(request.url).pathname.includes('/api/v1/session'))) return response
+    if (
+      response.status !== 401 ||
+      (request.method === 'POST' && new URL(request.url).pathname.includes('/api/v1/session'))
+    )
+      return response
     await signInAgain()
     return fetch(copies.get(request)!)
   },
+}
+
+/** No answer has come: the request may have arrived, and only its answer be lost. */
+class Unanswered extends Error {
+  constructor(readonly method: string) {
+    super('no answer')
+  }
 }
 
 /** How long to wait before asking again for what got no answer. */
@@ -45,16 +57,22 @@ export const again = () => new Promise((resolve) => setTimeout(resolve, 400))
 
 // A network that has just changed drops what is on its way. Reading is asked once more before anybody hears of it.
 async function patient(request: Request): Promise<Response> {
-  if (request.method !== 'GET') return fetch(request)
   try {
-    return await fetch(request.clone())
+    if (request.method !== 'GET') return await fetch(request)
+    try {
+      return await fetch(request.clone())
+    } catch {
+      await again()
+      return await fetch(request)
+    }
   } catch {
-    await again()
-    return fetch(request)
+    throw new Unanswered(request.method)
   }
 }
 
 export const api = createClient<paths>({ baseUrl: '/', fetch: patient })
+// The key comes first: what is sent again after a sign-in has the same one.
+api.use(idempotency)
 api.use(signIn)
 
 /** Returns the answer's document, or throws a {@link Refusal}. */
@@ -62,27 +80,40 @@ export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response
   let outcome
   try {
     outcome = await call
-  } catch {
-    throw new Refusal({ type: 'unreachable', title: 'The service does not answer', detail: 'The service does not answer. Nothing was changed; try again in a moment.', status: 0 })
+  } catch (err) {
+    const changes = err instanceof Unanswered && err.method !== 'GET'
+    throw new Refusal({
+      type: 'unreachable',
+      title: 'The service does not answer',
+      detail: changes
+        ? 'The service does not answer. It may have been done; trying again is safe.'
+        : 'The service does not answer. Try again in a moment.',
+      status: 0,
+    })
   }
   if (outcome.response.ok) return outcome.data as T
   const problem = outcome.error as Problem | undefined
-  throw new Refusal(problem?.type ? problem : { type: 'unreadable', title: `The service answers ${outcome.response.status}`, status: outcome.response.status })
+  throw new Refusal(
+    problem?.type
+      ? problem
+      : {
+          type: 'unreadable',
+          title: `The service answers ${outcome.response.status}`,
+          status: outcome.response.status,
+        },
+  )
 }
 
 type Preview = Schemas['Preview']
 
 /** What a change came to: the answer of a call that was not asked for a preview. */
-export function made<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<Exclude<T, Preview>> {
+export function made<T>(
+  call: Promise<{ data?: T; error?: unknown; response: Response }>,
+): Promise<Exclude<T, Preview>> {
   return ask(call) as Promise<Exclude<T, Preview>>
 }
 
 /** What a change would do: the answer of a call that was asked for a preview. */
 export function foreseen(call: Promise<{ data?: unknown; error?: unknown; response: Response }>): Promise<Preview> {
   return ask(call) as Promise<Preview>
-}
-
-/** A new Idempotency-Key: a request that is sent twice by accident counts once. */
-export function newKey(): string {
-  return crypto.randomUUID()
 }

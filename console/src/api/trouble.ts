@@ -23,7 +23,12 @@ export function watchForTrouble(app: App, router: Router) {
     if (take(event.reason)) event.preventDefault()
   })
   router.onError((_err, to) => {
-    trouble.value = new Refusal({ type: 'unreachable', title: 'The page could not be loaded', detail: `The service does not answer, or has been renewed since this page was opened: ${to.fullPath} is not loaded.`, status: 0 })
+    trouble.value = new Refusal({
+      type: 'unreachable',
+      title: 'The page could not be loaded',
+      detail: `The service does not answer, or was updated since this page was opened. Reload ${to.fullPath}.`,
+      status: 0,
+    })
   })
   router.afterEach((_to, _from, failure) => {
     if (!failure) trouble.value = undefined

@@ -8,7 +8,8 @@ export function useBrand() {
   watchEffect(() => {
     const style = document.documentElement.style
     const brand = session.value?.brand
-    const set = (name: string, value: string | undefined) => (value ? style.setProperty(name, value) : style.removeProperty(name))
+    const set = (name: string, value: string | undefined) =>
+      value ? style.setProperty(name, value) : style.removeProperty(name)
     set('--ink-bar', brand?.bar)
     set('--on-bar', brand?.on_bar)
     set('--on-bar-2', brand?.on_bar)

@@ -1,17 +1,10 @@
-import { ref, watchEffect } from 'vue'
+import { useDark as useDarkClass, useToggle } from '@vueuse/core'
 
-const kept = localStorage.getItem('appearance')
-const dark = ref(kept ? kept === 'dark' : matchMedia('(prefers-color-scheme: dark)').matches)
+// Holding transitions back takes an inline style, which the console's policy does not allow.
+const dark = useDarkClass({ storageKey: 'appearance', disableTransition: false })
+const toggle = useToggle(dark)
 
-watchEffect(() => document.documentElement.classList.toggle('dark', dark.value))
-
-/** Light or dark: the system's wish until somebody chooses. */
+/** Light or dark: what the system prefers until somebody chooses. */
 export function useDark() {
-  return {
-    dark,
-    toggle() {
-      dark.value = !dark.value
-      localStorage.setItem('appearance', dark.value ? 'dark' : 'light')
-    },
-  }
+  return { dark, toggle: () => toggle() }
 }

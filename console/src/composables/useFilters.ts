@@ -10,7 +10,10 @@ export function useFilters<K extends string>(...names: K[]) {
     filters[name] = computed({
       get: () => String(route.query[name] ?? ''),
       // Another filter starts the list anew: the page counts from its beginning.
-      set: (value) => void router.replace({ query: { ...route.query, [name]: value || undefined, ...(name === 'cursor' ? {} : { cursor: undefined }) } }),
+      set: (value) =>
+        void router.replace({
+          query: { ...route.query, [name]: value || undefined, ...(name === 'cursor' ? {} : { cursor: undefined }) },
+        }),
     })
   }
   return filters

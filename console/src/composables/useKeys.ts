@@ -1,4 +1,4 @@
-import { onMounted, onUnmounted } from 'vue'
+import { useEventListener } from '@vueuse/core'
 
 /** True where a key press is text that somebody types. */
 function typing(event: KeyboardEvent): boolean {
@@ -18,6 +18,5 @@ export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>) {
     if (inDialog()) return
     keys[event.key]?.(event)
   }
-  onMounted(() => window.addEventListener('keydown', pressed))
-  onUnmounted(() => window.removeEventListener('keydown', pressed))
+  useEventListener(window, 'keydown', pressed)
 }

@@ -1,5 +1,6 @@
-import { onScopeDispose, ref, shallowRef, watch, type WatchSource } from 'vue'
+import { ref, shallowRef, watch, type WatchSource } from 'vue'
 import { Refusal } from '../api/client'
+import { useIntervalFn } from '@vueuse/core'
 
 /**
  * Loads something now, whenever a source changes, and on demand; with every,
@@ -31,10 +32,9 @@ export function useLoad<T>(load: () => Promise<T>, options: { on?: WatchSource<u
 
   if (options.on) watch(options.on, reload)
   if (options.every) {
-    const timer = setInterval(() => {
+    useIntervalFn(() => {
       if (!document.hidden && !loading.value) void reload()
     }, options.every)
-    onScopeDispose(() => clearInterval(timer))
   }
   void reload()
   return { data, refusal, loading, reload }

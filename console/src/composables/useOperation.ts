@@ -5,34 +5,43 @@ type Operation = Schemas['Operation']
 
 /**
  * Follows an operation until it ends. The browser makes a lost connection
- * again by itself and tells the last event it has seen.
+ * again by itself and tells the last event it has seen. When another operation
+ * is to be followed, or the page is left, nothing of the last one goes on.
  */
 export function useOperation(id: Ref<number | undefined>, finished?: (operation: Operation) => void) {
   const operation = shallowRef<Operation>()
   const refusal = shallowRef<Refusal>()
-  let source: EventSource | undefined
-  const stop = () => source?.close()
+  let stop = () => {}
 
-  async function follow(number: number) {
-    try {
-      operation.value = await ask(api.GET('/api/v1/operations/{operation}', { params: { path: { operation: number } } }))
-    } catch (err) {
-      if (!(err instanceof Refusal)) throw err
-      refusal.value = err
-      return
+  function follow(number: number) {
+    let source: EventSource | undefined
+    let over = false
+    stop = () => {
+      over = true
+      source?.close()
     }
-    if (operation.value.finished_at) {
-      finished?.(operation.value)
-      return
+    function tell(now: Operation) {
+      operation.value = now
+      if (!now.finished_at) return
+      stop()
+      finished?.(now)
     }
-    source = new EventSource(`/api/v1/operations/${number}/progress`)
-    source.addEventListener('operation', (event: MessageEvent<string>) => {
-      operation.value = JSON.parse(event.data) as Operation
-      if (operation.value.finished_at) {
-        stop()
-        finished?.(operation.value)
+    void (async () => {
+      try {
+        const now = await ask(api.GET('/api/v1/operations/{operation}', { params: { path: { operation: number } } }))
+        if (over) return
+        tell(now)
+      } catch (err) {
+        if (!(err instanceof Refusal)) throw err
+        if (!over) refusal.value = err
+        return
       }
-    })
+      if (over) return
+      source = new EventSource(`/api/v1/operations/${number}/progress`)
+      source.addEventListener('operation', (event: MessageEvent<string>) => {
+        if (!over) tell(JSON.parse(event.data) as Operation)
+      })
+    })()
   }
 
   watch(
@@ -41,10 +50,10 @@ export function useOperation(id: Ref<number | undefined>, finished?: (operation:
       stop()
       operation.value = undefined
       refusal.value = undefined
-      if (number !== undefined) void follow(number)
+      if (number !== undefined) follow(number)
     },
     { immediate: true },
   )
-  onScopeDispose(stop)
+  onScopeDispose(() => stop())
   return { operation, refusal }
 }

@@ -5,6 +5,10 @@ import { useLoad } from './useLoad'
 
 /** Whether there is any reseller among whom to choose; where there is none, nothing of them is shown. */
 export function useResellers() {
-  const { data } = useLoad(async () => (isOperator.value && may('resellers.read') ? ask(api.GET('/api/v1/resellers', { params: { query: { limit: 1 } } })) : undefined))
+  const { data } = useLoad(async () =>
+    isOperator.value && may('resellers.read')
+      ? ask(api.GET('/api/v1/resellers', { params: { query: { limit: 1 } } }))
+      : undefined,
+  )
   return computed(() => Boolean(data.value?.resellers.length))
 }

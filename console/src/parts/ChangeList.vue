@@ -4,7 +4,8 @@ import type { Schemas } from '../api/client'
 /** Differences on a server, files as a diff: what is there, and what is wanted. */
 defineProps<{ changes: (Schemas['Change'] & { account?: string })[]; open?: boolean }>()
 
-const kind = (line: string) => (line.startsWith('+') ? 'add' : line.startsWith('-') ? 'cut' : line.startsWith('@') ? 'at' : '')
+const kind = (line: string) =>
+  line.startsWith('+') ? 'add' : line.startsWith('-') ? 'cut' : line.startsWith('@') ? 'at' : ''
 const lines = (diff: string) => diff.trimEnd().split('\n').slice(2)
 </script>
 
@@ -12,11 +13,17 @@ const lines = (diff: string) => diff.trimEnd().split('\n').slice(2)
   <ul class="changes">
     <li v-for="(change, n) in changes" :key="n">
       <details v-if="change.diff" :open="open">
-        <summary><b>{{ change.part }}</b> <span v-if="change.account">{{ change.account }}</span> <code>{{ change.subject }}</code> {{ change.detail }}</summary>
+        <summary>
+          <b>{{ change.part }}</b> <span v-if="change.account">{{ change.account }}</span>
+          <code>{{ change.subject }}</code> {{ change.detail }}
+        </summary>
         <pre tabindex="0"><span v-for="(line, i) in lines(change.diff)" :key="i" :class="kind(line)">{{ line || ' ' }}
 </span></pre>
       </details>
-      <p v-else><b>{{ change.part }}</b> <span v-if="change.account">{{ change.account }}</span> <code>{{ change.subject }}</code> {{ change.detail }}</p>
+      <p v-else>
+        <b>{{ change.part }}</b> <span v-if="change.account">{{ change.account }}</span>
+        <code>{{ change.subject }}</code> {{ change.detail }}
+      </p>
     </li>
   </ul>
 </template>

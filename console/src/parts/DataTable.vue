@@ -43,7 +43,11 @@ function step(event: KeyboardEvent, by: 1 | -1) {
 <template>
   <div class="frame">
     <table>
-      <caption class="unseen">{{ caption }}</caption>
+      <caption class="unseen">
+        {{
+          caption
+        }}
+      </caption>
       <thead>
         <tr>
           <th v-for="c in columns" :key="c.key" scope="col" :class="{ right: c.right, wide: c.wide }">{{ c.title }}</th>

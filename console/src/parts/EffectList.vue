@@ -14,7 +14,12 @@ defineProps<{ effects: Schemas['Effect'][] }>()
       <p v-if="e.gains.length">gains {{ e.gains.join(', ') }}</p>
       <p v-for="c in e.changes" :key="c">{{ c }}</p>
       <p v-if="e.unchanged" class="quiet">{{ e.unchanged }}</p>
-      <p v-if="!e.over.length && !e.losses.length && !e.gains.length && !e.unchanged && !e.changes?.length" class="quiet">nothing changes for it</p>
+      <p
+        v-if="!e.over.length && !e.losses.length && !e.gains.length && !e.unchanged && !e.changes?.length"
+        class="quiet"
+      >
+        nothing changes for it
+      </p>
     </li>
   </ul>
 </template>

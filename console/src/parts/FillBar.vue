@@ -3,10 +3,17 @@ import { computed } from 'vue'
 import { amount } from '../words'
 
 /** How much of a limit is used: both numbers with their unit, and a bar. */
-const props = defineProps<{ used: number | null | undefined; of: number | null | undefined; unit: string; what: string }>()
+const props = defineProps<{
+  used: number | null | undefined
+  of: number | null | undefined
+  unit: string
+  what: string
+}>()
 
 const share = computed(() => (props.used == null || !props.of ? 0 : Math.min(1, props.used / props.of)))
-const text = computed(() => `${props.used == null ? '–' : amount(props.used, props.unit)} of ${amount(props.of, props.unit)}`)
+const text = computed(
+  () => `${props.used == null ? '–' : amount(props.used, props.unit)} of ${amount(props.of, props.unit)}`,
+)
 const level = computed(() => (share.value >= 0.95 ? 'full' : share.value >= 0.8 ? 'near' : ''))
 </script>
 

@@ -6,8 +6,15 @@ import { useLimits } from '../composables/useLimits'
 import { amount, readAmount } from '../words'
 
 /** Amounts for every limit and a switch for every feature, written as people write them. */
-const props = defineProps<{ limits: Schemas['Plan']['limits']; features: Schemas['Plan']['features']; most?: Schemas['Plan']['limits']; wrong?: (name: string) => string | undefined }>()
-const emit = defineEmits<{ change: [limits: Record<string, number | null>, features: Record<string, boolean>, complete: boolean] }>()
+const props = defineProps<{
+  limits: Schemas['Plan']['limits']
+  features: Schemas['Plan']['features']
+  most?: Schemas['Plan']['limits']
+  wrong?: (name: string) => string | undefined
+}>()
+const emit = defineEmits<{
+  change: [limits: Record<string, number | null>, features: Record<string, boolean>, complete: boolean]
+}>()
 
 const known = useLimits()
 const typed = reactive<Record<string, string>>({})
@@ -17,7 +24,8 @@ const errors = reactive<Record<string, string>>({})
 watch(
   [() => props.limits, () => props.features, known],
   () => {
-    for (const l of known.value?.limits ?? []) typed[l.key] ??= write(props.limits[l.key as keyof typeof props.limits], l.unit)
+    for (const l of known.value?.limits ?? [])
+      typed[l.key] ??= write(props.limits[l.key as keyof typeof props.limits], l.unit)
     for (const f of known.value?.features ?? []) on[f] ??= props.features[f as keyof typeof props.features] ?? false
     tell()
   },
@@ -57,16 +65,36 @@ const error = (key: string) => errors[key] ?? props.wrong?.(`limits.${key}`)
     <template v-for="l in rows" :key="l.key">
       <label :for="`limit-${l.key}`">{{ l.title }}</label>
       <div>
-        <ElInput :id="`limit-${l.key}`" size="small" v-model="typed[l.key]" :class="{ bad: error(l.key) }" :placeholder="l.unit === 'bytes' ? '20G' : l.unit === 'percent' ? '20%' : l.unit === 'seconds' ? '30s' : '0'" spellcheck="false" autocomplete="off" @input="tell" />
+        <ElInput
+          :id="`limit-${l.key}`"
+          v-model="typed[l.key]"
+          size="small"
+          :class="{ bad: error(l.key) }"
+          :placeholder="l.unit === 'bytes' ? '20G' : l.unit === 'percent' ? '20%' : l.unit === 'seconds' ? '30s' : '0'"
+          spellcheck="false"
+          autocomplete="off"
+          @input="tell"
+        />
         <p v-if="error(l.key)" class="error" role="alert">✕ {{ error(l.key) }}</p>
       </div>
-      <button type="button" class="link quiet" :disabled="typed[l.key] === 'unlimited'" :aria-label="`${l.title}: unlimited`" @click="(typed[l.key] = 'unlimited'), tell()">unlimited</button>
+      <button
+        type="button"
+        class="link quiet"
+        :disabled="typed[l.key] === 'unlimited'"
+        :aria-label="`${l.title}: unlimited`"
+        @click="((typed[l.key] = 'unlimited'), tell())"
+      >
+        unlimited
+      </button>
       <span v-if="most" class="quiet">of {{ amount(most[l.key as keyof typeof most], l.unit) }}</span>
     </template>
   </div>
   <fieldset>
     <legend>Features</legend>
-    <ElCheckbox v-for="f in known?.features" :key="f" v-model="on[f]" :title="wrong?.(`features.${f}`)" @change="tell">{{ f.replace('_', ' ') }}<span v-if="wrong?.(`features.${f}`)" class="error"> ✕ {{ wrong(`features.${f}`) }}</span></ElCheckbox>
+    <ElCheckbox v-for="f in known?.features" :key="f" v-model="on[f]" :title="wrong?.(`features.${f}`)" @change="tell"
+      >{{ f.replace('_', ' ')
+      }}<span v-if="wrong?.(`features.${f}`)" class="error"> ✕ {{ wrong(`features.${f}`) }}</span></ElCheckbox
+    >
   </fieldset>
 </template>
 

@@ -1,18 +1,23 @@
 <script setup lang="ts">
-import { computed, onScopeDispose, reactive, ref, shallowRef, watch } from 'vue'
+import { computed, reactive, ref, shallowRef, watch } from 'vue'
 import { ElButton, ElInput } from 'element-plus'
 import { onBeforeRouteLeave } from 'vue-router'
 import { api, ask, type Schemas } from '../api/client'
 import FormField from './FormField.vue'
+import { confirmed } from './confirm'
+import { useEventListener, watchDebounced } from '@vueuse/core'
+import { useCopy } from '../composables/useCopy'
 
-/** A new password, typed or made; how well it would hold is told while it is typed. A made one is shown until it is left. */
+/**
+ * A new password, typed or generated; its strength is estimated while it is typed. A generated one is shown until
+ * the form is left.
+ */
 const password = defineModel<string>({ required: true })
 const props = defineProps<{ about?: string[]; error?: string; label?: string; id?: string }>()
 const field = computed(() => props.id ?? 'new-password')
 
 const strength = shallowRef<Schemas['Strength']>()
 const made = ref('')
-const copied = ref(false)
 /** What systems that take a password allow it to have. */
 const kinds = {
   'letters and digits': { small: true, large: true, digits: true, signs: false },
@@ -23,48 +28,56 @@ const kinds = {
 }
 const options = reactive({ length: 16, of: 'letters and digits' as keyof typeof kinds })
 
-let timer: ReturnType<typeof setTimeout> | undefined
 watch(password, (text) => {
-  clearTimeout(timer)
   if (text !== made.value) made.value = ''
   if (!text) strength.value = undefined
-  else
-    timer = setTimeout(async () => {
-      const found = await ask(api.POST('/api/v1/check/password', { body: { password: text, about: props.about } }))
-      if (text === password.value) strength.value = found
-    }, 200)
 })
+watchDebounced(
+  password,
+  async (text) => {
+    if (!text) return
+    const found = await ask(api.POST('/api/v1/check/password', { body: { password: text, about: props.about } }))
+    if (text === password.value) strength.value = found
+  },
+  { debounce: 200 },
+)
 
 async function make() {
-  const p = await ask(api.GET('/api/v1/generate/password', { params: { query: { length: options.length, ...kinds[options.of] } } }))
-  copied.value = false
+  const p = await ask(
+    api.GET('/api/v1/generate/password', { params: { query: { length: options.length, ...kinds[options.of] } } }),
+  )
   made.value = password.value = p.password
 }
 
-async function copy() {
-  await navigator.clipboard.writeText(password.value)
-  copied.value = true
-}
-
+const { copied, copy } = useCopy(() => password.value)
 const lost = () => Boolean(made.value) && !copied.value
-const question = 'The generated password has not been copied and cannot be shown again. Leave all the same?'
-onBeforeRouteLeave(() => !lost() || confirm(question))
-const unload = (event: BeforeUnloadEvent) => {
+const question = 'The generated password has not been copied and cannot be shown again. Leave anyway?'
+onBeforeRouteLeave(async () => !lost() || (await confirmed(question, 'Leave')))
+useEventListener(window, 'beforeunload', (event) => {
   if (lost()) event.preventDefault()
-}
-window.addEventListener('beforeunload', unload)
-onScopeDispose(() => window.removeEventListener('beforeunload', unload))
+})
 const shapes = { weak: '✕', fair: '◔', good: '◑', strong: '●' }
 </script>
 
 <template>
   <FormField :label="label ?? 'New password'" :for="field" :error="error">
     <div class="line">
-      <ElInput :id="field" v-model="password" :type="made ? 'text' : 'password'" :show-password="!made" autocomplete="new-password" spellcheck="false" :class="{ mono: made }" />
+      <ElInput
+        :id="field"
+        v-model="password"
+        :type="made ? 'text' : 'password'"
+        :show-password="!made"
+        autocomplete="new-password"
+        spellcheck="false"
+        :class="{ mono: made }"
+      />
       <ElButton v-if="made" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton>
     </div>
     <p v-if="strength" class="strength" :class="strength.level" role="status">
-      <span aria-hidden="true">{{ shapes[strength.level] }}</span> <b>{{ strength.level }}</b><span v-if="strength.reasons.length">: {{ strength.reasons.join(', ') }}</span>
+      <span aria-hidden="true">{{ shapes[strength.level] }}</span> <b>{{ strength.level }}</b><span
+        v-if="strength.reasons.length"
+        >: {{ strength.reasons.join(', ') }}</span
+      >
       <span v-if="strength.advice" class="quiet">; {{ strength.advice }}</span>
     </p>
     <p v-if="made" class="strength">It cannot be looked up again once it is set.</p>

@@ -9,5 +9,9 @@ defineProps<{ refusal: Refusal; to: string; label: string }>()
 
 <template>
   <PageHead :title="refusal.problem.title" />
-  <ProblemNote :refusal="refusal"><p><RouterLink :to="to">{{ label }}</RouterLink></p></ProblemNote>
+  <ProblemNote :refusal="refusal"
+    ><p>
+      <RouterLink :to="to">{{ label }}</RouterLink>
+    </p></ProblemNote
+  >
 </template>

@@ -20,17 +20,37 @@ let newest = 0
 async function find(text: string) {
   const mine = ++newest
   const narrowed = props.whose === undefined ? {} : { own: true, reseller: props.whose || undefined }
-  const page = await ask(api.GET('/api/v1/plans', { params: { query: { search: text.trim() || undefined, limit: 50, ...narrowed } } }))
+  const page = await ask(
+    api.GET('/api/v1/plans', { params: { query: { search: text.trim() || undefined, limit: 50, ...narrowed } } }),
+  )
   if (mine !== newest) return
   more.value = Boolean(page.next)
   found.value = page.plans
 }
-watch(chosen, (ref) => emit('plan', found.value.find((p) => refOf(p) === ref)))
+watch(chosen, (ref) =>
+  emit(
+    'plan',
+    found.value.find((p) => refOf(p) === ref),
+  ),
+)
 </script>
 
 <template>
-  <ElSelect :id="id" v-model="chosen" :clearable="clearable" filterable remote remote-show-suffix :remote-method="find" :placeholder="placeholder" :aria-label="label" @visible-change="(open: boolean) => open && find('')">
-    <ElOption v-for="p in found" :key="refOf(p)" :value="refOf(p)" :label="refOf(p)">{{ refOf(p) }} <span class="quiet">{{ size(p.limits.disk) }}</span></ElOption>
+  <ElSelect
+    :id="id"
+    v-model="chosen"
+    :clearable="clearable"
+    filterable
+    remote
+    remote-show-suffix
+    :remote-method="find"
+    :placeholder="placeholder"
+    :aria-label="label"
+    @visible-change="(open: boolean) => open && find('')"
+  >
+    <ElOption v-for="p in found" :key="refOf(p)" :value="refOf(p)" :label="refOf(p)"
+      >{{ refOf(p) }} <span class="quiet">{{ size(p.limits.disk) }}</span></ElOption
+    >
     <ElOption v-if="more" value="more" label="more: type part of the name" disabled />
   </ElSelect>
 </template>

@@ -15,12 +15,18 @@ defineProps<{ preview: Schemas['Preview'] }>()
       <li v-for="note in preview.notes" :key="note">{{ note }}</li>
     </ul>
     <table v-if="preview.records.some((r) => r.fields.length)">
-      <caption class="unseen">Values before and after</caption>
+      <caption class="unseen">
+        Values before and after
+      </caption>
       <tbody v-for="(record, n) in preview.records" :key="n">
         <tr v-for="field in record.fields" :key="field.name">
           <th scope="row">{{ valueName(field.name) }}</th>
-          <td><del v-if="field.before">{{ field.before }}</del></td>
-          <td><ins v-if="field.after" :class="{ changed: field.before }">{{ field.after }}</ins></td>
+          <td>
+            <del v-if="field.before">{{ field.before }}</del>
+          </td>
+          <td>
+            <ins v-if="field.after" :class="{ changed: field.before }">{{ field.after }}</ins>
+          </td>
         </tr>
       </tbody>
     </table>

@@ -17,7 +17,9 @@ let newest = 0
 
 async function find(text: string) {
   const mine = ++newest
-  const page = await ask(api.GET('/api/v1/resellers', { params: { query: { search: text.trim() || undefined, limit: 30 } } }))
+  const page = await ask(
+    api.GET('/api/v1/resellers', { params: { query: { search: text.trim() || undefined, limit: 30 } } }),
+  )
   if (mine !== newest) return
   more.value = Boolean(page.next)
   found.value = page.resellers
@@ -28,16 +30,34 @@ watch(
   chosen,
   async (name) => {
     if (!name || name === '-' || found.value.some((r) => r.name === name)) return
-    found.value = [await ask(api.GET('/api/v1/resellers/{reseller}', { params: { path: { reseller: name } } })).catch(() => ({ name, title: name }))]
+    found.value = [
+      await ask(api.GET('/api/v1/resellers/{reseller}', { params: { path: { reseller: name } } })).catch(() => ({
+        name,
+        title: name,
+      })),
+    ]
   },
   { immediate: true },
 )
 </script>
 
 <template>
-  <ElSelect :id="id" v-model="chosen" clearable filterable remote remote-show-suffix :remote-method="find" :placeholder="placeholder" :aria-label="label" @visible-change="(open: boolean) => open && find('')">
+  <ElSelect
+    :id="id"
+    v-model="chosen"
+    clearable
+    filterable
+    remote
+    remote-show-suffix
+    :remote-method="find"
+    :placeholder="placeholder"
+    :aria-label="label"
+    @visible-change="(open: boolean) => open && find('')"
+  >
     <ElOption v-if="own" value="-" :label="own" />
-    <ElOption v-for="r in found" :key="r.name" :value="r.name" :label="r.title">{{ r.title }} <span class="quiet">{{ r.name }}</span></ElOption>
+    <ElOption v-for="r in found" :key="r.name" :value="r.name" :label="r.title"
+      >{{ r.title }} <span class="quiet">{{ r.name }}</span></ElOption
+    >
     <ElOption v-if="more" value="more" label="more: type part of the name" disabled />
   </ElSelect>
 </template>

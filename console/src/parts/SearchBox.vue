@@ -3,6 +3,7 @@ import { computed, ref, useTemplateRef } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask } from '../api/client'
 import { isOperator, may } from '../areas/session/state'
+import { useDebounceFn } from '@vueuse/core'
 
 /** Finds any account, domain, customer's name or server, from every page. */
 interface Hit {
@@ -18,14 +19,10 @@ const hits = ref<Hit[]>([])
 const at = ref(0)
 const open = ref(false)
 let newest = 0
-let timer: ReturnType<typeof setTimeout> | undefined
 
 defineExpose({ focus: () => box.value?.select() })
 
-function typed() {
-  clearTimeout(timer)
-  timer = setTimeout(search, 120)
-}
+const typed = useDebounceFn(search, 120)
 
 async function search() {
   const mine = ++newest
@@ -37,17 +34,33 @@ async function search() {
   const [accounts, servers, customers, resellers] = await Promise.all([
     ask(api.GET('/api/v1/accounts', { params: { query: { search: term, limit: 8 } } })),
     may('servers.read') ? ask(api.GET('/api/v1/servers')) : undefined,
-    may('customers.change') ? ask(api.GET('/api/v1/customers', { params: { query: { search: term, limit: 4 } } })) : undefined,
-    isOperator.value && may('resellers.read') ? ask(api.GET('/api/v1/resellers', { params: { query: { search: term, limit: 3 } } })) : undefined,
+    may('customers.change')
+      ? ask(api.GET('/api/v1/customers', { params: { query: { search: term, limit: 4 } } }))
+      : undefined,
+    isOperator.value && may('resellers.read')
+      ? ask(api.GET('/api/v1/resellers', { params: { query: { search: term, limit: 3 } } }))
+      : undefined,
   ])
   if (mine !== newest) return
   hits.value = [
     ...(servers?.servers ?? [])
       .filter((s) => s.label.includes(term.toLowerCase()) || s.address.includes(term))
       .map((s) => ({ to: `/servers/${s.label}`, title: s.label, about: `server ${s.address}` })),
-    ...(accounts.accounts ?? []).map((a) => ({ to: `/accounts/${a.sign_in_name}`, title: a.name, about: `${a.sign_in_name} · ${a.customer} · ${a.server}` })),
-    ...(customers?.customers ?? []).map((c) => ({ to: `/customers/${c.id}`, title: c.name, about: `customer${c.reseller ? ` of ${c.reseller}` : ''}${c.email ? ` · ${c.email}` : ''}` })),
-    ...(resellers?.resellers ?? []).map((r) => ({ to: `/resellers/${r.name}`, title: r.title, about: `reseller ${r.name}` })),
+    ...(accounts.accounts ?? []).map((a) => ({
+      to: `/accounts/${a.sign_in_name}`,
+      title: a.name,
+      about: `${a.sign_in_name} · ${a.customer} · ${a.server}`,
+    })),
+    ...(customers?.customers ?? []).map((c) => ({
+      to: `/customers/${c.id}`,
+      title: c.name,
+      about: `customer${c.reseller ? ` of ${c.reseller}` : ''}${c.email ? ` · ${c.email}` : ''}`,
+    })),
+    ...(resellers?.resellers ?? []).map((r) => ({
+      to: `/resellers/${r.name}`,
+      title: r.title,
+      about: `reseller ${r.name}`,
+    })),
   ]
   at.value = 0
   open.value = true
@@ -91,10 +104,20 @@ const current = computed(() => (open.value && hits.value.length ? `hit-${at.valu
       @keydown.esc="box?.blur()"
     />
     <ul v-show="open && text.trim()" id="hits" role="listbox" aria-label="Found">
-      <li v-for="(hit, n) in hits" :id="`hit-${n}`" :key="hit.to" role="option" :aria-selected="n === at" @mousedown.prevent="go(hit)" @mousemove="at = n">
+      <li
+        v-for="(hit, n) in hits"
+        :id="`hit-${n}`"
+        :key="hit.to"
+        role="option"
+        :aria-selected="n === at"
+        @mousedown.prevent="go(hit)"
+        @mousemove="at = n"
+      >
         <b>{{ hit.title }}</b> <span class="quiet">{{ hit.about }}</span>
       </li>
-      <li v-if="!hits.length" class="quiet" role="option" aria-disabled="true" aria-selected="false">Nothing found for “{{ text.trim() }}”</li>
+      <li v-if="!hits.length" class="quiet" role="option" aria-disabled="true" aria-selected="false">
+        Nothing found for “{{ text.trim() }}”
+      </li>
     </ul>
   </div>
 </template>

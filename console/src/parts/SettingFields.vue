@@ -5,7 +5,10 @@ import { api, ask, type Schemas } from '../api/client'
 import { useLoad } from '../composables/useLoad'
 import { readSetting, writeSetting } from '../settings'
 
-/** Every setting of a site with its value and where that comes from. What is changed is told by key; null lets the value below return. */
+/**
+ * Every setting of a site with its value and where that comes from. What is changed is emitted by key; null removes
+ * the value, so that the one below applies.
+ */
 type Info = Schemas['SettingInfo']
 const props = defineProps<{
   settings: Schemas['Setting'][]
@@ -34,7 +37,8 @@ const groups = computed(() => {
   return list
 })
 
-const written = (info: Info, value: unknown) => (info.kind === 'switch' ? (value as boolean) : writeSetting(info, value))
+const written = (info: Info, value: unknown) =>
+  info.kind === 'switch' ? (value as boolean) : writeSetting(info, value)
 const present = (info: Info) => written(info, byKey.value[info.key]?.value ?? info.default)
 watch(
   [known, () => props.settings],
@@ -71,7 +75,14 @@ function back(info: Info) {
 }
 const error = (key: string) => errors[key] ?? props.wrong?.(`settings.${key}`)
 const tall = (info: Info) => info.kind === 'map' || info.kind === 'text'
-const hints: Record<string, string> = { version: 'the newest', map: 'NAME: VALUE, one on each line', size: '64M', seconds: '30d, 12h, 5m or 90s', path: 'index.php', paths: 'index.php, index.html' }
+const hints: Record<string, string> = {
+  version: 'the newest',
+  map: 'NAME: VALUE, one on each line',
+  size: '64M',
+  seconds: '30d, 12h, 5m or 90s',
+  path: 'index.php',
+  paths: 'index.php, index.html',
+}
 const open = (info: Info) => !props.readonly && !props.fixed?.[info.key] && !returns.has(info.key)
 </script>
 
@@ -79,11 +90,34 @@ const open = (info: Info) => !props.readonly && !props.fixed?.[info.key] && !ret
   <div class="groups">
     <section v-for="g in groups" :key="g.title">
       <h3>{{ g.title }}</h3>
-      <div v-for="info in g.infos" :key="info.key" class="setting" :class="{ touched: touched(info) || returns.has(info.key), tall: tall(info) }">
-        <label :for="`setting-${info.key}`" :title="[info.key, info.about].filter(Boolean).join(': ')">{{ info.title }}</label>
+      <div
+        v-for="info in g.infos"
+        :key="info.key"
+        class="setting"
+        :class="{ touched: touched(info) || returns.has(info.key), tall: tall(info) }"
+      >
+        <label :for="`setting-${info.key}`" :title="[info.key, info.about].filter(Boolean).join(': ')">{{
+          info.title
+        }}</label>
         <div class="value">
-          <ElSwitch v-if="info.kind === 'switch'" :id="`setting-${info.key}`" v-model="typed[info.key]" size="small" :disabled="!open(info)" :aria-label="info.title" @change="tell" />
-          <ElSelect v-else-if="info.kind === 'choice'" :id="`setting-${info.key}`" v-model="typed[info.key]" size="small" :disabled="!open(info)" @change="tell"><ElOption v-for="c in info.choices" :key="c" :value="c" :label="c" /></ElSelect>
+          <ElSwitch
+            v-if="info.kind === 'switch'"
+            :id="`setting-${info.key}`"
+            v-model="typed[info.key]"
+            size="small"
+            :disabled="!open(info)"
+            :aria-label="info.title"
+            @change="tell"
+          />
+          <ElSelect
+            v-else-if="info.kind === 'choice'"
+            :id="`setting-${info.key}`"
+            v-model="typed[info.key]"
+            size="small"
+            :disabled="!open(info)"
+            @change="tell"
+            ><ElOption v-for="c in info.choices" :key="c" :value="c" :label="c"
+          /></ElSelect>
           <ElInput
             v-else
             :id="`setting-${info.key}`"
@@ -104,8 +138,21 @@ const open = (info: Info) => !props.readonly && !props.fixed?.[info.key] && !ret
           <p v-else-if="info.about" class="quiet about">{{ info.about }}</p>
         </div>
         <span class="source">
-          <template v-if="returns.has(info.key)"><button type="button" class="link" @click="back(info)">Keep it set</button></template>
-          <template v-else-if="byKey[info.key]?.source === own">set here<button v-if="!readonly && !fixed?.[info.key]" type="button" class="link" :title="`Let ${below} return`" :aria-label="`undo ${info.title}: let ${below} return`" @click="back(info)">undo</button></template>
+          <template v-if="returns.has(info.key)"
+            ><button type="button" class="link" @click="back(info)">Keep it set</button></template
+          >
+          <template v-else-if="byKey[info.key]?.source === own"
+            >set here<button
+              v-if="!readonly && !fixed?.[info.key]"
+              type="button"
+              class="link"
+              :title="`Let ${below} return`"
+              :aria-label="`undo ${info.title}: let ${below} return`"
+              @click="back(info)"
+            >
+              undo
+            </button></template
+          >
           <template v-else>{{ byKey[info.key]?.source }}</template>
         </span>
       </div>

@@ -5,16 +5,37 @@ import { computed } from 'vue'
 const props = defineProps<{ state: string }>()
 
 const shapes: Record<string, string> = {
-  active: '●', good: '●', up: '●', done: '●', running: '◐', opening: '◐', closing: '◑', waiting: '◔', joining: '◔', closed: '○',
-  suspended: '‖', sent: '●', failed: '✕', down: '✕', 'no answer': '✕', drift: '▲',
-  valid: '●', uploaded: '●', ordered: '◐', 'self-signed': '○', failing: '✕', expired: '✕',
+  active: '●',
+  good: '●',
+  up: '●',
+  done: '●',
+  running: '◐',
+  opening: '◐',
+  closing: '◑',
+  waiting: '◔',
+  joining: '◔',
+  closed: '○',
+  suspended: '‖',
+  sent: '●',
+  failed: '✕',
+  down: '✕',
+  'no answer': '✕',
+  drift: '▲',
+  valid: '●',
+  uploaded: '●',
+  ordered: '◐',
+  'self-signed': '○',
+  failing: '✕',
+  expired: '✕',
 }
 const shape = computed(() => shapes[props.state] ?? '▲')
 const calls = computed(() => ['✕', '▲', '‖'].includes(shape.value))
 </script>
 
 <template>
-  <span class="state" :class="{ calls }"><span aria-hidden="true">{{ shape }}</span> {{ state }}</span>
+  <span class="state" :class="{ calls }"
+    ><span aria-hidden="true">{{ shape }}</span> {{ state }}</span
+  >
 </template>
 
 <style scoped>

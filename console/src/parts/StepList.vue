@@ -13,12 +13,16 @@ const shapes: Record<string, string> = { running: '◐', done: '●', failed: '�
     <li v-for="step in operation.steps" :key="step.name" :class="step.state">
       <span class="shape" aria-hidden="true">{{ shapes[step.state] }}</span>
       <span class="name">{{ step.name }}</span>
-      <span class="time quiet">{{ step.state === 'running' ? 'running' : took(step.started_at, step.finished_at) }}</span>
+      <span class="time quiet">{{
+        step.state === 'running' ? 'running' : took(step.started_at, step.finished_at)
+      }}</span>
       <span class="detail">{{ step.detail }}</span>
     </li>
   </ol>
   <p v-if="operation.note" class="quiet">{{ operation.note }}</p>
-  <p v-if="operation.state === 'done'" class="outcome">● Done in {{ took(operation.created_at, operation.finished_at) }}</p>
+  <p v-if="operation.state === 'done'" class="outcome">
+    ● Done in {{ took(operation.created_at, operation.finished_at) }}
+  </p>
   <p v-else-if="operation.state === 'failed'" class="outcome failed" role="alert">✕ Failed: {{ operation.failure }}</p>
   <p v-else-if="operation.steps?.length === 0 && !operation.note" class="quiet">Waiting to begin…</p>
 </template>

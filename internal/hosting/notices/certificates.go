@@ -23,7 +23,8 @@ func (e Ending) reason(language string) string {
 		return in(language, "It was installed by hand, so a new one has to be, too. If none is, one that comes by "+
 			"itself takes its place on its last day, as far as the names of the site lead here.",
 			"Es wurde von Hand eingespielt, also muss auch das nächste von Hand kommen. Geschieht das nicht, tritt "+
-				"am letzten Tag eines an seine Stelle, das von selbst kommt, sofern die Namen der Seite hierher führen.")
+				"am letzten Tag eines an seine Stelle, das von selbst kommt, sofern die Namen der Seite "+
+				"hierher führen.")
 	case e.Why == "":
 		return in(language, "It could not be renewed yet.", "Es konnte noch nicht erneuert werden.")
 	}

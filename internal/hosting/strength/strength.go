@@ -70,9 +70,7 @@ func Estimate(password string, about []string) Strength {
 	case bits >= fair:
 		s.Level = Fair
 	}
-	for _, r := range e.order {
-		s.Reasons = append(s.Reasons, r)
-	}
+	s.Reasons = append(s.Reasons, e.order...)
 	if n := len(e.text); n < 10 && s.Level != Strong && n > 0 {
 		s.Reasons = append(s.Reasons, "it is short")
 	}

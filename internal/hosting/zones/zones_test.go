@@ -170,7 +170,8 @@ func TestWrite(t *testing.T) {
 	list := []Record{{"www", A, 300, "192.0.2.1"}, {"@", TXT, 3600, `"t"`}, {"@", A, 3600, "192.0.2.2"},
 		{"a", A, 60, "192.0.2.3"}}
 	assert.Equal(t, "$ORIGIN ferries.example.\n$TTL "+
-		"3600\n@\t3600\tIN\tA\t192.0.2.2\n@\t3600\tIN\tTXT\t\"t\"\na\t60\tIN\tA\t192.0.2.3\nwww\t300\tIN\tA\t192.0.2.1\n",
+		"3600\n@\t3600\tIN\tA\t192.0.2.2\n@\t3600\tIN\tTXT\t\"t\"\n"+
+		"a\t60\tIN\tA\t192.0.2.3\nwww\t300\tIN\tA\t192.0.2.1\n",
 		Write(zone, list))
 	assert.Equal(t, "www", list[0].Name, "the list itself stays as it is")
 }

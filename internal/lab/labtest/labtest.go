@@ -22,6 +22,9 @@ import (
 // network and a name that no other lab has; its name starts with name, at most 4 letters of it.
 func Options(t testing.TB, name, dir string) lab.Options {
 	t.Helper()
+	if testing.Short() {
+		t.Skip("on the lab's real programs: make test")
+	}
 	require.NoError(t, lab.CheckRights())
 	ctx := context.Background()
 	say := func(s string) { t.Log(s) }

@@ -9,9 +9,38 @@ import (
 
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/manifest"
 	"victualler/internal/store/db"
 )
 
+// Agents reaches the agents of servers. Its methods are safe for concurrent use.
+type Agents interface {
+	// Agent returns the agent of a server at an address, host:port. Nothing is asked yet.
+	Agent(serverID int64, address string) Agent
+}
+
+// Agent is what an agent can be asked; agentlink.Client documents each. An error that wraps
+// agentlink.ErrUnreachable means that nothing is known of what has become of the request.
+type Agent interface {
+	Status(context.Context) (agentlink.Status, error)
+	Preview(context.Context, manifest.Manifest) (agentlink.Preview, error)
+	Apply(context.Context, manifest.Manifest, func(agentlink.Step)) (agentlink.Receipt, error)
+	ApplyServer(context.Context, manifest.Server) error
+	Sweep(context.Context) (agentlink.Sweep, error)
+	Clear(context.Context) (agentlink.Cleared, error)
+	Challenge(context.Context, agentlink.Challenges) error
+	SiteLog(context.Context, agentlink.LogRequest) (agentlink.LogPage, error)
+	Renew(context.Context, *agentlink.Authority, int64, time.Time) error
+}
+
+// dialer is the agents as agentlink reaches them.
+type dialer struct{ *agentlink.Dialer }
+
+// Agent implements [Agents].
+func (d dialer) Agent(serverID int64, address string) Agent { return d.Dialer.Agent(serverID, address) }
+
+// Unreachable is the refusal where a server had to be asked while
+// somebody waits, and did not answer.
 func Unreachable(label string, err error) error {
 	if errors.Is(err, agentlink.ErrUnreachable) || errors.Is(err, context.DeadlineExceeded) {
 		return refusal.New(refusal.ServerUnreachable,
@@ -42,10 +71,12 @@ func AddressesOf(server db.Server) []string {
 // AgentTimeout bounds a question to an agent while somebody waits for the answer.
 const AgentTimeout = 3 * time.Second
 
+// NotJoined is the refusal of what needs the agent of a server that has none yet.
 func NotJoined(label string) error {
 	return refusal.New(refusal.WrongState, "%s has not joined yet", label)
 }
 
+// LastStatus is what a server's agent said last; nil where it never has.
 func LastStatus(row db.Server) *agentlink.Status {
 	var status agentlink.Status
 	if len(row.Status) == 0 || json.Unmarshal(row.Status, &status) != nil {

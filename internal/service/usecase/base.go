@@ -40,7 +40,7 @@ type Base struct {
 	// Key seals secrets in the database.
 	Key *seal.Key
 	// Agents calls the agents on servers.
-	Agents *agentlink.Dialer
+	Agents Agents
 	// Joiner is the installation's authority, whose certificates agents have.
 	Joiner *agentlink.Authority
 	// Resolver asks public DNS.
@@ -58,7 +58,7 @@ func NewBase(ctx context.Context, s *store.Store, key *seal.Key, log *slog.Logge
 	if err != nil {
 		return nil, fmt.Errorf("the agents' authority: %w", err)
 	}
-	return &Base{Store: s, Key: key, Joiner: authority, Agents: agentlink.NewDialer(authority, time.Now),
+	return &Base{Store: s, Key: key, Joiner: authority, Agents: dialer{agentlink.NewDialer(authority, time.Now)},
 		Resolver: resolve.New(""), Now: time.Now, Log: log}, nil
 }
 

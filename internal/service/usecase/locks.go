@@ -16,7 +16,7 @@ import (
 //  2. what others refer to: settings, plan, template;
 //  3. reseller, customer;
 //  4. accounts, in the order of their numbers;
-//  5. what belongs to one account: the certificate of a site, and the authority that is asked for it;
+//  5. what belongs to one account: the certificate of a site, and the authority it is from;
 //  6. people.
 //
 // Servers are locked alone. A site that changes its template locks it after its account, as only

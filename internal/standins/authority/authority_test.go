@@ -166,6 +166,9 @@ func detailOf(err error) string {
 }
 
 func TestOrders(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes its time, as authorities do: make test")
+	}
 	b := start(t)
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
@@ -339,6 +342,9 @@ func zero(b []byte) []byte {
 }
 
 func TestFaults(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes its time, as authorities do: make test")
+	}
 	b := start(t)
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()

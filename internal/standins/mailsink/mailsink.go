@@ -177,7 +177,7 @@ func address(text string) string {
 func (s *Sink) save(m Message) {
 	if parsed, err := mail.ReadMessage(strings.NewReader(m.Raw)); err == nil {
 		m.Subject, _ = new(mime.WordDecoder).DecodeHeader(parsed.Header.Get("Subject"))
-		var body io.Reader = parsed.Body
+		body := parsed.Body
 		if strings.EqualFold(parsed.Header.Get("Content-Transfer-Encoding"), "quoted-printable") {
 			body = quotedprintable.NewReader(body)
 		}

@@ -23,7 +23,15 @@ import ChangeTerms from './ChangeTerms.vue'
 type Account = Schemas['Account']
 
 const router = useRouter()
-const { search, state, server, plan, customer, reseller, cursor } = useFilters('search', 'state', 'server', 'plan', 'customer', 'reseller', 'cursor')
+const { search, state, server, plan, customer, reseller, cursor } = useFilters(
+  'search',
+  'state',
+  'server',
+  'plan',
+  'customer',
+  'reseller',
+  'cursor',
+)
 
 const typed = useTyped(search)
 
@@ -37,10 +45,15 @@ const query = computed(() => ({
   cursor: cursor.value || undefined,
   limit: 50,
 }))
-const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/accounts', { params: { query: query.value } })), { on: query, every: 10_000 })
+const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/accounts', { params: { query: query.value } })), {
+  on: query,
+  every: 10_000,
+})
 const { data: servers } = useLoad(async () => (may('servers.read') ? ask(api.GET('/api/v1/servers')) : undefined))
 const hasResellers = useResellers()
-const filtered = computed(() => Boolean(search.value || state.value || server.value || plan.value || customer.value || reseller.value))
+const filtered = computed(() =>
+  Boolean(search.value || state.value || server.value || plan.value || customer.value || reseller.value),
+)
 const chosen = reactive(new Map<number, Account>())
 const shifting = ref(false)
 const started = ref<number>()
@@ -81,10 +94,18 @@ function reset() {
 <template>
   <PageHead title="Accounts">
     <ElButton v-if="chosen.size" @click="shifting = true">Another plan for {{ chosen.size }}…</ElButton>
-    <ElButton v-if="may('accounts.open')" type="primary" @click="router.push('/accounts/open')">Open an account</ElButton>
+    <ElButton v-if="may('accounts.open')" type="primary" @click="router.push('/accounts/open')"
+      >Open an account</ElButton
+    >
   </PageHead>
   <div class="filters">
-    <ElInput v-model="typed" type="search" clearable placeholder="Part of a domain, sign-in name or customer" aria-label="Search accounts" />
+    <ElInput
+      v-model="typed"
+      type="search"
+      clearable
+      placeholder="Part of a domain, sign-in name or customer"
+      aria-label="Search accounts"
+    />
     <ElSelect v-model="state" clearable placeholder="Any state" aria-label="State">
       <ElOption v-for="s in ['active', 'suspended', 'opening', 'closing', 'closed']" :key="s" :value="s" />
     </ElSelect>
@@ -94,31 +115,77 @@ function reset() {
     <PlanPick v-if="may('plans.read')" v-model="plan" clearable placeholder="Any plan" label="Plan" />
     <ResellerPick v-if="hasResellers" v-model="reseller" placeholder="Any reseller" label="Reseller" />
   </div>
-  <p v-if="customer" class="quiet">Only accounts of one customer. <button type="button" class="link" @click="customer = ''">Everybody's</button></p>
+  <p v-if="customer" class="quiet">
+    Only accounts of one customer. <button type="button" class="link" @click="customer = ''">Everybody's</button>
+  </p>
   <ProblemNote :refusal="refusal" />
   <section v-if="operation" aria-label="Steps"><StepList :operation="operation" /></section>
-  <DataTable :columns="columns" :rows="data?.accounts ?? undefined" :id="(a) => a.id" :to="addressOf" caption="Accounts in the order of their domains">
-    <template #domain="{ row }"><RouterLink :to="addressOf(row)" class="domain">{{ row.name }}</RouterLink></template>
-    <template #choose="{ row }"><ElCheckbox v-if="row.state !== 'closed'" :model-value="chosen.has(row.id)" :aria-label="`Choose ${row.name}`" @change="(on) => choose(row, Boolean(on))" /></template>
-    <template #customer="{ row }">{{ row.customer }}<span v-if="row.reseller" class="quiet"> of {{ row.reseller }}</span></template>
-    <template #plan="{ row }">{{ row.plan }}<span v-if="row.exceptions || row.frozen" class="quiet" :title="row.frozen ? 'Its limits are frozen' : `${row.exceptions} set by hand`"> {{ row.frozen ? '‡' : '†' }}</span></template>
-    <template #name="{ row }"><code>{{ row.sign_in_name }}</code></template>
-    <template #disk="{ row }"><FillBar :used="row.disk_used" :of="row.disk_limit" unit="bytes" what="Disk space" /></template>
-    <template #state="{ row }"><StateMark :state="row.state" /><StateMark v-if="row.drifts > 0" class="drift" state="drift" /></template>
+  <DataTable
+    :id="(a) => a.id"
+    :columns="columns"
+    :rows="data?.accounts ?? undefined"
+    :to="addressOf"
+    caption="Accounts in the order of their domains"
+  >
+    <template #domain="{ row }"
+      ><RouterLink :to="addressOf(row)" class="domain">{{ row.name }}</RouterLink></template
+    >
+    <template #choose="{ row }"
+      ><ElCheckbox
+        v-if="row.state !== 'closed'"
+        :model-value="chosen.has(row.id)"
+        :aria-label="`Choose ${row.name}`"
+        @change="(on) => choose(row, Boolean(on))"
+    /></template>
+    <template #customer="{ row }"
+      >{{ row.customer }}<span v-if="row.reseller" class="quiet"> of {{ row.reseller }}</span></template
+    >
+    <template #plan="{ row }"
+      >{{ row.plan
+      }}<span
+        v-if="row.exceptions || row.frozen"
+        class="quiet"
+        :title="row.frozen ? 'Its limits are frozen' : `${row.exceptions} set by hand`"
+      >
+        {{ row.frozen ? '‡' : '†' }}</span
+      ></template
+    >
+    <template #name="{ row }"
+      ><code>{{ row.sign_in_name }}</code></template
+    >
+    <template #disk="{ row }"
+      ><FillBar :used="row.disk_used" :of="row.disk_limit" unit="bytes" what="Disk space"
+    /></template>
+    <template #state="{ row }"
+      ><StateMark :state="row.state" /><StateMark v-if="row.drifts > 0" class="drift" state="drift"
+    /></template>
     <template #empty>
       <div class="empty">
         <template v-if="filtered">
           <h2>No account fits</h2>
-          <p>Closed accounts are listed only with the state “closed”. <ElButton size="small" @click="reset">Take the filters away</ElButton></p>
+          <p>
+            Closed accounts are listed only with the state “closed”.
+            <ElButton size="small" @click="reset">Take the filters away</ElButton>
+          </p>
         </template>
         <template v-else>
           <h2>There are no accounts yet</h2>
-          <p v-if="may('accounts.open')"><RouterLink to="/accounts/open">Open the first one</RouterLink>: it takes a domain, a plan and a customer.</p>
+          <p v-if="may('accounts.open')">
+            <RouterLink to="/accounts/open">Open the first one</RouterLink>: it takes a domain, a plan and a customer.
+          </p>
         </template>
       </div>
     </template>
   </DataTable>
-  <PageTurner v-if="data?.accounts?.length" :shown="data.accounts.length" :what="data.accounts.length === 1 ? 'account' : 'accounts'" :next="data.next" :first="!cursor" @next="turn" @first="cursor = ''" />
+  <PageTurner
+    v-if="data?.accounts?.length"
+    :shown="data.accounts.length"
+    :what="data.accounts.length === 1 ? 'account' : 'accounts'"
+    :next="data.next"
+    :first="!cursor"
+    @next="turn"
+    @first="cursor = ''"
+  />
   <ChangeTerms v-model="shifting" :accounts="[...chosen.values()]" @done="shifted" />
 </template>
 

@@ -27,14 +27,20 @@ import AddDomain from './AddDomain.vue'
 import LoginList from './LoginList.vue'
 import { inWords } from '../domains/serving'
 import { isOperator, may } from '../session/state'
+import { confirmed } from '../../parts/confirm'
 
 const props = defineProps<{ account: string }>()
 const router = useRouter()
 
 const path = computed(() => ({ account: props.account }))
-const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/accounts/{account}', { params: { path: path.value } })), { on: path, every: 10_000 })
+const { data, refusal, reload } = useLoad(
+  () => ask(api.GET('/api/v1/accounts/{account}', { params: { path: path.value } })),
+  { on: path, every: 10_000 },
+)
 const { data: operations, reload: reloadOperations } = useLoad(
-  () => ask(api.GET('/api/v1/operations', { params: { query: { account: props.account, limit: 10 } } })), { on: path })
+  () => ask(api.GET('/api/v1/operations', { params: { query: { account: props.account, limit: 10 } } })),
+  { on: path },
+)
 
 const started = ref<number>()
 const { operation } = useOperation(started, () => {
@@ -44,23 +50,36 @@ const { operation } = useOperation(started, () => {
 const { refusal: acting, act } = useAct()
 const repair = () =>
   act(async () => {
-    started.value = (await made(api.POST('/api/v1/accounts/{account}/repair', { params: { path: path.value } }))).operation
+    started.value = (
+      await made(api.POST('/api/v1/accounts/{account}/repair', { params: { path: path.value } }))
+    ).operation
   })
 
 const resume = () =>
   act(async () => {
-    started.value = (await made(api.POST('/api/v1/accounts/{account}/resume', { params: { path: path.value } }))).operation
+    started.value = (
+      await made(api.POST('/api/v1/accounts/{account}/resume', { params: { path: path.value } }))
+    ).operation
   })
 const freeze = (frozen: boolean) =>
   act(async () => {
-    const changed = await made(api.PUT('/api/v1/accounts/{account}/frozen-terms', { params: { path: path.value }, body: { frozen } }))
+    const changed = await made(
+      api.PUT('/api/v1/accounts/{account}/frozen-terms', { params: { path: path.value }, body: { frozen } }),
+    )
     after(changed.operation)
   })
 const dropException = (e: Schemas['Exception']) =>
   act(async () => {
-    const where = { ...path.value, what: e.limit ? ('limits' as const) : ('features' as const), key: e.limit ?? e.feature ?? '' }
-    if (!confirm(`Let the plan's value for ${where.key} return?`)) return
-    const changed = await made(api.DELETE('/api/v1/accounts/{account}/exceptions/{what}/{key}', { params: { path: where } }))
+    const where = {
+      ...path.value,
+      what: e.limit ? ('limits' as const) : ('features' as const),
+      key: e.limit ?? e.feature ?? '',
+    }
+    if (!(await confirmed(`Remove the exception, so that the plan's value for ${where.key} applies again?`, 'Remove')))
+      return
+    const changed = await made(
+      api.DELETE('/api/v1/accounts/{account}/exceptions/{what}/{key}', { params: { path: where } }),
+    )
     after(changed.operation)
   })
 function after(operation: number | undefined) {
@@ -103,7 +122,13 @@ const facts = computed<[string, string][]>(() => {
     ['Home', a.home],
     ['Opened', moment(a.opened_at)],
     ...(a.closed_at ? ([['Closed', moment(a.closed_at)]] as [string, string][]) : []),
-    ['Features', a.features.filter((f) => f.on).map((f) => f.feature).join(', ') || 'none'],
+    [
+      'Features',
+      a.features
+        .filter((f) => f.on)
+        .map((f) => f.feature)
+        .join(', ') || 'none',
+    ],
   ]
 })
 </script>
@@ -122,15 +147,42 @@ const facts = computed<[string, string][]>(() => {
       </template>
       <ElButton v-if="open && may('accounts.close')" @click="closing = true">Close the account…</ElButton>
     </PageHead>
-    <p v-if="data.suspension" class="warn">‖ Suspended since {{ moment(data.suspension.since) }} by {{ data.suspension.by }}: {{ data.suspension.why }}. Visitors see a notice; everything is kept.</p>
-    <p v-if="data.frozen_terms" class="frozen">Its limits are those of plan {{ data.frozen_terms.plan }}, frozen on {{ moment(data.frozen_terms.since).slice(0, 10) }}: changes of its plan do not apply. <button v-if="may('accounts.change')" type="button" class="link" @click="freeze(false)">Follow the plan again</button></p>
+    <p v-if="data.suspension" class="warn">
+      ‖ Suspended since {{ moment(data.suspension.since) }} by {{ data.suspension.by }}: {{ data.suspension.why }}.
+      Visitors see a notice; everything is kept.
+    </p>
+    <p v-if="data.frozen_terms" class="frozen">
+      Its limits are those of plan {{ data.frozen_terms.plan }}, frozen on
+      {{ moment(data.frozen_terms.since).slice(0, 10) }}: changes of its plan do not apply.
+      <button v-if="may('accounts.change')" type="button" class="link" @click="freeze(false)">
+        Follow the plan again
+      </button>
+    </p>
     <FactStrip>
-      <StripFact name="State"><StateMark :state="data.state" /><StateMark v-if="data.drifts" state="drift" /></StripFact>
-      <StripFact name="Sign-in name"><code>{{ data.sign_in_name }}</code></StripFact>
-      <StripFact v-if="may('customers.change')" name="Customer"><RouterLink :to="`/customers/${data.customer_id}`">{{ data.customer }}</RouterLink></StripFact>
-      <StripFact name="Plan"><span><RouterLink v-if="may('plans.read')" :to="`/plans/${data.plan}`">{{ data.plan }}</RouterLink><template v-else>{{ data.plan }}</template></span></StripFact>
-      <StripFact name="Server"><span><RouterLink v-if="may('servers.read')" :to="`/servers/${data.server}`">{{ data.server }}</RouterLink><template v-else>{{ data.server }}</template> {{ data.address }}</span></StripFact>
-      <StripFact name="Disk"><FillBar :used="data.disk_used" :of="data.disk_limit" unit="bytes" what="Disk space" /></StripFact>
+      <StripFact name="State"
+        ><StateMark :state="data.state" /><StateMark v-if="data.drifts" state="drift"
+      /></StripFact>
+      <StripFact name="Sign-in name"
+        ><code>{{ data.sign_in_name }}</code></StripFact
+      >
+      <StripFact v-if="may('customers.change')" name="Customer"
+        ><RouterLink :to="`/customers/${data.customer_id}`">{{ data.customer }}</RouterLink></StripFact
+      >
+      <StripFact name="Plan"
+        ><span
+          ><RouterLink v-if="may('plans.read')" :to="`/plans/${data.plan}`">{{ data.plan }}</RouterLink
+          ><template v-else>{{ data.plan }}</template></span
+        ></StripFact
+      >
+      <StripFact name="Server"
+        ><span
+          ><RouterLink v-if="may('servers.read')" :to="`/servers/${data.server}`">{{ data.server }}</RouterLink
+          ><template v-else>{{ data.server }}</template> {{ data.address }}</span
+        ></StripFact
+      >
+      <StripFact name="Disk"
+        ><FillBar :used="data.disk_used" :of="data.disk_limit" unit="bytes" what="Disk space"
+      /></StripFact>
     </FactStrip>
     <ProblemNote :refusal="acting" />
     <section v-if="operation" aria-label="Steps">
@@ -138,25 +190,49 @@ const facts = computed<[string, string][]>(() => {
       <StepList :operation="operation" />
     </section>
     <section v-if="data.drift?.length">
-      <h2>Drift <span class="quiet">found {{ ago(data.drift[0]?.found_at) }}: the server is not as it should be</span></h2>
+      <h2>
+        Drift <span class="quiet">found {{ ago(data.drift[0]?.found_at) }}: the server is not as it should be</span>
+      </h2>
       <ChangeList :changes="data.drift.map((d) => ({ ...d, account: undefined }))" open />
     </section>
     <div class="halves">
       <div>
         <section v-if="data.domains?.length">
-          <div class="titled"><h2>Domains</h2><ElButton v-if="open && may('domains.change')" size="small" @click="addingDomain = true">Add a domain</ElButton></div>
+          <div class="titled">
+            <h2>Domains</h2>
+            <ElButton v-if="open && may('domains.change')" size="small" @click="addingDomain = true"
+              >Add a domain</ElButton
+            >
+          </div>
           <DataTable
-            :columns="[{ key: 'unicode', title: 'Domain', long: true }, { key: 'served_as', title: 'Served as', text: (d) => d.served_as }, { key: 'root', title: 'Shows', wide: true, long: true }]"
-            :rows="data.domains"
             :id="(d) => d.name"
+            :columns="[
+              { key: 'unicode', title: 'Domain', long: true },
+              { key: 'served_as', title: 'Served as', text: (d) => d.served_as },
+              { key: 'root', title: 'Shows', wide: true, long: true },
+            ]"
+            :rows="data.domains"
             :to="(d) => `/accounts/${account}/domains/${d.name}`"
             caption="Domains of the account"
           >
-            <template #unicode="{ row }"><RouterLink :to="`/accounts/${account}/domains/${row.name}`"><b>{{ row.unicode }}</b></RouterLink><span v-if="row.main" class="quiet"> main</span></template>
-            <template #root="{ row }"><code v-if="row.root">{{ row.root }}</code><template v-else>{{ inWords(row) }}</template></template>
+            <template #unicode="{ row }"
+              ><RouterLink :to="`/accounts/${account}/domains/${row.name}`"
+                ><b>{{ row.unicode }}</b></RouterLink
+              ><span v-if="row.main" class="quiet"> main</span></template
+            >
+            <template #root="{ row }"
+              ><code v-if="row.root">{{ row.root }}</code
+              ><template v-else>{{ inWords(row) }}</template></template
+            >
           </DataTable>
         </section>
-        <LoginList v-if="open" :account="account" :sign-in="data.sign_in_name" :may="may('logins.change')" @started="after" />
+        <LoginList
+          v-if="open"
+          :account="account"
+          :sign-in="data.sign_in_name"
+          :may="may('logins.change')"
+          @started="after"
+        />
         <section>
           <h2>About it</h2>
           <FactList :facts="facts" />
@@ -171,20 +247,41 @@ const facts = computed<[string, string][]>(() => {
           <div class="titled">
             <h2>Limits</h2>
             <span v-if="open" class="acts">
-              <ElButton v-if="!data.frozen && may('accounts.change')" size="small" title="Keep these limits when the plan changes" @click="freeze(true)">Freeze limits</ElButton>
+              <ElButton
+                v-if="!data.frozen && may('accounts.change')"
+                size="small"
+                title="Keep these limits when the plan changes"
+                @click="freeze(true)"
+                >Freeze limits</ElButton
+              >
               <ElButton v-if="may('exceptions.change')" size="small" @click="excepting = true">Set by hand</ElButton>
             </span>
           </div>
-          <DataTable :columns="columns" :rows="data.allowance" :id="(l) => l.key" caption="Limits of the account">
-            <template #source="{ row }"><span :title="`${row.raised_by} can raise it`">{{ row.source }}</span></template>
+          <DataTable :id="(l) => l.key" :columns="columns" :rows="data.allowance" caption="Limits of the account">
+            <template #source="{ row }"
+              ><span :title="`${row.raised_by} can raise it`">{{ row.source }}</span></template
+            >
           </DataTable>
         </section>
         <section v-if="data.excepted.length">
           <h2>Set by hand</h2>
-          <DataTable :columns="exceptionColumns" :rows="data.excepted" :id="(e) => e.limit ?? e.feature ?? ''" caption="What is set by hand">
-            <template #value="{ row }">{{ row.limit ? amount(row.amount, unitOf(row.limit)) : row.on ? 'on' : 'off' }}</template>
-            <template #reason="{ row }">{{ row.reason }} <span class="quiet">{{ row.author }}, {{ ago(row.set_at) }}</span></template>
-            <template #drop="{ row }"><button v-if="may('exceptions.change')" type="button" class="link" @click="dropException(row)">Remove</button></template>
+          <DataTable
+            :id="(e) => e.limit ?? e.feature ?? ''"
+            :columns="exceptionColumns"
+            :rows="data.excepted"
+            caption="What is set by hand"
+          >
+            <template #value="{ row }">{{
+              row.limit ? amount(row.amount, unitOf(row.limit)) : row.on ? 'on' : 'off'
+            }}</template>
+            <template #reason="{ row }"
+              >{{ row.reason }} <span class="quiet">{{ row.author }}, {{ ago(row.set_at) }}</span></template
+            >
+            <template #drop="{ row }"
+              ><button v-if="may('exceptions.change')" type="button" class="link" @click="dropException(row)">
+                Remove
+              </button></template
+            >
           </DataTable>
         </section>
       </div>

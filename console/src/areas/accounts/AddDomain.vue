@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { ElButton, ElDialog, ElInput } from 'element-plus'
-import { api, made, newKey, type Schemas } from '../../api/client'
+import { api, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -24,16 +24,25 @@ const sites = computed(() => props.account.domains.filter((d) => d.served_as ===
 const left = (key: string) => props.account.allowance.find((l) => l.key === key)?.left
 const add = () =>
   act(async () => {
-    const added = await made(api.POST('/api/v1/accounts/{account}/domains', { params: { path: { account: String(props.account.id) }, header: { 'Idempotency-Key': newKey() } }, body: { domain: domain.value, ...told(serving.value) } }))
+    const added = await made(
+      api.POST('/api/v1/accounts/{account}/domains', {
+        params: { path: { account: String(props.account.id) } },
+        body: { domain: domain.value, ...told(serving.value) },
+      }),
+    )
     shown.value = false
     emit('started', added.operation)
   })
+const hint = computed(() => {
+  const counts = (['domains', 'subdomains', 'mirrors'] as const).map((key) => `${left(key) ?? 'any number of'} ${key}`)
+  return `Left: ${counts.join(', ')}`
+})
 </script>
 
 <template>
   <ElDialog v-model="shown" title="Add a domain" width="min(36rem, 94vw)">
     <form id="add-domain" class="stack" @submit.prevent="add">
-      <FormField label="Domain" for="new-domain" :error="refusal?.field('domain')" :hint="`${left('domains') ?? 'any number of'} domains, ${left('subdomains') ?? 'any number of'} subdomains and ${left('mirrors') ?? 'any number of'} mirrors are left`">
+      <FormField label="Domain" for="new-domain" :error="refusal?.field('domain')" :hint="hint">
         <ElInput id="new-domain" v-model="domain" spellcheck="false" autocapitalize="none" autocomplete="off" />
       </FormField>
       <ServingFields v-model="serving" :sites="sites" :home="account.home" :wrong="(n) => refusal?.field(n)" />
@@ -41,7 +50,14 @@ const add = () =>
     </form>
     <template #footer>
       <ElButton @click="shown = false">Leave it</ElButton>
-      <ElButton type="primary" native-type="submit" form="add-domain" :disabled="!domain.trim()" :loading="Boolean(busy)">Add it</ElButton>
+      <ElButton
+        type="primary"
+        native-type="submit"
+        form="add-domain"
+        :disabled="!domain.trim()"
+        :loading="Boolean(busy)"
+        >Add it</ElButton
+      >
     </template>
   </ElDialog>
 </template>

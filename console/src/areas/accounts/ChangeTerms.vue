@@ -17,7 +17,9 @@ const form = reactive({ plan: '', drop: false })
 const preview = shallowRef<Schemas['Preview']>()
 const { refusal, busy, act } = useAct()
 /** Of other resellers, no plan fits; accounts of several have only the operator's in common. */
-const whose = computed(() => (props.accounts.every((a) => a.reseller === props.accounts[0]?.reseller) ? (props.accounts[0]?.reseller ?? '') : ''))
+const whose = computed(() =>
+  props.accounts.every((a) => a.reseller === props.accounts[0]?.reseller) ? (props.accounts[0]?.reseller ?? '') : '',
+)
 const excepted = computed(() => props.accounts.some((a) => a.exceptions > 0))
 
 watch(shown, () => {
@@ -25,24 +27,40 @@ watch(shown, () => {
   preview.value = undefined
   refusal.value = undefined
 })
-const body = computed(() => ({ accounts: props.accounts.map((a) => String(a.id)), drop_exceptions: form.drop || undefined }))
+const body = computed(() => ({
+  accounts: props.accounts.map((a) => String(a.id)),
+  drop_exceptions: form.drop || undefined,
+}))
 watch(form, () => {
   preview.value = undefined
   if (form.plan)
     void act(async () => {
-      preview.value = await foreseen(api.POST('/api/v1/plans/{plan}/accounts', { params: { path: { plan: form.plan }, query: { preview: true } }, body: body.value }))
+      preview.value = await foreseen(
+        api.POST('/api/v1/plans/{plan}/accounts', {
+          params: { path: { plan: form.plan }, query: { preview: true } },
+          body: body.value,
+        }),
+      )
     }, 'preview')
 })
 const change = () =>
   act(async () => {
-    const shifted = await made(api.POST('/api/v1/plans/{plan}/accounts', { params: { path: { plan: form.plan } }, body: body.value }))
+    const shifted = await made(
+      api.POST('/api/v1/plans/{plan}/accounts', { params: { path: { plan: form.plan } }, body: body.value }),
+    )
     shown.value = false
     emit('done', shifted.operation || undefined)
   }, 'change')
 </script>
 
 <template>
-  <ElDialog v-model="shown" :title="accounts.length === 1 ? `Another plan for ${accounts[0]?.name}` : `Another plan for ${accounts.length} accounts`" width="min(44rem, 94vw)">
+  <ElDialog
+    v-model="shown"
+    :title="
+      accounts.length === 1 ? `Another plan for ${accounts[0]?.name}` : `Another plan for ${accounts.length} accounts`
+    "
+    width="min(44rem, 94vw)"
+  >
     <form id="shift" class="stack" @submit.prevent="change">
       <FormField label="Plan" for="shift-plan">
         <PlanPick id="shift-plan" v-model="form.plan" :whose="whose" placeholder="Choose a plan" />
@@ -54,7 +72,9 @@ const change = () =>
     </form>
     <template #footer>
       <ElButton @click="shown = false">Leave it</ElButton>
-      <ElButton type="primary" native-type="submit" form="shift" :disabled="!preview" :loading="busy === 'change'">Change the plan</ElButton>
+      <ElButton type="primary" native-type="submit" form="shift" :disabled="!preview" :loading="busy === 'change'"
+        >Change the plan</ElButton
+      >
     </template>
   </ElDialog>
 </template>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ref, shallowRef, watch } from 'vue'
 import { ElButton, ElDialog, ElInput } from 'element-plus'
-import { api, foreseen, made, newKey, type Schemas } from '../../api/client'
+import { api, foreseen, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -23,13 +23,18 @@ watch(shown, (on) => {
   if (on)
     void act(async () => {
       const body = { sign_in_name: props.account.sign_in_name }
-      preview.value = await foreseen(api.POST('/api/v1/accounts/{account}/close', { params: { path: path(), query: { preview: true } }, body }))
+      preview.value = await foreseen(
+        api.POST('/api/v1/accounts/{account}/close', { params: { path: path(), query: { preview: true } }, body }),
+      )
     })
 })
 
 const close = () =>
   act(async () => {
-    const call = api.POST('/api/v1/accounts/{account}/close', { params: { path: path(), header: { 'Idempotency-Key': newKey() } }, body: { sign_in_name: typed.value } })
+    const call = api.POST('/api/v1/accounts/{account}/close', {
+      params: { path: path() },
+      body: { sign_in_name: typed.value },
+    })
     emit('started', (await made(call)).operation)
     shown.value = false
   }, 'close')
@@ -50,7 +55,14 @@ const close = () =>
     </form>
     <template #footer>
       <ElButton @click="shown = false">Keep it</ElButton>
-      <ElButton type="primary" native-type="submit" form="close-account" :disabled="typed !== account.sign_in_name" :loading="busy === 'close'">Close the account</ElButton>
+      <ElButton
+        type="primary"
+        native-type="submit"
+        form="close-account"
+        :disabled="typed !== account.sign_in_name"
+        :loading="busy === 'close'"
+        >Close the account</ElButton
+      >
     </template>
   </ElDialog>
 </template>

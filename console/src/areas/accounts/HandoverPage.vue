@@ -12,12 +12,16 @@ import { may } from '../session/state'
 /** The handover sheet: for reading, printing and mailing. No password is ever on it. */
 const props = defineProps<{ account: string }>()
 const path = computed(() => ({ account: props.account }))
-const { data, refusal: missing } = useLoad(() => ask(api.GET('/api/v1/accounts/{account}/handover', { params: { path: path.value } })), { on: path })
+const { data, refusal: missing } = useLoad(
+  () => ask(api.GET('/api/v1/accounts/{account}/handover', { params: { path: path.value } })),
+  { on: path },
+)
 const sent = ref('')
 const { refusal, busy, act } = useAct()
 const mail = () =>
   act(async () => {
-    sent.value = (await made(api.POST('/api/v1/accounts/{account}/handover/mail', { params: { path: path.value } }))).to ?? ''
+    sent.value =
+      (await made(api.POST('/api/v1/accounts/{account}/handover/mail', { params: { path: path.value } }))).to ?? ''
   })
 const print = () => window.print()
 </script>
@@ -26,10 +30,22 @@ const print = () => window.print()
   <NotHere v-if="!data && missing" :refusal="missing" :to="`/accounts/${account}`" label="The account" />
   <template v-if="data">
     <div class="unprinted">
-      <PageHead title="Handover sheet" :about="`For ${data.customer}${data.to ? `, ${data.to}` : ', who has no mail address'}`">
-        <template #above><RouterLink :to="`/accounts/${account}`">{{ data.domains[0] }}</RouterLink></template>
+      <PageHead
+        title="Handover sheet"
+        :about="`For ${data.customer}${data.to ? `, ${data.to}` : ', who has no mail address'}`"
+      >
+        <template #above
+          ><RouterLink :to="`/accounts/${account}`">{{ data.domains[0] }}</RouterLink></template
+        >
         <ElButton @click="print">Print</ElButton>
-        <ElButton v-if="may('accounts.change')" type="primary" :disabled="!data.to" :loading="Boolean(busy)" @click="mail">Mail it</ElButton>
+        <ElButton
+          v-if="may('accounts.change')"
+          type="primary"
+          :disabled="!data.to"
+          :loading="Boolean(busy)"
+          @click="mail"
+          >Mail it</ElButton
+        >
       </PageHead>
       <ProblemNote :refusal="refusal" />
       <p v-if="sent" role="status">● On its way to {{ sent }}</p>

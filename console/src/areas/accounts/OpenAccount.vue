@@ -2,7 +2,7 @@
 import { computed, reactive, ref, shallowRef, watch } from 'vue'
 import { ElButton, ElCheckbox, ElInput, ElOption, ElSelect } from 'element-plus'
 import { useRoute } from 'vue-router'
-import { api, ask, foreseen, made, newKey, Refusal, type Schemas } from '../../api/client'
+import { api, ask, foreseen, made, Refusal, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useResellers } from '../../composables/useResellers'
@@ -17,11 +17,23 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 import ResellerPick from '../../parts/ResellerPick.vue'
 import StepList from '../../parts/StepList.vue'
 import { isOperator, may } from '../session/state'
+import { useDebounceFn } from '@vueuse/core'
 
 const route = useRoute()
 const form = reactive({
-  domain: '', signInName: '', plan: '', reseller: String(route.query.reseller ?? ''), customer: String(route.query.customer ?? ''), newCustomer: false, email: '', language: 'en' as 'en' | 'de', server: '',
-  activation: 'none' as 'none' | 'link' | 'password', password: '', mustChange: true, readOnly: false,
+  domain: '',
+  signInName: '',
+  plan: '',
+  reseller: String(route.query.reseller ?? ''),
+  customer: String(route.query.customer ?? ''),
+  newCustomer: false,
+  email: '',
+  language: 'en' as 'en' | 'de',
+  server: '',
+  activation: 'none' as 'none' | 'link' | 'password',
+  password: '',
+  mustChange: true,
+  readOnly: false,
 })
 const wrong = reactive<Record<string, string>>({})
 const check = shallowRef<Schemas['DomainCheck']>()
@@ -35,24 +47,30 @@ const hasResellers = useResellers()
 const plan = shallowRef<Schemas['Plan']>()
 const planWords = computed(() => {
   const l = plan.value?.limits
-  return l && `${amount(l.disk, 'bytes')} disk, ${amount(l.domains, 'count')} domains, ${amount(l.mailboxes, 'count')} mailboxes, ${amount(l.databases, 'count')} databases`
+  const counts = (['domains', 'mailboxes', 'databases'] as const).map((key) => `${amount(l?.[key], 'count')} ${key}`)
+  return l && [`${amount(l.disk, 'bytes')} disk`, ...counts].join(', ')
 })
 
 const customers = ref<string[]>([])
 async function findCustomers(text: string) {
-  const page = await ask(api.GET('/api/v1/customers', { params: { query: { search: text.trim(), limit: 20, reseller: form.reseller || undefined, own: (isOperator.value && !form.reseller) || undefined } } }))
+  const page = await ask(
+    api.GET('/api/v1/customers', {
+      params: {
+        query: {
+          search: text.trim(),
+          limit: 20,
+          reseller: form.reseller || undefined,
+          own: (isOperator.value && !form.reseller) || undefined,
+        },
+      },
+    }),
+  )
   customers.value = (page.customers ?? []).map((c) => c.name)
 }
 void findCustomers('')
 
 // What is typed is checked by the service a moment after the last key.
-function soon(act: () => Promise<void>) {
-  let timer: ReturnType<typeof setTimeout> | undefined
-  return () => {
-    clearTimeout(timer)
-    timer = setTimeout(() => void act(), 250)
-  }
-}
+const soon = (act: () => Promise<void>) => useDebounceFn(act, 250)
 async function tell(field: string, call: () => Promise<void>) {
   try {
     await call()
@@ -79,22 +97,43 @@ const checkName = soon(async () => {
     await ask(api.GET('/api/v1/check/sign-in-name', { params: { query: { name: typed } } }))
   })
 })
-watch(() => form.domain, () => {
-  check.value = undefined
-  delete wrong.domain
-  checkDomain()
-})
-watch(() => form.signInName, () => {
-  delete wrong.sign_in_name
-  checkName()
-})
-watch(() => form.reseller, () => {
-  form.customer = form.plan = ''
-  void findCustomers('')
-})
-watch(() => [form.plan, form.reseller, form.customer, form.newCustomer, form.email, form.server, form.password, form.activation], () => {
-  for (const field of ['plan', 'reseller', 'customer', 'customer_email', 'server', 'password']) delete wrong[field]
-})
+watch(
+  () => form.domain,
+  () => {
+    check.value = undefined
+    delete wrong.domain
+    void checkDomain()
+  },
+)
+watch(
+  () => form.signInName,
+  () => {
+    delete wrong.sign_in_name
+    void checkName()
+  },
+)
+watch(
+  () => form.reseller,
+  () => {
+    form.customer = form.plan = ''
+    void findCustomers('')
+  },
+)
+watch(
+  () => [
+    form.plan,
+    form.reseller,
+    form.customer,
+    form.newCustomer,
+    form.email,
+    form.server,
+    form.password,
+    form.activation,
+  ],
+  () => {
+    for (const field of ['plan', 'reseller', 'customer', 'customer_email', 'server', 'password']) delete wrong[field]
+  },
+)
 watch(form, () => (preview.value = undefined))
 
 const complete = computed(() => form.domain.trim() && form.plan && form.customer.trim())
@@ -114,17 +153,15 @@ const body = computed(() => ({
   read_only: (form.activation !== 'none' && form.readOnly) || undefined,
 }))
 
-// One key for one form as it is: pressing twice opens one account.
-let key = newKey()
-watch(body, () => (key = newKey()))
-
 async function submit(what: 'preview' | 'open') {
   await act(async () => {
     if (what === 'preview') {
-      preview.value = await foreseen(api.POST('/api/v1/accounts', { params: { query: { preview: true } }, body: body.value }))
+      preview.value = await foreseen(
+        api.POST('/api/v1/accounts', { params: { query: { preview: true } }, body: body.value }),
+      )
     } else {
       preview.value = undefined
-      opening.value = await made(api.POST('/api/v1/accounts', { params: { header: { 'Idempotency-Key': key } }, body: body.value }))
+      opening.value = await made(api.POST('/api/v1/accounts', { body: body.value }))
     }
   }, what)
   // What concerns a field is told beside it.
@@ -138,7 +175,6 @@ const { operation } = useOperation(computed(() => opening.value?.operation))
 const failed = computed(() => operation.value?.state === 'failed')
 function again() {
   opening.value = undefined
-  key = newKey()
 }
 </script>
 
@@ -148,25 +184,70 @@ function again() {
   </PageHead>
   <div class="two">
     <form v-if="!opening" @submit.prevent="submit('open')">
-      <FormField label="Domain" for="domain" :error="wrong.domain" :hint="check ? undefined : 'The main domain, such as ferries.example'">
-        <ElInput id="domain" v-model="form.domain" autofocus spellcheck="false" autocapitalize="none" autocomplete="off" />
+      <FormField
+        label="Domain"
+        for="domain"
+        :error="wrong.domain"
+        :hint="check ? undefined : 'The main domain, such as ferries.example'"
+      >
+        <ElInput
+          id="domain"
+          v-model="form.domain"
+          autofocus
+          spellcheck="false"
+          autocapitalize="none"
+          autocomplete="off"
+        />
         <ul v-if="check && !wrong.domain" class="notes">
           <li v-for="text in check.corrections" :key="text">{{ text }}</li>
           <li class="good">● {{ check.unicode }} can be used</li>
         </ul>
       </FormField>
-      <FormField label="Sign-in name" for="sign-in-name" :error="wrong.sign_in_name" hint="Proposed from the domain; 2 to 16 lower-case letters and digits. It cannot be changed later.">
-        <ElInput id="sign-in-name" v-model="form.signInName" spellcheck="false" autocapitalize="none" autocomplete="off" maxlength="16" @input="ownName = form.signInName !== ''" />
+      <FormField
+        label="Sign-in name"
+        for="sign-in-name"
+        :error="wrong.sign_in_name"
+        hint="Proposed from the domain; 2 to 16 lower-case letters and digits. It cannot be changed later."
+      >
+        <ElInput
+          id="sign-in-name"
+          v-model="form.signInName"
+          spellcheck="false"
+          autocapitalize="none"
+          autocomplete="off"
+          maxlength="16"
+          @input="ownName = form.signInName !== ''"
+        />
       </FormField>
       <FormField label="Plan" for="plan" :error="wrong.plan" :hint="planWords">
-        <PlanPick id="plan" v-model="form.plan" :whose="form.reseller" placeholder="Choose a plan" @plan="(p) => (plan = p)" />
+        <PlanPick
+          id="plan"
+          v-model="form.plan"
+          :whose="form.reseller"
+          placeholder="Choose a plan"
+          @plan="(p) => (plan = p)"
+        />
       </FormField>
       <FormField v-if="hasResellers" label="Whose customer" for="reseller" :error="wrong.reseller">
         <ResellerPick id="reseller" v-model="form.reseller" placeholder="The operator's own" />
       </FormField>
       <FormField label="Customer" for="customer" :error="wrong.customer">
-        <ElInput v-if="form.newCustomer" id="customer" v-model="form.customer" placeholder="Name of the new customer" autocomplete="off" />
-        <ElSelect v-else id="customer" v-model="form.customer" filterable remote :remote-method="findCustomers" placeholder="Type part of the name">
+        <ElInput
+          v-if="form.newCustomer"
+          id="customer"
+          v-model="form.customer"
+          placeholder="Name of the new customer"
+          autocomplete="off"
+        />
+        <ElSelect
+          v-else
+          id="customer"
+          v-model="form.customer"
+          filterable
+          remote
+          :remote-method="findCustomers"
+          placeholder="Type part of the name"
+        >
           <ElOption v-for="name in customers" :key="name" :value="name" />
         </ElSelect>
         <ElCheckbox v-model="form.newCustomer" @change="form.customer = ''">A new customer</ElCheckbox>
@@ -175,9 +256,20 @@ function again() {
         <FormField label="Contact address" for="email" :error="wrong.customer_email" hint="Mail address for notices">
           <ElInput id="email" v-model="form.email" type="email" autocomplete="off" />
         </FormField>
-        <FormField label="Language of notices" for="language"><ElSelect id="language" v-model="form.language"><ElOption value="en" label="English" /><ElOption value="de" label="Deutsch" /></ElSelect></FormField>
+        <FormField label="Language of notices" for="language"
+          ><ElSelect id="language" v-model="form.language"
+            ><ElOption value="en" label="English" /><ElOption value="de" label="Deutsch" /></ElSelect
+        ></FormField>
       </div>
-      <FormField label="Console sign-in" for="activation" :hint="form.activation === 'none' ? 'The customer gets none with this account' : `As ${form.signInName || 'the sign-in name'}`">
+      <FormField
+        label="Console sign-in"
+        for="activation"
+        :hint="
+          form.activation === 'none'
+            ? 'The customer gets none with this account'
+            : `As ${form.signInName || 'the sign-in name'}`
+        "
+      >
         <ElSelect id="activation" v-model="form.activation">
           <ElOption value="none" label="none, or they have one" />
           <ElOption value="link" label="mail a link to choose a password" />
@@ -185,30 +277,66 @@ function again() {
         </ElSelect>
       </FormField>
       <template v-if="form.activation !== 'none'">
-        <NewPassword v-if="form.activation === 'password'" id="first-password" v-model="form.password" :about="[form.signInName, form.domain, form.customer, form.email]" :error="wrong.password" label="First password" />
-        <ElCheckbox v-if="form.activation === 'password'" v-model="form.mustChange">Has to be changed at the first sign-in</ElCheckbox>
+        <NewPassword
+          v-if="form.activation === 'password'"
+          id="first-password"
+          v-model="form.password"
+          :about="[form.signInName, form.domain, form.customer, form.email]"
+          :error="wrong.password"
+          label="First password"
+        />
+        <ElCheckbox v-if="form.activation === 'password'" v-model="form.mustChange"
+          >Has to be changed at the first sign-in</ElCheckbox
+        >
         <ElCheckbox v-model="form.readOnly">Read-only: may look, not change</ElCheckbox>
       </template>
-      <FormField v-if="servers" label="Server" for="server" :error="wrong.server" :hint="form.server ? undefined : 'Without a choice, the one with most room'">
+      <FormField
+        v-if="servers"
+        label="Server"
+        for="server"
+        :error="wrong.server"
+        :hint="form.server ? undefined : 'Without a choice, the one with most room'"
+      >
         <ElSelect id="server" v-model="form.server" clearable placeholder="Choose by room">
-          <ElOption v-for="s in servers.servers" :key="s.label" :value="s.label" :disabled="!s.open || s.state !== 'joined'">
-            {{ s.label }} <span class="quiet">{{ s.open ? `${s.accounts} accounts, ${size(s.health?.disk_free)} free` : 'closed to new accounts' }}</span>
+          <ElOption
+            v-for="s in servers.servers"
+            :key="s.label"
+            :value="s.label"
+            :disabled="!s.open || s.state !== 'joined'"
+          >
+            {{ s.label }}
+            <span class="quiet">{{
+              s.open ? `${s.accounts} accounts, ${size(s.health?.disk_free)} free` : 'closed to new accounts'
+            }}</span>
           </ElOption>
         </ElSelect>
       </FormField>
       <ProblemNote :refusal="refusal" />
       <div class="acts">
-        <ElButton native-type="submit" type="primary" :disabled="!complete || busy !== ''" :loading="busy === 'open'">Open the account</ElButton>
-        <ElButton :disabled="!complete || busy !== ''" :loading="busy === 'preview'" @click="submit('preview')">Preview</ElButton>
+        <ElButton native-type="submit" type="primary" :disabled="!complete || busy !== ''" :loading="busy === 'open'"
+          >Open the account</ElButton
+        >
+        <ElButton :disabled="!complete || busy !== ''" :loading="busy === 'preview'" @click="submit('preview')"
+          >Preview</ElButton
+        >
       </div>
     </form>
     <section v-if="opening" class="steps" aria-label="Steps">
-      <p class="quiet">As <code>{{ opening.account.sign_in_name }}</code> on {{ opening.account.server }}{{ opening.placement ? `: ${opening.placement}` : '' }}.</p>
-      <ul v-if="opening.corrections?.length" class="notes"><li v-for="text in opening.corrections" :key="text">{{ text }}</li></ul>
+      <p class="quiet">
+        As <code>{{ opening.account.sign_in_name }}</code> on {{ opening.account.server
+        }}{{ opening.placement ? `: ${opening.placement}` : '' }}.
+      </p>
+      <ul v-if="opening.corrections?.length" class="notes">
+        <li v-for="text in opening.corrections" :key="text">{{ text }}</li>
+      </ul>
       <StepList v-if="operation" :operation="operation" />
       <div class="acts">
-        <RouterLink v-if="operation?.state === 'done'" :to="`/accounts/${opening.account.sign_in_name}`" class="go">Go to the account</RouterLink>
-        <RouterLink v-if="operation?.state === 'done'" :to="`/accounts/${opening.account.sign_in_name}/handover`">Handover sheet</RouterLink>
+        <RouterLink v-if="operation?.state === 'done'" :to="`/accounts/${opening.account.sign_in_name}`" class="go"
+          >Go to the account</RouterLink
+        >
+        <RouterLink v-if="operation?.state === 'done'" :to="`/accounts/${opening.account.sign_in_name}/handover`"
+          >Handover sheet</RouterLink
+        >
         <ElButton v-if="failed" @click="again">Back to the form</ElButton>
       </div>
     </section>

@@ -28,7 +28,9 @@ const feature = computed(() => (form.what.startsWith('feature ') ? form.what.sli
 const now = computed(() => {
   if (limit.value) {
     const l = props.account.allowance.find((a) => a.key === limit.value!.key)
-    return l && `${amount(l.value, l.unit)} now, by ${l.source}${l.used === null ? '' : `; ${amount(l.used, l.unit)} used`}`
+    return (
+      l && `${amount(l.value, l.unit)} now, by ${l.source}${l.used === null ? '' : `; ${amount(l.used, l.unit)} used`}`
+    )
   }
   const f = props.account.features.find((a) => a.feature === feature.value)
   return f && `${f.on ? 'on' : 'off'} now, by ${f.source}`
@@ -37,18 +39,32 @@ const read = computed(() => (limit.value && form.value ? readAmount(form.value, 
 const wrong = computed(() => (read.value && 'wrong' in read.value ? read.value.wrong : refusal.value?.field('amount')))
 const complete = computed(() => form.reason.trim() && (feature.value || (read.value && 'value' in read.value)))
 const body = computed(() => ({
-  limit: limit.value?.key, amount: read.value && 'value' in read.value ? read.value.value : undefined, feature: feature.value, on: feature.value ? form.on : undefined,
-  reason: form.reason.trim(), ends_at: form.until ? new Date(`${form.until}T00:00:00`).toISOString() : undefined,
+  limit: limit.value?.key,
+  amount: read.value && 'value' in read.value ? read.value.value : undefined,
+  feature: feature.value,
+  on: feature.value ? form.on : undefined,
+  reason: form.reason.trim(),
+  ends_at: form.until ? new Date(`${form.until}T00:00:00`).toISOString() : undefined,
 }))
-watch(() => [form.what, form.value, form.on, form.until], () => (preview.value = undefined))
+watch(
+  () => [form.what, form.value, form.on, form.until],
+  () => (preview.value = undefined),
+)
 const path = computed(() => ({ account: String(props.account.id) }))
 const look = () =>
   act(async () => {
-    preview.value = await foreseen(api.PUT('/api/v1/accounts/{account}/exceptions', { params: { path: path.value, query: { preview: true } }, body: body.value }))
+    preview.value = await foreseen(
+      api.PUT('/api/v1/accounts/{account}/exceptions', {
+        params: { path: path.value, query: { preview: true } },
+        body: body.value,
+      }),
+    )
   }, 'preview')
 const set = () =>
   act(async () => {
-    const done = await made(api.PUT('/api/v1/accounts/{account}/exceptions', { params: { path: path.value }, body: body.value }))
+    const done = await made(
+      api.PUT('/api/v1/accounts/{account}/exceptions', { params: { path: path.value }, body: body.value }),
+    )
     shown.value = false
     emit('done', done.operation || undefined)
   }, 'set')
@@ -59,21 +75,56 @@ const set = () =>
     <form id="exception" class="stack" @submit.prevent="set">
       <FormField label="Limit or feature" for="exception-what" :hint="now">
         <ElSelect id="exception-what" v-model="form.what" filterable placeholder="Choose one">
-          <ElOptionGroup label="Limits"><ElOption v-for="l in known?.limits" :key="l.key" :value="`limit ${l.key}`" :label="l.title" /></ElOptionGroup>
-          <ElOptionGroup label="Features"><ElOption v-for="f in known?.features" :key="f" :value="`feature ${f}`" :label="`feature ${f.replace('_', ' ')}`" /></ElOptionGroup>
+          <ElOptionGroup label="Limits"
+            ><ElOption v-for="l in known?.limits" :key="l.key" :value="`limit ${l.key}`" :label="l.title"
+          /></ElOptionGroup>
+          <ElOptionGroup label="Features"
+            ><ElOption
+              v-for="f in known?.features"
+              :key="f"
+              :value="`feature ${f}`"
+              :label="`feature ${f.replace('_', ' ')}`"
+          /></ElOptionGroup>
         </ElSelect>
       </FormField>
-      <FormField v-if="limit" label="Allowed" for="exception-value" :error="wrong" hint="A number, a size such as 30G, or unlimited"><ElInput id="exception-value" v-model="form.value" spellcheck="false" autocomplete="off" /></FormField>
-      <ElRadioGroup v-if="feature" v-model="form.on" aria-label="On or off"><ElRadio :value="true">on</ElRadio><ElRadio :value="false">off</ElRadio></ElRadioGroup>
-      <FormField label="Reason" for="exception-reason" :error="refusal?.field('reason')" hint="Whoever looks at the account, the customer too, can read it"><ElInput id="exception-reason" v-model="form.reason" maxlength="500" /></FormField>
-      <FormField label="Until" for="exception-until" :error="refusal?.field('ends_at')" hint="Then the plan's value returns by itself; empty is for good"><ElInput id="exception-until" v-model="form.until" type="date" /></FormField>
+      <FormField
+        v-if="limit"
+        label="Allowed"
+        for="exception-value"
+        :error="wrong"
+        hint="A number, a size such as 30G, or unlimited"
+        ><ElInput id="exception-value" v-model="form.value" spellcheck="false" autocomplete="off"
+      /></FormField>
+      <ElRadioGroup v-if="feature" v-model="form.on" aria-label="On or off"
+        ><ElRadio :value="true">on</ElRadio><ElRadio :value="false">off</ElRadio></ElRadioGroup
+      >
+      <FormField
+        label="Reason"
+        for="exception-reason"
+        :error="refusal?.field('reason')"
+        hint="Whoever looks at the account, the customer too, can read it"
+        ><ElInput id="exception-reason" v-model="form.reason" maxlength="500"
+      /></FormField>
+      <FormField
+        label="Until"
+        for="exception-until"
+        :error="refusal?.field('ends_at')"
+        hint="Then the plan's value returns by itself; empty is for good"
+        ><ElInput id="exception-until" v-model="form.until" type="date"
+      /></FormField>
       <EffectList v-if="preview" :effects="preview.effects" />
-      <ProblemNote :refusal="refusal?.problem.errors?.some((e) => ['amount', 'reason', 'ends_at'].includes(e.name)) ? undefined : refusal" />
+      <ProblemNote
+        :refusal="
+          refusal?.problem.errors?.some((e) => ['amount', 'reason', 'ends_at'].includes(e.name)) ? undefined : refusal
+        "
+      />
     </form>
     <template #footer>
       <ElButton @click="shown = false">Leave it</ElButton>
       <ElButton :disabled="!complete" :loading="busy === 'preview'" @click="look">Preview</ElButton>
-      <ElButton type="primary" native-type="submit" form="exception" :disabled="!complete" :loading="busy === 'set'">Set it</ElButton>
+      <ElButton type="primary" native-type="submit" form="exception" :disabled="!complete" :loading="busy === 'set'"
+        >Set it</ElButton
+      >
     </template>
   </ElDialog>
 </template>

@@ -18,7 +18,12 @@ watch(shown, () => {
 })
 const suspend = () =>
   act(async () => {
-    const started = await made(api.POST('/api/v1/accounts/{account}/suspend', { params: { path: { account: String(props.account.id) } }, body: { why: why.value } }))
+    const started = await made(
+      api.POST('/api/v1/accounts/{account}/suspend', {
+        params: { path: { account: String(props.account.id) } },
+        body: { why: why.value },
+      }),
+    )
     shown.value = false
     emit('started', started.operation)
   })
@@ -28,12 +33,21 @@ const suspend = () =>
   <ElDialog v-model="shown" :title="`Suspend ${account.name}?`" width="min(32rem, 94vw)">
     <form id="suspend-account" class="stack" @submit.prevent="suspend">
       <p>Visitors see a notice. Everything the account has stays, and resuming brings back exactly what was.</p>
-      <FormField label="Reason" for="suspend-why" :error="refusal?.field('why')" hint="The customer is told"><ElInput id="suspend-why" v-model="why" maxlength="500" /></FormField>
+      <FormField label="Reason" for="suspend-why" :error="refusal?.field('why')" hint="The customer is told"
+        ><ElInput id="suspend-why" v-model="why" maxlength="500"
+      /></FormField>
       <ProblemNote :refusal="refusal?.field('why') ? undefined : refusal" />
     </form>
     <template #footer>
       <ElButton @click="shown = false">Leave it</ElButton>
-      <ElButton type="primary" native-type="submit" form="suspend-account" :disabled="!why.trim()" :loading="Boolean(busy)">Suspend</ElButton>
+      <ElButton
+        type="primary"
+        native-type="submit"
+        form="suspend-account"
+        :disabled="!why.trim()"
+        :loading="Boolean(busy)"
+        >Suspend</ElButton
+      >
     </template>
   </ElDialog>
 </template>

@@ -12,6 +12,7 @@ import { may } from '../session/state'
 import BoundFields from './BoundFields.vue'
 import NewAuthority from './NewAuthority.vue'
 import { boundWords } from './bounds'
+import { confirmed } from '../../parts/confirm'
 
 type Authority = Schemas['Authority']
 const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/authorities')))
@@ -22,14 +23,19 @@ const form = ref<{ email: string; bounds: Schemas['Bound'][] }>({ email: '', bou
 
 const change = (a: Authority, body: Schemas['AuthorityChange'], asks = '') =>
   act(async () => {
-    if (asks && !confirm(asks)) return
-    await made(api.PATCH('/api/v1/authorities/{authority}', { params: { path: { authority: a.name }, header: { 'If-Match': `"${a.version}"` } }, body }))
+    if (asks && !(await confirmed(asks, 'Continue'))) return
+    await made(
+      api.PATCH('/api/v1/authorities/{authority}', {
+        params: { path: { authority: a.name }, header: { 'If-Match': `"${a.version}"` } },
+        body,
+      }),
+    )
     changing.value = ''
     await reload()
   }, a.name)
 const remove = (a: Authority) =>
   act(async () => {
-    if (!confirm(`Forget ${a.name}?`)) return
+    if (!(await confirmed(`Remove ${a.name}?`, 'Remove'))) return
     await made(api.DELETE('/api/v1/authorities/{authority}', { params: { path: { authority: a.name } } }))
     await reload()
   })
@@ -37,7 +43,8 @@ function begin(a: Authority) {
   form.value = { email: a.email, bounds: a.bounds.map((b) => ({ ...b })) }
   changing.value = a.name
 }
-const limited = (a: Authority) => (a.limited_until && new Date(a.limited_until) > new Date() ? a.limited_until : undefined)
+const limited = (a: Authority) =>
+  a.limited_until && new Date(a.limited_until) > new Date() ? a.limited_until : undefined
 </script>
 
 <template>
@@ -47,34 +54,93 @@ const limited = (a: Authority) => (a.limited_until && new Date(a.limited_until) 
   <ProblemNote :refusal="missing ?? refused" />
   <article v-for="a in data?.authorities" :key="a.name">
     <div class="titled">
-      <h2>{{ a.name }} <span class="quiet">{{ a.usual ? 'the usual one' : '' }}</span></h2>
+      <h2>
+        {{ a.name }} <span class="quiet">{{ a.usual ? 'the usual one' : '' }}</span>
+      </h2>
       <span v-if="may('authorities.change')" class="links">
-        <button v-if="!a.usual" type="button" class="link" :disabled="busy === a.name" @click="change(a, { usual: true }, `Have ${a.name} asked where a site names none?`)">Make it the usual one</button>
+        <button
+          v-if="!a.usual"
+          type="button"
+          class="link"
+          :disabled="busy === a.name"
+          @click="change(a, { usual: true }, `Have ${a.name} asked where a site names none?`)"
+        >
+          Make it the usual one
+        </button>
         <button type="button" class="link" @click="begin(a)">Change…</button>
-        <button type="button" class="link" :disabled="busy === a.name" @click="change(a, { new_key: true }, `Give our account at ${a.name} another key?`)">New account key</button>
+        <button
+          type="button"
+          class="link"
+          :disabled="busy === a.name"
+          @click="change(a, { new_key: true }, `Give our account at ${a.name} another key?`)"
+        >
+          New account key
+        </button>
         <button v-if="!a.certificates" type="button" class="link" @click="remove(a)">Forget…</button>
       </span>
     </div>
     <dl>
-      <dt>In use</dt><dd><RouterLink :to="`/certificates?authority=${a.name}`">{{ a.certificates.toLocaleString('en') }} {{ a.certificates === 1 ? 'certificate' : 'certificates' }}</RouterLink></dd>
-      <dt>Directory</dt><dd><code>{{ a.directory }}</code><span v-if="a.own_root" class="quiet"> with a root of its own</span></dd>
-      <dt>Our account</dt><dd><code>{{ a.account }}</code><span v-if="a.external_id" class="quiet"> bound to {{ a.external_id }}</span></dd>
-      <dt>Writes to</dt><dd>{{ a.email || 'nobody' }}</dd>
-      <dt>Known to CAA records as</dt><dd>{{ a.identities.join(', ') || 'nothing' }}</dd>
-      <dt>Kind of certificates</dt><dd>{{ a.profile || 'its usual one' }}</dd>
-      <dt>Terms agreed to</dt><dd><a v-if="a.terms" :href="a.terms" target="_blank" rel="noreferrer noopener">{{ a.terms }}</a><template v-else>it has none</template></dd>
-      <dt>Ordered at most</dt><dd>{{ boundWords(a.bounds) }}</dd>
-      <template v-if="limited(a)"><dt class="warn">▲ Asked too often</dt><dd class="warn">takes the next order {{ moment(limited(a)) }}</dd></template>
+      <dt>In use</dt>
+      <dd>
+        <RouterLink :to="`/certificates?authority=${a.name}`"
+          >{{ a.certificates.toLocaleString('en') }}
+          {{ a.certificates === 1 ? 'certificate' : 'certificates' }}</RouterLink
+        >
+      </dd>
+      <dt>Directory</dt>
+      <dd>
+        <code>{{ a.directory }}</code><span v-if="a.own_root" class="quiet"> with a root of its own</span>
+      </dd>
+      <dt>Our account</dt>
+      <dd>
+        <code>{{ a.account }}</code><span v-if="a.external_id" class="quiet"> bound to {{ a.external_id }}</span>
+      </dd>
+      <dt>Writes to</dt>
+      <dd>{{ a.email || 'nobody' }}</dd>
+      <dt>Known to CAA records as</dt>
+      <dd>{{ a.identities.join(', ') || 'nothing' }}</dd>
+      <dt>Kind of certificates</dt>
+      <dd>{{ a.profile || 'its usual one' }}</dd>
+      <dt>Terms agreed to</dt>
+      <dd>
+        <a v-if="a.terms" :href="a.terms" target="_blank" rel="noreferrer noopener">{{ a.terms }}</a><template v-else
+          >it has none</template
+        >
+      </dd>
+      <dt>Ordered at most</dt>
+      <dd>{{ boundWords(a.bounds) }}</dd>
+      <template v-if="limited(a)"
+        ><dt class="warn">▲ Asked too often</dt>
+        <dd class="warn">takes the next order {{ moment(limited(a)) }}</dd></template
+      >
     </dl>
-    <form v-if="changing === a.name" @submit.prevent="change(a, { email: form.email.trim(), bounds: form.bounds })" @keydown.esc="changing = ''">
-      <FormField label="Writes to" :for="`email-${a.name}`" :error="refused?.field('email')" hint="The authority has this address; empty is nobody"><ElInput :id="`email-${a.name}`" v-model="form.email" type="email" autocomplete="off" spellcheck="false" /></FormField>
-      <FormField label="Ordered at most" :for="`bounds-${a.name}`" :error="refused?.field('bounds')"><BoundFields :id="`bounds-${a.name}`" v-model="form.bounds" /></FormField>
-      <div class="acts"><ElButton type="primary" native-type="submit" :loading="busy === a.name">Keep the changes</ElButton><ElButton @click="changing = ''">Leave it</ElButton></div>
+    <form
+      v-if="changing === a.name"
+      @submit.prevent="change(a, { email: form.email.trim(), bounds: form.bounds })"
+      @keydown.esc="changing = ''"
+    >
+      <FormField
+        label="Writes to"
+        :for="`email-${a.name}`"
+        :error="refused?.field('email')"
+        hint="The authority has this address; empty is nobody"
+        ><ElInput :id="`email-${a.name}`" v-model="form.email" type="email" autocomplete="off" spellcheck="false"
+      /></FormField>
+      <FormField label="Ordered at most" :for="`bounds-${a.name}`" :error="refused?.field('bounds')"
+        ><BoundFields :id="`bounds-${a.name}`" v-model="form.bounds"
+      /></FormField>
+      <div class="acts">
+        <ElButton type="primary" native-type="submit" :loading="busy === a.name">Keep the changes</ElButton
+        ><ElButton @click="changing = ''">Leave it</ElButton>
+      </div>
     </form>
   </article>
   <div v-if="data && !data.authorities.length" class="empty">
     <h2>No authority has been added yet</h2>
-    <p>Until then, every site has a certificate that its server has made itself, and visitors are warned. Any authority that speaks ACME (RFC 8555) will do; you need the address of its directory.</p>
+    <p>
+      Until then, every site has a certificate that its server has made itself, and visitors are warned. Any authority
+      that speaks ACME (RFC 8555) will do; you need the address of its directory.
+    </p>
   </div>
   <NewAuthority v-model="adding" @done="reload" />
 </template>

@@ -11,12 +11,32 @@ const number = (text: string) => Number(text) || 0
 
 <template>
   <div class="bounds" role="group" aria-label="Bounds">
-    <p v-if="!bounds.length" class="quiet">None: it is ordered until the authority says no. What it lets be ordered stands in its documentation.</p>
+    <p v-if="!bounds.length" class="quiet">
+      None: it is ordered until the authority says no. What it lets be ordered stands in its documentation.
+    </p>
     <div v-for="(b, i) in bounds" :key="i" class="line">
-      <span>at most</span><ElInput :model-value="String(b.most)" inputmode="numeric" aria-label="Number of orders" class="short" @update:model-value="b.most = number($event)" />
-      <span>orders</span><ElSelect v-model="b.per" aria-label="Counted for" class="per"><ElOption v-for="(words, per) in pers" :key="per" :value="per" :label="words" /></ElSelect>
-      <span>within</span><ElInput :model-value="String(b.hours)" inputmode="numeric" aria-label="Hours" class="short" @update:model-value="b.hours = number($event)" />
-      <span>hours</span> <button type="button" class="link" @click="bounds = bounds.filter((_, n) => n !== i)">Remove</button>
+      <span>at most</span
+      ><ElInput
+        :model-value="String(b.most)"
+        inputmode="numeric"
+        aria-label="Number of orders"
+        class="short"
+        @update:model-value="b.most = number($event)"
+      />
+      <span>orders</span
+      ><ElSelect v-model="b.per" aria-label="Counted for" class="per"
+        ><ElOption v-for="(words, per) in pers" :key="per" :value="per" :label="words"
+      /></ElSelect>
+      <span>within</span
+      ><ElInput
+        :model-value="String(b.hours)"
+        inputmode="numeric"
+        aria-label="Hours"
+        class="short"
+        @update:model-value="b.hours = number($event)"
+      />
+      <span>hours</span>
+      <button type="button" class="link" @click="bounds = bounds.filter((_, n) => n !== i)">Remove</button>
     </div>
     <ElButton size="small" @click="add">Add a bound</ElButton>
   </div>

@@ -6,6 +6,5 @@ export default {
   home: '/authorities',
   menu: true,
   key: 'h',
-  place: 11.5,
   routes: [{ path: '/authorities', component: () => import('./AuthorityList.vue'), meta: { title: 'Authorities' } }],
 } satisfies Area

@@ -20,10 +20,20 @@ const { search, days, state, authority, cursor } = useFilters('search', 'days', 
 const typed = useTyped(search)
 const states = ['failing', 'expired', 'ordered', 'self-signed', 'uploaded', 'valid'] as const
 const query = computed(() => ({
-  search: search.value || undefined, days: Number(days.value) || undefined, state: states.find((s) => s === state.value), authority: authority.value || undefined, cursor: cursor.value || undefined, limit: 50,
+  search: search.value || undefined,
+  days: Number(days.value) || undefined,
+  state: states.find((s) => s === state.value),
+  authority: authority.value || undefined,
+  cursor: cursor.value || undefined,
+  limit: 50,
 }))
-const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/certificates', { params: { query: query.value } })), { on: query, every: 15000 })
-const { data: authorities } = useLoad(async () => (may('authorities.read') ? await ask(api.GET('/api/v1/authorities')) : undefined))
+const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/certificates', { params: { query: query.value } })), {
+  on: query,
+  every: 15000,
+})
+const { data: authorities } = useLoad(async () =>
+  may('authorities.read') ? await ask(api.GET('/api/v1/authorities')) : undefined,
+)
 const filtered = computed(() => Boolean(search.value || days.value || state.value || authority.value))
 
 const columns: Column<Line>[] = [
@@ -47,25 +57,71 @@ function turn() {
 </script>
 
 <template>
-  <PageHead title="Certificates"><RouterLink v-if="may('authorities.read')" to="/authorities">Authorities</RouterLink></PageHead>
+  <PageHead title="Certificates"
+    ><RouterLink v-if="may('authorities.read')" to="/authorities">Authorities</RouterLink></PageHead
+  >
   <div class="filters">
-    <ElInput v-model="typed" type="search" clearable placeholder="Part of the domain" aria-label="Search certificates" />
-    <ElSelect v-model="days" clearable placeholder="Ends any time" aria-label="When they end"><ElOption v-for="d in ['7', '14', '30', '90']" :key="d" :value="d" :label="`ends within ${d} days`" /></ElSelect>
-    <ElSelect v-if="authorities?.authorities.length" v-model="authority" clearable placeholder="Any authority" aria-label="Authority"><ElOption v-for="a in authorities.authorities" :key="a.name" :value="a.name" :label="a.name" /></ElSelect>
-    <ElSelect v-model="state" clearable placeholder="Any state" aria-label="State"><ElOption v-for="s in states" :key="s" :value="s" :label="s" /></ElSelect>
+    <ElInput
+      v-model="typed"
+      type="search"
+      clearable
+      placeholder="Part of the domain"
+      aria-label="Search certificates"
+    />
+    <ElSelect v-model="days" clearable placeholder="Ends any time" aria-label="When they end"
+      ><ElOption v-for="d in ['7', '14', '30', '90']" :key="d" :value="d" :label="`ends within ${d} days`"
+    /></ElSelect>
+    <ElSelect
+      v-if="authorities?.authorities.length"
+      v-model="authority"
+      clearable
+      placeholder="Any authority"
+      aria-label="Authority"
+      ><ElOption v-for="a in authorities.authorities" :key="a.name" :value="a.name" :label="a.name"
+    /></ElSelect>
+    <ElSelect v-model="state" clearable placeholder="Any state" aria-label="State"
+      ><ElOption v-for="s in states" :key="s" :value="s" :label="s"
+    /></ElSelect>
   </div>
   <ProblemNote :refusal="refusal" />
-  <DataTable :columns="columns" :rows="data?.certificates" :id="(l) => l.domain" :to="page" caption="Sites with their certificates, those with the fewest days left first">
-    <template #left="{ row }"><span :class="{ warn: row.state !== 'valid' && row.days_left !== null && row.days_left < 14 }">{{ row.not_after ? until(row.not_after) : '–' }}</span></template>
+  <DataTable
+    :id="(l) => l.domain"
+    :columns="columns"
+    :rows="data?.certificates"
+    :to="page"
+    caption="Sites with their certificates, those with the fewest days left first"
+  >
+    <template #left="{ row }"
+      ><span :class="{ warn: row.state !== 'valid' && row.days_left !== null && row.days_left < 14 }">{{
+        row.not_after ? until(row.not_after) : '–'
+      }}</span></template
+    >
     <template #state="{ row }"><StateMark :state="row.state" /></template>
-    <template #domain="{ row }"><RouterLink :to="page(row)" class="name">{{ row.unicode }}</RouterLink> <span class="quiet">{{ row.account }}</span></template>
+    <template #domain="{ row }"
+      ><RouterLink :to="page(row)" class="name">{{ row.unicode }}</RouterLink>
+      <span class="quiet">{{ row.account }}</span></template
+    >
     <template #names="{ row }">{{ short(row) }}</template>
-    <template #problem="{ row }"><span class="reason" :title="row.problem">{{ row.problem }}</span></template>
+    <template #problem="{ row }"
+      ><span class="reason" :title="row.problem">{{ row.problem }}</span></template
+    >
     <template #empty>
-      <div class="empty"><h2>{{ filtered ? 'No site fits' : 'There are no sites yet' }}</h2><p v-if="filtered"><ElButton size="small" @click="reset">Take the filters away</ElButton></p><p v-else>Each site has a certificate from its first second on.</p></div>
+      <div class="empty">
+        <h2>{{ filtered ? 'No site fits' : 'There are no sites yet' }}</h2>
+        <p v-if="filtered"><ElButton size="small" @click="reset">Take the filters away</ElButton></p>
+        <p v-else>Each site has a certificate from its first second on.</p>
+      </div>
     </template>
   </DataTable>
-  <PageTurner v-if="data?.certificates.length" :shown="data.certificates.length" :what="data.certificates.length === 1 ? 'site' : 'sites'" :next="data.next" :first="!cursor" @next="turn" @first="cursor = ''" />
+  <PageTurner
+    v-if="data?.certificates.length"
+    :shown="data.certificates.length"
+    :what="data.certificates.length === 1 ? 'site' : 'sites'"
+    :next="data.next"
+    :first="!cursor"
+    @next="turn"
+    @first="cursor = ''"
+  />
 </template>
 
 <style scoped>

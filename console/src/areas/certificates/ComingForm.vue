@@ -9,14 +9,24 @@ import PreviewNote from '../../parts/PreviewNote.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { may as mayDo } from '../session/state'
 import { keyTypes, possible } from './names'
+import { confirmed } from '../../parts/confirm'
 
 /** How a site comes by its certificate. */
 const props = defineProps<{ certificate: Schemas['SiteCertificate']; account: string; may: boolean }>()
 const emit = defineEmits<{ done: [] }>()
-const { data: authorities } = useLoad(async () => (mayDo('authorities.read') ? await ask(api.GET('/api/v1/authorities')) : undefined))
+const { data: authorities } = useLoad(async () =>
+  mayDo('authorities.read') ? await ask(api.GET('/api/v1/authorities')) : undefined,
+)
 
 type Mode = 'automatic' | 'uploaded' | 'self-signed'
-const fresh = (c: Schemas['SiteCertificate']) => ({ mode: c.mode as Mode, chosen: c.chosen, names: [...c.names], keyType: c.key_type, pin: c.pin_key, authority: c.authority ?? '' })
+const fresh = (c: Schemas['SiteCertificate']) => ({
+  mode: c.mode as Mode,
+  chosen: c.chosen,
+  names: [...c.names],
+  keyType: c.key_type,
+  pin: c.pin_key,
+  authority: c.authority ?? '',
+})
 const form = ref(fresh(props.certificate))
 const version = ref(props.certificate.version)
 watch(
@@ -43,12 +53,32 @@ const changes = computed(() => Object.values(body.value).filter((v) => v !== und
 const preview = shallowRef<Schemas['Preview']>()
 const { refusal, busy, act } = useAct()
 watch(form, () => (preview.value = undefined), { deep: true })
-const params = computed(() => ({ path: { account: props.account, domain: props.certificate.domain }, header: { 'If-Match': `"${version.value}"` } }))
-const look = () => act(async () => (preview.value = await foreseen(api.PATCH('/api/v1/accounts/{account}/domains/{domain}/certificate', { params: { ...params.value, query: { preview: true } }, body: body.value }))), 'preview')
+const params = computed(() => ({
+  path: { account: props.account, domain: props.certificate.domain },
+  header: { 'If-Match': `"${version.value}"` },
+}))
+const look = () =>
+  act(
+    async () =>
+      (preview.value = await foreseen(
+        api.PATCH('/api/v1/accounts/{account}/domains/{domain}/certificate', {
+          params: { ...params.value, query: { preview: true } },
+          body: body.value,
+        }),
+      )),
+    'preview',
+  )
 const keep = () =>
   act(async () => {
-    if (body.value.mode === 'self-signed' && props.certificate.covered.length && !confirm('Do without a certificate that visitors trust?')) return
-    await made(api.PATCH('/api/v1/accounts/{account}/domains/{domain}/certificate', { params: params.value, body: body.value }))
+    if (
+      body.value.mode === 'self-signed' &&
+      props.certificate.covered.length &&
+      !(await confirmed('Show visitors a self-signed certificate, which browsers warn of?', 'Use self-signed'))
+    )
+      return
+    await made(
+      api.PATCH('/api/v1/accounts/{account}/domains/{domain}/certificate', { params: params.value, body: body.value }),
+    )
     preview.value = undefined
     emit('done')
   }, 'keep')
@@ -59,28 +89,56 @@ const keep = () =>
     <h2 id="coming">How it comes</h2>
     <ElRadioGroup v-model="form.mode" aria-labelledby="coming" class="modes" :disabled="!may">
       <ElRadio value="automatic">by itself, from an authority, and renewed in time</ElRadio>
-      <ElRadio v-if="certificate.mode === 'uploaded'" value="uploaded">installed by hand; an authority’s follows on its last day if no other is installed</ElRadio>
+      <ElRadio v-if="certificate.mode === 'uploaded'" value="uploaded"
+        >installed by hand; an authority’s follows on its last day if no other is installed</ElRadio
+      >
       <ElRadio value="self-signed">its server makes one, which no visitor trusts</ElRadio>
     </ElRadioGroup>
     <template v-if="form.mode === 'automatic'">
-      <FormField label="Names" for="names" :error="refusal?.field('names')" hint="Chosen names are proved by name service where they do not lead here">
-        <ElCheckbox id="names" :model-value="!form.chosen" :disabled="!may" @update:model-value="form.chosen = !$event">all of the site that lead here</ElCheckbox>
-        <ElCheckboxGroup v-if="form.chosen" v-model="form.names" class="names" :disabled="!may" aria-label="Names"><ElCheckbox v-for="n in possible(certificate.domain)" :key="n" :value="n">{{ n }}</ElCheckbox></ElCheckboxGroup>
+      <FormField
+        label="Names"
+        for="names"
+        :error="refusal?.field('names')"
+        hint="Chosen names are proved by name service where they do not lead here"
+      >
+        <ElCheckbox id="names" :model-value="!form.chosen" :disabled="!may" @update:model-value="form.chosen = !$event"
+          >all of the site that lead here</ElCheckbox
+        >
+        <ElCheckboxGroup v-if="form.chosen" v-model="form.names" class="names" :disabled="!may" aria-label="Names"
+          ><ElCheckbox v-for="n in possible(certificate.domain)" :key="n" :value="n">{{
+            n
+          }}</ElCheckbox></ElCheckboxGroup
+        >
       </FormField>
       <div class="pair">
         <FormField label="Key" for="key-type" :error="refusal?.field('key_type')">
-          <ElSelect id="key-type" v-model="form.keyType" :disabled="!may"><ElOption v-for="k in keyTypes" :key="k" :value="k" :label="k" /></ElSelect>
+          <ElSelect id="key-type" v-model="form.keyType" :disabled="!may"
+            ><ElOption v-for="k in keyTypes" :key="k" :value="k" :label="k"
+          /></ElSelect>
           <ElCheckbox v-model="form.pin" :disabled="!may">the same one at each renewal</ElCheckbox>
         </FormField>
-        <FormField v-if="authorities?.authorities.length" label="Authority" for="authority" :error="refusal?.field('authority')">
-          <ElSelect id="authority" v-model="form.authority" :disabled="!may"><ElOption v-for="a in authorities.authorities" :key="a.name" :value="a.name" :label="a.usual ? `${a.name} (the usual one)` : a.name" /></ElSelect>
+        <FormField
+          v-if="authorities?.authorities.length"
+          label="Authority"
+          for="authority"
+          :error="refusal?.field('authority')"
+        >
+          <ElSelect id="authority" v-model="form.authority" :disabled="!may"
+            ><ElOption
+              v-for="a in authorities.authorities"
+              :key="a.name"
+              :value="a.name"
+              :label="a.usual ? `${a.name} (the usual one)` : a.name"
+          /></ElSelect>
         </FormField>
       </div>
     </template>
     <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
     <PreviewNote v-if="preview" :preview="preview" />
     <div v-if="may && changes" class="acts">
-      <ElButton type="primary" :disabled="form.chosen && !form.names.length" :loading="busy === 'keep'" @click="keep">Keep {{ changes === 1 ? 'the change' : `${changes} changes` }}</ElButton>
+      <ElButton type="primary" :disabled="form.chosen && !form.names.length" :loading="busy === 'keep'" @click="keep"
+        >Keep {{ changes === 1 ? 'the change' : `${changes} changes` }}</ElButton
+      >
       <ElButton :loading="busy === 'preview'" @click="look">Preview</ElButton>
       <ElButton @click="form = fresh(certificate)">Leave it</ElButton>
     </div>

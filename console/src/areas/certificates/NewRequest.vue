@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { reactive, ref, watch } from 'vue'
 import { ElButton, ElCheckbox, ElCheckboxGroup, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
-import { api, made, newKey, type Schemas } from '../../api/client'
+import { api, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -13,7 +13,15 @@ const open = defineModel<boolean>({ required: true })
 const props = defineProps<{ account: string; certificate: Schemas['SiteCertificate'] }>()
 const emit = defineEmits<{ done: [] }>()
 
-const empty = () => ({ names: [...props.certificate.names], keyType: props.certificate.key_type, organization: '', unit: '', locality: '', province: '', country: '' })
+const empty = () => ({
+  names: [...props.certificate.names],
+  keyType: props.certificate.key_type,
+  organization: '',
+  unit: '',
+  locality: '',
+  province: '',
+  country: '',
+})
 const form = reactive(empty())
 const request = ref('')
 const { refusal, busy, act } = useAct()
@@ -25,8 +33,23 @@ watch(open, (on) => {
 })
 const make = () =>
   act(async () => {
-    const body = { names: form.names, key_type: form.keyType, organization: form.organization || undefined, unit: form.unit || undefined, locality: form.locality || undefined, province: form.province || undefined, country: form.country.toUpperCase() || undefined }
-    const done = await made(api.POST('/api/v1/accounts/{account}/domains/{domain}/certificate/requests', { params: { path: { account: props.account, domain: props.certificate.domain }, header: { 'Idempotency-Key': newKey() } }, body }))
+    const body = {
+      names: form.names,
+      key_type: form.keyType,
+      organization: form.organization || undefined,
+      unit: form.unit || undefined,
+      locality: form.locality || undefined,
+      province: form.province || undefined,
+      country: form.country.toUpperCase() || undefined,
+    }
+    const done = await made(
+      api.POST('/api/v1/accounts/{account}/domains/{domain}/certificate/requests', {
+        params: {
+          path: { account: props.account, domain: props.certificate.domain },
+        },
+        body,
+      }),
+    )
     request.value = done.request
     emit('done')
   }, 'make')
@@ -35,25 +58,67 @@ const make = () =>
 <template>
   <ElDialog v-model="open" :title="`Signing request for ${certificate.domain}`" width="min(40rem, 94vw)">
     <div v-if="request" class="stack">
-      <p>Hand this to the authority. Its key stays here; install what the authority makes of it, and the two find each other.</p>
-      <ElInput :model-value="request" type="textarea" :rows="12" readonly spellcheck="false" aria-label="Signing request" />
+      <p>
+        Hand this to the authority. Its key stays here; install what the authority makes of it, and the two find each
+        other.
+      </p>
+      <ElInput
+        :model-value="request"
+        type="textarea"
+        :rows="12"
+        readonly
+        spellcheck="false"
+        aria-label="Signing request"
+      />
     </div>
     <form v-else id="new-request" class="stack" @submit.prevent="make">
-      <FormField label="Names" for="request-names" :error="refusal?.field('names')"><ElCheckboxGroup id="request-names" v-model="form.names"><ElCheckbox v-for="n in possible(certificate.domain)" :key="n" :value="n">{{ n }}</ElCheckbox></ElCheckboxGroup></FormField>
-      <FormField label="Key" for="request-key" :error="refusal?.field('key_type')"><ElSelect id="request-key" v-model="form.keyType"><ElOption v-for="k in keyTypes" :key="k" :value="k" :label="k" /></ElSelect></FormField>
+      <FormField label="Names" for="request-names" :error="refusal?.field('names')"
+        ><ElCheckboxGroup id="request-names" v-model="form.names"
+          ><ElCheckbox v-for="n in possible(certificate.domain)" :key="n" :value="n">{{
+            n
+          }}</ElCheckbox></ElCheckboxGroup
+        ></FormField
+      >
+      <FormField label="Key" for="request-key" :error="refusal?.field('key_type')"
+        ><ElSelect id="request-key" v-model="form.keyType"
+          ><ElOption v-for="k in keyTypes" :key="k" :value="k" :label="k" /></ElSelect
+      ></FormField>
       <p class="quiet">The rest is needed only where the authority checks an organization.</p>
       <div class="pair">
-        <FormField label="Organization" for="organization" :error="refusal?.field('organization')"><ElInput id="organization" v-model="form.organization" maxlength="64" /></FormField>
-        <FormField label="Unit of it" for="unit" :error="refusal?.field('unit')"><ElInput id="unit" v-model="form.unit" maxlength="64" /></FormField>
-        <FormField label="Town" for="locality" :error="refusal?.field('locality')"><ElInput id="locality" v-model="form.locality" maxlength="128" /></FormField>
-        <FormField label="Province or state" for="province" :error="refusal?.field('province')"><ElInput id="province" v-model="form.province" maxlength="128" /></FormField>
-        <FormField label="Country" for="country" :error="refusal?.field('country')" hint="Two letters, such as DE"><ElInput id="country" v-model="form.country" maxlength="2" /></FormField>
+        <FormField label="Organization" for="organization" :error="refusal?.field('organization')"
+          ><ElInput id="organization" v-model="form.organization" maxlength="64"
+        /></FormField>
+        <FormField label="Unit of it" for="unit" :error="refusal?.field('unit')"
+          ><ElInput id="unit" v-model="form.unit" maxlength="64"
+        /></FormField>
+        <FormField label="Town" for="locality" :error="refusal?.field('locality')"
+          ><ElInput id="locality" v-model="form.locality" maxlength="128"
+        /></FormField>
+        <FormField label="Province or state" for="province" :error="refusal?.field('province')"
+          ><ElInput id="province" v-model="form.province" maxlength="128"
+        /></FormField>
+        <FormField label="Country" for="country" :error="refusal?.field('country')" hint="Two letters, such as DE"
+          ><ElInput id="country" v-model="form.country" maxlength="2"
+        /></FormField>
       </div>
       <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
     </form>
     <template #footer>
-      <template v-if="request"><ElButton type="primary" @click="save(`${certificate.domain}.csr.pem`, request)">Download</ElButton><ElButton @click="open = false">Close</ElButton></template>
-      <template v-else><ElButton @click="open = false">Leave it</ElButton><ElButton type="primary" native-type="submit" form="new-request" :disabled="!form.names.length" :loading="busy === 'make'">Make key and request</ElButton></template>
+      <template v-if="request"
+        ><ElButton type="primary" @click="save(`${certificate.domain}.csr.pem`, request)">Download</ElButton
+        ><ElButton @click="open = false">Close</ElButton></template
+      >
+      <template v-else
+        ><ElButton @click="open = false">Leave it</ElButton
+        ><ElButton
+          type="primary"
+          native-type="submit"
+          form="new-request"
+          :disabled="!form.names.length"
+          :loading="busy === 'make'"
+          >Make key and request</ElButton
+        ></template
+      >
     </template>
   </ElDialog>
 </template>

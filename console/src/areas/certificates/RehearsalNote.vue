@@ -10,7 +10,8 @@ type Name = Schemas['RehearsedName']
 /** Names of which the same is to be said stand together. */
 const groups = computed(() => {
   const list: { names: string[]; of: Name }[] = []
-  const same = (a: Name, b: Name) => a.result === b.result && a.proof === b.proof && a.reason === b.reason && a.fix === b.fix
+  const same = (a: Name, b: Name) =>
+    a.result === b.result && a.proof === b.proof && a.reason === b.reason && a.fix === b.fix
   for (const n of props.rehearsal.names) {
     const there = list.find((g) => same(g.of, n))
     if (there) there.names.push(n.name)
@@ -24,11 +25,16 @@ const groups = computed(() => {
   <section aria-live="polite">
     <h2>Rehearsal <span class="quiet">no authority was asked</span></h2>
     <dl>
-      <template v-for="{ names, of: n } in groups" :key="names[0]">
-        <dt><div v-for="name in names" :key="name">{{ name }}</div></dt>
+      <template v-for="group in groups" :key="group.names[0]">
+        <dt>
+          <div v-for="name in group.names" :key="name">{{ name }}</div>
+        </dt>
         <dd>
-          <b :class="{ warn: n.result === 'would fail' }">{{ shapes[n.result] }} {{ n.result }}</b> <span v-if="n.proof" class="quiet">{{ ways[n.proof] }}</span>
-          <template v-if="n.reason"><br />{{ n.reason }}<br /><span class="do">→ {{ n.fix }}</span></template>
+          <b :class="{ warn: group.of.result === 'would fail' }">{{ shapes[group.of.result] }} {{ group.of.result }}</b>
+          <span v-if="group.of.proof" class="quiet">{{ ways[group.of.proof] }}</span>
+          <template v-if="group.of.reason"
+            ><br />{{ group.of.reason }}<br /><span class="do">→ {{ group.of.fix }}</span></template
+          >
         </dd>
       </template>
     </dl>

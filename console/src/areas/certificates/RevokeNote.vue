@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
 import { ElButton, ElDialog, ElRadio, ElRadioGroup } from 'element-plus'
-import { api, made, newKey, type Schemas } from '../../api/client'
+import { api, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import ProblemNote from '../../parts/ProblemNote.vue'
 
@@ -11,7 +11,11 @@ const props = defineProps<{ account: string; domain: string; serial: string }>()
 const emit = defineEmits<{ done: [number | undefined] }>()
 type Reason = NonNullable<Schemas['Revocation']['reason']>
 const reasons: [Reason, string][] = [
-  ['unspecified', 'no reason is given'], ['key-compromise', 'somebody else may have the key'], ['affiliation-changed', 'the organization in it is no longer right'], ['superseded', 'another one has taken its place'], ['cessation', 'the site is no longer there'],
+  ['unspecified', 'no reason is given'],
+  ['key-compromise', 'somebody else may have the key'],
+  ['affiliation-changed', 'the organization in it is no longer right'],
+  ['superseded', 'another one has taken its place'],
+  ['cessation', 'the site is no longer there'],
 ]
 const reason = ref<Reason>('unspecified')
 const { refusal, busy, act } = useAct()
@@ -21,7 +25,12 @@ watch(open, () => {
 })
 const revoke = () =>
   act(async () => {
-    const done = await made(api.POST('/api/v1/accounts/{account}/domains/{domain}/certificate/revocation', { params: { path: { account: props.account, domain: props.domain }, header: { 'Idempotency-Key': newKey() } }, body: { reason: reason.value, serial: props.serial || undefined } }))
+    const done = await made(
+      api.POST('/api/v1/accounts/{account}/domains/{domain}/certificate/revocation', {
+        params: { path: { account: props.account, domain: props.domain } },
+        body: { reason: reason.value, serial: props.serial || undefined },
+      }),
+    )
     emit('done', done.operation || undefined)
     open.value = false
   })
@@ -30,13 +39,23 @@ const revoke = () =>
 <template>
   <ElDialog v-model="open" title="Have a certificate revoked" width="min(32rem, 94vw)">
     <div class="stack">
-      <p v-if="serial">Number <code>{{ serial }}</code>, which the site uses no longer.</p>
-      <p v-else>The one that {{ domain }} shows. The next one is ordered at once, with another key; until it is there, visitors are warned.</p>
-      <ElRadioGroup v-model="reason" class="reasons" aria-label="Reason"><ElRadio v-for="[word, means] in reasons" :key="word" :value="word">{{ means }}</ElRadio></ElRadioGroup>
+      <p v-if="serial">
+        Number <code>{{ serial }}</code>, which the site uses no longer.
+      </p>
+      <p v-else>
+        The one that {{ domain }} shows. The next one is ordered at once, with another key; until it is there, visitors
+        are warned.
+      </p>
+      <ElRadioGroup v-model="reason" class="reasons" aria-label="Reason"
+        ><ElRadio v-for="[word, means] in reasons" :key="word" :value="word">{{ means }}</ElRadio></ElRadioGroup
+      >
       <p class="warn">A revocation cannot be taken back.</p>
       <ProblemNote :refusal="refusal" />
     </div>
-    <template #footer><ElButton @click="open = false">Leave it</ElButton><ElButton type="primary" :loading="Boolean(busy)" @click="revoke">Have it revoked</ElButton></template>
+    <template #footer
+      ><ElButton @click="open = false">Leave it</ElButton
+      ><ElButton type="primary" :loading="Boolean(busy)" @click="revoke">Have it revoked</ElButton></template
+    >
   </ElDialog>
 </template>
 

@@ -19,7 +19,12 @@ watch(open, () => {
 })
 const take = () =>
   act(async () => {
-    const both = await ask(api.POST('/api/v1/accounts/{account}/domains/{domain}/certificate/key', { params: { path: { account: props.account, domain: props.domain } }, body: { password: password.value, code: code.value } }))
+    const both = await ask(
+      api.POST('/api/v1/accounts/{account}/domains/{domain}/certificate/key', {
+        params: { path: { account: props.account, domain: props.domain } },
+        body: { password: password.value, code: code.value },
+      }),
+    )
     save(`${props.domain}-with-key.pem`, both.key + both.chain)
     open.value = false
   })
@@ -29,10 +34,24 @@ const take = () =>
   <ElDialog v-model="open" title="Take the certificate with its key" width="min(28rem, 94vw)">
     <form id="take-key" class="stack" @submit.prevent="take">
       <p>Whoever has the key can pass for {{ domain }}. That you have taken it is recorded.</p>
-      <FormField label="Your password" for="key-password" :error="refusal?.field('password')"><ElInput id="key-password" v-model="password" type="password" autocomplete="current-password" /></FormField>
-      <FormField label="Code of your second factor" for="key-code"><ElInput id="key-code" v-model="code" inputmode="numeric" autocomplete="one-time-code" /></FormField>
+      <FormField label="Your password" for="key-password" :error="refusal?.field('password')"
+        ><ElInput id="key-password" v-model="password" type="password" autocomplete="current-password"
+      /></FormField>
+      <FormField label="Code of your second factor" for="key-code"
+        ><ElInput id="key-code" v-model="code" inputmode="numeric" autocomplete="one-time-code"
+      /></FormField>
       <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
     </form>
-    <template #footer><ElButton @click="open = false">Leave it</ElButton><ElButton type="primary" native-type="submit" form="take-key" :disabled="!password || !code" :loading="Boolean(busy)">Take it</ElButton></template>
+    <template #footer
+      ><ElButton @click="open = false">Leave it</ElButton
+      ><ElButton
+        type="primary"
+        native-type="submit"
+        form="take-key"
+        :disabled="!password || !code"
+        :loading="Boolean(busy)"
+        >Take it</ElButton
+      ></template
+    >
   </ElDialog>
 </template>

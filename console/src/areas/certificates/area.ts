@@ -5,9 +5,13 @@ export default {
   permission: 'accounts.read',
   home: '/certificates',
   key: 't',
-  place: 1.7,
   routes: [
     { path: '/certificates', component: () => import('./CertificateList.vue'), meta: { title: 'Certificates' } },
-    { path: '/accounts/:account/domains/:domain/certificate', component: () => import('./CertificatePage.vue'), props: true, meta: { area: '/certificates' } },
+    {
+      path: '/accounts/:account/domains/:domain/certificate',
+      component: () => import('./CertificatePage.vue'),
+      props: true,
+      meta: { area: '/certificates' },
+    },
   ],
 } satisfies Area

@@ -4,4 +4,9 @@ export const possible = (domain: string) => [domain, `www.${domain}`, `*.${domai
 export const keyTypes = ['ecdsa-p256', 'ecdsa-p384', 'rsa-2048', 'rsa-3072', 'rsa-4096']
 
 /** How a name is proved, in words. */
-export const ways: Record<string, string> = { http: 'over HTTP', zone: 'in its zone here', alias: 'through our zone for challenges', hand: 'by hand' }
+export const ways: Record<string, string> = {
+  http: 'over HTTP',
+  zone: 'in its zone here',
+  alias: 'through our zone for challenges',
+  hand: 'by hand',
+}

@@ -2,7 +2,7 @@
 import { computed, reactive, watch } from 'vue'
 import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { useRouter } from 'vue-router'
-import { api, ask, made, newKey } from '../../api/client'
+import { api, ask, made } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useResellers } from '../../composables/useResellers'
@@ -15,18 +15,51 @@ import ResellerPick from '../../parts/ResellerPick.vue'
 /** Adds a customer, or changes one. */
 const props = defineProps<{ customer?: string }>()
 const router = useRouter()
-const { data, refusal: missing } = useLoad(async () => (props.customer ? ask(api.GET('/api/v1/customers/{customer}', { params: { path: { customer: props.customer } } })) : undefined))
+const { data, refusal: missing } = useLoad(async () =>
+  props.customer
+    ? ask(api.GET('/api/v1/customers/{customer}', { params: { path: { customer: props.customer } } }))
+    : undefined,
+)
 const hasResellers = useResellers()
-const form = reactive({ name: '', contact: '', email: '', phone: '', postal: '', language: 'en' as 'en' | 'de', reseller: '' })
-watch(data, (c) => c && Object.assign(form, { name: c.name, contact: c.contact ?? '', email: c.email ?? '', phone: c.phone ?? '', postal: c.postal ?? '', language: c.language }))
+const form = reactive({
+  name: '',
+  contact: '',
+  email: '',
+  phone: '',
+  postal: '',
+  language: 'en' as 'en' | 'de',
+  reseller: '',
+})
+watch(
+  data,
+  (c) =>
+    c &&
+    Object.assign(form, {
+      name: c.name,
+      contact: c.contact ?? '',
+      email: c.email ?? '',
+      phone: c.phone ?? '',
+      postal: c.postal ?? '',
+      language: c.language,
+    }),
+)
 const { refusal, busy, act } = useAct()
 
 const keep = () =>
   act(async () => {
     const { reseller, ...fields } = form
     const kept = props.customer
-      ? await made(api.PATCH('/api/v1/customers/{customer}', { params: { path: { customer: props.customer }, header: { 'If-Match': `"${data.value?.version}"` } }, body: fields }))
-      : await made(api.POST('/api/v1/customers', { params: { header: { 'Idempotency-Key': newKey() } }, body: { ...fields, reseller: reseller || undefined } }))
+      ? await made(
+          api.PATCH('/api/v1/customers/{customer}', {
+            params: { path: { customer: props.customer }, header: { 'If-Match': `"${data.value?.version}"` } },
+            body: fields,
+          }),
+        )
+      : await made(
+          api.POST('/api/v1/customers', {
+            body: { ...fields, reseller: reseller || undefined },
+          }),
+        )
     await router.push(`/customers/${kept.id}`)
   })
 const general = computed(() => (refusal.value?.problem.errors?.some((e) => e.name in form) ? undefined : refusal.value))
@@ -35,23 +68,46 @@ const general = computed(() => (refusal.value?.problem.errors?.some((e) => e.nam
 <template>
   <NotHere v-if="missing" :refusal="missing" to="/customers" label="All customers" />
   <template v-else-if="!customer || data">
-    <PageHead :title="data ? `Change ${data.name}` : 'Add a customer'"><template #above><RouterLink to="/customers">Customers</RouterLink></template></PageHead>
+    <PageHead :title="data ? `Change ${data.name}` : 'Add a customer'"
+      ><template #above><RouterLink to="/customers">Customers</RouterLink></template></PageHead
+    >
     <form class="form" @submit.prevent="keep">
-      <FormField label="Name" for="name" :error="refusal?.field('name')"><ElInput id="name" v-model="form.name" autofocus autocomplete="off" maxlength="200" /></FormField>
-      <FormField v-if="!customer && hasResellers" label="Whose customer" for="reseller" :error="refusal?.field('reseller')">
+      <FormField label="Name" for="name" :error="refusal?.field('name')"
+        ><ElInput id="name" v-model="form.name" autofocus autocomplete="off" maxlength="200"
+      /></FormField>
+      <FormField
+        v-if="!customer && hasResellers"
+        label="Whose customer"
+        for="reseller"
+        :error="refusal?.field('reseller')"
+      >
         <ResellerPick id="reseller" v-model="form.reseller" placeholder="The operator's own" />
       </FormField>
-      <FormField label="Contact" for="contact" hint="Whom to ask for"><ElInput id="contact" v-model="form.contact" autocomplete="off" maxlength="200" /></FormField>
+      <FormField label="Contact" for="contact" hint="Whom to ask for"
+        ><ElInput id="contact" v-model="form.contact" autocomplete="off" maxlength="200"
+      /></FormField>
       <div class="pair">
-        <FormField label="Mail address" for="email" :error="refusal?.field('email')" hint="For notices"><ElInput id="email" v-model="form.email" type="email" autocomplete="off" /></FormField>
-        <FormField label="Telephone" for="phone"><ElInput id="phone" v-model="form.phone" type="tel" autocomplete="off" maxlength="60" /></FormField>
+        <FormField label="Mail address" for="email" :error="refusal?.field('email')" hint="For notices"
+          ><ElInput id="email" v-model="form.email" type="email" autocomplete="off"
+        /></FormField>
+        <FormField label="Telephone" for="phone"
+          ><ElInput id="phone" v-model="form.phone" type="tel" autocomplete="off" maxlength="60"
+        /></FormField>
       </div>
-      <FormField label="Postal address" for="postal"><ElInput id="postal" v-model="form.postal" type="textarea" :rows="3" maxlength="1000" /></FormField>
+      <FormField label="Postal address" for="postal"
+        ><ElInput id="postal" v-model="form.postal" type="textarea" :rows="3" maxlength="1000"
+      /></FormField>
       <FormField label="Language of notices" for="language">
-        <ElSelect id="language" v-model="form.language"><ElOption value="en" label="English" /><ElOption value="de" label="Deutsch" /></ElSelect>
+        <ElSelect id="language" v-model="form.language"
+          ><ElOption value="en" label="English" /><ElOption value="de" label="Deutsch"
+        /></ElSelect>
       </FormField>
       <ProblemNote :refusal="general" />
-      <div class="acts"><ElButton native-type="submit" type="primary" :disabled="!form.name.trim()" :loading="Boolean(busy)">{{ data ? 'Keep the changes' : 'Add the customer' }}</ElButton></div>
+      <div class="acts">
+        <ElButton native-type="submit" type="primary" :disabled="!form.name.trim()" :loading="Boolean(busy)">{{
+          data ? 'Keep the changes' : 'Add the customer'
+        }}</ElButton>
+      </div>
     </form>
   </template>
 </template>

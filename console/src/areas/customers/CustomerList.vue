@@ -18,8 +18,16 @@ type Customer = Schemas['Customer']
 const router = useRouter()
 const { search, reseller, cursor } = useFilters('search', 'reseller', 'cursor')
 const typed = useTyped(search)
-const query = computed(() => ({ search: search.value || undefined, own: reseller.value === '-' || undefined, reseller: (reseller.value !== '-' && reseller.value) || undefined, cursor: cursor.value || undefined, limit: 50 }))
-const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/customers', { params: { query: query.value } })), { on: query })
+const query = computed(() => ({
+  search: search.value || undefined,
+  own: reseller.value === '-' || undefined,
+  reseller: (reseller.value !== '-' && reseller.value) || undefined,
+  cursor: cursor.value || undefined,
+  limit: 50,
+}))
+const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/customers', { params: { query: query.value } })), {
+  on: query,
+})
 const hasResellers = useResellers()
 
 const columns = computed<Column<Customer>[]>(() => [
@@ -35,19 +43,56 @@ function turn() {
 </script>
 
 <template>
-  <PageHead title="Customers"><ElButton v-if="may('customers.change')" type="primary" @click="router.push('/customers/add')">Add a customer</ElButton></PageHead>
+  <PageHead title="Customers"
+    ><ElButton v-if="may('customers.change')" type="primary" @click="router.push('/customers/add')"
+      >Add a customer</ElButton
+    ></PageHead
+  >
   <div class="filters">
-    <ElInput v-model="typed" type="search" clearable placeholder="Part of the name or mail address" aria-label="Search customers" />
-    <ResellerPick v-if="hasResellers" v-model="reseller" own="The operator's own" placeholder="Everybody's" label="Whose customers" />
+    <ElInput
+      v-model="typed"
+      type="search"
+      clearable
+      placeholder="Part of the name or mail address"
+      aria-label="Search customers"
+    />
+    <ResellerPick
+      v-if="hasResellers"
+      v-model="reseller"
+      own="The operator's own"
+      placeholder="Everybody's"
+      label="Whose customers"
+    />
   </div>
   <ProblemNote :refusal="refusal" />
-  <DataTable :columns="columns" :rows="data?.customers" :id="(c) => c.id" :to="(c) => `/customers/${c.id}`" caption="Customers in the order of their names">
-    <template #name="{ row }"><RouterLink :to="`/customers/${row.id}`" class="name">{{ row.name }}</RouterLink></template>
+  <DataTable
+    :id="(c) => c.id"
+    :columns="columns"
+    :rows="data?.customers"
+    :to="(c) => `/customers/${c.id}`"
+    caption="Customers in the order of their names"
+  >
+    <template #name="{ row }"
+      ><RouterLink :to="`/customers/${row.id}`" class="name">{{ row.name }}</RouterLink></template
+    >
     <template #empty>
-      <div class="empty"><h2>{{ search || reseller ? 'No customer fits' : 'There are no customers yet' }}</h2><p v-if="!search && !reseller"><RouterLink to="/customers/add">Add the first one</RouterLink>, or add one with their first account.</p></div>
+      <div class="empty">
+        <h2>{{ search || reseller ? 'No customer fits' : 'There are no customers yet' }}</h2>
+        <p v-if="!search && !reseller">
+          <RouterLink to="/customers/add">Add the first one</RouterLink>, or add one with their first account.
+        </p>
+      </div>
     </template>
   </DataTable>
-  <PageTurner v-if="data?.customers.length" :shown="data.customers.length" :what="data.customers.length === 1 ? 'customer' : 'customers'" :next="data.next" :first="!cursor" @next="turn" @first="cursor = ''" />
+  <PageTurner
+    v-if="data?.customers.length"
+    :shown="data.customers.length"
+    :what="data.customers.length === 1 ? 'customer' : 'customers'"
+    :next="data.next"
+    :first="!cursor"
+    @next="turn"
+    @first="cursor = ''"
+  />
 </template>
 
 <style scoped>

@@ -5,11 +5,15 @@ export default {
   home: '/customers',
   permission: 'customers.change',
   key: 'c',
-  place: 2,
   routes: [
     { path: '/customers', component: () => import('./CustomerList.vue'), meta: { title: 'Customers' } },
     { path: '/customers/add', component: () => import('./CustomerForm.vue'), meta: { title: 'Add a customer' } },
     { path: '/customers/:customer', component: () => import('./CustomerPage.vue'), props: true },
-    { path: '/customers/:customer/change', component: () => import('./CustomerForm.vue'), props: true, meta: { title: 'Change a customer' } },
+    {
+      path: '/customers/:customer/change',
+      component: () => import('./CustomerForm.vue'),
+      props: true,
+      meta: { title: 'Change a customer' },
+    },
   ],
 } satisfies Area

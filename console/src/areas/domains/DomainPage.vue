@@ -22,13 +22,24 @@ import ServingFields from './ServingFields.vue'
 import SiteLog from './SiteLog.vue'
 import TraceNote from './TraceNote.vue'
 import { fresh, inWords, present, told, type Serving } from './serving'
+import { confirmed } from '../../parts/confirm'
 
 const props = defineProps<{ account: string; domain: string }>()
 const router = useRouter()
 const path = computed(() => ({ account: props.account, domain: props.domain }))
-const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/accounts/{account}/domains/{domain}', { params: { path: path.value } })), { on: path })
-const { data: whole } = useLoad(() => ask(api.GET('/api/v1/accounts/{account}', { params: { path: { account: props.account } } })))
-const { data: templates } = useLoad(async () => (may('templates.read') ? await ask(api.GET('/api/v1/templates')) : undefined))
+const {
+  data,
+  refusal: missing,
+  reload,
+} = useLoad(() => ask(api.GET('/api/v1/accounts/{account}/domains/{domain}', { params: { path: path.value } })), {
+  on: path,
+})
+const { data: whole } = useLoad(() =>
+  ask(api.GET('/api/v1/accounts/{account}', { params: { path: { account: props.account } } })),
+)
+const { data: templates } = useLoad(async () =>
+  may('templates.read') ? await ask(api.GET('/api/v1/templates')) : undefined,
+)
 
 const form = ref<Serving>(fresh())
 const template = ref('')
@@ -53,12 +64,22 @@ watchEffect(() => {
 watch([form, template, move, settings], () => (preview.value = undefined), { deep: true })
 
 const mayChange = computed(() => may('domains.change'))
-const sites = computed(() => (whole.value?.domains ?? []).filter((d) => d.served_as === 'site' && d.name !== data.value?.name).map((d) => d.unicode))
+const sites = computed(() =>
+  (whole.value?.domains ?? [])
+    .filter((d) => d.served_as === 'site' && d.name !== data.value?.name)
+    .map((d) => d.unicode),
+)
 const fixed = computed<Record<string, string>>(() => {
   const raw = whole.value?.features.find((f) => f.feature === 'raw_directives')
-  return (!isOperator.value && raw && !raw.on ? { raw: 'needs the feature raw_directives' } : {}) as Record<string, string>
+  return (!isOperator.value && raw && !raw.on ? { raw: 'needs the feature raw_directives' } : {}) as Record<
+    string,
+    string
+  >
 })
-const rooted = computed(() => data.value?.served_as === 'site' && form.value.served_as === 'site' && form.value.root.trim() !== data.value.root)
+const rooted = computed(
+  () =>
+    data.value?.served_as === 'site' && form.value.served_as === 'site' && form.value.root.trim() !== data.value.root,
+)
 const servingChanged = computed(() => {
   const d = data.value
   if (!d) return false
@@ -71,15 +92,32 @@ const body = computed<Schemas['DomainChange']>(() => ({
   settings: Object.keys(settings.value).length ? settings.value : undefined,
   hsts_accepted: accepted.value || undefined,
 }))
-const changes = computed(() => Number(servingChanged.value) + Number(body.value.template !== undefined) + Object.keys(settings.value).length)
+const changes = computed(
+  () => Number(servingChanged.value) + Number(body.value.template !== undefined) + Object.keys(settings.value).length,
+)
 const header = computed(() => ({ 'If-Match': `"${data.value?.version}"` }))
 const wrong = (name: string) => refusal.value?.field(name)
 const decision = computed(() => refusal.value?.problem.decide?.find((c) => c.field === 'hsts_accepted'))
 
-const look = () => act(async () => (preview.value = await foreseen(api.PATCH('/api/v1/accounts/{account}/domains/{domain}', { params: { path: path.value, header: header.value, query: { preview: true } }, body: body.value }))), 'preview')
+const look = () =>
+  act(
+    async () =>
+      (preview.value = await foreseen(
+        api.PATCH('/api/v1/accounts/{account}/domains/{domain}', {
+          params: { path: path.value, header: header.value, query: { preview: true } },
+          body: body.value,
+        }),
+      )),
+    'preview',
+  )
 const keep = () =>
   act(async () => {
-    const done = await made(api.PATCH('/api/v1/accounts/{account}/domains/{domain}', { params: { path: path.value, header: header.value }, body: body.value }))
+    const done = await made(
+      api.PATCH('/api/v1/accounts/{account}/domains/{domain}', {
+        params: { path: path.value, header: header.value },
+        body: body.value,
+      }),
+    )
     preview.value = undefined
     started.value = done.operation
     await reload()
@@ -92,13 +130,17 @@ function again() {
 }
 const remove = () =>
   act(async () => {
-    if (!confirm(`Take ${data.value?.unicode} from the account? Its files stay.`)) return
+    if (!(await confirmed(`Remove ${data.value?.unicode} from the account? Its files stay.`, 'Remove'))) return
     await made(api.DELETE('/api/v1/accounts/{account}/domains/{domain}', { params: { path: path.value } }))
     await router.push(`/accounts/${props.account}`)
   }, 'remove')
 
 const trace = shallowRef<Schemas['Trace']>()
-const traced = () => act(async () => (trace.value = await ask(api.GET('/api/v1/trace', { params: { query: { name: data.value!.name } } }))), 'trace')
+const traced = () =>
+  act(
+    async () => (trace.value = await ask(api.GET('/api/v1/trace', { params: { query: { name: data.value!.name } } }))),
+    'trace',
+  )
 function changed(list: Record<string, unknown>, ok: boolean) {
   settings.value = list
   sound.value = ok
@@ -109,15 +151,25 @@ function changed(list: Record<string, unknown>, ok: boolean) {
   <NotHere v-if="!data && missing" :refusal="missing" :to="`/accounts/${account}`" label="The account" />
   <template v-if="data">
     <PageHead :title="data.unicode" :about="data.unicode === data.name ? undefined : data.name">
-      <template #above><RouterLink to="/accounts">Accounts</RouterLink> › <RouterLink :to="`/accounts/${account}`">{{ whole?.name ?? data.account }}</RouterLink></template>
+      <template #above
+        ><RouterLink to="/accounts">Accounts</RouterLink> ›
+        <RouterLink :to="`/accounts/${account}`">{{ whole?.name ?? data.account }}</RouterLink></template
+      >
       <ElButton :loading="busy === 'trace'" @click="traced">Trace the name</ElButton>
-      <ElButton v-if="data.served_as !== 'dns-only'" @click="router.push(`/accounts/${account}/domains/${data.name}/certificate`)">Certificate</ElButton>
+      <ElButton
+        v-if="data.served_as !== 'dns-only'"
+        @click="router.push(`/accounts/${account}/domains/${data.name}/certificate`)"
+        >Certificate</ElButton
+      >
       <ElButton @click="router.push(`/zones/${data.name}`)">Zone and records</ElButton>
       <ElButton v-if="mayChange && !data.main" @click="remove">Remove…</ElButton>
     </PageHead>
     <FactStrip>
       <StripFact name="Served as">{{ data.served_as }}</StripFact>
-      <StripFact :name="data.served_as === 'site' ? 'Document root' : 'Shows'"><code v-if="data.root">{{ data.home }}/{{ data.root }}</code><template v-else>{{ inWords(data) }}</template></StripFact>
+      <StripFact :name="data.served_as === 'site' ? 'Document root' : 'Shows'"
+        ><code v-if="data.root">{{ data.home }}/{{ data.root }}</code
+        ><template v-else>{{ inWords(data) }}</template></StripFact
+      >
       <StripFact name="Counts as">{{ data.counts_as }}</StripFact>
       <StripFact v-if="data.mirrors.length" name="Shown as well under">{{ data.mirrors.join(', ') }}</StripFact>
       <StripFact name="Server">{{ data.addresses.join(', ') }}</StripFact>
@@ -131,26 +183,55 @@ function changed(list: Record<string, unknown>, ok: boolean) {
       <section class="stack">
         <h2>How it is served</h2>
         <ServingFields v-model="form" :sites="sites" :home="data.home" :wrong="wrong" :disabled="!mayChange" />
-        <ElCheckbox v-if="rooted" v-model="move">move the files from <code>{{ data.root }}</code> there; they stay where they are otherwise</ElCheckbox>
-        <FormField v-if="form.served_as === 'site' && templates" label="Template" for="template" :error="wrong('template')" hint="Its settings hold where the site has none of its own">
-          <ElSelect id="template" v-model="template" placeholder="none" :disabled="!mayChange"><ElOption value="" label="none" /><ElOption v-for="t in templates.templates" :key="refOf(t)" :value="refOf(t)" :label="refOf(t)" /></ElSelect>
+        <ElCheckbox v-if="rooted" v-model="move"
+          >move the files from <code>{{ data.root }}</code> there; they stay where they are otherwise</ElCheckbox
+        >
+        <FormField
+          v-if="form.served_as === 'site' && templates"
+          label="Template"
+          for="template"
+          :error="wrong('template')"
+          hint="Its settings hold where the site has none of its own"
+        >
+          <ElSelect id="template" v-model="template" placeholder="none" :disabled="!mayChange"
+            ><ElOption value="" label="none" /><ElOption
+              v-for="t in templates.templates"
+              :key="refOf(t)"
+              :value="refOf(t)"
+              :label="refOf(t)"
+          /></ElSelect>
         </FormField>
       </section>
       <FolderList v-if="data.served_as === 'site'" :domain="data" :may="mayChange" @started="started = $event" />
-      <p v-else-if="data.served_as === 'mirror'" class="quiet">Settings and protected folders are those of <RouterLink :to="`/accounts/${account}/domains/${data.mirror_of}`">{{ data.mirror_of }}</RouterLink>.</p>
+      <p v-else-if="data.served_as === 'mirror'" class="quiet">
+        Settings and protected folders are those of
+        <RouterLink :to="`/accounts/${account}/domains/${data.mirror_of}`">{{ data.mirror_of }}</RouterLink>.
+      </p>
     </div>
     <section v-if="data.served_as === 'site' && form.served_as === 'site'">
       <h2>Settings</h2>
-      <SettingFields :settings="data.settings" own="site" :below="data.template ? 'the template’s value' : 'the usual value'" :fixed="fixed" :readonly="!mayChange" :wrong="wrong" @change="changed" />
+      <SettingFields
+        :settings="data.settings"
+        own="site"
+        :below="data.template ? 'the template’s value' : 'the usual value'"
+        :fixed="fixed"
+        :readonly="!mayChange"
+        :wrong="wrong"
+        @change="changed"
+      />
     </section>
     <SiteLog v-if="data.served_as !== 'dns-only'" :domain="data" />
     <div v-if="mayChange && (changes || refusal || preview)" class="bar">
-      <ElCheckbox v-if="decision" v-model="accepted">{{ decision.means }}: I know that this cannot be taken back</ElCheckbox>
+      <ElCheckbox v-if="decision" v-model="accepted"
+        >{{ decision.means }}: I know that this cannot be taken back</ElCheckbox
+      >
       <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
       <span v-if="refusal?.problem.errors?.length" class="warn">✕ Some fields need another look</span>
       <PreviewNote v-if="preview" :preview="preview" />
       <div v-if="changes" class="acts">
-        <ElButton type="primary" :disabled="!sound" :loading="busy === 'keep'" @click="keep">Keep {{ changes === 1 ? 'the change' : `${changes} changes` }}</ElButton>
+        <ElButton type="primary" :disabled="!sound" :loading="busy === 'keep'" @click="keep"
+          >Keep {{ changes === 1 ? 'the change' : `${changes} changes` }}</ElButton
+        >
         <ElButton :disabled="!sound" :loading="busy === 'preview'" @click="look">Preview</ElButton>
         <ElButton @click="again">Leave it</ElButton>
       </div>

@@ -16,23 +16,47 @@ const kinds = [
 
 <template>
   <div class="stack">
-    <FormField label="Served as" for="served-as" :error="wrong('served_as')" >
+    <FormField label="Served as" for="served-as" :error="wrong('served_as')">
       <ElRadioGroup id="served-as" v-model="form.served_as" class="kinds" :disabled="disabled" aria-label="Served as">
         <ElRadio v-for="[kind, label, about] in kinds" :key="kind" :value="kind" :title="about">{{ label }}</ElRadio>
       </ElRadioGroup>
     </FormField>
-    <FormField v-if="form.served_as === 'site'" label="Document root" for="root" :error="wrong('root')" :hint="`Below ${home}/, in sites/`">
+    <FormField
+      v-if="form.served_as === 'site'"
+      label="Document root"
+      for="root"
+      :error="wrong('root')"
+      :hint="`Below ${home}/, in sites/`"
+    >
       <ElInput id="root" v-model="form.root" :disabled="disabled" spellcheck="false" placeholder="sites/…" />
     </FormField>
-    <FormField v-if="form.served_as === 'mirror'" label="Shows the content of" for="mirror-of" :error="wrong('mirror_of')" :hint="sites.length ? undefined : 'There is no other site in this account'">
-      <ElSelect id="mirror-of" v-model="form.mirror_of" :disabled="disabled" placeholder="a site of this account"><ElOption v-for="s in sites" :key="s" :value="s" :label="s" /></ElSelect>
+    <FormField
+      v-if="form.served_as === 'mirror'"
+      label="Shows the content of"
+      for="mirror-of"
+      :error="wrong('mirror_of')"
+      :hint="sites.length ? undefined : 'There is no other site in this account'"
+    >
+      <ElSelect id="mirror-of" v-model="form.mirror_of" :disabled="disabled" placeholder="a site of this account"
+        ><ElOption v-for="s in sites" :key="s" :value="s" :label="s"
+      /></ElSelect>
     </FormField>
     <template v-if="form.served_as === 'redirect'">
-      <FormField label="Leads to" for="target" :error="wrong('target')"><ElInput id="target" v-model="form.target" :disabled="disabled" spellcheck="false" placeholder="https://ferries.example/timetable" /></FormField>
+      <FormField label="Leads to" for="target" :error="wrong('target')"
+        ><ElInput
+          id="target"
+          v-model="form.target"
+          :disabled="disabled"
+          spellcheck="false"
+          placeholder="https://ferries.example/timetable"
+      /></FormField>
       <div class="pair">
         <FormField label="Status" for="code" :error="wrong('code')">
           <ElSelect id="code" v-model="form.code" :disabled="disabled">
-            <ElOption :value="301" label="301 for good" /><ElOption :value="302" label="302 for now" /><ElOption :value="307" label="307 for now, with what was sent" /><ElOption :value="308" label="308 for good, with what was sent" />
+            <ElOption :value="301" label="301 for good" /><ElOption :value="302" label="302 for now" /><ElOption
+              :value="307"
+              label="307 for now, with what was sent"
+            /><ElOption :value="308" label="308 for good, with what was sent" />
           </ElSelect>
         </FormField>
         <div>

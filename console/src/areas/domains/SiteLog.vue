@@ -18,7 +18,11 @@ let gone = false
 onScopeDispose(() => (gone = true))
 
 const page = (query: Record<string, unknown>) =>
-  ask(api.GET('/api/v1/accounts/{account}/domains/{domain}/log', { params: { path: { account: String(props.domain.account_id), domain: props.domain.name }, query } }))
+  ask(
+    api.GET('/api/v1/accounts/{account}/domains/{domain}/log', {
+      params: { path: { account: String(props.domain.account_id), domain: props.domain.name }, query },
+    }),
+  )
 async function take(answer: Schemas['LogPage']) {
   next = answer.next
   if (!answer.lines.length) return
@@ -51,17 +55,27 @@ const follow = () =>
 <template>
   <section>
     <div class="titled">
-      <h2>Access log <span class="quiet">{{ domain.home }}/logs/{{ domain.name }}.log</span></h2>
+      <h2>
+        Access log <span class="quiet">{{ domain.home }}/logs/{{ domain.name }}.log</span>
+      </h2>
       <span class="acts">
         <span v-if="following" role="status">● following</span>
-        <ElButton v-if="!following" size="small" :loading="Boolean(busy)" @click="show">{{ lines ? 'Read again' : 'Show' }}</ElButton>
+        <ElButton v-if="!following" size="small" :loading="Boolean(busy)" @click="show">{{
+          lines ? 'Read again' : 'Show'
+        }}</ElButton>
         <ElButton v-if="!following" size="small" @click="follow">Follow</ElButton>
         <ElButton v-else size="small" @click="following = false">Stop</ElButton>
       </span>
     </div>
     <ProblemNote :refusal="refusal" />
     <pre v-if="lines?.length" ref="box" tabindex="0" aria-label="Access log">{{ lines.join('\n') }}</pre>
-    <p v-else-if="lines" class="quiet">{{ following ? 'Nobody has asked for anything yet; the next request will be shown here.' : 'Nobody has asked for anything today.' }}</p>
+    <p v-else-if="lines" class="quiet">
+      {{
+        following
+          ? 'Nobody has asked for anything yet; the next request will be shown here.'
+          : 'Nobody has asked for anything today.'
+      }}
+    </p>
   </section>
 </template>
 

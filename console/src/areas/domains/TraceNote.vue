@@ -11,7 +11,13 @@ const facts = computed<[string, string][]>(() => {
     ['Rule', t.rule],
     ...(t.server ? ([['Server', `${t.server} ${t.ours.join(', ')}`]] as [string, string][]) : []),
     ...t.asked.map((a) => [a.url, a.failed ?? `${a.status} ${a.location ?? ''}`.trim()] as [string, string]),
-    ...t.world.map((w) => ['The world gets', `${w.right ? '●' : '▲'} ${w.address}${w.right ? '' : w.server ? `, which is ${w.server}` : ', which is not ours'}`] as [string, string]),
+    ...t.world.map(
+      (w) =>
+        ['The world gets', w.right ? `● ${w.address}` : `▲ ${w.address}, which is ${w.server || 'not ours'}`] as [
+          string,
+          string,
+        ],
+    ),
     ...(t.failed ? ([['The world', t.failed]] as [string, string][]) : []),
   ]
 })

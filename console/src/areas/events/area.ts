@@ -5,6 +5,5 @@ export default {
   home: '/events',
   permission: 'events.read',
   key: 'e',
-  place: 7,
   routes: [{ path: '/events', component: () => import('./EventList.vue'), meta: { title: 'Events' } }],
 } satisfies Area

@@ -8,15 +8,18 @@ import { moment } from '../../words'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { session } from '../session/state'
+import { useCopy } from '../../composables/useCopy'
 
-/** One's second factor: set up with a QR code and a first code, with recovery codes for the day when the authenticator is lost. */
+/**
+ * Your second factor: set up with a QR code and a first code, with recovery codes for the day when the
+ * authenticator is lost.
+ */
 const { data, reload } = useLoad(() => ask(api.GET('/api/v1/second-factor')))
 const setup = shallowRef<Schemas['SecondFactorSetup']>()
 const codes = shallowRef<string[]>()
 const code = ref('')
 const password = ref('')
 const proving = ref<'' | 'drop' | 'renew'>('')
-const copied = ref(false)
 const { refusal, busy, act } = useAct()
 const image = computed(() => setup.value && `data:image/svg+xml;base64,${btoa(setup.value.image)}`)
 
@@ -34,15 +37,13 @@ const confirmIt = () =>
 const prove = () =>
   act(async () => {
     const body = { password: password.value }
-    if (proving.value === 'renew') codes.value = (await made(api.POST('/api/v1/second-factor/recovery-codes', { body }))).codes
+    if (proving.value === 'renew')
+      codes.value = (await made(api.POST('/api/v1/second-factor/recovery-codes', { body }))).codes
     else await ask(api.POST('/api/v1/second-factor/drop', { body }))
     password.value = proving.value = ''
     await reload()
   }, 'prove')
-async function copy() {
-  await navigator.clipboard.writeText(codes.value?.join('\n') ?? '')
-  copied.value = true
-}
+const { copied, copy } = useCopy(() => codes.value?.join('\n') ?? '')
 async function kept() {
   codes.value = undefined
   session.value = await ask(api.GET('/api/v1/session'))
@@ -53,27 +54,56 @@ async function kept() {
   <section v-if="data">
     <h2>Second factor</h2>
     <div v-if="codes" class="codes">
-      <p><b>Recovery codes</b>, for the day when your authenticator is lost. Each works once. They cannot be looked up again.</p>
-      <ul class="mono"><li v-for="c in codes" :key="c">{{ c }}</li></ul>
-      <div class="acts"><ElButton @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton><ElButton type="primary" @click="kept">I have kept them</ElButton></div>
+      <p>
+        <b>Recovery codes</b>, for the day when your authenticator is lost. Each works once. They cannot be looked up
+        again.
+      </p>
+      <ul class="mono">
+        <li v-for="c in codes" :key="c">{{ c }}</li>
+      </ul>
+      <div class="acts">
+        <ElButton @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton><ElButton type="primary" @click="kept"
+          >I have kept them</ElButton
+        >
+      </div>
     </div>
     <template v-else-if="data.on">
       <p>● On since {{ moment(data.since) }}. {{ data.left }} recovery codes are left.</p>
       <form v-if="proving" class="form" @submit.prevent="prove">
-        <FormField label="Your password" for="proof" :error="refusal?.field('password')"><ElInput id="proof" v-model="password" type="password" show-password autocomplete="current-password" /></FormField>
+        <FormField label="Your password" for="proof" :error="refusal?.field('password')"
+          ><ElInput id="proof" v-model="password" type="password" show-password autocomplete="current-password"
+        /></FormField>
         <ProblemNote :refusal="refusal?.field('password') ? undefined : refusal" />
-        <div class="acts"><ElButton native-type="submit" type="primary" :disabled="!password" :loading="busy === 'prove'">{{ proving === 'drop' ? 'Switch it off' : 'Make new codes' }}</ElButton><ElButton @click="proving = ''">Leave it</ElButton></div>
+        <div class="acts">
+          <ElButton native-type="submit" type="primary" :disabled="!password" :loading="busy === 'prove'">{{
+            proving === 'drop' ? 'Switch it off' : 'Make new codes'
+          }}</ElButton><ElButton @click="proving = ''">Leave it</ElButton>
+        </div>
       </form>
-      <div v-else class="acts"><ElButton @click="proving = 'renew'">New recovery codes…</ElButton><ElButton @click="proving = 'drop'">Switch it off…</ElButton></div>
+      <div v-else class="acts">
+        <ElButton @click="proving = 'renew'">New recovery codes…</ElButton
+        ><ElButton @click="proving = 'drop'">Switch it off…</ElButton>
+      </div>
     </template>
     <form v-else-if="setup" class="form" @submit.prevent="confirmIt">
-      <p>Scan this with your authenticator, or type <code>{{ setup.secret.match(/.{1,4}/g)?.join(' ') }}</code> into it.</p>
+      <p>
+        Scan this with your authenticator, or type <code>{{ setup.secret.match(/.{1,4}/g)?.join(' ') }}</code> into it.
+      </p>
       <img :src="image" alt="QR code for the authenticator" width="200" height="200" />
-      <FormField label="Code that it shows" for="code" :error="refusal?.message"><ElInput id="code" v-model="code" inputmode="numeric" autocomplete="one-time-code" maxlength="7" /></FormField>
-      <div class="acts"><ElButton native-type="submit" type="primary" :disabled="code.trim().length < 6" :loading="busy === 'confirm'">Switch it on</ElButton></div>
+      <FormField label="Code that it shows" for="code" :error="refusal?.message"
+        ><ElInput id="code" v-model="code" inputmode="numeric" autocomplete="one-time-code" maxlength="7"
+      /></FormField>
+      <div class="acts">
+        <ElButton native-type="submit" type="primary" :disabled="code.trim().length < 6" :loading="busy === 'confirm'"
+          >Switch it on</ElButton
+        >
+      </div>
     </form>
     <template v-else>
-      <p>○ Off.<span v-if="data.required" class="warn"> Your role has to have one.</span> With it, your password alone lets nobody in.</p>
+      <p>
+        ○ Off.<span v-if="data.required" class="warn"> Your role has to have one.</span> With it, your password alone
+        lets nobody in.
+      </p>
       <ProblemNote :refusal="refusal" />
       <ElButton :loading="busy === 'start'" @click="start">Set it up</ElButton>
     </template>

@@ -26,10 +26,16 @@ const change = () =>
     <h2>Password</h2>
     <form class="form" @submit.prevent="change">
       <input type="text" hidden autocomplete="username" :value="session?.name" />
-      <FormField label="Present password" for="present" :error="refusal?.field('present')"><ElInput id="present" v-model="present" type="password" show-password autocomplete="current-password" /></FormField>
+      <FormField label="Present password" for="present" :error="refusal?.field('present')"
+        ><ElInput id="present" v-model="present" type="password" show-password autocomplete="current-password"
+      /></FormField>
       <NewPassword v-model="next" :about="[session?.name ?? '']" :error="refusal?.field('new')" />
       <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
-      <div class="acts"><ElButton native-type="submit" type="primary" :disabled="!present || !next" :loading="Boolean(busy)">Change the password</ElButton><span v-if="done && !next" role="status">● Changed; your other sessions have ended</span></div>
+      <div class="acts">
+        <ElButton native-type="submit" type="primary" :disabled="!present || !next" :loading="Boolean(busy)"
+          >Change the password</ElButton
+        ><span v-if="done && !next" role="status">● Changed; your other sessions have ended</span>
+      </div>
     </form>
   </section>
 </template>

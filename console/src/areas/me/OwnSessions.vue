@@ -22,16 +22,26 @@ const columns: Column<Open>[] = [
   { key: 'end', title: '', right: true },
 ]
 /** The part of a browser's name that people know it by. */
-const short = (program: string) => /(Firefox|Edg|OPR|Chrome|Safari)\/[\d]+/.exec(program)?.[0].replace('Edg', 'Edge').replace('OPR', 'Opera').replace('/', ' ') ?? program
+const short = (program: string) =>
+  /(Firefox|Edg|OPR|Chrome|Safari)\/[\d]+/
+    .exec(program)?.[0]
+    .replace('Edg', 'Edge')
+    .replace('OPR', 'Opera')
+    .replace('/', ' ') ?? program
 </script>
 
 <template>
   <section>
     <h2>Sessions</h2>
     <ProblemNote :refusal="refusal" />
-    <DataTable :columns="columns" :rows="data?.sessions" :id="(s) => s.id" caption="Your sessions">
-      <template #program="{ row }"><span :title="row.program">{{ short(row.program) }}</span></template>
-      <template #end="{ row }"><span v-if="row.this" class="quiet">this one</span><ElButton v-else size="small" @click="end(row.id)">End</ElButton></template>
+    <DataTable :id="(s) => s.id" :columns="columns" :rows="data?.sessions" caption="Your sessions">
+      <template #program="{ row }"
+        ><span :title="row.program">{{ short(row.program) }}</span></template
+      >
+      <template #end="{ row }"
+        ><span v-if="row.this" class="quiet">this one</span
+        ><ElButton v-else size="small" @click="end(row.id)">End</ElButton></template
+      >
     </DataTable>
   </section>
 </template>

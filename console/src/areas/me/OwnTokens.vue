@@ -1,13 +1,15 @@
 <script setup lang="ts">
 import { computed, reactive, ref, shallowRef } from 'vue'
 import { ElButton, ElCheckbox, ElCheckboxGroup, ElDialog, ElInput } from 'element-plus'
-import { api, ask, made, newKey, type Schemas } from '../../api/client'
+import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { ago, moment } from '../../words'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
+import { confirmed } from '../../parts/confirm'
+import { useCopy } from '../../composables/useCopy'
 
 const { data, reload } = useLoad(() => ask(api.GET('/api/v1/tokens')))
 const { data: scopes } = useLoad(() => ask(api.GET('/api/v1/scopes')))
@@ -15,32 +17,34 @@ const offered = computed(() => scopes.value?.scopes.filter((s) => s.yours))
 const adding = ref(false)
 const form = reactive({ name: '', scopes: [] as string[], networks: '', until: '' })
 const token = shallowRef<Schemas['Token']>()
-const copied = ref(false)
 const { refusal, busy, act } = useAct()
 
 function begin() {
   Object.assign(form, { name: '', scopes: [], networks: '', until: '' })
   token.value = undefined
-  copied.value = false
   refusal.value = undefined
   adding.value = true
 }
 const add = () =>
   act(async () => {
-    const body = { name: form.name, scopes: form.scopes, networks: form.networks.split(/[\s,]+/).filter(Boolean), ends_at: form.until ? new Date(`${form.until}T00:00:00`).toISOString() : undefined }
-    token.value = await made(api.POST('/api/v1/tokens', { params: { header: { 'Idempotency-Key': newKey() } }, body }))
+    const body = {
+      name: form.name,
+      scopes: form.scopes,
+      networks: form.networks.split(/[\s,]+/).filter(Boolean),
+      ends_at: form.until ? new Date(`${form.until}T00:00:00`).toISOString() : undefined,
+    }
+    token.value = await made(api.POST('/api/v1/tokens', { body }))
     await reload()
   })
-async function copy() {
-  await navigator.clipboard.writeText(token.value?.secret ?? '')
-  copied.value = true
-}
-function leave(done: () => void) {
-  if (!token.value || copied.value || confirm('The token has not been copied and cannot be shown again. Leave all the same?')) done()
+const { copied, copy } = useCopy(() => token.value?.secret ?? '')
+async function leave(done: () => void) {
+  const lost = token.value && !copied.value
+  if (!lost || (await confirmed('The token has not been copied and cannot be shown again. Close anyway?', 'Close')))
+    done()
 }
 const remove = (t: Schemas['Token']) =>
   act(async () => {
-    if (!confirm(`Take the token ${t.name} back? It works no longer.`)) return
+    if (!(await confirmed(`Revoke the token ${t.name}? Programs that use it are refused at once.`, 'Revoke'))) return
     await ask(api.DELETE('/api/v1/tokens/{number}', { params: { path: { number: t.id } } }))
     await reload()
   })
@@ -56,8 +60,11 @@ const columns: Column<Schemas['Token']>[] = [
   <section>
     <h2>Tokens <span class="quiet">let programs in, with no more rights than they need</span></h2>
     <ProblemNote v-if="!adding" :refusal="refusal" />
-    <DataTable :columns="columns" :rows="data?.tokens" :id="(t) => t.id" caption="Your tokens">
-      <template #name="{ row }"><b>{{ row.name }}</b><span v-if="row.ends_at" class="quiet"> until {{ moment(row.ends_at) }}</span></template>
+    <DataTable :id="(t) => t.id" :columns="columns" :rows="data?.tokens" caption="Your tokens">
+      <template #name="{ row }"
+        ><b>{{ row.name }}</b
+        ><span v-if="row.ends_at" class="quiet"> until {{ moment(row.ends_at) }}</span></template
+      >
       <template #end="{ row }"><ElButton size="small" @click="remove(row)">Take back</ElButton></template>
       <template #empty><p class="quiet">You have none.</p></template>
     </DataTable>
@@ -66,23 +73,51 @@ const columns: Column<Schemas['Token']>[] = [
       <div v-if="token" class="stack">
         <p>Send it as <code>Authorization: Bearer …</code>. It is shown only now.</p>
         <p class="mono secret">{{ token.secret }}</p>
-        <div class="acts"><ElButton type="primary" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton></div>
+        <div class="acts">
+          <ElButton type="primary" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton>
+        </div>
       </div>
       <form v-else id="add-token" class="stack" @submit.prevent="add">
-        <FormField label="Name" for="token-name" :error="refusal?.field('name')" hint="What it is for"><ElInput id="token-name" v-model="form.name" maxlength="100" autocomplete="off" /></FormField>
+        <FormField label="Name" for="token-name" :error="refusal?.field('name')" hint="What it is for"
+          ><ElInput id="token-name" v-model="form.name" maxlength="100" autocomplete="off"
+        /></FormField>
         <fieldset>
           <legend>It may</legend>
-          <ElCheckboxGroup v-model="form.scopes" class="scopes"><ElCheckbox v-for="s in offered" :key="s.name" :value="s.name" :title="s.about">{{ s.about }}</ElCheckbox></ElCheckboxGroup>
+          <ElCheckboxGroup v-model="form.scopes" class="scopes"
+            ><ElCheckbox v-for="s in offered" :key="s.name" :value="s.name" :title="s.about">{{
+              s.about
+            }}</ElCheckbox></ElCheckboxGroup
+          >
         </fieldset>
         <div class="pair">
-          <FormField label="From these networks" for="token-networks" :error="refusal?.field('networks')" hint="Empty is from anywhere"><ElInput id="token-networks" v-model="form.networks" placeholder="192.0.2.0/24" spellcheck="false" /></FormField>
-          <FormField label="Until" for="token-until" :error="refusal?.field('ends_at')" hint="Empty is for good"><ElInput id="token-until" v-model="form.until" type="date" /></FormField>
+          <FormField
+            label="From these networks"
+            for="token-networks"
+            :error="refusal?.field('networks')"
+            hint="Empty is from anywhere"
+            ><ElInput id="token-networks" v-model="form.networks" placeholder="192.0.2.0/24" spellcheck="false"
+          /></FormField>
+          <FormField label="Until" for="token-until" :error="refusal?.field('ends_at')" hint="Empty is for good"
+            ><ElInput id="token-until" v-model="form.until" type="date"
+          /></FormField>
         </div>
-        <ProblemNote :refusal="refusal?.problem.errors?.some((e) => ['name', 'networks', 'ends_at'].includes(e.name)) ? undefined : refusal" />
+        <ProblemNote
+          :refusal="
+            refusal?.problem.errors?.some((e) => ['name', 'networks', 'ends_at'].includes(e.name)) ? undefined : refusal
+          "
+        />
       </form>
       <template #footer>
         <ElButton @click="leave(() => (adding = false))">{{ token ? 'Done' : 'Leave it' }}</ElButton>
-        <ElButton v-if="!token" type="primary" native-type="submit" form="add-token" :disabled="!form.name.trim() || !form.scopes.length" :loading="Boolean(busy)">Make it</ElButton>
+        <ElButton
+          v-if="!token"
+          type="primary"
+          native-type="submit"
+          form="add-token"
+          :disabled="!form.name.trim() || !form.scopes.length"
+          :loading="Boolean(busy)"
+          >Make it</ElButton
+        >
       </template>
     </ElDialog>
   </section>

@@ -6,6 +6,5 @@ export default {
   permission: 'personal',
   menu: true,
   key: 'y',
-  place: 10,
   routes: [{ path: '/me', component: () => import('./OwnPage.vue'), meta: { title: 'Your sign-in' } }],
 } satisfies Area

@@ -19,7 +19,10 @@ const query = computed(() => ({
   cursor: cursor.value || undefined,
   limit: 50,
 }))
-const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/operations', { params: { query: query.value } })), { on: query, every: 3_000 })
+const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/operations', { params: { query: query.value } })), {
+  on: query,
+  every: 3_000,
+})
 const { data: servers } = useLoad(async () => (may('servers.read') ? ask(api.GET('/api/v1/servers')) : undefined))
 
 function turn() {
@@ -39,7 +42,20 @@ function turn() {
   </div>
   <ProblemNote :refusal="refusal" />
   <OperationTable :operations="data?.operations ?? undefined">
-    <template #empty><div class="empty"><h2>No operation {{ state || server ? 'fits' : 'yet' }}</h2><p class="quiet">Opening an account or sweeping a server makes one.</p></div></template>
+    <template #empty
+      ><div class="empty">
+        <h2>No operation {{ state || server ? 'fits' : 'yet' }}</h2>
+        <p class="quiet">Opening an account or sweeping a server makes one.</p>
+      </div></template
+    >
   </OperationTable>
-  <PageTurner v-if="data?.operations?.length" :shown="data.operations.length" what="operations" :next="data.next" :first="!cursor" @next="turn" @first="cursor = ''" />
+  <PageTurner
+    v-if="data?.operations?.length"
+    :shown="data.operations.length"
+    what="operations"
+    :next="data.next"
+    :first="!cursor"
+    @next="turn"
+    @first="cursor = ''"
+  />
 </template>

@@ -13,7 +13,14 @@ const { operation: data, refusal } = useOperation(computed(() => Number(props.op
 
 const facts = computed<[string, string][]>(() => {
   const o = data.value
-  return o ? [['Asked for by', o.actor], ['Asked for', moment(o.created_at)], ['Begun', moment(o.started_at)], ['Ended', o.finished_at ? moment(o.finished_at) : 'not yet']] : []
+  return o
+    ? [
+        ['Asked for by', o.actor],
+        ['Asked for', moment(o.created_at)],
+        ['Begun', moment(o.started_at)],
+        ['Ended', o.finished_at ? moment(o.finished_at) : 'not yet'],
+      ]
+    : []
 })
 </script>
 

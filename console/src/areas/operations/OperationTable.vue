@@ -21,9 +21,20 @@ const columns = computed(() => all.filter((c) => !props.without?.includes(c.key)
 </script>
 
 <template>
-  <DataTable :columns="columns" :rows="operations" :id="(o) => o.id" :to="(o) => `/operations/${o.id}`" caption="Operations, newest first">
-    <template #kind="{ row }"><RouterLink :to="`/operations/${row.id}`">{{ row.kind }}</RouterLink></template>
-    <template #subject="{ row }">{{ row.subject }}<div v-if="row.failure" class="quiet why">{{ row.failure }}</div></template>
+  <DataTable
+    :id="(o) => o.id"
+    :columns="columns"
+    :rows="operations"
+    :to="(o) => `/operations/${o.id}`"
+    caption="Operations, newest first"
+  >
+    <template #kind="{ row }"
+      ><RouterLink :to="`/operations/${row.id}`">{{ row.kind }}</RouterLink></template
+    >
+    <template #subject="{ row }"
+      >{{ row.subject }}
+      <div v-if="row.failure" class="quiet why">{{ row.failure }}</div></template
+    >
     <template #state="{ row }"><StateMark :state="row.state" /></template>
     <template #empty><slot name="empty" /></template>
   </DataTable>

@@ -5,9 +5,13 @@ export default {
   permission: 'operations.read',
   home: '/operations',
   key: 'o',
-  place: 6,
   routes: [
     { path: '/operations', component: () => import('./OperationList.vue'), meta: { title: 'Operations' } },
-    { path: '/operations/:operation', component: () => import('./OperationPage.vue'), props: true, meta: { title: 'Operation' } },
+    {
+      path: '/operations/:operation',
+      component: () => import('./OperationPage.vue'),
+      props: true,
+      meta: { title: 'Operation' },
+    },
   ],
 } satisfies Area

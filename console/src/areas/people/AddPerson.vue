@@ -11,7 +11,7 @@ export interface Origin {
 <script setup lang="ts">
 import { computed, reactive, watch } from 'vue'
 import { ElButton, ElCheckbox, ElDialog, ElInput, ElOption, ElRadio, ElRadioGroup, ElSelect } from 'element-plus'
-import { api, made, newKey } from '../../api/client'
+import { api, made } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import FormField from '../../parts/FormField.vue'
 import NewPassword from '../../parts/NewPassword.vue'
@@ -22,10 +22,29 @@ const shown = defineModel<boolean>({ required: true })
 const props = defineProps<{ origin: Origin }>()
 const emit = defineEmits<{ added: [] }>()
 
-const form = reactive({ name: '', email: '', language: 'en' as 'en' | 'de', duty: 'all' as keyof typeof duties, activation: 'link' as 'link' | 'password' | 'none', password: '', mustChange: true, readOnly: false })
+const form = reactive({
+  name: '',
+  email: '',
+  language: 'en' as 'en' | 'de',
+  duty: 'all' as keyof typeof duties,
+  activation: 'link' as 'link' | 'password' | 'none',
+  password: '',
+  mustChange: true,
+  readOnly: false,
+})
 const { refusal, busy, act } = useAct()
 watch(shown, (on) => {
-  if (on) Object.assign(form, { name: '', email: props.origin.email ?? '', language: props.origin.language ?? 'en', duty: 'all', activation: 'link', password: '', mustChange: true, readOnly: false })
+  if (on)
+    Object.assign(form, {
+      name: '',
+      email: props.origin.email ?? '',
+      language: props.origin.language ?? 'en',
+      duty: 'all',
+      activation: 'link',
+      password: '',
+      mustChange: true,
+      readOnly: false,
+    })
   refusal.value = undefined
 })
 const operator = computed(() => !props.origin.customer && !props.origin.reseller)
@@ -33,24 +52,41 @@ const operator = computed(() => !props.origin.customer && !props.origin.reseller
 const add = () =>
   act(async () => {
     const body = {
-      name: form.name.trim(), email: form.email.trim() || undefined, language: form.language, duty: operator.value ? form.duty : undefined, read_only: form.readOnly || undefined,
-      customer: props.origin.customer, reseller: props.origin.customer ? undefined : props.origin.reseller, activation: form.activation,
-      password: form.activation === 'password' ? form.password : undefined, must_change: form.activation === 'password' ? form.mustChange : undefined,
+      name: form.name.trim(),
+      email: form.email.trim() || undefined,
+      language: form.language,
+      duty: operator.value ? form.duty : undefined,
+      read_only: form.readOnly || undefined,
+      customer: props.origin.customer,
+      reseller: props.origin.customer ? undefined : props.origin.reseller,
+      activation: form.activation,
+      password: form.activation === 'password' ? form.password : undefined,
+      must_change: form.activation === 'password' ? form.mustChange : undefined,
     }
-    await made(api.POST('/api/v1/people', { params: { header: { 'Idempotency-Key': newKey() } }, body }))
+    await made(api.POST('/api/v1/people', { body }))
     shown.value = false
     emit('added')
   })
-const general = computed(() => (refusal.value?.problem.errors?.some((e) => ['name', 'email', 'password'].includes(e.name)) ? undefined : refusal.value))
+const general = computed(() =>
+  refusal.value?.problem.errors?.some((e) => ['name', 'email', 'password'].includes(e.name))
+    ? undefined
+    : refusal.value,
+)
 </script>
 
 <template>
   <ElDialog v-model="shown" :title="operator ? 'Add an operator' : 'Let somebody sign in'" width="min(34rem, 94vw)">
     <form id="add-person" class="stack" @submit.prevent="add">
-      <FormField label="Sign-in name" for="person-name" :error="refusal?.field('name')"><ElInput id="person-name" v-model="form.name" spellcheck="false" autocapitalize="none" autocomplete="off" /></FormField>
-      <FormField label="Mail address" for="person-email" :error="refusal?.field('email')"><ElInput id="person-email" v-model="form.email" type="email" autocomplete="off" /></FormField>
+      <FormField label="Sign-in name" for="person-name" :error="refusal?.field('name')"
+        ><ElInput id="person-name" v-model="form.name" spellcheck="false" autocapitalize="none" autocomplete="off"
+      /></FormField>
+      <FormField label="Mail address" for="person-email" :error="refusal?.field('email')"
+        ><ElInput id="person-email" v-model="form.email" type="email" autocomplete="off"
+      /></FormField>
       <FormField v-if="operator" label="Duty" for="person-duty" :hint="duties[form.duty]">
-        <ElSelect id="person-duty" v-model="form.duty"><ElOption v-for="duty in Object.keys(duties)" :key="duty" :value="duty" :label="duty" /></ElSelect>
+        <ElSelect id="person-duty" v-model="form.duty"
+          ><ElOption v-for="duty in Object.keys(duties)" :key="duty" :value="duty" :label="duty"
+        /></ElSelect>
       </FormField>
       <ElCheckbox v-model="form.readOnly">Read-only: may look, not change</ElCheckbox>
       <ElRadioGroup v-model="form.activation" aria-label="First sign-in" class="choice">
@@ -59,14 +95,26 @@ const general = computed(() => (refusal.value?.problem.errors?.some((e) => ['nam
         <ElRadio value="none">later</ElRadio>
       </ElRadioGroup>
       <template v-if="form.activation === 'password'">
-        <NewPassword v-model="form.password" :about="[form.name, form.email]" :error="refusal?.field('password')" label="First password" />
+        <NewPassword
+          v-model="form.password"
+          :about="[form.name, form.email]"
+          :error="refusal?.field('password')"
+          label="First password"
+        />
         <ElCheckbox v-model="form.mustChange">Has to be changed at the first sign-in</ElCheckbox>
       </template>
       <ProblemNote :refusal="general" />
     </form>
     <template #footer>
       <ElButton @click="shown = false">Leave it</ElButton>
-      <ElButton type="primary" native-type="submit" form="add-person" :disabled="!form.name.trim() || (form.activation === 'password' && !form.password)" :loading="Boolean(busy)">Add</ElButton>
+      <ElButton
+        type="primary"
+        native-type="submit"
+        form="add-person"
+        :disabled="!form.name.trim() || (form.activation === 'password' && !form.password)"
+        :loading="Boolean(busy)"
+        >Add</ElButton
+      >
     </template>
   </ElDialog>
 </template>

@@ -9,16 +9,39 @@ import PeopleTable from './PeopleTable.vue'
 
 const { search, role } = useFilters('search', 'role')
 const typed = useTyped(search)
-const roles = computed(() => (isOperator.value ? (['operator', 'reseller', 'customer'] as const) : isCustomer.value ? [] : (['reseller', 'customer'] as const)))
-const query = computed(() => ({ search: search.value || undefined, role: (role.value || undefined) as 'operator' | 'reseller' | 'customer' | undefined }))
-const origin = computed(() => (isOperator.value ? {} : isCustomer.value ? { customer: session.value?.customer_id } : { reseller: session.value?.reseller }))
+const roles = computed(() =>
+  isOperator.value
+    ? (['operator', 'reseller', 'customer'] as const)
+    : isCustomer.value
+      ? []
+      : (['reseller', 'customer'] as const),
+)
+const query = computed(() => ({
+  search: search.value || undefined,
+  role: (role.value || undefined) as 'operator' | 'reseller' | 'customer' | undefined,
+}))
+const origin = computed(() =>
+  isOperator.value
+    ? {}
+    : isCustomer.value
+      ? { customer: session.value?.customer_id }
+      : { reseller: session.value?.reseller },
+)
 </script>
 
 <template>
   <PageHead title="People" about="Everybody who can sign in" />
   <div class="filters">
-    <ElInput v-model="typed" type="search" clearable placeholder="Part of a sign-in name or mail address" aria-label="Search people" />
-    <ElSelect v-if="roles.length" v-model="role" clearable placeholder="Any role" aria-label="Role"><ElOption v-for="r in roles" :key="r" :value="r" /></ElSelect>
+    <ElInput
+      v-model="typed"
+      type="search"
+      clearable
+      placeholder="Part of a sign-in name or mail address"
+      aria-label="Search people"
+    />
+    <ElSelect v-if="roles.length" v-model="role" clearable placeholder="Any role" aria-label="Role"
+      ><ElOption v-for="r in roles" :key="r" :value="r"
+    /></ElSelect>
   </div>
   <PeopleTable :query="query" :add="origin" :title="isOperator ? 'Sign-ins' : 'Who can sign in'" />
 </template>

@@ -11,19 +11,33 @@ import { may } from '../session/state'
 import AddPerson, { type Origin } from './AddPerson.vue'
 
 /** Those who can sign in for somebody, and a way to add one. */
-const props = defineProps<{ query: { search?: string; role?: 'operator' | 'reseller' | 'customer'; customer?: string; reseller?: string }; add: Origin; title?: string }>()
+const props = defineProps<{
+  query: { search?: string; role?: 'operator' | 'reseller' | 'customer'; customer?: string; reseller?: string }
+  add: Origin
+  title?: string
+}>()
 
 type Person = Schemas['Person']
 const cursor = ref('')
-watch(() => JSON.stringify(props.query), () => (cursor.value = ''))
+watch(
+  () => JSON.stringify(props.query),
+  () => (cursor.value = ''),
+)
 const query = computed(() => ({ ...props.query, cursor: cursor.value || undefined, limit: 50 }))
-const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/people', { params: { query: query.value } })), { on: query })
+const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/people', { params: { query: query.value } })), {
+  on: query,
+})
 const adding = ref(false)
 /** Among people of all kinds, what they are comes first; of one customer or reseller that is plain. */
 const mixed = computed(() => !props.query.customer && !props.query.reseller)
 const columns = computed<Column<Person>[]>(() => [
   { key: 'name', title: 'Sign-in name', long: true },
-  ...(mixed.value ? [{ key: 'role', title: 'Role', text: (p: Person) => p.role }, { key: 'of', title: 'Of', text: (p: Person) => p.customer || p.reseller || '', wide: true, long: true }] : []),
+  ...(mixed.value
+    ? [
+        { key: 'role', title: 'Role', text: (p: Person) => p.role },
+        { key: 'of', title: 'Of', text: (p: Person) => p.customer || p.reseller || '', wide: true, long: true },
+      ]
+    : []),
   { key: 'can', title: 'May' },
   { key: 'factor', title: 'Second factor', wide: true, text: (p) => (p.second_factor ? '● on' : '○ off') },
   { key: 'seen', title: 'Last seen', wide: true, text: (p) => ago(p.seen_at) },
@@ -37,12 +51,33 @@ const rights = (p: Person) => (p.read_only ? 'look only' : p.duty !== 'all' ? p.
     <ElButton v-if="may('people.change')" size="small" @click="adding = true">Add one</ElButton>
   </div>
   <ProblemNote :refusal="refusal" />
-  <DataTable :columns="columns" :rows="data?.people" :id="(p) => p.name" :to="(p) => `/people/${encodeURIComponent(p.name)}`" :caption="title ?? 'People'">
-    <template #name="{ row }"><RouterLink :to="`/people/${encodeURIComponent(row.name)}`">{{ row.name }}</RouterLink></template>
-    <template #can="{ row }">{{ rights(row) }}<span v-if="!row.password" class="warn" title="A link is needed before the first sign-in"> ▲ no password</span></template>
+  <DataTable
+    :id="(p) => p.name"
+    :columns="columns"
+    :rows="data?.people"
+    :to="(p) => `/people/${encodeURIComponent(p.name)}`"
+    :caption="title ?? 'People'"
+  >
+    <template #name="{ row }"
+      ><RouterLink :to="`/people/${encodeURIComponent(row.name)}`">{{ row.name }}</RouterLink></template
+    >
+    <template #can="{ row }"
+      >{{ rights(row)
+      }}<span v-if="!row.password" class="warn" title="A link is needed before the first sign-in">
+        ▲ no password</span
+      ></template
+    >
     <template #empty><p class="quiet">Nobody can.</p></template>
   </DataTable>
-  <PageTurner v-if="data && (data.next || cursor)" :shown="data.people.length" what="people" :next="data.next" :first="!cursor" @next="cursor = data?.next ?? ''" @first="cursor = ''" />
+  <PageTurner
+    v-if="data && (data.next || cursor)"
+    :shown="data.people.length"
+    what="people"
+    :next="data.next"
+    :first="!cursor"
+    @next="cursor = data?.next ?? ''"
+    @first="cursor = ''"
+  />
   <AddPerson v-model="adding" :origin="add" @added="reload" />
 </template>
 

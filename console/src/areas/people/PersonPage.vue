@@ -14,56 +14,98 @@ import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { may, session } from '../session/state'
 import { duties } from './duties'
+import { confirmed } from '../../parts/confirm'
+import { useCopy } from '../../composables/useCopy'
 
 const props = defineProps<{ person: string }>()
 const router = useRouter()
 const path = computed(() => ({ person: props.person }))
-const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/people/{person}', { params: { path: path.value } })), { on: path })
-const form = reactive({ email: '', language: 'en' as 'en' | 'de', duty: 'all' as keyof typeof duties, readOnly: false, networks: '' })
-watch(data, (p) => p && Object.assign(form, { email: p.email ?? '', language: p.language, duty: p.duty, readOnly: p.read_only, networks: p.networks.join(', ') }))
+const {
+  data,
+  refusal: missing,
+  reload,
+} = useLoad(() => ask(api.GET('/api/v1/people/{person}', { params: { path: path.value } })), { on: path })
+const form = reactive({
+  email: '',
+  language: 'en' as 'en' | 'de',
+  duty: 'all' as keyof typeof duties,
+  readOnly: false,
+  networks: '',
+})
+watch(
+  data,
+  (p) =>
+    p &&
+    Object.assign(form, {
+      email: p.email ?? '',
+      language: p.language,
+      duty: p.duty,
+      readOnly: p.read_only,
+      networks: p.networks.join(', '),
+    }),
+)
 const { refusal, busy, act } = useAct()
 const me = computed(() => data.value?.name === session.value?.name)
 const mine = computed(() => may('people.change') && !me.value)
 
 const keep = () =>
   act(async () => {
-    const body = { email: form.email.trim(), language: form.language, duty: form.duty, read_only: form.readOnly, networks: form.networks.split(/[\s,]+/).filter(Boolean) }
-    data.value = await made(api.PATCH('/api/v1/people/{person}', { params: { path: path.value, header: { 'If-Match': `"${data.value?.version}"` } }, body }))
+    const body = {
+      email: form.email.trim(),
+      language: form.language,
+      duty: form.duty,
+      read_only: form.readOnly,
+      networks: form.networks.split(/[\s,]+/).filter(Boolean),
+    }
+    data.value = await made(
+      api.PATCH('/api/v1/people/{person}', {
+        params: { path: path.value, header: { 'If-Match': `"${data.value?.version}"` } },
+        body,
+      }),
+    )
   }, 'keep')
 
 const link = shallowRef<Schemas['Link']>()
-const copied = ref(false)
 const makeLink = (purpose: 'password' | 'sign-in', mail: boolean) =>
   act(async () => {
-    copied.value = false
-    link.value = await made(api.POST('/api/v1/people/{person}/links', { params: { path: path.value }, body: { purpose, mail } }))
+    link.value = await made(
+      api.POST('/api/v1/people/{person}/links', { params: { path: path.value }, body: { purpose, mail } }),
+    )
   }, purpose + mail)
-async function copy() {
-  await navigator.clipboard.writeText(link.value?.url ?? '')
-  copied.value = true
-}
+const { copied, copy } = useCopy(() => link.value?.url ?? '')
 
 const giving = ref(false)
 const password = ref('')
 const mustChange = ref(true)
 const givePassword = () =>
   act(async () => {
-    await ask(api.PUT('/api/v1/people/{person}/password', { params: { path: path.value }, body: { password: password.value, must_change: mustChange.value } }))
+    await ask(
+      api.PUT('/api/v1/people/{person}/password', {
+        params: { path: path.value },
+        body: { password: password.value, must_change: mustChange.value },
+      }),
+    )
     giving.value = false
     password.value = ''
     await reload()
   }, 'password')
 const after = (question: string, what: string, does: () => Promise<unknown>) =>
   act(async () => {
-    if (!confirm(question)) return
+    if (!(await confirmed(question, 'Continue'))) return
     await does()
     await reload()
   }, what)
-const signOut = () => after(`End all sessions of ${props.person}?`, 'out', () => ask(api.DELETE('/api/v1/people/{person}/sessions', { params: { path: path.value } })))
-const unlock = () => after(`Switch the second factor of ${props.person} off?`, 'factor', () => ask(api.DELETE('/api/v1/people/{person}/second-factor', { params: { path: path.value } })))
+const signOut = () =>
+  after(`End all sessions of ${props.person}?`, 'out', () =>
+    ask(api.DELETE('/api/v1/people/{person}/sessions', { params: { path: path.value } })),
+  )
+const unlock = () =>
+  after(`Switch the second factor of ${props.person} off?`, 'factor', () =>
+    ask(api.DELETE('/api/v1/people/{person}/second-factor', { params: { path: path.value } })),
+  )
 const remove = () =>
   act(async () => {
-    if (!confirm(`Let ${props.person} sign in no longer? Sessions and tokens end at once.`)) return
+    if (!(await confirmed(`Remove ${props.person}? Sessions and tokens end at once.`, 'Remove'))) return
     await ask(api.DELETE('/api/v1/people/{person}', { params: { path: path.value } }))
     await router.push('/people')
   }, 'remove')
@@ -72,8 +114,13 @@ const facts = computed<[string, string][]>(() => {
   const p = data.value
   if (!p) return []
   const all: [string, string | undefined][] = [
-    ['Role', p.role], ['Customer', p.customer], ['Reseller', p.reseller], ['Password', p.password ? (p.must_change ? 'has to be changed first' : 'set') : 'none yet'],
-    ['Second factor', p.second_factor ? 'on' : 'off'], ['Last seen', ago(p.seen_at)], ['Since', moment(p.since)],
+    ['Role', p.role],
+    ['Customer', p.customer],
+    ['Reseller', p.reseller],
+    ['Password', p.password ? (p.must_change ? 'has to be changed first' : 'set') : 'none yet'],
+    ['Second factor', p.second_factor ? 'on' : 'off'],
+    ['Last seen', ago(p.seen_at)],
+    ['Since', moment(p.since)],
   ]
   return all.filter((f): f is [string, string] => Boolean(f[1]))
 })
@@ -85,9 +132,13 @@ const facts = computed<[string, string][]>(() => {
     <PageHead :title="data.name" :about="me ? 'That is you' : undefined">
       <template #above><RouterLink to="/people">People</RouterLink></template>
       <template v-if="mine">
-        <ElButton @click="(giving = true), (password = '')">New password…</ElButton>
-        <ElButton v-if="data.email" :loading="busy === 'passwordtrue'" @click="makeLink('password', true)">Mail a password link</ElButton>
-        <ElButton :loading="busy === 'sign-infalse'" @click="makeLink('sign-in', false)">One-time sign-in link</ElButton>
+        <ElButton @click="((giving = true), (password = ''))">New password…</ElButton>
+        <ElButton v-if="data.email" :loading="busy === 'passwordtrue'" @click="makeLink('password', true)"
+          >Mail a password link</ElButton
+        >
+        <ElButton :loading="busy === 'sign-infalse'" @click="makeLink('sign-in', false)"
+          >One-time sign-in link</ElButton
+        >
         <ElButton :loading="busy === 'out'" @click="signOut">End sessions</ElButton>
         <ElButton v-if="data.second_factor" :loading="busy === 'factor'" @click="unlock">Second factor off</ElButton>
         <ElButton :loading="busy === 'remove'" @click="remove">Remove…</ElButton>
@@ -97,21 +148,55 @@ const facts = computed<[string, string][]>(() => {
     <div v-if="link" class="link-note" role="status">
       <template v-if="link.url">
         <p>This link works once, until {{ moment(link.ends_at) }}. It is shown only now.</p>
-        <div class="acts"><code>{{ link.url }}</code><ElButton size="small" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton></div>
+        <div class="acts">
+          <code>{{ link.url }}</code><ElButton size="small" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton>
+        </div>
       </template>
       <p v-else>A link is on its way to {{ link.mailed }}; it works once, until {{ moment(link.ends_at) }}.</p>
     </div>
-    <ProblemNote v-if="!giving" :refusal="refusal?.problem.errors?.some((e) => ['email', 'networks', 'duty', 'read_only'].includes(e.name)) ? undefined : refusal" />
+    <ProblemNote
+      v-if="!giving"
+      :refusal="
+        refusal?.problem.errors?.some((e) => ['email', 'networks', 'duty', 'read_only'].includes(e.name))
+          ? undefined
+          : refusal
+      "
+    />
     <div class="halves">
       <form class="form" @submit.prevent="keep">
-        <FormField label="Mail address" for="email" :error="refusal?.field('email')" hint="For links and notices about the sign-in"><ElInput id="email" v-model="form.email" type="email" autocomplete="off" :readonly="!may('people.change')" /></FormField>
-        <FormField label="Language of notices" for="language"><ElSelect id="language" v-model="form.language"><ElOption value="en" label="English" /><ElOption value="de" label="Deutsch" /></ElSelect></FormField>
-        <FormField v-if="data.role === 'operator'" label="Duty" for="duty" :hint="duties[form.duty]" :error="refusal?.field('duty')">
-          <ElSelect id="duty" v-model="form.duty"><ElOption v-for="duty in Object.keys(duties)" :key="duty" :value="duty" :label="duty" /></ElSelect>
+        <FormField
+          label="Mail address"
+          for="email"
+          :error="refusal?.field('email')"
+          hint="For links and notices about the sign-in"
+          ><ElInput id="email" v-model="form.email" type="email" autocomplete="off" :readonly="!may('people.change')"
+        /></FormField>
+        <FormField label="Language of notices" for="language"
+          ><ElSelect id="language" v-model="form.language"
+            ><ElOption value="en" label="English" /><ElOption value="de" label="Deutsch" /></ElSelect
+        ></FormField>
+        <FormField
+          v-if="data.role === 'operator'"
+          label="Duty"
+          for="duty"
+          :hint="duties[form.duty]"
+          :error="refusal?.field('duty')"
+        >
+          <ElSelect id="duty" v-model="form.duty"
+            ><ElOption v-for="duty in Object.keys(duties)" :key="duty" :value="duty" :label="duty"
+          /></ElSelect>
         </FormField>
-        <FormField label="Networks" for="networks" :error="refusal?.field('networks')" hint="From where they may sign in, such as 192.0.2.0/24; empty is from anywhere"><ElInput id="networks" v-model="form.networks" spellcheck="false" /></FormField>
+        <FormField
+          label="Networks"
+          for="networks"
+          :error="refusal?.field('networks')"
+          hint="From where they may sign in, such as 192.0.2.0/24; empty is from anywhere"
+          ><ElInput id="networks" v-model="form.networks" spellcheck="false"
+        /></FormField>
         <ElCheckbox v-model="form.readOnly" :disabled="me">Read-only: may look, not change</ElCheckbox>
-        <div v-if="may('people.change')" class="acts"><ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Keep the changes</ElButton></div>
+        <div v-if="may('people.change')" class="acts">
+          <ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Keep the changes</ElButton>
+        </div>
       </form>
       <div><FactList :facts="facts" /></div>
     </div>
@@ -124,7 +209,9 @@ const facts = computed<[string, string][]>(() => {
       </form>
       <template #footer>
         <ElButton @click="giving = false">Leave it</ElButton>
-        <ElButton type="primary" native-type="submit" form="give" :disabled="!password" :loading="busy === 'password'">Set the password</ElButton>
+        <ElButton type="primary" native-type="submit" form="give" :disabled="!password" :loading="busy === 'password'"
+          >Set the password</ElButton
+        >
       </template>
     </ElDialog>
   </template>

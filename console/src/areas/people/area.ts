@@ -6,7 +6,6 @@ export default {
   permission: 'people.read',
   menu: true,
   key: 'w',
-  place: 11,
   routes: [
     { path: '/people', component: () => import('./PeopleList.vue'), meta: { title: 'People' } },
     { path: '/people/:person', component: () => import('./PersonPage.vue'), props: true },

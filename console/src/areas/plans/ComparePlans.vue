@@ -12,7 +12,10 @@ import PageHead from '../../parts/PageHead.vue'
 const route = useRoute()
 const { differing } = useFilters('differing')
 const names = computed(() => [route.query.plan ?? []].flat().map(String))
-const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/compare/plans', { params: { query: { plan: names.value } } })), { on: names })
+const { data, refusal } = useLoad(
+  () => ask(api.GET('/api/v1/compare/plans', { params: { query: { plan: names.value } } })),
+  { on: names },
+)
 const rows = computed(() => data.value?.rows.filter((r) => !differing.value || r.differs))
 const differences = computed(() => data.value?.rows.filter((r) => r.differs).length ?? 0)
 </script>
@@ -20,9 +23,18 @@ const differences = computed(() => data.value?.rows.filter((r) => r.differs).len
 <template>
   <NotHere v-if="!data && refusal" :refusal="refusal" to="/plans" label="All plans" />
   <template v-if="data">
-    <PageHead title="Compare plans" :about="differences ? `They differ in ${differences} of ${data.rows.length} lines, marked ≠` : 'They are the same in everything'">
+    <PageHead
+      title="Compare plans"
+      :about="
+        differences
+          ? `They differ in ${differences} of ${data.rows.length} lines, marked ≠`
+          : 'They are the same in everything'
+      "
+    >
       <template #above><RouterLink to="/plans">Plans</RouterLink></template>
-      <ElCheckbox :model-value="Boolean(differing)" @change="(on) => (differing = on ? 'only' : '')">Only what differs</ElCheckbox>
+      <ElCheckbox :model-value="Boolean(differing)" @change="(on) => (differing = on ? 'only' : '')"
+        >Only what differs</ElCheckbox
+      >
     </PageHead>
     <div class="frame">
       <table>
@@ -30,15 +42,25 @@ const differences = computed(() => data.value?.rows.filter((r) => r.differs).len
           <tr>
             <th scope="col"><span class="unseen">Differs</span></th>
             <th scope="col">Limit or feature</th>
-            <th v-for="plan in data.plans" :key="plan" scope="col" class="right"><RouterLink :to="`/plans/${plan}`">{{ plan }}</RouterLink></th>
+            <th v-for="plan in data.plans" :key="plan" scope="col" class="right">
+              <RouterLink :to="`/plans/${plan}`">{{ plan }}</RouterLink>
+            </th>
           </tr>
         </thead>
         <tbody>
           <tr v-for="row in rows" :key="row.limit ?? row.feature" :class="{ differs: row.differs }">
             <td class="mark">{{ row.differs ? '≠' : '' }}</td>
             <th scope="row">{{ row.title }}</th>
-            <template v-if="row.amounts"><td v-for="(n, i) in row.amounts" :key="i" class="right">{{ amount(n, row.unit ?? 'count') }}</td></template>
-            <template v-else><td v-for="(on, i) in row.on" :key="i" class="right" :class="{ quiet: !on }">{{ on ? 'on' : 'off' }}</td></template>
+            <template v-if="row.amounts"
+              ><td v-for="(n, i) in row.amounts" :key="i" class="right">
+                {{ amount(n, row.unit ?? 'count') }}
+              </td></template
+            >
+            <template v-else
+              ><td v-for="(on, i) in row.on" :key="i" class="right" :class="{ quiet: !on }">
+                {{ on ? 'on' : 'off' }}
+              </td></template
+            >
           </tr>
         </tbody>
       </table>

@@ -28,7 +28,9 @@ const query = computed(() => ({
   cursor: cursor.value || undefined,
   limit: 100,
 }))
-const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/plans', { params: { query: query.value } })), { on: query })
+const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/plans', { params: { query: query.value } })), {
+  on: query,
+})
 const hasResellers = useResellers()
 
 const chosen = reactive(new Set<string>())
@@ -59,24 +61,71 @@ const compare = () => router.push({ path: '/plans/compare', query: { plan: [...c
 
 <template>
   <PageHead title="Plans">
-    <ElButton :disabled="chosen.size < 2 || chosen.size > most" :title="chosen.size < 2 ? 'Choose 2 to 6 plans in the list' : undefined" @click="compare">Compare{{ chosen.size ? ` ${chosen.size}` : '' }}</ElButton>
+    <ElButton
+      :disabled="chosen.size < 2 || chosen.size > most"
+      :title="chosen.size < 2 ? 'Choose 2 to 6 plans in the list' : undefined"
+      @click="compare"
+      >Compare{{ chosen.size ? ` ${chosen.size}` : '' }}</ElButton
+    >
     <ElButton v-if="may('plans.change')" type="primary" @click="router.push('/plans/add')">Add a plan</ElButton>
   </PageHead>
   <div class="filters">
     <ElInput v-model="typed" type="search" clearable placeholder="Part of the name" aria-label="Search plans" />
-    <ResellerPick v-if="hasResellers" v-model="whose" own="The operator's own" placeholder="Everybody's" label="Whose plans" />
+    <ResellerPick
+      v-if="hasResellers"
+      v-model="whose"
+      own="The operator's own"
+      placeholder="Everybody's"
+      label="Whose plans"
+    />
   </div>
   <ProblemNote :refusal="refusal" />
-  <DataTable :columns="columns" :rows="data?.plans" :id="refOf" :to="(p) => `/plans/${refOf(p)}`" caption="Plans, the operator's first">
-    <template #choose="{ row }"><ElCheckbox :model-value="chosen.has(refOf(row))" :aria-label="`Compare ${refOf(row)}`" @change="(on) => choose(row, Boolean(on))" /></template>
-    <template #name="{ row }"><RouterLink :to="`/plans/${refOf(row)}`" class="name">{{ row.name }}</RouterLink><span v-if="row.reseller" class="quiet"> of {{ row.reseller }}</span></template>
-    <template #accounts="{ row }"><RouterLink v-if="row.accounts" :to="{ path: '/accounts', query: { plan: refOf(row) } }">{{ row.accounts.toLocaleString('en') }}</RouterLink><span v-else class="quiet">0</span></template>
-    <template #warnings="{ row }"><span v-if="row.warnings.length" class="warn" :title="row.warnings.map((w) => w.message).join('\n')">▲ {{ row.warnings.length }}</span></template>
+  <DataTable
+    :id="refOf"
+    :columns="columns"
+    :rows="data?.plans"
+    :to="(p) => `/plans/${refOf(p)}`"
+    caption="Plans, the operator's first"
+  >
+    <template #choose="{ row }"
+      ><ElCheckbox
+        :model-value="chosen.has(refOf(row))"
+        :aria-label="`Compare ${refOf(row)}`"
+        @change="(on) => choose(row, Boolean(on))"
+    /></template>
+    <template #name="{ row }"
+      ><RouterLink :to="`/plans/${refOf(row)}`" class="name">{{ row.name }}</RouterLink
+      ><span v-if="row.reseller" class="quiet"> of {{ row.reseller }}</span></template
+    >
+    <template #accounts="{ row }"
+      ><RouterLink v-if="row.accounts" :to="{ path: '/accounts', query: { plan: refOf(row) } }">{{
+        row.accounts.toLocaleString('en')
+      }}</RouterLink
+      ><span v-else class="quiet">0</span></template
+    >
+    <template #warnings="{ row }"
+      ><span v-if="row.warnings.length" class="warn" :title="row.warnings.map((w) => w.message).join('\n')"
+        >▲ {{ row.warnings.length }}</span
+      ></template
+    >
     <template #empty>
-      <div class="empty"><h2>{{ search || whose ? 'No plan fits' : 'There are no plans yet' }}</h2><p v-if="!search && !whose && may('plans.change')"><RouterLink to="/plans/add">Add the first one</RouterLink>: an account is opened on a plan.</p></div>
+      <div class="empty">
+        <h2>{{ search || whose ? 'No plan fits' : 'There are no plans yet' }}</h2>
+        <p v-if="!search && !whose && may('plans.change')">
+          <RouterLink to="/plans/add">Add the first one</RouterLink>: an account is opened on a plan.
+        </p>
+      </div>
     </template>
   </DataTable>
-  <PageTurner v-if="data?.plans.length" :shown="data.plans.length" :what="data.plans.length === 1 ? 'plan' : 'plans'" :next="data.next" :first="!cursor" @next="turn" @first="cursor = ''" />
+  <PageTurner
+    v-if="data?.plans.length"
+    :shown="data.plans.length"
+    :what="data.plans.length === 1 ? 'plan' : 'plans'"
+    :next="data.next"
+    :first="!cursor"
+    @next="turn"
+    @first="cursor = ''"
+  />
 </template>
 
 <style scoped>

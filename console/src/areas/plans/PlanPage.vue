@@ -16,11 +16,16 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 import StepList from '../../parts/StepList.vue'
 import { may } from '../session/state'
 import { refOf } from './names'
+import { confirmed } from '../../parts/confirm'
 
 const props = defineProps<{ plan: string }>()
 const router = useRouter()
 const path = computed(() => ({ plan: props.plan }))
-const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/plans/{plan}', { params: { path: path.value } })), { on: path })
+const {
+  data,
+  refusal: missing,
+  reload,
+} = useLoad(() => ask(api.GET('/api/v1/plans/{plan}', { params: { path: path.value } })), { on: path })
 
 const name = ref('')
 const freeze = ref<'none' | 'over' | 'all'>('none')
@@ -43,7 +48,8 @@ function changed(l: Record<string, number | null>, f: Record<string, boolean>, w
 /** Only what differs from the plan as it was read is sent. */
 const body = computed(() => {
   const plan = data.value!
-  const differs = <T,>(now: Record<string, T>, was: Record<string, T | undefined>) => Object.fromEntries(Object.entries(now).filter(([key, v]) => v !== was[key]))
+  const differs = <T,>(now: Record<string, T>, was: Record<string, T | undefined>) =>
+    Object.fromEntries(Object.entries(now).filter(([key, v]) => v !== was[key]))
   return {
     name: name.value.trim() !== plan.name ? name.value.trim() : undefined,
     limits: differs(limits.value, plan.limits as Record<string, number | null>) as Schemas['PlanChange']['limits'],
@@ -51,23 +57,36 @@ const body = computed(() => {
     freeze: freeze.value,
   }
 })
-const dirty = computed(() => data.value !== undefined && Boolean(body.value.name || Object.keys(body.value.limits ?? {}).length || Object.keys(body.value.features ?? {}).length))
+const dirty = computed(
+  () =>
+    data.value !== undefined &&
+    Boolean(
+      body.value.name || Object.keys(body.value.limits ?? {}).length || Object.keys(body.value.features ?? {}).length,
+    ),
+)
 const header = computed(() => ({ 'If-Match': `"${data.value?.version}"` }))
 
 const look = () =>
   act(async () => {
-    preview.value = await foreseen(api.PATCH('/api/v1/plans/{plan}', { params: { path: path.value, header: header.value, query: { preview: true } }, body: body.value }))
+    preview.value = await foreseen(
+      api.PATCH('/api/v1/plans/{plan}', {
+        params: { path: path.value, header: header.value, query: { preview: true } },
+        body: body.value,
+      }),
+    )
   }, 'preview')
 const change = () =>
   act(async () => {
-    outcome.value = await made(api.PATCH('/api/v1/plans/{plan}', { params: { path: path.value, header: header.value }, body: body.value }))
+    outcome.value = await made(
+      api.PATCH('/api/v1/plans/{plan}', { params: { path: path.value, header: header.value }, body: body.value }),
+    )
     preview.value = undefined
     if (refOf(outcome.value.plan) !== props.plan) await router.replace(`/plans/${refOf(outcome.value.plan)}`)
     await reload()
   }, 'change')
 const remove = () =>
   act(async () => {
-    if (!confirm(`Remove the plan ${props.plan}?`)) return
+    if (!(await confirmed(`Remove the plan ${props.plan}?`, 'Remove'))) return
     await ask(api.DELETE('/api/v1/plans/{plan}', { params: { path: path.value } }))
     await router.push('/plans')
   }, 'remove')
@@ -80,7 +99,11 @@ const general = computed(() => (refusal.value?.problem.errors?.length ? undefine
     <PageHead :title="data.name" :about="data.reseller ? `Plan of ${data.reseller}` : undefined">
       <template #above><RouterLink to="/plans">Plans</RouterLink></template>
       <RouterLink :to="{ path: '/accounts', query: { plan } }">{{ counted(data.accounts, 'account') }}</RouterLink>
-      <ElButton v-if="may('plans.change')" @click="router.push({ path: '/plans/add', query: { like: plan, reseller: data.reseller } })">Copy</ElButton>
+      <ElButton
+        v-if="may('plans.change')"
+        @click="router.push({ path: '/plans/add', query: { like: plan, reseller: data.reseller } })"
+        >Copy</ElButton
+      >
       <ElButton v-if="may('plans.change')" :loading="busy === 'remove'" @click="remove">Remove…</ElButton>
     </PageHead>
     <ul v-if="data.warnings.length" class="notes">
@@ -92,11 +115,21 @@ const general = computed(() => (refusal.value?.problem.errors?.length ? undefine
           <ElInput id="plan-name" v-model="name" spellcheck="false" autocapitalize="none" autocomplete="off" />
         </FormField>
         <h2 class="limits">Limits</h2>
-        <LimitFields :key="data.version" :limits="data.limits" :features="data.features" :wrong="(n) => refusal?.field(n)" @change="changed" />
+        <LimitFields
+          :key="data.version"
+          :limits="data.limits"
+          :features="data.features"
+          :wrong="(n) => refusal?.field(n)"
+          @change="changed"
+        />
       </div>
       <div v-if="may('plans.change')">
         <section v-if="outcome && !dirty" aria-label="Outcome">
-          <p>● Changed. {{ counted(outcome.accounts_changed, 'account') }} may use more or less than before{{ outcome.accounts_frozen ? `; ${outcome.accounts_frozen} keep their present limits` : '' }}.</p>
+          <p>
+            ● Changed. {{ counted(outcome.accounts_changed, 'account') }} may use more or less than before{{
+              outcome.accounts_frozen ? `; ${outcome.accounts_frozen} keep their present limits` : ''
+            }}.
+          </p>
           <StepList v-if="operation" :operation="operation" />
         </section>
         <template v-if="data.accounts">
@@ -110,7 +143,13 @@ const general = computed(() => (refusal.value?.problem.errors?.length ? undefine
         </template>
         <ProblemNote :refusal="general" />
         <div class="acts">
-          <ElButton native-type="submit" :type="preview ? 'primary' : undefined" :disabled="!dirty || !complete" :loading="busy === 'preview' || busy === 'change'">{{ preview ? 'Change the plan' : 'Preview the change' }}</ElButton>
+          <ElButton
+            native-type="submit"
+            :type="preview ? 'primary' : undefined"
+            :disabled="!dirty || !complete"
+            :loading="busy === 'preview' || busy === 'change'"
+            >{{ preview ? 'Change the plan' : 'Preview the change' }}</ElButton
+          >
         </div>
         <PreviewNote v-if="preview" :preview="preview" />
       </div>

@@ -5,7 +5,6 @@ export default {
   home: '/plans',
   permission: 'plans.read',
   key: 'p',
-  place: 3,
   routes: [
     { path: '/plans', component: () => import('./PlanList.vue'), meta: { title: 'Plans' } },
     { path: '/plans/add', component: () => import('./AddPlan.vue'), meta: { title: 'Add a plan' } },

@@ -2,7 +2,7 @@
 import { reactive, ref, shallowRef } from 'vue'
 import { ElButton, ElInput, ElRadio, ElRadioGroup } from 'element-plus'
 import { useRouter } from 'vue-router'
-import { api, made, newKey, type Schemas } from '../../api/client'
+import { api, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import FormField from '../../parts/FormField.vue'
 import LimitFields from '../../parts/LimitFields.vue'
@@ -19,19 +19,36 @@ const nothing = {} as Schemas['Plan']['limits']
 
 const add = () =>
   act(async () => {
-    const body = { ...form, email: form.email.trim() || undefined, limits: limits.value as Schemas['NewReseller']['limits'], features: features.value as Schemas['NewReseller']['features'] }
-    const r = await made(api.POST('/api/v1/resellers', { params: { header: { 'Idempotency-Key': newKey() } }, body }))
+    const body = {
+      ...form,
+      email: form.email.trim() || undefined,
+      limits: limits.value as Schemas['NewReseller']['limits'],
+      features: features.value as Schemas['NewReseller']['features'],
+    }
+    const r = await made(api.POST('/api/v1/resellers', { body }))
     await router.push(`/resellers/${r.name}`)
   }, 'add')
 </script>
 
 <template>
-  <PageHead title="Add a reseller"><template #above><RouterLink to="/resellers">Resellers</RouterLink></template></PageHead>
+  <PageHead title="Add a reseller"
+    ><template #above><RouterLink to="/resellers">Resellers</RouterLink></template></PageHead
+  >
   <form class="halves" @submit.prevent="add">
     <div class="form">
-      <FormField label="Title" for="title" :error="refusal?.field('title')" hint="As people read it"><ElInput id="title" v-model="form.title" autofocus autocomplete="off" /></FormField>
-      <FormField label="Name" for="name" :error="refusal?.field('name')" hint="Lower-case letters, digits, hyphens; their plans are called NAME.PLAN"><ElInput id="name" v-model="form.name" spellcheck="false" autocapitalize="none" autocomplete="off" /></FormField>
-      <FormField label="Contact address" for="email" :error="refusal?.field('email')"><ElInput id="email" v-model="form.email" type="email" autocomplete="off" /></FormField>
+      <FormField label="Title" for="title" :error="refusal?.field('title')" hint="As people read it"
+        ><ElInput id="title" v-model="form.title" autofocus autocomplete="off"
+      /></FormField>
+      <FormField
+        label="Name"
+        for="name"
+        :error="refusal?.field('name')"
+        hint="Lower-case letters, digits, hyphens; their plans are called NAME.PLAN"
+        ><ElInput id="name" v-model="form.name" spellcheck="false" autocapitalize="none" autocomplete="off"
+      /></FormField>
+      <FormField label="Contact address" for="email" :error="refusal?.field('email')"
+        ><ElInput id="email" v-model="form.email" type="email" autocomplete="off"
+      /></FormField>
       <div>
         <h2 id="measure-title">Compared with the share</h2>
         <ElRadioGroup v-model="form.measure" aria-labelledby="measure-title" class="choice">
@@ -40,11 +57,24 @@ const add = () =>
         </ElRadioGroup>
       </div>
       <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
-      <div class="acts"><ElButton native-type="submit" type="primary" :disabled="!form.name || !form.title || !complete" :loading="busy === 'add'">Add the reseller</ElButton></div>
+      <div class="acts">
+        <ElButton
+          native-type="submit"
+          type="primary"
+          :disabled="!form.name || !form.title || !complete"
+          :loading="busy === 'add'"
+          >Add the reseller</ElButton
+        >
+      </div>
     </div>
     <div>
       <h2>Share</h2>
-      <LimitFields :limits="nothing" :features="{}" :wrong="(n) => refusal?.field(n)" @change="(l, f, whole) => ((limits = l), (features = f), (complete = whole))" />
+      <LimitFields
+        :limits="nothing"
+        :features="{}"
+        :wrong="(n) => refusal?.field(n)"
+        @change="(l, f, whole) => ((limits = l), (features = f), (complete = whole))"
+      />
     </div>
   </form>
 </template>

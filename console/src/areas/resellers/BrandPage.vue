@@ -13,13 +13,29 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 
 const props = defineProps<{ reseller: string }>()
 const path = computed(() => ({ reseller: props.reseller }))
-const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/resellers/{reseller}/brand', { params: { path: path.value } })), { on: path })
+const {
+  data,
+  refusal: missing,
+  reload,
+} = useLoad(() => ask(api.GET('/api/v1/resellers/{reseller}/brand', { params: { path: path.value } })), { on: path })
 const { data: whole } = useLoad(() => ask(api.GET('/api/v1/resellers/{reseller}', { params: { path: path.value } })))
 const form = reactive({ title: '', footer: '', bar: '', accent: '', sender_name: '', sender: '' })
 const { refusal, busy, act } = useAct()
 const logo = ref(0)
 const wrongLogo = ref('')
-watch(data, (b) => b && Object.assign(form, { title: b.title ?? '', footer: b.footer ?? '', bar: b.bar ?? '', accent: b.accent ?? '', sender_name: b.sender_name ?? '', sender: b.sender ?? '' }))
+watch(
+  data,
+  (b) =>
+    b &&
+    Object.assign(form, {
+      title: b.title ?? '',
+      footer: b.footer ?? '',
+      bar: b.bar ?? '',
+      accent: b.accent ?? '',
+      sender_name: b.sender_name ?? '',
+      sender: b.sender ?? '',
+    }),
+)
 
 async function again() {
   await reload()
@@ -28,7 +44,12 @@ async function again() {
 }
 const keep = () =>
   act(async () => {
-    data.value = await made(api.PUT('/api/v1/resellers/{reseller}/brand', { params: { path: path.value, header: { 'If-Match': `"${data.value?.version}"` } }, body: { ...form } }))
+    data.value = await made(
+      api.PUT('/api/v1/resellers/{reseller}/brand', {
+        params: { path: path.value, header: { 'If-Match': `"${data.value?.version}"` } },
+        body: { ...form },
+      }),
+    )
     await again()
   }, 'keep')
 async function upload(event: Event) {
@@ -36,7 +57,14 @@ async function upload(event: Event) {
   if (!file) return
   wrongLogo.value = ''
   try {
-    await ask(api.PUT('/api/v1/resellers/{reseller}/brand/logo', { params: { path: path.value }, body: file as unknown as string, bodySerializer: (b) => b as unknown as BodyInit, headers: { 'Content-Type': 'application/octet-stream' } }))
+    await ask(
+      api.PUT('/api/v1/resellers/{reseller}/brand/logo', {
+        params: { path: path.value },
+        body: file as unknown as string,
+        bodySerializer: (b) => b as unknown as BodyInit,
+        headers: { 'Content-Type': 'application/octet-stream' },
+      }),
+    )
     await again()
   } catch (err) {
     if (!(err instanceof Refusal)) throw err
@@ -55,30 +83,63 @@ const fields = ['bar', 'accent', 'sender']
 <template>
   <NotHere v-if="!data && missing" :refusal="missing" :to="`/resellers/${reseller}`" label="Back" />
   <template v-if="data">
-    <PageHead title="Brand" about="How your customers see the console and their notices"><template #above><RouterLink :to="`/resellers/${reseller}`">{{ reseller }}</RouterLink></template></PageHead>
+    <PageHead title="Brand" about="How your customers see the console and their notices"
+      ><template #above
+        ><RouterLink :to="`/resellers/${reseller}`">{{ reseller }}</RouterLink></template
+      ></PageHead
+    >
     <div class="halves">
       <form class="form" @submit.prevent="keep">
-        <FormField label="Title" for="title" hint="Stands where the installation's does"><ElInput id="title" v-model="form.title" maxlength="60" /></FormField>
-        <FormField label="Footer" for="footer" hint="Below each page and each notice"><ElInput id="footer" v-model="form.footer" maxlength="300" /></FormField>
+        <FormField label="Title" for="title" hint="Stands where the installation's does"
+          ><ElInput id="title" v-model="form.title" maxlength="60"
+        /></FormField>
+        <FormField label="Footer" for="footer" hint="Below each page and each notice"
+          ><ElInput id="footer" v-model="form.footer" maxlength="300"
+        /></FormField>
         <div class="pair">
-          <FormField label="Colour of the bar" for="bar" :error="refusal?.field('bar')"><span class="colour"><ElInput id="bar" v-model="form.bar" placeholder="#1e2a2b" spellcheck="false" /><input v-model="form.bar" type="color" aria-label="Pick the colour of the bar" /></span></FormField>
-          <FormField label="Colour of links and buttons" for="accent" :error="refusal?.field('accent')"><span class="colour"><ElInput id="accent" v-model="form.accent" placeholder="#96380f" spellcheck="false" /><input v-model="form.accent" type="color" aria-label="Pick the colour of links and buttons" /></span></FormField>
+          <FormField label="Colour of the bar" for="bar" :error="refusal?.field('bar')"
+            ><span class="colour"
+              ><ElInput id="bar" v-model="form.bar" placeholder="#1e2a2b" spellcheck="false" /><input
+                v-model="form.bar"
+                type="color"
+                aria-label="Pick the colour of the bar" /></span
+          ></FormField>
+          <FormField label="Colour of links and buttons" for="accent" :error="refusal?.field('accent')"
+            ><span class="colour"
+              ><ElInput id="accent" v-model="form.accent" placeholder="#96380f" spellcheck="false" /><input
+                v-model="form.accent"
+                type="color"
+                aria-label="Pick the colour of links and buttons" /></span
+          ></FormField>
         </div>
         <div class="pair">
-          <FormField label="Sender of notices" for="sender-name"><ElInput id="sender-name" v-model="form.sender_name" maxlength="100" /></FormField>
-          <FormField label="Sender's address" for="sender" :error="refusal?.field('sender')"><ElInput id="sender" v-model="form.sender" type="email" /></FormField>
+          <FormField label="Sender of notices" for="sender-name"
+            ><ElInput id="sender-name" v-model="form.sender_name" maxlength="100"
+          /></FormField>
+          <FormField label="Sender's address" for="sender" :error="refusal?.field('sender')"
+            ><ElInput id="sender" v-model="form.sender" type="email"
+          /></FormField>
         </div>
         <ProblemNote :refusal="refusal?.problem.errors?.some((e) => fields.includes(e.name)) ? undefined : refusal" />
-        <div class="acts"><ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Keep the brand</ElButton></div>
+        <div class="acts">
+          <ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Keep the brand</ElButton>
+        </div>
       </form>
       <div>
         <h2>Logo</h2>
         <p v-if="data.logo" class="logo"><img :src="`${data.logo}?${logo}`" alt="The logo as it is" /></p>
         <p v-else class="quiet">There is none; the title stands in its place.</p>
-        <FormField label="Another one" for="logo" :error="wrongLogo" hint="PNG, WebP or SVG, at most 256 KiB. An SVG is written anew from what is harmless.">
+        <FormField
+          label="Another one"
+          for="logo"
+          :error="wrongLogo"
+          hint="PNG, WebP or SVG, at most 256 KiB. An SVG is written anew from what is harmless."
+        >
           <input id="logo" type="file" accept="image/png,image/webp,image/svg+xml" @change="upload" />
         </FormField>
-        <div v-if="data.logo" class="acts away"><ElButton :loading="busy === 'logo'" @click="removeLogo">Take the logo away</ElButton></div>
+        <div v-if="data.logo" class="acts away">
+          <ElButton :loading="busy === 'logo'" @click="removeLogo">Take the logo away</ElButton>
+        </div>
         <NameServers v-if="whole" :reseller="reseller" :names="whole.name_servers" />
       </div>
     </div>

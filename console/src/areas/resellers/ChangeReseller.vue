@@ -15,7 +15,9 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 const props = defineProps<{ reseller: string }>()
 const router = useRouter()
 const path = computed(() => ({ reseller: props.reseller }))
-const { data, refusal: missing } = useLoad(() => ask(api.GET('/api/v1/resellers/{reseller}', { params: { path: path.value } })))
+const { data, refusal: missing } = useLoad(() =>
+  ask(api.GET('/api/v1/resellers/{reseller}', { params: { path: path.value } })),
+)
 
 const form = reactive({ title: '', email: '', measure: 'allotted' as 'allotted' | 'used', keep: false })
 const limits = shallowRef<Record<string, number | null>>({})
@@ -24,34 +26,69 @@ const complete = ref(false)
 const preview = shallowRef<Schemas['Preview']>()
 const { refusal, busy, act } = useAct()
 watch(data, (r) => r && Object.assign(form, { title: r.title, email: r.email ?? '', measure: r.measure }))
-watch([() => [form.title, form.email, form.measure], limits, features], () => (preview.value = undefined), { deep: true })
+watch([() => [form.title, form.email, form.measure], limits, features], () => (preview.value = undefined), {
+  deep: true,
+})
 
-const body = computed(() => ({ title: form.title, email: form.email.trim(), measure: form.measure, over: form.keep ? ('keep' as const) : undefined, limits: limits.value as Schemas['ResellerChange']['limits'], features: features.value as Schemas['ResellerChange']['features'] }))
+const body = computed(() => ({
+  title: form.title,
+  email: form.email.trim(),
+  measure: form.measure,
+  over: form.keep ? ('keep' as const) : undefined,
+  limits: limits.value as Schemas['ResellerChange']['limits'],
+  features: features.value as Schemas['ResellerChange']['features'],
+}))
 const header = computed(() => ({ 'If-Match': `"${data.value?.version}"` }))
 const look = () =>
   act(async () => {
-    preview.value = await foreseen(api.PATCH('/api/v1/resellers/{reseller}', { params: { path: path.value, header: header.value, query: { preview: true } }, body: body.value }))
+    preview.value = await foreseen(
+      api.PATCH('/api/v1/resellers/{reseller}', {
+        params: { path: path.value, header: header.value, query: { preview: true } },
+        body: body.value,
+      }),
+    )
   }, 'preview')
 const change = () =>
   act(async () => {
-    await made(api.PATCH('/api/v1/resellers/{reseller}', { params: { path: path.value, header: header.value }, body: body.value }))
+    await made(
+      api.PATCH('/api/v1/resellers/{reseller}', {
+        params: { path: path.value, header: header.value },
+        body: body.value,
+      }),
+    )
     await router.push(`/resellers/${props.reseller}`)
   }, 'change')
-const over = computed(() => preview.value?.notes.some((n) => n.startsWith('over the new share')) || refusal.value?.kind === 'needs-decision')
+const over = computed(
+  () =>
+    preview.value?.notes.some((n) => n.startsWith('over the new share')) || refusal.value?.kind === 'needs-decision',
+)
 </script>
 
 <template>
   <NotHere v-if="!data && missing" :refusal="missing" to="/resellers" label="All resellers" />
   <template v-if="data">
-    <PageHead :title="`Change ${data.title}`"><template #above><RouterLink :to="`/resellers/${reseller}`">{{ data.title }}</RouterLink></template></PageHead>
+    <PageHead :title="`Change ${data.title}`"
+      ><template #above
+        ><RouterLink :to="`/resellers/${reseller}`">{{ data.title }}</RouterLink></template
+      ></PageHead
+    >
     <form class="halves" @submit.prevent="preview ? change() : look()">
       <div>
         <h2>Share</h2>
-        <LimitFields :limits="data.limits" :features="data.features" :wrong="(n) => refusal?.field(n)" @change="(l, f, whole) => ((limits = l), (features = f), (complete = whole))" />
+        <LimitFields
+          :limits="data.limits"
+          :features="data.features"
+          :wrong="(n) => refusal?.field(n)"
+          @change="(l, f, whole) => ((limits = l), (features = f), (complete = whole))"
+        />
       </div>
       <div class="form">
-        <FormField label="Title" for="title" :error="refusal?.field('title')"><ElInput id="title" v-model="form.title" /></FormField>
-        <FormField label="Contact address" for="email" :error="refusal?.field('email')"><ElInput id="email" v-model="form.email" type="email" /></FormField>
+        <FormField label="Title" for="title" :error="refusal?.field('title')"
+          ><ElInput id="title" v-model="form.title"
+        /></FormField>
+        <FormField label="Contact address" for="email" :error="refusal?.field('email')"
+          ><ElInput id="email" v-model="form.email" type="email"
+        /></FormField>
         <div>
           <h2 id="measure-title">Compared with the share</h2>
           <ElRadioGroup v-model="form.measure" aria-labelledby="measure-title" class="choice">
@@ -60,9 +97,18 @@ const over = computed(() => preview.value?.notes.some((n) => n.startsWith('over 
           </ElRadioGroup>
         </div>
         <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
-        <ElCheckbox v-if="over" v-model="form.keep">Keep what is given out: no account can use more than the share itself, and nothing more can be given out there</ElCheckbox>
+        <ElCheckbox v-if="over" v-model="form.keep"
+          >Keep what is given out: no account can use more than the share itself, and nothing more can be given out
+          there</ElCheckbox
+        >
         <div class="acts">
-          <ElButton native-type="submit" :type="preview ? 'primary' : undefined" :disabled="!complete || (Boolean(preview) && over && !form.keep)" :loading="Boolean(busy)">{{ preview ? 'Change the reseller' : 'Preview the change' }}</ElButton>
+          <ElButton
+            native-type="submit"
+            :type="preview ? 'primary' : undefined"
+            :disabled="!complete || (Boolean(preview) && over && !form.keep)"
+            :loading="Boolean(busy)"
+            >{{ preview ? 'Change the reseller' : 'Preview the change' }}</ElButton
+          >
         </div>
         <PreviewNote v-if="preview" :preview="preview" />
       </div>

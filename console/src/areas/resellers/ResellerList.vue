@@ -19,11 +19,14 @@ const router = useRouter()
 const { search, cursor } = useFilters('search', 'cursor')
 const typed = useTyped(search)
 const query = computed(() => ({ search: search.value || undefined, cursor: cursor.value || undefined, limit: 50 }))
-const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/resellers', { params: { query: query.value } })), { on: query })
+const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/resellers', { params: { query: query.value } })), {
+  on: query,
+})
 
 // A reseller has one page of this kind: their own.
 watchEffect(() => {
-  if (session.value?.role === 'reseller' && session.value.reseller) void router.replace(`/resellers/${session.value.reseller}`)
+  if (session.value?.role === 'reseller' && session.value.reseller)
+    void router.replace(`/resellers/${session.value.reseller}`)
 })
 
 const columns: Column<Reseller>[] = [
@@ -41,20 +44,52 @@ function turn() {
 </script>
 
 <template>
-  <PageHead title="Resellers"><ElButton v-if="may('resellers.change')" type="primary" @click="router.push('/resellers/add')">Add a reseller</ElButton></PageHead>
-  <div class="filters"><ElInput v-model="typed" type="search" clearable placeholder="Part of the name or title" aria-label="Search resellers" /></div>
+  <PageHead title="Resellers"
+    ><ElButton v-if="may('resellers.change')" type="primary" @click="router.push('/resellers/add')"
+      >Add a reseller</ElButton
+    ></PageHead
+  >
+  <div class="filters">
+    <ElInput
+      v-model="typed"
+      type="search"
+      clearable
+      placeholder="Part of the name or title"
+      aria-label="Search resellers"
+    />
+  </div>
   <ProblemNote :refusal="refusal" />
-  <DataTable :columns="columns" :rows="data?.resellers" :id="(r) => r.name" :to="(r) => `/resellers/${r.name}`" caption="Resellers in the order of their names">
-    <template #title="{ row }"><RouterLink :to="`/resellers/${row.name}`" class="name">{{ row.title }}</RouterLink> <span class="quiet">{{ row.name }}</span></template>
+  <DataTable
+    :id="(r) => r.name"
+    :columns="columns"
+    :rows="data?.resellers"
+    :to="(r) => `/resellers/${r.name}`"
+    caption="Resellers in the order of their names"
+  >
+    <template #title="{ row }"
+      ><RouterLink :to="`/resellers/${row.name}`" class="name">{{ row.title }}</RouterLink>
+      <span class="quiet">{{ row.name }}</span></template
+    >
     <template #state="{ row }"><StateMark :state="row.suspension ? 'suspended' : 'active'" /></template>
     <template #empty>
       <div class="empty">
         <h2>{{ search ? 'No reseller fits' : 'There are no resellers yet' }}</h2>
-        <p v-if="!search">A reseller gets a share of the installation, cuts it into plans of their own, and sells accounts under their own name.</p>
+        <p v-if="!search">
+          A reseller gets a share of the installation, cuts it into plans of their own, and sells accounts under their
+          own name.
+        </p>
       </div>
     </template>
   </DataTable>
-  <PageTurner v-if="data?.resellers.length" :shown="data.resellers.length" :what="data.resellers.length === 1 ? 'reseller' : 'resellers'" :next="data.next" :first="!cursor" @next="turn" @first="cursor = ''" />
+  <PageTurner
+    v-if="data?.resellers.length"
+    :shown="data.resellers.length"
+    :what="data.resellers.length === 1 ? 'reseller' : 'resellers'"
+    :next="data.next"
+    :first="!cursor"
+    @next="turn"
+    @first="cursor = ''"
+  />
 </template>
 
 <style scoped>

@@ -20,12 +20,19 @@ import StepList from '../../parts/StepList.vue'
 import StripFact from '../../parts/StripFact.vue'
 import PeopleTable from '../people/PeopleTable.vue'
 import { isOperator, may, session } from '../session/state'
+import { confirmed } from '../../parts/confirm'
 
 const props = defineProps<{ reseller: string }>()
 const router = useRouter()
 const path = computed(() => ({ reseller: props.reseller }))
-const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/resellers/{reseller}', { params: { path: path.value } })), { on: path, every: 15_000 })
-const { data: share } = useLoad(() => ask(api.GET('/api/v1/resellers/{reseller}/share', { params: { path: path.value } })), { on: path, every: 15_000 })
+const { data, refusal, reload } = useLoad(
+  () => ask(api.GET('/api/v1/resellers/{reseller}', { params: { path: path.value } })),
+  { on: path, every: 15_000 },
+)
+const { data: share } = useLoad(
+  () => ask(api.GET('/api/v1/resellers/{reseller}/share', { params: { path: path.value } })),
+  { on: path, every: 15_000 },
+)
 
 type Line = Schemas['ShareLine']
 const counts = computed(() => share.value?.lines.filter((l) => !l.bound))
@@ -33,8 +40,18 @@ const bounds = computed(() => share.value?.lines.filter((l) => l.bound))
 const columns = computed<Column<Line>[]>(() => [
   { key: 'what', title: 'Limit', text: (l) => l.title, long: true },
   { key: 'share', title: 'Share', right: true, text: (l) => amount(l.share, l.unit) },
-  { key: 'allotted', title: share.value?.measure === 'allotted' ? 'Allotted ●' : 'Allotted', right: true, text: (l) => amount(l.allotted, l.unit) },
-  { key: 'used', title: share.value?.measure === 'used' ? 'Used ●' : 'Used', right: true, text: (l) => amount(l.used, l.unit) },
+  {
+    key: 'allotted',
+    title: share.value?.measure === 'allotted' ? 'Allotted ●' : 'Allotted',
+    right: true,
+    text: (l) => amount(l.allotted, l.unit),
+  },
+  {
+    key: 'used',
+    title: share.value?.measure === 'used' ? 'Used ●' : 'Used',
+    right: true,
+    text: (l) => amount(l.used, l.unit),
+  },
   { key: 'left', title: 'Left', right: true },
 ])
 const boundColumns: Column<Line>[] = [
@@ -53,11 +70,18 @@ const { operation } = useOperation(started, () => void reload())
 const { refusal: acting, busy, act } = useAct()
 const look = () =>
   act(async () => {
-    preview.value = await foreseen(api.POST('/api/v1/resellers/{reseller}/suspend', { params: { path: path.value, query: { preview: true } }, body: form }))
+    preview.value = await foreseen(
+      api.POST('/api/v1/resellers/{reseller}/suspend', {
+        params: { path: path.value, query: { preview: true } },
+        body: form,
+      }),
+    )
   }, 'preview')
 const suspend = () =>
   act(async () => {
-    const done = await made(api.POST('/api/v1/resellers/{reseller}/suspend', { params: { path: path.value }, body: form }))
+    const done = await made(
+      api.POST('/api/v1/resellers/{reseller}/suspend', { params: { path: path.value }, body: form }),
+    )
     started.value = done.operation || undefined
     suspending.value = false
     await reload()
@@ -70,7 +94,7 @@ const resume = () =>
   }, 'resume')
 const remove = () =>
   act(async () => {
-    if (!confirm(`Remove ${props.reseller} with all their plans and sign-ins?`)) return
+    if (!(await confirmed(`Remove ${props.reseller} with all their plans and sign-ins?`, 'Remove'))) return
     await ask(api.DELETE('/api/v1/resellers/{reseller}', { params: { path: path.value } }))
     await router.push('/resellers')
   }, 'remove')
@@ -86,53 +110,95 @@ const actAs = () =>
   <template v-if="data && share">
     <PageHead :title="data.title" :about="isOperator ? `Reseller ${data.name}` : 'Your share'">
       <template v-if="isOperator" #above><RouterLink to="/resellers">Resellers</RouterLink></template>
-      <ElButton v-if="isOperator && may('people.act_as') && session?.duty === 'all' && !data.suspension" :loading="busy === 'act'" @click="actAs">Act as them</ElButton>
+      <ElButton
+        v-if="isOperator && may('people.act_as') && session?.duty === 'all' && !data.suspension"
+        :loading="busy === 'act'"
+        @click="actAs"
+        >Act as them</ElButton
+      >
       <ElButton v-if="may('brand.change')" @click="router.push(`/resellers/${reseller}/brand`)">Brand</ElButton>
       <template v-if="may('resellers.change')">
         <ElButton v-if="data.suspension" :loading="busy === 'resume'" @click="resume">Resume</ElButton>
-        <ElButton v-else @click="(suspending = true), (preview = undefined)">Suspend…</ElButton>
+        <ElButton v-else @click="((suspending = true), (preview = undefined))">Suspend…</ElButton>
         <ElButton :loading="busy === 'remove'" @click="remove">Remove…</ElButton>
         <ElButton type="primary" @click="router.push(`/resellers/${reseller}/change`)">Change the share</ElButton>
       </template>
     </PageHead>
-    <p v-if="data.suspension" class="warn">▲ Suspended since {{ moment(data.suspension.since) }} by {{ data.suspension.by }}: {{ data.suspension.why }}. Their accounts {{ data.accounts_suspended ? 'are suspended with them' : 'stay as they are' }}.</p>
+    <p v-if="data.suspension" class="warn">
+      ▲ Suspended since {{ moment(data.suspension.since) }} by {{ data.suspension.by }}: {{ data.suspension.why }}.
+      Their accounts {{ data.accounts_suspended ? 'are suspended with them' : 'stay as they are' }}.
+    </p>
     <FactStrip>
       <StripFact name="State"><StateMark :state="data.suspension ? 'suspended' : 'active'" /></StripFact>
-      <StripFact name="Accounts"><RouterLink :to="{ path: '/accounts', query: isOperator ? { reseller } : {} }">{{ data.accounts.toLocaleString('en') }}</RouterLink></StripFact>
-      <StripFact name="Customers"><RouterLink :to="{ path: '/customers', query: isOperator ? { reseller } : {} }">{{ data.customers.toLocaleString('en') }}</RouterLink></StripFact>
-      <StripFact name="Plans"><RouterLink :to="{ path: '/plans', query: isOperator ? { whose: reseller } : {} }">{{ data.plans }}</RouterLink></StripFact>
-      <StripFact name="Measured as"><b>{{ data.measure }}</b></StripFact>
-      <StripFact :name="`Disk ${data.measure}`"><FillBar :used="taken" :of="disk?.share" unit="bytes" what="Disk space" /></StripFact>
+      <StripFact name="Accounts"
+        ><RouterLink :to="{ path: '/accounts', query: isOperator ? { reseller } : {} }">{{
+          data.accounts.toLocaleString('en')
+        }}</RouterLink></StripFact
+      >
+      <StripFact name="Customers"
+        ><RouterLink :to="{ path: '/customers', query: isOperator ? { reseller } : {} }">{{
+          data.customers.toLocaleString('en')
+        }}</RouterLink></StripFact
+      >
+      <StripFact name="Plans"
+        ><RouterLink :to="{ path: '/plans', query: isOperator ? { whose: reseller } : {} }">{{
+          data.plans
+        }}</RouterLink></StripFact
+      >
+      <StripFact name="Measured as"
+        ><b>{{ data.measure }}</b></StripFact
+      >
+      <StripFact :name="`Disk ${data.measure}`"
+        ><FillBar :used="taken" :of="disk?.share" unit="bytes" what="Disk space"
+      /></StripFact>
     </FactStrip>
     <ProblemNote :refusal="acting" />
     <section v-if="operation" aria-label="Steps"><StepList :operation="operation" /></section>
     <div class="halves">
       <section>
-        <h2>Share <span class="quiet">what is left follows from what is {{ share.measure }} ●</span></h2>
-        <DataTable :columns="columns" :rows="counts" :id="(l) => l.key" caption="Share, allotted, used and left">
-          <template #left="{ row }"><span :class="{ warn: row.over }">{{ row.over ? '▲ over' : amount(row.left, row.unit) }}</span></template>
+        <h2>
+          Share <span class="quiet">what is left follows from what is {{ share.measure }} ●</span>
+        </h2>
+        <DataTable :id="(l) => l.key" :columns="columns" :rows="counts" caption="Share, allotted, used and left">
+          <template #left="{ row }"
+            ><span :class="{ warn: row.over }">{{ row.over ? '▲ over' : amount(row.left, row.unit) }}</span></template
+          >
         </DataTable>
       </section>
       <div>
         <section>
           <h2>For each account</h2>
-          <DataTable :columns="boundColumns" :rows="bounds" :id="(l) => l.key" caption="Bounds of each account">
-            <template #allotted="{ row }"><span :class="{ warn: row.over }">{{ row.over ? '▲ ' : '' }}{{ amount(row.allotted, row.unit) }}</span></template>
+          <DataTable :id="(l) => l.key" :columns="boundColumns" :rows="bounds" caption="Bounds of each account">
+            <template #allotted="{ row }"
+              ><span :class="{ warn: row.over }"
+                >{{ row.over ? '▲ ' : '' }}{{ amount(row.allotted, row.unit) }}</span
+              ></template
+            >
           </DataTable>
-          <p class="quiet">Features that can be switched on: {{ share.features.join(', ').replaceAll('_', ' ') || 'none' }}.</p>
+          <p class="quiet">
+            Features that can be switched on: {{ share.features.join(', ').replaceAll('_', ' ') || 'none' }}.
+          </p>
         </section>
         <section v-if="may('people.read')">
-          <PeopleTable :query="isOperator ? { reseller, role: 'reseller' } : { role: 'reseller' }" :add="{ reseller }" title="Who signs in for them" />
+          <PeopleTable
+            :query="isOperator ? { reseller, role: 'reseller' } : { role: 'reseller' }"
+            :add="{ reseller }"
+            title="Who signs in for them"
+          />
         </section>
       </div>
     </div>
     <ElDialog v-model="suspending" :title="`Suspend ${data.title}?`" width="min(36rem, 94vw)">
       <form id="suspend" class="stack" @submit.prevent="suspend">
         <p>Nobody of theirs can sign in until they are resumed; whoever tries is told why.</p>
-        <FormField label="Reason" for="why" :error="acting?.field('why')"><ElInput id="why" v-model="form.why" maxlength="500" /></FormField>
+        <FormField label="Reason" for="why" :error="acting?.field('why')"
+          ><ElInput id="why" v-model="form.why" maxlength="500"
+        /></FormField>
         <ElRadioGroup v-model="form.accounts" aria-label="Their accounts" class="choice" @change="preview = undefined">
           <ElRadio value="stay">their {{ counted(data.accounts, 'account') }} stay as they are</ElRadio>
-          <ElRadio value="suspend">their {{ counted(data.accounts, 'account') }} are suspended too: visitors see a notice</ElRadio>
+          <ElRadio value="suspend"
+            >their {{ counted(data.accounts, 'account') }} are suspended too: visitors see a notice</ElRadio
+          >
         </ElRadioGroup>
         <PreviewNote v-if="preview" :preview="preview" />
         <ProblemNote :refusal="acting" />
@@ -140,7 +206,14 @@ const actAs = () =>
       <template #footer>
         <ElButton @click="suspending = false">Leave it</ElButton>
         <ElButton :disabled="!form.why.trim()" :loading="busy === 'preview'" @click="look">Preview</ElButton>
-        <ElButton type="primary" native-type="submit" form="suspend" :disabled="!form.why.trim()" :loading="busy === 'suspend'">Suspend</ElButton>
+        <ElButton
+          type="primary"
+          native-type="submit"
+          form="suspend"
+          :disabled="!form.why.trim()"
+          :loading="busy === 'suspend'"
+          >Suspend</ElButton
+        >
       </template>
     </ElDialog>
   </template>

@@ -6,12 +6,21 @@ export default {
   home: '/resellers',
   permission: 'resellers.read',
   key: 'r',
-  place: 4,
   routes: [
     { path: '/resellers', component: () => import('./ResellerList.vue'), meta: { title: 'Resellers' } },
     { path: '/resellers/add', component: () => import('./AddReseller.vue'), meta: { title: 'Add a reseller' } },
     { path: '/resellers/:reseller', component: () => import('./ResellerPage.vue'), props: true },
-    { path: '/resellers/:reseller/change', component: () => import('./ChangeReseller.vue'), props: true, meta: { title: 'Change a reseller' } },
-    { path: '/resellers/:reseller/brand', component: () => import('./BrandPage.vue'), props: true, meta: { title: 'Brand' } },
+    {
+      path: '/resellers/:reseller/change',
+      component: () => import('./ChangeReseller.vue'),
+      props: true,
+      meta: { title: 'Change a reseller' },
+    },
+    {
+      path: '/resellers/:reseller/brand',
+      component: () => import('./BrandPage.vue'),
+      props: true,
+      meta: { title: 'Brand' },
+    },
   ],
 } satisfies Area

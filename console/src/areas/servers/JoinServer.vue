@@ -1,13 +1,15 @@
 <script setup lang="ts">
-import { computed, reactive, ref, shallowRef, watch } from 'vue'
+import { computed, reactive, shallowRef, watch } from 'vue'
 import { ElButton, ElCheckbox, ElDialog, ElInput } from 'element-plus'
-import { api, made, newKey, type Schemas } from '../../api/client'
+import { api, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useOperation } from '../../composables/useOperation'
 import { moment } from '../../words'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import StepList from '../../parts/StepList.vue'
+import { confirmed } from '../../parts/confirm'
+import { useCopy } from '../../composables/useCopy'
 
 /** Adds a server, shows its join secret once, and watches it join. */
 const shown = defineModel<boolean>({ required: true })
@@ -16,7 +18,6 @@ const emit = defineEmits<{ joined: [] }>()
 const form = reactive({ label: '', address: '', closed: false })
 const joining = shallowRef<Schemas['Joining']>()
 const { refusal, busy, act } = useAct()
-const copied = ref(false)
 const { operation } = useOperation(
   computed(() => joining.value?.operation),
   () => emit('joined'),
@@ -27,35 +28,51 @@ watch(shown, (on) => {
   Object.assign(form, { label: '', address: '', closed: false })
   joining.value = undefined
   refusal.value = undefined
-  copied.value = false
 })
 
 const add = () =>
   act(async () => {
     const body = { label: form.label, address: form.address, roles: ['web'], closed: form.closed || undefined }
-    joining.value = await made(api.POST('/api/v1/servers', { params: { header: { 'Idempotency-Key': newKey() } }, body }))
+    joining.value = await made(api.POST('/api/v1/servers', { body }))
     emit('joined')
   })
 
 const command = computed(() => `victualler-agent join ${joining.value?.join_secret}`)
-async function copy() {
-  await navigator.clipboard.writeText(command.value)
-  copied.value = true
-}
+const { copied, copy } = useCopy(() => command.value)
 
-function leave(done: () => void) {
+async function leave(done: () => void) {
   const lost = joining.value && operation.value?.state !== 'done' && !copied.value
-  if (!lost || confirm('The join secret has not been copied and cannot be shown again. Leave all the same?')) done()
+  if (
+    !lost ||
+    (await confirmed('The join secret has not been copied and cannot be shown again. Close anyway?', 'Close'))
+  )
+    done()
 }
 </script>
 
 <template>
-  <ElDialog v-model="shown" title="Add a server" width="min(38rem, 94vw)" :before-close="leave" :close-on-click-modal="false">
+  <ElDialog
+    v-model="shown"
+    title="Add a server"
+    width="min(38rem, 94vw)"
+    :before-close="leave"
+    :close-on-click-modal="false"
+  >
     <form v-if="!joining" id="join-server" class="stack" @submit.prevent="add">
-      <FormField label="Label" for="label" :error="refusal?.field('label')" hint="How people call it: lower-case letters, digits and hyphens">
+      <FormField
+        label="Label"
+        for="label"
+        :error="refusal?.field('label')"
+        hint="How people call it: lower-case letters, digits and hyphens"
+      >
         <ElInput id="label" v-model="form.label" autocomplete="off" spellcheck="false" autocapitalize="none" />
       </FormField>
-      <FormField label="Address" for="address" :error="refusal?.field('address')" hint="Host name or IP address; :PORT if its agent does not listen on 7677">
+      <FormField
+        label="Address"
+        for="address"
+        :error="refusal?.field('address')"
+        hint="Host name or IP address; :PORT if its agent does not listen on 7677"
+      >
         <ElInput id="address" v-model="form.address" autocomplete="off" spellcheck="false" autocapitalize="none" />
       </FormField>
       <ElCheckbox v-model="form.closed">Takes no new accounts at first</ElCheckbox>
@@ -64,14 +81,24 @@ function leave(done: () => void) {
     <div v-else class="stack">
       <p>On the server, as root, before {{ moment(joining.ends_at) }}:</p>
       <pre tabindex="0">{{ command }}</pre>
-      <p><ElButton size="small" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton> <span class="quiet">The secret works once, and is shown only now.</span></p>
+      <p>
+        <ElButton size="small" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton>
+        <span class="quiet">The secret works once, and is shown only now.</span>
+      </p>
       <StepList v-if="operation" :operation="operation" />
     </div>
     <template #footer>
       <ElButton v-if="joining" @click="leave(() => (shown = false))">Close</ElButton>
       <template v-else>
         <ElButton @click="shown = false">Cancel</ElButton>
-        <ElButton type="primary" native-type="submit" form="join-server" :disabled="!form.label || !form.address" :loading="Boolean(busy)">Add the server</ElButton>
+        <ElButton
+          type="primary"
+          native-type="submit"
+          form="join-server"
+          :disabled="!form.label || !form.address"
+          :loading="Boolean(busy)"
+          >Add the server</ElButton
+        >
       </template>
     </template>
   </ElDialog>

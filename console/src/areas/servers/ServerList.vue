@@ -24,7 +24,13 @@ const columns: Column<Server>[] = [
   { key: 'accounts', title: 'Accounts', right: true, text: (s) => String(s.accounts) },
   { key: 'disk', title: 'Disk used', wide: true },
   { key: 'memory', title: 'Memory used', wide: true },
-  { key: 'load', title: 'Load', right: true, wide: true, text: (s) => (s.health ? `${s.health.load.toFixed(2)} / ${s.health.processors}` : '–') },
+  {
+    key: 'load',
+    title: 'Load',
+    right: true,
+    wide: true,
+    text: (s) => (s.health ? `${s.health.load.toFixed(2)} / ${s.health.processors}` : '–'),
+  },
   { key: 'drift', title: 'Drift', right: true, text: (s) => (s.drifts ? `▲ ${s.drifts}` : '0') },
   { key: 'swept', title: 'Last sweep', wide: true, text: (s) => ago(s.swept_at) },
 ]
@@ -36,11 +42,34 @@ const used = (total?: number, free?: number) => (total === undefined || free ===
     <ElButton type="primary" @click="joining = true">Add a server</ElButton>
   </PageHead>
   <ProblemNote :refusal="refusal" />
-  <DataTable :columns="columns" :rows="data?.servers ?? undefined" :id="(s) => s.label" :to="(s) => `/servers/${s.label}`" caption="Servers">
-    <template #label="{ row }"><RouterLink :to="`/servers/${row.label}`"><b>{{ row.label }}</b></RouterLink> <span class="quiet">{{ row.roles?.join(', ') }}</span></template>
+  <DataTable
+    :id="(s) => s.label"
+    :columns="columns"
+    :rows="data?.servers ?? undefined"
+    :to="(s) => `/servers/${s.label}`"
+    caption="Servers"
+  >
+    <template #label="{ row }"
+      ><RouterLink :to="`/servers/${row.label}`"
+        ><b>{{ row.label }}</b></RouterLink
+      >
+      <span class="quiet">{{ row.roles?.join(', ') }}</span></template
+    >
     <template #health="{ row }"><StateMark :state="health(row)" /></template>
-    <template #disk="{ row }"><FillBar :used="used(row.health?.disk_total, row.health?.disk_free)" :of="row.health?.disk_total ?? 0" unit="bytes" what="Disk of the homes" /></template>
-    <template #memory="{ row }"><FillBar :used="used(row.health?.memory_total, row.health?.memory_free)" :of="row.health?.memory_total ?? 0" unit="bytes" :what="`Memory, ${size(row.health?.memory_free)} free`" /></template>
+    <template #disk="{ row }"
+      ><FillBar
+        :used="used(row.health?.disk_total, row.health?.disk_free)"
+        :of="row.health?.disk_total ?? 0"
+        unit="bytes"
+        what="Disk of the homes"
+    /></template>
+    <template #memory="{ row }"
+      ><FillBar
+        :used="used(row.health?.memory_total, row.health?.memory_free)"
+        :of="row.health?.memory_total ?? 0"
+        unit="bytes"
+        :what="`Memory, ${size(row.health?.memory_free)} free`"
+    /></template>
     <template #empty>
       <div class="empty">
         <h2>There are no servers yet</h2>

@@ -20,15 +20,24 @@ import StripFact from '../../parts/StripFact.vue'
 import StepList from '../../parts/StepList.vue'
 import OperationTable from '../operations/OperationTable.vue'
 import { health } from './health'
+import { confirmed } from '../../parts/confirm'
 
 const props = defineProps<{ server: string }>()
 const router = useRouter()
 const path = computed(() => ({ server: props.server }))
 
-const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/servers/{server}', { params: { path: path.value } })), { on: path, every: 5_000 })
-const { data: drift, reload: reloadDrift } = useLoad(() => ask(api.GET('/api/v1/servers/{server}/drift', { params: { path: path.value } })), { on: path, every: 10_000 })
+const { data, refusal, reload } = useLoad(
+  () => ask(api.GET('/api/v1/servers/{server}', { params: { path: path.value } })),
+  { on: path, every: 5_000 },
+)
+const { data: drift, reload: reloadDrift } = useLoad(
+  () => ask(api.GET('/api/v1/servers/{server}/drift', { params: { path: path.value } })),
+  { on: path, every: 10_000 },
+)
 const { data: operations, reload: reloadOperations } = useLoad(
-  () => ask(api.GET('/api/v1/operations', { params: { query: { server: props.server, limit: 8 } } })), { on: path })
+  () => ask(api.GET('/api/v1/operations', { params: { query: { server: props.server, limit: 8 } } })),
+  { on: path },
+)
 
 watchEffect(() => {
   document.title = `${props.server} · Victualler`
@@ -48,17 +57,21 @@ const sweep = () =>
   })
 const repair = () =>
   act(async () => {
-    started.value = (await made(api.POST('/api/v1/servers/{server}/repair', { params: { path: path.value } }))).operation
+    started.value = (
+      await made(api.POST('/api/v1/servers/{server}/repair', { params: { path: path.value } }))
+    ).operation
   })
 const setOpen = (open: boolean) =>
   act(async () => {
     const header = { 'If-Match': `"${data.value?.version}"` }
-    data.value = await made(api.PATCH('/api/v1/servers/{server}', { params: { path: path.value, header }, body: { open } }))
+    data.value = await made(
+      api.PATCH('/api/v1/servers/{server}', { params: { path: path.value, header }, body: { open } }),
+    )
   })
 
 const remove = () =>
   act(async () => {
-    if (!confirm(`Remove ${props.server} from the installation?`)) return
+    if (!(await confirmed(`Remove ${props.server} from the installation?`, 'Remove'))) return
     await ask(api.DELETE('/api/v1/servers/{server}', { params: { path: path.value } }))
     await router.push('/servers')
   })
@@ -69,7 +82,14 @@ const facts = computed<[string, string][]>(() => {
   return [
     ['Roles', s.roles?.join(', ') ?? ''],
     ['Load', s.health ? `${s.health.load.toFixed(2)} on ${s.health.processors} processors` : '–'],
-    ['Disk limits', s.health?.quota === 'btrfs' ? 'kept by the file system (btrfs)' : s.health ? 'measured only: the file system cannot keep them' : '–'],
+    [
+      'Disk limits',
+      s.health?.quota === 'btrfs'
+        ? 'kept by the file system (btrfs)'
+        : s.health
+          ? 'measured only: the file system cannot keep them'
+          : '–',
+    ],
     ['Agent', s.health?.agent_version ?? '–'],
     ['Last answer', ago(s.seen_at)],
     ['Last sweep', ago(s.swept_at)],
@@ -84,18 +104,45 @@ const facts = computed<[string, string][]>(() => {
       <template #above><RouterLink to="/servers">Servers</RouterLink></template>
       <ElButton v-if="data.accounts === 0" @click="remove">Remove</ElButton>
       <ElButton :disabled="data.state !== 'joined'" @click="sweep">Sweep now</ElButton>
-      <ElButton :type="drift?.drifts?.length ? 'primary' : ''" :disabled="data.state !== 'joined'" @click="repair">Repair</ElButton>
+      <ElButton :type="drift?.drifts?.length ? 'primary' : ''" :disabled="data.state !== 'joined'" @click="repair"
+        >Repair</ElButton
+      >
     </PageHead>
     <FactStrip>
       <StripFact name="Health"><StateMark :state="health(data)" /></StripFact>
-      <StripFact name="Accounts"><RouterLink :to="{ path: '/accounts', query: { server: data.label } }">{{ data.accounts }}</RouterLink></StripFact>
-      <StripFact name="The world reaches it at"><code>{{ data.addresses.join(' ') }}</code></StripFact>
+      <StripFact name="Accounts"
+        ><RouterLink :to="{ path: '/accounts', query: { server: data.label } }">{{
+          data.accounts
+        }}</RouterLink></StripFact
+      >
+      <StripFact name="The world reaches it at"
+        ><code>{{ data.addresses.join(' ') }}</code></StripFact
+      >
       <StripFact name="Takes new accounts" for="takes">
-        <ElSwitch id="takes" :model-value="data.open" inline-prompt active-text="yes" inactive-text="no" @change="setOpen(Boolean($event))" />
+        <ElSwitch
+          id="takes"
+          :model-value="data.open"
+          inline-prompt
+          active-text="yes"
+          inactive-text="no"
+          @change="setOpen(Boolean($event))"
+        />
       </StripFact>
       <template v-if="data.health">
-        <StripFact name="Disk used"><FillBar :used="data.health.disk_total - data.health.disk_free" :of="data.health.disk_total" unit="bytes" what="Disk of the homes" /></StripFact>
-        <StripFact name="Memory used"><FillBar :used="data.health.memory_total - data.health.memory_free" :of="data.health.memory_total" unit="bytes" :what="`${size(data.health.memory_free)} free`" /></StripFact>
+        <StripFact name="Disk used"
+          ><FillBar
+            :used="data.health.disk_total - data.health.disk_free"
+            :of="data.health.disk_total"
+            unit="bytes"
+            what="Disk of the homes"
+        /></StripFact>
+        <StripFact name="Memory used"
+          ><FillBar
+            :used="data.health.memory_total - data.health.memory_free"
+            :of="data.health.memory_total"
+            unit="bytes"
+            :what="`${size(data.health.memory_free)} free`"
+        /></StripFact>
       </template>
     </FactStrip>
     <ProblemNote :refusal="acting" />
@@ -104,17 +151,26 @@ const facts = computed<[string, string][]>(() => {
       <StepList :operation="operation" />
     </section>
     <section>
-      <h2>Drift <span class="quiet">what the last sweep, {{ ago(drift?.swept_at) }}, found different</span></h2>
+      <h2>
+        Drift <span class="quiet">what the last sweep, {{ ago(drift?.swept_at) }}, found different</span>
+      </h2>
       <ChangeList v-if="drift?.drifts?.length" :changes="drift.drifts" open />
-      <p v-else class="quiet">{{ drift?.swept_at ? 'Nothing: the server holds what it should.' : 'It has not been swept yet.' }}</p>
+      <p v-else class="quiet">
+        {{ drift?.swept_at ? 'Nothing: the server holds what it should.' : 'It has not been swept yet.' }}
+      </p>
     </section>
     <div class="halves">
       <section>
         <h2>Programs</h2>
         <DataTable
-          :columns="[{ key: 'name', title: 'Program', text: (p) => p.name }, { key: 'version', title: 'Version', text: (p) => p.version }, { key: 'running', title: 'State' }, { key: 'reloads', title: 'Reloads', right: true, text: (p) => String(p.reloads) }]"
-          :rows="data.health?.programs ?? []"
           :id="(p) => p.name"
+          :columns="[
+            { key: 'name', title: 'Program', text: (p) => p.name },
+            { key: 'version', title: 'Version', text: (p) => p.version },
+            { key: 'running', title: 'State' },
+            { key: 'reloads', title: 'Reloads', right: true, text: (p) => String(p.reloads) },
+          ]"
+          :rows="data.health?.programs ?? []"
           caption="Programs on the server"
         >
           <template #running="{ row }"><StateMark :state="row.running ? 'up' : 'down'" /></template>

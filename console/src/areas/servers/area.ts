@@ -5,7 +5,6 @@ export default {
   permission: 'servers.read',
   home: '/servers',
   key: 's',
-  place: 5,
   routes: [
     { path: '/servers', component: () => import('./ServerList.vue'), meta: { title: 'Servers' } },
     { path: '/servers/:server', component: () => import('./ServerPage.vue'), props: true },

@@ -42,13 +42,30 @@ async function submit() {
   <form class="card" @submit.prevent="submit">
     <template v-if="purpose">
       <h1>{{ purpose.purpose === 'password' ? 'Choose a password' : 'Sign in' }}</h1>
-      <p class="quiet">For the sign-in name <code>{{ purpose.name }}</code>. The link works once, until {{ moment(purpose.ends_at) }}.</p>
-      <NewPassword v-if="purpose.purpose === 'password'" v-model="password" :about="[purpose.name]" :error="refusal?.field('password')" />
-      <FormField v-if="wantsCode" label="Code" for="link-code" hint="From your authenticator, or one of your recovery codes">
+      <p class="quiet">
+        For the sign-in name <code>{{ purpose.name }}</code>. The link works once, until {{ moment(purpose.ends_at) }}.
+      </p>
+      <NewPassword
+        v-if="purpose.purpose === 'password'"
+        v-model="password"
+        :about="[purpose.name]"
+        :error="refusal?.field('password')"
+      />
+      <FormField
+        v-if="wantsCode"
+        label="Code"
+        for="link-code"
+        hint="From your authenticator, or one of your recovery codes"
+      >
         <ElInput id="link-code" v-model="code" autocomplete="one-time-code" />
       </FormField>
       <ProblemNote v-if="!refusal?.field('password')" :refusal="refusal" />
-      <ElButton native-type="submit" type="primary" :loading="Boolean(busy)" :disabled="purpose.purpose === 'password' && !password">
+      <ElButton
+        native-type="submit"
+        type="primary"
+        :loading="Boolean(busy)"
+        :disabled="purpose.purpose === 'password' && !password"
+      >
         {{ purpose.purpose === 'password' ? 'Set the password and sign in' : 'Sign in' }}
       </ElButton>
     </template>

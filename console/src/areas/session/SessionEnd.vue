@@ -1,13 +1,13 @@
 <script setup lang="ts">
-import { computed, onScopeDispose, ref } from 'vue'
+import { computed, ref } from 'vue'
 import { ElButton } from 'element-plus'
 import { api, ask } from '../../api/client'
 import { session, signInAgain } from './state'
+import { useIntervalFn } from '@vueuse/core'
 
 /** Warns before the session ends, and lets it go on or begin anew, with the page as it is. */
 const now = ref(Date.now())
-const timer = setInterval(() => (now.value = Date.now()), 5_000)
-onScopeDispose(() => clearInterval(timer))
+useIntervalFn(() => (now.value = Date.now()), 5_000)
 
 const warnFor = 5 * 60_000
 const ends = computed(() => new Date(session.value?.ends_at ?? 0).getTime())
@@ -19,12 +19,11 @@ const minutes = computed(() => Math.max(1, Math.ceil(left.value / 60_000)))
 
 // What the session's end is now, others of this browser may have put off.
 let checked = 0
-const recheck = setInterval(() => {
+useIntervalFn(() => {
   if (!shown.value || Date.now() - checked < 15_000) return
   checked = Date.now()
   void ask(api.GET('/api/v1/session')).then((s) => (session.value = s))
 }, 5_000)
-onScopeDispose(() => clearInterval(recheck))
 
 async function stay() {
   session.value = await ask(api.GET('/api/v1/session'))
@@ -33,7 +32,10 @@ async function stay() {
 
 <template>
   <div v-if="shown" class="ending" role="alert">
-    <span>Your session ends in {{ minutes }} min{{ forGood ? ', however much it is used' : '' }}. Nothing you have typed is lost by signing in again.</span>
+    <span
+      >Your session ends in {{ minutes }} min{{ forGood ? ', however much it is used' : '' }}. Nothing you have typed is
+      lost by signing in again.</span
+    >
     <ElButton v-if="forGood" size="small" @click="signInAgain()">Sign in again now</ElButton>
     <ElButton v-else size="small" @click="stay">Stay signed in</ElButton>
   </div>

@@ -64,19 +64,63 @@ const forgotten = () =>
       <p v-if="session" class="quiet">Nothing you typed is lost. Sign in and go on.</p>
       <template v-if="!wantsCode">
         <FormField label="Sign-in name" for="sign-in-name">
-          <ElInput id="sign-in-name" ref="first" v-model="name" autocomplete="username" spellcheck="false" autocapitalize="none" />
+          <ElInput
+            id="sign-in-name"
+            ref="first"
+            v-model="name"
+            autocomplete="username"
+            spellcheck="false"
+            autocapitalize="none"
+          />
         </FormField>
         <FormField label="Password" for="sign-in-password" :error="refusal?.message">
-          <ElInput id="sign-in-password" ref="second" v-model="password" type="password" show-password autocomplete="current-password" />
+          <ElInput
+            id="sign-in-password"
+            ref="second"
+            v-model="password"
+            type="password"
+            show-password
+            autocomplete="current-password"
+          />
         </FormField>
       </template>
-      <FormField v-else label="Code" for="sign-in-code" :error="refusal?.message" hint="From your authenticator, or one of your recovery codes">
-        <ElInput id="sign-in-code" ref="third" v-model="code" autocomplete="one-time-code" inputmode="numeric" spellcheck="false" />
+      <FormField
+        v-else
+        label="Code"
+        for="sign-in-code"
+        :error="refusal?.message"
+        hint="From your authenticator, or one of your recovery codes"
+      >
+        <ElInput
+          id="sign-in-code"
+          ref="third"
+          v-model="code"
+          autocomplete="one-time-code"
+          inputmode="numeric"
+          spellcheck="false"
+        />
       </FormField>
-      <ElButton native-type="submit" type="primary" :loading="Boolean(busy)" :disabled="!name || !password || (wantsCode && !code)">Sign in</ElButton>
-      <p v-if="mailed" class="quiet" role="status">If there is a mail address for {{ name }}, a link to set a new password is on its way there.</p>
+      <ElButton
+        native-type="submit"
+        type="primary"
+        :loading="Boolean(busy)"
+        :disabled="!name || !password || (wantsCode && !code)"
+        >Sign in</ElButton
+      >
+      <p v-if="mailed" class="quiet" role="status">
+        If there is a mail address for {{ name }}, a link to set a new password is on its way there.
+      </p>
       <button v-else-if="wantsCode" type="button" class="link" @click="wantsCode = false">Back</button>
-      <button v-else type="button" class="link" :disabled="!name" :title="name ? undefined : 'Type your sign-in name first'" @click="forgotten">Forgotten the password?</button>
+      <button
+        v-else
+        type="button"
+        class="link"
+        :disabled="!name"
+        :title="name ? undefined : 'Type your sign-in name first'"
+        @click="forgotten"
+      >
+        Forgotten the password?
+      </button>
     </form>
   </div>
 </template>

@@ -1,5 +1,7 @@
 import type { Area } from '../../router'
 
 export default {
-  routes: [{ path: '/link', component: () => import('./LinkPage.vue'), meta: { title: 'Sign in by link', open: true } }],
+  routes: [
+    { path: '/link', component: () => import('./LinkPage.vue'), meta: { title: 'Sign in by link', open: true } },
+  ],
 } satisfies Area

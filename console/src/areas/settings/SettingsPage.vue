@@ -10,8 +10,37 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 import { may } from '../session/state'
 
 const { data, refusal: missing } = useLoad(() => ask(api.GET('/api/v1/settings')))
-const form = reactive({ title: '', console: '', nameServers: '', challengeZone: '', secondFactor: [] as string[], minutes: 60, mailServer: '', mailSecurity: 'starttls' as 'tls' | 'starttls' | 'none', mailName: '', mailPassword: '', sender: '' })
-watch(data, (s) => s && Object.assign(form, { title: s.title, console: s.console, nameServers: s.name_servers.join(', '), challengeZone: s.challenge_zone ?? '', secondFactor: [...s.second_factor], minutes: s.session_minutes, mailServer: s.mail_server, mailSecurity: s.mail_security, mailName: s.mail_name ?? '', mailPassword: '', sender: s.sender }))
+const form = reactive({
+  title: '',
+  console: '',
+  nameServers: '',
+  challengeZone: '',
+  secondFactor: [] as string[],
+  minutes: 60,
+  mailServer: '',
+  mailSecurity: 'starttls' as 'tls' | 'starttls' | 'none',
+  mailName: '',
+  mailPassword: '',
+  sender: '',
+})
+watch(
+  data,
+  (s) =>
+    s &&
+    Object.assign(form, {
+      title: s.title,
+      console: s.console,
+      nameServers: s.name_servers.join(', '),
+      challengeZone: s.challenge_zone ?? '',
+      secondFactor: [...s.second_factor],
+      minutes: s.session_minutes,
+      mailServer: s.mail_server,
+      mailSecurity: s.mail_security,
+      mailName: s.mail_name ?? '',
+      mailPassword: '',
+      sender: s.sender,
+    }),
+)
 const { refusal, busy, act } = useAct()
 const kept = ref(false)
 watch(form, () => (kept.value = false))
@@ -19,10 +48,21 @@ watch(form, () => (kept.value = false))
 const keep = () =>
   act(async () => {
     const body = {
-      title: form.title, console: form.console, name_servers: form.nameServers.split(/[\s,]+/).filter(Boolean), challenge_zone: form.challengeZone, second_factor: form.secondFactor, session_minutes: Number(form.minutes),
-      mail_server: form.mailServer, mail_security: form.mailSecurity, mail_name: form.mailName, mail_password: form.mailPassword || undefined, sender: form.sender,
+      title: form.title,
+      console: form.console,
+      name_servers: form.nameServers.split(/[\s,]+/).filter(Boolean),
+      challenge_zone: form.challengeZone,
+      second_factor: form.secondFactor,
+      session_minutes: Number(form.minutes),
+      mail_server: form.mailServer,
+      mail_security: form.mailSecurity,
+      mail_name: form.mailName,
+      mail_password: form.mailPassword || undefined,
+      sender: form.sender,
     }
-    data.value = await made(api.PATCH('/api/v1/settings', { params: { header: { 'If-Match': `"${data.value?.version}"` } }, body }))
+    data.value = await made(
+      api.PATCH('/api/v1/settings', { params: { header: { 'If-Match': `"${data.value?.version}"` } }, body }),
+    )
     setTimeout(() => (kept.value = true))
   }, 'keep')
 
@@ -35,8 +75,20 @@ const test = () =>
     await ask(api.POST('/api/v1/settings/test-mail', { body: { to: to.value } }))
     tested.value = to.value
   })
-const fields = ['title', 'console', 'name_servers', 'challenge_zone', 'second_factor', 'session_minutes', 'mail_server', 'mail_security', 'sender']
-const general = computed(() => (refusal.value?.problem.errors?.some((e) => fields.includes(e.name)) ? undefined : refusal.value))
+const fields = [
+  'title',
+  'console',
+  'name_servers',
+  'challenge_zone',
+  'second_factor',
+  'session_minutes',
+  'mail_server',
+  'mail_security',
+  'sender',
+]
+const general = computed(() =>
+  refusal.value?.problem.errors?.some((e) => fields.includes(e.name)) ? undefined : refusal.value,
+)
 </script>
 
 <template>
@@ -45,33 +97,119 @@ const general = computed(() => (refusal.value?.problem.errors?.some((e) => field
   <form v-if="data" class="halves" @submit.prevent="keep">
     <div class="form">
       <h2>People</h2>
-      <FormField label="Title" for="title" :error="refusal?.field('title')" hint="What the installation is called where people sign in"><ElInput id="title" v-model="form.title" maxlength="100" /></FormField>
-      <FormField label="Console" for="console-address" :error="refusal?.field('console')" hint="Where people reach it; links in mail lead there"><ElInput id="console-address" v-model="form.console" placeholder="https://console.ternisland.example" spellcheck="false" /></FormField>
-      <FormField label="Name servers" for="name-servers" :error="refusal?.field('name_servers')" hint="On handover sheets, to be entered at registrars"><ElInput id="name-servers" v-model="form.nameServers" spellcheck="false" /></FormField>
-      <FormField label="Zone for challenges" for="challenge-zone" :error="refusal?.field('challenge_zone')" hint="A name in a zone of yours: domains whose name service is elsewhere lead the names of their challenges below it"><ElInput id="challenge-zone" v-model="form.challengeZone" placeholder="challenges.ternisland.example" spellcheck="false" /></FormField>
+      <FormField
+        label="Title"
+        for="title"
+        :error="refusal?.field('title')"
+        hint="What the installation is called where people sign in"
+        ><ElInput id="title" v-model="form.title" maxlength="100"
+      /></FormField>
+      <FormField
+        label="Console"
+        for="console-address"
+        :error="refusal?.field('console')"
+        hint="Where people reach it; links in mail lead there"
+        ><ElInput
+          id="console-address"
+          v-model="form.console"
+          placeholder="https://console.ternisland.example"
+          spellcheck="false"
+      /></FormField>
+      <FormField
+        label="Name servers"
+        for="name-servers"
+        :error="refusal?.field('name_servers')"
+        hint="On handover sheets, to be entered at registrars"
+        ><ElInput id="name-servers" v-model="form.nameServers" spellcheck="false"
+      /></FormField>
+      <FormField
+        label="Zone for challenges"
+        for="challenge-zone"
+        :error="refusal?.field('challenge_zone')"
+        hint="A name in a zone of yours. Domains with DNS elsewhere point their challenge names below it"
+        ><ElInput
+          id="challenge-zone"
+          v-model="form.challengeZone"
+          placeholder="challenges.ternisland.example"
+          spellcheck="false"
+      /></FormField>
       <div>
         <h2 id="factor-title">A second factor is required of</h2>
-        <ElCheckboxGroup v-model="form.secondFactor" aria-labelledby="factor-title"><ElCheckbox value="operator">operators</ElCheckbox><ElCheckbox value="reseller">resellers</ElCheckbox><ElCheckbox value="customer">customers</ElCheckbox></ElCheckboxGroup>
+        <ElCheckboxGroup v-model="form.secondFactor" aria-labelledby="factor-title"
+          ><ElCheckbox value="operator">operators</ElCheckbox><ElCheckbox value="reseller">resellers</ElCheckbox
+          ><ElCheckbox value="customer">customers</ElCheckbox></ElCheckboxGroup
+        >
         <p v-if="refusal?.field('second_factor')" class="warn">{{ refusal.field('second_factor') }}</p>
       </div>
-      <FormField label="Minutes that a session lasts without use" for="minutes" :error="refusal?.field('session_minutes')" hint="5 to 720; after 12 hours it ends however much it is used"><ElInput id="minutes" v-model="form.minutes" type="number" min="5" max="720" /></FormField>
+      <FormField
+        label="Minutes that a session lasts without use"
+        for="minutes"
+        :error="refusal?.field('session_minutes')"
+        hint="5 to 720; after 12 hours it ends however much it is used"
+        ><ElInput id="minutes" v-model="form.minutes" type="number" min="5" max="720"
+      /></FormField>
     </div>
     <div class="form">
       <h2>Mail</h2>
-      <FormField label="Mail server" for="mail-server" :error="refusal?.field('mail_server')" hint="Host and port of the server that takes notices; empty sends none"><ElInput id="mail-server" v-model="form.mailServer" placeholder="mail.ternisland.example:587" spellcheck="false" /></FormField>
+      <FormField
+        label="Mail server"
+        for="mail-server"
+        :error="refusal?.field('mail_server')"
+        hint="Host and port of the server that takes notices; empty sends none"
+        ><ElInput
+          id="mail-server"
+          v-model="form.mailServer"
+          placeholder="mail.ternisland.example:587"
+          spellcheck="false"
+      /></FormField>
       <div class="pair">
-        <FormField label="Security" for="mail-security" :error="refusal?.field('mail_security')"><ElSelect id="mail-security" v-model="form.mailSecurity"><ElOption value="starttls" label="STARTTLS" /><ElOption value="tls" label="TLS" /><ElOption value="none" label="none" /></ElSelect></FormField>
-        <FormField label="Sender" for="sender" :error="refusal?.field('sender')"><ElInput id="sender" v-model="form.sender" type="email" placeholder="hosting@ternisland.example" /></FormField>
+        <FormField label="Security" for="mail-security" :error="refusal?.field('mail_security')"
+          ><ElSelect id="mail-security" v-model="form.mailSecurity"
+            ><ElOption value="starttls" label="STARTTLS" /><ElOption value="tls" label="TLS" /><ElOption
+              value="none"
+              label="none" /></ElSelect
+        ></FormField>
+        <FormField label="Sender" for="sender" :error="refusal?.field('sender')"
+          ><ElInput id="sender" v-model="form.sender" type="email" placeholder="hosting@ternisland.example"
+        /></FormField>
       </div>
       <div class="pair">
-        <FormField label="Sign-in name there" for="mail-name"><ElInput id="mail-name" v-model="form.mailName" autocomplete="off" /></FormField>
-        <FormField label="Password there" for="mail-password" :hint="data?.mail_password ? 'One is set; empty leaves it' : undefined"><ElInput id="mail-password" v-model="form.mailPassword" type="password" show-password autocomplete="new-password" /></FormField>
+        <FormField label="Sign-in name there" for="mail-name"
+          ><ElInput id="mail-name" v-model="form.mailName" autocomplete="off"
+        /></FormField>
+        <FormField
+          label="Password there"
+          for="mail-password"
+          :hint="data?.mail_password ? 'One is set; empty leaves it' : undefined"
+          ><ElInput
+            id="mail-password"
+            v-model="form.mailPassword"
+            type="password"
+            show-password
+            autocomplete="new-password"
+        /></FormField>
       </div>
       <ProblemNote :refusal="general" />
-      <div v-if="may('settings.change')" class="acts"><ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Keep the settings</ElButton><span v-if="kept" role="status">● Kept</span></div>
+      <div v-if="may('settings.change')" class="acts">
+        <ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Keep the settings</ElButton
+        ><span v-if="kept" role="status">● Kept</span>
+      </div>
       <div v-if="may('settings.change') && data?.mail_server">
-        <FormField label="Does mail go out?" for="test-to" :error="testing?.message" :hint="tested ? `The mail server has taken a message to ${tested}` : 'Sends a message at once'">
-          <span class="test"><ElInput id="test-to" v-model="to" type="email" placeholder="you@ternisland.example" @keydown.enter.prevent="test" /><ElButton :disabled="!to" :loading="Boolean(sending)" @click="test">Send</ElButton></span>
+        <FormField
+          label="Does mail go out?"
+          for="test-to"
+          :error="testing?.message"
+          :hint="tested ? `The mail server has taken a message to ${tested}` : 'Sends a message at once'"
+        >
+          <span class="test"
+            ><ElInput
+              id="test-to"
+              v-model="to"
+              type="email"
+              placeholder="you@ternisland.example"
+              @keydown.enter.prevent="test"
+            /><ElButton :disabled="!to" :loading="Boolean(sending)" @click="test">Send</ElButton></span
+          >
         </FormField>
       </div>
     </div>

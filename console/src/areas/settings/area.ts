@@ -6,6 +6,5 @@ export default {
   permission: 'settings.read',
   menu: true,
   key: ',',
-  place: 12,
   routes: [{ path: '/settings', component: () => import('./SettingsPage.vue'), meta: { title: 'Settings' } }],
 } satisfies Area

@@ -23,11 +23,26 @@ const columns: Column<Template>[] = [
 
 <template>
   <PageHead title="Templates" about="Settings that sites follow where they have none of their own">
-    <ElButton v-if="may('templates.change')" type="primary" @click="router.push('/templates/add')">Add a template</ElButton>
+    <ElButton v-if="may('templates.change')" type="primary" @click="router.push('/templates/add')"
+      >Add a template</ElButton
+    >
   </PageHead>
   <ProblemNote :refusal="refusal" />
-  <DataTable v-if="data?.templates.length" :columns="columns" :rows="data.templates" :id="refOf" :to="(t) => `/templates/${refOf(t)}`" caption="Templates">
-    <template #name="{ row }"><b>{{ refOf(row) }}</b><span v-if="!row.mine" class="quiet"> the operator's</span></template>
+  <DataTable
+    v-if="data?.templates.length"
+    :id="refOf"
+    :columns="columns"
+    :rows="data.templates"
+    :to="(t) => `/templates/${refOf(t)}`"
+    caption="Templates"
+  >
+    <template #name="{ row }"
+      ><b>{{ refOf(row) }}</b
+      ><span v-if="!row.mine" class="quiet"> the operator's</span></template
+    >
   </DataTable>
-  <p v-else-if="data" class="empty">There is no template yet. A template holds what all sites of a kind have in common, such as headers or strict transport security; a plan gives it to new sites, and a change of it reaches all that follow it.</p>
+  <p v-else-if="data" class="empty">
+    There is no template yet. A template holds what all sites of a kind have in common, such as headers or strict
+    transport security; a plan gives it to new sites, and a change of it reaches all that follow it.
+  </p>
 </template>

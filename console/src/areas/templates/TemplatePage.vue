@@ -2,7 +2,7 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { ElButton, ElInput } from 'element-plus'
 import { useRouter } from 'vue-router'
-import { api, ask, foreseen, made, newKey, type Schemas } from '../../api/client'
+import { api, ask, foreseen, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
@@ -15,12 +15,21 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 import SettingFields from '../../parts/SettingFields.vue'
 import StepList from '../../parts/StepList.vue'
 import { may } from '../session/state'
+import { confirmed } from '../../parts/confirm'
 
 /** A template; without a name, one to be added. */
 const props = defineProps<{ template?: string }>()
 const router = useRouter()
 const path = computed(() => ({ template: props.template ?? '' }))
-const { data, refusal: missing, reload } = useLoad(async () => (props.template ? await ask(api.GET('/api/v1/templates/{template}', { params: { path: path.value } })) : undefined), { on: path })
+const {
+  data,
+  refusal: missing,
+  reload,
+} = useLoad(
+  async () =>
+    props.template ? await ask(api.GET('/api/v1/templates/{template}', { params: { path: path.value } })) : undefined,
+  { on: path },
+)
 
 const name = ref('')
 const about = ref('')
@@ -28,10 +37,13 @@ const about = ref('')
 const records = ref('')
 const written = (list?: Schemas['NewRecord'][]) => (list ?? []).map((r) => `${r.name} ${r.type} ${r.data}`).join('\n')
 const read = (text: string) =>
-  text.split('\n').filter((l) => l.trim()).map((line) => {
-    const [, name, type, data] = /^\s*(\S+)\s+(\S+)\s*(.*)$/.exec(line) ?? ['', line.trim(), '', '']
-    return { name: name!, type: type!, data: data! }
-  })
+  text
+    .split('\n')
+    .filter((l) => l.trim())
+    .map((line) => {
+      const [, name, type, data] = /^\s*(\S+)\s+(\S+)\s*(.*)$/.exec(line) ?? ['', line.trim(), '', '']
+      return { name: name!, type: type!, data: data! }
+    })
 const settings = shallowRef<Record<string, unknown>>({})
 const sound = ref(true)
 const preview = shallowRef<Schemas['Preview']>()
@@ -44,30 +56,59 @@ watch(data, (t) => {
 })
 watch([about, settings, records], () => (preview.value = undefined))
 
-const shown = computed<Schemas['Setting'][]>(() => Object.entries(data.value?.settings ?? {}).map(([key, value]) => ({ key, value, source: 'template' })))
+const shown = computed<Schemas['Setting'][]>(() =>
+  Object.entries(data.value?.settings ?? {}).map(([key, value]) => ({ key, value, source: 'template' })),
+)
 const mine = computed(() => may('templates.change') && (!props.template || Boolean(data.value?.mine)))
 const header = computed(() => ({ 'If-Match': `"${data.value?.version}"` }))
-const body = computed<Schemas['TemplateChange']>(() => ({ about: about.value !== (data.value?.about ?? '') ? about.value : undefined, settings: Object.keys(settings.value).length ? settings.value : undefined,
-  records: records.value !== written(data.value?.records) ? read(records.value) : undefined }))
+const body = computed<Schemas['TemplateChange']>(() => ({
+  about: about.value !== (data.value?.about ?? '') ? about.value : undefined,
+  settings: Object.keys(settings.value).length ? settings.value : undefined,
+  records: records.value !== written(data.value?.records) ? read(records.value) : undefined,
+}))
 const dirty = computed(() => Object.values(body.value).some((v) => v !== undefined))
 const wrongRecord = computed(() => refusal.value?.problem.errors?.find((e) => e.name.startsWith('records'))?.message)
 
 const add = () =>
   act(async () => {
-    const t = await made(api.POST('/api/v1/templates', { params: { header: { 'Idempotency-Key': newKey() } }, body: { name: name.value.trim(), about: about.value || undefined, settings: settings.value, records: read(records.value) } }))
+    const t = await made(
+      api.POST('/api/v1/templates', {
+        body: {
+          name: name.value.trim(),
+          about: about.value || undefined,
+          settings: settings.value,
+          records: read(records.value),
+        },
+      }),
+    )
     await router.push(`/templates/${t.name}`)
   }, 'keep')
-const look = () => act(async () => (preview.value = await foreseen(api.PATCH('/api/v1/templates/{template}', { params: { path: path.value, header: header.value, query: { preview: true } }, body: body.value }))), 'preview')
+const look = () =>
+  act(
+    async () =>
+      (preview.value = await foreseen(
+        api.PATCH('/api/v1/templates/{template}', {
+          params: { path: path.value, header: header.value, query: { preview: true } },
+          body: body.value,
+        }),
+      )),
+    'preview',
+  )
 const keep = () =>
   act(async () => {
-    const done = await made(api.PATCH('/api/v1/templates/{template}', { params: { path: path.value, header: header.value }, body: body.value }))
+    const done = await made(
+      api.PATCH('/api/v1/templates/{template}', {
+        params: { path: path.value, header: header.value },
+        body: body.value,
+      }),
+    )
     preview.value = undefined
     started.value = done.operation || undefined
     await reload()
   }, 'keep')
 const remove = () =>
   act(async () => {
-    if (!confirm(`Remove the template ${props.template}?`)) return
+    if (!(await confirmed(`Remove the template ${props.template}?`, 'Remove'))) return
     await ask(api.DELETE('/api/v1/templates/{template}', { params: { path: path.value } }))
     await router.push('/templates')
   }, 'remove')
@@ -80,7 +121,10 @@ function changed(list: Record<string, unknown>, ok: boolean) {
 <template>
   <NotHere v-if="template && !data && missing" :refusal="missing" to="/templates" label="All templates" />
   <template v-if="data || !template">
-    <PageHead :title="data?.name ?? 'Add a template'" :about="data?.reseller ? `Template of ${data.reseller}` : undefined">
+    <PageHead
+      :title="data?.name ?? 'Add a template'"
+      :about="data?.reseller ? `Template of ${data.reseller}` : undefined"
+    >
       <template #above><RouterLink to="/templates">Templates</RouterLink></template>
       <span v-if="data" class="quiet">{{ counted(data.sites, 'site') }}, {{ counted(data.plans, 'plan') }}</span>
       <ElButton v-if="data && mine" @click="remove">Remove…</ElButton>
@@ -90,22 +134,60 @@ function changed(list: Record<string, unknown>, ok: boolean) {
       <StepList :operation="operation" />
     </section>
     <div class="form heading">
-      <FormField v-if="!template" label="Name" for="template-name" :error="refusal?.field('name')" hint="Lower-case letters, digits and hyphens"><ElInput id="template-name" v-model="name" spellcheck="false" autocomplete="off" /></FormField>
-      <FormField label="What it is good for" for="template-about"><ElInput id="template-about" v-model="about" :disabled="!mine" maxlength="300" /></FormField>
+      <FormField
+        v-if="!template"
+        label="Name"
+        for="template-name"
+        :error="refusal?.field('name')"
+        hint="Lower-case letters, digits and hyphens"
+        ><ElInput id="template-name" v-model="name" spellcheck="false" autocomplete="off"
+      /></FormField>
+      <FormField label="What it is good for" for="template-about"
+        ><ElInput id="template-about" v-model="about" :disabled="!mine" maxlength="300"
+      /></FormField>
     </div>
-    <SettingFields :settings="shown" own="template" below="the usual value" :readonly="!mine" :wrong="(n) => refusal?.field(n)" @change="changed" />
+    <SettingFields
+      :settings="shown"
+      own="template"
+      below="the usual value"
+      :readonly="!mine"
+      :wrong="(n) => refusal?.field(n)"
+      @change="changed"
+    />
     <section>
       <h2>Records</h2>
-      <FormField label="What it adds to zones, a line for each record" for="template-records" :error="wrongRecord" hint="Name, type and data; names are relative to each zone. What sites need goes first.">
-        <ElInput id="template-records" v-model="records" type="textarea" :autosize="{ minRows: 2, maxRows: 12 }" :disabled="!mine" spellcheck="false" placeholder="@ TXT v=spf1 mx -all" />
+      <FormField
+        label="What it adds to zones, a line for each record"
+        for="template-records"
+        :error="wrongRecord"
+        hint="Name, type and data; names are relative to each zone. What sites need goes first."
+      >
+        <ElInput
+          id="template-records"
+          v-model="records"
+          type="textarea"
+          :autosize="{ minRows: 2, maxRows: 12 }"
+          :disabled="!mine"
+          spellcheck="false"
+          placeholder="@ TXT v=spf1 mx -all"
+        />
       </FormField>
     </section>
     <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
     <PreviewNote v-if="preview" :preview="preview" />
     <div v-if="mine" class="acts">
-      <ElButton v-if="!template" type="primary" :disabled="!name.trim() || !sound" :loading="busy === 'keep'" @click="add">Add it</ElButton>
+      <ElButton
+        v-if="!template"
+        type="primary"
+        :disabled="!name.trim() || !sound"
+        :loading="busy === 'keep'"
+        @click="add"
+        >Add it</ElButton
+      >
       <template v-else-if="dirty">
-        <ElButton type="primary" :disabled="!sound" :loading="busy === 'keep'" @click="keep">Keep it, for {{ counted(data?.sites ?? 0, 'site') }}</ElButton>
+        <ElButton type="primary" :disabled="!sound" :loading="busy === 'keep'" @click="keep"
+          >Keep it, for {{ counted(data?.sites ?? 0, 'site') }}</ElButton
+        >
         <ElButton :disabled="!sound" :loading="busy === 'preview'" @click="look">Preview</ElButton>
       </template>
     </div>

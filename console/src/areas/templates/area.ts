@@ -5,7 +5,6 @@ export default {
   home: '/templates',
   permission: 'templates.read',
   menu: true,
-  place: 30,
   routes: [
     { path: '/templates', component: () => import('./TemplateList.vue'), meta: { title: 'Templates' } },
     { path: '/templates/add', component: () => import('./TemplatePage.vue'), meta: { title: 'Add a template' } },

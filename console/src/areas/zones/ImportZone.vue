@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, shallowRef, watch } from 'vue'
 import { ElButton, ElCheckbox, ElDialog, ElInput } from 'element-plus'
-import { api, foreseen, made, newKey, type Schemas } from '../../api/client'
+import { api, foreseen, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import FormField from '../../parts/FormField.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
@@ -21,12 +21,34 @@ const { refusal, busy, act } = useAct()
 watch([text, server, replace], () => (preview.value = undefined))
 
 const params = computed(() => ({ path: { zone: props.zone } }))
-const body = computed(() => ({ text: text.value || undefined, server: server.value.trim() || undefined, replace: replace.value || undefined }))
+const body = computed(() => ({
+  text: text.value || undefined,
+  server: server.value.trim() || undefined,
+  replace: replace.value || undefined,
+}))
 const ready = computed(() => Boolean(body.value.text) !== Boolean(body.value.server))
-const look = () => act(async () => (preview.value = await foreseen(api.POST('/api/v1/zones/{zone}/import', { params: { ...params.value, query: { preview: true } }, body: body.value }))), 'preview')
+const look = () =>
+  act(
+    async () =>
+      (preview.value = await foreseen(
+        api.POST('/api/v1/zones/{zone}/import', {
+          params: { ...params.value, query: { preview: true } },
+          body: body.value,
+        }),
+      )),
+    'preview',
+  )
 const take = () =>
   act(async () => {
-    emit('done', await made(api.POST('/api/v1/zones/{zone}/import', { params: { ...params.value, header: { 'Idempotency-Key': newKey() } }, body: body.value })))
+    emit(
+      'done',
+      await made(
+        api.POST('/api/v1/zones/{zone}/import', {
+          params: { ...params.value },
+          body: body.value,
+        }),
+      ),
+    )
     open.value = false
     text.value = server.value = ''
   }, 'take')
@@ -38,16 +60,45 @@ async function read(event: Event) {
 
 <template>
   <ElDialog v-model="open" :title="`Take records over into ${zone}`" width="min(46rem, 94vw)">
-    <FormField label="Zone file" for="zone-text" hint="All of it is taken over, or nothing. SOA, the zone’s own name servers and signatures are left out.">
+    <FormField
+      label="Zone file"
+      for="zone-text"
+      hint="All of it is taken over, or nothing. SOA, the zone’s own name servers and signatures are left out."
+    >
       <input type="file" aria-label="Choose a zone file" @change="read" />
-      <ElInput id="zone-text" v-model="text" type="textarea" :rows="9" spellcheck="false" :disabled="Boolean(server.trim())" placeholder="www  3600  IN  A  192.0.2.7" />
+      <ElInput
+        id="zone-text"
+        v-model="text"
+        type="textarea"
+        :rows="9"
+        spellcheck="false"
+        :disabled="Boolean(server.trim())"
+        placeholder="www  3600  IN  A  192.0.2.7"
+      />
     </FormField>
-    <FormField v-if="session?.role !== 'customer'" label="Or a name server to transfer from" for="zone-server" :error="refusal?.field('server')" hint="It must allow this service to transfer the zone">
-      <ElInput id="zone-server" v-model="server" spellcheck="false" autocomplete="off" :disabled="Boolean(text)" placeholder="ns1.provider.test" />
+    <FormField
+      v-if="session?.role !== 'customer'"
+      label="Or a name server to transfer from"
+      for="zone-server"
+      :error="refusal?.field('server')"
+      hint="It must allow this service to transfer the zone"
+    >
+      <ElInput
+        id="zone-server"
+        v-model="server"
+        spellcheck="false"
+        autocomplete="off"
+        :disabled="Boolean(text)"
+        placeholder="ns1.provider.test"
+      />
     </FormField>
     <ElCheckbox v-model="replace">take the own records there are now out first</ElCheckbox>
     <ProblemNote :refusal="refusal" />
-    <ul v-if="refusal?.problem.errors?.length" class="lines"><li v-for="e in refusal.problem.errors" :key="e.name"><b>{{ e.name.replace('text.line_', 'line ') }}</b> {{ e.message }}</li></ul>
+    <ul v-if="refusal?.problem.errors?.length" class="lines">
+      <li v-for="e in refusal.problem.errors" :key="e.name">
+        <b>{{ e.name.replace('text.line_', 'line ') }}</b> {{ e.message }}
+      </li>
+    </ul>
     <PreviewNote v-if="preview" :preview="preview" />
     <template #footer>
       <ElButton @click="open = false">Leave it</ElButton>

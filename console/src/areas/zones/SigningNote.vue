@@ -5,7 +5,9 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 
 /** How a signed zone is signed, and what the registrar has to be given. */
 const props = defineProps<{ zone: string }>()
-const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/zones/{zone}/signing', { params: { path: { zone: props.zone } } })))
+const { data, refusal } = useLoad(() =>
+  ask(api.GET('/api/v1/zones/{zone}/signing', { params: { path: { zone: props.zone } } })),
+)
 </script>
 
 <template>
@@ -15,9 +17,22 @@ const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/zones/{zone}/signin
     <template v-if="data">
       <p>{{ data.state }}</p>
       <dl>
-        <template v-for="ds in data.ds" :key="ds"><dt>DS, for the registrar</dt><dd><code>{{ ds }}</code></dd></template>
-        <template v-for="ds in data.parent" :key="ds"><dt>DS at the parent now</dt><dd><code>{{ ds }}</code></dd></template>
-        <template v-for="k in data.keys" :key="k.tag"><dt>{{ k.use }} key</dt><dd>{{ k.tag }}, algorithm {{ k.algorithm }}</dd></template>
+        <template v-for="ds in data.ds" :key="ds"
+          ><dt>DS, for the registrar</dt>
+          <dd>
+            <code>{{ ds }}</code>
+          </dd></template
+        >
+        <template v-for="ds in data.parent" :key="ds"
+          ><dt>DS at the parent now</dt>
+          <dd>
+            <code>{{ ds }}</code>
+          </dd></template
+        >
+        <template v-for="k in data.keys" :key="k.tag"
+          ><dt>{{ k.use }} key</dt>
+          <dd>{{ k.tag }}, algorithm {{ k.algorithm }}</dd></template
+        >
       </dl>
     </template>
   </section>

@@ -9,7 +9,9 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 /** How the world sees a zone, asked just now. */
 const props = defineProps<{ zone: string }>()
 const emit = defineEmits<{ close: [] }>()
-const { data, refusal, loading, reload } = useLoad(() => ask(api.GET('/api/v1/zones/{zone}/check', { params: { path: { zone: props.zone } } })))
+const { data, refusal, loading, reload } = useLoad(() =>
+  ask(api.GET('/api/v1/zones/{zone}/check', { params: { path: { zone: props.zone } } })),
+)
 
 const marks: Record<string, string> = { right: '✓', missing: '✕', different: '✕', waiting: '…', unknown: '?' }
 const columns: Column<Schemas['ZoneSet']>[] = [
@@ -20,30 +22,54 @@ const columns: Column<Schemas['ZoneSet']>[] = [
   { key: 'seen', title: 'Seen instead', long: true },
 ]
 // What is wrong goes first.
-const sets = computed(() => [...(data.value?.sets ?? [])].sort((a, b) => Number(a.state === 'right') - Number(b.state === 'right')))
+const sets = computed(() =>
+  [...(data.value?.sets ?? [])].sort((a, b) => Number(a.state === 'right') - Number(b.state === 'right')),
+)
 </script>
 
 <template>
   <section class="world" aria-live="polite">
     <div class="titled">
       <h2>What the world sees</h2>
-      <span class="acts"><ElButton size="small" :loading="loading" @click="reload">Ask again</ElButton><ElButton size="small" @click="emit('close')">Close</ElButton></span>
+      <span class="acts"
+        ><ElButton size="small" :loading="loading" @click="reload">Ask again</ElButton
+        ><ElButton size="small" @click="emit('close')">Close</ElButton></span
+      >
     </div>
     <ProblemNote :refusal="refusal" />
     <p v-if="loading && !data" class="quiet">Asking the parent, the name servers and the resolver…</p>
     <template v-if="data">
-      <p :class="data.right ? 'good' : 'warn'"><b>{{ data.right ? '✓' : '✕' }} {{ data.verdict }}</b></p>
+      <p :class="data.right ? 'good' : 'warn'">
+        <b>{{ data.right ? '✓' : '✕' }} {{ data.verdict }}</b>
+      </p>
       <dl v-if="data.problems.length">
-        <template v-for="p in data.problems" :key="p.problem"><dt>{{ p.problem }}</dt><dd>→ {{ p.fix }}</dd></template>
+        <template v-for="p in data.problems" :key="p.problem"
+          ><dt>{{ p.problem }}</dt>
+          <dd>→ {{ p.fix }}</dd></template
+        >
       </dl>
       <p class="quiet">
-        Delegated to {{ data.parent.seen.join(', ') || 'nobody' }}<template v-for="s in data.servers" :key="s.name + s.address"><br />{{ s.failed ? '✕' : '✓' }} {{ s.name }} {{ s.address }}: {{ s.failed || `answers, serial ${s.serial}` }}</template>
+        Delegated to {{ data.parent.seen.join(', ') || 'nobody'
+        }}<template v-for="s in data.servers" :key="s.name + s.address"
+          ><br />{{ s.failed ? '✕' : '✓' }} {{ s.name }} {{ s.address }}:
+          {{ s.failed || `answers, serial ${s.serial}` }}</template
+        >
       </p>
-      <DataTable :columns="columns" :rows="sets" :id="(s) => `${s.name} ${s.type}`" caption="Sets of records">
-        <template #name="{ row }"><code>{{ row.name }}</code></template>
-        <template #state="{ row }"><span :class="{ warn: row.state !== 'right' && row.state !== 'waiting' }">{{ marks[row.state] }} {{ row.state }}</span><span v-if="row.until" class="quiet"> for {{ row.until }} s</span></template>
-        <template #wanted="{ row }"><code class="whole">{{ row.wanted.join(', ') }}</code></template>
-        <template #seen="{ row }"><code class="whole">{{ row.seen.join(', ') }}</code></template>
+      <DataTable :id="(s) => `${s.name} ${s.type}`" :columns="columns" :rows="sets" caption="Sets of records">
+        <template #name="{ row }"
+          ><code>{{ row.name }}</code></template
+        >
+        <template #state="{ row }"
+          ><span :class="{ warn: row.state !== 'right' && row.state !== 'waiting' }"
+            >{{ marks[row.state] }} {{ row.state }}</span
+          ><span v-if="row.until" class="quiet"> for {{ row.until }} s</span></template
+        >
+        <template #wanted="{ row }"
+          ><code class="whole">{{ row.wanted.join(', ') }}</code></template
+        >
+        <template #seen="{ row }"
+          ><code class="whole">{{ row.seen.join(', ') }}</code></template
+        >
       </DataTable>
     </template>
   </section>

@@ -15,8 +15,15 @@ type Zone = Schemas['Zone']
 const router = useRouter()
 const { search, at, cursor } = useFilters('search', 'at', 'cursor')
 const typed = useTyped(search)
-const query = computed(() => ({ search: search.value || undefined, name_service: (at.value || undefined) as 'here' | 'elsewhere' | undefined, cursor: cursor.value || undefined, limit: 50 }))
-const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/zones', { params: { query: query.value } })), { on: query })
+const query = computed(() => ({
+  search: search.value || undefined,
+  name_service: (at.value || undefined) as 'here' | 'elsewhere' | undefined,
+  cursor: cursor.value || undefined,
+  limit: 50,
+}))
+const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/zones', { params: { query: query.value } })), {
+  on: query,
+})
 
 const columns: Column<Zone>[] = [
   { key: 'unicode', title: 'Zone', long: true },
@@ -34,16 +41,37 @@ function turn() {
   <PageHead title="Zones" />
   <div class="filters">
     <ElInput v-model="typed" type="search" clearable placeholder="Part of the name" aria-label="Search zones" />
-    <ElSelect v-model="at" clearable placeholder="Anywhere" aria-label="Where the name service is"><ElOption value="here" label="here" /><ElOption value="elsewhere" label="elsewhere" /></ElSelect>
+    <ElSelect v-model="at" clearable placeholder="Anywhere" aria-label="Where the name service is"
+      ><ElOption value="here" label="here" /><ElOption value="elsewhere" label="elsewhere"
+    /></ElSelect>
   </div>
   <ProblemNote :refusal="refusal" />
-  <DataTable :columns="columns" :rows="data?.zones" :id="(z) => z.name" :to="(z) => `/zones/${z.name}`" caption="Zones in the order of their names">
-    <template #unicode="{ row }"><RouterLink :to="`/zones/${row.name}`" class="name">{{ row.unicode }}</RouterLink></template>
+  <DataTable
+    :id="(z) => z.name"
+    :columns="columns"
+    :rows="data?.zones"
+    :to="(z) => `/zones/${z.name}`"
+    caption="Zones in the order of their names"
+  >
+    <template #unicode="{ row }"
+      ><RouterLink :to="`/zones/${row.name}`" class="name">{{ row.unicode }}</RouterLink></template
+    >
     <template #empty>
-      <div class="empty"><h2>{{ search || at ? 'No zone fits' : 'There are no zones yet' }}</h2><p v-if="!search && !at">Each domain of an account brings its zone.</p></div>
+      <div class="empty">
+        <h2>{{ search || at ? 'No zone fits' : 'There are no zones yet' }}</h2>
+        <p v-if="!search && !at">Each domain of an account brings its zone.</p>
+      </div>
     </template>
   </DataTable>
-  <PageTurner v-if="data?.zones.length" :shown="data.zones.length" :what="data.zones.length === 1 ? 'zone' : 'zones'" :next="data.next" :first="!cursor" @next="turn" @first="cursor = ''" />
+  <PageTurner
+    v-if="data?.zones.length"
+    :shown="data.zones.length"
+    :what="data.zones.length === 1 ? 'zone' : 'zones'"
+    :next="data.next"
+    :first="!cursor"
+    @next="turn"
+    @first="cursor = ''"
+  />
 </template>
 
 <style scoped>

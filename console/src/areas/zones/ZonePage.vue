@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, shallowRef, watchEffect } from 'vue'
 import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
-import { api, ask, foreseen, made, newKey, Refusal, type Schemas } from '../../api/client'
+import { api, ask, foreseen, made, Refusal, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
@@ -17,10 +17,15 @@ import { may } from '../session/state'
 import ImportZone from './ImportZone.vue'
 import SigningNote from './SigningNote.vue'
 import ZoneCheck from './ZoneCheck.vue'
+import { confirmed } from '../../parts/confirm'
 
 const props = defineProps<{ zone: string }>()
 const path = computed(() => ({ zone: props.zone }))
-const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/zones/{zone}', { params: { path: path.value } })), { on: path })
+const {
+  data,
+  refusal: missing,
+  reload,
+} = useLoad(() => ask(api.GET('/api/v1/zones/{zone}', { params: { path: path.value } })), { on: path })
 const started = ref<number>()
 const { operation } = useOperation(started, () => void reload())
 const { refusal, busy, act } = useAct()
@@ -40,8 +45,19 @@ const notes = ref<string[]>([])
 const preview = shallowRef<Schemas['Preview']>()
 const types = ['A', 'AAAA', 'CNAME', 'MX', 'TXT', 'SRV', 'CAA', 'NS', 'PTR', 'TLSA', 'SSHFP', 'SVCB', 'HTTPS']
 const forms: Record<string, string> = {
-  A: '192.0.2.7', AAAA: '2001:db8::7', CNAME: 'pages.provider.test.', MX: '10 mail.provider.test.', TXT: 'any text', SRV: '0 5 5061 sip.provider.test.', CAA: '0 issue "authority.example"', NS: 'ns1.provider.test.',
-  PTR: 'name.provider.test.', TLSA: '3 1 1 and 64 hexadecimal digits', SSHFP: '4 2 and 64 hexadecimal digits', SVCB: '1 . alpn=h2', HTTPS: '1 . alpn=h2',
+  A: '192.0.2.7',
+  AAAA: '2001:db8::7',
+  CNAME: 'pages.provider.test.',
+  MX: '10 mail.provider.test.',
+  TXT: 'any text',
+  SRV: '0 5 5061 sip.provider.test.',
+  CAA: '0 issue "authority.example"',
+  NS: 'ns1.provider.test.',
+  PTR: 'name.provider.test.',
+  TLSA: '3 1 1 and 64 hexadecimal digits',
+  SSHFP: '4 2 and 64 hexadecimal digits',
+  SVCB: '1 . alpn=h2',
+  HTTPS: '1 . alpn=h2',
 }
 const body = computed(() => {
   const d = draft.value ?? fresh()
@@ -52,10 +68,27 @@ function begin(of?: Schemas['ZoneRecord']) {
   notes.value = []
   draft.value = of ? { id: of.id, name: of.name, type: of.type, ttl: String(of.ttl), data: of.data } : fresh()
 }
-const send = <T,>(query: { preview?: boolean }, through: (call: Promise<{ data?: unknown; error?: unknown; response: Response }>) => Promise<T>): Promise<T> =>
+const send = <T,>(
+  query: { preview?: boolean },
+  through: (call: Promise<{ data?: unknown; error?: unknown; response: Response }>) => Promise<T>,
+): Promise<T> =>
   draft.value?.id
-    ? through(api.PATCH('/api/v1/zones/{zone}/records/{record}', { params: { path: { ...path.value, record: draft.value.id }, header: { 'If-Match': `"${data.value?.version}"` }, query }, body: body.value }))
-    : through(api.POST('/api/v1/zones/{zone}/records', { params: { path: path.value, header: query.preview ? {} : { 'Idempotency-Key': newKey() }, query }, body: body.value }))
+    ? through(
+        api.PATCH('/api/v1/zones/{zone}/records/{record}', {
+          params: {
+            path: { ...path.value, record: draft.value.id },
+            header: { 'If-Match': `"${data.value?.version}"` },
+            query,
+          },
+          body: body.value,
+        }),
+      )
+    : through(
+        api.POST('/api/v1/zones/{zone}/records', {
+          params: { path: path.value, query },
+          body: body.value,
+        }),
+      )
 const look = () => act(async () => (preview.value = await send({ preview: true }, foreseen)), 'preview')
 const keep = () =>
   act(async () => {
@@ -71,20 +104,35 @@ function after(done: Schemas['ZoneChanged']) {
 }
 const remove = (r: Schemas['ZoneRecord']) =>
   act(async () => {
-    if (!confirm(`Take ${r.name} ${r.type} ${r.data} out of the zone?`)) return
-    started.value = (await made(api.DELETE('/api/v1/zones/{zone}/records/{record}', { params: { path: { ...path.value, record: r.id! } } }))).operation
+    if (!(await confirmed(`Remove the record ${r.name} ${r.type} ${r.data}?`, 'Remove'))) return
+    started.value = (
+      await made(
+        api.DELETE('/api/v1/zones/{zone}/records/{record}', { params: { path: { ...path.value, record: r.id! } } }),
+      )
+    ).operation
     await reload()
   })
 const reset = () =>
   act(async () => {
-    if (!confirm('Take the own records out that stand in the place of derived ones?')) return
+    if (!(await confirmed('Remove your own records that replace derived ones?', 'Remove'))) return
     after(await made(api.POST('/api/v1/zones/{zone}/reset', { params: { path: path.value }, body: {} })))
   })
 const change = (what: Schemas['ZoneChange']) =>
   act(async () => {
-    const words = what.name_service ? `Have the name service ${what.name_service}?` : what.dnssec ? 'Sign the zone?' : 'Sign the zone no longer?'
-    if (!confirm(words)) return
-    after(await made(api.PATCH('/api/v1/zones/{zone}', { params: { path: path.value, header: { 'If-Match': `"${data.value?.version}"` } }, body: what })))
+    const words = what.name_service
+      ? `Have the name service ${what.name_service}?`
+      : what.dnssec
+        ? 'Sign the zone?'
+        : 'Sign the zone no longer?'
+    if (!(await confirmed(words, 'Change'))) return
+    after(
+      await made(
+        api.PATCH('/api/v1/zones/{zone}', {
+          params: { path: path.value, header: { 'If-Match': `"${data.value?.version}"` } },
+          body: what,
+        }),
+      ),
+    )
   })
 const decide = (choice: { value: string }) => {
   // What is asked about is the name at the end of the data.
@@ -108,26 +156,46 @@ const columns = computed<Column<Row>[]>(() => [
   { key: 'data', title: here.value ? 'Data' : 'To be entered', long: true },
 ])
 const ownColumns = computed<Column<Row>[]>(() => [...columns.value, { key: 'acts', title: '', right: true }])
-const derivedColumns = computed<Column<Row>[]>(() => [...columns.value, { key: 'from', title: 'Follows from', wide: true, long: true }])
+const derivedColumns = computed<Column<Row>[]>(() => [
+  ...columns.value,
+  { key: 'from', title: 'Follows from', wide: true, long: true },
+])
 </script>
 
 <template>
   <NotHere v-if="!data && missing" :refusal="missing" to="/zones" label="All zones" />
   <template v-if="data">
     <PageHead :title="data.unicode" :about="data.unicode === data.name ? undefined : data.name">
-      <template #above><RouterLink to="/zones">Zones</RouterLink> › <RouterLink :to="`/accounts/${data.account}`">{{ data.account }}</RouterLink></template>
+      <template #above
+        ><RouterLink to="/zones">Zones</RouterLink> ›
+        <RouterLink :to="`/accounts/${data.account}`">{{ data.account }}</RouterLink></template
+      >
       <ElButton @click="checking = true">Check the world</ElButton>
-      <a v-if="here" class="el-button" :href="`/api/v1/zones/${data.name}/file`" :download="`${data.name}.zone`">Export</a>
+      <a v-if="here" class="el-button" :href="`/api/v1/zones/${data.name}/file`" :download="`${data.name}.zone`"
+        >Export</a
+      >
       <ElButton v-if="here && mayChange" @click="importing = true">Import…</ElButton>
-      <ElButton v-if="mayChange" @click="change({ name_service: here ? 'elsewhere' : 'here' })">{{ here ? 'Name service elsewhere…' : 'Name service here…' }}</ElButton>
+      <ElButton v-if="mayChange" @click="change({ name_service: here ? 'elsewhere' : 'here' })">{{
+        here ? 'Name service elsewhere…' : 'Name service here…'
+      }}</ElButton>
     </PageHead>
     <FactStrip>
       <StripFact name="Name service">{{ data.name_service }}</StripFact>
-      <StripFact v-if="here" name="Name servers, for the registrar"><code>{{ data.name_servers.join(' ') }}</code></StripFact>
-      <StripFact v-if="here" name="Signed">{{ data.dnssec ? 'yes' : 'no' }} <button v-if="mayChange" type="button" class="link" @click="change({ dnssec: !data.dnssec })">{{ data.dnssec ? 'Sign it no longer' : 'Sign it' }}</button></StripFact>
+      <StripFact v-if="here" name="Name servers, for the registrar"
+        ><code>{{ data.name_servers.join(' ') }}</code></StripFact
+      >
+      <StripFact v-if="here" name="Signed"
+        >{{ data.dnssec ? 'yes' : 'no' }}
+        <button v-if="mayChange" type="button" class="link" @click="change({ dnssec: !data.dnssec })">
+          {{ data.dnssec ? 'Sign it no longer' : 'Sign it' }}
+        </button></StripFact
+      >
       <StripFact name="Records">{{ own.length }} own, {{ derived.length }} derived</StripFact>
     </FactStrip>
-    <p v-if="!here" class="quiet">Other name servers answer for this zone. The records below have to be entered there; “Check the world” tells which are right. <template v-if="data.why">It cannot be here: {{ data.why }}.</template></p>
+    <p v-if="!here" class="quiet">
+      Other name servers answer for this zone. Enter the records below there; “Check public DNS” tells which are right.
+      <template v-if="data.why">It cannot be here: {{ data.why }}.</template>
+    </p>
     <ProblemNote v-if="!draft" :refusal="refusal" />
     <section v-if="operation" aria-label="Steps">
       <h2>{{ operation.kind }}</h2>
@@ -139,43 +207,98 @@ const derivedColumns = computed<Column<Row>[]>(() => [...columns.value, { key: '
     <section v-if="here || own.length">
       <div class="titled">
         <h2>Own records <span v-if="!here" class="quiet">kept, but nobody asks for them here</span></h2>
-        <ElButton v-if="here && mayChange && !draft" size="small" type="primary" @click="begin()">Add a record</ElButton>
+        <ElButton v-if="here && mayChange && !draft" size="small" type="primary" @click="begin()"
+          >Add a record</ElButton
+        >
       </div>
       <form v-if="draft" class="draft" @submit.prevent="keep" @keydown.esc="draft = undefined">
-        <label for="record-name">Name <ElInput id="record-name" v-model="draft.name" placeholder="@" spellcheck="false" autocomplete="off" /></label>
-        <label for="record-type">Type <ElSelect id="record-type" v-model="draft.type" filterable><ElOption v-for="t in types" :key="t" :value="t" :label="t" /></ElSelect></label>
-        <label for="record-data" class="data">Data <ElInput id="record-data" v-model="draft.data" :placeholder="forms[draft.type]" spellcheck="false" autocomplete="off" /></label>
-        <label for="record-ttl">TTL <ElInput id="record-ttl" v-model="draft.ttl" placeholder="3600" inputmode="numeric" autocomplete="off" /></label>
+        <label for="record-name"
+          >Name <ElInput id="record-name" v-model="draft.name" placeholder="@" spellcheck="false" autocomplete="off"
+        /></label>
+        <label for="record-type"
+          >Type
+          <ElSelect id="record-type" v-model="draft.type" filterable
+            ><ElOption v-for="t in types" :key="t" :value="t" :label="t" /></ElSelect
+        ></label>
+        <label for="record-data" class="data"
+          >Data
+          <ElInput
+            id="record-data"
+            v-model="draft.data"
+            :placeholder="forms[draft.type]"
+            spellcheck="false"
+            autocomplete="off"
+        /></label>
+        <label for="record-ttl"
+          >TTL <ElInput id="record-ttl" v-model="draft.ttl" placeholder="3600" inputmode="numeric" autocomplete="off"
+        /></label>
         <div class="acts">
-          <ElButton type="primary" native-type="submit" :disabled="!draft.data.trim()" :loading="busy === 'keep'">{{ draft.id ? 'Change it' : 'Add it' }}</ElButton>
+          <ElButton type="primary" native-type="submit" :disabled="!draft.data.trim()" :loading="busy === 'keep'">{{
+            draft.id ? 'Change it' : 'Add it'
+          }}</ElButton>
           <ElButton :disabled="!draft.data.trim()" :loading="busy === 'preview'" @click="look">Preview</ElButton>
           <ElButton @click="draft = undefined">Leave it</ElButton>
         </div>
         <div class="under">
-          <p v-for="f in ['name', 'type', 'data', 'ttl']" v-show="wrong(f)" :key="f" class="warn" role="alert">✕ {{ wrong(f) }}</p>
-          <ProblemNote v-if="refusal && !refusal.problem.errors?.length" :refusal="refusal"><ElButton v-for="c in refusal.problem.decide ?? []" :key="c.value" size="small" @click="decide(c)">{{ c.means }}</ElButton></ProblemNote>
+          <p v-for="f in ['name', 'type', 'data', 'ttl']" v-show="wrong(f)" :key="f" class="warn" role="alert">
+            ✕ {{ wrong(f) }}
+          </p>
+          <ProblemNote v-if="refusal && !refusal.problem.errors?.length" :refusal="refusal"
+            ><ElButton v-for="c in refusal.problem.decide ?? []" :key="c.value" size="small" @click="decide(c)">{{
+              c.means
+            }}</ElButton></ProblemNote
+          >
           <PreviewNote v-if="preview" :preview="preview" />
         </div>
       </form>
-      <DataTable :columns="ownColumns" :rows="own" :id="(r) => r.id!" caption="Records that people have added">
-        <template #name="{ row }"><code>{{ row.name }}</code></template>
-        <template #data="{ row }"><code class="whole">{{ row.data }}</code></template>
+      <DataTable :id="(r) => r.id!" :columns="ownColumns" :rows="own" caption="Records that people have added">
+        <template #name="{ row }"
+          ><code>{{ row.name }}</code></template
+        >
+        <template #data="{ row }"
+          ><code class="whole">{{ row.data }}</code></template
+        >
         <template #acts="{ row }">
-          <span v-if="here && mayChange" class="both"><button type="button" class="link" :aria-label="`Change ${row.name} ${row.type}`" @click="begin(row)">Change</button> <button type="button" class="link" :aria-label="`Remove ${row.name} ${row.type}`" @click="remove(row)">Remove</button></span>
+          <span v-if="here && mayChange" class="both"
+            ><button type="button" class="link" :aria-label="`Change ${row.name} ${row.type}`" @click="begin(row)">
+              Change
+            </button>
+            <button type="button" class="link" :aria-label="`Remove ${row.name} ${row.type}`" @click="remove(row)">
+              Remove
+            </button></span
+          >
         </template>
         <template #empty><p class="quiet none">None has been added by hand.</p></template>
       </DataTable>
     </section>
     <section>
       <div class="titled">
-        <h2>Derived records <span class="quiet">{{ here ? 'kept by the service' : 'to be entered at the other name servers' }}</span></h2>
-        <ElButton v-if="here && mayChange && overruled" size="small" @click="reset">Reset {{ overruled }}, in whose place own ones stand</ElButton>
+        <h2>
+          Derived records
+          <span class="quiet">{{ here ? 'kept by the service' : 'to be entered at the other name servers' }}</span>
+        </h2>
+        <ElButton v-if="here && mayChange && overruled" size="small" @click="reset"
+          >Reset {{ overruled }}, in whose place own ones stand</ElButton
+        >
       </div>
-      <DataTable :columns="derivedColumns" :rows="derived" :id="(r) => `${r.name} ${r.type} ${r.data}`" caption="Records that follow from what is configured">
-        <template #name="{ row }"><code :class="{ gone: row.overruled }">{{ row.name }}</code></template>
-        <template #data="{ row }"><code class="whole" :class="{ gone: row.overruled }">{{ row.data }}</code></template>
-        <template #from="{ row }">{{ row.from }}<span v-if="row.overruled" class="warn"> ‖ an own record stands in its place</span></template>
-        <template #empty><p class="quiet none">Nothing leads here: no site is served under a name of the zone.</p></template>
+      <DataTable
+        :id="(r) => `${r.name} ${r.type} ${r.data}`"
+        :columns="derivedColumns"
+        :rows="derived"
+        caption="Records that follow from what is configured"
+      >
+        <template #name="{ row }"
+          ><code :class="{ gone: row.overruled }">{{ row.name }}</code></template
+        >
+        <template #data="{ row }"
+          ><code class="whole" :class="{ gone: row.overruled }">{{ row.data }}</code></template
+        >
+        <template #from="{ row }"
+          >{{ row.from }}<span v-if="row.overruled" class="warn"> ‖ an own record stands in its place</span></template
+        >
+        <template #empty
+          ><p class="quiet none">Nothing leads here: no site is served under a name of the zone.</p></template
+        >
       </DataTable>
     </section>
     <ImportZone v-model="importing" :zone="data.name" @done="after" />

@@ -5,7 +5,6 @@ export default {
   permission: 'accounts.read',
   home: '/zones',
   key: 'z',
-  place: 1.5,
   routes: [
     { path: '/zones', component: () => import('./ZoneList.vue'), meta: { title: 'Zones' } },
     { path: '/zones/:zone', component: () => import('./ZonePage.vue'), props: true },

@@ -1,0 +1,195 @@
+// Package browser drives the console in headless Chromium as somebody with a keyboard and a mouse
+// does. Actions wait, for a minute at most, for what they need to be there; they never sleep.
+package browser
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/chromedp"
+)
+
+// Action is something that is done in a page.
+type Action = chromedp.Action[chromedp.Void]
+
+// Options are how a browser is opened.
+type Options struct {
+	Width, Height int64
+	// Dark prefers dark pages.
+	Dark bool
+	// Path is the program that is started; Debian's Chromium where it is empty.
+	Path string
+}
+
+// Open starts Chromium with one tab. It ends with the context, or when close is called.
+func Open(ctx context.Context, o Options) (tab context.Context, close func(), err error) {
+	flags := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox)
+	// Nothing of its own may go to a network that is not there.
+	for _, name := range []string{"disable-background-networking", "disable-component-update", "disable-sync",
+		"disable-quic"} {
+		flags = append(flags, chromedp.Flag(name, true))
+	}
+	if o.Path != "" {
+		flags = append(flags, chromedp.ExecPath(o.Path))
+	}
+	allocator, endAllocator := chromedp.NewExecAllocator(ctx, flags...)
+	tab, endTab := chromedp.NewContext(allocator, chromedp.WithErrorf(func(string, ...any) {}))
+	close = func() { endTab(); endAllocator() }
+	scheme := "light"
+	if o.Dark {
+		scheme = "dark"
+	}
+	media := emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{
+		{Name: "prefers-color-scheme", Value: scheme}}}
+	err = chromedp.Do(tab, command(network.Enable, network.EnableParams{}), command(emulation.SetEmulatedMedia, media),
+		chromedp.EmulateViewport(o.Width, o.Height))
+	if err != nil {
+		close()
+	}
+	return tab, close, err
+}
+
+func command[P, R any](cmd cdp.Command[P, R], params P) Action {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, cmd, params)
+		return err
+	})
+}
+
+// Block lets no request go out that a pattern fits; none lets all go.
+func Block(patterns ...string) Action {
+	rules := []*network.BlockPattern{}
+	for _, p := range patterns {
+		rules = append(rules, &network.BlockPattern{URLPattern: p, Block: true})
+	}
+	return command(network.SetBlockedURLs, network.SetBlockedURLsParams{URLPatterns: rules})
+}
+
+// Into keeps what an action returns.
+func Into[T any](to *T, a chromedp.Action[T]) Action {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) (err error) {
+		*to, err = a(ctx, t)
+		return err
+	})
+}
+
+// Eval runs an expression in the page and keeps its value, waiting for it if it is a promise.
+func Eval[T any](to *T, expression string) Action {
+	return Into(to, chromedp.Evaluate[T](expression, chromedp.EvalAwaitPromise))
+}
+
+// Script runs a statement in the page.
+func Script(statement string) Action { return chromedp.Evaluate[chromedp.Void](statement) }
+
+// passing reports whether an error comes of a page that is just being left for another one.
+func passing(err error) bool {
+	return strings.Contains(err.Error(), "Cannot find context") ||
+		strings.Contains(err.Error(), "navigated or closed") ||
+		strings.Contains(err.Error(), "context was destroyed")
+}
+
+// Until waits until an expression is true. A page that is just being
+// left is asked again when it is the next one.
+func Until(expression string) Action {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		ctx, cancel := context.WithTimeoutCause(ctx, time.Minute,
+			fmt.Errorf("never true within a minute: %s", expression))
+		defer cancel()
+		for {
+			is, err := chromedp.Evaluate[bool]("Boolean("+expression+")")(ctx, t)
+			if err == nil && is {
+				return nil
+			}
+			if ctx.Err() != nil {
+				return context.Cause(ctx)
+			}
+			if err != nil && !passing(err) {
+				return err
+			}
+			select {
+			case <-ctx.Done():
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+	})
+}
+
+// Sees waits until an element has a text in it.
+func Sees(selector, text string) Action {
+	return Until(fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector,
+		text))
+}
+
+// Gone waits until no element of a kind is there.
+func Gone(selector string) Action { return Until(fmt.Sprintf(`!document.querySelector(%q)`, selector)) }
+
+// Shows waits until an element of a kind is visible.
+func Shows(selector string) Action {
+	return Until(fmt.Sprintf(`document.querySelector(%q)?.getClientRects().length`, selector))
+}
+
+// Click clicks the first visible element of a kind that has a text in it.
+func Click(selector, text string) Action {
+	find := fmt.Sprintf(
+		`[...document.querySelectorAll(%q)].find(e => e.textContent.includes(%q) && e.getClientRects().length)`,
+		selector, text)
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if _, err := Until(find+" !== undefined")(ctx, t); err != nil {
+			return fmt.Errorf("no %s with %q: %w", selector, text, err)
+		}
+		_, err := Script(find+".click()")(ctx, t)
+		if err != nil && passing(err) {
+			return nil // the click has led elsewhere before it could be told of
+		}
+		return err
+	})
+}
+
+// Confirm answers the question that the page asks, with the button that says what will be done.
+func Confirm(button string) Action { return Click(".question button", button) }
+
+// Type types into a field behind what it holds.
+func Type(selector, text string) Action {
+	return chromedp.SendKeys(chromedp.CSS(selector), text, chromedp.NodeVisible)
+}
+
+// Retype types over what a field holds.
+func Retype(selector, text string) Action {
+	return chromedp.Steps(chromedp.Focus(chromedp.CSS(selector), chromedp.NodeVisible),
+		Script(fmt.Sprintf("document.querySelector(%q).select()", selector)), chromedp.KeyEvent(text))
+}
+
+// Paste puts a long text into a field, which notices.
+func Paste(selector, text string) Action {
+	return chromedp.Steps(chromedp.SetValue(chromedp.CSS(selector), text),
+		chromedp.SendKeys(chromedp.CSS(selector), " "))
+}
+
+// Choose picks an option of a select field, by a part of its text.
+func Choose(field, option string) Action {
+	return chromedp.Steps(chromedp.Click(chromedp.CSS(field), chromedp.NodeVisible),
+		Click(".el-select-dropdown__item", option))
+}
+
+// Find types into a select field that searches, and picks an option.
+func Find(field, text, option string) Action {
+	return chromedp.Steps(chromedp.Click(chromedp.CSS(field), chromedp.NodeVisible),
+		chromedp.SendKeys(chromedp.CSS(field), text), Click(".el-select-dropdown__item", option))
+}
+
+// Press is a key that a page takes for itself. Chromium's debugging protocol would type the
+// character all the same, which a keyboard does not.
+func Press(key string) Action {
+	return Script(fmt.Sprintf("document.body.dispatchEvent(new KeyboardEvent('keydown', "+
+		"{key: %q, bubbles: true, cancelable: true}))", key))
+}
+
+// SignIn fills the form of the sign-in.
+func SignIn(name, password string) Action {
+	return chromedp.Steps(Type("#sign-in-name", name), Type("#sign-in-password", password), Click("button", "Sign in"))
+}

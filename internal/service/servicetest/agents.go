@@ -1,0 +1,210 @@
+package servicetest
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"victualler/internal/agentlink"
+	"victualler/internal/manifest"
+	"victualler/internal/service/usecase"
+)
+
+// Agents are the agents of all servers of a bench. Each holds what it
+// was told, and can be made to fail.
+type Agents struct {
+	mu      sync.Mutex
+	servers map[int64]*Agent
+}
+
+func newAgents() *Agents { return &Agents{servers: map[int64]*Agent{}} }
+
+// Agent implements usecase.Agents.
+func (a *Agents) Agent(serverID int64, _ string) usecase.Agent { return a.On(serverID) }
+
+// On is the agent of one server, to look at and to set faults.
+func (a *Agents) On(serverID int64) *Agent {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.servers[serverID] == nil {
+		a.servers[serverID] = &Agent{Accounts: map[int64]manifest.Manifest{}, Drift: map[int64][]agentlink.Drift{}}
+	}
+	return a.servers[serverID]
+}
+
+// Agent is one server's.
+type Agent struct {
+	mu sync.Mutex
+	// Accounts are the manifests in force.
+	Accounts map[int64]manifest.Manifest
+	// Server is what the server holds for all accounts together.
+	Server manifest.Server
+	// Drift is what a sweep finds, by account; an apply puts it right.
+	Drift map[int64][]agentlink.Drift
+	// Applies counts applies, refused ones too.
+	Applies int
+	// Unreachable has it answer nothing; Refuses is what it fails each
+	// apply with, unless it is empty.
+	Unreachable bool
+	Refuses     string
+}
+
+// Set changes the agent while nobody asks it.
+func (a *Agent) Set(change func(*Agent)) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	change(a)
+}
+
+// Holds returns the manifest in force for an account.
+func (a *Agent) Holds(account int64) (manifest.Manifest, bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	m, known := a.Accounts[account]
+	return m, known
+}
+
+func (a *Agent) lock() (func(), error) {
+	a.mu.Lock()
+	if a.Unreachable {
+		a.mu.Unlock()
+		return nil, fmt.Errorf("%w: the test says so", agentlink.ErrUnreachable)
+	}
+	return a.mu.Unlock, nil
+}
+
+// Status implements usecase.Agent: a server that is a quarter full.
+func (a *Agent) Status(context.Context) (agentlink.Status, error) {
+	unlock, err := a.lock()
+	if err != nil {
+		return agentlink.Status{}, err
+	}
+	defer unlock()
+	return agentlink.Status{HostName: "test", AgentVersion: "test", Processors: 2, MemoryTotal: 4 << 30,
+		MemoryFree: 3 << 30, DiskTotal: 100 << 30, DiskFree: 75 << 30, Quota: "btrfs", Accounts: int64(len(a.Accounts)),
+		Programs: []agentlink.ProgramStatus{}, CertificateEnds: Start.AddDate(1, 0, 0)}, nil
+}
+
+// Preview implements usecase.Agent: one change, unless the account is as it should be.
+func (a *Agent) Preview(_ context.Context, m manifest.Manifest) (agentlink.Preview, error) {
+	unlock, err := a.lock()
+	if err != nil {
+		return agentlink.Preview{}, err
+	}
+	defer unlock()
+	p := agentlink.Preview{Changes: []agentlink.Drift{}, Steps: []string{"account"}}
+	if !same(a.Accounts[m.AccountID], m) {
+		p.Changes = append(p.Changes, agentlink.Drift{Part: "account", Subject: m.SignInName, Detail: "changes"})
+	}
+	return p, nil
+}
+
+// same reports whether two manifests want the same, whatever their revisions.
+func same(a, b manifest.Manifest) bool {
+	a.Revision, b.Revision = 0, 0
+	x, errX := json.Marshal(a)
+	y, errY := json.Marshal(b)
+	return errX == nil && errY == nil && slices.Equal(x, y)
+}
+
+// Apply implements usecase.Agent.
+func (a *Agent) Apply(_ context.Context, m manifest.Manifest, tell func(agentlink.Step)) (agentlink.Receipt, error) {
+	unlock, err := a.lock()
+	if err != nil {
+		return agentlink.Receipt{}, err
+	}
+	defer unlock()
+	a.Applies++
+	receipt := agentlink.Receipt{AccountID: m.AccountID, Revision: m.Revision, Verified: []string{}, At: time.Now()}
+	now := a.Accounts[m.AccountID]
+	switch {
+	case now.Revision > m.Revision:
+		receipt.Failure = &agentlink.Failure{Code: agentlink.FailedStale, Step: "journal", Message: "newer"}
+		return receipt, nil
+	case a.Refuses != "":
+		receipt.Failure = &agentlink.Failure{Code: agentlink.FailedStep, Step: "account", Message: a.Refuses}
+		return receipt, nil
+	}
+	tell(agentlink.Step{Name: "account", State: agentlink.StepDone})
+	receipt.Changed = !same(now, m)
+	delete(a.Drift, m.AccountID)
+	if m.Wanted == manifest.Absent {
+		delete(a.Accounts, m.AccountID)
+	} else {
+		a.Accounts[m.AccountID] = m
+	}
+	return receipt, nil
+}
+
+// ApplyServer implements usecase.Agent.
+func (a *Agent) ApplyServer(_ context.Context, m manifest.Server) error {
+	unlock, err := a.lock()
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	a.Server = m
+	return nil
+}
+
+// Sweep implements usecase.Agent.
+func (a *Agent) Sweep(context.Context) (agentlink.Sweep, error) {
+	unlock, err := a.lock()
+	if err != nil {
+		return agentlink.Sweep{}, err
+	}
+	defer unlock()
+	s := agentlink.Sweep{Accounts: []agentlink.AccountState{}, Strays: []agentlink.Drift{}}
+	if a.Server.NameService != nil {
+		s.Server = a.Server.Digest()
+	}
+	used := int64(1 << 20)
+	for id, m := range a.Accounts {
+		s.Accounts = append(s.Accounts, agentlink.AccountState{AccountID: id, SignInName: m.SignInName,
+			Revision: m.Revision, Wanted: m.Wanted, Drift: a.Drift[id], DiskUsed: &used})
+	}
+	return s, nil
+}
+
+// Clear implements usecase.Agent.
+func (a *Agent) Clear(context.Context) (agentlink.Cleared, error) {
+	unlock, err := a.lock()
+	if err != nil {
+		return agentlink.Cleared{}, err
+	}
+	defer unlock()
+	return agentlink.Cleared{}, nil
+}
+
+// Challenge implements usecase.Agent.
+func (a *Agent) Challenge(context.Context, agentlink.Challenges) error {
+	unlock, err := a.lock()
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	return nil
+}
+
+// SiteLog implements usecase.Agent: a log of one line.
+func (a *Agent) SiteLog(context.Context, agentlink.LogRequest) (agentlink.LogPage, error) {
+	unlock, err := a.lock()
+	if err != nil {
+		return agentlink.LogPage{}, err
+	}
+	defer unlock()
+	return agentlink.LogPage{Lines: []string{"GET /"}, Next: "1"}, nil
+}
+
+// Renew implements usecase.Agent.
+func (a *Agent) Renew(context.Context, *agentlink.Authority, int64, time.Time) error {
+	unlock, err := a.lock()
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	return nil
+}
