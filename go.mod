@@ -21,7 +21,6 @@ require (
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
-	golang.org/x/time v0.16.0
 	pgregory.net/rapid v1.3.0
 	rsc.io/qr v0.2.0
 	software.sslmate.com/src/go-pkcs12 v0.7.4

@@ -107,7 +107,7 @@ func TestChangingAPlan(t *testing.T) {
 		assert.Equal(t, "domains", p.Limits[0].Key)
 		assert.EqualValues(t, []int64{2, 3, 0}, []int64{p.Limits[0].Value, p.Limits[0].Used, p.Limits[0].Left})
 		assert.Equal(t, "plan dinghy", p.Limits[0].Source)
-		assert.Contains(t, p.Detail, "an operator, by another plan or an exception can raise it")
+		assert.Contains(t, p.Detail, "an operator, by another plan or set an exception")
 		var started api.Started
 		require.NoError(t, remove(fmt.Sprintf("/accounts/%d/domains/third.example", plain.ID), &started))
 		require.Equal(t, "done", watched(t, started.Operation).State)
@@ -386,7 +386,7 @@ func TestResellers(t *testing.T) {
 		_, err := account("puffin-three.example")
 		p := problemOf(t, err)
 		assert.Contains(t, p.Detail, "disk space: the share of puffin is 250M, 200M allotted to other accounts, 50M "+
-			"left, 100M asked for; an operator, by raising the share can raise it")
+			"left, 100M asked for; an operator can raise the share")
 		require.Len(t, p.Limits, 1)
 		assert.EqualValues(t, 50*plans.MiB, p.Limits[0].Left)
 	})

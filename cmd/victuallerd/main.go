@@ -122,7 +122,7 @@ func open(ctx context.Context, c settings, log *slog.Logger) (*store.Store, *ser
 		return s, sv, err
 	}
 	if c.resolver != "" {
-		sv.Domains.SetResolver(c.resolver)
+		sv.SetResolver(c.resolver)
 	}
 	return s, sv, nil
 }

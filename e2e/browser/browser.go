@@ -119,11 +119,14 @@ func Until(expression string) Action {
 	})
 }
 
-// Sees waits until an element has a text in it.
-func Sees(selector, text string) Action {
-	return Until(fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector,
-		text))
+// withText is an expression for the elements of a kind that have a text in it, as it is read: any space is one space.
+func withText(selector, text string) string {
+	return fmt.Sprintf(`[...document.querySelectorAll(%q)].filter(e => e.textContent.replace(/\s+/g, ' ').includes(%q))`,
+		selector, text)
 }
+
+// Sees waits until an element has a text in it.
+func Sees(selector, text string) Action { return Until(withText(selector, text) + ".length") }
 
 // Gone waits until no element of a kind is there.
 func Gone(selector string) Action { return Until(fmt.Sprintf(`!document.querySelector(%q)`, selector)) }
@@ -135,9 +138,7 @@ func Shows(selector string) Action {
 
 // Click clicks the first visible element of a kind that has a text in it.
 func Click(selector, text string) Action {
-	find := fmt.Sprintf(
-		`[...document.querySelectorAll(%q)].find(e => e.textContent.includes(%q) && e.getClientRects().length)`,
-		selector, text)
+	find := withText(selector, text) + ".find(e => e.getClientRects().length)"
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		if _, err := Until(find+" !== undefined")(ctx, t); err != nil {
 			return fmt.Errorf("no %s with %q: %w", selector, text, err)

@@ -67,6 +67,19 @@ const migrationLock = 0x56494354
 // Open connects and brings the tables up to date. Any number of processes may
 // do so at once: one migrates, the others wait.
 func Open(ctx context.Context, url string) (*Store, error) {
+	s, err := Connect(ctx, url)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.migrate(ctx); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Connect connects to a database whose tables are up to date.
+func Connect(ctx context.Context, url string) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w", err)
@@ -76,13 +89,11 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db.New(pool), pool}
-	if err := s.migrate(ctx); err != nil {
-		pool.Close()
-		return nil, err
-	}
-	return s, nil
+	return &Store{db.New(pool), pool}, nil
 }
+
+// MaxConns is how many connections there are at most at the same time.
+func (s *Store) MaxConns() int { return int(s.Pool.Config().MaxConns) }
 
 // Ping returns an error unless the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.Pool.Ping(ctx) }

@@ -3,6 +3,7 @@ import accounts from './accounts/area'
 import authorities from './authorities/area'
 import certificates from './certificates/area'
 import customers from './customers/area'
+import domains from './domains/area'
 import events from './events/area'
 import me from './me/area'
 import operations from './operations/area'
@@ -18,6 +19,7 @@ import zones from './zones/area'
 /** Every area of the console, in the order of the bar and of the menu behind one's name. */
 export const areas: Area[] = [
   accounts,
+  domains,
   zones,
   certificates,
   customers,

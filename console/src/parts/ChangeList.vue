@@ -15,6 +15,7 @@ const lines = (diff: string) => diff.trimEnd().split('\n').slice(2)
       <details v-if="change.diff" :open="open">
         <summary>
           <b>{{ change.part }}</b> <span v-if="change.account">{{ change.account }}</span>
+          {{ ' ' }}
           <code>{{ change.subject }}</code> {{ change.detail }}
         </summary>
         <pre tabindex="0"><span v-for="(line, i) in lines(change.diff)" :key="i" :class="kind(line)">{{ line || ' ' }}
@@ -22,6 +23,7 @@ const lines = (diff: string) => diff.trimEnd().split('\n').slice(2)
       </details>
       <p v-else>
         <b>{{ change.part }}</b> <span v-if="change.account">{{ change.account }}</span>
+        {{ ' ' }}
         <code>{{ change.subject }}</code> {{ change.detail }}
       </p>
     </li>

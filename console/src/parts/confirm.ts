@@ -6,7 +6,7 @@ import { ElMessageBox } from 'element-plus'
  */
 export async function confirmed(question: string, action: string): Promise<boolean> {
   try {
-    await ElMessageBox.confirm(question, {
+    await ElMessageBox.confirm(question, `${action}?`, {
       confirmButtonText: action,
       cancelButtonText: 'Cancel',
       customClass: 'question',

@@ -75,7 +75,7 @@ func AllowanceOf(t Terms, exceptions []Exception, room *Headroom, now time.Time)
 	}
 	for _, info := range AllLimits {
 		a.Limits[info.Key] = Allowed{Amount: t.Limits[info.Key], Source: t.Source,
-			RaisedBy: who + ", by another plan or an exception"}
+			RaisedBy: who + " can choose another plan or set an exception"}
 	}
 	for _, f := range AllFeatures {
 		a.Features[f] = Granted{On: t.Features[f], Source: t.Source}
@@ -85,7 +85,7 @@ func AllowanceOf(t Terms, exceptions []Exception, room *Headroom, now time.Time)
 			a.Features[e.Feature] = Granted{On: e.On, Source: e.source()}
 		} else {
 			a.Limits[e.Limit] = Allowed{Amount: e.Amount, Source: e.source(),
-				RaisedBy: who + ", by changing the exception"}
+				RaisedBy: who + " can change the exception"}
 		}
 	}
 	if room != nil {
@@ -132,7 +132,7 @@ func (a Allowance) Admit(key Key, used, more int64) error {
 	}
 	info, _ := Info(key)
 	left := allowed.Minus(used)
-	r := refusal.New(refusal.LimitReached, "%s: %s allowed by %s, %s used, %s left, %s more asked for; %s can raise it",
+	r := refusal.New(refusal.LimitReached, "%s: %s allowed by %s, %s used, %s left, %s more asked for; %s",
 		info.Title, allowed.Format(info.Unit), allowed.Source, Of(used).Format(info.Unit), left.Format(info.Unit),
 		Of(more).Format(info.Unit), allowed.RaisedBy)
 	r.Limits = []refusal.Limit{{Key: string(key), Value: allowed.N, Used: used, Left: left.N, Source: allowed.Source,

@@ -25,9 +25,9 @@ func TestAdmitTellsAllFour(t *testing.T) {
 	require.NotNil(t, r)
 	assert.Equal(t, refusal.LimitReached, r.Kind)
 	assert.Equal(t, []refusal.Limit{{Key: "domains", Value: 2, Used: 2, Left: 0, Source: "plan skiff",
-		RaisedBy: "an operator, by another plan or an exception"}}, r.Limits)
-	assert.Contains(t, r.Detail, "2 allowed by plan skiff, 2 used, 0 left, 1 more asked for; an operator, by another "+
-		"plan or an exception can raise it")
+		RaisedBy: "an operator can choose another plan or set an exception"}}, r.Limits)
+	assert.Contains(t, r.Detail, "2 allowed by plan skiff, 2 used, 0 left, 1 more asked for; an operator can choose another "+
+		"plan or set an exception")
 	assert.True(t, refusal.Is(a.Needs("mail"), refusal.NotAllowed))
 }
 
@@ -217,7 +217,7 @@ func TestShares(t *testing.T) {
 	r := refusal.As(share.AdmitAllotted(SumAllotted([]Allotment{{plan, 3}}), nil, plan))
 	require.NotNil(t, r)
 	assert.Contains(t, r.Detail, "disk space: the share of guillemot is 100G, 90G allotted to other accounts, 10G "+
-		"left, 30G asked for; an operator, by raising the share can raise it")
+		"left, 30G asked for; an operator can raise the share")
 	require.Len(t, r.Limits, 1)
 	assert.Equal(t, 10*GiB, r.Limits[0].Left)
 	assert.NoError(t, share.AdmitAllotted(SumAllotted([]Allotment{{plan, 9}}), plan, plan),

@@ -57,7 +57,7 @@ func SumAllotted(holdings []Allotment) Limits {
 	return sum
 }
 
-func (s Share) raisedBy() string { return "an operator, by raising the share" }
+func (s Share) raisedBy() string { return "an operator can raise the share" }
 
 func (s Share) source() string { return "the share of " + s.Reseller }
 
@@ -98,7 +98,7 @@ func (s Share) AdmitAllotted(others, before, after Limits) error {
 	if len(full) == 0 {
 		return nil
 	}
-	r := refusal.New(refusal.LimitReached, "%s; %s can raise it", strings.Join(words, "; "), s.raisedBy())
+	r := refusal.New(refusal.LimitReached, "%s; %s", strings.Join(words, "; "), s.raisedBy())
 	r.Limits = full
 	return r
 }
@@ -242,7 +242,7 @@ func (s Share) AdmitSums(before, after Limits) error {
 	if len(full) == 0 {
 		return nil
 	}
-	r := refusal.New(refusal.LimitReached, "%s; %s can raise it", strings.Join(words, "; "), s.raisedBy())
+	r := refusal.New(refusal.LimitReached, "%s; %s", strings.Join(words, "; "), s.raisedBy())
 	r.Limits = full
 	return r
 }

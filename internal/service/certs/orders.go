@@ -122,7 +122,7 @@ func (s *Service) beginOrder(ctx context.Context, a usecase.Actor, domainID int6
 		return wait(site.nextCheck(now))
 	}
 	if ask.byPerson {
-		if err := s.Probes.Allow(a, now); err != nil {
+		if err := s.AllowProbe(ctx, a); err != nil {
 			return 0, err
 		}
 	}

@@ -422,7 +422,7 @@ func (s *Service) Rehearse(ctx context.Context, a usecase.Actor, reference, name
 	if err != nil {
 		return out, err
 	}
-	if err := s.Probes.Allow(a, s.Now()); err != nil {
+	if err := s.AllowProbe(ctx, a); err != nil {
 		return out, err
 	}
 	verdicts, err := s.rehearse(ctx, rehearsal{site: c, names: wanted, chosen: len(in.Names) > 0 ||

@@ -32,7 +32,7 @@ func (s *Service) CheckZone(ctx context.Context, a usecase.Actor, name string) (
 	if err != nil {
 		return api.ZoneCheck{}, err
 	}
-	if err := s.Probes.Allow(a, s.Now()); err != nil {
+	if err := s.AllowProbe(ctx, a); err != nil {
 		return api.ZoneCheck{}, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, checkTimeout)

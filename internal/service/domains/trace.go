@@ -16,7 +16,6 @@ import (
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/hosting/sites"
-	"victualler/internal/resolve"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -24,10 +23,6 @@ import (
 
 // traceTimeout is how long each question of a trace may take.
 const traceTimeout = 4 * time.Second
-
-// SetResolver has the world's name service asked through one server
-// (host and port) instead of the machine's own.
-func (s *Service) SetResolver(address string) { s.Resolver = resolve.New(address) }
 
 // Trace tells which server and site answer for a name, by which rule,
 // and what the world's name service says against it.

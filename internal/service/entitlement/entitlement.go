@@ -3,6 +3,7 @@ package entitlement
 import (
 	"context"
 	"encoding/json"
+	"maps"
 	"slices"
 	"time"
 
@@ -62,7 +63,7 @@ func ReadFrozenTerms(column []byte) (*FrozenTerms, error) {
 	return h, json.Unmarshal(column, h)
 }
 
-// Load loads the standing of an account. In a transaction that is to change something,
+// Load loads the entitlement of an account. In a transaction that is to change something,
 // the account and its reseller must be locked.
 func Load(ctx context.Context, s *usecase.Base, q *db.Queries, account db.Account) (Entitlement, error) {
 	list, err := LoadMany(ctx, s, q, []db.Account{account})
@@ -72,13 +73,54 @@ func Load(ctx context.Context, s *usecase.Base, q *db.Queries, account db.Accoun
 	return list[0], nil
 }
 
-// LoadMany loads the standing of many accounts at once.
+// LoadMany loads the entitlements of many accounts at once.
 func LoadMany(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db.Account) ([]Entitlement, error) {
+	list, err := LoadTerms(ctx, s, q, accounts)
+	if err != nil {
+		return nil, err
+	}
+	at := map[int64]int{}
+	for i := range list {
+		at[accounts[i].ID] = i
+	}
+	usage, err := q.UsageOf(ctx, slices.Collect(maps.Keys(at)))
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range usage {
+		list[at[row.AccountID]].Used[plans.Key(row.Key)] = row.Amount
+	}
+	// What the others use is all that the reseller's accounts use but this one's.
+	all := map[int64]map[plans.Key]int64{}
+	for i := range list {
+		if list[i].Headroom == nil {
+			continue
+		}
+		reseller := *accounts[i].ResellerID
+		if all[reseller] == nil {
+			if all[reseller], err = UsageOfReseller(ctx, q, reseller, 0); err != nil {
+				return nil, err
+			}
+		}
+		others := maps.Clone(all[reseller])
+		if accounts[i].ID != 0 {
+			for key, n := range list[i].Used {
+				others[key] -= n
+			}
+		}
+		list[i].Headroom = &plans.Headroom{Share: list[i].Headroom.Share, Others: others}
+	}
+	return list, nil
+}
+
+// LoadTerms loads what many accounts may use, and not what is used: all that servers have to know. Each plan and each
+// share is read once. Nothing can be admitted by what it returns.
+func LoadTerms(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db.Account) ([]Entitlement, error) {
 	list := make([]Entitlement, len(accounts))
 	ids := make([]int64, len(accounts))
 	at := map[int64]int{}
 	terms := map[int64]plans.Terms{}
-	rooms := map[int64]*plans.Headroom{}
+	shares := map[int64]*plans.Headroom{}
 	for i, account := range accounts {
 		ids[i], at[account.ID] = account.ID, i
 		st := Entitlement{Account: account, Used: map[plans.Key]int64{plans.Domains: 0, plans.Subdomains: 0,
@@ -106,20 +148,16 @@ func LoadMany(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db
 		}
 		st.Terms = t
 		if account.ResellerID != nil {
-			room, known := rooms[*account.ResellerID]
+			share, known := shares[*account.ResellerID]
 			if !known {
-				share, err := LoadShare(ctx, q, *account.ResellerID)
+				loaded, err := LoadShare(ctx, q, *account.ResellerID)
 				if err != nil {
 					return nil, err
 				}
-				used, err := UsageOfReseller(ctx, q, *account.ResellerID, 0)
-				if err != nil {
-					return nil, err
-				}
-				room = &plans.Headroom{Share: share, Others: used}
-				rooms[*account.ResellerID] = room
+				share = &plans.Headroom{Share: loaded}
+				shares[*account.ResellerID] = share
 			}
-			st.Headroom = room
+			st.Headroom = share
 		}
 		list[i] = st
 	}
@@ -131,31 +169,10 @@ func LoadMany(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db
 		st := &list[at[row.AccountID]]
 		st.Exceptions = append(st.Exceptions, ExceptionOf(row))
 	}
-	usage, err := q.UsageOf(ctx, ids)
-	if err != nil {
-		return nil, err
-	}
-	for _, row := range usage {
-		list[at[row.AccountID]].Used[plans.Key(row.Key)] = row.Amount
-	}
-	// What the others use is all that the reseller's accounts use but this one's.
-	for i := range list {
-		if all := list[i].Headroom; all != nil {
-			own := &plans.Headroom{Share: all.Share, Others: map[plans.Key]int64{}}
-			for key, n := range all.Others {
-				own.Others[key] = n
-			}
-			if accounts[i].ID != 0 {
-				for key, n := range list[i].Used {
-					own.Others[key] -= n
-				}
-			}
-			list[i].Headroom = own
-		}
-	}
 	return list, nil
 }
 
+// ExceptionOf reads a row.
 func ExceptionOf(row db.Exception) plans.Exception {
 	e := plans.Exception{Author: row.Author, Reason: row.Reason, At: row.SetAt, EndsAt: row.EndsAt}
 	if row.LimitKey != nil {

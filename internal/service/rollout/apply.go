@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"victualler/internal/agentlink"
+	"victualler/internal/service/entitlement"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -30,31 +31,64 @@ func (s *Service) Apply(ctx context.Context, accountID int64) error {
 
 // applyOnce is Apply without regard to who else is at it.
 func (s *Service) applyOnce(ctx context.Context, accountID int64) error {
-	var account db.Account
-	var waiting []int64
-	var list []serverManifest
-	// One moment for all of it, or a manifest could bear one revision
-	// and hold what belongs to another.
-	err := s.Store.Snapshot(ctx, func(q *db.Queries) error {
-		var err error
-		if account, err = q.Account(ctx, accountID); err != nil {
-			return err
-		}
-		if waiting, err = q.UnfinishedOfAccount(ctx, db.UnfinishedOfAccountParams{AccountID: &accountID,
-			Revision: &account.Revision}); err != nil {
-			return err
-		}
-		list, err = s.buildManifests(ctx, q, account)
-		return err
-	})
+	prepared, err := s.prepare(ctx, []int64{accountID})
 	if err != nil {
 		return err
+	}
+	if len(prepared) == 0 {
+		return fmt.Errorf("there is no account %d", accountID)
+	}
+	return s.applyPrepared(ctx, prepared[0])
+}
+
+// preparedApply is all that an apply needs to know from the records.
+type preparedApply struct {
+	account db.Account
+	// waiting are the operations that end with it.
+	waiting []int64
+	servers []serverManifest
+	// err is why there are no manifests.
+	err error
+}
+
+// prepare reads accounts as they are at one moment: else a manifest could bear one revision and hold what belongs to
+// another. Plans and shares are read once for all of them.
+func (s *Service) prepare(ctx context.Context, accountIDs []int64) (list []preparedApply, err error) {
+	err = s.Store.Snapshot(ctx, func(q *db.Queries) error {
+		accounts, err := q.AccountsByID(ctx, accountIDs)
+		if err != nil {
+			return err
+		}
+		terms, err := entitlement.LoadTerms(ctx, s.Base, q, accounts)
+		if err != nil {
+			return err
+		}
+		list = make([]preparedApply, len(accounts))
+		for i, account := range accounts {
+			p := preparedApply{account: account}
+			if p.waiting, err = q.UnfinishedOfAccount(ctx, db.UnfinishedOfAccountParams{AccountID: &account.ID,
+				Revision: &account.Revision}); err != nil {
+				return err
+			}
+			p.servers, p.err = s.buildManifests(ctx, q, terms[i])
+			list[i] = p
+		}
+		return nil
+	})
+	return list, err
+}
+
+// applyPrepared has the servers of an account hold what they should, one after the other, home first.
+func (s *Service) applyPrepared(ctx context.Context, prepared preparedApply) error {
+	account, waiting := prepared.account, prepared.waiting
+	if prepared.err != nil {
+		return prepared.err
 	}
 	if len(waiting) == 0 && account.AppliedRevision == account.Revision {
 		return nil
 	}
 	p := s.StartProgress(waiting...)
-	for _, part := range list {
+	for _, part := range prepared.servers {
 		if part.upToDate {
 			continue
 		}

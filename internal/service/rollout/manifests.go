@@ -23,10 +23,12 @@ type serverManifest struct {
 	upToDate bool
 }
 
-// buildManifests turns an account's rows into what its servers must
+// buildManifests turns an account's rows and what it may use into what its servers must
 // hold: the one with its home first. A server that holds something of
 // it and should not any longer gets a manifest that says so.
-func (s *Service) buildManifests(ctx context.Context, q *db.Queries, account db.Account) ([]serverManifest, error) {
+func (s *Service) buildManifests(ctx context.Context, q *db.Queries,
+	st entitlement.Entitlement) ([]serverManifest, error) {
+	account := st.Account
 	before, err := q.ServersOfAccount(ctx, account.ID)
 	if err != nil {
 		return nil, err
@@ -34,10 +36,6 @@ func (s *Service) buildManifests(ctx context.Context, q *db.Queries, account db.
 	m := newManifests(account, before)
 	if account.State != "closing" && account.State != "closed" {
 		m.Home().Wanted = manifest.Present
-		st, err := entitlement.Load(ctx, s.Base, q, account)
-		if err != nil {
-			return nil, err
-		}
 		for _, part := range s.parts {
 			if part.Fill == nil {
 				continue
@@ -69,10 +67,19 @@ func (s *Service) buildManifests(ctx context.Context, q *db.Queries, account db.
 	return list, nil
 }
 
+// manifestsOf is buildManifests for one account.
+func (s *Service) manifestsOf(ctx context.Context, q *db.Queries, account db.Account) ([]serverManifest, error) {
+	terms, err := entitlement.LoadTerms(ctx, s.Base, q, []db.Account{account})
+	if err != nil {
+		return nil, err
+	}
+	return s.buildManifests(ctx, q, terms[0])
+}
+
 // manifestOn returns what one server must hold for an account.
 func (s *Service) manifestOn(ctx context.Context, q *db.Queries, account db.Account, server int64) (manifest.Manifest,
 	error) {
-	list, err := s.buildManifests(ctx, q, account)
+	list, err := s.manifestsOf(ctx, q, account)
 	if err != nil {
 		return manifest.Manifest{}, err
 	}

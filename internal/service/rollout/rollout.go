@@ -48,9 +48,13 @@ func (s *Service) ChangeAccount(ctx context.Context, a usecase.Actor, reference,
 // GiveUpAfter is how long an operation waits for a server that does not answer.
 const GiveUpAfter = 10 * time.Minute
 
-// rollOutConcurrency is how many accounts of an operation are applied at the same time; the agents'
-// group commit makes few reloads of them.
-const rollOutConcurrency = 128
+const (
+	// rollOutBatch is how many accounts are read from the records at one moment.
+	rollOutBatch = 64
+	// appliesPerConnection is how many accounts are applied at the same time for each connection to the database: most
+	// wait for their servers, whose group commit makes few reloads of them.
+	appliesPerConnection = 5
+)
 
 // RollOut applies all accounts of an operation and tells how far it is, server by server. An error
 // means that it should be tried again.
@@ -78,7 +82,9 @@ func (s *Service) RollOut(ctx context.Context, operation int64) error {
 		p.Step(agentlink.Step{Name: server, State: state,
 			Detail: fmt.Sprintf("%d of %s", done[server], usecase.Counted(whole[server], "account"))})
 	}
+	servers := map[int64]string{}
 	for _, account := range accounts {
+		servers[account.ID] = account.Server
 		whole[account.Server]++
 		if account.Applied {
 			done[account.Server]++
@@ -88,17 +94,43 @@ func (s *Service) RollOut(ctx context.Context, operation int64) error {
 		tell(server)
 	}
 	behind := slices.DeleteFunc(accounts, func(account db.TargetsRow) bool { return account.Applied })
-	usecase.Concurrently(rollOutConcurrency, behind, func(account db.TargetsRow) {
-		err := s.applyOnce(ctx, account.ID) // whoever is at it already need not be before what this brings
-		mu.Lock()
-		defer mu.Unlock()
-		if err != nil {
-			p.Note(fmt.Sprintf("%s: %s; trying again", account.SignInName, err))
-			return
+	// While servers are at some, the next are read.
+	next := make(chan preparedApply)
+	go func() {
+		defer close(next)
+		for batch := range slices.Chunk(behind, rollOutBatch) {
+			ids := make([]int64, len(batch))
+			for i, account := range batch {
+				ids[i] = account.ID
+			}
+			prepared, err := s.prepare(ctx, ids)
+			if err != nil {
+				p.Note(fmt.Sprintf("%s; trying again", err))
+				continue
+			}
+			for _, one := range prepared {
+				next <- one
+			}
 		}
-		done[account.Server]++
-		tell(account.Server)
-	})
+	}()
+	var workers sync.WaitGroup
+	for range min(len(behind), appliesPerConnection*s.Store.MaxConns()) {
+		workers.Go(func() {
+			for one := range next {
+				err := s.applyPrepared(ctx, one) // whoever is at it already need not be before what this brings
+				mu.Lock()
+				if err != nil {
+					p.Note(fmt.Sprintf("%s: %s; trying again", one.account.SignInName, err))
+				} else {
+					server := servers[one.account.ID]
+					done[server]++
+					tell(server)
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	workers.Wait()
 	p.Close()
 	if accounts, err = s.Store.Targets(ctx, operation); err != nil {
 		return err

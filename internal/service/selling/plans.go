@@ -40,7 +40,11 @@ func (s *Service) AddPlan(ctx context.Context, a usecase.Actor, in api.NewPlan) 
 			plan, err = plans.NewPlan(in.Name, in.Limits, in.Features)
 		} else {
 			var row db.FindPlanRow
-			if row, err = usecase.FindPlan(ctx, tx.Queries, a, in.Like); err != nil {
+			row, err = usecase.FindPlan(ctx, tx.Queries, a, in.Like)
+			if r := refusal.As(err); r != nil {
+				return none, r.On("like")
+			}
+			if err != nil {
 				return none, err
 			}
 			if in.Template == "" {
@@ -222,11 +226,11 @@ func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference str
 		if err != nil {
 			return none, err
 		}
-		accounts, err := usecase.LockAccountsOn(ctx, tx, found.ID)
-		if err != nil {
+		if err := usecase.CheckVersion("plan "+reference, version, row.Version); err != nil {
 			return none, err
 		}
-		if err := usecase.CheckVersion("plan "+reference, version, row.Version); err != nil {
+		accounts, err := usecase.LockAccountsOn(ctx, tx, found.ID)
+		if err != nil {
 			return none, err
 		}
 		old, err := entitlement.LoadPlan(ctx, tx.Queries, row.ID, row.Name)

@@ -85,7 +85,7 @@ func (a *Agent) Status(context.Context) (agentlink.Status, error) {
 	defer unlock()
 	return agentlink.Status{HostName: "test", AgentVersion: "test", Processors: 2, MemoryTotal: 4 << 30,
 		MemoryFree: 3 << 30, DiskTotal: 100 << 30, DiskFree: 75 << 30, Quota: "btrfs", Accounts: int64(len(a.Accounts)),
-		Programs: []agentlink.ProgramStatus{}, CertificateEnds: Start.AddDate(1, 0, 0)}, nil
+		Programs: []agentlink.ProgramStatus{}, CertificateEnds: time.Now().AddDate(1, 0, 0)}, nil
 }
 
 // Preview implements usecase.Agent: one change, unless the account is as it should be.

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"sync/atomic"
 	"testing"
@@ -30,11 +31,10 @@ import (
 	"victualler/internal/store/storetest"
 )
 
-// Start is when the clock of each bench stands at first.
-var Start = time.Date(2026, 11, 27, 9, 0, 0, 0, time.UTC)
-
 // Bench is an installation under test. Its actors reach what their kind reaches.
 type Bench struct {
+	// URL is that of its database.
+	URL string
 	*service.Service
 	Base   *usecase.Base
 	Store  *store.Store
@@ -52,19 +52,40 @@ type Bench struct {
 func New(t testing.TB) *Bench {
 	t.Helper()
 	ctx := context.Background()
-	st := storetest.Open(t)
-	key, err := seal.LoadKey(filepath.Join(t.TempDir(), "sealing.key"))
+	url := storetest.Clone(t, "service", func(s *store.Store) {
+		base, err := usecase.NewBase(ctx, s, key(t), log)
+		require.NoError(t, err)
+		_, _, _, err = service.Assemble(base).People.EnsureOperator(ctx)
+		require.NoError(t, err)
+	})
+	return Process(t, url)
+}
+
+// Process is one more process of the installation whose database is at a URL, with a queue and agents of its own.
+func Process(t testing.TB, url string) *Bench {
+	t.Helper()
+	st := storetest.Connect(t, url)
+	base, err := usecase.NewBase(context.Background(), st, key(t), log)
 	require.NoError(t, err)
-	base, err := usecase.NewBase(ctx, st, key, slog.New(slog.NewTextHandler(io.Discard, nil)))
-	require.NoError(t, err)
-	b := &Bench{Base: base, Store: st, Queue: &Queue{}, Agents: newAgents(), t: t}
-	b.clock.Store(&Start)
+	b := &Bench{URL: url, Base: base, Store: st, Queue: &Queue{}, Agents: newAgents(), t: t}
+	now := time.Now().UTC().Truncate(time.Second) // the database has its own clock, which cannot be set
+	b.clock.Store(&now)
 	base.Agents, base.Queue, base.Now = b.Agents, b.Queue, func() time.Time { return *b.clock.Load() }
 	b.Service = service.Assemble(base)
-	name, _, _, err := b.People.EnsureOperator(ctx)
-	require.NoError(t, err)
-	b.Operator = b.as(name)
+	b.Operator = b.as("operator")
 	return b
+}
+
+var log = slog.New(slog.NewTextHandler(io.Discard, nil))
+
+// key is the key with which secrets are sealed, the same for all benches, as their databases come from one.
+func key(t testing.TB) *seal.Key {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "sealing.key")
+	require.NoError(t, os.WriteFile(file, make([]byte, 32), 0o600))
+	k, err := seal.LoadKey(file)
+	require.NoError(t, err)
+	return k
 }
 
 // as is the actor that somebody is when they have signed in.
@@ -159,7 +180,7 @@ func (b *Bench) Customer(name, reseller string) usecase.Actor {
 
 func (b *Bench) person(in api.NewPerson) usecase.Actor {
 	b.t.Helper()
-	in.Activation, in.Password, in.Language = "password", "tidal-barnacle-2741-quay", "en"
+	in.Activation, in.Language = "none", "en" // nobody signs in, and passwords take their time
 	_, err := b.People.AddPerson(context.Background(), b.Operator, in)
 	require.NoError(b.t, err)
 	return b.as(in.Name)
@@ -206,3 +227,6 @@ func (b *Bench) Events(account string) []string {
 	}
 	return list
 }
+
+// Context is the test's.
+func (b *Bench) Context() context.Context { return b.t.Context() }

@@ -45,8 +45,6 @@ type Base struct {
 	Joiner *agentlink.Authority
 	// Resolver asks public DNS.
 	Resolver *resolve.Resolver
-	// Probes bounds what people have the service ask of other people's servers.
-	Probes ProbeLimiter
 	// Now is the clock.
 	Now func() time.Time
 	Log *slog.Logger

@@ -1,58 +1,39 @@
 package usecase
 
 import (
-	"sync"
+	"context"
 	"time"
-
-	"golang.org/x/time/rate"
 
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
+	"victualler/internal/store/db"
 )
 
-// What somebody may have the service ask of other people's servers: so
-// many questions in a row, then one in so long.
+// What somebody may have the service ask of other people's servers: so many probes in a row, then one in so long.
 const (
-	questionsInARow = 30
-	questionEvery   = 10 * time.Second
+	probesInARow = 30
+	probeEvery   = 10 * time.Second
 )
 
-// ProbeLimiter counts the questions to the world of each person, so that nobody uses the service to
-// pester others. Each process counts for itself.
-type ProbeLimiter struct {
-	mu sync.Mutex
-	of map[int64]*rate.Limiter
-}
-
-// Allow counts a question: a rehearsal, an order, a check of a zone.
-// Operators are not bound: they look after everybody's.
-func (o *ProbeLimiter) Allow(a Actor, now time.Time) error {
-	if a.Role == rights.Operator {
+// AllowProbe counts a probe of other people's servers, such as a rehearsal, an order or a check of a zone, and refuses
+// (refusal.TooManyTries, with when to try again) what is too many, so that nobody uses the service to pester others.
+// All processes of the installation count together. Operators are not bound: they look after everybody's.
+func (s *Base) AllowProbe(ctx context.Context, a Actor) error {
+	if a.Role == rights.Operator || a.PersonID == 0 {
 		return nil
 	}
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	if o.of == nil {
-		o.of = map[int64]*rate.Limiter{}
+	now := s.Now()
+	counted, err := s.Store.CountProbe(ctx, db.CountProbeParams{PersonID: a.PersonID, Now: now, Next: now.Add(probeEvery),
+		Latest: now.Add(probesInARow * probeEvery)})
+	if err != nil || counted > 0 {
+		return err
 	}
-	if len(o.of) > 1000 {
-		for person, l := range o.of {
-			if l.TokensAt(now) >= questionsInARow {
-				delete(o.of, person)
-			}
-		}
+	until, err := s.Store.ProbesUsedUntil(ctx, a.PersonID)
+	if err != nil {
+		return err
 	}
-	l := o.of[a.PersonID]
-	if l == nil {
-		l = rate.NewLimiter(rate.Every(questionEvery), questionsInARow)
-		o.of[a.PersonID] = l
-	}
-	if l.AllowN(now, 1) {
-		return nil
-	}
-	missing := 1 - l.TokensAt(now)
 	r := refusal.New(refusal.TooManyTries,
-		"too many questions to other people's servers in a row; ask again in some seconds")
-	r.After = (time.Duration(missing * float64(questionEvery))).Round(time.Second) + time.Second
+		"too many checks of other people's servers in a row; try again in some seconds")
+	r.After = until.Add(probeEvery).Sub(now.Add(probesInARow * probeEvery)).Round(time.Second)
 	return r
 }

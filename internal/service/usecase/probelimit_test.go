@@ -1,6 +1,9 @@
-package usecase
+package usecase_test
 
 import (
+	"context"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -8,29 +11,47 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"victualler/internal/hosting/refusal"
-	"victualler/internal/hosting/rights"
+	"victualler/internal/service/servicetest"
+	"victualler/internal/store/storetest"
 )
 
-func TestOutward(t *testing.T) {
-	var o ProbeLimiter
-	now := time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
-	customer, neighbour := Actor{PersonID: 1, Subject: rights.Subject{Role: rights.Customer}}, Actor{PersonID: 2,
-		Subject: rights.Subject{Role: rights.Reseller}}
-	for range questionsInARow {
-		require.NoError(t, o.Allow(customer, now))
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+func TestAllowProbe(t *testing.T) {
+	ctx := t.Context()
+	b := servicetest.New(t)
+	customer, neighbour := b.Customer("Tern Ferries", ""), b.Customer("Auk Boats", "")
+	for range 30 {
+		require.NoError(t, b.Base.AllowProbe(ctx, customer))
 	}
-	refused := refusal.As(o.Allow(customer, now))
-	require.NotNil(t, refused)
-	assert.Equal(t, refusal.TooManyTries, refused.Kind)
-	assert.GreaterOrEqual(t, refused.After, questionEvery)
-	require.NoError(t, o.Allow(neighbour, now), "each person's are counted alone")
-	require.NoError(t, o.Allow(customer, now.Add(refused.After)), "as long as was said")
-	require.Error(t, o.Allow(customer, now.Add(refused.After)))
-	for range 2 * questionsInARow {
-		require.NoError(t, o.Allow(Actor{PersonID: 1, Subject: rights.Subject{Role: rights.Operator}}, now))
+	refused := servicetest.Refused(t, refusal.TooManyTries, b.Base.AllowProbe(ctx, customer))
+	assert.Equal(t, 10*time.Second, refused.After)
+	assert.NoError(t, b.Base.AllowProbe(ctx, neighbour), "each person's are counted alone")
+	b.Pass(refused.After)
+	assert.NoError(t, b.Base.AllowProbe(ctx, customer), "as long as was said")
+	servicetest.Refused(t, refusal.TooManyTries, b.Base.AllowProbe(ctx, customer))
+	b.Pass(time.Hour)
+	for range 30 {
+		require.NoError(t, b.Base.AllowProbe(ctx, customer), "after a pause, as many as before")
 	}
-	for person := range int64(2000) {
-		require.NoError(t, o.Allow(Actor{PersonID: 10 + person}, now.Add(time.Duration(person)*time.Minute)))
+	servicetest.Refused(t, refusal.TooManyTries, b.Base.AllowProbe(ctx, customer))
+	for range 60 {
+		require.NoError(t, b.Base.AllowProbe(ctx, b.Operator))
 	}
-	assert.Less(t, len(o.of), 1100, "those who ask no more are forgotten")
+}
+
+func TestAllowProbeAtOnce(t *testing.T) {
+	b := servicetest.New(t)
+	customer := b.Customer("Tern Ferries", "")
+	var allowed atomic.Int64
+	var group sync.WaitGroup
+	for range 100 {
+		group.Go(func() {
+			if b.Base.AllowProbe(context.Background(), customer) == nil {
+				allowed.Add(1)
+			}
+		})
+	}
+	group.Wait()
+	assert.EqualValues(t, 30, allowed.Load())
 }

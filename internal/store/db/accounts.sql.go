@@ -217,6 +217,53 @@ func (q *Queries) AccountRows(ctx context.Context, ids []int64) ([]AccountRow, e
 	return items, nil
 }
 
+const accountsByID = `-- name: AccountsByID :many
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where id = any($1::bigint[]) order by id
+`
+
+func (q *Queries) AccountsByID(ctx context.Context, ids []int64) ([]Account, error) {
+	rows, err := q.db.Query(ctx, accountsByID, ids)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Account{}
+	for rows.Next() {
+		var i Account
+		if err := rows.Scan(
+			&i.ID,
+			&i.SignInName,
+			&i.MainDomain,
+			&i.CustomerID,
+			&i.PlanID,
+			&i.ServerID,
+			&i.State,
+			&i.Revision,
+			&i.AppliedRevision,
+			&i.DiskUsed,
+			&i.Placement,
+			&i.Version,
+			&i.OpenedAt,
+			&i.ClosedAt,
+			&i.ResellerID,
+			&i.FrozenTerms,
+			&i.FrozenAt,
+			&i.SuspendedAt,
+			&i.SuspendedBy,
+			&i.SuspendedRole,
+			&i.SuspendedWhy,
+			&i.Search,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const accountsOfCustomer = `-- name: AccountsOfCustomer :many
 select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where customer_id = $1 and state <> 'closed' order by id
 `

@@ -387,6 +387,11 @@ type PlanLimit struct {
 	Amount *int64
 }
 
+type ProbeLimit struct {
+	PersonID  int64
+	UsedUntil time.Time
+}
+
 type Record struct {
 	ID      int64
 	ZoneID  int64

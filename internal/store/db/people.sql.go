@@ -256,6 +256,34 @@ func (q *Queries) CountOperators(ctx context.Context) (int64, error) {
 	return count, err
 }
 
+const countProbe = `-- name: CountProbe :execrows
+insert into probe_limits as limits (person_id, used_until) values ($1, $2::timestamptz)
+on conflict (person_id) do update
+    set used_until = greatest(limits.used_until, $3::timestamptz) + ($2::timestamptz - $3::timestamptz)
+    where greatest(limits.used_until, $3::timestamptz) + ($2::timestamptz - $3::timestamptz) <= $4::timestamptz
+`
+
+type CountProbeParams struct {
+	PersonID int64
+	Next     time.Time
+	Now      time.Time
+	Latest   time.Time
+}
+
+// Counts a question, unless that many are used up: then no row is written.
+func (q *Queries) CountProbe(ctx context.Context, arg CountProbeParams) (int64, error) {
+	result, err := q.db.Exec(ctx, countProbe,
+		arg.PersonID,
+		arg.Next,
+		arg.Now,
+		arg.Latest,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const countSignIn = `-- name: CountSignIn :one
 insert into sign_in_failures as f (subject, failures, last_at) values ($1, 1, now())
 on conflict (subject) do update set last_at = now(), failures = case when f.last_at < now() - interval '1 hour' then 1 else f.failures + 1 end
@@ -300,6 +328,15 @@ delete from links where ends_at < now() - interval '7 days'
 
 func (q *Queries) DeleteOldLinks(ctx context.Context) error {
 	_, err := q.db.Exec(ctx, deleteOldLinks)
+	return err
+}
+
+const deleteOldProbeLimits = `-- name: DeleteOldProbeLimits :exec
+delete from probe_limits where used_until < now() - interval '1 hour'
+`
+
+func (q *Queries) DeleteOldProbeLimits(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, deleteOldProbeLimits)
 	return err
 }
 
@@ -695,6 +732,17 @@ func (q *Queries) PersonByName(ctx context.Context, name string) (Person, error)
 		&i.Version,
 	)
 	return i, err
+}
+
+const probesUsedUntil = `-- name: ProbesUsedUntil :one
+select used_until from probe_limits where person_id = $1
+`
+
+func (q *Queries) ProbesUsedUntil(ctx context.Context, personID int64) (time.Time, error) {
+	row := q.db.QueryRow(ctx, probesUsedUntil, personID)
+	var used_until time.Time
+	err := row.Scan(&used_until)
+	return used_until, err
 }
 
 const recoveryCodesLeft = `-- name: RecoveryCodesLeft :one

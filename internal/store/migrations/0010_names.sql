@@ -8,3 +8,10 @@ alter table drifts rename column what to detail; -- in words
 
 -- A message is sent outside of any transaction: whoever sends it has it until then.
 alter table mails add column claimed_until timestamptz;
+
+-- What people have the service ask of other people's servers is bounded, whichever process they ask. The bound is kept
+-- as the moment up to which their questions are used up.
+create table probe_limits (
+    person_id          bigint primary key references people on delete cascade,
+    used_until         timestamptz not null
+);

@@ -43,6 +43,9 @@ select accounts.id from accounts where accounts.id = sqlc.arg(id)
 -- name: Account :one
 select * from accounts where id = $1;
 
+-- name: AccountsByID :many
+select * from accounts where id = any(sqlc.arg(ids)::bigint[]) order by id;
+
 -- name: AccountsOfCustomer :many
 select * from accounts where customer_id = $1 and state <> 'closed' order by id;
 

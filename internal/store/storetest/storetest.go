@@ -28,28 +28,39 @@ const Variable = "VICTUALLER_TEST_DATABASE"
 
 var own struct {
 	sync.Mutex
-	server   *Server
-	template string
+	server    *Server
+	templates map[string]string
 }
 
 // URL returns the URL of a new, migrated database, which is dropped when the test ends.
 func URL(t testing.TB) string {
 	t.Helper()
+	return Clone(t, "migrated", func(*store.Store) {})
+}
+
+// Clone returns the URL of a new database, which is dropped when the test ends: a copy of one that has been migrated
+// and prepared, once for all tests of the process that name the same.
+func Clone(t testing.TB, name string, prepare func(*store.Store)) string {
+	t.Helper()
 	own.Lock()
 	defer own.Unlock()
 	address, conn := connect(t)
 	defer conn.Close(context.Background())
-	if own.template == "" {
+	if own.templates[name] == "" {
 		// Of this process alone: the code of another may have other tables.
-		name := "template_" + strings.ToLower(rand.Text()[:12])
-		_, err := conn.Exec(t.Context(), "create database "+name)
+		template := "template_" + strings.ToLower(rand.Text()[:12])
+		_, err := conn.Exec(t.Context(), "create database "+template)
 		require.NoError(t, err)
-		s, err := store.Open(t.Context(), in(address, name))
+		s, err := store.Open(t.Context(), in(address, template))
 		require.NoError(t, err)
+		prepare(s)
 		s.Close()
-		own.template = name
+		if own.templates == nil {
+			own.templates = map[string]string{}
+		}
+		own.templates[name] = template
 	}
-	return create(t, address, conn, own.template)
+	return create(t, address, conn, own.templates[name])
 }
 
 // Empty returns the URL of a new database with nothing in it, which is dropped when the test ends.
@@ -98,7 +109,13 @@ func create(t testing.TB, address string, conn *pgx.Conn, template string) strin
 // Open returns a store on a database of its own, which is closed when the test ends.
 func Open(t testing.TB) *store.Store {
 	t.Helper()
-	s, err := store.Open(context.Background(), URL(t))
+	return Connect(t, URL(t))
+}
+
+// Connect returns a store on a database that is there, which is closed when the test ends.
+func Connect(t testing.TB, url string) *store.Store {
+	t.Helper()
+	s, err := store.Connect(context.Background(), url)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	return s
@@ -120,4 +137,11 @@ func in(address, database string) string {
 	}
 	u.Path = "/" + database
 	return u.String()
+}
+
+// Exec runs a statement on a store's database: for what time does, or somebody with psql, and no use case.
+func Exec(t testing.TB, s *store.Store, statement string, args ...any) {
+	t.Helper()
+	_, err := s.Pool.Exec(t.Context(), statement, args...)
+	require.NoError(t, err)
 }

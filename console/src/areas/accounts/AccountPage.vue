@@ -259,7 +259,7 @@ const facts = computed<[string, string][]>(() => {
           </div>
           <DataTable :id="(l) => l.key" :columns="columns" :rows="data.allowance" caption="Limits of the account">
             <template #source="{ row }"
-              ><span :title="`${row.raised_by} can raise it`">{{ row.source }}</span></template
+              ><span :title="row.raised_by">{{ row.source }}</span></template
             >
           </DataTable>
         </section>

@@ -153,6 +153,7 @@ const columns: Column<Login>[] = [
       <template #acts="{ row }"
         ><template v-if="may"
           ><button type="button" class="link" :aria-label="`Change ${row.name}`" @click="begin(row)">Change</button>
+          {{ ' ' }}
           <button v-if="!row.main" type="button" class="link" :aria-label="`Remove ${row.name}`" @click="remove(row)">
             Remove
           </button></template

@@ -36,6 +36,7 @@ const number = (text: string) => Number(text) || 0
         @update:model-value="b.hours = number($event)"
       />
       <span>hours</span>
+      {{ ' ' }}
       <button type="button" class="link" @click="bounds = bounds.filter((_, n) => n !== i)">Remove</button>
     </div>
     <ElButton size="small" @click="add">Add a bound</ElButton>

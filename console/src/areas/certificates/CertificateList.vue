@@ -99,6 +99,7 @@ function turn() {
     <template #state="{ row }"><StateMark :state="row.state" /></template>
     <template #domain="{ row }"
       ><RouterLink :to="page(row)" class="name">{{ row.unicode }}</RouterLink>
+      {{ ' ' }}
       <span class="quiet">{{ row.account }}</span></template
     >
     <template #names="{ row }">{{ short(row) }}</template>

@@ -239,6 +239,7 @@ const columns: Column<Row>[] = [
         >.
         <span v-if="mayChange" class="links"
           ><button v-if="!rehearsal" type="button" class="link" @click="rehearse">What is to be done?</button>
+          {{ ' ' }}
           <button v-if="orderable" type="button" class="link" @click="order({ by_hand: true })">
             Prove the names by hand
           </button></span
@@ -321,6 +322,7 @@ const columns: Column<Row>[] = [
             <template #acts="{ row }"
               ><span class="both"
                 ><button type="button" class="link" @click="save(`${domain}.csr.pem`, row.request)">Download</button>
+                {{ ' ' }}
                 <button v-if="mayChange" type="button" class="link" @click="removeRequest(row)">Forget…</button></span
               ></template
             >
@@ -344,6 +346,7 @@ const columns: Column<Row>[] = [
               <span class="links">
                 <template v-if="row.state === 'in use'"
                   ><button type="button" class="link" @click="download">Download</button>
+                  {{ ' ' }}
                   <button
                     v-if="mayChange && session?.role === 'customer'"
                     type="button"

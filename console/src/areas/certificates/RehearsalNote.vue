@@ -31,6 +31,7 @@ const groups = computed(() => {
         </dt>
         <dd>
           <b :class="{ warn: group.of.result === 'would fail' }">{{ shapes[group.of.result] }} {{ group.of.result }}</b>
+          {{ ' ' }}
           <span v-if="group.of.proof" class="quiet">{{ ways[group.of.proof] }}</span>
           <template v-if="group.of.reason"
             ><br />{{ group.of.reason }}<br /><span class="do">→ {{ group.of.fix }}</span></template

@@ -126,6 +126,7 @@ const shut = (folder: Schemas['Folder'], user: string) =>
       <template #acts="{ row }"
         ><template v-if="may"
           ><button type="button" class="link" @click="ask(row)">Let in</button>
+          {{ ' ' }}
           <button type="button" class="link" @click="open(row)">Unprotect</button></template
         ></template
       >

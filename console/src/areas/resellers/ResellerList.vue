@@ -68,6 +68,7 @@ function turn() {
   >
     <template #title="{ row }"
       ><RouterLink :to="`/resellers/${row.name}`" class="name">{{ row.title }}</RouterLink>
+      {{ ' ' }}
       <span class="quiet">{{ row.name }}</span></template
     >
     <template #state="{ row }"><StateMark :state="row.suspension ? 'suspended' : 'active'" /></template>

@@ -83,6 +83,7 @@ async function leave(done: () => void) {
       <pre tabindex="0">{{ command }}</pre>
       <p>
         <ElButton size="small" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton>
+        {{ ' ' }}
         <span class="quiet">The secret works once, and is shown only now.</span>
       </p>
       <StepList v-if="operation" :operation="operation" />

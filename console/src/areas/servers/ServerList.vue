@@ -53,6 +53,7 @@ const used = (total?: number, free?: number) => (total === undefined || free ===
       ><RouterLink :to="`/servers/${row.label}`"
         ><b>{{ row.label }}</b></RouterLink
       >
+      {{ ' ' }}
       <span class="quiet">{{ row.roles?.join(', ') }}</span></template
     >
     <template #health="{ row }"><StateMark :state="health(row)" /></template>

@@ -263,6 +263,7 @@ const derivedColumns = computed<Column<Row>[]>(() => [
             ><button type="button" class="link" :aria-label="`Change ${row.name} ${row.type}`" @click="begin(row)">
               Change
             </button>
+            {{ ' ' }}
             <button type="button" class="link" :aria-label="`Remove ${row.name} ${row.type}`" @click="remove(row)">
               Remove
             </button></span
