@@ -97,7 +97,7 @@ func TestConsole(t *testing.T) {
 
 	do(t, ctx, chromedp.Navigate(i.Address()+"/accounts?search=beacon"), browser.Type("#sign-in-name", i.Operator),
 		browser.Type("#sign-in-password", "wrong"),
-		browser.Click("button", "Sign in"), browser.Sees("[role=alert]", "do not fit"))
+		browser.Click("button", "Sign in"), browser.Sees("[role=alert]", "wrong name or password"))
 	healthy(t, ctx, "sign-in")
 	do(t, ctx, chromedp.Navigate(i.Address()+"/accounts?search=beacon"), signIn(), browser.Sees("td", "beacon.example"))
 	healthy(t, ctx, "accounts")

@@ -26,7 +26,7 @@ func TestSession(t *testing.T) {
 	_, stderr, exit = commandWith(t, session, "wrong password", "session", "start", i.Address(), "--name", i.Operator,
 		"--password-stdin")
 	assert.Equal(t, 1, exit)
-	assert.Contains(t, stderr, "do not fit")
+	assert.Contains(t, stderr, "wrong name or password")
 	assert.NoFileExists(t, session)
 	out, stderr, exit := commandWith(t, session, i.Password+"\n", "session", "start", i.Address(), "--name", i.Operator,
 		"--password-stdin")

@@ -99,7 +99,7 @@ func TestSecondFactor(t *testing.T) {
 	assert.EqualValues(t, 9, f.Left)
 	_, err = (&client.Client{Base: inst.Address()}).SignIn(ctx, api.SignIn{Name: "totp-tester", Password: "wrong",
 		Code: code(1)})
-	assert.ErrorContains(t, err, "do not fit", "the code alone tells nothing about the password")
+	assert.ErrorContains(t, err, "wrong name or password", "the code alone tells nothing about the password")
 
 	assert.Equal(t, 401, problemOf(t, c.Post(ctx, "/second-factor/drop", api.Proof{Password: "wrong"}, nil)).Status)
 	require.NoError(t, c.Post(ctx, "/second-factor/drop", api.Proof{Password: walkPassword}, nil))

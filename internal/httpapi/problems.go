@@ -33,7 +33,7 @@ const (
 var kinds = []kindInfo{
 	{malformed, http.StatusBadRequest, "The request cannot be read"},
 	{refusal.NotSignedIn, http.StatusUnauthorized, "Not signed in"},
-	{refusal.WrongSignIn, http.StatusUnauthorized, "Name and password do not fit"},
+	{refusal.WrongSignIn, http.StatusUnauthorized, "Wrong name or password"},
 	{refusal.NeedsCode, http.StatusUnauthorized, "A code is needed as well"},
 	{refusal.NotAllowed, http.StatusForbidden, "Not allowed"},
 	{refusal.Suspended, http.StatusForbidden, "Suspended"},

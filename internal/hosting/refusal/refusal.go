@@ -22,7 +22,7 @@ const (
 	NotFound          Kind = "not-found"          // not there, or not for this actor: the same answer on purpose
 	NotAllowed        Kind = "not-allowed"        // the actor's rights do not cover it
 	NotSignedIn       Kind = "not-signed-in"      // no session, or one that has ended
-	WrongSignIn       Kind = "wrong-sign-in"      // name and password do not fit
+	WrongSignIn       Kind = "wrong-sign-in"      // wrong name or password
 	TooManyTries      Kind = "too-many-tries"     // sign-in is throttled for a while
 	NameTaken         Kind = "name-taken"         // a name that must be unique is in use
 	DomainTaken       Kind = "domain-taken"       // the domain, one above it or one below it is hosted already

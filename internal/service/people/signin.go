@@ -45,8 +45,8 @@ func digest(token string) []byte {
 // wrongSignIn is the one answer for a name that is not there, a wrong password, a wrong code, and
 // an address from where the person may not come.
 func wrongSignIn() error {
-	return refusal.New(refusal.WrongSignIn, "name and password do not fit, or not from here; an operator's password "+
-		"can be reset on the service's machine with “victuallerd operator reset NAME”")
+	return refusal.New(refusal.WrongSignIn, "wrong name or password, or sign-in is not allowed from this address. "+
+		"An operator's password can be reset on the service's machine with “victuallerd operator reset NAME”")
 }
 
 // SignIn starts a session and returns its token, which is not kept.

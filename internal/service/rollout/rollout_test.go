@@ -90,7 +90,7 @@ func TestApplyToAServerThatDoesNotAnswer(t *testing.T) {
 		b.Agents.On(1).Set(func(a *servicetest.Agent) { a.Unreachable = true })
 		started, err := b.Accounts.RepairAccount(ctx, b.Operator, list[0].SignInName)
 		require.NoError(t, err)
-		b.Base.Now = func() time.Time { return time.Now().Add(rollout.GiveUpAfter + time.Minute) }
+		b.Pass(rollout.GiveUpAfter + time.Minute)
 		require.NoError(t, b.Rollout.Apply(ctx, list[0].ID))
 		o := operation(t, b, started.Operation)
 		assert.Equal(t, "failed", o.State)
@@ -197,13 +197,12 @@ func TestSweep(t *testing.T) {
 func TestResumeStalled(t *testing.T) {
 	b, list := fleet(t, 1)
 	ctx := t.Context()
-	started, err := b.Accounts.RepairAccount(ctx, b.Operator, list[0].SignInName)
+	_, err := b.Accounts.RepairAccount(ctx, b.Operator, list[0].SignInName)
 	require.NoError(t, err)
 	b.Queue.Take() // the process that had it is gone
 	require.NoError(t, b.Rollout.ResumeStalled(ctx))
 	assert.Empty(t, b.Queue.Take(), "somebody may be at it still")
-	storetest.Exec(t, b.Store, "update operations set touched_at = now() - interval '1 minute' where id = $1",
-		started.Operation)
+	b.Pass(time.Minute)
 	require.NoError(t, b.Rollout.ResumeStalled(ctx))
 	assert.Equal(t, []servicetest.Job{{Kind: "Apply", ID: list[0].ID}}, b.Queue.Take())
 	require.NoError(t, b.Rollout.ResumeStalled(ctx))

@@ -14,10 +14,10 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"victualler/internal/api"
@@ -44,7 +44,6 @@ type Bench struct {
 	Operator usecase.Actor
 
 	t       testing.TB
-	clock   atomic.Pointer[time.Time]
 	numbers int
 }
 
@@ -68,9 +67,7 @@ func Process(t testing.TB, url string) *Bench {
 	base, err := usecase.NewBase(context.Background(), st, key(t), log)
 	require.NoError(t, err)
 	b := &Bench{URL: url, Base: base, Store: st, Queue: &Queue{}, Agents: newAgents(), t: t}
-	now := time.Now().UTC().Truncate(time.Second) // the database has its own clock, which cannot be set
-	b.clock.Store(&now)
-	base.Agents, base.Queue, base.Now = b.Agents, b.Queue, func() time.Time { return *b.clock.Load() }
+	base.Agents, base.Queue = b.Agents, b.Queue
 	b.Service = service.Assemble(base)
 	b.Operator = b.as("operator")
 	return b
@@ -105,10 +102,24 @@ func (b *Bench) as(name string) usecase.Actor {
 	return a
 }
 
-// Pass lets time go by.
+// Pass lets time go by: everything that is on record, but for events, which nobody can change, has happened that much
+// earlier, and ends that much earlier. Clocks stand still, the service's and the database's.
 func (b *Bench) Pass(d time.Duration) {
-	now := b.clock.Load().Add(d)
-	b.clock.Store(&now)
+	b.t.Helper()
+	ctx := b.t.Context()
+	rows, err := b.Store.Pool.Query(ctx, `select table_name, string_agg(format('%1$I = %1$I - $1::interval', column_name), ', ')
+		from information_schema.columns join information_schema.tables using (table_schema, table_name)
+		where table_schema = 'public' and table_type = 'BASE TABLE' and data_type = 'timestamp with time zone'
+			and table_name not like 'river%' and table_name not in ('events', 'migrations')
+		group by table_name`)
+	require.NoError(b.t, err)
+	type table struct{ Name, Change string }
+	tables, err := pgx.CollectRows(rows, pgx.RowToStructByPos[table])
+	require.NoError(b.t, err)
+	for _, x := range tables {
+		_, err := b.Store.Pool.Exec(ctx, "update "+pgx.Identifier{x.Name}.Sanitize()+" set "+x.Change, d)
+		require.NoError(b.t, err)
+	}
 }
 
 // Server adds a server that has joined; without roles, a web server.
