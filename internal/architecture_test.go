@@ -5,7 +5,11 @@ import (
 	"bytes"
 	"encoding/json"
 	"io"
+	"io/fs"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -32,10 +36,47 @@ var rooms = map[string][]string{
 	"internal/agentlink": {"internal/manifest", "internal/hosting"},
 	"internal/agent": {"internal/agent", "internal/agentlink", "internal/render", "internal/manifest",
 		"internal/hosting", "internal/version"},
-	"internal/store": {"internal/store"},
-	"internal/service": {"internal/store", "internal/agentlink", "internal/manifest", "internal/hosting",
-		"internal/api", "internal/seal", "internal/passwords", "internal/pkcs12", "internal/post", "internal/qr",
-		"internal/resolve", "internal/acme"},
+	"internal/store":   {"internal/store"},
+	"internal/service": {"internal/service", "internal/store", "internal/resolve", "internal/seal"},
+	"internal/service/usecase": {"internal/store", "internal/hosting", "internal/api", "internal/agentlink",
+		"internal/manifest", "internal/resolve", "internal/seal"},
+	"internal/service/entitlement": {"internal/store", "internal/hosting", "internal/api",
+		"internal/service/usecase"},
+	"internal/service/notify": {"internal/store", "internal/hosting", "internal/api", "internal/post",
+		"internal/service/usecase"},
+	"internal/service/rollout": {"internal/store", "internal/hosting", "internal/api", "internal/agentlink",
+		"internal/manifest",
+		"internal/service/usecase", "internal/service/entitlement"},
+	"internal/service/dns": {"internal/store", "internal/hosting", "internal/api", "internal/manifest",
+		"internal/resolve",
+		"internal/service/usecase", "internal/service/entitlement", "internal/service/rollout"},
+	"internal/service/domains": {"internal/store", "internal/hosting", "internal/api", "internal/agentlink",
+		"internal/manifest",
+		"internal/service/usecase", "internal/service/entitlement", "internal/service/rollout", "internal/service/dns"},
+	"internal/service/people": {"internal/store", "internal/hosting", "internal/api", "internal/passwords",
+		"internal/qr",
+		"internal/service/usecase", "internal/service/entitlement", "internal/service/notify"},
+	"internal/service/certs": {"internal/store", "internal/hosting", "internal/api", "internal/acme",
+		"internal/agentlink", "internal/manifest", "internal/passwords", "internal/pkcs12",
+		"internal/resolve",
+		"internal/service/usecase", "internal/service/entitlement", "internal/service/notify",
+		"internal/service/rollout", "internal/service/dns", "internal/service/domains", "internal/service/people"},
+	"internal/service/selling": {"internal/store", "internal/hosting", "internal/api", "internal/manifest",
+		"internal/service/usecase", "internal/service/entitlement", "internal/service/rollout",
+		"internal/service/domains"},
+	"internal/service/fleet": {"internal/store", "internal/hosting", "internal/api", "internal/agentlink",
+		"internal/service/usecase", "internal/service/rollout", "internal/service/dns"},
+	"internal/service/logins": {"internal/store", "internal/hosting", "internal/api", "internal/manifest",
+		"internal/service/usecase", "internal/service/entitlement", "internal/service/rollout",
+		"internal/service/people"},
+	"internal/service/settings": {"internal/store", "internal/hosting", "internal/api",
+		"internal/service/usecase", "internal/service/notify", "internal/service/rollout", "internal/service/dns"},
+	"internal/service/accounts": {"internal/store", "internal/hosting", "internal/api", "internal/manifest",
+		"internal/service/usecase", "internal/service/entitlement", "internal/service/notify",
+		"internal/service/rollout", "internal/service/dns", "internal/service/domains", "internal/service/people",
+		"internal/service/selling", "internal/service/fleet"},
+	"internal/service/servicetest": {"internal/service", "internal/store", "internal/agentlink", "internal/manifest",
+		"internal/hosting", "internal/api", "internal/seal"},
 	"internal/jobs":    {"internal/service", "internal/store"},
 	"internal/httpapi": {"internal/service", "internal/api", "internal/hosting", "internal/version"},
 	"internal/client":  {"internal/api", "internal/version"},
@@ -95,6 +136,41 @@ func TestImports(t *testing.T) {
 		}
 	}
 	assert.Greater(t, packages, 20)
+}
+
+// TestLocks holds row locks to one file, where their order stands.
+func TestLocks(t *testing.T) {
+	lock := regexp.MustCompile(`\btx\.(Lock\w+|\w+For(Key)?Share)\(`)
+	found := 0
+	require.NoError(t, filepath.WalkDir("service", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		if path == filepath.Join("service", "usecase", "locks.go") {
+			found = len(lock.FindAll(text, -1))
+			return err
+		}
+		assert.Empty(t, lock.FindAllString(string(text), -1), "%s: row locks stand in usecase/locks.go", path)
+		return err
+	}))
+	assert.Greater(t, found, 10)
+}
+
+// TestNothingRegistersItself holds tables to one visible list each:
+// parts, routes, commands, drivers.
+func TestNothingRegistersItself(t *testing.T) {
+	registers := regexp.MustCompile(`(?s)func init\(\) \{.{0,200}append\(`)
+	for _, dir := range []string{".", "../cmd"} {
+		require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return err
+			}
+			text, err := os.ReadFile(path)
+			assert.False(t, registers.Match(text), "%s registers something in init(); add it to its list", path)
+			return err
+		}))
+	}
 }
 
 func roomOf(path string) string {

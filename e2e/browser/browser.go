@@ -119,9 +119,11 @@ func Until(expression string) Action {
 	})
 }
 
-// withText is an expression for the elements of a kind that have a text in it, as it is read: any space is one space.
+// withText is an expression for the elements of a kind that have a text
+// in it, as it is read: any space is one space.
 func withText(selector, text string) string {
-	return fmt.Sprintf(`[...document.querySelectorAll(%q)].filter(e => e.textContent.replace(/\s+/g, ' ').includes(%q))`,
+	return fmt.Sprintf(
+		`[...document.querySelectorAll(%q)].filter(e => e.textContent.replace(/\s+/g, ' ').includes(%q))`,
 		selector, text)
 }
 

@@ -26,7 +26,8 @@ func TestAdmitTellsAllFour(t *testing.T) {
 	assert.Equal(t, refusal.LimitReached, r.Kind)
 	assert.Equal(t, []refusal.Limit{{Key: "domains", Value: 2, Used: 2, Left: 0, Source: "plan skiff",
 		RaisedBy: "an operator can choose another plan or set an exception"}}, r.Limits)
-	assert.Contains(t, r.Detail, "2 allowed by plan skiff, 2 used, 0 left, 1 more asked for; an operator can choose another "+
+	assert.Contains(t, r.Detail, "2 allowed by plan skiff, 2 used, 0 left, 1 more asked for; an operator can choose "+
+		"another "+
 		"plan or set an exception")
 	assert.True(t, refusal.Is(a.Needs("mail"), refusal.NotAllowed))
 }

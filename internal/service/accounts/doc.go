@@ -1,3 +1,5 @@
+// Package accounts is the use cases of accounts as a whole: opening, closing, repairing, lists, and
+// the handover sheet. It composes what the other packages offer, so it comes last.
 package accounts
 
 import (

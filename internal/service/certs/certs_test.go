@@ -33,7 +33,8 @@ func lantern(t *testing.T) (*servicetest.Bench, usecase.Actor, api.AccountDetail
 	b.Plan("harbour", nil, "certificates")
 	b.Plan("bare", nil)
 	owner := b.Customer("Lantern Works", "")
-	return b, owner, b.Account(b.Operator, api.OpenAccount{Domain: "lantern.example", Plan: "harbour", Customer: "Lantern Works"})
+	return b, owner,
+		b.Account(b.Operator, api.OpenAccount{Domain: "lantern.example", Plan: "harbour", Customer: "Lantern Works"})
 }
 
 // issue makes a certificate that signs itself, for a key.
@@ -61,11 +62,14 @@ func newKey(t *testing.T) (*ecdsa.PrivateKey, string) {
 func TestSigningRequests(t *testing.T) {
 	ctx := t.Context()
 	b, owner, _ := lantern(t)
-	_, err := b.Certs.MakeSigningRequest(ctx, owner, "lantern.example", "lantern.example", api.NewSigningRequest{Names: []string{"other.example"}})
+	_, err := b.Certs.MakeSigningRequest(ctx, owner, "lantern.example", "lantern.example",
+		api.NewSigningRequest{Names: []string{"other.example"}})
 	servicetest.Refused(t, refusal.InvalidInput, err)
-	_, err = b.Certs.MakeSigningRequest(ctx, owner, "lantern.example", "lantern.example", api.NewSigningRequest{Country: "1x"})
+	_, err = b.Certs.MakeSigningRequest(ctx, owner, "lantern.example", "lantern.example",
+		api.NewSigningRequest{Country: "1x"})
 	servicetest.Refused(t, refusal.InvalidInput, err)
-	made, err := b.Certs.MakeSigningRequest(ctx, owner, "lantern.example", "lantern.example", api.NewSigningRequest{Organization: "Lantern Works"})
+	made, err := b.Certs.MakeSigningRequest(ctx, owner, "lantern.example", "lantern.example",
+		api.NewSigningRequest{Organization: "Lantern Works"})
 	require.NoError(t, err)
 	block, _ := pem.Decode([]byte(made.Request))
 	require.NotNil(t, block)
@@ -77,7 +81,8 @@ func TestSigningRequests(t *testing.T) {
 	servicetest.Refused(t, refusal.NotFound, err)
 
 	require.NoError(t, b.Certs.RemoveSigningRequest(ctx, owner, "lantern.example", "lantern.example", made.ID))
-	servicetest.Refused(t, refusal.NotFound, b.Certs.RemoveSigningRequest(ctx, owner, "lantern.example", "lantern.example", made.ID))
+	servicetest.Refused(t, refusal.NotFound,
+		b.Certs.RemoveSigningRequest(ctx, owner, "lantern.example", "lantern.example", made.ID))
 }
 
 func TestInstallCertificate(t *testing.T) {
@@ -115,7 +120,8 @@ func TestInstallCertificate(t *testing.T) {
 
 	t.Run("one that the server refuses leaves the one in use", func(t *testing.T) {
 		b.Agents.On(1).Set(func(a *servicetest.Agent) { a.Refuses = "nginx says no" })
-		installed, err := install(api.UploadedCertificate{Certificate: issue(t, key, 72*time.Hour, "lantern.example"), Key: text})
+		installed, err := install(api.UploadedCertificate{Certificate: issue(t, key, 72*time.Hour, "lantern.example"),
+			Key: text})
 		require.NoError(t, err)
 		b.Work()
 		o, err := b.Rollout.Operation(ctx, b.Operator, installed.Operation)
@@ -130,7 +136,8 @@ func TestInstallCertificate(t *testing.T) {
 		got, err := b.Certs.CertificateText(ctx, owner, "lantern.example", "lantern.example")
 		require.NoError(t, err)
 		assert.True(t, strings.HasPrefix(got.Chain, "-----BEGIN CERTIFICATE-----"))
-		_, err = b.Certs.CertificateWithKey(ctx, b.Operator, "lantern.example", "lantern.example", api.KeyProof{Password: "x"})
+		_, err = b.Certs.CertificateWithKey(ctx, b.Operator, "lantern.example", "lantern.example",
+			api.KeyProof{Password: "x"})
 		require.Error(t, err)
 		assert.NotNil(t, refusal.As(err))
 	})

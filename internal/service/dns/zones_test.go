@@ -18,7 +18,8 @@ import (
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
-// named is a bench with a web server, two name servers and the account of ferries.example with the feature dns.
+// named is a bench with a web server, two name servers and the account
+// of ferries.example with the feature dns.
 func named(t *testing.T) (*servicetest.Bench, api.AccountDetail) {
 	t.Helper()
 	b := servicetest.New(t)
@@ -31,8 +32,9 @@ func named(t *testing.T) (*servicetest.Bench, api.AccountDetail) {
 	b.Plan("harbour", plans.Limits{plans.Subdomains: plans.Of(3)}, "dns", "dnssec")
 	b.Plan("bare", nil)
 	b.Customer("Tern Ferries", "")
-	return b, b.Account(b.Operator, api.OpenAccount{Domain: "ferries.example", Plan: "harbour", Customer: "Tern Ferries",
-		Server: "skua"})
+	return b,
+		b.Account(b.Operator, api.OpenAccount{Domain: "ferries.example", Plan: "harbour", Customer: "Tern Ferries",
+			Server: "skua"})
 }
 
 func record(t *testing.T, b *servicetest.Bench, zone, name, kind string) []api.ZoneRecord {
@@ -114,7 +116,8 @@ func TestRecords(t *testing.T) {
 			assert.Empty(t, b.Queue.Take())
 		})
 	}
-	changed, err := b.DNS.AddRecord(ctx, b.Operator, "ferries.example", api.NewRecord{Name: "mail", Type: "a", Data: "192.0.2.9"})
+	changed, err := b.DNS.AddRecord(ctx, b.Operator, "ferries.example", api.NewRecord{Name: "mail", Type: "a",
+		Data: "192.0.2.9"})
 	require.NoError(t, err)
 	require.NotNil(t, changed.Record)
 	assert.Equal(t, "A", changed.Record.Type)
@@ -123,10 +126,12 @@ func TestRecords(t *testing.T) {
 	assert.Contains(t, m.Zones[0].Records, recordOf("mail", "A", 3600, "192.0.2.9"))
 
 	t.Run("all of a set have one time to live", func(t *testing.T) {
-		second, err := b.DNS.AddRecord(ctx, b.Operator, "ferries.example", api.NewRecord{Name: "mail", Type: "A", Data: "192.0.2.10"})
+		second, err := b.DNS.AddRecord(ctx, b.Operator, "ferries.example", api.NewRecord{Name: "mail", Type: "A",
+			Data: "192.0.2.10"})
 		require.NoError(t, err)
 		ttl := int64(600)
-		changed, err := b.DNS.ChangeRecord(ctx, b.Operator, "ferries.example", second.Record.ID, 0, api.RecordChange{TTL: &ttl})
+		changed, err := b.DNS.ChangeRecord(ctx, b.Operator, "ferries.example", second.Record.ID, 0,
+			api.RecordChange{TTL: &ttl})
 		require.NoError(t, err)
 		assert.NotEmpty(t, changed.Corrections)
 		for _, r := range record(t, b, "ferries.example", "mail", "A") {
@@ -140,11 +145,13 @@ func TestRecords(t *testing.T) {
 	})
 	t.Run("own ones replace derived ones, until reset", func(t *testing.T) {
 		p := b.Preview(b.Operator, func(a usecase.Actor) error {
-			_, err := b.DNS.AddRecord(ctx, a, "ferries.example", api.NewRecord{Name: "www", Type: "A", Data: "192.0.2.99"})
+			_, err := b.DNS.AddRecord(ctx, a, "ferries.example", api.NewRecord{Name: "www", Type: "A",
+				Data: "192.0.2.99"})
 			return err
 		})
 		require.NotEmpty(t, p.Notes)
-		_, err := b.DNS.AddRecord(ctx, b.Operator, "ferries.example", api.NewRecord{Name: "www", Type: "A", Data: "192.0.2.99"})
+		_, err := b.DNS.AddRecord(ctx, b.Operator, "ferries.example", api.NewRecord{Name: "www", Type: "A",
+			Data: "192.0.2.99"})
 		require.NoError(t, err)
 		file, err := b.DNS.ZoneFile(ctx, b.Operator, "ferries.example")
 		require.NoError(t, err)
@@ -189,7 +196,8 @@ func TestImportZone(t *testing.T) {
 	m, _ := b.Agents.On(2).Holds(account.ID)
 	assert.Contains(t, m.Zones[0].Records, recordOf("mail", "A", 300, "192.0.2.9"))
 
-	_, err = b.DNS.ImportZone(ctx, b.Operator, "ferries.example", api.ZoneImport{Text: "a IN A 192.0.2.1\nb IN A nonsense\n"})
+	_, err = b.DNS.ImportZone(ctx, b.Operator, "ferries.example",
+		api.ZoneImport{Text: "a IN A 192.0.2.1\nb IN A nonsense\n"})
 	r := servicetest.Refused(t, refusal.InvalidInput, err)
 	require.Len(t, r.Fields, 1)
 	assert.Equal(t, "text.line_2", r.Fields[0].Name, "it says which line")
@@ -197,7 +205,8 @@ func TestImportZone(t *testing.T) {
 	_, err = b.DNS.ImportZone(ctx, b.Operator, "ferries.example", api.ZoneImport{})
 	servicetest.Refused(t, refusal.InvalidInput, err)
 	t.Run("replacing what is there", func(t *testing.T) {
-		_, err := b.DNS.ImportZone(ctx, b.Operator, "ferries.example", api.ZoneImport{Text: "c IN A 192.0.2.3\n", Replace: true})
+		_, err := b.DNS.ImportZone(ctx, b.Operator, "ferries.example", api.ZoneImport{Text: "c IN A 192.0.2.3\n",
+			Replace: true})
 		require.NoError(t, err)
 		assert.Empty(t, record(t, b, "ferries.example", "mail", "A"))
 		assert.NotEmpty(t, record(t, b, "ferries.example", "c", "A"))
@@ -215,14 +224,16 @@ func TestChangeZone(t *testing.T) {
 	assert.True(t, m.Zones[0].Signed)
 
 	t.Run("without the feature", func(t *testing.T) {
-		b.Account(b.Operator, api.OpenAccount{Domain: "bare.example", Plan: "bare", Customer: "Tern Ferries", Server: "skua"})
+		b.Account(b.Operator, api.OpenAccount{Domain: "bare.example", Plan: "bare", Customer: "Tern Ferries",
+			Server: "skua"})
 		z, err := b.DNS.Zone(ctx, b.Operator, "bare.example")
 		require.NoError(t, err)
 		assert.Equal(t, "elsewhere", z.NameService)
 		assert.NotEmpty(t, z.Why)
 		_, err = b.DNS.ChangeZone(ctx, b.Operator, "bare.example", 0, api.ZoneChange{NameService: "here"})
 		servicetest.Refused(t, refusal.NotAllowed, err)
-		_, err = b.DNS.AddRecord(ctx, b.Operator, "bare.example", api.NewRecord{Name: "a", Type: "A", Data: "192.0.2.1"})
+		_, err = b.DNS.AddRecord(ctx, b.Operator, "bare.example", api.NewRecord{Name: "a", Type: "A",
+			Data: "192.0.2.1"})
 		servicetest.Refused(t, refusal.WrongState, err)
 	})
 }

@@ -17,14 +17,16 @@ import (
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
-// harbour is a bench with an account, ferries.example, that may have 5 domains, 3 subdomains and 2 mirrors.
+// harbour is a bench with an account, ferries.example, that may have 5
+// domains, 3 subdomains and 2 mirrors.
 func harbour(t *testing.T) (*servicetest.Bench, api.AccountDetail) {
 	t.Helper()
 	b := servicetest.New(t)
 	b.Server("skua")
 	b.Plan("harbour", plans.Limits{plans.Subdomains: plans.Of(3), plans.Mirrors: plans.Of(2)}, "raw_directives")
 	b.Customer("Tern Ferries", "")
-	return b, b.Account(b.Operator, api.OpenAccount{Domain: "ferries.example", Plan: "harbour", Customer: "Tern Ferries"})
+	return b,
+		b.Account(b.Operator, api.OpenAccount{Domain: "ferries.example", Plan: "harbour", Customer: "Tern Ferries"})
 }
 
 // site returns what the server holds for one site of an account.
@@ -45,7 +47,8 @@ func TestAddDomain(t *testing.T) {
 	b, account := harbour(t)
 	b.Customer("Auk Boats", "")
 	b.Account(b.Operator, api.OpenAccount{Domain: "auk.example", Plan: "harbour", Customer: "Auk Boats"})
-	_, err := b.Settings.ChangeSettings(ctx, b.Operator, 0, api.SettingsChange{Console: ptr("https://console.tern.test")})
+	_, err := b.Settings.ChangeSettings(ctx, b.Operator, 0,
+		api.SettingsChange{Console: ptr("https://console.tern.test")})
 	require.NoError(t, err)
 	customer := b.Customer("Skerry", "")
 	b.Account(b.Operator, api.OpenAccount{Domain: "skerry.example", Plan: "harbour", Customer: "Skerry"})
@@ -55,16 +58,22 @@ func TestAddDomain(t *testing.T) {
 		kind  refusal.Kind
 		field string
 	}{
-		"hosted already":                {api.NewDomain{Domain: "WWW.auk.example"}, refusal.DomainTaken, "domain"},
-		"below another's":               {api.NewDomain{Domain: "shop.auk.example"}, refusal.DomainTaken, "domain"},
-		"no domain":                     {api.NewDomain{Domain: "not a domain"}, refusal.InvalidInput, "domain"},
-		"a public suffix":               {api.NewDomain{Domain: "co.uk"}, refusal.InvalidInput, "domain"},
-		"a root outside the home":       {api.NewDomain{Domain: "a.example", Serving: api.Serving{Root: "../other"}}, refusal.InvalidInput, "root"},
-		"the root of another":           {api.NewDomain{Domain: "a.example", Serving: api.Serving{Root: "sites/ferries.example"}}, refusal.InUse, "root"},
-		"a mirror of nothing":           {api.NewDomain{Domain: "a.example", Serving: api.Serving{ServedAs: "mirror"}}, refusal.InvalidInput, "mirror_of"},
-		"a mirror of another's":         {api.NewDomain{Domain: "a.example", Serving: api.Serving{ServedAs: "mirror", MirrorOf: "auk.example"}}, refusal.InvalidInput, "mirror_of"},
-		"a target without a redirect":   {api.NewDomain{Domain: "a.example", Serving: api.Serving{Target: "https://b.example"}}, refusal.InvalidInput, "target"},
-		"a redirect that leads nowhere": {api.NewDomain{Domain: "a.example", Serving: api.Serving{ServedAs: "redirect"}}, refusal.InvalidInput, "target"},
+		"hosted already":  {api.NewDomain{Domain: "WWW.auk.example"}, refusal.DomainTaken, "domain"},
+		"below another's": {api.NewDomain{Domain: "shop.auk.example"}, refusal.DomainTaken, "domain"},
+		"no domain":       {api.NewDomain{Domain: "not a domain"}, refusal.InvalidInput, "domain"},
+		"a public suffix": {api.NewDomain{Domain: "co.uk"}, refusal.InvalidInput, "domain"},
+		"a root outside the home": {api.NewDomain{Domain: "a.example", Serving: api.Serving{Root: "../other"}},
+			refusal.InvalidInput, "root"},
+		"the root of another": {api.NewDomain{Domain: "a.example",
+			Serving: api.Serving{Root: "sites/ferries.example"}}, refusal.InUse, "root"},
+		"a mirror of nothing": {api.NewDomain{Domain: "a.example", Serving: api.Serving{ServedAs: "mirror"}},
+			refusal.InvalidInput, "mirror_of"},
+		"a mirror of another's": {api.NewDomain{Domain: "a.example", Serving: api.Serving{ServedAs: "mirror",
+			MirrorOf: "auk.example"}}, refusal.InvalidInput, "mirror_of"},
+		"a target without a redirect": {api.NewDomain{Domain: "a.example",
+			Serving: api.Serving{Target: "https://b.example"}}, refusal.InvalidInput, "target"},
+		"a redirect that leads nowhere": {api.NewDomain{Domain: "a.example",
+			Serving: api.Serving{ServedAs: "redirect"}}, refusal.InvalidInput, "target"},
 		"a code there is not": {api.NewDomain{Domain: "a.example", Serving: api.Serving{ServedAs: "redirect",
 			Target: "https://b.example", Code: 303}}, refusal.InvalidInput, "code"},
 		"a redirect to itself": {api.NewDomain{Domain: "a.example", Serving: api.Serving{ServedAs: "redirect",
@@ -89,9 +98,11 @@ func TestAddDomain(t *testing.T) {
 		}{
 			{api.NewDomain{Domain: "second.example"}, "domains"},
 			{api.NewDomain{Domain: "shop.ferries.example"}, "subdomains"},
-			{api.NewDomain{Domain: "same.example", Serving: api.Serving{ServedAs: "mirror", MirrorOf: "ferries.example"}}, "mirrors"},
+			{api.NewDomain{Domain: "same.example", Serving: api.Serving{ServedAs: "mirror",
+				MirrorOf: "ferries.example"}}, "mirrors"},
 			{api.NewDomain{Domain: "names.example", Serving: api.Serving{ServedAs: "dns-only"}}, "domains"},
-			{api.NewDomain{Domain: "away.example", Serving: api.Serving{ServedAs: "redirect", Target: "elsewhere.test/now"}}, "domains"},
+			{api.NewDomain{Domain: "away.example", Serving: api.Serving{ServedAs: "redirect",
+				Target: "elsewhere.test/now"}}, "domains"},
 		} {
 			changed, err := b.Domains.AddDomain(ctx, b.Operator, account.SignInName, c.in)
 			require.NoError(t, err, c.in.Domain)
@@ -127,8 +138,9 @@ func TestChangeDomain(t *testing.T) {
 	servicetest.Refused(t, refusal.Changed, err)
 	servicetest.Refused(t, refusal.NotFound, change("auk.example", api.DomainChange{}))
 
-	require.NoError(t, change("ferries.example", api.DomainChange{Settings: map[string]any{"largest_upload": float64(20 << 20),
-		"https_redirect": true}}))
+	require.NoError(t,
+		change("ferries.example", api.DomainChange{Settings: map[string]any{"largest_upload": float64(20 << 20),
+			"https_redirect": true}}))
 	assert.EqualValues(t, 20<<20, site(t, b, account.ID, "ferries.example").Switches.LargestUpload)
 	for name, in := range map[string]api.DomainChange{
 		"a setting there is not":     {Settings: map[string]any{"sails": true}},
@@ -158,12 +170,14 @@ func TestChangeDomain(t *testing.T) {
 		}
 	})
 	t.Run("a new root, with the files moved or not", func(t *testing.T) {
-		require.NoError(t, change("ferries.example", api.DomainChange{Serving: api.Serving{Root: "sites/public"}, MoveFiles: true}))
+		require.NoError(t, change("ferries.example", api.DomainChange{Serving: api.Serving{Root: "sites/public"},
+			MoveFiles: true}))
 		s := site(t, b, account.ID, "ferries.example")
 		assert.Equal(t, "sites/public", s.Root)
 		assert.Equal(t, "sites/ferries.example", s.MovedFrom)
 		require.NoError(t, b.Rollout.Apply(ctx, account.ID))
-		require.NoError(t, change("ferries.example", api.DomainChange{Settings: map[string]any{"https_redirect": false}}))
+		require.NoError(t,
+			change("ferries.example", api.DomainChange{Settings: map[string]any{"https_redirect": false}}))
 		assert.Empty(t, site(t, b, account.ID, "ferries.example").MovedFrom, "files are moved once")
 	})
 	t.Run("a site that is mirrored stays one", func(t *testing.T) {
@@ -238,7 +252,8 @@ func TestFolders(t *testing.T) {
 		})
 	}
 	changed, err := b.Domains.ProtectFolder(ctx, b.Operator, account.SignInName, "ferries.example",
-		api.NewFolder{Path: "/crew/", Title: "Crew", Users: []api.NewFolderUser{{Name: "anna", Password: "long enough"}}})
+		api.NewFolder{Path: "/crew/", Title: "Crew", Users: []api.NewFolderUser{{Name: "anna",
+			Password: "long enough"}}})
 	require.NoError(t, err)
 	b.Work()
 	folders := site(t, b, account.ID, "ferries.example").Folders
@@ -247,11 +262,14 @@ func TestFolders(t *testing.T) {
 	require.Len(t, folders[0].Users, 1)
 	assert.Equal(t, "anna", folders[0].Users[0].Name)
 
-	_, err = b.Domains.AddFolderUser(ctx, b.Operator, account.SignInName, "ferries.example", changed.Folder.ID, "ben", "long enough")
+	_, err = b.Domains.AddFolderUser(ctx, b.Operator, account.SignInName, "ferries.example", changed.Folder.ID, "ben",
+		"long enough")
 	require.NoError(t, err)
-	_, err = b.Domains.RemoveFolderUser(ctx, b.Operator, account.SignInName, "ferries.example", changed.Folder.ID, "anna")
+	_, err = b.Domains.RemoveFolderUser(ctx, b.Operator, account.SignInName, "ferries.example", changed.Folder.ID,
+		"anna")
 	require.NoError(t, err)
-	_, err = b.Domains.RemoveFolderUser(ctx, b.Operator, account.SignInName, "ferries.example", changed.Folder.ID, "anna")
+	_, err = b.Domains.RemoveFolderUser(ctx, b.Operator, account.SignInName, "ferries.example", changed.Folder.ID,
+		"anna")
 	servicetest.Refused(t, refusal.NotFound, err)
 	b.Work()
 	users := site(t, b, account.ID, "ferries.example").Folders[0].Users
@@ -270,9 +288,11 @@ func TestTemplates(t *testing.T) {
 	b, account := harbour(t)
 	_, err := b.Domains.AddTemplate(ctx, b.Operator, api.NewTemplate{Name: "Pilot age"})
 	servicetest.Refused(t, refusal.InvalidInput, err)
-	_, err = b.Domains.AddTemplate(ctx, b.Operator, api.NewTemplate{Name: "pilotage", Settings: map[string]any{"sails": 1}})
+	_, err = b.Domains.AddTemplate(ctx, b.Operator, api.NewTemplate{Name: "pilotage",
+		Settings: map[string]any{"sails": 1}})
 	servicetest.Refused(t, refusal.InvalidInput, err)
-	_, err = b.Domains.AddTemplate(ctx, b.Operator, api.NewTemplate{Name: "pilotage", Settings: map[string]any{"largest_upload": float64(7 << 20)}})
+	_, err = b.Domains.AddTemplate(ctx, b.Operator, api.NewTemplate{Name: "pilotage",
+		Settings: map[string]any{"largest_upload": float64(7 << 20)}})
 	require.NoError(t, err)
 	_, err = b.Domains.AddTemplate(ctx, b.Operator, api.NewTemplate{Name: "pilotage"})
 	servicetest.Refused(t, refusal.NameTaken, err)

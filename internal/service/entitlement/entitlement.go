@@ -113,8 +113,8 @@ func LoadMany(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db
 	return list, nil
 }
 
-// LoadTerms loads what many accounts may use, and not what is used: all that servers have to know. Each plan and each
-// share is read once. Nothing can be admitted by what it returns.
+// LoadTerms loads what many accounts may use, and not what is used: all that servers have to know.
+// Each plan and each share is read once. Nothing can be admitted by what it returns.
 func LoadTerms(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db.Account) ([]Entitlement, error) {
 	list := make([]Entitlement, len(accounts))
 	ids := make([]int64, len(accounts))

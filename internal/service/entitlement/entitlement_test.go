@@ -21,13 +21,15 @@ func TestLoad(t *testing.T) {
 	ctx := t.Context()
 	b := servicetest.New(t)
 	b.Server("skua")
-	guillemot := b.Reseller("guillemot", "used", plans.Limits{plans.Disk: plans.Of(plans.GiB), plans.Domains: plans.Of(10),
+	guillemot := b.Reseller("guillemot", "used", plans.Limits{plans.Disk: plans.Of(plans.GiB),
+		plans.Domains:    plans.Of(10),
 		plans.PHPWorkers: plans.Of(4)}, "shell")
 	b.PlanOf("guillemot", "stall", plans.Limits{plans.Disk: plans.Of(2 * plans.GiB / 4)}, "shell")
 	b.Customer("Bakery", "guillemot")
 	var rows []db.Account
 	for _, domain := range []string{"one.example", "two.example"} {
-		opening, err := b.Accounts.OpenAccount(ctx, guillemot, api.OpenAccount{Domain: domain, Plan: "stall", Customer: "Bakery"})
+		opening, err := b.Accounts.OpenAccount(ctx, guillemot, api.OpenAccount{Domain: domain, Plan: "stall",
+			Customer: "Bakery"})
 		require.NoError(t, err)
 		row, err := b.Store.Account(ctx, opening.Account.ID)
 		require.NoError(t, err)
@@ -47,7 +49,8 @@ func TestLoad(t *testing.T) {
 	assert.NoError(t, list[0].Admit(plans.Domains, 4))
 	servicetest.Refused(t, refusal.LimitReached, list[0].Admit(plans.Domains, 5))
 	r := list[0].MissingFeature("mailboxes need", "mail")
-	assert.Equal(t, "mailboxes need the feature mail, which this account does not have; the reseller can switch it on", r.Detail)
+	assert.Equal(t, "mailboxes need the feature mail, which this account does not have; the reseller can switch it on",
+		r.Detail)
 
 	t.Run("alone, it comes to the same", func(t *testing.T) {
 		one, err := entitlement.Load(ctx, b.Base, b.Store.Queries, rows[1])
@@ -65,7 +68,8 @@ func TestLoad(t *testing.T) {
 	t.Run("frozen terms outlast the plan", func(t *testing.T) {
 		_, err := b.Selling.FreezeTerms(ctx, guillemot, "one.example", true)
 		require.NoError(t, err)
-		_, err = b.Selling.ChangePlan(ctx, guillemot, "stall", 0, api.PlanChange{Features: plans.Features{"shell": false}})
+		_, err = b.Selling.ChangePlan(ctx, guillemot, "stall", 0,
+			api.PlanChange{Features: plans.Features{"shell": false}})
 		require.NoError(t, err)
 		row, err := b.Store.Account(ctx, rows[0].ID)
 		require.NoError(t, err)

@@ -1,3 +1,5 @@
+// Package fleet is the use cases of servers: joining, health, sweeps and repairs on demand, drift,
+// and which server a new account goes to.
 package fleet
 
 import (

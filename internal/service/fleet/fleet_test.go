@@ -25,12 +25,18 @@ func TestJoinServer(t *testing.T) {
 		kind  refusal.Kind
 		field string
 	}{
-		"a label with capitals": {api.NewServer{Label: "Skua", Address: "10.0.0.1", Roles: []string{"web"}}, refusal.InvalidInput, "label"},
-		"a label in use":        {api.NewServer{Label: "skua", Address: "10.0.0.1", Roles: []string{"web"}}, refusal.NameTaken, "label"},
-		"an address in use":     {api.NewServer{Label: "auk", Address: "127.0.1.1:1", Roles: []string{"web"}}, refusal.NameTaken, "address"},
-		"no address":            {api.NewServer{Label: "auk", Address: ":7", Roles: []string{"web"}}, refusal.InvalidInput, "address"},
-		"no role":               {api.NewServer{Label: "auk", Address: "10.0.0.1", Roles: []string{}}, refusal.InvalidInput, "roles"},
-		"a role there is not":   {api.NewServer{Label: "auk", Address: "10.0.0.1", Roles: []string{"boat"}}, refusal.InvalidInput, "roles"},
+		"a label with capitals": {api.NewServer{Label: "Skua", Address: "10.0.0.1", Roles: []string{"web"}},
+			refusal.InvalidInput, "label"},
+		"a label in use": {api.NewServer{Label: "skua", Address: "10.0.0.1", Roles: []string{"web"}},
+			refusal.NameTaken, "label"},
+		"an address in use": {api.NewServer{Label: "auk", Address: "127.0.1.1:1", Roles: []string{"web"}},
+			refusal.NameTaken, "address"},
+		"no address": {api.NewServer{Label: "auk", Address: ":7", Roles: []string{"web"}},
+			refusal.InvalidInput, "address"},
+		"no role": {api.NewServer{Label: "auk", Address: "10.0.0.1", Roles: []string{}},
+			refusal.InvalidInput, "roles"},
+		"a role there is not": {api.NewServer{Label: "auk", Address: "10.0.0.1", Roles: []string{"boat"}},
+			refusal.InvalidInput, "roles"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := b.Fleet.JoinServer(ctx, b.Operator, c.in)
@@ -41,7 +47,8 @@ func TestJoinServer(t *testing.T) {
 		})
 	}
 	t.Run("nobody uses the secret in time", func(t *testing.T) {
-		joining, err := b.Fleet.JoinServer(ctx, b.Operator, api.NewServer{Label: "auk", Address: "127.0.1.9:1", Roles: []string{"web"}})
+		joining, err := b.Fleet.JoinServer(ctx, b.Operator, api.NewServer{Label: "auk", Address: "127.0.1.9:1",
+			Roles: []string{"web"}})
 		require.NoError(t, err)
 		assert.NotEmpty(t, joining.JoinSecret)
 		job := b.Queue.Take()[0]

@@ -1,3 +1,5 @@
+// Package logins is the use cases of file transfer: the account's own sign-in and further logins,
+// their folders, passwords and keys.
 package logins
 
 import (

@@ -24,16 +24,18 @@ func TestLogins(t *testing.T) {
 	b.Plan("harbour", plans.Limits{plans.Logins: plans.Of(2)}, "logins", "shell")
 	b.Plan("bare", nil)
 	owner := b.Customer("Tern Ferries", "")
-	account := b.Account(b.Operator, api.OpenAccount{Domain: "gangway.example", Plan: "harbour", Customer: "Tern Ferries"})
+	account := b.Account(b.Operator, api.OpenAccount{Domain: "gangway.example", Plan: "harbour",
+		Customer: "Tern Ferries"})
 	b.Account(b.Operator, api.OpenAccount{Domain: "bare.example", Plan: "bare", Customer: "Tern Ferries"})
 
 	for name, c := range map[string]struct {
 		in   api.NewLogin
 		kind refusal.Kind
 	}{
-		"a name with a dot":       {api.NewLogin{Name: "ma.te", Password: "long enough"}, refusal.InvalidInput},
-		"a key that is none":      {api.NewLogin{Name: "mate", Keys: []string{"nonsense"}}, refusal.InvalidInput},
-		"a folder that leads out": {api.NewLogin{Name: "mate", Keys: []string{key}, Folder: "../other"}, refusal.InvalidInput},
+		"a name with a dot":  {api.NewLogin{Name: "ma.te", Password: "long enough"}, refusal.InvalidInput},
+		"a key that is none": {api.NewLogin{Name: "mate", Keys: []string{"nonsense"}}, refusal.InvalidInput},
+		"a folder that leads out": {api.NewLogin{Name: "mate", Keys: []string{key}, Folder: "../other"},
+			refusal.InvalidInput},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := b.Logins.AddLogin(ctx, owner, "gangway.example", c.in)
@@ -44,14 +46,17 @@ func TestLogins(t *testing.T) {
 	_, err := b.Logins.AddLogin(ctx, owner, "bare.example", api.NewLogin{Name: "mate", Keys: []string{key}})
 	servicetest.Refused(t, refusal.NotAllowed, err)
 
-	added, err := b.Logins.AddLogin(ctx, owner, "gangway.example", api.NewLogin{Name: "mate", Keys: []string{key}, Folder: "sites/gangway.example"})
+	added, err := b.Logins.AddLogin(ctx, owner, "gangway.example", api.NewLogin{Name: "mate", Keys: []string{key},
+		Folder: "sites/gangway.example"})
 	require.NoError(t, err)
 	assert.Equal(t, "gangway-mate", added.Login.Name)
 	_, err = b.Logins.AddLogin(ctx, owner, "gangway.example", api.NewLogin{Name: "mate", Keys: []string{key}})
 	servicetest.Refused(t, refusal.NameTaken, err)
-	_, err = b.Logins.AddLogin(ctx, owner, "gangway.example", api.NewLogin{Name: "cook", Password: "tidal-barnacle-2741"})
+	_, err = b.Logins.AddLogin(ctx, owner, "gangway.example", api.NewLogin{Name: "cook",
+		Password: "tidal-barnacle-2741"})
 	require.NoError(t, err)
-	_, err = b.Logins.AddLogin(ctx, owner, "gangway.example", api.NewLogin{Name: "third", Password: "tidal-barnacle-2741"})
+	_, err = b.Logins.AddLogin(ctx, owner, "gangway.example", api.NewLogin{Name: "third",
+		Password: "tidal-barnacle-2741"})
 	servicetest.Refused(t, refusal.LimitReached, err)
 	b.Work()
 

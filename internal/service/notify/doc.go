@@ -1,3 +1,6 @@
+// Package notify tells people by mail. A use case queues a message in its own transaction
+// ([Service.QueueMail]); a job sends it afterwards ([Service.SendMail]), for a day if need be.
+// Messages are sealed until they are sent, as they may hold links, and forgotten then.
 package notify
 
 import (

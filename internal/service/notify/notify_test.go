@@ -20,13 +20,15 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 
 func ptr[T any](v T) *T { return &v }
 
-// office is a bench with an account whose customer has an address, and the settings that mail needs.
+// office is a bench with an account whose customer has an address, and
+// the settings that mail needs.
 func office(t *testing.T, server string) *servicetest.Bench {
 	t.Helper()
 	b := servicetest.New(t)
 	b.Server("skua")
 	b.Plan("harbour", nil)
-	_, err := b.Selling.AddCustomer(t.Context(), b.Operator, api.NewCustomer{Name: "Tern Ferries", Email: "office@ferries.test"})
+	_, err := b.Selling.AddCustomer(t.Context(), b.Operator, api.NewCustomer{Name: "Tern Ferries",
+		Email: "office@ferries.test"})
 	require.NoError(t, err)
 	b.Account(b.Operator, api.OpenAccount{Domain: "ferries.example", Plan: "harbour", Customer: "Tern Ferries"})
 	if server != "" {

@@ -63,15 +63,22 @@ func TestAddPerson(t *testing.T) {
 		in    api.NewPerson
 		kind  refusal.Kind
 	}{
-		"a name with spaces":               {b.Operator, api.NewPerson{Name: "a b"}, refusal.InvalidInput},
-		"a name that is in use":            {b.Operator, api.NewPerson{Name: "Operator"}, refusal.NameTaken},
-		"a weak password":                  {b.Operator, api.NewPerson{Name: "anna", Activation: "password", Password: "password1"}, refusal.WeakPassword},
-		"a link without an address":        {b.Operator, api.NewPerson{Name: "anna", Activation: "link"}, refusal.InvalidInput},
-		"a network that is none":           {b.Operator, api.NewPerson{Name: "anna", Networks: []string{"here"}}, refusal.InvalidInput},
-		"an operator, by a reseller":       {guillemot, api.NewPerson{Name: "anna", Role: "operator"}, refusal.InvalidInput},
-		"of another customer":              {guillemot, api.NewPerson{Name: "anna", Customer: customer.ID + 100}, refusal.NotFound},
-		"of a reseller there is not":       {b.Operator, api.NewPerson{Name: "anna", Reseller: "auk"}, refusal.NotFound},
-		"a customer of no customer at all": {b.Operator, api.NewPerson{Name: "anna", Role: "customer"}, refusal.InvalidInput},
+		"a name with spaces":    {b.Operator, api.NewPerson{Name: "a b"}, refusal.InvalidInput},
+		"a name that is in use": {b.Operator, api.NewPerson{Name: "Operator"}, refusal.NameTaken},
+		"a weak password": {b.Operator, api.NewPerson{Name: "anna", Activation: "password",
+			Password: "password1"}, refusal.WeakPassword},
+		"a link without an address": {b.Operator, api.NewPerson{Name: "anna", Activation: "link"},
+			refusal.InvalidInput},
+		"a network that is none": {b.Operator, api.NewPerson{Name: "anna", Networks: []string{"here"}},
+			refusal.InvalidInput},
+		"an operator, by a reseller": {guillemot, api.NewPerson{Name: "anna", Role: "operator"},
+			refusal.InvalidInput},
+		"of another customer": {guillemot, api.NewPerson{Name: "anna", Customer: customer.ID + 100},
+			refusal.NotFound},
+		"of a reseller there is not": {b.Operator, api.NewPerson{Name: "anna", Reseller: "auk"},
+			refusal.NotFound},
+		"a customer of no customer at all": {b.Operator, api.NewPerson{Name: "anna", Role: "customer"},
+			refusal.InvalidInput},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := b.People.AddPerson(ctx, c.actor, c.in)
@@ -191,9 +198,12 @@ func TestPasswords(t *testing.T) {
 	second, err := signIn(t, b, "minder", password)
 	require.NoError(t, err)
 
-	servicetest.Refused(t, refusal.WrongSignIn, b.People.ChangePassword(ctx, first, api.PasswordChange{Present: "wrong", New: "another-good-one-8812"}))
-	servicetest.Refused(t, refusal.WeakPassword, b.People.ChangePassword(ctx, first, api.PasswordChange{Present: password, New: "minder123"}))
-	require.NoError(t, b.People.ChangePassword(ctx, first, api.PasswordChange{Present: password, New: "another-good-one-8812"}))
+	servicetest.Refused(t, refusal.WrongSignIn,
+		b.People.ChangePassword(ctx, first, api.PasswordChange{Present: "wrong", New: "another-good-one-8812"}))
+	servicetest.Refused(t, refusal.WeakPassword,
+		b.People.ChangePassword(ctx, first, api.PasswordChange{Present: password, New: "minder123"}))
+	require.NoError(t,
+		b.People.ChangePassword(ctx, first, api.PasswordChange{Present: password, New: "another-good-one-8812"}))
 	sessions, err := b.People.Sessions(ctx, first)
 	require.NoError(t, err)
 	assert.Len(t, sessions.Sessions, 1, "all others have ended")
@@ -202,7 +212,8 @@ func TestPasswords(t *testing.T) {
 	servicetest.Refused(t, refusal.WrongSignIn, err)
 
 	t.Run("one that somebody else sets has to be changed first", func(t *testing.T) {
-		require.NoError(t, b.People.ResetPassword(ctx, b.Operator, "minder", api.NewPassword{Password: password, MustChange: true}))
+		require.NoError(t, b.People.ResetPassword(ctx, b.Operator, "minder", api.NewPassword{Password: password,
+			MustChange: true}))
 		a, err := signIn(t, b, "minder", password)
 		require.NoError(t, err)
 		assert.Equal(t, []string{"password"}, a.MustFirst)
@@ -298,7 +309,8 @@ func TestTokens(t *testing.T) {
 func TestLinks(t *testing.T) {
 	ctx := t.Context()
 	b := servicetest.New(t)
-	_, err := b.Settings.ChangeSettings(ctx, b.Operator, 0, api.SettingsChange{Console: ptr("https://console.tern.test")})
+	_, err := b.Settings.ChangeSettings(ctx, b.Operator, 0,
+		api.SettingsChange{Console: ptr("https://console.tern.test")})
 	require.NoError(t, err)
 	_, err = b.People.AddPerson(ctx, b.Operator, api.NewPerson{Name: "minder", Role: "operator", Language: "en"})
 	require.NoError(t, err)
@@ -337,14 +349,16 @@ func ptr[T any](v T) *T { return &v }
 func TestPasswordReset(t *testing.T) {
 	ctx := t.Context()
 	b := servicetest.New(t)
-	_, err := b.Settings.ChangeSettings(ctx, b.Operator, 0, api.SettingsChange{Console: ptr("https://console.tern.test"),
-		MailServer: ptr("127.0.0.1:1"), MailSecurity: ptr("none"), Sender: ptr("desk@tern.test")})
+	_, err := b.Settings.ChangeSettings(ctx, b.Operator, 0,
+		api.SettingsChange{Console: ptr("https://console.tern.test"),
+			MailServer: ptr("127.0.0.1:1"), MailSecurity: ptr("none"), Sender: ptr("desk@tern.test")})
 	require.NoError(t, err)
 	_, err = b.People.AddPerson(ctx, b.Operator, api.NewPerson{Name: "minder", Role: "operator", Language: "en",
 		Email: "minder@post.test"})
 	require.NoError(t, err)
 	for _, name := range []string{"minder", "nobody"} {
-		require.NoError(t, b.People.RequestPasswordReset(ctx, visitor(), api.Forgotten{Name: name}), "the same answer for both")
+		require.NoError(t, b.People.RequestPasswordReset(ctx, visitor(), api.Forgotten{Name: name}),
+			"the same answer for both")
 	}
 	var mails int
 	for _, j := range b.Queue.Take() {

@@ -428,7 +428,8 @@ func (s *Service) StopActing(ctx context.Context, a usecase.Actor) error {
 // Tidy forgets what has ended: sessions, links, answers to repeated requests, failed sign-ins.
 func (s *Service) Tidy(ctx context.Context) error {
 	for _, forget := range []func(context.Context) error{s.Store.DeleteOldSessions, s.Store.DeleteOldLinks,
-		s.Store.DeleteOldIdempotencyKeys, s.Store.DeleteOldSignInFailures, s.Store.DeleteOldProbeLimits, s.Store.DeleteOldCertificates,
+		s.Store.DeleteOldIdempotencyKeys, s.Store.DeleteOldSignInFailures, s.Store.DeleteOldProbeLimits,
+		s.Store.DeleteOldCertificates,
 		s.Store.DeleteOldOrders} {
 		if err := forget(ctx); err != nil {
 			return err

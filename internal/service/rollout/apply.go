@@ -51,8 +51,8 @@ type preparedApply struct {
 	err error
 }
 
-// prepare reads accounts as they are at one moment: else a manifest could bear one revision and hold what belongs to
-// another. Plans and shares are read once for all of them.
+// prepare reads accounts as they are at one moment: else a manifest could bear one revision and
+// hold what belongs to another. Plans and shares are read once for all of them.
 func (s *Service) prepare(ctx context.Context, accountIDs []int64) (list []preparedApply, err error) {
 	err = s.Store.Snapshot(ctx, func(q *db.Queries) error {
 		accounts, err := q.AccountsByID(ctx, accountIDs)
@@ -78,7 +78,8 @@ func (s *Service) prepare(ctx context.Context, accountIDs []int64) (list []prepa
 	return list, err
 }
 
-// applyPrepared has the servers of an account hold what they should, one after the other, home first.
+// applyPrepared has the servers of an account hold what they should,
+// one after the other, home first.
 func (s *Service) applyPrepared(ctx context.Context, prepared preparedApply) error {
 	account, waiting := prepared.account, prepared.waiting
 	if prepared.err != nil {

@@ -51,8 +51,8 @@ const GiveUpAfter = 10 * time.Minute
 const (
 	// rollOutBatch is how many accounts are read from the records at one moment.
 	rollOutBatch = 64
-	// appliesPerConnection is how many accounts are applied at the same time for each connection to the database: most
-	// wait for their servers, whose group commit makes few reloads of them.
+	// appliesPerConnection is how many accounts are applied at the same time for each connection to
+	// the database: most wait for their servers, whose group commit makes few reloads of them.
 	appliesPerConnection = 5
 )
 

@@ -161,7 +161,10 @@ func TestSweep(t *testing.T) {
 	assert.EqualValues(t, 1<<20, *detail.DiskUsed, "what is used is measured on the way")
 
 	t.Run("a preview of the repair", func(t *testing.T) {
-		p := b.Preview(b.Operator, func(a usecase.Actor) error { _, err := b.Fleet.RepairServer(ctx, a, "skua"); return err })
+		p := b.Preview(b.Operator, func(a usecase.Actor) error {
+			_, err := b.Fleet.RepairServer(ctx, a, "skua")
+			return err
+		})
 		require.Len(t, p.Changes, 1)
 		assert.Contains(t, p.Steps, list[0].SignInName)
 		assert.Empty(t, b.Queue.Take())
@@ -235,7 +238,8 @@ func TestWhoSeesWhichOperations(t *testing.T) {
 		var seen []int64
 		before := int64(0)
 		for {
-			page, err := b.Rollout.Operations(ctx, b.Operator, rollout.OperationFilter{Account: list[0].SignInName}, before, 2)
+			page, err := b.Rollout.Operations(ctx, b.Operator, rollout.OperationFilter{Account: list[0].SignInName},
+				before, 2)
 			require.NoError(t, err)
 			for _, o := range page.Operations {
 				seen = append(seen, o.ID)

@@ -1,3 +1,8 @@
+// Package selling is the use cases of what is sold, and to whom: plans, resellers with their shares
+// and brands, customers, exceptions, changes of plan, and suspension.
+//
+// What touches many accounts locks the plan, then resellers, then accounts, compares their
+// entitlements before and after, and rolls out to those whose servers have to know.
 package selling
 
 import (

@@ -49,15 +49,20 @@ func TestAddPlan(t *testing.T) {
 		kind  refusal.Kind
 		field string
 	}{
-		"a name that is in use":      {b.Operator, api.NewPlan{Name: "harbour"}, refusal.NameTaken, "name"},
-		"a name with capitals":       {b.Operator, api.NewPlan{Name: "Harbour 2"}, refusal.InvalidInput, "name"},
-		"a limit there is not":       {b.Operator, api.NewPlan{Name: "a1", Limits: plans.Limits{"boats": plans.Of(1)}}, refusal.InvalidInput, "limits.boats"},
-		"a feature there is not":     {b.Operator, api.NewPlan{Name: "a1", Features: plans.Features{"sails": true}}, refusal.InvalidInput, "features.sails"},
-		"like one there is not":      {b.Operator, api.NewPlan{Name: "a1", Like: "nothing"}, refusal.NotFound, "like"},
-		"for a reseller there isn't": {b.Operator, api.NewPlan{Name: "a1", Reseller: "auk"}, refusal.NotFound, "reseller"},
-		"more than the share": {guillemot, api.NewPlan{Name: "a1", Limits: plans.Limits{plans.Disk: plans.Of(2 * plans.GiB)}},
+		"a name that is in use": {b.Operator, api.NewPlan{Name: "harbour"}, refusal.NameTaken, "name"},
+		"a name with capitals":  {b.Operator, api.NewPlan{Name: "Harbour 2"}, refusal.InvalidInput, "name"},
+		"a limit there is not": {b.Operator, api.NewPlan{Name: "a1", Limits: plans.Limits{"boats": plans.Of(1)}},
+			refusal.InvalidInput, "limits.boats"},
+		"a feature there is not": {b.Operator, api.NewPlan{Name: "a1", Features: plans.Features{"sails": true}},
+			refusal.InvalidInput, "features.sails"},
+		"like one there is not": {b.Operator, api.NewPlan{Name: "a1", Like: "nothing"}, refusal.NotFound, "like"},
+		"for a reseller there isn't": {b.Operator, api.NewPlan{Name: "a1", Reseller: "auk"}, refusal.NotFound,
+			"reseller"},
+		"more than the share": {guillemot, api.NewPlan{Name: "a1",
+			Limits: plans.Limits{plans.Disk: plans.Of(2 * plans.GiB)}},
 			refusal.LimitReached, ""},
-		"a feature that is not in the share": {guillemot, api.NewPlan{Name: "a1", Features: plans.Features{"shell": true}},
+		"a feature that is not in the share": {guillemot, api.NewPlan{Name: "a1",
+			Features: plans.Features{"shell": true}},
 			refusal.LimitReached, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -196,7 +201,8 @@ func TestChangeAccountPlans(t *testing.T) {
 	b.Work()
 
 	t.Run("all of them, or none", func(t *testing.T) {
-		_, err := b.Selling.ChangeAccountPlans(ctx, b.Operator, "quay", api.Shift{Accounts: []string{one.SignInName, "nobody"}})
+		_, err := b.Selling.ChangeAccountPlans(ctx, b.Operator, "quay", api.Shift{Accounts: []string{one.SignInName,
+			"nobody"}})
 		r := servicetest.Refused(t, refusal.NotFound, err)
 		assert.Equal(t, "accounts.1", r.Fields[0].Name)
 		detail, err := b.Accounts.Account(ctx, b.Operator, one.SignInName)
@@ -283,8 +289,9 @@ func TestExceptions(t *testing.T) {
 	})
 	t.Run("a customer sets none", func(t *testing.T) {
 		// Rights are asked for by routes; an account that is not theirs is not there for anybody.
-		_, err := b.Selling.SetException(ctx, b.Customer("Auk Boats", ""), one.SignInName, api.NewException{Limit: "disk",
-			Amount: amount(1), Reason: "x"})
+		_, err := b.Selling.SetException(ctx, b.Customer("Auk Boats", ""), one.SignInName,
+			api.NewException{Limit: "disk",
+				Amount: amount(1), Reason: "x"})
 		servicetest.Refused(t, refusal.NotFound, err)
 	})
 }

@@ -16,8 +16,8 @@ import (
 	"victualler/internal/service/usecase"
 )
 
-// studio is a bench with the reseller guillemot: 1G of disk and 10 domains, the plan stall (300M, 2 domains) and
-// a customer.
+// studio is a bench with the reseller guillemot: 1G of disk and 10
+// domains, the plan stall (300M, 2 domains) and a customer.
 func studio(t *testing.T, measure string) (*servicetest.Bench, usecase.Actor) {
 	t.Helper()
 	b := servicetest.New(t)
@@ -195,7 +195,8 @@ func TestSuspendReseller(t *testing.T) {
 	require.NoError(t, err)
 	b.Work()
 
-	suspended, err := b.Selling.SuspendReseller(ctx, b.Operator, "guillemot", api.SuspendReseller{Why: "unpaid", Accounts: "stay"})
+	suspended, err := b.Selling.SuspendReseller(ctx, b.Operator, "guillemot", api.SuspendReseller{Why: "unpaid",
+		Accounts: "stay"})
 	require.NoError(t, err)
 	assert.Zero(t, suspended.Accounts)
 	assert.Empty(t, b.Queue.Take())
@@ -204,7 +205,8 @@ func TestSuspendReseller(t *testing.T) {
 	_, err = b.Selling.ResumeReseller(ctx, b.Operator, "guillemot")
 	require.NoError(t, err)
 
-	suspended, err = b.Selling.SuspendReseller(ctx, b.Operator, "guillemot", api.SuspendReseller{Why: "unpaid", Accounts: "suspend"})
+	suspended, err = b.Selling.SuspendReseller(ctx, b.Operator, "guillemot", api.SuspendReseller{Why: "unpaid",
+		Accounts: "suspend"})
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, suspended.Accounts)
 	b.Work()
@@ -232,7 +234,8 @@ func TestBrand(t *testing.T) {
 	b.Work()
 	_, err = b.Selling.ChangeBrand(ctx, guillemot, "guillemot", 0, api.Brand{Accent: "not a colour"})
 	servicetest.Refused(t, refusal.InvalidInput, err)
-	_, err = b.Selling.ChangeBrand(ctx, guillemot, "guillemot", 0, api.Brand{Title: "Guillemot Studio", Footer: "By the sea",
+	_, err = b.Selling.ChangeBrand(ctx, guillemot, "guillemot", 0, api.Brand{Title: "Guillemot Studio",
+		Footer: "By the sea",
 		Accent: "#a03020"})
 	require.NoError(t, err)
 	b.Work()
@@ -244,7 +247,8 @@ func TestBrand(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, session.Brand)
 	assert.Equal(t, "Guillemot Studio", session.Brand.Title)
-	servicetest.Refused(t, refusal.InvalidInput, b.Selling.ChangeLogo(ctx, guillemot, "guillemot", []byte("no picture")))
+	servicetest.Refused(t, refusal.InvalidInput,
+		b.Selling.ChangeLogo(ctx, guillemot, "guillemot", []byte("no picture")))
 	_, err = b.Selling.Brand(ctx, b.Reseller("razorbill", "used", plans.Limits{}), "guillemot")
 	servicetest.Refused(t, refusal.NotFound, err)
 }

@@ -60,7 +60,8 @@ func New(t testing.TB) *Bench {
 	return Process(t, url)
 }
 
-// Process is one more process of the installation whose database is at a URL, with a queue and agents of its own.
+// Process is one more process of the installation whose database is at
+// a URL, with a queue and agents of its own.
 func Process(t testing.TB, url string) *Bench {
 	t.Helper()
 	st := storetest.Connect(t, url)
@@ -75,7 +76,8 @@ func Process(t testing.TB, url string) *Bench {
 
 var log = slog.New(slog.NewTextHandler(io.Discard, nil))
 
-// key is the key with which secrets are sealed, the same for all benches, as their databases come from one.
+// key is the key with which secrets are sealed, the same for all
+// benches, as their databases come from one.
 func key(t testing.TB) *seal.Key {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "sealing.key")
@@ -102,8 +104,9 @@ func (b *Bench) as(name string) usecase.Actor {
 	return a
 }
 
-// Pass lets time go by: everything that is on record, but for events, which nobody can change, has happened that much
-// earlier, and ends that much earlier. Clocks stand still, the service's and the database's.
+// Pass lets time go by: everything that is on record, but for events,
+// which nobody can change, has happened that much earlier, and ends that
+// much earlier. Clocks stand still, the service's and the database's.
 func (b *Bench) Pass(d time.Duration) {
 	b.t.Helper()
 	ctx := b.t.Context()

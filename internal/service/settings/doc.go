@@ -1,3 +1,4 @@
+// Package settings is the use cases of what holds for the whole installation.
 package settings
 
 import (

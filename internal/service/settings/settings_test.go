@@ -38,9 +38,11 @@ func TestChangeSettings(t *testing.T) {
 	require.NoError(t, err)
 	_, err = b.Settings.ChangeSettings(ctx, b.Operator, before.Version+5, api.SettingsChange{Title: ptr("Tern Island")})
 	servicetest.Refused(t, refusal.Changed, err)
-	after, err := b.Settings.ChangeSettings(ctx, b.Operator, before.Version, api.SettingsChange{Title: ptr("Tern Island"),
-		MailServer: ptr("mail.tern.test:25"), MailSecurity: ptr("tls"), MailName: ptr("desk"), MailPassword: ptr("quite secret"),
-		Sender: ptr("desk@tern.test")})
+	after, err := b.Settings.ChangeSettings(ctx, b.Operator, before.Version,
+		api.SettingsChange{Title: ptr("Tern Island"),
+			MailServer: ptr("mail.tern.test:25"), MailSecurity: ptr("tls"), MailName: ptr("desk"),
+			MailPassword: ptr("quite secret"),
+			Sender:       ptr("desk@tern.test")})
 	require.NoError(t, err)
 	assert.Equal(t, "Tern Island", after.Title)
 

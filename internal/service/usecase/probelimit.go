@@ -9,21 +9,24 @@ import (
 	"victualler/internal/store/db"
 )
 
-// What somebody may have the service ask of other people's servers: so many probes in a row, then one in so long.
+// What somebody may have the service ask of other people's servers: so
+// many probes in a row, then one in so long.
 const (
 	probesInARow = 30
 	probeEvery   = 10 * time.Second
 )
 
-// AllowProbe counts a probe of other people's servers, such as a rehearsal, an order or a check of a zone, and refuses
-// (refusal.TooManyTries, with when to try again) what is too many, so that nobody uses the service to pester others.
-// All processes of the installation count together. Operators are not bound: they look after everybody's.
+// AllowProbe counts a probe of other people's servers, such as a rehearsal, an order or a check of
+// a zone, and refuses (refusal.TooManyTries, with when to try again) what is too many, so that
+// nobody uses the service to pester others. All processes of the installation count together.
+// Operators are not bound: they look after everybody's.
 func (s *Base) AllowProbe(ctx context.Context, a Actor) error {
 	if a.Role == rights.Operator || a.PersonID == 0 {
 		return nil
 	}
 	now := s.Now()
-	counted, err := s.Store.CountProbe(ctx, db.CountProbeParams{PersonID: a.PersonID, Now: now, Next: now.Add(probeEvery),
+	counted, err := s.Store.CountProbe(ctx, db.CountProbeParams{PersonID: a.PersonID, Now: now,
+		Next:   now.Add(probeEvery),
 		Latest: now.Add(probesInARow * probeEvery)})
 	if err != nil || counted > 0 {
 		return err

@@ -38,8 +38,8 @@ func URL(t testing.TB) string {
 	return Clone(t, "migrated", func(*store.Store) {})
 }
 
-// Clone returns the URL of a new database, which is dropped when the test ends: a copy of one that has been migrated
-// and prepared, once for all tests of the process that name the same.
+// Clone returns the URL of a new database, which is dropped when the test ends: a copy of one that
+// has been migrated and prepared, once for all tests of the process that name the same.
 func Clone(t testing.TB, name string, prepare func(*store.Store)) string {
 	t.Helper()
 	own.Lock()
@@ -139,7 +139,8 @@ func in(address, database string) string {
 	return u.String()
 }
 
-// Exec runs a statement on a store's database: for what time does, or somebody with psql, and no use case.
+// Exec runs a statement on a store's database: for what time does, or
+// somebody with psql, and no use case.
 func Exec(t testing.TB, s *store.Store, statement string, args ...any) {
 	t.Helper()
 	_, err := s.Pool.Exec(t.Context(), statement, args...)
