@@ -10,7 +10,7 @@ MODULES := console/node_modules/.package-lock.json
 GO_FILES := $(shell find . -name node_modules -prune -o -name var -prune -o -name '*.go' -print)
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 
-.PHONY: demo demo-reset check check-go check-tests check-console test build bench generate format
+.PHONY: packages demo demo-reset check check-go check-tests check-console test build bench generate format
 
 ## demo: start the demo and stay in the foreground; Ctrl-C stops everything
 demo: build
@@ -30,6 +30,10 @@ $(CONSOLE): $(CONSOLE_SOURCES) $(MODULES)
 
 $(MODULES): console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error
+
+## packages: install what tests and demo need of Debian
+packages: build
+	@$(BIN)/victualler-lab packages
 
 ## check: the inner loop: formats, vets, lints, and tests what needs neither root nor servers
 check: $(MODULES)
@@ -52,7 +56,7 @@ format: $(MODULES)
 	cd console && npm run --silent format
 
 ## test: everything, on the real programs; needs root
-test: build check
+test: build packages check
 	# One package after the other: a network that another one sets up is a change of network for Chromium, which drops its requests.
 	go test -p 1 -timeout 40m ./...
 

@@ -3,6 +3,7 @@
 //
 //	victualler-lab demo     start, and stay until interrupted
 //	victualler-lab reset    forget the demo's data
+//	victualler-lab packages install what demo and tests need of Debian
 package main
 
 import (
@@ -40,7 +41,7 @@ func run(args []string) error {
 	listen := flags.String("listen", "127.0.0.1:8470", "`address` of the service")
 	network := flags.String("network", "10.77.0.0/24", "the lab's `network`")
 	flags.Usage = func() {
-		fmt.Fprintln(flags.Output(), "usage: victualler-lab [flags] demo | reset")
+		fmt.Fprintln(flags.Output(), "usage: victualler-lab [flags] demo | reset | packages")
 		flags.PrintDefaults()
 	}
 	if err := flags.Parse(args); err != nil {
@@ -62,9 +63,11 @@ func run(args []string) error {
 		return runDemo(path, *listen, subnet)
 	case "reset":
 		return reset(path, subnet)
+	case "packages":
+		return lab.InstallPackages(context.Background(), say, lab.MachinePackages...)
 	}
 	flags.Usage()
-	return errors.New("say demo or reset")
+	return errors.New("say demo, reset or packages")
 }
 
 func say(text string) { fmt.Println("· " + text) }
