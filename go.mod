@@ -2,6 +2,9 @@ module victualler
 
 go 1.26.0
 
+// What npm installs has Go packages in it that are none of ours.
+ignore ./console/node_modules
+
 require (
 	github.com/chromedp/cdproto v0.159.3
 	github.com/chromedp/chromedp v0.23.0

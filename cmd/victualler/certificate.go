@@ -275,11 +275,12 @@ func changeCertificate(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	var s api.SiteCertificate
-	previewed, err := c.change(ctx, http.MethodPatch, path, body, &s)
+	var changed api.CertificateChanged
+	previewed, err := c.change(ctx, http.MethodPatch, path, body, &changed)
 	if err != nil || previewed {
 		return err
 	}
+	s := changed.Certificate
 	fmt.Fprintf(c.out, "%s: %s, for %s\n", s.Domain, s.Mode, strings.Join(s.Names, ", "))
 	return nil
 }

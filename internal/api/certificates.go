@@ -210,6 +210,13 @@ type CertificateChange struct {
 	Authority *string   `json:"authority,omitempty" doc:"Empty is the usual one."`
 }
 
+// CertificateChanged is how a site gets its certificate after a change.
+type CertificateChanged struct {
+	Certificate SiteCertificate `json:"certificate"`
+	Operation   int64           `json:"operation,omitempty" doc:"That has the server make one itself again, if so."`
+	Version     int64           `json:"version"`
+}
+
 // RehearsalQuestion says which names are rehearsed; none takes those of the site.
 type RehearsalQuestion struct {
 	Names []string `json:"names,omitempty" maxItems:"10"`

@@ -62,9 +62,9 @@ func (a *API) accountRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.OpenAccount
-		}) (api.Opening, int64, error) {
+		}) (api.Opening, error) {
 			opening, err := a.service.Accounts.OpenAccount(ctx, who, in.Body)
-			return opening, opening.Operation, err
+			return opening, err
 		})
 	register(a, route{id: "show-account", method: http.MethodGet, path: "/accounts/{account}",
 		summary: "Show an account", permission: rights.AccountsRead, tag: tag},
@@ -83,9 +83,9 @@ func (a *API) accountRoutes() {
 		registerChange(a, r, func(ctx context.Context, who usecase.Actor, in *struct {
 			AccountPath
 			Previewable
-		}) (api.Started, int64, error) {
+		}) (api.Started, error) {
 			started, err := fn(ctx, who, in.Account)
-			return started, started.Operation, err
+			return started, err
 		})
 	}
 	registerChange(a, route{id: "close-account", method: http.MethodPost, path: "/accounts/{account}/close",
@@ -95,9 +95,9 @@ func (a *API) accountRoutes() {
 			AccountPath
 			Previewable
 			Body api.CloseAccount
-		}) (api.Started, int64, error) {
+		}) (api.Started, error) {
 			started, err := a.service.Accounts.CloseAccount(ctx, who, in.Account, in.Body.SignInName)
-			return started, started.Operation, err
+			return started, err
 		})
 	started(route{id: "repair-account", path: "/accounts/{account}/repair", summary: "Repair an account",
 		permission:  rights.AccountsRepair,
@@ -110,9 +110,9 @@ func (a *API) accountRoutes() {
 			AccountPath
 			Previewable
 			Body api.Suspend
-		}) (api.Started, int64, error) {
+		}) (api.Started, error) {
 			started, err := a.service.Selling.SuspendAccount(ctx, who, in.Account, in.Body.Why)
-			return started, started.Operation, err
+			return started, err
 		})
 	started(route{id: "resume-account", path: "/accounts/{account}/resume", summary: "Resume a suspended account",
 		permission: rights.AccountsSuspend}, a.service.Selling.ResumeAccount)
@@ -123,9 +123,9 @@ func (a *API) accountRoutes() {
 			AccountPath
 			Previewable
 			Body api.Freeze
-		}) (api.TermsChanged, int64, error) {
+		}) (api.TermsChanged, error) {
 			changed, err := a.service.Selling.FreezeTerms(ctx, who, in.Account, in.Body.Frozen)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 	register(a, route{id: "show-handover", method: http.MethodGet, path: "/accounts/{account}/handover",
 		summary: "Show the handover sheet", permission: rights.AccountsRead, tag: tag,
@@ -139,8 +139,8 @@ func (a *API) accountRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			AccountPath
 			Previewable
-		}) (api.Handover, int64, error) {
+		}) (api.Handover, error) {
 			sheet, err := a.service.Accounts.MailHandover(ctx, who, in.Account)
-			return sheet, 0, err
+			return sheet, err
 		})
 }

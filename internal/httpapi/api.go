@@ -224,6 +224,8 @@ type route struct {
 	answer reflect.Type
 	// changes says that the route was made with [registerChange].
 	changes bool
+	// begins says that its answer may name an operation.
+	begins bool
 }
 
 // Previewable is part of what a route that changes something takes.
@@ -249,32 +251,33 @@ type changeOutcome struct {
 // nothing is the answer of a route that has none.
 type nothing struct{}
 
-// registerChange adds a route that changes something. Its handler returns the answer and the number
-// of the operation that goes on with the work; 0 if there is none. Asked for a preview, the use
-// case goes through everything and leaves nothing behind.
+// registerChange adds a route that changes something. Its handler returns the answer; one that is
+// [api.Versioned] has its version in the ETag, one that is [api.Begun] leads to its operation. Asked
+// for a preview, the use case goes through everything and leaves nothing behind.
 func registerChange[I interface{ preview() bool }, T any](a *API, r route,
-	handler func(context.Context, usecase.Actor, *I) (T, int64, error)) {
+	handler func(context.Context, usecase.Actor, *I) (T, error)) {
 	r.changes = true
 	if t := reflect.TypeFor[T](); t != reflect.TypeFor[nothing]() {
 		r.answer = t
+		_, r.begins = any(*new(T)).(api.Begun)
 	}
 	register(a, r, func(ctx context.Context, in *I) (*changeOutcome, error) {
 		who := actor(ctx)
 		if (*in).preview() {
 			who.Preview = &usecase.Preview{}
-			_, _, err := handler(ctx, who, in)
+			_, err := handler(ctx, who, in)
 			return &changeOutcome{Status: http.StatusOK, Body: who.Preview.Document()}, err
 		}
-		answer, operation, err := handler(ctx, who, in)
+		answer, err := handler(ctx, who, in)
 		out := &changeOutcome{Status: r.success()}
 		if r.answer != nil {
 			out.Body = answer
-			if v := reflect.ValueOf(answer).FieldByName("Version"); v.IsValid() {
-				out.ETag = etag(v.Int())
-			}
 		}
-		if operation != 0 {
-			out.Status, out.Location = http.StatusAccepted, operationPath(operation)
+		if d, is := any(answer).(api.Versioned); is {
+			out.ETag = etag(d.ETagVersion())
+		}
+		if d, is := any(answer).(api.Begun); is && d.OperationNumber() != 0 {
+			out.Status, out.Location = http.StatusAccepted, operationPath(d.OperationNumber())
 		}
 		return out, err
 	})
@@ -323,7 +326,7 @@ func (r route) operation(registry huma.Registry) huma.Operation {
 				o.Responses[strconv.Itoa(r.success())] = &huma.Response{Description: "Done, or begun",
 					Content: content(answer)}
 			}
-			if _, begins := r.answer.FieldByName("Operation"); begins && r.success() != http.StatusAccepted {
+			if r.begins && r.success() != http.StatusAccepted {
 				o.Responses["202"] = &huma.Response{Description: "Begun on servers", Content: content(answer)}
 			}
 		} else {

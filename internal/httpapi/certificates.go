@@ -37,9 +37,9 @@ func (a *API) certificateRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.NewAuthority
-		}) (api.Authority, int64, error) {
+		}) (api.Authority, error) {
 			added, err := a.service.Certs.AddAuthority(ctx, who, in.Body)
-			return added, 0, err
+			return added, err
 		})
 	registerChange(a, route{id: "change-authority", method: http.MethodPatch, path: "/authorities/{authority}",
 		summary:    "Make an authority the usual one, order another profile, or change the account's key",
@@ -49,21 +49,21 @@ func (a *API) certificateRoutes() {
 			Versioned
 			Previewable
 			Body api.AuthorityChange
-		}) (api.Authority, int64, error) {
+		}) (api.Authority, error) {
 			version, err := versionOf(in.IfMatch)
 			if err != nil {
-				return api.Authority{}, 0, err
+				return api.Authority{}, err
 			}
 			changed, err := a.service.Certs.ChangeAuthority(ctx, who, in.Authority, version, in.Body)
-			return changed, 0, err
+			return changed, err
 		})
 	registerChange(a, route{id: "remove-authority", method: http.MethodDelete, path: "/authorities/{authority}",
 		summary: "Forget an authority that has issued nothing", permission: rights.AuthoritiesChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			AuthorityPath
 			Previewable
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.Certs.RemoveAuthority(ctx, who, in.Authority)
+		}) (nothing, error) {
+			return nothing{}, a.service.Certs.RemoveAuthority(ctx, who, in.Authority)
 		})
 	register(a, route{id: "list-certificates", method: http.MethodGet, path: "/certificates",
 		summary:    "List all sites with their certificates, those with the fewest days left first",
@@ -108,13 +108,13 @@ func (a *API) certificateRoutes() {
 			Versioned
 			Previewable
 			Body api.CertificateChange
-		}) (api.SiteCertificate, int64, error) {
+		}) (api.CertificateChanged, error) {
 			version, err := versionOf(in.IfMatch)
 			if err != nil {
-				return api.SiteCertificate{}, 0, err
+				return api.CertificateChanged{}, err
 			}
 			changed, err := a.service.Certs.ChangeCertificate(ctx, who, in.Account, in.Domain, version, in.Body)
-			return changed, 0, err
+			return changed, err
 		})
 	register(a, route{id: "rehearse-certificate", method: http.MethodPost,
 		path:    "/accounts/{account}/domains/{domain}/certificate/rehearsal",
@@ -135,13 +135,13 @@ func (a *API) certificateRoutes() {
 			DomainPath
 			Previewable
 			Body *api.CertificateOrder
-		}) (api.Started, int64, error) {
+		}) (api.Started, error) {
 			order := api.CertificateOrder{}
 			if in.Body != nil {
 				order = *in.Body
 			}
 			started, err := a.service.Certs.OrderCertificate(ctx, who, in.Account, in.Domain, order)
-			return started, started.Operation, err
+			return started, err
 		})
 	registerChange(a, route{id: "take-back-certificate-order", method: http.MethodDelete,
 		path:       "/accounts/{account}/domains/{domain}/certificate/order",
@@ -150,8 +150,8 @@ func (a *API) certificateRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			DomainPath
 			Previewable
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.Certs.CancelOrder(ctx, who, in.Account, in.Domain)
+		}) (nothing, error) {
+			return nothing{}, a.service.Certs.CancelOrder(ctx, who, in.Account, in.Domain)
 		})
 	registerChange(a, route{id: "install-certificate", method: http.MethodPost,
 		path:    "/accounts/{account}/domains/{domain}/certificate/install",
@@ -163,9 +163,9 @@ func (a *API) certificateRoutes() {
 			DomainPath
 			Previewable
 			Body api.UploadedCertificate
-		}) (api.InstalledCertificate, int64, error) {
+		}) (api.InstalledCertificate, error) {
 			installed, err := a.service.Certs.InstallCertificate(ctx, who, in.Account, in.Domain, in.Body)
-			return installed, installed.Operation, err
+			return installed, err
 		})
 	registerChange(a, route{id: "make-signing-request", method: http.MethodPost,
 		path:       "/accounts/{account}/domains/{domain}/certificate/requests",
@@ -175,9 +175,9 @@ func (a *API) certificateRoutes() {
 			DomainPath
 			Previewable
 			Body api.NewSigningRequest
-		}) (api.SigningRequest, int64, error) {
+		}) (api.SigningRequest, error) {
 			made, err := a.service.Certs.MakeSigningRequest(ctx, who, in.Account, in.Domain, in.Body)
-			return made, 0, err
+			return made, err
 		})
 	registerChange(a, route{id: "remove-signing-request", method: http.MethodDelete,
 		path:    "/accounts/{account}/domains/{domain}/certificate/requests/{request}",
@@ -186,8 +186,8 @@ func (a *API) certificateRoutes() {
 			DomainPath
 			Request int64 `path:"request"`
 			Previewable
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.Certs.RemoveSigningRequest(ctx, who, in.Account, in.Domain, in.Request)
+		}) (nothing, error) {
+			return nothing{}, a.service.Certs.RemoveSigningRequest(ctx, who, in.Account, in.Domain, in.Request)
 		})
 	register(a, route{id: "download-certificate", method: http.MethodGet,
 		path:    "/accounts/{account}/domains/{domain}/certificate/chain",
@@ -223,8 +223,8 @@ func (a *API) certificateRoutes() {
 			DomainPath
 			Previewable
 			Body api.Revocation
-		}) (api.Started, int64, error) {
+		}) (api.Started, error) {
 			started, err := a.service.Certs.RevokeCertificate(ctx, who, in.Account, in.Domain, in.Body)
-			return started, started.Operation, err
+			return started, err
 		})
 }

@@ -38,9 +38,9 @@ func (a *API) customerRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.NewCustomer
-		}) (api.Customer, int64, error) {
+		}) (api.Customer, error) {
 			customer, err := a.service.Selling.AddCustomer(ctx, who, in.Body)
-			return customer, 0, err
+			return customer, err
 		})
 	register(a, route{id: "show-customer", method: http.MethodGet, path: "/customers/{customer}",
 		summary: "Show a customer", permission: rights.CustomersRead, tag: tag},
@@ -55,13 +55,13 @@ func (a *API) customerRoutes() {
 			Versioned
 			Previewable
 			Body api.CustomerChange
-		}) (api.Customer, int64, error) {
+		}) (api.Customer, error) {
 			version, err := versionOf(in.IfMatch)
 			if err != nil {
-				return api.Customer{}, 0, err
+				return api.Customer{}, err
 			}
 			c, err := a.service.Selling.ChangeCustomer(ctx, who, in.Customer, version, in.Body)
-			return c, 0, err
+			return c, err
 		})
 	registerChange(a, route{id: "remove-customer", method: http.MethodDelete, path: "/customers/{customer}",
 		summary: "Remove a customer without accounts", permission: rights.CustomersChange, tag: tag,
@@ -69,8 +69,8 @@ func (a *API) customerRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			CustomerPath
 			Previewable
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.Selling.RemoveCustomer(ctx, who, in.Customer)
+		}) (nothing, error) {
+			return nothing{}, a.service.Selling.RemoveCustomer(ctx, who, in.Customer)
 		})
 	register(a, route{id: "show-notes", method: http.MethodGet, path: "/customers/{customer}/notes",
 		summary: "Read staff's notes about a customer", permission: rights.CustomersNotes, tag: tag},
@@ -85,9 +85,9 @@ func (a *API) customerRoutes() {
 			CustomerPath
 			Previewable
 			Body api.Notes
-		}) (api.Notes, int64, error) {
+		}) (api.Notes, error) {
 			notes, err := a.service.Selling.ChangeNotes(ctx, who, in.Customer, in.Body)
-			return notes, 0, err
+			return notes, err
 		})
 	register(a, route{id: "list-mails", method: http.MethodGet, path: "/customers/{customer}/mails",
 		summary: "List the last messages to a customer", permission: rights.CustomersNotes, tag: tag,

@@ -30,9 +30,9 @@ func (a *API) loginRoutes() {
 			AccountPath
 			Previewable
 			Body api.NewLogin
-		}) (api.LoginChanged, int64, error) {
+		}) (api.LoginChanged, error) {
 			changed, err := a.service.Logins.AddLogin(ctx, who, in.Account, in.Body)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 	registerChange(a, route{id: "change-login", method: http.MethodPatch, path: "/accounts/{account}/logins/{login}",
 		summary: "Change folder, password or keys of a login", permission: rights.LoginsChange, tag: tag,
@@ -42,13 +42,13 @@ func (a *API) loginRoutes() {
 			Versioned
 			Previewable
 			Body api.LoginChange
-		}) (api.LoginChanged, int64, error) {
+		}) (api.LoginChanged, error) {
 			version, err := versionOf(in.IfMatch)
 			if err != nil {
-				return api.LoginChanged{}, 0, err
+				return api.LoginChanged{}, err
 			}
 			changed, err := a.service.Logins.ChangeLogin(ctx, who, in.Account, in.Login, version, in.Body)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 	registerChange(a, route{id: "remove-login", method: http.MethodDelete, path: "/accounts/{account}/logins/{login}",
 		summary: "Take a login away; its files stay", permission: rights.LoginsChange, tag: tag,
@@ -56,8 +56,8 @@ func (a *API) loginRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			LoginPath
 			Previewable
-		}) (api.Started, int64, error) {
+		}) (api.Started, error) {
 			started, err := a.service.Logins.RemoveLogin(ctx, who, in.Account, in.Login)
-			return started, started.Operation, err
+			return started, err
 		})
 }

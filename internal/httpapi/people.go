@@ -35,9 +35,9 @@ func (a *API) peopleRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.NewPerson
-		}) (api.Person, int64, error) {
+		}) (api.Person, error) {
 			p, err := a.service.People.AddPerson(ctx, who, in.Body)
-			return p, 0, err
+			return p, err
 		})
 	register(a, route{id: "show-person", method: http.MethodGet, path: "/people/{person}",
 		summary: "Show somebody who can sign in", permission: rights.PeopleRead, tag: tag},
@@ -58,21 +58,21 @@ func (a *API) peopleRoutes() {
 			Versioned
 			Previewable
 			Body api.PersonChange
-		}) (api.Person, int64, error) {
+		}) (api.Person, error) {
 			version, err := versionOf(in.IfMatch)
 			if err != nil {
-				return api.Person{}, 0, err
+				return api.Person{}, err
 			}
 			p, err := a.service.People.ChangePerson(ctx, who, in.Person, version, in.Body)
-			return p, 0, err
+			return p, err
 		})
 	registerChange(a, route{id: "remove-person", method: http.MethodDelete, path: "/people/{person}",
 		summary: "Let somebody sign in no longer", permission: rights.PeopleChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			PersonPath
 			Previewable
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.People.RemovePerson(ctx, who, in.Person)
+		}) (nothing, error) {
+			return nothing{}, a.service.People.RemovePerson(ctx, who, in.Person)
 		})
 	registerChange(a, route{id: "give-password", method: http.MethodPut, path: "/people/{person}/password",
 		summary: "Give somebody else a new password", permission: rights.PeopleChange, tag: tag,
@@ -81,8 +81,8 @@ func (a *API) peopleRoutes() {
 			PersonPath
 			Previewable
 			Body api.NewPassword
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.People.ResetPassword(ctx, who, in.Person, in.Body)
+		}) (nothing, error) {
+			return nothing{}, a.service.People.ResetPassword(ctx, who, in.Person, in.Body)
 		})
 	registerChange(a, route{id: "add-link", method: http.MethodPost, path: "/people/{person}/links",
 		summary: "Make a one-time link for somebody else", permission: rights.PeopleChange, tag: tag,
@@ -93,17 +93,17 @@ func (a *API) peopleRoutes() {
 			PersonPath
 			Previewable
 			Body api.NewLink
-		}) (api.Link, int64, error) {
+		}) (api.Link, error) {
 			link, err := a.service.People.AddLink(ctx, who, in.Person, in.Body)
-			return link, 0, err
+			return link, err
 		})
 	registerChange(a, route{id: "end-sessions-of", method: http.MethodDelete, path: "/people/{person}/sessions",
 		summary: "End all sessions of somebody", permission: rights.PeopleChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			PersonPath
 			Previewable
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.People.EndSessionsOf(ctx, who, in.Person)
+		}) (nothing, error) {
+			return nothing{}, a.service.People.EndSessionsOf(ctx, who, in.Person)
 		})
 	registerChange(a, route{id: "drop-second-factor-of", method: http.MethodDelete,
 		path: "/people/{person}/second-factor", summary: "Switch somebody else's second factor off",
@@ -112,7 +112,7 @@ func (a *API) peopleRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			PersonPath
 			Previewable
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.People.DropSecondFactorOf(ctx, who, in.Person)
+		}) (nothing, error) {
+			return nothing{}, a.service.People.DropSecondFactorOf(ctx, who, in.Person)
 		})
 }

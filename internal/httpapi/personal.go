@@ -41,8 +41,8 @@ func (a *API) personalRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.PasswordChange
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.People.ChangePassword(ctx, who, in.Body)
+		}) (nothing, error) {
+			return nothing{}, a.service.People.ChangePassword(ctx, who, in.Body)
 		})
 	register(a, route{id: "show-second-factor", method: http.MethodGet, path: "/second-factor",
 		summary: "Show how one's second factor is", permission: rights.Personal, tag: tag},
@@ -53,9 +53,9 @@ func (a *API) personalRoutes() {
 	registerChange(a, route{id: "start-second-factor", method: http.MethodPost, path: "/second-factor",
 		summary: "Set up a second factor (RFC 6238)", permission: rights.Personal, tag: tag, status: http.StatusCreated,
 		description: "It counts when a code of it was given."},
-		func(ctx context.Context, who usecase.Actor, _ *struct{ Previewable }) (api.SecondFactorSetup, int64, error) {
+		func(ctx context.Context, who usecase.Actor, _ *struct{ Previewable }) (api.SecondFactorSetup, error) {
 			setup, err := a.service.People.StartSecondFactor(ctx, who)
-			return setup, 0, err
+			return setup, err
 		})
 	registerChange(a, route{id: "confirm-second-factor", method: http.MethodPost, path: "/second-factor/confirm",
 		summary: "Switch one's second factor on", permission: rights.Personal, tag: tag,
@@ -63,9 +63,9 @@ func (a *API) personalRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.Code
-		}) (api.RecoveryCodes, int64, error) {
+		}) (api.RecoveryCodes, error) {
 			codes, err := a.service.People.ConfirmSecondFactor(ctx, who, in.Body.Code)
-			return codes, 0, err
+			return codes, err
 		})
 	registerChange(a, route{id: "renew-recovery-codes", method: http.MethodPost, path: "/second-factor/recovery-codes",
 		summary: "Make new recovery codes", permission: rights.Personal, tag: tag,
@@ -73,17 +73,17 @@ func (a *API) personalRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.Proof
-		}) (api.RecoveryCodes, int64, error) {
+		}) (api.RecoveryCodes, error) {
 			codes, err := a.service.People.RenewRecoveryCodes(ctx, who, in.Body)
-			return codes, 0, err
+			return codes, err
 		})
 	registerChange(a, route{id: "drop-second-factor", method: http.MethodPost, path: "/second-factor/drop",
 		summary: "Switch one's second factor off", permission: rights.Personal, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.Proof
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.People.DropSecondFactor(ctx, who, in.Body)
+		}) (nothing, error) {
+			return nothing{}, a.service.People.DropSecondFactor(ctx, who, in.Body)
 		})
 	register(a, route{id: "list-sessions", method: http.MethodGet, path: "/sessions",
 		summary: "List one's own sessions", permission: rights.Personal, tag: tag},
@@ -93,8 +93,8 @@ func (a *API) personalRoutes() {
 		})
 	registerChange(a, route{id: "end-other-session", method: http.MethodDelete, path: "/sessions/{number}",
 		summary: "End one of one's own sessions", permission: rights.Personal, tag: tag},
-		func(ctx context.Context, who usecase.Actor, in *Numbered) (nothing, int64, error) {
-			return nothing{}, 0, a.service.People.EndSession(ctx, who, in.ID)
+		func(ctx context.Context, who usecase.Actor, in *Numbered) (nothing, error) {
+			return nothing{}, a.service.People.EndSession(ctx, who, in.ID)
 		})
 	register(a, route{id: "list-scopes", method: http.MethodGet, path: "/scopes",
 		summary: "List what a token can be allowed", permission: rights.Own, tag: tag},
@@ -113,13 +113,13 @@ func (a *API) personalRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.NewToken
-		}) (api.Token, int64, error) {
+		}) (api.Token, error) {
 			token, err := a.service.People.AddToken(ctx, who, in.Body)
-			return token, 0, err
+			return token, err
 		})
 	registerChange(a, route{id: "remove-token", method: http.MethodDelete, path: "/tokens/{number}",
 		summary: "Take a token back", permission: rights.Personal, tag: tag},
-		func(ctx context.Context, who usecase.Actor, in *Numbered) (nothing, int64, error) {
-			return nothing{}, 0, a.service.People.RemoveToken(ctx, who, in.ID)
+		func(ctx context.Context, who usecase.Actor, in *Numbered) (nothing, error) {
+			return nothing{}, a.service.People.RemoveToken(ctx, who, in.ID)
 		})
 }

@@ -35,9 +35,9 @@ func (a *API) planRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.NewPlan
-		}) (api.Plan, int64, error) {
+		}) (api.Plan, error) {
 			plan, err := a.service.Selling.AddPlan(ctx, who, in.Body)
-			return plan, 0, err
+			return plan, err
 		})
 	register(a, route{id: "show-plan", method: http.MethodGet, path: "/plans/{plan}", summary: "Show a plan",
 		permission: rights.PlansRead, tag: tag},
@@ -60,21 +60,21 @@ func (a *API) planRoutes() {
 			Versioned
 			Previewable
 			Body api.PlanChange
-		}) (api.PlanChanged, int64, error) {
+		}) (api.PlanChanged, error) {
 			version, err := versionOf(in.IfMatch)
 			if err != nil {
-				return api.PlanChanged{}, 0, err
+				return api.PlanChanged{}, err
 			}
 			changed, err := a.service.Selling.ChangePlan(ctx, who, in.Plan, version, in.Body)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 	registerChange(a, route{id: "remove-plan", method: http.MethodDelete, path: "/plans/{plan}",
 		summary: "Remove a plan that no account is on", permission: rights.PlansChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			PlanPath
 			Previewable
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.Selling.RemovePlan(ctx, who, in.Plan)
+		}) (nothing, error) {
+			return nothing{}, a.service.Selling.RemovePlan(ctx, who, in.Plan)
 		})
 	registerChange(a, route{id: "shift-accounts", method: http.MethodPost, path: "/plans/{plan}/accounts",
 		summary: "Put accounts on a plan", permission: rights.AccountsChange, tag: tag,
@@ -84,9 +84,9 @@ func (a *API) planRoutes() {
 			PlanPath
 			Previewable
 			Body api.Shift
-		}) (api.Shifted, int64, error) {
+		}) (api.Shifted, error) {
 			shifted, err := a.service.Selling.ChangeAccountPlans(ctx, who, in.Plan, in.Body)
-			return shifted, shifted.Operation, err
+			return shifted, err
 		})
 	register(a, route{id: "list-limits", method: http.MethodGet, path: "/limits",
 		summary: "List the limits and features there are", permission: rights.Own, tag: tag},

@@ -30,9 +30,9 @@ func (a *API) exceptionRoutes() {
 			AccountPath
 			Previewable
 			Body api.NewException
-		}) (api.TermsChanged, int64, error) {
+		}) (api.TermsChanged, error) {
 			changed, err := a.service.Selling.SetException(ctx, who, in.Account, in.Body)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 	registerChange(a, route{id: "remove-exception", method: http.MethodDelete,
 		path: "/accounts/{account}/exceptions/{what}/{key}", summary: "Let the plan's value return",
@@ -40,9 +40,9 @@ func (a *API) exceptionRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ExceptionPath
 			Previewable
-		}) (api.TermsChanged, int64, error) {
+		}) (api.TermsChanged, error) {
 			changed, err := a.service.Selling.RemoveException(ctx, who, in.Account, in.What, in.Key)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 }
 
@@ -65,9 +65,9 @@ func (a *API) resellerRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.NewReseller
-		}) (api.Reseller, int64, error) {
+		}) (api.Reseller, error) {
 			r, err := a.service.Selling.AddReseller(ctx, who, in.Body)
-			return r, 0, err
+			return r, err
 		})
 	register(a, route{id: "show-reseller", method: http.MethodGet, path: "/resellers/{reseller}",
 		summary: "Show a reseller", permission: rights.ResellersRead, tag: tag},
@@ -89,21 +89,21 @@ func (a *API) resellerRoutes() {
 			Versioned
 			Previewable
 			Body api.ResellerChange
-		}) (api.Reseller, int64, error) {
+		}) (api.Reseller, error) {
 			version, err := versionOf(in.IfMatch)
 			if err != nil {
-				return api.Reseller{}, 0, err
+				return api.Reseller{}, err
 			}
 			r, err := a.service.Selling.ChangeReseller(ctx, who, in.Reseller, version, in.Body)
-			return r, 0, err
+			return r, err
 		})
 	registerChange(a, route{id: "remove-reseller", method: http.MethodDelete, path: "/resellers/{reseller}",
 		summary: "Remove a reseller without customers", permission: rights.ResellersChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ResellerPath
 			Previewable
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.Selling.RemoveReseller(ctx, who, in.Reseller)
+		}) (nothing, error) {
+			return nothing{}, a.service.Selling.RemoveReseller(ctx, who, in.Reseller)
 		})
 	registerChange(a, route{id: "suspend-reseller", method: http.MethodPost, path: "/resellers/{reseller}/suspend",
 		summary: "Suspend a reseller", permission: rights.ResellersChange, tag: tag},
@@ -111,18 +111,18 @@ func (a *API) resellerRoutes() {
 			ResellerPath
 			Previewable
 			Body api.SuspendReseller
-		}) (api.ResellerSuspended, int64, error) {
+		}) (api.ResellerSuspended, error) {
 			r, err := a.service.Selling.SuspendReseller(ctx, who, in.Reseller, in.Body)
-			return r, r.Operation, err
+			return r, err
 		})
 	registerChange(a, route{id: "resume-reseller", method: http.MethodPost, path: "/resellers/{reseller}/resume",
 		summary: "Resume a suspended reseller", permission: rights.ResellersChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ResellerPath
 			Previewable
-		}) (api.ResellerSuspended, int64, error) {
+		}) (api.ResellerSuspended, error) {
 			r, err := a.service.Selling.ResumeReseller(ctx, who, in.Reseller)
-			return r, r.Operation, err
+			return r, err
 		})
 	register(a, route{id: "show-share", method: http.MethodGet, path: "/resellers/{reseller}/share",
 		summary: "Show a reseller's share with both sums", permission: rights.ResellersRead, tag: tag},
@@ -149,13 +149,13 @@ func (a *API) resellerRoutes() {
 			Versioned
 			Previewable
 			Body api.Brand
-		}) (api.BrandInForce, int64, error) {
+		}) (api.BrandInForce, error) {
 			version, err := versionOf(in.IfMatch)
 			if err != nil {
-				return api.BrandInForce{}, 0, err
+				return api.BrandInForce{}, err
 			}
 			b, err := a.service.Selling.ChangeBrand(ctx, who, in.Reseller, version, in.Body)
-			return b, b.Operation, err
+			return b, err
 		})
 	registerChange(a, route{id: "keep-logo", method: http.MethodPut, path: "/resellers/{reseller}/brand/logo",
 		summary: "Change a reseller's logo", permission: rights.BrandChange, tag: tag,
@@ -165,16 +165,16 @@ func (a *API) resellerRoutes() {
 			ResellerPath
 			Previewable
 			RawBody []byte `contentType:"application/octet-stream"`
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.Selling.ChangeLogo(ctx, who, in.Reseller, in.RawBody)
+		}) (nothing, error) {
+			return nothing{}, a.service.Selling.ChangeLogo(ctx, who, in.Reseller, in.RawBody)
 		})
 	registerChange(a, route{id: "remove-logo", method: http.MethodDelete, path: "/resellers/{reseller}/brand/logo",
 		summary: "Take a reseller's logo away", permission: rights.BrandChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ResellerPath
 			Previewable
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.Selling.ChangeLogo(ctx, who, in.Reseller, nil)
+		}) (nothing, error) {
+			return nothing{}, a.service.Selling.ChangeLogo(ctx, who, in.Reseller, nil)
 		})
 	register(a, route{id: "show-logo", method: http.MethodGet, path: "/resellers/{reseller}/brand/logo",
 		summary: "A reseller's logo", permission: rights.Public, tag: tag},

@@ -49,9 +49,9 @@ func (a *API) serverRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.NewServer
-		}) (api.Joining, int64, error) {
+		}) (api.Joining, error) {
 			joining, err := a.service.Fleet.JoinServer(ctx, who, in.Body)
-			return joining, joining.Operation, err
+			return joining, err
 		})
 	register(a, route{id: "show-server", method: http.MethodGet, path: "/servers/{server}", summary: "Show a server",
 		permission: rights.ServersRead, tag: tag},
@@ -66,21 +66,21 @@ func (a *API) serverRoutes() {
 			Versioned
 			Previewable
 			Body api.ServerChange
-		}) (api.Server, int64, error) {
+		}) (api.Server, error) {
 			version, err := versionOf(in.IfMatch)
 			if err != nil {
-				return api.Server{}, 0, err
+				return api.Server{}, err
 			}
 			s, err := a.service.Fleet.ChangeServer(ctx, who, in.Server, version, in.Body)
-			return s, 0, err
+			return s, err
 		})
 	registerChange(a, route{id: "remove-server", method: http.MethodDelete, path: "/servers/{server}",
 		summary: "Remove a server without accounts", permission: rights.ServersChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ServerPath
 			Previewable
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.Fleet.RemoveServer(ctx, who, in.Server)
+		}) (nothing, error) {
+			return nothing{}, a.service.Fleet.RemoveServer(ctx, who, in.Server)
 		})
 	register(a, route{id: "list-drift", method: http.MethodGet, path: "/servers/{server}/drift",
 		summary: "List what the last sweep found", permission: rights.ServersRead, tag: tag},
@@ -94,9 +94,9 @@ func (a *API) serverRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ServerPath
 			Previewable
-		}) (api.Started, int64, error) {
+		}) (api.Started, error) {
 			started, err := a.service.Fleet.SweepServer(ctx, who, in.Server)
-			return started, started.Operation, err
+			return started, err
 		})
 	registerChange(a, route{id: "repair-server", method: http.MethodPost, path: "/servers/{server}/repair",
 		summary: "Repair a server", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted,
@@ -104,8 +104,8 @@ func (a *API) serverRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ServerPath
 			Previewable
-		}) (api.Started, int64, error) {
+		}) (api.Started, error) {
 			started, err := a.service.Fleet.RepairServer(ctx, who, in.Server)
-			return started, started.Operation, err
+			return started, err
 		})
 }

@@ -29,13 +29,13 @@ func (a *API) settingsRoutes() {
 			Versioned
 			Previewable
 			Body api.SettingsChange
-		}) (api.Settings, int64, error) {
+		}) (api.Settings, error) {
 			version, err := versionOf(in.IfMatch)
 			if err != nil {
-				return api.Settings{}, 0, err
+				return api.Settings{}, err
 			}
 			s, err := a.service.Settings.ChangeSettings(ctx, who, version, in.Body)
-			return s, s.Operation, err
+			return s, err
 		})
 	register(a, route{id: "test-mail", method: http.MethodPost, path: "/settings/test-mail",
 		summary: "Send a message to see whether mail goes out", permission: rights.SettingsChange, tag: tag,

@@ -44,9 +44,9 @@ func (a *API) siteRoutes() {
 			AccountPath
 			Previewable
 			Body api.NewDomain
-		}) (api.DomainChanged, int64, error) {
+		}) (api.DomainChanged, error) {
 			added, err := a.service.Domains.AddDomain(ctx, who, in.Account, in.Body)
-			return added, added.Operation, err
+			return added, err
 		})
 	register(a, route{id: "show-domain", method: http.MethodGet, path: "/accounts/{account}/domains/{domain}",
 		summary: "Show a domain with its site", permission: rights.AccountsRead, tag: tag},
@@ -70,13 +70,13 @@ func (a *API) siteRoutes() {
 			Versioned
 			Previewable
 			Body api.DomainChange
-		}) (api.DomainChanged, int64, error) {
+		}) (api.DomainChanged, error) {
 			version, err := versionOf(in.IfMatch)
 			if err != nil {
-				return api.DomainChanged{}, 0, err
+				return api.DomainChanged{}, err
 			}
 			changed, err := a.service.Domains.ChangeDomain(ctx, who, in.Account, in.Domain, version, in.Body)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 	registerChange(a, route{id: "remove-domain", method: http.MethodDelete,
 		path: "/accounts/{account}/domains/{domain}", summary: "Remove a domain", permission: rights.DomainsChange,
@@ -85,9 +85,9 @@ func (a *API) siteRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			DomainPath
 			Previewable
-		}) (api.Started, int64, error) {
+		}) (api.Started, error) {
 			started, err := a.service.Domains.RemoveDomain(ctx, who, in.Account, in.Domain)
-			return started, started.Operation, err
+			return started, err
 		})
 	registerChange(a, route{id: "protect-folder", method: http.MethodPost,
 		path: "/accounts/{account}/domains/{domain}/folders", summary: "Protect a folder of a site",
@@ -98,9 +98,9 @@ func (a *API) siteRoutes() {
 			DomainPath
 			Previewable
 			Body api.NewFolder
-		}) (api.FolderChanged, int64, error) {
+		}) (api.FolderChanged, error) {
 			changed, err := a.service.Domains.ProtectFolder(ctx, who, in.Account, in.Domain, in.Body)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 	registerChange(a, route{id: "open-folder", method: http.MethodDelete,
 		path: "/accounts/{account}/domains/{domain}/folders/{folder}", summary: "Let everybody see a folder",
@@ -108,9 +108,9 @@ func (a *API) siteRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			FolderPath
 			Previewable
-		}) (api.Started, int64, error) {
+		}) (api.Started, error) {
 			started, err := a.service.Domains.UnprotectFolder(ctx, who, in.Account, in.Domain, in.Folder)
-			return started, started.Operation, err
+			return started, err
 		})
 	registerChange(a, route{id: "let-in", method: http.MethodPut,
 		path:    "/accounts/{account}/domains/{domain}/folders/{folder}/users/{user}",
@@ -121,10 +121,10 @@ func (a *API) siteRoutes() {
 			FolderUserPath
 			Previewable
 			Body api.FolderPassword
-		}) (api.FolderChanged, int64, error) {
+		}) (api.FolderChanged, error) {
 			changed, err := a.service.Domains.AddFolderUser(ctx, who, in.Account, in.Domain, in.Folder, in.User,
 				in.Body.Password)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 	registerChange(a, route{id: "shut-out", method: http.MethodDelete,
 		path:    "/accounts/{account}/domains/{domain}/folders/{folder}/users/{user}",
@@ -133,9 +133,9 @@ func (a *API) siteRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			FolderUserPath
 			Previewable
-		}) (api.Started, int64, error) {
+		}) (api.Started, error) {
 			started, err := a.service.Domains.RemoveFolderUser(ctx, who, in.Account, in.Domain, in.Folder, in.User)
-			return started, started.Operation, err
+			return started, err
 		})
 	register(a, route{id: "read-site-log", method: http.MethodGet, path: "/accounts/{account}/domains/{domain}/log",
 		summary: "Read the access log of a site", permission: rights.AccountsRead, tag: tag,
@@ -182,9 +182,9 @@ func (a *API) templateRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			Previewable
 			Body api.NewTemplate
-		}) (api.Template, int64, error) {
+		}) (api.Template, error) {
 			t, err := a.service.Domains.AddTemplate(ctx, who, in.Body)
-			return t, 0, err
+			return t, err
 		})
 	register(a, route{id: "show-template", method: http.MethodGet, path: "/templates/{template}",
 		summary: "Show a template", permission: rights.TemplatesRead, tag: tag},
@@ -206,20 +206,20 @@ func (a *API) templateRoutes() {
 			Versioned
 			Previewable
 			Body api.TemplateChange
-		}) (api.TemplateChanged, int64, error) {
+		}) (api.TemplateChanged, error) {
 			version, err := versionOf(in.IfMatch)
 			if err != nil {
-				return api.TemplateChanged{}, 0, err
+				return api.TemplateChanged{}, err
 			}
 			changed, err := a.service.Domains.ChangeTemplate(ctx, who, in.Template, version, in.Body)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 	registerChange(a, route{id: "remove-template", method: http.MethodDelete, path: "/templates/{template}",
 		summary: "Remove a template that nothing follows", permission: rights.TemplatesChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			TemplatePath
 			Previewable
-		}) (nothing, int64, error) {
-			return nothing{}, 0, a.service.Domains.RemoveTemplate(ctx, who, in.Template)
+		}) (nothing, error) {
+			return nothing{}, a.service.Domains.RemoveTemplate(ctx, who, in.Template)
 		})
 }

@@ -56,13 +56,13 @@ func (a *API) zoneRoutes() {
 			Versioned
 			Previewable
 			Body api.ZoneChange
-		}) (api.ZoneChanged, int64, error) {
+		}) (api.ZoneChanged, error) {
 			version, err := versionOf(in.IfMatch)
 			if err != nil {
-				return api.ZoneChanged{}, 0, err
+				return api.ZoneChanged{}, err
 			}
 			changed, err := a.service.DNS.ChangeZone(ctx, who, in.Zone, version, in.Body)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 	registerChange(a, route{id: "add-record", method: http.MethodPost, path: "/zones/{zone}/records",
 		summary: "Add a record to a zone", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted,
@@ -71,9 +71,9 @@ func (a *API) zoneRoutes() {
 			ZonePath
 			Previewable
 			Body api.NewRecord
-		}) (api.ZoneChanged, int64, error) {
+		}) (api.ZoneChanged, error) {
 			changed, err := a.service.DNS.AddRecord(ctx, who, in.Zone, in.Body)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 	registerChange(a, route{id: "change-record", method: http.MethodPatch, path: "/zones/{zone}/records/{record}",
 		summary: "Change an own record of a zone", permission: rights.ZonesChange, tag: tag,
@@ -84,13 +84,13 @@ func (a *API) zoneRoutes() {
 			Versioned
 			Previewable
 			Body api.RecordChange
-		}) (api.ZoneChanged, int64, error) {
+		}) (api.ZoneChanged, error) {
 			version, err := versionOf(in.IfMatch)
 			if err != nil {
-				return api.ZoneChanged{}, 0, err
+				return api.ZoneChanged{}, err
 			}
 			changed, err := a.service.DNS.ChangeRecord(ctx, who, in.Zone, in.Record, version, in.Body)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 	registerChange(a, route{id: "remove-record", method: http.MethodDelete, path: "/zones/{zone}/records/{record}",
 		summary: "Take an own record out of a zone", permission: rights.ZonesChange, tag: tag,
@@ -99,9 +99,9 @@ func (a *API) zoneRoutes() {
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			RecordPath
 			Previewable
-		}) (api.Started, int64, error) {
+		}) (api.Started, error) {
 			started, err := a.service.DNS.RemoveRecord(ctx, who, in.Zone, in.Record)
-			return started, started.Operation, err
+			return started, err
 		})
 	registerChange(a, route{id: "reset-zone", method: http.MethodPost, path: "/zones/{zone}/reset",
 		summary: "Have derived records answered with again", permission: rights.ZonesChange, tag: tag,
@@ -111,9 +111,9 @@ func (a *API) zoneRoutes() {
 			ZonePath
 			Previewable
 			Body api.ZoneReset
-		}) (api.ZoneChanged, int64, error) {
+		}) (api.ZoneChanged, error) {
 			changed, err := a.service.DNS.ResetZone(ctx, who, in.Zone, in.Body)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 	registerChange(a, route{id: "import-zone", method: http.MethodPost, path: "/zones/{zone}/import",
 		summary: "Take records over from a zone file or from another name server", permission: rights.ZonesChange,
@@ -124,9 +124,9 @@ func (a *API) zoneRoutes() {
 			ZonePath
 			Previewable
 			Body api.ZoneImport
-		}) (api.ZoneChanged, int64, error) {
+		}) (api.ZoneChanged, error) {
 			changed, err := a.service.DNS.ImportZone(ctx, who, in.Zone, in.Body)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 	register(a, route{id: "export-zone", method: http.MethodGet, path: "/zones/{zone}/file",
 		summary: "Write a zone as a zone file", permission: rights.AccountsRead, tag: tag,
@@ -162,8 +162,8 @@ func (a *API) zoneRoutes() {
 			Reseller string `path:"reseller" maxLength:"40" doc:"Name."`
 			Previewable
 			Body api.NameServers
-		}) (api.NameServersChanged, int64, error) {
+		}) (api.NameServersChanged, error) {
 			changed, err := a.service.DNS.SetNameServers(ctx, who, in.Reseller, in.Body)
-			return changed, changed.Operation, err
+			return changed, err
 		})
 }

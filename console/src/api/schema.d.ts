@@ -2244,6 +2244,16 @@ export interface components {
             /** @description Keep the key at each renewal, for those who have published it. */
             pin_key?: boolean;
         };
+        CertificateChanged: {
+            certificate: components["schemas"]["SiteCertificate"];
+            /**
+             * Format: int64
+             * @description That has the server make one itself again, if so.
+             */
+            operation?: number;
+            /** Format: int64 */
+            version: number;
+        };
         CertificateLine: {
             account: string;
             /** Format: int64 */
@@ -5728,7 +5738,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SiteCertificate"] | components["schemas"]["Preview"];
+                    "application/json": components["schemas"]["CertificateChanged"] | components["schemas"]["Preview"];
                 };
             };
             /** @description Begun on servers */
@@ -5737,7 +5747,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SiteCertificate"];
+                    "application/json": components["schemas"]["CertificateChanged"];
                 };
             };
             /** @description Unauthorized */

@@ -260,13 +260,14 @@ func changeSiteCertificate[T any](ctx context.Context, s *Service, a usecase.Act
 // ChangeCertificate changes how a site comes by its certificate.
 // Version is the one the caller has seen, or 0.
 func (s *Service) ChangeCertificate(ctx context.Context, a usecase.Actor, reference, name string, version int64,
-	in api.CertificateChange) (api.SiteCertificate, error) {
-	none := api.SiteCertificate{}
+	in api.CertificateChange) (api.CertificateChanged, error) {
+	none := api.CertificateChanged{}
 	found, err := s.findSite(ctx, a, reference, name)
 	if err != nil {
 		return none, err
 	}
-	return changeSiteCertificate(ctx, s, a, found, func(tx store.Tx, c siteCertificate) (api.SiteCertificate, error) {
+	return changeSiteCertificate(ctx, s, a, found, func(tx store.Tx,
+		c siteCertificate) (api.CertificateChanged, error) {
 		if err := usecase.CheckVersion("the certificate of "+usecase.Unicode(c.domain.Name), version,
 			c.config.Version); err != nil {
 			return none, err
@@ -327,11 +328,12 @@ func (s *Service) ChangeCertificate(ctx context.Context, a usecase.Actor, refere
 			configRecord(c), configRecord(next)); err != nil {
 			return none, err
 		}
+		var out api.CertificateChanged
 		if leave {
 			if err := tx.RetireCertificates(ctx, c.domain.ID); err != nil {
 				return none, err
 			}
-			if _, err := s.rollout.ApplyAccounts(ctx, tx, a, "certificate.change",
+			if out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, "certificate.change",
 				usecase.AboutAccount(c.entitlement.Account), []int64{c.entitlement.Account.ID}); err != nil {
 				return none, err
 			}
@@ -339,7 +341,9 @@ func (s *Service) ChangeCertificate(ctx context.Context, a usecase.Actor, refere
 		if c, err = s.loadSiteCertificate(ctx, tx.Queries, found.domain.ID); err != nil {
 			return none, err
 		}
-		return s.certificateView(ctx, tx.Queries, c)
+		out.Certificate, err = s.certificateView(ctx, tx.Queries, c)
+		out.Version = out.Certificate.Version
+		return out, err
 	})
 }
 

@@ -152,7 +152,7 @@ func TestInstallCertificate(t *testing.T) {
 func TestChangeCertificate(t *testing.T) {
 	ctx := t.Context()
 	b, owner, account := lantern(t)
-	change := func(in api.CertificateChange) (api.SiteCertificate, error) {
+	change := func(in api.CertificateChange) (api.CertificateChanged, error) {
 		return b.Certs.ChangeCertificate(ctx, owner, "lantern.example", "lantern.example", 0, in)
 	}
 	text := func(s string) *string { return &s }
@@ -178,7 +178,8 @@ func TestChangeCertificate(t *testing.T) {
 	b.Work()
 	after, err := change(api.CertificateChange{Mode: "self-signed"})
 	require.NoError(t, err)
-	assert.Equal(t, "self-signed", after.State)
+	assert.Equal(t, "self-signed", after.Certificate.State)
+	assert.NotZero(t, after.Operation)
 	b.Work()
 	m, _ := b.Agents.On(1).Holds(account.ID)
 	assert.Nil(t, m.Sites[0].Certificate, "the server makes one itself")
