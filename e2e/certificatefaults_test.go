@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"os/exec"
 	"strings"
 	"sync"
@@ -286,6 +287,18 @@ func TestRenewalUnderFault(t *testing.T) {
 		require.NoError(t, err)
 		usual := ""
 		patch(t, certificatePath(account.ID, "shoals.example"), api.CertificateChange{Authority: &usual}, nil)
+	})
+
+	t.Run("the authority has forgotten our account", func(t *testing.T) {
+		i.Authority.Forget()
+		require.Equal(t, "done", orderNow(t, account.ID, "shoals.example").State)
+		var page api.EventPage
+		require.NoError(t, i.Client.Get(ctx, "/events", url.Values{"action": {"authority.register"}}, &page))
+		require.NotEmpty(t, page.Events)
+		assert.Equal(t, "victuallerd", page.Events[0].Actor)
+		require.Equal(t, "done", orderNow(t, account.ID, "shoals.example").State, "once is enough")
+		require.NoError(t, i.Client.Get(ctx, "/events", url.Values{"action": {"authority.register"}}, &page))
+		assert.Len(t, page.Events, 1)
 	})
 
 	t.Run("an authority that comes to no end", func(t *testing.T) {

@@ -252,8 +252,8 @@ type changeOutcome struct {
 type nothing struct{}
 
 // registerChange adds a route that changes something. Its handler returns the answer; one that is
-// [api.Versioned] has its version in the ETag, one that is [api.Begun] leads to its operation. Asked
-// for a preview, the use case goes through everything and leaves nothing behind.
+// [api.Versioned] has its version in the ETag, one that is [api.Begun] leads to its operation.
+// Asked for a preview, the use case goes through everything and leaves nothing behind.
 func registerChange[I interface{ preview() bool }, T any](a *API, r route,
 	handler func(context.Context, usecase.Actor, *I) (T, error)) {
 	r.changes = true

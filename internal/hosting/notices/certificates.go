@@ -47,6 +47,17 @@ func CertificateEnds(language string, s Sender, e Ending) Notice {
 // mostListed is how many sites a message to operators names.
 const mostListed = 50
 
+// AccountRegistered tells an operator that an authority no longer knew the installation's account.
+func AccountRegistered(language string, s Sender, authority string) Notice {
+	return s.notice(language, fmt.Sprintf(in(language, "%s no longer knew our account",
+		"%s kannte unser Konto nicht mehr"), authority),
+		in(language, "the account at this authority was unknown to it, as happens when one side is restored from a "+
+			"backup. The same key has been registered again, and orders go on:",
+			"das Konto bei dieser Zertifizierungsstelle war ihr unbekannt, wie es vorkommt, wenn eine Seite aus einer "+
+				"Sicherung wiederhergestellt wird. Derselbe Schlüssel ist neu angemeldet, Bestellungen laufen weiter:"),
+		authority)
+}
+
 // CertificatesEnd tells an operator of all certificates that customers are being told of.
 func CertificatesEnd(language string, s Sender, list []Ending) Notice {
 	var lines []string

@@ -16,6 +16,7 @@ import (
 	"victualler/internal/acme"
 	"victualler/internal/api"
 	"victualler/internal/hosting/certificates"
+	"victualler/internal/hosting/notices"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
@@ -36,6 +37,40 @@ func (s *Service) authorityAt(row db.Authority) (*acme.Client, error) {
 		return nil, err
 	}
 	return acme.New(acme.Authority{Directory: row.Directory, Root: row.Root, Key: key, URL: row.Url})
+}
+
+// registerAgain gives the account's key a new account at an authority that no longer knows the old
+// one: one side has been restored from a backup. It is recorded, and operators are told.
+func (s *Service) registerAgain(ctx context.Context, client *acme.Client, row db.Authority) error {
+	external := &acme.External{ID: row.ExternalID}
+	if row.ExternalKey != nil {
+		text, err := s.Key.Open(sealedExternalKey, row.ExternalKey)
+		if err != nil {
+			return err
+		}
+		external.Key = string(text)
+	}
+	account, err := client.Register(ctx, row.Email, external)
+	if err != nil {
+		return err
+	}
+	s.Log.Warn("authority no longer knew our account; its key is registered again", "authority", row.Name,
+		"account", account)
+	return s.Store.InTx(ctx, func(tx store.Tx) error {
+		moved, err := tx.MoveAuthorityAccount(ctx, db.MoveAuthorityAccountParams{ID: row.ID, Url: account,
+			Before: row.Url})
+		if err != nil || moved == 0 {
+			return err
+		}
+		if err := usecase.Record(ctx, tx, usecase.System(), "authority.register",
+			usecase.About("authority %s", row.Name),
+			map[string]string{"account": row.Url}, map[string]string{"account": account}); err != nil {
+			return err
+		}
+		return s.notifyOperators(ctx, tx, "authority", func(language string, from notices.Sender) notices.Notice {
+			return notices.AccountRegistered(language, from, row.Name)
+		})
+	})
 }
 
 func (s *Service) accountKey(row db.Authority) (*ecdsa.PrivateKey, error) {

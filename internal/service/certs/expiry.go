@@ -42,7 +42,10 @@ func (s *Service) NotifyExpiring(ctx context.Context) error {
 		if len(told) == 0 {
 			return nil
 		}
-		return s.notifyOperators(ctx, tx, told)
+		return s.notifyOperators(ctx, tx, "certificates end",
+			func(language string, from notices.Sender) notices.Notice {
+				return notices.CertificatesEnd(language, from, told)
+			})
 	})
 	if err == nil && len(told) > 0 {
 		s.Log.Warn("certificates end", "sites", len(told), "first", told[0].Domain, "at",
@@ -82,7 +85,8 @@ func (s *Service) notifyCustomer(ctx context.Context, tx store.Tx, row db.Expiri
 }
 
 // notifyOperators sends one message to each operator who has an address.
-func (s *Service) notifyOperators(ctx context.Context, tx store.Tx, told []notices.Ending) error {
+func (s *Service) notifyOperators(ctx context.Context, tx store.Tx, kind string,
+	write func(language string, from notices.Sender) notices.Notice) error {
 	people, err := tx.OperatorsWithMail(ctx)
 	if err != nil {
 		return err
@@ -92,9 +96,8 @@ func (s *Service) notifyOperators(ctx context.Context, tx store.Tx, told []notic
 		return err
 	}
 	for _, p := range people {
-		err := s.notify.QueueMail(ctx, tx, notify.OutboundMail{Kind: "certificates end", To: *p.Email,
-			Language: p.Language, SenderName: name, SenderAt: address,
-			Notice: notices.CertificatesEnd(p.Language, from, told)})
+		err := s.notify.QueueMail(ctx, tx, notify.OutboundMail{Kind: kind, To: *p.Email, Language: p.Language,
+			SenderName: name, SenderAt: address, Notice: write(p.Language, from)})
 		if err := notify.IgnoreNoMail(err); err != nil {
 			return err
 		}

@@ -418,6 +418,16 @@ func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err
 		return 0, err
 	}
 	why := acme.Reason(err)
+	if why.Kind == "accountDoesNotExist" {
+		err := s.registerAgain(ctx, client, authority)
+		if err == nil {
+			return time.Second, w.restart(ctx)
+		}
+		if !acme.Theirs(err) {
+			return 0, err
+		}
+		why = acme.Reason(err)
+	}
 	patience := rollout.GiveUpAfter
 	if w.byHand() { // somebody has gone to some trouble for it
 		patience = w.checkDeadline()

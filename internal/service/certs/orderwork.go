@@ -74,6 +74,15 @@ func (w *orderRun) run(ctx context.Context) error {
 	return nil
 }
 
+// restart has the order begin anew: what the authority had of it
+// belongs to an account that is no more.
+func (w *orderRun) restart(ctx context.Context) error {
+	if err := w.service.Store.DeleteChallenges(ctx, w.order.ID); err != nil {
+		return err
+	}
+	return w.saveState(ctx, orderNew, "")
+}
+
 // submit gives the order to the authority.
 func (w *orderRun) submit(ctx context.Context) error {
 	w.begin("order")

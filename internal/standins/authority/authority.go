@@ -265,6 +265,15 @@ func (a *Authority) Set(change func(*Settings)) {
 	a.ahead.Store(int64(a.settings.Ahead))
 }
 
+// Forget has it know no account and no order any more, as if it had
+// been restored from an old backup.
+func (a *Authority) Forget() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	clear(a.accounts)
+	clear(a.orders)
+}
+
 // Orders is how many orders there have been.
 func (a *Authority) Orders() int {
 	a.mu.Lock()

@@ -1346,6 +1346,25 @@ func (q *Queries) MarkExpiryNoticed(ctx context.Context, arg MarkExpiryNoticedPa
 	return result.RowsAffected(), nil
 }
 
+const moveAuthorityAccount = `-- name: MoveAuthorityAccount :execrows
+update authorities set url = $1, version = version + 1 where id = $2 and url = $3
+`
+
+type MoveAuthorityAccountParams struct {
+	Url    string
+	ID     int64
+	Before string
+}
+
+// The authority has given the account's key another account; a quicker process has written it down already otherwise.
+func (q *Queries) MoveAuthorityAccount(ctx context.Context, arg MoveAuthorityAccountParams) (int64, error) {
+	result, err := q.db.Exec(ctx, moveAuthorityAccount, arg.Url, arg.ID, arg.Before)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const orderByID = `-- name: OrderByID :one
 select id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways, refused from orders where id = $1
 `

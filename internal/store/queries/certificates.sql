@@ -283,3 +283,7 @@ update orders set refused = $2 where id = $1;
 -- Those that could not be proved by the last order of a site, if it came to nothing within a day.
 select coalesce((select orders.refused from orders where orders.id = (select max(last.id) from orders last where last.domain_id = $1 and last.state in ('done', 'failed')) and orders.state = 'failed'
   and orders.created_at > now() - interval '1 day'), '{}')::text[];
+
+-- name: MoveAuthorityAccount :execrows
+-- The authority has given the account's key another account; a quicker process has written it down already otherwise.
+update authorities set url = sqlc.arg(url), version = version + 1 where id = sqlc.arg(id) and url = sqlc.arg(before);
