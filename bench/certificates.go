@@ -253,8 +253,7 @@ func (b *bench) plainProgram(ctx context.Context) (func(context.Context) (time.D
 		if err != nil {
 			return 0, err
 		}
-		request,
-			err := x509.CreateCertificateRequest(rand.Reader,
+		request, err := x509.CreateCertificateRequest(rand.Reader,
 			&x509.CertificateRequest{DNSNames: []string{"plain.example"}}, key)
 		if err != nil {
 			return 0, err

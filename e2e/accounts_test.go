@@ -459,8 +459,7 @@ func TestProgressGoesOnAfterALostConnection(t *testing.T) {
 	opening, _ := open(t, api.OpenAccount{Domain: "watched.example"})
 	defer closeAccount(t, opening.Account)
 	read := func(last string) string {
-		request,
-			err := http.NewRequestWithContext(ctx, http.MethodGet,
+		request, err := http.NewRequestWithContext(ctx, http.MethodGet,
 			fmt.Sprintf("%s/api/v1/operations/%d/progress", i.Address(), opening.Operation), nil)
 		require.NoError(t, err)
 		request.Header.Set("Authorization", "Bearer "+i.Client.Token)

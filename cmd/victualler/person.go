@@ -79,9 +79,8 @@ func personCommands() []command {
 				{name: "mail", usage: "mail it to them instead of printing it"}},
 			run: func(ctx context.Context, c *call) error {
 				var link api.Link
-				previewed,
-					err := c.change(ctx, http.MethodPost, path(c)+"/links", api.NewLink{Purpose: c.value("purpose"),
-					Mail: c.on("mail")}, &link)
+				previewed, err := c.change(ctx, http.MethodPost, path(c)+"/links",
+					api.NewLink{Purpose: c.value("purpose"), Mail: c.on("mail")}, &link)
 				if err != nil || previewed {
 					return err
 				}

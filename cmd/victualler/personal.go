@@ -73,8 +73,7 @@ func personalCommands() []command {
 					return err
 				}
 				var token api.Token
-				previewed,
-					err := c.change(ctx, http.MethodPost, "/tokens", api.NewToken{Name: c.args[0],
+				previewed, err := c.change(ctx, http.MethodPost, "/tokens", api.NewToken{Name: c.args[0],
 					Scopes: list(c.value("scopes")), Networks: list(c.value("networks")), EndsAt: end}, &token)
 				if err != nil || previewed {
 					return err

@@ -137,9 +137,9 @@ func addPlan(ctx context.Context, c *call) error {
 		return usageError{"--limits or --like is needed; usage: " + c.usage()}
 	}
 	var p api.Plan
-	previewed,
-		err := c.change(ctx, http.MethodPost, "/plans", api.NewPlan{Name: c.args[0], Reseller: c.value("reseller"),
-		Like: c.value("like"), Limits: limits, Features: features, Template: c.value("template")}, &p)
+	previewed, err := c.change(ctx, http.MethodPost, "/plans", api.NewPlan{Name: c.args[0],
+		Reseller: c.value("reseller"), Like: c.value("like"), Limits: limits, Features: features,
+		Template: c.value("template")}, &p)
 	if err != nil || previewed {
 		return err
 	}

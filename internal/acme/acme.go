@@ -42,14 +42,15 @@ type Authority struct {
 	URL string
 }
 
-// Client speaks with one authority. Make one with [New].
+// Client speaks with one authority. Make one with [New]. Any number of goroutines may use it at
+// the same time, but for Register and ChangeKey: these change what the others sign with, and are
+// for whoever shares it with nobody yet.
 type Client struct {
 	authority Authority
 	inner     *wire.Client
 	http      *http.Client
-	pace      *pace
 	// known is what the directory says, once it was asked.
-	known *extra
+	known atomic.Pointer[extra]
 }
 
 // A request that fails in a way that may pass is tried again so often,
@@ -73,29 +74,37 @@ func New(a Authority) (*Client, error) {
 		}
 		transport.TLSClientConfig = &tls.Config{RootCAs: pool}
 	}
-	p := &pace{inner: transport}
-	c := &Client{authority: a, http: &http.Client{Transport: p, Timeout: requestTime}, pace: p}
+	c := &Client{authority: a, http: &http.Client{Transport: pace{transport}, Timeout: requestTime}}
 	c.inner = &wire.Client{Key: a.Key, DirectoryURL: a.Directory, HTTPClient: c.http, UserAgent: "victualler/" +
 		version.Version, KID: wire.KeyID(a.URL), RetryBackoff: backoff}
 	return c, nil
 }
 
-// pace notes how long an authority wants to be left alone, as it said in its last answer.
-type pace struct {
-	inner *http.Transport
-	last  atomic.Int64
+// pace notes how long an authority wants to be left alone, as it says in its answer, for whoever
+// made the request ([withPace]): the library has no place for it.
+type pace struct{ inner *http.Transport }
+
+type paceKey struct{}
+
+// withPace returns a context for one call, and what the last answer to it says of Retry-After.
+func withPace(ctx context.Context) (context.Context, *atomic.Int64) {
+	said := new(atomic.Int64)
+	return context.WithValue(ctx, paceKey{}, said), said
 }
 
-func (p *pace) RoundTrip(request *http.Request) (*http.Response, error) {
+// RoundTrip is what [http.Client] calls.
+func (p pace) RoundTrip(request *http.Request) (*http.Response, error) {
 	response, err := p.inner.RoundTrip(request)
 	if err == nil {
-		p.last.Store(int64(retryAfter(response.Header)))
+		if said, is := request.Context().Value(paceKey{}).(*atomic.Int64); is {
+			said.Store(int64(retryAfter(response.Header)))
+		}
 	}
 	return response, err
 }
 
 // CloseIdleConnections is what [http.Client] looks for.
-func (p *pace) CloseIdleConnections() { p.inner.CloseIdleConnections() }
+func (p pace) CloseIdleConnections() { p.inner.CloseIdleConnections() }
 
 // retryAfter reads how long is to be waited, in seconds or until a date
 // (RFC 9110, section 10.2.3); 0 where nothing is said.
@@ -151,13 +160,13 @@ type extra struct {
 }
 
 func (c *Client) extra(ctx context.Context) (extra, error) {
-	if c.known != nil {
-		return *c.known, nil
+	if known := c.known.Load(); known != nil {
+		return *known, nil
 	}
 	var e extra
 	_, err := c.get(ctx, c.authority.Directory, &e)
 	if err == nil {
-		c.known = &e
+		c.known.Store(&e)
 	}
 	return e, err
 }
@@ -302,12 +311,13 @@ func (c *Client) Order(ctx context.Context, names []string, profile string, repl
 
 // OrderAt looks at an order.
 func (c *Client) OrderAt(ctx context.Context, url string) (Order, error) {
+	ctx, said := withPace(ctx)
 	o, err := c.inner.GetOrder(ctx, url)
 	if err != nil {
 		return Order{}, err
 	}
 	out := orderOf(o)
-	out.URL, out.Wait = url, time.Duration(c.pace.last.Load())
+	out.URL, out.Wait = url, time.Duration(said.Load())
 	return out, nil
 }
 
@@ -370,8 +380,7 @@ func (c *Client) Finalize(ctx context.Context, o Order, request []byte) (time.Du
 	if err != nil {
 		return 0, err
 	}
-	header,
-		err := c.post(ctx, e.NewNonce, o.Finalize,
+	header, err := c.post(ctx, e.NewNonce, o.Finalize,
 		map[string]string{"csr": base64.RawURLEncoding.EncodeToString(request)})
 	return retryAfter(header), err
 }

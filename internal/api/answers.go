@@ -3,7 +3,8 @@ package api
 // Versioned is a document that counts its changes; the count is its ETag (RFC 9110, section 8.8.3).
 type Versioned interface{ ETagVersion() int64 }
 
-// Begun is an answer that may name the operation in which the work goes on; 0 says that there is none.
+// Begun is an answer that may name the operation in which the work goes
+// on; 0 says that there is none.
 type Begun interface{ OperationNumber() int64 }
 
 // ETagVersion implements [Versioned].

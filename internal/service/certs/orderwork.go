@@ -453,8 +453,7 @@ func (w *orderRun) rehearseAgain(ctx context.Context, f *orderFailure) {
 	if len(f.names) == 0 || w.byHand() {
 		return
 	}
-	verdicts,
-		err := w.service.rehearse(ctx, rehearsal{site: w.site, names: f.names[:1],
+	verdicts, err := w.service.rehearse(ctx, rehearsal{site: w.site, names: f.names[:1],
 		chosen: len(w.site.config.Names) > 0})
 	if v := verdicts[f.names[0]]; err == nil && v.Result == certificates.Fail {
 		f.code, f.reason = v.Code, fmt.Sprintf("%s (%s)", v.Reason, f.reason)
@@ -480,9 +479,8 @@ func (w *orderRun) finalize(ctx context.Context) error {
 			return false, 0, err
 		}
 		if o.Status == "ready" && !handedIn {
-			request,
-				err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: w.order.Names},
-				key)
+			template := &x509.CertificateRequest{DNSNames: w.order.Names}
+			request, err := x509.CreateCertificateRequest(rand.Reader, template, key)
 			if err != nil {
 				return false, 0, err
 			}

@@ -34,8 +34,7 @@ func (s *Service) ChangeAccount(ctx context.Context, a usecase.Actor, reference,
 		if a.Preview != nil {
 			return api.Started{}, s.PreviewAccount(ctx, tx, a, after)
 		}
-		operation,
-			err := usecase.AddOperation(ctx, tx, a, db.AddOperationParams{Kind: kind,
+		operation, err := usecase.AddOperation(ctx, tx, a, db.AddOperationParams{Kind: kind,
 			Subject: usecase.Unicode(after.MainDomain), AccountID: &number,
 			ServerID: &after.ServerID, Revision: &after.Revision})
 		if err != nil {

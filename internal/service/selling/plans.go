@@ -254,11 +254,11 @@ func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference str
 		if err != nil {
 			return none, err
 		}
-		if row,
-			err = tx.RenamePlan(ctx, db.RenamePlanParams{ID: row.ID, Name: plan.Name}); store.ViolatedConstraint(
-			err) == "plans_name" {
+		row, err = tx.RenamePlan(ctx, db.RenamePlanParams{ID: row.ID, Name: plan.Name})
+		if store.ViolatedConstraint(err) == "plans_name" {
 			return none, planTaken(plan.Name)
-		} else if err != nil {
+		}
+		if err != nil {
 			return none, err
 		}
 		if err := entitlement.SavePlan(ctx, tx, row.ID, plan); err != nil {
