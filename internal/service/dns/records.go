@@ -225,13 +225,14 @@ func overridden(derived []zones.Derived, own []zones.Own) []zones.Entry {
 	return slices.DeleteFunc(zones.Merge(derived, own), func(e zones.Entry) bool { return !e.Overruled })
 }
 
+// ReadTemplateRecords reads the records of a template from its column.
 func ReadTemplateRecords(column []byte) ([]zones.Typed, error) {
 	var list []zones.Typed
 	return list, json.Unmarshal(column, &list)
 }
 
-// Zones of the manifest: those whose name service is here. TemplateRecords reads the records of a
-// template as people type them, and refuses what could be in no zone.
+// TemplateRecords reads the records of a template as people type them, and refuses what could be
+// in no zone.
 func TemplateRecords(in []api.NewRecord) ([]zones.Typed, error) {
 	const anyZone = "zone.example"
 	list := []zones.Typed{}

@@ -84,6 +84,7 @@ func CheckNotInstallationName(ctx context.Context, q *db.Queries, a usecase.Acto
 		domain.Unicode()).On("domain")
 }
 
+// DomainView shows a domain; rows are what [loadSites] read of its account.
 func DomainView(d db.Domain, rows siteRows) api.Domain {
 	v := api.Domain{Name: d.Name, Unicode: usecase.Unicode(d.Name), ServedAs: d.ServedAs, CountsAs: d.CountsAs,
 		Main: d.Main, Folders: len(rows.folders[d.ID]), Version: d.Version}

@@ -402,6 +402,8 @@ func TemplatesOfPlans(ctx context.Context, q *db.Queries, a usecase.Actor, ids [
 	return found, err
 }
 
+// TemplateOfPlan is the reference of the template that a plan's new accounts begin with, as the
+// caller writes it; "" where the plan has none.
 func TemplateOfPlan(ctx context.Context, q *db.Queries, a usecase.Actor, plan int64) (string, error) {
 	found, err := TemplatesOfPlans(ctx, q, a, []int64{plan})
 	return found[plan], err

@@ -55,6 +55,7 @@ type FrozenTerms struct {
 	Features plans.Features `json:"features"`
 }
 
+// ReadFrozenTerms reads an account's column; nil says that its plan's present terms hold.
 func ReadFrozenTerms(column []byte) (*FrozenTerms, error) {
 	if column == nil {
 		return nil, nil
@@ -236,6 +237,7 @@ func ColumnsOf(limits plans.Limits) (keys []string, amounts []int64) {
 	return keys, amounts
 }
 
+// SwitchedOn lists the features that are on, in the order of [plans.AllFeatures].
 func SwitchedOn(features plans.Features) []string {
 	on := []string{}
 	for _, f := range plans.AllFeatures {

@@ -55,6 +55,7 @@ func SavePlan(ctx context.Context, tx store.Tx, id int64, plan plans.Plan) error
 	return tx.AddPlanFeatures(ctx, db.AddPlanFeaturesParams{Plan: id, Features: SwitchedOn(plan.Features)})
 }
 
+// PlanView shows a plan to somebody. A reseller's own plans do not name the reseller to them.
 func PlanView(a usecase.Actor, plan plans.Plan, reseller, template string, accounts, version int64) api.Plan {
 	out := api.Plan{Name: plan.Name, Template: template, Limits: plan.Limits, Features: plan.Features,
 		Accounts: accounts, Warnings: plan.Warnings(), Version: version}

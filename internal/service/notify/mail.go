@@ -130,6 +130,7 @@ func (s *Service) send(ctx context.Context, row db.Mail) error {
 	return server.Send(ctx, m)
 }
 
+// SealedMailPassword is what the column settings.mail_password is sealed for.
 const SealedMailPassword = "password for the mail server"
 
 func (s *Service) mailServer(settings db.Setting) (post.Server, error) {

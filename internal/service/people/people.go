@@ -138,6 +138,8 @@ func (s *Service) AddPerson(ctx context.Context, a usecase.Actor, in api.NewPers
 	})
 }
 
+// AddPersonTx adds a person in a transaction of the caller's, with the rights the caller may
+// give. Errors name the field of [api.NewPerson].
 func (s *Service) AddPersonTx(ctx context.Context, tx store.Tx, a usecase.Actor, in api.NewPerson) (db.Person, error) {
 	none := db.Person{}
 	p := db.AddPersonParams{Name: strings.ToLower(strings.TrimSpace(in.Name)), Duty: in.Duty, Language: in.Language,

@@ -48,6 +48,8 @@ func customerTaken(name string) error {
 	return refusal.New(refusal.NameTaken, "there is a customer %q already", name).On("name")
 }
 
+// AddCustomerTx adds a customer in a transaction of the caller's. It locks the reseller, that it
+// stays while customers are added.
 func (s *Service) AddCustomerTx(ctx context.Context, tx store.Tx, a usecase.Actor, in api.NewCustomer) (db.Customer,
 	error) {
 	none := db.Customer{}

@@ -162,6 +162,7 @@ func (s *Service) Exceptions(ctx context.Context, a usecase.Actor, reference str
 	return list, err
 }
 
+// ExceptionView shows an exception.
 func ExceptionView(e plans.Exception) api.Exception {
 	v := api.Exception{Limit: string(e.Limit), Feature: string(e.Feature), On: e.On, Reason: e.Reason, Author: e.Author,
 		SetAt: e.At, EndsAt: e.EndsAt}

@@ -52,8 +52,10 @@ func Unreachable(label string, err error) error {
 // AgentError is what came of calling an agent, and not of anything else.
 type AgentError struct{ Err error }
 
+// Error implements error.
 func (e *AgentError) Error() string { return e.Err.Error() }
 
+// Unwrap is what went wrong on the server.
 func (e *AgentError) Unwrap() error { return e.Err }
 
 // AddressesOf is where a server's sites are found.

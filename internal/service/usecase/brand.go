@@ -9,11 +9,13 @@ import (
 	"victualler/internal/store/db"
 )
 
+// ReadBrand reads what a reseller chose for their brand.
 func ReadBrand(row db.Reseller) (api.Brand, error) {
 	var b api.Brand
 	return b, json.Unmarshal(row.Brand, &b)
 }
 
+// BrandView shows a brand with the colours that follow from the chosen ones.
 func BrandView(row db.Reseller) (api.BrandInForce, error) {
 	b, err := ReadBrand(row)
 	v := api.BrandInForce{Brand: b, Version: row.Version}

@@ -23,6 +23,7 @@ func (s *Base) FinishOperations(ctx context.Context, err error, ids ...int64) er
 	return s.Store.InTx(ctx, func(tx store.Tx) error { return FinishOperationsTx(ctx, tx, err, ids...) })
 }
 
+// FinishOperationsTx ends operations: done, or failed with the error that people then read.
 func FinishOperationsTx(ctx context.Context, tx store.Tx, err error, ids ...int64) error {
 	p := db.FinishOperationsParams{Ids: ids, State: "done"}
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"victualler/internal/store/db"
 )
 
+// Wake lets whoever waits on c look again; c has room for one.
 func Wake(c chan struct{}) {
 	select {
 	case c <- struct{}{}:
@@ -41,6 +42,8 @@ const (
 	StalledAfter = 20 * time.Second
 )
 
+// StartProgress begins to write down the steps of operations. The caller ends it with
+// [Progress.Close].
 func (s *Base) StartProgress(ids ...int64) *Progress {
 	p := &Progress{service: s, ids: ids, pending: map[string]agentlink.Step{}, wake: make(chan struct{}, 1),
 		stop: make(chan struct{}), stopped: make(chan struct{})}

@@ -19,6 +19,7 @@ type Subject struct {
 
 func About(format string, args ...any) Subject { return Subject{Text: fmt.Sprintf(format, args...)} }
 
+// AboutAccount is an account as the subject of an event.
 func AboutAccount(a db.Account) Subject {
 	return Subject{Text: fmt.Sprintf("account %d %s", a.ID, a.SignInName), account: &a.ID}
 }
@@ -60,12 +61,15 @@ func Record(ctx context.Context, tx store.Tx, a Actor, action string, of Subject
 	return tx.AddEvent(ctx, p)
 }
 
+// AboutCustomer is a customer as the subject of an event.
 func AboutCustomer(row db.Customer) Subject {
 	return Subject{Text: fmt.Sprintf("customer %d %s", row.ID, row.Name), Customer: &row.ID, Reseller: row.ResellerID}
 }
 
+// AboutPerson is a person as the subject of an event.
 func AboutPerson(person db.Person) Subject {
 	return Subject{Text: person.Role + " " + person.Name, Customer: person.CustomerID, Reseller: person.ResellerID}
 }
 
+// AboutReseller is a reseller as the subject of an event.
 func AboutReseller(row db.Reseller) Subject { return About("reseller %s", row.Name).Of(&row.ID) }

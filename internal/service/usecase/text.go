@@ -12,6 +12,7 @@ import (
 	"victualler/internal/store/db"
 )
 
+// NonNil makes a list that JSON writes as [], never as null.
 func NonNil[T any](list []T) []T {
 	if list == nil {
 		return []T{}
@@ -39,6 +40,7 @@ func MailAddress(field, text string) (*string, error) {
 	return &text, nil
 }
 
+// Unicode writes a domain as people read it; what is no domain stays as it is.
 func Unicode(ascii string) string {
 	domain, _, err := names.ParseDomain(ascii)
 	if err != nil {
@@ -47,8 +49,10 @@ func Unicode(ascii string) string {
 	return domain.Unicode()
 }
 
+// FormatTime writes a time into mail and reasons, in UTC.
 func FormatTime(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }
 
+// OrEmpty is text, or otherwise where there is none.
 func OrEmpty(text, otherwise string) string {
 	if text == "" {
 		return otherwise
@@ -70,6 +74,7 @@ func ListSome(accounts []db.AccountsOnPlanRow) string {
 	return strings.Join(names, ", ")
 }
 
+// AreIs counts in a sentence: "1 account is", "3 accounts are".
 func AreIs(n int, what string) string {
 	if n == 1 {
 		return "1 " + what + " is"
@@ -82,6 +87,7 @@ func Link(settings db.Setting, format string, args ...any) string {
 	return settings.Console + fmt.Sprintf(format, args...)
 }
 
+// Counted counts: "1 account", "3 accounts".
 func Counted(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
