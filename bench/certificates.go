@@ -48,8 +48,8 @@ func (b *bench) certificates(ctx context.Context, say func(string), rounds int) 
 		return fmt.Sprintf("@ A %s\n@ AAAA %s\n*.letters.example. A %s\n*.letters.example. AAAA %s\n", s.Address,
 			lab.Address6(s.Address), s.Address, lab.Address6(s.Address))
 	}
-	if err := errors.Join(b.World.Serve("letters.example", at(b.ours)),
-		b.World.Serve("plain.example", at(b.script))); err != nil {
+	if err := errors.Join(b.PublicDNS.Serve("letters.example", at(b.ours)),
+		b.PublicDNS.Serve("plain.example", at(b.script))); err != nil {
 		return nil, err
 	}
 	var opening api.Opening

@@ -36,7 +36,7 @@ func main() {
 	out := flag.String("out", "docs/benchmarks.md", "`file` for the table")
 	rounds := flag.Int("rounds", 15, "single accounts opened each way")
 	many := flag.Int("many", 50, "accounts opened at once")
-	part := flag.String("part", "all", "what to measure: servers, names (name service), certificates, crowd (many on "+
+	part := flag.String("part", "all", "what to measure: servers, names (DNS), certificates, crowd (many on "+
 		"one server), records, or all; only all is written down")
 	flag.IntVar(&crowd, "crowd", crowd, "accounts that share one server")
 	flag.Parse()

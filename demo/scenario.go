@@ -118,9 +118,9 @@ var logo []byte
 
 // Places are where the scenario's stand-ins are.
 type Places struct {
-	// Console is where people reach the console, Mail the mail sink's address, World where the
-	// world's name service is set.
-	Console, Mail, World string
+	// Console is where people reach the console, Mail the mail sink's address, PublicDNS where
+	// the public DNS is set.
+	Console, Mail, PublicDNS string
 	// Directory and Root are those of the certificate authority, and Authority is where it is set.
 	Directory, Root, Authority string
 }
@@ -177,7 +177,7 @@ func Load(ctx context.Context, c *client.Client, at Places, passwords map[string
 	if err := moreSites(ctx, c); err != nil {
 		return err
 	}
-	if err := nameService(ctx, c, at.World); err != nil {
+	if err := hostZones(ctx, c, at.PublicDNS); err != nil {
 		return err
 	}
 	if err := certify(ctx, c, at); err != nil {

@@ -31,9 +31,9 @@ var records = map[string][]api.NewRecord{
 // co-operative: one record is right, one is still that of the old host, one is missing.
 const elsewhere = "ternislandsurf.example"
 
-// nameService has the world know the scenario's domains, adds records,
+// hostZones tells the public DNS the scenario's domains, adds records,
 // and has one zone signed. What is there stays.
-func nameService(ctx context.Context, c *client.Client, world string) error {
+func hostZones(ctx context.Context, c *client.Client, publicDNS string) error {
 	var servers api.ServerList
 	if err := c.Get(ctx, "/servers", nil, &servers); err != nil {
 		return err
@@ -43,11 +43,11 @@ func nameService(ctx context.Context, c *client.Client, world string) error {
 		addresses[s.Label] = s.Addresses
 	}
 	glue := map[string][]string{nameServers[0]: addresses["petrel"], nameServers[1]: addresses["fulmar"]}
-	if err := register(ctx, world, "/domains/ternisland.example", map[string]any{"name_servers": nameServers,
+	if err := register(ctx, publicDNS, "/domains/ternisland.example", map[string]any{"name_servers": nameServers,
 		"glue": glue}); err != nil {
 		return err
 	}
-	if err := oneElsewhere(ctx, c, world); err != nil {
+	if err := oneElsewhere(ctx, c, publicDNS); err != nil {
 		return fmt.Errorf("zone %s: %w", elsewhere, err)
 	}
 	for name, list := range records {
@@ -66,7 +66,7 @@ func nameService(ctx context.Context, c *client.Client, world string) error {
 		}
 	}
 	var page api.ZonePage
-	if err := c.Get(ctx, "/zones", map[string][]string{"name_service": {"here"}, "limit": {"500"}}, &page); err != nil {
+	if err := c.Get(ctx, "/zones", map[string][]string{"hosted": {"here"}, "limit": {"500"}}, &page); err != nil {
 		return err
 	}
 	for _, z := range page.Zones {
@@ -81,7 +81,7 @@ func nameService(ctx context.Context, c *client.Client, world string) error {
 			}
 			d["ds"] = ds
 		}
-		if err := register(ctx, world, "/domains/"+z.Name, d); err != nil {
+		if err := register(ctx, publicDNS, "/domains/"+z.Name, d); err != nil {
 			return err
 		}
 	}
@@ -107,14 +107,14 @@ func signed(ctx context.Context, c *client.Client, z api.Zone) ([]string, error)
 	}
 }
 
-func oneElsewhere(ctx context.Context, c *client.Client, world string) error {
+func oneElsewhere(ctx context.Context, c *client.Client, publicDNS string) error {
 	var z api.ZoneDetail
 	if err := c.Get(ctx, "/zones/"+elsewhere, nil, &z); err != nil {
 		return err
 	}
-	if z.NameService == "here" {
+	if z.Hosted == "here" {
 		if err := changeZone(ctx, c, client.Call{Method: http.MethodPatch, Path: "/zones/" + elsewhere,
-			Body: api.ZoneChange{NameService: "elsewhere"}}); err != nil {
+			Body: api.ZoneChange{Hosted: "elsewhere"}}); err != nil {
 			return err
 		}
 	}
@@ -124,7 +124,7 @@ func oneElsewhere(ctx context.Context, c *client.Client, world string) error {
 			text += fmt.Sprintf("%s %s %s\n", r.Name, r.Type, r.Data)
 		}
 	}
-	return register(ctx, world, "/zones/"+elsewhere, text)
+	return register(ctx, publicDNS, "/zones/"+elsewhere, text)
 }
 
 // changeZone changes a zone and waits until it is answered so.
@@ -140,9 +140,9 @@ func changeZone(ctx context.Context, c *client.Client, call client.Call) error {
 	return err
 }
 
-// register tells the stand-in for the world's name service something: a
+// register tells the stand-in for the public DNS something: a
 // text as it is, anything else as JSON.
-func register(ctx context.Context, world, path string, body any) error {
+func register(ctx context.Context, publicDNS, path string, body any) error {
 	content, is := body.(string)
 	if !is {
 		text, err := json.Marshal(body)
@@ -151,7 +151,7 @@ func register(ctx context.Context, world, path string, body any) error {
 		}
 		content = string(text)
 	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodPut, "http://"+world+path,
+	request, err := http.NewRequestWithContext(ctx, http.MethodPut, "http://"+publicDNS+path,
 		bytes.NewReader([]byte(content)))
 	if err != nil {
 		return err
@@ -163,7 +163,7 @@ func register(ctx context.Context, world, path string, body any) error {
 	defer response.Body.Close()
 	if response.StatusCode != http.StatusOK {
 		text, _ := io.ReadAll(io.LimitReader(response.Body, 1000))
-		return fmt.Errorf("the world refuses %s: %s", path, strings.TrimSpace(string(text)))
+		return fmt.Errorf("the public DNS refuses %s: %s", path, strings.TrimSpace(string(text)))
 	}
 	return nil
 }

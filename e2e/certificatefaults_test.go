@@ -27,7 +27,7 @@ import (
 	"victualler/internal/lab"
 	"victualler/internal/lab/labtest"
 	"victualler/internal/standins/authority"
-	"victualler/internal/standins/world"
+	"victualler/internal/standins/publicdns"
 )
 
 // TestReasonsOfFailure provokes each reason for which an authority issues nothing, and holds what
@@ -40,12 +40,12 @@ func TestReasonsOfFailure(t *testing.T) {
 	account := opened(t, api.OpenAccount{Domain: "breakers.example", Server: "skua", Plan: "sealed"})
 	defer closeAccount(t, account)
 	path := certificatePath(account.ID, "breakers.example")
-	onZone(t, http.MethodPatch, "/zones/breakers.example", api.ZoneChange{NameService: "elsewhere"})
+	onZone(t, http.MethodPatch, "/zones/breakers.example", api.ZoneChange{Hosted: "elsewhere"})
 	only := []string{"breakers.example"}
 	patch(t, path, api.CertificateChange{Names: &only}, nil)
 	serve := func(text string) {
 		t.Helper()
-		require.NoError(t, i.World.Serve("breakers.example", text))
+		require.NoError(t, i.PublicDNS.Serve("breakers.example", text))
 	}
 	// Each of these is made so and undone again. The authority's word is asked for by an order that
 	// was not rehearsed: the trouble comes after.
@@ -72,13 +72,13 @@ func TestReasonsOfFailure(t *testing.T) {
 			serve("@ A " + skua + "\n@ CAA 128 strange \"x\"")
 		}},
 		{name: "the resolver does not answer", code: "", make: func() {
-			i.World.Fail(true)
-		}, undo: func() { i.World.Fail(false) }},
+			i.PublicDNS.Fail(true)
+		}, undo: func() { i.PublicDNS.Fail(false) }},
 		{name: "signatures that do not hold", code: "dnssec", says: "signatures do not hold", make: func() {
-			i.World.Delegate("breakers.example", world.Delegation{NameServers: []string{world.Elsewhere},
+			i.PublicDNS.Delegate("breakers.example", publicdns.Delegation{NameServers: []string{publicdns.Elsewhere},
 				DS: []string{"1 13 2 " + strings.Repeat("ab", 32)}})
 		}, undo: func() {
-			i.World.Delegate("breakers.example", world.Delegation{NameServers: []string{world.Elsewhere}})
+			i.PublicDNS.Delegate("breakers.example", publicdns.Delegation{NameServers: []string{publicdns.Elsewhere}})
 		}},
 		{name: "port 80 is shut", code: "unreachable", says: "port 80", make: func() {
 			shut(t, true)
@@ -138,7 +138,7 @@ func TestReasonsOfFailure(t *testing.T) {
 	}
 }
 
-// TestDoubtfulNames has names that one part of the world sees right, and another does not.
+// TestDoubtfulNames has names that one part of public DNS has right, and another has not.
 func TestDoubtfulNames(t *testing.T) {
 	withAuthority(t)
 	i := shared(t)
@@ -147,24 +147,25 @@ func TestDoubtfulNames(t *testing.T) {
 
 	t.Run("an IPv6 address that does not answer", func(t *testing.T) {
 		require.NoError(t,
-			i.World.Serve("undertow.example", "@ A "+i.Servers["skua"].Address.String()+"\n@ AAAA 2001:db8::33\n"))
+			i.PublicDNS.Serve("undertow.example", "@ A "+i.Servers["skua"].Address.String()+"\n@ AAAA 2001:db8::33\n"))
 		seen := rehearsed(t, account.ID, "undertow.example")["undertow.example"]
 		assert.Equal(t, "cannot know", seen.Result)
 		assert.Equal(t, "elsewhere", seen.Code)
 		assert.Contains(t, seen.Fix, "2001:db8::33")
-		i.World.Forget("undertow.example")
+		i.PublicDNS.Forget("undertow.example")
 	})
 
 	t.Run("a name server that does not answer", func(t *testing.T) {
 		dead := lab.Address6(i.Servers["petrel"].Address).Next().Next()
-		i.World.Delegate("undertow.example", world.Delegation{NameServers: []string{ns1, "ns9.undertow.example"},
+		i.PublicDNS.Delegate("undertow.example", publicdns.Delegation{NameServers: []string{ns1,
+			"ns9.undertow.example"},
 			Glue: map[string][]netip.Addr{"ns9.undertow.example": {dead}}})
 		wanted := []string{"undertow.example", "*.undertow.example"}
 		patch(t, certificatePath(account.ID, "undertow.example"), api.CertificateChange{Names: &wanted}, nil)
 		seen := rehearsed(t, account.ID, "undertow.example")["*.undertow.example"]
 		assert.Equal(t, "record", seen.Code)
 		assert.Contains(t, seen.Reason, "ns9.undertow.example")
-		i.World.Delegate("undertow.example", world.Delegation{NameServers: []string{ns1, ns2}})
+		i.PublicDNS.Delegate("undertow.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
 		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = "+
 			"'undertow.example')")
 		labtest.Eventually(t, func() bool { return len(certificateOf(t, account.ID, "undertow.example").Covered) == 2 })
@@ -367,7 +368,7 @@ func TestManyDueAtOnce(t *testing.T) {
 		name := fmt.Sprintf("shelf%02d.example", n)
 		a := i.Servers[server].Address
 		require.NoError(t,
-			i.World.Serve(name, fmt.Sprintf("@ A %s\n* A %s\n* AAAA %s\n@ AAAA %s\n", a, a, lab.Address6(a),
+			i.PublicDNS.Serve(name, fmt.Sprintf("@ A %s\n* A %s\n* AAAA %s\n@ AAAA %s\n", a, a, lab.Address6(a),
 				lab.Address6(a))))
 		opening, _ := open(t, api.OpenAccount{Domain: name, Server: server, Plan: "shelf"})
 		accounts = append(accounts, opening.Account)

@@ -23,7 +23,7 @@ import (
 	"victualler/internal/hosting/plans"
 	"victualler/internal/lab/labtest"
 	"victualler/internal/standins/authority"
-	"victualler/internal/standins/world"
+	"victualler/internal/standins/publicdns"
 )
 
 // withAuthority has the installation know the stand-in as its usual
@@ -105,11 +105,11 @@ func rehearsed(t *testing.T, account int64, domain string) map[string]api.Rehear
 	return out
 }
 
-// certified opens an account on skua whose domain has its name service here, waits until an
+// certified opens an account on skua whose domain has its DNS here, waits until an
 // authority's certificate is there, and closes it when the test is over.
 func certified(t *testing.T, in api.OpenAccount) api.Account {
 	t.Helper()
-	inst.World.Delegate(in.Domain, world.Delegation{NameServers: []string{ns1, ns2}})
+	inst.PublicDNS.Delegate(in.Domain, publicdns.Delegation{NameServers: []string{ns1, ns2}})
 	in.Server, in.Plan = "skua", "sealed"
 	account := opened(t, in)
 	t.Cleanup(func() { closeAccount(t, account) })
@@ -186,7 +186,7 @@ func TestCertificates(t *testing.T) {
 	withAuthority(t)
 	i := shared(t)
 	ctx := context.Background()
-	i.World.Delegate("beacon.example", world.Delegation{NameServers: []string{ns1, ns2}})
+	i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
 	account := opened(t, api.OpenAccount{Domain: "beacon.example", Server: "skua", Plan: "sealed"})
 	defer closeAccount(t, account)
 	_, err := shown(t, "skua", "beacon.example")
@@ -204,7 +204,7 @@ func TestCertificates(t *testing.T) {
 			t.Log(string(text[max(0, len(text)-3000):]))
 		}
 	}()
-	t.Run("it comes by itself", func(t *testing.T) {
+	t.Run("it is ordered automatically", func(t *testing.T) {
 		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "beacon.example").State == "valid" })
 		c := certificateOf(t, account.ID, "beacon.example")
 		assert.Equal(t, []string{"beacon.example", "www.beacon.example"}, c.Covered)
@@ -242,12 +242,12 @@ func TestCertificates(t *testing.T) {
 			changed, _ := onZone(t, http.MethodPost, "/zones/beacon.example/records", api.NewRecord{Name: "@",
 				Type: "CAA", Data: data})
 			// what the resolver remembers is of before
-			i.World.Delegate("beacon.example", world.Delegation{NameServers: []string{ns1, ns2}})
+			i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
 			return changed.Record.ID
 		}
 		gone := func(record int64) {
 			onZone(t, http.MethodDelete, "/zones/beacon.example/records/"+strconv.FormatInt(record, 10), nil)
-			i.World.Delegate("beacon.example", world.Delegation{NameServers: []string{ns1, ns2}})
+			i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
 		}
 		forbidden := caa(`0 issue "other.test"`)
 		for _, n := range rehearsed(t, account.ID, "beacon.example") {
@@ -260,14 +260,14 @@ func TestCertificates(t *testing.T) {
 
 		aaaa, _ := onZone(t, http.MethodPost, "/zones/beacon.example/records", api.NewRecord{Name: "www", Type: "AAAA",
 			Data: "2001:db8::7"})
-		i.World.Delegate("beacon.example", world.Delegation{NameServers: []string{ns1, ns2}})
+		i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
 		seen := rehearsed(t, account.ID, "beacon.example")
 		assert.Equal(t, "would pass", seen["beacon.example"].Result)
 		assert.Equal(t, "elsewhere", seen["www.beacon.example"].Code)
 		assert.Contains(t, seen["www.beacon.example"].Fix, "2001:db8::7")
 		gone(aaaa.Record.ID)
 
-		i.World.Forget("beacon.example")
+		i.PublicDNS.Forget("beacon.example")
 		assert.Equal(t, "no-address", rehearsed(t, account.ID, "beacon.example")["beacon.example"].Code)
 		site := " where domain_id = (select id from domains where name = 'beacon.example')"
 		sql(t, "update certificates set renew_at = now()"+site+" and state = 'in-use'")
@@ -278,10 +278,10 @@ func TestCertificates(t *testing.T) {
 		assert.Greater(t, next, 50*time.Minute)
 		sql(t, "update certificates set renew_at = now() + interval '30 days'"+site+" and state = 'in-use'")
 		sql(t, "update site_certificates set failures = 0, failed_at = null, code = '', problem = ''"+site)
-		i.World.Delegate("beacon.example", world.Delegation{NameServers: []string{ns1, ns2}})
+		i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
 	})
 
-	t.Run("all names below the domain, by name service", func(t *testing.T) {
+	t.Run("all names below the domain, by DNS", func(t *testing.T) {
 		names := []string{"beacon.example", "*.beacon.example"}
 		patch(t, certificatePath(account.ID, "beacon.example"), api.CertificateChange{Names: &names}, nil)
 		labtest.Eventually(t, func() bool {

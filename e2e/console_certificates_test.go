@@ -34,8 +34,8 @@ func TestConsoleForCertificates(t *testing.T) {
 	})
 
 	t.Run("names that would fail are asked about", func(t *testing.T) {
-		i.World.Forget("lantern.example")
-		require.NoError(t, i.World.Serve("lantern.example", "@ A "+i.Servers["skua"].Address.String()+"\n"))
+		i.PublicDNS.Forget("lantern.example")
+		require.NoError(t, i.PublicDNS.Serve("lantern.example", "@ A "+i.Servers["skua"].Address.String()+"\n"))
 		do(t, ctx, browser.Click("button", "Order now"), browser.Sees("[role=alert]", "www.lantern.example would fail"),
 			browser.Click("[role=alert] button", "Order for the others"), browser.Sees(".outcome", "Done in"),
 			browser.Sees("dt", "www.lantern.example"))
@@ -57,16 +57,16 @@ func TestConsoleForCertificates(t *testing.T) {
 		paste := func(selector, text string) browser.Action {
 			return chromedp.SetValue(chromedp.CSS(selector), text)
 		}
-		do(t, ctx, browser.Click("button", "Install one"), paste("#brought", text),
-			chromedp.SendKeys(chromedp.CSS("#brought"), " "), browser.Click(".el-dialog button", "Install it"),
+		do(t, ctx, browser.Click("button", "Install a certificate"), paste("#brought", text),
+			chromedp.SendKeys(chromedp.CSS("#brought"), " "), browser.Click(".el-dialog button", "Install"),
 			browser.Sees("[role=alert]", "no key that is here"))
 		healthy(t, ctx, "install with an error")
 		do(t, ctx, paste("#brought-key", pemKey(t, key)), chromedp.SendKeys(chromedp.CSS("#brought-key"), " "),
 			browser.Click(".el-dialog button", "Preview"), browser.Sees(".preview", "it ends in 4 days"),
-			browser.Click(".el-dialog button", "Install it"), browser.Sees(".outcome", "Done in"),
+			browser.Click(".el-dialog button", "Install"), browser.Sees(".outcome", "Done in"),
 			browser.Sees(".state", "uploaded"))
 		healthy(t, ctx, "uploaded")
-		do(t, ctx, browser.Click("label", "by itself, from an authority"), browser.Click("button", "Keep the change"),
+		do(t, ctx, browser.Click("label", "automatic: from an authority"), browser.Click("button", "Save 1 change"),
 			browser.Sees(".state", "valid"))
 	})
 
@@ -74,7 +74,7 @@ func TestConsoleForCertificates(t *testing.T) {
 		do(t, ctx, browser.Click("td button", "Revoke"), browser.Sees(".el-dialog", "The next one is ordered at once"))
 		healthy(t, ctx, "revoke")
 		do(t, ctx, browser.Click(".el-dialog label", "somebody else may have the key"),
-			browser.Click(".el-dialog button", "Have it revoked"), browser.Sees("td", "revoked"))
+			browser.Click(".el-dialog button", "Revoke"), browser.Sees("td", "revoked"))
 		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "lantern.example").State == "valid" })
 	})
 
@@ -82,7 +82,7 @@ func TestConsoleForCertificates(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(i.Address()+"/authorities"), browser.Sees("h2", "trial"))
 		healthy(t, ctx, "authorities")
 		do(t, ctx, browser.Click("button", "Change…"), browser.Click("button", "Add a bound"),
-			browser.Click("button", "Keep the changes"),
+			browser.Click("button", "Save changes"),
 			browser.Sees("dd", "300 orders in all within 3 hours"))
 		healthy(t, ctx, "bounds")
 		none := "none"
@@ -90,10 +90,10 @@ func TestConsoleForCertificates(t *testing.T) {
 		do(t, ctx, browser.Click("button", "Add an authority"), browser.Type("#directory", i.Authority.Directory()),
 			chromedp.SetValue(chromedp.CSS("#root"), i.Authority.Root()),
 			chromedp.SendKeys(chromedp.CSS("#root"), " "),
-			browser.Click(".el-dialog button", "Ask it"), browser.Sees(".el-dialog", "authority.test"))
+			browser.Click(".el-dialog button", "Ask the authority"), browser.Sees(".el-dialog", "authority.test"))
 		healthy(t, ctx, "add an authority")
 		do(t, ctx, browser.Type("#authority-name", "by-console"), browser.Click(".el-dialog label", "I agree"),
-			browser.Click(".el-dialog button", "Add it"), browser.Sees("h2", "by-console"))
+			browser.Click(".el-dialog button", "Add authority"), browser.Sees("h2", "by-console"))
 		does(t, "authority", "remove", "by-console", "--yes")
 	})
 

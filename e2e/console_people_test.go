@@ -97,7 +97,7 @@ func TestConsoleForSelling(t *testing.T) {
 			browser.Type("#exception-value", "85M"), browser.Type("#exception-reason", "the regatta"),
 			browser.Click(".el-dialog button", "Preview"), browser.Sees(".effects", "disk space 70M → 85M"))
 		healthy(t, ctx, "exception")
-		do(t, ctx, browser.Click(".el-dialog button", "Set it"), browser.Sees("td", "the regatta"),
+		do(t, ctx, browser.Click(".el-dialog button", "Set exception"), browser.Sees("td", "the regatta"),
 			browser.Sees("td", "exception by operator"))
 		do(t, ctx, browser.Click("button", "Freeze limits"),
 			browser.Sees(".frozen", "Its limits are those of plan sloop"),
@@ -133,18 +133,18 @@ func TestConsoleForSelling(t *testing.T) {
 			browser.Click("button", "Preview the change"), browser.Sees(".preview th", "domains"),
 			browser.Click("button", "Change the reseller"), browser.Sees("h1", "Gannet & Co"))
 		do(t, ctx, browser.Click("button", "Brand"), browser.Retype("#bar", "#777777"),
-			browser.Click("button", "Keep the brand"),
+			browser.Click("button", "Save brand"),
 			browser.Sees("[role=alert]", "neither light nor dark"))
 		healthy(t, ctx, "brand")
 	})
 	t.Run("customers with notes", func(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(fmt.Sprintf("%s/customers/%d", i.Address(), a.CustomerID)),
 			browser.Sees("h1", "Sloop Riders"), browser.Type("#notes", "pays in cash"),
-			browser.Click("button", "Keep the notes"),
+			browser.Click("button", "Save notes"),
 			chromedp.Reload(), browser.Until(`document.querySelector('#notes')?.value === 'pays in cash'`))
 		healthy(t, ctx, "customer")
 		do(t, ctx, browser.Click("button", "Change"), browser.Retype("#contact", "Ola"),
-			browser.Click("button", "Keep the changes"),
+			browser.Click("button", "Save changes"),
 			browser.Sees("dd", "Ola"))
 		do(t, ctx, chromedp.Navigate(i.Address()+"/customers"), browser.Sees("td", "Sloop Riders"))
 		healthy(t, ctx, "customers")
@@ -165,7 +165,7 @@ func TestConsoleForSelling(t *testing.T) {
 			browser.Sees("td", "account.suspend"))
 		healthy(t, ctx, "events")
 		do(t, ctx, chromedp.Navigate(i.Address()+"/settings"), browser.Shows("#title"),
-			browser.Retype("#console-address", "not an address"), browser.Click("button", "Keep the settings"),
+			browser.Retype("#console-address", "not an address"), browser.Click("button", "Save settings"),
 			browser.Sees("[role=alert]", "is not an address"))
 		healthy(t, ctx, "settings")
 	})
@@ -196,7 +196,7 @@ func TestConsoleForPeople(t *testing.T) {
 	})
 	var secret []byte
 	t.Run("a second factor", func(t *testing.T) {
-		do(t, ctx, chromedp.Navigate(i.Address()+"/me"), browser.Click("button", "Set it up"),
+		do(t, ctx, chromedp.Navigate(i.Address()+"/me"), browser.Click("button", "Set up"),
 			browser.Shows("#code"))
 		healthy(t, ctx, "second factor")
 		var text string
@@ -210,13 +210,13 @@ func TestConsoleForPeople(t *testing.T) {
 			browser.Click("button", "Switch it on"),
 			browser.Sees(".codes", "Recovery codes"))
 		healthy(t, ctx, "recovery codes")
-		do(t, ctx, browser.Click("button", "I have kept them"), browser.Sees("section", "10 recovery codes are left"))
+		do(t, ctx, browser.Click("button", "I have saved them"), browser.Sees("section", "10 recovery codes are left"))
 	})
 	t.Run("tokens", func(t *testing.T) {
-		do(t, ctx, browser.Click("button", "Make a token"), browser.Type("#token-name", "probe"),
+		do(t, ctx, browser.Click("button", "Create a token"), browser.Type("#token-name", "probe"),
 			browser.Click(".scopes label", "see accounts"))
 		healthy(t, ctx, "make a token")
-		do(t, ctx, browser.Click(".el-dialog button", "Make it"), browser.Sees(".secret", "victualler-"),
+		do(t, ctx, browser.Click(".el-dialog button", "Create token"), browser.Sees(".secret", "victualler-"),
 			browser.Click(".el-dialog button", "Done"), browser.Confirm("Close"), browser.Sees("td", "probe"))
 	})
 	t.Run("signing in asks for the code", func(t *testing.T) {
@@ -256,8 +256,8 @@ func TestConsoleForPeople(t *testing.T) {
 		healthy(t, fresh, "people")
 		do(t, fresh, browser.Click("a", "petrel-minder"), browser.Sees("h1", "petrel-minder"))
 		healthy(t, fresh, "person")
-		do(t, fresh, browser.Click("button", "Second factor off"), browser.Confirm("Continue"),
-			browser.Until(`!document.body.textContent.includes('Second factor off')`),
+		do(t, fresh, browser.Click("button", "Reset second factor"), browser.Confirm("Continue"),
+			browser.Until(`!document.body.textContent.includes('Reset second factor')`),
 			browser.Click("button", "New password"), browser.Click(".el-dialog button.link", "Make one"),
 			browser.Until(`/good|strong/.test(document.querySelector(".strength")?.textContent)`),
 			browser.Click(".el-dialog button", "Set the password"),

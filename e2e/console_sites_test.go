@@ -28,9 +28,9 @@ func TestConsoleForSites(t *testing.T) {
 	t.Run("a redirect is added", func(t *testing.T) {
 		do(t, ctx, browser.Click("button", "Add a domain"), browser.Type("#new-domain", "old-pilots.example"),
 			browser.Click("label", "Redirect"), browser.Type("#target", "old-pilots.example/x"),
-			browser.Click("button", "Add it"), browser.Sees("[role=alert]", "in a circle"))
+			browser.Click("button", "Add domain"), browser.Sees("[role=alert]", "in a circle"))
 		healthy(t, ctx, "adding a domain")
-		do(t, ctx, browser.Retype("#target", "pilots.example/now"), browser.Click("button", "Add it"),
+		do(t, ctx, browser.Retype("#target", "pilots.example/now"), browser.Click("button", "Add domain"),
 			browser.Sees("td", "301 → https://pilots.example/now"))
 		settled(t)
 		assert.Equal(t, "https://pilots.example/now/",
@@ -46,7 +46,7 @@ func TestConsoleForSites(t *testing.T) {
 			browser.Retype("#setting-hsts", "30d"), browser.Click("button", "Keep 2 changes"),
 			browser.Sees(".bar", "nothing can take that back"))
 		healthy(t, ctx, "a decision")
-		do(t, ctx, browser.Click("label", "I know that this cannot be taken back"), browser.Click("button", "Preview"),
+		do(t, ctx, browser.Click("label", "I know that this cannot be undone"), browser.Click("button", "Preview"),
 			browser.Sees(".preview th", "largest upload"), browser.Sees(".preview pre", "client_max_body_size"),
 			browser.Click("button", "Keep 2 changes"), finished, browser.Sees(".source", "set here"))
 		settled(t)
@@ -55,16 +55,16 @@ func TestConsoleForSites(t *testing.T) {
 		assert.Equal(t, 2, detail("pilots.example").Own)
 	})
 	t.Run("the server's own refusal stands at the field", func(t *testing.T) {
-		do(t, ctx, browser.Retype("#setting-php_memory", "4G"), browser.Click("button", "Keep the change"),
-			browser.Sees("[role=alert]", "at most 128M for this account"), browser.Click("button", "Leave it"))
+		do(t, ctx, browser.Retype("#setting-php_memory", "4G"), browser.Click("button", "Save 1 change"),
+			browser.Sees("[role=alert]", "at most 128M for this account"), browser.Click("button", "Cancel"))
 	})
 	t.Run("a folder is protected", func(t *testing.T) {
 		do(t, ctx, browser.Click("button", "Protect a folder"), browser.Type("#folder-path", "../x"),
 			browser.Type("#folder-user", "anna"),
 			browser.Type("#folder-password", "eight or more"),
-			browser.Click("button", "Protect it"), browser.Sees("[role=alert]", "plain path"))
+			browser.Click("button", "Protect folder"), browser.Sees("[role=alert]", "plain path"))
 		healthy(t, ctx, "protecting a folder")
-		do(t, ctx, browser.Retype("#folder-path", "crew"), browser.Click("button", "Protect it"),
+		do(t, ctx, browser.Retype("#folder-path", "crew"), browser.Click("button", "Protect folder"),
 			browser.Sees("td", "/crew"))
 		assert.Equal(t, []string{"anna"}, detail("pilots.example").Protected[0].Users)
 		settled(t)
@@ -80,7 +80,7 @@ func TestConsoleForSites(t *testing.T) {
 	})
 	t.Run("templates", func(t *testing.T) {
 		do(t, ctx, chromedp.Navigate(i.Address()+"/templates/add"), browser.Type("#template-name", "pilotage"),
-			browser.Retype("#setting-static_caching", "1h"), browser.Click("button", "Add it"),
+			browser.Retype("#setting-static_caching", "1h"), browser.Click("button", "Add template"),
 			browser.Sees("h1", "pilotage"))
 		healthy(t, ctx, "a template")
 		changeDomain(t, a.ID, "pilots.example", api.DomainChange{Template: ptr("pilotage")})
@@ -88,7 +88,7 @@ func TestConsoleForSites(t *testing.T) {
 			chromedp.Navigate(i.Address()+"/templates/pilotage"), browser.Sees("label", "compression"),
 			browser.Retype("#setting-static_caching", "2h"), browser.Click("button", "Preview"),
 			browser.Sees(".preview", "1h → 2h"),
-			browser.Click("button", "Keep it, for 1 site"), finished)
+			browser.Click("button", "Save, for 1 site"), finished)
 		settled(t)
 		for _, s := range detail("pilots.example").Settings {
 			if s.Key == "static_caching" {

@@ -10,7 +10,7 @@ import (
 
 	"victualler/e2e/browser"
 	"victualler/internal/api"
-	"victualler/internal/standins/world"
+	"victualler/internal/standins/publicdns"
 )
 
 func TestConsoleForZones(t *testing.T) {
@@ -18,7 +18,8 @@ func TestConsoleForZones(t *testing.T) {
 	namedServers(t)
 	account := opened(t, api.OpenAccount{Domain: "soundings.example", Server: "skua", Plan: "chart"})
 	defer func() { closeAccount(t, account) }()
-	i.World.Delegate("soundings.example", world.Delegation{NameServers: []string{ns1}, Glue: map[string][]netip.Addr{}})
+	i.PublicDNS.Delegate("soundings.example", publicdns.Delegation{NameServers: []string{ns1},
+		Glue: map[string][]netip.Addr{}})
 	ctx := openBrowser(t, 1280, 800)
 	do(t, ctx, chromedp.Navigate(i.Address()+"/zones?search=sound"), signIn(),
 		browser.Click("td a", "soundings.example"),
@@ -28,23 +29,23 @@ func TestConsoleForZones(t *testing.T) {
 	t.Run("a record with a missing dot is asked about, and added", func(t *testing.T) {
 		do(t, ctx, browser.Click("button", "Add a record"), browser.Type("#record-name", "@"),
 			browser.Choose("#record-type", "MX"),
-			browser.Type("#record-data", "10 mx.provider.test"), browser.Click("button", "Add it"),
+			browser.Type("#record-data", "10 mx.provider.test"), browser.Click("button", "Add record"),
 			browser.Sees("[role=alert]", "is mx.provider.test the whole name"))
 		healthy(t, ctx, "record with a question")
 		do(t, ctx, browser.Click(".draft button", "the whole name"),
 			browser.Until(`document.querySelector('#record-data').value === '10 mx.provider.test.'`),
 			browser.Click("button", "Preview"),
 			browser.Sees(".preview", "+soundings.example. 3600 MX 10 mx.provider.test."),
-			browser.Click("button", "Add it"),
+			browser.Click("button", "Add record"),
 			browser.Sees(".outcome", "Done in"), browser.Sees("td code", "10 mx.provider.test."))
 		assert.Equal(t, "10 mx.provider.test.", answers(t, "petrel", "soundings.example", "MX"))
 	})
 
 	t.Run("an own record in the place of a derived one is shown, and reset", func(t *testing.T) {
 		do(t, ctx, browser.Click("button", "Add a record"), browser.Type("#record-name", "www"),
-			browser.Type("#record-data", "not an address"), browser.Click("button", "Add it"),
+			browser.Type("#record-data", "not an address"), browser.Click("button", "Add record"),
 			browser.Sees(".warn", "no IPv4 address"),
-			browser.Retype("#record-data", "192.0.2.9"), browser.Click("button", "Add it"),
+			browser.Retype("#record-data", "192.0.2.9"), browser.Click("button", "Add record"),
 			browser.Sees("td", "an own record stands in its place"))
 		settled(t)
 		do(t, ctx, browser.Click("button", "Reset 1, in whose place"), browser.Confirm("Remove"),
@@ -53,27 +54,27 @@ func TestConsoleForZones(t *testing.T) {
 		assert.Equal(t, i.Servers["skua"].Address.String(), answers(t, "petrel", "www.soundings.example", "A"))
 	})
 
-	t.Run("the world is checked", func(t *testing.T) {
-		do(t, ctx, browser.Click("button", "Check the world"),
-			browser.Sees(".world", "the world asks other name servers than ours"),
-			browser.Sees(".world dd", "have the registrar delegate it to "+ns1))
+	t.Run("public DNS is checked", func(t *testing.T) {
+		do(t, ctx, browser.Click("button", "Check public DNS"),
+			browser.Sees("section.public", "public DNS has other name servers than ours"),
+			browser.Sees("section.public dd", "have the registrar delegate it to "+ns1))
 		healthy(t, ctx, "check of a zone")
-		i.World.Delegate("soundings.example", world.Delegation{NameServers: []string{ns1, ns2}})
-		do(t, ctx, browser.Click("button", "Ask again"), browser.Sees(".world", "everything is right"))
+		i.PublicDNS.Delegate("soundings.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
+		do(t, ctx, browser.Click("button", "Ask again"), browser.Sees("section.public", "everything is right"))
 	})
 
 	t.Run("a zone file with wrong lines is not taken over", func(t *testing.T) {
 		do(t, ctx, browser.Click("button", "Import"), browser.Type("#zone-text", "a IN A 192.0.2.1\nb IN A nonsense"),
-			browser.Click(".el-dialog button", "Take them over"), browser.Sees(".lines li", "line 2"))
+			browser.Click(".el-dialog button", "Import records"), browser.Sees(".lines li", "line 2"))
 		healthy(t, ctx, "import")
 		assert.Equal(t, "NXDOMAIN", answers(t, "petrel", "a.soundings.example", "A"))
 		do(t, ctx, browser.Retype("#zone-text", "a IN A 192.0.2.1"),
-			browser.Click(".el-dialog button", "Take them over"),
+			browser.Click(".el-dialog button", "Import records"),
 			browser.Sees("td code", "192.0.2.1"))
 	})
 
 	t.Run("signing", func(t *testing.T) {
-		do(t, ctx, browser.Click("button", "Sign it"), browser.Confirm("Change"),
+		do(t, ctx, browser.Click("button", "Sign the zone"), browser.Confirm("Change"),
 			browser.Sees("dt", "DS, for the registrar"))
 		healthy(t, ctx, "signed zone")
 	})

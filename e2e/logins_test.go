@@ -141,9 +141,9 @@ func TestLogins(t *testing.T) {
 			browser.Until(`!document.body.textContent.includes('gangway-cook')`),
 			browser.Click("button", "Add a login"), browser.Type("#login-name", "bosun"),
 			browser.Type("#login-key", "nonsense"),
-			browser.Click(".el-dialog button", "Add it"), browser.Sees("[role=alert]", "no public key"))
+			browser.Click(".el-dialog button", "Add login"), browser.Sees("[role=alert]", "no public key"))
 		healthy(t, ctx, "add a login")
-		do(t, ctx, browser.Retype("#login-key", line), browser.Click(".el-dialog button", "Add it"),
+		do(t, ctx, browser.Retype("#login-key", line), browser.Click(".el-dialog button", "Add login"),
 			browser.Sees("td code", "gangway-bosun"),
 			browser.Sees("span", "key mate@bridge"))
 		labtest.Eventually(t, func() bool {

@@ -224,7 +224,7 @@ func bodies(x tenant) map[string]any {
 		"let-in":               api.FolderPassword{Password: walkPassword},
 		"add-login":            api.NewLogin{Name: "walk"},
 		"change-login":         api.LoginChange{Password: new(string)},
-		"change-zone":          api.ZoneChange{NameService: "elsewhere"},
+		"change-zone":          api.ZoneChange{Hosted: "elsewhere"},
 		"add-record":           api.NewRecord{Name: "walk", Type: "A", Data: "192.0.2.1"},
 		"change-record":        map[string]int{"ttl": 60},
 		"reset-zone":           api.ZoneReset{},
@@ -322,7 +322,7 @@ var others = map[string][]int{
 	"remove-domain":               {http.StatusConflict},  // the main one
 	"add-login":                   {http.StatusForbidden}, // without the feature
 	"remove-login":                {http.StatusConflict},  // the own one
-	"add-record":                  {http.StatusConflict},  // the name service is elsewhere
+	"add-record":                  {http.StatusConflict},  // its DNS is hosted elsewhere
 	"reset-zone":                  {http.StatusConflict},
 	"import-zone":                 {http.StatusConflict},
 	"change-record":               {http.StatusNotFound}, // nobody's

@@ -107,7 +107,7 @@ func TestChangingAPlan(t *testing.T) {
 		assert.Equal(t, "domains", p.Limits[0].Key)
 		assert.EqualValues(t, []int64{2, 3, 0}, []int64{p.Limits[0].Value, p.Limits[0].Used, p.Limits[0].Left})
 		assert.Equal(t, "plan dinghy", p.Limits[0].Source)
-		assert.Contains(t, p.Detail, "an operator, by another plan or set an exception")
+		assert.Contains(t, p.Detail, "an operator can choose another plan or set an exception")
 		var started api.Started
 		require.NoError(t, remove(fmt.Sprintf("/accounts/%d/domains/third.example", plain.ID), &started))
 		require.Equal(t, "done", watched(t, started.Operation).State)

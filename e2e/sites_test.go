@@ -173,7 +173,7 @@ func TestWaysToServe(t *testing.T) {
 		assert.Equal(t, 404, visit(t, "skua", "http://served-old.example/.well-known/acme-challenge/none").status,
 			"an authority's question is never redirected")
 	})
-	t.Run("name service only, and back", func(t *testing.T) {
+	t.Run("dns-only, and back", func(t *testing.T) {
 		changeDomain(t, a.ID, "served-old.example", api.DomainChange{Serving: api.Serving{ServedAs: "dns-only"}})
 		s := visit(t, "skua", "http://served-old.example/")
 		assert.Equal(t, 421, s.status)
@@ -543,7 +543,7 @@ func TestTraceByClient(t *testing.T) {
 	a := opened(t, api.OpenAccount{Domain: "traced.example", SignInName: "traced", Server: "skua"})
 	changeDomain(t, a.ID, "traced.example", api.DomainChange{Settings: map[string]any{"preferred": "www"}})
 	out, _, exit := command(t, "domain", "trace", "traced.example")
-	assert.Equal(t, 1, exit, "the world does not know it")
+	assert.Equal(t, 1, exit, "public DNS does not know it")
 	assert.Contains(t, out, "the preferred form is www, visitors are sent there")
 	assert.Contains(t, out, "301 http://www.traced.example/")
 	assert.Contains(t, out, "the site is ready on skua")

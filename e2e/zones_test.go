@@ -21,7 +21,7 @@ import (
 	"victualler/internal/hosting/plans"
 	"victualler/internal/lab"
 	"victualler/internal/lab/labtest"
-	"victualler/internal/standins/world"
+	"victualler/internal/standins/publicdns"
 )
 
 // The installation's name servers, by the servers behind them.
@@ -30,8 +30,8 @@ const (
 	ns2 = "ns2.ternisland.example" // fulmar
 )
 
-// namedServers gives the installation's name servers their names, in the settings and in the world,
-// and makes a plan with name service.
+// namedServers gives the installation's name servers their names, in the settings and in public
+// DNS, and makes a plan with DNS.
 func namedServers(t *testing.T) {
 	t.Helper()
 	i := shared(t)
@@ -42,7 +42,7 @@ func namedServers(t *testing.T) {
 		a := i.Servers[label].Address
 		glue[names[n]] = []netip.Addr{a, lab.Address6(a)}
 	}
-	i.World.Delegate("ternisland.example", world.Delegation{NameServers: names, Glue: glue})
+	i.PublicDNS.Delegate("ternisland.example", publicdns.Delegation{NameServers: names, Glue: glue})
 	err := i.Client.Post(context.Background(), "/plans", api.NewPlan{Name: "chart",
 		Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(9),
 			plans.Subdomains: plans.Of(9), plans.Mirrors: plans.Of(9), plans.PHPWorkers: plans.Of(2)},
@@ -116,7 +116,7 @@ func TestZones(t *testing.T) {
 
 	t.Run("a zone comes with its domain, and both name servers answer", func(t *testing.T) {
 		z := zoneOf(t, "chartroom.example")
-		assert.Equal(t, "here", z.NameService)
+		assert.Equal(t, "here", z.Hosted)
 		assert.Equal(t, []string{ns1, ns2}, z.NameServers)
 		require.Len(t, z.Records, 4)
 		assert.Equal(t, api.ZoneRecord{Name: "@", Type: "A", TTL: 3600, Data: skua, From: "the site chartroom.example"},
@@ -234,21 +234,21 @@ ftp CNAME www
 	})
 
 	t.Run("a zone is transferred from where it was", func(t *testing.T) {
-		require.NoError(t, i.World.Serve("chartroom.example", "old A 192.0.2.99\n@ TXT \"from elsewhere\"\n"))
-		changed, _ := onZone(t, http.MethodPost, zone+"/import", api.ZoneImport{Server: world.Elsewhere})
+		require.NoError(t, i.PublicDNS.Serve("chartroom.example", "old A 192.0.2.99\n@ TXT \"from elsewhere\"\n"))
+		changed, _ := onZone(t, http.MethodPost, zone+"/import", api.ZoneImport{Server: publicdns.Elsewhere})
 		assert.Equal(t, 2, changed.Added)
 		assert.Equal(t, "192.0.2.99", answers(t, "petrel", "old.chartroom.example", "A"))
 		p := problemOf(t, i.Client.Post(ctx, zone+"/import", api.ZoneImport{Server: ns1}, nil))
 		assert.Contains(t, p.Detail, "does not hand over", "our own name servers hand zones to nobody but each other")
 	})
 
-	t.Run("the world is checked", func(t *testing.T) {
+	t.Run("public DNS is checked", func(t *testing.T) {
 		c := checkOf(t, "chartroom.example")
 		assert.False(t, c.Right)
 		assert.Contains(t, c.Problems[0].Fix, ns1, "it is delegated elsewhere")
-		i.World.Forget("chartroom.example")
+		i.PublicDNS.Forget("chartroom.example")
 		assert.Contains(t, checkOf(t, "chartroom.example").Verdict, "not delegated")
-		i.World.Delegate("chartroom.example", world.Delegation{NameServers: []string{ns1, ns2}})
+		i.PublicDNS.Delegate("chartroom.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
 		labtest.Eventually(t, func() bool { return checkOf(t, "chartroom.example").Right })
 		c = checkOf(t, "chartroom.example")
 		assert.Len(t, c.Servers, 4, "IPv6 too")
@@ -264,9 +264,9 @@ ftp CNAME www
 		set := setOf(checkOf(t, "chartroom.example"), "mail", "A")
 		assert.Equal(t, "waiting", set.State)
 		assert.Positive(t, set.Until)
-		i.World.Fail(true)
+		i.PublicDNS.Fail(true)
 		c = checkOf(t, "chartroom.example")
-		i.World.Fail(false)
+		i.PublicDNS.Fail(false)
 		assert.NotEmpty(t, c.Parent.Failed)
 		assert.False(t, c.Right)
 	})
@@ -284,7 +284,7 @@ ftp CNAME www
 		assert.True(t, strings.EqualFold(strings.ReplaceAll(s.CDS[0], " ", ""), strings.ReplaceAll(s.DS[0], " ", "")),
 			"the zone offers the parent the same")
 		assert.Contains(t, s.State, "give the registrar")
-		i.World.Delegate("chartroom.example", world.Delegation{NameServers: []string{ns1, ns2}, DS: s.DS})
+		i.PublicDNS.Delegate("chartroom.example", publicdns.Delegation{NameServers: []string{ns1, ns2}, DS: s.DS})
 		require.NoError(t, i.Client.Get(ctx, zone+"/signing", nil, &s))
 		assert.Contains(t, s.State, "chain is closed")
 		p := problemOf(t,
@@ -293,20 +293,20 @@ ftp CNAME www
 		assert.Equal(t, api.ProblemBase+"in-use", p.Type)
 		p = problemOf(t,
 			i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: zone,
-				Body: api.ZoneChange{NameService: "elsewhere"}}, nil))
+				Body: api.ZoneChange{Hosted: "elsewhere"}}, nil))
 		assert.Equal(t, api.ProblemBase+"in-use", p.Type)
-		i.World.Delegate("chartroom.example", world.Delegation{NameServers: []string{ns1, ns2},
+		i.PublicDNS.Delegate("chartroom.example", publicdns.Delegation{NameServers: []string{ns1, ns2},
 			DS: []string{"1 13 2 " + strings.Repeat("ab", 32)}})
 		assert.Contains(t, checkOf(t, "chartroom.example").Verdict, "no key of the zone fits")
-		i.World.Delegate("chartroom.example", world.Delegation{NameServers: []string{ns1, ns2}})
+		i.PublicDNS.Delegate("chartroom.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
 		onZone(t, http.MethodPatch, zone, api.ZoneChange{DNSSEC: &off})
 		assert.Equal(t, "NOERROR", answers(t, "petrel", "chartroom.example", "DNSKEY"))
 	})
 
-	t.Run("name service elsewhere", func(t *testing.T) {
-		onZone(t, http.MethodPatch, zone, api.ZoneChange{NameService: "elsewhere"})
+	t.Run("DNS hosted elsewhere", func(t *testing.T) {
+		onZone(t, http.MethodPatch, zone, api.ZoneChange{Hosted: "elsewhere"})
 		assert.Equal(t, "REFUSED", answers(t, "petrel", "chartroom.example", "A"))
-		require.NoError(t, i.World.Serve("chartroom.example", "@ A "+skua+"\n@ AAAA "+skua6+"\nwww A 192.0.2.5\n"))
+		require.NoError(t, i.PublicDNS.Serve("chartroom.example", "@ A "+skua+"\n@ AAAA "+skua6+"\nwww A 192.0.2.5\n"))
 		c := checkOf(t, "chartroom.example")
 		assert.Equal(t, "right", setOf(c, "@", "A").State)
 		assert.Equal(t, "different", setOf(c, "www", "A").State)
@@ -316,13 +316,14 @@ ftp CNAME www
 		p := problemOf(t, i.Client.Post(ctx, zone+"/records", api.NewRecord{Name: "x", Type: "A", Data: "192.0.2.1"},
 			nil))
 		assert.Contains(t, p.Detail, "elsewhere")
-		require.NoError(t, i.World.Change("chartroom.example", "@ A "+skua+"\n@ AAAA "+skua6+"\nwww CNAME @\n"))
+		require.NoError(t, i.PublicDNS.Change("chartroom.example", "@ A "+skua+"\n@ AAAA "+skua6+"\nwww CNAME @\n"))
 		assert.Equal(t, "waiting", setOf(checkOf(t, "chartroom.example"), "www", "A").State,
-			"the world remembers what was wrong")
-		i.World.Delegate("chartroom.example", world.Delegation{NameServers: []string{world.Elsewhere}}) // and forgets
+			"the resolver remembers what was wrong")
+		// and forgets
+		i.PublicDNS.Delegate("chartroom.example", publicdns.Delegation{NameServers: []string{publicdns.Elsewhere}})
 		c = checkOf(t, "chartroom.example")
 		assert.True(t, c.Right, "an alias gives the same addresses: %+v", c)
-		onZone(t, http.MethodPatch, zone, api.ZoneChange{NameService: "here"})
+		onZone(t, http.MethodPatch, zone, api.ZoneChange{Hosted: "here"})
 		assert.Equal(t, skua, answers(t, "petrel", "www.chartroom.example", "A"))
 		assert.Equal(t, "192.0.2.99", answers(t, "petrel", "old.chartroom.example", "A"), "own records were kept")
 	})
@@ -407,14 +408,14 @@ ftp CNAME www
 		p := problemOf(t, i.Client.Do(ctx, set, nil))
 		assert.Equal(t, api.ProblemBase+"needs-decision", p.Type)
 		assert.Contains(t, p.Detail, "ns1.pilots.example has no address")
-		require.NoError(t, i.World.Serve("pilots.example", "ns1 A "+i.Servers["petrel"].Address.String()+"\nns2 A "+
+		require.NoError(t, i.PublicDNS.Serve("pilots.example", "ns1 A "+i.Servers["petrel"].Address.String()+"\nns2 A "+
 			skua))
 		p = problemOf(t, i.Client.Do(ctx, set, nil))
 		assert.Contains(t, p.Detail, "ns2.pilots.example leads to "+skua+", not to fulmar")
-		require.NoError(t, i.World.Serve("pilots.example", "ns1 A "+i.Servers["petrel"].Address.String()+"\nns2 A "+
+		require.NoError(t, i.PublicDNS.Serve("pilots.example", "ns1 A "+i.Servers["petrel"].Address.String()+"\nns2 A "+
 			i.Servers["fulmar"].Address.String()))
 		// older answers are forgotten
-		i.World.Delegate("pilots.example", world.Delegation{NameServers: []string{world.Elsewhere}})
+		i.PublicDNS.Delegate("pilots.example", publicdns.Delegation{NameServers: []string{publicdns.Elsewhere}})
 		var preview api.Preview
 		set.Query = url.Values{"preview": {"true"}}
 		require.NoError(t, i.Client.Do(ctx, set, &preview))

@@ -92,8 +92,8 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 		Lab: lab.Options{Name: "demo", Base: base, Subnet: subnet},
 		Servers: []lab.ServerOptions{{Name: "skua", Host: 21, HomeSize: 8 << 30},
 			{Name: "petrel", Host: 23, HomeSize: 256 << 20}, {Name: "fulmar", Host: 22, HomeSize: 4 << 30}},
-		Roles: map[string][]string{"petrel": {"dns"}, "fulmar": {"web", "dns"}},
-		World: worldPage, Authority: authorityPage,
+		Roles:     map[string][]string{"petrel": {"dns"}, "fulmar": {"web", "dns"}},
+		PublicDNS: publicDNSPage, Authority: authorityPage,
 	})
 	if err != nil {
 		return err
@@ -113,7 +113,7 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 	if err != nil {
 		return err
 	}
-	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: sink.SMTP, World: i.World.HTTP,
+	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: sink.SMTP, PublicDNS: i.PublicDNS.HTTP,
 		Directory: i.Authority.Directory(), Root: i.Authority.Root(), Authority: i.Authority.Control}, passwords,
 		say); err != nil {
 		return err
@@ -151,8 +151,9 @@ Ctrl-C stops everything.
 const (
 	mailAddress = "127.0.0.1:8425"
 	mailPage    = "127.0.0.1:8471"
-	// Where the world is set: who registers what, and what somebody else's name server answers.
-	worldPage = "127.0.0.1:8461"
+	// Where the public DNS is set: who registers what, and what
+	// somebody else's name server answers.
+	publicDNSPage = "127.0.0.1:8461"
 	// Where the certificate authority is set: how long certificates last, and what goes wrong.
 	authorityPage = "127.0.0.1:8462"
 )

@@ -84,7 +84,7 @@ func certificateCommands() []command {
 		{noun: "certificate", verb: "change", args: "DOMAIN", short: "Change how a site comes by its certificate",
 			preview: true,
 			flags: []flagInfo{{name: "mode", value: "automatic|self-signed",
-				usage: "have it come by itself, or do without an authority's"},
+				usage: "order it automatically, or do without an authority's"},
 				{name: "names", value: "NAMES", usage: "the names it is for, with commas: the domain, www. or *. " +
 					"before it; “all” takes those that would pass"},
 				{name: "key-type", value: "TYPE", usage: "ecdsa-p256, ecdsa-p384, rsa-2048, rsa-3072 or rsa-4096; " +
@@ -166,7 +166,7 @@ func showCertificate(ctx context.Context, c *call) error {
 		fmt.Fprintf(c.out, "\n%s is left out: %s\n  → %s\n", l.Name, l.Reason, l.Do)
 	}
 	if len(s.Aliases) > 0 {
-		fmt.Fprint(c.out, "\nThe name service is elsewhere. Entered there once, this proves the names for good:\n")
+		fmt.Fprint(c.out, "\nDNS is hosted elsewhere. Entered there once, this proves the names for good:\n")
 	}
 	for _, a := range s.Aliases {
 		fmt.Fprintf(c.out, "  %s. CNAME %s.\n", a.Name, a.Target)

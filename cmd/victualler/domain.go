@@ -129,7 +129,7 @@ func domainCommands() []command {
 				if other == d.Unicode {
 					other = ""
 				}
-				t := table{{"WHAT", "VALUE"}, {"domain", d.Unicode}, {"for the name service", other},
+				t := table{{"WHAT", "VALUE"}, {"domain", d.Unicode}, {"in DNS", other},
 					{"account", d.Account}, {"served as", servedAs(d.Domain)}, {"counts as", d.CountsAs},
 					{"addresses", strings.Join(d.Addresses, " ")}, {"mirrors", strings.Join(d.Mirrors, " ")},
 					{"template", d.Template}}
@@ -176,7 +176,7 @@ func domainCommands() []command {
 			}},
 		{noun: "domain", verb: "trace", args: "NAME", short: "Tell which server and site answer for a name, and why",
 			output: true,
-			long: "Asks the records, the server itself, and the world's name service. Exits with 1 if visitors do " +
+			long: "Asks the records, the server itself, and public DNS. Exits with 1 if visitors do " +
 				"not get what is meant to be served.",
 			run: func(ctx context.Context, c *call) error {
 				var t api.Trace
@@ -205,7 +205,7 @@ func (c *call) printTrace(t api.Trace) error {
 		}
 		rows = append(rows, []string{a.URL, text})
 	}
-	for _, w := range t.World {
+	for _, w := range t.PublicDNS {
 		text := w.Address
 		switch {
 		case w.Right:
@@ -215,9 +215,9 @@ func (c *call) printTrace(t api.Trace) error {
 		default:
 			text += ", which is not ours"
 		}
-		rows = append(rows, []string{"the world gets", text})
+		rows = append(rows, []string{"public DNS gives", text})
 	}
-	return c.print(t, withoutEmpty(append(rows, []string{"the world", t.Failed}, []string{"verdict", t.Verdict})))
+	return c.print(t, withoutEmpty(append(rows, []string{"public DNS", t.Failed}, []string{"verdict", t.Verdict})))
 }
 
 // withoutEmpty leaves out rows without a value.

@@ -25,7 +25,7 @@ func serverCommands() []command {
 		{noun: "server", verb: "show", args: "LABEL", short: "Show a server and the drift on it", output: true,
 			run: showServer},
 		{noun: "server", verb: "change", args: "LABEL",
-			short: "Open a server to new accounts, close it, or tell where the world reaches it", preview: true,
+			short: "Open a server to new accounts, close it, or set its public addresses", preview: true,
 			flags: []flagInfo{{name: "open", usage: "take new accounts"},
 				{name: "closed", usage: "take no new accounts"}, addressesFlag},
 			waits: true, run: changeServer},
@@ -42,9 +42,9 @@ func serverCommands() []command {
 	}
 }
 
-// addressesFlag tells where the world reaches a server.
-var addressesFlag = flagInfo{name: "public", value: "ADDRESSES", usage: "IPv4 and IPv6 addresses at which the world " +
-	"reaches it, with commas between them; that of the agent at first"}
+// addressesFlag sets a server's public addresses.
+var addressesFlag = flagInfo{name: "public", value: "ADDRESSES", usage: "its public IPv4 and IPv6 addresses" +
+	", with commas between them; that of the agent at first"}
 
 func joinServer(ctx context.Context, c *call) error {
 	roles := strings.Split(c.value("roles"), ",")

@@ -22,15 +22,15 @@ func zoneCommands() []command {
 		{noun: "zone", verb: "list", short: "List zones", output: true,
 			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of the name"},
 				{name: "account", value: "ACCOUNT", usage: "only those of one account"},
-				{name: "name-service", value: "here|elsewhere", usage: "only those whose name service is there"}},
+				{name: "hosted", value: "here|elsewhere", usage: "only those whose DNS is hosted there"}},
 			run: func(ctx context.Context, c *call) error {
 				query := url.Values{}
-				for _, name := range []string{"search", "account", "name-service"} {
+				for _, name := range []string{"search", "account", "hosted"} {
 					if v := c.value(name); v != "" {
 						query.Set(strings.ReplaceAll(name, "-", "_"), v)
 					}
 				}
-				t := table{{"ZONE", "ACCOUNT", "NAME SERVICE", "SIGNED", "OWN RECORDS"}}
+				t := table{{"ZONE", "ACCOUNT", "DNS", "SIGNED", "OWN RECORDS"}}
 				list, err := collect(ctx, c, "/zones", query, 0, func(p api.ZonePage) ([]api.Zone, string) {
 					return p.Zones, p.Next
 				})
@@ -38,13 +38,13 @@ func zoneCommands() []command {
 					return err
 				}
 				for _, z := range list {
-					t = append(t, []string{z.Unicode, z.Account, z.NameService, yesNo(z.DNSSEC),
+					t = append(t, []string{z.Unicode, z.Account, z.Hosted, yesNo(z.DNSSEC),
 						strconv.FormatInt(z.Own, 10)})
 				}
 				return c.print(list, t)
 			}},
 		{noun: "zone", verb: "show", args: "ZONE", short: "Show a zone with its records", output: true,
-			long: "Where the name service is elsewhere, the records are those to be entered there. A name within a " +
+			long: "Where DNS is hosted elsewhere, the records are those to be entered there. A name within a " +
 				"zone shows that zone.",
 			run: func(ctx context.Context, c *call) error {
 				var z api.ZoneDetail
@@ -52,7 +52,7 @@ func zoneCommands() []command {
 					return err
 				}
 				if c.value("o") == "" {
-					fields(c.out, "zone", z.Unicode, "account", z.Account, "name service", z.NameService, "why", z.Why,
+					fields(c.out, "zone", z.Unicode, "account", z.Account, "DNS hosted", z.Hosted, "why", z.Why,
 						"name servers", strings.Join(z.NameServers, " "), "signed", yesNo(z.DNSSEC))
 					fmt.Fprintln(c.out)
 				}
@@ -71,15 +71,15 @@ func zoneCommands() []command {
 				return nil
 			}},
 		{noun: "zone", verb: "change", args: "ZONE",
-			short: "Change where the name service of a zone is, and whether it is signed", preview: true, waits: true,
-			flags: []flagInfo{{name: "name-service", value: "here|elsewhere",
+			short: "Change where a zone's DNS is hosted, and whether it is signed", preview: true, waits: true,
+			flags: []flagInfo{{name: "hosted", value: "here|elsewhere",
 				usage: "whether our name servers answer for it"},
 				{name: "signed", value: "yes|no", usage: "whether it is signed (DNSSEC)"}},
 			run: func(ctx context.Context, c *call) error {
-				body := api.ZoneChange{NameService: c.value("name-service")}
+				body := api.ZoneChange{Hosted: c.value("hosted")}
 				switch signed := c.value("signed"); signed {
 				case "":
-					if body.NameService == "" {
+					if body.Hosted == "" {
 						return usageError{"say what is to change; see victualler zone change --help"}
 					}
 				case "yes", "no":
@@ -90,7 +90,7 @@ func zoneCommands() []command {
 				}
 				return c.zoneChange(ctx, http.MethodPatch, zonePath(c), body)
 			}},
-		{noun: "zone", verb: "check", args: "ZONE", short: "Check how the world sees a zone", output: true,
+		{noun: "zone", verb: "check", args: "ZONE", short: "Check what public DNS shows of a zone", output: true,
 			long: "Asks the parent, every name server to which it leads, and the resolver. Exits with 1 if something " +
 				"is not as it should be.",
 			run: checkZone},

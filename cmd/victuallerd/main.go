@@ -57,9 +57,9 @@ func run(args []string) error {
 	flags.StringVar(&c.certificate, "tls-certificate", "", "PEM `file`; without it, serve HTTP, on loopback only")
 	flags.StringVar(&c.key, "tls-key", "", "PEM `file` of the certificate's key")
 	flags.StringVar(&c.site, "tls-site", "",
-		"serve with the certificate of this `domain`, a site hosted here, which is ordered and renewed by itself")
-	flags.StringVar(&c.resolver, "resolver", "", "`address` (host:port) of the resolver through which the world's "+
-		"name service is asked; the machine's own at first")
+		"serve with the certificate of this `domain`, a site hosted here, which is ordered and renewed automatically")
+	flags.StringVar(&c.resolver, "resolver", "", "`address` (host:port) of the resolver through which "+
+		"public DNS is asked; the machine's own at first")
 	flags.Func("proxy", "`network` of a reverse proxy in front, whose X-Forwarded-For is believed and which speaks "+
 		"HTTPS to people; may be repeated", func(text string) error {
 		network, err := netip.ParsePrefix(text)

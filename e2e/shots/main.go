@@ -48,7 +48,7 @@ var before = map[string][]browser.Action{
 		browser.Script(`document.querySelector('#limit-domains').select()`),
 		chromedp.SendKeys(chromedp.CSS("#limit-domains"), "0"),
 		browser.Click("button", "Preview the change"), browser.Shows(".preview")},
-	"zone-check": {browser.Click("button", "Check the world"), browser.Shows(".world table")},
+	"zone-check": {browser.Click("button", "Check public DNS"), browser.Shows("section.public table")},
 }
 
 func run() error {

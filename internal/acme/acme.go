@@ -335,7 +335,7 @@ type Proof struct {
 type Challenge struct {
 	URL, Kind, Status string
 	// Token is part of the path at which the challenge is met over HTTP, and Value what is answered
-	// there; for name service, Value is the text of the record.
+	// there; for DNS, Value is the text of the record.
 	Token, Value string
 }
 

@@ -55,7 +55,7 @@ const ProblemBase = "/api/v1/problems/"
 type Server struct {
 	Label     string     `json:"label"`
 	Address   string     `json:"address" doc:"Host and port of its agent."`
-	Addresses []string   `json:"addresses" doc:"Where the world reaches its sites and its name service."`
+	Addresses []string   `json:"addresses" doc:"Its public addresses, of its sites and of its DNS."`
 	Roles     []string   `json:"roles" doc:"What it serves."`
 	Open      bool       `json:"open" doc:"Whether it takes new accounts."`
 	State     string     `json:"state" enum:"joining,joined"`
@@ -97,13 +97,13 @@ type NewServer struct {
 	Roles   []string `json:"roles" minItems:"1" maxItems:"4" doc:"web, mail, database, dns."`
 	Closed  bool     `json:"closed,omitempty" doc:"True if it takes no new accounts at first."`
 	// Addresses are for servers whose agent is reached elsewhere than their sites.
-	Addresses []string `json:"addresses,omitempty" maxItems:"16" doc:"IPv4 and IPv6 addresses at which the world reaches it; that of the agent at first."`
+	Addresses []string `json:"addresses,omitempty" maxItems:"16" doc:"Its public IPv4 and IPv6 addresses; that of the agent at first."`
 }
 
 // ServerChange changes a server; what is absent stays.
 type ServerChange struct {
 	Open      *bool     `json:"open,omitempty" doc:"Whether it takes new accounts."`
-	Addresses *[]string `json:"addresses,omitempty" maxItems:"16" doc:"IPv4 and IPv6 addresses at which the world reaches it; none takes that of the agent. Zones that lead there follow."`
+	Addresses *[]string `json:"addresses,omitempty" maxItems:"16" doc:"Its public IPv4 and IPv6 addresses; none takes that of the agent. Zones that lead there follow."`
 }
 
 // Joining is a server that has been added and waits for its agent.

@@ -101,7 +101,7 @@ type SiteCertificate struct {
 	Problem      string               `json:"problem,omitempty" doc:"The reason of the last failure."`
 	Operation    int64                `json:"operation,omitempty" doc:"The order that is on its way."`
 	Records      []ChallengeRecord    `json:"records" doc:"What somebody has to enter by hand for the order that is on its way."`
-	Aliases      []ChallengeAlias     `json:"aliases" doc:"Where name service is elsewhere: entered there once, they prove the names for good."`
+	Aliases      []ChallengeAlias     `json:"aliases" doc:"Where DNS is hosted elsewhere: entered there once, they prove the names for good."`
 	Requests     []SigningRequest     `json:"requests" doc:"Signing requests that wait for their certificates."`
 	Earlier      []EarlierCertificate `json:"earlier" doc:"Certificates that the site had, the newest first."`
 	Version      int64                `json:"version"`
@@ -203,7 +203,7 @@ type CertificateOrder struct {
 
 // CertificateChange changes how a site comes by its certificate. What is not in it stays.
 type CertificateChange struct {
-	Mode      string    `json:"mode,omitempty" enum:"automatic,self-signed" doc:"Have it come by itself, or do without an authority's."`
+	Mode      string    `json:"mode,omitempty" enum:"automatic,self-signed" doc:"Order it automatically, or do without an authority's."`
 	Names     *[]string `json:"names,omitempty" maxItems:"10" doc:"The domain, www before it, *. before it; none takes all that would pass."`
 	KeyType   *string   `json:"key_type,omitempty" doc:"ecdsa-p256, ecdsa-p384, rsa-2048, rsa-3072 or rsa-4096; counts from the next certificate on."`
 	PinKey    *bool     `json:"pin_key,omitempty" doc:"Keep the key at each renewal, for those who have published it."`

@@ -266,7 +266,7 @@ type Settings struct {
 	Title          string   `json:"title" doc:"What the installation is called."`
 	Console        string   `json:"console" doc:"Where people reach the console, such as https://console.ternisland.example."`
 	NameServers    []string `json:"name_servers" doc:"To be entered at registrars."`
-	ChallengeZone  string   `json:"challenge_zone,omitempty" doc:"A name in a zone of ours: domains whose name service is elsewhere lead the names of challenges below it, once and for good."`
+	ChallengeZone  string   `json:"challenge_zone,omitempty" doc:"A name in a zone of ours: domains whose DNS is hosted elsewhere lead the names of challenges below it, once and for good."`
 	SecondFactor   []string `json:"second_factor" doc:"The roles that must have a second factor."`
 	SessionMinutes int      `json:"session_minutes" doc:"How long a session lasts without use."`
 	MailServer     string   `json:"mail_server" doc:"Host and port of the server that takes mail; empty sends none."`

@@ -105,7 +105,7 @@ type Exception struct {
 	Reason  string     `json:"reason"`
 	Author  string     `json:"author" doc:"Who set it."`
 	SetAt   time.Time  `json:"set_at"`
-	EndsAt  *time.Time `json:"ends_at" doc:"When the plan's value returns by itself; null is never."`
+	EndsAt  *time.Time `json:"ends_at" doc:"When the plan's value returns; null is never."`
 }
 
 // NewException sets a limit or a feature by hand; one that is there already is replaced.
@@ -115,7 +115,7 @@ type NewException struct {
 	Feature string      `json:"feature,omitempty" maxLength:"40"`
 	On      *bool       `json:"on,omitempty" doc:"Whether the feature is on."`
 	Reason  string      `json:"reason" minLength:"1" maxLength:"500" doc:"Why; whoever looks at the account, the customer too, can read it."`
-	EndsAt  *time.Time  `json:"ends_at,omitempty" doc:"When the plan's value returns by itself; absent is never."`
+	EndsAt  *time.Time  `json:"ends_at,omitempty" doc:"When the plan's value returns; absent is never."`
 }
 
 // GivenAmount is an amount that may be left out, in which null is unlimited.
@@ -317,7 +317,7 @@ type Handover struct {
 	Footer      string          `json:"footer,omitempty"`
 	Domains     []string        `json:"domains" doc:"As people read them; the main one first."`
 	Addresses   []string        `json:"addresses" doc:"Addresses of the server, for address records elsewhere."`
-	NameServers []string        `json:"name_servers" doc:"To be entered at the registrar; empty where name service is elsewhere."`
+	NameServers []string        `json:"name_servers" doc:"To be entered at the registrar; empty where DNS is hosted elsewhere."`
 	Console     string          `json:"console" doc:"Where to sign in."`
 	People      []string        `json:"people" doc:"Sign-in names for the console."`
 	Plan        string          `json:"plan"`

@@ -175,18 +175,18 @@ type TemplateChanged struct {
 
 // Trace tells what answers for a name.
 type Trace struct {
-	Name    string         `json:"name" doc:"In A-labels."`
-	Unicode string         `json:"unicode"`
-	Rule    string         `json:"rule" doc:"Why, in words."`
-	Site    *Domain        `json:"site,omitempty" doc:"What answers, if it is yours to see."`
-	Account string         `json:"account,omitempty" doc:"Its account's sign-in name."`
-	Server  string         `json:"server,omitempty" doc:"Label of its server."`
-	Ours    []string       `json:"ours" doc:"Addresses of that server."`
-	World   []TraceAddress `json:"world" doc:"Addresses that the name service gives to the world."`
-	Failed  string         `json:"failed,omitempty" doc:"Why the name service was of no help, if so."`
-	Asked   []TraceAnswer  `json:"asked" doc:"What the server answers under the name, asked just now."`
-	Verdict string         `json:"verdict" doc:"What it comes to, in one sentence."`
-	Right   bool           `json:"right" doc:"Whether visitors get there what is meant to be served."`
+	Name      string         `json:"name" doc:"In A-labels."`
+	Unicode   string         `json:"unicode"`
+	Rule      string         `json:"rule" doc:"Why, in words."`
+	Site      *Domain        `json:"site,omitempty" doc:"What answers, if it is yours to see."`
+	Account   string         `json:"account,omitempty" doc:"Its account's sign-in name."`
+	Server    string         `json:"server,omitempty" doc:"Label of its server."`
+	Ours      []string       `json:"ours" doc:"Addresses of that server."`
+	PublicDNS []TraceAddress `json:"public_dns" doc:"Addresses that public DNS gives for the name."`
+	Failed    string         `json:"failed,omitempty" doc:"Why DNS could not be asked, if so."`
+	Asked     []TraceAnswer  `json:"asked" doc:"What the server answers under the name, asked just now."`
+	Verdict   string         `json:"verdict" doc:"What it comes to, in one sentence."`
+	Right     bool           `json:"right" doc:"Whether visitors get there what is meant to be served."`
 }
 
 // TraceAddress is one address of a name.

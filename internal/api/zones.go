@@ -1,15 +1,15 @@
 package api
 
-// Zone is the part of the world's name service that belongs to one
+// Zone is the part of public DNS that belongs to one
 // domain of an account, with the names below it.
 type Zone struct {
 	Name        string   `json:"name" doc:"In A-labels."`
 	Unicode     string   `json:"unicode" doc:"As people read it."`
 	Account     string   `json:"account" doc:"Sign-in name of the account."`
 	AccountID   int64    `json:"account_id"`
-	NameService string   `json:"name_service" enum:"here,elsewhere" doc:"Whether our name servers answer for it."`
+	Hosted      string   `json:"hosted" enum:"here,elsewhere" doc:"Whether our name servers answer for it."`
 	DNSSEC      bool     `json:"dnssec" doc:"Whether it is signed (RFC 4033)."`
-	NameServers []string `json:"name_servers" doc:"Names of our name servers, for the registrar, where the name service is here."`
+	NameServers []string `json:"name_servers" doc:"Names of our name servers, for the registrar, where DNS is hosted here."`
 	Own         int64    `json:"own" doc:"How many records people have added."`
 	Version     int64    `json:"version" doc:"Counts changes; the ETag."`
 }
@@ -23,8 +23,8 @@ type ZonePage struct {
 // ZoneDetail is a zone with its records.
 type ZoneDetail struct {
 	Zone
-	Records []ZoneRecord `json:"records" doc:"Derived and own ones, in the order in which people read them. Where the name service is elsewhere, those to be entered there."`
-	Why     string       `json:"why,omitempty" doc:"Why the name service cannot be here, if so."`
+	Records []ZoneRecord `json:"records" doc:"Derived and own ones, in the order in which people read them. Where DNS is hosted elsewhere, those to be entered there."`
+	Why     string       `json:"why,omitempty" doc:"Why its DNS cannot be hosted here, if so."`
 }
 
 // ZoneRecord is one record of a zone.
@@ -57,8 +57,8 @@ type RecordChange struct {
 
 // ZoneChange changes a zone; what is absent stays.
 type ZoneChange struct {
-	NameService string `json:"name_service,omitempty" enum:"here,elsewhere" doc:"Whether our name servers are to answer for it."`
-	DNSSEC      *bool  `json:"dnssec,omitempty" doc:"Whether it is to be signed. It stays signed as long as the parent zone has a DS record for it."`
+	Hosted string `json:"hosted,omitempty" enum:"here,elsewhere" doc:"Whether our name servers are to answer for it."`
+	DNSSEC *bool  `json:"dnssec,omitempty" doc:"Whether it is to be signed. It stays signed as long as the parent zone has a DS record for it."`
 }
 
 // ZoneReset takes own records away that stand in the place of derived ones.
@@ -83,7 +83,7 @@ type ZoneChanged struct {
 	Version     int64       `json:"version"`
 }
 
-// ZoneCheck tells how the world sees a zone.
+// ZoneCheck tells what public DNS shows of a zone.
 type ZoneCheck struct {
 	Zone     string        `json:"zone"`
 	Verdict  string        `json:"verdict" doc:"What it comes to, in one sentence."`
@@ -97,7 +97,7 @@ type ZoneCheck struct {
 // ZoneParent is what the parent zone says about a zone.
 type ZoneParent struct {
 	Seen   []string `json:"seen" doc:"Names of the name servers to which it delegates."`
-	Wanted []string `json:"wanted" doc:"Those to which it should, where the name service is here."`
+	Wanted []string `json:"wanted" doc:"Those to which it should, where DNS is hosted here."`
 	DS     []string `json:"ds" doc:"DS records, in presentation form."`
 	Failed string   `json:"failed,omitempty" doc:"Why nothing could be asked, if so."`
 }
@@ -110,7 +110,7 @@ type ZoneServer struct {
 	Failed  string `json:"failed,omitempty" doc:"Why it does not answer for the zone, if so."`
 }
 
-// ZoneSet is a set of records of one name and type as the world sees it.
+// ZoneSet is a set of records of one name and type as public DNS has it.
 type ZoneSet struct {
 	Name   string   `json:"name" doc:"Relative to the zone."`
 	Type   string   `json:"type"`

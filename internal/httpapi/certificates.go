@@ -158,7 +158,7 @@ func (a *API) certificateRoutes() {
 		summary: "Install a certificate that an authority has given you", permission: rights.CertificatesChange,
 		tag: tag, status: http.StatusAccepted,
 		description: "The chain is ordered, and completed with certificates of authorities that are known. The key " +
-			"is found by itself where the signing request was made here."},
+			"is found automatically where the signing request was made here."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			DomainPath
 			Previewable

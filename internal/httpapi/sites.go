@@ -38,7 +38,7 @@ func (a *API) siteRoutes() {
 	const tag = "Domains and sites"
 	registerChange(a, route{id: "add-domain", method: http.MethodPost, path: "/accounts/{account}/domains",
 		summary: "Add a domain", permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
-		description: "Served as a site of its own, a mirror, a redirect, or by the name service alone. A name below " +
+		description: "Served as a site of its own, a mirror, a redirect, or in DNS alone (dns-only). A name below " +
 			"one of the account's own domains counts as a subdomain."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			AccountPath
@@ -159,7 +159,7 @@ func (a *API) siteRoutes() {
 	register(a, route{id: "trace-name", method: http.MethodGet, path: "/trace", summary: "Trace a name",
 		permission: rights.AccountsRead, tag: tag,
 		description: "Tells which server and site would answer, by which rule, what the server answers just now, and " +
-			"where the world's name service leads."},
+			"where public DNS leads."},
 		func(ctx context.Context, in *struct {
 			Name string `query:"name" required:"true" maxLength:"2048" doc:"As typed, with or without www."`
 		}) (*struct{ Body api.Trace }, error) {

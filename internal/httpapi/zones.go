@@ -22,22 +22,22 @@ type RecordPath struct {
 }
 
 func (a *API) zoneRoutes() {
-	const tag = "Name service"
+	const tag = "DNS"
 	register(a, route{id: "list-zones", method: http.MethodGet, path: "/zones", summary: "List zones",
 		permission: rights.AccountsRead, tag: tag},
 		func(ctx context.Context, in *struct {
 			Page
-			Search      string `query:"search" maxLength:"300" doc:"Part of the name."`
-			Account     string `query:"account" maxLength:"300" doc:"Only those of one account."`
-			NameService string `query:"name_service" enum:"here,elsewhere"`
+			Search  string `query:"search" maxLength:"300" doc:"Part of the name."`
+			Account string `query:"account" maxLength:"300" doc:"Only those of one account."`
+			Hosted  string `query:"hosted" enum:"here,elsewhere"`
 		}) (*struct{ Body api.ZonePage }, error) {
 			page, err := a.service.DNS.ZoneList(ctx, actor(ctx), dns.ZoneFilter{Account: in.Account, Search: in.Search,
-				NameService: in.NameService}, in.Cursor, in.Limit)
+				Hosted: in.Hosted}, in.Cursor, in.Limit)
 			return &struct{ Body api.ZonePage }{page}, err
 		})
 	register(a, route{id: "show-zone", method: http.MethodGet, path: "/zones/{zone}",
 		summary: "Show a zone with its records", permission: rights.AccountsRead, tag: tag,
-		description: "Where the name service is elsewhere, the derived records are those to be entered there."},
+		description: "Where DNS is hosted elsewhere, the derived records are those to be entered there."},
 		func(ctx context.Context, in *ZonePath) (*struct {
 			ETag string `header:"ETag"`
 			Body api.ZoneDetail
@@ -49,7 +49,7 @@ func (a *API) zoneRoutes() {
 			}{etag(z.Version), z}, err
 		})
 	registerChange(a, route{id: "change-zone", method: http.MethodPatch, path: "/zones/{zone}",
-		summary: "Change where the name service of a zone is, and whether it is signed", permission: rights.ZonesChange,
+		summary: "Change where a zone's DNS is hosted, and whether it is signed", permission: rights.ZonesChange,
 		tag: tag, status: http.StatusAccepted},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ZonePath
@@ -142,7 +142,7 @@ func (a *API) zoneRoutes() {
 			}{"text/dns; charset=us-ascii", []byte(text)}, err
 		})
 	register(a, route{id: "check-zone", method: http.MethodGet, path: "/zones/{zone}/check",
-		summary: "Check how the world sees a zone", permission: rights.AccountsRead, tag: tag,
+		summary: "Check what public DNS shows of a zone", permission: rights.AccountsRead, tag: tag,
 		description: "Asks the parent, every authoritative server it leads to, and the resolver, just now."},
 		func(ctx context.Context, in *ZonePath) (*struct{ Body api.ZoneCheck }, error) {
 			check, err := a.service.DNS.CheckZone(ctx, actor(ctx), in.Zone)

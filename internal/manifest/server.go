@@ -12,14 +12,14 @@ import (
 
 // Server is what one server holds for the installation as a whole, beside its accounts.
 type Server struct {
-	// NameService is set on servers with the role dns.
-	NameService *NameService `json:"name_service,omitempty"`
+	// DNS is set on servers with the role dns.
+	DNS *DNSServer `json:"dns,omitempty"`
 }
 
-// NameService is a name server's place among the others: one primary, which has the zones from the
+// DNSServer is a name server's place among the others: one primary, which has the zones from the
 // manifests of accounts and signs them, and secondaries, which learn from its catalog zone (RFC
 // 9432) what there is and transfer it, signed with a common key (RFC 8945).
-type NameService struct {
+type DNSServer struct {
 	// Primary says that this is the primary.
 	Primary bool `json:"primary,omitempty"`
 	// Peers are the secondaries, for the primary; and the primary, for a secondary.
@@ -46,25 +46,25 @@ func (s Server) Digest() string {
 
 // Validate refuses a manifest that must not reach a server's files.
 func (s Server) Validate() error {
-	if s.NameService == nil {
+	if s.DNS == nil {
 		return nil
 	}
 	var errs []error
-	if key, err := base64.StdEncoding.DecodeString(s.NameService.Key); err != nil || len(key) != 32 {
-		errs = append(errs, errors.New("name_service.key must be 32 octets in base 64"))
+	if key, err := base64.StdEncoding.DecodeString(s.DNS.Key); err != nil || len(key) != 32 {
+		errs = append(errs, errors.New("dns.key must be 32 octets in base 64"))
 	}
-	for _, p := range s.NameService.Peers {
+	for _, p := range s.DNS.Peers {
 		if !label.MatchString(p.Label) || len(p.Addresses) == 0 {
-			errs = append(errs, fmt.Errorf("name_service: the peer %q has no good label or no address", p.Label))
+			errs = append(errs, fmt.Errorf("dns: the peer %q has no good label or no address", p.Label))
 		}
 		for _, a := range p.Addresses {
 			if !a.IsValid() || a.Zone() != "" {
-				errs = append(errs, fmt.Errorf("name_service: %s is no address of %s", a, p.Label))
+				errs = append(errs, fmt.Errorf("dns: %s is no address of %s", a, p.Label))
 			}
 		}
 	}
-	if !s.NameService.Primary && len(s.NameService.Peers) != 1 {
-		errs = append(errs, errors.New("name_service: a secondary has one primary"))
+	if !s.DNS.Primary && len(s.DNS.Peers) != 1 {
+		errs = append(errs, errors.New("dns: a secondary has one primary"))
 	}
 	return errors.Join(errs...)
 }

@@ -8,7 +8,7 @@ import (
 	"victualler/internal/hosting/zones"
 )
 
-// Zone is one zone that the account's name service answers for.
+// Zone is one zone that the account's DNS answers for.
 type Zone struct {
 	// Name is in A-labels, without a dot at its end.
 	Name string `json:"name"`

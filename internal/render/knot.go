@@ -31,7 +31,7 @@ const member = `    storage: "/var/lib/knot"
 // KnotBase renders what all zones share: the server's place among the
 // name servers. Without one, Knot is left alone.
 func KnotBase(s manifest.Server, own Server) []File {
-	ns := s.NameService
+	ns := s.DNS
 	if ns == nil {
 		return nil
 	}

@@ -1,4 +1,4 @@
-// Package resolve asks the world's name service: a resolver, the authoritative servers to which it
+// Package resolve asks public DNS: a resolver, the authoritative servers to which it
 // leads, and for whole zones.
 package resolve
 

@@ -73,7 +73,7 @@ export interface paths {
         put?: never;
         /**
          * Add a domain
-         * @description Served as a site of its own, a mirror, a redirect, or by the name service alone. A name below one of the account's own domains counts as a subdomain.
+         * @description Served as a site of its own, a mirror, a redirect, or in DNS alone (dns-only). A name below one of the account's own domains counts as a subdomain.
          */
         post: operations["add-domain"];
         delete?: never;
@@ -153,7 +153,7 @@ export interface paths {
         put?: never;
         /**
          * Install a certificate that an authority has given you
-         * @description The chain is ordered, and completed with certificates of authorities that are known. The key is found by itself where the signing request was made here.
+         * @description The chain is ordered, and completed with certificates of authorities that are known. The key is found automatically where the signing request was made here.
          */
         post: operations["install-certificate"];
         delete?: never;
@@ -1743,7 +1743,7 @@ export interface paths {
         };
         /**
          * Trace a name
-         * @description Tells which server and site would answer, by which rule, what the server answers just now, and where the world's name service leads.
+         * @description Tells which server and site would answer, by which rule, what the server answers just now, and where public DNS leads.
          */
         get: operations["trace-name"];
         put?: never;
@@ -1780,7 +1780,7 @@ export interface paths {
         };
         /**
          * Show a zone with its records
-         * @description Where the name service is elsewhere, the derived records are those to be entered there.
+         * @description Where DNS is hosted elsewhere, the derived records are those to be entered there.
          */
         get: operations["show-zone"];
         put?: never;
@@ -1788,7 +1788,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** Change where the name service of a zone is, and whether it is signed */
+        /** Change where a zone's DNS is hosted, and whether it is signed */
         patch: operations["change-zone"];
         trace?: never;
     };
@@ -1800,7 +1800,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Check how the world sees a zone
+         * Check what public DNS shows of a zone
          * @description Asks the parent, every authoritative server it leads to, and the resolver, just now.
          */
         get: operations["check-zone"];
@@ -2235,7 +2235,7 @@ export interface components {
             /** @description ecdsa-p256, ecdsa-p384, rsa-2048, rsa-3072 or rsa-4096; counts from the next certificate on. */
             key_type?: string;
             /**
-             * @description Have it come by itself, or do without an authority's.
+             * @description Order it automatically, or do without an authority's.
              * @enum {string}
              */
             mode?: "automatic" | "self-signed";
@@ -2644,7 +2644,7 @@ export interface components {
             author: string;
             /**
              * Format: date-time
-             * @description When the plan's value returns by itself; null is never.
+             * @description When the plan's value returns; null is never.
              */
             ends_at: string | null;
             /** @description The feature, if it is one. */
@@ -2727,7 +2727,7 @@ export interface components {
             language: "en" | "de";
             /** @description The limits that people ask for first. */
             limits: components["schemas"]["HandoverLimit"][];
-            /** @description To be entered at the registrar; empty where name service is elsewhere. */
+            /** @description To be entered at the registrar; empty where DNS is hosted elsewhere. */
             name_servers: string[];
             /** @description Sign-in names for the console. */
             people: string[];
@@ -3038,7 +3038,7 @@ export interface components {
             amount?: number | null;
             /**
              * Format: date-time
-             * @description When the plan's value returns by itself; absent is never.
+             * @description When the plan's value returns; absent is never.
              */
             ends_at?: string;
             feature?: string;
@@ -3388,7 +3388,7 @@ export interface components {
         NewServer: {
             /** @description Host name or address of the server, with :PORT if its agent does not listen on 7677. */
             address: string;
-            /** @description IPv4 and IPv6 addresses at which the world reaches it; that of the agent at first. */
+            /** @description Its public IPv4 and IPv6 addresses; that of the agent at first. */
             addresses?: string[];
             /** @description True if it takes no new accounts at first. */
             closed?: boolean;
@@ -4327,7 +4327,7 @@ export interface components {
             accounts: number;
             /** @description Host and port of its agent. */
             address: string;
-            /** @description Where the world reaches its sites and its name service. */
+            /** @description Its public addresses, of its sites and of its DNS. */
             addresses: string[];
             /**
              * Format: int64
@@ -4367,7 +4367,7 @@ export interface components {
             version: number;
         };
         ServerChange: {
-            /** @description IPv4 and IPv6 addresses at which the world reaches it; none takes that of the agent. Zones that lead there follow. */
+            /** @description Its public IPv4 and IPv6 addresses; none takes that of the agent. Zones that lead there follow. */
             addresses?: string[];
             /** @description Whether it takes new accounts. */
             open?: boolean;
@@ -4451,7 +4451,7 @@ export interface components {
             settings: components["schemas"]["SettingInfo"][];
         };
         Settings: {
-            /** @description A name in a zone of ours: domains whose name service is elsewhere lead the names of challenges below it, once and for good. */
+            /** @description A name in a zone of ours: domains whose DNS is hosted elsewhere lead the names of challenges below it, once and for good. */
             challenge_zone?: string;
             /** @description Where people reach the console, such as https://console.ternisland.example. */
             console: string;
@@ -4585,7 +4585,7 @@ export interface components {
             subject?: string;
         };
         SiteCertificate: {
-            /** @description Where name service is elsewhere: entered there once, they prove the names for good. */
+            /** @description Where DNS is hosted elsewhere: entered there once, they prove the names for good. */
             aliases: components["schemas"]["ChallengeAlias"][];
             /** @description Asked for the next one. */
             authority?: string;
@@ -4790,12 +4790,14 @@ export interface components {
             account?: string;
             /** @description What the server answers under the name, asked just now. */
             asked: components["schemas"]["TraceAnswer"][];
-            /** @description Why the name service was of no help, if so. */
+            /** @description Why DNS could not be asked, if so. */
             failed?: string;
             /** @description In A-labels. */
             name: string;
             /** @description Addresses of that server. */
             ours: string[];
+            /** @description Addresses that public DNS gives for the name. */
+            public_dns: components["schemas"]["TraceAddress"][];
             /** @description Whether visitors get there what is meant to be served. */
             right: boolean;
             /** @description Why, in words. */
@@ -4807,8 +4809,6 @@ export interface components {
             unicode: string;
             /** @description What it comes to, in one sentence. */
             verdict: string;
-            /** @description Addresses that the name service gives to the world. */
-            world: components["schemas"]["TraceAddress"][];
         };
         TraceAddress: {
             address: string;
@@ -4841,15 +4841,15 @@ export interface components {
             account_id: number;
             /** @description Whether it is signed (RFC 4033). */
             dnssec: boolean;
-            /** @description In A-labels. */
-            name: string;
-            /** @description Names of our name servers, for the registrar, where the name service is here. */
-            name_servers: string[];
             /**
              * @description Whether our name servers answer for it.
              * @enum {string}
              */
-            name_service: "here" | "elsewhere";
+            hosted: "here" | "elsewhere";
+            /** @description In A-labels. */
+            name: string;
+            /** @description Names of our name servers, for the registrar, where DNS is hosted here. */
+            name_servers: string[];
             /**
              * Format: int64
              * @description How many records people have added.
@@ -4870,7 +4870,7 @@ export interface components {
              * @description Whether our name servers are to answer for it.
              * @enum {string}
              */
-            name_service?: "here" | "elsewhere";
+            hosted?: "here" | "elsewhere";
         };
         ZoneChanged: {
             /**
@@ -4912,21 +4912,21 @@ export interface components {
             account_id: number;
             /** @description Whether it is signed (RFC 4033). */
             dnssec: boolean;
-            /** @description In A-labels. */
-            name: string;
-            /** @description Names of our name servers, for the registrar, where the name service is here. */
-            name_servers: string[];
             /**
              * @description Whether our name servers answer for it.
              * @enum {string}
              */
-            name_service: "here" | "elsewhere";
+            hosted: "here" | "elsewhere";
+            /** @description In A-labels. */
+            name: string;
+            /** @description Names of our name servers, for the registrar, where DNS is hosted here. */
+            name_servers: string[];
             /**
              * Format: int64
              * @description How many records people have added.
              */
             own: number;
-            /** @description Derived and own ones, in the order in which people read them. Where the name service is elsewhere, those to be entered there. */
+            /** @description Derived and own ones, in the order in which people read them. Where DNS is hosted elsewhere, those to be entered there. */
             records: components["schemas"]["ZoneRecord"][];
             /** @description As people read it. */
             unicode: string;
@@ -4935,7 +4935,7 @@ export interface components {
              * @description Counts changes; the ETag.
              */
             version: number;
-            /** @description Why the name service cannot be here, if so. */
+            /** @description Why its DNS cannot be hosted here, if so. */
             why?: string;
         };
         ZoneImport: {
@@ -4972,7 +4972,7 @@ export interface components {
             failed?: string;
             /** @description Names of the name servers to which it delegates. */
             seen: string[];
-            /** @description Those to which it should, where the name service is here. */
+            /** @description Those to which it should, where DNS is hosted here. */
             wanted: string[];
         };
         ZoneProblem: {
@@ -13751,7 +13751,7 @@ export interface operations {
                 search?: string;
                 /** @description Only those of one account. */
                 account?: string;
-                name_service?: "here" | "elsewhere";
+                hosted?: "here" | "elsewhere";
             };
             header?: never;
             path?: never;

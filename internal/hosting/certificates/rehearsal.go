@@ -53,8 +53,8 @@ func unknown(code, says, do string) Verdict {
 	return Verdict{Result: Unknown, Code: code, Reason: says, Do: do}
 }
 
-// Choose chooses between what was seen of a name for a proof over HTTP and for one by name service.
-// A name that does not lead here is proved by name service only if somebody wants it to be: most of
+// Choose chooses between what was seen of a name for a proof over HTTP and for one by DNS.
+// A name that does not lead here is proved by DNS only if somebody wants it to be: most of
 // the time it is meant to be served elsewhere.
 func Choose(overHTTP, byRecord Verdict, wanted bool) Verdict {
 	away := overHTTP.Code == CodeElsewhere || overHTTP.Code == CodeNoAddress
@@ -90,7 +90,7 @@ func Public(a netip.Addr) bool {
 // The codes of verdicts.
 const (
 	CodeDNSSEC      = "dnssec"      // validating resolvers refuse what the zone says
-	CodeLookup      = "lookup"      // the name service did not answer
+	CodeLookup      = "lookup"      // DNS did not answer
 	CodeNoAddress   = "no-address"  // neither an A nor an AAAA record
 	CodeElsewhere   = "elsewhere"   // an address leads to a server that does not answer for us
 	CodeCAA         = "caa"         // CAA records forbid it
@@ -136,7 +136,7 @@ type Observation struct {
 	Addresses []netip.Addr
 	Failed    string
 	Bogus     bool
-	// Own are the addresses under which the world reaches our servers.
+	// Own are the public addresses of our servers.
 	Own []netip.Addr
 	// CAA are the records that count for the name, and CAAAt where they were found, climbing up;
 	// CAAFailed says that a question for them was not answered.
@@ -304,7 +304,7 @@ func (l Observation) judgeFetch(f Fetch) Verdict {
 		"see which file of the web server answers for /.well-known/acme-challenge/")
 }
 
-// ChallengeName is where a name is proved in name service (RFC 8555, section 8.4).
+// ChallengeName is where a name is proved in DNS (RFC 8555, section 8.4).
 func ChallengeName(name string) string { return "_acme-challenge." + strings.TrimPrefix(name, "*.") }
 
 func (l Observation) judgeRecords() Verdict {
@@ -322,7 +322,7 @@ func (l Observation) judgeRecords() Verdict {
 	}
 	if !l.ZoneHosted && !byAlias {
 		at := ChallengeName(l.Name)
-		says := fmt.Sprintf("the name service of %s is elsewhere, and %s does not lead to us", l.base(), at)
+		says := fmt.Sprintf("the DNS of %s is hosted elsewhere, and %s does not lead to us", l.base(), at)
 		if l.Alias != "" {
 			says = fmt.Sprintf("%s leads to %s, which is not the name that was given for it", at, l.Alias)
 		}

@@ -147,7 +147,7 @@ func ParseDomain(typed string) (Domain, []string, error) {
 		corrections = append(corrections, "written in lower case")
 	}
 	if international := ascii != strings.ToLower(name); international {
-		corrections = append(corrections, "the name service will know it as "+ascii)
+		corrections = append(corrections, "in DNS it is "+ascii)
 	}
 	if rest, found := strings.CutPrefix(ascii, "www."); found && strings.Contains(rest, ".") {
 		ascii = rest

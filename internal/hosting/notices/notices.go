@@ -128,10 +128,10 @@ func (h Sheet) Text(language string) string {
 		b.WriteString(in(language, "Enter these name servers at your registrar:\n",
 			"Diese Nameserver beim Registrar eintragen:\n"))
 		line(in(language, "Name servers:", "Nameserver:"), h.NameServers...)
-		b.WriteString(in(language, "Or, if name service stays where it is, these addresses:\n",
+		b.WriteString(in(language, "Or, if your DNS stays where it is, these addresses:\n",
 			"Oder, wenn der Namensdienst bleibt, wo er ist, diese Adressen:\n"))
 	} else {
-		b.WriteString(in(language, "Enter these addresses where your name service is:\n",
+		b.WriteString(in(language, "Enter these addresses where your DNS is hosted:\n",
 			"Diese Adressen beim Namensdienst eintragen:\n"))
 	}
 	for _, address := range h.Addresses {

@@ -29,7 +29,7 @@ type Exception struct {
 	// Author is who set it, Reason why, At when.
 	Author, Reason string
 	At             time.Time
-	// EndsAt is when the value of the terms returns by itself; nil is never.
+	// EndsAt is when the value of the terms returns; nil is never.
 	EndsAt *time.Time
 }
 

@@ -105,7 +105,7 @@ var table = []entry{
 	{AccountsRepair, false, true, false, true, false, "have accounts made right on their servers"},
 	{ExceptionsChange, false, true, false, true, false, "set exceptions"},
 	{DomainsChange, false, true, false, true, true, "add, change and remove domains and sites"},
-	{ZonesChange, false, true, false, true, true, "change the name service of zones, and their records"},
+	{ZonesChange, false, true, false, true, true, "change where the DNS of zones is hosted, and their records"},
 	{LoginsChange, false, true, false, true, true, "add, change and remove sign-ins for file transfer"},
 	{CertificatesChange, false, true, false, true, true, "order and change certificates of sites"},
 	{AuthoritiesRead, true, true, false, false, false, "see the authorities that issue certificates"},

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// State is how a set of records is found in the world.
+// State is how a set of records is found in public DNS.
 type State string
 
 // The states.

@@ -1,4 +1,4 @@
-// Package zones decides about name service: which records can be, what they mean together, and how
+// Package zones decides about DNS: which records can be, what they mean together, and how
 // a zone is written down (RFC 1035).
 package zones
 

@@ -25,7 +25,7 @@ import (
 	"victualler/internal/lab"
 	"victualler/internal/resolve"
 	"victualler/internal/standins/authority"
-	"victualler/internal/standins/world"
+	"victualler/internal/standins/publicdns"
 )
 
 // Options describe an installation.
@@ -42,9 +42,9 @@ type Options struct {
 	Servers []lab.ServerOptions
 	// Roles are those of servers by their labels; web where there is nothing.
 	Roles map[string][]string
-	// World is where the stand-in for the world's name service is set
+	// PublicDNS is where the stand-in for the public DNS is set
 	// (host and port); empty is a free port of loopback.
-	World string
+	PublicDNS string
 	// Authority is where the stand-in for a certificate authority is
 	// set (host and port); empty is a free port of loopback.
 	Authority string
@@ -61,8 +61,8 @@ type Installation struct {
 	// Operator and Password are those of the first operator.
 	Operator, Password string
 	Lab                *lab.Lab
-	// World stands in for the world's name service. It answers at the lab's gateway.
-	World *world.World
+	// PublicDNS stands in for the public DNS. It answers at the lab's gateway.
+	PublicDNS *publicdns.DNS
 	// Authority stands in for a certificate authority, at the lab's gateway.
 	Authority *authority.Authority
 	Postgres  *lab.Postgres
@@ -103,8 +103,8 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 	if i.Lab, err = lab.New(o.Lab); err != nil {
 		return nil, err
 	}
-	if i.World, err = world.Listen(i.Lab.Gateway(), orFree(o.World)); err != nil {
-		return nil, fmt.Errorf("stand-in for the world's name service: %w", err)
+	if i.PublicDNS, err = publicdns.Listen(i.Lab.Gateway(), orFree(o.PublicDNS)); err != nil {
+		return nil, fmt.Errorf("stand-in for the public DNS: %w", err)
 	}
 	gateway := i.Lab.Gateway().String()
 	var from [][]netip.Addr
@@ -300,8 +300,8 @@ func (i *Installation) Stop() error {
 	if i.Authority != nil {
 		i.Authority.Close()
 	}
-	if i.World != nil {
-		i.World.Close()
+	if i.PublicDNS != nil {
+		i.PublicDNS.Close()
 	}
 	if i.Lab != nil {
 		return i.Lab.Stop()

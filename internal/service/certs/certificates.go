@@ -90,15 +90,15 @@ func (c siteCertificate) namesOr(typed []string) ([]string, error) {
 	return siteNames(c.domain, typed)
 }
 
-// cannotOrder says why nothing can be ordered for the site, whatever the world looks like.
+// cannotOrder says why nothing can be ordered for the site, whatever DNS says.
 func (c siteCertificate) cannotOrder(now time.Time) *refusal.Refusal {
 	name := usecase.Unicode(c.domain.Name)
 	switch {
 	case !dns.ServedByWeb(c.domain):
-		return refusal.New(refusal.WrongState, "%s has no site: it is there for its name service alone", name)
+		return refusal.New(refusal.WrongState, "%s has no site: it is dns-only", name)
 	case c.config.Mode != automatic && !c.lastMoment(now):
 		return refusal.New(refusal.WrongState,
-			"the certificate of %s is %s; have it come by itself first (mode: automatic)", name, c.config.Mode)
+			"the certificate of %s is %s; make it automatic first (mode: automatic)", name, c.config.Mode)
 	case !c.entitlement.Has("certificates"):
 		return c.entitlement.MissingFeature("certificates of an authority need", "certificates")
 	case slices.ContainsFunc(c.names(), func(n string) bool {
@@ -131,7 +131,7 @@ func (c siteCertificate) lastMoment(now time.Time) bool {
 func replacementDue(ends time.Time) time.Time { return ends.Add(-24 * time.Hour) }
 
 // due reports whether there is something to be ordered, as far as that
-// is known without asking the world.
+// is known without asking public DNS.
 func (c siteCertificate) due(now time.Time) bool {
 	return c.renewal(now) || addsNames(c.inUse.Names, c.names())
 }
@@ -204,7 +204,7 @@ func (s *Service) findSite(ctx context.Context, a usecase.Actor, reference, name
 	}
 	c, err := s.loadSiteCertificate(ctx, s.Store.Queries, d.ID)
 	if store.None(err) {
-		return c, refusal.New(refusal.WrongState, "%s has no site: it is there for its name service alone",
+		return c, refusal.New(refusal.WrongState, "%s has no site: it is dns-only",
 			usecase.Unicode(d.Name))
 	}
 	return c, err
@@ -308,7 +308,7 @@ func (s *Service) ChangeCertificate(ctx context.Context, a usecase.Actor, refere
 			p.Mode = in.Mode
 			leave = in.Mode == selfSigned && c.inUse != nil
 			if in.Mode != automatic {
-				if err := s.cancelOrderTx(ctx, tx, c, "the certificate is no longer to come by itself"); err != nil {
+				if err := s.cancelOrderTx(ctx, tx, c, "the certificate is no longer automatic"); err != nil {
 					return none, err
 				}
 			}

@@ -354,7 +354,7 @@ func (w *orderRun) checkRecords(ctx context.Context, list []db.Challenge) error 
 	return errEnteredByHand
 }
 
-// notAccepted are the challenges by name service that the authority was not told of yet.
+// notAccepted are the challenges by DNS that the authority was not told of yet.
 func notAccepted(list []db.Challenge) []db.Challenge {
 	return slices.DeleteFunc(slices.Clone(list), func(c db.Challenge) bool {
 		return c.Kind != certificates.ByDNS || c.Accepted

@@ -42,7 +42,7 @@ type rehearsal struct {
 	site  siteCertificate
 	names []string
 	// chosen says that somebody has chosen the names: they are proved
-	// by name service where they do not lead here.
+	// by DNS where they do not lead here.
 	chosen bool
 	// byHand says that somebody enters the records that prove the names.
 	byHand bool
@@ -109,7 +109,7 @@ type probe struct {
 	probe agentlink.Challenges
 }
 
-// judge asks the world about one name, and says what an authority would do.
+// judge asks public DNS about one name, and says what an authority would do.
 func (s *Service) judge(ctx context.Context, w probe, name string) certificates.Verdict {
 	look := certificates.Observation{Name: name, Own: w.own, ByHand: w.byHand, ExpectedAlias: w.alias}
 	if authority := w.site.authority; authority != nil {
@@ -235,8 +235,8 @@ func (s *Service) checkChallengeName(ctx context.Context, l *certificates.Observ
 		}
 	}
 	for _, z := range w.zones {
-		if (base == z.Row.Name || strings.HasSuffix(base, "."+z.Row.Name)) && z.Row.NameService == dns.HostedHere {
-			// As the world sees it, and not as we would like it: a zone
+		if (base == z.Row.Name || strings.HasSuffix(base, "."+z.Row.Name)) && z.Row.Hosted == dns.HostedHere {
+			// As public DNS has it, and not as we would like it: a zone
 			// can be here and be delegated elsewhere still.
 			l.ZoneHosted = slices.ContainsFunc(servers, func(n nameServer) bool {
 				return slices.Contains(w.nameServers, n.address)
@@ -279,7 +279,7 @@ type nameServer struct {
 }
 
 // authoritative finds the name servers of the zone in which a name
-// lies, as the world does: by delegation.
+// lies, as resolvers do: by delegation.
 func (s *Service) authoritative(ctx context.Context, name string) []nameServer {
 	for at := name; strings.Contains(at, "."); {
 		if d, err := s.Resolver.Delegation(ctx, at); err == nil && len(d.Servers) > 0 {

@@ -93,7 +93,7 @@ func (s *Service) toRevoke(ctx context.Context, c siteCertificate, serial string
 	switch {
 	case row.AuthorityID == nil:
 		return row, refusal.New(refusal.WrongState, "this certificate was brought: have its authority revoke it "+
-			"where it was bought, and install another one or have one come by itself (mode: automatic)")
+			"where it was bought, and install another one, or have one ordered (mode: automatic)")
 	case row.State == "revoked":
 		return row, refusal.New(refusal.WrongState, "this certificate is revoked already")
 	}

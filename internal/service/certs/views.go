@@ -187,7 +187,7 @@ func viewEarlier(ctx context.Context, q *db.Queries, c siteCertificate, out *api
 }
 
 // viewAliases tells which records would prove the site's names for
-// good, where its name service is elsewhere.
+// good, where its DNS is hosted elsewhere.
 func viewAliases(ctx context.Context, q *db.Queries, c siteCertificate, out *api.SiteCertificate) error {
 	_, target, err := challengeAlias(ctx, q, c)
 	if err != nil || target == "" {
@@ -195,7 +195,7 @@ func viewAliases(ctx context.Context, q *db.Queries, c siteCertificate, out *api
 	}
 	rows, err := q.ZonesOfAccount(ctx, c.entitlement.Account.ID)
 	if err != nil || slices.ContainsFunc(rows, func(z db.Zone) bool {
-		return z.NameService == dns.HostedHere &&
+		return z.Hosted == dns.HostedHere &&
 			(c.domain.Name == z.Name || strings.HasSuffix(c.domain.Name, "."+z.Name))
 	}) {
 		return err

@@ -50,7 +50,7 @@ func (s *Service) DescribeServer(ctx context.Context, q *db.Queries, server db.S
 		if err != nil {
 			return out, err
 		}
-		out.NameService = &manifest.NameService{Primary: n == 0, Key: key, Peers: []manifest.Peer{}}
+		out.DNS = &manifest.DNSServer{Primary: n == 0, Key: key, Peers: []manifest.Peer{}}
 		peers := list[1:]
 		if n > 0 {
 			peers = list[:1]
@@ -60,7 +60,7 @@ func (s *Service) DescribeServer(ctx context.Context, q *db.Queries, server db.S
 			if peer.Addresses, err = s.innerAddresses(ctx, p); err != nil {
 				return out, err
 			}
-			out.NameService.Peers = append(out.NameService.Peers, peer)
+			out.DNS.Peers = append(out.DNS.Peers, peer)
 		}
 	}
 	return out, nil
@@ -153,7 +153,7 @@ func nameServersFor(ctx context.Context, q *db.Queries, reseller *int64) ([]zone
 	return hosts, nil
 }
 
-// PublicAddresses are those at which the world reaches a server.
+// PublicAddresses are the addresses at which everybody reaches a server.
 func PublicAddresses(server db.Server) []netip.Addr {
 	var list []netip.Addr
 	for _, text := range usecase.AddressesOf(server) {
@@ -235,7 +235,7 @@ func ZonesOfOwner(ctx context.Context, tx store.Tx, a usecase.Actor, reseller *i
 				return nil, err
 			}
 			for _, z := range rows {
-				if z.NameService == HostedHere {
+				if z.Hosted == HostedHere {
 					a.Preview.Effects = append(a.Preview.Effects, api.Effect{Account: account.SignInName,
 						Name: usecase.Unicode(z.Name), Gains: []string{}, Losses: []string{}, Over: []string{},
 						Changes: []string{"other name servers"}})

@@ -21,9 +21,9 @@ func recordWords(r zones.Record) map[string]any {
 
 // checkOwnRecordsAllowed refuses own records where nobody would answer with them.
 func checkOwnRecordsAllowed(ctx context.Context, q *db.Queries, st entitlement.Entitlement, z Zone) error {
-	if z.Row.NameService == HostedElsewhere {
+	if z.Row.Hosted == HostedElsewhere {
 		return refusal.New(refusal.WrongState,
-			"the name service of %s is elsewhere: enter records there, or have it here first",
+			"the DNS of %s is hosted elsewhere: enter records there, or have it here first",
 			usecase.Unicode(z.Row.Name))
 	}
 	if !st.Has("dns") {

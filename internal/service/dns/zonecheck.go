@@ -25,7 +25,7 @@ const (
 	checksAtOnce = 16
 )
 
-// CheckZone asks the world about a zone: the parent, the authoritative
+// CheckZone asks public DNS about a zone: the parent, the authoritative
 // servers to which it leads, and the resolver.
 func (s *Service) CheckZone(ctx context.Context, a usecase.Actor, name string) (api.ZoneCheck, error) {
 	z, _, err := s.loadZone(ctx, a, name)
@@ -39,7 +39,7 @@ func (s *Service) CheckZone(ctx context.Context, a usecase.Actor, name string) (
 	defer cancel()
 	out := api.ZoneCheck{Zone: z.Row.Name, Parent: api.ZoneParent{Seen: []string{}, Wanted: []string{}, DS: []string{}},
 		Servers: []api.ZoneServer{}, Sets: []api.ZoneSet{}, Problems: []api.ZoneProblem{}}
-	if z.Row.NameService == HostedHere {
+	if z.Row.Hosted == HostedHere {
 		out.Parent.Wanted = z.serverNames()
 	}
 	delegation, err := s.Resolver.Delegation(ctx, z.Row.Name)
@@ -97,7 +97,7 @@ func (s *Service) checkServers(ctx context.Context, z Zone, delegation resolve.D
 // servers answer and the resolver remembers.
 func (s *Service) checkSets(ctx context.Context, z Zone, servers []netip.Addr, out *api.ZoneCheck) {
 	wanted := zones.InForce(z.entries())
-	if z.Row.NameService == HostedElsewhere {
+	if z.Row.Hosted == HostedElsewhere {
 		wanted = nil
 		for _, d := range z.derived {
 			wanted = append(wanted, d.Record)
@@ -176,15 +176,15 @@ func checkVerdict(z Zone, keys resolve.Keys, out *api.ZoneCheck) {
 		out.Problems = append(out.Problems, api.ZoneProblem{Problem: what, Fix: fmt.Sprintf(do, args...)})
 	}
 	ours := slices.Sorted(slices.Values(out.Parent.Wanted))
-	led := z.Row.NameService == HostedElsewhere || slices.Equal(ours, out.Parent.Seen)
+	led := z.Row.Hosted == HostedElsewhere || slices.Equal(ours, out.Parent.Seen)
 	switch {
 	case out.Parent.Failed != "":
 		problem("the parent zone could not be asked: "+out.Parent.Failed, "try again in a while")
-	case len(out.Parent.Seen) == 0 && z.Row.NameService == HostedHere:
-		problem("the world does not know "+title+": it is not delegated",
+	case len(out.Parent.Seen) == 0 && z.Row.Hosted == HostedHere:
+		problem("public DNS does not know "+title+": it is not delegated",
 			"register it, or have the registrar delegate it to %s", strings.Join(ours, " and "))
 	case len(out.Parent.Seen) == 0:
-		problem("the world does not know "+title+": it is not delegated", "register it with a registrar")
+		problem("public DNS does not know "+title+": it is not delegated", "register it with a registrar")
 	case !led:
 		problem(title+" is delegated to "+strings.Join(out.Parent.Seen, ", "),
 			"have the registrar delegate it to %s, and only to these", strings.Join(ours, " and "))
@@ -211,12 +211,12 @@ func checkVerdict(z Zone, keys resolve.Keys, out *api.ZoneCheck) {
 		count[zones.State(set.State)]++
 		switch zones.State(set.State) {
 		case zones.Missing:
-			if z.Row.NameService == HostedElsewhere {
+			if z.Row.Hosted == HostedElsewhere {
 				problem(fmt.Sprintf("%s %s is missing", set.Name, set.Type), "enter there: %s",
 					strings.Join(set.Wanted, ", "))
 			}
 		case zones.Different:
-			if z.Row.NameService == HostedElsewhere {
+			if z.Row.Hosted == HostedElsewhere {
 				problem(fmt.Sprintf("%s %s is %s", set.Name, set.Type, strings.Join(set.Seen, ", ")),
 					"change it there to %s", strings.Join(set.Wanted, ", "))
 			}
@@ -227,7 +227,7 @@ func checkVerdict(z Zone, keys resolve.Keys, out *api.ZoneCheck) {
 	case len(out.Problems) > 0 && len(out.Parent.Seen) == 0:
 		out.Verdict = out.Problems[0].Problem
 	case len(out.Problems) > 0 && !led:
-		out.Verdict = "the world asks other name servers than ours for " + title
+		out.Verdict = "public DNS has other name servers than ours for " + title
 	case wrong > 0:
 		out.Verdict = fmt.Sprintf("%d of %s not as wanted", wrong, usecase.Counted(len(out.Sets), "set"))
 	case len(out.Problems) > 0:
@@ -235,11 +235,11 @@ func checkVerdict(z Zone, keys resolve.Keys, out *api.ZoneCheck) {
 	case count[zones.Unknown] > 0:
 		out.Verdict = "no authoritative server could be asked"
 	case count[zones.Waiting] > 0:
-		out.Verdict = "everything is right; the world still remembers older answers for some time"
+		out.Verdict = "everything is right; older answers are still remembered for some time"
 	default:
 		out.Verdict, out.Right = "everything is right", true
 	}
-	if z.Row.NameService == HostedHere && z.Row.Dnssec && len(out.Parent.DS) == 0 && len(out.Problems) == 0 &&
+	if z.Row.Hosted == HostedHere && z.Row.Dnssec && len(out.Parent.DS) == 0 && len(out.Problems) == 0 &&
 		len(keys.DS) > 0 {
 		problem("the zone is signed, and the parent does not say so yet", "give the registrar the DS record: %s",
 			keys.DS[0])
@@ -260,8 +260,8 @@ func (s *Service) ZoneSigning(ctx context.Context, a usecase.Actor, name string)
 		return out, err
 	}
 	out.Signed = z.Row.Dnssec
-	if z.Row.NameService == HostedElsewhere {
-		out.State = "the name service is elsewhere, and so is signing"
+	if z.Row.Hosted == HostedElsewhere {
+		out.State = "DNS is hosted elsewhere, and so is signing"
 		return out, nil
 	}
 	parent, err := s.Resolver.Ask(ctx, z.Row.Name, "DS")
@@ -326,7 +326,7 @@ func (s *Service) transferred(ctx context.Context, a usecase.Actor, name, server
 	}
 	addresses, err := s.Resolver.Addresses(ctx, strings.TrimSuffix(strings.TrimSpace(server), "."))
 	if err != nil || len(addresses) == 0 {
-		return "", refusal.Input("server", "the name service knows no address of %q", server)
+		return "", refusal.Input("server", "DNS has no address for %q", server)
 	}
 	text, err := resolve.Transfer(ctx, addresses[0], found.Name)
 	if err != nil {

@@ -32,7 +32,7 @@ func (z Zone) OwnAlias(name string) string {
 	return ""
 }
 
-// Where the name service of a zone is.
+// Where a zone's DNS is hosted.
 const (
 	HostedHere      = "here"
 	HostedElsewhere = "elsewhere"
@@ -111,7 +111,7 @@ func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 			}
 		}
 		for _, other := range rows {
-			if strings.HasSuffix(other.Name, "."+row.Name) && other.NameService == HostedHere {
+			if strings.HasSuffix(other.Name, "."+row.Name) && other.Hosted == HostedHere {
 				facts.Below = append(facts.Below, other.Name)
 			}
 		}
@@ -141,7 +141,7 @@ func fillZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m
 	}
 	var served []manifest.Zone
 	for _, z := range list {
-		if z.Row.NameService == HostedHere && len(z.servers) > 0 {
+		if z.Row.Hosted == HostedHere && len(z.servers) > 0 {
 			served = append(served, manifest.Zone{Name: z.Row.Name, Signed: z.Row.Dnssec, NameServers: z.serverNames(),
 				Records: zones.InForce(z.entries())})
 		}
@@ -157,10 +157,10 @@ func fillZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m
 	return nil
 }
 
-// checkCanHost says why the name service of an account's zones cannot be here; nil where it can.
+// checkCanHost says why an account's zones cannot be hosted here; nil where it can.
 func checkCanHost(ctx context.Context, q *db.Queries, st entitlement.Entitlement) error {
 	if !st.Has("dns") {
-		return st.MissingFeature("the name service needs", "dns")
+		return st.MissingFeature("hosting DNS needs", "dns")
 	}
 	list, err := nameServersFor(ctx, q, st.Account.ResellerID)
 	if err != nil {
@@ -200,12 +200,12 @@ func SyncZones(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement
 			slices.ContainsFunc(domains, func(o db.Domain) bool { return strings.HasSuffix(d.Name, "."+o.Name) }) {
 			continue
 		}
-		p := db.AddZoneParams{AccountID: st.Account.ID, Name: d.Name, NameService: HostedHere}
+		p := db.AddZoneParams{AccountID: st.Account.ID, Name: d.Name, Hosted: HostedHere}
 		if err := checkCanHost(ctx, tx.Queries, st); err != nil {
 			if refusal.As(err) == nil {
 				return err
 			}
-			p.NameService = HostedElsewhere
+			p.Hosted = HostedElsewhere
 		}
 		if _, err := tx.AddZone(ctx, p); err != nil {
 			return err
@@ -216,9 +216,9 @@ func SyncZones(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement
 
 func zoneView(z Zone, signIn string) api.Zone {
 	v := api.Zone{Name: z.Row.Name, Unicode: usecase.Unicode(z.Row.Name), Account: signIn, AccountID: z.Row.AccountID,
-		NameService: z.Row.NameService, DNSSEC: z.Row.Dnssec, NameServers: []string{},
+		Hosted: z.Row.Hosted, DNSSEC: z.Row.Dnssec, NameServers: []string{},
 		Own: int64(len(z.own)), Version: z.Row.Version}
-	if z.Row.NameService == HostedHere {
+	if z.Row.Hosted == HostedHere {
 		v.NameServers = z.serverNames()
 	}
 	return v
@@ -231,14 +231,14 @@ func recordView(e zones.Entry) api.ZoneRecord {
 
 // ZoneFilter narrows a list of zones; empty fields do not.
 type ZoneFilter struct {
-	Account, Search, NameService string
+	Account, Search, Hosted string
 }
 
 // ZoneList returns a page of zones in the order of their names.
 func (s *Service) ZoneList(ctx context.Context, a usecase.Actor, f ZoneFilter, after string, most int) (api.ZonePage,
 	error) {
 	page := api.ZonePage{Zones: []api.Zone{}}
-	p := db.ZonePageParams{After: after, NameService: f.NameService, Most: int32(most + 1)}
+	p := db.ZonePageParams{After: after, Hosted: f.Hosted, Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.Scope()
 	if d, _, err := names.ParseDomain(f.Search); err == nil {
 		f.Search = d.String()
@@ -260,7 +260,7 @@ func (s *Service) ZoneList(ctx context.Context, a usecase.Actor, f ZoneFilter, a
 		page.Next = rows[most-1].Name
 	}
 	for _, row := range rows {
-		v := zoneView(Zone{Row: db.Zone{Name: row.Name, AccountID: row.AccountID, NameService: row.NameService,
+		v := zoneView(Zone{Row: db.Zone{Name: row.Name, AccountID: row.AccountID, Hosted: row.Hosted,
 			Dnssec: row.Dnssec, Version: row.Version}}, row.SignInName)
 		v.Own = row.Records
 		page.Zones = append(page.Zones, v)
@@ -327,7 +327,7 @@ func (s *Service) Zone(ctx context.Context, a usecase.Actor, name string) (api.Z
 	for _, e := range z.entries() {
 		out.Records = append(out.Records, recordView(e))
 	}
-	if z.Row.NameService == HostedElsewhere {
+	if z.Row.Hosted == HostedElsewhere {
 		if r := refusal.As(checkCanHost(ctx, s.Store.Queries, st)); r != nil {
 			out.Why = r.Detail
 		}
@@ -374,7 +374,7 @@ func (s *Service) changeZone(ctx context.Context, a usecase.Actor, name, kind st
 		if z, err = zoneByID(ctx, tx.Queries, st, found.ID); err != nil {
 			return none, err
 		}
-		if z.Row, err = tx.ChangeZone(ctx, db.ChangeZoneParams{ID: z.Row.ID, NameService: z.Row.NameService,
+		if z.Row, err = tx.ChangeZone(ctx, db.ChangeZoneParams{ID: z.Row.ID, Hosted: z.Row.Hosted,
 			Dnssec: z.Row.Dnssec}); err != nil {
 			// its version rises
 			return none, err
@@ -393,11 +393,11 @@ func (s *Service) changeZone(ctx context.Context, a usecase.Actor, name, kind st
 	})
 }
 
-// ChangeZone changes where the name service of a zone is and whether it is signed. Version is the
+// ChangeZone changes where a zone's DNS is hosted and whether it is signed. Version is the
 // one the caller has seen, or 0.
 func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, version int64,
 	in api.ZoneChange) (api.ZoneChanged, error) {
-	// Asked before anything is locked: the world may take its time.
+	// Asked before anything is locked: public DNS may take its time.
 	parent := func(z Zone) error {
 		ds, err := s.Resolver.Ask(ctx, z.Row.Name, "DS")
 		switch {
@@ -416,17 +416,17 @@ func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, 
 	if err != nil {
 		return api.ZoneChanged{}, err
 	}
-	if z.Row.Dnssec && (in.DNSSEC != nil && !*in.DNSSEC || in.NameService == HostedElsewhere) {
+	if z.Row.Dnssec && (in.DNSSEC != nil && !*in.DNSSEC || in.Hosted == HostedElsewhere) {
 		if err := parent(z); err != nil {
 			return api.ZoneChanged{}, err
 		}
 	}
 	return s.changeZone(ctx, a, name, "zone.change", version,
 		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
-			before := map[string]any{"name_service": z.Row.NameService, "dnssec": z.Row.Dnssec}
+			before := map[string]any{"hosted": z.Row.Hosted, "dnssec": z.Row.Dnssec}
 			var notes []string
-			if in.NameService != "" && in.NameService != z.Row.NameService {
-				if in.NameService == HostedHere {
+			if in.Hosted != "" && in.Hosted != z.Row.Hosted {
+				if in.Hosted == HostedHere {
 					if err := checkCanHost(ctx, tx.Queries, st); err != nil {
 						return 0, nil, err
 					}
@@ -436,13 +436,13 @@ func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, 
 					notes = append(notes, "our name servers answer no longer; have other name servers answer first")
 					z.Row.Dnssec = false
 				}
-				z.Row.NameService = in.NameService
+				z.Row.Hosted = in.Hosted
 			}
 			if in.DNSSEC != nil && *in.DNSSEC != z.Row.Dnssec {
 				switch {
-				case *in.DNSSEC && z.Row.NameService == HostedElsewhere:
+				case *in.DNSSEC && z.Row.Hosted == HostedElsewhere:
 					return 0, nil,
-						refusal.New(refusal.WrongState, "the name service of %s is elsewhere; it is signed there",
+						refusal.New(refusal.WrongState, "the DNS of %s is hosted elsewhere; it is signed there",
 							usecase.Unicode(z.Row.Name)).On("dnssec")
 				case *in.DNSSEC && !st.Has("dnssec"):
 					return 0, nil, st.MissingFeature("signing needs", "dnssec").On("dnssec")
@@ -451,14 +451,14 @@ func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, 
 				}
 				z.Row.Dnssec = *in.DNSSEC
 			}
-			a.Summarize("change the name service of %s", usecase.Unicode(z.Row.Name))
-			if _, err := tx.ChangeZone(ctx, db.ChangeZoneParams{ID: z.Row.ID, NameService: z.Row.NameService,
+			a.Summarize("change where the DNS of %s is hosted", usecase.Unicode(z.Row.Name))
+			if _, err := tx.ChangeZone(ctx, db.ChangeZoneParams{ID: z.Row.ID, Hosted: z.Row.Hosted,
 				Dnssec: z.Row.Dnssec}); err != nil {
 				return 0, nil, err
 			}
 			return 0, notes, usecase.Record(ctx, tx, a, "zone.change", usecase.AboutAccount(st.Account),
 				zoneRecord(z, before),
-				zoneRecord(z, map[string]any{"name_service": z.Row.NameService, "dnssec": z.Row.Dnssec}))
+				zoneRecord(z, map[string]any{"hosted": z.Row.Hosted, "dnssec": z.Row.Dnssec}))
 		})
 }
 

@@ -72,7 +72,7 @@ func TestZonesFollowDomains(t *testing.T) {
 	assert.Empty(t, home.Zones)
 	_, held = b.Agents.On(3).Holds(account.ID)
 	assert.False(t, held, "the secondary transfers them")
-	assert.True(t, b.Agents.On(2).Server.NameService.Primary)
+	assert.True(t, b.Agents.On(2).Server.DNS.Primary)
 
 	t.Run("a zone goes with its domain", func(t *testing.T) {
 		_, err := b.Domains.RemoveDomain(ctx, b.Operator, account.SignInName, "second.example")
@@ -228,9 +228,9 @@ func TestChangeZone(t *testing.T) {
 			Server: "skua"})
 		z, err := b.DNS.Zone(ctx, b.Operator, "bare.example")
 		require.NoError(t, err)
-		assert.Equal(t, "elsewhere", z.NameService)
+		assert.Equal(t, "elsewhere", z.Hosted)
 		assert.NotEmpty(t, z.Why)
-		_, err = b.DNS.ChangeZone(ctx, b.Operator, "bare.example", 0, api.ZoneChange{NameService: "here"})
+		_, err = b.DNS.ChangeZone(ctx, b.Operator, "bare.example", 0, api.ZoneChange{Hosted: "here"})
 		servicetest.Refused(t, refusal.NotAllowed, err)
 		_, err = b.DNS.AddRecord(ctx, b.Operator, "bare.example", api.NewRecord{Name: "a", Type: "A",
 			Data: "192.0.2.1"})

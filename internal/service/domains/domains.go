@@ -50,7 +50,7 @@ func CheckDomainFree(ctx context.Context, q *db.Queries, domain names.Domain, ac
 
 // CheckNotInstallationName keeps everybody but operators from taking the names by which the
 // installation itself is found, its name servers' and its console's: whoever has such a domain
-// decides what the world is answered for it. An account that has it already may add names below it.
+// decides what DNS answers for it. An account that has it already may add names below it.
 func CheckNotInstallationName(ctx context.Context, q *db.Queries, a usecase.Actor, domain names.Domain,
 	account int64) error {
 	if a.Role == rights.Operator {

@@ -25,7 +25,7 @@ import (
 const traceTimeout = 4 * time.Second
 
 // Trace tells which server and site answer for a name, by which rule,
-// and what the world's name service says against it.
+// and what public DNS says against it.
 func (s *Service) Trace(ctx context.Context, a usecase.Actor, typed string) (api.Trace, error) {
 	domain, _, err := names.ParseDomain(typed)
 	if err != nil {
@@ -36,7 +36,7 @@ func (s *Service) Trace(ctx context.Context, a usecase.Actor, typed string) (api
 		host = "www." + host
 	}
 	out := api.Trace{Name: host, Unicode: strings.TrimSuffix(host, domain.String()) + domain.Unicode(),
-		Ours: []string{}, World: []api.TraceAddress{}, Asked: []api.TraceAnswer{}}
+		Ours: []string{}, PublicDNS: []api.TraceAddress{}, Asked: []api.TraceAnswer{}}
 	servers, err := s.Store.Servers(ctx)
 	if err != nil {
 		return out, err
@@ -122,16 +122,16 @@ func traceRule(d db.Domain, rows siteRows, account db.AccountRow, domain names.D
 	return fmt.Sprintf("%s; its files are in %s/%s", form, usecase.HomeOf(rows.account), shown.Root)
 }
 
-// tracePublicDNS asks the name service.
+// tracePublicDNS asks DNS.
 func (s *Service) tracePublicDNS(ctx context.Context, a usecase.Actor, servers []db.ServersRow, out *api.Trace) {
 	ctx, cancel := context.WithTimeout(ctx, traceTimeout)
 	defer cancel()
 	found, err := s.Resolver.Addresses(ctx, out.Name)
 	switch {
 	case err == nil && len(found) == 0:
-		out.Failed = "the name service knows no address for the name"
+		out.Failed = "DNS has no address for the name"
 	case err != nil:
-		out.Failed = "the name service was of no help: " + err.Error()
+		out.Failed = "DNS could not be asked: " + err.Error()
 	}
 	for _, address := range found {
 		seen := api.TraceAddress{Address: address.Unmap().String(),
@@ -141,15 +141,15 @@ func (s *Service) tracePublicDNS(ctx context.Context, a usecase.Actor, servers [
 				seen.Server = server.Server.Label
 			}
 		}
-		out.World = append(out.World, seen)
+		out.PublicDNS = append(out.PublicDNS, seen)
 	}
-	slices.SortFunc(out.World, func(x, y api.TraceAddress) int {
+	slices.SortFunc(out.PublicDNS, func(x, y api.TraceAddress) int {
 		return netip.MustParseAddr(x.Address).Compare(netip.MustParseAddr(y.Address))
 	})
 }
 
 // requestSite asks a server for the front page of a name, whatever the
-// name service says, and follows nothing.
+// DNS says, and follows nothing.
 func requestSite(ctx context.Context, scheme, host, address string) api.TraceAnswer {
 	ctx, cancel := context.WithTimeout(ctx, traceTimeout)
 	defer cancel()
@@ -182,28 +182,28 @@ func requestSite(ctx context.Context, scheme, host, address string) api.TraceAns
 
 // traceVerdict says what it comes to.
 func traceVerdict(d db.Domain, server *db.Server, out *api.Trace) {
-	right := slices.IndexFunc(out.World, func(w api.TraceAddress) bool { return w.Right }) >= 0
-	wrong := slices.IndexFunc(out.World, func(w api.TraceAddress) bool { return !w.Right }) >= 0
+	right := slices.IndexFunc(out.PublicDNS, func(w api.TraceAddress) bool { return w.Right }) >= 0
+	wrong := slices.IndexFunc(out.PublicDNS, func(w api.TraceAddress) bool { return !w.Right }) >= 0
 	here := ""
 	if server != nil {
 		here = server.Label + " (" + strings.Join(out.Ours, ", ") + ")"
 	}
 	switch {
-	case server == nil && len(out.World) == 0:
-		out.Verdict = "nobody serves the name: no site has it, and the world gets no address"
+	case server == nil && len(out.PublicDNS) == 0:
+		out.Verdict = "nobody serves the name: no site has it, and public DNS has no address for it"
 	case server == nil:
-		out.Verdict = "no site here has the name; the world is led to " + addressWords(out.World)
+		out.Verdict = "no site here has the name; public DNS leads to " + addressWords(out.PublicDNS)
 	case d.ServedAs == string(sites.DNSOnly):
 		out.Verdict, out.Right = "no web server answers for it, as is wanted", true
-	case len(out.World) == 0:
+	case len(out.PublicDNS) == 0:
 		out.Verdict = "the site is ready on " + here + ", but visitors do not find it: " + out.Failed
 	case right && !wrong:
 		out.Verdict, out.Right = "visitors come to "+here+" and get this site", true
 	case right:
-		out.Verdict = "some visitors come to " + here + ", others are led to " + addressWords(out.World) +
+		out.Verdict = "some visitors come to " + here + ", others are led to " + addressWords(out.PublicDNS) +
 			": remove the addresses that are not the server's"
 	default:
-		out.Verdict = "visitors are led to " + addressWords(out.World) + ", not to " + here +
+		out.Verdict = "visitors are led to " + addressWords(out.PublicDNS) + ", not to " + here +
 			": change the address record, or wait until the old one has run out"
 	}
 }

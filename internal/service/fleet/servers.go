@@ -78,7 +78,7 @@ func (s *Service) JoinServer(ctx context.Context, a usecase.Actor, in api.NewSer
 	})
 }
 
-// serverAddresses reads the addresses at which the world reaches a server.
+// serverAddresses reads the public addresses of a server.
 func serverAddresses(typed []string) ([]string, error) {
 	list := []string{}
 	for i, text := range typed {

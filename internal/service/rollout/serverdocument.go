@@ -15,7 +15,7 @@ func (s *Service) SyncServer(ctx context.Context, server db.Server) error {
 	}
 	digest := m.Digest()
 	now, err := s.Store.ServerByID(ctx, server.ID)
-	if err != nil || now.Told == digest || now.Told == "" && m.NameService == nil {
+	if err != nil || now.Told == digest || now.Told == "" && m.DNS == nil {
 		return err
 	}
 	if err := s.Agents.Agent(server.ID, server.Address).ApplyServer(ctx, m); err != nil {

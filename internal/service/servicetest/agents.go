@@ -158,7 +158,7 @@ func (a *Agent) Sweep(context.Context) (agentlink.Sweep, error) {
 	}
 	defer unlock()
 	s := agentlink.Sweep{Accounts: []agentlink.AccountState{}, Strays: []agentlink.Drift{}}
-	if a.Server.NameService != nil {
+	if a.Server.DNS != nil {
 		s.Server = a.Server.Digest()
 	}
 	used := int64(1 << 20)

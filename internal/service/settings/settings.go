@@ -181,7 +181,7 @@ func challengeZone(ctx context.Context, tx store.Tx, typed string) (string, erro
 	}
 	in, err := tx.ChallengeZone(ctx, d.String())
 	if store.None(err) || err == nil && in.ResellerID != nil {
-		return "", refusal.Input("challenge_zone", "%s lies in no zone of your own whose name service is here: take "+
+		return "", refusal.Input("challenge_zone", "%s lies in no zone of your own whose DNS is hosted here: take "+
 			"a name such as challenges. before a domain of yours", d)
 	}
 	return d.String(), err

@@ -36,7 +36,7 @@ type Actor struct {
 	Preview *Preview
 }
 
-// System is the actor of what happens by itself.
+// System is the actor of what happens automatically.
 func System() Actor { return Actor{Name: "victuallerd", Address: "this machine"} }
 
 // Scope returns the bounds for queries: of two objects named alike, the actor reaches the one that

@@ -1,6 +1,6 @@
 // Package authority stands in for a certificate authority in demo and tests: a small
 // server that speaks RFC 8555 (ACME) and RFC 9773 (renewal information), really asks
-// names for their challenges through the world's name service, honours CAA records,
+// names for their challenges through public DNS, honours CAA records,
 // and can be told to fail in the ways in which authorities fail. Everything it knows
 // goes when it ends, but for its own keys, which whoever starts it keeps.
 package authority

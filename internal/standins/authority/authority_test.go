@@ -27,7 +27,7 @@ import (
 
 	"victualler/internal/resolve"
 	"victualler/internal/standins/authority"
-	"victualler/internal/standins/world"
+	"victualler/internal/standins/publicdns"
 )
 
 // Addresses of loopback that nothing else listens on.
@@ -38,7 +38,7 @@ const (
 
 type bench struct {
 	*authority.Authority
-	world *world.World
+	dns *publicdns.DNS
 
 	mu      sync.Mutex
 	answers map[string]http.HandlerFunc // by path
@@ -46,14 +46,14 @@ type bench struct {
 
 func start(t *testing.T) *bench {
 	t.Helper()
-	w, err := world.Listen(netip.MustParseAddr(names), "127.71.0.53:0")
+	w, err := publicdns.Listen(netip.MustParseAddr(names), "127.71.0.53:0")
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
 	a, err := authority.Listen(authority.Options{Address: "127.71.0.1:0", Control: "127.71.0.1:0",
 		Resolver: resolve.New(names + ":53")})
 	require.NoError(t, err)
 	t.Cleanup(a.Close)
-	b := &bench{Authority: a, world: w, answers: map[string]http.HandlerFunc{}}
+	b := &bench{Authority: a, dns: w, answers: map[string]http.HandlerFunc{}}
 	listener, err := net.Listen("tcp", web+":80")
 	require.NoError(t, err)
 	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -122,10 +122,10 @@ func (b *bench) prove(ctx context.Context, c *acme.Client, o *acme.Order, kind s
 				})
 			} else {
 				text, _ := c.DNS01ChallengeRecord(one.Token)
-				if err := b.world.Serve(z.Identifier.Value, "@ A "+web+"\n_acme-challenge TXT "+text+"\n"); err != nil {
+				if err := b.dns.Serve(z.Identifier.Value, "@ A "+web+"\n_acme-challenge TXT "+text+"\n"); err != nil {
 					return err
 				}
-				b.world.Delegate("unrelated.example", world.Delegation{}) // nothing remembered counts any more
+				b.dns.Delegate("unrelated.example", publicdns.Delegation{}) // nothing remembered counts any more
 			}
 			if _, err := c.Accept(ctx, one); err != nil {
 				return err
@@ -176,7 +176,7 @@ func TestOrders(t *testing.T) {
 	_, err := b.client(t, accountKey, nil).AuthorizeOrder(ctx, acme.DomainIDs("nobody.example"))
 	require.Error(t, err, "without an account")
 	c := b.client(t, accountKey, &acme.Account{Contact: []string{"mailto:operator@ternisland.example"}})
-	require.NoError(t, b.world.Serve("ferries.example", "@ A "+web+"\nwww A "+web+"\n"))
+	require.NoError(t, b.dns.Serve("ferries.example", "@ A "+web+"\nwww A "+web+"\n"))
 
 	t.Run("from the order to a certificate that is trusted", func(t *testing.T) {
 		o, err := c.AuthorizeOrder(ctx, acme.DomainIDs("ferries.example", "www.ferries.example"))
@@ -282,10 +282,10 @@ func TestOrders(t *testing.T) {
 			{"iodef.example", `@ A ` + web + "\n" + `@ CAA 0 iodef "mailto:x@iodef.example"`, "http-01", "", ""},
 		} {
 			if one.zone != "" {
-				require.NoError(t, b.world.Serve(one.name, one.zone+"\n"), one.name)
+				require.NoError(t, b.dns.Serve(one.name, one.zone+"\n"), one.name)
 			}
 			if one.name == "sub.above.example" {
-				require.NoError(t, b.world.Serve("above.example", "sub A "+web+"\n@ CAA 0 issue \"other.test\"\n"))
+				require.NoError(t, b.dns.Serve("above.example", "sub A "+web+"\n@ CAA 0 issue \"other.test\"\n"))
 			}
 			o, err := c.AuthorizeOrder(ctx, acme.DomainIDs(one.name))
 			require.NoError(t, err, one.name)
@@ -301,7 +301,7 @@ func TestOrders(t *testing.T) {
 	})
 
 	t.Run("redirects are followed, and told", func(t *testing.T) {
-		require.NoError(t, b.world.Serve("moved.example", "@ A "+web+"\n"))
+		require.NoError(t, b.dns.Serve("moved.example", "@ A "+web+"\n"))
 		try := func(to func(path string) string) error {
 			o, err := c.AuthorizeOrder(ctx, acme.DomainIDs("moved.example"))
 			require.NoError(t, err)
@@ -348,7 +348,7 @@ func TestFaults(t *testing.T) {
 	b := start(t)
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
-	require.NoError(t, b.world.Serve("ferries.example", "@ A "+web+"\n"))
+	require.NoError(t, b.dns.Serve("ferries.example", "@ A "+web+"\n"))
 	c := b.client(t, newKey(t), &acme.Account{})
 
 	t.Run("nonces are refused, and asked for anew", func(t *testing.T) {

@@ -20,7 +20,7 @@ import (
 	"victualler/internal/resolve"
 )
 
-// look asks the world whether a challenge is met; nothing if it is.
+// look asks public DNS whether a challenge is met; nothing if it is.
 func (a *Authority) look(ctx context.Context, proof *authorization, one *challenge, owner *account) *problem {
 	name := proof.identifier.Value
 	asked := name

@@ -699,7 +699,7 @@ func (q *Queries) CertificatesToAskAbout(ctx context.Context, askAt *time.Time) 
 
 const challengeZone = `-- name: ChallengeZone :one
 select zones.name, zones.account_id, accounts.reseller_id from zones join accounts on accounts.id = zones.account_id
-where accounts.state = 'active' and zones.name_service = 'here' and (zones.name = $1::text or $1::text like '%.' || zones.name)
+where accounts.state = 'active' and zones.hosted = 'here' and (zones.name = $1::text or $1::text like '%.' || zones.name)
 order by length(zones.name) desc limit 1
 `
 

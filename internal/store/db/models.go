@@ -553,11 +553,11 @@ type Usage struct {
 }
 
 type Zone struct {
-	ID          int64
-	AccountID   int64
-	Name        string
-	NameService string
-	Dnssec      bool
-	Version     int64
-	CreatedAt   time.Time
+	ID        int64
+	AccountID int64
+	Name      string
+	Hosted    string
+	Dnssec    bool
+	Version   int64
+	CreatedAt time.Time
 }

@@ -12,7 +12,7 @@ import (
 
 const accountsRedirectedTo = `-- name: AccountsRedirectedTo :many
 select distinct accounts.id from zones join accounts on accounts.id = zones.account_id, servers
-where servers.id = $1 and zones.name_service = 'here' and accounts.state in ('opening', 'active') and (accounts.server_id = servers.id or 'dns' = any(servers.roles))
+where servers.id = $1 and zones.hosted = 'here' and accounts.state in ('opening', 'active') and (accounts.server_id = servers.id or 'dns' = any(servers.roles))
 order by accounts.id
 `
 
@@ -39,7 +39,7 @@ func (q *Queries) AccountsRedirectedTo(ctx context.Context, id int64) ([]int64, 
 
 const accountsWithZonesHere = `-- name: AccountsWithZonesHere :many
 select distinct accounts.id from zones join accounts on accounts.id = zones.account_id left join resellers on resellers.id = accounts.reseller_id
-where zones.name_service = 'here' and accounts.state in ('opening', 'active')
+where zones.hosted = 'here' and accounts.state in ('opening', 'active')
   and case when $1::bigint = 0 then coalesce(cardinality(resellers.name_servers), 0) = 0 else accounts.reseller_id = $1 end
 order by accounts.id
 `
@@ -114,23 +114,23 @@ func (q *Queries) AddRecord(ctx context.Context, arg AddRecordParams) (Record, e
 }
 
 const addZone = `-- name: AddZone :one
-insert into zones (account_id, name, name_service) values ($1, $2, $3) returning id, account_id, name, name_service, dnssec, version, created_at
+insert into zones (account_id, name, hosted) values ($1, $2, $3) returning id, account_id, name, hosted, dnssec, version, created_at
 `
 
 type AddZoneParams struct {
-	AccountID   int64
-	Name        string
-	NameService string
+	AccountID int64
+	Name      string
+	Hosted    string
 }
 
 func (q *Queries) AddZone(ctx context.Context, arg AddZoneParams) (Zone, error) {
-	row := q.db.QueryRow(ctx, addZone, arg.AccountID, arg.Name, arg.NameService)
+	row := q.db.QueryRow(ctx, addZone, arg.AccountID, arg.Name, arg.Hosted)
 	var i Zone
 	err := row.Scan(
 		&i.ID,
 		&i.AccountID,
 		&i.Name,
-		&i.NameService,
+		&i.Hosted,
 		&i.Dnssec,
 		&i.Version,
 		&i.CreatedAt,
@@ -162,23 +162,23 @@ func (q *Queries) ChangeRecord(ctx context.Context, arg ChangeRecordParams) erro
 }
 
 const changeZone = `-- name: ChangeZone :one
-update zones set name_service = $2, dnssec = $3, version = version + 1 where id = $1 returning id, account_id, name, name_service, dnssec, version, created_at
+update zones set hosted = $2, dnssec = $3, version = version + 1 where id = $1 returning id, account_id, name, hosted, dnssec, version, created_at
 `
 
 type ChangeZoneParams struct {
-	ID          int64
-	NameService string
-	Dnssec      bool
+	ID     int64
+	Hosted string
+	Dnssec bool
 }
 
 func (q *Queries) ChangeZone(ctx context.Context, arg ChangeZoneParams) (Zone, error) {
-	row := q.db.QueryRow(ctx, changeZone, arg.ID, arg.NameService, arg.Dnssec)
+	row := q.db.QueryRow(ctx, changeZone, arg.ID, arg.Hosted, arg.Dnssec)
 	var i Zone
 	err := row.Scan(
 		&i.ID,
 		&i.AccountID,
 		&i.Name,
-		&i.NameService,
+		&i.Hosted,
 		&i.Dnssec,
 		&i.Version,
 		&i.CreatedAt,
@@ -205,7 +205,7 @@ func (q *Queries) DeleteZones(ctx context.Context, accountID int64) error {
 }
 
 const findZone = `-- name: FindZone :one
-select zones.id, zones.account_id, zones.name, zones.name_service, zones.dnssec, zones.version, zones.created_at, accounts.sign_in_name from zones join accounts on accounts.id = zones.account_id
+select zones.id, zones.account_id, zones.name, zones.hosted, zones.dnssec, zones.version, zones.created_at, accounts.sign_in_name from zones join accounts on accounts.id = zones.account_id
 where zones.name = $1
   and ($2::bigint = 0 or accounts.reseller_id = $2)
   and ($3::bigint = 0 or accounts.customer_id = $3)
@@ -218,14 +218,14 @@ type FindZoneParams struct {
 }
 
 type FindZoneRow struct {
-	ID          int64
-	AccountID   int64
-	Name        string
-	NameService string
-	Dnssec      bool
-	Version     int64
-	CreatedAt   time.Time
-	SignInName  string
+	ID         int64
+	AccountID  int64
+	Name       string
+	Hosted     string
+	Dnssec     bool
+	Version    int64
+	CreatedAt  time.Time
+	SignInName string
 }
 
 func (q *Queries) FindZone(ctx context.Context, arg FindZoneParams) (FindZoneRow, error) {
@@ -235,7 +235,7 @@ func (q *Queries) FindZone(ctx context.Context, arg FindZoneParams) (FindZoneRow
 		&i.ID,
 		&i.AccountID,
 		&i.Name,
-		&i.NameService,
+		&i.Hosted,
 		&i.Dnssec,
 		&i.Version,
 		&i.CreatedAt,
@@ -454,10 +454,10 @@ func (q *Queries) SetNameServersOfReseller(ctx context.Context, arg SetNameServe
 }
 
 const zonePage = `-- name: ZonePage :many
-select zones.id, zones.account_id, zones.name, zones.name_service, zones.dnssec, zones.version, zones.created_at, accounts.sign_in_name, (select count(*) from records where zone_id = zones.id) as records from zones join accounts on accounts.id = zones.account_id
+select zones.id, zones.account_id, zones.name, zones.hosted, zones.dnssec, zones.version, zones.created_at, accounts.sign_in_name, (select count(*) from records where zone_id = zones.id) as records from zones join accounts on accounts.id = zones.account_id
 where zones.name > $1::text and accounts.state <> 'closed'
   and ($2::text = '' or zones.name like '%' || $2 || '%')
-  and ($3::text = '' or zones.name_service = $3)
+  and ($3::text = '' or zones.hosted = $3)
   and ($4::bigint = 0 or zones.account_id = $4)
   and ($5::bigint = 0 or accounts.reseller_id = $5)
   and ($6::bigint = 0 or accounts.customer_id = $6)
@@ -465,32 +465,32 @@ order by zones.name limit $7
 `
 
 type ZonePageParams struct {
-	After       string
-	Search      string
-	NameService string
-	Account     int64
-	Reseller    int64
-	Customer    int64
-	Most        int32
+	After    string
+	Search   string
+	Hosted   string
+	Account  int64
+	Reseller int64
+	Customer int64
+	Most     int32
 }
 
 type ZonePageRow struct {
-	ID          int64
-	AccountID   int64
-	Name        string
-	NameService string
-	Dnssec      bool
-	Version     int64
-	CreatedAt   time.Time
-	SignInName  string
-	Records     int64
+	ID         int64
+	AccountID  int64
+	Name       string
+	Hosted     string
+	Dnssec     bool
+	Version    int64
+	CreatedAt  time.Time
+	SignInName string
+	Records    int64
 }
 
 func (q *Queries) ZonePage(ctx context.Context, arg ZonePageParams) ([]ZonePageRow, error) {
 	rows, err := q.db.Query(ctx, zonePage,
 		arg.After,
 		arg.Search,
-		arg.NameService,
+		arg.Hosted,
 		arg.Account,
 		arg.Reseller,
 		arg.Customer,
@@ -507,7 +507,7 @@ func (q *Queries) ZonePage(ctx context.Context, arg ZonePageParams) ([]ZonePageR
 			&i.ID,
 			&i.AccountID,
 			&i.Name,
-			&i.NameService,
+			&i.Hosted,
 			&i.Dnssec,
 			&i.Version,
 			&i.CreatedAt,
@@ -525,7 +525,7 @@ func (q *Queries) ZonePage(ctx context.Context, arg ZonePageParams) ([]ZonePageR
 }
 
 const zonesOfAccount = `-- name: ZonesOfAccount :many
-select id, account_id, name, name_service, dnssec, version, created_at from zones where account_id = $1 order by name
+select id, account_id, name, hosted, dnssec, version, created_at from zones where account_id = $1 order by name
 `
 
 func (q *Queries) ZonesOfAccount(ctx context.Context, accountID int64) ([]Zone, error) {
@@ -541,7 +541,7 @@ func (q *Queries) ZonesOfAccount(ctx context.Context, accountID int64) ([]Zone, 
 			&i.ID,
 			&i.AccountID,
 			&i.Name,
-			&i.NameService,
+			&i.Hosted,
 			&i.Dnssec,
 			&i.Version,
 			&i.CreatedAt,

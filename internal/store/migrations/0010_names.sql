@@ -1,5 +1,6 @@
 -- Columns get the names that the rest of the product uses, and what the next version needs.
 
+alter table zones rename column name_service to hosted; -- here or elsewhere
 alter table accounts rename column held to frozen_terms; -- limits and features of the time when it was frozen, with the plan's name
 alter table accounts rename column held_at to frozen_at;
 alter table account_rows rename column held_at to frozen_at;

@@ -247,7 +247,7 @@ select from authorities where id = $1 for no key update;
 -- name: ChallengeZone :one
 -- The zone of ours in which a name lies, and whose it is.
 select zones.name, zones.account_id, accounts.reseller_id from zones join accounts on accounts.id = zones.account_id
-where accounts.state = 'active' and zones.name_service = 'here' and (zones.name = sqlc.arg(name)::text or sqlc.arg(name)::text like '%.' || zones.name)
+where accounts.state = 'active' and zones.hosted = 'here' and (zones.name = sqlc.arg(name)::text or sqlc.arg(name)::text like '%.' || zones.name)
 order by length(zones.name) desc limit 1;
 
 -- name: ExpiringCertificates :many

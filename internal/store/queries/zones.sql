@@ -28,7 +28,7 @@ update installation set transfer_key = $1 where transfer_key is null;
 select * from zones where account_id = $1 order by name;
 
 -- name: AddZone :one
-insert into zones (account_id, name, name_service) values ($1, $2, $3) returning *;
+insert into zones (account_id, name, hosted) values ($1, $2, $3) returning *;
 
 -- name: RemoveZone :exec
 delete from zones where id = $1;
@@ -37,7 +37,7 @@ delete from zones where id = $1;
 delete from zones where account_id = $1;
 
 -- name: ChangeZone :one
-update zones set name_service = $2, dnssec = $3, version = version + 1 where id = $1 returning *;
+update zones set hosted = $2, dnssec = $3, version = version + 1 where id = $1 returning *;
 
 -- name: FindZone :one
 select zones.*, accounts.sign_in_name from zones join accounts on accounts.id = zones.account_id
@@ -49,7 +49,7 @@ where zones.name = sqlc.arg(name)
 select zones.*, accounts.sign_in_name, (select count(*) from records where zone_id = zones.id) as records from zones join accounts on accounts.id = zones.account_id
 where zones.name > sqlc.arg(after)::text and accounts.state <> 'closed'
   and (sqlc.arg(search)::text = '' or zones.name like '%' || sqlc.arg(search) || '%')
-  and (sqlc.arg(name_service)::text = '' or zones.name_service = sqlc.arg(name_service))
+  and (sqlc.arg(hosted)::text = '' or zones.hosted = sqlc.arg(hosted))
   and (sqlc.arg(account)::bigint = 0 or zones.account_id = sqlc.arg(account))
   and (sqlc.arg(reseller)::bigint = 0 or accounts.reseller_id = sqlc.arg(reseller))
   and (sqlc.arg(customer)::bigint = 0 or accounts.customer_id = sqlc.arg(customer))
@@ -70,7 +70,7 @@ delete from records where zone_id = sqlc.arg(zone_id) and id = any(sqlc.arg(ids)
 -- name: AccountsWithZonesHere :many
 -- Those of a reseller, or with 0 all whose reseller has no name servers of their own.
 select distinct accounts.id from zones join accounts on accounts.id = zones.account_id left join resellers on resellers.id = accounts.reseller_id
-where zones.name_service = 'here' and accounts.state in ('opening', 'active')
+where zones.hosted = 'here' and accounts.state in ('opening', 'active')
   and case when sqlc.arg(reseller)::bigint = 0 then coalesce(cardinality(resellers.name_servers), 0) = 0 else accounts.reseller_id = sqlc.arg(reseller) end
 order by accounts.id;
 
@@ -83,5 +83,5 @@ update resellers set name_servers = $2 where id = $1;
 -- name: AccountsRedirectedTo :many
 -- Those whose zones have addresses of a server in them, by their home or by the names of the name servers.
 select distinct accounts.id from zones join accounts on accounts.id = zones.account_id, servers
-where servers.id = $1 and zones.name_service = 'here' and accounts.state in ('opening', 'active') and (accounts.server_id = servers.id or 'dns' = any(servers.roles))
+where servers.id = $1 and zones.hosted = 'here' and accounts.state in ('opening', 'active') and (accounts.server_id = servers.id or 'dns' = any(servers.roles))
 order by accounts.id;

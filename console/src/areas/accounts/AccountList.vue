@@ -165,7 +165,7 @@ function reset() {
           <h2>No account fits</h2>
           <p>
             Closed accounts are listed only with the state “closed”.
-            <ElButton size="small" @click="reset">Take the filters away</ElButton>
+            <ElButton size="small" @click="reset">Clear filters</ElButton>
           </p>
         </template>
         <template v-else>

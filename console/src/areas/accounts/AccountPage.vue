@@ -234,7 +234,7 @@ const facts = computed<[string, string][]>(() => {
           @started="after"
         />
         <section>
-          <h2>About it</h2>
+          <h2>Details</h2>
           <FactList :facts="facts" />
         </section>
         <section v-if="operations?.operations?.length">

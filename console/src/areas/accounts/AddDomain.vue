@@ -49,14 +49,14 @@ const hint = computed(() => {
       <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
     </form>
     <template #footer>
-      <ElButton @click="shown = false">Leave it</ElButton>
+      <ElButton @click="shown = false">Cancel</ElButton>
       <ElButton
         type="primary"
         native-type="submit"
         form="add-domain"
         :disabled="!domain.trim()"
         :loading="Boolean(busy)"
-        >Add it</ElButton
+        >Add domain</ElButton
       >
     </template>
   </ElDialog>

@@ -71,7 +71,7 @@ const change = () =>
       <ProblemNote :refusal="refusal" />
     </form>
     <template #footer>
-      <ElButton @click="shown = false">Leave it</ElButton>
+      <ElButton @click="shown = false">Cancel</ElButton>
       <ElButton type="primary" native-type="submit" form="shift" :disabled="!preview" :loading="busy === 'change'"
         >Change the plan</ElButton
       >

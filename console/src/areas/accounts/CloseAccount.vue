@@ -54,7 +54,7 @@ const close = () =>
       <ProblemNote :refusal="refusal" />
     </form>
     <template #footer>
-      <ElButton @click="shown = false">Keep it</ElButton>
+      <ElButton @click="shown = false">Cancel</ElButton>
       <ElButton
         type="primary"
         native-type="submit"

@@ -44,7 +44,7 @@ const print = () => window.print()
           :disabled="!data.to"
           :loading="Boolean(busy)"
           @click="mail"
-          >Mail it</ElButton
+          >Send by mail</ElButton
         >
       </PageHead>
       <ProblemNote :refusal="refusal" />

@@ -128,8 +128,8 @@ const columns: Column<Login>[] = [
             v-if="may"
             type="button"
             class="link"
-            :aria-label="`Take the password from ${row.name}`"
-            title="Take it away"
+            :aria-label="`Remove the password of ${row.name}`"
+            title="Remove"
             @click="dropPassword(row)"
           >
             ✕
@@ -141,8 +141,8 @@ const columns: Column<Login>[] = [
             v-if="may"
             type="button"
             class="link"
-            :aria-label="`Take the key ${k.comment || k.fingerprint} away`"
-            title="Take it away"
+            :aria-label="`Remove the key ${k.comment || k.fingerprint}`"
+            title="Remove"
             @click="dropKey(row, k)"
           >
             ✕
@@ -215,13 +215,13 @@ const columns: Column<Login>[] = [
         <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
       </form>
       <template #footer
-        ><ElButton @click="shown = false">Leave it</ElButton
+        ><ElButton @click="shown = false">Cancel</ElButton
         ><ElButton
           type="primary"
           :loading="busy === 'keep'"
           :disabled="!form.login && !form.name.trim()"
           @click="keep"
-          >{{ form.login ? 'Keep it' : 'Add it' }}</ElButton
+          >{{ form.login ? 'Save login' : 'Add login' }}</ElButton
         ></template
       >
     </ElDialog>

@@ -109,7 +109,7 @@ const set = () =>
         label="Until"
         for="exception-until"
         :error="refusal?.field('ends_at')"
-        hint="Then the plan's value returns by itself; empty is for good"
+        hint="Then the plan's value returns; empty is for good"
         ><ElInput id="exception-until" v-model="form.until" type="date"
       /></FormField>
       <EffectList v-if="preview" :effects="preview.effects" />
@@ -120,10 +120,10 @@ const set = () =>
       />
     </form>
     <template #footer>
-      <ElButton @click="shown = false">Leave it</ElButton>
+      <ElButton @click="shown = false">Cancel</ElButton>
       <ElButton :disabled="!complete" :loading="busy === 'preview'" @click="look">Preview</ElButton>
       <ElButton type="primary" native-type="submit" form="exception" :disabled="!complete" :loading="busy === 'set'"
-        >Set it</ElButton
+        >Set exception</ElButton
       >
     </template>
   </ElDialog>

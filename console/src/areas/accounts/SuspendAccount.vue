@@ -39,7 +39,7 @@ const suspend = () =>
       <ProblemNote :refusal="refusal?.field('why') ? undefined : refusal" />
     </form>
     <template #footer>
-      <ElButton @click="shown = false">Leave it</ElButton>
+      <ElButton @click="shown = false">Cancel</ElButton>
       <ElButton
         type="primary"
         native-type="submit"

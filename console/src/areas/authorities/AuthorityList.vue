@@ -130,8 +130,8 @@ const limited = (a: Authority) =>
         ><BoundFields :id="`bounds-${a.name}`" v-model="form.bounds"
       /></FormField>
       <div class="acts">
-        <ElButton type="primary" native-type="submit" :loading="busy === a.name">Keep the changes</ElButton
-        ><ElButton @click="changing = ''">Leave it</ElButton>
+        <ElButton type="primary" native-type="submit" :loading="busy === a.name">Save changes</ElButton
+        ><ElButton @click="changing = ''">Cancel</ElButton>
       </div>
     </form>
   </article>

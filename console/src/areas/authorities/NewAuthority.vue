@@ -137,7 +137,7 @@ const general = computed(() =>
       <ProblemNote :refusal="general" />
     </form>
     <template #footer>
-      <ElButton @click="open = false">Leave it</ElButton>
+      <ElButton @click="open = false">Cancel</ElButton>
       <ElButton
         v-if="!says"
         type="primary"
@@ -145,7 +145,7 @@ const general = computed(() =>
         form="new-authority"
         :disabled="!form.directory.trim()"
         :loading="busy === 'ask'"
-        >Ask it</ElButton
+        >Ask the authority</ElButton
       >
       <ElButton
         v-else
@@ -154,7 +154,7 @@ const general = computed(() =>
         form="new-authority"
         :disabled="!form.name.trim() || (Boolean(says.terms) && !form.accepted)"
         :loading="busy === 'add'"
-        >Add it</ElButton
+        >Add authority</ElButton
       >
     </template>
   </ElDialog>

@@ -109,7 +109,7 @@ function turn() {
     <template #empty>
       <div class="empty">
         <h2>{{ filtered ? 'No site fits' : 'There are no sites yet' }}</h2>
-        <p v-if="filtered"><ElButton size="small" @click="reset">Take the filters away</ElButton></p>
+        <p v-if="filtered"><ElButton size="small" @click="reset">Clear filters</ElButton></p>
         <p v-else>Each site has a certificate from its first second on.</p>
       </div>
     </template>

@@ -41,7 +41,7 @@ const { refusal, busy, act } = useAct()
 watchEffect(() => {
   document.title = `Certificate of ${props.domain} · Victualler`
 })
-// An order that began by itself is shown, too.
+// An order that began automatically is shown, too.
 watch(data, (d) => {
   if (d?.operation && d.operation !== started.value && !(operation.value && !operation.value.finished_at))
     started.value = d.operation
@@ -204,7 +204,7 @@ const columns: Column<Row>[] = [
           @click="order({})"
           >Order now</ElButton
         >
-        <ElButton @click="dialog = 'install'">Install one…</ElButton>
+        <ElButton @click="dialog = 'install'">Install a certificate…</ElButton>
         <ElButton @click="dialog = 'request'">Signing request…</ElButton>
       </template>
     </PageHead>
@@ -220,7 +220,7 @@ const columns: Column<Row>[] = [
         data.covered.length ? data.covered.join(', ') : 'no name that visitors trust'
       }}</StripFact>
       <StripFact v-if="data.issuer" name="Issued by">{{ data.issuer }}</StripFact>
-      <StripFact v-if="data.renew_at" name="Renewed by itself">{{ moment(data.renew_at).slice(0, 16) }}</StripFact>
+      <StripFact v-if="data.renew_at" name="Renewed automatically">{{ moment(data.renew_at).slice(0, 16) }}</StripFact>
       <StripFact v-else-if="data.next_try && !data.operation" name="Next look">{{
         moment(data.next_try).slice(0, 16)
       }}</StripFact>
@@ -249,14 +249,14 @@ const columns: Column<Row>[] = [
     <section v-if="operation" aria-label="Steps">
       <div class="titled">
         <h2>{{ operation.kind }}</h2>
-        <ElButton v-if="mayChange && data.operation" size="small" @click="takeBack">Take the order back</ElButton>
+        <ElButton v-if="mayChange && data.operation" size="small" @click="takeBack">Cancel the order</ElButton>
       </div>
       <StepList :operation="operation" />
     </section>
     <section v-if="byHand">
       <h2>
         Enter these records where the zone is
-        <span class="quiet">the order goes on by itself when all name servers show them</span>
+        <span class="quiet">the order continues when all name servers show them</span>
       </h2>
       <DataTable
         :id="(r) => r.data"
@@ -279,7 +279,7 @@ const columns: Column<Row>[] = [
     </section>
     <RehearsalNote v-if="rehearsal" :rehearsal="rehearsal" />
     <section v-if="data.left_out.length && !data.operation">
-      <h2>Names it is not for <span class="quiet">added by themselves when they pass</span></h2>
+      <h2>Names it is not for <span class="quiet">added when they pass</span></h2>
       <dl class="left">
         <template v-for="l in data.left_out" :key="l.name"
           ><dt>{{ l.name }}</dt>
@@ -293,7 +293,7 @@ const columns: Column<Row>[] = [
       <ComingForm :certificate="data" :account="account" :may="mayChange" @done="after()" />
       <div>
         <section v-if="data.aliases.length">
-          <h2>Its name service is elsewhere</h2>
+          <h2>Its DNS is hosted elsewhere</h2>
           <p>
             Entered there once, {{ data.aliases.length === 1 ? 'this record proves' : 'these records prove' }} the
             site’s names for good:

@@ -9,6 +9,7 @@ import PreviewNote from '../../parts/PreviewNote.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { may as mayDo } from '../session/state'
 import { keyTypes, possible } from './names'
+import { counted } from '../../words'
 import { confirmed } from '../../parts/confirm'
 
 /** How a site comes by its certificate. */
@@ -88,7 +89,7 @@ const keep = () =>
   <section class="stack">
     <h2 id="coming">How it comes</h2>
     <ElRadioGroup v-model="form.mode" aria-labelledby="coming" class="modes" :disabled="!may">
-      <ElRadio value="automatic">by itself, from an authority, and renewed in time</ElRadio>
+      <ElRadio value="automatic">automatic: from an authority, renewed in time</ElRadio>
       <ElRadio v-if="certificate.mode === 'uploaded'" value="uploaded"
         >installed by hand; an authority’s follows on its last day if no other is installed</ElRadio
       >
@@ -99,7 +100,7 @@ const keep = () =>
         label="Names"
         for="names"
         :error="refusal?.field('names')"
-        hint="Chosen names are proved by name service where they do not lead here"
+        hint="Chosen names are proved by DNS where they do not lead here"
       >
         <ElCheckbox id="names" :model-value="!form.chosen" :disabled="!may" @update:model-value="form.chosen = !$event"
           >all of the site that lead here</ElCheckbox
@@ -137,10 +138,10 @@ const keep = () =>
     <PreviewNote v-if="preview" :preview="preview" />
     <div v-if="may && changes" class="acts">
       <ElButton type="primary" :disabled="form.chosen && !form.names.length" :loading="busy === 'keep'" @click="keep"
-        >Keep {{ changes === 1 ? 'the change' : `${changes} changes` }}</ElButton
+        >Save {{ counted(changes, 'change') }}</ElButton
       >
       <ElButton :loading="busy === 'preview'" @click="look">Preview</ElButton>
-      <ElButton @click="form = fresh(certificate)">Leave it</ElButton>
+      <ElButton @click="form = fresh(certificate)">Cancel</ElButton>
     </div>
   </section>
 </template>

@@ -101,10 +101,10 @@ async function read(event: Event) {
       <PreviewNote v-if="preview" :preview="preview" />
     </div>
     <template #footer>
-      <ElButton @click="open = false">Leave it</ElButton>
+      <ElButton @click="open = false">Cancel</ElButton>
       <ElButton :disabled="!text.trim()" :loading="busy === 'preview'" @click="look">Preview</ElButton>
       <ElButton type="primary" :disabled="!text.trim()" :loading="busy === 'install'" @click="install"
-        >Install it</ElButton
+        >Install</ElButton
       >
     </template>
   </ElDialog>

@@ -109,7 +109,7 @@ const make = () =>
         ><ElButton @click="open = false">Close</ElButton></template
       >
       <template v-else
-        ><ElButton @click="open = false">Leave it</ElButton
+        ><ElButton @click="open = false">Cancel</ElButton
         ><ElButton
           type="primary"
           native-type="submit"

@@ -49,12 +49,12 @@ const revoke = () =>
       <ElRadioGroup v-model="reason" class="reasons" aria-label="Reason"
         ><ElRadio v-for="[word, means] in reasons" :key="word" :value="word">{{ means }}</ElRadio></ElRadioGroup
       >
-      <p class="warn">A revocation cannot be taken back.</p>
+      <p class="warn">A revocation cannot be undone.</p>
       <ProblemNote :refusal="refusal" />
     </div>
     <template #footer
-      ><ElButton @click="open = false">Leave it</ElButton
-      ><ElButton type="primary" :loading="Boolean(busy)" @click="revoke">Have it revoked</ElButton></template
+      ><ElButton @click="open = false">Cancel</ElButton
+      ><ElButton type="primary" :loading="Boolean(busy)" @click="revoke">Revoke</ElButton></template
     >
   </ElDialog>
 </template>

@@ -31,7 +31,7 @@ const take = () =>
 </script>
 
 <template>
-  <ElDialog v-model="open" title="Take the certificate with its key" width="min(28rem, 94vw)">
+  <ElDialog v-model="open" title="Download the certificate with its key" width="min(28rem, 94vw)">
     <form id="take-key" class="stack" @submit.prevent="take">
       <p>Whoever has the key can pass for {{ domain }}. That you have taken it is recorded.</p>
       <FormField label="Your password" for="key-password" :error="refusal?.field('password')"
@@ -43,14 +43,14 @@ const take = () =>
       <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
     </form>
     <template #footer
-      ><ElButton @click="open = false">Leave it</ElButton
+      ><ElButton @click="open = false">Cancel</ElButton
       ><ElButton
         type="primary"
         native-type="submit"
         form="take-key"
         :disabled="!password || !code"
         :loading="Boolean(busy)"
-        >Take it</ElButton
+        >Download</ElButton
       ></template
     >
   </ElDialog>

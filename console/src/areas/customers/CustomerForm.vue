@@ -105,7 +105,7 @@ const general = computed(() => (refusal.value?.problem.errors?.some((e) => e.nam
       <ProblemNote :refusal="general" />
       <div class="acts">
         <ElButton native-type="submit" type="primary" :disabled="!form.name.trim()" :loading="Boolean(busy)">{{
-          data ? 'Keep the changes' : 'Add the customer'
+          data ? 'Save changes' : 'Add the customer'
         }}</ElButton>
       </div>
     </form>

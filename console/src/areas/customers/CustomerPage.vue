@@ -157,7 +157,7 @@ const facts = computed<[string, string][]>(() => {
           />
           <div v-if="may('notes.change')" class="acts keep">
             <ElButton size="small" :disabled="text === notes.notes" :loading="busy === 'notes'" @click="keepNotes"
-              >Keep the notes</ElButton
+              >Save notes</ElButton
             >
           </div>
         </section>

@@ -22,6 +22,7 @@ import ServingFields from './ServingFields.vue'
 import SiteLog from './SiteLog.vue'
 import TraceNote from './TraceNote.vue'
 import { fresh, inWords, present, told, type Serving } from './serving'
+import { counted } from '../../words'
 import { confirmed } from '../../parts/confirm'
 
 const props = defineProps<{ account: string; domain: string }>()
@@ -223,17 +224,17 @@ function changed(list: Record<string, unknown>, ok: boolean) {
     <SiteLog v-if="data.served_as !== 'dns-only'" :domain="data" />
     <div v-if="mayChange && (changes || refusal || preview)" class="bar">
       <ElCheckbox v-if="decision" v-model="accepted"
-        >{{ decision.means }}: I know that this cannot be taken back</ElCheckbox
+        >{{ decision.means }}: I know that this cannot be undone</ElCheckbox
       >
       <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
-      <span v-if="refusal?.problem.errors?.length" class="warn">✕ Some fields need another look</span>
+      <span v-if="refusal?.problem.errors?.length" class="warn">✕ Check the marked fields</span>
       <PreviewNote v-if="preview" :preview="preview" />
       <div v-if="changes" class="acts">
         <ElButton type="primary" :disabled="!sound" :loading="busy === 'keep'" @click="keep"
-          >Keep {{ changes === 1 ? 'the change' : `${changes} changes` }}</ElButton
+          >Save {{ counted(changes, 'change') }}</ElButton
         >
         <ElButton :disabled="!sound" :loading="busy === 'preview'" @click="look">Preview</ElButton>
-        <ElButton @click="again">Leave it</ElButton>
+        <ElButton @click="again">Cancel</ElButton>
       </div>
     </div>
   </template>

@@ -174,14 +174,14 @@ const shut = (folder: Schemas['Folder'], user: string) =>
         <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
       </form>
       <template #footer>
-        <ElButton @click="shown = false">Leave it</ElButton>
+        <ElButton @click="shown = false">Cancel</ElButton>
         <ElButton
           type="primary"
           native-type="submit"
           form="keep-folder"
           :disabled="Boolean(form.folder || form.name) && (!form.name.trim() || form.password.length < 8)"
           :loading="Boolean(busy)"
-          >{{ form.folder ? 'Let in' : 'Protect it' }}</ElButton
+          >{{ form.folder ? 'Let in' : 'Protect folder' }}</ElButton
         >
       </template>
     </ElDialog>

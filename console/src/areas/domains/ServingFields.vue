@@ -10,7 +10,7 @@ const kinds = [
   ['site', 'Site', 'files of its own'],
   ['mirror', 'Mirror', 'the content of another site'],
   ['redirect', 'Redirect', 'visitors are sent elsewhere'],
-  ['dns-only', 'Name service only', 'no web server answers'],
+  ['dns-only', 'DNS only', 'no web server answers'],
 ] as const
 </script>
 

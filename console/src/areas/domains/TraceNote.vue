@@ -3,7 +3,7 @@ import { computed } from 'vue'
 import type { Schemas } from '../../api/client'
 import FactList from '../../parts/FactList.vue'
 
-/** What answers for a name, and where the world is led. */
+/** What answers for a name, and where public DNS leads. */
 const props = defineProps<{ trace: Schemas['Trace'] }>()
 const facts = computed<[string, string][]>(() => {
   const t = props.trace
@@ -11,14 +11,14 @@ const facts = computed<[string, string][]>(() => {
     ['Rule', t.rule],
     ...(t.server ? ([['Server', `${t.server} ${t.ours.join(', ')}`]] as [string, string][]) : []),
     ...t.asked.map((a) => [a.url, a.failed ?? `${a.status} ${a.location ?? ''}`.trim()] as [string, string]),
-    ...t.world.map(
+    ...t.public_dns.map(
       (w) =>
-        ['The world gets', w.right ? `● ${w.address}` : `▲ ${w.address}, which is ${w.server || 'not ours'}`] as [
+        ['Public DNS gives', w.right ? `● ${w.address}` : `▲ ${w.address}, which is ${w.server || 'not ours'}`] as [
           string,
           string,
         ],
     ),
-    ...(t.failed ? ([['The world', t.failed]] as [string, string][]) : []),
+    ...(t.failed ? ([['Public DNS', t.failed]] as [string, string][]) : []),
   ]
 })
 </script>

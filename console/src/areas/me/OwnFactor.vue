@@ -63,7 +63,7 @@ async function kept() {
       </ul>
       <div class="acts">
         <ElButton @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton><ElButton type="primary" @click="kept"
-          >I have kept them</ElButton
+          >I have saved them</ElButton
         >
       </div>
     </div>
@@ -76,13 +76,13 @@ async function kept() {
         <ProblemNote :refusal="refusal?.field('password') ? undefined : refusal" />
         <div class="acts">
           <ElButton native-type="submit" type="primary" :disabled="!password" :loading="busy === 'prove'">{{
-            proving === 'drop' ? 'Switch it off' : 'Make new codes'
-          }}</ElButton><ElButton @click="proving = ''">Leave it</ElButton>
+            proving === 'drop' ? 'Switch off' : 'Create new codes'
+          }}</ElButton><ElButton @click="proving = ''">Cancel</ElButton>
         </div>
       </form>
       <div v-else class="acts">
         <ElButton @click="proving = 'renew'">New recovery codes…</ElButton
-        ><ElButton @click="proving = 'drop'">Switch it off…</ElButton>
+        ><ElButton @click="proving = 'drop'">Switch off…</ElButton>
       </div>
     </template>
     <form v-else-if="setup" class="form" @submit.prevent="confirmIt">
@@ -105,7 +105,7 @@ async function kept() {
         lets nobody in.
       </p>
       <ProblemNote :refusal="refusal" />
-      <ElButton :loading="busy === 'start'" @click="start">Set it up</ElButton>
+      <ElButton :loading="busy === 'start'" @click="start">Set up</ElButton>
     </template>
   </section>
 </template>

@@ -65,11 +65,11 @@ const columns: Column<Schemas['Token']>[] = [
         ><b>{{ row.name }}</b
         ><span v-if="row.ends_at" class="quiet"> until {{ moment(row.ends_at) }}</span></template
       >
-      <template #end="{ row }"><ElButton size="small" @click="remove(row)">Take back</ElButton></template>
+      <template #end="{ row }"><ElButton size="small" @click="remove(row)">Revoke</ElButton></template>
       <template #empty><p class="quiet">You have none.</p></template>
     </DataTable>
-    <div class="acts add"><ElButton @click="begin">Make a token</ElButton></div>
-    <ElDialog v-model="adding" title="Make a token" width="min(38rem, 94vw)" :before-close="leave">
+    <div class="acts add"><ElButton @click="begin">Create a token</ElButton></div>
+    <ElDialog v-model="adding" title="Create a token" width="min(38rem, 94vw)" :before-close="leave">
       <div v-if="token" class="stack">
         <p>Send it as <code>Authorization: Bearer …</code>. It is shown only now.</p>
         <p class="mono secret">{{ token.secret }}</p>
@@ -108,7 +108,7 @@ const columns: Column<Schemas['Token']>[] = [
         />
       </form>
       <template #footer>
-        <ElButton @click="leave(() => (adding = false))">{{ token ? 'Done' : 'Leave it' }}</ElButton>
+        <ElButton @click="leave(() => (adding = false))">{{ token ? 'Done' : 'Cancel' }}</ElButton>
         <ElButton
           v-if="!token"
           type="primary"
@@ -116,7 +116,7 @@ const columns: Column<Schemas['Token']>[] = [
           form="add-token"
           :disabled="!form.name.trim() || !form.scopes.length"
           :loading="Boolean(busy)"
-          >Make it</ElButton
+          >Create token</ElButton
         >
       </template>
     </ElDialog>

@@ -106,7 +106,7 @@ const general = computed(() =>
       <ProblemNote :refusal="general" />
     </form>
     <template #footer>
-      <ElButton @click="shown = false">Leave it</ElButton>
+      <ElButton @click="shown = false">Cancel</ElButton>
       <ElButton
         type="primary"
         native-type="submit"

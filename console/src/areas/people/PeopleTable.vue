@@ -48,7 +48,7 @@ const rights = (p: Person) => (p.read_only ? 'look only' : p.duty !== 'all' ? p.
 <template>
   <div class="head">
     <h2>{{ title }}</h2>
-    <ElButton v-if="may('people.change')" size="small" @click="adding = true">Add one</ElButton>
+    <ElButton v-if="may('people.change')" size="small" @click="adding = true">Add a person</ElButton>
   </div>
   <ProblemNote :refusal="refusal" />
   <DataTable

@@ -140,7 +140,7 @@ const facts = computed<[string, string][]>(() => {
           >One-time sign-in link</ElButton
         >
         <ElButton :loading="busy === 'out'" @click="signOut">End sessions</ElButton>
-        <ElButton v-if="data.second_factor" :loading="busy === 'factor'" @click="unlock">Second factor off</ElButton>
+        <ElButton v-if="data.second_factor" :loading="busy === 'factor'" @click="unlock">Reset second factor</ElButton>
         <ElButton :loading="busy === 'remove'" @click="remove">Remove…</ElButton>
       </template>
       <RouterLink v-if="me" to="/me">Your sign-in</RouterLink>
@@ -195,7 +195,7 @@ const facts = computed<[string, string][]>(() => {
         /></FormField>
         <ElCheckbox v-model="form.readOnly" :disabled="me">Read-only: may look, not change</ElCheckbox>
         <div v-if="may('people.change')" class="acts">
-          <ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Keep the changes</ElButton>
+          <ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Save changes</ElButton>
         </div>
       </form>
       <div><FactList :facts="facts" /></div>
@@ -208,7 +208,7 @@ const facts = computed<[string, string][]>(() => {
         <ProblemNote v-if="!refusal?.field('password')" :refusal="refusal" />
       </form>
       <template #footer>
-        <ElButton @click="giving = false">Leave it</ElButton>
+        <ElButton @click="giving = false">Cancel</ElButton>
         <ElButton type="primary" native-type="submit" form="give" :disabled="!password" :loading="busy === 'password'"
           >Set the password</ElButton
         >

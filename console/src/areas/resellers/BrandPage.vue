@@ -122,7 +122,7 @@ const fields = ['bar', 'accent', 'sender']
         </div>
         <ProblemNote :refusal="refusal?.problem.errors?.some((e) => fields.includes(e.name)) ? undefined : refusal" />
         <div class="acts">
-          <ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Keep the brand</ElButton>
+          <ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Save brand</ElButton>
         </div>
       </form>
       <div>
@@ -138,7 +138,7 @@ const fields = ['bar', 'accent', 'sender']
           <input id="logo" type="file" accept="image/png,image/webp,image/svg+xml" @change="upload" />
         </FormField>
         <div v-if="data.logo" class="acts away">
-          <ElButton :loading="busy === 'logo'" @click="removeLogo">Take the logo away</ElButton>
+          <ElButton :loading="busy === 'logo'" @click="removeLogo">Remove the logo</ElButton>
         </div>
         <NameServers v-if="whole" :reseller="reseller" :names="whole.name_servers" />
       </div>

@@ -75,7 +75,7 @@ const keep = () =>
     <PreviewNote v-if="preview" :preview="preview" />
     <StepList v-if="operation" :operation="operation" />
     <div class="acts">
-      <ElButton :loading="busy === 'keep'" @click="keep">Keep the names</ElButton
+      <ElButton :loading="busy === 'keep'" @click="keep">Save names</ElButton
       ><ElButton :loading="busy === 'preview'" @click="look">Preview</ElButton>
     </div>
   </section>

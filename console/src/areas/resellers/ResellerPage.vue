@@ -204,7 +204,7 @@ const actAs = () =>
         <ProblemNote :refusal="acting" />
       </form>
       <template #footer>
-        <ElButton @click="suspending = false">Leave it</ElButton>
+        <ElButton @click="suspending = false">Cancel</ElButton>
         <ElButton :disabled="!form.why.trim()" :loading="busy === 'preview'" @click="look">Preview</ElButton>
         <ElButton
           type="primary"

@@ -115,7 +115,7 @@ const facts = computed<[string, string][]>(() => {
           data.accounts
         }}</RouterLink></StripFact
       >
-      <StripFact name="The world reaches it at"
+      <StripFact name="Public addresses"
         ><code>{{ data.addresses.join(' ') }}</code></StripFact
       >
       <StripFact name="Takes new accounts" for="takes">

@@ -191,7 +191,7 @@ const general = computed(() =>
       </div>
       <ProblemNote :refusal="general" />
       <div v-if="may('settings.change')" class="acts">
-        <ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Keep the settings</ElButton
+        <ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Save settings</ElButton
         ><span v-if="kept" role="status">● Kept</span>
       </div>
       <div v-if="may('settings.change') && data?.mail_server">

@@ -182,11 +182,11 @@ function changed(list: Record<string, unknown>, ok: boolean) {
         :disabled="!name.trim() || !sound"
         :loading="busy === 'keep'"
         @click="add"
-        >Add it</ElButton
+        >Add template</ElButton
       >
       <template v-else-if="dirty">
         <ElButton type="primary" :disabled="!sound" :loading="busy === 'keep'" @click="keep"
-          >Keep it, for {{ counted(data?.sites ?? 0, 'site') }}</ElButton
+          >Save, for {{ counted(data?.sites ?? 0, 'site') }}</ElButton
         >
         <ElButton :disabled="!sound" :loading="busy === 'preview'" @click="look">Preview</ElButton>
       </template>

@@ -101,9 +101,9 @@ async function read(event: Event) {
     </ul>
     <PreviewNote v-if="preview" :preview="preview" />
     <template #footer>
-      <ElButton @click="open = false">Leave it</ElButton>
+      <ElButton @click="open = false">Cancel</ElButton>
       <ElButton :disabled="!ready" :loading="busy === 'preview'" @click="look">Preview</ElButton>
-      <ElButton type="primary" :disabled="!ready" :loading="busy === 'take'" @click="take">Take them over</ElButton>
+      <ElButton type="primary" :disabled="!ready" :loading="busy === 'take'" @click="take">Import records</ElButton>
     </template>
   </ElDialog>
 </template>

@@ -6,7 +6,7 @@ import { useLoad } from '../../composables/useLoad'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 
-/** How the world sees a zone, asked just now. */
+/** What public DNS shows of a zone, asked just now. */
 const props = defineProps<{ zone: string }>()
 const emit = defineEmits<{ close: [] }>()
 const { data, refusal, loading, reload } = useLoad(() =>
@@ -17,7 +17,7 @@ const marks: Record<string, string> = { right: '✓', missing: '✕', different:
 const columns: Column<Schemas['ZoneSet']>[] = [
   { key: 'name', title: 'Name' },
   { key: 'type', title: 'Type', text: (s) => s.type },
-  { key: 'state', title: 'The world says' },
+  { key: 'state', title: 'Public DNS says' },
   { key: 'wanted', title: 'Wanted', long: true, wide: true },
   { key: 'seen', title: 'Seen instead', long: true },
 ]
@@ -28,9 +28,9 @@ const sets = computed(() =>
 </script>
 
 <template>
-  <section class="world" aria-live="polite">
+  <section class="public" aria-live="polite">
     <div class="titled">
-      <h2>What the world sees</h2>
+      <h2>What public DNS shows</h2>
       <span class="acts"
         ><ElButton size="small" :loading="loading" @click="reload">Ask again</ElButton
         ><ElButton size="small" @click="emit('close')">Close</ElButton></span
@@ -76,7 +76,7 @@ const sets = computed(() =>
 </template>
 
 <style scoped>
-.world {
+.public {
   padding: 0.6rem 0.9rem 0.9rem;
   background: var(--sheet);
   border: 1px solid var(--line);

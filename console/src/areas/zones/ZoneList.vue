@@ -17,7 +17,7 @@ const { search, at, cursor } = useFilters('search', 'at', 'cursor')
 const typed = useTyped(search)
 const query = computed(() => ({
   search: search.value || undefined,
-  name_service: (at.value || undefined) as 'here' | 'elsewhere' | undefined,
+  hosted: (at.value || undefined) as 'here' | 'elsewhere' | undefined,
   cursor: cursor.value || undefined,
   limit: 50,
 }))
@@ -28,7 +28,7 @@ const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/zones', { params: {
 const columns: Column<Zone>[] = [
   { key: 'unicode', title: 'Zone', long: true },
   { key: 'account', title: 'Account', wide: true, text: (z) => z.account },
-  { key: 'name_service', title: 'Name service', text: (z) => z.name_service },
+  { key: 'hosted', title: 'DNS hosted', text: (z) => z.hosted },
   { key: 'dnssec', title: 'Signed', text: (z) => (z.dnssec ? 'yes' : '–') },
   { key: 'own', title: 'Own records', right: true, text: (z) => z.own.toLocaleString('en') },
 ]
@@ -41,7 +41,7 @@ function turn() {
   <PageHead title="Zones" />
   <div class="filters">
     <ElInput v-model="typed" type="search" clearable placeholder="Part of the name" aria-label="Search zones" />
-    <ElSelect v-model="at" clearable placeholder="Anywhere" aria-label="Where the name service is"
+    <ElSelect v-model="at" clearable placeholder="Anywhere" aria-label="Where DNS is hosted"
       ><ElOption value="here" label="here" /><ElOption value="elsewhere" label="elsewhere"
     /></ElSelect>
   </div>

@@ -33,7 +33,7 @@ watchEffect(() => {
   if (data.value) document.title = `${data.value.unicode} · Victualler`
 })
 
-const here = computed(() => data.value?.name_service === 'here')
+const here = computed(() => data.value?.hosted === 'here')
 const mayChange = computed(() => may('zones.change'))
 const overruled = computed(() => data.value?.records.filter((r) => r.overruled).length ?? 0)
 
@@ -119,8 +119,8 @@ const reset = () =>
   })
 const change = (what: Schemas['ZoneChange']) =>
   act(async () => {
-    const words = what.name_service
-      ? `Have the name service ${what.name_service}?`
+    const words = what.hosted
+      ? `Host its DNS ${what.hosted}?`
       : what.dnssec
         ? 'Sign the zone?'
         : 'Sign the zone no longer?'
@@ -170,24 +170,24 @@ const derivedColumns = computed<Column<Row>[]>(() => [
         ><RouterLink to="/zones">Zones</RouterLink> ›
         <RouterLink :to="`/accounts/${data.account}`">{{ data.account }}</RouterLink></template
       >
-      <ElButton @click="checking = true">Check the world</ElButton>
+      <ElButton @click="checking = true">Check public DNS</ElButton>
       <a v-if="here" class="el-button" :href="`/api/v1/zones/${data.name}/file`" :download="`${data.name}.zone`"
         >Export</a
       >
       <ElButton v-if="here && mayChange" @click="importing = true">Import…</ElButton>
-      <ElButton v-if="mayChange" @click="change({ name_service: here ? 'elsewhere' : 'here' })">{{
-        here ? 'Name service elsewhere…' : 'Name service here…'
+      <ElButton v-if="mayChange" @click="change({ hosted: here ? 'elsewhere' : 'here' })">{{
+        here ? 'Host DNS elsewhere…' : 'Host DNS here…'
       }}</ElButton>
     </PageHead>
     <FactStrip>
-      <StripFact name="Name service">{{ data.name_service }}</StripFact>
+      <StripFact name="DNS hosted">{{ data.hosted }}</StripFact>
       <StripFact v-if="here" name="Name servers, for the registrar"
         ><code>{{ data.name_servers.join(' ') }}</code></StripFact
       >
       <StripFact v-if="here" name="Signed"
         >{{ data.dnssec ? 'yes' : 'no' }}
         <button v-if="mayChange" type="button" class="link" @click="change({ dnssec: !data.dnssec })">
-          {{ data.dnssec ? 'Sign it no longer' : 'Sign it' }}
+          {{ data.dnssec ? 'Stop signing' : 'Sign the zone' }}
         </button></StripFact
       >
       <StripFact name="Records">{{ own.length }} own, {{ derived.length }} derived</StripFact>
@@ -234,10 +234,10 @@ const derivedColumns = computed<Column<Row>[]>(() => [
         /></label>
         <div class="acts">
           <ElButton type="primary" native-type="submit" :disabled="!draft.data.trim()" :loading="busy === 'keep'">{{
-            draft.id ? 'Change it' : 'Add it'
+            draft.id ? 'Save record' : 'Add record'
           }}</ElButton>
           <ElButton :disabled="!draft.data.trim()" :loading="busy === 'preview'" @click="look">Preview</ElButton>
-          <ElButton @click="draft = undefined">Leave it</ElButton>
+          <ElButton @click="draft = undefined">Cancel</ElButton>
         </div>
         <div class="under">
           <p v-for="f in ['name', 'type', 'data', 'ttl']" v-show="wrong(f)" :key="f" class="warn" role="alert">

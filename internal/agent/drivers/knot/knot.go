@@ -60,8 +60,8 @@ func (*Driver) Name() string { return "knot" }
 // Base implements agent.Program.
 func (d *Driver) Base(s manifest.Server) []render.File {
 	d.peers.Store(nil)
-	if s.NameService != nil {
-		d.peers.Store(&s.NameService.Peers) // who is asked when the zones of an account are verified
+	if s.DNS != nil {
+		d.peers.Store(&s.DNS.Peers) // who is asked when the zones of an account are verified
 	}
 	return render.KnotBase(s, d.Server)
 }

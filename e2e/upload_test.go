@@ -30,7 +30,7 @@ import (
 	"victualler/internal/hosting/certificates"
 	"victualler/internal/hosting/totp"
 	"victualler/internal/lab/labtest"
-	"victualler/internal/standins/world"
+	"victualler/internal/standins/publicdns"
 )
 
 // shop is an authority at which certificates are bought, with one between it and them.
@@ -295,13 +295,13 @@ func TestChallengesElsewhere(t *testing.T) {
 	i := shared(t)
 	ctx := context.Background()
 	skua := i.Servers["skua"].Address.String()
-	i.World.Delegate("ternhq.example", world.Delegation{NameServers: []string{ns1, ns2}})
+	i.PublicDNS.Delegate("ternhq.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
 	home := opened(t, api.OpenAccount{Domain: "ternhq.example", Server: "skua", Plan: "sealed"})
 	defer closeAccount(t, home)
-	require.NoError(t, i.World.Serve("driftwood.example", "@ A "+skua+"\nwww A "+skua+"\n"))
+	require.NoError(t, i.PublicDNS.Serve("driftwood.example", "@ A "+skua+"\nwww A "+skua+"\n"))
 	account := opened(t, api.OpenAccount{Domain: "driftwood.example", Server: "skua", Plan: "sealed"})
 	defer closeAccount(t, account)
-	onZone(t, http.MethodPatch, "/zones/driftwood.example", api.ZoneChange{NameService: "elsewhere"})
+	onZone(t, http.MethodPatch, "/zones/driftwood.example", api.ZoneChange{Hosted: "elsewhere"})
 	path := certificatePath(account.ID, "driftwood.example")
 
 	p := refusedAs(t, "invalid-input",
@@ -318,7 +318,7 @@ func TestChallengesElsewhere(t *testing.T) {
 	require.Len(t, aliases, 1)
 	alias := aliases[0]
 	assert.Equal(t, "_acme-challenge.driftwood.example", alias.Name)
-	assert.Empty(t, certificateOf(t, home.ID, "ternhq.example").Aliases, "its name service is here")
+	assert.Empty(t, certificateOf(t, home.ID, "ternhq.example").Aliases, "its DNS is hosted here")
 
 	t.Run("what would fail is left out if the person agrees", func(t *testing.T) {
 		assert.Contains(t, rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"].Fix,
@@ -333,9 +333,10 @@ func TestChallengesElsewhere(t *testing.T) {
 	})
 
 	t.Run("one record elsewhere proves all names, for good", func(t *testing.T) {
-		require.NoError(t, i.World.Serve("driftwood.example", "@ A "+skua+"\n_acme-challenge CNAME other.example.\n"))
+		require.NoError(t,
+			i.PublicDNS.Serve("driftwood.example", "@ A "+skua+"\n_acme-challenge CNAME other.example.\n"))
 		assert.Contains(t, rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"].Reason, "other.example")
-		require.NoError(t, i.World.Serve("driftwood.example", "@ A "+skua+"\n_acme-challenge CNAME "+alias.Target+
+		require.NoError(t, i.PublicDNS.Serve("driftwood.example", "@ A "+skua+"\n_acme-challenge CNAME "+alias.Target+
 			".\n"))
 		seen := rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"]
 		assert.Equal(t, "would pass", seen.Result, seen.Reason)
@@ -344,7 +345,7 @@ func TestChallengesElsewhere(t *testing.T) {
 			"'driftwood.example')")
 		labtest.Eventually(t, func() bool {
 			return len(certificateOf(t, account.ID, "driftwood.example").Covered) == 2
-		}, "it is added by itself")
+		}, "it is added automatically")
 		assert.Empty(t, certificateOf(t, account.ID, "driftwood.example").LeftOut)
 		leaf, err := shown(t, "skua", "driftwood.example")
 		require.NoError(t, err)
@@ -358,7 +359,7 @@ func TestChallengesElsewhere(t *testing.T) {
 	t.Run("records entered by hand", func(t *testing.T) {
 		fresh := []string{"www.driftwood.example"} // which was never proved before
 		patch(t, path, api.CertificateChange{Names: &fresh}, nil)
-		require.NoError(t, i.World.Serve("driftwood.example", "@ A "+skua+"\n"))
+		require.NoError(t, i.PublicDNS.Serve("driftwood.example", "@ A "+skua+"\n"))
 		before := certificateOf(t, account.ID, "driftwood.example").Serial
 		order := func() (int64, []api.ChallengeRecord) {
 			var started api.Started
@@ -380,21 +381,21 @@ func TestChallengesElsewhere(t *testing.T) {
 
 		operation, _ = order()
 		patch(t, path, api.CertificateChange{Mode: "self-signed"}, nil)
-		assert.Contains(t, watched(t, operation).Failure, "no longer to come by itself",
+		assert.Contains(t, watched(t, operation).Failure, "no longer automatic",
 			"nobody's choice is overtaken by an order")
 		assert.Equal(t, "self-signed", certificateOf(t, account.ID, "driftwood.example").State)
 		patch(t, path, api.CertificateChange{Mode: "automatic"}, nil)
 
 		operation, records := order()
 		assert.Equal(t, "_acme-challenge.www.driftwood.example", records[0].Name)
-		assert.Equal(t, []string{world.Elsewhere}, records[0].Missing)
+		assert.Equal(t, []string{publicdns.Elsewhere}, records[0].Missing)
 		assert.Contains(t, does(t, "certificate", "show", "driftwood.example"), "not shown by")
 		entered := func(values ...string) {
 			text := "@ A " + skua + "\n"
 			for _, v := range values {
 				text += `_acme-challenge.www TXT "` + v + "\"\n"
 			}
-			require.NoError(t, i.World.Serve("driftwood.example", text))
+			require.NoError(t, i.PublicDNS.Serve("driftwood.example", text))
 		}
 		entered("something else")
 		looked := *records[0].CheckedAt
@@ -419,7 +420,7 @@ func TestChallengesElsewhere(t *testing.T) {
 		away, _ := onZone(t, http.MethodPost, zone, api.NewRecord{Name: "www", Type: "A", Data: "192.0.2.7"})
 		own, _ := onZone(t, http.MethodPost, zone, api.NewRecord{Name: "_acme-challenge.www", Type: "TXT",
 			Data: `"a record of somebody's own"`})
-		i.World.Delegate("ternhq.example", world.Delegation{NameServers: []string{ns1, ns2}})
+		i.PublicDNS.Delegate("ternhq.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
 		assert.Equal(t, "elsewhere", rehearsed(t, home.ID, "ternhq.example")["www.ternhq.example"].Code)
 		wanted := []string{"ternhq.example", "www.ternhq.example"}
 		patch(t, certificatePath(home.ID, "ternhq.example"), api.CertificateChange{Names: &wanted}, nil)
@@ -428,11 +429,11 @@ func TestChallengesElsewhere(t *testing.T) {
 			c := certificateOf(t, home.ID, "ternhq.example")
 			return c.Operation == 0 && len(c.Covered) == 2
 		})
-		i.World.Delegate("ternhq.example", world.Delegation{NameServers: []string{ns1, ns2}})
+		i.PublicDNS.Delegate("ternhq.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
 		onZone(t, http.MethodDelete, zone+"/"+strconv.FormatInt(own.Record.ID, 10), nil)
 		_, _ = onZone(t, http.MethodPost, zone, api.NewRecord{Name: "_acme-challenge.www", Type: "CNAME",
 			Data: "nowhere.example."})
-		i.World.Delegate("ternhq.example", world.Delegation{NameServers: []string{ns1, ns2}})
+		i.PublicDNS.Delegate("ternhq.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
 		seen := rehearsed(t, home.ID, "ternhq.example")["www.ternhq.example"]
 		assert.Equal(t, "would fail", seen.Result)
 		onZone(t, http.MethodDelete, zone+"/"+strconv.FormatInt(away.Record.ID, 10), nil)

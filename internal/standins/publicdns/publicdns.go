@@ -1,9 +1,9 @@
-// Package world stands in for the world's name service in demo and tests: a registry,
+// Package publicdns stands in for the public DNS in demo and tests: a registry,
 // which knows to which name servers each domain is delegated; a resolver, which
 // follows these delegations to real name servers and remembers answers for as long as
-// they say; and "somebody else's" name servers for domains whose name service is
+// they say; and "somebody else's" name servers for domains whose DNS is hosted
 // elsewhere. All three answer at one address, on port 53, and are set over HTTP.
-package world
+package publicdns
 
 import (
 	"context"
@@ -30,14 +30,14 @@ type Delegation struct {
 	DS []string `json:"ds,omitempty"`
 }
 
-// Elsewhere is the name of the name server that answers for zones of [World.Serve].
+// Elsewhere is the name of the name server that answers for zones of [DNS.Serve].
 const Elsewhere = "ns1.elsewhere.test"
 
 // registry is the name server of the registry itself.
 const registry = "a.registry.test"
 
-// World is a running stand-in. Make one with [Listen].
-type World struct {
+// DNS is a running stand-in. Make one with [Listen].
+type DNS struct {
 	// Address is where it answers, and HTTP where it is set.
 	Address netip.Addr
 	HTTP    string
@@ -58,9 +58,9 @@ type remembered struct {
 	until   time.Time
 }
 
-// Listen answers at an address, and is set at another (host and port), until [World.Close].
-func Listen(address netip.Addr, web string) (*World, error) {
-	w := &World{Address: address, domains: map[string]Delegation{}, zones: map[string][]dns.RR{},
+// Listen answers at an address, and is set at another (host and port), until [DNS.Close].
+func Listen(address netip.Addr, web string) (*DNS, error) {
+	w := &DNS{Address: address, domains: map[string]Delegation{}, zones: map[string][]dns.RR{},
 		memory: map[dns.Question]remembered{}}
 	at := netip.AddrPortFrom(address, 53).String()
 	packets, err := net.ListenPacket("udp", at)
@@ -116,7 +116,7 @@ func Listen(address netip.Addr, web string) (*World, error) {
 }
 
 // Close ends it.
-func (w *World) Close() {
+func (w *DNS) Close() {
 	for _, s := range w.servers {
 		s.Shutdown()
 	}
@@ -126,7 +126,7 @@ func (w *World) Close() {
 }
 
 // Delegate registers a domain, or changes where it is delegated to.
-func (w *World) Delegate(name string, d Delegation) {
+func (w *DNS) Delegate(name string, d Delegation) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.domains[dns.CanonicalName(name)] = d
@@ -137,7 +137,7 @@ func (w *World) Delegate(name string, d Delegation) {
 }
 
 // Forget ends a registration.
-func (w *World) Forget(name string) {
+func (w *DNS) Forget(name string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	delete(w.domains, dns.CanonicalName(name))
@@ -147,7 +147,7 @@ func (w *World) Forget(name string) {
 
 // Serve has the name server of somebody else answer for a zone, and registers the domain there. The
 // text is a zone file without SOA and NS.
-func (w *World) Serve(name, text string) error {
+func (w *DNS) Serve(name, text string) error {
 	if err := w.Change(name, text); err != nil {
 		return err
 	}
@@ -157,8 +157,8 @@ func (w *World) Serve(name, text string) error {
 	return nil
 }
 
-// Change is [World.Serve], but the resolver goes on remembering what it was told before.
-func (w *World) Change(name, text string) error {
+// Change is [DNS.Serve], but the resolver goes on remembering what it was told before.
+func (w *DNS) Change(name, text string) error {
 	origin := dns.CanonicalName(name)
 	parser := dns.NewZoneParser(strings.NewReader(text), origin, "")
 	parser.SetDefaultTTL(300)
@@ -181,7 +181,7 @@ func (w *World) Change(name, text string) error {
 }
 
 // Fail has every question answered with SERVFAIL from now on, or no longer.
-func (w *World) Fail(on bool) {
+func (w *DNS) Fail(on bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.down = on
@@ -195,7 +195,7 @@ func must(text string) dns.RR {
 	return rr
 }
 
-func (w *World) handle(out dns.ResponseWriter, question *dns.Msg) {
+func (w *DNS) handle(out dns.ResponseWriter, question *dns.Msg) {
 	answer := new(dns.Msg).SetReply(question)
 	w.mu.Lock()
 	down := w.down
@@ -225,7 +225,7 @@ func (w *World) handle(out dns.ResponseWriter, question *dns.Msg) {
 }
 
 // transfer hands over a zone of somebody else's.
-func (w *World) transfer(out dns.ResponseWriter, question *dns.Msg) {
+func (w *DNS) transfer(out dns.ResponseWriter, question *dns.Msg) {
 	w.mu.Lock()
 	records := slices.Clone(w.zones[dns.CanonicalName(question.Question[0].Name)])
 	w.mu.Unlock()
@@ -240,7 +240,7 @@ func (w *World) transfer(out dns.ResponseWriter, question *dns.Msg) {
 }
 
 // domainOf finds the registered domain in which a name lies.
-func (w *World) domainOf(name string) (string, Delegation, bool) {
+func (w *DNS) domainOf(name string) (string, Delegation, bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for at := dns.CanonicalName(name); at != "."; {
@@ -258,7 +258,7 @@ func (w *World) domainOf(name string) (string, Delegation, bool) {
 
 // bogus reports whether a name lies in a domain for which the registry has DS records, of which
 // none fits a key of the zone (RFC 4035, section 5.2). Signatures are not looked at beyond that.
-func (w *World) bogus(name string) bool {
+func (w *DNS) bogus(name string) bool {
 	domain, d, known := w.domainOf(name)
 	if !known || len(d.DS) == 0 {
 		return false
@@ -279,7 +279,7 @@ func (w *World) bogus(name string) bool {
 }
 
 // authority answers as the registry and as somebody else's name server would.
-func (w *World) authority(q dns.Question, answer *dns.Msg) {
+func (w *DNS) authority(q dns.Question, answer *dns.Msg) {
 	if records, own := w.ownRecords(q); own {
 		answer.Authoritative, answer.Answer = true, records
 		return
@@ -321,7 +321,7 @@ func addressRecord(name string, a netip.Addr) dns.RR {
 }
 
 // ownRecords are those of the stand-in's own names, and the delegations of the top.
-func (w *World) ownRecords(q dns.Question) ([]dns.RR, bool) {
+func (w *DNS) ownRecords(q dns.Question) ([]dns.RR, bool) {
 	name := dns.CanonicalName(q.Name)
 	switch {
 	case name == dns.Fqdn(registry) || name == dns.Fqdn(Elsewhere):
@@ -383,7 +383,7 @@ func lookUp(zone []dns.RR, origin string, q dns.Question) ([]dns.RR, int) {
 const deepest = 8
 
 // resolve answers as a resolver would, following delegations and aliases.
-func (w *World) resolve(q dns.Question, depth int) ([]dns.RR, int) {
+func (w *DNS) resolve(q dns.Question, depth int) ([]dns.RR, int) {
 	if depth > deepest {
 		return nil, dns.RcodeServerFailure
 	}
@@ -443,7 +443,7 @@ func (w *World) resolve(q dns.Question, depth int) ([]dns.RR, int) {
 }
 
 // follow asks the name servers of a domain, one after the other.
-func (w *World) follow(q dns.Question, d Delegation, depth int) *dns.Msg {
+func (w *DNS) follow(q dns.Question, d Delegation, depth int) *dns.Msg {
 	for _, name := range d.NameServers {
 		addresses := d.Glue[name]
 		for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {

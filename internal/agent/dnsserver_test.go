@@ -67,7 +67,7 @@ func resolved(t *testing.T, server netip.Addr, name, kind string) string {
 	return strings.Join(data, ", ") + signed
 }
 
-func TestNameService(t *testing.T) {
+func TestDNSServer(t *testing.T) {
 	ctx := context.Background()
 	l := labtest.Lab(t, "name")
 	authority, err := agentlink.NewAuthority(time.Now())
@@ -100,14 +100,14 @@ func TestNameService(t *testing.T) {
 
 	key := base64.StdEncoding.EncodeToString([]byte("0123456789abcdef0123456789abcdef"))
 	require.Error(t,
-		one.ApplyServer(ctx, manifest.Server{NameService: &manifest.NameService{Primary: true, Key: "short"}}))
+		one.ApplyServer(ctx, manifest.Server{DNS: &manifest.DNSServer{Primary: true, Key: "short"}}))
 	peers := func(s *lab.Server) []manifest.Peer {
 		return []manifest.Peer{{Label: s.Name, Addresses: []netip.Addr{s.Address, lab.Address6(s.Address)}}}
 	}
-	primary := manifest.Server{NameService: &manifest.NameService{Primary: true, Key: key, Peers: peers(second)}}
+	primary := manifest.Server{DNS: &manifest.DNSServer{Primary: true, Key: key, Peers: peers(second)}}
 	require.NoError(t, one.ApplyServer(ctx, primary))
 	require.NoError(t,
-		two.ApplyServer(ctx, manifest.Server{NameService: &manifest.NameService{Key: key, Peers: peers(first)}}))
+		two.ApplyServer(ctx, manifest.Server{DNS: &manifest.DNSServer{Key: key, Peers: peers(first)}}))
 	sweep, err := one.Sweep(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, primary.Digest(), sweep.Server)

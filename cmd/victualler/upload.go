@@ -56,7 +56,7 @@ func uploadCommands() []command {
 		{noun: "certificate", verb: "install", args: "DOMAIN FILE",
 			short: "Install a certificate that an authority has given you", preview: true, waits: true,
 			long: "FILE is PEM in any order, PKCS #7, or PKCS #12, whose password is asked for. The chain is " +
-				"ordered and completed. The key is found by itself where the signing request was made here.",
+				"ordered and completed. The key is found automatically where the signing request was made here.",
 			flags: []flagInfo{{name: "key", value: "FILE",
 				usage: "with the key, PEM, if it is in no other file and not here"},
 				{name: "password-stdin", usage: "read the password of the PKCS #12 from standard input"}},
