@@ -11,7 +11,8 @@ import (
 func ExampleAllowanceOf() {
 	now := time.Date(2027, 3, 1, 12, 0, 0, 0, time.UTC)
 	harbour := plans.Terms{Source: "plan harbour", Limits: plans.Limits{plans.Domains: plans.Of(5)}}
-	regatta := plans.Exception{Limit: plans.Domains, Amount: plans.Of(8), Author: "maren", Reason: "the regatta", At: now}
+	regatta := plans.Exception{Limit: plans.Domains, Amount: plans.Of(8), Author: "maren",
+		Reason: "the regatta", At: now}
 
 	a := plans.AllowanceOf(harbour, []plans.Exception{regatta}, nil, now)
 	fmt.Println(a.Limits[plans.Domains].N, a.Admit(plans.Domains, 7, 1))
