@@ -41,15 +41,15 @@ func TestConsoleForZones(t *testing.T) {
 		assert.Equal(t, "10 mx.provider.test.", answers(t, "petrel", "soundings.example", "MX"))
 	})
 
-	t.Run("an own record in the place of a derived one is shown, and reset", func(t *testing.T) {
+	t.Run("an own record that replaces a derived one is shown, and reset", func(t *testing.T) {
 		do(t, ctx, browser.Click("button", "Add a record"), browser.Type("#record-name", "www"),
 			browser.Type("#record-data", "not an address"), browser.Click("button", "Add record"),
 			browser.Sees(".warn", "no IPv4 address"),
 			browser.Retype("#record-data", "192.0.2.9"), browser.Click("button", "Add record"),
-			browser.Sees("td", "an own record stands in its place"))
+			browser.Sees("td", "replaced by an own record"))
 		settled(t)
 		do(t, ctx, browser.Click("button", "Reset 1, in whose place"), browser.Confirm("Remove"),
-			browser.Until(`!document.body.textContent.includes('an own record stands in its place')`))
+			browser.Until(`!document.body.textContent.includes('replaced by an own record')`))
 		settled(t)
 		assert.Equal(t, i.Servers["skua"].Address.String(), answers(t, "petrel", "www.soundings.example", "A"))
 	})

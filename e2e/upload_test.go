@@ -91,7 +91,7 @@ func pemKey(t *testing.T, key any) string {
 
 func pemChain(list ...*x509.Certificate) string { return certificates.PEM(list) }
 
-func TestCertificatesBrought(t *testing.T) {
+func TestUploadedCertificates(t *testing.T) {
 	withAuthority(t)
 	i := shared(t)
 	ctx := context.Background()

@@ -128,7 +128,7 @@ func zoneCommands() []command {
 				{name: "replace", usage: "take the own records there are now out first"}},
 			run: importZone},
 		{noun: "zone", verb: "reset", args: "ZONE [NAME]",
-			short: "Take own records out that stand in the place of derived ones", preview: true, waits: true,
+			short: "Remove own records that replace derived ones", preview: true, waits: true,
 			flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				body := api.ZoneReset{}
@@ -136,8 +136,7 @@ func zoneCommands() []command {
 					body.Name = c.args[1]
 				}
 				if !c.on("preview") {
-					if err := c.confirm("Take the own records out of " + c.args[0] +
-						" that stand in the place of derived ones?"); err != nil {
+					if err := c.confirm("Remove the own records of " + c.args[0] + " that replace derived ones?"); err != nil {
 						return err
 					}
 				}
@@ -243,7 +242,7 @@ func recordTable(records []api.ZoneRecord) table {
 			number = strconv.FormatInt(r.ID, 10)
 		}
 		if r.Overruled {
-			from += "; an own record stands in its place"
+			from += "; replaced by an own record"
 		}
 		t = append(t, []string{r.Name, strconv.FormatInt(r.TTL, 10), r.Type, r.Data, number, from})
 	}

@@ -36,7 +36,7 @@ type ZoneRecord struct {
 	Data      string `json:"data" doc:"In presentation form (RFC 1035, section 5.1); names in it are complete and end with a dot."`
 	Own       bool   `json:"own" doc:"Whether a person added it. Otherwise it follows from what is configured."`
 	From      string `json:"from,omitempty" doc:"From what a derived record follows."`
-	Overruled bool   `json:"overruled,omitempty" doc:"Whether own records stand in its place."`
+	Overruled bool   `json:"overruled,omitempty" doc:"Whether own records replace it."`
 }
 
 // NewRecord describes a record to be added.
@@ -61,7 +61,7 @@ type ZoneChange struct {
 	DNSSEC *bool  `json:"dnssec,omitempty" doc:"Whether it is to be signed. It stays signed as long as the parent zone has a DS record for it."`
 }
 
-// ZoneReset takes own records away that stand in the place of derived ones.
+// ZoneReset removes own records that replace derived ones.
 type ZoneReset struct {
 	Name string `json:"name,omitempty" maxLength:"260" doc:"Only records of this name."`
 }

@@ -66,7 +66,7 @@ func (a *API) zoneRoutes() {
 		})
 	registerChange(a, route{id: "add-record", method: http.MethodPost, path: "/zones/{zone}/records",
 		summary: "Add a record to a zone", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted,
-		description: "An own record stands in the place of derived ones of the same name and type."},
+		description: "An own record replaces derived ones of the same name and type."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ZonePath
 			Previewable
@@ -106,7 +106,7 @@ func (a *API) zoneRoutes() {
 	registerChange(a, route{id: "reset-zone", method: http.MethodPost, path: "/zones/{zone}/reset",
 		summary: "Have derived records answered with again", permission: rights.ZonesChange, tag: tag,
 		status:      http.StatusAccepted,
-		description: "Takes own records away that stand in the place of derived ones; other own records stay."},
+		description: "Removes own records that replace derived ones; other own records stay."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			ZonePath
 			Previewable

@@ -60,7 +60,7 @@ type Manifest struct {
 // HasHome reports whether the account has its home on this server: user, files, PHP and sites.
 func (m Manifest) HasHome() bool { return m.Wanted == Present && !m.Elsewhere }
 
-// Brand is whose pages they are that a server shows in the place of a site's own.
+// Brand is whose pages they are that a server shows instead of a site's own.
 type Brand struct {
 	Title  string `json:"title,omitempty"`
 	Footer string `json:"footer,omitempty"`

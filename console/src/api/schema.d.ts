@@ -1863,7 +1863,7 @@ export interface paths {
         put?: never;
         /**
          * Add a record to a zone
-         * @description An own record stands in the place of derived ones of the same name and type.
+         * @description An own record replaces derived ones of the same name and type.
          */
         post: operations["add-record"];
         delete?: never;
@@ -1907,7 +1907,7 @@ export interface paths {
         put?: never;
         /**
          * Have derived records answered with again
-         * @description Takes own records away that stand in the place of derived ones; other own records stay.
+         * @description Removes own records that replace derived ones; other own records stay.
          */
         post: operations["reset-zone"];
         delete?: never;
@@ -4992,7 +4992,7 @@ export interface components {
             id?: number;
             /** @description Relative to the zone; @ is the zone itself. */
             name: string;
-            /** @description Whether own records stand in its place. */
+            /** @description Whether own records replace it. */
             overruled?: boolean;
             /** @description Whether a person added it. Otherwise it follows from what is configured. */
             own: boolean;

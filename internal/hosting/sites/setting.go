@@ -181,7 +181,7 @@ func Read(raw map[string]json.RawMessage) (set Settings, unset []Key, err error)
 		set[info.Key] = value
 	}
 	if len(wrong) > 0 {
-		return set, unset, &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "the settings need another look",
+		return set, unset, &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "some settings are wrong",
 			Fields: wrong}
 	}
 	return set, unset, nil

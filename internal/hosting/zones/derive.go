@@ -128,7 +128,7 @@ type Entry struct {
 	ID  int64
 	// Why says from what a derived one follows.
 	Why string
-	// Overruled says that own records stand in the place of a derived one.
+	// Overruled says that own records replace a derived one.
 	Overruled bool
 }
 

@@ -73,7 +73,7 @@ func ttlOfSet(z Zone, r zones.Record) int64 {
 }
 
 // admitRecord refuses an own record that cannot be in a zone, and notes
-// which derived ones it stands in the place of.
+// which derived ones it replaces.
 func admitRecord(a usecase.Actor, z Zone, r zones.Record) error {
 	if len(z.own) >= zones.MostRecords {
 		return refusal.New(refusal.LimitReached, "a zone can have %d records of its own at most", zones.MostRecords)
@@ -188,7 +188,7 @@ func (s *Service) RemoveRecord(ctx context.Context, a usecase.Actor, name string
 	return api.Started{Operation: done.Operation}, err
 }
 
-// ResetZone takes own records away that stand in the place of derived ones.
+// ResetZone removes own records that replace derived ones.
 func (s *Service) ResetZone(ctx context.Context, a usecase.Actor, name string, in api.ZoneReset) (api.ZoneChanged,
 	error) {
 	return s.changeZone(ctx, a, name, "zone.reset", 0,
@@ -208,7 +208,7 @@ func (s *Service) ResetZone(ctx context.Context, a usecase.Actor, name string, i
 				}
 			}
 			if len(gone) == 0 {
-				return 0, nil, refusal.New(refusal.WrongState, "no record of %s stands in the place of a derived one",
+				return 0, nil, refusal.New(refusal.WrongState, "no record of %s replaces a derived one",
 					usecase.Unicode(z.Row.Name))
 			}
 			a.Summarize("reset %s: %s go", usecase.Unicode(z.Row.Name), usecase.Counted(len(gone), "record"))

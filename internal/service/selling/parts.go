@@ -11,7 +11,7 @@ import (
 )
 
 // The brand of the pages that servers show: the reseller's, or the installation's title.
-// BrandPart is what pages look like that the server shows in the place of a site's own.
+// BrandPart is what pages look like that the server shows instead of a site's own.
 func (s *Service) BrandPart() rollout.Part {
 	return rollout.Part{Name: "brand", Fill: func(ctx context.Context, q *db.Queries, st entitlement.Entitlement,
 		m *rollout.Manifests) error {

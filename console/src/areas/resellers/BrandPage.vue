@@ -128,7 +128,7 @@ const fields = ['bar', 'accent', 'sender']
       <div>
         <h2>Logo</h2>
         <p v-if="data.logo" class="logo"><img :src="`${data.logo}?${logo}`" alt="The logo as it is" /></p>
-        <p v-else class="quiet">There is none; the title stands in its place.</p>
+        <p v-else class="quiet">There is none; the title is shown instead.</p>
         <FormField
           label="Another one"
           for="logo"

@@ -295,7 +295,7 @@ const derivedColumns = computed<Column<Row>[]>(() => [
           ><code class="whole" :class="{ gone: row.overruled }">{{ row.data }}</code></template
         >
         <template #from="{ row }"
-          >{{ row.from }}<span v-if="row.overruled" class="warn"> ‖ an own record stands in its place</span></template
+          >{{ row.from }}<span v-if="row.overruled" class="warn"> ‖ replaced by an own record</span></template
         >
         <template #empty
           ><p class="quiet none">Nothing leads here: no site is served under a name of the zone.</p></template
