@@ -136,7 +136,8 @@ func zoneCommands() []command {
 					body.Name = c.args[1]
 				}
 				if !c.on("preview") {
-					if err := c.confirm("Remove the own records of " + c.args[0] + " that replace derived ones?"); err != nil {
+					question := "Remove the own records of " + c.args[0] + " that replace derived ones?"
+					if err := c.confirm(question); err != nil {
 						return err
 					}
 				}

@@ -10,10 +10,12 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptrace"
 	"net/url"
 	"reflect"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"victualler/internal/api"
@@ -34,10 +36,18 @@ type Client struct {
 type Unreachable struct {
 	Base string
 	Err  error
+	// Sent says that a request for a change had gone out whole: it may have been done.
+	Sent bool
 }
 
 // Error implements error.
-func (u *Unreachable) Error() string { return fmt.Sprintf("%s does not answer: %v", u.Base, u.Err) }
+func (u *Unreachable) Error() string {
+	if u.Sent {
+		return fmt.Sprintf("%s does not answer any more: %v; what was asked for may have been done: look before you "+
+			"try again", u.Base, u.Err)
+	}
+	return fmt.Sprintf("%s does not answer: %v", u.Base, u.Err)
+}
 
 // Unwrap returns the cause.
 func (u *Unreachable) Unwrap() error { return u.Err }
@@ -149,9 +159,14 @@ func (c *Client) send(ctx context.Context, call Call, accept string) (*http.Resp
 	if h == nil {
 		h = http.DefaultClient
 	}
+	var sent atomic.Bool
+	request = request.WithContext(httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{
+		WroteRequest: func(w httptrace.WroteRequestInfo) {
+			sent.Store(w.Err == nil && call.Method != http.MethodGet)
+		}}))
 	response, err := h.Do(request)
 	if err != nil {
-		return nil, &Unreachable{c.Base, err}
+		return nil, &Unreachable{c.Base, err, sent.Load()}
 	}
 	if response.StatusCode < 400 {
 		return response, nil
@@ -159,7 +174,7 @@ func (c *Client) send(ctx context.Context, call Call, accept string) (*http.Resp
 	defer response.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
 	if err != nil {
-		return nil, &Unreachable{c.Base, err}
+		return nil, &Unreachable{c.Base, err, sent.Load()}
 	}
 	problem := &api.Problem{}
 	if json.Unmarshal(text, problem) != nil || problem.Status == 0 {
@@ -253,5 +268,5 @@ func (c *Client) watchOnce(ctx context.Context, id int64, last *api.Operation, t
 			return nil
 		}
 	}
-	return &Unreachable{c.Base, errors.Join(lines.Err(), io.ErrUnexpectedEOF)}
+	return &Unreachable{Base: c.Base, Err: errors.Join(lines.Err(), io.ErrUnexpectedEOF)}
 }

@@ -91,6 +91,8 @@ func TestDo(t *testing.T) {
 			w.WriteHeader(http.StatusNoContent)
 		case "/api/v1/other":
 			http.Error(w, "<html>", http.StatusBadGateway)
+		case "/api/v1/lost":
+			panic(http.ErrAbortHandler)
 		case "/api/v1/rubbish":
 			io.WriteString(w, "rubbish")
 		}
@@ -104,5 +106,11 @@ func TestDo(t *testing.T) {
 	assert.ErrorContains(t, c.Get(ctx, "/other", nil, nil), "is that a Victualler service?")
 	assert.ErrorContains(t, c.Get(ctx, "/rubbish", nil, &out), "cannot be read")
 	var silent *client.Unreachable
-	assert.ErrorAs(t, (&client.Client{Base: "http://127.0.0.1:1"}).Get(ctx, "/x", nil, nil), &silent)
+	assert.ErrorAs(t, (&client.Client{Base: "http://127.0.0.1:1"}).Post(ctx, "/x", nil, nil), &silent)
+	assert.False(t, silent.Sent, "nobody was there to read it")
+	assert.ErrorAs(t, c.Post(ctx, "/lost", nil, nil), &silent)
+	assert.True(t, silent.Sent)
+	assert.ErrorContains(t, silent, "may have been done")
+	assert.ErrorAs(t, c.Get(ctx, "/lost", nil, nil), &silent)
+	assert.False(t, silent.Sent, "reading does nothing")
 }
