@@ -84,8 +84,8 @@ func CheckNotInstallationName(ctx context.Context, q *db.Queries, a usecase.Acto
 		domain.Unicode()).On("domain")
 }
 
-// DomainView shows a domain; rows are what [loadSites] read of its account.
-func DomainView(d db.Domain, rows siteRows) api.Domain {
+// DomainView shows a domain; rows are what [LoadSites] read of its account.
+func DomainView(d db.Domain, rows SiteRows) api.Domain {
 	v := api.Domain{Name: d.Name, Unicode: usecase.Unicode(d.Name), ServedAs: d.ServedAs, CountsAs: d.CountsAs,
 		Main: d.Main, Folders: len(rows.folders[d.ID]), Version: d.Version}
 	switch sites.ServedAs(d.ServedAs) {
@@ -131,7 +131,7 @@ func (s *Service) Domain(ctx context.Context, a usecase.Actor, reference, name s
 
 // decideServing decides how a domain is to be served after a change,
 // from how it is served now. It refuses what cannot be.
-func decideServing(a usecase.Actor, d db.Domain, in api.Serving, rows siteRows) (db.Domain, []string, error) {
+func decideServing(a usecase.Actor, d db.Domain, in api.Serving, rows SiteRows) (db.Domain, []string, error) {
 	var corrections []string
 	if in.ServedAs != "" {
 		d.ServedAs = in.ServedAs
@@ -240,7 +240,7 @@ func redirection(d db.Domain) sites.Redirection {
 }
 
 // countsAs tells against which limit a domain counts.
-func countsAs(d db.Domain, rows siteRows) string {
+func countsAs(d db.Domain, rows SiteRows) string {
 	if d.ServedAs == string(sites.Mirror) {
 		return string(plans.Mirrors)
 	}
@@ -260,7 +260,7 @@ func (s *Service) AddDomain(ctx context.Context, a usecase.Actor, reference stri
 		return api.DomainChanged{}, err
 	}
 	return s.changeDomains(ctx, a, reference, "domain.add", domain,
-		func(tx store.Tx, st entitlement.Entitlement, rows siteRows) (db.Domain, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []string, error) {
 			none := db.Domain{}
 			if err := errors.Join(CheckDomainFree(ctx, tx.Queries, domain, st.Account.ID),
 				CheckNotInstallationName(ctx, tx.Queries, a, domain, st.Account.ID)); err != nil {
@@ -301,7 +301,7 @@ func (s *Service) ChangeDomain(ctx context.Context, a usecase.Actor, reference, 
 		return api.DomainChanged{}, err
 	}
 	return s.changeDomains(ctx, a, reference, "domain.change", domain,
-		func(tx store.Tx, st entitlement.Entitlement, rows siteRows) (db.Domain, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []string, error) {
 			none := db.Domain{}
 			was, err := rows.find(domain.String())
 			if err != nil {
@@ -336,7 +336,7 @@ func (s *Service) ChangeDomain(ctx context.Context, a usecase.Actor, reference, 
 }
 
 // domainRecord is a domain as events hold it.
-func domainRecord(d db.Domain, rows siteRows) map[string]any {
+func domainRecord(d db.Domain, rows SiteRows) map[string]any {
 	out := map[string]any{"domain": d.Name, "served_as": d.ServedAs, "counts_as": d.CountsAs}
 	switch sites.ServedAs(d.ServedAs) {
 	case sites.Site:
@@ -362,7 +362,7 @@ func (s *Service) RemoveDomain(ctx context.Context, a usecase.Actor, reference, 
 		return api.Started{}, err
 	}
 	done, err := s.changeDomains(ctx, a, reference, "domain.remove", domain,
-		func(tx store.Tx, st entitlement.Entitlement, rows siteRows) (db.Domain, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []string, error) {
 			none := db.Domain{}
 			d, err := rows.find(domain.String())
 			if err != nil {
@@ -395,7 +395,7 @@ func (s *Service) RemoveDomain(ctx context.Context, a usecase.Actor, reference, 
 // changeDomains changes the domains of an account and starts the operation that brings it about.
 // What fn returns is the domain, and what was put right in the input.
 func (s *Service) changeDomains(ctx context.Context, a usecase.Actor, reference, kind string, domain names.Domain,
-	fn func(store.Tx, entitlement.Entitlement, siteRows) (db.Domain, []string, error)) (api.DomainChanged, error) {
+	fn func(store.Tx, entitlement.Entitlement, SiteRows) (db.Domain, []string, error)) (api.DomainChanged, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.DomainChanged, error) {
 		none := api.DomainChanged{}
 		number, err := usecase.FindAccount(ctx, tx.Queries, a, reference)

@@ -25,8 +25,8 @@ import (
 	"victualler/internal/store/db"
 )
 
-// siteRows is everything that the records hold about the sites of one account.
-type siteRows struct {
+// SiteRows is everything that the records hold about the sites of one account.
+type SiteRows struct {
 	account   db.Account
 	Domains   []db.Domain
 	own       map[int64]sites.Settings // by domain
@@ -50,9 +50,9 @@ type template struct {
 }
 
 // LoadSites reads the sites of an account.
-func LoadSites(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (siteRows, error) {
+func LoadSites(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (SiteRows, error) {
 	account := st.Account
-	rows := siteRows{account: account, bounds: st.ServerLimits().Bounds, own: map[int64]sites.Settings{},
+	rows := SiteRows{account: account, bounds: st.ServerLimits().Bounds, own: map[int64]sites.Settings{},
 		folders: map[int64][]folder{}, templates: map[int64]template{}}
 	server, err := q.ServerByID(ctx, account.ServerID)
 	if err != nil {
@@ -113,7 +113,7 @@ func phpVersions(server db.Server) []string {
 
 // LoadDomain finds a domain of an account that the actor may see, with
 // all sites of the account and their server.
-func (s *Service) LoadDomain(ctx context.Context, a usecase.Actor, reference, name string) (rows siteRows, d db.Domain,
+func (s *Service) LoadDomain(ctx context.Context, a usecase.Actor, reference, name string) (rows SiteRows, d db.Domain,
 	server db.Server, err error) {
 	number, err := usecase.FindAccount(ctx, s.Store.Queries, a, reference)
 	if err != nil {
@@ -146,7 +146,7 @@ func readSettings(column []byte) (sites.Settings, error) {
 }
 
 // find returns the domain of that name.
-func (r siteRows) find(name string) (db.Domain, error) {
+func (r SiteRows) find(name string) (db.Domain, error) {
 	domain, _, err := names.ParseDomain(name)
 	if err != nil {
 		return db.Domain{}, err
@@ -158,7 +158,7 @@ func (r siteRows) find(name string) (db.Domain, error) {
 	return r.Domains[at], nil
 }
 
-func (r siteRows) byID(number int64) db.Domain {
+func (r SiteRows) byID(number int64) db.Domain {
 	at := slices.IndexFunc(r.Domains, func(d db.Domain) bool { return d.ID == number })
 	if at < 0 {
 		return db.Domain{}
@@ -166,11 +166,11 @@ func (r siteRows) byID(number int64) db.Domain {
 	return r.Domains[at]
 }
 
-func (r siteRows) templateOf(d db.Domain) template { return r.templates[usecase.OrZero(d.TemplateID)] }
+func (r SiteRows) templateOf(d db.Domain) template { return r.templates[usecase.OrZero(d.TemplateID)] }
 
 // shown returns the site whose content a domain shows: itself, or what
 // it mirrors. Others serve nothing.
-func (r siteRows) shown(d db.Domain) (db.Domain, bool) {
+func (r SiteRows) shown(d db.Domain) (db.Domain, bool) {
 	if d.MirrorOf != nil {
 		return r.byID(*d.MirrorOf), true
 	}
@@ -181,7 +181,7 @@ func (r siteRows) shown(d db.Domain) (db.Domain, bool) {
 const ownSource = "site"
 
 // effective resolves the settings of a site.
-func (r siteRows) effective(d db.Domain) []sites.Effective {
+func (r SiteRows) effective(d db.Domain) []sites.Effective {
 	layers := []sites.Layer{{Source: ownSource, Settings: r.own[d.ID]}}
 	if d.TemplateID != nil {
 		t := r.templateOf(d)
@@ -257,7 +257,7 @@ func (s *Service) fillSites(ctx context.Context, q *db.Queries, st entitlement.E
 // changeSite decides about the parts of a change that only a site has:
 // its directory, template and settings.
 func (s *Service) changeSite(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement.Entitlement,
-	was db.Domain, d *db.Domain, in api.DomainChange, rows siteRows) error {
+	was db.Domain, d *db.Domain, in api.DomainChange, rows SiteRows) error {
 	site := d.ServedAs == string(sites.Site)
 	if !site && (len(in.Settings) > 0 || in.Template != nil || in.MoveFiles) {
 		what := "settings belong to a site"
@@ -543,7 +543,7 @@ func (s *Service) changeFolders(ctx context.Context, a usecase.Actor, reference,
 	}
 	var out api.FolderChanged
 	done, err := s.changeDomains(ctx, a, reference, kind, domain,
-		func(tx store.Tx, st entitlement.Entitlement, rows siteRows) (db.Domain, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []string, error) {
 			d, err := rows.find(domain.String())
 			if err == nil && d.ServedAs != string(sites.Site) {
 				err = refusal.New(refusal.WrongState,

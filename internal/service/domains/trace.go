@@ -93,7 +93,7 @@ func (s *Service) traceSite(ctx context.Context, a usecase.Actor, domain names.D
 	return d, &server, nil
 }
 
-func traceRule(d db.Domain, rows siteRows, account db.AccountRow, domain names.Domain, host string) string {
+func traceRule(d db.Domain, rows SiteRows, account db.AccountRow, domain names.Domain, host string) string {
 	form := "the name is a domain of account " + account.SignInName
 	if host != d.Name {
 		form = fmt.Sprintf("it is %s with www. before it, a domain of account %s", domain.Unicode(), account.SignInName)
