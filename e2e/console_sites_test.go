@@ -43,12 +43,12 @@ func TestConsoleForSites(t *testing.T) {
 		healthy(t, ctx, "a domain")
 		do(t, ctx, browser.Retype("#setting-largest_upload", "20"), browser.Sees("[role=alert]", "20 what?"),
 			browser.Retype("#setting-largest_upload", "20M"),
-			browser.Retype("#setting-hsts", "30d"), browser.Click("button", "Keep 2 changes"),
+			browser.Retype("#setting-hsts", "30d"), browser.Click("button", "Save 2 changes"),
 			browser.Sees(".bar", "nothing can take that back"))
 		healthy(t, ctx, "a decision")
 		do(t, ctx, browser.Click("label", "I know that this cannot be undone"), browser.Click("button", "Preview"),
 			browser.Sees(".preview th", "largest upload"), browser.Sees(".preview pre", "client_max_body_size"),
-			browser.Click("button", "Keep 2 changes"), finished, browser.Sees(".source", "set here"))
+			browser.Click("button", "Save 2 changes"), finished, browser.Sees(".source", "set here"))
 		settled(t)
 		assert.Equal(t, "max-age=2592000",
 			visit(t, "skua", "https://pilots.example/").header.Get("Strict-Transport-Security"))

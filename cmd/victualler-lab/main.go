@@ -142,7 +142,7 @@ Try, in another terminal:
 
 Ctrl-C stops everything.
 `, time.Since(begun).Round(100*time.Millisecond), i.Address(), sink.HTTP, signIns(i, passwords), i.Servers["skua"].Address)
-	<-ctx.Done()
+	i.Supervise(ctx)
 	fmt.Println()
 	return nil
 }

@@ -202,6 +202,9 @@ func interfaceName(name string) error {
 	return nil
 }
 
+// Ended returns a channel that is closed when the server has ended, since it was last started.
+func (s *Server) Ended() <-chan struct{} { return s.done }
+
 // Kill ends everything on the server at once, as a power cut would.
 func (s *Server) Kill() { s.end(syscall.SIGKILL) }
 

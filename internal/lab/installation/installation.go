@@ -76,6 +76,9 @@ type Installation struct {
 	ended   chan struct{}
 }
 
+// restartPause is how long what has ended is left alone before it is started again.
+const restartPause = time.Second
+
 // authorityPort is where the stand-in for a certificate authority answers.
 const authorityPort = "14443"
 
@@ -289,6 +292,42 @@ func (i *Installation) endService(signal syscall.Signal) {
 		cmd.Process.Kill()
 		<-ended
 	}
+}
+
+// Supervise starts the service and servers again when they end, until ctx ends, as systemd would.
+// The programs of a server are looked after by its first process, in the same way.
+func (i *Installation) Supervise(ctx context.Context) {
+	var group sync.WaitGroup
+	watch := func(what string, ended func() <-chan struct{}, start func(context.Context) error) {
+		group.Go(func() {
+			for {
+				select {
+				case <-ended():
+				case <-ctx.Done():
+					return
+				}
+				select {
+				case <-time.After(restartPause):
+				case <-ctx.Done():
+					return
+				}
+				if err := start(ctx); err != nil && ctx.Err() == nil {
+					i.options.Say(fmt.Sprintf("%s has ended, and could not be started again: %v", what, err))
+				} else if err == nil {
+					i.options.Say(what + " had ended, and was started again")
+				}
+			}
+		})
+	}
+	watch("the service", func() <-chan struct{} {
+		i.mu.Lock()
+		defer i.mu.Unlock()
+		return i.ended
+	}, i.StartService)
+	for name, server := range i.Servers {
+		watch("the server "+name, server.Ended, server.Start)
+	}
+	group.Wait()
 }
 
 // Stop ends everything.
