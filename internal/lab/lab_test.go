@@ -132,6 +132,8 @@ func TestCleanUpAfterKilledLab(t *testing.T) {
 	dir := t.TempDir()
 	child := exec.Command(os.Args[0], "-test.run=^TestCleanUpAfterKilledLab$")
 	child.Env = append(os.Environ(), asChild+"="+dir)
+	child.Stdout, child.Stderr = t.Output(), t.Output()
+	t.Cleanup(func() { exec.Command("ip", "link", "delete", "vlabk").Run() }) // there only if this test fails
 	require.NoError(t, child.Start())
 	labtest.Eventually(t, func() bool { _, err := os.Stat(dir + "/up"); return err == nil })
 	require.NotEqual(t, loops, loopDevices(t), "the child's server must be up")
