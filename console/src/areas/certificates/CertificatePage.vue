@@ -214,14 +214,14 @@ const columns: Column<Row>[] = [
         ><template v-if="data.not_after"
           >{{ moment(data.not_after).slice(0, 16)
           }}<span :class="soon ? 'warn' : 'quiet'">{{ until(data.not_after) }}</span></template
-        ><template v-else>never: its server has made it</template></StripFact
+        ><template v-else>never: self-signed by its server</template></StripFact
       >
       <StripFact name="For">{{
-        data.covered.length ? data.covered.join(', ') : 'no name that visitors trust'
+        data.covered.length ? data.covered.join(', ') : 'no name that browsers trust'
       }}</StripFact>
       <StripFact v-if="data.issuer" name="Issued by">{{ data.issuer }}</StripFact>
       <StripFact v-if="data.renew_at" name="Renewed automatically">{{ moment(data.renew_at).slice(0, 16) }}</StripFact>
-      <StripFact v-else-if="data.next_try && !data.operation" name="Next look">{{
+      <StripFact v-else-if="data.next_try && !data.operation" name="Next try">{{
         moment(data.next_try).slice(0, 16)
       }}</StripFact>
     </FactStrip>

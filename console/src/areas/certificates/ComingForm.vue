@@ -87,13 +87,13 @@ const keep = () =>
 
 <template>
   <section class="stack">
-    <h2 id="coming">How it comes</h2>
+    <h2 id="coming">Source</h2>
     <ElRadioGroup v-model="form.mode" aria-labelledby="coming" class="modes" :disabled="!may">
       <ElRadio value="automatic">automatic: from an authority, renewed in time</ElRadio>
       <ElRadio v-if="certificate.mode === 'uploaded'" value="uploaded"
         >installed by hand; an authority’s follows on its last day if no other is installed</ElRadio
       >
-      <ElRadio value="self-signed">its server makes one, which no visitor trusts</ElRadio>
+      <ElRadio value="self-signed">self-signed by its server: browsers warn</ElRadio>
     </ElRadioGroup>
     <template v-if="form.mode === 'automatic'">
       <FormField
