@@ -63,8 +63,7 @@ func (a *API) accountRoutes() {
 			Previewable
 			Body api.OpenAccount
 		}) (api.Opening, error) {
-			opening, err := a.service.Accounts.OpenAccount(ctx, who, in.Body)
-			return opening, err
+			return a.service.Accounts.OpenAccount(ctx, who, in.Body)
 		})
 	register(a, route{id: "show-account", method: http.MethodGet, path: "/accounts/{account}",
 		summary: "Show an account", permission: rights.AccountsRead, tag: tag},
@@ -84,8 +83,7 @@ func (a *API) accountRoutes() {
 			AccountPath
 			Previewable
 		}) (api.Started, error) {
-			started, err := fn(ctx, who, in.Account)
-			return started, err
+			return fn(ctx, who, in.Account)
 		})
 	}
 	registerChange(a, route{id: "close-account", method: http.MethodPost, path: "/accounts/{account}/close",
@@ -96,8 +94,7 @@ func (a *API) accountRoutes() {
 			Previewable
 			Body api.CloseAccount
 		}) (api.Started, error) {
-			started, err := a.service.Accounts.CloseAccount(ctx, who, in.Account, in.Body.SignInName)
-			return started, err
+			return a.service.Accounts.CloseAccount(ctx, who, in.Account, in.Body.SignInName)
 		})
 	started(route{id: "repair-account", path: "/accounts/{account}/repair", summary: "Repair an account",
 		permission:  rights.AccountsRepair,
@@ -111,8 +108,7 @@ func (a *API) accountRoutes() {
 			Previewable
 			Body api.Suspend
 		}) (api.Started, error) {
-			started, err := a.service.Selling.SuspendAccount(ctx, who, in.Account, in.Body.Why)
-			return started, err
+			return a.service.Selling.SuspendAccount(ctx, who, in.Account, in.Body.Why)
 		})
 	started(route{id: "resume-account", path: "/accounts/{account}/resume", summary: "Resume a suspended account",
 		permission: rights.AccountsSuspend}, a.service.Selling.ResumeAccount)
@@ -124,8 +120,7 @@ func (a *API) accountRoutes() {
 			Previewable
 			Body api.Freeze
 		}) (api.TermsChanged, error) {
-			changed, err := a.service.Selling.FreezeTerms(ctx, who, in.Account, in.Body.Frozen)
-			return changed, err
+			return a.service.Selling.FreezeTerms(ctx, who, in.Account, in.Body.Frozen)
 		})
 	register(a, route{id: "show-handover", method: http.MethodGet, path: "/accounts/{account}/handover",
 		summary: "Show the handover sheet", permission: rights.AccountsRead, tag: tag,
@@ -140,7 +135,6 @@ func (a *API) accountRoutes() {
 			AccountPath
 			Previewable
 		}) (api.Handover, error) {
-			sheet, err := a.service.Accounts.MailHandover(ctx, who, in.Account)
-			return sheet, err
+			return a.service.Accounts.MailHandover(ctx, who, in.Account)
 		})
 }

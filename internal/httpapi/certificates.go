@@ -38,8 +38,7 @@ func (a *API) certificateRoutes() {
 			Previewable
 			Body api.NewAuthority
 		}) (api.Authority, error) {
-			added, err := a.service.Certs.AddAuthority(ctx, who, in.Body)
-			return added, err
+			return a.service.Certs.AddAuthority(ctx, who, in.Body)
 		})
 	registerChange(a, route{id: "change-authority", method: http.MethodPatch, path: "/authorities/{authority}",
 		summary:    "Make an authority the usual one, order another profile, or change the account's key",
@@ -54,8 +53,7 @@ func (a *API) certificateRoutes() {
 			if err != nil {
 				return api.Authority{}, err
 			}
-			changed, err := a.service.Certs.ChangeAuthority(ctx, who, in.Authority, version, in.Body)
-			return changed, err
+			return a.service.Certs.ChangeAuthority(ctx, who, in.Authority, version, in.Body)
 		})
 	registerChange(a, route{id: "remove-authority", method: http.MethodDelete, path: "/authorities/{authority}",
 		summary: "Forget an authority that has issued nothing", permission: rights.AuthoritiesChange, tag: tag},
@@ -113,8 +111,7 @@ func (a *API) certificateRoutes() {
 			if err != nil {
 				return api.CertificateChanged{}, err
 			}
-			changed, err := a.service.Certs.ChangeCertificate(ctx, who, in.Account, in.Domain, version, in.Body)
-			return changed, err
+			return a.service.Certs.ChangeCertificate(ctx, who, in.Account, in.Domain, version, in.Body)
 		})
 	register(a, route{id: "rehearse-certificate", method: http.MethodPost,
 		path:    "/accounts/{account}/domains/{domain}/certificate/rehearsal",
@@ -140,8 +137,7 @@ func (a *API) certificateRoutes() {
 			if in.Body != nil {
 				order = *in.Body
 			}
-			started, err := a.service.Certs.OrderCertificate(ctx, who, in.Account, in.Domain, order)
-			return started, err
+			return a.service.Certs.OrderCertificate(ctx, who, in.Account, in.Domain, order)
 		})
 	registerChange(a, route{id: "take-back-certificate-order", method: http.MethodDelete,
 		path:       "/accounts/{account}/domains/{domain}/certificate/order",
@@ -164,8 +160,7 @@ func (a *API) certificateRoutes() {
 			Previewable
 			Body api.UploadedCertificate
 		}) (api.InstalledCertificate, error) {
-			installed, err := a.service.Certs.InstallCertificate(ctx, who, in.Account, in.Domain, in.Body)
-			return installed, err
+			return a.service.Certs.InstallCertificate(ctx, who, in.Account, in.Domain, in.Body)
 		})
 	registerChange(a, route{id: "make-signing-request", method: http.MethodPost,
 		path:       "/accounts/{account}/domains/{domain}/certificate/requests",
@@ -176,8 +171,7 @@ func (a *API) certificateRoutes() {
 			Previewable
 			Body api.NewSigningRequest
 		}) (api.SigningRequest, error) {
-			made, err := a.service.Certs.MakeSigningRequest(ctx, who, in.Account, in.Domain, in.Body)
-			return made, err
+			return a.service.Certs.MakeSigningRequest(ctx, who, in.Account, in.Domain, in.Body)
 		})
 	registerChange(a, route{id: "remove-signing-request", method: http.MethodDelete,
 		path:    "/accounts/{account}/domains/{domain}/certificate/requests/{request}",
@@ -224,7 +218,6 @@ func (a *API) certificateRoutes() {
 			Previewable
 			Body api.Revocation
 		}) (api.Started, error) {
-			started, err := a.service.Certs.RevokeCertificate(ctx, who, in.Account, in.Domain, in.Body)
-			return started, err
+			return a.service.Certs.RevokeCertificate(ctx, who, in.Account, in.Domain, in.Body)
 		})
 }

@@ -39,8 +39,7 @@ func (a *API) customerRoutes() {
 			Previewable
 			Body api.NewCustomer
 		}) (api.Customer, error) {
-			customer, err := a.service.Selling.AddCustomer(ctx, who, in.Body)
-			return customer, err
+			return a.service.Selling.AddCustomer(ctx, who, in.Body)
 		})
 	register(a, route{id: "show-customer", method: http.MethodGet, path: "/customers/{customer}",
 		summary: "Show a customer", permission: rights.CustomersRead, tag: tag},
@@ -60,8 +59,7 @@ func (a *API) customerRoutes() {
 			if err != nil {
 				return api.Customer{}, err
 			}
-			c, err := a.service.Selling.ChangeCustomer(ctx, who, in.Customer, version, in.Body)
-			return c, err
+			return a.service.Selling.ChangeCustomer(ctx, who, in.Customer, version, in.Body)
 		})
 	registerChange(a, route{id: "remove-customer", method: http.MethodDelete, path: "/customers/{customer}",
 		summary: "Remove a customer without accounts", permission: rights.CustomersChange, tag: tag,
@@ -86,8 +84,7 @@ func (a *API) customerRoutes() {
 			Previewable
 			Body api.Notes
 		}) (api.Notes, error) {
-			notes, err := a.service.Selling.ChangeNotes(ctx, who, in.Customer, in.Body)
-			return notes, err
+			return a.service.Selling.ChangeNotes(ctx, who, in.Customer, in.Body)
 		})
 	register(a, route{id: "list-mails", method: http.MethodGet, path: "/customers/{customer}/mails",
 		summary: "List the last messages to a customer", permission: rights.CustomersNotes, tag: tag,

@@ -31,8 +31,7 @@ func (a *API) loginRoutes() {
 			Previewable
 			Body api.NewLogin
 		}) (api.LoginChanged, error) {
-			changed, err := a.service.Logins.AddLogin(ctx, who, in.Account, in.Body)
-			return changed, err
+			return a.service.Logins.AddLogin(ctx, who, in.Account, in.Body)
 		})
 	registerChange(a, route{id: "change-login", method: http.MethodPatch, path: "/accounts/{account}/logins/{login}",
 		summary: "Change folder, password or keys of a login", permission: rights.LoginsChange, tag: tag,
@@ -47,8 +46,7 @@ func (a *API) loginRoutes() {
 			if err != nil {
 				return api.LoginChanged{}, err
 			}
-			changed, err := a.service.Logins.ChangeLogin(ctx, who, in.Account, in.Login, version, in.Body)
-			return changed, err
+			return a.service.Logins.ChangeLogin(ctx, who, in.Account, in.Login, version, in.Body)
 		})
 	registerChange(a, route{id: "remove-login", method: http.MethodDelete, path: "/accounts/{account}/logins/{login}",
 		summary: "Take a login away; its files stay", permission: rights.LoginsChange, tag: tag,
@@ -57,7 +55,6 @@ func (a *API) loginRoutes() {
 			LoginPath
 			Previewable
 		}) (api.Started, error) {
-			started, err := a.service.Logins.RemoveLogin(ctx, who, in.Account, in.Login)
-			return started, err
+			return a.service.Logins.RemoveLogin(ctx, who, in.Account, in.Login)
 		})
 }

@@ -36,8 +36,7 @@ func (a *API) peopleRoutes() {
 			Previewable
 			Body api.NewPerson
 		}) (api.Person, error) {
-			p, err := a.service.People.AddPerson(ctx, who, in.Body)
-			return p, err
+			return a.service.People.AddPerson(ctx, who, in.Body)
 		})
 	register(a, route{id: "show-person", method: http.MethodGet, path: "/people/{person}",
 		summary: "Show somebody who can sign in", permission: rights.PeopleRead, tag: tag},
@@ -63,8 +62,7 @@ func (a *API) peopleRoutes() {
 			if err != nil {
 				return api.Person{}, err
 			}
-			p, err := a.service.People.ChangePerson(ctx, who, in.Person, version, in.Body)
-			return p, err
+			return a.service.People.ChangePerson(ctx, who, in.Person, version, in.Body)
 		})
 	registerChange(a, route{id: "remove-person", method: http.MethodDelete, path: "/people/{person}",
 		summary: "Let somebody sign in no longer", permission: rights.PeopleChange, tag: tag},
@@ -94,8 +92,7 @@ func (a *API) peopleRoutes() {
 			Previewable
 			Body api.NewLink
 		}) (api.Link, error) {
-			link, err := a.service.People.AddLink(ctx, who, in.Person, in.Body)
-			return link, err
+			return a.service.People.AddLink(ctx, who, in.Person, in.Body)
 		})
 	registerChange(a, route{id: "end-sessions-of", method: http.MethodDelete, path: "/people/{person}/sessions",
 		summary: "End all sessions of somebody", permission: rights.PeopleChange, tag: tag},

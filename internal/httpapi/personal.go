@@ -54,8 +54,7 @@ func (a *API) personalRoutes() {
 		summary: "Set up a second factor (RFC 6238)", permission: rights.Personal, tag: tag, status: http.StatusCreated,
 		description: "It counts when a code of it was given."},
 		func(ctx context.Context, who usecase.Actor, _ *struct{ Previewable }) (api.SecondFactorSetup, error) {
-			setup, err := a.service.People.StartSecondFactor(ctx, who)
-			return setup, err
+			return a.service.People.StartSecondFactor(ctx, who)
 		})
 	registerChange(a, route{id: "confirm-second-factor", method: http.MethodPost, path: "/second-factor/confirm",
 		summary: "Switch one's second factor on", permission: rights.Personal, tag: tag,
@@ -64,8 +63,7 @@ func (a *API) personalRoutes() {
 			Previewable
 			Body api.Code
 		}) (api.RecoveryCodes, error) {
-			codes, err := a.service.People.ConfirmSecondFactor(ctx, who, in.Body.Code)
-			return codes, err
+			return a.service.People.ConfirmSecondFactor(ctx, who, in.Body.Code)
 		})
 	registerChange(a, route{id: "renew-recovery-codes", method: http.MethodPost, path: "/second-factor/recovery-codes",
 		summary: "Make new recovery codes", permission: rights.Personal, tag: tag,
@@ -74,8 +72,7 @@ func (a *API) personalRoutes() {
 			Previewable
 			Body api.Proof
 		}) (api.RecoveryCodes, error) {
-			codes, err := a.service.People.RenewRecoveryCodes(ctx, who, in.Body)
-			return codes, err
+			return a.service.People.RenewRecoveryCodes(ctx, who, in.Body)
 		})
 	registerChange(a, route{id: "drop-second-factor", method: http.MethodPost, path: "/second-factor/drop",
 		summary: "Switch one's second factor off", permission: rights.Personal, tag: tag},
@@ -114,8 +111,7 @@ func (a *API) personalRoutes() {
 			Previewable
 			Body api.NewToken
 		}) (api.Token, error) {
-			token, err := a.service.People.AddToken(ctx, who, in.Body)
-			return token, err
+			return a.service.People.AddToken(ctx, who, in.Body)
 		})
 	registerChange(a, route{id: "remove-token", method: http.MethodDelete, path: "/tokens/{number}",
 		summary: "Take a token back", permission: rights.Personal, tag: tag},

@@ -36,8 +36,7 @@ func (a *API) planRoutes() {
 			Previewable
 			Body api.NewPlan
 		}) (api.Plan, error) {
-			plan, err := a.service.Selling.AddPlan(ctx, who, in.Body)
-			return plan, err
+			return a.service.Selling.AddPlan(ctx, who, in.Body)
 		})
 	register(a, route{id: "show-plan", method: http.MethodGet, path: "/plans/{plan}", summary: "Show a plan",
 		permission: rights.PlansRead, tag: tag},
@@ -65,8 +64,7 @@ func (a *API) planRoutes() {
 			if err != nil {
 				return api.PlanChanged{}, err
 			}
-			changed, err := a.service.Selling.ChangePlan(ctx, who, in.Plan, version, in.Body)
-			return changed, err
+			return a.service.Selling.ChangePlan(ctx, who, in.Plan, version, in.Body)
 		})
 	registerChange(a, route{id: "remove-plan", method: http.MethodDelete, path: "/plans/{plan}",
 		summary: "Remove a plan that no account is on", permission: rights.PlansChange, tag: tag},
@@ -85,8 +83,7 @@ func (a *API) planRoutes() {
 			Previewable
 			Body api.Shift
 		}) (api.Shifted, error) {
-			shifted, err := a.service.Selling.ChangeAccountPlans(ctx, who, in.Plan, in.Body)
-			return shifted, err
+			return a.service.Selling.ChangeAccountPlans(ctx, who, in.Plan, in.Body)
 		})
 	register(a, route{id: "list-limits", method: http.MethodGet, path: "/limits",
 		summary: "List the limits and features there are", permission: rights.Own, tag: tag},

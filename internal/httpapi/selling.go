@@ -31,8 +31,7 @@ func (a *API) exceptionRoutes() {
 			Previewable
 			Body api.NewException
 		}) (api.TermsChanged, error) {
-			changed, err := a.service.Selling.SetException(ctx, who, in.Account, in.Body)
-			return changed, err
+			return a.service.Selling.SetException(ctx, who, in.Account, in.Body)
 		})
 	registerChange(a, route{id: "remove-exception", method: http.MethodDelete,
 		path: "/accounts/{account}/exceptions/{what}/{key}", summary: "Let the plan's value return",
@@ -41,8 +40,7 @@ func (a *API) exceptionRoutes() {
 			ExceptionPath
 			Previewable
 		}) (api.TermsChanged, error) {
-			changed, err := a.service.Selling.RemoveException(ctx, who, in.Account, in.What, in.Key)
-			return changed, err
+			return a.service.Selling.RemoveException(ctx, who, in.Account, in.What, in.Key)
 		})
 }
 
@@ -66,8 +64,7 @@ func (a *API) resellerRoutes() {
 			Previewable
 			Body api.NewReseller
 		}) (api.Reseller, error) {
-			r, err := a.service.Selling.AddReseller(ctx, who, in.Body)
-			return r, err
+			return a.service.Selling.AddReseller(ctx, who, in.Body)
 		})
 	register(a, route{id: "show-reseller", method: http.MethodGet, path: "/resellers/{reseller}",
 		summary: "Show a reseller", permission: rights.ResellersRead, tag: tag},
@@ -94,8 +91,7 @@ func (a *API) resellerRoutes() {
 			if err != nil {
 				return api.Reseller{}, err
 			}
-			r, err := a.service.Selling.ChangeReseller(ctx, who, in.Reseller, version, in.Body)
-			return r, err
+			return a.service.Selling.ChangeReseller(ctx, who, in.Reseller, version, in.Body)
 		})
 	registerChange(a, route{id: "remove-reseller", method: http.MethodDelete, path: "/resellers/{reseller}",
 		summary: "Remove a reseller without customers", permission: rights.ResellersChange, tag: tag},
@@ -112,8 +108,7 @@ func (a *API) resellerRoutes() {
 			Previewable
 			Body api.SuspendReseller
 		}) (api.ResellerSuspended, error) {
-			r, err := a.service.Selling.SuspendReseller(ctx, who, in.Reseller, in.Body)
-			return r, err
+			return a.service.Selling.SuspendReseller(ctx, who, in.Reseller, in.Body)
 		})
 	registerChange(a, route{id: "resume-reseller", method: http.MethodPost, path: "/resellers/{reseller}/resume",
 		summary: "Resume a suspended reseller", permission: rights.ResellersChange, tag: tag},
@@ -121,8 +116,7 @@ func (a *API) resellerRoutes() {
 			ResellerPath
 			Previewable
 		}) (api.ResellerSuspended, error) {
-			r, err := a.service.Selling.ResumeReseller(ctx, who, in.Reseller)
-			return r, err
+			return a.service.Selling.ResumeReseller(ctx, who, in.Reseller)
 		})
 	register(a, route{id: "show-share", method: http.MethodGet, path: "/resellers/{reseller}/share",
 		summary: "Show a reseller's share with both sums", permission: rights.ResellersRead, tag: tag},
@@ -154,8 +148,7 @@ func (a *API) resellerRoutes() {
 			if err != nil {
 				return api.BrandInForce{}, err
 			}
-			b, err := a.service.Selling.ChangeBrand(ctx, who, in.Reseller, version, in.Body)
-			return b, err
+			return a.service.Selling.ChangeBrand(ctx, who, in.Reseller, version, in.Body)
 		})
 	registerChange(a, route{id: "keep-logo", method: http.MethodPut, path: "/resellers/{reseller}/brand/logo",
 		summary: "Change a reseller's logo", permission: rights.BrandChange, tag: tag,

@@ -50,8 +50,7 @@ func (a *API) serverRoutes() {
 			Previewable
 			Body api.NewServer
 		}) (api.Joining, error) {
-			joining, err := a.service.Fleet.JoinServer(ctx, who, in.Body)
-			return joining, err
+			return a.service.Fleet.JoinServer(ctx, who, in.Body)
 		})
 	register(a, route{id: "show-server", method: http.MethodGet, path: "/servers/{server}", summary: "Show a server",
 		permission: rights.ServersRead, tag: tag},
@@ -71,8 +70,7 @@ func (a *API) serverRoutes() {
 			if err != nil {
 				return api.Server{}, err
 			}
-			s, err := a.service.Fleet.ChangeServer(ctx, who, in.Server, version, in.Body)
-			return s, err
+			return a.service.Fleet.ChangeServer(ctx, who, in.Server, version, in.Body)
 		})
 	registerChange(a, route{id: "remove-server", method: http.MethodDelete, path: "/servers/{server}",
 		summary: "Remove a server without accounts", permission: rights.ServersChange, tag: tag},
@@ -95,8 +93,7 @@ func (a *API) serverRoutes() {
 			ServerPath
 			Previewable
 		}) (api.Started, error) {
-			started, err := a.service.Fleet.SweepServer(ctx, who, in.Server)
-			return started, err
+			return a.service.Fleet.SweepServer(ctx, who, in.Server)
 		})
 	registerChange(a, route{id: "repair-server", method: http.MethodPost, path: "/servers/{server}/repair",
 		summary: "Repair a server", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted,
@@ -105,7 +102,6 @@ func (a *API) serverRoutes() {
 			ServerPath
 			Previewable
 		}) (api.Started, error) {
-			started, err := a.service.Fleet.RepairServer(ctx, who, in.Server)
-			return started, err
+			return a.service.Fleet.RepairServer(ctx, who, in.Server)
 		})
 }

@@ -34,8 +34,7 @@ func (a *API) settingsRoutes() {
 			if err != nil {
 				return api.Settings{}, err
 			}
-			s, err := a.service.Settings.ChangeSettings(ctx, who, version, in.Body)
-			return s, err
+			return a.service.Settings.ChangeSettings(ctx, who, version, in.Body)
 		})
 	register(a, route{id: "test-mail", method: http.MethodPost, path: "/settings/test-mail",
 		summary: "Send a message to see whether mail goes out", permission: rights.SettingsChange, tag: tag,

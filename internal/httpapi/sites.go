@@ -45,8 +45,7 @@ func (a *API) siteRoutes() {
 			Previewable
 			Body api.NewDomain
 		}) (api.DomainChanged, error) {
-			added, err := a.service.Domains.AddDomain(ctx, who, in.Account, in.Body)
-			return added, err
+			return a.service.Domains.AddDomain(ctx, who, in.Account, in.Body)
 		})
 	register(a, route{id: "show-domain", method: http.MethodGet, path: "/accounts/{account}/domains/{domain}",
 		summary: "Show a domain with its site", permission: rights.AccountsRead, tag: tag},
@@ -75,8 +74,7 @@ func (a *API) siteRoutes() {
 			if err != nil {
 				return api.DomainChanged{}, err
 			}
-			changed, err := a.service.Domains.ChangeDomain(ctx, who, in.Account, in.Domain, version, in.Body)
-			return changed, err
+			return a.service.Domains.ChangeDomain(ctx, who, in.Account, in.Domain, version, in.Body)
 		})
 	registerChange(a, route{id: "remove-domain", method: http.MethodDelete,
 		path: "/accounts/{account}/domains/{domain}", summary: "Remove a domain", permission: rights.DomainsChange,
@@ -86,8 +84,7 @@ func (a *API) siteRoutes() {
 			DomainPath
 			Previewable
 		}) (api.Started, error) {
-			started, err := a.service.Domains.RemoveDomain(ctx, who, in.Account, in.Domain)
-			return started, err
+			return a.service.Domains.RemoveDomain(ctx, who, in.Account, in.Domain)
 		})
 	registerChange(a, route{id: "protect-folder", method: http.MethodPost,
 		path: "/accounts/{account}/domains/{domain}/folders", summary: "Protect a folder of a site",
@@ -99,8 +96,7 @@ func (a *API) siteRoutes() {
 			Previewable
 			Body api.NewFolder
 		}) (api.FolderChanged, error) {
-			changed, err := a.service.Domains.ProtectFolder(ctx, who, in.Account, in.Domain, in.Body)
-			return changed, err
+			return a.service.Domains.ProtectFolder(ctx, who, in.Account, in.Domain, in.Body)
 		})
 	registerChange(a, route{id: "open-folder", method: http.MethodDelete,
 		path: "/accounts/{account}/domains/{domain}/folders/{folder}", summary: "Let everybody see a folder",
@@ -109,8 +105,7 @@ func (a *API) siteRoutes() {
 			FolderPath
 			Previewable
 		}) (api.Started, error) {
-			started, err := a.service.Domains.UnprotectFolder(ctx, who, in.Account, in.Domain, in.Folder)
-			return started, err
+			return a.service.Domains.UnprotectFolder(ctx, who, in.Account, in.Domain, in.Folder)
 		})
 	registerChange(a, route{id: "let-in", method: http.MethodPut,
 		path:    "/accounts/{account}/domains/{domain}/folders/{folder}/users/{user}",
@@ -122,9 +117,8 @@ func (a *API) siteRoutes() {
 			Previewable
 			Body api.FolderPassword
 		}) (api.FolderChanged, error) {
-			changed, err := a.service.Domains.AddFolderUser(ctx, who, in.Account, in.Domain, in.Folder, in.User,
+			return a.service.Domains.AddFolderUser(ctx, who, in.Account, in.Domain, in.Folder, in.User,
 				in.Body.Password)
-			return changed, err
 		})
 	registerChange(a, route{id: "shut-out", method: http.MethodDelete,
 		path:    "/accounts/{account}/domains/{domain}/folders/{folder}/users/{user}",
@@ -134,8 +128,7 @@ func (a *API) siteRoutes() {
 			FolderUserPath
 			Previewable
 		}) (api.Started, error) {
-			started, err := a.service.Domains.RemoveFolderUser(ctx, who, in.Account, in.Domain, in.Folder, in.User)
-			return started, err
+			return a.service.Domains.RemoveFolderUser(ctx, who, in.Account, in.Domain, in.Folder, in.User)
 		})
 	register(a, route{id: "read-site-log", method: http.MethodGet, path: "/accounts/{account}/domains/{domain}/log",
 		summary: "Read the access log of a site", permission: rights.AccountsRead, tag: tag,
@@ -183,8 +176,7 @@ func (a *API) templateRoutes() {
 			Previewable
 			Body api.NewTemplate
 		}) (api.Template, error) {
-			t, err := a.service.Domains.AddTemplate(ctx, who, in.Body)
-			return t, err
+			return a.service.Domains.AddTemplate(ctx, who, in.Body)
 		})
 	register(a, route{id: "show-template", method: http.MethodGet, path: "/templates/{template}",
 		summary: "Show a template", permission: rights.TemplatesRead, tag: tag},
@@ -211,8 +203,7 @@ func (a *API) templateRoutes() {
 			if err != nil {
 				return api.TemplateChanged{}, err
 			}
-			changed, err := a.service.Domains.ChangeTemplate(ctx, who, in.Template, version, in.Body)
-			return changed, err
+			return a.service.Domains.ChangeTemplate(ctx, who, in.Template, version, in.Body)
 		})
 	registerChange(a, route{id: "remove-template", method: http.MethodDelete, path: "/templates/{template}",
 		summary: "Remove a template that nothing follows", permission: rights.TemplatesChange, tag: tag},

@@ -61,8 +61,7 @@ func (a *API) zoneRoutes() {
 			if err != nil {
 				return api.ZoneChanged{}, err
 			}
-			changed, err := a.service.DNS.ChangeZone(ctx, who, in.Zone, version, in.Body)
-			return changed, err
+			return a.service.DNS.ChangeZone(ctx, who, in.Zone, version, in.Body)
 		})
 	registerChange(a, route{id: "add-record", method: http.MethodPost, path: "/zones/{zone}/records",
 		summary: "Add a record to a zone", permission: rights.ZonesChange, tag: tag, status: http.StatusAccepted,
@@ -72,8 +71,7 @@ func (a *API) zoneRoutes() {
 			Previewable
 			Body api.NewRecord
 		}) (api.ZoneChanged, error) {
-			changed, err := a.service.DNS.AddRecord(ctx, who, in.Zone, in.Body)
-			return changed, err
+			return a.service.DNS.AddRecord(ctx, who, in.Zone, in.Body)
 		})
 	registerChange(a, route{id: "change-record", method: http.MethodPatch, path: "/zones/{zone}/records/{record}",
 		summary: "Change an own record of a zone", permission: rights.ZonesChange, tag: tag,
@@ -89,8 +87,7 @@ func (a *API) zoneRoutes() {
 			if err != nil {
 				return api.ZoneChanged{}, err
 			}
-			changed, err := a.service.DNS.ChangeRecord(ctx, who, in.Zone, in.Record, version, in.Body)
-			return changed, err
+			return a.service.DNS.ChangeRecord(ctx, who, in.Zone, in.Record, version, in.Body)
 		})
 	registerChange(a, route{id: "remove-record", method: http.MethodDelete, path: "/zones/{zone}/records/{record}",
 		summary: "Take an own record out of a zone", permission: rights.ZonesChange, tag: tag,
@@ -100,8 +97,7 @@ func (a *API) zoneRoutes() {
 			RecordPath
 			Previewable
 		}) (api.Started, error) {
-			started, err := a.service.DNS.RemoveRecord(ctx, who, in.Zone, in.Record)
-			return started, err
+			return a.service.DNS.RemoveRecord(ctx, who, in.Zone, in.Record)
 		})
 	registerChange(a, route{id: "reset-zone", method: http.MethodPost, path: "/zones/{zone}/reset",
 		summary: "Have derived records answered with again", permission: rights.ZonesChange, tag: tag,
@@ -112,8 +108,7 @@ func (a *API) zoneRoutes() {
 			Previewable
 			Body api.ZoneReset
 		}) (api.ZoneChanged, error) {
-			changed, err := a.service.DNS.ResetZone(ctx, who, in.Zone, in.Body)
-			return changed, err
+			return a.service.DNS.ResetZone(ctx, who, in.Zone, in.Body)
 		})
 	registerChange(a, route{id: "import-zone", method: http.MethodPost, path: "/zones/{zone}/import",
 		summary: "Take records over from a zone file or from another name server", permission: rights.ZonesChange,
@@ -125,8 +120,7 @@ func (a *API) zoneRoutes() {
 			Previewable
 			Body api.ZoneImport
 		}) (api.ZoneChanged, error) {
-			changed, err := a.service.DNS.ImportZone(ctx, who, in.Zone, in.Body)
-			return changed, err
+			return a.service.DNS.ImportZone(ctx, who, in.Zone, in.Body)
 		})
 	register(a, route{id: "export-zone", method: http.MethodGet, path: "/zones/{zone}/file",
 		summary: "Write a zone as a zone file", permission: rights.AccountsRead, tag: tag,
@@ -163,7 +157,6 @@ func (a *API) zoneRoutes() {
 			Previewable
 			Body api.NameServers
 		}) (api.NameServersChanged, error) {
-			changed, err := a.service.DNS.SetNameServers(ctx, who, in.Reseller, in.Body)
-			return changed, err
+			return a.service.DNS.SetNameServers(ctx, who, in.Reseller, in.Body)
 		})
 }
