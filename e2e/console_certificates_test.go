@@ -54,14 +54,11 @@ func TestConsoleForCertificates(t *testing.T) {
 		sells := openShop(t)
 		key := newKey(t)
 		text := pemChain(sells.sell(t, key.Public(), 5*24*time.Hour, "lantern.example"), sells.between)
-		paste := func(selector, text string) browser.Action {
-			return chromedp.SetValue(chromedp.CSS(selector), text)
-		}
-		do(t, ctx, browser.Click("button", "Install a certificate"), paste("#brought", text),
-			chromedp.SendKeys(chromedp.CSS("#brought"), " "), browser.Click(".el-dialog button", "Install"),
+		do(t, ctx, browser.Click("button", "Install a certificate"), browser.Paste("#brought", text),
+			browser.Click(".el-dialog button", "Install"),
 			browser.Sees("[role=alert]", "no key that is here"))
 		healthy(t, ctx, "install with an error")
-		do(t, ctx, paste("#brought-key", pemKey(t, key)), chromedp.SendKeys(chromedp.CSS("#brought-key"), " "),
+		do(t, ctx, browser.Paste("#brought-key", pemKey(t, key)),
 			browser.Click(".el-dialog button", "Preview"), browser.Sees(".preview", "it ends in 4 days"),
 			browser.Click(".el-dialog button", "Install"), browser.Sees(".outcome", "Done in"),
 			browser.Sees(".state", "uploaded"))

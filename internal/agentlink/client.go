@@ -153,9 +153,8 @@ func (c *Client) Apply(ctx context.Context, m manifest.Manifest, tell func(Step)
 			tell(*p.Step)
 		}
 	}
-	return Receipt{},
-		fmt.Errorf("%w to the end: %w", ErrUnreachable,
-			errors.Join(context.Cause(ctx), lines.Err(), io.ErrUnexpectedEOF))
+	return Receipt{}, fmt.Errorf("%w to the end: %w", ErrUnreachable,
+		errors.Join(context.Cause(ctx), lines.Err(), io.ErrUnexpectedEOF))
 }
 
 func (c *Client) call(ctx context.Context, path string, body, answer any) error {

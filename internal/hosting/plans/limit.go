@@ -164,14 +164,6 @@ func (a Amount) Minus(used int64) Amount {
 	return Of(max(0, a.N-used))
 }
 
-// Least returns the smaller of two amounts.
-func Least(a, b Amount) Amount {
-	if a.Above(b) {
-		return b
-	}
-	return a
-}
-
 // Format writes the amount for people, in the limit's unit.
 func (a Amount) Format(unit Unit) string {
 	switch {

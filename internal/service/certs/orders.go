@@ -442,9 +442,8 @@ func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err
 			}
 		}
 		w.progress.Close()
-		return 0,
-			w.failed(ctx, &orderFailure{code: usecase.OrEmpty(why.Kind, "authority"),
-				reason: fmt.Sprintf("%s: %s", authority.Name, why.Detail), wait: why.Wait})
+		return 0, w.failed(ctx, &orderFailure{code: usecase.OrEmpty(why.Kind, "authority"),
+			reason: fmt.Sprintf("%s: %s", authority.Name, why.Detail), wait: why.Wait})
 	}
 	w.progress.Note(fmt.Sprintf("%s does not answer as it should (%s); trying again", authority.Name, why.Detail))
 	return 5 * time.Second, nil

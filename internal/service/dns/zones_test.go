@@ -32,9 +32,8 @@ func named(t *testing.T) (*servicetest.Bench, api.AccountDetail) {
 	b.Plan("harbour", plans.Limits{plans.Subdomains: plans.Of(3)}, "dns", "dnssec")
 	b.Plan("bare", nil)
 	b.Customer("Tern Ferries", "")
-	return b,
-		b.Account(b.Operator, api.OpenAccount{Domain: "ferries.example", Plan: "harbour", Customer: "Tern Ferries",
-			Server: "skua"})
+	return b, b.Account(b.Operator, api.OpenAccount{Domain: "ferries.example", Plan: "harbour",
+		Customer: "Tern Ferries", Server: "skua"})
 }
 
 func record(t *testing.T, b *servicetest.Bench, zone, name, kind string) []api.ZoneRecord {

@@ -25,8 +25,8 @@ func harbour(t *testing.T) (*servicetest.Bench, api.AccountDetail) {
 	b.Server("skua")
 	b.Plan("harbour", plans.Limits{plans.Subdomains: plans.Of(3), plans.Mirrors: plans.Of(2)}, "raw_directives")
 	b.Customer("Tern Ferries", "")
-	return b,
-		b.Account(b.Operator, api.OpenAccount{Domain: "ferries.example", Plan: "harbour", Customer: "Tern Ferries"})
+	return b, b.Account(b.Operator, api.OpenAccount{Domain: "ferries.example", Plan: "harbour",
+		Customer: "Tern Ferries"})
 }
 
 // site returns what the server holds for one site of an account.

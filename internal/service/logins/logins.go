@@ -352,10 +352,9 @@ func (s *Service) RemoveLogin(ctx context.Context, a usecase.Actor, reference, n
 			}
 			a.Summarize("remove login %s", l.row.Name)
 			a.Note("its files stay in " + folderName(l.row.Folder))
-			return "",
-				errors.Join(tx.RemoveLogin(ctx, l.row.ID),
-					usecase.Record(ctx, tx, a, "login.remove", usecase.AboutAccount(st.Account),
-						map[string]any{"login": l.row.Name, "folder": l.row.Folder}, nil))
+			return "", errors.Join(tx.RemoveLogin(ctx, l.row.ID),
+				usecase.Record(ctx, tx, a, "login.remove", usecase.AboutAccount(st.Account),
+					map[string]any{"login": l.row.Name, "folder": l.row.Folder}, nil))
 		})
 	return api.Started{Operation: done.Operation}, err
 }

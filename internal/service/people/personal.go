@@ -195,8 +195,8 @@ func (s *Service) StartSecondFactor(ctx context.Context, a usecase.Actor) (api.S
 		if out.Text, err = qr.Blocks(out.URI); err != nil {
 			return none, err
 		}
-		return out,
-			tx.StartTOTP(ctx, db.StartTOTPParams{ID: person.ID, TotpSecret: s.Key.Seal(sealedTOTP(person.ID), secret)})
+		return out, tx.StartTOTP(ctx, db.StartTOTPParams{ID: person.ID,
+			TotpSecret: s.Key.Seal(sealedTOTP(person.ID), secret)})
 	})
 }
 

@@ -248,9 +248,8 @@ func ensure(c *control, zone manifest.Zone) (int, error) {
 	}
 	if _, err := c.ask(unit{itemCommand: "zone-begin", itemZone: zone.Name}); err != nil {
 		if errors.Is(err, errNoZone) {
-			return 0,
-				fmt.Errorf("Knot has no zone %s: this server has not been told that it is the primary name server",
-					zone.Name)
+			return 0, fmt.Errorf("Knot has no zone %s: this server has not been told that it is the primary name "+
+				"server", zone.Name)
 		}
 		return 0, err
 	}
