@@ -166,7 +166,7 @@ func TestDoubtfulNames(t *testing.T) {
 		assert.Equal(t, "record", seen.Code)
 		assert.Contains(t, seen.Reason, "ns9.undertow.example")
 		i.PublicDNS.Delegate("undertow.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
-		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = "+
+		sql(t, "update site_certificates set due_at = now() where domain_id = (select id from domains where name = "+
 			"'undertow.example')")
 		labtest.Eventually(t, func() bool { return len(certificateOf(t, account.ID, "undertow.example").Covered) == 2 })
 	})
@@ -189,11 +189,11 @@ func TestDoubtfulNames(t *testing.T) {
 			"id from domains where name = 'undertow.example')")
 		i.Authority.Set(func(s *authority.Settings) { s.Fresh, s.Blind = true, []string{"www.undertow.example"} })
 		defer i.Authority.Set(func(s *authority.Settings) { s.Fresh, s.Blind = false, nil })
-		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = "+
+		sql(t, "update site_certificates set due_at = now() where domain_id = (select id from domains where name = "+
 			"'undertow.example')")
 		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "undertow.example").Failures > 0 })
 		assert.Contains(t, certificateOf(t, account.ID, "undertow.example").Problem, "www.undertow.example")
-		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = "+
+		sql(t, "update site_certificates set due_at = now() where domain_id = (select id from domains where name = "+
 			"'undertow.example')")
 		defer func() {
 			if t.Failed() {
@@ -318,7 +318,7 @@ func TestRenewalUnderFault(t *testing.T) {
 			"days', renew_at = now() + interval '5 days', ask_at = null where state = 'in-use' and domain_id = "+
 			"(select id from domains where name = 'shoals.example')")
 		sql(t, "update site_certificates set failures = 3, failed_at = now(), problem = 'the harbour is shut', "+
-			"next_at = now() + interval '1 day' where domain_id = (select id from domains where name = "+
+			"due_at = now() + interval '1 day' where domain_id = (select id from domains where name = "+
 			"'shoals.example')")
 		require.NoError(t,
 			i.Client.Post(ctx, "/people", api.NewPerson{Name: "watchman", Duty: "all",
@@ -390,7 +390,7 @@ func TestManyDueAtOnce(t *testing.T) {
 	patch(t, "/plans/shelf", api.PlanChange{Features: plans.Features{"certificates": true}}, nil)
 	settled(t)
 	begun := time.Now()
-	sql(t, "update site_certificates set next_at = now(), names = array[domains.name] from domains where domains.id "+
+	sql(t, "update site_certificates set due_at = now(), names = array[domains.name] from domains where domains.id "+
 		"= domain_id and domains.name like '%shelf%'")
 	count := func() string {
 		return value(t, "select count(*)::text from certificates join domains on domains.id = certificates.domain_id "+

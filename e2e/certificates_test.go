@@ -271,7 +271,7 @@ func TestCertificates(t *testing.T) {
 		assert.Equal(t, "no-address", rehearsed(t, account.ID, "beacon.example")["beacon.example"].Code)
 		site := " where domain_id = (select id from domains where name = 'beacon.example')"
 		sql(t, "update certificates set renew_at = now()"+site+" and state = 'in-use'")
-		sql(t, "update site_certificates set failures = 20, next_at = now()"+site)
+		sql(t, "update site_certificates set failures = 20, due_at = now()"+site)
 		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "beacon.example").Failures == 21 })
 		next := time.Until(*certificateOf(t, account.ID, "beacon.example").NextTry)
 		assert.Less(t, next, 61*time.Minute, "when it is put right, nobody waits for a day")

@@ -270,7 +270,8 @@ func TestPostgresConnectionsLost(t *testing.T) {
 		group.Go(func() {
 			body := api.OpenAccount{Domain: fmt.Sprintf("lossy%d.example", n), Plan: "harbour",
 				Customer: "Tern Ferries"}
-			for range 20 { // as a patient order system would: the same key until it is answered
+			// As a patient order system would: the same key until it is answered.
+			for end := time.Now().Add(time.Minute); time.Now().Before(end); {
 				var opening api.Opening
 				if i.Client.Do(ctx, client.Call{Method: http.MethodPost, Path: "/accounts",
 					Key: "lossy" + fmt.Sprint(n), Body: body}, &opening) == nil {

@@ -341,7 +341,7 @@ func TestChallengesElsewhere(t *testing.T) {
 		seen := rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"]
 		assert.Equal(t, "would pass", seen.Result, seen.Reason)
 		assert.Equal(t, "alias", seen.Proof)
-		sql(t, "update site_certificates set next_at = now() where domain_id = (select id from domains where name = "+
+		sql(t, "update site_certificates set due_at = now() where domain_id = (select id from domains where name = "+
 			"'driftwood.example')")
 		labtest.Eventually(t, func() bool {
 			return len(certificateOf(t, account.ID, "driftwood.example").Covered) == 2

@@ -41,7 +41,7 @@ func (s *Service) authorityAt(row db.Authority) (*acme.Client, error) {
 
 // registerAgain gives the account's key a new account at an authority that no longer knows the old
 // one: one side has been restored from a backup. It is recorded, and operators are told.
-func (s *Service) registerAgain(ctx context.Context, client *acme.Client, row db.Authority) error {
+func (s *Service) registerAgain(ctx context.Context, client authorityClient, row db.Authority) error {
 	external := &acme.External{ID: row.ExternalID}
 	if row.ExternalKey != nil {
 		text, err := s.Key.Open(sealedExternalKey, row.ExternalKey)

@@ -19,11 +19,11 @@ import (
 	"victualler/internal/store/db"
 )
 
-// How a site comes by its certificate.
+// How a site comes by its certificate, as it is on record.
 const (
-	automatic  = "automatic"
-	uploaded   = "uploaded"
-	selfSigned = "self-signed"
+	automatic  = string(certificates.Automatic)
+	uploaded   = string(certificates.Uploaded)
+	selfSigned = string(certificates.SelfSigned)
 )
 
 // siteCertificate is everything about the certificate of one site.
@@ -31,8 +31,10 @@ type siteCertificate struct {
 	entitlement entitlement.Entitlement
 	domain      db.Domain
 	config      db.SiteCertificate
-	// inUse is what the site shows; nil where it has made one itself.
+	// inUse is what the site shows; nil where its server has made one itself.
 	inUse *db.Certificate
+	// newest is what it shows or is about to: the one in use, or one that is being installed.
+	newest *db.Certificate
 	// authority is the one that is asked for the next; nil where there is none.
 	authority *db.Authority
 }
@@ -53,10 +55,10 @@ func (s *Service) loadSiteCertificate(ctx context.Context, q *db.Queries, domain
 	if c.entitlement, err = entitlement.Load(ctx, s.Base, q, account); err != nil {
 		return c, err
 	}
-	inUse, err := q.CertificateInUse(ctx, domainID)
-	if err == nil {
-		c.inUse = &inUse
-	} else if !store.None(err) {
+	if c.inUse, err = certificateOrNil(q.CertificateInUse(ctx, domainID)); err != nil {
+		return c, err
+	}
+	if c.newest, err = certificateOrNil(q.NewestCertificate(ctx, domainID)); err != nil {
 		return c, err
 	}
 	var authority db.Authority
@@ -71,6 +73,13 @@ func (s *Service) loadSiteCertificate(ctx context.Context, q *db.Queries, domain
 		return c, err
 	}
 	return c, nil
+}
+
+func certificateOrNil(row db.Certificate, err error) (*db.Certificate, error) {
+	if store.None(err) {
+		return nil, nil
+	}
+	return &row, err
 }
 
 // names are those that the certificate should be for.
@@ -96,7 +105,7 @@ func (c siteCertificate) cannotOrder(now time.Time) *refusal.Refusal {
 	switch {
 	case !dns.ServedByWeb(c.domain):
 		return refusal.New(refusal.WrongState, "%s has no site: it is dns-only", name)
-	case c.config.Mode != automatic && !c.lastMoment(now):
+	case c.config.Mode != automatic && c.schedule().Due(now) == certificates.NotDue:
 		return refusal.New(refusal.WrongState,
 			"the certificate of %s is %s; make it automatic first (mode: automatic)", name, c.config.Mode)
 	case !c.entitlement.Has("certificates"):
@@ -111,45 +120,24 @@ func (c siteCertificate) cannotOrder(now time.Time) *refusal.Refusal {
 	return nil
 }
 
-// renewal reports whether it is time for the next certificate.
-func (c siteCertificate) renewal(now time.Time) bool {
-	switch {
-	case c.inUse == nil:
-		return true
-	case c.inUse.AuthorityID == nil: // brought by somebody
-		return c.config.Mode == automatic || c.lastMoment(now)
+// schedule is what decides when a certificate is ordered for the site.
+func (c siteCertificate) schedule() certificates.Site {
+	s := certificates.Site{Mode: certificates.Mode(c.config.Mode), Names: c.names()}
+	if n := c.newest; n != nil {
+		s.Newest = &certificates.Newest{Names: n.Names, Uploaded: n.AuthorityID == nil, NotAfter: n.NotAfter}
+		if n.RenewAt != nil {
+			s.Newest.RenewAt = *n.RenewAt
+		}
 	}
-	return c.inUse.RenewAt != nil && !c.inUse.RenewAt.After(now)
+	return s
 }
 
-// lastMoment reports whether a certificate that somebody brought is about to end: an authority's
-// takes its place then, as one that has ended is worse.
-func (c siteCertificate) lastMoment(now time.Time) bool {
-	return c.config.Mode == uploaded && c.inUse != nil && !now.Before(replacementDue(c.inUse.NotAfter))
-}
-
-func replacementDue(ends time.Time) time.Time { return ends.Add(-24 * time.Hour) }
-
-// due reports whether there is something to be ordered, as far as that
-// is known without asking public DNS.
-func (c siteCertificate) due(now time.Time) bool {
-	return c.renewal(now) || addsNames(c.inUse.Names, c.names())
-}
-
-// nextCheck is when the site should be looked at again.
-func (c siteCertificate) nextCheck(now time.Time) time.Time {
-	next := now.Add(recheckInterval)
-	if c.config.Mode == uploaded && c.inUse != nil {
-		next = replacementDue(c.inUse.NotAfter)
+// dueAt is how the moment at which a site is looked at is put on record.
+func dueAt(at time.Time) *time.Time {
+	if at.IsZero() {
+		return nil
 	}
-	if c.inUse != nil && c.inUse.RenewAt != nil &&
-		(c.inUse.RenewAt.Before(next) || !addsNames(c.inUse.Names, c.names())) {
-		next = *c.inUse.RenewAt
-	}
-	if next.Before(now) {
-		next = now
-	}
-	return next
+	return &at
 }
 
 // Part is the certificates that an account's sites are to show. It
@@ -274,7 +262,7 @@ func (s *Service) ChangeCertificate(ctx context.Context, a usecase.Actor, refere
 		}
 		now := s.Now()
 		p := db.ChangeSiteCertificateParams{DomainID: c.domain.ID, Mode: c.config.Mode, Names: c.config.Names,
-			KeyType: c.config.KeyType, PinKey: c.config.PinKey, AuthorityID: c.config.AuthorityID, NextAt: &now}
+			KeyType: c.config.KeyType, PinKey: c.config.PinKey, AuthorityID: c.config.AuthorityID, DueAt: now}
 		if in.Names != nil {
 			if p.Names, err = siteNames(c.domain, *in.Names); err != nil {
 				return none, err

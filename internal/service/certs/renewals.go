@@ -47,7 +47,7 @@ func (s *Service) withIssuer(ctx context.Context, row db.Certificate,
 }
 
 func (s *Service) checkRenewal(ctx context.Context, row db.Certificate) error {
-	again := s.Now().Add(recheckInterval) // until it answers, what was known counts
+	again := s.Now().Add(certificates.Recheck) // until it answers, what was known counts
 	told := db.SaveRenewalParams{ID: row.ID, RenewAt: row.RenewAt, AskAt: &again, Explanation: row.Explanation}
 	err := s.withIssuer(ctx, row, func(client *acme.Client, leaf *x509.Certificate, _ db.Authority) error {
 		says, err := client.Renewal(ctx, leaf)
@@ -67,7 +67,7 @@ func (s *Service) checkRenewal(ctx context.Context, row db.Certificate) error {
 		return stored
 	}
 	if stored := s.Store.ScheduleCertificateBy(ctx, db.ScheduleCertificateByParams{DomainID: row.DomainID,
-		NextAt: *told.RenewAt}); stored != nil {
+		DueAt: *told.RenewAt}); stored != nil {
 		return stored
 	}
 	return err

@@ -57,9 +57,8 @@ func (s *Service) RevokeCertificate(ctx context.Context, a usecase.Actor, refere
 			return none, nil
 		}
 		a.Note("the site shows a self-signed certificate until the next one is there; it is ordered at once")
-		now := s.Now()
 		p := db.ChangeSiteCertificateParams{DomainID: c.domain.ID, Mode: c.config.Mode, Names: c.config.Names,
-			KeyType: c.config.KeyType, AuthorityID: c.config.AuthorityID, NextAt: &now}
+			KeyType: c.config.KeyType, AuthorityID: c.config.AuthorityID, DueAt: s.Now()}
 		if _, err := tx.ChangeSiteCertificate(ctx, p); err != nil { // the key is not kept: PinKey is off
 			return none, err
 		}

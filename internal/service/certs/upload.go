@@ -164,9 +164,9 @@ func (s *Service) InstallCertificate(ctx context.Context, a usecase.Actor, refer
 		if err != nil {
 			return none, err
 		}
-		standIn := replacementDue(leaf.NotAfter)
+		now := s.Now() // it may be about to end already
 		if err := tx.SaveCertificateIssued(ctx, db.SaveCertificateIssuedParams{DomainID: c.domain.ID, Mode: uploaded,
-			NextAt: &standIn}); err != nil {
+			DueAt: &now}); err != nil {
 			return none, err
 		}
 		if request != 0 {

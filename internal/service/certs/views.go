@@ -95,7 +95,7 @@ func (s *Service) certificateView(ctx context.Context, q *db.Queries, c siteCert
 		out.Authority = c.authority.Name
 	}
 	if reason := c.cannotOrder(s.Now()); reason == nil {
-		out.NextTry = c.config.NextAt
+		out.NextTry = c.config.DueAt
 	}
 	for _, more := range []func(context.Context, *db.Queries, siteCertificate, *api.SiteCertificate) error{viewOrder,
 		viewLeftOut, viewRequests, viewEarlier, viewAliases} {

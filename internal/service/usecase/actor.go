@@ -34,6 +34,15 @@ type Actor struct {
 	RequestDigest  []byte
 	// Preview collects what would be done; nothing is. Nil does it.
 	Preview *Preview
+	// partOf is the operation of which those that the actor starts are a part; 0 for none.
+	partOf int64
+}
+
+// Within is the actor for operations that are a part of another one: people are not shown them by
+// themselves.
+func (a Actor) Within(operation int64) Actor {
+	a.partOf = operation
+	return a
 }
 
 // System is the actor of what happens automatically.

@@ -14,6 +14,9 @@ func AddOperation(ctx context.Context, tx store.Tx, a Actor, p db.AddOperationPa
 	if a.PersonID != 0 {
 		p.PersonID = &a.PersonID
 	}
+	if a.partOf != 0 {
+		p.PartOf = &a.partOf
+	}
 	row, err := tx.AddOperation(ctx, p)
 	return row.ID, err
 }
@@ -34,6 +37,9 @@ func FinishOperationsTx(ctx context.Context, tx store.Tx, err error, ids ...int6
 		p.State, p.Failure = "failed", &text
 	}
 	if err := tx.FinishOperations(ctx, p); err != nil {
+		return err
+	}
+	if err := tx.FinishSteps(ctx, db.FinishStepsParams{Ids: ids, State: p.State}); err != nil {
 		return err
 	}
 	return tx.NotifyOperation(ctx, ids)

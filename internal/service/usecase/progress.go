@@ -2,6 +2,7 @@ package usecase
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"time"
 
@@ -25,7 +26,7 @@ type Progress struct {
 	ids     []int64
 
 	mu      sync.Mutex
-	order   []string // names of steps, in the order of their first appearance
+	order   []string // names of steps, in the order in which they are listed
 	pending map[string]agentlink.Step
 	text    *string
 
@@ -55,12 +56,20 @@ func (s *Base) StartProgress(ids ...int64) *Progress {
 // Step tells a step's state.
 func (p *Progress) Step(step agentlink.Step) {
 	p.mu.Lock()
-	if _, known := p.pending[step.Name]; !known {
+	if !slices.Contains(p.order, step.Name) {
 		p.order = append(p.order, step.Name)
 	}
 	p.pending[step.Name] = step
 	p.mu.Unlock()
 	Wake(p.wake)
+}
+
+// Expect tells steps in the order in which they come, before they do: else they are listed as they
+// come, and those of work that is taken up again come first.
+func (p *Progress) Expect(steps ...string) {
+	p.mu.Lock()
+	p.order = append(p.order, steps...)
+	p.mu.Unlock()
 }
 
 // Note tells what the work waits for.
@@ -93,7 +102,7 @@ func (p *Progress) run() {
 		var steps []agentlink.Step
 		var positions []int32
 		for i, name := range p.order {
-			if step := p.pending[name]; written[name] != step {
+			if step, begun := p.pending[name]; begun && written[name] != step {
 				steps, positions = append(steps, step), append(positions, int32(i))
 			}
 		}

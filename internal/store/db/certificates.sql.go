@@ -267,7 +267,7 @@ func (q *Queries) AddSigningRequest(ctx context.Context, arg AddSigningRequestPa
 }
 
 const addSiteCertificates = `-- name: AddSiteCertificates :exec
-insert into site_certificates (domain_id, next_at) select id, now() from domains where account_id = $1 and served_as <> 'dns-only' on conflict do nothing
+insert into site_certificates (domain_id, due_at) select id, now() from domains where account_id = $1 and served_as <> 'dns-only' on conflict do nothing
 `
 
 // Of the domains of an account that have none yet.
@@ -502,7 +502,7 @@ func (q *Queries) CertificateOfName(ctx context.Context, name string) (Certifica
 
 const certificates = `-- name: Certificates :many
 select domains.id as domain_id, domains.name, accounts.id as account_id, accounts.sign_in_name, servers.label as server, site_certificates.mode, site_certificates.failures, site_certificates.code,
-    site_certificates.problem, site_certificates.next_at, coalesce(authorities.name, '')::text as authority, coalesce(certificates.names, '{}')::text[] as names,
+    site_certificates.problem, coalesce(authorities.name, '')::text as authority, coalesce(certificates.names, '{}')::text[] as names,
     exists (select from orders where orders.domain_id = domains.id and orders.state not in ('done', 'failed'))::boolean as ordered,
     coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end)::bigint as ends
 from domains join accounts on accounts.id = domains.account_id join servers on servers.id = accounts.server_id join site_certificates on site_certificates.domain_id = domains.id
@@ -548,7 +548,6 @@ type CertificatesRow struct {
 	Failures   int32
 	Code       string
 	Problem    string
-	NextAt     *time.Time
 	Authority  string
 	Names      []string
 	Ordered    bool
@@ -588,7 +587,6 @@ func (q *Queries) Certificates(ctx context.Context, arg CertificatesParams) ([]C
 			&i.Failures,
 			&i.Code,
 			&i.Problem,
-			&i.NextAt,
 			&i.Authority,
 			&i.Names,
 			&i.Ordered,
@@ -837,8 +835,8 @@ func (q *Queries) ChangeAuthority(ctx context.Context, arg ChangeAuthorityParams
 }
 
 const changeSiteCertificate = `-- name: ChangeSiteCertificate :one
-update site_certificates set mode = $1, names = $2, key_type = $3, pin_key = $4, authority_id = $5, next_at = $6, version = version + 1
-where domain_id = $7 returning domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label, limited_until
+update site_certificates set mode = $1, names = $2, key_type = $3, pin_key = $4, authority_id = $5, due_at = $6::timestamptz, version = version + 1
+where domain_id = $7 returning domain_id, mode, names, key_type, authority_id, due_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label, limited_until, claimed_until
 `
 
 type ChangeSiteCertificateParams struct {
@@ -847,7 +845,7 @@ type ChangeSiteCertificateParams struct {
 	KeyType     string
 	PinKey      bool
 	AuthorityID *int64
-	NextAt      *time.Time
+	DueAt       time.Time
 	DomainID    int64
 }
 
@@ -858,7 +856,7 @@ func (q *Queries) ChangeSiteCertificate(ctx context.Context, arg ChangeSiteCerti
 		arg.KeyType,
 		arg.PinKey,
 		arg.AuthorityID,
-		arg.NextAt,
+		arg.DueAt,
 		arg.DomainID,
 	)
 	var i SiteCertificate
@@ -868,7 +866,7 @@ func (q *Queries) ChangeSiteCertificate(ctx context.Context, arg ChangeSiteCerti
 		&i.Names,
 		&i.KeyType,
 		&i.AuthorityID,
-		&i.NextAt,
+		&i.DueAt,
 		&i.Failures,
 		&i.FailedAt,
 		&i.Code,
@@ -878,16 +876,18 @@ func (q *Queries) ChangeSiteCertificate(ctx context.Context, arg ChangeSiteCerti
 		&i.PinKey,
 		&i.ChallengeLabel,
 		&i.LimitedUntil,
+		&i.ClaimedUntil,
 	)
 	return i, err
 }
 
 const claimDueCertificates = `-- name: ClaimDueCertificates :many
-update site_certificates set next_at = $1::timestamptz from (
+update site_certificates set claimed_until = $1::timestamptz from (
     select due.domain_id, domains.name from site_certificates due join domains on domains.id = due.domain_id join accounts on accounts.id = domains.account_id
-    where due.next_at <= $2::timestamptz and accounts.state = 'active' and accounts.applied_revision > 0
+    where due.due_at <= $2::timestamptz and (due.claimed_until is null or due.claimed_until <= $2::timestamptz)
+      and accounts.state = 'active' and accounts.applied_revision > 0
       and not exists (select from orders where orders.domain_id = due.domain_id and orders.state not in ('done', 'failed'))
-    order by due.next_at limit $3 for update of due skip locked) taken
+    order by due.due_at limit $3 for update of due skip locked) taken
 where site_certificates.domain_id = taken.domain_id returning site_certificates.domain_id, taken.name
 `
 
@@ -902,7 +902,7 @@ type ClaimDueCertificatesRow struct {
 	Name     string
 }
 
-// Sites whose next try is due, in accounts that are open, oldest first; those with an order on its way are left alone. Whoever takes them has a while: nobody else takes
+// Sites that are due, in accounts that are open, oldest first; those with an order on its way are left alone. Whoever takes them has a while: nobody else takes
 // them meanwhile, and somebody does if they are not heard of again.
 func (q *Queries) ClaimDueCertificates(ctx context.Context, arg ClaimDueCertificatesParams) ([]ClaimDueCertificatesRow, error) {
 	rows, err := q.db.Query(ctx, claimDueCertificates, arg.Until, arg.Now, arg.Most)
@@ -1288,7 +1288,7 @@ func (q *Queries) LockAuthority(ctx context.Context, id int64) error {
 }
 
 const lockSiteCertificate = `-- name: LockSiteCertificate :one
-select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label, limited_until from site_certificates where domain_id = $1 for update
+select domain_id, mode, names, key_type, authority_id, due_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label, limited_until, claimed_until from site_certificates where domain_id = $1 for update
 `
 
 func (q *Queries) LockSiteCertificate(ctx context.Context, domainID int64) (SiteCertificate, error) {
@@ -1300,7 +1300,7 @@ func (q *Queries) LockSiteCertificate(ctx context.Context, domainID int64) (Site
 		&i.Names,
 		&i.KeyType,
 		&i.AuthorityID,
-		&i.NextAt,
+		&i.DueAt,
 		&i.Failures,
 		&i.FailedAt,
 		&i.Code,
@@ -1310,6 +1310,7 @@ func (q *Queries) LockSiteCertificate(ctx context.Context, domainID int64) (Site
 		&i.PinKey,
 		&i.ChallengeLabel,
 		&i.LimitedUntil,
+		&i.ClaimedUntil,
 	)
 	return i, err
 }
@@ -1363,6 +1364,36 @@ func (q *Queries) MoveAuthorityAccount(ctx context.Context, arg MoveAuthorityAcc
 		return 0, err
 	}
 	return result.RowsAffected(), nil
+}
+
+const newestCertificate = `-- name: NewestCertificate :one
+select id, domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, explanation, state, revision, created_at, installed_at from certificates where domain_id = $1 and state in ('installing', 'in-use') order by id desc limit 1
+`
+
+// That a site shows, or is about to.
+func (q *Queries) NewestCertificate(ctx context.Context, domainID int64) (Certificate, error) {
+	row := q.db.QueryRow(ctx, newestCertificate, domainID)
+	var i Certificate
+	err := row.Scan(
+		&i.ID,
+		&i.DomainID,
+		&i.AuthorityID,
+		&i.Names,
+		&i.KeyType,
+		&i.Key,
+		&i.Chain,
+		&i.Serial,
+		&i.NotBefore,
+		&i.NotAfter,
+		&i.RenewAt,
+		&i.AskAt,
+		&i.Explanation,
+		&i.State,
+		&i.Revision,
+		&i.CreatedAt,
+		&i.InstalledAt,
+	)
+	return i, err
 }
 
 const orderByID = `-- name: OrderByID :one
@@ -1453,6 +1484,15 @@ func (q *Queries) RefusedOrder(ctx context.Context, arg RefusedOrderParams) erro
 	return err
 }
 
+const releaseCertificate = `-- name: ReleaseCertificate :exec
+update site_certificates set claimed_until = null where domain_id = $1
+`
+
+func (q *Queries) ReleaseCertificate(ctx context.Context, domainID int64) error {
+	_, err := q.db.Exec(ctx, releaseCertificate, domainID)
+	return err
+}
+
 const removeAuthority = `-- name: RemoveAuthority :exec
 delete from authorities where id = $1
 `
@@ -1505,9 +1545,10 @@ func (q *Queries) RetireReplacedCertificates(ctx context.Context, arg RetireRepl
 }
 
 const revertFailedUpload = `-- name: RevertFailedUpload :exec
-update site_certificates set mode = 'automatic', next_at = now(), version = site_certificates.version + 1 from certificates join domains on domains.id = certificates.domain_id
+update site_certificates set due_at = now(), version = site_certificates.version + 1,
+    mode = case when exists (select from certificates used where used.domain_id = certificates.domain_id and used.state = 'in-use' and used.authority_id is null) then mode else 'automatic' end
+from certificates join domains on domains.id = certificates.domain_id
 where site_certificates.domain_id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2 and certificates.authority_id is null
-  and not exists (select from certificates used where used.domain_id = certificates.domain_id and used.state = 'in-use' and used.authority_id is null)
 `
 
 type RevertFailedUploadParams struct {
@@ -1531,40 +1572,38 @@ func (q *Queries) RevokeCertificate(ctx context.Context, id int64) error {
 }
 
 const saveCertificateFailure = `-- name: SaveCertificateFailure :exec
-update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = $2, problem = $3, next_at = $4, limited_until = $5 where domain_id = $1
+update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = $1, problem = $2, limited_until = $3 where domain_id = $4
 `
 
 type SaveCertificateFailureParams struct {
-	DomainID     int64
 	Code         string
 	Problem      string
-	NextAt       *time.Time
 	LimitedUntil *time.Time
+	DomainID     int64
 }
 
 func (q *Queries) SaveCertificateFailure(ctx context.Context, arg SaveCertificateFailureParams) error {
 	_, err := q.db.Exec(ctx, saveCertificateFailure,
-		arg.DomainID,
 		arg.Code,
 		arg.Problem,
-		arg.NextAt,
 		arg.LimitedUntil,
+		arg.DomainID,
 	)
 	return err
 }
 
 const saveCertificateIssued = `-- name: SaveCertificateIssued :exec
-update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, limited_until = null, next_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1
+update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, limited_until = null, due_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1
 `
 
 type SaveCertificateIssuedParams struct {
 	DomainID int64
 	Mode     string
-	NextAt   *time.Time
+	DueAt    *time.Time
 }
 
 func (q *Queries) SaveCertificateIssued(ctx context.Context, arg SaveCertificateIssuedParams) error {
-	_, err := q.db.Exec(ctx, saveCertificateIssued, arg.DomainID, arg.Mode, arg.NextAt)
+	_, err := q.db.Exec(ctx, saveCertificateIssued, arg.DomainID, arg.Mode, arg.DueAt)
 	return err
 }
 
@@ -1675,7 +1714,7 @@ func (q *Queries) SaveRenewal(ctx context.Context, arg SaveRenewalParams) error 
 }
 
 const scheduleAllCertificates = `-- name: ScheduleAllCertificates :exec
-update site_certificates set next_at = now() where mode = 'automatic' and not exists (
+update site_certificates set due_at = now() where mode = 'automatic' and not exists (
     select from certificates where certificates.domain_id = site_certificates.domain_id and certificates.state in ('installing', 'in-use'))
 `
 
@@ -1686,33 +1725,33 @@ func (q *Queries) ScheduleAllCertificates(ctx context.Context) error {
 }
 
 const scheduleCertificate = `-- name: ScheduleCertificate :exec
-update site_certificates set next_at = $1 where domain_id = $2 and next_at is not distinct from $3::timestamptz
+update site_certificates set due_at = $1 where domain_id = $2 and due_at is not distinct from $3::timestamptz
 `
 
 type ScheduleCertificateParams struct {
-	NextAt   *time.Time
+	DueAt    *time.Time
 	DomainID int64
 	Seen     *time.Time
 }
 
-// Unless something has come up meanwhile, for which it was decided anew.
+// Unless something has come up since it was seen to be due at a moment, for which it is to be looked at before.
 func (q *Queries) ScheduleCertificate(ctx context.Context, arg ScheduleCertificateParams) error {
-	_, err := q.db.Exec(ctx, scheduleCertificate, arg.NextAt, arg.DomainID, arg.Seen)
+	_, err := q.db.Exec(ctx, scheduleCertificate, arg.DueAt, arg.DomainID, arg.Seen)
 	return err
 }
 
 const scheduleCertificateBy = `-- name: ScheduleCertificateBy :exec
-update site_certificates set next_at = $1::timestamptz where domain_id = $2 and mode = 'automatic' and (next_at is null or next_at > $1::timestamptz)
+update site_certificates set due_at = $1::timestamptz where domain_id = $2 and mode = 'automatic' and (due_at is null or due_at > $1::timestamptz)
 `
 
 type ScheduleCertificateByParams struct {
-	NextAt   time.Time
+	DueAt    time.Time
 	DomainID int64
 }
 
 // Not later than a moment.
 func (q *Queries) ScheduleCertificateBy(ctx context.Context, arg ScheduleCertificateByParams) error {
-	_, err := q.db.Exec(ctx, scheduleCertificateBy, arg.NextAt, arg.DomainID)
+	_, err := q.db.Exec(ctx, scheduleCertificateBy, arg.DueAt, arg.DomainID)
 	return err
 }
 
@@ -1801,7 +1840,7 @@ func (q *Queries) SigningRequestsWithKeys(ctx context.Context, domainID int64) (
 }
 
 const siteCertificate = `-- name: SiteCertificate :one
-select domain_id, mode, names, key_type, authority_id, next_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label, limited_until from site_certificates where domain_id = $1
+select domain_id, mode, names, key_type, authority_id, due_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label, limited_until, claimed_until from site_certificates where domain_id = $1
 `
 
 func (q *Queries) SiteCertificate(ctx context.Context, domainID int64) (SiteCertificate, error) {
@@ -1813,7 +1852,7 @@ func (q *Queries) SiteCertificate(ctx context.Context, domainID int64) (SiteCert
 		&i.Names,
 		&i.KeyType,
 		&i.AuthorityID,
-		&i.NextAt,
+		&i.DueAt,
 		&i.Failures,
 		&i.FailedAt,
 		&i.Code,
@@ -1823,6 +1862,7 @@ func (q *Queries) SiteCertificate(ctx context.Context, domainID int64) (SiteCert
 		&i.PinKey,
 		&i.ChallengeLabel,
 		&i.LimitedUntil,
+		&i.ClaimedUntil,
 	)
 	return i, err
 }

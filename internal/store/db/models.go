@@ -310,6 +310,7 @@ type Operation struct {
 	TouchedAt  time.Time
 	CustomerID *int64
 	ResellerID *int64
+	PartOf     *int64
 }
 
 type OperationAccount struct {
@@ -510,7 +511,7 @@ type SiteCertificate struct {
 	Names          []string
 	KeyType        string
 	AuthorityID    *int64
-	NextAt         *time.Time
+	DueAt          *time.Time
 	Failures       int32
 	FailedAt       *time.Time
 	Code           string
@@ -520,6 +521,7 @@ type SiteCertificate struct {
 	PinKey         bool
 	ChallengeLabel string
 	LimitedUntil   *time.Time
+	ClaimedUntil   *time.Time
 }
 
 type Template struct {

@@ -10,11 +10,11 @@ import (
 )
 
 const addOperation = `-- name: AddOperation :one
-insert into operations (kind, subject, account_id, server_id, revision, person_id, actor, customer_id, reseller_id)
-select $1, $2, $3, $4, $5, $6, $7,
-    coalesce((select accounts.customer_id from accounts where accounts.id = $3::bigint), $8::bigint),
-    coalesce((select accounts.reseller_id from accounts where accounts.id = $3::bigint), $9::bigint)
-returning id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id
+insert into operations (kind, subject, account_id, server_id, revision, person_id, actor, part_of, customer_id, reseller_id)
+select $1, $2, $3, $4, $5, $6, $7, $8,
+    coalesce((select accounts.customer_id from accounts where accounts.id = $3::bigint), $9::bigint),
+    coalesce((select accounts.reseller_id from accounts where accounts.id = $3::bigint), $10::bigint)
+returning id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id, part_of
 `
 
 type AddOperationParams struct {
@@ -25,6 +25,7 @@ type AddOperationParams struct {
 	Revision   *int64
 	PersonID   *int64
 	Actor      string
+	PartOf     *int64
 	CustomerID *int64
 	ResellerID *int64
 }
@@ -39,6 +40,7 @@ func (q *Queries) AddOperation(ctx context.Context, arg AddOperationParams) (Ope
 		arg.Revision,
 		arg.PersonID,
 		arg.Actor,
+		arg.PartOf,
 		arg.CustomerID,
 		arg.ResellerID,
 	)
@@ -62,6 +64,7 @@ func (q *Queries) AddOperation(ctx context.Context, arg AddOperationParams) (Ope
 		&i.TouchedAt,
 		&i.CustomerID,
 		&i.ResellerID,
+		&i.PartOf,
 	)
 	return i, err
 }
@@ -99,6 +102,21 @@ func (q *Queries) FinishOperations(ctx context.Context, arg FinishOperationsPara
 	return err
 }
 
+const finishSteps = `-- name: FinishSteps :exec
+update operation_steps set state = $1, finished_at = now() where operation_id = any($2::bigint[]) and state = 'running'
+`
+
+type FinishStepsParams struct {
+	State string
+	Ids   []int64
+}
+
+// Those that are still under way when their operations end.
+func (q *Queries) FinishSteps(ctx context.Context, arg FinishStepsParams) error {
+	_, err := q.db.Exec(ctx, finishSteps, arg.State, arg.Ids)
+	return err
+}
+
 const leaveServer = `-- name: LeaveServer :exec
 update operations set server_id = null where server_id = $1
 `
@@ -119,7 +137,7 @@ func (q *Queries) NotifyOperation(ctx context.Context, ids []int64) error {
 }
 
 const operationByID = `-- name: OperationByID :one
-select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id from operations where id = $1
+select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id, part_of from operations where id = $1
   and ($2::bigint = 0 or reseller_id = $2)
   and ($3::bigint = 0 or customer_id = $3)
 `
@@ -152,13 +170,14 @@ func (q *Queries) OperationByID(ctx context.Context, arg OperationByIDParams) (O
 		&i.TouchedAt,
 		&i.CustomerID,
 		&i.ResellerID,
+		&i.PartOf,
 	)
 	return i, err
 }
 
 const operations = `-- name: Operations :many
-select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id from operations
-where operations.id < $1::bigint
+select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id, part_of from operations
+where operations.id < $1::bigint and part_of is null
   and ($2::bigint = 0 or account_id = $2 or operations.id in (select operation_id from operation_accounts where operation_accounts.account_id = $2))
   and ($3::bigint = 0 or server_id = $3)
   and ($4::text = '' or state = $4)
@@ -177,6 +196,7 @@ type OperationsParams struct {
 	Most     int32
 }
 
+// But for those that are a part of another.
 func (q *Queries) Operations(ctx context.Context, arg OperationsParams) ([]Operation, error) {
 	rows, err := q.db.Query(ctx, operations,
 		arg.Before,
@@ -213,6 +233,7 @@ func (q *Queries) Operations(ctx context.Context, arg OperationsParams) ([]Opera
 			&i.TouchedAt,
 			&i.CustomerID,
 			&i.ResellerID,
+			&i.PartOf,
 		); err != nil {
 			return nil, err
 		}
@@ -261,7 +282,7 @@ func (q *Queries) SaveStep(ctx context.Context, arg SaveStepParams) error {
 }
 
 const stalledOperations = `-- name: StalledOperations :many
-select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id from operations where state in ('waiting', 'running') and touched_at < now() - make_interval(secs => $1::float8) order by id limit 500
+select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id, part_of from operations where state in ('waiting', 'running') and touched_at < now() - make_interval(secs => $1::float8) order by id limit 500
 `
 
 // Operations that nobody has worked on for a while: the process that did was killed.
@@ -293,6 +314,7 @@ func (q *Queries) StalledOperations(ctx context.Context, seconds float64) ([]Ope
 			&i.TouchedAt,
 			&i.CustomerID,
 			&i.ResellerID,
+			&i.PartOf,
 		); err != nil {
 			return nil, err
 		}

@@ -16,3 +16,10 @@ create table probe_limits (
     person_id          bigint primary key references people on delete cascade,
     used_until         timestamptz not null
 );
+
+-- When a site is to be looked at, and until when somebody is at it, are two things.
+alter table site_certificates rename column next_at to due_at; -- when it is looked at whether to order; null for never
+alter table site_certificates add column claimed_until timestamptz;
+
+-- What a certificate order has servers do is a part of it; people see one operation.
+alter table operations add column part_of bigint references operations on delete cascade;

@@ -44,7 +44,7 @@ select (exists (select from certificates where certificates.authority_id = sqlc.
 
 -- name: AddSiteCertificates :exec
 -- Of the domains of an account that have none yet.
-insert into site_certificates (domain_id, next_at) select id, now() from domains where account_id = $1 and served_as <> 'dns-only' on conflict do nothing;
+insert into site_certificates (domain_id, due_at) select id, now() from domains where account_id = $1 and served_as <> 'dns-only' on conflict do nothing;
 
 -- name: SiteCertificate :one
 select * from site_certificates where domain_id = $1;
@@ -53,28 +53,32 @@ select * from site_certificates where domain_id = $1;
 select * from site_certificates where domain_id = $1 for update;
 
 -- name: ChangeSiteCertificate :one
-update site_certificates set mode = sqlc.arg(mode), names = sqlc.narg(names), key_type = sqlc.arg(key_type), pin_key = sqlc.arg(pin_key), authority_id = sqlc.narg(authority_id), next_at = sqlc.narg(next_at), version = version + 1
+update site_certificates set mode = sqlc.arg(mode), names = sqlc.narg(names), key_type = sqlc.arg(key_type), pin_key = sqlc.arg(pin_key), authority_id = sqlc.narg(authority_id), due_at = sqlc.arg(due_at)::timestamptz, version = version + 1
 where domain_id = sqlc.arg(domain_id) returning *;
 
 -- name: SaveCertificateFailure :exec
-update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = $2, problem = $3, next_at = $4, limited_until = sqlc.narg(limited_until) where domain_id = $1;
+update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = sqlc.arg(code), problem = sqlc.arg(problem), limited_until = sqlc.narg(limited_until) where domain_id = sqlc.arg(domain_id);
 
 -- name: SaveCertificateIssued :exec
-update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, limited_until = null, next_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1;
+update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, limited_until = null, due_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1;
 
 -- name: ScheduleCertificate :exec
--- Unless something has come up meanwhile, for which it was decided anew.
-update site_certificates set next_at = sqlc.narg(next_at) where domain_id = sqlc.arg(domain_id) and next_at is not distinct from sqlc.narg(seen)::timestamptz;
+-- Unless something has come up since it was seen to be due at a moment, for which it is to be looked at before.
+update site_certificates set due_at = sqlc.narg(due_at) where domain_id = sqlc.arg(domain_id) and due_at is not distinct from sqlc.narg(seen)::timestamptz;
 
 -- name: ClaimDueCertificates :many
--- Sites whose next try is due, in accounts that are open, oldest first; those with an order on its way are left alone. Whoever takes them has a while: nobody else takes
+-- Sites that are due, in accounts that are open, oldest first; those with an order on its way are left alone. Whoever takes them has a while: nobody else takes
 -- them meanwhile, and somebody does if they are not heard of again.
-update site_certificates set next_at = sqlc.arg(until)::timestamptz from (
+update site_certificates set claimed_until = sqlc.arg(until)::timestamptz from (
     select due.domain_id, domains.name from site_certificates due join domains on domains.id = due.domain_id join accounts on accounts.id = domains.account_id
-    where due.next_at <= sqlc.arg(now)::timestamptz and accounts.state = 'active' and accounts.applied_revision > 0
+    where due.due_at <= sqlc.arg(now)::timestamptz and (due.claimed_until is null or due.claimed_until <= sqlc.arg(now)::timestamptz)
+      and accounts.state = 'active' and accounts.applied_revision > 0
       and not exists (select from orders where orders.domain_id = due.domain_id and orders.state not in ('done', 'failed'))
-    order by due.next_at limit sqlc.arg(most) for update of due skip locked) taken
+    order by due.due_at limit sqlc.arg(most) for update of due skip locked) taken
 where site_certificates.domain_id = taken.domain_id returning site_certificates.domain_id, taken.name;
+
+-- name: ReleaseCertificate :exec
+update site_certificates set claimed_until = null where domain_id = $1;
 
 -- name: AddCertificate :one
 insert into certificates (domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, revision)
@@ -84,6 +88,10 @@ values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) returning *;
 -- What the sites of an account show or are about to show: of each, the newest counts.
 select sqlc.embed(certificates), domains.name from certificates join domains on domains.id = certificates.domain_id
 where domains.account_id = $1 and certificates.state in ('installing', 'in-use') order by certificates.id;
+
+-- name: NewestCertificate :one
+-- That a site shows, or is about to.
+select * from certificates where domain_id = $1 and state in ('installing', 'in-use') order by id desc limit 1;
 
 -- name: CertificateInUse :one
 select * from certificates where domain_id = $1 and state = 'in-use';
@@ -97,9 +105,10 @@ update certificates set state = 'retired', renew_at = null, ask_at = null where 
 
 -- name: RevertFailedUpload :exec
 -- Sites of which the certificate that somebody brought could not be installed go on as they were before.
-update site_certificates set mode = 'automatic', next_at = now(), version = site_certificates.version + 1 from certificates join domains on domains.id = certificates.domain_id
-where site_certificates.domain_id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2 and certificates.authority_id is null
-  and not exists (select from certificates used where used.domain_id = certificates.domain_id and used.state = 'in-use' and used.authority_id is null);
+update site_certificates set due_at = now(), version = site_certificates.version + 1,
+    mode = case when exists (select from certificates used where used.domain_id = certificates.domain_id and used.state = 'in-use' and used.authority_id is null) then mode else 'automatic' end
+from certificates join domains on domains.id = certificates.domain_id
+where site_certificates.domain_id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2 and certificates.authority_id is null;
 
 -- name: DropFailedCertificates :exec
 -- What a revision could not bring to its server.
@@ -160,7 +169,7 @@ select * from servers where 'web' = any(roles) and state = 'joined' order by id;
 
 -- name: ScheduleAllCertificates :exec
 -- Of sites that have none of an authority yet.
-update site_certificates set next_at = now() where mode = 'automatic' and not exists (
+update site_certificates set due_at = now() where mode = 'automatic' and not exists (
     select from certificates where certificates.domain_id = site_certificates.domain_id and certificates.state in ('installing', 'in-use'));
 
 -- name: CertificatesToAskAbout :many
@@ -172,12 +181,12 @@ update certificates set renew_at = $2, ask_at = $3, explanation = $4 where id = 
 
 -- name: ScheduleCertificateBy :exec
 -- Not later than a moment.
-update site_certificates set next_at = sqlc.arg(next_at)::timestamptz where domain_id = sqlc.arg(domain_id) and mode = 'automatic' and (next_at is null or next_at > sqlc.arg(next_at)::timestamptz);
+update site_certificates set due_at = sqlc.arg(due_at)::timestamptz where domain_id = sqlc.arg(domain_id) and mode = 'automatic' and (due_at is null or due_at > sqlc.arg(due_at)::timestamptz);
 
 -- name: Certificates :many
 -- Every site with what it shows, those with the fewest days left first. Sites that should have one and have none yet for all trying come before all others, self-signed ones after: they end at the last second that RFC 3339 can write.
 select domains.id as domain_id, domains.name, accounts.id as account_id, accounts.sign_in_name, servers.label as server, site_certificates.mode, site_certificates.failures, site_certificates.code,
-    site_certificates.problem, site_certificates.next_at, coalesce(authorities.name, '')::text as authority, coalesce(certificates.names, '{}')::text[] as names,
+    site_certificates.problem, coalesce(authorities.name, '')::text as authority, coalesce(certificates.names, '{}')::text[] as names,
     exists (select from orders where orders.domain_id = domains.id and orders.state not in ('done', 'failed'))::boolean as ordered,
     coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end)::bigint as ends
 from domains join accounts on accounts.id = domains.account_id join servers on servers.id = accounts.server_id join site_certificates on site_certificates.domain_id = domains.id

@@ -1,7 +1,7 @@
 -- name: AddOperation :one
 -- Whose operation it is follows from its account, unless it has none.
-insert into operations (kind, subject, account_id, server_id, revision, person_id, actor, customer_id, reseller_id)
-select sqlc.arg(kind), sqlc.arg(subject), sqlc.narg(account_id), sqlc.narg(server_id), sqlc.narg(revision), sqlc.narg(person_id), sqlc.arg(actor),
+insert into operations (kind, subject, account_id, server_id, revision, person_id, actor, part_of, customer_id, reseller_id)
+select sqlc.arg(kind), sqlc.arg(subject), sqlc.narg(account_id), sqlc.narg(server_id), sqlc.narg(revision), sqlc.narg(person_id), sqlc.arg(actor), sqlc.narg(part_of),
     coalesce((select accounts.customer_id from accounts where accounts.id = sqlc.narg(account_id)::bigint), sqlc.narg(customer_id)::bigint),
     coalesce((select accounts.reseller_id from accounts where accounts.id = sqlc.narg(account_id)::bigint), sqlc.narg(reseller_id)::bigint)
 returning *;
@@ -15,8 +15,9 @@ select * from operations where id = sqlc.arg(id)
 select * from operation_steps where operation_id = any(sqlc.arg(operations)::bigint[]) order by operation_id, position;
 
 -- name: Operations :many
+-- But for those that are a part of another.
 select * from operations
-where operations.id < sqlc.arg(before)::bigint
+where operations.id < sqlc.arg(before)::bigint and part_of is null
   and (sqlc.arg(account)::bigint = 0 or account_id = sqlc.arg(account) or operations.id in (select operation_id from operation_accounts where operation_accounts.account_id = sqlc.arg(account)))
   and (sqlc.arg(server)::bigint = 0 or server_id = sqlc.arg(server))
   and (sqlc.arg(state)::text = '' or state = sqlc.arg(state))
@@ -53,6 +54,10 @@ on conflict (operation_id, name) do update set state = excluded.state, detail = 
 update operations set state = sqlc.arg(state), failure = sqlc.narg(failure), note = '', version = version + 1, touched_at = now(),
     started_at = coalesce(started_at, now()), finished_at = now()
 where id = any(sqlc.arg(ids)::bigint[]) and state in ('waiting', 'running');
+
+-- name: FinishSteps :exec
+-- Those that are still under way when their operations end.
+update operation_steps set state = sqlc.arg(state), finished_at = now() where operation_id = any(sqlc.arg(ids)::bigint[]) and state = 'running';
 
 -- name: NotifyOperation :exec
 select pg_notify('operation', unnest(sqlc.arg(ids)::bigint[])::text);
