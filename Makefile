@@ -10,6 +10,9 @@ MODULES := console/node_modules/.package-lock.json
 GO_FILES := $(shell find . -name node_modules -prune -o -name var -prune -o -name '*.go' -print)
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 
+# As many packages are tested side by side: most of their time they wait for servers.
+TEST_PACKAGES ?= 4
+
 .PHONY: packages demo demo-reset check check-go check-tests check-console test build bench generate format
 
 ## demo: start the demo and stay in the foreground; Ctrl-C stops everything
@@ -57,8 +60,7 @@ format: $(MODULES)
 
 ## test: everything, on the real programs; needs root
 test: build packages check
-	# One package after the other: a network that another one sets up is a change of network for Chromium, which drops its requests.
-	go test -p 1 -timeout 40m ./...
+	go test -p $(TEST_PACKAGES) -timeout 40m ./...
 
 ## bench: ratios against plain scripts on the same servers, into docs/benchmarks.md
 bench: build

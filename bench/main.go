@@ -80,7 +80,7 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 	if err != nil {
 		return err
 	}
-	subnet, err := lab.FreeSubnet(ctx)
+	subnet, err := lab.ReserveSubnet(ctx)
 	if err != nil {
 		return err
 	}

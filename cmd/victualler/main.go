@@ -267,7 +267,7 @@ func exitCode(err error) int {
 			return refused
 		case refusal.InvalidInput, refusal.WeakPassword:
 			return wrongUse
-		case refusal.ServerUnreachable:
+		case refusal.ServerUnreachable, refusal.DatabaseUnreachable:
 			return unreachable
 		}
 	}

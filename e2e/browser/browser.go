@@ -24,6 +24,9 @@ type Options struct {
 	Dark bool
 	// Path is the program that is started; Debian's Chromium where it is empty.
 	Path string
+	// Only are addresses of loopback (host and port) of which the browser reaches nothing else, in
+	// a network of its own; without any, it is in the machine's. It needs root.
+	Only []string
 }
 
 // Open starts Chromium with one tab. It ends with the context, or when close is called.
@@ -37,9 +40,13 @@ func Open(ctx context.Context, o Options) (tab context.Context, close func(), er
 	if o.Path != "" {
 		flags = append(flags, chromedp.ExecPath(o.Path))
 	}
+	own := &ownNetwork{}
+	if len(o.Only) > 0 {
+		flags = append(flags, chromedp.ModifyCmdFunc(own.wrap))
+	}
 	allocator, endAllocator := chromedp.NewExecAllocator(ctx, flags...)
 	tab, endTab := chromedp.NewContext(allocator, chromedp.WithErrorf(func(string, ...any) {}))
-	close = func() { endTab(); endAllocator() }
+	close = func() { endTab(); endAllocator(); own.close() }
 	scheme := "light"
 	if o.Dark {
 		scheme = "dark"
@@ -48,6 +55,9 @@ func Open(ctx context.Context, o Options) (tab context.Context, close func(), er
 		{Name: "prefers-color-scheme", Value: scheme}}}
 	err = chromedp.Do(tab, command(network.Enable, network.EnableParams{}), command(emulation.SetEmulatedMedia, media),
 		chromedp.EmulateViewport(o.Width, o.Height))
+	if err == nil && len(o.Only) > 0 {
+		err = own.open(chromedp.FromContext(tab).Browser.Process(), o.Only)
+	}
 	if err != nil {
 		close()
 	}

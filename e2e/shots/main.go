@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
 	"victualler/e2e/browser"
 
 	"github.com/chromedp/chromedp"

@@ -10,6 +10,7 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/store"
 )
 
 // kindInfo says how a kind of refusal looks over HTTP.
@@ -61,6 +62,7 @@ var kinds = []kindInfo{
 	{internal, http.StatusInternalServerError, "Something went wrong in the service"},
 	{refusal.ApplyFailed, http.StatusBadGateway, "The server refused"},
 	{refusal.MailFailed, http.StatusBadGateway, "Mail does not go out"},
+	{refusal.DatabaseUnreachable, http.StatusServiceUnavailable, "The service's database does not answer"},
 	{refusal.ServerUnreachable, http.StatusServiceUnavailable, "The server does not answer"},
 }
 
@@ -93,10 +95,15 @@ func (a *API) toProblem(ctx context.Context, err error) error {
 		p.Errors, p.Limits, p.Decide, p.After = r.Fields, r.Limits, r.Decide, int64(r.After.Seconds())
 		return p
 	}
-	if errors.Is(err, context.Canceled) {
+	if ctx.Err() != nil {
 		return problem(internal, "the request was given up")
 	}
 	request := requestOf(ctx)
+	if store.Unreachable(err) {
+		a.log.Error("the database does not answer", "request", request.id, "reason", err)
+		return problem(refusal.DatabaseUnreachable, "the service's database does not answer just now: try again in a "+
+			"moment. A change may have been made; with the same Idempotency-Key, trying again is safe")
+	}
 	a.log.Error("request failed", "request", request.id, "reason", err)
 	return problem(internal, "nothing was changed; the service's log has more under request "+request.id)
 }

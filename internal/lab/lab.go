@@ -269,18 +269,32 @@ func within(limit time.Duration, done func() bool) bool {
 	}
 }
 
-// FreeSubnet finds a /24 below 10.78.0.0/15 that no interface of the machine uses,
-// for labs that must not meet each other.
-func FreeSubnet(ctx context.Context) (netip.Prefix, error) {
-	out, err := exec.CommandContext(ctx, "ip", "-4", "-o", "address").Output()
-	if err != nil {
+// reserved keeps the locks of the networks that this process has reserved.
+var reserved sync.Map
+
+// ReserveSubnet finds a /24 below 10.78.0.0/15 that no interface of the machine uses and no other
+// process has reserved, for labs that must not meet each other. It is this process's until it ends.
+func ReserveSubnet(ctx context.Context) (netip.Prefix, error) {
+	dir := filepath.Join(CacheDir(), "networks")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return netip.Prefix{}, err
 	}
-	for n := os.Getpid() % 250; n < 512; n++ {
+	for n := range 512 {
 		prefix := netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(78 + n/256), byte(n % 256), 0}), 24)
+		lock, err := tryLock(filepath.Join(dir, prefix.Addr().String()))
+		if err != nil {
+			continue
+		}
+		out, err := exec.CommandContext(ctx, "ip", "-4", "-o", "address").Output()
+		if err != nil {
+			lock.Close()
+			return netip.Prefix{}, err
+		}
 		if !strings.Contains(string(out), " "+strings.TrimSuffix(prefix.Addr().String(), "0")) {
+			reserved.Store(prefix, lock)
 			return prefix, nil
 		}
+		lock.Close()
 	}
 	return netip.Prefix{}, errors.New("no free network below 10.78.0.0/15")
 }

@@ -8,10 +8,13 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
+	"net"
 	"sort"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -183,6 +186,21 @@ func ViolatedConstraint(err error) string {
 
 // None reports whether a query for one row found none.
 func None(err error) bool { return errors.Is(err, pgx.ErrNoRows) }
+
+// Unreachable reports whether an error says that the database does not answer, or answers no more:
+// it is stopped, started, taken over by another machine, or too far away. Whether the statement was
+// done is not known then.
+func Unreachable(err error) bool {
+	var connect *pgconn.ConnectError
+	if errors.As(err, &connect) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, net.ErrClosed) ||
+		errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, syscall.ECONNREFUSED) {
+		return true
+	}
+	// Connection exceptions, an operator's intervention, and a machine that was the first one
+	// before (PostgreSQL, appendix A).
+	code := sqlState(err)
+	return strings.HasPrefix(code, "08") || strings.HasPrefix(code, "57P") || code == "25006"
+}
 
 func sqlState(err error) string {
 	var pg *pgconn.PgError

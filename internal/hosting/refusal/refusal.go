@@ -29,8 +29,11 @@ const (
 	LimitReached      Kind = "limit-reached"      // an allowance leaves no room; see Limits
 	ServerClosed      Kind = "server-closed"      // the server takes no new accounts
 	ServerUnreachable Kind = "server-unreachable" // the agent did not answer
-	ServerFull        Kind = "server-full"        // no disk space left for it
-	NoServer          Kind = "no-server"          // no server fits; see Detail for why each did not
+	// DatabaseUnreachable is all that can be said while the service's database is restarted, or
+	// another machine takes its place: whether a change was made is not known.
+	DatabaseUnreachable Kind = "database-unreachable"
+	ServerFull          Kind = "server-full" // no disk space left for it
+	NoServer            Kind = "no-server"   // no server fits; see Detail for why each did not
 	// somebody else changed it since it was read (RFC 9110, section 13.1.1)
 	Changed       Kind = "changed-meanwhile"
 	WrongState    Kind = "wrong-state"            // not possible in the state the thing is in

@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -52,6 +53,8 @@ type Options struct {
 	Say func(string)
 	// Settings are PostgreSQL's, such as "fsync=off" for tests.
 	Settings []string
+	// Standby has a second PostgreSQL follow the first one, which waits for it with each commit.
+	Standby bool
 }
 
 // Installation is a running one. Make one with [Start].
@@ -66,14 +69,16 @@ type Installation struct {
 	// Authority stands in for a certificate authority, at the lab's gateway.
 	Authority *authority.Authority
 	Postgres  *lab.Postgres
+	// Standby follows Postgres; nil without [Options.Standby].
+	Standby *lab.Postgres
 	// Servers are the lab's, by name.
 	Servers map[string]*lab.Server
 
 	options Options
 
 	mu      sync.Mutex
-	service *exec.Cmd
-	ended   chan struct{}
+	service *Process
+	others  []*Process
 }
 
 // restartPause is how long what has ended is left alone before it is started again.
@@ -123,9 +128,7 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 	o.Say("starting PostgreSQL and " + count(len(o.Servers), "server"))
 	var group sync.WaitGroup
 	errs := make([]error, len(o.Servers)+1)
-	group.Go(func() {
-		i.Postgres, errs[0] = lab.StartPostgres(ctx, filepath.Join(o.Dir, "postgres"), o.Settings...)
-	})
+	group.Go(func() { errs[0] = i.startPostgres(ctx) })
 	started := make([]*lab.Server, len(o.Servers))
 	for n, server := range o.Servers {
 		server.Files = map[string]string{lab.AgentPath: filepath.Join(o.Programs, "victualler-agent")}
@@ -140,12 +143,9 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 		i.Servers[server.Name] = started[n]
 	}
 	if i.options.Listen == "" {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
+		if i.options.Listen, err = freeAddress(); err != nil {
 			return nil, err
 		}
-		i.options.Listen = l.Addr().String()
-		l.Close()
 	}
 	o.Say("starting the service")
 	if err := i.StartService(ctx); err != nil {
@@ -160,6 +160,16 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 		}
 	}
 	return i, nil
+}
+
+// freeAddress finds an address of loopback at which nobody listens.
+func freeAddress() (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	defer l.Close()
+	return l.Addr().String(), nil
 }
 
 func count(n int, what string) string {
@@ -188,69 +198,68 @@ func (i *Installation) Daemon(args ...string) *exec.Cmd {
 	return exec.Command(filepath.Join(i.options.Programs, "victuallerd"), all...)
 }
 
+// startPostgres starts PostgreSQL, and the one that follows it.
+func (i *Installation) startPostgres(ctx context.Context) (err error) {
+	settings := i.options.Settings
+	if i.options.Standby {
+		settings = append(slices.Clone(settings), "synchronous_standby_names=*")
+	}
+	i.Postgres, err = lab.StartPostgres(ctx, filepath.Join(i.options.Dir, "postgres"), settings...)
+	if err == nil && i.options.Standby {
+		i.Standby, err = lab.StartStandby(ctx, i.Postgres, filepath.Join(i.options.Dir, "standby"),
+			i.options.Settings...)
+	}
+	return err
+}
+
+// DatabaseURL reaches whichever PostgreSQL takes changes.
+func (i *Installation) DatabaseURL() string {
+	if i.Standby == nil {
+		return i.Postgres.URL
+	}
+	first, rest, _ := strings.Cut(strings.TrimPrefix(i.Standby.URL, "postgres://"), "/")
+	_, second, _ := strings.Cut(first, "@")
+	return strings.Replace(i.Postgres.URL, "/"+rest, ","+second+"/"+rest+"?target_session_attrs=read-write", 1)
+}
+
+// Process is a process of the service.
+type Process struct {
+	// Address is where it answers.
+	Address string
+
+	cmd   *exec.Cmd
+	ended chan struct{}
+}
+
+// Kill ends the process at once.
+func (p *Process) Kill() { p.end(syscall.SIGKILL) }
+
+func (p *Process) end(signal syscall.Signal) {
+	p.cmd.Process.Signal(signal)
+	select {
+	case <-p.ended:
+	case <-time.After(15 * time.Second):
+		p.cmd.Process.Kill()
+		<-p.ended
+	}
+}
+
 // StartService starts the service and waits until it is ready. The first
 // operator's password, which it prints once, is kept in a file.
 func (i *Installation) StartService(ctx context.Context) error {
 	if err := os.MkdirAll(i.stateDir(), 0o700); err != nil {
 		return err
 	}
-	if err := os.WriteFile(i.databaseFile(), []byte(i.Postgres.URL+"\n"), 0o600); err != nil {
+	if err := os.WriteFile(i.databaseFile(), []byte(i.DatabaseURL()+"\n"), 0o600); err != nil {
 		return err
 	}
-	log, err := os.OpenFile(i.LogFile(), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	p, err := i.startProcess(ctx, i.options.Listen)
 	if err != nil {
 		return err
 	}
-	defer log.Close()
-	cmd := i.Daemon("run")
-	cmd.Stderr = log
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	stdout, err := cmd.StdoutPipe()
-	if err != nil {
-		return err
-	}
-	if err := lab.StartBound(cmd); err != nil {
-		return err
-	}
-	ended := make(chan struct{})
 	i.mu.Lock()
-	i.service, i.ended = cmd, ended
+	i.service = p
 	i.mu.Unlock()
-	printed := make(chan struct{})
-	go func() {
-		defer close(printed)
-		for lines := bufio.NewScanner(stdout); lines.Scan(); {
-			var name, password string
-			if n, _ := fmt.Sscanf(lines.Text(), "first operator: sign in as %s with the password %s", &name,
-				&password); n == 2 {
-				os.WriteFile(i.OperatorFile(), []byte(name+" "+password+"\n"), 0o600)
-			}
-		}
-	}()
-	go func() {
-		<-printed
-		cmd.Wait()
-		close(ended)
-	}()
-	for end := time.Now().Add(30 * time.Second); ; time.Sleep(20 * time.Millisecond) {
-		response, err := http.Get(i.Address() + "/readyz")
-		if err == nil {
-			response.Body.Close()
-			if response.StatusCode == http.StatusOK {
-				break
-			}
-		}
-		select {
-		case <-ended:
-			return fmt.Errorf("the service ended at its start; see %s", i.LogFile())
-		case <-ctx.Done():
-			return ctx.Err()
-		default:
-		}
-		if time.Now().After(end) {
-			return fmt.Errorf("the service is not ready within 30 s; see %s", i.LogFile())
-		}
-	}
 	text, err := os.ReadFile(i.OperatorFile())
 	if errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("%s is missing: the first operator's password was not kept; reset it with “victuallerd "+
@@ -268,33 +277,94 @@ func (i *Installation) StartService(ctx context.Context) error {
 	return nil
 }
 
+// StartAnother starts one more process of the service, at an address of its own, which ends with the
+// installation.
+func (i *Installation) StartAnother(ctx context.Context) (*Process, error) {
+	listen, err := freeAddress()
+	if err != nil {
+		return nil, err
+	}
+	p, err := i.startProcess(ctx, listen)
+	if err != nil {
+		return nil, err
+	}
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	i.others = append(i.others, p)
+	return p, nil
+}
+
+// startProcess starts a process of the service and waits until it is ready.
+func (i *Installation) startProcess(ctx context.Context, listen string) (*Process, error) {
+	log, err := os.OpenFile(i.LogFile(), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	p := &Process{Address: "http://" + listen, cmd: i.Daemon("-listen", listen, "run"), ended: make(chan struct{})}
+	p.cmd.Stderr = log
+	p.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	stdout, err := p.cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := lab.StartBound(p.cmd); err != nil {
+		return nil, err
+	}
+	printed := make(chan struct{})
+	go func() {
+		defer close(printed)
+		for lines := bufio.NewScanner(stdout); lines.Scan(); {
+			var name, password string
+			if n, _ := fmt.Sscanf(lines.Text(), "first operator: sign in as %s with the password %s", &name,
+				&password); n == 2 {
+				os.WriteFile(i.OperatorFile(), []byte(name+" "+password+"\n"), 0o600)
+			}
+		}
+	}()
+	go func() {
+		<-printed
+		p.cmd.Wait()
+		close(p.ended)
+	}()
+	for end := time.Now().Add(30 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		response, err := http.Get(p.Address + "/readyz")
+		if err == nil {
+			response.Body.Close()
+			if response.StatusCode == http.StatusOK {
+				return p, nil
+			}
+		}
+		select {
+		case <-p.ended:
+			return nil, fmt.Errorf("the service ended at its start; see %s", i.LogFile())
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		default:
+		}
+		if time.Now().After(end) {
+			p.Kill()
+			return nil, fmt.Errorf("the service is not ready within 30 s; see %s", i.LogFile())
+		}
+	}
+}
+
 // ServicePID is the process number of the service.
 func (i *Installation) ServicePID() int {
 	i.mu.Lock()
 	defer i.mu.Unlock()
-	return i.service.Process.Pid
+	return i.service.cmd.Process.Pid
 }
 
 // KillService ends the service at once; [Installation.StartService] starts it again.
-func (i *Installation) KillService() { i.endService(syscall.SIGKILL) }
-
-func (i *Installation) endService(signal syscall.Signal) {
+func (i *Installation) KillService() {
 	i.mu.Lock()
-	cmd, ended := i.service, i.ended
+	p := i.service
 	i.mu.Unlock()
-	if cmd == nil {
-		return
-	}
-	cmd.Process.Signal(signal)
-	select {
-	case <-ended:
-	case <-time.After(15 * time.Second):
-		cmd.Process.Kill()
-		<-ended
-	}
+	p.Kill()
 }
 
-// Supervise starts the service and servers again when they end, until ctx ends, as systemd would.
+// Supervise starts the service, PostgreSQL and servers again when they end, until ctx ends, as systemd would.
 // The programs of a server are looked after by its first process, in the same way.
 func (i *Installation) Supervise(ctx context.Context) {
 	var group sync.WaitGroup
@@ -322,8 +392,9 @@ func (i *Installation) Supervise(ctx context.Context) {
 	watch("the service", func() <-chan struct{} {
 		i.mu.Lock()
 		defer i.mu.Unlock()
-		return i.ended
+		return i.service.ended
 	}, i.StartService)
+	watch("PostgreSQL", i.Postgres.Ended, i.Postgres.Start)
 	for name, server := range i.Servers {
 		watch("the server "+name, server.Ended, server.Start)
 	}
@@ -332,9 +403,15 @@ func (i *Installation) Supervise(ctx context.Context) {
 
 // Stop ends everything.
 func (i *Installation) Stop() error {
-	i.endService(syscall.SIGTERM)
-	if i.Postgres != nil {
-		i.Postgres.Stop()
+	for _, p := range append(i.others, i.service) {
+		if p != nil {
+			p.end(syscall.SIGTERM)
+		}
+	}
+	for _, p := range []*lab.Postgres{i.Standby, i.Postgres} {
+		if p != nil {
+			p.Stop()
+		}
 	}
 	if i.Authority != nil {
 		i.Authority.Close()

@@ -31,7 +31,7 @@ func Options(t testing.TB, name, dir string) lab.Options {
 	require.NoError(t, lab.InstallPackages(ctx, say, append(lab.MachinePackages, "e2fsprogs")...))
 	base, err := lab.EnsureBase(ctx, lab.CacheDir(), say)
 	require.NoError(t, err)
-	subnet, err := lab.FreeSubnet(ctx)
+	subnet, err := lab.ReserveSubnet(ctx)
 	require.NoError(t, err)
 	unique := strings.ToLower(rand.Text()[:4])
 	return lab.Options{Name: name[:min(len(name), 4)] + unique, Dir: dir, Base: base, Subnet: subnet}

@@ -28,7 +28,8 @@ func provedName(p acme.Proof) string {
 // answerChallenges has the challenges of an order answered, and tells the authority.
 func (w *orderRun) answerChallenges(ctx context.Context, o acme.Order) (outcome, error) {
 	s := w.service
-	// Challenges that the authority was told of by somebody who was killed before that was on record.
+	// Challenges that the authority was told of by somebody who was
+	// killed before that was on record.
 	told := map[string]bool{}
 	for _, url := range o.Proofs {
 		proof, err := w.client.ProofAt(ctx, url)
@@ -231,8 +232,8 @@ func zonesShowing(list []db.Challenge) []int64 {
 	return slices.Compact(accounts)
 }
 
-// applyZones has name servers told what the zones of accounts are to show now, and goes on when they
-// know.
+// applyZones has name servers told what the zones of accounts are to
+// show now, and goes on when they know.
 func (w *orderRun) applyZones(ctx context.Context, accounts []int64) (outcome, error) {
 	if len(accounts) == 0 {
 		return goesOn(), nil

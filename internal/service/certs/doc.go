@@ -3,12 +3,12 @@
 //
 // Every site has a row that says how it gets its certificate and when it is looked at next; what is
 // to be done then, [certificates.Site] decides. [Service.OrderCertificates] claims what is due,
-// rehearses the names and begins orders. An order is a state machine: [Service.Order] is the job that
-// takes its steps, and each state it comes to is on record with what belongs to it before the next
-// step is taken, so that it goes on after any cut. For people it is one operation with four steps;
-// what servers do for it is part of that. A new certificate is "installing" until the apply that
-// brings it to its server has been verified; then the one before it is retired. Start reading at
-// certificates.go, then orders.go and orderrun.go.
+// rehearses the names and begins orders. An order is a state machine: [Service.Order] is the job
+// that takes its steps, and each state it comes to is on record with what belongs to it before the
+// next step is taken, so that it goes on after any cut. For people it is one operation with four
+// steps; what servers do for it is part of that. A new certificate is "installing" until the apply
+// that brings it to its server has been verified; then the one before it is retired. Start reading
+// at certificates.go, then orders.go and orderrun.go.
 package certs
 
 import (

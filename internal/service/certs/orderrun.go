@@ -27,8 +27,8 @@ import (
 //
 //	new ─submit─▶ proving ─prove─▶ finalizing ─finalize─▶ installing ─installed─▶ done
 //
-// From any of them an order may come to nothing: failed. If the authority has forgotten our account,
-// it begins anew. An order that a person has taken back is failed as well.
+// From any of them an order may come to nothing: failed. If the authority has forgotten our
+// account, it begins anew. An order that a person has taken back is failed as well.
 const (
 	orderNew        = "new"        // the authority has not taken it yet
 	orderProving    = "proving"    // the names are being proved
@@ -46,9 +46,9 @@ var orderSteps = map[string]func(*orderRun, context.Context) (outcome, error){
 	orderInstalling: (*orderRun).installed,
 }
 
-// outcome is what has come of a step, or of a part of one; made by [goesOn], [advances], [waits] and
-// [fails]. What a step cannot know anything about, such as a network that fails, it returns as an
-// error; [orderRun.outcomeOf] decides what that comes to.
+// outcome is what has come of a step, or of a part of one; made by [goesOn], [advances], [waits]
+// and [fails]. What a step cannot know anything about, such as a network that fails, it returns as
+// an error; [orderRun.outcomeOf] decides what that comes to.
 type outcome struct {
 	kind outcomeKind
 	// state is the one that the order advances to.
@@ -202,8 +202,8 @@ func (w *orderRun) age() time.Duration { return w.service.Now().Sub(w.order.Crea
 // errOvertaken ends a transaction in which an order was to advance that has ended meanwhile.
 var errOvertaken = errors.New("the order has ended meanwhile")
 
-// advance puts the state that an order has advanced to on record, with what belongs to it, unless the
-// order has ended meanwhile.
+// advance puts the state that an order has advanced to on record, with what belongs to it, unless
+// the order has ended meanwhile.
 func (w *orderRun) advance(ctx context.Context, out outcome) (moved bool, err error) {
 	order := w.order
 	err = w.service.Store.InTx(ctx, func(tx store.Tx) error {
@@ -344,8 +344,8 @@ func (w *orderRun) outcomeOf(ctx context.Context, err error) (outcome, error) {
 		reason: fmt.Sprintf("%s: %s", w.authority.Name, why.Detail), wait: why.Wait}), nil
 }
 
-// startsOver is the outcome of an order of which the authority knows nothing any more: what it had of
-// it belonged to an account that is gone.
+// startsOver is the outcome of an order of which the authority knows nothing any more: what it had
+// of it belonged to an account that is gone.
 func (w *orderRun) startsOver() outcome {
 	out := advances(orderNew, func(ctx context.Context, tx store.Tx) error {
 		w.order.Url = ""
@@ -396,8 +396,8 @@ func (w *orderRun) deadline() time.Duration {
 	return orderTime
 }
 
-// poll asks until done reports that it is over, ever more slowly, and never sooner than done says. It
-// waits where that takes long.
+// poll asks until done reports that it is over, ever more slowly, and never sooner than done says.
+// It waits where that takes long.
 func (w *orderRun) poll(ctx context.Context,
 	done func() (over bool, wait time.Duration, err error)) (outcome, error) {
 	end := time.Now().Add(min(pollTime, w.deadline()-w.age()))
@@ -532,7 +532,8 @@ func (w *orderRun) finalize(ctx context.Context) (outcome, error) {
 		wait, err := w.client.Finalize(ctx, o, request)
 		handedIn = err == nil
 		if err != nil && acme.Reason(err).Kind == "orderNotReady" {
-			// It is no longer, or not yet for all of the authority's machines: it is looked at again.
+			// It is no longer, or not yet for all of the authority's
+			// machines: it is looked at again.
 			err = nil
 		}
 		return false, wait, err

@@ -238,7 +238,8 @@ func (o *ordering) works(ctx context.Context, b *servicetest.Bench) (time.Durati
 // operation is the one that people see of the order.
 func (o *ordering) operation(t *testing.T) api.Operation {
 	t.Helper()
-	page, err := o.Rollout.Operations(t.Context(), o.Operator, rollout.OperationFilter{Account: "lantern.example"}, 0, 10)
+	page, err := o.Rollout.Operations(t.Context(), o.Operator, rollout.OperationFilter{Account: "lantern.example"}, 0,
+		10)
 	require.NoError(t, err)
 	require.Len(t, page.Operations, 2, "the opening of the account, and the order, and no part of it")
 	require.Equal(t, "certificate.order", page.Operations[0].Kind)
@@ -254,7 +255,8 @@ func (o *ordering) certificate(t *testing.T) api.SiteCertificate {
 
 // problem is an authority's answer of a kind, such as "rateLimited".
 func problem(status int, kind string) error {
-	return &wire.Error{StatusCode: status, ProblemType: "urn:ietf:params:acme:error:" + kind, Detail: "the test says so",
+	return &wire.Error{StatusCode: status, ProblemType: "urn:ietf:params:acme:error:" + kind,
+		Detail: "the test says so",
 		Header: http.Header{"Retry-After": {"7200"}}}
 }
 

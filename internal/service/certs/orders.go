@@ -72,8 +72,9 @@ type orderRequest struct {
 	api.CertificateOrder
 }
 
-// beginOrder rehearses the names of a site and orders a certificate for those that would pass. For
-// nobody in particular, it does so only if that is due, and else decides when it is looked at again.
+// beginOrder rehearses the names of a site and orders a certificate for
+// those that would pass. For nobody in particular, it does so only if
+// that is due, and else decides when it is looked at again.
 func (s *Service) beginOrder(ctx context.Context, a usecase.Actor, domainID int64, ask orderRequest) (operation int64,
 	err error) {
 	site, err := s.loadSiteCertificate(ctx, s.Store.Queries, domainID)

@@ -1,4 +1,4 @@
-package e2e
+package hosting
 
 import (
 	"context"
@@ -14,18 +14,19 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/e2e"
 	"victualler/internal/api"
 )
 
 // Visitors at 1,000 requests a second, half of them on connections that are kept, lose none while
 // sites of the server are changed: every change reloads nginx, and some PHP.
 func TestReloadsUnderLoad(t *testing.T) {
-	shared(t)
+	e2e.Shared(t)
 	const rate, lasting = 1000, 6 * time.Second
-	a := opened(t, api.OpenAccount{Domain: "loaded.example", SignInName: "loaded", Server: "fulmar"})
-	write(t, a, "sites/loaded.example/index.html", "still here")
-	write(t, a, "sites/loaded.example/script.php", "<?php echo 'still here';")
-	to := inst.Servers["fulmar"].Address.String() + ":80"
+	a := e2e.Opened(t, api.OpenAccount{Domain: "loaded.example", SignInName: "loaded", Server: "fulmar"})
+	e2e.Write(t, a, "sites/loaded.example/index.html", "still here")
+	e2e.Write(t, a, "sites/loaded.example/script.php", "<?php echo 'still here';")
+	to := e2e.Inst.Servers["fulmar"].Address.String() + ":80"
 	dial := func(ctx context.Context, network, _ string) (net.Conn, error) {
 		return (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, network, to)
 	}
@@ -91,7 +92,7 @@ func TestReloadsUnderLoad(t *testing.T) {
 	}()
 	reloads := 0
 	for going := true; going; reloads++ {
-		changeDomain(t, a.ID, "loaded.example",
+		e2e.ChangeDomain(t, a.ID, "loaded.example",
 			api.DomainChange{Settings: map[string]any{"static_caching": 60 + reloads, "php_inputs": 1000 + reloads/3}})
 		select {
 		case <-done:

@@ -1,21 +1,18 @@
-package e2e
+package sites
 
 import (
 	"context"
 	"fmt"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
-	"github.com/jackc/pgx/v5"
-	"github.com/miekg/dns"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/e2e"
 	"victualler/internal/api"
 	"victualler/internal/client"
 	"victualler/internal/hosting/plans"
@@ -24,158 +21,84 @@ import (
 	"victualler/internal/standins/publicdns"
 )
 
-// The installation's name servers, by the servers behind them.
-const (
-	ns1 = "ns1.ternisland.example" // petrel, the primary
-	ns2 = "ns2.ternisland.example" // fulmar
-)
-
-// namedServers gives the installation's name servers their names, in the settings and in public
-// DNS, and makes a plan with DNS.
-func namedServers(t *testing.T) {
-	t.Helper()
-	i := shared(t)
-	names := []string{ns1, ns2}
-	patch(t, "/settings", api.SettingsChange{NameServers: &names}, nil)
-	glue := map[string][]netip.Addr{}
-	for n, label := range []string{"petrel", "fulmar"} {
-		a := i.Servers[label].Address
-		glue[names[n]] = []netip.Addr{a, lab.Address6(a)}
-	}
-	i.PublicDNS.Delegate("ternisland.example", publicdns.Delegation{NameServers: names, Glue: glue})
-	err := i.Client.Post(context.Background(), "/plans", api.NewPlan{Name: "chart",
-		Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(9),
-			plans.Subdomains: plans.Of(9), plans.Mirrors: plans.Of(9), plans.PHPWorkers: plans.Of(2)},
-		Features: plans.Features{"dns": true, "dnssec": true}}, nil)
-	if err != nil {
-		require.Equal(t, api.ProblemBase+"name-taken", problemOf(t, err).Type)
-	}
-}
-
-// answers asks one of our name servers, and returns data in the order of its text.
-func answers(t *testing.T, label, name, kind string) string {
-	t.Helper()
-	m := new(dns.Msg).SetQuestion(dns.Fqdn(name), dns.StringToType[kind])
-	m.RecursionDesired = false
-	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-	defer cancel()
-	reply, err := dns.ExchangeContext(ctx, m, netip.AddrPortFrom(inst.Servers[label].Address, 53).String())
-	if err != nil {
-		return err.Error()
-	}
-	var data []string
-	for _, rr := range reply.Answer {
-		data = append(data, strings.TrimPrefix(rr.String(), rr.Header().String()))
-	}
-	if len(data) == 0 {
-		return dns.RcodeToString[reply.Rcode]
-	}
-	slices.Sort(data)
-	return strings.Join(data, ", ")
-}
-
-// onZone changes a zone and waits for its operation.
-func onZone(t *testing.T, method, path string, body any) (api.ZoneChanged, api.Operation) {
-	t.Helper()
-	var changed api.ZoneChanged
-	require.NoError(t, inst.Client.Do(context.Background(), client.Call{Method: method, Path: path, Body: body},
-		&changed), "%s %s", method, path)
-	o := watched(t, changed.Operation)
-	require.Equal(t, "done", o.State, o.Failure)
-	return changed, o
-}
-
-func zoneOf(t *testing.T, name string) api.ZoneDetail {
-	t.Helper()
-	var z api.ZoneDetail
-	require.NoError(t, inst.Client.Get(context.Background(), "/zones/"+name, nil, &z))
-	return z
-}
-
 func checkOf(t *testing.T, name string) api.ZoneCheck {
 	t.Helper()
 	var c api.ZoneCheck
-	require.NoError(t, inst.Client.Get(context.Background(), "/zones/"+name+"/check", nil, &c))
+	require.NoError(t, e2e.Inst.Client.Get(context.Background(), "/zones/"+name+"/check", nil, &c))
 	return c
 }
 
-func recordOf(z api.ZoneDetail, name, kind string) []api.ZoneRecord {
-	return slices.DeleteFunc(slices.Clone(z.Records), func(r api.ZoneRecord) bool {
-		return r.Name != name || r.Type != kind
-	})
-}
-
 func TestZones(t *testing.T) {
-	i := shared(t)
-	namedServers(t)
+	i := e2e.Shared(t)
+	e2e.NamedServers(t)
 	ctx := context.Background()
 	skua, skua6 := i.Servers["skua"].Address.String(), lab.Address6(i.Servers["skua"].Address).String()
-	account := opened(t, api.OpenAccount{Domain: "chartroom.example", Server: "skua", Plan: "chart"})
-	defer func() { closeAccount(t, account) }()
+	account := e2e.Opened(t, api.OpenAccount{Domain: "chartroom.example", Server: "skua", Plan: "chart"})
+	defer func() { e2e.CloseAccount(t, account) }()
 	const zone = "/zones/chartroom.example"
 
 	t.Run("a zone comes with its domain, and both name servers answer", func(t *testing.T) {
-		z := zoneOf(t, "chartroom.example")
+		z := e2e.ZoneOf(t, "chartroom.example")
 		assert.Equal(t, "here", z.Hosted)
-		assert.Equal(t, []string{ns1, ns2}, z.NameServers)
+		assert.Equal(t, []string{e2e.NS1, e2e.NS2}, z.NameServers)
 		require.Len(t, z.Records, 4)
 		assert.Equal(t, api.ZoneRecord{Name: "@", Type: "A", TTL: 3600, Data: skua, From: "the site chartroom.example"},
 			z.Records[0])
 		for _, server := range []string{"petrel", "fulmar"} {
 			labtest.Eventually(t, func() bool {
-				return answers(t, server, "www.chartroom.example", "A") == skua
+				return e2e.Answers(t, server, "www.chartroom.example", "A") == skua
 			}, server)
-			assert.Equal(t, skua6, answers(t, server, "chartroom.example", "AAAA"))
-			assert.Equal(t, ns1+"., "+ns2+".", answers(t, server, "chartroom.example", "NS"))
+			assert.Equal(t, skua6, e2e.Answers(t, server, "chartroom.example", "AAAA"))
+			assert.Equal(t, e2e.NS1+"., "+e2e.NS2+".", e2e.Answers(t, server, "chartroom.example", "NS"))
 		}
 	})
 
 	t.Run("subdomains lie in the zone above, and go with their site", func(t *testing.T) {
-		added(t, account.ID, api.NewDomain{Domain: "shop.chartroom.example"})
-		assert.Equal(t, skua, answers(t, "petrel", "shop.chartroom.example", "A"))
-		assert.Equal(t, skua, answers(t, "petrel", "www.shop.chartroom.example", "A"))
-		changeDomain(t, account.ID, "shop.chartroom.example",
+		e2e.Added(t, account.ID, api.NewDomain{Domain: "shop.chartroom.example"})
+		assert.Equal(t, skua, e2e.Answers(t, "petrel", "shop.chartroom.example", "A"))
+		assert.Equal(t, skua, e2e.Answers(t, "petrel", "www.shop.chartroom.example", "A"))
+		e2e.ChangeDomain(t, account.ID, "shop.chartroom.example",
 			api.DomainChange{Serving: api.Serving{ServedAs: "dns-only"}})
-		assert.Equal(t, "NXDOMAIN", answers(t, "petrel", "shop.chartroom.example", "A"))
-		assert.Equal(t, "chartroom.example", zoneOf(t, "shop.chartroom.example").Name)
+		assert.Equal(t, "NXDOMAIN", e2e.Answers(t, "petrel", "shop.chartroom.example", "A"))
+		assert.Equal(t, "chartroom.example", e2e.ZoneOf(t, "shop.chartroom.example").Name)
 	})
 
 	t.Run("own records", func(t *testing.T) {
-		changed, o := onZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "mail", Type: "a",
+		changed, o := e2e.OnZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "mail", Type: "a",
 			Data: "192.0.2.25", TTL: 300})
 		assert.Equal(t, "mail", changed.Record.Name)
 		assert.Contains(t, stepNames(o), "petrel: zones")
 		assert.NotContains(t, stepNames(o), "nginx", "the home's server has nothing to do with it")
-		assert.Equal(t, "192.0.2.25", answers(t, "petrel", "mail.chartroom.example", "A"))
+		assert.Equal(t, "192.0.2.25", e2e.Answers(t, "petrel", "mail.chartroom.example", "A"))
 		labtest.Eventually(t, func() bool {
-			return answers(t, "fulmar", "mail.chartroom.example", "A") == "192.0.2.25"
+			return e2e.Answers(t, "fulmar", "mail.chartroom.example", "A") == "192.0.2.25"
 		})
 
-		second, _ := onZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "mail", Type: "A",
+		second, _ := e2e.OnZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "mail", Type: "A",
 			Data: "192.0.2.26"})
 		assert.Equal(t, int64(300), second.Record.TTL, "that of its set")
 		ttl, data := int64(600), "192.0.2.27"
-		changed, _ = onZone(t, http.MethodPatch, fmt.Sprintf("%s/records/%d", zone, second.Record.ID),
+		changed, _ = e2e.OnZone(t, http.MethodPatch, fmt.Sprintf("%s/records/%d", zone, second.Record.ID),
 			api.RecordChange{TTL: &ttl, Data: &data})
 		assert.Contains(t, strings.Join(changed.Corrections, "; "), "same time to live")
-		assert.Equal(t, "192.0.2.25, 192.0.2.27", answers(t, "petrel", "mail.chartroom.example", "A"))
-		p := problemOf(t,
+		assert.Equal(t, "192.0.2.25, 192.0.2.27", e2e.Answers(t, "petrel", "mail.chartroom.example", "A"))
+		p := e2e.ProblemOf(t,
 			i.Client.Do(ctx, client.Call{Method: http.MethodPatch,
 				Path: fmt.Sprintf("%s/records/%d", zone, second.Record.ID), IfMatch: `"1"`,
 				Body: api.RecordChange{Data: &data}}, nil))
 		assert.Equal(t, http.StatusPreconditionFailed, p.Status)
 
-		p = problemOf(t,
+		p = e2e.ProblemOf(t,
 			i.Client.Post(ctx, zone+"/records", api.NewRecord{Name: "@", Type: "MX", Data: "10 mx.provider.test"}, nil))
 		assert.Equal(t, api.ProblemBase+"needs-decision", p.Type, "the classic: a dot is missing")
 		require.Len(t, p.Decide, 2)
-		onZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "@", Type: "MX",
+		e2e.OnZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "@", Type: "MX",
 			Data: "10 " + p.Decide[0].Value})
-		assert.Equal(t, "10 mx.provider.test.", answers(t, "petrel", "chartroom.example", "MX"))
+		assert.Equal(t, "10 mx.provider.test.", e2e.Answers(t, "petrel", "chartroom.example", "MX"))
 		for _, wrong := range []api.NewRecord{{Name: "mail", Type: "CNAME", Data: "www"},
 			{Name: "@", Type: "MX", Data: "10 mx.provider.test."},
 			{Name: "x.other.example.", Type: "A", Data: "192.0.2.1"}, {Name: "x", Type: "A", Data: "www"}} {
-			p := problemOf(t, i.Client.Post(ctx, zone+"/records", wrong, nil))
+			p := e2e.ProblemOf(t, i.Client.Post(ctx, zone+"/records", wrong, nil))
 			assert.Contains(t, []int{409, 422}, p.Status, "%+v: %s", wrong, p.Detail)
 		}
 
@@ -191,16 +114,16 @@ func TestZones(t *testing.T) {
 	})
 
 	t.Run("an own record wins over a derived one, until it is reset", func(t *testing.T) {
-		onZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "www", Type: "CNAME",
+		e2e.OnZone(t, http.MethodPost, zone+"/records", api.NewRecord{Name: "www", Type: "CNAME",
 			Data: "pages.provider.test."})
-		assert.Equal(t, "pages.provider.test.", answers(t, "petrel", "www.chartroom.example", "A"))
-		z := zoneOf(t, "chartroom.example")
-		assert.True(t, recordOf(z, "www", "A")[0].Overruled)
-		assert.False(t, recordOf(z, "www", "CNAME")[0].Overruled)
-		onZone(t, http.MethodPost, zone+"/reset", api.ZoneReset{})
-		assert.Equal(t, skua, answers(t, "petrel", "www.chartroom.example", "A"))
-		assert.NotEmpty(t, recordOf(zoneOf(t, "chartroom.example"), "mail", "A"), "others stay")
-		p := problemOf(t, i.Client.Post(ctx, zone+"/reset", api.ZoneReset{}, nil))
+		assert.Equal(t, "pages.provider.test.", e2e.Answers(t, "petrel", "www.chartroom.example", "A"))
+		z := e2e.ZoneOf(t, "chartroom.example")
+		assert.True(t, e2e.RecordOf(z, "www", "A")[0].Overruled)
+		assert.False(t, e2e.RecordOf(z, "www", "CNAME")[0].Overruled)
+		e2e.OnZone(t, http.MethodPost, zone+"/reset", api.ZoneReset{})
+		assert.Equal(t, skua, e2e.Answers(t, "petrel", "www.chartroom.example", "A"))
+		assert.NotEmpty(t, e2e.RecordOf(e2e.ZoneOf(t, "chartroom.example"), "mail", "A"), "others stay")
+		p := e2e.ProblemOf(t, i.Client.Post(ctx, zone+"/reset", api.ZoneReset{}, nil))
 		assert.Equal(t, http.StatusConflict, p.Status)
 	})
 
@@ -209,15 +132,15 @@ func TestZones(t *testing.T) {
 		require.NoError(t, i.Client.Download(ctx, zone+"/file", nil, &text))
 		assert.Contains(t, text.String(), "$ORIGIN chartroom.example.")
 		assert.Contains(t, text.String(), "mail\t600\tIN\tA\t192.0.2.25")
-		before := zoneOf(t, "chartroom.example").Records
-		p := problemOf(t, i.Client.Post(ctx, zone+"/import", api.ZoneImport{Text: "a IN A 192.0.2.1\nb IN A " +
+		before := e2e.ZoneOf(t, "chartroom.example").Records
+		p := e2e.ProblemOf(t, i.Client.Post(ctx, zone+"/import", api.ZoneImport{Text: "a IN A 192.0.2.1\nb IN A " +
 			"nonsense\nwww.other.example. A 192.0.2.1\n"}, nil))
 		require.Len(t, p.Errors, 2)
 		assert.Equal(t, "text.line_2", p.Errors[0].Name)
-		assert.Equal(t, before, zoneOf(t, "chartroom.example").Records)
-		changed, _ := onZone(t, http.MethodPost, zone+"/import", api.ZoneImport{Text: text.String()})
+		assert.Equal(t, before, e2e.ZoneOf(t, "chartroom.example").Records)
+		changed, _ := e2e.OnZone(t, http.MethodPost, zone+"/import", api.ZoneImport{Text: text.String()})
 		assert.Zero(t, changed.Added, "everything is there already")
-		changed, _ = onZone(t, http.MethodPost, zone+"/import", api.ZoneImport{Replace: true, Text: `$TTL 1h
+		changed, _ = e2e.OnZone(t, http.MethodPost, zone+"/import", api.ZoneImport{Replace: true, Text: `$TTL 1h
 @ IN SOA ns.old.test. hostmaster.old.test. ( 2024010101 ; serial
    3600 600 1209600 300 )
 @ IN NS ns.old.test.
@@ -229,26 +152,27 @@ ftp CNAME www
 		assert.Equal(t, 4, changed.Added)
 		assert.Contains(t, strings.Join(changed.Corrections, "; "), "SOA of chartroom.example left out")
 		assert.Contains(t, strings.Join(changed.Corrections, "; "), "time to live of 60 taken instead of 30")
-		assert.Equal(t, `"v=DKIM1; k=rsa; " "p=MIIB"`, answers(t, "petrel", "key._domainkey.chartroom.example", "TXT"))
-		assert.Equal(t, "10 mail.chartroom.example.", answers(t, "petrel", "chartroom.example", "MX"))
+		assert.Equal(t, `"v=DKIM1; k=rsa; " "p=MIIB"`,
+			e2e.Answers(t, "petrel", "key._domainkey.chartroom.example", "TXT"))
+		assert.Equal(t, "10 mail.chartroom.example.", e2e.Answers(t, "petrel", "chartroom.example", "MX"))
 	})
 
 	t.Run("a zone is transferred from where it was", func(t *testing.T) {
 		require.NoError(t, i.PublicDNS.Serve("chartroom.example", "old A 192.0.2.99\n@ TXT \"from elsewhere\"\n"))
-		changed, _ := onZone(t, http.MethodPost, zone+"/import", api.ZoneImport{Server: publicdns.Elsewhere})
+		changed, _ := e2e.OnZone(t, http.MethodPost, zone+"/import", api.ZoneImport{Server: publicdns.Elsewhere})
 		assert.Equal(t, 2, changed.Added)
-		assert.Equal(t, "192.0.2.99", answers(t, "petrel", "old.chartroom.example", "A"))
-		p := problemOf(t, i.Client.Post(ctx, zone+"/import", api.ZoneImport{Server: ns1}, nil))
+		assert.Equal(t, "192.0.2.99", e2e.Answers(t, "petrel", "old.chartroom.example", "A"))
+		p := e2e.ProblemOf(t, i.Client.Post(ctx, zone+"/import", api.ZoneImport{Server: e2e.NS1}, nil))
 		assert.Contains(t, p.Detail, "does not hand over", "our own name servers hand zones to nobody but each other")
 	})
 
 	t.Run("public DNS is checked", func(t *testing.T) {
 		c := checkOf(t, "chartroom.example")
 		assert.False(t, c.Right)
-		assert.Contains(t, c.Problems[0].Fix, ns1, "it is delegated elsewhere")
+		assert.Contains(t, c.Problems[0].Fix, e2e.NS1, "it is delegated elsewhere")
 		i.PublicDNS.Forget("chartroom.example")
 		assert.Contains(t, checkOf(t, "chartroom.example").Verdict, "not delegated")
-		i.PublicDNS.Delegate("chartroom.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
+		i.PublicDNS.Delegate("chartroom.example", publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2}})
 		labtest.Eventually(t, func() bool { return checkOf(t, "chartroom.example").Right })
 		c = checkOf(t, "chartroom.example")
 		assert.Len(t, c.Servers, 4, "IPv6 too")
@@ -257,10 +181,10 @@ ftp CNAME www
 		assert.True(t, trace.Right, trace.Verdict)
 
 		// The resolver remembers what it has just been told.
-		mail := recordOf(zoneOf(t, "chartroom.example"), "mail", "A")[0]
+		mail := e2e.RecordOf(e2e.ZoneOf(t, "chartroom.example"), "mail", "A")[0]
 		data := "192.0.2.77"
-		onZone(t, http.MethodPatch, fmt.Sprintf("%s/records/%d", zone, mail.ID), api.RecordChange{Data: &data})
-		labtest.Eventually(t, func() bool { return answers(t, "fulmar", "mail.chartroom.example", "A") == data })
+		e2e.OnZone(t, http.MethodPatch, fmt.Sprintf("%s/records/%d", zone, mail.ID), api.RecordChange{Data: &data})
+		labtest.Eventually(t, func() bool { return e2e.Answers(t, "fulmar", "mail.chartroom.example", "A") == data })
 		set := setOf(checkOf(t, "chartroom.example"), "mail", "A")
 		assert.Equal(t, "waiting", set.State)
 		assert.Positive(t, set.Until)
@@ -273,7 +197,7 @@ ftp CNAME www
 
 	t.Run("signing, with the chain to the parent", func(t *testing.T) {
 		on, off := true, false
-		onZone(t, http.MethodPatch, zone, api.ZoneChange{DNSSEC: &on})
+		e2e.OnZone(t, http.MethodPatch, zone, api.ZoneChange{DNSSEC: &on})
 		var s api.ZoneSigning
 		labtest.Eventually(t, func() bool {
 			require.NoError(t, i.Client.Get(ctx, zone+"/signing", nil, &s))
@@ -284,28 +208,29 @@ ftp CNAME www
 		assert.True(t, strings.EqualFold(strings.ReplaceAll(s.CDS[0], " ", ""), strings.ReplaceAll(s.DS[0], " ", "")),
 			"the zone offers the parent the same")
 		assert.Contains(t, s.State, "give the registrar")
-		i.PublicDNS.Delegate("chartroom.example", publicdns.Delegation{NameServers: []string{ns1, ns2}, DS: s.DS})
+		i.PublicDNS.Delegate("chartroom.example", publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2},
+			DS: s.DS})
 		require.NoError(t, i.Client.Get(ctx, zone+"/signing", nil, &s))
 		assert.Contains(t, s.State, "chain is closed")
-		p := problemOf(t,
+		p := e2e.ProblemOf(t,
 			i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: zone, Body: api.ZoneChange{DNSSEC: &off}},
 				nil))
 		assert.Equal(t, api.ProblemBase+"in-use", p.Type)
-		p = problemOf(t,
+		p = e2e.ProblemOf(t,
 			i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: zone,
 				Body: api.ZoneChange{Hosted: "elsewhere"}}, nil))
 		assert.Equal(t, api.ProblemBase+"in-use", p.Type)
-		i.PublicDNS.Delegate("chartroom.example", publicdns.Delegation{NameServers: []string{ns1, ns2},
+		i.PublicDNS.Delegate("chartroom.example", publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2},
 			DS: []string{"1 13 2 " + strings.Repeat("ab", 32)}})
 		assert.Contains(t, checkOf(t, "chartroom.example").Verdict, "no key of the zone fits")
-		i.PublicDNS.Delegate("chartroom.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
-		onZone(t, http.MethodPatch, zone, api.ZoneChange{DNSSEC: &off})
-		assert.Equal(t, "NOERROR", answers(t, "petrel", "chartroom.example", "DNSKEY"))
+		i.PublicDNS.Delegate("chartroom.example", publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2}})
+		e2e.OnZone(t, http.MethodPatch, zone, api.ZoneChange{DNSSEC: &off})
+		assert.Equal(t, "NOERROR", e2e.Answers(t, "petrel", "chartroom.example", "DNSKEY"))
 	})
 
 	t.Run("DNS hosted elsewhere", func(t *testing.T) {
-		onZone(t, http.MethodPatch, zone, api.ZoneChange{Hosted: "elsewhere"})
-		assert.Equal(t, "REFUSED", answers(t, "petrel", "chartroom.example", "A"))
+		e2e.OnZone(t, http.MethodPatch, zone, api.ZoneChange{Hosted: "elsewhere"})
+		assert.Equal(t, "REFUSED", e2e.Answers(t, "petrel", "chartroom.example", "A"))
 		require.NoError(t, i.PublicDNS.Serve("chartroom.example", "@ A "+skua+"\n@ AAAA "+skua6+"\nwww A 192.0.2.5\n"))
 		c := checkOf(t, "chartroom.example")
 		assert.Equal(t, "right", setOf(c, "@", "A").State)
@@ -313,8 +238,9 @@ ftp CNAME www
 		assert.Equal(t, []string{"192.0.2.5"}, setOf(c, "www", "A").Seen)
 		assert.Equal(t, "missing", setOf(c, "www", "AAAA").State)
 		assert.Contains(t, c.Problems[1].Fix, skua6)
-		p := problemOf(t, i.Client.Post(ctx, zone+"/records", api.NewRecord{Name: "x", Type: "A", Data: "192.0.2.1"},
-			nil))
+		p := e2e.ProblemOf(t,
+			i.Client.Post(ctx, zone+"/records", api.NewRecord{Name: "x", Type: "A", Data: "192.0.2.1"},
+				nil))
 		assert.Contains(t, p.Detail, "elsewhere")
 		require.NoError(t, i.PublicDNS.Change("chartroom.example", "@ A "+skua+"\n@ AAAA "+skua6+"\nwww CNAME @\n"))
 		assert.Equal(t, "waiting", setOf(checkOf(t, "chartroom.example"), "www", "A").State,
@@ -323,13 +249,13 @@ ftp CNAME www
 		i.PublicDNS.Delegate("chartroom.example", publicdns.Delegation{NameServers: []string{publicdns.Elsewhere}})
 		c = checkOf(t, "chartroom.example")
 		assert.True(t, c.Right, "an alias gives the same addresses: %+v", c)
-		onZone(t, http.MethodPatch, zone, api.ZoneChange{Hosted: "here"})
-		assert.Equal(t, skua, answers(t, "petrel", "www.chartroom.example", "A"))
-		assert.Equal(t, "192.0.2.99", answers(t, "petrel", "old.chartroom.example", "A"), "own records were kept")
+		e2e.OnZone(t, http.MethodPatch, zone, api.ZoneChange{Hosted: "here"})
+		assert.Equal(t, skua, e2e.Answers(t, "petrel", "www.chartroom.example", "A"))
+		assert.Equal(t, "192.0.2.99", e2e.Answers(t, "petrel", "old.chartroom.example", "A"), "own records were kept")
 	})
 
 	t.Run("templates add records to zones", func(t *testing.T) {
-		p := problemOf(t,
+		p := e2e.ProblemOf(t,
 			i.Client.Post(ctx, "/templates", api.NewTemplate{Name: "letters",
 				Records: []api.NewRecord{{Name: "a b", Type: "TXT", Data: "x"}}}, nil))
 		assert.Equal(t, "records.0", p.Errors[0].Name)
@@ -339,9 +265,9 @@ ftp CNAME www
 					{Name: "_dmarc", Type: "TXT", Data: "v=DMARC1; p=reject"},
 					{Name: "www", Type: "A", Data: "192.0.2.1"}}}, nil))
 		name := "letters"
-		changeDomain(t, account.ID, "chartroom.example", api.DomainChange{Template: &name})
-		assert.Equal(t, `"v=DMARC1; p=reject"`, answers(t, "petrel", "_dmarc.chartroom.example", "TXT"))
-		assert.NotContains(t, answers(t, "petrel", "www.chartroom.example", "A"), "192.0.2.1",
+		e2e.ChangeDomain(t, account.ID, "chartroom.example", api.DomainChange{Template: &name})
+		assert.Equal(t, `"v=DMARC1; p=reject"`, e2e.Answers(t, "petrel", "_dmarc.chartroom.example", "TXT"))
+		assert.NotContains(t, e2e.Answers(t, "petrel", "www.chartroom.example", "A"), "192.0.2.1",
 			"what the site needs goes first")
 		var preview api.Preview
 		records := []api.NewRecord{{Name: "_dmarc", Type: "TXT", Data: "v=DMARC1; p=none"}}
@@ -353,39 +279,38 @@ ftp CNAME www
 		var changed api.TemplateChanged
 		change.Query = nil
 		require.NoError(t, i.Client.Do(ctx, change, &changed))
-		watched(t, changed.Operation)
-		assert.Equal(t, `"v=DMARC1; p=none"`, answers(t, "petrel", "_dmarc.chartroom.example", "TXT"))
+		e2e.Watched(t, changed.Operation)
+		assert.Equal(t, `"v=DMARC1; p=none"`, e2e.Answers(t, "petrel", "_dmarc.chartroom.example", "TXT"))
 		none := ""
-		changeDomain(t, account.ID, "chartroom.example", api.DomainChange{Template: &none})
+		e2e.ChangeDomain(t, account.ID, "chartroom.example", api.DomainChange{Template: &none})
 	})
 
 	t.Run("a zone changed by hand is drift, and repaired", func(t *testing.T) {
-		on(t, "petrel", "for c in 'zone-begin chartroom.example' 'zone-unset chartroom.example www A' 'zone-commit "+
-			"chartroom.example'; do knotc $c; done")
+		e2e.On(t, "petrel",
+			"for c in 'zone-begin chartroom.example' 'zone-unset chartroom.example www A' 'zone-commit "+
+				"chartroom.example'; do knotc $c; done")
 		var started api.Started
 		require.NoError(t, i.Client.Post(ctx, "/servers/petrel/repair", nil, &started))
-		o := watched(t, started.Operation)
+		o := e2e.Watched(t, started.Operation)
 		require.Equal(t, "done", o.State, o.Failure)
-		assert.Equal(t, skua, answers(t, "petrel", "www.chartroom.example", "A"))
-		var told string
-		conn, err := pgx.Connect(ctx, i.Postgres.URL)
-		require.NoError(t, err)
-		defer conn.Close(ctx)
-		require.NoError(t, conn.QueryRow(ctx, "select told from servers where label = 'petrel'").Scan(&told))
-		assert.Len(t, told, 32, "a sweep keeps what the agent holds, so that it is not told again and again")
+		assert.Equal(t, skua, e2e.Answers(t, "petrel", "www.chartroom.example", "A"))
+		assert.Len(t, e2e.ToldDigest(t, "petrel"), 32,
+			"a sweep keeps what the agent holds, so that it is not told again and again")
 	})
 
 	t.Run("the primary is dead", func(t *testing.T) {
 		i.Servers["petrel"].Kill()
-		assert.Equal(t, skua, answers(t, "fulmar", "www.chartroom.example", "A"))
+		assert.Equal(t, skua, e2e.Answers(t, "fulmar", "www.chartroom.example", "A"))
 		var changed api.ZoneChanged
 		require.NoError(t,
 			i.Client.Post(ctx, zone+"/records", api.NewRecord{Name: "late", Type: "A", Data: "192.0.2.3"}, &changed),
 			"it is decided now, and done when the server is back")
 		require.NoError(t, i.Servers["petrel"].Start(ctx))
-		o := watched(t, changed.Operation)
+		o := e2e.Watched(t, changed.Operation)
 		require.Equal(t, "done", o.State, o.Failure)
-		labtest.Eventually(t, func() bool { return answers(t, "fulmar", "late.chartroom.example", "A") == "192.0.2.3" })
+		labtest.Eventually(t, func() bool {
+			return e2e.Answers(t, "fulmar", "late.chartroom.example", "A") == "192.0.2.3"
+		})
 	})
 
 	t.Run("name servers under a reseller's names", func(t *testing.T) {
@@ -401,18 +326,20 @@ ftp CNAME www
 			i.Client.Post(ctx, "/plans", api.NewPlan{Name: "buoy", Reseller: "pilots",
 				Limits: plans.Limits{plans.Disk: plans.Of(50 * plans.MiB), plans.Domains: plans.Of(1),
 					plans.PHPWorkers: plans.Of(1)}, Features: plans.Features{"dns": true}}, nil))
-		theirs := opened(t, api.OpenAccount{Domain: "fairway.example", Server: "skua", Plan: "pilots.buoy",
+		theirs := e2e.Opened(t, api.OpenAccount{Domain: "fairway.example", Server: "skua", Plan: "pilots.buoy",
 			Reseller: "pilots", Customer: "Fairway", NewCustomer: true})
 		set := client.Call{Method: http.MethodPut, Path: "/resellers/pilots/name-servers",
-			Body: api.NameServers{Names: []string{"ns1.pilots.example", "ns2.pilots.example"}}}
-		p := problemOf(t, i.Client.Do(ctx, set, nil))
+			Body: api.NameServers{Names: []string{"e2e.NS1.pilots.example", "e2e.NS2.pilots.example"}}}
+		p := e2e.ProblemOf(t, i.Client.Do(ctx, set, nil))
 		assert.Equal(t, api.ProblemBase+"needs-decision", p.Type)
-		assert.Contains(t, p.Detail, "ns1.pilots.example has no address")
-		require.NoError(t, i.PublicDNS.Serve("pilots.example", "ns1 A "+i.Servers["petrel"].Address.String()+"\nns2 A "+
+		assert.Contains(t, p.Detail, "e2e.NS1.pilots.example has no address")
+		require.NoError(t, i.PublicDNS.Serve("pilots.example", "e2e.NS1 A "+i.Servers["petrel"].Address.String()+
+			"\nns2 A "+
 			skua))
-		p = problemOf(t, i.Client.Do(ctx, set, nil))
-		assert.Contains(t, p.Detail, "ns2.pilots.example leads to "+skua+", not to fulmar")
-		require.NoError(t, i.PublicDNS.Serve("pilots.example", "ns1 A "+i.Servers["petrel"].Address.String()+"\nns2 A "+
+		p = e2e.ProblemOf(t, i.Client.Do(ctx, set, nil))
+		assert.Contains(t, p.Detail, "e2e.NS2.pilots.example leads to "+skua+", not to fulmar")
+		require.NoError(t, i.PublicDNS.Serve("pilots.example", "e2e.NS1 A "+i.Servers["petrel"].Address.String()+
+			"\nns2 A "+
 			i.Servers["fulmar"].Address.String()))
 		// older answers are forgotten
 		i.PublicDNS.Delegate("pilots.example", publicdns.Delegation{NameServers: []string{publicdns.Elsewhere}})
@@ -424,30 +351,31 @@ ftp CNAME www
 		var changed api.NameServersChanged
 		set.Query = nil
 		require.NoError(t, i.Client.Do(ctx, set, &changed))
-		o := watched(t, changed.Operation)
+		o := e2e.Watched(t, changed.Operation)
 		require.Equal(t, "done", o.State, o.Failure)
-		assert.Equal(t, "ns1.pilots.example., ns2.pilots.example.", answers(t, "petrel", "fairway.example", "NS"))
-		assert.Equal(t, ns1+"., "+ns2+".", answers(t, "petrel", "chartroom.example", "NS"),
+		assert.Equal(t, "e2e.NS1.pilots.example., e2e.NS2.pilots.example.",
+			e2e.Answers(t, "petrel", "fairway.example", "NS"))
+		assert.Equal(t, e2e.NS1+"., "+e2e.NS2+".", e2e.Answers(t, "petrel", "chartroom.example", "NS"),
 			"others keep the installation's")
-		closeAccount(t, theirs)
-		assert.Equal(t, "REFUSED", answers(t, "petrel", "fairway.example", "NS"))
+		e2e.CloseAccount(t, theirs)
+		assert.Equal(t, "REFUSED", e2e.Answers(t, "petrel", "fairway.example", "NS"))
 	})
 
 	t.Run("the names of the name servers are nobody's to take", func(t *testing.T) {
 		require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "chartist", Customer: account.CustomerID,
-			Activation: "password", Password: walkPassword}, nil))
-		customer := signedIn(t, "chartist")
-		p := refusedAs(t, "domain-taken",
-			customer.Post(ctx, domains(account.ID), api.NewDomain{Domain: "ternisland.example"}, nil))
+			Activation: "password", Password: e2e.Password}, nil))
+		customer := e2e.SignedIn(t, "chartist")
+		p := e2e.RefusedAs(t, "domain-taken",
+			customer.Post(ctx, e2e.Domains(account.ID), api.NewDomain{Domain: "ternisland.example"}, nil))
 		assert.Contains(t, p.Detail, "belongs to the installation")
-		added(t, account.ID, api.NewDomain{Domain: "ternisland.example"}) // by an operator
-		assert.Equal(t, i.Servers["petrel"].Address.String(), answers(t, "petrel", ns1, "A"),
+		e2e.Added(t, account.ID, api.NewDomain{Domain: "ternisland.example"}) // by an operator
+		assert.Equal(t, i.Servers["petrel"].Address.String(), e2e.Answers(t, "petrel", e2e.NS1, "A"),
 			"the addresses of the name servers are derived")
 	})
 
 	t.Run("a zone goes with its domain", func(t *testing.T) {
-		added(t, account.ID, api.NewDomain{Domain: "leeward.example"})
-		assert.Equal(t, skua, answers(t, "petrel", "leeward.example", "A"))
+		e2e.Added(t, account.ID, api.NewDomain{Domain: "leeward.example"})
+		assert.Equal(t, skua, e2e.Answers(t, "petrel", "leeward.example", "A"))
 		var page api.ZonePage
 		require.NoError(t, i.Client.Get(ctx, "/zones", url.Values{"search": {"lee"}}, &page))
 		require.Len(t, page.Zones, 1)
@@ -455,9 +383,9 @@ ftp CNAME www
 		require.NoError(t,
 			i.Client.Do(ctx, client.Call{Method: http.MethodDelete,
 				Path: "/accounts/chartroom/domains/leeward.example"}, &started))
-		watched(t, started.Operation)
-		assert.Equal(t, "REFUSED", answers(t, "petrel", "leeward.example", "A"))
-		labtest.Eventually(t, func() bool { return answers(t, "fulmar", "leeward.example", "A") == "REFUSED" })
+		e2e.Watched(t, started.Operation)
+		assert.Equal(t, "REFUSED", e2e.Answers(t, "petrel", "leeward.example", "A"))
+		labtest.Eventually(t, func() bool { return e2e.Answers(t, "fulmar", "leeward.example", "A") == "REFUSED" })
 	})
 }
 

@@ -1,4 +1,4 @@
-package e2e
+package selling
 
 import (
 	"bytes"
@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/e2e"
 	"victualler/internal/api"
 	"victualler/internal/client"
 	"victualler/internal/hosting/plans"
@@ -83,12 +84,10 @@ type visitor struct {
 	suspended bool
 }
 
-const walkPassword = "kittiwake-over-quiet-slipway-41"
-
 // walkers sets the stage: two customers of the operator's, one each of two resellers, and everybody
 // who could want something of them.
 func walkers(t *testing.T) (tenants []tenant, visitors []visitor) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
 	share := plans.Limits{}
 	for _, info := range plans.AllLimits {
@@ -112,9 +111,9 @@ func walkers(t *testing.T) (tenants []tenant, visitors []visitor) {
 	post("/plans", api.NewPlan{Name: "walk-boat", Limits: limits, Features: plans.Features{"api": true}}, nil)
 	for _, x := range []struct{ mark, reseller, plan string }{{"walkh1", "", "walk-boat"}, {"walkh2", "", "walk-boat"},
 		{"walka1", "walka", "walka.boat"}, {"walkb1", "walkb", "walkb.boat"}} {
-		opening, o := open(t, api.OpenAccount{Domain: x.mark + ".example", Plan: x.plan, Reseller: x.reseller,
+		opening, o := e2e.Open(t, api.OpenAccount{Domain: x.mark + ".example", Plan: x.plan, Reseller: x.reseller,
 			Customer: "Customer " + x.mark, NewCustomer: true, CustomerEmail: x.mark + "@post.example",
-			Server: "skua", SignInName: x.mark, Activation: "password", Password: walkPassword})
+			Server: "skua", SignInName: x.mark, Activation: "password", Password: e2e.Password})
 		require.Equal(t, "done", o.State, o.Failure)
 		customer := opening.Account.CustomerID
 		require.NoError(t,
@@ -122,16 +121,16 @@ func walkers(t *testing.T) (tenants []tenant, visitors []visitor) {
 				Body: api.Notes{Notes: "staffnote " + x.mark}}, nil))
 		var protected api.FolderChanged
 		post(fmt.Sprintf("/accounts/%d/domains/%s.example/folders", opening.Account.ID, x.mark),
-			api.NewFolder{Path: "crew", Users: []api.NewFolderUser{{Name: "anna", Password: walkPassword}}}, &protected)
+			api.NewFolder{Path: "crew", Users: []api.NewFolderUser{{Name: "anna", Password: e2e.Password}}}, &protected)
 		tenants = append(tenants, tenant{folder: protected.Folder.ID, mark: x.mark, reseller: x.reseller, plan: x.plan,
 			person: x.mark, customer: customer, account: opening.Account, operation: opening.Operation})
 	}
 	everything := []string{"walkh1", "walkh2", "walka1", "walkb1"}
 	person := func(p api.NewPerson) *client.Client {
 		t.Helper()
-		p.Activation, p.Password = "password", walkPassword
+		p.Activation, p.Password = "password", e2e.Password
 		post("/people", p, nil)
-		return signedIn(t, p.Name)
+		return e2e.SignedIn(t, p.Name)
 	}
 	visitors = []visitor{
 		{name: "stranger", client: &client.Client{Base: i.Address()}},
@@ -147,11 +146,11 @@ func walkers(t *testing.T) (tenants []tenant, visitors []visitor) {
 			client: person(api.NewPerson{Name: "walk-ra", Reseller: "walka"}), inPerson: true},
 		{name: "reseller b", kind: "reseller", reaches: []string{"walkb1"},
 			client: person(api.NewPerson{Name: "walk-rb", Reseller: "walkb"}), inPerson: true},
-		{name: "customer h1", kind: "customer", reaches: []string{"walkh1"}, client: signedIn(t, "walkh1"),
+		{name: "customer h1", kind: "customer", reaches: []string{"walkh1"}, client: e2e.SignedIn(t, "walkh1"),
 			inPerson: true},
-		{name: "customer h2", kind: "customer", reaches: []string{"walkh2"}, client: signedIn(t, "walkh2"),
+		{name: "customer h2", kind: "customer", reaches: []string{"walkh2"}, client: e2e.SignedIn(t, "walkh2"),
 			inPerson: true},
-		{name: "customer a1", kind: "customer", reaches: []string{"walka1"}, client: signedIn(t, "walka1"),
+		{name: "customer a1", kind: "customer", reaches: []string{"walka1"}, client: e2e.SignedIn(t, "walka1"),
 			inPerson: true},
 		{name: "read-only customer h1", kind: "customer-viewer", reaches: []string{"walkh1"},
 			client:   person(api.NewPerson{Name: "walk-look", Customer: tenants[0].customer, ReadOnly: true}),
@@ -160,25 +159,17 @@ func walkers(t *testing.T) (tenants []tenant, visitors []visitor) {
 	suspended := visitor{name: "suspended reseller", suspended: true,
 		client: person(api.NewPerson{Name: "walk-rc", Reseller: "walkc"})}
 	post("/resellers/walkc/suspend", api.SuspendReseller{Why: "unpaid since March", Accounts: "stay"}, nil)
-	acting := signedIn(t, "walk-all")
+	acting := e2e.SignedIn(t, "walk-all")
 	require.NoError(t,
 		acting.Do(ctx, client.Call{Method: http.MethodPut, Path: "/session/acting",
 			Body: api.ActAs{Customer: tenants[0].customer}}, nil))
-	actingReseller := signedIn(t, "walk-all")
+	actingReseller := e2e.SignedIn(t, "walk-all")
 	require.NoError(t, actingReseller.Do(ctx, client.Call{Method: http.MethodPut, Path: "/session/acting",
 		Body: api.ActAs{Reseller: "walka"}}, nil))
 	return tenants, append(visitors, suspended,
 		visitor{name: "operator acting as customer h1", kind: "customer", reaches: []string{"walkh1"}, client: acting},
 		visitor{name: "operator acting as reseller a", kind: "reseller", reaches: []string{"walka1"},
 			client: actingReseller})
-}
-
-func signedIn(t *testing.T, name string) *client.Client {
-	t.Helper()
-	c := &client.Client{Base: inst.Address()}
-	_, err := c.SignIn(context.Background(), api.SignIn{Name: name, Password: walkPassword})
-	require.NoError(t, err)
-	return c
 }
 
 // described is what the description says of one route.
@@ -196,7 +187,7 @@ func (d described) previews() bool {
 
 func routes(t *testing.T) map[string]map[string]described {
 	t.Helper()
-	response, err := http.Get(inst.Address() + "/api/v1/openapi.json")
+	response, err := http.Get(e2e.Inst.Address() + "/api/v1/openapi.json")
 	require.NoError(t, err)
 	defer response.Body.Close()
 	var description struct {
@@ -221,7 +212,7 @@ func bodies(x tenant) map[string]any {
 		"add-domain":           api.NewDomain{Domain: "second-" + x.mark + ".example"},
 		"change-domain":        api.DomainChange{Settings: map[string]any{"compression": false}},
 		"protect-folder":       api.NewFolder{Path: "below/deck"},
-		"let-in":               api.FolderPassword{Password: walkPassword},
+		"let-in":               api.FolderPassword{Password: e2e.Password},
 		"add-login":            api.NewLogin{Name: "walk"},
 		"change-login":         api.LoginChange{Password: new(string)},
 		"change-zone":          api.ZoneChange{Hosted: "elsewhere"},
@@ -264,10 +255,10 @@ func bodies(x tenant) map[string]any {
 		"change-settings":       map[string]int{"session_minutes": 61},
 		"test-mail":             api.MailTest{To: "a@b.example"},
 		"check-password":        api.PasswordCheck{Password: "x"},
-		"change-password":       api.PasswordChange{Present: walkPassword, New: word},
+		"change-password":       api.PasswordChange{Present: e2e.Password, New: word},
 		"confirm-second-factor": api.Code{Code: "000000"},
-		"renew-recovery-codes":  api.Proof{Password: walkPassword},
-		"drop-second-factor":    api.Proof{Password: walkPassword},
+		"renew-recovery-codes":  api.Proof{Password: e2e.Password},
+		"drop-second-factor":    api.Proof{Password: e2e.Password},
 		"add-token":             api.NewToken{Name: "never", Scopes: []string{"accounts.read"}},
 		"start-session":         api.SignIn{Name: "walk-nobody-here", Password: "x"},
 		"check-link":            api.LinkCheck{Link: "none"},
@@ -339,7 +330,7 @@ var others = map[string][]int{
 // something and for which there is no request here.
 func TestEveryRouteForEverybody(t *testing.T) {
 	tenants, visitors := walkers(t)
-	before := snapshot(t)
+	before := e2e.Snapshot(t)
 	count := 0
 	for path, methods := range routes(t) {
 		for method, route := range methods {
@@ -368,7 +359,7 @@ func TestEveryRouteForEverybody(t *testing.T) {
 	}
 	t.Logf("%d requests", count)
 	assert.Greater(t, count, 2000)
-	assert.Equal(t, before, snapshot(t), "a walk with previews changes nothing")
+	assert.Equal(t, before, e2e.Snapshot(t), "a walk with previews changes nothing")
 }
 
 // walk makes one request and holds its answer against what is stated.

@@ -1,4 +1,4 @@
-package e2e
+package selling
 
 import (
 	"bytes"
@@ -16,36 +16,21 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/e2e"
 	"victualler/internal/api"
 	"victualler/internal/client"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/lab/labtest"
 )
 
-// limit returns one limit of an account's allowance.
-func limit(t *testing.T, account int64, key plans.Key) api.Allowed {
-	t.Helper()
-	var a api.AccountDetail
-	require.NoError(t, inst.Client.Get(context.Background(), fmt.Sprintf("/accounts/%d", account), nil, &a))
-	return a.Allowance[slices.IndexFunc(a.Allowance, func(l api.Allowed) bool { return l.Key == string(key) })]
-}
-
-func put(path string, body, out any) error {
-	return inst.Client.Do(context.Background(), client.Call{Method: http.MethodPut, Path: path, Body: body}, out)
-}
-
-func remove(path string, out any) error {
-	return inst.Client.Do(context.Background(), client.Call{Method: http.MethodDelete, Path: path}, out)
-}
-
 // quota is the disk limit of a home as the server itself keeps it, in bytes.
 func quota(t *testing.T, server, name string) string {
 	t.Helper()
-	return strings.Fields(on(t, server, "btrfs qgroup show --raw -rf /home/"+name+" | tail -1"))[3]
+	return strings.Fields(e2e.On(t, server, "btrfs qgroup show --raw -rf /home/"+name+" | tail -1"))[3]
 }
 
 func TestChangingAPlan(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
 	require.NoError(t,
 		i.Client.Post(ctx, "/plans", api.NewPlan{Name: "dinghy",
@@ -53,20 +38,21 @@ func TestChangingAPlan(t *testing.T) {
 				plans.PHPWorkers: plans.Of(2)}}, nil))
 	var on3 []api.Account
 	for _, name := range []string{"plain", "excepted", "heldone"} {
-		on3 = append(on3, opened(t, api.OpenAccount{Domain: name + "-dinghy.example", Plan: "dinghy", SignInName: name,
-			Server: "skua"}))
+		on3 = append(on3,
+			e2e.Opened(t, api.OpenAccount{Domain: name + "-dinghy.example", Plan: "dinghy", SignInName: name,
+				Server: "skua"}))
 	}
 	plain, excepted, held := on3[0], on3[1], on3[2]
-	require.NoError(t, put(fmt.Sprintf("/accounts/%d/exceptions", excepted.ID), map[string]any{"limit": "disk",
+	require.NoError(t, e2e.Put(fmt.Sprintf("/accounts/%d/exceptions", excepted.ID), map[string]any{"limit": "disk",
 		"amount": 90 * plans.MiB, "reason": "the regatta's pictures"}, nil))
-	require.NoError(t, put(fmt.Sprintf("/accounts/%d/frozen-terms", held.ID), api.Freeze{Frozen: true}, nil))
+	require.NoError(t, e2e.Put(fmt.Sprintf("/accounts/%d/frozen-terms", held.ID), api.Freeze{Frozen: true}, nil))
 	for _, domain := range []string{"second.example", "third.example"} {
 		var added api.DomainChanged
 		require.NoError(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/domains", plain.ID),
 			api.NewDomain{Domain: domain}, &added))
-		require.Equal(t, "done", watched(t, added.Operation).State)
+		require.Equal(t, "done", e2e.Watched(t, added.Operation).State)
 	}
-	settled(t)
+	e2e.Settled(t)
 
 	change := api.PlanChange{Limits: plans.Limits{plans.Disk: plans.Of(80 * plans.MiB), plans.Domains: plans.Of(2)}}
 	var preview api.Preview
@@ -83,25 +69,25 @@ func TestChangingAPlan(t *testing.T) {
 	assert.Equal(t, "exceptions stay: disk", effects["excepted"].Unchanged)
 	assert.Empty(t, effects["excepted"].Gains)
 	assert.Equal(t, "its limits are frozen", effects["heldone"].Unchanged)
-	assert.EqualValues(t, 60*plans.MiB, *limit(t, plain.ID, plans.Disk).Value, "a preview changes nothing")
+	assert.EqualValues(t, 60*plans.MiB, *e2e.Limit(t, plain.ID, plans.Disk).Value, "a preview changes nothing")
 
 	var changed api.PlanChanged
-	patch(t, "/plans/dinghy", change, &changed)
+	e2e.Patch(t, "/plans/dinghy", change, &changed)
 	assert.EqualValues(t, 2, changed.Accounts)
-	require.Equal(t, "done", watched(t, changed.Operation).State)
-	assert.EqualValues(t, 80*plans.MiB, *limit(t, plain.ID, plans.Disk).Value)
+	require.Equal(t, "done", e2e.Watched(t, changed.Operation).State)
+	assert.EqualValues(t, 80*plans.MiB, *e2e.Limit(t, plain.ID, plans.Disk).Value)
 	assert.Equal(t, fmt.Sprint(80*plans.MiB), quota(t, "skua", "plain"), "the server knows")
-	assert.EqualValues(t, 90*plans.MiB, *limit(t, excepted.ID, plans.Disk).Value)
+	assert.EqualValues(t, 90*plans.MiB, *e2e.Limit(t, excepted.ID, plans.Disk).Value)
 	assert.Equal(t, fmt.Sprint(90*plans.MiB), quota(t, "skua", "excepted"))
-	assert.EqualValues(t, 60*plans.MiB, *limit(t, held.ID, plans.Disk).Value)
-	assert.Contains(t, limit(t, held.ID, plans.Disk).Source, "from plan dinghy")
+	assert.EqualValues(t, 60*plans.MiB, *e2e.Limit(t, held.ID, plans.Disk).Value)
+	assert.Contains(t, e2e.Limit(t, held.ID, plans.Disk).Source, "from plan dinghy")
 
 	t.Run("being over blocks growth only", func(t *testing.T) {
 		for _, domain := range []string{"second.example", "third.example"} {
-			status, _ := page(t, "skua", domain, "/")
+			status, _ := e2e.Page(t, "skua", domain, "/")
 			assert.Equal(t, 200, status, "nothing is deleted")
 		}
-		p := problemOf(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/domains", plain.ID),
+		p := e2e.ProblemOf(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/domains", plain.ID),
 			api.NewDomain{Domain: "fourth.example"}, nil))
 		require.Len(t, p.Limits, 1)
 		assert.Equal(t, "domains", p.Limits[0].Key)
@@ -109,23 +95,24 @@ func TestChangingAPlan(t *testing.T) {
 		assert.Equal(t, "plan dinghy", p.Limits[0].Source)
 		assert.Contains(t, p.Detail, "an operator can choose another plan or set an exception")
 		var started api.Started
-		require.NoError(t, remove(fmt.Sprintf("/accounts/%d/domains/third.example", plain.ID), &started))
-		require.Equal(t, "done", watched(t, started.Operation).State)
-		status, _ := page(t, "skua", "third.example", "/")
+		require.NoError(t, e2e.Remove(fmt.Sprintf("/accounts/%d/domains/third.example", plain.ID), &started))
+		require.Equal(t, "done", e2e.Watched(t, started.Operation).State)
+		status, _ := e2e.Page(t, "skua", "third.example", "/")
 		assert.Equal(t, 421, status)
 		assert.Contains(t,
-			problemOf(t, remove(fmt.Sprintf("/accounts/%d/domains/plain-dinghy.example", plain.ID), nil)).Detail,
+			e2e.ProblemOf(t, e2e.Remove(fmt.Sprintf("/accounts/%d/domains/plain-dinghy.example", plain.ID),
+				nil)).Detail,
 			"main domain")
 	})
 	t.Run("those that would be over are held", func(t *testing.T) {
 		one := api.PlanChange{Limits: plans.Limits{plans.Domains: plans.Of(1)}, Freeze: "over"}
-		patch(t, "/plans/dinghy", one, &changed)
+		e2e.Patch(t, "/plans/dinghy", one, &changed)
 		assert.EqualValues(t, 1, changed.Frozen)
-		assert.EqualValues(t, 2, *limit(t, plain.ID, plans.Domains).Value)
-		assert.EqualValues(t, 1, *limit(t, excepted.ID, plans.Domains).Value)
+		assert.EqualValues(t, 2, *e2e.Limit(t, plain.ID, plans.Domains).Value)
+		assert.EqualValues(t, 1, *e2e.Limit(t, excepted.ID, plans.Domains).Value)
 	})
 	t.Run("what cannot be", func(t *testing.T) {
-		_, stderr, exit := command(t, "plan", "remove", "dinghy", "--yes")
+		_, stderr, exit := e2e.Command(t, "plan", "remove", "dinghy", "--yes")
 		assert.Equal(t, 1, exit)
 		assert.Contains(t, stderr, "3 accounts are on plan dinghy: excepted-dinghy.example (excepted), "+
 			"heldone-dinghy.example (heldone), plain-dinghy.example (plain)")
@@ -133,52 +120,52 @@ func TestChangingAPlan(t *testing.T) {
 		require.NoError(t, i.Client.Get(ctx, "/plans/dinghy", nil, &p))
 		stale := client.Call{Method: http.MethodPatch, Path: "/plans/dinghy", Body: change,
 			IfMatch: fmt.Sprintf(`"%d"`, p.Version-1)}
-		assert.Equal(t, 412, problemOf(t, i.Client.Do(ctx, stale, nil)).Status)
+		assert.Equal(t, 412, e2e.ProblemOf(t, i.Client.Do(ctx, stale, nil)).Status)
 		assert.Equal(t, 422,
-			problemOf(t, i.Client.Get(ctx, "/compare/plans", url.Values{"plan": {"dinghy"}}, nil)).Status)
+			e2e.ProblemOf(t, i.Client.Get(ctx, "/compare/plans", url.Values{"plan": {"dinghy"}}, nil)).Status)
 		assert.Equal(t, 404,
-			problemOf(t, i.Client.Get(ctx, "/compare/plans", url.Values{"plan": {"dinghy", "none"}}, nil)).Status)
+			e2e.ProblemOf(t, i.Client.Get(ctx, "/compare/plans", url.Values{"plan": {"dinghy", "none"}}, nil)).Status)
 	})
 	t.Run("copied, compared, renamed, removed by the client", func(t *testing.T) {
-		_, stderr, exit := command(t, "plan", "add", "cutter", "--like", "dinghy", "--limits",
+		_, stderr, exit := e2e.Command(t, "plan", "add", "cutter", "--like", "dinghy", "--limits",
 			"disk=1G,mailbox_size=2G", "--features", "mail")
 		require.Equal(t, 0, exit, stderr)
 		assert.Contains(t, stderr, "a mailbox of 2G does not fit into 1G of disk")
-		out, _, _ := command(t, "plan", "compare", "dinghy", "cutter", "--differing")
+		out, _, _ := e2e.Command(t, "plan", "compare", "dinghy", "cutter", "--differing")
 		assert.Regexp(t, `≠ +disk space +80M +1G`, out)
 		assert.Regexp(t, `≠ +feature mail +off +on`, out)
 		assert.NotContains(t, out, "backups kept")
-		_, stderr, exit = command(t, "plan", "change", "cutter", "--name", "ketch", "--features", "mail=off")
+		_, stderr, exit = e2e.Command(t, "plan", "change", "cutter", "--name", "ketch", "--features", "mail=off")
 		require.Equal(t, 0, exit, stderr)
-		_, _, exit = command(t, "plan", "remove", "ketch", "--yes")
+		_, _, exit = e2e.Command(t, "plan", "remove", "ketch", "--yes")
 		assert.Equal(t, 0, exit)
 	})
 	t.Run("another plan for several, all or none", func(t *testing.T) {
-		out, stderr, exit := command(t, "account", "change", "plain", "excepted", "heldone", "--plan", "harbour",
+		out, stderr, exit := e2e.Command(t, "account", "change", "plain", "excepted", "heldone", "--plan", "harbour",
 			"--preview")
 		require.Equal(t, 0, exit, stderr)
 		assert.Contains(t, out, "would put 3 accounts on plan harbour")
 		assert.Contains(t, out, "disk space 80M → 100M")
 		assert.Contains(t, out, "exceptions stay: disk")
-		p := problemOf(t,
+		p := e2e.ProblemOf(t,
 			i.Client.Post(ctx, "/plans/harbour/accounts", api.Shift{Accounts: []string{"plain", "nobody-here"}}, nil))
 		assert.Equal(t, "accounts.1", p.Errors[0].Name)
-		assert.EqualValues(t, 80*plans.MiB, *limit(t, plain.ID, plans.Disk).Value)
-		out, stderr, exit = command(t, "account", "change", "plain", "excepted", "heldone", "--plan", "harbour",
+		assert.EqualValues(t, 80*plans.MiB, *e2e.Limit(t, plain.ID, plans.Disk).Value)
+		out, stderr, exit = e2e.Command(t, "account", "change", "plain", "excepted", "heldone", "--plan", "harbour",
 			"--drop-exceptions")
 		require.Equal(t, 0, exit, stderr)
 		assert.Contains(t, out, "done in")
 		for _, a := range on3 {
-			assert.EqualValues(t, 100*plans.MiB, *limit(t, a.ID, plans.Disk).Value)
+			assert.EqualValues(t, 100*plans.MiB, *e2e.Limit(t, a.ID, plans.Disk).Value)
 			assert.Equal(t, fmt.Sprint(100*plans.MiB), quota(t, "skua", a.SignInName))
 		}
 	})
 }
 
 func TestExceptions(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
-	a := opened(t, api.OpenAccount{Domain: "exceptional.example", SignInName: "exceptional", Server: "skua"})
+	a := e2e.Opened(t, api.OpenAccount{Domain: "exceptional.example", SignInName: "exceptional", Server: "skua"})
 	path := fmt.Sprintf("/accounts/%d/exceptions", a.ID)
 	for field, body := range map[string]map[string]any{
 		"limit":   {"reason": "r", "limit": "disk", "feature": "mail", "amount": 1, "on": true},
@@ -188,19 +175,19 @@ func TestExceptions(t *testing.T) {
 		"reason":  {"reason": "  ", "limit": "disk", "amount": 1},
 		"ends_at": {"reason": "r", "limit": "disk", "amount": 1, "ends_at": "2020-01-01T00:00:00Z"},
 	} {
-		p := problemOf(t, put(path, body, nil))
+		p := e2e.ProblemOf(t, e2e.Put(path, body, nil))
 		assert.Equal(t, 422, p.Status, field)
 		assert.Equal(t, field, p.Errors[0].Name, p.Detail)
 	}
-	require.NoError(t, put(path, map[string]any{"reason": "no bounds", "limit": "mailboxes", "amount": nil}, nil))
-	assert.Nil(t, limit(t, a.ID, plans.Mailboxes).Value, "null is unlimited")
+	require.NoError(t, e2e.Put(path, map[string]any{"reason": "no bounds", "limit": "mailboxes", "amount": nil}, nil))
+	assert.Nil(t, e2e.Limit(t, a.ID, plans.Mailboxes).Value, "null is unlimited")
 	ends := time.Now().Add(3 * time.Second).UTC()
 	var changed api.TermsChanged
-	require.NoError(t, put(path, map[string]any{"reason": "for the fair", "limit": "disk", "amount": 70 * plans.MiB,
+	require.NoError(t, e2e.Put(path, map[string]any{"reason": "for the fair", "limit": "disk", "amount": 70 * plans.MiB,
 		"ends_at": ends}, &changed))
-	require.Equal(t, "done", watched(t, changed.Operation).State)
+	require.Equal(t, "done", e2e.Watched(t, changed.Operation).State)
 	assert.Equal(t, fmt.Sprint(70*plans.MiB), quota(t, "skua", "exceptional"))
-	assert.Contains(t, limit(t, a.ID, plans.Disk).Source, "exception by operator until")
+	assert.Contains(t, e2e.Limit(t, a.ID, plans.Disk).Source, "exception by operator until")
 	labtest.Eventually(t, func() bool {
 		return quota(t, "skua", "exceptional") == fmt.Sprint(100*plans.MiB)
 	}, "the plan's value does not return")
@@ -209,14 +196,14 @@ func TestExceptions(t *testing.T) {
 		&events))
 	require.Len(t, events.Events, 1)
 	assert.Equal(t, "victuallerd", events.Events[0].Actor)
-	out, _, _ := command(t, "exception", "list", "exceptional")
+	out, _, _ := e2e.Command(t, "exception", "list", "exceptional")
 	assert.Regexp(t, `mailboxes +unlimited +for good +operator .*no bounds`, out)
-	out, stderr, exit := command(t, "exception", "remove", "exceptional", "--limit", "mailboxes")
+	out, stderr, exit := e2e.Command(t, "exception", "remove", "exceptional", "--limit", "mailboxes")
 	require.Equal(t, 0, exit, stderr)
 	assert.Contains(t, out, "mailboxes unlimited → 0")
-	_, _, exit = command(t, "exception", "remove", "exceptional", "--limit", "mailboxes")
+	_, _, exit = e2e.Command(t, "exception", "remove", "exceptional", "--limit", "mailboxes")
 	assert.Equal(t, 1, exit)
-	_, stderr, exit = command(t, "exception", "add", "exceptional", "--limit", "disk=20480", "--reason", "r")
+	_, stderr, exit = e2e.Command(t, "exception", "add", "exceptional", "--limit", "disk=20480", "--reason", "r")
 	assert.Equal(t, 2, exit)
 	assert.Contains(t, stderr, "20480 what? write 20480M or 20G")
 }
@@ -224,7 +211,7 @@ func TestExceptions(t *testing.T) {
 // Two hundred requests at once at a limit of fifty end at exactly
 // fifty: for a plan's limit and for both kinds of share.
 func TestLimitsHoldUnderLoad(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
 	const requests, most = 200, 50
 	at := func(n int, do func(n int) error) (through int) {
@@ -239,7 +226,7 @@ func TestLimitsHoldUnderLoad(t *testing.T) {
 					through++
 					return
 				}
-				p := problemOf(t, err)
+				p := e2e.ProblemOf(t, err)
 				assert.Equal(t, api.ProblemBase+"limit-reached", p.Type, p.Detail)
 			})
 		}
@@ -254,14 +241,15 @@ func TestLimitsHoldUnderLoad(t *testing.T) {
 			i.Client.Post(ctx, "/plans", api.NewPlan{Name: "fifty",
 				Limits: plans.Limits{plans.Disk: plans.Of(50 * plans.MiB), plans.Domains: plans.Of(most),
 					plans.PHPWorkers: plans.Of(1)}}, nil))
-		a := opened(t, api.OpenAccount{Domain: "fifty.example", Plan: "fifty", SignInName: "fiftyfold", Server: "skua"})
+		a := e2e.Opened(t, api.OpenAccount{Domain: "fifty.example", Plan: "fifty", SignInName: "fiftyfold",
+			Server: "skua"})
 		through := at(requests, func(n int) error {
 			return i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID),
 				api.NewDomain{Domain: fmt.Sprintf("of-fifty-%d.example", n)}, nil)
 		})
 		assert.Equal(t, most-1, through, "the main domain is one")
-		settled(t)
-		assert.EqualValues(t, most, *limit(t, a.ID, plans.Domains).Used)
+		e2e.Settled(t)
+		assert.EqualValues(t, most, *e2e.Limit(t, a.ID, plans.Domains).Used)
 	})
 	for _, measure := range []string{"allotted", "used"} {
 		t.Run("a share measured by what is "+measure, func(t *testing.T) {
@@ -273,13 +261,13 @@ func TestLimitsHoldUnderLoad(t *testing.T) {
 			require.NoError(t, i.Client.Post(ctx, "/plans", api.NewPlan{Name: "small", Reseller: name, Limits: small},
 				nil))
 			require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "All", Reseller: name}, nil))
-			r := person(t, api.NewPerson{Name: name + "-person", Reseller: name})
+			r := e2e.Person(t, api.NewPerson{Name: name + "-person", Reseller: name})
 			through := at(requests, func(n int) error {
 				return r.Post(ctx, "/accounts", api.OpenAccount{Domain: fmt.Sprintf("%s-%d.example", name, n),
 					Plan: "small", Customer: "All", SignInName: fmt.Sprintf("%sx%d", measure[:4], n)}, nil)
 			})
 			assert.Equal(t, most, through)
-			settled(t)
+			e2e.Settled(t)
 			var share api.Share
 			require.NoError(t, i.Client.Get(ctx, "/resellers/"+name+"/share", nil, &share))
 			domains := share.Lines[slices.IndexFunc(share.Lines, func(l api.ShareLine) bool {
@@ -301,15 +289,15 @@ func TestLimitsHoldUnderLoad(t *testing.T) {
 				})
 			}
 			group.Wait()
-			settled(t)
+			e2e.Settled(t)
 		})
 	}
 }
 
 func TestResellers(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
-	_, stderr, exit := command(t, "reseller", "add", "puffin", "--title", "Puffin & Sons", "--limits",
+	_, stderr, exit := e2e.Command(t, "reseller", "add", "puffin", "--title", "Puffin & Sons", "--limits",
 		"disk=300M,files=unlimited,domains=6,php_workers=3,mailbox_size=1G,mailboxes=10", "--features", "mail,dns")
 	require.Equal(t, 0, exit, stderr)
 	require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: "razorbill", Title: "Razorbill",
@@ -317,9 +305,9 @@ func TestResellers(t *testing.T) {
 	require.NoError(t,
 		i.Client.Post(ctx, "/plans", api.NewPlan{Name: "boat", Reseller: "razorbill",
 			Limits: plans.Limits{plans.Domains: plans.Of(1)}}, nil))
-	r := person(t, api.NewPerson{Name: "puffin-person", Reseller: "puffin"})
+	r := e2e.Person(t, api.NewPerson{Name: "puffin-person", Reseller: "puffin"})
 	t.Run("own plans, never above the share", func(t *testing.T) {
-		p := problemOf(t,
+		p := e2e.ProblemOf(t,
 			r.Post(ctx, "/plans", api.NewPlan{Name: "harbour",
 				Limits:   plans.Limits{plans.Disk: plans.Of(301 * plans.MiB), plans.Mailboxes: plans.Unlimited},
 				Features: plans.Features{"shell": true}}, nil))
@@ -354,7 +342,7 @@ func TestResellers(t *testing.T) {
 			assert.Equal(t, []string{"harbour"}, named(r, query), "%v", query)
 		}
 		assert.Empty(t, named(r, url.Values{"search": {"boat"}}), "nor do they find others' plans")
-		assert.Equal(t, 404, problemOf(t, r.Get(ctx, "/plans", url.Values{"reseller": {"razorbill"}}, nil)).Status)
+		assert.Equal(t, 404, e2e.ProblemOf(t, r.Get(ctx, "/plans", url.Values{"reseller": {"razorbill"}}, nil)).Status)
 		assert.Equal(t, []string{"razorbill.boat"}, named(i.Client, url.Values{"reseller": {"razorbill"}}))
 		fitting := named(i.Client, url.Values{"reseller": {"puffin"}, "own": {"true"}})
 		assert.Contains(t, fitting, "puffin.harbour")
@@ -362,7 +350,7 @@ func TestResellers(t *testing.T) {
 		assert.NotContains(t, fitting, "razorbill.boat")
 		assert.Equal(t, []string{"harbour", "puffin.harbour"}, named(i.Client, url.Values{"search": {"harb"}}))
 		assert.Empty(t, named(i.Client, url.Values{"search": {"100%"}}), "what is typed is no pattern")
-		out, _, _ := command(t, "plan", "list", "--search", "harb", "--reseller", "puffin")
+		out, _, _ := e2e.Command(t, "plan", "list", "--search", "harb", "--reseller", "puffin")
 		assert.Contains(t, out, "puffin.harbour")
 	})
 	require.NoError(t, r.Post(ctx, "/customers", api.NewCustomer{Name: "Tern Ferries", Reseller: "somebody else"}, nil),
@@ -372,7 +360,7 @@ func TestResellers(t *testing.T) {
 		err := r.Post(ctx, "/accounts", api.OpenAccount{Domain: domain, Plan: "harbour", Customer: "Tern Ferries",
 			Server: "fulmar"}, &opening)
 		if err == nil {
-			require.Equal(t, "done", watched(t, opening.Operation).State)
+			require.Equal(t, "done", e2e.Watched(t, opening.Operation).State)
 		}
 		return opening.Account, err
 	}
@@ -381,10 +369,10 @@ func TestResellers(t *testing.T) {
 	b, err := account("puffin-two.example")
 	require.NoError(t, err)
 	t.Run("opening beyond the share is refused with the sums", func(t *testing.T) {
-		require.NoError(t, inst.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/resellers/puffin",
+		require.NoError(t, e2e.Inst.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/resellers/puffin",
 			Body: api.ResellerChange{Limits: plans.Limits{plans.Disk: plans.Of(250 * plans.MiB)}}}, nil))
 		_, err := account("puffin-three.example")
-		p := problemOf(t, err)
+		p := e2e.ProblemOf(t, err)
 		assert.Contains(t, p.Detail, "disk space: the share of puffin is 250M, 200M allotted to other accounts, 50M "+
 			"left, 100M asked for; an operator can raise the share")
 		require.Len(t, p.Limits, 1)
@@ -396,17 +384,17 @@ func TestResellers(t *testing.T) {
 				Body: map[string]any{"limit": key, "amount": amount, "reason": "asked for"}}, nil)
 		}
 		assert.NoError(t, set("disk", 150*plans.MiB))
-		assert.Equal(t, api.ProblemBase+"limit-reached", problemOf(t, set("disk", 151*plans.MiB)).Type)
-		assert.Equal(t, api.ProblemBase+"limit-reached", problemOf(t, set("mailbox_size", 2*plans.GiB)).Type,
+		assert.Equal(t, api.ProblemBase+"limit-reached", e2e.ProblemOf(t, set("disk", 151*plans.MiB)).Type)
+		assert.Equal(t, api.ProblemBase+"limit-reached", e2e.ProblemOf(t, set("mailbox_size", 2*plans.GiB)).Type,
 			"a bound holds for each")
 		on := true
 		assert.Contains(t,
-			problemOf(t,
+			e2e.ProblemOf(t,
 				r.Do(ctx, client.Call{Method: http.MethodPut, Path: fmt.Sprintf("/accounts/%d/exceptions", a.ID),
 					Body: api.NewException{Feature: "shell", On: &on, Reason: "r"}}, nil)).Detail, "not in the share")
 		change := client.Call{Method: http.MethodPatch, Path: "/plans/harbour",
 			Body: api.PlanChange{Limits: plans.Limits{plans.Disk: plans.Of(101 * plans.MiB)}}}
-		assert.Contains(t, problemOf(t, r.Do(ctx, change, nil)).Detail,
+		assert.Contains(t, e2e.ProblemOf(t, r.Do(ctx, change, nil)).Detail,
 			"250M allotted now, 0B left, 251M would be allotted")
 		require.NoError(t,
 			r.Do(ctx, client.Call{Method: http.MethodDelete,
@@ -414,7 +402,7 @@ func TestResellers(t *testing.T) {
 	})
 	t.Run("a share below what is given out needs a decision", func(t *testing.T) {
 		lower := api.ResellerChange{Limits: plans.Limits{plans.Disk: plans.Of(80 * plans.MiB)}}
-		p := problemOf(t,
+		p := e2e.ProblemOf(t,
 			i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/resellers/puffin", Body: lower}, nil))
 		assert.Equal(t, api.ProblemBase+"needs-decision", p.Type)
 		assert.Contains(t, p.Detail, "disk space 200M allotted, 80M in the share; plan harbour gives more than the "+
@@ -427,35 +415,36 @@ func TestResellers(t *testing.T) {
 				Query: url.Values{"preview": {"true"}}, Body: lower}, &preview))
 		assert.Contains(t, strings.Join(preview.Notes, "\n"), "over the new share: disk space 200M allotted")
 		lower.Over = "keep"
-		patch(t, "/resellers/puffin", lower, nil)
-		settled(t)
-		l := limit(t, b.ID, plans.Disk)
+		e2e.Patch(t, "/resellers/puffin", lower, nil)
+		e2e.Settled(t)
+		l := e2e.Limit(t, b.ID, plans.Disk)
 		assert.EqualValues(t, 80*plans.MiB, *l.Value, "an allowance is never above the share")
 		assert.Equal(t, "the share of puffin", l.Source)
 		assert.Equal(t, fmt.Sprint(80*plans.MiB), quota(t, "fulmar", b.SignInName))
-		out, _, _ := command(t, "reseller", "show", "puffin")
+		out, _, _ := e2e.Command(t, "reseller", "show", "puffin")
 		assert.Regexp(t, `disk space +80M +200M .*over`, out)
-		patch(t, "/resellers/puffin", api.ResellerChange{Limits: plans.Limits{plans.Disk: plans.Of(300 * plans.MiB)}},
+		e2e.Patch(t, "/resellers/puffin",
+			api.ResellerChange{Limits: plans.Limits{plans.Disk: plans.Of(300 * plans.MiB)}},
 			nil)
-		settled(t)
+		e2e.Settled(t)
 	})
 	t.Run("measured by what is used", func(t *testing.T) {
-		patch(t, "/resellers/puffin", api.ResellerChange{Measure: "used",
+		e2e.Patch(t, "/resellers/puffin", api.ResellerChange{Measure: "used",
 			Limits: plans.Limits{plans.Domains: plans.Of(3)}}, nil)
 		c, err := account("puffin-four.example")
 		require.NoError(t, err, "six domains are given out, three used")
-		p := problemOf(t,
+		p := e2e.ProblemOf(t,
 			r.Post(ctx, fmt.Sprintf("/accounts/%d/domains", c.ID), api.NewDomain{Domain: "puffin-five.example"}, nil))
 		assert.Contains(t, p.Detail, "domains: 3 allowed by the share of puffin, 3 used, 0 left, 1 more asked for")
-		assert.EqualValues(t, 1, *limit(t, c.ID, plans.Domains).Value, "what the share leaves")
-		patch(t, "/resellers/puffin", api.ResellerChange{Limits: plans.Limits{plans.Domains: plans.Of(6)}}, nil)
+		assert.EqualValues(t, 1, *e2e.Limit(t, c.ID, plans.Domains).Value, "what the share leaves")
+		e2e.Patch(t, "/resellers/puffin", api.ResellerChange{Limits: plans.Limits{plans.Domains: plans.Of(6)}}, nil)
 	})
 	t.Run("suspended with their accounts", func(t *testing.T) {
 		customer := "puffin-customer"
 		require.NoError(t,
 			r.Post(ctx, "/people", api.NewPerson{Name: customer, Customer: a.CustomerID, Activation: "password",
-				Password: walkPassword}, nil))
-		c := signedIn(t, customer)
+				Password: e2e.Password}, nil))
+		c := e2e.SignedIn(t, customer)
 		var token api.Token
 		require.NoError(t, r.Post(ctx, "/tokens", api.NewToken{Name: "shop", Scopes: []string{"accounts.read"}},
 			&token))
@@ -466,50 +455,51 @@ func TestResellers(t *testing.T) {
 			i.Client.Post(ctx, "/resellers/puffin/suspend", api.SuspendReseller{Why: "unpaid since March",
 				Accounts: "suspend"}, &changed))
 		assert.EqualValues(t, 3, changed.Accounts)
-		require.Equal(t, "done", watched(t, changed.Operation).State)
-		p := problemOf(t, r.Get(ctx, "/accounts", nil, nil))
+		require.Equal(t, "done", e2e.Watched(t, changed.Operation).State)
+		p := e2e.ProblemOf(t, r.Get(ctx, "/accounts", nil, nil))
 		assert.Equal(t, api.ProblemBase+"suspended", p.Type)
 		assert.Contains(t, p.Detail, "unpaid since March")
-		assert.Equal(t, api.ProblemBase+"suspended", problemOf(t, program.Get(ctx, "/accounts", nil, nil)).Type,
+		assert.Equal(t, api.ProblemBase+"suspended", e2e.ProblemOf(t, program.Get(ctx, "/accounts", nil, nil)).Type,
 			"nor do their programs get in")
 		_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "puffin-person",
-			Password: walkPassword})
-		assert.Contains(t, problemOf(t, err).Detail, "unpaid since March", "signing in says why")
+			Password: e2e.Password})
+		assert.Contains(t, e2e.ProblemOf(t, err).Detail, "unpaid since March", "signing in says why")
 		_, err = (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "puffin-person", Password: "wrong"})
-		assert.NotContains(t, problemOf(t, err).Detail, "unpaid", "but not to everybody")
-		status, body := page(t, "fulmar", "puffin-one.example", "/")
+		assert.NotContains(t, e2e.ProblemOf(t, err).Detail, "unpaid", "but not to everybody")
+		status, body := e2e.Page(t, "fulmar", "puffin-one.example", "/")
 		assert.Equal(t, 503, status)
 		assert.NotContains(t, body, "unpaid", "visitors are not told why")
 		var detail api.AccountDetail
 		require.NoError(t, c.Get(ctx, "/accounts/puffin-one.example", nil, &detail))
 		assert.Equal(t, "suspended", detail.State)
 		assert.Equal(t, api.ProblemBase+"suspended",
-			problemOf(t, c.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID), api.NewDomain{Domain: "no.example"},
+			e2e.ProblemOf(t, c.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID), api.NewDomain{Domain: "no.example"},
 				nil)).Type)
-		assert.Contains(t, problemOf(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/resume", a.ID), nil, nil)).Detail,
+		assert.Contains(t,
+			e2e.ProblemOf(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/resume", a.ID), nil, nil)).Detail,
 			"resume the reseller")
-		out, _, _ := command(t, "account", "list", "--state", "suspended")
+		out, _, _ := e2e.Command(t, "account", "list", "--state", "suspended")
 		assert.Contains(t, out, "puffin-one.example")
 		require.NoError(t, i.Client.Post(ctx, "/resellers/puffin/resume", nil, &changed))
-		require.Equal(t, "done", watched(t, changed.Operation).State)
-		status, _ = page(t, "fulmar", "puffin-one.example", "/")
+		require.Equal(t, "done", e2e.Watched(t, changed.Operation).State)
+		status, _ = e2e.Page(t, "fulmar", "puffin-one.example", "/")
 		assert.Equal(t, 200, status)
 	})
 	t.Run("suspended without them", func(t *testing.T) {
-		out, stderr, exit := command(t, "reseller", "suspend", "puffin", "--why", "a pause", "--accounts", "stay")
+		out, stderr, exit := e2e.Command(t, "reseller", "suspend", "puffin", "--why", "a pause", "--accounts", "stay")
 		require.Equal(t, 0, exit, stderr)
 		assert.Contains(t, out, "puffin is suspended; 0 accounts with them")
-		status, _ := page(t, "fulmar", "puffin-one.example", "/")
+		status, _ := e2e.Page(t, "fulmar", "puffin-one.example", "/")
 		assert.Equal(t, 200, status)
-		_, _, exit = command(t, "reseller", "resume", "puffin")
+		_, _, exit = e2e.Command(t, "reseller", "resume", "puffin")
 		assert.Equal(t, 0, exit)
-		assert.Contains(t, problemOf(t, remove("/resellers/puffin", nil)).Detail, "1 customer with 3 accounts")
+		assert.Contains(t, e2e.ProblemOf(t, e2e.Remove("/resellers/puffin", nil)).Detail, "1 customer with 3 accounts")
 	})
 	t.Run("brand", func(t *testing.T) {
-		r := signedIn(t, "puffin-person")
+		r := e2e.SignedIn(t, "puffin-person")
 		bad := client.Call{Method: http.MethodPut, Path: "/resellers/puffin/brand", Body: api.Brand{Bar: "#777777",
 			Accent: "#ffff00"}}
-		p := problemOf(t, r.Do(ctx, bad, nil))
+		p := e2e.ProblemOf(t, r.Do(ctx, bad, nil))
 		require.Len(t, p.Errors, 2)
 		assert.Contains(t, p.Errors[1].Message, "text needs 4.5")
 		var b api.BrandInForce
@@ -521,9 +511,9 @@ func TestResellers(t *testing.T) {
 			r.Upload(ctx, "/resellers/puffin/brand/logo",
 				[]byte(
 					`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 9 9"><script>steal()</script><path d="M0 0h9"/></svg>`)))
-		assert.Equal(t, 422, problemOf(t, r.Upload(ctx, "/resellers/puffin/brand/logo", []byte("GIF89a"))).Status)
+		assert.Equal(t, 422, e2e.ProblemOf(t, r.Upload(ctx, "/resellers/puffin/brand/logo", []byte("GIF89a"))).Status)
 		assert.Equal(t, 404,
-			problemOf(t,
+			e2e.ProblemOf(t,
 				r.Upload(ctx, "/resellers/razorbill/brand/logo",
 					[]byte(`<svg xmlns="http://www.w3.org/2000/svg"/>`))).Status)
 		response, err := http.Get(i.Address() + "/api/v1/resellers/puffin/brand/logo")
@@ -536,13 +526,13 @@ func TestResellers(t *testing.T) {
 		assert.Contains(t, response.Header.Get("Content-Security-Policy"), "sandbox")
 		assert.NotContains(t, logo.String(), "steal")
 		var s api.Session
-		require.NoError(t, signedIn(t, "puffin-customer").Get(ctx, "/session", nil, &s))
+		require.NoError(t, e2e.SignedIn(t, "puffin-customer").Get(ctx, "/session", nil, &s))
 		assert.Equal(t, "Puffin", s.Title)
 		assert.Equal(t, "#fff0c0", s.Brand.Bar)
 	})
 	t.Run("nothing of anybody else's", func(t *testing.T) {
-		r := signedIn(t, "puffin-person")
-		house := opened(t, api.OpenAccount{Domain: "not-puffins.example"})
+		r := e2e.SignedIn(t, "puffin-person")
+		house := e2e.Opened(t, api.OpenAccount{Domain: "not-puffins.example"})
 		for name, err := range map[string]error{
 			"an account for somebody else's customer": r.Post(ctx, "/accounts", api.OpenAccount{Domain: "x.example",
 				Plan: "harbour", Customer: fmt.Sprint(house.CustomerID)}, nil),
@@ -560,32 +550,32 @@ func TestResellers(t *testing.T) {
 				url.Values{"account": {"not-puffins.example"}}, nil),
 			"operations of a server": r.Get(ctx, "/operations", url.Values{"server": {"skua"}}, nil),
 		} {
-			assert.Equal(t, 404, problemOf(t, err).Status, name)
+			assert.Equal(t, 404, e2e.ProblemOf(t, err).Status, name)
 		}
 		assert.Equal(t, 422,
-			problemOf(t, r.Post(ctx, "/people", api.NewPerson{Name: "intruder", Role: "operator"}, nil)).Status)
+			e2e.ProblemOf(t, r.Post(ctx, "/people", api.NewPerson{Name: "intruder", Role: "operator"}, nil)).Status)
 	})
 }
 
 func TestCustomersAndNotes(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
-	_, stderr, exit := command(t, "customer", "add", "Net Loft", "--email", "net@post.example", "--contact", "Ola",
+	_, stderr, exit := e2e.Command(t, "customer", "add", "Net Loft", "--email", "net@post.example", "--contact", "Ola",
 		"--language", "de")
 	require.Equal(t, 0, exit, stderr)
-	out, _, _ := command(t, "customer", "show", "net loft")
+	out, _, _ := e2e.Command(t, "customer", "show", "net loft")
 	assert.Contains(t, out, "Ola")
-	_, stderr, exit = command(t, "customer", "change", "Net Loft", "--contact", "-", "--phone", "+47 1")
+	_, stderr, exit = e2e.Command(t, "customer", "change", "Net Loft", "--contact", "-", "--phone", "+47 1")
 	require.Equal(t, 0, exit, stderr)
-	out, _, _ = command(t, "customer", "show", "Net Loft")
+	out, _, _ = e2e.Command(t, "customer", "show", "Net Loft")
 	assert.NotContains(t, out, "Ola")
-	assert.Equal(t, 422, problemOf(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "4711"}, nil)).Status,
+	assert.Equal(t, 422, e2e.ProblemOf(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "4711"}, nil)).Status,
 		"it would be taken for a number")
-	_, stderr, exit = commandWith(t, operatorSession(t), "pays late, be kind\n", "notes", "change", "Net Loft")
+	_, stderr, exit = e2e.CommandWith(t, e2e.OperatorSession(t), "pays late, be kind\n", "notes", "change", "Net Loft")
 	require.Equal(t, 0, exit, stderr)
-	a := opened(t, api.OpenAccount{Domain: "netloft.example", Customer: "Net Loft", SignInName: "netloft",
-		Activation: "password", Password: walkPassword, ReadOnly: true, MustChange: false})
-	c := signedIn(t, "netloft")
+	a := e2e.Opened(t, api.OpenAccount{Domain: "netloft.example", Customer: "Net Loft", SignInName: "netloft",
+		Activation: "password", Password: e2e.Password, ReadOnly: true, MustChange: false})
+	c := e2e.SignedIn(t, "netloft")
 	for _, path := range []string{"/customers", fmt.Sprintf("/customers/%d", a.CustomerID), "/events", "/session",
 		fmt.Sprintf("/accounts/%d", a.ID)} {
 		var doc map[string]any
@@ -600,38 +590,40 @@ func TestCustomersAndNotes(t *testing.T) {
 			"from where operators work is not the customers' business")
 	}
 	assert.Contains(t,
-		problemOf(t, c.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID), api.NewDomain{Domain: "no.example"},
+		e2e.ProblemOf(t, c.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID), api.NewDomain{Domain: "no.example"},
 			nil)).Detail, "you may look, and not change anything")
-	assert.Contains(t, problemOf(t, remove(fmt.Sprintf("/customers/%d", a.CustomerID), nil)).Detail, "1 account")
-	require.Equal(t, "done", closeAccount(t, a).State)
-	_, stderr, exit = command(t, "customer", "remove", "Net Loft", "--yes")
+	assert.Contains(t, e2e.ProblemOf(t, e2e.Remove(fmt.Sprintf("/customers/%d", a.CustomerID), nil)).Detail,
+		"1 account")
+	require.Equal(t, "done", e2e.CloseAccount(t, a).State)
+	_, stderr, exit = e2e.Command(t, "customer", "remove", "Net Loft", "--yes")
 	require.Equal(t, 0, exit, stderr)
-	assert.Equal(t, 401, problemOf(t, c.Get(ctx, "/session", nil, nil)).Status, "their sign-ins go with them")
-	assert.NotContains(t, everythingIn(t, "customers"), "net@post.example", "and what is personal")
+	assert.Equal(t, 401, e2e.ProblemOf(t, c.Get(ctx, "/session", nil, nil)).Status, "their sign-ins go with them")
+	assert.NotContains(t, e2e.EverythingIn(t, "customers"), "net@post.example", "and what is personal")
 }
 
 func TestHandover(t *testing.T) {
-	i := shared(t)
-	sink := mailing(t)
-	names := []string{"ns1.ternisland.example", "ns2.ternisland.example"}
-	patch(t, "/settings", api.SettingsChange{NameServers: &names}, nil)
+	i := e2e.Shared(t)
+	sink := e2e.Mailing(t)
+	names := []string{"e2e.NS1.ternisland.example", "e2e.NS2.ternisland.example"}
+	e2e.Patch(t, "/settings", api.SettingsChange{NameServers: &names}, nil)
 	require.NoError(t,
 		i.Client.Post(context.Background(), "/plans", api.NewPlan{Name: "with-dns",
 			Limits:   plans.Limits{plans.Disk: plans.Of(50 * plans.MiB), plans.Domains: plans.Of(1)},
 			Features: plans.Features{"dns": true}}, nil))
-	opened(t, api.OpenAccount{Domain: "übergabe.example", Plan: "with-dns", Customer: "Übergabe", NewCustomer: true,
+	e2e.Opened(t, api.OpenAccount{Domain: "übergabe.example", Plan: "with-dns", Customer: "Übergabe", NewCustomer: true,
 		CustomerEmail: "chef@post.example", Language: "de", SignInName: "ubergabe",
 		Activation: "link", Server: "skua"})
-	activation := mailed(t, sink, "chef@post.example")
+	activation := e2e.Mailed(t, sink, "chef@post.example")
 	assert.Contains(t, activation.Text, "Ihr Anmeldename ist ubergabe")
-	out, stderr, exit := command(t, "account", "handover", "ubergabe")
+	out, stderr, exit := e2e.Command(t, "account", "handover", "ubergabe")
 	require.Equal(t, 0, exit, stderr)
 	for _, part := range []string{"Hosting für übergabe.example", i.Servers["skua"].Address.String(),
-		"ns1.ternisland.example", i.Address(), "Anmeldename dort:", "ubergabe", "Speicherplatz: 50M", "Postfächer: 0"} {
+		"e2e.NS1.ternisland.example", i.Address(), "Anmeldename dort:", "ubergabe", "Speicherplatz: 50M",
+		"Postfächer: 0"} {
 		assert.Contains(t, out, part)
 	}
 	assert.NotContains(t, out, linkIn.FindStringSubmatch(activation.Text)[1])
-	_, stderr, exit = command(t, "account", "handover", "ubergabe", "--mail")
+	_, stderr, exit = e2e.Command(t, "account", "handover", "ubergabe", "--mail")
 	require.Equal(t, 0, exit, stderr)
 	labtest.Eventually(t, func() bool {
 		return strings.Contains(sink.To("chef@post.example")[0].Text, "Das brauchen Sie zum Anfangen")
@@ -640,16 +632,16 @@ func TestHandover(t *testing.T) {
 }
 
 func TestWhoDidWhat(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
 	begun := time.Now().Add(-time.Second)
-	a := opened(t, api.OpenAccount{Domain: "recorded.example", SignInName: "recorded"})
+	a := e2e.Opened(t, api.OpenAccount{Domain: "recorded.example", SignInName: "recorded"})
 	require.NoError(t,
 		i.Client.Post(ctx, "/plans", api.NewPlan{Name: "recorded-plan",
 			Limits: plans.Limits{plans.Disk: plans.Of(plans.GiB)}}, nil))
-	patch(t, "/plans/recorded-plan", api.PlanChange{Limits: plans.Limits{plans.Disk: plans.Unlimited}}, nil)
+	e2e.Patch(t, "/plans/recorded-plan", api.PlanChange{Limits: plans.Limits{plans.Disk: plans.Unlimited}}, nil)
 	secret := "a-mail-password-nobody-may-read"
-	patch(t, "/settings", api.SettingsChange{MailPassword: &secret}, nil)
+	e2e.Patch(t, "/settings", api.SettingsChange{MailPassword: &secret}, nil)
 	list := func(query url.Values) []api.Event {
 		t.Helper()
 		var page api.EventPage
@@ -669,23 +661,23 @@ func TestWhoDidWhat(t *testing.T) {
 	assert.Empty(t, list(url.Values{"search": {"%"}, "action": {"no_such"}}))
 	settings := list(url.Values{"action": {"settings"}, "limit": {"1"}})
 	assert.Equal(t, []api.Difference{{Name: "mail_password", Before: "false", After: "true"}}, settings[0].Fields)
-	assert.NotContains(t, everythingIn(t, "events")+everythingIn(t, "settings"), secret)
+	assert.NotContains(t, e2e.EverythingIn(t, "events")+e2e.EverythingIn(t, "settings"), secret)
 
-	out, stderr, exit := command(t, "event", "export", "--search", "recorded")
+	out, stderr, exit := e2e.Command(t, "event", "export", "--search", "recorded")
 	require.Equal(t, 0, exit, stderr)
 	rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
 	require.NoError(t, err)
 	assert.Equal(t, "actor", rows[0][1])
 	assert.Len(t, rows, 1+len(list(url.Values{"search": {"recorded"}})))
-	out, _, _ = command(t, "event", "export", "--format", "jsonl", "--action", "plan.change", "--search",
+	out, _, _ = e2e.Command(t, "event", "export", "--format", "jsonl", "--action", "plan.change", "--search",
 		"recorded-plan")
 	assert.Equal(t, 1, strings.Count(out, "\n"))
-	out, _, _ = command(t, "event", "list", "--search", "recorded-plan")
+	out, _, _ = e2e.Command(t, "event", "list", "--search", "recorded-plan")
 	assert.Contains(t, out, "limits.disk: 1G → unlimited")
 	for _, method := range []string{http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete} {
 		for _, path := range []string{"/events", "/events/1"} {
 			assert.Contains(t, []int{404, 405},
-				problemOf(t, i.Client.Do(ctx, client.Call{Method: method, Path: path}, nil)).Status,
+				e2e.ProblemOf(t, i.Client.Do(ctx, client.Call{Method: method, Path: path}, nil)).Status,
 				"no call alters or deletes events")
 		}
 	}
@@ -694,14 +686,14 @@ func TestWhoDidWhat(t *testing.T) {
 // Of two that cannot both be, done at the same moment, one is refused:
 // what is removed has nothing of its own afterwards.
 func TestRemovedMeanwhile(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
 	small := plans.Limits{plans.Disk: plans.Of(2 * plans.MiB), plans.Domains: plans.Of(1),
 		plans.PHPWorkers: plans.Of(1)}
 	open := func(path string, body any) func() error {
 		return func() error { return i.Client.Post(ctx, path, body, nil) }
 	}
-	gone := func(path string) func() error { return func() error { return remove(path, nil) } }
+	gone := func(path string) func() error { return func() error { return e2e.Remove(path, nil) } }
 	const rounds = 20
 	for n := range rounds {
 		plan, reseller := fmt.Sprintf("brief-%d", n), fmt.Sprintf("brief-%d", n)
@@ -732,7 +724,7 @@ func TestRemovedMeanwhile(t *testing.T) {
 			assert.True(t, (errs[0] == nil) != (errs[1] == nil), "round %d, %s: %v | %v", n, what, errs[0], errs[1])
 			for _, err := range errs {
 				if err != nil {
-					p := problemOf(t, err)
+					p := e2e.ProblemOf(t, err)
 					assert.Contains(t, []int{404, 409}, p.Status, p.Detail)
 				}
 			}
@@ -743,23 +735,24 @@ func TestRemovedMeanwhile(t *testing.T) {
 			i.Client.Post(ctx, "/resellers", api.NewReseller{Name: other, Title: other, Limits: plans.Limits{}}, nil))
 		var group sync.WaitGroup
 		group.Go(func() { i.Client.Post(ctx, "/people", api.NewPerson{Name: other + "-person", Reseller: other}, nil) })
-		group.Go(func() { assert.NoError(t, remove("/resellers/"+other, nil)) })
+		group.Go(func() { assert.NoError(t, e2e.Remove("/resellers/"+other, nil)) })
 		group.Wait()
-		assert.Equal(t, 404, problemOf(t, i.Client.Get(ctx, "/people/"+other+"-person", nil, nil)).Status, "round %d",
+		assert.Equal(t, 404, e2e.ProblemOf(t, i.Client.Get(ctx, "/people/"+other+"-person", nil, nil)).Status,
+			"round %d",
 			n)
 	}
-	settled(t)
+	e2e.Settled(t)
 	var accounts api.AccountPage
 	require.NoError(t, i.Client.Get(ctx, "/accounts", url.Values{"search": {"brief-"}, "limit": {"500"}}, &accounts))
 	for _, a := range accounts.Accounts {
 		if a.State == "active" {
-			closeAccount(t, a)
+			e2e.CloseAccount(t, a)
 		}
 	}
 }
 
 func TestWhoLiftsASuspension(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
 	require.NoError(t, i.Client.Post(ctx, "/resellers", api.NewReseller{Name: "shearwater", Title: "Shearwater",
 		Limits: plans.Limits{plans.Disk: plans.Of(plans.GiB), plans.Domains: plans.Of(5),
@@ -769,26 +762,26 @@ func TestWhoLiftsASuspension(t *testing.T) {
 			Limits: plans.Limits{plans.Disk: plans.Of(60 * plans.MiB), plans.Domains: plans.Of(1),
 				plans.PHPWorkers: plans.Of(1)}}, nil))
 	require.NoError(t, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "Lift", Reseller: "shearwater"}, nil))
-	a := opened(t, api.OpenAccount{Domain: "lifted.example", Plan: "shearwater.skiff", Reseller: "shearwater",
+	a := e2e.Opened(t, api.OpenAccount{Domain: "lifted.example", Plan: "shearwater.skiff", Reseller: "shearwater",
 		Customer: "Lift", SignInName: "lifted"})
-	r := person(t, api.NewPerson{Name: "shearwater-person", Reseller: "shearwater"})
+	r := e2e.Person(t, api.NewPerson{Name: "shearwater-person", Reseller: "shearwater"})
 	suspend := func(by *client.Client) {
 		t.Helper()
 		var started api.Started
 		require.NoError(t, by.Post(ctx, fmt.Sprintf("/accounts/%d/suspend", a.ID), api.Suspend{Why: "sends rubbish"},
 			&started))
-		require.Equal(t, "done", watched(t, started.Operation).State)
+		require.Equal(t, "done", e2e.Watched(t, started.Operation).State)
 	}
 	resume := func(by *client.Client) error {
 		var started api.Started
 		err := by.Post(ctx, fmt.Sprintf("/accounts/%d/resume", a.ID), nil, &started)
 		if err == nil {
-			require.Equal(t, "done", watched(t, started.Operation).State)
+			require.Equal(t, "done", e2e.Watched(t, started.Operation).State)
 		}
 		return err
 	}
 	suspend(i.Client)
-	p := problemOf(t, resume(r))
+	p := e2e.ProblemOf(t, resume(r))
 	assert.Equal(t, 403, p.Status)
 	assert.Contains(t, p.Detail, "lifted was suspended by an operator (sends rubbish); an operator has to resume it")
 	require.NoError(t, resume(i.Client))
@@ -796,5 +789,5 @@ func TestWhoLiftsASuspension(t *testing.T) {
 	require.NoError(t, resume(r), "what they did themselves they undo")
 	suspend(r)
 	require.NoError(t, resume(i.Client), "an operator undoes everything")
-	closeAccount(t, a)
+	e2e.CloseAccount(t, a)
 }

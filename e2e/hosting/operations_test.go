@@ -1,4 +1,4 @@
-package e2e
+package hosting
 
 import (
 	"context"
@@ -10,19 +10,19 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/e2e"
 	"victualler/e2e/browser"
 	"victualler/internal/api"
 )
 
 func TestOperations(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
-	opening, _ := open(t, api.OpenAccount{Domain: "worked.example", Server: "skua"})
-	closed := closeAccount(t, opening.Account)
+	opening, _ := e2e.Open(t, api.OpenAccount{Domain: "worked.example", Server: "skua"})
+	closed := e2e.CloseAccount(t, opening.Account)
 	list := func(query url.Values) []api.Operation {
 		var page api.OperationPage
 		require.NoError(t, i.Client.Get(ctx, "/operations", query, &page))
@@ -55,54 +55,49 @@ func TestOperations(t *testing.T) {
 	}
 	assert.Len(t, seen, 2)
 	for _, path := range []string{"/operations/999999", "/operations/999999/progress"} {
-		assert.Equal(t, 404, problemOf(t, i.Client.Get(ctx, path, nil, nil)).Status, path)
+		assert.Equal(t, 404, e2e.ProblemOf(t, i.Client.Get(ctx, path, nil, nil)).Status, path)
 	}
-	assert.Equal(t, 404, problemOf(t, i.Client.Get(ctx, "/operations", url.Values{"server": {"auk"}}, nil)).Status)
-	assert.Equal(t, 422, problemOf(t, i.Client.Get(ctx, "/operations", url.Values{"state": {"asleep"}}, nil)).Status)
+	assert.Equal(t, 404, e2e.ProblemOf(t, i.Client.Get(ctx, "/operations", url.Values{"server": {"auk"}}, nil)).Status)
+	assert.Equal(t, 422,
+		e2e.ProblemOf(t, i.Client.Get(ctx, "/operations", url.Values{"state": {"asleep"}}, nil)).Status)
 
-	out, _, exit := command(t, "operation", "watch", fmt.Sprint(opening.Operation))
+	out, _, exit := e2e.Command(t, "operation", "watch", fmt.Sprint(opening.Operation))
 	assert.Equal(t, 0, exit)
 	assert.Contains(t, out, "done in")
-	out, _, _ = command(t, "operation", "show", fmt.Sprint(opening.Operation))
+	out, _, _ = e2e.Command(t, "operation", "show", fmt.Sprint(opening.Operation))
 	assert.Regexp(t, `verify +done +\d+\.\d\d s +PHP 8.2 answers as user worked`, out)
-	out, _, _ = command(t, "operation", "list", "--account", "worked", "-o", "csv")
+	out, _, _ = e2e.Command(t, "operation", "list", "--account", "worked", "-o", "csv")
 	assert.Contains(t, out, "account.open,worked.example,done,operator,")
-	_, stderr, exit := command(t, "operation", "watch", "soon")
+	_, stderr, exit := e2e.Command(t, "operation", "watch", "soon")
 	assert.Equal(t, 2, exit)
 	assert.Contains(t, stderr, "is not an operation's number")
 
-	on(t, "skua", "echo 'nonsense;' > /etc/nginx/conf.d/byhand.conf")
-	out, stderr, exit = command(t, "account", "open", "failing.example", "--plan", "harbour", "--customer",
+	e2e.On(t, "skua", "echo 'nonsense;' > /etc/nginx/conf.d/byhand.conf")
+	out, stderr, exit = e2e.Command(t, "account", "open", "failing.example", "--plan", "harbour", "--customer",
 		"Tern Ferries", "--server", "skua")
-	on(t, "skua", "rm /etc/nginx/conf.d/byhand.conf")
+	e2e.On(t, "skua", "rm /etc/nginx/conf.d/byhand.conf")
 	assert.Equal(t, 1, exit)
 	assert.Contains(t, out, "nginx        failed")
 	assert.Contains(t, stderr, `unknown directive "nonsense"`)
-	out, _, exit = command(t, "account", "open", "later.example", "--plan", "harbour", "--customer", "Tern Ferries",
+	out, _, exit = e2e.Command(t, "account", "open", "later.example", "--plan", "harbour", "--customer", "Tern Ferries",
 		"--no-wait")
 	require.Equal(t, 0, exit)
 	var number int64
 	_, err := fmt.Sscan(out, &number)
 	require.NoError(t, err, "only the number is printed")
-	assert.Equal(t, "done", watched(t, number).State)
-	_, stderr, exit = command(t, "account", "close", "later", "--yes")
+	assert.Equal(t, "done", e2e.Watched(t, number).State)
+	_, stderr, exit = e2e.Command(t, "account", "close", "later", "--yes")
 	assert.Equal(t, 0, exit, stderr)
 }
 
 // A long list: pages, keys and the way back.
 func TestLongListInConsole(t *testing.T) {
-	i := shared(t)
-	conn, err := pgx.Connect(context.Background(), i.Postgres.URL)
-	require.NoError(t, err)
-	defer conn.Close(context.Background())
-	// Closed accounts are rows only: no server has to have them.
-	_, err = conn.Exec(context.Background(), `insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, state, closed_at)
-		select 'row' || n, 'row' || lpad(n::text, 3, '0') || '.example', (select min(id) from customers), (select min(id) from plans), (select min(id) from servers), 'closed', now()
-		from generate_series(1, 120) n`)
-	require.NoError(t, err)
-	ctx := openBrowser(t, 1280, 800)
+	i := e2e.Shared(t)
+	e2e.ClosedAccounts(t, 120)
+	ctx := e2e.OpenBrowser(t, 1280, 800)
 	first := func(domain string) browser.Action { return browser.Sees("tbody tr:first-child .domain", domain) }
-	do(t, ctx, chromedp.Navigate(i.Address()+"/accounts?state=closed&search=row"), signIn(), first("row001.example"),
+	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts?state=closed&search=row"), e2e.SignIn(),
+		first("row001.example"),
 		browser.Sees(".turner", "50 accounts on this page"),
 		browser.Click(".turner button", "Next page"), first("row051.example"),
 		browser.Click(".turner button", "Next page"),
@@ -110,26 +105,26 @@ func TestLongListInConsole(t *testing.T) {
 		browser.Click(".turner button", "Back"), first("row051.example"), browser.Click(".turner button", "First"),
 		first("row001.example"))
 	var address string
-	do(t, ctx, browser.Into(&address, chromedp.Location()))
+	e2e.Do(t, ctx, browser.Into(&address, chromedp.Location()))
 	assert.False(t, strings.Contains(address, "cursor="))
 
 	var focused string
-	do(t, ctx, chromedp.Focus(chromedp.CSS("tbody tr:first-child")), chromedp.KeyEvent(kb.ArrowDown),
+	e2e.Do(t, ctx, chromedp.Focus(chromedp.CSS("tbody tr:first-child")), chromedp.KeyEvent(kb.ArrowDown),
 		chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowUp),
 		browser.Eval(&focused, `document.activeElement.textContent`))
 	assert.Contains(t, focused, "row002.example", "arrows go through the rows")
-	do(t, ctx, chromedp.KeyEvent("\r"), browser.Sees("h1", "row002.example"), chromedp.NavigateBack(),
+	e2e.Do(t, ctx, chromedp.KeyEvent("\r"), browser.Sees("h1", "row002.example"), chromedp.NavigateBack(),
 		first("row001.example"))
 
 	var dark bool
-	do(t, ctx, chromedp.Click(chromedp.CSS(".more summary")), browser.Click(".menu button", "Dark"),
+	e2e.Do(t, ctx, chromedp.Click(chromedp.CSS(".more summary")), browser.Click(".menu button", "Dark"),
 		browser.Eval(&dark, `document.documentElement.classList.contains('dark')`))
 	assert.True(t, dark)
-	healthy(t, ctx, "dark")
-	do(t, ctx, chromedp.Reload(), first("row001.example"),
+	e2e.Healthy(t, ctx, "dark")
+	e2e.Do(t, ctx, chromedp.Reload(), first("row001.example"),
 		browser.Eval(&dark, `document.documentElement.classList.contains('dark')`))
 	assert.True(t, dark, "the choice is kept")
-	do(t, ctx, browser.Press("g"), browser.Press("s"), browser.Sees("h1", "Servers"), browser.Press("?"),
+	e2e.Do(t, ctx, browser.Press("g"), browser.Press("s"), browser.Sees("h1", "Servers"), browser.Press("?"),
 		browser.Sees(".el-dialog", "Search accounts, domains, customers and servers"),
 		browser.Click(".el-dialog button", "Close"),
 		chromedp.Sleep(300*time.Millisecond), browser.Press("n"), browser.Sees("h1", "Open an account"))

@@ -1,4 +1,4 @@
-package e2e
+package certificates
 
 import (
 	"context"
@@ -25,6 +25,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"software.sslmate.com/src/go-pkcs12"
 
+	"victualler/e2e"
 	"victualler/internal/api"
 	"victualler/internal/client"
 	"victualler/internal/hosting/certificates"
@@ -93,7 +94,7 @@ func pemChain(list ...*x509.Certificate) string { return certificates.PEM(list) 
 
 func TestUploadedCertificates(t *testing.T) {
 	withAuthority(t)
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
 	account := certified(t, api.OpenAccount{Domain: "jetty.example", Customer: "Jetty Stores", NewCustomer: true})
 	path := certificatePath(account.ID, "jetty.example")
@@ -102,7 +103,7 @@ func TestUploadedCertificates(t *testing.T) {
 		var done api.InstalledCertificate
 		err := i.Client.Post(ctx, path+"/install", in, &done)
 		if err == nil {
-			o := watched(t, done.Operation)
+			o := e2e.Watched(t, done.Operation)
 			require.Equal(t, "done", o.State, o.Failure)
 		}
 		return done, err
@@ -138,7 +139,7 @@ func TestUploadedCertificates(t *testing.T) {
 				Certificate: "-----BEGIN CERTIFICATE REQUEST-----\nMA==\n-----END CERTIFICATE REQUEST-----\n"},
 		} {
 			_, err := install(in)
-			p := refusedAs(t, "invalid-input", err)
+			p := e2e.RefusedAs(t, "invalid-input", err)
 			assert.Contains(t, p.Detail, says)
 		}
 		assert.Equal(t, before, seen())
@@ -146,8 +147,9 @@ func TestUploadedCertificates(t *testing.T) {
 	})
 
 	t.Run("a request is signed elsewhere, and what comes of it installed", func(t *testing.T) {
-		refusedAs(t, "invalid-input", i.Client.Post(ctx, path+"/requests", api.NewSigningRequest{Country: "1a"}, nil))
-		refusedAs(t, "invalid-input",
+		e2e.RefusedAs(t, "invalid-input", i.Client.Post(ctx, path+"/requests", api.NewSigningRequest{Country: "1a"},
+			nil))
+		e2e.RefusedAs(t, "invalid-input",
 			i.Client.Post(ctx, path+"/requests", api.NewSigningRequest{Names: []string{"other.example"}}, nil))
 		var made api.SigningRequest
 		require.NoError(t,
@@ -164,25 +166,25 @@ func TestUploadedCertificates(t *testing.T) {
 		leaf := sells.sell(t, request.PublicKey, 8000*time.Hour, "jetty.example")
 		file := filepath.Join(t.TempDir(), "bought.pem")
 		require.NoError(t, os.WriteFile(file, []byte(pemChain(sells.root, sells.between, leaf)), 0o600))
-		out := does(t, "certificate", "install", "jetty.example", file)
+		out := e2e.Does(t, "certificate", "install", "jetty.example", file)
 		assert.Contains(t, out, "Test Shop Between, for jetty.example")
 		assert.Contains(t, out, "it is not for www.jetty.example")
 		assert.Equal(t, leaf.SerialNumber.Text(16), seen())
 		c := certificateOf(t, account.ID, "jetty.example")
 		assert.Equal(t, "uploaded", c.State)
-		assert.Contains(t, does(t, "certificate", "list", "--state", "uploaded"), "jetty.example")
-		assert.NotContains(t, does(t, "certificate", "list", "--state", "valid"), "jetty.example")
-		assert.Contains(t, refuses(t, 2, "certificate", "list", "--state", "golden"), "state")
+		assert.Contains(t, e2e.Does(t, "certificate", "list", "--state", "uploaded"), "jetty.example")
+		assert.NotContains(t, e2e.Does(t, "certificate", "list", "--state", "valid"), "jetty.example")
+		assert.Contains(t, e2e.Refuses(t, 2, "certificate", "list", "--state", "golden"), "state")
 		assert.Equal(t, []string{"jetty.example"}, c.Covered)
 		assert.Empty(t, c.Requests)
 		assert.Nil(t, c.RenewAt)
 		require.NotEmpty(t, c.Earlier)
 		assert.Equal(t, "retired", c.Earlier[0].State)
-		text := does(t, "certificate", "download", "jetty.example")
+		text := e2e.Does(t, "certificate", "download", "jetty.example")
 		assert.Equal(t, pemChain(leaf, sells.between), text, "in order, without the root and without the key")
-		p := refusedAs(t, "wrong-state", i.Client.Post(ctx, path+"/order", nil, nil))
+		p := e2e.RefusedAs(t, "wrong-state", i.Client.Post(ctx, path+"/order", nil, nil))
 		assert.Contains(t, p.Detail, "mode: automatic")
-		p = refusedAs(t, "wrong-state", i.Client.Post(ctx, path+"/revocation", api.Revocation{}, nil))
+		p = e2e.RefusedAs(t, "wrong-state", i.Client.Post(ctx, path+"/revocation", api.Revocation{}, nil))
 		assert.Contains(t, p.Detail, "was brought")
 	})
 
@@ -200,11 +202,13 @@ func TestUploadedCertificates(t *testing.T) {
 	})
 
 	t.Run("the key is given to its owner alone", func(t *testing.T) {
-		p := refusedAs(t, "not-allowed", i.Client.Post(ctx, path+"/key", api.KeyProof{Password: "x", Code: "1"}, nil))
-		assert.Contains(t, p.Detail, "owner")
-		owner := person(t, api.NewPerson{Name: "jetty", Customer: account.CustomerID})
-		p = refusedAs(t, "wrong-state", owner.Post(ctx, path+"/key", api.KeyProof{Password: walkPassword, Code: "1"},
+		p := e2e.RefusedAs(t, "not-allowed", i.Client.Post(ctx, path+"/key", api.KeyProof{Password: "x", Code: "1"},
 			nil))
+		assert.Contains(t, p.Detail, "owner")
+		owner := e2e.Person(t, api.NewPerson{Name: "jetty", Customer: account.CustomerID})
+		p = e2e.RefusedAs(t, "wrong-state",
+			owner.Post(ctx, path+"/key", api.KeyProof{Password: e2e.Password, Code: "1"},
+				nil))
 		assert.Contains(t, p.Detail, "second factor")
 		var setup api.SecondFactorSetup
 		require.NoError(t, owner.Post(ctx, "/second-factor", nil, &setup))
@@ -212,22 +216,23 @@ func TestUploadedCertificates(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t,
 			owner.Post(ctx, "/second-factor/confirm", api.Code{Code: totp.Code(secret, totp.Step(time.Now())-1)}, nil))
-		refusedAs(t, "wrong-sign-in",
+		e2e.RefusedAs(t, "wrong-sign-in",
 			owner.Post(ctx, path+"/key", api.KeyProof{Password: "wrong",
 				Code: totp.Code(secret, totp.Step(time.Now()))}, nil))
-		refusedAs(t, "wrong-sign-in", owner.Post(ctx, path+"/key", api.KeyProof{Password: walkPassword, Code: "000000"},
-			nil))
+		e2e.RefusedAs(t, "wrong-sign-in",
+			owner.Post(ctx, path+"/key", api.KeyProof{Password: e2e.Password, Code: "000000"},
+				nil))
 		var with api.CertificateWithKey
 		require.NoError(t,
-			owner.Post(ctx, path+"/key", api.KeyProof{Password: walkPassword,
+			owner.Post(ctx, path+"/key", api.KeyProof{Password: e2e.Password,
 				Code: totp.Code(secret, totp.Step(time.Now()))}, &with))
 		b, err := certificates.ReadBundle([]byte(with.Key + with.Chain))
 		require.NoError(t, err)
 		assert.True(t, certificates.EqualKeys(b.Key.Public(), b.Certificates[0].PublicKey))
-		assert.Contains(t, everythingIn(t, "events"), "certificate.key_given")
+		assert.Contains(t, e2e.EverythingIn(t, "events"), "certificate.key_given")
 		block, _ := pem.Decode([]byte(with.Key))
 		for _, where := range []string{"log", "events", "idempotency", "certificates", "signing_requests"} {
-			text := everythingIn(t, where)
+			text := e2e.EverythingIn(t, where)
 			assert.NotContains(t, text, "PRIVATE KEY", where)
 			assert.NotContains(t, text, base64.StdEncoding.EncodeToString(block.Bytes)[20:60], where)
 		}
@@ -249,7 +254,7 @@ func TestUploadedCertificates(t *testing.T) {
 
 	t.Run("a key that is kept, and a certificate that is revoked", func(t *testing.T) {
 		pinned := true
-		patch(t, path, api.CertificateChange{PinKey: &pinned}, nil)
+		e2e.Patch(t, path, api.CertificateChange{PinKey: &pinned}, nil)
 		before, err := shown(t, "skua", "jetty.example")
 		require.NoError(t, err)
 		require.Equal(t, "done", orderNow(t, account.ID, "jetty.example").State)
@@ -258,8 +263,8 @@ func TestUploadedCertificates(t *testing.T) {
 		assert.NotEqual(t, before.SerialNumber, after.SerialNumber)
 		assert.True(t, certificates.EqualKeys(before.PublicKey, after.PublicKey))
 
-		refusedAs(t, "invalid-input", i.Client.Post(ctx, path+"/revocation", api.Revocation{Serial: "ab:cd"}, nil))
-		out := does(t, "certificate", "revoke", "jetty.example", "--reason", "key-compromise", "--yes")
+		e2e.RefusedAs(t, "invalid-input", i.Client.Post(ctx, path+"/revocation", api.Revocation{Serial: "ab:cd"}, nil))
+		out := e2e.Does(t, "certificate", "revoke", "jetty.example", "--reason", "key-compromise", "--yes")
 		assert.Contains(t, out, "revoked")
 		reason, revoked := i.Authority.Revoked(after)
 		assert.True(t, revoked)
@@ -271,8 +276,9 @@ func TestUploadedCertificates(t *testing.T) {
 		c := certificateOf(t, account.ID, "jetty.example")
 		assert.False(t, c.PinKey)
 		assert.Equal(t, "revoked", c.Earlier[0].State)
-		refusedAs(t, "wrong-state", i.Client.Post(ctx, path+"/revocation", api.Revocation{Serial: c.Earlier[0].Serial},
-			nil))
+		e2e.RefusedAs(t, "wrong-state",
+			i.Client.Post(ctx, path+"/revocation", api.Revocation{Serial: c.Earlier[0].Serial},
+				nil))
 		again := client.Call{Method: http.MethodPost, Path: path + "/revocation",
 			Body: api.Revocation{Serial: before.SerialNumber.Text(16)}, Key: "revoke once"}
 		require.NoError(t, i.Client.Do(ctx, again, nil))
@@ -283,37 +289,37 @@ func TestUploadedCertificates(t *testing.T) {
 	})
 
 	t.Run("orders are counted before the authority does", func(t *testing.T) {
-		does(t, "authority", "change", "trial", "--bounds", "names:1/1h")
-		p := refusedAs(t, "wrong-state", i.Client.Post(ctx, path+"/order", nil, nil))
+		e2e.Does(t, "authority", "change", "trial", "--bounds", "names:1/1h")
+		p := e2e.RefusedAs(t, "wrong-state", i.Client.Post(ctx, path+"/order", nil, nil))
 		assert.Contains(t, p.Detail, "1 orders in 1 hours")
-		does(t, "authority", "change", "trial", "--bounds", "none")
+		e2e.Does(t, "authority", "change", "trial", "--bounds", "none")
 	})
 }
 
 func TestChallengesElsewhere(t *testing.T) {
 	withAuthority(t)
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
 	skua := i.Servers["skua"].Address.String()
-	i.PublicDNS.Delegate("ternhq.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
-	home := opened(t, api.OpenAccount{Domain: "ternhq.example", Server: "skua", Plan: "sealed"})
-	defer closeAccount(t, home)
+	i.PublicDNS.Delegate("ternhq.example", publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2}})
+	home := e2e.Opened(t, api.OpenAccount{Domain: "ternhq.example", Server: "skua", Plan: "sealed"})
+	defer e2e.CloseAccount(t, home)
 	require.NoError(t, i.PublicDNS.Serve("driftwood.example", "@ A "+skua+"\nwww A "+skua+"\n"))
-	account := opened(t, api.OpenAccount{Domain: "driftwood.example", Server: "skua", Plan: "sealed"})
-	defer closeAccount(t, account)
-	onZone(t, http.MethodPatch, "/zones/driftwood.example", api.ZoneChange{Hosted: "elsewhere"})
+	account := e2e.Opened(t, api.OpenAccount{Domain: "driftwood.example", Server: "skua", Plan: "sealed"})
+	defer e2e.CloseAccount(t, account)
+	e2e.OnZone(t, http.MethodPatch, "/zones/driftwood.example", api.ZoneChange{Hosted: "elsewhere"})
 	path := certificatePath(account.ID, "driftwood.example")
 
-	p := refusedAs(t, "invalid-input",
+	p := e2e.RefusedAs(t, "invalid-input",
 		i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/settings",
-			Body: api.SettingsChange{ChallengeZone: ptr("challenges.driftwood.example")}}, nil))
+			Body: api.SettingsChange{ChallengeZone: e2e.Pointer("challenges.driftwood.example")}}, nil))
 	assert.Contains(t, p.Detail, "no zone of your own")
 	wanted := []string{"driftwood.example", "*.driftwood.example"}
-	patch(t, path, api.CertificateChange{Names: &wanted}, nil)
+	e2e.Patch(t, path, api.CertificateChange{Names: &wanted}, nil)
 	assert.Contains(t, rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"].Fix,
 		"the operator sets a zone")
-	patch(t, "/settings", api.SettingsChange{ChallengeZone: ptr("challenges.ternhq.example")}, nil)
-	defer patch(t, "/settings", api.SettingsChange{ChallengeZone: new(string)}, nil)
+	e2e.Patch(t, "/settings", api.SettingsChange{ChallengeZone: e2e.Pointer("challenges.ternhq.example")}, nil)
+	defer e2e.Patch(t, "/settings", api.SettingsChange{ChallengeZone: new(string)}, nil)
 	aliases := certificateOf(t, account.ID, "driftwood.example").Aliases
 	require.Len(t, aliases, 1)
 	alias := aliases[0]
@@ -323,9 +329,9 @@ func TestChallengesElsewhere(t *testing.T) {
 	t.Run("what would fail is left out if the person agrees", func(t *testing.T) {
 		assert.Contains(t, rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"].Fix,
 			alias.Name+" CNAME "+alias.Target)
-		p := refusedAs(t, "needs-decision", i.Client.Post(ctx, path+"/order", nil, nil))
+		p := e2e.RefusedAs(t, "needs-decision", i.Client.Post(ctx, path+"/order", nil, nil))
 		assert.Equal(t, "leave_out", p.Decide[0].Field)
-		does(t, "certificate", "order", "driftwood.example", "--leave-out")
+		e2e.Does(t, "certificate", "order", "driftwood.example", "--leave-out")
 		c := certificateOf(t, account.ID, "driftwood.example")
 		assert.Equal(t, []string{"driftwood.example"}, c.Covered)
 		require.Len(t, c.LeftOut, 1)
@@ -341,8 +347,7 @@ func TestChallengesElsewhere(t *testing.T) {
 		seen := rehearsed(t, account.ID, "driftwood.example")["*.driftwood.example"]
 		assert.Equal(t, "would pass", seen.Result, seen.Reason)
 		assert.Equal(t, "alias", seen.Proof)
-		sql(t, "update site_certificates set due_at = now() where domain_id = (select id from domains where name = "+
-			"'driftwood.example')")
+		e2e.CertificateDue(t, "driftwood.example")
 		labtest.Eventually(t, func() bool {
 			return len(certificateOf(t, account.ID, "driftwood.example").Covered) == 2
 		}, "it is added automatically")
@@ -352,13 +357,13 @@ func TestChallengesElsewhere(t *testing.T) {
 		assert.NoError(t, leaf.VerifyHostname("any.driftwood.example"))
 		require.Equal(t, "done", orderNow(t, account.ID, "driftwood.example").State, "again")
 		labtest.Eventually(t, func() bool {
-			return answers(t, "petrel", alias.Target, "TXT") == "NXDOMAIN"
+			return e2e.Answers(t, "petrel", alias.Target, "TXT") == "NXDOMAIN"
 		}, "the challenge is left in the zone")
 	})
 
 	t.Run("records entered by hand", func(t *testing.T) {
 		fresh := []string{"www.driftwood.example"} // which was never proved before
-		patch(t, path, api.CertificateChange{Names: &fresh}, nil)
+		e2e.Patch(t, path, api.CertificateChange{Names: &fresh}, nil)
 		require.NoError(t, i.PublicDNS.Serve("driftwood.example", "@ A "+skua+"\n"))
 		before := certificateOf(t, account.ID, "driftwood.example").Serial
 		order := func() (int64, []api.ChallengeRecord) {
@@ -371,25 +376,25 @@ func TestChallengesElsewhere(t *testing.T) {
 			return started.Operation, certificateOf(t, account.ID, "driftwood.example").Records
 		}
 		operation, _ := order()
-		does(t, "certificate", "take-back", "driftwood.example")
-		o := watched(t, operation)
+		e2e.Does(t, "certificate", "take-back", "driftwood.example")
+		o := e2e.Watched(t, operation)
 		assert.Equal(t, "failed", o.State)
 		assert.Contains(t, o.Failure, "taken the order back")
-		refusedAs(t, "wrong-state", i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: path + "/order"},
+		e2e.RefusedAs(t, "wrong-state", i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: path + "/order"},
 			nil))
 		assert.Equal(t, before, certificateOf(t, account.ID, "driftwood.example").Serial, "the one in use stays")
 
 		operation, _ = order()
-		patch(t, path, api.CertificateChange{Mode: "self-signed"}, nil)
-		assert.Contains(t, watched(t, operation).Failure, "no longer automatic",
+		e2e.Patch(t, path, api.CertificateChange{Mode: "self-signed"}, nil)
+		assert.Contains(t, e2e.Watched(t, operation).Failure, "no longer automatic",
 			"nobody's choice is overtaken by an order")
 		assert.Equal(t, "self-signed", certificateOf(t, account.ID, "driftwood.example").State)
-		patch(t, path, api.CertificateChange{Mode: "automatic"}, nil)
+		e2e.Patch(t, path, api.CertificateChange{Mode: "automatic"}, nil)
 
 		operation, records := order()
 		assert.Equal(t, "_acme-challenge.www.driftwood.example", records[0].Name)
 		assert.Equal(t, []string{publicdns.Elsewhere}, records[0].Missing)
-		assert.Contains(t, does(t, "certificate", "show", "driftwood.example"), "not shown by")
+		assert.Contains(t, e2e.Does(t, "certificate", "show", "driftwood.example"), "not shown by")
 		entered := func(values ...string) {
 			text := "@ A " + skua + "\n"
 			for _, v := range values {
@@ -410,54 +415,55 @@ func TestChallengesElsewhere(t *testing.T) {
 			values = append(values, r.Data)
 		}
 		entered(values...)
-		o = watched(t, operation)
+		o = e2e.Watched(t, operation)
 		require.Equal(t, "done", o.State, o.Failure)
 		assert.NotEqual(t, before, certificateOf(t, account.ID, "driftwood.example").Serial)
 	})
 
 	t.Run("a name that leads elsewhere and is wanted is proved in its zone here", func(t *testing.T) {
 		zone := "/zones/ternhq.example/records"
-		away, _ := onZone(t, http.MethodPost, zone, api.NewRecord{Name: "www", Type: "A", Data: "192.0.2.7"})
-		own, _ := onZone(t, http.MethodPost, zone, api.NewRecord{Name: "_acme-challenge.www", Type: "TXT",
+		away, _ := e2e.OnZone(t, http.MethodPost, zone, api.NewRecord{Name: "www", Type: "A", Data: "192.0.2.7"})
+		own, _ := e2e.OnZone(t, http.MethodPost, zone, api.NewRecord{Name: "_acme-challenge.www", Type: "TXT",
 			Data: `"a record of somebody's own"`})
-		i.PublicDNS.Delegate("ternhq.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
+		i.PublicDNS.Delegate("ternhq.example", publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2}})
 		assert.Equal(t, "elsewhere", rehearsed(t, home.ID, "ternhq.example")["www.ternhq.example"].Code)
 		wanted := []string{"ternhq.example", "www.ternhq.example"}
-		patch(t, certificatePath(home.ID, "ternhq.example"), api.CertificateChange{Names: &wanted}, nil)
+		e2e.Patch(t, certificatePath(home.ID, "ternhq.example"), api.CertificateChange{Names: &wanted}, nil)
 		assert.Equal(t, "zone", rehearsed(t, home.ID, "ternhq.example")["www.ternhq.example"].Proof)
 		labtest.Eventually(t, func() bool {
 			c := certificateOf(t, home.ID, "ternhq.example")
 			return c.Operation == 0 && len(c.Covered) == 2
 		})
-		i.PublicDNS.Delegate("ternhq.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
-		onZone(t, http.MethodDelete, zone+"/"+strconv.FormatInt(own.Record.ID, 10), nil)
-		_, _ = onZone(t, http.MethodPost, zone, api.NewRecord{Name: "_acme-challenge.www", Type: "CNAME",
+		i.PublicDNS.Delegate("ternhq.example", publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2}})
+		e2e.OnZone(t, http.MethodDelete, zone+"/"+strconv.FormatInt(own.Record.ID, 10), nil)
+		_, _ = e2e.OnZone(t, http.MethodPost, zone, api.NewRecord{Name: "_acme-challenge.www", Type: "CNAME",
 			Data: "nowhere.example."})
-		i.PublicDNS.Delegate("ternhq.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
+		i.PublicDNS.Delegate("ternhq.example", publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2}})
 		seen := rehearsed(t, home.ID, "ternhq.example")["www.ternhq.example"]
 		assert.Equal(t, "would fail", seen.Result)
-		onZone(t, http.MethodDelete, zone+"/"+strconv.FormatInt(away.Record.ID, 10), nil)
+		e2e.OnZone(t, http.MethodDelete, zone+"/"+strconv.FormatInt(away.Record.ID, 10), nil)
 	})
 }
 
 // TestAccountKeys provokes every way in which the change of an account's key is cut off.
 func TestAccountKeys(t *testing.T) {
 	withAuthority(t)
-	keyOf := func(column string) string {
-		return value(t, "select coalesce(encode("+column+", 'hex'), '') from authorities where name = 'trial'")
-	}
-	before := keyOf("key")
+	before, _ := e2e.AuthorityKeys(t, "trial")
 	// Cut off after the authority has taken the key: both keys are on
 	// record, and the old one counts for the service.
-	patch(t, "/authorities/trial", api.AuthorityChange{NewKey: true}, nil)
-	taken := keyOf("key")
+	e2e.Patch(t, "/authorities/trial", api.AuthorityChange{NewKey: true}, nil)
+	taken, _ := e2e.AuthorityKeys(t, "trial")
 	assert.NotEqual(t, before, taken)
-	sql(t, "update authorities set next_key = key, key = decode('"+before+
-		"', 'hex'), next_key_at = now() - interval '1 hour' where name = 'trial'")
-	labtest.Eventually(t, func() bool { return keyOf("next_key") == "" }, "the next round settles it")
-	assert.Equal(t, taken, keyOf("key"))
+	e2e.KeyChangeCutOff(t, "trial", before, taken, time.Hour)
+	labtest.Eventually(t, func() bool {
+		_, next := e2e.AuthorityKeys(t, "trial")
+		return next == ""
+	}, "the next round settles it")
+	after, _ := e2e.AuthorityKeys(t, "trial")
+	assert.Equal(t, taken, after)
 	// Cut off before: the authority does not know the next one.
-	sql(t, "update authorities set next_key = decode('"+before+"', 'hex'), next_key_at = now() where name = 'trial'")
-	patch(t, "/authorities/trial", api.AuthorityChange{NewKey: true}, nil)
-	assert.NotEqual(t, taken, keyOf("key"))
+	e2e.KeyChangeCutOff(t, "trial", taken, before, 0)
+	e2e.Patch(t, "/authorities/trial", api.AuthorityChange{NewKey: true}, nil)
+	after, _ = e2e.AuthorityKeys(t, "trial")
+	assert.NotEqual(t, taken, after)
 }

@@ -1,4 +1,4 @@
-package e2e
+package outages
 
 import (
 	"context"
@@ -11,10 +11,10 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/e2e"
 	"victualler/internal/api"
 	"victualler/internal/lab/labtest"
 )
@@ -22,7 +22,7 @@ import (
 // TestKills kills the agent or the service at random moments while accounts
 // are opened and closed; afterwards wanted state, server and records agree.
 func TestKills(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
 	const kills = 30
 	stop := make(chan struct{})
@@ -73,7 +73,7 @@ func TestKills(t *testing.T) {
 	t.Logf("%d opened, %d closed during %d kills", opened.Load(), closed.Load(), kills)
 	require.Greater(t, opened.Load(), int64(10))
 
-	settled(t)
+	e2e.Settled(t)
 	labtest.Eventually(t, func() bool {
 		for _, state := range []string{"opening", "closing"} {
 			var list api.AccountPage
@@ -87,7 +87,7 @@ func TestKills(t *testing.T) {
 
 	var started api.Started
 	require.NoError(t, i.Client.Post(ctx, "/servers/skua/sweep", nil, &started))
-	require.Equal(t, "done", watched(t, started.Operation).State)
+	require.Equal(t, "done", e2e.Watched(t, started.Operation).State)
 	var drift api.DriftList
 	require.NoError(t, i.Client.Get(ctx, "/servers/skua/drift", nil, &drift))
 	assert.Empty(t, drift.Drifts, "the server is what it should be")
@@ -101,31 +101,32 @@ func TestKills(t *testing.T) {
 		assert.Equal(t, "active", a.State)
 		assert.True(t, a.Applied)
 		wanted[a.SignInName] = true
-		status, _ := page(t, "skua", a.Domain, "/")
+		status, _ := e2e.Page(t, "skua", a.Domain, "/")
 		assert.Equal(t, 200, status, a.Domain)
 	}
 	there := map[string]bool{}
-	for _, name := range strings.Fields(on(t, "skua", "getent passwd | grep -o '^kill[^:]*' || true; ls /home | grep "+
-		"^kill || true; ls /etc/nginx/victualler/accounts | grep ^kill | sed s/.conf// || true; ls "+
-		"/etc/php/8.2/fpm/pool.d | grep -o 'kill[^.]*' || true")) {
+	for _, name := range strings.Fields(e2e.On(t, "skua",
+		"getent passwd | grep -o '^kill[^:]*' || true; ls /home | grep "+
+			"^kill || true; ls /etc/nginx/victualler/accounts | grep ^kill | sed s/.conf// || true; ls "+
+			"/etc/php/8.2/fpm/pool.d | grep -o 'kill[^.]*' || true")) {
 		there[name] = true
 	}
 	assert.Equal(t, wanted, there, "the server has what the records have, and nothing else")
-	assert.Empty(t, strings.TrimSpace(on(t, "skua", "ls /var/lib/victualler-agent/journal")))
+	assert.Empty(t, strings.TrimSpace(e2e.On(t, "skua", "ls /var/lib/victualler-agent/journal")))
 	for _, a := range list.Accounts {
 		group.Go(func() {
 			i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/close", a.ID), api.CloseAccount{SignInName: a.SignInName}, nil)
 		})
 	}
 	group.Wait()
-	settled(t)
+	e2e.Settled(t)
 }
 
 // A server cut off in the middle of the work: the operation waits, and goes on.
 func TestCutOffMeanwhile(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
-	a := opened(t, api.OpenAccount{Domain: "islet.example", Server: "fulmar"})
+	a := e2e.Opened(t, api.OpenAccount{Domain: "islet.example", Server: "fulmar"})
 	require.NoError(t, i.Servers["fulmar"].Cut(false))
 	var started api.Started
 	require.NoError(t,
@@ -137,19 +138,16 @@ func TestCutOffMeanwhile(t *testing.T) {
 		return strings.Contains(o.Note, "fulmar does not answer")
 	}, "the operation says what it waits for")
 	require.NoError(t, i.Servers["fulmar"].Cut(true))
-	assert.Equal(t, "done", watched(t, started.Operation).State)
-	assert.Empty(t, traces(t, "fulmar", "islet"))
+	assert.Equal(t, "done", e2e.Watched(t, started.Operation).State)
+	assert.Empty(t, e2e.Traces(t, "fulmar", "islet"))
 }
 
 // A server that stays silent for too long: the operation fails with the
 // reason, an account that was being opened is given up, and what the server
 // has made of it meanwhile goes when it answers again.
 func TestGivingUp(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
-	conn, err := pgx.Connect(ctx, i.Postgres.URL)
-	require.NoError(t, err)
-	defer conn.Close(ctx)
 	for try := range 8 {
 		var opening api.Opening
 		body := api.OpenAccount{Domain: fmt.Sprintf("silent%d.example", try), Plan: "harbour", Customer: "Tern Ferries",
@@ -157,13 +155,11 @@ func TestGivingUp(t *testing.T) {
 		require.NoError(t, i.Client.Post(ctx, "/accounts", body, &opening))
 		require.NoError(t, i.Servers["fulmar"].Cut(false))
 		time.Sleep(300 * time.Millisecond)
-		_, err := conn.Exec(ctx, "update operations set created_at = now() - interval '11 minutes' where id = $1",
-			opening.Operation)
-		require.NoError(t, err)
-		o := watched(t, opening.Operation)
+		e2e.Begun(t, opening.Operation, 11*time.Minute)
+		o := e2e.Watched(t, opening.Operation)
 		require.NoError(t, i.Servers["fulmar"].Cut(true))
 		if o.State == "done" { // it was quicker than the cut
-			closeAccount(t, opening.Account)
+			e2e.CloseAccount(t, opening.Account)
 			continue
 		}
 		assert.Contains(t, o.Failure, "fulmar did not answer for 10m0s")
@@ -173,7 +169,7 @@ func TestGivingUp(t *testing.T) {
 			require.NoError(t, i.Client.Get(ctx, fmt.Sprintf("/accounts/%d", opening.Account.ID), nil, &detail))
 			return detail.State == "closed"
 		})
-		assert.Empty(t, traces(t, "fulmar", opening.Account.SignInName))
+		assert.Empty(t, e2e.Traces(t, "fulmar", opening.Account.SignInName))
 		return
 	}
 	t.Fatal("the server always answered before it was cut off")
@@ -181,8 +177,8 @@ func TestGivingUp(t *testing.T) {
 
 // A server that loses power and comes back serves what it served.
 func TestServerLosesPower(t *testing.T) {
-	i := shared(t)
-	a := opened(t, api.OpenAccount{Domain: "blackout.example", Server: "fulmar"})
+	i := e2e.Shared(t)
+	a := e2e.Opened(t, api.OpenAccount{Domain: "blackout.example", Server: "fulmar"})
 	i.Servers["fulmar"].Kill()
 	require.NoError(t, i.Servers["fulmar"].Start(context.Background()))
 	labtest.Eventually(t, func() bool {
@@ -195,5 +191,5 @@ func TestServerLosesPower(t *testing.T) {
 		require.NoError(t, i.Client.Get(context.Background(), "/servers/fulmar", nil, &s))
 		return s.Reachable
 	})
-	assert.Equal(t, "done", closeAccount(t, a).State)
+	assert.Equal(t, "done", e2e.CloseAccount(t, a).State)
 }

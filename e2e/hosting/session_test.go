@@ -1,4 +1,4 @@
-package e2e
+package hosting
 
 import (
 	"context"
@@ -12,36 +12,39 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/e2e"
 	"victualler/internal/api"
 	"victualler/internal/client"
 )
 
 func TestSession(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
 	session := filepath.Join(t.TempDir(), "deep", "session.json")
-	_, stderr, exit := commandWith(t, session, "", "account", "list")
+	_, stderr, exit := e2e.CommandWith(t, session, "", "account", "list")
 	assert.Equal(t, 3, exit)
 	assert.Contains(t, stderr, "session start")
-	_, stderr, exit = commandWith(t, session, "wrong password", "session", "start", i.Address(), "--name", i.Operator,
+	_, stderr, exit = e2e.CommandWith(t, session, "wrong password", "session", "start", i.Address(), "--name",
+		i.Operator,
 		"--password-stdin")
 	assert.Equal(t, 1, exit)
 	assert.Contains(t, stderr, "wrong name or password")
 	assert.NoFileExists(t, session)
-	out, stderr, exit := commandWith(t, session, i.Password+"\n", "session", "start", i.Address(), "--name", i.Operator,
+	out, stderr, exit := e2e.CommandWith(t, session, i.Password+"\n", "session", "start", i.Address(), "--name",
+		i.Operator,
 		"--password-stdin")
 	require.Equal(t, 0, exit, stderr)
 	assert.NotContains(t, out+stderr, i.Password)
 	info, err := os.Stat(session)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	out, _, exit = commandWith(t, session, "", "session", "show")
+	out, _, exit = e2e.CommandWith(t, session, "", "session", "show")
 	assert.Equal(t, 0, exit)
 	assert.Contains(t, out, "operator")
-	_, _, exit = commandWith(t, session, "", "session", "end")
+	_, _, exit = e2e.CommandWith(t, session, "", "session", "end")
 	assert.Equal(t, 0, exit)
 	assert.NoFileExists(t, session)
-	_, _, exit = commandWith(t, session, i.Password, "session", "start", "http://127.0.0.1:1", "--name", "x",
+	_, _, exit = e2e.CommandWith(t, session, i.Password, "session", "start", "http://127.0.0.1:1", "--name", "x",
 		"--password-stdin")
 	assert.Equal(t, 4, exit, "nobody there")
 
@@ -49,7 +52,7 @@ func TestSession(t *testing.T) {
 		c := client.Client{Base: i.Address()}
 		_, err1 := c.SignIn(ctx, api.SignIn{Name: "nobody-at-all", Password: "x"})
 		_, err2 := c.SignIn(ctx, api.SignIn{Name: i.Operator, Password: "x"})
-		assert.Equal(t, problemOf(t, err1), problemOf(t, err2))
+		assert.Equal(t, e2e.ProblemOf(t, err1), e2e.ProblemOf(t, err2))
 	})
 	t.Run("tries are throttled", func(t *testing.T) {
 		c := client.Client{Base: i.Address()}
@@ -61,13 +64,13 @@ func TestSession(t *testing.T) {
 				_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "guesser", Password: "x"})
 				mu.Lock()
 				defer mu.Unlock()
-				answers[problemOf(t, err).Status]++
+				answers[e2e.ProblemOf(t, err).Status]++
 			})
 		}
 		group.Wait()
 		assert.Equal(t, map[int]int{401: 5, 429: 7}, answers)
 		_, err := c.SignIn(ctx, api.SignIn{Name: "guesser", Password: "x"})
-		assert.Contains(t, problemOf(t, err).Detail, "try again in")
+		assert.Contains(t, e2e.ProblemOf(t, err).Detail, "try again in")
 		_, err = c.SignIn(ctx, api.SignIn{Name: i.Operator, Password: i.Password})
 		assert.NoError(t, err, "others are not kept out")
 	})
@@ -76,7 +79,7 @@ func TestSession(t *testing.T) {
 		_, err := c.SignIn(ctx, api.SignIn{Name: i.Operator, Password: i.Password})
 		require.NoError(t, err)
 		require.NoError(t, c.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/session"}, nil))
-		assert.Equal(t, 401, problemOf(t, c.Get(ctx, "/session", nil, nil)).Status)
+		assert.Equal(t, 401, e2e.ProblemOf(t, c.Get(ctx, "/session", nil, nil)).Status)
 	})
 	t.Run("a page of another site changes nothing", func(t *testing.T) {
 		request, err := http.NewRequest(http.MethodPost, i.Address()+"/api/v1/session",
@@ -92,9 +95,9 @@ func TestSession(t *testing.T) {
 	t.Run("the operator is got back on the machine", func(t *testing.T) {
 		old, oldPassword := *i.Client, i.Password
 		resetPassword(t)
-		assert.Equal(t, 401, problemOf(t, old.Get(ctx, "/session", nil, nil)).Status, "sessions have ended")
+		assert.Equal(t, 401, e2e.ProblemOf(t, old.Get(ctx, "/session", nil, nil)).Status, "sessions have ended")
 		_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: i.Operator, Password: oldPassword})
-		assert.Equal(t, 401, problemOf(t, err).Status)
+		assert.Equal(t, 401, e2e.ProblemOf(t, err).Status)
 		_, err = i.Daemon("operator", "reset", "nobody").Output()
 		assert.Error(t, err)
 	})
@@ -107,7 +110,7 @@ func TestSession(t *testing.T) {
 }
 
 func TestHealth(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	for path, want := range map[string]string{"/healthz": "alive", "/readyz": "ready",
 		"/metrics": "victualler_request_seconds_bucket"} {
 		response, err := http.Get(i.Address() + path)

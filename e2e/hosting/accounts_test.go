@@ -1,4 +1,4 @@
-package e2e
+package hosting
 
 import (
 	"context"
@@ -13,15 +13,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/e2e"
 	"victualler/internal/api"
 	"victualler/internal/client"
 	"victualler/internal/lab/labtest"
 )
 
 func TestOpenAndCloseByClient(t *testing.T) {
-	shared(t)
-	before := snapshot(t)
-	out, _, exit := command(t, "account", "open", "https://WWW.Ternferries.example/timetable", "--preview", "--plan",
+	e2e.Shared(t)
+	before := e2e.Snapshot(t)
+	out, _, exit := e2e.Command(t, "account", "open", "https://WWW.Ternferries.example/timetable", "--preview",
+		"--plan",
 		"harbour", "--customer", "Tern Ferries", "--server", "skua")
 	require.Equal(t, 0, exit)
 	for _, part := range []string{"would open account ternferries",
@@ -29,13 +31,14 @@ func TestOpenAndCloseByClient(t *testing.T) {
 		"+    server_name ternferries.example www.ternferries.example;", "nothing was done"} {
 		assert.Contains(t, out, part)
 	}
-	assert.Equal(t, before, snapshot(t), "a preview changes nothing")
-	assert.Empty(t, traces(t, "skua", "ternferries"))
+	assert.Equal(t, before, e2e.Snapshot(t), "a preview changes nothing")
+	assert.Empty(t, e2e.Traces(t, "skua", "ternferries"))
 
 	begun := time.Now()
-	out, stderr, exit := command(t, "--server", "skua")
+	out, stderr, exit := e2e.Command(t, "--server", "skua")
 	assert.Equal(t, 2, exit, out+stderr)
-	out, stderr, exit = command(t, "account", "open", "--plan", "harbour", "https://WWW.Ternferries.example/timetable",
+	out, stderr,
+		exit = e2e.Command(t, "account", "open", "--plan", "harbour", "https://WWW.Ternferries.example/timetable",
 		"--customer", "Tern Ferries", "--server", "skua")
 	require.Equal(t, 0, exit, stderr)
 	assert.Less(t, time.Since(begun), 20*time.Second)
@@ -43,50 +46,50 @@ func TestOpenAndCloseByClient(t *testing.T) {
 		"opening ternferries.example as ternferries on skua", "verify       ok", "done in"} {
 		assert.Contains(t, out, part)
 	}
-	status, body := page(t, "skua", "ternferries.example", "/")
+	status, body := e2e.Page(t, "skua", "ternferries.example", "/")
 	assert.Equal(t, 200, status)
 	assert.Contains(t, body, "ternferries.example")
-	on(t, "skua",
+	e2e.On(t, "skua",
 		`echo '<?php echo posix_getpwuid(posix_geteuid())["name"];' > /home/ternferries/sites/ternferries.example/who.php`)
-	_, body = page(t, "skua", "www.ternferries.example", "/who.php")
+	_, body = e2e.Page(t, "skua", "www.ternferries.example", "/who.php")
 	assert.Equal(t, "ternferries", body)
 
-	out, _, exit = command(t, "account", "list", "--search", "TERNFERRIES", "-o", "csv")
+	out, _, exit = e2e.Command(t, "account", "list", "--search", "TERNFERRIES", "-o", "csv")
 	assert.Equal(t, 0, exit)
 	assert.Contains(t, out, "ternferries.example,ternferries,Tern Ferries,harbour,skua,active")
-	out, _, _ = command(t, "account", "show", "www.ternferries.example")
+	out, _, _ = e2e.Command(t, "account", "show", "www.ternferries.example")
 	for _, part := range []string{"named by the person who opened the account", "site in sites/ternferries.example",
 		"/home/ternferries", "disk space", "100M", "plan harbour"} {
 		assert.Contains(t, out, part)
 	}
 
-	_, stderr, exit = command(t, "account", "close", "ternferries")
+	_, stderr, exit = e2e.Command(t, "account", "close", "ternferries")
 	assert.Equal(t, 2, exit, "it asks, and there is no terminal")
 	assert.Contains(t, stderr, "--yes")
-	out, _, exit = command(t, "account", "close", "ternferries", "--preview")
+	out, _, exit = e2e.Command(t, "account", "close", "ternferries", "--preview")
 	assert.Equal(t, 0, exit)
 	assert.Contains(t, out, "deleted for good")
-	out, stderr, exit = command(t, "account", "close", "ternferries", "--yes")
+	out, stderr, exit = e2e.Command(t, "account", "close", "ternferries", "--yes")
 	require.Equal(t, 0, exit, stderr)
 	assert.Contains(t, out, "no user; no home")
-	assert.Empty(t, traces(t, "skua", "ternferries"))
-	status, _ = page(t, "skua", "ternferries.example", "/")
+	assert.Empty(t, e2e.Traces(t, "skua", "ternferries"))
+	status, _ = e2e.Page(t, "skua", "ternferries.example", "/")
 	assert.Equal(t, 421, status)
-	out, _, _ = command(t, "account", "list", "--state", "closed")
+	out, _, _ = e2e.Command(t, "account", "list", "--state", "closed")
 	assert.Contains(t, out, "ternferries.example")
 
 	// The names are free again.
-	a := opened(t, api.OpenAccount{Domain: "ternferries.example", Server: "skua"})
+	a := e2e.Opened(t, api.OpenAccount{Domain: "ternferries.example", Server: "skua"})
 	assert.Equal(t, "ternferries", a.SignInName)
-	closeAccount(t, a)
+	e2e.CloseAccount(t, a)
 }
 
 func TestRefusals(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
-	held := opened(t, api.OpenAccount{Domain: "held.example", Server: "skua"})
-	below := opened(t, api.OpenAccount{Domain: "deep.lagoon.example", Server: "skua"})
-	before := snapshot(t)
+	held := e2e.Opened(t, api.OpenAccount{Domain: "held.example", Server: "skua"})
+	below := e2e.Opened(t, api.OpenAccount{Domain: "deep.lagoon.example", Server: "skua"})
+	before := e2e.Snapshot(t)
 	body := func(change func(*api.OpenAccount)) api.OpenAccount {
 		b := api.OpenAccount{Domain: "fresh.example", Plan: "harbour", Customer: "Tern Ferries"}
 		change(&b)
@@ -172,7 +175,7 @@ func TestRefusals(t *testing.T) {
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
-			p := problemOf(t, i.Client.Post(ctx, "/accounts", c.body, nil))
+			p := e2e.ProblemOf(t, i.Client.Post(ctx, "/accounts", c.body, nil))
 			assert.Equal(t, c.status, p.Status, p.Error())
 			assert.Equal(t, "/api/v1/problems/"+c.kind, p.Type)
 			assert.Contains(t, p.Error(), c.says)
@@ -198,21 +201,25 @@ func TestRefusals(t *testing.T) {
 	})
 	t.Run("server without an answer", func(t *testing.T) {
 		require.NoError(t, i.Servers["fulmar"].Cut(false))
-		p := problemOf(t, i.Client.Post(ctx, "/accounts", body(func(b *api.OpenAccount) { b.Server = "fulmar" }), nil))
+		p := e2e.ProblemOf(t, i.Client.Post(ctx, "/accounts", body(func(b *api.OpenAccount) {
+			b.Server = "fulmar"
+		}), nil))
 		assert.NoError(t, i.Servers["fulmar"].Cut(true))
 		assert.Equal(t, "/api/v1/problems/server-unreachable", p.Type)
 		assert.Contains(t, p.Detail, "fulmar does not answer")
 	})
 	t.Run("server without room", func(t *testing.T) {
 		yes, no := true, false
-		patch(t, "/servers/petrel", api.ServerChange{Open: &yes}, nil)
-		defer patch(t, "/servers/petrel", api.ServerChange{Open: &no}, nil)
-		on(t, "petrel", "dd if=/dev/zero of=/home/filler bs=1M count=400 2>/dev/null || true; sync")
-		defer on(t, "petrel", "rm /home/filler; sync")
-		p := problemOf(t, i.Client.Post(ctx, "/accounts", body(func(b *api.OpenAccount) { b.Server = "petrel" }), nil))
+		e2e.Patch(t, "/servers/petrel", api.ServerChange{Open: &yes}, nil)
+		defer e2e.Patch(t, "/servers/petrel", api.ServerChange{Open: &no}, nil)
+		e2e.On(t, "petrel", "dd if=/dev/zero of=/home/filler bs=1M count=400 2>/dev/null || true; sync")
+		defer e2e.On(t, "petrel", "rm /home/filler; sync")
+		p := e2e.ProblemOf(t, i.Client.Post(ctx, "/accounts", body(func(b *api.OpenAccount) {
+			b.Server = "petrel"
+		}), nil))
 		assert.Equal(t, "/api/v1/problems/server-full", p.Type)
 	})
-	assert.Equal(t, before, snapshot(t), "nothing was changed by any of it")
+	assert.Equal(t, before, e2e.Snapshot(t), "nothing was changed by any of it")
 	labtest.Eventually(t, func() bool {
 		var s api.Server
 		require.NoError(t, i.Client.Get(ctx, "/servers/fulmar", nil, &s))
@@ -220,23 +227,23 @@ func TestRefusals(t *testing.T) {
 	})
 
 	t.Run("closing needs the name", func(t *testing.T) {
-		p := problemOf(t, i.Client.Post(ctx, "/accounts/held/close", api.CloseAccount{SignInName: "other"}, nil))
+		p := e2e.ProblemOf(t, i.Client.Post(ctx, "/accounts/held/close", api.CloseAccount{SignInName: "other"}, nil))
 		assert.Equal(t, 422, p.Status)
 	})
-	closeAccount(t, held)
-	closeAccount(t, below)
+	e2e.CloseAccount(t, held)
+	e2e.CloseAccount(t, below)
 	t.Run("closing twice", func(t *testing.T) {
-		p := problemOf(t,
+		p := e2e.ProblemOf(t,
 			i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/close", held.ID), api.CloseAccount{SignInName: "held"}, nil))
 		assert.Equal(t, "/api/v1/problems/wrong-state", p.Type)
 	})
 	t.Run("no such account", func(t *testing.T) {
-		assert.Equal(t, 404, problemOf(t, i.Client.Get(ctx, "/accounts/nobody", nil, nil)).Status)
+		assert.Equal(t, 404, e2e.ProblemOf(t, i.Client.Get(ctx, "/accounts/nobody", nil, nil)).Status)
 	})
 }
 
 func TestIdempotencyKey(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
 	call := client.Call{Method: http.MethodPost, Path: "/accounts", Key: "once-" + t.Name(),
 		Body: api.OpenAccount{Domain: "once.example", Plan: "harbour", Customer: "Tern Ferries"}}
@@ -249,28 +256,28 @@ func TestIdempotencyKey(t *testing.T) {
 	for _, a := range answers {
 		assert.Equal(t, answers[0], a, "the same answer each time")
 	}
-	watched(t, answers[0].Operation)
+	e2e.Watched(t, answers[0].Operation)
 	var list api.AccountPage
 	require.NoError(t, i.Client.Get(ctx, "/accounts", url.Values{"search": {"once.example"}}, &list))
 	assert.Len(t, list.Accounts, 1)
 
 	other := call
 	other.Body = api.OpenAccount{Domain: "twice.example", Plan: "harbour", Customer: "Tern Ferries"}
-	assert.Equal(t, "/api/v1/problems/idempotency-key-reused", problemOf(t, i.Client.Do(ctx, other, nil)).Type)
+	assert.Equal(t, "/api/v1/problems/idempotency-key-reused", e2e.ProblemOf(t, i.Client.Do(ctx, other, nil)).Type)
 
 	// A request that was refused may be made again with the same key.
 	again := client.Call{Method: http.MethodPost, Path: "/accounts", Key: "again-" + t.Name(),
 		Body: api.OpenAccount{Domain: "once.example", Plan: "harbour", Customer: "Tern Ferries"}}
-	assert.Equal(t, 409, problemOf(t, i.Client.Do(ctx, again, nil)).Status)
-	closeAccount(t, list.Accounts[0])
+	assert.Equal(t, 409, e2e.ProblemOf(t, i.Client.Do(ctx, again, nil)).Status)
+	e2e.CloseAccount(t, list.Accounts[0])
 	var opening api.Opening
 	require.NoError(t, i.Client.Do(ctx, again, &opening))
-	watched(t, opening.Operation)
-	closeAccount(t, opening.Account)
+	e2e.Watched(t, opening.Operation)
+	e2e.CloseAccount(t, opening.Account)
 }
 
 func TestSameDomainAtOnce(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	var mu sync.Mutex
 	var openings []api.Opening
 	var group sync.WaitGroup
@@ -301,18 +308,18 @@ func TestSameDomainAtOnce(t *testing.T) {
 		assert.NotContains(t, names, "rush.example")
 	}
 	for _, o := range openings {
-		watched(t, o.Operation)
-		closeAccount(t, o.Account)
+		e2e.Watched(t, o.Operation)
+		e2e.CloseAccount(t, o.Account)
 	}
 }
 
 func TestFiftyAtOnce(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
 	reloads := func() int64 {
 		var n int64
 		for _, label := range []string{"skua", "fulmar"} {
-			on(t, label, "true")
+			e2e.On(t, label, "true")
 			labtest.Eventually(t, func() bool {
 				var s api.Server
 				require.NoError(t, i.Client.Get(ctx, "/servers/"+label, nil, &s))
@@ -347,7 +354,7 @@ func TestFiftyAtOnce(t *testing.T) {
 	names := map[string]bool{}
 	for n, o := range openings {
 		names[o.Account.SignInName] = true
-		status, _ := page(t, o.Account.Server, fmt.Sprintf("berth%02d.example", n), "/")
+		status, _ := e2e.Page(t, o.Account.Server, fmt.Sprintf("berth%02d.example", n), "/")
 		assert.Equal(t, 200, status)
 	}
 	assert.Len(t, names, 50)
@@ -369,7 +376,7 @@ func TestFiftyAtOnce(t *testing.T) {
 		}
 		assert.Len(t, seen, 50)
 		assert.Equal(t, 422,
-			problemOf(t, i.Client.Get(ctx, "/accounts", url.Values{"cursor": {"rubbish"}}, nil)).Status)
+			e2e.ProblemOf(t, i.Client.Get(ctx, "/accounts", url.Values{"cursor": {"rubbish"}}, nil)).Status)
 	})
 	for _, o := range openings {
 		group.Go(func() {
@@ -384,20 +391,20 @@ func TestFiftyAtOnce(t *testing.T) {
 	}
 	group.Wait()
 	for _, o := range openings {
-		assert.Empty(t, traces(t, o.Account.Server, o.Account.SignInName))
+		assert.Empty(t, e2e.Traces(t, o.Account.Server, o.Account.SignInName))
 	}
 }
 
 func TestDriftAndRepair(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
-	a := opened(t, api.OpenAccount{Domain: "drifting.example", Server: "fulmar"})
-	defer closeAccount(t, a)
+	a := e2e.Opened(t, api.OpenAccount{Domain: "drifting.example", Server: "fulmar"})
+	defer e2e.CloseAccount(t, a)
 	conf := "/etc/nginx/victualler/accounts/drifting.conf"
-	on(t, "fulmar", "sed -i 's/index index.php/index wrong.php/' "+conf+
+	e2e.On(t, "fulmar", "sed -i 's/index index.php/index wrong.php/' "+conf+
 		"; echo '# nobody' > /etc/nginx/victualler/accounts/zzz.conf")
 
-	out, _, exit := command(t, "server", "sweep", "fulmar")
+	out, _, exit := e2e.Command(t, "server", "sweep", "fulmar")
 	assert.Equal(t, 0, exit)
 	assert.Contains(t, out, "drift of drifting, nginx: "+conf+" has been changed")
 	assert.Contains(t, out, "-    index wrong.php index.html;\n+    index index.php index.html;")
@@ -410,54 +417,55 @@ func TestDriftAndRepair(t *testing.T) {
 
 	for _, args := range [][]string{{"server", "repair", "fulmar", "--preview"},
 		{"account", "repair", "drifting", "--preview"}} {
-		out, stderr, exit := command(t, args...)
+		out, stderr, exit := e2e.Command(t, args...)
 		assert.Equal(t, 0, exit, stderr)
 		assert.Contains(t, out, "+    index index.php index.html;")
 		assert.Contains(t, out, "nothing was done")
 	}
-	assert.Contains(t, on(t, "fulmar", "cat "+conf), "index wrong.php")
-	out, stderr, exit := command(t, "server", "repair", "fulmar")
+	assert.Contains(t, e2e.On(t, "fulmar", "cat "+conf), "index wrong.php")
+	out, stderr, exit := e2e.Command(t, "server", "repair", "fulmar")
 	assert.Equal(t, 0, exit, stderr)
 	assert.Contains(t, out, "no difference")
-	assert.Contains(t, on(t, "fulmar", "cat "+conf), "index index.php index.html;")
-	assert.NotContains(t, on(t, "fulmar", "ls /etc/nginx/victualler/accounts"), "zzz")
+	assert.Contains(t, e2e.On(t, "fulmar", "cat "+conf), "index index.php index.html;")
+	assert.NotContains(t, e2e.On(t, "fulmar", "ls /etc/nginx/victualler/accounts"), "zzz")
 
-	on(t, "fulmar", "rm "+conf)
+	e2e.On(t, "fulmar", "rm "+conf)
 	var started api.Started
 	require.NoError(t, i.Client.Post(ctx, "/accounts/drifting/repair", nil, &started))
-	assert.Equal(t, "done", watched(t, started.Operation).State)
-	assert.Contains(t, on(t, "fulmar", "cat "+conf), "index index.php index.html;")
+	assert.Equal(t, "done", e2e.Watched(t, started.Operation).State)
+	assert.Contains(t, e2e.On(t, "fulmar", "cat "+conf), "index index.php index.html;")
 }
 
 func TestBrokenConfiguration(t *testing.T) {
-	shared(t)
-	standing := opened(t, api.OpenAccount{Domain: "standing.example", Server: "skua"})
-	defer closeAccount(t, standing)
-	on(t, "skua", "echo 'server { nonsense on; }' > /etc/nginx/conf.d/byhand.conf")
-	opening, o := open(t, api.OpenAccount{Domain: "unlucky.example", Server: "skua"})
+	e2e.Shared(t)
+	standing := e2e.Opened(t, api.OpenAccount{Domain: "standing.example", Server: "skua"})
+	defer e2e.CloseAccount(t, standing)
+	e2e.On(t, "skua", "echo 'server { nonsense on; }' > /etc/nginx/conf.d/byhand.conf")
+	opening, o := e2e.Open(t, api.OpenAccount{Domain: "unlucky.example", Server: "skua"})
 	assert.Equal(t, "failed", o.State)
 	assert.Contains(t, o.Failure, `unknown directive "nonsense" in /etc/nginx/conf.d/byhand.conf:1`,
 		"nginx's own message")
 	assert.Contains(t, o.Failure, "nothing of it is left")
-	status, _ := page(t, "skua", "standing.example", "/")
+	status, _ := e2e.Page(t, "skua", "standing.example", "/")
 	assert.Equal(t, 200, status, "every other site is served")
 	labtest.Eventually(t, func() bool {
 		var detail api.AccountDetail
-		require.NoError(t, inst.Client.Get(context.Background(), fmt.Sprintf("/accounts/%d", opening.Account.ID), nil,
+		require.NoError(t, e2e.Inst.Client.Get(context.Background(), fmt.Sprintf("/accounts/%d", opening.Account.ID),
+			nil,
 			&detail))
 		return detail.State == "closed"
 	})
-	assert.Empty(t, traces(t, "skua", "unlucky"))
+	assert.Empty(t, e2e.Traces(t, "skua", "unlucky"))
 
-	on(t, "skua", "rm /etc/nginx/conf.d/byhand.conf")
-	closeAccount(t, opened(t, api.OpenAccount{Domain: "unlucky.example", Server: "skua"}))
+	e2e.On(t, "skua", "rm /etc/nginx/conf.d/byhand.conf")
+	e2e.CloseAccount(t, e2e.Opened(t, api.OpenAccount{Domain: "unlucky.example", Server: "skua"}))
 }
 
 func TestProgressGoesOnAfterALostConnection(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
-	opening, _ := open(t, api.OpenAccount{Domain: "watched.example"})
-	defer closeAccount(t, opening.Account)
+	opening, _ := e2e.Open(t, api.OpenAccount{Domain: "watched.example"})
+	defer e2e.CloseAccount(t, opening.Account)
 	read := func(last string) string {
 		request, err := http.NewRequestWithContext(ctx, http.MethodGet,
 			fmt.Sprintf("%s/api/v1/operations/%d/progress", i.Address(), opening.Operation), nil)

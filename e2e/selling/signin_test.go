@@ -1,4 +1,4 @@
-package e2e
+package selling
 
 import (
 	"context"
@@ -15,54 +15,21 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/e2e"
 	"victualler/internal/api"
 	"victualler/internal/client"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/totp"
 	"victualler/internal/lab/labtest"
-	"victualler/internal/standins/mailsink"
 )
-
-// mailing has mail go out to a sink for the time of a test.
-func mailing(t *testing.T) *mailsink.Sink {
-	t.Helper()
-	sink, err := mailsink.Listen("127.0.0.1:0", "127.0.0.1:0")
-	require.NoError(t, err)
-	set := func(console, server, sender string) {
-		none := "none"
-		patch(t, "/settings", api.SettingsChange{Console: &console, MailServer: &server, MailSecurity: &none,
-			Sender: &sender}, nil)
-	}
-	set(inst.Address(), sink.SMTP, "hosting@ternisland.example")
-	t.Cleanup(func() {
-		set("", "", "")
-		assert.NoError(t, sink.Close())
-	})
-	return sink
-}
-
-// mailed waits for a message.
-func mailed(t *testing.T, sink *mailsink.Sink, to string) mailsink.Message {
-	t.Helper()
-	labtest.Eventually(t, func() bool { return len(sink.To(to)) > 0 }, "no message to "+to)
-	return sink.To(to)[0]
-}
 
 var linkIn = regexp.MustCompile(`/link#(\S+)`)
 
-// person adds somebody with a password and signs them in.
-func person(t *testing.T, p api.NewPerson) *client.Client {
-	t.Helper()
-	p.Activation, p.Password = "password", walkPassword
-	require.NoError(t, inst.Client.Post(context.Background(), "/people", p, nil))
-	return signedIn(t, p.Name)
-}
-
 func TestSecondFactor(t *testing.T) {
-	shared(t)
+	e2e.Shared(t)
 	ctx := context.Background()
-	c := person(t, api.NewPerson{Name: "totp-tester", Duty: "support"})
-	other := signedIn(t, "totp-tester")
+	c := e2e.Person(t, api.NewPerson{Name: "totp-tester", Duty: "support"})
+	other := e2e.SignedIn(t, "totp-tester")
 	var setup api.SecondFactorSetup
 	require.NoError(t, c.Post(ctx, "/second-factor", nil, &setup))
 	secret, err := base32.StdEncoding.WithPadding(base32.NoPadding).DecodeString(setup.Secret)
@@ -71,22 +38,23 @@ func TestSecondFactor(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, setup.Secret, u.Query().Get("secret"))
 	assert.Contains(t, setup.Image, "<svg")
-	_, err = (&client.Client{Base: inst.Address()}).SignIn(ctx, api.SignIn{Name: "totp-tester", Password: walkPassword})
+	_, err = (&client.Client{Base: e2e.Inst.Address()}).SignIn(ctx, api.SignIn{Name: "totp-tester",
+		Password: e2e.Password})
 	require.NoError(t, err, "a second factor counts when a code of it was given")
-	assert.Equal(t, 422, problemOf(t, c.Post(ctx, "/second-factor/confirm", api.Code{Code: "000000"}, nil)).Status)
+	assert.Equal(t, 422, e2e.ProblemOf(t, c.Post(ctx, "/second-factor/confirm", api.Code{Code: "000000"}, nil)).Status)
 	var codes api.RecoveryCodes
 	code := func(ahead int64) string { return totp.Code(secret, totp.Step(time.Now())+ahead) }
 	require.NoError(t, c.Post(ctx, "/second-factor/confirm", api.Code{Code: code(-1)}, &codes))
 	require.Len(t, codes.Codes, 10)
-	assert.Equal(t, 401, problemOf(t, other.Get(ctx, "/session", nil, nil)).Status, "older sessions have ended")
+	assert.Equal(t, 401, e2e.ProblemOf(t, other.Get(ctx, "/session", nil, nil)).Status, "older sessions have ended")
 
 	try := func(code string) error {
-		_, err := (&client.Client{Base: inst.Address()}).SignIn(ctx, api.SignIn{Name: "totp-tester",
-			Password: walkPassword, Code: code})
+		_, err := (&client.Client{Base: e2e.Inst.Address()}).SignIn(ctx, api.SignIn{Name: "totp-tester",
+			Password: e2e.Password, Code: code})
 		return err
 	}
-	assert.Equal(t, api.ProblemBase+"needs-code", problemOf(t, try("")).Type)
-	assert.Equal(t, 401, problemOf(t, try("123456")).Status)
+	assert.Equal(t, api.ProblemBase+"needs-code", e2e.ProblemOf(t, try("")).Type)
+	assert.Equal(t, 401, e2e.ProblemOf(t, try("123456")).Status)
 	now := code(0)
 	assert.NoError(t, try(now))
 	assert.ErrorContains(t, try(now), "used before", "no code counts twice")
@@ -97,25 +65,26 @@ func TestSecondFactor(t *testing.T) {
 	require.NoError(t, c.Get(ctx, "/second-factor", nil, &f))
 	assert.True(t, f.On)
 	assert.EqualValues(t, 9, f.Left)
-	_, err = (&client.Client{Base: inst.Address()}).SignIn(ctx, api.SignIn{Name: "totp-tester", Password: "wrong",
+	_, err = (&client.Client{Base: e2e.Inst.Address()}).SignIn(ctx, api.SignIn{Name: "totp-tester", Password: "wrong",
 		Code: code(1)})
 	assert.ErrorContains(t, err, "wrong name or password", "the code alone tells nothing about the password")
 
-	assert.Equal(t, 401, problemOf(t, c.Post(ctx, "/second-factor/drop", api.Proof{Password: "wrong"}, nil)).Status)
-	require.NoError(t, c.Post(ctx, "/second-factor/drop", api.Proof{Password: walkPassword}, nil))
+	assert.Equal(t, 401, e2e.ProblemOf(t, c.Post(ctx, "/second-factor/drop", api.Proof{Password: "wrong"}, nil)).Status)
+	require.NoError(t, c.Post(ctx, "/second-factor/drop", api.Proof{Password: e2e.Password}, nil))
 	assert.NoError(t, try(""))
 
 	t.Run("a role that must have one is led there", func(t *testing.T) {
-		patch(t, "/settings", map[string][]string{"second_factor": {"reseller"}}, nil)
-		defer patch(t, "/settings", map[string][]string{"second_factor": {}}, nil)
+		e2e.Patch(t, "/settings", map[string][]string{"second_factor": {"reseller"}}, nil)
+		defer e2e.Patch(t, "/settings", map[string][]string{"second_factor": {}}, nil)
 		require.NoError(t,
-			inst.Client.Post(ctx, "/resellers", api.NewReseller{Name: "factory", Title: "F", Limits: plans.Limits{}},
+			e2e.Inst.Client.Post(ctx, "/resellers", api.NewReseller{Name: "factory", Title: "F",
+				Limits: plans.Limits{}},
 				nil))
-		r := person(t, api.NewPerson{Name: "factor-reseller", Reseller: "factory"})
+		r := e2e.Person(t, api.NewPerson{Name: "factor-reseller", Reseller: "factory"})
 		var s api.Session
 		require.NoError(t, r.Get(ctx, "/session", nil, &s))
 		assert.Equal(t, []string{"second-factor"}, s.MustFirst)
-		assert.Equal(t, api.ProblemBase+"must-do-first", problemOf(t, r.Get(ctx, "/accounts", nil, nil)).Type)
+		assert.Equal(t, api.ProblemBase+"must-do-first", e2e.ProblemOf(t, r.Get(ctx, "/accounts", nil, nil)).Type)
 		require.NoError(t, r.Post(ctx, "/second-factor", nil, &setup))
 		secret, err := base32.StdEncoding.WithPadding(base32.NoPadding).DecodeString(setup.Secret)
 		require.NoError(t, err)
@@ -126,26 +95,26 @@ func TestSecondFactor(t *testing.T) {
 }
 
 func TestPasswords(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
-	c := person(t, api.NewPerson{Name: "password-tester", Duty: "read-only", MustChange: true})
+	c := e2e.Person(t, api.NewPerson{Name: "password-tester", Duty: "read-only", MustChange: true})
 	var s api.Session
 	require.NoError(t, c.Get(ctx, "/session", nil, &s))
 	assert.Equal(t, []string{"password"}, s.MustFirst)
-	assert.Equal(t, 403, problemOf(t, c.Get(ctx, "/accounts", nil, nil)).Status, "first the password")
+	assert.Equal(t, 403, e2e.ProblemOf(t, c.Get(ctx, "/accounts", nil, nil)).Status, "first the password")
 	change := func(c *client.Client, present, next string) error {
 		return c.Do(ctx, client.Call{Method: http.MethodPut, Path: "/password",
 			Body: api.PasswordChange{Present: present, New: next}}, nil)
 	}
 	assert.ErrorContains(t, change(c, "wrong", "slow-heron-under-lantern-77"), "not your present password")
-	weak := problemOf(t, change(c, walkPassword, "password-tester1"))
+	weak := e2e.ProblemOf(t, change(c, e2e.Password, "password-tester1"))
 	assert.Equal(t, api.ProblemBase+"weak-password", weak.Type)
 	assert.Contains(t, weak.Detail, "others know about you")
-	assert.Error(t, change(c, walkPassword, walkPassword))
-	other := signedIn(t, "password-tester")
-	require.NoError(t, change(c, walkPassword, "slow-heron-under-lantern-77"))
+	assert.Error(t, change(c, e2e.Password, e2e.Password))
+	other := e2e.SignedIn(t, "password-tester")
+	require.NoError(t, change(c, e2e.Password, "slow-heron-under-lantern-77"))
 	assert.NoError(t, c.Get(ctx, "/accounts", nil, nil))
-	assert.Equal(t, 401, problemOf(t, other.Get(ctx, "/session", nil, nil)).Status, "other sessions end")
+	assert.Equal(t, 401, e2e.ProblemOf(t, other.Get(ctx, "/session", nil, nil)).Status, "other sessions end")
 
 	var strength api.Strength
 	require.NoError(t,
@@ -158,29 +127,29 @@ func TestPasswords(t *testing.T) {
 		"large": {"false"}, "signs": {"true"}}, &made))
 	assert.Regexp(t, `^[2-9!#%+./:=?@_~-]{24}$`, made.Password)
 	assert.Equal(t, 422,
-		problemOf(t, i.Client.Get(ctx, "/generate/password", url.Values{"small": {"false"}, "large": {"false"},
+		e2e.ProblemOf(t, i.Client.Get(ctx, "/generate/password", url.Values{"small": {"false"}, "large": {"false"},
 			"digits": {"false"}}, nil)).Status)
 
-	out, stderr, exit := command(t, "person", "password", "password-tester", "--generate", "--length", "20")
+	out, stderr, exit := e2e.Command(t, "person", "password", "password-tester", "--generate", "--length", "20")
 	require.Equal(t, 0, exit, stderr)
 	password := regexp.MustCompile(`password-tester: (\S{20})`).FindStringSubmatch(out)
 	require.NotNil(t, password)
-	assert.Equal(t, 401, problemOf(t, c.Get(ctx, "/session", nil, nil)).Status)
+	assert.Equal(t, 401, e2e.ProblemOf(t, c.Get(ctx, "/session", nil, nil)).Status)
 	_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "password-tester",
 		Password: password[1]})
 	assert.NoError(t, err)
 }
 
 func TestLinks(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
 	assert.Equal(t, api.ProblemBase+"wrong-state",
-		problemOf(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "linked", Email: "linked@post.example",
+		e2e.ProblemOf(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "linked", Email: "linked@post.example",
 			Activation: "link"}, nil)).Type, "no links before the console's address is known")
-	sink := mailing(t)
+	sink := e2e.Mailing(t)
 	require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "linked", Email: "linked@post.example",
 		Language: "de", Duty: "billing", Activation: "link"}, nil))
-	m := mailed(t, sink, "linked@post.example")
+	m := e2e.Mailed(t, sink, "linked@post.example")
 	assert.Contains(t, m.Text, "Wählen Sie hier ein Passwort")
 	found := linkIn.FindStringSubmatch(m.Text)
 	require.NotNil(t, found, m.Text)
@@ -191,21 +160,21 @@ func TestLinks(t *testing.T) {
 	assert.Equal(t, "linked", purpose.Name)
 	assert.Equal(t, "password", purpose.Purpose)
 	_, err = c.SignInByLink(ctx, api.LinkSignIn{Link: secret, Password: "linked"})
-	assert.Equal(t, 422, problemOf(t, err).Status, "a weak password uses no link up")
-	_, err = c.SignInByLink(ctx, api.LinkSignIn{Link: secret, Password: walkPassword})
+	assert.Equal(t, 422, e2e.ProblemOf(t, err).Status, "a weak password uses no link up")
+	_, err = c.SignInByLink(ctx, api.LinkSignIn{Link: secret, Password: e2e.Password})
 	require.NoError(t, err)
 	assert.NoError(t, c.Get(ctx, "/accounts", nil, nil))
-	_, err = c.SignInByLink(ctx, api.LinkSignIn{Link: secret, Password: walkPassword})
-	assert.Equal(t, 410, problemOf(t, err).Status, "a link works once")
+	_, err = c.SignInByLink(ctx, api.LinkSignIn{Link: secret, Password: e2e.Password})
+	assert.Equal(t, 410, e2e.ProblemOf(t, err).Status, "a link works once")
 	_, err = c.CheckLink(ctx, secret)
-	assert.Equal(t, 410, problemOf(t, err).Status)
+	assert.Equal(t, 410, e2e.ProblemOf(t, err).Status)
 
 	var link api.Link
 	require.NoError(t, i.Client.Post(ctx, "/people/linked/links", api.NewLink{Purpose: "sign-in"}, &link))
 	first := linkIn.FindStringSubmatch(link.URL)[1]
 	require.NoError(t, i.Client.Post(ctx, "/people/linked/links", api.NewLink{Purpose: "sign-in"}, &link))
 	_, err = c.SignInByLink(ctx, api.LinkSignIn{Link: first})
-	assert.Equal(t, 410, problemOf(t, err).Status, "the newest counts")
+	assert.Equal(t, 410, e2e.ProblemOf(t, err).Status, "the newest counts")
 	session, err := c.SignInByLink(ctx, api.LinkSignIn{Link: linkIn.FindStringSubmatch(link.URL)[1]})
 	require.NoError(t, err)
 	assert.Equal(t, "linked", session.Name)
@@ -218,7 +187,8 @@ func TestLinks(t *testing.T) {
 		labtest.Eventually(t, func() bool { return len(sink.To("linked@post.example")) >= 2 }, "no link")
 		m := sink.To("linked@post.example")[0]
 		assert.Contains(t, m.Subject, "neues Passwort")
-		_, stderr, exit := commandWith(t, t.TempDir()+"/s.json", "slow-heron-under-lantern-77\n", "session", "start",
+		_, stderr, exit := e2e.CommandWith(t, t.TempDir()+"/s.json", "slow-heron-under-lantern-77\n", "session",
+			"start",
 			i.Address(), "--link", i.Address()+"/link#"+linkIn.FindStringSubmatch(m.Text)[1], "--password-stdin")
 		require.Equal(t, 0, exit, stderr)
 		labtest.Eventually(t, func() bool {
@@ -228,7 +198,7 @@ func TestLinks(t *testing.T) {
 			err = (&client.Client{Base: i.Address()}).Post(ctx, "/session/forgotten", api.Forgotten{Name: "linked"},
 				nil)
 		}
-		p := problemOf(t, err)
+		p := e2e.ProblemOf(t, err)
 		assert.Equal(t, 429, p.Status)
 		assert.Positive(t, p.After)
 		answer, err := http.Post(i.Address()+"/api/v1/session/forgotten", "application/json",
@@ -240,13 +210,13 @@ func TestLinks(t *testing.T) {
 	t.Run("a link goes with the address it was mailed to", func(t *testing.T) {
 		require.NoError(t, i.Client.Post(ctx, "/people", api.NewPerson{Name: "mover", Email: "mover@post.example",
 			Duty: "billing", Activation: "link"}, nil))
-		secret := linkIn.FindStringSubmatch(mailed(t, sink, "mover@post.example").Text)[1]
+		secret := linkIn.FindStringSubmatch(e2e.Mailed(t, sink, "mover@post.example").Text)[1]
 		_, err := c.CheckLink(ctx, secret)
 		require.NoError(t, err)
 		elsewhere := "elsewhere@post.example"
-		patch(t, "/people/mover", api.PersonChange{Email: &elsewhere}, nil)
+		e2e.Patch(t, "/people/mover", api.PersonChange{Email: &elsewhere}, nil)
 		_, err = c.CheckLink(ctx, secret)
-		assert.Equal(t, 410, problemOf(t, err).Status)
+		assert.Equal(t, 410, e2e.ProblemOf(t, err).Status)
 	})
 	t.Run("mail that does not go out", func(t *testing.T) {
 		assert.ErrorContains(t, i.Client.Post(ctx, "/settings/test-mail", api.MailTest{To: "refused@b.example"}, nil),
@@ -254,7 +224,7 @@ func TestLinks(t *testing.T) {
 		assert.NoError(t, i.Client.Post(ctx, "/settings/test-mail", api.MailTest{To: "fine@b.example"}, nil))
 		require.NoError(t,
 			i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "Unreachable", Email: "refused@post.example"}, nil))
-		a := opened(t, api.OpenAccount{Domain: "unreachable.example", Customer: "Unreachable"})
+		a := e2e.Opened(t, api.OpenAccount{Domain: "unreachable.example", Customer: "Unreachable"})
 		require.NoError(t, i.Client.Post(ctx, fmt.Sprintf("/accounts/%d/handover/mail", a.ID), nil, nil))
 		labtest.Eventually(t, func() bool {
 			var list api.MailList
@@ -264,8 +234,8 @@ func TestLinks(t *testing.T) {
 	})
 	t.Run("no link and no password is kept or logged", func(t *testing.T) {
 		for _, where := range []string{"log", "events", "mails", "idempotency"} {
-			text := everythingIn(t, where)
-			for _, secret := range []string{secret, first, walkPassword, "slow-heron-under-lantern-77"} {
+			text := e2e.EverythingIn(t, where)
+			for _, secret := range []string{secret, first, e2e.Password, "slow-heron-under-lantern-77"} {
 				assert.NotContains(t, text, secret, where)
 			}
 		}
@@ -273,9 +243,9 @@ func TestLinks(t *testing.T) {
 }
 
 func TestTokens(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
-	c := person(t, api.NewPerson{Name: "token-tester"})
+	c := e2e.Person(t, api.NewPerson{Name: "token-tester"})
 	var scopes api.ScopeList
 	require.NoError(t, c.Get(ctx, "/scopes", nil, &scopes))
 	require.Len(t, scopes.Scopes, len(stated)-3, "public, own and personal are no scopes")
@@ -314,27 +284,27 @@ func TestTokens(t *testing.T) {
 		}
 	})
 	t.Run("rights that its person does not have, it does not have either", func(t *testing.T) {
-		support := person(t, api.NewPerson{Name: "token-support"})
+		support := e2e.Person(t, api.NewPerson{Name: "token-support"})
 		var token api.Token
 		require.NoError(t,
 			support.Post(ctx, "/tokens", api.NewToken{Name: "t", Scopes: []string{"plans.change", "accounts.read"}},
 				&token))
 		duty := "support"
-		patch(t, "/people/token-support", api.PersonChange{Duty: &duty}, nil)
+		e2e.Patch(t, "/people/token-support", api.PersonChange{Duty: &duty}, nil)
 		k := &client.Client{Base: i.Address(), Token: token.Secret}
-		assert.Equal(t, 403, problemOf(t, k.Post(ctx, "/plans", api.NewPlan{Name: "by-token"}, nil)).Status)
+		assert.Equal(t, 403, e2e.ProblemOf(t, k.Post(ctx, "/plans", api.NewPlan{Name: "by-token"}, nil)).Status)
 		assert.NoError(t, k.Get(ctx, "/accounts", nil, nil))
 		assert.Equal(t, 422,
-			problemOf(t, support.Post(ctx, "/tokens", api.NewToken{Name: "u", Scopes: []string{"plans.change"}},
+			e2e.ProblemOf(t, support.Post(ctx, "/tokens", api.NewToken{Name: "u", Scopes: []string{"plans.change"}},
 				nil)).Status)
 	})
 	t.Run("a token is no person", func(t *testing.T) {
 		k, _ := make("no person", "accounts.read")
 		for _, path := range []string{"/tokens", "/sessions", "/second-factor"} {
-			assert.Equal(t, 403, problemOf(t, k.Get(ctx, path, nil, nil)).Status, path)
+			assert.Equal(t, 403, e2e.ProblemOf(t, k.Get(ctx, path, nil, nil)).Status, path)
 		}
 		assert.Equal(t, 403,
-			problemOf(t,
+			e2e.ProblemOf(t,
 				k.Do(ctx, client.Call{Method: http.MethodPut, Path: "/session/acting", Body: api.ActAs{Customer: 1}},
 					nil)).Status)
 	})
@@ -348,7 +318,7 @@ func TestTokens(t *testing.T) {
 		require.NoError(t, c.Post(ctx, "/tokens", api.NewToken{Name: "elsewhere", Scopes: []string{"accounts.read"},
 			Networks: []string{"192.0.2.0/24", "198.51.100.7"}}, &token))
 		assert.Equal(t, 401,
-			problemOf(t, (&client.Client{Base: i.Address(), Token: token.Secret}).Get(ctx, "/accounts", nil,
+			e2e.ProblemOf(t, (&client.Client{Base: i.Address(), Token: token.Secret}).Get(ctx, "/accounts", nil,
 				nil)).Status)
 		assert.Equal(t, []string{"192.0.2.0/24", "198.51.100.7"}, token.Networks)
 		labtest.Eventually(t, func() bool {
@@ -364,17 +334,17 @@ func TestTokens(t *testing.T) {
 		assert.Empty(t, used.Secret)
 		require.NoError(t, c.Do(ctx, client.Call{Method: http.MethodDelete, Path: fmt.Sprintf("/tokens/%d", token.ID)},
 			nil))
-		assert.Equal(t, 401, problemOf(t, gone.Get(ctx, "/accounts", nil, nil)).Status,
+		assert.Equal(t, 401, e2e.ProblemOf(t, gone.Get(ctx, "/accounts", nil, nil)).Status,
 			"once taken back it works no longer")
 		assert.Equal(t, 404,
-			problemOf(t,
+			e2e.ProblemOf(t,
 				i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: fmt.Sprintf("/tokens/%d", token.ID)},
 					nil)).Status)
 	})
 	t.Run("a customer needs the feature", func(t *testing.T) {
-		a := opened(t, api.OpenAccount{Domain: "no-api.example", Customer: "No API", NewCustomer: true,
-			SignInName: "noapi", Activation: "password", Password: walkPassword})
-		k := signedIn(t, "noapi")
+		a := e2e.Opened(t, api.OpenAccount{Domain: "no-api.example", Customer: "No API", NewCustomer: true,
+			SignInName: "noapi", Activation: "password", Password: e2e.Password})
+		k := e2e.SignedIn(t, "noapi")
 		assert.ErrorContains(t, k.Post(ctx, "/tokens", api.NewToken{Name: "t", Scopes: []string{"accounts.read"}}, nil),
 			"feature api")
 		on := true
@@ -383,22 +353,22 @@ func TestTokens(t *testing.T) {
 				Body: api.NewException{Feature: "api", On: &on, Reason: "asked for"}}, nil))
 		assert.NoError(t, k.Post(ctx, "/tokens", api.NewToken{Name: "t", Scopes: []string{"accounts.read"}}, nil))
 	})
-	out, stderr, exit := command(t, "token", "add", "from the client", "--scopes", "accounts.read,plans.read")
+	out, stderr, exit := e2e.Command(t, "token", "add", "from the client", "--scopes", "accounts.read,plans.read")
 	require.Equal(t, 0, exit, stderr)
 	assert.Regexp(t, `^victualler-\w{52}\n`, out)
-	out, _, _ = command(t, "token", "list")
+	out, _, _ = e2e.Command(t, "token", "list")
 	assert.Contains(t, out, "from the client")
-	_, _, exit = command(t, "token", "remove", strings.Fields(strings.Split(out, "\n")[1])[0], "--yes")
+	_, _, exit = e2e.Command(t, "token", "remove", strings.Fields(strings.Split(out, "\n")[1])[0], "--yes")
 	assert.Equal(t, 0, exit)
 }
 
 func TestSessionsAndNetworks(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
-	c := person(t, api.NewPerson{Name: "session-tester", Email: "s@post.example"})
+	c := e2e.Person(t, api.NewPerson{Name: "session-tester", Email: "s@post.example"})
 	t.Run("a session is begun anew at each sign-in", func(t *testing.T) {
 		request, err := http.NewRequest(http.MethodPost, i.Address()+"/api/v1/session",
-			strings.NewReader(fmt.Sprintf(`{"name":"session-tester","password":%q}`, walkPassword)))
+			strings.NewReader(fmt.Sprintf(`{"name":"session-tester","password":%q}`, e2e.Password)))
 		require.NoError(t, err)
 		request.Header.Set("Content-Type", "application/json")
 		request.Header.Set("Cookie", "victualler_session=planted-by-somebody-else")
@@ -412,7 +382,7 @@ func TestSessionsAndNetworks(t *testing.T) {
 		assert.Equal(t, http.SameSiteStrictMode, cookies[0].SameSite)
 	})
 	t.Run("listed and ended", func(t *testing.T) {
-		other := signedIn(t, "session-tester")
+		other := e2e.SignedIn(t, "session-tester")
 		var list api.OpenSessions
 		require.NoError(t, c.Get(ctx, "/sessions", nil, &list))
 		require.Len(t, list.Sessions, 3)
@@ -422,12 +392,12 @@ func TestSessionsAndNetworks(t *testing.T) {
 				require.NoError(t,
 					c.Do(ctx, client.Call{Method: http.MethodDelete, Path: fmt.Sprintf("/sessions/%d", s.ID)}, nil))
 				assert.Equal(t, 404,
-					problemOf(t,
+					e2e.ProblemOf(t,
 						i.Client.Do(ctx, client.Call{Method: http.MethodDelete,
 							Path: fmt.Sprintf("/sessions/%d", s.ID)}, nil)).Status, "nobody else's")
 			}
 		}
-		assert.Equal(t, 401, problemOf(t, other.Get(ctx, "/session", nil, nil)).Status)
+		assert.Equal(t, 401, e2e.ProblemOf(t, other.Get(ctx, "/session", nil, nil)).Status)
 		assert.NoError(t, c.Get(ctx, "/session", nil, nil))
 	})
 	t.Run("what is unattended keeps no session alive", func(t *testing.T) {
@@ -441,35 +411,33 @@ func TestSessionsAndNetworks(t *testing.T) {
 			response, err := http.DefaultClient.Do(request)
 			require.NoError(t, err)
 			defer response.Body.Close()
-			return decode[api.Session](t, response.Body).EndsAt
+			return e2e.Decode[api.Session](t, response.Body).EndsAt
 		}
-		sql(t, "update sessions set seen_at = now() - interval '5 minutes', ends_at = now() + interval '10 minutes' "+
-			"from people where people.id = person_id and people.name = 'session-tester'")
+		e2e.SessionsEnd(t, "session-tester", 5*time.Minute, 10*time.Minute, 0)
 		assert.WithinDuration(t, time.Now().Add(10*time.Minute), now(true), time.Minute)
 		assert.WithinDuration(t, time.Now().Add(60*time.Minute), now(false), time.Minute)
-		sql(t, "update sessions set seen_at = now() - interval '5 minutes', ends_latest = now() + interval '2 "+
-			"minutes' from people where people.id = person_id and people.name = 'session-tester'")
+		e2e.SessionsEnd(t, "session-tester", 5*time.Minute, 0, 2*time.Minute)
 		assert.WithinDuration(t, time.Now().Add(2*time.Minute), now(false), time.Minute,
 			"it ends however much it is used")
 	})
 	t.Run("only from allowed networks", func(t *testing.T) {
 		networks := []string{"192.0.2.0/24"}
-		patch(t, "/people/session-tester", api.PersonChange{Networks: &networks}, nil)
-		assert.Equal(t, 401, problemOf(t, c.Get(ctx, "/session", nil, nil)).Status,
+		e2e.Patch(t, "/people/session-tester", api.PersonChange{Networks: &networks}, nil)
+		assert.Equal(t, 401, e2e.ProblemOf(t, c.Get(ctx, "/session", nil, nil)).Status,
 			"at once, for sessions that are open")
 		_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "session-tester",
-			Password: walkPassword})
-		assert.Equal(t, 401, problemOf(t, err).Status)
+			Password: e2e.Password})
+		assert.Equal(t, 401, e2e.ProblemOf(t, err).Status)
 		assert.ErrorContains(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/people/" + i.Operator,
 			Body: api.PersonChange{Networks: &networks}}, nil), "lock yourself out")
 		networks = []string{"127.0.0.0/8", "::1"}
-		patch(t, "/people/session-tester", api.PersonChange{Networks: &networks}, nil)
+		e2e.Patch(t, "/people/session-tester", api.PersonChange{Networks: &networks}, nil)
 		_, err = (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "session-tester",
-			Password: walkPassword})
+			Password: e2e.Password})
 		assert.NoError(t, err)
 		networks = []string{"10.0.0.0/33"}
 		assert.Equal(t, 422,
-			problemOf(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/people/session-tester",
+			e2e.ProblemOf(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/people/session-tester",
 				Body: api.PersonChange{Networks: &networks}}, nil)).Status)
 	})
 	t.Run("names cannot be told by time", func(t *testing.T) {
@@ -480,8 +448,8 @@ func TestSessionsAndNetworks(t *testing.T) {
 				_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: fmt.Sprintf(name, n),
 					Password: "wrong password"})
 				all = append(all, time.Since(begun))
-				require.Equal(t, 401, problemOf(t, err).Status)
-				sql(t, "delete from sign_in_failures")
+				require.Equal(t, 401, e2e.ProblemOf(t, err).Status)
+				e2e.ForgetSignInFailures(t)
 			}
 			slices.Sort(all)
 			return all[len(all)/2]
@@ -496,18 +464,18 @@ func TestSessionsAndNetworks(t *testing.T) {
 		}
 		assert.ErrorContains(t, i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/people/" + i.Operator},
 			nil), "yourself")
-		sql(t, "update people set duty = 'support' where role = 'operator' and name <> '"+i.Operator+"'")
+		e2e.OnlyOperator(t, i.Operator)
 		assert.ErrorContains(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/people/" + i.Operator,
 			Body: api.PersonChange{Duty: &support}}, nil), "last operator")
 	})
 }
 
 func TestActingAs(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
-	a := opened(t, api.OpenAccount{Domain: "acted-for.example", Customer: "Acted For", NewCustomer: true})
-	b := opened(t, api.OpenAccount{Domain: "somebody-else.example", Customer: "Somebody Else", NewCustomer: true})
-	c := person(t, api.NewPerson{Name: "acting-support", Duty: "support"})
+	a := e2e.Opened(t, api.OpenAccount{Domain: "acted-for.example", Customer: "Acted For", NewCustomer: true})
+	b := e2e.Opened(t, api.OpenAccount{Domain: "somebody-else.example", Customer: "Somebody Else", NewCustomer: true})
+	c := e2e.Person(t, api.NewPerson{Name: "acting-support", Duty: "support"})
 	act := func(c *client.Client, as api.ActAs) error {
 		return c.Do(ctx, client.Call{Method: http.MethodPut, Path: "/session/acting", Body: as}, nil)
 	}
@@ -520,18 +488,18 @@ func TestActingAs(t *testing.T) {
 	var page api.AccountPage
 	require.NoError(t, c.Get(ctx, "/accounts", nil, &page))
 	require.Len(t, page.Accounts, 1)
-	assert.Equal(t, 404, problemOf(t, c.Get(ctx, fmt.Sprintf("/accounts/%d", b.ID), nil, nil)).Status)
-	assert.Equal(t, 403, problemOf(t, c.Get(ctx, "/customers/"+fmt.Sprint(a.CustomerID)+"/notes", nil, nil)).Status,
+	assert.Equal(t, 404, e2e.ProblemOf(t, c.Get(ctx, fmt.Sprintf("/accounts/%d", b.ID), nil, nil)).Status)
+	assert.Equal(t, 403, e2e.ProblemOf(t, c.Get(ctx, "/customers/"+fmt.Sprint(a.CustomerID)+"/notes", nil, nil)).Status,
 		"no more rights than the customer's")
 	assert.Equal(t, 403,
-		problemOf(t,
+		e2e.ProblemOf(t,
 			c.Do(ctx, client.Call{Method: http.MethodPut, Path: "/password", Body: api.PasswordChange{Present: "x",
 				New: "y"}}, nil)).Status)
-	assert.Equal(t, 403, problemOf(t, act(c, api.ActAs{Customer: b.CustomerID})).Status, "one at a time")
+	assert.Equal(t, 403, e2e.ProblemOf(t, act(c, api.ActAs{Customer: b.CustomerID})).Status, "one at a time")
 	var added api.DomainChanged
 	require.NoError(t,
 		c.Post(ctx, fmt.Sprintf("/accounts/%d/domains", a.ID), api.NewDomain{Domain: "acted-for-two.example"}, &added))
-	assert.Equal(t, "done", watched(t, added.Operation).State)
+	assert.Equal(t, "done", e2e.Watched(t, added.Operation).State)
 	var events api.EventPage
 	require.NoError(t, i.Client.Get(ctx, "/events", url.Values{"account": {fmt.Sprint(a.ID)}, "action": {"domain"}},
 		&events))
@@ -543,23 +511,23 @@ func TestActingAs(t *testing.T) {
 
 	require.NoError(t,
 		i.Client.Post(ctx, "/resellers", api.NewReseller{Name: "actor", Title: "A", Limits: plans.Limits{}}, nil))
-	assert.Equal(t, 403, problemOf(t, act(c, api.ActAs{Reseller: "actor"})).Status,
+	assert.Equal(t, 403, e2e.ProblemOf(t, act(c, api.ActAs{Reseller: "actor"})).Status,
 		"support may not change plans, also not as somebody else")
-	r := person(t, api.NewPerson{Name: "acting-reseller", Reseller: "actor"})
-	assert.Equal(t, 404, problemOf(t, act(r, api.ActAs{Customer: a.CustomerID})).Status, "not a customer of theirs")
-	assert.Equal(t, 403, problemOf(t, act(r, api.ActAs{Reseller: "actor"})).Status)
+	r := e2e.Person(t, api.NewPerson{Name: "acting-reseller", Reseller: "actor"})
+	assert.Equal(t, 404, e2e.ProblemOf(t, act(r, api.ActAs{Customer: a.CustomerID})).Status, "not a customer of theirs")
+	assert.Equal(t, 403, e2e.ProblemOf(t, act(r, api.ActAs{Reseller: "actor"})).Status)
 	t.Run("who loses the right loses the guise", func(t *testing.T) {
 		require.NoError(t, act(c, api.ActAs{Customer: a.CustomerID}))
 		duty := "billing"
-		patch(t, "/people/acting-support", api.PersonChange{Duty: &duty}, nil)
+		e2e.Patch(t, "/people/acting-support", api.PersonChange{Duty: &duty}, nil)
 		var now api.Session
 		require.NoError(t, c.Get(ctx, "/session", nil, &now))
 		assert.Empty(t, now.ActingAs)
 		assert.Equal(t, "operator", now.Role)
 	})
-	out, stderr, exit := command(t, "session", "act", "--customer", "Acted For")
+	out, stderr, exit := e2e.Command(t, "session", "act", "--customer", "Acted For")
 	require.Equal(t, 0, exit, stderr)
 	assert.Contains(t, out, "you act as customer Acted For")
-	_, _, exit = command(t, "session", "act", "--stop")
+	_, _, exit = e2e.Command(t, "session", "act", "--stop")
 	assert.Equal(t, 0, exit)
 }

@@ -1,4 +1,4 @@
-package e2e
+package certificates
 
 import (
 	"context"
@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/e2e"
 	"victualler/internal/api"
 	"victualler/internal/client"
 	"victualler/internal/hosting/plans"
@@ -30,8 +31,8 @@ import (
 // authority, and makes a plan with certificates.
 func withAuthority(t *testing.T) {
 	t.Helper()
-	i := shared(t)
-	namedServers(t)
+	i := e2e.Shared(t)
+	e2e.NamedServers(t)
 	ctx := context.Background()
 	var list api.AuthorityList
 	require.NoError(t, i.Client.Get(ctx, "/authorities", nil, &list))
@@ -45,18 +46,18 @@ func withAuthority(t *testing.T) {
 			plans.Subdomains: plans.Of(9), plans.PHPWorkers: plans.Of(2)},
 		Features: plans.Features{"dns": true, "dnssec": true, "certificates": true, "wildcard": true}}, nil)
 	if err != nil {
-		require.Equal(t, api.ProblemBase+"name-taken", problemOf(t, err).Type)
+		require.Equal(t, api.ProblemBase+"name-taken", e2e.ProblemOf(t, err).Type)
 	}
 }
 
 func certificatePath(account int64, domain string) string {
-	return domains(account) + "/" + domain + "/certificate"
+	return e2e.Domains(account) + "/" + domain + "/certificate"
 }
 
 func certificateOf(t *testing.T, account int64, domain string) api.SiteCertificate {
 	t.Helper()
 	var c api.SiteCertificate
-	require.NoError(t, inst.Client.Get(context.Background(), certificatePath(account, domain), nil, &c))
+	require.NoError(t, e2e.Inst.Client.Get(context.Background(), certificatePath(account, domain), nil, &c))
 	return c
 }
 
@@ -64,11 +65,11 @@ func certificateOf(t *testing.T, account int64, domain string) api.SiteCertifica
 func shown(t *testing.T, label, name string) (*x509.Certificate, error) {
 	t.Helper()
 	pool := x509.NewCertPool()
-	pool.AppendCertsFromPEM([]byte(inst.Authority.Root()))
+	pool.AppendCertsFromPEM([]byte(e2e.Inst.Authority.Root()))
 	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 10 * time.Second}, Config: &tls.Config{ServerName: name,
 		RootCAs: pool}}
 	conn, err := dialer.DialContext(context.Background(), "tcp",
-		netip.AddrPortFrom(inst.Servers[label].Address, 443).String())
+		netip.AddrPortFrom(e2e.Inst.Servers[label].Address, 443).String())
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +80,7 @@ func shown(t *testing.T, label, name string) (*x509.Certificate, error) {
 // anyShown is the certificate that a server shows under a name, whoever trusts it.
 func anyShown(t *testing.T, label, name string) *x509.Certificate {
 	t.Helper()
-	conn, err := tls.Dial("tcp", netip.AddrPortFrom(inst.Servers[label].Address, 443).String(),
+	conn, err := tls.Dial("tcp", netip.AddrPortFrom(e2e.Inst.Servers[label].Address, 443).String(),
 		&tls.Config{ServerName: name, InsecureSkipVerify: true})
 	require.NoError(t, err)
 	defer conn.Close()
@@ -89,14 +90,15 @@ func anyShown(t *testing.T, label, name string) *x509.Certificate {
 func orderNow(t *testing.T, account int64, domain string) api.Operation {
 	t.Helper()
 	var started api.Started
-	require.NoError(t, inst.Client.Post(context.Background(), certificatePath(account, domain)+"/order", nil, &started))
-	return watched(t, started.Operation)
+	require.NoError(t, e2e.Inst.Client.Post(context.Background(), certificatePath(account, domain)+"/order", nil,
+		&started))
+	return e2e.Watched(t, started.Operation)
 }
 
 func rehearsed(t *testing.T, account int64, domain string) map[string]api.RehearsedName {
 	t.Helper()
 	var r api.Rehearsal
-	require.NoError(t, inst.Client.Post(context.Background(), certificatePath(account, domain)+"/rehearsal",
+	require.NoError(t, e2e.Inst.Client.Post(context.Background(), certificatePath(account, domain)+"/rehearsal",
 		api.RehearsalQuestion{}, &r))
 	out := map[string]api.RehearsedName{}
 	for _, n := range r.Names {
@@ -109,16 +111,16 @@ func rehearsed(t *testing.T, account int64, domain string) map[string]api.Rehear
 // authority's certificate is there, and closes it when the test is over.
 func certified(t *testing.T, in api.OpenAccount) api.Account {
 	t.Helper()
-	inst.PublicDNS.Delegate(in.Domain, publicdns.Delegation{NameServers: []string{ns1, ns2}})
+	e2e.Inst.PublicDNS.Delegate(in.Domain, publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2}})
 	in.Server, in.Plan = "skua", "sealed"
-	account := opened(t, in)
-	t.Cleanup(func() { closeAccount(t, account) })
+	account := e2e.Opened(t, in)
+	t.Cleanup(func() { e2e.CloseAccount(t, account) })
 	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, in.Domain).State == "valid" })
 	return account
 }
 
 func TestAuthorities(t *testing.T) {
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
 	in := api.NewAuthority{Name: "second", Directory: i.Authority.Directory(), Root: i.Authority.Root()}
 	var answer api.AuthorityAnswer
@@ -129,7 +131,8 @@ func TestAuthorities(t *testing.T) {
 	assert.True(t, answer.Renewal)
 	assert.False(t, answer.NeedsExternal)
 
-	assert.Equal(t, api.ProblemBase+"needs-decision", problemOf(t, i.Client.Post(ctx, "/authorities", in, nil)).Type,
+	assert.Equal(t, api.ProblemBase+"needs-decision",
+		e2e.ProblemOf(t, i.Client.Post(ctx, "/authorities", in, nil)).Type,
 		"its terms are not agreed to")
 	in.AcceptTerms = true
 	for wrong, says := range map[string]string{"http://plain.example/directory": "https://",
@@ -137,23 +140,23 @@ func TestAuthorities(t *testing.T) {
 			"/terms": "directory"} {
 		bad := in
 		bad.Directory = wrong
-		p := problemOf(t, i.Client.Post(ctx, "/authorities", bad, nil))
+		p := e2e.ProblemOf(t, i.Client.Post(ctx, "/authorities", bad, nil))
 		assert.Equal(t, api.ProblemBase+"invalid-input", p.Type)
 		assert.Contains(t, p.Detail, says)
 	}
 	bad := in
 	bad.Root = ""
-	assert.Contains(t, problemOf(t, i.Client.Post(ctx, "/authorities", bad, nil)).Detail, "certificate",
+	assert.Contains(t, e2e.ProblemOf(t, i.Client.Post(ctx, "/authorities", bad, nil)).Detail, "certificate",
 		"nobody trusts it")
 	bad = in
 	bad.Profile = "golden"
-	assert.Contains(t, problemOf(t, i.Client.Post(ctx, "/authorities", bad, nil)).Detail, "classic, short")
+	assert.Contains(t, e2e.ProblemOf(t, i.Client.Post(ctx, "/authorities", bad, nil)).Detail, "classic, short")
 	i.Authority.Set(func(s *authority.Settings) {
 		s.ExternalKeys = map[string]string{"kid-7": "c2VjcmV0LXNlY3JldC1zZWNyZXQ"}
 	})
-	assert.Contains(t, problemOf(t, i.Client.Post(ctx, "/authorities", in, nil)).Detail, "external account")
+	assert.Contains(t, e2e.ProblemOf(t, i.Client.Post(ctx, "/authorities", in, nil)).Detail, "external account")
 	in.ExternalID, in.ExternalKey = "kid-7", "d3Jvbmc"
-	assert.Contains(t, problemOf(t, i.Client.Post(ctx, "/authorities", in, nil)).Detail, "not signed with the key")
+	assert.Contains(t, e2e.ProblemOf(t, i.Client.Post(ctx, "/authorities", in, nil)).Detail, "not signed with the key")
 	in.ExternalKey = "c2VjcmV0LXNlY3JldC1zZWNyZXQ"
 	var added api.Authority
 	var list api.AuthorityList
@@ -161,16 +164,16 @@ func TestAuthorities(t *testing.T) {
 	i.Authority.Set(func(s *authority.Settings) { s.ExternalKeys = nil })
 	assert.NotEmpty(t, added.Account)
 	short := "short"
-	patch(t, "/authorities/second", api.AuthorityChange{Profile: &short, NewKey: true}, &added)
+	e2e.Patch(t, "/authorities/second", api.AuthorityChange{Profile: &short, NewKey: true}, &added)
 	assert.Equal(t, "short", added.Profile)
-	patch(t, "/authorities/second", api.AuthorityChange{NewKey: true}, &added) // with the key that was new just now
-	out := does(t, "authority", "change", "second", "--email", "letters@ternisland.example")
+	e2e.Patch(t, "/authorities/second", api.AuthorityChange{NewKey: true}, &added) // with the key that was new just now
+	out := e2e.Does(t, "authority", "change", "second", "--email", "letters@ternisland.example")
 	assert.Contains(t, out, "authority second changed")
-	p := refusedAs(t, "invalid-input",
+	p := e2e.RefusedAs(t, "invalid-input",
 		i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/authorities/second",
-			Body: api.AuthorityChange{Email: ptr("nobody")}}, nil))
+			Body: api.AuthorityChange{Email: e2e.Pointer("nobody")}}, nil))
 	assert.Contains(t, p.Detail, "no address of one person", "in the authority's words")
-	p = refusedAs(t, "invalid-input",
+	p = e2e.RefusedAs(t, "invalid-input",
 		i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/authorities/second",
 			Body: api.AuthorityChange{Root: new(string)}}, nil))
 	assert.Contains(t, p.Detail, "certificate", "it could not be asked any more")
@@ -184,11 +187,11 @@ func TestAuthorities(t *testing.T) {
 
 func TestCertificates(t *testing.T) {
 	withAuthority(t)
-	i := shared(t)
+	i := e2e.Shared(t)
 	ctx := context.Background()
-	i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
-	account := opened(t, api.OpenAccount{Domain: "beacon.example", Server: "skua", Plan: "sealed"})
-	defer closeAccount(t, account)
+	i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2}})
+	account := e2e.Opened(t, api.OpenAccount{Domain: "beacon.example", Server: "skua", Plan: "sealed"})
+	defer e2e.CloseAccount(t, account)
 	_, err := shown(t, "skua", "beacon.example")
 	if err != nil {
 		assert.ErrorContains(t, err, "certificate", "self-signed from the first second")
@@ -197,9 +200,9 @@ func TestCertificates(t *testing.T) {
 	defer func() {
 		if t.Failed() {
 			t.Logf("%+v", certificateOf(t, account.ID, "beacon.example"))
-			t.Log(on(t, "skua", "tail -5 /var/log/lab/agent.log"))
-			t.Log(everythingIn(t, "orders"))
-			t.Log(everythingIn(t, "operations"))
+			t.Log(e2e.On(t, "skua", "tail -5 /var/log/lab/agent.log"))
+			t.Log(e2e.EverythingIn(t, "orders"))
+			t.Log(e2e.EverythingIn(t, "operations"))
 			text, _ := os.ReadFile(i.LogFile())
 			t.Log(string(text[max(0, len(text)-3000):]))
 		}
@@ -216,9 +219,10 @@ func TestCertificates(t *testing.T) {
 			require.NoError(t, err, name)
 			assert.Equal(t, c.Serial, leaf.SerialNumber.Text(16))
 		}
-		assert.Empty(t, on(t, "skua", "ls -A /var/lib/victualler-challenges/.well-known/acme-challenge"),
+		assert.Empty(t, e2e.On(t, "skua", "ls -A /var/lib/victualler-challenges/.well-known/acme-challenge"),
 			"no challenge is left")
-		assert.Equal(t, "600\n600\n", on(t, "skua", "stat -c %a /etc/nginx/victualler/tls/"+account.SignInName+"/*"),
+		assert.Equal(t, "600\n600\n",
+			e2e.On(t, "skua", "stat -c %a /etc/nginx/victualler/tls/"+account.SignInName+"/*"),
 			"one certificate, readable for root alone")
 		var page api.CertificatePage
 		require.NoError(t, i.Client.Get(ctx, "/certificates", url.Values{"search": {"beacon"}}, &page))
@@ -230,7 +234,7 @@ func TestCertificates(t *testing.T) {
 	t.Run("keys are nowhere to be read", func(t *testing.T) {
 		for _, where := range []string{"log", "certificates", "orders", "authorities", "events", "operations",
 			"operation_steps"} {
-			assert.NotContains(t, everythingIn(t, where), "PRIVATE KEY", where)
+			assert.NotContains(t, e2e.EverythingIn(t, where), "PRIVATE KEY", where)
 		}
 	})
 
@@ -239,28 +243,29 @@ func TestCertificates(t *testing.T) {
 			assert.Equal(t, "would pass", n.Result, n.Reason)
 		}
 		caa := func(data string) int64 {
-			changed, _ := onZone(t, http.MethodPost, "/zones/beacon.example/records", api.NewRecord{Name: "@",
+			changed, _ := e2e.OnZone(t, http.MethodPost, "/zones/beacon.example/records", api.NewRecord{Name: "@",
 				Type: "CAA", Data: data})
 			// what the resolver remembers is of before
-			i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
+			i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2}})
 			return changed.Record.ID
 		}
 		gone := func(record int64) {
-			onZone(t, http.MethodDelete, "/zones/beacon.example/records/"+strconv.FormatInt(record, 10), nil)
-			i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
+			e2e.OnZone(t, http.MethodDelete, "/zones/beacon.example/records/"+strconv.FormatInt(record, 10), nil)
+			i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2}})
 		}
 		forbidden := caa(`0 issue "other.test"`)
 		for _, n := range rehearsed(t, account.ID, "beacon.example") {
 			assert.Equal(t, "caa", n.Code)
 			assert.Contains(t, n.Fix, `issue "authority.test"`)
 		}
-		p := problemOf(t, i.Client.Post(ctx, certificatePath(account.ID, "beacon.example")+"/order", nil, nil))
+		p := e2e.ProblemOf(t, i.Client.Post(ctx, certificatePath(account.ID, "beacon.example")+"/order", nil, nil))
 		assert.Contains(t, p.Detail, "other.test")
 		gone(forbidden)
 
-		aaaa, _ := onZone(t, http.MethodPost, "/zones/beacon.example/records", api.NewRecord{Name: "www", Type: "AAAA",
+		aaaa, _ := e2e.OnZone(t, http.MethodPost, "/zones/beacon.example/records", api.NewRecord{Name: "www",
+			Type: "AAAA",
 			Data: "2001:db8::7"})
-		i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
+		i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2}})
 		seen := rehearsed(t, account.ID, "beacon.example")
 		assert.Equal(t, "would pass", seen["beacon.example"].Result)
 		assert.Equal(t, "elsewhere", seen["www.beacon.example"].Code)
@@ -269,21 +274,20 @@ func TestCertificates(t *testing.T) {
 
 		i.PublicDNS.Forget("beacon.example")
 		assert.Equal(t, "no-address", rehearsed(t, account.ID, "beacon.example")["beacon.example"].Code)
-		site := " where domain_id = (select id from domains where name = 'beacon.example')"
-		sql(t, "update certificates set renew_at = now()"+site+" and state = 'in-use'")
-		sql(t, "update site_certificates set failures = 20, due_at = now()"+site)
+		e2e.CertificateFailed(t, "beacon.example", 20, "")
+		e2e.CertificateRenewed(t, "beacon.example", 0)
 		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "beacon.example").Failures == 21 })
 		next := time.Until(*certificateOf(t, account.ID, "beacon.example").NextTry)
 		assert.Less(t, next, 61*time.Minute, "when it is put right, nobody waits for a day")
 		assert.Greater(t, next, 50*time.Minute)
-		sql(t, "update certificates set renew_at = now() + interval '30 days'"+site+" and state = 'in-use'")
-		sql(t, "update site_certificates set failures = 0, failed_at = null, code = '', problem = ''"+site)
-		i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{ns1, ns2}})
+		e2e.CertificateRenewed(t, "beacon.example", 30*24*time.Hour)
+		e2e.CertificateFailed(t, "beacon.example", 0, "")
+		i.PublicDNS.Delegate("beacon.example", publicdns.Delegation{NameServers: []string{e2e.NS1, e2e.NS2}})
 	})
 
 	t.Run("all names below the domain, by DNS", func(t *testing.T) {
 		names := []string{"beacon.example", "*.beacon.example"}
-		patch(t, certificatePath(account.ID, "beacon.example"), api.CertificateChange{Names: &names}, nil)
+		e2e.Patch(t, certificatePath(account.ID, "beacon.example"), api.CertificateChange{Names: &names}, nil)
 		labtest.Eventually(t, func() bool {
 			c := certificateOf(t, account.ID, "beacon.example")
 			return c.Operation == 0 && len(c.Covered) == 2 && c.Covered[1] == "*.beacon.example"
@@ -292,7 +296,7 @@ func TestCertificates(t *testing.T) {
 		require.NoError(t, err)
 		assert.NoError(t, leaf.VerifyHostname("any.beacon.example"))
 		labtest.Eventually(t, func() bool {
-			return answers(t, "petrel", "_acme-challenge.beacon.example", "TXT") == "NXDOMAIN"
+			return e2e.Answers(t, "petrel", "_acme-challenge.beacon.example", "TXT") == "NXDOMAIN"
 		}, "the challenge is left in the zone")
 	})
 
@@ -307,7 +311,7 @@ func TestCertificates(t *testing.T) {
 		assert.Equal(t, "failing", c.State)
 		assert.Equal(t, "rateLimited", c.Code)
 		assert.True(t, c.NextTry.After(time.Now()))
-		p := problemOf(t, i.Client.Post(ctx, certificatePath(account.ID, "beacon.example")+"/order", nil, nil))
+		p := e2e.ProblemOf(t, i.Client.Post(ctx, certificatePath(account.ID, "beacon.example")+"/order", nil, nil))
 		assert.Contains(t, p.Detail, "asked too often")
 		i.Authority.Set(func(s *authority.Settings) { s.OrdersPerHour, s.RetryAfter = 0, 0 })
 		var list api.AuthorityList
@@ -317,13 +321,13 @@ func TestCertificates(t *testing.T) {
 		})].LimitedUntil)
 		assert.Greater(t, held, time.Minute)
 		assert.Less(t, held, 11*time.Minute, "others do not wait as long for what one site was told")
-		sql(t, "update authorities set limited_until = null")
-		p = problemOf(t, i.Client.Post(ctx, certificatePath(account.ID, "beacon.example")+"/order", nil, nil))
+		e2e.AuthoritiesPatient(t, false)
+		p = e2e.ProblemOf(t, i.Client.Post(ctx, certificatePath(account.ID, "beacon.example")+"/order", nil, nil))
 		assert.Contains(t, p.Detail, "asked too often", "that site does")
 		after, err := shown(t, "skua", "beacon.example")
 		require.NoError(t, err)
 		assert.True(t, before.Equal(after))
-		sql(t, "update site_certificates set limited_until = null")
+		e2e.AuthoritiesPatient(t, true)
 	})
 
 	t.Run("the service is killed while the authority issues", func(t *testing.T) {
@@ -339,7 +343,7 @@ func TestCertificates(t *testing.T) {
 		})
 		i.KillService()
 		require.NoError(t, i.StartService(ctx))
-		o := watched(t, started.Operation)
+		o := e2e.Watched(t, started.Operation)
 		assert.Equal(t, "done", o.State, o.Failure)
 		assert.Equal(t, orders+1, i.Authority.Orders(), "nothing is ordered twice")
 		leaf, err := shown(t, "skua", "beacon.example")
@@ -350,7 +354,7 @@ func TestCertificates(t *testing.T) {
 	t.Run("it is renewed when the authority wants it to be", func(t *testing.T) {
 		before := certificateOf(t, account.ID, "beacon.example").Serial
 		i.Authority.Set(func(s *authority.Settings) { s.Renew = true })
-		sql(t, "update certificates set ask_at = now() where state = 'in-use'")
+		e2e.AskWhenToRenew(t)
 		labtest.Within(t, 90*time.Second, func() bool {
 			return certificateOf(t, account.ID, "beacon.example").Serial != before
 		})
@@ -358,12 +362,12 @@ func TestCertificates(t *testing.T) {
 	})
 
 	t.Run("without an authority's", func(t *testing.T) {
-		patch(t, certificatePath(account.ID, "beacon.example"), api.CertificateChange{Mode: "self-signed"}, nil)
+		e2e.Patch(t, certificatePath(account.ID, "beacon.example"), api.CertificateChange{Mode: "self-signed"}, nil)
 		labtest.Eventually(t, func() bool {
 			_, err := shown(t, "skua", "beacon.example")
 			return err != nil && strings.Contains(err.Error(), "certificate")
 		})
-		p := problemOf(t, i.Client.Post(ctx, certificatePath(account.ID, "beacon.example")+"/order", nil, nil))
+		p := e2e.ProblemOf(t, i.Client.Post(ctx, certificatePath(account.ID, "beacon.example")+"/order", nil, nil))
 		assert.Contains(t, p.Detail, "mode: automatic")
 	})
 }

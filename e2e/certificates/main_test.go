@@ -1,0 +1,9 @@
+package certificates
+
+import (
+	"testing"
+
+	"victualler/e2e"
+)
+
+func TestMain(m *testing.M) { e2e.Main(m) }
