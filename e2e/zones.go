@@ -20,8 +20,8 @@ import (
 
 // The installation's name servers, by the servers behind them.
 const (
-	NS1 = "NS1.ternisland.example" // petrel, the primary
-	NS2 = "NS2.ternisland.example" // fulmar
+	NS1 = "ns1.ternisland.example" // petrel, the primary
+	NS2 = "ns2.ternisland.example" // fulmar
 )
 
 // NamedServers gives the installation's name servers their names, in the settings and in public

@@ -253,14 +253,14 @@ func TestClientForBrandsAndSettings(t *testing.T) {
 			Sender: &before.Sender}, nil)
 		out := e2e.Does(t, "settings", "change", "--title", "Avocet Hosting", "--console",
 			"https://console.avocet.example",
-			"--name-servers", "e2e.NS1.avocet.example,e2e.NS2.avocet.example", "--session-minutes", "90", "--preview")
+			"--name-servers", "ns1.avocet.example,ns2.avocet.example", "--session-minutes", "90", "--preview")
 		assert.Contains(t, out, "Avocet Hosting")
 		assert.NotContains(t, e2e.Does(t, "settings", "show"), "Avocet", "a preview changes nothing")
 		out = e2e.Does(t, "settings", "change", "--title", "Avocet Hosting", "--console",
 			"https://console.avocet.example",
-			"--name-servers", "e2e.NS1.avocet.example,e2e.NS2.avocet.example", "--session-minutes", "90")
+			"--name-servers", "ns1.avocet.example,ns2.avocet.example", "--session-minutes", "90")
 		for _, want := range []string{`title +Avocet Hosting`,
-			`name servers +e2e.NS1.avocet.example, e2e.NS2.avocet.example`,
+			`name servers +ns1.avocet.example, ns2.avocet.example`,
 			`session without use +90 min`, `mail password +none`} {
 			assert.Regexp(t, want, out)
 		}
@@ -284,7 +284,7 @@ func TestClientForBrandsAndSettings(t *testing.T) {
 		}
 		assert.Contains(t, e2e.Refuses(t, 2, "settings", "change", "--session-minutes", "long"), "takes a number")
 		out = e2e.Does(t, "settings", "change", "--mail-server", "-", "--name-servers", "-")
-		assert.NotContains(t, out, "e2e.NS1.avocet.example")
+		assert.NotContains(t, out, "ns1.avocet.example")
 	})
 }
 

@@ -58,20 +58,23 @@ func TestSession(t *testing.T) {
 		c := client.Client{Base: i.Address()}
 		var mu sync.Mutex
 		answers := map[int]int{}
+		var details []string
 		var group sync.WaitGroup
 		for range 12 { // all at once count like all in a row
 			group.Go(func() {
 				_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: "guesser", Password: "x"})
 				mu.Lock()
 				defer mu.Unlock()
-				answers[e2e.ProblemOf(t, err).Status]++
+				p := e2e.ProblemOf(t, err)
+				if answers[p.Status]++; p.Status == http.StatusTooManyRequests {
+					details = append(details, p.Detail)
+				}
 			})
 		}
 		group.Wait()
 		assert.Equal(t, map[int]int{401: 5, 429: 7}, answers)
-		_, err := c.SignIn(ctx, api.SignIn{Name: "guesser", Password: "x"})
-		assert.Contains(t, e2e.ProblemOf(t, err).Detail, "try again in")
-		_, err = c.SignIn(ctx, api.SignIn{Name: i.Operator, Password: i.Password})
+		assert.Contains(t, strings.Join(details, "\n"), "try again in")
+		_, err := c.SignIn(ctx, api.SignIn{Name: i.Operator, Password: i.Password})
 		assert.NoError(t, err, "others are not kept out")
 	})
 	t.Run("an ended session is no session", func(t *testing.T) {

@@ -604,7 +604,7 @@ func TestCustomersAndNotes(t *testing.T) {
 func TestHandover(t *testing.T) {
 	i := e2e.Shared(t)
 	sink := e2e.Mailing(t)
-	names := []string{"e2e.NS1.ternisland.example", "e2e.NS2.ternisland.example"}
+	names := []string{"ns1.ternisland.example", "ns2.ternisland.example"}
 	e2e.Patch(t, "/settings", api.SettingsChange{NameServers: &names}, nil)
 	require.NoError(t,
 		i.Client.Post(context.Background(), "/plans", api.NewPlan{Name: "with-dns",
@@ -618,7 +618,7 @@ func TestHandover(t *testing.T) {
 	out, stderr, exit := e2e.Command(t, "account", "handover", "ubergabe")
 	require.Equal(t, 0, exit, stderr)
 	for _, part := range []string{"Hosting für übergabe.example", i.Servers["skua"].Address.String(),
-		"e2e.NS1.ternisland.example", i.Address(), "Anmeldename dort:", "ubergabe", "Speicherplatz: 50M",
+		"ns1.ternisland.example", i.Address(), "Anmeldename dort:", "ubergabe", "Speicherplatz: 50M",
 		"Postfächer: 0"} {
 		assert.Contains(t, out, part)
 	}

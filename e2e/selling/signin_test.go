@@ -442,20 +442,19 @@ func TestSessionsAndNetworks(t *testing.T) {
 	})
 	t.Run("names cannot be told by time", func(t *testing.T) {
 		took := func(name string) time.Duration {
-			var all []time.Duration
-			for n := range 5 {
-				begun := time.Now()
-				_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: fmt.Sprintf(name, n),
-					Password: "wrong password"})
-				all = append(all, time.Since(begun))
-				require.Equal(t, 401, e2e.ProblemOf(t, err).Status)
-				e2e.ForgetSignInFailures(t)
-			}
-			slices.Sort(all)
-			return all[len(all)/2]
+			begun := time.Now()
+			_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: name, Password: "wrong password"})
+			took := time.Since(begun)
+			require.Equal(t, 401, e2e.ProblemOf(t, err).Status)
+			e2e.ForgetSignInFailures(t)
+			return took
 		}
-		there, notThere := took("session-tester%.0d"), took("nobody-%d")
-		assert.InDelta(t, 1, float64(there)/float64(notThere), 0.5, "%s and %s", there, notThere)
+		there, notThere := time.Hour, time.Hour // what else is going on makes it longer, and never shorter
+		for n := range 12 {
+			there = min(there, took("session-tester"))
+			notThere = min(notThere, took(fmt.Sprintf("nobody-%d", n)))
+		}
+		assert.InDelta(t, 1, float64(there)/float64(notThere), 0.4, "%s and %s", there, notThere)
 	})
 	t.Run("the last operator stays", func(t *testing.T) {
 		support := "support"

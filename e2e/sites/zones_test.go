@@ -329,15 +329,15 @@ ftp CNAME www
 		theirs := e2e.Opened(t, api.OpenAccount{Domain: "fairway.example", Server: "skua", Plan: "pilots.buoy",
 			Reseller: "pilots", Customer: "Fairway", NewCustomer: true})
 		set := client.Call{Method: http.MethodPut, Path: "/resellers/pilots/name-servers",
-			Body: api.NameServers{Names: []string{"e2e.NS1.pilots.example", "e2e.NS2.pilots.example"}}}
+			Body: api.NameServers{Names: []string{"ns1.pilots.example", "ns2.pilots.example"}}}
 		p := e2e.ProblemOf(t, i.Client.Do(ctx, set, nil))
 		assert.Equal(t, api.ProblemBase+"needs-decision", p.Type)
-		assert.Contains(t, p.Detail, "e2e.NS1.pilots.example has no address")
+		assert.Contains(t, p.Detail, "ns1.pilots.example has no address")
 		require.NoError(t, i.PublicDNS.Serve("pilots.example", "e2e.NS1 A "+i.Servers["petrel"].Address.String()+
 			"\nns2 A "+
 			skua))
 		p = e2e.ProblemOf(t, i.Client.Do(ctx, set, nil))
-		assert.Contains(t, p.Detail, "e2e.NS2.pilots.example leads to "+skua+", not to fulmar")
+		assert.Contains(t, p.Detail, "ns2.pilots.example leads to "+skua+", not to fulmar")
 		require.NoError(t, i.PublicDNS.Serve("pilots.example", "e2e.NS1 A "+i.Servers["petrel"].Address.String()+
 			"\nns2 A "+
 			i.Servers["fulmar"].Address.String()))
@@ -353,7 +353,7 @@ ftp CNAME www
 		require.NoError(t, i.Client.Do(ctx, set, &changed))
 		o := e2e.Watched(t, changed.Operation)
 		require.Equal(t, "done", o.State, o.Failure)
-		assert.Equal(t, "e2e.NS1.pilots.example., e2e.NS2.pilots.example.",
+		assert.Equal(t, "ns1.pilots.example., ns2.pilots.example.",
 			e2e.Answers(t, "petrel", "fairway.example", "NS"))
 		assert.Equal(t, e2e.NS1+"., "+e2e.NS2+".", e2e.Answers(t, "petrel", "chartroom.example", "NS"),
 			"others keep the installation's")

@@ -428,7 +428,7 @@ func (s *Service) changeDomains(ctx context.Context, a usecase.Actor, reference,
 		if err != nil {
 			return none, err
 		}
-		if rows, err = LoadSites(ctx, tx.Queries, st); err != nil {
+		if err := rows.put(ctx, tx.Queries, d); err != nil {
 			return none, err
 		}
 		return api.DomainChanged{Domain: DomainView(d, rows), Corrections: usecase.NonNil(corrections),

@@ -63,27 +63,41 @@ func LoadSites(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 		return rows, err
 	}
 	for _, d := range rows.Domains {
-		if rows.own[d.ID], err = readSettings(d.Settings); err != nil {
-			return rows, fmt.Errorf("settings of %s: %w", d.Name, err)
-		}
-		if _, known := rows.templates[usecase.OrZero(d.TemplateID)]; d.TemplateID == nil || known {
-			continue
-		}
-		row, err := q.TemplateByID(ctx, *d.TemplateID)
-		if err != nil {
+		if err := rows.loadSettings(ctx, q, d); err != nil {
 			return rows, err
 		}
-		settings, err := readSettings(row.Settings)
-		if err != nil {
-			return rows, fmt.Errorf("template %s: %w", row.Name, err)
-		}
-		rows.templates[row.ID] = template{entitlement.PlanRef("", row.Reseller, row.Name), settings}
 	}
-	folders, err := q.FoldersOfAccount(ctx, account.ID)
+	return rows, rows.loadFolders(ctx, q)
+}
+
+// loadSettings reads the settings of a site, and those of its template.
+func (rows *SiteRows) loadSettings(ctx context.Context, q *db.Queries, d db.Domain) (err error) {
+	if rows.own[d.ID], err = readSettings(d.Settings); err != nil {
+		return fmt.Errorf("settings of %s: %w", d.Name, err)
+	}
+	if _, known := rows.templates[usecase.OrZero(d.TemplateID)]; d.TemplateID == nil || known {
+		return nil
+	}
+	row, err := q.TemplateByID(ctx, *d.TemplateID)
+	if err != nil {
+		return err
+	}
+	settings, err := readSettings(row.Settings)
+	if err != nil {
+		return fmt.Errorf("template %s: %w", row.Name, err)
+	}
+	rows.templates[row.ID] = template{entitlement.PlanRef("", row.Reseller, row.Name), settings}
+	return nil
+}
+
+// loadFolders reads the protected folders of all sites.
+func (rows *SiteRows) loadFolders(ctx context.Context, q *db.Queries) error {
+	clear(rows.folders)
+	folders, err := q.FoldersOfAccount(ctx, rows.account.ID)
 	if err != nil || len(folders) == 0 {
-		return rows, err
+		return err
 	}
-	users, err := q.FolderUsersOfAccount(ctx, account.ID)
+	users, err := q.FolderUsersOfAccount(ctx, rows.account.ID)
 	for _, row := range folders {
 		f := folder{row: row}
 		for _, u := range users {
@@ -93,7 +107,17 @@ func LoadSites(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 		}
 		rows.folders[row.DomainID] = append(rows.folders[row.DomainID], f)
 	}
-	return rows, err
+	return err
+}
+
+// put has the rows hold a domain as it is now.
+func (rows *SiteRows) put(ctx context.Context, q *db.Queries, d db.Domain) error {
+	if at := slices.IndexFunc(rows.Domains, func(other db.Domain) bool { return other.ID == d.ID }); at >= 0 {
+		rows.Domains[at] = d
+	} else {
+		rows.Domains = append(rows.Domains, d)
+	}
+	return rows.loadSettings(ctx, q, d)
 }
 
 // phpVersions are the versions of PHP on a server, as its agent said last.
@@ -562,11 +586,10 @@ func (s *Service) changeFolders(ctx context.Context, a usecase.Actor, reference,
 				number == 0 {
 				return d, nil, err
 			}
-			after, err := LoadSites(ctx, tx.Queries, st)
-			if err != nil {
+			if err := rows.loadFolders(ctx, tx.Queries); err != nil {
 				return d, nil, err
 			}
-			f, err := findFolder(after.folders[d.ID], number)
+			f, err := findFolder(rows.folders[d.ID], number)
 			out.Folder = folderView(f)
 			return d, nil, err
 		})

@@ -1,25 +1,18 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed } from 'vue'
 import { ElButton, ElDialog, ElInput } from 'element-plus'
 import { api, made, type Schemas } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import ServingFields from '../domains/ServingFields.vue'
-import { fresh, told, type Serving } from '../domains/serving'
+import { fresh, told } from '../domains/serving'
 
 const shown = defineModel<boolean>({ required: true })
 const props = defineProps<{ account: Schemas['AccountDetail'] }>()
 const emit = defineEmits<{ started: [operation: number] }>()
 
-const domain = ref('')
-const serving = ref<Serving>(fresh())
-const { refusal, busy, act } = useAct()
-watch(shown, () => {
-  domain.value = ''
-  serving.value = fresh()
-  refusal.value = undefined
-})
+const { form, dirty, general, error, busy, act } = useForm(() => ({ domain: '', serving: fresh() }), shown)
 const sites = computed(() => props.account.domains.filter((d) => d.served_as === 'site').map((d) => d.unicode))
 const left = (key: string) => props.account.allowance.find((l) => l.key === key)?.left
 const add = () =>
@@ -27,7 +20,7 @@ const add = () =>
     const added = await made(
       api.POST('/api/v1/accounts/{account}/domains', {
         params: { path: { account: String(props.account.id) } },
-        body: { domain: domain.value, ...told(serving.value) },
+        body: { domain: form.domain, ...told(form.serving) },
       }),
     )
     shown.value = false
@@ -40,13 +33,13 @@ const hint = computed(() => {
 </script>
 
 <template>
-  <ElDialog v-model="shown" title="Add a domain" width="min(36rem, 94vw)">
+  <ElDialog v-model="shown" :close-on-click-modal="!dirty" title="Add a domain" width="min(36rem, 94vw)">
     <form id="add-domain" class="stack" @submit.prevent="add">
-      <FormField label="Domain" for="new-domain" :error="refusal?.field('domain')" :hint="hint">
-        <ElInput id="new-domain" v-model="domain" spellcheck="false" autocapitalize="none" autocomplete="off" />
+      <FormField label="Domain" for="new-domain" :error="error('domain')" :hint="hint">
+        <ElInput id="new-domain" v-model="form.domain" spellcheck="false" autocapitalize="none" autocomplete="off" />
       </FormField>
-      <ServingFields v-model="serving" :sites="sites" :home="account.home" :wrong="(n) => refusal?.field(n)" />
-      <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
+      <ServingFields v-model="form.serving" :sites="sites" :home="account.home" :wrong="error" />
+      <ProblemNote :refusal="general" />
     </form>
     <template #footer>
       <ElButton @click="shown = false">Cancel</ElButton>
@@ -54,7 +47,7 @@ const hint = computed(() => {
         type="primary"
         native-type="submit"
         form="add-domain"
-        :disabled="!domain.trim()"
+        :disabled="!form.domain.trim()"
         :loading="Boolean(busy)"
         >Add domain</ElButton
       >

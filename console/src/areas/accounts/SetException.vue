@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { computed, reactive, shallowRef, watch } from 'vue'
+import { computed } from 'vue'
 import { ElButton, ElDialog, ElInput, ElOption, ElOptionGroup, ElRadio, ElRadioGroup, ElSelect } from 'element-plus'
 import { api, foreseen, made, type Schemas } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import { useLimits } from '../../composables/useLimits'
 import { amount, readAmount } from '../../words'
 import EffectList from '../../parts/EffectList.vue'
@@ -15,14 +15,10 @@ const props = defineProps<{ account: Schemas['AccountDetail'] }>()
 const emit = defineEmits<{ done: [operation: number | undefined] }>()
 
 const known = useLimits()
-const form = reactive({ what: '', value: '', on: true, reason: '', until: '' })
-const preview = shallowRef<Schemas['Preview']>()
-const { refusal, busy, act } = useAct()
-watch(shown, () => {
-  Object.assign(form, { what: '', value: '', on: true, reason: '', until: '' })
-  preview.value = undefined
-  refusal.value = undefined
-})
+const { form, dirty, preview, general, error, busy, act, look } = useForm(
+  () => ({ what: '', value: '', on: true, reason: '', until: '' }),
+  shown,
+)
 const limit = computed(() => known.value?.limits.find((l) => `limit ${l.key}` === form.what))
 const feature = computed(() => (form.what.startsWith('feature ') ? form.what.slice(8) : undefined))
 const now = computed(() => {
@@ -36,7 +32,7 @@ const now = computed(() => {
   return f && `${f.on ? 'on' : 'off'} now, by ${f.source}`
 })
 const read = computed(() => (limit.value && form.value ? readAmount(form.value, limit.value.unit) : undefined))
-const wrong = computed(() => (read.value && 'wrong' in read.value ? read.value.wrong : refusal.value?.field('amount')))
+const wrong = computed(() => (read.value && 'wrong' in read.value ? read.value.wrong : error('amount')))
 const complete = computed(() => form.reason.trim() && (feature.value || (read.value && 'value' in read.value)))
 const body = computed(() => ({
   limit: limit.value?.key,
@@ -46,20 +42,16 @@ const body = computed(() => ({
   reason: form.reason.trim(),
   ends_at: form.until ? new Date(`${form.until}T00:00:00`).toISOString() : undefined,
 }))
-watch(
-  () => [form.what, form.value, form.on, form.until],
-  () => (preview.value = undefined),
-)
 const path = computed(() => ({ account: String(props.account.id) }))
-const look = () =>
-  act(async () => {
-    preview.value = await foreseen(
+const foresee = () =>
+  look(() =>
+    foreseen(
       api.PUT('/api/v1/accounts/{account}/exceptions', {
         params: { path: path.value, query: { preview: true } },
         body: body.value,
       }),
-    )
-  }, 'preview')
+    ),
+  )
 const set = () =>
   act(async () => {
     const done = await made(
@@ -71,7 +63,12 @@ const set = () =>
 </script>
 
 <template>
-  <ElDialog v-model="shown" :title="`Set by hand on ${account.name}`" width="min(36rem, 94vw)">
+  <ElDialog
+    v-model="shown"
+    :close-on-click-modal="!dirty"
+    :title="`Set by hand on ${account.name}`"
+    width="min(36rem, 94vw)"
+  >
     <form id="exception" class="stack" @submit.prevent="set">
       <FormField label="Limit or feature" for="exception-what" :hint="now">
         <ElSelect id="exception-what" v-model="form.what" filterable placeholder="Choose one">
@@ -101,27 +98,23 @@ const set = () =>
       <FormField
         label="Reason"
         for="exception-reason"
-        :error="refusal?.field('reason')"
+        :error="error('reason')"
         hint="Whoever looks at the account, the customer too, can read it"
         ><ElInput id="exception-reason" v-model="form.reason" maxlength="500"
       /></FormField>
       <FormField
         label="Until"
         for="exception-until"
-        :error="refusal?.field('ends_at')"
+        :error="error('ends_at')"
         hint="Then the plan's value returns; empty is for good"
         ><ElInput id="exception-until" v-model="form.until" type="date"
       /></FormField>
       <EffectList v-if="preview" :effects="preview.effects" />
-      <ProblemNote
-        :refusal="
-          refusal?.problem.errors?.some((e) => ['amount', 'reason', 'ends_at'].includes(e.name)) ? undefined : refusal
-        "
-      />
+      <ProblemNote :refusal="general" />
     </form>
     <template #footer>
       <ElButton @click="shown = false">Cancel</ElButton>
-      <ElButton :disabled="!complete" :loading="busy === 'preview'" @click="look">Preview</ElButton>
+      <ElButton :disabled="!complete" :loading="busy === 'preview'" @click="foresee">Preview</ElButton>
       <ElButton type="primary" native-type="submit" form="exception" :disabled="!complete" :loading="busy === 'set'"
         >Set exception</ElButton
       >

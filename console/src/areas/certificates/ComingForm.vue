@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { ElButton, ElCheckbox, ElCheckboxGroup, ElOption, ElRadio, ElRadioGroup, ElSelect } from 'element-plus'
 import { api, ask, foreseen, made, type Schemas } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import FormField from '../../parts/FormField.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
@@ -28,19 +28,19 @@ const fresh = (c: Schemas['SiteCertificate']) => ({
   pin: c.pin_key,
   authority: c.authority ?? '',
 })
-const form = ref(fresh(props.certificate))
+const { form, preview, general, error, busy, act, look, reset } = useForm(() => fresh(props.certificate))
 const version = ref(props.certificate.version)
 watch(
   () => props.certificate,
   (c) => {
     if (c.version === version.value) return // what is being typed stays
     version.value = c.version
-    form.value = fresh(c)
+    reset()
   },
 )
 const body = computed<Schemas['CertificateChange']>(() => {
   const now = fresh(props.certificate)
-  const f = form.value
+  const f = form
   const names = f.chosen ? f.names : []
   return {
     mode: f.mode !== now.mode && f.mode !== 'uploaded' ? f.mode : undefined,
@@ -51,23 +51,18 @@ const body = computed<Schemas['CertificateChange']>(() => {
   }
 })
 const changes = computed(() => Object.values(body.value).filter((v) => v !== undefined).length)
-const preview = shallowRef<Schemas['Preview']>()
-const { refusal, busy, act } = useAct()
-watch(form, () => (preview.value = undefined), { deep: true })
 const params = computed(() => ({
   path: { account: props.account, domain: props.certificate.domain },
   header: { 'If-Match': `"${version.value}"` },
 }))
-const look = () =>
-  act(
-    async () =>
-      (preview.value = await foreseen(
-        api.PATCH('/api/v1/accounts/{account}/domains/{domain}/certificate', {
-          params: { ...params.value, query: { preview: true } },
-          body: body.value,
-        }),
-      )),
-    'preview',
+const foresee = () =>
+  look(() =>
+    foreseen(
+      api.PATCH('/api/v1/accounts/{account}/domains/{domain}/certificate', {
+        params: { ...params.value, query: { preview: true } },
+        body: body.value,
+      }),
+    ),
   )
 const keep = () =>
   act(async () => {
@@ -99,7 +94,7 @@ const keep = () =>
       <FormField
         label="Names"
         for="names"
-        :error="refusal?.field('names')"
+        :error="error('names')"
         hint="Chosen names are proved by DNS where they do not lead here"
       >
         <ElCheckbox id="names" :model-value="!form.chosen" :disabled="!may" @update:model-value="form.chosen = !$event"
@@ -112,18 +107,13 @@ const keep = () =>
         >
       </FormField>
       <div class="pair">
-        <FormField label="Key" for="key-type" :error="refusal?.field('key_type')">
+        <FormField label="Key" for="key-type" :error="error('key_type')">
           <ElSelect id="key-type" v-model="form.keyType" :disabled="!may"
             ><ElOption v-for="k in keyTypes" :key="k" :value="k" :label="k"
           /></ElSelect>
           <ElCheckbox v-model="form.pin" :disabled="!may">the same one at each renewal</ElCheckbox>
         </FormField>
-        <FormField
-          v-if="authorities?.authorities.length"
-          label="Authority"
-          for="authority"
-          :error="refusal?.field('authority')"
-        >
+        <FormField v-if="authorities?.authorities.length" label="Authority" for="authority" :error="error('authority')">
           <ElSelect id="authority" v-model="form.authority" :disabled="!may"
             ><ElOption
               v-for="a in authorities.authorities"
@@ -134,13 +124,13 @@ const keep = () =>
         </FormField>
       </div>
     </template>
-    <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
+    <ProblemNote :refusal="general" />
     <PreviewNote v-if="preview" :preview="preview" />
     <div v-if="may && changes" class="acts">
       <ElButton type="primary" :disabled="form.chosen && !form.names.length" :loading="busy === 'keep'" @click="keep"
         >Save {{ counted(changes, 'change') }}</ElButton
       >
-      <ElButton :loading="busy === 'preview'" @click="look">Preview</ElButton>
+      <ElButton :loading="busy === 'preview'" @click="foresee">Preview</ElButton>
       <ElButton @click="form = fresh(certificate)">Cancel</ElButton>
     </div>
   </section>

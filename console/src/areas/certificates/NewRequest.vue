@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { reactive, ref, watch } from 'vue'
+import { ref, watch } from 'vue'
 import { ElButton, ElCheckbox, ElCheckboxGroup, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
 import { api, made, type Schemas } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { keyTypes, possible } from './names'
@@ -22,15 +22,9 @@ const empty = () => ({
   province: '',
   country: '',
 })
-const form = reactive(empty())
 const request = ref('')
-const { refusal, busy, act } = useAct()
-watch(open, (on) => {
-  if (!on) return
-  Object.assign(form, empty())
-  request.value = ''
-  refusal.value = undefined
-})
+const { form, dirty, general, error, busy, act } = useForm(empty, open)
+watch(open, (on) => on && (request.value = ''))
 const make = () =>
   act(async () => {
     const body = {
@@ -56,7 +50,12 @@ const make = () =>
 </script>
 
 <template>
-  <ElDialog v-model="open" :title="`Signing request for ${certificate.domain}`" width="min(40rem, 94vw)">
+  <ElDialog
+    v-model="open"
+    :close-on-click-modal="!dirty"
+    :title="`Signing request for ${certificate.domain}`"
+    width="min(40rem, 94vw)"
+  >
     <div v-if="request" class="stack">
       <p>
         Hand this to the authority. Its key stays here; install what the authority makes of it, and the two find each
@@ -72,36 +71,36 @@ const make = () =>
       />
     </div>
     <form v-else id="new-request" class="stack" @submit.prevent="make">
-      <FormField label="Names" for="request-names" :error="refusal?.field('names')"
+      <FormField label="Names" for="request-names" :error="error('names')"
         ><ElCheckboxGroup id="request-names" v-model="form.names"
           ><ElCheckbox v-for="n in possible(certificate.domain)" :key="n" :value="n">{{
             n
           }}</ElCheckbox></ElCheckboxGroup
         ></FormField
       >
-      <FormField label="Key" for="request-key" :error="refusal?.field('key_type')"
+      <FormField label="Key" for="request-key" :error="error('key_type')"
         ><ElSelect id="request-key" v-model="form.keyType"
           ><ElOption v-for="k in keyTypes" :key="k" :value="k" :label="k" /></ElSelect
       ></FormField>
       <p class="quiet">The rest is needed only where the authority checks an organization.</p>
       <div class="pair">
-        <FormField label="Organization" for="organization" :error="refusal?.field('organization')"
+        <FormField label="Organization" for="organization" :error="error('organization')"
           ><ElInput id="organization" v-model="form.organization" maxlength="64"
         /></FormField>
-        <FormField label="Unit of it" for="unit" :error="refusal?.field('unit')"
+        <FormField label="Unit of it" for="unit" :error="error('unit')"
           ><ElInput id="unit" v-model="form.unit" maxlength="64"
         /></FormField>
-        <FormField label="Town" for="locality" :error="refusal?.field('locality')"
+        <FormField label="Town" for="locality" :error="error('locality')"
           ><ElInput id="locality" v-model="form.locality" maxlength="128"
         /></FormField>
-        <FormField label="Province or state" for="province" :error="refusal?.field('province')"
+        <FormField label="Province or state" for="province" :error="error('province')"
           ><ElInput id="province" v-model="form.province" maxlength="128"
         /></FormField>
-        <FormField label="Country" for="country" :error="refusal?.field('country')" hint="Two letters, such as DE"
+        <FormField label="Country" for="country" :error="error('country')" hint="Two letters, such as DE"
           ><ElInput id="country" v-model="form.country" maxlength="2"
         /></FormField>
       </div>
-      <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
+      <ProblemNote :refusal="general" />
     </form>
     <template #footer>
       <template v-if="request"

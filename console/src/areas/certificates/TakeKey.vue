@@ -1,8 +1,7 @@
 <script setup lang="ts">
-import { ref, watch } from 'vue'
 import { ElButton, ElDialog, ElInput } from 'element-plus'
 import { api, ask } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { save } from './save'
@@ -10,19 +9,13 @@ import { save } from './save'
 /** Gives a certificate with its key to its owner, who shows once more who they are. */
 const open = defineModel<boolean>({ required: true })
 const props = defineProps<{ account: string; domain: string }>()
-const password = ref('')
-const code = ref('')
-const { refusal, busy, act } = useAct()
-watch(open, () => {
-  password.value = code.value = ''
-  refusal.value = undefined
-})
+const { form, dirty, general, error, busy, act } = useForm(() => ({ password: '', code: '' }), open)
 const take = () =>
   act(async () => {
     const both = await ask(
       api.POST('/api/v1/accounts/{account}/domains/{domain}/certificate/key', {
         params: { path: { account: props.account, domain: props.domain } },
-        body: { password: password.value, code: code.value },
+        body: { password: form.password, code: form.code },
       }),
     )
     save(`${props.domain}-with-key.pem`, both.key + both.chain)
@@ -31,16 +24,21 @@ const take = () =>
 </script>
 
 <template>
-  <ElDialog v-model="open" title="Download the certificate with its key" width="min(28rem, 94vw)">
+  <ElDialog
+    v-model="open"
+    :close-on-click-modal="!dirty"
+    title="Download the certificate with its key"
+    width="min(28rem, 94vw)"
+  >
     <form id="take-key" class="stack" @submit.prevent="take">
       <p>Whoever has the key can pass for {{ domain }}. That you have taken it is recorded.</p>
-      <FormField label="Your password" for="key-password" :error="refusal?.field('password')"
-        ><ElInput id="key-password" v-model="password" type="password" autocomplete="current-password"
+      <FormField label="Your password" for="key-password" :error="error('password')"
+        ><ElInput id="key-password" v-model="form.password" type="password" autocomplete="current-password"
       /></FormField>
       <FormField label="Code of your second factor" for="key-code"
-        ><ElInput id="key-code" v-model="code" inputmode="numeric" autocomplete="one-time-code"
+        ><ElInput id="key-code" v-model="form.code" inputmode="numeric" autocomplete="one-time-code"
       /></FormField>
-      <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
+      <ProblemNote :refusal="general" />
     </form>
     <template #footer
       ><ElButton @click="open = false">Cancel</ElButton
@@ -48,7 +46,7 @@ const take = () =>
         type="primary"
         native-type="submit"
         form="take-key"
-        :disabled="!password || !code"
+        :disabled="!form.password || !form.code"
         :loading="Boolean(busy)"
         >Download</ElButton
       ></template

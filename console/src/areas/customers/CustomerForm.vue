@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { computed, reactive, watch } from 'vue'
+import { watch } from 'vue'
 import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, ask, made } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import { useResellers } from '../../composables/useResellers'
 import FormField from '../../parts/FormField.vue'
@@ -21,7 +21,7 @@ const { data, refusal: missing } = useLoad(async () =>
     : undefined,
 )
 const hasResellers = useResellers()
-const form = reactive({
+const { form, general, error, busy, act, reset } = useForm(() => ({
   name: '',
   contact: '',
   email: '',
@@ -29,12 +29,12 @@ const form = reactive({
   postal: '',
   language: 'en' as 'en' | 'de',
   reseller: '',
-})
+}))
 watch(
   data,
   (c) =>
     c &&
-    Object.assign(form, {
+    reset({
       name: c.name,
       contact: c.contact ?? '',
       email: c.email ?? '',
@@ -43,7 +43,6 @@ watch(
       language: c.language,
     }),
 )
-const { refusal, busy, act } = useAct()
 
 const keep = () =>
   act(async () => {
@@ -62,7 +61,6 @@ const keep = () =>
         )
     await router.push(`/customers/${kept.id}`)
   })
-const general = computed(() => (refusal.value?.problem.errors?.some((e) => e.name in form) ? undefined : refusal.value))
 </script>
 
 <template>
@@ -72,22 +70,17 @@ const general = computed(() => (refusal.value?.problem.errors?.some((e) => e.nam
       ><template #above><RouterLink to="/customers">Customers</RouterLink></template></PageHead
     >
     <form class="form" @submit.prevent="keep">
-      <FormField label="Name" for="name" :error="refusal?.field('name')"
+      <FormField label="Name" for="name" :error="error('name')"
         ><ElInput id="name" v-model="form.name" autofocus autocomplete="off" maxlength="200"
       /></FormField>
-      <FormField
-        v-if="!customer && hasResellers"
-        label="Whose customer"
-        for="reseller"
-        :error="refusal?.field('reseller')"
-      >
+      <FormField v-if="!customer && hasResellers" label="Whose customer" for="reseller" :error="error('reseller')">
         <ResellerPick id="reseller" v-model="form.reseller" placeholder="The operator's own" />
       </FormField>
       <FormField label="Contact" for="contact" hint="Whom to ask for"
         ><ElInput id="contact" v-model="form.contact" autocomplete="off" maxlength="200"
       /></FormField>
       <div class="pair">
-        <FormField label="Mail address" for="email" :error="refusal?.field('email')" hint="For notices"
+        <FormField label="Mail address" for="email" :error="error('email')" hint="For notices"
           ><ElInput id="email" v-model="form.email" type="email" autocomplete="off"
         /></FormField>
         <FormField label="Telephone" for="phone"

@@ -2,20 +2,18 @@
 import { ref } from 'vue'
 import { ElButton, ElInput } from 'element-plus'
 import { api, ask } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import FormField from '../../parts/FormField.vue'
 import NewPassword from '../../parts/NewPassword.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { session } from '../session/state'
 
-const present = ref('')
-const next = ref('')
+const { form, general, error, busy, act, reset } = useForm(() => ({ present: '', next: '' }))
 const done = ref(false)
-const { refusal, busy, act } = useAct()
 const change = () =>
   act(async () => {
-    await ask(api.PUT('/api/v1/password', { body: { present: present.value, new: next.value } }))
-    present.value = next.value = ''
+    await ask(api.PUT('/api/v1/password', { body: { present: form.present, new: form.next } }))
+    reset()
     done.value = true
     session.value = await ask(api.GET('/api/v1/session'))
   })
@@ -26,15 +24,15 @@ const change = () =>
     <h2>Password</h2>
     <form class="form" @submit.prevent="change">
       <input type="text" hidden autocomplete="username" :value="session?.name" />
-      <FormField label="Present password" for="present" :error="refusal?.field('present')"
-        ><ElInput id="present" v-model="present" type="password" show-password autocomplete="current-password"
+      <FormField label="Present password" for="present" :error="error('present')"
+        ><ElInput id="present" v-model="form.present" type="password" show-password autocomplete="current-password"
       /></FormField>
-      <NewPassword v-model="next" :about="[session?.name ?? '']" :error="refusal?.field('new')" />
-      <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
+      <NewPassword v-model="form.next" :about="[session?.name ?? '']" :error="error('new')" />
+      <ProblemNote :refusal="general" />
       <div class="acts">
-        <ElButton native-type="submit" type="primary" :disabled="!present || !next" :loading="Boolean(busy)"
+        <ElButton native-type="submit" type="primary" :disabled="!form.present || !form.next" :loading="Boolean(busy)"
           >Change the password</ElButton
-        ><span v-if="done && !next" role="status">● Changed; your other sessions have ended</span>
+        ><span v-if="done && !form.next" role="status">● Changed; your other sessions have ended</span>
       </div>
     </form>
   </section>

@@ -9,10 +9,10 @@ export interface Origin {
 </script>
 
 <script setup lang="ts">
-import { computed, reactive, watch } from 'vue'
+import { computed } from 'vue'
 import { ElButton, ElCheckbox, ElDialog, ElInput, ElOption, ElRadio, ElRadioGroup, ElSelect } from 'element-plus'
 import { api, made } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import FormField from '../../parts/FormField.vue'
 import NewPassword from '../../parts/NewPassword.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -22,31 +22,19 @@ const shown = defineModel<boolean>({ required: true })
 const props = defineProps<{ origin: Origin }>()
 const emit = defineEmits<{ added: [] }>()
 
-const form = reactive({
-  name: '',
-  email: '',
-  language: 'en' as 'en' | 'de',
-  duty: 'all' as keyof typeof duties,
-  activation: 'link' as 'link' | 'password' | 'none',
-  password: '',
-  mustChange: true,
-  readOnly: false,
-})
-const { refusal, busy, act } = useAct()
-watch(shown, (on) => {
-  if (on)
-    Object.assign(form, {
-      name: '',
-      email: props.origin.email ?? '',
-      language: props.origin.language ?? 'en',
-      duty: 'all',
-      activation: 'link',
-      password: '',
-      mustChange: true,
-      readOnly: false,
-    })
-  refusal.value = undefined
-})
+const { form, dirty, general, error, busy, act } = useForm(
+  () => ({
+    name: '',
+    email: props.origin.email ?? '',
+    language: props.origin.language ?? ('en' as const),
+    duty: 'all' as keyof typeof duties,
+    activation: 'link' as 'link' | 'password' | 'none',
+    password: '',
+    mustChange: true,
+    readOnly: false,
+  }),
+  shown,
+)
 const operator = computed(() => !props.origin.customer && !props.origin.reseller)
 
 const add = () =>
@@ -67,20 +55,20 @@ const add = () =>
     shown.value = false
     emit('added')
   })
-const general = computed(() =>
-  refusal.value?.problem.errors?.some((e) => ['name', 'email', 'password'].includes(e.name))
-    ? undefined
-    : refusal.value,
-)
 </script>
 
 <template>
-  <ElDialog v-model="shown" :title="operator ? 'Add an operator' : 'Let somebody sign in'" width="min(34rem, 94vw)">
+  <ElDialog
+    v-model="shown"
+    :close-on-click-modal="!dirty"
+    :title="operator ? 'Add an operator' : 'Let somebody sign in'"
+    width="min(34rem, 94vw)"
+  >
     <form id="add-person" class="stack" @submit.prevent="add">
-      <FormField label="Sign-in name" for="person-name" :error="refusal?.field('name')"
+      <FormField label="Sign-in name" for="person-name" :error="error('name')"
         ><ElInput id="person-name" v-model="form.name" spellcheck="false" autocapitalize="none" autocomplete="off"
       /></FormField>
-      <FormField label="Mail address" for="person-email" :error="refusal?.field('email')"
+      <FormField label="Mail address" for="person-email" :error="error('email')"
         ><ElInput id="person-email" v-model="form.email" type="email" autocomplete="off"
       /></FormField>
       <FormField v-if="operator" label="Duty" for="person-duty" :hint="duties[form.duty]">
@@ -98,7 +86,7 @@ const general = computed(() =>
         <NewPassword
           v-model="form.password"
           :about="[form.name, form.email]"
-          :error="refusal?.field('password')"
+          :error="error('password')"
           label="First password"
         />
         <ElCheckbox v-model="form.mustChange">Has to be changed at the first sign-in</ElCheckbox>

@@ -1,20 +1,24 @@
 <script setup lang="ts">
-import { reactive, ref, shallowRef } from 'vue'
+import { ref, shallowRef } from 'vue'
 import { ElButton, ElInput, ElRadio, ElRadioGroup } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, made, type Schemas } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import FormField from '../../parts/FormField.vue'
 import LimitFields from '../../parts/LimitFields.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 
 const router = useRouter()
-const form = reactive({ name: '', title: '', email: '', measure: 'allotted' as 'allotted' | 'used' })
+const { form, general, error, busy, act } = useForm(() => ({
+  name: '',
+  title: '',
+  email: '',
+  measure: 'allotted' as 'allotted' | 'used',
+}))
 const limits = shallowRef<Record<string, number | null>>({})
 const features = shallowRef<Record<string, boolean>>({})
 const complete = ref(false)
-const { refusal, busy, act } = useAct()
 const nothing = {} as Schemas['Plan']['limits']
 
 const add = () =>
@@ -36,17 +40,17 @@ const add = () =>
   >
   <form class="halves" @submit.prevent="add">
     <div class="form">
-      <FormField label="Title" for="title" :error="refusal?.field('title')" hint="As people read it"
+      <FormField label="Title" for="title" :error="error('title')" hint="As people read it"
         ><ElInput id="title" v-model="form.title" autofocus autocomplete="off"
       /></FormField>
       <FormField
         label="Name"
         for="name"
-        :error="refusal?.field('name')"
+        :error="error('name')"
         hint="Lower-case letters, digits, hyphens; their plans are called NAME.PLAN"
         ><ElInput id="name" v-model="form.name" spellcheck="false" autocapitalize="none" autocomplete="off"
       /></FormField>
-      <FormField label="Contact address" for="email" :error="refusal?.field('email')"
+      <FormField label="Contact address" for="email" :error="error('email')"
         ><ElInput id="email" v-model="form.email" type="email" autocomplete="off"
       /></FormField>
       <div>
@@ -56,7 +60,7 @@ const add = () =>
           <ElRadio value="used">what is used: limits may be given out beyond it</ElRadio>
         </ElRadioGroup>
       </div>
-      <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
+      <ProblemNote :refusal="general" />
       <div class="acts">
         <ElButton
           native-type="submit"
@@ -72,7 +76,7 @@ const add = () =>
       <LimitFields
         :limits="nothing"
         :features="{}"
-        :wrong="(n) => refusal?.field(n)"
+        :wrong="error"
         @change="(l, f, whole) => ((limits = l), (features = f), (complete = whole))"
       />
     </div>

@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { computed, reactive, ref, shallowRef, watch } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 import { ElButton, ElCheckbox, ElInput, ElRadio, ElRadioGroup } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, ask, foreseen, made, type Schemas } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import FormField from '../../parts/FormField.vue'
 import LimitFields from '../../parts/LimitFields.vue'
@@ -19,35 +19,37 @@ const { data, refusal: missing } = useLoad(() =>
   ask(api.GET('/api/v1/resellers/{reseller}', { params: { path: path.value } })),
 )
 
-const form = reactive({ title: '', email: '', measure: 'allotted' as 'allotted' | 'used', keep: false })
+const { form, preview, refusal, general, error, busy, act, look, reset } = useForm(() => ({
+  title: '',
+  email: '',
+  measure: 'allotted' as 'allotted' | 'used',
+}))
+/** What is given stays given, though the new share is smaller: decided after the preview has said so. */
+const keep = ref(false)
 const limits = shallowRef<Record<string, number | null>>({})
 const features = shallowRef<Record<string, boolean>>({})
 const complete = ref(false)
-const preview = shallowRef<Schemas['Preview']>()
-const { refusal, busy, act } = useAct()
-watch(data, (r) => r && Object.assign(form, { title: r.title, email: r.email ?? '', measure: r.measure }))
-watch([() => [form.title, form.email, form.measure], limits, features], () => (preview.value = undefined), {
-  deep: true,
-})
+watch(data, (r) => r && reset({ title: r.title, email: r.email ?? '', measure: r.measure }))
+watch([limits, features], () => (preview.value = undefined))
 
 const body = computed(() => ({
   title: form.title,
   email: form.email.trim(),
   measure: form.measure,
-  over: form.keep ? ('keep' as const) : undefined,
+  over: keep.value ? ('keep' as const) : undefined,
   limits: limits.value as Schemas['ResellerChange']['limits'],
   features: features.value as Schemas['ResellerChange']['features'],
 }))
 const header = computed(() => ({ 'If-Match': `"${data.value?.version}"` }))
-const look = () =>
-  act(async () => {
-    preview.value = await foreseen(
+const foresee = () =>
+  look(() =>
+    foreseen(
       api.PATCH('/api/v1/resellers/{reseller}', {
         params: { path: path.value, header: header.value, query: { preview: true } },
         body: body.value,
       }),
-    )
-  }, 'preview')
+    ),
+  )
 const change = () =>
   act(async () => {
     await made(
@@ -72,21 +74,21 @@ const over = computed(
         ><RouterLink :to="`/resellers/${reseller}`">{{ data.title }}</RouterLink></template
       ></PageHead
     >
-    <form class="halves" @submit.prevent="preview ? change() : look()">
+    <form class="halves" @submit.prevent="preview ? change() : foresee()">
       <div>
         <h2>Share</h2>
         <LimitFields
           :limits="data.limits"
           :features="data.features"
-          :wrong="(n) => refusal?.field(n)"
+          :wrong="error"
           @change="(l, f, whole) => ((limits = l), (features = f), (complete = whole))"
         />
       </div>
       <div class="form">
-        <FormField label="Title" for="title" :error="refusal?.field('title')"
+        <FormField label="Title" for="title" :error="error('title')"
           ><ElInput id="title" v-model="form.title"
         /></FormField>
-        <FormField label="Contact address" for="email" :error="refusal?.field('email')"
+        <FormField label="Contact address" for="email" :error="error('email')"
           ><ElInput id="email" v-model="form.email" type="email"
         /></FormField>
         <div>
@@ -96,8 +98,8 @@ const over = computed(
             <ElRadio value="used">what is used</ElRadio>
           </ElRadioGroup>
         </div>
-        <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
-        <ElCheckbox v-if="over" v-model="form.keep"
+        <ProblemNote :refusal="general" />
+        <ElCheckbox v-if="over" v-model="keep"
           >Keep what is given out: no account can use more than the share itself, and nothing more can be given out
           there</ElCheckbox
         >
@@ -105,7 +107,7 @@ const over = computed(
           <ElButton
             native-type="submit"
             :type="preview ? 'primary' : undefined"
-            :disabled="!complete || (Boolean(preview) && over && !form.keep)"
+            :disabled="!complete || (Boolean(preview) && over && !keep)"
             :loading="Boolean(busy)"
             >{{ preview ? 'Change the reseller' : 'Preview the change' }}</ElButton
           >

@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { computed, reactive, shallowRef, watch } from 'vue'
+import { computed, shallowRef, watch } from 'vue'
 import { ElButton, ElCheckbox, ElDialog, ElInput } from 'element-plus'
 import { api, made, type Schemas } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import { useOperation } from '../../composables/useOperation'
 import { moment } from '../../words'
 import FormField from '../../parts/FormField.vue'
@@ -15,20 +15,14 @@ import { useCopy } from '../../composables/useCopy'
 const shown = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ joined: [] }>()
 
-const form = reactive({ label: '', address: '', closed: false })
 const joining = shallowRef<Schemas['Joining']>()
-const { refusal, busy, act } = useAct()
+const { form, general, error, busy, act } = useForm(() => ({ label: '', address: '', closed: false }), shown)
 const { operation } = useOperation(
   computed(() => joining.value?.operation),
   () => emit('joined'),
 )
 
-watch(shown, (on) => {
-  if (!on) return
-  Object.assign(form, { label: '', address: '', closed: false })
-  joining.value = undefined
-  refusal.value = undefined
-})
+watch(shown, (on) => on && (joining.value = undefined))
 
 const add = () =>
   act(async () => {
@@ -62,7 +56,7 @@ async function leave(done: () => void) {
       <FormField
         label="Label"
         for="label"
-        :error="refusal?.field('label')"
+        :error="error('label')"
         hint="How people call it: lower-case letters, digits and hyphens"
       >
         <ElInput id="label" v-model="form.label" autocomplete="off" spellcheck="false" autocapitalize="none" />
@@ -70,13 +64,13 @@ async function leave(done: () => void) {
       <FormField
         label="Address"
         for="address"
-        :error="refusal?.field('address')"
+        :error="error('address')"
         hint="Host name or IP address; :PORT if its agent does not listen on 7677"
       >
         <ElInput id="address" v-model="form.address" autocomplete="off" spellcheck="false" autocapitalize="none" />
       </FormField>
       <ElCheckbox v-model="form.closed">Takes no new accounts at first</ElCheckbox>
-      <ProblemNote v-if="!refusal?.problem.errors?.length" :refusal="refusal" />
+      <ProblemNote :refusal="general" />
     </form>
     <div v-else class="stack">
       <p>On the server, as root, before {{ moment(joining.ends_at) }}:</p>

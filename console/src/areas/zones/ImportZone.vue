@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed } from 'vue'
 import { ElButton, ElCheckbox, ElDialog, ElInput } from 'element-plus'
 import { api, foreseen, made, type Schemas } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import FormField from '../../parts/FormField.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -13,30 +13,26 @@ const open = defineModel<boolean>({ required: true })
 const props = defineProps<{ zone: string }>()
 const emit = defineEmits<{ done: [Schemas['ZoneChanged']] }>()
 
-const text = ref('')
-const server = ref('')
-const replace = ref(false)
-const preview = shallowRef<Schemas['Preview']>()
-const { refusal, busy, act } = useAct()
-watch([text, server, replace], () => (preview.value = undefined))
+const { form, dirty, preview, refusal, error, busy, act, look } = useForm(
+  () => ({ text: '', server: '', replace: false }),
+  open,
+)
 
 const params = computed(() => ({ path: { zone: props.zone } }))
 const body = computed(() => ({
-  text: text.value || undefined,
-  server: server.value.trim() || undefined,
-  replace: replace.value || undefined,
+  text: form.text || undefined,
+  server: form.server.trim() || undefined,
+  replace: form.replace || undefined,
 }))
 const ready = computed(() => Boolean(body.value.text) !== Boolean(body.value.server))
-const look = () =>
-  act(
-    async () =>
-      (preview.value = await foreseen(
-        api.POST('/api/v1/zones/{zone}/import', {
-          params: { ...params.value, query: { preview: true } },
-          body: body.value,
-        }),
-      )),
-    'preview',
+const foresee = () =>
+  look(() =>
+    foreseen(
+      api.POST('/api/v1/zones/{zone}/import', {
+        params: { ...params.value, query: { preview: true } },
+        body: body.value,
+      }),
+    ),
   )
 const take = () =>
   act(async () => {
@@ -50,16 +46,20 @@ const take = () =>
       ),
     )
     open.value = false
-    text.value = server.value = ''
   }, 'take')
 async function read(event: Event) {
   const file = (event.target as HTMLInputElement).files?.[0]
-  if (file) text.value = await file.text()
+  if (file) form.text = await file.text()
 }
 </script>
 
 <template>
-  <ElDialog v-model="open" :title="`Take records over into ${zone}`" width="min(46rem, 94vw)">
+  <ElDialog
+    v-model="open"
+    :close-on-click-modal="!dirty"
+    :title="`Take records over into ${zone}`"
+    width="min(46rem, 94vw)"
+  >
     <FormField
       label="Zone file"
       for="zone-text"
@@ -68,11 +68,11 @@ async function read(event: Event) {
       <input type="file" aria-label="Choose a zone file" @change="read" />
       <ElInput
         id="zone-text"
-        v-model="text"
+        v-model="form.text"
         type="textarea"
         :rows="9"
         spellcheck="false"
-        :disabled="Boolean(server.trim())"
+        :disabled="Boolean(form.server.trim())"
         placeholder="www  3600  IN  A  192.0.2.7"
       />
     </FormField>
@@ -80,19 +80,19 @@ async function read(event: Event) {
       v-if="session?.role !== 'customer'"
       label="Or a name server to transfer from"
       for="zone-server"
-      :error="refusal?.field('server')"
+      :error="error('server')"
       hint="It must allow this service to transfer the zone"
     >
       <ElInput
         id="zone-server"
-        v-model="server"
+        v-model="form.server"
         spellcheck="false"
         autocomplete="off"
-        :disabled="Boolean(text)"
+        :disabled="Boolean(form.text)"
         placeholder="ns1.provider.test"
       />
     </FormField>
-    <ElCheckbox v-model="replace">take the own records there are now out first</ElCheckbox>
+    <ElCheckbox v-model="form.replace">take the own records there are now out first</ElCheckbox>
     <ProblemNote :refusal="refusal" />
     <ul v-if="refusal?.problem.errors?.length" class="lines">
       <li v-for="e in refusal.problem.errors" :key="e.name">
@@ -102,7 +102,7 @@ async function read(event: Event) {
     <PreviewNote v-if="preview" :preview="preview" />
     <template #footer>
       <ElButton @click="open = false">Cancel</ElButton>
-      <ElButton :disabled="!ready" :loading="busy === 'preview'" @click="look">Preview</ElButton>
+      <ElButton :disabled="!ready" :loading="busy === 'preview'" @click="foresee">Preview</ElButton>
       <ElButton type="primary" :disabled="!ready" :loading="busy === 'take'" @click="take">Import records</ElButton>
     </template>
   </ElDialog>

@@ -1,0 +1,50 @@
+import { computed, reactive, shallowRef, watch, type Ref } from 'vue'
+import type { Schemas } from '../api/client'
+import { useAct } from './useAct'
+
+/**
+ * A form: what is typed, whether that differs from what it began with, what the service would do about
+ * it, and what it refuses, field by field. A preview is of what is typed now: it goes when something
+ * else is typed. Requests for the same content have the same Idempotency-Key, so that trying again
+ * does nothing twice (see api/client.ts). With shown, the form begins anew when its dialog opens or
+ * closes, so that no password stays in it.
+ */
+export function useForm<F extends object>(empty: () => F, shown?: Ref<boolean>) {
+  const form = reactive(empty()) as F
+  const text = () => JSON.stringify(form)
+  const began = shallowRef(text())
+  const dirty = computed(() => text() !== began.value)
+  const preview = shallowRef<Schemas['Preview']>()
+  const { refusal, busy, act } = useAct()
+
+  /** Begins anew, with nothing typed, or with what is on record. */
+  function reset(to: Partial<F> = {}) {
+    Object.assign(form, empty(), to)
+    began.value = text()
+    preview.value = undefined
+    refusal.value = undefined
+  }
+  if (shown) watch(shown, () => reset())
+  watch(text, () => (preview.value = undefined))
+
+  /** The fields beside which the form shows what is wrong with them. */
+  const beside = new Set<string>()
+  /** What is wrong with a field, to be shown beside it. */
+  function error(field: string) {
+    beside.add(field)
+    return refusal.value?.field(field)
+  }
+  /** A refusal that is not shown beside fields. */
+  const general = computed(() => {
+    const errors = refusal.value?.problem.errors
+    return errors?.length && errors.every((e) => beside.has(e.name)) ? undefined : refusal.value
+  })
+
+  /** Asks what would be done. */
+  const look = (foresee: () => Promise<Schemas['Preview']>) =>
+    act(async () => {
+      preview.value = await foresee()
+    }, 'preview')
+
+  return { form, dirty, preview, refusal, general, error, busy, act, look, reset }
+}
