@@ -2,7 +2,7 @@
 // the same system work on the same lab servers, in one run, and writes the
 // ratios to docs/benchmarks.md.
 //
-//	go run ./bench [-out FILE] [-part servers|names|certificates|crowd|records]
+//	go run ./bench [-out FILE] [-part servers|names|certificates|crowd|records|rollout]
 package main
 
 import (
@@ -37,7 +37,7 @@ func main() {
 	rounds := flag.Int("rounds", 15, "single accounts opened each way")
 	many := flag.Int("many", 50, "accounts opened at once")
 	part := flag.String("part", "all", "what to measure: servers, names (DNS), certificates, crowd (many on "+
-		"one server), records, or all; only all is written down")
+		"one server), records, rollout, or all; only all is written down")
 	flag.IntVar(&crowd, "crowd", crowd, "accounts that share one server")
 	flag.Parse()
 	// what was started is stopped
@@ -105,8 +105,13 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 	if err := i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "Bench"}, nil); err != nil {
 		return err
 	}
-	var onServers, inRecords []row
+	var onServers, inRecords, rollingOut []row
 	var explained string
+	if part == "all" || part == "rollout" {
+		if rollingOut, err = rolledOut(ctx, say); err != nil {
+			return err
+		}
+	}
 	if part == "all" || part == "servers" {
 		if onServers, err = b.servers(ctx, say, rounds, many); err != nil {
 			return err
@@ -139,7 +144,7 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 		}
 	}
 	var text strings.Builder
-	write(&text, onServers, inRecords, explained)
+	write(&text, onServers, rollingOut, inRecords, explained)
 	fmt.Print(text.String())
 	if part != "all" {
 		return nil
@@ -222,7 +227,7 @@ func median(all []time.Duration) time.Duration {
 	return all[len(all)/2]
 }
 
-func write(out io.Writer, onServers, inRecords []row, explained string) {
+func write(out io.Writer, onServers, rollingOut, inRecords []row, explained string) {
 	fmt.Fprintf(out, `# Benchmarks
 
 Written by `+"`make bench`"+` on %s, on %d processors. Both columns are of the same run. Times on other machines differ; the ratios are what counts.
@@ -233,6 +238,13 @@ On lab servers alike; bench/script.sh is the script.
 
 `, time.Now().UTC().Format("2006-01-02"), runtime.NumCPU())
 	table(out, "plain script", onServers)
+	fmt.Fprintf(out, `
+## Rolling out
+
+With agents that answer at once, so that the time is that of the service and the database. The bare statements do the same to the records, over as many connections, and nothing else.
+
+`)
+	table(out, "bare SQL", rollingOut)
 	fmt.Fprintf(out, `
 ## Many records
 

@@ -163,8 +163,12 @@ func Click(selector, text string) Action {
 	})
 }
 
-// Confirm answers the question that the page asks, with the button that says what will be done.
-func Confirm(button string) Action { return Click(".question button", button) }
+// Confirm answers the question that the page asks, with the button that says what will be done, and
+// waits until the question is gone: until then it has the keyboard.
+func Confirm(button string) Action {
+	return chromedp.Steps(Click(".question button", button),
+		Until(`![...document.querySelectorAll('.question')].some(e => e.getClientRects().length)`))
+}
 
 // Type types into a field behind what it holds.
 func Type(selector, text string) Action {

@@ -19,8 +19,8 @@ import (
 	"victualler/internal/lab/labtest"
 )
 
-// orders has shops open accounts, as patient order systems do: with the same key until it is answered,
-// each try at the next of some processes of the service. It ends when all are answered.
+// orders has shops open accounts, as patient order systems do: with the same key until it is
+// answered, each try at the next of some processes of the service. It ends when all are answered.
 func orders(t *testing.T, mark string, count int, clients ...*client.Client) (open func() []api.Account,
 	answered *atomic.Int64) {
 	t.Helper()
@@ -178,9 +178,38 @@ func TestPostgresConnectionsLost(t *testing.T) {
 	closeAll(t, accounts())
 }
 
+// The demo starts again what dies, as systemd would: the service, PostgreSQL, a server, an agent.
+func TestWhatDiesIsStartedAgain(t *testing.T) {
+	i := e2e.Shared(t)
+	ctx, stop := context.WithCancel(t.Context())
+	ended := make(chan struct{})
+	go func() { defer close(ended); i.Supervise(ctx) }()
+	defer func() { stop(); <-ended }()
+	before := i.ServicePID()
+	works := func() bool {
+		var started api.Started
+		if i.Client.Post(ctx, "/servers/fulmar/sweep", nil, &started) != nil {
+			return false
+		}
+		o, err := i.Client.Watch(ctx, started.Operation, func(api.Operation) {})
+		return err == nil && o.State == "done"
+	}
+	require.True(t, works())
+	for what, kill := range map[string]func(){
+		"the service": i.KillService,
+		"PostgreSQL":  i.Postgres.Kill,
+		"a server":    i.Servers["fulmar"].Kill,
+		"an agent":    func() { e2e.On(t, "fulmar", "pkill -KILL -f 'victualler-agent run'") },
+	} {
+		kill()
+		labtest.Eventually(t, works, what)
+	}
+	assert.NotEqual(t, before, i.ServicePID())
+}
+
 // The machine with PostgreSQL is lost under load, and its standby takes over: nothing that was
-// acknowledged is lost, and everything goes on without anybody's help. It is the last of these tests,
-// as no standby is left then.
+// acknowledged is lost, and everything goes on without anybody's help. It is the last of these
+// tests, as no standby is left then.
 func TestPostgresFailsOver(t *testing.T) {
 	i := e2e.Shared(t)
 	accounts, answered := orders(t, "fails", 40, i.Client)

@@ -443,7 +443,8 @@ func TestSessionsAndNetworks(t *testing.T) {
 	t.Run("names cannot be told by time", func(t *testing.T) {
 		took := func(name string) time.Duration {
 			begun := time.Now()
-			_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: name, Password: "wrong password"})
+			_, err := (&client.Client{Base: i.Address()}).SignIn(ctx, api.SignIn{Name: name,
+				Password: "wrong password"})
 			took := time.Since(begun)
 			require.Equal(t, 401, e2e.ProblemOf(t, err).Status)
 			e2e.ForgetSignInFailures(t)

@@ -333,12 +333,12 @@ ftp CNAME www
 		p := e2e.ProblemOf(t, i.Client.Do(ctx, set, nil))
 		assert.Equal(t, api.ProblemBase+"needs-decision", p.Type)
 		assert.Contains(t, p.Detail, "ns1.pilots.example has no address")
-		require.NoError(t, i.PublicDNS.Serve("pilots.example", "e2e.NS1 A "+i.Servers["petrel"].Address.String()+
+		require.NoError(t, i.PublicDNS.Serve("pilots.example", "ns1 A "+i.Servers["petrel"].Address.String()+
 			"\nns2 A "+
 			skua))
 		p = e2e.ProblemOf(t, i.Client.Do(ctx, set, nil))
 		assert.Contains(t, p.Detail, "ns2.pilots.example leads to "+skua+", not to fulmar")
-		require.NoError(t, i.PublicDNS.Serve("pilots.example", "e2e.NS1 A "+i.Servers["petrel"].Address.String()+
+		require.NoError(t, i.PublicDNS.Serve("pilots.example", "ns1 A "+i.Servers["petrel"].Address.String()+
 			"\nns2 A "+
 			i.Servers["fulmar"].Address.String()))
 		// older answers are forgotten

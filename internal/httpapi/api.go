@@ -467,8 +467,8 @@ func (a *API) sameOrigin(next http.Handler) http.Handler {
 
 // readBody reads a request whole, within the time that the server gives it, before anything is done
 // about it, and remembers what one with an Idempotency-Key asks for. Nothing is to be read after
-// that, so the deadline is taken back: passing while a use case is at work, it would end the context
-// of this request and of all later ones on the connection.
+// that, so the deadline is taken back: passing while a use case is at work, it would end the
+// context of this request and of all later ones on the connection.
 func readBody(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		key := r.Header.Get("Idempotency-Key")

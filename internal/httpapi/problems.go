@@ -10,7 +10,7 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/refusal"
-	"victualler/internal/store"
+	"victualler/internal/service/usecase"
 )
 
 // kindInfo says how a kind of refusal looks over HTTP.
@@ -90,19 +90,17 @@ func (a *API) toProblem(ctx context.Context, err error) error {
 	if errors.As(err, &made) {
 		return made
 	}
-	if r := refusal.As(err); r != nil {
+	request := requestOf(ctx)
+	if r := usecase.RefusalIn(err); r != nil {
+		if r.Kind == refusal.DatabaseUnreachable {
+			a.log.Error("the database does not answer", "request", request.id, "reason", err)
+		}
 		p := problem(r.Kind, r.Detail)
 		p.Errors, p.Limits, p.Decide, p.After = r.Fields, r.Limits, r.Decide, int64(r.After.Seconds())
 		return p
 	}
 	if ctx.Err() != nil {
 		return problem(internal, "the request was given up")
-	}
-	request := requestOf(ctx)
-	if store.Unreachable(err) {
-		a.log.Error("the database does not answer", "request", request.id, "reason", err)
-		return problem(refusal.DatabaseUnreachable, "the service's database does not answer just now: try again in a "+
-			"moment. A change may have been made; with the same Idempotency-Key, trying again is safe")
 	}
 	a.log.Error("request failed", "request", request.id, "reason", err)
 	return problem(internal, "nothing was changed; the service's log has more under request "+request.id)

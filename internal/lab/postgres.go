@@ -44,8 +44,8 @@ func StartPostgres(ctx context.Context, dir string, settings ...string) (*Postgr
 	return startPostgres(ctx, dir, (*Postgres).initCluster, settings)
 }
 
-// StartStandby starts a PostgreSQL that follows another one (streaming replication) and is read only,
-// until it is promoted. Its data below dir is copied at the first start.
+// StartStandby starts a PostgreSQL that follows another one (streaming replication) and is read
+// only, until it is promoted. Its data below dir is copied at the first start.
 func StartStandby(ctx context.Context, primary *Postgres, dir string, settings ...string) (*Postgres, error) {
 	return startPostgres(ctx, dir, func(p *Postgres) error {
 		password, err := os.ReadFile(filepath.Join(primary.dir, "password"))

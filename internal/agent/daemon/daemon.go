@@ -120,7 +120,11 @@ func FilesLike(patterns ...string) ([]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		found = append(found, some...)
+		for _, path := range some {
+			if !strings.HasPrefix(filepath.Base(path), ".") { // one that is being written
+				found = append(found, path)
+			}
+		}
 	}
 	sort.Strings(found)
 	return found, nil

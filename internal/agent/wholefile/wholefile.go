@@ -12,10 +12,15 @@ import (
 )
 
 // Write replaces a file as a whole: after a crash either the old or the
-// new content is there.
+// new content is there. One writer at a time may be at a file. Meanwhile there is a hidden one
+// beside it, always of the same name: what a killed writer has left goes with the next.
 func Write(path string, content []byte, mode fs.FileMode, group string) error {
-	dir := filepath.Dir(path)
-	f, err := os.CreateTemp(dir, ".new-*")
+	dir, name := filepath.Split(path)
+	unfinished := filepath.Join(dir, "."+name+".new")
+	if err := os.Remove(unfinished); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	f, err := os.OpenFile(unfinished, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}

@@ -277,8 +277,8 @@ func (i *Installation) StartService(ctx context.Context) error {
 	return nil
 }
 
-// StartAnother starts one more process of the service, at an address of its own, which ends with the
-// installation.
+// StartAnother starts one more process of the service, at an address of
+// its own, which ends with the installation.
 func (i *Installation) StartAnother(ctx context.Context) (*Process, error) {
 	listen, err := freeAddress()
 	if err != nil {
@@ -364,8 +364,8 @@ func (i *Installation) KillService() {
 	p.Kill()
 }
 
-// Supervise starts the service, PostgreSQL and servers again when they end, until ctx ends, as systemd would.
-// The programs of a server are looked after by its first process, in the same way.
+// Supervise starts the service, PostgreSQL and servers again when they end, until ctx ends, as
+// systemd would. The programs of a server are looked after by its first process, in the same way.
 func (i *Installation) Supervise(ctx context.Context) {
 	var group sync.WaitGroup
 	watch := func(what string, ended func() <-chan struct{}, start func(context.Context) error) {

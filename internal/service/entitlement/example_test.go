@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"victualler/internal/hosting/plans"
+	"victualler/internal/hosting/refusal"
 	"victualler/internal/service/entitlement"
 	"victualler/internal/store/db"
 )
@@ -17,7 +18,8 @@ func ExampleEntitlement_Admit() {
 		Headroom: &plans.Headroom{Share: plans.Share{Reseller: "gannet", Measure: plans.Used,
 			Limits: plans.Limits{plans.Domains: plans.Of(10)}}, Others: map[plans.Key]int64{plans.Domains: 7}}}
 	fmt.Println(account.Admit(plans.Domains, 1))
-	fmt.Println(account.Admit(plans.Domains, 2))
+	fmt.Println(refusal.As(account.Admit(plans.Domains, 2)).Kind)
 	// Output:
 	// <nil>
+	// limit-reached
 }

@@ -131,7 +131,8 @@ func bareApply(ctx context.Context, bench *servicetest.Bench, id int64) error {
 		return err
 	}
 	defer tx.Rollback(ctx)
-	for _, question := range []string{"select * from accounts where id = $1", "select * from domains where account_id = $1",
+	for _, question := range []string{"select * from accounts where id = $1",
+		"select * from domains where account_id = $1",
 		`select certificates.* from certificates join domains on domains.id = certificates.domain_id
 			where account_id = $1`, "select * from logins where account_id = $1", "select * from zones where account_id = $1",
 		"select * from account_servers where account_id = $1",

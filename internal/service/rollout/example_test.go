@@ -9,8 +9,8 @@ import (
 	"victualler/internal/store/db"
 )
 
-// A part adds what its rows say to the manifests of an account: to that of the server with its home,
-// or to that of any other server, which is told of the account then, too.
+// A part adds what its rows say to the manifests of an account: to that of the server with its
+// home, or to that of any other server, which is told of the account then, too.
 func ExamplePart() {
 	const home, mailServer = 1, 2
 	lists := Part{Name: "lists",

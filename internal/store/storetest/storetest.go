@@ -2,8 +2,10 @@
 // for all packages of a test run, and in it a database for each test,
 // cloned from one that has been migrated. It needs no root.
 //
-// The server is the one that VICTUALLER_TEST_DATABASE names; `make
-// check` starts one with the command storetest/with and passes it on.
+// The server is the one of which the URL is in the file that
+// VICTUALLER_TEST_DATABASE names; `make check` starts one with the
+// command storetest/with and passes it on. The file's name stays the
+// same, so that Go knows which tests have passed with the same code.
 // Without it, the test process starts one, which ends with it.
 package storetest
 
@@ -23,13 +25,12 @@ import (
 	"victualler/internal/store"
 )
 
-// Variable is the name of the environment variable with the URL of the server.
+// Variable is the name of the environment variable with the name of the file with the server's URL.
 const Variable = "VICTUALLER_TEST_DATABASE"
 
 var own struct {
 	sync.Mutex
-	server    *Server
-	templates map[string]string
+	server *Server
 }
 
 // URL returns the URL of a new, migrated database, which is dropped when the test ends.
@@ -39,28 +40,34 @@ func URL(t testing.TB) string {
 }
 
 // Clone returns the URL of a new database, which is dropped when the test ends: a copy of one that
-// has been migrated and prepared, once for all tests of the process that name the same.
+// has been migrated and prepared, once for all tests of a run that name the same.
 func Clone(t testing.TB, name string, prepare func(*store.Store)) string {
 	t.Helper()
 	own.Lock()
 	defer own.Unlock()
 	address, conn := connect(t)
 	defer conn.Close(context.Background())
-	if own.templates[name] == "" {
-		// Of this process alone: the code of another may have other tables.
-		template := "template_" + strings.ToLower(rand.Text()[:12])
-		_, err := conn.Exec(t.Context(), "create database "+template)
+	template := "template_" + name
+	// Of several processes that test packages at the same time, one makes it.
+	_, err := conn.Exec(t.Context(), "select pg_advisory_lock(hashtext($1))", template)
+	require.NoError(t, err)
+	var there bool
+	require.NoError(t, conn.QueryRow(t.Context(), "select exists (select from pg_database where datname = $1)",
+		template).Scan(&there))
+	if !there {
+		making := "making_" + strings.ToLower(rand.Text()[:12])
+		_, err := conn.Exec(t.Context(), "create database "+making)
 		require.NoError(t, err)
-		s, err := store.Open(t.Context(), in(address, template))
+		s, err := store.Open(t.Context(), in(address, making))
 		require.NoError(t, err)
 		prepare(s)
 		s.Close()
-		if own.templates == nil {
-			own.templates = map[string]string{}
-		}
-		own.templates[name] = template
+		_, err = conn.Exec(t.Context(), "alter database "+making+" rename to "+template)
+		require.NoError(t, err)
 	}
-	return create(t, address, conn, own.templates[name])
+	_, err = conn.Exec(t.Context(), "select pg_advisory_unlock(hashtext($1))", template)
+	require.NoError(t, err)
+	return create(t, address, conn, template)
 }
 
 // Empty returns the URL of a new database with nothing in it, which is dropped when the test ends.
@@ -76,9 +83,12 @@ func Empty(t testing.TB) string {
 // connect connects to the server, which is started if need be.
 func connect(t testing.TB) (address string, conn *pgx.Conn) {
 	t.Helper()
-	address = os.Getenv(Variable)
 	var err error
-	if address == "" {
+	if file := os.Getenv(Variable); file != "" {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		address = string(text)
+	} else {
 		if own.server == nil {
 			own.server, err = StartServer()
 			require.NoError(t, err)
