@@ -199,7 +199,10 @@ func TestWhatDiesIsStartedAgain(t *testing.T) {
 		"the service": i.KillService,
 		"PostgreSQL":  i.Postgres.Kill,
 		"a server":    i.Servers["fulmar"].Kill,
-		"an agent":    func() { e2e.On(t, "fulmar", "pkill -KILL -f 'victualler-agent run'") },
+		"an agent": func() {
+			_, err := i.Servers["fulmar"].Exec(ctx, "pkill", "-KILL", "-f", "victualler-agent run")
+			require.NoError(t, err)
+		},
 	} {
 		kill()
 		labtest.Eventually(t, works, what)
