@@ -23,7 +23,7 @@ const (
 // generated is code that no hand writes.
 var generated = []string{"internal/store/db/", "console/src/api/schema.d.ts"}
 
-// TestWidth holds lines to 120 columns and Go's comments to 100. What stands in a raw string, tags
+// TestWidth holds lines to 120 columns and Go's comments to 100. What is in a raw string, tags
 // of fields among them, is as it has to be.
 func TestWidth(t *testing.T) {
 	out, err := exec.Command("git", "-C", "..", "ls-files", "--cached", "--others", "--exclude-standard", "*.go",
@@ -61,7 +61,7 @@ func TestWidth(t *testing.T) {
 	}
 }
 
-// rawLines are the lines on which a raw string stands.
+// rawLines are the lines that a raw string covers.
 func rawLines(text []byte) map[int]bool {
 	lines := map[int]bool{}
 	files := token.NewFileSet()

@@ -22,7 +22,7 @@ var servingFlags = []flagInfo{{name: "as", value: "KIND", usage: "site, mirror, 
 	{name: "target", value: "ADDRESS", usage: "where a redirect leads"},
 	{name: "code", value: "STATUS", usage: "of a redirect: 301 or 308 for good, 302 or 307 for now"},
 	{name: "keep-path", value: "yes|no", usage: "whether a redirect appends the path"},
-	{name: "keep-query", value: "yes|no", usage: "whether a redirect appends what stands behind the question mark"}}
+	{name: "keep-query", value: "yes|no", usage: "whether a redirect appends what follows the question mark"}}
 
 func (c *call) serving() (api.Serving, error) {
 	s := api.Serving{ServedAs: c.value("as"), Root: c.value("root"), MirrorOf: c.value("mirror-of"),

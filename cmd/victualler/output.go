@@ -38,7 +38,7 @@ func (c *call) print(document any, t table) error {
 	return nil
 }
 
-// figure is what stands at the right of its column: a number, a size, a
+// figure is what is aligned to the right of its column: a number, a size, a
 // share, unlimited, or a switch beside those.
 var figure = regexp.MustCompile(`^(\d[\d.]*[BKMGT%]?|unlimited|-|on|off)?$`)
 

@@ -16,7 +16,7 @@ import (
 )
 
 // swapping is what a hostile customer runs in their home: whatever
-// stands at a path is now a directory, now a link out of the home or to
+// is at a path is now a directory, now a link out of the home or to
 // another account, now a pipe, now a hard link, as fast as it goes.
 const swapping = `cd "$1/sites" || exit 1
 while :; do

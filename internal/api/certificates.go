@@ -76,7 +76,7 @@ type LeftOut struct {
 	Do     string `json:"do"`
 }
 
-// SiteCertificate is how a site stands with its certificate.
+// SiteCertificate is how a site is certified, and how well.
 type SiteCertificate struct {
 	Domain       string               `json:"domain"`
 	State        string               `json:"state" enum:"self-signed,ordered,valid,failing,expired,uploaded"`

@@ -29,7 +29,7 @@ type LoginList struct {
 
 // NewLogin describes a login to be added.
 type NewLogin struct {
-	Name     string   `json:"name" minLength:"1" maxLength:"32" doc:"What stands behind the account's sign-in name and a hyphen: 1 to 15 lower-case letters and digits."`
+	Name     string   `json:"name" minLength:"1" maxLength:"32" doc:"What follows the account's sign-in name and a hyphen: 1 to 15 lower-case letters and digits."`
 	Folder   string   `json:"folder,omitempty" maxLength:"512" doc:"What it sees, below the home, such as sites/ferries.example; made if it is not there. Empty is the whole home."`
 	Password string   `json:"password,omitempty" maxLength:"72"`
 	Keys     []string `json:"keys,omitempty" maxItems:"50" doc:"Public keys, each the line of a file that ends in .pub."`

@@ -12,7 +12,7 @@ type Domain struct {
 	Target    string `json:"target,omitempty" doc:"Of a redirect: where visitors are sent."`
 	Code      int    `json:"code,omitempty" doc:"Of a redirect: 301 or 308 for good, 302 or 307 for now (RFC 9110, section 15.4)."`
 	KeepPath  bool   `json:"keep_path,omitempty" doc:"Of a redirect: whether the path that was asked for is appended."`
-	KeepQuery bool   `json:"keep_query,omitempty" doc:"Of a redirect: whether what stands behind the question mark is appended."`
+	KeepQuery bool   `json:"keep_query,omitempty" doc:"Of a redirect: whether what follows the question mark is appended."`
 	Template  string `json:"template,omitempty" doc:"The template whose settings it follows where it has none of its own."`
 	Own       int    `json:"own" doc:"How many settings are its own."`
 	Folders   int    `json:"folders" doc:"How many folders are protected."`
@@ -71,7 +71,7 @@ type Serving struct {
 	Target    string `json:"target,omitempty" maxLength:"2000" doc:"Where a redirect leads; https:// is put before what has no scheme."`
 	Code      int    `json:"code,omitempty" doc:"301 (at first), 302, 307 or 308."`
 	KeepPath  *bool  `json:"keep_path,omitempty" doc:"Whether a redirect appends the path that was asked for; at first it does."`
-	KeepQuery *bool  `json:"keep_query,omitempty" doc:"Whether a redirect appends what stands behind the question mark; at first it does."`
+	KeepQuery *bool  `json:"keep_query,omitempty" doc:"Whether a redirect appends what follows the question mark; at first it does."`
 }
 
 // DomainChange changes how a domain is served; what is absent stays.

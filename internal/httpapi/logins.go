@@ -12,7 +12,7 @@ import (
 // LoginPath is how a login is named in a path.
 type LoginPath struct {
 	AccountPath
-	Login string `path:"login" maxLength:"32" doc:"Its name; what stands behind the hyphen is enough."`
+	Login string `path:"login" maxLength:"32" doc:"Its name; what follows the hyphen is enough."`
 }
 
 func (a *API) loginRoutes() {

@@ -207,7 +207,7 @@ func (m Manifest) Validate() error {
 			errs = append(errs, err)
 		}
 		if seen[l.Name] {
-			wrong("the login %s stands twice", l.Name)
+			wrong("the login %s is listed twice", l.Name)
 		}
 		seen[l.Name] = true
 	}
@@ -216,7 +216,7 @@ func (m Manifest) Validate() error {
 			wrong("a site needs a domain")
 		}
 		if seen[s.Domain.String()] {
-			wrong("the domain %s stands twice", s.Domain)
+			wrong("the domain %s is listed twice", s.Domain)
 		}
 		seen[s.Domain.String()] = true
 		if s.Certificate != nil {
@@ -244,7 +244,7 @@ func (m Manifest) Validate() error {
 				wrong("%s: folder %q: %w", s.Domain, f.Path, err)
 			}
 			if protected[f.Path] {
-				wrong("%s: folder %q stands twice", s.Domain, f.Path)
+				wrong("%s: folder %q is listed twice", s.Domain, f.Path)
 			}
 			protected[f.Path] = true
 		}

@@ -32,7 +32,7 @@ func checkZones(list []Zone) error {
 			continue
 		}
 		if seen[z.Name] {
-			wrong("stands twice")
+			wrong("is listed twice")
 		}
 		seen[z.Name] = true
 		if len(z.NameServers) == 0 {

@@ -2418,7 +2418,7 @@ export interface components {
             folders: number;
             /** @description Of a redirect: whether the path that was asked for is appended. */
             keep_path?: boolean;
-            /** @description Of a redirect: whether what stands behind the question mark is appended. */
+            /** @description Of a redirect: whether what follows the question mark is appended. */
             keep_query?: boolean;
             main: boolean;
             /** @description Of a mirror: the domain whose content it shows. */
@@ -2456,7 +2456,7 @@ export interface components {
             hsts_accepted?: boolean;
             /** @description Whether a redirect appends the path that was asked for; at first it does. */
             keep_path?: boolean;
-            /** @description Whether a redirect appends what stands behind the question mark; at first it does. */
+            /** @description Whether a redirect appends what follows the question mark; at first it does. */
             keep_query?: boolean;
             /** @description The account's site whose content a mirror shows. */
             mirror_of?: string;
@@ -2528,7 +2528,7 @@ export interface components {
             home: string;
             /** @description Of a redirect: whether the path that was asked for is appended. */
             keep_path?: boolean;
-            /** @description Of a redirect: whether what stands behind the question mark is appended. */
+            /** @description Of a redirect: whether what follows the question mark is appended. */
             keep_query?: boolean;
             main: boolean;
             /** @description Of a mirror: the domain whose content it shows. */
@@ -3016,7 +3016,7 @@ export interface components {
             domain: string;
             /** @description Whether a redirect appends the path that was asked for; at first it does. */
             keep_path?: boolean;
-            /** @description Whether a redirect appends what stands behind the question mark; at first it does. */
+            /** @description Whether a redirect appends what follows the question mark; at first it does. */
             keep_query?: boolean;
             /** @description The account's site whose content a mirror shows. */
             mirror_of?: string;
@@ -3075,7 +3075,7 @@ export interface components {
             folder?: string;
             /** @description Public keys, each the line of a file that ends in .pub. */
             keys?: string[];
-            /** @description What stands behind the account's sign-in name and a hyphen: 1 to 15 lower-case letters and digits. */
+            /** @description What follows the account's sign-in name and a hyphen: 1 to 15 lower-case letters and digits. */
             name: string;
             password?: string;
         };
@@ -7416,7 +7416,7 @@ export interface operations {
             path: {
                 /** @description Number, sign-in name or one of its domains. */
                 account: string;
-                /** @description Its name; what stands behind the hyphen is enough. */
+                /** @description Its name; what follows the hyphen is enough. */
                 login: string;
             };
             cookie?: never;
@@ -7494,7 +7494,7 @@ export interface operations {
             path: {
                 /** @description Number, sign-in name or one of its domains. */
                 account: string;
-                /** @description Its name; what stands behind the hyphen is enough. */
+                /** @description Its name; what follows the hyphen is enough. */
                 login: string;
             };
             cookie?: never;

@@ -186,7 +186,7 @@ func (s *Splitter) turn(ctx context.Context) error {
 	return nil
 }
 
-// lineHead is what stands before each line: account and site.
+// lineHead is what each line begins with: account and site.
 var lineHead = regexp.MustCompile(`^([a-z][a-z0-9]{1,15}) ([a-z0-9.-]{3,253}) `)
 
 // sort appends whole lines to the logs of their sites.

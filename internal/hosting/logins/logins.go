@@ -39,16 +39,10 @@ func Name(signIn, typed string) (string, error) {
 	typed = strings.ToLower(strings.TrimSpace(typed))
 	rest := strings.TrimPrefix(typed, signIn+"-")
 	if !suffix.MatchString(rest) {
-		return "", refusal.Input("name", "what stands behind %s- has 1 to 15 lower-case letters and digits, and "+
+		return "", refusal.Input("name", "what follows %s- has 1 to 15 lower-case letters and digits, and "+
 			"begins with a letter", signIn)
 	}
 	return signIn + "-" + rest, nil
-}
-
-// Account returns the sign-in name of the account to which a login belongs.
-func Account(login string) string {
-	name, _, _ := strings.Cut(login, "-")
-	return name
 }
 
 // CheckFolder refuses what cannot be the folder of a login. Root's

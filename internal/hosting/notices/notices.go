@@ -14,7 +14,7 @@ var Languages = []string{"en", "de"}
 
 // Sender is on whose behalf a notice is written.
 type Sender struct {
-	// Title is the installation's or the reseller's, Footer what stands below, if anything.
+	// Title is the installation's or the reseller's, Footer what is below, if anything.
 	Title, Footer string
 }
 

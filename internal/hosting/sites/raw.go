@@ -37,7 +37,7 @@ var rawPaths = []string{"alias", "error_page", "index", "rewrite", "root", "try_
 var rawBlocks = []string{"if", "limit_except", "location", "types"}
 
 // addressVariables hold the normalized address, which has no "..", or
-// what stands behind its question mark.
+// what follows its question mark.
 var addressVariables = []string{"uri", "document_uri", "is_args", "args", "query_string"}
 
 // directive is one statement with its line.

@@ -84,7 +84,7 @@ func ParseTarget(typed string) (target string, corrections []string, err error) 
 		return refuse("a redirect leads to http:// or https://, not to %s://", u.Scheme)
 	}
 	if u.User != nil {
-		return refuse("the target has a sign-in name in it; leave out what stands before the @")
+		return refuse("the target has a sign-in name in it; leave out what is before the @")
 	}
 	host := u.Hostname()
 	if address, addrErr := netip.ParseAddr(host); addrErr == nil {

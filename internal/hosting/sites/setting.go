@@ -268,7 +268,7 @@ func (i Info) checkList(list []string) error {
 	seen := map[string]bool{}
 	for _, item := range list {
 		if seen[item] {
-			return fmt.Errorf("%s stands twice", item)
+			return fmt.Errorf("%s is listed twice", item)
 		}
 		seen[item] = true
 		if i.Kind == Choices && !slices.Contains(i.Choices, item) {
@@ -476,7 +476,7 @@ func checkHeaders(v any) error {
 		case !token.MatchString(name):
 			return fmt.Errorf("%q is no name of a header: letters, digits and hyphens", name)
 		case seen[canonical]:
-			return fmt.Errorf("%s stands twice", name)
+			return fmt.Errorf("%s is listed twice", name)
 		case canonical == "Strict-Transport-Security":
 			return fmt.Errorf("%s has a setting of its own, hsts", name)
 		case slices.Contains(owned, canonical):

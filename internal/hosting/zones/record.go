@@ -544,7 +544,7 @@ func svcb(p *parser, data string) (string, error) {
 		case !slices.Contains(svcKeys, key):
 			return wrong("%q is no parameter that can be used; possible are %s", key, strings.Join(svcKeys, ", "))
 		case seen[key]:
-			return wrong("%s stands twice", key)
+			return wrong("%s is listed twice", key)
 		case has == (key == "no-default-alpn") || has && value == "":
 			return wrong("%s: write NAME=VALUE, and no-default-alpn alone", key)
 		}

@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-func TestStandings(t *testing.T) {
+func TestStateMasks(t *testing.T) {
 	of := map[int32]string{}
 	for _, state := range []string{"self-signed", "ordered", "valid", "failing", "expired", "uploaded"} {
 		list := stateMasks(state)

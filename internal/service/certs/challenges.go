@@ -131,7 +131,7 @@ func answersTo(list []db.Challenge) agentlink.Challenges {
 	return files
 }
 
-// placeChallenge says how a name is proved, and where the record stands that does it.
+// placeChallenge says how a name is proved, and where the record is that does it.
 func (w *orderRun) placeChallenge(ctx context.Context, p *db.SaveChallengeParams) (outcome, error) {
 	switch w.ways[p.Name] {
 	case certificates.InZone:

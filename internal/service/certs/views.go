@@ -18,14 +18,14 @@ import (
 	"victualler/internal/store/db"
 )
 
-// state is the word for how a site stands.
+// state is the word for how a site is certified.
 func (c siteCertificate) state(ordered bool, now time.Time) string {
 	has := c.inUse != nil
 	return certificateState(stateMask(has, has && c.inUse.AuthorityID == nil, ordered, c.config.Failures > 0, has &&
 		c.inUse.NotAfter.Before(now)))
 }
 
-// What a site's certificate stands by, as bits; [certificateState] says what they come to, and the
+// What is known of a site's certificate, as bits; [certificateState] says what they come to, and the
 // inventory is narrowed by them.
 const (
 	maskHas      = 1 << iota // there is one in use
@@ -36,16 +36,16 @@ const (
 	maskAll      = 1<<iota - 1
 )
 
-func certificateState(stands int32) string {
-	has := stands&maskHas != 0
+func certificateState(mask int32) string {
+	has := mask&maskHas != 0
 	switch {
-	case has && stands&maskEnded != 0:
+	case has && mask&maskEnded != 0:
 		return "expired"
-	case stands&maskOrdered != 0 && !has:
+	case mask&maskOrdered != 0 && !has:
 		return "ordered"
-	case stands&maskFailing != 0:
+	case mask&maskFailing != 0:
 		return "failing"
-	case has && stands&maskUploaded != 0:
+	case has && mask&maskUploaded != 0:
 		return "uploaded"
 	case has:
 		return "valid"
@@ -56,9 +56,9 @@ func certificateState(stands int32) string {
 // stateMasks are all that come to a state; nil for no state.
 func stateMasks(state string) []int32 {
 	var list []int32
-	for stands := int32(0); state != "" && stands <= maskAll; stands++ {
-		if certificateState(stands) == state {
-			list = append(list, stands)
+	for mask := int32(0); state != "" && mask <= maskAll; mask++ {
+		if certificateState(mask) == state {
+			list = append(list, mask)
 		}
 	}
 	return list
@@ -239,7 +239,7 @@ func (s *Service) Certificates(ctx context.Context, a usecase.Actor, f Certifica
 	most int) (api.CertificatePage, error) {
 	page := api.CertificatePage{Certificates: []api.CertificateLine{}}
 	p := db.CertificatesParams{Authority: f.Authority, Search: strings.ToLower(f.Search),
-		Standings: stateMasks(f.State), AfterEnds: afterEnds, AfterID: afterID, Most: int32(most + 1)}
+		Masks: stateMasks(f.State), AfterEnds: afterEnds, AfterID: afterID, Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.Scope()
 	now := s.Now()
 	p.Now = now

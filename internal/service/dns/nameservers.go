@@ -255,7 +255,7 @@ func NameServerNames(typed []string) ([]string, error) {
 			return nil, refusal.Input(fmt.Sprintf("names.%d", i), "%q is not a host name", text)
 		}
 		if slices.Contains(list, domain.String()) {
-			return nil, refusal.Input(fmt.Sprintf("names.%d", i), "%s stands twice", domain)
+			return nil, refusal.Input(fmt.Sprintf("names.%d", i), "%s is given twice", domain)
 		}
 		list = append(list, domain.String())
 	}

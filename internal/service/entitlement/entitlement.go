@@ -187,7 +187,7 @@ func ExceptionOf(row db.Exception) plans.Exception {
 // measured are the limits whose use is measured on the server, not counted in the records.
 var measured = []plans.Key{plans.Disk, plans.Files, plans.Traffic}
 
-// allowanceViews turns a standing into documents.
+// allowanceViews turns an entitlement into documents.
 func (st Entitlement) Views() (limits []api.Allowed, features []api.Granted) {
 	allowance := st.Allowance()
 	for _, info := range plans.AllLimits {
@@ -248,7 +248,7 @@ func SwitchedOn(features plans.Features) []string {
 	return on
 }
 
-// Effect tells what a change means for an account, from its standing before and after.
+// Effect tells what a change means for an account, from its entitlement before and after.
 func Effect(before, after Entitlement) api.Effect {
 	was, is := before.Allowance(), after.Allowance()
 	e := api.Effect{Account: before.Account.SignInName, Name: usecase.Unicode(before.Account.MainDomain),
@@ -266,7 +266,7 @@ func Effect(before, after Entitlement) api.Effect {
 	return e
 }
 
-// ChangesServer reports whether two standings differ in what a server has to know.
+// ChangesServer reports whether two entitlements differ in what a server has to know.
 func ChangesServer(before, after Entitlement) bool {
 	return before.ServerLimits() != after.ServerLimits()
 }
@@ -299,7 +299,7 @@ func (st Entitlement) ServerLimits() serverLimits {
 		Bounds: sites.BoundsOf(limits)}
 }
 
-// Lock locks an account, and its reseller before it, and loads its standing.
+// Lock locks an account, and its reseller before it, and loads its entitlement.
 func Lock(ctx context.Context, s *usecase.Base, tx store.Tx, accountID int64) (Entitlement, error) {
 	row, err := tx.Account(ctx, accountID)
 	if err != nil {

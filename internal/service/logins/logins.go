@@ -174,7 +174,7 @@ func parseKeys(typed []string) ([]logins.Key, error) {
 			return nil, err
 		}
 		if slices.ContainsFunc(keys, func(o logins.Key) bool { return o.Fingerprint == k.Fingerprint }) {
-			return nil, refusal.Input("keys", "the key %s stands twice", k.Fingerprint)
+			return nil, refusal.Input("keys", "the key %s is given twice", k.Fingerprint)
 		}
 		k.Comment = k.Comment[:min(len(k.Comment), 200)]
 		keys = append(keys, k)

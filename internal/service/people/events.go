@@ -15,7 +15,7 @@ import (
 type EventFilter struct {
 	// Search is part of an actor, an action, a subject or an address.
 	Search string
-	// Actor is a whole name, Action a whole action or what stands before its dot.
+	// Actor is a whole name, Action a whole action or what is before its dot.
 	Actor, Action string
 	// Account is an account's number, sign-in name or domain.
 	Account string

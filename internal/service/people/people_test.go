@@ -317,7 +317,7 @@ func TestLinks(t *testing.T) {
 	link, err := b.People.AddLink(ctx, b.Operator, "minder", api.NewLink{Purpose: "password"})
 	require.NoError(t, err)
 	address, secret, found := strings.Cut(link.URL, "#")
-	require.True(t, found, "what counts stands behind the #, which browsers send nobody")
+	require.True(t, found, "the secret is behind the #, which browsers send nobody")
 	assert.True(t, strings.HasPrefix(address, "https://console.tern.test/"))
 	purpose, err := b.People.CheckLink(ctx, secret)
 	require.NoError(t, err)

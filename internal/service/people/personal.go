@@ -450,11 +450,11 @@ func (s *Service) mayUseAPI(ctx context.Context, tx store.Tx, a usecase.Actor) e
 	if err != nil {
 		return err
 	}
-	standings, err := entitlement.LoadMany(ctx, s.Base, tx.Queries, accounts)
+	entitlements, err := entitlement.LoadMany(ctx, s.Base, tx.Queries, accounts)
 	if err != nil {
 		return err
 	}
-	for _, st := range standings {
+	for _, st := range entitlements {
 		if st.Allowance().Features["api"].On {
 			return nil
 		}

@@ -15,7 +15,7 @@ import (
 )
 
 // BenchmarkPlanChange changes a plan under many accounts, of the operator and of one reseller, and
-// rolls the change out to agents that answer at once. Beside it stands what bare statements take
+// rolls the change out to agents that answer at once. Beside it is what bare statements take
 // that do the same to the records, over as many connections. It should grow no faster than the
 // number of accounts.
 //

@@ -105,7 +105,7 @@ func (s *Service) ChangeLogo(ctx context.Context, a usecase.Actor, name string, 
 	})
 }
 
-// Logo returns a reseller's logo. Anybody may see it: it stands where their customers sign in.
+// Logo returns a reseller's logo. Anybody may see it: it is shown where their customers sign in.
 func (s *Service) Logo(ctx context.Context, name string) (image []byte, mediaType string, err error) {
 	row, err := usecase.FindReseller(ctx, s.Store.Queries, usecase.Actor{}, name)
 	if err != nil {

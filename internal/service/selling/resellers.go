@@ -243,17 +243,17 @@ func (s *Service) ChangeReseller(ctx context.Context, a usecase.Actor, name stri
 		if err := entitlement.SaveShare(ctx, tx, row.ID, share); err != nil {
 			return none, err
 		}
-		standings, err := entitlement.LoadMany(ctx, s.Base, tx.Queries, locked)
+		entitlements, err := entitlement.LoadMany(ctx, s.Base, tx.Queries, locked)
 		if err != nil {
 			return none, err
 		}
 		var changed []int64
-		for i := range standings {
-			e := entitlement.Effect(before[i], standings[i])
+		for i := range entitlements {
+			e := entitlement.Effect(before[i], entitlements[i])
 			if a.Preview != nil && len(a.Preview.Effects) < usecase.MaxEffects && len(e.Gains)+len(e.Losses) > 0 {
 				a.Preview.Effects = append(a.Preview.Effects, e)
 			}
-			if entitlement.ChangesServer(before[i], standings[i]) {
+			if entitlement.ChangesServer(before[i], entitlements[i]) {
 				changed = append(changed, locked[i].ID)
 			}
 		}

@@ -46,7 +46,7 @@ func TestChangeSettings(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "Tern Island", after.Title)
 
-	t.Run("the password stands in no event", func(t *testing.T) {
+	t.Run("the password is in no event", func(t *testing.T) {
 		page, err := b.People.Events(ctx, b.Operator, people.EventFilter{Action: "settings"}, 0, 10)
 		require.NoError(t, err)
 		require.NotEmpty(t, page.Events)

@@ -49,7 +49,7 @@ func (a *Authority) newOrder(c *call) *problem {
 			subproblems = append(subproblems, subproblem{Type: p.Type, Detail: p.Detail, Identifier: id})
 		}
 		if seen[id.Value] {
-			return malformed("the name %s stands twice", id.Value)
+			return malformed("the name %s is listed twice", id.Value)
 		}
 		seen[id.Value] = true
 	}

@@ -529,7 +529,7 @@ type CertificatesParams struct {
 	Authority  string
 	Reseller   int64
 	Customer   int64
-	Standings  []int32
+	Masks      []int32
 	Now        time.Time
 	Search     string
 	EndsBefore *time.Time
@@ -562,7 +562,7 @@ func (q *Queries) Certificates(ctx context.Context, arg CertificatesParams) ([]C
 		arg.Authority,
 		arg.Reseller,
 		arg.Customer,
-		arg.Standings,
+		arg.Masks,
 		arg.Now,
 		arg.Search,
 		arg.EndsBefore,

@@ -198,9 +198,9 @@ where domains.served_as <> 'dns-only' and accounts.state <> 'closed'
   and (sqlc.arg(authority)::text = '' or authorities.name = sqlc.arg(authority))
   and (sqlc.arg(reseller)::bigint = 0 or accounts.reseller_id = sqlc.arg(reseller))
   and (sqlc.arg(customer)::bigint = 0 or accounts.customer_id = sqlc.arg(customer))
-  and (sqlc.narg(standings)::int[] is null or (certificates.id is not null)::int + 2 * (certificates.id is not null and certificates.authority_id is null)::int
+  and (sqlc.narg(masks)::int[] is null or (certificates.id is not null)::int + 2 * (certificates.id is not null and certificates.authority_id is null)::int
     + 4 * (domains.id in (select orders.domain_id from orders where orders.state not in ('done', 'failed')))::int
-    + 8 * (site_certificates.failures > 0)::int + 16 * (coalesce(certificates.not_after < sqlc.arg(now)::timestamptz, false))::int = any(sqlc.narg(standings)::int[]))
+    + 8 * (site_certificates.failures > 0)::int + 16 * (coalesce(certificates.not_after < sqlc.arg(now)::timestamptz, false))::int = any(sqlc.narg(masks)::int[]))
   and (sqlc.arg(search)::text = '' or domains.name like '%' || sqlc.arg(search) || '%')
   and (sqlc.narg(ends_before)::timestamptz is null or certificates.not_after < sqlc.narg(ends_before))
   and (coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end), domains.id) > (sqlc.arg(after_ends)::bigint, sqlc.arg(after_id)::bigint)

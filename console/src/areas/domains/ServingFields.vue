@@ -61,7 +61,7 @@ const kinds = [
         </FormField>
         <div>
           <ElCheckbox v-model="form.keep_path" :disabled="disabled">keep the path</ElCheckbox>
-          <ElCheckbox v-model="form.keep_query" :disabled="disabled">keep what stands behind ?</ElCheckbox>
+          <ElCheckbox v-model="form.keep_query" :disabled="disabled">keep the query (what follows ?)</ElCheckbox>
         </div>
       </div>
     </template>

@@ -35,7 +35,7 @@ const Dir = "/home"
 // webUser is the user of the web server's workers on Debian.
 const webUser = "www-data"
 
-// layout is what stands in every home, made by root because the home itself is
+// layout is what is in every home, made by root because the home itself is
 // root's; below, only the account's user works.
 var layout = []struct {
 	name string
