@@ -148,6 +148,12 @@ func Shows(selector string) Action {
 	return Until(fmt.Sprintf(`document.querySelector(%q)?.getClientRects().length`, selector))
 }
 
+// Hides waits until no element of a kind is visible. A dialog that is
+// closing keeps the keyboard until then.
+func Hides(selector string) Action {
+	return Until(fmt.Sprintf(`![...document.querySelectorAll(%q)].some(e => e.getClientRects().length)`, selector))
+}
+
 // Click clicks the first visible element of a kind that has a text in it.
 func Click(selector, text string) Action {
 	find := withText(selector, text) + ".find(e => e.getClientRects().length)"
@@ -166,8 +172,7 @@ func Click(selector, text string) Action {
 // Confirm answers the question that the page asks, with the button that says what will be done, and
 // waits until the question is gone: until then it has the keyboard.
 func Confirm(button string) Action {
-	return chromedp.Steps(Click(".question button", button),
-		Until(`![...document.querySelectorAll('.question')].some(e => e.getClientRects().length)`))
+	return chromedp.Steps(Click(".question button", button), Hides(".question"))
 }
 
 // Type types into a field behind what it holds.

@@ -219,7 +219,8 @@ func TestConsoleForPeople(t *testing.T) {
 			browser.Click(".scopes label", "see accounts"))
 		e2e.Healthy(t, ctx, "make a token")
 		e2e.Do(t, ctx, browser.Click(".el-dialog button", "Create token"), browser.Sees(".secret", "victualler-"),
-			browser.Click(".el-dialog button", "Done"), browser.Confirm("Close"), browser.Sees("td", "probe"))
+			browser.Click(".el-dialog button", "Done"), browser.Confirm("Close"), browser.Hides(".el-dialog"),
+			browser.Sees("td", "probe"))
 	})
 	t.Run("signing in asks for the code", func(t *testing.T) {
 		e2e.Do(t, ctx, chromedp.Click(chromedp.CSS(".more summary")), browser.Click(".menu button", "Sign out"),

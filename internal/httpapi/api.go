@@ -85,7 +85,7 @@ func New(o Options) *API {
 	metrics.MustRegister(a.timings, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 
-	a.router.Use(behind(o.Proxies), a.observe, secureHeaders, a.sameOrigin, readBody)
+	a.router.Use(behind(o.Proxies), a.observe, secureHeaders, a.sameOrigin, digestBody)
 	a.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "alive\n") })
 	a.router.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
 		if err := a.service.Ready(r.Context()); err != nil {
@@ -304,7 +304,7 @@ func (r route) operation(registry huma.Registry) huma.Operation {
 	o := huma.Operation{OperationID: r.id, Method: r.method, Path: Base + r.path, Summary: r.summary,
 		Description: r.description,
 		Tags:        []string{r.tag}, DefaultStatus: r.status, MaxBodyBytes: maxBody,
-		BodyReadTimeout: -1, // the body is read before: readBody
+		BodyReadTimeout: bodyTime,
 		Metadata:        map[string]any{permissionKey: r.permission},
 		Extensions:      map[string]any{"x-permission": string(r.permission)}}
 	if r.permission != rights.Public {
@@ -465,13 +465,19 @@ func (a *API) sameOrigin(next http.Handler) http.Handler {
 	return protection.Handler(next)
 }
 
-// readBody reads a request whole, within the time that the server gives it, before anything is done
-// about it, and remembers what one with an Idempotency-Key asks for. Nothing is to be read after
-// that, so the deadline is taken back: passing while a use case is at work, it would end the
-// context of this request and of all later ones on the connection.
-func readBody(next http.Handler) http.Handler {
+// bodyTime is how long a request may take to come; shorter in tests.
+var bodyTime = time.Minute
+
+// digestBody remembers what a request with an Idempotency-Key asks for, and has the time in which a
+// request must have come end with it.
+func digestBody(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		r.Body = &timedBody{r.Body, http.NewResponseController(w)}
 		key := r.Header.Get("Idempotency-Key")
+		if key == "" || r.Method != http.MethodPost {
+			next.ServeHTTP(w, r)
+			return
+		}
 		if len(key) > 255 {
 			writeProblem(w, problem(refusal.InvalidInput, "an Idempotency-Key has at most 255 characters"))
 			return
@@ -481,19 +487,27 @@ func readBody(next http.Handler) http.Handler {
 			writeProblem(w, problem(malformed, "the request ended too early"))
 			return
 		}
-		if err := http.NewResponseController(w).SetReadDeadline(time.Time{}); err != nil &&
-			!errors.Is(err, http.ErrNotSupported) {
-			return // the connection is gone
-		}
-		if r.Body = http.NoBody; len(body) > 0 {
-			r.Body = io.NopCloser(bytes.NewReader(body))
-		}
-		if key != "" && r.Method == http.MethodPost {
-			req := requestOf(r.Context())
-			req.idempotencyKey, req.digest = key, usecase.RequestDigest(r.Method, r.URL.RequestURI(), body)
-		}
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		req := requestOf(r.Context())
+		req.idempotencyKey, req.digest = key, usecase.RequestDigest(r.Method, r.URL.RequestURI(), body)
 		next.ServeHTTP(w, r)
 	})
+}
+
+// timedBody takes the deadline for reading back when all is read. Passing while a use case is at
+// work, it would end the context of the request and of all later ones on the connection.
+type timedBody struct {
+	io.ReadCloser
+	connection *http.ResponseController
+}
+
+// Read implements io.Reader.
+func (b *timedBody) Read(into []byte) (int, error) {
+	n, err := b.ReadCloser.Read(into)
+	if errors.Is(err, io.EOF) {
+		b.connection.SetReadDeadline(time.Time{})
+	}
+	return n, err
 }
 
 // identify finds out who makes the request and whether they may.

@@ -23,7 +23,6 @@ func TestMain(m *testing.M) {
 
 func TestServer(t *testing.T) {
 	ctx := context.Background()
-	loops := loopDevices(t)
 	dir := t.TempDir()
 	l := start(t, "labt", dir)
 	s, err := l.StartServer(ctx, lab.ServerOptions{Name: "skua", Host: 21, HomeSize: 256 << 20})
@@ -106,7 +105,7 @@ func TestServer(t *testing.T) {
 	t.Run("leaves nothing", func(t *testing.T) {
 		require.NoError(t, l.Stop())
 		assert.False(t, bridge("vlabt"), "the bridge is left")
-		labtest.Eventually(t, func() bool { return loopDevices(t) == loops }, "loop devices left")
+		labtest.Eventually(t, func() bool { return len(loopDevices(t, dir)) == 0 }, "loop devices left")
 		mounts, err := os.ReadFile("/proc/self/mounts")
 		require.NoError(t, err)
 		assert.NotContains(t, string(mounts), dir)
@@ -128,7 +127,6 @@ func TestCleanUpAfterKilledLab(t *testing.T) {
 		time.Sleep(time.Minute)
 		return
 	}
-	loops := loopDevices(t)
 	dir := t.TempDir()
 	child := exec.Command(os.Args[0], "-test.run=^TestCleanUpAfterKilledLab$")
 	child.Env = append(os.Environ(), asChild+"="+dir)
@@ -136,13 +134,13 @@ func TestCleanUpAfterKilledLab(t *testing.T) {
 	t.Cleanup(func() { exec.Command("ip", "link", "delete", "vlabk").Run() }) // there only if this test fails
 	require.NoError(t, child.Start())
 	labtest.Eventually(t, func() bool { _, err := os.Stat(dir + "/up"); return err == nil })
-	require.NotEqual(t, loops, loopDevices(t), "the child's server must be up")
+	require.NotEmpty(t, loopDevices(t, dir), "the child's server must be up")
 	require.NoError(t, child.Process.Kill())
 	child.Wait()
 
 	require.True(t, bridge("vlabk"))
 	l := start(t, "labk", dir)
-	labtest.Eventually(t, func() bool { return loopDevices(t) == loops }, "the killed lab's loop device is left")
+	labtest.Eventually(t, func() bool { return len(loopDevices(t, dir)) == 0 }, "the killed lab's loop device is left")
 	require.NoError(t, l.Stop())
 	assert.False(t, bridge("vlabk"))
 }
@@ -170,11 +168,17 @@ func start(t *testing.T, name, dir string) *lab.Lab {
 	return l
 }
 
-func loopDevices(t *testing.T) string {
+// loopDevices lists the files below a directory that loop devices show: others' labs have theirs.
+func loopDevices(t *testing.T, dir string) (files []string) {
 	t.Helper()
-	out, err := exec.Command("losetup", "--list", "--noheadings", "--output", "NAME,BACK-FILE").Output()
+	out, err := exec.Command("losetup", "--list", "--noheadings", "--output", "BACK-FILE").Output()
 	require.NoError(t, err)
-	return strings.TrimSpace(string(out))
+	for file := range strings.Lines(string(out)) {
+		if strings.HasPrefix(file, dir+"/") {
+			files = append(files, file)
+		}
+	}
+	return files
 }
 
 func bridge(name string) bool {
