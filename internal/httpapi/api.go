@@ -8,7 +8,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
-	"errors"
 	"io"
 	"io/fs"
 	"log/slog"
@@ -465,14 +464,12 @@ func (a *API) sameOrigin(next http.Handler) http.Handler {
 	return protection.Handler(next)
 }
 
-// bodyTime is how long a request may take to come; shorter in tests.
-var bodyTime = time.Minute
+// bodyTime is how long the body of a request may take to come; shorter in tests.
+var bodyTime = 10 * time.Second
 
-// digestBody remembers what a request with an Idempotency-Key asks for, and has the time in which a
-// request must have come end with it.
+// digestBody remembers what a request with an Idempotency-Key asks for.
 func digestBody(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		r.Body = &timedBody{r.Body, http.NewResponseController(w)}
 		key := r.Header.Get("Idempotency-Key")
 		if key == "" || r.Method != http.MethodPost {
 			next.ServeHTTP(w, r)
@@ -490,25 +487,20 @@ func digestBody(next http.Handler) http.Handler {
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		req := requestOf(r.Context())
 		req.idempotencyKey, req.digest = key, usecase.RequestDigest(r.Method, r.URL.RequestURI(), body)
-		next.ServeHTTP(w, r)
+		next.ServeHTTP(allRead{w}, r)
 	})
 }
 
-// timedBody takes the deadline for reading back when all is read. Passing while a use case is at
-// work, it would end the context of the request and of all later ones on the connection.
-type timedBody struct {
-	io.ReadCloser
-	connection *http.ResponseController
-}
+// allRead is the answer to a request of which all has been read. A deadline for reading it, as huma
+// sets one before it looks at the body, would pass while a use case is at work, and end the context
+// of the request and of all later ones on the connection.
+type allRead struct{ http.ResponseWriter }
 
-// Read implements io.Reader.
-func (b *timedBody) Read(into []byte) (int, error) {
-	n, err := b.ReadCloser.Read(into)
-	if errors.Is(err, io.EOF) {
-		b.connection.SetReadDeadline(time.Time{})
-	}
-	return n, err
-}
+// SetReadDeadline is what http.ResponseController calls.
+func (allRead) SetReadDeadline(time.Time) error { return nil }
+
+// Unwrap lets http.ResponseController reach what is below.
+func (w allRead) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
 // identify finds out who makes the request and whether they may.
 func (a *API) identify(ctx huma.Context, next func(huma.Context)) {

@@ -43,8 +43,12 @@ func TestLongRequest(t *testing.T) {
 	server.Start()
 	defer server.Close()
 	for _, seconds := range []string{"1.2", "0", "0"} {
-		response, err := server.Client().Post(server.URL+Base+"/wait", "application/json",
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, server.URL+Base+"/wait",
 			strings.NewReader(`{"seconds": `+seconds+`}`))
+		require.NoError(t, err)
+		request.Header.Set("Content-Type", "application/json")
+		request.Header.Set("Idempotency-Key", seconds)
+		response, err := server.Client().Do(request)
 		require.NoError(t, err)
 		text, err := io.ReadAll(response.Body)
 		require.NoError(t, err)

@@ -44,7 +44,8 @@ func serve(t *testing.T) *server {
 		Log: slog.New(slog.DiscardHandler)}))}
 	t.Cleanup(s.Close)
 	var session api.Session
-	status, _ := s.ask(t, http.MethodPost, "/session", api.SignIn{Name: "maren", Password: password, Token: true}, &session)
+	status, _ := s.ask(t, http.MethodPost, "/session", api.SignIn{Name: "maren", Password: password, Token: true},
+		&session)
 	require.Equal(t, http.StatusOK, status)
 	s.token = session.Token
 	return s

@@ -25,8 +25,8 @@ func (c siteCertificate) state(ordered bool, now time.Time) string {
 		c.inUse.NotAfter.Before(now)))
 }
 
-// What is known of a site's certificate, as bits; [certificateState] says what they come to, and the
-// inventory is narrowed by them.
+// What is known of a site's certificate, as bits; [certificateState] says what they come to, and
+// the inventory is narrowed by them.
 const (
 	maskHas      = 1 << iota // there is one in use
 	maskUploaded             // that somebody has brought
