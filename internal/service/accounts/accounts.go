@@ -24,6 +24,8 @@ import (
 )
 
 // CheckSignIn refuses a sign-in name that cannot be used.
+//
+// Refusals: InvalidInput, NameTaken.
 func (s *Service) CheckSignIn(ctx context.Context, name string) error {
 	if err := names.CheckSignIn(name); err != nil {
 		return err
@@ -51,6 +53,12 @@ func proposeSignIn(ctx context.Context, q *db.Queries, domain names.Domain) (str
 
 // OpenAccount opens an account: everything is decided and written down now,
 // and made on the server by the operation.
+//
+// Refusals: ApplyFailed, DomainTaken, InvalidInput, LimitReached, MailFailed, NameTaken, NoServer,
+// NotAllowed, NotFound, ServerClosed, ServerFull, ServerUnreachable, Suspended, WeakPassword,
+// WrongState.
+// Locks: sign-in names, the customer (shared), the domain's name, the plan (shared), the reseller,
+// the reseller (shared).
 func (s *Service) OpenAccount(ctx context.Context, a usecase.Actor, in api.OpenAccount) (api.Opening, error) {
 	domain, corrections, err := names.ParseDomain(in.Domain)
 	if err != nil {
@@ -262,6 +270,9 @@ func (s *Service) customerFor(ctx context.Context, tx store.Tx, a usecase.Actor,
 }
 
 // CloseAccount closes an account. Confirm must be its sign-in name.
+//
+// Refusals: ApplyFailed, InvalidInput, NotFound, ServerUnreachable, WrongState.
+// Locks: the account.
 func (s *Service) CloseAccount(ctx context.Context, a usecase.Actor, reference, confirm string) (api.Started, error) {
 	return s.rollout.ChangeAccount(ctx, a, reference, "account.close",
 		func(tx store.Tx, account db.Account) (db.Account, error) {
@@ -310,6 +321,9 @@ func (s *Service) previewClosing(ctx context.Context, tx store.Tx, a usecase.Act
 }
 
 // RepairAccount has the account's manifest applied again.
+//
+// Refusals: ApplyFailed, InvalidInput, NotFound, ServerUnreachable, WrongState.
+// Locks: the account.
 func (s *Service) RepairAccount(ctx context.Context, a usecase.Actor, reference string) (api.Started, error) {
 	return s.rollout.ChangeAccount(ctx, a, reference, "account.repair",
 		func(tx store.Tx, account db.Account) (db.Account, error) {
@@ -332,6 +346,8 @@ type AccountFilter struct {
 }
 
 // Accounts returns a page of accounts in the order of their main domains.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) Accounts(ctx context.Context, a usecase.Actor, f AccountFilter, next string,
 	most int) (api.AccountPage, error) {
 	page := api.AccountPage{Accounts: []api.Account{}}
@@ -395,6 +411,8 @@ func (s *Service) Accounts(ctx context.Context, a usecase.Actor, f AccountFilter
 }
 
 // Account returns an account with everything about it.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) Account(ctx context.Context, a usecase.Actor, reference string) (api.AccountDetail, error) {
 	none := api.AccountDetail{}
 	number, err := usecase.FindAccount(ctx, s.Store.Queries, a, reference)
@@ -486,6 +504,8 @@ func accountView(a usecase.Actor, row db.AccountRow) api.Account {
 }
 
 // CheckDomain tells what would become of a domain that is being typed.
+//
+// Refusals: DomainTaken, InvalidInput.
 func (s *Service) CheckDomain(ctx context.Context, typed string) (api.DomainCheck, error) {
 	domain, corrections, err := names.ParseDomain(typed)
 	if err != nil {

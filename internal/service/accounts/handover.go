@@ -18,6 +18,8 @@ import (
 var onSheet = []plans.Key{plans.Disk, plans.Traffic, plans.Domains, plans.Mailboxes, plans.Databases}
 
 // Handover returns what the customer of an account needs to know to start.
+//
+// Refusals: InvalidInput, NotFound, WrongState.
 func (s *Service) Handover(ctx context.Context, a usecase.Actor, reference string) (api.Handover, error) {
 	number, err := usecase.FindAccount(ctx, s.Store.Queries, a, reference)
 	if err != nil {
@@ -107,6 +109,8 @@ func (s *Service) handover(ctx context.Context, q *db.Queries, number int64) (ap
 }
 
 // MailHandover mails the handover sheet to the customer.
+//
+// Refusals: InvalidInput, MailFailed, NotFound, WrongState.
 func (s *Service) MailHandover(ctx context.Context, a usecase.Actor, reference string) (api.Handover, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Handover, error) {
 		none := api.Handover{}

@@ -113,6 +113,8 @@ func (s *Service) Authorities(ctx context.Context) (api.AuthorityList, error) {
 }
 
 // CheckAuthority asks an authority what it says of itself, before anything is agreed to.
+//
+// Refusals: InvalidInput.
 func (s *Service) CheckAuthority(ctx context.Context, in api.AuthorityQuestion) (api.AuthorityAnswer, error) {
 	none := api.AuthorityAnswer{}
 	if err := checkDirectory(in.Directory); err != nil {
@@ -146,6 +148,8 @@ func checkDirectory(directory string) error {
 
 // AddAuthority registers an account with an authority and keeps both.
 // Its terms must have been agreed to.
+//
+// Refusals: InvalidInput, NameTaken, NeedsDecision.
 func (s *Service) AddAuthority(ctx context.Context, a usecase.Actor, in api.NewAuthority) (api.Authority, error) {
 	if answer, repeated, err := usecase.StoredAnswer[api.Authority](ctx, s.Base, s.Store.Queries, a); err != nil ||
 		repeated {
@@ -256,6 +260,8 @@ func authorityRecord(row db.Authority) map[string]any {
 
 // ChangeAuthority makes an authority the usual one, has another profile ordered, has it write
 // elsewhere, or gives its account another key. Version is the one the caller has seen, or 0.
+//
+// Refusals: Changed, InvalidInput, NotFound, WrongState.
 func (s *Service) ChangeAuthority(ctx context.Context, a usecase.Actor, name string, version int64,
 	in api.AuthorityChange) (api.Authority, error) {
 	if answer, repeated, err := usecase.StoredAnswer[api.Authority](ctx, s.Base, s.Store.Queries, a); err != nil ||
@@ -444,6 +450,8 @@ func (s *Service) settleAccountKeys(ctx context.Context) {
 }
 
 // RemoveAuthority forgets an authority of which there is nothing.
+//
+// Refusals: InUse, NotFound.
 func (s *Service) RemoveAuthority(ctx context.Context, a usecase.Actor, name string) error {
 	return usecase.Do(ctx, s.Base, a, func(tx store.Tx) error {
 		row, err := tx.FindAuthority(ctx, name)

@@ -247,6 +247,10 @@ func changeSiteCertificate[T any](ctx context.Context, s *Service, a usecase.Act
 
 // ChangeCertificate changes how a site comes by its certificate.
 // Version is the one the caller has seen, or 0.
+//
+// Refusals: ApplyFailed, Changed, InvalidInput, NotAllowed, NotFound, ServerUnreachable, Suspended,
+// WrongState.
+// Locks: the account, the reseller, the site's certificate.
 func (s *Service) ChangeCertificate(ctx context.Context, a usecase.Actor, reference, name string, version int64,
 	in api.CertificateChange) (api.CertificateChanged, error) {
 	none := api.CertificateChanged{}

@@ -14,6 +14,8 @@ import (
 
 // NotifyExpiring tells people of certificates that end and that nothing has replaced: customers of
 // theirs, operators of all in one message. Each is told of at set days left.
+//
+// Refusals: InvalidInput, MailFailed.
 func (s *Service) NotifyExpiring(ctx context.Context) error {
 	now := s.Now()
 	rows, err := s.Store.ExpiringCertificates(ctx, now.Add(certificates.FirstNotice))

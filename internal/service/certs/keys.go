@@ -53,6 +53,8 @@ func (s *Service) keyText(sealed []byte) ([]byte, error) {
 
 // SiteKeyPair is the certificate in use of a site and its key, both PEM, for the service to show
 // them itself; nothing where there is none.
+//
+// Refusals: InvalidInput.
 func (s *Service) SiteKeyPair(ctx context.Context, name string) (chain, key []byte, err error) {
 	d, _, err := names.ParseDomain(name)
 	if err != nil {

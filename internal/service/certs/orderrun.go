@@ -123,6 +123,9 @@ type orderRun struct {
 
 // Order brings an order as far as it goes now. With again, it goes on after that time. An error
 // means that it should be tried again.
+//
+// Refusals: ApplyFailed, InvalidInput, MailFailed, ServerUnreachable.
+// Locks: the account.
 func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err error) {
 	if !s.ordering.Begin(id) {
 		return 0, nil
@@ -645,6 +648,10 @@ func (w *orderRun) await(ctx context.Context, operation int64) (outcome, error) 
 }
 
 // CancelOrder ends an order that is on its way and has not come so far that the authority issues.
+//
+// Refusals: ApplyFailed, InvalidInput, NotAllowed, NotFound, ServerUnreachable, Suspended,
+// WrongState.
+// Locks: the account, the reseller, the site's certificate.
 func (s *Service) CancelOrder(ctx context.Context, a usecase.Actor, reference, name string) error {
 	found, err := s.findSite(ctx, a, reference, name)
 	if err != nil {

@@ -29,6 +29,9 @@ const (
 const beginTime = 3 * time.Minute
 
 // OrderCertificates begins the orders that are due.
+//
+// Refusals: InvalidInput, NameTaken, NeedsDecision, NotAllowed, TooManyTries, WrongState.
+// Locks: the authority, the site's certificate.
 func (s *Service) OrderCertificates(ctx context.Context) error {
 	if err := s.resumeOrders(ctx); err != nil {
 		return err
@@ -301,6 +304,10 @@ func (s *Service) saveFailure(ctx context.Context, q *db.Queries, site siteCerti
 }
 
 // OrderCertificate orders a certificate for a site now, for the names that would pass.
+//
+// Refusals: InvalidInput, NameTaken, NeedsDecision, NotAllowed, NotFound, ServerUnreachable,
+// Suspended, TooManyTries, WrongState.
+// Locks: the authority, the site's certificate.
 func (s *Service) OrderCertificate(ctx context.Context, a usecase.Actor, reference, name string,
 	in api.CertificateOrder) (api.Started, error) {
 	if answer, repeated, err := usecase.StoredAnswer[int64](ctx, s.Base, s.Store.Queries, a); err != nil || repeated {

@@ -411,6 +411,8 @@ func fetchWords(err error) string {
 }
 
 // Rehearse says of each name of a site what an authority would do, and asks none.
+//
+// Refusals: InvalidInput, NameTaken, NotFound, ServerUnreachable, TooManyTries, WrongState.
 func (s *Service) Rehearse(ctx context.Context, a usecase.Actor, reference, name string,
 	in api.RehearsalQuestion) (api.Rehearsal, error) {
 	out := api.Rehearsal{Names: []api.RehearsedName{}}

@@ -16,6 +16,10 @@ import (
 
 // RevokeCertificate has an authority revoke a certificate. The one in use is used no longer, and
 // the next is ordered at once.
+//
+// Refusals: ApplyFailed, InvalidInput, NotAllowed, NotFound, ServerUnreachable, Suspended,
+// WrongState.
+// Locks: the account, the reseller, the site's certificate.
 func (s *Service) RevokeCertificate(ctx context.Context, a usecase.Actor, reference, name string,
 	in api.Revocation) (api.Started, error) {
 	if answer, repeated, err := usecase.StoredAnswer[api.Started](ctx, s.Base, s.Store.Queries, a); err != nil ||

@@ -27,6 +27,9 @@ const mostRequests = 5
 
 // MakeSigningRequest makes a key and a signing request for it. The key
 // stays here and waits for the certificate.
+//
+// Refusals: InvalidInput, NotAllowed, NotFound, Suspended, WrongState.
+// Locks: the account, the reseller, the site's certificate.
 func (s *Service) MakeSigningRequest(ctx context.Context, a usecase.Actor, reference, name string,
 	in api.NewSigningRequest) (api.SigningRequest, error) {
 	none := api.SigningRequest{}
@@ -89,6 +92,9 @@ func requestView(r db.SigningRequestsRow) api.SigningRequest {
 
 // RemoveSigningRequest forgets a signing request and its key: what an
 // authority makes of it cannot be used any more.
+//
+// Refusals: InvalidInput, NotAllowed, NotFound, Suspended, WrongState.
+// Locks: the account, the reseller, the site's certificate.
 func (s *Service) RemoveSigningRequest(ctx context.Context, a usecase.Actor, reference, name string,
 	number int64) error {
 	found, err := s.findSite(ctx, a, reference, name)
@@ -113,6 +119,10 @@ func (s *Service) RemoveSigningRequest(ctx context.Context, a usecase.Actor, ref
 
 // InstallCertificate installs what somebody has of an authority. What is wrong with it is told, and
 // nothing is changed; what is only unwise is told, too.
+//
+// Refusals: ApplyFailed, InvalidInput, NotAllowed, NotFound, ServerUnreachable, Suspended,
+// WrongState.
+// Locks: the account, the reseller, the site's certificate.
 func (s *Service) InstallCertificate(ctx context.Context, a usecase.Actor, reference, name string,
 	in api.UploadedCertificate) (api.InstalledCertificate, error) {
 	none := api.InstalledCertificate{}
@@ -334,6 +344,8 @@ func (s *Service) saveIntermediates(ctx context.Context, q *db.Queries, chain []
 }
 
 // CertificateText is what a site shows, for use elsewhere; without the key.
+//
+// Refusals: InvalidInput, NotFound, WrongState.
 func (s *Service) CertificateText(ctx context.Context, a usecase.Actor, reference, name string) (api.CertificateText,
 	error) {
 	c, err := s.findSite(ctx, a, reference, name)
@@ -354,6 +366,8 @@ func noneInUse(c siteCertificate) error {
 
 // CertificateWithKey gives a certificate with its key to whom it belongs, who shows once more who
 // they are. It is written down that they have had it.
+//
+// Refusals: InvalidInput, NeedsCode, NotAllowed, NotFound, TooManyTries, WrongSignIn, WrongState.
 func (s *Service) CertificateWithKey(ctx context.Context, a usecase.Actor, reference, name string,
 	in api.KeyProof) (api.CertificateWithKey, error) {
 	none := api.CertificateWithKey{}

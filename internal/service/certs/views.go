@@ -75,6 +75,8 @@ func stateMask(has, brought, ordered, failing, ended bool) int32 {
 }
 
 // Certificate tells everything about the certificate of a site.
+//
+// Refusals: InvalidInput, NotAllowed, NotFound, WrongState.
 func (s *Service) Certificate(ctx context.Context, a usecase.Actor, reference, name string) (api.SiteCertificate,
 	error) {
 	c, err := s.findSite(ctx, a, reference, name)
@@ -235,6 +237,8 @@ var endOfTime = time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC).Unix()
 
 // Certificates is the inventory: every site with what it shows, those that have none for all trying
 // first, then those with the fewest days left.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) Certificates(ctx context.Context, a usecase.Actor, f CertificateFilter, afterEnds, afterID int64,
 	most int) (api.CertificatePage, error) {
 	page := api.CertificatePage{Certificates: []api.CertificateLine{}}

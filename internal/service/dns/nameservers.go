@@ -166,6 +166,9 @@ func PublicAddresses(server db.Server) []netip.Addr {
 
 // SetNameServers gives a reseller's zones name servers under names of the reseller's own; none
 // takes the installation's. Names that do not lead to our name servers need a decision.
+//
+// Refusals: ApplyFailed, InvalidInput, NeedsDecision, NotFound, ServerUnreachable.
+// Locks: the reseller.
 func (s *Service) SetNameServers(ctx context.Context, a usecase.Actor, reseller string,
 	in api.NameServers) (api.NameServersChanged, error) {
 	none := api.NameServersChanged{}
@@ -216,6 +219,8 @@ func nameServerWords(list []string) string {
 
 // ZonesOfOwner lists the accounts with zones here of a reseller, or of all who take the
 // installation's name servers, and tells a preview of them.
+//
+// Refusals: InvalidInput.
 func ZonesOfOwner(ctx context.Context, tx store.Tx, a usecase.Actor, reseller *int64) ([]int64, error) {
 	accounts, err := tx.AccountsWithZonesHere(ctx, usecase.OrZero(reseller))
 	if err != nil {
@@ -247,6 +252,8 @@ func ZonesOfOwner(ctx context.Context, tx store.Tx, a usecase.Actor, reseller *i
 }
 
 // NameServerNames reads names of name servers.
+//
+// Refusals: InvalidInput.
 func NameServerNames(typed []string) ([]string, error) {
 	list := []string{}
 	for i, text := range typed {

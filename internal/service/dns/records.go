@@ -33,6 +33,10 @@ func checkOwnRecordsAllowed(ctx context.Context, q *db.Queries, st entitlement.E
 }
 
 // AddRecord adds an own record to a zone.
+//
+// Refusals: ApplyFailed, Changed, InvalidInput, LimitReached, NameTaken, NoServer, NotAllowed,
+// NotFound, ServerUnreachable, Suspended, WrongState.
+// Locks: the account, the reseller.
 func (s *Service) AddRecord(ctx context.Context, a usecase.Actor, name string, in api.NewRecord) (api.ZoneChanged,
 	error) {
 	return s.changeZone(ctx, a, name, "record.add", 0,
@@ -101,6 +105,10 @@ func findRecord(z Zone, number int64) (zones.Own, error) {
 }
 
 // ChangeRecord changes an own record. Version is that of the zone, or 0.
+//
+// Refusals: ApplyFailed, Changed, InvalidInput, LimitReached, NameTaken, NoServer, NotAllowed,
+// NotFound, ServerUnreachable, Suspended, WrongState.
+// Locks: the account, the reseller.
 func (s *Service) ChangeRecord(ctx context.Context, a usecase.Actor, name string, number, version int64,
 	in api.RecordChange) (api.ZoneChanged, error) {
 	return s.changeZone(ctx, a, name, "record.change", version,
@@ -170,6 +178,10 @@ func (s *Service) ChangeRecord(ctx context.Context, a usecase.Actor, name string
 }
 
 // RemoveRecord takes an own record out of a zone.
+//
+// Refusals: ApplyFailed, Changed, InvalidInput, NameTaken, NotFound, ServerUnreachable, Suspended,
+// WrongState.
+// Locks: the account, the reseller.
 func (s *Service) RemoveRecord(ctx context.Context, a usecase.Actor, name string, number int64) (api.Started, error) {
 	done, err := s.changeZone(ctx, a, name, "record.remove", 0,
 		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
@@ -189,6 +201,10 @@ func (s *Service) RemoveRecord(ctx context.Context, a usecase.Actor, name string
 }
 
 // ResetZone removes own records that replace derived ones.
+//
+// Refusals: ApplyFailed, Changed, InvalidInput, NameTaken, NotFound, ServerUnreachable, Suspended,
+// WrongState.
+// Locks: the account, the reseller.
 func (s *Service) ResetZone(ctx context.Context, a usecase.Actor, name string, in api.ZoneReset) (api.ZoneChanged,
 	error) {
 	return s.changeZone(ctx, a, name, "zone.reset", 0,
@@ -233,6 +249,8 @@ func ReadTemplateRecords(column []byte) ([]zones.Typed, error) {
 
 // TemplateRecords reads the records of a template as people type them, and refuses what could be
 // in no zone.
+//
+// Refusals: InvalidInput, NameTaken.
 func TemplateRecords(in []api.NewRecord) ([]zones.Typed, error) {
 	const anyZone = "zone.example"
 	list := []zones.Typed{}

@@ -27,6 +27,8 @@ const (
 
 // CheckZone asks public DNS about a zone: the parent, the authoritative
 // servers to which it leads, and the resolver.
+//
+// Refusals: InvalidInput, NameTaken, NotFound, TooManyTries.
 func (s *Service) CheckZone(ctx context.Context, a usecase.Actor, name string) (api.ZoneCheck, error) {
 	z, _, err := s.loadZone(ctx, a, name)
 	if err != nil {
@@ -253,6 +255,8 @@ func hasDS(list []string, ds string) bool {
 }
 
 // ZoneSigning tells how a zone is signed, asked just now at the primary name server and the parent.
+//
+// Refusals: ApplyFailed, InvalidInput, NameTaken, NoServer, NotFound, ServerUnreachable.
 func (s *Service) ZoneSigning(ctx context.Context, a usecase.Actor, name string) (api.ZoneSigning, error) {
 	out := api.ZoneSigning{Keys: []api.ZoneKey{}, DS: []string{}, CDS: []string{}, Parent: []string{}}
 	z, _, err := s.loadZone(ctx, a, name)

@@ -17,6 +17,10 @@ import (
 
 // ImportZone takes own records over from a zone file, or by transfer
 // from another name server: all of them, or none.
+//
+// Refusals: ApplyFailed, Changed, InvalidInput, LimitReached, NameTaken, NoServer, NotAllowed,
+// NotFound, ServerUnreachable, Suspended, WrongState.
+// Locks: the account, the reseller.
 func (s *Service) ImportZone(ctx context.Context, a usecase.Actor, name string, in api.ZoneImport) (api.ZoneChanged,
 	error) {
 	none := api.ZoneChanged{}

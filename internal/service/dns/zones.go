@@ -58,6 +58,8 @@ func (z Zone) serverNames() []string {
 }
 
 // LoadZones reads the zones of an account.
+//
+// Refusals: InvalidInput, NameTaken.
 func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) ([]Zone, error) {
 	rows, err := q.ZonesOfAccount(ctx, st.Account.ID)
 	if err != nil || len(rows) == 0 {
@@ -177,6 +179,8 @@ func checkCanHost(ctx context.Context, q *db.Queries, st entitlement.Entitlement
 // SyncZones has the zones of an account be those that its domains need:
 // one for each domain that is not below another one. A domain that is has
 // its records in the zone above, unless it had a zone of its own before.
+//
+// Refusals: InvalidInput, NoServer, NotAllowed, WrongState.
 func SyncZones(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement.Entitlement) error {
 	rows, err := tx.ZonesOfAccount(ctx, st.Account.ID)
 	if err != nil {
@@ -235,6 +239,8 @@ type ZoneFilter struct {
 }
 
 // ZoneList returns a page of zones in the order of their names.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) ZoneList(ctx context.Context, a usecase.Actor, f ZoneFilter, after string, most int) (api.ZonePage,
 	error) {
 	page := api.ZonePage{Zones: []api.Zone{}}
@@ -318,6 +324,8 @@ func zoneByID(ctx context.Context, q *db.Queries, st entitlement.Entitlement, nu
 }
 
 // Zone returns a zone with its records.
+//
+// Refusals: InvalidInput, NameTaken, NoServer, NotAllowed, NotFound, WrongState.
 func (s *Service) Zone(ctx context.Context, a usecase.Actor, name string) (api.ZoneDetail, error) {
 	z, st, err := s.loadZone(ctx, a, name)
 	if err != nil {
@@ -336,6 +344,8 @@ func (s *Service) Zone(ctx context.Context, a usecase.Actor, name string) (api.Z
 }
 
 // ZoneFile writes a zone down (RFC 1035, section 5), as it is in force.
+//
+// Refusals: InvalidInput, NameTaken, NotFound.
 func (s *Service) ZoneFile(ctx context.Context, a usecase.Actor, name string) (string, error) {
 	z, _, err := s.loadZone(ctx, a, name)
 	if err != nil {
@@ -395,6 +405,10 @@ func (s *Service) changeZone(ctx context.Context, a usecase.Actor, name, kind st
 
 // ChangeZone changes where a zone's DNS is hosted and whether it is signed. Version is the
 // one the caller has seen, or 0.
+//
+// Refusals: ApplyFailed, Changed, InUse, InvalidInput, NameTaken, NoServer, NotAllowed, NotFound,
+// ServerUnreachable, Suspended, WrongState.
+// Locks: the account, the reseller.
 func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, version int64,
 	in api.ZoneChange) (api.ZoneChanged, error) {
 	// Asked before anything is locked: public DNS may take its time.

@@ -24,6 +24,8 @@ import (
 
 // CheckDomainFree refuses a domain that is hosted already, or lies above or below
 // one of another account. It does not say whose: that is nobody else's business.
+//
+// Refusals: DomainTaken.
 func CheckDomainFree(ctx context.Context, q *db.Queries, domain names.Domain, account int64) error {
 	related, err := q.RelatedDomains(ctx, domain.Registrable())
 	if err != nil {
@@ -51,6 +53,8 @@ func CheckDomainFree(ctx context.Context, q *db.Queries, domain names.Domain, ac
 // CheckNotInstallationName keeps everybody but operators from taking the names by which the
 // installation itself is found, its name servers' and its console's: whoever has such a domain
 // decides what DNS answers for it. An account that has it already may add names below it.
+//
+// Refusals: DomainTaken, InvalidInput.
 func CheckNotInstallationName(ctx context.Context, q *db.Queries, a usecase.Actor, domain names.Domain,
 	account int64) error {
 	if a.Role == rights.Operator {
@@ -102,6 +106,8 @@ func DomainView(d db.Domain, rows SiteRows) api.Domain {
 }
 
 // Domain returns a domain of an account with everything about it.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) Domain(ctx context.Context, a usecase.Actor, reference, name string) (api.DomainDetail, error) {
 	none := api.DomainDetail{}
 	rows, d, server, err := s.LoadDomain(ctx, a, reference, name)
@@ -253,6 +259,10 @@ func countsAs(d db.Domain, rows SiteRows) string {
 }
 
 // AddDomain adds a domain to an account.
+//
+// Refusals: ApplyFailed, DomainTaken, InUse, InvalidInput, LimitReached, NoServer, NotAllowed,
+// NotFound, ServerUnreachable, Suspended, WrongState.
+// Locks: the account, the domain's name, the reseller.
 func (s *Service) AddDomain(ctx context.Context, a usecase.Actor, reference string,
 	in api.NewDomain) (api.DomainChanged, error) {
 	domain, corrections, err := names.ParseDomain(in.Domain)
@@ -294,6 +304,10 @@ func (s *Service) AddDomain(ctx context.Context, a usecase.Actor, reference stri
 
 // ChangeDomain changes how a domain is served, and its settings.
 // Version is the one the caller has seen, or 0.
+//
+// Refusals: ApplyFailed, Changed, InUse, InvalidInput, LimitReached, NeedsDecision, NoServer,
+// NotAllowed, NotFound, ServerUnreachable, Suspended, WrongState.
+// Locks: the account, the domain's name, the reseller, the template (shared).
 func (s *Service) ChangeDomain(ctx context.Context, a usecase.Actor, reference, name string, version int64,
 	in api.DomainChange) (api.DomainChanged, error) {
 	domain, _, err := names.ParseDomain(name)
@@ -356,6 +370,10 @@ func domainRecord(d db.Domain, rows SiteRows) map[string]any {
 }
 
 // RemoveDomain takes a domain from an account. Its files stay where they are.
+//
+// Refusals: ApplyFailed, InUse, InvalidInput, NoServer, NotAllowed, NotFound, ServerUnreachable,
+// Suspended, WrongState.
+// Locks: the account, the domain's name, the reseller.
 func (s *Service) RemoveDomain(ctx context.Context, a usecase.Actor, reference, name string) (api.Started, error) {
 	domain, _, err := names.ParseDomain(name)
 	if err != nil {

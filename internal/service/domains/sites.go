@@ -137,6 +137,8 @@ func phpVersions(server db.Server) []string {
 
 // LoadDomain finds a domain of an account that the actor may see, with
 // all sites of the account and their server.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) LoadDomain(ctx context.Context, a usecase.Actor, reference, name string) (rows SiteRows, d db.Domain,
 	server db.Server, err error) {
 	number, err := usecase.FindAccount(ctx, s.Store.Queries, a, reference)
@@ -406,6 +408,8 @@ func SiteSettings() api.SettingList {
 
 // SiteLog returns the last lines of a site's access log, or those after a place that an earlier
 // page gave; then it waits for some up to a while.
+//
+// Refusals: ApplyFailed, InvalidInput, NotFound, ServerUnreachable, WrongState.
 func (s *Service) SiteLog(ctx context.Context, a usecase.Actor, reference, name string, lines int, after string,
 	wait time.Duration) (api.LogPage, error) {
 	none := api.LogPage{Lines: []string{}}
@@ -448,6 +452,10 @@ func folderHash(password string) (string, error) {
 
 // ProtectFolder protects a folder of a site; one that is protected
 // already gets the title and the people given.
+//
+// Refusals: ApplyFailed, InvalidInput, NoServer, NotAllowed, NotFound, ServerUnreachable,
+// Suspended, WrongState.
+// Locks: the account, the domain's name, the reseller.
 func (s *Service) ProtectFolder(ctx context.Context, a usecase.Actor, reference, name string,
 	in api.NewFolder) (api.FolderChanged, error) {
 	in.Path = strings.Trim(in.Path, "/")
@@ -493,6 +501,10 @@ func folderWords(path string) string {
 }
 
 // UnprotectFolder ends the protection of a folder.
+//
+// Refusals: ApplyFailed, InvalidInput, NoServer, NotAllowed, NotFound, ServerUnreachable,
+// Suspended, WrongState.
+// Locks: the account, the domain's name, the reseller.
 func (s *Service) UnprotectFolder(ctx context.Context, a usecase.Actor, reference, name string,
 	number int64) (api.Started, error) {
 	done, err := s.changeFolders(ctx, a, reference, name, "folder.remove",
@@ -509,6 +521,10 @@ func (s *Service) UnprotectFolder(ctx context.Context, a usecase.Actor, referenc
 }
 
 // AddFolderUser lets somebody into a protected folder, or gives them another password.
+//
+// Refusals: ApplyFailed, InvalidInput, NoServer, NotAllowed, NotFound, ServerUnreachable,
+// Suspended, WrongState.
+// Locks: the account, the domain's name, the reseller.
 func (s *Service) AddFolderUser(ctx context.Context, a usecase.Actor, reference, name string, number int64, user,
 	password string) (api.FolderChanged, error) {
 	return s.changeFolders(ctx, a, reference, name, "folder.change",
@@ -531,6 +547,10 @@ func (s *Service) AddFolderUser(ctx context.Context, a usecase.Actor, reference,
 }
 
 // RemoveFolderUser takes from somebody the right to see a protected folder.
+//
+// Refusals: ApplyFailed, InvalidInput, NoServer, NotAllowed, NotFound, ServerUnreachable,
+// Suspended, WrongState.
+// Locks: the account, the domain's name, the reseller.
 func (s *Service) RemoveFolderUser(ctx context.Context, a usecase.Actor, reference, name string, number int64,
 	user string) (api.Started, error) {
 	done, err := s.changeFolders(ctx, a, reference, name, "folder.change",

@@ -93,6 +93,8 @@ func (s *Service) Templates(ctx context.Context, a usecase.Actor) (api.TemplateL
 }
 
 // Template returns one template.
+//
+// Refusals: NotFound.
 func (s *Service) Template(ctx context.Context, a usecase.Actor, reference string) (api.Template, error) {
 	row, err := findTemplate(ctx, s.Store.Queries, a, reference)
 	if err != nil {
@@ -133,6 +135,9 @@ func (s *Service) checkTemplate(ctx context.Context, tx store.Tx, owner *int64, 
 }
 
 // AddTemplate adds a template.
+//
+// Refusals: InvalidInput, NameTaken, NotAllowed, NotFound.
+// Locks: the reseller (shared).
 func (s *Service) AddTemplate(ctx context.Context, a usecase.Actor, in api.NewTemplate) (api.Template, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Template, error) {
 		none := api.Template{}
@@ -198,6 +203,9 @@ func templateRecord(about string, set sites.Settings, records []zones.Typed) map
 
 // ChangeTemplate changes a template and with it the sites that follow
 // it. Version is the one the caller has seen, or 0.
+//
+// Refusals: ApplyFailed, Changed, InvalidInput, NameTaken, NotAllowed, NotFound, ServerUnreachable.
+// Locks: accounts, the template.
 func (s *Service) ChangeTemplate(ctx context.Context, a usecase.Actor, reference string, version int64,
 	in api.TemplateChange) (api.TemplateChanged, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.TemplateChanged, error) {
@@ -334,6 +342,9 @@ func (s *Service) followers(ctx context.Context, tx store.Tx, a usecase.Actor, r
 }
 
 // RemoveTemplate removes a template that nothing follows.
+//
+// Refusals: InUse, NotAllowed, NotFound.
+// Locks: the template.
 func (s *Service) RemoveTemplate(ctx context.Context, a usecase.Actor, reference string) error {
 	return usecase.Do(ctx, s.Base, a, func(tx store.Tx) error {
 		found, err := findTemplate(ctx, tx.Queries, a, reference)
@@ -383,6 +394,9 @@ func (s *Service) RemoveTemplate(ctx context.Context, a usecase.Actor, reference
 }
 
 // SetPlanTemplate has new sites of a plan's accounts follow a template; empty is none.
+//
+// Refusals: InvalidInput, NotAllowed, NotFound.
+// Locks: the template (shared).
 func (s *Service) SetPlanTemplate(ctx context.Context, tx store.Tx, a usecase.Actor, plan db.Plan,
 	reference string) error {
 	number, err := s.templateFor(ctx, tx, a, plan.ResellerID, reference)

@@ -26,6 +26,8 @@ const traceTimeout = 4 * time.Second
 
 // Trace tells which server and site answer for a name, by which rule,
 // and what public DNS says against it.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) Trace(ctx context.Context, a usecase.Actor, typed string) (api.Trace, error) {
 	domain, _, err := names.ParseDomain(typed)
 	if err != nil {

@@ -39,6 +39,8 @@ func (st Entitlement) Allotted() plans.Limits {
 }
 
 // Admit refuses growth for which the account's allowance or the reseller's share has no room.
+//
+// Refusals: LimitReached.
 func (st Entitlement) Admit(key plans.Key, more int64) error {
 	if st.Headroom != nil {
 		if err := st.Headroom.Share.AdmitUse(key, st.Used[key]+st.Headroom.Others[key], more); err != nil {
@@ -300,6 +302,9 @@ func (st Entitlement) ServerLimits() serverLimits {
 }
 
 // Lock locks an account, and its reseller before it, and loads its entitlement.
+//
+// Refusals: NotFound.
+// Locks: the account, the reseller.
 func Lock(ctx context.Context, s *usecase.Base, tx store.Tx, accountID int64) (Entitlement, error) {
 	row, err := tx.Account(ctx, accountID)
 	if err != nil {
@@ -335,6 +340,8 @@ func raiser(st Entitlement) string {
 
 // CheckChangeable refuses changes to an account that is on its way out, or suspended while somebody
 // who cannot lift that wants to change it.
+//
+// Refusals: Suspended, WrongState.
 func CheckChangeable(a usecase.Actor, account db.AccountRow) error {
 	switch {
 	case account.State == "closing" || account.State == "closed":
@@ -350,6 +357,9 @@ func CheckChangeable(a usecase.Actor, account db.AccountRow) error {
 
 // LockToChange locks an account, and refuses if the actor may not
 // change anything about it as it is.
+//
+// Refusals: NotFound, Suspended, WrongState.
+// Locks: the account, the reseller.
 func LockToChange(ctx context.Context, s *usecase.Base, tx store.Tx, a usecase.Actor, number int64) (Entitlement,
 	error) {
 	st, err := Lock(ctx, s, tx, number)

@@ -35,6 +35,8 @@ func AllottedOf(ctx context.Context, s *usecase.Base, tx store.Tx, accounts []db
 }
 
 // AdmitAllottedOf refuses a change by which what a reseller has given out grows beyond the share.
+//
+// Refusals: LimitReached.
 func AdmitAllottedOf(ctx context.Context, s *usecase.Base, tx store.Tx, sums []handedOut) error {
 	for _, x := range sums {
 		share, err := LoadShare(ctx, tx.Queries, x.reseller)
@@ -67,6 +69,8 @@ func SaveShare(ctx context.Context, tx store.Tx, reseller int64, share plans.Sha
 
 // OverShare tells what a new share would be below, that the old one was
 // not: sums, and plans of the reseller.
+//
+// Refusals: LimitReached.
 func OverShare(ctx context.Context, s *usecase.Base, tx store.Tx, reseller int64, old, share plans.Share) ([]string,
 	error) {
 	given, err := AllottedBy(ctx, s, tx.Queries, reseller, 0)
@@ -206,6 +210,8 @@ func AllottedBy(ctx context.Context, s *usecase.Base, q *db.Queries, reseller, w
 // AdmitAllotted refuses to give an account of a reseller other limits
 // than before, if the share does not allow it. Before is nil for an
 // account that is to be opened. The reseller must be locked.
+//
+// Refusals: LimitReached.
 func AdmitAllotted(ctx context.Context, s *usecase.Base, q *db.Queries, before *Entitlement, after Entitlement) error {
 	if after.Headroom == nil {
 		return nil

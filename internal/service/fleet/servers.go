@@ -32,6 +32,8 @@ const sealedJoinSecret = "join secret"
 var serverLabel = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
 
 // JoinServer adds a server and starts to wait for its agent.
+//
+// Refusals: InvalidInput, NameTaken.
 func (s *Service) JoinServer(ctx context.Context, a usecase.Actor, in api.NewServer) (api.Joining, error) {
 	if !serverLabel.MatchString(in.Label) {
 		return api.Joining{}, refusal.Input("label", "a server's label has 1 to 31 lower-case letters, digits and "+
@@ -229,6 +231,8 @@ func (s *Service) Servers(ctx context.Context) (api.ServerList, error) {
 }
 
 // Server returns one server.
+//
+// Refusals: NotFound.
 func (s *Service) Server(ctx context.Context, label string) (api.Server, error) {
 	list, err := s.Servers(ctx)
 	if err != nil {
@@ -243,6 +247,9 @@ func (s *Service) Server(ctx context.Context, label string) (api.Server, error) 
 }
 
 // ChangeServer changes a server. Version is the one the caller has seen, or 0.
+//
+// Refusals: ApplyFailed, Changed, InvalidInput, NotFound, ServerUnreachable.
+// Locks: the server.
 func (s *Service) ChangeServer(ctx context.Context, a usecase.Actor, label string, version int64,
 	in api.ServerChange) (api.Server, error) {
 	operation, err := usecase.Change(ctx, s.Base, a, func(tx store.Tx) (int64, error) {
@@ -294,6 +301,9 @@ func (s *Service) ChangeServer(ctx context.Context, a usecase.Actor, label strin
 
 // RemoveServer takes a server without accounts out of the installation. Its agent, if it has
 // one, is left as it is.
+//
+// Refusals: InUse, NotFound.
+// Locks: the server.
 func (s *Service) RemoveServer(ctx context.Context, a usecase.Actor, label string) error {
 	_, err := usecase.Change(ctx, s.Base, a, func(tx store.Tx) (struct{}, error) {
 		none := struct{}{}
@@ -330,11 +340,17 @@ func (s *Service) RemoveServer(ctx context.Context, a usecase.Actor, label strin
 }
 
 // SweepServer has a server's accounts compared with what is found.
+//
+// Refusals: ApplyFailed, NotFound, ServerUnreachable, WrongState.
+// Locks: the server.
 func (s *Service) SweepServer(ctx context.Context, a usecase.Actor, label string) (api.Started, error) {
 	return s.startSweep(ctx, a, label, "server.sweep", false)
 }
 
 // RepairServer has what differs on a server put right.
+//
+// Refusals: ApplyFailed, NotFound, ServerUnreachable, WrongState.
+// Locks: the server.
 func (s *Service) RepairServer(ctx context.Context, a usecase.Actor, label string) (api.Started, error) {
 	return s.startSweep(ctx, a, label, "server.repair", true)
 }
@@ -400,6 +416,8 @@ func (s *Service) previewRepair(ctx context.Context, server db.Server, out *api.
 }
 
 // Drifts returns what the last sweep of a server found.
+//
+// Refusals: NotFound.
 func (s *Service) Drifts(ctx context.Context, label string) (api.DriftList, error) {
 	row, err := s.Store.ServerByLabel(ctx, label)
 	if store.None(err) {
@@ -422,6 +440,8 @@ func (s *Service) Drifts(ctx context.Context, label string) (api.DriftList, erro
 
 // Place decides on the server of a new account: the one named, or the one with
 // most room. The server is asked now, not taken at its last word.
+//
+// Refusals: NoServer, NotFound, ServerClosed, ServerFull, ServerUnreachable.
 func (s *Service) Place(ctx context.Context, label string) (db.Server, placement.Choice, error) {
 	rows, err := s.Store.Servers(ctx)
 	if err != nil {

@@ -83,6 +83,8 @@ func loginView(l login, shell bool) api.Login {
 }
 
 // Logins returns the logins of an account, its own sign-in first.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) Logins(ctx context.Context, a usecase.Actor, reference string) (api.LoginList, error) {
 	out := api.LoginList{Logins: []api.Login{}}
 	number, err := usecase.FindAccount(ctx, s.Store.Queries, a, reference)
@@ -186,6 +188,10 @@ func parseKeys(typed []string) ([]logins.Key, error) {
 const mostKeys = 50
 
 // AddLogin adds a further login to an account.
+//
+// Refusals: ApplyFailed, InvalidInput, LimitReached, NameTaken, NotAllowed, NotFound,
+// ServerUnreachable, Suspended, WeakPassword, WrongState.
+// Locks: the account, the reseller.
 func (s *Service) AddLogin(ctx context.Context, a usecase.Actor, reference string, in api.NewLogin) (api.LoginChanged,
 	error) {
 	keys, err := parseKeys(in.Keys)
@@ -254,6 +260,10 @@ func findLogin(list []login, signIn, typed string) (login, error) {
 
 // ChangeLogin changes folder, password or keys of a login. Version is
 // the one the caller has seen, or 0.
+//
+// Refusals: ApplyFailed, Changed, InvalidInput, LimitReached, NameTaken, NotFound,
+// ServerUnreachable, Suspended, WeakPassword, WrongState.
+// Locks: the account, the reseller.
 func (s *Service) ChangeLogin(ctx context.Context, a usecase.Actor, reference, name string, version int64,
 	in api.LoginChange) (api.LoginChanged, error) {
 	added, err := parseKeys(in.AddKeys)
@@ -339,6 +349,9 @@ func fingerprints(keys []logins.Key) []string {
 }
 
 // RemoveLogin takes a further login away. Its files stay.
+//
+// Refusals: ApplyFailed, InUse, InvalidInput, NotFound, ServerUnreachable, Suspended, WrongState.
+// Locks: the account, the reseller.
 func (s *Service) RemoveLogin(ctx context.Context, a usecase.Actor, reference, name string) (api.Started, error) {
 	done, err := s.onLogins(ctx, a, reference, "login.remove",
 		func(tx store.Tx, st entitlement.Entitlement, list []login) (string, error) {

@@ -62,6 +62,8 @@ func (s *Service) SenderFor(ctx context.Context, q *db.Queries, reseller *int64)
 
 // QueueMail puts a message on its way: it goes out after the
 // transaction, and is tried again for a day.
+//
+// Refusals: MailFailed.
 func (s *Service) QueueMail(ctx context.Context, tx store.Tx, l OutboundMail) error {
 	settings, err := tx.Settings(ctx)
 	if err != nil {
@@ -145,6 +147,8 @@ func (s *Service) mailServer(settings db.Setting) (post.Server, error) {
 }
 
 // TestMail sends a message at once and tells what the mail server says.
+//
+// Refusals: InvalidInput, MailFailed.
 func (s *Service) TestMail(ctx context.Context, a usecase.Actor, in api.MailTest) error {
 	if _, err := usecase.MailAddress("to", in.To); err != nil {
 		return err

@@ -25,6 +25,8 @@ type EventFilter struct {
 
 // Events returns a page of the record, newest first: everything for
 // operators, what concerns theirs for others.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) Events(ctx context.Context, a usecase.Actor, f EventFilter, before int64, most int) (api.EventPage,
 	error) {
 	page := api.EventPage{Events: []api.Event{}}
@@ -71,6 +73,8 @@ func (s *Service) Events(ctx context.Context, a usecase.Actor, f EventFilter, be
 const exportPage = 1000
 
 // ExportEvents calls tell with every event that the filter lets through, newest first.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) ExportEvents(ctx context.Context, a usecase.Actor, f EventFilter, tell func(api.Event) error) error {
 	for before := int64(0); ; {
 		page, err := s.Events(ctx, a, f, before, exportPage)

@@ -24,6 +24,8 @@ const firstOperator = "operator"
 
 // EnsureOperator makes the first operator if there is none, and returns the
 // name and the password, which can be shown only now.
+//
+// Locks: operators.
 func (s *Service) EnsureOperator(ctx context.Context) (name, password string, made bool, err error) {
 	err = s.Store.InTx(ctx, func(tx store.Tx) error {
 		if err := usecase.LockPeople(ctx, tx); err != nil {
@@ -48,6 +50,8 @@ func (s *Service) EnsureOperator(ctx context.Context) (name, password string, ma
 
 // ResetOperator gives an operator a new password, takes the second factor and the bounds of
 // networks away, and ends their sessions. It is for whoever has the machine, not for the API.
+//
+// Refusals: MailFailed, WrongState.
 func (s *Service) ResetOperator(ctx context.Context, name string) (password string, err error) {
 	password = passwords.Generate(16)
 	hash := passwords.Hash(password)
@@ -128,6 +132,9 @@ func networkTexts(networks []netip.Prefix) []string {
 var personName = regexp.MustCompile(`^[a-z0-9][a-z0-9._@-]{1,99}$`)
 
 // AddPerson lets somebody sign in.
+//
+// Refusals: InvalidInput, MailFailed, NameTaken, NotAllowed, NotFound, WeakPassword, WrongState.
+// Locks: the customer (shared), the reseller (shared).
 func (s *Service) AddPerson(ctx context.Context, a usecase.Actor, in api.NewPerson) (api.Person, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Person, error) {
 		person, err := s.AddPersonTx(ctx, tx, a, in)
@@ -140,6 +147,9 @@ func (s *Service) AddPerson(ctx context.Context, a usecase.Actor, in api.NewPers
 
 // AddPersonTx adds a person in a transaction of the caller's, with the rights the caller may
 // give. Errors name the field of [api.NewPerson].
+//
+// Refusals: InvalidInput, MailFailed, NameTaken, NotAllowed, NotFound, WeakPassword, WrongState.
+// Locks: the customer (shared), the reseller (shared).
 func (s *Service) AddPersonTx(ctx context.Context, tx store.Tx, a usecase.Actor, in api.NewPerson) (db.Person, error) {
 	none := db.Person{}
 	p := db.AddPersonParams{Name: strings.ToLower(strings.TrimSpace(in.Name)), Duty: in.Duty, Language: in.Language,
@@ -322,6 +332,8 @@ func personView(row db.PeopleRow) api.Person {
 }
 
 // Person returns somebody who can sign in.
+//
+// Refusals: NotFound.
 func (s *Service) Person(ctx context.Context, a usecase.Actor, name string) (api.Person, error) {
 	row, err := findPerson(ctx, s.Store.Queries, a, name)
 	if err != nil {
@@ -336,6 +348,8 @@ type PersonFilter struct {
 }
 
 // People returns a page of those who can sign in, in the order of their names.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) People(ctx context.Context, a usecase.Actor, f PersonFilter, next string, most int) (api.PersonPage,
 	error) {
 	page := api.PersonPage{People: []api.Person{}}
@@ -373,6 +387,9 @@ func (s *Service) People(ctx context.Context, a usecase.Actor, f PersonFilter, n
 }
 
 // ChangePerson changes somebody's sign-in. Version is the one the caller has seen, or 0.
+//
+// Refusals: Changed, InUse, InvalidInput, NotAllowed, NotFound.
+// Locks: operators, the person.
 func (s *Service) ChangePerson(ctx context.Context, a usecase.Actor, name string, version int64,
 	in api.PersonChange) (api.Person, error) {
 	return changePerson(ctx, s, a, name, func(tx store.Tx, row db.Person) (api.Person, error) {
@@ -437,6 +454,9 @@ func (s *Service) ChangePerson(ctx context.Context, a usecase.Actor, name string
 }
 
 // RemovePerson lets somebody sign in no longer; their sessions and tokens end at once.
+//
+// Refusals: InUse, NotAllowed, NotFound.
+// Locks: operators, the person.
 func (s *Service) RemovePerson(ctx context.Context, a usecase.Actor, name string) error {
 	_, err := changePerson(ctx, s, a, name, func(tx store.Tx, row db.Person) (struct{}, error) {
 		if row.ID == a.PersonID {
@@ -456,6 +476,9 @@ func (s *Service) RemovePerson(ctx context.Context, a usecase.Actor, name string
 }
 
 // ResetPassword gives somebody else a new password and ends their sessions.
+//
+// Refusals: MailFailed, NotAllowed, NotFound, WeakPassword, WrongState.
+// Locks: operators, the person.
 func (s *Service) ResetPassword(ctx context.Context, a usecase.Actor, name string, in api.NewPassword) error {
 	hash := passwords.Hash(in.Password)
 	_, err := changePerson(ctx, s, a, name, func(tx store.Tx, row db.Person) (struct{}, error) {
@@ -473,6 +496,9 @@ func (s *Service) ResetPassword(ctx context.Context, a usecase.Actor, name strin
 }
 
 // EndSessionsOf ends all sessions of somebody else.
+//
+// Refusals: NotAllowed, NotFound.
+// Locks: operators, the person.
 func (s *Service) EndSessionsOf(ctx context.Context, a usecase.Actor, name string) error {
 	_, err := changePerson(ctx, s, a, name, func(tx store.Tx, row db.Person) (struct{}, error) {
 		if err := tx.EndSessionsOf(ctx, db.EndSessionsOfParams{Person: row.ID, But: a.SessionID}); err != nil {
@@ -486,6 +512,9 @@ func (s *Service) EndSessionsOf(ctx context.Context, a usecase.Actor, name strin
 
 // DropSecondFactorOf switches somebody else's second factor off, for
 // the day when authenticator and recovery codes are lost.
+//
+// Refusals: MailFailed, NotAllowed, NotFound, WrongState.
+// Locks: operators, the person.
 func (s *Service) DropSecondFactorOf(ctx context.Context, a usecase.Actor, name string) error {
 	_, err := changePerson(ctx, s, a, name, func(tx store.Tx, row db.Person) (struct{}, error) {
 		if row.ID == a.PersonID {
@@ -505,6 +534,9 @@ const (
 )
 
 // AddLink makes a one-time link for somebody else.
+//
+// Refusals: MailFailed, NotAllowed, NotFound, WrongState.
+// Locks: operators, the person.
 func (s *Service) AddLink(ctx context.Context, a usecase.Actor, name string, in api.NewLink) (api.Link, error) {
 	return changePerson(ctx, s, a, name, func(tx store.Tx, row db.Person) (api.Link, error) {
 		if row.ID == a.PersonID {
@@ -575,6 +607,8 @@ func linkEnded() error {
 }
 
 // CheckLink tells what a link is for, without using it.
+//
+// Refusals: LinkEnded.
 func (s *Service) CheckLink(ctx context.Context, secret string) (api.LinkPurpose, error) {
 	row, err := s.Store.LinkByDigest(ctx, digest(secret))
 	if store.None(err) {
@@ -585,6 +619,10 @@ func (s *Service) CheckLink(ctx context.Context, secret string) (api.LinkPurpose
 
 // SignInByLink uses a one-time link: sets a password if it is for that, and starts a session. The
 // second factor is asked for all the same. A link of which the rest does not fit stays good.
+//
+// Refusals: LinkEnded, MailFailed, NeedsCode, NotSignedIn, Suspended, TooManyTries, WeakPassword,
+// WrongSignIn.
+// Locks: the person.
 func (s *Service) SignInByLink(ctx context.Context, a usecase.Actor, in api.LinkSignIn) (api.Session, error) {
 	row, err := s.Store.LinkByDigest(ctx, digest(in.Link))
 	if store.None(err) || err == nil && !allowedFrom(row.Person.Networks, a.Address) {
@@ -624,6 +662,8 @@ func (s *Service) SignInByLink(ctx context.Context, a usecase.Actor, in api.Link
 // RequestPasswordReset has a link for a new password mailed to whoever
 // has that name, and an address. The answer is the same for every name,
 // and takes as long: what is to be done is done later.
+//
+// Refusals: TooManyTries.
 func (s *Service) RequestPasswordReset(ctx context.Context, a usecase.Actor, in api.Forgotten) error {
 	name := strings.ToLower(strings.TrimSpace(in.Name))
 	if err := s.Throttle(ctx, "forgotten "+name, a.Address); err != nil {
@@ -635,6 +675,8 @@ func (s *Service) RequestPasswordReset(ctx context.Context, a usecase.Actor, in 
 }
 
 // MailPasswordReset mails a link for a new password, if there is somebody to mail it to.
+//
+// Refusals: MailFailed, WrongState.
 func (s *Service) MailPasswordReset(ctx context.Context, name, address, request string) error {
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
 		person, err := tx.PersonByName(ctx, name)

@@ -29,6 +29,8 @@ func (s *Service) CheckPassword(in api.PasswordCheck) api.Strength {
 }
 
 // GeneratePassword makes a password of n characters of the kinds wanted.
+//
+// Refusals: InvalidInput.
 func (s *Service) GeneratePassword(n int, small, large, digits, signs bool) (api.GeneratedPassword, error) {
 	var sets []string
 	size := 0
@@ -48,6 +50,8 @@ func (s *Service) GeneratePassword(n int, small, large, digits, signs bool) (api
 
 // CheckNewPassword refuses a password that would soon be guessed. About
 // is what others know about the person.
+//
+// Refusals: WeakPassword.
 func CheckNewPassword(field, password string, about ...string) error {
 	e := strength.Estimate(password, about)
 	if e.Level != strength.Weak {
@@ -91,6 +95,9 @@ func (s *Service) verifyPassword(ctx context.Context, a usecase.Actor, field, pa
 }
 
 // ChangePassword changes the actor's own password and ends all their other sessions.
+//
+// Refusals: InvalidInput, MailFailed, TooManyTries, WeakPassword, WrongSignIn.
+// Locks: the person.
 func (s *Service) ChangePassword(ctx context.Context, a usecase.Actor, in api.PasswordChange) error {
 	if err := s.verifyPassword(ctx, a, "present", in.Present); err != nil {
 		return err
@@ -171,6 +178,9 @@ func (s *Service) SecondFactor(ctx context.Context, a usecase.Actor) (api.Second
 }
 
 // StartSecondFactor makes a secret for an authenticator. It counts when a code of it was given.
+//
+// Refusals: WrongState.
+// Locks: the person.
 func (s *Service) StartSecondFactor(ctx context.Context, a usecase.Actor) (api.SecondFactorSetup, error) {
 	secret := make([]byte, totp.SecretSize)
 	rand.Read(secret)
@@ -202,6 +212,9 @@ func (s *Service) StartSecondFactor(ctx context.Context, a usecase.Actor) (api.S
 
 // ConfirmSecondFactor switches the second factor on, with a code that
 // shows that the authenticator has the secret.
+//
+// Refusals: InvalidInput, MailFailed, TooManyTries, WrongState.
+// Locks: the person.
 func (s *Service) ConfirmSecondFactor(ctx context.Context, a usecase.Actor, code string) (api.RecoveryCodes, error) {
 	setup, err := s.Store.PersonByID(ctx, a.PersonID)
 	if err != nil {
@@ -275,6 +288,9 @@ func newRecoveryCodes(ctx context.Context, tx store.Tx, person int64) (api.Recov
 }
 
 // RenewRecoveryCodes makes new recovery codes; the old ones work no longer.
+//
+// Refusals: TooManyTries, WrongSignIn, WrongState.
+// Locks: the person.
 func (s *Service) RenewRecoveryCodes(ctx context.Context, a usecase.Actor, in api.Proof) (api.RecoveryCodes, error) {
 	if err := s.verifyPassword(ctx, a, "password", in.Password); err != nil {
 		return api.RecoveryCodes{}, err
@@ -297,6 +313,9 @@ func (s *Service) RenewRecoveryCodes(ctx context.Context, a usecase.Actor, in ap
 }
 
 // DropSecondFactor switches the actor's own second factor off.
+//
+// Refusals: MailFailed, TooManyTries, WrongSignIn, WrongState.
+// Locks: the person.
 func (s *Service) DropSecondFactor(ctx context.Context, a usecase.Actor, in api.Proof) error {
 	if err := s.verifyPassword(ctx, a, "password", in.Password); err != nil {
 		return err
@@ -340,6 +359,8 @@ func (s *Service) Sessions(ctx context.Context, a usecase.Actor) (api.OpenSessio
 }
 
 // EndSession ends one of the actor's own sessions.
+//
+// Refusals: NotFound.
 func (s *Service) EndSession(ctx context.Context, a usecase.Actor, number int64) error {
 	return usecase.Do(ctx, s.Base, a, func(tx store.Tx) error {
 		ended, err := tx.EndSession(ctx, db.EndSessionParams{ID: number, Person: a.PersonID})
@@ -388,6 +409,8 @@ func (s *Service) Tokens(ctx context.Context, a usecase.Actor) (api.TokenList, e
 }
 
 // AddToken makes a token. Its secret is in the answer and nowhere else.
+//
+// Refusals: InvalidInput, NameTaken, NotAllowed.
 func (s *Service) AddToken(ctx context.Context, a usecase.Actor, in api.NewToken) (api.Token, error) {
 	p := db.AddTokenParams{PersonID: a.PersonID, Name: usecase.OneLine(in.Name), EndsAt: in.EndsAt}
 	if p.Name == "" {
@@ -463,6 +486,8 @@ func (s *Service) mayUseAPI(ctx context.Context, tx store.Tx, a usecase.Actor) e
 }
 
 // RemoveToken takes one of the actor's own tokens back: it works no longer.
+//
+// Refusals: NotFound.
 func (s *Service) RemoveToken(ctx context.Context, a usecase.Actor, number int64) error {
 	return usecase.Do(ctx, s.Base, a, func(tx store.Tx) error {
 		row, err := tx.RemoveToken(ctx, db.RemoveTokenParams{ID: number, Person: a.PersonID})

@@ -50,6 +50,9 @@ func wrongSignIn() error {
 }
 
 // SignIn starts a session and returns its token, which is not kept.
+//
+// Refusals: NeedsCode, NotSignedIn, Suspended, TooManyTries, WrongSignIn.
+// Locks: the person.
 func (s *Service) SignIn(ctx context.Context, a usecase.Actor, in api.SignIn) (api.Session, error) {
 	name := strings.ToLower(strings.TrimSpace(in.Name))
 	if err := s.Throttle(ctx, name, a.Address); err != nil {
@@ -70,6 +73,8 @@ func (s *Service) SignIn(ctx context.Context, a usecase.Actor, in api.SignIn) (a
 
 // Throttle counts a try that has not succeeded yet, by name and by address, and refuses it while
 // the wait after earlier ones lasts.
+//
+// Refusals: TooManyTries.
 func (s *Service) Throttle(ctx context.Context, name, address string) error {
 	for _, t := range []struct {
 		subject string
@@ -211,6 +216,8 @@ func allowedFrom(networks []netip.Prefix, address string) bool {
 }
 
 // CheckCode asks for the second factor of whoever has one, and takes each code once.
+//
+// Refusals: NeedsCode, WrongSignIn.
 func (s *Service) CheckCode(ctx context.Context, tx store.Tx, person db.Person, code string) error {
 	if person.TotpAt == nil {
 		return nil
@@ -242,6 +249,8 @@ func (s *Service) CheckCode(ctx context.Context, tx store.Tx, person db.Person, 
 // Identify returns the actor of a session's token, or of a program's.
 // The session lives on from now, unless the request is made without
 // anybody's doing, as a page does that keeps itself current.
+//
+// Refusals: NotSignedIn, Suspended.
 func (s *Service) Identify(ctx context.Context, token, address string, unattended bool) (usecase.Actor, error) {
 	if strings.HasPrefix(token, tokenMark) {
 		return s.identifyProgram(ctx, token, address)
@@ -369,6 +378,8 @@ func (s *Service) SignOut(ctx context.Context, a usecase.Actor) error {
 
 // ActAs has the actor's session act on somebody's behalf, who is told
 // in the record of everything done.
+//
+// Refusals: InvalidInput, NotAllowed, NotFound, Suspended.
 func (s *Service) ActAs(ctx context.Context, a usecase.Actor, in api.ActAs) error {
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
 		if a.SessionID == 0 {
@@ -412,6 +423,8 @@ func (s *Service) ActAs(ctx context.Context, a usecase.Actor, in api.ActAs) erro
 }
 
 // StopActing has the session go back to whoever it is of.
+//
+// Refusals: WrongState.
 func (s *Service) StopActing(ctx context.Context, a usecase.Actor) error {
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
 		if !a.Acting {

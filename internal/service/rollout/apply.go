@@ -14,6 +14,8 @@ import (
 
 // Apply brings an account's server to what the rows say now, and ends the operations that this
 // brings about. Nothing to do is no error. An error means that it should be tried again.
+//
+// Locks: the account.
 func (s *Service) Apply(ctx context.Context, accountID int64) error {
 	if !s.applying.Begin(accountID) {
 		return nil

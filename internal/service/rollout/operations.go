@@ -14,6 +14,8 @@ import (
 )
 
 // Operation returns one operation with its steps.
+//
+// Refusals: NotFound.
 func (s *Service) Operation(ctx context.Context, a usecase.Actor, id int64) (api.Operation, error) {
 	p := db.OperationByIDParams{ID: id}
 	p.Reseller, p.Customer = a.Scope()
@@ -37,6 +39,8 @@ type OperationFilter struct {
 }
 
 // Operations returns a page of operations, newest first.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) Operations(ctx context.Context, a usecase.Actor, f OperationFilter, before int64,
 	most int) (api.OperationPage, error) {
 	page := api.OperationPage{Operations: []api.Operation{}}
@@ -104,6 +108,8 @@ func (s *Service) operationViews(ctx context.Context, rows []db.Operation) ([]ap
 // WatchOperation calls tell with the operation as it is, and again after each
 // change, until it has finished. Seen is the version the caller has already,
 // so that a connection made anew goes on where the old one ended.
+//
+// Refusals: NotFound.
 func (s *Service) WatchOperation(ctx context.Context, a usecase.Actor, id, seen int64,
 	tell func(api.Operation) error) error {
 	changed, stop := s.hub.watch(id)

@@ -52,6 +52,8 @@ func (s *Service) previewAccounts(ctx context.Context, tx store.Tx, a usecase.Ac
 }
 
 // PreviewAccount notes for a preview what an account's servers would be told.
+//
+// Refusals: ApplyFailed, ServerUnreachable.
 func (s *Service) PreviewAccount(ctx context.Context, tx store.Tx, a usecase.Actor, account db.Account) error {
 	list, err := s.manifestsOf(ctx, tx.Queries, account)
 	if err != nil {

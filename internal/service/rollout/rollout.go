@@ -16,6 +16,9 @@ import (
 )
 
 // ChangeAccount changes an account and starts the operation that brings it about.
+//
+// Refusals: ApplyFailed, InvalidInput, NotFound, ServerUnreachable.
+// Locks: the account.
 func (s *Service) ChangeAccount(ctx context.Context, a usecase.Actor, reference, kind string,
 	fn func(store.Tx, db.Account) (db.Account, error)) (api.Started, error) {
 	number, err := usecase.FindAccount(ctx, s.Store.Queries, a, reference)
@@ -57,6 +60,8 @@ const (
 
 // RollOut applies all accounts of an operation and tells how far it is, server by server. An error
 // means that it should be tried again.
+//
+// Locks: the account.
 func (s *Service) RollOut(ctx context.Context, operation int64) error {
 	row, err := s.Store.OperationByID(ctx, db.OperationByIDParams{ID: operation})
 	if err != nil || row.FinishedAt != nil {
@@ -180,6 +185,8 @@ func (s *Service) ResumeStalled(ctx context.Context) error {
 
 // ApplyAccounts has the servers of accounts told that what they hold has changed, and returns the
 // operation by which that can be watched; 0 where no server has to know.
+//
+// Refusals: ApplyFailed, InvalidInput, ServerUnreachable.
 func (s *Service) ApplyAccounts(ctx context.Context, tx store.Tx, a usecase.Actor, kind string, of usecase.Subject,
 	accounts []int64) (int64, error) {
 	if len(accounts) == 0 {

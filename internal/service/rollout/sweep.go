@@ -14,6 +14,8 @@ import (
 // Sweep compares the accounts of a server with what is found there, keeps what
 // differs and what is used, and has accounts applied that are behind. With
 // repair, what differs is put right first. Operation may be 0.
+//
+// Refusals: ApplyFailed, ServerUnreachable.
 func (s *Service) Sweep(ctx context.Context, serverID, operation int64, repair bool) error {
 	server, err := s.Store.ServerByID(ctx, serverID)
 	if err != nil {

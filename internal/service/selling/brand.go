@@ -14,6 +14,8 @@ import (
 )
 
 // Brand returns how a reseller looks to their customers.
+//
+// Refusals: NotFound.
 func (s *Service) Brand(ctx context.Context, a usecase.Actor, name string) (api.BrandInForce, error) {
 	row, err := usecase.FindReseller(ctx, s.Store.Queries, a, name)
 	if err != nil {
@@ -24,6 +26,9 @@ func (s *Service) Brand(ctx context.Context, a usecase.Actor, name string) (api.
 
 // ChangeBrand replaces how a reseller looks, but for the logo. Version
 // is the one the caller has seen, or 0.
+//
+// Refusals: ApplyFailed, Changed, InvalidInput, NotFound, ServerUnreachable.
+// Locks: the reseller.
 func (s *Service) ChangeBrand(ctx context.Context, a usecase.Actor, name string, version int64,
 	in api.Brand) (api.BrandInForce, error) {
 	in.Title, in.Footer, in.SenderName = usecase.OneLine(in.Title), strings.TrimSpace(in.Footer),
@@ -75,6 +80,9 @@ func (s *Service) ChangeBrand(ctx context.Context, a usecase.Actor, name string,
 }
 
 // ChangeLogo replaces a reseller's logo; none takes it away.
+//
+// Refusals: InvalidInput, NotFound.
+// Locks: the reseller.
 func (s *Service) ChangeLogo(ctx context.Context, a usecase.Actor, name string, image []byte) error {
 	var kept []byte
 	var mediaType *string
@@ -106,6 +114,8 @@ func (s *Service) ChangeLogo(ctx context.Context, a usecase.Actor, name string, 
 }
 
 // Logo returns a reseller's logo. Anybody may see it: it is shown where their customers sign in.
+//
+// Refusals: NotFound.
 func (s *Service) Logo(ctx context.Context, name string) (image []byte, mediaType string, err error) {
 	row, err := usecase.FindReseller(ctx, s.Store.Queries, usecase.Actor{}, name)
 	if err != nil {

@@ -14,6 +14,9 @@ import (
 )
 
 // AddCustomer adds a customer.
+//
+// Refusals: InvalidInput, NameTaken, NotFound.
+// Locks: the reseller (shared).
 func (s *Service) AddCustomer(ctx context.Context, a usecase.Actor, in api.NewCustomer) (api.Customer, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Customer, error) {
 		row, err := s.AddCustomerTx(ctx, tx, a, in)
@@ -50,6 +53,9 @@ func customerTaken(name string) error {
 
 // AddCustomerTx adds a customer in a transaction of the caller's. It locks the reseller, that it
 // stays while customers are added.
+//
+// Refusals: InvalidInput, NameTaken, NotFound.
+// Locks: the reseller (shared).
 func (s *Service) AddCustomerTx(ctx context.Context, tx store.Tx, a usecase.Actor, in api.NewCustomer) (db.Customer,
 	error) {
 	none := db.Customer{}
@@ -85,6 +91,8 @@ func (s *Service) AddCustomerTx(ctx context.Context, tx store.Tx, a usecase.Acto
 }
 
 // Customer returns one customer.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) Customer(ctx context.Context, a usecase.Actor, reference string) (api.Customer, error) {
 	number, err := usecase.FindCustomer(ctx, s.Store.Queries, a, reference, nil)
 	if err != nil {
@@ -122,6 +130,8 @@ type CustomerFilter struct {
 }
 
 // Customers returns a page of customers in the order of their names.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) Customers(ctx context.Context, a usecase.Actor, f CustomerFilter, next string,
 	most int) (api.CustomerPage, error) {
 	page := api.CustomerPage{Customers: []api.Customer{}}
@@ -152,6 +162,9 @@ func (s *Service) Customers(ctx context.Context, a usecase.Actor, f CustomerFilt
 }
 
 // ChangeCustomer changes a customer. Version is the one the caller has seen, or 0.
+//
+// Refusals: Changed, InvalidInput, NameTaken, NotFound.
+// Locks: the customer.
 func (s *Service) ChangeCustomer(ctx context.Context, a usecase.Actor, reference string, version int64,
 	in api.CustomerChange) (api.Customer, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Customer, error) {
@@ -201,6 +214,9 @@ func (s *Service) ChangeCustomer(ctx context.Context, a usecase.Actor, reference
 }
 
 // RemoveCustomer removes a customer without accounts, and whoever signs in for them.
+//
+// Refusals: InUse, InvalidInput, NotFound.
+// Locks: the customer.
 func (s *Service) RemoveCustomer(ctx context.Context, a usecase.Actor, reference string) error {
 	return usecase.Do(ctx, s.Base, a, func(tx store.Tx) error {
 		row, err := usecase.LockCustomer(ctx, tx, a, reference)
@@ -224,6 +240,8 @@ func (s *Service) RemoveCustomer(ctx context.Context, a usecase.Actor, reference
 }
 
 // Notes returns what staff has noted about a customer.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) Notes(ctx context.Context, a usecase.Actor, reference string) (api.Notes, error) {
 	number, err := usecase.FindCustomer(ctx, s.Store.Queries, a, reference, nil)
 	if err != nil {
@@ -235,6 +253,9 @@ func (s *Service) Notes(ctx context.Context, a usecase.Actor, reference string) 
 
 // ChangeNotes replaces what staff has noted about a customer. The event
 // is not the customer's to see.
+//
+// Refusals: InvalidInput, NotFound.
+// Locks: the customer.
 func (s *Service) ChangeNotes(ctx context.Context, a usecase.Actor, reference string, in api.Notes) (api.Notes, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Notes, error) {
 		row, err := usecase.LockCustomer(ctx, tx, a, reference)
@@ -252,6 +273,8 @@ func (s *Service) ChangeNotes(ctx context.Context, a usecase.Actor, reference st
 }
 
 // Mails returns the last messages to a customer.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) Mails(ctx context.Context, a usecase.Actor, reference string) (api.MailList, error) {
 	list := api.MailList{Mails: []api.Mail{}}
 	number, err := usecase.FindCustomer(ctx, s.Store.Queries, a, reference, nil)

@@ -55,6 +55,10 @@ func (s *Service) changeTerms(ctx context.Context, a usecase.Actor, reference, k
 }
 
 // SetException sets a limit or a feature of one account by hand.
+//
+// Refusals: ApplyFailed, InvalidInput, LimitReached, NotFound, ServerUnreachable, Suspended,
+// WrongState.
+// Locks: the account, the reseller.
 func (s *Service) SetException(ctx context.Context, a usecase.Actor, reference string,
 	in api.NewException) (api.TermsChanged, error) {
 	e := plans.Exception{Limit: plans.Key(in.Limit), Feature: plans.Feature(in.Feature), Author: a.Name,
@@ -119,6 +123,10 @@ func exceptionRecord(e plans.Exception) map[string]any {
 
 // RemoveException takes an exception away: the value of the plan
 // returns. What is "limits" or "features".
+//
+// Refusals: ApplyFailed, InvalidInput, LimitReached, NotFound, ServerUnreachable, Suspended,
+// WrongState.
+// Locks: the account, the reseller.
 func (s *Service) RemoveException(ctx context.Context, a usecase.Actor, reference, what, key string) (api.TermsChanged,
 	error) {
 	return s.changeTerms(ctx, a, reference, "exception.remove", func(tx store.Tx, st entitlement.Entitlement) error {
@@ -149,6 +157,8 @@ func (s *Service) removeException(ctx context.Context, tx store.Tx, a usecase.Ac
 }
 
 // Exceptions returns what is set by hand on an account.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) Exceptions(ctx context.Context, a usecase.Actor, reference string) (api.ExceptionList, error) {
 	list := api.ExceptionList{Exceptions: []api.Exception{}}
 	id, err := usecase.FindAccount(ctx, s.Store.Queries, a, reference)
@@ -173,6 +183,9 @@ func ExceptionView(e plans.Exception) api.Exception {
 }
 
 // EndExceptions removes exceptions that have ended, writes that down, and tells the servers.
+//
+// Refusals: ApplyFailed, InvalidInput, ServerUnreachable.
+// Locks: the account.
 func (s *Service) EndExceptions(ctx context.Context) error {
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
 		ended, err := tx.EndedExceptions(ctx)
@@ -199,6 +212,10 @@ func (s *Service) EndExceptions(ctx context.Context) error {
 
 // FreezeTerms holds an account on its present limits and features, or
 // lets it go back to its plan's.
+//
+// Refusals: ApplyFailed, InvalidInput, LimitReached, NotFound, ServerUnreachable, Suspended,
+// WrongState.
+// Locks: the account, the reseller.
 func (s *Service) FreezeTerms(ctx context.Context, a usecase.Actor, reference string, held bool) (api.TermsChanged,
 	error) {
 	return s.changeTerms(ctx, a, reference, "account.freeze", func(tx store.Tx, st entitlement.Entitlement) error {

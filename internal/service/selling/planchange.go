@@ -16,6 +16,10 @@ import (
 
 // ChangeAccountPlans puts accounts on another plan. Nothing is deleted
 // by it: what is over a new limit cannot grow.
+//
+// Refusals: ApplyFailed, InvalidInput, LimitReached, NotFound, ServerUnreachable, Suspended,
+// WrongState.
+// Locks: accounts, the plan (shared).
 func (s *Service) ChangeAccountPlans(ctx context.Context, a usecase.Actor, reference string, in api.Shift) (api.Shifted,
 	error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Shifted, error) {

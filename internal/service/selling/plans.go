@@ -28,6 +28,9 @@ func noteWarnings(a usecase.Actor, plan plans.Plan) {
 }
 
 // AddPlan adds a plan, made from nothing or like another.
+//
+// Refusals: InvalidInput, LimitReached, NameTaken, NotAllowed, NotFound.
+// Locks: the reseller, the template (shared).
 func (s *Service) AddPlan(ctx context.Context, a usecase.Actor, in api.NewPlan) (api.Plan, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Plan, error) {
 		none := api.Plan{}
@@ -103,6 +106,8 @@ func checkPlanOf(ctx context.Context, tx store.Tx, reseller int64, plan plans.Pl
 }
 
 // Plan returns one plan.
+//
+// Refusals: NotFound.
 func (s *Service) Plan(ctx context.Context, a usecase.Actor, reference string) (api.Plan, error) {
 	row, err := usecase.FindPlan(ctx, s.Store.Queries, a, reference)
 	if err != nil {
@@ -132,6 +137,8 @@ type PlanFilter struct {
 
 // Plans returns a page of plans: the operator's first, each reseller's
 // after them, in the order of their names.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) Plans(ctx context.Context, a usecase.Actor, f PlanFilter, next string, most int) (api.PlanPage,
 	error) {
 	page := api.PlanPage{Plans: []api.Plan{}}
@@ -177,6 +184,8 @@ func (s *Service) Plans(ctx context.Context, a usecase.Actor, f PlanFilter, next
 const mostCompared = 6
 
 // ComparePlans lays plans side by side.
+//
+// Refusals: InvalidInput, NotFound.
 func (s *Service) ComparePlans(ctx context.Context, a usecase.Actor, references []string) (api.PlanComparison, error) {
 	out := api.PlanComparison{Plans: []string{}, Rows: []api.ComparisonRow{}}
 	if len(references) < 2 || len(references) > mostCompared {
@@ -211,6 +220,10 @@ func (s *Service) ComparePlans(ctx context.Context, a usecase.Actor, references 
 
 // ChangePlan changes a plan and with it every account that is on it, but for those that are
 // held. Version is the one the caller has seen, or 0.
+//
+// Refusals: ApplyFailed, Changed, InvalidInput, LimitReached, NameTaken, NotAllowed, NotFound,
+// ServerUnreachable.
+// Locks: accounts, the plan, the reseller, the template (shared).
 func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference string, version int64,
 	in api.PlanChange) (api.PlanChanged, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.PlanChanged, error) {
@@ -380,6 +393,9 @@ func freeze(ctx context.Context, tx store.Tx, a usecase.Actor, account db.Accoun
 }
 
 // RemovePlan removes a plan that no account is on.
+//
+// Refusals: InUse, InvalidInput, NotFound.
+// Locks: the plan.
 func (s *Service) RemovePlan(ctx context.Context, a usecase.Actor, reference string) error {
 	return usecase.Do(ctx, s.Base, a, func(tx store.Tx) error {
 		found, err := usecase.FindPlan(ctx, tx.Queries, a, reference)

@@ -31,6 +31,8 @@ func recordOfReseller(row db.Reseller, share plans.Share) resellerRecord {
 }
 
 // AddReseller adds a reseller with their share.
+//
+// Refusals: InvalidInput, NameTaken.
 func (s *Service) AddReseller(ctx context.Context, a usecase.Actor, in api.NewReseller) (api.Reseller, error) {
 	if err := plans.CheckName("reseller", in.Name); err != nil {
 		return api.Reseller{}, err
@@ -72,6 +74,8 @@ func (s *Service) AddReseller(ctx context.Context, a usecase.Actor, in api.NewRe
 }
 
 // Reseller returns one reseller.
+//
+// Refusals: NotFound.
 func (s *Service) Reseller(ctx context.Context, a usecase.Actor, name string) (api.Reseller, error) {
 	if _, err := usecase.FindReseller(ctx, s.Store.Queries, a, name); err != nil {
 		return api.Reseller{}, err
@@ -107,6 +111,8 @@ func resellerView(row db.ResellersRow, share plans.Share) api.Reseller {
 }
 
 // Resellers returns a page of resellers in the order of their names.
+//
+// Refusals: InvalidInput.
 func (s *Service) Resellers(ctx context.Context, a usecase.Actor, search, next string, most int) (api.ResellerPage,
 	error) {
 	page := api.ResellerPage{Resellers: []api.Reseller{}}
@@ -135,6 +141,8 @@ func (s *Service) Resellers(ctx context.Context, a usecase.Actor, search, next s
 }
 
 // Share returns a reseller's share with both sums and what remains, all of one moment.
+//
+// Refusals: NotFound.
 func (s *Service) Share(ctx context.Context, a usecase.Actor, name string) (api.Share, error) {
 	row, err := usecase.FindReseller(ctx, s.Store.Queries, a, name)
 	if err != nil {
@@ -170,6 +178,10 @@ func (s *Service) Share(ctx context.Context, a usecase.Actor, name string) (api.
 
 // ChangeReseller changes a reseller and their share. A share below what is given out needs a
 // decision. Version is the one the caller has seen, or 0.
+//
+// Refusals: ApplyFailed, Changed, InvalidInput, LimitReached, NeedsDecision, NotFound,
+// ServerUnreachable.
+// Locks: accounts, the reseller.
 func (s *Service) ChangeReseller(ctx context.Context, a usecase.Actor, name string, version int64,
 	in api.ResellerChange) (api.Reseller, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Reseller, error) {
@@ -270,6 +282,9 @@ func (s *Service) ChangeReseller(ctx context.Context, a usecase.Actor, name stri
 }
 
 // RemoveReseller removes a reseller without customers.
+//
+// Refusals: InUse, NotFound.
+// Locks: the reseller.
 func (s *Service) RemoveReseller(ctx context.Context, a usecase.Actor, name string) error {
 	return usecase.Do(ctx, s.Base, a, func(tx store.Tx) error {
 		row, err := usecase.LockReseller(ctx, tx, a, name)

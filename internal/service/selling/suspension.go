@@ -14,6 +14,9 @@ import (
 
 // SuspendReseller keeps a reseller from signing in; their accounts stay
 // as they are, or are suspended with them.
+//
+// Refusals: ApplyFailed, InvalidInput, NotFound, ServerUnreachable, WrongState.
+// Locks: accounts, the reseller.
 func (s *Service) SuspendReseller(ctx context.Context, a usecase.Actor, name string,
 	in api.SuspendReseller) (api.ResellerSuspended, error) {
 	why := strings.TrimSpace(in.Why)
@@ -36,6 +39,9 @@ func (s *Service) SuspendReseller(ctx context.Context, a usecase.Actor, name str
 }
 
 // ResumeReseller lets a reseller, and accounts that were suspended with them, go on.
+//
+// Refusals: ApplyFailed, InvalidInput, NotFound, ServerUnreachable, WrongState.
+// Locks: accounts, the reseller.
 func (s *Service) ResumeReseller(ctx context.Context, a usecase.Actor, name string) (api.ResellerSuspended, error) {
 	return s.setResellerSuspended(ctx, a, name, "reseller.resume",
 		func(row db.Reseller) (db.SuspendResellerParams, error) {
@@ -99,6 +105,9 @@ func suspensionRecord(row db.Reseller) any {
 }
 
 // SuspendAccount switches an account off for visitors until it is resumed; everything it has stays.
+//
+// Refusals: ApplyFailed, InvalidInput, NotFound, ServerUnreachable, WrongState.
+// Locks: the account.
 func (s *Service) SuspendAccount(ctx context.Context, a usecase.Actor, reference, why string) (api.Started, error) {
 	why = strings.TrimSpace(why)
 	if why == "" {
@@ -130,6 +139,9 @@ func (s *Service) SuspendAccount(ctx context.Context, a usecase.Actor, reference
 }
 
 // ResumeAccount brings back exactly what was before the suspension.
+//
+// Refusals: ApplyFailed, InvalidInput, NotAllowed, NotFound, ServerUnreachable, WrongState.
+// Locks: the account.
 func (s *Service) ResumeAccount(ctx context.Context, a usecase.Actor, reference string) (api.Started, error) {
 	return s.rollout.ChangeAccount(ctx, a, reference, "account.resume",
 		func(tx store.Tx, account db.Account) (db.Account, error) {

@@ -35,6 +35,9 @@ func settingsView(row db.Setting) api.Settings {
 }
 
 // ChangeSettings changes settings. Version is the one the caller has seen, or 0.
+//
+// Refusals: ApplyFailed, Changed, InvalidInput, ServerUnreachable.
+// Locks: the settings.
 func (s *Service) ChangeSettings(ctx context.Context, a usecase.Actor, version int64,
 	in api.SettingsChange) (api.Settings, error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Settings, error) {
