@@ -175,15 +175,66 @@ func Confirm(button string) Action {
 	return chromedp.Steps(Click(".question button", button), Hides(".question"))
 }
 
-// Type types into a field behind what it holds.
-func Type(selector, text string) Action {
-	return chromedp.SendKeys(chromedp.CSS(selector), text, chromedp.NodeVisible)
-}
+// Type types into a field behind what it holds. A text that ends with a
+// carriage return presses Enter.
+func Type(selector, text string) Action { return fill(selector, text, false) }
 
 // Retype types over what a field holds.
-func Retype(selector, text string) Action {
-	return chromedp.Steps(chromedp.Focus(chromedp.CSS(selector), chromedp.NodeVisible),
-		Script(fmt.Sprintf("document.querySelector(%q).select()", selector)), chromedp.KeyEvent(text))
+func Retype(selector, text string) Action { return fill(selector, text, true) }
+
+// fill types until a field holds what was typed: what a page that is still loading takes away, is
+// typed again. A field that puts text right itself may hold something else in the end.
+func fill(selector, text string, over bool) Action {
+	typed, enter := strings.CutSuffix(text, "\r")
+	field := fmt.Sprintf("document.querySelector(%q)", selector)
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if _, err := chromedp.Focus(chromedp.CSS(selector), chromedp.NodeVisible)(ctx, t); err != nil {
+			return err
+		}
+		var before string
+		if _, err := Eval(&before, field+".value ?? ''")(ctx, t); err != nil {
+			return err
+		}
+		want := before + typed
+		if over {
+			want = typed
+		}
+		for try := range 3 {
+			keys := typed
+			if over || try > 0 {
+				keys = want
+				if _, err := Script(field+".focus(), "+field+".select()")(ctx, t); err != nil {
+					return err
+				}
+			} else if _, err := Script(field+".focus()")(ctx, t); err != nil {
+				return err
+			}
+			if _, err := chromedp.KeyEvent(keys)(ctx, t); err != nil {
+				return err
+			}
+			if holds, err := soon(ctx, t, fmt.Sprintf("%s?.value === %q", field, want)); err != nil || holds {
+				if err != nil {
+					return err
+				}
+				break
+			}
+		}
+		if !enter {
+			return nil
+		}
+		_, err := chromedp.KeyEvent("\r")(ctx, t)
+		return err
+	})
+}
+
+// soon reports whether an expression is true within a second.
+func soon(ctx context.Context, t *chromedp.Target, expression string) (is bool, err error) {
+	for end := time.Now().Add(time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		if _, err := Eval(&is, "Boolean("+expression+")")(ctx, t); err != nil && !passing(err) || is {
+			return is, err
+		}
+	}
+	return false, nil
 }
 
 // Paste puts a long text into a field, which notices.
@@ -193,15 +244,35 @@ func Paste(selector, text string) Action {
 }
 
 // Choose picks an option of a select field, by a part of its text.
-func Choose(field, option string) Action {
-	return chromedp.Steps(chromedp.Click(chromedp.CSS(field), chromedp.NodeVisible),
-		Click(".el-select-dropdown__item", option))
-}
+func Choose(field, option string) Action { return pick(field, "", option) }
 
 // Find types into a select field that searches, and picks an option.
-func Find(field, text, option string) Action {
-	return chromedp.Steps(chromedp.Click(chromedp.CSS(field), chromedp.NodeVisible),
-		chromedp.SendKeys(chromedp.CSS(field), text), Click(".el-select-dropdown__item", option))
+func Find(field, text, option string) Action { return pick(field, text, option) }
+
+// pick opens a select field until it offers an option: a click on one that still moves, as the
+// dialog around it opens, may miss it.
+func pick(field, text, option string) Action {
+	const item = ".el-select-dropdown__item"
+	offered := withText(item, option) + ".some(e => e.getClientRects().length)"
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for range 10 {
+			if _, err := chromedp.Click(chromedp.CSS(field), chromedp.NodeVisible)(ctx, t); err != nil {
+				return err
+			}
+			if text != "" {
+				if _, err := Retype(field, text)(ctx, t); err != nil {
+					return err
+				}
+			}
+			if is, err := soon(ctx, t, offered); err != nil {
+				return err
+			} else if is {
+				break
+			}
+		}
+		_, err := Click(item, option)(ctx, t)
+		return err
+	})
 }
 
 // Press is a key that a page takes for itself. Chromium's debugging protocol would type the

@@ -94,7 +94,7 @@ func TestConsoleForSelling(t *testing.T) {
 	})
 	t.Run("an exception, a hold, a suspension", func(t *testing.T) {
 		e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/sloop"), browser.Click("button", "Set by hand"),
-			chromedp.Click(chromedp.CSS("#exception-what")), browser.Click(".el-select-dropdown__item", "disk space"),
+			browser.Choose("#exception-what", "disk space"),
 			browser.Type("#exception-value", "85M"), browser.Type("#exception-reason", "the regatta"),
 			browser.Click(".el-dialog button", "Preview"), browser.Sees(".effects", "disk space 70M → 85M"))
 		e2e.Healthy(t, ctx, "exception")
@@ -142,6 +142,8 @@ func TestConsoleForSelling(t *testing.T) {
 		e2e.Do(t, ctx, chromedp.Navigate(fmt.Sprintf("%s/customers/%d", i.Address(), a.CustomerID)),
 			browser.Sees("h1", "Sloop Riders"), browser.Type("#notes", "pays in cash"),
 			browser.Click("button", "Save notes"),
+			browser.Until(`(b => b.classList.contains('is-disabled') && !b.classList.contains('is-loading'))(
+				[...document.querySelectorAll('button')].find(b => b.textContent.includes('Save notes')))`),
 			chromedp.Reload(), browser.Until(`document.querySelector('#notes')?.value === 'pays in cash'`))
 		e2e.Healthy(t, ctx, "customer")
 		e2e.Do(t, ctx, browser.Click("button", "Change"), browser.Retype("#contact", "Ola"),
