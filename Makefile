@@ -11,7 +11,7 @@ GO_FILES := $(shell find . -name node_modules -prune -o -name var -prune -o -nam
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 
 # As many packages are tested side by side: most of their time they wait for servers.
-TEST_PACKAGES ?= 4
+TEST_PACKAGES ?= 3
 
 .PHONY: packages demo demo-reset check check-go check-tests check-console test build bench generate format
 
