@@ -82,7 +82,8 @@ func TestRefusalsAndLocks(t *testing.T) {
 			wanted[file][f.file.Line(f.declared.Pos())] = want
 			continue
 		}
-		assert.Equal(t, want, saidIn(f.declared.Doc.List), "%s (go test ./internal -run RefusalsAndLocks -update)", name)
+		assert.Equal(t, want, saidIn(f.declared.Doc.List), "%s (go test ./internal -run RefusalsAndLocks -update)",
+			name)
 	}
 	for file, lines := range wanted {
 		require.NoError(t, rewrite(file, lines))
