@@ -260,9 +260,9 @@ over the same kind of connection. Medians of %d, p99 beside them.
 func table(out io.Writer, other string, rows []row) {
 	fmt.Fprintf(out, "| what | Victualler | %s | ratio | wanted | met |\n|---|---|---|---|---|---|\n", other)
 	for _, r := range rows {
-		met := "yes"
-		if !r.met {
-			met = "no"
+		met := map[bool]string{true: "yes", false: "no"}[r.met]
+		if r.target == "" {
+			met = ""
 		}
 		fmt.Fprintf(out, "| %s | %s | %s | %s | %s | %s |\n", r.what, r.ours, r.theirs, r.ratio, r.target, met)
 	}

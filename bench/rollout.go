@@ -55,8 +55,8 @@ func rolledOut(ctx context.Context, say func(string)) ([]row, error) {
 				fmt.Sprintf("%.0f µs", ours), fmt.Sprintf("%.0f µs", bare), fmt.Sprintf("%.2f", ours/bare), "", true})
 		}
 		last := &rows[len(rows)-1]
-		last.target = fmt.Sprintf("grows linearly: at most 1.3 times that of %s; is %.2f",
-			strings.Replace(first[kind], "=", " = ", 1), growth)
+		_, fewest, _ := strings.Cut(first[kind], "=")
+		last.target = fmt.Sprintf("at most 1.3 times that of %s accounts; is %.2f", fewest, growth)
 		last.met = growth <= 1.3
 	}
 	if len(rows) == 0 {
