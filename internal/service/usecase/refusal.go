@@ -14,7 +14,8 @@ func RefusalIn(err error) *refusal.Refusal {
 	if store.Unreachable(err) {
 		return refusal.New(refusal.DatabaseUnreachable,
 			"the service's database does not answer just now: try again in "+
-				"a moment. A change may have been made; with the same Idempotency-Key, trying again is safe")
+				"a moment. A change that was asked for may have been made; repeating it with the same "+
+				"Idempotency-Key is safe")
 	}
 	return nil
 }
