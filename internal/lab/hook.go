@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"runtime"
 	"syscall"
+	"time"
 )
 
 // Names under which this package starts its own executable again.
@@ -48,6 +49,18 @@ func StartBound(cmd *exec.Cmd) error {
 	done := make(chan error)
 	starter <- func() { done <- cmd.Start() }
 	return <-done
+}
+
+// End signals a process and waits until it has ended. One that has not after a while gets the last
+// signal.
+func End(p *os.Process, ended <-chan struct{}, signal, last syscall.Signal, after time.Duration) {
+	p.Signal(signal)
+	select {
+	case <-ended:
+	case <-time.After(after):
+		p.Signal(last)
+		<-ended
+	}
 }
 
 // fail ends a child process of this package with a message for its log.

@@ -52,7 +52,7 @@ func StartStandby(ctx context.Context, primary *Postgres, dir string, settings .
 		if err != nil {
 			return err
 		}
-		if err := p.keep("password", string(password)); err != nil {
+		if err := p.writeFile("password", string(password)); err != nil {
 			return err
 		}
 		return p.run("pg_basebackup", "-d", primary.URL, "-D", boundDir+"/data", "-R", "-X", "stream", "-C", "-S",
@@ -98,7 +98,7 @@ func startPostgres(ctx context.Context, dir string, fill func(*Postgres) error, 
 	if err != nil {
 		return nil, err
 	}
-	if p.port, err = freePort(); err != nil {
+	if p.port, err = FreePort(); err != nil {
 		return nil, err
 	}
 	p.URL = fmt.Sprintf("postgres://victualler:%s@127.0.0.1:%d/postgres", strings.TrimSpace(string(password)), p.port)
@@ -172,8 +172,8 @@ func (p *Postgres) run(program string, args ...string) error {
 	return nil
 }
 
-// keep writes a file that the server's user reads.
-func (p *Postgres) keep(name, text string) error {
+// writeFile writes a file that the server's user reads.
+func (p *Postgres) writeFile(name, text string) error {
 	file := filepath.Join(p.dir, name)
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		return err
@@ -207,18 +207,12 @@ func (p *Postgres) end(signal syscall.Signal) {
 	p.mu.Lock()
 	cmd, done := p.cmd, p.done
 	p.mu.Unlock()
-	cmd.Process.Signal(signal)
-	select {
-	case <-done:
-	case <-time.After(15 * time.Second):
-		cmd.Process.Signal(syscall.SIGQUIT)
-		<-done
-	}
+	End(cmd.Process, done, signal, syscall.SIGQUIT, 15*time.Second)
 }
 
 // initCluster makes the data directory.
 func (p *Postgres) initCluster() error {
-	if err := p.keep("password", rand.Text()+"\n"); err != nil {
+	if err := p.writeFile("password", rand.Text()+"\n"); err != nil {
 		return err
 	}
 	return p.run("initdb", "-D", boundDir+"/data", "-U", "victualler", "--pwfile="+boundDir+"/password",
@@ -252,8 +246,8 @@ func postgresBin() (string, error) {
 	return filepath.Dir(found[len(found)-1]), nil
 }
 
-// freePort finds a port of loopback that nobody listens on.
-func freePort() (int, error) {
+// FreePort finds a port of loopback that nobody listens on.
+func FreePort() (int, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return 0, err

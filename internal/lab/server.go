@@ -215,13 +215,7 @@ func (s *Server) end(signal syscall.Signal) {
 	if s.cmd == nil {
 		return
 	}
-	s.cmd.Process.Signal(signal)
-	select {
-	case <-s.done:
-	case <-time.After(8 * time.Second):
-		s.cmd.Process.Kill()
-		<-s.done
-	}
+	End(s.cmd.Process, s.done, signal, syscall.SIGKILL, 8*time.Second)
 }
 
 // Cut takes the server off the network; with on, it is put back.

@@ -42,8 +42,8 @@ describe('useForm', () => {
   })
 
   it('has a preview of what is typed only', async () => {
-    const { form, preview, look } = useForm(() => ({ name: '' }))
-    await look(() => Promise.resolve({ summary: 'would be added' } as never))
+    const { form, preview, loadPreview } = useForm(() => ({ name: '' }))
+    await loadPreview(() => Promise.resolve({ summary: 'would be added' } as never))
     expect(preview.value).toEqual({ summary: 'would be added' })
     form.name = 'tern'
     await nextTick()

@@ -41,10 +41,10 @@ export function useForm<F extends object>(empty: () => F, shown?: Ref<boolean>) 
   })
 
   /** Asks what would be done. */
-  const look = (foresee: () => Promise<Schemas['Preview']>) =>
+  const loadPreview = (foresee: () => Promise<Schemas['Preview']>) =>
     act(async () => {
       preview.value = await foresee()
     }, 'preview')
 
-  return { form, dirty, preview, refusal, general, error, busy, act, look, reset }
+  return { form, dirty, preview, refusal, general, error, busy, act, loadPreview, reset }
 }

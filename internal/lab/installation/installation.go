@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -164,12 +165,8 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 
 // freeAddress finds an address of loopback at which nobody listens.
 func freeAddress() (string, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return "", err
-	}
-	defer l.Close()
-	return l.Addr().String(), nil
+	port, err := lab.FreePort()
+	return net.JoinHostPort("127.0.0.1", strconv.Itoa(port)), err
 }
 
 func count(n int, what string) string {
@@ -235,13 +232,7 @@ type Process struct {
 func (p *Process) Kill() { p.end(syscall.SIGKILL) }
 
 func (p *Process) end(signal syscall.Signal) {
-	p.cmd.Process.Signal(signal)
-	select {
-	case <-p.ended:
-	case <-time.After(15 * time.Second):
-		p.cmd.Process.Kill()
-		<-p.ended
-	}
+	lab.End(p.cmd.Process, p.ended, signal, syscall.SIGKILL, 15*time.Second)
 }
 
 // StartService starts the service and waits until it is ready. The first

@@ -55,11 +55,14 @@ func (s *Service) loadSiteCertificate(ctx context.Context, q *db.Queries, domain
 	if c.entitlement, err = entitlement.Load(ctx, s.Base, q, account); err != nil {
 		return c, err
 	}
-	if c.inUse, err = certificateOrNil(q.CertificateInUse(ctx, domainID)); err != nil {
+	rows, err := q.CertificatesOfSite(ctx, domainID)
+	if err != nil {
 		return c, err
 	}
-	if c.newest, err = certificateOrNil(q.NewestCertificate(ctx, domainID)); err != nil {
-		return c, err
+	for _, row := range rows {
+		if c.newest = &row; row.State == "in-use" {
+			c.inUse = &row
+		}
 	}
 	var authority db.Authority
 	if c.config.AuthorityID != nil {
@@ -73,13 +76,6 @@ func (s *Service) loadSiteCertificate(ctx context.Context, q *db.Queries, domain
 		return c, err
 	}
 	return c, nil
-}
-
-func certificateOrNil(row db.Certificate, err error) (*db.Certificate, error) {
-	if store.None(err) {
-		return nil, nil
-	}
-	return &row, err
 }
 
 // names are those that the certificate should be for.

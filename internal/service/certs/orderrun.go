@@ -241,14 +241,20 @@ func saveOrderState(ctx context.Context, tx store.Tx, order db.Order) (bool, err
 func (w *orderRun) ended(state string, commit func(context.Context, store.Tx) error, cause error) outcome {
 	w.progress.Close()
 	return advances(state, func(ctx context.Context, tx store.Tx) error {
-		if err := w.forgetChallenges(ctx, tx); err != nil { // it locks accounts, so it comes first
+		if err := w.cleanUp(ctx, tx, cause); err != nil { // it locks accounts, so it comes first
 			return err
 		}
-		if err := commit(ctx, tx); err != nil {
-			return err
-		}
-		return usecase.FinishOperationsTx(ctx, tx, cause, w.order.OperationID)
+		return commit(ctx, tx)
 	})
+}
+
+// cleanUp ends what belongs to an order that ends: its challenges and
+// its operation, well where cause is nil.
+func (w *orderRun) cleanUp(ctx context.Context, tx store.Tx, cause error) error {
+	if err := w.forgetChallenges(ctx, tx); err != nil {
+		return err
+	}
+	return usecase.FinishOperationsTx(ctx, tx, cause, w.order.OperationID)
 }
 
 // recordFailure puts on record why the order has come to nothing, and when the site is looked at
@@ -695,14 +701,12 @@ func (s *Service) cancelOrderTx(ctx context.Context, tx store.Tx, c siteCertific
 			"a certificate for %s is being issued just now: try again when it is there", usecase.Unicode(c.domain.Name))
 	}
 	w := orderRun{service: s, site: c, order: under}
-	if err := w.forgetChallenges(ctx, tx); err != nil {
+	if err := w.cleanUp(ctx, tx, errors.New(why)); err != nil {
 		return err
 	}
 	w.order.State = orderFailed
-	if _, err := saveOrderState(ctx, tx, w.order); err != nil {
-		return err
-	}
-	return usecase.FinishOperationsTx(ctx, tx, errors.New(why), under.OperationID)
+	_, err = saveOrderState(ctx, tx, w.order)
+	return err
 }
 
 // leafOf reads the first certificate of a chain.

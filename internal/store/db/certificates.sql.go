@@ -440,35 +440,6 @@ func (q *Queries) CertificateBySerial(ctx context.Context, arg CertificateBySeri
 	return i, err
 }
 
-const certificateInUse = `-- name: CertificateInUse :one
-select id, domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, explanation, state, revision, created_at, installed_at from certificates where domain_id = $1 and state = 'in-use'
-`
-
-func (q *Queries) CertificateInUse(ctx context.Context, domainID int64) (Certificate, error) {
-	row := q.db.QueryRow(ctx, certificateInUse, domainID)
-	var i Certificate
-	err := row.Scan(
-		&i.ID,
-		&i.DomainID,
-		&i.AuthorityID,
-		&i.Names,
-		&i.KeyType,
-		&i.Key,
-		&i.Chain,
-		&i.Serial,
-		&i.NotBefore,
-		&i.NotAfter,
-		&i.RenewAt,
-		&i.AskAt,
-		&i.Explanation,
-		&i.State,
-		&i.Revision,
-		&i.CreatedAt,
-		&i.InstalledAt,
-	)
-	return i, err
-}
-
 const certificateOfName = `-- name: CertificateOfName :one
 select certificates.id, certificates.domain_id, certificates.authority_id, certificates.names, certificates.key_type, certificates.key, certificates.chain, certificates.serial, certificates.not_before, certificates.not_after, certificates.renew_at, certificates.ask_at, certificates.explanation, certificates.state, certificates.revision, certificates.created_at, certificates.installed_at from certificates join domains on domains.id = certificates.domain_id join accounts on accounts.id = domains.account_id
 where domains.name = $1 and certificates.state = 'in-use' and accounts.state = 'active'
@@ -641,6 +612,49 @@ func (q *Queries) CertificatesInForce(ctx context.Context, accountID int64) ([]C
 			&i.Certificate.CreatedAt,
 			&i.Certificate.InstalledAt,
 			&i.Name,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const certificatesOfSite = `-- name: CertificatesOfSite :many
+select id, domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, explanation, state, revision, created_at, installed_at from certificates where domain_id = $1 and state in ('installing', 'in-use') order by id
+`
+
+// The one that a site shows, and the one that it is about to show; the newest comes last.
+func (q *Queries) CertificatesOfSite(ctx context.Context, domainID int64) ([]Certificate, error) {
+	rows, err := q.db.Query(ctx, certificatesOfSite, domainID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Certificate{}
+	for rows.Next() {
+		var i Certificate
+		if err := rows.Scan(
+			&i.ID,
+			&i.DomainID,
+			&i.AuthorityID,
+			&i.Names,
+			&i.KeyType,
+			&i.Key,
+			&i.Chain,
+			&i.Serial,
+			&i.NotBefore,
+			&i.NotAfter,
+			&i.RenewAt,
+			&i.AskAt,
+			&i.Explanation,
+			&i.State,
+			&i.Revision,
+			&i.CreatedAt,
+			&i.InstalledAt,
 		); err != nil {
 			return nil, err
 		}
@@ -1364,36 +1378,6 @@ func (q *Queries) MoveAuthorityAccount(ctx context.Context, arg MoveAuthorityAcc
 		return 0, err
 	}
 	return result.RowsAffected(), nil
-}
-
-const newestCertificate = `-- name: NewestCertificate :one
-select id, domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, explanation, state, revision, created_at, installed_at from certificates where domain_id = $1 and state in ('installing', 'in-use') order by id desc limit 1
-`
-
-// That a site shows, or is about to.
-func (q *Queries) NewestCertificate(ctx context.Context, domainID int64) (Certificate, error) {
-	row := q.db.QueryRow(ctx, newestCertificate, domainID)
-	var i Certificate
-	err := row.Scan(
-		&i.ID,
-		&i.DomainID,
-		&i.AuthorityID,
-		&i.Names,
-		&i.KeyType,
-		&i.Key,
-		&i.Chain,
-		&i.Serial,
-		&i.NotBefore,
-		&i.NotAfter,
-		&i.RenewAt,
-		&i.AskAt,
-		&i.Explanation,
-		&i.State,
-		&i.Revision,
-		&i.CreatedAt,
-		&i.InstalledAt,
-	)
-	return i, err
 }
 
 const orderByID = `-- name: OrderByID :one

@@ -89,12 +89,9 @@ values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) returning *;
 select sqlc.embed(certificates), domains.name from certificates join domains on domains.id = certificates.domain_id
 where domains.account_id = $1 and certificates.state in ('installing', 'in-use') order by certificates.id;
 
--- name: NewestCertificate :one
--- That a site shows, or is about to.
-select * from certificates where domain_id = $1 and state in ('installing', 'in-use') order by id desc limit 1;
-
--- name: CertificateInUse :one
-select * from certificates where domain_id = $1 and state = 'in-use';
+-- name: CertificatesOfSite :many
+-- The one that a site shows, and the one that it is about to show; the newest comes last.
+select * from certificates where domain_id = $1 and state in ('installing', 'in-use') order by id;
 
 -- name: RetireCertificates :exec
 update certificates set state = 'retired', renew_at = null, ask_at = null where domain_id = $1 and state in ('installing', 'in-use');

@@ -15,7 +15,7 @@ const props = defineProps<{ account: Schemas['AccountDetail'] }>()
 const emit = defineEmits<{ done: [operation: number | undefined] }>()
 
 const known = useLimits()
-const { form, dirty, preview, general, error, busy, act, look } = useForm(
+const { form, dirty, preview, general, error, busy, act, loadPreview } = useForm(
   () => ({ what: '', value: '', on: true, reason: '', until: '' }),
   shown,
 )
@@ -44,7 +44,7 @@ const body = computed(() => ({
 }))
 const path = computed(() => ({ account: String(props.account.id) }))
 const foresee = () =>
-  look(() =>
+  loadPreview(() =>
     foreseen(
       api.PUT('/api/v1/accounts/{account}/exceptions', {
         params: { path: path.value, query: { preview: true } },

@@ -28,7 +28,7 @@ const fresh = (c: Schemas['SiteCertificate']) => ({
   pin: c.pin_key,
   authority: c.authority ?? '',
 })
-const { form, preview, general, error, busy, act, look, reset } = useForm(() => fresh(props.certificate))
+const { form, preview, general, error, busy, act, loadPreview, reset } = useForm(() => fresh(props.certificate))
 const version = ref(props.certificate.version)
 watch(
   () => props.certificate,
@@ -56,7 +56,7 @@ const params = computed(() => ({
   header: { 'If-Match': `"${version.value}"` },
 }))
 const foresee = () =>
-  look(() =>
+  loadPreview(() =>
     foreseen(
       api.PATCH('/api/v1/accounts/{account}/domains/{domain}/certificate', {
         params: { ...params.value, query: { preview: true } },

@@ -12,7 +12,7 @@ const open = defineModel<boolean>({ required: true })
 const props = defineProps<{ account: string; domain: string }>()
 const emit = defineEmits<{ done: [number | undefined] }>()
 
-const { form, dirty, preview, general, error, busy, act, look } = useForm(
+const { form, dirty, preview, general, error, busy, act, loadPreview } = useForm(
   () => ({ text: '', key: '', password: '' }),
   open,
 )
@@ -23,7 +23,7 @@ const body = computed(() => ({
   password: form.password || undefined,
 }))
 const foresee = () =>
-  look(() =>
+  loadPreview(() =>
     foreseen(
       api.POST('/api/v1/accounts/{account}/domains/{domain}/certificate/install', {
         params: { ...params.value, query: { preview: true } },

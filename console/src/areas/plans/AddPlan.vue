@@ -16,7 +16,7 @@ import { refOf } from './names'
 
 const router = useRouter()
 const route = useRoute()
-const { form, preview, general, error, busy, act, look } = useForm(() => ({
+const { form, preview, general, error, busy, act, loadPreview } = useForm(() => ({
   name: '',
   reseller: String(route.query.reseller ?? ''),
   limits: {} as Record<string, number | null>,
@@ -50,7 +50,7 @@ const add = () =>
     await router.push(`/plans/${refOf(plan)}`)
   }, 'add')
 const foresee = () =>
-  look(() => foreseen(api.POST('/api/v1/plans', { params: { query: { preview: true } }, body: body.value })))
+  loadPreview(() => foreseen(api.POST('/api/v1/plans', { params: { query: { preview: true } }, body: body.value })))
 </script>
 
 <template>

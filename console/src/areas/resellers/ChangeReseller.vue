@@ -19,7 +19,7 @@ const { data, refusal: missing } = useLoad(() =>
   ask(api.GET('/api/v1/resellers/{reseller}', { params: { path: path.value } })),
 )
 
-const { form, preview, refusal, general, error, busy, act, look, reset } = useForm(() => ({
+const { form, preview, refusal, general, error, busy, act, loadPreview, reset } = useForm(() => ({
   title: '',
   email: '',
   measure: 'allotted' as 'allotted' | 'used',
@@ -42,7 +42,7 @@ const body = computed(() => ({
 }))
 const header = computed(() => ({ 'If-Match': `"${data.value?.version}"` }))
 const foresee = () =>
-  look(() =>
+  loadPreview(() =>
     foreseen(
       api.PATCH('/api/v1/resellers/{reseller}', {
         params: { path: path.value, header: header.value, query: { preview: true } },

@@ -13,7 +13,7 @@ const open = defineModel<boolean>({ required: true })
 const props = defineProps<{ zone: string }>()
 const emit = defineEmits<{ done: [Schemas['ZoneChanged']] }>()
 
-const { form, dirty, preview, refusal, error, busy, act, look } = useForm(
+const { form, dirty, preview, refusal, error, busy, act, loadPreview } = useForm(
   () => ({ text: '', server: '', replace: false }),
   open,
 )
@@ -26,7 +26,7 @@ const body = computed(() => ({
 }))
 const ready = computed(() => Boolean(body.value.text) !== Boolean(body.value.server))
 const foresee = () =>
-  look(() =>
+  loadPreview(() =>
     foreseen(
       api.POST('/api/v1/zones/{zone}/import', {
         params: { ...params.value, query: { preview: true } },
