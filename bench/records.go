@@ -111,7 +111,7 @@ func (b *bench) records(ctx context.Context, say func(string)) (rows []row, expl
 	var text strings.Builder
 	for _, l := range lookups {
 		say(l.what)
-		ours, theirs, err := b.look(ctx, conn, l)
+		ours, theirs, err := b.timeLookup(ctx, conn, l)
 		if err != nil {
 			return nil, "", fmt.Errorf("%s: %w", l.what, err)
 		}
@@ -132,7 +132,7 @@ func (b *bench) records(ctx context.Context, say func(string)) (rows []row, expl
 // lookAt is how often each page is asked for.
 const lookAt = 300
 
-func (b *bench) look(ctx context.Context, conn *pgx.Conn, l lookup) (ours, theirs []time.Duration, err error) {
+func (b *bench) timeLookup(ctx context.Context, conn *pgx.Conn, l lookup) (ours, theirs []time.Duration, err error) {
 	for n := range lookAt + 20 { // the first warm up
 		begun := time.Now()
 		var doc json.RawMessage

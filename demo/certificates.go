@@ -37,7 +37,7 @@ func certify(ctx context.Context, c *client.Client, at Places) error {
 		Email: "certificates@ternisland.example", AcceptTerms: true,
 		Bounds: []certificates.Bound{{Per: certificates.PerAccount, Most: 300, Hours: 3}}}
 	if err := c.Post(ctx, "/authorities", trial, nil); err != nil {
-		return unlessThere(err) // what was changed since the first load stays
+		return ignoreExisting(err) // what was changed since the first load stays
 	}
 	minutes := trial
 	minutes.Name, minutes.Profile, minutes.Bounds = "trial-minutes", "minutes", nil

@@ -152,12 +152,12 @@ func Load(ctx context.Context, c *client.Client, at Places, passwords map[string
 		return err
 	}
 	for _, t := range templates {
-		if err := unlessThere(c.Post(ctx, "/templates", t, nil)); err != nil {
+		if err := ignoreExisting(c.Post(ctx, "/templates", t, nil)); err != nil {
 			return fmt.Errorf("template %s: %w", t.Name, err)
 		}
 	}
 	for _, plan := range planTable {
-		if err := unlessThere(c.Post(ctx, "/plans", plan, nil)); err != nil {
+		if err := ignoreExisting(c.Post(ctx, "/plans", plan, nil)); err != nil {
 			return fmt.Errorf("plan %s: %w", plan.Name, err)
 		}
 	}
@@ -165,7 +165,7 @@ func Load(ctx context.Context, c *client.Client, at Places, passwords map[string
 		return err
 	}
 	// For the account that the README's first command opens.
-	if err := unlessThere(c.Post(ctx, "/customers", api.NewCustomer{Name: "Tern Ferries",
+	if err := ignoreExisting(c.Post(ctx, "/customers", api.NewCustomer{Name: "Tern Ferries",
 		Email: "office@ternferries.example", Contact: "the ferry office"}, nil)); err != nil {
 		return err
 	}
@@ -217,7 +217,7 @@ func settings(ctx context.Context, c *client.Client, at Places) error {
 
 func resell(ctx context.Context, c *client.Client) error {
 	err := c.Post(ctx, "/resellers", share, nil)
-	if err := unlessThere(err); err != nil {
+	if err := ignoreExisting(err); err != nil {
 		return err
 	}
 	if err == nil {
@@ -230,7 +230,7 @@ func resell(ctx context.Context, c *client.Client) error {
 		}
 	}
 	for _, plan := range sharePlans {
-		if err := unlessThere(c.Post(ctx, "/plans", plan, nil)); err != nil {
+		if err := ignoreExisting(c.Post(ctx, "/plans", plan, nil)); err != nil {
 			return err
 		}
 	}
@@ -250,7 +250,7 @@ func open(ctx context.Context, c *client.Client, a hosted) error {
 	err := c.Do(ctx, client.Call{Method: http.MethodPost, Path: "/accounts", Body: body,
 		Key: "tern-island-" + a.domain}, &opening)
 	if err != nil {
-		return unlessThere(err)
+		return ignoreExisting(err)
 	}
 	o, err := c.Watch(ctx, opening.Operation, func(api.Operation) {})
 	if err == nil && o.State == "failed" {
@@ -272,11 +272,11 @@ func letIn(ctx context.Context, c *client.Client, s SignIn, password string) err
 		}
 		p.Customer = page.Customers[0].ID
 	}
-	return unlessThere(c.Post(ctx, "/people", p, nil))
+	return ignoreExisting(c.Post(ctx, "/people", p, nil))
 }
 
-// unlessThere takes a conflict for an earlier load.
-func unlessThere(err error) error {
+// ignoreExisting takes a conflict for an earlier load.
+func ignoreExisting(err error) error {
 	var problem *api.Problem
 	if errors.As(err, &problem) && problem.Status == http.StatusConflict &&
 		(problem.Type == api.ProblemBase+"name-taken" || problem.Type == api.ProblemBase+"domain-taken") {

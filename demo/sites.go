@@ -38,7 +38,7 @@ var more = []struct {
 func moreSites(ctx context.Context, c *client.Client) error {
 	settled := func(operation int64, err error) error {
 		if err != nil {
-			return unlessThere(err)
+			return ignoreExisting(err)
 		}
 		o, err := c.Watch(ctx, operation, func(api.Operation) {})
 		if err == nil && o.State == "failed" {

@@ -162,7 +162,7 @@ func handOver(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, path, nil, &sheet); err != nil {
 		return err
 	}
-	if c.value("o") == "" {
+	if c.format() == "" {
 		fmt.Fprint(c.out, sheet.Text)
 		return nil
 	}
@@ -196,7 +196,7 @@ func listAccounts(ctx context.Context, c *call) error {
 		t = append(t, []string{a.Name, a.SignInName, a.Customer, a.Plan, a.Server, stateOf(a), size(a.DiskUsed),
 			limit(a.DiskLimit)})
 	}
-	if len(all) == 0 && (c.value("o") == "" || c.value("o") == "table") {
+	if len(all) == 0 && (c.format() == "" || c.format() == "table") {
 		if c.value("search")+c.value("state")+c.value("server")+c.value("plan")+c.value("customer")+c.value(
 			"reseller") != "" {
 			fmt.Fprintln(c.out, "no account fits; closed ones are listed only with --state closed")
@@ -251,7 +251,7 @@ func showAccount(ctx context.Context, c *call) error {
 	if a.FrozenTerms != nil {
 		frozen = "limits of plan " + a.FrozenTerms.Plan + " since " + local(a.FrozenTerms.Since)
 	}
-	if c.value("o") == "json" || c.value("o") == "csv" {
+	if c.format() == "json" || c.format() == "csv" {
 		return c.print(a, t)
 	}
 	name := a.Name

@@ -149,7 +149,7 @@ func showCertificate(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, path, nil, &s); err != nil {
 		return err
 	}
-	if c.value("o") != "" {
+	if c.format() != "" {
 		return c.print(s, table{{"DOMAIN", "STATE", "ENDS"}, {s.Domain, s.State, moment(s.NotAfter)}})
 	}
 	failing := ""
@@ -228,7 +228,7 @@ func rehearse(ctx context.Context, c *call) error {
 			failing++
 		}
 	}
-	if c.value("o") != "" {
+	if c.format() != "" {
 		err = c.print(r, t)
 	} else {
 		longest := 0

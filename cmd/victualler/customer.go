@@ -54,7 +54,7 @@ func customerCommands() []command {
 				if err := c.client.Get(ctx, path(c), nil, &customer); err != nil {
 					return err
 				}
-				if c.value("o") != "" {
+				if c.format() != "" {
 					return c.print(customer, customerTable(customer))
 				}
 				fields(c.out, "customer", fmt.Sprintf("%d %s", customer.ID, customer.Name), "of", customer.Reseller,
@@ -90,7 +90,7 @@ func customerCommands() []command {
 				if err := c.client.Get(ctx, path(c)+"/notes", nil, &notes); err != nil {
 					return err
 				}
-				if c.value("o") == "" {
+				if c.format() == "" {
 					fmt.Fprintln(c.out, notes.Notes)
 					return nil
 				}

@@ -90,7 +90,7 @@ func listLogins(ctx context.Context, c *call) error {
 		}
 		t = append(t, row)
 	}
-	if c.value("o") == "" {
+	if c.format() == "" {
 		fmt.Fprintf(c.out, "connect with: sftp LOGIN@%s\n\n",
 			strings.Join(list.Addresses[:min(1, len(list.Addresses))], ""))
 	}

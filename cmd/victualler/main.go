@@ -101,6 +101,15 @@ type call struct {
 func (c *call) value(name string) string { return *c.values[name] }
 func (c *call) on(name string) bool      { return *c.switches[name] }
 
+// format is the form of output that was asked for; the usual one is
+// empty, as for commands without a choice.
+func (c *call) format() string {
+	if !c.output {
+		return ""
+	}
+	return c.value("o")
+}
+
 // usageError is a mistake in what was typed.
 type usageError struct{ text string }
 
@@ -192,7 +201,7 @@ func parse(args []string) (*call, error) {
 			return c, usageError{"--" + f.name + " is needed; usage: " + c.usage()}
 		}
 	}
-	if c.output && !slices.Contains([]string{"", "table", "json", "csv"}, c.value("o")) {
+	if c.output && !slices.Contains([]string{"", "table", "json", "csv"}, c.format()) {
 		return c, usageError{"-o takes table, json or csv"}
 	}
 	return c, nil
@@ -262,8 +271,9 @@ func exitCode(err error) int {
 		return unreachable
 	case errors.As(err, &problem):
 		switch refusal.Kind(strings.TrimPrefix(problem.Type, api.ProblemBase)) {
-		case refusal.LimitReached, refusal.NotAllowed, refusal.NotSignedIn, refusal.ServerClosed, refusal.ServerFull,
-			refusal.NoServer, refusal.Suspended, refusal.MustDoFirst, refusal.NeedsDecision:
+		case refusal.LimitReached, refusal.NotAllowed, refusal.NotSignedIn, refusal.WrongSignIn, refusal.TooManyTries,
+			refusal.ServerClosed, refusal.ServerFull, refusal.NoServer, refusal.Suspended, refusal.MustDoFirst,
+			refusal.NeedsDecision:
 			return refused
 		case refusal.InvalidInput, refusal.WeakPassword:
 			return wrongUse

@@ -146,7 +146,7 @@ func TestTable(t *testing.T) {
 
 func TestOutputForPrograms(t *testing.T) {
 	text := ""
-	c := &call{values: map[string]*string{"o": &text}}
+	c := &call{command: command{output: true}, values: map[string]*string{"o": &text}}
 	for format, want := range map[string]string{"csv": "A,B\n\"x,y\",z\n", "json": "{\n  \"n\": 1\n}\n",
 		"": "A    B\nx,y  z\n"} {
 		var out bytes.Buffer

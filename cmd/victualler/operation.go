@@ -37,7 +37,7 @@ func operationCommands() []command {
 				for _, s := range o.Steps {
 					t = append(t, []string{s.Name, s.State, duration(&s.StartedAt, s.FinishedAt), s.Detail})
 				}
-				if c.value("o") == "" || c.value("o") == "table" {
+				if c.format() == "" || c.format() == "table" {
 					fields(c.out, "operation", fmt.Sprintf("%d %s %s", o.ID, o.Kind, o.Subject), "asked for by",
 						o.Actor, "state", o.State, "begun", local(o.CreatedAt),
 						"took", duration(o.StartedAt, o.FinishedAt), "failure", o.Failure, "note", o.Note)

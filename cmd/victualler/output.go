@@ -22,7 +22,7 @@ type table [][]string
 
 // print writes a document as the user wants it.
 func (c *call) print(document any, t table) error {
-	switch c.value("o") {
+	switch c.format() {
 	case "json":
 		encoder := json.NewEncoder(c.out)
 		encoder.SetIndent("", "  ")

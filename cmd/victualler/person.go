@@ -53,7 +53,7 @@ func personCommands() []command {
 				if err := c.client.Get(ctx, path(c), nil, &p); err != nil {
 					return err
 				}
-				if c.value("o") != "" {
+				if c.format() != "" {
 					return c.print(p, personTable(p))
 				}
 				fields(c.out, "person", p.Name, "role", roleOf(p), "of", ofWhom(p), "email", p.Email, "language",

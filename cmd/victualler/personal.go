@@ -31,7 +31,7 @@ func personalCommands() []command {
 				if err := c.client.Post(ctx, "/check/password", api.PasswordCheck{Password: password}, &s); err != nil {
 					return err
 				}
-				if c.value("o") != "" {
+				if c.format() != "" {
 					return c.print(s, table{{"LEVEL", "BITS", "REASONS"},
 						{s.Level, strconv.Itoa(s.Bits), strings.Join(s.Reasons, "; ")}})
 				}
@@ -78,7 +78,7 @@ func personalCommands() []command {
 				if err != nil || previewed {
 					return err
 				}
-				if c.value("o") != "" {
+				if c.format() != "" {
 					return c.print(token, tokenTable(token))
 				}
 				fmt.Fprintf(c.out, "%s\nsend it as “Authorization: Bearer …”; it cannot be looked up again\n",

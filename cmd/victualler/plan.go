@@ -162,7 +162,7 @@ func changePlan(ctx context.Context, c *call) error {
 	if err != nil || previewed {
 		return err
 	}
-	if c.value("o") == "" {
+	if c.format() == "" {
 		fmt.Fprintf(c.out, "%s changed; %d of %d accounts may use more or less than before, %d keep their present "+
 			"limits\n", planName(changed.Plan), changed.Accounts, changed.Plan.Accounts, changed.Frozen)
 	} else if err := c.printPlan(changed.Plan); err != nil {

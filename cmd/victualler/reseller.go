@@ -62,6 +62,7 @@ func resellerCommands() []command {
 			short: "Show a reseller's share: what is allotted, used and left", output: true,
 			run: func(ctx context.Context, c *call) error { return c.printShare(ctx, c.args[0]) }},
 		{noun: "reseller", verb: "change", args: "NAME", short: "Change a reseller and their share", preview: true,
+			output: true,
 			long: "A share below what is given out needs a decision: --keep-over leaves what is given out: no " +
 				"account can use more than the share itself, and nothing more can be given out there.",
 			flags: append(limitFlags(false), flagInfo{name: "title", value: "TEXT", usage: "as people read it"},
@@ -160,7 +161,7 @@ func (c *call) printShare(ctx context.Context, name string) error {
 		}
 		t = append(t, []string{l.Title, written(l.Share, l.Unit), written(l.Allotted, l.Unit), used, left, mark})
 	}
-	if c.value("o") == "" {
+	if c.format() == "" {
 		var r api.Reseller
 		if err := c.client.Get(ctx, "/resellers/"+url.PathEscape(name), nil, &r); err != nil {
 			return err

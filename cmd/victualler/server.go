@@ -80,7 +80,7 @@ func listServers(ctx context.Context, c *call) error {
 		}
 		t = append(t, row)
 	}
-	if len(list.Servers) == 0 && (c.value("o") == "" || c.value("o") == "table") {
+	if len(list.Servers) == 0 && (c.format() == "" || c.format() == "table") {
 		fmt.Fprintln(c.out, "no servers; add one with: victualler server join LABEL --address HOST")
 		return nil
 	}
@@ -121,7 +121,7 @@ func showServer(ctx context.Context, c *call) error {
 			programs = append(programs, []string{p.Name, p.Version, state, strconv.FormatInt(p.Reloads, 10)})
 		}
 	}
-	if c.value("o") == "json" || c.value("o") == "csv" {
+	if c.format() == "json" || c.format() == "csv" {
 		return c.print(s, programs)
 	}
 	pairs := []string{"server", s.Label, "address", s.Address, "public", strings.Join(s.Addresses, " "), "roles",

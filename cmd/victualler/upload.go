@@ -135,7 +135,7 @@ func installCertificate(ctx context.Context, c *call) error {
 	var installed api.InstalledCertificate
 	install := func() (bool, error) { return c.change(ctx, http.MethodPost, path+"/install", body, &installed) }
 	previewed, err := install()
-	if wantsPassword(err) && body.Password == "" {
+	if needsPassword(err) && body.Password == "" {
 		if body.Password, err = readPassword(c, in, "Password of "+c.args[1]+": "); err != nil {
 			return err
 		}
@@ -152,8 +152,8 @@ func installCertificate(ctx context.Context, c *call) error {
 	return c.startedIf(ctx, installed.Operation)
 }
 
-// wantsPassword reports whether a refusal is about a password that is needed.
-func wantsPassword(err error) bool {
+// needsPassword reports whether a refusal is about a password that is needed.
+func needsPassword(err error) bool {
 	var refused *api.Problem
 	return errors.As(err, &refused) && slices.ContainsFunc(refused.Errors, func(f refusal.Field) bool {
 		return f.Name == "password"

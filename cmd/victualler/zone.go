@@ -51,12 +51,12 @@ func zoneCommands() []command {
 				if err := c.client.Get(ctx, zonePath(c), nil, &z); err != nil {
 					return err
 				}
-				if c.value("o") == "" {
+				if c.format() == "" {
 					fields(c.out, "zone", z.Unicode, "account", z.Account, "DNS hosted", z.Hosted, "why", z.Why,
 						"name servers", strings.Join(z.NameServers, " "), "signed", yesNo(z.DNSSEC))
 					fmt.Fprintln(c.out)
 				}
-				if c.value("o") != "" {
+				if c.format() != "" {
 					return c.print(z, recordTable(z.Records))
 				}
 				own := slices.DeleteFunc(slices.Clone(z.Records), func(r api.ZoneRecord) bool { return !r.Own })
@@ -273,7 +273,7 @@ func checkZone(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, zonePath(c)+"/check", nil, &z); err != nil {
 		return err
 	}
-	if c.value("o") == "" {
+	if c.format() == "" {
 		fields(c.out, "verdict", z.Verdict, "delegated to", strings.Join(z.Parent.Seen, " "), "should be",
 			strings.Join(z.Parent.Wanted, " "))
 		for _, s := range z.Servers {

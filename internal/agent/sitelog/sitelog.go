@@ -112,7 +112,7 @@ func (s *Splitter) pass(ctx context.Context) error {
 			s.sort(chunk[:n])
 			s.state.Offset += int64(n)
 			s.stillAt = s.Now()
-			if err := s.keep(); err != nil {
+			if err := s.savePosition(); err != nil {
 				return err
 			}
 		}
@@ -150,8 +150,8 @@ func (s *Splitter) open() error {
 	return nil
 }
 
-// keep remembers how far lines have been sorted: a line that is not whole is read again.
-func (s *Splitter) keep() error {
+// savePosition remembers how far lines have been sorted: a line that is not whole is read again.
+func (s *Splitter) savePosition() error {
 	at := s.state
 	at.Offset -= int64(len(s.rest))
 	text, err := json.Marshal(at)

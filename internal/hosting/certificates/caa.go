@@ -67,27 +67,29 @@ func (i Issuing) Forbidden(records []CAA) string {
 	if len(i.Identities) == 0 {
 		return "there are CAA records, and the authority does not say by which name it knows itself"
 	}
-	var reasons []string
+	var others []string
 	for _, value := range counts {
-		reason := i.notFor(value)
-		if reason == "" {
+		other, ours := i.allowedBy(value)
+		if ours {
 			return ""
 		}
-		if !slices.Contains(reasons, reason) {
-			reasons = append(reasons, reason)
+		if other != "" && !slices.Contains(others, other) {
+			others = append(others, other)
 		}
 	}
-	return fmt.Sprintf("the CAA records with “%s” %s", tag, strings.Join(reasons, ", and "))
+	if len(others) == 0 {
+		return fmt.Sprintf("the CAA records (%s) allow nobody to issue", tag)
+	}
+	return fmt.Sprintf("the CAA records (%s) allow only %s", tag, strings.Join(others, "; "))
 }
 
-func (i Issuing) notFor(value string) string {
+// allowedBy says whom a record allows to issue, in words, and whether that is what is asked for.
+// Nobody is nothing.
+func (i Issuing) allowedBy(value string) (who string, ours bool) {
 	who, parameters, _ := strings.Cut(value, ";")
 	who = strings.ToLower(strings.TrimSpace(who))
-	if who == "" {
-		return "allow nobody"
-	}
 	if !slices.Contains(i.Identities, who) {
-		return "allow " + who
+		return who, false
 	}
 	for _, p := range strings.Split(parameters, ";") {
 		key, value, _ := strings.Cut(strings.TrimSpace(p), "=")
@@ -95,7 +97,7 @@ func (i Issuing) notFor(value string) string {
 		switch strings.ToLower(strings.TrimSpace(key)) {
 		case "accounturi":
 			if value != i.AccountURL {
-				return fmt.Sprintf("allow %s for another account (%s)", who, value)
+				return fmt.Sprintf("%s for another account (%s)", who, value), false
 			}
 		case "validationmethods":
 			methods := strings.Split(value, ",")
@@ -103,9 +105,9 @@ func (i Issuing) notFor(value string) string {
 				methods[n] = strings.TrimSpace(methods[n])
 			}
 			if !slices.Contains(methods, i.Method) {
-				return fmt.Sprintf("allow %s by %s alone", who, strings.Join(methods, " and "))
+				return fmt.Sprintf("%s by %s", who, strings.Join(methods, " or ")), false
 			}
 		}
 	}
-	return ""
+	return who, true
 }

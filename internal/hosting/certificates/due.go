@@ -60,7 +60,7 @@ func (s Site) Missing() []string {
 
 // Due says why a certificate is to be ordered for the site now; [NotDue] where it is not.
 func (s Site) Due(now time.Time) Cause {
-	at := s.comesDue()
+	at := s.dueAt()
 	reached := !at.IsZero() && !now.Before(at)
 	switch {
 	case s.Mode == SelfSigned, s.Mode == Uploaded && !reached:
@@ -77,8 +77,8 @@ func (s Site) Due(now time.Time) Cause {
 	return NotDue
 }
 
-// comesDue is when the newest certificate is to be followed by another; zero for never.
-func (s Site) comesDue() time.Time {
+// dueAt is when the newest certificate is to be followed by another; zero for never.
+func (s Site) dueAt() time.Time {
 	switch n := s.Newest; {
 	case n == nil || s.Mode == SelfSigned || n.Uploaded != (s.Mode == Uploaded):
 		return time.Time{}
@@ -95,7 +95,7 @@ const Recheck = time.Hour
 // Next is when the site is to be looked at again, of which everything was done that can be now;
 // zero for never, and a moment that is past for at once.
 func (s Site) Next(now time.Time) time.Time {
-	at := s.comesDue()
+	at := s.dueAt()
 	if due := s.Due(now); due == First || due == MoreNames {
 		if again := now.Add(Recheck); at.IsZero() || at.After(again) {
 			return again

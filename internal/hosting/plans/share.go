@@ -133,7 +133,7 @@ func (s Share) CheckPlan(p Plan) error {
 		return nil
 	}
 	return &refusal.Refusal{Kind: refusal.LimitReached, Detail: "a plan cannot give more than " + s.source() + "; " +
-		s.raisedBy() + " can make room", Fields: wrong}
+		s.raisedBy(), Fields: wrong}
 }
 
 // Headroom is what a share leaves for one account.

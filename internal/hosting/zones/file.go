@@ -39,7 +39,7 @@ func ReadFile(zone, text string) (records []Line, left []string, err error) {
 		if tokens == nil {
 			return f.records, f.left, nil
 		}
-		if err := f.take(tokens, number, indented); err != nil {
+		if err := f.readEntry(tokens, number, indented); err != nil {
 			return nil, nil, refusal.Input("text", "line %d: %s", number, err)
 		}
 	}
@@ -133,8 +133,8 @@ func split(line string, depth *int) (tokens []string, err error) {
 	return tokens, nil
 }
 
-// take reads one entry: a directive or a record.
-func (f *file) take(tokens []string, number int, indented bool) error {
+// readEntry reads one entry: a directive or a record.
+func (f *file) readEntry(tokens []string, number int, indented bool) error {
 	switch strings.ToUpper(tokens[0]) {
 	case "$ORIGIN":
 		if len(tokens) != 2 || !strings.HasSuffix(tokens[1], ".") {

@@ -252,7 +252,7 @@ func (p *parser) target(typed, what string) (string, error) {
 	case !strings.Contains(ascii, "."):
 		ascii += "." + p.zone
 		p.correct("%s is taken for %s", typed, ascii)
-	case looksComplete(ascii):
+	case isFullName(ascii):
 		return "", &refusal.Refusal{Kind: refusal.NeedsDecision,
 			Detail: fmt.Sprintf("is %s the whole name, or a name below %s? Put a dot at the end of whole names", typed,
 				p.zone), Decide: []refusal.Choice{
@@ -268,9 +268,9 @@ func (p *parser) target(typed, what string) (string, error) {
 	return ascii + ".", nil
 }
 
-// looksComplete reports whether a name ends as whole names do: in a suffix that registries sell
+// isFullName reports whether a name ends as whole names do: in a suffix that registries sell
 // under, or one that is set aside for tests and examples (RFC 2606).
-func looksComplete(name string) bool {
+func isFullName(name string) bool {
 	suffix, icann := publicsuffix.PublicSuffix(name)
 	return icann && suffix != name || strings.HasSuffix(name, ".example") || strings.HasSuffix(name, ".test")
 }

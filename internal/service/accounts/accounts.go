@@ -32,12 +32,12 @@ func (s *Service) CheckSignIn(ctx context.Context, name string) error {
 	}
 	taken, err := s.Store.TakenSignInNames(ctx, name)
 	if err == nil && slices.Contains(taken, name) {
-		err = signInTaken(name)
+		err = signInNameTaken(name)
 	}
 	return err
 }
 
-func signInTaken(name string) error {
+func signInNameTaken(name string) error {
 	return refusal.New(refusal.NameTaken, "the sign-in name %q is in use; choose another", name).On("sign_in_name")
 }
 
@@ -181,7 +181,7 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 		CustomerID: customer.ID,
 		PlanID:     found.ID, ServerID: server.ID, Placement: reason})
 	if store.ViolatedConstraint(err) == "accounts_sign_in_name" {
-		return none, signInTaken(name)
+		return none, signInNameTaken(name)
 	}
 	if err != nil {
 		return none, err

@@ -33,7 +33,7 @@ func TestOpenAccount(t *testing.T) {
 		assert.Equal(t, "open account ternferries for ternferries.example on skua", p.Summary)
 		assert.Contains(t, p.Notes, "left out “https://”")
 		assert.Len(t, p.Changes, 1)
-		assert.Empty(t, b.Queue.Take())
+		assert.Empty(t, b.Queue.Drain())
 		list, err := b.Accounts.Accounts(ctx, b.Operator, accounts.AccountFilter{}, "", 10)
 		require.NoError(t, err)
 		assert.Empty(t, list.Accounts)
@@ -43,7 +43,7 @@ func TestOpenAccount(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, "ternferries", opening.Account.SignInName)
 		assert.Equal(t, "opening", opening.Account.State)
-		assert.Equal(t, []servicetest.Job{{Kind: "Apply", ID: opening.Account.ID}}, b.Queue.Take())
+		assert.Equal(t, []servicetest.Job{{Kind: "Apply", ID: opening.Account.ID}}, b.Queue.Drain())
 		assert.Contains(t, b.Events("ternferries")[0], "account.open")
 		require.NoError(t, b.Rollout.Apply(ctx, opening.Account.ID))
 		detail, err := b.Accounts.Account(ctx, b.Operator, "ternferries")
@@ -85,7 +85,7 @@ func TestOpenAccount(t *testing.T) {
 			r := servicetest.Refused(t, c.kind, err)
 			require.NotEmpty(t, r.Fields)
 			assert.Equal(t, c.field, r.Fields[0].Name)
-			assert.Empty(t, b.Queue.Take(), "nothing is half done")
+			assert.Empty(t, b.Queue.Drain(), "nothing is half done")
 		})
 	}
 	t.Run("what the server refuses leaves nothing", func(t *testing.T) {
@@ -94,7 +94,7 @@ func TestOpenAccount(t *testing.T) {
 			Customer: "Tern Ferries"})
 		require.NoError(t, err)
 		b.Agents.On(1).Set(func(a *servicetest.Agent) { a.Refuses = "no space left" })
-		for _, job := range b.Queue.Take() {
+		for _, job := range b.Queue.Drain() {
 			require.NoError(t, b.Rollout.Apply(ctx, job.ID))
 		}
 		b.Agents.On(1).Set(func(a *servicetest.Agent) { a.Refuses = "" })
@@ -103,7 +103,7 @@ func TestOpenAccount(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, "failed", operation.State)
 		assert.Contains(t, operation.Failure, "no space left (the account was not opened; nothing of it is left)")
-		_, held := b.Agents.On(1).Holds(opening.Account.ID)
+		_, held := b.Agents.On(1).InForce(opening.Account.ID)
 		assert.False(t, held)
 		_, err = b.Accounts.OpenAccount(ctx, b.Operator, api.OpenAccount{Domain: "auk.example", Plan: "harbour",
 			Customer: "Tern Ferries"})
@@ -126,7 +126,7 @@ func TestOpenAccountTwiceWithOneKey(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, first.Account.ID, again.Account.ID)
 	assert.Equal(t, first.Operation, again.Operation)
-	assert.Len(t, b.Queue.Take(), 1, "it is done once")
+	assert.Len(t, b.Queue.Drain(), 1, "it is done once")
 	a.RequestDigest = usecase.RequestDigest("POST", "/accounts", []byte("2"))
 	_, err = b.Accounts.OpenAccount(ctx, a, in)
 	servicetest.Refused(t, refusal.KeyReused, err)
@@ -159,7 +159,7 @@ func TestCloseAccount(t *testing.T) {
 	operation, err := b.Rollout.Operation(ctx, b.Operator, started.Operation)
 	require.NoError(t, err)
 	assert.Equal(t, "done", operation.State)
-	_, held := b.Agents.On(1).Holds(account.ID)
+	_, held := b.Agents.On(1).InForce(account.ID)
 	assert.False(t, held)
 	_, err = b.Accounts.CloseAccount(ctx, b.Operator, "1", "ternferries")
 	servicetest.Refused(t, refusal.WrongState, err)

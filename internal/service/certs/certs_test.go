@@ -103,16 +103,16 @@ func TestInstallCertificate(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			_, err := install(in)
 			servicetest.Refused(t, refusal.InvalidInput, err)
-			assert.Empty(t, b.Queue.Take())
+			assert.Empty(t, b.Queue.Drain())
 		})
 	}
 	in := api.UploadedCertificate{Certificate: issue(t, key, 48*time.Hour, "lantern.example"), Key: text}
 	_, err := install(in)
 	require.NoError(t, err)
-	m, _ := b.Agents.On(1).Holds(account.ID)
+	m, _ := b.Agents.On(1).InForce(account.ID)
 	assert.Nil(t, m.Sites[0].Certificate, "not yet on the server")
 	b.Work()
-	m, _ = b.Agents.On(1).Holds(account.ID)
+	m, _ = b.Agents.On(1).InForce(account.ID)
 	require.NotNil(t, m.Sites[0].Certificate)
 	view, err := b.Certs.Certificate(ctx, owner, "lantern.example", "lantern.example")
 	require.NoError(t, err)
@@ -181,7 +181,7 @@ func TestChangeCertificate(t *testing.T) {
 	assert.Equal(t, "self-signed", after.Certificate.State)
 	assert.NotZero(t, after.Operation)
 	b.Work()
-	m, _ := b.Agents.On(1).Holds(account.ID)
+	m, _ := b.Agents.On(1).InForce(account.ID)
 	assert.Nil(t, m.Sites[0].Certificate, "the server makes one itself")
 }
 

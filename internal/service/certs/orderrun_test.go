@@ -277,7 +277,7 @@ func TestOrder(t *testing.T) {
 	assert.Equal(t, []string{"lantern.example", "www.lantern.example"}, c.Covered)
 	require.NotNil(t, c.NextTry)
 	assert.Equal(t, c.RenewAt.Unix(), c.NextTry.Unix(), "it is looked at again when it is renewed")
-	m, _ := o.Agents.On(1).Holds(o.account.ID)
+	m, _ := o.Agents.On(1).InForce(o.account.ID)
 	require.NotNil(t, m.Sites[0].Certificate)
 	assert.Contains(t, m.Sites[0].Certificate.Chain, "BEGIN CERTIFICATE")
 
@@ -314,7 +314,7 @@ func TestOrderGoesOnAfterAKill(t *testing.T) {
 			o.authority.fails("", 0, nil)
 			other.Pass(time.Minute) // nobody has been heard of for a while
 			require.NoError(t, other.Certs.OrderCertificates(t.Context()))
-			queued := other.Queue.Take()
+			queued := other.Queue.Drain()
 			require.Len(t, queued, 1)
 			assert.Equal(t, servicetest.Job{Kind: "Order", ID: o.order}, queued[0])
 			_, err = o.works(t.Context(), other)

@@ -63,13 +63,13 @@ func TestZonesFollowDomains(t *testing.T) {
 	require.Len(t, list.Zones, 2, "a name below another one has its records there")
 	assert.NotEmpty(t, record(t, b, "ferries.example", "shop", "A"))
 
-	m, held := b.Agents.On(2).Holds(account.ID)
+	m, held := b.Agents.On(2).InForce(account.ID)
 	require.True(t, held, "the primary name server has the zones")
 	assert.Len(t, m.Zones, 2)
 	assert.Empty(t, m.Sites)
-	home, _ := b.Agents.On(1).Holds(account.ID)
+	home, _ := b.Agents.On(1).InForce(account.ID)
 	assert.Empty(t, home.Zones)
-	_, held = b.Agents.On(3).Holds(account.ID)
+	_, held = b.Agents.On(3).InForce(account.ID)
 	assert.False(t, held, "the secondary transfers them")
 	assert.True(t, b.Agents.On(2).Server.DNS.Primary)
 
@@ -77,7 +77,7 @@ func TestZonesFollowDomains(t *testing.T) {
 		_, err := b.Domains.RemoveDomain(ctx, b.Operator, account.SignInName, "second.example")
 		require.NoError(t, err)
 		b.Work()
-		m, _ := b.Agents.On(2).Holds(account.ID)
+		m, _ := b.Agents.On(2).InForce(account.ID)
 		assert.Len(t, m.Zones, 1)
 		_, err = b.DNS.Zone(ctx, b.Operator, "second.example")
 		servicetest.Refused(t, refusal.NotFound, err)
@@ -90,7 +90,7 @@ func TestZonesFollowDomains(t *testing.T) {
 		_, err := b.Accounts.CloseAccount(ctx, b.Operator, account.SignInName, account.SignInName)
 		require.NoError(t, err)
 		b.Work()
-		_, held := b.Agents.On(2).Holds(account.ID)
+		_, held := b.Agents.On(2).InForce(account.ID)
 		assert.False(t, held)
 		list, err := b.DNS.ZoneList(ctx, b.Operator, dns.ZoneFilter{}, "", 10)
 		require.NoError(t, err)
@@ -112,7 +112,7 @@ func TestRecords(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			_, err := b.DNS.AddRecord(ctx, b.Operator, "ferries.example", in)
 			servicetest.Refused(t, refusal.InvalidInput, err)
-			assert.Empty(t, b.Queue.Take())
+			assert.Empty(t, b.Queue.Drain())
 		})
 	}
 	changed, err := b.DNS.AddRecord(ctx, b.Operator, "ferries.example", api.NewRecord{Name: "mail", Type: "a",
@@ -121,7 +121,7 @@ func TestRecords(t *testing.T) {
 	require.NotNil(t, changed.Record)
 	assert.Equal(t, "A", changed.Record.Type)
 	b.Work()
-	m, _ := b.Agents.On(2).Holds(account.ID)
+	m, _ := b.Agents.On(2).InForce(account.ID)
 	assert.Contains(t, m.Zones[0].Records, recordOf("mail", "A", 3600, "192.0.2.9"))
 
 	t.Run("all of a set have one time to live", func(t *testing.T) {
@@ -192,7 +192,7 @@ func TestImportZone(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 2, changed.Added)
 	b.Work()
-	m, _ := b.Agents.On(2).Holds(account.ID)
+	m, _ := b.Agents.On(2).InForce(account.ID)
 	assert.Contains(t, m.Zones[0].Records, recordOf("mail", "A", 300, "192.0.2.9"))
 
 	_, err = b.DNS.ImportZone(ctx, b.Operator, "ferries.example",
@@ -219,7 +219,7 @@ func TestChangeZone(t *testing.T) {
 	_, err := b.DNS.ChangeZone(ctx, b.Operator, "ferries.example", 0, api.ZoneChange{DNSSEC: &on})
 	require.NoError(t, err)
 	b.Work()
-	m, _ := b.Agents.On(2).Holds(account.ID)
+	m, _ := b.Agents.On(2).InForce(account.ID)
 	assert.True(t, m.Zones[0].Signed)
 
 	t.Run("without the feature", func(t *testing.T) {

@@ -32,7 +32,7 @@ func harbour(t *testing.T) (*servicetest.Bench, api.AccountDetail) {
 // site returns what the server holds for one site of an account.
 func site(t *testing.T, b *servicetest.Bench, account int64, name string) manifest.Site {
 	t.Helper()
-	m, _ := b.Agents.On(1).Holds(account)
+	m, _ := b.Agents.On(1).InForce(account)
 	for _, s := range m.Sites {
 		if s.Domain.String() == name {
 			return s
@@ -84,7 +84,7 @@ func TestAddDomain(t *testing.T) {
 			r := servicetest.Refused(t, c.kind, err)
 			require.NotEmpty(t, r.Fields, r.Detail)
 			assert.Equal(t, c.field, r.Fields[0].Name)
-			assert.Empty(t, b.Queue.Take())
+			assert.Empty(t, b.Queue.Drain())
 		})
 	}
 	t.Run("names of the installation are the operator's", func(t *testing.T) {
@@ -109,7 +109,7 @@ func TestAddDomain(t *testing.T) {
 			assert.Equal(t, c.counts, changed.Domain.CountsAs)
 		}
 		b.Work()
-		m, _ := b.Agents.On(1).Holds(account.ID)
+		m, _ := b.Agents.On(1).InForce(account.ID)
 		assert.Len(t, m.Sites, 5, "what is there for its DNS alone has none")
 		assert.Equal(t, "ferries.example", site(t, b, account.ID, "same.example").MirrorOf)
 		assert.Equal(t, "https://elsewhere.test/now", site(t, b, account.ID, "away.example").Redirect.Target)
@@ -216,7 +216,7 @@ func TestRemoveDomain(t *testing.T) {
 		require.NoError(t, err)
 	}
 	b.Work()
-	m, _ := b.Agents.On(1).Holds(account.ID)
+	m, _ := b.Agents.On(1).InForce(account.ID)
 	assert.Len(t, m.Sites, 1)
 	_, err = b.Domains.RemoveDomain(ctx, b.Operator, account.SignInName, "second.example")
 	servicetest.Refused(t, refusal.NotFound, err)

@@ -43,7 +43,7 @@ func TestJoinServer(t *testing.T) {
 			r := servicetest.Refused(t, c.kind, err)
 			require.NotEmpty(t, r.Fields)
 			assert.Equal(t, c.field, r.Fields[0].Name)
-			assert.Empty(t, b.Queue.Take())
+			assert.Empty(t, b.Queue.Drain())
 		})
 	}
 	t.Run("nobody uses the secret in time", func(t *testing.T) {
@@ -51,7 +51,7 @@ func TestJoinServer(t *testing.T) {
 			Roles: []string{"web"}})
 		require.NoError(t, err)
 		assert.NotEmpty(t, joining.JoinSecret)
-		job := b.Queue.Take()[0]
+		job := b.Queue.Drain()[0]
 		b.Agents.On(job.ID).Set(func(a *servicetest.Agent) { a.Unreachable = true })
 		done, err := b.Fleet.TryJoin(ctx, job.ID, job.Operation)
 		require.NoError(t, err)

@@ -40,7 +40,7 @@ func TestLogins(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			_, err := b.Logins.AddLogin(ctx, owner, "gangway.example", c.in)
 			servicetest.Refused(t, c.kind, err)
-			assert.Empty(t, b.Queue.Take())
+			assert.Empty(t, b.Queue.Drain())
 		})
 	}
 	_, err := b.Logins.AddLogin(ctx, owner, "bare.example", api.NewLogin{Name: "mate", Keys: []string{key}})
@@ -61,7 +61,7 @@ func TestLogins(t *testing.T) {
 	b.Work()
 
 	t.Run("what the server holds", func(t *testing.T) {
-		m, _ := b.Agents.On(1).Holds(account.ID)
+		m, _ := b.Agents.On(1).InForce(account.ID)
 		require.Len(t, m.Logins, 3, "its own sign-in, and two more")
 		assert.True(t, m.Shell)
 		for _, l := range m.Logins {
@@ -79,7 +79,7 @@ func TestLogins(t *testing.T) {
 		_, err := b.Selling.SuspendAccount(ctx, b.Operator, "gangway.example", "unpaid")
 		require.NoError(t, err)
 		b.Work()
-		m, _ := b.Agents.On(1).Holds(account.ID)
+		m, _ := b.Agents.On(1).InForce(account.ID)
 		for _, l := range m.Logins {
 			assert.Empty(t, l.Hash)
 			assert.Empty(t, l.Keys)

@@ -45,7 +45,7 @@ func mail(t *testing.T, b *servicetest.Bench) int64 {
 	t.Helper()
 	_, err := b.Accounts.MailHandover(t.Context(), b.Operator, "ferries.example")
 	require.NoError(t, err)
-	jobs := b.Queue.Take()
+	jobs := b.Queue.Drain()
 	require.Len(t, jobs, 1)
 	require.Equal(t, "SendMail", jobs[0].Kind)
 	return jobs[0].ID
@@ -63,7 +63,7 @@ func TestWithoutAMailServer(t *testing.T) {
 	b := office(t, "")
 	_, err := b.Accounts.MailHandover(t.Context(), b.Operator, "ferries.example")
 	servicetest.Refused(t, refusal.MailFailed, err)
-	assert.Empty(t, b.Queue.Take())
+	assert.Empty(t, b.Queue.Drain())
 }
 
 func TestSendMail(t *testing.T) {

@@ -361,10 +361,10 @@ func TestPasswordReset(t *testing.T) {
 			"the same answer for both")
 	}
 	var mails int
-	for _, j := range b.Queue.Take() {
+	for _, j := range b.Queue.Drain() {
 		require.Equal(t, "MailPasswordReset", j.Kind)
 		require.NoError(t, b.People.MailPasswordReset(ctx, j.Words[0], j.Words[1], j.Words[2]))
-		for _, m := range b.Queue.Take() {
+		for _, m := range b.Queue.Drain() {
 			require.Equal(t, "SendMail", m.Kind)
 			mails++
 		}

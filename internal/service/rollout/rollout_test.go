@@ -62,7 +62,7 @@ func TestApplyOfWhatCameMeanwhile(t *testing.T) {
 			require.Error(t, err)
 		}
 	}
-	jobs := b.Queue.Take()
+	jobs := b.Queue.Drain()
 	before := b.Agents.On(1).Applies
 	var group sync.WaitGroup
 	for _, j := range jobs {
@@ -106,7 +106,7 @@ func TestRollOut(t *testing.T) {
 	require.NoError(t, err)
 	require.NotZero(t, changed.Operation)
 	assert.Equal(t, []servicetest.Job{{Kind: "RollOut", ID: changed.Operation, Operation: changed.Operation}},
-		b.Queue.Take())
+		b.Queue.Drain())
 
 	b.Agents.On(1).Set(func(a *servicetest.Agent) { a.Unreachable = true })
 	assert.ErrorContains(t, b.Rollout.RollOut(ctx, changed.Operation), "not applied: ")
@@ -120,7 +120,7 @@ func TestRollOut(t *testing.T) {
 	assert.Equal(t, "skua", o.Steps[0].Name)
 	assert.Equal(t, "3 of 3 accounts", o.Steps[0].Detail)
 	for _, account := range list {
-		m, held := b.Agents.On(1).Holds(account.ID)
+		m, held := b.Agents.On(1).InForce(account.ID)
 		require.True(t, held)
 		assert.Equal(t, 200*plans.MiB, *m.Home.DiskLimit)
 	}
@@ -136,7 +136,7 @@ func TestRollOutOfWhatServersNeedNotKnow(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, changed.Operation)
 	assert.EqualValues(t, 2, changed.Accounts)
-	assert.Empty(t, b.Queue.Take())
+	assert.Empty(t, b.Queue.Drain())
 }
 
 func TestSweep(t *testing.T) {
@@ -167,7 +167,7 @@ func TestSweep(t *testing.T) {
 		})
 		require.Len(t, p.Changes, 1)
 		assert.Contains(t, p.Steps, list[0].SignInName)
-		assert.Empty(t, b.Queue.Take())
+		assert.Empty(t, b.Queue.Drain())
 	})
 	t.Run("the repair", func(t *testing.T) {
 		started, err := b.Fleet.RepairServer(ctx, b.Operator, "skua")
@@ -202,14 +202,14 @@ func TestResumeStalled(t *testing.T) {
 	ctx := t.Context()
 	_, err := b.Accounts.RepairAccount(ctx, b.Operator, list[0].SignInName)
 	require.NoError(t, err)
-	b.Queue.Take() // the process that had it is gone
+	b.Queue.Drain() // the process that had it is gone
 	require.NoError(t, b.Rollout.ResumeStalled(ctx))
-	assert.Empty(t, b.Queue.Take(), "somebody may be at it still")
+	assert.Empty(t, b.Queue.Drain(), "somebody may be at it still")
 	b.Pass(time.Minute)
 	require.NoError(t, b.Rollout.ResumeStalled(ctx))
-	assert.Equal(t, []servicetest.Job{{Kind: "Apply", ID: list[0].ID}}, b.Queue.Take())
+	assert.Equal(t, []servicetest.Job{{Kind: "Apply", ID: list[0].ID}}, b.Queue.Drain())
 	require.NoError(t, b.Rollout.ResumeStalled(ctx))
-	assert.Empty(t, b.Queue.Take(), "once is enough for a while")
+	assert.Empty(t, b.Queue.Drain(), "once is enough for a while")
 }
 
 func TestWhoSeesWhichOperations(t *testing.T) {

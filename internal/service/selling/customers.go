@@ -47,7 +47,7 @@ func recordOfCustomer(row db.Customer) customerRecord {
 	return r
 }
 
-func customerTaken(name string) error {
+func customerNameTaken(name string) error {
 	return refusal.New(refusal.NameTaken, "there is a customer %q already", name).On("name")
 }
 
@@ -82,7 +82,7 @@ func (s *Service) AddCustomerTx(ctx context.Context, tx store.Tx, a usecase.Acto
 	}
 	row, err := tx.AddCustomer(ctx, p)
 	if store.ViolatedConstraint(err) == "customers_name" {
-		return none, customerTaken(p.Name)
+		return none, customerNameTaken(p.Name)
 	}
 	if err != nil {
 		return none, err
@@ -199,7 +199,7 @@ func (s *Service) ChangeCustomer(ctx context.Context, a usecase.Actor, reference
 		}
 		after, err := tx.ChangeCustomer(ctx, p)
 		if store.ViolatedConstraint(err) == "customers_name" {
-			return none, customerTaken(p.Name)
+			return none, customerNameTaken(p.Name)
 		}
 		if err != nil {
 			return none, err

@@ -17,7 +17,7 @@ import (
 	"victualler/internal/store/db"
 )
 
-func planTaken(name string) error {
+func planNameTaken(name string) error {
 	return refusal.New(refusal.NameTaken, "there is a plan %q already; choose another name", name).On("name")
 }
 
@@ -69,7 +69,7 @@ func (s *Service) AddPlan(ctx context.Context, a usecase.Actor, in api.NewPlan) 
 		}
 		row, err := tx.AddPlan(ctx, db.AddPlanParams{ResellerID: owner, Name: plan.Name})
 		if store.ViolatedConstraint(err) == "plans_name" {
-			return none, planTaken(plan.Name)
+			return none, planNameTaken(plan.Name)
 		}
 		if err != nil {
 			return none, err
@@ -269,7 +269,7 @@ func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference str
 		}
 		row, err = tx.RenamePlan(ctx, db.RenamePlanParams{ID: row.ID, Name: plan.Name})
 		if store.ViolatedConstraint(err) == "plans_name" {
-			return none, planTaken(plan.Name)
+			return none, planNameTaken(plan.Name)
 		}
 		if err != nil {
 			return none, err

@@ -59,8 +59,8 @@ func (a *Agent) Set(change func(*Agent)) {
 	change(a)
 }
 
-// Holds returns the manifest in force for an account.
-func (a *Agent) Holds(account int64) (manifest.Manifest, bool) {
+// InForce returns the manifest in force for an account.
+func (a *Agent) InForce(account int64) (manifest.Manifest, bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	m, known := a.Accounts[account]

@@ -36,8 +36,8 @@ func (q *Queue) add(j Job) error {
 	return nil
 }
 
-// Take returns what waits, and forgets it.
-func (q *Queue) Take() []Job {
+// Drain returns what waits, and forgets it.
+func (q *Queue) Drain() []Job {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	jobs := q.jobs
@@ -92,7 +92,7 @@ func eventsOf(account string) people.EventFilter { return people.EventFilter{Acc
 func (b *Bench) Work() {
 	b.t.Helper()
 	ctx := context.Background()
-	for jobs := b.Queue.Take(); len(jobs) > 0; jobs = b.Queue.Take() {
+	for jobs := b.Queue.Drain(); len(jobs) > 0; jobs = b.Queue.Drain() {
 		for _, j := range jobs {
 			switch j.Kind {
 			case "Apply":

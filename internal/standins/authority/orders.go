@@ -309,7 +309,7 @@ func (a *Authority) validate(proof *authorization, one *challenge) {
 		if unlucky {
 			failure = denied("the answer to the challenge was not the one that was expected")
 		} else {
-			failure = a.look(ctx, proof, one, owner)
+			failure = a.checkChallenge(ctx, proof, one, owner)
 		}
 		a.mu.Lock()
 		defer a.mu.Unlock()

@@ -20,8 +20,8 @@ import (
 	"victualler/internal/resolve"
 )
 
-// look asks public DNS whether a challenge is met; nothing if it is.
-func (a *Authority) look(ctx context.Context, proof *authorization, one *challenge, owner *account) *problem {
+// checkChallenge asks public DNS whether a challenge is met; nothing if it is.
+func (a *Authority) checkChallenge(ctx context.Context, proof *authorization, one *challenge, owner *account) *problem {
 	name := proof.identifier.Value
 	asked := name
 	if proof.wildcard {

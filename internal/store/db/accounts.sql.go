@@ -67,8 +67,10 @@ select accounts.id from accounts
 where (main_domain, accounts.id) > ($1::text, $2::bigint)
   and case $3::text
     when '' then state <> 'closed'
-    when 'suspended' then state = 'active' and (suspended_at is not null or reseller_id in (select resellers.id from resellers where suspended_accounts))
-    when 'active' then state = 'active' and suspended_at is null and (reseller_id is null or reseller_id not in (select resellers.id from resellers where suspended_accounts))
+    when 'suspended' then state = 'active'
+        and (suspended_at is not null or reseller_id in (select resellers.id from resellers where suspended_accounts))
+    when 'active' then state = 'active' and suspended_at is null
+        and (reseller_id is null or reseller_id not in (select resellers.id from resellers where suspended_accounts))
     else state = $3 end
   and ($4::bigint = 0 or server_id = $4)
   and ($5::bigint = 0 or plan_id = $5)
@@ -90,8 +92,8 @@ type AccountPageParams struct {
 	Most        int32
 }
 
-// A page in the order of main domain and number; after is the last row's. Of one table alone, it is planned
-// quickly for just what is asked; see Fresh.
+// A page in the order of main domain and number; after is the last row's. Of one table alone, it is
+// planned quickly for just what is asked; see Fresh.
 func (q *Queries) AccountPage(ctx context.Context, arg AccountPageParams) ([]int64, error) {
 	rows, err := q.db.Query(ctx, accountPage,
 		arg.AfterDomain,
@@ -312,7 +314,8 @@ func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]A
 }
 
 const accountsOnServer = `-- name: AccountsOnServer :many
-select accounts.id, accounts.revision, accounts.applied_revision, accounts.state, accounts.sign_in_name, account_servers.revision as there
+select accounts.id, accounts.revision, accounts.applied_revision, accounts.state, accounts.sign_in_name,
+    account_servers.revision as there
 from account_servers join accounts on accounts.id = account_servers.account_id where account_servers.server_id = $1
 `
 
@@ -354,7 +357,8 @@ func (q *Queries) AccountsOnServer(ctx context.Context, serverID int64) ([]Accou
 }
 
 const addAccount = `-- name: AddAccount :one
-insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement) values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search
+insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement)
+values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search
 `
 
 type AddAccountParams struct {
@@ -404,8 +408,10 @@ func (q *Queries) AddAccount(ctx context.Context, arg AddAccountParams) (Account
 }
 
 const addDomain = `-- name: AddDomain :one
-insert into domains (account_id, name, registrable, main, root, counts_as, served_as, target, code, keep_path, keep_query, mirror_of, template_id)
-values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) returning id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version
+insert into domains (account_id, name, registrable, main, root, counts_as, served_as, target, code, keep_path,
+    keep_query, mirror_of, template_id)
+values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10,
+    $11, $12, $13) returning id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version
 `
 
 type AddDomainParams struct {
@@ -465,7 +471,8 @@ func (q *Queries) AddDomain(ctx context.Context, arg AddDomainParams) (Domain, e
 }
 
 const bumpRevisions = `-- name: BumpRevisions :many
-update accounts set revision = revision + 1, version = version + 1 where id = any($1::bigint[]) and state in ('opening', 'active') returning id, revision
+update accounts set revision = revision + 1, version = version + 1
+where id = any($1::bigint[]) and state in ('opening', 'active') returning id, revision
 `
 
 type BumpRevisionsRow struct {
@@ -563,7 +570,8 @@ type FindAccountParams struct {
 	Customer  int64
 }
 
-// By sign-in name or by any of its domains; one that is not closed goes first. What is not in the scope is not there.
+// By sign-in name or by any of its domains; one that is not closed goes first. What is not in the
+// scope is not there.
 func (q *Queries) FindAccount(ctx context.Context, arg FindAccountParams) (int64, error) {
 	row := q.db.QueryRow(ctx, findAccount, arg.Reference, arg.Reseller, arg.Customer)
 	var id int64
@@ -674,7 +682,8 @@ func (q *Queries) LockSignInNames(ctx context.Context) error {
 
 const markAccountApplied = `-- name: MarkAccountApplied :one
 update accounts set applied_revision = greatest(applied_revision, $1::bigint), version = version + 1,
-    state = case when $1::bigint < revision then state when state = 'opening' then 'active' when state = 'closing' then 'closed' else state end,
+    state = case when $1::bigint < revision then state when state = 'opening' then 'active'
+        when state = 'closing' then 'closed' else state end,
     closed_at = case when $1::bigint >= revision and state = 'closing' then now() else closed_at end
 where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search
 `
@@ -807,7 +816,8 @@ func (q *Queries) SetAccountState(ctx context.Context, arg SetAccountStateParams
 }
 
 const setFrozenTerms = `-- name: SetFrozenTerms :exec
-update accounts set frozen_terms = $2, frozen_at = case when $2::jsonb is null then null else now() end, version = version + 1 where id = $1
+update accounts set frozen_terms = $2, frozen_at = case when $2::jsonb is null then null else now() end,
+    version = version + 1 where id = $1
 `
 
 type SetFrozenTermsParams struct {
@@ -835,7 +845,8 @@ func (q *Queries) SetPlanOfAccount(ctx context.Context, arg SetPlanOfAccountPara
 }
 
 const suspendAccount = `-- name: SuspendAccount :exec
-update accounts set suspended_at = case when $1::text is null then null else now() end, suspended_by = $1, suspended_role = $2,
+update accounts set suspended_at = case when $1::text is null then null else now() end,
+    suspended_by = $1, suspended_role = $2,
     suspended_why = $3 where id = $4
 `
 

@@ -65,7 +65,8 @@ func (q *Queries) AccountKeysUnsettled(ctx context.Context) ([]Authority, error)
 }
 
 const addAuthority = `-- name: AddAuthority :one
-insert into authorities (name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, bounds)
+insert into authorities (name, directory, email, root, external_id, external_key, profile, key, url, terms, identities,
+    usual, bounds)
 values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) returning id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at, next_key, next_key_at, bounds
 `
 
@@ -127,7 +128,8 @@ func (q *Queries) AddAuthority(ctx context.Context, arg AddAuthorityParams) (Aut
 }
 
 const addCertificate = `-- name: AddCertificate :one
-insert into certificates (domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, revision)
+insert into certificates (domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at,
+    ask_at, revision)
 values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) returning id, domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, explanation, state, revision, created_at, installed_at
 `
 
@@ -185,7 +187,8 @@ func (q *Queries) AddCertificate(ctx context.Context, arg AddCertificateParams) 
 }
 
 const addOrder = `-- name: AddOrder :one
-insert into orders (domain_id, authority_id, operation_id, names, left_out, key_type, key, ways) values ($1, $2, $3, $4, $5, $6, $7, $8) returning id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways, refused
+insert into orders (domain_id, authority_id, operation_id, names, left_out, key_type, key, ways)
+values ($1, $2, $3, $4, $5, $6, $7, $8) returning id, domain_id, authority_id, operation_id, names, left_out, key_type, key, url, state, install_id, created_at, ways, refused
 `
 
 type AddOrderParams struct {
@@ -231,7 +234,8 @@ func (q *Queries) AddOrder(ctx context.Context, arg AddOrderParams) (Order, erro
 }
 
 const addSigningRequest = `-- name: AddSigningRequest :one
-insert into signing_requests (domain_id, names, subject, key_type, key, request) values ($1, $2, $3, $4, $5, $6) returning id, domain_id, names, subject, key_type, key, request, created_at
+insert into signing_requests (domain_id, names, subject, key_type, key, request) values ($1, $2, $3, $4, $5, $6)
+returning id, domain_id, names, subject, key_type, key, request, created_at
 `
 
 type AddSigningRequestParams struct {
@@ -267,7 +271,8 @@ func (q *Queries) AddSigningRequest(ctx context.Context, arg AddSigningRequestPa
 }
 
 const addSiteCertificates = `-- name: AddSiteCertificates :exec
-insert into site_certificates (domain_id, due_at) select id, now() from domains where account_id = $1 and served_as <> 'dns-only' on conflict do nothing
+insert into site_certificates (domain_id, due_at) select id, now() from domains
+where account_id = $1 and served_as <> 'dns-only' on conflict do nothing
 `
 
 // Of the domains of an account that have none yet.
@@ -277,7 +282,8 @@ func (q *Queries) AddSiteCertificates(ctx context.Context, accountID int64) erro
 }
 
 const authorities = `-- name: Authorities :many
-select authorities.id, authorities.name, authorities.directory, authorities.email, authorities.root, authorities.external_id, authorities.external_key, authorities.profile, authorities.key, authorities.url, authorities.terms, authorities.identities, authorities.usual, authorities.limited_until, authorities.version, authorities.created_at, authorities.next_key, authorities.next_key_at, authorities.bounds, (select count(*) from certificates where certificates.authority_id = authorities.id and certificates.state = 'in-use')::bigint as certificates
+select authorities.id, authorities.name, authorities.directory, authorities.email, authorities.root, authorities.external_id, authorities.external_key, authorities.profile, authorities.key, authorities.url, authorities.terms, authorities.identities, authorities.usual, authorities.limited_until, authorities.version, authorities.created_at, authorities.next_key, authorities.next_key_at, authorities.bounds, (select count(*) from certificates
+    where certificates.authority_id = authorities.id and certificates.state = 'in-use')::bigint as certificates
 from authorities order by usual desc, name
 `
 
@@ -377,7 +383,8 @@ func (q *Queries) AuthorityByID(ctx context.Context, id int64) (Authority, error
 }
 
 const authorityUsed = `-- name: AuthorityUsed :one
-select (exists (select from certificates where certificates.authority_id = $1::bigint) or exists (select from orders where orders.authority_id = $1::bigint))::boolean
+select (exists (select from certificates where certificates.authority_id = $1::bigint)
+    or exists (select from orders where orders.authority_id = $1::bigint))::boolean
 `
 
 func (q *Queries) AuthorityUsed(ctx context.Context, id int64) (bool, error) {
@@ -388,7 +395,8 @@ func (q *Queries) AuthorityUsed(ctx context.Context, id int64) (bool, error) {
 }
 
 const beginAccountKey = `-- name: BeginAccountKey :execrows
-update authorities set next_key = $1::bytea, next_key_at = now() where id = $2 and next_key is null
+update authorities set next_key = $1::bytea, next_key_at = now()
+where id = $2 and next_key is null
 `
 
 type BeginAccountKeyParams struct {
@@ -441,7 +449,8 @@ func (q *Queries) CertificateBySerial(ctx context.Context, arg CertificateBySeri
 }
 
 const certificateOfName = `-- name: CertificateOfName :one
-select certificates.id, certificates.domain_id, certificates.authority_id, certificates.names, certificates.key_type, certificates.key, certificates.chain, certificates.serial, certificates.not_before, certificates.not_after, certificates.renew_at, certificates.ask_at, certificates.explanation, certificates.state, certificates.revision, certificates.created_at, certificates.installed_at from certificates join domains on domains.id = certificates.domain_id join accounts on accounts.id = domains.account_id
+select certificates.id, certificates.domain_id, certificates.authority_id, certificates.names, certificates.key_type, certificates.key, certificates.chain, certificates.serial, certificates.not_before, certificates.not_after, certificates.renew_at, certificates.ask_at, certificates.explanation, certificates.state, certificates.revision, certificates.created_at, certificates.installed_at from certificates join domains on domains.id = certificates.domain_id
+    join accounts on accounts.id = domains.account_id
 where domains.name = $1 and certificates.state = 'in-use' and accounts.state = 'active'
 `
 
@@ -472,11 +481,16 @@ func (q *Queries) CertificateOfName(ctx context.Context, name string) (Certifica
 }
 
 const certificates = `-- name: Certificates :many
-select domains.id as domain_id, domains.name, accounts.id as account_id, accounts.sign_in_name, servers.label as server, site_certificates.mode, site_certificates.failures, site_certificates.code,
-    site_certificates.problem, coalesce(authorities.name, '')::text as authority, coalesce(certificates.names, '{}')::text[] as names,
-    exists (select from orders where orders.domain_id = domains.id and orders.state not in ('done', 'failed'))::boolean as ordered,
-    coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end)::bigint as ends
-from domains join accounts on accounts.id = domains.account_id join servers on servers.id = accounts.server_id join site_certificates on site_certificates.domain_id = domains.id
+select domains.id as domain_id, domains.name, accounts.id as account_id, accounts.sign_in_name, servers.label as server,
+    site_certificates.mode, site_certificates.failures, site_certificates.code,
+    site_certificates.problem, coalesce(authorities.name, '')::text as authority,
+    coalesce(certificates.names, '{}')::text[] as names,
+    exists (select from orders
+        where orders.domain_id = domains.id and orders.state not in ('done', 'failed'))::boolean as ordered,
+    coalesce(extract(epoch from certificates.not_after)::bigint,
+        case when site_certificates.failures > 0 then 0 else 253402300799 end)::bigint as ends
+from domains join accounts on accounts.id = domains.account_id join servers on servers.id = accounts.server_id
+    join site_certificates on site_certificates.domain_id = domains.id
     left join certificates on certificates.domain_id = domains.id and certificates.state = 'in-use'
     left join authorities on authorities.id = certificates.authority_id
 where domains.served_as <> 'dns-only' and accounts.state <> 'closed'
@@ -485,13 +499,19 @@ where domains.served_as <> 'dns-only' and accounts.state <> 'closed'
   and ($3::text = '' or authorities.name = $3)
   and ($4::bigint = 0 or accounts.reseller_id = $4)
   and ($5::bigint = 0 or accounts.customer_id = $5)
-  and ($6::int[] is null or (certificates.id is not null)::int + 2 * (certificates.id is not null and certificates.authority_id is null)::int
+  and ($6::int[] is null
+      or (certificates.id is not null)::int + 2 * (certificates.id is not null
+      and certificates.authority_id is null)::int
     + 4 * (domains.id in (select orders.domain_id from orders where orders.state not in ('done', 'failed')))::int
-    + 8 * (site_certificates.failures > 0)::int + 16 * (coalesce(certificates.not_after < $7::timestamptz, false))::int = any($6::int[]))
+    + 8 * (site_certificates.failures > 0)::int + 16 * (coalesce(certificates.not_after < $7::timestamptz,
+        false))::int = any($6::int[]))
   and ($8::text = '' or domains.name like '%' || $8 || '%')
   and ($9::timestamptz is null or certificates.not_after < $9)
-  and (coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end), domains.id) > ($10::bigint, $11::bigint)
-order by coalesce(extract(epoch from certificates.not_after)::bigint, case when site_certificates.failures > 0 then 0 else 253402300799 end), domains.id limit $12
+  and (coalesce(extract(epoch from certificates.not_after)::bigint,
+      case when site_certificates.failures > 0 then 0 else 253402300799 end),
+      domains.id) > ($10::bigint, $11::bigint)
+order by coalesce(extract(epoch from certificates.not_after)::bigint,
+    case when site_certificates.failures > 0 then 0 else 253402300799 end), domains.id limit $12
 `
 
 type CertificatesParams struct {
@@ -525,7 +545,9 @@ type CertificatesRow struct {
 	Ends       int64
 }
 
-// Every site with what it shows, those with the fewest days left first. Sites that should have one and have none yet for all trying come before all others, self-signed ones after: they end at the last second that RFC 3339 can write.
+// Every site with what it shows, those with the fewest days left first. Sites that should have one
+// and have none yet for all trying come before all others, self-signed ones after: they end at the
+// last second that RFC 3339 can write.
 func (q *Queries) Certificates(ctx context.Context, arg CertificatesParams) ([]CertificatesRow, error) {
 	rows, err := q.db.Query(ctx, certificates,
 		arg.Account,
@@ -667,7 +689,8 @@ func (q *Queries) CertificatesOfSite(ctx context.Context, domainID int64) ([]Cer
 }
 
 const certificatesToAskAbout = `-- name: CertificatesToAskAbout :many
-select id, domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, explanation, state, revision, created_at, installed_at from certificates where state = 'in-use' and authority_id is not null and ask_at <= $1 order by ask_at limit 100
+select id, domain_id, authority_id, names, key_type, key, chain, serial, not_before, not_after, renew_at, ask_at, explanation, state, revision, created_at, installed_at from certificates where state = 'in-use' and authority_id is not null and ask_at <= $1 order by ask_at
+limit 100
 `
 
 // Certificates of which the authority is to be asked when to renew them.
@@ -711,7 +734,8 @@ func (q *Queries) CertificatesToAskAbout(ctx context.Context, askAt *time.Time) 
 
 const challengeZone = `-- name: ChallengeZone :one
 select zones.name, zones.account_id, accounts.reseller_id from zones join accounts on accounts.id = zones.account_id
-where accounts.state = 'active' and zones.hosted = 'here' and (zones.name = $1::text or $1::text like '%.' || zones.name)
+where accounts.state = 'active' and zones.hosted = 'here'
+  and (zones.name = $1::text or $1::text like '%.' || zones.name)
 order by length(zones.name) desc limit 1
 `
 
@@ -798,7 +822,8 @@ func (q *Queries) ChallengesOf(ctx context.Context, orderID int64) ([]Challenge,
 }
 
 const changeAuthority = `-- name: ChangeAuthority :one
-update authorities set email = $2, root = $3, profile = $4, bounds = $5, terms = $6, identities = $7, usual = $8, version = version + 1 where id = $1 returning id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at, next_key, next_key_at, bounds
+update authorities set email = $2, root = $3, profile = $4, bounds = $5, terms = $6, identities = $7, usual = $8,
+    version = version + 1 where id = $1 returning id, name, directory, email, root, external_id, external_key, profile, key, url, terms, identities, usual, limited_until, version, created_at, next_key, next_key_at, bounds
 `
 
 type ChangeAuthorityParams struct {
@@ -849,7 +874,9 @@ func (q *Queries) ChangeAuthority(ctx context.Context, arg ChangeAuthorityParams
 }
 
 const changeSiteCertificate = `-- name: ChangeSiteCertificate :one
-update site_certificates set mode = $1, names = $2, key_type = $3, pin_key = $4, authority_id = $5, due_at = $6::timestamptz, version = version + 1
+update site_certificates set mode = $1, names = $2, key_type = $3,
+    pin_key = $4, authority_id = $5, due_at = $6::timestamptz,
+    version = version + 1
 where domain_id = $7 returning domain_id, mode, names, key_type, authority_id, due_at, failures, failed_at, code, problem, told_days, version, pin_key, challenge_label, limited_until, claimed_until
 `
 
@@ -897,10 +924,13 @@ func (q *Queries) ChangeSiteCertificate(ctx context.Context, arg ChangeSiteCerti
 
 const claimDueCertificates = `-- name: ClaimDueCertificates :many
 update site_certificates set claimed_until = $1::timestamptz from (
-    select due.domain_id, domains.name from site_certificates due join domains on domains.id = due.domain_id join accounts on accounts.id = domains.account_id
-    where due.due_at <= $2::timestamptz and (due.claimed_until is null or due.claimed_until <= $2::timestamptz)
+    select due.domain_id, domains.name from site_certificates due join domains on domains.id = due.domain_id
+    join accounts on accounts.id = domains.account_id
+    where due.due_at <= $2::timestamptz
+      and (due.claimed_until is null or due.claimed_until <= $2::timestamptz)
       and accounts.state = 'active' and accounts.applied_revision > 0
-      and not exists (select from orders where orders.domain_id = due.domain_id and orders.state not in ('done', 'failed'))
+      and not exists (select from orders
+          where orders.domain_id = due.domain_id and orders.state not in ('done', 'failed'))
     order by due.due_at limit $3 for update of due skip locked) taken
 where site_certificates.domain_id = taken.domain_id returning site_certificates.domain_id, taken.name
 `
@@ -916,8 +946,9 @@ type ClaimDueCertificatesRow struct {
 	Name     string
 }
 
-// Sites that are due, in accounts that are open, oldest first; those with an order on its way are left alone. Whoever takes them has a while: nobody else takes
-// them meanwhile, and somebody does if they are not heard of again.
+// Sites that are due, in accounts that are open, oldest first; those with an order on its way are
+// left alone. Whoever takes them has a while: nobody else takes them meanwhile, and somebody does
+// if they are not heard of again.
 func (q *Queries) ClaimDueCertificates(ctx context.Context, arg ClaimDueCertificatesParams) ([]ClaimDueCertificatesRow, error) {
 	rows, err := q.db.Query(ctx, claimDueCertificates, arg.Until, arg.Now, arg.Most)
 	if err != nil {
@@ -999,7 +1030,8 @@ func (q *Queries) DeleteOldCertificates(ctx context.Context) error {
 
 const deleteOldOrders = `-- name: DeleteOldOrders :exec
 delete from orders where state in ('done', 'failed') and created_at < now() - interval '40 days'
-  and exists (select from orders later where later.domain_id = orders.domain_id and later.state = 'done' and later.id > orders.id)
+  and exists (select from orders later
+      where later.domain_id = orders.domain_id and later.state = 'done' and later.id > orders.id)
 `
 
 // Longer than any bound counts, but the last of each site: it says which names were left out.
@@ -1040,7 +1072,8 @@ func (q *Queries) DomainByID(ctx context.Context, id int64) (Domain, error) {
 
 const dropFailedCertificates = `-- name: DropFailedCertificates :exec
 update certificates set state = 'retired', renew_at = null, ask_at = null from domains
-where domains.id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2
+where domains.id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing'
+  and certificates.revision <= $2
 `
 
 type DropFailedCertificatesParams struct {
@@ -1065,9 +1098,11 @@ func (q *Queries) DropInstalling(ctx context.Context, domainID int64) error {
 }
 
 const earlierCertificates = `-- name: EarlierCertificates :many
-select certificates.names, certificates.serial, certificates.state, certificates.not_before, certificates.not_after, certificates.chain, coalesce(authorities.name, '')::text as authority
+select certificates.names, certificates.serial, certificates.state, certificates.not_before, certificates.not_after,
+    certificates.chain, coalesce(authorities.name, '')::text as authority
 from certificates left join authorities on authorities.id = certificates.authority_id
-where certificates.domain_id = $1 and certificates.state in ('retired', 'revoked') order by certificates.id desc limit $2
+where certificates.domain_id = $1 and certificates.state in ('retired', 'revoked') order by certificates.id desc
+limit $2
 `
 
 type EarlierCertificatesParams struct {
@@ -1115,10 +1150,14 @@ func (q *Queries) EarlierCertificates(ctx context.Context, arg EarlierCertificat
 }
 
 const expiringCertificates = `-- name: ExpiringCertificates :many
-select certificates.domain_id, certificates.not_before, certificates.not_after, certificates.names, certificates.authority_id, domains.name, domains.account_id, site_certificates.told_days, site_certificates.mode, site_certificates.problem,
+select certificates.domain_id, certificates.not_before, certificates.not_after, certificates.names,
+    certificates.authority_id, domains.name, domains.account_id, site_certificates.told_days, site_certificates.mode,
+    site_certificates.problem,
     site_certificates.failures
-from certificates join domains on domains.id = certificates.domain_id join accounts on accounts.id = domains.account_id join site_certificates on site_certificates.domain_id = domains.id
-where certificates.state = 'in-use' and certificates.not_after < $1::timestamptz and certificates.not_after > now() and accounts.state = 'active'
+from certificates join domains on domains.id = certificates.domain_id join accounts on accounts.id = domains.account_id
+    join site_certificates on site_certificates.domain_id = domains.id
+where certificates.state = 'in-use' and certificates.not_after < $1::timestamptz
+  and certificates.not_after > now() and accounts.state = 'active'
   and (site_certificates.failures > 0 or certificates.authority_id is null)
 order by certificates.not_after limit 500
 `
@@ -1137,7 +1176,8 @@ type ExpiringCertificatesRow struct {
 	Failures    int32
 }
 
-// Certificates in use that nothing is about to replace and that end before a moment: the site's last try failed, or it does not renew itself.
+// Certificates in use that nothing is about to replace and that end before a moment: the site's
+// last try failed, or it does not renew itself.
 func (q *Queries) ExpiringCertificates(ctx context.Context, before time.Time) ([]ExpiringCertificatesRow, error) {
 	rows, err := q.db.Query(ctx, expiringCertificates, before)
 	if err != nil {
@@ -1331,7 +1371,8 @@ func (q *Queries) LockSiteCertificate(ctx context.Context, domainID int64) (Site
 
 const markCertificatesInstalled = `-- name: MarkCertificatesInstalled :exec
 update certificates set state = 'in-use', installed_at = now() from domains
-where domains.id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2
+where domains.id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing'
+  and certificates.revision <= $2
 `
 
 type MarkCertificatesInstalledParams struct {
@@ -1371,7 +1412,8 @@ type MoveAuthorityAccountParams struct {
 	Before string
 }
 
-// The authority has given the account's key another account; a quicker process has written it down already otherwise.
+// The authority has given the account's key another account; a quicker process has written it down
+// already otherwise.
 func (q *Queries) MoveAuthorityAccount(ctx context.Context, arg MoveAuthorityAccountParams) (int64, error) {
 	result, err := q.db.Exec(ctx, moveAuthorityAccount, arg.Url, arg.ID, arg.Before)
 	if err != nil {
@@ -1407,7 +1449,8 @@ func (q *Queries) OrderByID(ctx context.Context, id int64) (Order, error) {
 }
 
 const orderTimes = `-- name: OrderTimes :many
-select names, created_at from orders where authority_id = $1 and created_at > $2 and (url <> '' or state not in ('done', 'failed')) order by created_at
+select names, created_at from orders
+where authority_id = $1 and created_at > $2 and (url <> '' or state not in ('done', 'failed')) order by created_at
 `
 
 type OrderTimesParams struct {
@@ -1442,7 +1485,9 @@ func (q *Queries) OrderTimes(ctx context.Context, arg OrderTimesParams) ([]Order
 }
 
 const refusedNames = `-- name: RefusedNames :one
-select coalesce((select orders.refused from orders where orders.id = (select max(last.id) from orders last where last.domain_id = $1 and last.state in ('done', 'failed')) and orders.state = 'failed'
+select coalesce((select orders.refused from orders
+    where orders.id = (select max(last.id) from orders last
+    where last.domain_id = $1 and last.state in ('done', 'failed')) and orders.state = 'failed'
   and orders.created_at > now() - interval '1 day'), '{}')::text[]
 `
 
@@ -1504,7 +1549,8 @@ func (q *Queries) RemoveSigningRequest(ctx context.Context, arg RemoveSigningReq
 }
 
 const retireCertificates = `-- name: RetireCertificates :exec
-update certificates set state = 'retired', renew_at = null, ask_at = null where domain_id = $1 and state in ('installing', 'in-use')
+update certificates set state = 'retired', renew_at = null, ask_at = null
+where domain_id = $1 and state in ('installing', 'in-use')
 `
 
 func (q *Queries) RetireCertificates(ctx context.Context, domainID int64) error {
@@ -1513,8 +1559,10 @@ func (q *Queries) RetireCertificates(ctx context.Context, domainID int64) error 
 }
 
 const retireReplacedCertificates = `-- name: RetireReplacedCertificates :exec
-update certificates old set state = 'retired', renew_at = null, ask_at = null from certificates fresh join domains on domains.id = fresh.domain_id
-where domains.account_id = $1 and fresh.state = 'installing' and fresh.revision <= $2 and old.domain_id = fresh.domain_id and old.state = 'in-use'
+update certificates old set state = 'retired', renew_at = null, ask_at = null from certificates fresh
+    join domains on domains.id = fresh.domain_id
+where domains.account_id = $1 and fresh.state = 'installing' and fresh.revision <= $2
+  and old.domain_id = fresh.domain_id and old.state = 'in-use'
 `
 
 type RetireReplacedCertificatesParams struct {
@@ -1530,9 +1578,12 @@ func (q *Queries) RetireReplacedCertificates(ctx context.Context, arg RetireRepl
 
 const revertFailedUpload = `-- name: RevertFailedUpload :exec
 update site_certificates set due_at = now(), version = site_certificates.version + 1,
-    mode = case when exists (select from certificates used where used.domain_id = certificates.domain_id and used.state = 'in-use' and used.authority_id is null) then mode else 'automatic' end
+    mode = case when exists (select from certificates used
+        where used.domain_id = certificates.domain_id and used.state = 'in-use' and used.authority_id is null) then mode
+        else 'automatic' end
 from certificates join domains on domains.id = certificates.domain_id
-where site_certificates.domain_id = certificates.domain_id and domains.account_id = $1 and certificates.state = 'installing' and certificates.revision <= $2 and certificates.authority_id is null
+where site_certificates.domain_id = certificates.domain_id and domains.account_id = $1
+  and certificates.state = 'installing' and certificates.revision <= $2 and certificates.authority_id is null
 `
 
 type RevertFailedUploadParams struct {
@@ -1540,7 +1591,8 @@ type RevertFailedUploadParams struct {
 	Revision  int64
 }
 
-// Sites of which the certificate that somebody brought could not be installed go on as they were before.
+// Sites of which the certificate that somebody brought could not be installed go on as they were
+// before.
 func (q *Queries) RevertFailedUpload(ctx context.Context, arg RevertFailedUploadParams) error {
 	_, err := q.db.Exec(ctx, revertFailedUpload, arg.AccountID, arg.Revision)
 	return err
@@ -1556,7 +1608,8 @@ func (q *Queries) RevokeCertificate(ctx context.Context, id int64) error {
 }
 
 const saveCertificateFailure = `-- name: SaveCertificateFailure :exec
-update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = $1, problem = $2, limited_until = $3 where domain_id = $4
+update site_certificates set failures = failures + 1, failed_at = coalesce(failed_at, now()), code = $1,
+    problem = $2, limited_until = $3 where domain_id = $4
 `
 
 type SaveCertificateFailureParams struct {
@@ -1577,7 +1630,8 @@ func (q *Queries) SaveCertificateFailure(ctx context.Context, arg SaveCertificat
 }
 
 const saveCertificateIssued = `-- name: SaveCertificateIssued :exec
-update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0, limited_until = null, due_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1
+update site_certificates set mode = $2, failures = 0, failed_at = null, code = '', problem = '', told_days = 0,
+    limited_until = null, due_at = $3, version = version + case when mode = $2 then 0 else 1 end where domain_id = $1
 `
 
 type SaveCertificateIssuedParams struct {
@@ -1592,7 +1646,8 @@ func (q *Queries) SaveCertificateIssued(ctx context.Context, arg SaveCertificate
 }
 
 const saveChallenge = `-- name: SaveChallenge :exec
-insert into challenges (order_id, name, kind, token, value, url, proof, record, account_id) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing
+insert into challenges (order_id, name, kind, token, value, url, proof, record, account_id)
+values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing
 `
 
 type SaveChallengeParams struct {
@@ -1699,7 +1754,8 @@ func (q *Queries) SaveRenewal(ctx context.Context, arg SaveRenewalParams) error 
 
 const scheduleAllCertificates = `-- name: ScheduleAllCertificates :exec
 update site_certificates set due_at = now() where mode = 'automatic' and not exists (
-    select from certificates where certificates.domain_id = site_certificates.domain_id and certificates.state in ('installing', 'in-use'))
+    select from certificates where certificates.domain_id = site_certificates.domain_id
+      and certificates.state in ('installing', 'in-use'))
 `
 
 // Of sites that have none of an authority yet.
@@ -1709,7 +1765,8 @@ func (q *Queries) ScheduleAllCertificates(ctx context.Context) error {
 }
 
 const scheduleCertificate = `-- name: ScheduleCertificate :exec
-update site_certificates set due_at = $1 where domain_id = $2 and due_at is not distinct from $3::timestamptz
+update site_certificates set due_at = $1
+where domain_id = $2 and due_at is not distinct from $3::timestamptz
 `
 
 type ScheduleCertificateParams struct {
@@ -1718,14 +1775,17 @@ type ScheduleCertificateParams struct {
 	Seen     *time.Time
 }
 
-// Unless something has come up since it was seen to be due at a moment, for which it is to be looked at before.
+// Unless something has come up since it was seen to be due at a moment, for which it is to be
+// looked at before.
 func (q *Queries) ScheduleCertificate(ctx context.Context, arg ScheduleCertificateParams) error {
 	_, err := q.db.Exec(ctx, scheduleCertificate, arg.DueAt, arg.DomainID, arg.Seen)
 	return err
 }
 
 const scheduleCertificateBy = `-- name: ScheduleCertificateBy :exec
-update site_certificates set due_at = $1::timestamptz where domain_id = $2 and mode = 'automatic' and (due_at is null or due_at > $1::timestamptz)
+update site_certificates set due_at = $1::timestamptz
+where domain_id = $2 and mode = 'automatic'
+  and (due_at is null or due_at > $1::timestamptz)
 `
 
 type ScheduleCertificateByParams struct {
@@ -1740,7 +1800,8 @@ func (q *Queries) ScheduleCertificateBy(ctx context.Context, arg ScheduleCertifi
 }
 
 const settleAccountKey = `-- name: SettleAccountKey :exec
-update authorities set key = case when $1::boolean then next_key else key end, next_key = null, next_key_at = null, version = version + 1 where id = $2 and next_key is not null
+update authorities set key = case when $1::boolean then next_key else key end, next_key = null,
+    next_key_at = null, version = version + 1 where id = $2 and next_key is not null
 `
 
 type SettleAccountKeyParams struct {
@@ -1853,7 +1914,8 @@ func (q *Queries) SiteCertificate(ctx context.Context, domainID int64) (SiteCert
 
 const stalledOrders = `-- name: StalledOrders :many
 select orders.id from orders join operations on operations.id = orders.operation_id
-where orders.state not in ('done', 'failed') and operations.touched_at < now() - make_interval(secs => $1::float8)
+where orders.state not in ('done', 'failed')
+  and operations.touched_at < now() - make_interval(secs => $1::float8)
 `
 
 // Orders whose operation nobody has worked on for a while: the process that did was killed.

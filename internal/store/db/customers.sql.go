@@ -11,7 +11,8 @@ import (
 )
 
 const addCustomer = `-- name: AddCustomer :one
-insert into customers (reseller_id, name, email, contact, phone, postal, language) values ($1, $2, $3, $4, $5, $6, $7) returning id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at
+insert into customers (reseller_id, name, email, contact, phone, postal, language) values ($1, $2, $3, $4, $5, $6, $7)
+returning id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at
 `
 
 type AddCustomerParams struct {
@@ -53,7 +54,8 @@ func (q *Queries) AddCustomer(ctx context.Context, arg AddCustomerParams) (Custo
 }
 
 const changeCustomer = `-- name: ChangeCustomer :one
-update customers set name = $2, email = $3, contact = $4, phone = $5, postal = $6, language = $7, version = version + 1 where id = $1 returning id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at
+update customers set name = $2, email = $3, contact = $4, phone = $5, postal = $6, language = $7, version = version + 1
+where id = $1 returning id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at
 `
 
 type ChangeCustomerParams struct {
@@ -95,7 +97,8 @@ func (q *Queries) ChangeCustomer(ctx context.Context, arg ChangeCustomerParams) 
 }
 
 const countAccountsOf = `-- name: CountAccountsOf :one
-select count(*) filter (where accounts.state <> 'closed')::bigint as open, count(*)::bigint as ever from accounts where accounts.customer_id = $1
+select count(*) filter (where accounts.state <> 'closed')::bigint as open, count(*)::bigint as ever from accounts
+where accounts.customer_id = $1
 `
 
 type CountAccountsOfRow struct {
@@ -135,12 +138,15 @@ func (q *Queries) CustomerByID(ctx context.Context, id int64) (Customer, error) 
 }
 
 const customers = `-- name: Customers :many
-select customers.id, customers.reseller_id, customers.name, customers.email, customers.contact, customers.phone, customers.postal, customers.language, customers.version, customers.created_at,
+select customers.id, customers.reseller_id, customers.name, customers.email, customers.contact, customers.phone,
+    customers.postal, customers.language, customers.version, customers.created_at,
     coalesce(resellers.name, '')::text as reseller,
     (select count(*) from accounts where accounts.customer_id = customers.id and state <> 'closed')::bigint as accounts
 from customers left join resellers on resellers.id = customers.reseller_id
-where customers.removed_at is null and (lower(customers.name), customers.id) > ($1::text, $2::bigint)
-  and ($3::text = '' or lower(customers.name || ' ' || coalesce(customers.email, '')) like '%' || lower($3) || '%')
+where customers.removed_at is null
+  and (lower(customers.name), customers.id) > ($1::text, $2::bigint)
+  and ($3::text = ''
+      or lower(customers.name || ' ' || coalesce(customers.email, '')) like '%' || lower($3) || '%')
   and ($4::bigint = 0 or customers.reseller_id = $4)
   and (not $5::boolean or customers.reseller_id is null)
   and ($6::bigint = 0 or customers.id = $6)
@@ -214,8 +220,10 @@ func (q *Queries) Customers(ctx context.Context, arg CustomersParams) ([]Custome
 }
 
 const findCustomers = `-- name: FindCustomers :many
-select customers.id, customers.name, coalesce(resellers.name, '')::text as reseller from customers left join resellers on resellers.id = customers.reseller_id
-where customers.removed_at is null and (customers.id = $1::bigint or lower(customers.name) = lower($2::text))
+select customers.id, customers.name, coalesce(resellers.name, '')::text as reseller from customers
+    left join resellers on resellers.id = customers.reseller_id
+where customers.removed_at is null
+  and (customers.id = $1::bigint or lower(customers.name) = lower($2::text))
   and ($3::bigint = 0 or customers.reseller_id = $3)
   and ($4::bigint = 0 or customers.id = $4)
 order by (customers.reseller_id is not null), customers.id
@@ -289,7 +297,8 @@ const lockCustomerForKeyShare = `-- name: LockCustomerForKeyShare :one
 select id, name, email, version, created_at, reseller_id, contact, phone, postal, language, notes, removed_at from customers where id = $1 and removed_at is null for key share
 `
 
-// Nobody removes the customer until whoever adds something of theirs is done. No row if it was removed meanwhile.
+// Nobody removes the customer until whoever adds something of theirs is done. No row if it was
+// removed meanwhile.
 func (q *Queries) LockCustomerForKeyShare(ctx context.Context, id int64) (Customer, error) {
 	row := q.db.QueryRow(ctx, lockCustomerForKeyShare, id)
 	var i Customer
@@ -312,7 +321,8 @@ func (q *Queries) LockCustomerForKeyShare(ctx context.Context, id int64) (Custom
 
 const removeCustomer = `-- name: RemoveCustomer :exec
 with gone as (delete from people where people.customer_id = $1::bigint)
-update customers set removed_at = now(), name = 'removed customer ' || customers.id, email = null, contact = '', phone = '', postal = '', notes = '', version = version + 1 where customers.id = $1::bigint
+update customers set removed_at = now(), name = 'removed customer ' || customers.id, email = null, contact = '',
+    phone = '', postal = '', notes = '', version = version + 1 where customers.id = $1::bigint
 `
 
 // Closed accounts still refer to it; what is personal goes.

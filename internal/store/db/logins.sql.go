@@ -89,7 +89,8 @@ func (q *Queries) DeleteLogins(ctx context.Context, accountID int64) error {
 }
 
 const keysOfAccount = `-- name: KeysOfAccount :many
-select login_keys.id, login_keys.login_id, login_keys.line, login_keys.comment, login_keys.fingerprint, login_keys.added_at from login_keys join logins on logins.id = login_keys.login_id where logins.account_id = $1 order by login_keys.id
+select login_keys.id, login_keys.login_id, login_keys.line, login_keys.comment, login_keys.fingerprint, login_keys.added_at from login_keys join logins on logins.id = login_keys.login_id where logins.account_id = $1
+order by login_keys.id
 `
 
 func (q *Queries) KeysOfAccount(ctx context.Context, accountID int64) ([]LoginKey, error) {

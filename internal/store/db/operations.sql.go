@@ -10,10 +10,14 @@ import (
 )
 
 const addOperation = `-- name: AddOperation :one
-insert into operations (kind, subject, account_id, server_id, revision, person_id, actor, part_of, customer_id, reseller_id)
-select $1, $2, $3, $4, $5, $6, $7, $8,
-    coalesce((select accounts.customer_id from accounts where accounts.id = $3::bigint), $9::bigint),
-    coalesce((select accounts.reseller_id from accounts where accounts.id = $3::bigint), $10::bigint)
+insert into operations (kind, subject, account_id, server_id, revision, person_id, actor, part_of, customer_id,
+    reseller_id)
+select $1, $2, $3, $4, $5,
+    $6, $7, $8,
+    coalesce((select accounts.customer_id from accounts where accounts.id = $3::bigint),
+        $9::bigint),
+    coalesce((select accounts.reseller_id from accounts where accounts.id = $3::bigint),
+        $10::bigint)
 returning id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id, part_of
 `
 
@@ -86,7 +90,8 @@ func (q *Queries) AddTargets(ctx context.Context, arg AddTargetsParams) error {
 }
 
 const finishOperations = `-- name: FinishOperations :exec
-update operations set state = $1, failure = $2, note = '', version = version + 1, touched_at = now(),
+update operations set state = $1, failure = $2, note = '', version = version + 1,
+    touched_at = now(),
     started_at = coalesce(started_at, now()), finished_at = now()
 where id = any($3::bigint[]) and state in ('waiting', 'running')
 `
@@ -103,7 +108,8 @@ func (q *Queries) FinishOperations(ctx context.Context, arg FinishOperationsPara
 }
 
 const finishSteps = `-- name: FinishSteps :exec
-update operation_steps set state = $1, finished_at = now() where operation_id = any($2::bigint[]) and state = 'running'
+update operation_steps set state = $1, finished_at = now()
+where operation_id = any($2::bigint[]) and state = 'running'
 `
 
 type FinishStepsParams struct {
@@ -178,7 +184,9 @@ func (q *Queries) OperationByID(ctx context.Context, arg OperationByIDParams) (O
 const operations = `-- name: Operations :many
 select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id, part_of from operations
 where operations.id < $1::bigint and part_of is null
-  and ($2::bigint = 0 or account_id = $2 or operations.id in (select operation_id from operation_accounts where operation_accounts.account_id = $2))
+  and ($2::bigint = 0 or account_id = $2
+      or operations.id in (select operation_id from operation_accounts
+      where operation_accounts.account_id = $2))
   and ($3::bigint = 0 or server_id = $3)
   and ($4::text = '' or state = $4)
   and ($5::bigint = 0 or reseller_id = $5)
@@ -257,8 +265,10 @@ func (q *Queries) RelaxDurability(ctx context.Context) error {
 
 const saveStep = `-- name: SaveStep :exec
 insert into operation_steps (operation_id, position, name, state, detail, finished_at)
-select unnest($1::bigint[]), $2, $3, $4::text, $5, case when $4::text = 'running' then null else now() end
-on conflict (operation_id, name) do update set state = excluded.state, detail = excluded.detail, finished_at = excluded.finished_at,
+select unnest($1::bigint[]), $2, $3, $4::text, $5,
+    case when $4::text = 'running' then null else now() end
+on conflict (operation_id, name) do update
+set state = excluded.state, detail = excluded.detail, finished_at = excluded.finished_at,
     started_at = case when excluded.state = 'running' then now() else operation_steps.started_at end
 `
 
@@ -282,7 +292,8 @@ func (q *Queries) SaveStep(ctx context.Context, arg SaveStepParams) error {
 }
 
 const stalledOperations = `-- name: StalledOperations :many
-select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id, part_of from operations where state in ('waiting', 'running') and touched_at < now() - make_interval(secs => $1::float8) order by id limit 500
+select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id, part_of from operations where state in ('waiting', 'running')
+  and touched_at < now() - make_interval(secs => $1::float8) order by id limit 500
 `
 
 // Operations that nobody has worked on for a while: the process that did was killed.
@@ -359,8 +370,10 @@ func (q *Queries) StepsOf(ctx context.Context, operations []int64) ([]OperationS
 }
 
 const targets = `-- name: Targets :many
-select accounts.id, accounts.sign_in_name, servers.label as server, (accounts.applied_revision >= operation_accounts.revision or accounts.state = 'closed')::boolean as applied
-from operation_accounts join accounts on accounts.id = operation_accounts.account_id join servers on servers.id = accounts.server_id
+select accounts.id, accounts.sign_in_name, servers.label as server,
+    (accounts.applied_revision >= operation_accounts.revision or accounts.state = 'closed')::boolean as applied
+from operation_accounts join accounts on accounts.id = operation_accounts.account_id
+    join servers on servers.id = accounts.server_id
 where operation_id = $1 order by servers.label, accounts.id
 `
 
@@ -397,7 +410,8 @@ func (q *Queries) Targets(ctx context.Context, operationID int64) ([]TargetsRow,
 }
 
 const touchOperations = `-- name: TouchOperations :exec
-update operations set state = 'running', note = $1, version = version + 1, touched_at = now(), started_at = coalesce(started_at, now())
+update operations set state = 'running', note = $1, version = version + 1, touched_at = now(),
+    started_at = coalesce(started_at, now())
 where id = any($2::bigint[]) and state in ('waiting', 'running')
 `
 

@@ -50,8 +50,10 @@ func (q *Queries) AddLink(ctx context.Context, arg AddLinkParams) error {
 }
 
 const addPerson = `-- name: AddPerson :one
-insert into people (name, role, duty, password_hash, reseller_id, customer_id, email, language, read_only, must_change, networks, password_at)
-values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10,
+insert into people (name, role, duty, password_hash, reseller_id, customer_id, email, language, read_only, must_change,
+    networks, password_at)
+values ($1, $2, $3, $4, $5,
+    $6, $7, $8, $9, $10,
     $11::cidr[], case when $4 = '' then null else now() end) returning id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, read_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version
 `
 
@@ -122,7 +124,8 @@ func (q *Queries) AddRecoveryCodes(ctx context.Context, arg AddRecoveryCodesPara
 }
 
 const addSession = `-- name: AddSession :one
-insert into sessions (token_digest, person_id, address, program, ends_at, ends_latest) values ($1, $2, $3, $4, $5, $6) returning id, token_digest, person_id, address, created_at, seen_at, ends_at, ends_latest, program, acting_customer_id, acting_reseller_id
+insert into sessions (token_digest, person_id, address, program, ends_at, ends_latest) values ($1, $2, $3, $4, $5, $6)
+returning id, token_digest, person_id, address, created_at, seen_at, ends_at, ends_latest, program, acting_customer_id, acting_reseller_id
 `
 
 type AddSessionParams struct {
@@ -161,7 +164,9 @@ func (q *Queries) AddSession(ctx context.Context, arg AddSessionParams) (Session
 }
 
 const addToken = `-- name: AddToken :one
-insert into tokens (person_id, name, digest, scopes, networks, ends_at) values ($1, $2, $3, $4, $5::cidr[], $6) returning id, person_id, name, digest, scopes, networks, ends_at, used_at, used_from, created_at
+insert into tokens (person_id, name, digest, scopes, networks, ends_at)
+values ($1, $2, $3, $4, $5::cidr[],
+    $6) returning id, person_id, name, digest, scopes, networks, ends_at, used_at, used_from, created_at
 `
 
 type AddTokenParams struct {
@@ -199,7 +204,8 @@ func (q *Queries) AddToken(ctx context.Context, arg AddTokenParams) (Token, erro
 }
 
 const changePerson = `-- name: ChangePerson :one
-update people set duty = $1, email = $2, language = $3, read_only = $4, networks = $5::cidr[], version = version + 1
+update people set duty = $1, email = $2, language = $3,
+    read_only = $4, networks = $5::cidr[], version = version + 1
 where id = $6 returning id, name, role, password_hash, created_at, duty, reseller_id, customer_id, email, language, read_only, must_change, password_at, networks, totp_secret, totp_at, totp_step, version
 `
 
@@ -259,8 +265,10 @@ func (q *Queries) CountOperators(ctx context.Context) (int64, error) {
 const countProbe = `-- name: CountProbe :execrows
 insert into probe_limits as limits (person_id, used_until) values ($1, $2::timestamptz)
 on conflict (person_id) do update
-    set used_until = greatest(limits.used_until, $3::timestamptz) + ($2::timestamptz - $3::timestamptz)
-    where greatest(limits.used_until, $3::timestamptz) + ($2::timestamptz - $3::timestamptz) <= $4::timestamptz
+    set used_until = greatest(limits.used_until, $3::timestamptz)
+        + ($2::timestamptz - $3::timestamptz)
+    where greatest(limits.used_until, $3::timestamptz)
+        + ($2::timestamptz - $3::timestamptz) <= $4::timestamptz
 `
 
 type CountProbeParams struct {
@@ -286,9 +294,11 @@ func (q *Queries) CountProbe(ctx context.Context, arg CountProbeParams) (int64, 
 
 const countSignIn = `-- name: CountSignIn :one
 insert into sign_in_failures as f (subject, failures, last_at) values ($1, 1, now())
-on conflict (subject) do update set last_at = now(), failures = case when f.last_at < now() - interval '1 hour' then 1 else f.failures + 1 end
+on conflict (subject) do update
+set last_at = now(), failures = case when f.last_at < now() - interval '1 hour' then 1 else f.failures + 1 end
 where f.failures < $2::integer
-   or f.last_at + make_interval(secs => least(power(2, least(f.failures - $2::integer, 20)), $3::float8)) <= now()
+   or f.last_at + make_interval(secs => least(power(2, least(f.failures - $2::integer, 20)),
+       $3::float8)) <= now()
 returning failures
 `
 
@@ -456,7 +466,8 @@ func (q *Queries) FindPerson(ctx context.Context, arg FindPersonParams) (Person,
 }
 
 const linkByDigest = `-- name: LinkByDigest :one
-select links.id, links.purpose, links.made_by, links.ends_at, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.read_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version from links join people on people.id = links.person_id
+select links.id, links.purpose, links.made_by, links.ends_at, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.read_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version from links
+    join people on people.id = links.person_id
 where digest = $1 and used_at is null and ends_at > now()
 `
 
@@ -582,13 +593,17 @@ func (q *Queries) OperatorsWithMail(ctx context.Context) ([]Person, error) {
 }
 
 const people = `-- name: People :many
-select people.id, people.name, people.role, people.duty, people.email, people.language, people.read_only, people.must_change, (people.password_hash <> '')::boolean as has_password,
-    (people.totp_at is not null)::boolean as has_totp, people.networks, people.version, people.created_at, coalesce(customers.name, '')::text as customer, people.customer_id, coalesce(resellers.name, '')::text as reseller,
+select people.id, people.name, people.role, people.duty, people.email, people.language, people.read_only,
+    people.must_change, (people.password_hash <> '')::boolean as has_password,
+    (people.totp_at is not null)::boolean as has_totp, people.networks, people.version, people.created_at,
+    coalesce(customers.name, '')::text as customer, people.customer_id, coalesce(resellers.name, '')::text as reseller,
     coalesce((select max(seen_at) from sessions where sessions.person_id = people.id), 'epoch')::timestamptz as seen_at
-from people left join customers on customers.id = people.customer_id left join resellers on resellers.id = people.reseller_id
+from people left join customers on customers.id = people.customer_id
+    left join resellers on resellers.id = people.reseller_id
 where people.name > $1::text
   and ($2::text = '' or people.role = $2)
-  and ($3::text = '' or people.name like '%' || lower($3) || '%' or lower(people.email) like '%' || lower($3) || '%')
+  and ($3::text = '' or people.name like '%' || lower($3) || '%'
+      or lower(people.email) like '%' || lower($3) || '%')
   and ($4::bigint = 0 or people.customer_id = $4)
   and ($5::bigint = 0 or people.id = $5)
   and ($6::bigint = 0 or people.reseller_id = $6)
@@ -807,13 +822,18 @@ func (q *Queries) SaveTOTP(ctx context.Context, arg SaveTOTPParams) error {
 }
 
 const sessionByToken = `-- name: SessionByToken :one
-select sessions.id, sessions.token_digest, sessions.person_id, sessions.address, sessions.created_at, sessions.seen_at, sessions.ends_at, sessions.ends_latest, sessions.program, sessions.acting_customer_id, sessions.acting_reseller_id, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.read_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version, (people.role = any(settings.second_factor) and people.totp_at is null)::boolean as wants_totp, settings.session_minutes,
-    coalesce(mine.id, 0)::bigint as reseller_id, coalesce(mine.name, '')::text as reseller, coalesce(mine.suspended_why, '')::text as suspended_why,
-    coalesce(acting_customer.name, '')::text as acting_customer, coalesce(acting_customer.reseller_id, 0)::bigint as acting_customer_reseller, coalesce(acting_reseller.name, '')::text as acting_reseller
+select sessions.id, sessions.token_digest, sessions.person_id, sessions.address, sessions.created_at, sessions.seen_at, sessions.ends_at, sessions.ends_latest, sessions.program, sessions.acting_customer_id, sessions.acting_reseller_id, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.read_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version,
+    (people.role = any(settings.second_factor) and people.totp_at is null)::boolean as wants_totp,
+    settings.session_minutes,
+    coalesce(mine.id, 0)::bigint as reseller_id, coalesce(mine.name, '')::text as reseller,
+    coalesce(mine.suspended_why, '')::text as suspended_why,
+    coalesce(acting_customer.name, '')::text as acting_customer,
+    coalesce(acting_customer.reseller_id, 0)::bigint as acting_customer_reseller,
+    coalesce(acting_reseller.name, '')::text as acting_reseller
 from sessions join people on people.id = sessions.person_id cross join settings
-left join resellers mine on mine.id = people.reseller_id and people.role = 'reseller'
-left join customers acting_customer on acting_customer.id = sessions.acting_customer_id
-left join resellers acting_reseller on acting_reseller.id = sessions.acting_reseller_id
+    left join resellers mine on mine.id = people.reseller_id and people.role = 'reseller'
+    left join customers acting_customer on acting_customer.id = sessions.acting_customer_id
+    left join resellers acting_reseller on acting_reseller.id = sessions.acting_reseller_id
 where token_digest = $1 and ends_at > now()
 `
 
@@ -912,7 +932,8 @@ func (q *Queries) SessionsOf(ctx context.Context, personID int64) ([]Session, er
 }
 
 const setPassword = `-- name: SetPassword :exec
-update people set password_hash = $1, must_change = $2, password_at = now(), version = version + 1 where id = $3
+update people set password_hash = $1, must_change = $2, password_at = now(),
+    version = version + 1 where id = $3
 `
 
 type SetPasswordParams struct {
@@ -953,9 +974,10 @@ func (q *Queries) StartTOTP(ctx context.Context, arg StartTOTPParams) error {
 
 const tokenByDigest = `-- name: TokenByDigest :one
 select tokens.id, tokens.person_id, tokens.name, tokens.digest, tokens.scopes, tokens.networks, tokens.ends_at, tokens.used_at, tokens.used_from, tokens.created_at, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.read_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version,
-    coalesce(mine.id, 0)::bigint as reseller_id, coalesce(mine.name, '')::text as reseller, coalesce(mine.suspended_why, '')::text as suspended_why
+    coalesce(mine.id, 0)::bigint as reseller_id, coalesce(mine.name, '')::text as reseller,
+    coalesce(mine.suspended_why, '')::text as suspended_why
 from tokens join people on people.id = tokens.person_id
-left join resellers mine on mine.id = people.reseller_id and people.role = 'reseller'
+    left join resellers mine on mine.id = people.reseller_id and people.role = 'reseller'
 where tokens.digest = $1 and (tokens.ends_at is null or tokens.ends_at > now())
 `
 
@@ -1007,7 +1029,8 @@ func (q *Queries) TokenByDigest(ctx context.Context, digest []byte) (TokenByDige
 }
 
 const tokensOf = `-- name: TokensOf :many
-select tokens.id, tokens.name, tokens.scopes, tokens.networks, tokens.ends_at, tokens.used_at, tokens.used_from, tokens.created_at from tokens where person_id = $1 order by name
+select tokens.id, tokens.name, tokens.scopes, tokens.networks, tokens.ends_at, tokens.used_at, tokens.used_from,
+    tokens.created_at from tokens where person_id = $1 order by name
 `
 
 type TokensOfRow struct {

@@ -11,7 +11,8 @@ import (
 )
 
 const accountsOnPlan = `-- name: AccountsOnPlan :many
-select id, sign_in_name, main_domain, state, frozen_terms, reseller_id from accounts where plan_id = $1 and state <> 'closed' order by main_domain, id
+select id, sign_in_name, main_domain, state, frozen_terms, reseller_id from accounts
+where plan_id = $1 and state <> 'closed' order by main_domain, id
 `
 
 type AccountsOnPlanRow struct {
@@ -51,7 +52,8 @@ func (q *Queries) AccountsOnPlan(ctx context.Context, planID int64) ([]AccountsO
 }
 
 const addException = `-- name: AddException :one
-insert into exceptions (account_id, limit_key, amount, feature, switched_on, reason, author, ends_at) values ($1, $2, $3, $4, $5, $6, $7, $8) returning id, account_id, limit_key, amount, feature, switched_on, reason, author, set_at, ends_at
+insert into exceptions (account_id, limit_key, amount, feature, switched_on, reason, author, ends_at)
+values ($1, $2, $3, $4, $5, $6, $7, $8) returning id, account_id, limit_key, amount, feature, switched_on, reason, author, set_at, ends_at
 `
 
 type AddExceptionParams struct {
@@ -210,8 +212,10 @@ func (q *Queries) ExceptionsOf(ctx context.Context, accounts []int64) ([]Excepti
 }
 
 const findPlan = `-- name: FindPlan :one
-select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id, plans.removed_at, plans.template_id, coalesce(resellers.name, '')::text as reseller from plans left join resellers on resellers.id = plans.reseller_id
-where plans.removed_at is null and plans.name = $1 and coalesce(resellers.name, '') = $2::text
+select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id, plans.removed_at, plans.template_id, coalesce(resellers.name, '')::text as reseller from plans
+    left join resellers on resellers.id = plans.reseller_id
+where plans.removed_at is null and plans.name = $1
+  and coalesce(resellers.name, '') = $2::text
 `
 
 type FindPlanParams struct {
@@ -271,7 +275,8 @@ const lockPlanForShare = `-- name: LockPlanForShare :one
 select id, name, version, created_at, reseller_id, removed_at, template_id from plans where id = $1 and removed_at is null for share
 `
 
-// The plan stays as it is until whoever opens accounts on it is done. No row if it was removed meanwhile.
+// The plan stays as it is until whoever opens accounts on it is done. No row if it was removed
+// meanwhile.
 func (q *Queries) LockPlanForShare(ctx context.Context, id int64) (Plan, error) {
 	row := q.db.QueryRow(ctx, lockPlanForShare, id)
 	var i Plan
@@ -288,7 +293,8 @@ func (q *Queries) LockPlanForShare(ctx context.Context, id int64) (Plan, error) 
 }
 
 const planByID = `-- name: PlanByID :one
-select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id, plans.removed_at, plans.template_id, coalesce(resellers.name, '')::text as reseller from plans left join resellers on resellers.id = plans.reseller_id where plans.id = $1
+select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id, plans.removed_at, plans.template_id, coalesce(resellers.name, '')::text as reseller from plans
+    left join resellers on resellers.id = plans.reseller_id where plans.id = $1
 `
 
 type PlanByIDRow struct {
@@ -370,9 +376,12 @@ const plans = `-- name: Plans :many
 select plans.id, plans.name, plans.version, plans.created_at, plans.reseller_id, plans.removed_at, plans.template_id, coalesce(resellers.name, '')::text as reseller,
     (select count(*) from accounts where accounts.plan_id = plans.id and accounts.state <> 'closed')::bigint as accounts
 from plans left join resellers on resellers.id = plans.reseller_id
-where plans.removed_at is null and (coalesce(resellers.name, ''), plans.name) > ($1::text, $2::text)
-  and ($3::bigint = 0 and not $4::boolean or plans.reseller_id = $3 or $4 and plans.reseller_id is null)
-  and ($5::text = '' or lower(concat_ws('.', resellers.name, plans.name)) like '%' || lower($5) || '%')
+where plans.removed_at is null
+  and (coalesce(resellers.name, ''), plans.name) > ($1::text, $2::text)
+  and ($3::bigint = 0 and not $4::boolean or plans.reseller_id = $3
+      or $4 and plans.reseller_id is null)
+  and ($5::text = ''
+      or lower(concat_ws('.', resellers.name, plans.name)) like '%' || lower($5) || '%')
 order by coalesce(resellers.name, ''), plans.name limit $6
 `
 
@@ -467,7 +476,8 @@ func (q *Queries) PlansOfReseller(ctx context.Context, resellerID *int64) ([]Pla
 }
 
 const removeException = `-- name: RemoveException :one
-delete from exceptions where account_id = $1 and (limit_key = $2::text or feature = $3::text) returning id, account_id, limit_key, amount, feature, switched_on, reason, author, set_at, ends_at
+delete from exceptions where account_id = $1
+  and (limit_key = $2::text or feature = $3::text) returning id, account_id, limit_key, amount, feature, switched_on, reason, author, set_at, ends_at
 `
 
 type RemoveExceptionParams struct {
@@ -529,7 +539,8 @@ func (q *Queries) RenamePlan(ctx context.Context, arg RenamePlanParams) (Plan, e
 }
 
 const savePlanLimits = `-- name: SavePlanLimits :exec
-insert into plan_limits (plan_id, key, amount) select $1::bigint, unnest($2::text[]), nullif(unnest($3::bigint[]), -1)
+insert into plan_limits (plan_id, key, amount)
+    select $1::bigint, unnest($2::text[]), nullif(unnest($3::bigint[]), -1)
 on conflict (plan_id, key) do update set amount = excluded.amount
 `
 
@@ -545,7 +556,8 @@ func (q *Queries) SavePlanLimits(ctx context.Context, arg SavePlanLimitsParams) 
 }
 
 const usageOf = `-- name: UsageOf :many
-select account_id::bigint as account_id, key::text as key, sum(amount)::bigint as amount from usage where account_id = any($1::bigint[]) and amount is not null group by account_id, key
+select account_id::bigint as account_id, key::text as key, sum(amount)::bigint as amount from usage
+where account_id = any($1::bigint[]) and amount is not null group by account_id, key
 `
 
 type UsageOfRow struct {

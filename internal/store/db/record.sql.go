@@ -11,10 +11,14 @@ import (
 )
 
 const addEvent = `-- name: AddEvent :exec
-insert into events (person_id, actor, on_behalf, address, request, action, subject, before, after, account_id, customer_id, reseller_id)
-select $1, $2, $3, $4, $5, $6, $7, $8, $9, $10,
-    coalesce((select accounts.customer_id from accounts where accounts.id = $10::bigint), $11::bigint),
-    coalesce((select accounts.reseller_id from accounts where accounts.id = $10::bigint), $12::bigint)
+insert into events (person_id, actor, on_behalf, address, request, action, subject, before, after, account_id,
+    customer_id, reseller_id)
+select $1, $2, $3, $4, $5,
+    $6, $7, $8, $9, $10,
+    coalesce((select accounts.customer_id from accounts where accounts.id = $10::bigint),
+        $11::bigint),
+    coalesce((select accounts.reseller_id from accounts where accounts.id = $10::bigint),
+        $12::bigint)
 `
 
 type AddEventParams struct {
@@ -69,7 +73,8 @@ func (q *Queries) AddInstallation(ctx context.Context, arg AddInstallationParams
 }
 
 const addMail = `-- name: AddMail :one
-insert into mails (kind, recipient, sender, message, customer_id, reseller_id) values ($1, $2, $3, $4, $5, $6) returning id
+insert into mails (kind, recipient, sender, message, customer_id, reseller_id) values ($1, $2, $3, $4, $5, $6)
+returning id
 `
 
 type AddMailParams struct {
@@ -119,7 +124,8 @@ update mails set claimed_until = now() + interval '5 minutes'
 where id = $1 and state = 'waiting' and (claimed_until is null or claimed_until < now()) returning id, kind, recipient, message, sender, state, failure, customer_id, reseller_id, created_at, finished_at, claimed_until
 `
 
-// Whoever has claimed a message has it for some minutes; after that it is taken for left by a killed process.
+// Whoever has claimed a message has it for some minutes; after that it is taken for left by a
+// killed process.
 func (q *Queries) ClaimMail(ctx context.Context, id int64) (Mail, error) {
 	row := q.db.QueryRow(ctx, claimMail, id)
 	var i Mail
@@ -331,7 +337,8 @@ func (q *Queries) LockSettings(ctx context.Context) (Setting, error) {
 }
 
 const mailsOfCustomer = `-- name: MailsOfCustomer :many
-select id, kind, recipient, state, failure, created_at, finished_at from mails where customer_id = $1 order by id desc limit 20
+select id, kind, recipient, state, failure, created_at, finished_at from mails where customer_id = $1 order by id desc
+limit 20
 `
 
 type MailsOfCustomerRow struct {
@@ -388,7 +395,8 @@ func (q *Queries) SaveIdempotentAnswer(ctx context.Context, arg SaveIdempotentAn
 }
 
 const saveSettings = `-- name: SaveSettings :one
-update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5, mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10, challenge_zone = $11,
+update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5,
+    mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10, challenge_zone = $11,
     version = version + 1 returning only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone
 `
 

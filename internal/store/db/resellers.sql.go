@@ -10,7 +10,8 @@ import (
 )
 
 const accountsOfReseller = `-- name: AccountsOfReseller :many
-select id, sign_in_name, main_domain, state from accounts where reseller_id = $1 and state <> 'closed' order by main_domain, id
+select id, sign_in_name, main_domain, state from accounts where reseller_id = $1 and state <> 'closed'
+order by main_domain, id
 `
 
 type AccountsOfResellerRow struct {
@@ -160,7 +161,8 @@ func (q *Queries) DeleteShareFeatures(ctx context.Context, resellerID int64) err
 }
 
 const findReseller = `-- name: FindReseller :one
-select id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers from resellers where removed_at is null and name = $1 and ($2::bigint = 0 or id = $2)
+select id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers from resellers where removed_at is null and name = $1
+  and ($2::bigint = 0 or id = $2)
 `
 
 type FindResellerParams struct {
@@ -225,7 +227,8 @@ const lockResellerForKeyShare = `-- name: LockResellerForKeyShare :one
 select id from resellers where id = $1 and removed_at is null for key share
 `
 
-// Nobody removes the reseller until whoever adds something of theirs is done. No row if it was removed meanwhile.
+// Nobody removes the reseller until whoever adds something of theirs is done. No row if it was
+// removed meanwhile.
 func (q *Queries) LockResellerForKeyShare(ctx context.Context, id int64) (int64, error) {
 	row := q.db.QueryRow(ctx, lockResellerForKeyShare, id)
 	var id_2 int64
@@ -282,7 +285,8 @@ func (q *Queries) OtherHoldings(ctx context.Context, arg OtherHoldingsParams) ([
 
 const plainHoldings = `-- name: PlainHoldings :many
 select plan_id, count(*)::bigint as accounts from accounts
-where reseller_id = $1 and state <> 'closed' and id <> $2::bigint and frozen_terms is null
+where reseller_id = $1 and state <> 'closed' and id <> $2::bigint
+  and frozen_terms is null
   and not exists (select from exceptions where exceptions.account_id = accounts.id)
 group by plan_id
 `
@@ -360,7 +364,8 @@ func (q *Queries) ResellerByID(ctx context.Context, id int64) (Reseller, error) 
 const resellers = `-- name: Resellers :many
 select resellers.id, resellers.name, resellers.title, resellers.email, resellers.measure, resellers.suspended_at, resellers.suspended_by, resellers.suspended_why, resellers.suspended_accounts, resellers.brand, resellers.logo, resellers.logo_type, resellers.removed_at, resellers.version, resellers.created_at, resellers.name_servers,
     (select count(*) from accounts where accounts.reseller_id = resellers.id and state <> 'closed')::bigint as accounts,
-    (select count(*) from customers where customers.reseller_id = resellers.id and customers.removed_at is null)::bigint as customers,
+    (select count(*) from customers
+        where customers.reseller_id = resellers.id and customers.removed_at is null)::bigint as customers,
     (select count(*) from plans where plans.reseller_id = resellers.id and plans.removed_at is null)::bigint as plans
 from resellers
 where removed_at is null and name > $1::text and ($2::bigint = 0 or id = $2)
@@ -428,7 +433,8 @@ func (q *Queries) Resellers(ctx context.Context, arg ResellersParams) ([]Reselle
 }
 
 const resellersOf = `-- name: ResellersOf :many
-select distinct reseller_id::bigint as reseller_id from accounts where accounts.id = any($1::bigint[]) and reseller_id is not null order by reseller_id
+select distinct reseller_id::bigint as reseller_id from accounts
+where accounts.id = any($1::bigint[]) and reseller_id is not null order by reseller_id
 `
 
 func (q *Queries) ResellersOf(ctx context.Context, ids []int64) ([]int64, error) {
@@ -519,7 +525,8 @@ func (q *Queries) SaveLogo(ctx context.Context, arg SaveLogoParams) (Reseller, e
 }
 
 const saveShareLimits = `-- name: SaveShareLimits :exec
-insert into share_limits (reseller_id, key, amount) select $1::bigint, unnest($2::text[]), nullif(unnest($3::bigint[]), -1)
+insert into share_limits (reseller_id, key, amount)
+    select $1::bigint, unnest($2::text[]), nullif(unnest($3::bigint[]), -1)
 on conflict (reseller_id, key) do update set amount = excluded.amount
 `
 
@@ -583,7 +590,8 @@ func (q *Queries) ShareLimits(ctx context.Context, resellers []int64) ([]ShareLi
 }
 
 const suspendReseller = `-- name: SuspendReseller :one
-update resellers set suspended_at = case when $1::text is null then null else now() end, suspended_by = $1, suspended_why = $2,
+update resellers set suspended_at = case when $1::text is null then null else now() end,
+    suspended_by = $1, suspended_why = $2,
     suspended_accounts = $3, version = version + 1 where id = $4 returning id, name, title, email, measure, suspended_at, suspended_by, suspended_why, suspended_accounts, brand, logo, logo_type, removed_at, version, created_at, name_servers
 `
 
@@ -624,8 +632,10 @@ func (q *Queries) SuspendReseller(ctx context.Context, arg SuspendResellerParams
 }
 
 const usageOfReseller = `-- name: UsageOfReseller :many
-select usage.key::text as key, sum(usage.amount)::bigint as amount from accounts join usage on usage.account_id = accounts.id
-where accounts.reseller_id = $1 and accounts.state <> 'closed' and accounts.id <> $2::bigint and usage.amount is not null group by usage.key
+select usage.key::text as key, sum(usage.amount)::bigint as amount from accounts
+    join usage on usage.account_id = accounts.id
+where accounts.reseller_id = $1 and accounts.state <> 'closed'
+  and accounts.id <> $2::bigint and usage.amount is not null group by usage.key
 `
 
 type UsageOfResellerParams struct {

@@ -36,7 +36,8 @@ func (q *Queries) AddDrift(ctx context.Context, arg AddDriftParams) error {
 }
 
 const addServer = `-- name: AddServer :one
-insert into servers (label, address, roles, open, join_secret, join_ends_at, addresses) values ($1, $2, $3, $4, $5, $6, $7::text[]) returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told
+insert into servers (label, address, roles, open, join_secret, join_ends_at, addresses)
+values ($1, $2, $3, $4, $5, $6, $7::text[]) returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told
 `
 
 type AddServerParams struct {
@@ -242,7 +243,8 @@ func (q *Queries) LockServer(ctx context.Context, id int64) (Server, error) {
 }
 
 const markServerJoined = `-- name: MarkServerJoined :execrows
-update servers set state = 'joined', join_secret = null, join_ends_at = null, version = version + 1 where id = $1 and state = 'joining'
+update servers set state = 'joined', join_secret = null, join_ends_at = null, version = version + 1
+where id = $1 and state = 'joining'
 `
 
 func (q *Queries) MarkServerJoined(ctx context.Context, id int64) (int64, error) {

@@ -11,7 +11,8 @@ import (
 )
 
 const accountsOfOwner = `-- name: AccountsOfOwner :many
-select id from accounts where reseller_id is not distinct from $1::bigint and state in ('opening', 'active') order by id
+select id from accounts where reseller_id is not distinct from $1::bigint
+  and state in ('opening', 'active') order by id
 `
 
 // Of a reseller, or of nobody's.
@@ -70,8 +71,10 @@ func (q *Queries) AddTemplate(ctx context.Context, arg AddTemplateParams) (Templ
 }
 
 const changeDomain = `-- name: ChangeDomain :one
-update domains set served_as = $1, counts_as = $2, root = $3, moved_from = $4, target = $5,
-    code = $6, keep_path = $7, keep_query = $8, mirror_of = $9, settings = $10,
+update domains set served_as = $1, counts_as = $2, root = $3,
+    moved_from = $4, target = $5,
+    code = $6, keep_path = $7, keep_query = $8,
+    mirror_of = $9, settings = $10,
     template_id = $11, version = version + 1
 where id = $12 returning id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version
 `
@@ -183,7 +186,8 @@ func (q *Queries) DetachTemplate(ctx context.Context, templateID *int64) error {
 }
 
 const domainByName = `-- name: DomainByName :one
-select domains.id, domains.account_id, domains.name, domains.registrable, domains.served_as, domains.main, domains.root, domains.added_at, domains.counts_as, domains.target, domains.code, domains.keep_path, domains.keep_query, domains.mirror_of, domains.moved_from, domains.settings, domains.template_id, domains.version, accounts.server_id, accounts.sign_in_name, accounts.customer_id, accounts.reseller_id, accounts.state as account_state
+select domains.id, domains.account_id, domains.name, domains.registrable, domains.served_as, domains.main, domains.root, domains.added_at, domains.counts_as, domains.target, domains.code, domains.keep_path, domains.keep_query, domains.mirror_of, domains.moved_from, domains.settings, domains.template_id, domains.version, accounts.server_id, accounts.sign_in_name, accounts.customer_id, accounts.reseller_id,
+    accounts.state as account_state
 from domains join accounts on accounts.id = domains.account_id where domains.name = $1
 `
 
@@ -320,7 +324,8 @@ func (q *Queries) FindTemplate(ctx context.Context, arg FindTemplateParams) (Fin
 }
 
 const folderUsersOfAccount = `-- name: FolderUsersOfAccount :many
-select folder_users.folder_id, folder_users.name, folder_users.hash from folder_users join folders on folders.id = folder_users.folder_id join domains on domains.id = folders.domain_id
+select folder_users.folder_id, folder_users.name, folder_users.hash from folder_users join folders on folders.id = folder_users.folder_id
+    join domains on domains.id = folders.domain_id
 where domains.account_id = $1 order by folder_users.folder_id, folder_users.name
 `
 
@@ -345,7 +350,8 @@ func (q *Queries) FolderUsersOfAccount(ctx context.Context, accountID int64) ([]
 }
 
 const foldersOfAccount = `-- name: FoldersOfAccount :many
-select folders.id, folders.domain_id, folders.path, folders.title from folders join domains on domains.id = folders.domain_id where domains.account_id = $1 order by folders.domain_id, folders.path
+select folders.id, folders.domain_id, folders.path, folders.title from folders join domains on domains.id = folders.domain_id where domains.account_id = $1
+order by folders.domain_id, folders.path
 `
 
 func (q *Queries) FoldersOfAccount(ctx context.Context, accountID int64) ([]Folder, error) {
@@ -482,7 +488,8 @@ func (q *Queries) RemoveTemplatesOf(ctx context.Context, resellerID *int64) erro
 }
 
 const saveFolder = `-- name: SaveFolder :one
-insert into folders (domain_id, path, title) values ($1, $2, $3) on conflict (domain_id, path) do update set title = excluded.title returning id, domain_id, path, title
+insert into folders (domain_id, path, title) values ($1, $2, $3) on conflict (domain_id, path) do update
+set title = excluded.title returning id, domain_id, path, title
 `
 
 type SaveFolderParams struct {
@@ -504,7 +511,8 @@ func (q *Queries) SaveFolder(ctx context.Context, arg SaveFolderParams) (Folder,
 }
 
 const saveFolderUser = `-- name: SaveFolderUser :exec
-insert into folder_users (folder_id, name, hash) values ($1, $2, $3) on conflict (folder_id, name) do update set hash = excluded.hash
+insert into folder_users (folder_id, name, hash) values ($1, $2, $3) on conflict (folder_id, name) do update
+set hash = excluded.hash
 `
 
 type SaveFolderUserParams struct {
@@ -533,7 +541,8 @@ func (q *Queries) SetPlanTemplate(ctx context.Context, arg SetPlanTemplateParams
 }
 
 const sitesOfTemplate = `-- name: SitesOfTemplate :many
-select domains.id, domains.account_id, domains.name, domains.served_as, domains.settings, accounts.sign_in_name from domains join accounts on accounts.id = domains.account_id
+select domains.id, domains.account_id, domains.name, domains.served_as, domains.settings, accounts.sign_in_name
+from domains join accounts on accounts.id = domains.account_id
 where domains.template_id = $1 order by domains.name
 `
 
@@ -575,7 +584,8 @@ func (q *Queries) SitesOfTemplate(ctx context.Context, templateID *int64) ([]Sit
 }
 
 const templateByID = `-- name: TemplateByID :one
-select templates.id, templates.name, templates.reseller_id, templates.about, templates.settings, templates.version, templates.created_at, templates.records, coalesce(resellers.name, '')::text as reseller from templates left join resellers on resellers.id = templates.reseller_id where templates.id = $1
+select templates.id, templates.name, templates.reseller_id, templates.about, templates.settings, templates.version, templates.created_at, templates.records, coalesce(resellers.name, '')::text as reseller from templates
+    left join resellers on resellers.id = templates.reseller_id where templates.id = $1
 `
 
 type TemplateByIDRow struct {
@@ -620,7 +630,8 @@ func (q *Queries) TemplateOfPlan(ctx context.Context, id int64) (*int64, error) 
 
 const templates = `-- name: Templates :many
 select templates.id, templates.name, templates.reseller_id, templates.about, templates.settings, templates.version, templates.created_at, templates.records, coalesce(resellers.name, '')::text as reseller,
-    (select count(*) from domains where domains.template_id = templates.id and domains.served_as = 'site')::bigint as sites,
+    (select count(*) from domains
+        where domains.template_id = templates.id and domains.served_as = 'site')::bigint as sites,
     (select count(*) from plans where plans.template_id = templates.id and plans.removed_at is null)::bigint as plans
 from templates left join resellers on resellers.id = templates.reseller_id
 where $1::bigint = 0 or templates.reseller_id is null or templates.reseller_id = $1
@@ -675,8 +686,9 @@ func (q *Queries) Templates(ctx context.Context, reseller int64) ([]TemplatesRow
 }
 
 const templatesOfPlans = `-- name: TemplatesOfPlans :many
-select plans.id, coalesce(resellers.name, '')::text as reseller, templates.name from plans join templates on templates.id = plans.template_id
-left join resellers on resellers.id = templates.reseller_id where plans.id = any($1::bigint[])
+select plans.id, coalesce(resellers.name, '')::text as reseller, templates.name from plans
+    join templates on templates.id = plans.template_id
+    left join resellers on resellers.id = templates.reseller_id where plans.id = any($1::bigint[])
 `
 
 type TemplatesOfPlansRow struct {

@@ -12,11 +12,13 @@ import (
 
 const accountsRedirectedTo = `-- name: AccountsRedirectedTo :many
 select distinct accounts.id from zones join accounts on accounts.id = zones.account_id, servers
-where servers.id = $1 and zones.hosted = 'here' and accounts.state in ('opening', 'active') and (accounts.server_id = servers.id or 'dns' = any(servers.roles))
+where servers.id = $1 and zones.hosted = 'here' and accounts.state in ('opening', 'active')
+  and (accounts.server_id = servers.id or 'dns' = any(servers.roles))
 order by accounts.id
 `
 
-// Those whose zones have addresses of a server in them, by their home or by the names of the name servers.
+// Those whose zones have addresses of a server in them, by their home or by the names of the name
+// servers.
 func (q *Queries) AccountsRedirectedTo(ctx context.Context, id int64) ([]int64, error) {
 	rows, err := q.db.Query(ctx, accountsRedirectedTo, id)
 	if err != nil {
@@ -38,9 +40,11 @@ func (q *Queries) AccountsRedirectedTo(ctx context.Context, id int64) ([]int64, 
 }
 
 const accountsWithZonesHere = `-- name: AccountsWithZonesHere :many
-select distinct accounts.id from zones join accounts on accounts.id = zones.account_id left join resellers on resellers.id = accounts.reseller_id
+select distinct accounts.id from zones join accounts on accounts.id = zones.account_id
+    left join resellers on resellers.id = accounts.reseller_id
 where zones.hosted = 'here' and accounts.state in ('opening', 'active')
-  and case when $1::bigint = 0 then coalesce(cardinality(resellers.name_servers), 0) = 0 else accounts.reseller_id = $1 end
+  and case when $1::bigint = 0 then coalesce(cardinality(resellers.name_servers), 0) = 0
+      else accounts.reseller_id = $1 end
 order by accounts.id
 `
 
@@ -245,7 +249,8 @@ func (q *Queries) FindZone(ctx context.Context, arg FindZoneParams) (FindZoneRow
 }
 
 const markServerApplied = `-- name: MarkServerApplied :exec
-update account_servers set revision = greatest(revision, $1), digest = $2 where account_id = $3 and server_id = $4
+update account_servers set revision = greatest(revision, $1), digest = $2
+where account_id = $3 and server_id = $4
 `
 
 type MarkServerAppliedParams struct {
@@ -454,7 +459,8 @@ func (q *Queries) SetNameServersOfReseller(ctx context.Context, arg SetNameServe
 }
 
 const zonePage = `-- name: ZonePage :many
-select zones.id, zones.account_id, zones.name, zones.hosted, zones.dnssec, zones.version, zones.created_at, accounts.sign_in_name, (select count(*) from records where zone_id = zones.id) as records from zones join accounts on accounts.id = zones.account_id
+select zones.id, zones.account_id, zones.name, zones.hosted, zones.dnssec, zones.version, zones.created_at, accounts.sign_in_name, (select count(*) from records where zone_id = zones.id) as records from zones
+    join accounts on accounts.id = zones.account_id
 where zones.name > $1::text and accounts.state <> 'closed'
   and ($2::text = '' or zones.name like '%' || $2 || '%')
   and ($3::text = '' or zones.hosted = $3)

@@ -12,11 +12,14 @@ select domains.name, domains.account_id from domains where registrable = $1;
 select sign_in_name from accounts where state <> 'closed' and sign_in_name like sqlc.arg(stem)::text || '%';
 
 -- name: AddAccount :one
-insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement) values ($1, $2, $3, $4, $5, $6) returning *;
+insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement)
+values ($1, $2, $3, $4, $5, $6) returning *;
 
 -- name: AddDomain :one
-insert into domains (account_id, name, registrable, main, root, counts_as, served_as, target, code, keep_path, keep_query, mirror_of, template_id)
-values ($1, $2, $3, $4, $5, $6, sqlc.arg(served_as), sqlc.arg(target), sqlc.arg(code), sqlc.arg(keep_path), sqlc.arg(keep_query), sqlc.narg(mirror_of), sqlc.narg(template_id)) returning *;
+insert into domains (account_id, name, registrable, main, root, counts_as, served_as, target, code, keep_path,
+    keep_query, mirror_of, template_id)
+values ($1, $2, $3, $4, $5, $6, sqlc.arg(served_as), sqlc.arg(target), sqlc.arg(code), sqlc.arg(keep_path),
+    sqlc.arg(keep_query), sqlc.narg(mirror_of), sqlc.narg(template_id)) returning *;
 
 -- name: RemoveDomain :exec
 delete from domains where id = $1;
@@ -25,7 +28,8 @@ delete from domains where id = $1;
 select * from accounts where id = $1 for update;
 
 -- name: FindAccount :one
--- By sign-in name or by any of its domains; one that is not closed goes first. What is not in the scope is not there.
+-- By sign-in name or by any of its domains; one that is not closed goes first. What is not in the
+-- scope is not there.
 select accounts.id from accounts
 where accounts.id in (
     select a.id from accounts a where a.sign_in_name = sqlc.arg(reference)
@@ -53,14 +57,16 @@ select * from accounts where customer_id = $1 and state <> 'closed' order by id;
 select * from account_rows where id = $1;
 
 -- name: AccountPage :many
--- A page in the order of main domain and number; after is the last row's. Of one table alone, it is planned
--- quickly for just what is asked; see Fresh.
+-- A page in the order of main domain and number; after is the last row's. Of one table alone, it is
+-- planned quickly for just what is asked; see Fresh.
 select accounts.id from accounts
 where (main_domain, accounts.id) > (sqlc.arg(after_domain)::text, sqlc.arg(after_id)::bigint)
   and case sqlc.arg(state)::text
     when '' then state <> 'closed'
-    when 'suspended' then state = 'active' and (suspended_at is not null or reseller_id in (select resellers.id from resellers where suspended_accounts))
-    when 'active' then state = 'active' and suspended_at is null and (reseller_id is null or reseller_id not in (select resellers.id from resellers where suspended_accounts))
+    when 'suspended' then state = 'active'
+        and (suspended_at is not null or reseller_id in (select resellers.id from resellers where suspended_accounts))
+    when 'active' then state = 'active' and suspended_at is null
+        and (reseller_id is null or reseller_id not in (select resellers.id from resellers where suspended_accounts))
     else state = sqlc.arg(state) end
   and (sqlc.arg(server)::bigint = 0 or server_id = sqlc.arg(server))
   and (sqlc.arg(plan)::bigint = 0 or plan_id = sqlc.arg(plan))
@@ -77,7 +83,8 @@ select * from domains where account_id = $1 order by main desc, name;
 
 -- name: AccountsOnServer :many
 -- Those that have their home or anything else there, with the revision that is in force there.
-select accounts.id, accounts.revision, accounts.applied_revision, accounts.state, accounts.sign_in_name, account_servers.revision as there
+select accounts.id, accounts.revision, accounts.applied_revision, accounts.state, accounts.sign_in_name,
+    account_servers.revision as there
 from account_servers join accounts on accounts.id = account_servers.account_id where account_servers.server_id = $1;
 
 -- name: SetAccountState :one
@@ -85,16 +92,19 @@ update accounts set state = $2, revision = revision + 1, version = version + 1 w
 
 -- name: BumpRevisions :many
 -- What these accounts are to hold on their servers has changed.
-update accounts set revision = revision + 1, version = version + 1 where id = any(sqlc.arg(ids)::bigint[]) and state in ('opening', 'active') returning id, revision;
+update accounts set revision = revision + 1, version = version + 1
+where id = any(sqlc.arg(ids)::bigint[]) and state in ('opening', 'active') returning id, revision;
 
 -- name: SetPlanOfAccount :exec
 update accounts set plan_id = $2, version = version + 1 where id = $1;
 
 -- name: SetFrozenTerms :exec
-update accounts set frozen_terms = $2, frozen_at = case when $2::jsonb is null then null else now() end, version = version + 1 where id = $1;
+update accounts set frozen_terms = $2, frozen_at = case when $2::jsonb is null then null else now() end,
+    version = version + 1 where id = $1;
 
 -- name: SuspendAccount :exec
-update accounts set suspended_at = case when sqlc.narg(by)::text is null then null else now() end, suspended_by = sqlc.narg(by), suspended_role = sqlc.narg(role),
+update accounts set suspended_at = case when sqlc.narg(by)::text is null then null else now() end,
+    suspended_by = sqlc.narg(by), suspended_role = sqlc.narg(role),
     suspended_why = sqlc.narg(why) where id = sqlc.arg(id);
 
 -- name: DeleteDomains :exec
@@ -103,7 +113,8 @@ delete from domains where account_id = $1;
 -- name: MarkAccountApplied :one
 -- Never lowers what was applied; opening ends when its revision is there.
 update accounts set applied_revision = greatest(applied_revision, sqlc.arg(revision)::bigint), version = version + 1,
-    state = case when sqlc.arg(revision)::bigint < revision then state when state = 'opening' then 'active' when state = 'closing' then 'closed' else state end,
+    state = case when sqlc.arg(revision)::bigint < revision then state when state = 'opening' then 'active'
+        when state = 'closing' then 'closed' else state end,
     closed_at = case when sqlc.arg(revision)::bigint >= revision and state = 'closing' then now() else closed_at end
 where id = sqlc.arg(id) and sqlc.arg(revision)::bigint >= applied_revision returning *;
 

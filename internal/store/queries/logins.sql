@@ -2,7 +2,8 @@
 select * from logins where account_id = $1 order by main desc, name;
 
 -- name: KeysOfAccount :many
-select login_keys.* from login_keys join logins on logins.id = login_keys.login_id where logins.account_id = $1 order by login_keys.id;
+select login_keys.* from login_keys join logins on logins.id = login_keys.login_id where logins.account_id = $1
+order by login_keys.id;
 
 -- name: AddLogin :one
 insert into logins (account_id, name, main, folder, hash) values ($1, $2, $3, $4, $5) returning *;

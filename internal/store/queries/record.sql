@@ -1,9 +1,13 @@
 -- name: AddEvent :exec
 -- Whose event it is follows from its account, unless it has none.
-insert into events (person_id, actor, on_behalf, address, request, action, subject, before, after, account_id, customer_id, reseller_id)
-select sqlc.narg(person_id), sqlc.arg(actor), sqlc.narg(on_behalf), sqlc.arg(address), sqlc.arg(request), sqlc.arg(action), sqlc.arg(subject), sqlc.narg(before), sqlc.narg(after), sqlc.narg(account_id),
-    coalesce((select accounts.customer_id from accounts where accounts.id = sqlc.narg(account_id)::bigint), sqlc.narg(customer_id)::bigint),
-    coalesce((select accounts.reseller_id from accounts where accounts.id = sqlc.narg(account_id)::bigint), sqlc.narg(reseller_id)::bigint);
+insert into events (person_id, actor, on_behalf, address, request, action, subject, before, after, account_id,
+    customer_id, reseller_id)
+select sqlc.narg(person_id), sqlc.arg(actor), sqlc.narg(on_behalf), sqlc.arg(address), sqlc.arg(request),
+    sqlc.arg(action), sqlc.arg(subject), sqlc.narg(before), sqlc.narg(after), sqlc.narg(account_id),
+    coalesce((select accounts.customer_id from accounts where accounts.id = sqlc.narg(account_id)::bigint),
+        sqlc.narg(customer_id)::bigint),
+    coalesce((select accounts.reseller_id from accounts where accounts.id = sqlc.narg(account_id)::bigint),
+        sqlc.narg(reseller_id)::bigint);
 
 -- name: Events :many
 -- Newest first, with whose person the actor is.
@@ -47,14 +51,17 @@ select * from settings;
 select * from settings for update;
 
 -- name: SaveSettings :one
-update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5, mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10, challenge_zone = $11,
+update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5,
+    mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10, challenge_zone = $11,
     version = version + 1 returning *;
 
 -- name: AddMail :one
-insert into mails (kind, recipient, sender, message, customer_id, reseller_id) values ($1, $2, $3, $4, $5, $6) returning id;
+insert into mails (kind, recipient, sender, message, customer_id, reseller_id) values ($1, $2, $3, $4, $5, $6)
+returning id;
 
 -- name: ClaimMail :one
--- Whoever has claimed a message has it for some minutes; after that it is taken for left by a killed process.
+-- Whoever has claimed a message has it for some minutes; after that it is taken for left by a
+-- killed process.
 update mails set claimed_until = now() + interval '5 minutes'
 where id = $1 and state = 'waiting' and (claimed_until is null or claimed_until < now()) returning *;
 
@@ -65,4 +72,5 @@ update mails set state = $2, failure = $3, message = null, claimed_until = null,
 update mails set failure = $2, claimed_until = null where id = $1;
 
 -- name: MailsOfCustomer :many
-select id, kind, recipient, state, failure, created_at, finished_at from mails where customer_id = $1 order by id desc limit 20;
+select id, kind, recipient, state, failure, created_at, finished_at from mails where customer_id = $1 order by id desc
+limit 20;

@@ -1,5 +1,6 @@
 -- name: AddServer :one
-insert into servers (label, address, roles, open, join_secret, join_ends_at, addresses) values ($1, $2, $3, $4, $5, $6, sqlc.arg(addresses)::text[]) returning *;
+insert into servers (label, address, roles, open, join_secret, join_ends_at, addresses)
+values ($1, $2, $3, $4, $5, $6, sqlc.arg(addresses)::text[]) returning *;
 
 -- name: ServerByLabel :one
 select * from servers where label = $1;
@@ -17,7 +18,8 @@ select sqlc.embed(servers),
 from servers order by label;
 
 -- name: MarkServerJoined :execrows
-update servers set state = 'joined', join_secret = null, join_ends_at = null, version = version + 1 where id = $1 and state = 'joining';
+update servers set state = 'joined', join_secret = null, join_ends_at = null, version = version + 1
+where id = $1 and state = 'joining';
 
 -- name: ChangeServer :one
 update servers set open = $2, addresses = $3, version = version + 1 where id = $1 returning *;

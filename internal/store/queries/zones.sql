@@ -10,7 +10,8 @@ select * from account_servers where account_id = $1 order by server_id;
 insert into account_servers (account_id, server_id) values ($1, $2) on conflict do nothing;
 
 -- name: MarkServerApplied :exec
-update account_servers set revision = greatest(revision, sqlc.arg(revision)), digest = sqlc.arg(digest) where account_id = sqlc.arg(account_id) and server_id = sqlc.arg(server_id);
+update account_servers set revision = greatest(revision, sqlc.arg(revision)), digest = sqlc.arg(digest)
+where account_id = sqlc.arg(account_id) and server_id = sqlc.arg(server_id);
 
 -- name: ClearAppliedDigests :exec
 update account_servers set digest = '' where account_id = $1;
@@ -46,7 +47,8 @@ where zones.name = sqlc.arg(name)
   and (sqlc.arg(customer)::bigint = 0 or accounts.customer_id = sqlc.arg(customer));
 
 -- name: ZonePage :many
-select zones.*, accounts.sign_in_name, (select count(*) from records where zone_id = zones.id) as records from zones join accounts on accounts.id = zones.account_id
+select zones.*, accounts.sign_in_name, (select count(*) from records where zone_id = zones.id) as records from zones
+    join accounts on accounts.id = zones.account_id
 where zones.name > sqlc.arg(after)::text and accounts.state <> 'closed'
   and (sqlc.arg(search)::text = '' or zones.name like '%' || sqlc.arg(search) || '%')
   and (sqlc.arg(hosted)::text = '' or zones.hosted = sqlc.arg(hosted))
@@ -69,9 +71,11 @@ delete from records where zone_id = sqlc.arg(zone_id) and id = any(sqlc.arg(ids)
 
 -- name: AccountsWithZonesHere :many
 -- Those of a reseller, or with 0 all whose reseller has no name servers of their own.
-select distinct accounts.id from zones join accounts on accounts.id = zones.account_id left join resellers on resellers.id = accounts.reseller_id
+select distinct accounts.id from zones join accounts on accounts.id = zones.account_id
+    left join resellers on resellers.id = accounts.reseller_id
 where zones.hosted = 'here' and accounts.state in ('opening', 'active')
-  and case when sqlc.arg(reseller)::bigint = 0 then coalesce(cardinality(resellers.name_servers), 0) = 0 else accounts.reseller_id = sqlc.arg(reseller) end
+  and case when sqlc.arg(reseller)::bigint = 0 then coalesce(cardinality(resellers.name_servers), 0) = 0
+      else accounts.reseller_id = sqlc.arg(reseller) end
 order by accounts.id;
 
 -- name: NameServersOfReseller :one
@@ -81,7 +85,9 @@ select name_servers from resellers where id = $1;
 update resellers set name_servers = $2 where id = $1;
 
 -- name: AccountsRedirectedTo :many
--- Those whose zones have addresses of a server in them, by their home or by the names of the name servers.
+-- Those whose zones have addresses of a server in them, by their home or by the names of the name
+-- servers.
 select distinct accounts.id from zones join accounts on accounts.id = zones.account_id, servers
-where servers.id = $1 and zones.hosted = 'here' and accounts.state in ('opening', 'active') and (accounts.server_id = servers.id or 'dns' = any(servers.roles))
+where servers.id = $1 and zones.hosted = 'here' and accounts.state in ('opening', 'active')
+  and (accounts.server_id = servers.id or 'dns' = any(servers.roles))
 order by accounts.id;

@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { computed, reactive, shallowRef, watch } from 'vue'
+import { computed, watch } from 'vue'
 import { ElButton, ElCheckbox, ElDialog } from 'element-plus'
 import { api, foreseen, made, type Schemas } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import FormField from '../../parts/FormField.vue'
 import PlanPick from '../../parts/PlanPick.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
@@ -13,35 +13,27 @@ const shown = defineModel<boolean>({ required: true })
 const props = defineProps<{ accounts: Schemas['Account'][] }>()
 const emit = defineEmits<{ done: [operation: number | undefined] }>()
 
-const form = reactive({ plan: '', drop: false })
-const preview = shallowRef<Schemas['Preview']>()
-const { refusal, busy, act } = useAct()
+const { form, preview, refusal, busy, act, loadPreview } = useForm(() => ({ plan: '', drop: false }), shown)
 /** Of other resellers, no plan fits; accounts of several have only the operator's in common. */
 const whose = computed(() =>
   props.accounts.every((a) => a.reseller === props.accounts[0]?.reseller) ? (props.accounts[0]?.reseller ?? '') : '',
 )
 const excepted = computed(() => props.accounts.some((a) => a.exceptions > 0))
 
-watch(shown, () => {
-  Object.assign(form, { plan: '', drop: false })
-  preview.value = undefined
-  refusal.value = undefined
-})
 const body = computed(() => ({
   accounts: props.accounts.map((a) => String(a.id)),
   drop_exceptions: form.drop || undefined,
 }))
 watch(form, () => {
-  preview.value = undefined
   if (form.plan)
-    void act(async () => {
-      preview.value = await foreseen(
+    void loadPreview(() =>
+      foreseen(
         api.POST('/api/v1/plans/{plan}/accounts', {
           params: { path: { plan: form.plan }, query: { preview: true } },
           body: body.value,
         }),
-      )
-    }, 'preview')
+      ),
+    )
 })
 const change = () =>
   act(async () => {

@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import { reactive, ref, watch } from 'vue'
+import { ref } from 'vue'
 import { ElButton, ElDialog, ElInput } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import FormField from '../../parts/FormField.vue'
@@ -19,13 +20,14 @@ const { data, reload } = useLoad(
 
 type Login = Schemas['Login']
 const shown = ref(false)
-const form = reactive({ login: undefined as Login | undefined, name: '', folder: '', password: '', key: '' })
-const { refusal, busy, act } = useAct()
+/** The login that the form changes; none for one that is added. */
+const login = ref<Login>()
+const { form, general, error, busy, act, reset } = useForm(() => ({ name: '', folder: '', password: '', key: '' }))
 const { refusal: acting, act: actRow } = useAct()
-watch(shown, () => (refusal.value = undefined))
 
-function begin(login?: Login) {
-  Object.assign(form, { login, name: login?.name ?? '', folder: login?.folder ?? '', password: '', key: '' })
+function begin(of?: Login) {
+  login.value = of
+  reset({ name: of?.name, folder: of?.folder ?? '' })
   shown.value = true
 }
 const at = (l: Login) => ({ account: props.account, login: l.name })
@@ -33,10 +35,10 @@ async function started(operation: number) {
   emit('started', operation)
   await reload()
 }
-const keep = () =>
+const save = () =>
   act(async () => {
     const keys = form.key.trim() ? [form.key.trim()] : undefined
-    const l = form.login
+    const l = login.value
     const done = l
       ? await made(
           api.PATCH('/api/v1/accounts/{account}/logins/{login}', {
@@ -61,7 +63,7 @@ const keep = () =>
         )
     shown.value = false
     await started(done.operation)
-  }, 'keep')
+  }, 'save')
 const dropKey = (l: Login, key: Schemas['LoginKey']) =>
   actRow(async () => {
     if (!(await confirmed(`Remove the key ${key.comment || key.fingerprint} of ${l.name}?`, 'Remove'))) return
@@ -160,25 +162,21 @@ const columns: Column<Login>[] = [
         ></template
       >
     </DataTable>
-    <ElDialog
-      v-model="shown"
-      :title="form.login ? `Change ${form.login.name}` : 'Add a login'"
-      width="min(34rem, 94vw)"
-    >
-      <form class="form" @submit.prevent="keep">
+    <ElDialog v-model="shown" :title="login ? `Change ${login.name}` : 'Add a login'" width="min(34rem, 94vw)">
+      <form class="form" @submit.prevent="save">
         <FormField
-          v-if="!form.login"
+          v-if="!login"
           label="Name"
           for="login-name"
-          :error="refusal?.field('name')"
+          :error="error('name')"
           :hint="`Signs in as ${signIn}-${form.name || 'NAME'}`"
           ><ElInput id="login-name" v-model="form.name" spellcheck="false" autocomplete="off"
         /></FormField>
         <FormField
-          v-if="!form.login?.main"
+          v-if="!login?.main"
           label="Folder"
           for="login-folder"
-          :error="refusal?.field('folder')"
+          :error="error('folder')"
           hint="Below the home; empty is the whole home"
           ><ElInput
             id="login-folder"
@@ -188,9 +186,9 @@ const columns: Column<Login>[] = [
             placeholder="sites/ferries.example"
         /></FormField>
         <FormField
-          :label="form.login?.password ? 'Another password' : 'Password'"
+          :label="login?.password ? 'Another password' : 'Password'"
           for="login-password"
-          :error="refusal?.field('password')"
+          :error="error('password')"
           hint="Left empty, it stays as it is"
           ><ElInput
             id="login-password"
@@ -202,7 +200,7 @@ const columns: Column<Login>[] = [
         <FormField
           label="Public key"
           for="login-key"
-          :error="refusal?.field('key') ?? refusal?.field('keys')"
+          :error="error('key') ?? error('keys')"
           hint="The line of a file that ends in .pub"
           ><ElInput
             id="login-key"
@@ -212,17 +210,13 @@ const columns: Column<Login>[] = [
             spellcheck="false"
             placeholder="ssh-ed25519 AAAA… name"
         /></FormField>
-        <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
+        <ProblemNote :refusal="general" />
       </form>
       <template #footer
         ><ElButton @click="shown = false">Cancel</ElButton
-        ><ElButton
-          type="primary"
-          :loading="busy === 'keep'"
-          :disabled="!form.login && !form.name.trim()"
-          @click="keep"
-          >{{ form.login ? 'Save login' : 'Add login' }}</ElButton
-        ></template
+        ><ElButton type="primary" :loading="busy === 'save'" :disabled="!login && !form.name.trim()" @click="save">{{
+          login ? 'Save login' : 'Add login'
+        }}</ElButton></template
       >
     </ElDialog>
   </section>

@@ -76,7 +76,7 @@ const limited = (a: Authority) =>
         >
           New account key
         </button>
-        <button v-if="!a.certificates" type="button" class="link" @click="remove(a)">Forget…</button>
+        <button v-if="!a.certificates" type="button" class="link" @click="remove(a)">Remove…</button>
       </span>
     </div>
     <dl>

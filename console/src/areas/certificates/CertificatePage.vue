@@ -323,7 +323,7 @@ const columns: Column<Row>[] = [
               ><span class="both"
                 ><button type="button" class="link" @click="save(`${domain}.csr.pem`, row.request)">Download</button>
                 {{ ' ' }}
-                <button v-if="mayChange" type="button" class="link" @click="removeRequest(row)">Forget…</button></span
+                <button v-if="mayChange" type="button" class="link" @click="removeRequest(row)">Remove…</button></span
               ></template
             >
           </DataTable>

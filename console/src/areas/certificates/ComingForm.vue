@@ -64,7 +64,7 @@ const foresee = () =>
       }),
     ),
   )
-const keep = () =>
+const save = () =>
   act(async () => {
     if (
       body.value.mode === 'self-signed' &&
@@ -77,7 +77,7 @@ const keep = () =>
     )
     preview.value = undefined
     emit('done')
-  }, 'keep')
+  }, 'save')
 </script>
 
 <template>
@@ -127,7 +127,7 @@ const keep = () =>
     <ProblemNote :refusal="general" />
     <PreviewNote v-if="preview" :preview="preview" />
     <div v-if="may && changes" class="acts">
-      <ElButton type="primary" :disabled="form.chosen && !form.names.length" :loading="busy === 'keep'" @click="keep"
+      <ElButton type="primary" :disabled="form.chosen && !form.names.length" :loading="busy === 'save'" @click="save"
         >Save {{ counted(changes, 'change') }}</ElButton
       >
       <ElButton :loading="busy === 'preview'" @click="foresee">Preview</ElButton>

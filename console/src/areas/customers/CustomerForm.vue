@@ -44,7 +44,7 @@ watch(
     }),
 )
 
-const keep = () =>
+const save = () =>
   act(async () => {
     const { reseller, ...fields } = form
     const kept = props.customer
@@ -69,7 +69,7 @@ const keep = () =>
     <PageHead :title="data ? `Change ${data.name}` : 'Add a customer'"
       ><template #above><RouterLink to="/customers">Customers</RouterLink></template></PageHead
     >
-    <form class="form" @submit.prevent="keep">
+    <form class="form" @submit.prevent="save">
       <FormField label="Name" for="name" :error="error('name')"
         ><ElInput id="name" v-model="form.name" autofocus autocomplete="off" maxlength="200"
       /></FormField>

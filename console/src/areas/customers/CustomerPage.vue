@@ -49,7 +49,7 @@ watchEffect(() => {
 const text = ref('')
 watch(notes, (n) => (text.value = n?.notes ?? ''))
 const { refusal: acting, busy, act } = useAct()
-const keepNotes = () =>
+const saveNotes = () =>
   act(async () => {
     notes.value = await made(
       api.PUT('/api/v1/customers/{customer}/notes', { params: { path: path.value }, body: { notes: text.value } }),
@@ -156,7 +156,7 @@ const facts = computed<[string, string][]>(() => {
             :readonly="!may('notes.change')"
           />
           <div v-if="may('notes.change')" class="acts keep">
-            <ElButton size="small" :disabled="text === notes.notes" :loading="busy === 'notes'" @click="keepNotes"
+            <ElButton size="small" :disabled="text === notes.notes" :loading="busy === 'notes'" @click="saveNotes"
               >Save notes</ElButton
             >
           </div>

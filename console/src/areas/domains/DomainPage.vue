@@ -111,7 +111,7 @@ const look = () =>
       )),
     'preview',
   )
-const keep = () =>
+const save = () =>
   act(async () => {
     const done = await made(
       api.PATCH('/api/v1/accounts/{account}/domains/{domain}', {
@@ -122,7 +122,7 @@ const keep = () =>
     preview.value = undefined
     started.value = done.operation
     await reload()
-  }, 'keep')
+  }, 'save')
 function again() {
   const now = data.value
   data.value = undefined
@@ -230,7 +230,7 @@ function changed(list: Record<string, unknown>, ok: boolean) {
       <span v-if="refusal?.problem.errors?.length" class="warn">✕ Check the marked fields</span>
       <PreviewNote v-if="preview" :preview="preview" />
       <div v-if="changes" class="acts">
-        <ElButton type="primary" :disabled="!sound" :loading="busy === 'keep'" @click="keep"
+        <ElButton type="primary" :disabled="!sound" :loading="busy === 'save'" @click="save"
           >Save {{ counted(changes, 'change') }}</ElButton
         >
         <ElButton :disabled="!sound" :loading="busy === 'preview'" @click="look">Preview</ElButton>

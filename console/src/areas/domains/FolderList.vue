@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import { reactive, ref, watch } from 'vue'
+import { ref } from 'vue'
 import { ElButton, ElDialog, ElInput } from 'element-plus'
 import { api, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import DataTable from '../../parts/DataTable.vue'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -13,29 +14,24 @@ const props = defineProps<{ domain: Schemas['DomainDetail']; may: boolean }>()
 const emit = defineEmits<{ started: [operation: number] }>()
 
 const shown = ref(false)
-const form = reactive({
-  folder: undefined as Schemas['Folder'] | undefined,
-  path: '',
-  title: '',
-  name: '',
-  password: '',
-})
-const { refusal, busy, act } = useAct()
+/** The folder that somebody may enter; none for one that is to be protected. */
+const folder = ref<Schemas['Folder']>()
+const { form, general, error, busy, act, reset } = useForm(() => ({ path: '', title: '', name: '', password: '' }))
 const { refusal: removing, act: actRemove } = useAct()
-watch(shown, () => (refusal.value = undefined))
 const at = () => ({ account: String(props.domain.account_id), domain: props.domain.name })
 
-function ask(folder?: Schemas['Folder'], name = '') {
-  Object.assign(form, { folder, path: folder?.path ?? '', title: folder?.title ?? '', name, password: '' })
+function ask(of?: Schemas['Folder'], name = '') {
+  folder.value = of
+  reset({ path: of?.path ?? '', title: of?.title ?? '', name })
   shown.value = true
 }
-const keep = () =>
+const save = () =>
   act(async () => {
     const users = form.name ? [{ name: form.name.trim(), password: form.password }] : []
-    const done = form.folder
+    const done = folder.value
       ? await made(
           api.PUT('/api/v1/accounts/{account}/domains/{domain}/folders/{folder}/users/{user}', {
-            params: { path: { ...at(), folder: form.folder.id, user: form.name.trim() } },
+            params: { path: { ...at(), folder: folder.value.id, user: form.name.trim() } },
             body: { password: form.password },
           }),
         )
@@ -48,30 +44,29 @@ const keep = () =>
     shown.value = false
     emit('started', done.operation)
   })
-const open = (folder: Schemas['Folder']) =>
+const open = (of: Schemas['Folder']) =>
   actRemove(async () => {
-    if (!(await confirmed(`Remove the password protection of /${folder.path}? Anybody can open it then.`, 'Remove')))
-      return
+    if (!(await confirmed(`Remove the password protection of /${of.path}? Anybody can open it then.`, 'Remove'))) return
     emit(
       'started',
       (
         await made(
           api.DELETE('/api/v1/accounts/{account}/domains/{domain}/folders/{folder}', {
-            params: { path: { ...at(), folder: folder.id } },
+            params: { path: { ...at(), folder: of.id } },
           }),
         )
       ).operation,
     )
   })
-const shut = (folder: Schemas['Folder'], user: string) =>
+const shut = (of: Schemas['Folder'], user: string) =>
   actRemove(async () => {
-    if (!(await confirmed(`Remove ${user} from /${folder.path}?`, 'Remove'))) return
+    if (!(await confirmed(`Remove ${user} from /${of.path}?`, 'Remove'))) return
     emit(
       'started',
       (
         await made(
           api.DELETE('/api/v1/accounts/{account}/domains/{domain}/folders/{folder}/users/{user}', {
-            params: { path: { ...at(), folder: folder.id, user } },
+            params: { path: { ...at(), folder: of.id, user } },
           }),
         )
       ).operation,
@@ -134,35 +129,27 @@ const shut = (folder: Schemas['Folder'], user: string) =>
     <p v-else class="quiet">None: everybody sees everything of this site.</p>
     <ElDialog
       v-model="shown"
-      :title="form.folder ? `Who may see /${form.folder.path}` : 'Protect a folder'"
+      :title="folder ? `Who may see /${folder.path}` : 'Protect a folder'"
       width="min(30rem, 94vw)"
     >
-      <form id="keep-folder" class="stack" @submit.prevent="keep">
-        <template v-if="!form.folder">
+      <form id="save-folder" class="stack" @submit.prevent="save">
+        <template v-if="!folder">
           <FormField
             label="Folder"
             for="folder-path"
-            :error="refusal?.field('path')"
+            :error="error('path')"
             hint="Below the document root, such as members; empty is the whole site"
             ><ElInput id="folder-path" v-model="form.path" spellcheck="false" autocomplete="off"
           /></FormField>
-          <FormField
-            label="Title"
-            for="folder-title"
-            :error="refusal?.field('title')"
-            hint="Browsers show it when they ask"
+          <FormField label="Title" for="folder-title" :error="error('title')" hint="Browsers show it when they ask"
             ><ElInput id="folder-title" v-model="form.title" placeholder="Protected"
           /></FormField>
         </template>
         <div class="pair">
-          <FormField label="Name" for="folder-user" :error="refusal?.field('name')"
+          <FormField label="Name" for="folder-user" :error="error('name')"
             ><ElInput id="folder-user" v-model="form.name" spellcheck="false" autocomplete="off"
           /></FormField>
-          <FormField
-            label="Password"
-            for="folder-password"
-            :error="refusal?.field('password')"
-            hint="8 characters or more"
+          <FormField label="Password" for="folder-password" :error="error('password')" hint="8 characters or more"
             ><ElInput
               id="folder-password"
               v-model="form.password"
@@ -171,17 +158,17 @@ const shut = (folder: Schemas['Folder'], user: string) =>
               autocomplete="new-password"
           /></FormField>
         </div>
-        <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
+        <ProblemNote :refusal="general" />
       </form>
       <template #footer>
         <ElButton @click="shown = false">Cancel</ElButton>
         <ElButton
           type="primary"
           native-type="submit"
-          form="keep-folder"
-          :disabled="Boolean(form.folder || form.name) && (!form.name.trim() || form.password.length < 8)"
+          form="save-folder"
+          :disabled="Boolean(folder || form.name) && (!form.name.trim() || form.password.length < 8)"
           :loading="Boolean(busy)"
-          >{{ form.folder ? 'Let in' : 'Protect folder' }}</ElButton
+          >{{ folder ? 'Let in' : 'Protect folder' }}</ElButton
         >
       </template>
     </ElDialog>

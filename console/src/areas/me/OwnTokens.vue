@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { computed, reactive, ref, shallowRef } from 'vue'
+import { computed, ref, shallowRef } from 'vue'
 import { ElButton, ElCheckbox, ElCheckboxGroup, ElDialog, ElInput } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import { ago, moment } from '../../words'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
@@ -15,14 +15,14 @@ const { data, reload } = useLoad(() => ask(api.GET('/api/v1/tokens')))
 const { data: scopes } = useLoad(() => ask(api.GET('/api/v1/scopes')))
 const offered = computed(() => scopes.value?.scopes.filter((s) => s.yours))
 const adding = ref(false)
-const form = reactive({ name: '', scopes: [] as string[], networks: '', until: '' })
+const { form, general, error, refusal, busy, act } = useForm(
+  () => ({ name: '', scopes: [] as string[], networks: '', until: '' }),
+  adding,
+)
 const token = shallowRef<Schemas['Token']>()
-const { refusal, busy, act } = useAct()
 
 function begin() {
-  Object.assign(form, { name: '', scopes: [], networks: '', until: '' })
   token.value = undefined
-  refusal.value = undefined
   adding.value = true
 }
 const add = () =>
@@ -78,7 +78,7 @@ const columns: Column<Schemas['Token']>[] = [
         </div>
       </div>
       <form v-else id="add-token" class="stack" @submit.prevent="add">
-        <FormField label="Name" for="token-name" :error="refusal?.field('name')" hint="What it is for"
+        <FormField label="Name" for="token-name" :error="error('name')" hint="What it is for"
           ><ElInput id="token-name" v-model="form.name" maxlength="100" autocomplete="off"
         /></FormField>
         <fieldset>
@@ -93,19 +93,15 @@ const columns: Column<Schemas['Token']>[] = [
           <FormField
             label="From these networks"
             for="token-networks"
-            :error="refusal?.field('networks')"
+            :error="error('networks')"
             hint="Empty is from anywhere"
             ><ElInput id="token-networks" v-model="form.networks" placeholder="192.0.2.0/24" spellcheck="false"
           /></FormField>
-          <FormField label="Until" for="token-until" :error="refusal?.field('ends_at')" hint="Empty is for good"
+          <FormField label="Until" for="token-until" :error="error('ends_at')" hint="Empty is for good"
             ><ElInput id="token-until" v-model="form.until" type="date"
           /></FormField>
         </div>
-        <ProblemNote
-          :refusal="
-            refusal?.problem.errors?.some((e) => ['name', 'networks', 'ends_at'].includes(e.name)) ? undefined : refusal
-          "
-        />
+        <ProblemNote :refusal="general" />
       </form>
       <template #footer>
         <ElButton @click="leave(() => (adding = false))">{{ token ? 'Done' : 'Cancel' }}</ElButton>

@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { computed, reactive, ref, shallowRef, watch } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 import { ElButton, ElCheckbox, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, ask, made, type Schemas } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import { ago, moment } from '../../words'
 import FactList from '../../parts/FactList.vue'
@@ -25,18 +25,18 @@ const {
   refusal: missing,
   reload,
 } = useLoad(() => ask(api.GET('/api/v1/people/{person}', { params: { path: path.value } })), { on: path })
-const form = reactive({
+const { form, general, error, busy, act, reset } = useForm(() => ({
   email: '',
   language: 'en' as 'en' | 'de',
   duty: 'all' as keyof typeof duties,
   readOnly: false,
   networks: '',
-})
+}))
 watch(
   data,
   (p) =>
     p &&
-    Object.assign(form, {
+    reset({
       email: p.email ?? '',
       language: p.language,
       duty: p.duty,
@@ -44,11 +44,10 @@ watch(
       networks: p.networks.join(', '),
     }),
 )
-const { refusal, busy, act } = useAct()
 const me = computed(() => data.value?.name === session.value?.name)
 const mine = computed(() => may('people.change') && !me.value)
 
-const keep = () =>
+const save = () =>
   act(async () => {
     const body = {
       email: form.email.trim(),
@@ -63,7 +62,7 @@ const keep = () =>
         body,
       }),
     )
-  }, 'keep')
+  }, 'save')
 
 const link = shallowRef<Schemas['Link']>()
 const makeLink = (purpose: 'password' | 'sign-in', mail: boolean) =>
@@ -154,20 +153,13 @@ const facts = computed<[string, string][]>(() => {
       </template>
       <p v-else>A link is on its way to {{ link.mailed }}; it works once, until {{ moment(link.ends_at) }}.</p>
     </div>
-    <ProblemNote
-      v-if="!giving"
-      :refusal="
-        refusal?.problem.errors?.some((e) => ['email', 'networks', 'duty', 'read_only'].includes(e.name))
-          ? undefined
-          : refusal
-      "
-    />
+    <ProblemNote v-if="!giving" :refusal="general" />
     <div class="halves">
-      <form class="form" @submit.prevent="keep">
+      <form class="form" @submit.prevent="save">
         <FormField
           label="Mail address"
           for="email"
-          :error="refusal?.field('email')"
+          :error="error('email')"
           hint="For links and notices about the sign-in"
           ><ElInput id="email" v-model="form.email" type="email" autocomplete="off" :readonly="!may('people.change')"
         /></FormField>
@@ -180,7 +172,7 @@ const facts = computed<[string, string][]>(() => {
           label="Duty"
           for="duty"
           :hint="duties[form.duty]"
-          :error="refusal?.field('duty')"
+          :error="error('duty')"
         >
           <ElSelect id="duty" v-model="form.duty"
             ><ElOption v-for="duty in Object.keys(duties)" :key="duty" :value="duty" :label="duty"
@@ -189,23 +181,23 @@ const facts = computed<[string, string][]>(() => {
         <FormField
           label="Networks"
           for="networks"
-          :error="refusal?.field('networks')"
+          :error="error('networks')"
           hint="From where they may sign in, such as 192.0.2.0/24; empty is from anywhere"
           ><ElInput id="networks" v-model="form.networks" spellcheck="false"
         /></FormField>
         <ElCheckbox v-model="form.readOnly" :disabled="me">Read-only: may look, not change</ElCheckbox>
         <div v-if="may('people.change')" class="acts">
-          <ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Save changes</ElButton>
+          <ElButton native-type="submit" type="primary" :loading="busy === 'save'">Save changes</ElButton>
         </div>
       </form>
       <div><FactList :facts="facts" /></div>
     </div>
     <ElDialog v-model="giving" :title="`New password of ${data.name}`" width="min(32rem, 94vw)">
       <form id="give" class="stack" @submit.prevent="givePassword">
-        <NewPassword v-model="password" :about="[data.name, data.email ?? '']" :error="refusal?.field('password')" />
+        <NewPassword v-model="password" :about="[data.name, data.email ?? '']" :error="error('password')" />
         <ElCheckbox v-model="mustChange">Has to be changed at the next sign-in</ElCheckbox>
         <p class="quiet">All their sessions end.</p>
-        <ProblemNote v-if="!refusal?.field('password')" :refusal="refusal" />
+        <ProblemNote :refusal="general" />
       </form>
       <template #footer>
         <ElButton @click="giving = false">Cancel</ElButton>

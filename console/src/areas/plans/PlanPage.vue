@@ -3,7 +3,7 @@ import { computed, ref, shallowRef, watch } from 'vue'
 import { ElButton, ElInput, ElRadio, ElRadioGroup } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, ask, foreseen, made, type Schemas } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
 import { counted } from '../../words'
@@ -27,21 +27,20 @@ const {
   reload,
 } = useLoad(() => ask(api.GET('/api/v1/plans/{plan}', { params: { path: path.value } })), { on: path })
 
-const name = ref('')
-const freeze = ref<'none' | 'over' | 'all'>('none')
-const limits = shallowRef<Record<string, number | null>>({})
-const features = shallowRef<Record<string, boolean>>({})
+const { form, preview, general, error, busy, act, loadPreview, reset } = useForm(() => ({
+  name: '',
+  freeze: 'none' as 'none' | 'over' | 'all',
+  limits: {} as Record<string, number | null>,
+  features: {} as Record<string, boolean>,
+}))
 const complete = ref(false)
-const preview = shallowRef<Schemas['Preview']>()
 const outcome = shallowRef<Schemas['PlanChanged']>()
-const { refusal, busy, act } = useAct()
 const { operation } = useOperation(computed(() => outcome.value?.operation || undefined))
 
-watch(data, (plan) => (name.value = plan?.name ?? ''))
-watch([name, freeze, limits, features], () => (preview.value = undefined))
+watch(data, (plan) => reset({ name: plan?.name ?? '' }))
 function changed(l: Record<string, number | null>, f: Record<string, boolean>, whole: boolean) {
-  limits.value = l
-  features.value = f
+  form.limits = l
+  form.features = f
   complete.value = whole
 }
 
@@ -51,10 +50,10 @@ const body = computed(() => {
   const differs = <T,>(now: Record<string, T>, was: Record<string, T | undefined>) =>
     Object.fromEntries(Object.entries(now).filter(([key, v]) => v !== was[key]))
   return {
-    name: name.value.trim() !== plan.name ? name.value.trim() : undefined,
-    limits: differs(limits.value, plan.limits as Record<string, number | null>) as Schemas['PlanChange']['limits'],
-    features: differs(features.value, plan.features as Record<string, boolean>) as Schemas['PlanChange']['features'],
-    freeze: freeze.value,
+    name: form.name.trim() !== plan.name ? form.name.trim() : undefined,
+    limits: differs(form.limits, plan.limits as Record<string, number | null>) as Schemas['PlanChange']['limits'],
+    features: differs(form.features, plan.features as Record<string, boolean>) as Schemas['PlanChange']['features'],
+    freeze: form.freeze,
   }
 })
 const dirty = computed(
@@ -67,14 +66,14 @@ const dirty = computed(
 const header = computed(() => ({ 'If-Match': `"${data.value?.version}"` }))
 
 const look = () =>
-  act(async () => {
-    preview.value = await foreseen(
+  loadPreview(() =>
+    foreseen(
       api.PATCH('/api/v1/plans/{plan}', {
         params: { path: path.value, header: header.value, query: { preview: true } },
         body: body.value,
       }),
-    )
-  }, 'preview')
+    ),
+  )
 const change = () =>
   act(async () => {
     outcome.value = await made(
@@ -90,7 +89,6 @@ const remove = () =>
     await ask(api.DELETE('/api/v1/plans/{plan}', { params: { path: path.value } }))
     await router.push('/plans')
   }, 'remove')
-const general = computed(() => (refusal.value?.problem.errors?.length ? undefined : refusal.value))
 </script>
 
 <template>
@@ -111,15 +109,15 @@ const general = computed(() => (refusal.value?.problem.errors?.length ? undefine
     </ul>
     <form class="halves" @submit.prevent="preview ? change() : look()">
       <div>
-        <FormField v-if="may('plans.change')" label="Name" for="plan-name" :error="refusal?.field('name')">
-          <ElInput id="plan-name" v-model="name" spellcheck="false" autocapitalize="none" autocomplete="off" />
+        <FormField v-if="may('plans.change')" label="Name" for="plan-name" :error="error('name')">
+          <ElInput id="plan-name" v-model="form.name" spellcheck="false" autocapitalize="none" autocomplete="off" />
         </FormField>
         <h2 class="limits">Limits</h2>
         <LimitFields
           :key="data.version"
           :limits="data.limits"
           :features="data.features"
-          :wrong="(n) => refusal?.field(n)"
+          :wrong="error"
           @change="changed"
         />
       </div>
@@ -134,7 +132,7 @@ const general = computed(() => (refusal.value?.problem.errors?.length ? undefine
         </section>
         <template v-if="data.accounts">
           <h2 id="freeze-title">Accounts that keep their present limits</h2>
-          <ElRadioGroup v-model="freeze" aria-labelledby="freeze-title" class="freeze">
+          <ElRadioGroup v-model="form.freeze" aria-labelledby="freeze-title" class="freeze">
             <ElRadio value="none">none: all {{ data.accounts.toLocaleString('en') }} change with the plan</ElRadio>
             <ElRadio value="over">those that would be over a limit</ElRadio>
             <ElRadio value="all">all: only new accounts get the new limits</ElRadio>

@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { computed, reactive, ref, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { ElButton, ElInput } from 'element-plus'
 import { api, ask, made, Refusal } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import { session } from '../session/state'
 import NameServers from './NameServers.vue'
@@ -19,15 +19,21 @@ const {
   reload,
 } = useLoad(() => ask(api.GET('/api/v1/resellers/{reseller}/brand', { params: { path: path.value } })), { on: path })
 const { data: whole } = useLoad(() => ask(api.GET('/api/v1/resellers/{reseller}', { params: { path: path.value } })))
-const form = reactive({ title: '', footer: '', bar: '', accent: '', sender_name: '', sender: '' })
-const { refusal, busy, act } = useAct()
+const { form, general, error, busy, act, reset } = useForm(() => ({
+  title: '',
+  footer: '',
+  bar: '',
+  accent: '',
+  sender_name: '',
+  sender: '',
+}))
 const logo = ref(0)
 const wrongLogo = ref('')
 watch(
   data,
   (b) =>
     b &&
-    Object.assign(form, {
+    reset({
       title: b.title ?? '',
       footer: b.footer ?? '',
       bar: b.bar ?? '',
@@ -42,7 +48,7 @@ async function again() {
   logo.value++
   if (session.value?.brand) session.value = await ask(api.GET('/api/v1/session'))
 }
-const keep = () =>
+const save = () =>
   act(async () => {
     data.value = await made(
       api.PUT('/api/v1/resellers/{reseller}/brand', {
@@ -51,7 +57,7 @@ const keep = () =>
       }),
     )
     await again()
-  }, 'keep')
+  }, 'save')
 async function upload(event: Event) {
   const file = (event.target as HTMLInputElement).files?.[0]
   if (!file) return
@@ -77,7 +83,6 @@ const removeLogo = () =>
     await ask(api.DELETE('/api/v1/resellers/{reseller}/brand/logo', { params: { path: path.value } }))
     await again()
   }, 'logo')
-const fields = ['bar', 'accent', 'sender']
 </script>
 
 <template>
@@ -89,7 +94,7 @@ const fields = ['bar', 'accent', 'sender']
       ></PageHead
     >
     <div class="halves">
-      <form class="form" @submit.prevent="keep">
+      <form class="form" @submit.prevent="save">
         <FormField label="Title" for="title" hint="Stands where the installation's does"
           ><ElInput id="title" v-model="form.title" maxlength="60"
         /></FormField>
@@ -97,14 +102,14 @@ const fields = ['bar', 'accent', 'sender']
           ><ElInput id="footer" v-model="form.footer" maxlength="300"
         /></FormField>
         <div class="pair">
-          <FormField label="Colour of the bar" for="bar" :error="refusal?.field('bar')"
+          <FormField label="Colour of the bar" for="bar" :error="error('bar')"
             ><span class="colour"
               ><ElInput id="bar" v-model="form.bar" placeholder="#1e2a2b" spellcheck="false" /><input
                 v-model="form.bar"
                 type="color"
                 aria-label="Pick the colour of the bar" /></span
           ></FormField>
-          <FormField label="Colour of links and buttons" for="accent" :error="refusal?.field('accent')"
+          <FormField label="Colour of links and buttons" for="accent" :error="error('accent')"
             ><span class="colour"
               ><ElInput id="accent" v-model="form.accent" placeholder="#96380f" spellcheck="false" /><input
                 v-model="form.accent"
@@ -116,13 +121,13 @@ const fields = ['bar', 'accent', 'sender']
           <FormField label="Sender of notices" for="sender-name"
             ><ElInput id="sender-name" v-model="form.sender_name" maxlength="100"
           /></FormField>
-          <FormField label="Sender's address" for="sender" :error="refusal?.field('sender')"
+          <FormField label="Sender's address" for="sender" :error="error('sender')"
             ><ElInput id="sender" v-model="form.sender" type="email"
           /></FormField>
         </div>
-        <ProblemNote :refusal="refusal?.problem.errors?.some((e) => fields.includes(e.name)) ? undefined : refusal" />
+        <ProblemNote :refusal="general" />
         <div class="acts">
-          <ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Save brand</ElButton>
+          <ElButton native-type="submit" type="primary" :loading="busy === 'save'">Save brand</ElButton>
         </div>
       </form>
       <div>

@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { ElButton, ElCheckbox, ElInput } from 'element-plus'
-import { api, foreseen, made, type Schemas } from '../../api/client'
-import { useAct } from '../../composables/useAct'
+import { api, foreseen, made } from '../../api/client'
+import { useForm } from '../../composables/useForm'
 import { useOperation } from '../../composables/useOperation'
 import FormField from '../../parts/FormField.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
@@ -11,44 +11,38 @@ import StepList from '../../parts/StepList.vue'
 
 /** Names under which a reseller's customers know the name servers. */
 const props = defineProps<{ reseller: string; names: string[] }>()
-const text = ref('')
-const accepted = ref(false)
-const preview = shallowRef<Schemas['Preview']>()
+const { form, preview, refusal, busy, act, loadPreview, reset } = useForm(() => ({ names: '', accepted: false }))
 const started = ref<number>()
 const { operation } = useOperation(started)
-const { refusal, busy, act } = useAct()
 watch(
   () => props.names,
-  (names) => (text.value = names.join(' ')),
+  (names) => reset({ names: names.join(' ') }),
   { immediate: true },
 )
-watch(text, () => (preview.value = undefined))
 
 const params = computed(() => ({ path: { reseller: props.reseller } }))
 const body = computed(() => ({
-  names: text.value.split(/[\s,]+/).filter(Boolean),
-  accept_unresolved: accepted.value || undefined,
+  names: form.names.split(/[\s,]+/).filter(Boolean),
+  accept_unresolved: form.accepted || undefined,
 }))
 const decision = computed(() => refusal.value?.problem.decide?.[0])
 const look = () =>
-  act(
-    async () =>
-      (preview.value = await foreseen(
-        api.PUT('/api/v1/resellers/{reseller}/name-servers', {
-          params: { ...params.value, query: { preview: true } },
-          body: body.value,
-        }),
-      )),
-    'preview',
+  loadPreview(() =>
+    foreseen(
+      api.PUT('/api/v1/resellers/{reseller}/name-servers', {
+        params: { ...params.value, query: { preview: true } },
+        body: body.value,
+      }),
+    ),
   )
-const keep = () =>
+const save = () =>
   act(async () => {
     const done = await made(
       api.PUT('/api/v1/resellers/{reseller}/name-servers', { params: params.value, body: body.value }),
     )
     preview.value = undefined
     started.value = done.operation || undefined
-  }, 'keep')
+  }, 'save')
 </script>
 
 <template>
@@ -62,20 +56,20 @@ const keep = () =>
     >
       <ElInput
         id="name-servers"
-        v-model="text"
+        v-model="form.names"
         spellcheck="false"
         autocomplete="off"
         placeholder="the installation’s"
       />
     </FormField>
     <ProblemNote v-if="!refusal?.problem.errors?.length" :refusal="refusal" />
-    <ElCheckbox v-if="decision || accepted" v-model="accepted"
+    <ElCheckbox v-if="decision || form.accepted" v-model="form.accepted"
       >take them all the same: {{ decision?.means ?? 'they will be right when registrars are told' }}</ElCheckbox
     >
     <PreviewNote v-if="preview" :preview="preview" />
     <StepList v-if="operation" :operation="operation" />
     <div class="acts">
-      <ElButton :loading="busy === 'keep'" @click="keep">Save names</ElButton
+      <ElButton :loading="busy === 'save'" @click="save">Save names</ElButton
       ><ElButton :loading="busy === 'preview'" @click="look">Preview</ElButton>
     </div>
   </section>

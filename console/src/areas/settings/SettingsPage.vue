@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import { computed, reactive, ref, watch } from 'vue'
+import { ref, watch } from 'vue'
 import { ElButton, ElCheckbox, ElCheckboxGroup, ElInput, ElOption, ElSelect } from 'element-plus'
 import { api, ask, made } from '../../api/client'
 import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import FormField from '../../parts/FormField.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -10,7 +11,7 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 import { may } from '../session/state'
 
 const { data, refusal: missing } = useLoad(() => ask(api.GET('/api/v1/settings')))
-const form = reactive({
+const { form, dirty, general, error, busy, act, reset } = useForm(() => ({
   title: '',
   console: '',
   nameServers: '',
@@ -22,12 +23,12 @@ const form = reactive({
   mailName: '',
   mailPassword: '',
   sender: '',
-})
+}))
 watch(
   data,
   (s) =>
     s &&
-    Object.assign(form, {
+    reset({
       title: s.title,
       console: s.console,
       nameServers: s.name_servers.join(', '),
@@ -41,11 +42,10 @@ watch(
       sender: s.sender,
     }),
 )
-const { refusal, busy, act } = useAct()
-const kept = ref(false)
-watch(form, () => (kept.value = false))
+const saved = ref(false)
+watch(dirty, (now) => (saved.value = saved.value && !now))
 
-const keep = () =>
+const save = () =>
   act(async () => {
     const body = {
       title: form.title,
@@ -63,8 +63,8 @@ const keep = () =>
     data.value = await made(
       api.PATCH('/api/v1/settings', { params: { header: { 'If-Match': `"${data.value?.version}"` } }, body }),
     )
-    setTimeout(() => (kept.value = true))
-  }, 'keep')
+    saved.value = true
+  })
 
 const to = ref('')
 const tested = ref('')
@@ -75,39 +75,25 @@ const test = () =>
     await ask(api.POST('/api/v1/settings/test-mail', { body: { to: to.value } }))
     tested.value = to.value
   })
-const fields = [
-  'title',
-  'console',
-  'name_servers',
-  'challenge_zone',
-  'second_factor',
-  'session_minutes',
-  'mail_server',
-  'mail_security',
-  'sender',
-]
-const general = computed(() =>
-  refusal.value?.problem.errors?.some((e) => fields.includes(e.name)) ? undefined : refusal.value,
-)
 </script>
 
 <template>
   <PageHead title="Settings" about="What holds for the whole installation" />
   <ProblemNote :refusal="missing" />
-  <form v-if="data" class="halves" @submit.prevent="keep">
+  <form v-if="data" class="halves" @submit.prevent="save">
     <div class="form">
       <h2>People</h2>
       <FormField
         label="Title"
         for="title"
-        :error="refusal?.field('title')"
+        :error="error('title')"
         hint="What the installation is called where people sign in"
         ><ElInput id="title" v-model="form.title" maxlength="100"
       /></FormField>
       <FormField
         label="Console"
         for="console-address"
-        :error="refusal?.field('console')"
+        :error="error('console')"
         hint="Where people reach it; links in mail lead there"
         ><ElInput
           id="console-address"
@@ -118,14 +104,14 @@ const general = computed(() =>
       <FormField
         label="Name servers"
         for="name-servers"
-        :error="refusal?.field('name_servers')"
+        :error="error('name_servers')"
         hint="On handover sheets, to be entered at registrars"
         ><ElInput id="name-servers" v-model="form.nameServers" spellcheck="false"
       /></FormField>
       <FormField
         label="Zone for challenges"
         for="challenge-zone"
-        :error="refusal?.field('challenge_zone')"
+        :error="error('challenge_zone')"
         hint="A name in a zone of yours. Domains with DNS elsewhere point their challenge names below it"
         ><ElInput
           id="challenge-zone"
@@ -139,12 +125,12 @@ const general = computed(() =>
           ><ElCheckbox value="operator">operators</ElCheckbox><ElCheckbox value="reseller">resellers</ElCheckbox
           ><ElCheckbox value="customer">customers</ElCheckbox></ElCheckboxGroup
         >
-        <p v-if="refusal?.field('second_factor')" class="warn">{{ refusal.field('second_factor') }}</p>
+        <p v-if="error('second_factor')" class="warn">{{ error('second_factor') }}</p>
       </div>
       <FormField
         label="Minutes that a session lasts without use"
         for="minutes"
-        :error="refusal?.field('session_minutes')"
+        :error="error('session_minutes')"
         hint="5 to 720; after 12 hours it ends however much it is used"
         ><ElInput id="minutes" v-model="form.minutes" type="number" min="5" max="720"
       /></FormField>
@@ -154,7 +140,7 @@ const general = computed(() =>
       <FormField
         label="Mail server"
         for="mail-server"
-        :error="refusal?.field('mail_server')"
+        :error="error('mail_server')"
         hint="Host and port of the server that takes notices; empty sends none"
         ><ElInput
           id="mail-server"
@@ -163,13 +149,13 @@ const general = computed(() =>
           spellcheck="false"
       /></FormField>
       <div class="pair">
-        <FormField label="Security" for="mail-security" :error="refusal?.field('mail_security')"
+        <FormField label="Security" for="mail-security" :error="error('mail_security')"
           ><ElSelect id="mail-security" v-model="form.mailSecurity"
             ><ElOption value="starttls" label="STARTTLS" /><ElOption value="tls" label="TLS" /><ElOption
               value="none"
               label="none" /></ElSelect
         ></FormField>
-        <FormField label="Sender" for="sender" :error="refusal?.field('sender')"
+        <FormField label="Sender" for="sender" :error="error('sender')"
           ><ElInput id="sender" v-model="form.sender" type="email" placeholder="hosting@ternisland.example"
         /></FormField>
       </div>
@@ -191,8 +177,8 @@ const general = computed(() =>
       </div>
       <ProblemNote :refusal="general" />
       <div v-if="may('settings.change')" class="acts">
-        <ElButton native-type="submit" type="primary" :loading="busy === 'keep'">Save settings</ElButton
-        ><span v-if="kept" role="status">● Kept</span>
+        <ElButton native-type="submit" type="primary" :loading="Boolean(busy)">Save settings</ElButton
+        ><span v-if="saved" role="status">● Saved</span>
       </div>
       <div v-if="may('settings.change') && data?.mail_server">
         <FormField

@@ -82,7 +82,7 @@ const add = () =>
       }),
     )
     await router.push(`/templates/${t.name}`)
-  }, 'keep')
+  }, 'save')
 const look = () =>
   act(
     async () =>
@@ -94,7 +94,7 @@ const look = () =>
       )),
     'preview',
   )
-const keep = () =>
+const save = () =>
   act(async () => {
     const done = await made(
       api.PATCH('/api/v1/templates/{template}', {
@@ -105,7 +105,7 @@ const keep = () =>
     preview.value = undefined
     started.value = done.operation || undefined
     await reload()
-  }, 'keep')
+  }, 'save')
 const remove = () =>
   act(async () => {
     if (!(await confirmed(`Remove the template ${props.template}?`, 'Remove'))) return
@@ -180,12 +180,12 @@ function changed(list: Record<string, unknown>, ok: boolean) {
         v-if="!template"
         type="primary"
         :disabled="!name.trim() || !sound"
-        :loading="busy === 'keep'"
+        :loading="busy === 'save'"
         @click="add"
         >Add template</ElButton
       >
       <template v-else-if="dirty">
-        <ElButton type="primary" :disabled="!sound" :loading="busy === 'keep'" @click="keep"
+        <ElButton type="primary" :disabled="!sound" :loading="busy === 'save'" @click="save"
           >Save, for {{ counted(data?.sites ?? 0, 'site') }}</ElButton
         >
         <ElButton :disabled="!sound" :loading="busy === 'preview'" @click="look">Preview</ElButton>

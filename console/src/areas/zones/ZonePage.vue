@@ -90,12 +90,12 @@ const send = <T,>(
         }),
       )
 const look = () => act(async () => (preview.value = await send({ preview: true }, foreseen)), 'preview')
-const keep = () =>
+const save = () =>
   act(async () => {
     const done = (await send({}, made)) as Schemas['ZoneChanged']
     after(done)
     draft.value = undefined
-  }, 'keep')
+  }, 'save')
 function after(done: Schemas['ZoneChanged']) {
   notes.value = done.corrections
   preview.value = undefined
@@ -211,7 +211,7 @@ const derivedColumns = computed<Column<Row>[]>(() => [
           >Add a record</ElButton
         >
       </div>
-      <form v-if="draft" class="draft" @submit.prevent="keep" @keydown.esc="draft = undefined">
+      <form v-if="draft" class="draft" @submit.prevent="save" @keydown.esc="draft = undefined">
         <label for="record-name"
           >Name <ElInput id="record-name" v-model="draft.name" placeholder="@" spellcheck="false" autocomplete="off"
         /></label>
@@ -233,7 +233,7 @@ const derivedColumns = computed<Column<Row>[]>(() => [
           >TTL <ElInput id="record-ttl" v-model="draft.ttl" placeholder="3600" inputmode="numeric" autocomplete="off"
         /></label>
         <div class="acts">
-          <ElButton type="primary" native-type="submit" :disabled="!draft.data.trim()" :loading="busy === 'keep'">{{
+          <ElButton type="primary" native-type="submit" :disabled="!draft.data.trim()" :loading="busy === 'save'">{{
             draft.id ? 'Save record' : 'Add record'
           }}</ElButton>
           <ElButton :disabled="!draft.data.trim()" :loading="busy === 'preview'" @click="look">Preview</ElButton>

@@ -81,7 +81,7 @@ func (c *control) close() {
 	c.conn.Close()
 }
 
-// errNoZone is Knot's word for a zone that it does not have, and errEmpty for one without records.
+// errNoZone is Knot's word for a zone that it does not have.
 var errNoZone = errors.New("no such zone found")
 
 // ask sends one command and returns the units of the answer.

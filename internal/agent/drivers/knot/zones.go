@@ -43,7 +43,7 @@ func (z *Zones) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Dri
 			if err != nil {
 				return err
 			}
-			wanted, err := wantedOf(zone, 0)
+			wanted, err := wantedRecords(zone, 0)
 			if err != nil {
 				return err
 			}
@@ -184,8 +184,8 @@ func foundOf(owner, kind, data string, ttl uint32) (found, error) {
 	return f, nil
 }
 
-// wantedOf returns all records that a zone is to have, but for what signing adds.
-func wantedOf(z manifest.Zone, serial uint32) ([]found, error) {
+// wantedRecords returns all records that a zone is to have, but for what signing adds.
+func wantedRecords(z manifest.Zone, serial uint32) ([]found, error) {
 	soa, ns := zones.Authority(z.Name, z.NameServers, serial)
 	var list []found
 	for _, r := range slices.Concat([]zones.Record{soa}, ns, z.Records) {
@@ -238,7 +238,7 @@ func ensure(c *control, zone manifest.Zone) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	want, err := wantedOf(zone, uint32(time.Now().Unix()))
+	want, err := wantedRecords(zone, uint32(time.Now().Unix()))
 	if err != nil {
 		return 0, err
 	}

@@ -91,7 +91,7 @@ func (d *Driver) Reload(ctx context.Context) error {
 		return fmt.Errorf("nginx %w", err)
 	}
 	d.reloads.Add(1)
-	for end := time.Now().Add(reloadLimit); slices.ContainsFunc(old, takesConnections) && time.Now().Before(end); {
+	for end := time.Now().Add(reloadLimit); slices.ContainsFunc(old, isServing) && time.Now().Before(end); {
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -107,8 +107,8 @@ func (*Driver) Reopen(ctx context.Context) error {
 	return err
 }
 
-// takesConnections reports whether a worker has not been told to end.
-func takesConnections(worker int) bool {
+// isServing reports whether a worker has not been told to end.
+func isServing(worker int) bool {
 	title := daemon.Title(worker)
 	return strings.HasPrefix(title, "nginx: worker") && !strings.Contains(title, "shutting down")
 }
