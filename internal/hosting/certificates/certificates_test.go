@@ -160,7 +160,7 @@ func TestJudge(t *testing.T) {
 		}, CodeElsewhere, "2001:db8::7", "remove the AAAA record, as"},
 		"CAA": {func(l *Observation) {
 			l.CAA, l.CAAAt = []CAA{{Tag: "issue", Value: "other.test"}}, "example"
-		}, CodeCAA, "allow other.test (at example)", `example CAA 0 issue "authority.test"`},
+		}, CodeCAA, "allow only other.test (at example)", `example CAA 0 issue "authority.test"`},
 		"CAA cannot be had": {func(l *Observation) { l.CAAFailed = "timeout" }, CodeCAA, "timeout", "zone check"},
 		"shut": {func(l *Observation) {
 			l.Fetches = hops(Hop{URL: first, Failed: "connection refused"})
