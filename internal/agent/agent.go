@@ -192,7 +192,22 @@ func (a *Agent) Apply(ctx context.Context, m manifest.Manifest, tell func(agentl
 		return refuse(agentlink.FailedStep, step, err)
 	}
 	receipt.Changed, receipt.Verified, receipt.At = changed, verified, time.Now().UTC()
+	receipt.Warnings = a.warnings(m)
 	return receipt
+}
+
+// warnings lists what does not work of an account by its owner's doing.
+func (a *Agent) warnings(m manifest.Manifest) []agentlink.Warning {
+	if !m.HasHome() {
+		return nil
+	}
+	var list []agentlink.Warning
+	for _, r := range a.Resources {
+		if w, is := r.(Warner); is {
+			list = append(list, w.Warnings(m)...)
+		}
+	}
+	return list
 }
 
 // admit refuses what is older than what is in force.
@@ -270,7 +285,7 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.M
 		if err != nil {
 			return false, nil, err
 		}
-		detail, err := r.Ensure(making, m)
+		detail, err := r.Ensure(making, m, last != nil && last.HasHome() && last.AccountID == m.AccountID)
 		if err != nil {
 			return false, nil, err
 		}

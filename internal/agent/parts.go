@@ -19,8 +19,10 @@ type Resource interface {
 	// Check lists the differences between m and what is found. For an absent
 	// account, that is whatever is left of it.
 	Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Drift, error)
-	// Ensure makes what is found be as m wants it. Doing it again changes nothing.
-	Ensure(ctx context.Context, m manifest.Manifest) (detail string, err error)
+	// Ensure makes what is found be as m wants it. Doing it again changes nothing. Known says that
+	// the account has been here before: then nothing that its owner has done to the home makes this
+	// fail; what does not work because of it is left to [Warner].
+	Ensure(ctx context.Context, m manifest.Manifest, known bool) (detail string, err error)
 	// Remove takes everything away. It is no error if nothing is there.
 	Remove(ctx context.Context, m manifest.Manifest) error
 }
@@ -42,7 +44,13 @@ type Content interface {
 	Concerns(m manifest.Manifest) bool
 }
 
-// A Keeper is a resource that does not outlive the server's own start in all its parts. Boot makes
+// A Warner is a resource that finds out which parts of an account do not
+// work because of what its owner has put into the home.
+type Warner interface {
+	Warnings(m manifest.Manifest) []agentlink.Warning
+}
+
+// A Booter is a resource that does not outlive the server's own start in all its parts. Boot makes
 // them anew for the accounts in force.
 type Booter interface {
 	Boot(ctx context.Context, all iter.Seq[manifest.Manifest]) error
@@ -90,8 +98,9 @@ type Program interface {
 
 // Meter measures what accounts use on disk.
 type Meter interface {
-	// DiskUsed returns bytes by sign-in name, for the accounts it knows.
-	DiskUsed(ctx context.Context) (map[string]int64, error)
+	// Measure returns what the homes of all accounts hold, by sign-in name. Limits that the file
+	// system cannot keep by itself are enforced with what was measured.
+	Measure(ctx context.Context, all iter.Seq[manifest.Manifest]) (map[string]agentlink.Usage, error)
 	// Quota tells how limits are kept: "btrfs" or "metered".
 	Quota() string
 }

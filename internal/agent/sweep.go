@@ -22,7 +22,7 @@ import (
 func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 	sweep := agentlink.Sweep{Accounts: []agentlink.AccountState{}, Strays: []agentlink.Drift{},
 		Server: a.state.server().Digest()}
-	used, err := a.Meter.DiskUsed(ctx)
+	used, err := a.Meter.Measure(ctx, a.state.all())
 	if err != nil {
 		a.Log.Warn("disk use not measured", "reason", err)
 	}
@@ -32,13 +32,17 @@ func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 	}
 	for m := range a.state.all() {
 		drift, err := a.drift(ctx, m, there)
-		if err != nil {
-			return sweep, fmt.Errorf("account %s: %w", m.SignInName, err)
+		if err != nil && ctx.Err() != nil {
+			return sweep, err
+		}
+		if err != nil { // one account keeps nobody from looking at the others
+			drift = append(drift, agentlink.Drift{Part: "agent", Subject: m.SignInName,
+				Detail: "could not be compared: " + err.Error()})
 		}
 		account := agentlink.AccountState{AccountID: m.AccountID, SignInName: m.SignInName, Revision: m.Revision,
-			Wanted: m.Wanted, Drift: drift}
-		if bytes, known := used[m.SignInName]; known && m.HasHome() {
-			account.DiskUsed = &bytes
+			Wanted: m.Wanted, Drift: drift, Warnings: a.warnings(m)}
+		if usage, known := used[m.SignInName]; known && m.HasHome() {
+			account.Usage = &usage
 		}
 		sweep.Accounts = append(sweep.Accounts, account)
 	}

@@ -9,6 +9,7 @@ package agentlink
 import (
 	"time"
 
+	"victualler/internal/hosting/homes"
 	"victualler/internal/manifest"
 )
 
@@ -41,9 +42,23 @@ type Receipt struct {
 	Changed bool `json:"changed"`
 	// Verified lists what was checked from outside, in words.
 	Verified []string `json:"verified"`
+	// Warnings are what does not work all the same, by what is in the account's home.
+	Warnings []Warning `json:"warnings,omitempty"`
 	// Failure says why the apply failed; the server is then as it was before. Nil means done.
 	Failure *Failure  `json:"failure,omitempty"`
 	At      time.Time `json:"at"`
+}
+
+// Warning is a part of an account that does not work because of what its owner has put into the
+// home, or taken out of it. What was asked for is in force nevertheless.
+type Warning struct {
+	// Part is "site", "login" or "home".
+	Part string `json:"part"`
+	// Subject is the site's domain or the login's name; empty for the home.
+	Subject string `json:"subject,omitempty"`
+	// Path is the file or directory that is in the way, relative to the home.
+	Path string `json:"path,omitempty"`
+	Code homes.Code `json:"code"`
 }
 
 // Failure is why an apply failed.
@@ -141,8 +156,16 @@ type AccountState struct {
 	Revision   int64           `json:"revision"`
 	Wanted     manifest.Wanted `json:"wanted"`
 	Drift      []Drift         `json:"drift,omitempty"`
-	// DiskUsed is in bytes; nil where it could not be measured.
-	DiskUsed *int64 `json:"disk_used,omitempty"`
+	Warnings   []Warning       `json:"warnings,omitempty"`
+	// Usage is what the home holds; nil where it could not be measured.
+	Usage *Usage `json:"usage,omitempty"`
+}
+
+// Usage is what an account holds on disk.
+type Usage struct {
+	Bytes int64 `json:"bytes"`
+	// Files counts files and directories; nil where they are not counted.
+	Files *int64 `json:"files,omitempty"`
 }
 
 // Status is how a server is.

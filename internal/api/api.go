@@ -171,7 +171,21 @@ type AccountDetail struct {
 	FrozenTerms *FrozenTerms `json:"frozen_terms,omitempty" doc:"The terms on which it stays, if they are frozen."`
 	Suspension  *Suspension  `json:"suspension,omitempty" doc:"Why it is suspended, if it is."`
 	Drift       []Drift      `json:"drift" doc:"What the last sweep found."`
+	Warnings    []Warning    `json:"warnings" doc:"What does not work because of what is in the home."`
 	SweptAt     *time.Time   `json:"swept_at"`
+}
+
+// Warning is a part of an account that does not work because of what its owner has put into the
+// home, or taken out of it.
+type Warning struct {
+	Part    string    `json:"part" enum:"site,login,home"`
+	Subject string    `json:"subject,omitempty" doc:"The site's domain, or the login's name."`
+	Path    string    `json:"path,omitempty" doc:"What is in the way, relative to the home."`
+	Code    string    `json:"code"`
+	What    string    `json:"what" doc:"What is wrong, in words."`
+	Seen    string    `json:"seen,omitempty" doc:"What visitors, or whoever signs in, see of it."`
+	Mend    string    `json:"mend,omitempty" doc:"What the account's owner can do."`
+	Since   time.Time `json:"since"`
 }
 
 // Granted is one feature of an allowance.

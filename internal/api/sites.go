@@ -29,6 +29,7 @@ type DomainDetail struct {
 	Mirrors   []string  `json:"mirrors" doc:"Domains that show this one's content."`
 	Settings  []Setting `json:"settings" doc:"Every setting with its value and where that comes from; of a mirror, those of the site it shows."`
 	Protected []Folder  `json:"protected" doc:"Protected folders."`
+	Warnings  []Warning `json:"warnings" doc:"What keeps visitors from the site's files."`
 }
 
 // Setting is the value of one setting of a site.

@@ -92,6 +92,8 @@ func (b Brand) Check() error {
 type Home struct {
 	// DiskLimit is the most the home may hold, in bytes; nil is unlimited.
 	DiskLimit *int64 `json:"disk_limit"`
+	// FilesLimit is the most files and directories; nil is unlimited.
+	FilesLimit *int64 `json:"files_limit,omitempty"`
 }
 
 // PHP tells how the account's PHP runs: one pool, as the account's own user.
@@ -194,6 +196,9 @@ func (m Manifest) Validate() error {
 	}
 	if m.PHP.Workers < 1 || m.PHP.Workers > 500 {
 		wrong("php.workers must be from 1 to 500")
+	}
+	if m.Home.FilesLimit != nil && *m.Home.FilesLimit < 0 {
+		wrong("home.files_limit cannot be negative")
 	}
 	if m.Home.DiskLimit != nil && *m.Home.DiskLimit < 0 {
 		wrong("home.disk_limit cannot be negative")

@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"path"
+	"strings"
 	"syscall"
 	"time"
 )
@@ -44,7 +45,10 @@ type NewFile struct {
 	Content string `json:"content"`
 }
 
-const helperName = "as-user"
+const (
+	helperName = "as-user"
+	enderName  = "end-processes"
+)
 
 // longest is how long the work may take: what lies in a home may be made to keep
 // whoever opens it waiting.
@@ -52,8 +56,12 @@ const longest = 30 * time.Second
 
 // Hook runs the child process if this is one. Call it first in main.
 func Hook() {
+	if os.Args[0] == enderName && os.Getuid() != 0 && os.Geteuid() != 0 {
+		_ = syscall.Kill(-1, syscall.SIGKILL) // every process that this user may end, but this one
+		os.Exit(0)
+	}
 	if os.Args[0] == helperName {
-		if err := work(os.Stdin); err != nil {
+		if err := work(os.Stdin, os.Stdout); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(1)
 		}
@@ -61,7 +69,30 @@ func Hook() {
 	}
 }
 
-// Do does the work as the user with that number, in the group of the same number.
+// EndProcesses kills all processes of a user at once.
+func EndProcesses(ctx context.Context, uid int) error {
+	if uid <= 0 {
+		return fmt.Errorf("refused: end the processes of user %d", uid)
+	}
+	cmd := exec.CommandContext(ctx, "/proc/self/exe")
+	cmd.Args = []string{enderName}
+	cmd.Dir, cmd.Env = "/", []string{"PATH=/usr/bin:/bin"}
+	cmd.SysProcAttr = as(uid)
+	err := cmd.Run()
+	if exit := (*exec.ExitError)(nil); errors.As(err, &exit) {
+		return nil // it may have been killed by what it was to end; whoever asks looks again
+	}
+	return err
+}
+
+func as(uid int) *syscall.SysProcAttr {
+	return &syscall.SysProcAttr{Setsid: true,
+		Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(uid), Groups: []uint32{}}}
+}
+
+// Do does the work as the user with that number, in the group of the same number. What cannot be
+// done does not keep the rest from being done: the error is then [Incomplete], and any other error
+// means that nothing may have been done.
 func Do(ctx context.Context, uid int, w Work) error {
 	text, err := json.Marshal(w)
 	if err != nil {
@@ -74,17 +105,38 @@ func Do(ctx context.Context, uid int, w Work) error {
 	cmd.Dir = "/"
 	cmd.Env = []string{"PATH=/usr/bin:/bin"}
 	cmd.Stdin = bytes.NewReader(text)
-	var out bytes.Buffer
-	cmd.Stderr = &out
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true,
-		Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(uid), Groups: []uint32{}}}
+	var out, complaint bounded // the account's other processes could write in the child's place
+	cmd.Stdout, cmd.Stderr = &out, &complaint
+	cmd.SysProcAttr = as(uid)
 	if err := cmd.Run(); err != nil {
-		return fmt.Errorf("work in %s as user %d: %w: %s", w.Home, uid, err, bytes.TrimSpace(out.Bytes()))
+		return fmt.Errorf("work in %s as user %d: %w: %s", w.Home, uid, err, bytes.TrimSpace(complaint.Bytes()))
+	}
+	var left []string
+	if err := json.Unmarshal(out.Bytes(), &left); err != nil {
+		return fmt.Errorf("work in %s as user %d: %w", w.Home, uid, err)
+	}
+	if len(left) > 0 {
+		return Incomplete(left)
 	}
 	return nil
 }
 
-func work(in io.Reader) error {
+// bounded is a buffer that keeps the beginning of what is written.
+type bounded struct{ bytes.Buffer }
+
+func (b *bounded) Write(p []byte) (int, error) {
+	const most = 64 << 10
+	b.Buffer.Write(p[:min(len(p), most-min(most, b.Len()))])
+	return len(p), nil
+}
+
+// Incomplete lists in words what could not be done.
+type Incomplete []string
+
+func (i Incomplete) Error() string { return strings.Join(i, "; ") }
+
+// work does what it is told on standard input, and tells on standard output what it could not do.
+func work(in io.Reader, out io.Writer) error {
 	if os.Getuid() == 0 || os.Geteuid() == 0 {
 		return errors.New("refused: this work is never done as root")
 	}
@@ -98,15 +150,17 @@ func work(in io.Reader) error {
 		return err
 	}
 	defer home.Close()
-	for _, m := range w.Moves {
-		if err := move(home, m); err != nil {
-			return err
+	left := Incomplete{}
+	try := func(err error) {
+		if err != nil {
+			left = append(left, err.Error())
 		}
 	}
+	for _, m := range w.Moves {
+		try(move(home, m))
+	}
 	for _, dir := range w.Directories {
-		if err := home.MkdirAll(dir, 0o755); err != nil {
-			return err
-		}
+		try(home.MkdirAll(dir, 0o755))
 	}
 	// Which directories are empty is asked before anything is written.
 	var wanted []NewFile
@@ -116,11 +170,9 @@ func work(in io.Reader) error {
 		}
 	}
 	for _, file := range wanted {
-		if err := home.WriteFile(file.Path, []byte(file.Content), 0o644); err != nil {
-			return err
-		}
+		try(home.WriteFile(file.Path, []byte(file.Content), 0o644))
 	}
-	return nil
+	return json.NewEncoder(out).Encode(left)
 }
 
 // move renames a directory. Done before, it changes nothing; what is at

@@ -2,6 +2,7 @@ package asuser
 
 import (
 	"context"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -60,6 +61,30 @@ func TestWork(t *testing.T) {
 	assert.NoFileExists(t, path, "the directory is not empty")
 }
 
+// What is in the way of one thing is told, and keeps nothing else from being done.
+func TestWhatCannotBeDone(t *testing.T) {
+	h, _ := home(t)
+	require.NoError(t, os.WriteFile(h+"/sites/first", nil, 0o666))
+	require.NoError(t, os.Symlink("loop", h+"/sites/loop"))
+	err := Do(context.Background(), uid, Work{Home: h,
+		Moves:       []Move{{"sites/first", "sites/elsewhere"}},
+		Directories: []string{"sites/first", "sites/loop/in", "sites/second"},
+		NewFiles:    []NewFile{{"sites/second/index.html", "hello"}}})
+	var left Incomplete
+	require.ErrorAs(t, err, &left)
+	assert.Len(t, left, 3, left.Error())
+	text, err := os.ReadFile(h + "/sites/second/index.html")
+	require.NoError(t, err)
+	assert.Equal(t, "hello", string(text))
+
+	var b bounded
+	for range 100 {
+		_, err := b.Write(make([]byte, 1000))
+		require.NoError(t, err)
+	}
+	assert.Equal(t, 64<<10, b.Len())
+}
+
 func TestNothingLeavesTheHome(t *testing.T) {
 	ctx := context.Background()
 	for name, arrange := range map[string]func(t *testing.T, h, other string){
@@ -98,6 +123,6 @@ func TestNothingLeavesTheHome(t *testing.T) {
 	assert.Error(t, Do(ctx, uid, Work{Home: h, Directories: []string{"../other/x"}}))
 	assert.Error(t, Do(ctx, uid, Work{Home: h, Directories: []string{"/etc/x"}}))
 	assert.ErrorContains(t, Do(ctx, 0, Work{Home: h}), "never done as root")
-	assert.ErrorContains(t, work(strings.NewReader("{}")), "never done as root")
+	assert.ErrorContains(t, work(strings.NewReader("{}"), io.Discard), "never done as root")
 	assert.Error(t, Do(ctx, uid+1, Work{Home: h, Directories: []string{"sites/y"}}), "another user may not")
 }

@@ -464,6 +464,9 @@ func (s *Service) Account(ctx context.Context, a usecase.Actor, reference string
 	for _, d := range rows.Domains {
 		out.Domains = append(out.Domains, domains.DomainView(d, rows))
 	}
+	if out.Warnings, err = s.rollout.Warnings(ctx, number); err != nil {
+		return none, err
+	}
 	if a.Role == rights.Customer {
 		return out, nil // how the server is found is not the customer's business
 	}

@@ -132,7 +132,9 @@ func (s *Service) Domain(ctx context.Context, a usecase.Actor, reference, name s
 			out.Protected = append(out.Protected, folderView(f))
 		}
 	}
-	return out, nil
+	all, err := s.rollout.Warnings(ctx, account.ID)
+	out.Warnings = slices.DeleteFunc(all, func(w api.Warning) bool { return w.Part != "site" || w.Subject != d.Name })
+	return out, err
 }
 
 // decideServing decides how a domain is to be served after a change,

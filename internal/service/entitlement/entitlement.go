@@ -276,6 +276,7 @@ func ChangesServer(before, after Entitlement) bool {
 // serverLimits is what an allowance decides on a server.
 type serverLimits struct {
 	Disk    plans.Amount
+	Files   plans.Amount
 	Workers int
 	Bounds  sites.Bounds
 }
@@ -297,7 +298,7 @@ func (st Entitlement) ServerLimits() serverLimits {
 	if workers.Unlimited {
 		workers.N = maxWorkers
 	}
-	return serverLimits{Disk: limits[plans.Disk], Workers: int(min(max(workers.N, 1), maxWorkers)),
+	return serverLimits{Disk: limits[plans.Disk], Files: limits[plans.Files], Workers: int(min(max(workers.N, 1), maxWorkers)),
 		Bounds: sites.BoundsOf(limits)}
 }
 

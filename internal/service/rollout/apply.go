@@ -108,7 +108,7 @@ func (s *Service) applyPrepared(ctx context.Context, prepared preparedApply) err
 			p.Close()
 			return s.applyFailed(ctx, account, part.server.Label, receipt.Failure, waiting)
 		case err == nil:
-			err = s.markApplied(ctx, part)
+			err = s.markApplied(ctx, part, receipt)
 		}
 		if err != nil { // the database's: no server has refused anything
 			p.Close()

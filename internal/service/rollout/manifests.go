@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"victualler/internal/agentlink"
 	"victualler/internal/manifest"
 	"victualler/internal/service/entitlement"
 	"victualler/internal/store"
@@ -93,11 +94,17 @@ func (s *Service) manifestOn(ctx context.Context, q *db.Queries, account db.Acco
 }
 
 // markApplied writes down that a server holds what it should for an account.
-func (s *Service) markApplied(ctx context.Context, p serverManifest) error {
+func (s *Service) markApplied(ctx context.Context, p serverManifest, r agentlink.Receipt) error {
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
 		if p.manifest.Wanted == manifest.Absent {
 			return tx.RemoveAccountServer(ctx, db.RemoveAccountServerParams{AccountID: p.manifest.AccountID,
 				ServerID: p.server.ID})
+		}
+		if p.manifest.HasHome() {
+			err := saveWarnings(ctx, tx, map[int64][]agentlink.Warning{p.manifest.AccountID: r.Warnings})
+			if err != nil {
+				return err
+			}
 		}
 		return tx.MarkServerApplied(ctx, db.MarkServerAppliedParams{AccountID: p.manifest.AccountID,
 			ServerID: p.server.ID, Revision: p.manifest.Revision, Digest: p.digest})

@@ -97,6 +97,7 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 		return tx.AddDrift(ctx, db.AddDriftParams{ServerID: server.ID, AccountID: account, Part: d.Part,
 			Subject: d.Subject, Detail: d.Detail, Diff: d.Diff})
 	}
+	warnings := map[int64][]agentlink.Warning{}
 	for _, account := range wanted {
 		state, there := states[account.ID]
 		if there {
@@ -121,12 +122,18 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 				return found, err
 			}
 		}
-		if state.DiskUsed != nil {
-			if err := tx.SaveDiskUsed(ctx, db.SaveDiskUsedParams{ID: account.ID,
-				DiskUsed: state.DiskUsed}); err != nil {
+		if there {
+			warnings[account.ID] = state.Warnings
+		}
+		if state.Usage != nil {
+			if err := tx.SaveUsage(ctx, db.SaveUsageParams{ID: account.ID, Bytes: state.Usage.Bytes,
+				Files: state.Usage.Files}); err != nil {
 				return found, err
 			}
 		}
+	}
+	if err := saveWarnings(ctx, tx, warnings); err != nil {
+		return found, err
 	}
 	for _, state := range states {
 		for _, d := range state.Drift { // what is left of a closed account

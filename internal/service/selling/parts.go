@@ -40,7 +40,7 @@ func (s *Service) LimitsPart() rollout.Part {
 		m *rollout.Manifests) error {
 		p := st.ServerLimits()
 		home := m.Home()
-		home.Home.DiskLimit = entitlement.ColumnOf(p.Disk)
+		home.Home.DiskLimit, home.Home.FilesLimit = entitlement.ColumnOf(p.Disk), entitlement.ColumnOf(p.Files)
 		home.PHP.Workers = p.Workers
 		return nil
 	}}

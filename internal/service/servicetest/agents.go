@@ -30,7 +30,8 @@ func (a *Agents) On(serverID int64) *Agent {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.servers[serverID] == nil {
-		a.servers[serverID] = &Agent{Accounts: map[int64]manifest.Manifest{}, Drift: map[int64][]agentlink.Drift{}}
+		a.servers[serverID] = &Agent{Accounts: map[int64]manifest.Manifest{}, Drift: map[int64][]agentlink.Drift{},
+			Warnings: map[int64][]agentlink.Warning{}}
 	}
 	return a.servers[serverID]
 }
@@ -44,6 +45,8 @@ type Agent struct {
 	Server manifest.Server
 	// Drift is what a sweep finds, by account; an apply puts it right.
 	Drift map[int64][]agentlink.Drift
+	// Warnings are what applies and sweeps tell of homes, by account.
+	Warnings map[int64][]agentlink.Warning
 	// Applies counts applies, refused ones too.
 	Applies int
 	// Unreachable has it answer nothing; Refuses is what it fails each
@@ -129,7 +132,7 @@ func (a *Agent) Apply(_ context.Context, m manifest.Manifest, tell func(agentlin
 		return receipt, nil
 	}
 	tell(agentlink.Step{Name: "account", State: agentlink.StepDone})
-	receipt.Changed = !same(now, m)
+	receipt.Changed, receipt.Warnings = !same(now, m), a.Warnings[m.AccountID]
 	delete(a.Drift, m.AccountID)
 	if m.Wanted == manifest.Absent {
 		delete(a.Accounts, m.AccountID)
@@ -161,10 +164,11 @@ func (a *Agent) Sweep(context.Context) (agentlink.Sweep, error) {
 	if a.Server.DNS != nil {
 		s.Server = a.Server.Digest()
 	}
-	used := int64(1 << 20)
+	files := int64(100)
 	for id, m := range a.Accounts {
 		s.Accounts = append(s.Accounts, agentlink.AccountState{AccountID: id, SignInName: m.SignInName,
-			Revision: m.Revision, Wanted: m.Wanted, Drift: a.Drift[id], DiskUsed: &used})
+			Revision: m.Revision, Wanted: m.Wanted, Drift: a.Drift[id],
+			Warnings: a.Warnings[id], Usage: &agentlink.Usage{Bytes: 1 << 20, Files: &files}})
 	}
 	return s, nil
 }

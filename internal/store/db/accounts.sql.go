@@ -10,7 +10,7 @@ import (
 )
 
 const account = `-- name: Account :one
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where id = $1
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used from accounts where id = $1
 `
 
 func (q *Queries) Account(ctx context.Context, id int64) (Account, error) {
@@ -39,6 +39,7 @@ func (q *Queries) Account(ctx context.Context, id int64) (Account, error) {
 		&i.SuspendedRole,
 		&i.SuspendedWhy,
 		&i.Search,
+		&i.FilesUsed,
 	)
 	return i, err
 }
@@ -220,7 +221,7 @@ func (q *Queries) AccountRows(ctx context.Context, ids []int64) ([]AccountRow, e
 }
 
 const accountsByID = `-- name: AccountsByID :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where id = any($1::bigint[]) order by id
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used from accounts where id = any($1::bigint[]) order by id
 `
 
 func (q *Queries) AccountsByID(ctx context.Context, ids []int64) ([]Account, error) {
@@ -255,6 +256,7 @@ func (q *Queries) AccountsByID(ctx context.Context, ids []int64) ([]Account, err
 			&i.SuspendedRole,
 			&i.SuspendedWhy,
 			&i.Search,
+			&i.FilesUsed,
 		); err != nil {
 			return nil, err
 		}
@@ -267,7 +269,7 @@ func (q *Queries) AccountsByID(ctx context.Context, ids []int64) ([]Account, err
 }
 
 const accountsOfCustomer = `-- name: AccountsOfCustomer :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where customer_id = $1 and state <> 'closed' order by id
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used from accounts where customer_id = $1 and state <> 'closed' order by id
 `
 
 func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]Account, error) {
@@ -302,6 +304,7 @@ func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]A
 			&i.SuspendedRole,
 			&i.SuspendedWhy,
 			&i.Search,
+			&i.FilesUsed,
 		); err != nil {
 			return nil, err
 		}
@@ -358,7 +361,7 @@ func (q *Queries) AccountsOnServer(ctx context.Context, serverID int64) ([]Accou
 
 const addAccount = `-- name: AddAccount :one
 insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement)
-values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search
+values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used
 `
 
 type AddAccountParams struct {
@@ -403,6 +406,7 @@ func (q *Queries) AddAccount(ctx context.Context, arg AddAccountParams) (Account
 		&i.SuspendedRole,
 		&i.SuspendedWhy,
 		&i.Search,
+		&i.FilesUsed,
 	)
 	return i, err
 }
@@ -580,7 +584,7 @@ func (q *Queries) FindAccount(ctx context.Context, arg FindAccountParams) (int64
 }
 
 const lockAccount = `-- name: LockAccount :one
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where id = $1 for update
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used from accounts where id = $1 for update
 `
 
 func (q *Queries) LockAccount(ctx context.Context, id int64) (Account, error) {
@@ -609,12 +613,13 @@ func (q *Queries) LockAccount(ctx context.Context, id int64) (Account, error) {
 		&i.SuspendedRole,
 		&i.SuspendedWhy,
 		&i.Search,
+		&i.FilesUsed,
 	)
 	return i, err
 }
 
 const lockAccounts = `-- name: LockAccounts :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search from accounts where id = any($1::bigint[]) order by id for update
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used from accounts where id = any($1::bigint[]) order by id for update
 `
 
 // In the order of their numbers, so that nobody waits in a circle.
@@ -650,6 +655,7 @@ func (q *Queries) LockAccounts(ctx context.Context, ids []int64) ([]Account, err
 			&i.SuspendedRole,
 			&i.SuspendedWhy,
 			&i.Search,
+			&i.FilesUsed,
 		); err != nil {
 			return nil, err
 		}
@@ -685,7 +691,7 @@ update accounts set applied_revision = greatest(applied_revision, $1::bigint), v
     state = case when $1::bigint < revision then state when state = 'opening' then 'active'
         when state = 'closing' then 'closed' else state end,
     closed_at = case when $1::bigint >= revision and state = 'closing' then now() else closed_at end
-where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search
+where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used
 `
 
 type MarkAccountAppliedParams struct {
@@ -720,6 +726,7 @@ func (q *Queries) MarkAccountApplied(ctx context.Context, arg MarkAccountApplied
 		&i.SuspendedRole,
 		&i.SuspendedWhy,
 		&i.Search,
+		&i.FilesUsed,
 	)
 	return i, err
 }
@@ -762,22 +769,25 @@ func (q *Queries) RemoveDomain(ctx context.Context, id int64) error {
 	return err
 }
 
-const saveDiskUsed = `-- name: SaveDiskUsed :exec
-update accounts set disk_used = $2 where id = $1 and disk_used is distinct from $2
+const saveUsage = `-- name: SaveUsage :exec
+update accounts set disk_used = $1::bigint, files_used = coalesce($2, files_used)
+where id = $3 and (disk_used is distinct from $1
+    or files_used is distinct from coalesce($2, files_used))
 `
 
-type SaveDiskUsedParams struct {
-	ID       int64
-	DiskUsed *int64
+type SaveUsageParams struct {
+	Bytes int64
+	Files *int64
+	ID    int64
 }
 
-func (q *Queries) SaveDiskUsed(ctx context.Context, arg SaveDiskUsedParams) error {
-	_, err := q.db.Exec(ctx, saveDiskUsed, arg.ID, arg.DiskUsed)
+func (q *Queries) SaveUsage(ctx context.Context, arg SaveUsageParams) error {
+	_, err := q.db.Exec(ctx, saveUsage, arg.Bytes, arg.Files, arg.ID)
 	return err
 }
 
 const setAccountState = `-- name: SetAccountState :one
-update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search
+update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used
 `
 
 type SetAccountStateParams struct {
@@ -811,6 +821,7 @@ func (q *Queries) SetAccountState(ctx context.Context, arg SetAccountStateParams
 		&i.SuspendedRole,
 		&i.SuspendedWhy,
 		&i.Search,
+		&i.FilesUsed,
 	)
 	return i, err
 }

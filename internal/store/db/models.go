@@ -32,6 +32,7 @@ type Account struct {
 	SuspendedRole   *string
 	SuspendedWhy    *string
 	Search          string
+	FilesUsed       *int64
 }
 
 type AccountRow struct {
@@ -552,6 +553,15 @@ type Usage struct {
 	AccountID int64
 	Key       string
 	Amount    *int64
+}
+
+type Warning struct {
+	AccountID int64
+	Part      string
+	Subject   string
+	Path      string
+	Code      string
+	Since     time.Time
 }
 
 type Zone struct {

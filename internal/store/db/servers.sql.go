@@ -82,6 +82,33 @@ func (q *Queries) AddServer(ctx context.Context, arg AddServerParams) (Server, e
 	return i, err
 }
 
+const addWarnings = `-- name: AddWarnings :exec
+insert into warnings (account_id, part, subject, path, code)
+select unnest($1::bigint[]), unnest($2::text[]), unnest($3::text[]),
+    unnest($4::text[]), unnest($5::text[])
+on conflict do nothing
+`
+
+type AddWarningsParams struct {
+	Ids      []int64
+	Parts    []string
+	Subjects []string
+	Paths    []string
+	Codes    []string
+}
+
+// Those that are there keep the moment since when they are.
+func (q *Queries) AddWarnings(ctx context.Context, arg AddWarningsParams) error {
+	_, err := q.db.Exec(ctx, addWarnings,
+		arg.Ids,
+		arg.Parts,
+		arg.Subjects,
+		arg.Paths,
+		arg.Codes,
+	)
+	return err
+}
+
 const changeServer = `-- name: ChangeServer :one
 update servers set open = $2, addresses = $3, version = version + 1 where id = $1 returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told
 `
@@ -131,6 +158,35 @@ delete from drifts where account_id = $1
 
 func (q *Queries) DeleteDriftsOfAccount(ctx context.Context, accountID *int64) error {
 	_, err := q.db.Exec(ctx, deleteDriftsOfAccount, accountID)
+	return err
+}
+
+const deleteOtherWarnings = `-- name: DeleteOtherWarnings :exec
+delete from warnings where account_id = any($1::bigint[])
+  and (account_id, part, subject, path, code) not in (select unnest($2::bigint[]),
+      unnest($3::text[]), unnest($4::text[]), unnest($5::text[]),
+      unnest($6::text[]))
+`
+
+type DeleteOtherWarningsParams struct {
+	Accounts []int64
+	Ids      []int64
+	Parts    []string
+	Subjects []string
+	Paths    []string
+	Codes    []string
+}
+
+// Of accounts, all warnings but some: the arrays have a place for each of those.
+func (q *Queries) DeleteOtherWarnings(ctx context.Context, arg DeleteOtherWarningsParams) error {
+	_, err := q.db.Exec(ctx, deleteOtherWarnings,
+		arg.Accounts,
+		arg.Ids,
+		arg.Parts,
+		arg.Subjects,
+		arg.Paths,
+		arg.Codes,
+	)
 	return err
 }
 
@@ -393,6 +449,37 @@ func (q *Queries) Servers(ctx context.Context) ([]ServersRow, error) {
 			&i.Server.Told,
 			&i.Accounts,
 			&i.Drifts,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const warningsOfAccount = `-- name: WarningsOfAccount :many
+select account_id, part, subject, path, code, since from warnings where account_id = $1 order by part, subject, code
+`
+
+func (q *Queries) WarningsOfAccount(ctx context.Context, accountID int64) ([]Warning, error) {
+	rows, err := q.db.Query(ctx, warningsOfAccount, accountID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []Warning{}
+	for rows.Next() {
+		var i Warning
+		if err := rows.Scan(
+			&i.AccountID,
+			&i.Part,
+			&i.Subject,
+			&i.Path,
+			&i.Code,
+			&i.Since,
 		); err != nil {
 			return nil, err
 		}

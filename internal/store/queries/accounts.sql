@@ -118,8 +118,10 @@ update accounts set applied_revision = greatest(applied_revision, sqlc.arg(revis
     closed_at = case when sqlc.arg(revision)::bigint >= revision and state = 'closing' then now() else closed_at end
 where id = sqlc.arg(id) and sqlc.arg(revision)::bigint >= applied_revision returning *;
 
--- name: SaveDiskUsed :exec
-update accounts set disk_used = $2 where id = $1 and disk_used is distinct from $2;
+-- name: SaveUsage :exec
+update accounts set disk_used = sqlc.arg(bytes)::bigint, files_used = coalesce(sqlc.narg(files), files_used)
+where id = sqlc.arg(id) and (disk_used is distinct from sqlc.arg(bytes)
+    or files_used is distinct from coalesce(sqlc.narg(files), files_used));
 
 -- name: LockAccounts :many
 -- In the order of their numbers, so that nobody waits in a circle.

@@ -49,5 +49,22 @@ where drifts.server_id = $1 order by drifts.id limit 1000;
 -- name: DriftsOfAccount :many
 select * from drifts where account_id = $1 order by id;
 
+-- name: DeleteOtherWarnings :exec
+-- Of accounts, all warnings but some: the arrays have a place for each of those.
+delete from warnings where account_id = any(sqlc.arg(accounts)::bigint[])
+  and (account_id, part, subject, path, code) not in (select unnest(sqlc.arg(ids)::bigint[]),
+      unnest(sqlc.arg(parts)::text[]), unnest(sqlc.arg(subjects)::text[]), unnest(sqlc.arg(paths)::text[]),
+      unnest(sqlc.arg(codes)::text[]));
+
+-- name: AddWarnings :exec
+-- Those that are there keep the moment since when they are.
+insert into warnings (account_id, part, subject, path, code)
+select unnest(sqlc.arg(ids)::bigint[]), unnest(sqlc.arg(parts)::text[]), unnest(sqlc.arg(subjects)::text[]),
+    unnest(sqlc.arg(paths)::text[]), unnest(sqlc.arg(codes)::text[])
+on conflict do nothing;
+
+-- name: WarningsOfAccount :many
+select * from warnings where account_id = $1 order by part, subject, code;
+
 -- name: DeleteDriftsOfAccount :exec
 delete from drifts where account_id = $1;

@@ -139,7 +139,7 @@ func stampOf(path string) (stamp, error) {
 }
 
 // Ensure implements agent.Resource.
-func (d *Driver) Ensure(_ context.Context, m manifest.Manifest) (string, error) {
+func (d *Driver) Ensure(_ context.Context, m manifest.Manifest, _ bool) (string, error) {
 	if err := os.MkdirAll(dir(m), 0o700); err != nil {
 		return "", err
 	}

@@ -14,15 +14,19 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"iter"
 	"os"
 	"os/user"
 	"path/filepath"
 	"strconv"
+	"sync"
 	"syscall"
 
 	"golang.org/x/sys/unix"
 
 	"victualler/internal/agent/asuser"
+	"victualler/internal/agent/btrfs"
+	"victualler/internal/agent/processes"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/manifest"
@@ -44,23 +48,16 @@ var layout = []struct {
 	roots bool
 }{{"sites", 0o755, false}, {"tmp", 0o700, false}, {"logs", 0o750, true}}
 
-// quota keeps disk limits on one kind of file system.
-type quota interface {
-	kind() string
-	// create makes the home's directory.
-	create(ctx context.Context, path string) error
-	// limit reads the limit in force, in bytes; nil is none.
-	limit(ctx context.Context, path string) (*int64, error)
-	setLimit(ctx context.Context, path string, bytes *int64) error
-	// used returns bytes for the directories below Dir, by name.
-	used(ctx context.Context) (map[string]int64, error)
-	remove(ctx context.Context, path string) error
-}
-
 // Driver makes and removes homes. Make one with [New].
 type Driver struct {
-	quota  quota
+	disk   disk
 	webUID uint32
+
+	mu sync.Mutex
+	// held are accounts with more files than they may have, by the number of their user: what they
+	// hold in bytes is the most that they may hold. full are accounts that have next to no room left.
+	held map[int]int64
+	full map[int]bool
 }
 
 // New finds out how limits can be kept on the file system of the homes.
@@ -73,11 +70,13 @@ func New() (*Driver, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Driver{quota: metered{}, webUID: uint32(uid)}
-	if usable, err := btrfsUsable(); err != nil {
+	d := &Driver{disk: metered{}, webUID: uint32(uid), held: map[int]int64{}, full: map[int]bool{}}
+	fs, err := btrfs.Open(Dir)
+	switch {
+	case err == nil:
+		d.disk = &subvolumes{fs: fs, counted: map[uint64]counted{}}
+	case !errors.Is(err, errors.ErrUnsupported) && !errors.Is(err, btrfs.ErrNoQuota):
 		return nil, err
-	} else if usable {
-		d.quota = btrfs{}
 	}
 	return d, nil
 }
@@ -86,10 +85,63 @@ func New() (*Driver, error) {
 func (*Driver) Name() string { return "home" }
 
 // Quota implements agent.Meter.
-func (d *Driver) Quota() string { return d.quota.kind() }
+func (d *Driver) Quota() string { return d.disk.kind() }
 
-// DiskUsed implements agent.Meter.
-func (d *Driver) DiskUsed(ctx context.Context) (map[string]int64, error) { return d.quota.used(ctx) }
+// Measure implements agent.Meter. No file system that is supported bounds the number of files of a
+// btrfs subvolume or of a metered home, so this does: who has too many keeps the bytes that they
+// hold as their limit until files are deleted.
+func (d *Driver) Measure(ctx context.Context, all iter.Seq[manifest.Manifest]) (map[string]agentlink.Usage, error) {
+	used, err := d.disk.used(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for m := range all {
+		usage, known := used[m.SignInName]
+		if !known || !m.HasHome() {
+			continue
+		}
+		uid := m.UID()
+		over := m.Home.FilesLimit != nil && usage.Files != nil && *usage.Files > *m.Home.FilesLimit
+		limit := m.Home.DiskLimit
+		d.mu.Lock()
+		if delete(d.full, uid); limit != nil && *limit-usage.Bytes < *limit/100 {
+			d.full[uid] = true
+		}
+		before, was := d.held[uid]
+		switch {
+		case over && (!was || usage.Bytes < before):
+			d.held[uid] = usage.Bytes
+		case !over && was:
+			delete(d.held, uid)
+		}
+		d.mu.Unlock()
+		if over || was {
+			if err := d.limitTo(uid, d.expected(m)); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return used, nil
+}
+
+// expected is the limit in bytes that an account is to have now.
+func (d *Driver) expected(m manifest.Manifest) *int64 {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if held, is := d.held[m.UID()]; is && (m.Home.DiskLimit == nil || held < *m.Home.DiskLimit) {
+		return &held
+	}
+	return m.Home.DiskLimit
+}
+
+// limitTo sets a limit that is not set yet.
+func (d *Driver) limitTo(uid int, bytes *int64) error {
+	now, err := d.disk.limit(uid)
+	if err != nil || !d.disk.keepsLimits() || same(now, bytes) {
+		return err
+	}
+	return d.disk.setLimit(uid, bytes)
+}
 
 // Check implements agent.Resource.
 func (d *Driver) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Drift, error) {
@@ -131,18 +183,18 @@ func (d *Driver) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Dr
 			drift(inner, "is not a directory of the user it should belong to")
 		}
 	}
-	limit, err := d.quota.limit(ctx, path)
+	limit, err := d.disk.limit(m.UID())
 	if err != nil {
 		return nil, err
 	}
-	if d.quota.kind() != (metered{}).kind() && !same(limit, m.Home.DiskLimit) {
-		drift(path, "has a disk limit of %s, not %s", words(limit), words(m.Home.DiskLimit))
+	if expected := d.expected(m); d.disk.keepsLimits() && !same(limit, expected) {
+		drift(path, "has a disk limit of %s, not %s", words(limit), words(expected))
 	}
 	return drifts, nil
 }
 
 // Ensure implements agent.Resource.
-func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error) {
+func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest, known bool) (string, error) {
 	path := m.HomePath()
 	found, err := stat(path)
 	if err != nil {
@@ -152,31 +204,39 @@ func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error
 		return "", fmt.Errorf("%s is on the server already and is not this account's; move it away, or choose "+
 			"another sign-in name", path)
 	}
-	if found == nil {
-		if err := d.quota.create(ctx, path); err != nil {
+	if err := d.make(ctx, m, found == nil); err != nil {
+		if !known {
 			return "", err
 		}
+		// Whatever is asked for is not kept from the account by the state of its home. What is missing
+		// is told as drift or as a warning, and made by a repair.
+		return fmt.Sprintf("%s, not all as it should be: %s", path, err), nil
 	}
-	limit, err := d.quota.limit(ctx, path)
-	if err != nil {
-		return "", err
-	}
-	if !same(limit, m.Home.DiskLimit) {
-		if err := d.quota.setLimit(ctx, path, m.Home.DiskLimit); err != nil {
-			return "", err
+	return fmt.Sprintf("%s, disk limit %s (%s)", path, words(d.expected(m)), d.disk.kind()), nil
+}
+
+// make makes the home and all that is in it; what fails does not keep the rest from being made.
+func (d *Driver) make(ctx context.Context, m manifest.Manifest, create bool) error {
+	path, uid := m.HomePath(), m.UID()
+	var failed []error
+	try := func(err error) { failed = append(failed, err) }
+	if create {
+		if err := d.disk.create(path, uid); err != nil {
+			return err
 		}
+	} else {
+		try(d.disk.adopt(path, uid))
 	}
-	if err := errors.Join(os.Chown(path, 0, m.UID()), d.setACL(path)); err != nil {
-		return "", err
-	}
+	try(d.limitTo(uid, d.expected(m)))
+	try(os.Lchown(path, 0, uid))
+	try(d.setACL(path))
 	for _, dir := range layout {
 		inner := filepath.Join(path, dir.name)
 		if err := os.Mkdir(inner, dir.mode); err != nil && !errors.Is(err, fs.ErrExist) {
-			return "", err
+			try(err)
+			continue
 		}
-		if err := os.Lchown(inner, owner(dir.roots, m), m.UID()); err != nil {
-			return "", err
-		}
+		try(os.Lchown(inner, owner(dir.roots, m), uid))
 	}
 	work := asuser.Work{Home: path}
 	for _, site := range m.Sites {
@@ -192,10 +252,8 @@ func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error
 				Content: render.StarterPage(m, site)})
 		}
 	}
-	if err := asuser.Do(ctx, m.UID(), work); err != nil {
-		return "", err
-	}
-	return fmt.Sprintf("%s, disk limit %s (%s)", path, words(m.Home.DiskLimit), d.quota.kind()), nil
+	try(asuser.Do(ctx, uid, work))
+	return errors.Join(failed...)
 }
 
 func owner(roots bool, m manifest.Manifest) int {
@@ -214,7 +272,11 @@ func (d *Driver) Remove(ctx context.Context, m manifest.Manifest) error {
 	if int(found.Gid) != m.UID() && !fresh(m.HomePath(), found) {
 		return nil
 	}
-	return d.quota.remove(ctx, m.HomePath())
+	// Nothing is to be put there while it is taken away.
+	if err := processes.End(ctx, m.UID()); err != nil {
+		return err
+	}
+	return d.disk.remove(m.HomePath(), m.UID())
 }
 
 // fresh recognizes a home whose making was cut off before it got its group:

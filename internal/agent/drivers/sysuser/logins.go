@@ -12,8 +12,11 @@ import (
 	"strings"
 	"syscall"
 
+	"golang.org/x/sys/unix"
+
 	"victualler/internal/agent/asuser"
 	"victualler/internal/agent/daemon"
+	"victualler/internal/agent/processes"
 	"victualler/internal/agent/wholefile"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/logins"
@@ -80,7 +83,11 @@ func (d *Logins) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 			drift(l.Name, "has other keys than it should")
 		}
 		if !own && !mounted(m, l) {
-			drift(l.Name, "does not show %s", folderWords(l))
+			// Where there is nothing to show, that is no difference but a warning.
+			if fd, err := open(m, l); err == nil {
+				unix.Close(fd)
+				drift(l.Name, "does not show %s", folderWords(l))
+			}
 		}
 	}
 	for _, name := range there {
@@ -147,7 +154,7 @@ func makeGroups(ctx context.Context) error {
 }
 
 // Ensure implements agent.Resource.
-func (d *Logins) Ensure(ctx context.Context, m manifest.Manifest) (string, error) {
+func (d *Logins) Ensure(ctx context.Context, m manifest.Manifest, _ bool) (string, error) {
 	there, err := d.found(m)
 	if err != nil {
 		return "", err
@@ -198,12 +205,34 @@ func (d *Logins) ensure(ctx context.Context, m manifest.Manifest, l logins.Login
 		return nil
 	}
 	if l.Folder != "" {
-		if err := asuser.Do(ctx, m.UID(), asuser.Work{Home: m.HomePath(),
-			Directories: []string{l.Folder}}); err != nil {
-			return err
+		// What keeps the folder from being made keeps it from being opened, too.
+		_ = asuser.Do(ctx, m.UID(), asuser.Work{Home: m.HomePath(), Directories: []string{l.Folder}})
+	}
+	var theirs *folderError
+	if err := mount(m, l); err != nil && !errors.As(err, &theirs) {
+		return err
+	}
+	return nil
+}
+
+// Warnings implements agent.Warner: it tells of logins whose folder cannot be shown.
+func (d *Logins) Warnings(m manifest.Manifest) []agentlink.Warning {
+	var list []agentlink.Warning
+	for _, l := range m.Logins {
+		if l.Name == m.SignInName || l.Folder == "" {
+			continue
+		}
+		fd, err := open(m, l)
+		if err == nil {
+			unix.Close(fd)
+			continue
+		}
+		var theirs *folderError
+		if errors.As(err, &theirs) {
+			list = append(list, agentlink.Warning{Part: "login", Subject: l.Name, Path: l.Folder, Code: theirs.code})
 		}
 	}
-	return mount(m, l)
+	return list
 }
 
 // keysOf is what is written of a login's keys; without keys, there is no file.
@@ -303,7 +332,7 @@ func (d *Logins) remove(ctx context.Context, name string) error {
 // endSessions ends the sessions of a login: those of sshd's processes that bear its name, “sshd:
 // NAME@…”, and run as its user. A shell that somebody has is the account's own and goes with them.
 func endSessions(uid int, login string) {
-	for _, pid := range processes(uid) {
+	for _, pid := range processes.Of(uid) {
 		if strings.HasPrefix(daemon.Title(pid), "sshd: "+login+"@") {
 			syscall.Kill(pid, syscall.SIGKILL)
 		}
@@ -315,8 +344,12 @@ func (d *Logins) Boot(_ context.Context, all iter.Seq[manifest.Manifest]) error 
 	var errs []error
 	for m := range all {
 		for _, l := range m.Logins {
-			if m.HasHome() && l.Name != m.SignInName && !mounted(m, l) {
-				errs = append(errs, mount(m, l))
+			if !m.HasHome() || l.Name == m.SignInName || mounted(m, l) {
+				continue
+			}
+			var theirs *folderError
+			if err := mount(m, l); err != nil && !errors.As(err, &theirs) {
+				errs = append(errs, err)
 			}
 		}
 	}

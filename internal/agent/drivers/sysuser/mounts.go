@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"victualler/internal/hosting/homes"
 	"victualler/internal/hosting/logins"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
@@ -19,11 +20,20 @@ func mountPoint(login string) string {
 	return filepath.Join(render.LoginDir, login, render.LoginFolder)
 }
 
+// folderError says that a login's folder cannot be shown, by its owner's doing.
+type folderError struct {
+	code homes.Code
+	err  error
+}
+
+func (e *folderError) Error() string { return e.err.Error() }
+
 // open opens a login's folder without following any link, and makes sure that it is the account's.
+// It fails with a [folderError].
 func open(m manifest.Manifest, l logins.Login) (int, error) {
 	home, err := unix.Open(m.HomePath(), unix.O_PATH|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 	if err != nil {
-		return -1, fmt.Errorf("open %s: %w", m.HomePath(), err)
+		return -1, &folderError{homes.Missing, fmt.Errorf("open %s: %w", m.HomePath(), err)}
 	}
 	if l.Folder == "" {
 		return home, nil
@@ -32,12 +42,19 @@ func open(m manifest.Manifest, l logins.Login) (int, error) {
 	fd, err := unix.Openat2(home, l.Folder, &unix.OpenHow{Flags: unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC,
 		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_XDEV})
 	if err != nil {
-		return -1, fmt.Errorf("%s cannot be opened as a folder of the account's: %w", l.Folder, err)
+		code := homes.Missing
+		switch {
+		case errors.Is(err, unix.ENOTDIR):
+			code = homes.NotDirectory
+		case errors.Is(err, unix.ELOOP), errors.Is(err, unix.EXDEV):
+			code = homes.Link
+		}
+		return -1, &folderError{code, fmt.Errorf("%s cannot be opened as a folder of the account's: %w", l.Folder, err)}
 	}
 	var s unix.Stat_t
 	if err := unix.Fstat(fd, &s); err != nil || int(s.Uid) != m.UID() {
 		unix.Close(fd)
-		return -1, fmt.Errorf("%s does not belong to the account", l.Folder)
+		return -1, &folderError{homes.NotTheirs, fmt.Errorf("%s does not belong to the account", l.Folder)}
 	}
 	return fd, nil
 }
@@ -56,7 +73,8 @@ func mounted(m manifest.Manifest, l logins.Login) bool {
 	return folder.Dev == there.Dev && folder.Ino == there.Ino
 }
 
-// mount shows a login its folder.
+// mount shows a login its folder. Where that cannot be opened, the login sees nothing, and the error is
+// a [folderError].
 func mount(m manifest.Manifest, l logins.Login) error {
 	if err := unmount(l.Name); err != nil {
 		return err

@@ -13,8 +13,8 @@ import (
 	"strings"
 	"sync"
 	"syscall"
-	"time"
 
+	"victualler/internal/agent/processes"
 	"victualler/internal/agentlink"
 	"victualler/internal/manifest"
 )
@@ -59,7 +59,7 @@ func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 		if found != nil && found.uid == m.UID() {
 			return drift("is still there"), nil
 		}
-		if pids := processes(m.UID()); len(pids) > 0 {
+		if pids := processes.Of(m.UID()); len(pids) > 0 {
 			return drift("still runs processes %v", pids), nil
 		}
 		if left := leftovers(m); len(left) > 0 {
@@ -86,7 +86,7 @@ func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 }
 
 // Ensure implements agent.Resource.
-func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error) {
+func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest, _ bool) (string, error) {
 	found, err := lookUp(m.SignInName)
 	if err != nil {
 		return "", err
@@ -117,7 +117,7 @@ func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest) (string, error
 // Remove implements agent.Resource: it ends the user's processes first, and
 // takes away what they have left outside of the home.
 func (d *Driver) Remove(ctx context.Context, m manifest.Manifest) error {
-	if err := endProcesses(ctx, m.UID()); err != nil {
+	if err := processes.End(ctx, m.UID()); err != nil {
 		return err
 	}
 	for _, path := range leftovers(m) {
@@ -175,58 +175,6 @@ func leftovers(m manifest.Manifest) []string {
 func ownedBy(path string, uid int) bool {
 	var s syscall.Stat_t
 	return syscall.Lstat(path, &s) == nil && int(s.Uid) == uid
-}
-
-func endProcesses(ctx context.Context, uid int) error {
-	for end := time.Now().Add(10 * time.Second); ; {
-		pids := processes(uid)
-		if len(pids) == 0 {
-			return nil
-		}
-		for _, pid := range pids {
-			syscall.Kill(pid, syscall.SIGKILL)
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(20 * time.Millisecond):
-		}
-		if time.Now().After(end) {
-			return fmt.Errorf("processes %v of user %d do not end", pids, uid)
-		}
-	}
-}
-
-// processes lists the processes whose real user is uid.
-func processes(uid int) []int {
-	dir, err := os.Open("/proc")
-	if err != nil {
-		return nil
-	}
-	defer dir.Close()
-	names, _ := dir.Readdirnames(-1)
-	var found []int
-	for _, name := range names {
-		pid, err := strconv.Atoi(name)
-		if err != nil {
-			continue
-		}
-		// The directory's owner would not do: it is root for processes that have
-		// changed their user (proc(5)).
-		status, err := os.ReadFile("/proc/" + name + "/status")
-		if err != nil {
-			continue
-		}
-		for line := range strings.Lines(string(status)) {
-			if uids, is := strings.CutPrefix(line, "Uid:"); is {
-				if fields := strings.Fields(uids); len(fields) == 4 && fields[0] == strconv.Itoa(uid) {
-					found = append(found, pid)
-				}
-				break
-			}
-		}
-	}
-	return found
 }
 
 func run(ctx context.Context, name string, args ...string) error {

@@ -1,0 +1,106 @@
+package home
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+
+	"victualler/internal/agentlink"
+)
+
+// disk counts what accounts hold, and keeps their limits, on one kind of file system. Accounts are
+// known to it by the number of their system user: names of files and the paths that lead to them
+// are for customers to choose.
+type disk interface {
+	// kind is the word for it that people read, such as "btrfs".
+	kind() string
+	// keepsLimits tells whether a write beyond a limit fails.
+	keepsLimits() bool
+	// create makes a home, counted as the account's from its first byte.
+	create(path string, uid int) error
+	// adopt has all of a home counted as the account's: one that was made otherwise, or restored.
+	adopt(path string, uid int) error
+	// limit reads the limit in force, in bytes; nil is none.
+	limit(uid int) (*int64, error)
+	// setLimit sets it; nil lifts it.
+	setLimit(uid int, bytes *int64) error
+	// used measures homes, by their name.
+	used(ctx context.Context) (map[string]agentlink.Usage, error)
+	// remove takes a home away, whatever is in it, and what counted it.
+	remove(path string, uid int) error
+}
+
+// metered is for file systems without limits of their own: use is measured, and growth
+// through Victualler is refused by the service; a write is not stopped.
+type metered struct{}
+
+func (metered) kind() string { return "metered" }
+
+func (metered) keepsLimits() bool { return false }
+
+func (metered) create(path string, _ int) error { return os.Mkdir(path, 0o700) }
+
+func (metered) adopt(string, int) error { return nil }
+
+func (metered) limit(int) (*int64, error) { return nil, nil }
+
+func (metered) setLimit(int, *int64) error { return nil }
+
+func (metered) used(ctx context.Context) (map[string]agentlink.Usage, error) {
+	entries, err := os.ReadDir(Dir)
+	if err != nil {
+		return nil, err
+	}
+	used := map[string]agentlink.Usage{}
+	for _, e := range entries {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if e.IsDir() {
+			used[e.Name()] = measure(filepath.Join(Dir, e.Name()))
+		}
+	}
+	return used, nil
+}
+
+// measure adds up everything below a directory, without following links; what goes away meanwhile
+// does not count.
+func measure(dir string) agentlink.Usage {
+	var files, bytes int64
+	if root, err := os.OpenRoot(dir); err == nil {
+		defer root.Close()
+		_ = fs.WalkDir(root.FS(), ".", func(name string, entry fs.DirEntry, err error) error {
+			if err != nil {
+				if errors.Is(err, fs.ErrNotExist) {
+					return nil
+				}
+				return fs.SkipDir
+			}
+			if info, err := entry.Info(); err == nil {
+				if s, ok := info.Sys().(*syscall.Stat_t); ok {
+					bytes += s.Blocks * 512
+				}
+			}
+			if name != "." {
+				files++
+			}
+			return nil
+		})
+	}
+	return agentlink.Usage{Bytes: bytes, Files: &files}
+}
+
+func (metered) remove(path string, _ int) error { return os.RemoveAll(path) }
+
+// openDir opens a directory that is no link, for the lifetime of a call.
+func openDir(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_DIRECTORY, 0)
+	if err != nil {
+		return nil, fmt.Errorf("open the home: %w", err)
+	}
+	return f, nil
+}

@@ -1,0 +1,80 @@
+// Package homes knows what can be wrong with what customers keep in their homes, and says it in
+// words: what it is, what visitors see because of it, and what the customer can do.
+//
+// Nothing of it ever stops an operator: what is asked for is in force, and a warning tells what does
+// not work. See [Explain].
+package homes
+
+import "fmt"
+
+// Code is a kind of trouble.
+type Code string
+
+// The kinds.
+const (
+	Missing      Code = "missing"        // there is nothing at the path
+	NotDirectory Code = "not-directory"  // it, or something on the way to it, is no directory
+	LinkLoop     Code = "link-loop"      // links lead in a circle
+	Link         Code = "link"           // it, or something on the way to it, is a link
+	NotTheirs    Code = "not-theirs"     // a link leads to what is not the account's
+	Closed       Code = "closed"         // its permissions keep the web server out
+	NotMoved     Code = "not-moved"      // files of the former directory are still there
+	ReadOnly     Code = "read-only"      // the file system takes no changes
+	Full         Code = "full"           // the account's limit or the disk leaves no room
+	TooManyFiles Code = "too-many-files" // more files than the account may have
+)
+
+// Explanation is a warning in words, each a sentence or two.
+type Explanation struct {
+	What string
+	// Seen is what visitors, or whoever signs in, see of it; empty for nothing.
+	Seen string
+	// Mend is what the customer can do.
+	Mend string
+}
+
+// Explain puts a warning into words. Part is "site", "login" or "home"; path is relative to the home.
+func Explain(part string, code Code, path string) Explanation {
+	seen := map[string]string{
+		"site":  "Visitors see “not found” (404).",
+		"login": "Whoever signs in with it finds an empty directory.",
+	}[part]
+	thing := "the directory " + path
+	switch code {
+	case Missing:
+		return Explanation{fmt.Sprintf("There is no directory %s.", path), seen, "Make " + thing + ", and put files there."}
+	case NotDirectory:
+		return Explanation{fmt.Sprintf("%s, or something on the way to it, is a file and not a directory.", path), seen,
+			"Remove or rename the file, and make " + thing + "."}
+	case LinkLoop:
+		return Explanation{fmt.Sprintf("Links on the way to %s lead in a circle.", path), seen,
+			"Remove the links, or point them to a directory of the home."}
+	case Link:
+		return Explanation{fmt.Sprintf("%s, or something on the way to it, is a link.", path), seen,
+			"Put a directory in the place of the link: sign-ins are shown directories only."}
+	case NotTheirs:
+		e := Explanation{fmt.Sprintf("%s leads to something that does not belong to the account.", path), seen,
+			"Point the link to a directory of the home."}
+		if part == "site" {
+			e.Seen = "Visitors see “forbidden” (403)."
+		}
+		return e
+	case Closed:
+		return Explanation{fmt.Sprintf("The permissions of %s keep the web server out.", path),
+			"Visitors see “forbidden” (403).", fmt.Sprintf("Let others enter and read it: chmod 755 %s.", path)}
+	case NotMoved:
+		return Explanation{fmt.Sprintf("Files are still in %s: the site's new directory holds files already.", path),
+			"Visitors see what is in the new directory.", "Move the files yourself, or remove those that are not needed."}
+	case ReadOnly:
+		return Explanation{What: "The home cannot be changed: its file system is read-only.",
+			Mend: "Nothing; the hosting company has to look at the server."}
+	case Full:
+		return Explanation{"The home is full.", "What has to write a file fails: uploads, sign-ins, caches.",
+			"Delete files, or ask for more space."}
+	case TooManyFiles:
+		return Explanation{"There are more files than the account may have, so nothing new can be written.",
+			"What has to write a file fails: uploads, sign-ins, caches.",
+			"Delete files, such as old caches; it is counted anew every few minutes."}
+	}
+	return Explanation{What: fmt.Sprintf("Something is wrong with %s (%s).", path, code), Seen: seen}
+}

@@ -1,0 +1,48 @@
+package rollout
+
+import (
+	"context"
+
+	"victualler/internal/agentlink"
+	"victualler/internal/api"
+	"victualler/internal/hosting/homes"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// saveWarnings writes down what a server tells of homes, for each account that it tells of.
+func saveWarnings(ctx context.Context, tx store.Tx, found map[int64][]agentlink.Warning) error {
+	if len(found) == 0 {
+		return nil
+	}
+	var other db.DeleteOtherWarningsParams
+	for account, list := range found {
+		other.Accounts = append(other.Accounts, account)
+		for _, w := range list {
+			other.Ids, other.Parts = append(other.Ids, account), append(other.Parts, w.Part)
+			other.Subjects, other.Paths = append(other.Subjects, w.Subject), append(other.Paths, w.Path)
+			other.Codes = append(other.Codes, string(w.Code))
+		}
+	}
+	if err := tx.DeleteOtherWarnings(ctx, other); err != nil {
+		return err
+	}
+	return tx.AddWarnings(ctx, db.AddWarningsParams{Ids: other.Ids, Parts: other.Parts, Subjects: other.Subjects,
+		Paths: other.Paths, Codes: other.Codes})
+}
+
+// Warnings lists what does not work of an account because of what its owner has put into the home.
+// The account is one that was found within the actor's scope.
+func (s *Service) Warnings(ctx context.Context, account int64) ([]api.Warning, error) {
+	rows, err := s.Store.WarningsOfAccount(ctx, account)
+	if err != nil {
+		return nil, err
+	}
+	list := []api.Warning{}
+	for _, row := range rows {
+		e := homes.Explain(row.Part, homes.Code(row.Code), row.Path)
+		list = append(list, api.Warning{Part: row.Part, Subject: row.Subject, Path: row.Path, Code: row.Code,
+			What: e.What, Seen: e.Seen, Mend: e.Mend, Since: row.Since})
+	}
+	return list, nil
+}
