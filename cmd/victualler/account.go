@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -277,8 +278,23 @@ func showAccount(ctx context.Context, c *call) error {
 		fmt.Fprintln(c.out, "\nset by hand:")
 		exceptionTable(a.Excepted).write(c.out, width(c.out))
 	}
+	printWarnings(c.out, a.Warnings)
 	printDrift(c, a.Drift)
 	return nil
+}
+
+// printWarnings shows what does not work because of what is in the home.
+func printWarnings(out io.Writer, list []api.Warning) {
+	for _, w := range list {
+		subject := ""
+		if w.Subject != "" {
+			subject = w.Subject + ": "
+		}
+		fmt.Fprintf(out, "\nwarning, since %s: %s%s\n", local(w.Since), subject, strings.TrimSpace(w.What+" "+w.Seen))
+		if w.Mend != "" {
+			fmt.Fprintf(out, "  %s\n", w.Mend)
+		}
+	}
 }
 
 func closeAccount(ctx context.Context, c *call) error {

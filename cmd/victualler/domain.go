@@ -139,7 +139,11 @@ func domainCommands() []command {
 				for _, f := range d.Protected {
 					t = append(t, []string{"protected", "/" + f.Path + " for " + strings.Join(f.Users, ", ")})
 				}
-				return c.print(d, withoutEmpty(t))
+				if err := c.print(d, withoutEmpty(t)); err != nil || c.format() != "" {
+					return err
+				}
+				printWarnings(c.out, d.Warnings)
+				return nil
 			}},
 		{noun: "domain", verb: "change", args: "ACCOUNT DOMAIN", short: "Change how a domain is served", preview: true,
 			waits: true,

@@ -54,6 +54,7 @@ export function readSetting(info: Info, typed: string): { value: unknown } | { w
       return /^\d{1,9}$/.test(text) ? { value: Number(text) } : { wrong: `“${text}” is not a number` }
     case 'choices':
     case 'paths':
+    case 'networks':
       return { value: text.split(/[\s,]+/).filter(Boolean) }
     case 'map': {
       const map: Record<string, string> = {}

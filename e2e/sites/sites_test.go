@@ -382,17 +382,33 @@ func TestSettingsOfSites(t *testing.T) {
 		p := e2e.RefusedAs(t, "invalid-input",
 			e2e.Inst.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: e2e.Domains(a.ID) + "/switches.example",
 				Body: api.DomainChange{Settings: map[string]any{"raw": "root /home/otherserved;"}}}, nil))
-		assert.Contains(t, p.Errors[0].Message, "below /home/switches")
-		var broken api.DomainChanged
-		e2e.Patch(t, e2e.Domains(a.ID)+"/switches.example",
-			api.DomainChange{Settings: map[string]any{"raw": "expires soon;"}},
-			&broken)
-		o := e2e.Watched(t, broken.Operation)
-		assert.Equal(t, "failed", o.State, "what only nginx knows to be wrong, it is asked about before use")
-		assert.Contains(t, o.Failure, "expires")
-		assert.Equal(t, "by hand", e2e.Visit(t, "skua", "http"+at+"/raw").Body, "what was in force stays")
+		assert.Contains(t, p.Errors[0].Message,
+			"root cannot be used here; there is the document root of a domain for it")
+		set(map[string]any{"raw": "location = /.well-known/victualler { return 200 mine; }"})
+		var d api.DomainDetail
+		require.NoError(t, e2e.Inst.Client.Get(ctx, e2e.Domains(a.ID)+"/switches.example", nil, &d))
+		require.Len(t, d.Warnings, 1, "what only nginx knows to be wrong is left out, and told")
+		assert.Contains(t, d.Warnings[0].What, "duplicate location")
 		assert.Equal(t, 200, e2e.Visit(t, "skua", "http://switches2.example/").Status)
 		set(map[string]any{"raw": nil})
+		d = api.DomainDetail{}
+		require.NoError(t, e2e.Inst.Client.Get(ctx, e2e.Domains(a.ID)+"/switches.example", nil, &d))
+		assert.Empty(t, d.Warnings)
+	})
+	t.Run("redirects, listings and who may visit", func(t *testing.T) {
+		e2e.Write(t, a, "sites/switches.example/plain/list.txt", "a")
+		set(map[string]any{"redirects": map[string]string{"/old": "/crew/", "/shop": "https://shop.example/all"},
+			"directory_listing": true})
+		visit := e2e.Visit(t, "skua", "http"+at+"/shop?x=1")
+		assert.Equal(t, 301, visit.Status)
+		assert.Equal(t, "https://shop.example/all?x=1", visit.Header.Get("Location"))
+		assert.Equal(t, 301, e2e.Visit(t, "skua", "http"+at+"/old").Status)
+		assert.Contains(t, e2e.Visit(t, "skua", "http"+at+"/plain/").Body, "list.txt")
+		set(map[string]any{"visitors_from": []string{"192.0.2.0/24"}})
+		assert.Equal(t, 403, e2e.Visit(t, "skua", "http"+at+"/plain/list.txt").Status)
+		set(map[string]any{"redirects": nil, "directory_listing": nil, "visitors_from": nil})
+		assert.Equal(t, 403, e2e.Visit(t, "skua", "http"+at+"/plain/").Status)
+		assert.Equal(t, 200, e2e.Visit(t, "skua", "http"+at+"/plain/list.txt").Status)
 	})
 	t.Run("what is wrong is told field by field", func(t *testing.T) {
 		p := e2e.RefusedAs(t, "invalid-input",

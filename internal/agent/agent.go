@@ -179,6 +179,14 @@ func (a *Agent) Apply(ctx context.Context, m manifest.Manifest, tell func(agentl
 	ctx = context.WithoutCancel(ctx)
 	w := &work{agent: a, tell: tell, over: over}
 	changed, verified, err := w.make(ctx, m, last)
+	if err != nil && (w.step == rawProgram || w.step == verifyStep) && hasRaw(m) && known(m, last) {
+		// What a customer has written for nginx keeps nothing else from being done: where it is
+		// refused, or keeps the agent itself from being answered, it is left out.
+		plain := withoutRaw(m, err)
+		if c, v, again := w.make(ctx, plain, last); again == nil {
+			m, changed, verified, err = plain, c, v, nil
+		}
+	}
 	if err == nil {
 		err = a.state.end(m)
 	}
@@ -196,6 +204,11 @@ func (a *Agent) Apply(ctx context.Context, m manifest.Manifest, tell func(agentl
 	return receipt
 }
 
+// known reports whether the account was on this server before.
+func known(m manifest.Manifest, last *manifest.Manifest) bool {
+	return last != nil && last.HasHome() && last.AccountID == m.AccountID
+}
+
 // warnings lists what does not work of an account by its owner's doing.
 func (a *Agent) warnings(m manifest.Manifest) []agentlink.Warning {
 	if !m.HasHome() {
@@ -207,7 +220,7 @@ func (a *Agent) warnings(m manifest.Manifest) []agentlink.Warning {
 			list = append(list, w.Warnings(m)...)
 		}
 	}
-	return list
+	return append(list, rawRefused(m)...)
 }
 
 // admit refuses what is older than what is in force.
@@ -285,7 +298,7 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.M
 		if err != nil {
 			return false, nil, err
 		}
-		detail, err := r.Ensure(making, m, last != nil && last.HasHome() && last.AccountID == m.AccountID)
+		detail, err := r.Ensure(making, m, known(m, last))
 		if err != nil {
 			return false, nil, err
 		}

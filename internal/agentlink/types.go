@@ -57,8 +57,10 @@ type Warning struct {
 	// Subject is the site's domain or the login's name; empty for the home.
 	Subject string `json:"subject,omitempty"`
 	// Path is the file or directory that is in the way, relative to the home.
-	Path string `json:"path,omitempty"`
+	Path string     `json:"path,omitempty"`
 	Code homes.Code `json:"code"`
+	// Message is what a program says of it, if one does.
+	Message string `json:"message,omitempty"`
 }
 
 // Failure is why an apply failed.

@@ -43,7 +43,7 @@ type Setting struct {
 // SettingInfo describes a setting of sites.
 type SettingInfo struct {
 	Key     string   `json:"key"`
-	Kind    string   `json:"kind" enum:"switch,choice,choices,size,seconds,number,path,paths,zone,map,text,version" doc:"What its values are: true or false; one or some of the choices; a number of bytes, seconds or things; file names; a time zone; an object with texts; a text with lines; a version."`
+	Kind    string   `json:"kind" enum:"switch,choice,choices,size,seconds,number,path,paths,networks,zone,map,text,version" doc:"What its values are: true or false; one or some of the choices; a number of bytes, seconds or things; file names; addresses and networks; a time zone; an object with texts; a text with lines; a version."`
 	Title   string   `json:"title" doc:"The setting in words."`
 	About   string   `json:"about,omitempty" doc:"What it is good for."`
 	Group   string   `json:"group"`

@@ -120,6 +120,9 @@ type Site struct {
 	Starter  bool           `json:"starter,omitempty"`
 	Switches sites.Switches `json:"switches,omitzero"`
 	Folders  []sites.Folder `json:"folders,omitempty"`
+	// RawRefused is why the server has left the raw directives out: it keeps manifests with it, and
+	// gets none.
+	RawRefused string `json:"raw_refused,omitempty"`
 	// Certificate is the one that the site shows; without, the server
 	// makes one that it signs itself.
 	Certificate *Certificate `json:"certificate,omitempty"`
@@ -240,7 +243,7 @@ func (m Manifest) Validate() error {
 			wrongRoot = errors.Join(wrongRoot, sites.CheckRoot(s.MovedFrom))
 		}
 		if err := errors.Join(wrongRoot, s.Switches.Check(),
-			sites.CheckRawIn(s.Switches.Raw, m.HomePath())); err != nil {
+			sites.CheckRaw(s.Switches.Raw)); err != nil {
 			wrong("%s: %w", s.Domain, err)
 		}
 		protected := map[string]bool{}

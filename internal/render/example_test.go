@@ -20,5 +20,5 @@ func ExampleNGINX() {
 		fmt.Println(f.Path, f.Mode, render.NGINXOwner(f.Path))
 	}
 	// Output:
-	// /etc/nginx/victualler/accounts/ferries.conf -rw-r--r-- ferries
+	// /etc/nginx/victualler/accounts/ferries.conf -rw------- ferries
 }

@@ -73,6 +73,11 @@ func NGINXBase(s Server) []File {
 server_names_hash_bucket_size 512;
 ssl_session_cache shared:victualler:10m;
 ssl_session_timeout 1d;
+map_hash_bucket_size 1024; # the addresses that sites redirect are long
+limit_conn_zone $server_name zone=sites:4m;
+limit_conn_zone $binary_remote_addr$server_name zone=visitors:16m;
+limit_conn_status 429;
+limit_conn_log_level info; # a flood of requests is no flood of lines
 server_tokens off; # which version answers is nobody's business
 
 # Account and site, and then the line that the site's own log gets.
@@ -111,6 +116,7 @@ server {
 		base(NGINXPartDir+"/own.conf", own+" deny all;\nauth_basic off;\naccess_log off;\ndefault_type text/plain;\n"),
 		base(NGINXPartDir+"/challenge.conf", `# Authorities ask here, whatever else becomes of requests (RFC 8555, section 8.3).
 location ^~ /.well-known/acme-challenge/ {
+    allow all;
     root `+ChallengeDir+`;
     auth_basic off;
     default_type text/plain;
@@ -142,7 +148,9 @@ func NGINX(m manifest.Manifest) []File {
 		return nil
 	}
 	w := writeSites(m)
-	conf := File{Path: NGINXAccountDir + "/" + m.SignInName + ".conf", Mode: 0o644,
+	// Neighbours are not to read what a customer's site does, and with
+	// which secrets in its headers.
+	conf := File{Path: NGINXAccountDir + "/" + m.SignInName + ".conf", Mode: 0o600,
 		Content: withFingerprint(w.b.String())}
 	return append([]File{conf}, w.users...)
 }
@@ -240,16 +248,37 @@ func (w *siteWriter) write() {
 		w.block(w.site.Names(), true, true, func() { w.sendTo(r.Code, to) })
 	case s.HTTPSRedirect:
 		w.block(w.site.Names(), true, false, func() { w.sendTo(301, "https://"+wanted+"$request_uri") })
+		w.redirects()
 		w.block(content, false, true, w.content)
 		if other != nil {
 			w.block(other, false, true, func() { w.strict(); w.sendTo(301, "https://"+wanted+"$request_uri") })
 		}
 	default:
+		w.redirects()
 		w.block(content, true, true, w.content)
 		if other != nil {
 			w.block(other, true, true, func() { w.strict(); w.sendTo(301, "$scheme://"+wanted+"$request_uri") })
 		}
 	}
+}
+
+// redirects writes where single addresses of the site lead: as a table, as
+// each location would cost memory in each process.
+func (w *siteWriter) redirects() {
+	list := w.site.Switches.Redirects
+	if len(list) == 0 {
+		return
+	}
+	w.line(0, "\nmap $uri %s {\n    default \"\";", w.leads())
+	for _, from := range slices.Sorted(maps.Keys(list)) {
+		w.line(1, "%s %s;", quote(from), quote(list[from]))
+	}
+	w.line(0, "}")
+}
+
+// leads is the variable with the address that a request is redirected to.
+func (w *siteWriter) leads() string {
+	return "$leads_" + fingerprint(w.site.Domain.String())[:12]
 }
 
 func (w *siteWriter) sendTo(code int, to string) {
@@ -328,6 +357,19 @@ func (w *siteWriter) content() {
 		"links and directories below the home.")
 	w.line(1, "disable_symlinks if_not_owner from=%s/;", w.m.HomePath())
 	w.line(1, "client_max_body_size %d;", s.LargestUpload+formOverhead)
+	w.line(1, "limit_conn sites %d;\n    limit_conn visitors %d;", s.SiteConnections, s.VisitorConnections)
+	for _, from := range s.VisitorsFrom {
+		w.line(1, "allow %s;", from)
+	}
+	if len(s.VisitorsFrom) > 0 {
+		w.line(1, "deny all;")
+	}
+	if len(s.Redirects) > 0 {
+		w.line(1, "if (%s) {\n        return 301 %[1]s$is_args$args;\n    }", w.leads())
+	}
+	if s.DirectoryListing {
+		w.line(1, "autoindex on;")
+	}
 	if s.Compression {
 		w.line(1, "include %s/compress.conf;", NGINXPartDir)
 	} else {
@@ -337,9 +379,13 @@ func (w *siteWriter) content() {
 	for _, name := range slices.Sorted(maps.Keys(s.Headers)) {
 		w.line(1, "add_header %s %s always;", name, quote(s.Headers[name]))
 	}
-	w.line(1, "if ($request_method !~ ^(?:%s)$) {\n        set $allowed %s;\n        return 405;\n    }",
-		strings.Join(s.Methods, "|"), quote(strings.Join(s.Methods, ", ")))
-	w.line(1, "add_header Allow $allowed always;")
+	if sites.AllMethods(s.Methods) {
+		w.line(1, "if ($request_method ~ ^(?:TRACE|TRACK|CONNECT)$) {\n        return 405;\n    }")
+	} else {
+		w.line(1, "if ($request_method !~ ^(?:%s)$) {\n        set $allowed %s;\n        return 405;\n    }",
+			strings.Join(s.Methods, "|"), quote(strings.Join(s.Methods, ", ")))
+		w.line(1, "add_header Allow $allowed always;")
+	}
 	for _, status := range slices.Sorted(maps.Keys(s.ErrorPages)) {
 		w.line(1, "error_page %s /%s;", status, s.ErrorPages[status])
 	}

@@ -30,6 +30,7 @@ var errorTexts = []struct {
 	{404, "<p>There is no such page here.</p>\n<p><a href=\"/\">The site's first page</a></p>"},
 	{405, "<p>This address cannot be asked for in that way.</p>"},
 	{413, "<p>That is larger than this site takes.</p>"},
+	{429, "<p>Too much is asked for at once. Trying again in a moment helps.</p>"},
 	{500, "<p>Something on this site went wrong. Trying again later may help.</p>"},
 	{502, "<p>The program behind this site did not answer. Trying again later may help.</p>"},
 	{503, "<p>This site is not available at the moment. Trying again later may help.</p>"},

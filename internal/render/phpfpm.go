@@ -56,7 +56,7 @@ func PHPFPM(m manifest.Manifest, s Server) []File {
 	settings := phpSettings(m, s)
 	for _, version := range PHPPools(m, s) {
 		files = append(files, File{Path: phpDir(s.PHP) + "/pool.d/account-" + poolName(m, version) + ".conf",
-			Mode: 0o644, Content: withFingerprint(pool(m, s, version, settings))})
+			Mode: 0o600, Content: withFingerprint(pool(m, s, version, settings))})
 	}
 	return append(files, settings...)
 }
@@ -132,7 +132,7 @@ post_max_size = %d
 date.timezone = "%s"
 `, m.HomePath(), site.Root, set.PHPMemory, set.PHPTime, set.PHPInputs, onOff(set.PHPErrors), set.LargestUpload, set.LargestUpload+formOverhead, set.PHPTimezone)
 	}
-	return []File{{Path: phpDir(s.PHP) + "/conf.d/account-" + m.SignInName + ".ini", Mode: 0o644, Content: b.String()}}
+	return []File{{Path: phpDir(s.PHP) + "/conf.d/account-" + m.SignInName + ".ini", Mode: 0o600, Content: b.String()}}
 }
 
 func onOff(on bool) string {

@@ -248,7 +248,7 @@ func TestGolden(t *testing.T) {
 	set.Switches.Preferred, set.Switches.HTTPSRedirect, set.Switches.HSTS, set.Switches.FrontScript,
 		set.Switches.StaticCaching = "www", true, 31536000, "index.php", 604800
 	set.Switches.Headers, set.Switches.ErrorPages, set.Switches.Raw = map[string]string{"X-Frame-Options": "DENY"},
-		map[string]string{"404": "errors/missing.html"}, "location /api/ {\n    proxy_pass http://127.0.0.1:3000;\n}"
+		map[string]string{"404": "errors/missing.html"}, "location /gone/ {\n    return 410;\n}"
 	set.Folders = []sites.Folder{{Path: "crew", Title: "Crew", Users: []sites.FolderUser{{Name: "anna",
 		Hash: "$2a$06$" + strings.Repeat("a", 53)}}}}
 	old, _, err := names.ParseDomain("oldferries.example")

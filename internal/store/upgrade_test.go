@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -22,11 +23,13 @@ const landed = "0009_certificates_limited.sql"
 const landedRows = `
 insert into customers (name, language) values ('Tern Ferries', 'en');
 insert into plans (name) values ('harbour');
+insert into plan_limits (plan_id, key, amount) select id, 'files', 0 from plans;
+insert into plan_limits (plan_id, key, amount) select id, 'domains', 0 from plans;
 insert into servers (label, address, roles, addresses, join_secret, join_ends_at)
     values ('skua', '10.0.0.1:7677', '{web,dns}', '{}', 'x', now() + interval '1 hour');
 insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, held, held_at)
     select 'ternferries', 'ternferries.example', c.id, p.id, s.id,
-        '{"plan": "harbour", "limits": {"domains": 5}, "features": {"dns": true}}', '2026-11-01 12:00Z'
+        '{"plan": "harbour", "limits": {"domains": 5, "files": 0}, "features": {"dns": true}}', '2026-11-01 12:00Z'
     from customers c, plans p, servers s;
 insert into zones (account_id, name, name_service)
     select id, 'ternferries.example', 'here' from accounts union
@@ -37,6 +40,21 @@ insert into people (name, role, duty, look_only, language, password_hash)
     values ('maren', 'operator', 'support', true, 'en', '');
 insert into mails (kind, recipient, message, sender) values ('welcome', 'a@post.example', 'x', 'b@post.example');
 `
+
+// digests begin the SHA-256 of the migrations that have landed.
+var digests = map[string]string{"0001_foundation.sql": "73b4b4c1dc660fef", "0002_selling.sql": "e578bc089957564c",
+	"0003_people.sql": "e5450048a7dba433", "0004_sites.sql": "9f1885dfed4b72fe", "0005_zones.sql": "4bb5686194a69f0c",
+	"0006_logins.sql": "c9ba51224b1c8421", "0007_certificates.sql": "94993a46049d38e9",
+	"0008_certificates_by_hand.sql": "36b36d4093478832", "0009_certificates_limited.sql": "d2519f06c9b92168",
+	"0010_names.sql": "aae0f55450db3ea0"}
+
+func TestLandedMigrationsStayAsTheyAre(t *testing.T) {
+	for name, digest := range digests {
+		text, err := os.ReadFile(filepath.Join("migrations", name))
+		require.NoError(t, err)
+		assert.Equal(t, digest, fmt.Sprintf("%x", sha256.Sum256(text))[:16], "%s has landed: add another one", name)
+	}
+}
 
 // TestUpgrade has a database of the landed state opened by this version: nothing is lost.
 func TestUpgrade(t *testing.T) {
@@ -89,6 +107,9 @@ func TestUpgrade(t *testing.T) {
 	}
 	assert.Equal(t, "harbour", one("select frozen_terms ->> 'plan' from accounts"))
 	assert.Equal(t, "2026-11-01", one("select (frozen_at at time zone 'UTC')::date::text from accounts"))
+	assert.Equal(t, `{"files": null, "domains": 5}`, one("select frozen_terms ->> 'limits' from accounts"))
+	assert.Equal(t, "domains", one("select string_agg(key, ' ') from plan_limits where amount = 0"),
+		"a limit that was not kept before keeps nobody from writing")
 	assert.Equal(t, "elsewhere", one("select hosted from zones where name = 'elsewhere.example'"))
 	assert.Equal(t, "here", one("select hosted from zones where name = 'ternferries.example'"))
 	assert.Equal(t, "changed", one("select detail from drifts"))

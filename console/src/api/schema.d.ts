@@ -2064,6 +2064,8 @@ export interface components {
              * @description Counts changes; the ETag.
              */
             version: number;
+            /** @description What does not work because of what is in the home. */
+            warnings: components["schemas"]["Warning"][];
         };
         AccountPage: {
             accounts: components["schemas"]["Account"][];
@@ -2561,6 +2563,8 @@ export interface components {
              * @description Counts changes; the ETag.
              */
             version: number;
+            /** @description What keeps visitors from the site's files. */
+            warnings: components["schemas"]["Warning"][];
         };
         Drift: {
             /** @description Sign-in name; absent for what belongs to no account. */
@@ -4436,10 +4440,10 @@ export interface components {
             group: string;
             key: string;
             /**
-             * @description What its values are: true or false; one or some of the choices; a number of bytes, seconds or things; file names; a time zone; an object with texts; a text with lines; a version.
+             * @description What its values are: true or false; one or some of the choices; a number of bytes, seconds or things; file names; addresses and networks; a time zone; an object with texts; a text with lines; a version.
              * @enum {string}
              */
-            kind: "switch" | "choice" | "choices" | "size" | "seconds" | "number" | "path" | "paths" | "zone" | "map" | "text" | "version";
+            kind: "switch" | "choice" | "choices" | "size" | "seconds" | "number" | "path" | "paths" | "networks" | "zone" | "map" | "text" | "version";
             /** Format: int64 */
             least?: number;
             /** Format: int64 */
@@ -4833,6 +4837,23 @@ export interface components {
             key?: string;
             /** @description Of the PKCS #12. */
             password?: string;
+        };
+        Warning: {
+            code: string;
+            /** @description What the account's owner can do. */
+            mend?: string;
+            /** @enum {string} */
+            part: "site" | "login" | "home";
+            /** @description What is in the way, relative to the home. */
+            path?: string;
+            /** @description What visitors, or whoever signs in, see of it. */
+            seen?: string;
+            /** Format: date-time */
+            since: string;
+            /** @description The site's domain, or the login's name. */
+            subject?: string;
+            /** @description What is wrong, in words. */
+            what: string;
         };
         Zone: {
             /** @description Sign-in name of the account. */

@@ -326,10 +326,11 @@ func (fs *FS) Accounts() (map[int]Usage, error) {
 
 // Limit reads a group's limit; nil is unlimited, as it is for a group that is not there.
 func (fs *FS) Limit(g Group) (limit *int64, err error) {
-	err = fs.search(quotaTree, key{0, limitItem, uint64(g)}, key{0, limitItem, uint64(g)}, func(_ key, item []byte) bool {
-		limit = limitOf(item)
-		return false
-	})
+	err = fs.search(quotaTree, key{0, limitItem, uint64(g)}, key{0, limitItem, uint64(g)},
+		func(_ key, item []byte) bool {
+			limit = limitOf(item)
+			return false
+		})
 	return limit, err
 }
 

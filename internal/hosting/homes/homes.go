@@ -1,8 +1,8 @@
 // Package homes knows what can be wrong with what customers keep in their homes, and says it in
 // words: what it is, what visitors see because of it, and what the customer can do.
 //
-// Nothing of it ever stops an operator: what is asked for is in force, and a warning tells what does
-// not work. See [Explain].
+// Nothing of it ever stops an operator: what is asked for is in force, and a warning tells what
+// does not work. See [Explain].
 package homes
 
 import "fmt"
@@ -21,6 +21,7 @@ const (
 	NotMoved     Code = "not-moved"      // files of the former directory are still there
 	ReadOnly     Code = "read-only"      // the file system takes no changes
 	Full         Code = "full"           // the account's limit or the disk leaves no room
+	RawRefused   Code = "raw-refused"    // nginx refuses the site's raw directives
 	TooManyFiles Code = "too-many-files" // more files than the account may have
 )
 
@@ -33,8 +34,10 @@ type Explanation struct {
 	Mend string
 }
 
-// Explain puts a warning into words. Part is "site", "login" or "home"; path is relative to the home.
-func Explain(part string, code Code, path string) Explanation {
+// Explain puts a warning into words. Part is "site", "login" or "home";
+// path is relative to the home.
+// Message is what a program said of it, or empty.
+func Explain(part string, code Code, path, message string) Explanation {
 	seen := map[string]string{
 		"site":  "Visitors see “not found” (404).",
 		"login": "Whoever signs in with it finds an empty directory.",
@@ -42,7 +45,8 @@ func Explain(part string, code Code, path string) Explanation {
 	thing := "the directory " + path
 	switch code {
 	case Missing:
-		return Explanation{fmt.Sprintf("There is no directory %s.", path), seen, "Make " + thing + ", and put files there."}
+		return Explanation{fmt.Sprintf("There is no directory %s.", path), seen,
+			"Make " + thing + ", and put files there."}
 	case NotDirectory:
 		return Explanation{fmt.Sprintf("%s, or something on the way to it, is a file and not a directory.", path), seen,
 			"Remove or rename the file, and make " + thing + "."}
@@ -64,7 +68,11 @@ func Explain(part string, code Code, path string) Explanation {
 			"Visitors see “forbidden” (403).", fmt.Sprintf("Let others enter and read it: chmod 755 %s.", path)}
 	case NotMoved:
 		return Explanation{fmt.Sprintf("Files are still in %s: the site's new directory holds files already.", path),
-			"Visitors see what is in the new directory.", "Move the files yourself, or remove those that are not needed."}
+			"Visitors see what is in the new directory.",
+			"Move the files yourself, or remove those that are not needed."}
+	case RawRefused:
+		return Explanation{"Its raw directives are not in force: " + message, "Visitors see the site without them.",
+			"Correct the raw directives, or remove them."}
 	case ReadOnly:
 		return Explanation{What: "The home cannot be changed: its file system is read-only.",
 			Mend: "Nothing; the hosting company has to look at the server."}

@@ -37,12 +37,14 @@ const (
 	Size    Kind = "size"    // bytes
 	Seconds Kind = "seconds"
 	Number  Kind = "number"
-	Path    Kind = "path"    // a file below the document root, without a slash at the start; empty is none
-	Paths   Kind = "paths"   // a list of file names
-	Zone    Kind = "zone"    // a time zone such as Europe/Oslo
-	Map     Kind = "map"     // an object with texts
-	Text    Kind = "text"    // lines
-	Version Kind = "version" // of a program, such as 8.2; empty is the newest there is
+	Path    Kind = "path"  // a file below the document root, without a slash at the start; empty is none
+	Paths   Kind = "paths" // a list of file names
+	// Networks is a list of addresses and networks such as 192.0.2.0/24; empty is everywhere.
+	Networks Kind = "networks"
+	Zone     Kind = "zone"    // a time zone such as Europe/Oslo
+	Map      Kind = "map"     // an object with texts
+	Text     Kind = "text"    // lines
+	Version  Kind = "version" // of a program, such as 8.2; empty is the newest there is
 )
 
 // Info describes one setting for people and for checks.
@@ -98,11 +100,21 @@ var All = []Info{
 		About: "seconds for which browsers may keep images, styles and scripts; 0 leaves it to them", Default: int64(0),
 		Most: 365 * day},
 	{Key: "compression", Kind: Switch, Group: "Pages", Title: "compression", Default: true},
+	{Key: "redirects", Kind: Map, Group: "Pages", Title: "redirects",
+		About:   "from an address of the site to another one, such as /old: /new or https://…; for good (301)",
+		Default: map[string]string{}, check: checkRedirects},
+	{Key: "directory_listing", Kind: Switch, Group: "Pages", Title: "list directories",
+		About: "shows what is in a directory without an index file", Default: false},
 
-	{Key: "methods", Kind: Choices, Group: "Guards", Title: "allowed methods", About: "others are answered with 405",
-		Default: []string{"GET", "HEAD", "POST", "OPTIONS"},
-		Choices: []string{"GET", "HEAD", "POST", "OPTIONS", "PUT", "PATCH", "DELETE", "PROPFIND", "PROPPATCH", "MKCOL",
-			"COPY", "MOVE", "LOCK", "UNLOCK", "REPORT"}, check: checkMethods},
+	{Key: "methods", Kind: Choices, Group: "Guards", Title: "allowed methods",
+		About:   "others are answered with 405; with all of them, only TRACE, TRACK and CONNECT are",
+		Default: allMethods, Choices: allMethods, check: checkMethods},
+	{Key: "visitors_from", Kind: Networks, Group: "Guards", Title: "visitors only from",
+		About: "addresses and networks such as 192.0.2.0/24; everybody else is refused", Default: []string{}},
+	{Key: "site_connections", Kind: Number, Group: "Guards", Title: "most requests at once",
+		About: "of all visitors together; more are answered with 429", Default: int64(500), Least: 10, Most: 5000},
+	{Key: "visitor_connections", Kind: Number, Group: "Guards", Title: "most requests of a visitor at once",
+		About: "of one address; more are answered with 429", Default: int64(100), Least: 5, Most: 1000},
 	{Key: "dot_files", Kind: Switch, Group: "Guards", Title: "serve dot-files",
 		About: "off hides everything whose name begins with a dot, except .well-known", Default: false},
 	{Key: "headers", Kind: Map, Group: "Guards", Title: "response headers", About: "sent with every answer of the site",
@@ -149,7 +161,7 @@ func (s *Settings) UnmarshalJSON(text []byte) error {
 	if err := json.Unmarshal(text, &raw); err != nil {
 		return refusal.Input("settings", "settings are an object with one member for each setting")
 	}
-	read, unset, err := Read(raw)
+	read, unset, err := readAll(raw, true)
 	if err == nil && len(unset) > 0 {
 		err = refusal.Input("settings."+string(unset[0]), "a value is needed")
 	}
@@ -160,6 +172,12 @@ func (s *Settings) UnmarshalJSON(text []byte) error {
 // Read reads settings from JSON values and returns, besides, the keys of those that are null. All
 // that is wrong is told at once.
 func Read(raw map[string]json.RawMessage) (set Settings, unset []Key, err error) {
+	return readAll(raw, false)
+}
+
+// readAll reads settings; stored ones may have raw directives that were possible when they were
+// written: [Resolve] leaves them out.
+func readAll(raw map[string]json.RawMessage, stored bool) (set Settings, unset []Key, err error) {
 	set = Settings{}
 	var wrong []refusal.Field
 	for _, key := range slices.Sorted(maps.Keys(raw)) {
@@ -172,6 +190,9 @@ func Read(raw map[string]json.RawMessage) (set Settings, unset []Key, err error)
 		if string(raw[key]) == "null" {
 			unset = append(unset, info.Key)
 			continue
+		}
+		if stored && info.Kind == Text {
+			info.check = nil
 		}
 		value, err := info.Decode(raw[key])
 		if err != nil {
@@ -206,7 +227,7 @@ func (i Info) Decode(text json.RawMessage) (any, error) {
 			err = fmt.Errorf("must be one of %s", strings.Join(i.Choices, ", "))
 		}
 		value = s
-	case Choices, Paths:
+	case Choices, Paths, Networks:
 		var list []string
 		if list, err = decode[[]string](text, "a list of texts"); err == nil {
 			list = append([]string{}, list...)
@@ -259,7 +280,7 @@ func decode[T any](text json.RawMessage, want string) (T, error) {
 }
 
 func (i Info) checkList(list []string) error {
-	if len(list) == 0 {
+	if len(list) == 0 && i.Kind != Networks {
 		return fmt.Errorf("name at least one")
 	}
 	if len(list) > mostEntries {
@@ -274,10 +295,17 @@ func (i Info) checkList(list []string) error {
 		if i.Kind == Choices && !slices.Contains(i.Choices, item) {
 			return fmt.Errorf("%q is none of %s", item, strings.Join(i.Choices, ", "))
 		}
-		if i.Kind == Paths {
-			if err := CheckPath(item); err != nil {
-				return err
-			}
+		var err error
+		switch {
+		case i.Kind == Paths:
+			err = CheckPath(item)
+		case i.Kind == Networks && item == "all":
+			err = fmt.Errorf("leave the list empty for everybody")
+		case i.Kind == Networks:
+			err = network(item)
+		}
+		if err != nil {
+			return err
 		}
 	}
 	return nil
@@ -313,7 +341,7 @@ func (i Info) Parse(typed string) (any, error) {
 			return nil, fmt.Errorf("%q is not a number", typed)
 		}
 		v = n
-	case Choices, Paths:
+	case Choices, Paths, Networks:
 		v = strings.FieldsFunc(typed, func(r rune) bool { return r == ',' || r == ' ' })
 	case Map:
 		m := map[string]string{}
@@ -356,6 +384,9 @@ func (i Info) Format(value any) string {
 		}
 		return strconv.FormatInt(v, 10)
 	case []string:
+		if len(v) == 0 {
+			return "none"
+		}
 		return strings.Join(v, ", ")
 	case map[string]string:
 		var parts []string
@@ -433,6 +464,34 @@ func checkZone(name string) error {
 	}
 	return nil
 }
+
+// checkRedirects checks addresses and where they lead. Targets have no
+// query of their own, as the visitor's is kept.
+func checkRedirects(v any) error {
+	for from, to := range v.(map[string]string) {
+		if !location.MatchString(from) {
+			return fmt.Errorf("%q is not an address of the site such as /old", from)
+		}
+		if strings.HasPrefix(from, "/.well-known/") {
+			return fmt.Errorf("%q is the server's own", from)
+		}
+		if !location.MatchString(to) && !absolute.MatchString(to) {
+			return fmt.Errorf("%q leads to %q, which is neither an address of the site such as /new nor one such as "+
+				"https://ferries.example/new, without a question mark", from, to)
+		}
+		if from == to {
+			return fmt.Errorf("%q leads to itself", from)
+		}
+	}
+	return nil
+}
+
+var absolute = regexp.MustCompile(
+	`^https?://[A-Za-z0-9][A-Za-z0-9.-]{0,250}(:[0-9]{1,5})?(/[A-Za-z0-9._~!&',()+:@%/-]{0,300})?$`)
+
+// AllMethods reports whether a list leaves out none of those that can be chosen: then others are
+// let through as well, but for those that only tell of the server (TRACE, TRACK, CONNECT).
+func AllMethods(list []string) bool { return len(list) == len(allMethods) }
 
 func checkMethods(v any) error {
 	list := v.([]string)

@@ -50,7 +50,7 @@ func TestSettingsRefuse(t *testing.T) {
 		`{"headers": {"X A": "1"}}`: "no name of a header", `{"headers": {"X": "a\nb"}}`: "in one line",
 		`{"headers": {"X": "$host"}}`: "dollar", `{"headers": {"x-a": "1", "X-A": "2"}}`: "twice",
 		`{"headers": {"Strict-Transport-Security": "max-age=1"}}`: "hsts", `{"headers": {"X": ""}}`: "needs a value",
-		`{"raw": "root /etc"}`: "semicolon", `[]`: "object",
+		`[]`: "object",
 	} {
 		var s Settings
 		err := json.Unmarshal([]byte(text), &s)
@@ -174,54 +174,120 @@ func TestAnyTarget(t *testing.T) {
 	})
 }
 
-const home = "/home/ferries"
-
 func TestRawRefuses(t *testing.T) {
 	for raw, want := range map[string]string{
 		"}": "leave the site's own block", "} server {": "leave the site's own block",
 		"location /a {": "closing brace is missing", "location /a { deny all; }}": "leave the site's own block",
-		"include /etc/passwd;": "include cannot", "load_module x;": "cannot be used", "lua_code x;": "cannot be used",
-		"content_by_lua_block { }": "cannot be used", "access_log /etc/cron.d/x;": "cannot be used",
-		"error_log /tmp/x;": "cannot be used", "ssl_certificate /x;": "cannot be used", "listen 25;": "cannot be used",
+		"include /etc/passwd;": "include cannot", "types { include /etc/passwd; }": "not a type",
+		"load_module x;": "cannot be used", "content_by_lua_block { }": "cannot be used",
+		"access_log /etc/cron.d/x;": "the setting access_log", "error_log /tmp/x;": "cannot be used",
+		"ssl_certificate /x;": "certificate", "listen 25;": "cannot be used",
 		"server_name other.example;": "cannot be used", "disable_symlinks off;": "cannot be used",
-		"fastcgi_pass unix:/run/php/account-other.sock;":     "cannot be used",
-		"fastcgi_param PHP_ADMIN_VALUE x;":                   "cannot be used",
-		"auth_basic_user_file /etc/shadow;":                  "cannot be used",
-		"location / { proxy_pass http://unix:/run/x.sock; }": "socket",
-		"location / { proxy_pass http://$arg_x; }":           "without variables",
-		"location / { proxy_pass ftp://x/; }":                "one address",
-		"root /etc;":                                         "below /home/ferries",
-		"location /x { alias /home/other/; }":                "below /home/ferries",
-		"root /home/ferries/../other;":                       "“..”", "root /home/ferriesx;": "below",
-		"root sites;":        "from / on",
-		"root /home/$arg_x;": "variables", "location /x { try_files $arg_f =404; }": "$arg_f",
-		"location /x { try_files /../../etc/passwd =404; }": "“..”", "rewrite ^ $arg_f;": "$arg_f",
-		"rewrite ^ /x/$http_y;": "$http_y",
-		"if ($arg_f ~ (.*)) { set $my_x $1; } location / { try_files $my_x =404; }": "$my_x",
-		"set $document_root /etc;": "$my_", "error_page 404 $arg_x;": "$arg_x",
-		"if (-f $arg_x) { return 200; }": "$request_filename", "deny all": "semicolon", "return 200 \"x;": "not closed",
-		"return 200 ${host};": "without braces", "\x00": "control", ";": "without a directive",
-		"location /a \"b\"c { }": "blank is needed", "deny all { }": "takes no block", "location /a;": "needs a block",
-		"location / { try_files /$1 =404; }": "$1", strings.Repeat("location /a { ", 9): "nested",
-		strings.Repeat("#", mostRaw+1): "at most", "index $cookie_x;": "$cookie_x",
-		"types { text/x {": "no block in types", "rewrite ^x;": "what to put",
+		"fastcgi_pass unix:/run/php/account-other.sock;":            "cannot be used",
+		"fastcgi_param PHP_ADMIN_VALUE x;":                          "the settings of PHP",
+		"auth_basic_user_file /etc/shadow;":                         "a protected folder",
+		"location /x { proxy_pass http://127.0.0.1:3000; }":         "cannot be used",
+		"root /home/ferries/sites;":                                 "document root",
+		"location /x { alias /home/ferries/sites; }":                "document root",
+		"location /x { try_files /../../etc/passwd =404; }":         "front_script",
+		"rewrite ^(.)(.)$ /$1$2/etc/passwd;":                        "redirects",
+		"error_page 404 /../../etc/passwd;":                         "error_pages",
+		"index ../../bakery/index.html;":                            "index_files",
+		"client_max_body_size 1g;":                                  "largest_upload",
+		"set $document_root /etc;":                                  "$my_",
+		"set $my_x $document_root;":                                 "$document_root cannot be used",
+		"add_header X $realpath_root;":                              "$realpath_root cannot be used",
+		"return 200 ${host};":                                       "without braces",
+		"return 200 \"a\\nb\";":                                     "line breaks",
+		"return 200 \"x;":                                           "not closed",
+		"return 99;":                                                "number from 200",
+		"if (-f $request_filename) { return 200; }":                 "compares a variable",
+		"if ($request_filename) { return 200; }":                    "compares a variable",
+		"if ($host = a b) { return 200; }":                          "quotation marks",
+		"if $host { return 200; }":                                  "parentheses",
+		"if ($host ~ \"^(?<document_root>/etc)$\") { return 200; }": "kind that cannot be used",
+		"location ~ \"^(a+)+$\" { deny all; }":                      "repeats a group",
+		"location ~ \"a*b*c*\" { deny all; }":                       "more than two parts",
+		"location ~ \"[\" { deny all; }":                            "cannot be used",
+		"location ~ \\x2e { deny all; }":                            "backslash",
+		"location @named { deny all; }":                             "not an address",
+		"location ~x { deny all; }":                                 "not an address",
+		"location = /a /b /c { }":                                   "location takes",
+		"internal;":                                                 "cannot be inside",
+		"limit_except GET { deny all; }":                            "cannot be inside",
+		"send_timeout 1d;":                                          "more than 120s",
+		"allow everybody;":                                          "neither all",
+		"deny all":                                                  "semicolon", "\x00": "control", "\xff": "control",
+		";": "without a directive", "location /a \"b\"c { }": "blank is needed", "deny all { }": "takes no block",
+		"location /a;": "needs a block", strings.Repeat("location /a { ", 9): "cannot be inside location",
+		strings.Repeat("location ~ a { }", 51): "more than 50 blocks",
+		"location /a { } location ^~ /a { }":   "location /a is there twice",
+		"charset utf-8; charset off;":          "charset is there twice",
+		"location /a { location /a/b { } }":    "location cannot be inside location",
+		"if ($host) { expires 1d; }":           "expires cannot be inside if",
+		strings.Repeat("#", mostRaw+1):         "at most",
 	} {
-		assert.ErrorContains(t, CheckRawIn(raw, home), want, raw)
-	}
-	for _, raw := range []string{"", "# nothing\n",
-		"location /api/ {\n    proxy_pass http://127.0.0.1:3000;\n    proxy_set_header Host $host;\n}",
-		"location = /old { return 301 https://x.example/?q=$arg_q; }",
-		"rewrite ^/shop/(.*)$ /index.php?page=$1&$args last;", "rewrite ^ https://x.example$request_uri permanent;",
-		"location /files/ { alias /home/ferries/sites/files/; autoindex on; }",
-		"location ~ \\.(?:bak|old)$ { deny all; }", "add_header X-A \"a; b { } # c\";",
-		"location ~ \"^/[0-9]{4}$\" { deny all; }", "types { text/calendar ics; }",
-		"if ($request_method = POST) { return 403; }",
-		"if (!-f $request_filename) { rewrite ^ /index.php last; }", "limit_except GET { deny all; }",
-		"set $my_lang $arg_lang; add_header X-Lang $my_lang;"} {
-		if strings.HasPrefix(raw, "limit_except") {
-			raw = "location /x { " + raw + " }"
+		err := CheckRaw(raw)
+		if assert.ErrorContains(t, err, want, raw) && want != "at most" && want != "closing brace is missing" {
+			assert.Contains(t, err.Error(), "line 1: ")
 		}
-		assert.NoError(t, CheckRawIn(raw, home), raw)
+	}
+	assert.ErrorContains(t, CheckRaw("deny all;\n\nroot x;"), "line 3: root")
+	for _, raw := range []string{"", "# nothing\n",
+		"location = /old { return 301 https://x.example/?q=$arg_q; }", "location /gone { return 410; }",
+		"location ~ \\.(?:bak|old)$ { deny all; }", "add_header X-A \"a; b { } # c\" always;",
+		"location ~ \"^/[0-9]{4}$\" { deny all; }", "types { text/calendar ics; text/x-log log txt; }",
+		"if ($request_method = POST) { return 403; }", "if ($http_user_agent ~* \"(bot|spider)\") { return 403; }",
+		"location /x { limit_except GET { deny all; } }", "expires 30d; charset utf-8; etag off;",
+		"set $my_lang $arg_lang; add_header X-Lang $my_lang;",
+		"valid_referers none blocked server_names; if ($invalid_referer) { return 403; }",
+		"allow 192.0.2.0/24; allow 2001:db8::1; deny all; satisfy any;"} {
+		assert.NoError(t, CheckRaw(raw), raw)
+	}
+}
+
+// Directives that were possible once are kept, and are not in force.
+func TestRawOfEarlierVersions(t *testing.T) {
+	var stored Settings
+	require.NoError(t, json.Unmarshal([]byte(`{"raw": "proxy_pass http://127.0.0.1:3000;", "php": false}`), &stored))
+	for _, e := range Resolve(Unbounded, Layer{Source: "site", Settings: stored}) {
+		switch e.Key {
+		case "raw":
+			assert.Equal(t, "", e.Value)
+			assert.Contains(t, e.Bounded, "not in force: line 1: proxy_pass cannot be used here")
+		case "php":
+			assert.Equal(t, false, e.Value)
+		}
+	}
+	_, _, err := Read(map[string]json.RawMessage{"raw": json.RawMessage(`"proxy_pass http://127.0.0.1:3000;"`)})
+	assert.Error(t, err)
+}
+
+func TestRedirectsAndVisitors(t *testing.T) {
+	for text, want := range map[string]string{
+		`{"redirects": {"/old": "/new", "/shop": "https://shop.ferries.example/x"}}`: "",
+		`{"redirects": {"old": "/new"}}`:                                             "not an address of the site",
+		`{"redirects": {"/.well-known/acme-challenge/x": "/new"}}`:                   "the server's own",
+		`{"redirects": {"/a": "/a"}}`:                                                "leads to itself",
+		`{"redirects": {"/a": "$document_root"}}`:                                    "neither an address",
+		`{"redirects": {"/a": "https://x.example/?q=1"}}`:                            "question mark",
+		`{"redirects": {"/a\"; root /etc; #": "/b"}}`:                                "not an address of the site",
+		`{"visitors_from": []}`:                                                      "",
+		`{"visitors_from": ["192.0.2.0/24", "2001:db8::1"]}`:                         "",
+		`{"visitors_from": ["all"]}`:                                                 "leave the list empty",
+		`{"visitors_from": ["192.0.2.1; root /"]}`:                                   "neither all",
+		`{"site_connections": 5}`:                                                    "must be from 10 to 5000",
+	} {
+		var s Settings
+		err := json.Unmarshal([]byte(text), &s)
+		if want == "" {
+			assert.NoError(t, err, text)
+		} else {
+			var r *refusal.Refusal
+			if assert.ErrorAs(t, err, &r, text) {
+				assert.Contains(t, r.Fields[0].Message, want, text)
+			}
+		}
 	}
 }
 

@@ -12,28 +12,33 @@ import (
 // Switches are the settings of one site, all of them, as servers get
 // them. The members are the settings of [All].
 type Switches struct {
-	Preferred      string            `json:"preferred"`
-	HTTPSRedirect  bool              `json:"https_redirect"`
-	HSTS           int64             `json:"hsts"`
-	HSTSSubdomains bool              `json:"hsts_subdomains"`
-	IndexFiles     []string          `json:"index_files"`
-	FrontScript    string            `json:"front_script"`
-	ErrorPages     map[string]string `json:"error_pages"`
-	LargestUpload  int64             `json:"largest_upload"`
-	StaticCaching  int64             `json:"static_caching"`
-	Compression    bool              `json:"compression"`
-	Methods        []string          `json:"methods"`
-	DotFiles       bool              `json:"dot_files"`
-	Headers        map[string]string `json:"headers"`
-	PHP            bool              `json:"php"`
-	PHPVersion     string            `json:"php_version"`
-	PHPMemory      int64             `json:"php_memory"`
-	PHPTime        int64             `json:"php_time"`
-	PHPInputs      int64             `json:"php_inputs"`
-	PHPErrors      bool              `json:"php_errors"`
-	PHPTimezone    string            `json:"php_timezone"`
-	AccessLog      bool              `json:"access_log"`
-	Raw            string            `json:"raw"`
+	Preferred          string            `json:"preferred"`
+	HTTPSRedirect      bool              `json:"https_redirect"`
+	HSTS               int64             `json:"hsts"`
+	HSTSSubdomains     bool              `json:"hsts_subdomains"`
+	IndexFiles         []string          `json:"index_files"`
+	FrontScript        string            `json:"front_script"`
+	ErrorPages         map[string]string `json:"error_pages"`
+	LargestUpload      int64             `json:"largest_upload"`
+	StaticCaching      int64             `json:"static_caching"`
+	Compression        bool              `json:"compression"`
+	Redirects          map[string]string `json:"redirects"`
+	DirectoryListing   bool              `json:"directory_listing"`
+	VisitorsFrom       []string          `json:"visitors_from"`
+	SiteConnections    int64             `json:"site_connections"`
+	VisitorConnections int64             `json:"visitor_connections"`
+	Methods            []string          `json:"methods"`
+	DotFiles           bool              `json:"dot_files"`
+	Headers            map[string]string `json:"headers"`
+	PHP                bool              `json:"php"`
+	PHPVersion         string            `json:"php_version"`
+	PHPMemory          int64             `json:"php_memory"`
+	PHPTime            int64             `json:"php_time"`
+	PHPInputs          int64             `json:"php_inputs"`
+	PHPErrors          bool              `json:"php_errors"`
+	PHPTimezone        string            `json:"php_timezone"`
+	AccessLog          bool              `json:"access_log"`
+	Raw                string            `json:"raw"`
 }
 
 // Check refuses switches that no settings could have led to.
@@ -120,6 +125,11 @@ func Resolve(bounds Bounds, layers ...Layer) []Effective {
 			if value, set := layer.Settings[info.Key]; set {
 				e.Value, e.Source = value, layer.Source
 				break
+			}
+		}
+		if info.Kind == Text {
+			if err := checkRaw(e.Value); err != nil {
+				e.Bounded, e.Value = "not in force: "+err.Error(), ""
 			}
 		}
 		if most, of, bounded := bounds.of(info.Key); bounded && e.Value.(int64) > most {

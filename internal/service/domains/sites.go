@@ -328,9 +328,6 @@ func (s *Service) changeSite(ctx context.Context, tx store.Tx, a usecase.Actor, 
 		if a.Role != rights.Operator && !st.Has("raw_directives") {
 			return st.MissingFeature("raw directives need", "raw_directives").On("settings.raw")
 		}
-		if err := sites.CheckRawIn(raw, usecase.HomeOf(st.Account)); err != nil {
-			return refusal.Input("settings.raw", "%s", err)
-		}
 	}
 	for key, value := range set {
 		own[key] = value

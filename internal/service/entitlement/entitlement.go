@@ -298,8 +298,9 @@ func (st Entitlement) ServerLimits() serverLimits {
 	if workers.Unlimited {
 		workers.N = maxWorkers
 	}
-	return serverLimits{Disk: limits[plans.Disk], Files: limits[plans.Files], Workers: int(min(max(workers.N, 1), maxWorkers)),
-		Bounds: sites.BoundsOf(limits)}
+	return serverLimits{Disk: limits[plans.Disk], Files: limits[plans.Files],
+		Workers: int(min(max(workers.N, 1), maxWorkers)),
+		Bounds:  sites.BoundsOf(limits)}
 }
 
 // Lock locks an account, and its reseller before it, and loads its entitlement.

@@ -12,6 +12,7 @@ import (
 
 	"victualler/internal/agentlink"
 	"victualler/internal/api"
+	"victualler/internal/hosting/homes"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/service/rollout"
@@ -282,4 +283,60 @@ func TestWatchOperation(t *testing.T) {
 	}
 	assert.Equal(t, "done", last.State)
 	require.NotEmpty(t, last.Steps)
+}
+
+// What a server tells of a home is shown to whoever may see the account, from the first moment on,
+// and until it is mended.
+func TestWarningsOfHomes(t *testing.T) {
+	b := servicetest.New(t)
+	b.Server("skua")
+	b.Plan("harbour", plans.Limits{plans.Files: plans.Of(500)})
+	account := b.Account(b.Operator, api.OpenAccount{Domain: "ferries.example", Plan: "harbour", Customer: "Ferries",
+		NewCustomer: true})
+	agent := b.Agents.On(1)
+	m, known := agent.InForce(account.ID)
+	require.True(t, known)
+	assert.EqualValues(t, 500, *m.Home.FilesLimit)
+	show := func() []string {
+		t.Helper()
+		detail, err := b.Accounts.Account(t.Context(), b.Operator, "ferries")
+		require.NoError(t, err)
+		var list []string
+		for _, w := range detail.Warnings {
+			list = append(list, w.Subject+" "+w.Code)
+		}
+		return list
+	}
+	agent.Set(func(a *servicetest.Agent) {
+		a.Warnings[account.ID] = []agentlink.Warning{
+			{Part: "site", Subject: "ferries.example", Path: "sites/ferries.example", Code: homes.NotDirectory},
+			{Part: "home", Code: homes.Full}}
+	})
+	require.NoError(t, b.Rollout.Sweep(t.Context(), 1, 0, false))
+	assert.Equal(t, []string{" full", "ferries.example not-directory"}, show())
+	site, err := b.Domains.Domain(t.Context(), b.Operator, "ferries", "ferries.example")
+	require.NoError(t, err)
+	require.Len(t, site.Warnings, 1)
+	assert.Equal(t, "Visitors see “not found” (404).", site.Warnings[0].Seen)
+	assert.Contains(t, site.Warnings[0].Mend, "sites/ferries.example")
+	b.Pass(time.Hour)
+	since := site.Warnings[0].Since
+	require.NoError(t, b.Rollout.Sweep(t.Context(), 1, 0, false))
+	site, err = b.Domains.Domain(t.Context(), b.Operator, "ferries", "ferries.example")
+	require.NoError(t, err)
+	assert.WithinDuration(t, since.Add(-time.Hour), site.Warnings[0].Since, time.Second, "the first time counts")
+
+	// An apply tells as well, and counts what there is in files.
+	agent.Set(func(a *servicetest.Agent) { a.Warnings[account.ID] = nil })
+	_, err = b.Accounts.RepairAccount(t.Context(), b.Operator, "ferries")
+	require.NoError(t, err)
+	b.Work()
+	assert.Empty(t, show())
+	detail, err := b.Accounts.Account(t.Context(), b.Operator, "ferries")
+	require.NoError(t, err)
+	for _, l := range detail.Allowance {
+		if l.Key == "files" {
+			assert.EqualValues(t, 100, *l.Used)
+		}
+	}
 }

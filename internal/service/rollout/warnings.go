@@ -16,19 +16,20 @@ func saveWarnings(ctx context.Context, tx store.Tx, found map[int64][]agentlink.
 		return nil
 	}
 	var other db.DeleteOtherWarningsParams
+	var messages []string
 	for account, list := range found {
 		other.Accounts = append(other.Accounts, account)
 		for _, w := range list {
 			other.Ids, other.Parts = append(other.Ids, account), append(other.Parts, w.Part)
 			other.Subjects, other.Paths = append(other.Subjects, w.Subject), append(other.Paths, w.Path)
-			other.Codes = append(other.Codes, string(w.Code))
+			other.Codes, messages = append(other.Codes, string(w.Code)), append(messages, w.Message)
 		}
 	}
 	if err := tx.DeleteOtherWarnings(ctx, other); err != nil {
 		return err
 	}
 	return tx.AddWarnings(ctx, db.AddWarningsParams{Ids: other.Ids, Parts: other.Parts, Subjects: other.Subjects,
-		Paths: other.Paths, Codes: other.Codes})
+		Paths: other.Paths, Codes: other.Codes, Messages: messages})
 }
 
 // Warnings lists what does not work of an account because of what its owner has put into the home.
@@ -40,7 +41,7 @@ func (s *Service) Warnings(ctx context.Context, account int64) ([]api.Warning, e
 	}
 	list := []api.Warning{}
 	for _, row := range rows {
-		e := homes.Explain(row.Part, homes.Code(row.Code), row.Path)
+		e := homes.Explain(row.Part, homes.Code(row.Code), row.Path, row.Message)
 		list = append(list, api.Warning{Part: row.Part, Subject: row.Subject, Path: row.Path, Code: row.Code,
 			What: e.What, Seen: e.Seen, Mend: e.Mend, Since: row.Since})
 	}

@@ -561,6 +561,7 @@ type Warning struct {
 	Subject   string
 	Path      string
 	Code      string
+	Message   string
 	Since     time.Time
 }
 

@@ -83,9 +83,9 @@ func (q *Queries) AddServer(ctx context.Context, arg AddServerParams) (Server, e
 }
 
 const addWarnings = `-- name: AddWarnings :exec
-insert into warnings (account_id, part, subject, path, code)
+insert into warnings (account_id, part, subject, path, code, message)
 select unnest($1::bigint[]), unnest($2::text[]), unnest($3::text[]),
-    unnest($4::text[]), unnest($5::text[])
+    unnest($4::text[]), unnest($5::text[]), unnest($6::text[])
 on conflict do nothing
 `
 
@@ -95,6 +95,7 @@ type AddWarningsParams struct {
 	Subjects []string
 	Paths    []string
 	Codes    []string
+	Messages []string
 }
 
 // Those that are there keep the moment since when they are.
@@ -105,6 +106,7 @@ func (q *Queries) AddWarnings(ctx context.Context, arg AddWarningsParams) error 
 		arg.Subjects,
 		arg.Paths,
 		arg.Codes,
+		arg.Messages,
 	)
 	return err
 }
@@ -461,7 +463,7 @@ func (q *Queries) Servers(ctx context.Context) ([]ServersRow, error) {
 }
 
 const warningsOfAccount = `-- name: WarningsOfAccount :many
-select account_id, part, subject, path, code, since from warnings where account_id = $1 order by part, subject, code
+select account_id, part, subject, path, code, message, since from warnings where account_id = $1 order by part, subject, code
 `
 
 func (q *Queries) WarningsOfAccount(ctx context.Context, accountID int64) ([]Warning, error) {
@@ -479,6 +481,7 @@ func (q *Queries) WarningsOfAccount(ctx context.Context, accountID int64) ([]War
 			&i.Subject,
 			&i.Path,
 			&i.Code,
+			&i.Message,
 			&i.Since,
 		); err != nil {
 			return nil, err

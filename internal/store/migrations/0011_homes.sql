@@ -8,6 +8,7 @@ create table warnings (
     subject            text not null default '', -- the site's domain, the login's name
     path               text not null default '', -- in the home
     code               text not null,
+    message            text not null default '', -- of a program
     since              timestamptz not null default now(),
     primary key (account_id, part, subject, code)
 );

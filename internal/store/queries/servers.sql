@@ -58,9 +58,9 @@ delete from warnings where account_id = any(sqlc.arg(accounts)::bigint[])
 
 -- name: AddWarnings :exec
 -- Those that are there keep the moment since when they are.
-insert into warnings (account_id, part, subject, path, code)
+insert into warnings (account_id, part, subject, path, code, message)
 select unnest(sqlc.arg(ids)::bigint[]), unnest(sqlc.arg(parts)::text[]), unnest(sqlc.arg(subjects)::text[]),
-    unnest(sqlc.arg(paths)::text[]), unnest(sqlc.arg(codes)::text[])
+    unnest(sqlc.arg(paths)::text[]), unnest(sqlc.arg(codes)::text[]), unnest(sqlc.arg(messages)::text[])
 on conflict do nothing;
 
 -- name: WarningsOfAccount :many

@@ -17,6 +17,7 @@ import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import StateMark from '../../parts/StateMark.vue'
 import StripFact from '../../parts/StripFact.vue'
+import WarningList from '../../parts/WarningList.vue'
 import StepList from '../../parts/StepList.vue'
 import OperationTable from '../operations/OperationTable.vue'
 import CloseAccount from './CloseAccount.vue'
@@ -158,6 +159,7 @@ const facts = computed<[string, string][]>(() => {
         Follow the plan again
       </button>
     </p>
+    <WarningList :warnings="data.warnings" :account="account" />
     <FactStrip>
       <StripFact name="State"
         ><StateMark :state="data.state" /><StateMark v-if="data.drifts" state="drift"

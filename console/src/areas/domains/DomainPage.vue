@@ -15,6 +15,7 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 import SettingFields from '../../parts/SettingFields.vue'
 import StepList from '../../parts/StepList.vue'
 import StripFact from '../../parts/StripFact.vue'
+import WarningList from '../../parts/WarningList.vue'
 import { refOf } from '../plans/names'
 import { isOperator, may } from '../session/state'
 import FolderList from './FolderList.vue'
@@ -165,6 +166,7 @@ function changed(list: Record<string, unknown>, ok: boolean) {
       <ElButton @click="router.push(`/zones/${data.name}`)">Zone and records</ElButton>
       <ElButton v-if="mayChange && !data.main" @click="remove">Remove…</ElButton>
     </PageHead>
+    <WarningList :warnings="data.warnings" />
     <FactStrip>
       <StripFact name="Served as">{{ data.served_as }}</StripFact>
       <StripFact :name="data.served_as === 'site' ? 'Document root' : 'Shows'"

@@ -54,8 +54,9 @@ type Driver struct {
 	webUID uint32
 
 	mu sync.Mutex
-	// held are accounts with more files than they may have, by the number of their user: what they
-	// hold in bytes is the most that they may hold. full are accounts that have next to no room left.
+	// held are accounts with more files than they may have, by the
+	// number of their user: what they hold in bytes is the most that
+	// they may hold. full are accounts that have next to no room left.
 	held map[int]int64
 	full map[int]bool
 }
@@ -208,8 +209,8 @@ func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest, known bool) (s
 		if !known {
 			return "", err
 		}
-		// Whatever is asked for is not kept from the account by the state of its home. What is missing
-		// is told as drift or as a warning, and made by a repair.
+		// Whatever is asked for is not kept from the account by the state of its home. What is
+		// missing is told as drift or as a warning, and made by a repair.
 		return fmt.Sprintf("%s, not all as it should be: %s", path, err), nil
 	}
 	return fmt.Sprintf("%s, disk limit %s (%s)", path, words(d.expected(m)), d.disk.kind()), nil

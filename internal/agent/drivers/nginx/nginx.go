@@ -5,12 +5,15 @@ import (
 	"bytes"
 	"context"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -39,7 +42,7 @@ type Driver struct {
 // New returns the driver.
 func New(server render.Server, scratch string) *Driver {
 	d := &Driver{Server: server, Scratch: scratch}
-	if err := os.MkdirAll(filepath.Dir(render.RequestLog), 0o755); err != nil {
+	if err := logDir(); err != nil {
 		slog.Warn("directory of the request log", "reason", err) // nginx says so, too, when it is to begin it
 	}
 	if out, err := exec.Command("nginx", "-v").CombinedOutput(); err == nil {
@@ -47,6 +50,24 @@ func New(server render.Server, scratch string) *Driver {
 	}
 	return d
 }
+
+// logDir makes the directory of the request log. It tells who visits whose site, and what they ask
+// for: only root reads it, and the web server's workers, who begin each new log.
+func logDir() error {
+	group, err := user.LookupGroup(webGroup)
+	if err != nil {
+		return err
+	}
+	gid, err := strconv.Atoi(group.Gid)
+	if err != nil {
+		return err
+	}
+	dir := filepath.Dir(render.RequestLog)
+	return errors.Join(os.MkdirAll(dir, 0o750), os.Chown(dir, 0, gid), os.Chmod(dir, 0o750))
+}
+
+// webGroup is the group of the web server's workers on Debian.
+const webGroup = "www-data"
 
 // Name implements agent.Program.
 func (*Driver) Name() string { return "nginx" }

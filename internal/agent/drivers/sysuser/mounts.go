@@ -73,8 +73,8 @@ func mounted(m manifest.Manifest, l logins.Login) bool {
 	return folder.Dev == there.Dev && folder.Ino == there.Ino
 }
 
-// mount shows a login its folder. Where that cannot be opened, the login sees nothing, and the error is
-// a [folderError].
+// mount shows a login its folder. Where that cannot be opened, the
+// login sees nothing, and the error is a [folderError].
 func mount(m manifest.Manifest, l logins.Login) error {
 	if err := unmount(l.Name); err != nil {
 		return err
