@@ -271,9 +271,8 @@ func exitCode(err error) int {
 		return unreachable
 	case errors.As(err, &problem):
 		switch refusal.Kind(strings.TrimPrefix(problem.Type, api.ProblemBase)) {
-		case refusal.LimitReached, refusal.NotAllowed, refusal.NotSignedIn, refusal.WrongSignIn, refusal.TooManyTries,
-			refusal.ServerClosed, refusal.ServerFull, refusal.NoServer, refusal.Suspended, refusal.MustDoFirst,
-			refusal.NeedsDecision:
+		case refusal.LimitReached, refusal.NotAllowed, refusal.NotSignedIn, refusal.ServerClosed, refusal.ServerFull,
+			refusal.NoServer, refusal.Suspended, refusal.MustDoFirst, refusal.NeedsDecision:
 			return refused
 		case refusal.InvalidInput, refusal.WeakPassword:
 			return wrongUse

@@ -115,7 +115,7 @@ func TestAccountsByTheClient(t *testing.T) {
 	s := newShell(t)
 	s.session(
 		typed{line: "account list", code: refused, says: []string{"victualler session start ADDRESS"}},
-		typed{line: "session start " + s.url + " --name maren --password-stdin", in: "wrong-one\n", code: refused,
+		typed{line: "session start " + s.url + " --name maren --password-stdin", in: "wrong-one\n", code: failed,
 			says: []string{"wrong name or password"}},
 	)
 	s.signIn()

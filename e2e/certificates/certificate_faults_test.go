@@ -66,7 +66,7 @@ func TestReasonsOfFailure(t *testing.T) {
 		{name: "CAA of another account", code: "caa", says: "account", make: func() {
 			serve("@ A " + skua + "\n@ CAA 0 issue \"authority.test; accounturi=https://authority.test/account/999\"")
 		}},
-		{name: "CAA of another method", code: "caa", says: "dns-01 alone", make: func() {
+		{name: "CAA of another method", code: "caa", says: "by dns-01", make: func() {
 			serve("@ A " + skua + "\n@ CAA 0 issue \"authority.test; validationmethods=dns-01\"")
 		}},
 		{name: "a CAA record nobody knows", code: "caa", says: "critical", make: func() {

@@ -26,7 +26,7 @@ import (
 // quota is the disk limit of a home as the server itself keeps it, in bytes.
 func quota(t *testing.T, server, name string) string {
 	t.Helper()
-	return strings.Fields(e2e.On(t, server, "btrfs qgroup show --raw -rf /home/"+name+" | tail -1"))[3]
+	return strings.Fields(e2e.On(t, server, "btrfs qgroup show --raw -r /home | grep ^1/$(id -u "+name+")"))[3]
 }
 
 func TestChangingAPlan(t *testing.T) {

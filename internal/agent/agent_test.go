@@ -179,7 +179,7 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 	t.Run("drift is found and put right", func(t *testing.T) {
 		_, err := s.Exec(ctx, "sh", "-ec", `sed -i 's/index index.php/index wrong.php/' /etc/nginx/victualler/accounts/ternferries.conf
 			rm /etc/php/8.2/fpm/pool.d/account-ternferries.conf
-			btrfs qgroup limit 1G /home/ternferries
+			btrfs qgroup limit 1G 1/1000017 /home
 			usermod --shell /bin/sh ternferries
 			echo '# left over' > /etc/nginx/victualler/accounts/nobody.conf`)
 		require.NoError(t, err)

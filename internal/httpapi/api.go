@@ -84,7 +84,7 @@ func New(o Options) *API {
 	metrics.MustRegister(a.timings, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 
-	a.router.Use(behind(o.Proxies), a.observe, secureHeaders, a.sameOrigin, digestBody)
+	a.router.Use(behind(o.Proxies), a.observe, secureHeaders, a.sameOrigin, checkText, digestBody)
 	a.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "alive\n") })
 	a.router.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
 		if err := a.service.Ready(r.Context()); err != nil {

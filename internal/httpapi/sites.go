@@ -137,7 +137,7 @@ func (a *API) siteRoutes() {
 		func(ctx context.Context, in *struct {
 			DomainPath
 			Lines int    `query:"lines" minimum:"1" maximum:"1000" default:"100" doc:"Most lines, without after."`
-			After string `query:"after" maxLength:"60" doc:"The “next” of an earlier answer."`
+			After string `query:"after" maxLength:"60" pattern:"^[0-9]{1,18}-[0-9]{1,18}$" doc:"The “next” of an earlier answer."`
 			Wait  int    `query:"wait" minimum:"0" maximum:"20" doc:"Seconds to wait for a line, with after."`
 		}) (*struct{ Body api.LogPage }, error) {
 			page, err := a.service.Domains.SiteLog(ctx, actor(ctx), in.Account, in.Domain, in.Lines, in.After,

@@ -17,9 +17,10 @@ export function useForm<F extends object>(empty: () => F, shown?: Ref<boolean>) 
   const preview = shallowRef<Schemas['Preview']>()
   const { refusal, busy, act } = useAct()
 
-  /** Begins anew, with nothing typed, or with what is on record. */
+  /** Begins anew, with nothing typed, or with what is on record; what is undefined there is empty. */
   function reset(to: Partial<F> = {}) {
-    Object.assign(form, empty(), to)
+    const given = Object.entries(to).filter(([, value]) => value !== undefined)
+    Object.assign(form, empty(), Object.fromEntries(given))
     began.value = text()
     preview.value = undefined
     refusal.value = undefined

@@ -246,6 +246,12 @@ func (s Subject) MayManage(role Role) bool {
 	return role == Customer
 }
 
+// Beyond lists what somebody else could do, signed in as themselves, that the subject cannot.
+func (s Subject) Beyond(other Subject) []Permission {
+	permissions, _ := Scopes()
+	return slices.DeleteFunc(permissions, func(p Permission) bool { return s.Allows(p) || !other.Allows(p) })
+}
+
 // MayLift reports whether the subject may lift what somebody with a role has put on an account, as
 // a suspension: a reseller cannot undo what an operator did.
 func (s Subject) MayLift(by Role) bool { return s.Role == Operator || s.Role == by }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -182,6 +183,10 @@ func (s *Service) AddPersonTx(ctx context.Context, tx store.Tx, a usecase.Actor,
 	if p.Networks, err = parseNetworks(in.Networks); err != nil {
 		return none, err
 	}
+	if err := checkBeyond(a, p.Name, rights.Subject{Role: role, Duty: rights.Duty(p.Duty), ReadOnly: p.ReadOnly},
+		p.Networks); err != nil {
+		return none, err
+	}
 	switch in.Activation {
 	case "password":
 		if err := CheckNewPassword("password", in.Password, p.Name, in.Email); err != nil {
@@ -299,6 +304,56 @@ func changePerson[T any](ctx context.Context, s *Service, a usecase.Actor, name 
 	})
 }
 
+// checkBeyond refuses that a program, or somebody who acts for another,
+// makes or changes a person who could do more than they can themselves:
+// whoever has a token's secret would have that person's rights as well.
+func checkBeyond(a usecase.Actor, name string, person rights.Subject, networks []netip.Prefix) error {
+	if !a.Token && !a.Acting {
+		return nil
+	}
+	who := "whoever acts for somebody"
+	if a.Token {
+		who = "this token"
+	}
+	if more := a.Beyond(person); len(more) > 0 {
+		list := make([]string, min(len(more), 3))
+		for n := range list {
+			list[n] = string(more[n])
+		}
+		return refusal.New(refusal.NotAllowed, "%s could do more than %s may: %s …; sign in as a person, or add these "+
+			"scopes", name, who, strings.Join(list, ", "))
+	}
+	if a.TokenEnds != nil {
+		return refusal.New(refusal.NotAllowed,
+			"%s could sign in after this token has ended; sign in as a person, or use "+
+				"one without an end", name)
+	}
+	for _, bound := range networks {
+		if len(a.TokenNetworks) > 0 && !within(bound, a.TokenNetworks) {
+			return refusal.New(refusal.NotAllowed, "%s could sign in from %s, and this token cannot be used from there",
+				name, bound)
+		}
+	}
+	if len(a.TokenNetworks) > 0 && len(networks) == 0 {
+		return refusal.New(refusal.NotAllowed,
+			"%s could sign in from anywhere, and this token may be used from %s only; "+
+				"give networks within these", name, strings.Join(networkTexts(a.TokenNetworks), ", "))
+	}
+	return nil
+}
+
+func checkBeyondPerson(a usecase.Actor, row db.Person) error {
+	return checkBeyond(a, row.Name, rights.Subject{Role: rights.Role(row.Role), Duty: rights.Duty(row.Duty),
+		ReadOnly: row.ReadOnly}, row.Networks)
+}
+
+// within reports whether a network lies in one of others.
+func within(n netip.Prefix, others []netip.Prefix) bool {
+	return slices.ContainsFunc(others, func(o netip.Prefix) bool {
+		return o.Bits() <= n.Bits() && o.Contains(n.Addr())
+	})
+}
+
 // checkOperatorRemains refuses a change after which nobody could look after the installation.
 func checkOperatorRemains(ctx context.Context, tx store.Tx) error {
 	left, err := tx.CountOperators(ctx)
@@ -397,6 +452,9 @@ func (s *Service) ChangePerson(ctx context.Context, a usecase.Actor, name string
 		if err := usecase.CheckVersion(row.Name, version, row.Version); err != nil {
 			return none, err
 		}
+		if err := checkBeyondPerson(a, row); err != nil {
+			return none, err
+		}
 		p := db.ChangePersonParams{ID: row.ID, Duty: row.Duty, Email: row.Email, Language: row.Language,
 			ReadOnly: row.ReadOnly, Networks: row.Networks}
 		if in.Duty != nil {
@@ -428,6 +486,10 @@ func (s *Service) ChangePerson(ctx context.Context, a usecase.Actor, name string
 				return none, refusal.Input("networks", "you come from %s, which is in none of these networks: you "+
 					"would lock yourself out", a.Address)
 			}
+		}
+		if err := checkBeyond(a, row.Name, rights.Subject{Role: rights.Role(row.Role), Duty: rights.Duty(p.Duty),
+			ReadOnly: p.ReadOnly}, p.Networks); err != nil {
+			return none, err
 		}
 		after, err := tx.ChangePerson(ctx, p)
 		if err != nil {
@@ -486,6 +548,9 @@ func (s *Service) ResetPassword(ctx context.Context, a usecase.Actor, name strin
 			return struct{}{}, refusal.New(refusal.WrongState, "change your own password where you are asked for the "+
 				"present one")
 		}
+		if err := checkBeyondPerson(a, row); err != nil {
+			return struct{}{}, err
+		}
 		if err := CheckNewPassword("password", in.Password, identityWords(row)...); err != nil {
 			return struct{}{}, err
 		}
@@ -521,6 +586,9 @@ func (s *Service) DropSecondFactorOf(ctx context.Context, a usecase.Actor, name 
 			return struct{}{}, refusal.New(refusal.WrongState, "switch your own second factor off where you are "+
 				"asked for the password")
 		}
+		if err := checkBeyondPerson(a, row); err != nil {
+			return struct{}{}, err
+		}
 		a.Summarize("switch the second factor of %s off", row.Name)
 		return struct{}{}, s.clearSecondFactor(ctx, tx, a, row)
 	})
@@ -541,6 +609,9 @@ func (s *Service) AddLink(ctx context.Context, a usecase.Actor, name string, in 
 	return changePerson(ctx, s, a, name, func(tx store.Tx, row db.Person) (api.Link, error) {
 		if row.ID == a.PersonID {
 			return api.Link{}, refusal.New(refusal.WrongState, "a link to sign in as yourself is of no use to you")
+		}
+		if err := checkBeyondPerson(a, row); err != nil {
+			return api.Link{}, err
 		}
 		a.Summarize("make a link for %s", row.Name)
 		return s.addLink(ctx, tx, a, row, in.Purpose, in.Mail)

@@ -3,6 +3,8 @@ package people_test
 import (
 	"encoding/base32"
 	"fmt"
+	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -481,4 +483,91 @@ func TestTidy(t *testing.T) {
 	var n int
 	require.NoError(t, b.Store.Pool.QueryRow(ctx, "select count(*) from sessions").Scan(&n))
 	assert.Zero(t, n)
+}
+
+// No token, whatever its scopes, makes, changes or lets in anybody who could do more than itself.
+func TestTokensCannotGrow(t *testing.T) {
+	b := servicetest.New(t)
+	b.Customer("Ferries", "")
+	_, err := b.Settings.ChangeSettings(t.Context(), b.Operator, 0, api.SettingsChange{
+		Console: ptr("https://console.ternisland.example")})
+	require.NoError(t, err)
+	permissions, _ := rights.Scopes()
+	people := map[string]api.NewPerson{
+		"boss":    {Name: "boss", Duty: "all"},
+		"helper":  {Name: "helper", Duty: "support"},
+		"looker":  {Name: "looker", Duty: "all", ReadOnly: true},
+		"visitor": {Name: "visitor", Customer: 1},
+	}
+	subjects := map[string]rights.Subject{
+		"boss":    {Role: rights.Operator, Duty: rights.All},
+		"helper":  {Role: rights.Operator, Duty: rights.Support},
+		"looker":  {Role: rights.Operator, Duty: rights.All, ReadOnly: true},
+		"visitor": {Role: rights.Customer, Duty: rights.All},
+	}
+	for name, in := range people {
+		in.Name += "-there"
+		_, err := b.People.AddPerson(t.Context(), b.Operator, in)
+		require.NoError(t, err, name)
+	}
+	attempts := 0
+	try := func(token usecase.Actor, beyond func(rights.Subject) bool) {
+		t.Helper()
+		for name, in := range people {
+			token.Preview = &usecase.Preview{} // nothing of it stays
+			_, added := b.People.AddPerson(t.Context(), token, in)
+			there := name + "-there"
+			_, linked := b.People.AddLink(t.Context(), token, there, api.NewLink{Purpose: "sign-in"})
+			_, changed := b.People.ChangePerson(t.Context(), token, there, 0, api.PersonChange{Duty: ptr("all"),
+				ReadOnly: ptr(false)})
+			outcomes := map[string]error{"add": added, "link": linked}
+			if len(token.Scopes) == len(permissions) { // it takes a while each time
+				outcomes["password"] = b.People.ResetPassword(t.Context(), token, there,
+					api.NewPassword{Password: "storm-petrel-harbour-77"})
+			}
+			for what, err := range outcomes {
+				attempts++
+				if beyond(subjects[name]) {
+					servicetest.Refused(t, refusal.NotAllowed, err)
+				} else {
+					assert.NoError(t, err, "%s %s", what, name)
+				}
+			}
+			full := subjects[name]
+			full.Duty, full.ReadOnly = rights.All, false
+			if beyond(full) {
+				servicetest.Refused(t, refusal.NotAllowed, changed)
+			}
+		}
+	}
+	// With every scope but one, and with that one and the right to change people alone.
+	for _, p := range permissions {
+		for _, scopes := range [][]rights.Permission{
+			slices.DeleteFunc(slices.Clone(permissions), func(q rights.Permission) bool { return q == p }),
+			{p, rights.PeopleChange},
+		} {
+			token := b.Operator
+			token.Token, token.Scopes = true, scopes
+			try(token, func(s rights.Subject) bool {
+				return !slices.Contains(scopes, rights.PeopleChange) || len(token.Beyond(s)) > 0
+			})
+		}
+	}
+	assert.Greater(t, attempts, 400)
+	// With all scopes, but not for ever or not from everywhere.
+	token := b.Operator
+	token.Token, token.Scopes = true, permissions
+	try(token, func(rights.Subject) bool { return false })
+	ends := time.Now().Add(time.Hour)
+	token.TokenEnds = &ends
+	try(token, func(rights.Subject) bool { return true })
+	token.TokenEnds, token.TokenNetworks = nil, []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}
+	try(token, func(rights.Subject) bool { return true })
+	token.Preview = &usecase.Preview{}
+	for network, may := range map[string]bool{"192.0.2.128/25": true, "192.0.0.0/16": false, "198.51.100.7": false} {
+		in := people["boss"]
+		in.Networks = []string{network}
+		_, err := b.People.AddPerson(t.Context(), token, in)
+		assert.Equal(t, may, err == nil, network)
+	}
 }

@@ -331,6 +331,7 @@ func (s *Service) identifyProgram(ctx context.Context, token, address string) (u
 	a.Reseller = row.Reseller
 	a.Name += " by token " + row.Token.Name
 	a.Token = true
+	a.TokenNetworks, a.TokenEnds = row.Token.Networks, row.Token.EndsAt
 	for _, scope := range row.Token.Scopes {
 		a.Scopes = append(a.Scopes, rights.Permission(scope))
 	}

@@ -1,6 +1,7 @@
 package usecase
 
 import (
+	"net/netip"
 	"time"
 
 	"victualler/internal/hosting/rights"
@@ -28,6 +29,10 @@ type Actor struct {
 	SessionEnds, SessionEndsLatest time.Time
 	// MustFirst lists what has to be done about the sign-in before anything else.
 	MustFirst []string
+	// TokenNetworks are where the token may be used from, if there are bounds; TokenEnds is when it
+	// ends, if it does.
+	TokenNetworks []netip.Prefix
+	TokenEnds     *time.Time
 	// IdempotencyKey is the request's, if it has one; RequestDigest tells two
 	// requests with the same key apart.
 	IdempotencyKey string

@@ -27,7 +27,7 @@ const { refusal: acting, act: actRow } = useAct()
 
 function begin(of?: Login) {
   login.value = of
-  reset({ name: of?.name, folder: of?.folder ?? '' })
+  reset({ name: of?.name, folder: of?.folder })
   shown.value = true
 }
 const at = (l: Login) => ({ account: props.account, login: l.name })

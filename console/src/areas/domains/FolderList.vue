@@ -22,7 +22,7 @@ const at = () => ({ account: String(props.domain.account_id), domain: props.doma
 
 function ask(of?: Schemas['Folder'], name = '') {
   folder.value = of
-  reset({ path: of?.path ?? '', title: of?.title ?? '', name })
+  reset({ path: of?.path, title: of?.title, name })
   shown.value = true
 }
 const save = () =>

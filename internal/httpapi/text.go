@@ -1,0 +1,146 @@
+package httpapi
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"victualler/internal/hosting/refusal"
+)
+
+// checkText refuses requests with control characters, or with what is no text at all, in their
+// path, their query or their body: nothing here means anything by them, the database takes no NUL,
+// and in a log or on a terminal they would do what they are for. Bodies may have line breaks and
+// tabs. A body in JSON has been read when the next handler begins.
+func checkText(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if f := wrongAddress(r.URL); f != nil {
+			refuseText(w, f)
+			return
+		}
+		kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type"))
+		if r.Body == nil || r.Body == http.NoBody || kind != "application/json" {
+			next.ServeHTTP(w, r)
+			return
+		}
+		body, err := readBody(w, r)
+		switch {
+		case err != nil:
+			writeProblem(w, problem(malformed, "the request ended too early, or took too long"))
+			return
+		case len(body) <= maxBody:
+			if f := wrongText(body); f != nil {
+				refuseText(w, f)
+				return
+			}
+		}
+		next.ServeHTTP(allRead{w}, r)
+	})
+}
+
+// readBody reads what there is of a body, in the time that it may take, and puts it back.
+func readBody(w http.ResponseWriter, r *http.Request) ([]byte, error) {
+	control := http.NewResponseController(w)
+	limited := control.SetReadDeadline(time.Now().Add(bodyTime)) == nil
+	body, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
+	if err == nil && limited {
+		err = control.SetReadDeadline(time.Time{})
+	}
+	r.Body = io.NopCloser(bytes.NewReader(body))
+	return body, err
+}
+
+func refuseText(w http.ResponseWriter, f *refusal.Field) {
+	p := problem(refusal.InvalidInput, "the request has characters in it that cannot be used")
+	p.Errors = []refusal.Field{*f}
+	writeProblem(w, p)
+}
+
+// wrongAddress finds a control character in a path or a query.
+func wrongAddress(u *url.URL) *refusal.Field {
+	if at := controlIn(u.Path, ""); at != "" {
+		return &refusal.Field{Name: "path", Message: at}
+	}
+	query, err := url.ParseQuery(u.RawQuery)
+	if err != nil {
+		return &refusal.Field{Name: "query", Message: "cannot be read: " + err.Error()}
+	}
+	for name, values := range query {
+		for _, text := range append(values, name) {
+			if at := controlIn(text, ""); at != "" {
+				return &refusal.Field{Name: strings.ToValidUTF8(printable(name), "�"), Message: at}
+			}
+		}
+	}
+	return nil
+}
+
+// wrongText finds a control character in the texts of a JSON body. What is no JSON is for others to
+// refuse.
+func wrongText(body []byte) *refusal.Field {
+	if !utf8.Valid(body) {
+		return &refusal.Field{Name: "body", Message: "is not in UTF-8"}
+	}
+	var v any
+	if json.Unmarshal(body, &v) != nil {
+		return nil
+	}
+	return wrongValue("", v)
+}
+
+func wrongValue(name string, v any) *refusal.Field {
+	switch v := v.(type) {
+	case string:
+		if at := controlIn(v, "\n\r\t"); at != "" {
+			return &refusal.Field{Name: name, Message: at}
+		}
+	case []any:
+		for n, item := range v {
+			if f := wrongValue(fmt.Sprintf("%s[%d]", name, n), item); f != nil {
+				return f
+			}
+		}
+	case map[string]any:
+		for key, item := range v {
+			inner := strings.TrimPrefix(name+"."+printable(key), ".")
+			if at := controlIn(key, ""); at != "" {
+				return &refusal.Field{Name: inner, Message: at}
+			}
+			if f := wrongValue(inner, item); f != nil {
+				return f
+			}
+		}
+	}
+	return nil
+}
+
+// controlIn says which control character is in a text, but for those allowed.
+func controlIn(text, allowed string) string {
+	if !utf8.ValidString(text) {
+		return "is not in UTF-8"
+	}
+	for _, r := range text {
+		if unicode.IsControl(r) && !strings.ContainsRune(allowed, r) {
+			return fmt.Sprintf("has the control character U+%04X in it", r)
+		}
+	}
+	return ""
+}
+
+// printable shows control characters as what they are.
+func printable(text string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return '�'
+		}
+		return r
+	}, text)
+}
