@@ -418,10 +418,21 @@ func (a *API) observe(next http.Handler) http.Handler {
 			pattern = "other"
 		}
 		took := time.Since(start)
-		a.timings.WithLabelValues(pattern, r.Method, http.StatusText(seen.status)).Observe(took.Seconds())
+		a.timings.WithLabelValues(pattern, methodLabel(r.Method), http.StatusText(seen.status)).Observe(took.Seconds())
 		a.log.Info("request", "request", req.id, "method", r.Method, "path", r.URL.Path, "status", seen.status, "ms",
 			took.Milliseconds(), "from", clientAddress(r))
 	})
+}
+
+// methodLabel is a method for the metrics: anybody can invent others,
+// and each would be kept for ever.
+func methodLabel(method string) string {
+	switch method {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete,
+		http.MethodOptions:
+		return method
+	}
+	return "other"
 }
 
 // statusWriter remembers the status.

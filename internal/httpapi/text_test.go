@@ -1,6 +1,8 @@
 package httpapi_test
 
 import (
+	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"testing"
@@ -60,4 +62,21 @@ func TestPlacesInLogs(t *testing.T) {
 		status, _ := s.ask(t, http.MethodGet, "/accounts/1/domains/x.example/log?after="+place, nil, &p)
 		assert.Equal(t, http.StatusUnprocessableEntity, status, place)
 	}
+}
+
+// What a stranger invents makes no new series of metrics.
+func TestMetricsStayFew(t *testing.T) {
+	s := serve(t)
+	for n := range 50 {
+		status, _ := s.ask(t, fmt.Sprintf("BREW%d", n), fmt.Sprintf("/made-up-%d", n), nil, nil)
+		require.GreaterOrEqual(t, status, 400)
+	}
+	response, err := http.Get(s.URL + "/metrics")
+	require.NoError(t, err)
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), `method="other"`)
+	assert.NotContains(t, string(text), "BREW")
+	assert.NotContains(t, string(text), "made-up")
 }

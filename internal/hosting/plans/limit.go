@@ -59,6 +59,8 @@ type LimitInfo struct {
 	Bound bool
 	// Floor is what is given where nothing is said: less would not do.
 	Floor int64
+	// Free says that it is unlimited where nothing is said: nobody means that there is to be none.
+	Free bool
 }
 
 // What every plan gives to PHP at least.
@@ -70,7 +72,7 @@ const (
 // AllLimits lists every limit in the order in which people read them.
 var AllLimits = []LimitInfo{
 	{Key: Disk, Unit: Bytes, Title: "disk space"},
-	{Key: Files, Unit: Count, Title: "files and directories"},
+	{Key: Files, Unit: Count, Title: "files and directories", Free: true},
 	{Key: Traffic, Unit: Bytes, Title: "traffic per calendar month"},
 	{Key: Domains, Unit: Count, Title: "domains"},
 	{Key: Subdomains, Unit: Count, Title: "subdomains"},
@@ -196,12 +198,16 @@ func Info(key Key) (LimitInfo, bool) {
 }
 
 // checkLimits refuses unknown keys and impossible numbers and adds the keys
-// that are missing as their floor, mostly zero: what a plan does not mention, it does not give.
+// that are missing as their floor, mostly zero: what a plan does not mention, it does not give, but
+// for what is free.
 func checkLimits(l Limits) (Limits, []refusal.Field) {
 	var wrong []refusal.Field
 	whole := Limits{}
 	for _, info := range AllLimits {
-		amount := l[info.Key]
+		amount, given := l[info.Key]
+		if !given && info.Free {
+			amount = Unlimited
+		}
 		name := "limits." + string(info.Key)
 		if !amount.Unlimited && amount.N < 0 {
 			wrong = append(wrong, refusal.Field{Name: name, Message: "cannot be negative; use null for unlimited"})

@@ -3,6 +3,7 @@ package selling
 import (
 	"context"
 	"encoding/json"
+	"maps"
 	"slices"
 	"strings"
 
@@ -40,6 +41,9 @@ func (s *Service) AddPlan(ctx context.Context, a usecase.Actor, in api.NewPlan) 
 		}
 		var plan plans.Plan
 		if in.Like == "" {
+			if in.Limits, err = withinShare(ctx, tx, owner, in.Limits); err != nil {
+				return none, err
+			}
 			plan, err = plans.NewPlan(in.Name, in.Limits, in.Features)
 		} else {
 			var row db.FindPlanRow
@@ -94,6 +98,27 @@ func (s *Service) AddPlan(ctx context.Context, a usecase.Actor, in api.NewPlan) 
 }
 
 // checkPlanOf refuses a reseller's plan that gives more than their share.
+// withinShare gives what is unlimited where nothing is said no more than a reseller's share has.
+func withinShare(ctx context.Context, tx store.Tx, reseller *int64, limits plans.Limits) (plans.Limits, error) {
+	if reseller == nil {
+		return limits, nil
+	}
+	share, err := entitlement.LoadShare(ctx, tx.Queries, *reseller)
+	if err != nil {
+		return nil, err
+	}
+	whole := maps.Clone(limits)
+	if whole == nil {
+		whole = plans.Limits{}
+	}
+	for _, info := range plans.AllLimits {
+		if _, given := whole[info.Key]; info.Free && !given {
+			whole[info.Key] = share.Limits[info.Key]
+		}
+	}
+	return whole, nil
+}
+
 func checkPlanOf(ctx context.Context, tx store.Tx, reseller int64, plan plans.Plan) error {
 	if _, err := usecase.LockResellerByID(ctx, tx, reseller); err != nil {
 		return err

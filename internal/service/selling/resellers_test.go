@@ -252,3 +252,34 @@ func TestBrand(t *testing.T) {
 	_, err = b.Selling.Brand(ctx, b.Reseller("razorbill", "used", plans.Limits{}), "guillemot")
 	servicetest.Refused(t, refusal.NotFound, err)
 }
+
+// A reseller who names another one gets neither theirs nor their own.
+func TestResellersNameOnlyThemselves(t *testing.T) {
+	b := servicetest.New(t)
+	guillemot := b.Reseller("guillemot", "allotted", plans.Limits{plans.Disk: plans.Of(plans.GiB)})
+	b.Reseller("razorbill", "allotted", plans.Limits{plans.Disk: plans.Of(plans.GiB)})
+	for _, named := range []string{"razorbill", "nobody"} {
+		_, err := b.Selling.AddCustomer(t.Context(), guillemot, api.NewCustomer{Name: "Surf School", Reseller: named})
+		servicetest.Refused(t, refusal.NotFound, err)
+		_, err = b.Selling.AddPlan(t.Context(), guillemot, api.NewPlan{Name: "small", Reseller: named})
+		servicetest.Refused(t, refusal.NotFound, err)
+	}
+	_, err := b.Selling.AddCustomer(t.Context(), guillemot, api.NewCustomer{Name: "Surf School", Reseller: "guillemot"})
+	require.NoError(t, err)
+}
+
+// What nobody mentions of files is unlimited, and what the share has in a reseller's plan.
+func TestFilesThatNobodyMentions(t *testing.T) {
+	b := servicetest.New(t)
+	harbour := b.Plan("harbour", nil)
+	assert.Equal(t, plans.Unlimited, harbour.Limits[plans.Files])
+	guillemot := b.Reseller("guillemot", "allotted", plans.Limits{plans.Files: plans.Of(5000)})
+	small, err := b.Selling.AddPlan(t.Context(), guillemot, api.NewPlan{Name: "small"})
+	require.NoError(t, err)
+	assert.Equal(t, plans.Of(5000), small.Limits[plans.Files])
+	none, err := b.Selling.AddPlan(t.Context(), b.Operator, api.NewPlan{Name: "none",
+		Limits: plans.Limits{plans.Files: plans.Of(0)}})
+	require.NoError(t, err)
+	assert.Equal(t, plans.Of(0), none.Limits[plans.Files], "who says so, means it")
+	assert.Equal(t, plans.Of(0), none.Limits[plans.Domains], "nothing else is given where nothing is said")
+}

@@ -97,6 +97,9 @@ func FindPlan(ctx context.Context, q *db.Queries, a Actor, reference string) (db
 // actor's own, or for operators the one they name.
 func ResellerFor(ctx context.Context, q *db.Queries, a Actor, named string) (db.Reseller, *int64, error) {
 	if a.Role != rights.Operator {
+		if named != "" && named != a.Reseller {
+			return db.Reseller{}, nil, noReseller(named) // whether there is one is not the actor's business
+		}
 		named = a.Reseller
 	}
 	if named == "" {

@@ -1,13 +1,18 @@
 <script setup lang="ts">
+import { useIntervalFn } from '@vueuse/core'
 import { api, ask } from '../../api/client'
 import { useLoad } from '../../composables/useLoad'
 import ProblemNote from '../../parts/ProblemNote.vue'
 
 /** How a signed zone is signed, and what the registrar has to be given. */
 const props = defineProps<{ zone: string }>()
-const { data, refusal } = useLoad(() =>
+const { data, refusal, reload } = useLoad(() =>
   ask(api.GET('/api/v1/zones/{zone}/signing', { params: { path: { zone: props.zone } } })),
 )
+// The keys of a zone that has just been signed are made a moment later.
+useIntervalFn(() => {
+  if (!document.hidden && data.value && !data.value.ds?.length) void reload()
+}, 2000)
 </script>
 
 <template>

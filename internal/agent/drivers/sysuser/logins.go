@@ -339,7 +339,7 @@ func endSessions(uid int, login string) {
 	}
 }
 
-// Boot implements agent.Keeper: mounts do not outlive a start of the server.
+// Boot implements agent.Booter: mounts do not outlive a start of the server.
 func (d *Logins) Boot(_ context.Context, all iter.Seq[manifest.Manifest]) error {
 	var errs []error
 	for m := range all {

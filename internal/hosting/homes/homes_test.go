@@ -1,0 +1,45 @@
+package homes_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"victualler/internal/hosting/homes"
+)
+
+// Every kind is told in whole sentences, with the path where there is one, and with what to do.
+func TestExplain(t *testing.T) {
+	const path = "sites/ferries.example"
+	for _, code := range []homes.Code{homes.Missing, homes.NotDirectory, homes.LinkLoop, homes.Link, homes.NotTheirs,
+		homes.Closed, homes.NotMoved, homes.RawRefused, homes.ReadOnly, homes.Full, homes.TooManyFiles} {
+		for _, part := range []string{"site", "login", "home"} {
+			e := homes.Explain(part, code, path, "duplicate location in line 3")
+			text := e.What + e.Seen + e.Mend
+			assert.NotContains(t, text, "%!", code)
+			assert.NotContains(t, text, "Something is wrong", code)
+			for _, sentence := range []string{e.What, e.Seen, e.Mend} {
+				if sentence != "" && code != homes.RawRefused && !strings.HasSuffix(sentence, path+".") {
+					assert.True(t, strings.HasSuffix(sentence, "."), "%s: %q", code, sentence)
+				}
+			}
+			assert.NotEmpty(t, e.Mend, code)
+		}
+	}
+	assert.Contains(t, homes.Explain("site", homes.RawRefused, "", "duplicate location").What, "duplicate location")
+	assert.Equal(t, "Visitors see “forbidden” (403).", homes.Explain("site", homes.NotTheirs, path, "").Seen)
+	assert.Contains(t, homes.Explain("site", "unheard-of", path, "").What, "unheard-of")
+}
+
+func ExampleExplain() {
+	e := homes.Explain("site", homes.NotDirectory, "sites/ferries.example", "")
+	fmt.Println(e.What)
+	fmt.Println(e.Seen)
+	fmt.Println(e.Mend)
+	// Output:
+	// sites/ferries.example, or something on the way to it, is a file and not a directory.
+	// Visitors see “not found” (404).
+	// Remove or rename the file, and make the directory sites/ferries.example.
+}
