@@ -31,14 +31,20 @@ type LimitInfo struct {
 	Unit  string `json:"unit" enum:"bytes,count,percent,seconds"`
 	Title string `json:"title" doc:"The limit in words."`
 	Bound bool   `json:"bound" doc:"Whether it bounds one thing or a rate, and is not used up."`
+	// Default is what a plan gives that says nothing of it.
+	Default *int64 `json:"default" doc:"What a plan gives that says nothing of it; null is unlimited."`
 }
 
 // AllLimits returns the limits and features there are.
 func AllLimits() LimitList {
 	list := LimitList{}
 	for _, info := range plans.AllLimits {
+		var given *int64
+		if d := info.Default(); !d.Unlimited {
+			given = &d.N
+		}
 		list.Limits = append(list.Limits, LimitInfo{Key: string(info.Key), Unit: string(info.Unit), Title: info.Title,
-			Bound: info.Bound})
+			Bound: info.Bound, Default: given})
 	}
 	for _, f := range plans.AllFeatures {
 		list.Features = append(list.Features, string(f))

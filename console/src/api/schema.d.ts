@@ -2841,6 +2841,11 @@ export interface components {
         LimitInfo: {
             /** @description Whether it bounds one thing or a rate, and is not used up. */
             bound: boolean;
+            /**
+             * Format: int64
+             * @description What a plan gives that says nothing of it; null is unlimited.
+             */
+            default: number | null;
             key: string;
             /** @description The limit in words. */
             title: string;

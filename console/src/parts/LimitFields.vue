@@ -25,12 +25,17 @@ watch(
   [() => props.limits, () => props.features, known],
   () => {
     for (const l of known.value?.limits ?? [])
-      typed[l.key] ??= write(props.limits[l.key as keyof typeof props.limits], l.unit)
+      typed[l.key] ??= write(props.limits[l.key as keyof typeof props.limits] ?? given(l), l.unit)
     for (const f of known.value?.features ?? []) on[f] ??= props.features[f as keyof typeof props.features] ?? false
     tell()
   },
   { immediate: true },
 )
+
+/** What is there, null for unlimited; where nothing is, what a plan gives that says nothing. */
+function given(l: Schemas['LimitInfo']): number | null {
+  return l.key in props.limits ? null : (l.default ?? null)
+}
 
 function write(n: number | null | undefined, unit: string): string {
   if (unit === 'bytes' && n) {

@@ -63,6 +63,14 @@ type LimitInfo struct {
 	Free bool
 }
 
+// Default is what is given where nothing is said.
+func (i LimitInfo) Default() Amount {
+	if i.Free {
+		return Unlimited
+	}
+	return Of(i.Floor)
+}
+
 // What every plan gives to PHP at least.
 const (
 	PHPMemoryFloor = 128 * MiB
@@ -205,8 +213,8 @@ func checkLimits(l Limits) (Limits, []refusal.Field) {
 	whole := Limits{}
 	for _, info := range AllLimits {
 		amount, given := l[info.Key]
-		if !given && info.Free {
-			amount = Unlimited
+		if !given {
+			amount = info.Default()
 		}
 		name := "limits." + string(info.Key)
 		if !amount.Unlimited && amount.N < 0 {
