@@ -76,6 +76,7 @@ function back(info: Info) {
 const error = (key: string) => errors[key] ?? props.wrong?.(`settings.${key}`)
 const tall = (info: Info) => info.kind === 'map' || info.kind === 'text'
 const hints: Record<string, string> = {
+  networks: 'everybody',
   version: 'the newest',
   map: 'NAME: VALUE, one on each line',
   size: '64M',

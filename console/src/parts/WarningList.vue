@@ -22,6 +22,9 @@ defineProps<{ warnings: Schemas['Warning'][]; account?: string }>()
 </template>
 
 <style scoped>
+ul {
+  margin-bottom: 1.2rem;
+}
 .mend {
   display: block;
   color: var(--ink);
