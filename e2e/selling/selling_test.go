@@ -353,8 +353,8 @@ func TestResellers(t *testing.T) {
 		out, _, _ := e2e.Command(t, "plan", "list", "--search", "harb", "--reseller", "puffin")
 		assert.Contains(t, out, "puffin.harbour")
 	})
-	e2e.RefusedAs(t, "not-found", r.Post(ctx, "/customers", api.NewCustomer{Name: "Tern Ferries", Reseller: "razorbill"},
-		nil))
+	e2e.RefusedAs(t, "not-found", r.Post(ctx, "/customers",
+		api.NewCustomer{Name: "Tern Ferries", Reseller: "razorbill"}, nil))
 	require.NoError(t, r.Post(ctx, "/customers", api.NewCustomer{Name: "Tern Ferries"}, nil),
 		"names are each reseller's own, and so is what they add")
 	account := func(domain string) (api.Account, error) {

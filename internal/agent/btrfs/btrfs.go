@@ -53,9 +53,6 @@ func Open(dir string) (*FS, error) {
 	return fs, nil
 }
 
-// Close gives the directory back.
-func (fs *FS) Close() error { return fs.dir.Close() }
-
 // Sync has everything that was written counted.
 func (fs *FS) Sync() error { return unix.Syncfs(int(fs.dir.Fd())) }
 
