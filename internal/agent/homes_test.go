@@ -206,9 +206,12 @@ func TestHomesNeverFailAnApply(t *testing.T) {
 	a.code("rm -rf * && mkdir " + root + " office")
 	assert.Empty(t, a.sweep()["ternferries"].Warnings, "and all is well again")
 
-	// A home that somebody has taken away as root is made anew; on a file
-	// system that takes no changes, all but that is done.
-	a.root("mount -o remount,ro /home")
+	// A home that somebody has taken away as root is made anew; on a file system that takes no
+	// changes, all but that is done. The agent has the sites' logs open for writing, which keeps
+	// them from being mounted read-only.
+	a.root("pkill -KILL -x victualler-agen; for n in $(seq 500); do mount -o remount,ro /home && exit; sleep 0.02; " +
+		"done; exit 1")
+	labtest.Eventually(t, func() bool { _, err := a.agent.Status(context.Background()); return err == nil })
 	r := a.next(func(m *manifest.Manifest) { m.Suspended = true })
 	assert.Contains(t, codes(r.Warnings), "home  read-only")
 	status, _ := get(t, a.Server, root, "/")
