@@ -32,8 +32,8 @@ const (
 	ChallengeDir = "/var/lib/victualler-challenges"
 )
 
-// webGroup is the group of the web server's workers on Debian.
-const webGroup = "www-data"
+// WebGroup is the group of the web server's workers on Debian.
+const WebGroup = "www-data"
 
 // CheckPath is where a site tells, to its own server only, which rendering of it is loaded: that of
 // nginx in the header, that of PHP's pool in the body (RFC 8615 reserves /.well-known/). Every
@@ -459,7 +459,7 @@ func (w *siteWriter) guard(indent int, folder sites.Folder) {
 		for _, u := range folder.Users {
 			b.WriteString(u.Name + ":" + u.Hash + "\n")
 		}
-		w.users = append(w.users, File{Path: path, Mode: 0o640, Group: webGroup, Content: b.String()})
+		w.users = append(w.users, File{Path: path, Mode: 0o640, Group: WebGroup, Content: b.String()})
 	}
 	w.line(indent, `auth_basic %s;`, quote(folder.Title))
 	w.line(indent, "auth_basic_user_file %s;", path)

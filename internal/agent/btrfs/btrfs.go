@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"sync"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -75,7 +76,6 @@ const (
 
 	inodeItem    = 1
 	rootItem     = 132
-	rootBackRef  = 144 // of a subvolume, the offset is the one that it lies in
 	rootRef      = 156 // of a subvolume, the offset is one that lies in it
 	statusItem   = 240
 	infoItem     = 242
@@ -108,28 +108,35 @@ type key struct {
 // all is the greatest number and the greatest offset.
 const all = ^uint64(0)
 
+// searchArgs is struct btrfs_ioctl_search_args_v2 with room for what is found.
+type searchArgs struct {
+	tree                     uint64
+	minObject, maxObject     uint64
+	minOffset, maxOffset     uint64
+	minTransact, maxTransact uint64
+	minType, maxType         uint32
+	items, _                 uint32
+	_                        [4]uint64
+	size                     uint64
+	buffer                   [64 << 10]byte
+}
+
+// searches are used again: a sweep makes thousands, most of them for one item.
+var searches = sync.Pool{New: func() any { return new(searchArgs) }}
+
 // search calls found for the items of a kind from one key to another, in the order of the tree,
 // until it returns false (BTRFS_IOC_TREE_SEARCH_V2). Keys are compared as a whole, object first, so
 // what lies between two objects may be of any kind; that is left out.
 func (fs *FS) search(tree uint64, from, to key, found func(key, []byte) bool) error {
-	const room, header = 64 << 10, 32
-	var args struct {
-		tree                     uint64
-		minObject, maxObject     uint64
-		minOffset, maxOffset     uint64
-		minTransact, maxTransact uint64
-		minType, maxType         uint32
-		items, _                 uint32
-		_                        [4]uint64
-		size                     uint64
-		buffer                   [room]byte
-	}
+	const header = 32
+	args := searches.Get().(*searchArgs)
+	defer searches.Put(args)
 	args.tree, args.maxTransact = tree, all
 	args.minObject, args.minType, args.minOffset = from.object, from.kind, from.offset
 	args.maxObject, args.maxType, args.maxOffset = to.object, to.kind, to.offset
 	for {
-		args.items, args.size = ^uint32(0), room
-		if _, err := fs.ioctl(treeSearch2, unsafe.Pointer(&args)); err != nil {
+		args.items, args.size = ^uint32(0), uint64(len(args.buffer))
+		if _, err := fs.ioctl(treeSearch2, unsafe.Pointer(args)); err != nil {
 			return fmt.Errorf("btrfs: search tree %d: %w", tree, err)
 		}
 		if args.items == 0 {
@@ -236,7 +243,7 @@ func (fs *FS) Delete(id uint64) error {
 		return err
 	}
 	const byID = 1 << 4 // BTRFS_SUBVOL_SPEC_BY_ID
-	for _, one := range append(reversed(below), id) {
+	for _, one := range slices.Backward(append([]uint64{id}, below...)) {
 		args := &volArgs{flags: byID}
 		binary.NativeEndian.PutUint64(args.name[:], one)
 		if _, err := fs.ioctl(snapDestroy2, unsafe.Pointer(args)); err != nil && !errors.Is(err, unix.ENOENT) {
@@ -244,12 +251,6 @@ func (fs *FS) Delete(id uint64) error {
 		}
 	}
 	return nil
-}
-
-func reversed(list []uint64) []uint64 {
-	list = slices.Clone(list)
-	slices.Reverse(list)
-	return list
 }
 
 // Generations returns, for each subvolume, a number that rises whenever

@@ -34,9 +34,8 @@ type Explanation struct {
 	Mend string
 }
 
-// Explain puts a warning into words. Part is "site", "login" or "home";
-// path is relative to the home.
-// Message is what a program said of it, or empty.
+// Explain puts a warning into words. Part is "site", "login" or "home"; path is relative to the
+// home; message is what a program said of it, or empty.
 func Explain(part string, code Code, path, message string) Explanation {
 	seen := map[string]string{
 		"site":  "Visitors see “not found” (404).",

@@ -31,7 +31,7 @@ type counted struct {
 
 func (*subvolumes) kind() string { return "btrfs" }
 
-func (*subvolumes) keepsLimits() bool { return true }
+func (*subvolumes) enforcesLimits() bool { return true }
 
 func (d *subvolumes) create(path string, uid int) error {
 	if err := d.fs.AddGroup(btrfs.Account(uid)); err != nil {

@@ -18,8 +18,8 @@ import (
 type disk interface {
 	// kind is the word for it that people read, such as "btrfs".
 	kind() string
-	// keepsLimits tells whether a write beyond a limit fails.
-	keepsLimits() bool
+	// enforcesLimits tells whether a write beyond a limit fails.
+	enforcesLimits() bool
 	// create makes a home, counted as the account's from its first byte.
 	create(path string, uid int) error
 	// adopt has all of a home counted as the account's: one that was made otherwise, or restored.
@@ -40,7 +40,7 @@ type metered struct{}
 
 func (metered) kind() string { return "metered" }
 
-func (metered) keepsLimits() bool { return false }
+func (metered) enforcesLimits() bool { return false }
 
 func (metered) create(path string, _ int) error { return os.Mkdir(path, 0o700) }
 

@@ -138,7 +138,7 @@ func (d *Driver) expected(m manifest.Manifest) *int64 {
 // limitTo sets a limit that is not set yet.
 func (d *Driver) limitTo(uid int, bytes *int64) error {
 	now, err := d.disk.limit(uid)
-	if err != nil || !d.disk.keepsLimits() || same(now, bytes) {
+	if err != nil || !d.disk.enforcesLimits() || same(now, bytes) {
 		return err
 	}
 	return d.disk.setLimit(uid, bytes)
@@ -188,7 +188,7 @@ func (d *Driver) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Dr
 	if err != nil {
 		return nil, err
 	}
-	if expected := d.expected(m); d.disk.keepsLimits() && !same(limit, expected) {
+	if expected := d.expected(m); d.disk.enforcesLimits() && !same(limit, expected) {
 		drift(path, "has a disk limit of %s, not %s", words(limit), words(expected))
 	}
 	return drifts, nil

@@ -54,7 +54,7 @@ func New(server render.Server, scratch string) *Driver {
 // logDir makes the directory of the request log. It tells who visits whose site, and what they ask
 // for: only root reads it, and the web server's workers, who begin each new log.
 func logDir() error {
-	group, err := user.LookupGroup(webGroup)
+	group, err := user.LookupGroup(render.WebGroup)
 	if err != nil {
 		return err
 	}
@@ -65,9 +65,6 @@ func logDir() error {
 	dir := filepath.Dir(render.RequestLog)
 	return errors.Join(os.MkdirAll(dir, 0o750), os.Chown(dir, 0, gid), os.Chmod(dir, 0o750))
 }
-
-// webGroup is the group of the web server's workers on Debian.
-const webGroup = "www-data"
 
 // Name implements agent.Program.
 func (*Driver) Name() string { return "nginx" }
