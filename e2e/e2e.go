@@ -9,9 +9,11 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"testing"
 
@@ -61,7 +63,7 @@ func start(t *testing.T) {
 	require.NoError(t, err)
 	programs := filepath.Join(dir, "bin")
 	require.NoError(t, os.Mkdir(programs, 0o755))
-	for _, name := range []string{"victuallerd", "victualler-agent"} {
+	for _, name := range append(slices.Collect(maps.Values(lab.OwnPrograms)), "victuallerd") {
 		require.NoError(t, os.Symlink(labtest.Program(t, name), filepath.Join(programs, name)))
 	}
 	i, err := installation.Start(ctx, installation.Options{Dir: dir, Programs: programs,

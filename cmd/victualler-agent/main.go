@@ -25,7 +25,7 @@ import (
 	"victualler/internal/agent/drivers/home"
 	"victualler/internal/agent/drivers/knot"
 	"victualler/internal/agent/drivers/nginx"
-	"victualler/internal/agent/drivers/phpfpm"
+	"victualler/internal/agent/drivers/sandbox"
 	"victualler/internal/agent/drivers/sshd"
 	"victualler/internal/agent/drivers/sysuser"
 	"victualler/internal/agent/sitelog"
@@ -103,15 +103,14 @@ func drivers(stateDir string) (agent.Config, *nginx.Driver, error) {
 	if err != nil {
 		return c, nil, err
 	}
-	versions := phpfpm.Installed()
-	if len(versions) == 0 {
+	server := render.Server{Addresses: addresses, PHP: sandbox.Installed()}
+	if len(server.PHP) == 0 {
 		return c, nil, errors.New("no PHP-FPM is installed on this server (Debian's package php-fpm)")
 	}
 	const scratch = "/run/victualler-agent"
 	if err := os.MkdirAll(scratch, 0o700); err != nil {
 		return c, nil, err
 	}
-	server := render.Server{Addresses: addresses}
 	homes, err := home.New()
 	if err != nil {
 		return c, nil, err
@@ -124,15 +123,14 @@ func drivers(stateDir string) (agent.Config, *nginx.Driver, error) {
 	users := &sysuser.Driver{}
 	c.Resources = []agent.Resource{users, homes, certificates}
 	web := nginx.New(server, scratch)
-	for n, version := range versions {
-		of := server
-		of.PHP, of.Newest = version, n == 0
-		c.Programs = append(c.Programs, phpfpm.New(of, scratch))
-	}
-	c.Programs = append(c.Programs, web)
+	boxes := sandbox.New(server)
+	c.Confiner = boxes
+	c.Programs = append(c.Programs, boxes, web)
 	if sshd.Installed() {
 		c.Resources = append(c.Resources, &sysuser.Logins{Users: users})
-		c.Programs = append(c.Programs, sshd.New(scratch))
+		files := sshd.New(scratch)
+		boxes.Sessions = files.Missing
+		c.Programs = append(c.Programs, files)
 	}
 	if knot.Installed() {
 		c.Programs = append(c.Programs, knot.New(server, scratch))

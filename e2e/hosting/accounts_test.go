@@ -27,7 +27,7 @@ func TestOpenAndCloseByClient(t *testing.T) {
 		"harbour", "--customer", "Tern Ferries", "--server", "skua")
 	require.Equal(t, 0, exit)
 	for _, part := range []string{"would open account ternferries",
-		"steps: user, home, certificates, logins, php-fpm, nginx, verify",
+		"steps: user, home, certificates, logins, sandbox, nginx, verify",
 		"+    server_name ternferries.example www.ternferries.example;", "nothing was done"} {
 		assert.Contains(t, out, part)
 	}

@@ -33,6 +33,8 @@ type Config struct {
 	Programs  []Program
 	Contents  []Content
 	Meter     Meter
+	// Confiner is nil on a server that runs nothing for accounts.
+	Confiner Confiner
 	// Challenger answers authorities.
 	Challenger Challenger
 	// Homes is the directory of homes.

@@ -126,9 +126,9 @@ func TestAccountOnServer(t *testing.T) {
 
 	preview, err := c.Preview(ctx, m)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"user", "home", "certificates", "logins", "php-fpm", "nginx", "verify"}, preview.Steps)
-	assert.Len(t, preview.Changes, 6)
-	assert.Contains(t, preview.Changes[5].Diff, "+    server_name ternferries.example www.ternferries.example;")
+	assert.Equal(t, []string{"user", "home", "certificates", "logins", "sandbox", "nginx", "verify"}, preview.Steps)
+	assert.Len(t, preview.Changes, 7)
+	assert.Contains(t, preview.Changes[6].Diff, "+    server_name ternferries.example www.ternferries.example;")
 	_, err = s.Exec(ctx, "id", "ternferries")
 	require.Error(t, err, "a preview makes nothing")
 
@@ -178,7 +178,7 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 
 	t.Run("drift is found and put right", func(t *testing.T) {
 		_, err := s.Exec(ctx, "sh", "-ec", `sed -i 's/index index.php/index wrong.php/' /etc/nginx/victualler/accounts/ternferries.conf
-			rm /etc/php/8.2/fpm/pool.d/account-ternferries.conf
+			rm /etc/victualler/php/ternferries/pool.conf
 			btrfs qgroup limit 1G 1/1000017 /home
 			usermod --shell /bin/sh ternferries
 			echo '# left over' > /etc/nginx/victualler/accounts/nobody.conf`)
@@ -187,7 +187,7 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 		require.Len(t, found, 5)
 		texts := fmt.Sprint(found)
 		assert.Contains(t, texts, "-    index wrong.php index.html;\n+    index index.php index.html;")
-		for _, part := range []string{"account-ternferries.conf is missing", "/bin/sh", "disk limit",
+		for _, part := range []string{"/etc/victualler/php/ternferries/pool.conf is missing", "/bin/sh", "disk limit",
 			"nobody.conf should not be there"} {
 			assert.Contains(t, texts, part)
 		}
@@ -261,7 +261,7 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 		applied(t, c, account(t, 20, "bakery", "bakery.example"))
 		for _, command := range []string{"ls /home/ternferries",
 			"cat /home/ternferries/sites/ternferries.example/index.html",
-			"touch /home/ternferries/x", "test -w /run/php/account-ternferries.sock"} {
+			"touch /home/ternferries/x", "test -w /run/victualler/php/ternferries.sock"} {
 			_, err := s.Exec(ctx, append([]string{"setpriv", "--reuid=bakery", "--regid=bakery", "--clear-groups"},
 				strings.Fields(command)...)...)
 			assert.Error(t, err, command)
@@ -286,8 +286,8 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 		assert.Len(t, r.Verified, 6)
 		for _, trace := range []string{"id ternferries", "getent group ternferries", "ls -d /home/ternferries",
 			"pgrep -U 1000017",
-			"ls /run/php/account-ternferries.sock", "ls /var/spool/cron/crontabs/ternferries", "ls -d /tmp/mine",
-			"ls /tmp/link", "ls /var/tmp/mine", "grep -rl ternferries /etc/nginx /etc/php"} {
+			"ls /run/victualler/php/ternferries.sock", "ls /var/spool/cron/crontabs/ternferries", "ls -d /tmp/mine",
+			"ls /tmp/link", "ls /var/tmp/mine", "grep -rl ternferries /etc/nginx /etc/php /etc/victualler"} {
 			out, err := s.Exec(ctx, strings.Fields(trace)...)
 			assert.Error(t, err, "%s: %s", trace, out)
 		}
@@ -406,34 +406,39 @@ func TestGroupCommit(t *testing.T) {
 	})
 }
 
-// Reloads in quick succession: each waits for the one before, and none is lost
-// or ends the program.
+// Changes in quick succession: each is followed, and what runs for others goes on untouched.
 func TestManyReloads(t *testing.T) {
 	ctx := context.Background()
 	s, c := joined(t, "agtr", lab.ServerOptions{})
+	first := account(t, 1, "first", "first.example")
+	applied(t, c, first)
+	_, err := s.Exec(ctx, "sh", "-ec", `cd /home/first/sites/first.example; rm -f index.html
+		echo '<?php echo getmypid(), "/", file_get_contents("/proc/1/stat");' > index.php; chown first: index.php`)
+	require.NoError(t, err)
 	master := func() string {
-		out, err := s.Exec(ctx, "cat", "/run/php/php8.2-fpm.pid")
+		out, err := s.Exec(ctx, "pgrep", "-f", "php-fpm: master process .*/php/first/")
 		require.NoError(t, err)
 		return out
 	}
-	applied(t, c, account(t, 1, "first", "first.example"))
+	status, _ := get(t, s, "first.example", "/")
+	require.Equal(t, "200", status)
 	before := master()
 	m := account(t, 2, "second", "second.example")
 	for n := range 60 {
 		m.Revision, m.PHP.Workers = int64(n+1), n%7+1
 		applied(t, c, m)
 	}
-	assert.Equal(t, before, master(), "PHP-FPM never ended")
-	status, err := c.Status(ctx)
-	require.NoError(t, err)
-	assert.GreaterOrEqual(t, status.Programs[0].Reloads, int64(60))
+	status, _ = get(t, s, "first.example", "/")
+	assert.Equal(t, "200", status)
+	assert.Equal(t, before, master(), "another's PHP is not touched")
 
 	t.Run("a program that has just ended is waited for", func(t *testing.T) {
-		_, err := s.Exec(ctx, "sh", "-ec", "kill -KILL $(cat /run/php/php8.2-fpm.pid)")
+		_, err := s.Exec(ctx, "pkill", "-KILL", "-f", "victualler-sandbox (run|supervise)")
 		require.NoError(t, err)
 		m.Revision++
 		m.PHP.Workers++
 		applied(t, c, m)
+		assert.Equal(t, before, master(), "nor is it by the end of the supervisor")
 	})
 }
 

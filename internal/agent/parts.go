@@ -104,3 +104,11 @@ type Meter interface {
 	// Quota tells how limits are kept: "btrfs" or "metered".
 	Quota() string
 }
+
+// Confiner keeps accounts apart while they run, and measures them.
+type Confiner interface {
+	// Sandboxes tells how well.
+	Sandboxes(ctx context.Context) agentlink.Sandboxes
+	// Loads returns what runs for accounts, by sign-in name.
+	Loads(ctx context.Context) (map[string]agentlink.Load, error)
+}

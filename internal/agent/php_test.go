@@ -2,6 +2,7 @@ package agent_test
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"testing"
 
@@ -18,16 +19,8 @@ import (
 // otherPHP installs PHP once more under another version: the same program with directories of its
 // own, as Debian's packages of several versions have them.
 const otherPHP = `cp -r /etc/php/8.2 /etc/php/7.9
-cd /etc/php/7.9/fpm
-sed -i 's#8\.2#7.9#g' php-fpm.conf pool.d/www.conf
-rm -f pool.d/account-* conf.d/account-*
-echo 'user_agent = "seven"' > conf.d/99-seven.ini
-cat > /usr/sbin/php-fpm7.9 <<'X'
-#!/bin/sh
-exec env PHP_INI_SCAN_DIR=/etc/php/7.9/fpm/conf.d php-fpm8.2 -c /etc/php/7.9/fpm/php.ini -y /etc/php/7.9/fpm/php-fpm.conf "$@"
-X
-chmod +x /usr/sbin/php-fpm7.9
-php-fpm7.9 -D
+echo 'user_agent = "seven"' > /etc/php/7.9/fpm/conf.d/99-seven.ini
+cp /usr/sbin/php-fpm8.2 /usr/sbin/php-fpm7.9
 pkill -KILL -x victualler-agen`
 
 func TestVersionsOfPHP(t *testing.T) {
@@ -40,11 +33,7 @@ func TestVersionsOfPHP(t *testing.T) {
 		if err != nil {
 			return false
 		}
-		versions := map[string]string{}
-		for _, p := range status.Programs {
-			versions[p.Name] = p.Version
-		}
-		return versions["php-fpm"] == "8.2" && versions["php-fpm 7.9"] == "7.9"
+		return status.Sandboxes != nil && slices.Equal(status.Sandboxes.PHP, []string{"8.2", "7.9"})
 	}, "both versions are there")
 
 	m := account(t, 1, "ferries", "ferries.example")
@@ -56,7 +45,7 @@ func TestVersionsOfPHP(t *testing.T) {
 	m.Sites = append(m.Sites, manifest.Site{Domain: old, Root: "sites/old", Starter: true, Switches: switches})
 	r := applied(t, c, m)
 	assert.Contains(t, strings.Join(r.Verified, "; "),
-		"PHP 8.2 answers as user ferries; PHP 7.9 answers as user ferries")
+		"the sandbox of ferries waits for requests to PHP 8.2 and 7.9")
 	_, err = s.Exec(ctx, "sh", "-ec",
 		`for d in ferries.example old; do echo '<?php echo ini_get("user_agent"), ",", ini_get("memory_limit"), ",", posix_getuid();' > /home/ferries/sites/$d/v.php; done`)
 	require.NoError(t, err)
@@ -77,7 +66,7 @@ func TestVersionsOfPHP(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, sweep.Strays)
 	assert.Empty(t, sweep.Accounts[0].Drift)
-	out, err := s.Exec(ctx, "sh", "-c", "ls /etc/php/7.9/fpm/pool.d /etc/php/7.9/fpm/conf.d | grep account; true")
+	out, err := s.Exec(ctx, "sh", "-c", "ls /etc/victualler/php | grep 7.9; ls /run/victualler/php | grep 7.9; true")
 	require.NoError(t, err)
 	assert.Empty(t, out, "no pool is left where no site wants one")
 
@@ -87,7 +76,7 @@ func TestVersionsOfPHP(t *testing.T) {
 	m.Revision++
 	m.Wanted, m.Sites = manifest.Absent, nil
 	applied(t, c, m)
-	out, err = s.Exec(ctx, "sh", "-c", "grep -rl ferries /etc/php; true")
+	out, err = s.Exec(ctx, "sh", "-c", "grep -rl ferries /etc/php /etc/victualler; ls /etc/victualler/php /run/victualler/php; true")
 	require.NoError(t, err)
-	assert.Empty(t, out)
+	assert.Equal(t, "/etc/victualler/php:\n\n/run/victualler/php:\n", out)
 }

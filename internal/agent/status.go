@@ -36,6 +36,10 @@ func (a *Agent) Status(ctx context.Context) (agentlink.Status, error) {
 	s.DiskTotal, s.DiskFree = int64(fs.Blocks)*fs.Bsize, int64(fs.Bavail)*fs.Bsize
 	_, home := a.state.count()
 	s.Accounts = int64(home)
+	if a.Confiner != nil {
+		sandboxes := a.Confiner.Sandboxes(ctx)
+		s.Sandboxes = &sandboxes
+	}
 	for _, p := range a.Programs {
 		s.Programs = append(s.Programs, p.Status(ctx))
 	}

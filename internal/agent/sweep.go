@@ -26,6 +26,12 @@ func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 	if err != nil {
 		a.Log.Warn("disk use not measured", "reason", err)
 	}
+	loads := map[string]agentlink.Load{}
+	if a.Confiner != nil {
+		if loads, err = a.Confiner.Loads(ctx); err != nil {
+			a.Log.Warn("what runs for accounts is not measured", "reason", err)
+		}
+	}
 	there, err := a.committer.owned()
 	if err != nil {
 		return sweep, err
@@ -43,6 +49,9 @@ func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 			Wanted: m.Wanted, Drift: drift, Warnings: a.warnings(m)}
 		if usage, known := used[m.SignInName]; known && m.HasHome() {
 			account.Usage = &usage
+		}
+		if load, known := loads[m.SignInName]; known && m.HasHome() {
+			account.Load = &load
 		}
 		sweep.Accounts = append(sweep.Accounts, account)
 	}

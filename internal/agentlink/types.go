@@ -161,6 +161,36 @@ type AccountState struct {
 	Warnings   []Warning       `json:"warnings,omitempty"`
 	// Usage is what the home holds; nil where it could not be measured.
 	Usage *Usage `json:"usage,omitempty"`
+	// Load is what runs for the account; nil if nothing has since the server was started.
+	Load *Load `json:"load,omitempty"`
+}
+
+// Load is what runs for an account, and what it has met of its limits. What counts up begins anew
+// with the server's start.
+type Load struct {
+	Processes int64 `json:"processes"`
+	// Memory in bytes.
+	Memory int64 `json:"memory"`
+	// CPU is the processor time used so far.
+	CPU time.Duration `json:"cpu"`
+	// ProcessesRefused counts processes that could not be made because of the limit.
+	ProcessesRefused int64 `json:"processes_refused,omitempty"`
+	// MemoryKills counts processes that were ended because of the limit.
+	MemoryKills int64 `json:"memory_kills,omitempty"`
+	// Throttled is how long it has waited because of its limit of processor time.
+	Throttled time.Duration `json:"throttled,omitempty"`
+}
+
+// Sandboxes is how a server keeps accounts apart while they run.
+type Sandboxes struct {
+	// Layout is what the kernel has mounted of cgroups, in words.
+	Layout string `json:"layout"`
+	// Missing tells in words what the kernel does not offer, and so is not kept.
+	Missing []string `json:"missing"`
+	// Running is how many accounts have something running.
+	Running int `json:"running"`
+	// PHP lists the versions of PHP, newest first.
+	PHP []string `json:"php"`
 }
 
 // Usage is what an account holds on disk.
@@ -187,6 +217,8 @@ type Status struct {
 	Quota    string          `json:"quota"`
 	Accounts int64           `json:"accounts"`
 	Programs []ProgramStatus `json:"programs"`
+	// Sandboxes is nil where there are none.
+	Sandboxes *Sandboxes `json:"sandboxes,omitempty"`
 	// CertificateEnds is when the agent's own certificate ends.
 	CertificateEnds time.Time `json:"certificate_ends"`
 }

@@ -38,7 +38,9 @@ type initConfig struct {
 	Gateway   string
 	Interface string
 	PlainHome bool
-	Services  []Service
+	// Groups are the server's cgroups, by where they are mounted.
+	Groups   map[string]string
+	Services []Service
 }
 
 // runInit is the first process of a server: it makes the tree, takes the place
@@ -113,6 +115,9 @@ func mountTree(c initConfig, root string) error {
 		if err := unix.Mount(m.fstype, dir, m.fstype, m.flags, m.data); err != nil {
 			return fmt.Errorf("%s on %s: %w", m.fstype, m.dir, err)
 		}
+	}
+	if err := mountGroups(root, c.Groups); err != nil {
+		return fmt.Errorf("cgroups: %w", err)
 	}
 	for name, minor := range map[string]uint32{"null": 3, "zero": 5, "full": 7, "random": 8, "urandom": 9} {
 		if err := makeDevice(root+"/dev/"+name, 1, minor); err != nil {

@@ -175,6 +175,9 @@ func (l *Lab) clean() error {
 			return err
 		}
 	}
+	if err := removeGroups(left.Bridge, ""); err != nil {
+		return err
+	}
 	if bridgeExists(left.Bridge) {
 		if err := ip("link", "delete", left.Bridge); err != nil {
 			return err

@@ -39,7 +39,6 @@ type ServerOptions struct {
 // BaseServices are the programs every server runs.
 var BaseServices = []Service{
 	{Name: "nginx", Argv: []string{"nginx", "-g", "daemon off;"}, Keep: true},
-	{Name: "php-fpm", Argv: []string{"sh", "-c", "mkdir -p /run/php && exec php-fpm8.2 -F"}, Keep: true},
 	{Name: "knot", Argv: []string{"sh", "-c",
 		"mkdir -p /run/knot && chown knot:knot /run/knot && exec knotd -c /etc/knot/knot.conf"}, Keep: true},
 	{Name: "sshd", Argv: []string{"sh", "-c", "mkdir -p /run/sshd && exec /usr/sbin/sshd -D"}, Keep: true},
@@ -121,6 +120,11 @@ func (s *Server) Start(ctx context.Context) error {
 	if free := interfaceName(s.veth); free != nil {
 		return free
 	}
+	groups, err := s.makeGroups()
+	if err != nil {
+		return err
+	}
+	config.Groups = groups
 	stdin, feed := io.Pipe()
 	log, err := os.OpenFile(filepath.Join(s.dir, "init.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -153,6 +157,9 @@ func (s *Server) Start(ctx context.Context) error {
 	}()
 	err = func() error {
 		if err := s.lab.remember(cmd.Process.Pid, "server "+s.Name); err != nil {
+			return err
+		}
+		if err := joinGroups(groups, cmd.Process.Pid); err != nil {
 			return err
 		}
 		encoder := json.NewEncoder(feed)
@@ -216,6 +223,7 @@ func (s *Server) end(signal syscall.Signal) {
 		return
 	}
 	End(s.cmd.Process, s.done, signal, syscall.SIGKILL, 8*time.Second)
+	_ = removeGroups(s.lab.state.Bridge, s.Name) // what is left, the lab removes
 }
 
 // Cut takes the server off the network; with on, it is put back.
@@ -274,9 +282,17 @@ func copyFile(from, to string) error {
 	return out.Close()
 }
 
-// AgentPath is where a server's agent is.
-const AgentPath = "/usr/local/sbin/victualler-agent"
+// Where a server's agent and its supervisor of sandboxes are.
+const (
+	AgentPath   = "/usr/local/sbin/victualler-agent"
+	SandboxPath = "/usr/local/sbin/victualler-sandbox"
+)
 
-// AgentService runs the agent, which then waits to be joined. Its program is
-// one of the Files of [ServerOptions].
-var AgentService = Service{Name: "agent", Argv: []string{AgentPath, "run"}, Keep: true}
+// OwnPrograms are our own programs that a server runs: path there, name of the command here.
+var OwnPrograms = map[string]string{AgentPath: "victualler-agent", SandboxPath: "victualler-sandbox"}
+
+// OwnServices run them. The agent waits to be joined. Their programs are Files of [ServerOptions].
+var OwnServices = []Service{
+	{Name: "sandbox", Argv: []string{SandboxPath, "run"}, Keep: true},
+	{Name: "agent", Argv: []string{AgentPath, "run"}, Keep: true},
+}

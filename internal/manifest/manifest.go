@@ -45,10 +45,12 @@ type Manifest struct {
 	// Suspended says that the sites show a notice instead of their content; everything stays.
 	Suspended bool `json:"suspended,omitempty"`
 	// Brand is how the pages that the server itself shows for the account's sites look.
-	Brand Brand  `json:"brand,omitzero"`
-	Home  Home   `json:"home"`
-	PHP   PHP    `json:"php"`
-	Sites []Site `json:"sites"`
+	Brand Brand `json:"brand,omitzero"`
+	Home  Home  `json:"home"`
+	PHP   PHP   `json:"php"`
+	// Sandbox bounds everything that runs for the account.
+	Sandbox Sandbox `json:"sandbox,omitzero"`
+	Sites   []Site  `json:"sites"`
 	// Logins are the sign-ins for file transfer: the account's own, and further ones.
 	Logins []logins.Login `json:"logins,omitempty"`
 	// Shell gives the account's own sign-in a shell instead of file transfer alone.
@@ -96,10 +98,20 @@ type Home struct {
 	FilesLimit *int64 `json:"files_limit,omitempty"`
 }
 
-// PHP tells how the account's PHP runs: one pool, as the account's own user.
+// PHP tells how the account's PHP runs: one process manager for each version, as the account's own user.
 type PHP struct {
 	// Workers is how many requests are served at the same time, at least 1.
 	Workers int `json:"workers"`
+}
+
+// Sandbox bounds everything that runs for the account, together; nil is unlimited.
+type Sandbox struct {
+	// Processes is the most processes and threads.
+	Processes *int64 `json:"processes,omitempty"`
+	// Memory is the most memory, in bytes.
+	Memory *int64 `json:"memory,omitempty"`
+	// CPU is the most processor time, in percent of one processor.
+	CPU *int64 `json:"cpu,omitempty"`
 }
 
 // Site is one virtual host.
@@ -199,6 +211,11 @@ func (m Manifest) Validate() error {
 	}
 	if m.PHP.Workers < 1 || m.PHP.Workers > 500 {
 		wrong("php.workers must be from 1 to 500")
+	}
+	for _, limit := range []*int64{m.Sandbox.Processes, m.Sandbox.Memory, m.Sandbox.CPU} {
+		if limit != nil && *limit <= 0 {
+			wrong("the limits of the sandbox must be above 0")
+		}
 	}
 	if m.Home.FilesLimit != nil && *m.Home.FilesLimit < 0 {
 		wrong("home.files_limit cannot be negative")

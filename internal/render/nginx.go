@@ -307,14 +307,13 @@ func (w *siteWriter) block(names []string, plain, tls bool, inner func()) {
 	inner()
 	w.line(1, "include %s/challenge.conf;", NGINXPartDir)
 	if plain && names[0] == w.site.Domain.String() {
-		w.line(1, `# The agent asks here which rendering is loaded, of this file and of PHP's pool; nobody else is answered.
+		w.line(1, `# The agent asks here which rendering is loaded; nobody else is answered.
     location = %s {
         include %s/own.conf;
         add_header %s "%s" always;
-        fastcgi_pass unix:%s;
-        include fastcgi_params;
-        fastcgi_param SCRIPT_FILENAME %s;
-    }`, CheckPath, NGINXPartDir, CheckHeader, fingerprintMark, PHPSocket(w.m, PHPVersion(w.site)), CheckPath)
+        # Not “return”: that would answer before it is asked who may.
+        try_files /.none =204;
+    }`, CheckPath, NGINXPartDir, CheckHeader, fingerprintMark)
 	}
 	w.line(0, "}")
 }

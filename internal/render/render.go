@@ -27,10 +27,8 @@ type File struct {
 type Server struct {
 	// Addresses are the server's own; checks from outside come from them.
 	Addresses []netip.Addr
-	// PHP is the version of PHP that is rendered for, such as "8.2";
-	// Newest says that it is the newest one there.
-	PHP    string
-	Newest bool
+	// PHP lists the versions of PHP that it has, newest first.
+	PHP []string
 }
 
 // heading says, in a comment of the given style, whose file it is.

@@ -34,7 +34,7 @@ import (
 func TestMain(m *testing.M) { labtest.Main(m) }
 
 var server = render.Server{Addresses: []netip.Addr{netip.MustParseAddr("10.77.0.21"),
-	netip.MustParseAddr("2001:db8::21")}, PHP: "8.2", Newest: true}
+	netip.MustParseAddr("2001:db8::21")}, PHP: []string{"8.2"}}
 
 // typed draws what people might type, most of it hostile.
 var typed = rapid.Custom(func(t *rapid.T) string {
@@ -130,7 +130,7 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 	ctx := context.Background()
 	s, err := labtest.Lab(t, "rend").StartServer(ctx, lab.ServerOptions{Name: "skua", Host: 21, HomeSize: 128 << 20})
 	require.NoError(t, err)
-	files := append(render.NGINXBase(server), render.PHPFPMBase(server)...)
+	files := append(render.NGINXBase(server), render.PHPBase(server)...)
 	certificate, key := pair(t)
 	var passwd strings.Builder
 	taken := map[string]bool{}
@@ -169,7 +169,7 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 			t.Fatalf("%s: %v", d, err)
 		}
 		fmt.Fprintf(&passwd, "%s:x:%d:33::/:/usr/sbin/nologin\n", m.SignInName, m.UID())
-		files = append(append(files, render.NGINX(m)...), render.PHPFPM(m, server)...)
+		files = append(append(files, render.NGINX(m)...), render.Sandbox(m, server)...)
 		for _, site := range m.Sites {
 			files = append(files, render.File{Path: render.CertificateFile(m, site), Mode: 0o600, Content: certificate},
 				render.File{Path: render.KeyFile(m, site), Mode: 0o600, Content: key})
@@ -181,10 +181,7 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 		}
 	})
 	require.Greater(t, id, int64(100), "too few names were accepted to mean anything")
-	for i := range files {
-		// The groups do not exist here; the programs only look at syntax and users.
-		files[i].Content = strings.ReplaceAll(files[i].Content, "\ngroup = ", "\ngroup = www-data\n;group = ")
-	}
+	files = append(files, render.File{Path: "/etc/all.conf", Mode: 0o644, Content: "include=/etc/victualler/php/*/pool.conf\n"})
 	unpack(t, s, files)
 	_, err = s.Exec(ctx, "sh", "-ec", "mkdir -p /var/log/victualler; printf %s \"$1\" >> /etc/passwd", "sh",
 		passwd.String())
@@ -192,7 +189,8 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 	out, err := s.Exec(ctx, "nginx", "-t")
 	assert.NoError(t, err)
 	assert.NotContains(t, out, "warn", "no two sites of one name")
-	_, err = s.Exec(ctx, "php-fpm8.2", "-t")
+	_, err = s.Exec(ctx, "sh", "-ec", `chown -R nobody /etc/victualler/php
+		PHP_INI_SCAN_DIR=$(ls -d /etc/victualler/php/* | tr '\n' :) setpriv --reuid=nobody --clear-groups php-fpm8.2 -t -y /etc/all.conf`)
 	assert.NoError(t, err)
 	t.Logf("%d accounts", id)
 }
@@ -256,7 +254,7 @@ func TestGolden(t *testing.T) {
 	busy.Sites = []manifest.Site{set,
 		{Domain: old, Redirect: &sites.Redirection{Target: "https://www.ternferries.example", Code: 301, KeepPath: true,
 			KeepQuery: true}}}
-	for _, f := range slices.Concat(render.NGINX(m), render.PHPFPM(m, server), render.NGINX(suspended),
+	for _, f := range slices.Concat(render.NGINX(m), render.Sandbox(m, server), render.NGINX(suspended),
 		render.NGINX(busy), render.NGINXBase(server)) {
 		fmt.Fprintf(&b, "== %s %o\n%s", f.Path, f.Mode, f.Content)
 	}
@@ -275,12 +273,13 @@ func TestFingerprints(t *testing.T) {
 	assert.Equal(t, render.NGINXFingerprint(m), render.NGINXFingerprint(newer), "a revision alone needs no reload")
 	more := m
 	more.PHP.Workers = 4
-	assert.NotEqual(t, render.PHPFPMFingerprint(m, server, ""), render.PHPFPMFingerprint(more, server, ""))
+	assert.NotEqual(t, render.SandboxDigest(m, server), render.SandboxDigest(more, server))
+	assert.Empty(t, render.SandboxDigest(manifest.Manifest{Wanted: manifest.Absent}, server))
 	assert.Contains(t, render.NGINX(m)[0].Content, `X-Loaded "`+render.NGINXFingerprint(m)+`"`)
 	absent := m
 	absent.Wanted = manifest.Absent
 	assert.Empty(t, render.NGINX(absent))
-	assert.Empty(t, render.PHPFPM(absent, server))
+	assert.Empty(t, render.Sandbox(absent, server))
 }
 
 func TestStarterPage(t *testing.T) {

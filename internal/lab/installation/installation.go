@@ -38,7 +38,7 @@ type Options struct {
 	Lab lab.Options
 	// Listen is the service's address on loopback; empty is a free port.
 	Listen string
-	// Programs is the directory of victuallerd and victualler-agent.
+	// Programs is the directory of our own programs.
 	Programs string
 	// Servers are started and joined, in this order.
 	Servers []lab.ServerOptions
@@ -132,8 +132,11 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 	group.Go(func() { errs[0] = i.startPostgres(ctx) })
 	started := make([]*lab.Server, len(o.Servers))
 	for n, server := range o.Servers {
-		server.Files = map[string]string{lab.AgentPath: filepath.Join(o.Programs, "victualler-agent")}
-		server.Services = append(server.Services, lab.AgentService)
+		server.Files = map[string]string{}
+		for path, name := range lab.OwnPrograms {
+			server.Files[path] = filepath.Join(o.Programs, name)
+		}
+		server.Services = append(server.Services, lab.OwnServices...)
 		group.Go(func() { started[n], errs[n+1] = i.Lab.StartServer(ctx, server) })
 	}
 	group.Wait()

@@ -50,14 +50,19 @@ func Lab(t testing.TB, name string) *lab.Lab {
 // test that fails, what the agent wrote is shown.
 func Server(t testing.TB, l *lab.Lab, o lab.ServerOptions) *lab.Server {
 	t.Helper()
-	o.Files = map[string]string{lab.AgentPath: Program(t, "victualler-agent")}
-	o.Services = append(o.Services, lab.AgentService)
+	o.Files = map[string]string{}
+	for path, name := range lab.OwnPrograms {
+		o.Files[path] = Program(t, name)
+	}
+	o.Services = append(o.Services, lab.OwnServices...)
 	s, err := l.StartServer(context.Background(), o)
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		if t.Failed() {
-			out, err := s.Exec(context.Background(), "tail", "-n", "40", "/var/log/lab/"+lab.AgentService.Name+".log")
-			t.Log("the agent's log:", out, err)
+			for _, service := range lab.OwnServices {
+				out, err := s.Exec(context.Background(), "tail", "-n", "40", "/var/log/lab/"+service.Name+".log")
+				t.Log("the log of "+service.Name+":", out, err)
+			}
 		}
 	})
 	return s

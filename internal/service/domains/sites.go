@@ -126,13 +126,10 @@ func phpVersions(server db.Server) []string {
 	if status == nil {
 		return nil
 	}
-	var versions []string
-	for _, p := range status.Programs {
-		if strings.HasPrefix(p.Name, "php-fpm") {
-			versions = append(versions, p.Version)
-		}
+	if status.Sandboxes == nil {
+		return nil
 	}
-	return versions
+	return status.Sandboxes.PHP
 }
 
 // LoadDomain finds a domain of an account that the actor may see, with

@@ -14,9 +14,11 @@ import (
 
 	"victualler/internal/agent/daemon"
 	"victualler/internal/agent/staging"
+	"victualler/internal/agent/wholefile"
 	"victualler/internal/agentlink"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
+	"victualler/internal/sandbox/definition"
 )
 
 const pidFile = "/run/sshd.pid"
@@ -28,6 +30,8 @@ type Driver struct {
 
 	reloads atomic.Int64
 	version string
+	// unbound is why sessions are not within their accounts' limits.
+	unbound error
 }
 
 // Installed reports whether there is an OpenSSH server here.
@@ -36,9 +40,63 @@ func Installed() bool {
 	return err == nil
 }
 
+// Sessions of accounts, for file transfer too, run in the group of their account, and so within its
+// limits: PAM asks the supervisor of sandboxes. Others never get there, whatever becomes of it.
+const (
+	profile     = "/usr/share/pam-configs/victualler"
+	profileText = `Name: Sessions of hosting accounts run within the limits of their account
+Default: yes
+Priority: 0
+Session-Type: Additional
+Session:
+	[success=1 default=ignore]	pam_succeed_if.so quiet uid < %d
+	required	pam_exec.so quiet %s session
+`
+	sessions = "/etc/pam.d/common-session"
+)
+
+// bindSessions puts the profile into PAM's configuration, by Debian's own means, if it is not there.
+func bindSessions() error {
+	text := fmt.Sprintf(profileText, definition.FirstUID, definition.Program)
+	found, _ := os.ReadFile(profile)
+	if string(found) == text && bound() {
+		return nil
+	}
+	if err := os.MkdirAll(filepath.Dir(profile), 0o755); err != nil {
+		return err
+	}
+	if err := wholefile.Write(profile, []byte(text), 0o644, ""); err != nil {
+		return err
+	}
+	cmd := exec.Command("pam-auth-update", "--package", "--enable", "victualler")
+	cmd.Env = append(os.Environ(), "DEBIAN_FRONTEND=noninteractive")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("pam-auth-update: %w: %s", err, out)
+	}
+	if !bound() {
+		return fmt.Errorf("%s has been changed by hand: run “pam-auth-update --force”, or include the lines of %s",
+			sessions, profile)
+	}
+	return nil
+}
+
+func bound() bool {
+	text, err := os.ReadFile(sessions)
+	return err == nil && strings.Contains(string(text), definition.Program+" session")
+}
+
+// Missing tells what is not kept of the limits of sessions; nil where all is.
+func (d *Driver) Missing() error {
+	if d.unbound != nil && bound() {
+		d.unbound = nil
+	}
+	return d.unbound
+}
+
 // New returns the driver.
 func New(scratch string) *Driver {
 	d := &Driver{Scratch: scratch}
+	d.unbound = bindSessions()
 	if out, err := exec.Command("ssh", "-V").CombinedOutput(); err == nil {
 		d.version, _, _ = strings.Cut(strings.TrimPrefix(string(out), "OpenSSH_"), " ")
 	}

@@ -17,12 +17,13 @@ import (
 	"victualler/internal/agent/processes"
 	"victualler/internal/agentlink"
 	"victualler/internal/manifest"
+	"victualler/internal/sandbox/definition"
 )
 
 // The shells of accounts without the feature shell, and with it.
 const (
 	noShell   = "/usr/sbin/nologin"
-	someShell = "/bin/bash"
+	someShell = definition.Shell
 )
 
 func shellOf(m manifest.Manifest) string {

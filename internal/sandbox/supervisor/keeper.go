@@ -1,0 +1,184 @@
+package supervisor
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"os/exec"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"victualler/internal/version"
+)
+
+// The listening sockets of accounts are held by two processes, so that no single one that ends takes
+// them with it: the supervisor, which works, and its keeper, which does nothing but hold them, start
+// a supervisor where there is none, and hand it what it holds. A keeper that starts finds the
+// supervisor that goes on without it and takes over what that one holds. If the supervisor is of
+// another version, it is told to leave, and one of the keeper's own takes its place: so an upgrade
+// loses no request either.
+
+// message goes between keeper and supervisor, with a socket where it says hold.
+type message struct {
+	// Kind is hold, drop, ready (all that is held has been said) or leave.
+	Kind string `json:"kind"`
+	Name string `json:"name,omitempty"`
+	// Version is the supervisor's, with ready.
+	Version string `json:"version,omitempty"`
+}
+
+// SuperviseArg is the argument with which the keeper starts the supervisor.
+const SuperviseArg = "supervise"
+
+// Keep is the keeper. It returns when the context ends; the supervisor goes on.
+func Keep(ctx context.Context, log *slog.Logger) error {
+	if err := os.MkdirAll(runDir, 0o711); err != nil {
+		return err
+	}
+	held := map[string]*os.File{}
+	for ctx.Err() == nil {
+		conn, err := meet(ctx, log)
+		if err != nil {
+			if ctx.Err() == nil {
+				log.Error("no supervisor can be started", "reason", err)
+				time.Sleep(time.Second)
+			}
+			continue
+		}
+		stop := context.AfterFunc(ctx, func() { conn.Close() })
+		err = hold(conn, held)
+		stop()
+		conn.Close()
+		if ctx.Err() == nil {
+			log.Warn("the supervisor has ended; another one is started", "reason", err, "sockets", len(held))
+		}
+	}
+	return nil
+}
+
+// meet connects to the supervisor that is running, or to a new one.
+func meet(ctx context.Context, log *slog.Logger) (*net.UnixConn, error) {
+	dial := func() (*net.UnixConn, error) {
+		return net.DialUnix("unixpacket", nil, &net.UnixAddr{Name: keepSocket, Net: "unixpacket"})
+	}
+	if conn, err := dial(); err == nil {
+		return conn, nil
+	}
+	cmd := exec.Command("/proc/self/exe", SuperviseArg)
+	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
+	cmd.Env = os.Environ()
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // it goes on when this one ends
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	log.Info("supervisor started", "pid", cmd.Process.Pid)
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); {
+		if conn, err := dial(); err == nil {
+			return conn, nil
+		}
+		select {
+		case err := <-ended:
+			return nil, fmt.Errorf("it ended: %w", errors.Join(err, errors.New("see above")))
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(2 * time.Millisecond):
+		}
+	}
+	return nil, errors.New("it does not answer")
+}
+
+// hold hands the supervisor what is held, and keeps up with what it holds until it ends.
+func hold(conn *net.UnixConn, held map[string]*os.File) error {
+	for name, f := range held {
+		if err := send(conn, message{Kind: "hold", Name: name}, f); err != nil {
+			return err
+		}
+	}
+	if err := send(conn, message{Kind: "ready"}, nil); err != nil {
+		return err
+	}
+	for {
+		m, f, err := receive(conn)
+		if err != nil {
+			return err
+		}
+		if old := held[m.Name]; old != nil && (m.Kind == "hold" || m.Kind == "drop") {
+			old.Close()
+			delete(held, m.Name)
+		}
+		switch m.Kind {
+		case "hold":
+			held[m.Name] = f
+		case "ready":
+			if m.Version != version.Version {
+				if err := send(conn, message{Kind: "leave"}, nil); err != nil {
+					return err
+				}
+			}
+		}
+	}
+}
+
+func send(conn *net.UnixConn, m message, f *os.File) error {
+	text, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	var rights []byte
+	if f != nil {
+		rights = unix.UnixRights(int(f.Fd()))
+	}
+	_, _, err = conn.WriteMsgUnix(text, rights, nil)
+	return err
+}
+
+func receive(conn *net.UnixConn) (message, *os.File, error) {
+	text, files, err := receiveFiles(conn, 1)
+	if err != nil {
+		return message{}, nil, err
+	}
+	var m message
+	if err := json.Unmarshal(text, &m); err != nil {
+		return message{}, nil, err
+	}
+	if len(files) == 0 {
+		return m, nil, nil
+	}
+	return m, files[0], nil
+}
+
+// receiveFiles reads one message and the files that came with it, at most n.
+func receiveFiles(conn *net.UnixConn, n int) ([]byte, []*os.File, error) {
+	text, oob := make([]byte, 64<<10), make([]byte, unix.CmsgSpace(4*n))
+	read, rights, _, _, err := conn.ReadMsgUnix(text, oob)
+	if err != nil {
+		return nil, nil, err
+	}
+	if read == 0 {
+		return nil, nil, errors.New("the other end has closed")
+	}
+	var files []*os.File
+	messages, err := unix.ParseSocketControlMessage(oob[:rights])
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, m := range messages {
+		fds, err := unix.ParseUnixRights(&m)
+		if err != nil {
+			continue
+		}
+		for _, fd := range fds {
+			unix.CloseOnExec(fd)
+			files = append(files, os.NewFile(uintptr(fd), "received"))
+		}
+	}
+	return text[:read], files, nil
+}
