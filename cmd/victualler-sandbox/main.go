@@ -19,12 +19,15 @@ import (
 	"os/signal"
 	"os/user"
 	"path/filepath"
+	"runtime"
 	"runtime/debug"
 	"strconv"
 	"strings"
 	"syscall"
 	"text/tabwriter"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"victualler/internal/sandbox"
 	"victualler/internal/sandbox/confine"
@@ -102,6 +105,12 @@ func linkShell() error {
 // shell is the login shell: it has the shell, or the command that was asked for, run in the
 // sandbox. What it reads of the environment is the kernel's and sshd's; nothing of the home is read.
 func shell(args []string) int {
+	// When sshd's process goes, the session goes, and with it all that it has started.
+	runtime.LockOSThread()
+	if err := unix.Prctl(unix.PR_SET_PDEATHSIG, uintptr(syscall.SIGKILL), 0, 0, 0); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 255
+	}
 	argv := []string{"-bash"}
 	switch {
 	case len(args) == 3 && args[1] == "-c":
