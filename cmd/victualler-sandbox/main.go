@@ -102,8 +102,9 @@ func linkShell() error {
 	return os.Symlink(own, definition.Shell)
 }
 
-// shell is the login shell: it has the shell, or the command that was asked for, run in the
-// sandbox. What it reads of the environment is the kernel's and sshd's; nothing of the home is read.
+// shell is the login shell: it has the shell, or the command that was
+// asked for, run in the sandbox. What it reads of the environment is
+// the kernel's and sshd's; nothing of the home is read.
 func shell(args []string) int {
 	// When sshd's process goes, the session goes, and with it all that it has started.
 	runtime.LockOSThread()

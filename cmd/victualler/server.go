@@ -101,6 +101,9 @@ func health(s api.Server) string {
 				return p.Name + " down"
 			}
 		}
+		if len(s.Health.Sandboxes.Missing) > 0 {
+			return "limits not kept"
+		}
 	}
 	return "good"
 }
@@ -131,11 +134,25 @@ func showServer(ctx context.Context, c *call) error {
 		pairs = append(pairs, "load", fmt.Sprintf("%.2f on %d processors", h.Load, h.Processors),
 			"memory free", plans.FormatSize(h.MemoryFree)+" of "+plans.FormatSize(h.MemoryTotal),
 			"disk free", plans.FormatSize(h.DiskFree)+" of "+plans.FormatSize(h.DiskTotal)+" (limits: "+h.Quota+")",
-			"agent", h.AgentVersion)
+			"sandboxes", fmt.Sprintf("%d running (%s)", h.Sandboxes.Running, h.Sandboxes.Layout),
+			"PHP", strings.Join(h.Sandboxes.PHP, ", "), "agent", h.AgentVersion)
 	}
 	fields(c.out, pairs...)
+	if s.Health != nil {
+		for _, m := range s.Health.Sandboxes.Missing {
+			fmt.Fprintf(c.out, "\nnot kept on this server: %s\n", m)
+		}
+	}
 	fmt.Fprintln(c.out)
 	programs.write(c.out, width(c.out))
+	var hungriest api.HungriestAccounts
+	if err := c.client.Get(ctx, path+"/hungriest", nil, &hungriest); err != nil {
+		return err
+	}
+	if len(hungriest.Accounts) > 0 {
+		fmt.Fprintln(c.out)
+		hungry(hungriest.Accounts).write(c.out, width(c.out))
+	}
 	var drift api.DriftList
 	if err := c.client.Get(ctx, path+"/drift", nil, &drift); err != nil {
 		return err
@@ -145,6 +162,31 @@ func showServer(ctx context.Context, c *call) error {
 		fmt.Fprintf(c.out, "\nput it right with: victualler server repair %s\n", s.Label)
 	}
 	return nil
+}
+
+// hungry lists the accounts that run most.
+func hungry(list []api.HungryAccount) table {
+	t := table{{"RUNS MOST", "CPU", "MEMORY", "PROCESSES", "MET ITS LIMITS TODAY"}}
+	for _, a := range list {
+		t = append(t, []string{a.SignInName, strconv.FormatInt(a.CPU, 10) + "%", plans.FormatSize(a.Memory),
+			strconv.FormatInt(a.Processes, 10), limitsMet(a.Met)})
+	}
+	return t
+}
+
+// limitsMet says which limits were met; empty for none.
+func limitsMet(m api.LimitsMet) string {
+	var list []string
+	if m.Killed > 0 {
+		list = append(list, fmt.Sprintf("memory: %d ended", m.Killed))
+	}
+	if m.Refused > 0 {
+		list = append(list, fmt.Sprintf("processes: %d refused", m.Refused))
+	}
+	if m.Waited > 0 {
+		list = append(list, fmt.Sprintf("processor: waited %d s", m.Waited))
+	}
+	return strings.Join(list, ", ")
 }
 
 // printDrift prints differences, with diffs from what is found to what is wanted.

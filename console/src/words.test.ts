@@ -35,7 +35,6 @@ describe('sizes and amounts', () => {
     ['20480', 'bytes', '20480 what? write 20480M or 20G'],
     ['lots', 'bytes', 'is not a size'],
     ['-3', 'count', 'is not a number'],
-    ['101', 'percent', 'a percentage is 0 to 100'],
   ])('asks what %s (%s) means', (text, unit, question) =>
     expect((readAmount(text, unit) as { wrong: string }).wrong).toContain(question),
   )

@@ -69,7 +69,6 @@ export function readAmount(text: string, unit: string): { value: number | null }
   if (unit !== 'bytes') {
     const n = t.replace(/[%s]$/, '')
     if (!/^\d{1,15}$/.test(n)) return { wrong: `“${text}” is not a number; write a number or unlimited` }
-    if (unit === 'percent' && Number(n) > 100) return { wrong: 'a percentage is 0 to 100' }
     return { value: Number(n) }
   }
   const match = /^(\d+(?:\.\d+)?)\s*(?:([kmgt])i?b?|(b))?$/i.exec(t)

@@ -76,7 +76,8 @@ func TestVersionsOfPHP(t *testing.T) {
 	m.Revision++
 	m.Wanted, m.Sites = manifest.Absent, nil
 	applied(t, c, m)
-	out, err = s.Exec(ctx, "sh", "-c", "grep -rl ferries /etc/php /etc/victualler; ls /etc/victualler/php /run/victualler/php; true")
+	out, err = s.Exec(ctx, "sh", "-c",
+		"grep -rl ferries /etc/php /etc/victualler; ls /etc/victualler/php /run/victualler/php; true")
 	require.NoError(t, err)
 	assert.Equal(t, "/etc/victualler/php:\n\n/run/victualler/php:\n", out)
 }

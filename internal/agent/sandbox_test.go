@@ -35,7 +35,8 @@ const runner = `<?php ignore_user_abort(true); header("Content-Type: text/plain"
 func newCustomer(t *testing.T, s *lab.Server, c *agentlink.Client, m manifest.Manifest) *customer {
 	t.Helper()
 	applied(t, c, m)
-	_, err := s.Exec(context.Background(), "sh", "-ec", `cd "$1"; rm -f index.html; cat > run.php; chown "$2": run.php`, "sh",
+	_, err := s.Exec(context.Background(), "sh", "-ec", `cd "$1"; rm -f index.html; cat > run.php; chown "$2": run.php`,
+		"sh",
 		"/home/"+m.SignInName+"/"+m.Sites[0].Root, m.SignInName)
 	require.NoError(t, err)
 	cmd := s.Command(context.Background(), "tee", "/home/"+m.SignInName+"/"+m.Sites[0].Root+"/run.php")
@@ -47,7 +48,8 @@ func newCustomer(t *testing.T, s *lab.Server, c *agentlink.Client, m manifest.Ma
 // run runs a command as the site's PHP does and returns what it prints.
 func (c *customer) run(command string) string {
 	c.t.Helper()
-	out, err := c.s.Exec(context.Background(), "curl", "-s", "-G", "-m", "60", "-H", "Host: "+c.m.Sites[0].Domain.String(),
+	out, err := c.s.Exec(context.Background(), "curl", "-s", "-G", "-m", "60", "-H",
+		"Host: "+c.m.Sites[0].Domain.String(),
 		"--data-urlencode", "c="+command, "http://"+c.s.Address.String()+"/run.php")
 	require.NoError(c.t, err, out)
 	return strings.TrimSpace(out)
@@ -95,7 +97,8 @@ func TestSandbox(t *testing.T) {
 		require.Equal(t, "bread", bakery.run(`echo secret-recipe > ~/sites/note; echo bread`))
 		assert.Equal(t, "ferries", ferries.run("ls /home"))
 		assert.NotContains(t, ferries.run("cat /etc/passwd; ps aux"), "bakery")
-		assert.Equal(t, "6", ferries.run("ps aux | wc -l"), "its own alone: a heading, PHP's two, and this line's three")
+		assert.Equal(t, "6", ferries.run("ps aux | wc -l"),
+			"its own alone: a heading, PHP's two, and this line's three")
 		for _, path := range []string{"/etc/nginx", "/etc/victualler", "/var/log/victualler", "/run/victualler",
 			"/run/victualler-sandbox", "/var/lib/victualler-agent", "/etc/shadow", "/home/bakery", "/sys/fs"} {
 			out := ferries.run("ls " + path)
@@ -116,7 +119,8 @@ func TestSandbox(t *testing.T) {
 
 	t.Run("one cache of compiled scripts for each", func(t *testing.T) {
 		require.Equal(t, "", bakery.run("true"))
-		ferries.run(`echo '<?php echo implode(" ", array_keys(opcache_get_status()["scripts"])); opcache_reset();' > ~/sites/ferries.example/cache.php`)
+		ferries.run(
+			`echo '<?php echo implode(" ", array_keys(opcache_get_status()["scripts"])); opcache_reset();' > ~/sites/ferries.example/cache.php`)
 		ferries.run("touch -d '1 minute ago' ~/sites/ferries.example/*") // what is new is not put there yet
 		ferries.run("true")
 		_, body := get(t, s, "ferries.example", "/cache.php")
@@ -142,7 +146,8 @@ func TestSandbox(t *testing.T) {
 		assert.Greater(t, ferries.load().Throttled, 500*time.Millisecond)
 
 		ferries.change(func(m *manifest.Manifest) { m.Sandbox.Processes = limit(40) })
-		assert.Equal(t, "30", ferries.run(`for n in $(seq 30); do sleep 1 & done; pgrep -c sleep`), "a higher limit counts at once")
+		assert.Equal(t, "30", ferries.run(`for n in $(seq 30); do sleep 1 & done; pgrep -c sleep`),
+			"a higher limit counts at once")
 	})
 
 	t.Run("nothing outlives what it belongs to", func(t *testing.T) {
@@ -164,7 +169,8 @@ func TestSandbox(t *testing.T) {
 		ferries.run(`setsid perl -e 'fork while 1' >/dev/null 2>&1 </dev/null &`)
 		applied(t, c, closed(ferries.m))
 		assert.Empty(t, ferries.processes())
-		out, err := s.Exec(ctx, "sh", "-c", "ls /run/victualler/php /etc/victualler/sandboxes; find /sys/fs/cgroup -name ferries")
+		out, err := s.Exec(ctx, "sh", "-c",
+			"ls /run/victualler/php /etc/victualler/sandboxes; find /sys/fs/cgroup -name ferries")
 		require.NoError(t, err)
 		assert.NotContains(t, out, "ferries")
 		assert.Equal(t, "still here", bakery.run("echo still here"))
@@ -217,7 +223,8 @@ func TestSessions(t *testing.T) {
 	})
 
 	t.Run("what is in the home is not read outside of the sandbox", func(t *testing.T) {
-		_, err := run(`printf 'echo outside > /tmp/ran-$$; ls /home/bakery\n' > ~/tmp/rc; cp ~/tmp/rc ~/sites/.bashrc; echo ok`)
+		_, err := run(
+			`printf 'echo outside > /tmp/ran-$$; ls /home/bakery\n' > ~/tmp/rc; cp ~/tmp/rc ~/sites/.bashrc; echo ok`)
 		require.NoError(t, err)
 		_, err = s.Exec(ctx, "sh", "-ec", "cp /home/ferries/tmp/rc /home/ferries/.bashrc; cp /home/ferries/tmp/rc "+
 			"/home/ferries/.profile; printf 'LD_PRELOAD=/home/ferries/x.so\nBASH_ENV=/home/ferries/tmp/rc\n' > "+
@@ -270,9 +277,11 @@ func TestSessions(t *testing.T) {
 	t.Run("file transfer", func(t *testing.T) {
 		for _, login := range []string{"ferries", "ferries-anna"} {
 			files := transfer(t, s, login, byKey)
-			require.NoError(t, put(files, map[string]string{"ferries": "/tmp/up", "ferries-anna": "/files/up"}[login], "up"), login)
+			require.NoError(t, put(files, map[string]string{"ferries": "/tmp/up", "ferries-anna": "/files/up"}[login],
+				"up"), login)
 			out, err := s.Exec(ctx, "sh", "-c", "for p in $(cat /sys/fs/cgroup/pids/victualler/ferries/cgroup.procs "+
-				"/sys/fs/cgroup/victualler/ferries/cgroup.procs 2>/dev/null); do tr '\\0' ' ' < /proc/$p/cmdline; echo; done")
+				"/sys/fs/cgroup/victualler/ferries/cgroup.procs 2>/dev/null); do tr '\\0' ' ' < /proc/$p/cmdline; "+
+				"echo; done")
 			require.NoError(t, err)
 			assert.Contains(t, out, "sshd: "+login, "is in the account's group")
 		}
@@ -305,7 +314,8 @@ func TestSessions(t *testing.T) {
 	})
 
 	t.Run("root is let in whatever becomes of the supervisor", func(t *testing.T) {
-		_, err := s.Exec(ctx, "sh", "-ec", "mkdir -p /root/.ssh; cat > /root/.ssh/authorized_keys <<'K'\n"+key.Line+"\nK\nmv "+
+		_, err := s.Exec(ctx, "sh", "-ec", "mkdir -p /root/.ssh; cat > /root/.ssh/authorized_keys <<'K'\n"+key.Line+
+			"\nK\nmv "+
 			lab.SandboxPath+" /root/away")
 		require.NoError(t, err)
 		defer s.Exec(ctx, "mv", "/root/away", lab.SandboxPath)

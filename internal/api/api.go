@@ -80,6 +80,15 @@ type Health struct {
 	Quota        string    `json:"quota" enum:"btrfs,metered" doc:"How disk limits are kept."`
 	AgentVersion string    `json:"agent_version"`
 	Programs     []Program `json:"programs"`
+	Sandboxes    Sandboxes `json:"sandboxes" doc:"How it keeps accounts apart while they run."`
+}
+
+// Sandboxes is how a server keeps accounts apart while they run.
+type Sandboxes struct {
+	Layout  string   `json:"layout" doc:"What its kernel offers of control groups, in words."`
+	Missing []string `json:"missing" doc:"What it cannot keep, in words: mend this first."`
+	Running int64    `json:"running" doc:"Accounts with something running."`
+	PHP     []string `json:"php" doc:"Versions of PHP, newest first."`
 }
 
 // Program is how one program on a server is.
@@ -171,15 +180,45 @@ type AccountDetail struct {
 	FrozenTerms *FrozenTerms `json:"frozen_terms,omitempty" doc:"The terms on which it stays, if they are frozen."`
 	Suspension  *Suspension  `json:"suspension,omitempty" doc:"Why it is suspended, if it is."`
 	Drift       []Drift      `json:"drift" doc:"What the last sweep found."`
-	Warnings    []Warning    `json:"warnings" doc:"What does not work because of what is in the home."`
+	Warnings    []Warning    `json:"warnings" doc:"What does not work because of what is in the home, or because of limits of what runs."`
+	Running     *Running     `json:"running,omitempty" doc:"What runs for it; absent if nothing has since its server was started."`
 	SweptAt     *time.Time   `json:"swept_at"`
 }
 
+// Running is what runs for an account, as its server said last.
+type Running struct {
+	MeasuredAt time.Time `json:"measured_at"`
+	Processes  int64     `json:"processes" doc:"Processes and threads."`
+	Memory     int64     `json:"memory" doc:"Bytes."`
+	CPU        int64     `json:"cpu" doc:"Percent of one processor, over the last minute or so."`
+	Met        LimitsMet `json:"met" doc:"What it has met of its limits in the last day."`
+}
+
+// LimitsMet is how often what runs for an account has met its limits.
+type LimitsMet struct {
+	Refused int64 `json:"refused" doc:"Processes that could not be started."`
+	Killed  int64 `json:"killed" doc:"Processes that were ended for want of memory."`
+	Waited  int64 `json:"waited" doc:"Seconds for which everything has waited for processor time."`
+}
+
+// HungriestAccounts are the accounts that run most on a server.
+type HungriestAccounts struct {
+	Accounts []HungryAccount `json:"accounts"`
+}
+
+// HungryAccount is an account with what runs for it.
+type HungryAccount struct {
+	ID         int64  `json:"id"`
+	SignInName string `json:"sign_in_name"`
+	MainDomain string `json:"main_domain"`
+	Running
+}
+
 // Warning is a part of an account that does not work because of what its owner has put into the
-// home, or taken out of it.
+// home, or taken out of it, or because of limits of what runs.
 type Warning struct {
-	Part    string    `json:"part" enum:"site,login,home"`
-	Subject string    `json:"subject,omitempty" doc:"The site's domain, or the login's name."`
+	Part    string    `json:"part" enum:"site,login,home,sandbox"`
+	Subject string    `json:"subject,omitempty" doc:"The site's domain, the login's name, or the limit's key."`
 	Path    string    `json:"path,omitempty" doc:"What is in the way, relative to the home."`
 	Code    string    `json:"code"`
 	What    string    `json:"what" doc:"What is wrong, in words."`

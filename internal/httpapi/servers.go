@@ -86,6 +86,17 @@ func (a *API) serverRoutes() {
 			list, err := a.service.Fleet.Drifts(ctx, in.Server)
 			return &struct{ Body api.DriftList }{list}, err
 		})
+	register(a, route{id: "list-hungriest", method: http.MethodGet, path: "/servers/{server}/hungriest",
+		summary: "List the accounts that run most on a server", permission: rights.ServersRead, tag: tag,
+		description: "As of the last sweep, and those that have met a limit in the last day."},
+		func(ctx context.Context, in *struct {
+			ServerPath
+			Sort  string `query:"sort" enum:"cpu,memory,processes" default:"cpu"`
+			Limit int32  `query:"limit" minimum:"1" maximum:"100" default:"10"`
+		}) (*struct{ Body api.HungriestAccounts }, error) {
+			list, err := a.service.Rollout.Hungriest(ctx, in.Server, in.Sort, in.Limit)
+			return &struct{ Body api.HungriestAccounts }{list}, err
+		})
 	registerChange(a, route{id: "sweep-server", method: http.MethodPost, path: "/servers/{server}/sweep",
 		summary: "Sweep a server", permission: rights.ServersChange, tag: tag, status: http.StatusAccepted,
 		description: "Compares what the server holds with what it should hold, and changes nothing there."},

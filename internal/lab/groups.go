@@ -14,8 +14,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// A machine has its own tree of cgroups; a server of the lab has a part of this machine's, below the
-// group that the lab's process is in, and sees it as the whole.
+// A machine has its own tree of cgroups; a server of the lab has a part of this machine's, below
+// the group that the lab's process is in, and sees it as the whole.
 
 // controllers are those of version 1 that servers get.
 var controllers = []string{"pids", "memory", "cpu", "cpuacct", "freezer"}
@@ -61,8 +61,8 @@ func groupMounts() (map[string]string, error) {
 func labGroup(bridge string) string { return "victualler-lab-" + bridge }
 
 // makeGroups makes the server's groups and puts its first process into them. It returns where they
-// are, by where the machine has mounted them. On a machine where that cannot be done, the server has
-// none, and says so itself.
+// are, by where the machine has mounted them. On a machine where that cannot be done, the server
+// has none, and says so itself.
 func (s *Server) makeGroups() (map[string]string, error) {
 	mounts, err := groupMounts()
 	if err != nil {
@@ -87,7 +87,8 @@ func joinGroups(groups map[string]string, pid int) error {
 	return nil
 }
 
-// removeGroups removes groups below that of a lab, or of one of its servers; what was in them has ended.
+// removeGroups removes groups below that of a lab, or of one of its
+// servers; what was in them has ended.
 func removeGroups(bridge, server string) error {
 	mounts, err := groupMounts()
 	if err != nil {

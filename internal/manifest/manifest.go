@@ -98,7 +98,8 @@ type Home struct {
 	FilesLimit *int64 `json:"files_limit,omitempty"`
 }
 
-// PHP tells how the account's PHP runs: one process manager for each version, as the account's own user.
+// PHP tells how the account's PHP runs: one process manager for each
+// version, as the account's own user.
 type PHP struct {
 	// Workers is how many requests are served at the same time, at least 1.
 	Workers int `json:"workers"`

@@ -181,7 +181,8 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 		}
 	})
 	require.Greater(t, id, int64(100), "too few names were accepted to mean anything")
-	files = append(files, render.File{Path: "/etc/all.conf", Mode: 0o644, Content: "include=/etc/victualler/php/*/pool.conf\n"})
+	files = append(files, render.File{Path: "/etc/all.conf", Mode: 0o644,
+		Content: "include=/etc/victualler/php/*/pool.conf\n"})
 	unpack(t, s, files)
 	_, err = s.Exec(ctx, "sh", "-ec", "mkdir -p /var/log/victualler; printf %s \"$1\" >> /etc/passwd", "sh",
 		passwd.String())

@@ -68,7 +68,8 @@ func Sandbox(m manifest.Manifest, s Server) []File {
 		php.Digest = fingerprint(pool + settings)
 		box.PHP = append(box.PHP, php)
 		for name, content := range map[string]string{"pool.conf": pool, "sites.ini": settings} {
-			files = append(files, File{Path: php.Dir() + "/" + name, Mode: 0o640, Group: m.SignInName, Content: content})
+			files = append(files, File{Path: php.Dir() + "/" + name, Mode: 0o640, Group: m.SignInName,
+				Content: content})
 		}
 	}
 	text, err := json.MarshalIndent(box, "", "  ")

@@ -46,7 +46,7 @@ var digests = map[string]string{"0001_foundation.sql": "73b4b4c1dc660fef", "0002
 	"0003_people.sql": "e5450048a7dba433", "0004_sites.sql": "9f1885dfed4b72fe", "0005_zones.sql": "4bb5686194a69f0c",
 	"0006_logins.sql": "c9ba51224b1c8421", "0007_certificates.sql": "94993a46049d38e9",
 	"0008_certificates_by_hand.sql": "36b36d4093478832", "0009_certificates_limited.sql": "d2519f06c9b92168",
-	"0010_names.sql": "aae0f55450db3ea0"}
+	"0010_names.sql": "aae0f55450db3ea0", "0011_homes.sql": "b906c5b973e239fc"}
 
 func TestLandedMigrationsStayAsTheyAre(t *testing.T) {
 	for name, digest := range digests {
@@ -107,7 +107,11 @@ func TestUpgrade(t *testing.T) {
 	}
 	assert.Equal(t, "harbour", one("select frozen_terms ->> 'plan' from accounts"))
 	assert.Equal(t, "2026-11-01", one("select (frozen_at at time zone 'UTC')::date::text from accounts"))
-	assert.Equal(t, `{"files": null, "domains": 5}`, one("select frozen_terms ->> 'limits' from accounts"))
+	assert.Equal(t, `{"cpu": 100, "files": null, "memory": 1073741824, "domains": 5, "processes": 100}`,
+		one("select frozen_terms ->> 'limits' from accounts"))
+	assert.Equal(t, "100 1073741824 100",
+		one("select string_agg(amount::text, ' ' order by key desc) from plan_limits "+
+			"where key in ('processes', 'memory', 'cpu')"))
 	assert.Equal(t, "domains", one("select string_agg(key, ' ') from plan_limits where amount = 0"),
 		"a limit that was not kept before keeps nobody from writing")
 	assert.Equal(t, "elsewhere", one("select hosted from zones where name = 'elsewhere.example'"))

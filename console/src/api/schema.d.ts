@@ -1427,6 +1427,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/servers/{server}/hungriest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the accounts that run most on a server
+         * @description As of the last sweep, and those that have met a limit in the last day.
+         */
+        get: operations["list-hungriest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/servers/{server}/repair": {
         parameters: {
             query?: never;
@@ -2051,6 +2071,8 @@ export interface components {
             plan: string;
             /** @description Whose customer it is; absent for the operator's own. */
             reseller?: string;
+            /** @description What runs for it; absent if nothing has since its server was started. */
+            running?: components["schemas"]["Running"];
             server: string;
             sign_in_name: string;
             /** @enum {string} */
@@ -2064,7 +2086,7 @@ export interface components {
              * @description Counts changes; the ETag.
              */
             version: number;
-            /** @description What does not work because of what is in the home. */
+            /** @description What does not work because of what is in the home, or because of limits of what runs. */
             warnings: components["schemas"]["Warning"][];
         };
         AccountPage: {
@@ -2781,6 +2803,36 @@ export interface components {
              * @enum {string}
              */
             quota: "btrfs" | "metered";
+            /** @description How it keeps accounts apart while they run. */
+            sandboxes: components["schemas"]["Sandboxes"];
+        };
+        HungriestAccounts: {
+            accounts: components["schemas"]["HungryAccount"][];
+        };
+        HungryAccount: {
+            /**
+             * Format: int64
+             * @description Percent of one processor, over the last minute or so.
+             */
+            cpu: number;
+            /** Format: int64 */
+            id: number;
+            main_domain: string;
+            /** Format: date-time */
+            measured_at: string;
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            memory: number;
+            /** @description What it has met of its limits in the last day. */
+            met: components["schemas"]["LimitsMet"];
+            /**
+             * Format: int64
+             * @description Processes and threads.
+             */
+            processes: number;
+            sign_in_name: string;
         };
         InstalledCertificate: {
             /**
@@ -2855,6 +2907,23 @@ export interface components {
         LimitList: {
             features: string[];
             limits: components["schemas"]["LimitInfo"][];
+        };
+        LimitsMet: {
+            /**
+             * Format: int64
+             * @description Processes that were ended for want of memory.
+             */
+            killed: number;
+            /**
+             * Format: int64
+             * @description Processes that could not be started.
+             */
+            refused: number;
+            /**
+             * Format: int64
+             * @description Seconds for which everything has waited for processor time.
+             */
+            waited: number;
         };
         Link: {
             /** Format: date-time */
@@ -3167,6 +3236,11 @@ export interface components {
                 bounce_share?: number | null;
                 /**
                  * Format: int64
+                 * @description Processor time (100% is one processor), in percent; null is unlimited.
+                 */
+                cpu?: number | null;
+                /**
+                 * Format: int64
                  * @description Databases, in count; null is unlimited.
                  */
                 databases?: number | null;
@@ -3207,6 +3281,11 @@ export interface components {
                 mailboxes?: number | null;
                 /**
                  * Format: int64
+                 * @description Memory of all processes, in bytes; null is unlimited.
+                 */
+                memory?: number | null;
+                /**
+                 * Format: int64
                  * @description Domains with the content of another, in count; null is unlimited.
                  */
                 mirrors?: number | null;
@@ -3225,6 +3304,11 @@ export interface components {
                  * @description PHP requests served at the same time, in count; null is unlimited.
                  */
                 php_workers?: number | null;
+                /**
+                 * Format: int64
+                 * @description Processes at the same time, in count; null is unlimited.
+                 */
+                processes?: number | null;
                 /**
                  * Format: int64
                  * @description Messages sent per hour, in count; null is unlimited.
@@ -3305,6 +3389,11 @@ export interface components {
                 bounce_share?: number | null;
                 /**
                  * Format: int64
+                 * @description Processor time (100% is one processor), in percent; null is unlimited.
+                 */
+                cpu?: number | null;
+                /**
+                 * Format: int64
                  * @description Databases, in count; null is unlimited.
                  */
                 databases?: number | null;
@@ -3345,6 +3434,11 @@ export interface components {
                 mailboxes?: number | null;
                 /**
                  * Format: int64
+                 * @description Memory of all processes, in bytes; null is unlimited.
+                 */
+                memory?: number | null;
+                /**
+                 * Format: int64
                  * @description Domains with the content of another, in count; null is unlimited.
                  */
                 mirrors?: number | null;
@@ -3363,6 +3457,11 @@ export interface components {
                  * @description PHP requests served at the same time, in count; null is unlimited.
                  */
                 php_workers?: number | null;
+                /**
+                 * Format: int64
+                 * @description Processes at the same time, in count; null is unlimited.
+                 */
+                processes?: number | null;
                 /**
                  * Format: int64
                  * @description Messages sent per hour, in count; null is unlimited.
@@ -3652,6 +3751,11 @@ export interface components {
                 bounce_share?: number | null;
                 /**
                  * Format: int64
+                 * @description Processor time (100% is one processor), in percent; null is unlimited.
+                 */
+                cpu?: number | null;
+                /**
+                 * Format: int64
                  * @description Databases, in count; null is unlimited.
                  */
                 databases?: number | null;
@@ -3692,6 +3796,11 @@ export interface components {
                 mailboxes?: number | null;
                 /**
                  * Format: int64
+                 * @description Memory of all processes, in bytes; null is unlimited.
+                 */
+                memory?: number | null;
+                /**
+                 * Format: int64
                  * @description Domains with the content of another, in count; null is unlimited.
                  */
                 mirrors?: number | null;
@@ -3710,6 +3819,11 @@ export interface components {
                  * @description PHP requests served at the same time, in count; null is unlimited.
                  */
                 php_workers?: number | null;
+                /**
+                 * Format: int64
+                 * @description Processes at the same time, in count; null is unlimited.
+                 */
+                processes?: number | null;
                 /**
                  * Format: int64
                  * @description Messages sent per hour, in count; null is unlimited.
@@ -3787,6 +3901,11 @@ export interface components {
                 bounce_share?: number | null;
                 /**
                  * Format: int64
+                 * @description Processor time (100% is one processor), in percent; null is unlimited.
+                 */
+                cpu?: number | null;
+                /**
+                 * Format: int64
                  * @description Databases, in count; null is unlimited.
                  */
                 databases?: number | null;
@@ -3827,6 +3946,11 @@ export interface components {
                 mailboxes?: number | null;
                 /**
                  * Format: int64
+                 * @description Memory of all processes, in bytes; null is unlimited.
+                 */
+                memory?: number | null;
+                /**
+                 * Format: int64
                  * @description Domains with the content of another, in count; null is unlimited.
                  */
                 mirrors?: number | null;
@@ -3845,6 +3969,11 @@ export interface components {
                  * @description PHP requests served at the same time, in count; null is unlimited.
                  */
                 php_workers?: number | null;
+                /**
+                 * Format: int64
+                 * @description Processes at the same time, in count; null is unlimited.
+                 */
+                processes?: number | null;
                 /**
                  * Format: int64
                  * @description Messages sent per hour, in count; null is unlimited.
@@ -4045,6 +4174,11 @@ export interface components {
                 bounce_share?: number | null;
                 /**
                  * Format: int64
+                 * @description Processor time (100% is one processor), in percent; null is unlimited.
+                 */
+                cpu?: number | null;
+                /**
+                 * Format: int64
                  * @description Databases, in count; null is unlimited.
                  */
                 databases?: number | null;
@@ -4085,6 +4219,11 @@ export interface components {
                 mailboxes?: number | null;
                 /**
                  * Format: int64
+                 * @description Memory of all processes, in bytes; null is unlimited.
+                 */
+                memory?: number | null;
+                /**
+                 * Format: int64
                  * @description Domains with the content of another, in count; null is unlimited.
                  */
                 mirrors?: number | null;
@@ -4103,6 +4242,11 @@ export interface components {
                  * @description PHP requests served at the same time, in count; null is unlimited.
                  */
                 php_workers?: number | null;
+                /**
+                 * Format: int64
+                 * @description Processes at the same time, in count; null is unlimited.
+                 */
+                processes?: number | null;
                 /**
                  * Format: int64
                  * @description Messages sent per hour, in count; null is unlimited.
@@ -4182,6 +4326,11 @@ export interface components {
                 bounce_share?: number | null;
                 /**
                  * Format: int64
+                 * @description Processor time (100% is one processor), in percent; null is unlimited.
+                 */
+                cpu?: number | null;
+                /**
+                 * Format: int64
                  * @description Databases, in count; null is unlimited.
                  */
                 databases?: number | null;
@@ -4222,6 +4371,11 @@ export interface components {
                 mailboxes?: number | null;
                 /**
                  * Format: int64
+                 * @description Memory of all processes, in bytes; null is unlimited.
+                 */
+                memory?: number | null;
+                /**
+                 * Format: int64
                  * @description Domains with the content of another, in count; null is unlimited.
                  */
                 mirrors?: number | null;
@@ -4240,6 +4394,11 @@ export interface components {
                  * @description PHP requests served at the same time, in count; null is unlimited.
                  */
                 php_workers?: number | null;
+                /**
+                 * Format: int64
+                 * @description Processes at the same time, in count; null is unlimited.
+                 */
+                processes?: number | null;
                 /**
                  * Format: int64
                  * @description Messages sent per hour, in count; null is unlimited.
@@ -4296,6 +4455,40 @@ export interface components {
             reason?: "unspecified" | "key-compromise" | "affiliation-changed" | "superseded" | "cessation";
             /** @description Of an earlier one; empty is the one in use. */
             serial?: string;
+        };
+        Running: {
+            /**
+             * Format: int64
+             * @description Percent of one processor, over the last minute or so.
+             */
+            cpu: number;
+            /** Format: date-time */
+            measured_at: string;
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            memory: number;
+            /** @description What it has met of its limits in the last day. */
+            met: components["schemas"]["LimitsMet"];
+            /**
+             * Format: int64
+             * @description Processes and threads.
+             */
+            processes: number;
+        };
+        Sandboxes: {
+            /** @description What its kernel offers of control groups, in words. */
+            layout: string;
+            /** @description What it cannot keep, in words: mend this first. */
+            missing: string[];
+            /** @description Versions of PHP, newest first. */
+            php: string[];
+            /**
+             * Format: int64
+             * @description Accounts with something running.
+             */
+            running: number;
         };
         Scope: {
             about: string;
@@ -4848,14 +5041,14 @@ export interface components {
             /** @description What the account's owner can do. */
             mend?: string;
             /** @enum {string} */
-            part: "site" | "login" | "home";
+            part: "site" | "login" | "home" | "sandbox";
             /** @description What is in the way, relative to the home. */
             path?: string;
             /** @description What visitors, or whoever signs in, see of it. */
             seen?: string;
             /** Format: date-time */
             since: string;
-            /** @description The site's domain, or the login's name. */
+            /** @description The site's domain, the login's name, or the limit's key. */
             subject?: string;
             /** @description What is wrong, in words. */
             what: string;
@@ -12302,6 +12495,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DriftList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-hungriest": {
+        parameters: {
+            query?: {
+                sort?: "cpu" | "memory" | "processes";
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Label. */
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HungriestAccounts"];
                 };
             };
             /** @description Unauthorized */

@@ -34,6 +34,9 @@ const (
 	PHPWorkers   Key = "php_workers"
 	PHPMemory    Key = "php_memory"
 	PHPTime      Key = "php_time"
+	Processes    Key = "processes"
+	Memory       Key = "memory"
+	CPU          Key = "cpu"
 	BackupsKept  Key = "backups_kept"
 )
 
@@ -59,14 +62,23 @@ type LimitInfo struct {
 	Bound bool
 	// Floor is what is given where nothing is said: less would not do.
 	Floor int64
+	// Most is the highest number that means anything; 0 if there is none.
+	Most int64
 	// Free says that it is unlimited where nothing is said: nobody means that there is to be none.
 	Free bool
+	// Usual is what is given where nothing is said, if that is neither
+	// the floor nor unlimited: so much that an ordinary account never
+	// meets it, and so little that it takes nothing from others.
+	Usual int64
 }
 
 // Default is what is given where nothing is said.
 func (i LimitInfo) Default() Amount {
-	if i.Free {
+	switch {
+	case i.Free:
 		return Unlimited
+	case i.Usual > 0:
+		return Of(i.Usual)
 	}
 	return Of(i.Floor)
 }
@@ -93,10 +105,14 @@ var AllLimits = []LimitInfo{
 	{Key: Logins, Unit: Count, Title: "file-transfer logins"},
 	{Key: Tasks, Unit: Count, Title: "scheduled tasks"},
 	{Key: SendsPerHour, Unit: Count, Title: "messages sent per hour", Bound: true},
-	{Key: BounceShare, Unit: Percent, Title: "share of bounced messages that stops sending", Bound: true},
+	{Key: BounceShare, Unit: Percent, Title: "share of bounced messages that stops sending", Bound: true,
+		Most: 100},
 	{Key: PHPWorkers, Unit: Count, Title: "PHP requests served at the same time", Bound: true},
 	{Key: PHPMemory, Unit: Bytes, Title: "memory of a PHP request", Bound: true, Floor: PHPMemoryFloor},
 	{Key: PHPTime, Unit: Seconds, Title: "longest run of a PHP request", Bound: true, Floor: PHPTimeFloor},
+	{Key: Processes, Unit: Count, Title: "processes at the same time", Bound: true, Floor: 20, Usual: 100},
+	{Key: Memory, Unit: Bytes, Title: "memory of all processes", Bound: true, Floor: 256 * MiB, Usual: 1024 * MiB},
+	{Key: CPU, Unit: Percent, Title: "processor time (100% is one processor)", Bound: true, Floor: 10, Usual: 100},
 	{Key: BackupsKept, Unit: Count, Title: "backups kept", Bound: true},
 }
 
@@ -220,8 +236,8 @@ func checkLimits(l Limits) (Limits, []refusal.Field) {
 		if !amount.Unlimited && amount.N < 0 {
 			wrong = append(wrong, refusal.Field{Name: name, Message: "cannot be negative; use null for unlimited"})
 		}
-		if info.Unit == Percent && !amount.Unlimited && amount.N > 100 {
-			wrong = append(wrong, refusal.Field{Name: name, Message: "is a percentage: 0 to 100"})
+		if info.Most > 0 && !amount.Unlimited && amount.N > info.Most {
+			wrong = append(wrong, refusal.Field{Name: name, Message: "is at most " + Of(info.Most).Format(info.Unit)})
 		}
 		if !amount.Unlimited && amount.N > 0 && amount.N < info.Floor {
 			wrong = append(wrong, refusal.Field{Name: name, Message: "is at least " + Of(info.Floor).Format(info.Unit)})

@@ -114,6 +114,14 @@ func (p Plan) Warnings() []refusal.Field {
 	if l[PHPWorkers] == Of(0) {
 		warn("limits.php_workers", "0 is kept as 1: a site without PHP still answers")
 	}
+	if memory := l[Memory]; l[PHPMemory].Above(memory) {
+		warn("limits.php_memory", "a PHP request of %s does not fit into %s of memory", l[PHPMemory].Format(Bytes),
+			memory.Format(Bytes))
+	}
+	if Of(l[PHPWorkers].N + 2).Above(l[Processes]) {
+		warn("limits.processes", "%s processes are fewer than %s PHP requests at the same time need",
+			l[Processes].Format(Count), l[PHPWorkers].Format(Count))
+	}
 	for _, d := range depend {
 		any := false
 		for _, key := range d.limits {

@@ -227,8 +227,8 @@ func (t *Tree) Make(name string, l Limits) error {
 // period is the time over which processor time is shared out.
 const period = 100 * time.Millisecond
 
-// Limit sets the limits of a group. Memory that is held is not taken away by a lower one: what would
-// need more is refused or ended.
+// Limit sets the limits of a group. Memory that is held is not taken away by a lower one: what
+// would need more is refused or ended.
 func (t *Tree) Limit(name string, l Limits) error {
 	text := func(limit *int64, none string) string {
 		if limit == nil {

@@ -1,6 +1,7 @@
-// Package confine runs a program as an account and nothing more: in mount, PID and IPC namespaces of
-// its own, which show the server's programs read-only and no home but the account's; as the account's
-// user, without capabilities or ways to get any; with bounds of its own on what cgroups do not count.
+// Package confine runs a program as an account and nothing more: in mount, PID
+// and IPC namespaces of its own, which show the server's programs read-only and
+// no home but the account's; as the account's user, without capabilities or
+// ways to get any; with bounds of its own on what cgroups do not count.
 //
 // The child is this program again, under another name: as root it builds the tree, gives everything
 // up, and becomes the program.
@@ -31,7 +32,8 @@ type Spec struct {
 	Show []string `json:"show"`
 	// Terminal makes the standard input the controlling terminal.
 	Terminal bool `json:"terminal"`
-	// Processes bounds the processes of the user where the kernel cannot bound those of the sandbox.
+	// Processes bounds the processes of the user where the kernel
+	// cannot bound those of the sandbox.
 	Processes *int64 `json:"processes"`
 }
 

@@ -130,8 +130,9 @@ func TestBentHome(t *testing.T) {
 	require.NoError(t, err)
 	start := func(id int) *os.Process {
 		p, err := confine.Start(confine.Spec{Account: "bakery", UID: id, Home: home,
-			Argv: []string{"sh", "-c", "touch /tmp/x && echo wrote; stat -f -c %T /tmp; ls /tmp"}}, confine.Files{Stdin: r,
-			Stdout: w, Stderr: w}, func(int) error { return nil })
+			Argv: []string{"sh", "-c", "touch /tmp/x && echo wrote; stat -f -c %T /tmp; ls /tmp"}},
+			confine.Files{Stdin: r,
+				Stdout: w, Stderr: w}, func(int) error { return nil })
 		require.NoError(t, err)
 		return p
 	}

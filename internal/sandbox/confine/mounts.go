@@ -20,8 +20,8 @@ var system = []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/lib
 // settings is what it shows of /etc: what programs read to work at all, and nothing that tells of
 // other accounts or of how the server is set up.
 var settings = []string{"alternatives", "bash.bashrc", "bash_completion.d", "ca-certificates", "ca-certificates.conf",
-	"debian_version", "fonts", "gai.conf", "ghostscript", "gitconfig", "host.conf", "hostname", "hosts", "ImageMagick-6",
-	"inputrc", "ld.so.cache", "ld.so.conf", "ld.so.conf.d", "localtime", "locale.alias", "magic", "magic.mime",
+	"debian_version", "fonts", "gai.conf", "ghostscript", "gitconfig", "host.conf", "hostname", "hosts",
+	"ImageMagick-6", "inputrc", "ld.so.cache", "ld.so.conf", "ld.so.conf.d", "localtime", "locale.alias", "magic", "magic.mime",
 	"mailcap", "mime.types", "nanorc", "networks", "nsswitch.conf", "os-release", "perl", "php", "profile", "profile.d",
 	"protocols", "python3", "resolv.conf", "rpc", "screenrc", "services", "ssl", "terminfo", "timezone", "vim",
 	"wgetrc", "xattr.conf"}
@@ -29,8 +29,8 @@ var settings = []string{"alternatives", "bash.bashrc", "bash_completion.d", "ca-
 // devices are the harmless ones.
 var devices = []string{"null", "zero", "full", "random", "urandom", "tty"}
 
-// build makes the tree that the sandbox shows and makes it this process's root. It runs as root in a
-// mount namespace of its own.
+// build makes the tree that the sandbox shows and makes it this process's root. It runs as root in
+// a mount namespace of its own.
 func build(s Spec) error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("make mounts private: %w", err)
@@ -47,13 +47,15 @@ func build(s Spec) error {
 		b.show("/etc/"+entry, unix.MOUNT_ATTR_RDONLY|unix.MOUNT_ATTR_NODEV|unix.MOUNT_ATTR_NOSUID)
 	}
 	b.file("/etc/passwd", fmt.Sprintf("root:x:0:0:root:/root:/usr/sbin/nologin\n"+
-		"www-data:x:33:33:www-data:/var/www:/usr/sbin/nologin\nnobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n"+
+		"www-data:x:33:33:www-data:/var/www:/usr/sbin/nologin\n"+
+		"nobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n"+
 		"%s:x:%d:%d::%s:/bin/bash\n", s.Account, s.UID, s.UID, s.Home))
 	b.file("/etc/group", fmt.Sprintf("root:x:0:\nwww-data:x:33:\nnogroup:x:65534:\n%s:x:%d:\n", s.Account, s.UID))
 	for _, path := range s.Show {
 		b.show(path, unix.MOUNT_ATTR_RDONLY|unix.MOUNT_ATTR_NODEV|unix.MOUNT_ATTR_NOSUID)
 	}
-	for _, dir := range []string{"/run/lock", "/var/lib/php", "/var/cache", "/var/log", "/var/tmp", "/tmp", "/proc", "/sys",
+	for _, dir := range []string{"/run/lock", "/var/lib/php", "/var/cache", "/var/log", "/var/tmp", "/tmp", "/proc",
+		"/sys",
 		"/root", "/srv", "/opt", "/mnt"} {
 		b.dir(dir)
 	}

@@ -17,8 +17,8 @@ import (
 // ways into the kernel that nothing in hosting needs and that have been used to break out of it.
 var (
 	refusedRequests = []uint32{
-		// ioctl_btrfs.h: SUBVOL_CREATE, SNAP_CREATE, SNAP_DESTROY, SUBVOL_CREATE_V2, SNAP_CREATE_V2,
-		// SNAP_DESTROY_V2.
+		// ioctl_btrfs.h: SUBVOL_CREATE, SNAP_CREATE, SNAP_DESTROY, SUBVOL_CREATE_V2,
+		// SNAP_CREATE_V2, SNAP_DESTROY_V2.
 		0x5000940e, 0x50009401, 0x5000940f, 0x50009418, 0x50009417, 0x5000943f,
 		unix.TIOCSTI, 0x541c, // TIOCLINUX
 	}
@@ -61,7 +61,8 @@ func program() ([]bpf.RawInstruction, error) {
 		// The x32 interface of amd64 has its numbers above this bit.
 		bpf.JumpIf{Cond: bpf.JumpLessThan, Val: 0x40000000, SkipTrue: 1},
 		refuse(uint32(unix.ENOSYS)),
-		// clone3 has its flags in memory, which a filter cannot read: without it, libraries use clone.
+		// clone3 has its flags in memory, which a filter cannot read:
+		// without it, libraries use clone.
 		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.SYS_CLONE3, SkipTrue: 1},
 		refuse(uint32(unix.ENOSYS)),
 	}

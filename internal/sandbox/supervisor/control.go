@@ -199,7 +199,8 @@ func (s *Supervisor) admit(uid, pid int) error {
 }
 
 // passedOn are the variables that a session may bring along, and prefixes of such.
-var passedOn = []string{"TERM=", "LANG=", "LC_", "TZ=", "COLORTERM=", "SSH_CONNECTION=", "SSH_CLIENT=", "COLUMNS=", "LINES="}
+var passedOn = []string{"TERM=", "LANG=", "LC_", "TZ=", "COLORTERM=", "SSH_CONNECTION=", "SSH_CLIENT=", "COLUMNS=",
+	"LINES="}
 
 // door lets a user into the sandbox of their account: what came with the request becomes the
 // standard input and outputs of a shell, or of a command.

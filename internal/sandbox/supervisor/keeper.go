@@ -17,12 +17,12 @@ import (
 	"victualler/internal/version"
 )
 
-// The listening sockets of accounts are held by two processes, so that no single one that ends takes
-// them with it: the supervisor, which works, and its keeper, which does nothing but hold them, start
-// a supervisor where there is none, and hand it what it holds. A keeper that starts finds the
-// supervisor that goes on without it and takes over what that one holds. If the supervisor is of
-// another version, it is told to leave, and one of the keeper's own takes its place: so an upgrade
-// loses no request either.
+// The listening sockets of accounts are held by two processes, so that no single one that ends
+// takes them with it: the supervisor, which works, and its keeper, which does nothing but hold
+// them, start a supervisor where there is none, and hand it what it holds. A keeper that starts
+// finds the supervisor that goes on without it and takes over what that one holds. If the
+// supervisor is of another version, it is told to leave, and one of the keeper's own takes its
+// place: so an upgrade loses no request either.
 
 // message goes between keeper and supervisor, with a socket where it says hold.
 type message struct {

@@ -254,8 +254,8 @@ func (s *Supervisor) lookForIdle(ctx context.Context) {
 	}
 }
 
-// busy reports whether a PHP has workers, or whatever else has been started from it: it is the first
-// of its PID namespace, and all that lose their parents become its children.
+// busy reports whether a PHP has workers, or whatever else has been started from it: it is the
+// first of its PID namespace, and all that lose their parents become its children.
 func busy(pid int) bool {
 	n := strconv.Itoa(pid)
 	children, err := os.ReadFile("/proc/" + n + "/task/" + n + "/children")

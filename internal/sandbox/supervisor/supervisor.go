@@ -1,8 +1,8 @@
 // Package supervisor starts what runs for accounts, each in its account's sandbox, and ends it.
 //
-// It holds the sockets on which accounts' PHP is asked, and starts a process manager of PHP with the
-// first request that comes to one; when nothing has been asked of it for a while, it is ended, and an
-// account at rest costs a socket. It survives the agent, and what it started survives it.
+// It holds the sockets on which accounts' PHP is asked, and starts a process manager of PHP with
+// the first request that comes to one; when nothing has been asked of it for a while, it is ended,
+// and an account at rest costs a socket. It survives the agent, and what it started survives it.
 package supervisor
 
 import (
@@ -49,7 +49,8 @@ const (
 	young = 2 * time.Second
 	// longestPause is the longest between two attempts to start what does not start.
 	longestPause = 5 * time.Second
-	// longestKill is how long processes may take to end: one that waits for a disk ends when that answers.
+	// longestKill is how long processes may take to end: one that waits
+	// for a disk ends when that answers.
 	longestKill = 10 * time.Second
 )
 
@@ -63,7 +64,8 @@ type Supervisor struct {
 
 	mu       sync.Mutex
 	accounts map[string]*account
-	// watched is what waits for what, by file: *slot for a listening socket, *instance for a process.
+	// watched is what waits for what, by file: *slot for a listening
+	// socket, *instance for a process.
 	watched map[int]any
 	// found are sockets that the keeper has held and nobody has asked for yet.
 	found  map[string]int
@@ -128,7 +130,8 @@ func New(log *slog.Logger) (*Supervisor, error) {
 	for _, dir := range []struct {
 		path string
 		mode fs.FileMode
-	}{{runDir, 0o711}, {instanceDir, 0o700}, {errorDir, 0o700}, {definition.SocketDir, 0o711}, {definition.DefinitionDir, 0o755},
+	}{{runDir, 0o711}, {instanceDir, 0o700}, {errorDir, 0o700}, {definition.SocketDir, 0o711},
+		{definition.DefinitionDir, 0o755},
 		{definition.PHPDir, 0o755}} {
 		if err := os.MkdirAll(dir.path, dir.mode); err != nil {
 			return nil, err

@@ -464,9 +464,13 @@ func (s *Service) Account(ctx context.Context, a usecase.Actor, reference string
 	for _, d := range rows.Domains {
 		out.Domains = append(out.Domains, domains.DomainView(d, rows))
 	}
-	if out.Warnings, err = s.rollout.Warnings(ctx, number); err != nil {
+	if out.Warnings, err = s.rollout.Warnings(ctx, st); err != nil {
 		return none, err
 	}
+	if out.Running, err = s.rollout.Running(ctx, number); err != nil {
+		return none, err
+	}
+	showRunning(out.Allowance, out.Running)
 	if a.Role == rights.Customer {
 		return out, nil // how the server is found is not the customer's business
 	}
@@ -523,4 +527,23 @@ func (s *Service) CheckDomain(ctx context.Context, typed string) (api.DomainChec
 	}
 	out.SignInName, err = proposeSignIn(ctx, s.Store.Queries, domain)
 	return out, err
+}
+
+// showRunning has the limits of what runs show what is used of them.
+func showRunning(allowance []api.Allowed, running *api.Running) {
+	if running == nil {
+		running = &api.Running{}
+	}
+	for i, l := range allowance {
+		used, is := map[plans.Key]int64{plans.Processes: running.Processes, plans.Memory: running.Memory,
+			plans.CPU: running.CPU}[plans.Key(l.Key)]
+		if !is {
+			continue
+		}
+		allowance[i].Used = &used
+		if l.Value != nil {
+			left := max(0, *l.Value-used)
+			allowance[i].Left = &left
+		}
+	}
 }

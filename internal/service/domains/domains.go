@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/homes"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
@@ -132,8 +133,10 @@ func (s *Service) Domain(ctx context.Context, a usecase.Actor, reference, name s
 			out.Protected = append(out.Protected, folderView(f))
 		}
 	}
-	all, err := s.rollout.Warnings(ctx, account.ID)
-	out.Warnings = slices.DeleteFunc(all, func(w api.Warning) bool { return w.Part != "site" || w.Subject != d.Name })
+	all, err := s.rollout.Warnings(ctx, rows.terms)
+	out.Warnings = slices.DeleteFunc(all, func(w api.Warning) bool {
+		return w.Part != homes.Sandbox && (w.Part != "site" || w.Subject != d.Name)
+	})
 	return out, err
 }
 

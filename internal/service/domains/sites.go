@@ -27,6 +27,7 @@ import (
 
 // SiteRows is everything that the records hold about the sites of one account.
 type SiteRows struct {
+	terms     entitlement.Entitlement
 	account   db.Account
 	Domains   []db.Domain
 	own       map[int64]sites.Settings // by domain
@@ -52,7 +53,7 @@ type template struct {
 // LoadSites reads the sites of an account.
 func LoadSites(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (SiteRows, error) {
 	account := st.Account
-	rows := SiteRows{account: account, bounds: st.ServerLimits().Bounds, own: map[int64]sites.Settings{},
+	rows := SiteRows{terms: st, account: account, bounds: st.ServerLimits().Bounds, own: map[int64]sites.Settings{},
 		folders: map[int64][]folder{}, templates: map[int64]template{}}
 	server, err := q.ServerByID(ctx, account.ServerID)
 	if err != nil {

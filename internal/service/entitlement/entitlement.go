@@ -278,7 +278,9 @@ type serverLimits struct {
 	Disk    plans.Amount
 	Files   plans.Amount
 	Workers int
-	Bounds  sites.Bounds
+	// Processes, Memory and CPU bound all that runs.
+	Processes, Memory, CPU plans.Amount
+	Bounds                 sites.Bounds
 }
 
 // maxWorkers is how many PHP requests at once "unlimited" means on a real server.
@@ -299,8 +301,9 @@ func (st Entitlement) ServerLimits() serverLimits {
 		workers.N = maxWorkers
 	}
 	return serverLimits{Disk: limits[plans.Disk], Files: limits[plans.Files],
-		Workers: int(min(max(workers.N, 1), maxWorkers)),
-		Bounds:  sites.BoundsOf(limits)}
+		Workers:   int(min(max(workers.N, 1), maxWorkers)),
+		Processes: limits[plans.Processes], Memory: limits[plans.Memory], CPU: limits[plans.CPU],
+		Bounds: sites.BoundsOf(limits)}
 }
 
 // Lock locks an account, and its reseller before it, and loads its entitlement.

@@ -515,6 +515,11 @@ func serverView(row db.Server, accounts, drifts int64) api.Server {
 		for _, p := range status.Programs {
 			v.Health.Programs = append(v.Health.Programs, api.Program(p))
 		}
+		v.Health.Sandboxes = api.Sandboxes{Layout: "none", Missing: []string{}, PHP: []string{}}
+		if boxes := status.Sandboxes; boxes != nil {
+			v.Health.Sandboxes = api.Sandboxes{Layout: boxes.Layout, Missing: append([]string{}, boxes.Missing...),
+				Running: int64(boxes.Running), PHP: append([]string{}, boxes.PHP...)}
+		}
 	}
 	return v
 }

@@ -340,3 +340,69 @@ func TestWarningsOfHomes(t *testing.T) {
 		}
 	}
 }
+
+// What runs is measured with each sweep; what was met of limits is told to whoever looks.
+func TestLoads(t *testing.T) {
+	b, list := fleet(t, 2)
+	ctx := t.Context()
+	hungry, quiet := list[0], list[1]
+	server, err := b.Store.ServerByLabel(ctx, "skua")
+	require.NoError(t, err)
+	sweep := func(l agentlink.Load) api.AccountDetail {
+		t.Helper()
+		b.Agents.On(server.ID).Set(func(a *servicetest.Agent) { a.Loads = map[int64]agentlink.Load{hungry.ID: l} })
+		require.NoError(t, b.Rollout.Sweep(ctx, server.ID, 0, false))
+		shown, err := b.Accounts.Account(ctx, b.Operator, hungry.SignInName)
+		require.NoError(t, err)
+		return shown
+	}
+	used := func(a api.AccountDetail, key plans.Key) int64 {
+		for _, l := range a.Allowance {
+			if l.Key == string(key) {
+				require.NotNil(t, l.Used)
+				return *l.Used
+			}
+		}
+		t.Fatal(key)
+		return 0
+	}
+	a := sweep(agentlink.Load{Processes: 3, Memory: 80 << 20, CPU: time.Second, ProcessesRefused: 7})
+	assert.Equal(t, int64(3), used(a, plans.Processes))
+	assert.Equal(t, int64(80<<20), used(a, plans.Memory))
+	assert.Zero(t, used(a, plans.CPU), "one sweep alone tells no rate")
+	require.Len(t, a.Warnings, 1)
+	assert.Equal(t, "A process could not be started 7 times in the last day: the plan has 100 at the same time.",
+		a.Warnings[0].What)
+
+	b.Pass(10 * time.Second)
+	a = sweep(agentlink.Load{Processes: 5, Memory: 90 << 20, CPU: 6 * time.Second, ProcessesRefused: 8, MemoryKills: 2,
+		Throttled: 2 * time.Second})
+	assert.InDelta(t, 50, used(a, plans.CPU), 2, "5 s of 10 s")
+	assert.Equal(t, api.LimitsMet{Refused: 8, Killed: 2, Waited: 2}, a.Running.Met)
+	require.Len(t, a.Warnings, 2, "2 s of waiting are nothing to be told")
+	assert.Contains(t, a.Warnings[0].What, "ended 2 times in the last day: all together needed more memory than the 1G")
+	site, err := b.Domains.Domain(ctx, b.Operator, hungry.SignInName, hungry.Domain)
+	require.NoError(t, err)
+	assert.Len(t, site.Warnings, 2, "whose site dies of it sees it there")
+
+	b.Pass(10 * time.Second)
+	a = sweep(agentlink.Load{Processes: 1, CPU: time.Second, ProcessesRefused: 1}) // counts anew
+	assert.Equal(t, api.LimitsMet{Refused: 9, Killed: 2, Waited: 2}, a.Running.Met)
+
+	hungriest, err := b.Rollout.Hungriest(ctx, "skua", "cpu", 10)
+	require.NoError(t, err)
+	require.Len(t, hungriest.Accounts, 1, "those at rest are not listed")
+	assert.Equal(t, hungry.SignInName, hungriest.Accounts[0].SignInName)
+	_, err = b.Rollout.Hungriest(ctx, "nowhere", "cpu", 10)
+	assert.ErrorContains(t, err, "nowhere")
+
+	b.Agents.On(server.ID).Set(func(a *servicetest.Agent) { a.Loads = nil })
+	require.NoError(t, b.Rollout.Sweep(ctx, server.ID, 0, false))
+	a, err = b.Accounts.Account(ctx, b.Operator, hungry.SignInName)
+	require.NoError(t, err)
+	assert.Nil(t, a.Running, "the server was started anew")
+	assert.NotEmpty(t, a.Warnings, "what was met today still is told")
+	other, err := b.Accounts.Account(ctx, b.Operator, quiet.SignInName)
+	require.NoError(t, err)
+	assert.Empty(t, other.Warnings)
+}

@@ -97,7 +97,7 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 		return tx.AddDrift(ctx, db.AddDriftParams{ServerID: server.ID, AccountID: account, Part: d.Part,
 			Subject: d.Subject, Detail: d.Detail, Diff: d.Diff})
 	}
-	warnings := map[int64][]agentlink.Warning{}
+	warnings, loads := map[int64][]agentlink.Warning{}, map[int64]agentlink.Load{}
 	for _, account := range wanted {
 		state, there := states[account.ID]
 		if there {
@@ -125,6 +125,9 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 		if there {
 			warnings[account.ID] = state.Warnings
 		}
+		if state.Load != nil {
+			loads[account.ID] = *state.Load
+		}
 		if state.Usage != nil {
 			if err := tx.SaveUsage(ctx, db.SaveUsageParams{ID: account.ID, Bytes: state.Usage.Bytes,
 				Files: state.Usage.Files}); err != nil {
@@ -133,6 +136,9 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 		}
 	}
 	if err := saveWarnings(ctx, tx, warnings); err != nil {
+		return found, err
+	}
+	if err := saveLoads(ctx, tx, server, s.Now(), loads); err != nil {
 		return found, err
 	}
 	for _, state := range states {

@@ -6,6 +6,7 @@ import (
 	"victualler/internal/agentlink"
 	"victualler/internal/api"
 	"victualler/internal/hosting/homes"
+	"victualler/internal/service/entitlement"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
@@ -32,14 +33,18 @@ func saveWarnings(ctx context.Context, tx store.Tx, found map[int64][]agentlink.
 		Paths: other.Paths, Codes: other.Codes, Messages: messages})
 }
 
-// Warnings lists what does not work of an account because of what its owner has put into the home.
-// The account is one that was found within the actor's scope.
-func (s *Service) Warnings(ctx context.Context, account int64) ([]api.Warning, error) {
-	rows, err := s.Store.WarningsOfAccount(ctx, account)
+// Warnings lists what does not work of an account because of what its owner has put into the home,
+// or because of limits of what runs. The account is one that was found within the actor's scope.
+func (s *Service) Warnings(ctx context.Context, st entitlement.Entitlement) ([]api.Warning, error) {
+	rows, err := s.Store.WarningsOfAccount(ctx, st.Account.ID)
 	if err != nil {
 		return nil, err
 	}
-	list := []api.Warning{}
+	met, err := s.limitWarnings(ctx, st)
+	if err != nil {
+		return nil, err
+	}
+	list := append([]api.Warning{}, met...)
 	for _, row := range rows {
 		e := homes.Explain(row.Part, homes.Code(row.Code), row.Path, row.Message)
 		list = append(list, api.Warning{Part: row.Part, Subject: row.Subject, Path: row.Path, Code: row.Code,

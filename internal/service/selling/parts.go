@@ -10,7 +10,6 @@ import (
 	"victualler/internal/store/db"
 )
 
-// The brand of the pages that servers show: the reseller's, or the installation's title.
 // BrandPart is what pages look like that the server shows instead of a site's own.
 func (s *Service) BrandPart() rollout.Part {
 	return rollout.Part{Name: "brand", Fill: func(ctx context.Context, q *db.Queries, st entitlement.Entitlement,
@@ -33,7 +32,6 @@ func (s *Service) BrandPart() rollout.Part {
 	}}
 }
 
-// What the allowance says of the home and of PHP.
 // LimitsPart is what plans, exceptions and shares allow on the server.
 func (s *Service) LimitsPart() rollout.Part {
 	return rollout.Part{Name: "limits", Fill: func(_ context.Context, _ *db.Queries, st entitlement.Entitlement,
@@ -42,11 +40,12 @@ func (s *Service) LimitsPart() rollout.Part {
 		home := m.Home()
 		home.Home.DiskLimit, home.Home.FilesLimit = entitlement.ColumnOf(p.Disk), entitlement.ColumnOf(p.Files)
 		home.PHP.Workers = p.Workers
+		home.Sandbox = manifest.Sandbox{Processes: entitlement.ColumnOf(p.Processes),
+			Memory: entitlement.ColumnOf(p.Memory), CPU: entitlement.ColumnOf(p.CPU)}
 		return nil
 	}}
 }
 
-// A suspended account's sites show a notice.
 // SuspensionPart is whether the account is switched off, by itself or with its reseller. Parts that
 // leave something out then come after it.
 func (s *Service) SuspensionPart() rollout.Part {

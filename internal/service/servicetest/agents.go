@@ -31,7 +31,7 @@ func (a *Agents) On(serverID int64) *Agent {
 	defer a.mu.Unlock()
 	if a.servers[serverID] == nil {
 		a.servers[serverID] = &Agent{Accounts: map[int64]manifest.Manifest{}, Drift: map[int64][]agentlink.Drift{},
-			Warnings: map[int64][]agentlink.Warning{}}
+			Warnings: map[int64][]agentlink.Warning{}, Loads: map[int64]agentlink.Load{}}
 	}
 	return a.servers[serverID]
 }
@@ -47,6 +47,8 @@ type Agent struct {
 	Drift map[int64][]agentlink.Drift
 	// Warnings are what applies and sweeps tell of homes, by account.
 	Warnings map[int64][]agentlink.Warning
+	// Loads are what runs, by account.
+	Loads map[int64]agentlink.Load
 	// Applies counts applies, refused ones too.
 	Applies int
 	// Unreachable has it answer nothing; Refuses is what it fails each
@@ -166,9 +168,13 @@ func (a *Agent) Sweep(context.Context) (agentlink.Sweep, error) {
 	}
 	files := int64(100)
 	for id, m := range a.Accounts {
-		s.Accounts = append(s.Accounts, agentlink.AccountState{AccountID: id, SignInName: m.SignInName,
+		state := agentlink.AccountState{AccountID: id, SignInName: m.SignInName,
 			Revision: m.Revision, Wanted: m.Wanted, Drift: a.Drift[id],
-			Warnings: a.Warnings[id], Usage: &agentlink.Usage{Bytes: 1 << 20, Files: &files}})
+			Warnings: a.Warnings[id], Usage: &agentlink.Usage{Bytes: 1 << 20, Files: &files}}
+		if load, runs := a.Loads[id]; runs {
+			state.Load = &load
+		}
+		s.Accounts = append(s.Accounts, state)
 	}
 	return s, nil
 }

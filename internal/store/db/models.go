@@ -246,6 +246,14 @@ type Intermediate struct {
 	AddedAt     time.Time
 }
 
+type LimitsMet struct {
+	AccountID int64
+	Hour      time.Time
+	Refused   int64
+	Killed    int64
+	Waited    int64
+}
+
 type Link struct {
 	ID        int64
 	Digest    []byte
@@ -255,6 +263,19 @@ type Link struct {
 	CreatedAt time.Time
 	EndsAt    time.Time
 	UsedAt    *time.Time
+}
+
+type Load struct {
+	AccountID    int64
+	ServerID     int64
+	MeasuredAt   time.Time
+	Processes    int64
+	Memory       int64
+	Cpu          int32
+	CpuTotal     int64
+	RefusedTotal int64
+	KilledTotal  int64
+	WaitedTotal  int64
 }
 
 type Login struct {

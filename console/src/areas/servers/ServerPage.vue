@@ -7,6 +7,7 @@ import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
 import { ago, size } from '../../words'
+import { limitsMet } from './hungry'
 import ChangeList from '../../parts/ChangeList.vue'
 import DataTable from '../../parts/DataTable.vue'
 import FactList from '../../parts/FactList.vue'
@@ -33,6 +34,16 @@ const { data, refusal, reload } = useLoad(
 const { data: drift, reload: reloadDrift } = useLoad(
   () => ask(api.GET('/api/v1/servers/{server}/drift', { params: { path: path.value } })),
   { on: path, every: 10_000 },
+)
+const sort = ref<'cpu' | 'memory' | 'processes'>('cpu')
+const { data: hungriest } = useLoad(
+  () =>
+    ask(
+      api.GET('/api/v1/servers/{server}/hungriest', {
+        params: { path: path.value, query: { sort: sort.value, limit: 8 } },
+      }),
+    ),
+  { on: () => props.server + sort.value, every: 10_000 },
 )
 const { data: operations, reload: reloadOperations } = useLoad(
   () => ask(api.GET('/api/v1/operations', { params: { query: { server: props.server, limit: 8 } } })),
@@ -90,6 +101,8 @@ const facts = computed<[string, string][]>(() => {
           ? 'measured only: the file system cannot keep them'
           : '–',
     ],
+    ['Control groups', s.health?.sandboxes.layout ?? '–'],
+    ['PHP', s.health?.sandboxes.php.join(', ') || '–'],
     ['Agent', s.health?.agent_version ?? '–'],
     ['Last answer', ago(s.seen_at)],
     ['Last sweep', ago(s.swept_at)],
@@ -108,6 +121,9 @@ const facts = computed<[string, string][]>(() => {
         >Repair</ElButton
       >
     </PageHead>
+    <ul v-if="data.health?.sandboxes.missing.length" class="notes" aria-label="What is not kept">
+      <li v-for="m in data.health.sandboxes.missing" :key="m" class="warn">▲ Not kept on this server: {{ m }}</li>
+    </ul>
     <FactStrip>
       <StripFact name="Health"><StateMark :state="health(data)" /></StripFact>
       <StripFact name="Accounts"
@@ -115,6 +131,7 @@ const facts = computed<[string, string][]>(() => {
           data.accounts
         }}</RouterLink></StripFact
       >
+      <StripFact v-if="data.health" name="Sandboxes running">{{ data.health.sandboxes.running }}</StripFact>
       <StripFact name="Public addresses"
         ><code>{{ data.addresses.join(' ') }}</code></StripFact
       >
@@ -149,6 +166,44 @@ const facts = computed<[string, string][]>(() => {
     <section v-if="operation" aria-label="Steps">
       <h2>{{ operation.kind }}</h2>
       <StepList :operation="operation" />
+    </section>
+    <section v-if="hungriest?.accounts.length">
+      <h2>
+        Run most
+        <span class="quiet"
+          >at the last sweep, by
+          <button
+            v-for="by in ['cpu', 'memory', 'processes'] as const"
+            :key="by"
+            type="button"
+            class="link by"
+            :aria-pressed="sort === by"
+            @click="sort = by"
+          >
+            {{ by === 'cpu' ? 'processor' : by }}
+          </button></span
+        >
+      </h2>
+      <DataTable
+        :id="(a) => a.id"
+        :columns="[
+          { key: 'account', title: 'Account', long: true },
+          { key: 'cpu', title: 'Processor', right: true, text: (a) => `${a.cpu}%` },
+          { key: 'memory', title: 'Memory', right: true, text: (a) => size(a.memory) },
+          { key: 'processes', title: 'Processes', right: true, text: (a) => String(a.processes) },
+          { key: 'met', title: 'Limits met today', long: true, text: (a) => limitsMet(a.met) },
+        ]"
+        :rows="hungriest.accounts"
+        :to="(a) => `/accounts/${a.id}`"
+        caption="Accounts that run most"
+      >
+        <template #account="{ row }"
+          ><RouterLink :to="`/accounts/${row.id}`"
+            ><b>{{ row.main_domain }}</b></RouterLink
+          >
+          <code class="quiet">{{ row.sign_in_name }}</code></template
+        >
+      </DataTable>
     </section>
     <section>
       <h2>
@@ -186,6 +241,13 @@ const facts = computed<[string, string][]>(() => {
 </template>
 
 <style scoped>
+.by {
+  margin-right: 0.5rem;
+}
+.by[aria-pressed='true'] {
+  color: var(--ink);
+  text-decoration: none;
+}
 .facts {
   margin-top: 1rem;
 }

@@ -5,5 +5,6 @@ export function health(s: Schemas['Server']): string {
   if (s.state === 'joining') return 'joining'
   if (!s.reachable) return 'no answer'
   const down = s.health?.programs?.find((p) => !p.running)
-  return down ? `${down.name} down` : 'good'
+  if (down) return `${down.name} down`
+  return s.health?.sandboxes.missing.length ? 'limits not kept' : 'good'
 }

@@ -29,7 +29,8 @@ import (
 type Driver struct {
 	// Server is the server that is rendered for.
 	Server render.Server
-	// Sessions tells why those of sshd are not within their accounts' limits; nil where there is no sshd.
+	// Sessions tells why those of sshd are not within their accounts'
+	// limits; nil where there is no sshd.
 	Sessions func() error
 
 	reloads atomic.Int64
@@ -107,7 +108,8 @@ func (*Driver) Test(_ context.Context, staged []staging.Change) error {
 	return nil
 }
 
-// Reload implements agent.Program. PHP starts anew where its configuration is another, and nowhere else.
+// Reload implements agent.Program. PHP starts anew where its
+// configuration is another, and nowhere else.
 func (d *Driver) Reload(ctx context.Context) error {
 	if _, err := sandbox.Ask(ctx, sandbox.Question{Ask: sandbox.AskReload}); err != nil {
 		return err
@@ -187,7 +189,8 @@ func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string
 // Status implements agent.Program.
 func (d *Driver) Status(ctx context.Context) agentlink.ProgramStatus {
 	_, err := sandbox.Ask(ctx, sandbox.Question{Ask: sandbox.AskHealth})
-	return agentlink.ProgramStatus{Name: d.Name(), Version: version.Version, Running: err == nil, Reloads: d.reloads.Load()}
+	return agentlink.ProgramStatus{Name: d.Name(), Version: version.Version, Running: err == nil,
+		Reloads: d.reloads.Load()}
 }
 
 // Sandboxes implements agent.Confiner.

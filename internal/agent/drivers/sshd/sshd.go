@@ -55,7 +55,8 @@ Session:
 	sessions = "/etc/pam.d/common-session"
 )
 
-// bindSessions puts the profile into PAM's configuration, by Debian's own means, if it is not there.
+// bindSessions puts the profile into PAM's configuration, by Debian's
+// own means, if it is not there.
 func bindSessions() error {
 	text := fmt.Sprintf(profileText, definition.FirstUID, definition.Program)
 	found, _ := os.ReadFile(profile)
