@@ -62,7 +62,10 @@ func run(args []string) error {
 		if err := linkShell(); err != nil {
 			return err
 		}
-		return supervisor.Keep(ctx, log)
+		return supervisor.Keep(ctx, false, log)
+	case args[0] == supervisor.KeepArg && len(args) == 1:
+		debug.SetMemoryLimit(4 << 20)
+		return supervisor.Keep(ctx, true, log)
 	case args[0] == supervisor.SuperviseArg && len(args) == 1:
 		debug.SetMemoryLimit(12 << 20) // a soft bound: the server's memory is for its sites
 		s, err := supervisor.New(log)

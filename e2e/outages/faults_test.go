@@ -61,9 +61,12 @@ func TestKills(t *testing.T) {
 	}
 	for n := range kills {
 		time.Sleep(time.Duration(rand.IntN(700)) * time.Millisecond)
-		if n%2 == 0 {
+		switch n % 4 {
+		case 0:
 			i.Servers["skua"].Exec(ctx, "pkill", "-KILL", "-f", "victualler-agent run")
-		} else {
+		case 2:
+			i.Servers["skua"].Exec(ctx, "pkill", "-KILL", "-f", "victualler-sandbox (run|supervise)")
+		default:
 			i.KillService()
 			require.NoError(t, i.StartService(ctx))
 		}
@@ -108,7 +111,7 @@ func TestKills(t *testing.T) {
 	for _, name := range strings.Fields(e2e.On(t, "skua",
 		"getent passwd | grep -o '^kill[^:]*' || true; ls /home | grep "+
 			"^kill || true; ls /etc/nginx/victualler/accounts | grep ^kill | sed s/.conf// || true; ls "+
-			"/etc/php/8.2/fpm/pool.d | grep -o 'kill[^.]*' || true")) {
+			"/etc/victualler/sandboxes /etc/victualler/php /run/victualler/php | grep -o '^kill[^.]*' || true")) {
 		there[name] = true
 	}
 	assert.Equal(t, wanted, there, "the server has what the records have, and nothing else")

@@ -37,7 +37,7 @@ func TestServer(t *testing.T) {
 		assert.Error(t, exec.Command("id", "onlyhere").Run(), "the user must not be on the machine")
 		out, err = s.Exec(ctx, "ps", "-e", "-o", "comm=")
 		require.NoError(t, err)
-		for _, program := range []string{"nginx", "php-fpm8.2", "sshd"} {
+		for _, program := range []string{"nginx", "knotd", "sshd"} {
 			assert.Contains(t, out, program)
 		}
 	})

@@ -183,7 +183,7 @@ func TestRawRefuses(t *testing.T) {
 		"access_log /etc/cron.d/x;": "the setting access_log", "error_log /tmp/x;": "cannot be used",
 		"ssl_certificate /x;": "certificate", "listen 25;": "cannot be used",
 		"server_name other.example;": "cannot be used", "disable_symlinks off;": "cannot be used",
-		"fastcgi_pass unix:/run/php/account-other.sock;":            "cannot be used",
+		"fastcgi_pass unix:/run/victualler/php/other.sock;":         "cannot be used",
 		"fastcgi_param PHP_ADMIN_VALUE x;":                          "the settings of PHP",
 		"auth_basic_user_file /etc/shadow;":                         "a protected folder",
 		"location /x { proxy_pass http://127.0.0.1:3000; }":         "cannot be used",

@@ -19,12 +19,14 @@ var system = []string{"/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/lib
 
 // settings is what it shows of /etc: what programs read to work at all, and nothing that tells of
 // other accounts or of how the server is set up.
-var settings = []string{"alternatives", "bash.bashrc", "bash_completion.d", "ca-certificates", "ca-certificates.conf",
+var settings = []string{
+	"alternatives", "bash.bashrc", "bash_completion.d", "ca-certificates", "ca-certificates.conf",
 	"debian_version", "fonts", "gai.conf", "ghostscript", "gitconfig", "host.conf", "hostname", "hosts",
-	"ImageMagick-6", "inputrc", "ld.so.cache", "ld.so.conf", "ld.so.conf.d", "localtime", "locale.alias", "magic", "magic.mime",
-	"mailcap", "mime.types", "nanorc", "networks", "nsswitch.conf", "os-release", "perl", "php", "profile", "profile.d",
-	"protocols", "python3", "resolv.conf", "rpc", "screenrc", "services", "ssl", "terminfo", "timezone", "vim",
-	"wgetrc", "xattr.conf"}
+	"ImageMagick-6", "inputrc", "ld.so.cache", "ld.so.conf", "ld.so.conf.d", "localtime", "locale.alias",
+	"magic", "magic.mime", "mailcap", "mime.types", "nanorc", "networks", "nsswitch.conf", "os-release",
+	"perl", "php", "profile", "profile.d", "protocols", "python3", "resolv.conf", "rpc", "screenrc",
+	"services", "ssl", "terminfo", "timezone", "vim", "wgetrc", "xattr.conf",
+}
 
 // devices are the harmless ones.
 var devices = []string{"null", "zero", "full", "random", "urandom", "tty"}

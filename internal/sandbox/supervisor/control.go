@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net"
 	"os"
+	"os/exec"
 	"slices"
 	"strings"
 	"syscall"
@@ -33,42 +34,86 @@ func listenUnix(path, kind string, mode fs.FileMode) (*net.UnixListener, error) 
 	return l, os.Chmod(path, mode)
 }
 
-// meetKeepers exchanges with each keeper that comes what is held.
+// meetKeepers exchanges with the keeper that comes what is held. When it ends, a substitute is started
+// at once, which holds until the server has started another one.
 func (s *Supervisor) meetKeepers(l *net.UnixListener, leave func()) {
 	for {
 		conn, err := l.AcceptUnix()
 		if err != nil {
 			return
 		}
-		for {
-			m, f, err := receive(conn)
-			if err != nil {
-				break
+		go func() {
+			left := s.meet(conn)
+			s.mu.Lock()
+			alone := s.keeper == conn
+			if alone {
+				s.keeper = nil
 			}
-			switch m.Kind {
-			case "hold":
-				s.mu.Lock()
-				if fd, err := unix.FcntlInt(f.Fd(), unix.F_DUPFD_CLOEXEC, 0); err == nil {
-					if old, is := s.found[m.Name]; is {
-						unix.Close(old)
-					}
-					s.found[m.Name] = fd
-				}
-				s.mu.Unlock()
-				f.Close()
-			case "ready":
-				s.become(conn)
-			case "leave":
+			s.mu.Unlock()
+			conn.Close()
+			switch {
+			case left:
 				leave()
-				return
+			case alone:
+				s.substitute()
 			}
-		}
-		conn.Close()
+		}()
 	}
+}
+
+// meet exchanges with a keeper until it ends; left says that it has told this supervisor to leave.
+func (s *Supervisor) meet(conn *net.UnixConn) (left bool) {
+	for {
+		m, f, err := receive(conn)
+		if err != nil {
+			return false
+		}
+		switch m.Kind {
+		case "hold":
+			if f == nil {
+				continue
+			}
+			if fd, err := unix.FcntlInt(f.Fd(), unix.F_DUPFD_CLOEXEC, 0); err == nil {
+				s.keepFound(m.Name, fd)
+			}
+			f.Close()
+		case "ready":
+			s.become(conn)
+		case "leave":
+			return true
+		}
+	}
+}
+
+// keepFound keeps a socket until somebody asks for it.
+func (s *Supervisor) keepFound(name string, fd int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if _, is := s.found[name]; is {
+		unix.Close(fd)
+		return
+	}
+	s.found[name] = fd
+}
+
+// substitute starts a keeper in the place of one that has ended.
+func (s *Supervisor) substitute() {
+	cmd := exec.Command("/proc/self/exe", KeepArg)
+	cmd.Args[0] = "victualler-sandbox"
+	cmd.Stdout, cmd.Stderr, cmd.Env = os.Stdout, os.Stderr, os.Environ()
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if err := cmd.Start(); err != nil {
+		s.log.Error("no substitute for the keeper", "reason", err)
+		return
+	}
+	go cmd.Wait()
 }
 
 // become makes a connection the keeper's, and tells it everything that is held.
 func (s *Supervisor) become(conn *net.UnixConn) {
+	s.mu.Lock()
+	s.keeper = conn
+	s.mu.Unlock()
 	for _, a := range s.all() {
 		a.mu.Lock()
 		for _, sl := range a.slots {
@@ -78,9 +123,6 @@ func (s *Supervisor) become(conn *net.UnixConn) {
 		}
 		a.mu.Unlock()
 	}
-	s.mu.Lock()
-	s.keeper = conn
-	s.mu.Unlock()
 	_ = send(conn, message{Kind: "ready", Version: version.Version}, nil)
 }
 

@@ -33,13 +33,55 @@ type message struct {
 	Version string `json:"version,omitempty"`
 }
 
-// SuperviseArg is the argument with which the keeper starts the supervisor.
-const SuperviseArg = "supervise"
+// SuperviseArg is the argument with which the keeper starts the supervisor, and KeepArg the one with
+// which the supervisor starts a substitute for a keeper that has ended.
+const (
+	SuperviseArg = "supervise"
+	KeepArg      = "keep"
+)
 
-// Keep is the keeper. It returns when the context ends; the supervisor goes on.
-func Keep(ctx context.Context, log *slog.Logger) error {
+// One keeper at a time holds keeperLock, and it alone starts supervisors. The one that the server
+// itself has started holds mainLock besides: a substitute gives way to it.
+const (
+	keeperLock = runDir + "/keeper.lock"
+	mainLock   = runDir + "/main.lock"
+)
+
+// Keep is the keeper. It returns when the context ends, or, for a substitute, when there is another
+// one; the supervisor goes on.
+func Keep(ctx context.Context, substitute bool, log *slog.Logger) error {
 	if err := os.MkdirAll(runDir, 0o711); err != nil {
 		return err
+	}
+	if !substitute {
+		main, err := lock(ctx, mainLock, time.Minute)
+		if err != nil {
+			return err
+		}
+		defer main.Close()
+	}
+	longest := time.Hour * 24 * 365
+	if substitute {
+		longest = time.Second
+	}
+	own, err := lock(ctx, keeperLock, longest)
+	if err != nil {
+		return nil // another one is there
+	}
+	defer own.Close()
+	ctx, giveWay := context.WithCancel(ctx)
+	defer giveWay()
+	if substitute {
+		go func() {
+			for ctx.Err() == nil {
+				time.Sleep(time.Second)
+				if f, err := lock(ctx, mainLock, 0); err != nil {
+					giveWay()
+				} else {
+					f.Close()
+				}
+			}
+		}()
 	}
 	held := map[string]*os.File{}
 	for ctx.Err() == nil {
@@ -62,6 +104,25 @@ func Keep(ctx context.Context, log *slog.Logger) error {
 	return nil
 }
 
+// lock takes a lock that lasts as long as the file is open, waiting for it at most so long.
+func lock(ctx context.Context, path string, longest time.Duration) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	for end := time.Now().Add(longest); ; {
+		err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+		if err == nil {
+			return f, nil
+		}
+		if !time.Now().Before(end) || ctx.Err() != nil {
+			f.Close()
+			return nil, err
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+}
+
 // meet connects to the supervisor that is running, or to a new one.
 func meet(ctx context.Context, log *slog.Logger) (*net.UnixConn, error) {
 	dial := func() (*net.UnixConn, error) {
@@ -71,6 +132,7 @@ func meet(ctx context.Context, log *slog.Logger) (*net.UnixConn, error) {
 		return conn, nil
 	}
 	cmd := exec.Command("/proc/self/exe", SuperviseArg)
+	cmd.Args[0] = "victualler-sandbox" // what lists of processes show
 	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
 	cmd.Env = os.Environ()
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // it goes on when this one ends

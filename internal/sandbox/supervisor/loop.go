@@ -90,17 +90,18 @@ func (s *Supervisor) asked(sl *slot) {
 	i, err := s.startPHP(sl)
 	if err != nil {
 		s.log.Error("PHP cannot be started", "account", sl.account.def.Account, "reason", err)
-		s.failed(sl)
+		s.failed(sl, true)
 		return
 	}
 	sl.current = i
 }
 
-// failed waits longer each time, and turns away those who are waiting: they would wait in vain.
-func (s *Supervisor) failed(sl *slot) {
+// failed waits longer each time. Those who are waiting are turned away where it is of no use: a
+// configuration that does not work, told by an exit with an error, or ends without end.
+func (s *Supervisor) failed(sl *slot, hopeless bool) {
 	sl.failures++
-	sl.notBefore = time.Now().Add(min(longestPause, 50*time.Millisecond<<min(sl.failures, 10)))
-	if sl.failures >= 2 {
+	sl.notBefore = time.Now().Add(min(longestPause, 20*time.Millisecond<<min(sl.failures, 10)))
+	if hopeless && sl.failures >= 2 || sl.failures >= 20 {
 		for range 512 {
 			waiting := []unix.PollFd{{Fd: int32(sl.fd), Events: unix.POLLIN}}
 			if n, err := unix.Poll(waiting, 0); n != 1 || err != nil {
@@ -221,7 +222,7 @@ func (s *Supervisor) hasEnded(i *instance) {
 	said, _ := os.ReadFile(filepath.Join(errorDir, sl.php.Name))
 	s.log.Warn("PHP has ended soon after its start", "account", i.account.def.Account, "php", sl.php.Name,
 		"said", strings.TrimSpace(string(said[:min(len(said), 500)])))
-	s.failed(sl)
+	s.failed(sl, i.status.Exited())
 }
 
 // lookForIdle ends each PHP that has had nothing to do for a while.

@@ -48,7 +48,7 @@ const (
 	// young is an age at which whatever ends has not worked at all.
 	young = 2 * time.Second
 	// longestPause is the longest between two attempts to start what does not start.
-	longestPause = 5 * time.Second
+	longestPause = 500 * time.Millisecond
 	// longestKill is how long processes may take to end: one that waits
 	// for a disk ends when that answers.
 	longestKill = 10 * time.Second
@@ -236,6 +236,11 @@ func (s *Supervisor) adopt() {
 			ended: make(chan struct{})}
 		a.instances[i] = true
 		if r.Slot != "" {
+			// It holds its socket, whoever else has lost it.
+			if fd, err := unix.PidfdGetfd(pidfd, confine.FirstInherited, 0); err == nil {
+				unix.CloseOnExec(fd)
+				s.keepFound(r.Slot, fd)
+			}
 			// What is asked for now decides whether it may go on.
 			i.slot = &slot{account: a, php: definition.PHP{Name: r.Slot, Digest: r.Digest}, fd: -1, current: i}
 			if a.slots[r.Slot] == nil {
@@ -400,8 +405,12 @@ func (s *Supervisor) open(sl *slot) error {
 		if fd, err = listen(path, s.webGID); err != nil {
 			return err
 		}
-		s.tellKeeper(message{Kind: "hold", Name: sl.php.Name}, fd)
+		if sl.current != nil { // it waits at a socket that nobody reaches any more
+			sl.current.signal(unix.SIGQUIT)
+			sl.current = nil
+		}
 	}
+	s.tellKeeper(message{Kind: "hold", Name: sl.php.Name}, fd)
 	sl.fd = fd
 	return nil
 }
