@@ -58,10 +58,8 @@ func TestExhaustion(t *testing.T) {
 	t.Logf("quiet: p99 %s of %d requests", quiet, n)
 	for _, attack := range exhaustion {
 		t.Run(attack.name, func(t *testing.T) {
-			p99, n := measure(func() {
-				attacker.behind(attack.command)
-				time.Sleep(2 * time.Second)
-			})
+			attacker.behind(attack.command)
+			p99, n := measure(func() { time.Sleep(3 * time.Second) })
 			t.Logf("p99 %s of %d requests, %.1f of the quiet one; meanwhile %d processes of the attacker", p99, n,
 				float64(p99)/float64(quiet), strings.Count(attacker.processes(), "\n"))
 			// A machine that others work on has moments of its own:
@@ -78,7 +76,7 @@ func TestExhaustion(t *testing.T) {
 	o := e2e.CloseAccount(t, attacker.Account)
 	require.Equal(t, "done", o.State, o.Failure)
 	assert.Empty(t, e2e.Traces(t, server, attacker.SignInName))
-	assert.Empty(t, attacker.processes())
+	assert.Contains(t, attacker.processes(), "invalid user name")
 	o = e2e.CloseAccount(t, neighbour.Account)
 	require.Equal(t, "done", o.State, o.Failure)
 }

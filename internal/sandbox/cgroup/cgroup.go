@@ -224,8 +224,9 @@ func (t *Tree) Make(name string, l Limits) error {
 	return t.Limit(name, l)
 }
 
-// period is the time over which processor time is shared out.
-const period = 100 * time.Millisecond
+// period is the time over which processor time is shared out: short, so that whoever uses it up does
+// so in short bursts, in which others wait.
+const period = 20 * time.Millisecond
 
 // Limit sets the limits of a group. Memory that is held is not taken away by a lower one: what
 // would need more is refused or ended.
@@ -257,6 +258,7 @@ func (t *Tree) Limit(name string, l Limits) error {
 			set(dir, "memory.limit_in_bytes", strconv.FormatInt(held+(1<<20), 10))
 		}
 	}
+	set(t.v1["cpu"], "cpu.cfs_period_us", strconv.FormatInt(int64(period/time.Microsecond), 10))
 	set(t.v1["cpu"], "cpu.cfs_quota_us", quota("-1"))
 	if t.has["pids"] {
 		set(t.v2, "pids.max", text(l.Processes, "max"))

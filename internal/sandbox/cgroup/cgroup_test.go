@@ -66,7 +66,7 @@ func TestVersion2(t *testing.T) {
 	assert.Equal(t, "50", read("accounts/bakery/pids.max"))
 	assert.Equal(t, "104857600", read("accounts/bakery/memory.max"))
 	assert.Equal(t, "94371840", read("accounts/bakery/memory.high"))
-	assert.Equal(t, "150000 100000", read("accounts/bakery/cpu.max"))
+	assert.Equal(t, "30000 20000", read("accounts/bakery/cpu.max"))
 	require.NoError(t, tree.Add("bakery", 99))
 	assert.Equal(t, "99", read("accounts/bakery/cgroup.procs"))
 
