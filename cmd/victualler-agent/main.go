@@ -125,11 +125,12 @@ func drivers(stateDir string) (agent.Config, *nginx.Driver, error) {
 	web := nginx.New(server, scratch)
 	boxes := sandbox.New(server)
 	c.Confiner = boxes
+	boxes.Others = append(boxes.Others, web.Missing)
 	c.Programs = append(c.Programs, boxes, web)
 	if sshd.Installed() {
 		c.Resources = append(c.Resources, &sysuser.Logins{Users: users})
 		files := sshd.New(scratch)
-		boxes.Sessions = files.Missing
+		boxes.Others = append(boxes.Others, files.Missing)
 		c.Programs = append(c.Programs, files)
 	}
 	if knot.Installed() {

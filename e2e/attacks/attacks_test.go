@@ -3,8 +3,10 @@ package attacks
 import (
 	"context"
 	"fmt"
+	"net"
 	"net/http"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -198,7 +200,8 @@ func TestKills(t *testing.T) {
 	assert.Empty(t, failed[:min(len(failed), 5)])
 	assert.Less(t, longest, time.Second)
 	labtest.Eventually(t, func() bool {
-		return strings.TrimSpace(e2e.On(t, server, "pgrep -c -f '^[a-z/]*victualler-sandbox (run|keep|supervise)'")) == "2"
+		return strings.TrimSpace(e2e.On(t, server,
+			"pgrep -c -f '^[a-z/]*victualler-sandbox (run|keep|supervise)'")) == "2"
 	}, "one keeper and one supervisor")
 	// All works on: a change, a suspension, what runs is still known.
 	victim.limit(plans.Processes, 30)
@@ -207,4 +210,55 @@ func TestKills(t *testing.T) {
 	_, _ = e2e.Inst.Servers[server].Exec(ctx, "pkill", "-KILL", "-f", "victualler-sandbox")
 	victim.do(http.MethodPost, "suspend", api.Suspend{Why: fmt.Sprint("after ", requests, " requests")})
 	assert.Empty(t, victim.processes())
+}
+
+// Visitors who upload without end, and slowly, take no room from the server or its homes, and the
+// neighbour is served on.
+func TestUploads(t *testing.T) {
+	e2e.Shared(t)
+	neighbour, flooded := opened(t, "uploads-n.example"), opened(t, "uploads-f.example")
+	defer e2e.CloseAccount(t, neighbour.Account)
+	defer e2e.CloseAccount(t, flooded.Account)
+	free := func() string {
+		return e2e.On(t, server, "df --output=used -B 1M / /home | tail -n +2 | tr -s ' \n' ' '")
+	}
+	before := free()
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	var group sync.WaitGroup
+	address := e2e.Inst.Servers[server].Address.String()
+	for range 60 {
+		group.Go(func() {
+			for ctx.Err() == nil {
+				conn, err := net.Dial("tcp", address+":80")
+				if err != nil {
+					continue
+				}
+				stop := context.AfterFunc(ctx, func() { conn.Close() })
+				fmt.Fprintf(conn, "POST /page.php HTTP/1.1\r\nHost: %s\r\nContent-Length: 60000000\r\n\r\n",
+					flooded.Domain)
+				block := make([]byte, 1<<20)
+				for range 58 {
+					if _, err := conn.Write(block); err != nil {
+						break
+					}
+				}
+				select { // and then nothing any more
+				case <-ctx.Done():
+				case <-time.After(time.Second):
+				}
+				stop()
+				conn.Close()
+			}
+		})
+	}
+	time.Sleep(time.Second)
+	v := visit(neighbour)
+	time.Sleep(4 * time.Second)
+	assert.Equal(t, before, free(), "used on the system's disk and in the homes, in MB")
+	p99, n, failed := v.end()
+	cancel()
+	group.Wait()
+	t.Logf("%d requests of the neighbour, p99 %s", n, p99)
+	assert.Empty(t, failed[:min(len(failed), 5)])
 }

@@ -132,7 +132,8 @@ func TestServers(t *testing.T) {
 	})
 	t.Run("health and fill", func(t *testing.T) {
 		out, _, _ := e2e.Command(t, "server", "show", "skua")
-		for _, part := range []string{"health        good", "limits: btrfs", "sandbox", "nginx", "last sweep", "running (cgroup"} {
+		for _, part := range []string{"health        good", "limits: btrfs", "sandbox", "nginx", "last sweep",
+			"running (cgroup"} {
 			assert.Contains(t, out, part)
 		}
 		e2e.On(t, "petrel", "pkill -KILL nginx; mv /usr/sbin/nginx /usr/sbin/nginx.away")

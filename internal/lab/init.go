@@ -105,6 +105,7 @@ func mountTree(c initConfig, root string) error {
 		{"tmpfs", "/tmp", "mode=1777", unix.MS_NOSUID | unix.MS_NODEV},
 		{"tmpfs", "/dev", "mode=755", unix.MS_NOSUID},
 		{"devpts", "/dev/pts", "newinstance,ptmxmode=0666,mode=620", unix.MS_NOSUID | unix.MS_NOEXEC},
+		{"tmpfs", "/var/lib/victualler-uploads", "size=256m", unix.MS_NOSUID | unix.MS_NODEV | unix.MS_NOEXEC},
 		{"tmpfs", "/dev/shm", "mode=1777", unix.MS_NOSUID | unix.MS_NODEV},
 	}
 	for _, m := range mounts {

@@ -35,6 +35,10 @@ const (
 // WebGroup is the group of the web server's workers on Debian.
 const WebGroup = "www-data"
 
+// UploadDir is where nginx keeps what it has received of uploads and has not yet handed on. It is
+// to be a file system of its own: what visitors send takes no room from the server or from homes.
+const UploadDir = "/var/lib/victualler-uploads"
+
 // CheckPath is where a site tells, to its own server only, which rendering of it is loaded: that of
 // nginx in the header, that of PHP's pool in the body (RFC 8615 reserves /.well-known/). Every
 // location of a site costs nginx some 10 KB of memory in each process, so there is one for both.
@@ -77,6 +81,10 @@ map_hash_bucket_size 1024; # the addresses that sites redirect are long
 limit_conn_zone $server_name zone=sites:4m;
 limit_conn_zone $binary_remote_addr$server_name zone=visitors:16m;
 limit_conn_status 429;
+# What comes in, and what goes out faster to us than from us, waits in files: in a file system of its own.
+client_body_temp_path ` + UploadDir + `/body;
+fastcgi_temp_path ` + UploadDir + `/answers;
+fastcgi_max_temp_file_size 64m;
 limit_conn_log_level info; # a flood of requests is no flood of lines
 server_tokens off; # which version answers is nobody's business
 

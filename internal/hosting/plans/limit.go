@@ -37,7 +37,11 @@ const (
 	Processes    Key = "processes"
 	Memory       Key = "memory"
 	CPU          Key = "cpu"
-	BackupsKept  Key = "backups_kept"
+	UploadSize   Key = "upload_size"
+
+	SiteConnections    Key = "site_connections"
+	VisitorConnections Key = "visitor_connections"
+	BackupsKept        Key = "backups_kept"
 )
 
 // Unit is what a limit's number counts.
@@ -113,6 +117,11 @@ var AllLimits = []LimitInfo{
 	{Key: Processes, Unit: Count, Title: "processes at the same time", Bound: true, Floor: 20, Usual: 100},
 	{Key: Memory, Unit: Bytes, Title: "memory of all processes", Bound: true, Floor: 256 * MiB, Usual: 1024 * MiB},
 	{Key: CPU, Unit: Percent, Title: "processor time (100% is one processor)", Bound: true, Floor: 10, Usual: 100},
+	{Key: UploadSize, Unit: Bytes, Title: "size of the largest upload", Bound: true, Floor: 1 * MiB, Usual: 1024 * MiB},
+	{Key: SiteConnections, Unit: Count, Title: "requests of a site at the same time", Bound: true, Floor: 10,
+		Usual: 1000},
+	{Key: VisitorConnections, Unit: Count, Title: "requests of one visitor of a site at the same time", Bound: true,
+		Floor: 5, Usual: 200},
 	{Key: BackupsKept, Unit: Count, Title: "backups kept", Bound: true},
 }
 

@@ -97,7 +97,9 @@ func TestParseSettings(t *testing.T) {
 func TestResolve(t *testing.T) {
 	own, template := Settings{"hsts": int64(60), "php_memory": int64(plans.GiB)}, Settings{"hsts": int64(5),
 		"compression": false}
-	list := Resolve(Bounds{PHPMemory: 256 * plans.MiB, PHPTime: 30, Upload: 10 * plans.MiB}, Layer{"site", own},
+	list := Resolve(Bounds{PHPMemory: 256 * plans.MiB, PHPTime: 30, Disk: 10 * plans.MiB, Upload: plans.GiB,
+		SiteConnections:    400,
+		VisitorConnections: 100}, Layer{"site", own},
 		Layer{"template shop", template})
 	byKey := map[Key]Effective{}
 	for _, e := range list {

@@ -70,7 +70,7 @@ type Effective struct {
 
 // Bounds are what an account's allowance leaves to its sites.
 type Bounds struct {
-	PHPMemory, PHPTime, Upload int64
+	PHPMemory, PHPTime, Disk, Upload, SiteConnections, VisitorConnections int64
 }
 
 // BoundsOf reads the bounds out of an allowance's amounts.
@@ -82,7 +82,9 @@ func BoundsOf(limits plans.Limits) Bounds {
 		info, _ := plans.Info(key)
 		return max(limits[key].N, info.Floor)
 	}
-	return Bounds{PHPMemory: most(plans.PHPMemory), PHPTime: most(plans.PHPTime), Upload: most(plans.Disk)}
+	return Bounds{PHPMemory: most(plans.PHPMemory), PHPTime: most(plans.PHPTime), Disk: most(plans.Disk),
+		Upload: most(plans.UploadSize), SiteConnections: most(plans.SiteConnections),
+		VisitorConnections: most(plans.VisitorConnections)}
 }
 
 // of returns the bound of a setting.
@@ -93,13 +95,22 @@ func (b Bounds) of(key Key) (most int64, of plans.Key, bounded bool) {
 	case "php_time":
 		return b.PHPTime, plans.PHPTime, true
 	case "largest_upload":
-		return b.Upload, plans.Disk, true
+		if b.Disk < b.Upload {
+			return b.Disk, plans.Disk, true
+		}
+		return b.Upload, plans.UploadSize, true
+	case "site_connections":
+		return b.SiteConnections, plans.SiteConnections, true
+	case "visitor_connections":
+		return b.VisitorConnections, plans.VisitorConnections, true
 	}
 	return 0, "", false
 }
 
 // Unbounded leaves every value as it is set.
-var Unbounded = Bounds{PHPMemory: 1 << 60, PHPTime: 1 << 60, Upload: 1 << 60}
+var Unbounded = BoundsOf(plans.Limits{plans.PHPMemory: plans.Unlimited, plans.PHPTime: plans.Unlimited,
+	plans.Disk: plans.Unlimited, plans.UploadSize: plans.Unlimited, plans.SiteConnections: plans.Unlimited,
+	plans.VisitorConnections: plans.Unlimited})
 
 // Admit refuses settings beyond the bounds, as the sentence about the first one.
 func (b Bounds) Admit(set Settings) (Key, error) {

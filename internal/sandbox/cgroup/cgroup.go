@@ -224,8 +224,8 @@ func (t *Tree) Make(name string, l Limits) error {
 	return t.Limit(name, l)
 }
 
-// period is the time over which processor time is shared out: short, so that whoever uses it up does
-// so in short bursts, in which others wait.
+// period is the time over which processor time is shared out: short, so that whoever uses it up
+// does so in short bursts, in which others wait.
 const period = 20 * time.Millisecond
 
 // Limit sets the limits of a group. Memory that is held is not taken away by a lower one: what

@@ -34,8 +34,8 @@ func listenUnix(path, kind string, mode fs.FileMode) (*net.UnixListener, error) 
 	return l, os.Chmod(path, mode)
 }
 
-// meetKeepers exchanges with the keeper that comes what is held. When it ends, a substitute is started
-// at once, which holds until the server has started another one.
+// meetKeepers exchanges with the keeper that comes what is held. When it ends, a substitute is
+// started at once, which holds until the server has started another one.
 func (s *Supervisor) meetKeepers(l *net.UnixListener, leave func()) {
 	for {
 		conn, err := l.AcceptUnix()

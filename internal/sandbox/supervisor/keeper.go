@@ -33,8 +33,8 @@ type message struct {
 	Version string `json:"version,omitempty"`
 }
 
-// SuperviseArg is the argument with which the keeper starts the supervisor, and KeepArg the one with
-// which the supervisor starts a substitute for a keeper that has ended.
+// SuperviseArg is the argument with which the keeper starts the supervisor, and KeepArg the one
+// with which the supervisor starts a substitute for a keeper that has ended.
 const (
 	SuperviseArg = "supervise"
 	KeepArg      = "keep"

@@ -27,13 +27,15 @@ create index limits_met_hour on limits_met (hour);
 -- Plans, shares and frozen terms of before say nothing of these limits: they give what is usual.
 insert into plan_limits (plan_id, key, amount)
     select plans.id, usual.key, usual.amount from plans,
-        (values ('processes', 100::bigint), ('memory', 1073741824), ('cpu', 100)) as usual (key, amount)
+        (values ('processes', 100::bigint), ('memory', 1073741824), ('cpu', 100), ('upload_size', 1073741824),
+            ('site_connections', 1000), ('visitor_connections', 200)) as usual (key, amount)
     where exists (select from plan_limits where plan_id = plans.id);
 insert into share_limits (reseller_id, key, amount)
     select distinct share_limits.reseller_id, usual.key, null::bigint from share_limits,
-        (values ('processes'), ('memory'), ('cpu')) as usual (key);
-update accounts set frozen_terms = jsonb_set(frozen_terms, '{limits}', '{"processes": 100, "memory": 1073741824, "cpu": 100}'
-    || (frozen_terms -> 'limits'))
+        (values ('processes'), ('memory'), ('cpu'), ('upload_size'), ('site_connections'), ('visitor_connections'))
+        as usual (key);
+update accounts set frozen_terms = jsonb_set(frozen_terms, '{limits}', '{"processes": 100, "memory": 1073741824, "cpu": 100,
+    "upload_size": 1073741824, "site_connections": 1000, "visitor_connections": 200}' || (frozen_terms -> 'limits'))
 where frozen_terms -> 'limits' is not null;
 
 -- Servers have to learn of them: the next sweep applies them.

@@ -19,6 +19,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"victualler/internal/agent/daemon"
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
@@ -42,6 +44,9 @@ type Driver struct {
 // New returns the driver.
 func New(server render.Server, scratch string) *Driver {
 	d := &Driver{Server: server, Scratch: scratch}
+	if err := d.Missing(); err != nil {
+		slog.Warn("a bound is not kept", "reason", err)
+	}
 	if err := logDir(); err != nil {
 		slog.Warn("directory of the request log", "reason", err) // nginx says so, too, when it is to begin it
 	}
@@ -49,6 +54,20 @@ func New(server render.Server, scratch string) *Driver {
 		_, d.version, _ = strings.Cut(strings.TrimSpace(string(out)), "nginx/")
 	}
 	return d
+}
+
+// Missing tells that what visitors send can fill the server's disk, if it can.
+func (*Driver) Missing() error {
+	var own, system unix.Stat_t
+	if err := errors.Join(os.MkdirAll(render.UploadDir, 0o755), unix.Stat(render.UploadDir, &own),
+		unix.Stat("/", &system)); err != nil {
+		return err
+	}
+	if own.Dev == system.Dev {
+		return fmt.Errorf("uploads of visitors can fill the system's disk: mount a file system of its own on %s",
+			render.UploadDir)
+	}
+	return nil
 }
 
 // logDir makes the directory of the request log. It tells who visits whose site, and what they ask

@@ -29,9 +29,8 @@ import (
 type Driver struct {
 	// Server is the server that is rendered for.
 	Server render.Server
-	// Sessions tells why those of sshd are not within their accounts'
-	// limits; nil where there is no sshd.
-	Sessions func() error
+	// Others tell what other programs do not keep of the bounds between accounts.
+	Others []func() error
 
 	reloads atomic.Int64
 }
@@ -200,9 +199,9 @@ func (d *Driver) Sandboxes(ctx context.Context) agentlink.Sandboxes {
 		return agentlink.Sandboxes{Layout: "unknown", Missing: []string{err.Error()}, PHP: d.Server.PHP}
 	}
 	missing := a.Health.Missing
-	if d.Sessions != nil {
-		if err := d.Sessions(); err != nil {
-			missing = append(missing, "sessions of file transfer are not within their accounts' limits: "+err.Error())
+	for _, other := range d.Others {
+		if err := other(); err != nil {
+			missing = append(missing, err.Error())
 		}
 	}
 	return agentlink.Sandboxes{Layout: a.Health.Layout, Missing: missing, Running: a.Health.Running, PHP: d.Server.PHP}

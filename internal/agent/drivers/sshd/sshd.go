@@ -86,12 +86,12 @@ func bound() bool {
 	return err == nil && strings.Contains(string(text), definition.Program+" session")
 }
 
-// Missing tells what is not kept of the limits of sessions; nil where all is.
+// Missing tells why sessions are not within their accounts' limits; nil where they are.
 func (d *Driver) Missing() error {
-	if d.unbound != nil && bound() {
-		d.unbound = nil
+	if d.unbound == nil || bound() {
+		return nil
 	}
-	return d.unbound
+	return fmt.Errorf("sessions of file transfer are not within their accounts' limits: %w", d.unbound)
 }
 
 // New returns the driver.
