@@ -23,7 +23,8 @@ var planTable = []api.NewPlan{
 		plans.Addresses: plans.Of(10),
 		plans.Databases: plans.Of(1), plans.Logins: plans.Of(1), plans.SendsPerHour: plans.Of(50),
 		plans.BounceShare: plans.Of(20),
-		plans.PHPWorkers:  plans.Of(3), plans.BackupsKept: plans.Of(7)},
+		plans.PHPWorkers:  plans.Of(3), plans.BackupsKept: plans.Of(7),
+		plans.Processes: plans.Of(40), plans.Memory: plans.Of(512 * plans.MiB), plans.CPU: plans.Of(50)},
 		Features: features("mail", "databases", "logins", "backups", "dns", "certificates")},
 	{Name: "harbour", Template: "island", Limits: plans.Limits{
 		plans.Disk: plans.Of(5 * plans.GiB), plans.Files: plans.Of(250_000), plans.Traffic: plans.Of(200 * plans.GiB),
@@ -33,7 +34,8 @@ var planTable = []api.NewPlan{
 		plans.Addresses:   plans.Of(100), plans.Lists: plans.Of(2), plans.Databases: plans.Of(5),
 		plans.Logins: plans.Of(5), plans.Tasks: plans.Of(5),
 		plans.SendsPerHour: plans.Of(200), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(8),
-		plans.PHPMemory: plans.Of(256 * plans.MiB), plans.BackupsKept: plans.Of(14)},
+		plans.PHPMemory: plans.Of(256 * plans.MiB), plans.BackupsKept: plans.Of(14),
+		plans.Processes: plans.Of(100), plans.Memory: plans.Of(plans.GiB), plans.CPU: plans.Of(100)},
 		Features: features("mail", "databases", "tasks", "logins", "backups", "dns", "dnssec", "certificates", "kits",
 			"file_browser")},
 	{Name: "lighthouse", Template: "island", Limits: plans.Limits{
@@ -44,7 +46,8 @@ var planTable = []api.NewPlan{
 		plans.Addresses:   plans.Unlimited, plans.Lists: plans.Of(10), plans.Databases: plans.Of(25),
 		plans.Logins: plans.Of(25), plans.Tasks: plans.Of(25),
 		plans.SendsPerHour: plans.Of(1000), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(20),
-		plans.PHPMemory: plans.Of(512 * plans.MiB), plans.PHPTime: plans.Of(120), plans.BackupsKept: plans.Of(30)},
+		plans.PHPMemory: plans.Of(512 * plans.MiB), plans.PHPTime: plans.Of(120), plans.BackupsKept: plans.Of(30),
+		plans.Processes: plans.Of(300), plans.Memory: plans.Of(4 * plans.GiB), plans.CPU: plans.Of(200)},
 		Features: features("mail", "databases", "tasks", "shell", "logins", "backups", "dns", "dnssec", "certificates",
 			"wildcard", "kits", "api", "file_browser")},
 }

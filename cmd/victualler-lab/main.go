@@ -118,6 +118,11 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 		say); err != nil {
 		return err
 	}
+	if err := demo.Visit(ctx, func(ctx context.Context, server string, argv ...string) (string, error) {
+		return i.Servers[server].Exec(ctx, argv...)
+	}); err != nil {
+		return err
+	}
 	// The client is signed in as well, so that the first command works.
 	session, err := json.Marshal(map[string]string{"service": i.Address(), "token": i.Client.Token})
 	if err != nil {

@@ -188,13 +188,14 @@ type limitsSchema struct{}
 // Schema implements huma.SchemaProvider.
 func (limitsSchema) Schema(huma.Registry) *huma.Schema {
 	s := &huma.Schema{Type: huma.TypeObject, Properties: map[string]*huma.Schema{}, AdditionalProperties: false}
-	zero, hundred := 0.0, 100.0
+	zero := 0.0
 	for _, info := range plans.AllLimits {
 		p := &huma.Schema{Type: huma.TypeInteger, Format: "int64", Nullable: true, Minimum: &zero,
 			Description: strings.ToUpper(info.Title[:1]) + info.Title[1:] + ", in " + string(info.Unit) +
 				"; null is unlimited."}
-		if info.Unit == plans.Percent {
-			p.Maximum = &hundred
+		if info.Most > 0 {
+			most := float64(info.Most)
+			p.Maximum = &most
 		}
 		s.Properties[string(info.Key)] = p
 	}

@@ -3316,6 +3316,11 @@ export interface components {
                 sends_per_hour?: number | null;
                 /**
                  * Format: int64
+                 * @description Requests of a site at the same time, in count; null is unlimited.
+                 */
+                site_connections?: number | null;
+                /**
+                 * Format: int64
                  * @description Subdomains, in count; null is unlimited.
                  */
                 subdomains?: number | null;
@@ -3329,6 +3334,16 @@ export interface components {
                  * @description Traffic per calendar month, in bytes; null is unlimited.
                  */
                 traffic?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of the largest upload, in bytes; null is unlimited.
+                 */
+                upload_size?: number | null;
+                /**
+                 * Format: int64
+                 * @description Requests of one visitor of a site at the same time, in count; null is unlimited.
+                 */
+                visitor_connections?: number | null;
             };
             /** @description 2 to 40 lower-case letters, digits and hyphens. */
             name: string;
@@ -3469,6 +3484,11 @@ export interface components {
                 sends_per_hour?: number | null;
                 /**
                  * Format: int64
+                 * @description Requests of a site at the same time, in count; null is unlimited.
+                 */
+                site_connections?: number | null;
+                /**
+                 * Format: int64
                  * @description Subdomains, in count; null is unlimited.
                  */
                 subdomains?: number | null;
@@ -3482,6 +3502,16 @@ export interface components {
                  * @description Traffic per calendar month, in bytes; null is unlimited.
                  */
                 traffic?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of the largest upload, in bytes; null is unlimited.
+                 */
+                upload_size?: number | null;
+                /**
+                 * Format: int64
+                 * @description Requests of one visitor of a site at the same time, in count; null is unlimited.
+                 */
+                visitor_connections?: number | null;
             };
             /**
              * @description Which sum is compared with the share; allotted where absent.
@@ -3831,6 +3861,11 @@ export interface components {
                 sends_per_hour?: number | null;
                 /**
                  * Format: int64
+                 * @description Requests of a site at the same time, in count; null is unlimited.
+                 */
+                site_connections?: number | null;
+                /**
+                 * Format: int64
                  * @description Subdomains, in count; null is unlimited.
                  */
                 subdomains?: number | null;
@@ -3844,6 +3879,16 @@ export interface components {
                  * @description Traffic per calendar month, in bytes; null is unlimited.
                  */
                 traffic?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of the largest upload, in bytes; null is unlimited.
+                 */
+                upload_size?: number | null;
+                /**
+                 * Format: int64
+                 * @description Requests of one visitor of a site at the same time, in count; null is unlimited.
+                 */
+                visitor_connections?: number | null;
             };
             /** @description Lower-case letters, digits and hyphens. */
             name: string;
@@ -3981,6 +4026,11 @@ export interface components {
                 sends_per_hour?: number | null;
                 /**
                  * Format: int64
+                 * @description Requests of a site at the same time, in count; null is unlimited.
+                 */
+                site_connections?: number | null;
+                /**
+                 * Format: int64
                  * @description Subdomains, in count; null is unlimited.
                  */
                 subdomains?: number | null;
@@ -3994,6 +4044,16 @@ export interface components {
                  * @description Traffic per calendar month, in bytes; null is unlimited.
                  */
                 traffic?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of the largest upload, in bytes; null is unlimited.
+                 */
+                upload_size?: number | null;
+                /**
+                 * Format: int64
+                 * @description Requests of one visitor of a site at the same time, in count; null is unlimited.
+                 */
+                visitor_connections?: number | null;
             };
             /** @description A new name. */
             name?: string;
@@ -4254,6 +4314,11 @@ export interface components {
                 sends_per_hour?: number | null;
                 /**
                  * Format: int64
+                 * @description Requests of a site at the same time, in count; null is unlimited.
+                 */
+                site_connections?: number | null;
+                /**
+                 * Format: int64
                  * @description Subdomains, in count; null is unlimited.
                  */
                 subdomains?: number | null;
@@ -4267,6 +4332,16 @@ export interface components {
                  * @description Traffic per calendar month, in bytes; null is unlimited.
                  */
                 traffic?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of the largest upload, in bytes; null is unlimited.
+                 */
+                upload_size?: number | null;
+                /**
+                 * Format: int64
+                 * @description Requests of one visitor of a site at the same time, in count; null is unlimited.
+                 */
+                visitor_connections?: number | null;
             };
             /**
              * @description Which sum is compared with the share.
@@ -4406,6 +4481,11 @@ export interface components {
                 sends_per_hour?: number | null;
                 /**
                  * Format: int64
+                 * @description Requests of a site at the same time, in count; null is unlimited.
+                 */
+                site_connections?: number | null;
+                /**
+                 * Format: int64
                  * @description Subdomains, in count; null is unlimited.
                  */
                 subdomains?: number | null;
@@ -4419,6 +4499,16 @@ export interface components {
                  * @description Traffic per calendar month, in bytes; null is unlimited.
                  */
                 traffic?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of the largest upload, in bytes; null is unlimited.
+                 */
+                upload_size?: number | null;
+                /**
+                 * Format: int64
+                 * @description Requests of one visitor of a site at the same time, in count; null is unlimited.
+                 */
+                visitor_connections?: number | null;
             };
             /** @enum {string} */
             measure?: "allotted" | "used";

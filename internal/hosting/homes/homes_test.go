@@ -50,7 +50,7 @@ func TestLimitMet(t *testing.T) {
 		"A process was ended once in the last day: all together needed more memory than the 1G of the plan.",
 		e.What)
 	assert.Contains(t, homes.LimitMet(homes.ProcessesMet, 12, "100").What,
-		"could not be started 12 times in the last day")
+		"Processes could not be started 12 times in the last day")
 	assert.Contains(t, homes.LimitMet(homes.CPUMet, 90, "100%").What, "for 90 seconds")
 	assert.Contains(t, homes.LimitMet(homes.CPUMet, 600, "100%").What,
 		"for 10 minutes in the last day: the plan has 100% of")

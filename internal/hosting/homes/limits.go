@@ -15,21 +15,19 @@ const (
 // LimitMet puts into words that a limit of what runs was met in the last day: n times, or for
 // CPUMet n seconds long. Limit is it in words.
 func LimitMet(code Code, n int64, limit string) Explanation {
-	times := fmt.Sprintf("%d times", n)
+	times, ended, refused := fmt.Sprintf("%d times", n), "Processes were ended", "Processes could not be started"
 	if n == 1 {
-		times = "once"
+		times, ended, refused = "once", "A process was ended", "A process could not be started"
 	}
 	switch code {
 	case MemoryMet:
 		return Explanation{
-			fmt.Sprintf("A process was ended %s in the last day: all together needed more memory than the %s of the "+
-				"plan.",
-				times, limit), "Visitors who were waiting for it saw an error (502).",
+			fmt.Sprintf("%s %s in the last day: all together needed more memory than the %s of the plan.", ended, times,
+				limit), "Visitors who were waiting for it saw an error (502) or half a page.",
 			"Look for what needs so much, such as an import or a plugin, or ask for a plan with more memory."}
 	case ProcessesMet:
 		return Explanation{
-			fmt.Sprintf("A process could not be started %s in the last day: the plan has %s at the same time.", times,
-				limit),
+			fmt.Sprintf("%s %s in the last day: the plan has %s at the same time.", refused, times, limit),
 			"Pages that need one fail or wait.",
 			"Look for what starts so many or does not end, or ask for a plan with more processes."}
 	}

@@ -371,7 +371,7 @@ func TestLoads(t *testing.T) {
 	assert.Equal(t, int64(80<<20), used(a, plans.Memory))
 	assert.Zero(t, used(a, plans.CPU), "one sweep alone tells no rate")
 	require.Len(t, a.Warnings, 1)
-	assert.Equal(t, "A process could not be started 7 times in the last day: the plan has 100 at the same time.",
+	assert.Equal(t, "Processes could not be started 7 times in the last day: the plan has 100 at the same time.",
 		a.Warnings[0].What)
 
 	b.Pass(10 * time.Second)

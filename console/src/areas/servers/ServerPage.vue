@@ -200,8 +200,7 @@ const facts = computed<[string, string][]>(() => {
         <template #account="{ row }"
           ><RouterLink :to="`/accounts/${row.id}`"
             ><b>{{ row.main_domain }}</b></RouterLink
-          >
-          <code class="quiet">{{ row.sign_in_name }}</code></template
+          ><span class="quiet"> {{ row.sign_in_name }}</span></template
         >
       </DataTable>
     </section>
