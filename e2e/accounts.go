@@ -75,7 +75,7 @@ func On(t *testing.T, server, command string) string {
 func Traces(t *testing.T, server, name string) string {
 	t.Helper()
 	out, _ := Inst.Servers[server].Exec(context.Background(), "sh", "-c", `getent passwd "$1"; getent group "$1"; ls -d "/home/$1" 2>/dev/null
-		ls -d /run/victualler/php/"$1".sock /etc/victualler/sandboxes/"$1".json /etc/victualler/php/"$1" /etc/nginx/victualler/accounts/"$1".conf 2>/dev/null`, "sh", name)
+		ls -d /etc/victualler/sandboxes/"$1".json /etc/victualler/php/"$1" /etc/nginx/victualler/accounts/"$1".conf 2>/dev/null`, "sh", name)
 	return strings.TrimSpace(out)
 }
 

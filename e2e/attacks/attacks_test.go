@@ -104,6 +104,7 @@ func TestReading(t *testing.T) {
 		"sockets":           `for s in /run/*/* /run/*/*/* /run/*; do [ -S "$s" ] && echo recipe through $s; done`,
 		"the agent":         `curl -sk -m 2 https://127.0.0.1:7677/ && echo recipe from the agent`,
 		"users":             `getent passwd | grep reading-n; ls /home | grep readingn`,
+		"names of sockets":  `cat /proc/net/unix | grep -i readingn`,
 		"mounts":            `cat /proc/self/mountinfo /proc/mounts | grep -i readingn`,
 		"control groups":    `ls /sys/fs/cgroup && echo recipe`,
 		"raw disks":         `head -c 100 /dev/loop* /dev/sd* /dev/vd* /dev/mem | grep . && echo recipe`,

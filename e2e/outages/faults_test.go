@@ -111,7 +111,7 @@ func TestKills(t *testing.T) {
 	for _, name := range strings.Fields(e2e.On(t, "skua",
 		"getent passwd | grep -o '^kill[^:]*' || true; ls /home | grep "+
 			"^kill || true; ls /etc/nginx/victualler/accounts | grep ^kill | sed s/.conf// || true; ls "+
-			"/etc/victualler/sandboxes /etc/victualler/php /run/victualler/php | grep -o '^kill[^.]*' || true")) {
+			"/etc/victualler/sandboxes /etc/victualler/php | grep -o '^kill[^.]*' || true")) {
 		there[name] = true
 	}
 	assert.Equal(t, wanted, there, "the server has what the records have, and nothing else")

@@ -261,7 +261,7 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 		applied(t, c, account(t, 20, "bakery", "bakery.example"))
 		for _, command := range []string{"ls /home/ternferries",
 			"cat /home/ternferries/sites/ternferries.example/index.html",
-			"touch /home/ternferries/x", "test -w /run/victualler/php/ternferries.sock"} {
+			"touch /home/ternferries/x", "test -w /run/victualler/php/1000017.sock"} {
 			_, err := s.Exec(ctx, append([]string{"setpriv", "--reuid=bakery", "--regid=bakery", "--clear-groups"},
 				strings.Fields(command)...)...)
 			assert.Error(t, err, command)
@@ -286,7 +286,7 @@ chown ternferries: /home/ternferries/sites/ternferries.example/who.php`)
 		assert.Len(t, r.Verified, 6)
 		for _, trace := range []string{"id ternferries", "getent group ternferries", "ls -d /home/ternferries",
 			"pgrep -U 1000017",
-			"ls /run/victualler/php/ternferries.sock", "ls /var/spool/cron/crontabs/ternferries", "ls -d /tmp/mine",
+			"ls /run/victualler/php/1000017.sock", "ls /var/spool/cron/crontabs/ternferries", "ls -d /tmp/mine",
 			"ls /tmp/link", "ls /var/tmp/mine", "grep -rl ternferries /etc/nginx /etc/php /etc/victualler"} {
 			out, err := s.Exec(ctx, strings.Fields(trace)...)
 			assert.Error(t, err, "%s: %s", trace, out)

@@ -170,9 +170,10 @@ func TestSandbox(t *testing.T) {
 		applied(t, c, closed(ferries.m))
 		assert.Empty(t, ferries.processes())
 		out, err := s.Exec(ctx, "sh", "-c",
-			"ls /run/victualler/php /etc/victualler/sandboxes; find /sys/fs/cgroup -name ferries")
+			"ls /etc/victualler/sandboxes; ls /run/victualler/php | grep 1000001; find /sys/fs/cgroup -name ferries")
 		require.NoError(t, err)
 		assert.NotContains(t, out, "ferries")
+		assert.NotContains(t, out, "1000001")
 		assert.Equal(t, "still here", bakery.run("echo still here"))
 	})
 }

@@ -15,7 +15,7 @@ import (
 // PHPSocket is the path of the socket on which an account's PHP of a version listens; empty is the
 // version that follows the newest.
 func PHPSocket(m manifest.Manifest, version string) string {
-	return definition.PHP{Name: phpName(m, version)}.Socket()
+	return definition.SocketPath(m.UID(), version)
 }
 
 // phpName names the account's PHP of a version.
@@ -63,7 +63,7 @@ func Sandbox(m manifest.Manifest, s Server) []File {
 		if version == "" {
 			runs = s.PHP[0]
 		}
-		php := definition.PHP{Name: phpName(m, version), Version: runs}
+		php := definition.PHP{Name: phpName(m, version), Version: runs, Socket: PHPSocket(m, version)}
 		pool, settings := phpPool(m, php), phpSettings(m, version)
 		php.Digest = fingerprint(pool + settings)
 		box.PHP = append(box.PHP, php)
@@ -134,7 +134,7 @@ php_admin_value[upload_tmp_dir] = %s/tmp
 php_admin_value[sys_temp_dir] = %s/tmp
 php_admin_value[session.save_path] = %s/tmp
 php_admin_value[expose_php] = 0
-`, longest, php.Name, php.Socket(), m.PHP.Workers, longest, home, home, home, home, home, home)
+`, longest, php.Name, php.Socket, m.PHP.Workers, longest, home, home, home, home, home, home)
 }
 
 // phpGrace is how many seconds longer than PHP the web server waits, so

@@ -43,6 +43,10 @@ const (
 	newUser = unix.CLONE_NEWUSER
 )
 
+// families are the kinds of sockets that may be made. Of the kernel's own (netlink), only what
+// resolvers ask for addresses is among them: others would list everybody's connections.
+var families = []uint32{unix.AF_UNIX, unix.AF_INET, unix.AF_INET6}
+
 // program is the filter: each call is answered with an error or let through (seccomp(2)).
 func program() ([]bpf.RawInstruction, error) {
 	arch, known := architectures[runtime.GOARCH]
@@ -75,6 +79,18 @@ func program() ([]bpf.RawInstruction, error) {
 		bpf.JumpIf{Cond: bpf.JumpBitsNotSet, Val: newUser, SkipTrue: 1},
 		refuse(uint32(unix.EPERM)),
 		bpf.RetConstant{Val: allow},
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.SYS_SOCKET, SkipTrue: uint8(1 + 2*len(families) + 5)},
+		argument(0),
+	)
+	for _, family := range families {
+		list = append(list, bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: family, SkipTrue: 1}, bpf.RetConstant{Val: allow})
+	}
+	list = append(list,
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.AF_NETLINK, SkipTrue: 3},
+		argument(2),
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.NETLINK_ROUTE, SkipTrue: 1},
+		bpf.RetConstant{Val: allow},
+		refuse(uint32(unix.EAFNOSUPPORT)),
 		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.SYS_IOCTL, SkipTrue: uint8(1 + 2*len(refusedRequests))},
 		argument(1),
 	)

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 )
 
@@ -45,8 +46,10 @@ type Sandbox struct {
 
 // PHP is one process manager of PHP.
 type PHP struct {
-	// Name is that of its directory below [PHPDir] and of its socket below [SocketDir].
+	// Name is that of its directory below [PHPDir].
 	Name string `json:"name"`
+	// Socket is where it is asked ([SocketPath]).
+	Socket string `json:"socket"`
 	// Version is such as "8.2".
 	Version string `json:"version"`
 	// Digest identifies what is in its directory: with another one, it starts anew.
@@ -59,8 +62,15 @@ func Path(account string) string { return filepath.Join(DefinitionDir, account+"
 // Home is the account's home.
 func (d Sandbox) Home() string { return "/home/" + d.Account }
 
-// Socket is where the PHP is asked.
-func (p PHP) Socket() string { return filepath.Join(SocketDir, p.Name+".sock") }
+// SocketPath is where the PHP of a version is asked; empty is the one that follows the newest. It
+// tells nobody's name, as the kernel shows the paths of sockets to everybody (proc(5), net/unix).
+func SocketPath(uid int, version string) string {
+	name := strconv.Itoa(uid)
+	if version != "" {
+		name += "-" + version
+	}
+	return filepath.Join(SocketDir, name+".sock")
+}
 
 // Dir is where its files are.
 func (p PHP) Dir() string { return filepath.Join(PHPDir, p.Name) }
@@ -86,6 +96,10 @@ func (d Sandbox) Check() error {
 	for _, p := range d.PHP {
 		if base, _, _ := strings.Cut(p.Name, "-"); base != d.Account || !name.MatchString(p.Name) {
 			return fmt.Errorf("%s: %q is no name for its PHP", d.Account, p.Name)
+		}
+		_, named, _ := strings.Cut(p.Name, "-")
+		if p.Socket != SocketPath(d.UID, named) {
+			return fmt.Errorf("%s: %q is no socket for its PHP", d.Account, p.Socket)
 		}
 		if !version.MatchString(p.Version) {
 			return fmt.Errorf("%s: %q is no version of PHP", d.Account, p.Version)

@@ -120,11 +120,10 @@ func (s *Supervisor) failed(sl *slot, hopeless bool) {
 // startPHP starts the process manager of PHP for a slot.
 func (s *Supervisor) startPHP(sl *slot) (*instance, error) {
 	def, p := sl.account.def, sl.php
-	errs, err := os.OpenFile(filepath.Join(errorDir, p.Name), os.O_CREATE|os.O_TRUNC|os.O_WRONLY|os.O_APPEND, 0o600)
+	errs, err := notepad()
 	if err != nil {
 		return nil, err
 	}
-	defer errs.Close()
 	null, err := os.OpenFile(os.DevNull, os.O_RDWR, 0)
 	if err != nil {
 		return nil, err
@@ -136,13 +135,48 @@ func (s *Supervisor) startPHP(sl *slot) (*instance, error) {
 	}
 	listening := os.NewFile(uintptr(copied), "socket")
 	defer listening.Close()
-	return s.start(sl.account, sl, confine.Spec{
+	i, err := s.start(sl.account, sl, confine.Spec{
 		Argv: []string{"php-fpm" + p.Version, "-F", "-y", p.Dir() + "/pool.conf", "-c",
 			"/etc/php/" + p.Version + "/fpm/php.ini"},
 		Env: append(confine.Environment(def.Account, def.Home()), "PHP_INI_SCAN_DIR=/etc/php/"+p.Version+
-			"/fpm/conf.d:"+p.Dir(), fmt.Sprintf("FPM_SOCKETS=%s=%d", p.Socket(), confine.FirstInherited)),
+			"/fpm/conf.d:"+p.Dir(), fmt.Sprintf("FPM_SOCKETS=%s=%d", p.Socket, confine.FirstInherited)),
 		Show: []string{p.Dir()},
 	}, confine.Files{Stdin: null, Stdout: null, Stderr: errs, Inherited: []*os.File{listening}})
+	if err != nil {
+		errs.Close()
+		return nil, err
+	}
+	i.said = errs
+	return i, nil
+}
+
+// notepad is a file of one page in memory, on which a program may write why it does not start, and
+// nobody more than that: the account's other processes can reach it.
+func notepad() (*os.File, error) {
+	fd, err := unix.MemfdCreate("said", unix.MFD_CLOEXEC|unix.MFD_ALLOW_SEALING)
+	if err != nil {
+		return nil, err
+	}
+	f := os.NewFile(uintptr(fd), "said")
+	err = f.Truncate(4096)
+	if err == nil {
+		_, err = unix.FcntlInt(f.Fd(), unix.F_ADD_SEALS, unix.F_SEAL_GROW|unix.F_SEAL_SHRINK|unix.F_SEAL_SEAL)
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+// words reads what a program has said.
+func (i *instance) words() string {
+	if i.said == nil {
+		return ""
+	}
+	text := make([]byte, 1000)
+	n, _ := i.said.ReadAt(text, 0)
+	return strings.TrimSpace(strings.Trim(string(text[:n]), "\x00"))
 }
 
 // start starts a program in a sandbox of the account. The account is locked.
@@ -209,6 +243,9 @@ func (s *Supervisor) hasEnded(i *instance) {
 	i.account.mu.Lock()
 	defer i.account.mu.Unlock()
 	delete(i.account.instances, i)
+	if i.said != nil {
+		defer i.said.Close()
+	}
 	sl := i.slot
 	if sl == nil || sl.current != i {
 		return
@@ -219,9 +256,8 @@ func (s *Supervisor) hasEnded(i *instance) {
 		s.arm(sl)
 		return
 	}
-	said, _ := os.ReadFile(filepath.Join(errorDir, sl.php.Name))
 	s.log.Warn("PHP has ended soon after its start", "account", i.account.def.Account, "php", sl.php.Name,
-		"said", strings.TrimSpace(string(said[:min(len(said), 500)])))
+		"said", i.words())
 	s.failed(sl, i.status.Exited())
 }
 

@@ -37,7 +37,6 @@ const (
 	runDir      = sandbox.RunDir
 	keepSocket  = runDir + "/keep"
 	instanceDir = runDir + "/instances"
-	errorDir    = runDir + "/errors"
 
 	// groupsName is the group that has a group for each account in it.
 	groupsName = "victualler"
@@ -110,8 +109,10 @@ type instance struct {
 	pidfd   int
 	started time.Time
 	busy    time.Time
-	ended   chan struct{}
-	status  unix.WaitStatus
+	// said is what PHP wrote before it had a log; nil for others.
+	said   *os.File
+	ended  chan struct{}
+	status unix.WaitStatus
 }
 
 // record is what is kept of an instance for a supervisor that comes after.
@@ -130,7 +131,7 @@ func New(log *slog.Logger) (*Supervisor, error) {
 	for _, dir := range []struct {
 		path string
 		mode fs.FileMode
-	}{{runDir, 0o711}, {instanceDir, 0o700}, {errorDir, 0o700}, {definition.SocketDir, 0o711},
+	}{{runDir, 0o711}, {instanceDir, 0o700}, {definition.SocketDir, 0o711},
 		{definition.DefinitionDir, 0o755},
 		{definition.PHPDir, 0o755}} {
 		if err := os.MkdirAll(dir.path, dir.mode); err != nil {
@@ -352,7 +353,7 @@ func (s *Supervisor) follow(a *account, def definition.Sandbox) error {
 	for name, sl := range a.slots {
 		p, stays := wanted[name]
 		switch {
-		case !stays:
+		case !stays || sl.fd >= 0 && p.Socket != sl.php.Socket:
 			s.closeSlot(sl)
 			delete(a.slots, name)
 		case p.Digest != sl.php.Digest || p.Version != sl.php.Version && sl.php.Version != "":
@@ -395,7 +396,7 @@ func (s *Supervisor) follow(a *account, def definition.Sandbox) error {
 
 // open listens for a slot, or takes the socket that the keeper has held for it.
 func (s *Supervisor) open(sl *slot) error {
-	path := sl.php.Socket()
+	path := sl.php.Socket
 	s.mu.Lock()
 	fd, held := s.found[sl.php.Name]
 	delete(s.found, sl.php.Name)
@@ -459,7 +460,7 @@ func listen(path string, gid int) (int, error) {
 // closeSlot ends what answers on a socket, and the socket.
 func (s *Supervisor) closeSlot(sl *slot) {
 	if sl.fd >= 0 {
-		os.Remove(sl.php.Socket())
+		os.Remove(sl.php.Socket)
 		s.tellKeeper(message{Kind: "drop", Name: sl.php.Name}, -1)
 		s.unwatch(sl.fd)
 		unix.Close(sl.fd)
@@ -575,8 +576,8 @@ func (s *Supervisor) State(name string) sandbox.State {
 	defer a.mu.Unlock()
 	st.Digest = a.digest
 	for _, sl := range a.slots {
-		if sl.fd >= 0 && listens(sl.php.Socket(), sl.fd) {
-			st.Listening = append(st.Listening, sl.php.Socket())
+		if sl.fd >= 0 && listens(sl.php.Socket, sl.fd) {
+			st.Listening = append(st.Listening, sl.php.Socket)
 		}
 	}
 	slices.Sort(st.Listening)
