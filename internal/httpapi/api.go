@@ -55,6 +55,8 @@ type API struct {
 	huma    huma.API
 	router  chi.Router
 	timings *prometheus.HistogramVec
+	// watchers are those who watch operations.
+	watchers watchers
 }
 
 // Options are what an API works with.

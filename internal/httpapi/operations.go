@@ -7,11 +7,13 @@ import (
 	"net/http"
 	"reflect"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/service/rollout"
 	"victualler/internal/service/usecase"
@@ -64,8 +66,50 @@ func (a *API) operationRoutes() {
 			return nil, a.toProblem(ctx, err)
 		}
 		who := actor(ctx)
-		return &huma.StreamResponse{Body: func(hc huma.Context) { a.stream(hc, who, in.ID, in.LastEventID) }}, nil
+		if !a.watchers.begin(who.PersonID) {
+			return nil, a.toProblem(ctx, refusal.New(refusal.TooManyTries, "you watch %d operations already; close "+
+				"some windows or end some programs", mostWatched))
+		}
+		return &huma.StreamResponse{Body: func(hc huma.Context) {
+			defer a.watchers.end(who.PersonID)
+			a.stream(hc, who, in.ID, in.LastEventID)
+		}}, nil
 	})
+}
+
+// What watching may take: how many operations one person watches at a time, and how long whoever
+// watches may take to read what was sent.
+const (
+	mostWatched = 30
+	longestRead = 20 * time.Second
+)
+
+// watchers counts who watches how many operations.
+type watchers struct {
+	mu sync.Mutex
+	of map[int64]int
+}
+
+// begin counts one more, unless there are too many.
+func (w *watchers) begin(person int64) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.of == nil {
+		w.of = map[int64]int{}
+	}
+	if w.of[person] >= mostWatched {
+		return false
+	}
+	w.of[person]++
+	return true
+}
+
+func (w *watchers) end(person int64) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.of[person]--; w.of[person] <= 0 {
+		delete(w.of, person)
+	}
 }
 
 // stream sends an operation as server-sent events (WHATWG HTML, section 9.2).
@@ -74,26 +118,29 @@ func (a *API) stream(hc huma.Context, who usecase.Actor, id, seen int64) {
 	hc.SetHeader("X-Accel-Buffering", "no") // for proxies that would hold it back
 	hc.SetStatus(http.StatusOK)
 	w := hc.BodyWriter()
-	flush := func() {
-		if f, ok := w.(http.Flusher); ok {
-			f.Flush()
-		}
-	}
 	ctx, cancel := context.WithTimeout(hc.Context(), 15*time.Minute) // the client connects again
 	defer cancel()
-	fmt.Fprint(w, "retry: 1000\n\n")
-	flush()
+	control := http.NewResponseController(w.(http.ResponseWriter)) // which it always is
+	defer control.SetWriteDeadline(time.Time{})                    // the next answer on the connection has its own time
+	// send sends, and drops whoever does not read.
+	send := func(format string, args ...any) error {
+		_ = control.SetWriteDeadline(time.Now().Add(longestRead))
+		if _, err := fmt.Fprintf(w, format, args...); err != nil {
+			return err
+		}
+		return control.Flush()
+	}
+	if send("retry: 1000\n\n") != nil {
+		return
+	}
 	err := a.service.Rollout.WatchOperation(ctx, who, id, seen, func(o api.Operation) error {
 		text, err := json.Marshal(o)
 		if err != nil {
 			return err
 		}
-		_, err = fmt.Fprintf(w, "id: %d\nevent: operation\ndata: %s\n\n", o.Version, text)
-		flush()
-		return err
+		return send("id: %d\nevent: operation\ndata: %s\n\n", o.Version, text)
 	})
 	if err == nil {
-		fmt.Fprint(w, "event: end\ndata: {}\n\n")
-		flush()
+		_ = send("event: end\ndata: {}\n\n")
 	}
 }

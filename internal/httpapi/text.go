@@ -8,6 +8,7 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -93,18 +94,28 @@ func wrongText(body []byte) *refusal.Field {
 	if json.Unmarshal(body, &v) != nil {
 		return nil
 	}
-	return wrongValue("", v)
+	return wrongValue("", v, false)
 }
 
-func wrongValue(name string, v any) *refusal.Field {
+// ofLines are the members of documents whose texts may have more than one line, with all that is in
+// them. In others, a line break would make one entry of a list or a log look like two.
+var ofLines = []string{"text", "notes", "postal", "footer", "reason", "why", "data", "settings", "certificate", "key",
+	"root", "external_key", "keys", "add_keys", "remove_keys"}
+
+func wrongValue(name string, v any, lines bool) *refusal.Field {
 	switch v := v.(type) {
 	case string:
-		if at := controlIn(v, "\n\r\t"); at != "" {
+		allowed := ""
+		if lines {
+			allowed = "\n\r\t"
+		}
+		// What surrounds a pasted text is left out by whoever reads it.
+		if at := controlIn(strings.Trim(v, " \n\r\t"), allowed); at != "" {
 			return &refusal.Field{Name: name, Message: at}
 		}
 	case []any:
 		for n, item := range v {
-			if f := wrongValue(fmt.Sprintf("%s[%d]", name, n), item); f != nil {
+			if f := wrongValue(fmt.Sprintf("%s[%d]", name, n), item, lines); f != nil {
 				return f
 			}
 		}
@@ -114,7 +125,7 @@ func wrongValue(name string, v any) *refusal.Field {
 			if at := controlIn(key, ""); at != "" {
 				return &refusal.Field{Name: inner, Message: at}
 			}
-			if f := wrongValue(inner, item); f != nil {
+			if f := wrongValue(inner, item, lines || slices.Contains(ofLines, key)); f != nil {
 				return f
 			}
 		}
@@ -128,6 +139,9 @@ func controlIn(text, allowed string) string {
 		return "is not in UTF-8"
 	}
 	for _, r := range text {
+		if (r == '\n' || r == '\r') && allowed == "" {
+			return "is one line, and has a line break in it"
+		}
 		if unicode.IsControl(r) && !strings.ContainsRune(allowed, r) {
 			return fmt.Sprintf("has the control character U+%04X in it", r)
 		}

@@ -23,7 +23,7 @@ func TestTextThatCannotBeUsed(t *testing.T) {
 		field, says  string
 	}{
 		{http.MethodGet, "/accounts/a%00b", nil, "path", "U+0000"},
-		{http.MethodGet, "/accounts/a%0ab", nil, "path", "U+000A"},
+		{http.MethodGet, "/accounts/a%0ab", nil, "path", "line break"},
 		{http.MethodGet, "/accounts/a%ffb", nil, "path", "not in UTF-8"},
 		{http.MethodGet, "/accounts?search=a%00b", nil, "search", "U+0000"},
 		{http.MethodGet, "/accounts?a%1bb=c", nil, "a�b", "U+001B"},
@@ -35,6 +35,8 @@ func TestTextThatCannotBeUsed(t *testing.T) {
 		{http.MethodPost, "/people", `{"name": "kai", "networks": ["192.0.2.0/24", "\u0001"]}`, "networks[1]",
 			"U+0001"},
 		{http.MethodPatch, "/settings", `{"title": "a\u001b[2Jb"}`, "title", "U+001B"},
+		{http.MethodPatch, "/settings", `{"title": "Tern Island\nHosting"}`, "title", "line break"},
+		{http.MethodPost, "/customers", `{"name": "Tern\r\nBcc: all"}`, "name", "line break"},
 	} {
 		var p api.Problem
 		status, _ := s.ask(t, c.method, c.path, c.body, &p)
@@ -50,6 +52,9 @@ func TestTextThatCannotBeUsed(t *testing.T) {
 	var added api.Customer
 	status, _ = s.ask(t, http.MethodPost, "/customers", api.NewCustomer{Name: "Ætherwind & Søn ☂"}, &added)
 	assert.Equal(t, http.StatusCreated, status, "all other characters are somebody's name")
+	status, _ = s.ask(t, http.MethodPost, "/customers", `{"name": "  Quay \n", "postal": "one\ntwo\tthree"}`, &added)
+	assert.Equal(t, http.StatusCreated, status, "addresses have lines, and what surrounds a text is left out")
+	assert.Equal(t, "Quay", added.Name)
 	status, _ = s.ask(t, http.MethodGet, "/customers?search="+url.QueryEscape("Søn ☂"), nil, &api.CustomerPage{})
 	assert.Equal(t, http.StatusOK, status)
 }

@@ -69,24 +69,6 @@ func Choose(overHTTP, byRecord Verdict, wanted bool) Verdict {
 	return overHTTP
 }
 
-// special are networks that no authority reaches, or that lead to such
-// (RFC 6890), beyond those that netip knows of.
-var special = []netip.Prefix{
-	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"),
-	netip.MustParsePrefix("198.18.0.0/15"),
-	netip.MustParsePrefix("240.0.0.0/4"), netip.MustParsePrefix("64:ff9b::/96"),
-	netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2002::/16"),
-}
-
-// Public reports whether an address is one of the public network, where
-// an authority could reach it.
-func Public(a netip.Addr) bool {
-	a = a.Unmap()
-	return a.IsGlobalUnicast() && !a.IsPrivate() && !slices.ContainsFunc(special, func(p netip.Prefix) bool {
-		return p.Contains(a)
-	})
-}
-
 // The codes of verdicts.
 const (
 	CodeDNSSEC      = "dnssec"      // validating resolvers refuse what the zone says

@@ -4,6 +4,7 @@ package names
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -61,6 +62,17 @@ func (d Domain) Above() []string {
 		above = append(above, name)
 	}
 	return above
+}
+
+// special are names that are no one's to register (RFC 6761, RFC 6762, RFC 7686, RFC 8375, RFC
+// 9476, and arpa with all reverse names, RFC 3172). Those for trying things out, example and test,
+// are not among them: they lead nobody anywhere.
+var special = []string{"arpa", "localhost", "invalid", "local", "onion", "internal", "alt"}
+
+// Special reports whether a name belongs to nobody: whoever serves it takes it from the network, or
+// from what computers take for their own.
+func (d Domain) Special() bool {
+	return slices.Contains(special, d.ascii[strings.LastIndexByte(d.ascii, '.')+1:])
 }
 
 // MarshalText and UnmarshalText keep domains as their A-label form in JSON.

@@ -17,14 +17,16 @@ func TestCheck(t *testing.T) {
 	}
 	assert.NoError(t, good().Check())
 	for what, bend := range map[string]func(*definition.Sandbox){
-		"a path for a name":   func(s *definition.Sandbox) { s.Account = "../root" },
-		"no name":             func(s *definition.Sandbox) { s.Account = "" },
-		"a user of Debian's":  func(s *definition.Sandbox) { s.UID = 33 },
-		"root":                func(s *definition.Sandbox) { s.UID = 0 },
-		"nothing allowed":     func(s *definition.Sandbox) { s.Memory = &zero },
-		"another's PHP":       func(s *definition.Sandbox) { s.PHP[0].Name = "ferries" },
-		"a path for PHP":      func(s *definition.Sandbox) { s.PHP[0].Name = "bakery/../ferries" },
-		"another's socket":    func(s *definition.Sandbox) { s.PHP[0].Socket = definition.SocketPath(definition.FirstUID+18, "") },
+		"a path for a name":  func(s *definition.Sandbox) { s.Account = "../root" },
+		"no name":            func(s *definition.Sandbox) { s.Account = "" },
+		"a user of Debian's": func(s *definition.Sandbox) { s.UID = 33 },
+		"root":               func(s *definition.Sandbox) { s.UID = 0 },
+		"nothing allowed":    func(s *definition.Sandbox) { s.Memory = &zero },
+		"another's PHP":      func(s *definition.Sandbox) { s.PHP[0].Name = "ferries" },
+		"a path for PHP":     func(s *definition.Sandbox) { s.PHP[0].Name = "bakery/../ferries" },
+		"another's socket": func(s *definition.Sandbox) {
+			s.PHP[0].Socket = definition.SocketPath(definition.FirstUID+18, "")
+		},
 		"a socket elsewhere":  func(s *definition.Sandbox) { s.PHP[1].Socket = "/run/nginx.sock" },
 		"a path as a version": func(s *definition.Sandbox) { s.PHP[0].Version = "8.2/../x" },
 	} {

@@ -20,6 +20,7 @@ import (
 	"victualler/internal/agentlink"
 	"victualler/internal/api"
 	"victualler/internal/hosting/certificates"
+	"victualler/internal/hosting/networks"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/resolve"
 	"victualler/internal/service/dns"
@@ -324,7 +325,7 @@ func (s *Service) fetch(ctx context.Context, name string, address netip.Addr, ou
 		}
 		var failed error
 		for _, a := range to {
-			if a = a.Unmap(); !certificates.Public(a) && !slices.Contains(ours, a) {
+			if a = a.Unmap(); !networks.Public(a) && !slices.Contains(ours, a) {
 				failed = errInner
 				continue
 			}

@@ -424,5 +424,5 @@ func (s *Service) proveBoth(ctx context.Context, a usecase.Actor, in api.KeyProo
 	}); err != nil {
 		return err
 	}
-	return people.Succeeded(ctx, s.Store.Queries, person.Name, a.Address)
+	return people.Succeeded(ctx, s.Store.Queries, person, a.Address)
 }

@@ -49,7 +49,7 @@ func (s *Service) CheckZone(ctx context.Context, a usecase.Actor, name string) (
 		out.Parent.Failed = err.Error()
 	}
 	out.Parent.Seen, out.Parent.DS = usecase.NonNil(delegation.Servers), usecase.NonNil(delegation.DS)
-	answering := s.checkServers(ctx, z, delegation, &out)
+	answering := s.checkServers(ctx, a, z, delegation, &out)
 	s.checkSets(ctx, z, answering, &out)
 	keys := s.keysOf(ctx, z, answering)
 	checkVerdict(z, keys, &out)
@@ -58,7 +58,7 @@ func (s *Service) CheckZone(ctx context.Context, a usecase.Actor, name string) (
 
 // checkServers asks every address of every name server, IPv6 too,
 // whether it answers for the zone, and returns those that do.
-func (s *Service) checkServers(ctx context.Context, z Zone, delegation resolve.Delegation,
+func (s *Service) checkServers(ctx context.Context, a usecase.Actor, z Zone, delegation resolve.Delegation,
 	out *api.ZoneCheck) []netip.Addr {
 	var answering []netip.Addr
 	for _, name := range delegation.Servers {
@@ -75,6 +75,11 @@ func (s *Service) checkServers(ctx context.Context, z Zone, delegation resolve.D
 		}
 		for _, address := range addresses {
 			seen := api.ZoneServer{Name: name, Address: address.String()}
+			if err := s.MayCall(ctx, a, address); err != nil {
+				seen.Failed = err.Error()
+				out.Servers = append(out.Servers, seen)
+				continue
+			}
 			answer, err := resolve.AskAt(ctx, address, z.Row.Name, "SOA")
 			switch {
 			case err != nil:
@@ -328,9 +333,15 @@ func (s *Service) transferred(ctx context.Context, a usecase.Actor, name, server
 	if err != nil {
 		return "", err
 	}
+	if err := s.AllowProbe(ctx, a); err != nil {
+		return "", err
+	}
 	addresses, err := s.Resolver.Addresses(ctx, strings.TrimSuffix(strings.TrimSpace(server), "."))
 	if err != nil || len(addresses) == 0 {
 		return "", refusal.Input("server", "DNS has no address for %q", server)
+	}
+	if err := s.MayCall(ctx, a, addresses[0]); err != nil {
+		return "", refusal.Input("server", "%q cannot be asked: %s. Give the text of a zone file instead", server, err)
 	}
 	text, err := resolve.Transfer(ctx, addresses[0], found.Name)
 	if err != nil {

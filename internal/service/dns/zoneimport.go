@@ -19,7 +19,7 @@ import (
 // from another name server: all of them, or none.
 //
 // Refusals: ApplyFailed, Changed, InvalidInput, LimitReached, NameTaken, NoServer, NotAllowed,
-// NotFound, ServerUnreachable, Suspended, WrongState.
+// NotFound, ServerUnreachable, Suspended, TooManyTries, WrongState.
 // Locks: the account, the reseller.
 func (s *Service) ImportZone(ctx context.Context, a usecase.Actor, name string, in api.ZoneImport) (api.ZoneChanged,
 	error) {

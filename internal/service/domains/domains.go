@@ -55,11 +55,15 @@ func CheckDomainFree(ctx context.Context, q *db.Queries, domain names.Domain, ac
 // installation itself is found, its name servers' and its console's: whoever has such a domain
 // decides what DNS answers for it. An account that has it already may add names below it.
 //
-// Refusals: DomainTaken, InvalidInput.
+// Refusals: DomainTaken, InvalidInput, NotAllowed.
 func CheckNotInstallationName(ctx context.Context, q *db.Queries, a usecase.Actor, domain names.Domain,
 	account int64) error {
 	if a.Role == rights.Operator {
 		return nil
+	}
+	if domain.Special() {
+		return refusal.New(refusal.NotAllowed, "%s is a name that nobody can register; only an operator can have "+
+			"it served", domain.Unicode()).On("domain")
 	}
 	settings, err := q.Settings(ctx)
 	if err != nil {

@@ -27,7 +27,7 @@ const traceTimeout = 4 * time.Second
 // Trace tells which server and site answer for a name, by which rule,
 // and what public DNS says against it.
 //
-// Refusals: InvalidInput, NotFound.
+// Refusals: InvalidInput, NotFound, TooManyTries.
 func (s *Service) Trace(ctx context.Context, a usecase.Actor, typed string) (api.Trace, error) {
 	domain, _, err := names.ParseDomain(typed)
 	if err != nil {
@@ -39,6 +39,9 @@ func (s *Service) Trace(ctx context.Context, a usecase.Actor, typed string) (api
 	}
 	out := api.Trace{Name: host, Unicode: strings.TrimSuffix(host, domain.String()) + domain.Unicode(),
 		Ours: []string{}, PublicDNS: []api.TraceAddress{}, Asked: []api.TraceAnswer{}}
+	if err := s.AllowProbe(ctx, a); err != nil {
+		return out, err
+	}
 	servers, err := s.Store.Servers(ctx)
 	if err != nil {
 		return out, err

@@ -174,6 +174,36 @@ func TestThrottle(t *testing.T) {
 	require.NoError(t, err, "after the wait, the right one lets in")
 }
 
+// Nobody is shut out by what others try from elsewhere, and no answer
+// tells whether there is somebody.
+func TestThrottleByOthers(t *testing.T) {
+	ctx := t.Context()
+	b := servicetest.New(t)
+	person(t, b, api.NewPerson{Name: "minder", Role: "operator"})
+	home := visitor()
+	home.Address = "198.51.100.7"
+	_, err := b.People.SignIn(ctx, home, api.SignIn{Name: "minder", Password: password})
+	require.NoError(t, err)
+	from := func(n int) usecase.Actor {
+		a := visitor()
+		a.Address = fmt.Sprintf("203.0.113.%d", n)
+		return a
+	}
+	answers := map[string][]refusal.Kind{}
+	for n := range 120 { // from many networks, few from each
+		for _, name := range []string{"minder", "nobody"} {
+			_, err := b.People.SignIn(ctx, from(n), api.SignIn{Name: name, Password: "wrong"})
+			answers[name] = append(answers[name], refusal.As(err).Kind)
+		}
+	}
+	assert.Equal(t, answers["nobody"], answers["minder"], "whether there is somebody does not show")
+	assert.Contains(t, answers["minder"], refusal.TooManyTries, "guessing from many networks is slowed down")
+	_, err = b.People.SignIn(ctx, from(200), api.SignIn{Name: "minder", Password: password})
+	servicetest.Refused(t, refusal.TooManyTries, err)
+	_, err = b.People.SignIn(ctx, home, api.SignIn{Name: "minder", Password: password})
+	require.NoError(t, err, "from where they have come before, they are let in")
+}
+
 func TestThrottleCountsWithManyAtOnce(t *testing.T) {
 	b := servicetest.New(t)
 	person(t, b, api.NewPerson{Name: "minder", Role: "operator"})

@@ -91,7 +91,7 @@ func (s *Service) verifyPassword(ctx context.Context, a usecase.Actor, field, pa
 	if !passwords.Matches(person.PasswordHash, password) {
 		return refusal.New(refusal.WrongSignIn, "that is not your present password").On(field)
 	}
-	return Succeeded(ctx, s.Store.Queries, person.Name, a.Address)
+	return Succeeded(ctx, s.Store.Queries, person, a.Address)
 }
 
 // ChangePassword changes the actor's own password and ends all their other sessions.
@@ -248,7 +248,7 @@ func (s *Service) ConfirmSecondFactor(ctx context.Context, a usecase.Actor, code
 		if err := tx.SaveTOTP(ctx, db.SaveTOTPParams{ID: person.ID, TotpStep: step}); err != nil {
 			return none, err
 		}
-		if err := Succeeded(ctx, tx.Queries, person.Name, a.Address); err != nil {
+		if err := Succeeded(ctx, tx.Queries, person, a.Address); err != nil {
 			return none, err
 		}
 		if err := tx.EndSessionsOf(ctx, db.EndSessionsOfParams{Person: person.ID, But: a.SessionID}); err != nil {

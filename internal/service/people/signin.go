@@ -29,7 +29,10 @@ const sessionLife = 12 * time.Hour
 const (
 	freeByName    = 5
 	freeByAddress = 20
-	longestWait   = 15 * time.Minute
+	// freeFromAnywhere is how many tries for one name may come from all
+	// networks that are not known.
+	freeFromAnywhere = 60
+	longestWait      = 15 * time.Minute
 )
 
 // tokenMark begins every token of a program, so that it is known for one wherever it turns up.
@@ -71,15 +74,28 @@ func (s *Service) SignIn(ctx context.Context, a usecase.Actor, in api.SignIn) (a
 	return s.startSession(ctx, a, person, in.Code)
 }
 
-// Throttle counts a try that has not succeeded yet, by name and by address, and refuses it while
-// the wait after earlier ones lasts.
+// Throttle counts a try that has not succeeded yet, and refuses it while the wait after earlier
+// ones lasts: those for the name from this network, those from this network for whatever name, and,
+// much later, those for the name from anywhere. The last does not hold for networks from where the
+// person has signed in of late: nobody is shut out by what others try elsewhere. What is counted
+// does not depend on whether there is somebody of that name.
 //
 // Refusals: TooManyTries.
 func (s *Service) Throttle(ctx context.Context, name, address string) error {
-	for _, t := range []struct {
+	network := networkOf(address)
+	type bound struct {
 		subject string
 		free    int32
-	}{{"name " + name, freeByName}, {"address " + networkOf(address), freeByAddress}} {
+	}
+	bounds := []bound{{nameFrom(name, network), freeByName}, {"address " + network, freeByAddress}}
+	known, err := s.Store.KnownNetwork(ctx, db.KnownNetworkParams{Name: name, Network: network})
+	if err != nil {
+		return err
+	}
+	if !known {
+		bounds = append(bounds, bound{"name " + name, freeFromAnywhere})
+	}
+	for _, t := range bounds {
 		_, err := s.Store.CountSignIn(ctx, db.CountSignInParams{Subject: t.subject, Free: t.free,
 			Longest: longestWait.Seconds()})
 		if err == nil {
@@ -101,6 +117,9 @@ func (s *Service) Throttle(ctx context.Context, name, address string) error {
 	return nil
 }
 
+// nameFrom is what is counted of tries for a name from a network.
+func nameFrom(name, network string) string { return "name " + name + " from " + network }
+
 // networkOf is what of an address counts as one: an IPv4 address, or the IPv6 network of which one
 // subscriber has all addresses (RFC 6177).
 func networkOf(address string) string {
@@ -111,12 +130,19 @@ func networkOf(address string) string {
 	return netip.PrefixFrom(ip.WithZone(""), 64).Masked().String()
 }
 
-// Succeeded takes back that a try was counted: by name all of them, by address this one.
-func Succeeded(ctx context.Context, q *db.Queries, name, address string) error {
-	if err := q.DeleteSignInFailures(ctx, "name "+name); err != nil {
+// Succeeded takes back that a try was counted, and remembers from where it came: of those for the
+// name from this network all of them, of others this one.
+func Succeeded(ctx context.Context, q *db.Queries, person db.Person, address string) error {
+	network := networkOf(address)
+	if err := q.DeleteSignInFailures(ctx, nameFrom(person.Name, network)); err != nil {
 		return err
 	}
-	return q.UncountSignIn(ctx, "address "+networkOf(address))
+	for _, subject := range []string{"address " + network, "name " + person.Name} {
+		if err := q.UncountSignIn(ctx, subject); err != nil {
+			return err
+		}
+	}
+	return q.SaveKnownNetwork(ctx, db.SaveKnownNetworkParams{PersonID: person.ID, Network: network})
 }
 
 // startSession starts a session for a person who has shown a password
@@ -170,7 +196,7 @@ func (s *Service) startSessionWith(ctx context.Context, a usecase.Actor, person 
 			EndsAt: endOf(now, latest, settings.SessionMinutes), EndsLatest: latest}); err != nil {
 			return err
 		}
-		if err := Succeeded(ctx, tx.Queries, person.Name, a.Address); err != nil {
+		if err := Succeeded(ctx, tx.Queries, person, a.Address); err != nil {
 			return err
 		}
 		return usecase.Record(ctx, tx, a, "session.start", usecase.AboutPerson(person), nil, nil)

@@ -246,6 +246,12 @@ type Intermediate struct {
 	AddedAt     time.Time
 }
 
+type KnownNetwork struct {
+	PersonID int64
+	Network  string
+	LastAt   time.Time
+}
+
 type LimitsMet struct {
 	AccountID int64
 	Hour      time.Time

@@ -465,6 +465,24 @@ func (q *Queries) FindPerson(ctx context.Context, arg FindPersonParams) (Person,
 	return i, err
 }
 
+const knownNetwork = `-- name: KnownNetwork :one
+select exists (select from known_networks join people on people.id = known_networks.person_id
+    where people.name = $1 and network = $2 and last_at > now() - interval '90 days')
+`
+
+type KnownNetworkParams struct {
+	Name    string
+	Network string
+}
+
+// Whether the person of a name has signed in from a network in the last three months.
+func (q *Queries) KnownNetwork(ctx context.Context, arg KnownNetworkParams) (bool, error) {
+	row := q.db.QueryRow(ctx, knownNetwork, arg.Name, arg.Network)
+	var exists bool
+	err := row.Scan(&exists)
+	return exists, err
+}
+
 const linkByDigest = `-- name: LinkByDigest :one
 select links.id, links.purpose, links.made_by, links.ends_at, people.id, people.name, people.role, people.password_hash, people.created_at, people.duty, people.reseller_id, people.customer_id, people.email, people.language, people.read_only, people.must_change, people.password_at, people.networks, people.totp_secret, people.totp_at, people.totp_step, people.version from links
     join people on people.id = links.person_id
@@ -807,6 +825,21 @@ func (q *Queries) RemoveToken(ctx context.Context, arg RemoveTokenParams) (Token
 	return i, err
 }
 
+const saveKnownNetwork = `-- name: SaveKnownNetwork :exec
+insert into known_networks (person_id, network) values ($1, $2)
+on conflict (person_id, network) do update set last_at = now()
+`
+
+type SaveKnownNetworkParams struct {
+	PersonID int64
+	Network  string
+}
+
+func (q *Queries) SaveKnownNetwork(ctx context.Context, arg SaveKnownNetworkParams) error {
+	_, err := q.db.Exec(ctx, saveKnownNetwork, arg.PersonID, arg.Network)
+	return err
+}
+
 const saveTOTP = `-- name: SaveTOTP :exec
 update people set totp_at = coalesce(totp_at, now()), totp_step = $2 where id = $1
 `
@@ -1102,7 +1135,7 @@ func (q *Queries) TouchToken(ctx context.Context, arg TouchTokenParams) error {
 }
 
 const uncountSignIn = `-- name: UncountSignIn :exec
-update sign_in_failures set failures = greatest(failures - 1, 1) where subject = $1
+update sign_in_failures set failures = greatest(failures - 1, 0) where subject = $1
 `
 
 func (q *Queries) UncountSignIn(ctx context.Context, subject string) error {

@@ -179,10 +179,19 @@ returning failures;
 select * from sign_in_failures where subject = $1;
 
 -- name: UncountSignIn :exec
-update sign_in_failures set failures = greatest(failures - 1, 1) where subject = $1;
+update sign_in_failures set failures = greatest(failures - 1, 0) where subject = $1;
 
 -- name: DeleteSignInFailures :exec
 delete from sign_in_failures where subject = $1;
+
+-- name: KnownNetwork :one
+-- Whether the person of a name has signed in from a network in the last three months.
+select exists (select from known_networks join people on people.id = known_networks.person_id
+    where people.name = sqlc.arg(name) and network = sqlc.arg(network) and last_at > now() - interval '90 days');
+
+-- name: SaveKnownNetwork :exec
+insert into known_networks (person_id, network) values ($1, $2)
+on conflict (person_id, network) do update set last_at = now();
 
 -- name: DeleteOldSignInFailures :exec
 delete from sign_in_failures where last_at < now() - interval '1 day';

@@ -1,4 +1,4 @@
--- What runs for accounts is bounded, measured, and told.
+-- What runs for accounts is bounded, measured, and told; and doors that others cannot shut.
 create table loads ( -- what runs for an account, at the last sweep of its server
     account_id     bigint primary key references accounts on delete cascade,
     server_id      bigint not null references servers on delete cascade,
@@ -23,6 +23,15 @@ create table limits_met ( -- how often limits were met, by hour; hours without h
     primary key (account_id, hour)
 );
 create index limits_met_hour on limits_met (hour);
+
+alter table sign_in_failures drop constraint sign_in_failures_failures_check, add check (failures >= 0);
+
+create table known_networks ( -- from where somebody has signed in: not shut out by what others try
+    person_id      bigint not null references people on delete cascade,
+    network        text not null,          -- an IPv4 address, or an IPv6 network
+    last_at        timestamptz not null default now(),
+    primary key (person_id, network)
+);
 
 -- Plans, shares and frozen terms of before say nothing of these limits: they give what is usual.
 insert into plan_limits (plan_id, key, amount)
