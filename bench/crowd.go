@@ -104,8 +104,15 @@ func (b *bench) crowded(ctx context.Context, say func(string), rounds int) ([]ro
 	if err != nil {
 		return nil, err
 	}
+	resting, err := b.resting(ctx)
+	if err != nil {
+		return nil, err
+	}
 	used := after - before
 	return []row{one,
+		{"memory of the supervisor of sandboxes and its keeper for those accounts, at rest",
+			fmt.Sprintf("%d MiB", resting),
+			"", "", "below 30 MB", resting < 29},
 		{fmt.Sprintf("sweep of those accounts: processor time of the agent (%s in all)", ms(took)),
 			fmt.Sprintf("%.2f s", used), "", "", "below 5 s", used < 5},
 		{"memory of the agent after that", fmt.Sprintf("%d MiB", memory), "", "", "below 40 MB", memory < 38}}, nil

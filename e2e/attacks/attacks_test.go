@@ -2,6 +2,7 @@ package attacks
 
 import (
 	"context"
+	"crypto/rand"
 	"fmt"
 	"net"
 	"net/http"
@@ -89,34 +90,37 @@ func TestReading(t *testing.T) {
 	neighbour, attacker := opened(t, "reading-n.example"), opened(t, "reading-a.example")
 	defer e2e.CloseAccount(t, neighbour.Account)
 	defer e2e.CloseAccount(t, attacker.Account)
-	require.Equal(t, "kept", neighbour.run(`echo recipe-4711 > ~/sites/secret.txt; echo recipe-4711 > /tmp/secret; chmod -R a+rX ~/sites /tmp;
-		perl -e 'shmwrite($id = shmget(4711, 100, 0666 | 512), "recipe-4711", 0, 11)'; echo recipe-4711 > /dev/shm/secret;
-		chmod a+r /dev/shm/secret; echo kept`))
-	neighbour.behind(`SECRET=recipe-4711 sleep 1000`)
+	// In no command of the attacker's is what must not be found: they stand in its own log.
+	secret := strings.ToLower(rand.Text())
+	neighbour.file("secret.php", secret)
+	require.Equal(t, secret, neighbour.run(`cd ~/sites/reading-n.example; cp secret.php ../secret.txt; cp secret.php /tmp/secret;
+		cp secret.php /dev/shm/secret; chmod -R a+rX ~/sites /tmp /dev/shm/secret; cat secret.php;
+		perl -e '$s = <>; shmwrite(shmget(4711, 100, 0666 | 512), $s, 0, 26)' secret.php`))
+	neighbour.behind(`SECRET=$(cat ~/sites/secret.txt) exec sleep 1000`)
 	for name, command := range map[string]string{
 		"homes":             `cat /home/*/sites/secret.txt /home/*/*/* /proc/*/root/home/*/sites/secret.txt`,
 		"temporary files":   `cat /tmp/secret /var/tmp/secret /dev/shm/*`,
-		"other processes":   `cat /proc/[0-9]*/environ /proc/[0-9]*/cmdline | tr '\0' '\n' | grep -v grep | grep recipe`,
-		"shared memory":     `perl -e 'shmread(shmget(4711, 100, 0), $b, 0, 20); print $b'; ipcs -m`,
-		"logs":              `cat /var/log/victualler/* /var/log/nginx/* /var/log/*.log ~/logs/../../*/logs/* | grep -v GET`,
-		"configuration":     `cat /etc/nginx/victualler/*/* /etc/nginx/*/* /etc/victualler/*/*/* | grep -v reading-a | grep -i reading`,
+		"other processes":   `cat /proc/[0-9]*/environ /proc/[0-9]*/cmdline | tr '\0' '\n' `,
+		"shared memory":     `perl -e 'shmread(shmget(4711, 100, 0), $b, 0, 20); print $b'`,
+		"logs":              `cat /var/log/victualler/* /var/log/nginx/* /var/log/*.log ~/logs/../../*/logs/* `,
+		"configuration":     `cat /etc/nginx/victualler/*/* /etc/nginx/*/* /etc/victualler/*/*/* | grep -i reading''n && echo rea""ched`,
 		"keys":              `cat /etc/shadow /etc/ssh/ssh_host* /etc/ssl/private/* /var/lib/victualler-agent/* /etc/nginx/victualler/tls/*/*`,
-		"sockets":           `for s in /run/*/* /run/*/*/* /run/*; do [ -S "$s" ] && echo recipe through $s; done`,
-		"the agent":         `curl -sk -m 2 https://127.0.0.1:7677/ && echo recipe from the agent`,
-		"users":             `getent passwd | grep reading-n; ls /home | grep readingn`,
-		"names of sockets":  `cat /proc/net/unix | grep -i readingn`,
-		"mounts":            `cat /proc/self/mountinfo /proc/mounts | grep -i readingn`,
-		"control groups":    `ls /sys/fs/cgroup && echo recipe`,
-		"raw disks":         `head -c 100 /dev/loop* /dev/sd* /dev/vd* /dev/mem | grep . && echo recipe`,
-		"kernel messages":   `dmesg && echo recipe; cat /dev/kmsg && echo recipe`,
-		"user namespaces":   `unshare -r cat /etc/shadow && echo recipe`,
-		"chroots":           `perl -e 'print "recipe" if chroot("/home")'`,
-		"the door of other": `perl -MSocket -e 'socket(S, AF_UNIX, 5, 0); connect(S, sockaddr_un("/run/victualler-sandbox/door")) and print "recipe"'`,
+		"sockets":           `for s in /run/*/* /run/*/*/* /run/*; do [ -S "$s" ] && echo rea""ched $s; done`,
+		"the agent":         `curl -sk -m 2 https://127.0.0.1:7677/ && echo rea""ched`,
+		"users":             `getent passwd | grep reading''n && echo rea""ched; ls /home | grep readingn && echo rea""ched`,
+		"names of sockets":  `cat /proc/net/unix | grep -i reading''n && echo rea""ched`,
+		"mounts":            `cat /proc/self/mountinfo /proc/mounts | grep -i reading''n && echo rea""ched`,
+		"control groups":    `ls /sys/fs/cgroup && echo rea""ched`,
+		"raw disks":         `head -c 100 /dev/loop* /dev/sd* /dev/vd* /dev/mem | grep . && echo rea""ched`,
+		"kernel messages":   `dmesg && echo rea""ched; cat /dev/kmsg && echo rea""ched`,
+		"user namespaces":   `unshare -r cat /etc/shadow && echo rea""ched`,
+		"chroots":           `perl -e 'print "rea" . "ched" if chroot("/home")'`,
+		"the door of other": `perl -MSocket -e 'socket(S, AF_UNIX, 5, 0); connect(S, sockaddr_un("/run/victualler-sandbox/door")) and print "rea" . "ched"'`,
 	} {
 		t.Run(name, func(t *testing.T) {
 			out := attacker.run(command)
-			assert.NotContains(t, out, "recipe", command)
-			assert.NotContains(t, out, "readingn", command)
+			assert.NotContains(t, out, secret, command)
+			assert.NotContains(t, out, "reached", command)
 		})
 	}
 	// Through the web server: links, hard links, and paths that lead out.
@@ -127,7 +131,7 @@ func TestReading(t *testing.T) {
 		"/%2e%2e/%2e%2e/readingn/sites/secret.txt", "/..%2f..%2freadingn/sites/secret.txt"} {
 		status, body := e2e.Page(t, server, attacker.Domain, path)
 		assert.NotEqual(t, 200, status, path)
-		assert.NotContains(t, body, "recipe", path)
+		assert.NotContains(t, body, secret, path)
 	}
 }
 
@@ -220,10 +224,11 @@ func TestUploads(t *testing.T) {
 	neighbour, flooded := opened(t, "uploads-n.example"), opened(t, "uploads-f.example")
 	defer e2e.CloseAccount(t, neighbour.Account)
 	defer e2e.CloseAccount(t, flooded.Account)
-	free := func() string {
-		return e2e.On(t, server, "df --output=used -B 1M / /home | tail -n +2 | tr -s ' \n' ' '")
+	used := func() string { // other tests write to the disk of the system, which is the machine's
+		return strings.TrimSpace(e2e.On(t, server, "find /var/lib/nginx /tmp /var/tmp -type f -size +0 | wc -l; "+
+			"df --output=used -B 1M /home | tail -n 1"))
 	}
-	before := free()
+	before := used()
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	var group sync.WaitGroup
@@ -256,7 +261,9 @@ func TestUploads(t *testing.T) {
 	time.Sleep(time.Second)
 	v := visit(neighbour)
 	time.Sleep(4 * time.Second)
-	assert.Equal(t, before, free(), "used on the system's disk and in the homes, in MB")
+	assert.Equal(t, before, used(), "files of nginx's, and MB in the homes")
+	assert.NotEqual(t, "0", strings.TrimSpace(e2e.On(t, server,
+		"df --output=used -B 1M /var/lib/victualler-uploads | tail -n 1")), "they are where they are to be")
 	p99, n, failed := v.end()
 	cancel()
 	group.Wait()

@@ -65,7 +65,7 @@ func TestOperations(t *testing.T) {
 	assert.Equal(t, 0, exit)
 	assert.Contains(t, out, "done in")
 	out, _, _ = e2e.Command(t, "operation", "show", fmt.Sprint(opening.Operation))
-	assert.Regexp(t, `verify +done +\d+\.\d\d s +PHP 8.2 answers as user worked`, out)
+	assert.Regexp(t, `verify +done +\d+\.\d\d s +the sandbox of worked waits for requests to PHP 8.2`, out)
 	out, _, _ = e2e.Command(t, "operation", "list", "--account", "worked", "-o", "csv")
 	assert.Contains(t, out, "account.open,worked.example,done,operator,")
 	_, stderr, exit := e2e.Command(t, "operation", "watch", "soon")

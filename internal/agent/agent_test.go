@@ -442,6 +442,33 @@ func TestManyReloads(t *testing.T) {
 	})
 }
 
+// Somebody has broken another account's file by hand: nginx cannot read the whole, although what
+// has changed is right. The apply says so, with nginx's words, and undoes what it did.
+func TestAnothersFileIsBroken(t *testing.T) {
+	ctx := context.Background()
+	s, c := joined(t, "agbr", lab.ServerOptions{})
+	applied(t, c, account(t, 1, "first", "first.example"))
+	_, err := s.Exec(ctx, "sh", "-c", "echo 'broken_directive on;' >> /etc/nginx/victualler/accounts/first.conf")
+	require.NoError(t, err)
+	m := account(t, 2, "second", "second.example")
+	began := time.Now()
+	r := apply(t, c, m)
+	require.NotNil(t, r.Failure)
+	assert.Equal(t, "nginx", r.Failure.Step)
+	assert.Contains(t, r.Failure.Message,
+		`unknown directive "broken_directive" in /etc/nginx/victualler/accounts/first.conf`)
+	assert.Less(t, time.Since(began), 15*time.Second)
+	status, _ := get(t, s, "first.example", "/")
+	assert.Equal(t, "200", status, "what was in force still is")
+	_, err = s.Exec(ctx, "test", "-e", "/etc/nginx/victualler/accounts/second.conf")
+	assert.Error(t, err)
+	first := account(t, 1, "first", "first.example")
+	first.Revision++
+	applied(t, c, first) // which puts its file right
+	m.Revision++
+	applied(t, c, m)
+}
+
 // A new program that renders differently writes anew what the old one wrote.
 func TestNewProgram(t *testing.T) {
 	ctx := context.Background()

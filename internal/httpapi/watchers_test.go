@@ -10,12 +10,12 @@ import (
 func TestWatchersAreBounded(t *testing.T) {
 	var w watchers
 	for range mostWatched {
-		assert.True(t, w.begin(1))
+		assert.True(t, w.begin(1, mostWatched))
 	}
-	assert.False(t, w.begin(1))
-	assert.True(t, w.begin(2), "others are not kept out")
+	assert.False(t, w.begin(1, mostWatched))
+	assert.True(t, w.begin(2, mostWatched), "others are not kept out")
 	w.end(1)
-	assert.True(t, w.begin(1))
+	assert.True(t, w.begin(1, mostWatched))
 	for range mostWatched {
 		w.end(1)
 	}

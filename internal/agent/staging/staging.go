@@ -11,11 +11,13 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sort"
 	"strings"
 	"syscall"
@@ -47,6 +49,11 @@ func Hook() {
 // Run runs a command that sees the changes as if they had been made, and
 // returns what it printed. Scratch is a directory of the agent's own, best in memory.
 func Run(ctx context.Context, scratch string, changes []Change, argv ...string) (string, error) {
+	return RunAlone(ctx, scratch, nil, changes, argv...)
+}
+
+// RunAlone is [Run] where some directories hold nothing but what is staged for them.
+func RunAlone(ctx context.Context, scratch string, alone []string, changes []Change, argv ...string) (string, error) {
 	dir, err := os.MkdirTemp(scratch, "staged-")
 	if err != nil {
 		return "", err
@@ -56,7 +63,16 @@ func Run(ctx context.Context, scratch string, changes []Change, argv ...string) 
 	if err != nil {
 		return "", err
 	}
-	request, err := json.Marshal(helperRequest{Overlays: overlays, Argv: argv})
+	for _, target := range alone {
+		if overlays[target] != "" {
+			continue
+		}
+		overlays[target] = filepath.Join(dir, fmt.Sprint(len(overlays)))
+		if err := errors.Join(os.MkdirAll(target, 0o755), os.Mkdir(overlays[target], 0o755)); err != nil {
+			return "", err
+		}
+	}
+	request, err := json.Marshal(helperRequest{Overlays: overlays, Alone: alone, Argv: argv})
 	if err != nil {
 		return "", err
 	}
@@ -73,7 +89,9 @@ func Run(ctx context.Context, scratch string, changes []Change, argv ...string) 
 type helperRequest struct {
 	// Overlays maps a directory to the layer laid over it.
 	Overlays map[string]string
-	Argv     []string
+	// Alone are those that are hidden by their layer, and not seen through it.
+	Alone []string
+	Argv  []string
 }
 
 // writeLayers writes one layer for each directory that has changes. A removed
@@ -120,6 +138,12 @@ func becomeProgram() error {
 	}
 	sort.Strings(targets)
 	for _, target := range targets {
+		if slices.Contains(request.Alone, target) {
+			if err := unix.Mount(request.Overlays[target], target, "", unix.MS_BIND, ""); err != nil {
+				return fmt.Errorf("stage %s: %w", target, err)
+			}
+			continue
+		}
 		layers := "lowerdir=" + escape(request.Overlays[target]) + ":" + escape(target)
 		if err := unix.Mount("overlay", target, "overlay", unix.MS_RDONLY, layers); err != nil {
 			return fmt.Errorf("stage %s: %w", target, err)

@@ -6,9 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net"
 	"os"
-	"os/exec"
 	"slices"
 	"strings"
 	"syscall"
@@ -34,8 +34,8 @@ func listenUnix(path, kind string, mode fs.FileMode) (*net.UnixListener, error) 
 	return l, os.Chmod(path, mode)
 }
 
-// meetKeepers exchanges with the keeper that comes what is held. When it ends, a substitute is
-// started at once, which holds until the server has started another one.
+// meetKeepers exchanges with each keeper that comes what is held. When the last one ends, a
+// substitute is started at once.
 func (s *Supervisor) meetKeepers(l *net.UnixListener, leave func()) {
 	for {
 		conn, err := l.AcceptUnix()
@@ -45,10 +45,9 @@ func (s *Supervisor) meetKeepers(l *net.UnixListener, leave func()) {
 		go func() {
 			left := s.meet(conn)
 			s.mu.Lock()
-			alone := s.keeper == conn
-			if alone {
-				s.keeper = nil
-			}
+			_, was := s.keepers[conn]
+			delete(s.keepers, conn)
+			alone := was && len(s.keepers) == 0
 			s.mu.Unlock()
 			conn.Close()
 			switch {
@@ -85,8 +84,19 @@ func (s *Supervisor) meet(conn *net.UnixConn) (left bool) {
 	}
 }
 
-// keepFound keeps a socket until somebody asks for it.
+// keepFound keeps a socket until somebody asks for it; one that is there already is closed.
 func (s *Supervisor) keepFound(name string, fd int) {
+	account, _, _ := strings.Cut(name, "-")
+	if a := s.account(account); a != nil {
+		a.mu.Lock()
+		sl := a.slots[name]
+		has := sl != nil && sl.fd >= 0
+		a.mu.Unlock()
+		if has {
+			unix.Close(fd)
+			return
+		}
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if _, is := s.found[name]; is {
@@ -98,10 +108,7 @@ func (s *Supervisor) keepFound(name string, fd int) {
 
 // substitute starts a keeper in the place of one that has ended.
 func (s *Supervisor) substitute() {
-	cmd := exec.Command("/proc/self/exe", KeepArg)
-	cmd.Args[0] = "victualler-sandbox"
-	cmd.Stdout, cmd.Stderr, cmd.Env = os.Stdout, os.Stderr, os.Environ()
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	cmd := own(KeepArg)
 	if err := cmd.Start(); err != nil {
 		s.log.Error("no substitute for the keeper", "reason", err)
 		return
@@ -109,10 +116,10 @@ func (s *Supervisor) substitute() {
 	go cmd.Wait()
 }
 
-// become makes a connection the keeper's, and tells it everything that is held.
+// become makes a connection a keeper's, and tells it everything that is held.
 func (s *Supervisor) become(conn *net.UnixConn) {
 	s.mu.Lock()
-	s.keeper = conn
+	s.keepers[conn] = true
 	s.mu.Unlock()
 	for _, a := range s.all() {
 		a.mu.Lock()
@@ -126,12 +133,12 @@ func (s *Supervisor) become(conn *net.UnixConn) {
 	_ = send(conn, message{Kind: "ready", Version: version.Version}, nil)
 }
 
-// tellKeeper tells the keeper that there is, if any; a new one is told everything.
-func (s *Supervisor) tellKeeper(m message, fd int) {
+// tellKeepers tells the keepers that there are; a new one is told everything.
+func (s *Supervisor) tellKeepers(m message, fd int) {
 	s.mu.Lock()
-	conn := s.keeper
+	conns := slices.Collect(maps.Keys(s.keepers))
 	s.mu.Unlock()
-	if conn != nil {
+	for _, conn := range conns {
 		sendSocket(conn, m, fd)
 	}
 }

@@ -17,12 +17,14 @@ import (
 	"victualler/internal/version"
 )
 
-// The listening sockets of accounts are held by two processes, so that no single one that ends
-// takes them with it: the supervisor, which works, and its keeper, which does nothing but hold
-// them, start a supervisor where there is none, and hand it what it holds. A keeper that starts
-// finds the supervisor that goes on without it and takes over what that one holds. If the
-// supervisor is of another version, it is told to leave, and one of the keeper's own takes its
-// place: so an upgrade loses no request either.
+// The listening sockets of accounts are held by two processes, so that no single one
+// that ends takes them with it: the supervisor, which works, and its keeper, which does
+// nothing but hold them, start a supervisor where there is none, and hand it what it
+// holds. A keeper that starts finds the supervisor that goes on without it and takes
+// over what that one holds. Whichever of the two ends, the other one starts another at
+// once: a substitute for the keeper holds until the server has started its own, and
+// some time beside it. If the supervisor is of another version, it is told to leave,
+// and one of the keeper's own takes its place: so an upgrade loses no request either.
 
 // message goes between keeper and supervisor, with a socket where it says hold.
 type message struct {
@@ -40,11 +42,11 @@ const (
 	KeepArg      = "keep"
 )
 
-// One keeper at a time holds keeperLock, and it alone starts supervisors. The one that the server
-// itself has started holds mainLock besides: a substitute gives way to it.
+// Whoever starts supervisors holds startLock, so that there is one at a time. The keeper that the
+// server itself has started holds mainLock: a substitute gives way to it.
 const (
-	keeperLock = runDir + "/keeper.lock"
-	mainLock   = runDir + "/main.lock"
+	startLock = runDir + "/start.lock"
+	mainLock  = runDir + "/main.lock"
 )
 
 // Keep is the keeper. It returns when the context ends, or, for a substitute, when there is another
@@ -60,32 +62,24 @@ func Keep(ctx context.Context, substitute bool, log *slog.Logger) error {
 		}
 		defer main.Close()
 	}
-	longest := time.Hour * 24 * 365
-	if substitute {
-		longest = time.Second
-	}
-	own, err := lock(ctx, keeperLock, longest)
-	if err != nil {
-		return nil // another one is there
-	}
-	defer own.Close()
 	ctx, giveWay := context.WithCancel(ctx)
 	defer giveWay()
 	if substitute {
 		go func() {
 			for ctx.Err() == nil {
 				time.Sleep(time.Second)
-				if f, err := lock(ctx, mainLock, 0); err != nil {
-					giveWay()
-				} else {
+				if f, err := lock(ctx, mainLock, 0); err == nil {
 					f.Close()
+					continue
 				}
+				time.Sleep(2 * time.Second) // until it surely holds what this one holds
+				giveWay()
 			}
 		}()
 	}
-	held := map[string]*os.File{}
+	k := keeper{held: map[string]*os.File{}, log: log}
 	for ctx.Err() == nil {
-		conn, err := meet(ctx, log)
+		conn, err := k.meet(ctx)
 		if err != nil {
 			if ctx.Err() == nil {
 				log.Error("no supervisor can be started", "reason", err)
@@ -94,14 +88,22 @@ func Keep(ctx context.Context, substitute bool, log *slog.Logger) error {
 			continue
 		}
 		stop := context.AfterFunc(ctx, func() { conn.Close() })
-		err = hold(conn, held)
+		err = hold(conn, k.held)
 		stop()
 		conn.Close()
 		if ctx.Err() == nil {
-			log.Warn("the supervisor has ended; another one is started", "reason", err, "sockets", len(held))
+			log.Warn("the supervisor has ended", "reason", err, "sockets", len(k.held))
 		}
 	}
 	return nil
+}
+
+// keeper is what a keeper has.
+type keeper struct {
+	held map[string]*os.File
+	// starts is the lock of whoever starts supervisors; nil until it does.
+	starts *os.File
+	log    *slog.Logger
 }
 
 // lock takes a lock that lasts as long as the file is open, waiting for it at most so long.
@@ -123,38 +125,52 @@ func lock(ctx context.Context, path string, longest time.Duration) (*os.File, er
 	}
 }
 
-// meet connects to the supervisor that is running, or to a new one.
-func meet(ctx context.Context, log *slog.Logger) (*net.UnixConn, error) {
-	dial := func() (*net.UnixConn, error) {
-		return net.DialUnix("unixpacket", nil, &net.UnixAddr{Name: keepSocket, Net: "unixpacket"})
-	}
-	if conn, err := dial(); err == nil {
-		return conn, nil
-	}
-	cmd := exec.Command("/proc/self/exe", SuperviseArg)
-	cmd.Args[0] = "victualler-sandbox" // what lists of processes show
-	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
-	cmd.Env = os.Environ()
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // it goes on when this one ends
-	if err := cmd.Start(); err != nil {
-		return nil, err
-	}
-	log.Info("supervisor started", "pid", cmd.Process.Pid)
-	ended := make(chan error, 1)
-	go func() { ended <- cmd.Wait() }()
-	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); {
-		if conn, err := dial(); err == nil {
+// meet connects to the supervisor that is running, or to a new one,
+// which it starts if nobody else does.
+func (k *keeper) meet(ctx context.Context) (*net.UnixConn, error) {
+	var ended chan error
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end) && ctx.Err() == nil; {
+		conn, err := net.DialUnix("unixpacket", nil, &net.UnixAddr{Name: keepSocket, Net: "unixpacket"})
+		if err == nil {
 			return conn, nil
 		}
+		if k.starts == nil {
+			k.starts, _ = lock(ctx, startLock, 0)
+		}
+		if k.starts != nil && ended == nil {
+			if ended, err = k.start(); err != nil {
+				return nil, err
+			}
+		}
 		select {
-		case err := <-ended:
+		case err := <-ended: // never, while there is none
 			return nil, fmt.Errorf("it ended: %w", errors.Join(err, errors.New("see above")))
 		case <-ctx.Done():
-			return nil, ctx.Err()
 		case <-time.After(2 * time.Millisecond):
 		}
 	}
-	return nil, errors.New("it does not answer")
+	return nil, errors.Join(ctx.Err(), errors.New("it does not answer"))
+}
+
+// start starts a supervisor, which goes on when this process ends.
+func (k *keeper) start() (ended chan error, err error) {
+	cmd := own(SuperviseArg)
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	k.log.Info("supervisor started", "pid", cmd.Process.Pid)
+	ended = make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	return ended, nil
+}
+
+// own is this program with another task, in a session of its own.
+func own(task string) *exec.Cmd {
+	cmd := exec.Command("/proc/self/exe", task)
+	cmd.Args[0] = "victualler-sandbox" // what lists of processes show
+	cmd.Stdout, cmd.Stderr, cmd.Env = os.Stdout, os.Stderr, os.Environ()
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	return cmd
 }
 
 // hold hands the supervisor what is held, and keeps up with what it holds until it ends.

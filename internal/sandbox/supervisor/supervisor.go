@@ -67,8 +67,9 @@ type Supervisor struct {
 	// socket, *instance for a process.
 	watched map[int]any
 	// found are sockets that the keeper has held and nobody has asked for yet.
-	found  map[string]int
-	keeper *net.UnixConn
+	found map[string]int
+	// keepers hold the sockets besides: one, or for a moment two.
+	keepers map[*net.UnixConn]bool
 }
 
 // account is an account with a definition.
@@ -127,7 +128,8 @@ type record struct {
 
 // New prepares the supervisor: it finds out what the kernel offers.
 func New(log *slog.Logger) (*Supervisor, error) {
-	s := &Supervisor{log: log, accounts: map[string]*account{}, watched: map[int]any{}, found: map[string]int{}}
+	s := &Supervisor{log: log, accounts: map[string]*account{}, watched: map[int]any{}, found: map[string]int{},
+		keepers: map[*net.UnixConn]bool{}}
 	for _, dir := range []struct {
 		path string
 		mode fs.FileMode
@@ -199,7 +201,7 @@ func (s *Supervisor) Run(ctx context.Context) error {
 func (s *Supervisor) awaitKeeper() {
 	for range 2000 {
 		s.mu.Lock()
-		met := s.keeper != nil
+		met := len(s.keepers) > 0
 		s.mu.Unlock()
 		if met {
 			return
@@ -411,7 +413,7 @@ func (s *Supervisor) open(sl *slot) error {
 			sl.current = nil
 		}
 	}
-	s.tellKeeper(message{Kind: "hold", Name: sl.php.Name}, fd)
+	s.tellKeepers(message{Kind: "hold", Name: sl.php.Name}, fd)
 	sl.fd = fd
 	return nil
 }
@@ -461,7 +463,7 @@ func listen(path string, gid int) (int, error) {
 func (s *Supervisor) closeSlot(sl *slot) {
 	if sl.fd >= 0 {
 		os.Remove(sl.php.Socket)
-		s.tellKeeper(message{Kind: "drop", Name: sl.php.Name}, -1)
+		s.tellKeepers(message{Kind: "drop", Name: sl.php.Name}, -1)
 		s.unwatch(sl.fd)
 		unix.Close(sl.fd)
 		sl.fd = -1

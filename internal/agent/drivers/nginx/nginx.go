@@ -102,9 +102,17 @@ func (*Driver) AccountFiles() ([]string, error) {
 // Owner implements agent.Program.
 func (*Driver) Owner(path string) string { return render.NGINXOwner(path) }
 
-// Test implements agent.Program.
+// Test implements agent.Program. Accounts cannot be in each other's way, as names are unique and
+// each has its own blocks: what has changed is tested with the shared parts alone, however many
+// others there are. If the shared parts have changed, all is tested.
 func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
-	out, err := staging.Run(ctx, d.Scratch, staged, "nginx", "-t", "-q")
+	var alone []string
+	if !slices.ContainsFunc(staged, func(ch staging.Change) bool {
+		return filepath.Dir(ch.Path) != render.NGINXAccountDir
+	}) {
+		alone = []string{render.NGINXAccountDir}
+	}
+	out, err := staging.RunAlone(ctx, d.Scratch, alone, staged, "nginx", "-t", "-q")
 	if err != nil {
 		return fmt.Errorf("nginx refuses its configuration: %s", strings.TrimSpace(out))
 	}
@@ -114,6 +122,10 @@ func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
 // reloadLimit is how long a reload may take; old workers that still finish
 // requests do not count. Every site with TLS costs some 2 ms of it, for its keys.
 const reloadLimit = 2 * time.Minute
+
+// slowReload is after how long, beside a time for each file, it is asked whether nginx can read its
+// configuration at all.
+const slowReload = time.Second
 
 // Reload implements agent.Program: SIGHUP starts workers with the new
 // configuration, and the old ones finish what they have (nginx's "control" page).
@@ -128,7 +140,18 @@ func (d *Driver) Reload(ctx context.Context) error {
 		return fmt.Errorf("nginx %w", err)
 	}
 	d.reloads.Add(1)
-	for end := time.Now().Add(reloadLimit); slices.ContainsFunc(old, isServing) && time.Now().Before(end); {
+	files, _ := os.ReadDir(render.NGINXAccountDir)
+	slow := slowReload + time.Duration(len(files))*8*time.Millisecond
+	begun, asked := time.Now(), false
+	for end := begun.Add(reloadLimit); slices.ContainsFunc(old, isServing) && time.Now().Before(end); {
+		if !asked && time.Since(begun) > slow {
+			// nginx keeps what it has if it cannot read what is there
+			// as a whole, and does not say so.
+			asked = true
+			if out, err := staging.Run(ctx, d.Scratch, nil, "nginx", "-t", "-q"); err != nil {
+				return fmt.Errorf("nginx refuses its configuration: %s", strings.TrimSpace(out))
+			}
+		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
