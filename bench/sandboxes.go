@@ -77,7 +77,7 @@ func (b *bench) sandboxes(ctx context.Context, say func(string), rounds int) ([]
 		return nil, err
 	}
 	const startBare = "php-fpm8.2 -y /etc/php/bare.conf -D"
-	endBare := `pkill -KILL -f "php-fpm: .*bare" || true; while pgrep -f "php-fpm: .*bare" >/dev/null; do sleep 0.01; done`
+	endBare := `pkill -KILL -f "[p]hp-fpm: .*bare" || true; while pgrep -f "[p]hp-fpm: .*bare" >/dev/null; do sleep 0.01; done`
 
 	say("the first request, in turn to an account at rest and to a bare PHP-FPM that is started for it")
 	var ours, theirs, forked []time.Duration
@@ -86,11 +86,13 @@ func (b *bench) sandboxes(ctx context.Context, say func(string), rounds int) ([]
 			`pkill -KILL -u boxed; while pgrep -u boxed >/dev/null; do sleep 0.01; done`); err != nil {
 			return nil, err
 		}
-		time.Sleep(100 * time.Millisecond)
 		d, err := ask(ctx, http.DefaultClient, b.ours, "boxed.example")
 		if err != nil {
 			return nil, err
 		}
+		// What is killed when it has lived longer than that is not
+		// taken for something that does not start.
+		time.Sleep(2100 * time.Millisecond)
 		ours = append(ours, d)
 		if _, err := b.script.Exec(ctx, "sh", "-c", endBare); err != nil {
 			return nil, err
@@ -108,7 +110,7 @@ func (b *bench) sandboxes(ctx context.Context, say func(string), rounds int) ([]
 			return nil, err
 		}
 		theirs = append(theirs, time.Since(begun)-2*entering)
-		if _, err := b.script.Exec(ctx, "sh", "-c", `pkill -KILL -f "php-fpm: pool bare"; sleep 0.1`); err != nil {
+		if _, err := b.script.Exec(ctx, "sh", "-c", `pkill -KILL -f "[p]hp-fpm: pool bare"; sleep 0.1`); err != nil {
 			return nil, err
 		}
 		if d, err = ask(ctx, http.DefaultClient, b.script, "bare.example"); err != nil {

@@ -359,10 +359,14 @@ func differs(f staging.Change) bool {
 	return err != nil || string(found) != f.File.Content
 }
 
+// writesAtOnce is how many files are written at the same time: a file system brings what is to be
+// safe at the same time to the disk together.
+const writesAtOnce = 16
+
 // swap puts the tested files in place, each one as a whole. The returned
 // function puts back what was there.
 func swap(group []*change) (undo func() error, err error) {
-	var before []staging.Change
+	var before, files []staging.Change
 	undo = func() error {
 		var errs []error
 		for _, f := range slices.Backward(before) { // a file written twice gets back what it was first
@@ -370,9 +374,10 @@ func swap(group []*change) (undo func() error, err error) {
 		}
 		return errors.Join(errs...)
 	}
+	at := map[string]int{}
 	for _, ch := range group {
-		for _, files := range ch.files {
-			for _, f := range files {
+		for _, of := range ch.files {
+			for _, f := range of {
 				old := staging.Change{Path: f.Path}
 				if found, err := os.ReadFile(f.Path); err == nil {
 					old.File = &render.File{Path: f.Path, Content: string(found)}
@@ -381,13 +386,27 @@ func swap(group []*change) (undo func() error, err error) {
 					}
 				}
 				before = append(before, old)
-				if err := place(f); err != nil {
-					return undo, err
+				if n, twice := at[f.Path]; twice { // what comes last counts
+					files[n] = f
+					continue
 				}
+				at[f.Path] = len(files)
+				files = append(files, f)
 			}
 		}
 	}
-	return undo, nil
+	errs := make([]error, len(files))
+	var writing sync.WaitGroup
+	slots := make(chan struct{}, writesAtOnce)
+	for n, f := range files {
+		slots <- struct{}{}
+		writing.Go(func() {
+			defer func() { <-slots }()
+			errs[n] = place(f)
+		})
+	}
+	writing.Wait()
+	return undo, errors.Join(errs...)
 }
 
 // rightsOf returns a file's mode and group; the group is empty where it is root's.

@@ -100,7 +100,9 @@ func (s *Supervisor) asked(sl *slot) {
 // configuration that does not work, told by an exit with an error, or ends without end.
 func (s *Supervisor) failed(sl *slot, hopeless bool) {
 	sl.failures++
-	sl.notBefore = time.Now().Add(min(longestPause, 20*time.Millisecond<<min(sl.failures, 10)))
+	if hopeless || sl.failures > 3 { // whoever was killed once or twice is started again at once
+		sl.notBefore = time.Now().Add(min(longestPause, 10*time.Millisecond<<min(sl.failures, 10)))
+	}
 	if hopeless && sl.failures >= 2 || sl.failures >= 20 {
 		for range 512 {
 			waiting := []unix.PollFd{{Fd: int32(sl.fd), Events: unix.POLLIN}}
