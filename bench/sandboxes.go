@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -160,7 +161,67 @@ func (b *bench) sandboxes(ctx context.Context, say func(string), rounds int) ([]
 	}
 	rows = append(rows, row{"requests per second of one busy site; of a bare pool", fmt.Sprintf("%.0f/s", mine/4),
 		fmt.Sprintf("%.0f/s", others/4), fmt.Sprintf("%.2f", mine/others), "at least 0.95", mine/others >= 0.95})
-	return rows, nil
+
+	say("a site beside an account that takes all it can get")
+	beside, err := b.beside(ctx)
+	return append(rows, beside), err
+}
+
+// greed is what takes as much as it can get: processes that make others without end, and such that
+// compute without end.
+const greed = `(setsid sh -c "perl -e 'fork while 1'; for n in 1 2 3 4 5 6; do perl -e '1 while 1' & done; wait" \
+	>/dev/null 2>&1 </dev/null &)`
+
+// beside measures how long the slowest but 1 % of a site's visitors wait, quiet and beside an
+// account that takes all it can get within half a processor.
+func (b *bench) beside(ctx context.Context) (row, error) {
+	if err := b.Client.Post(ctx, "/plans", api.NewPlan{Name: "half", Limits: plans.Limits{
+		plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(1), plans.PHPWorkers: plans.Of(3),
+		plans.CPU: plans.Of(50)}}, nil); err != nil {
+		return row{}, err
+	}
+	var opening api.Opening
+	if err := b.Client.Post(ctx, "/accounts", api.OpenAccount{Domain: "greedy.example", Plan: "half", Customer: "Bench",
+		Server: "skua"}, &opening); err != nil {
+		return row{}, err
+	}
+	if err := b.finished(ctx, opening.Operation); err != nil {
+		return row{}, err
+	}
+	p99 := func() (time.Duration, error) {
+		var took []time.Duration
+		for begun := time.Now(); time.Since(begun) < 6*time.Second; time.Sleep(2 * time.Millisecond) {
+			d, err := ask(ctx, http.DefaultClient, b.ours, "boxed.example")
+			if err != nil {
+				return 0, err
+			}
+			took = append(took, d)
+		}
+		slices.Sort(took)
+		return took[len(took)*99/100], nil
+	}
+	if err := b.feed(ctx, b.ours, `<?php for ($n = 0; $n < 40000; $n++) $x = md5("$n"); echo "page ", $x;`,
+		`cat > /home/boxed/sites/boxed.example/page.php`, ""); err != nil {
+		return row{}, err
+	}
+	if _, err := p99(); err != nil { // warms up
+		return row{}, err
+	}
+	quiet, err := p99()
+	if err != nil {
+		return row{}, err
+	}
+	if err := b.feed(ctx, b.ours, "", `victualler-sandbox enter greedy sh -c "$1" </dev/null >/dev/null 2>&1 & sleep 1`,
+		greed+"; sleep 60"); err != nil {
+		return row{}, err
+	}
+	loud, err := p99()
+	if err != nil {
+		return row{}, err
+	}
+	_, err = b.ours.Exec(ctx, "sh", "-c", "pkill -KILL -u greedy; true")
+	return compare("p99 of a site's visitors beside an account that takes all it can get; without it", loud, quiet,
+		func(r float64) bool { return r <= 2 }, "at most 2"), err
 }
 
 func us(d time.Duration) string { return fmt.Sprintf("%d µs", d.Microseconds()) }

@@ -101,7 +101,7 @@ type Meter interface {
 	// Measure returns what the homes of all accounts hold, by sign-in name. Limits that the file
 	// system cannot keep by itself are enforced with what was measured.
 	Measure(ctx context.Context, all iter.Seq[manifest.Manifest]) (map[string]agentlink.Usage, error)
-	// Quota tells how limits are kept: "btrfs" or "metered".
+	// Quota tells how limits are kept: "btrfs", "project" or "metered".
 	Quota() string
 }
 

@@ -212,8 +212,8 @@ type Status struct {
 	MemoryFree  int64   `json:"memory_free"`  // bytes that programs could get
 	DiskTotal   int64   `json:"disk_total"`   // bytes, file system of the homes
 	DiskFree    int64   `json:"disk_free"`    // bytes
-	// Quota says how disk limits are kept: "btrfs", or "metered" where the file
-	// system cannot.
+	// Quota says how disk limits are kept: "btrfs", "project" (ext4,
+	// XFS), or "metered" where the file system cannot.
 	Quota    string          `json:"quota"`
 	Accounts int64           `json:"accounts"`
 	Programs []ProgramStatus `json:"programs"`

@@ -77,7 +77,7 @@ type Health struct {
 	MemoryFree   int64     `json:"memory_free" doc:"Bytes that programs could get."`
 	DiskTotal    int64     `json:"disk_total" doc:"Bytes, on the file system of the homes."`
 	DiskFree     int64     `json:"disk_free" doc:"Bytes."`
-	Quota        string    `json:"quota" enum:"btrfs,metered" doc:"How disk limits are kept."`
+	Quota        string    `json:"quota" enum:"btrfs,project,metered" doc:"How disk limits are kept: by quota groups of btrfs, by project quota of ext4 or XFS, or not, but measured."`
 	AgentVersion string    `json:"agent_version"`
 	Programs     []Program `json:"programs"`
 	Sandboxes    Sandboxes `json:"sandboxes" doc:"How it keeps accounts apart while they run."`

@@ -2799,10 +2799,10 @@ export interface components {
             processors: number;
             programs: components["schemas"]["Program"][];
             /**
-             * @description How disk limits are kept.
+             * @description How disk limits are kept: by quota groups of btrfs, by project quota of ext4 or XFS, or not, but measured.
              * @enum {string}
              */
-            quota: "btrfs" | "metered";
+            quota: "btrfs" | "project" | "metered";
             /** @description How it keeps accounts apart while they run. */
             sandboxes: components["schemas"]["Sandboxes"];
         };

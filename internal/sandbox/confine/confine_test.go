@@ -98,7 +98,7 @@ func TestRefusedCalls(t *testing.T) {
 	const script = `
 use strict; no warnings;
 open(my $dir, "<", $ENV{HOME}) or die;
-for my $request (0x5000940e, 0x50009401, 0x5000940f, 0x50009418, 0x50009417, 0x5000943f, 0x5412) {
+for my $request (0x5000940e, 0x50009401, 0x5000940f, 0x50009418, 0x50009417, 0x5000943f, 0x401c5820, 0x40086602, 0x5412) {
 	my $buffer = "x" x 4096; $! = 0;
 	my $got = ioctl($dir, $request, $buffer);
 	print sprintf("%x let through\n", $request) if $got; print sprintf("%x: %s\n", $request, $!) if $! != 1;

@@ -20,6 +20,9 @@ var (
 		// ioctl_btrfs.h: SUBVOL_CREATE, SNAP_CREATE, SNAP_DESTROY, SUBVOL_CREATE_V2,
 		// SNAP_CREATE_V2, SNAP_DESTROY_V2.
 		0x5000940e, 0x50009401, 0x5000940f, 0x50009418, 0x50009417, 0x5000943f,
+		// linux/fs.h: FS_IOC_FSSETXATTR and FS_IOC_SETFLAGS would take files out of the project
+		// that counts them, where the file system has projects.
+		0x401c5820, 0x40086602,
 		unix.TIOCSTI, 0x541c, // TIOCLINUX
 	}
 	refusedCalls = []uint32{

@@ -95,8 +95,8 @@ const facts = computed<[string, string][]>(() => {
     ['Load', s.health ? `${s.health.load.toFixed(2)} on ${s.health.processors} processors` : '–'],
     [
       'Disk limits',
-      s.health?.quota === 'btrfs'
-        ? 'kept by the file system (btrfs)'
+      s.health?.quota === 'btrfs' || s.health?.quota === 'project'
+        ? `kept by the file system (${s.health.quota === 'btrfs' ? 'btrfs' : 'project quota'})`
         : s.health
           ? 'measured only: the file system cannot keep them'
           : '–',

@@ -33,6 +33,8 @@ func (*subvolumes) kind() string { return "btrfs" }
 
 func (*subvolumes) enforcesLimits() bool { return true }
 
+func (*subvolumes) unit() int64 { return 1 }
+
 func (d *subvolumes) create(path string, uid int) error {
 	if err := d.fs.AddGroup(btrfs.Account(uid)); err != nil {
 		return err

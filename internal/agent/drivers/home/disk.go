@@ -20,6 +20,8 @@ type disk interface {
 	kind() string
 	// enforcesLimits tells whether a write beyond a limit fails.
 	enforcesLimits() bool
+	// unit is what limits are rounded up to, in bytes.
+	unit() int64
 	// create makes a home, counted as the account's from its first byte.
 	create(path string, uid int) error
 	// adopt has all of a home counted as the account's: one that was made otherwise, or restored.
@@ -41,6 +43,8 @@ type metered struct{}
 func (metered) kind() string { return "metered" }
 
 func (metered) enforcesLimits() bool { return false }
+
+func (metered) unit() int64 { return 1 }
 
 func (metered) create(path string, _ int) error { return os.Mkdir(path, 0o700) }
 

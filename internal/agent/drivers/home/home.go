@@ -27,6 +27,7 @@ import (
 	"victualler/internal/agent/asuser"
 	"victualler/internal/agent/btrfs"
 	"victualler/internal/agent/processes"
+	"victualler/internal/agent/projectquota"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/manifest"
@@ -78,6 +79,13 @@ func New() (*Driver, error) {
 		d.disk = &subvolumes{fs: fs, counted: map[uint64]counted{}}
 	case !errors.Is(err, errors.ErrUnsupported) && !errors.Is(err, btrfs.ErrNoQuota):
 		return nil, err
+	default:
+		counting, err := projectquota.Open(Dir)
+		if err == nil {
+			d.disk = projects{counting}
+		} else if !errors.Is(err, projectquota.ErrNone) {
+			return nil, err
+		}
 	}
 	return d, nil
 }
@@ -125,14 +133,19 @@ func (d *Driver) Measure(ctx context.Context, all iter.Seq[manifest.Manifest]) (
 	return used, nil
 }
 
-// expected is the limit in bytes that an account is to have now.
+// expected is the limit in bytes that an account is to have now, as the file system counts.
 func (d *Driver) expected(m manifest.Manifest) *int64 {
+	limit := m.Home.DiskLimit
 	d.mu.Lock()
-	defer d.mu.Unlock()
-	if held, is := d.held[m.UID()]; is && (m.Home.DiskLimit == nil || held < *m.Home.DiskLimit) {
-		return &held
+	if held, is := d.held[m.UID()]; is && (limit == nil || held < *limit) {
+		limit = &held
 	}
-	return m.Home.DiskLimit
+	d.mu.Unlock()
+	if unit := d.disk.unit(); limit != nil && unit > 1 {
+		rounded := max(unit, (*limit+unit-1)/unit*unit)
+		limit = &rounded
+	}
+	return limit
 }
 
 // limitTo sets a limit that is not set yet.
