@@ -107,10 +107,10 @@ func (b *bench) sandboxes(ctx context.Context, say func(string), rounds int) ([]
 			return nil, err
 		}
 		entering := time.Since(entered)
-		if d, err = ask(ctx, http.DefaultClient, b.script, "bare.example"); err != nil {
+		if _, err = ask(ctx, http.DefaultClient, b.script, "bare.example"); err != nil {
 			return nil, err
 		}
-		theirs = append(theirs, time.Since(begun)-2*entering)
+		theirs = append(theirs, time.Since(begun)-2*entering) // begun before the first and after the second
 		if _, err := b.script.Exec(ctx, "sh", "-c", `pkill -KILL -f "[p]hp-fpm: pool bare"; sleep 0.1`); err != nil {
 			return nil, err
 		}
@@ -121,8 +121,7 @@ func (b *bench) sandboxes(ctx context.Context, say func(string), rounds int) ([]
 	}
 	first, bare := median(ours[1:]), median(theirs[1:])
 	rows := []row{compare(fmt.Sprintf("first request to an account at rest; to a bare PHP-FPM started for it (a pool "+
-		"of one that "+
-		"runs answers after %s)", ms(median(forked[1:]))), first, bare, func(r float64) bool {
+		"of one that runs answers after %s)", ms(median(forked[1:]))), first, bare, func(r float64) bool {
 		return r <= 2
 	}, "at most 2")}
 

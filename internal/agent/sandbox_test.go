@@ -330,3 +330,27 @@ func TestSessions(t *testing.T) {
 		assert.Equal(t, "0\n", string(out))
 	})
 }
+
+// Where the kernel has no control groups, the server says what is not kept, and keeps the rest.
+func TestWithoutControlGroups(t *testing.T) {
+	ctx := context.Background()
+	s, c := joined(t, "nogr", lab.ServerOptions{HomeSize: 256 << 20})
+	_, err := s.Exec(ctx, "sh", "-ec", "umount -R /sys/fs/cgroup; pkill -KILL -f 'victualler-sandbox supervise'")
+	require.NoError(t, err)
+	labtest.Eventually(t, func() bool {
+		status, err := c.Status(ctx)
+		return err == nil && status.Sandboxes != nil && status.Sandboxes.Layout == "no cgroups" &&
+			strings.Contains(strings.Join(status.Sandboxes.Missing, "; "), "/sys/fs/cgroup must be mounted")
+	})
+	m := account(t, 1, "ferries", "ferries.example")
+	m.Sandbox = manifest.Sandbox{Processes: limit(25), Memory: limit(128 << 20)}
+	ferries, bakery := newCustomer(t, s, c, m), newCustomer(t, s, c, account(t, 2, "bakery", "bakery.example"))
+	assert.Equal(t, "ferries", ferries.run("ls /home"))
+	ferries.run(`setsid perl -e 'fork while 1' >/dev/null 2>&1 </dev/null &`)
+	labtest.Eventually(t, func() bool { return strings.Count(ferries.processes(), "perl") > 10 })
+	assert.LessOrEqual(t, strings.Count(ferries.processes(), "\n"), 26, "processes are bounded for the user")
+	assert.Equal(t, "still here", bakery.run("echo still here"))
+	ferries.change(func(m *manifest.Manifest) { m.Suspended = true })
+	labtest.Within(t, 5*time.Second, func() bool { return ferries.processes() == "" })
+	applied(t, c, closed(ferries.m))
+}

@@ -51,11 +51,13 @@ type Tree struct {
 	// v1 is the directory for groups of each controller of version 1.
 	v1 map[string]string
 	// v2 is that of version 2; empty without. Has lists the controllers that are available there.
-	v2  string
-	has map[string]bool
+	// Mount is where that tree is mounted.
+	v2, mount string
+	has       map[string]bool
 }
 
-// leaf holds the process that makes the groups: in version 2, a group has processes or groups.
+// leaf holds the process that makes the groups where that is in the topmost one: in version 2, a
+// group has processes or groups.
 const leaf = "supervisor"
 
 // Open finds the layout, and makes the directory called name for the groups, below the group that
@@ -102,7 +104,7 @@ func find(mounts, own string) *Tree {
 		}
 		switch kind[0] {
 		case "cgroup2":
-			t.v2 = strings.TrimSuffix(dir(in[""]), "/"+leaf)
+			t.v2, t.mount = strings.TrimSuffix(dir(in[""]), "/"+leaf), fields[4]
 		case "cgroup":
 			for c := range strings.SplitSeq(kind[2], ",") {
 				if slices.Contains([]string{"pids", "memory", "cpu", "cpuacct", "freezer"}, c) {
@@ -137,42 +139,67 @@ func (t *Tree) prepare(name string) error {
 	return nil
 }
 
+// prepareV2 makes the directory below the own group. Where version 2 has the controllers, it is
+// beside the own group instead: that of a service has processes, and whoever starts the service
+// again puts them there, which the kernel refuses if groups below have controllers.
 func (t *Tree) prepareV2(name string) error {
-	own := t.v2
-	t.v2 = filepath.Join(own, name)
-	if err := os.Mkdir(t.v2, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
-		return err
-	}
-	text, err := os.ReadFile(filepath.Join(own, "cgroup.controllers"))
+	above := t.v2
+	want, err := t.wanted(above)
 	if err != nil {
 		return err
 	}
+	if len(want) > 0 && above != t.mount {
+		above = filepath.Dir(above)
+		if want, err = t.wanted(above); err != nil {
+			return err
+		}
+	}
+	t.v2 = filepath.Join(above, name)
+	if err := os.Mkdir(t.v2, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	if len(want) == 0 {
+		return nil
+	}
+	if above == t.mount {
+		if err := moveDown(above); err != nil {
+			return err
+		}
+	}
+	for _, c := range want { // each by itself, so that one that is refused takes no other with it
+		_ = write(above, "cgroup.subtree_control", "+"+c) // it may be so already, by who manages that group
+		if write(t.v2, "cgroup.subtree_control", "+"+c) == nil {
+			t.has[c] = true
+		}
+	}
+	return nil
+}
+
+// wanted lists the controllers that a group of version 2 has and that are of use.
+func (t *Tree) wanted(group string) ([]string, error) {
+	text, err := os.ReadFile(filepath.Join(group, "cgroup.controllers"))
 	var want []string
 	for c := range strings.FieldsSeq(string(text)) {
 		if slices.Contains(Controllers, c) && t.v1[c] == "" {
 			want = append(want, c)
 		}
 	}
-	if len(want) == 0 {
-		return nil
-	}
-	// A group whose children have controllers holds no processes itself.
-	if err := os.Mkdir(filepath.Join(own, leaf), 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+	return want, err
+}
+
+// moveDown moves the processes of a group into one below it.
+func moveDown(group string) error {
+	if err := os.Mkdir(filepath.Join(group, leaf), 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	inside, err := pids(own)
+	inside, err := pids(group)
 	if err != nil {
 		return err
 	}
 	for _, pid := range inside {
-		if err := write(filepath.Join(own, leaf), "cgroup.procs", strconv.Itoa(pid)); err != nil &&
-			!errors.Is(err, syscall.ESRCH) {
+		err := write(filepath.Join(group, leaf), "cgroup.procs", strconv.Itoa(pid))
+		if err != nil && !errors.Is(err, syscall.ESRCH) {
 			return err
-		}
-	}
-	for _, c := range want { // each by itself, so that one that is refused takes no other with it
-		if write(own, "cgroup.subtree_control", "+"+c) == nil && write(t.v2, "cgroup.subtree_control", "+"+c) == nil {
-			t.has[c] = true
 		}
 	}
 	return nil

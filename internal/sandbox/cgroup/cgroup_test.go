@@ -57,7 +57,7 @@ func TestVersion2(t *testing.T) {
 		"cpu.max", "cgroup.procs"} {
 		file("accounts/bakery/"+name, "")
 	}
-	tree := &Tree{v1: map[string]string{}, v2: dir, has: map[string]bool{}}
+	tree := &Tree{v1: map[string]string{}, v2: dir, mount: dir, has: map[string]bool{}}
 	require.NoError(t, tree.prepare("accounts"))
 	assert.Empty(t, tree.Missing())
 	assert.Equal(t, "17", read("supervisor/cgroup.procs"), "whoever makes groups is in a group without any")
@@ -80,6 +80,29 @@ func TestVersion2(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, Usage{Processes: 7, Memory: 4000, CPU: 2 * time.Second, ProcessesRefused: 3, MemoryKills: 1,
 		Throttled: 500 * time.Microsecond}, usage)
+}
+
+// The group of a service has processes: the accounts' are beside it.
+func TestVersion2OfAService(t *testing.T) {
+	dir := t.TempDir()
+	for _, group := range []string{"", "victualler.slice", "victualler.slice/sandbox.service",
+		"victualler.slice/accounts"} {
+		for file, content := range map[string]string{"cgroup.controllers": "cpu memory pids", "cgroup.procs": "17",
+			"cgroup.subtree_control": ""} {
+			path := filepath.Join(dir, group, file)
+			require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+			require.NoError(t, os.WriteFile(path, []byte(content), 0o644))
+		}
+	}
+	tree := &Tree{v1: map[string]string{}, v2: filepath.Join(dir, "victualler.slice/sandbox.service"), mount: dir,
+		has: map[string]bool{}}
+	require.NoError(t, tree.prepare("accounts"))
+	assert.Equal(t, filepath.Join(dir, "victualler.slice/accounts"), tree.v2)
+	assert.Empty(t, tree.Missing())
+	assert.NoDirExists(t, filepath.Join(dir, "victualler.slice/sandbox.service", leaf), "it stays where it is")
+	again := &Tree{v1: map[string]string{}, v2: filepath.Join(dir, "victualler.slice/sandbox.service"), mount: dir,
+		has: map[string]bool{}}
+	require.NoError(t, again.prepare("accounts"), "one that comes after finds them")
 }
 
 // The kernel's own, in whatever layout this machine has.
