@@ -152,7 +152,8 @@ func New(log *slog.Logger) (*Supervisor, error) {
 	}
 	if s.tree, err = cgroup.Open(groupsName); err != nil {
 		s.tree = nil
-		s.missing = append(s.missing, "limits of memory and processor time are not kept, and that of processes for the user alone: "+err.Error())
+		s.missing = append(s.missing, "limits of memory and processor time are not kept, and that of processes for "+
+			"the user alone: "+err.Error())
 	} else {
 		for _, c := range s.tree.Missing() {
 			s.missing = append(s.missing, map[string]string{
