@@ -6,6 +6,9 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -17,6 +20,7 @@ import (
 	"victualler/e2e"
 	"victualler/internal/api"
 	"victualler/internal/hosting/plans"
+	"victualler/internal/lab"
 	"victualler/internal/lab/labtest"
 )
 
@@ -186,7 +190,10 @@ func TestKills(t *testing.T) {
 			_, _ = e2e.Inst.Servers[server].Exec(ctx, "pkill", "-KILL", "-u", cold.SignInName)
 			labtest.Eventually(t, func() bool { return cold.processes() == "" })
 			status, _ := e2e.Page(t, server, cold.Domain, "/page.php")
-			assert.Equal(t, 200, status, "after %s", what)
+			if !assert.Equal(t, 200, status, "after %s", what) {
+				t.Log(e2e.On(t, server, "tail -n 25 /var/log/lab/sandbox.log; grep kills-c /var/log/nginx/error.log "+
+					"| tail -n 3"))
+			}
 		}
 		killed := time.Now()
 		for {
@@ -269,4 +276,53 @@ func TestUploads(t *testing.T) {
 	group.Wait()
 	t.Logf("%d requests of the neighbour, p99 %s", n, p99)
 	assert.Empty(t, failed[:min(len(failed), 5)])
+}
+
+// A newer version takes the place of the one that runs, and no request is lost: neither of a site
+// that is visited, nor of one at rest, nor of one whose page takes its time.
+func TestUpgradeUnderLoad(t *testing.T) {
+	e2e.Shared(t)
+	ctx := context.Background()
+	visited, cold := opened(t, "upgrade-v.example"), opened(t, "upgrade-c.example")
+	defer e2e.CloseAccount(t, visited.Account)
+	defer e2e.CloseAccount(t, cold.Account)
+	visited.file("slow.php", `<?php sleep(4); echo "slow";`)
+	newer := filepath.Join(t.TempDir(), "newer")
+	build := exec.Command("go", "build", "-ldflags", "-X victualler/internal/version.Version=newer", "-o", newer,
+		"victualler/cmd/victualler-sandbox")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, string(out))
+	program, err := os.Open(newer)
+	require.NoError(t, err)
+	defer program.Close()
+
+	v := visit(visited)
+	var slow sync.WaitGroup
+	slow.Go(func() {
+		status, body := e2e.Page(t, server, visited.Domain, "/slow.php")
+		assert.Equal(t, 200, status)
+		assert.Equal(t, "slow", body)
+	})
+	time.Sleep(200 * time.Millisecond)
+	replace := e2e.Inst.Servers[server].Command(ctx, "sh", "-ec", `cat > "$1.new"; chmod 755 "$1.new"; mv "$1.new" "$1"
+		pkill -TERM -f '[v]ictualler-sandbox run'`, "sh", lab.SandboxPath)
+	replace.Stdin = program
+	out, err = replace.CombinedOutput()
+	require.NoError(t, err, string(out))
+	labtest.Eventually(t, func() bool {
+		status, _ := e2e.Page(t, server, cold.Domain, "/page.php")
+		assert.Equal(t, 200, status)
+		_, _ = e2e.Inst.Servers[server].Exec(ctx, "pkill", "-KILL", "-u", cold.SignInName)
+		labtest.Eventually(t, func() bool { return cold.processes() == "" })
+		running, err := e2e.Inst.Servers[server].Exec(ctx, "sh", "-c",
+			`for p in $(pgrep -f '^[a-z/]*victualler-sandbox (run|keep|supervise)'); do readlink /proc/$p/exe; done`)
+		return err == nil && running == lab.SandboxPath+"\n"+lab.SandboxPath+"\n"
+	}, "the newer version runs, and nothing else")
+	slow.Wait()
+	_, _, failed := v.end()
+	assert.Empty(t, failed)
+	assert.Equal(t, "newer\n", e2e.On(t, server, lab.SandboxPath+" version"))
+	status, _ := e2e.Page(t, server, cold.Domain, "/page.php")
+	assert.Equal(t, 200, status)
 }

@@ -348,7 +348,14 @@ func (t *Tree) Names() ([]string, error) {
 }
 
 // Kill ends all processes of a group, however fast they make new ones.
+// Its limit of processor time is lifted for that, until limits are set
+// again: ending takes time, of which the group may have none left.
 func (t *Tree) Kill(ctx context.Context, name string) error {
+	if dir := t.v1["cpu"]; dir != "" {
+		_ = write(filepath.Join(dir, name), "cpu.cfs_quota_us", "-1")
+	} else if t.has["cpu"] {
+		_ = write(filepath.Join(t.v2, name), "cpu.max", "max")
+	}
 	for {
 		found, err := t.PIDs(name)
 		if err != nil || len(found) == 0 {

@@ -154,7 +154,7 @@ func TestKernel(t *testing.T) {
 	start(`exec perl -e 'fork while 1'`)
 	wait(func() bool { return usage().ProcessesRefused > 10 })
 	assert.LessOrEqual(t, usage().Processes, processes)
-	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	require.NoError(t, tree.Kill(ctx, "one"), "however fast they make new ones")
 	left, err := tree.PIDs("one")
@@ -164,13 +164,16 @@ func TestKernel(t *testing.T) {
 
 	start(`x=$(head -c 200000000 /dev/zero | tr '\0' x); sleep 100`)
 	wait(func() bool { return usage().MemoryKills > 0 })
+	require.NoError(t, tree.Kill(ctx, "one"))
+	require.NoError(t, tree.Limit("one", Limits{&processes, &memory, &cpu}))
 	start(`while :; do :; done`)
 	wait(func() bool { return usage().Throttled > 100*time.Millisecond })
 	var share float64
 	for range 5 { // what a busy machine counts in one second may be off
 		before, began := usage().CPU, time.Now()
 		time.Sleep(time.Second)
-		if share = float64(usage().CPU-before) / float64(time.Since(began)); share < 0.3 {
+		share = float64(usage().CPU-before) / float64(time.Since(began))
+		if share > 0.1 && share < 0.3 {
 			break
 		}
 	}

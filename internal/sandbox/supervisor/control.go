@@ -78,6 +78,9 @@ func (s *Supervisor) meet(conn *net.UnixConn) (left bool) {
 			f.Close()
 		case "ready":
 			s.become(conn)
+			if m.Held > 0 {
+				s.wasHanded.Store(true)
+			}
 		case "leave":
 			return true
 		}

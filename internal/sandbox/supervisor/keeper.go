@@ -31,8 +31,9 @@ type message struct {
 	// Kind is hold, drop, ready (all that is held has been said) or leave.
 	Kind string `json:"kind"`
 	Name string `json:"name,omitempty"`
-	// Version is the supervisor's, with ready.
+	// Version is the supervisor's, and Held how many sockets a keeper has said, with ready.
 	Version string `json:"version,omitempty"`
+	Held    int    `json:"held,omitempty"`
 }
 
 // SuperviseArg is the argument with which the keeper starts the supervisor, and KeepArg the one
@@ -42,11 +43,13 @@ const (
 	KeepArg      = "keep"
 )
 
-// Whoever starts supervisors holds startLock, so that there is one at a time. The keeper that the
-// server itself has started holds mainLock: a substitute gives way to it.
+// The supervisor holds superviseLock, so that there is one at a time, and whoever starts
+// supervisors startLock, so that they need not be told so. The keeper that the server itself has
+// started holds mainLock: a substitute gives way to it.
 const (
-	startLock = runDir + "/start.lock"
-	mainLock  = runDir + "/main.lock"
+	superviseLock = runDir + "/supervise.lock"
+	startLock     = runDir + "/start.lock"
+	mainLock      = runDir + "/main.lock"
 )
 
 // Keep is the keeper. It returns when the context ends, or, for a substitute, when there is another
@@ -68,8 +71,7 @@ func Keep(ctx context.Context, substitute bool, log *slog.Logger) error {
 		go func() {
 			for ctx.Err() == nil {
 				time.Sleep(time.Second)
-				if f, err := lock(ctx, mainLock, 0); err == nil {
-					f.Close()
+				if !mainIsThere(ctx) {
 					continue
 				}
 				time.Sleep(2 * time.Second) // until it surely holds what this one holds
@@ -77,16 +79,18 @@ func Keep(ctx context.Context, substitute bool, log *slog.Logger) error {
 			}
 		}()
 	}
-	k := keeper{held: map[string]*os.File{}, log: log}
-	for ctx.Err() == nil {
+	k := keeper{substitute: substitute, held: map[string]*os.File{}, log: log}
+	for pause := 10 * time.Millisecond; ctx.Err() == nil; {
 		conn, err := k.meet(ctx)
 		if err != nil {
 			if ctx.Err() == nil {
-				log.Error("no supervisor can be started", "reason", err)
-				time.Sleep(time.Second)
+				log.Error("no supervisor is met", "reason", err)
+				time.Sleep(pause)
+				pause = min(2*pause, time.Second)
 			}
 			continue
 		}
+		pause = 10 * time.Millisecond
 		stop := context.AfterFunc(ctx, func() { conn.Close() })
 		err = hold(conn, k.held)
 		stop()
@@ -100,10 +104,20 @@ func Keep(ctx context.Context, substitute bool, log *slog.Logger) error {
 
 // keeper is what a keeper has.
 type keeper struct {
-	held map[string]*os.File
+	substitute bool
+	held       map[string]*os.File
 	// starts is the lock of whoever starts supervisors; nil until it does.
 	starts *os.File
 	log    *slog.Logger
+}
+
+// mainIsThere reports whether the keeper runs that the server itself has started.
+func mainIsThere(ctx context.Context) bool {
+	f, err := lock(ctx, mainLock, 0)
+	if err == nil {
+		f.Close()
+	}
+	return err != nil
 }
 
 // lock takes a lock that lasts as long as the file is open, waiting for it at most so long.
@@ -134,7 +148,12 @@ func (k *keeper) meet(ctx context.Context) (*net.UnixConn, error) {
 		if err == nil {
 			return conn, nil
 		}
-		if k.starts == nil {
+		if k.substitute && mainIsThere(ctx) { // which may be of a newer version
+			if k.starts != nil {
+				k.starts.Close()
+				k.starts = nil
+			}
+		} else if k.starts == nil {
 			k.starts, _ = lock(ctx, startLock, 0)
 		}
 		if k.starts != nil && ended == nil {
@@ -180,7 +199,7 @@ func hold(conn *net.UnixConn, held map[string]*os.File) error {
 			return err
 		}
 	}
-	if err := send(conn, message{Kind: "ready"}, nil); err != nil {
+	if err := send(conn, message{Kind: "ready", Held: len(held)}, nil); err != nil {
 		return err
 	}
 	for {

@@ -22,6 +22,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -70,6 +71,8 @@ type Supervisor struct {
 	found map[string]int
 	// keepers hold the sockets besides: one, or for a moment two.
 	keepers map[*net.UnixConn]bool
+	// wasHanded says that a keeper has brought sockets.
+	wasHanded atomic.Bool
 }
 
 // account is an account with a definition.
@@ -179,6 +182,11 @@ func New(log *slog.Logger) (*Supervisor, error) {
 func (s *Supervisor) Run(ctx context.Context) error {
 	ctx, leave := context.WithCancel(ctx)
 	defer leave()
+	alone, err := lock(ctx, superviseLock, 0)
+	if err != nil {
+		return fmt.Errorf("another supervisor is running: %w", err)
+	}
+	defer alone.Close()
 	keeper, err := listenUnix(keepSocket, "unixpacket", 0o600)
 	if err != nil {
 		return err
@@ -198,16 +206,16 @@ func (s *Supervisor) Run(ctx context.Context) error {
 	return s.loop(ctx)
 }
 
-// awaitKeeper waits until the keeper that started this one has said what it holds.
+// awaitKeeper waits until a keeper has said what it holds. One that holds nothing may be as new as
+// this supervisor: another one may still come.
 func (s *Supervisor) awaitKeeper() {
-	for range 2000 {
+	for begun := time.Now(); time.Since(begun) < 2*time.Second; time.Sleep(time.Millisecond) {
 		s.mu.Lock()
 		met := len(s.keepers) > 0
 		s.mu.Unlock()
-		if met {
+		if s.wasHanded.Load() || met && time.Since(begun) > 300*time.Millisecond {
 			return
 		}
-		time.Sleep(time.Millisecond)
 	}
 }
 
