@@ -335,7 +335,7 @@ func TestSessions(t *testing.T) {
 func TestWithoutControlGroups(t *testing.T) {
 	ctx := context.Background()
 	s, c := joined(t, "nogr", lab.ServerOptions{HomeSize: 256 << 20})
-	_, err := s.Exec(ctx, "sh", "-ec", "umount -R /sys/fs/cgroup; pkill -KILL -f 'victualler-sandbox supervise'")
+	_, err := s.Exec(ctx, "sh", "-ec", "umount -l -R /sys/fs/cgroup; pkill -KILL -f '[v]ictualler-sandbox supervise'")
 	require.NoError(t, err)
 	labtest.Eventually(t, func() bool {
 		status, err := c.Status(ctx)
