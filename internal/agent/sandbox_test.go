@@ -146,7 +146,7 @@ func TestSandbox(t *testing.T) {
 		assert.Greater(t, ferries.load().Throttled, 500*time.Millisecond)
 
 		ferries.change(func(m *manifest.Manifest) { m.Sandbox.Processes = limit(40) })
-		assert.Equal(t, "30", ferries.run(`for n in $(seq 30); do sleep 1 & done; pgrep -c sleep`),
+		assert.Equal(t, "30", ferries.run(`for n in $(seq 30); do sleep 20 & done; pgrep -c sleep; pkill sleep`),
 			"a higher limit counts at once")
 	})
 

@@ -89,20 +89,9 @@ func (s *Supervisor) meet(conn *net.UnixConn) (left bool) {
 
 // keepFound keeps a socket until somebody asks for it; one that is there already is closed.
 func (s *Supervisor) keepFound(name string, fd int) {
-	account, _, _ := strings.Cut(name, "-")
-	if a := s.account(account); a != nil {
-		a.mu.Lock()
-		sl := a.slots[name]
-		has := sl != nil && sl.fd >= 0
-		a.mu.Unlock()
-		if has {
-			unix.Close(fd)
-			return
-		}
-	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if _, is := s.found[name]; is {
+	if _, is := s.found[name]; is || s.opened[name] {
 		unix.Close(fd)
 		return
 	}

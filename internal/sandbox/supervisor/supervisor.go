@@ -49,6 +49,9 @@ const (
 	young = 2 * time.Second
 	// longestPause is the longest between two attempts to start what does not start.
 	longestPause = 500 * time.Millisecond
+	// handingOver is how long after its begin a supervisor waits for
+	// keepers that hold what it needs.
+	handingOver = 5 * time.Second
 	// longestKill is how long processes may take to end: one that waits
 	// for a disk ends when that answers.
 	longestKill = 10 * time.Second
@@ -69,6 +72,10 @@ type Supervisor struct {
 	watched map[int]any
 	// found are sockets that the keeper has held and nobody has asked for yet.
 	found map[string]int
+	// opened are the names of sockets that are held.
+	opened map[string]bool
+	// begun is when this supervisor began.
+	begun time.Time
 	// keepers hold the sockets besides: one, or for a moment two.
 	keepers map[*net.UnixConn]bool
 	// wasHanded says that a keeper has brought sockets.
@@ -132,6 +139,7 @@ type record struct {
 // New prepares the supervisor: it finds out what the kernel offers.
 func New(log *slog.Logger) (*Supervisor, error) {
 	s := &Supervisor{log: log, accounts: map[string]*account{}, watched: map[int]any{}, found: map[string]int{},
+		opened: map[string]bool{}, begun: time.Now(),
 		keepers: map[*net.UnixConn]bool{}}
 	for _, dir := range []struct {
 		path string
@@ -408,10 +416,14 @@ func (s *Supervisor) follow(a *account, def definition.Sandbox) error {
 // open listens for a slot, or takes the socket that the keeper has held for it.
 func (s *Supervisor) open(sl *slot) error {
 	path := sl.php.Socket
-	s.mu.Lock()
-	fd, held := s.found[sl.php.Name]
-	delete(s.found, sl.php.Name)
-	s.mu.Unlock()
+	fd, held := s.take(sl.php.Name)
+	// If somebody listens there, a keeper holds it that has not come
+	// yet: whoever waits there now would be lost with another socket in
+	// its place. It is not asked often, as each question waits there.
+	for n := 0; !held && time.Since(s.begun) < handingOver && (n%50 != 0 || isHeld(path)); n++ {
+		time.Sleep(5 * time.Millisecond)
+		fd, held = s.take(sl.php.Name)
+	}
 	if !held || !listens(path, fd) {
 		var err error
 		if fd, err = listen(path, s.webGID); err != nil {
@@ -422,9 +434,30 @@ func (s *Supervisor) open(sl *slot) error {
 			sl.current = nil
 		}
 	}
+	s.mu.Lock()
+	s.opened[sl.php.Name] = true
+	s.mu.Unlock()
 	s.tellKeepers(message{Kind: "hold", Name: sl.php.Name}, fd)
 	sl.fd = fd
 	return nil
+}
+
+// take takes a socket that was found.
+func (s *Supervisor) take(name string) (fd int, held bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	fd, held = s.found[name]
+	delete(s.found, name)
+	return fd, held
+}
+
+// isHeld reports whether somebody listens at a path.
+func isHeld(path string) bool {
+	conn, err := net.Dial("unix", path)
+	if err == nil {
+		conn.Close()
+	}
+	return err == nil
 }
 
 // listens reports whether whoever connects to a path reaches the socket.
@@ -472,6 +505,9 @@ func listen(path string, gid int) (int, error) {
 func (s *Supervisor) closeSlot(sl *slot) {
 	if sl.fd >= 0 {
 		os.Remove(sl.php.Socket)
+		s.mu.Lock()
+		delete(s.opened, sl.php.Name)
+		s.mu.Unlock()
 		s.tellKeepers(message{Kind: "drop", Name: sl.php.Name}, -1)
 		s.unwatch(sl.fd)
 		unix.Close(sl.fd)
