@@ -190,8 +190,8 @@ const facts = computed<[string, string][]>(() => {
           { key: 'account', title: 'Account', long: true },
           { key: 'cpu', title: 'Processor', right: true, text: (a) => `${a.cpu}%` },
           { key: 'memory', title: 'Memory', right: true, text: (a) => size(a.memory) },
-          { key: 'processes', title: 'Processes', right: true, text: (a) => String(a.processes) },
-          { key: 'met', title: 'Limits met today', long: true, text: (a) => limitsMet(a.met) },
+          { key: 'processes', title: 'Processes', right: true, wide: true, text: (a) => String(a.processes) },
+          { key: 'met', title: 'Limits met today', long: true, wide: true, text: (a) => limitsMet(a.met) },
         ]"
         :rows="hungriest.accounts"
         :to="(a) => `/accounts/${a.id}`"
@@ -200,7 +200,7 @@ const facts = computed<[string, string][]>(() => {
         <template #account="{ row }"
           ><RouterLink :to="`/accounts/${row.id}`"
             ><b>{{ row.main_domain }}</b></RouterLink
-          ><span class="quiet"> {{ row.sign_in_name }}</span></template
+          ><span class="quiet">&nbsp; {{ row.sign_in_name }}</span></template
         >
       </DataTable>
     </section>
