@@ -23,7 +23,8 @@ var rooms = map[string][]string{
 	"internal/hosting":  {"internal/hosting"},
 	"internal/manifest": {"internal/hosting"},
 	"internal/render":   {"internal/manifest", "internal/hosting", "internal/sandbox/definition"},
-	"internal/sandbox":  {"internal/sandbox", "internal/version"},
+	"internal/procfs":   {},
+	"internal/sandbox":  {"internal/sandbox", "internal/procfs", "internal/version"},
 	// What a definition says is pure; how groups, namespaces and the supervisor do it are rooms of
 	// their own.
 	"internal/sandbox/definition": {},
@@ -41,7 +42,7 @@ var rooms = map[string][]string{
 	"internal/api":                {"internal/hosting"},
 	"internal/agentlink":          {"internal/manifest", "internal/hosting"},
 	"internal/agent": {"internal/agent", "internal/agentlink", "internal/render", "internal/manifest",
-		"internal/hosting", "internal/sandbox", "internal/version"},
+		"internal/hosting", "internal/procfs", "internal/sandbox", "internal/version"},
 	"internal/store":   {"internal/store"},
 	"internal/service": {"internal/service", "internal/store", "internal/resolve", "internal/seal"},
 	"internal/service/usecase": {"internal/store", "internal/hosting", "internal/api", "internal/agentlink",
@@ -86,7 +87,7 @@ var rooms = map[string][]string{
 	"internal/jobs":    {"internal/service", "internal/store"},
 	"internal/httpapi": {"internal/service", "internal/api", "internal/hosting", "internal/version"},
 	"internal/client":  {"internal/api", "internal/version"},
-	"internal/lab":     {},
+	"internal/lab":     {"internal/procfs", "internal/sandbox/cgroup"},
 	"internal/lab/installation": {"internal/lab", "internal/client", "internal/api", "internal/standins",
 		"internal/resolve"},
 	"internal/lab/labtest": {"internal/lab"},

@@ -6,19 +6,16 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
-	"strings"
 	"time"
+
+	"victualler/internal/sandbox/cgroup"
 
 	"golang.org/x/sys/unix"
 )
 
 // A machine has its own tree of cgroups; a server of the lab has a part of this machine's, below
 // the group that the lab's process is in, and sees it as the whole.
-
-// controllers are those of version 1 that servers get.
-var controllers = []string{"pids", "memory", "cpu", "cpuacct", "freezer"}
 
 // groupMounts lists where the machine has mounted cgroups, with the directory of this process's own
 // group in each.
@@ -32,26 +29,9 @@ func groupMounts() (map[string]string, error) {
 		return nil, err
 	}
 	found := map[string]string{}
-	for line := range strings.Lines(string(mounts)) {
-		before, after, is := strings.Cut(line, " - ")
-		fields, kind := strings.Fields(before), strings.Fields(after)
-		if !is || len(fields) < 5 || len(kind) < 3 || !strings.HasPrefix(kind[0], "cgroup") {
-			continue
-		}
-		for line := range strings.Lines(string(own)) {
-			parts := strings.SplitN(strings.TrimSuffix(line, "\n"), ":", 3)
-			if len(parts) != 3 || kind[0] == "cgroup2" != (parts[1] == "") {
-				continue
-			}
-			controller := strings.Split(parts[1], ",")[0]
-			if kind[0] == "cgroup" && (!slices.Contains(strings.Split(kind[2], ","), controller) ||
-				!slices.Contains(controllers, controller)) {
-				continue
-			}
-			inside, err := filepath.Rel(fields[3], parts[2])
-			if err == nil && !strings.HasPrefix(inside, "..") {
-				found[fields[4]] = filepath.Join(fields[4], inside)
-			}
+	for _, m := range cgroup.Mounts(string(mounts), string(own)) {
+		if m.Own != "" {
+			found[m.At] = m.Own
 		}
 	}
 	return found, nil

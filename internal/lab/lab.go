@@ -16,6 +16,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"victualler/internal/procfs"
 )
 
 // Options describe a lab.
@@ -212,33 +214,19 @@ func (l *Lab) remember(pid int, what string) error {
 			kept = append(kept, p)
 		}
 	}
-	l.state.Processes = append(kept, process{PID: pid, Start: startTime(pid), What: what})
+	l.state.Processes = append(kept, process{PID: pid, Start: procfs.StartTime(pid), What: what})
 	return l.save()
 }
 
 func (p process) end() error {
-	if p.Start == "" || startTime(p.PID) != p.Start {
+	if p.Start == "" || procfs.StartTime(p.PID) != p.Start {
 		return nil
 	}
 	syscall.Kill(p.PID, syscall.SIGKILL)
-	if !within(5*time.Second, func() bool { return startTime(p.PID) != p.Start }) {
+	if !within(5*time.Second, func() bool { return procfs.StartTime(p.PID) != p.Start }) {
 		return fmt.Errorf("process %d (%s) does not end", p.PID, p.What)
 	}
 	return nil
-}
-
-// startTime identifies a running process; it is empty for one that is gone or a zombie.
-func startTime(pid int) string {
-	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		return ""
-	}
-	// The name, in parentheses, may hold anything; fields follow the last one (proc(5)).
-	fields := strings.Fields(string(text[strings.LastIndexByte(string(text), ')')+1:]))
-	if len(fields) < 20 || fields[0] == "Z" {
-		return ""
-	}
-	return fields[19]
 }
 
 func ip(args ...string) error {

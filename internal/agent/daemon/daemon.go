@@ -88,21 +88,6 @@ func PID(pidFile string) (int, error) {
 	return pid, nil
 }
 
-// Children lists the processes that a process has started (proc(5)).
-func Children(pid int) []int {
-	list, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", pid, pid))
-	if err != nil {
-		return nil
-	}
-	var children []int
-	for _, field := range strings.Fields(string(list)) {
-		if child, err := strconv.Atoi(field); err == nil {
-			children = append(children, child)
-		}
-	}
-	return children
-}
-
 // Title is what a process calls itself; empty for one that is gone.
 func Title(pid int) string {
 	title, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))

@@ -75,10 +75,19 @@ func Open(name string) (*Tree, error) {
 	return t, t.prepare(name)
 }
 
-// find reads mountinfo and the groups of this process (proc(5)).
-func find(mounts, own string) *Tree {
+// Mount is a tree of groups that is mounted.
+type Mount struct {
+	// At is where it is mounted, and Own the directory in it of a process's own group; empty if the
+	// mount does not show that.
+	At, Own string
+	// Controllers are those of version 1; none says that it is version 2.
+	Controllers []string
+}
+
+// Mounts reads mountinfo and the groups of a process, as both are below /proc (proc(5)).
+func Mounts(mountinfo, groups string) []Mount {
 	in := map[string]string{} // controller of version 1, or "" for version 2, to the group
-	for line := range strings.Lines(own) {
+	for line := range strings.Lines(groups) {
 		parts := strings.SplitN(strings.TrimSuffix(line, "\n"), ":", 3)
 		if len(parts) != 3 {
 			continue
@@ -87,30 +96,49 @@ func find(mounts, own string) *Tree {
 			in[c] = parts[2]
 		}
 	}
-	t := &Tree{v1: map[string]string{}, has: map[string]bool{}}
-	for line := range strings.Lines(mounts) {
+	var list []Mount
+	for line := range strings.Lines(mountinfo) {
 		before, after, found := strings.Cut(line, " - ")
 		fields, kind := strings.Fields(before), strings.Fields(after)
-		if !found || len(fields) < 5 || len(kind) < 3 {
+		if !found || len(fields) < 5 || len(kind) < 3 || kind[0] != "cgroup" && kind[0] != "cgroup2" {
 			continue
 		}
-		dir := func(group string) string {
-			// The mount may show only what is below a group: then paths begin there.
-			inside, err := filepath.Rel(fields[3], group)
-			if err != nil || strings.HasPrefix(inside, "..") {
-				inside = ""
+		m := Mount{At: fields[4]}
+		group := in[""]
+		if kind[0] == "cgroup" {
+			m.Controllers = slices.DeleteFunc(strings.Split(kind[2], ","), func(c string) bool {
+				return !slices.Contains(version1, c)
+			})
+			if len(m.Controllers) == 0 {
+				continue
 			}
-			return filepath.Join(fields[4], inside)
+			group = in[m.Controllers[0]]
 		}
-		switch kind[0] {
-		case "cgroup2":
-			t.v2, t.mount = strings.TrimSuffix(dir(in[""]), "/"+leaf), fields[4]
-		case "cgroup":
-			for c := range strings.SplitSeq(kind[2], ",") {
-				if slices.Contains([]string{"pids", "memory", "cpu", "cpuacct", "freezer"}, c) {
-					t.v1[c] = dir(in[c])
-				}
-			}
+		// The mount may show only what is below a group: then paths begin there.
+		if inside, err := filepath.Rel(fields[3], group); err == nil && !strings.HasPrefix(inside, "..") {
+			m.Own = filepath.Join(m.At, inside)
+		}
+		list = append(list, m)
+	}
+	return list
+}
+
+// version1 are the controllers of version 1 that are of use here.
+var version1 = []string{"pids", "memory", "cpu", "cpuacct", "freezer"}
+
+// find finds where groups can be made. Where a mount does not show the own one, that is at its top.
+func find(mounts, own string) *Tree {
+	t := &Tree{v1: map[string]string{}, has: map[string]bool{}}
+	for _, m := range Mounts(mounts, own) {
+		dir := m.Own
+		if dir == "" {
+			dir = m.At
+		}
+		if len(m.Controllers) == 0 {
+			t.v2, t.mount = strings.TrimSuffix(dir, "/"+leaf), m.At
+		}
+		for _, c := range m.Controllers {
+			t.v1[c] = dir
 		}
 	}
 	return t
@@ -233,7 +261,7 @@ func (t *Tree) dirs(name string) []string {
 	if t.v2 != "" {
 		list = append(list, filepath.Join(t.v2, name))
 	}
-	for _, c := range []string{"pids", "memory", "cpu", "cpuacct", "freezer"} {
+	for _, c := range version1 {
 		if dir := t.v1[c]; dir != "" && !slices.Contains(list, filepath.Join(dir, name)) {
 			list = append(list, filepath.Join(dir, name))
 		}

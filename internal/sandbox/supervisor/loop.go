@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"victualler/internal/procfs"
 	"victualler/internal/sandbox/confine"
 )
 
@@ -214,7 +215,7 @@ func (s *Supervisor) start(a *account, sl *slot, spec confine.Spec, files confin
 	now := time.Now()
 	i := &instance{account: a, slot: sl, pid: pid, pidfd: pidfd, started: now, busy: now, ended: make(chan struct{})}
 	a.instances[i] = true
-	r := record{Account: def.Account, PID: pid, Start: startTime(pid)}
+	r := record{Account: def.Account, PID: pid, Start: procfs.StartTime(pid)}
 	if sl != nil {
 		r.Slot, r.Digest = sl.php.Name, sl.php.Digest
 	}
@@ -296,7 +297,6 @@ func (s *Supervisor) lookForIdle(ctx context.Context) {
 // busy reports whether a PHP has workers, or whatever else has been started from it: it is the
 // first of its PID namespace, and all that lose their parents become its children.
 func busy(pid int) bool {
-	n := strconv.Itoa(pid)
-	children, err := os.ReadFile("/proc/" + n + "/task/" + n + "/children")
+	children, err := procfs.Children(pid)
 	return err != nil || len(children) > 0
 }

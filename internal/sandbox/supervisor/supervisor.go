@@ -28,6 +28,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"victualler/internal/procfs"
 	"victualler/internal/sandbox"
 	"victualler/internal/sandbox/cgroup"
 	"victualler/internal/sandbox/confine"
@@ -237,12 +238,12 @@ func (s *Supervisor) adopt() {
 		path := filepath.Join(instanceDir, e.Name())
 		text, err := os.ReadFile(path)
 		var r record
-		if err != nil || json.Unmarshal(text, &r) != nil || startTime(r.PID) != r.Start {
+		if err != nil || json.Unmarshal(text, &r) != nil || procfs.StartTime(r.PID) != r.Start {
 			os.Remove(path)
 			continue
 		}
 		pidfd, err := unix.PidfdOpen(r.PID, 0)
-		if err != nil || startTime(r.PID) != r.Start {
+		if err != nil || procfs.StartTime(r.PID) != r.Start {
 			os.Remove(path)
 			continue
 		}
@@ -574,20 +575,6 @@ func (s *Supervisor) endGroup(name string) error {
 
 func (i *instance) signal(signal unix.Signal) {
 	_ = unix.PidfdSendSignal(i.pidfd, signal, nil, 0) // it may have ended
-}
-
-// startTime identifies a running process; empty for one that is gone.
-func startTime(pid int) string {
-	text, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
-	if err != nil {
-		return ""
-	}
-	// The name, in parentheses, may hold anything; fields follow the last one (proc(5)).
-	fields := strings.Fields(string(text[strings.LastIndexByte(string(text), ')')+1:]))
-	if len(fields) < 20 || fields[0] == "Z" {
-		return ""
-	}
-	return fields[19]
 }
 
 // Health tells how well the server can confine.

@@ -25,6 +25,7 @@ import (
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
 	"victualler/internal/manifest"
+	"victualler/internal/procfs"
 	"victualler/internal/render"
 )
 
@@ -134,7 +135,7 @@ const slowReload = time.Second
 func (d *Driver) Reload(ctx context.Context) error {
 	var old []int
 	if pid, err := daemon.PID(pidFile); err == nil {
-		old = daemon.Children(pid)
+		old, _ = procfs.Children(pid)
 	}
 	if _, err := daemon.Signal(ctx, pidFile, syscall.SIGHUP); err != nil {
 		return fmt.Errorf("nginx %w", err)
