@@ -18,6 +18,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"syscall"
+	"time"
 
 	"victualler/internal/agent"
 	"victualler/internal/agent/asuser"
@@ -30,6 +31,7 @@ import (
 	"victualler/internal/agent/drivers/sysuser"
 	"victualler/internal/agent/sitelog"
 	"victualler/internal/agent/staging"
+	"victualler/internal/agent/visits"
 	"victualler/internal/agentlink"
 	"victualler/internal/render"
 	"victualler/internal/version"
@@ -48,6 +50,9 @@ func run(args []string) error {
 	flags := flag.NewFlagSet("victualler-agent", flag.ContinueOnError)
 	stateDir := flags.String("state", "/var/lib/victualler-agent", "`directory` for manifests, journal and identity")
 	listen := flags.String("listen", fmt.Sprintf(":%d", agentlink.DefaultPort), "`address` on which the service calls")
+	busy := flags.Int("busy-site", visits.DefaultBusy, "how many `requests` a day make a site busy: its certificate "+
+		"is at hand then, and costs time with each reload")
+	round := flags.Duration("busy-round", 10*time.Minute, "how often it is worked out which sites are busy")
 	flags.Usage = func() {
 		fmt.Fprintln(flags.Output(), "usage: victualler-agent [flags] run | join SECRET | version")
 		flags.PrintDefaults()
@@ -57,7 +62,10 @@ func run(args []string) error {
 	}
 	switch {
 	case flags.Arg(0) == "run" && flags.NArg() == 1:
-		return serve(*listen, *stateDir)
+		if *busy < 1 || *round < time.Second {
+			return errors.New("-busy-site is at least 1, and -busy-round at least a second")
+		}
+		return serve(*listen, *stateDir, *busy, *round)
 	case flags.Arg(0) == "join" && flags.NArg() == 2:
 		if err := agent.SaveJoinSecret(*stateDir, flags.Arg(1)); err != nil {
 			return err
@@ -72,7 +80,7 @@ func run(args []string) error {
 	return errors.New("say run or join")
 }
 
-func serve(address, stateDir string) error {
+func serve(address, stateDir string, busy int, round time.Duration) error {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, syscall.SIGINT)
 	defer stop()
 	debug.SetMemoryLimit(28 << 20) // a soft bound: the server's memory is for its sites
@@ -83,8 +91,9 @@ func serve(address, stateDir string) error {
 		if err != nil {
 			return nil, err
 		}
+		config.Visits, config.VisitsRound = visits.Open(filepath.Join(stateDir, "visits.json"), busy), round
 		logs := &sitelog.Splitter{Source: render.RequestLog, StateFile: filepath.Join(stateDir, "requests.json"),
-			Homes: home.Dir, Reopen: web.Reopen, Log: log}
+			Homes: home.Dir, Reopen: web.Reopen, Count: config.Visits.Count, Log: log}
 		go logs.Run(ctx)
 		config.Log = log
 		a, err := agent.New(config)

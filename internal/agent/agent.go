@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"victualler/internal/agent/staging"
+	"victualler/internal/agent/visits"
 	"victualler/internal/agentlink"
 	"victualler/internal/manifest"
 )
@@ -37,6 +38,10 @@ type Config struct {
 	Confiner Confiner
 	// Challenger answers authorities.
 	Challenger Challenger
+	// Visits tells which sites are visited much; nil where there are none.
+	Visits *visits.Counter
+	// VisitsRound is how often it is worked out which sites those are.
+	VisitsRound time.Duration
 	// Homes is the directory of homes.
 	Homes string
 	Log   *slog.Logger
@@ -94,6 +99,9 @@ func (a *Agent) Run(ctx context.Context) error {
 		}
 	}
 	a.reapply(ctx, slices.Values(begun))
+	if a.Visits != nil {
+		go a.followVisits(ctx)
+	}
 	// A new program may render differently. That is no drift: it writes anew
 	// what the old one wrote, while it serves.
 	renewed, err := a.state.newProgram()
@@ -145,15 +153,21 @@ func (a *Agent) ApplyServer(m manifest.Server) error {
 
 // lock makes applies of one account wait for each other.
 func (a *Agent) lock(name string) (unlock func()) {
+	l := a.mutex(name)
+	l.Lock()
+	return l.Unlock
+}
+
+// mutex is the one of applies under that name.
+func (a *Agent) mutex(name string) *sync.Mutex {
 	a.mu.Lock()
+	defer a.mu.Unlock()
 	l, known := a.locks[name]
 	if !known {
 		l = &sync.Mutex{}
 		a.locks[name] = l
 	}
-	a.mu.Unlock()
-	l.Lock()
-	return l.Unlock
+	return l
 }
 
 // Apply makes the server match m, tells each step, and returns the receipt.
@@ -170,6 +184,7 @@ func (a *Agent) Apply(ctx context.Context, m manifest.Manifest, tell func(agentl
 	over := a.committer.announce()
 	defer over()
 	defer a.lock(m.SignInName)()
+	m = a.withVisits(m)
 	last := a.state.last(m.SignInName)
 	if err := admit(m, last); err != nil {
 		return refuse(agentlink.FailedStale, "check", err)

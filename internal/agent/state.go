@@ -120,13 +120,17 @@ func (s *state) last(name string) *manifest.Manifest {
 	return &m
 }
 
+// names are those for which a manifest is in force, sorted.
+func (s *state) names() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Sorted(maps.Keys(s.applied))
+}
+
 // all are the manifests in force, by name, one after the other.
 func (s *state) all() iter.Seq[manifest.Manifest] {
-	s.mu.Lock()
-	names := slices.Sorted(maps.Keys(s.applied))
-	s.mu.Unlock()
 	return func(yield func(manifest.Manifest) bool) {
-		for _, name := range names {
+		for _, name := range s.names() {
 			if m := s.last(name); m != nil && !yield(*m) {
 				return
 			}

@@ -36,17 +36,16 @@ func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 	if err != nil {
 		return sweep, err
 	}
-	for m := range a.state.all() {
-		drift, err := a.drift(ctx, m, there)
-		if err != nil && ctx.Err() != nil {
+	for _, name := range a.state.names() {
+		m, drift, err := a.compare(ctx, name, there)
+		if err != nil {
 			return sweep, err
 		}
-		if err != nil { // one account keeps nobody from looking at the others
-			drift = append(drift, agentlink.Drift{Part: "agent", Subject: m.SignInName,
-				Detail: "could not be compared: " + err.Error()})
+		if m == nil {
+			continue
 		}
 		account := agentlink.AccountState{AccountID: m.AccountID, SignInName: m.SignInName, Revision: m.Revision,
-			Wanted: m.Wanted, Drift: drift, Warnings: a.warnings(m)}
+			Wanted: m.Wanted, Drift: drift, Warnings: a.warnings(*m)}
 		if usage, known := used[m.SignInName]; known && m.HasHome() {
 			account.Usage = &usage
 		}
@@ -59,6 +58,29 @@ func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 	return sweep, err
 }
 
+// compare returns the manifest in force under a name, and what is found otherwise. Of an account
+// that is just being worked on, nothing is told: it is between two manifests.
+func (a *Agent) compare(ctx context.Context, name string, there owned) (*manifest.Manifest, []agentlink.Drift, error) {
+	l := a.mutex(name)
+	free := l.TryLock()
+	if free {
+		defer l.Unlock()
+	}
+	m := a.state.last(name)
+	if m == nil || !free {
+		return m, []agentlink.Drift{}, nil
+	}
+	drift, err := a.drift(ctx, *m, there)
+	if err != nil && ctx.Err() != nil {
+		return nil, nil, err
+	}
+	if err != nil { // one account keeps nobody from looking at the others
+		drift = append(drift, agentlink.Drift{Part: "agent", Subject: m.SignInName,
+			Detail: "could not be compared: " + err.Error()})
+	}
+	return m, drift, nil
+}
+
 // Preview compares m, which need not be in force, with what is found.
 func (a *Agent) Preview(ctx context.Context, m manifest.Manifest) (agentlink.Preview, error) {
 	if err := m.Validate(); err != nil {
@@ -67,6 +89,7 @@ func (a *Agent) Preview(ctx context.Context, m manifest.Manifest) (agentlink.Pre
 	if err := admit(m, a.state.last(m.SignInName)); err != nil {
 		return agentlink.Preview{}, err
 	}
+	m = a.withVisits(m)
 	drift, err := a.drift(ctx, m, nil)
 	preview := agentlink.Preview{Changes: drift, Steps: []string{}}
 	last := a.state.last(m.SignInName)
@@ -125,22 +148,22 @@ func (a *Agent) drift(ctx context.Context, m manifest.Manifest, there owned) ([]
 	return drifts, nil
 }
 
-// fileDrift describes a file that is not as it should be, as a unified diff
-// from what is found to what is wanted.
+// fileDrift describes a file that is not as it should be, as a unified diff from what is found to
+// what is wanted. What is to go has none, as it may hold a secret.
 func fileDrift(part string, wanted staging.Change) agentlink.Drift {
 	found, err := os.ReadFile(wanted.Path)
 	d := agentlink.Drift{Part: part, Subject: wanted.Path, Detail: "has been changed"}
-	content := ""
-	if wanted.File == nil {
+	switch {
+	case wanted.File == nil:
 		d.Detail = "should not be there"
-	} else {
-		content = wanted.File.Content
-		if errors.Is(err, fs.ErrNotExist) {
-			d.Detail = "is missing"
-		}
+		return d
+	case errors.Is(err, fs.ErrNotExist):
+		d.Detail = "is missing"
 	}
-	d.Diff, _ = difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
-		A: lines(string(found)), B: lines(content), FromFile: "found", ToFile: "wanted", Context: 3})
+	if !wanted.File.Secret {
+		d.Diff, _ = difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: lines(string(found)),
+			B: lines(wanted.File.Content), FromFile: "found", ToFile: "wanted", Context: 3})
+	}
 	return d
 }
 

@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -34,6 +35,8 @@ type ServerOptions struct {
 	Files map[string]string
 	// Services are started after those of [BaseServices], in order.
 	Services []Service
+	// AgentFlags are for the server's agent.
+	AgentFlags []string
 }
 
 // BaseServices are the programs every server runs.
@@ -291,8 +294,11 @@ const (
 // OwnPrograms are our own programs that a server runs: path there, name of the command here.
 var OwnPrograms = map[string]string{AgentPath: "victualler-agent", SandboxPath: "victualler-sandbox"}
 
-// OwnServices run them. The agent waits to be joined. Their programs are Files of [ServerOptions].
-var OwnServices = []Service{
-	{Name: "sandbox", Argv: []string{SandboxPath, "run"}, Keep: true},
-	{Name: "agent", Argv: []string{AgentPath, "run"}, Keep: true},
+// OwnServices run them on a server with those options. The agent waits to be joined. Their programs
+// are Files of [ServerOptions].
+func OwnServices(o ServerOptions) []Service {
+	return []Service{
+		{Name: "sandbox", Argv: []string{SandboxPath, "run"}, Keep: true},
+		{Name: "agent", Argv: slices.Concat([]string{AgentPath}, o.AgentFlags, []string{"run"}), Keep: true},
+	}
 }

@@ -136,6 +136,9 @@ type Site struct {
 	// RawRefused is why the server has left the raw directives out: it keeps manifests with it, and
 	// gets none.
 	RawRefused string `json:"raw_refused,omitempty"`
+	// Busy says that so many visit the site that its certificate is to be at hand (package visits).
+	// It is the server's own, too.
+	Busy bool `json:"busy,omitempty"`
 	// Certificate is the one that the site shows; without, the server
 	// makes one that it signs itself.
 	Certificate *Certificate `json:"certificate,omitempty"`

@@ -1,8 +1,10 @@
 package render
 
 import (
+	"encoding/pem"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -22,6 +24,9 @@ const (
 	// TLSDir holds a directory for each account with the certificates
 	// of its sites, readable for root alone.
 	TLSDir = NGINXDir + "/tls"
+	// NGINXCertificateDir holds the same certificates as entries of the table in which nginx finds
+	// them by the name that a visitor asks for, readable for root alone.
+	NGINXCertificateDir = NGINXDir + "/certificates"
 	// PageDir holds the pages that all sites of a server show where they have none of their own.
 	PageDir = "/var/lib/victualler-pages"
 	// RequestLog is where nginx writes the requests of all sites; the
@@ -87,8 +92,20 @@ fastcgi_temp_path ` + UploadDir + `/answers;
 fastcgi_max_temp_file_size 64m;
 limit_conn_log_level info; # a flood of requests is no flood of lines
 server_tokens off; # which version answers is nobody's business
+variables_hash_max_size 65536;
+variables_hash_bucket_size 512;
 
-# Account and site, and then the line that the site's own log gets.
+# Certificate and key of each name. They are read when somebody asks for the name: a block with a
+# certificate of its own costs each test and each reload 1.5 ms and each process 50 KB.
+map_hash_max_size 65536;
+map $ssl_server_name $certificate_and_key {
+    default "";
+    include ` + NGINXCertificateDir + `/*` + nginxNames + `;
+}
+include ` + NGINXCertificateDir + `/*` + nginxParts + `;
+
+# Account and site, and then the line that the site's own log gets; none where the site keeps no log.
+log_format visits escape=default '$log_site ';
 log_format sites escape=default '$log_site $remote_addr - $remote_user [$time_local] "$request" $status $body_bytes_sent "$http_referer" "$http_user_agent"';
 uninitialized_variable_warn off; # a request that is none has no site, and most have no method to be told
 
@@ -107,7 +124,10 @@ server {
     server_name _;
     set $log_site ""; # so that it is known where there is no site
     ssl_reject_handshake on;
+    ssl_certificate data:$certificate_and_key; # of the names below that have no certificate in their own block
+    ssl_certificate_key data:$certificate_and_key;
     ssl_protocols TLSv1.2 TLSv1.3;
+    ssl_prefer_server_ciphers off;
 ` + neutral(421, "Not served here", "<p>No site is served under this name on this server.</p>\n<p>If the name is yours: it leads here, and here it belongs to no account yet.</p>")
 	if bare != "" {
 		content += `
@@ -175,8 +195,88 @@ func writeSites(m manifest.Manifest) *siteWriter {
 
 // NGINXOwner returns the sign-in name of the account to which a file in [NGINXAccountDir] belongs.
 func NGINXOwner(path string) string {
-	name, _, _ := strings.Cut(strings.TrimPrefix(path, NGINXAccountDir+"/"), ".")
+	name, _, _ := strings.Cut(filepath.Base(path), ".")
 	return name
+}
+
+// nginxWord is the longest text between quotation marks that nginx reads, less than its buffer for
+// configuration of 4096 bytes.
+const nginxWord = 3900
+
+// NGINXCertificates renders the certificates of an account's sites by name. Pair returns what is
+// shown for a site, both in PEM; a site without is left out.
+func NGINXCertificates(m manifest.Manifest, pair func(manifest.Site) (chain, key string)) []File {
+	if !m.HasHome() {
+		return nil
+	}
+	var list, parts strings.Builder
+	for _, site := range m.Sites {
+		chain, key := pair(site)
+		chain, key = bare(chain, "CERTIFICATE"), bare(key, "PRIVATE KEY", "EC PRIVATE KEY", "RSA PRIVATE KEY")
+		if chain == "" || key == "" {
+			continue
+		}
+		// The key comes first: OpenSSL looks for certificates behind it, but not for a key behind them.
+		value := key + chain
+		if len(value) > nginxWord {
+			value = inParts(&parts, fingerprint(site.Domain.String())[:12], value)
+		}
+		for _, name := range site.Names() {
+			fmt.Fprintf(&list, "%s \"%s\";\n", name, value)
+		}
+	}
+	var files []File
+	add := func(ending, text string) {
+		if text != "" {
+			files = append(files, File{Path: NGINXCertificateDir + "/" + m.SignInName + ending, Mode: 0o600, Secret: true,
+				Content: heading("#", m) + text})
+		}
+	}
+	add(nginxNames, list.String())
+	add(nginxParts, parts.String())
+	return files
+}
+
+// Endings of the files in [NGINXCertificateDir]: the names, and the parts of what is too long for a word.
+const (
+	nginxNames = ".names"
+	nginxParts = ".parts"
+)
+
+// NGINXPartsBeside is the file with the parts that the file at path names; empty if it names none.
+func NGINXPartsBeside(path string) string {
+	stem, isNames := strings.CutSuffix(path, nginxNames)
+	if !isNames {
+		return ""
+	}
+	return stem + nginxParts
+}
+
+// bare returns the blocks of those kinds in a PEM file (RFC 7468), and nothing that somebody has
+// written around them: it could end the text that they are put into.
+func bare(text string, kinds ...string) string {
+	var b strings.Builder
+	for rest := []byte(text); ; {
+		var block *pem.Block
+		if block, rest = pem.Decode(rest); block == nil {
+			return b.String()
+		}
+		if slices.Contains(kinds, block.Type) {
+			b.Write(pem.EncodeToMemory(&pem.Block{Type: block.Type, Bytes: block.Bytes}))
+		}
+	}
+}
+
+// inParts writes a long text as variables, and returns the text that is made of them.
+func inParts(b *strings.Builder, id, text string) (value string) {
+	for n := 0; text != ""; n++ {
+		part := text[:min(nginxWord, len(text))]
+		text = text[len(part):]
+		name := fmt.Sprintf("$part_%s_%d", id, n)
+		fmt.Fprintf(b, "map \"\" %s {\n    default \"%s\";\n}\n", name, part)
+		value += name
+	}
+	return value
 }
 
 // NGINXFingerprint returns what a site of the account answers under
@@ -211,8 +311,10 @@ func ChallengeFile(token string) string {
 
 // siteWriter writes the server blocks of an account, site by site.
 type siteWriter struct {
-	m     manifest.Manifest
-	site  manifest.Site
+	m    manifest.Manifest
+	site manifest.Site
+	// other are the site's names that only lead to the preferred ones.
+	other []string
 	b     strings.Builder
 	users []File
 }
@@ -228,12 +330,13 @@ func (w *siteWriter) line(indent int, format string, args ...any) {
 func (w *siteWriter) write() {
 	bare, www := w.site.Domain.String(), w.site.WWW()
 	s := w.site.Switches
-	content, other, wanted := w.site.Names(), []string(nil), "$host"
+	content, wanted := w.site.Names(), "$host"
+	w.other = nil
 	switch s.Preferred {
 	case "bare":
-		content, other, wanted = []string{bare}, []string{www}, bare
+		content, w.other, wanted = []string{bare}, []string{www}, bare
 	case "www":
-		content, other, wanted = []string{www}, []string{bare}, www
+		content, w.other, wanted = []string{www}, []string{bare}, www
 	}
 	switch {
 	case w.m.Suspended:
@@ -258,14 +361,14 @@ func (w *siteWriter) write() {
 		w.block(w.site.Names(), true, false, func() { w.sendTo(301, "https://"+wanted+"$request_uri") })
 		w.redirects()
 		w.block(content, false, true, w.content)
-		if other != nil {
-			w.block(other, false, true, func() { w.strict(); w.sendTo(301, "https://"+wanted+"$request_uri") })
+		if w.other != nil {
+			w.block(w.other, false, true, func() { w.strict(); w.sendTo(301, "https://"+wanted+"$request_uri") })
 		}
 	default:
 		w.redirects()
 		w.block(content, true, true, w.content)
-		if other != nil {
-			w.block(other, true, true, func() { w.strict(); w.sendTo(301, "$scheme://"+wanted+"$request_uri") })
+		if w.other != nil {
+			w.block(w.other, true, true, func() { w.strict(); w.sendTo(301, "$scheme://"+wanted+"$request_uri") })
 		}
 	}
 }
@@ -293,8 +396,8 @@ func (w *siteWriter) sendTo(code int, to string) {
 	w.line(1, "location / {\n        return %d %s;\n    }", code, to)
 }
 
-// block writes one server block. The one that is asked for the bare
-// name without TLS answers the agent, too.
+// block writes one server block. The one that is asked for the bare name without TLS answers the
+// agent, too. Visitors of a busy site find its certificate in the block with its content.
 func (w *siteWriter) block(names []string, plain, tls bool, inner func()) {
 	w.line(0, "\nserver {")
 	if plain {
@@ -303,14 +406,16 @@ func (w *siteWriter) block(names []string, plain, tls bool, inner func()) {
 	w.line(1, "server_name %s;", strings.Join(names, " "))
 	if tls {
 		w.line(1, "include %s/tls.conf;", NGINXPartDir)
+	}
+	if tls && w.site.Busy && !slices.Equal(names, w.other) {
 		w.line(1, "ssl_certificate %s;", CertificateFile(w.m, w.site))
 		w.line(1, "ssl_certificate_key %s;", KeyFile(w.m, w.site))
 	}
+	w.line(1, `set $log_site "%s %s";`, w.m.SignInName, w.site.Domain)
 	if w.site.Redirect != nil || w.site.Switches.AccessLog {
-		w.line(1, `set $log_site "%s %s";`, w.m.SignInName, w.site.Domain)
 		w.line(1, "access_log %s sites;", RequestLog)
 	} else {
-		w.line(1, "access_log off;")
+		w.line(1, "access_log %s visits;", RequestLog)
 	}
 	inner()
 	w.line(1, "include %s/challenge.conf;", NGINXPartDir)

@@ -21,6 +21,8 @@ type File struct {
 	// Group may read the file as the mode says; empty is root's.
 	Group   string
 	Content string
+	// Secret content is shown in no preview and in no report.
+	Secret bool
 }
 
 // Server is what rendering needs to know about the server it renders for.

@@ -169,7 +169,12 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 			t.Fatalf("%s: %v", d, err)
 		}
 		fmt.Fprintf(&passwd, "%s:x:%d:33::/:/usr/sbin/nologin\n", m.SignInName, m.UID())
+		for n := range m.Sites {
+			m.Sites[n].Busy = rapid.Bool().Draw(t, "busy")
+		}
+		chain := strings.Repeat(certificate, rapid.SampledFrom([]int{1, 12}).Draw(t, "chain"))
 		files = append(append(files, render.NGINX(m)...), render.Sandbox(m, server)...)
+		files = append(files, render.NGINXCertificates(m, func(manifest.Site) (string, string) { return chain, key })...)
 		for _, site := range m.Sites {
 			files = append(files, render.File{Path: render.CertificateFile(m, site), Mode: 0o600, Content: certificate},
 				render.File{Path: render.KeyFile(m, site), Mode: 0o600, Content: key})
@@ -255,8 +260,18 @@ func TestGolden(t *testing.T) {
 	busy.Sites = []manifest.Site{set,
 		{Domain: old, Redirect: &sites.Redirection{Target: "https://www.ternferries.example", Code: 301, KeepPath: true,
 			KeepQuery: true}}}
+	busy.Sites[0].Busy = true
+	block := func(kind string, size int) string {
+		return string(pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: make([]byte, size)}))
+	}
+	certificates := render.NGINXCertificates(busy, func(s manifest.Site) (chain, key string) {
+		if s.Redirect != nil {
+			return block("CERTIFICATE", 1500) + "a remark\"; }\n" + block("EVIL\"; }", 9) + block("CERTIFICATE", 1500), block("PRIVATE KEY", 10)
+		}
+		return block("CERTIFICATE", 100), block("PRIVATE KEY", 10)
+	})
 	for _, f := range slices.Concat(render.NGINX(m), render.Sandbox(m, server), render.NGINX(suspended),
-		render.NGINX(busy), render.NGINXBase(server)) {
+		render.NGINX(busy), certificates, render.NGINXBase(server)) {
 		fmt.Fprintf(&b, "== %s %o\n%s", f.Path, f.Mode, f.Content)
 	}
 	if os.Getenv("UPDATE") != "" {

@@ -54,7 +54,9 @@ type Splitter struct {
 	Homes string
 	// Reopen has nginx begin another log.
 	Reopen func(context.Context) error
-	Log    *slog.Logger
+	// Count is told how many requests a site had.
+	Count func(account, domain string, requests int)
+	Log   *slog.Logger
 	// Now is the time; time.Now where it is nil.
 	Now func() time.Time
 
@@ -198,20 +200,27 @@ func (s *Splitter) sort(chunk []byte) {
 	}
 	s.rest = slices.Clone(text[end+1:])
 	var order []string
-	bySite := map[string][]byte{}
+	bySite, requests := map[string][]byte{}, map[string]int{}
 	for line := range bytes.Lines(text[:end+1]) {
 		head := lineHead.FindSubmatch(line)
 		if head == nil {
 			continue // of no site: a request that was none
 		}
 		site := string(head[1]) + "/" + string(head[2])
-		if _, known := bySite[site]; !known {
+		if requests[site] == 0 {
 			order = append(order, site)
 		}
-		bySite[site] = append(bySite[site], line[len(head[0]):]...)
+		requests[site]++
+		if entry := line[len(head[0]):]; len(entry) > 1 { // nothing follows where the site keeps no log
+			bySite[site] = append(bySite[site], entry...)
+		}
 	}
 	for _, site := range order {
 		account, name, _ := strings.Cut(site, "/")
+		s.Count(account, name, requests[site])
+		if len(bySite[site]) == 0 {
+			continue
+		}
 		if err := s.append(account, name, bySite[site]); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			s.Log.Debug("access log of a site", "account", account, "site", name, "reason", err)
 		}

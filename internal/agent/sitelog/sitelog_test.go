@@ -22,7 +22,7 @@ func bench(t *testing.T, accounts ...string) *Splitter {
 	dir := t.TempDir()
 	s := &Splitter{Source: filepath.Join(dir, "requests.log"), StateFile: filepath.Join(dir, "state.json"),
 		Homes: filepath.Join(dir, "home"), Log: slog.Default(),
-		Now: time.Now, Reopen: func(context.Context) error {
+		Count: func(string, string, int) {}, Now: time.Now, Reopen: func(context.Context) error {
 			return os.WriteFile(filepath.Join(dir, "requests.log"), nil, 0o644)
 		}}
 	for _, a := range accounts {
@@ -50,19 +50,25 @@ func content(t *testing.T, path string) string {
 func TestLinesComeToTheirSites(t *testing.T) {
 	ctx := context.Background()
 	s := bench(t, "ferries", "bakery")
+	requests := map[string]int{}
+	s.Count = func(account, domain string, n int) { requests[account+" "+domain] += n }
 	add(t, s, "ferries ferries.example one\nbakery bakery.example two\nferries ferries.example three\n")
+	add(t, s, "bakery silent.example \nbakery silent.example \n")
 	add(t, s, "nobody gone.example x\n no site at all\nferries ../../etc/passwd x\nFERRIES ferries.example "+
 		"x\nferries ferries.example ha")
 	require.NoError(t, s.pass(ctx))
 	assert.Equal(t, "one\nthree\n", content(t, File(s.Homes, "ferries", "ferries.example")),
 		"a line that is not whole waits")
 	assert.Equal(t, "two\n", content(t, File(s.Homes, "bakery", "bakery.example")))
+	assert.NoFileExists(t, File(s.Homes, "bakery", "silent.example"), "it keeps no log")
+	assert.Equal(t, map[string]int{"ferries ferries.example": 2, "bakery bakery.example": 1, "bakery silent.example": 2,
+		"nobody gone.example": 1}, requests)
 	_, err := os.Stat(filepath.Join(s.Homes, "nobody"))
 	assert.Error(t, err, "nothing is made for whom there is no home")
 
 	// Killed here, another one goes on where it was.
 	again := &Splitter{Source: s.Source, StateFile: s.StateFile, Homes: s.Homes, Log: s.Log, Now: time.Now,
-		Reopen: s.Reopen}
+		Reopen: s.Reopen, Count: s.Count}
 	again.state = position{}
 	run, stop := context.WithCancel(ctx)
 	done := make(chan struct{})

@@ -136,7 +136,7 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 		for path, name := range lab.OwnPrograms {
 			server.Files[path] = filepath.Join(o.Programs, name)
 		}
-		server.Services = append(server.Services, lab.OwnServices...)
+		server.Services = append(server.Services, lab.OwnServices(server)...)
 		group.Go(func() { started[n], errs[n+1] = i.Lab.StartServer(ctx, server) })
 	}
 	group.Wait()

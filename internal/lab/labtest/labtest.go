@@ -54,12 +54,12 @@ func Server(t testing.TB, l *lab.Lab, o lab.ServerOptions) *lab.Server {
 	for path, name := range lab.OwnPrograms {
 		o.Files[path] = Program(t, name)
 	}
-	o.Services = append(o.Services, lab.OwnServices...)
+	o.Services = append(o.Services, lab.OwnServices(o)...)
 	s, err := l.StartServer(context.Background(), o)
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		if t.Failed() {
-			for _, service := range lab.OwnServices {
+			for _, service := range lab.OwnServices(o) {
 				out, err := s.Exec(context.Background(), "tail", "-n", "40", "/var/log/lab/"+service.Name+".log")
 				t.Log("the log of "+service.Name+":", out, err)
 			}

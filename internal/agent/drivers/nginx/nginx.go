@@ -93,11 +93,27 @@ func (*Driver) Name() string { return "nginx" }
 func (d *Driver) Base(manifest.Server) []render.File { return render.NGINXBase(d.Server) }
 
 // Files implements agent.Program.
-func (d *Driver) Files(m manifest.Manifest) []render.File { return render.NGINX(m) }
+func (d *Driver) Files(m manifest.Manifest) []render.File {
+	return append(render.NGINX(m), render.NGINXCertificates(m, func(s manifest.Site) (chain, key string) {
+		if s.Certificate != nil {
+			return s.Certificate.Chain, string(s.Certificate.Key)
+		}
+		// The one that the server has made. There is none before the account is: then it is not seen in a preview.
+		text, err1 := os.ReadFile(render.CertificateFile(m, s))
+		secret, err2 := os.ReadFile(render.KeyFile(m, s))
+		if err1 != nil || err2 != nil {
+			return "", ""
+		}
+		return string(text), string(secret)
+	})...)
+}
+
+// accountDirs are where accounts have files.
+var accountDirs = []string{render.NGINXAccountDir, render.NGINXCertificateDir}
 
 // AccountFiles implements agent.Program.
 func (*Driver) AccountFiles() ([]string, error) {
-	return daemon.FilesLike(render.NGINXAccountDir + "/*.*")
+	return daemon.FilesLike(render.NGINXAccountDir+"/*.*", render.NGINXCertificateDir+"/*.*")
 }
 
 // Owner implements agent.Program.
@@ -109,9 +125,10 @@ func (*Driver) Owner(path string) string { return render.NGINXOwner(path) }
 func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
 	var alone []string
 	if !slices.ContainsFunc(staged, func(ch staging.Change) bool {
-		return filepath.Dir(ch.Path) != render.NGINXAccountDir
+		return !slices.Contains(accountDirs, filepath.Dir(ch.Path))
 	}) {
-		alone = []string{render.NGINXAccountDir}
+		alone = accountDirs
+		staged = withParts(staged)
 	}
 	out, err := staging.RunAlone(ctx, d.Scratch, alone, staged, "nginx", "-t", "-q")
 	if err != nil {
@@ -120,8 +137,23 @@ func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
 	return nil
 }
 
+// withParts adds to staged tables of certificates the parts that they are made of, where these do not change.
+func withParts(staged []staging.Change) []staging.Change {
+	for _, ch := range slices.Clone(staged) {
+		path := render.NGINXPartsBeside(ch.Path)
+		if path == "" || slices.ContainsFunc(staged, func(o staging.Change) bool { return o.Path == path }) {
+			continue
+		}
+		if text, err := os.ReadFile(path); err == nil { // most have none
+			staged = append(staged, staging.Change{Path: path, File: &render.File{Path: path, Mode: 0o600,
+				Content: string(text)}})
+		}
+	}
+	return staged
+}
+
 // reloadLimit is how long a reload may take; old workers that still finish
-// requests do not count. Every site with TLS costs some 2 ms of it, for its keys.
+// requests do not count. Every busy site costs some 2 ms of it, for its keys.
 const reloadLimit = 2 * time.Minute
 
 // slowReload is after how long, beside a time for each file, it is asked whether nginx can read its
