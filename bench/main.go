@@ -90,8 +90,8 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 		return err
 	}
 	i, err := installation.Start(ctx, installation.Options{Dir: dir, Programs: programs, Say: say,
-		Lab: lab.Options{Name: "bench", Base: base, Subnet: subnet}, Servers: []lab.ServerOptions{{Name: "skua",
-			Host: 21}, {Name: "fulmar", Host: 22, Services: []lab.Service{{Name: "php-fpm", Keep: true,
+		Lab: lab.Options{Name: "bench", Base: base, Subnet: subnet}, Servers: []lab.ServerOptions{{Name: "skua", Host: 21,
+			AgentFlags: []string{"-busy-site", fmt.Sprint(busySite), "-busy-round", busyRound.String()}}, {Name: "fulmar", Host: 22, Services: []lab.Service{{Name: "php-fpm", Keep: true,
 			Argv: []string{"sh", "-c", "mkdir -p /run/php && exec php-fpm8.2 -F"}}}}},
 		Roles: map[string][]string{"skua": {"web", "dns"}, "fulmar": {"web", "dns"}}})
 	if err != nil {
@@ -349,7 +349,7 @@ func residentMiB(path string, server *lab.Server) (int, error) {
 	} else {
 		var out string
 		out, err = server.Exec(context.Background(), "sh", "-c",
-			`cat "/proc/$(pgrep -f "victualler-agent run" | head -1)/status"`)
+			`cat "/proc/$(pgrep -f "victualler-agent .*run" | head -1)/status"`)
 		text = []byte(out)
 	}
 	if err != nil {

@@ -62,11 +62,27 @@ func (c *call) domainChanged(ctx context.Context, done api.DomainChanged, doing 
 		fmt.Fprintln(c.out, "note:", text)
 	}
 	fmt.Fprintf(c.out, "%s %s: %s\n", doing, done.Domain.Unicode, servedAs(done.Domain))
+	if p := done.Domain.Proof; p != nil {
+		fmt.Fprintf(c.out, "it is %s; set this record, DNS is asked again by itself:\n  %s. TXT \"%s\"\n", proofState(p),
+			p.Record, p.Text)
+	}
 	return c.startedIf(ctx, done.Operation)
+}
+
+// proofState says in a few words what a domain is that is not proved.
+func proofState(p *api.DomainProof) string {
+	if p.Waiting {
+		return "not served until DNS shows whose it is"
+	}
+	return "served, and nothing shows yet whose it is"
 }
 
 // servedAs says in a few words how a domain is served.
 func servedAs(d api.Domain) string {
+	if d.Proof != nil && d.Proof.Waiting {
+		d.Proof = nil
+		return "waiting for its proof; then " + servedAs(d)
+	}
 	switch d.ServedAs {
 	case "site":
 		return "site in " + d.Root
@@ -133,6 +149,11 @@ func domainCommands() []command {
 					{"account", d.Account}, {"served as", servedAs(d.Domain)}, {"counts as", d.CountsAs},
 					{"addresses", strings.Join(d.Addresses, " ")}, {"mirrors", strings.Join(d.Mirrors, " ")},
 					{"template", d.Template}}
+				if p := d.Proof; p != nil {
+					t = append(t, []string{"proof", proofState(p)}, []string{"record to set",
+						fmt.Sprintf("%s. TXT \"%s\"", p.Record, p.Text)}, []string{"asked last", when(p.AskedAt)},
+						[]string{"missing then", p.Failed})
+				}
 				if d.Root != "" {
 					t = append(t, []string{"document root", d.Home + "/" + d.Root})
 				}
@@ -144,6 +165,18 @@ func domainCommands() []command {
 				}
 				printWarnings(c.out, d.Warnings)
 				return nil
+			}},
+		{noun: "domain", verb: "prove", args: "ACCOUNT DOMAIN", short: "Ask DNS now whether a domain is its account's",
+			preview: true, waits: true, flags: []flagInfo{{name: "vouch", usage: "an operator's word for it, without DNS"}},
+			long: "What has to be set is in “victualler domain show”. DNS is asked by itself, too.",
+			run: func(ctx context.Context, c *call) error {
+				var done api.DomainChanged
+				previewed, err := c.change(ctx, http.MethodPost, domainPath(c)+"/proof", api.ProofRequest{Vouch: c.on("vouch")},
+					&done)
+				if err != nil || previewed {
+					return err
+				}
+				return c.domainChanged(ctx, done, "proved")
 			}},
 		{noun: "domain", verb: "change", args: "ACCOUNT DOMAIN", short: "Change how a domain is served", preview: true,
 			waits: true,

@@ -35,6 +35,8 @@ func settingsCommands() []command {
 				{name: "mail-name", value: "NAME", usage: "sign-in name there"},
 				{name: "mail-password-stdin", usage: "read the password there from standard input"},
 				{name: "sender", value: "ADDRESS", usage: "of notices"},
+				{name: "domain-proof", value: "HOW", usage: "what is asked of domains that customers and resellers " +
+					"bring: off (nothing), warn (told until DNS shows whose they are) or require (not served until then)"},
 				{name: "challenge-zone", value: "NAME", usage: "below which domains elsewhere have their names " +
 					"proved, such as challenges.ternisland.example; it lies in a zone of yours"}},
 			run: changeSettings},
@@ -55,7 +57,7 @@ func settingsTable(s api.Settings) table {
 		{"session without use", strconv.Itoa(s.SessionMinutes) + " min"}, {"mail server", s.MailServer},
 		{"mail security", s.MailSecurity}, {"mail name", s.MailName},
 		{"mail password", map[bool]string{true: "set", false: "none"}[s.MailPassword]}, {"sender", s.Sender},
-		{"challenge zone", s.ChallengeZone}}
+		{"domain proof", s.DomainProof}, {"challenge zone", s.ChallengeZone}}
 }
 
 func changeSettings(ctx context.Context, c *call) error {
@@ -65,7 +67,8 @@ func changeSettings(ctx context.Context, c *call) error {
 	}
 	body := api.SettingsChange{Title: c.given("title"), Console: c.given("console"), MailServer: c.given("mail-server"),
 		MailSecurity: c.given("mail-security"),
-		MailName:     c.given("mail-name"), Sender: c.given("sender"), ChallengeZone: c.given("challenge-zone")}
+		MailName:     c.given("mail-name"), Sender: c.given("sender"), ChallengeZone: c.given("challenge-zone"),
+		DomainProof: c.given("domain-proof")}
 	for name, to := range map[string]**[]string{"name-servers": &body.NameServers,
 		"second-factor": &body.SecondFactor} {
 		if text := c.given(name); text != nil {

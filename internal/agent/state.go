@@ -33,40 +33,31 @@ type state struct {
 
 	mu     sync.Mutex
 	shared manifest.Server
-	// applied are the manifests in force, by name, as they are written: a server has thousands, and
-	// each is read once in a minute.
-	applied map[string]savedManifest
+	// applied tells which manifests are in force, by name. A server has thousands, each of which is
+	// read from its file when it is asked for: memory is for the server's sites.
+	applied map[string]inForce
 	working map[string]manifest.Manifest
 }
 
-// savedManifest is a manifest in force.
-type savedManifest struct {
-	text []byte
-	// home and present are what is asked of all of them at once.
-	home, present bool
-}
+// inForce is what is asked of all manifests in force at once.
+type inForce struct{ home, present bool }
 
-func newSavedManifest(m manifest.Manifest, text []byte) savedManifest {
-	return savedManifest{text, m.HasHome(), m.Wanted == manifest.Present}
+func inForceOf(m manifest.Manifest) inForce {
+	return inForce{home: m.HasHome(), present: m.Wanted == manifest.Present}
 }
 
 func openState(dir string) (*state, error) {
-	s := &state{dir: dir, applied: map[string]savedManifest{}, working: map[string]manifest.Manifest{}}
+	s := &state{dir: dir, applied: map[string]inForce{}, working: map[string]manifest.Manifest{}}
 	for _, sub := range []string{"accounts", "journal"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o700); err != nil {
 			return nil, err
 		}
 	}
-	all, err := s.read("accounts")
-	if err != nil {
-		return nil, err
-	}
-	for _, m := range all {
-		text, err := json.Marshal(m)
+	for m, err := range s.read("accounts") {
 		if err != nil {
 			return nil, err
 		}
-		s.applied[m.SignInName] = newSavedManifest(m, text)
+		s.applied[m.SignInName] = inForceOf(m)
 	}
 	text, err := os.ReadFile(s.serverFile())
 	if errors.Is(err, fs.ErrNotExist) {
@@ -108,14 +99,14 @@ func (s *state) saveServer(m manifest.Server) error {
 // last returns the manifest that is in force for a name; nil if there never was one.
 func (s *state) last(name string) *manifest.Manifest {
 	s.mu.Lock()
-	k, known := s.applied[name]
+	_, known := s.applied[name]
 	s.mu.Unlock()
 	if !known {
 		return nil
 	}
-	m := manifest.Manifest{}
-	if err := json.Unmarshal(k.text, &m); err != nil {
-		panic(err) // it was written by this program
+	m, err := readManifest(s.path("accounts", name))
+	if err != nil {
+		panic(fmt.Errorf("a manifest in force: %w", err)) // nothing good can come of going on without it
 	}
 	return &m
 }
@@ -188,7 +179,7 @@ func (s *state) end(m manifest.Manifest) error {
 		return err
 	}
 	s.mu.Lock()
-	s.applied[m.SignInName] = newSavedManifest(m, text)
+	s.applied[m.SignInName] = inForceOf(m)
 	s.mu.Unlock()
 	return s.abandon(m.SignInName)
 }
@@ -206,7 +197,16 @@ func (s *state) abandon(name string) error {
 }
 
 // begun returns the intentions that a killed agent left.
-func (s *state) begun() ([]manifest.Manifest, error) { return s.read("journal") }
+func (s *state) begun() ([]manifest.Manifest, error) {
+	var list []manifest.Manifest
+	for m, err := range s.read("journal") {
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, m)
+	}
+	return list, nil
+}
 
 // newProgram reports whether another program than this one applied the
 // manifests in force, and keeps that it is this one from now on.
@@ -235,28 +235,35 @@ func (s *state) newProgram() (bool, error) {
 
 func (s *state) path(kind, name string) string { return filepath.Join(s.dir, kind, name+".json") }
 
-func (s *state) read(kind string) ([]manifest.Manifest, error) {
-	entries, err := os.ReadDir(filepath.Join(s.dir, kind))
-	if err != nil {
-		return nil, err
-	}
-	var list []manifest.Manifest
-	for _, e := range entries {
-		if !strings.HasSuffix(e.Name(), ".json") {
-			continue
-		}
-		path := filepath.Join(s.dir, kind, e.Name())
-		text, err := os.ReadFile(path)
+// read yields the manifests of a kind, one after the other, and ends with the first that cannot be read.
+func (s *state) read(kind string) iter.Seq2[manifest.Manifest, error] {
+	return func(yield func(manifest.Manifest, error) bool) {
+		entries, err := os.ReadDir(filepath.Join(s.dir, kind))
 		if err != nil {
-			return nil, err
+			yield(manifest.Manifest{}, err)
+			return
 		}
-		var m manifest.Manifest
-		if err := json.Unmarshal(text, &m); err != nil {
-			return nil, fmt.Errorf("%s: %w", path, err)
+		for _, e := range entries {
+			if !strings.HasSuffix(e.Name(), ".json") {
+				continue
+			}
+			m, err := readManifest(filepath.Join(s.dir, kind, e.Name()))
+			if !yield(m, err) || err != nil {
+				return
+			}
 		}
-		list = append(list, m)
 	}
-	return list, nil
+}
+
+func readManifest(path string) (m manifest.Manifest, err error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return m, err
+	}
+	if err := json.Unmarshal(text, &m); err != nil {
+		return m, fmt.Errorf("%s: %w", path, err)
+	}
+	return m, nil
 }
 
 func (s *state) write(kind, name string, text []byte) error {

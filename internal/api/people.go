@@ -266,6 +266,7 @@ type Settings struct {
 	Title          string   `json:"title" doc:"What the installation is called."`
 	Console        string   `json:"console" doc:"Where people reach the console, such as https://console.ternisland.example."`
 	NameServers    []string `json:"name_servers" doc:"To be entered at registrars."`
+	DomainProof    string   `json:"domain_proof" enum:"off,warn,require" doc:"What is asked of domains that customers and resellers bring: nothing; that DNS shows them to be theirs, with a warning until it does; or the same, and they are not served until it does."`
 	ChallengeZone  string   `json:"challenge_zone,omitempty" doc:"A name in a zone of ours: domains whose DNS is hosted elsewhere lead the names of challenges below it, once and for good."`
 	SecondFactor   []string `json:"second_factor" doc:"The roles that must have a second factor."`
 	SessionMinutes int      `json:"session_minutes" doc:"How long a session lasts without use."`
@@ -283,6 +284,7 @@ type SettingsChange struct {
 	Title          *string   `json:"title,omitempty" minLength:"1" maxLength:"100"`
 	Console        *string   `json:"console,omitempty" maxLength:"300"`
 	NameServers    *[]string `json:"name_servers,omitempty" maxItems:"8"`
+	DomainProof    *string   `json:"domain_proof,omitempty" enum:"off,warn,require"`
 	ChallengeZone  *string   `json:"challenge_zone,omitempty" maxLength:"200" doc:"Empty has none."`
 	SecondFactor   *[]string `json:"second_factor,omitempty" maxItems:"3"`
 	SessionMinutes *int      `json:"session_minutes,omitempty" minimum:"5" maximum:"720"`

@@ -1,5 +1,7 @@
 package api
 
+import "time"
+
 // Domain is a name attached to an account.
 type Domain struct {
 	Name      string `json:"name" doc:"In A-labels."`
@@ -16,7 +18,23 @@ type Domain struct {
 	Template  string `json:"template,omitempty" doc:"The template whose settings it follows where it has none of its own."`
 	Own       int    `json:"own" doc:"How many settings are its own."`
 	Folders   int    `json:"folders" doc:"How many folders are protected."`
-	Version   int64  `json:"version" doc:"Counts changes; the ETag."`
+	// Proof is absent where it is known whose the domain is, or nobody asks.
+	Proof   *DomainProof `json:"proof,omitempty" doc:"What shows that the domain is its account's, and is still missing."`
+	Version int64        `json:"version" doc:"Counts changes; the ETag."`
+}
+
+// DomainProof is what DNS has to show before a domain is taken for its account's.
+type DomainProof struct {
+	Waiting bool       `json:"waiting" doc:"It is served when that is shown."`
+	Record  string     `json:"record" doc:"Name of the TXT record to set."`
+	Text    string     `json:"text" doc:"What the record is to say."`
+	AskedAt *time.Time `json:"asked_at,omitempty" doc:"When DNS was asked last."`
+	Failed  string     `json:"failed,omitempty" doc:"What was missing then."`
+}
+
+// ProofRequest is how a domain is to be proved.
+type ProofRequest struct {
+	Vouch bool `json:"vouch,omitempty" doc:"An operator's word for it, instead of asking DNS."`
 }
 
 // DomainDetail is a domain with everything about it.

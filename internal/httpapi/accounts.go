@@ -46,7 +46,7 @@ func (a *API) accountRoutes() {
 		func(ctx context.Context, in *struct {
 			Domain string `query:"domain" required:"true" maxLength:"2048" doc:"As typed."`
 		}) (*struct{ Body api.DomainCheck }, error) {
-			check, err := a.service.Accounts.CheckDomain(ctx, in.Domain)
+			check, err := a.service.Accounts.CheckDomain(ctx, actor(ctx), in.Domain)
 			return &struct{ Body api.DomainCheck }{check}, err
 		})
 	register(a, route{id: "check-sign-in-name", method: http.MethodGet, path: "/check/sign-in-name",

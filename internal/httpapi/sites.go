@@ -86,6 +86,18 @@ func (a *API) siteRoutes() {
 		}) (api.Started, error) {
 			return a.service.Domains.RemoveDomain(ctx, who, in.Account, in.Domain)
 		})
+	registerChange(a, route{id: "prove-domain", method: http.MethodPost,
+		path: "/accounts/{account}/domains/{domain}/proof", summary: "Ask DNS whether a domain is its account's",
+		permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
+		description: "DNS is asked by itself, too, less and less often. A domain that waits is served when the answer " +
+			"is yes. Operators can vouch for a domain instead."},
+		func(ctx context.Context, who usecase.Actor, in *struct {
+			DomainPath
+			Previewable
+			Body api.ProofRequest
+		}) (api.DomainChanged, error) {
+			return a.service.Domains.ProveDomain(ctx, who, in.Account, in.Domain, in.Body.Vouch)
+		})
 	registerChange(a, route{id: "protect-folder", method: http.MethodPost,
 		path: "/accounts/{account}/domains/{domain}/folders", summary: "Protect a folder of a site",
 		permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,

@@ -73,6 +73,9 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[dueArgs]) error {
 		return sv.Certs.OrderCertificates(ctx)
 	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[proofArgs]) error {
+		return sv.Domains.CheckProofs(ctx)
+	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[renewalArgs]) error {
 		return sv.Certs.CheckRenewals(ctx)
 	}))
@@ -120,6 +123,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 			every(5*time.Second, resumeArgs{}),
 			every(time.Minute, roundArgs{}),
 			every(5*time.Second, dueArgs{}),
+			every(10*time.Second, proofArgs{}),
 			every(30*time.Second, renewalArgs{}),
 			every(10*time.Minute, noticeArgs{}),
 			every(30*time.Second, endArgs{}),
@@ -192,6 +196,10 @@ func (orderArgs) Kind() string { return "order" }
 type dueArgs struct{}
 
 func (dueArgs) Kind() string { return "due" }
+
+type proofArgs struct{}
+
+func (proofArgs) Kind() string { return "proof" }
 
 type renewalArgs struct{}
 

@@ -549,7 +549,9 @@ func (w *siteWriter) serve(indent int) {
 	if s.PHP {
 		w.line(indent+1, "include %s/php.conf;", NGINXPartDir)
 		w.line(indent+1, "fastcgi_read_timeout %ds;", s.PHPTime+phpGrace)
-		w.line(indent+1, "fastcgi_pass unix:%s;", PHPSocket(w.m, PHPVersion(w.site)))
+		// By a variable: nginx compares each address that is written out with all others of the server.
+		w.line(indent+1, "set $php_socket unix:%s;", PHPSocket(w.m, PHPVersion(w.site)))
+		w.line(indent+1, "fastcgi_pass $php_socket;")
 	} else {
 		w.line(indent+1, "return 404; # never a script's source")
 	}

@@ -61,7 +61,7 @@ func Assemble(base *usecase.Base) *Service {
 	s.Fleet = fleet.New(base, s.DNS, s.Rollout)
 	s.Logins = logins.New(base, s.Rollout)
 	s.Settings = settings.New(base, s.Rollout)
-	s.Accounts = accounts.New(base, s.Fleet, s.Notify, s.People, s.Rollout, s.Selling)
+	s.Accounts = accounts.New(base, s.Domains, s.Fleet, s.Notify, s.People, s.Rollout, s.Selling)
 	// What servers hold for an account, in the order in which it is filled: logins and certificates
 	// need to know what the parts before them have said.
 	s.Rollout.SetParts(s.DNS.DescribeServer,

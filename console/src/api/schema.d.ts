@@ -346,6 +346,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{account}/domains/{domain}/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask DNS whether a domain is its account's
+         * @description DNS is asked by itself, too, less and less often. A domain that waits is served when the answer is yes. Operators can vouch for a domain instead.
+         */
+        post: operations["prove-domain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/exceptions": {
         parameters: {
             query?: never;
@@ -2454,6 +2474,8 @@ export interface components {
              * @description How many settings are its own.
              */
             own: number;
+            /** @description What shows that the domain is its account's, and is still missing. */
+            proof?: components["schemas"]["DomainProof"];
             /** @description Of a site: document root, relative to the home. */
             root?: string;
             /** @enum {string} */
@@ -2566,6 +2588,8 @@ export interface components {
              * @description How many settings are its own.
              */
             own: number;
+            /** @description What shows that the domain is its account's, and is still missing. */
+            proof?: components["schemas"]["DomainProof"];
             /** @description Protected folders. */
             protected: components["schemas"]["Folder"][];
             /** @description Of a site: document root, relative to the home. */
@@ -2587,6 +2611,21 @@ export interface components {
             version: number;
             /** @description What keeps visitors from the site's files. */
             warnings: components["schemas"]["Warning"][];
+        };
+        DomainProof: {
+            /**
+             * Format: date-time
+             * @description When DNS was asked last.
+             */
+            asked_at?: string;
+            /** @description What was missing then. */
+            failed?: string;
+            /** @description Name of the TXT record to set. */
+            record: string;
+            /** @description What the record is to say. */
+            text: string;
+            /** @description It is served when that is shown. */
+            waiting: boolean;
         };
         Drift: {
             /** @description Sign-in name; absent for what belongs to no account. */
@@ -4150,6 +4189,10 @@ export interface components {
         Proof: {
             password: string;
         };
+        ProofRequest: {
+            /** @description An operator's word for it, instead of asking DNS. */
+            vouch?: boolean;
+        };
         Record: {
             /** @description Such as plan.change. */
             action: string;
@@ -4747,6 +4790,11 @@ export interface components {
             challenge_zone?: string;
             /** @description Where people reach the console, such as https://console.ternisland.example. */
             console: string;
+            /**
+             * @description What is asked of domains that customers and resellers bring: nothing; that DNS shows them to be theirs, with a warning until it does; or the same, and they are not served until it does.
+             * @enum {string}
+             */
+            domain_proof: "off" | "warn" | "require";
             /** @description Sign-in name there. */
             mail_name?: string;
             /** @description Whether there is a password for it; it cannot be looked up. */
@@ -4783,6 +4831,8 @@ export interface components {
             /** @description Empty has none. */
             challenge_zone?: string;
             console?: string;
+            /** @enum {string} */
+            domain_proof?: "off" | "warn" | "require";
             mail_name?: string;
             mail_password?: string;
             /** @enum {string} */
@@ -7121,6 +7171,88 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LogPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "prove-domain": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProofRequest"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DomainChanged"];
                 };
             };
             /** @description Unauthorized */

@@ -93,6 +93,10 @@ func Derive(f Facts) []Derived {
 		}
 	}
 	needed := slices.Clone(list)
+	draft := NewDraft(f.Zone, nil, nil)
+	for _, d := range needed {
+		draft.Add(d.Record)
+	}
 	for _, typed := range f.Template {
 		r, _, err := Parse(f.Zone, typed)
 		if err != nil {
@@ -101,11 +105,8 @@ func Derive(f Facts) []Derived {
 		if slices.ContainsFunc(needed, func(d Derived) bool { return overrules(d.Record, r) }) {
 			continue
 		}
-		present := make([]Record, len(list))
-		for i, d := range list {
-			present[i] = d.Record
-		}
-		if Admit(f.Zone, present, r) == nil {
+		if draft.Admit(r) == nil {
+			draft.Add(r)
 			list = append(list, Derived{r, "the template"})
 		}
 	}
@@ -186,21 +187,6 @@ func InForce(list []Entry) []Record {
 		}
 	}
 	return served
-}
-
-// unnumbered is the number of a record that has none yet.
-const unnumbered = -1
-
-// AdmitOwn refuses an own record that cannot stand beside the own ones there are and the derived
-// ones that it leaves in force.
-func AdmitOwn(zone string, derived []Derived, own []Own, r Record) error {
-	var present []Record
-	for _, e := range Merge(derived, append(slices.Clone(own), Own{Record: r, ID: unnumbered})) {
-		if !e.Overruled && e.ID != unnumbered {
-			present = append(present, e.Record)
-		}
-	}
-	return Admit(zone, present, r)
 }
 
 // Timers of the SOA record, in seconds (RFC 1035, section 3.3.13; RFC

@@ -120,10 +120,6 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 	if err := usecase.LockDomainName(ctx, tx, domain.Registrable()); err != nil {
 		return none, err
 	}
-	if err := errors.Join(domains.CheckDomainFree(ctx, tx.Queries, domain, 0),
-		domains.CheckNotInstallationName(ctx, tx.Queries, a, domain, 0)); err != nil {
-		return none, err
-	}
 	reseller, owner, err := usecase.ResellerFor(ctx, tx.Queries, a, in.Reseller)
 	if err != nil {
 		return none, err
@@ -186,11 +182,9 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 	if err != nil {
 		return none, err
 	}
-	if _, err := tx.AddDomain(ctx, db.AddDomainParams{AccountID: account.ID, Name: domain.String(),
-		Registrable: domain.Registrable(),
-		Main:        true, Root: manifest.RootFor(domain), CountsAs: string(plans.Domains),
-		ServedAs: string(sites.Site),
-		Code:     301, KeepPath: true, KeepQuery: true, TemplateID: found.TemplateID}); err != nil {
+	if _, err := s.domains.AddNewDomain(ctx, tx, a, domain, nil, db.AddDomainParams{AccountID: account.ID, Main: true,
+		Root: manifest.RootFor(domain), CountsAs: string(plans.Domains), ServedAs: string(sites.Site), Code: 301,
+		KeepPath: true, KeepQuery: true, TemplateID: found.TemplateID}); err != nil {
 		return none, err
 	}
 	if st, err = entitlement.Load(ctx, s.Base, tx.Queries, account); err != nil {
@@ -467,6 +461,7 @@ func (s *Service) Account(ctx context.Context, a usecase.Actor, reference string
 	if out.Warnings, err = s.rollout.Warnings(ctx, st); err != nil {
 		return none, err
 	}
+	out.Warnings = append(rows.ProofWarnings(), out.Warnings...)
 	if out.Running, err = s.rollout.Running(ctx, number); err != nil {
 		return none, err
 	}
@@ -513,17 +508,14 @@ func accountView(a usecase.Actor, row db.AccountRow) api.Account {
 // CheckDomain tells what would become of a domain that is being typed.
 //
 // Refusals: DomainTaken, InvalidInput.
-func (s *Service) CheckDomain(ctx context.Context, typed string) (api.DomainCheck, error) {
+func (s *Service) CheckDomain(ctx context.Context, a usecase.Actor, typed string) (api.DomainCheck, error) {
 	domain, corrections, err := names.ParseDomain(typed)
 	if err != nil {
 		return api.DomainCheck{}, err
 	}
 	out := api.DomainCheck{Domain: domain.String(), Unicode: domain.Unicode(), Corrections: usecase.NonNil(corrections)}
-	if err := domains.CheckDomainFree(ctx, s.Store.Queries, domain, 0); err != nil {
-		if refusal.As(err) == nil {
-			return out, err
-		}
-		out.Taken = err.Error()
+	if out.Taken, err = s.domains.Taken(ctx, a, domain); err != nil {
+		return out, err
 	}
 	out.SignInName, err = proposeSignIn(ctx, s.Store.Queries, domain)
 	return out, err

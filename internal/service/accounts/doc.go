@@ -3,6 +3,7 @@
 package accounts
 
 import (
+	"victualler/internal/service/domains"
 	"victualler/internal/service/fleet"
 	"victualler/internal/service/notify"
 	"victualler/internal/service/people"
@@ -14,6 +15,7 @@ import (
 // Service is the use cases of opening, closing and handing over accounts. Make one with [New].
 type Service struct {
 	*usecase.Base
+	domains *domains.Service
 	fleet   *fleet.Service
 	notify  *notify.Service
 	people  *people.Service
@@ -22,7 +24,7 @@ type Service struct {
 }
 
 // New makes the use cases.
-func New(b *usecase.Base, fleet *fleet.Service, notify *notify.Service, people *people.Service,
+func New(b *usecase.Base, domains *domains.Service, fleet *fleet.Service, notify *notify.Service, people *people.Service,
 	rollout *rollout.Service, selling *selling.Service) *Service {
-	return &Service{Base: b, fleet: fleet, notify: notify, people: people, rollout: rollout, selling: selling}
+	return &Service{Base: b, domains: domains, fleet: fleet, notify: notify, people: people, rollout: rollout, selling: selling}
 }

@@ -187,7 +187,11 @@ func (s *Service) findSite(ctx context.Context, a usecase.Actor, reference, name
 		return siteCertificate{}, err
 	}
 	c, err := s.loadSiteCertificate(ctx, s.Store.Queries, d.ID)
-	if store.None(err) {
+	switch {
+	case store.None(err) && d.Waiting:
+		return c, refusal.New(refusal.WrongState, "%s has no site yet: nothing shows that it is yours",
+			usecase.Unicode(d.Name))
+	case store.None(err):
 		return c, refusal.New(refusal.WrongState, "%s has no site: it is dns-only",
 			usecase.Unicode(d.Name))
 	}

@@ -164,6 +164,25 @@ func PublicAddresses(server db.Server) []netip.Addr {
 	return list
 }
 
+// DelegatedHere reports whether the zone above gives a domain to our name servers, or to the
+// reseller's. Where that cannot be asked, it does not.
+func DelegatedHere(ctx context.Context, s *usecase.Base, reseller *int64, domain string) (bool, error) {
+	hosts, err := nameServersFor(ctx, s.Store.Queries, reseller)
+	if err != nil {
+		return false, err
+	}
+	delegation, err := s.Resolver.Delegation(ctx, domain)
+	if err != nil || len(delegation.Servers) == 0 {
+		return false, nil
+	}
+	for _, server := range delegation.Servers {
+		if !slices.ContainsFunc(hosts, func(h zones.Host) bool { return h.Name == server }) {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
 // SetNameServers gives a reseller's zones name servers under names of the reseller's own; none
 // takes the installation's. Names that do not lead to our name servers need a decision.
 //

@@ -49,10 +49,11 @@ func (s *Service) AddRecord(ctx context.Context, a usecase.Actor, name string, i
 			if err != nil {
 				return 0, nil, err
 			}
+			draft := z.draft()
 			if in.TTL == 0 {
-				r.TTL = ttlOfSet(z, r)
+				r.TTL = draft.TTLOfSet(r)
 			}
-			if err := admitRecord(a, z, r); err != nil {
+			if err := admitRecord(a, draft, r); err != nil {
 				return 0, nil, err
 			}
 			a.Summarize("add a record to %s", usecase.Unicode(z.Row.Name))
@@ -66,32 +67,18 @@ func (s *Service) AddRecord(ctx context.Context, a usecase.Actor, name string, i
 		})
 }
 
-// ttlOfSet is the time to live of the set that a record joins, or its own.
-func ttlOfSet(z Zone, r zones.Record) int64 {
-	for _, o := range z.own {
-		if o.Name == r.Name && o.Type == r.Type {
-			return o.TTL
-		}
-	}
-	return r.TTL
-}
-
-// admitRecord refuses an own record that cannot be in a zone, and notes
-// which derived ones it replaces.
-func admitRecord(a usecase.Actor, z Zone, r zones.Record) error {
-	if len(z.own) >= zones.MostRecords {
+// admitRecord refuses an own record that cannot be in a zone, adds it to the draft, and notes which
+// derived ones it replaces.
+func admitRecord(a usecase.Actor, d *zones.Draft, r zones.Record) error {
+	if d.Len() >= zones.MostRecords {
 		return refusal.New(refusal.LimitReached, "a zone can have %d records of its own at most", zones.MostRecords)
 	}
-	if err := zones.AdmitOwn(z.Row.Name, z.derived, z.own, r); err != nil {
+	if err := d.Admit(r); err != nil {
 		return err
 	}
-	for _, e := range zones.Merge(z.derived, append(slices.Clone(z.own), zones.Own{Record: r})) {
-		if e.Overruled && !slices.ContainsFunc(z.entries(), func(was zones.Entry) bool {
-			return was.Overruled && was.Record == e.Record
-		}) {
-			a.Note(fmt.Sprintf("%s %s %s, which follows from %s, is no longer answered with", e.Name, e.Type, e.Data,
-				e.Why))
-		}
+	for _, gone := range d.Add(r) {
+		a.Note(fmt.Sprintf("%s %s %s, which follows from %s, is no longer answered with", gone.Name, gone.Type, gone.Data,
+			gone.Why))
 	}
 	return nil
 }
@@ -151,7 +138,7 @@ func (s *Service) ChangeRecord(ctx context.Context, a usecase.Actor, name string
 					}
 				}
 			}
-			if err := admitRecord(a, without, r); err != nil {
+			if err := admitRecord(a, without.draft(), r); err != nil {
 				return 0, nil, err
 			}
 			for _, o := range without.own {
@@ -254,12 +241,12 @@ func ReadTemplateRecords(column []byte) ([]zones.Typed, error) {
 func TemplateRecords(in []api.NewRecord) ([]zones.Typed, error) {
 	const anyZone = "zone.example"
 	list := []zones.Typed{}
-	var seen []zones.Record
+	seen := zones.NewDraft(anyZone, nil, nil)
 	for i, r := range in {
 		typed := zones.Typed{Name: r.Name, Type: r.Type, Data: r.Data, TTL: r.TTL}
 		parsed, _, err := zones.Parse(anyZone, typed)
 		if err == nil {
-			err = zones.Admit(anyZone, seen, parsed)
+			err = seen.Admit(parsed)
 		}
 		if one := refusal.As(err); one != nil {
 			return nil, refusal.Input(fmt.Sprintf("records.%d", i), "%s %s %s: %s", r.Name, r.Type, r.Data, one.Detail)
@@ -267,7 +254,7 @@ func TemplateRecords(in []api.NewRecord) ([]zones.Typed, error) {
 		if err != nil {
 			return nil, err
 		}
-		seen = append(seen, parsed)
+		seen.Add(parsed)
 		list = append(list, typed)
 	}
 	return list, nil

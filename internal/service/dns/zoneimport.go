@@ -3,7 +3,6 @@ package dns
 import (
 	"context"
 	"fmt"
-	"slices"
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/refusal"
@@ -60,32 +59,43 @@ func (s *Service) ImportZone(ctx context.Context, a usecase.Actor, name string, 
 			}
 			wrong := &refusal.Refusal{Kind: refusal.InvalidInput,
 				Detail: "nothing was taken over: some lines cannot be"}
-			for _, line := range lines {
-				r, _, err := zones.Parse(z.Row.Name, line.Typed)
-				if err == nil && slices.ContainsFunc(z.entries(), func(e zones.Entry) bool {
-					return e.Record == r || e.Own && e.Name == r.Name && e.Type == r.Type && e.Data == r.Data
-				}) {
+			refuse := func(line zones.Line, err error) {
+				if len(wrong.Fields) < 50 {
+					wrong.Fields = append(wrong.Fields, refusal.Field{Name: fmt.Sprintf("text.line_%d", line.Number),
+						Message: err.Error()})
+				}
+			}
+			draft := z.draft()
+			records := make([]zones.Record, len(lines))
+			own := map[set]bool{} // sets that are not derived ones as they are, and have to be own as a whole
+			for n, line := range lines {
+				var err error
+				if records[n], _, err = zones.Parse(z.Row.Name, line.Typed); err != nil {
+					refuse(line, err)
+					continue
+				}
+				_, derived := draft.Has(records[n])
+				own[set{records[n].Name, records[n].Type}] = own[set{records[n].Name, records[n].Type}] || !derived
+			}
+			for n, line := range lines {
+				r := records[n]
+				if r == (zones.Record{}) {
+					continue
+				}
+				isOwn, derived := draft.Has(r)
+				if isOwn || derived && !own[set{r.Name, r.Type}] {
 					notes = append(notes, fmt.Sprintf("line %d: %s is there already", line.Number, r.Type))
 					continue
 				}
-				if err == nil {
-					r.TTL = ttlOfSet(z, r)
-					err = admitRecord(a, z, r)
-				}
-				if err != nil {
-					if len(wrong.Fields) < 50 {
-						wrong.Fields = append(wrong.Fields,
-							refusal.Field{Name: fmt.Sprintf("text.line_%d", line.Number),
-								Message: err.Error()})
-					}
+				r.TTL = draft.TTLOfSet(r)
+				if err := admitRecord(a, draft, r); err != nil {
+					refuse(line, err)
 					continue
 				}
-				row, err := tx.AddRecord(ctx, db.AddRecordParams{ZoneID: z.Row.ID, Name: r.Name, Type: string(r.Type),
-					Ttl: r.TTL, Data: r.Data})
-				if err != nil {
+				if _, err := tx.AddRecord(ctx, db.AddRecordParams{ZoneID: z.Row.ID, Name: r.Name, Type: string(r.Type),
+					Ttl: r.TTL, Data: r.Data}); err != nil {
 					return 0, nil, err
 				}
-				z.own = append(z.own, zones.Own{ID: row.ID, Record: r})
 				added++
 			}
 			if len(wrong.Fields) > 0 {
@@ -97,6 +107,12 @@ func (s *Service) ImportZone(ctx context.Context, a usecase.Actor, name string, 
 		})
 	out.Added = added
 	return out, err
+}
+
+// set is what records of one name and type are together.
+type set struct {
+	name string
+	kind zones.Type
 }
 
 // mayTransfer refuses to have the service call other servers for whoever is not staff.

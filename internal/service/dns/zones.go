@@ -19,8 +19,8 @@ import (
 	"victualler/internal/store/db"
 )
 
-// ServedByWeb reports whether a web server answers for a domain.
-func ServedByWeb(d db.Domain) bool { return d.ServedAs != string(sites.DNSOnly) }
+// ServedByWeb reports whether a web server answers for a domain: not while nothing shows whose it is, if that is asked for.
+func ServedByWeb(d db.Domain) bool { return d.ServedAs != string(sites.DNSOnly) && !d.Waiting }
 
 // OwnAlias is where a record that a person added leads a name; empty if there is none.
 func (z Zone) OwnAlias(name string) string {
@@ -48,6 +48,8 @@ type Zone struct {
 }
 
 func (z Zone) entries() []zones.Entry { return zones.Merge(z.derived, z.own) }
+
+func (z Zone) draft() *zones.Draft { return zones.NewDraft(z.Row.Name, z.derived, z.own) }
 
 func (z Zone) serverNames() []string {
 	list := []string{}
@@ -190,6 +192,7 @@ func SyncZones(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement
 	if err != nil {
 		return err
 	}
+	domains = slices.DeleteFunc(domains, func(d db.Domain) bool { return d.Waiting })
 	for _, row := range rows {
 		if slices.ContainsFunc(domains, func(d db.Domain) bool { return d.Name == row.Name }) {
 			continue

@@ -2,7 +2,6 @@ package domains
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/url"
 	"slices"
@@ -23,11 +22,11 @@ import (
 	"victualler/internal/store/db"
 )
 
-// CheckDomainFree refuses a domain that is hosted already, or lies above or below
+// checkDomainFree refuses a domain that is hosted already, or lies above or below
 // one of another account. It does not say whose: that is nobody else's business.
 //
 // Refusals: DomainTaken.
-func CheckDomainFree(ctx context.Context, q *db.Queries, domain names.Domain, account int64) error {
+func checkDomainFree(ctx context.Context, q *db.Queries, domain names.Domain, account int64) error {
 	related, err := q.RelatedDomains(ctx, domain.Registrable())
 	if err != nil {
 		return err
@@ -51,12 +50,12 @@ func CheckDomainFree(ctx context.Context, q *db.Queries, domain names.Domain, ac
 	return nil
 }
 
-// CheckNotInstallationName keeps everybody but operators from taking the names by which the
+// checkNotInstallationName keeps everybody but operators from taking the names by which the
 // installation itself is found, its name servers' and its console's: whoever has such a domain
 // decides what DNS answers for it. An account that has it already may add names below it.
 //
 // Refusals: DomainTaken, InvalidInput, NotAllowed.
-func CheckNotInstallationName(ctx context.Context, q *db.Queries, a usecase.Actor, domain names.Domain,
+func checkNotInstallationName(ctx context.Context, q *db.Queries, a usecase.Actor, domain names.Domain,
 	account int64) error {
 	if a.Role == rights.Operator {
 		return nil
@@ -96,7 +95,7 @@ func CheckNotInstallationName(ctx context.Context, q *db.Queries, a usecase.Acto
 // DomainView shows a domain; rows are what [LoadSites] read of its account.
 func DomainView(d db.Domain, rows SiteRows) api.Domain {
 	v := api.Domain{Name: d.Name, Unicode: usecase.Unicode(d.Name), ServedAs: d.ServedAs, CountsAs: d.CountsAs,
-		Main: d.Main, Folders: len(rows.folders[d.ID]), Version: d.Version}
+		Main: d.Main, Folders: len(rows.folders[d.ID]), Proof: proofView(d), Version: d.Version}
 	switch sites.ServedAs(d.ServedAs) {
 	case sites.Site:
 		v.Root = d.Root
@@ -138,7 +137,7 @@ func (s *Service) Domain(ctx context.Context, a usecase.Actor, reference, name s
 		}
 	}
 	all, err := s.rollout.Warnings(ctx, rows.terms)
-	out.Warnings = slices.DeleteFunc(all, func(w api.Warning) bool {
+	out.Warnings = slices.DeleteFunc(append(rows.ProofWarnings(), all...), func(w api.Warning) bool {
 		return w.Part != homes.Sandbox && (w.Part != "site" || w.Subject != d.Name)
 	})
 	return out, err
@@ -281,9 +280,9 @@ func (s *Service) AddDomain(ctx context.Context, a usecase.Actor, reference stri
 	return s.changeDomains(ctx, a, reference, "domain.add", domain,
 		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []string, error) {
 			none := db.Domain{}
-			if err := errors.Join(CheckDomainFree(ctx, tx.Queries, domain, st.Account.ID),
-				CheckNotInstallationName(ctx, tx.Queries, a, domain, st.Account.ID)); err != nil {
-				return none, nil, err
+			if _, err := rows.find(domain.String()); err == nil {
+				return none, nil, refusal.New(refusal.DomainTaken, "%s is in this account already",
+					domain.Unicode()).On("domain")
 			}
 			fresh := db.Domain{AccountID: st.Account.ID, Name: domain.String(), ServedAs: string(sites.Site),
 				Root: manifest.RootFor(domain), Code: 301, KeepPath: true, KeepQuery: true}
@@ -297,10 +296,9 @@ func (s *Service) AddDomain(ctx context.Context, a usecase.Actor, reference stri
 			if d.TemplateID, err = tx.TemplateOfPlan(ctx, st.Account.PlanID); err != nil {
 				return none, nil, err
 			}
-			row, err := tx.AddDomain(ctx, db.AddDomainParams{AccountID: d.AccountID, Name: d.Name,
-				Registrable: domain.Registrable(), Root: d.Root, CountsAs: d.CountsAs,
-				ServedAs: d.ServedAs, Target: d.Target, Code: d.Code, KeepPath: d.KeepPath, KeepQuery: d.KeepQuery,
-				MirrorOf: d.MirrorOf, TemplateID: d.TemplateID})
+			row, err := s.AddNewDomain(ctx, tx, a, domain, rows.Domains, db.AddDomainParams{AccountID: d.AccountID,
+				Root: d.Root, CountsAs: d.CountsAs, ServedAs: d.ServedAs, Target: d.Target, Code: d.Code,
+				KeepPath: d.KeepPath, KeepQuery: d.KeepQuery, MirrorOf: d.MirrorOf, TemplateID: d.TemplateID})
 			if err != nil {
 				return none, nil, err
 			}

@@ -469,8 +469,7 @@ func (s *Service) StopActing(ctx context.Context, a usecase.Actor) error {
 func (s *Service) Tidy(ctx context.Context) error {
 	for _, forget := range []func(context.Context) error{s.Store.DeleteOldSessions, s.Store.DeleteOldLinks,
 		s.Store.DeleteOldIdempotencyKeys, s.Store.DeleteOldSignInFailures, s.Store.DeleteOldProbeLimits,
-		s.Store.DeleteOldCertificates,
-		s.Store.DeleteOldOrders} {
+		s.Store.DeleteOldCertificates, s.Store.DeleteOldOrders, s.Store.DeleteOldFormerDomains} {
 		if err := forget(ctx); err != nil {
 			return err
 		}

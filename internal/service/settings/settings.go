@@ -31,7 +31,7 @@ func settingsView(row db.Setting) api.Settings {
 		SessionMinutes: int(row.SessionMinutes), MailServer: row.MailServer, MailSecurity: row.MailSecurity,
 		MailName:     row.MailName,
 		MailPassword: row.MailPassword != nil, Sender: row.Sender, ChallengeZone: row.ChallengeZone,
-		Version: row.Version}
+		DomainProof: row.DomainProof, Version: row.Version}
 }
 
 // ChangeSettings changes settings. Version is the one the caller has seen, or 0.
@@ -52,7 +52,8 @@ func (s *Service) ChangeSettings(ctx context.Context, a usecase.Actor, version i
 		p := db.SaveSettingsParams{Title: row.Title, Console: row.Console, NameServers: row.NameServers,
 			SecondFactor: row.SecondFactor, SessionMinutes: row.SessionMinutes,
 			MailServer: row.MailServer, MailSecurity: row.MailSecurity, MailName: row.MailName,
-			MailPassword: row.MailPassword, Sender: row.Sender, ChallengeZone: row.ChallengeZone}
+			MailPassword: row.MailPassword, Sender: row.Sender, ChallengeZone: row.ChallengeZone,
+			DomainProof: row.DomainProof}
 		if err := s.readSettings(&p, in); err != nil {
 			return none, err
 		}
@@ -143,6 +144,9 @@ func (s *Service) readSettings(p *db.SaveSettingsParams, in api.SettingsChange) 
 	}
 	if in.MailSecurity != nil {
 		p.MailSecurity = *in.MailSecurity
+	}
+	if in.DomainProof != nil {
+		p.DomainProof = *in.DomainProof
 	}
 	if in.MailName != nil {
 		p.MailName = strings.TrimSpace(*in.MailName)

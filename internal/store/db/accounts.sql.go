@@ -7,6 +7,7 @@ package db
 
 import (
 	"context"
+	"time"
 )
 
 const account = `-- name: Account :one
@@ -413,9 +414,10 @@ func (q *Queries) AddAccount(ctx context.Context, arg AddAccountParams) (Account
 
 const addDomain = `-- name: AddDomain :one
 insert into domains (account_id, name, registrable, main, root, counts_as, served_as, target, code, keep_path,
-    keep_query, mirror_of, template_id)
+    keep_query, mirror_of, template_id, proved_at, proved_by, proof_text, waiting, proof_due_at)
 values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10,
-    $11, $12, $13) returning id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version
+    $11, $12, $13, $14, $15,
+    $16, $17, $18) returning id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version, proved_at, proved_by, proof_text, waiting, proof_due_at, proof_asked_at, proof_failed
 `
 
 type AddDomainParams struct {
@@ -432,6 +434,11 @@ type AddDomainParams struct {
 	KeepQuery   bool
 	MirrorOf    *int64
 	TemplateID  *int64
+	ProvedAt    *time.Time
+	ProvedBy    string
+	ProofText   string
+	Waiting     bool
+	ProofDueAt  *time.Time
 }
 
 func (q *Queries) AddDomain(ctx context.Context, arg AddDomainParams) (Domain, error) {
@@ -449,6 +456,11 @@ func (q *Queries) AddDomain(ctx context.Context, arg AddDomainParams) (Domain, e
 		arg.KeepQuery,
 		arg.MirrorOf,
 		arg.TemplateID,
+		arg.ProvedAt,
+		arg.ProvedBy,
+		arg.ProofText,
+		arg.Waiting,
+		arg.ProofDueAt,
 	)
 	var i Domain
 	err := row.Scan(
@@ -470,6 +482,13 @@ func (q *Queries) AddDomain(ctx context.Context, arg AddDomainParams) (Domain, e
 		&i.Settings,
 		&i.TemplateID,
 		&i.Version,
+		&i.ProvedAt,
+		&i.ProvedBy,
+		&i.ProofText,
+		&i.Waiting,
+		&i.ProofDueAt,
+		&i.ProofAskedAt,
+		&i.ProofFailed,
 	)
 	return i, err
 }
@@ -505,6 +524,41 @@ func (q *Queries) BumpRevisions(ctx context.Context, ids []int64) ([]BumpRevisio
 	return items, nil
 }
 
+const claimDueProofs = `-- name: ClaimDueProofs :many
+update domains set proof_due_at = $1::timestamptz from (
+    select due.id from domains due join accounts on accounts.id = due.account_id
+    where due.proof_due_at <= $2::timestamptz and accounts.state <> 'closed'
+    order by due.proof_due_at limit $3 for update of due skip locked) taken
+where domains.id = taken.id returning domains.id
+`
+
+type ClaimDueProofsParams struct {
+	Until time.Time
+	Now   time.Time
+	Most  int32
+}
+
+// Domains of which DNS is to be asked; nobody else asks meanwhile.
+func (q *Queries) ClaimDueProofs(ctx context.Context, arg ClaimDueProofsParams) ([]int64, error) {
+	rows, err := q.db.Query(ctx, claimDueProofs, arg.Until, arg.Now, arg.Most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []int64{}
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		items = append(items, id)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const deleteDomains = `-- name: DeleteDomains :exec
 delete from domains where account_id = $1
 `
@@ -514,8 +568,112 @@ func (q *Queries) DeleteDomains(ctx context.Context, accountID int64) error {
 	return err
 }
 
+const deleteOldFormerDomains = `-- name: DeleteOldFormerDomains :exec
+delete from former_domains where until < now() - interval '2 years'
+`
+
+func (q *Queries) DeleteOldFormerDomains(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, deleteOldFormerDomains)
+	return err
+}
+
+const domainAsked = `-- name: DomainAsked :exec
+update domains set proof_asked_at = $1::timestamptz, proof_failed = $2,
+    proof_due_at = $3::timestamptz where id = $4 and proved_at is null
+`
+
+type DomainAskedParams struct {
+	At     time.Time
+	Failed string
+	Due    *time.Time
+	ID     int64
+}
+
+func (q *Queries) DomainAsked(ctx context.Context, arg DomainAskedParams) error {
+	_, err := q.db.Exec(ctx, domainAsked,
+		arg.At,
+		arg.Failed,
+		arg.Due,
+		arg.ID,
+	)
+	return err
+}
+
+const domainClaimed = `-- name: DomainClaimed :one
+select (exists (select from domains others where others.registrable = $1
+        and others.account_id <> $2
+        and (others.name = $3::text or others.name like '%.' || $3::text
+            or $3::text like '%.' || others.name))
+    or exists (select from former_domains where former_domains.name = $3
+        and former_domains.customer_id <> $4))::boolean
+`
+
+type DomainClaimedParams struct {
+	Registrable string
+	AccountID   int64
+	Name        string
+	CustomerID  int64
+}
+
+// Whether others bring the name, one above or one below it, wait for it, or have had it before.
+func (q *Queries) DomainClaimed(ctx context.Context, arg DomainClaimedParams) (bool, error) {
+	row := q.db.QueryRow(ctx, domainClaimed,
+		arg.Registrable,
+		arg.AccountID,
+		arg.Name,
+		arg.CustomerID,
+	)
+	var column_1 bool
+	err := row.Scan(&column_1)
+	return column_1, err
+}
+
+const domainProved = `-- name: DomainProved :one
+update domains set proved_at = $1::timestamptz, proved_by = $2, waiting = false,
+    proof_due_at = null, proof_failed = '', version = version + 1 where id = $3 returning id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version, proved_at, proved_by, proof_text, waiting, proof_due_at, proof_asked_at, proof_failed
+`
+
+type DomainProvedParams struct {
+	At       time.Time
+	ProvedBy string
+	ID       int64
+}
+
+func (q *Queries) DomainProved(ctx context.Context, arg DomainProvedParams) (Domain, error) {
+	row := q.db.QueryRow(ctx, domainProved, arg.At, arg.ProvedBy, arg.ID)
+	var i Domain
+	err := row.Scan(
+		&i.ID,
+		&i.AccountID,
+		&i.Name,
+		&i.Registrable,
+		&i.ServedAs,
+		&i.Main,
+		&i.Root,
+		&i.AddedAt,
+		&i.CountsAs,
+		&i.Target,
+		&i.Code,
+		&i.KeepPath,
+		&i.KeepQuery,
+		&i.MirrorOf,
+		&i.MovedFrom,
+		&i.Settings,
+		&i.TemplateID,
+		&i.Version,
+		&i.ProvedAt,
+		&i.ProvedBy,
+		&i.ProofText,
+		&i.Waiting,
+		&i.ProofDueAt,
+		&i.ProofAskedAt,
+		&i.ProofFailed,
+	)
+	return i, err
+}
+
 const domainsOfAccount = `-- name: DomainsOfAccount :many
-select id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version from domains where account_id = $1 order by main desc, name
+select id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version, proved_at, proved_by, proof_text, waiting, proof_due_at, proof_asked_at, proof_failed from domains where account_id = $1 order by main desc, name
 `
 
 func (q *Queries) DomainsOfAccount(ctx context.Context, accountID int64) ([]Domain, error) {
@@ -546,6 +704,13 @@ func (q *Queries) DomainsOfAccount(ctx context.Context, accountID int64) ([]Doma
 			&i.Settings,
 			&i.TemplateID,
 			&i.Version,
+			&i.ProvedAt,
+			&i.ProvedBy,
+			&i.ProofText,
+			&i.Waiting,
+			&i.ProofDueAt,
+			&i.ProofAskedAt,
+			&i.ProofFailed,
 		); err != nil {
 			return nil, err
 		}
@@ -565,7 +730,8 @@ where accounts.id in (
     union all select d.account_id from domains d where d.name = $1)
   and ($2::bigint = 0 or accounts.reseller_id = $2)
   and ($3::bigint = 0 or accounts.customer_id = $3)
-order by (state = 'closed'), id desc limit 1
+order by (state = 'closed'), exists (select from domains d
+    where d.account_id = accounts.id and d.name = $1 and d.waiting), id desc limit 1
 `
 
 type FindAccountParams struct {
@@ -732,7 +898,7 @@ func (q *Queries) MarkAccountApplied(ctx context.Context, arg MarkAccountApplied
 }
 
 const relatedDomains = `-- name: RelatedDomains :many
-select domains.name, domains.account_id from domains where registrable = $1
+select domains.name, domains.account_id from domains where registrable = $1 and not waiting
 `
 
 type RelatedDomainsRow struct {
@@ -740,6 +906,7 @@ type RelatedDomainsRow struct {
 	AccountID int64
 }
 
+// Those that wait for a proof keep nobody from a name.
 func (q *Queries) RelatedDomains(ctx context.Context, registrable string) ([]RelatedDomainsRow, error) {
 	rows, err := q.db.Query(ctx, relatedDomains, registrable)
 	if err != nil {

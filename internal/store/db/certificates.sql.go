@@ -272,7 +272,7 @@ func (q *Queries) AddSigningRequest(ctx context.Context, arg AddSigningRequestPa
 
 const addSiteCertificates = `-- name: AddSiteCertificates :exec
 insert into site_certificates (domain_id, due_at) select id, now() from domains
-where account_id = $1 and served_as <> 'dns-only' on conflict do nothing
+where account_id = $1 and served_as <> 'dns-only' and not waiting on conflict do nothing
 `
 
 // Of the domains of an account that have none yet.
@@ -1041,7 +1041,7 @@ func (q *Queries) DeleteOldOrders(ctx context.Context) error {
 }
 
 const domainByID = `-- name: DomainByID :one
-select id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version from domains where id = $1
+select id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version, proved_at, proved_by, proof_text, waiting, proof_due_at, proof_asked_at, proof_failed from domains where id = $1
 `
 
 func (q *Queries) DomainByID(ctx context.Context, id int64) (Domain, error) {
@@ -1066,6 +1066,13 @@ func (q *Queries) DomainByID(ctx context.Context, id int64) (Domain, error) {
 		&i.Settings,
 		&i.TemplateID,
 		&i.Version,
+		&i.ProvedAt,
+		&i.ProvedBy,
+		&i.ProofText,
+		&i.Waiting,
+		&i.ProofDueAt,
+		&i.ProofAskedAt,
+		&i.ProofFailed,
 	)
 	return i, err
 }

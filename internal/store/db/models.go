@@ -148,24 +148,31 @@ type Customer struct {
 }
 
 type Domain struct {
-	ID          int64
-	AccountID   int64
-	Name        string
-	Registrable string
-	ServedAs    string
-	Main        bool
-	Root        string
-	AddedAt     time.Time
-	CountsAs    string
-	Target      string
-	Code        int32
-	KeepPath    bool
-	KeepQuery   bool
-	MirrorOf    *int64
-	MovedFrom   string
-	Settings    []byte
-	TemplateID  *int64
-	Version     int64
+	ID           int64
+	AccountID    int64
+	Name         string
+	Registrable  string
+	ServedAs     string
+	Main         bool
+	Root         string
+	AddedAt      time.Time
+	CountsAs     string
+	Target       string
+	Code         int32
+	KeepPath     bool
+	KeepQuery    bool
+	MirrorOf     *int64
+	MovedFrom    string
+	Settings     []byte
+	TemplateID   *int64
+	Version      int64
+	ProvedAt     *time.Time
+	ProvedBy     string
+	ProofText    string
+	Waiting      bool
+	ProofDueAt   *time.Time
+	ProofAskedAt *time.Time
+	ProofFailed  string
 }
 
 type Drift struct {
@@ -221,6 +228,12 @@ type FolderUser struct {
 	FolderID int64
 	Name     string
 	Hash     string
+}
+
+type FormerDomain struct {
+	Name       string
+	CustomerID int64
+	Until      time.Time
 }
 
 type Idempotency struct {
@@ -503,6 +516,7 @@ type Setting struct {
 	Sender         string
 	Version        int64
 	ChallengeZone  string
+	DomainProof    string
 }
 
 type ShareFeature struct {

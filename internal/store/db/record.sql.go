@@ -312,7 +312,7 @@ func (q *Queries) Installation(ctx context.Context) (Installation, error) {
 }
 
 const lockSettings = `-- name: LockSettings :one
-select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone from settings for update
+select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof from settings for update
 `
 
 func (q *Queries) LockSettings(ctx context.Context) (Setting, error) {
@@ -332,6 +332,7 @@ func (q *Queries) LockSettings(ctx context.Context) (Setting, error) {
 		&i.Sender,
 		&i.Version,
 		&i.ChallengeZone,
+		&i.DomainProof,
 	)
 	return i, err
 }
@@ -397,7 +398,8 @@ func (q *Queries) SaveIdempotentAnswer(ctx context.Context, arg SaveIdempotentAn
 const saveSettings = `-- name: SaveSettings :one
 update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5,
     mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10, challenge_zone = $11,
-    version = version + 1 returning only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone
+    domain_proof = $12,
+    version = version + 1 returning only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof
 `
 
 type SaveSettingsParams struct {
@@ -412,6 +414,7 @@ type SaveSettingsParams struct {
 	MailPassword   []byte
 	Sender         string
 	ChallengeZone  string
+	DomainProof    string
 }
 
 func (q *Queries) SaveSettings(ctx context.Context, arg SaveSettingsParams) (Setting, error) {
@@ -427,6 +430,7 @@ func (q *Queries) SaveSettings(ctx context.Context, arg SaveSettingsParams) (Set
 		arg.MailPassword,
 		arg.Sender,
 		arg.ChallengeZone,
+		arg.DomainProof,
 	)
 	var i Setting
 	err := row.Scan(
@@ -443,12 +447,13 @@ func (q *Queries) SaveSettings(ctx context.Context, arg SaveSettingsParams) (Set
 		&i.Sender,
 		&i.Version,
 		&i.ChallengeZone,
+		&i.DomainProof,
 	)
 	return i, err
 }
 
 const settings = `-- name: Settings :one
-select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone from settings
+select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof from settings
 `
 
 func (q *Queries) Settings(ctx context.Context) (Setting, error) {
@@ -468,6 +473,7 @@ func (q *Queries) Settings(ctx context.Context) (Setting, error) {
 		&i.Sender,
 		&i.Version,
 		&i.ChallengeZone,
+		&i.DomainProof,
 	)
 	return i, err
 }

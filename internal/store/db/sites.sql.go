@@ -76,7 +76,7 @@ update domains set served_as = $1, counts_as = $2, root = $3,
     code = $6, keep_path = $7, keep_query = $8,
     mirror_of = $9, settings = $10,
     template_id = $11, version = version + 1
-where id = $12 returning id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version
+where id = $12 returning id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version, proved_at, proved_by, proof_text, waiting, proof_due_at, proof_asked_at, proof_failed
 `
 
 type ChangeDomainParams struct {
@@ -129,6 +129,13 @@ func (q *Queries) ChangeDomain(ctx context.Context, arg ChangeDomainParams) (Dom
 		&i.Settings,
 		&i.TemplateID,
 		&i.Version,
+		&i.ProvedAt,
+		&i.ProvedBy,
+		&i.ProofText,
+		&i.Waiting,
+		&i.ProofDueAt,
+		&i.ProofAskedAt,
+		&i.ProofFailed,
 	)
 	return i, err
 }
@@ -186,9 +193,10 @@ func (q *Queries) DetachTemplate(ctx context.Context, templateID *int64) error {
 }
 
 const domainByName = `-- name: DomainByName :one
-select domains.id, domains.account_id, domains.name, domains.registrable, domains.served_as, domains.main, domains.root, domains.added_at, domains.counts_as, domains.target, domains.code, domains.keep_path, domains.keep_query, domains.mirror_of, domains.moved_from, domains.settings, domains.template_id, domains.version, accounts.server_id, accounts.sign_in_name, accounts.customer_id, accounts.reseller_id,
+select domains.id, domains.account_id, domains.name, domains.registrable, domains.served_as, domains.main, domains.root, domains.added_at, domains.counts_as, domains.target, domains.code, domains.keep_path, domains.keep_query, domains.mirror_of, domains.moved_from, domains.settings, domains.template_id, domains.version, domains.proved_at, domains.proved_by, domains.proof_text, domains.waiting, domains.proof_due_at, domains.proof_asked_at, domains.proof_failed, accounts.server_id, accounts.sign_in_name, accounts.customer_id, accounts.reseller_id,
     accounts.state as account_state
 from domains join accounts on accounts.id = domains.account_id where domains.name = $1
+order by domains.waiting limit 1
 `
 
 type DomainByNameRow struct {
@@ -210,6 +218,13 @@ type DomainByNameRow struct {
 	Settings     []byte
 	TemplateID   *int64
 	Version      int64
+	ProvedAt     *time.Time
+	ProvedBy     string
+	ProofText    string
+	Waiting      bool
+	ProofDueAt   *time.Time
+	ProofAskedAt *time.Time
+	ProofFailed  string
 	ServerID     int64
 	SignInName   string
 	CustomerID   int64
@@ -239,6 +254,13 @@ func (q *Queries) DomainByName(ctx context.Context, name string) (DomainByNameRo
 		&i.Settings,
 		&i.TemplateID,
 		&i.Version,
+		&i.ProvedAt,
+		&i.ProvedBy,
+		&i.ProofText,
+		&i.Waiting,
+		&i.ProofDueAt,
+		&i.ProofAskedAt,
+		&i.ProofFailed,
 		&i.ServerID,
 		&i.SignInName,
 		&i.CustomerID,
@@ -249,7 +271,7 @@ func (q *Queries) DomainByName(ctx context.Context, name string) (DomainByNameRo
 }
 
 const findDomain = `-- name: FindDomain :one
-select id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version from domains where account_id = $1 and name = $2
+select id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version, proved_at, proved_by, proof_text, waiting, proof_due_at, proof_asked_at, proof_failed from domains where account_id = $1 and name = $2
 `
 
 type FindDomainParams struct {
@@ -279,6 +301,13 @@ func (q *Queries) FindDomain(ctx context.Context, arg FindDomainParams) (Domain,
 		&i.Settings,
 		&i.TemplateID,
 		&i.Version,
+		&i.ProvedAt,
+		&i.ProvedBy,
+		&i.ProofText,
+		&i.Waiting,
+		&i.ProofDueAt,
+		&i.ProofAskedAt,
+		&i.ProofFailed,
 	)
 	return i, err
 }

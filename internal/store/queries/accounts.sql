@@ -6,7 +6,8 @@ select pg_advisory_xact_lock(hashtextextended(sqlc.arg(registrable)::text, 1));
 select pg_advisory_xact_lock(2);
 
 -- name: RelatedDomains :many
-select domains.name, domains.account_id from domains where registrable = $1;
+-- Those that wait for a proof keep nobody from a name.
+select domains.name, domains.account_id from domains where registrable = $1 and not waiting;
 
 -- name: TakenSignInNames :many
 select sign_in_name from accounts where state <> 'closed' and sign_in_name like sqlc.arg(stem)::text || '%';
@@ -17,9 +18,38 @@ values ($1, $2, $3, $4, $5, $6) returning *;
 
 -- name: AddDomain :one
 insert into domains (account_id, name, registrable, main, root, counts_as, served_as, target, code, keep_path,
-    keep_query, mirror_of, template_id)
+    keep_query, mirror_of, template_id, proved_at, proved_by, proof_text, waiting, proof_due_at)
 values ($1, $2, $3, $4, $5, $6, sqlc.arg(served_as), sqlc.arg(target), sqlc.arg(code), sqlc.arg(keep_path),
-    sqlc.arg(keep_query), sqlc.narg(mirror_of), sqlc.narg(template_id)) returning *;
+    sqlc.arg(keep_query), sqlc.narg(mirror_of), sqlc.narg(template_id), sqlc.narg(proved_at), sqlc.arg(proved_by),
+    sqlc.arg(proof_text), sqlc.arg(waiting), sqlc.narg(proof_due_at)) returning *;
+
+-- name: ClaimDueProofs :many
+-- Domains of which DNS is to be asked; nobody else asks meanwhile.
+update domains set proof_due_at = sqlc.arg(until)::timestamptz from (
+    select due.id from domains due join accounts on accounts.id = due.account_id
+    where due.proof_due_at <= sqlc.arg(now)::timestamptz and accounts.state <> 'closed'
+    order by due.proof_due_at limit sqlc.arg(most) for update of due skip locked) taken
+where domains.id = taken.id returning domains.id;
+
+-- name: DomainClaimed :one
+-- Whether others bring the name, one above or one below it, wait for it, or have had it before.
+select (exists (select from domains others where others.registrable = sqlc.arg(registrable)
+        and others.account_id <> sqlc.arg(account_id)
+        and (others.name = sqlc.arg(name)::text or others.name like '%.' || sqlc.arg(name)::text
+            or sqlc.arg(name)::text like '%.' || others.name))
+    or exists (select from former_domains where former_domains.name = sqlc.arg(name)
+        and former_domains.customer_id <> sqlc.arg(customer_id)))::boolean;
+
+-- name: DomainAsked :exec
+update domains set proof_asked_at = sqlc.arg(at)::timestamptz, proof_failed = sqlc.arg(failed),
+    proof_due_at = sqlc.narg(due)::timestamptz where id = sqlc.arg(id) and proved_at is null;
+
+-- name: DomainProved :one
+update domains set proved_at = sqlc.arg(at)::timestamptz, proved_by = sqlc.arg(proved_by), waiting = false,
+    proof_due_at = null, proof_failed = '', version = version + 1 where id = sqlc.arg(id) returning *;
+
+-- name: DeleteOldFormerDomains :exec
+delete from former_domains where until < now() - interval '2 years';
 
 -- name: RemoveDomain :exec
 delete from domains where id = $1;
@@ -37,7 +67,8 @@ where accounts.id in (
     union all select d.account_id from domains d where d.name = sqlc.arg(reference))
   and (sqlc.arg(reseller)::bigint = 0 or accounts.reseller_id = sqlc.arg(reseller))
   and (sqlc.arg(customer)::bigint = 0 or accounts.customer_id = sqlc.arg(customer))
-order by (state = 'closed'), id desc limit 1;
+order by (state = 'closed'), exists (select from domains d
+    where d.account_id = accounts.id and d.name = sqlc.arg(reference) and d.waiting), id desc limit 1;
 
 -- name: AccountInScope :one
 select accounts.id from accounts where accounts.id = sqlc.arg(id)

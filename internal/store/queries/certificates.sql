@@ -51,7 +51,7 @@ select (exists (select from certificates where certificates.authority_id = sqlc.
 -- name: AddSiteCertificates :exec
 -- Of the domains of an account that have none yet.
 insert into site_certificates (domain_id, due_at) select id, now() from domains
-where account_id = $1 and served_as <> 'dns-only' on conflict do nothing;
+where account_id = $1 and served_as <> 'dns-only' and not waiting on conflict do nothing;
 
 -- name: SiteCertificate :one
 select * from site_certificates where domain_id = $1;

@@ -4,7 +4,8 @@ select * from domains where account_id = $1 and name = $2;
 -- name: DomainByName :one
 select domains.*, accounts.server_id, accounts.sign_in_name, accounts.customer_id, accounts.reseller_id,
     accounts.state as account_state
-from domains join accounts on accounts.id = domains.account_id where domains.name = $1;
+from domains join accounts on accounts.id = domains.account_id where domains.name = $1
+order by domains.waiting limit 1;
 
 -- name: ChangeDomain :one
 update domains set served_as = sqlc.arg(served_as), counts_as = sqlc.arg(counts_as), root = sqlc.arg(root),

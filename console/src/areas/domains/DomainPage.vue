@@ -18,6 +18,7 @@ import StripFact from '../../parts/StripFact.vue'
 import WarningList from '../../parts/WarningList.vue'
 import { refOf } from '../plans/names'
 import { isOperator, may } from '../session/state'
+import DomainProof from './DomainProof.vue'
 import FolderList from './FolderList.vue'
 import ServingFields from './ServingFields.vue'
 import SiteLog from './SiteLog.vue'
@@ -166,7 +167,14 @@ function changed(list: Record<string, unknown>, ok: boolean) {
       <ElButton @click="router.push(`/zones/${data.name}`)">Zone and records</ElButton>
       <ElButton v-if="mayChange && !data.main" @click="remove">Remove…</ElButton>
     </PageHead>
-    <WarningList :warnings="data.warnings" />
+    <DomainProof
+      v-if="data.proof"
+      :domain="data"
+      :may="mayChange"
+      @started="started = $event"
+      @asked="() => void reload()"
+    />
+    <WarningList :warnings="data.warnings.filter((w) => w.code !== 'not-proved')" />
     <FactStrip>
       <StripFact name="Served as">{{ data.served_as }}</StripFact>
       <StripFact :name="data.served_as === 'site' ? 'Document root' : 'Shows'"

@@ -16,6 +16,7 @@ const { form, dirty, general, error, busy, act, reset } = useForm(() => ({
   console: '',
   nameServers: '',
   challengeZone: '',
+  domainProof: 'off' as 'off' | 'warn' | 'require',
   secondFactor: [] as string[],
   minutes: 60,
   mailServer: '',
@@ -33,6 +34,7 @@ watch(
       console: s.console,
       nameServers: s.name_servers.join(', '),
       challengeZone: s.challenge_zone ?? '',
+      domainProof: s.domain_proof,
       secondFactor: [...s.second_factor],
       minutes: s.session_minutes,
       mailServer: s.mail_server,
@@ -52,6 +54,7 @@ const save = () =>
       console: form.console,
       name_servers: form.nameServers.split(/[\s,]+/).filter(Boolean),
       challenge_zone: form.challengeZone,
+      domain_proof: form.domainProof,
       second_factor: form.secondFactor,
       session_minutes: Number(form.minutes),
       mail_server: form.mailServer,
@@ -119,6 +122,19 @@ const test = () =>
           placeholder="challenges.ternisland.example"
           spellcheck="false"
       /></FormField>
+      <FormField
+        label="Domains that customers and resellers bring"
+        for="domain-proof"
+        :error="error('domain_proof')"
+        hint="Whose a domain is, DNS shows: it leads here, or has a record that we name"
+        ><ElSelect id="domain-proof" v-model="form.domainProof"
+          ><ElOption value="off" label="are served; nothing is asked" /><ElOption
+            value="warn"
+            label="are served, with a warning until DNS shows whose they are" /><ElOption
+            value="require"
+            label="are served when DNS shows whose they are"
+        /></ElSelect>
+      </FormField>
       <div>
         <h2 id="factor-title">A second factor is required of</h2>
         <ElCheckboxGroup v-model="form.secondFactor" aria-labelledby="factor-title"
