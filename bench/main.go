@@ -90,9 +90,11 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 		return err
 	}
 	i, err := installation.Start(ctx, installation.Options{Dir: dir, Programs: programs, Say: say,
-		Lab: lab.Options{Name: "bench", Base: base, Subnet: subnet}, Servers: []lab.ServerOptions{{Name: "skua", Host: 21,
-			AgentFlags: []string{"-busy-site", fmt.Sprint(busySite), "-busy-round", busyRound.String()}}, {Name: "fulmar", Host: 22, Services: []lab.Service{{Name: "php-fpm", Keep: true,
-			Argv: []string{"sh", "-c", "mkdir -p /run/php && exec php-fpm8.2 -F"}}}}},
+		Lab: lab.Options{Name: "bench", Base: base, Subnet: subnet}, Servers: []lab.ServerOptions{{Name: "skua",
+			Host:       21,
+			AgentFlags: []string{"-busy-site", fmt.Sprint(busySite), "-busy-round", busyRound.String()}},
+			{Name: "fulmar", Host: 22, Services: []lab.Service{{Name: "php-fpm", Keep: true,
+				Argv: []string{"sh", "-c", "mkdir -p /run/php && exec php-fpm8.2 -F"}}}}},
 		Roles: map[string][]string{"skua": {"web", "dns"}, "fulmar": {"web", "dns"}}})
 	if err != nil {
 		return err

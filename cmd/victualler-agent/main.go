@@ -83,7 +83,7 @@ func run(args []string) error {
 func serve(address, stateDir string, busy int, round time.Duration) error {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, syscall.SIGINT)
 	defer stop()
-	debug.SetMemoryLimit(28 << 20) // a soft bound: the server's memory is for its sites
+	debug.SetMemoryLimit(30 << 20) // a soft bound: the server's memory is for its sites
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	slog.SetDefault(log)
 	return agent.Listen(ctx, address, stateDir, log, func(ctx context.Context) (*agent.Agent, error) {

@@ -63,7 +63,8 @@ func (c *call) domainChanged(ctx context.Context, done api.DomainChanged, doing 
 	}
 	fmt.Fprintf(c.out, "%s %s: %s\n", doing, done.Domain.Unicode, servedAs(done.Domain))
 	if p := done.Domain.Proof; p != nil {
-		fmt.Fprintf(c.out, "it is %s; set this record, DNS is asked again by itself:\n  %s. TXT \"%s\"\n", proofState(p),
+		fmt.Fprintf(c.out, "it is %s; set this record, DNS is asked again by itself:\n  %s. TXT \"%s\"\n",
+			proofState(p),
 			p.Record, p.Text)
 	}
 	return c.startedIf(ctx, done.Operation)
@@ -167,11 +168,14 @@ func domainCommands() []command {
 				return nil
 			}},
 		{noun: "domain", verb: "prove", args: "ACCOUNT DOMAIN", short: "Ask DNS now whether a domain is its account's",
-			preview: true, waits: true, flags: []flagInfo{{name: "vouch", usage: "an operator's word for it, without DNS"}},
+			preview: true, waits: true, flags: []flagInfo{{name: "vouch", usage: "an operator's word for it, without " +
+				"DNS"}},
 			long: "What has to be set is in “victualler domain show”. DNS is asked by itself, too.",
 			run: func(ctx context.Context, c *call) error {
 				var done api.DomainChanged
-				previewed, err := c.change(ctx, http.MethodPost, domainPath(c)+"/proof", api.ProofRequest{Vouch: c.on("vouch")},
+				previewed,
+					err := c.change(ctx, http.MethodPost, domainPath(c)+"/proof",
+					api.ProofRequest{Vouch: c.on("vouch")},
 					&done)
 				if err != nil || previewed {
 					return err

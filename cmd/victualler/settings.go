@@ -36,7 +36,8 @@ func settingsCommands() []command {
 				{name: "mail-password-stdin", usage: "read the password there from standard input"},
 				{name: "sender", value: "ADDRESS", usage: "of notices"},
 				{name: "domain-proof", value: "HOW", usage: "what is asked of domains that customers and resellers " +
-					"bring: off (nothing), warn (told until DNS shows whose they are) or require (not served until then)"},
+					"bring: off (nothing), warn (told until DNS shows whose they are) or require (not served until " +
+					"then)"},
 				{name: "challenge-zone", value: "NAME", usage: "below which domains elsewhere have their names " +
 					"proved, such as challenges.ternisland.example; it lies in a zone of yours"}},
 			run: changeSettings},

@@ -52,6 +52,9 @@ type Agent struct {
 	Config
 	state     *state
 	committer *committer
+	// slots are for those who work on accounts: hundreds of applies may be on their way, and their
+	// stacks and connections would fill the agent's memory.
+	slots chan struct{}
 
 	mu    sync.Mutex
 	locks map[string]*sync.Mutex
@@ -62,6 +65,10 @@ type Agent struct {
 // longer where a server is full.
 const longestPart = 100 * time.Second
 
+// worksAtOnce is how many applies are worked on at the same time;
+// others wait, or have their commit.
+const worksAtOnce = 32
+
 // verifyStep is the name of the last step of every apply.
 const verifyStep = "verify"
 
@@ -71,8 +78,8 @@ func New(c Config) (*Agent, error) {
 	if err != nil {
 		return nil, fmt.Errorf("state: %w", err)
 	}
-	return &Agent{Config: c, state: s, committer: newCommitter(c.Programs, s.server), locks: map[string]*sync.Mutex{}},
-		nil
+	return &Agent{Config: c, state: s, committer: newCommitter(c.Programs, s.server),
+		slots: make(chan struct{}, worksAtOnce), locks: map[string]*sync.Mutex{}}, nil
 }
 
 // Run puts the programs' shared files in place, repeats what a killed agent had
@@ -194,6 +201,8 @@ func (a *Agent) Apply(ctx context.Context, m manifest.Manifest, tell func(agentl
 	}
 	// From here on the work is finished or undone, even if the caller hangs up.
 	ctx = context.WithoutCancel(ctx)
+	a.slots <- struct{}{}
+	defer func() { <-a.slots }()
 	w := &work{agent: a, tell: tell, over: over}
 	changed, verified, err := w.make(ctx, m, last)
 	if err != nil && (w.step == rawProgram || w.step == verifyStep) && hasRaw(m) && known(m, last) {
@@ -483,7 +492,9 @@ func (w *work) configure(m manifest.Manifest, last *manifest.Manifest) (changed 
 		},
 	}
 	w.over()
+	<-w.agent.slots // who waits for a commit does not work
 	err = w.agent.committer.submit(ch)
+	w.agent.slots <- struct{}{}
 	var named *programError
 	if errors.As(err, &named) {
 		w.step = named.program

@@ -28,6 +28,9 @@ const (
 	longestOfEach = 50 * time.Millisecond
 )
 
+// longestGather is the most that a commit waits for others.
+const longestGather = 5 * time.Second
+
 // A change is one account's configuration waiting for its commit.
 type change struct {
 	// find lists, by program, what is to be written or removed. It is asked when the commit begins,
@@ -49,8 +52,11 @@ type committer struct {
 	programs []Program
 	// shared returns what the server holds for all accounts together.
 	shared func() manifest.Server
-	// gather is how long a commit waits for changes that are being prepared.
+	// gather is the least time that a commit waits for changes that are being prepared.
 	gather time.Duration
+	// took is how long the last one took. A commit waits as long for others to join: on a server
+	// that is full of sites, a reload costs seconds, for however many it is.
+	took time.Duration
 
 	mu        sync.Mutex
 	waiting   []*change
@@ -113,7 +119,7 @@ func (c *committer) run(ctx context.Context) {
 
 // next takes all waiting changes, giving those in preparation a moment to join.
 func (c *committer) next(ctx context.Context) []*change {
-	deadline := time.After(c.gather)
+	deadline := time.After(min(max(c.gather, c.took), longestGather))
 	for late := false; ; {
 		c.mu.Lock()
 		if late || len(c.waiting) == 0 || c.preparing == 0 {
@@ -176,6 +182,7 @@ func (c *committer) commit(ctx context.Context, group []*change) {
 		return
 	}
 	start := time.Now()
+	defer func() { c.took = time.Since(start) }()
 	programs := c.touched(group)
 	if dirty {
 		programs = c.programs

@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"sync"
 	"time"
 
 	"victualler/internal/agentlink"
@@ -70,33 +71,60 @@ func (a *Agent) Handler(own *identity) http.Handler {
 		if !ok {
 			return
 		}
-		steps := make(chan agentlink.Step, 64)
-		receipt := make(chan agentlink.Receipt, 1)
-		go func() {
-			receipt <- a.Apply(r.Context(), m, func(s agentlink.Step) { steps <- s })
-			close(steps)
-		}()
 		w.Header().Set("Content-Type", "application/x-ndjson")
-		control := http.NewResponseController(w)
-		encoder := json.NewEncoder(w)
-		control.Flush()
-		alive := time.NewTicker(agentlink.SignOfLife)
-		defer alive.Stop()
-		for going := true; going; { // also when nobody reads any more: the apply must not wait
-			select {
-			case s, more := <-steps:
-				if going = more; more {
-					encoder.Encode(agentlink.Progress{Step: &s})
-				}
-			case <-alive.C:
-				encoder.Encode(agentlink.Progress{})
-			}
-			control.Flush()
-		}
-		result := <-receipt
-		encoder.Encode(agentlink.Progress{Receipt: &result})
+		told := newTeller(w)
+		defer told.end()
+		result := a.Apply(r.Context(), m, func(s agentlink.Step) { told.tell(agentlink.Progress{Step: &s}) })
+		told.tell(agentlink.Progress{Receipt: &result})
 	})
 	return mux
+}
+
+// teller writes what becomes of an apply to whoever waits for it, with signs of life between. It
+// needs no goroutine of its own: hundreds of applies may be on their way.
+type teller struct {
+	mu      sync.Mutex
+	encoder *json.Encoder
+	control *http.ResponseController
+	alive   *time.Timer
+	ended   bool
+}
+
+// newTeller begins to tell; end it before the request is.
+func newTeller(w http.ResponseWriter) *teller {
+	t := &teller{encoder: json.NewEncoder(w), control: http.NewResponseController(w)}
+	t.control.Flush()
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.alive = time.AfterFunc(agentlink.SignOfLife, func() {
+		t.tell(agentlink.Progress{})
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		if !t.ended {
+			t.alive.Reset(agentlink.SignOfLife)
+		}
+	})
+	return t
+}
+
+// tell writes one line. When nobody reads any more, the apply goes on, and does not wait for it.
+func (t *teller) tell(p agentlink.Progress) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.ended {
+		return
+	}
+	// In HTTP/2, a deadline that passes ends the stream, whether or not something is being written.
+	t.ended = errors.Join(t.control.SetWriteDeadline(time.Now().Add(agentlink.SignOfLife)), t.encoder.Encode(p),
+		t.control.Flush(), t.control.SetWriteDeadline(time.Time{})) != nil
+}
+
+// end has nothing written any more.
+func (t *teller) end() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.ended = true
+	t.alive.Stop()
 }
 
 func read[T any](w http.ResponseWriter, r *http.Request) (T, bool) {
@@ -141,7 +169,8 @@ func serve(ctx context.Context, address string, config *tls.Config, handler http
 	if err != nil {
 		return err
 	}
-	server := &http.Server{Handler: handler, TLSConfig: config, ReadHeaderTimeout: 10 * time.Second,
+	guarded := &door{Listener: listener}
+	server := &http.Server{Handler: handler, TLSConfig: guarded.tls(config), ReadHeaderTimeout: 10 * time.Second,
 		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	stopped := make(chan struct{})
 	go func() {
@@ -151,7 +180,7 @@ func serve(ctx context.Context, address string, config *tls.Config, handler http
 		server.Shutdown(end)
 		close(stopped)
 	}()
-	if err := server.ServeTLS(listener, "", ""); !errors.Is(err, http.ErrServerClosed) {
+	if err := server.ServeTLS(guarded, "", ""); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
 	<-stopped

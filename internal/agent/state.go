@@ -235,7 +235,8 @@ func (s *state) newProgram() (bool, error) {
 
 func (s *state) path(kind, name string) string { return filepath.Join(s.dir, kind, name+".json") }
 
-// read yields the manifests of a kind, one after the other, and ends with the first that cannot be read.
+// read yields the manifests of a kind, one after the other, and ends
+// with the first that cannot be read.
 func (s *state) read(kind string) iter.Seq2[manifest.Manifest, error] {
 	return func(yield func(manifest.Manifest, error) bool) {
 		entries, err := os.ReadDir(filepath.Join(s.dir, kind))

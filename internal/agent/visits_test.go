@@ -23,7 +23,8 @@ import (
 	"victualler/internal/manifest"
 )
 
-// long is a certificate that nginx cannot read as one word, with the other certificates of its chain.
+// long is a certificate that nginx cannot read as one word, with the
+// other certificates of its chain.
 func long(t *testing.T, name string) *manifest.Certificate {
 	t.Helper()
 	key, err := rsa.GenerateKey(rand.Reader, 2048)

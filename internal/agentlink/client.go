@@ -42,7 +42,11 @@ func (d *Dialer) Agent(serverID int64, address string) *Client {
 	}
 	transport := &http.Transport{
 		DialContext:         (&net.Dialer{Timeout: 2 * time.Second, KeepAlive: 5 * time.Second}).DialContext,
-		TLSHandshakeTimeout: 3 * time.Second, IdleConnTimeout: time.Minute, MaxIdleConnsPerHost: 64,
+		TLSHandshakeTimeout: 3 * time.Second, IdleConnTimeout: time.Minute,
+		// One connection for hundreds of applies at the same time: each of its own would cost an
+		// agent 50 KB. A connection that the network has lost is noticed by its pings.
+		ForceAttemptHTTP2: true, HTTP2: &http.HTTP2Config{SendPingTimeout: 5 * time.Second,
+			PingTimeout: 3 * time.Second},
 		TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS13, RootCAs: d.authority.pool(),
 			ServerName:           AgentName(serverID),
 			GetClientCertificate: func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return d.identity() }},

@@ -4,7 +4,6 @@
 package httpapi
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -86,7 +85,7 @@ func New(o Options) *API {
 	metrics.MustRegister(a.timings, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 
-	a.router.Use(behind(o.Proxies), a.observe, secureHeaders, a.sameOrigin, checkText, digestBody)
+	a.router.Use(behind(o.Proxies), endAfterChunks, a.observe, secureHeaders, a.sameOrigin, checkText, digestBody)
 	a.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "alive\n") })
 	a.router.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
 		if err := a.service.Ready(r.Context()); err != nil {
@@ -493,12 +492,11 @@ func digestBody(next http.Handler) http.Handler {
 			writeProblem(w, problem(refusal.InvalidInput, "an Idempotency-Key has at most 255 characters"))
 			return
 		}
-		body, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
+		body, err := readBody(w, r)
 		if err != nil {
-			writeProblem(w, problem(malformed, "the request ended too early"))
+			writeProblem(w, problem(malformed, cutBody))
 			return
 		}
-		r.Body = io.NopCloser(bytes.NewReader(body))
 		req := requestOf(r.Context())
 		req.idempotencyKey, req.digest = key, usecase.RequestDigest(r.Method, r.URL.RequestURI(), body)
 		next.ServeHTTP(allRead{w}, r)

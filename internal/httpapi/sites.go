@@ -89,8 +89,8 @@ func (a *API) siteRoutes() {
 	registerChange(a, route{id: "prove-domain", method: http.MethodPost,
 		path: "/accounts/{account}/domains/{domain}/proof", summary: "Ask DNS whether a domain is its account's",
 		permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
-		description: "DNS is asked by itself, too, less and less often. A domain that waits is served when the answer " +
-			"is yes. Operators can vouch for a domain instead."},
+		description: "DNS is asked by itself, too, less and less often. A domain that waits is served when the " +
+			"answer is yes. Operators can vouch for a domain instead."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			DomainPath
 			Previewable

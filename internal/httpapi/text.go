@@ -35,7 +35,7 @@ func checkText(next http.Handler) http.Handler {
 		body, err := readBody(w, r)
 		switch {
 		case err != nil:
-			writeProblem(w, problem(malformed, "the request ended too early, or took too long"))
+			writeProblem(w, problem(malformed, cutBody))
 			return
 		case len(body) <= maxBody:
 			if f := wrongText(body); f != nil {
@@ -47,6 +47,8 @@ func checkText(next http.Handler) http.Handler {
 	})
 }
 
+const cutBody = "the request ended too early, or took too long"
+
 // readBody reads what there is of a body, in the time that it may take, and puts it back.
 func readBody(w http.ResponseWriter, r *http.Request) ([]byte, error) {
 	control := http.NewResponseController(w)
@@ -57,6 +59,19 @@ func readBody(w http.ResponseWriter, r *http.Request) ([]byte, error) {
 	}
 	r.Body = io.NopCloser(bytes.NewReader(body))
 	return body, err
+}
+
+// endAfterChunks has a connection end with a request whose body came in
+// chunks. Where such a request names a length as well, a proxy in front may
+// take its body to end elsewhere (RFC 9112, section 6.3): what the proxy
+// sends of somebody's request would be read here as one of somebody else's.
+func endAfterChunks(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if len(r.TransferEncoding) > 0 {
+			w.Header().Set("Connection", "close")
+		}
+		next.ServeHTTP(w, r)
+	})
 }
 
 func refuseText(w http.ResponseWriter, f *refusal.Field) {

@@ -105,7 +105,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 	}))
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		Queues: map[string]river.QueueConfig{
-			applyQueue:         {MaxWorkers: 250, FetchCooldown: 2 * time.Millisecond},
+			applyQueue:         {MaxWorkers: 192, FetchCooldown: 2 * time.Millisecond},
 			serverQueue:        {MaxWorkers: 20},
 			orderQueue:         {MaxWorkers: 64, FetchCooldown: 2 * time.Millisecond},
 			river.QueueDefault: {MaxWorkers: 10},

@@ -216,7 +216,8 @@ func NGINXCertificates(m manifest.Manifest, pair func(manifest.Site) (chain, key
 		if chain == "" || key == "" {
 			continue
 		}
-		// The key comes first: OpenSSL looks for certificates behind it, but not for a key behind them.
+		// The key comes first: OpenSSL looks for certificates behind
+		// it, but not for a key behind them.
 		value := key + chain
 		if len(value) > nginxWord {
 			value = inParts(&parts, fingerprint(site.Domain.String())[:12], value)
@@ -228,7 +229,8 @@ func NGINXCertificates(m manifest.Manifest, pair func(manifest.Site) (chain, key
 	var files []File
 	add := func(ending, text string) {
 		if text != "" {
-			files = append(files, File{Path: NGINXCertificateDir + "/" + m.SignInName + ending, Mode: 0o600, Secret: true,
+			files = append(files, File{Path: NGINXCertificateDir + "/" + m.SignInName + ending, Mode: 0o600,
+				Secret:  true,
 				Content: heading("#", m) + text})
 		}
 	}
@@ -237,7 +239,8 @@ func NGINXCertificates(m manifest.Manifest, pair func(manifest.Site) (chain, key
 	return files
 }
 
-// Endings of the files in [NGINXCertificateDir]: the names, and the parts of what is too long for a word.
+// Endings of the files in [NGINXCertificateDir]: the names, and the
+// parts of what is too long for a word.
 const (
 	nginxNames = ".names"
 	nginxParts = ".parts"
@@ -549,7 +552,8 @@ func (w *siteWriter) serve(indent int) {
 	if s.PHP {
 		w.line(indent+1, "include %s/php.conf;", NGINXPartDir)
 		w.line(indent+1, "fastcgi_read_timeout %ds;", s.PHPTime+phpGrace)
-		// By a variable: nginx compares each address that is written out with all others of the server.
+		// By a variable: nginx compares each address that is written
+		// out with all others of the server.
 		w.line(indent+1, "set $php_socket unix:%s;", PHPSocket(w.m, PHPVersion(w.site)))
 		w.line(indent+1, "fastcgi_pass $php_socket;")
 	} else {

@@ -174,7 +174,9 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 		}
 		chain := strings.Repeat(certificate, rapid.SampledFrom([]int{1, 12}).Draw(t, "chain"))
 		files = append(append(files, render.NGINX(m)...), render.Sandbox(m, server)...)
-		files = append(files, render.NGINXCertificates(m, func(manifest.Site) (string, string) { return chain, key })...)
+		files = append(files, render.NGINXCertificates(m, func(manifest.Site) (string, string) {
+			return chain, key
+		})...)
 		for _, site := range m.Sites {
 			files = append(files, render.File{Path: render.CertificateFile(m, site), Mode: 0o600, Content: certificate},
 				render.File{Path: render.KeyFile(m, site), Mode: 0o600, Content: key})
@@ -266,7 +268,8 @@ func TestGolden(t *testing.T) {
 	}
 	certificates := render.NGINXCertificates(busy, func(s manifest.Site) (chain, key string) {
 		if s.Redirect != nil {
-			return block("CERTIFICATE", 1500) + "a remark\"; }\n" + block("EVIL\"; }", 9) + block("CERTIFICATE", 1500), block("PRIVATE KEY", 10)
+			return block("CERTIFICATE", 1500) + "a remark\"; }\n" + block("EVIL\"; }", 9) + block("CERTIFICATE", 1500),
+				block("PRIVATE KEY", 10)
 		}
 		return block("CERTIFICATE", 100), block("PRIVATE KEY", 10)
 	})

@@ -117,9 +117,13 @@ func TestStore(t *testing.T) {
 			Main: true, Root: "sites/x", CountsAs: "domains", ServedAs: "site", Code: 301}
 		_, err := s.AddDomain(ctx, d)
 		require.NoError(t, err)
+		d.Main, d.Root = false, "sites/y"
 		_, err = s.AddDomain(ctx, d)
-		assert.Equal(t, "domains_name_key", store.ViolatedConstraint(err))
-		d.Name = "second.example"
+		assert.Equal(t, "domains_name", store.ViolatedConstraint(err))
+		d.Waiting = true
+		_, err = s.AddDomain(ctx, d)
+		assert.Equal(t, "domains_of_account", store.ViolatedConstraint(err), "nor twice in an account, waiting or not")
+		d.Name, d.Main, d.Waiting = "second.example", true, false
 		_, err = s.AddDomain(ctx, d)
 		assert.Equal(t, "domains_main", store.ViolatedConstraint(err), "one main domain")
 	})

@@ -46,7 +46,8 @@ var digests = map[string]string{"0001_foundation.sql": "73b4b4c1dc660fef", "0002
 	"0003_people.sql": "e5450048a7dba433", "0004_sites.sql": "9f1885dfed4b72fe", "0005_zones.sql": "4bb5686194a69f0c",
 	"0006_logins.sql": "c9ba51224b1c8421", "0007_certificates.sql": "94993a46049d38e9",
 	"0008_certificates_by_hand.sql": "36b36d4093478832", "0009_certificates_limited.sql": "d2519f06c9b92168",
-	"0010_names.sql": "aae0f55450db3ea0", "0011_homes.sql": "b906c5b973e239fc"}
+	"0010_names.sql": "aae0f55450db3ea0", "0011_homes.sql": "b906c5b973e239fc",
+	"0012_neighbours.sql": "4286565961364703"}
 
 func TestLandedMigrationsStayAsTheyAre(t *testing.T) {
 	for name, digest := range digests {

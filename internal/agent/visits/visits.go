@@ -32,7 +32,8 @@ const MostBusy = 1000
 // halfLife is how soon a request counts half.
 const halfLife = 24 * time.Hour
 
-// Counter counts requests by site. Make one with [Open]; its methods may be called at the same time.
+// Counter counts requests by site. Make one with [Open]; its methods
+// may be called at the same time.
 type Counter struct {
 	file string
 	busy float64
@@ -96,9 +97,9 @@ func (c *Counter) Busy(account, domain string) bool {
 	return c.kept.Busy[Site{account, domain}]
 }
 
-// Round works out which sites are busy at the time, writes it down, and returns the sign-in names of
-// accounts for which that has changed. A site stays busy until it has a quarter of the requests that
-// made it so: one at the border does not come and go.
+// Round works out which sites are busy at the time, writes it down, and returns the sign-in names
+// of accounts for which that has changed. A site stays busy until it has a quarter of the requests
+// that made it so: one at the border does not come and go.
 func (c *Counter) Round(now time.Time) (changed []string, err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

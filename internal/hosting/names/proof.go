@@ -24,11 +24,11 @@ type ProofEvidence struct {
 	// Wanted is what the TXT record at [Domain.ProofRecord] is to say, Texts what it says.
 	Wanted string
 	Texts  []string
-	// LeadsHere says that all addresses of the domain are those of the account's server, or that the
-	// zone above gives it to our name servers.
+	// LeadsHere says that all addresses of the domain are those of the account's server, or that
+	// the zone above gives it to our name servers.
 	LeadsHere bool
-	// Claimed says that somebody else brings the domain as well, or had it before: that it leads here
-	// does not tell whose it is then.
+	// Claimed says that somebody else brings the domain as well, or had it before: that it leads
+	// here does not tell whose it is then.
 	Claimed bool
 }
 

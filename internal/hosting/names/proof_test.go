@@ -17,8 +17,9 @@ func TestProof(t *testing.T) {
 		e    names.ProofEvidence
 		want names.Proof
 	}{
-		"nothing":                      {names.ProofEvidence{Wanted: "x"}, ""},
-		"the record":                   {names.ProofEvidence{Wanted: "x", Texts: []string{"other", "x"}}, names.ProofByRecord},
+		"nothing": {names.ProofEvidence{Wanted: "x"}, ""},
+		"the record": {names.ProofEvidence{Wanted: "x", Texts: []string{"other", "x"}},
+			names.ProofByRecord},
 		"a part of it":                 {names.ProofEvidence{Wanted: "x", Texts: []string{"xx"}}, ""},
 		"an empty record, none wanted": {names.ProofEvidence{Texts: []string{""}}, ""},
 		"it leads here":                {names.ProofEvidence{Wanted: "x", LeadsHere: true}, names.ProofByAddress},

@@ -24,6 +24,13 @@ type FolderUser struct {
 	Hash string `json:"hash"`
 }
 
+// Bounds of a site: nginx keeps some 40 KB for each protected folder in each of its processes, for
+// all sites of a server.
+const (
+	MostFolders     = 20
+	MostFolderUsers = 200
+)
+
 var (
 	folderUser  = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._@-]{0,63}$`)
 	folderTitle = regexp.MustCompile(`^[A-Za-z0-9 .,!?()'&/+-]{1,80}$`)

@@ -7,6 +7,7 @@
 package sites
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -58,7 +59,8 @@ type Info struct {
 	Group   string   `json:"group"`
 	Default any      `json:"default"`
 	Choices []string `json:"choices,omitempty"`
-	// Least and Most bound numbers, sizes and seconds.
+	// Least and Most bound numbers, sizes and seconds; Most also how many entries an object has,
+	// which are mostEntries where it says nothing.
 	Least int64 `json:"least,omitempty"`
 	Most  int64 `json:"most,omitempty"`
 	// check looks at what the kind alone does not tell.
@@ -102,7 +104,7 @@ var All = []Info{
 	{Key: "compression", Kind: Switch, Group: "Pages", Title: "compression", Default: true},
 	{Key: "redirects", Kind: Map, Group: "Pages", Title: "redirects",
 		About:   "from an address of the site to another one, such as /old: /new or https://…; for good (301)",
-		Default: map[string]string{}, check: checkRedirects},
+		Default: map[string]string{}, Most: 500, check: checkRedirects},
 	{Key: "directory_listing", Kind: Switch, Group: "Pages", Title: "list directories",
 		About: "shows what is in a directory without an index file", Default: false},
 
@@ -254,8 +256,10 @@ func (i Info) Decode(text json.RawMessage) (any, error) {
 		value = s
 	case Map:
 		var m map[string]string
-		if m, err = decode[map[string]string](text, "an object with texts"); err == nil && len(m) > mostEntries {
-			err = fmt.Errorf("at most %d are possible", mostEntries)
+		if m, err = decode[map[string]string](text, "an object with texts"); err == nil {
+			if most := cmp.Or(int(i.Most), mostEntries); len(m) > most {
+				err = fmt.Errorf("at most %d are possible", most)
+			}
 		}
 		value = m
 	case Text:

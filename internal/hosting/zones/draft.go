@@ -7,8 +7,9 @@ import (
 	"victualler/internal/hosting/refusal"
 )
 
-// Draft is a zone to which own records are added one after the other. What each of them has to be
-// compared with is found by name, so many records are added in a time in proportion to their number.
+// Draft is a zone to which own records are added one after the other.
+// What each of them has to be compared with is found by name, so many
+// records are added in a time in proportion to their number.
 type Draft struct {
 	zone string
 	own  int
@@ -145,7 +146,8 @@ func beside(zone string, other member, r Record) error {
 	case other.Type == r.Type && other.Data == r.Data:
 		return refusal.New(refusal.NameTaken, "%s has this %s record already", name, r.Type).On("data")
 	case r.Type == CNAME && other.Type == CNAME:
-		return refusal.Input("data", "%s is another name for %s already; a name can be that of one only", name, other.Data)
+		return refusal.Input("data", "%s is another name for %s already; a name can be that of one only", name,
+			other.Data)
 	case r.Type == CNAME:
 		return refusal.Input("type", "%s has a %s record; a name that is another name for something can have no "+
 			"other records (RFC 1034, section 3.6.2)", name, other.Type)

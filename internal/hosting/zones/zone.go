@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-
 )
 
 // Admit refuses a record that cannot stand beside those that a zone has already; see [Draft.Admit].

@@ -24,7 +24,9 @@ type Service struct {
 }
 
 // New makes the use cases.
-func New(b *usecase.Base, domains *domains.Service, fleet *fleet.Service, notify *notify.Service, people *people.Service,
+func New(b *usecase.Base, domains *domains.Service, fleet *fleet.Service, notify *notify.Service,
+	people *people.Service,
 	rollout *rollout.Service, selling *selling.Service) *Service {
-	return &Service{Base: b, domains: domains, fleet: fleet, notify: notify, people: people, rollout: rollout, selling: selling}
+	return &Service{Base: b, domains: domains, fleet: fleet, notify: notify, people: people, rollout: rollout,
+		selling: selling}
 }

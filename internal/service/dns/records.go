@@ -77,7 +77,8 @@ func admitRecord(a usecase.Actor, d *zones.Draft, r zones.Record) error {
 		return err
 	}
 	for _, gone := range d.Add(r) {
-		a.Note(fmt.Sprintf("%s %s %s, which follows from %s, is no longer answered with", gone.Name, gone.Type, gone.Data,
+		a.Note(fmt.Sprintf("%s %s %s, which follows from %s, is no longer answered with", gone.Name, gone.Type,
+			gone.Data,
 			gone.Why))
 	}
 	return nil

@@ -19,7 +19,8 @@ import (
 	"victualler/internal/store/db"
 )
 
-// ServedByWeb reports whether a web server answers for a domain: not while nothing shows whose it is, if that is asked for.
+// ServedByWeb reports whether a web server answers for a domain: not
+// while nothing shows whose it is, if that is asked for.
 func ServedByWeb(d db.Domain) bool { return d.ServedAs != string(sites.DNSOnly) && !d.Waiting }
 
 // OwnAlias is where a record that a person added leads a name; empty if there is none.

@@ -60,6 +60,8 @@ func (s *Service) newDomain(ctx context.Context, tx store.Tx, a usecase.Actor, d
 
 // Taken tells somebody who is about to bring a domain what keeps it from them; empty for nothing.
 // Whoever has to prove it does not learn by this whether it is hosted here.
+//
+// Refusals: DomainTaken.
 func (s *Service) Taken(ctx context.Context, a usecase.Actor, domain names.Domain) (string, error) {
 	settings, err := s.Store.Settings(ctx)
 	if err != nil || a.Role != rights.Operator && settings.DomainProof == string(names.ProofRequire) {
@@ -72,11 +74,11 @@ func (s *Service) Taken(ctx context.Context, a usecase.Actor, domain names.Domai
 	return "", err
 }
 
-// AddNewDomain writes a domain that an actor brings to an account. Have are the account's domains so
-// far, of which it is none. One that has to be proved waits, and may be somebody else's as well until it is: nobody
-// learns from it what others have.
+// AddNewDomain writes a domain that an actor brings to an account. Have are the account's domains
+// so far, of which it is none. One that has to be proved waits, and may be somebody else's as well
+// until it is: nobody learns from it what others have.
 //
-// Refusals: DomainTaken, NotAllowed.
+// Refusals: DomainTaken, InvalidInput, NotAllowed.
 func (s *Service) AddNewDomain(ctx context.Context, tx store.Tx, a usecase.Actor, domain names.Domain,
 	have []db.Domain, p db.AddDomainParams) (db.Domain, error) {
 	none := db.Domain{}
@@ -178,8 +180,8 @@ func (s *Service) askProof(ctx context.Context, account db.Account, d db.Domain,
 	return by, failed, nil
 }
 
-// nextProof is when DNS is asked again: often at first, as somebody is just about to set the record,
-// and less and less.
+// nextProof is when DNS is asked again: often at first, as somebody is
+// just about to set the record, and less and less.
 func nextProof(added, now time.Time) time.Time {
 	return now.Add(min(max(now.Sub(added)/20, time.Minute), 6*time.Hour))
 }
@@ -220,8 +222,12 @@ func (s *Service) prove(ctx context.Context, a usecase.Actor, account db.Account
 		})
 }
 
-// CheckProofs asks DNS about domains that are due. Where nothing is asked for any longer, those that
-// wait are served.
+// CheckProofs asks DNS about domains that are due. Where nothing is
+// asked for any longer, those that wait are served.
+//
+// Refusals: ApplyFailed, DomainTaken, InvalidInput, NoServer, NotAllowed, NotFound,
+// ServerUnreachable, Suspended, WrongState.
+// Locks: the account, the domain's name, the reseller.
 func (s *Service) CheckProofs(ctx context.Context) error {
 	settings, err := s.Store.Settings(ctx)
 	if err != nil {
@@ -283,8 +289,9 @@ func proofView(d db.Domain) *api.DomainProof {
 	if err != nil {
 		return nil
 	}
-	return &api.DomainProof{Waiting: d.Waiting, Record: domain.ProofRecord(), Text: d.ProofText, AskedAt: d.ProofAskedAt,
-		Failed: d.ProofFailed}
+	return &api.DomainProof{Waiting: d.Waiting, Record: domain.ProofRecord(), Text: d.ProofText,
+		AskedAt: d.ProofAskedAt,
+		Failed:  d.ProofFailed}
 }
 
 // ProofWarnings tells of domains that are not served yet, or of which nothing shows whose they are.

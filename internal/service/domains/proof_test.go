@@ -232,11 +232,13 @@ func TestWarningsOfWhatIsNotProved(t *testing.T) {
 	assert.Empty(t, d.Warnings)
 }
 
-// A reseller opens an account whose domain is not proved yet: the account is there, its site is not.
+// A reseller opens an account whose domain is not proved yet: the
+// account is there, its site is not.
 func TestAccountsWhoseDomainWaits(t *testing.T) {
 	ctx := t.Context()
 	b, public, _, _ := proving(t, "require")
-	reseller := b.Reseller("harbour-house", "used", plans.Limits{plans.Disk: plans.Of(plans.GiB), plans.Domains: plans.Of(20), plans.PHPWorkers: plans.Of(20)})
+	reseller := b.Reseller("harbour-house", "used", plans.Limits{plans.Disk: plans.Of(plans.GiB),
+		plans.Domains: plans.Of(20), plans.PHPWorkers: plans.Of(20)})
 	b.PlanOf("harbour-house", "quay", nil)
 	_, err := b.Selling.AddCustomer(ctx, reseller, api.NewCustomer{Name: "Eider"})
 	require.NoError(t, err)

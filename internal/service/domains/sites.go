@@ -448,8 +448,8 @@ func folderHash(password string) (string, error) {
 // ProtectFolder protects a folder of a site; one that is protected
 // already gets the title and the people given.
 //
-// Refusals: ApplyFailed, InvalidInput, NoServer, NotAllowed, NotFound, ServerUnreachable,
-// Suspended, WrongState.
+// Refusals: ApplyFailed, InvalidInput, LimitReached, NoServer, NotAllowed, NotFound,
+// ServerUnreachable, Suspended, WrongState.
 // Locks: the account, the domain's name, the reseller.
 func (s *Service) ProtectFolder(ctx context.Context, a usecase.Actor, reference, name string,
 	in api.NewFolder) (api.FolderChanged, error) {
@@ -458,7 +458,13 @@ func (s *Service) ProtectFolder(ctx context.Context, a usecase.Actor, reference,
 		in.Title = "Protected"
 	}
 	return s.changeFolders(ctx, a, reference, name, "folder.add",
-		func(tx store.Tx, d db.Domain, _ []folder) (int64, map[string]any, error) {
+		func(tx store.Tx, d db.Domain, list []folder) (int64, map[string]any, error) {
+			at := slices.IndexFunc(list, func(f folder) bool { return f.row.Path == in.Path })
+			if at < 0 && len(list) >= sites.MostFolders {
+				return 0, nil, refusal.New(refusal.LimitReached, "a site can have %d protected folders at most: "+
+					"protect "+
+					"one above several of them", sites.MostFolders).On("path")
+			}
 			wanted := sites.Folder{Path: in.Path, Title: in.Title}
 			for _, u := range in.Users {
 				hash, err := folderHash(u.Password)
@@ -467,6 +473,12 @@ func (s *Service) ProtectFolder(ctx context.Context, a usecase.Actor, reference,
 				}
 				wanted.Users = append(wanted.Users, sites.FolderUser{Name: u.Name, Hash: hash})
 			}
+			if at >= 0 {
+				wanted.Users = append(wanted.Users, list[at].users...)
+			}
+			if err := checkFolderUsers(wanted.Users); err != nil {
+				return 0, nil, err
+			}
 			if err := wanted.Check(); err != nil {
 				return 0, nil, err
 			}
@@ -474,7 +486,7 @@ func (s *Service) ProtectFolder(ctx context.Context, a usecase.Actor, reference,
 			if err != nil {
 				return 0, nil, err
 			}
-			for _, u := range wanted.Users {
+			for _, u := range wanted.Users[:len(in.Users)] {
 				if err := tx.SaveFolderUser(ctx, db.SaveFolderUserParams{FolderID: row.ID, Name: u.Name,
 					Hash: u.Hash}); err != nil {
 					return 0, nil, err
@@ -486,6 +498,19 @@ func (s *Service) ProtectFolder(ctx context.Context, a usecase.Actor, reference,
 			}
 			return row.ID, map[string]any{"folder": in.Path, "title": in.Title}, nil
 		})
+}
+
+// checkFolderUsers bounds how many may see a folder; one who is listed twice counts once.
+func checkFolderUsers(list []sites.FolderUser) error {
+	names := map[string]bool{}
+	for _, u := range list {
+		names[u.Name] = true
+	}
+	if len(names) > sites.MostFolderUsers {
+		return refusal.New(refusal.LimitReached, "%d can be let into a folder at most",
+			sites.MostFolderUsers).On("users")
+	}
+	return nil
 }
 
 func folderWords(path string) string {
@@ -517,8 +542,8 @@ func (s *Service) UnprotectFolder(ctx context.Context, a usecase.Actor, referenc
 
 // AddFolderUser lets somebody into a protected folder, or gives them another password.
 //
-// Refusals: ApplyFailed, InvalidInput, NoServer, NotAllowed, NotFound, ServerUnreachable,
-// Suspended, WrongState.
+// Refusals: ApplyFailed, InvalidInput, LimitReached, NoServer, NotAllowed, NotFound,
+// ServerUnreachable, Suspended, WrongState.
 // Locks: the account, the domain's name, the reseller.
 func (s *Service) AddFolderUser(ctx context.Context, a usecase.Actor, reference, name string, number int64, user,
 	password string) (api.FolderChanged, error) {
@@ -529,6 +554,9 @@ func (s *Service) AddFolderUser(ctx context.Context, a usecase.Actor, reference,
 				return 0, nil, err
 			}
 			if err := sites.CheckFolderUser(user); err != nil {
+				return 0, nil, err
+			}
+			if err := checkFolderUsers(append(slices.Clone(f.users), sites.FolderUser{Name: user})); err != nil {
 				return 0, nil, err
 			}
 			hash, err := folderHash(password)

@@ -18,6 +18,9 @@ create unique index domains_of_account on domains (account_id, name);
 create index domains_waiting on domains (name) where waiting;
 create index domains_proof_due on domains (proof_due_at) where proof_due_at is not null;
 
+-- Sign-in names are proposed by what they begin with.
+create index accounts_sign_in_stem on accounts (sign_in_name text_pattern_ops) where state <> 'closed';
+
 -- Whose names were: that one of them leads here still does not make it the next one's.
 create table former_domains (
     name               text not null,

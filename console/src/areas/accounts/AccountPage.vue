@@ -220,7 +220,8 @@ const facts = computed<[string, string][]>(() => {
             <template #unicode="{ row }"
               ><RouterLink :to="`/accounts/${account}/domains/${row.name}`"
                 ><b>{{ row.unicode }}</b></RouterLink
-              ><span v-if="row.main" class="quiet"> main</span></template
+              ><span v-if="row.main" class="quiet"> main</span
+              ><span v-if="row.proof?.waiting" class="warn"> waiting for its proof</span></template
             >
             <template #root="{ row }"
               ><code v-if="row.root">{{ row.root }}</code

@@ -98,7 +98,8 @@ func (d *Driver) Files(m manifest.Manifest) []render.File {
 		if s.Certificate != nil {
 			return s.Certificate.Chain, string(s.Certificate.Key)
 		}
-		// The one that the server has made. There is none before the account is: then it is not seen in a preview.
+		// The one that the server has made. There is none before the
+		// account is: then it is not seen in a preview.
 		text, err1 := os.ReadFile(render.CertificateFile(m, s))
 		secret, err2 := os.ReadFile(render.KeyFile(m, s))
 		if err1 != nil || err2 != nil {
@@ -137,7 +138,8 @@ func (d *Driver) Test(ctx context.Context, staged []staging.Change) error {
 	return nil
 }
 
-// withParts adds to staged tables of certificates the parts that they are made of, where these do not change.
+// withParts adds to staged tables of certificates the parts that they
+// are made of, where these do not change.
 func withParts(staged []staging.Change) []staging.Change {
 	for _, ch := range slices.Clone(staged) {
 		path := render.NGINXPartsBeside(ch.Path)

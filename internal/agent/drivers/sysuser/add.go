@@ -1,6 +1,7 @@
 package sysuser
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -204,6 +205,8 @@ func openDraft(path string) (*draft, error) {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	d.mode, d.owners = info.Mode().Perm(), owners.Name
+	lines := bytes.Count(text, []byte("\n"))
+	d.lines, d.at = make([]string, 0, lines+64), make(map[string]int, lines)
 	for line := range strings.Lines(string(text)) {
 		d.append(strings.TrimSuffix(line, "\n"))
 	}
@@ -230,7 +233,7 @@ func (d *draft) fields(name string) []string {
 // nameOf is the name of the first line with a number, of a user in passwd or a group in group.
 func (d *draft) nameOf(id string) string {
 	if d.ids == nil {
-		d.ids = map[string]string{}
+		d.ids = make(map[string]string, len(d.lines))
 		for _, line := range slices.Backward(d.lines) {
 			if fields := strings.SplitN(line, ":", 4); len(fields) == 4 {
 				d.ids[fields[2]] = fields[0]
@@ -261,12 +264,12 @@ func (d *draft) join(group, user string) {
 	if fields == nil {
 		return
 	}
-	last := len(fields) - 1
-	members := strings.FieldsFunc(fields[last], func(r rune) bool { return r == ',' })
-	if slices.Contains(members, user) {
+	// Thousands may be members: the list is not taken apart.
+	members := &fields[len(fields)-1]
+	if strings.Contains(","+*members+",", ","+user+",") {
 		return
 	}
-	fields[last] = strings.Join(append(members, user), ",")
+	*members = strings.Trim(*members+","+user, ",")
 	d.set(group, fields...)
 }
 

@@ -1,6 +1,7 @@
 package sysuser
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
@@ -68,7 +69,7 @@ func (t *table) line(name string) ([]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		lines := map[string]string{}
+		lines := make(map[string]string, bytes.Count(text, []byte("\n")))
 		for line := range strings.Lines(string(text)) {
 			line = strings.TrimSuffix(line, "\n")
 			if name, _, found := strings.Cut(line, ":"); found {
