@@ -215,7 +215,8 @@ func TestSitesByTheClient(t *testing.T) {
 		typed{line: "domain add ternferries ferries.example --mirror-of ternferries.example"},
 		typed{line: "domain add ternferries old.example --as redirect " +
 			"--target https://ternferries.example/ --code 301"},
-		typed{line: "domain add ternferries ferries.example", code: failed, says: []string{"hosted here already"}},
+		typed{line: "domain add ternferries ferries.example", code: failed,
+			says: []string{"is in this account already"}},
 		typed{line: "domain list ternferries", says: []string{"shop.ternferries.example", "ferries.example",
 			"old.example"}},
 		typed{line: "domain show ternferries old.example",

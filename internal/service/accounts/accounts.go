@@ -120,6 +120,10 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 	if err := usecase.LockDomainName(ctx, tx, domain.Registrable()); err != nil {
 		return none, err
 	}
+	d, err := s.domains.NewDomain(ctx, tx, a, domain, 0, nil)
+	if err != nil {
+		return none, err
+	}
 	reseller, owner, err := usecase.ResellerFor(ctx, tx.Queries, a, in.Reseller)
 	if err != nil {
 		return none, err
@@ -182,9 +186,9 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 	if err != nil {
 		return none, err
 	}
-	if _, err := s.domains.AddNewDomain(ctx, tx, a, domain, nil, db.AddDomainParams{AccountID: account.ID, Main: true,
-		Root: manifest.RootFor(domain), CountsAs: string(plans.Domains), ServedAs: string(sites.Site), Code: 301,
-		KeepPath: true, KeepQuery: true, TemplateID: found.TemplateID}); err != nil {
+	d.AccountID, d.Main, d.Root, d.CountsAs = account.ID, true, manifest.RootFor(domain), string(plans.Domains)
+	d.ServedAs, d.Code, d.KeepPath, d.KeepQuery, d.TemplateID = string(sites.Site), 301, true, true, found.TemplateID
+	if _, err := tx.AddDomain(ctx, d); err != nil {
 		return none, err
 	}
 	if st, err = entitlement.Load(ctx, s.Base, tx.Queries, account); err != nil {

@@ -284,6 +284,10 @@ func (s *Service) AddDomain(ctx context.Context, a usecase.Actor, reference stri
 				return none, nil, refusal.New(refusal.DomainTaken, "%s is in this account already",
 					domain.Unicode()).On("domain")
 			}
+			p, err := s.NewDomain(ctx, tx, a, domain, st.Account.ID, rows.Domains)
+			if err != nil {
+				return none, nil, err
+			}
 			fresh := db.Domain{AccountID: st.Account.ID, Name: domain.String(), ServedAs: string(sites.Site),
 				Root: manifest.RootFor(domain), Code: 301, KeepPath: true, KeepQuery: true}
 			d, more, err := decideServing(a, fresh, in.Serving, rows)
@@ -296,9 +300,9 @@ func (s *Service) AddDomain(ctx context.Context, a usecase.Actor, reference stri
 			if d.TemplateID, err = tx.TemplateOfPlan(ctx, st.Account.PlanID); err != nil {
 				return none, nil, err
 			}
-			row, err := s.AddNewDomain(ctx, tx, a, domain, rows.Domains, db.AddDomainParams{AccountID: d.AccountID,
-				Root: d.Root, CountsAs: d.CountsAs, ServedAs: d.ServedAs, Target: d.Target, Code: d.Code,
-				KeepPath: d.KeepPath, KeepQuery: d.KeepQuery, MirrorOf: d.MirrorOf, TemplateID: d.TemplateID})
+			p.Root, p.CountsAs, p.ServedAs, p.Target, p.Code = d.Root, d.CountsAs, d.ServedAs, d.Target, d.Code
+			p.KeepPath, p.KeepQuery, p.MirrorOf, p.TemplateID = d.KeepPath, d.KeepQuery, d.MirrorOf, d.TemplateID
+			row, err := tx.AddDomain(ctx, p)
 			if err != nil {
 				return none, nil, err
 			}

@@ -27,37 +27,6 @@ const (
 	proofTimeout  = 4 * time.Second
 )
 
-// newDomain decides what a domain that the actor brings needs to be served: it fills in the members
-// that tell of its proof. Rows are the account's domains so far; none for a new account.
-func (s *Service) newDomain(ctx context.Context, tx store.Tx, a usecase.Actor, domain names.Domain,
-	have []db.Domain, p *db.AddDomainParams) error {
-	now := s.Now()
-	proved := func(by names.Proof) error {
-		p.ProvedAt, p.ProvedBy = &now, string(by)
-		return nil
-	}
-	if a.Role == rights.Operator {
-		return proved(names.ProofByOperator)
-	}
-	above := domain.Above()
-	for _, d := range have {
-		if slices.Contains(above, d.Name) && d.ProvedAt != nil {
-			return proved(names.ProofByAbove)
-		}
-	}
-	settings, err := tx.Settings(ctx)
-	if err != nil || settings.DomainProof == string(names.ProofOff) {
-		return err
-	}
-	text := make([]byte, 16)
-	rand.Read(text) // it never fails
-	p.ProofText, p.ProofDueAt = hex.EncodeToString(text), &now
-	if p.Waiting = settings.DomainProof == string(names.ProofRequire); p.Waiting {
-		a.Note(domain.Unicode() + " is served when DNS shows that it is yours: see its page for the record to set")
-	}
-	return nil
-}
-
 // Taken tells somebody who is about to bring a domain what keeps it from them; empty for nothing.
 // Whoever has to prove it does not learn by this whether it is hosted here.
 //
@@ -74,27 +43,38 @@ func (s *Service) Taken(ctx context.Context, a usecase.Actor, domain names.Domai
 	return "", err
 }
 
-// AddNewDomain writes a domain that an actor brings to an account. Have are the account's domains
-// so far, of which it is none. One that has to be proved waits, and may be somebody else's as well
-// until it is: nobody learns from it what others have.
+// NewDomain decides whether an actor may bring a domain to an account, and what shows whose it is:
+// it returns the row to be added, as far as that decides it. Have are the account's domains so far;
+// the number is 0 for an account that is only being opened. A domain that has to be proved waits,
+// and may be somebody else's as well until it is: nobody learns from it what others have.
 //
 // Refusals: DomainTaken, InvalidInput, NotAllowed.
-func (s *Service) AddNewDomain(ctx context.Context, tx store.Tx, a usecase.Actor, domain names.Domain,
-	have []db.Domain, p db.AddDomainParams) (db.Domain, error) {
-	none := db.Domain{}
-	if err := checkNotInstallationName(ctx, tx.Queries, a, domain, p.AccountID); err != nil {
-		return none, err
+func (s *Service) NewDomain(ctx context.Context, tx store.Tx, a usecase.Actor, domain names.Domain, account int64,
+	have []db.Domain) (db.AddDomainParams, error) {
+	p := db.AddDomainParams{AccountID: account, Name: domain.String(), Registrable: domain.Registrable()}
+	if err := checkNotInstallationName(ctx, tx.Queries, a, domain, account); err != nil {
+		return p, err
 	}
-	p.Name, p.Registrable = domain.String(), domain.Registrable()
-	if err := s.newDomain(ctx, tx, a, domain, have, &p); err != nil {
-		return none, err
+	settings, err := tx.Settings(ctx)
+	if err != nil {
+		return p, err
 	}
-	if !p.Waiting {
-		if err := checkDomainFree(ctx, tx.Queries, domain, p.AccountID); err != nil {
-			return none, err
+	now, above := s.Now(), domain.Above()
+	switch {
+	case a.Role == rights.Operator:
+		p.ProvedAt, p.ProvedBy = &now, string(names.ProofByOperator)
+	case slices.ContainsFunc(have, func(d db.Domain) bool { return slices.Contains(above, d.Name) && d.ProvedAt != nil }):
+		p.ProvedAt, p.ProvedBy = &now, string(names.ProofByAbove)
+	case settings.DomainProof != string(names.ProofOff):
+		text := make([]byte, 16)
+		rand.Read(text) // it never fails
+		p.ProofText, p.ProofDueAt = hex.EncodeToString(text), &now
+		if p.Waiting = settings.DomainProof == string(names.ProofRequire); p.Waiting {
+			a.Note(domain.Unicode() + " is served when DNS shows that it is yours: see its page for the record to set")
+			return p, nil
 		}
 	}
-	return tx.AddDomain(ctx, p)
+	return p, checkDomainFree(ctx, tx.Queries, domain, account)
 }
 
 // ProveDomain asks DNS whether a domain is its account's, at once. Vouch takes an operator's word
