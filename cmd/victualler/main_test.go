@@ -74,7 +74,8 @@ func TestEveryCommand(t *testing.T) {
 		"certificate take-back": true, "certificate request": true, "certificate remove-request": true,
 		"certificate install":  true,
 		"certificate download": true, "certificate key": true, "certificate revoke": true, "person link": true,
-		"person sign-out": true, "person unlock": true, "password check": true, "domain prove": true, "event export": true,
+		"person sign-out": true, "person unlock": true, "password check": true, "domain prove": true,
+		"event export":       true,
 		"settings test-mail": true}
 	looks := map[string]bool{"list": true, "show": true, "compare": true, "check": true, "export": true, "watch": true,
 		"bash": true, "sweep": true, "trace": true, "log": true, "signing": true, "rehearse": true, "download": true,

@@ -63,7 +63,9 @@ func (s *Service) NewDomain(ctx context.Context, tx store.Tx, a usecase.Actor, d
 	switch {
 	case a.Role == rights.Operator:
 		p.ProvedAt, p.ProvedBy = &now, string(names.ProofByOperator)
-	case slices.ContainsFunc(have, func(d db.Domain) bool { return slices.Contains(above, d.Name) && d.ProvedAt != nil }):
+	case slices.ContainsFunc(have, func(d db.Domain) bool {
+		return slices.Contains(above, d.Name) && d.ProvedAt != nil
+	}):
 		p.ProvedAt, p.ProvedBy = &now, string(names.ProofByAbove)
 	case settings.DomainProof != string(names.ProofOff):
 		text := make([]byte, 16)
