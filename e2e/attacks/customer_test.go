@@ -70,6 +70,17 @@ func (c *customer) processes() string {
 	return out
 }
 
+// holders is how many of the sandboxes' own processes hold the socket of the customer's PHP.
+func (c *customer) holders() int {
+	out, err := e2e.Inst.Servers[server].Exec(context.Background(), "sh", "-c", `
+		i=$(awk -v end="/$(id -u "$1").sock" 'index($0, end) { print $7; exit }' /proc/net/unix)
+		for p in $(pgrep -f '^[a-z/]*victualler-sandbox (run|keep|supervise)'); do
+			ls -l "/proc/$p/fd" 2>/dev/null | grep -q "socket:\[$i\]" && echo "$p"
+		done; true`, "sh", c.SignInName)
+	require.NoError(c.t, err)
+	return len(strings.Fields(out))
+}
+
 // do asks for a change of the account and waits until it is in force, at most for a while.
 func (c *customer) do(method, path string, body any) {
 	c.t.Helper()

@@ -210,6 +210,7 @@ func bodies(x tenant) map[string]any {
 		"suspend-account":      api.Suspend{Why: "a walk"},
 		"freeze-account":       api.Freeze{Frozen: true},
 		"add-domain":           api.NewDomain{Domain: "second-" + x.mark + ".example"},
+		"prove-domain":         api.ProofRequest{},
 		"change-domain":        api.DomainChange{Settings: map[string]any{"compression": false}},
 		"protect-folder":       api.NewFolder{Path: "below/deck"},
 		"let-in":               api.FolderPassword{Password: e2e.Password},
@@ -311,6 +312,7 @@ var others = map[string][]int{
 	"drop-second-factor":          {http.StatusConflict},
 	"remove-exception":            {http.StatusNotFound},
 	"remove-domain":               {http.StatusConflict},  // the main one
+	"prove-domain":                {http.StatusConflict},  // an operator has brought it
 	"add-login":                   {http.StatusForbidden}, // without the feature
 	"remove-login":                {http.StatusConflict},  // the own one
 	"add-record":                  {http.StatusConflict},  // its DNS is hosted elsewhere

@@ -278,7 +278,7 @@ func proofView(d db.Domain) *api.DomainProof {
 
 // ProofWarnings tells of domains that are not served yet, or of which nothing shows whose they are.
 func (rows SiteRows) ProofWarnings() []api.Warning {
-	var list []api.Warning
+	list := []api.Warning{}
 	for _, d := range rows.Domains {
 		p := proofView(d)
 		if p == nil {

@@ -103,6 +103,9 @@ func traceRule(d db.Domain, rows SiteRows, account db.AccountRow, domain names.D
 	if host != d.Name {
 		form = fmt.Sprintf("it is %s with www. before it, a domain of account %s", domain.Unicode(), account.SignInName)
 	}
+	if d.Waiting {
+		return form + "; nothing shows yet that it is theirs, and it is not served"
+	}
 	if account.Suspended {
 		return form + "; the account is suspended: a notice is shown"
 	}
