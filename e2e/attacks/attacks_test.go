@@ -204,7 +204,8 @@ func TestKills(t *testing.T) {
 			time.Sleep(5 * time.Millisecond)
 		}
 		longest = max(longest, time.Since(killed))
-		// Two hold the sockets, so that one can be killed. The next is killed when there are two again.
+		// Two hold the sockets, so that one can be killed. The next is
+		// killed when there are two again.
 		labtest.Eventually(t, func() bool { return cold.holders() >= 2 })
 		longest = max(longest, time.Since(killed))
 	}
