@@ -160,11 +160,11 @@ function changed(list: Record<string, unknown>, ok: boolean) {
       >
       <ElButton :loading="busy === 'trace'" @click="traced">Trace the name</ElButton>
       <ElButton
-        v-if="data.served_as !== 'dns-only'"
+        v-if="data.served_as !== 'dns-only' && !data.proof?.waiting"
         @click="router.push(`/accounts/${account}/domains/${data.name}/certificate`)"
         >Certificate</ElButton
       >
-      <ElButton @click="router.push(`/zones/${data.name}`)">Zone and records</ElButton>
+      <ElButton v-if="!data.proof?.waiting" @click="router.push(`/zones/${data.name}`)">Zone and records</ElButton>
       <ElButton v-if="mayChange && !data.main" @click="remove">Remove…</ElButton>
     </PageHead>
     <DomainProof
@@ -231,7 +231,7 @@ function changed(list: Record<string, unknown>, ok: boolean) {
         @change="changed"
       />
     </section>
-    <SiteLog v-if="data.served_as !== 'dns-only'" :domain="data" />
+    <SiteLog v-if="data.served_as !== 'dns-only' && !data.proof?.waiting" :domain="data" />
     <div v-if="mayChange && (changes || refusal || preview)" class="bar">
       <ElCheckbox v-if="decision" v-model="accepted"
         >{{ decision.means }}: I know that this cannot be undone</ElCheckbox
