@@ -43,6 +43,10 @@ const (
 	StalledAfter = 20 * time.Second
 )
 
+// progressPause is the least time between two writes: nobody sees more, and each costs the database
+// as much as the work itself does with it.
+const progressPause = 100 * time.Millisecond
+
 // StartProgress begins to write down the steps of operations. The caller ends it with
 // [Progress.Close].
 func (s *Base) StartProgress(ids ...int64) *Progress {
@@ -119,6 +123,10 @@ func (p *Progress) run() {
 		}
 		if over {
 			return
+		}
+		select {
+		case <-time.After(progressPause):
+		case <-p.stop:
 		}
 	}
 }
