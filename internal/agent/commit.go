@@ -21,8 +21,8 @@ import (
 )
 
 // longestCommit is how long programs may take to test and reload for a group, and longestOfEach how
-// much longer for each account of the server: nginx alone takes some 2 ms of both for each
-// certificate, on a processor of its own, and the group may have to be halved.
+// much longer for each account of the server: nginx reads all of them in each reload, those of busy
+// sites with their certificates, and the group may have to be halved.
 const (
 	longestCommit = time.Minute
 	longestOfEach = 50 * time.Millisecond

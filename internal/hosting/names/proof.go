@@ -12,9 +12,6 @@ const (
 	ProofRequire ProofMode = "require" // they are served when it is shown that they are theirs
 )
 
-// ProofModes are all of them.
-var ProofModes = []ProofMode{ProofOff, ProofWarn, ProofRequire}
-
 // ProofRecord is the name at which a TXT record shows whose a domain is. An underscore keeps it
 // apart from hosts (RFC 8552).
 func (d Domain) ProofRecord() string { return "_hosting-proof." + d.String() }

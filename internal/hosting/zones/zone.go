@@ -6,15 +6,6 @@ import (
 	"strings"
 )
 
-// Admit refuses a record that cannot stand beside those that a zone has already; see [Draft.Admit].
-func Admit(zone string, present []Record, r Record) error {
-	d := NewDraft(zone, nil, nil)
-	for _, other := range present {
-		d.Add(other)
-	}
-	return d.Admit(r)
-}
-
 // Absolute returns the complete name of a record, given relative to its
 // zone, without a dot at its end.
 func Absolute(zone, name string) string {

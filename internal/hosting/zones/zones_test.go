@@ -122,6 +122,10 @@ func TestWhatStandsTogether(t *testing.T) {
 	}
 	present := []Record{read("www", "A", "192.0.2.1"), read("shop", "CNAME", "www"), read("crew", "NS", "ns1.crew"),
 		read("ns1.crew", "A", "192.0.2.9"), read("x.deep", "TXT", "t"), read("@", "MX", "mail")}
+	draft := NewDraft(zone, nil, nil)
+	for _, r := range present {
+		draft.Add(r)
+	}
 	ttl := read("www", "A", "192.0.2.2")
 	ttl.TTL = 60
 	for want, r := range map[string]Record{
@@ -131,12 +135,12 @@ func TestWhatStandsTogether(t *testing.T) {
 		"names below it belong": read("a.crew", "TXT", "t"), "would be lost": read("deep", "NS", "ns1.test."),
 		"another name for something": read("@", "MX", "20 shop"),
 	} {
-		assert.ErrorContains(t, Admit(zone, present, r), want, r.String())
+		assert.ErrorContains(t, draft.Admit(r), want, r.String())
 	}
 	for _, r := range []Record{read("www", "AAAA", "2001:db8::1"), read("www", "A", "192.0.2.2"),
 		read("ns2.crew", "A", "192.0.2.10"), read("crew", "NS", "ns2.crew"), read("new", "CNAME", "www"),
 		read("@", "TXT", "t"), read("@", "MX", "20 other")} {
-		assert.NoError(t, Admit(zone, present, r), r.String())
+		assert.NoError(t, draft.Admit(r), r.String())
 	}
 }
 
