@@ -1,4 +1,4 @@
-import { defineConfig } from 'vite'
+import { defineConfig } from 'vitest/config'
 import vue from '@vitejs/plugin-vue'
 
 // The build lies where Go embeds it (console.go). During `npm run dev` the API of a running service is passed on.
@@ -12,5 +12,6 @@ export default defineConfig({
     assetsInlineLimit: 0,
     cssCodeSplit: false,
   },
+  test: { environment: 'happy-dom' },
   server: { proxy: { '/api': 'http://127.0.0.1:8470' } },
 })

@@ -75,7 +75,7 @@ var accounts = []hosted{
 	{"ternislandnews.example", "news1", "The Tern Island Log", "desk@ternislandnews.example", "harbour", "", ""},
 	{"guillemot-studio.example", "guillemot", "Guillemot Studio", "hello@guillemot-studio.example", "guillemot.atelier",
 		"fulmar", studio},
-	{"møwe-café.example", "", "Møwe Café", "tresen@xn--mwe-caf-hya7e.example", "guillemot.stall", "", studio},
+	{"møwe-café.example", "", "Møwe Café", "tresen@xn--mwe-caf-hya2k.example", "guillemot.stall", "", studio},
 	{"uppervillage-hall.example", "", "Upper Village Hall", "caretaker@uppervillage-hall.example", "guillemot.stall",
 		"", studio},
 }
@@ -145,7 +145,7 @@ var SignIns = []SignIn{
 	{Name: "keeper", About: "a customer, the Lighthouse Trust", customer: "Tern Island Lighthouse Trust",
 		person: api.NewPerson{Email: "keeper@lighthousetrust.example"}},
 	{Name: "tresen", About: "a customer of the reseller, who reads German", customer: "Møwe Café",
-		person: api.NewPerson{Email: "tresen@xn--mwe-caf-hya7e.example"}},
+		person: api.NewPerson{Email: "tresen@xn--mwe-caf-hya2k.example"}},
 }
 
 // Load brings the scenario into an installation. What is there already

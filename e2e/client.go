@@ -48,6 +48,16 @@ func OperatorSession(t *testing.T) string {
 	return file
 }
 
+// SessionOf is a file with the session of a person, as the client keeps it.
+func SessionOf(t *testing.T, name, password string, more ...string) (session string) {
+	t.Helper()
+	session = filepath.Join(t.TempDir(), "session.json")
+	stdout, stderr, exit := CommandWith(t, session, password+"\n",
+		append([]string{"session", "start", Inst.Address(), "--name", name, "--password-stdin"}, more...)...)
+	require.Equal(t, 0, exit, stdout+stderr)
+	return session
+}
+
 // CommandWith runs the client with a session's file and something to read.
 func CommandWith(t *testing.T, session, stdin string, args ...string) (stdout, stderr string, exit int) {
 	t.Helper()

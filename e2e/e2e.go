@@ -19,12 +19,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"victualler/demo"
 	"victualler/internal/api"
 	"victualler/internal/client"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/lab"
 	"victualler/internal/lab/installation"
 	"victualler/internal/lab/labtest"
+	"victualler/internal/standins/mailsink"
 )
 
 // Main is what a package's TestMain calls.
@@ -42,6 +44,9 @@ var Inst *installation.Installation
 
 // Standby has [Shared] start a second PostgreSQL, which follows the first.
 var Standby bool
+
+// Demo has [Shared] start what `make demo` does, with its servers and the Tern Island scenario.
+var Demo bool
 
 var startOnce sync.Once
 
@@ -66,11 +71,16 @@ func start(t *testing.T) {
 	for _, name := range append(slices.Collect(maps.Values(lab.OwnPrograms)), "victuallerd") {
 		require.NoError(t, os.Symlink(labtest.Program(t, name), filepath.Join(programs, name)))
 	}
-	i, err := installation.Start(ctx, installation.Options{Dir: dir, Programs: programs,
+	o := installation.Options{Dir: dir, Programs: programs,
 		Lab: labtest.Options(t, "e2e", ""), Servers: []lab.ServerOptions{{Name: "skua", Host: 21},
 			{Name: "petrel", Host: 23, HomeSize: 256 << 20}, {Name: "fulmar", Host: 22}},
 		Roles: map[string][]string{"petrel": {"web", "dns"}, "fulmar": {"web", "dns"}},
-		Say:   func(s string) { t.Log(s) }, Settings: []string{"fsync=off"}, Standby: Standby})
+		Say:   func(s string) { t.Log(s) }, Settings: []string{"fsync=off"}, Standby: Standby}
+	if Demo {
+		o.Roles["petrel"] = []string{"dns"}
+		o.Servers[0].HomeSize, o.Servers[2].HomeSize = 8<<30, 4<<30
+	}
+	i, err := installation.Start(ctx, o)
 	require.NoError(t, err)
 	labtest.Cleanups = append(labtest.Cleanups, func() {
 		if err := i.Stop(); err != nil {
@@ -78,6 +88,11 @@ func start(t *testing.T) {
 		}
 		os.RemoveAll(dir)
 	})
+	if Demo {
+		loadDemo(t, i)
+		Inst = i
+		return
+	}
 	for _, p := range []api.NewPlan{
 		{Name: "harbour", Limits: plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(5),
 			plans.PHPWorkers: plans.Of(3)}},
@@ -91,4 +106,23 @@ func start(t *testing.T) {
 	require.NoError(t, i.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/servers/petrel",
 		Body: api.ServerChange{Open: &closed}}, nil))
 	Inst = i
+}
+
+// loadDemo loads the Tern Island scenario.
+func loadDemo(t *testing.T, i *installation.Installation) {
+	t.Helper()
+	sink, err := mailsink.Listen("127.0.0.1:0", "127.0.0.1:0")
+	require.NoError(t, err)
+	labtest.Cleanups = append(labtest.Cleanups, func() { sink.Close() })
+	passwords := map[string]string{"operator": i.Password}
+	for _, person := range []string{"mara", "guillemot", "keeper", "tresen"} {
+		passwords[person] = Password
+	}
+	require.NoError(t, demo.Load(context.Background(), i.Client, demo.Places{Console: i.Address(), Mail: sink.SMTP,
+		PublicDNS: i.PublicDNS.HTTP, Directory: i.Authority.Directory(), Root: i.Authority.Root(),
+		Authority: i.Authority.Control}, passwords, func(s string) { t.Log(s) }))
+	exec := func(ctx context.Context, server string, argv ...string) (string, error) {
+		return i.Servers[server].Exec(ctx, argv...)
+	}
+	require.NoError(t, demo.Visit(context.Background(), exec))
 }

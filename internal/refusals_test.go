@@ -19,7 +19,7 @@ var update = flag.Bool("update", false, "write the refusals and locks of use cas
 
 // lockWords are what the functions of usecase/locks.go lock, for comments.
 var lockWords = map[string]string{
-	"LockDomainName": "the domain's name", "LockSignInNames": "sign-in names", "LockSettings": "the settings",
+	"LockDomainName": "the domain's name", "LockSignInName": "the sign-in name", "LockSettings": "the settings",
 	"LockPlan": "the plan", "LockTemplate": "the template", "LockTemplateForShare": "the template (shared)",
 	"LockReseller": "the reseller", "LockResellerByID": "the reseller", "LockCustomer": "the customer",
 	"LockResellerForKeyShare": "the reseller (shared)", "LockCustomerForKeyShare": "the customer (shared)",

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
 
 	"victualler/internal/api"
@@ -45,19 +44,23 @@ func readBounds(text string) ([]certificates.Bound, error) {
 
 func authorityCommands() []command {
 	return []command{
-		{noun: "authority", verb: "list", short: "List the authorities that issue certificates", output: true,
+		{noun: "authority", verb: "list", short: "List the authorities that issue certificates", list: true,
 			run: func(ctx context.Context, c *call) error {
 				var list api.AuthorityList
 				if err := c.client.Get(ctx, "/authorities", nil, &list); err != nil {
 					return err
 				}
-				t := table{{"NAME", "USUAL", "CERTIFICATES", "PROFILE", "KNOWN AS", "BOUNDS", "DIRECTORY",
-					"LIMITED UNTIL"}}
-				for _, a := range list.Authorities {
-					t = append(t, []string{a.Name, yesNo(a.Usual), strconv.FormatInt(a.Certificates, 10), a.Profile,
-						strings.Join(a.Identities, " "), boundWords(a.Bounds), a.Directory, moment(a.LimitedUntil)})
-				}
-				return c.print(list, t)
+				return printList(c, list.Authorities, false, "no authorities; add one with: victualler authority add "+
+					"NAME DIRECTORY --accept-terms", []column[api.Authority]{
+					col("NAME", 0, func(a api.Authority) any { return a.Name }),
+					col("USUAL", 0, func(a api.Authority) any { return a.Usual }),
+					col("CERTIFICATES", 0, func(a api.Authority) any { return a.Certificates }),
+					col("PROFILE", 3, func(a api.Authority) any { return a.Profile }),
+					col("KNOWN AS", 4, func(a api.Authority) any { return a.Identities }),
+					col("BOUNDS", 2, func(a api.Authority) any { return boundWords(a.Bounds) }),
+					col("LIMITED UNTIL", 1, func(a api.Authority) any { return timeOf(a.LimitedUntil) }),
+					col("DIRECTORY", 0, func(a api.Authority) any { return a.Directory }),
+				})
 			}},
 		{noun: "authority", verb: "add", args: "NAME DIRECTORY",
 			short: "Add an authority (RFC 8555) and register an account with it", preview: true,
@@ -92,11 +95,12 @@ func authorityCommands() []command {
 				if err != nil || previewed {
 					return err
 				}
-				fmt.Fprintf(c.out, "authority %s, account %s\n", a.Name, a.Account)
+				c.say("authority %s, account %s", a.Name, a.Account)
 				return nil
 			}},
-		{noun: "authority", verb: "change", args: "NAME", short: "Make an authority the usual one, order another " +
-			"profile, bound the orders, have it write elsewhere, or change the account's key", preview: true,
+		{noun: "authority", verb: "change", args: "AUTHORITY",
+			short: "Make an authority the usual one, order another " +
+				"profile, bound the orders, have it write elsewhere, or change the account's key", preview: true,
 			flags: []flagInfo{{name: "usual", usage: "make it the usual one"},
 				{name: "profile", value: "NAME",
 					usage: "kind of certificates to order; “usual” is the authority's usual one"},
@@ -133,17 +137,12 @@ func authorityCommands() []command {
 				if err != nil || previewed {
 					return err
 				}
-				fmt.Fprintf(c.out, "authority %s changed\n", a.Name)
+				c.say("authority %s changed", a.Name)
 				return nil
 			}},
-		{noun: "authority", verb: "remove", args: "NAME", short: "Forget an authority that has issued nothing",
+		{noun: "authority", verb: "remove", args: "AUTHORITY", short: "Forget an authority that has issued nothing",
 			preview: true, flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
-				if !c.on("preview") {
-					if err := c.confirm("Forget the authority " + c.args[0] + "?"); err != nil {
-						return err
-					}
-				}
 				return c.removed(ctx, authorityPath(c), "authority "+c.args[0])
 			}},
 	}

@@ -3,13 +3,14 @@ package main
 import (
 	"context"
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"victualler/internal/api"
 	"victualler/internal/client"
+	"victualler/internal/hosting/nearest"
 	"victualler/internal/hosting/plans"
 )
 
@@ -21,10 +22,14 @@ func (c *call) change(ctx context.Context, method, path string, body, out any) (
 // changeIf is change for what has been read before: the change is refused if somebody was quicker.
 func (c *call) changeIf(ctx context.Context, method, path string, body, out any, etag string) (previewed bool,
 	err error) {
-	if c.preview && c.on("preview") {
+	if c.previews() {
 		return true, c.showPreview(ctx, method, path, body, etag)
 	}
-	return false, c.client.Do(ctx, client.Call{Method: method, Path: path, Body: body, IfMatch: etag}, out)
+	err = c.client.Do(ctx, client.Call{Method: method, Path: path, Body: body, IfMatch: etag, Note: c.note}, out)
+	if err == nil {
+		c.outcome.answer = out
+	}
+	return false, err
 }
 
 // work asks for a change that goes on on a server, and watches it.
@@ -48,41 +53,91 @@ func (c *call) startedIf(ctx context.Context, operation int64) error {
 // tag is the entity tag of a version.
 func tag(version int64) string { return fmt.Sprintf(`"%d"`, version) }
 
+// askPreview asks what a change would do.
+func (c *call) askPreview(ctx context.Context, method, path string, body any, etag string) (api.Preview, error) {
+	var p api.Preview
+	err := c.client.Do(ctx, client.Call{Method: method, Path: path, Query: url.Values{"preview": {"true"}},
+		Body: body, IfMatch: etag}, &p)
+	return p, err
+}
+
 // showPreview asks what a change would do and prints it.
 func (c *call) showPreview(ctx context.Context, method, path string, body any, etag string) error {
-	var p api.Preview
-	if err := c.client.Do(ctx, client.Call{Method: method, Path: path, Query: url.Values{"preview": {"true"}},
-		Body: body, IfMatch: etag}, &p); err != nil {
+	p, err := c.askPreview(ctx, method, path, body, etag)
+	if err != nil {
 		return err
 	}
-	fmt.Fprintf(c.out, "would %s\n", p.Summary)
+	if c.format() == "json" {
+		return c.json(p)
+	}
+	c.printPreview(p)
+	c.say("\nnothing was done")
+	return nil
+}
+
+// previewMany prints what changes of several accounts would do.
+func (c *call) previewMany(ctx context.Context, accounts []api.Account, method, path string,
+	body func(api.Account) any) error {
+	var items []one
+	var errs []error
+	for _, a := range accounts {
+		p, err := c.askPreview(ctx, method, belowAccount(a, path), body(a), "")
+		if ctx.Err() != nil {
+			return errInterrupted
+		}
+		item := one{Account: a.SignInName, Result: p}
+		if err != nil {
+			item.Result, item.Problem = nil, problemOf(err)
+			errs = append(errs, err)
+			c.say("would fail for %s: %s\n", a.SignInName, sentence(err))
+		} else if c.forPeople() {
+			c.printPreview(p)
+			fmt.Fprintln(c.out)
+		}
+		items = append(items, item)
+	}
+	c.say("nothing was done")
+	if c.format() == "json" {
+		if err := c.json(listOf[one]{items, false}); err != nil {
+			return err
+		}
+	}
+	if len(errs) > 0 {
+		return severalFailed{errs, len(accounts)}
+	}
+	return nil
+}
+
+func (c *call) printPreview(p api.Preview) {
+	c.say("would %s", p.Summary)
 	for _, note := range p.Notes {
-		fmt.Fprintln(c.out, "note:", note)
+		c.paragraph("", "note: "+note)
 	}
 	for _, r := range p.Records {
+		if len(p.Records) > 1 {
+			c.say("  %s", r.Subject)
+		}
 		for _, f := range r.Fields {
-			fmt.Fprintf(c.out, "  %s: %s\n", f.Name, beforeAfter(f))
+			c.say("  %s: %s", f.Name, beforeAfter(f))
 		}
 	}
 	for _, e := range p.Effects {
-		printEffect(c.out, e)
+		c.sayEffect(e)
 	}
 	if len(p.Steps) > 0 {
-		fmt.Fprintf(c.out, "steps: %s\n", strings.Join(p.Steps, ", "))
+		c.say("steps: %s", strings.Join(p.Steps, ", "))
 		if len(p.Changes) == 0 {
-			fmt.Fprintln(c.out, "everything is as it should be already")
+			c.say("everything is as it should be already")
 		} else {
-			fmt.Fprintln(c.out, "on the server, that would be:")
+			c.say("on the server, that would be:")
 		}
 	}
 	for _, change := range p.Changes {
-		fmt.Fprintf(c.out, "\n%s: %s %s\n", change.Part, change.Subject, change.Detail)
+		c.say("\n%s: %s %s", change.Part, change.Subject, change.Detail)
 		if change.Diff != "" {
-			fmt.Fprintln(c.out, strings.TrimRight(change.Diff, "\n"))
+			c.say("%s", strings.TrimRight(change.Diff, "\n"))
 		}
 	}
-	fmt.Fprintln(c.out, "\nnothing was done")
-	return nil
 }
 
 func beforeAfter(f api.Difference) string {
@@ -95,85 +150,65 @@ func beforeAfter(f api.Difference) string {
 	return f.Before + " → " + f.After
 }
 
-// printEffect tells what a change means for one account.
-func printEffect(out io.Writer, e api.Effect) {
-	fmt.Fprintf(out, "%s (%s)\n", e.Name, e.Account)
+// sayEffect tells what a change means for one account.
+func (c *call) sayEffect(e api.Effect) {
+	c.say("%s (%s)", e.Name, e.Account)
 	for _, line := range []struct {
 		label string
 		texts []string
 	}{{"gains", e.Gains}, {"loses", e.Losses}, {"over", e.Over}} {
 		if len(line.texts) > 0 {
-			fmt.Fprintf(out, "  %-6s %s\n", line.label, strings.Join(line.texts, ", "))
+			c.say("  %-6s %s", line.label, strings.Join(line.texts, ", "))
 		}
 	}
 	for _, text := range e.Changes {
-		fmt.Fprintln(out, " ", text)
+		c.say("  %s", text)
 	}
 	if e.Unchanged != "" {
-		fmt.Fprintf(out, "  %-6s %s\n", "keeps", e.Unchanged)
+		c.say("  %-6s %s", "keeps", e.Unchanged)
 	}
 	if len(e.Gains)+len(e.Losses)+len(e.Over)+len(e.Changes) == 0 && e.Unchanged == "" {
-		fmt.Fprintln(out, "  nothing changes for it")
-	}
-}
-
-// collect reads all pages of a list; most 0 is no bound.
-func collect[P, R any](ctx context.Context, c *call, path string, query url.Values, most int,
-	rows func(P) ([]R, string)) ([]R, error) {
-	all := []R{}
-	if query.Get("limit") == "" {
-		query.Set("limit", "500")
-	}
-	for {
-		var page P
-		if err := c.client.Get(ctx, path, query, &page); err != nil {
-			return all, err
-		}
-		list, next := rows(page)
-		all = append(all, list...)
-		if most > 0 && len(all) >= most {
-			return all[:most], nil
-		}
-		if next == "" {
-			return all, nil
-		}
-		query.Set("cursor", next)
+		c.say("  nothing changes for it")
 	}
 }
 
 // removed removes something after asking, or shows what that would do.
 func (c *call) removed(ctx context.Context, path, what string) error {
-	if !c.on("preview") {
-		if err := c.confirm("Remove " + what + "?"); err != nil {
-			return err
-		}
+	if err := c.confirm(ctx, "Remove "+what+"?"); err != nil {
+		return err
 	}
+	return c.remove(ctx, path, what)
+}
+
+// remove is removed without a question.
+func (c *call) remove(ctx context.Context, path, what string) error {
 	previewed, err := c.change(ctx, http.MethodDelete, path, nil, nil)
 	if err == nil && !previewed {
-		fmt.Fprintf(c.out, "%s is removed\n", what)
+		c.say("%s is removed", what)
 	}
 	return err
 }
 
-// yesFlag is the flag of commands that ask.
-var yesFlag = flagInfo{name: "yes", usage: "do not ask"}
-
-// written writes an amount in its unit; nil is unlimited.
-func written(n *int64, unit string) string {
-	if n == nil {
-		return plans.Unlimited.Format(plans.Unit(unit))
+// given is an amount as a cell.
+func given(a plans.Amount, unit plans.Unit) amount {
+	if a.Unlimited {
+		return amount{nil, unit}
 	}
-	return plans.Of(*n).Format(plans.Unit(unit))
+	return amount{&a.N, unit}
 }
+
+// amountOf is an amount in its unit; nil is unlimited.
+func amountOf(n *int64, unit string) amount { return amount{n, plans.Unit(unit)} }
 
 // parseLimits reads a list such as disk=20G,domains=5,mailboxes=unlimited.
 func parseLimits(text string) (plans.Limits, error) {
 	limits := plans.Limits{}
-	for _, pair := range list(text) {
+	for _, pair := range words(text) {
 		key, value, found := strings.Cut(pair, "=")
 		info, known := plans.Info(plans.Key(key))
 		if !found || !known {
-			return nil, usageError{fmt.Sprintf("%q is not a limit; write KEY=VALUE with one of %s", pair, limitKeys())}
+			return nil, usageError{fmt.Sprintf("%q is not a limit; write KEY=VALUE with one of %s%s", pair,
+				strings.Join(limitKeys(), ", "), nearest.Hint(key, limitKeys()))}
 		}
 		amount, err := parseAmount(value, info.Unit)
 		if err != nil {
@@ -187,10 +222,14 @@ func parseLimits(text string) (plans.Limits, error) {
 // parseFeatures reads a list such as mail,dns,shell=off.
 func parseFeatures(text string) (plans.Features, error) {
 	features := plans.Features{}
-	for _, item := range list(text) {
+	for _, item := range words(text) {
 		name, value, found := strings.Cut(item, "=")
 		if found && value != "on" && value != "off" {
 			return nil, usageError{fmt.Sprintf("%q: a feature is on or off", item)}
+		}
+		if !slices.Contains(featureKeys(), name) {
+			return nil, usageError{fmt.Sprintf("%q is not a feature; there are %s%s", name,
+				strings.Join(featureKeys(), ", "), nearest.Hint(name, featureKeys()))}
 		}
 		features[plans.Feature(name)] = value != "off"
 	}

@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -18,9 +17,10 @@ func customerCommands() []command {
 		{name: "contact", value: "NAME", usage: "whom to ask for"},
 		{name: "phone", value: "NUMBER", usage: "telephone"},
 		{name: "postal", value: "TEXT", usage: "postal address"},
-		{name: "language", value: "LANGUAGE", usage: "of notices: en or de"}}
+		{name: "language", value: "LANGUAGE", usage: "of notices, and of pages that visitors see: " + orList(languages),
+			values: languages}}
 	return []command{
-		{noun: "customer", verb: "add", args: "NAME", short: "Add a customer", output: true, preview: true,
+		{noun: "customer", verb: "add", args: "NAME", short: "Add a customer", preview: true,
 			flags: append([]flagInfo{{name: "reseller", value: "NAME", usage: "add them for this reseller"}},
 				contact...),
 			run: func(ctx context.Context, c *call) error {
@@ -31,39 +31,32 @@ func customerCommands() []command {
 				if err != nil || previewed {
 					return err
 				}
-				return c.print(customer, customerTable(customer))
+				return c.showCustomer(customer)
 			}},
-		{noun: "customer", verb: "list", short: "List customers", output: true,
+		{noun: "customer", verb: "list", short: "List customers", list: true,
 			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of the name or contact address"},
 				{name: "reseller", value: "NAME", usage: "only this reseller's"},
 				{name: "own", usage: "only the operator's, no reseller's"}},
 			run: func(ctx context.Context, c *call) error {
-				query := url.Values{"search": {c.value("search")}, "reseller": {c.value("reseller")},
-					"own": {strconv.FormatBool(c.on("own"))}}
-				all, err := collect(ctx, c, "/customers", query, 0, func(p api.CustomerPage) ([]api.Customer, string) {
-					return p.Customers, p.Next
-				})
+				query := c.filters("search", "reseller")
+				query.Set("own", strconv.FormatBool(c.on("own")))
+				all, more, err := collect(ctx, c, "/customers", query,
+					func(p api.CustomerPage) ([]api.Customer, string) { return p.Customers, p.Next })
 				if err != nil {
 					return err
 				}
-				return c.print(all, customerTable(all...))
+				return printList(c, all, more, c.filtered("no customers; add one with: victualler customer add NAME",
+					"search", "reseller"), customerColumns)
 			}},
-		{noun: "customer", verb: "show", args: "CUSTOMER", short: "Show a customer, by number or name", output: true,
+		{noun: "customer", verb: "show", args: "CUSTOMER", short: "Show a customer, by number or name",
 			run: func(ctx context.Context, c *call) error {
 				var customer api.Customer
 				if err := c.client.Get(ctx, path(c), nil, &customer); err != nil {
 					return err
 				}
-				if c.format() != "" {
-					return c.print(customer, customerTable(customer))
-				}
-				fields(c.out, "customer", fmt.Sprintf("%d %s", customer.ID, customer.Name), "of", customer.Reseller,
-					"contact", customer.Contact, "email", customer.Email, "phone", customer.Phone,
-					"postal", strings.ReplaceAll(customer.Postal, "\n", ", "), "language", customer.Language,
-					"accounts", strconv.FormatInt(customer.Accounts, 10), "since", local(customer.Since))
-				return nil
+				return c.showCustomer(customer)
 			}},
-		{noun: "customer", verb: "change", args: "CUSTOMER", short: "Change a customer", output: true, preview: true,
+		{noun: "customer", verb: "change", args: "CUSTOMER", short: "Change a customer", preview: true,
 			long:  "What is left out stays; - empties it.",
 			flags: append([]flagInfo{{name: "name", value: "NAME", usage: "a new name"}}, contact...),
 			run: func(ctx context.Context, c *call) error {
@@ -73,49 +66,78 @@ func customerCommands() []command {
 				}
 				body := api.CustomerChange{Name: c.given("name"), Email: c.given("email"), Contact: c.given("contact"),
 					Phone: c.given("phone"), Postal: c.given("postal"), Language: c.given("language")}
+				if body == (api.CustomerChange{}) {
+					return c.nothingToChange()
+				}
 				previewed, err := c.changeIf(ctx, http.MethodPatch, "/customers/"+strconv.FormatInt(customer.ID, 10),
 					body, &customer, tag(customer.Version))
 				if err != nil || previewed {
 					return err
 				}
-				return c.print(customer, customerTable(customer))
+				return c.showCustomer(customer)
 			}},
 		{noun: "customer", verb: "remove", args: "CUSTOMER",
 			short: "Remove a customer without accounts, with all contact data", preview: true,
 			flags: []flagInfo{yesFlag},
 			run:   func(ctx context.Context, c *call) error { return c.removed(ctx, path(c), "customer "+c.args[0]) }},
-		{noun: "notes", verb: "show", args: "CUSTOMER", short: "Read staff's notes about a customer", output: true,
+		{noun: "notes", verb: "show", args: "CUSTOMER", short: "Read staff's notes about a customer",
 			run: func(ctx context.Context, c *call) error {
 				var notes api.Notes
 				if err := c.client.Get(ctx, path(c)+"/notes", nil, &notes); err != nil {
 					return err
 				}
-				if c.format() == "" {
+				return c.show(notes, rows("NOTES", []any{notes.Notes}), func() error {
 					fmt.Fprintln(c.out, notes.Notes)
 					return nil
-				}
-				return c.print(notes, table{{"NOTES"}, {notes.Notes}})
+				})
 			}},
-		{noun: "notes", verb: "change", args: "CUSTOMER",
-			short: "Replace staff's notes about a customer with standard input", preview: true,
-			long: "They are for staff only: no customer can read them.",
-			run: func(ctx context.Context, c *call) error {
-				text, err := io.ReadAll(io.LimitReader(c.in, 64<<10))
-				if err != nil {
-					return err
-				}
-				_, err = c.change(ctx, http.MethodPut, path(c)+"/notes",
-					api.Notes{Notes: strings.TrimSpace(string(text))}, nil)
-				return err
-			}},
+		{noun: "notes", verb: "change", args: "CUSTOMER", short: "Change staff's notes about a customer",
+			preview: true, flags: []flagInfo{{name: "clear", usage: "remove the notes"}},
+			long: "Opens them in $EDITOR, or replaces them with standard input. They are for staff only: no customer " +
+				"can read them.",
+			run: func(ctx context.Context, c *call) error { return changeNotes(ctx, c, path(c)+"/notes") }},
 	}
 }
 
-func customerTable(customers ...api.Customer) table {
-	t := table{{"NUMBER", "CUSTOMER", "OF", "EMAIL", "LANGUAGE", "ACCOUNTS"}}
-	for _, c := range customers {
-		t = append(t, []string{strconv.FormatInt(c.ID, 10), c.Name, c.Reseller, c.Email, c.Language,
-			strconv.FormatInt(c.Accounts, 10)})
+func changeNotes(ctx context.Context, c *call, path string) error {
+	text := ""
+	if !c.on("clear") {
+		var notes api.Notes
+		if err := c.client.Get(ctx, path, nil, &notes); err != nil {
+			return err
+		}
+		typed, err := c.edited(ctx, notes.Notes)
+		if err != nil {
+			return err
+		}
+		switch text = strings.TrimSpace(typed); text {
+		case "":
+			return usageError{"there is no text; to remove the notes, use --clear"}
+		case strings.TrimSpace(notes.Notes):
+			c.say("the notes are as they were")
+			return nil
+		}
 	}
-	return t
+	previewed, err := c.change(ctx, http.MethodPut, path, api.Notes{Notes: text}, nil)
+	if err == nil && !previewed {
+		c.say("the notes of %s are %s", c.args[0], map[bool]string{true: "removed", false: "saved"}[text == ""])
+	}
+	return err
+}
+
+var customerColumns = []column[api.Customer]{
+	col("NUMBER", 0, func(c api.Customer) any { return c.ID }),
+	col("CUSTOMER", 0, func(c api.Customer) any { return c.Name }),
+	col("RESELLER", 1, func(c api.Customer) any { return c.Reseller }),
+	col("EMAIL", 2, func(c api.Customer) any { return c.Email }),
+	col("LANGUAGE", 3, func(c api.Customer) any { return c.Language }),
+	col("ACCOUNTS", 0, func(c api.Customer) any { return c.Accounts }),
+}
+
+func (c *call) showCustomer(customer api.Customer) error {
+	g := pairs("number", customer.ID, "customer", customer.Name, "reseller", customer.Reseller,
+		"contact", customer.Contact, "email", customer.Email, "phone", customer.Phone, "postal",
+		strings.ReplaceAll(customer.Postal, "\n", ", "), "language", customer.Language, "accounts", customer.Accounts,
+		"since", customer.Since)
+	return c.showFields(customer, g)
 }

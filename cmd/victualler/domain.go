@@ -11,22 +11,64 @@ import (
 	"victualler/internal/api"
 )
 
-func accountDomains(c *call) string { return "/accounts/" + url.PathEscape(c.args[0]) + "/domains" }
-func domainPath(c *call) string     { return accountDomains(c) + "/" + url.PathEscape(c.args[1]) }
+// inAccountFlag tells apart the accounts that have a name, of which one can wait in several for the
+// proof whose it is.
+var inAccountFlag = flagInfo{name: "account", value: "ACCOUNT", usage: "the account, if several have the domain"}
+
+// domainPath is the path of the domain that the first argument names.
+func (c *call) domainPath(ctx context.Context) (string, error) {
+	account, domain := c.value("account"), c.args[0]
+	if account == "" {
+		var page api.DomainPage
+		if err := c.client.Get(ctx, "/domains", url.Values{"domain": {domain}}, &page); err != nil {
+			return "", err
+		}
+		switch len(page.Domains) {
+		case 0:
+			return "", fmt.Errorf("there is no domain %s here; “victualler domain list” lists them", domain)
+		case 1:
+			account = strconv.FormatInt(page.Domains[0].AccountID, 10)
+		default:
+			var accounts []string
+			for _, d := range page.Domains {
+				accounts = append(accounts, d.Account)
+			}
+			return "", usageError{fmt.Sprintf("%s is in several accounts; add --account %s", domain,
+				orList(accounts))}
+		}
+	}
+	return accountPath(account) + "/domains/" + url.PathEscape(domain), nil
+}
+
+// domainDetail is everything about the domain that the first argument names, and its path.
+func (c *call) domainDetail(ctx context.Context) (path string, d api.DomainDetail, err error) {
+	if path, err = c.domainPath(ctx); err == nil {
+		err = c.client.Get(ctx, path, nil, &d)
+	}
+	return path, d, err
+}
 
 // servingFlags are the flags by which it is told how a domain is served.
-var servingFlags = []flagInfo{{name: "as", value: "KIND", usage: "site, mirror, redirect or dns-only"},
+var servingFlags = []flagInfo{{name: "as", value: "KIND", usage: orList(kindsOfServing), values: kindsOfServing},
 	{name: "root", value: "PATH",
 		usage: "document root of a site, below the home, such as sites/ferries.example/public"},
 	{name: "mirror-of", value: "DOMAIN", usage: "the site of the account whose content a mirror shows"},
 	{name: "target", value: "ADDRESS", usage: "where a redirect leads"},
-	{name: "code", value: "STATUS", usage: "of a redirect: 301 or 308 for good, 302 or 307 for now"},
-	{name: "keep-path", value: "yes|no", usage: "whether a redirect appends the path"},
-	{name: "keep-query", value: "yes|no", usage: "whether a redirect appends what follows the question mark"}}
+	{name: "code", value: "STATUS", values: redirectCodes,
+		usage: "of a redirect: 301 or 308 for good, 302 or 307 for now"},
+	{name: "keep-path", value: "yes|no", values: yesOrNo, usage: "whether a redirect appends the path"},
+	{name: "keep-query", value: "yes|no", values: yesOrNo,
+		usage: "whether a redirect appends what follows the question mark"}}
 
-func (c *call) serving() (api.Serving, error) {
+var (
+	kindsOfServing = []string{"site", "mirror", "redirect", "dns-only"}
+	redirectCodes  = []string{"301", "302", "307", "308"}
+)
+
+// serving is what the flags say about how a domain is served.
+func (c *call) serving() api.Serving {
 	s := api.Serving{ServedAs: c.value("as"), Root: c.value("root"), MirrorOf: c.value("mirror-of"),
-		Target: c.value("target")}
+		Target: c.value("target"), KeepPath: c.yesNo("keep-path"), KeepQuery: c.yesNo("keep-query")}
 	if s.ServedAs == "" {
 		// What only one kind has tells the kind.
 		switch {
@@ -37,34 +79,16 @@ func (c *call) serving() (api.Serving, error) {
 		}
 	}
 	if code := c.value("code"); code != "" {
-		n, err := strconv.Atoi(code)
-		if err != nil {
-			return s, usageError{"--code takes 301, 302, 307 or 308"}
-		}
-		s.Code = n
+		s.Code, _ = strconv.Atoi(code) // one of redirectCodes
 	}
-	for name, to := range map[string]**bool{"keep-path": &s.KeepPath, "keep-query": &s.KeepQuery} {
-		switch c.value(name) {
-		case "":
-		case "yes", "no":
-			keep := c.value(name) == "yes"
-			*to = &keep
-		default:
-			return s, usageError{"--" + name + " takes yes or no"}
-		}
-	}
-	return s, nil
+	return s
 }
 
 // domainChanged tells what was put right and watches the work.
 func (c *call) domainChanged(ctx context.Context, done api.DomainChanged, doing string) error {
-	for _, text := range done.Corrections {
-		fmt.Fprintln(c.out, "note:", text)
-	}
-	fmt.Fprintf(c.out, "%s %s: %s\n", doing, done.Domain.Unicode, servedAs(done.Domain))
+	c.say("%s %s: %s", doing, done.Domain.Unicode, servedAs(done.Domain))
 	if p := done.Domain.Proof; p != nil {
-		fmt.Fprintf(c.out, "it is %s; set this record, DNS is asked again by itself:\n  %s. TXT \"%s\"\n",
-			proofState(p),
+		c.say("it is %s; set this record, DNS is asked again automatically:\n  %s. TXT \"%s\"", proofState(p),
 			p.Record, p.Text)
 	}
 	return c.startedIf(ctx, done.Operation)
@@ -111,112 +135,79 @@ func domainCommands() []command {
 			long: "Served as a site of its own unless said otherwise. A name below one of the account's domains " +
 				"counts as a subdomain, a mirror as a mirror.",
 			run: func(ctx context.Context, c *call) error {
-				serving, err := c.serving()
-				if err != nil {
-					return err
-				}
 				var added api.DomainChanged
-				previewed, err := c.change(ctx, http.MethodPost, accountDomains(c), api.NewDomain{Domain: c.args[1],
-					Serving: serving}, &added)
+				previewed, err := c.change(ctx, http.MethodPost, accountPath(c.args[0])+"/domains",
+					api.NewDomain{Domain: c.args[1], Serving: c.serving()}, &added)
 				if err != nil || previewed {
 					return err
 				}
-				fmt.Fprintf(c.out, "counts as one of the %s\n", added.Domain.CountsAs)
+				c.say("counts as one of the %s", added.Domain.CountsAs)
 				return c.domainChanged(ctx, added, "adding")
 			}},
-		{noun: "domain", verb: "list", args: "ACCOUNT", short: "List the domains of an account", output: true,
+		{noun: "domain", verb: "list", args: "[ACCOUNT]", short: "List domains, all or those of one account",
+			list: true,
+			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of the name"},
+				{name: "as", value: "KIND", usage: "only those served as " + orList(kindsOfServing),
+					values: kindsOfServing},
+				{name: "waiting", usage: "only those that wait for the proof whose they are"}},
+			run: listDomains},
+		{noun: "domain", verb: "show", args: "DOMAIN", short: "Show a domain", flags: []flagInfo{inAccountFlag},
+			run: showDomain},
+		{noun: "domain", verb: "prove", args: "DOMAIN", short: "Ask DNS now whether a domain is its account's",
+			preview: true, waits: true, flags: []flagInfo{inAccountFlag, {name: "vouch",
+				usage: "an operator's word for it, without DNS"}},
+			long: "What has to be set is in “victualler domain show”. DNS is asked automatically, too.",
 			run: func(ctx context.Context, c *call) error {
-				var a api.AccountDetail
-				if err := c.client.Get(ctx, "/accounts/"+url.PathEscape(c.args[0]), nil, &a); err != nil {
+				path, err := c.domainPath(ctx)
+				if err != nil {
 					return err
 				}
-				t := table{{"DOMAIN", "COUNTS AS", "SERVED AS", "TEMPLATE", "OWN SETTINGS"}}
-				for _, d := range a.Domains {
-					t = append(t, []string{d.Unicode, d.CountsAs, servedAs(d), d.Template, strconv.Itoa(d.Own)})
-				}
-				return c.print(a.Domains, t)
-			}},
-		{noun: "domain", verb: "show", args: "ACCOUNT DOMAIN", short: "Show a domain", output: true,
-			run: func(ctx context.Context, c *call) error {
-				var d api.DomainDetail
-				if err := c.client.Get(ctx, domainPath(c), nil, &d); err != nil {
-					return err
-				}
-				other := d.Name
-				if other == d.Unicode {
-					other = ""
-				}
-				t := table{{"WHAT", "VALUE"}, {"domain", d.Unicode}, {"in DNS", other},
-					{"account", d.Account}, {"served as", servedAs(d.Domain)}, {"counts as", d.CountsAs},
-					{"addresses", strings.Join(d.Addresses, " ")}, {"mirrors", strings.Join(d.Mirrors, " ")},
-					{"template", d.Template}}
-				if p := d.Proof; p != nil {
-					t = append(t, []string{"proof", proofState(p)}, []string{"record to set",
-						fmt.Sprintf("%s. TXT \"%s\"", p.Record, p.Text)}, []string{"asked last", when(p.AskedAt)},
-						[]string{"missing then", p.Failed})
-				}
-				if d.Root != "" {
-					t = append(t, []string{"document root", d.Home + "/" + d.Root})
-				}
-				for _, f := range d.Protected {
-					t = append(t, []string{"protected", "/" + f.Path + " for " + strings.Join(f.Users, ", ")})
-				}
-				if err := c.print(d, withoutEmpty(t)); err != nil || c.format() != "" {
-					return err
-				}
-				printWarnings(c.out, d.Warnings)
-				return nil
-			}},
-		{noun: "domain", verb: "prove", args: "ACCOUNT DOMAIN", short: "Ask DNS now whether a domain is its account's",
-			preview: true, waits: true, flags: []flagInfo{{name: "vouch", usage: "an operator's word for it, without " +
-				"DNS"}},
-			long: "What has to be set is in “victualler domain show”. DNS is asked by itself, too.",
-			run: func(ctx context.Context, c *call) error {
 				var done api.DomainChanged
-				previewed,
-					err := c.change(ctx, http.MethodPost, domainPath(c)+"/proof",
-					api.ProofRequest{Vouch: c.on("vouch")},
+				previewed, err := c.change(ctx, http.MethodPost, path+"/proof", api.ProofRequest{Vouch: c.on("vouch")},
 					&done)
 				if err != nil || previewed {
 					return err
 				}
 				return c.domainChanged(ctx, done, "proved")
 			}},
-		{noun: "domain", verb: "change", args: "ACCOUNT DOMAIN", short: "Change how a domain is served", preview: true,
+		{noun: "domain", verb: "change", args: "DOMAIN", short: "Change how a domain is served", preview: true,
 			waits: true,
 			long: "What is not named stays. With a new document root, files stay where they are unless --move-files " +
 				"is said.",
-			flags: append([]flagInfo{{name: "move-files", usage: "have the files moved to the new document root"},
+			flags: append([]flagInfo{inAccountFlag, {name: "move-files",
+				usage: "have the files moved to the new document root"},
 				{name: "template", value: "NAME", usage: "a template to follow; - for none"}},
 				servingFlags...),
 			run: func(ctx context.Context, c *call) error {
-				serving, err := c.serving()
+				body := api.DomainChange{Serving: c.serving(), MoveFiles: c.on("move-files"),
+					Template: c.given("template")}
+				if body.Serving == (api.Serving{}) && !body.MoveFiles && body.Template == nil {
+					return c.nothingToChange()
+				}
+				path, err := c.domainPath(ctx)
 				if err != nil {
 					return err
 				}
-				body := api.DomainChange{Serving: serving, MoveFiles: c.on("move-files"), Template: c.given("template")}
-				if body.Serving == (api.Serving{}) && !body.MoveFiles && body.Template == nil {
-					return usageError{"say what is to change; see victualler domain change --help"}
-				}
 				var done api.DomainChanged
-				previewed, err := c.change(ctx, http.MethodPatch, domainPath(c), body, &done)
+				previewed, err := c.change(ctx, http.MethodPatch, path, body, &done)
 				if err != nil || previewed {
 					return err
 				}
 				return c.domainChanged(ctx, done, "changing")
 			}},
-		{noun: "domain", verb: "remove", args: "ACCOUNT DOMAIN", short: "Take a domain from an account; its files stay",
-			preview: true, waits: true, flags: []flagInfo{yesFlag},
+		{noun: "domain", verb: "remove", args: "DOMAIN", short: "Remove a domain from its account; its files stay",
+			preview: true, waits: true, flags: []flagInfo{inAccountFlag, yesFlag},
 			run: func(ctx context.Context, c *call) error {
-				if !c.on("preview") {
-					if err := c.confirm("Take " + c.args[1] + " from " + c.args[0] + "? Its files stay."); err != nil {
-						return err
-					}
+				path, err := c.domainPath(ctx)
+				if err != nil {
+					return err
 				}
-				return c.work(ctx, http.MethodDelete, domainPath(c), nil)
+				if err := c.confirm(ctx, "Remove "+c.args[0]+"? Its files stay."); err != nil {
+					return err
+				}
+				return c.work(ctx, http.MethodDelete, path, nil)
 			}},
 		{noun: "domain", verb: "trace", args: "NAME", short: "Tell which server and site answer for a name, and why",
-			output: true,
 			long: "Asks the records, the server itself, and public DNS. Exits with 1 if visitors do " +
 				"not get what is meant to be served.",
 			run: func(ctx context.Context, c *call) error {
@@ -237,14 +228,13 @@ func domainCommands() []command {
 }
 
 func (c *call) printTrace(t api.Trace) error {
-	rows := table{{"WHAT", "VALUE"}, {"name", t.Unicode}, {"rule", t.Rule}, {"server", t.Server},
-		{"its addresses", strings.Join(t.Ours, " ")}}
+	g := pairs("name", t.Unicode, "rule", t.Rule, "server", t.Server, "its addresses", t.Ours)
 	for _, a := range t.Asked {
 		text := a.Failed
 		if text == "" {
 			text = strings.TrimSpace(fmt.Sprintf("%d %s", a.Status, a.Location))
 		}
-		rows = append(rows, []string{a.URL, text})
+		g.add(a.URL, text)
 	}
 	for _, w := range t.PublicDNS {
 		text := w.Address
@@ -253,21 +243,73 @@ func (c *call) printTrace(t api.Trace) error {
 			text += ", as it should be"
 		case w.Server != "":
 			text += ", which is " + w.Server
+		case w.Ours:
+			text += ", which is another server of ours"
 		default:
 			text += ", which is not ours"
 		}
-		rows = append(rows, []string{"public DNS gives", text})
+		g.add("public DNS gives", text)
 	}
-	return c.print(t, withoutEmpty(append(rows, []string{"public DNS", t.Failed}, []string{"verdict", t.Verdict})))
+	for _, row := range pairs("public DNS", t.Failed, "verdict", t.Verdict).rows {
+		g.add(row...)
+	}
+	return c.showFields(t, g)
 }
 
-// withoutEmpty leaves out rows without a value.
-func withoutEmpty(t table) table {
-	kept := t[:1:1]
-	for _, row := range t[1:] {
-		if row[1] != "" {
-			kept = append(kept, row)
+func listDomains(ctx context.Context, c *call) error {
+	query := c.filters("search")
+	if kind := c.value("as"); kind != "" {
+		query.Set("served_as", kind)
+	}
+	if c.on("waiting") {
+		query.Set("waiting", "true")
+	}
+	if len(c.args) > 0 {
+		query.Set("account", c.args[0])
+	}
+	all, more, err := collect(ctx, c, "/domains", query, func(p api.DomainPage) ([]api.DomainLine, string) {
+		return p.Domains, p.Next
+	})
+	if err != nil {
+		return err
+	}
+	return printList(c, all, more, c.filtered("no domains", "search", "as"), []column[api.DomainLine]{
+		col("DOMAIN", 0, func(d api.DomainLine) any { return d.Unicode }),
+		col("ACCOUNT", 0, func(d api.DomainLine) any { return d.Account }),
+		col("SERVER", 3, func(d api.DomainLine) any { return d.Server }),
+		col("COUNTS AS", 2, func(d api.DomainLine) any { return d.CountsAs }),
+		col("TEMPLATE", 1, func(d api.DomainLine) any { return d.Template }),
+		col("OWN SETTINGS", 4, func(d api.DomainLine) any { return d.Own }),
+		col("SERVED AS", 0, func(d api.DomainLine) any { return servedAs(d.Domain) }),
+	})
+}
+
+func showDomain(ctx context.Context, c *call) error {
+	_, d, err := c.domainDetail(ctx)
+	if err != nil {
+		return err
+	}
+	other := d.Name
+	if other == d.Unicode {
+		other = ""
+	}
+	g := pairs("domain", d.Unicode, "in DNS", other, "account", d.Account, "served as", servedAs(d.Domain), "counts as",
+		d.CountsAs, "addresses", d.Addresses, "mirrors", d.Mirrors, "template", d.Template)
+	if p := d.Proof; p != nil {
+		for _, row := range pairs("proof", proofState(p), "record to set", fmt.Sprintf("%s. TXT \"%s\"", p.Record,
+			p.Text), "asked last", when(p.AskedAt), "missing then", p.Failed).rows {
+			g.add(row...)
 		}
 	}
-	return kept
+	if d.Root != "" {
+		g.add("document root", d.Home+"/"+d.Root)
+	}
+	for _, f := range d.Protected {
+		g.add("protected", "/"+f.Path+" for "+strings.Join(f.Users, ", "))
+	}
+	if err := c.showFields(d, g); err != nil || !c.forPeople() {
+		return err
+	}
+	c.printWarnings(d.Warnings)
+	return nil
 }

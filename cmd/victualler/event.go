@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"net/url"
-	"strconv"
 	"strings"
 	"time"
 
@@ -19,44 +18,45 @@ func eventCommands() []command {
 		{name: "since", value: "DATE", usage: "not before this day or moment"},
 		{name: "until", value: "DATE", usage: "before this day or moment"}}
 	return []command{
-		{noun: "event", verb: "list", short: "List who did what, newest first", output: true,
-			flags: append([]flagInfo{{name: "most", value: "N", usage: "how many (default 50)"}}, filters...),
+		{noun: "event", verb: "list", short: "List who did what, newest first", list: true, usual: 50,
+			flags: filters,
 			run: func(ctx context.Context, c *call) error {
 				query, err := eventQuery(c)
 				if err != nil {
 					return err
 				}
-				most := 50
-				if text := c.value("most"); text != "" {
-					if most, err = strconv.Atoi(text); err != nil || most < 1 {
-						return usageError{"--most takes a number above 0"}
-					}
-				}
-				query.Set("limit", strconv.Itoa(min(most, 500)))
-				all, err := collect(ctx, c, "/events", query, most, func(p api.EventPage) ([]api.Event, string) {
+				all, more, err := collect(ctx, c, "/events", query, func(p api.EventPage) ([]api.Event, string) {
 					return p.Events, p.Next
 				})
 				if err != nil {
 					return err
 				}
-				t := table{{"WHEN", "WHO", "FROM", "ACTION", "SUBJECT", "CHANGES"}}
-				for _, e := range all {
-					who := e.Actor
-					if e.OnBehalf != "" {
-						who += " as " + e.OnBehalf
-					}
-					var changes []string
-					for _, f := range e.Fields {
-						changes = append(changes, f.Name+": "+beforeAfter(f))
-					}
-					t = append(t, []string{local(e.At), who, e.Address, e.Action, e.Subject,
-						strings.Join(changes, "; ")})
-				}
-				return c.print(all, t)
+				return printList(c, all, more, c.filtered("nothing has happened", "search", "actor", "action",
+					"account", "since", "until"), []column[api.Event]{
+					col("WHEN", 0, func(e api.Event) any { return e.At }),
+					col("WHO", 0, func(e api.Event) any {
+						if e.OnBehalf != "" {
+							return e.Actor + " as " + e.OnBehalf
+						}
+						return e.Actor
+					}),
+					col("FROM", 2, func(e api.Event) any { return e.Address }),
+					col("WHAT", 0, func(e api.Event) any { return e.Title }),
+					col("ACTION", 3, func(e api.Event) any { return e.Action }),
+					col("SUBJECT", 1, func(e api.Event) any { return e.Subject }),
+					col("CHANGES", 0, func(e api.Event) any {
+						var changes []string
+						for _, f := range e.Fields {
+							changes = append(changes, f.Name+": "+beforeAfter(f))
+						}
+						return strings.Join(changes, "; ")
+					}),
+				})
 			}},
-		{noun: "event", verb: "export", short: "Write the record of who did what to standard output",
+		{noun: "event", verb: "export", short: "Write the record of who did what to standard output", stream: true,
 			flags: append([]flagInfo{{name: "format", value: "FORMAT",
-				usage: "csv (the default) or jsonl: one JSON document on each line"}}, filters...),
+				usage: "csv (the default) or jsonl: one JSON document on each line", values: []string{"csv", "jsonl"}}},
+				filters...),
 			run: func(ctx context.Context, c *call) error {
 				query, err := eventQuery(c)
 				if err != nil {
@@ -71,20 +71,20 @@ func eventCommands() []command {
 }
 
 func eventQuery(c *call) (url.Values, error) {
-	query := url.Values{}
-	for _, name := range []string{"search", "actor", "action", "account"} {
-		if c.value(name) != "" {
-			query.Set(name, c.value(name))
-		}
-	}
-	for _, name := range []string{"since", "until"} {
+	query := c.filters("search", "actor", "action", "account")
+	return query, c.moments(query, "since", "until")
+}
+
+// moments adds flags with days or moments to what a list is asked for by.
+func (c *call) moments(query url.Values, names ...string) error {
+	for _, name := range names {
 		moment, err := parseMoment(c.value(name))
 		if err != nil {
-			return nil, err
+			return usageError{"--" + name + ": " + err.Error()}
 		}
 		if moment != nil {
 			query.Set(name, moment.UTC().Format(time.RFC3339))
 		}
 	}
-	return query, nil
+	return nil
 }

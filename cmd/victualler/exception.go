@@ -17,8 +17,8 @@ func exceptionCommands() []command {
 	return []command{
 		{noun: "exception", verb: "add", args: "ACCOUNT",
 			short: "Set a limit or a feature of one account by hand, over its plan", preview: true, waits: true,
-			long: "An exception for the same limit or feature is replaced. With --until, the plan's value returns by " +
-				"itself.",
+			long: "An exception for the same limit or feature is replaced. With --until, the plan's value returns " +
+				"automatically.",
 			flags: []flagInfo{{name: "limit", value: "KEY=VALUE", usage: "such as disk=30G or mailboxes=unlimited"},
 				{name: "feature", value: "NAME=on|off", usage: "such as shell=on"},
 				{name: "reason", value: "TEXT", usage: "why", required: true},
@@ -32,13 +32,13 @@ func exceptionCommands() []command {
 				return c.onTerms(ctx, http.MethodPut, path(c), body)
 			}},
 		{noun: "exception", verb: "list", args: "ACCOUNT", short: "List what is set by hand on an account",
-			output: true,
+			list: true,
 			run: func(ctx context.Context, c *call) error {
 				var l api.ExceptionList
 				if err := c.client.Get(ctx, path(c), nil, &l); err != nil {
 					return err
 				}
-				return c.print(l.Exceptions, exceptionTable(l.Exceptions))
+				return printList(c, l.Exceptions, false, "nothing is set by hand", exceptionColumns)
 			}},
 		{noun: "exception", verb: "remove", args: "ACCOUNT", short: "Let the plan's value return", preview: true,
 			waits: true,
@@ -116,26 +116,38 @@ func (c *call) onTerms(ctx context.Context, method, path string, body any) error
 	if err != nil || previewed {
 		return err
 	}
-	printEffect(c.out, changed.Effect)
+	c.sayEffect(changed.Effect)
 	return c.startedIf(ctx, changed.Operation)
 }
 
-func exceptionTable(exceptions []api.Exception) table {
-	t := table{{"WHAT", "VALUE", "UNTIL", "BY", "SET", "REASON"}}
-	for _, e := range exceptions {
-		what, value := e.Feature, "off"
-		if e.On {
-			value = "on"
+var exceptionColumns = []column[api.Exception]{
+	col("WHAT", 0, func(e api.Exception) any {
+		if e.Limit != "" {
+			return e.Limit
 		}
+		return e.Feature
+	}),
+	col("VALUE", 0, func(e api.Exception) any {
 		if e.Limit != "" {
 			info, _ := plans.Info(plans.Key(e.Limit))
-			what, value = e.Limit, written(e.Amount, string(info.Unit))
+			return amountOf(e.Amount, string(info.Unit))
 		}
-		until := "for good"
-		if e.EndsAt != nil {
-			until = local(*e.EndsAt)
+		return onOff(e.On)
+	}),
+	col("UNTIL", 0, func(e api.Exception) any {
+		if e.EndsAt == nil {
+			return "for good"
 		}
-		t = append(t, []string{what, value, until, e.Author, local(e.SetAt), strings.TrimSpace(e.Reason)})
+		return local(*e.EndsAt)
+	}),
+	col("BY", 2, func(e api.Exception) any { return e.Author }),
+	col("SET", 1, func(e api.Exception) any { return e.SetAt }),
+	col("REASON", 0, func(e api.Exception) any { return strings.TrimSpace(e.Reason) }),
+}
+
+func onOff(on bool) string {
+	if on {
+		return "on"
 	}
-	return t
+	return "off"
 }

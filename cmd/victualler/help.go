@@ -2,96 +2,131 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
+
+	"victualler/internal/version"
 )
 
-func completionCommands() []command {
+func helpCommands() []command {
 	return []command{
-		{noun: "completion", verb: "bash", short: "Print completion for bash", stranger: true,
-			long: "Use it with: source <(victualler completion bash)",
+		{noun: "help", args: "[NOUN] [VERB]", short: "Say what there is, or how one command is used", stranger: true,
+			stream: true,
 			run: func(_ context.Context, c *call) error {
-				printCompletion(c.out)
+				if len(c.args) == 0 {
+					printOverview(c.out)
+					return nil
+				}
+				command, _, err := find(c.args)
+				var help errHelp
+				if errors.As(err, &help) {
+					command, err = help.command, nil
+				}
+				if noun := singular(c.args[0]); err != nil && len(c.args) == 1 && slices.Contains(allNouns(), noun) {
+					command, err = findNoun(noun), nil
+				}
+				if err == nil {
+					printHelp(c.out, command)
+				}
+				return err
+			}},
+		{noun: "version", short: "Say which version this is", stranger: true, stream: true,
+			run: func(_ context.Context, c *call) error {
+				fmt.Fprintln(c.out, "victualler", version.Version)
 				return nil
 			}},
+		{noun: "completion", verb: "bash", short: "Print completion for bash", stranger: true, stream: true,
+			long: "Use it with: source <(victualler completion bash)", run: printCompletion(bashCompletion)},
+		{noun: "completion", verb: "zsh", short: "Print completion for zsh", stranger: true, stream: true,
+			long: "Use it with: source <(victualler completion zsh)", run: printCompletion(zshCompletion)},
+		{noun: "completion", verb: "fish", short: "Print completion for fish", stranger: true, stream: true,
+			long: "Use it with: victualler completion fish | source", run: printCompletion(fishCompletion)},
+		{noun: "completion", verb: "words", args: "[WORD]…", hidden: true, stranger: true, stream: true,
+			short: "Print what could stand for the last of some words", run: completeWords},
 	}
 }
 
-func sorted() []command {
-	all := slices.Clone(allCommands())
-	slices.SortStableFunc(all, func(a, b command) int { return strings.Compare(a.noun, b.noun) })
-	return all
+// findNoun is the command of a noun without a verb, if there is one.
+func findNoun(noun string) command {
+	for _, c := range allCommands() {
+		if c.noun == noun && c.verb == "" {
+			return c
+		}
+	}
+	return command{noun: noun}
 }
 
-// printHelp prints all commands, or those of one noun.
-func printHelp(out io.Writer, args []string) {
-	only := ""
-	if len(args) > 1 {
-		only = args[1]
-	}
-	if only == "" {
-		fmt.Fprint(out, "victualler NOUN VERB [ARG…] [flags]\n\n")
-	}
-	for _, c := range sorted() {
-		if only == "" || c.noun == only {
-			fmt.Fprintf(out, "  %-28s %s\n", strings.TrimSpace(c.noun+" "+c.verb+" "+c.args), c.short)
+// helpColumns is how wide helps are at most.
+const helpColumns = 80
+
+// printOverview prints what can be done with what.
+func printOverview(out io.Writer) {
+	fmt.Fprint(out, "victualler NOUN VERB [ARG…] [flags]\n")
+	for _, g := range nouns {
+		fmt.Fprintf(out, "\n%s\n", g.group)
+		for _, noun := range g.nouns {
+			text := strings.Join(verbsOf(noun), ", ")
+			if c := findNoun(noun); c.run != nil {
+				text = strings.ToLower(c.short[:1]) + c.short[1:]
+			}
+			printIndented(out, "  "+pad(noun, 12, false)+" ", text)
 		}
 	}
 	fmt.Fprint(out, `
-Accounts are named by sign-in name, domain or number; flags go before or after arguments.
-More on one: victualler NOUN VERB --help
-Exit codes: 0 done, 1 failed, 2 wrong use, 3 refused by a limit or a right, 4 unreachable.
+More: victualler help NOUN, victualler help NOUN VERB
+Accounts are named by sign-in name, domain or number; flags go before or after
+arguments. With -o json and -o csv, programs can read what is printed.
+Exit codes: 0 done, 1 failed, 2 wrong use, 3 refused by a limit or a right,
+4 unreachable, 130 interrupted.
 `)
 }
 
-func printCommandHelp(out io.Writer, c command) {
-	fmt.Fprintf(out, "%s\n\n%s.\n", c.usage(), c.short)
-	if c.long != "" {
-		fmt.Fprintln(out, c.long)
-	}
-	if flags := c.allFlags(); len(flags) > 0 {
-		fmt.Fprintln(out)
-		for _, f := range flags {
-			dashes := "--"
-			if len(f.name) == 1 {
-				dashes = "-"
-			}
-			fmt.Fprintf(out, "  %-28s %s\n", strings.TrimSpace(dashes+f.name+" "+f.value), f.usage)
+// printIndented prints text behind a label, wrapped.
+func printIndented(out io.Writer, label, text string) {
+	for n, line := range wrapWords(text, helpColumns-displayWidth(label)) {
+		if n > 0 {
+			label = strings.Repeat(" ", displayWidth(label))
 		}
+		fmt.Fprintln(out, strings.TrimRight(label+line, " "))
 	}
 }
 
-// printCompletion makes a completion function of the table of commands.
-func printCompletion(out io.Writer) {
-	verbs := map[string][]string{}
-	var nouns []string
-	for _, c := range sorted() {
-		if verbs[c.noun] == nil {
-			nouns = append(nouns, c.noun)
-		}
-		verbs[c.noun] = append(verbs[c.noun], c.verb)
-	}
-	fmt.Fprintf(out, "_victualler() {\n\tlocal word=${COMP_WORDS[COMP_CWORD]} list=\n\tcase $COMP_CWORD in\n\t1) "+
-		"list=%q ;;\n\t2) case ${COMP_WORDS[1]} in\n", strings.Join(nouns, " "))
-	for _, noun := range nouns {
-		fmt.Fprintf(out, "\t\t%s) list=%q ;;\n", noun, strings.Join(verbs[noun], " "))
-	}
-	fmt.Fprint(out, "\t\tesac ;;\n\t*) case \"${COMP_WORDS[1]} ${COMP_WORDS[2]}\" in\n")
-	for _, c := range sorted() {
-		var flags []string
-		for _, f := range c.allFlags() {
-			if len(f.name) > 1 {
-				flags = append(flags, "--"+f.name)
-			} else {
-				flags = append(flags, "-"+f.name)
+// printHelp prints how a command is used, or all commands of a noun.
+func printHelp(out io.Writer, c command) {
+	if c.run == nil {
+		for _, one := range allCommands() {
+			if one.noun == c.noun && !one.hidden {
+				fmt.Fprintln(out, strings.TrimSpace("victualler "+strings.TrimSpace(one.name())+" "+one.args))
+				printIndented(out, "    ", one.short+".")
 			}
 		}
-		if len(flags) > 0 {
-			fmt.Fprintf(out, "\t\t%q) list=%q ;;\n", c.noun+" "+c.verb, strings.Join(flags, " "))
-		}
+		fmt.Fprintf(out, "\nMore on one: victualler help %s VERB\n", c.noun)
+		return
 	}
-	fmt.Fprint(out, "\t\tesac ;;\n\tesac\n\tCOMPREPLY=($(compgen -W \"$list\" -- \"$word\"))\n}\ncomplete -F "+
-		"_victualler victualler\n")
+	printIndented(out, "", c.usage())
+	fmt.Fprintln(out)
+	printIndented(out, "", c.short+".")
+	if c.long != "" {
+		printIndented(out, "", c.long)
+	}
+	flags := c.allFlags()
+	if len(flags) == 0 {
+		return
+	}
+	fmt.Fprintln(out)
+	for _, f := range flags {
+		label := "  " + strings.TrimSpace(dashed(f.name)+" "+f.value)
+		if displayWidth(label) > 26 {
+			fmt.Fprintln(out, label)
+			label = ""
+		}
+		usage := f.usage
+		if f.required {
+			usage += "; needed"
+		}
+		printIndented(out, pad(label, 28, false), usage)
+	}
 }

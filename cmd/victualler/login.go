@@ -1,12 +1,10 @@
 package main
 
 import (
-	"bufio"
 	"context"
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
 	"strings"
 
 	"victualler/internal/api"
@@ -21,7 +19,7 @@ func loginCommands() []command {
 	key := flagInfo{name: "key", value: "FILE", usage: "public key that lets in: a file that ends in .pub"}
 	return []command{
 		{noun: "login", verb: "list", args: "ACCOUNT", short: "List the sign-ins for file transfer of an account",
-			output: true, run: listLogins},
+			list: true, run: listLogins},
 		{noun: "login", verb: "add", args: "ACCOUNT NAME", short: "Add a sign-in for file transfer (SFTP)",
 			preview: true, waits: true,
 			long: "It is called as the account's sign-in name with a hyphen and NAME. All files belong to the " +
@@ -36,7 +34,7 @@ func loginCommands() []command {
 				body.Keys = keys
 				made := false
 				if len(keys) == 0 || c.on("generate") || c.on("password-stdin") {
-					if body.Password, made, err = c.newPassword(ctx, bufio.NewReader(c.in)); err != nil {
+					if body.Password, made, err = c.newPassword(ctx); err != nil {
 						return err
 					}
 				}
@@ -45,9 +43,9 @@ func loginCommands() []command {
 				if err != nil || previewed {
 					return err
 				}
-				fmt.Fprintf(c.out, "login %s, sees %s\n", done.Login.Name, sees(done.Login))
+				c.say("login %s, sees %s", done.Login.Name, sees(done.Login))
 				if made {
-					fmt.Fprintln(c.out, "password:", body.Password)
+					c.showPassword("password", body.Password)
 				}
 				return c.startedIf(ctx, done.Operation)
 			}},
@@ -55,18 +53,16 @@ func loginCommands() []command {
 			short: "Change folder, password or keys of a sign-in for file transfer", preview: true, waits: true,
 			long: "LOGIN may be the account's own sign-in name.",
 			flags: append([]flagInfo{folder, key, {name: "remove-key", value: "FINGERPRINT",
-				usage: "take a key away; login list shows it"}, {name: "new-password", usage: "set another password"},
-				{name: "no-password", usage: "take the password away"}}, passwordFlags...),
+				usage: "remove a key; login list shows it"}, {name: "new-password", usage: "set another password"},
+				{name: "no-password", usage: "remove the password"}}, passwordFlags...),
 			run: changeLogin},
 		{noun: "login", verb: "remove", args: "ACCOUNT LOGIN",
-			short: "Take a sign-in for file transfer away; its files stay", preview: true, waits: true,
+			short: "Remove a sign-in for file transfer; its files stay", preview: true, waits: true,
 			flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
-				if !c.on("preview") {
-					if err := c.confirm("Take the login " + c.args[1] + " from " + c.args[0] +
-						"? Its files stay."); err != nil {
-						return err
-					}
+				if err := c.confirm(ctx, "Remove the login "+c.args[1]+" of "+c.args[0]+
+					"? Its files stay."); err != nil {
+					return err
 				}
 				return c.work(ctx, http.MethodDelete, loginPath(c), nil)
 			}},
@@ -78,23 +74,21 @@ func listLogins(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, loginsPath(c), nil, &list); err != nil {
 		return err
 	}
-	t := table{{"LOGIN", "SEES", "PASSWORD", "KEY", "WHOSE"}}
-	for _, l := range list.Logins {
-		row := []string{l.Name, sees(l), yesNo(l.Password), "", ""}
-		for n, k := range l.Keys {
-			if n > 0 {
-				t = append(t, row)
-				row = []string{"", "", "", "", ""}
+	if c.forPeople() && len(list.Addresses) > 0 {
+		c.note(fmt.Sprintf("connect with: sftp LOGIN@%s", list.Addresses[0]))
+	}
+	return printList(c, list.Logins, false, "no logins", []column[api.Login]{
+		col("LOGIN", 0, func(l api.Login) any { return l.Name }),
+		col("SEES", 0, func(l api.Login) any { return sees(l) }),
+		col("PASSWORD", 0, func(l api.Login) any { return l.Password }),
+		col("KEYS", 0, func(l api.Login) any {
+			var keys []string
+			for _, k := range l.Keys {
+				keys = append(keys, strings.TrimSpace(k.Fingerprint+" "+k.Comment))
 			}
-			row[3], row[4] = k.Fingerprint, k.Comment
-		}
-		t = append(t, row)
-	}
-	if c.format() == "" {
-		fmt.Fprintf(c.out, "connect with: sftp LOGIN@%s\n\n",
-			strings.Join(list.Addresses[:min(1, len(list.Addresses))], ""))
-	}
-	return c.print(list, t)
+			return strings.Join(keys, ", ")
+		}),
+	})
 }
 
 func sees(l api.Login) string {
@@ -123,12 +117,12 @@ func changeLogin(ctx context.Context, c *call) error {
 		body.Password = new(string)
 	case c.on("new-password") || c.on("generate") || c.on("password-stdin"):
 		var password string
-		if password, made, err = c.newPassword(ctx, bufio.NewReader(c.in)); err != nil {
+		if password, made, err = c.newPassword(ctx); err != nil {
 			return err
 		}
 		body.Password = &password
 	case body.Folder == nil && len(body.AddKeys)+len(body.RemoveKeys) == 0:
-		return usageError{"say what is to change; see victualler login change --help"}
+		return c.nothingToChange()
 	}
 	var done api.LoginChanged
 	previewed, err := c.change(ctx, http.MethodPatch, loginPath(c), body, &done)
@@ -136,7 +130,7 @@ func changeLogin(ctx context.Context, c *call) error {
 		return err
 	}
 	if made {
-		fmt.Fprintln(c.out, "password:", *body.Password)
+		c.showPassword("password", *body.Password)
 	}
 	return c.startedIf(ctx, done.Operation)
 }
@@ -146,9 +140,6 @@ func keyFile(file string) ([]string, error) {
 	if file == "" {
 		return nil, nil
 	}
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return nil, usageError{err.Error()}
-	}
-	return []string{strings.TrimSpace(string(text))}, nil
+	text, err := readFile(file)
+	return []string{strings.TrimSpace(string(text))}, err
 }

@@ -2,12 +2,11 @@ package main
 
 import (
 	"bytes"
-	"context"
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -18,6 +17,7 @@ import (
 	"victualler/internal/api"
 	"victualler/internal/client"
 	"victualler/internal/hosting/plans"
+	"victualler/internal/hosting/refusal"
 )
 
 func TestParse(t *testing.T) {
@@ -40,17 +40,23 @@ func TestParse(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"--strange name"}, c.args, "after -- all are arguments")
 	for line, says := range map[string]string{
-		"account": "say what to do: victualler account",
-		"account fly": "account knows open, list, show, repair, change, suspend, " +
-			"resume, handover, close",
-		"boat list":                                `there is no "boat"; the nouns are account,`,
-		"account open":                             "usage: victualler account open DOMAIN",
-		"account open a b --plan p --customer c":   "usage:",
-		"account open a.example --plan p":          "--customer is needed",
-		"account open a.example --colour red":      "not defined: -colour",
-		"account list -o xml":                      "-o takes table, json or csv",
-		"account open a --plan":                    "needs an argument",
-		"server change skua --open --closed extra": "usage:",
+		"account": "say what to do: victualler account open|list|show|change|suspend|resume|repair|handover|close",
+		"account opne": `account cannot "opne"; did you mean open?; it can open, list, show, change, suspend, resume, ` +
+			`repair, handover, close`,
+		"acount list":              `there is no "acount"; did you mean account?; “victualler help” lists what there is`,
+		"-o json account list":     "begin with what it is about",
+		"boat list":                `there is no "boat"; “victualler help” lists what there is`,
+		"account show":             "ACCOUNT is missing; usage: victualler account show ACCOUNT",
+		"account open a b":         `"b" is too much; usage: victualler account open [DOMAIN]`,
+		"reseller add x --title y": "--limits is needed; usage: victualler reseller add NAME --limits LIST --title",
+		"account open a.example --custmer x": "account open has no flag --custmer; did you mean --customer?; see " +
+			"victualler " +
+			"help account open",
+		"account open a.example --colour red": "account open has no flag --colour; see victualler help account open",
+		"account list -o xml":                 `-o takes table, json or csv, not "xml"`,
+		"account list --state opne":           `--state takes opening, active, suspended, closing or closed, not "opne"`,
+		"account open a --plan":               "--plan needs a value: --plan PLAN",
+		"server change skua --open extra":     `"extra" is too much`,
 	} {
 		_, err := parse(strings.Fields(line))
 		var usage usageError
@@ -58,51 +64,98 @@ func TestParse(t *testing.T) {
 			assert.Contains(t, err.Error(), says, line)
 		}
 	}
+	for line, want := range map[string]string{"Accounts list": "account list", "ACCOUNT LIST": "account list",
+		"authorities list": "authority list", "people list": "person list", "note show x": "notes show",
+		"setting show": "settings show", "zones list": "zone list"} {
+		c, err := parse(strings.Fields(line))
+		if assert.NoError(t, err, line) {
+			assert.Equal(t, want, c.name())
+		}
+	}
 }
 
 func TestEveryCommand(t *testing.T) {
-	standard := map[string]bool{"add": true, "list": true, "show": true, "change": true, "remove": true}
-	own := map[string]bool{"account open": true, "account repair": true, "account close": true, "completion bash": true,
-		"operation watch": true,
-		"server join":     true, "server sweep": true, "server repair": true, "session start": true,
-		"session end": true,
-		"session act": true, "account suspend": true,
-		"account resume": true, "account handover": true, "reseller suspend": true, "reseller resume": true,
-		"plan compare": true, "person password": true,
-		"domain trace": true, "zone check": true, "zone signing": true, "zone export": true, "zone import": true,
-		"zone reset": true, "site log": true, "certificate rehearse": true, "certificate order": true,
-		"certificate take-back": true, "certificate request": true, "certificate remove-request": true,
-		"certificate install":  true,
-		"certificate download": true, "certificate key": true, "certificate revoke": true, "person link": true,
-		"person sign-out": true, "person unlock": true, "password check": true, "domain prove": true,
-		"event export":       true,
-		"settings test-mail": true}
-	looks := map[string]bool{"list": true, "show": true, "compare": true, "check": true, "export": true, "watch": true,
-		"bash": true, "sweep": true, "trace": true, "log": true, "signing": true, "rehearse": true, "download": true,
-		"key": true}
+	standard := words("add,list,show,change,remove")
+	own := []string{"account open", "account repair", "account close", "operation watch", "server join", "server sweep",
+		"server repair", "session start", "session end", "session act", "account suspend", "account resume",
+		"account handover", "reseller suspend", "reseller resume", "plan compare", "person password", "domain trace",
+		"zone check", "zone signing", "zone export", "zone import", "zone reset", "site log", "certificate rehearse",
+		"certificate order", "certificate cancel", "certificate request", "certificate remove-request",
+		"plan export", "plan import", "template export", "template import", "account export",
+		"certificate install", "certificate download", "certificate key", "certificate revoke", "person link",
+		"person sign-out", "person unlock", "password check", "domain prove", "event export", "settings test-mail"}
+	looks := words("list,show,compare,check,export,watch,sweep,trace,log,signing,rehearse,download,key")
 	// What is one's own sign-in, and the message that is sent to be
 	// looked for, has nothing to foresee.
-	plain := map[string]bool{"session": true, "password": true, "factor": true}
+	plain := words("session,password,factor,language,help,version,completion,overview,search")
 	for _, c := range allCommands() {
-		name := c.noun + " " + c.verb
-		assert.True(t, standard[c.verb] || own[name], "%s: is there no verb of the usual ones for it?", name)
-		assert.NotEmpty(t, c.short, name)
-		assert.True(t, looks[c.verb] || plain[c.noun] || c.preview || c.verb == "test-mail",
-			"%s changes something and has no --preview", name)
-		if c.verb == "list" || c.verb == "show" {
-			assert.True(t, c.output, "%s prints for programs too", name)
+		name := strings.TrimSpace(c.name())
+		assert.Contains(t, allNouns(), c.noun, "in a group of the help")
+		if !slices.Contains(plain[4:], c.noun) {
+			assert.True(t, slices.Contains(standard, c.verb) || slices.Contains(own, name),
+				"%s: is there no verb of the usual ones for it?", name)
 		}
+		assert.NotEmpty(t, c.short, name)
+		assert.True(t, slices.Contains(looks, c.verb) || slices.Contains(plain, c.noun) || c.preview ||
+			c.verb == "test-mail", "%s changes something and has no --preview", name)
+		assert.Equal(t, c.verb == "list" || name == "site show" || name == "search", c.list,
+			"%s: lists have the flags of lists", name)
 		var help bytes.Buffer
-		printCommandHelp(&help, c)
+		printHelp(&help, c)
 		assert.Contains(t, help.String(), "victualler "+name)
 		for _, f := range c.allFlags() {
-			assert.Contains(t, help.String(), f.usage, name)
+			assert.Contains(t, help.String(), dashed(f.name), name)
+			for _, value := range f.values {
+				assert.NotContains(t, value, " ", name)
+			}
+		}
+		for _, line := range strings.Split(help.String(), "\n") {
+			assert.LessOrEqual(t, displayWidth(line), helpColumns, name)
 		}
 	}
-	var out bytes.Buffer
-	assert.Equal(t, done, run(context.Background(), nil, strings.NewReader(""), &out, &out))
-	for _, c := range allCommands() {
-		assert.Contains(t, out.String(), strings.TrimSpace(c.noun+" "+c.verb+" "+c.args))
+}
+
+func TestHelp(t *testing.T) {
+	said := func(line string) (code int, text string) {
+		var out bytes.Buffer
+		return run(t.Context(), strings.Fields(line), piped("", &out, &out)), out.String()
+	}
+	code, overview := said("")
+	assert.Equal(t, done, code)
+	for _, g := range nouns {
+		assert.Contains(t, overview, "\n"+g.group+"\n")
+		for _, noun := range g.nouns {
+			assert.NotEmpty(t, verbsOf(noun), noun)
+			assert.Contains(t, overview, "\n  "+noun+" ")
+		}
+	}
+	for _, line := range strings.Split(overview, "\n") {
+		assert.LessOrEqual(t, displayWidth(line), 80)
+	}
+	for _, line := range []string{"help", "--help", "-h"} {
+		_, text := said(line)
+		assert.Equal(t, overview, text, line)
+	}
+	for _, line := range []string{"help account", "account --help", "account -h", "account help", "help accounts"} {
+		code, text := said(line)
+		assert.Equal(t, done, code, line)
+		assert.Contains(t, text, "victualler account suspend [ACCOUNT]…\n    Show visitors a notice", line)
+	}
+	for _, line := range []string{"help account open", "account open --help", "account open -h x", "-h account open"} {
+		code, text := said(line)
+		assert.Equal(t, done, code, line)
+		assert.Contains(t, text, "victualler account open [DOMAIN] [flags]", line)
+		assert.Contains(t, text, "  --no-wait", line)
+	}
+	for _, line := range []string{"help nosuch", "help acount", "help account fly"} {
+		code, text := said(line)
+		assert.Equal(t, wrongUse, code, line)
+		assert.Contains(t, text, "victualler: ", line)
+	}
+	for _, line := range []string{"version", "--version"} {
+		code, text := said(line)
+		assert.Equal(t, done, code)
+		assert.Regexp(t, `^victualler \S+\n$`, text)
 	}
 }
 
@@ -118,43 +171,13 @@ func TestExitCodes(t *testing.T) {
 		{problem("weak-password"), wrongUse}, {problem("server-full"), refused}, {problem("invalid-input"), wrongUse},
 		{problem("not-found"), failed},
 		{problem("server-unreachable"), unreachable},
-		{&client.Unreachable{Base: "x", Err: errors.New("y")}, unreachable},
+		{&client.Unreachable{Base: "x", Err: errors.New("y")}, unreachable}, {errInterrupted, interrupted},
+		{goesOn{7}, interrupted}, {severalFailed{[]error{usageError{"x"}, usageError{"y"}}, 2}, wrongUse},
+		{severalFailed{[]error{usageError{"x"}, errors.New("y")}, 2}, failed},
 	} {
 		assert.Equal(t, c.want, exitCode(c.err), "%v", c.err)
 	}
 	assert.Equal(t, "one two", sentence(errors.New("one\n  two\n")), "one paragraph")
-}
-
-func TestTable(t *testing.T) {
-	rows := table{{"DOMAIN", "PLAN"}, {"møwe-café.example", "skiff"}, {"a-rather-long-domain-name.example", "harbour"}}
-	var wide, narrow bytes.Buffer
-	rows.write(&wide, 0)
-	lines := strings.Split(strings.TrimRight(wide.String(), "\n"), "\n")
-	assert.Equal(t, "DOMAIN                             PLAN", lines[0])
-	assert.Equal(t, "møwe-café.example                  skiff", lines[1])
-	rows.write(&narrow, 30)
-	for _, line := range strings.Split(strings.TrimRight(narrow.String(), "\n"), "\n") {
-		assert.LessOrEqual(t, len([]rune(line)), 30)
-	}
-	var figures bytes.Buffer
-	table{{"LIMIT", "ALLOWED", "OF"}, {"disk", "500M", "a"}, {"files", "unlimited", "b"}, {"share", "20%", "7"},
-		{"none", "", ""}}.write(&figures, 0)
-	assert.Equal(t, "LIMIT    ALLOWED  OF\ndisk        500M  a\nfiles  unlimited  b\nshare        20%  7\nnone\n",
-		figures.String())
-	assert.Contains(t, narrow.String(), "…")
-	assert.Contains(t, narrow.String(), "harbour", "only the widest column is cut")
-}
-
-func TestOutputForPrograms(t *testing.T) {
-	text := ""
-	c := &call{command: command{output: true}, values: map[string]*string{"o": &text}}
-	for format, want := range map[string]string{"csv": "A,B\n\"x,y\",z\n", "json": "{\n  \"n\": 1\n}\n",
-		"": "A    B\nx,y  z\n"} {
-		var out bytes.Buffer
-		c.out, text = &out, format
-		require.NoError(t, c.print(map[string]int{"n": 1}, table{{"A", "B"}, {"x,y", "z"}}))
-		assert.Equal(t, want, out.String())
-	}
 }
 
 func TestParseAmount(t *testing.T) {
@@ -173,6 +196,26 @@ func TestParseAmount(t *testing.T) {
 	assert.Equal(t, plans.Of(20), got)
 }
 
+// A refusal that asks for a decision names the flag of it, on the line after the sentence.
+func TestDecisionsNameTheirFlags(t *testing.T) {
+	for words, choice := range map[string]refusal.Choice{
+		"brand change stall --accept-unresolved": refusal.Decision("accept_unresolved", "true", "so be it"),
+		"reseller change stall --keep-over":      refusal.Decision("over", "keep", "so be it"),
+		"site change a.test --hsts-accepted":     refusal.Decision("hsts_accepted", "true", "so be it"),
+		"authority add a b --accept-terms":       refusal.Decision("accept_terms", "true", "so be it"),
+		"certificate order a.test --leave-out":   refusal.Decision("leave_out", "true", "so be it"),
+	} {
+		args := strings.Fields(words)
+		c, err := parse(args)
+		require.NoError(t, err, words)
+		assert.Equal(t, "\n  "+args[len(args)-1]+": so be it",
+			c.decisions(&api.Problem{Decide: []refusal.Choice{choice}}), words)
+	}
+	c, err := parse(strings.Fields("record add a.test www CNAME b.c"))
+	require.NoError(t, err)
+	assert.Empty(t, c.decisions(&api.Problem{Decide: []refusal.Choice{refusal.Decision("data", "b.c.", "b.c")}}))
+}
+
 func TestParseLists(t *testing.T) {
 	limits, err := parseLimits("disk=20G, domains=5,mailboxes=unlimited,bounce_share=20%")
 	require.NoError(t, err)
@@ -185,6 +228,11 @@ func TestParseLists(t *testing.T) {
 		_, err := parseLimits(bad)
 		assert.Error(t, err, bad)
 	}
+	_, err = parseFeatures("mial")
+	assert.ErrorContains(t, err, `"mial" is not a feature; there are mail, `)
+	assert.ErrorContains(t, err, "did you mean mail?")
+	_, err = parseLimits("dsik=1G")
+	assert.ErrorContains(t, err, "did you mean disk?")
 	_, err = parseFeatures("mail=perhaps")
 	assert.ErrorContains(t, err, "on or off")
 	for text, want := range map[string]string{"2026-12-31T18:00:00Z": "2026-12-31T18:00:00Z",
@@ -222,40 +270,14 @@ func TestExceptionFlags(t *testing.T) {
 
 func TestEffectsAreRead(t *testing.T) {
 	var out bytes.Buffer
-	printEffect(&out, api.Effect{Account: "trust", Name: "lighthousetrust.example",
+	c := &call{command: command{stream: true}, out: &out}
+	c.sayEffect(api.Effect{Account: "trust", Name: "lighthousetrust.example",
 		Gains: []string{"disk space 1G → 2G"}, Over: []string{"domains 3 of 2, 1 over"},
 		Unchanged: "exceptions stay: disk"})
-	printEffect(&out, api.Effect{Account: "news1", Name: "ternislandnews.example"})
+	c.sayEffect(api.Effect{Account: "news1", Name: "ternislandnews.example"})
 	assert.Equal(t, "lighthousetrust.example (trust)\n  gains  disk space 1G → 2G\n  over   domains 3 of 2, 1 over\n "+
 		" keeps  exceptions stay: disk\nternislandnews.example (news1)\n  nothing changes for it\n", out.String())
 	assert.Equal(t, "1G → (none)", beforeAfter(api.Difference{Before: "1G"}))
-}
-
-// bash itself completes with what is printed for it.
-func TestCompletion(t *testing.T) {
-	var script bytes.Buffer
-	printCompletion(&script)
-	path := filepath.Join(t.TempDir(), "completion")
-	require.NoError(t, os.WriteFile(path, script.Bytes(), 0o600))
-	complete := func(words ...string) string {
-		quoted := "'" + strings.Join(words, "' '") + "'"
-		out, err := exec.Command("bash", "-ec",
-			fmt.Sprintf("source %s; COMP_WORDS=(%s); COMP_CWORD=%d; _victualler; echo ${COMPREPLY[*]}", path, quoted,
-				len(words)-1)).CombinedOutput()
-		require.NoError(t, err, string(out))
-		return strings.TrimSpace(string(out))
-	}
-	assert.Equal(t, "server session settings", complete("victualler", "se"))
-	assert.Equal(t, "sweep", complete("victualler", "server", "sw"))
-	assert.Equal(t, "--preview --password-stdin --plan",
-		strings.Join(reversed(strings.Fields(complete("victualler", "account", "open", "--p"))), " "))
-}
-
-func reversed(list []string) []string {
-	for i, j := 0, len(list)-1; i < j; i, j = i+1, j-1 {
-		list[i], list[j] = list[j], list[i]
-	}
-	return list
 }
 
 func TestSessionFile(t *testing.T) {

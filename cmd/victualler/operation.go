@@ -4,26 +4,24 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/url"
-	"os"
 	"strconv"
 	"strings"
 	"time"
 
-	"golang.org/x/term"
-
 	"victualler/internal/api"
 )
 
+var operationStates = []string{"waiting", "running", "done", "failed", "cancelled"}
+
 func operationCommands() []command {
 	return []command{
-		{noun: "operation", verb: "list", short: "List operations, newest first", output: true,
-			flags: []flagInfo{{name: "state", value: "STATE", usage: "waiting, running, done or failed"},
+		{noun: "operation", verb: "list", short: "List operations, newest first", list: true, usual: 20,
+			flags: []flagInfo{{name: "state", value: "STATE", usage: orList(operationStates), values: operationStates},
 				{name: "account", value: "ACCOUNT", usage: "only those on this account"},
-				{name: "server", value: "SERVER", usage: "only those on this server"},
-				{name: "most", value: "N", usage: "how many (default 20)"}},
+				{name: "server", value: "LABEL", usage: "only those on this server"},
+				{name: "since", value: "DATE", usage: "only those begun since this day or moment"}},
 			run: listOperations},
-		{noun: "operation", verb: "show", args: "NUMBER", short: "Show an operation with its steps", output: true,
+		{noun: "operation", verb: "show", args: "NUMBER", short: "Show an operation with its steps",
 			run: func(ctx context.Context, c *call) error {
 				id, err := c.operationNumber()
 				if err != nil {
@@ -33,17 +31,18 @@ func operationCommands() []command {
 				if err := c.client.Get(ctx, "/operations/"+strconv.FormatInt(id, 10), nil, &o); err != nil {
 					return err
 				}
-				t := table{{"STEP", "STATE", "TOOK", "DETAIL"}}
+				g := rows("STEP|STATE|TOOK|DETAIL")
 				for _, s := range o.Steps {
-					t = append(t, []string{s.Name, s.State, duration(&s.StartedAt, s.FinishedAt), s.Detail})
+					g.add(s.Name, s.State, took(&s.StartedAt, s.FinishedAt), s.Detail)
 				}
-				if c.format() == "" || c.format() == "table" {
-					fields(c.out, "operation", fmt.Sprintf("%d %s %s", o.ID, o.Kind, o.Subject), "asked for by",
+				return c.show(o, g, func() error {
+					c.fields("operation", fmt.Sprintf("%d %s", o.ID, o.Subject), "what", o.Title, "asked for by",
 						o.Actor, "state", o.State, "begun", local(o.CreatedAt),
 						"took", duration(o.StartedAt, o.FinishedAt), "failure", o.Failure, "note", o.Note)
 					fmt.Fprintln(c.out)
-				}
-				return c.print(o, t)
+					c.table(g)
+					return nil
+				})
 			}},
 		{noun: "operation", verb: "watch", args: "NUMBER", short: "Watch an operation until it ends",
 			run: func(ctx context.Context, c *call) error {
@@ -59,28 +58,43 @@ func operationCommands() []command {
 func (c *call) operationNumber() (int64, error) {
 	id, err := strconv.ParseInt(c.args[0], 10, 64)
 	if err != nil || id < 1 {
-		return 0, usageError{fmt.Sprintf("%q is not an operation's number", c.args[0])}
+		return 0, usageError{fmt.Sprintf("%q is not an operation's number; “victualler operation list” lists them",
+			c.args[0])}
 	}
 	return id, nil
 }
 
 func listOperations(ctx context.Context, c *call) error {
-	most := c.value("most")
-	if most == "" {
-		most = "20"
-	}
-	var list api.OperationPage
-	query := url.Values{"limit": {most}, "state": {c.value("state")}, "account": {c.value("account")},
-		"server": {c.value("server")}}
-	if err := c.client.Get(ctx, "/operations", query, &list); err != nil {
+	query := c.filters("state", "account", "server")
+	if err := c.moments(query, "since"); err != nil {
 		return err
 	}
-	t := table{{"NUMBER", "KIND", "SUBJECT", "STATE", "BY", "BEGUN", "TOOK"}}
-	for _, o := range list.Operations {
-		t = append(t, []string{strconv.FormatInt(o.ID, 10), o.Kind, o.Subject, o.State, o.Actor, local(o.CreatedAt),
-			duration(o.StartedAt, o.FinishedAt)})
+	all, more, err := collect(ctx, c, "/operations", query, func(p api.OperationPage) ([]api.Operation, string) {
+		return p.Operations, p.Next
+	})
+	if err != nil {
+		return err
 	}
-	return c.print(list, t)
+	return printList(c, all, more, c.filtered("no operations", "state", "account", "server", "since"),
+		[]column[api.Operation]{
+			col("NUMBER", 0, func(o api.Operation) any { return o.ID }),
+			col("STATE", 0, func(o api.Operation) any { return o.State }),
+			col("BEGUN", 1, func(o api.Operation) any { return o.CreatedAt }),
+			col("TOOK", 2, func(o api.Operation) any { return took(o.StartedAt, o.FinishedAt) }),
+			col("BY", 3, func(o api.Operation) any { return o.Actor }),
+			col("WHAT", 0, func(o api.Operation) any { return o.Title }),
+			col("KIND", 5, func(o api.Operation) any { return o.Kind }),
+			col("FAILURE", 4, func(o api.Operation) any { return o.Failure }),
+			col("SUBJECT", 0, func(o api.Operation) any { return o.Subject }),
+		})
+}
+
+// took is a cell with how long something took; it is nothing before it has begun and while it runs.
+func took(from, to *time.Time) any {
+	if from == nil || to == nil {
+		return nil
+	}
+	return to.Sub(*from)
 }
 
 func duration(from, to *time.Time) string {
@@ -98,7 +112,7 @@ func seconds(d time.Duration) string { return fmt.Sprintf("%.2f s", d.Seconds())
 // started deals with work that has begun: it is watched, or its number printed.
 func (c *call) started(ctx context.Context, operation int64) error {
 	if c.on("no-wait") {
-		fmt.Fprintln(c.out, operation)
+		c.say("%d", operation)
 		return nil
 	}
 	return c.watch(ctx, operation)
@@ -107,24 +121,35 @@ func (c *call) started(ctx context.Context, operation int64) error {
 // watch shows an operation's steps as they happen. On a terminal a step that
 // runs is drawn in place; elsewhere each step is one line, when it has ended.
 func (c *call) watch(ctx context.Context, id int64) error {
-	view := &stepView{call: c, printed: map[string]bool{}}
-	if f, ok := c.out.(*os.File); ok {
-		view.live = term.IsTerminal(int(f.Fd()))
-	}
-	last, err := c.client.Watch(ctx, id, view.show)
-	view.clear()
-	if err != nil {
-		if ctx.Err() != nil {
-			return fmt.Errorf("not waited for; the operation goes on: victualler operation watch %d", id)
+	view := &stepView{call: c, live: c.term.columns() > 0, printed: map[string]bool{}}
+	last, err := c.client.Watch(ctx, id, func(o api.Operation) {
+		if c.forPeople() {
+			view.show(o)
 		}
+	})
+	view.clear()
+	if ctx.Err() != nil {
+		return goesOn{id}
+	}
+	if err != nil {
 		return err
 	}
-	if last.State == "failed" {
+	c.outcome.operation = &last
+	if last.State != "done" {
 		return errors.New(last.Failure)
 	}
-	fmt.Fprintf(c.out, "done in %s\n", duration(&last.CreatedAt, last.FinishedAt))
+	c.say("done in %s", duration(&last.CreatedAt, last.FinishedAt))
 	return nil
 }
+
+// goesOn says that an operation was not waited for to its end.
+type goesOn struct{ operation int64 }
+
+func (e goesOn) Error() string {
+	return fmt.Sprintf("interrupted; the operation goes on: victualler operation watch %d", e.operation)
+}
+
+func (e goesOn) Unwrap() error { return errInterrupted }
 
 // stepView draws the steps of one operation.
 type stepView struct {
@@ -147,17 +172,17 @@ func (v *stepView) show(o api.Operation) {
 		}
 		v.printed[s.Name] = true
 		mark := "ok"
-		if s.State == "failed" {
-			mark = "failed"
+		if s.State != "done" {
+			mark = s.State
 		}
-		fmt.Fprintf(v.call.out, "  %-12s %-6s %8s  %s\n", s.Name, mark, duration(&s.StartedAt, s.FinishedAt), s.Detail)
+		fmt.Fprintf(v.call.out, "  %-12s %-9s %8s  %s\n", s.Name, mark, duration(&s.StartedAt, s.FinishedAt), s.Detail)
 	}
 	text := strings.Join(now, ", ")
 	if o.Note != "" {
 		text = o.Note
 	}
 	if v.live && text != "" && !o.Finished() {
-		fmt.Fprintf(v.call.out, "  %s …", cut(text, max(width(v.call.out)-6, 20)))
+		fmt.Fprintf(v.call.out, "  %s …", shortened(text, max(v.call.term.columns()-6, narrowest)))
 		v.drawn = true
 	}
 }
@@ -168,4 +193,16 @@ func (v *stepView) clear() {
 		fmt.Fprint(v.call.out, "\r\x1b[K")
 		v.drawn = false
 	}
+}
+
+// shortened is text for a line that is drawn for a moment.
+func shortened(text string, columns int) string {
+	if displayWidth(text) <= columns {
+		return text
+	}
+	runes := []rune(text)
+	for displayWidth(string(runes)) > columns-1 {
+		runes = runes[:len(runes)-1]
+	}
+	return string(runes) + "…"
 }

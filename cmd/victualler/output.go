@@ -1,146 +1,172 @@
 package main
 
 import (
-	"bufio"
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
-	"os"
-	"regexp"
 	"strings"
 	"time"
-	"unicode/utf8"
 
-	"golang.org/x/term"
-
+	"victualler/internal/api"
 	"victualler/internal/hosting/plans"
 )
 
-// table is rows of cells; the first row is the heading.
-type table [][]string
-
-// print writes a document as the user wants it.
-func (c *call) print(document any, t table) error {
-	switch c.format() {
-	case "json":
-		encoder := json.NewEncoder(c.out)
-		encoder.SetIndent("", "  ")
-		return encoder.Encode(document)
-	case "csv":
-		w := csv.NewWriter(c.out)
-		if err := w.WriteAll(t); err != nil {
-			return err
-		}
-		return w.Error()
-	}
-	t.write(c.out, width(c.out))
-	return nil
+// outcome is what an action comes to, for programs.
+type outcome struct {
+	// answer is what the service said; operation the work that was waited for.
+	answer    any
+	operation *api.Operation
+	// printed says that something else has been printed as the document.
+	printed bool
 }
 
-// figure is what is aligned to the right of its column: a number, a size, a
-// share, unlimited, or a switch beside those.
-var figure = regexp.MustCompile(`^(\d[\d.]*[BKMGT%]?|unlimited|-|on|off)?$`)
+// format is the form of output that was asked for: table, json or csv.
+func (c *call) format() string {
+	if c.stream || c.value("o") == "" {
+		return "table"
+	}
+	return c.value("o")
+}
 
-// write lays out columns, those of figures at the right; where the
-// terminal is too narrow, the widest ones are cut.
-func (t table) write(out io.Writer, limit int) {
-	widths := make([]int, len(t[0]))
-	right := make([]bool, len(t[0]))
-	for i := range right {
-		right[i] = len(t) > 1
-	}
-	for n, row := range t {
-		for i, cell := range row {
-			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
-			right[i] = right[i] && (n == 0 || figure.MatchString(cell))
-		}
-	}
-	for total := func() int {
-		sum := 2 * (len(widths) - 1)
-		for _, w := range widths {
-			sum += w
-		}
-		return sum
-	}; limit > 0 && total() > limit; {
-		widest := 0
-		for i, w := range widths {
-			if w > widths[widest] {
-				widest = i
-			}
-		}
-		if widths[widest] <= 8 {
-			break
-		}
-		widths[widest]--
-	}
-	for _, row := range t {
-		var line strings.Builder
-		for i, cell := range row {
-			cell = cut(cell, widths[i])
-			space := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell))
-			if right[i] {
-				cell = space + cell
-			} else {
-				cell += space
-			}
-			line.WriteString(cell + "  ")
-		}
-		fmt.Fprintln(out, strings.TrimRight(line.String(), " "))
+// forPeople reports whether people are to read what is printed.
+func (c *call) forPeople() bool { return c.format() == "table" }
+
+// say prints a line for people; programs get a document instead.
+func (c *call) say(format string, args ...any) {
+	if c.forPeople() {
+		fmt.Fprintf(c.out, format+"\n", args...)
 	}
 }
 
-func cut(text string, n int) string {
-	if utf8.RuneCountInString(text) <= n {
-		return text
-	}
-	return string([]rune(text)[:n-1]) + "…"
+// showPassword shows a password that was made here and cannot be looked up again.
+func (c *call) showPassword(whose, password string) {
+	c.say("%s: %s", whose, password)
+	c.outcome.answer = map[string]any{"answer": c.outcome.answer, "password": password}
 }
 
-// width is that of the terminal; 0 is no terminal, where nothing is cut.
-func width(out io.Writer) int {
-	f, ok := out.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return 0
+// note says what one should know beside what was asked for.
+func (c *call) note(text string) {
+	if !c.forPeople() {
+		return
 	}
-	w, _, err := term.GetSize(int(f.Fd()))
-	if err != nil {
-		return 80
+	lines := []string{text}
+	if columns := c.term.columns(); columns > 0 {
+		lines = wrapWords(text, max(columns-len("note: "), narrowest))
 	}
-	return w
+	fmt.Fprintln(c.term.err, "note:", strings.Join(lines, "\n      "))
 }
 
-// fields writes names and values below each other.
-func fields(out io.Writer, pairs ...string) {
-	longest := 0
-	for i := 0; i < len(pairs); i += 2 {
-		if pairs[i+1] != "" {
-			longest = max(longest, utf8.RuneCountInString(pairs[i]))
-		}
-	}
-	for i := 0; i < len(pairs); i += 2 {
-		if pairs[i+1] != "" {
-			fmt.Fprintf(out, "%s%s  %s\n", pairs[i], strings.Repeat(" ", longest-utf8.RuneCountInString(pairs[i])),
-				pairs[i+1])
-		}
-	}
+// json prints the document of a command.
+func (c *call) json(document any) error {
+	c.outcome.printed = true
+	return writeJSON(c.out, document)
 }
 
-// confirm asks before something is destroyed.
-func (c *call) confirm(question string) error {
-	if c.on("yes") {
+func writeJSON(out io.Writer, document any) error {
+	encoder := json.NewEncoder(out)
+	encoder.SetIndent("", "  ")
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(document)
+}
+
+// finish prints what an action came to, unless it has printed something itself. In CSV, one that is
+// done has nothing to list.
+func (c *call) finish() error {
+	if c.stream || c.outcome.printed || c.format() != "json" {
 		return nil
 	}
-	f, ok := c.in.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return usageError{"there is no terminal to ask for confirmation; say --yes"}
+	return c.json(struct {
+		Result    any            `json:"result"`
+		Operation *api.Operation `json:"operation"`
+	}{c.outcome.answer, c.outcome.operation})
+}
+
+// show prints one thing: as a document, as CSV, or as people writes it; without people, as a table.
+func (c *call) show(document any, g *grid, people func() error) error {
+	switch c.format() {
+	case "json":
+		return c.json(document)
+	case "csv":
+		c.outcome.printed = true
+		return g.writeCSV(c.out)
 	}
-	fmt.Fprintf(c.err, "%s [y/N] ", question)
-	answer, err := bufio.NewReader(c.in).ReadString('\n')
-	if err != nil || !strings.EqualFold(strings.TrimSpace(answer), "y") {
-		return fmt.Errorf("not confirmed; nothing was done")
+	if people != nil {
+		return people()
 	}
+	c.table(g)
 	return nil
+}
+
+// showFields shows one thing by names and values.
+func (c *call) showFields(document any, g *grid) error {
+	return c.show(document, g, func() error {
+		c.writeFields(g)
+		return nil
+	})
+}
+
+// table writes a table for people.
+func (c *call) table(g *grid) { g.write(c.out, c.term.columns(), false) }
+
+// rows makes a table of lines without columns that give way.
+func rows(titles string, lines ...[]any) *grid {
+	g := &grid{rows: lines}
+	for _, title := range strings.Split(titles, "|") {
+		g.columns = append(g.columns, heading{title: title})
+	}
+	return g
+}
+
+func (g *grid) add(cells ...any) { g.rows = append(g.rows, cells) }
+
+// pairs makes a table of names and values, of those that have one.
+func pairs(namesAndValues ...any) *grid {
+	g := rows("WHAT|VALUE")
+	for i := 0; i < len(namesAndValues); i += 2 {
+		value := namesAndValues[i+1]
+		if list, is := value.([]string); value == nil || value == "" || is && len(list) == 0 {
+			continue
+		}
+		g.add(namesAndValues[i], value)
+	}
+	return g
+}
+
+// fields writes names and values below each other; values that are too long go on below their
+// beginning.
+func (c *call) fields(namesAndValues ...any) { c.writeFields(pairs(namesAndValues...)) }
+
+func (c *call) writeFields(g *grid) {
+	columns := c.term.columns()
+	longest := 0
+	for _, row := range g.rows {
+		longest = max(longest, displayWidth(forPeople(row[0])))
+	}
+	for _, row := range g.rows {
+		name, value := forPeople(row[0]), strings.ReplaceAll(forPeople(row[1]), "\n", " ")
+		if columns == 0 {
+			fmt.Fprintf(c.out, "%s\t%s\n", name, value)
+			continue
+		}
+		for n, line := range wrapWords(value, max(columns-longest-2, narrowest)) {
+			if n > 0 {
+				name = ""
+			}
+			fmt.Fprintf(c.out, "%s  %s\n", pad(name, longest, false), line)
+		}
+	}
+}
+
+// paragraph writes text for people, wrapped where there is a terminal.
+func (c *call) paragraph(indent, text string) {
+	columns := c.term.columns()
+	if columns == 0 {
+		fmt.Fprintln(c.out, indent+text)
+		return
+	}
+	for _, line := range wrapWords(text, max(columns-displayWidth(indent), narrowest)) {
+		fmt.Fprintln(c.out, indent+line)
+	}
 }
 
 func local(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }

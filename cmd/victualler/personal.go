@@ -1,15 +1,12 @@
 package main
 
 import (
-	"bufio"
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"net/http"
-	"os"
-	"strconv"
 	"strings"
-
-	"golang.org/x/term"
 
 	"victualler/internal/api"
 )
@@ -20,10 +17,10 @@ func personalCommands() []command {
 		{noun: "password", verb: "change", short: "Change your own password, and end all your other sessions",
 			long:  "With --password-stdin, standard input holds the present password and the new one, a line each.",
 			flags: passwordFlags, run: changePassword},
-		{noun: "password", verb: "check", short: "Estimate how well a password would hold", output: true,
+		{noun: "password", verb: "check", short: "Estimate how well a password would hold",
 			flags: passwordFlags[:1],
 			run: func(ctx context.Context, c *call) error {
-				password, err := readPassword(c, bufio.NewReader(c.in), "Password to look at: ")
+				password, err := c.readPassword(ctx, "Password to look at: ")
 				if err != nil {
 					return err
 				}
@@ -31,38 +28,37 @@ func personalCommands() []command {
 				if err := c.client.Post(ctx, "/check/password", api.PasswordCheck{Password: password}, &s); err != nil {
 					return err
 				}
-				if c.format() != "" {
-					return c.print(s, table{{"LEVEL", "BITS", "REASONS"},
-						{s.Level, strconv.Itoa(s.Bits), strings.Join(s.Reasons, "; ")}})
-				}
-				fields(c.out, "level", s.Level, "bits", strconv.Itoa(s.Bits), "because", strings.Join(s.Reasons, ", "),
-					"advice", s.Advice)
-				return nil
+				return c.showFields(s, pairs("level", s.Level, "bits", s.Bits, "because", strings.Join(s.Reasons, ", "),
+					"advice", s.Advice))
 			}},
-		{noun: "factor", verb: "show", short: "Show how your second factor is", output: true,
+		{noun: "factor", verb: "show", short: "Show how your second factor is",
 			run: func(ctx context.Context, c *call) error {
 				var f api.SecondFactor
 				if err := c.client.Get(ctx, "/second-factor", nil, &f); err != nil {
 					return err
 				}
-				return c.print(f, table{{"SECOND FACTOR", "REQUIRED", "SINCE", "RECOVERY CODES LEFT"},
-					{yes(f.On), yes(f.Required), when(f.Since), strconv.FormatInt(f.Left, 10)}})
+				return c.showFields(f, pairs("second factor", f.On, "required", f.Required, "since", timeOf(f.Since),
+					"recovery codes left", f.Left))
 			}},
 		{noun: "factor", verb: "add", short: "Set up a second factor with an authenticator", run: addFactor},
 		{noun: "factor", verb: "change", short: "Make new recovery codes; the old ones work no longer",
 			flags: passwordFlags[:1],
 			run: func(ctx context.Context, c *call) error {
-				return c.proved(ctx, "/second-factor/recovery-codes", func(codes api.RecoveryCodes) {
-					printCodes(c, codes)
-				})
+				codes, err := c.proved(ctx, "/second-factor/recovery-codes")
+				if err == nil {
+					c.sayCodes(codes)
+				}
+				return err
 			}},
 		{noun: "factor", verb: "remove", short: "Switch your second factor off", flags: passwordFlags[:1],
 			run: func(ctx context.Context, c *call) error {
-				return c.proved(ctx, "/second-factor/drop", func(api.RecoveryCodes) {
-					fmt.Fprintln(c.out, "your second factor is off")
-				})
+				_, err := c.proved(ctx, "/second-factor/drop")
+				if err == nil {
+					c.say("your second factor is off")
+				}
+				return err
 			}},
-		{noun: "token", verb: "add", args: "NAME", short: "Make a token for a program", preview: true, output: true,
+		{noun: "token", verb: "add", args: "NAME", short: "Make a token for a program", preview: true,
 			long: "Its secret is printed once. See scope list for what it can be allowed.",
 			flags: []flagInfo{{name: "scopes", value: "LIST", usage: "such as accounts.read,accounts.open",
 				required: true}, {name: "networks", value: "LIST", usage: "from where it may be used"},
@@ -74,78 +70,78 @@ func personalCommands() []command {
 				}
 				var token api.Token
 				previewed, err := c.change(ctx, http.MethodPost, "/tokens", api.NewToken{Name: c.args[0],
-					Scopes: list(c.value("scopes")), Networks: list(c.value("networks")), EndsAt: end}, &token)
+					Scopes: words(c.value("scopes")), Networks: words(c.value("networks")), EndsAt: end}, &token)
 				if err != nil || previewed {
 					return err
 				}
-				if c.format() != "" {
-					return c.print(token, tokenTable(token))
-				}
-				fmt.Fprintf(c.out, "%s\nsend it as “Authorization: Bearer …”; it cannot be looked up again\n",
-					token.Secret)
+				c.say("%s\nsend it as “Authorization: Bearer …”; it cannot be looked up again", token.Secret)
 				return nil
 			}},
-		{noun: "token", verb: "list", short: "List your tokens", output: true,
+		{noun: "token", verb: "list", short: "List your tokens", list: true,
 			run: func(ctx context.Context, c *call) error {
 				var l api.TokenList
 				if err := c.client.Get(ctx, "/tokens", nil, &l); err != nil {
 					return err
 				}
-				return c.print(l.Tokens, tokenTable(l.Tokens...))
+				return printList(c, l.Tokens, false,
+					"no tokens; make one with: victualler token add NAME --scopes LIST",
+					[]column[api.Token]{
+						col("NUMBER", 0, func(k api.Token) any { return k.ID }),
+						col("NAME", 0, func(k api.Token) any { return k.Name }),
+						col("NETWORKS", 2, func(k api.Token) any { return strings.Join(k.Networks, ", ") }),
+						col("UNTIL", 0, func(k api.Token) any {
+							if k.EndsAt == nil {
+								return "for good"
+							}
+							return local(*k.EndsAt)
+						}),
+						col("LAST USED", 1, func(k api.Token) any { return timeOf(k.UsedAt) }),
+						col("FROM", 3, func(k api.Token) any { return k.UsedFrom }),
+						col("SCOPES", 0, func(k api.Token) any { return strings.Join(k.Scopes, ", ") }),
+					})
 			}},
-		{noun: "token", verb: "remove", args: "NUMBER", short: "Take a token back: it works no longer", preview: true,
+		{noun: "token", verb: "remove", args: "NUMBER", short: "Revoke a token", preview: true,
 			flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				return c.removed(ctx, "/tokens/"+c.args[0], "token "+c.args[0])
 			}},
-		{noun: "scope", verb: "list", short: "List what a token can be allowed", output: true,
+		{noun: "scope", verb: "list", short: "List what a token can be allowed", list: true,
 			run: func(ctx context.Context, c *call) error {
 				var l api.ScopeList
 				if err := c.client.Get(ctx, "/scopes", nil, &l); err != nil {
 					return err
 				}
-				t := table{{"SCOPE", "YOURS", "FOR"}}
-				for _, s := range l.Scopes {
-					t = append(t, []string{s.Name, yes(s.Yours), s.About})
-				}
-				return c.print(l.Scopes, t)
+				return printList(c, l.Scopes, false, "no scopes", []column[api.Scope]{
+					col("SCOPE", 0, func(s api.Scope) any { return s.Name }),
+					col("YOURS", 1, func(s api.Scope) any { return s.Yours }),
+					col("FOR", 0, func(s api.Scope) any { return s.About }),
+				})
 			}},
 	}
 }
 
-func tokenTable(tokens ...api.Token) table {
-	t := table{{"NUMBER", "NAME", "SCOPES", "NETWORKS", "UNTIL", "LAST USED", "FROM"}}
-	for _, k := range tokens {
-		until := "for good"
-		if k.EndsAt != nil {
-			until = local(*k.EndsAt)
-		}
-		t = append(t, []string{strconv.FormatInt(k.ID, 10), k.Name, strings.Join(k.Scopes, ", "),
-			strings.Join(k.Networks, ", "), until, when(k.UsedAt), k.UsedFrom})
-	}
-	return t
-}
-
 func changePassword(ctx context.Context, c *call) error {
-	in := bufio.NewReader(c.in)
 	var body api.PasswordChange
 	var generated bool
 	var err error
 	if c.on("password-stdin") && !c.on("generate") {
 		var lines [2]string
 		for i := range lines {
-			line, err := in.ReadString('\n')
-			if err != nil && line == "" {
-				return usageError{"standard input needs two lines: the present password and the new one"}
+			line, err := c.term.line(ctx, "")
+			if errors.Is(err, io.EOF) {
+				err = usageError{"standard input needs two lines: the present password and the new one"}
 			}
-			lines[i] = strings.TrimRight(line, "\r\n")
+			if err != nil {
+				return err
+			}
+			lines[i] = line
 		}
 		body = api.PasswordChange{Present: lines[0], New: lines[1]}
 	} else {
-		if body.Present, err = readPassword(c, in, "Present password: "); err != nil {
+		if body.Present, err = c.readPassword(ctx, "Present password: "); err != nil {
 			return err
 		}
-		if body.New, generated, err = c.newPassword(ctx, in); err != nil {
+		if body.New, generated, err = c.newPassword(ctx); err != nil {
 			return err
 		}
 	}
@@ -153,25 +149,23 @@ func changePassword(ctx context.Context, c *call) error {
 		return err
 	}
 	if generated {
-		fmt.Fprintf(c.out, "your new password: %s\nit cannot be looked up again\n", body.New)
+		c.showPassword("your new password", body.New)
+		c.say("it cannot be looked up again")
 		return nil
 	}
-	fmt.Fprintln(c.out, "your password is changed; all your other sessions have ended")
+	c.say("your password is changed; all your other sessions have ended")
 	return nil
 }
 
 // proved does what asks for one's own password once more.
-func (c *call) proved(ctx context.Context, path string, done func(api.RecoveryCodes)) error {
-	password, err := readPassword(c, bufio.NewReader(c.in), "Your password: ")
-	if err != nil {
-		return err
-	}
+func (c *call) proved(ctx context.Context, path string) (api.RecoveryCodes, error) {
 	var codes api.RecoveryCodes
-	if err := c.client.Post(ctx, path, api.Proof{Password: password}, &codes); err != nil {
-		return err
+	password, err := c.readPassword(ctx, "Your password: ")
+	if err != nil {
+		return codes, err
 	}
-	done(codes)
-	return nil
+	_, err = c.change(ctx, http.MethodPost, path, api.Proof{Password: password}, &codes)
+	return codes, err
 }
 
 func addFactor(ctx context.Context, c *call) error {
@@ -179,29 +173,35 @@ func addFactor(ctx context.Context, c *call) error {
 	if err := c.client.Post(ctx, "/second-factor", nil, &setup); err != nil {
 		return err
 	}
-	if f, ok := c.out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		fmt.Fprint(c.out, setup.Text)
+	to := c.out
+	if !c.forPeople() {
+		to = c.term.err // what is printed for programs are the codes
 	}
-	fmt.Fprintf(c.out, "scan this with your authenticator, or type %s into it\n", setup.Secret)
-	fmt.Fprint(c.err, "Code: ")
-	code, err := bufio.NewReader(c.in).ReadString('\n')
-	if err != nil && code == "" {
-		return usageError{"the second factor counts when a code of it was given; nothing is switched on"}
+	if c.term.columns() > 0 {
+		fmt.Fprint(to, setup.Text)
+	}
+	fmt.Fprintf(to, "scan this with your authenticator, or type %s into it\n", setup.Secret)
+	code, err := c.term.line(ctx, "Code: ")
+	if errors.Is(err, io.EOF) {
+		err = usageError{"the second factor counts when a code of it was given; nothing is switched on"}
+	}
+	if err != nil {
+		return err
 	}
 	var codes api.RecoveryCodes
-	if err := c.client.Post(ctx, "/second-factor/confirm", api.Code{Code: strings.TrimSpace(code)},
+	if _, err := c.change(ctx, http.MethodPost, "/second-factor/confirm", api.Code{Code: strings.TrimSpace(code)},
 		&codes); err != nil {
 		return err
 	}
-	fmt.Fprintln(c.out, "your second factor is on")
-	printCodes(c, codes)
+	c.say("your second factor is on")
+	c.sayCodes(codes)
 	return nil
 }
 
-func printCodes(c *call, codes api.RecoveryCodes) {
-	fmt.Fprintln(c.out, "recovery codes, for the day when the authenticator is lost; each works once, and they "+
-		"cannot be looked up again:")
+func (c *call) sayCodes(codes api.RecoveryCodes) {
+	c.say("recovery codes, for the day when the authenticator is lost; each works once, and they cannot be looked " +
+		"up again:")
 	for _, code := range codes.Codes {
-		fmt.Fprintln(c.out, "  "+code)
+		c.say("  %s", code)
 	}
 }

@@ -15,7 +15,7 @@ import (
 func planCommands() []command {
 	path := func(c *call) string { return "/plans/" + url.PathEscape(c.args[0]) }
 	return []command{
-		{noun: "plan", verb: "add", args: "NAME", short: "Add a plan", output: true, preview: true,
+		{noun: "plan", verb: "add", args: "NAME", short: "Add a plan", preview: true,
 			long: "Sizes are written as 500M, 20G or 1.5T. A limit that is left out is 0, or as in the plan named " +
 				"with --like.",
 			flags: append(limitFlags(false), flagInfo{name: "like", value: "PLAN",
@@ -23,29 +23,33 @@ func planCommands() []command {
 				flagInfo{name: "reseller", value: "NAME", usage: "add it for this reseller"}, flagInfo{name: "template",
 					value: "NAME", usage: "a template for new sites"}),
 			run: addPlan},
-		{noun: "plan", verb: "list", short: "List plans", output: true,
+		{noun: "plan", verb: "list", short: "List plans", list: true,
 			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of a name"},
 				{name: "reseller", value: "NAME", usage: "only this reseller's"},
 				{name: "own", usage: "only the operator's; with --reseller, theirs and the operator's"}},
 			run: listPlans},
-		{noun: "plan", verb: "show", args: "PLAN", short: "Show a plan", output: true,
+		{noun: "plan", verb: "show", args: "PLAN", short: "Show a plan",
 			run: func(ctx context.Context, c *call) error {
 				var p api.Plan
 				if err := c.client.Get(ctx, path(c), nil, &p); err != nil {
 					return err
 				}
+				for _, w := range p.Warnings {
+					c.note(strings.TrimPrefix(strings.TrimPrefix(w.Name, "limits."), "features.") + ": " + w.Message)
+				}
 				return c.printPlan(p)
 			}},
-		{noun: "plan", verb: "compare", args: "PLAN…", short: "Compare 2 to 6 plans side by side", output: true,
+		{noun: "plan", verb: "compare", args: "PLAN…", short: "Compare 2 to 6 plans side by side",
 			long:  "Lines that differ are marked with ≠.",
 			flags: []flagInfo{{name: "differing", usage: "print only what differs"}}, run: comparePlans},
 		{noun: "plan", verb: "change", args: "PLAN", short: "Change a plan, and with it the accounts on it",
-			output: true, preview: true, waits: true,
+			preview: true, waits: true,
 			long: "Only what is named changes. Exceptions stay, and accounts with frozen limits keep them. Nothing " +
 				"is deleted: what is over a new limit cannot grow.",
 			flags: append(limitFlags(false), flagInfo{name: "name", value: "NAME", usage: "a new name"},
-				flagInfo{name: "freeze", value: "WHICH", usage: "which accounts keep their present limits: none, " +
-					"over (those that would be over a limit) or all"},
+				flagInfo{name: "freeze", value: "WHICH", values: []string{"none", "over", "all"},
+					usage: "which accounts keep their present limits: none, " +
+						"over (those that would be over a limit) or all"},
 				flagInfo{name: "template", value: "NAME", usage: "a template for new sites; - for none"}),
 			run: changePlan},
 		{noun: "plan", verb: "remove", args: "PLAN", short: "Remove a plan that no account is on", preview: true,
@@ -65,45 +69,39 @@ func qualified(reseller, name string) string {
 }
 
 func (c *call) printPlan(p api.Plan) error {
-	t := table{{"LIMIT", "KEY", "ALLOWED"}}
+	g := rows("LIMIT|KEY|ALLOWED")
 	for _, info := range plans.AllLimits {
-		t = append(t, []string{info.Title, string(info.Key), p.Limits[info.Key].Format(info.Unit)})
+		g.add(info.Title, string(info.Key), given(p.Limits[info.Key], info.Unit))
 	}
 	for _, f := range plans.AllFeatures {
-		t = append(t, []string{"feature", string(f), map[bool]string{true: "on", false: "off"}[p.Features[f]]})
+		g.add("feature", string(f), onOff(p.Features[f]))
 	}
 	if p.Template != "" {
-		t = append(t, []string{"new sites follow", "template", p.Template})
+		g.add("new sites follow", "template", p.Template)
 	}
-	if err := c.print(p, t); err != nil {
-		return err
-	}
-	for _, w := range p.Warnings {
-		fmt.Fprintf(c.err, "note: %s: %s\n", strings.TrimPrefix(strings.TrimPrefix(w.Name, "limits."), "features."),
-			w.Message)
-	}
-	return nil
+	return c.show(p, g, nil)
 }
 
 func listPlans(ctx context.Context, c *call) error {
-	query := url.Values{"search": {c.value("search")}, "reseller": {c.value("reseller")},
-		"own": {strconv.FormatBool(c.on("own"))}}
-	all, err := collect(ctx, c, "/plans", query, 0, func(p api.PlanPage) ([]api.Plan, string) {
+	query := c.filters("search", "reseller")
+	query.Set("own", strconv.FormatBool(c.on("own")))
+	all, more, err := collect(ctx, c, "/plans", query, func(p api.PlanPage) ([]api.Plan, string) {
 		return p.Plans, p.Next
 	})
 	if err != nil {
 		return err
 	}
-	t := table{{"PLAN", "ACCOUNTS", "DISK", "DOMAINS", "MAILBOXES", "DATABASES", "TRAFFIC"}}
-	for _, p := range all {
-		row := []string{planName(p), strconv.FormatInt(p.Accounts, 10)}
-		for _, key := range []plans.Key{plans.Disk, plans.Domains, plans.Mailboxes, plans.Databases, plans.Traffic} {
-			info, _ := plans.Info(key)
-			row = append(row, p.Limits[key].Format(info.Unit))
-		}
-		t = append(t, row)
+	columns := []column[api.Plan]{col("PLAN", 0, func(p api.Plan) any { return planName(p) }),
+		col("ACCOUNTS", 0, func(p api.Plan) any { return p.Accounts })}
+	for n, key := range []plans.Key{plans.Disk, plans.Domains, plans.Mailboxes, plans.Databases, plans.Traffic} {
+		info, _ := plans.Info(key)
+		columns = append(columns, col(strings.ToUpper(string(key)), n, func(p api.Plan) any {
+			return given(p.Limits[key], info.Unit)
+		}))
 	}
-	return c.print(all, t)
+	return printList(c, all, more, c.filtered("no plans; add one with: victualler plan add NAME --limits LIST",
+		"search",
+		"reseller"), columns)
 }
 
 func comparePlans(ctx context.Context, c *call) error {
@@ -111,21 +109,21 @@ func comparePlans(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, "/compare/plans", url.Values{"plan": c.args}, &comparison); err != nil {
 		return err
 	}
-	t := table{append([]string{"", "LIMIT"}, comparison.Plans...)}
+	g := rows("|LIMIT|" + strings.Join(comparison.Plans, "|"))
 	for _, row := range comparison.Rows {
 		if c.on("differing") && !row.Differs {
 			continue
 		}
-		line := []string{map[bool]string{true: "≠", false: ""}[row.Differs], row.Title}
-		for _, amount := range row.Amounts {
-			line = append(line, written(amount, row.Unit))
+		line := []any{map[bool]string{true: "≠", false: ""}[row.Differs], row.Title}
+		for _, n := range row.Amounts {
+			line = append(line, amountOf(n, row.Unit))
 		}
 		for _, on := range row.On {
-			line = append(line, map[bool]string{true: "on", false: "off"}[on])
+			line = append(line, onOff(on))
 		}
-		t = append(t, line)
+		g.add(line...)
 	}
-	return c.print(comparison, t)
+	return c.show(comparison, g, nil)
 }
 
 func addPlan(ctx context.Context, c *call) error {
@@ -151,42 +149,40 @@ func changePlan(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
+	body := api.PlanChange{Name: c.value("name"), Limits: limits, Features: features, Freeze: c.value("freeze"),
+		Template: c.given("template")}
+	if body.Name == "" && len(limits)+len(features) == 0 && body.Template == nil {
+		return c.nothingToChange()
+	}
 	var before api.Plan
 	path := "/plans/" + url.PathEscape(c.args[0])
 	if err := c.client.Get(ctx, path, nil, &before); err != nil {
 		return err
 	}
 	var changed api.PlanChanged
-	previewed, err := c.changeIf(ctx, http.MethodPatch, path, api.PlanChange{Name: c.value("name"), Limits: limits,
-		Features: features, Freeze: c.value("freeze"), Template: c.given("template")}, &changed, tag(before.Version))
+	previewed, err := c.changeIf(ctx, http.MethodPatch, path, body, &changed, tag(before.Version))
 	if err != nil || previewed {
 		return err
 	}
-	if c.format() == "" {
-		fmt.Fprintf(c.out, "%s changed; %d of %d accounts may use more or less than before, %d keep their present "+
-			"limits\n", planName(changed.Plan), changed.Accounts, changed.Plan.Accounts, changed.Frozen)
-	} else if err := c.printPlan(changed.Plan); err != nil {
-		return err
-	}
+	c.say("%s changed; %d of %d accounts may use more or less than before, %d keep their present limits",
+		planName(changed.Plan), changed.Accounts, changed.Plan.Accounts, changed.Frozen)
 	return c.startedIf(ctx, changed.Operation)
 }
 
-func list(text string) []string {
-	var items []string
-	for _, item := range strings.Split(text, ",") {
-		if item = strings.TrimSpace(item); item != "" {
-			items = append(items, item)
-		}
-	}
-	return items
-}
-
-func limitKeys() string {
+func limitKeys() []string {
 	var keys []string
 	for _, info := range plans.AllLimits {
 		keys = append(keys, string(info.Key))
 	}
-	return strings.Join(keys, ", ")
+	return keys
+}
+
+func featureKeys() []string {
+	var keys []string
+	for _, f := range plans.AllFeatures {
+		keys = append(keys, string(f))
+	}
+	return keys
 }
 
 func parseAmount(text string, unit plans.Unit) (plans.Amount, error) {

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"strconv"
+	"slices"
 	"strings"
 
 	"victualler/internal/api"
@@ -18,25 +18,28 @@ func serverCommands() []command {
 		{noun: "server", verb: "join", args: "LABEL", short: "Add a server and wait for its agent", preview: true,
 			waits: true,
 			flags: []flagInfo{{name: "address", value: "HOST", usage: "its host name or address", required: true},
-				{name: "roles", value: "LIST", usage: "web, mail, database, dns with commas (default web)"},
+				{name: "roles", value: "LIST", usage: "web, mail, database, dns with commas; web at first"},
 				addressesFlag, {name: "closed", usage: "take no new accounts at first"}},
 			run: joinServer},
-		{noun: "server", verb: "list", short: "List servers with health and fill", output: true, run: listServers},
-		{noun: "server", verb: "show", args: "LABEL", short: "Show a server and the drift on it", output: true,
-			run: showServer},
-		{noun: "server", verb: "change", args: "LABEL",
+		{noun: "server", verb: "list", short: "List servers with health and fill", list: true,
+			flags: []flagInfo{{name: "drift", usage: "only those on which something is not as it should be"},
+				{name: "role", value: "ROLE", usage: "only those with this role: web, mail, database or dns",
+					values: []string{"web", "mail", "database", "dns"}}},
+			run: listServers},
+		{noun: "server", verb: "show", args: "SERVER", short: "Show a server and the drift on it", run: showServer},
+		{noun: "server", verb: "change", args: "SERVER",
 			short: "Open a server to new accounts, close it, or set its public addresses", preview: true,
 			flags: []flagInfo{{name: "open", usage: "take new accounts"},
 				{name: "closed", usage: "take no new accounts"}, addressesFlag},
 			waits: true, run: changeServer},
-		{noun: "server", verb: "remove", args: "LABEL", short: "Remove a server without accounts", preview: true,
+		{noun: "server", verb: "remove", args: "SERVER", short: "Remove a server without accounts", preview: true,
 			flags: []flagInfo{yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				return c.removed(ctx, "/servers/"+url.PathEscape(c.args[0]), "server "+c.args[0])
 			}},
-		{noun: "server", verb: "sweep", args: "LABEL", short: "Compare a server with what it should hold", waits: true,
+		{noun: "server", verb: "sweep", args: "SERVER", short: "Compare a server with what it should hold", waits: true,
 			run: func(ctx context.Context, c *call) error { return serverWork(ctx, c, "sweep") }},
-		{noun: "server", verb: "repair", args: "LABEL", short: "Put right what a sweep finds", preview: true,
+		{noun: "server", verb: "repair", args: "SERVER", short: "Put right what a sweep finds", preview: true,
 			waits: true,
 			run:   func(ctx context.Context, c *call) error { return serverWork(ctx, c, "repair") }},
 	}
@@ -47,19 +50,19 @@ var addressesFlag = flagInfo{name: "public", value: "ADDRESSES", usage: "its pub
 	", with commas between them; that of the agent at first"}
 
 func joinServer(ctx context.Context, c *call) error {
-	roles := strings.Split(c.value("roles"), ",")
-	if c.value("roles") == "" {
+	roles := words(c.value("roles"))
+	if len(roles) == 0 {
 		roles = []string{"web"}
 	}
 	var joining api.Joining
 	body := api.NewServer{Label: c.args[0], Address: c.value("address"), Roles: roles, Closed: c.on("closed"),
-		Addresses: list(c.value("public"))}
+		Addresses: words(c.value("public"))}
 	previewed, err := c.change(ctx, http.MethodPost, "/servers", body, &joining)
 	if err != nil || previewed {
 		return err
 	}
-	fmt.Fprintf(c.err, "On the server, as root, before %s:\n\n  victualler-agent join %s\n\n", local(joining.EndsAt),
-		joining.JoinSecret)
+	fmt.Fprintf(c.term.err, "On the server, as root, before %s:\n\n  victualler-agent join %s\n\n",
+		local(joining.EndsAt), joining.JoinSecret)
 	return c.started(ctx, joining.Operation)
 }
 
@@ -68,23 +71,36 @@ func listServers(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, "/servers", nil, &list); err != nil {
 		return err
 	}
-	t := table{{"SERVER", "ADDRESS", "ROLES", "HEALTH", "NEW ACCOUNTS", "ACCOUNTS", "DRIFT", "LOAD", "MEMORY FREE",
-		"DISK FREE"}}
-	for _, s := range list.Servers {
-		row := []string{s.Label, s.Address, strings.Join(s.Roles, " "), health(s), yes(s.Open),
-			strconv.FormatInt(s.Accounts, 10), strconv.FormatInt(s.Drifts, 10), "?", "?", "?"}
-		if h := s.Health; h != nil {
-			row[7] = fmt.Sprintf("%.2f/%d", h.Load, h.Processors)
-			row[8] = plans.FormatSize(h.MemoryFree) + " of " + plans.FormatSize(h.MemoryTotal)
-			row[9] = plans.FormatSize(h.DiskFree) + " of " + plans.FormatSize(h.DiskTotal)
+	list.Servers = slices.DeleteFunc(list.Servers, func(s api.Server) bool {
+		return c.on("drift") && s.Drifts == 0 || c.value("role") != "" && !slices.Contains(s.Roles, c.value("role"))
+	})
+	none := "no servers; add one with: victualler server join LABEL --address HOST"
+	if c.on("drift") {
+		none = "no server has drift"
+	}
+	measured := func(value func(*api.Health) any) func(api.Server) any {
+		return func(s api.Server) any {
+			if s.Health == nil {
+				return nil
+			}
+			return value(s.Health)
 		}
-		t = append(t, row)
 	}
-	if len(list.Servers) == 0 && (c.format() == "" || c.format() == "table") {
-		fmt.Fprintln(c.out, "no servers; add one with: victualler server join LABEL --address HOST")
-		return nil
-	}
-	return c.print(list, t)
+	return printList(c, list.Servers, false, c.filtered(none, "role"), []column[api.Server]{
+		col("SERVER", 0, func(s api.Server) any { return s.Label }),
+		col("ADDRESS", 5, func(s api.Server) any { return s.Address }),
+		col("ROLES", 3, func(s api.Server) any { return s.Roles }),
+		col("HEALTH", 0, func(s api.Server) any { return health(s) }),
+		col("NEW ACCOUNTS", 2, func(s api.Server) any { return s.Open }),
+		col("ACCOUNTS", 0, func(s api.Server) any { return s.Accounts }),
+		col("DRIFT", 0, func(s api.Server) any { return s.Drifts }),
+		col("LOAD", 1, measured(func(h *api.Health) any { return fmt.Sprintf("%.2f", h.Load) })),
+		col("PROCESSORS", 4, measured(func(h *api.Health) any { return h.Processors })),
+		col("MEMORY FREE", 0, measured(func(h *api.Health) any { return byteCount(h.MemoryFree) })),
+		col("MEMORY", 4, measured(func(h *api.Health) any { return byteCount(h.MemoryTotal) })),
+		col("DISK FREE", 0, measured(func(h *api.Health) any { return byteCount(h.DiskFree) })),
+		col("DISK", 4, measured(func(h *api.Health) any { return byteCount(h.DiskTotal) })),
+	})
 }
 
 // health says in a word or two how a server is.
@@ -114,64 +130,63 @@ func showServer(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, path, nil, &s); err != nil {
 		return err
 	}
-	programs := table{{"PROGRAM", "VERSION", "STATE", "RELOADS"}}
+	programs := rows("PROGRAM|VERSION|STATE|RELOADS")
 	if s.Health != nil {
 		for _, p := range s.Health.Programs {
-			state := "running"
-			if !p.Running {
-				state = "down"
-			}
-			programs = append(programs, []string{p.Name, p.Version, state, strconv.FormatInt(p.Reloads, 10)})
+			programs.add(p.Name, p.Version, map[bool]string{true: "running", false: "down"}[p.Running], p.Reloads)
 		}
 	}
-	if c.format() == "json" || c.format() == "csv" {
-		return c.print(s, programs)
-	}
-	pairs := []string{"server", s.Label, "address", s.Address, "public", strings.Join(s.Addresses, " "), "roles",
-		strings.Join(s.Roles, ", "), "health", health(s), "new accounts", yes(s.Open),
-		"accounts", strconv.FormatInt(s.Accounts, 10), "last answer", when(s.SeenAt), "last sweep", when(s.SweptAt)}
+	return c.show(s, programs, func() error {
+		c.printServer(s)
+		c.table(programs)
+		var hungriest api.HungriestAccounts
+		if err := c.client.Get(ctx, path+"/hungriest", nil, &hungriest); err != nil {
+			return err
+		}
+		if len(hungriest.Accounts) > 0 {
+			fmt.Fprintln(c.out)
+			c.table(hungry(hungriest.Accounts))
+		}
+		var drift api.DriftList
+		if err := c.client.Get(ctx, path+"/drift", nil, &drift); err != nil {
+			return err
+		}
+		c.printDrift(drift.Drifts)
+		if len(drift.Drifts) > 0 {
+			fmt.Fprintf(c.out, "\nput it right with: victualler server repair %s\n", s.Label)
+		}
+		return nil
+	})
+}
+
+func (c *call) printServer(s api.Server) {
+	list := []any{"server", s.Label, "address", s.Address, "public", s.Addresses, "roles",
+		strings.Join(s.Roles, ", "), "health", health(s), "new accounts", s.Open, "accounts", s.Accounts, "last answer",
+		when(s.SeenAt), "last sweep", when(s.SweptAt)}
 	if h := s.Health; h != nil {
-		pairs = append(pairs, "load", fmt.Sprintf("%.2f on %d processors", h.Load, h.Processors),
+		list = append(list, "load", fmt.Sprintf("%.2f on %d processors", h.Load, h.Processors),
 			"memory free", plans.FormatSize(h.MemoryFree)+" of "+plans.FormatSize(h.MemoryTotal),
 			"disk free", plans.FormatSize(h.DiskFree)+" of "+plans.FormatSize(h.DiskTotal)+" (limits: "+h.Quota+")",
 			"sandboxes", fmt.Sprintf("%d running (%s)", h.Sandboxes.Running, h.Sandboxes.Layout),
 			"PHP", strings.Join(h.Sandboxes.PHP, ", "), "agent", h.AgentVersion)
 	}
-	fields(c.out, pairs...)
+	c.fields(list...)
 	if s.Health != nil {
 		for _, m := range s.Health.Sandboxes.Missing {
-			fmt.Fprintf(c.out, "\nnot kept on this server: %s\n", m)
+			fmt.Fprintln(c.out)
+			c.paragraph("", "not kept on this server: "+m)
 		}
 	}
 	fmt.Fprintln(c.out)
-	programs.write(c.out, width(c.out))
-	var hungriest api.HungriestAccounts
-	if err := c.client.Get(ctx, path+"/hungriest", nil, &hungriest); err != nil {
-		return err
-	}
-	if len(hungriest.Accounts) > 0 {
-		fmt.Fprintln(c.out)
-		hungry(hungriest.Accounts).write(c.out, width(c.out))
-	}
-	var drift api.DriftList
-	if err := c.client.Get(ctx, path+"/drift", nil, &drift); err != nil {
-		return err
-	}
-	printDrift(c, drift.Drifts)
-	if len(drift.Drifts) > 0 {
-		fmt.Fprintf(c.out, "\nput it right with: victualler server repair %s\n", s.Label)
-	}
-	return nil
 }
 
 // hungry lists the accounts that run most.
-func hungry(list []api.HungryAccount) table {
-	t := table{{"RUNS MOST", "CPU", "MEMORY", "PROCESSES", "MET ITS LIMITS TODAY"}}
+func hungry(list []api.HungryAccount) *grid {
+	g := rows("RUNS MOST|CPU|MEMORY|PROCESSES|MET ITS LIMITS TODAY")
 	for _, a := range list {
-		t = append(t, []string{a.SignInName, strconv.FormatInt(a.CPU, 10) + "%", plans.FormatSize(a.Memory),
-			strconv.FormatInt(a.Processes, 10), limitsMet(a.Met)})
+		g.add(a.SignInName, amount{&a.CPU, plans.Percent}, byteCount(a.Memory), a.Processes, limitsMet(a.Met))
 	}
-	return t
+	return g
 }
 
 // limitsMet says which limits were met; empty for none.
@@ -190,15 +205,15 @@ func limitsMet(m api.LimitsMet) string {
 }
 
 // printDrift prints differences, with diffs from what is found to what is wanted.
-func printDrift(c *call, drifts []api.Drift) {
+func (c *call) printDrift(drifts []api.Drift) {
 	for _, d := range drifts {
 		owner := d.Account
 		if owner == "" {
 			owner = "nobody"
 		}
-		fmt.Fprintf(c.out, "\ndrift of %s, %s: %s %s\n", owner, d.Part, d.Subject, d.Detail)
+		c.say("\ndrift of %s, %s: %s %s", owner, d.Part, d.Subject, d.Detail)
 		if d.Diff != "" {
-			fmt.Fprintln(c.out, strings.TrimRight(d.Diff, "\n"))
+			c.say("%s", strings.TrimRight(d.Diff, "\n"))
 		}
 	}
 }
@@ -207,11 +222,11 @@ func changeServer(ctx context.Context, c *call) error {
 	open, closed := c.on("open"), c.on("closed")
 	body := api.ServerChange{}
 	if public := c.given("public"); public != nil {
-		addresses := append([]string{}, list(*public)...)
+		addresses := append([]string{}, words(*public)...)
 		body.Addresses = &addresses
 	}
 	if open == closed && (open || body.Addresses == nil) {
-		return usageError{"say --open, --closed or --public"}
+		return usageError{"say what is to change: --open, --closed or --public ADDRESSES"}
 	}
 	if open != closed {
 		body.Open = &open
@@ -222,15 +237,15 @@ func changeServer(ctx context.Context, c *call) error {
 		return err
 	}
 	if body.Addresses != nil {
-		fmt.Fprintf(c.out, "%s is reached at %s\n", s.Label, strings.Join(s.Addresses, " "))
+		c.say("%s is reached at %s", s.Label, strings.Join(s.Addresses, " "))
 		if err := c.startedIf(ctx, s.Operation); err != nil || body.Open == nil {
 			return err
 		}
 	}
 	if s.Open {
-		fmt.Fprintf(c.out, "%s takes new accounts\n", s.Label)
+		c.say("%s takes new accounts", s.Label)
 	} else {
-		fmt.Fprintf(c.out, "%s takes no new accounts; those it has stay\n", s.Label)
+		c.say("%s takes no new accounts; those it has stay", s.Label)
 	}
 	return nil
 }
@@ -250,6 +265,6 @@ func serverWork(ctx context.Context, c *call, work string) error {
 	if getErr := c.client.Get(ctx, path+"/drift", nil, &drift); getErr != nil {
 		return errors.Join(err, getErr)
 	}
-	printDrift(c, drift.Drifts)
+	c.printDrift(drift.Drifts)
 	return err
 }

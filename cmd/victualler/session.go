@@ -1,20 +1,17 @@
 package main
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
-
-	"golang.org/x/term"
 
 	"victualler/internal/api"
 	"victualler/internal/client"
@@ -91,7 +88,7 @@ func sessionCommands() []command {
 				{name: "link", value: "LINK", usage: "sign in with a one-time link; for one that sets a password, " +
 					"the new password is asked for"}},
 			run: startSession},
-		{noun: "session", verb: "show", short: "Show who is signed in, and where", output: true,
+		{noun: "session", verb: "show", short: "Show who is signed in, and where",
 			run: func(ctx context.Context, c *call) error {
 				var s api.Session
 				if err := c.client.Get(ctx, "/session", nil, &s); err != nil {
@@ -101,44 +98,64 @@ func sessionCommands() []command {
 				if s.Duty != "all" {
 					role += ", " + s.Duty
 				}
-				if err := c.print(s, table{{"NAME", "ROLE", "ACTING AS", "SERVICE", "ENDS WITHOUT USE", "ENDS AT ALL"},
-					{s.Name, role, s.ActingAs, c.session.Service, local(s.EndsAt), local(s.EndsLatest)}}); err != nil {
+				if err := c.showFields(s, pairs("name", s.Name, "role", role, "language", s.Language, "acting as",
+					s.ActingAs, "service",
+					c.session.Service, "ends without use", s.EndsAt, "ends at all", s.EndsLatest)); err != nil {
 					return err
 				}
 				for _, what := range s.MustFirst {
-					fmt.Fprintf(c.err, "note: first set your %s: victualler %s\n", strings.ReplaceAll(what, "-", " "),
-						map[string]string{"password": "password change", "second-factor": "factor add"}[what])
+					c.note(fmt.Sprintf("first set your %s: victualler %s", strings.ReplaceAll(what, "-", " "),
+						map[string]string{"password": "password change", "second-factor": "factor add"}[what]))
 				}
 				return nil
 			}},
-		{noun: "session", verb: "list", short: "List your sessions", output: true,
+		{noun: "session", verb: "list", short: "List your sessions", list: true,
 			run: func(ctx context.Context, c *call) error {
 				var l api.OpenSessions
 				if err := c.client.Get(ctx, "/sessions", nil, &l); err != nil {
 					return err
 				}
-				t := table{{"NUMBER", "THIS", "FROM", "PROGRAM", "STARTED", "LAST USED", "ENDS"}}
-				for _, s := range l.Sessions {
-					t = append(t, []string{strconv.FormatInt(s.ID, 10), yesIf(s.This), s.Address, s.Program,
-						local(s.StartedAt), local(s.SeenAt), local(s.EndsAt)})
-				}
-				return c.print(l.Sessions, t)
+				return printList(c, l.Sessions, false, "no sessions", []column[api.OpenSession]{
+					col("NUMBER", 0, func(s api.OpenSession) any { return s.ID }),
+					col("THIS", 0, func(s api.OpenSession) any { return yesIf(s.This) }),
+					col("FROM", 0, func(s api.OpenSession) any { return s.Address }),
+					col("STARTED", 2, func(s api.OpenSession) any { return s.StartedAt }),
+					col("LAST USED", 0, func(s api.OpenSession) any { return s.SeenAt }),
+					col("ENDS", 1, func(s api.OpenSession) any { return s.EndsAt }),
+					col("PROGRAM", 0, func(s api.OpenSession) any { return s.Program }),
+				})
 			}},
 		{noun: "session", verb: "remove", args: "NUMBER", short: "End one of your sessions",
 			run: func(ctx context.Context, c *call) error {
-				_, err := c.change(ctx, http.MethodDelete, "/sessions/"+c.args[0], nil, nil)
+				_, err := c.change(ctx, http.MethodDelete, "/sessions/"+url.PathEscape(c.args[0]), nil, nil)
+				if err == nil {
+					c.say("session %s has ended", c.args[0])
+				}
 				return err
 			}},
 		{noun: "session", verb: "act", short: "Act on a customer's or a reseller's behalf; the record names both",
 			long: "Until “victualler session act --stop”, this session has their rights and no others.",
 			flags: []flagInfo{{name: "customer", value: "CUSTOMER", usage: "number or name"},
 				{name: "reseller", value: "NAME", usage: "name"},
-				{name: "stop", usage: "act on nobody's behalf any more"}},
+				{name: "stop", usage: "act as yourself again"}},
 			run: actAs},
+		{noun: "language", verb: "change", args: "LANGUAGE", short: "Choose what you read: " + orList(languages),
+			long: "It holds for what the service says, for mail to you and for the console.",
+			run: func(ctx context.Context, c *call) error {
+				_, err := c.change(ctx, http.MethodPut, "/session/language", api.LanguageChoice{Language: c.args[0]},
+					nil)
+				if err == nil {
+					c.say("you read %s from now on", c.args[0])
+				}
+				return err
+			}},
 		{noun: "session", verb: "end", short: "Sign out",
 			run: func(ctx context.Context, c *call) error {
 				err := c.client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/session"}, nil)
-				return errors.Join(err, os.Remove(c.session.path))
+				if err = errors.Join(err, os.Remove(c.session.path)); err == nil {
+					c.say("signed out of %s", c.session.Service)
+				}
+				return err
 			}},
 	}
 }
@@ -149,7 +166,6 @@ func startSession(ctx context.Context, c *call) error {
 		address = "https://" + address
 	}
 	name, password := c.value("name"), ""
-	in := bufio.NewReader(c.in)
 	_, link, _ := strings.Cut(c.value("link"), "#")
 	if c.value("link") != "" {
 		purpose, err := (&client.Client{Base: address}).CheckLink(ctx, link)
@@ -157,21 +173,23 @@ func startSession(ctx context.Context, c *call) error {
 			return err
 		}
 		if purpose.Purpose == "password" {
-			if password, err = readPassword(c, in, "New password for "+purpose.Name+": "); err != nil {
+			if password, err = c.readPassword(ctx, "New password for "+purpose.Name+": "); err != nil {
 				return err
 			}
 		}
 	} else if name == "" {
-		fmt.Fprint(c.err, "Sign-in name: ")
-		line, err := in.ReadString('\n')
+		line, err := c.term.line(ctx, "Sign-in name: ")
+		if errors.Is(err, io.EOF) {
+			err = usageError{"give the sign-in name with --name"}
+		}
 		if err != nil {
-			return usageError{"give the sign-in name with --name"}
+			return err
 		}
 		name = strings.TrimSpace(line)
 	}
 	if link == "" {
 		var err error
-		if password, err = readPassword(c, in, "Password: "); err != nil {
+		if password, err = c.readPassword(ctx, "Password: "); err != nil {
 			return err
 		}
 	}
@@ -192,10 +210,13 @@ func startSession(ctx context.Context, c *call) error {
 	var problem *api.Problem
 	if errors.As(err, &problem) && strings.HasSuffix(problem.Type, "/"+string(refusal.NeedsCode)) &&
 		c.value("code") == "" {
-		fmt.Fprint(c.err, "Code: ")
-		line, readErr := in.ReadString('\n')
-		if readErr != nil && line == "" {
-			return usageError{"the password fits; give a code of the second factor, or a recovery code, with --code"}
+		line, asked := c.term.line(ctx, "Code: ")
+		if errors.Is(asked, io.EOF) {
+			asked = usageError{"the password is right; give a code of the second factor, or a recovery code, with " +
+				"--code"}
+		}
+		if asked != nil {
+			return asked
 		}
 		err = signIn(strings.TrimSpace(line))
 	}
@@ -206,35 +227,20 @@ func startSession(ctx context.Context, c *call) error {
 	if err := s.save(); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.out, "signed in to %s as %s\n", address, name)
+	c.outcome.answer = map[string]string{"service": address, "name": name}
+	c.say("signed in to %s as %s", address, name)
 	return nil
-}
-
-// readPassword asks for a password, or reads it from standard input. There, it is the first line;
-// what is left of the input may be asked for next.
-func readPassword(c *call, in *bufio.Reader, prompt string) (string, error) {
-	if c.on("password-stdin") {
-		line, err := in.ReadString('\n')
-		if err != nil && line == "" {
-			return "", usageError{"there is no password on standard input"}
-		}
-		return strings.TrimRight(line, "\r\n"), nil
-	}
-	f, ok := c.in.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return "", usageError{"there is no terminal to ask for the password; use --password-stdin"}
-	}
-	fmt.Fprint(c.err, prompt)
-	text, err := term.ReadPassword(int(f.Fd()))
-	fmt.Fprintln(c.err)
-	return string(text), err
 }
 
 func actAs(ctx context.Context, c *call) error {
 	var body api.ActAs
 	switch {
 	case c.on("stop"):
-		return c.client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/session/acting"}, nil)
+		err := c.client.Do(ctx, client.Call{Method: http.MethodDelete, Path: "/session/acting"}, nil)
+		if err == nil {
+			c.say("you act as yourself again")
+		}
+		return err
 	case (c.value("customer") == "") == (c.value("reseller") == ""):
 		return usageError{"name either --customer or --reseller, or say --stop"}
 	case c.value("customer") != "":
@@ -254,6 +260,7 @@ func actAs(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, "/session", nil, &s); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.out, "you act as %s until “victualler session act --stop”; the record names you both\n", s.ActingAs)
+	c.outcome.answer = s
+	c.say("you act as %s until “victualler session act --stop”; the record names you both", s.ActingAs)
 	return nil
 }

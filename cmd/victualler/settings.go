@@ -1,27 +1,28 @@
 package main
 
 import (
-	"bufio"
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"net/http"
-	"strconv"
 	"strings"
+	"time"
 
 	"victualler/internal/api"
 )
 
 func settingsCommands() []command {
 	return []command{
-		{noun: "settings", verb: "show", short: "Show the installation's settings", output: true,
+		{noun: "settings", verb: "show", short: "Show the installation's settings",
 			run: func(ctx context.Context, c *call) error {
 				var s api.Settings
 				if err := c.client.Get(ctx, "/settings", nil, &s); err != nil {
 					return err
 				}
-				return c.print(s, settingsTable(s))
+				return c.showFields(s, settingsFields(s))
 			}},
-		{noun: "settings", verb: "change", short: "Change the installation's settings", output: true, preview: true,
+		{noun: "settings", verb: "change", short: "Change the installation's settings", preview: true,
 			long: "What is left out stays; - empties it.",
 			flags: []flagInfo{{name: "title", value: "TEXT", usage: "what the installation is called"},
 				{name: "console", value: "ADDRESS",
@@ -29,15 +30,17 @@ func settingsCommands() []command {
 				{name: "name-servers", value: "LIST", usage: "to be entered at registrars"},
 				{name: "second-factor", value: "ROLES",
 					usage: "roles that must have a second factor: operator, reseller, customer"},
-				{name: "session-minutes", value: "N", usage: "how long a session lasts without use"},
+				{name: "session-minutes", value: "MINUTES",
+					usage: "how long a session lasts without use, such as 90 or 2h"},
 				{name: "mail-server", value: "HOST:PORT", usage: "that takes mail"},
-				{name: "mail-security", value: "HOW", usage: "tls, starttls or none"},
+				{name: "mail-security", value: "HOW", usage: "tls, starttls or none",
+					values: []string{"tls", "starttls", "none"}},
 				{name: "mail-name", value: "NAME", usage: "sign-in name there"},
 				{name: "mail-password-stdin", usage: "read the password there from standard input"},
 				{name: "sender", value: "ADDRESS", usage: "of notices"},
-				{name: "domain-proof", value: "HOW", usage: "what is asked of domains that customers and resellers " +
-					"bring: off (nothing), warn (told until DNS shows whose they are) or require (not served until " +
-					"then)"},
+				{name: "domain-proof", value: "HOW", values: []string{"off", "warn", "require"},
+					usage: "what is asked of domains that customers and resellers bring: off (nothing), warn (told " +
+						"until DNS shows whose they are) or require (not served until then)"},
 				{name: "challenge-zone", value: "NAME", usage: "below which domains elsewhere have their names " +
 					"proved, such as challenges.ternisland.example; it lies in a zone of yours"}},
 			run: changeSettings},
@@ -46,19 +49,20 @@ func settingsCommands() []command {
 				if err := c.client.Post(ctx, "/settings/test-mail", api.MailTest{To: c.args[0]}, nil); err != nil {
 					return err
 				}
-				fmt.Fprintf(c.out, "the mail server has taken it; look whether it arrives at %s\n", c.args[0])
+				c.say("the mail server has accepted it; check that it arrives at %s", c.args[0])
 				return nil
 			}},
 	}
 }
 
-func settingsTable(s api.Settings) table {
-	return table{{"SETTING", "VALUE"}, {"title", s.Title}, {"console", s.Console},
-		{"name servers", strings.Join(s.NameServers, ", ")}, {"second factor for", strings.Join(s.SecondFactor, ", ")},
-		{"session without use", strconv.Itoa(s.SessionMinutes) + " min"}, {"mail server", s.MailServer},
-		{"mail security", s.MailSecurity}, {"mail name", s.MailName},
-		{"mail password", map[bool]string{true: "set", false: "none"}[s.MailPassword]}, {"sender", s.Sender},
-		{"domain proof", s.DomainProof}, {"challenge zone", s.ChallengeZone}}
+func settingsFields(s api.Settings) *grid {
+	return rows("SETTING|VALUE", []any{"title", s.Title}, []any{"console", s.Console},
+		[]any{"name servers", strings.Join(s.NameServers, ", ")},
+		[]any{"second factor for", strings.Join(s.SecondFactor, ", ")},
+		[]any{"session without use", fmt.Sprint(s.SessionMinutes, " min")}, []any{"mail server", s.MailServer},
+		[]any{"mail security", s.MailSecurity}, []any{"mail name", s.MailName},
+		[]any{"mail password", map[bool]string{true: "set", false: "none"}[s.MailPassword]},
+		[]any{"sender", s.Sender}, []any{"domain proof", s.DomainProof}, []any{"challenge zone", s.ChallengeZone})
 }
 
 func changeSettings(ctx context.Context, c *call) error {
@@ -73,28 +77,34 @@ func changeSettings(ctx context.Context, c *call) error {
 	for name, to := range map[string]**[]string{"name-servers": &body.NameServers,
 		"second-factor": &body.SecondFactor} {
 		if text := c.given(name); text != nil {
-			items := append([]string{}, list(*text)...)
+			items := append([]string{}, words(*text)...)
 			*to = &items
 		}
 	}
-	if text := c.value("session-minutes"); text != "" {
-		minutes, err := strconv.Atoi(text)
-		if err != nil {
-			return usageError{"--session-minutes takes a number"}
-		}
-		body.SessionMinutes = &minutes
+	minutes, err := c.duration("session-minutes", time.Minute)
+	if err != nil {
+		return err
+	}
+	if minutes != nil {
+		n := int(*minutes)
+		body.SessionMinutes = &n
 	}
 	if c.on("mail-password-stdin") {
-		line, err := bufio.NewReader(c.in).ReadString('\n')
-		if err != nil && line == "" {
-			return usageError{"there is nothing on standard input"}
+		password, err := c.term.line(ctx, "")
+		if errors.Is(err, io.EOF) {
+			err = usageError{"there is nothing on standard input"}
 		}
-		password := strings.TrimRight(line, "\r\n")
+		if err != nil {
+			return err
+		}
 		body.MailPassword = &password
+	}
+	if body == (api.SettingsChange{}) {
+		return c.nothingToChange()
 	}
 	previewed, err := c.changeIf(ctx, http.MethodPatch, "/settings", body, &s, tag(s.Version))
 	if err != nil || previewed {
 		return err
 	}
-	return c.print(s, settingsTable(s))
+	return c.showFields(s, settingsFields(s))
 }

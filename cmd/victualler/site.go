@@ -1,17 +1,17 @@
 package main
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
+	"slices"
 	"strconv"
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/nearest"
 	"victualler/internal/hosting/sites"
 )
 
@@ -23,47 +23,60 @@ func siteCommands() []command {
 	unset := flagInfo{name: "unset", value: "KEYS",
 		usage: "settings whose template's or usual value is to return, with commas between them"}
 	return []command{
-		{noun: "site", verb: "show", args: "ACCOUNT DOMAIN", short: "Show the settings of a site", output: true,
+		{noun: "site", verb: "show", args: "DOMAIN", short: "Show the settings of a site", list: true,
+			flags: []flagInfo{inAccountFlag},
 			run: func(ctx context.Context, c *call) error {
-				var d api.DomainDetail
-				if err := c.client.Get(ctx, domainPath(c), nil, &d); err != nil {
+				_, d, err := c.domainDetail(ctx)
+				if err != nil {
 					return err
 				}
-				t := table{{"SETTING", "KEY", "VALUE", "FROM"}}
-				for _, s := range d.Settings {
-					info, value := readSetting(s.Key, s.Value)
-					from := s.Source
-					if s.Bounded != "" {
-						from += "; " + s.Bounded
-					}
-					t = append(t, []string{info.Title, s.Key, value, from})
-				}
-				return c.print(d.Settings, t)
+				return printList(c, d.Settings, false, "this domain has no site", []column[api.Setting]{
+					col("SETTING", 1, func(s api.Setting) any {
+						info, _ := readSetting(s.Key, s.Value)
+						return info.Title
+					}),
+					col("KEY", 0, func(s api.Setting) any { return s.Key }),
+					col("FROM", 0, func(s api.Setting) any {
+						if s.Bounded != "" {
+							return s.Source + "; " + s.Bounded
+						}
+						return s.Source
+					}),
+					col("VALUE", 0, func(s api.Setting) any {
+						_, value := readSetting(s.Key, s.Value)
+						return value
+					}),
+				})
 			}},
-		{noun: "site", verb: "change", args: "ACCOUNT DOMAIN [SETTING]…", short: "Change settings of a site",
+		{noun: "site", verb: "change", args: "DOMAIN [SETTING]…", short: "Change settings of a site",
 			preview: true, waits: true, long: settingHelp,
-			flags: []flagInfo{unset, {name: "hsts-accepted",
+			flags: []flagInfo{inAccountFlag, unset, {name: "hsts-accepted",
 				usage: "confirm strict transport security for longer than a day, which cannot be taken back"}},
 			run: func(ctx context.Context, c *call) error {
-				settings, err := c.settings(c.args[2:])
+				settings, err := c.settings(c.args[1:])
+				if err != nil {
+					return err
+				}
+				path, err := c.domainPath(ctx)
 				if err != nil {
 					return err
 				}
 				var done api.DomainChanged
-				previewed, err := c.change(ctx, http.MethodPatch, domainPath(c), api.DomainChange{Settings: settings,
+				previewed, err := c.change(ctx, http.MethodPatch, path, api.DomainChange{Settings: settings,
 					HSTSAccepted: c.on("hsts-accepted")}, &done)
 				if err != nil || previewed {
 					return err
 				}
 				return c.domainChanged(ctx, done, "changing")
 			}},
-		{noun: "site", verb: "log", args: "ACCOUNT DOMAIN", short: "Show the access log of a site",
+		{noun: "site", verb: "log", args: "DOMAIN", short: "Show the access log of a site", stream: true,
 			long: "The last lines; with --follow, each new one until it is interrupted.",
-			flags: []flagInfo{{name: "lines", value: "N", usage: "how many of the last lines; 20 at first"},
+			flags: []flagInfo{inAccountFlag, {name: "lines", value: "N",
+				usage: "how many of the last lines; 20 at first"},
 				{name: "follow", usage: "go on with new lines"}},
 			run: siteLog},
 		{noun: "template", verb: "add", args: "NAME [SETTING]…", short: "Add a template of settings for sites",
-			preview: true, output: true, long: settingHelp,
+			preview: true, long: settingHelp,
 			flags: []flagInfo{{name: "about", value: "TEXT", usage: "what it is good for"}, recordsFlag,
 				{name: "reseller", value: "NAME", usage: "add it for this reseller"}},
 			run: func(ctx context.Context, c *call) error {
@@ -87,20 +100,22 @@ func siteCommands() []command {
 				}
 				return c.printTemplate(t)
 			}},
-		{noun: "template", verb: "list", short: "List templates of settings for sites", output: true,
+		{noun: "template", verb: "list", short: "List templates of settings for sites", list: true,
 			run: func(ctx context.Context, c *call) error {
 				var l api.TemplateList
 				if err := c.client.Get(ctx, "/templates", nil, &l); err != nil {
 					return err
 				}
-				t := table{{"TEMPLATE", "SETTINGS", "SITES", "PLANS", "ABOUT"}}
-				for _, tpl := range l.Templates {
-					t = append(t, []string{qualified(tpl.Reseller, tpl.Name), strconv.Itoa(len(tpl.Settings)),
-						strconv.FormatInt(tpl.Sites, 10), strconv.FormatInt(tpl.Plans, 10), tpl.About})
-				}
-				return c.print(l.Templates, t)
+				return printList(c, l.Templates, false, "no templates; add one with: victualler template add NAME",
+					[]column[api.Template]{
+						col("TEMPLATE", 0, func(t api.Template) any { return qualified(t.Reseller, t.Name) }),
+						col("SETTINGS", 1, func(t api.Template) any { return len(t.Settings) }),
+						col("SITES", 0, func(t api.Template) any { return t.Sites }),
+						col("PLANS", 1, func(t api.Template) any { return t.Plans }),
+						col("ABOUT", 0, func(t api.Template) any { return t.About }),
+					})
 			}},
-		{noun: "template", verb: "show", args: "TEMPLATE", short: "Show a template", output: true,
+		{noun: "template", verb: "show", args: "TEMPLATE", short: "Show a template",
 			run: func(ctx context.Context, c *call) error {
 				var t api.Template
 				if err := c.client.Get(ctx, "/templates/"+url.PathEscape(c.args[0]), nil, &t); err != nil {
@@ -121,13 +136,16 @@ func siteCommands() []command {
 				if err != nil {
 					return err
 				}
+				if len(settings) == 0 && records == nil && c.given("about") == nil {
+					return c.nothingToChange()
+				}
 				var done api.TemplateChanged
 				previewed, err := c.change(ctx, http.MethodPatch, "/templates/"+url.PathEscape(c.args[0]),
 					api.TemplateChange{About: c.given("about"), Settings: settings, Records: records}, &done)
 				if err != nil || previewed {
 					return err
 				}
-				fmt.Fprintf(c.out, "%s changed; sites served differently: %d\n", c.args[0], done.Sites)
+				c.say("%s changed; sites served differently: %d", c.args[0], done.Sites)
 				return c.startedIf(ctx, done.Operation)
 			}},
 		{noun: "template", verb: "remove", args: "TEMPLATE", short: "Remove a template that nothing follows",
@@ -135,29 +153,29 @@ func siteCommands() []command {
 			run: func(ctx context.Context, c *call) error {
 				return c.removed(ctx, "/templates/"+url.PathEscape(c.args[0]), "template "+c.args[0])
 			}},
-		{noun: "folder", verb: "add", args: "ACCOUNT DOMAIN PATH [USER]…",
+		{noun: "folder", verb: "add", args: "DOMAIN PATH [USER]…",
 			short: "Protect a folder of a site with names and passwords", preview: true, waits: true,
 			long: "PATH is below the document root; / is the whole site. The password of each USER is asked for. A " +
 				"folder that is protected already gets the title and the people named.",
-			flags: []flagInfo{{name: "title", value: "TEXT", usage: "what browsers show when they ask"},
+			flags: []flagInfo{inAccountFlag, {name: "title", value: "TEXT", usage: "what browsers show when they ask"},
 				{name: "password-stdin", usage: "read the passwords from standard input, a line for each"}},
 			run: addFolder},
-		{noun: "folder", verb: "list", args: "ACCOUNT DOMAIN", short: "List the protected folders of a site",
-			output: true,
+		{noun: "folder", verb: "list", args: "DOMAIN", short: "List the protected folders of a site", list: true,
+			flags: []flagInfo{inAccountFlag},
 			run: func(ctx context.Context, c *call) error {
-				var d api.DomainDetail
-				if err := c.client.Get(ctx, domainPath(c), nil, &d); err != nil {
+				_, d, err := c.domainDetail(ctx)
+				if err != nil {
 					return err
 				}
-				t := table{{"FOLDER", "TITLE", "WHO MAY COME IN"}}
-				for _, f := range d.Protected {
-					t = append(t, []string{"/" + f.Path, f.Title, strings.Join(f.Users, ", ")})
-				}
-				return c.print(d.Protected, t)
+				return printList(c, d.Protected, false, "no folder is protected", []column[api.Folder]{
+					col("FOLDER", 0, func(f api.Folder) any { return "/" + f.Path }),
+					col("TITLE", 1, func(f api.Folder) any { return f.Title }),
+					col("WHO MAY SEE IT", 0, func(f api.Folder) any { return strings.Join(f.Users, ", ") }),
+				})
 			}},
-		{noun: "folder", verb: "remove", args: "ACCOUNT DOMAIN PATH [USER]",
+		{noun: "folder", verb: "remove", args: "DOMAIN PATH [USER]",
 			short: "Let everybody see a folder again, or shut one person out", preview: true, waits: true,
-			flags: []flagInfo{yesFlag},
+			flags: []flagInfo{inAccountFlag, yesFlag},
 			run:   removeFolder},
 	}
 }
@@ -170,9 +188,13 @@ func siteLog(ctx context.Context, c *call) error {
 		}
 		query.Set("lines", lines)
 	}
+	path, err := c.domainPath(ctx)
+	if err != nil {
+		return err
+	}
 	for {
 		var page api.LogPage
-		if err := c.client.Get(ctx, domainPath(c)+"/log", query, &page); err != nil {
+		if err := c.client.Get(ctx, path+"/log", query, &page); err != nil {
 			if ctx.Err() != nil {
 				return nil // interrupted, as was meant
 			}
@@ -189,17 +211,17 @@ func siteLog(ctx context.Context, c *call) error {
 }
 
 func (c *call) printTemplate(tpl api.Template) error {
-	t := table{{"SETTING", "KEY", "VALUE"}}
+	g := rows("SETTING|KEY|VALUE")
 	for _, info := range sites.All {
 		if v, set := tpl.Settings[string(info.Key)]; set {
 			_, value := readSetting(string(info.Key), v)
-			t = append(t, []string{info.Title, string(info.Key), value})
+			g.add(info.Title, string(info.Key), value)
 		}
 	}
 	for _, r := range tpl.Records {
-		t = append(t, []string{"Record", "", strings.TrimSpace(r.Name + " " + r.Type + " " + r.Data)})
+		g.add("Record", "", strings.TrimSpace(r.Name+" "+r.Type+" "+r.Data))
 	}
-	return c.print(tpl, t)
+	return c.show(tpl, g, nil)
 }
 
 // recordsFlag gives a template the records that it adds to zones.
@@ -216,9 +238,9 @@ func (c *call) records() (*[]api.NewRecord, error) {
 	if file == "-" {
 		return &records, nil
 	}
-	text, err := os.ReadFile(file)
+	text, err := readFile(file)
 	if err != nil {
-		return nil, usageError{err.Error()}
+		return nil, err
 	}
 	for n, line := range strings.Split(string(text), "\n") {
 		if strings.TrimSpace(line) == "" {
@@ -248,63 +270,70 @@ func readSetting(key string, value any) (sites.Info, string) {
 }
 
 // settings reads KEY=VALUE words and --unset.
-func (c *call) settings(words []string) (map[string]any, error) {
+func (c *call) settings(typed []string) (map[string]any, error) {
 	given := map[string]any{}
-	for _, word := range words {
-		key, typed, found := strings.Cut(word, "=")
+	for _, word := range typed {
+		key, value, found := strings.Cut(word, "=")
 		info, known := sites.Of(sites.Key(key))
 		if !found || !known {
-			return nil, usageError{fmt.Sprintf("%q is not a setting; write KEY=VALUE with one of %s", word,
-				settingKeys())}
+			return nil, usageError{fmt.Sprintf("%q is not a setting; write KEY=VALUE with one of %s%s", word,
+				strings.Join(settingKeys(), ", "), nearest.Hint(key, settingKeys()))}
 		}
-		if path, file := strings.CutPrefix(typed, "@"); file {
-			text, err := os.ReadFile(path)
+		if path, file := strings.CutPrefix(value, "@"); file {
+			text, err := readFile(path)
 			if err != nil {
-				return nil, usageError{err.Error()}
+				return nil, err
 			}
-			typed = string(text)
+			value = string(text)
 		}
-		value, err := info.Parse(typed)
+		parsed, err := info.Parse(value)
 		if err != nil {
 			return nil, usageError{fmt.Sprintf("%s: %v", key, err)}
 		}
-		given[key] = value
+		given[key] = parsed
 	}
-	if _, has := c.values["unset"]; has {
-		for _, key := range list(c.value("unset")) {
+	if c.has("unset") {
+		for _, key := range words(c.value("unset")) {
+			if !slices.Contains(settingKeys(), key) {
+				return nil, usageError{fmt.Sprintf("--unset: there is no setting %q%s", key,
+					nearest.Hint(key, settingKeys()))}
+			}
 			given[key] = nil
 		}
 		if len(given) == 0 && c.noun == "site" {
-			return nil, usageError{"say what is to change: KEY=VALUE or --unset KEY; see victualler site change --help"}
+			return nil, c.nothingToChange()
 		}
 	}
 	return given, nil
 }
 
-func settingKeys() string {
+func settingKeys() []string {
 	var keys []string
 	for _, info := range sites.All {
 		keys = append(keys, string(info.Key))
 	}
-	return strings.Join(keys, ", ")
+	return keys
 }
 
 func addFolder(ctx context.Context, c *call) error {
-	body := api.NewFolder{Path: strings.Trim(c.args[2], "/"), Title: c.value("title")}
-	in := bufio.NewReader(c.in)
-	for _, user := range c.args[3:] {
-		password, err := readPassword(c, in, "password of "+user+": ")
+	path, err := c.domainPath(ctx)
+	if err != nil {
+		return err
+	}
+	body := api.NewFolder{Path: strings.Trim(c.args[1], "/"), Title: c.value("title")}
+	for _, user := range c.args[2:] {
+		password, err := c.readPassword(ctx, "Password of "+user+": ")
 		if err != nil {
 			return err
 		}
 		body.Users = append(body.Users, api.NewFolderUser{Name: user, Password: password})
 	}
 	var done api.FolderChanged
-	previewed, err := c.change(ctx, http.MethodPost, domainPath(c)+"/folders", body, &done)
+	previewed, err := c.change(ctx, http.MethodPost, path+"/folders", body, &done)
 	if err != nil || previewed {
 		return err
 	}
-	fmt.Fprintf(c.out, "protecting /%s: %s may come in\n", done.Folder.Path,
+	c.say("protecting /%s: %s may see it", done.Folder.Path,
 		nobody(strings.Join(done.Folder.Users, ", ")))
 	return c.started(ctx, done.Operation)
 }
@@ -317,24 +346,22 @@ func nobody(names string) string {
 }
 
 func removeFolder(ctx context.Context, c *call) error {
-	var d api.DomainDetail
-	if err := c.client.Get(ctx, domainPath(c), nil, &d); err != nil {
+	at, d, err := c.domainDetail(ctx)
+	if err != nil {
 		return err
 	}
 	for _, f := range d.Protected {
-		if f.Path != strings.Trim(c.args[2], "/") {
+		if f.Path != strings.Trim(c.args[1], "/") {
 			continue
 		}
-		path, question := fmt.Sprintf("%s/folders/%d", domainPath(c), f.ID), "Let everybody see "+c.args[2]+"?"
-		if len(c.args) > 3 {
-			path, question = path+"/users/"+url.PathEscape(c.args[3]), "Shut "+c.args[3]+" out of "+c.args[2]+"?"
+		path, question := fmt.Sprintf("%s/folders/%d", at, f.ID), "Let everybody see "+c.args[1]+"?"
+		if len(c.args) > 2 {
+			path, question = path+"/users/"+url.PathEscape(c.args[2]), "Keep "+c.args[2]+" out of "+c.args[1]+"?"
 		}
-		if !c.on("preview") {
-			if err := c.confirm(question); err != nil {
-				return err
-			}
+		if err := c.confirm(ctx, question); err != nil {
+			return err
 		}
 		return c.work(ctx, http.MethodDelete, path, nil)
 	}
-	return fmt.Errorf("no folder %s of %s is protected; see victualler folder list", c.args[2], c.args[1])
+	return fmt.Errorf("no folder %s of %s is protected; see victualler folder list %s", c.args[1], c.args[0], c.args[0])
 }

@@ -1,12 +1,12 @@
 package main
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net/http"
 	"os"
@@ -19,15 +19,17 @@ import (
 	"victualler/internal/hosting/refusal"
 )
 
+var revocationReasons = []string{"key-compromise", "affiliation-changed", "superseded", "cessation", "unspecified"}
+
 func uploadCommands() []command {
 	return []command{
 		{noun: "certificate", verb: "request", args: "DOMAIN",
 			short: "Make a key and a signing request for an authority of your own choice", preview: true,
 			long: "Prints the request. The key stays here and waits: give what the authority makes of it to " +
 				"certificate install.",
-			flags: []flagInfo{{name: "names", value: "NAMES",
+			flags: []flagInfo{inAccountFlag, {name: "names", value: "NAMES",
 				usage: "the names it is for, with commas; those of the site by default"},
-				{name: "key-type", value: "TYPE", usage: "ecdsa-p256, ecdsa-p384, rsa-2048, rsa-3072 or rsa-4096"},
+				{name: "key-type", value: "TYPE", usage: orList(keyTypes), values: keyTypes},
 				{name: "organization", value: "TEXT", usage: "in the subject"},
 				{name: "unit", value: "TEXT", usage: "of the organization"},
 				{name: "locality", value: "TEXT", usage: "town"},
@@ -35,7 +37,7 @@ func uploadCommands() []command {
 				{name: "country", value: "CODE", usage: "two letters"}},
 			run: makeRequest},
 		{noun: "certificate", verb: "remove-request", args: "DOMAIN NUMBER",
-			short: "Forget a signing request and its key", preview: true, flags: []flagInfo{yesFlag},
+			short: "Forget a signing request and its key", preview: true, flags: []flagInfo{inAccountFlag, yesFlag},
 			run: func(ctx context.Context, c *call) error {
 				if _, err := strconv.ParseInt(c.args[1], 10, 64); err != nil {
 					return usageError{fmt.Sprintf("%q is no number of a signing request; certificate show lists them",
@@ -45,24 +47,23 @@ func uploadCommands() []command {
 				if err != nil {
 					return err
 				}
-				if !c.on("preview") {
-					if err := c.confirm("Forget the request and its key? What an authority makes of it cannot be " +
-						"used any more."); err != nil {
-						return err
-					}
+				if err := c.confirm(ctx, "Forget the request and its key? What an authority makes of it cannot be "+
+					"used any more."); err != nil {
+					return err
 				}
-				return c.removed(ctx, path+"/requests/"+c.args[1], "signing request "+c.args[1])
+				return c.remove(ctx, path+"/requests/"+c.args[1], "signing request "+c.args[1])
 			}},
 		{noun: "certificate", verb: "install", args: "DOMAIN FILE",
 			short: "Install a certificate that an authority has given you", preview: true, waits: true,
 			long: "FILE is PEM in any order, PKCS #7, or PKCS #12, whose password is asked for. The chain is " +
 				"ordered and completed. The key is found automatically where the signing request was made here.",
-			flags: []flagInfo{{name: "key", value: "FILE",
+			flags: []flagInfo{inAccountFlag, {name: "key", value: "FILE",
 				usage: "with the key, PEM, if it is in no other file and not here"},
 				{name: "password-stdin", usage: "read the password of the PKCS #12 from standard input"}},
 			run: installCertificate},
 		{noun: "certificate", verb: "download", args: "DOMAIN",
-			short: "Print the certificate that a site shows with those that signed it, without its key",
+			short: "Print the certificate that a site shows with those that signed it, without its key", stream: true,
+			flags: []flagInfo{inAccountFlag},
 			run: func(ctx context.Context, c *call) error {
 				path, err := certificateOf(ctx, c)
 				if err != nil {
@@ -78,13 +79,13 @@ func uploadCommands() []command {
 		{noun: "certificate", verb: "key", args: "DOMAIN FILE",
 			short: "Write the certificate with its key into a new file, as the customer whose it is",
 			long:  "Asks for your password and a code of your second factor. That the key was given is recorded.",
-			flags: []flagInfo{{name: "password-stdin",
+			flags: []flagInfo{inAccountFlag, {name: "password-stdin",
 				usage: "read the password and the code from standard input, a line each"}},
 			run: readKey},
 		{noun: "certificate", verb: "revoke", args: "DOMAIN",
 			short: "Have a certificate revoked; the next one is ordered at once", preview: true, waits: true,
-			flags: []flagInfo{{name: "reason", value: "WORD",
-				usage: "key-compromise, affiliation-changed, superseded, cessation or unspecified"},
+			flags: []flagInfo{inAccountFlag, {name: "reason", value: "WORD", usage: orList(revocationReasons),
+				values: revocationReasons},
 				{name: "serial", value: "NUMBER", usage: "an earlier one; certificate show lists them"}, yesFlag},
 			run: revokeCertificate},
 	}
@@ -95,7 +96,7 @@ func makeRequest(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	body := api.NewSigningRequest{Names: list(c.value("names")), KeyType: c.value("key-type"),
+	body := api.NewSigningRequest{Names: words(c.value("names")), KeyType: c.value("key-type"),
 		Organization: c.value("organization"), Unit: c.value("unit"), Locality: c.value("locality"),
 		Province: c.value("province"),
 		Country:  strings.ToUpper(c.value("country"))}
@@ -104,14 +105,14 @@ func makeRequest(ctx context.Context, c *call) error {
 	if err != nil || previewed {
 		return err
 	}
-	fmt.Fprintf(c.err, "signing request %d for %s; its key waits here. Install what the authority makes of it: "+
-		"victualler certificate install %s FILE\n", made.ID, strings.Join(made.Names, ", "), c.args[0])
-	fmt.Fprint(c.out, made.Request)
+	c.note(fmt.Sprintf("signing request %d for %s; its key waits here. Install what the authority makes of it: "+
+		"victualler certificate install %s FILE", made.ID, strings.Join(made.Names, ", "), c.args[0]))
+	c.say("%s", strings.TrimRight(made.Request, "\n"))
 	return nil
 }
 
 func installCertificate(ctx context.Context, c *call) error {
-	file, err := os.ReadFile(c.args[1])
+	file, err := readFile(c.args[1])
 	if err != nil {
 		return err
 	}
@@ -122,9 +123,8 @@ func installCertificate(ctx context.Context, c *call) error {
 	if body.Key, err = textOf(c.value("key")); err != nil {
 		return err
 	}
-	in := bufio.NewReader(c.in)
 	if c.on("password-stdin") {
-		if body.Password, err = readPassword(c, in, ""); err != nil {
+		if body.Password, err = c.readPassword(ctx, ""); err != nil {
 			return err
 		}
 	}
@@ -136,7 +136,7 @@ func installCertificate(ctx context.Context, c *call) error {
 	install := func() (bool, error) { return c.change(ctx, http.MethodPost, path+"/install", body, &installed) }
 	previewed, err := install()
 	if needsPassword(err) && body.Password == "" {
-		if body.Password, err = readPassword(c, in, "Password of "+c.args[1]+": "); err != nil {
+		if body.Password, err = c.readPassword(ctx, "Password of "+c.args[1]+": "); err != nil {
 			return err
 		}
 		previewed, err = install()
@@ -144,11 +144,8 @@ func installCertificate(ctx context.Context, c *call) error {
 	if err != nil || previewed {
 		return err
 	}
-	fmt.Fprintf(c.out, "%s, for %s, until %s\n", installed.Issuer, strings.Join(installed.Names, ", "),
+	c.say("%s, for %s, until %s", installed.Issuer, strings.Join(installed.Names, ", "),
 		installed.NotAfter.Format(time.DateOnly))
-	for _, r := range installed.Remarks {
-		fmt.Fprintln(c.out, "note:", r)
-	}
 	return c.startedIf(ctx, installed.Operation)
 }
 
@@ -180,17 +177,20 @@ func readKey(ctx context.Context, c *call) error {
 			os.Remove(c.args[1])
 		}
 	}()
-	in := bufio.NewReader(c.in)
 	var proof api.KeyProof
-	if proof.Password, err = readPassword(c, in, "Your password: "); err != nil {
+	if proof.Password, err = c.readPassword(ctx, "Your password: "); err != nil {
 		return err
 	}
-	if !c.on("password-stdin") {
-		fmt.Fprint(c.err, "Code of your second factor: ")
+	prompt := "Code of your second factor: "
+	if c.on("password-stdin") {
+		prompt = ""
 	}
-	code, err := in.ReadString('\n')
-	if err != nil && code == "" {
-		return usageError{"a code of your second factor is needed"}
+	code, err := c.term.line(ctx, prompt)
+	if errors.Is(err, io.EOF) {
+		err = usageError{"a code of your second factor is needed"}
+	}
+	if err != nil {
+		return err
 	}
 	proof.Code = strings.TrimSpace(code)
 	var with api.CertificateWithKey
@@ -201,7 +201,7 @@ func readKey(ctx context.Context, c *call) error {
 		return err
 	}
 	written = true
-	fmt.Fprintf(c.out, "%s has the key and the certificate of %s; only you can read it\n", c.args[1], c.args[0])
+	c.say("%s has the key and the certificate of %s; only you can read it", c.args[1], c.args[0])
 	return nil
 }
 
@@ -210,11 +210,8 @@ func revokeCertificate(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	if !c.on("preview") {
-		if err := c.confirm("Have the certificate of " + c.args[0] +
-			" revoked? That cannot be taken back."); err != nil {
-			return err
-		}
+	if err := c.confirm(ctx, "Revoke the certificate of "+c.args[0]+"? That cannot be undone."); err != nil {
+		return err
 	}
 	var started api.Started
 	previewed, err := c.change(ctx, http.MethodPost, path+"/revocation", api.Revocation{Reason: c.value("reason"),
@@ -222,6 +219,6 @@ func revokeCertificate(ctx context.Context, c *call) error {
 	if err != nil || previewed {
 		return err
 	}
-	fmt.Fprintln(c.out, "revoked")
+	c.say("revoked")
 	return c.startedIf(ctx, started.Operation)
 }

@@ -3,47 +3,45 @@ package main
 import (
 	"context"
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"victualler/internal/api"
 )
 
 func zonePath(c *call) string { return "/zones/" + url.PathEscape(c.args[0]) }
 
+var hostedAt = []string{"here", "elsewhere"}
+
 func zoneCommands() []command {
-	ttlFlag := flagInfo{name: "ttl", value: "SECONDS", usage: "time to live, from 60 to 604800; 3600 at first"}
+	ttlFlag := flagInfo{name: "ttl", value: "TIME",
+		usage: "time to live, from 1m to 7d, such as 300, 5m or 12h; 1h at first"}
 	return []command{
-		{noun: "zone", verb: "list", short: "List zones", output: true,
+		{noun: "zone", verb: "list", short: "List zones", list: true,
 			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of the name"},
 				{name: "account", value: "ACCOUNT", usage: "only those of one account"},
-				{name: "hosted", value: "here|elsewhere", usage: "only those whose DNS is hosted there"}},
+				{name: "hosted", value: "here|elsewhere", values: hostedAt,
+					usage: "only those whose DNS is hosted there"}},
 			run: func(ctx context.Context, c *call) error {
-				query := url.Values{}
-				for _, name := range []string{"search", "account", "hosted"} {
-					if v := c.value(name); v != "" {
-						query.Set(strings.ReplaceAll(name, "-", "_"), v)
-					}
-				}
-				t := table{{"ZONE", "ACCOUNT", "DNS", "SIGNED", "OWN RECORDS"}}
-				list, err := collect(ctx, c, "/zones", query, 0, func(p api.ZonePage) ([]api.Zone, string) {
-					return p.Zones, p.Next
-				})
+				all, more, err := collect(ctx, c, "/zones", c.filters("search", "account", "hosted"),
+					func(p api.ZonePage) ([]api.Zone, string) { return p.Zones, p.Next })
 				if err != nil {
 					return err
 				}
-				for _, z := range list {
-					t = append(t, []string{z.Unicode, z.Account, z.Hosted, yesNo(z.DNSSEC),
-						strconv.FormatInt(z.Own, 10)})
-				}
-				return c.print(list, t)
+				return printList(c, all, more, c.filtered("no zones", "search", "account", "hosted"),
+					[]column[api.Zone]{
+						col("ZONE", 0, func(z api.Zone) any { return z.Unicode }),
+						col("ACCOUNT", 0, func(z api.Zone) any { return z.Account }),
+						col("DNS", 0, func(z api.Zone) any { return z.Hosted }),
+						col("SIGNED", 1, func(z api.Zone) any { return z.DNSSEC }),
+						col("OWN RECORDS", 2, func(z api.Zone) any { return z.Own }),
+					})
 			}},
-		{noun: "zone", verb: "show", args: "ZONE", short: "Show a zone with its records", output: true,
+		{noun: "zone", verb: "show", args: "ZONE", short: "Show a zone with its records",
 			long: "Where DNS is hosted elsewhere, the records are those to be entered there. A name within a " +
 				"zone shows that zone.",
 			run: func(ctx context.Context, c *call) error {
@@ -51,71 +49,63 @@ func zoneCommands() []command {
 				if err := c.client.Get(ctx, zonePath(c), nil, &z); err != nil {
 					return err
 				}
-				if c.format() == "" {
-					fields(c.out, "zone", z.Unicode, "account", z.Account, "DNS hosted", z.Hosted, "why", z.Why,
-						"name servers", strings.Join(z.NameServers, " "), "signed", yesNo(z.DNSSEC))
-					fmt.Fprintln(c.out)
-				}
-				if c.format() != "" {
-					return c.print(z, recordTable(z.Records))
-				}
-				own := slices.DeleteFunc(slices.Clone(z.Records), func(r api.ZoneRecord) bool { return !r.Own })
-				derived := slices.DeleteFunc(slices.Clone(z.Records), func(r api.ZoneRecord) bool { return r.Own })
-				if len(own) > 0 {
-					fmt.Fprintln(c.out, "own records")
-					recordTable(own).write(c.out, width(c.out))
-					fmt.Fprintln(c.out)
-				}
-				fmt.Fprintln(c.out, "derived records")
-				recordTable(derived).write(c.out, width(c.out))
-				return nil
+				return c.show(z, recordGrid(z.Records), func() error {
+					c.fields("zone", z.Unicode, "account", z.Account, "DNS hosted", z.Hosted, "why", z.Why,
+						"name servers", z.NameServers, "signed", z.DNSSEC)
+					for _, part := range []struct {
+						title string
+						own   bool
+					}{{"own records", true}, {"derived records", false}} {
+						records := slices.DeleteFunc(slices.Clone(z.Records), func(r api.ZoneRecord) bool {
+							return r.Own != part.own
+						})
+						if len(records) > 0 {
+							fmt.Fprintf(c.out, "\n%s\n", part.title)
+							c.table(recordGrid(records))
+						}
+					}
+					return nil
+				})
 			}},
 		{noun: "zone", verb: "change", args: "ZONE",
 			short: "Change where a zone's DNS is hosted, and whether it is signed", preview: true, waits: true,
-			flags: []flagInfo{{name: "hosted", value: "here|elsewhere",
+			flags: []flagInfo{{name: "hosted", value: "here|elsewhere", values: hostedAt,
 				usage: "whether our name servers answer for it"},
-				{name: "signed", value: "yes|no", usage: "whether it is signed (DNSSEC)"}},
+				{name: "signed", value: "yes|no", values: yesOrNo, usage: "whether it is signed (DNSSEC)"}},
 			run: func(ctx context.Context, c *call) error {
 				body := api.ZoneChange{Hosted: c.value("hosted")}
-				switch signed := c.value("signed"); signed {
-				case "":
-					if body.Hosted == "" {
-						return usageError{"say what is to change; see victualler zone change --help"}
-					}
-				case "yes", "no":
-					on := signed == "yes"
-					body.DNSSEC = &on
-				default:
-					return usageError{"--signed takes yes or no"}
+				if body.DNSSEC = c.yesNo("signed"); body == (api.ZoneChange{}) {
+					return c.nothingToChange()
 				}
 				return c.zoneChange(ctx, http.MethodPatch, zonePath(c), body)
 			}},
-		{noun: "zone", verb: "check", args: "ZONE", short: "Check what public DNS shows of a zone", output: true,
+		{noun: "zone", verb: "check", args: "ZONE", short: "Check what public DNS shows of a zone",
 			long: "Asks the parent, every name server to which it leads, and the resolver. Exits with 1 if something " +
 				"is not as it should be.",
 			run: checkZone},
 		{noun: "zone", verb: "signing", args: "ZONE",
-			short: "Show how a zone is signed, with the DS record for the registrar", output: true,
+			short: "Show how a zone is signed, with the DS record for the registrar",
 			run: func(ctx context.Context, c *call) error {
 				var s api.ZoneSigning
 				if err := c.client.Get(ctx, zonePath(c)+"/signing", nil, &s); err != nil {
 					return err
 				}
-				t := table{{"WHAT", "VALUE"}, {"state", s.State}}
+				g := pairs("state", s.State)
 				for _, k := range s.Keys {
-					t = append(t, []string{k.Use + " key", fmt.Sprintf("%d, algorithm %d", k.Tag, k.Algorithm)})
+					g.add(k.Use+" key", fmt.Sprintf("%d, algorithm %d", k.Tag, k.Algorithm))
 				}
 				for _, of := range []struct {
 					what string
 					list []string
 				}{{"DS for the registrar", s.DS}, {"DS at the parent", s.Parent}, {"CDS", s.CDS}} {
 					for _, data := range of.list {
-						t = append(t, []string{of.what, data})
+						g.add(of.what, data)
 					}
 				}
-				return c.print(s, t)
+				return c.showFields(s, g)
 			}},
 		{noun: "zone", verb: "export", args: "ZONE", short: "Write a zone as a zone file to standard output",
+			stream: true,
 			run: func(ctx context.Context, c *call) error {
 				return c.client.Download(ctx, zonePath(c)+"/file", nil, c.out)
 			}},
@@ -125,7 +115,7 @@ func zoneCommands() []command {
 				"lets the service transfer the zone.",
 			flags: []flagInfo{{name: "from", value: "SERVER",
 				usage: "name or address of a name server to transfer from"},
-				{name: "replace", usage: "take the own records there are now out first"}},
+				{name: "replace", usage: "remove the own records that there are now first"}},
 			run: importZone},
 		{noun: "zone", verb: "reset", args: "ZONE [NAME]",
 			short: "Remove own records that replace derived ones", preview: true, waits: true,
@@ -135,28 +125,26 @@ func zoneCommands() []command {
 				if len(c.args) > 1 {
 					body.Name = c.args[1]
 				}
-				if !c.on("preview") {
-					question := "Remove the own records of " + c.args[0] + " that replace derived ones?"
-					if err := c.confirm(question); err != nil {
-						return err
-					}
+				if err := c.confirm(ctx, "Remove the own records of "+c.args[0]+
+					" that replace derived ones?"); err != nil {
+					return err
 				}
 				return c.zoneChange(ctx, http.MethodPost, zonePath(c)+"/reset", body)
 			}},
-		{noun: "record", verb: "list", args: "ZONE", short: "List the records of a zone", output: true,
+		{noun: "record", verb: "list", args: "ZONE", short: "List the records of a zone", list: true,
 			run: func(ctx context.Context, c *call) error {
 				var z api.ZoneDetail
 				if err := c.client.Get(ctx, zonePath(c), nil, &z); err != nil {
 					return err
 				}
-				return c.print(z.Records, recordTable(z.Records))
+				return printList(c, z.Records, false, "no records", recordColumns)
 			}},
 		{noun: "record", verb: "add", args: "ZONE NAME TYPE DATA…", short: "Add a record to a zone", preview: true,
 			waits: true, flags: []flagInfo{ttlFlag},
 			long: "NAME is relative to the zone, @ is the zone itself. DATA is as in a zone file: “10 " +
 				"mail.provider.test.” for MX, with dots at the end of whole names.",
 			run: func(ctx context.Context, c *call) error {
-				ttl, err := c.seconds("ttl")
+				ttl, err := c.duration("ttl", time.Second)
 				if err != nil {
 					return err
 				}
@@ -172,47 +160,66 @@ func zoneCommands() []command {
 				{name: "type", value: "TYPE", usage: "such as A or MX"},
 				{name: "data", value: "DATA", usage: "what it says"}, ttlFlag},
 			run: func(ctx context.Context, c *call) error {
-				ttl, err := c.seconds("ttl")
+				ttl, err := c.duration("ttl", time.Second)
 				if err != nil {
 					return err
 				}
 				body := api.RecordChange{Name: c.given("name"), Type: c.given("type"), Data: c.given("data"), TTL: ttl}
 				if body == (api.RecordChange{}) {
-					return usageError{"say what is to change; see victualler record change --help"}
+					return c.nothingToChange()
 				}
 				return c.zoneChange(ctx, http.MethodPatch, zonePath(c)+"/records/"+url.PathEscape(c.args[1]), body)
 			}},
-		{noun: "record", verb: "remove", args: "ZONE NUMBER", short: "Take an own record out of a zone", preview: true,
-			waits: true, flags: []flagInfo{yesFlag},
-			run: func(ctx context.Context, c *call) error {
-				if !c.on("preview") {
-					if err := c.confirm("Take record " + c.args[1] + " out of " + c.args[0] + "?"); err != nil {
-						return err
-					}
-				}
-				return c.work(ctx, http.MethodDelete, zonePath(c)+"/records/"+url.PathEscape(c.args[1]), nil)
-			}},
+		{noun: "record", verb: "remove", args: "ZONE NAME [TYPE] [DATA]…", short: "Remove an own record of a zone",
+			preview: true, waits: true, flags: []flagInfo{yesFlag},
+			long: "NAME is the record's number, or its name; with a type, and what it says, where there are several.",
+			run:  removeRecord},
 	}
 }
 
-func yesNo(on bool) string {
-	if on {
-		return "yes"
+// removeRecord removes the one own record that is meant.
+func removeRecord(ctx context.Context, c *call) error {
+	number := c.args[1]
+	if _, err := strconv.ParseInt(number, 10, 64); err != nil || len(c.args) > 2 {
+		record, err := c.findRecord(ctx, c.args[1], c.args[2:])
+		if err != nil {
+			return err
+		}
+		number = strconv.FormatInt(record.ID, 10)
 	}
-	return "no"
+	if err := c.confirm(ctx, "Remove "+strings.Join(c.args[1:], " ")+" from "+c.args[0]+"?"); err != nil {
+		return err
+	}
+	return c.work(ctx, http.MethodDelete, zonePath(c)+"/records/"+url.PathEscape(number), nil)
 }
 
-// seconds reads a flag with a number of seconds; nil where it is not given.
-func (c *call) seconds(name string) (*int64, error) {
-	text := c.value(name)
-	if text == "" {
-		return nil, nil
+// findRecord finds the own record with a name, and a type and data as far as they are given.
+func (c *call) findRecord(ctx context.Context, name string, typeAndData []string) (api.ZoneRecord, error) {
+	var none api.ZoneRecord
+	var z api.ZoneDetail
+	if err := c.client.Get(ctx, zonePath(c), nil, &z); err != nil {
+		return none, err
 	}
-	n, err := strconv.ParseInt(text, 10, 64)
-	if err != nil {
-		return nil, usageError{"--" + name + " takes a number of seconds"}
+	var found []api.ZoneRecord
+	for _, r := range z.Records {
+		if r.Own && strings.EqualFold(r.Name, name) &&
+			(len(typeAndData) == 0 || strings.EqualFold(r.Type, typeAndData[0])) &&
+			(len(typeAndData) < 2 || r.Data == strings.Join(typeAndData[1:], " ")) {
+			found = append(found, r)
+		}
 	}
-	return &n, nil
+	switch len(found) {
+	case 0:
+		return none, fmt.Errorf("%s has no own record %s; “victualler record list %s” lists them", c.args[0],
+			strings.Join(append([]string{name}, typeAndData...), " "), c.args[0])
+	case 1:
+		return found[0], nil
+	}
+	var which []string
+	for _, r := range found {
+		which = append(which, fmt.Sprintf("%d (%s %s)", r.ID, r.Type, r.Data))
+	}
+	return none, usageError{"there are several; name the number: " + orList(which)}
 }
 
 // zoneChange changes a zone and watches the work.
@@ -222,33 +229,36 @@ func (c *call) zoneChange(ctx context.Context, method, path string, body any) er
 	if err != nil || previewed {
 		return err
 	}
-	for _, text := range done.Corrections {
-		fmt.Fprintln(c.out, "note:", text)
-	}
 	if r := done.Record; r != nil {
-		fmt.Fprintf(c.out, "record %d: %s %d %s %s\n", r.ID, r.Name, r.TTL, r.Type, r.Data)
+		c.say("record %d: %s %d %s %s", r.ID, r.Name, r.TTL, r.Type, r.Data)
 	}
 	if done.Added > 0 {
-		fmt.Fprintf(c.out, "%d records added\n", done.Added)
+		c.say("%d records added", done.Added)
 	}
 	return c.startedIf(ctx, done.Operation)
 }
 
-// recordTable lists records, own ones with their numbers.
-func recordTable(records []api.ZoneRecord) table {
-	t := table{{"NAME", "TTL", "TYPE", "DATA", "NUMBER", "FOLLOWS FROM"}}
-	for _, r := range records {
-		number, from := "", r.From
+// recordColumns are those of records; own ones have numbers.
+var recordColumns = []column[api.ZoneRecord]{
+	col("NAME", 0, func(r api.ZoneRecord) any { return r.Name }),
+	col("TTL", 1, func(r api.ZoneRecord) any { return r.TTL }),
+	col("TYPE", 0, func(r api.ZoneRecord) any { return r.Type }),
+	col("NUMBER", 0, func(r api.ZoneRecord) any {
 		if r.Own {
-			number = strconv.FormatInt(r.ID, 10)
+			return r.ID
 		}
+		return ""
+	}),
+	col("FOLLOWS FROM", 2, func(r api.ZoneRecord) any {
 		if r.Overruled {
-			from += "; replaced by an own record"
+			return r.From + "; replaced by your own record"
 		}
-		t = append(t, []string{r.Name, strconv.FormatInt(r.TTL, 10), r.Type, r.Data, number, from})
-	}
-	return t
+		return r.From
+	}),
+	col("DATA", 0, func(r api.ZoneRecord) any { return r.Data }),
 }
+
+func recordGrid(records []api.ZoneRecord) *grid { return gridOf(records, recordColumns) }
 
 func importZone(ctx context.Context, c *call) error {
 	body := api.ZoneImport{Server: c.value("from"), Replace: c.on("replace")}
@@ -256,12 +266,13 @@ func importZone(ctx context.Context, c *call) error {
 		return usageError{"give either a zone file or --from with a name server"}
 	}
 	if len(c.args) > 1 {
-		text, err := os.ReadFile(c.args[1])
+		read := func() ([]byte, error) { return readFile(c.args[1]) }
 		if c.args[1] == "-" {
-			text, err = io.ReadAll(io.LimitReader(c.in, 2<<20))
+			read = func() ([]byte, error) { return c.term.rest(ctx, 2<<20) }
 		}
+		text, err := read()
 		if err != nil {
-			return usageError{err.Error()}
+			return err
 		}
 		body.Text = string(text)
 	}
@@ -273,30 +284,33 @@ func checkZone(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, zonePath(c)+"/check", nil, &z); err != nil {
 		return err
 	}
-	if c.format() == "" {
-		fields(c.out, "verdict", z.Verdict, "delegated to", strings.Join(z.Parent.Seen, " "), "should be",
-			strings.Join(z.Parent.Wanted, " "))
-		for _, s := range z.Servers {
-			state := fmt.Sprintf("answers, serial %d", s.Serial)
-			if s.Failed != "" {
-				state = s.Failed
-			}
-			fields(c.out, s.Name, strings.TrimSpace(s.Address+" "+state))
-		}
-		for _, p := range z.Problems {
-			fmt.Fprintf(c.out, "\n%s\n  → %s\n", p.Problem, p.Fix)
-		}
-		fmt.Fprintln(c.out)
-	}
-	t := table{{"NAME", "TYPE", "STATE", "WANTED", "SEEN"}}
+	g := rows("NAME|TYPE|STATE|WANTED|SEEN")
 	for _, s := range z.Sets {
 		state := s.State
 		if s.Until > 0 {
 			state += fmt.Sprintf(" (%d s)", s.Until)
 		}
-		t = append(t, []string{s.Name, s.Type, state, strings.Join(s.Wanted, ", "), strings.Join(s.Seen, ", ")})
+		g.add(s.Name, s.Type, state, strings.Join(s.Wanted, ", "), strings.Join(s.Seen, ", "))
 	}
-	if err := c.print(z, t); err != nil {
+	err := c.show(z, g, func() error {
+		c.fields("verdict", z.Verdict, "delegated to", z.Parent.Seen, "should be", z.Parent.Wanted)
+		for _, s := range z.Servers {
+			state := fmt.Sprintf("answers, serial %d", s.Serial)
+			if s.Failed != "" {
+				state = s.Failed
+			}
+			c.fields(s.Name, strings.TrimSpace(s.Address+" "+state))
+		}
+		for _, p := range z.Problems {
+			fmt.Fprintln(c.out)
+			c.paragraph("", p.Problem)
+			c.paragraph("  → ", p.Fix)
+		}
+		fmt.Fprintln(c.out)
+		c.table(g)
+		return nil
+	})
+	if err != nil {
 		return err
 	}
 	if !z.Right {

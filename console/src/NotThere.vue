@@ -1,9 +1,9 @@
 <template>
   <section class="empty">
-    <h1>There is no such page</h1>
+    <h1>{{ $t('There is no such page') }}</h1>
     <p>
-      The address may be old or mistyped. <RouterLink to="/accounts">Go to the accounts</RouterLink>, or press / and
-      search.
+      {{ $t('The address may be old or mistyped.') }}
+      <RouterLink to="/">{{ $t('Go to the first page') }}</RouterLink>
     </p>
   </section>
 </template>

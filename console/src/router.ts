@@ -1,17 +1,19 @@
 import { createRouter, createWebHistory, type RouteRecordRaw } from 'vue-router'
 import { again } from './api/client'
 import { areas } from './areas'
+import type { GroupName } from './shell/groups'
+import { t } from './language'
 
-/** What an area of the work adds to the console: pages, and a place in the bar. */
+/** What an area of the work adds to the console: pages, and a place in the rail. */
 export interface Area {
-  /** Label in the bar or the menu; without one the area is in neither. */
+  /** What it is called; without a name it is not in the rail. */
   label?: string
   /** What a reseller calls it, who has only one of these. */
   ownLabel?: string
   /** The permission without which the area is not shown. */
   permission?: string
-  /** In the menu behind one's name instead of the bar. */
-  menu?: boolean
+  /** The group of the rail that it is in. */
+  group?: GroupName
   /** Address of the area's first page. */
   home?: string
   /** Key that opens it, after g. */
@@ -20,7 +22,8 @@ export interface Area {
 }
 
 // A page's code that did not come is asked for once more, as what it shows is.
-function patient(route: RouteRecordRaw): RouteRecordRaw {
+function patient(given: RouteRecordRaw): RouteRecordRaw {
+  const route = given.children ? ({ ...given, children: given.children.map(patient) } as RouteRecordRaw) : given
   const load = route.component
   if (typeof load !== 'function') return route
   const fetch = load as () => Promise<unknown>
@@ -30,9 +33,8 @@ function patient(route: RouteRecordRaw): RouteRecordRaw {
 export const router = createRouter({
   history: createWebHistory(),
   routes: [
-    { path: '/', redirect: '/accounts' },
     ...areas.flatMap((area) => area.routes).map(patient),
-    { path: '/:rest(.*)', component: () => import('./NotThere.vue'), meta: { title: 'Not there' } },
+    { path: '/:rest(.*)', component: () => import('./NotThere.vue'), meta: { title: t('Not there') } },
   ],
   scrollBehavior: (_to, _from, saved) => saved ?? { top: 0 },
 })

@@ -1,5 +1,6 @@
 import type { Schemas } from './api/client'
 import { readAmount, size } from './words'
+import { t } from './language'
 
 type Info = Schemas['SettingInfo']
 const units: [string, number][] = [
@@ -38,7 +39,7 @@ export function readSetting(info: Info, typed: string): { value: unknown } | { w
   switch (info.kind) {
     case 'size': {
       const read = readAmount(text, 'bytes')
-      return 'value' in read && read.value === null ? { wrong: 'a size is needed, such as 64M' } : read
+      return 'value' in read && read.value === null ? { wrong: t('a size is needed, such as 64M') } : read
     }
     case 'seconds': {
       if (text === '0') return { value: 0 }
@@ -46,12 +47,12 @@ export function readSetting(info: Info, typed: string): { value: unknown } | { w
       if (match) return { value: Number(match[1]) * units.find(([u]) => u === match[2])![1] }
       return {
         wrong: /^\d+$/.test(text)
-          ? `${text} what? write ${text}s, ${text}m, ${text}h or ${text}d`
-          : `“${text}” is not a length of time; write such as 90s, 5m, 12h or 30d`,
+          ? t('{text} what? write {text}s, {text}m, {text}h or {text}d', { text })
+          : t('“{text}” is not a length of time; write such as 90s, 5m, 12h or 30d', { text }),
       }
     }
     case 'number':
-      return /^\d{1,9}$/.test(text) ? { value: Number(text) } : { wrong: `“${text}” is not a number` }
+      return /^\d{1,9}$/.test(text) ? { value: Number(text) } : { wrong: t('“{text}” is not a number', { text }) }
     case 'choices':
     case 'paths':
     case 'networks':
@@ -61,7 +62,8 @@ export function readSetting(info: Info, typed: string): { value: unknown } | { w
       for (const line of typed.split('\n')) {
         if (!line.trim()) continue
         const at = line.indexOf(':')
-        if (at < 1) return { wrong: `“${line.trim()}” has no colon; write NAME: VALUE, one on each line` }
+        if (at < 1)
+          return { wrong: t('“{trim}” has no colon; write NAME: VALUE, one on each line', { trim: line.trim() }) }
         map[line.slice(0, at).trim()] = line.slice(at + 1).trim()
       }
       return { value: map }

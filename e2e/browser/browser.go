@@ -11,6 +11,7 @@ import (
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 )
 
@@ -55,6 +56,15 @@ func Open(ctx context.Context, o Options) (tab context.Context, close func(), er
 		{Name: "prefers-color-scheme", Value: scheme}}}
 	err = chromedp.Do(tab, command(network.Enable, network.EnableParams{}), command(emulation.SetEmulatedMedia, media),
 		chromedp.EmulateViewport(o.Width, o.Height))
+	if err == nil {
+		// Whoever leaves a page with something typed in it means to.
+		err = chromedp.Listen(tab, func(event any) {
+			if _, is := event.(*page.EventJavascriptDialogOpening); is {
+				go chromedp.Do(tab,
+					command(page.HandleJavaScriptDialog, page.HandleJavaScriptDialogParams{Accept: true}))
+			}
+		})
+	}
 	if err == nil && len(o.Only) > 0 {
 		err = own.open(chromedp.FromContext(tab).Browser.Process(), o.Only)
 	}
@@ -275,6 +285,15 @@ func pick(field, text, option string) Action {
 	})
 }
 
+// Keys presses one key after another, as somebody without a mouse does, in what has the keyboard.
+func Keys(list ...string) Action {
+	var actions []Action
+	for _, key := range list {
+		actions = append(actions, chromedp.KeyEvent(key))
+	}
+	return chromedp.Steps(actions...)
+}
+
 // Press is a key that a page takes for itself. Chromium's debugging protocol would type the
 // character all the same, which a keyboard does not.
 func Press(key string) Action {
@@ -285,4 +304,10 @@ func Press(key string) Action {
 // SignIn fills the form of the sign-in.
 func SignIn(name, password string) Action {
 	return chromedp.Steps(Type("#sign-in-name", name), Type("#sign-in-password", password), Click("button", "Sign in"))
+}
+
+// Dark has pages know that whoever looks prefers dark ones.
+func Dark() Action {
+	return command(emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{
+		{Name: "prefers-color-scheme", Value: "dark"}}})
 }

@@ -377,10 +377,10 @@ func TestChallengesElsewhere(t *testing.T) {
 			return started.Operation, certificateOf(t, account.ID, "driftwood.example").Records
 		}
 		operation, _ := order()
-		e2e.Does(t, "certificate", "take-back", "driftwood.example")
+		e2e.Does(t, "certificate", "cancel", "driftwood.example")
 		o := e2e.Watched(t, operation)
-		assert.Equal(t, "failed", o.State)
-		assert.Contains(t, o.Failure, "taken the order back")
+		assert.Equal(t, "cancelled", o.State)
+		assert.Contains(t, o.Failure, "cancelled by operator")
 		e2e.RefusedAs(t, "wrong-state", i.Client.Do(ctx, client.Call{Method: http.MethodDelete, Path: path + "/order"},
 			nil))
 		assert.Equal(t, before, certificateOf(t, account.ID, "driftwood.example").Serial, "the one in use stays")

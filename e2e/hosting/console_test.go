@@ -92,7 +92,7 @@ func TestConsole(t *testing.T) {
 	})
 
 	t.Run("any account is found from the keyboard", func(t *testing.T) {
-		e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/operations"), browser.Sees("td", "account.close"))
+		e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/operations"), browser.Sees("td", "Close account"))
 		e2e.Healthy(t, ctx, "operations")
 		e2e.Do(t, ctx, browser.Press("/"), chromedp.KeyEvent("beac"), browser.Sees("#hits li", "beacon.example"),
 			chromedp.KeyEvent("\r"),
@@ -159,8 +159,9 @@ func resetPassword(t *testing.T) string {
 func TestConsoleOnAPhone(t *testing.T) {
 	i := e2e.Shared(t)
 	ctx := e2e.OpenBrowser(t, 390, 844)
-	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/"), e2e.SignIn(), browser.Sees("h1", "Accounts"))
-	for _, path := range []string{"/accounts", "/accounts/open", "/servers", "/servers/skua", "/operations", "/plans",
+	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/"), e2e.SignIn(), browser.Sees("h1", "Overview"))
+	for _, path := range []string{"/", "/accounts", "/accounts/open", "/domains", "/zones", "/certificates", "/servers",
+		"/servers/skua", "/operations", "/plans",
 		"/plans/harbour", "/plans/compare?plan=harbour&plan=nothing",
 		"/customers", "/resellers", "/people", "/events", "/settings", "/me"} {
 		e2e.Do(t, ctx, chromedp.Navigate(i.Address()+path), browser.Shows("main h1"))

@@ -136,7 +136,7 @@ func TestLogins(t *testing.T) {
 
 	t.Run("in the console", func(t *testing.T) {
 		ctx := e2e.OpenBrowser(t, 1280, 800)
-		e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/gangway"), e2e.SignIn(),
+		e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/gangway/logins"), e2e.SignIn(),
 			browser.Sees("td code", "gangway-mate"))
 		e2e.Do(t, ctx, browser.Click(`button[aria-label="Remove gangway-cook"]`, ""), browser.Confirm("Remove"),
 			browser.Until(`!document.body.textContent.includes('gangway-cook')`),

@@ -50,7 +50,7 @@ func TestPlans(t *testing.T) {
 		assert.Contains(t, stderr, says, args)
 	}
 	out, _, _ = e2e.Command(t, "plan", "list")
-	assert.Regexp(t, `skiff +0 +500M +1 +unlimited +0 +0B`, out)
+	assert.Regexp(t, `skiff\s+0\s+500M\s+1\s+unlimited\s+0\s+0B`, out)
 	out, _, _ = e2e.Command(t, "plan", "show", "skiff", "-o", "json")
 	assert.Contains(t, out, `"mailboxes": null`)
 	_, stderr, exit = e2e.Command(t, "plan", "show", "brig")
@@ -132,7 +132,7 @@ func TestServers(t *testing.T) {
 	})
 	t.Run("health and fill", func(t *testing.T) {
 		out, _, _ := e2e.Command(t, "server", "show", "skua")
-		for _, part := range []string{"health        good", "limits: btrfs", "sandbox", "nginx", "last sweep",
+		for _, part := range []string{"health\tgood", "limits: btrfs", "sandbox", "nginx", "last sweep",
 			"running (cgroup"} {
 			assert.Contains(t, out, part)
 		}

@@ -30,14 +30,14 @@ func main() {
 
 // documented are the pictures of the documentation, by who looks.
 var documented = map[string][]string{
-	"": {"accounts=/accounts", "open=/accounts/open", "account=/accounts/trust", "servers=/servers",
+	"": {"overview=/", "accounts=/accounts", "open=/accounts/open", "account=/accounts/trust", "servers=/servers",
 		"server=/servers/skua", "operations=/operations",
 		"domain=/accounts/boatyard/domains/slipway-boatyard.example", "plan=/plans/skiff",
 		"reseller=/resellers/guillemot", "zone=/zones/slipway-boatyard.example",
 		"zone-check=/zones/ternislandsurf.example", "certificates=/certificates",
 		"certificate=/accounts/trust/domains/lighthousetrust.example/certificate", "people=/people",
 		"handover=/accounts/mowecafe/handover"},
-	"tresen": {"branded=/accounts"},
+	"tresen": {"branded=/"},
 }
 
 // before is what is done on a page before its picture is taken, by the picture's name.
@@ -49,6 +49,7 @@ var before = map[string][]browser.Action{
 		browser.Script(`document.querySelector('#limit-domains').select()`),
 		chromedp.SendKeys(chromedp.CSS("#limit-domains"), "0"),
 		browser.Click("button", "Preview the change"), browser.Shows(".preview")},
+	"search":     {browser.Press("/"), chromedp.KeyEvent("suspend north"), browser.Shows("#hits li")},
 	"zone-check": {browser.Click("button", "Check public DNS"), browser.Shows("section.public table")},
 }
 

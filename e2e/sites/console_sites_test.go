@@ -24,7 +24,7 @@ func TestConsoleForSites(t *testing.T) {
 	}
 	finished := browser.Sees(".steps, ol", "verify")
 	ctx := e2e.OpenBrowser(t, 1280, 900)
-	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/pilots"), e2e.SignIn(),
+	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/pilots/domains"), e2e.SignIn(),
 		browser.Sees("td", "pilots.example"))
 
 	t.Run("a redirect is added", func(t *testing.T) {
@@ -33,7 +33,9 @@ func TestConsoleForSites(t *testing.T) {
 			browser.Click("button", "Add domain"), browser.Sees("[role=alert]", "in a circle"))
 		e2e.Healthy(t, ctx, "adding a domain")
 		e2e.Do(t, ctx, browser.Retype("#target", "pilots.example/now"), browser.Click("button", "Add domain"),
+			browser.Sees("td", "old-pilots.example"), browser.Click(".sections a", "Websites"),
 			browser.Sees("td", "301 → https://pilots.example/now"))
+		e2e.Healthy(t, ctx, "websites of an account")
 		e2e.Settled(t)
 		assert.Equal(t, "https://pilots.example/now/",
 			e2e.Visit(t, "skua", "http://old-pilots.example/").Header.Get("Location"))

@@ -49,7 +49,7 @@ func TestConsoleForZones(t *testing.T) {
 			browser.Retype("#record-data", "192.0.2.9"), browser.Click("button", "Add record"),
 			browser.Sees("td", "replaced by an own record"))
 		e2e.Settled(t)
-		e2e.Do(t, ctx, browser.Click("button", "Reset 1, in whose place"), browser.Confirm("Remove"),
+		e2e.Do(t, ctx, browser.Click("button", "Reset 1 replaced record"), browser.Confirm("Remove"),
 			browser.Until(`!document.body.textContent.includes('replaced by an own record')`))
 		e2e.Settled(t)
 		assert.Equal(t, i.Servers["skua"].Address.String(), e2e.Answers(t, "petrel", "www.soundings.example", "A"))

@@ -542,7 +542,7 @@ func TestAccessLog(t *testing.T) {
 	require.NoError(t, i.Client.Get(context.Background(), e2e.Domains(a.ID)+"/logged.example/log",
 		url.Values{"after": {page.Next}, "wait": {"1"}}, &page))
 	assert.Empty(t, page.Lines)
-	out, _, exit := e2e.Command(t, "site", "log", "logged", "logged.example", "--lines", "1")
+	out, _, exit := e2e.Command(t, "site", "log", "logged.example", "--lines", "1")
 	assert.Equal(t, 0, exit)
 	assert.Contains(t, out, "/second")
 	e2e.RefusedAs(t, "not-found", i.Client.Get(context.Background(), e2e.Domains(a.ID)+"/other.example/log", nil, nil))

@@ -146,7 +146,9 @@ func TestSandbox(t *testing.T) {
 		assert.Greater(t, ferries.load().Throttled, 500*time.Millisecond)
 
 		ferries.change(func(m *manifest.Manifest) { m.Sandbox.Processes = limit(40) })
-		assert.Equal(t, "30", ferries.run(`for n in $(seq 30); do sleep 20 & done; pgrep -c sleep; pkill sleep`),
+		// A child is called sleep when it has become it.
+		assert.Equal(t, "30", ferries.run(`for n in $(seq 30); do sleep 20 & done
+			for n in $(seq 50); do [ "$(pgrep -c sleep)" = 30 ] && break; done; pgrep -c sleep; pkill sleep`),
 			"a higher limit counts at once")
 	})
 

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"time"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -23,6 +24,26 @@ type Problem struct {
 	Limits []refusal.Limit  `json:"limits,omitempty" doc:"The limits that leave no room, if that is it."`
 	Decide []refusal.Choice `json:"decide,omitempty" doc:"The decisions of which the request must name one."`
 	After  int64            `json:"retry_after,omitempty" doc:"In how many seconds to try again; the header Retry-After says the same."`
+
+	refused *refusal.Refusal
+}
+
+// NewProblem makes a problem of a refusal, in English until [Problem.Say].
+func NewProblem(status int, title string, r *refusal.Refusal) *Problem {
+	p := &Problem{Type: ProblemBase + string(r.Kind), Title: title, Status: status, After: int64(r.After.Seconds()),
+		refused: r}
+	p.Say(language.English)
+	return p
+}
+
+// Say has the problem said in a language; one that was read from an answer stays as it is.
+func (p *Problem) Say(tag string) {
+	if p.refused == nil {
+		return
+	}
+	r := p.refused.In(tag)
+	p.Title = language.Plain(p.Title).In(tag)
+	p.Detail, p.Errors, p.Limits, p.Decide = r.Detail, r.Fields, r.Limits, r.Decide
 }
 
 // GetHeaders returns the headers that go with a problem (RFC 9110, section 10.2.3).
@@ -230,6 +251,7 @@ type Warning struct {
 // Granted is one feature of an allowance.
 type Granted struct {
 	Feature string `json:"feature"`
+	Title   string `json:"title" doc:"What people call it."`
 	On      bool   `json:"on"`
 	Source  string `json:"source" doc:"What decides it."`
 }
@@ -281,11 +303,16 @@ type OpenAccount struct {
 	CustomerEmail string `json:"customer_email,omitempty" maxLength:"254" doc:"Contact address of a new customer."`
 	SignInName    string `json:"sign_in_name,omitempty" maxLength:"100" doc:"Proposed from the domain where absent."`
 	Server        string `json:"server,omitempty" maxLength:"31" doc:"Label; chosen where absent."`
-	Language      string `json:"language,omitempty" enum:"en,de" doc:"Of a new customer's notices."`
+	Language      string `json:"language,omitempty" maxLength:"12" doc:"Of a new customer's notices."`
 	Activation    string `json:"activation,omitempty" enum:"none,link,password" doc:"How the customer gets to sign in: by a link that is mailed, by the password given here, or not at all (the default)."`
 	Password      string `json:"password,omitempty" maxLength:"1000" doc:"The first password, with activation “password”."`
 	MustChange    bool   `json:"must_change,omitempty" doc:"True to have the first password changed at the first sign-in."`
 	ReadOnly      bool   `json:"read_only,omitempty" doc:"True for a sign-in that may look and change nothing."`
+}
+
+// NewOwner names the customer to whom an account is given.
+type NewOwner struct {
+	Customer string `json:"customer" minLength:"1" maxLength:"200" doc:"Name or number."`
 }
 
 // Opening is an account that is being opened.
@@ -319,10 +346,11 @@ type Started struct {
 type Operation struct {
 	ID         int64      `json:"id"`
 	Kind       string     `json:"kind" doc:"What is done, such as account.open."`
+	Title      string     `json:"title" doc:"What people call that, such as Open account."`
 	Subject    string     `json:"subject" doc:"What it is done to."`
 	Actor      string     `json:"actor" doc:"Who asked for it."`
-	State      string     `json:"state" enum:"waiting,running,done,failed"`
-	Failure    string     `json:"failure,omitempty" doc:"Why it failed and what was done about it."`
+	State      string     `json:"state" enum:"waiting,running,done,failed,cancelled"`
+	Failure    string     `json:"failure,omitempty" doc:"Why it failed and what was done about it, or by whom it was cancelled."`
 	Note       string     `json:"note,omitempty" doc:"What it waits for."`
 	Steps      []Step     `json:"steps"`
 	Version    int64      `json:"version" doc:"Counts changes; the id of progress messages."`
@@ -334,10 +362,19 @@ type Operation struct {
 // Finished reports whether the operation has ended, well or not.
 func (o Operation) Finished() bool { return o.FinishedAt != nil }
 
+// Changes tells of what has changed, so that whoever shows it can ask for it again.
+type Changes struct {
+	Things   []string `json:"things" doc:"Kinds of things, as in actions: account, plan, operation and so on."`
+	Accounts []int64  `json:"accounts" doc:"Numbers of the accounts that are concerned."`
+}
+
+// NewChanges returns what is told when nothing has changed.
+func NewChanges() Changes { return Changes{Things: []string{}, Accounts: []int64{}} }
+
 // Step is one step of an operation.
 type Step struct {
 	Name       string     `json:"name"`
-	State      string     `json:"state" enum:"running,done,failed"`
+	State      string     `json:"state" enum:"running,done,failed,cancelled"`
 	Detail     string     `json:"detail,omitempty"`
 	StartedAt  time.Time  `json:"started_at"`
 	FinishedAt *time.Time `json:"finished_at"`

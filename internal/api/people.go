@@ -8,6 +8,7 @@ type SignIn struct {
 	Password string `json:"password" minLength:"1" maxLength:"1000" doc:"Password."`
 	Code     string `json:"code,omitempty" maxLength:"20" doc:"Code of the second factor, or a recovery code, if one is asked for."`
 	Token    bool   `json:"token,omitempty" doc:"True to get a token in the answer instead of a cookie, for programs."`
+	Language string `json:"language,omitempty" maxLength:"12" doc:"What the person has chosen to read from now on; absent leaves it."`
 }
 
 // LinkSignIn asks for a session by a one-time link.
@@ -16,6 +17,17 @@ type LinkSignIn struct {
 	Password string `json:"password,omitempty" maxLength:"1000" doc:"The new password, for a link that sets one."`
 	Code     string `json:"code,omitempty" maxLength:"20" doc:"Code of the second factor, if one is asked for."`
 	Token    bool   `json:"token,omitempty" doc:"True to get a token in the answer instead of a cookie, for programs."`
+	Language string `json:"language,omitempty" maxLength:"12" doc:"What the person has chosen to read from now on; absent leaves it."`
+}
+
+// LanguageChoice chooses what one reads.
+type LanguageChoice struct {
+	Language string `json:"language" minLength:"1" maxLength:"12" doc:"One of GET /languages."`
+}
+
+// Languages lists the languages that the service speaks.
+type Languages struct {
+	Languages []string `json:"languages" doc:"Tags of RFC 5646, English first."`
 }
 
 // LinkCheck asks what a one-time link is for, without using it.
@@ -49,6 +61,7 @@ type Session struct {
 	EndsAt      time.Time     `json:"ends_at" doc:"When the session ends unless it is used before."`
 	EndsLatest  time.Time     `json:"ends_latest" doc:"When it ends however much it is used."`
 	Token       string        `json:"token,omitempty" doc:"Bearer token (RFC 6750), only when asked for at sign-in."`
+	Language    string        `json:"language" doc:"What the person reads: answers to them are in it."`
 	Title       string        `json:"title" doc:"What this console is called."`
 	Brand       *BrandInForce `json:"brand,omitempty" doc:"The reseller's brand, for them and their customers."`
 }
@@ -127,7 +140,7 @@ type Person struct {
 	Customer     string     `json:"customer,omitempty" doc:"Name of the customer."`
 	CustomerID   int64      `json:"customer_id,omitempty"`
 	Email        string     `json:"email,omitempty" doc:"For links and notices about the sign-in."`
-	Language     string     `json:"language" enum:"en,de"`
+	Language     string     `json:"language" doc:"Tag of RFC 5646, such as de."`
 	ReadOnly     bool       `json:"read_only" doc:"May look and change nothing."`
 	MustChange   bool       `json:"must_change" doc:"Has to change the password first."`
 	Password     bool       `json:"password" doc:"Whether a password is set; without one, a link is needed first."`
@@ -146,7 +159,7 @@ type NewPerson struct {
 	Reseller   string   `json:"reseller,omitempty" maxLength:"40" doc:"The reseller they are of."`
 	Customer   int64    `json:"customer,omitempty" doc:"Number of the customer they are of."`
 	Email      string   `json:"email,omitempty" maxLength:"254"`
-	Language   string   `json:"language,omitempty" enum:"en,de"`
+	Language   string   `json:"language,omitempty" maxLength:"12" doc:"What they read: one of GET /languages."`
 	ReadOnly   bool     `json:"read_only,omitempty"`
 	Networks   []string `json:"networks,omitempty" maxItems:"50" doc:"Addresses or networks, such as 192.0.2.0/24."`
 	Activation string   `json:"activation,omitempty" enum:"none,link,password" doc:"By a link that is mailed, by the password given here, or later (the default)."`
@@ -158,7 +171,7 @@ type NewPerson struct {
 type PersonChange struct {
 	Duty     *string   `json:"duty,omitempty" enum:"all,support,billing,read-only"`
 	Email    *string   `json:"email,omitempty" maxLength:"254"`
-	Language *string   `json:"language,omitempty" enum:"en,de"`
+	Language *string   `json:"language,omitempty" maxLength:"12" doc:"What they read: one of GET /languages."`
 	ReadOnly *bool     `json:"read_only,omitempty"`
 	Networks *[]string `json:"networks,omitempty" maxItems:"50"`
 }
@@ -251,6 +264,7 @@ type Event struct {
 	Address  string       `json:"address" doc:"From where; empty for people of somebody else, except to operators."`
 	Request  string       `json:"request" doc:"Number of the request."`
 	Action   string       `json:"action" doc:"Such as plan.change."`
+	Title    string       `json:"title" doc:"What people call that, such as Change plan."`
 	Subject  string       `json:"subject"`
 	Fields   []Difference `json:"fields" doc:"What changed, without secrets."`
 }

@@ -6,13 +6,14 @@ type Preview struct {
 	Notes   []string `json:"notes" doc:"What was put right or chosen, what is worth knowing."`
 	Records []Record `json:"records" doc:"What would be written down as changed."`
 	Effects []Effect `json:"effects" doc:"What it means for each account that it touches."`
-	Steps   []string `json:"steps" doc:"The steps on servers, in their order."`
+	Steps   []string `json:"steps" doc:"The steps on servers, in their order; those of several accounts once."`
 	Changes []Change `json:"changes" doc:"What would be made, changed or removed on servers."`
 }
 
 // Record is one thing that would be written down as changed.
 type Record struct {
 	Action  string       `json:"action" doc:"Such as plan.change."`
+	Title   string       `json:"title" doc:"What people call that, such as Change plan."`
 	Subject string       `json:"subject"`
 	Fields  []Difference `json:"fields"`
 }

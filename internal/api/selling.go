@@ -3,6 +3,7 @@ package api
 import (
 	"time"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 )
@@ -21,8 +22,14 @@ type Plan struct {
 
 // LimitList is all limits and features there are, in the order in which people read them.
 type LimitList struct {
-	Limits   []LimitInfo `json:"limits"`
-	Features []string    `json:"features"`
+	Limits   []LimitInfo   `json:"limits"`
+	Features []FeatureInfo `json:"features"`
+}
+
+// FeatureInfo describes a feature.
+type FeatureInfo struct {
+	Key   string `json:"key"`
+	Title string `json:"title" doc:"The feature in words."`
 }
 
 // LimitInfo describes a limit.
@@ -36,18 +43,19 @@ type LimitInfo struct {
 }
 
 // AllLimits returns the limits and features there are.
-func AllLimits() LimitList {
+func AllLimits(tag string) LimitList {
 	list := LimitList{}
 	for _, info := range plans.AllLimits {
 		var given *int64
 		if d := info.Default(); !d.Unlimited {
 			given = &d.N
 		}
-		list.Limits = append(list.Limits, LimitInfo{Key: string(info.Key), Unit: string(info.Unit), Title: info.Title,
+		list.Limits = append(list.Limits, LimitInfo{Key: string(info.Key), Unit: string(info.Unit),
+			Title: info.Text().In(tag),
 			Bound: info.Bound, Default: given})
 	}
 	for _, f := range plans.AllFeatures {
-		list.Features = append(list.Features, string(f))
+		list.Features = append(list.Features, FeatureInfo{Key: string(f), Title: language.Plain(f.Title()).In(tag)})
 	}
 	return list
 }
@@ -276,7 +284,7 @@ type Customer struct {
 	Email    string    `json:"email,omitempty" doc:"Contact address."`
 	Phone    string    `json:"phone,omitempty"`
 	Postal   string    `json:"postal,omitempty" doc:"Postal address, with line ends."`
-	Language string    `json:"language" enum:"en,de" doc:"Of notices."`
+	Language string    `json:"language" doc:"Of notices."`
 	Accounts int64     `json:"accounts" doc:"How many accounts the customer has."`
 	Since    time.Time `json:"since"`
 	Version  int64     `json:"version" doc:"Counts changes; the ETag."`
@@ -290,7 +298,7 @@ type NewCustomer struct {
 	Email    string `json:"email,omitempty" maxLength:"254" doc:"Contact address."`
 	Phone    string `json:"phone,omitempty" maxLength:"60"`
 	Postal   string `json:"postal,omitempty" maxLength:"1000" doc:"Postal address, with line ends."`
-	Language string `json:"language,omitempty" enum:"en,de" doc:"Of notices; en where absent."`
+	Language string `json:"language,omitempty" maxLength:"12" doc:"Of notices; en where absent."`
 }
 
 // CustomerChange changes a customer; what is absent stays.
@@ -300,7 +308,7 @@ type CustomerChange struct {
 	Email    *string `json:"email,omitempty" maxLength:"254"`
 	Phone    *string `json:"phone,omitempty" maxLength:"60"`
 	Postal   *string `json:"postal,omitempty" maxLength:"1000"`
-	Language *string `json:"language,omitempty" enum:"en,de"`
+	Language *string `json:"language,omitempty" maxLength:"12" doc:"What they read: one of GET /languages."`
 }
 
 // CustomerPage is a page of customers.
@@ -318,7 +326,7 @@ type Notes struct {
 type Handover struct {
 	Account     string          `json:"account" doc:"Sign-in name of the account, for file transfer."`
 	Customer    string          `json:"customer"`
-	Language    string          `json:"language" enum:"en,de"`
+	Language    string          `json:"language" doc:"Tag of RFC 5646, such as de."`
 	From        string          `json:"from" doc:"Who hands over: the installation's title or the reseller's."`
 	Footer      string          `json:"footer,omitempty"`
 	Domains     []string        `json:"domains" doc:"As people read them; the main one first."`

@@ -23,6 +23,20 @@ type Domain struct {
 	Version int64        `json:"version" doc:"Counts changes; the ETag."`
 }
 
+// DomainLine is a line of the list of domains.
+type DomainLine struct {
+	Domain
+	Account   string `json:"account" doc:"Sign-in name of the account."`
+	AccountID int64  `json:"account_id"`
+	Server    string `json:"server"`
+}
+
+// DomainPage is a page of the list of domains.
+type DomainPage struct {
+	Domains []DomainLine `json:"domains"`
+	Next    string       `json:"next,omitempty" doc:"Cursor of the next page; absent on the last."`
+}
+
 // DomainProof is what DNS has to show before a domain is taken for its account's.
 type DomainProof struct {
 	Waiting bool       `json:"waiting" doc:"It is served when that is shown."`
@@ -212,6 +226,7 @@ type Trace struct {
 type TraceAddress struct {
 	Address string `json:"address"`
 	Server  string `json:"server,omitempty" doc:"Which server of ours has it, for those who may know."`
+	Ours    bool   `json:"ours" doc:"Whether it is an address of a server of this installation."`
 	Right   bool   `json:"right" doc:"Whether it is an address of the server that serves the name."`
 }
 

@@ -131,7 +131,7 @@ type ZoneSigning struct {
 	Signed bool      `json:"signed"`
 	Keys   []ZoneKey `json:"keys"`
 	DS     []string  `json:"ds" doc:"DS records to be given to the registrar (RFC 4034, section 5), in presentation form."`
-	CDS    []string  `json:"cds" doc:"CDS records in the zone, from which some registries take the DS by themselves (RFC 7344)."`
+	CDS    []string  `json:"cds" doc:"CDS records in the zone, from which some registries take the DS automatically (RFC 7344)."`
 	Parent []string  `json:"parent" doc:"DS records that the parent has now."`
 	State  string    `json:"state" doc:"In words: what is to be done, if anything."`
 }

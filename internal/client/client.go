@@ -43,10 +43,10 @@ type Unreachable struct {
 // Error implements error.
 func (u *Unreachable) Error() string {
 	if u.Sent {
-		return fmt.Sprintf("%s does not answer any more: %v; what was asked for may have been done: look before you "+
-			"try again", u.Base, u.Err)
+		return fmt.Sprintf("%s does not answer any more: %s. What was asked for may have been done: look before you "+
+			"try again", u.Base, reason(u.Err))
 	}
-	return fmt.Sprintf("%s does not answer: %v", u.Base, u.Err)
+	return fmt.Sprintf("%s does not answer: %s", u.Base, reason(u.Err))
 }
 
 // Unwrap returns the cause.
@@ -64,6 +64,8 @@ type Call struct {
 	Key string
 	// IfMatch is the ETag of what is changed, if any.
 	IfMatch string
+	// Note is told what the service says beside its answer; nil is nobody.
+	Note func(string)
 
 	// content is sent as it is.
 	content []byte
@@ -79,6 +81,11 @@ func (c *Client) Do(ctx context.Context, call Call, out any) error {
 		return err
 	}
 	defer response.Body.Close()
+	if call.Note != nil {
+		for _, note := range notesIn(response.Header.Get("Notes")) {
+			call.Note(note)
+		}
+	}
 	if out == nil || response.StatusCode == http.StatusNoContent {
 		_, err := io.Copy(io.Discard, response.Body)
 		return err
@@ -269,4 +276,18 @@ func (c *Client) watchOnce(ctx context.Context, id int64, last *api.Operation, t
 		}
 	}
 	return &Unreachable{Base: c.Base, Err: errors.Join(lines.Err(), io.ErrUnexpectedEOF)}
+}
+
+// notesIn reads a list of display strings (RFC 9651, section 4.2.10). What is none ends it.
+func notesIn(header string) []string {
+	var notes []string
+	for {
+		rest, found := strings.CutPrefix(strings.TrimLeft(header, ", "), `%"`)
+		text, after, ended := strings.Cut(rest, `"`)
+		note, err := url.PathUnescape(text)
+		if !found || !ended || err != nil {
+			return notes
+		}
+		notes, header = append(notes, note), after
+	}
 }

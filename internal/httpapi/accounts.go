@@ -34,9 +34,11 @@ func (a *API) accountRoutes() {
 			Plan     string `query:"plan" maxLength:"81" doc:"Only accounts on this plan."`
 			Customer string `query:"customer" maxLength:"200" doc:"Only accounts of this customer, by number or name."`
 			Reseller string `query:"reseller" maxLength:"40" doc:"Only accounts of this reseller's customers."`
+			Needs    string `query:"needs" enum:",drift,warning,disk" doc:"Only those that need somebody: not as they should be on their server, with something in the home that does not work, or with hardly any disk space left."`
 		}) (*struct{ Body api.AccountPage }, error) {
 			list, err := a.service.Accounts.Accounts(ctx, actor(ctx), accounts.AccountFilter{Search: in.Search,
-				State: in.State, Server: in.Server, Plan: in.Plan, Customer: in.Customer, Reseller: in.Reseller},
+				State: in.State, Server: in.Server, Plan: in.Plan, Customer: in.Customer, Reseller: in.Reseller,
+				Needs: in.Needs},
 				in.Cursor, in.Limit)
 			return &struct{ Body api.AccountPage }{list}, err
 		})
@@ -121,6 +123,18 @@ func (a *API) accountRoutes() {
 			Body api.Freeze
 		}) (api.TermsChanged, error) {
 			return a.service.Selling.FreezeTerms(ctx, who, in.Account, in.Body.Frozen)
+		})
+	registerChange(a, route{id: "give-account", method: http.MethodPut, path: "/accounts/{account}/customer",
+		summary: "Give an account to another customer", permission: rights.AccountsChange, tag: tag,
+		status:      http.StatusNoContent,
+		description: "Of the same seller. Nothing of what the account holds changes."},
+		func(ctx context.Context, who usecase.Actor, in *struct {
+			AccountPath
+			Previewable
+			Body api.NewOwner
+		}) (nothing, error) {
+			_, err := a.service.Selling.GiveAccount(ctx, who, in.Account, in.Body)
+			return nothing{}, err
 		})
 	register(a, route{id: "show-handover", method: http.MethodGet, path: "/accounts/{account}/handover",
 		summary: "Show the handover sheet", permission: rights.AccountsRead, tag: tag,

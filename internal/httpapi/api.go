@@ -4,9 +4,11 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
+	"fmt"
 	"io"
 	"io/fs"
 	"log/slog"
@@ -27,6 +29,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
+	"victualler/internal/hosting/nearest"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
@@ -108,10 +112,10 @@ func New(o Options) *API {
 			serveConsole(w, r, o.Console)
 			return
 		}
-		writeProblem(w, problem(refusal.NotFound, "there is no such address; see "+Base+"/openapi.json"))
+		writeProblem(w, r, problem(refusal.NotFound, "there is no such address; see %s/openapi.json", Base))
 	})
-	a.router.MethodNotAllowed(func(w http.ResponseWriter, _ *http.Request) {
-		writeProblem(w, problem(noMethod, "this address does not know that method; see "+Base+"/openapi.json"))
+	a.router.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, r, problem(noMethod, "this address does not know that method; see %s/openapi.json", Base))
 	})
 	a.huma = humachi.New(a.router, config())
 	a.huma.UseMiddleware(a.identify)
@@ -127,6 +131,7 @@ func (a *API) addRoutes() {
 	a.eventRoutes()
 	a.loginRoutes()
 	a.operationRoutes()
+	a.overviewRoutes()
 	a.peopleRoutes()
 	a.personalRoutes()
 	a.planRoutes()
@@ -247,7 +252,32 @@ type changeOutcome struct {
 	Status   int
 	Location string `header:"Location"`
 	ETag     string `header:"ETag"`
+	Notes    string `header:"Notes"`
 	Body     any
+}
+
+// mostNotes is how many there are: proxies bound what headers may have in all.
+const mostNotes = 20
+
+// noteHeader writes notes as a list of display strings (RFC 9651, sections 3.1 and 3.3.8): UTF-8,
+// of which all but visible ASCII is escaped.
+func noteHeader(notes []string) string {
+	if more := len(notes) - mostNotes; more > 0 {
+		notes = append(notes[:mostNotes:mostNotes], fmt.Sprintf("and %d more", more))
+	}
+	var list []string
+	for _, note := range notes {
+		var b strings.Builder
+		for _, c := range []byte(note) {
+			if c < ' ' || c > '~' || c == '%' || c == '"' {
+				fmt.Fprintf(&b, "%%%02x", c)
+			} else {
+				b.WriteByte(c)
+			}
+		}
+		list = append(list, `%"`+b.String()+`"`)
+	}
+	return strings.Join(list, ", ")
 }
 
 // nothing is the answer of a route that has none.
@@ -270,8 +300,9 @@ func registerChange[I interface{ preview() bool }, T any](a *API, r route,
 			_, err := handler(ctx, who, in)
 			return &changeOutcome{Status: http.StatusOK, Body: who.Preview.Document()}, err
 		}
+		who.Notes = &usecase.Notes{}
 		answer, err := handler(ctx, who, in)
-		out := &changeOutcome{Status: r.success()}
+		out := &changeOutcome{Status: r.success(), Notes: noteHeader(who.Notes.List())}
 		if r.answer != nil {
 			out.Body = answer
 		}
@@ -367,6 +398,9 @@ type request struct {
 	id             string
 	idempotencyKey string
 	digest         []byte
+	// language is what whoever asks reads: what the person has chosen, else what the request says
+	// (RFC 9110, section 12.5.4); empty is English.
+	language string
 }
 
 func requestOf(ctx context.Context) *request {
@@ -410,7 +444,7 @@ func behind(proxies []netip.Prefix) func(http.Handler) http.Handler {
 func (a *API) observe(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		start := time.Now()
-		req := &request{id: rand.Text()[:12]}
+		req := &request{id: rand.Text()[:12], language: language.Match(r.Header.Get("Accept-Language"))}
 		w.Header().Set("Request-Id", req.id)
 		seen := &statusWriter{ResponseWriter: w, status: http.StatusOK}
 		r = r.WithContext(context.WithValue(r.Context(), requestKey, req))
@@ -471,8 +505,8 @@ func secureHeaders(next http.Handler) http.Handler {
 // would go with them.
 func (a *API) sameOrigin(next http.Handler) http.Handler {
 	protection := http.NewCrossOriginProtection()
-	protection.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		writeProblem(w, problem(foreign, "a page of another site may not change anything here"))
+	protection.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, r, problem(foreign, "a page of another site may not change anything here"))
 	}))
 	return protection.Handler(next)
 }
@@ -489,12 +523,12 @@ func digestBody(next http.Handler) http.Handler {
 			return
 		}
 		if len(key) > 255 {
-			writeProblem(w, problem(refusal.InvalidInput, "an Idempotency-Key has at most 255 characters"))
+			writeProblem(w, r, problem(refusal.InvalidInput, "an Idempotency-Key has at most 255 characters"))
 			return
 		}
 		body, err := readBody(w, r)
 		if err != nil {
-			writeProblem(w, problem(malformed, cutBody))
+			writeProblem(w, r, problem(malformed, cutBody))
 			return
 		}
 		req := requestOf(r.Context())
@@ -531,7 +565,14 @@ func (a *API) identify(ctx huma.Context, next func(huma.Context)) {
 		}
 		who = found
 	}
+	req.language = cmp.Or(who.Language, req.language)
+	who.Language = req.language
+	ctx.SetHeader("Content-Language", cmp.Or(req.language, language.English))
 	if err := who.Require(permission); err != nil {
+		a.refuse(ctx, a.toProblem(ctx.Context(), err))
+		return
+	}
+	if err := checkQuery(ctx); err != nil {
 		a.refuse(ctx, a.toProblem(ctx.Context(), err))
 		return
 	}
@@ -540,10 +581,31 @@ func (a *API) identify(ctx huma.Context, next func(huma.Context)) {
 	next(huma.WithValue(ctx, actorKey, who))
 }
 
+// checkQuery refuses query parameters that an operation does not have: a filter with a slip in its
+// name would be none.
+func checkQuery(ctx huma.Context) error {
+	u := ctx.URL()
+	if u.RawQuery == "" {
+		return nil
+	}
+	var known []string
+	for _, p := range ctx.Operation().Parameters {
+		if p.In == "query" {
+			known = append(known, p.Name)
+		}
+	}
+	for name := range u.Query() {
+		if !slices.Contains(known, name) {
+			return refusal.Input(name, "there is no such query parameter here%s", nearest.Hint(name, known))
+		}
+	}
+	return nil
+}
+
 func (a *API) refuse(ctx huma.Context, err error) {
 	p, ok := err.(*api.Problem)
 	if !ok {
-		p = problem(internal, "")
+		p = problem(internal, "something is wrong in the service")
 	}
 	ctx.SetHeader("Content-Type", p.ContentType(""))
 	if p.Status == http.StatusUnauthorized {
@@ -573,7 +635,8 @@ func clientAddress(r *http.Request) string {
 	return host
 }
 
-func writeProblem(w http.ResponseWriter, p *api.Problem) {
+func writeProblem(w http.ResponseWriter, r *http.Request, p *api.Problem) {
+	p.Say(requestOf(r.Context()).language)
 	w.Header().Set("Content-Type", p.ContentType(""))
 	w.WriteHeader(p.Status)
 	json.NewEncoder(w).Encode(p)

@@ -139,9 +139,9 @@ func (a *API) certificateRoutes() {
 			}
 			return a.service.Certs.OrderCertificate(ctx, who, in.Account, in.Domain, order)
 		})
-	registerChange(a, route{id: "take-back-certificate-order", method: http.MethodDelete,
+	registerChange(a, route{id: "cancel-certificate-order", method: http.MethodDelete,
 		path:       "/accounts/{account}/domains/{domain}/certificate/order",
-		summary:    "Take the order that is on its way back, before the authority issues",
+		summary:    "Cancel the order that is on its way, before the authority issues",
 		permission: rights.CertificatesChange, tag: tag},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			DomainPath

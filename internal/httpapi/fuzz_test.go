@@ -46,10 +46,11 @@ type operation struct {
 	}
 }
 
-// outward are operations that ask other machines: what those make of it is
-// not the service's. The others end what the fuzzing needs.
+// outward are operations that ask other machines: what those make of it is not the service's. The
+// others end what the fuzzing needs, or do not end.
 var outward = []string{"ask-authority", "add-authority", "trace-domain", "check-zone", "import-zone", "preview-zone",
-	"rehearse-certificate", "test-mail", "watch-operation", "end-session", "end-other-session", "change-own-password",
+	"rehearse-certificate", "test-mail", "watch-operation", "watch-changes", "end-session", "end-other-session",
+	"change-own-password",
 	"set-up-second-factor", "confirm-second-factor", "act-as", "site-log"}
 
 // odd are values that something may stumble over.

@@ -19,8 +19,8 @@ func (a *API) personalRoutes() {
 	register(a, route{id: "check-password", method: http.MethodPost, path: "/check/password",
 		summary: "Estimate how well a password would hold", permission: rights.Public, tag: tag,
 		description: "Nothing of it is kept."},
-		func(_ context.Context, in *struct{ Body api.PasswordCheck }) (*struct{ Body api.Strength }, error) {
-			return &struct{ Body api.Strength }{a.service.People.CheckPassword(in.Body)}, nil
+		func(ctx context.Context, in *struct{ Body api.PasswordCheck }) (*struct{ Body api.Strength }, error) {
+			return &struct{ Body api.Strength }{a.service.People.CheckPassword(actor(ctx), in.Body)}, nil
 		})
 	register(a, route{id: "generate-password", method: http.MethodGet, path: "/generate/password",
 		summary: "Make a random password", permission: rights.Public, tag: tag,

@@ -87,8 +87,8 @@ func (a *API) planRoutes() {
 		})
 	register(a, route{id: "list-limits", method: http.MethodGet, path: "/limits",
 		summary: "List the limits and features there are", permission: rights.Own, tag: tag},
-		func(context.Context, *struct{}) (*struct{ Body api.LimitList }, error) {
-			return &struct{ Body api.LimitList }{api.AllLimits()}, nil
+		func(ctx context.Context, _ *struct{}) (*struct{ Body api.LimitList }, error) {
+			return &struct{ Body api.LimitList }{api.AllLimits(actor(ctx).Language)}, nil
 		})
 	register(a, route{id: "compare-plans", method: http.MethodGet, path: "/compare/plans",
 		summary: "Compare 2 to 6 plans side by side", permission: rights.PlansRead, tag: tag},

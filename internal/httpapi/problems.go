@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/service/usecase"
 )
@@ -75,39 +76,43 @@ func infoOf(kind refusal.Kind) kindInfo {
 	return kindInfo{kind, http.StatusConflict, string(kind)}
 }
 
-func problem(kind refusal.Kind, detail string) *api.Problem {
-	info := infoOf(kind)
-	return &api.Problem{Type: api.ProblemBase + string(kind), Title: info.title, Status: info.status, Detail: detail}
+// problem makes a problem with a formatted detail.
+func problem(kind refusal.Kind, format string, args ...any) *api.Problem {
+	return refused(refusal.New(kind, format, args...))
 }
 
-// toProblem turns an error of a use case into a problem. What is not a refusal
-// is a fault of ours: it is logged, and told without its inside.
+func refused(r *refusal.Refusal) *api.Problem {
+	info := infoOf(r.Kind)
+	return api.NewProblem(info.status, info.title, r)
+}
+
+// toProblem turns an error of a use case into a problem, in the language of whoever asks. What is
+// not a refusal is a fault of ours: it is logged, and told without its inside.
 func (a *API) toProblem(ctx context.Context, err error) error {
 	if err == nil {
 		return nil
 	}
-	var made *api.Problem
-	if errors.As(err, &made) {
-		return made
-	}
 	request := requestOf(ctx)
-	if r := usecase.RefusalIn(err); r != nil {
+	var p *api.Problem
+	switch r := usecase.RefusalIn(err); {
+	case errors.As(err, &p):
+	case r != nil:
 		if r.Kind == refusal.DatabaseUnreachable {
 			a.log.Error("the database does not answer", "request", request.id, "reason", err)
 		}
-		p := problem(r.Kind, r.Detail)
-		p.Errors, p.Limits, p.Decide, p.After = r.Fields, r.Limits, r.Decide, int64(r.After.Seconds())
-		return p
+		p = refused(r.For(string(actor(ctx).Role)))
+	case ctx.Err() != nil:
+		p = problem(internal, "the request was given up")
+	default:
+		a.log.Error("request failed", "request", request.id, "reason", err)
+		p = problem(internal, "nothing was changed; the service's log has more under request %s", request.id)
 	}
-	if ctx.Err() != nil {
-		return problem(internal, "the request was given up")
-	}
-	a.log.Error("request failed", "request", request.id, "reason", err)
-	return problem(internal, "nothing was changed; the service's log has more under request "+request.id)
+	p.Say(request.language)
+	return p
 }
 
 // newProblem makes problems of what huma itself finds wrong with a request.
-func newProblem(status int, message string, errs ...error) huma.StatusError {
+func newProblem(ctx huma.Context, status int, message string, errs ...error) huma.StatusError {
 	kind := malformed
 	for _, info := range kinds {
 		if info.status == status {
@@ -115,7 +120,7 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 			break
 		}
 	}
-	p := problem(kind, message)
+	var fields []refusal.Field
 	for _, err := range errs {
 		var known *api.Problem
 		if errors.As(err, &known) {
@@ -124,23 +129,32 @@ func newProblem(status int, message string, errs ...error) huma.StatusError {
 		var detail *huma.ErrorDetail
 		if errors.As(err, &detail) {
 			name := strings.TrimPrefix(strings.TrimPrefix(detail.Location, "body."), "query.")
-			p.Errors = append(p.Errors, refusal.Field{Name: name, Message: detail.Message})
+			fields = append(fields, refusal.Wrong(name, "%s", sentence(detail.Message)))
 		} else if err != nil {
-			p.Errors = append(p.Errors, refusal.Field{Name: "request", Message: err.Error()})
+			fields = append(fields, refusal.Wrong("request", "%s", err))
 		}
 	}
-	switch {
-	case kind == malformed:
-		p.Detail = "the request cannot be read: send one JSON document as the API description says"
-	case kind == refusal.InvalidInput:
-		p.Detail = "something in the request is wrong; see the fields"
-	case kind == tooLarge:
-		p.Detail = "the request is larger than 1 MiB"
+	switch kind {
+	case malformed:
+		message = "the request cannot be read: send one JSON document as the API description says"
+	case refusal.InvalidInput:
+		message = "something in the request is wrong; see the fields"
+	case tooLarge:
+		message = "the request is larger than 1 MiB"
+	}
+	p := refused(refusal.New(kind, "%s", language.Plain(message)).At(fields))
+	if ctx != nil {
+		p.Say(requestOf(ctx.Context()).language)
 	}
 	return p
 }
 
-func init() { huma.NewError = newProblem }
+func init() {
+	huma.NewErrorWithContext = newProblem
+	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		return newProblem(nil, status, message, errs...)
+	}
+}
 
 // problemRoutes describe the kinds of problems to people who follow a type.
 func (a *API) problemRoutes() {
@@ -152,22 +166,23 @@ func (a *API) problemRoutes() {
 	type kindAnswer struct{ Body problemKind }
 	register(a, route{id: "list-problems", method: http.MethodGet, path: "/problems",
 		summary: "List the kinds of problems", permission: "public", tag: "Problems"},
-		func(context.Context, *struct{}) (*answer, error) {
+		func(ctx context.Context, _ *struct{}) (*answer, error) {
 			out := &answer{}
 			for _, info := range kinds {
 				out.Body.Problems = append(out.Body.Problems, problemKind{api.ProblemBase + string(info.kind),
-					info.title, info.status})
+					language.Plain(info.title).In(actor(ctx).Language), info.status})
 			}
 			return out, nil
 		})
 	register(a, route{id: "show-problem", method: http.MethodGet, path: "/problems/{kind}",
 		summary: "Explain a kind of problem", permission: "public", tag: "Problems"},
-		func(_ context.Context, in *struct {
+		func(ctx context.Context, in *struct {
 			Kind string `path:"kind" maxLength:"60" doc:"The last part of a problem's type."`
 		}) (*kindAnswer, error) {
 			for _, info := range kinds {
 				if string(info.kind) == in.Kind {
-					return &kindAnswer{problemKind{api.ProblemBase + in.Kind, info.title, info.status}}, nil
+					return &kindAnswer{problemKind{api.ProblemBase + in.Kind,
+						language.Plain(info.title).In(actor(ctx).Language), info.status}}, nil
 				}
 			}
 			return nil, problem(refusal.NotFound, "there is no such kind of problem")

@@ -1,6 +1,7 @@
 package httpapi_test
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -11,6 +12,7 @@ import (
 	"net/http/httptest"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -254,6 +256,35 @@ func TestBegunAndWatched(t *testing.T) {
 	s.ask(t, http.MethodGet, fmt.Sprintf("/operations/%d", opening.Operation), nil, &o)
 	assert.Equal(t, "done", o.State)
 	s.refused(t, "not-found", http.StatusNotFound, http.MethodGet, "/operations/4711", nil)
+}
+
+// Whoever follows changes is told of those that they may see, and of nothing before they ask.
+func TestChangesAreFollowed(t *testing.T) {
+	s := serve(t)
+	s.refused(t, "invalid-input", http.StatusUnprocessableEntity, http.MethodGet, "/changes?account=1", nil)
+	ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
+	defer stop()
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, s.URL+"/api/v1/changes", nil)
+	require.NoError(t, err)
+	request.Header.Set("Authorization", "Bearer "+s.token)
+	response, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	defer response.Body.Close()
+	assert.Contains(t, response.Header.Get("Content-Type"), "text/event-stream")
+	lines := bufio.NewScanner(response.Body)
+	next := func() string {
+		for lines.Scan() {
+			if data, is := strings.CutPrefix(lines.Text(), "data: "); is {
+				return data
+			}
+		}
+		require.NoError(t, lines.Err())
+		return ""
+	}
+	assert.JSONEq(t, `{"things": [], "accounts": []}`, next())
+	status, _ := s.ask(t, http.MethodPost, "/customers", api.NewCustomer{Name: "Auk Bakery"}, nil)
+	require.Equal(t, http.StatusCreated, status)
+	assert.JSONEq(t, `{"things": ["customer"], "accounts": []}`, next())
 }
 
 func TestBesideTheAPI(t *testing.T) {

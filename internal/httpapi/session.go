@@ -5,6 +5,7 @@ import (
 	"net/http"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/rights"
 )
 
@@ -62,6 +63,17 @@ func (a *API) sessionRoutes() {
 	register(a, route{id: "show-session", method: http.MethodGet, path: "/session", summary: "Show who is signed in",
 		permission: rights.Own, tag: tag},
 		func(ctx context.Context, _ *struct{}) (*struct{ Body api.Session }, error) { return show(ctx) })
+	register(a, route{id: "choose-language", method: http.MethodPut, path: "/session/language",
+		summary: "Choose what one reads", permission: rights.Personal, tag: tag, status: http.StatusNoContent,
+		description: "Answers, notices and the console are in this language from then on."},
+		func(ctx context.Context, in *struct{ Body api.LanguageChoice }) (*struct{}, error) {
+			return nil, a.service.People.ChooseLanguage(ctx, actor(ctx), in.Body.Language)
+		})
+	register(a, route{id: "list-languages", method: http.MethodGet, path: "/languages",
+		summary: "List the languages that the service speaks", permission: rights.Public, tag: tag},
+		func(context.Context, *struct{}) (*struct{ Body api.Languages }, error) {
+			return &struct{ Body api.Languages }{api.Languages{Languages: language.Tags()}}, nil
+		})
 	register(a, route{id: "act-as", method: http.MethodPut, path: "/session/acting",
 		summary: "Act on a customer's or a reseller's behalf", permission: rights.PeopleActAs, tag: tag,
 		status:      http.StatusNoContent,

@@ -36,6 +36,21 @@ type TemplatePath struct {
 
 func (a *API) siteRoutes() {
 	const tag = "Domains and sites"
+	register(a, route{id: "list-domains", method: http.MethodGet, path: "/domains", summary: "List domains",
+		permission: rights.AccountsRead, tag: tag,
+		description: "In the order of names, without those of closed accounts."},
+		func(ctx context.Context, in *struct {
+			Page
+			Search   string `query:"search" maxLength:"300" doc:"Part of the name."`
+			Domain   string `query:"domain" maxLength:"300" doc:"The whole name. Several accounts have it if others wait for its proof."`
+			Account  string `query:"account" maxLength:"300" doc:"Only those of one account."`
+			ServedAs string `query:"served_as" enum:",site,mirror,redirect,dns-only"`
+			Waiting  bool   `query:"waiting" doc:"True for only those that wait for the proof whose they are."`
+		}) (*struct{ Body api.DomainPage }, error) {
+			page, err := a.service.Domains.Domains(ctx, actor(ctx), domains.Filter{Search: in.Search, Domain: in.Domain,
+				Account: in.Account, ServedAs: in.ServedAs, Waiting: in.Waiting}, in.Cursor, in.Limit)
+			return &struct{ Body api.DomainPage }{page}, err
+		})
 	registerChange(a, route{id: "add-domain", method: http.MethodPost, path: "/accounts/{account}/domains",
 		summary: "Add a domain", permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
 		description: "Served as a site of its own, a mirror, a redirect, or in DNS alone (dns-only). A name below " +
@@ -89,7 +104,7 @@ func (a *API) siteRoutes() {
 	registerChange(a, route{id: "prove-domain", method: http.MethodPost,
 		path: "/accounts/{account}/domains/{domain}/proof", summary: "Ask DNS whether a domain is its account's",
 		permission: rights.DomainsChange, tag: tag, status: http.StatusAccepted,
-		description: "DNS is asked by itself, too, less and less often. A domain that waits is served when the " +
+		description: "DNS is asked automatically, too, less and less often. A domain that waits is served when the " +
 			"answer is yes. Operators can vouch for a domain instead."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			DomainPath
@@ -158,8 +173,8 @@ func (a *API) siteRoutes() {
 		})
 	register(a, route{id: "list-site-settings", method: http.MethodGet, path: "/site-settings",
 		summary: "List the settings that a site can have", permission: rights.AccountsRead, tag: tag},
-		func(context.Context, *struct{}) (*struct{ Body api.SettingList }, error) {
-			return &struct{ Body api.SettingList }{domains.SiteSettings()}, nil
+		func(ctx context.Context, _ *struct{}) (*struct{ Body api.SettingList }, error) {
+			return &struct{ Body api.SettingList }{domains.SiteSettings(actor(ctx))}, nil
 		})
 	register(a, route{id: "trace-name", method: http.MethodGet, path: "/trace", summary: "Trace a name",
 		permission: rights.AccountsRead, tag: tag,

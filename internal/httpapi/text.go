@@ -14,6 +14,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -24,7 +25,7 @@ import (
 func checkText(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if f := wrongAddress(r.URL); f != nil {
-			refuseText(w, f)
+			refuseText(w, r, f)
 			return
 		}
 		kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type"))
@@ -35,11 +36,11 @@ func checkText(next http.Handler) http.Handler {
 		body, err := readBody(w, r)
 		switch {
 		case err != nil:
-			writeProblem(w, problem(malformed, cutBody))
+			writeProblem(w, r, problem(malformed, cutBody))
 			return
 		case len(body) <= maxBody:
 			if f := wrongText(body); f != nil {
-				refuseText(w, f)
+				refuseText(w, r, f)
 				return
 			}
 		}
@@ -74,25 +75,30 @@ func endAfterChunks(next http.Handler) http.Handler {
 	})
 }
 
-func refuseText(w http.ResponseWriter, f *refusal.Field) {
-	p := problem(refusal.InvalidInput, "the request has characters in it that cannot be used")
-	p.Errors = []refusal.Field{*f}
-	writeProblem(w, p)
+func refuseText(w http.ResponseWriter, r *http.Request, f *refusal.Field) {
+	writeProblem(w, r,
+		refused(refusal.New(refusal.InvalidInput, "the request has characters in it that cannot be used").
+			At([]refusal.Field{*f})))
+}
+
+func wrong(name, format string, args ...any) *refusal.Field {
+	f := refusal.Wrong(name, format, args...)
+	return &f
 }
 
 // wrongAddress finds a control character in a path or a query.
 func wrongAddress(u *url.URL) *refusal.Field {
-	if at := controlIn(u.Path, ""); at != "" {
-		return &refusal.Field{Name: "path", Message: at}
+	if at := controlIn(u.Path, ""); !at.IsZero() {
+		return wrong("path", "%s", at)
 	}
 	query, err := url.ParseQuery(u.RawQuery)
 	if err != nil {
-		return &refusal.Field{Name: "query", Message: "cannot be read: " + err.Error()}
+		return wrong("query", "cannot be read: %s", err)
 	}
 	for name, values := range query {
 		for _, text := range append(values, name) {
-			if at := controlIn(text, ""); at != "" {
-				return &refusal.Field{Name: strings.ToValidUTF8(printable(name), "�"), Message: at}
+			if at := controlIn(text, ""); !at.IsZero() {
+				return wrong(strings.ToValidUTF8(printable(name), "�"), "%s", at)
 			}
 		}
 	}
@@ -103,7 +109,7 @@ func wrongAddress(u *url.URL) *refusal.Field {
 // refuse.
 func wrongText(body []byte) *refusal.Field {
 	if !utf8.Valid(body) {
-		return &refusal.Field{Name: "body", Message: "is not in UTF-8"}
+		return wrong("body", "is not in UTF-8")
 	}
 	var v any
 	if json.Unmarshal(body, &v) != nil {
@@ -125,8 +131,8 @@ func wrongValue(name string, v any, lines bool) *refusal.Field {
 			allowed = "\n\r\t"
 		}
 		// What surrounds a pasted text is left out by whoever reads it.
-		if at := controlIn(strings.Trim(v, " \n\r\t"), allowed); at != "" {
-			return &refusal.Field{Name: name, Message: at}
+		if at := controlIn(strings.Trim(v, " \n\r\t"), allowed); !at.IsZero() {
+			return wrong(name, "%s", at)
 		}
 	case []any:
 		for n, item := range v {
@@ -137,8 +143,8 @@ func wrongValue(name string, v any, lines bool) *refusal.Field {
 	case map[string]any:
 		for key, item := range v {
 			inner := strings.TrimPrefix(name+"."+printable(key), ".")
-			if at := controlIn(key, ""); at != "" {
-				return &refusal.Field{Name: inner, Message: at}
+			if at := controlIn(key, ""); !at.IsZero() {
+				return wrong(inner, "%s", at)
 			}
 			if f := wrongValue(inner, item, lines || slices.Contains(ofLines, key)); f != nil {
 				return f
@@ -149,19 +155,19 @@ func wrongValue(name string, v any, lines bool) *refusal.Field {
 }
 
 // controlIn says which control character is in a text, but for those allowed.
-func controlIn(text, allowed string) string {
+func controlIn(text, allowed string) language.Text {
 	if !utf8.ValidString(text) {
-		return "is not in UTF-8"
+		return language.New("is not in UTF-8")
 	}
 	for _, r := range text {
 		if (r == '\n' || r == '\r') && allowed == "" {
-			return "is one line, and has a line break in it"
+			return language.New("is one line, and has a line break in it")
 		}
 		if unicode.IsControl(r) && !strings.ContainsRune(allowed, r) {
-			return fmt.Sprintf("has the control character U+%04X in it", r)
+			return language.New("has the control character %s in it", fmt.Sprintf("U+%04X", r))
 		}
 	}
-	return ""
+	return language.Text{}
 }
 
 // printable shows control characters as what they are.

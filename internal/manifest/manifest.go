@@ -46,8 +46,10 @@ type Manifest struct {
 	Suspended bool `json:"suspended,omitempty"`
 	// Brand is how the pages that the server itself shows for the account's sites look.
 	Brand Brand `json:"brand,omitzero"`
-	Home  Home  `json:"home"`
-	PHP   PHP   `json:"php"`
+	// Language is that of these pages (RFC 5646); empty is English.
+	Language string `json:"language,omitempty"`
+	Home     Home   `json:"home"`
+	PHP      PHP    `json:"php"`
 	// Sandbox bounds everything that runs for the account.
 	Sandbox Sandbox `json:"sandbox,omitzero"`
 	Sites   []Site  `json:"sites"`

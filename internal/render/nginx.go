@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/sites"
 	"victualler/internal/manifest"
 )
@@ -76,7 +77,7 @@ func NGINXBase(s Server) []File {
         return %d %s;
     }
 }
-`, NGINXPartDir, status, quotePage(page(title, "", signal, text)))
+`, NGINXPartDir, status, quotePage(page(language.English, title, "", signal, text)))
 	}
 	content := `server_names_hash_max_size 65536;
 server_names_hash_bucket_size 512;
@@ -139,7 +140,11 @@ server {
 ` + neutral(404, "A web server", "<p>This address serves many sites, each under its own name. The address alone shows none of them.</p>")
 	}
 	content += "\ninclude " + NGINXAccountDir + "/*.conf;\n"
-	return append(errorPages(), []File{
+	list := errorPages()
+	for _, tag := range language.Tags() {
+		list = append(list, base(suspendedConf(tag)))
+	}
+	return append(list, []File{
 		base(NGINXBaseFile, content),
 		base(NGINXPartDir+"/own.conf", own+" deny all;\nauth_basic off;\naccess_log off;\ndefault_type text/plain;\n"),
 		base(NGINXPartDir+"/challenge.conf", `# Authorities ask here, whatever else becomes of requests (RFC 8555, section 8.3).
@@ -152,7 +157,6 @@ location ^~ /.well-known/acme-challenge/ {
 }
 `),
 		base(NGINXPartDir+"/errors.conf", errorsConf()),
-		base(NGINXPartDir+"/suspended.conf", suspendedPage()),
 		base(NGINXPartDir+"/tls.conf", "listen 443 ssl http2;\nlisten [::]:443 ssl http2;\nssl_protocols TLSv1.2 "+
 			"TLSv1.3;\nssl_prefer_server_ciphers off;\n"),
 		base(NGINXPartDir+"/compress.conf", `gzip on;
@@ -345,7 +349,7 @@ func (w *siteWriter) write() {
 	case w.m.Suspended:
 		w.block(w.site.Names(), true, true, func() {
 			w.pages()
-			w.line(1, "include %s/suspended.conf;", NGINXPartDir)
+			w.line(1, "include %s/suspended-%s.conf;", NGINXPartDir, pageLanguage(w.m))
 		})
 	case w.site.Redirect != nil:
 		r := w.site.Redirect
@@ -439,6 +443,7 @@ func (w *siteWriter) pages() {
 	w.line(1, "set %s %s;", pageName, quote(htmlText(w.site.Domain.Unicode())))
 	w.line(1, "set %s %s;", pageBrand, quote(brandLine(w.m.Brand)))
 	w.line(1, "set %s %s;", pageAccent, quote(accent(w.m.Brand)))
+	w.line(1, "set %s %s;", pageTag, pageLanguage(w.m))
 }
 
 // strict sends the header of strict transport security, over TLS alone (RFC 6797, section 7.2).

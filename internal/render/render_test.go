@@ -307,4 +307,25 @@ func TestStarterPage(t *testing.T) {
 	page := render.StarterPage(m, m.Sites[0])
 	assert.Contains(t, page, "<footer><p>&lt;script&gt;&#34;x&#34;&amp;&#36;host</p><p>two lines</p></footer>")
 	assert.Contains(t, page, "solid #123456")
+	assert.Contains(t, page, `<html lang="en">`)
+}
+
+// Visitors are told in the language of the site's customer.
+func TestPagesInLanguages(t *testing.T) {
+	m := example(t)
+	m.Language = "de"
+	assert.Contains(t, render.StarterPage(m, m.Sites[0]), "Diese Adresse funktioniert.")
+	assert.Contains(t, render.StarterPage(m, m.Sites[0]), `<html lang="de">`)
+	m.Suspended = true
+	assert.Contains(t, render.NGINX(m)[0].Content, "suspended-de.conf;")
+	m.Language = "xx" // of a service that is newer than this server
+	assert.Contains(t, render.NGINX(m)[0].Content, "suspended-en.conf;")
+	pages := map[string]string{}
+	for _, f := range render.NGINXBase(server) {
+		pages[f.Path] = f.Content
+	}
+	assert.Contains(t, pages[render.PageDir+"/de/.victualler/404.html"],
+		`<a href="/">Zur ersten Seite der Website</a>`)
+	assert.Contains(t, pages[render.PageDir+"/en/.victualler/404.html"], "There is no such page here.")
+	assert.Contains(t, pages[render.NGINXPartDir+"/suspended-de.conf"], "vorübergehend abgeschaltet")
 }

@@ -15,6 +15,7 @@ import (
 	"victualler/internal/service/fleet"
 	"victualler/internal/service/logins"
 	"victualler/internal/service/notify"
+	"victualler/internal/service/overview"
 	"victualler/internal/service/people"
 	"victualler/internal/service/rollout"
 	"victualler/internal/service/selling"
@@ -33,6 +34,7 @@ type Service struct {
 	Fleet    *fleet.Service
 	Logins   *logins.Service
 	Notify   *notify.Service
+	Overview *overview.Service
 	People   *people.Service
 	Rollout  *rollout.Service
 	Selling  *selling.Service
@@ -59,6 +61,7 @@ func Assemble(base *usecase.Base) *Service {
 	s.Certs = certs.New(base, s.Domains, s.Notify, s.People, s.Rollout)
 	s.Selling = selling.New(base, s.Domains, s.Rollout)
 	s.Fleet = fleet.New(base, s.DNS, s.Rollout)
+	s.Overview = overview.New(base, s.Fleet)
 	s.Logins = logins.New(base, s.Rollout)
 	s.Settings = settings.New(base, s.Rollout)
 	s.Accounts = accounts.New(base, s.Domains, s.Fleet, s.Notify, s.People, s.Rollout, s.Selling)

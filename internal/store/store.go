@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"runtime"
 	"sort"
 	"strings"
 	"syscall"
@@ -81,13 +82,22 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	return s, nil
 }
 
+// How many connections there are, unless the address has pool_max_conns. A few that are busy do
+// more than many that take turns at the processors, each with plans and caches of its own to fill.
+const (
+	leastConns        = 8
+	connsPerProcessor = 4
+)
+
 // Connect connects to a database whose tables are up to date.
 func Connect(ctx context.Context, url string) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
-	config.MaxConns = max(config.MaxConns, 24)
+	if !strings.Contains(url, "pool_max_conns") {
+		config.MaxConns = int32(max(leastConns, connsPerProcessor*runtime.NumCPU()))
+	}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err

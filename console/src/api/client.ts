@@ -3,6 +3,7 @@ import type { components, paths } from './schema'
 import { signInAgain } from '../areas/session/state'
 import { attended } from './attention'
 import { idempotency } from './idempotency'
+import { language, t } from '../language'
 
 export type Schemas = components['schemas']
 export type Problem = Schemas['Problem']
@@ -31,6 +32,7 @@ const signIn: Middleware = {
   onRequest({ request }) {
     // A page that keeps itself current is nobody's doing: it must not keep the session alive.
     if (!attended()) request.headers.set('Victualler-Unattended', 'true')
+    request.headers.set('Accept-Language', language)
     copies.set(request, request.clone())
     return request
   },
@@ -48,7 +50,7 @@ const signIn: Middleware = {
 /** No answer has come: the request may have arrived, and only its answer be lost. */
 class Unanswered extends Error {
   constructor(readonly method: string) {
-    super('no answer')
+    super(t('no answer'))
   }
 }
 
@@ -84,10 +86,10 @@ export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response
     const changes = err instanceof Unanswered && err.method !== 'GET'
     throw new Refusal({
       type: 'unreachable',
-      title: 'The service does not answer',
+      title: t('The service does not answer'),
       detail: changes
-        ? 'The service does not answer. It may have been done; trying again is safe.'
-        : 'The service does not answer. Try again in a moment.',
+        ? t('The service does not answer. It may have been done; trying again is safe.')
+        : t('The service does not answer. Try again in a moment.'),
       status: 0,
     })
   }
@@ -98,7 +100,7 @@ export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response
       ? problem
       : {
           type: 'unreadable',
-          title: `The service answers ${outcome.response.status}`,
+          title: t('The service answers {status}', { status: outcome.response.status }),
           status: outcome.response.status,
         },
   )

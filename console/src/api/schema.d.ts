@@ -62,6 +62,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{account}/customer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Give an account to another customer
+         * @description Of the same seller. Nothing of what the account holds changes.
+         */
+        put: operations["give-account"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/domains": {
         parameters: {
             query?: never;
@@ -193,8 +213,8 @@ export interface paths {
         put?: never;
         /** Order a certificate now, for the names that would pass */
         post: operations["order-certificate"];
-        /** Take the order that is on its way back, before the authority issues */
-        delete: operations["take-back-certificate-order"];
+        /** Cancel the order that is on its way, before the authority issues */
+        delete: operations["cancel-certificate-order"];
         options?: never;
         head?: never;
         patch?: never;
@@ -357,7 +377,7 @@ export interface paths {
         put?: never;
         /**
          * Ask DNS whether a domain is its account's
-         * @description DNS is asked by itself, too, less and less often. A domain that waits is served when the answer is yes. Operators can vouch for a domain instead.
+         * @description DNS is asked automatically, too, less and less often. A domain that waits is served when the answer is yes. Operators can vouch for a domain instead.
          */
         post: operations["prove-domain"];
         delete?: never;
@@ -627,6 +647,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Watch what changes
+         * @description Server-sent events: kinds of things that have changed and the accounts they are of, at most once a second; what they are now is to be asked for. An empty one comes first, and now and then when nothing happens. Connections are made again from time to time, with what the person may do by then.
+         */
+        get: operations["watch-changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/check/domain": {
         parameters: {
             query?: never;
@@ -782,6 +822,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/domains": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List domains
+         * @description In the order of names, without those of closed accounts.
+         */
+        get: operations["list-domains"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -834,6 +894,23 @@ export interface paths {
          * @description It is not kept. What is mistaken for something else when read aloud is left out.
          */
         get: operations["generate-password"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/languages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the languages that the service speaks */
+        get: operations["list-languages"];
         put?: never;
         post?: never;
         delete?: never;
@@ -908,6 +985,26 @@ export interface paths {
          * @description Server-sent events: the whole operation each time something about it changes, until it has finished. The event's id is the operation's version; a connection made again with Last-Event-ID goes on from there.
          */
         get: operations["watch-operation"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/overview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show the overview
+         * @description What needs somebody now, and figures over time, of what the person may see.
+         */
+        get: operations["show-overview"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1587,6 +1684,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/language": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Choose what one reads
+         * @description Answers, notices and the console are in this language from then on.
+         */
+        put: operations["choose-language"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session/link": {
         parameters: {
             query?: never;
@@ -2154,6 +2271,19 @@ export interface components {
         AnswerBody: {
             problems: components["schemas"]["ProblemKind"][];
         };
+        Attention: {
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            cases: number;
+            /** @enum {string} */
+            kind: "server-unreachable" | "server-program-down" | "server-full" | "server-limits-missing" | "certificates-failing" | "certificates-ending" | "operations-stuck" | "operations-failed" | "accounts-drifting" | "accounts-full" | "accounts-warned" | "domains-waiting";
+            /** @description What it is, with its number, in words. */
+            title: string;
+            /** @description Some of them, by name. */
+            worst: string[];
+        };
         Authority: {
             /** @description URL of our account there. */
             account: string;
@@ -2364,6 +2494,12 @@ export interface components {
             part: string;
             subject: string;
         };
+        Changes: {
+            /** @description Numbers of the accounts that are concerned. */
+            accounts: number[];
+            /** @description Kinds of things, as in actions: account, plan, operation and so on. */
+            things: string[];
+        };
         Choice: {
             field: string;
             means: string;
@@ -2404,11 +2540,8 @@ export interface components {
             email?: string;
             /** Format: int64 */
             id: number;
-            /**
-             * @description Of notices.
-             * @enum {string}
-             */
-            language: "en" | "de";
+            /** @description Of notices. */
+            language: string;
             name: string;
             phone?: string;
             /** @description Postal address, with line ends. */
@@ -2426,8 +2559,8 @@ export interface components {
         CustomerChange: {
             contact?: string;
             email?: string;
-            /** @enum {string} */
-            language?: "en" | "de";
+            /** @description What they read: one of GET /languages. */
+            language?: string;
             name?: string;
             phone?: string;
             postal?: string;
@@ -2612,6 +2745,64 @@ export interface components {
             /** @description What keeps visitors from the site's files. */
             warnings: components["schemas"]["Warning"][];
         };
+        DomainLine: {
+            /** @description Sign-in name of the account. */
+            account: string;
+            /** Format: int64 */
+            account_id: number;
+            /**
+             * Format: int64
+             * @description Of a redirect: 301 or 308 for good, 302 or 307 for now (RFC 9110, section 15.4).
+             */
+            code?: number;
+            /**
+             * @description The limit that it counts against.
+             * @enum {string}
+             */
+            counts_as: "domains" | "subdomains" | "mirrors";
+            /**
+             * Format: int64
+             * @description How many folders are protected.
+             */
+            folders: number;
+            /** @description Of a redirect: whether the path that was asked for is appended. */
+            keep_path?: boolean;
+            /** @description Of a redirect: whether what follows the question mark is appended. */
+            keep_query?: boolean;
+            main: boolean;
+            /** @description Of a mirror: the domain whose content it shows. */
+            mirror_of?: string;
+            /** @description In A-labels. */
+            name: string;
+            /**
+             * Format: int64
+             * @description How many settings are its own.
+             */
+            own: number;
+            /** @description What shows that the domain is its account's, and is still missing. */
+            proof?: components["schemas"]["DomainProof"];
+            /** @description Of a site: document root, relative to the home. */
+            root?: string;
+            /** @enum {string} */
+            served_as: "site" | "mirror" | "redirect" | "dns-only";
+            server: string;
+            /** @description Of a redirect: where visitors are sent. */
+            target?: string;
+            /** @description The template whose settings it follows where it has none of its own. */
+            template?: string;
+            /** @description As people read it. */
+            unicode: string;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+        };
+        DomainPage: {
+            domains: components["schemas"]["DomainLine"][];
+            /** @description Cursor of the next page; absent on the last. */
+            next?: string;
+        };
         DomainProof: {
             /**
              * Format: date-time
@@ -2693,6 +2884,8 @@ export interface components {
             /** @description Number of the request. */
             request: string;
             subject: string;
+            /** @description What people call that, such as Change plan. */
+            title: string;
         };
         EventPage: {
             events: components["schemas"]["Event"][];
@@ -2725,9 +2918,34 @@ export interface components {
         ExceptionList: {
             exceptions: components["schemas"]["Exception"][];
         };
+        FeatureInfo: {
+            key: string;
+            /** @description The feature in words. */
+            title: string;
+        };
         Field: {
             message: string;
             name: string;
+        };
+        Figure: {
+            /** @description What it is, such as accounts or disk.skua. */
+            key: string;
+            /**
+             * Format: double
+             * @description The newest value.
+             */
+            now: number;
+            /** @description Oldest first; a time that nothing is known of is left out. */
+            points: components["schemas"]["Point"][];
+            /**
+             * @description The time from one point to the next.
+             * @enum {string}
+             */
+            step: "hour" | "day";
+            /** @description What people call it. */
+            title: string;
+            /** @enum {string} */
+            unit: "count" | "bytes" | "percent";
         };
         Folder: {
             /** Format: int64 */
@@ -2774,6 +2992,8 @@ export interface components {
             on: boolean;
             /** @description What decides it. */
             source: string;
+            /** @description What people call it. */
+            title: string;
         };
         Handover: {
             /** @description Sign-in name of the account, for file transfer. */
@@ -2788,8 +3008,8 @@ export interface components {
             footer?: string;
             /** @description Who hands over: the installation's title or the reseller's. */
             from: string;
-            /** @enum {string} */
-            language: "en" | "de";
+            /** @description Tag of RFC 5646, such as de. */
+            language: string;
             /** @description The limits that people ask for first. */
             limits: components["schemas"]["HandoverLimit"][];
             /** @description To be entered at the registrar; empty where DNS is hosted elsewhere. */
@@ -2912,6 +3132,14 @@ export interface components {
             /** @description Your own. */
             password: string;
         };
+        LanguageChoice: {
+            /** @description One of GET /languages. */
+            language: string;
+        };
+        Languages: {
+            /** @description Tags of RFC 5646, English first. */
+            languages: string[];
+        };
         LeftOut: {
             code: string;
             do: string;
@@ -2944,7 +3172,7 @@ export interface components {
             unit: "bytes" | "count" | "percent" | "seconds";
         };
         LimitList: {
-            features: string[];
+            features: components["schemas"]["FeatureInfo"][];
             limits: components["schemas"]["LimitInfo"][];
         };
         LimitsMet: {
@@ -2990,6 +3218,8 @@ export interface components {
         LinkSignIn: {
             /** @description Code of the second factor, if one is asked for. */
             code?: string;
+            /** @description What the person has chosen to read from now on; absent leaves it. */
+            language?: string;
             /** @description The part of the link after “#”. */
             link: string;
             /** @description The new password, for a link that sets one. */
@@ -3110,11 +3340,8 @@ export interface components {
             contact?: string;
             /** @description Contact address. */
             email?: string;
-            /**
-             * @description Of notices; en where absent.
-             * @enum {string}
-             */
-            language?: "en" | "de";
+            /** @description Of notices; en where absent. */
+            language?: string;
             /** @description Unique among the customers of one reseller, or the operator's, capitals aside. */
             name: string;
             phone?: string;
@@ -3196,6 +3423,10 @@ export interface components {
             name: string;
             password?: string;
         };
+        NewOwner: {
+            /** @description Name or number. */
+            customer: string;
+        };
         NewPassword: {
             /** @description True to have it changed at the next sign-in. */
             must_change?: boolean;
@@ -3218,8 +3449,8 @@ export interface components {
              */
             duty?: "all" | "support" | "billing" | "read-only";
             email?: string;
-            /** @enum {string} */
-            language?: "en" | "de";
+            /** @description What they read: one of GET /languages. */
+            language?: string;
             /** @description True to have the password changed at the first sign-in. */
             must_change?: boolean;
             /** @description Sign-in name: lower-case letters, digits, dots, hyphens, underscores, or a mail address. */
@@ -3626,11 +3857,8 @@ export interface components {
             customer_email?: string;
             /** @description Main domain as typed; what has only one meaning is put right. */
             domain: string;
-            /**
-             * @description Of a new customer's notices.
-             * @enum {string}
-             */
-            language?: "en" | "de";
+            /** @description Of a new customer's notices. */
+            language?: string;
             /** @description True to have the first password changed at the first sign-in. */
             must_change?: boolean;
             /** @description True to add the customer as well. */
@@ -3684,7 +3912,7 @@ export interface components {
             actor: string;
             /** Format: date-time */
             created_at: string;
-            /** @description Why it failed and what was done about it. */
+            /** @description Why it failed and what was done about it, or by whom it was cancelled. */
             failure?: string;
             /** Format: date-time */
             finished_at: string | null;
@@ -3697,10 +3925,12 @@ export interface components {
             /** Format: date-time */
             started_at: string | null;
             /** @enum {string} */
-            state: "waiting" | "running" | "done" | "failed";
+            state: "waiting" | "running" | "done" | "failed" | "cancelled";
             steps: components["schemas"]["Step"][];
             /** @description What it is done to. */
             subject: string;
+            /** @description What people call that, such as Open account. */
+            title: string;
             /**
              * Format: int64
              * @description Counts changes; the id of progress messages.
@@ -3711,6 +3941,12 @@ export interface components {
             /** @description Cursor of the next page; absent on the last. */
             next?: string;
             operations: components["schemas"]["Operation"][];
+        };
+        Overview: {
+            /** @description What needs somebody now, the most urgent first; empty when all is well. */
+            attention: components["schemas"]["Attention"][];
+            /** @description Figures over time. */
+            figures: components["schemas"]["Figure"][];
         };
         PasswordChange: {
             new: string;
@@ -3734,8 +3970,8 @@ export interface components {
             duty: "all" | "support" | "billing" | "read-only";
             /** @description For links and notices about the sign-in. */
             email?: string;
-            /** @enum {string} */
-            language: "en" | "de";
+            /** @description Tag of RFC 5646, such as de. */
+            language: string;
             /** @description Has to change the password first. */
             must_change: boolean;
             /** @description Sign-in name. */
@@ -3768,8 +4004,8 @@ export interface components {
             /** @enum {string} */
             duty?: "all" | "support" | "billing" | "read-only";
             email?: string;
-            /** @enum {string} */
-            language?: "en" | "de";
+            /** @description What they read: one of GET /languages. */
+            language?: string;
             networks?: string[];
             read_only?: boolean;
         };
@@ -4128,6 +4364,12 @@ export interface components {
             next?: string;
             plans: components["schemas"]["Plan"][];
         };
+        Point: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            value: number;
+        };
         Preview: {
             /** @description What would be made, changed or removed on servers. */
             changes: components["schemas"]["Change"][];
@@ -4137,7 +4379,7 @@ export interface components {
             notes: string[];
             /** @description What would be written down as changed. */
             records: components["schemas"]["Record"][];
-            /** @description The steps on servers, in their order. */
+            /** @description The steps on servers, in their order; those of several accounts once. */
             steps: string[];
             /** @description The change in one sentence. */
             summary: string;
@@ -4198,6 +4440,8 @@ export interface components {
             action: string;
             fields: components["schemas"]["Difference"][];
             subject: string;
+            /** @description What people call that, such as Change plan. */
+            title: string;
         };
         RecordChange: {
             data?: string;
@@ -4735,6 +4979,8 @@ export interface components {
              * @description When it ends however much it is used.
              */
             ends_latest: string;
+            /** @description What the person reads: answers to them are in it. */
+            language: string;
             /** @description What has to be done about the sign-in before anything else. */
             must_first: ("password" | "second-factor")[];
             /** @description Sign-in name. */
@@ -4907,6 +5153,8 @@ export interface components {
         SignIn: {
             /** @description Code of the second factor, or a recovery code, if one is asked for. */
             code?: string;
+            /** @description What the person has chosen to read from now on; absent leaves it. */
+            language?: string;
             /** @description Sign-in name. */
             name: string;
             /** @description Password. */
@@ -5002,7 +5250,7 @@ export interface components {
             /** Format: date-time */
             started_at: string;
             /** @enum {string} */
-            state: "running" | "done" | "failed";
+            state: "running" | "done" | "failed" | "cancelled";
         };
         Strength: {
             advice?: string;
@@ -5154,6 +5402,8 @@ export interface components {
         };
         TraceAddress: {
             address: string;
+            /** @description Whether it is an address of a server of this installation. */
+            ours: boolean;
             /** @description Whether it is an address of the server that serves the name. */
             right: boolean;
             /** @description Which server of ours has it, for those who may know. */
@@ -5394,7 +5644,7 @@ export interface components {
             wanted: string[];
         };
         ZoneSigning: {
-            /** @description CDS records in the zone, from which some registries take the DS by themselves (RFC 7344). */
+            /** @description CDS records in the zone, from which some registries take the DS automatically (RFC 7344). */
             cds: string[];
             /** @description DS records to be given to the registrar (RFC 4034, section 5), in presentation form. */
             ds: string[];
@@ -5433,6 +5683,8 @@ export interface operations {
                 customer?: string;
                 /** @description Only accounts of this reseller's customers. */
                 reseller?: string;
+                /** @description Only those that need somebody: not as they should be on their server, with something in the home that does not work, or with hardly any disk space left. */
+                needs?: "" | "drift" | "warning" | "disk";
             };
             header?: never;
             path?: never;
@@ -5520,6 +5772,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5660,10 +5913,89 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "give-account": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOwner"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
                 };
             };
             /** @description Unauthorized */
@@ -5740,6 +6072,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5877,6 +6210,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5959,6 +6293,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6094,6 +6429,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6246,6 +6582,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6397,6 +6734,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6441,7 +6779,7 @@ export interface operations {
             };
         };
     };
-    "take-back-certificate-order": {
+    "cancel-certificate-order": {
         parameters: {
             query?: {
                 /** @description True to be told what would be done; nothing is. */
@@ -6472,6 +6810,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6622,6 +6961,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6698,6 +7038,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6780,6 +7121,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6862,6 +7204,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6939,6 +7282,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7021,6 +7365,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7099,6 +7444,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7249,6 +7595,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7376,6 +7723,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7452,6 +7800,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7529,6 +7878,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7664,6 +8014,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7803,6 +8154,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7878,6 +8230,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7960,6 +8313,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -8036,6 +8390,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -8112,6 +8467,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -8192,6 +8548,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -8316,6 +8673,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -8451,6 +8809,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -8521,6 +8880,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -8620,6 +8980,53 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "watch-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Events */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": components["schemas"]["Changes"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8945,6 +9352,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9078,6 +9486,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9149,6 +9558,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9335,10 +9745,81 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["Notes"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-domains": {
+        parameters: {
+            query?: {
+                /** @description The “next” of the page before. */
+                cursor?: string;
+                /** @description Most rows of a page. */
+                limit?: number;
+                /** @description Part of the name. */
+                search?: string;
+                /** @description The whole name. Several accounts have it if others wait for its proof. */
+                domain?: string;
+                /** @description Only those of one account. */
+                account?: string;
+                served_as?: "" | "site" | "mirror" | "redirect" | "dns-only";
+                /** @description True for only those that wait for the proof whose they are. */
+                waiting?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DomainPage"];
                 };
             };
             /** @description Unauthorized */
@@ -9563,6 +10044,35 @@ export interface operations {
             };
         };
     };
+    "list-languages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Languages"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-limits": {
         parameters: {
             query?: never;
@@ -9622,7 +10132,9 @@ export interface operations {
                 /** @description Only those on this server. */
                 server?: string;
                 /** @description Only those in this state. */
-                state?: "" | "waiting" | "running" | "done" | "failed";
+                state?: "" | "waiting" | "running" | "done" | "failed" | "cancelled";
+                /** @description Only those asked for since then. */
+                since?: string;
             };
             header?: never;
             path?: never;
@@ -9749,7 +10261,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Progress */
+            /** @description Events */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -9778,6 +10290,53 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-overview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Overview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9826,6 +10385,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9972,6 +10532,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10105,6 +10666,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10176,6 +10738,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10256,6 +10819,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10333,6 +10897,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10406,6 +10971,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10479,6 +11045,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10623,6 +11190,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10756,6 +11324,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10827,6 +11396,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10907,6 +11477,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -11117,6 +11688,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -11250,6 +11822,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -11321,6 +11894,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -11452,6 +12026,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -11572,6 +12147,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -11645,6 +12221,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -11713,6 +12290,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -11789,6 +12367,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -11928,6 +12507,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -12104,6 +12684,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -12172,6 +12753,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -12249,6 +12831,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -12317,6 +12900,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -12441,6 +13025,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -12574,6 +13159,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -12645,6 +13231,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -12851,6 +13438,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -12927,6 +13515,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -13265,6 +13854,64 @@ export interface operations {
             };
         };
     };
+    "choose-language": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LanguageChoice"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "start-session-by-link": {
         parameters: {
             query?: never;
@@ -13374,6 +14021,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -13490,6 +14138,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -13731,6 +14380,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -13864,6 +14514,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -13935,6 +14586,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -14068,6 +14720,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -14140,6 +14793,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -14405,6 +15059,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -14604,6 +15259,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -14684,6 +15340,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -14759,6 +15416,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -14841,6 +15499,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -14921,6 +15580,7 @@ export interface operations {
                 headers: {
                     ETag?: string;
                     Location?: string;
+                    Notes?: string;
                     [name: string]: unknown;
                 };
                 content: {

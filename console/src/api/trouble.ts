@@ -2,6 +2,7 @@ import type { App } from 'vue'
 import type { Router } from 'vue-router'
 import { shallowRef } from 'vue'
 import { Refusal } from './client'
+import { t } from '../language'
 
 /**
  * A refusal that no part of the page has a place for, such as a service that
@@ -25,8 +26,10 @@ export function watchForTrouble(app: App, router: Router) {
   router.onError((_err, to) => {
     trouble.value = new Refusal({
       type: 'unreachable',
-      title: 'The page could not be loaded',
-      detail: `The service does not answer, or was updated since this page was opened. Reload ${to.fullPath}.`,
+      title: t('The page could not be loaded'),
+      detail: t('The service does not answer, or was updated since this page was opened. Reload {fullPath}.', {
+        fullPath: to.fullPath,
+      }),
       status: 0,
     })
   })

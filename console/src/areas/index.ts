@@ -7,6 +7,7 @@ import domains from './domains/area'
 import events from './events/area'
 import me from './me/area'
 import operations from './operations/area'
+import overview from './overview/area'
 import people from './people/area'
 import plans from './plans/area'
 import resellers from './resellers/area'
@@ -16,8 +17,9 @@ import settings from './settings/area'
 import templates from './templates/area'
 import zones from './zones/area'
 
-/** Every area of the console, in the order of the bar and of the menu behind one's name. */
+/** Every area of the console, in the order in which each group of the rail has them. */
 export const areas: Area[] = [
+  overview,
   accounts,
   domains,
   zones,
@@ -25,13 +27,13 @@ export const areas: Area[] = [
   customers,
   plans,
   resellers,
+  templates,
   servers,
+  authorities,
   operations,
   events,
-  me,
   people,
-  authorities,
   settings,
-  templates,
+  me,
   session,
 ]

@@ -1,13 +1,14 @@
 import { computed, reactive, shallowRef, watch, type Ref } from 'vue'
 import type { Schemas } from '../api/client'
 import { useAct } from './useAct'
+import { useUnsaved } from './useUnsaved'
 
 /**
  * A form: what is typed, whether that differs from what it began with, what the service would do about
  * it, and what it refuses, field by field. A preview is of what is typed now: it goes when something
  * else is typed. Requests for the same content have the same Idempotency-Key, so that trying again
  * does nothing twice (see api/client.ts). With shown, the form begins anew when its dialog opens or
- * closes, so that no password stays in it.
+ * closes, so that no password stays in it; and the page asks before it is left with something typed in it.
  */
 export function useForm<F extends object>(empty: () => F, shown?: Ref<boolean>) {
   const form = reactive(empty()) as F
@@ -25,7 +26,10 @@ export function useForm<F extends object>(empty: () => F, shown?: Ref<boolean>) 
     preview.value = undefined
     refusal.value = undefined
   }
-  if (shown) watch(shown, () => reset())
+  if (shown) {
+    watch(shown, () => reset())
+    useUnsaved(() => shown.value && dirty.value)
+  }
   watch(text, () => (preview.value = undefined))
 
   /** The fields beside which the form shows what is wrong with them. */

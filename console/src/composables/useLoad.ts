@@ -1,12 +1,22 @@
-import { ref, shallowRef, watch, type WatchSource } from 'vue'
+import { onScopeDispose, ref, shallowRef, watch, type WatchSource } from 'vue'
 import { Refusal } from '../api/client'
-import { useIntervalFn } from '@vueuse/core'
+import { connected, onChanges } from '../api/live'
+import { useIntervalFn, useThrottleFn } from '@vueuse/core'
+
+/** What is changed many times in a row is loaded again this often at most, in ms. */
+const livePause = 1500
+/** Where the stream of changes does not come through, they are asked for this often, in ms. */
+const withoutStream = 15_000
 
 /**
- * Loads something now, whenever a source changes, and on demand; with every,
- * again and again while the page is seen. Only the newest answer counts.
+ * Loads something now, whenever a source changes, and on demand; with live, whenever somebody changes
+ * something (a number is how often at most, in ms); with every, again and again while the page is
+ * seen, which is for what is measured rather than changed. Only the newest answer counts.
  */
-export function useLoad<T>(load: () => Promise<T>, options: { on?: WatchSource<unknown>; every?: number } = {}) {
+export function useLoad<T>(
+  load: () => Promise<T>,
+  options: { on?: WatchSource<unknown>; live?: boolean | number; every?: number } = {},
+) {
   const data = shallowRef<T>()
   const refusal = shallowRef<Refusal>()
   const loading = ref(false)
@@ -35,6 +45,14 @@ export function useLoad<T>(load: () => Promise<T>, options: { on?: WatchSource<u
     useIntervalFn(() => {
       if (!document.hidden && !loading.value) void reload()
     }, options.every)
+  }
+  if (options.live) {
+    const pause = typeof options.live === 'number' ? options.live : livePause
+    const again = useThrottleFn(() => void reload(), pause, true)
+    onScopeDispose(onChanges(() => void again()))
+    useIntervalFn(() => {
+      if (!document.hidden && !loading.value && !connected.value) void reload()
+    }, withoutStream)
   }
   void reload()
   return { data, refusal, loading, reload }

@@ -9,16 +9,16 @@ defineProps<{ effects: Schemas['Effect'][] }>()
   <ul class="effects">
     <li v-for="e in effects" :key="e.name + e.account">
       <RouterLink :to="`/accounts/${e.account}`">{{ e.name }}</RouterLink> <span class="quiet">{{ e.account }}</span>
-      <p v-if="e.over.length" class="over">▲ over: {{ e.over.join(', ') }}</p>
-      <p v-if="e.losses.length">loses {{ e.losses.join(', ') }}</p>
-      <p v-if="e.gains.length">gains {{ e.gains.join(', ') }}</p>
+      <p v-if="e.over.length" class="over">{{ $t('▲ over: {over}', { over: e.over.join(', ') }) }}</p>
+      <p v-if="e.losses.length">{{ $t('loses {losses}', { losses: e.losses.join(', ') }) }}</p>
+      <p v-if="e.gains.length">{{ $t('gains {gains}', { gains: e.gains.join(', ') }) }}</p>
       <p v-for="c in e.changes" :key="c">{{ c }}</p>
       <p v-if="e.unchanged" class="quiet">{{ e.unchanged }}</p>
       <p
         v-if="!e.over.length && !e.losses.length && !e.gains.length && !e.unchanged && !e.changes?.length"
         class="quiet"
       >
-        nothing changes for it
+        {{ $t('nothing changes for it') }}
       </p>
     </li>
   </ul>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { amount } from '../words'
+import { t } from '../language'
 
 /** How much of a limit is used: both numbers with their unit, and a bar. */
 const props = defineProps<{
@@ -11,8 +12,11 @@ const props = defineProps<{
 }>()
 
 const share = computed(() => (props.used == null || !props.of ? 0 : Math.min(1, props.used / props.of)))
-const text = computed(
-  () => `${props.used == null ? '–' : amount(props.used, props.unit)} of ${amount(props.of, props.unit)}`,
+const text = computed(() =>
+  t('{what} of {unit}', {
+    what: props.used == null ? '–' : amount(props.used, props.unit),
+    unit: amount(props.of, props.unit),
+  }),
 )
 const level = computed(() => (share.value >= 0.95 ? 'full' : share.value >= 0.8 ? 'near' : ''))
 </script>
@@ -31,7 +35,7 @@ const level = computed(() => (share.value >= 0.95 ? 'full' : share.value >= 0.8 
 .fill {
   display: inline-grid;
   gap: 2px;
-  min-width: 7.5rem;
+  min-width: 6.5rem;
 }
 .numbers {
   white-space: nowrap;

@@ -26,7 +26,8 @@ watch(
   () => {
     for (const l of known.value?.limits ?? [])
       typed[l.key] ??= write(props.limits[l.key as keyof typeof props.limits] ?? given(l), l.unit)
-    for (const f of known.value?.features ?? []) on[f] ??= props.features[f as keyof typeof props.features] ?? false
+    for (const { key } of known.value?.features ?? [])
+      on[key] ??= props.features[key as keyof typeof props.features] ?? false
     tell()
   },
   { immediate: true },
@@ -86,19 +87,26 @@ const error = (key: string) => errors[key] ?? props.wrong?.(`limits.${key}`)
         type="button"
         class="link quiet"
         :disabled="typed[l.key] === 'unlimited'"
-        :aria-label="`${l.title}: unlimited`"
+        :aria-label="$t('{title}: unlimited', { title: l.title })"
         @click="((typed[l.key] = 'unlimited'), tell())"
       >
-        unlimited
+        {{ $t('unlimited') }}
       </button>
-      <span v-if="most" class="quiet">of {{ amount(most[l.key as keyof typeof most], l.unit) }}</span>
+      <span v-if="most" class="quiet">{{
+        $t('of {unit}', { unit: amount(most[l.key as keyof typeof most], l.unit) })
+      }}</span>
     </template>
   </div>
   <fieldset>
-    <legend>Features</legend>
-    <ElCheckbox v-for="f in known?.features" :key="f" v-model="on[f]" :title="wrong?.(`features.${f}`)" @change="tell"
-      >{{ f.replace('_', ' ')
-      }}<span v-if="wrong?.(`features.${f}`)" class="error"> ✕ {{ wrong(`features.${f}`) }}</span></ElCheckbox
+    <legend>{{ $t('Features') }}</legend>
+    <ElCheckbox
+      v-for="f in known?.features"
+      :key="f.key"
+      v-model="on[f.key]"
+      :title="wrong?.(`features.${f.key}`)"
+      @change="tell"
+      >{{ f.title
+      }}<span v-if="wrong?.(`features.${f.key}`)" class="error"> ✕ {{ wrong(`features.${f.key}`) }}</span></ElCheckbox
     >
   </fieldset>
 </template>
@@ -106,7 +114,7 @@ const error = (key: string) => errors[key] ?? props.wrong?.(`limits.${key}`)
 <style scoped>
 .fields {
   display: grid;
-  grid-template-columns: max-content 9rem max-content 1fr;
+  grid-template-columns: minmax(8rem, max-content) 9rem max-content minmax(0, 1fr);
   gap: 0.15rem 0.8rem;
   align-items: center;
 }
@@ -115,6 +123,8 @@ const error = (key: string) => errors[key] ?? props.wrong?.(`limits.${key}`)
 }
 .fields > label {
   grid-column: 1;
+  overflow-wrap: anywhere;
+  hyphens: auto;
 }
 .link.quiet {
   color: var(--ink-2);
@@ -148,7 +158,7 @@ legend {
 }
 @media (max-width: 760px) {
   .fields {
-    grid-template-columns: minmax(0, 1fr) 7.5rem max-content;
+    grid-template-columns: minmax(0, 1fr) 6.5rem max-content;
   }
   .fields > span {
     display: none;

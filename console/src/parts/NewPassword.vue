@@ -7,6 +7,8 @@ import FormField from './FormField.vue'
 import { confirmed } from './confirm'
 import { useEventListener, watchDebounced } from '@vueuse/core'
 import { useCopy } from '../composables/useCopy'
+import { t } from '../language'
+import { named } from '../codes'
 
 /**
  * A new password, typed or generated; its strength is estimated while it is typed. A generated one is shown until
@@ -19,14 +21,14 @@ const field = computed(() => props.id ?? 'new-password')
 const strength = shallowRef<Schemas['Strength']>()
 const made = ref('')
 /** What systems that take a password allow it to have. */
-const kinds = {
-  'letters and digits': { small: true, large: true, digits: true, signs: false },
-  'letters, digits and signs': { small: true, large: true, digits: true, signs: true },
-  'small letters and digits': { small: true, large: false, digits: true, signs: false },
-  letters: { small: true, large: true, digits: false, signs: false },
-  digits: { small: false, large: false, digits: true, signs: false },
-}
-const options = reactive({ length: 16, of: 'letters and digits' as keyof typeof kinds })
+const kinds = [
+  { name: t('letters and digits'), small: true, large: true, digits: true, signs: false },
+  { name: t('letters, digits and signs'), small: true, large: true, digits: true, signs: true },
+  { name: t('small letters and digits'), small: true, large: false, digits: true, signs: false },
+  { name: t('letters'), small: true, large: true, digits: false, signs: false },
+  { name: t('digits'), small: false, large: false, digits: true, signs: false },
+]
+const options = reactive({ length: 16, of: 0 })
 
 watch(password, (text) => {
   if (text !== made.value) made.value = ''
@@ -43,16 +45,19 @@ watchDebounced(
 )
 
 async function make() {
+  const { small, large, digits, signs } = kinds[options.of]!
   const p = await ask(
-    api.GET('/api/v1/generate/password', { params: { query: { length: options.length, ...kinds[options.of] } } }),
+    api.GET('/api/v1/generate/password', {
+      params: { query: { length: options.length, small, large, digits, signs } },
+    }),
   )
   made.value = password.value = p.password
 }
 
 const { copied, copy } = useCopy(() => password.value)
 const lost = () => Boolean(made.value) && !copied.value
-const question = 'The generated password has not been copied and cannot be shown again. Leave anyway?'
-onBeforeRouteLeave(async () => !lost() || (await confirmed(question, 'Leave')))
+const question = t('The generated password has not been copied and cannot be shown again. Leave anyway?')
+onBeforeRouteLeave(async () => !lost() || (await confirmed(question, t('Leave'))))
 useEventListener(window, 'beforeunload', (event) => {
   if (lost()) event.preventDefault()
 })
@@ -60,7 +65,7 @@ const shapes = { weak: '✕', fair: '◔', good: '◑', strong: '●' }
 </script>
 
 <template>
-  <FormField :label="label ?? 'New password'" :for="field" :error="error">
+  <FormField :label="label ?? $t('New password')" :for="field" :error="error">
     <div class="line">
       <ElInput
         :id="field"
@@ -71,24 +76,24 @@ const shapes = { weak: '✕', fair: '◔', good: '◑', strong: '●' }
         spellcheck="false"
         :class="{ mono: made }"
       />
-      <ElButton v-if="made" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton>
+      <ElButton v-if="made" @click="copy">{{ copied ? $t('Copied') : $t('Copy') }}</ElButton>
     </div>
     <p v-if="strength" class="strength" :class="strength.level" role="status">
-      <span aria-hidden="true">{{ shapes[strength.level] }}</span> <b>{{ strength.level }}</b><span
+      <span aria-hidden="true">{{ shapes[strength.level] }}</span> <b>{{ named(strength.level) }}</b><span
         v-if="strength.reasons.length"
         >: {{ strength.reasons.join(', ') }}</span
       >
       <span v-if="strength.advice" class="quiet">; {{ strength.advice }}</span>
     </p>
-    <p v-if="made" class="strength">It cannot be looked up again once it is set.</p>
+    <p v-if="made" class="strength">{{ $t('It cannot be looked up again once it is set.') }}</p>
     <div class="make">
-      <button type="button" class="link" @click="make">Make one</button> of
-      <select v-model.number="options.length" aria-label="Length">
+      <button type="button" class="link" @click="make">{{ $t('Make one') }}</button>
+      <select v-model.number="options.length" :aria-label="$t('Length')">
         <option v-for="n in [12, 16, 20, 24, 32]" :key="n" :value="n">{{ n }}</option>
       </select>
-      characters:
-      <select v-model="options.of" aria-label="Characters">
-        <option v-for="(_, name) in kinds" :key="name" :value="name">{{ name }}</option>
+      {{ $t('characters:') }}
+      <select v-model.number="options.of" :aria-label="$t('Characters')">
+        <option v-for="(kind, i) in kinds" :key="i" :value="i">{{ kind.name }}</option>
       </select>
     </div>
   </FormField>

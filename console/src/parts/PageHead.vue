@@ -37,6 +37,6 @@ p {
   gap: 0.5rem;
 }
 .acts :deep(.el-button + .el-button) {
-  margin-left: 0;
+  margin-inline-start: 0;
 }
 </style>

@@ -51,6 +51,6 @@ watch(chosen, (ref) =>
     <ElOption v-for="p in found" :key="refOf(p)" :value="refOf(p)" :label="refOf(p)"
       >{{ refOf(p) }} <span class="quiet">{{ size(p.limits.disk) }}</span></ElOption
     >
-    <ElOption v-if="more" value="more" label="more: type part of the name" disabled />
+    <ElOption v-if="more" value="more" :label="$t('more: type part of the name')" disabled />
   </ElSelect>
 </template>

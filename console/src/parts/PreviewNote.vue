@@ -10,13 +10,18 @@ defineProps<{ preview: Schemas['Preview'] }>()
 
 <template>
   <section class="preview" aria-live="polite">
-    <h2>Would {{ preview.summary }} <span class="quiet">nothing has been done</span></h2>
+    <h2>
+      {{ $t('Would {summary}', { summary: preview.summary }) }}
+      <span class="quiet">{{ $t('nothing has been done') }}</span>
+    </h2>
     <ul v-if="preview.notes.length" class="notes">
       <li v-for="note in preview.notes" :key="note">{{ note }}</li>
     </ul>
     <table v-if="preview.records.some((r) => r.fields.length)">
       <caption class="unseen">
-        Values before and after
+        {{
+          $t('Values before and after')
+        }}
       </caption>
       <tbody v-for="(record, n) in preview.records" :key="n">
         <tr v-for="field in record.fields" :key="field.name">
@@ -31,7 +36,7 @@ defineProps<{ preview: Schemas['Preview'] }>()
       </tbody>
     </table>
     <EffectList v-if="preview.effects.length" :effects="preview.effects" />
-    <p v-if="preview.steps.length" class="quiet">Steps: {{ preview.steps.join(', ') }}</p>
+    <p v-if="preview.steps.length" class="quiet">{{ $t('Steps: {steps}', { steps: preview.steps.join(', ') }) }}</p>
     <ChangeList v-if="preview.changes.length" :changes="preview.changes" />
   </section>
 </template>
@@ -49,7 +54,7 @@ table {
 }
 th {
   padding: 0.1rem 1rem 0.1rem 0;
-  text-align: left;
+  text-align: start;
   font-weight: 400;
   color: var(--ink-2);
 }
@@ -68,12 +73,5 @@ ins.changed::before {
   content: '→ ';
   font-weight: 400;
   color: var(--ink-2);
-}
-.unseen {
-  position: absolute;
-  width: 1px;
-  height: 1px;
-  overflow: hidden;
-  clip-path: inset(50%);
 }
 </style>

@@ -17,7 +17,7 @@ defineProps<{ refusal?: Refusal }>()
 .note {
   margin: 0.6rem 0;
   padding: 0.55rem 0.8rem;
-  border-left: 4px solid var(--signal);
+  border-inline-start: 4px solid var(--signal);
   background: var(--signal-wash);
 }
 p {

@@ -58,6 +58,6 @@ watch(
     <ElOption v-for="r in found" :key="r.name" :value="r.name" :label="r.title"
       >{{ r.title }} <span class="quiet">{{ r.name }}</span></ElOption
     >
-    <ElOption v-if="more" value="more" label="more: type part of the name" disabled />
+    <ElOption v-if="more" value="more" :label="$t('more: type part of the name')" disabled />
   </ElSelect>
 </template>

@@ -4,6 +4,7 @@ import { ElInput, ElOption, ElSelect, ElSwitch } from 'element-plus'
 import { api, ask, type Schemas } from '../api/client'
 import { useLoad } from '../composables/useLoad'
 import { readSetting, writeSetting } from '../settings'
+import { t } from '../language'
 
 /**
  * Every setting of a site with its value and where that comes from. What is changed is emitted by key; null removes
@@ -76,11 +77,11 @@ function back(info: Info) {
 const error = (key: string) => errors[key] ?? props.wrong?.(`settings.${key}`)
 const tall = (info: Info) => info.kind === 'map' || info.kind === 'text'
 const hints: Record<string, string> = {
-  networks: 'everybody',
-  version: 'the newest',
-  map: 'NAME: VALUE, one on each line',
+  networks: t('everybody'),
+  version: t('the newest'),
+  map: t('NAME: VALUE, one on each line'),
   size: '64M',
-  seconds: '30d, 12h, 5m or 90s',
+  seconds: t('30d, 12h, 5m or 90s'),
   path: 'index.php',
   paths: 'index.php, index.html',
 }
@@ -140,18 +141,19 @@ const open = (info: Info) => !props.readonly && !props.fixed?.[info.key] && !ret
         </div>
         <span class="source">
           <template v-if="returns.has(info.key)"
-            ><button type="button" class="link" @click="back(info)">Keep it set</button></template
+            ><button type="button" class="link" @click="back(info)">{{ $t('Keep it set') }}</button></template
           >
           <template v-else-if="byKey[info.key]?.source === own"
-            >set here<button
+            >{{ $t('set here')
+            }}<button
               v-if="!readonly && !fixed?.[info.key]"
               type="button"
               class="link"
-              :title="`Let ${below} return`"
-              :aria-label="`undo ${info.title}: let ${below} return`"
+              :title="$t('Let {below} return', { below })"
+              :aria-label="$t('undo {title}: let {below} return', { title: info.title, below })"
               @click="back(info)"
             >
-              undo
+              {{ $t('undo') }}
             </button></template
           >
           <template v-else>{{ byKey[info.key]?.source }}</template>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import { named } from '../codes'
 
 /** A state in words, with a shape that can be told apart without colour. */
 const props = defineProps<{ state: string }>()
@@ -18,6 +19,7 @@ const shapes: Record<string, string> = {
   suspended: '‖',
   sent: '●',
   failed: '✕',
+  cancelled: '○',
   down: '✕',
   'no answer': '✕',
   drift: '▲',
@@ -34,7 +36,7 @@ const calls = computed(() => ['✕', '▲', '‖'].includes(shape.value))
 
 <template>
   <span class="state" :class="{ calls }"
-    ><span aria-hidden="true">{{ shape }}</span> {{ state }}</span
+    ><span aria-hidden="true">{{ shape }}</span> {{ named(state) }}</span
   >
 </template>
 

@@ -5,7 +5,7 @@ import { took } from '../words'
 /** The steps of an operation, as they happen. */
 defineProps<{ operation: Schemas['Operation'] }>()
 
-const shapes: Record<string, string> = { running: '◐', done: '●', failed: '✕' }
+const shapes: Record<string, string> = { running: '◐', done: '●', failed: '✕', cancelled: '○' }
 </script>
 
 <template>
@@ -14,17 +14,20 @@ const shapes: Record<string, string> = { running: '◐', done: '●', failed: '�
       <span class="shape" aria-hidden="true">{{ shapes[step.state] }}</span>
       <span class="name">{{ step.name }}</span>
       <span class="time quiet">{{
-        step.state === 'running' ? 'running' : took(step.started_at, step.finished_at)
+        step.state === 'running' ? $t('running') : took(step.started_at, step.finished_at)
       }}</span>
       <span class="detail">{{ step.detail }}</span>
     </li>
   </ol>
   <p v-if="operation.note" class="quiet">{{ operation.note }}</p>
   <p v-if="operation.state === 'done'" class="outcome">
-    ● Done in {{ took(operation.created_at, operation.finished_at) }}
+    {{ $t('● Done in {finished}', { finished: took(operation.created_at, operation.finished_at) }) }}
   </p>
-  <p v-else-if="operation.state === 'failed'" class="outcome failed" role="alert">✕ Failed: {{ operation.failure }}</p>
-  <p v-else-if="operation.steps?.length === 0 && !operation.note" class="quiet">Waiting to begin…</p>
+  <p v-else-if="operation.state === 'failed'" class="outcome failed" role="alert">
+    {{ $t('✕ Failed: {failure}', { failure: operation.failure }) }}
+  </p>
+  <p v-else-if="operation.state === 'cancelled'" class="outcome">○ {{ operation.failure }}</p>
+  <p v-else-if="operation.steps?.length === 0 && !operation.note" class="quiet">{{ $t('Waiting to begin…') }}</p>
 </template>
 
 <style scoped>
@@ -45,8 +48,8 @@ li {
   overflow-wrap: anywhere;
 }
 .time {
-  text-align: right;
-  padding-right: 0.6rem;
+  text-align: end;
+  padding-inline-end: 0.6rem;
 }
 .detail {
   overflow-wrap: anywhere;

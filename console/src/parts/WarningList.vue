@@ -7,7 +7,7 @@ defineProps<{ warnings: Schemas['Warning'][]; account?: string }>()
 </script>
 
 <template>
-  <ul v-if="warnings.length" class="notes" aria-label="Warnings">
+  <ul v-if="warnings.length" class="notes" :aria-label="$t('Warnings')">
     <li v-for="w in warnings" :key="w.part + w.subject + w.path + w.code" class="warn">
       ▲
       <RouterLink v-if="account && w.part === 'site'" :to="`/accounts/${account}/domains/${w.subject}`">{{
@@ -15,7 +15,7 @@ defineProps<{ warnings: Schemas['Warning'][]; account?: string }>()
       }}</RouterLink><b v-else-if="account && w.subject">{{ w.subject }}</b
       ><template v-if="account && w.subject">: </template>{{ w.what }} {{ w.seen }}
       <span class="mend"
-        >{{ w.mend }} <span class="quiet">Since {{ ago(w.since) }}.</span></span
+        >{{ w.mend }} <span class="quiet">{{ $t('Since {since}.', { since: ago(w.since) }) }}</span></span
       >
     </li>
   </ul>

@@ -1,4 +1,5 @@
 import { ElMessageBox } from 'element-plus'
+import { t } from '../language'
 
 /**
  * Asks before something is done that takes effect at once or cannot be undone. The button says what will be done.
@@ -8,7 +9,7 @@ export async function confirmed(question: string, action: string): Promise<boole
   try {
     await ElMessageBox.confirm(question, `${action}?`, {
       confirmButtonText: action,
-      cancelButtonText: 'Cancel',
+      cancelButtonText: t('Cancel'),
       customClass: 'question',
       showClose: false,
       closeOnClickModal: false,

@@ -86,24 +86,24 @@ func CheckColours(bar, accent string) error {
 	var wrong []refusal.Field
 	if bar != "" {
 		if c, ok := ParseColour(bar); !ok {
-			wrong = append(wrong, refusal.Field{Name: "bar", Message: "write a colour as #rrggbb, such as #1e2a2b"})
+			wrong = append(wrong, refusal.Wrong("bar", "write a colour as #rrggbb, such as #1e2a2b"))
 		} else if _, ok := OnBar(c); !ok {
-			wrong = append(wrong, refusal.Field{Name: "bar", Message: "neither light nor dark text can be read on " +
-				strings.ToLower(bar) + "; take a darker or a lighter one"})
+			wrong = append(wrong, refusal.Wrong("bar", "neither light nor dark text can be read on %s; take a darker "+
+				"or "+
+				"a lighter one", strings.ToLower(bar)))
 		}
 	}
 	if accent != "" {
 		if c, ok := ParseColour(accent); !ok {
-			wrong = append(wrong, refusal.Field{Name: "accent", Message: "write a colour as #rrggbb, such as #96380f"})
+			wrong = append(wrong, refusal.Wrong("accent", "write a colour as #rrggbb, such as #96380f"))
 		} else if ratio := Contrast(c, paper); ratio < readable {
-			wrong = append(wrong, refusal.Field{Name: "accent", Message: fmt.Sprintf("%s on the console's paper has "+
-				"a contrast of %.1f to 1; text needs %.1f: take a darker one", strings.ToLower(accent), ratio,
-				readable)})
+			wrong = append(wrong, refusal.Wrong("accent", "%s on the console's paper has a contrast of %.1f to 1; "+
+				"text needs "+
+				"%.1f: take a darker one", strings.ToLower(accent), ratio, readable))
 		}
 	}
 	if len(wrong) == 0 {
 		return nil
 	}
-	return &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "the console could not be read in these colours",
-		Fields: wrong}
+	return refusal.New(refusal.InvalidInput, "the console could not be read in these colours").At(wrong)
 }

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -112,17 +113,17 @@ func cleanSVG(text []byte) ([]byte, error) {
 			break
 		}
 		if err != nil {
-			return nil, errors.New("this is no image that can be read")
+			return nil, language.Errorf("this is no image that can be read")
 		}
 		if nodes++; nodes > mostNodes || len(open) > mostDepth {
-			return nil, errors.New("the drawing is too intricate for a logo")
+			return nil, language.Errorf("the drawing is too intricate for a logo")
 		}
 		switch t := token.(type) {
 		case xml.Directive:
-			return nil, errors.New("an SVG with a document type declaration is not taken; save it as plain SVG")
+			return nil, language.Errorf("an SVG with a document type declaration is not taken; save it as plain SVG")
 		case xml.StartElement:
 			if len(open) == 0 && (t.Name.Local != "svg" || t.Name.Space != svgSpace || seen) {
-				return nil, errors.New("this is no SVG document")
+				return nil, language.Errorf("this is no SVG document")
 			}
 			if skip > 0 || t.Name.Space != svgSpace || !slices.Contains(svgElements, t.Name.Local) {
 				skip++
@@ -155,7 +156,7 @@ func cleanSVG(text []byte) ([]byte, error) {
 		}
 	}
 	if !seen {
-		return nil, errors.New("this is no image that can be read")
+		return nil, language.Errorf("this is no image that can be read")
 	}
 	return out.Bytes(), nil
 }

@@ -7,12 +7,12 @@ import (
 	"crypto/x509"
 	"encoding/asn1"
 	"encoding/pem"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -157,10 +157,10 @@ func readSigned(der []byte) ([]*x509.Certificate, error) {
 		Content asn1.RawValue `asn1:"explicit,tag:0,optional"`
 	}
 	if _, err := asn1.Unmarshal(der, &outer); err != nil {
-		return nil, errors.New("it is damaged, or in another form")
+		return nil, language.Errorf("it is damaged, or in another form")
 	}
 	if !outer.Type.Equal(asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 7, 2}) {
-		return nil, errors.New("its content is of another kind")
+		return nil, language.Errorf("its content is of another kind")
 	}
 	var signed struct {
 		Version      int
@@ -171,11 +171,11 @@ func readSigned(der []byte) ([]*x509.Certificate, error) {
 		Signers      []asn1.RawValue `asn1:"set"`
 	}
 	if _, err := asn1.Unmarshal(outer.Content.Bytes, &signed); err != nil {
-		return nil, errors.New("its content is damaged")
+		return nil, language.Errorf("its content is damaged")
 	}
 	list, err := x509.ParseCertificates(signed.Certificates.Bytes)
 	if err != nil || len(list) == 0 {
-		return nil, errors.New("there is no certificate in it")
+		return nil, language.Errorf("there is no certificate in it")
 	}
 	return list, nil
 }
@@ -212,8 +212,7 @@ func (b Bundle) Chain(others []*x509.Certificate) ([]*x509.Certificate, error) {
 			break
 		}
 		at := slices.IndexFunc(pool, func(c *x509.Certificate) bool {
-			return c.IsCA && bytes.Equal(c.RawSubject, last.RawIssuer) && !slices.ContainsFunc(chain, c.Equal) &&
-				last.CheckSignatureFrom(c) == nil
+			return !slices.ContainsFunc(chain, c.Equal) && signedBy(last, c)
 		})
 		if at < 0 {
 			break
@@ -226,13 +225,18 @@ func (b Bundle) Chain(others []*x509.Certificate) ([]*x509.Certificate, error) {
 	return chain, nil
 }
 
+// signedBy reports whether a certificate is of an authority's, and signed with its key.
+func signedBy(c, authority *x509.Certificate) bool {
+	return authority.IsCA && bytes.Equal(authority.RawSubject, c.RawIssuer) && c.CheckSignatureFrom(authority) == nil
+}
+
 func selfIssued(c *x509.Certificate) bool { return bytes.Equal(c.RawSubject, c.RawIssuer) }
 
 // Finding is one thing about a certificate that somebody should know.
 type Finding struct {
 	// Fatal findings keep it from being installed.
 	Fatal bool
-	Says  string
+	Says  language.Text
 }
 
 // weakHashes are signatures that visitors' programs refuse.
@@ -243,8 +247,8 @@ var weakHashes = []x509.SignatureAlgorithm{x509.MD2WithRSA, x509.MD5WithRSA, x50
 func Check(chain []*x509.Certificate, key crypto.PublicKey, names []string, now time.Time) []Finding {
 	leaf := chain[0]
 	var all []Finding
-	fatal := func(format string, args ...any) { all = append(all, Finding{true, fmt.Sprintf(format, args...)}) }
-	note := func(format string, args ...any) { all = append(all, Finding{false, fmt.Sprintf(format, args...)}) }
+	fatal := func(format string, args ...any) { all = append(all, Finding{true, say(format, args...)}) }
+	note := func(format string, args ...any) { all = append(all, Finding{false, say(format, args...)}) }
 	if !EqualKeys(leaf.PublicKey, key) {
 		fatal("the key does not belong to the certificate: it is of another signing request")
 	}
@@ -271,7 +275,7 @@ func Check(chain []*x509.Certificate, key crypto.PublicKey, names []string, now 
 	case len(missing) > 0:
 		note("it is not for %s: visitors are warned there", listed(missing))
 	}
-	if _, weak := DescribeKey(leaf.PublicKey); weak != "" {
+	if _, weak := DescribeKey(leaf.PublicKey); !weak.IsZero() {
 		fatal("%s", weak)
 	}
 	for n, c := range chain {
@@ -287,14 +291,27 @@ func Check(chain []*x509.Certificate, key crypto.PublicKey, names []string, now 
 		!slices.Contains(leaf.ExtKeyUsage, x509.ExtKeyUsageAny) {
 		fatal("it is not for servers but for another use")
 	}
-	switch {
-	case selfIssued(leaf):
+	if selfIssued(leaf) {
 		note("it is self-signed: visitors are warned")
-	case len(chain) == 1:
-		note("the certificate of %s, which signed it, is missing: many visitors' programs will refuse it. The "+
-			"authority gives it as “chain” or “intermediate”", leaf.Issuer.CommonName)
 	}
 	return all
+}
+
+// CheckComplete tells whether something is missing of a chain made of the bundle. A root that
+// signed the site's own certificate itself is in no chain: visitors have it, or do not trust it.
+func (b Bundle) CheckComplete(chain []*x509.Certificate) []Finding {
+	leaf := chain[0]
+	if len(chain) > 1 || selfIssued(leaf) {
+		return nil
+	}
+	for _, c := range b.Certificates {
+		if selfIssued(c) && signedBy(leaf, c) {
+			return []Finding{{false, say("%s, which signed it, is a root: visitors see no warning if their "+
+				"programs trust it", subject(c))}}
+		}
+	}
+	return []Finding{{false, say("the certificate of %s, which signed it, is missing: many visitors' programs "+
+		"will refuse it. The authority gives it as “chain” or “intermediate”", leaf.Issuer.CommonName)}}
 }
 
 func subject(c *x509.Certificate) string {

@@ -127,19 +127,20 @@ func TestWays(t *testing.T) {
 		v := c.look.Judge()
 		assert.Equal(t, c.result, v.Result, name)
 		assert.Equal(t, c.way, v.Proof, name)
-		assert.Contains(t, v.Reason, c.says, name)
-		assert.Equal(t, v.Result == Pass, v.Do == "", name)
+		assert.Contains(t, v.Reason.String(), c.says, name)
+		assert.Equal(t, v.Result == Pass, v.Do.IsZero(), name)
 	}
 
-	http, away, record, alias := Verdict{Result: Pass, Proof: OverHTTP}, fails(CodeElsewhere, "away", "point it here"),
-		Verdict{Result: Pass, Proof: InZone}, fails(CodeAlias, "no alias", "enter it")
-	password := fails(CodeAnswer, "a password", "leave it out")
+	http, away, record, alias := Verdict{Result: Pass, Proof: OverHTTP},
+		fails(CodeElsewhere, say("away"), say("point it here")),
+		Verdict{Result: Pass, Proof: InZone}, fails(CodeAlias, say("no alias"), say("enter it"))
+	password := fails(CodeAnswer, say("a password"), say("leave it out"))
 	assert.Equal(t, http, Choose(http, record, true))
 	assert.Equal(t, away, Choose(away, record, false), "a name that leads elsewhere is left alone")
 	assert.Equal(t, record, Choose(away, record, true), "unless it is wanted")
 	assert.Equal(t, record, Choose(password, record, false))
 	assert.Equal(t, password, Choose(password, alias, false))
-	assert.Contains(t, Choose(away, alias, true).Do, "enter it")
+	assert.Contains(t, Choose(away, alias, true).Do.String(), "enter it")
 }
 
 func TestFallingBack(t *testing.T) {
@@ -151,7 +152,7 @@ func TestFallingBack(t *testing.T) {
 			Own: []netip.Addr{four}, Fetches: list}.Judge()
 	}
 	assert.Equal(t, Unknown, look(right, silent).Result)
-	assert.Contains(t, look(right, silent).Reason, "others do not")
+	assert.Contains(t, look(right, silent).Reason.String(), "others do not")
 	assert.Equal(t, Fail, look(silent).Result)
 	silent.Hops[0] = Hop{Status: 404}
 	assert.Equal(t, Fail, look(right, silent).Result, "what answers is not asked a second time")

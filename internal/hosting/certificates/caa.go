@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"victualler/internal/hosting/language"
 )
 
 // CAA is a record that says who may issue (RFC 8659).
@@ -42,7 +44,7 @@ type Issuing struct {
 
 // Forbidden tells in words why the records that count for a name forbid to issue; empty if they do
 // not. No records forbid nothing.
-func (i Issuing) Forbidden(records []CAA) string {
+func (i Issuing) Forbidden(records []CAA) language.Text {
 	var plain, wild []string
 	for _, r := range records {
 		switch r.Tag {
@@ -53,7 +55,7 @@ func (i Issuing) Forbidden(records []CAA) string {
 		case "issuemail", "iodef", "contactemail", "contactphone":
 		default:
 			if r.Critical {
-				return fmt.Sprintf("a critical CAA record has the tag %q, which authorities do not know", r.Tag)
+				return say("a critical CAA record has the tag %q, which authorities do not know", r.Tag)
 			}
 		}
 	}
@@ -62,34 +64,36 @@ func (i Issuing) Forbidden(records []CAA) string {
 		counts, tag = wild, "issuewild"
 	}
 	if len(counts) == 0 {
-		return ""
+		return language.Text{}
 	}
 	if len(i.Identities) == 0 {
-		return "there are CAA records, and the authority does not say by which name it knows itself"
+		return say("there are CAA records, and the authority does not say by which name it knows itself")
 	}
-	var others []string
+	var others []language.Text
 	for _, value := range counts {
 		other, ours := i.allowedBy(value)
 		if ours {
-			return ""
+			return language.Text{}
 		}
-		if other != "" && !slices.Contains(others, other) {
+		if !other.IsZero() && !slices.ContainsFunc(others, func(o language.Text) bool {
+			return o.String() == other.String()
+		}) {
 			others = append(others, other)
 		}
 	}
 	if len(others) == 0 {
-		return fmt.Sprintf("the CAA records (%s) allow nobody to issue", tag)
+		return say("the CAA records (%s) allow nobody to issue", tag)
 	}
-	return fmt.Sprintf("the CAA records (%s) allow only %s", tag, strings.Join(others, "; "))
+	return say("the CAA records (%s) allow only %s", tag, language.Join(others, "; "))
 }
 
 // allowedBy says whom a record allows to issue, in words, and whether that is what is asked for.
 // Nobody is nothing.
-func (i Issuing) allowedBy(value string) (who string, ours bool) {
+func (i Issuing) allowedBy(value string) (language.Text, bool) {
 	who, parameters, _ := strings.Cut(value, ";")
 	who = strings.ToLower(strings.TrimSpace(who))
 	if !slices.Contains(i.Identities, who) {
-		return who, false
+		return language.Plain(who), false
 	}
 	for _, p := range strings.Split(parameters, ";") {
 		key, value, _ := strings.Cut(strings.TrimSpace(p), "=")
@@ -97,7 +101,7 @@ func (i Issuing) allowedBy(value string) (who string, ours bool) {
 		switch strings.ToLower(strings.TrimSpace(key)) {
 		case "accounturi":
 			if value != i.AccountURL {
-				return fmt.Sprintf("%s for another account (%s)", who, value), false
+				return say("%s for another account (%s)", who, value), false
 			}
 		case "validationmethods":
 			methods := strings.Split(value, ",")
@@ -105,9 +109,9 @@ func (i Issuing) allowedBy(value string) (who string, ours bool) {
 				methods[n] = strings.TrimSpace(methods[n])
 			}
 			if !slices.Contains(methods, i.Method) {
-				return fmt.Sprintf("%s by %s", who, strings.Join(methods, " or ")), false
+				return say("%s by %s", who, strings.Join(methods, ", ")), false
 			}
 		}
 	}
-	return who, true
+	return language.Plain(who), true
 }

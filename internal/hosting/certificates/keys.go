@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -63,24 +64,24 @@ func (k KeyType) New() (crypto.Signer, error) {
 
 // DescribeKey names the kind of a public key, also of those that are not made here, and says what
 // is weak about it; nothing for a good one.
-func DescribeKey(key crypto.PublicKey) (kind, weak string) {
+func DescribeKey(key crypto.PublicKey) (kind string, weak language.Text) {
 	switch key := key.(type) {
 	case *ecdsa.PublicKey:
 		bits := key.Curve.Params().BitSize
 		if bits < 256 {
-			weak = fmt.Sprintf("the curve has %d bits, and programs of visitors want 256 or more", bits)
+			weak = say("the curve has %d bits, and programs of visitors want 256 or more", bits)
 		}
 		return fmt.Sprintf("ecdsa-p%d", bits), weak
 	case *rsa.PublicKey:
 		bits := key.N.BitLen()
 		if bits < 2048 {
-			weak = fmt.Sprintf("the RSA key has %d bits, and programs of visitors want 2048 or more", bits)
+			weak = say("the RSA key has %d bits, and programs of visitors want 2048 or more", bits)
 		}
 		return fmt.Sprintf("rsa-%d", bits), weak
 	case ed25519.PublicKey:
-		return "ed25519", "many programs of visitors do not know Ed25519 in certificates"
+		return "ed25519", say("many programs of visitors do not know Ed25519 in certificates")
 	}
-	return fmt.Sprintf("%T", key), "the kind of key is not known here"
+	return fmt.Sprintf("%T", key), say("the kind of key is not known here")
 }
 
 // EqualKeys reports whether two public keys are the same.

@@ -5,6 +5,9 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
+
+	"victualler/internal/hosting/language"
 )
 
 // The methods by which a name is proved (RFC 8555, section 8).
@@ -25,6 +28,9 @@ const (
 	ByHand   Proof = "hand"  // somebody enters the record where the zone is
 )
 
+// say makes the texts of verdicts.
+var say = language.New
+
 // Result is what a rehearsal comes to.
 type Result string
 
@@ -41,15 +47,15 @@ type Verdict struct {
 	// Code names the reason and stays the same; empty for a name that would pass.
 	Code string
 	// Reason is the reason in words, and Do what to do about it.
-	Reason, Do string
+	Reason, Do language.Text
 	// Proof is how a name that would pass is proved.
 	Proof Proof
 }
 
-func fails(code, says, do string) Verdict {
+func fails(code string, says, do language.Text) Verdict {
 	return Verdict{Result: Fail, Code: code, Reason: says, Do: do}
 }
-func unknown(code, says, do string) Verdict {
+func unknown(code string, says, do language.Text) Verdict {
 	return Verdict{Result: Unknown, Code: code, Reason: says, Do: do}
 }
 
@@ -64,7 +70,7 @@ func Choose(overHTTP, byRecord Verdict, wanted bool) Verdict {
 	case byRecord.Result == Pass:
 		return byRecord
 	case byRecord.Code == CodeAlias && wanted:
-		overHTTP.Do += "; or, to have the name proved wherever it leads, " + byRecord.Do
+		overHTTP.Do = say("%s; or, to have the name proved wherever it leads, %s", overHTTP.Do, byRecord.Do)
 	}
 	return overHTTP
 }
@@ -121,9 +127,11 @@ type Observation struct {
 	// Own are the public addresses of our servers.
 	Own []netip.Addr
 	// CAA are the records that count for the name, and CAAAt where they were found, climbing up;
-	// CAAFailed says that a question for them was not answered.
+	// CAALeft is for how long resolvers remember them; CAAFailed says that a question for them was
+	// not answered.
 	CAA       []CAA
 	CAAAt     string
+	CAALeft   time.Duration
 	CAAFailed string
 	Issuing   Issuing
 	// Fetches are for http-01, one for each address.
@@ -139,39 +147,40 @@ type Observation struct {
 // Judge says what an authority would do.
 func (l Observation) Judge() Verdict {
 	if l.Bogus {
-		return fails(CodeDNSSEC, fmt.Sprintf("the zone of %s is signed, and its signatures do not hold: whoever "+
+		return fails(CodeDNSSEC, say("the zone of %s is signed, and its signatures do not hold: whoever "+
 			"checks them gets no answer", l.base()),
-			"have the parent's DS record fit the keys of the zone, or take it away; “zone check” shows both")
+			say("have the parent's DS record fit the keys of the zone, or remove it; “zone check” shows both"))
 	}
 	if l.CAAFailed != "" {
-		return fails(CodeCAA, "the CAA records cannot be looked up, and no authority issues without: "+l.CAAFailed,
-			"see with “zone check” why the name servers do not answer")
+		return fails(CodeCAA, say("the CAA records cannot be looked up, and no authority issues without: %s",
+			l.CAAFailed),
+			say("see with “zone check” why the name servers do not answer"))
 	}
-	if reason := l.forbidden(); reason != "" {
-		return fails(CodeCAA, fmt.Sprintf("%s (at %s)", reason, l.CAAAt), l.allow())
+	if reason := l.forbidden(); !reason.IsZero() {
+		return fails(CodeCAA, say("%s (at %s)", reason, l.CAAAt), l.allow())
 	}
 	if l.Method == ByDNS {
 		return l.judgeRecords()
 	}
 	switch {
 	case l.Failed != "":
-		return unknown(CodeLookup, "the resolver does not answer: "+l.Failed,
-			"try again in a while; if it stays, see with “zone check” whether the name servers answer")
+		return unknown(CodeLookup, say("the resolver does not answer: %s", l.Failed),
+			say("try again in a while; if it stays, see with “zone check” whether the name servers answer"))
 	case len(l.Addresses) == 0:
-		return fails(CodeNoAddress, l.Name+" has neither an A nor an AAAA record", l.point())
+		return fails(CodeNoAddress, say("%s has neither an A nor an AAAA record", l.Name), l.point())
 	}
 	for _, f := range l.Fetches {
 		if !f.Right {
 			v := l.judgeFetch(f)
 			if l.mayFallBack(f) {
-				v.Result, v.Reason = Unknown, v.Reason+"; some authorities take the IPv4 address then, and others do "+
-					"not"
+				v.Result = Unknown
+				v.Reason = say("%s; some authorities take the IPv4 address then, and others do not", v.Reason)
 			}
 			return v
 		}
 	}
 	if len(l.Fetches) == 0 {
-		return unknown(CodeUnreachable, "nobody has asked "+l.Name+" yet", "rehearse it")
+		return unknown(CodeUnreachable, say("nobody has asked %s yet", l.Name), say("rehearse it"))
 	}
 	return Verdict{Result: Pass, Proof: OverHTTP}
 }
@@ -186,34 +195,39 @@ func (l Observation) mayFallBack(f Fetch) bool {
 
 func (l Observation) base() string { return strings.TrimPrefix(l.Name, "*.") }
 
-func (l Observation) forbidden() string {
+func (l Observation) forbidden() language.Text {
 	i := l.Issuing
 	i.Wildcard, i.Method = strings.HasPrefix(l.Name, "*."), l.Method
 	return i.Forbidden(l.CAA)
 }
 
-func (l Observation) allow() string {
+func (l Observation) allow() language.Text {
 	if len(l.Issuing.Identities) == 0 {
-		return "choose another authority, or remove the CAA records"
+		return say("choose another authority, or remove the CAA records")
 	}
 	tag := "issue"
 	if strings.HasPrefix(l.Name, "*.") {
 		tag = "issuewild"
 	}
-	return fmt.Sprintf("add the record %s CAA 0 %s \"%s\", or remove the ones that are there", l.CAAAt, tag,
+	remedy := say("add the record %s CAA 0 %s \"%s\", or remove the ones that are there", l.CAAAt, tag,
 		l.Issuing.Identities[0])
+	if l.CAALeft < time.Minute {
+		return remedy
+	}
+	return say("%s; if that is done, wait until resolvers have forgotten the old ones, at most %d min", remedy,
+		int(l.CAALeft.Minutes())+1)
 }
 
 // point says which records would lead the name here.
-func (l Observation) point() string {
+func (l Observation) point() language.Text {
 	var records []string
 	for _, a := range l.Own {
-		records = append(records, fmt.Sprintf("%s %s", kind(a), a))
+		records = append(records, kind(a)+" "+a.String())
 	}
 	if len(records) == 0 {
-		return "point the name to its server"
+		return say("point the name to its server")
 	}
-	return "point it here: " + strings.Join(records, ", ")
+	return say("point it here: %s", strings.Join(records, ", "))
 }
 
 func kind(a netip.Addr) string {
@@ -243,47 +257,47 @@ func statusWords(status int) string {
 func (l Observation) judgeFetch(f Fetch) Verdict {
 	ours := slices.Contains(l.Own, f.Address)
 	if !ours {
-		says := fmt.Sprintf("the %s record of %s leads to %s, which is none of our servers and does not answer for us",
+		says := say("the %s record of %s leads to %s, which is none of our servers and does not answer for us",
 			kind(f.Address), l.Name, f.Address)
 		do := l.point()
 		if !slices.ContainsFunc(l.Own, func(a netip.Addr) bool { return a.Is6() == f.Address.Is6() }) {
-			do = fmt.Sprintf("remove the %s record, as the server has no such address", kind(f.Address))
+			do = say("remove the %s record, as the server has no such address", kind(f.Address))
 		} else if len(l.Addresses) > 1 && slices.ContainsFunc(l.Addresses, func(a netip.Addr) bool {
 			return slices.Contains(l.Own, a)
 		}) {
-			do = fmt.Sprintf("remove the record %s %s, or change it; %s", kind(f.Address), f.Address, l.point())
+			do = say("remove the record %s %s, or change it; %s", kind(f.Address), f.Address, l.point())
 		}
 		return fails(CodeElsewhere, says, do)
 	}
 	if len(f.Hops) == 0 {
-		return unknown(CodeUnreachable, fmt.Sprintf("%s was not asked", f.Address), "try again")
+		return unknown(CodeUnreachable, say("%s was not asked", f.Address), say("try again"))
 	}
 	last := f.Hops[len(f.Hops)-1]
 	if len(f.Hops) > 1 {
-		what := "answers " + statusWords(last.Status)
+		from := f.Hops[len(f.Hops)-2].URL
+		says := say("%s redirects to %s, which answers %s", from, last.URL, statusWords(last.Status))
 		switch {
 		case last.Failed != "":
-			what = "fails: " + last.Failed
+			says = say("%s redirects to %s, which fails: %s", from, last.URL, last.Failed)
 		case last.Status == ok:
-			what = "answers something else"
+			says = say("%s redirects to %s, which answers something else", from, last.URL)
 		}
-		return fails(CodeRedirect, fmt.Sprintf("%s redirects to %s, which %s", f.Hops[len(f.Hops)-2].URL, last.URL,
-			what),
-			"leave the path /.well-known/acme-challenge/ out of the redirect")
+		return fails(CodeRedirect, says, say("leave the path /.well-known/acme-challenge/ out of the redirect"))
 	}
 	switch {
 	case last.Failed != "":
-		return fails(CodeUnreachable, fmt.Sprintf("%s, our own server, is not reached at port 80: %s", f.Address,
-			last.Failed), "see whether its web server runs and whether a firewall lets visitors through to port 80")
+		return fails(CodeUnreachable, say("%s, our own server, is not reached at port 80: %s", f.Address,
+			last.Failed),
+			say("see whether its web server runs and whether a firewall lets visitors through to port 80"))
 	case last.Status == unauthorized:
-		return fails(CodeAnswer, fmt.Sprintf("the path of the challenge asks for a password (“%s”)", last.Realm),
-			"leave the path /.well-known/acme-challenge/ out of what the password protects")
+		return fails(CodeAnswer, say("the path of the challenge asks for a password (“%s”)", last.Realm),
+			say("leave the path /.well-known/acme-challenge/ out of what the password protects"))
 	case last.Status != ok:
-		return fails(CodeAnswer, "the path of the challenge answers "+statusWords(last.Status),
-			"repair the server; if it stays, see whether a file of its web server answers for /.well-known/")
+		return fails(CodeAnswer, say("the path of the challenge answers %s", statusWords(last.Status)),
+			say("repair the server; if it stays, see whether a file of its web server answers for /.well-known/"))
 	}
-	return fails(CodeAnswer, "the path of the challenge answers something else than the challenge",
-		"see which file of the web server answers for /.well-known/acme-challenge/")
+	return fails(CodeAnswer, say("the path of the challenge answers something else than the challenge"),
+		say("see which file of the web server answers for /.well-known/acme-challenge/"))
 }
 
 // ChallengeName is where a name is proved in DNS (RFC 8555, section 8.4).
@@ -292,38 +306,38 @@ func ChallengeName(name string) string { return "_acme-challenge." + strings.Tri
 func (l Observation) judgeRecords() Verdict {
 	if l.ByHand {
 		if len(l.Answers) == 0 {
-			return unknown(CodeLookup, "no name server of the zone was found",
-				"see with “zone check” where the zone is delegated to")
+			return unknown(CodeLookup, say("no name server of the zone was found"),
+				say("see with “zone check” where the zone is delegated to"))
 		}
 		return Verdict{Result: Pass, Proof: ByHand}
 	}
 	byAlias := l.Alias != "" && l.Alias == l.ExpectedAlias
 	if l.ZoneHosted && l.Alias != "" && !byAlias {
-		return fails(CodeAlias, fmt.Sprintf("%s leads to %s, so no challenge can stand there", ChallengeName(l.Name),
-			l.Alias), fmt.Sprintf("remove the record %s CNAME %s.", ChallengeName(l.Name), l.Alias))
+		return fails(CodeAlias, say("%s leads to %s, so no challenge can stand there", ChallengeName(l.Name),
+			l.Alias), say("remove the record %s CNAME %s.", ChallengeName(l.Name), l.Alias))
 	}
 	if !l.ZoneHosted && !byAlias {
 		at := ChallengeName(l.Name)
-		says := fmt.Sprintf("the DNS of %s is hosted elsewhere, and %s does not lead to us", l.base(), at)
+		says := say("the DNS of %s is hosted elsewhere, and %s does not lead to us", l.base(), at)
 		if l.Alias != "" {
-			says = fmt.Sprintf("%s leads to %s, which is not the name that was given for it", at, l.Alias)
+			says = say("%s leads to %s, which is not the name that was given for it", at, l.Alias)
 		}
 		if l.ExpectedAlias == "" {
-			return fails(CodeAlias, says, "the operator sets a zone for challenges first; or enter each challenge by "+
-				"hand")
+			return fails(CodeAlias, says, say("the operator sets a zone for challenges first; or enter each "+
+				"challenge by hand"))
 		}
-		return fails(CodeAlias, says, fmt.Sprintf("enter this one record where the zone is, once and for good: %s "+
+		return fails(CodeAlias, says, say("enter this one record where the zone is, once and for good: %s "+
 			"CNAME %s.", at, l.ExpectedAlias))
 	}
 	for _, a := range l.Answers {
 		if a.Failed != "" {
-			return fails(CodeRecord, fmt.Sprintf("the name server %s does not answer: %s", a.Server, a.Failed),
-				"every name server to which the zone is delegated has to answer; “zone check” shows them")
+			return fails(CodeRecord, say("the name server %s does not answer: %s", a.Server, a.Failed),
+				say("every name server to which the zone is delegated has to answer; “zone check” shows them"))
 		}
 	}
 	if len(l.Answers) == 0 {
-		return unknown(CodeLookup, "no name server of the zone was found",
-			"see with “zone check” where the zone is delegated to")
+		return unknown(CodeLookup, say("no name server of the zone was found"),
+			say("see with “zone check” where the zone is delegated to"))
 	}
 	if byAlias {
 		return Verdict{Result: Pass, Proof: ByAlias}

@@ -5,7 +5,7 @@
 // does not work. See [Explain].
 package homes
 
-import "fmt"
+import "victualler/internal/hosting/language"
 
 // Code is a kind of trouble.
 type Code string
@@ -27,61 +27,62 @@ const (
 
 // Explanation is a warning in words, each a sentence or two.
 type Explanation struct {
-	What string
+	What language.Text
 	// Seen is what visitors, or whoever signs in, see of it; empty for nothing.
-	Seen string
+	Seen language.Text
 	// Mend is what the customer can do.
-	Mend string
+	Mend language.Text
 }
 
 // Explain puts a warning into words. Part is "site", "login" or "home"; path is relative to the
 // home; message is what a program said of it, or empty.
 func Explain(part string, code Code, path, message string) Explanation {
-	seen := map[string]string{
-		"site":  "Visitors see “not found” (404).",
-		"login": "Whoever signs in with it finds an empty directory.",
+	say := language.New
+	seen := map[string]language.Text{
+		"site":  say("Visitors see “not found” (404)."),
+		"login": say("Whoever signs in with it finds an empty directory."),
 	}[part]
-	thing := "the directory " + path
 	switch code {
 	case Missing:
-		return Explanation{fmt.Sprintf("There is no directory %s.", path), seen,
-			"Make " + thing + ", and put files there."}
+		return Explanation{say("There is no directory %s.", path), seen,
+			say("Make the directory %s, and put files there.", path)}
 	case NotDirectory:
-		return Explanation{fmt.Sprintf("%s, or something on the way to it, is a file and not a directory.", path), seen,
-			"Remove or rename the file, and make " + thing + "."}
+		return Explanation{say("%s, or something on the way to it, is a file and not a directory.", path), seen,
+			say("Remove or rename the file, and make the directory %s.", path)}
 	case LinkLoop:
-		return Explanation{fmt.Sprintf("Links on the way to %s lead in a circle.", path), seen,
-			"Remove the links, or point them to a directory of the home."}
+		return Explanation{say("Links on the way to %s lead in a circle.", path), seen,
+			say("Remove the links, or point them to a directory of the home.")}
 	case Link:
-		return Explanation{fmt.Sprintf("%s, or something on the way to it, is a link.", path), seen,
-			"Put a directory in the place of the link: sign-ins are shown directories only."}
+		return Explanation{say("%s, or something on the way to it, is a link.", path), seen,
+			say("Put a directory in the place of the link: sign-ins are shown directories only.")}
 	case NotTheirs:
-		e := Explanation{fmt.Sprintf("%s leads to something that does not belong to the account.", path), seen,
-			"Point the link to a directory of the home."}
+		e := Explanation{say("%s leads to something that does not belong to the account.", path), seen,
+			say("Point the link to a directory of the home.")}
 		if part == "site" {
-			e.Seen = "Visitors see “forbidden” (403)."
+			e.Seen = say("Visitors see “forbidden” (403).")
 		}
 		return e
 	case Closed:
-		return Explanation{fmt.Sprintf("The permissions of %s keep the web server out.", path),
-			"Visitors see “forbidden” (403).", fmt.Sprintf("Let others enter and read it: chmod 755 %s.", path)}
+		return Explanation{say("The permissions of %s keep the web server out.", path),
+			say("Visitors see “forbidden” (403)."), say("Let others enter and read it: chmod 755 %s.", path)}
 	case NotMoved:
-		return Explanation{fmt.Sprintf("Files are still in %s: the site's new directory holds files already.", path),
-			"Visitors see what is in the new directory.",
-			"Move the files yourself, or remove those that are not needed."}
+		return Explanation{say("Files are still in %s: the site's new directory holds files already.", path),
+			say("Visitors see what is in the new directory."),
+			say("Move the files yourself, or remove those that are not needed.")}
 	case RawRefused:
-		return Explanation{"Its raw directives are not in force: " + message, "Visitors see the site without them.",
-			"Correct the raw directives, or remove them."}
+		return Explanation{say("Its raw directives are not in force: %s", message),
+			say("Visitors see the site without them."), say("Correct the raw directives, or remove them.")}
 	case ReadOnly:
-		return Explanation{What: "The home cannot be changed: its file system is read-only.",
-			Mend: "Nothing; the hosting company has to look at the server."}
+		return Explanation{What: say("The home cannot be changed: its file system is read-only."),
+			Mend: say("Nothing; the hosting company has to look at the server.")}
 	case Full:
-		return Explanation{"The home is full.", "What has to write a file fails: uploads, sign-ins, caches.",
-			"Delete files, or ask for more space."}
+		return Explanation{say("The home is full."),
+			say("What has to write a file fails: uploads, sign-ins, caches."),
+			say("Delete files, or ask for more space.")}
 	case TooManyFiles:
-		return Explanation{"There are more files than the account may have, so nothing new can be written.",
-			"What has to write a file fails: uploads, sign-ins, caches.",
-			"Delete files, such as old caches; it is counted anew every few minutes."}
+		return Explanation{say("There are more files than the account may have, so nothing new can be written."),
+			say("What has to write a file fails: uploads, sign-ins, caches."),
+			say("Delete files, such as old caches; it is counted anew every few minutes.")}
 	}
-	return Explanation{What: fmt.Sprintf("Something is wrong with %s (%s).", path, code), Seen: seen}
+	return Explanation{What: say("Something is wrong with %s (%s).", path, string(code)), Seen: seen}
 }

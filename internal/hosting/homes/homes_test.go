@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"victualler/internal/hosting/homes"
+	"victualler/internal/hosting/language"
 )
 
 // Every kind is told in whole sentences, with the path where there is one, and with what to do.
@@ -17,20 +18,21 @@ func TestExplain(t *testing.T) {
 		homes.Closed, homes.NotMoved, homes.RawRefused, homes.ReadOnly, homes.Full, homes.TooManyFiles} {
 		for _, part := range []string{"site", "login", "home"} {
 			e := homes.Explain(part, code, path, "duplicate location in line 3")
-			text := e.What + e.Seen + e.Mend
+			text := e.What.String() + e.Seen.String() + e.Mend.String()
 			assert.NotContains(t, text, "%!", code)
 			assert.NotContains(t, text, "Something is wrong", code)
-			for _, sentence := range []string{e.What, e.Seen, e.Mend} {
+			for _, sentence := range []string{e.What.String(), e.Seen.String(), e.Mend.String()} {
 				if sentence != "" && code != homes.RawRefused && !strings.HasSuffix(sentence, path+".") {
 					assert.True(t, strings.HasSuffix(sentence, "."), "%s: %q", code, sentence)
 				}
 			}
-			assert.NotEmpty(t, e.Mend, code)
+			assert.NotEmpty(t, e.Mend.String(), code)
 		}
 	}
-	assert.Contains(t, homes.Explain("site", homes.RawRefused, "", "duplicate location").What, "duplicate location")
-	assert.Equal(t, "Visitors see “forbidden” (403).", homes.Explain("site", homes.NotTheirs, path, "").Seen)
-	assert.Contains(t, homes.Explain("site", "unheard-of", path, "").What, "unheard-of")
+	assert.Contains(t, homes.Explain("site", homes.RawRefused, "", "duplicate location").What.String(),
+		"duplicate location")
+	assert.Equal(t, "Visitors see “forbidden” (403).", homes.Explain("site", homes.NotTheirs, path, "").Seen.String())
+	assert.Contains(t, homes.Explain("site", "unheard-of", path, "").What.String(), "unheard-of")
 }
 
 func ExampleExplain() {
@@ -45,13 +47,13 @@ func ExampleExplain() {
 }
 
 func TestLimitMet(t *testing.T) {
-	e := homes.LimitMet(homes.MemoryMet, 1, "1G")
+	e := homes.LimitMet(homes.MemoryMet, 1, language.New("1G"))
 	assert.Equal(t,
 		"A process was ended once in the last day: all together needed more memory than the 1G of the plan.",
-		e.What)
-	assert.Contains(t, homes.LimitMet(homes.ProcessesMet, 12, "100").What,
+		e.What.String())
+	assert.Contains(t, homes.LimitMet(homes.ProcessesMet, 12, language.New("100")).What.String(),
 		"Processes could not be started 12 times in the last day")
-	assert.Contains(t, homes.LimitMet(homes.CPUMet, 90, "100%").What, "for 90 seconds")
-	assert.Contains(t, homes.LimitMet(homes.CPUMet, 600, "100%").What,
+	assert.Contains(t, homes.LimitMet(homes.CPUMet, 90, language.Plain("100%")).What.String(), "for 90 seconds")
+	assert.Contains(t, homes.LimitMet(homes.CPUMet, 600, language.Plain("100%")).What.String(),
 		"for 10 minutes in the last day: the plan has 100% of")
 }

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/net/idna"
 	"golang.org/x/net/publicsuffix"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -95,10 +96,10 @@ func (d *Domain) UnmarshalText(text []byte) error {
 // one meaning: a scheme, a port, a path, a leading "www.", a trailing dot, capitals,
 // full-width characters and international names. Each correction is told in
 // words. What cannot be a domain is refused with the reason.
-func ParseDomain(typed string) (Domain, []string, error) {
-	var corrections []string
+func ParseDomain(typed string) (Domain, []language.Text, error) {
+	var corrections []language.Text
 	name := strings.TrimSpace(typed)
-	refuse := func(format string, args ...any) (Domain, []string, error) {
+	refuse := func(format string, args ...any) (Domain, []language.Text, error) {
 		return Domain{}, nil, refusal.Input("domain", format, args...)
 	}
 	if len(name) > 2048 {
@@ -109,11 +110,11 @@ func ParseDomain(typed string) (Domain, []string, error) {
 	}
 	if scheme, rest, found := strings.Cut(name, "://"); found {
 		name = rest
-		corrections = append(corrections, "left out “"+scheme+"://”")
+		corrections = append(corrections, language.New("left out “%s://”", scheme))
 	}
 	if i := strings.IndexAny(name, "/?#"); i >= 0 {
 		if name[i:] != "/" || len(corrections) == 0 {
-			corrections = append(corrections, "left out the path “"+name[i:]+"”")
+			corrections = append(corrections, language.New("left out the path “%s”", name[i:]))
 		}
 		name = name[:i]
 	}
@@ -128,11 +129,11 @@ func ParseDomain(typed string) (Domain, []string, error) {
 			return refuse("%q is not a domain; a colon cannot be part of one", typed)
 		}
 		name = host
-		corrections = append(corrections, "left out the port “:"+port+"”")
+		corrections = append(corrections, language.New("left out the port “:%s”", port))
 	}
 	if strings.HasSuffix(name, ".") {
 		name = strings.TrimSuffix(name, ".")
-		corrections = append(corrections, "left out the dot at the end")
+		corrections = append(corrections, language.New("left out the dot at the end"))
 	}
 	if name == "" {
 		return refuse("a domain is needed, such as ferries.example")
@@ -156,22 +157,22 @@ func ParseDomain(typed string) (Domain, []string, error) {
 		return refuse("%q is not a valid international domain name: %s", typed, idnaReason(err))
 	}
 	if lower := strings.ToLower(name); lower != name {
-		corrections = append(corrections, "written in lower case")
+		corrections = append(corrections, language.New("written in lower case"))
 	}
 	if international := ascii != strings.ToLower(name); international {
-		corrections = append(corrections, "in DNS it is "+ascii)
+		corrections = append(corrections, language.New("in DNS it is %s", ascii))
 	}
 	if rest, found := strings.CutPrefix(ascii, "www."); found && strings.Contains(rest, ".") {
 		ascii = rest
-		corrections = append(corrections, "left out “www.”: the site answers with and without it")
+		corrections = append(corrections, language.New("left out “www.”: the site answers with and without it"))
 	}
 	return checkDomain(ascii, corrections)
 }
 
 // checkDomain holds a name of A-labels against RFC 1123, section 2.1, and the
 // list of public suffixes.
-func checkDomain(ascii string, corrections []string) (Domain, []string, error) {
-	refuse := func(format string, args ...any) (Domain, []string, error) {
+func checkDomain(ascii string, corrections []language.Text) (Domain, []language.Text, error) {
+	refuse := func(format string, args ...any) (Domain, []language.Text, error) {
 		return Domain{}, nil, refusal.Input("domain", format, args...)
 	}
 	if len(ascii) > MaxDomain {

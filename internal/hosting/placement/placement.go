@@ -2,10 +2,9 @@
 package placement
 
 import (
-	"fmt"
 	"sort"
-	"strings"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 )
@@ -31,7 +30,7 @@ const Reserve = 64 * plans.MiB
 // Choice is the outcome: a server, and the reason in words.
 type Choice struct {
 	Label  string
-	Reason string
+	Reason language.Text
 }
 
 // Check refuses a server named by a person if it cannot take a new account.
@@ -41,11 +40,12 @@ func Check(s Server) error {
 		return refusal.New(refusal.ServerUnreachable,
 			"%s has not joined yet; finish with its join secret, or choose another server", s.Label).On("server")
 	case !s.Web:
-		return refusal.New(refusal.ServerClosed, "%s does not have the role web; choose another server",
+		return refusal.New(refusal.ServerClosed, "%s is not a web server; choose another server",
 			s.Label).On("server")
 	case !s.Open:
-		return refusal.New(refusal.ServerClosed, "%s is closed to new accounts; choose another server or open it",
-			s.Label).On("server")
+		return refusal.New(refusal.ServerClosed, "%s is closed to new accounts; choose another server", s.Label).
+			Help(refusal.Remedy{By: refusal.Operator, Do: language.New("open it"),
+				Command: "server change " + s.Label + " --open"}).On("server")
 	case !s.Reachable:
 		return refusal.New(refusal.ServerUnreachable,
 			"the agent on %s does not answer; look at the server, or choose another", s.Label).On("server")
@@ -61,20 +61,20 @@ func Check(s Server) error {
 // equals the one with fewest accounts. Without any that fits it refuses, with each server's reason.
 func Choose(servers []Server) (Choice, error) {
 	var fit []Server
-	var why []string
+	var why []language.Text
 	for _, s := range servers {
 		if err := Check(s); err != nil {
-			why = append(why, refusal.As(err).Detail)
+			why = append(why, refusal.As(err).Text())
 		} else {
 			fit = append(fit, s)
 		}
 	}
 	if len(fit) == 0 {
 		if len(why) == 0 {
-			why = []string{"no server has been joined; join one first"}
+			why = []language.Text{language.New("no server has been joined; join one first")}
 		}
 		return Choice{}, refusal.New(refusal.NoServer, "no server can take the account: %s",
-			strings.Join(why, "; ")).On("server")
+			language.Join(why, "; ")).On("server")
 	}
 	sort.SliceStable(fit, func(i, j int) bool {
 		a, b := fit[i], fit[j]
@@ -88,21 +88,21 @@ func Choose(servers []Server) (Choice, error) {
 	})
 	best := fit[0]
 	if len(fit) == 1 {
-		return Choice{best.Label, fmt.Sprintf("%s is the only server that takes new accounts now", best.Label)}, nil
+		return Choice{best.Label, language.New("%s is the only server that takes new accounts now", best.Label)}, nil
 	}
 	next := fit[1]
 	switch {
 	case freeShare(best) != freeShare(next):
 	case best.Accounts == next.Accounts:
-		return Choice{best.Label, fmt.Sprintf("%s and %s are equally full (%d%% of disk free, accounts held: %d); %s "+
+		return Choice{best.Label, language.New("%s and %s are equally full (%d%% of disk free, accounts held: %d); %s "+
 			"comes first by name",
 			best.Label, next.Label, freeShare(best), best.Accounts, best.Label)}, nil
 	default:
-		return Choice{best.Label, fmt.Sprintf("%s and %s have the same share of disk free (%d%%), and %s holds fewer "+
+		return Choice{best.Label, language.New("%s and %s have the same share of disk free (%d%%), and %s holds fewer "+
 			"accounts: %d, not %d",
 			best.Label, next.Label, freeShare(best), best.Label, best.Accounts, next.Accounts)}, nil
 	}
-	return Choice{best.Label, fmt.Sprintf("%s has most room: %d%% of its disk is free; next is %s with %d%%",
+	return Choice{best.Label, language.New("%s has most room: %d%% of its disk is free; next is %s with %d%%",
 		best.Label, freeShare(best), next.Label, freeShare(next))}, nil
 }
 

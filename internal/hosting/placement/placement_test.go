@@ -32,7 +32,7 @@ func TestChoose(t *testing.T) {
 			choice, err := Choose(c.servers)
 			require.NoError(t, err)
 			assert.Equal(t, c.want, choice.Label)
-			assert.Contains(t, choice.Reason, c.reason)
+			assert.Contains(t, choice.Reason.String(), c.reason)
 		})
 	}
 }

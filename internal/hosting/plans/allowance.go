@@ -1,10 +1,10 @@
 package plans
 
 import (
-	"fmt"
 	"slices"
 	"time"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -14,7 +14,7 @@ type Terms struct {
 	Limits   Limits
 	Features Features
 	// Source says in words where they come from, such as "plan harbour".
-	Source string
+	Source language.Text
 }
 
 // Exception is a limit or a feature set by hand on one account, over its terms.
@@ -36,26 +36,26 @@ type Exception struct {
 // InForce reports whether the exception is in force at a moment.
 func (e Exception) InForce(now time.Time) bool { return e.EndsAt == nil || now.Before(*e.EndsAt) }
 
-func (e Exception) source() string {
+func (e Exception) source() language.Text {
 	if e.EndsAt != nil {
-		return "exception by " + e.Author + " until " + e.EndsAt.UTC().Format(time.DateOnly)
+		return language.New("exception by %s until %s", e.Author, e.EndsAt.UTC().Format(time.DateOnly))
 	}
-	return "exception by " + e.Author
+	return language.New("exception by %s", e.Author)
 }
 
 // Allowed is one limit of an allowance: how much, and where that comes from.
 type Allowed struct {
 	Amount
 	// Source says where the amount comes from, such as "plan harbour".
-	Source string
+	Source language.Text
 	// RaisedBy says who can raise it, and how.
-	RaisedBy string
+	RaisedBy refusal.Remedy
 }
 
 // Granted is one feature of an allowance.
 type Granted struct {
 	On     bool
-	Source string
+	Source language.Text
 }
 
 // Allowance is what an account may use in the end.
@@ -69,13 +69,13 @@ type Allowance struct {
 // account without a reseller. In which order the exceptions are given does not matter.
 func AllowanceOf(t Terms, exceptions []Exception, room *Headroom, now time.Time) Allowance {
 	a := Allowance{Limits: map[Key]Allowed{}, Features: map[Feature]Granted{}}
-	who := "an operator"
+	who := refusal.Operator
 	if room != nil {
-		who = "the reseller"
+		who = refusal.Reseller
 	}
 	for _, info := range AllLimits {
 		a.Limits[info.Key] = Allowed{Amount: t.Limits[info.Key], Source: t.Source,
-			RaisedBy: who + " can choose another plan or set an exception"}
+			RaisedBy: refusal.Remedy{By: who, Do: language.New("choose another plan or set an exception")}}
 	}
 	for _, f := range AllFeatures {
 		a.Features[f] = Granted{On: t.Features[f], Source: t.Source}
@@ -85,7 +85,7 @@ func AllowanceOf(t Terms, exceptions []Exception, room *Headroom, now time.Time)
 			a.Features[e.Feature] = Granted{On: e.On, Source: e.source()}
 		} else {
 			a.Limits[e.Limit] = Allowed{Amount: e.Amount, Source: e.source(),
-				RaisedBy: who + " can change the exception"}
+				RaisedBy: refusal.Remedy{By: who, Do: language.New("change the exception")}}
 		}
 	}
 	if room != nil {
@@ -132,11 +132,11 @@ func (a Allowance) Admit(key Key, used, more int64) error {
 	}
 	info, _ := Info(key)
 	left := allowed.Minus(used)
-	r := refusal.New(refusal.LimitReached, "%s: %s allowed by %s, %s used, %s left, %s more asked for; %s",
-		info.Title, allowed.Format(info.Unit), allowed.Source, Of(used).Format(info.Unit), left.Format(info.Unit),
-		Of(more).Format(info.Unit), allowed.RaisedBy)
-	r.Limits = []refusal.Limit{{Key: string(key), Value: allowed.N, Used: used, Left: left.N, Source: allowed.Source,
-		RaisedBy: allowed.RaisedBy}}
+	r := refusal.New(refusal.LimitReached, "%s: %s allowed by %s, %s used, %s left, %s more asked for",
+		info.Text(), allowed.Format(info.Unit), allowed.Source, Of(used).Format(info.Unit), left.Format(info.Unit),
+		Of(more).Format(info.Unit)).Help(allowed.RaisedBy)
+	r.Limits = []refusal.Limit{refusal.Limit{Key: string(key), Value: allowed.N, Used: used,
+		Left: left.N}.From(allowed.Source)}
 	return r
 }
 
@@ -147,7 +147,7 @@ func (a Allowance) Needs(f Feature) error {
 		return nil
 	}
 	return refusal.New(refusal.NotAllowed, "the feature %s is off by %s; another plan or an exception can switch it on",
-		f, granted.Source)
+		language.Plain(f.Title()), granted.Source)
 }
 
 // Amounts returns the allowance's limits without their sources.
@@ -170,16 +170,16 @@ type Delta struct {
 	More bool
 }
 
-// String writes the difference for people: "disk space 5G → 20G", "shell off".
-func (d Delta) String() string {
+// Text says the difference: "disk space 5G → 20G", "shell off".
+func (d Delta) Text() language.Text {
 	if d.Feature != "" {
 		if d.More {
-			return string(d.Feature) + " on"
+			return language.New("%s on", language.Plain(d.Feature.Title()))
 		}
-		return string(d.Feature) + " off"
+		return language.New("%s off", language.Plain(d.Feature.Title()))
 	}
 	info, _ := Info(d.Limit)
-	return fmt.Sprintf("%s %s → %s", info.Title, d.Before.Format(info.Unit), d.After.Format(info.Unit))
+	return language.New("%s %s → %s", info.Text(), d.Before.Format(info.Unit), d.After.Format(info.Unit))
 }
 
 // Difference lists what changes from one allowance to another, in the order of
@@ -210,10 +210,10 @@ type Excess struct {
 // By is how much too much is used.
 func (e Excess) By() int64 { return e.Used - e.Value.N }
 
-// String writes the excess for people: "disk space 7.2G of 5G, 2.2G over".
-func (e Excess) String() string {
+// Text says the excess: "disk space 7.2G of 5G, 2.2G over".
+func (e Excess) Text() language.Text {
 	info, _ := Info(e.Limit)
-	return fmt.Sprintf("%s %s of %s, %s over", info.Title, Of(e.Used).Format(info.Unit), e.Value.Format(info.Unit),
+	return language.New("%s %s of %s, %s over", info.Text(), Of(e.Used).Format(info.Unit), e.Value.Format(info.Unit),
 		Of(e.By()).Format(info.Unit))
 }
 

@@ -1,6 +1,7 @@
 package plans
 
 import (
+	"encoding/json"
 	"slices"
 	"testing"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -24,8 +26,11 @@ func TestAdmitTellsAllFour(t *testing.T) {
 	r := refusal.As(a.Admit(Domains, 2, 1))
 	require.NotNil(t, r)
 	assert.Equal(t, refusal.LimitReached, r.Kind)
-	assert.Equal(t, []refusal.Limit{{Key: "domains", Value: 2, Used: 2, Left: 0, Source: "plan skiff",
-		RaisedBy: "an operator can choose another plan or set an exception"}}, r.Limits)
+	r = r.For("customer")
+	limits, err := json.Marshal(r.Limits)
+	require.NoError(t, err)
+	assert.JSONEq(t, `[{"key": "domains", "value": 2, "used": 2, "left": 0, "source": "plan skiff",
+		"raised_by": "an operator can choose another plan or set an exception"}]`, string(limits))
 	assert.Contains(t, r.Detail, "2 allowed by plan skiff, 2 used, 0 left, 1 more asked for; an operator can choose "+
 		"another "+
 		"plan or set an exception")
@@ -43,8 +48,8 @@ func TestExceptionsGoOverThePlanAndEnd(t *testing.T) {
 	}
 	a := AllowanceOf(p.Terms("skiff"), list, nil, noon)
 	assert.Equal(t, Of(3*GiB), a.Limits[Disk].Amount)
-	assert.Equal(t, "exception by mara until 2026-03-01", a.Limits[Disk].Source)
-	assert.Equal(t, "plan skiff", a.Limits[Domains].Source)
+	assert.Equal(t, "exception by mara until 2026-03-01", a.Limits[Disk].Source.String())
+	assert.Equal(t, "plan skiff", a.Limits[Domains].Source.String())
 	assert.False(t, a.Features["mail"].On)
 	assert.NoError(t, a.Needs("shell"))
 	assert.Equal(t, Of(GiB), AllowanceOf(p.Terms("skiff"), list, nil, end).Limits[Disk].Amount,
@@ -58,13 +63,13 @@ func TestDifferenceAndOver(t *testing.T) {
 		Features: Features{"mail": true}}, nil, nil, noon)
 	var words []string
 	for _, d := range Difference(before, after) {
-		words = append(words, d.String())
+		words = append(words, d.Text().String())
 	}
 	assert.Equal(t, []string{"disk space 5G → 1G", "domains 5 → unlimited", "mailboxes unlimited → 1", "mail on",
-		"shell off"}, words)
+		"shell access off"}, words)
 	over := after.Over(map[Key]int64{Disk: 3 * GiB / 2, Domains: 7, Mailboxes: 1})
 	require.Len(t, over, 1)
-	assert.Equal(t, "disk space 1.5G of 1G, 512M over", over[0].String())
+	assert.Equal(t, "disk space 1.5G of 1G, 512M over", over[0].Text().String())
 }
 
 func TestCheckException(t *testing.T) {
@@ -131,7 +136,7 @@ func amountsOf(a Allowance) (Limits, Features) {
 
 func TestPropertiesOfAllowances(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		terms := Terms{Limits: anyLimits(t, "plan"), Features: anyFeatures(t, "plan"), Source: "plan p"}
+		terms := Terms{Limits: anyLimits(t, "plan"), Features: anyFeatures(t, "plan"), Source: language.New("plan p")}
 		exceptions := rapid.SliceOfN(anyException, 0, 6).Draw(t, "exceptions")
 		var room *Headroom
 		if rapid.Bool().Draw(t, "reseller") {
@@ -217,8 +222,9 @@ func TestShares(t *testing.T) {
 	assert.NoError(t, share.AdmitAllotted(others, nil, plan))
 	r := refusal.As(share.AdmitAllotted(SumAllotted([]Allotment{{plan, 3}}), nil, plan))
 	require.NotNil(t, r)
-	assert.Contains(t, r.Detail, "disk space: the share of guillemot is 100G, 90G allotted to other accounts, 10G "+
-		"left, 30G asked for; an operator can raise the share")
+	assert.Contains(t, r.For("reseller").Detail, "disk space: the share of guillemot is 100G, 90G allotted to other "+
+		"accounts, 10G left, 30G asked for; an operator can raise the share")
+	assert.Contains(t, r.For("operator").Detail, "asked for; raise the share (victualler reseller change guillemot ")
 	require.Len(t, r.Limits, 1)
 	assert.Equal(t, 10*GiB, r.Limits[0].Left)
 	assert.NoError(t, share.AdmitAllotted(SumAllotted([]Allotment{{plan, 9}}), plan, plan),

@@ -4,13 +4,14 @@ import (
 	"fmt"
 	"time"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/plans"
 )
 
 // An account's allowance is its plan, then its exceptions, then what the reseller's share leaves.
 func ExampleAllowanceOf() {
 	now := time.Date(2027, 3, 1, 12, 0, 0, 0, time.UTC)
-	harbour := plans.Terms{Source: "plan harbour", Limits: plans.Limits{plans.Domains: plans.Of(5)}}
+	harbour := plans.Terms{Source: language.New("plan harbour"), Limits: plans.Limits{plans.Domains: plans.Of(5)}}
 	regatta := plans.Exception{Limit: plans.Domains, Amount: plans.Of(8), Author: "maren",
 		Reason: "the regatta", At: now}
 

@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"math"
 	"sort"
+	"strconv"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -132,6 +134,20 @@ type Feature string
 var AllFeatures = []Feature{"mail", "databases", "tasks", "shell", "logins", "backups", "dns", "dnssec", "certificates",
 	"wildcard", "kits", "api", "file_browser", "raw_directives"}
 
+// featureTitles are what people call the features whose keys do not say it.
+var featureTitles = map[Feature]string{"tasks": "scheduled tasks", "shell": "shell access",
+	"logins": "file-transfer logins", "dns": "DNS", "dnssec": "DNSSEC", "wildcard": "wildcard certificates",
+	"kits": "starter content", "api": "API access", "file_browser": "file browser",
+	"raw_directives": "raw web server directives"}
+
+// Title is what people call the feature.
+func (f Feature) Title() string {
+	if title := featureTitles[f]; title != "" {
+		return title
+	}
+	return string(f)
+}
+
 // Amount is the value of a limit: a number or unlimited (JSON null).
 type Amount struct {
 	N         int64
@@ -200,19 +216,22 @@ func (a Amount) Minus(used int64) Amount {
 }
 
 // Format writes the amount for people, in the limit's unit.
-func (a Amount) Format(unit Unit) string {
+func (a Amount) Format(unit Unit) language.Text {
 	switch {
 	case a.Unlimited:
-		return "unlimited"
+		return language.New("unlimited")
 	case unit == Bytes:
-		return FormatSize(a.N)
+		return language.Plain(FormatSize(a.N))
 	case unit == Percent:
-		return fmt.Sprintf("%d%%", a.N)
+		return language.Plain(fmt.Sprintf("%d%%", a.N))
 	case unit == Seconds:
-		return fmt.Sprintf("%ds", a.N)
+		return language.Plain(fmt.Sprintf("%ds", a.N))
 	}
-	return fmt.Sprint(a.N)
+	return language.Plain(strconv.FormatInt(a.N, 10))
 }
+
+// Text is the title, to be said in any language.
+func (i LimitInfo) Text() language.Text { return language.Plain(i.Title) }
 
 // Limits gives an amount for every key of [AllLimits].
 type Limits map[Key]Amount
@@ -243,13 +262,13 @@ func checkLimits(l Limits) (Limits, []refusal.Field) {
 		}
 		name := "limits." + string(info.Key)
 		if !amount.Unlimited && amount.N < 0 {
-			wrong = append(wrong, refusal.Field{Name: name, Message: "cannot be negative; use null for unlimited"})
+			wrong = append(wrong, refusal.Wrong(name, "cannot be negative; use null for unlimited"))
 		}
 		if info.Most > 0 && !amount.Unlimited && amount.N > info.Most {
-			wrong = append(wrong, refusal.Field{Name: name, Message: "is at most " + Of(info.Most).Format(info.Unit)})
+			wrong = append(wrong, refusal.Wrong(name, "is at most %s", Of(info.Most).Format(info.Unit)))
 		}
 		if !amount.Unlimited && amount.N > 0 && amount.N < info.Floor {
-			wrong = append(wrong, refusal.Field{Name: name, Message: "is at least " + Of(info.Floor).Format(info.Unit)})
+			wrong = append(wrong, refusal.Wrong(name, "is at least %s", Of(info.Floor).Format(info.Unit)))
 		}
 		if amount == Of(0) {
 			amount = Of(info.Floor)
@@ -264,7 +283,7 @@ func checkLimits(l Limits) (Limits, []refusal.Field) {
 	}
 	sort.Strings(unknown)
 	for _, key := range unknown {
-		wrong = append(wrong, refusal.Field{Name: "limits." + key, Message: "there is no such limit"})
+		wrong = append(wrong, refusal.Wrong("limits."+key, "there is no such limit"))
 	}
 	return whole, wrong
 }
@@ -283,7 +302,7 @@ func checkFeatures(f Features) (Features, []refusal.Field) {
 	}
 	sort.Strings(unknown)
 	for _, feature := range unknown {
-		wrong = append(wrong, refusal.Field{Name: "features." + feature, Message: "there is no such feature"})
+		wrong = append(wrong, refusal.Wrong("features."+feature, "there is no such feature"))
 	}
 	return whole, wrong
 }

@@ -1,9 +1,9 @@
 package plans
 
 import (
-	"fmt"
 	"regexp"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -26,7 +26,7 @@ func CheckName(what, name string) error {
 		return nil
 	}
 	return refusal.Input("name", "a %s's name has 2 to 40 lower-case letters, digits and single hyphens, and starts "+
-		"with a letter", what)
+		"with a letter", language.Plain(what))
 }
 
 // NewPlan checks a plan and completes it: limits not mentioned are zero,
@@ -40,8 +40,7 @@ func NewPlan(name string, limits Limits, features Features) (Plan, error) {
 	features, wrongFeatures := checkFeatures(features)
 	wrong = append(append(wrong, wrongLimits...), wrongFeatures...)
 	if len(wrong) > 0 {
-		return Plan{}, &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "the plan cannot be kept as it is",
-			Fields: wrong}
+		return Plan{}, refusal.New(refusal.InvalidInput, "the plan cannot be kept as it is").At(wrong)
 	}
 	return Plan{Name: name, Limits: limits, Features: features}, nil
 }
@@ -69,7 +68,7 @@ func (p Plan) With(name string, limits Limits, features Features) (Plan, error) 
 
 // Terms returns what an account on the plan is sold. As is how the plan is called there.
 func (p Plan) Terms(as string) Terms {
-	return Terms{Limits: p.Limits, Features: p.Features, Source: "plan " + as}
+	return Terms{Limits: p.Limits, Features: p.Features, Source: language.New("plan %s", as)}
 }
 
 // leastDisk is the disk space below which an ordinary site does not fit: an
@@ -93,7 +92,7 @@ var depend = []struct {
 func (p Plan) Warnings() []refusal.Field {
 	var list []refusal.Field
 	warn := func(name, format string, args ...any) {
-		list = append(list, refusal.Field{Name: name, Message: fmt.Sprintf(format, args...)})
+		list = append(list, refusal.Wrong(name, format, args...))
 	}
 	l := p.Limits
 	disk := l[Disk]

@@ -26,6 +26,8 @@ func TestParseSize(t *testing.T) {
 	}
 	_, err := ParseSize("20480")
 	assert.ErrorContains(t, err, "20480 what? write 20480M or 20G")
+	_, err = ParseSize("256")
+	assert.ErrorContains(t, err, "256 what? write 256M or 256G")
 }
 
 func TestSizesReadBack(t *testing.T) {

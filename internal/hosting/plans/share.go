@@ -1,10 +1,9 @@
 package plans
 
 import (
-	"fmt"
 	"slices"
-	"strings"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -57,9 +56,12 @@ func SumAllotted(holdings []Allotment) Limits {
 	return sum
 }
 
-func (s Share) raisedBy() string { return "an operator can raise the share" }
+func (s Share) raisedBy() refusal.Remedy {
+	return refusal.Remedy{By: refusal.Operator, Do: language.New("raise the share"),
+		Command: "reseller change " + s.Reseller + " --limits KEY=VALUE"}
+}
 
-func (s Share) source() string { return "the share of " + s.Reseller }
+func (s Share) source() language.Text { return language.New("the share of %s", s.Reseller) }
 
 // AdmitAllotted refuses to give an account other limits than it has, if the share does not allow
 // it. Others is what all other accounts have been given ([SumAllotted]); before is what this one
@@ -67,7 +69,7 @@ func (s Share) source() string { return "the share of " + s.Reseller }
 // where the share has been passed.
 func (s Share) AdmitAllotted(others, before, after Limits) error {
 	var full []refusal.Limit
-	var words []string
+	var words []language.Text
 	for _, info := range AllLimits {
 		share, amount := s.Limits[info.Key], after[info.Key]
 		if !amount.Above(before[info.Key]) {
@@ -84,21 +86,21 @@ func (s Share) AdmitAllotted(others, before, after Limits) error {
 		if !given.Unlimited {
 			left = share.Minus(given.N)
 		}
-		text := fmt.Sprintf("%s: %s is %s, %s allotted to other accounts, %s left, %s asked for", info.Title,
+		text := language.New("%s: %s is %s, %s allotted to other accounts, %s left, %s asked for", info.Text(),
 			s.source(),
 			share.Format(info.Unit), given.Format(info.Unit), left.Format(info.Unit), amount.Format(info.Unit))
 		if s.Measure == Used || info.Bound {
-			text = fmt.Sprintf("%s: %s is %s, and no account can have more; %s asked for", info.Title, s.source(),
+			text = language.New("%s: %s is %s, and no account can have more; %s asked for", info.Text(), s.source(),
 				share.Format(info.Unit), amount.Format(info.Unit))
 		}
 		words = append(words, text)
-		full = append(full, refusal.Limit{Key: string(info.Key), Value: share.N, Used: given.N, Left: left.N,
-			Source: s.source(), RaisedBy: s.raisedBy()})
+		full = append(full, refusal.Limit{Key: string(info.Key), Value: share.N, Used: given.N,
+			Left: left.N}.From(s.source()))
 	}
 	if len(full) == 0 {
 		return nil
 	}
-	r := refusal.New(refusal.LimitReached, "%s; %s", strings.Join(words, "; "), s.raisedBy())
+	r := refusal.New(refusal.LimitReached, "%s", language.Join(words, "; ")).Help(s.raisedBy())
 	r.Limits = full
 	return r
 }
@@ -119,21 +121,21 @@ func (s Share) CheckPlan(p Plan) error {
 	var wrong []refusal.Field
 	for _, info := range AllLimits {
 		if p.Limits[info.Key].Above(s.Limits[info.Key]) {
-			wrong = append(wrong, refusal.Field{Name: "limits." + string(info.Key),
-				Message: fmt.Sprintf("%s is more than %s, %s",
-					p.Limits[info.Key].Format(info.Unit), s.source(), s.Limits[info.Key].Format(info.Unit))})
+			wrong = append(wrong, refusal.Wrong("limits."+string(info.Key), "%s is more than %s, %s",
+				p.Limits[info.Key].Format(info.Unit), s.source(), s.Limits[info.Key].Format(info.Unit)))
 		}
 	}
 	for _, f := range AllFeatures {
 		if p.Features[f] && !s.Features[f] {
-			wrong = append(wrong, refusal.Field{Name: "features." + string(f), Message: "is not in " + s.source()})
+			wrong = append(wrong, refusal.Wrong("features."+string(f), "is not in %s", s.source()))
 		}
 	}
 	if len(wrong) == 0 {
 		return nil
 	}
-	return &refusal.Refusal{Kind: refusal.LimitReached, Detail: "a plan cannot give more than " + s.source() + "; " +
-		s.raisedBy(), Fields: wrong}
+	r := refusal.New(refusal.LimitReached, "a plan cannot give more than %s", s.source()).Help(s.raisedBy())
+	r.Fields = wrong
+	return r
 }
 
 // Headroom is what a share leaves for one account.
@@ -206,11 +208,10 @@ func CheckShare(s Share) (Share, error) {
 	features, wrongFeatures := checkFeatures(s.Features)
 	wrong := slices.Concat(wrongLimits, wrongFeatures)
 	if s.Measure != Allotted && s.Measure != Used {
-		wrong = append(wrong, refusal.Field{Name: "measure", Message: "is allotted or used"})
+		wrong = append(wrong, refusal.Wrong("measure", "is allotted or used"))
 	}
 	if len(wrong) > 0 {
-		return s, &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "the share cannot be kept as it is",
-			Fields: wrong}
+		return s, refusal.New(refusal.InvalidInput, "the share cannot be kept as it is").At(wrong)
 	}
 	s.Limits, s.Features = limits, features
 	return s, nil
@@ -223,7 +224,7 @@ func (s Share) AdmitSums(before, after Limits) error {
 		return nil
 	}
 	var full []refusal.Limit
-	var words []string
+	var words []language.Text
 	for _, info := range AllLimits {
 		share, was, is := s.Limits[info.Key], before[info.Key], after[info.Key]
 		if info.Bound || !is.Above(was) || !is.Above(share) {
@@ -233,16 +234,16 @@ func (s Share) AdmitSums(before, after Limits) error {
 		if !was.Unlimited {
 			left = share.Minus(was.N)
 		}
-		words = append(words, fmt.Sprintf("%s: %s is %s, %s allotted now, %s left, %s would be allotted", info.Title,
+		words = append(words, language.New("%s: %s is %s, %s allotted now, %s left, %s would be allotted", info.Text(),
 			s.source(),
 			share.Format(info.Unit), was.Format(info.Unit), left.Format(info.Unit), is.Format(info.Unit)))
-		full = append(full, refusal.Limit{Key: string(info.Key), Value: share.N, Used: was.N, Left: left.N,
-			Source: s.source(), RaisedBy: s.raisedBy()})
+		full = append(full, refusal.Limit{Key: string(info.Key), Value: share.N, Used: was.N,
+			Left: left.N}.From(s.source()))
 	}
 	if len(full) == 0 {
 		return nil
 	}
-	r := refusal.New(refusal.LimitReached, "%s; %s", strings.Join(words, "; "), s.raisedBy())
+	r := refusal.New(refusal.LimitReached, "%s", language.Join(words, "; ")).Help(s.raisedBy())
 	r.Limits = full
 	return r
 }

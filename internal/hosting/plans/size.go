@@ -34,7 +34,11 @@ func ParseSize(text string) (int64, error) {
 		if n, err := strconv.ParseFloat(t, 64); err == nil && n == 0 {
 			return 0, nil
 		} else if err == nil && n > 0 && !math.IsInf(n, 0) {
-			return 0, refusal.Input("size", "%s what? write %sM or %s", t, t, FormatSize(int64(n*float64(MiB))))
+			other := FormatSize(int64(n * float64(MiB)))
+			if other == t+"M" {
+				other = t + "G"
+			}
+			return 0, refusal.Input("size", "%s what? write %sM or %s", t, t, other)
 		}
 		return 0, refuse()
 	}

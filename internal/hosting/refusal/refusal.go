@@ -9,7 +9,10 @@ package refusal
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"time"
+
+	"victualler/internal/hosting/language"
 )
 
 // Kind names a sort of refusal. Kinds are part of the public interface: never
@@ -61,8 +64,29 @@ var Kinds = []Kind{InvalidInput, NotFound, NotAllowed, NotSignedIn, WrongSignIn,
 type Field struct {
 	// Name is the JSON name of the field, with dots for nesting.
 	Name string `json:"name"`
-	// Message says what is wrong with it and what would be right.
+	// Message says what is wrong with it and what would be right, in English until [Refusal.In].
 	Message string `json:"message"`
+	text    language.Text
+}
+
+// Wrong makes a field with a formatted message.
+func Wrong(name, format string, args ...any) Field {
+	text := language.New(format, args...)
+	return Field{name, text.String(), text}
+}
+
+// In returns a copy that is said in a language.
+func (f Field) In(tag string) Field {
+	f.Message = f.Text().In(tag)
+	return f
+}
+
+// Text is the message, to be said in any language.
+func (f Field) Text() language.Text {
+	if f.text.IsZero() {
+		return language.Plain(f.Message)
+	}
+	return f.text
 }
 
 // Limit tells how far an allowance reaches.
@@ -78,13 +102,21 @@ type Limit struct {
 	// Source says where the value comes from, such as "plan harbour".
 	Source string `json:"source"`
 	// RaisedBy says who can raise it.
-	RaisedBy string `json:"raised_by"`
+	RaisedBy         string `json:"raised_by"`
+	source, raisedBy language.Text
 }
 
-// Refusal is the error. Detail is one sentence or two for a person.
+// From returns a copy that says where the value comes from.
+func (l Limit) From(source language.Text) Limit {
+	l.Source, l.source = source.String(), source
+	return l
+}
+
+// Refusal is the error. Detail is one sentence or two for a person, in English until [Refusal.In].
 type Refusal struct {
 	Kind   Kind
 	Detail string
+	text   language.Text
 	Fields []Field
 	// Limits are those that leave no room, for [LimitReached].
 	Limits []Limit
@@ -92,6 +124,103 @@ type Refusal struct {
 	Decide []Choice
 	// After is how long to wait before trying again, for [TooManyTries]; whole seconds.
 	After time.Duration
+	// Remedy is what would let the request through, where that is known; nil otherwise.
+	Remedy *Remedy
+}
+
+// Helper is who can do something about a refusal. The words are those of roles.
+type Helper string
+
+// The helpers. Whatever a reseller can do, an operator can do as well.
+const (
+	Operator Helper = "operator"
+	Reseller Helper = "reseller"
+	// Anybody is whoever was refused.
+	Anybody Helper = "anybody"
+)
+
+// Remedy is what would let a request through, and who can do it. Nobody is sent to somebody else
+// for what they can do themselves.
+type Remedy struct {
+	By Helper
+	// Do is what there is to do, such as “choose another plan or set an exception”.
+	Do language.Text
+	// Command does it with the client, with real names in it; empty where that would be more than
+	// one line.
+	Command string
+}
+
+// For says the remedy to somebody with a role: what to do, or who can do it. The zero role is
+// whoever reads it later.
+func (m Remedy) For(role string) language.Text {
+	switch {
+	case m.Do.IsZero():
+		return m.Do
+	case role == string(Operator) || role == string(m.By) || m.By == Anybody:
+		if m.Command != "" {
+			return language.New("%s (victualler %s)", m.Do, m.Command)
+		}
+		return m.Do
+	case m.By == Reseller:
+		return language.New("the reseller can %s", m.Do)
+	}
+	return language.New("an operator can %s", m.Do)
+}
+
+// Help returns a copy with a remedy.
+func (r *Refusal) Help(m Remedy) *Refusal {
+	c := *r
+	c.Remedy = &m
+	return &c
+}
+
+// For returns a copy as somebody with a role is told it: with the remedy in the detail, in the
+// messages of fields that repeat it, and in the limits.
+func (r *Refusal) For(role string) *Refusal {
+	if r.Remedy == nil {
+		return r
+	}
+	c := *r
+	help := r.Remedy.For(role)
+	c.Remedy = nil
+	c.say(language.New("%s; %s", r.Text(), help))
+	c.Fields, c.Limits = slices.Clone(r.Fields), slices.Clone(r.Limits)
+	for i := range c.Fields {
+		if c.Fields[i].Message == r.Detail {
+			c.Fields[i] = Field{c.Fields[i].Name, c.Detail, c.text}
+		}
+	}
+	for i := range c.Limits {
+		c.Limits[i].RaisedBy, c.Limits[i].raisedBy = help.String(), help
+	}
+	return &c
+}
+
+func (r *Refusal) say(text language.Text) { r.Detail, r.text = text.String(), text }
+
+// Text is the detail, to be said in any language.
+func (r *Refusal) Text() language.Text {
+	if r.text.IsZero() {
+		return language.Plain(r.Detail)
+	}
+	return r.text
+}
+
+// In returns a copy that is said in a language.
+func (r *Refusal) In(tag string) *Refusal {
+	c := *r
+	c.Detail = r.Text().In(tag)
+	c.Fields, c.Limits, c.Decide = slices.Clone(r.Fields), slices.Clone(r.Limits), slices.Clone(r.Decide)
+	for i, f := range c.Fields {
+		c.Fields[i] = f.In(tag)
+	}
+	for i, l := range c.Limits {
+		c.Limits[i].Source, c.Limits[i].RaisedBy = l.source.In(tag), l.raisedBy.In(tag)
+	}
+	for i, d := range c.Decide {
+		c.Decide[i].Means = d.means.In(tag)
+	}
+	return &c
 }
 
 // Choice is one way to decide what a request left open.
@@ -101,11 +230,18 @@ type Choice struct {
 	Value string `json:"value"`
 	// Means says what would then be done.
 	Means string `json:"means"`
+	means language.Text
 }
 
-// Error returns the detail, with the field messages after it.
+// Decision makes a choice with a formatted meaning.
+func Decision(field, value, format string, args ...any) Choice {
+	text := language.New(format, args...)
+	return Choice{field, value, text.String(), text}
+}
+
+// Error returns the detail, with the remedy and the field messages after it.
 func (r *Refusal) Error() string {
-	text := r.Detail
+	text := r.For("").Detail
 	for _, f := range r.Fields {
 		if f.Message != r.Detail {
 			text += fmt.Sprintf("; %s: %s", f.Name, f.Message)
@@ -116,19 +252,34 @@ func (r *Refusal) Error() string {
 
 // New makes a refusal with a formatted detail.
 func New(kind Kind, format string, args ...any) *Refusal {
-	return &Refusal{Kind: kind, Detail: fmt.Sprintf(format, args...)}
+	r := &Refusal{Kind: kind}
+	r.say(language.New(format, args...))
+	return r
 }
 
 // Input makes an [InvalidInput] refusal about one field.
 func Input(field, format string, args ...any) *Refusal {
-	message := fmt.Sprintf(format, args...)
-	return &Refusal{Kind: InvalidInput, Detail: message, Fields: []Field{{field, message}}}
+	return New(InvalidInput, format, args...).On(field)
+}
+
+// At returns a copy that names the fields at fault.
+func (r *Refusal) At(fields []Field) *Refusal {
+	c := *r
+	c.Fields = fields
+	return &c
+}
+
+// Choose returns a copy that names the decisions of which the request must take one.
+func (r *Refusal) Choose(choices ...Choice) *Refusal {
+	c := *r
+	c.Decide = choices
+	return &c
 }
 
 // On returns a copy that names the field at fault.
 func (r *Refusal) On(field string) *Refusal {
 	c := *r
-	c.Fields = []Field{{field, r.Detail}}
+	c.Fields = []Field{{field, r.Detail, r.Text()}}
 	return &c
 }
 

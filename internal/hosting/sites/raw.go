@@ -1,12 +1,12 @@
 package sites
 
 import (
-	"fmt"
 	"net/netip"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"victualler/internal/hosting/language"
 )
 
 // Raw directives are nginx directives that stand at the end of a site's server block. nginx reads
@@ -107,7 +107,7 @@ func flag(arg string) error { return words("on", "off")(arg) }
 func words(list ...string) kind {
 	return func(arg string) error {
 		if !slices.Contains(list, arg) {
-			return fmt.Errorf("%q is not one of %s", arg, strings.Join(list, ", "))
+			return language.Errorf("%q is not one of %s", arg, strings.Join(list, ", "))
 		}
 		return nil
 	}
@@ -117,7 +117,7 @@ func number(least, most int64) kind {
 	return func(arg string) error {
 		n, err := strconv.ParseInt(arg, 10, 64)
 		if err != nil || n < least || n > most {
-			return fmt.Errorf("%q is not a number from %d to %d", arg, least, most)
+			return language.Errorf("%q is not a number from %d to %d", arg, least, most)
 		}
 		return nil
 	}
@@ -129,11 +129,11 @@ func seconds(most int64) kind {
 	return func(arg string) error {
 		parts := duration.FindStringSubmatch(arg)
 		if parts == nil {
-			return fmt.Errorf("%q is not a time such as 30s", arg)
+			return language.Errorf("%q is not a time such as 30s", arg)
 		}
 		n, _ := strconv.ParseInt(parts[1], 10, 64)
 		if n *= map[string]int64{"": 1, "s": 1, "m": 60, "h": 3600, "d": 86400}[parts[2]]; n > most {
-			return fmt.Errorf("%s is more than %ds", arg, most)
+			return language.Errorf("%s is more than %ds", arg, most)
 		}
 		return nil
 	}
@@ -150,7 +150,7 @@ func matching(expression, what string) kind {
 	pattern := regexp.MustCompile(expression)
 	return func(arg string) error {
 		if !pattern.MatchString(arg) {
-			return fmt.Errorf("%q is not %s", arg, what)
+			return language.Errorf("%q is not %s", arg, what)
 		}
 		return nil
 	}
@@ -176,7 +176,7 @@ func network(arg string) error {
 		return nil
 	}
 	if _, err := netip.ParseAddr(arg); err != nil {
-		return fmt.Errorf("%q is neither all nor an address or a network such as 192.0.2.0/24", arg)
+		return language.Errorf("%q is neither all nor an address or a network such as 192.0.2.0/24", arg)
 	}
 	return nil
 }
@@ -193,11 +193,12 @@ var variable = regexp.MustCompile(`\$(\w*|\{)`)
 // text is what is sent to visitors, with variables in it.
 func text(arg string) error {
 	if strings.ContainsAny(arg, "\r\n\t") {
-		return fmt.Errorf("a text has no line breaks and no tabs in it")
+		return language.Errorf("a text has no line breaks and no tabs in it")
 	}
 	for _, match := range variable.FindAllStringSubmatch(arg, -1) {
 		if !readable.MatchString(match[1]) {
-			return fmt.Errorf("$%s cannot be used; possible are such as $host, $request_uri, $arg_…, $http_…, $my_…",
+			return language.Errorf("$%s cannot be used; possible are such as $host, $request_uri, $arg_…, $http_…, "+
+				"$my_…",
 				match[1])
 		}
 	}
@@ -212,19 +213,20 @@ var allMethods = []string{"GET", "HEAD", "POST", "OPTIONS", "PUT", "PATCH", "DEL
 // parts may repeat without a bound.
 func checkExpression(expression string) error {
 	if len(expression) > 300 {
-		return fmt.Errorf("an expression has at most 300 characters")
+		return language.Errorf("an expression has at most 300 characters")
 	}
 	if strings.ContainsAny(expression, "\r\n\t") {
-		return fmt.Errorf("an expression has no line breaks and no tabs in it")
+		return language.Errorf("an expression has no line breaks and no tabs in it")
 	}
 	if strings.Contains(strings.ReplaceAll(expression, "(?:", ""), "(?") {
-		return fmt.Errorf("the expression %q has a group of a kind that cannot be used; (?:…) can", expression)
+		return language.Errorf("the expression %q has a group of a kind that cannot be used; (?:…) can", expression)
 	}
 	if !escapes.MatchString(expression) {
-		return fmt.Errorf("the expression %q has a backslash before something that cannot be used with one", expression)
+		return language.Errorf("the expression %q has a backslash before something that cannot be used with one",
+			expression)
 	}
 	if _, err := regexp.Compile(expression); err != nil {
-		return fmt.Errorf("the expression %q cannot be used: %s", expression,
+		return language.Errorf("the expression %q cannot be used: %s", expression,
 			strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
 	repeated, class := 0, false
@@ -241,10 +243,10 @@ func checkExpression(expression string) error {
 			}
 		case c == '*' || c == '+' || c == '{':
 			if repeated++; repeated > 2 {
-				return fmt.Errorf("the expression %q repeats more than two parts; it could take long", expression)
+				return language.Errorf("the expression %q repeats more than two parts; it could take long", expression)
 			}
 			if i > 0 && expression[i-1] == ')' {
-				return fmt.Errorf("the expression %q repeats a group; it could take long", expression)
+				return language.Errorf("the expression %q repeats a group; it could take long", expression)
 			}
 		}
 	}
@@ -263,18 +265,18 @@ func checkLocation(args []string) error {
 	case 2:
 		modifier, pattern = args[0], args[1]
 	default:
-		return fmt.Errorf("location takes one address or expression, with =, ^~, ~ or ~* before it")
+		return language.Errorf("location takes one address or expression, with =, ^~, ~ or ~* before it")
 	}
 	switch modifier {
 	case "~", "~*":
 		return checkExpression(pattern)
 	case "", "=", "^~":
 		if !location.MatchString(pattern) {
-			return fmt.Errorf("%q is not an address from / on; put a blank behind the sign before it", pattern)
+			return language.Errorf("%q is not an address from / on; put a blank behind the sign before it", pattern)
 		}
 		return nil
 	}
-	return fmt.Errorf("%q is not one of =, ^~, ~, ~*", modifier)
+	return language.Errorf("%q is not one of =, ^~, ~, ~*", modifier)
 }
 
 var location = regexp.MustCompile(`^/[A-Za-z0-9._~!&',()+:@%/-]{0,300}$`)
@@ -284,17 +286,17 @@ var location = regexp.MustCompile(`^/[A-Za-z0-9._~!&',()+:@%/-]{0,300}$`)
 func checkCondition(args []string) error {
 	joined := strings.Join(args, "\x00")
 	if !strings.HasPrefix(joined, "(") || !strings.HasSuffix(joined, ")") {
-		return fmt.Errorf("if takes a condition in parentheses")
+		return language.Errorf("if takes a condition in parentheses")
 	}
 	parts := slices.DeleteFunc(strings.Split(joined[1:len(joined)-1], "\x00"), func(s string) bool { return s == "" })
 	if len(parts) == 0 || !strings.HasPrefix(parts[0], "$") || !readable.MatchString(parts[0][1:]) {
-		return fmt.Errorf("if compares a variable such as $request_method, $http_user_agent or $arg_lang")
+		return language.Errorf("if compares a variable such as $request_method, $http_user_agent or $arg_lang")
 	}
 	switch {
 	case len(parts) == 1:
 		return nil
 	case len(parts) != 3:
-		return fmt.Errorf("if takes a variable, a comparison and one text; put the text in quotation marks")
+		return language.Errorf("if takes a variable, a comparison and one text; put the text in quotation marks")
 	}
 	switch parts[1] {
 	case "=", "!=":
@@ -302,7 +304,7 @@ func checkCondition(args []string) error {
 	case "~", "~*", "!~", "!~*":
 		return checkExpression(parts[2])
 	}
-	return fmt.Errorf("%q is not one of =, !=, ~, ~*, !~, !~*", parts[1])
+	return language.Errorf("%q is not one of =, !=, ~, ~*, !~, !~*", parts[1])
 }
 
 // CheckRaw refuses raw directives that are not in the grammar, with the
@@ -312,12 +314,12 @@ func CheckRaw(raw string) error { return checkRaw(raw) }
 func checkRaw(v any) error {
 	raw := v.(string)
 	if len(raw) > mostRaw {
-		return fmt.Errorf("raw directives have at most %d characters", mostRaw)
+		return language.Errorf("raw directives have at most %d characters", mostRaw)
 	}
 	if at := strings.IndexFunc(raw, func(r rune) bool {
 		return r < ' ' && r != '\n' && r != '\t' || r == 0x7f || r == '\ufffd'
 	}); at >= 0 {
-		return fmt.Errorf("line %d: there is a control character", 1+strings.Count(raw[:at], "\n"))
+		return language.Errorf("line %d: there is a control character", 1+strings.Count(raw[:at], "\n"))
 	}
 	p := rawParser{text: raw, line: 1, seen: []map[string]bool{{}}}
 	for p.at < len(p.text) {
@@ -329,7 +331,7 @@ func checkRaw(v any) error {
 	case len(p.words) > 0:
 		return p.wrong(p.start, "%q lacks a semicolon", strings.Join(p.words, " "))
 	case len(p.open) > 0:
-		return fmt.Errorf("a closing brace is missing for %s", p.open[len(p.open)-1])
+		return language.Errorf("a closing brace is missing for %s", p.open[len(p.open)-1])
 	}
 	return nil
 }
@@ -349,7 +351,7 @@ type rawParser struct {
 }
 
 func (p *rawParser) wrong(line int, format string, args ...any) error {
-	return fmt.Errorf("line %d: "+format, append([]any{line}, args...)...)
+	return language.Errorf("line %d: %s", line, language.New(format, args...))
 }
 
 // inside is the block that the parser is in; empty is the server block.
@@ -378,7 +380,7 @@ func (p *rawParser) step() error {
 			return p.wrong(p.line, "%q without a directive before it", c)
 		}
 		if err := p.check(c == '{'); err != nil {
-			return p.wrong(p.start, "%w", err)
+			return p.wrong(p.start, "%s", err)
 		}
 		if c == '{' {
 			if p.blocks++; p.blocks > mostBlocks {
@@ -402,7 +404,7 @@ func (p *rawParser) step() error {
 		}
 		word, length, err := rawWord(p.text[p.at:])
 		if err != nil {
-			return p.wrong(p.line, "%w", err)
+			return p.wrong(p.line, "%s", err)
 		}
 		p.line += strings.Count(p.text[p.at:p.at+length], "\n")
 		p.words = append(p.words, word)
@@ -416,7 +418,7 @@ func (p *rawParser) check(block bool) error {
 	name, args := p.words[0], p.words[1:]
 	if p.inside() == "types" {
 		if block || len(args) == 0 {
-			return fmt.Errorf("types holds lines such as: text/calendar ics;")
+			return language.Errorf("types holds lines such as: text/calendar ics;")
 		}
 		return checkArgs("types", rule{args: []kind{mime, extension}, repeats: true}, p.words)
 	}
@@ -425,16 +427,17 @@ func (p *rawParser) check(block bool) error {
 	case name == "location" && len(args) == 0:
 		return checkLocation(args)
 	case !known && instead[name] != "":
-		return fmt.Errorf("%s cannot be used here; there is %s for it", name, instead[name])
+		return language.Errorf("%s cannot be used here; there is %s for it", name, instead[name])
 	case !known:
-		return fmt.Errorf("%s cannot be used here; possible are directives that name no file and no other address, "+
+		return language.Errorf("%s cannot be used here; possible are directives that name no file and no other "+
+			"address, "+
 			"such as location, return, add_header, expires, allow", name)
 	case slices.Contains(blocks, name) != block && block:
-		return fmt.Errorf("%s takes no block", name)
+		return language.Errorf("%s takes no block", name)
 	case slices.Contains(blocks, name) != block:
-		return fmt.Errorf("%s needs a block in braces", name)
+		return language.Errorf("%s needs a block in braces", name)
 	case !slices.Contains(r.places(), p.inside()):
-		return fmt.Errorf("%s cannot be inside %s", name, or(p.inside(), "the site's own block"))
+		return language.Errorf("%s cannot be inside %s", name, or(p.inside(), "the site's own block"))
 	}
 	var err error
 	once := name
@@ -451,14 +454,14 @@ func (p *rawParser) check(block bool) error {
 		if err = checkArgs(name, r, args); err == nil && !slices.ContainsFunc(args, func(a string) bool {
 			return a != "none" && a != "blocked"
 		}) {
-			err = fmt.Errorf("valid_referers needs server_names or a name")
+			err = language.Errorf("valid_referers needs server_names or a name")
 		}
 	default:
 		err = checkArgs(name, r, args)
 	}
 	here := p.seen[len(p.seen)-1]
 	if err == nil && !r.again && here[once] {
-		err = fmt.Errorf("%s is there twice", once)
+		err = language.Errorf("%s is there twice", once)
 	}
 	here[once] = true
 	return err
@@ -478,14 +481,14 @@ func checkArgs(name string, r rule, args []string) error {
 		least--
 	}
 	if len(args) < least || len(args) > len(r.args) && !r.repeats {
-		return fmt.Errorf("%s takes %d arguments, not %d", name, len(r.args), len(args))
+		return language.Errorf("%s takes %d arguments, not %d", name, len(r.args), len(args))
 	}
 	for n, arg := range args {
 		if r.repeats && slices.ContainsFunc(args[:n], func(a string) bool { return strings.EqualFold(a, arg) }) {
-			return fmt.Errorf("%s: %s is there twice", name, arg)
+			return language.Errorf("%s: %s is there twice", name, arg)
 		}
 		if err := r.args[min(n, len(r.args)-1)](arg); err != nil {
-			return fmt.Errorf("%s: %w", name, err)
+			return language.Errorf("%s: %s", name, err)
 		}
 	}
 	return nil
@@ -499,28 +502,28 @@ func rawWord(text string) (word string, length int, err error) {
 			case '\\':
 				i++
 			case '\n':
-				return "", 0, fmt.Errorf("a quotation mark is not closed in its line")
+				return "", 0, language.Errorf("a quotation mark is not closed in its line")
 			case quote:
 				if i+1 < len(text) && !strings.ContainsRune(" \t\n;{)", rune(text[i+1])) {
-					return "", 0, fmt.Errorf("a blank is needed after the quoted text %s", text[:i+1])
+					return "", 0, language.Errorf("a blank is needed after the quoted text %s", text[:i+1])
 				}
 				return unescape(text[1:i]), i + 1, nil
 			}
 		}
-		return "", 0, fmt.Errorf("a quotation mark is not closed")
+		return "", 0, language.Errorf("a quotation mark is not closed")
 	}
 	for i := 0; i < len(text); i++ {
 		switch text[i] {
 		case '\\':
 			i++
 			if i >= len(text) || text[i] == '\n' {
-				return "", 0, fmt.Errorf("a backslash at the end of a line")
+				return "", 0, language.Errorf("a backslash at the end of a line")
 			}
 		case '"', '\'':
-			return "", 0, fmt.Errorf("put the whole word in quotation marks")
+			return "", 0, language.Errorf("put the whole word in quotation marks")
 		case '$':
 			if i+1 < len(text) && text[i+1] == '{' {
-				return "", 0, fmt.Errorf("write $name for a variable, without braces")
+				return "", 0, language.Errorf("write $name for a variable, without braces")
 			}
 		case ' ', '\t', '\n', ';', '{', '}':
 			return unescape(text[:i]), i, nil

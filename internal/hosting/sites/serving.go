@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 )
@@ -62,9 +63,9 @@ const mostTarget = 1500
 // scheme. The final form is an absolute http or https address (RFC 9110, section
 // 4.2) of ASCII alone, safe to stand unquoted in a configuration file; it ends
 // without a slash if there is no path. What was put right is told in words.
-func ParseTarget(typed string) (target string, corrections []string, err error) {
+func ParseTarget(typed string) (target string, corrections []language.Text, err error) {
 	text := strings.TrimSpace(typed)
-	refuse := func(format string, args ...any) (string, []string, error) {
+	refuse := func(format string, args ...any) (string, []language.Text, error) {
 		return "", nil, refusal.Input("target", format, args...)
 	}
 	switch {
@@ -74,7 +75,7 @@ func ParseTarget(typed string) (target string, corrections []string, err error) 
 		return refuse("the target has %d characters; at most %d are possible", len(text), mostTarget)
 	case !strings.Contains(text, "://"):
 		text = "https://" + text
-		corrections = append(corrections, "https:// put before the target")
+		corrections = append(corrections, language.New("https:// put before the target"))
 	}
 	u, parseErr := url.Parse(text)
 	if parseErr != nil || u.Host == "" {

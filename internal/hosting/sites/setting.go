@@ -20,6 +20,7 @@ import (
 	"time"
 	_ "time/tzdata" // time zones are checked the same on every machine
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 )
@@ -186,7 +187,7 @@ func readAll(raw map[string]json.RawMessage, stored bool) (set Settings, unset [
 		field := "settings." + key
 		info, known := Of(Key(key))
 		if !known {
-			wrong = append(wrong, refusal.Field{Name: field, Message: "there is no such setting"})
+			wrong = append(wrong, refusal.Wrong(field, "there is no such setting"))
 			continue
 		}
 		if string(raw[key]) == "null" {
@@ -198,14 +199,13 @@ func readAll(raw map[string]json.RawMessage, stored bool) (set Settings, unset [
 		}
 		value, err := info.Decode(raw[key])
 		if err != nil {
-			wrong = append(wrong, refusal.Field{Name: field, Message: err.Error()})
+			wrong = append(wrong, refusal.Wrong(field, "%s", err))
 			continue
 		}
 		set[info.Key] = value
 	}
 	if len(wrong) > 0 {
-		return set, unset, &refusal.Refusal{Kind: refusal.InvalidInput, Detail: "some settings are wrong",
-			Fields: wrong}
+		return set, unset, refusal.New(refusal.InvalidInput, "some settings are wrong").At(wrong)
 	}
 	return set, unset, nil
 }
@@ -220,13 +220,13 @@ func (i Info) Decode(text json.RawMessage) (any, error) {
 	case Size, Seconds, Number:
 		var n int64
 		if n, err = decode[int64](text, "a whole number"); err == nil && (n < i.Least || n > i.Most) {
-			err = fmt.Errorf("must be from %s to %s", i.Format(i.Least), i.Format(i.Most))
+			err = language.Errorf("must be from %s to %s", i.Format(i.Least), i.Format(i.Most))
 		}
 		value = n
 	case Choice:
 		var s string
 		if s, err = decode[string](text, "a text"); err == nil && !slices.Contains(i.Choices, s) {
-			err = fmt.Errorf("must be one of %s", strings.Join(i.Choices, ", "))
+			err = language.Errorf("must be one of %s", strings.Join(i.Choices, ", "))
 		}
 		value = s
 	case Choices, Paths, Networks:
@@ -245,7 +245,7 @@ func (i Info) Decode(text json.RawMessage) (any, error) {
 	case Version:
 		var s string
 		if s, err = decode[string](text, "a text"); err == nil && s != "" && !version.MatchString(s) {
-			err = fmt.Errorf("%q is no version; write such as 8.2, or nothing for the newest", s)
+			err = language.Errorf("%q is no version; write such as 8.2, or nothing for the newest", s)
 		}
 		value = s
 	case Zone:
@@ -258,7 +258,7 @@ func (i Info) Decode(text json.RawMessage) (any, error) {
 		var m map[string]string
 		if m, err = decode[map[string]string](text, "an object with texts"); err == nil {
 			if most := cmp.Or(int(i.Most), mostEntries); len(m) > most {
-				err = fmt.Errorf("at most %d are possible", most)
+				err = language.Errorf("at most %d are possible", most)
 			}
 		}
 		value = m
@@ -278,33 +278,33 @@ var version = regexp.MustCompile(`^[0-9]{1,2}\.[0-9]{1,2}$`)
 func decode[T any](text json.RawMessage, want string) (T, error) {
 	var v T
 	if err := json.Unmarshal(text, &v); err != nil {
-		return v, fmt.Errorf("must be %s", want)
+		return v, language.Errorf("must be %s", want)
 	}
 	return v, nil
 }
 
 func (i Info) checkList(list []string) error {
 	if len(list) == 0 && i.Kind != Networks {
-		return fmt.Errorf("name at least one")
+		return language.Errorf("name at least one")
 	}
 	if len(list) > mostEntries {
-		return fmt.Errorf("at most %d are possible", mostEntries)
+		return language.Errorf("at most %d are possible", mostEntries)
 	}
 	seen := map[string]bool{}
 	for _, item := range list {
 		if seen[item] {
-			return fmt.Errorf("%s is listed twice", item)
+			return language.Errorf("%s is listed twice", item)
 		}
 		seen[item] = true
 		if i.Kind == Choices && !slices.Contains(i.Choices, item) {
-			return fmt.Errorf("%q is none of %s", item, strings.Join(i.Choices, ", "))
+			return language.Errorf("%q is none of %s", item, strings.Join(i.Choices, ", "))
 		}
 		var err error
 		switch {
 		case i.Kind == Paths:
 			err = CheckPath(item)
 		case i.Kind == Networks && item == "all":
-			err = fmt.Errorf("leave the list empty for everybody")
+			err = language.Errorf("leave the list empty for everybody")
 		case i.Kind == Networks:
 			err = network(item)
 		}
@@ -324,7 +324,7 @@ func (i Info) Parse(typed string) (any, error) {
 	case Switch:
 		on := slices.Index([]string{"off", "on", "false", "true", "no", "yes"}, typed)
 		if on < 0 {
-			return nil, fmt.Errorf("say on or off")
+			return nil, language.Errorf("say on or off")
 		}
 		v = on%2 == 1
 	case Size:
@@ -342,7 +342,7 @@ func (i Info) Parse(typed string) (any, error) {
 	case Number:
 		n, err := strconv.ParseInt(typed, 10, 64)
 		if err != nil {
-			return nil, fmt.Errorf("%q is not a number", typed)
+			return nil, language.Errorf("%q is not a number", typed)
 		}
 		v = n
 	case Choices, Paths, Networks:
@@ -351,12 +351,12 @@ func (i Info) Parse(typed string) (any, error) {
 		m := map[string]string{}
 		if strings.HasPrefix(typed, "{") {
 			if err := json.Unmarshal([]byte(typed), &m); err != nil {
-				return nil, fmt.Errorf("is no JSON object with texts")
+				return nil, language.Errorf("is no JSON object with texts")
 			}
 		} else if typed != "" {
 			name, value, found := strings.Cut(typed, "=")
 			if !found {
-				return nil, fmt.Errorf("write NAME=VALUE, or a JSON object for several")
+				return nil, language.Errorf("write NAME=VALUE, or a JSON object for several")
 			}
 			m[strings.TrimSpace(name)] = strings.TrimSpace(value)
 		}
@@ -430,9 +430,9 @@ func ParseSeconds(typed string) (int64, error) {
 		}
 	}
 	if _, err := strconv.ParseInt(typed, 10, 64); err == nil {
-		return 0, fmt.Errorf("%s what? write %ss, %sm, %sh or %sd", typed, typed, typed, typed, typed)
+		return 0, language.Errorf("%s what? write %ss, %sm, %sh or %sd", typed, typed, typed, typed, typed)
 	}
-	return 0, fmt.Errorf("%q is not a length of time; write such as 90s, 5m, 12h or 30d", typed)
+	return 0, language.Errorf("%q is not a length of time; write such as 90s, 5m, 12h or 30d", typed)
 }
 
 // FormatSeconds writes a length of time in the largest unit that divides it.
@@ -454,7 +454,7 @@ var plainPath = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._-]*(/[A-Za-z0-9_][A
 // configuration language would read as syntax.
 func CheckPath(p string) error {
 	if len(p) > 512 || !plainPath.MatchString(p) || path.Clean(p) != p {
-		return fmt.Errorf("%q is not a plain path below the document root: letters, digits, dots, hyphens and "+
+		return language.Errorf("%q is not a plain path below the document root: letters, digits, dots, hyphens and "+
 			"underscores, with / between them and none at the start", p)
 	}
 	return nil
@@ -464,7 +464,7 @@ var zoneName = regexp.MustCompile(`^[A-Za-z]+([/_+-][A-Za-z0-9]+)*$`)
 
 func checkZone(name string) error {
 	if _, err := time.LoadLocation(name); err != nil || !zoneName.MatchString(name) || name == "Local" {
-		return fmt.Errorf("%q is no time zone; write one such as UTC or Europe/Oslo", name)
+		return language.Errorf("%q is no time zone; write one such as UTC or Europe/Oslo", name)
 	}
 	return nil
 }
@@ -474,17 +474,18 @@ func checkZone(name string) error {
 func checkRedirects(v any) error {
 	for from, to := range v.(map[string]string) {
 		if !location.MatchString(from) {
-			return fmt.Errorf("%q is not an address of the site such as /old", from)
+			return language.Errorf("%q is not an address of the site such as /old", from)
 		}
 		if strings.HasPrefix(from, "/.well-known/") {
-			return fmt.Errorf("%q is the server's own", from)
+			return language.Errorf("%q is the server's own", from)
 		}
 		if !location.MatchString(to) && !absolute.MatchString(to) {
-			return fmt.Errorf("%q leads to %q, which is neither an address of the site such as /new nor one such as "+
+			return language.Errorf("%q leads to %q, which is neither an address of the site such as /new nor one "+
+				"such as "+
 				"https://ferries.example/new, without a question mark", from, to)
 		}
 		if from == to {
-			return fmt.Errorf("%q leads to itself", from)
+			return language.Errorf("%q leads to itself", from)
 		}
 	}
 	return nil
@@ -500,7 +501,7 @@ func AllMethods(list []string) bool { return len(list) == len(allMethods) }
 func checkMethods(v any) error {
 	list := v.([]string)
 	if !slices.Contains(list, "GET") || !slices.Contains(list, "HEAD") {
-		return fmt.Errorf("GET and HEAD have to be among them (RFC 9110, section 9.1)")
+		return language.Errorf("GET and HEAD have to be among them (RFC 9110, section 9.1)")
 	}
 	return nil
 }
@@ -511,7 +512,7 @@ var paged = []string{"400", "401", "403", "404", "405", "410", "413", "414", "42
 func checkErrorPages(v any) error {
 	for status, page := range v.(map[string]string) {
 		if !slices.Contains(paged, status) {
-			return fmt.Errorf("%q: a page can be given for %s", status, strings.Join(paged, ", "))
+			return language.Errorf("%q: a page can be given for %s", status, strings.Join(paged, ", "))
 		}
 		if err := CheckPath(page); err != nil {
 			return err
@@ -537,19 +538,19 @@ func checkHeaders(v any) error {
 		canonical := textproto.CanonicalMIMEHeaderKey(name)
 		switch {
 		case !token.MatchString(name):
-			return fmt.Errorf("%q is no name of a header: letters, digits and hyphens", name)
+			return language.Errorf("%q is no name of a header: letters, digits and hyphens", name)
 		case seen[canonical]:
-			return fmt.Errorf("%s is listed twice", name)
+			return language.Errorf("%s is listed twice", name)
 		case canonical == "Strict-Transport-Security":
-			return fmt.Errorf("%s has a setting of its own, hsts", name)
+			return language.Errorf("%s has a setting of its own, hsts", name)
 		case slices.Contains(owned, canonical):
-			return fmt.Errorf("%s is the web server's own to send", name)
+			return language.Errorf("%s is the web server's own to send", name)
 		case len(value) == 0 || len(value) > 2000 || strings.TrimSpace(value) != value:
-			return fmt.Errorf("%s needs a value of 1 to 2000 characters without blanks around it", name)
+			return language.Errorf("%s needs a value of 1 to 2000 characters without blanks around it", name)
 		case strings.ContainsFunc(value, func(r rune) bool { return r < ' ' || r > '~' }):
-			return fmt.Errorf("%s: a value holds letters, digits and signs of ASCII in one line", name)
+			return language.Errorf("%s: a value holds letters, digits and signs of ASCII in one line", name)
 		case strings.ContainsRune(value, '$'):
-			return fmt.Errorf("%s: a value cannot hold a dollar sign; nginx would read a variable there", name)
+			return language.Errorf("%s: a value cannot hold a dollar sign; nginx would read a variable there", name)
 		}
 		seen[canonical] = true
 	}

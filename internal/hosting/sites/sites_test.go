@@ -111,7 +111,7 @@ func TestResolve(t *testing.T) {
 	assert.Equal(t, "template shop", byKey["compression"].Source)
 	assert.Empty(t, byKey["methods"].Source)
 	assert.Equal(t, int64(256*plans.MiB), byKey["php_memory"].Value)
-	assert.Contains(t, byKey["php_memory"].Bounded, "set to 1G; the limit php_memory allows 256M")
+	assert.Contains(t, byKey["php_memory"].Bounded.String(), "set to 1G; the limit php_memory allows 256M")
 	assert.Equal(t, int64(10*plans.MiB), byKey["largest_upload"].Value, "what is usual is bounded, too")
 	s, err := SwitchesOf(list)
 	require.NoError(t, err)
@@ -256,7 +256,7 @@ func TestRawOfEarlierVersions(t *testing.T) {
 		switch e.Key {
 		case "raw":
 			assert.Equal(t, "", e.Value)
-			assert.Contains(t, e.Bounded, "not in force: line 1: proxy_pass cannot be used here")
+			assert.Contains(t, e.Bounded.String(), "not in force: line 1: proxy_pass cannot be used here")
 		case "php":
 			assert.Equal(t, false, e.Value)
 		}

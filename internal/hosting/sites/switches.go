@@ -2,10 +2,10 @@ package sites
 
 import (
 	"encoding/json"
-	"fmt"
 	"maps"
 	"slices"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/plans"
 )
 
@@ -65,7 +65,7 @@ type Effective struct {
 	// Source is empty for the value that holds where nothing is set.
 	Source string
 	// Bounded says by what the value is less than what is set; empty where it is not.
-	Bounded string
+	Bounded language.Text
 }
 
 // Bounds are what an account's allowance leaves to its sites.
@@ -119,8 +119,8 @@ func (b Bounds) Admit(set Settings) (Key, error) {
 		n, is := set[key].(int64)
 		if bounded && is && n > most {
 			info, _ := Of(key)
-			return key, fmt.Errorf("%s is at most %s for this account, by its limit %s", info.Title, info.Format(most),
-				of)
+			return key, language.Errorf("%s is at most %s for this account, by its limit %s",
+				language.Plain(info.Title), info.Format(most), of)
 		}
 	}
 	return "", nil
@@ -140,11 +140,11 @@ func Resolve(bounds Bounds, layers ...Layer) []Effective {
 		}
 		if info.Kind == Text {
 			if err := checkRaw(e.Value); err != nil {
-				e.Bounded, e.Value = "not in force: "+err.Error(), ""
+				e.Bounded, e.Value = language.New("not in force: %s", err), ""
 			}
 		}
 		if most, of, bounded := bounds.of(info.Key); bounded && e.Value.(int64) > most {
-			e.Bounded = fmt.Sprintf("set to %s; the limit %s allows %s", info.Format(e.Value), of, info.Format(most))
+			e.Bounded = language.New("set to %s; the limit %s allows %s", info.Format(e.Value), of, info.Format(most))
 			e.Value = max(most, info.Least)
 		}
 		list = append(list, e)

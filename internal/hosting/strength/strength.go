@@ -9,6 +9,8 @@ import (
 	"regexp"
 	"strings"
 	"unicode"
+
+	"victualler/internal/hosting/language"
 )
 
 // Level is how well a password would hold.
@@ -35,8 +37,8 @@ type Strength struct {
 	// Bits is log2 of the guesses it takes.
 	Bits    int
 	Level   Level
-	Reasons []string
-	Advice  string
+	Reasons []language.Text
+	Advice  language.Text
 }
 
 // Bounds of what is looked at: more characters make no password better
@@ -72,10 +74,10 @@ func Estimate(password string, about []string) Strength {
 	}
 	s.Reasons = append(s.Reasons, e.order...)
 	if n := len(e.text); n < 10 && s.Level != Strong && n > 0 {
-		s.Reasons = append(s.Reasons, "it is short")
+		s.Reasons = append(s.Reasons, language.New("it is short"))
 	}
 	if s.Level == Weak || s.Level == Fair {
-		s.Advice = "take four words that have nothing to do with each other, or have one generated"
+		s.Advice = language.New("take four words that have nothing to do with each other, or have one generated")
 	}
 	return s
 }
@@ -93,12 +95,12 @@ type estimator struct {
 	text, lower []rune
 	about       []string
 	reasons     map[string]bool
-	order       []string
+	order       []language.Text
 }
 
-func (e *estimator) because(reason string) {
-	if reason != "" && !e.reasons[reason] {
-		e.reasons[reason] = true
+func (e *estimator) because(reason language.Text) {
+	if !reason.IsZero() && !e.reasons[reason.String()] {
+		e.reasons[reason.String()] = true
 		e.order = append(e.order, reason)
 	}
 }
@@ -107,7 +109,7 @@ func (e *estimator) because(reason string) {
 type piece struct {
 	length int
 	bits   float64
-	reason string
+	reason language.Text
 }
 
 // bits finds the cheapest way to cut the password into pieces.
@@ -119,7 +121,7 @@ func (e *estimator) bits() float64 {
 	single := e.perCharacter()
 	cost := make([]float64, n+1)
 	from := make([]int, n+1)
-	why := make([]string, n+1)
+	why := make([]language.Text, n+1)
 	for i := 1; i <= n; i++ {
 		cost[i] = math.Inf(1)
 	}
@@ -129,12 +131,12 @@ func (e *estimator) bits() float64 {
 				cost[i+p.length], from[i+p.length], why[i+p.length] = c, i, p.reason
 			}
 		}
-		try(piece{1, single, ""})
+		try(piece{length: 1, bits: single})
 		for _, p := range e.piecesAt(i) {
 			try(p)
 		}
 	}
-	var reasons []string
+	var reasons []language.Text
 	for i := n; i > 0; i = from[i] {
 		reasons = append(reasons, why[i])
 	}
@@ -171,49 +173,51 @@ func (e *estimator) perCharacter() float64 {
 
 func (e *estimator) piecesAt(i int) []piece {
 	var list []piece
-	add := func(length int, bits float64, reason string) {
+	add := func(length int, bits float64, reason language.Text) {
 		if length > 0 {
 			list = append(list, piece{length, bits, reason})
 		}
 	}
+	var none language.Text
 	rest := string(e.lower[i:])
 	changed := func(length int) float64 { return e.changes(i, length) }
 	for rank, word := range common {
 		if strings.HasPrefix(rest, word) {
 			n := len([]rune(word))
-			add(n, math.Log2(float64(rank+2))+changed(n), "“"+word+"” is among the first that are guessed")
+			add(n, math.Log2(float64(rank+2))+changed(n),
+				language.New("“%s” is among the first that are guessed", word))
 		}
 	}
 	for _, word := range words {
 		if strings.HasPrefix(rest, word) {
 			n := len([]rune(word))
-			add(n, wordBits+changed(n), "")
+			add(n, wordBits+changed(n), none)
 		}
 	}
 	for n := 4; n <= min(speakable(e.text[i:]), longestWord); n++ {
-		add(n, spokenBits+0.8*float64(n)+changed(n), "")
+		add(n, spokenBits+0.8*float64(n)+changed(n), none)
 	}
 	for _, word := range e.about {
 		if f := fold(word); strings.HasPrefix(rest, f) {
 			n := len([]rune(f))
-			add(n, 2+changed(n), "it has “"+word+"” in it, which others know about you")
+			add(n, 2+changed(n), language.New("it has “%s” in it, which others know about you", word))
 		}
 	}
 	if n := run(e.lower[i:]); n >= 3 {
-		add(n, 4+math.Log2(float64(n)), "it has a sequence like abc or 123 in it")
+		add(n, 4+math.Log2(float64(n)), language.New("it has a sequence like abc or 123 in it"))
 	}
 	for _, row := range keyboard {
 		if n := along(row, e.lower[i:]); n >= 4 {
-			add(n, 5+math.Log2(float64(n)), "it follows the keys of the keyboard")
+			add(n, 5+math.Log2(float64(n)), language.New("it follows the keys of the keyboard"))
 		}
 	}
 	if n := same(e.lower[i:]); n >= 3 {
-		add(n, e.perCharacter()+math.Log2(float64(n)), "it repeats a character")
+		add(n, e.perCharacter()+math.Log2(float64(n)), language.New("it repeats a character"))
 	}
 	// What has come before costs nothing but saying where.
 	for n := min(i, len(e.lower)-i); n >= 3; n-- {
 		if at := strings.Index(string(e.lower[:i]), string(e.lower[i:i+n])); at >= 0 {
-			add(n, 3+math.Log2(float64(i)), "it repeats a part of itself")
+			add(n, 3+math.Log2(float64(i)), language.New("it repeats a part of itself"))
 			break
 		}
 	}
@@ -222,7 +226,7 @@ func (e *estimator) piecesAt(i int) []piece {
 		if len(m) > 4 {
 			bits = 16
 		}
-		add(len([]rune(m)), bits, "it has a date in it")
+		add(len([]rune(m)), bits, language.New("it has a date in it"))
 	}
 	return list
 }

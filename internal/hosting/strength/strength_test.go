@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/passwords"
 )
 
@@ -54,11 +55,12 @@ func TestReasons(t *testing.T) {
 		"kz2024-05-01": "date",
 		"k7":           "short",
 	} {
-		assert.Contains(t, strings.Join(Estimate(password, []string{"ternferries.example"}).Reasons, "; "), says,
+		assert.Contains(t, language.Join(Estimate(password, []string{"ternferries.example"}).Reasons, "; ").String(),
+			says,
 			password)
 	}
 	assert.Empty(t, Estimate("Hq7mVt2kXw9pRz4c", nil).Reasons)
-	assert.NotEmpty(t, Estimate("kz7", nil).Advice)
+	assert.NotEmpty(t, Estimate("kz7", nil).Advice.String())
 }
 
 // What is drawn at random is taken for what it is, even where it looks like a word here and there.

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"victualler/internal/hosting/language"
 )
 
 // Facts is what the derived records of a zone follow from.
@@ -42,7 +44,7 @@ const challengeTTL = 60
 type Derived struct {
 	Record
 	// Why says from what it follows.
-	Why string
+	Why language.Text
 }
 
 // Derive makes the records that follow from what is configured, without SOA and the zone's own NS
@@ -50,13 +52,13 @@ type Derived struct {
 // record gives way to what the sites need.
 func Derive(f Facts) []Derived {
 	var list []Derived
-	add := func(name string, t Type, data, why string) {
+	add := func(name string, t Type, data string, why language.Text) {
 		r := Record{Name: name, Type: t, TTL: UsualTTL, Data: data}
 		if !slices.ContainsFunc(list, func(d Derived) bool { return d.Record == r }) {
 			list = append(list, Derived{r, why})
 		}
 	}
-	addresses := func(host string, list []netip.Addr, why string) {
+	addresses := func(host string, list []netip.Addr, why language.Text) {
 		name, inside := within(f.Zone, host)
 		if !inside || slices.ContainsFunc(f.Below, func(b string) bool { _, in := within(b, host); return in }) {
 			return
@@ -70,16 +72,16 @@ func Derive(f Facts) []Derived {
 		}
 	}
 	for _, h := range f.Sites {
-		addresses(h.Name, h.Addresses, "the site "+h.Name)
-		addresses("www."+h.Name, h.Addresses, "the site "+h.Name)
+		addresses(h.Name, h.Addresses, language.New("the site %s", h.Name))
+		addresses("www."+h.Name, h.Addresses, language.New("the site %s", h.Name))
 	}
 	for _, h := range f.NameServers {
-		addresses(h.Name, h.Addresses, "the name server "+h.Name)
+		addresses(h.Name, h.Addresses, language.New("the name server %s", h.Name))
 	}
 	for _, below := range f.Below {
 		if name, inside := within(f.Zone, below); inside && name != "@" {
 			for _, h := range f.NameServers {
-				add(name, NS, h.Name+".", "the zone "+below)
+				add(name, NS, h.Name+".", language.New("the zone %s", below))
 			}
 		}
 	}
@@ -89,7 +91,7 @@ func Derive(f Facts) []Derived {
 			return in
 		}) {
 			list = append(list, Derived{Record{Name: name, Type: TXT, TTL: challengeTTL, Data: strconv.Quote(c.Text)},
-				"the order of a certificate"})
+				language.New("the order of a certificate")})
 		}
 	}
 	needed := slices.Clone(list)
@@ -107,7 +109,7 @@ func Derive(f Facts) []Derived {
 		}
 		if draft.Admit(r) == nil {
 			draft.Add(r)
-			list = append(list, Derived{r, "the template"})
+			list = append(list, Derived{r, language.New("the template")})
 		}
 	}
 	return list
@@ -128,7 +130,7 @@ type Entry struct {
 	Own bool
 	ID  int64
 	// Why says from what a derived one follows.
-	Why string
+	Why language.Text
 	// Overruled says that own records replace a derived one.
 	Overruled bool
 }

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -23,7 +24,7 @@ type Draft struct {
 type member struct {
 	Record
 	derived bool
-	why     string
+	why     language.Text
 }
 
 // NewDraft returns a draft of a zone as it is.
@@ -53,7 +54,7 @@ func (d *Draft) put(m member) {
 }
 
 func (d *Draft) drop(m member) {
-	is := func(o member) bool { return o == m }
+	is := func(o member) bool { return o.Record == m.Record && o.derived == m.derived }
 	d.at[m.Name] = slices.DeleteFunc(d.at[m.Name], is)
 	for _, above := range namesAbove(m.Name) {
 		d.below[above] = slices.DeleteFunc(d.below[above], is)
@@ -89,6 +90,18 @@ func (d *Draft) Has(r Record) (own, derived bool) {
 		}
 	}
 	return own, derived
+}
+
+// StillDerived is the derived address of the other family that a name keeps beside an own one: who
+// comes by IPv4 and who comes by IPv6 are led to different places then.
+func (d *Draft) StillDerived(r Record) (Derived, bool) {
+	other := map[Type]Type{A: AAAA, AAAA: A}[r.Type]
+	at := slices.IndexFunc(d.at[r.Name], func(m member) bool { return m.derived && m.Type == other })
+	if other == "" || at < 0 {
+		return Derived{}, false
+	}
+	m := d.at[r.Name][at]
+	return Derived{Record: m.Record, Why: m.why}, true
 }
 
 // TTLOfSet is the time to live of the own records that a record joins, or its own.

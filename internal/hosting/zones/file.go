@@ -1,10 +1,10 @@
 package zones
 
 import (
-	"fmt"
 	"strconv"
 	"strings"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -29,7 +29,7 @@ var skipped = map[string]string{"SOA": "the service keeps it", "RRSIG": "signing
 // ReadFile reads a zone file (RFC 1035, section 5). Names in it are
 // relative to the origin, which is the zone's name until the file says
 // otherwise. What is not taken over is told in words. Errors name the line.
-func ReadFile(zone, text string) (records []Line, left []string, err error) {
+func ReadFile(zone, text string) (records []Line, left []language.Text, err error) {
 	f := file{zone: zone, origin: zone + ".", ttl: UsualTTL}
 	for {
 		tokens, number, indented, err := f.entry(&text)
@@ -52,7 +52,7 @@ type file struct {
 	owner        string
 	line         int
 	records      []Line
-	left         []string
+	left         []language.Text
 }
 
 // entry returns the next entry as its tokens, with quotation marks and escapes as they stand.
@@ -61,7 +61,7 @@ func (f *file) entry(text *string) (tokens []string, first int, indented bool, e
 	depth := 0
 	for *text != "" || depth > 0 {
 		if *text == "" {
-			return nil, first, false, fmt.Errorf("a parenthesis is not closed")
+			return nil, first, false, language.Errorf("a parenthesis is not closed")
 		}
 		line, rest, _ := strings.Cut(*text, "\n")
 		*text = rest
@@ -117,7 +117,7 @@ func split(line string, depth *int) (tokens []string, err error) {
 			if c == '(' {
 				*depth++
 			} else if *depth--; *depth < 0 {
-				return nil, fmt.Errorf("a parenthesis is closed that was not opened")
+				return nil, language.Errorf("a parenthesis is closed that was not opened")
 			}
 		case c == ' ' || c == '\t':
 			end()
@@ -127,7 +127,7 @@ func split(line string, depth *int) (tokens []string, err error) {
 		}
 	}
 	if quoted {
-		return nil, fmt.Errorf("a quotation mark is not closed")
+		return nil, language.Errorf("a quotation mark is not closed")
 	}
 	end()
 	return tokens, nil
@@ -138,55 +138,56 @@ func (f *file) readEntry(tokens []string, number int, indented bool) error {
 	switch strings.ToUpper(tokens[0]) {
 	case "$ORIGIN":
 		if len(tokens) != 2 || !strings.HasSuffix(tokens[1], ".") {
-			return fmt.Errorf("write $ORIGIN with a whole name and a dot at its end")
+			return language.Errorf("write $ORIGIN with a whole name and a dot at its end")
 		}
 		f.origin = strings.ToLower(tokens[1])
 		return nil
 	case "$TTL":
 		ttl, is := lifetime(strings.Join(tokens[1:], " "))
 		if !is {
-			return fmt.Errorf("write $TTL with a number of seconds")
+			return language.Errorf("write $TTL with a number of seconds")
 		}
 		f.ttl = ttl
 		return nil
 	}
 	if strings.HasPrefix(tokens[0], "$") {
-		return fmt.Errorf("%s is not possible here; put everything into one file", tokens[0])
+		return language.Errorf("%s is not possible here; put everything into one file", tokens[0])
 	}
 	if !indented {
 		f.owner = f.complete(strings.ToLower(tokens[0]))
 		tokens = tokens[1:]
 	}
 	if f.owner == "" {
-		return fmt.Errorf("the first record has no name")
+		return language.Errorf("the first record has no name")
 	}
 	ttl := f.ttl
 	for len(tokens) > 0 { // time to live and class, in either order
 		if t, is := lifetime(tokens[0]); is {
 			ttl = t
 		} else if class := strings.ToUpper(tokens[0]); class == "CH" || class == "HS" {
-			return fmt.Errorf("the class %s is not that of the Internet (IN)", class)
+			return language.Errorf("the class %s is not that of the Internet (IN)", class)
 		} else if class != "IN" {
 			break
 		}
 		tokens = tokens[1:]
 	}
 	if len(tokens) == 0 {
-		return fmt.Errorf("the type of the record is missing")
+		return language.Errorf("the type of the record is missing")
 	}
 	kind, data := strings.ToUpper(tokens[0]), tokens[1:]
 	if why, is := skipped[kind]; is {
 		f.left = append(f.left,
-			fmt.Sprintf("line %d: %s of %s left out: %s", number, kind, strings.TrimSuffix(f.owner, "."), why))
+			language.New("line %d: %s of %s left out: %s", number, kind, strings.TrimSuffix(f.owner, "."),
+				language.Plain(why)))
 		return nil
 	}
 	if kind == string(NS) && f.owner == f.zone+"." {
-		f.left = append(f.left, fmt.Sprintf("line %d: the name servers of %s itself left out: the service keeps them",
+		f.left = append(f.left, language.New("line %d: the name servers of %s itself left out: the service keeps them",
 			number, f.zone))
 		return nil
 	}
 	if len(f.records) == MostRecords {
-		return fmt.Errorf("a zone can have %d records of its own at most", MostRecords)
+		return language.Errorf("a zone can have %d records of its own at most", MostRecords)
 	}
 	for _, at := range namesIn[Type(kind)] {
 		if at < len(data) {
@@ -199,7 +200,7 @@ func (f *file) readEntry(tokens []string, number int, indented bool) error {
 		}
 	}
 	if within := min(max(ttl, LeastTTL), MostTTL); within != ttl {
-		f.left = append(f.left, fmt.Sprintf("line %d: time to live of %d taken instead of %d", number, within, ttl))
+		f.left = append(f.left, language.New("line %d: time to live of %d taken instead of %d", number, within, ttl))
 		ttl = within
 	}
 	f.records = append(f.records, Line{number, Typed{Name: f.owner, Type: kind, Data: strings.Join(data, " "),

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/net/idna"
 	"golang.org/x/net/publicsuffix"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -87,7 +88,7 @@ type Typed struct {
 // dot at its end. What has only one meaning is put right and told in words; what has two, such as a
 // name of several parts without a dot at its end, is asked about: the refusal is a
 // [refusal.NeedsDecision] then, with the forms to choose from.
-func Parse(zone string, in Typed) (Record, []string, error) {
+func Parse(zone string, in Typed) (Record, []language.Text, error) {
 	p := parser{zone: zone}
 	r := Record{Type: Type(strings.ToUpper(strings.TrimSpace(in.Type))), TTL: in.TTL}
 	if r.TTL == 0 {
@@ -142,11 +143,11 @@ func typeNames() string {
 // parser reads the parts of one record.
 type parser struct {
 	zone        string
-	corrections []string
+	corrections []language.Text
 }
 
 func (p *parser) correct(format string, args ...any) {
-	p.corrections = append(p.corrections, fmt.Sprintf(format, args...))
+	p.corrections = append(p.corrections, language.New(format, args...))
 }
 
 // owner reads the name of a record: relative, "@", complete with a dot, or complete without one.
@@ -190,7 +191,7 @@ func hostASCII(name string) (string, error) {
 	labels := strings.Split(name, ".")
 	for i, label := range labels {
 		if label == "" {
-			return "", fmt.Errorf("there is an empty part between two dots")
+			return "", language.Errorf("there is an empty part between two dots")
 		}
 		plain := !strings.ContainsFunc(label, func(r rune) bool { return r > 0x7f })
 		if plain {
@@ -198,7 +199,7 @@ func hostASCII(name string) (string, error) {
 		}
 		ascii, err := idna.Lookup.ToASCII(label)
 		if err != nil {
-			return "", fmt.Errorf("“%s” is no international label", label)
+			return "", language.Errorf("“%s” is no international label", label)
 		}
 		labels[i] = ascii
 	}
@@ -211,16 +212,17 @@ func checkLabels(name string, t Type) error {
 	for i, label := range strings.Split(name, ".") {
 		switch {
 		case label == "":
-			return fmt.Errorf("there is an empty part between two dots")
+			return language.Errorf("there is an empty part between two dots")
 		case len(label) > 63:
-			return fmt.Errorf("the part “%s…” has %d characters; at most 63 are possible", label[:20], len(label))
+			return language.Errorf("the part “%s…” has %d characters; at most 63 are possible", label[:20], len(label))
 		case label == "*" && i == 0:
 		case strings.Trim(label, "abcdefghijklmnopqrstuvwxyz0123456789-_") != "":
-			return fmt.Errorf("“%s” has a character that cannot be in it", label)
+			return language.Errorf("“%s” has a character that cannot be in it", label)
 		case strings.HasPrefix(label, "-") || strings.HasSuffix(label, "-"):
-			return fmt.Errorf("“%s” begins or ends with a hyphen", label)
+			return language.Errorf("“%s” begins or ends with a hyphen", label)
 		case strings.Contains(label, "_") && (t == A || t == AAAA || t == MX):
-			return fmt.Errorf("“%s” has an underscore, which no host has (RFC 952); services have them, in SRV, TXT "+
+			return language.Errorf("“%s” has an underscore, which no host has (RFC 952); services have them, in SRV, "+
+				"TXT "+
 				"and TLSA records", label)
 		}
 	}
@@ -253,11 +255,10 @@ func (p *parser) target(typed, what string) (string, error) {
 		ascii += "." + p.zone
 		p.correct("%s is taken for %s", typed, ascii)
 	case isFullName(ascii):
-		return "", &refusal.Refusal{Kind: refusal.NeedsDecision,
-			Detail: fmt.Sprintf("is %s the whole name, or a name below %s? Put a dot at the end of whole names", typed,
-				p.zone), Decide: []refusal.Choice{
-				{Field: "data", Value: ascii + ".", Means: "the whole name " + ascii},
-				{Field: "data", Value: ascii + "." + p.zone + ".", Means: "the name " + ascii + "." + p.zone}}}
+		return "", refusal.New(refusal.NeedsDecision, "is %s the whole name, or a name below %s? Put a dot at the "+
+			"end of "+
+			"whole names", typed, p.zone).Choose(refusal.Decision("data", ascii+".", "the whole name %s", ascii),
+			refusal.Decision("data", ascii+"."+p.zone+".", "the name %s.%s", ascii, p.zone))
 	default:
 		ascii += "." + p.zone
 		p.correct("%s is taken for %s", typed, ascii)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"victualler/internal/hosting/language"
 )
 
 // Absolute returns the complete name of a record, given relative to its
@@ -43,7 +44,7 @@ func Check(zone string, list []Record) error {
 	for _, r := range list {
 		again, _, err := Parse(zone, Typed{Name: r.Name, Type: string(r.Type), Data: r.Data, TTL: r.TTL})
 		if err == nil && again != r {
-			err = fmt.Errorf("it would be read as %s", again)
+			err = language.Errorf("it would be read as %s", again)
 		}
 		if err == nil {
 			err = seen.Admit(r)

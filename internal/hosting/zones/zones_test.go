@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 )
 
@@ -59,7 +60,7 @@ func TestRecordsAreRead(t *testing.T) {
 		if c.told == "" {
 			assert.Empty(t, corrections, c.in)
 		} else {
-			assert.Contains(t, strings.Join(corrections, "; "), c.told, c.in)
+			assert.Contains(t, language.Join(corrections, "; ").String(), c.told, c.in)
 		}
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
@@ -41,14 +42,31 @@ func signInNameTaken(name string) error {
 	return refusal.New(refusal.NameTaken, "the sign-in name %q is in use; choose another", name).On("sign_in_name")
 }
 
+// proposeSignIn proposes a sign-in name that is free.
 func proposeSignIn(ctx context.Context, q *db.Queries, domain names.Domain) (string, error) {
-	stem := names.ProposeSignIn(domain, func(string) bool { return false })
+	first := names.ProposeSignIn(domain, func(string) bool { return false })
 	// Numbers are put behind a stem cut short, so ask by the part that always stays.
-	taken, err := q.TakenSignInNames(ctx, stem[:min(len(stem), names.MaxSignIn-6)])
+	taken, err := q.TakenSignInNames(ctx, first[:min(len(first), names.MaxSignIn-6)])
 	if err != nil {
 		return "", err
 	}
 	return names.ProposeSignIn(domain, func(name string) bool { return slices.Contains(taken, name) }), nil
+}
+
+// reserveSignIn proposes a sign-in name that stays free until the transaction ends: whoever wants
+// the same one waits, and then sees that it is taken.
+func reserveSignIn(ctx context.Context, tx store.Tx, domain names.Domain) (string, error) {
+	locked := ""
+	for {
+		name, err := proposeSignIn(ctx, tx.Queries, domain)
+		if err != nil || name == locked {
+			return name, err
+		}
+		if err := usecase.LockSignInName(ctx, tx, name); err != nil {
+			return "", err
+		}
+		locked = name
+	}
 }
 
 // OpenAccount opens an account: everything is decided and written down now,
@@ -57,8 +75,8 @@ func proposeSignIn(ctx context.Context, q *db.Queries, domain names.Domain) (str
 // Refusals: ApplyFailed, DomainTaken, InvalidInput, LimitReached, MailFailed, NameTaken, NoServer,
 // NotAllowed, NotFound, ServerClosed, ServerFull, ServerUnreachable, Suspended, WeakPassword,
 // WrongState.
-// Locks: sign-in names, the customer (shared), the domain's name, the plan (shared), the reseller,
-// the reseller (shared).
+// Locks: the customer (shared), the domain's name, the plan (shared), the reseller, the reseller
+// (shared), the sign-in name.
 func (s *Service) OpenAccount(ctx context.Context, a usecase.Actor, in api.OpenAccount) (api.Opening, error) {
 	domain, corrections, err := names.ParseDomain(in.Domain)
 	if err != nil {
@@ -73,12 +91,12 @@ func (s *Service) OpenAccount(ctx context.Context, a usecase.Actor, in api.OpenA
 		if err != nil {
 			return api.Opening{}, err
 		}
-		out := api.Opening{Corrections: usecase.NonNil(corrections), Placement: placementFor(a, reason)}
+		out := api.Opening{Corrections: a.SayAll(corrections), Placement: placementFor(a, reason)}
+		a.NoteAll(corrections)
 		if a.Preview != nil {
 			a.Summarize("open account %s for %s on %s", account.SignInName, domain.Unicode(), server.Label)
-			a.Note(corrections...)
 			if out.Placement != "" {
-				a.Note(out.Placement)
+				a.NoteAll(language.Plains([]string{out.Placement}))
 			}
 			return out, s.rollout.PreviewAccount(ctx, tx, a, account)
 		}
@@ -110,7 +128,7 @@ func (s *Service) chooseServer(ctx context.Context, a usecase.Actor, label strin
 		}
 	}
 	server, choice, err := s.fleet.Place(ctx, label)
-	return server, choice.Reason, err
+	return server, choice.Reason.String(), err
 }
 
 // open checks and writes the rows of a new account.
@@ -130,7 +148,8 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 	}
 	found, err := usecase.FindPlan(ctx, tx.Queries, a, in.Plan)
 	if r := refusal.As(err); r != nil {
-		return none, refusal.New(r.Kind, "there is no plan %q; see the list of plans", in.Plan).On("plan")
+		return none, refusal.New(r.Kind, "there is no plan %q", in.Plan).Help(refusal.Remedy{By: refusal.Anybody,
+			Do: language.New("see the list of plans"), Command: "plan list"}).On("plan")
 	}
 	if err != nil {
 		return none, err
@@ -167,14 +186,12 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 	}
 	name := in.SignInName
 	if name == "" {
-		// Proposals wait for each other, so that two requests do not get the same.
-		if err := usecase.LockSignInNames(ctx, tx); err != nil {
-			return none, err
-		}
-		if name, err = proposeSignIn(ctx, tx.Queries, domain); err != nil {
+		if name, err = reserveSignIn(ctx, tx, domain); err != nil {
 			return none, err
 		}
 	} else if err := names.CheckSignIn(name); err != nil {
+		return none, err
+	} else if err := usecase.LockSignInName(ctx, tx, name); err != nil {
 		return none, err
 	}
 	account, err := tx.AddAccount(ctx, db.AddAccountParams{SignInName: name, MainDomain: domain.String(),
@@ -210,7 +227,7 @@ func (s *Service) open(ctx context.Context, tx store.Tx, a usecase.Actor, in api
 	}
 	if err := usecase.Record(ctx, tx, a, "account.open", usecase.AboutAccount(account), nil,
 		map[string]string{"domain": domain.String(), "sign_in_name": name,
-			"customer": customer.Name, "plan": entitlement.PlanRef("", found.Reseller, found.Name),
+			"customer": customer.Name, "plan": entitlement.PlanRef(found.Reseller, found.Name),
 			"server": server.Label}); err != nil {
 		return none, err
 	}
@@ -279,7 +296,8 @@ func (s *Service) CloseAccount(ctx context.Context, a usecase.Actor, reference, 
 					account.SignInName)
 			}
 			if account.State == "closing" || account.State == "closed" {
-				return account, refusal.New(refusal.WrongState, "%s is %s already", account.SignInName, account.State)
+				return account, refusal.New(refusal.WrongState, "%s is %s already", account.SignInName,
+					usecase.Word(account.State))
 			}
 			if a.Preview != nil {
 				if err := s.previewClosing(ctx, tx, a, account); err != nil {
@@ -313,8 +331,8 @@ func (s *Service) previewClosing(ctx context.Context, tx store.Tx, a usecase.Act
 		used = plans.FormatSize(*account.DiskUsed)
 	}
 	a.Summarize("close account %s on %s", account.SignInName, server.Label)
-	a.Note("no longer served: "+strings.Join(gone, ", "), "deleted for good: "+used+" data in /home/"+
-		account.SignInName)
+	a.Note("no longer served: %s", strings.Join(gone, ", "))
+	a.Note("deleted for good: %s data in /home/%s", used, account.SignInName)
 	return nil
 }
 
@@ -341,6 +359,8 @@ func (s *Service) RepairAccount(ctx context.Context, a usecase.Actor, reference 
 // are listed only when State asks for them.
 type AccountFilter struct {
 	Search, State, Server, Plan, Reseller, Customer string
+	// Needs leaves those that need somebody: for drift, a warning, or their disk space.
+	Needs string
 }
 
 // Accounts returns a page of accounts in the order of their main domains.
@@ -349,7 +369,7 @@ type AccountFilter struct {
 func (s *Service) Accounts(ctx context.Context, a usecase.Actor, f AccountFilter, next string,
 	most int) (api.AccountPage, error) {
 	page := api.AccountPage{Accounts: []api.Account{}}
-	p := db.AccountPageParams{State: f.State, Most: int32(most + 1)}
+	p := db.AccountPageParams{State: f.State, Needs: f.Needs, Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.Scope()
 	p.Search = usecase.EscapeLike(strings.ToLower(strings.TrimSpace(f.Search)))
 	if domain, _, err := names.ParseDomain(f.Search); err == nil && domain.String() != domain.Unicode() {
@@ -358,7 +378,7 @@ func (s *Service) Accounts(ctx context.Context, a usecase.Actor, f AccountFilter
 	if f.Server != "" {
 		row, err := s.Store.ServerByLabel(ctx, f.Server)
 		if store.None(err) {
-			return page, nil
+			return page, usecase.NotFound("server", f.Server)
 		}
 		if err != nil {
 			return page, err
@@ -392,6 +412,10 @@ func (s *Service) Accounts(ctx context.Context, a usecase.Actor, f AccountFilter
 	ids, err := s.Store.Fresh().AccountPage(ctx, p)
 	if err != nil {
 		return page, err
+	}
+	if len(ids) == 0 && f.Server != "" && !a.Allows(rights.ServersRead) {
+		// They know of the servers of their accounts, and of no other.
+		return page, usecase.NotFound("server", f.Server)
 	}
 	more := len(ids) > most
 	rows, err := s.Store.AccountRows(ctx, ids[:min(len(ids), most)])
@@ -440,7 +464,7 @@ func (s *Service) Account(ctx context.Context, a usecase.Actor, reference string
 	out := api.AccountDetail{Account: accountView(a, row), Placement: placementFor(a, row.Placement), Address: host,
 		Home:    usecase.HomeOf(account),
 		Domains: []api.Domain{}, Excepted: []api.Exception{}, Drift: []api.Drift{}, SweptAt: server.SweptAt}
-	out.Allowance, out.Features = st.Views()
+	out.Allowance, out.Features = st.Views(a)
 	for _, e := range st.Exceptions {
 		out.Excepted = append(out.Excepted, selling.ExceptionView(e))
 	}
@@ -462,10 +486,10 @@ func (s *Service) Account(ctx context.Context, a usecase.Actor, reference string
 	for _, d := range rows.Domains {
 		out.Domains = append(out.Domains, domains.DomainView(d, rows))
 	}
-	if out.Warnings, err = s.rollout.Warnings(ctx, st); err != nil {
+	if out.Warnings, err = s.rollout.Warnings(ctx, a, st); err != nil {
 		return none, err
 	}
-	out.Warnings = append(rows.ProofWarnings(), out.Warnings...)
+	out.Warnings = append(rows.ProofWarnings(a), out.Warnings...)
 	if out.Running, err = s.rollout.Running(ctx, number); err != nil {
 		return none, err
 	}
@@ -493,7 +517,7 @@ func placementFor(a usecase.Actor, reason string) string {
 func accountView(a usecase.Actor, row db.AccountRow) api.Account {
 	v := api.Account{ID: row.ID, SignInName: row.SignInName, Domain: row.MainDomain,
 		Name: usecase.Unicode(row.MainDomain), Customer: row.Customer, CustomerID: row.CustomerID,
-		Plan: entitlement.PlanRef(a.Reseller, row.PlanReseller, row.Plan), Server: row.Server, State: row.State,
+		Plan: entitlement.PlanRefFor(a, row.PlanReseller, row.Plan), Server: row.Server, State: row.State,
 		DiskUsed: row.DiskUsed, DiskLimit: row.DiskLimit,
 		Exceptions: row.Exceptions, Frozen: row.FrozenAt != nil, Applied: row.AppliedRevision == row.Revision,
 		Drifts: row.Drifts, OpenedAt: row.OpenedAt, ClosedAt: row.ClosedAt, Version: row.Version}
@@ -517,7 +541,7 @@ func (s *Service) CheckDomain(ctx context.Context, a usecase.Actor, typed string
 	if err != nil {
 		return api.DomainCheck{}, err
 	}
-	out := api.DomainCheck{Domain: domain.String(), Unicode: domain.Unicode(), Corrections: usecase.NonNil(corrections)}
+	out := api.DomainCheck{Domain: domain.String(), Unicode: domain.Unicode(), Corrections: a.SayAll(corrections)}
 	if out.Taken, err = s.domains.Taken(ctx, a, domain); err != nil {
 		return out, err
 	}

@@ -1,6 +1,9 @@
 package accounts_test
 
 import (
+	"fmt"
+	"slices"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -130,6 +133,43 @@ func TestOpenAccountTwiceWithOneKey(t *testing.T) {
 	a.RequestDigest = usecase.RequestDigest("POST", "/accounts", []byte("2"))
 	_, err = b.Accounts.OpenAccount(ctx, a, in)
 	servicetest.Refused(t, refusal.KeyReused, err)
+}
+
+// Names are proposed from the first label, which these domains share.
+func TestSignInNamesAskedForAtOnce(t *testing.T) {
+	b := servicetest.Process(t, servicetest.New(t).URL)
+	b.Server("skua")
+	b.Plan("harbour", nil)
+	b.Customer("Tern Ferries", "")
+	var mu sync.Mutex
+	var got []string
+	var group sync.WaitGroup
+	for n := range 12 {
+		in := api.OpenAccount{Domain: fmt.Sprintf("dock.place%d.example", n), Plan: "harbour",
+			Customer: "Tern Ferries"}
+		if n == 5 {
+			in.SignInName = "dock3" // somebody chooses what is about to be proposed
+		}
+		group.Go(func() {
+			opening, err := b.Accounts.OpenAccount(t.Context(), b.Operator, in)
+			if in.SignInName != "" && refusal.Is(err, refusal.NameTaken) {
+				return
+			}
+			if assert.NoError(t, err) {
+				mu.Lock()
+				defer mu.Unlock()
+				got = append(got, opening.Account.SignInName)
+			}
+		})
+	}
+	group.Wait()
+	slices.Sort(got)
+	want := []string{"dock", "dock10", "dock11", "dock12", "dock2", "dock3", "dock4", "dock5", "dock6", "dock7",
+		"dock8", "dock9"}
+	if len(got) == 11 { // the chosen one came too late
+		want = slices.DeleteFunc(want, func(name string) bool { return name == "dock12" })
+	}
+	assert.Equal(t, want, got)
 }
 
 func TestCloseAccount(t *testing.T) {

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/notices"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
@@ -94,10 +95,10 @@ func (s *Service) handover(ctx context.Context, q *db.Queries, number int64) (ap
 		NameServers: out.NameServers, People: out.People}
 	for _, key := range onSheet {
 		info, _ := plans.Info(key)
-		l := api.HandoverLimit{Title: info.Title, Value: allowance.Limits[key].Format(info.Unit)}
-		out.Limits = append(out.Limits, l)
-		sheet.Limits = append(sheet.Limits, notices.LimitName(customer.Language, key, info.Title)+": "+
-			notices.Amount(customer.Language, l.Value))
+		amount := allowance.Limits[key].Format(info.Unit)
+		out.Limits = append(out.Limits, api.HandoverLimit{Title: info.Text().In(customer.Language),
+			Value: amount.In(customer.Language)})
+		sheet.Limits = append(sheet.Limits, language.New("%s: %s", info.Text(), amount).In(customer.Language))
 	}
 	if customer.Email != nil {
 		out.To = *customer.Email

@@ -8,7 +8,6 @@ import (
 	"crypto/x509"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net/url"
 	"regexp"
 	"strings"
@@ -168,10 +167,9 @@ func (s *Service) AddAuthority(ctx context.Context, a usecase.Actor, in api.NewA
 		return none, err
 	}
 	if says.Terms != "" && !in.AcceptTerms {
-		return none, &refusal.Refusal{Kind: refusal.NeedsDecision, Detail: fmt.Sprintf("%s has terms: read them at "+
-			"%s, and say that you agree (accept_terms; client: --accept-terms)", in.Name, says.Terms),
-			Decide: []refusal.Choice{{Field: "accept_terms", Value: "true", Means: "you agree to the terms at " +
-				says.Terms}}}
+		return none, refusal.New(refusal.NeedsDecision, "%s has terms: read them at %s, and say that you agree "+
+			"(accept_terms; client: --accept-terms)", in.Name, says.Terms).
+			Choose(refusal.Decision("accept_terms", "true", "you agree to the terms at %s", says.Terms))
 	}
 	if says.NeedsExternal && in.ExternalID == "" {
 		return none, refusal.Input("external_id", "this authority needs an external account: give the number and the "+

@@ -8,6 +8,7 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/certificates"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/manifest"
@@ -52,9 +53,11 @@ func (s *Service) loadSiteCertificate(ctx context.Context, q *db.Queries, domain
 	if err != nil {
 		return c, err
 	}
-	if c.entitlement, err = entitlement.Load(ctx, s.Base, q, account); err != nil {
+	terms, err := entitlement.LoadTerms(ctx, s.Base, q, []db.Account{account})
+	if err != nil {
 		return c, err
 	}
+	c.entitlement = terms[0]
 	rows, err := q.CertificatesOfSite(ctx, domainID)
 	if err != nil {
 		return c, err
@@ -103,15 +106,20 @@ func (c siteCertificate) cannotOrder(now time.Time) *refusal.Refusal {
 		return refusal.New(refusal.WrongState, "%s has no site: it is dns-only", name)
 	case c.config.Mode != automatic && c.schedule().Due(now) == certificates.NotDue:
 		return refusal.New(refusal.WrongState,
-			"the certificate of %s is %s; make it automatic first (mode: automatic)", name, c.config.Mode)
+			"the certificate of %s is %s", name, c.config.Mode).
+			Help(refusal.Remedy{By: refusal.Anybody, Do: language.New("make it automatic first (mode: automatic)"),
+				Command: "certificate change " + name + " --mode automatic"})
 	case !c.entitlement.Has("certificates"):
-		return c.entitlement.MissingFeature("certificates of an authority need", "certificates")
+		return c.entitlement.MissingFeature("certificates",
+			"certificates of an authority need the feature certificates, which this account does not have")
 	case slices.ContainsFunc(c.names(), func(n string) bool {
 		return strings.HasPrefix(n, "*.")
 	}) && !c.entitlement.Has("wildcard"):
-		return c.entitlement.MissingFeature("a certificate for all names below a domain needs", "wildcard")
+		return c.entitlement.MissingFeature("wildcard",
+			"a certificate for all names below a domain needs the feature wildcard, which this account does not have")
 	case c.authority == nil:
-		return refusal.New(refusal.WrongState, "no authority has been added yet; an operator adds one")
+		return refusal.New(refusal.WrongState, "no authority has been added yet").Help(refusal.Remedy{
+			By: refusal.Operator, Do: language.New("add one"), Command: "authority add NAME DIRECTORY"})
 	}
 	return nil
 }
@@ -300,7 +308,8 @@ func (s *Service) ChangeCertificate(ctx context.Context, a usecase.Actor, refere
 			p.Mode = in.Mode
 			leave = in.Mode == selfSigned && c.inUse != nil
 			if in.Mode != automatic {
-				if err := s.cancelOrderTx(ctx, tx, c, "the certificate is no longer automatic"); err != nil {
+				if err := s.cancelOrderTx(ctx, tx, c,
+					language.New("the certificate is no longer automatic")); err != nil {
 					return none, err
 				}
 			}
@@ -333,7 +342,7 @@ func (s *Service) ChangeCertificate(ctx context.Context, a usecase.Actor, refere
 		if c, err = s.loadSiteCertificate(ctx, tx.Queries, found.domain.ID); err != nil {
 			return none, err
 		}
-		out.Certificate, err = s.certificateView(ctx, tx.Queries, c)
+		out.Certificate, err = s.certificateView(ctx, tx.Queries, a, c)
 		out.Version = out.Certificate.Version
 		return out, err
 	})
@@ -367,7 +376,8 @@ func checkCertificatesAllowed(ctx context.Context, q *db.Queries, a usecase.Acto
 		return err
 	}
 	if !c.entitlement.Has("certificates") {
-		return c.entitlement.MissingFeature("certificates of an authority need", "certificates")
+		return c.entitlement.MissingFeature("certificates",
+			"certificates of an authority need the feature certificates, which this account does not have")
 	}
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"victualler/internal/acme"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/certificates"
+	"victualler/internal/hosting/language"
 	"victualler/internal/resolve"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
@@ -46,7 +47,7 @@ func (w *orderRun) answerChallenges(ctx context.Context, o acme.Order) (outcome,
 		at := slices.IndexFunc(proof.Challenges, func(c acme.Challenge) bool { return c.Kind == p.Kind })
 		if at < 0 {
 			return fails(orderFailure{code: "challenge",
-				reason: fmt.Sprintf("%s offers no way to prove %s by %s", w.authority.Name, p.Name, p.Kind)}), nil
+				reason: language.New("%s offers no way to prove %s by %s", w.authority.Name, p.Name, p.Kind)}), nil
 		}
 		p.Token, p.Value, p.Url = proof.Challenges[at].Token, proof.Challenges[at].Value, proof.Challenges[at].URL
 		told[p.Url] = proof.Challenges[at].Status != "pending"
@@ -104,16 +105,16 @@ func (w *orderRun) publish(ctx context.Context, list []db.Challenge) (outcome, e
 	if out, err := w.applyZones(ctx, zonesShowing(hidden)); err != nil || out.kind != goingOn {
 		return out, err
 	}
-	note := ""
+	var note language.Text
 	out, err := w.poll(ctx, func() (bool, time.Duration, error) {
 		for _, c := range hidden {
 			if missing := s.missingAt(ctx, c); len(missing) > 0 {
-				note = fmt.Sprintf("%s does not show the record of %s yet", missing[0], c.Name)
+				note = language.New("%s does not show the record of %s yet", missing[0], c.Name)
 				w.progress.Note(note)
 				return false, 0, nil
 			}
 		}
-		w.progress.Note("")
+		w.progress.Note(language.Text{})
 		return true, 0, nil
 	})
 	out.note = note
@@ -144,7 +145,7 @@ func (w *orderRun) placeChallenge(ctx context.Context, p *db.SaveChallengeParams
 		}
 		if name == "" {
 			return fails(orderFailure{code: certificates.CodeAlias,
-				reason: fmt.Sprintf("our zone for challenges, to which %s leads, is gone",
+				reason: language.New("our zone for challenges, to which %s leads, is gone",
 					certificates.ChallengeName(p.Name))}), nil
 		}
 		p.Kind, p.Record, p.AccountID = certificates.ByDNS, name, &account
@@ -203,14 +204,15 @@ func (w *orderRun) checkRecords(ctx context.Context, list []db.Challenge) (outco
 		}
 	}
 	if len(lacking) == 0 {
-		w.progress.Note("")
+		w.progress.Note(language.Text{})
 		return goesOn(), nil
 	}
 	if w.age() > byHandTime {
-		return fails(orderFailure{code: "hand", reason: fmt.Sprintf("%s was not entered within %d days", lacking[0],
+		return fails(orderFailure{code: "hand", reason: language.New("%s was not entered within %d days", lacking[0],
 			int(byHandTime.Hours()/24))}), nil
 	}
-	return waits(byHandPause(w.age()), "waits for records that are entered by hand: "+strings.Join(lacking, ", ")), nil
+	return waits(byHandPause(w.age()), language.New("waits for records that are entered by hand: %s",
+		strings.Join(lacking, ", "))), nil
 }
 
 // notAccepted are the challenges by DNS that the authority was not told of yet.

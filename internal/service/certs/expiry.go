@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"victualler/internal/hosting/certificates"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/notices"
 	"victualler/internal/service/notify"
 	"victualler/internal/service/usecase"
@@ -31,7 +32,7 @@ func (s *Service) NotifyExpiring(ctx context.Context) error {
 			if days == 0 {
 				continue
 			}
-			e := notices.Ending{Domain: usecase.Unicode(row.Name), At: row.NotAfter, Why: row.Problem,
+			e := notices.Ending{Domain: usecase.Unicode(row.Name), At: row.NotAfter, Why: language.Decode(row.Problem),
 				Uploaded: row.AuthorityID == nil}
 			first, err := s.notifyCustomer(ctx, tx, row, int32(days), e)
 			if err != nil {
@@ -68,7 +69,8 @@ func (s *Service) notifyCustomer(ctx context.Context, tx store.Tx, row db.Expiri
 		return false, err
 	}
 	if err := usecase.Record(ctx, tx, usecase.System(), "certificate.ends", usecase.AboutAccount(account), nil,
-		map[string]any{"domain": row.Name, "ends": row.NotAfter, "days": days, "problem": row.Problem}); err != nil {
+		map[string]any{"domain": row.Name, "ends": row.NotAfter, "days": days,
+			"problem": language.Decode(row.Problem).String()}); err != nil {
 		return false, err
 	}
 	customer, err := tx.CustomerByID(ctx, account.CustomerID)

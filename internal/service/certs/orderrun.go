@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"encoding/pem"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +15,7 @@ import (
 	"victualler/internal/agentlink"
 	"victualler/internal/api"
 	"victualler/internal/hosting/certificates"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/service/rollout"
 	"victualler/internal/service/usecase"
@@ -28,7 +28,7 @@ import (
 //	new ─submit─▶ proving ─prove─▶ finalizing ─finalize─▶ installing ─installed─▶ done
 //
 // From any of them an order may come to nothing: failed. If the authority has forgotten our
-// account, it begins anew. An order that a person has taken back is failed as well.
+// account, it begins anew. An order that a person has cancelled is failed as well.
 const (
 	orderNew        = "new"        // the authority has not taken it yet
 	orderProving    = "proving"    // the names are being proved
@@ -58,7 +58,7 @@ type outcome struct {
 	// after is when the order goes on.
 	after time.Duration
 	// note says what is waited for, in the list of operations.
-	note string
+	note language.Text
 	// failure is why the order has come to nothing.
 	failure orderFailure
 }
@@ -81,7 +81,7 @@ func advances(state string, commit func(context.Context, store.Tx) error) outcom
 }
 
 // waits is the outcome of a step that is taken again after a while.
-func waits(after time.Duration, note string) outcome {
+func waits(after time.Duration, note language.Text) outcome {
 	return outcome{kind: waiting, after: after, note: note}
 }
 
@@ -90,7 +90,8 @@ func fails(f orderFailure) outcome { return outcome{kind: failing, failure: f} }
 
 // orderFailure is why an order has come to nothing.
 type orderFailure struct {
-	code, reason string
+	code   string
+	reason language.Text
 	// wait is how long the authority wants to be left alone; 0 where it does not say.
 	wait time.Duration
 	// names are those that could not be proved.
@@ -174,7 +175,7 @@ func (w *orderRun) run(ctx context.Context) (again time.Duration, err error) {
 			w.removeChallenges(ctx)
 			out = w.ended(orderFailed, func(ctx context.Context, tx store.Tx) error {
 				return w.recordFailure(ctx, tx, f)
-			}, errors.New(f.reason))
+			}, language.Errorf("%s", f.reason))
 		}
 		if moved, err := w.advance(ctx, out); err != nil || !moved || out.after > 0 {
 			return out.after, err
@@ -187,15 +188,16 @@ func (w *orderRun) run(ctx context.Context) (again time.Duration, err error) {
 // is none of the authority's and none of the servers'.
 func (w *orderRun) step(ctx context.Context) (outcome, error) {
 	if w.site.entitlement.Account.State != "active" {
-		return fails(orderFailure{code: "account", reason: "the account is being closed"}), nil
+		return fails(orderFailure{code: "account", reason: language.New("the account is being closed")}), nil
 	}
 	out, err := orderSteps[w.order.State](w, ctx)
 	if err != nil {
 		out, err = w.outcomeOf(ctx, err)
 	}
 	if err == nil && out.kind == waiting && w.age() > w.deadline() {
-		out = fails(orderFailure{code: "authority", reason: fmt.Sprintf("the order at %s has come to no end within %d "+
-			"hours", w.authority.Name, int(w.deadline().Hours()))})
+		out = fails(orderFailure{code: "authority",
+			reason: language.New("the order at %s has come to no end within %d "+
+				"hours", w.authority.Name, int(w.deadline().Hours()))})
 	}
 	return out, err
 }
@@ -314,9 +316,9 @@ func (w *orderRun) outcomeOf(ctx context.Context, err error) (outcome, error) {
 	}
 	if unreached, ok := errors.AsType[*usecase.AgentError](err); ok {
 		if w.age() < rollout.GiveUpAfter {
-			return waits(tryAgain, fmt.Sprintf("%s; trying again", unreached)), nil
+			return waits(tryAgain, language.New("%s; trying again", unreached)), nil
 		}
-		return fails(orderFailure{code: "server", reason: fmt.Sprintf("the challenges could not be shown for %s: %s",
+		return fails(orderFailure{code: "server", reason: language.New("the challenges could not be shown for %s: %s",
 			rollout.GiveUpAfter, unreached)}), nil
 	}
 	if !acme.Theirs(err) {
@@ -338,7 +340,7 @@ func (w *orderRun) outcomeOf(ctx context.Context, err error) (outcome, error) {
 		patience = w.deadline()
 	}
 	if why.Passing && !why.Limited && w.age() <= patience {
-		return waits(tryAgain, fmt.Sprintf("%s does not answer as it should (%s); trying again", w.authority.Name,
+		return waits(tryAgain, language.New("%s does not answer as it should (%s); trying again", w.authority.Name,
 			why.Detail)), nil
 	}
 	if why.Limited {
@@ -350,7 +352,7 @@ func (w *orderRun) outcomeOf(ctx context.Context, err error) (outcome, error) {
 		}
 	}
 	return fails(orderFailure{code: usecase.OrEmpty(why.Kind, "authority"),
-		reason: fmt.Sprintf("%s: %s", w.authority.Name, why.Detail), wait: why.Wait}), nil
+		reason: language.New("%s: %s", w.authority.Name, why.Detail), wait: why.Wait}), nil
 }
 
 // startsOver is the outcome of an order of which the authority knows nothing any more: what it had
@@ -368,8 +370,8 @@ func (w *orderRun) begin(step string) {
 	w.progress.Step(agentlink.Step{Name: step, State: agentlink.StepRunning})
 }
 
-func (w *orderRun) done(step, detail string) {
-	w.progress.Step(agentlink.Step{Name: step, State: agentlink.StepDone, Detail: detail})
+func (w *orderRun) done(step string, detail language.Text) {
+	w.progress.Step(agentlink.Step{Name: step, State: agentlink.StepDone, Detail: detail.Encode()})
 }
 
 // submit gives the order to the authority.
@@ -383,7 +385,7 @@ func (w *orderRun) submit(ctx context.Context) (outcome, error) {
 	if err != nil {
 		return outcome{}, err
 	}
-	w.done("order", fmt.Sprintf("%s at %s", strings.Join(w.order.Names, ", "), w.authority.Name))
+	w.done("order", language.New("%s at %s", strings.Join(w.order.Names, ", "), w.authority.Name))
 	return advances(orderProving, func(context.Context, store.Tx) error {
 		w.order.Url = o.URL
 		return nil
@@ -416,7 +418,7 @@ func (w *orderRun) poll(ctx context.Context,
 			return goesOn(), err
 		}
 		if wait = max(wait, pause); time.Now().Add(wait).After(end) {
-			return waits(max(wait, time.Second), ""), nil
+			return waits(max(wait, time.Second), language.Text{}), nil
 		}
 		select {
 		case <-ctx.Done():
@@ -463,7 +465,7 @@ func (w *orderRun) prove(ctx context.Context) (outcome, error) {
 	if o.Status == "invalid" {
 		return w.refused(ctx, o), nil
 	}
-	w.done("prove", strings.Join(w.order.Names, ", "))
+	w.done("prove", language.Plain(strings.Join(w.order.Names, ", ")))
 	return advances(orderFinalizing, nil), nil
 }
 
@@ -479,10 +481,10 @@ func (w *orderRun) unprovable(ctx context.Context, o acme.Order) bool {
 // refused is the outcome of an order that the authority has refused, with what there is to be said
 // about it.
 func (w *orderRun) refused(ctx context.Context, o acme.Order) outcome {
-	f := orderFailure{code: "authority", reason: w.authority.Name + " has refused the order"}
+	f := orderFailure{code: "authority", reason: language.New("%s has refused the order", w.authority.Name)}
 	if o.Failure != nil {
 		why := acme.Reason(o.Failure)
-		f.code, f.reason = usecase.OrEmpty(why.Kind, "authority"), fmt.Sprintf("%s: %s", w.authority.Name, why.Detail)
+		f.code, f.reason = usecase.OrEmpty(why.Kind, "authority"), language.New("%s: %s", w.authority.Name, why.Detail)
 	}
 	for _, url := range o.Proofs {
 		proof, err := w.client.ProofAt(ctx, url)
@@ -493,7 +495,7 @@ func (w *orderRun) refused(ctx context.Context, o acme.Order) outcome {
 		if f.names = append(f.names, name); len(f.names) == 1 {
 			why := acme.Reason(proof.Failure)
 			f.code, f.reason = usecase.OrEmpty(why.Kind, "authority"),
-				fmt.Sprintf("%s could not prove %s: %s", w.authority.Name, name, why.Detail)
+				language.New("%s could not prove %s: %s", w.authority.Name, name, why.Detail)
 		}
 	}
 	return fails(w.explained(ctx, f))
@@ -507,7 +509,7 @@ func (w *orderRun) explained(ctx context.Context, f orderFailure) orderFailure {
 	verdicts, err := w.service.rehearse(ctx, rehearsal{site: w.site, names: f.names[:1],
 		chosen: len(w.site.config.Names) > 0})
 	if v := verdicts[f.names[0]]; err == nil && v.Result == certificates.Fail {
-		f.code, f.reason = v.Code, fmt.Sprintf("%s (%s)", v.Reason, f.reason)
+		f.code, f.reason = v.Code, language.New("%s (%s)", v.Reason, f.reason)
 	}
 	return f
 }
@@ -567,10 +569,10 @@ func (w *orderRun) finalize(ctx context.Context) (outcome, error) {
 	for _, f := range certificates.Check(chain, key.Public(), w.order.Names, at) {
 		if f.Fatal {
 			return fails(orderFailure{code: "certificate",
-				reason: fmt.Sprintf("what %s has issued cannot be used: %s", w.authority.Name, f.Says)}), nil
+				reason: language.New("what %s has issued cannot be used: %s", w.authority.Name, f.Says)}), nil
 		}
 	}
-	w.done("issue", fmt.Sprintf("good until %s", chain[0].NotAfter.UTC().Format("2006-01-02 15:04 UTC")))
+	w.done("issue", language.New("good until %s", chain[0].NotAfter.UTC().Format("2006-01-02 15:04 UTC")))
 	return advances(orderInstalling, func(ctx context.Context, tx store.Tx) error {
 		return w.install(ctx, tx, chain)
 	}), nil
@@ -616,7 +618,7 @@ func (w *orderRun) installed(ctx context.Context) (outcome, error) {
 			return out, err
 		}
 	}
-	w.done("install", "shown by its server")
+	w.done("install", language.New("shown by its server"))
 	w.removeChallenges(ctx)
 	return w.ended(orderDone, func(ctx context.Context, tx store.Tx) error {
 		site, err := s.loadSiteCertificate(ctx, tx.Queries, w.order.DomainID)
@@ -644,11 +646,11 @@ func (w *orderRun) await(ctx context.Context, operation int64) (outcome, error) 
 	})
 	switch {
 	case limited.Err() != nil && ctx.Err() == nil:
-		return waits(time.Second, last.Note), nil
+		return waits(time.Second, language.Plain(last.Note)), nil
 	case err != nil:
 		return outcome{}, err
 	case last.State == "failed":
-		return fails(orderFailure{code: "install", reason: last.Failure}), nil
+		return fails(orderFailure{code: "install", reason: language.Plain(last.Failure)}), nil
 	}
 	return goesOn(), nil
 }
@@ -672,8 +674,8 @@ func (s *Service) CancelOrder(ctx context.Context, a usecase.Actor, reference, n
 		if err != nil {
 			return struct{}{}, err
 		}
-		a.Summarize("take the order for %s back", strings.Join(under.Names, ", "))
-		if err := s.cancelOrderTx(ctx, tx, c, a.Name+" has taken the order back"); err != nil {
+		a.Summarize("cancel the order for %s", strings.Join(under.Names, ", "))
+		if err := s.cancelOrderTx(ctx, tx, c, language.New("cancelled by %s", a.Name)); err != nil {
 			return struct{}{}, err
 		}
 		if err := tx.ScheduleCertificate(ctx, db.ScheduleCertificateParams{DomainID: c.domain.ID,
@@ -681,14 +683,14 @@ func (s *Service) CancelOrder(ctx context.Context, a usecase.Actor, reference, n
 			return struct{}{}, err
 		}
 		return struct{}{},
-			usecase.Record(ctx, tx, a, "certificate.take_back", usecase.AboutAccount(c.entitlement.Account),
+			usecase.Record(ctx, tx, a, "certificate.cancel", usecase.AboutAccount(c.entitlement.Account),
 				map[string]any{"domain": c.domain.Name, "names": under.Names}, nil)
 	})
 	return err
 }
 
 // cancelOrderTx ends the order of a site that is on its way, if there is one.
-func (s *Service) cancelOrderTx(ctx context.Context, tx store.Tx, c siteCertificate, why string) error {
+func (s *Service) cancelOrderTx(ctx context.Context, tx store.Tx, c siteCertificate, why language.Text) error {
 	under, err := tx.UnfinishedOrder(ctx, c.domain.ID)
 	if store.None(err) {
 		return nil
@@ -701,7 +703,7 @@ func (s *Service) cancelOrderTx(ctx context.Context, tx store.Tx, c siteCertific
 			"a certificate for %s is being issued just now: try again when it is there", usecase.Unicode(c.domain.Name))
 	}
 	w := orderRun{service: s, site: c, order: under}
-	if err := w.cleanUp(ctx, tx, errors.New(why)); err != nil {
+	if err := w.cleanUp(ctx, tx, usecase.Cancelled{Why: why}); err != nil {
 		return err
 	}
 	w.order.State = orderFailed

@@ -439,7 +439,7 @@ func TestOrderStartsOverWhereOurAccountIsForgotten(t *testing.T) {
 func TestCancelledOrder(t *testing.T) {
 	o := newOrdering(t, "{}")
 	o.authority.before = func(call string) error {
-		if call == "Accept" && o.authority.count(call) == 1 { // meanwhile a person takes it back
+		if call == "Accept" && o.authority.count(call) == 1 { // meanwhile a person cancels it
 			return o.Certs.CancelOrder(t.Context(), o.Operator, "lantern.example", "lantern.example")
 		}
 		return nil
@@ -448,9 +448,12 @@ func TestCancelledOrder(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, again)
 	op := o.operation(t)
-	assert.Equal(t, "failed", op.State)
-	assert.Equal(t, "operator has taken the order back", op.Failure)
-	assert.Zero(t, o.authority.count("Finalize"), "what was taken back is not issued")
+	assert.Equal(t, "cancelled", op.State)
+	assert.Equal(t, "cancelled by operator", op.Failure)
+	for _, step := range op.Steps {
+		assert.NotEqual(t, "running", step.State, step.Name)
+	}
+	assert.Zero(t, o.authority.count("Finalize"), "what was cancelled is not issued")
 	assert.Equal(t, "self-signed", o.certificate(t).State, "and is no failure")
 }
 

@@ -4,13 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/certificates"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
@@ -122,9 +122,10 @@ func (s *Service) beginOrder(ctx context.Context, a usecase.Actor, domainID int6
 	pass, out := chosen.pass, chosen.out
 	switch {
 	case len(pass) == 0 && ask.byPerson:
-		return 0, refusal.New(refusal.WrongState, "no name would pass: %s. What to do: %s", out[0].Reason, out[0].Do)
+		v := chosen.why[out[0].Name]
+		return 0, refusal.New(refusal.WrongState, "no name would pass: %s. What to do: %s", v.Reason, v.Do)
 	case len(pass) == 0:
-		f := orderFailure{code: out[0].Code, reason: out[0].Reason}
+		f := orderFailure{code: out[0].Code, reason: chosen.why[out[0].Name].Reason}
 		// The authority has not been asked, so its patience is not what counts: soon after somebody
 		// has put it right, the certificate should come.
 		pause := min(certificates.Recheck, s.retryAfter(site, f))
@@ -133,11 +134,11 @@ func (s *Service) beginOrder(ctx context.Context, a usecase.Actor, domainID int6
 		}
 		return again(now.Add(pause))
 	case len(out) > 0 && ask.byPerson && !ask.LeaveOut:
-		return 0, &refusal.Refusal{Kind: refusal.NeedsDecision, Detail: fmt.Sprintf("%s would fail: %s. What to do: "+
-			"%s. Or leave it out for now (leave_out; client: --leave-out): it is added when it passes", out[0].Name,
-			out[0].Reason, out[0].Do),
-			Decide: []refusal.Choice{{Field: "leave_out", Value: "true",
-				Means: fmt.Sprintf("order for %s; the rest is added when it passes", strings.Join(pass, ", "))}}}
+		v := chosen.why[out[0].Name]
+		return 0, refusal.New(refusal.NeedsDecision, "%s would fail: %s. What to do: %s. Or leave it out for now "+
+			"(leave_out; client: --leave-out): it is added when it passes", out[0].Name, v.Reason, v.Do).
+			Choose(refusal.Decision("leave_out", "true", "order for %s; the rest is added when it passes",
+				strings.Join(pass, ", ")))
 	case cause == certificates.MoreNames && !containsAny(site.schedule().Missing(), pass):
 		return again(site.schedule().Next(now)) // what is missing would still fail
 	}
@@ -204,11 +205,13 @@ type choice struct {
 	pass []string
 	ways map[string]certificates.Proof
 	out  []api.LeftOut
+	// why says of those that are left out why they are.
+	why map[string]certificates.Verdict
 }
 
 // chooseNames rehearses the names of a site and chooses those to be ordered for.
 func (s *Service) chooseNames(ctx context.Context, site siteCertificate, ask orderRequest) (choice, error) {
-	c := choice{ways: map[string]certificates.Proof{}}
+	c := choice{ways: map[string]certificates.Proof{}, why: map[string]certificates.Verdict{}}
 	verdicts, err := s.rehearse(ctx, rehearsal{site: site, names: site.names(), chosen: len(site.config.Names) > 0,
 		byHand: ask.ByHand})
 	if err != nil {
@@ -226,11 +229,13 @@ func (s *Service) chooseNames(ctx context.Context, site siteCertificate, ask ord
 	for _, name := range site.names() {
 		v := verdicts[name]
 		if v.Result != certificates.Fail && slices.Contains(refused, name) {
-			v = certificates.Verdict{Result: certificates.Fail, Code: site.config.Code, Reason: site.config.Problem,
-				Do: "see what the authority says; the name is ordered for again after a day"}
+			v = certificates.Verdict{Result: certificates.Fail, Code: site.config.Code,
+				Reason: language.Decode(site.config.Problem),
+				Do:     language.New("see what the authority says; the name is ordered for again after a day")}
 		}
 		if v.Result == certificates.Fail {
-			c.out = append(c.out, api.LeftOut{Name: name, Code: v.Code, Reason: v.Reason, Do: v.Do})
+			c.out = append(c.out, api.LeftOut{Name: name, Code: v.Code, Reason: v.Reason.Encode(), Do: v.Do.Encode()})
+			c.why[name] = v
 			continue
 		}
 		c.pass = append(c.pass, name)
@@ -295,7 +300,7 @@ func (s *Service) retryAfter(site siteCertificate, f orderFailure) time.Duration
 
 // saveFailure puts on record why a certificate could not be had.
 func (s *Service) saveFailure(ctx context.Context, q *db.Queries, site siteCertificate, f orderFailure) error {
-	p := db.SaveCertificateFailureParams{DomainID: site.domain.ID, Code: f.code, Problem: f.reason}
+	p := db.SaveCertificateFailureParams{DomainID: site.domain.ID, Code: f.code, Problem: f.reason.Encode()}
 	if f.wait > 0 {
 		until := s.Now().Add(f.wait)
 		p.LimitedUntil = &until

@@ -213,7 +213,7 @@ func (s *Service) checkCAA(ctx context.Context, l *certificates.Observation, nam
 			return
 		}
 		if len(answer.Data) > 0 {
-			l.CAAAt = at
+			l.CAAAt, l.CAALeft = at, time.Duration(answer.TTL)*time.Second
 			for _, data := range answer.Data {
 				if one, err := certificates.ParseCAA(data); err == nil {
 					l.CAA = append(l.CAA, one)
@@ -442,7 +442,7 @@ func (s *Service) Rehearse(ctx context.Context, a usecase.Actor, reference, name
 	for _, n := range wanted {
 		v := verdicts[n]
 		out.Names = append(out.Names, api.RehearsedName{Name: n, Result: string(v.Result), Proof: string(v.Proof),
-			Code: v.Code, Reason: v.Reason, Fix: v.Do})
+			Code: v.Code, Reason: v.Reason.In(a.Language), Fix: v.Do.In(a.Language)})
 		out.Pass = out.Pass && v.Result == certificates.Pass
 	}
 	return out, nil

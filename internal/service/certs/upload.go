@@ -12,6 +12,7 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/certificates"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/passwords"
@@ -146,16 +147,18 @@ func (s *Service) InstallCertificate(ctx context.Context, a usecase.Actor, refer
 		leaf := chain[0]
 		out := api.InstalledCertificate{Names: usecase.NonNil(leaf.DNSNames), Issuer: issuerWords(leaf),
 			NotAfter: leaf.NotAfter, Chain: len(chain), Remarks: []string{}}
-		for _, f := range certificates.Check(chain, bundle.Key.Public(), c.names(), s.Now()) {
+		var remarks []language.Text
+		for _, f := range append(certificates.Check(chain, bundle.Key.Public(), c.names(), s.Now()),
+			bundle.CheckComplete(chain)...) {
 			if f.Fatal {
 				return none, refusal.Input("certificate", "%s", f.Says)
 			}
-			out.Remarks = append(out.Remarks, f.Says)
+			remarks = append(remarks, f.Says)
 		}
 		if err := s.saveIntermediates(ctx, tx.Queries, chain, false); err != nil {
 			return none, err
 		}
-		if err := s.cancelOrderTx(ctx, tx, c, "a certificate was installed by hand"); err != nil {
+		if err := s.cancelOrderTx(ctx, tx, c, language.New("a certificate was installed by hand")); err != nil {
 			return none, err
 		}
 		kind, _ := certificates.DescribeKey(leaf.PublicKey)
@@ -187,7 +190,8 @@ func (s *Service) InstallCertificate(ctx context.Context, a usecase.Actor, refer
 		}
 		a.Summarize("show a certificate of %s for %s, until %s", out.Issuer, strings.Join(out.Names, ", "),
 			usecase.FormatTime(leaf.NotAfter))
-		a.Note(out.Remarks...)
+		out.Remarks = a.SayAll(remarks)
+		a.NoteAll(remarks)
 		if out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, "certificate.install",
 			usecase.AboutAccount(account), []int64{account.ID}); err != nil {
 			return none, err
@@ -417,7 +421,8 @@ func (s *Service) proveBoth(ctx context.Context, a usecase.Actor, in api.KeyProo
 		return refusal.New(refusal.WrongSignIn, "that is not your present password").On("password")
 	}
 	if person.TotpAt == nil {
-		return refusal.New(refusal.WrongState, "a key is given only to somebody with a second factor: set one up first")
+		return refusal.New(refusal.WrongState, "a key is given only to somebody with a second factor").
+			Help(refusal.Remedy{By: refusal.Anybody, Do: language.New("set one up first"), Command: "factor add"})
 	}
 	if err := s.Store.InTx(ctx, func(tx store.Tx) error {
 		return s.people.CheckCode(ctx, tx, person, in.Code)

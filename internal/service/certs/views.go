@@ -83,15 +83,17 @@ func (s *Service) Certificate(ctx context.Context, a usecase.Actor, reference, n
 	if err != nil {
 		return api.SiteCertificate{}, err
 	}
-	return s.certificateView(ctx, s.Store.Queries, c)
+	return s.certificateView(ctx, s.Store.Queries, a, c)
 }
 
-func (s *Service) certificateView(ctx context.Context, q *db.Queries, c siteCertificate) (api.SiteCertificate, error) {
+func (s *Service) certificateView(ctx context.Context, q *db.Queries, a usecase.Actor,
+	c siteCertificate) (api.SiteCertificate, error) {
 	out := api.SiteCertificate{Domain: c.domain.Name, Mode: c.config.Mode, Names: c.names(),
 		Chosen: len(c.config.Names) > 0, KeyType: c.config.KeyType, Failures: int(c.config.Failures),
 		FailingSince: c.config.FailedAt,
-		Code:         c.config.Code, Problem: c.config.Problem, Covered: []string{}, LeftOut: []api.LeftOut{},
-		PinKey: c.config.PinKey, Records: []api.ChallengeRecord{}, Aliases: []api.ChallengeAlias{},
+		Code:         c.config.Code, Problem: a.SayKept(c.config.Problem), Covered: []string{},
+		LeftOut: []api.LeftOut{},
+		PinKey:  c.config.PinKey, Records: []api.ChallengeRecord{}, Aliases: []api.ChallengeAlias{},
 		Requests: []api.SigningRequest{}, Earlier: []api.EarlierCertificate{}, Version: c.config.Version}
 	if c.authority != nil {
 		out.Authority = c.authority.Name
@@ -100,10 +102,13 @@ func (s *Service) certificateView(ctx context.Context, q *db.Queries, c siteCert
 		out.NextTry = c.config.DueAt
 	}
 	for _, more := range []func(context.Context, *db.Queries, siteCertificate, *api.SiteCertificate) error{viewOrder,
-		viewLeftOut, viewRequests, viewEarlier, viewAliases} {
+		viewRequests, viewEarlier, viewAliases} {
 		if err := more(ctx, q, c, &out); err != nil {
 			return out, err
 		}
+	}
+	if err := viewLeftOut(ctx, q, a, c, &out); err != nil {
+		return out, err
 	}
 	out.State = c.state(out.Operation != 0, s.Now())
 	if c.inUse == nil {
@@ -141,7 +146,8 @@ func viewOrder(ctx context.Context, q *db.Queries, c siteCertificate, out *api.S
 }
 
 // viewLeftOut tells which names the last order has left out, and why.
-func viewLeftOut(ctx context.Context, q *db.Queries, c siteCertificate, out *api.SiteCertificate) error {
+func viewLeftOut(ctx context.Context, q *db.Queries, a usecase.Actor, c siteCertificate,
+	out *api.SiteCertificate) error {
 	last, err := q.LastOrder(ctx, c.domain.ID)
 	if store.None(err) || c.config.Mode != automatic {
 		return nil
@@ -155,6 +161,7 @@ func viewLeftOut(ctx context.Context, q *db.Queries, c siteCertificate, out *api
 	}
 	for _, l := range all {
 		if slices.Contains(c.names(), l.Name) && (c.inUse == nil || !slices.Contains(c.inUse.Names, l.Name)) {
+			l.Reason, l.Do = a.SayKept(l.Reason), a.SayKept(l.Do)
 			out.LeftOut = append(out.LeftOut, l)
 		}
 	}
@@ -245,6 +252,11 @@ func (s *Service) Certificates(ctx context.Context, a usecase.Actor, f Certifica
 	p := db.CertificatesParams{Authority: f.Authority, Search: strings.ToLower(f.Search),
 		Masks: stateMasks(f.State), AfterEnds: afterEnds, AfterID: afterID, Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.Scope()
+	if f.Authority != "" {
+		if _, err := s.findAuthority(ctx, f.Authority); err != nil {
+			return page, err
+		}
+	}
 	now := s.Now()
 	p.Now = now
 	if f.Days > 0 {
@@ -278,7 +290,7 @@ func (s *Service) Certificates(ctx context.Context, a usecase.Actor, f Certifica
 		line := api.CertificateLine{Domain: r.Name, Unicode: usecase.Unicode(r.Name), Account: r.SignInName,
 			AccountID: r.AccountID, Server: r.Server, Mode: r.Mode, Authority: r.Authority,
 			Names: usecase.NonNil(r.Names),
-			Code:  r.Code, Problem: r.Problem}
+			Code:  r.Code, Problem: a.SayKept(r.Problem)}
 		ends := time.Unix(r.Ends, 0).UTC()
 		has := r.Ends > 0 && r.Ends < endOfTime
 		line.State = certificateState(stateMask(has, r.Authority == "", r.Ordered, r.Failures > 0, has &&

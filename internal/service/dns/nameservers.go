@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/zones"
@@ -216,8 +217,8 @@ func (s *Service) SetNameServers(ctx context.Context, a usecase.Actor, reseller 
 		out := api.NameServersChanged{Names: list, Accounts: len(affected)}
 		a.Summarize("have the zones of %s answered by %s", row.Name, nameServerWords(list))
 		if len(affected) > 0 {
-			a.Note(usecase.Counted(len(affected), "account") +
-				" with zones here; their registrars have to be told of the new name servers")
+			a.Note("%s with zones here; their registrars have to be told of the new name servers",
+				usecase.Counted(len(affected), "account"))
 		}
 		if err := usecase.Record(ctx, tx, a, "name_servers.change", usecase.AboutReseller(row),
 			map[string]any{"name_servers": row.NameServers}, map[string]any{"name_servers": list}); err != nil {
@@ -229,11 +230,11 @@ func (s *Service) SetNameServers(ctx context.Context, a usecase.Actor, reseller 
 	})
 }
 
-func nameServerWords(list []string) string {
+func nameServerWords(list []string) language.Text {
 	if len(list) == 0 {
-		return "the installation's name servers"
+		return language.New("the installation's name servers")
 	}
-	return strings.Join(list, " and ")
+	return language.Plain(strings.Join(list, ", "))
 }
 
 // ZonesOfOwner lists the accounts with zones here of a reseller, or of all who take the
@@ -298,29 +299,28 @@ func (s *Service) checkNamesResolveHere(ctx context.Context, list []string) erro
 	if err != nil {
 		return err
 	}
-	var wrong []string
+	var wrong []language.Text
 	for n, name := range list {
 		found, err := s.Resolver.Addresses(ctx, name)
 		switch {
 		case err != nil:
-			wrong = append(wrong, fmt.Sprintf("%s could not be asked for (%s)", name, err))
+			wrong = append(wrong, language.New("%s could not be asked for (%s)", name, err))
 		case len(found) == 0:
-			wrong = append(wrong, name+" has no address")
+			wrong = append(wrong, language.New("%s has no address", name))
 		case n < len(servers) && !slices.ContainsFunc(found, func(a netip.Addr) bool {
 			return slices.Contains(PublicAddresses(servers[n]), a)
 		}):
-			wrong = append(wrong, fmt.Sprintf("%s leads to %s, not to %s (%s)", name, found[0], servers[n].Label,
+			wrong = append(wrong, language.New("%s leads to %s, not to %s (%s)", name, found[0], servers[n].Label,
 				strings.Join(usecase.AddressesOf(servers[n]), ", ")))
 		case n >= len(servers):
-			wrong = append(wrong, fmt.Sprintf("%s is one name more than there are name servers (%d)", name,
+			wrong = append(wrong, language.New("%s is one name more than there are name servers (%d)", name,
 				len(servers)))
 		}
 	}
 	if len(wrong) == 0 {
 		return nil
 	}
-	return &refusal.Refusal{Kind: refusal.NeedsDecision, Detail: strings.Join(wrong, "; ") +
-		". Enter the addresses first, or decide that they will be right when registrars are told",
-		Decide: []refusal.Choice{{Field: "accept_unresolved", Value: "true",
-			Means: "the zones name these servers at once"}}}
+	return refusal.New(refusal.NeedsDecision, "%s. Enter the addresses first, or decide that they will be right when "+
+		"registrars are told", language.Join(wrong, "; ")).
+		Choose(refusal.Decision("accept_unresolved", "true", "the zones name these servers at once"))
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/zones"
 	"victualler/internal/service/entitlement"
@@ -23,8 +24,9 @@ func recordWords(r zones.Record) map[string]any {
 func checkOwnRecordsAllowed(ctx context.Context, q *db.Queries, st entitlement.Entitlement, z Zone) error {
 	if z.Row.Hosted == HostedElsewhere {
 		return refusal.New(refusal.WrongState,
-			"the DNS of %s is hosted elsewhere: enter records there, or have it here first",
-			usecase.Unicode(z.Row.Name))
+			"the DNS of %s is hosted elsewhere: enter records there", usecase.Unicode(z.Row.Name)).
+			Help(refusal.Remedy{By: refusal.Anybody, Do: language.New("or have it here first"),
+				Command: "zone change " + usecase.Unicode(z.Row.Name) + " --hosted here"})
 	}
 	if !st.Has("dns") {
 		return checkCanHost(ctx, q, st)
@@ -40,7 +42,7 @@ func checkOwnRecordsAllowed(ctx context.Context, q *db.Queries, st entitlement.E
 func (s *Service) AddRecord(ctx context.Context, a usecase.Actor, name string, in api.NewRecord) (api.ZoneChanged,
 	error) {
 	return s.changeZone(ctx, a, name, "record.add", 0,
-		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []language.Text, error) {
 			if err := checkOwnRecordsAllowed(ctx, tx.Queries, st, z); err != nil {
 				return 0, nil, err
 			}
@@ -56,6 +58,7 @@ func (s *Service) AddRecord(ctx context.Context, a usecase.Actor, name string, i
 			if err := admitRecord(a, draft, r); err != nil {
 				return 0, nil, err
 			}
+			noteSplitAddresses(a, z, draft, r)
 			a.Summarize("add a record to %s", usecase.Unicode(z.Row.Name))
 			row, err := tx.AddRecord(ctx, db.AddRecordParams{ZoneID: z.Row.ID, Name: r.Name, Type: string(r.Type),
 				Ttl: r.TTL, Data: r.Data})
@@ -77,11 +80,33 @@ func admitRecord(a usecase.Actor, d *zones.Draft, r zones.Record) error {
 		return err
 	}
 	for _, gone := range d.Add(r) {
-		a.Note(fmt.Sprintf("%s %s %s, which follows from %s, is no longer answered with", gone.Name, gone.Type,
+		a.Note("%s %s %s, which follows from %s, is no longer answered with", gone.Name, gone.Type,
 			gone.Data,
-			gone.Why))
+			gone.Why)
 	}
 	return nil
+}
+
+// noteSplitAddresses says which names have an own address now, and keep a derived one for those who
+// come by the other version of IP.
+func noteSplitAddresses(a usecase.Actor, z Zone, d *zones.Draft, records ...zones.Record) {
+	said := map[string]bool{}
+	for _, r := range records {
+		kept, is := d.StillDerived(r)
+		if !is || said[r.Name] {
+			continue
+		}
+		said[r.Name] = true
+		own, other := "IPv4", "IPv6"
+		if r.Type == zones.AAAA {
+			own, other = other, own
+		}
+		a.Note("%s has an own address for %s alone: whoever comes by %s is still led to %s, by the %s "+
+			"record "+
+			"that follows from %s; add an own %s record as well", zones.Absolute(z.Row.Name, r.Name), own, other,
+			kept.Data,
+			kept.Type, kept.Why, kept.Type)
+	}
 }
 
 func findRecord(z Zone, number int64) (zones.Own, error) {
@@ -100,7 +125,7 @@ func findRecord(z Zone, number int64) (zones.Own, error) {
 func (s *Service) ChangeRecord(ctx context.Context, a usecase.Actor, name string, number, version int64,
 	in api.RecordChange) (api.ZoneChanged, error) {
 	return s.changeZone(ctx, a, name, "record.change", version,
-		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []language.Text, error) {
 			was, err := findRecord(z, number)
 			if err != nil {
 				return 0, nil, err
@@ -151,7 +176,7 @@ func (s *Service) ChangeRecord(ctx context.Context, a usecase.Actor, name string
 				}
 			}
 			if len(also) > 0 {
-				corrections = append(corrections, fmt.Sprintf("the other %s records of %s got the same time to live",
+				corrections = append(corrections, language.New("the other %s records of %s got the same time to live",
 					r.Type, r.Name))
 			}
 			a.Summarize("change a record of %s", usecase.Unicode(z.Row.Name))
@@ -172,7 +197,7 @@ func (s *Service) ChangeRecord(ctx context.Context, a usecase.Actor, name string
 // Locks: the account, the reseller.
 func (s *Service) RemoveRecord(ctx context.Context, a usecase.Actor, name string, number int64) (api.Started, error) {
 	done, err := s.changeZone(ctx, a, name, "record.remove", 0,
-		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []language.Text, error) {
 			was, err := findRecord(z, number)
 			if err != nil {
 				return 0, nil, err
@@ -196,7 +221,7 @@ func (s *Service) RemoveRecord(ctx context.Context, a usecase.Actor, name string
 func (s *Service) ResetZone(ctx context.Context, a usecase.Actor, name string, in api.ZoneReset) (api.ZoneChanged,
 	error) {
 	return s.changeZone(ctx, a, name, "zone.reset", 0,
-		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []language.Text, error) {
 			var gone []int64
 			var words []string
 			for _, o := range z.own {
@@ -216,7 +241,7 @@ func (s *Service) ResetZone(ctx context.Context, a usecase.Actor, name string, i
 					usecase.Unicode(z.Row.Name))
 			}
 			a.Summarize("reset %s: %s go", usecase.Unicode(z.Row.Name), usecase.Counted(len(gone), "record"))
-			a.Note(words...)
+			a.NoteAll(language.Plains(words))
 			if err := tx.RemoveRecords(ctx, db.RemoveRecordsParams{ZoneID: z.Row.ID, Ids: gone}); err != nil {
 				return 0, nil, err
 			}

@@ -12,6 +12,7 @@ import (
 	"github.com/miekg/dns"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/zones"
 	"victualler/internal/resolve"
@@ -52,7 +53,7 @@ func (s *Service) CheckZone(ctx context.Context, a usecase.Actor, name string) (
 	answering := s.checkServers(ctx, a, z, delegation, &out)
 	s.checkSets(ctx, z, answering, &out)
 	keys := s.keysOf(ctx, z, answering)
-	checkVerdict(z, keys, &out)
+	checkVerdict(a, z, keys, &out)
 	return out, nil
 }
 
@@ -176,41 +177,42 @@ func (s *Service) keysOf(ctx context.Context, z Zone, servers []netip.Addr) reso
 	return resolve.Keys{}
 }
 
-// checkVerdict says what it comes to, and what is to be done.
-func checkVerdict(z Zone, keys resolve.Keys, out *api.ZoneCheck) {
+// checkVerdict tells the actor what it comes to, and what is to be done.
+func checkVerdict(a usecase.Actor, z Zone, keys resolve.Keys, out *api.ZoneCheck) {
 	title := usecase.Unicode(z.Row.Name)
-	problem := func(what, do string, args ...any) {
-		out.Problems = append(out.Problems, api.ZoneProblem{Problem: what, Fix: fmt.Sprintf(do, args...)})
+	problem := func(what, do language.Text) {
+		out.Problems = append(out.Problems, api.ZoneProblem{Problem: what.In(a.Language), Fix: do.In(a.Language)})
 	}
+	say := language.New
 	ours := slices.Sorted(slices.Values(out.Parent.Wanted))
 	led := z.Row.Hosted == HostedElsewhere || slices.Equal(ours, out.Parent.Seen)
 	switch {
 	case out.Parent.Failed != "":
-		problem("the parent zone could not be asked: "+out.Parent.Failed, "try again in a while")
+		problem(say("the parent zone could not be asked: %s", out.Parent.Failed), say("try again in a while"))
 	case len(out.Parent.Seen) == 0 && z.Row.Hosted == HostedHere:
-		problem("public DNS does not know "+title+": it is not delegated",
-			"register it, or have the registrar delegate it to %s", strings.Join(ours, " and "))
+		problem(say("public DNS does not know %s: it is not delegated", title),
+			say("register it, or have the registrar delegate it to %s", strings.Join(ours, ", ")))
 	case len(out.Parent.Seen) == 0:
-		problem("public DNS does not know "+title+": it is not delegated", "register it with a registrar")
+		problem(say("public DNS does not know %s: it is not delegated", title), say("register it with a registrar"))
 	case !led:
-		problem(title+" is delegated to "+strings.Join(out.Parent.Seen, ", "),
-			"have the registrar delegate it to %s, and only to these", strings.Join(ours, " and "))
+		problem(say("%s is delegated to %s", title, strings.Join(out.Parent.Seen, ", ")),
+			say("have the registrar delegate it to %s, and only to these", strings.Join(ours, ", ")))
 	}
 	for _, server := range out.Servers {
 		if server.Failed != "" {
-			problem(strings.TrimSpace(server.Name+" "+server.Address)+" does not answer for the zone: "+server.Failed,
-				"look at that name server, or take it out of the delegation")
+			problem(say("%s does not answer for the zone: %s", strings.TrimSpace(server.Name+" "+server.Address),
+				server.Failed), say("look at that name server, or take it out of the delegation"))
 		}
 	}
 	if led && len(out.Parent.DS) > 0 && len(out.Servers) > 0 {
 		matches := slices.ContainsFunc(out.Parent.DS, func(ds string) bool { return hasDS(keys.DS, ds) })
 		switch {
 		case len(keys.Keys) == 0:
-			problem("the parent has a DS record, but the zone is not signed: whoever checks signatures loses it",
-				"sign the zone, or have the registrar remove the DS record")
+			problem(say("the parent has a DS record, but the zone is not signed: whoever checks signatures loses it"),
+				say("sign the zone, or have the registrar remove the DS record"))
 		case !matches:
-			problem("no key of the zone fits the parent's DS record: whoever checks signatures loses it",
-				"give the registrar the DS record that the zone shows")
+			problem(say("no key of the zone fits the parent's DS record: whoever checks signatures loses it"),
+				say("give the registrar the DS record that the zone shows"))
 		}
 	}
 	count := map[zones.State]int{}
@@ -219,13 +221,13 @@ func checkVerdict(z Zone, keys resolve.Keys, out *api.ZoneCheck) {
 		switch zones.State(set.State) {
 		case zones.Missing:
 			if z.Row.Hosted == HostedElsewhere {
-				problem(fmt.Sprintf("%s %s is missing", set.Name, set.Type), "enter there: %s",
-					strings.Join(set.Wanted, ", "))
+				problem(say("%s %s is missing", set.Name, set.Type),
+					say("enter there: %s", strings.Join(set.Wanted, ", ")))
 			}
 		case zones.Different:
 			if z.Row.Hosted == HostedElsewhere {
-				problem(fmt.Sprintf("%s %s is %s", set.Name, set.Type, strings.Join(set.Seen, ", ")),
-					"change it there to %s", strings.Join(set.Wanted, ", "))
+				problem(say("%s %s is %s", set.Name, set.Type, strings.Join(set.Seen, ", ")),
+					say("change it there to %s", strings.Join(set.Wanted, ", ")))
 			}
 		}
 	}
@@ -234,22 +236,22 @@ func checkVerdict(z Zone, keys resolve.Keys, out *api.ZoneCheck) {
 	case len(out.Problems) > 0 && len(out.Parent.Seen) == 0:
 		out.Verdict = out.Problems[0].Problem
 	case len(out.Problems) > 0 && !led:
-		out.Verdict = "public DNS has other name servers than ours for " + title
+		out.Verdict = a.Say("public DNS has other name servers than ours for %s", title)
 	case wrong > 0:
-		out.Verdict = fmt.Sprintf("%d of %s not as wanted", wrong, usecase.Counted(len(out.Sets), "set"))
+		out.Verdict = a.Say("%d of %s not as wanted", wrong, usecase.Counted(len(out.Sets), "set"))
 	case len(out.Problems) > 0:
 		out.Verdict = out.Problems[0].Problem
 	case count[zones.Unknown] > 0:
-		out.Verdict = "no authoritative server could be asked"
+		out.Verdict = a.Say("no authoritative server could be asked")
 	case count[zones.Waiting] > 0:
-		out.Verdict = "everything is right; older answers are still remembered for some time"
+		out.Verdict = a.Say("everything is right; older answers are still remembered for some time")
 	default:
-		out.Verdict, out.Right = "everything is right", true
+		out.Verdict, out.Right = a.Say("everything is right"), true
 	}
 	if z.Row.Hosted == HostedHere && z.Row.Dnssec && len(out.Parent.DS) == 0 && len(out.Problems) == 0 &&
 		len(keys.DS) > 0 {
-		problem("the zone is signed, and the parent does not say so yet", "give the registrar the DS record: %s",
-			keys.DS[0])
+		problem(say("the zone is signed, and the parent does not say so yet"),
+			say("give the registrar the DS record: %s", keys.DS[0]))
 	}
 }
 

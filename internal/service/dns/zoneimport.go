@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/hosting/zones"
@@ -35,7 +36,7 @@ func (s *Service) ImportZone(ctx context.Context, a usecase.Actor, name string, 
 	}
 	added := 0
 	out, err := s.changeZone(ctx, a, name, "zone.import", 0,
-		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []language.Text, error) {
 			added = 0
 			if err := checkOwnRecordsAllowed(ctx, tx.Queries, st, z); err != nil {
 				return 0, nil, err
@@ -50,19 +51,18 @@ func (s *Service) ImportZone(ctx context.Context, a usecase.Actor, name string, 
 					all = append(all, o.ID)
 				}
 				if len(all) > 0 {
-					notes = append(notes, usecase.Counted(len(all), "own record")+" of before taken out")
+					notes = append(notes, language.New("%s removed first", usecase.Counted(len(all), "own record")))
 				}
 				if err := tx.RemoveRecords(ctx, db.RemoveRecordsParams{ZoneID: z.Row.ID, Ids: all}); err != nil {
 					return 0, nil, err
 				}
 				z.own = nil
 			}
-			wrong := &refusal.Refusal{Kind: refusal.InvalidInput,
-				Detail: "nothing was taken over: some lines cannot be"}
+			wrong := refusal.New(refusal.InvalidInput, "nothing was taken over: some lines cannot be")
 			refuse := func(line zones.Line, err error) {
 				if len(wrong.Fields) < 50 {
-					wrong.Fields = append(wrong.Fields, refusal.Field{Name: fmt.Sprintf("text.line_%d", line.Number),
-						Message: err.Error()})
+					wrong.Fields = append(wrong.Fields, refusal.Wrong(fmt.Sprintf("text.line_%d", line.Number), "%s",
+						err))
 				}
 			}
 			draft := z.draft()
@@ -84,7 +84,7 @@ func (s *Service) ImportZone(ctx context.Context, a usecase.Actor, name string, 
 				}
 				isOwn, derived := draft.Has(r)
 				if isOwn || derived && !own[set{r.Name, r.Type}] {
-					notes = append(notes, fmt.Sprintf("line %d: %s is there already", line.Number, r.Type))
+					notes = append(notes, language.New("line %d: %s is there already", line.Number, r.Type))
 					continue
 				}
 				r.TTL = draft.TTLOfSet(r)
@@ -101,6 +101,7 @@ func (s *Service) ImportZone(ctx context.Context, a usecase.Actor, name string, 
 			if len(wrong.Fields) > 0 {
 				return 0, nil, wrong
 			}
+			noteSplitAddresses(a, z, draft, records...)
 			a.Summarize("take %s over into %s", usecase.Counted(added, "record"), usecase.Unicode(z.Row.Name))
 			return 0, notes, usecase.Record(ctx, tx, a, "zone.import", usecase.AboutAccount(st.Account), nil,
 				zoneRecord(z, map[string]any{"added": added, "replaced": in.Replace}))

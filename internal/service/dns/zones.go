@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/sites"
@@ -165,7 +166,7 @@ func fillZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m
 // checkCanHost says why an account's zones cannot be hosted here; nil where it can.
 func checkCanHost(ctx context.Context, q *db.Queries, st entitlement.Entitlement) error {
 	if !st.Has("dns") {
-		return st.MissingFeature("hosting DNS needs", "dns")
+		return st.MissingFeature("dns", "hosting DNS needs the feature dns, which this account does not have")
 	}
 	list, err := nameServersFor(ctx, q, st.Account.ResellerID)
 	if err != nil {
@@ -173,7 +174,9 @@ func checkCanHost(ctx context.Context, q *db.Queries, st entitlement.Entitlement
 	}
 	if len(list) == 0 {
 		return refusal.New(refusal.WrongState,
-			"the name servers have no names yet: an operator sets them in the settings (name_servers)")
+			"the name servers have no names yet").Help(refusal.Remedy{By: refusal.Operator,
+			Do:      language.New("set them"),
+			Command: "settings change --name-servers NAMES"})
 	}
 	_, err = primaryNameServer(ctx, q)
 	return err
@@ -198,7 +201,7 @@ func SyncZones(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement
 		if slices.ContainsFunc(domains, func(d db.Domain) bool { return d.Name == row.Name }) {
 			continue
 		}
-		a.Note("the zone " + usecase.Unicode(row.Name) + " goes, with the records in it")
+		a.Note("the zone %s goes, with the records in it", usecase.Unicode(row.Name))
 		if err := tx.RemoveZone(ctx, row.ID); err != nil {
 			return err
 		}
@@ -232,9 +235,9 @@ func zoneView(z Zone, signIn string) api.Zone {
 	return v
 }
 
-func recordView(e zones.Entry) api.ZoneRecord {
+func recordView(a usecase.Actor, e zones.Entry) api.ZoneRecord {
 	return api.ZoneRecord{ID: e.ID, Name: e.Name, Type: string(e.Type), TTL: e.TTL, Data: e.Data, Own: e.Own,
-		From: e.Why, Overruled: e.Overruled}
+		From: e.Why.In(a.Language), Overruled: e.Overruled}
 }
 
 // ZoneFilter narrows a list of zones; empty fields do not.
@@ -337,11 +340,11 @@ func (s *Service) Zone(ctx context.Context, a usecase.Actor, name string) (api.Z
 	}
 	out := api.ZoneDetail{Zone: zoneView(z, st.Account.SignInName), Records: []api.ZoneRecord{}}
 	for _, e := range z.entries() {
-		out.Records = append(out.Records, recordView(e))
+		out.Records = append(out.Records, recordView(a, e))
 	}
 	if z.Row.Hosted == HostedElsewhere {
 		if r := refusal.As(checkCanHost(ctx, s.Store.Queries, st)); r != nil {
-			out.Why = r.Detail
+			out.Why = r.For(string(a.Role)).In(a.Language).Detail
 		}
 	}
 	return out, nil
@@ -361,7 +364,8 @@ func (s *Service) ZoneFile(ctx context.Context, a usecase.Actor, name string) (s
 // changeZone changes a zone and starts the operation that brings it about. What fn returns is the
 // number of the record it is about, or 0.
 func (s *Service) changeZone(ctx context.Context, a usecase.Actor, name, kind string, version int64,
-	fn func(store.Tx, entitlement.Entitlement, Zone) (record int64, corrections []string, err error)) (api.ZoneChanged,
+	fn func(store.Tx, entitlement.Entitlement, Zone) (record int64, corrections []language.Text,
+		err error)) (api.ZoneChanged,
 	error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.ZoneChanged, error) {
 		none := api.ZoneChanged{}
@@ -384,7 +388,7 @@ func (s *Service) changeZone(ctx context.Context, a usecase.Actor, name, kind st
 		if err != nil {
 			return none, err
 		}
-		a.Note(corrections...)
+		a.NoteAll(corrections)
 		if z, err = zoneByID(ctx, tx.Queries, st, found.ID); err != nil {
 			return none, err
 		}
@@ -393,11 +397,11 @@ func (s *Service) changeZone(ctx context.Context, a usecase.Actor, name, kind st
 			// its version rises
 			return none, err
 		}
-		out := api.ZoneChanged{Zone: zoneView(z, st.Account.SignInName), Corrections: usecase.NonNil(corrections),
+		out := api.ZoneChanged{Zone: zoneView(z, st.Account.SignInName), Corrections: a.SayAll(corrections),
 			Version: z.Row.Version}
 		for _, e := range z.entries() {
 			if e.Own && e.ID == number {
-				v := recordView(e)
+				v := recordView(a, e)
 				out.Record = &v
 			}
 		}
@@ -440,18 +444,20 @@ func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, 
 		}
 	}
 	return s.changeZone(ctx, a, name, "zone.change", version,
-		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, z Zone) (int64, []language.Text, error) {
 			before := map[string]any{"hosted": z.Row.Hosted, "dnssec": z.Row.Dnssec}
-			var notes []string
+			var notes []language.Text
 			if in.Hosted != "" && in.Hosted != z.Row.Hosted {
 				if in.Hosted == HostedHere {
 					if err := checkCanHost(ctx, tx.Queries, st); err != nil {
 						return 0, nil, err
 					}
-					notes = append(notes, "have the registrar delegate "+usecase.Unicode(z.Row.Name)+" to "+
-						strings.Join(z.serverNames(), " and "))
+					notes = append(notes,
+						language.New("have the registrar delegate %s to %s", usecase.Unicode(z.Row.Name),
+							strings.Join(z.serverNames(), ", ")))
 				} else {
-					notes = append(notes, "our name servers answer no longer; have other name servers answer first")
+					notes = append(notes, language.New("our name servers no longer answer for it; have other name "+
+						"servers answer first"))
 					z.Row.Dnssec = false
 				}
 				z.Row.Hosted = in.Hosted
@@ -463,9 +469,11 @@ func (s *Service) ChangeZone(ctx context.Context, a usecase.Actor, name string, 
 						refusal.New(refusal.WrongState, "the DNS of %s is hosted elsewhere; it is signed there",
 							usecase.Unicode(z.Row.Name)).On("dnssec")
 				case *in.DNSSEC && !st.Has("dnssec"):
-					return 0, nil, st.MissingFeature("signing needs", "dnssec").On("dnssec")
+					return 0, nil, st.MissingFeature("dnssec", "signing needs the feature dnssec, which this account "+
+						"does not have").On("dnssec")
 				case *in.DNSSEC:
-					notes = append(notes, "once it is signed, give the registrar the DS record: it closes the chain")
+					notes = append(notes, language.New("once it is signed, give the registrar the DS record: it "+
+						"closes the chain"))
 				}
 				z.Row.Dnssec = *in.DNSSEC
 			}

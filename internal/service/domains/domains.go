@@ -2,13 +2,13 @@ package domains
 
 import (
 	"context"
-	"fmt"
 	"net/url"
 	"slices"
 	"strings"
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/homes"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
@@ -94,15 +94,25 @@ func checkNotInstallationName(ctx context.Context, q *db.Queries, a usecase.Acto
 
 // DomainView shows a domain; rows are what [LoadSites] read of its account.
 func DomainView(d db.Domain, rows SiteRows) api.Domain {
-	v := api.Domain{Name: d.Name, Unicode: usecase.Unicode(d.Name), ServedAs: d.ServedAs, CountsAs: d.CountsAs,
-		Main: d.Main, Folders: len(rows.folders[d.ID]), Proof: proofView(d), Version: d.Version}
+	v := domainView(d)
+	v.Folders = len(rows.folders[d.ID])
 	switch sites.ServedAs(d.ServedAs) {
 	case sites.Site:
-		v.Root = d.Root
 		v.Own = len(rows.own[d.ID])
 		v.Template = rows.templateOf(d).ref
 	case sites.Mirror:
 		v.MirrorOf = rows.byID(*d.MirrorOf).Name
+	}
+	return v
+}
+
+// domainView shows what the row of a domain says by itself.
+func domainView(d db.Domain) api.Domain {
+	v := api.Domain{Name: d.Name, Unicode: usecase.Unicode(d.Name), ServedAs: d.ServedAs, CountsAs: d.CountsAs,
+		Main: d.Main, Proof: proofView(d), Version: d.Version}
+	switch sites.ServedAs(d.ServedAs) {
+	case sites.Site:
+		v.Root = d.Root
 	case sites.Redirect:
 		v.Target, v.Code, v.KeepPath, v.KeepQuery = d.Target, int(d.Code), d.KeepPath, d.KeepQuery
 	}
@@ -129,24 +139,34 @@ func (s *Service) Domain(ctx context.Context, a usecase.Actor, reference, name s
 	}
 	if shown, serves := rows.shown(d); serves {
 		for _, e := range rows.effective(shown) {
-			out.Settings = append(out.Settings, api.Setting{Key: string(e.Key), Value: e.Value, Source: e.Source,
-				Bounded: e.Bounded})
+			out.Settings = append(out.Settings, api.Setting{Key: string(e.Key), Value: e.Value,
+				Source:  sourceFor(a, e.Source),
+				Bounded: e.Bounded.In(a.Language)})
 		}
 		for _, f := range rows.folders[shown.ID] {
 			out.Protected = append(out.Protected, folderView(f))
 		}
 	}
-	all, err := s.rollout.Warnings(ctx, rows.terms)
-	out.Warnings = slices.DeleteFunc(append(rows.ProofWarnings(), all...), func(w api.Warning) bool {
+	all, err := s.rollout.Warnings(ctx, a, rows.terms)
+	out.Warnings = slices.DeleteFunc(append(rows.ProofWarnings(a), all...), func(w api.Warning) bool {
 		return w.Part != homes.Sandbox && (w.Part != "site" || w.Subject != d.Name)
 	})
 	return out, err
 }
 
+// sourceFor says where a setting comes from: "site" is a word of the
+// API, "template shop" is for people.
+func sourceFor(a usecase.Actor, source string) string {
+	if source == ownSource {
+		return source
+	}
+	return a.SaySubject(source)
+}
+
 // decideServing decides how a domain is to be served after a change,
 // from how it is served now. It refuses what cannot be.
-func decideServing(a usecase.Actor, d db.Domain, in api.Serving, rows SiteRows) (db.Domain, []string, error) {
-	var corrections []string
+func decideServing(a usecase.Actor, d db.Domain, in api.Serving, rows SiteRows) (db.Domain, []language.Text, error) {
+	var corrections []language.Text
 	if in.ServedAs != "" {
 		d.ServedAs = in.ServedAs
 	}
@@ -160,7 +180,7 @@ func decideServing(a usecase.Actor, d db.Domain, in api.Serving, rows SiteRows) 
 		{"keep_path", in.KeepPath != nil, sites.Redirect}, {"keep_query", in.KeepQuery != nil, sites.Redirect}} {
 		if given.given && as != given.of {
 			return d, nil, refusal.Input(given.field, "%s is served as %s; this is only for a %s",
-				usecase.Unicode(d.Name), as, given.of)
+				usecase.Unicode(d.Name), usecase.Word(string(as)), usecase.Word(string(given.of)))
 		}
 	}
 	if in.Root != "" {
@@ -180,11 +200,11 @@ func decideServing(a usecase.Actor, d db.Domain, in api.Serving, rows SiteRows) 
 				return d, nil, refusal.New(refusal.InUse, "%s shows %s already; serve %s as a mirror of it, or give "+
 					"another directory", usecase.Unicode(other.Name), d.Root, usecase.Unicode(d.Name)).On("root")
 			case strings.HasPrefix(d.Root+"/", other.Root+"/"):
-				a.Note(fmt.Sprintf("%s lies within what %s shows: visitors of that site see it, too", d.Root,
-					usecase.Unicode(other.Name)))
+				a.Note("%s lies within what %s shows: visitors of that site see it, too", d.Root,
+					usecase.Unicode(other.Name))
 			case strings.HasPrefix(other.Root+"/", d.Root+"/"):
-				a.Note(fmt.Sprintf("%s, which %s shows, lies within %s: visitors of this site see it, too", other.Root,
-					usecase.Unicode(other.Name), d.Root))
+				a.Note("%s, which %s shows, lies within %s: visitors of this site see it, too", other.Root,
+					usecase.Unicode(other.Name), d.Root)
 			}
 		}
 	case sites.Mirror:
@@ -204,7 +224,7 @@ func decideServing(a usecase.Actor, d db.Domain, in api.Serving, rows SiteRows) 
 			return d, nil, refusal.Input("mirror_of", "%s cannot show itself", usecase.Unicode(d.Name))
 		case shown.ServedAs != string(sites.Site):
 			return d, nil, refusal.Input("mirror_of", "%s is served as %s; only a site can be shown",
-				usecase.Unicode(shown.Name), shown.ServedAs)
+				usecase.Unicode(shown.Name), usecase.Word(shown.ServedAs))
 		}
 		d.MirrorOf = &shown.ID
 	case sites.Redirect:
@@ -278,7 +298,7 @@ func (s *Service) AddDomain(ctx context.Context, a usecase.Actor, reference stri
 		return api.DomainChanged{}, err
 	}
 	return s.changeDomains(ctx, a, reference, "domain.add", domain,
-		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []language.Text, error) {
 			none := db.Domain{}
 			if _, err := rows.find(domain.String()); err == nil {
 				return none, nil, refusal.New(refusal.DomainTaken, "%s is in this account already",
@@ -326,7 +346,7 @@ func (s *Service) ChangeDomain(ctx context.Context, a usecase.Actor, reference, 
 		return api.DomainChanged{}, err
 	}
 	return s.changeDomains(ctx, a, reference, "domain.change", domain,
-		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []language.Text, error) {
 			none := db.Domain{}
 			was, err := rows.find(domain.String())
 			if err != nil {
@@ -391,7 +411,7 @@ func (s *Service) RemoveDomain(ctx context.Context, a usecase.Actor, reference, 
 		return api.Started{}, err
 	}
 	done, err := s.changeDomains(ctx, a, reference, "domain.remove", domain,
-		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []language.Text, error) {
 			none := db.Domain{}
 			d, err := rows.find(domain.String())
 			if err != nil {
@@ -413,7 +433,7 @@ func (s *Service) RemoveDomain(ctx context.Context, a usecase.Actor, reference, 
 			}
 			a.Summarize("remove %s from account %s", domain.Unicode(), st.Account.SignInName)
 			if d.ServedAs == string(sites.Site) {
-				a.Note("its files stay in " + d.Root)
+				a.Note("its files stay in %s", d.Root)
 			}
 			return d, nil, usecase.Record(ctx, tx, a, "domain.remove", usecase.AboutAccount(st.Account),
 				domainRecord(d, rows), nil)
@@ -424,7 +444,8 @@ func (s *Service) RemoveDomain(ctx context.Context, a usecase.Actor, reference, 
 // changeDomains changes the domains of an account and starts the operation that brings it about.
 // What fn returns is the domain, and what was put right in the input.
 func (s *Service) changeDomains(ctx context.Context, a usecase.Actor, reference, kind string, domain names.Domain,
-	fn func(store.Tx, entitlement.Entitlement, SiteRows) (db.Domain, []string, error)) (api.DomainChanged, error) {
+	fn func(store.Tx, entitlement.Entitlement, SiteRows) (db.Domain, []language.Text, error)) (api.DomainChanged,
+	error) {
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.DomainChanged, error) {
 		none := api.DomainChanged{}
 		number, err := usecase.FindAccount(ctx, tx.Queries, a, reference)
@@ -446,7 +467,7 @@ func (s *Service) changeDomains(ctx context.Context, a usecase.Actor, reference,
 		if err != nil {
 			return none, err
 		}
-		a.Note(corrections...)
+		a.NoteAll(corrections)
 		if err := tx.AddSiteCertificates(ctx, st.Account.ID); err != nil {
 			return none, err
 		}
@@ -460,7 +481,7 @@ func (s *Service) changeDomains(ctx context.Context, a usecase.Actor, reference,
 		if err := rows.put(ctx, tx.Queries, d); err != nil {
 			return none, err
 		}
-		return api.DomainChanged{Domain: DomainView(d, rows), Corrections: usecase.NonNil(corrections),
+		return api.DomainChanged{Domain: DomainView(d, rows), Corrections: a.SayAll(corrections),
 			Operation: operation, Version: d.Version}, nil
 	})
 }

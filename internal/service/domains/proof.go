@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
@@ -72,7 +73,7 @@ func (s *Service) NewDomain(ctx context.Context, tx store.Tx, a usecase.Actor, d
 		rand.Read(text) // it never fails
 		p.ProofText, p.ProofDueAt = hex.EncodeToString(text), &now
 		if p.Waiting = settings.DomainProof == string(names.ProofRequire); p.Waiting {
-			a.Note(domain.Unicode() + " is served when DNS shows that it is yours: see its page for the record to set")
+			a.Note("%s is served when DNS shows that it is yours: see its page for the record to set", domain.Unicode())
 			return p, nil
 		}
 	}
@@ -183,7 +184,7 @@ func (s *Service) prove(ctx context.Context, a usecase.Actor, account db.Account
 		return api.DomainChanged{}, err
 	}
 	return s.changeDomains(ctx, a, account.SignInName, "domain.prove", domain,
-		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []language.Text, error) {
 			none := db.Domain{}
 			was, err := rows.find(d.Name)
 			if err != nil || was.ProvedAt != nil {
@@ -277,7 +278,7 @@ func proofView(d db.Domain) *api.DomainProof {
 }
 
 // ProofWarnings tells of domains that are not served yet, or of which nothing shows whose they are.
-func (rows SiteRows) ProofWarnings() []api.Warning {
+func (rows SiteRows) ProofWarnings(a usecase.Actor) []api.Warning {
 	list := []api.Warning{}
 	for _, d := range rows.Domains {
 		p := proofView(d)
@@ -285,10 +286,10 @@ func (rows SiteRows) ProofWarnings() []api.Warning {
 			continue
 		}
 		w := api.Warning{Part: "site", Subject: d.Name, Code: "not-proved", Since: d.AddedAt,
-			What: "Nothing shows yet that " + usecase.Unicode(d.Name) + " is yours.",
-			Mend: "Set a TXT record at " + p.Record + " with the text " + p.Text + "; DNS is asked again by itself."}
+			What: a.Say("Nothing shows yet that %s is yours.", usecase.Unicode(d.Name)),
+			Mend: a.Say("Set a TXT record at %s with the text %s; DNS is asked again automatically.", p.Record, p.Text)}
 		if p.Waiting {
-			w.Seen = "Visitors see nothing of it here: it is served when that is shown."
+			w.Seen = a.Say("Visitors see nothing of it here: it is served when that is shown.")
 		}
 		list = append(list, w)
 	}

@@ -12,6 +12,7 @@ import (
 
 	"victualler/internal/agentlink"
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
@@ -87,7 +88,7 @@ func (rows *SiteRows) loadSettings(ctx context.Context, q *db.Queries, d db.Doma
 	if err != nil {
 		return fmt.Errorf("template %s: %w", row.Name, err)
 	}
-	rows.templates[row.ID] = template{entitlement.PlanRef("", row.Reseller, row.Name), settings}
+	rows.templates[row.ID] = template{entitlement.PlanRef(row.Reseller, row.Name), settings}
 	return nil
 }
 
@@ -216,7 +217,7 @@ func (r SiteRows) effective(d db.Domain) []sites.Effective {
 		// A version that a template wants and this server does not have: the newest does instead.
 		if wanted, is := e.Value.(string); is && e.Key == "php_version" && wanted != "" &&
 			!slices.Contains(r.php, wanted) {
-			list[i].Value, list[i].Bounded = "", fmt.Sprintf("%s is not installed on %s", wanted, r.server)
+			list[i].Value, list[i].Bounded = "", language.New("%s is not installed on %s", wanted, r.server)
 		}
 	}
 	return list
@@ -284,11 +285,12 @@ func (s *Service) changeSite(ctx context.Context, tx store.Tx, a usecase.Actor, 
 	was db.Domain, d *db.Domain, in api.DomainChange, rows SiteRows) error {
 	site := d.ServedAs == string(sites.Site)
 	if !site && (len(in.Settings) > 0 || in.Template != nil || in.MoveFiles) {
-		what := "settings belong to a site"
+		what := language.New("settings belong to a site")
 		if d.ServedAs == string(sites.Mirror) {
-			what = "a mirror has the settings of the site it shows; change them there"
+			what = language.New("a mirror has the settings of the site it shows; change them there")
 		}
-		return refusal.Input("settings", "%s is served as %s: %s", usecase.Unicode(d.Name), d.ServedAs, what)
+		return refusal.Input("settings", "%s is served as %s: %s", usecase.Unicode(d.Name), usecase.Word(d.ServedAs),
+			what)
 	}
 	if d.Root != was.Root && site {
 		if err := changeRoot(a, was, d, in.MoveFiles); err != nil {
@@ -324,7 +326,8 @@ func (s *Service) changeSite(ctx context.Context, tx store.Tx, a usecase.Actor, 
 	}
 	if raw, given := set["raw"].(string); given && raw != "" {
 		if a.Role != rights.Operator && !st.Has("raw_directives") {
-			return st.MissingFeature("raw directives need", "raw_directives").On("settings.raw")
+			return st.MissingFeature("raw_directives",
+				"raw directives need the feature raw_directives, which this account does not have").On("settings.raw")
 		}
 	}
 	for key, value := range set {
@@ -336,11 +339,10 @@ func (s *Service) changeSite(ctx context.Context, tx store.Tx, a usecase.Actor, 
 	before := strictFor(rows.effective(was))
 	rows.own[d.ID] = own
 	if now := strictFor(rows.effective(*d)); now >= sites.LongHSTS && before < sites.LongHSTS && !in.HSTSAccepted {
-		return &refusal.Refusal{Kind: refusal.NeedsDecision, Detail: fmt.Sprintf("every browser that has seen %s "+
-			"will refuse it without valid TLS for %s, and nothing can take that back; begin with less than a day, or "+
-			"confirm it (hsts-accepted)",
-			usecase.Unicode(d.Name), sites.FormatSeconds(now)), Decide: []refusal.Choice{{Field: "hsts_accepted",
-			Value: "true", Means: "browsers insist on TLS for " + sites.FormatSeconds(now)}}}
+		return refusal.New(refusal.NeedsDecision, "every browser that has seen %s will refuse it without valid TLS "+
+			"for %s, and nothing can take that back; begin with less than a day, or confirm it (hsts-accepted)",
+			usecase.Unicode(d.Name), sites.FormatSeconds(now)).
+			Choose(refusal.Decision("hsts_accepted", "true", "browsers insist on TLS for %s", sites.FormatSeconds(now)))
 	}
 	d.Settings, err = json.Marshal(own)
 	return err
@@ -354,7 +356,7 @@ func strictFor(list []sites.Effective) int64 {
 func changeRoot(a usecase.Actor, was db.Domain, d *db.Domain, move bool) error {
 	if !move {
 		d.MovedFrom = ""
-		a.Note(fmt.Sprintf("the site shows %s from now on; what is in %s stays there", d.Root, was.Root))
+		a.Note("the site shows %s from now on; what is in %s stays there", d.Root, was.Root)
 		return nil
 	}
 	for _, pair := range [][2]string{{was.Root, d.Root}, {d.Root, was.Root}} {
@@ -364,7 +366,7 @@ func changeRoot(a usecase.Actor, was db.Domain, d *db.Domain, move bool) error {
 		}
 	}
 	d.MovedFrom = was.Root
-	a.Note(fmt.Sprintf("the files of %s are moved to %s", was.Root, d.Root))
+	a.Note("the files of %s are moved to %s", was.Root, d.Root)
 	return nil
 }
 
@@ -391,12 +393,14 @@ func settingWords(set sites.Settings) map[string]string {
 	return words
 }
 
-// SiteSettings describes every setting of sites.
-func SiteSettings() api.SettingList {
+// SiteSettings describes every setting of sites to the actor.
+func SiteSettings(a usecase.Actor) api.SettingList {
 	list := api.SettingList{}
 	for _, i := range sites.All {
-		list.Settings = append(list.Settings, api.SettingInfo{Key: string(i.Key), Kind: string(i.Kind), Title: i.Title,
-			About: i.About, Group: i.Group, Default: i.Default, Choices: i.Choices, Least: i.Least, Most: i.Most})
+		list.Settings = append(list.Settings, api.SettingInfo{Key: string(i.Key), Kind: string(i.Kind),
+			Title: a.SayPlain(i.Title),
+			About: a.SayPlain(i.About), Group: a.SayPlain(i.Group), Default: i.Default, Choices: i.Choices,
+			Least: i.Least, Most: i.Most})
 	}
 	return list
 }
@@ -610,12 +614,12 @@ func (s *Service) changeFolders(ctx context.Context, a usecase.Actor, reference,
 	}
 	var out api.FolderChanged
 	done, err := s.changeDomains(ctx, a, reference, kind, domain,
-		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []string, error) {
+		func(tx store.Tx, st entitlement.Entitlement, rows SiteRows) (db.Domain, []language.Text, error) {
 			d, err := rows.find(domain.String())
 			if err == nil && d.ServedAs != string(sites.Site) {
 				err = refusal.New(refusal.WrongState,
 					"%s is served as %s; folders are protected at the site that holds them", domain.Unicode(),
-					d.ServedAs)
+					usecase.Word(d.ServedAs))
 			}
 			if err != nil {
 				return d, nil, err

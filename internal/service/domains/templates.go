@@ -183,9 +183,9 @@ func (s *Service) AddTemplate(ctx context.Context, a usecase.Actor, in api.NewTe
 		if err != nil {
 			return none, err
 		}
-		a.Summarize("add template %s", entitlement.PlanRef("", reseller.Name, row.Name))
+		a.Summarize("add template %s", entitlement.PlanRef(reseller.Name, row.Name))
 		if err := usecase.Record(ctx, tx, a, "template.add",
-			usecase.About("template %s", entitlement.PlanRef("", reseller.Name, row.Name)).Of(owner), nil,
+			usecase.About("template %s", entitlement.PlanRef(reseller.Name, row.Name)).Of(owner), nil,
 			templateRecord(row.About, set, records)); err != nil {
 			return none, err
 		}
@@ -280,7 +280,7 @@ func (s *Service) ChangeTemplate(ctx context.Context, a usecase.Actor, reference
 			Records: recordText}); err != nil {
 			return none, err
 		}
-		ref := entitlement.PlanRef("", found.Reseller, row.Name)
+		ref := entitlement.PlanRef(found.Reseller, row.Name)
 		a.Summarize("change template %s, and with it %s", ref, usecase.Counted(int(changed), "site"))
 		out := api.TemplateChanged{Sites: changed, Version: row.Version}
 		if out.Operation,
@@ -388,7 +388,7 @@ func (s *Service) RemoveTemplate(ctx context.Context, a usecase.Actor, reference
 		}
 		a.Summarize("remove template %s", reference)
 		return usecase.Record(ctx, tx, a, "template.remove",
-			usecase.About("template %s", entitlement.PlanRef("", found.Reseller, found.Name)).Of(found.ResellerID),
+			usecase.About("template %s", entitlement.PlanRef(found.Reseller, found.Name)).Of(found.ResellerID),
 			templateRecord(found.About, settings, records), nil)
 	})
 }
@@ -411,7 +411,7 @@ func TemplatesOfPlans(ctx context.Context, q *db.Queries, a usecase.Actor, ids [
 	rows, err := q.TemplatesOfPlans(ctx, ids)
 	found := map[int64]string{}
 	for _, row := range rows {
-		found[row.ID] = entitlement.PlanRef(a.Reseller, row.Reseller, row.Name)
+		found[row.ID] = entitlement.PlanRefFor(a, row.Reseller, row.Name)
 	}
 	return found, err
 }

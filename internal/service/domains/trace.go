@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
@@ -59,7 +60,7 @@ func (s *Service) Trace(ctx context.Context, a usecase.Actor, typed string) (api
 			out.Asked = append(out.Asked, requestSite(ctx, scheme, host, out.Ours[0]))
 		}
 	}
-	traceVerdict(d, server, &out)
+	traceVerdict(a, d, server, &out)
 	return out, nil
 }
 
@@ -69,11 +70,11 @@ func (s *Service) traceSite(ctx context.Context, a usecase.Actor, domain names.D
 	none := db.Domain{}
 	row, err := s.Store.DomainByName(ctx, domain.String())
 	if store.None(err) && a.Role != rights.Operator {
-		out.Rule = "no site of yours has this name"
+		out.Rule = a.Say("no site of yours has this name")
 		return none, nil, nil
 	}
 	if store.None(err) {
-		out.Rule = "no site has this name: a web server of ours would answer 421 and refuse TLS"
+		out.Rule = a.Say("no site has this name: a web server of ours would answer 421 and refuse TLS")
 		return none, nil, nil
 	}
 	if err != nil {
@@ -81,7 +82,7 @@ func (s *Service) traceSite(ctx context.Context, a usecase.Actor, domain names.D
 	}
 	rows, d, server, err := s.LoadDomain(ctx, a, fmt.Sprint(row.AccountID), row.Name)
 	if refusal.Is(err, refusal.NotFound) {
-		out.Rule = "no site of yours has this name"
+		out.Rule = a.Say("no site of yours has this name")
 		return none, nil, nil
 	}
 	if err != nil {
@@ -94,40 +95,41 @@ func (s *Service) traceSite(ctx context.Context, a usecase.Actor, domain names.D
 	if err != nil {
 		return none, nil, err
 	}
-	out.Rule = traceRule(d, rows, accountRow, domain, host)
+	out.Rule = traceRule(d, rows, accountRow, domain, host).In(a.Language)
 	return d, &server, nil
 }
 
-func traceRule(d db.Domain, rows SiteRows, account db.AccountRow, domain names.Domain, host string) string {
-	form := "the name is a domain of account " + account.SignInName
+func traceRule(d db.Domain, rows SiteRows, account db.AccountRow, domain names.Domain, host string) language.Text {
+	form := language.New("the name is a domain of account %s", account.SignInName)
 	if host != d.Name {
-		form = fmt.Sprintf("it is %s with www. before it, a domain of account %s", domain.Unicode(), account.SignInName)
+		form = language.New("it is %s with www. before it, a domain of account %s", domain.Unicode(),
+			account.SignInName)
 	}
 	if d.Waiting {
-		return form + "; nothing shows yet that it is theirs, and it is not served"
+		return language.New("%s; nothing shows yet that it is theirs, and it is not served", form)
 	}
 	if account.Suspended {
-		return form + "; the account is suspended: a notice is shown"
+		return language.New("%s; the account is suspended: a notice is shown", form)
 	}
 	switch sites.ServedAs(d.ServedAs) {
 	case sites.DNSOnly:
-		return form + ", served by no web server (dns-only)"
+		return language.New("%s, served by no web server (dns-only)", form)
 	case sites.Redirect:
-		return fmt.Sprintf("%s, a redirect (%d) to %s", form, d.Code, d.Target)
+		return language.New("%s, a redirect (%d) to %s", form, d.Code, d.Target)
 	case sites.Mirror:
-		form += ", a mirror of " + usecase.Unicode(rows.byID(*d.MirrorOf).Name)
+		form = language.New("%s, a mirror of %s", form, usecase.Unicode(rows.byID(*d.MirrorOf).Name))
 	}
 	shown, _ := rows.shown(d)
 	switches, err := sites.SwitchesOf(rows.effective(shown))
 	if err == nil {
 		switch {
 		case switches.Preferred == "www" && host == d.Name:
-			return form + "; the preferred form is www, visitors are sent there"
+			return language.New("%s; the preferred form is www, visitors are sent there", form)
 		case switches.Preferred == "bare" && host != d.Name:
-			return form + "; the preferred form is without www, visitors are sent there"
+			return language.New("%s; the preferred form is without www, visitors are sent there", form)
 		}
 	}
-	return fmt.Sprintf("%s; its files are in %s/%s", form, usecase.HomeOf(rows.account), shown.Root)
+	return language.New("%s; its files are in %s/%s", form, usecase.HomeOf(rows.account), shown.Root)
 }
 
 // tracePublicDNS asks DNS.
@@ -137,15 +139,19 @@ func (s *Service) tracePublicDNS(ctx context.Context, a usecase.Actor, servers [
 	found, err := s.Resolver.Addresses(ctx, out.Name)
 	switch {
 	case err == nil && len(found) == 0:
-		out.Failed = "DNS has no address for the name"
+		out.Failed = a.Say("DNS has no address for the name")
 	case err != nil:
-		out.Failed = "DNS could not be asked: " + err.Error()
+		out.Failed = a.Say("DNS could not be asked: %s", err)
 	}
 	for _, address := range found {
 		seen := api.TraceAddress{Address: address.Unmap().String(),
 			Right: slices.Contains(out.Ours, address.Unmap().String())}
 		for _, server := range servers {
-			if a.Role == rights.Operator && slices.Contains(usecase.AddressesOf(server.Server), seen.Address) {
+			if !slices.Contains(usecase.AddressesOf(server.Server), seen.Address) {
+				continue
+			}
+			seen.Ours = true
+			if a.Role == rights.Operator {
 				seen.Server = server.Server.Label
 			}
 		}
@@ -188,8 +194,8 @@ func requestSite(ctx context.Context, scheme, host, address string) api.TraceAns
 	return answer
 }
 
-// traceVerdict says what it comes to.
-func traceVerdict(d db.Domain, server *db.Server, out *api.Trace) {
+// traceVerdict tells the actor what it comes to.
+func traceVerdict(a usecase.Actor, d db.Domain, server *db.Server, out *api.Trace) {
 	right := slices.IndexFunc(out.PublicDNS, func(w api.TraceAddress) bool { return w.Right }) >= 0
 	wrong := slices.IndexFunc(out.PublicDNS, func(w api.TraceAddress) bool { return !w.Right }) >= 0
 	here := ""
@@ -198,21 +204,23 @@ func traceVerdict(d db.Domain, server *db.Server, out *api.Trace) {
 	}
 	switch {
 	case server == nil && len(out.PublicDNS) == 0:
-		out.Verdict = "nobody serves the name: no site has it, and public DNS has no address for it"
+		out.Verdict = a.Say("nobody serves the name: no site has it, and public DNS has no address for it")
 	case server == nil:
-		out.Verdict = "no site here has the name; public DNS leads to " + addressWords(out.PublicDNS)
+		out.Verdict = a.Say("no site here has the name; public DNS leads to %s", addressWords(out.PublicDNS))
 	case d.ServedAs == string(sites.DNSOnly):
-		out.Verdict, out.Right = "no web server answers for it, as is wanted", true
+		out.Verdict, out.Right = a.Say("no web server answers for it, as is wanted"), true
 	case len(out.PublicDNS) == 0:
-		out.Verdict = "the site is ready on " + here + ", but visitors do not find it: " + out.Failed
+		out.Verdict = a.Say("the site is ready on %s, but visitors do not find it: %s", here, out.Failed)
 	case right && !wrong:
-		out.Verdict, out.Right = "visitors come to "+here+" and get this site", true
+		out.Verdict, out.Right = a.Say("visitors come to %s and get this site", here), true
 	case right:
-		out.Verdict = "some visitors come to " + here + ", others are led to " + addressWords(out.PublicDNS) +
-			": remove the addresses that are not the server's"
+		out.Verdict = a.Say("some visitors come to %s, others are led to %s: remove the addresses that are not the "+
+			"server's",
+			here, addressWords(out.PublicDNS))
 	default:
-		out.Verdict = "visitors are led to " + addressWords(out.PublicDNS) + ", not to " + here +
-			": change the address record, or wait until the old one has run out"
+		out.Verdict = a.Say("visitors are led to %s, not to %s: change the address record, or wait until the old one "+
+			"has "+
+			"run out", addressWords(out.PublicDNS), here)
 	}
 }
 

@@ -3,11 +3,13 @@ package entitlement
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 	"time"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
@@ -47,7 +49,16 @@ func (st Entitlement) Admit(key plans.Key, more int64) error {
 			return err
 		}
 	}
-	return st.Allowance().Admit(key, st.Used[key], more)
+	err := st.Allowance().Admit(key, st.Used[key], more)
+	if r := refusal.As(err); r != nil && r.Remedy != nil && r.Remedy.Command == "" {
+		if st.Account.SignInName == "" { // it is only being opened
+			r.Remedy.Do = language.New("choose another plan")
+		} else {
+			r.Remedy.Command = fmt.Sprintf("exception add %s --limit %s=VALUE --reason TEXT", st.Account.SignInName,
+				key)
+		}
+	}
+	return err
 }
 
 // FrozenTerms is what the column of that name holds.
@@ -82,16 +93,14 @@ func LoadMany(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db
 	if err != nil {
 		return nil, err
 	}
-	at := map[int64]int{}
-	for i := range list {
-		at[accounts[i].ID] = i
-	}
-	usage, err := q.UsageOf(ctx, slices.Collect(maps.Keys(at)))
-	if err != nil {
-		return nil, err
-	}
-	for _, row := range usage {
-		list[at[row.AccountID]].Used[plans.Key(row.Key)] = row.Amount
+	if ids, at := opened(accounts); len(ids) > 0 {
+		usage, err := q.UsageOf(ctx, ids)
+		if err != nil {
+			return nil, err
+		}
+		for _, row := range usage {
+			list[at[row.AccountID]].Used[plans.Key(row.Key)] = row.Amount
+		}
 	}
 	// What the others use is all that the reseller's accounts use but this one's.
 	all := map[int64]map[plans.Key]int64{}
@@ -116,16 +125,26 @@ func LoadMany(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db
 	return list, nil
 }
 
+// opened lists the numbers of accounts, and where each stands among them. One that is only about to
+// be opened has none.
+func opened(accounts []db.Account) (ids []int64, at map[int64]int) {
+	at = map[int64]int{}
+	for i, account := range accounts {
+		if account.ID != 0 {
+			ids = append(ids, account.ID)
+			at[account.ID] = i
+		}
+	}
+	return ids, at
+}
+
 // LoadTerms loads what many accounts may use, and not what is used: all that servers have to know.
 // Each plan and each share is read once. Nothing can be admitted by what it returns.
 func LoadTerms(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []db.Account) ([]Entitlement, error) {
 	list := make([]Entitlement, len(accounts))
-	ids := make([]int64, len(accounts))
-	at := map[int64]int{}
 	terms := map[int64]plans.Terms{}
 	shares := map[int64]*plans.Headroom{}
 	for i, account := range accounts {
-		ids[i], at[account.ID] = account.ID, i
 		st := Entitlement{Account: account, Used: map[plans.Key]int64{plans.Domains: 0, plans.Subdomains: 0,
 			plans.Mirrors: 0}, now: s.Now()}
 		t, known := terms[account.PlanID]
@@ -138,7 +157,7 @@ func LoadTerms(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []d
 			if err != nil {
 				return nil, err
 			}
-			t = plan.Terms(PlanRef("", row.Reseller, row.Name))
+			t = plan.Terms(row.Name)
 			terms[account.PlanID] = t
 		}
 		h, err := ReadFrozenTerms(account.FrozenTerms)
@@ -146,8 +165,9 @@ func LoadTerms(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []d
 			return nil, err
 		}
 		if h != nil {
-			t = plans.Terms{Limits: h.Limits, Features: h.Features, Source: "limits frozen on " +
-				account.FrozenAt.UTC().Format(time.DateOnly) + ", from plan " + h.Plan}
+			t = plans.Terms{Limits: h.Limits, Features: h.Features,
+				Source: language.New("limits frozen on %s, from plan %s",
+					account.FrozenAt.UTC().Format(time.DateOnly), h.Plan)}
 		}
 		st.Terms = t
 		if account.ResellerID != nil {
@@ -163,6 +183,10 @@ func LoadTerms(ctx context.Context, s *usecase.Base, q *db.Queries, accounts []d
 			st.Headroom = share
 		}
 		list[i] = st
+	}
+	ids, at := opened(accounts)
+	if len(ids) == 0 {
+		return list, nil
 	}
 	exceptions, err := q.ExceptionsOf(ctx, ids)
 	if err != nil {
@@ -190,13 +214,14 @@ func ExceptionOf(row db.Exception) plans.Exception {
 var measured = []plans.Key{plans.Disk, plans.Files, plans.Traffic}
 
 // allowanceViews turns an entitlement into documents.
-func (st Entitlement) Views() (limits []api.Allowed, features []api.Granted) {
+func (st Entitlement) Views(a usecase.Actor) (limits []api.Allowed, features []api.Granted) {
 	allowance := st.Allowance()
 	for _, info := range plans.AllLimits {
 		allowed := allowance.Limits[info.Key]
-		v := api.Allowed{Key: string(info.Key), Unit: string(info.Unit), Title: info.Title, Bound: info.Bound,
+		v := api.Allowed{Key: string(info.Key), Unit: string(info.Unit), Title: info.Text().In(a.Language),
+			Bound:  info.Bound,
 			Value:  ColumnOf(allowed.Amount),
-			Source: allowed.Source, RaisedBy: allowed.RaisedBy}
+			Source: allowed.Source.In(a.Language), RaisedBy: allowed.RaisedBy.For(string(a.Role)).In(a.Language)}
 		used, known := st.Used[info.Key]
 		if !info.Bound && (known || !slices.Contains(measured, info.Key)) {
 			v.Used, v.Left = &used, ColumnOf(allowed.Minus(used))
@@ -205,7 +230,9 @@ func (st Entitlement) Views() (limits []api.Allowed, features []api.Granted) {
 	}
 	for _, f := range plans.AllFeatures {
 		granted := allowance.Features[f]
-		features = append(features, api.Granted{Feature: string(f), On: granted.On, Source: granted.Source})
+		features = append(features, api.Granted{Feature: string(f), Title: language.Plain(f.Title()).In(a.Language),
+			On:     granted.On,
+			Source: granted.Source.In(a.Language)})
 	}
 	return limits, features
 }
@@ -250,20 +277,20 @@ func SwitchedOn(features plans.Features) []string {
 	return on
 }
 
-// Effect tells what a change means for an account, from its entitlement before and after.
-func Effect(before, after Entitlement) api.Effect {
+// Effect tells the actor what a change means for an account, from its entitlement before and after.
+func Effect(a usecase.Actor, before, after Entitlement) api.Effect {
 	was, is := before.Allowance(), after.Allowance()
 	e := api.Effect{Account: before.Account.SignInName, Name: usecase.Unicode(before.Account.MainDomain),
 		Gains: []string{}, Losses: []string{}, Over: []string{}}
 	for _, d := range plans.Difference(was, is) {
 		if d.More {
-			e.Gains = append(e.Gains, d.String())
+			e.Gains = append(e.Gains, d.Text().In(a.Language))
 		} else {
-			e.Losses = append(e.Losses, d.String())
+			e.Losses = append(e.Losses, d.Text().In(a.Language))
 		}
 	}
 	for _, x := range is.Over(after.Used) {
-		e.Over = append(e.Over, x.String())
+		e.Over = append(e.Over, x.Text().In(a.Language))
 	}
 	return e
 }
@@ -330,17 +357,15 @@ func Lock(ctx context.Context, s *usecase.Base, tx store.Tx, accountID int64) (E
 func (st Entitlement) Has(feature plans.Feature) bool { return st.Allowance().Features[feature].On }
 
 // MissingFeature refuses what needs a feature that the account does not
-// have; what says what it is, such as “signing needs”.
-func (st Entitlement) MissingFeature(what string, feature plans.Feature) *refusal.Refusal {
-	return refusal.New(refusal.NotAllowed, "%s the feature %s, which this account does not have; %s can switch it on",
-		what, feature, raiser(st))
-}
-
-func raiser(st Entitlement) string {
+// have, in a sentence that says what it is.
+func (st Entitlement) MissingFeature(feature plans.Feature, sentence string) *refusal.Refusal {
+	by := refusal.Operator
 	if st.Account.ResellerID != nil {
-		return "the reseller"
+		by = refusal.Reseller
 	}
-	return "the operator"
+	return refusal.New(refusal.NotAllowed, "%s", language.Plain(sentence)).
+		Help(refusal.Remedy{By: by, Do: language.New("switch it on"),
+			Command: fmt.Sprintf("exception add %s --feature %s=on --reason TEXT", st.Account.SignInName, feature)})
 }
 
 // CheckChangeable refuses changes to an account that is on its way out, or suspended while somebody
@@ -351,7 +376,7 @@ func CheckChangeable(a usecase.Actor, account db.AccountRow) error {
 	switch {
 	case account.State == "closing" || account.State == "closed":
 		return refusal.New(refusal.WrongState, "%s is %s; nothing about it can be changed", account.SignInName,
-			account.State)
+			usecase.Word(account.State))
 	case account.Suspended && a.Role == rights.Customer:
 		return refusal.New(refusal.Suspended,
 			"%s is suspended (%s); nothing about it can be changed until it is resumed", account.SignInName,

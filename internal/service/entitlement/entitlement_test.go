@@ -48,9 +48,10 @@ func TestLoad(t *testing.T) {
 	assert.False(t, list[0].Has("mail"))
 	assert.NoError(t, list[0].Admit(plans.Domains, 4))
 	servicetest.Refused(t, refusal.LimitReached, list[0].Admit(plans.Domains, 5))
-	r := list[0].MissingFeature("mailboxes need", "mail")
+	r := list[0].MissingFeature("mail", "mailboxes need the feature mail, which this account does not have")
 	assert.Equal(t, "mailboxes need the feature mail, which this account does not have; the reseller can switch it on",
-		r.Detail)
+		r.For("customer").Detail)
+	assert.Contains(t, r.For("operator").Detail, "; switch it on (victualler exception add ")
 
 	t.Run("alone, it comes to the same", func(t *testing.T) {
 		one, err := entitlement.Load(ctx, b.Base, b.Store.Queries, rows[1])
@@ -76,7 +77,7 @@ func TestLoad(t *testing.T) {
 		frozen, err := entitlement.Load(ctx, b.Base, b.Store.Queries, row)
 		require.NoError(t, err)
 		assert.True(t, frozen.Has("shell"))
-		assert.Contains(t, frozen.Terms.Source, "from plan guillemot.stall")
+		assert.Contains(t, frozen.Terms.Source.String(), "from plan guillemot.stall")
 		_, err = b.Selling.FreezeTerms(ctx, guillemot, "one.example", false)
 		require.NoError(t, err)
 		row, err = b.Store.Account(ctx, rows[0].ID)
@@ -93,6 +94,6 @@ func TestLoad(t *testing.T) {
 		require.NoError(t, err)
 		allowed := st.Allowance().Limits[plans.Disk]
 		assert.LessOrEqual(t, allowed.N, 100*plans.MiB)
-		assert.Equal(t, "the share of guillemot", allowed.Source)
+		assert.Equal(t, "the share of guillemot", allowed.Source.String())
 	})
 }

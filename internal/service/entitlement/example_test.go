@@ -3,6 +3,7 @@ package entitlement_test
 import (
 	"fmt"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/service/entitlement"
@@ -13,7 +14,7 @@ import (
 // loaded together with what it uses: here the share is the first to have no room.
 func ExampleEntitlement_Admit() {
 	account := entitlement.Entitlement{Account: db.Account{SignInName: "ferries"},
-		Terms: plans.Terms{Source: "plan harbour", Limits: plans.Limits{plans.Domains: plans.Of(5)}},
+		Terms: plans.Terms{Source: language.New("plan harbour"), Limits: plans.Limits{plans.Domains: plans.Of(5)}},
 		Used:  map[plans.Key]int64{plans.Domains: 2},
 		Headroom: &plans.Headroom{Share: plans.Share{Reseller: "gannet", Measure: plans.Used,
 			Limits: plans.Limits{plans.Domains: plans.Of(10)}}, Others: map[plans.Key]int64{plans.Domains: 7}}}

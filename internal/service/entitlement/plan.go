@@ -7,6 +7,7 @@ import (
 	"victualler/internal/api"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/hosting/rights"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -58,12 +59,12 @@ func SavePlan(ctx context.Context, tx store.Tx, id int64, plan plans.Plan) error
 // PlanView shows a plan to somebody. A reseller's own plans do not name the reseller to them.
 func PlanView(a usecase.Actor, plan plans.Plan, reseller, template string, accounts, version int64) api.Plan {
 	out := api.Plan{Name: plan.Name, Template: template, Limits: plan.Limits, Features: plan.Features,
-		Accounts: accounts, Warnings: plan.Warnings(), Version: version}
+		Accounts: accounts, Warnings: []refusal.Field{}, Version: version}
+	for _, w := range plan.Warnings() {
+		out.Warnings = append(out.Warnings, w.In(a.Language))
+	}
 	if reseller != a.Reseller {
 		out.Reseller = reseller
-	}
-	if out.Warnings == nil {
-		out.Warnings = []refusal.Field{}
 	}
 	return out
 }
@@ -81,11 +82,20 @@ func PlanRecordOf(p plans.Plan, template string) PlanRecord {
 	return PlanRecord{Name: p.Name, Limits: p.Limits, Features: p.Features, Template: template}
 }
 
-// PlanRef is how a plan is called: RESELLER.PLAN where it is a
-// reseller's, PLAN for the reseller themselves.
-func PlanRef(viewer, reseller, plan string) string {
-	if reseller == "" || reseller == viewer {
+// PlanRef is how a plan, or a template, is called in the record:
+// RESELLER.PLAN where it is a reseller's.
+func PlanRef(reseller, plan string) string {
+	if reseller == "" {
 		return plan
 	}
 	return fmt.Sprintf("%s.%s", reseller, plan)
+}
+
+// PlanRefFor is how somebody calls it: a reseller and their customers
+// know only theirs, and need not say whose it is.
+func PlanRefFor(a usecase.Actor, reseller, plan string) string {
+	if a.Role != rights.Operator {
+		return plan
+	}
+	return PlanRef(reseller, plan)
 }

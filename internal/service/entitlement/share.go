@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
@@ -71,8 +72,8 @@ func SaveShare(ctx context.Context, tx store.Tx, reseller int64, share plans.Sha
 // not: sums, and plans of the reseller.
 //
 // Refusals: LimitReached.
-func OverShare(ctx context.Context, s *usecase.Base, tx store.Tx, reseller int64, old, share plans.Share) ([]string,
-	error) {
+func OverShare(ctx context.Context, s *usecase.Base, tx store.Tx, reseller int64, old, share plans.Share) (
+	[]language.Text, error) {
 	given, err := AllottedBy(ctx, s, tx.Queries, reseller, 0)
 	if err != nil {
 		return nil, err
@@ -81,18 +82,18 @@ func OverShare(ctx context.Context, s *usecase.Base, tx store.Tx, reseller int64
 	if err != nil {
 		return nil, err
 	}
-	var over []string
+	var over []language.Text
 	was := old.Lines(given, used)
 	for i, l := range share.Lines(given, used) {
 		if l.Over && !(was[i].Over && l.Share == was[i].Share) {
-			taken, how := l.Allotted, "allotted"
+			title, allotted, most := l.Info.Text(), l.Allotted.Format(l.Info.Unit), l.Share.Format(l.Info.Unit)
+			text := language.New("%s %s allotted, %s in the share", title, allotted, most)
 			if l.Info.Bound {
-				how = "given to an account"
+				text = language.New("%s %s given to an account, %s in the share", title, allotted, most)
 			} else if share.Measure == plans.Used {
-				taken, how = plans.Of(l.Used), "used"
+				text = language.New("%s %s used, %s in the share", title, plans.Of(l.Used).Format(l.Info.Unit), most)
 			}
-			over = append(over, l.Info.Title+" "+taken.Format(l.Info.Unit)+" "+how+", "+l.Share.Format(l.Info.Unit)+
-				" in the share")
+			over = append(over, text)
 		}
 	}
 	rows, err := tx.PlansOfReseller(ctx, &reseller)
@@ -105,7 +106,7 @@ func OverShare(ctx context.Context, s *usecase.Base, tx store.Tx, reseller int64
 			return nil, err
 		}
 		if old.CheckPlan(plan) == nil && share.CheckPlan(plan) != nil {
-			over = append(over, "plan "+row.Name+" gives more than the share")
+			over = append(over, language.New("plan %s gives more than the share", row.Name))
 		}
 	}
 	return over, nil

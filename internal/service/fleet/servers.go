@@ -16,6 +16,7 @@ import (
 
 	"victualler/internal/agentlink"
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/placement"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/service/rollout"
@@ -135,10 +136,10 @@ func (s *Service) TryJoin(ctx context.Context, serverID, operationID int64) (don
 	if err != nil {
 		return true, s.FinishOperations(ctx, err, operationID)
 	}
-	p.Note("waiting for “victualler-agent join” on the server at " + server.Address)
+	p.Note(language.New("waiting for “victualler-agent join” on the server at %s", server.Address))
 	if err := s.Joiner.Enrol(ctx, server.Address, secret, serverID, s.Now()); err != nil {
 		if errors.Is(err, agentlink.ErrWrongSecret) {
-			p.Note(err.Error())
+			p.Note(language.Of(err))
 		}
 		// It may have taken its certificate and the answer been lost: then it answers as enrolled.
 		if _, err := s.Agents.Agent(serverID, server.Address).Status(ctx); err != nil {
@@ -188,7 +189,11 @@ func (s *Service) poll(ctx context.Context, serverID int64, address string) (age
 	if err != nil {
 		return status, err
 	}
-	return status, s.Store.SaveServerStatus(ctx, db.SaveServerStatusParams{ID: serverID, Status: text})
+	if err := s.Store.SaveServerStatus(ctx, db.SaveServerStatusParams{ID: serverID, Status: text}); err != nil {
+		return status, err
+	}
+	return status, s.Store.AddServerHour(ctx, db.AddServerHourParams{Server: serverID,
+		DiskUsed: max(0, status.DiskTotal-status.DiskFree), DiskTotal: status.DiskTotal, Load: float32(status.Load)})
 }
 
 // PollServers asks all joined servers how they are.
@@ -366,10 +371,14 @@ func (s *Service) startSweep(ctx context.Context, a usecase.Actor, label, kind s
 			return api.Started{}, usecase.NotJoined(label)
 		}
 		if a.Preview != nil {
-			a.Summarize("%s %s", strings.TrimPrefix(kind, "server."), label)
+			if repair {
+				a.Summarize("repair %s", label)
+			} else {
+				a.Summarize("sweep %s", label)
+			}
 			if repair {
 				a.Preview.AskServers(func(ctx context.Context, out *api.Preview) error {
-					return s.previewRepair(ctx, row, out)
+					return s.previewRepair(ctx, a, row, out)
 				})
 			}
 			return api.Started{}, nil
@@ -388,14 +397,14 @@ func (s *Service) startSweep(ctx context.Context, a usecase.Actor, label, kind s
 }
 
 // previewRepair asks what a repair of a server would put right, as it is now.
-func (s *Service) previewRepair(ctx context.Context, server db.Server, out *api.Preview) error {
+func (s *Service) previewRepair(ctx context.Context, a usecase.Actor, server db.Server, out *api.Preview) error {
 	ask, cancel := context.WithTimeout(ctx, 10*usecase.AgentTimeout)
 	defer cancel()
 	sweep, err := s.Agents.Agent(server.ID, server.Address).Sweep(ask)
 	if err != nil {
 		return usecase.Unreachable(server.Label, err)
 	}
-	out.Notes = append(out.Notes, usecase.Counted(len(sweep.Accounts), "account")+" compared")
+	out.Notes = append(out.Notes, a.Say("%s compared", usecase.Counted(len(sweep.Accounts), "account")))
 	out.Steps = append(out.Steps, "sweep")
 	for _, account := range sweep.Accounts {
 		if len(account.Drift) > 0 {
@@ -460,7 +469,7 @@ func (s *Service) Place(ctx context.Context, label string) (db.Server, placement
 		}
 	}
 	for {
-		choice := placement.Choice{Label: label, Reason: "named by the person who opened the account"}
+		choice := placement.Choice{Label: label, Reason: language.New("named by the person who opened the account")}
 		if label == "" {
 			if choice, err = placement.Choose(candidates); err != nil {
 				return db.Server{}, choice, err

@@ -213,7 +213,8 @@ func (s *Service) AddLogin(ctx context.Context, a usecase.Actor, reference strin
 					name).On("name")
 			}
 			if !st.Has("logins") {
-				return "", st.MissingFeature("further logins need", "logins")
+				return "", st.MissingFeature("logins", "further logins need the feature logins, which this account "+
+					"does not have")
 			}
 			if err := st.Admit(plans.Logins, 1); err != nil {
 				return "", err
@@ -364,7 +365,7 @@ func (s *Service) RemoveLogin(ctx context.Context, a usecase.Actor, reference, n
 					"closed; take its password and keys away instead", l.row.Name)
 			}
 			a.Summarize("remove login %s", l.row.Name)
-			a.Note("its files stay in " + folderName(l.row.Folder))
+			a.Note("its files stay in %s", folderName(l.row.Folder))
 			return "", errors.Join(tx.RemoveLogin(ctx, l.row.ID),
 				usecase.Record(ctx, tx, a, "login.remove", usecase.AboutAccount(st.Account),
 					map[string]any{"login": l.row.Name, "folder": l.row.Folder}, nil))

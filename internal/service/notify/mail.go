@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/notices"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/post"
@@ -71,7 +72,8 @@ func (s *Service) QueueMail(ctx context.Context, tx store.Tx, l OutboundMail) er
 	}
 	if settings.MailServer == "" || l.SenderAt == "" {
 		return refusal.New(refusal.MailFailed, "no mail goes out from here yet: the settings name no mail server or "+
-			"no sender. An operator can set both; until then, hand the link over yourself")
+			"no sender; until they do, hand links over yourself").Help(refusal.Remedy{By: refusal.Operator,
+			Do: language.New("set both"), Command: "settings change --mail-server HOST --sender ADDRESS"})
 	}
 	text, err := json.Marshal(post.Message{From: mail.Address{Name: l.SenderName, Address: l.SenderAt}, To: l.To,
 		Subject: l.Notice.Subject,

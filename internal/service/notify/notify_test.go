@@ -75,6 +75,7 @@ func TestSendMail(t *testing.T) {
 	number := mail(t, b)
 	assert.Equal(t, "waiting", state(t, b).State)
 
+	b = servicetest.Process(t, b.URL)
 	var group sync.WaitGroup
 	for range 5 { // several processes may have it queued
 		group.Go(func() { assert.NoError(t, b.Notify.SendMail(context.Background(), number)) })

@@ -1,6 +1,7 @@
 package people
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -9,6 +10,7 @@ import (
 	"time"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/notices"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
@@ -173,8 +175,9 @@ func (s *Service) AddPersonTx(ctx context.Context, tx store.Tx, a usecase.Actor,
 	if role != rights.Operator && p.Duty != string(rights.All) {
 		return none, refusal.Input("duty", "only operators have duties")
 	}
-	if p.Language == "" {
-		p.Language = "en"
+	p.Language = cmp.Or(p.Language, language.English)
+	if err := language.Check(p.Language); err != nil {
+		return db.Person{}, refusal.Input("language", "%s", err)
 	}
 	if p.Email, err = usecase.MailAddress("email", in.Email); err != nil {
 		return none, err
@@ -414,6 +417,9 @@ func (s *Service) ChangePerson(ctx context.Context, a usecase.Actor, name string
 		}
 		if in.Language != nil {
 			p.Language = *in.Language
+			if err := language.Check(p.Language); err != nil {
+				return none, refusal.Input("language", "%s", err)
+			}
 		}
 		if in.ReadOnly != nil {
 			if *in.ReadOnly && row.ID == a.PersonID {
@@ -575,7 +581,9 @@ func (s *Service) addLink(ctx context.Context, tx store.Tx, a usecase.Actor, per
 	}
 	if settings.Console == "" {
 		return api.Link{}, refusal.New(refusal.WrongState, "the settings do not say where people reach the console, "+
-			"so that no link can be made; an operator can set “console”")
+			"so that no link can be made").Help(refusal.Remedy{By: refusal.Operator,
+			Do:      language.New("set the console's address"),
+			Command: "settings change --console ADDRESS"})
 	}
 	life := passwordLinkLife
 	if purpose == "sign-in" {
@@ -640,8 +648,8 @@ func (s *Service) CheckLink(ctx context.Context, secret string) (api.LinkPurpose
 // SignInByLink uses a one-time link: sets a password if it is for that, and starts a session. The
 // second factor is asked for all the same. A link of which the rest does not fit stays good.
 //
-// Refusals: LinkEnded, MailFailed, NeedsCode, NotSignedIn, Suspended, TooManyTries, WeakPassword,
-// WrongSignIn.
+// Refusals: InvalidInput, LinkEnded, MailFailed, NeedsCode, NotSignedIn, Suspended, TooManyTries,
+// WeakPassword, WrongSignIn.
 // Locks: the person.
 func (s *Service) SignInByLink(ctx context.Context, a usecase.Actor, in api.LinkSignIn) (api.Session, error) {
 	row, err := s.Store.LinkByDigest(ctx, digest(in.Link))
@@ -662,20 +670,21 @@ func (s *Service) SignInByLink(ctx context.Context, a usecase.Actor, in api.Link
 		hash = passwords.Hash(in.Password)
 	}
 	// The code is checked before the link is used up, and taken with it.
-	session, err := s.startSessionWith(ctx, a, row.Person, in.Code, func(tx store.Tx, a usecase.Actor) error {
-		used, err := tx.UseLink(ctx, row.ID)
-		if err != nil {
-			return err
-		}
-		if used == 0 {
-			return linkEnded()
-		}
-		if hash != "" {
-			return s.setPassword(ctx, tx, a, row.Person, hash, false, 0)
-		}
-		return usecase.Record(ctx, tx, a, "person.link_used", usecase.AboutPerson(row.Person), nil,
-			map[string]string{"made_by": row.MadeBy})
-	})
+	session, err := s.startSessionWith(ctx, a, row.Person, in.Code, in.Language,
+		func(tx store.Tx, a usecase.Actor) error {
+			used, err := tx.UseLink(ctx, row.ID)
+			if err != nil {
+				return err
+			}
+			if used == 0 {
+				return linkEnded()
+			}
+			if hash != "" {
+				return s.setPassword(ctx, tx, a, row.Person, hash, false, 0)
+			}
+			return usecase.Record(ctx, tx, a, "person.link_used", usecase.AboutPerson(row.Person), nil,
+				map[string]string{"made_by": row.MadeBy})
+		})
 	return session, err
 }
 

@@ -205,7 +205,7 @@ func TestThrottleByOthers(t *testing.T) {
 }
 
 func TestThrottleCountsWithManyAtOnce(t *testing.T) {
-	b := servicetest.New(t)
+	b := servicetest.Process(t, servicetest.New(t).URL)
 	person(t, b, api.NewPerson{Name: "minder", Role: "operator"})
 	var tried atomic.Int64
 	var group sync.WaitGroup
@@ -251,7 +251,7 @@ func TestPasswords(t *testing.T) {
 		assert.Equal(t, []string{"password"}, a.MustFirst)
 	})
 	t.Run("how strong one is", func(t *testing.T) {
-		assert.Equal(t, "weak", b.People.CheckPassword(api.PasswordCheck{Password: "letmein"}).Level)
+		assert.Equal(t, "weak", b.People.CheckPassword(b.Operator, api.PasswordCheck{Password: "letmein"}).Level)
 		made, err := b.People.GeneratePassword(20, true, true, true, false)
 		require.NoError(t, err)
 		assert.Len(t, made.Password, 20)
@@ -262,7 +262,7 @@ func TestPasswords(t *testing.T) {
 
 func TestSecondFactor(t *testing.T) {
 	ctx := t.Context()
-	b := servicetest.New(t)
+	b := servicetest.Process(t, servicetest.New(t).URL)
 	person(t, b, api.NewPerson{Name: "minder", Role: "operator"})
 	a, err := signIn(t, b, "minder", password)
 	require.NoError(t, err)
@@ -421,7 +421,7 @@ func TestPasswordReset(t *testing.T) {
 
 func TestTheLastOperatorStays(t *testing.T) {
 	ctx := t.Context()
-	b := servicetest.New(t)
+	b := servicetest.Process(t, servicetest.New(t).URL)
 	servicetest.Refused(t, refusal.InUse, b.People.RemovePerson(ctx, b.Operator, "operator"))
 	for n := range 4 {
 		_, err := b.People.AddPerson(ctx, b.Operator, api.NewPerson{Name: fmt.Sprintf("op%d", n), Role: "operator"})

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/notices"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
@@ -23,9 +24,10 @@ import (
 )
 
 // CheckPassword estimates how well a password would hold. Nothing of it is kept.
-func (s *Service) CheckPassword(in api.PasswordCheck) api.Strength {
+func (s *Service) CheckPassword(a usecase.Actor, in api.PasswordCheck) api.Strength {
 	e := strength.Estimate(in.Password, in.About)
-	return api.Strength{Bits: e.Bits, Level: string(e.Level), Reasons: usecase.NonNil(e.Reasons), Advice: e.Advice}
+	return api.Strength{Bits: e.Bits, Level: string(e.Level), Reasons: a.SayAll(e.Reasons),
+		Advice: e.Advice.In(a.Language)}
 }
 
 // GeneratePassword makes a password of n characters of the kinds wanted.
@@ -57,9 +59,9 @@ func CheckNewPassword(field, password string, about ...string) error {
 	if e.Level != strength.Weak {
 		return nil
 	}
-	why := strings.Join(e.Reasons, ", ")
-	if why == "" {
-		why = "it is too easily guessed"
+	why := e.Reasons
+	if len(why) == 0 {
+		why = []language.Text{language.New("it is too easily guessed")}
 	}
 	return refusal.New(refusal.WeakPassword, "this password is too weak: %s; %s", why, e.Advice).On(field)
 }
@@ -221,8 +223,8 @@ func (s *Service) ConfirmSecondFactor(ctx context.Context, a usecase.Actor, code
 		return api.RecoveryCodes{}, err
 	}
 	if setup.TotpAt != nil || setup.TotpSecret == nil {
-		return api.RecoveryCodes{}, refusal.New(refusal.WrongState, "there is no second factor being set up; start "+
-			"again")
+		return api.RecoveryCodes{}, refusal.New(refusal.WrongState, "there is no second factor being set up").
+			Help(refusal.Remedy{By: refusal.Anybody, Do: language.New("start again"), Command: "factor add"})
 	}
 	if err := s.Throttle(ctx, a.Name, a.Address); err != nil { // the code could be guessed
 		return api.RecoveryCodes{}, err
@@ -421,7 +423,9 @@ func (s *Service) AddToken(ctx context.Context, a usecase.Actor, in api.NewToken
 		permissions, _ := rights.Scopes()
 		switch {
 		case !slices.Contains(permissions, permission):
-			return api.Token{}, refusal.Input("scopes", "there is no scope %q; see the list of scopes", scope)
+			return api.Token{},
+				refusal.Input("scopes", "there is no scope %q", scope).Help(refusal.Remedy{By: refusal.Anybody,
+					Do: language.New("see the list of scopes"), Command: "scope list"})
 		case !a.Allows(permission):
 			return api.Token{}, refusal.Input("scopes", "a token cannot be allowed what you may not do yourself: %s",
 				scope)

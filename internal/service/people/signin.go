@@ -1,6 +1,7 @@
 package people
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/hosting/totp"
@@ -54,7 +56,7 @@ func wrongSignIn() error {
 
 // SignIn starts a session and returns its token, which is not kept.
 //
-// Refusals: NeedsCode, NotSignedIn, Suspended, TooManyTries, WrongSignIn.
+// Refusals: InvalidInput, NeedsCode, NotSignedIn, Suspended, TooManyTries, WrongSignIn.
 // Locks: the person.
 func (s *Service) SignIn(ctx context.Context, a usecase.Actor, in api.SignIn) (api.Session, error) {
 	name := strings.ToLower(strings.TrimSpace(in.Name))
@@ -71,7 +73,7 @@ func (s *Service) SignIn(ctx context.Context, a usecase.Actor, in api.SignIn) (a
 	if !passwords.Matches(hash, in.Password) {
 		return api.Session{}, wrongSignIn()
 	}
-	return s.startSession(ctx, a, person, in.Code)
+	return s.startSession(ctx, a, person, in.Code, in.Language)
 }
 
 // Throttle counts a try that has not succeeded yet, and refuses it while the wait after earlier
@@ -147,14 +149,14 @@ func Succeeded(ctx context.Context, q *db.Queries, person db.Person, address str
 
 // startSession starts a session for a person who has shown a password
 // or a link, if nothing else is in the way.
-func (s *Service) startSession(ctx context.Context, a usecase.Actor, person db.Person, code string) (api.Session,
+func (s *Service) startSession(ctx context.Context, a usecase.Actor, person db.Person, code, tag string) (api.Session,
 	error) {
-	return s.startSessionWith(ctx, a, person, code, func(store.Tx, usecase.Actor) error { return nil })
+	return s.startSessionWith(ctx, a, person, code, tag, func(store.Tx, usecase.Actor) error { return nil })
 }
 
 // startSessionWith does something more in the same transaction, once
 // everything that could be in the way is not.
-func (s *Service) startSessionWith(ctx context.Context, a usecase.Actor, person db.Person, code string,
+func (s *Service) startSessionWith(ctx context.Context, a usecase.Actor, person db.Person, code, tag string,
 	more func(store.Tx, usecase.Actor) error) (api.Session, error) {
 	var token string
 	err := s.Store.InTx(ctx, func(tx store.Tx) error {
@@ -181,6 +183,11 @@ func (s *Service) startSessionWith(ctx context.Context, a usecase.Actor, person 
 			}
 		}
 		a.PersonID, a.Name = person.ID, person.Name
+		if tag != "" {
+			if err := chooseLanguage(ctx, tx, person.ID, tag); err != nil {
+				return err
+			}
+		}
 		if err := more(tx, a); err != nil {
 			return err
 		}
@@ -324,7 +331,7 @@ func (s *Service) Identify(ctx context.Context, token, address string, unattende
 }
 
 func personActor(person db.Person, reseller int64) usecase.Actor {
-	a := usecase.Actor{PersonID: person.ID, Name: person.Name, ResellerID: reseller,
+	a := usecase.Actor{PersonID: person.ID, Name: person.Name, Language: person.Language, ResellerID: reseller,
 		CustomerID: usecase.OrZero(person.CustomerID),
 		Subject: rights.Subject{Role: rights.Role(person.Role), Duty: rights.Duty(person.Duty),
 			ReadOnly: person.ReadOnly}}
@@ -373,7 +380,7 @@ func (s *Service) Session(ctx context.Context, a usecase.Actor) (api.Session, er
 	out := api.Session{Name: a.Name, Role: string(a.Role), Duty: string(a.Duty), ReadOnly: a.ReadOnly,
 		Permissions: []string{}, MustFirst: usecase.NonNil(a.MustFirst),
 		Reseller: a.Reseller, CustomerID: a.CustomerID, ActingAs: a.OnBehalf, EndsAt: a.SessionEnds.UTC(),
-		EndsLatest: a.SessionEndsLatest.UTC(), Title: settings.Title}
+		EndsLatest: a.SessionEndsLatest.UTC(), Title: settings.Title, Language: cmp.Or(a.Language, language.English)}
 	permissions, _ := rights.Scopes()
 	for _, p := range append(permissions, rights.Personal) {
 		if a.Allows(p) {
@@ -387,6 +394,20 @@ func (s *Service) Session(ctx context.Context, a usecase.Actor) (api.Session, er
 		out.Title = out.Brand.Title
 	}
 	return out, nil
+}
+
+// ChooseLanguage has the actor read another language from now on.
+//
+// Refusals: InvalidInput.
+func (s *Service) ChooseLanguage(ctx context.Context, a usecase.Actor, tag string) error {
+	return s.Store.InTx(ctx, func(tx store.Tx) error { return chooseLanguage(ctx, tx, a.PersonID, tag) })
+}
+
+func chooseLanguage(ctx context.Context, tx store.Tx, person int64, tag string) error {
+	if err := language.Check(tag); err != nil {
+		return refusal.Input("language", "%s", err)
+	}
+	return tx.SetLanguage(ctx, db.SetLanguageParams{ID: person, Language: tag})
 }
 
 // SignOut ends the actor's session.
@@ -465,11 +486,13 @@ func (s *Service) StopActing(ctx context.Context, a usecase.Actor) error {
 	})
 }
 
-// Tidy forgets what has ended: sessions, links, answers to repeated requests, failed sign-ins.
+// Tidy forgets what has ended: sessions, links, answers to repeated
+// requests, failed sign-ins, old figures.
 func (s *Service) Tidy(ctx context.Context) error {
 	for _, forget := range []func(context.Context) error{s.Store.DeleteOldSessions, s.Store.DeleteOldLinks,
 		s.Store.DeleteOldIdempotencyKeys, s.Store.DeleteOldSignInFailures, s.Store.DeleteOldProbeLimits,
-		s.Store.DeleteOldCertificates, s.Store.DeleteOldOrders, s.Store.DeleteOldFormerDomains} {
+		s.Store.DeleteOldCertificates, s.Store.DeleteOldOrders, s.Store.DeleteOldFormerDomains,
+		s.Store.DeleteOldServerHours} {
 		if err := forget(ctx); err != nil {
 			return err
 		}

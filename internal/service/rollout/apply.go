@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/service/entitlement"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
@@ -100,7 +101,7 @@ func (s *Service) applyPrepared(ctx context.Context, prepared preparedApply) err
 		switch {
 		case errors.As(err, &refused):
 			if ctx.Err() == nil {
-				p.Note(fmt.Sprintf("%s does not answer; trying again", part.server.Label))
+				p.Note(language.New("%s does not answer; trying again", part.server.Label))
 			}
 			p.Close()
 			return s.retryOrFail(ctx, account, part.server.Label, waiting, refused.Err)
@@ -208,9 +209,9 @@ func (s *Service) failOperations(ctx context.Context, tx store.Tx, accountID, re
 			}
 		}
 	}
-	outcome := "the server is as it was before"
+	outcome := language.New("the server is as it was before")
 	if account.State == "opening" && account.Revision == revision {
-		outcome = "the account was not opened; nothing of it is left"
+		outcome = language.New("the account was not opened; nothing of it is left")
 		if _, err := tx.SetAccountState(ctx, db.SetAccountStateParams{ID: accountID, State: "closing"}); err != nil {
 			return err
 		}
@@ -218,7 +219,7 @@ func (s *Service) failOperations(ctx context.Context, tx store.Tx, accountID, re
 			return err
 		}
 	}
-	return usecase.FinishOperationsTx(ctx, tx, fmt.Errorf("%w (%s)", cause, outcome), operations...)
+	return usecase.FinishOperationsTx(ctx, tx, language.Errorf("%s (%s)", cause, outcome), operations...)
 }
 
 // retryOrFail decides what becomes of an apply that the agent did not answer:
@@ -241,6 +242,6 @@ func (s *Service) retryOrFail(ctx context.Context, account db.Account, label str
 	}
 	return s.Store.InTx(ctx, func(tx store.Tx) error {
 		return s.failOperations(ctx, tx, account.ID, account.Revision,
-			fmt.Errorf("%s did not answer for %s", label, GiveUpAfter), operations)
+			language.Errorf("%s did not answer for %s", label, GiveUpAfter), operations)
 	})
 }

@@ -62,7 +62,7 @@ func BenchmarkPlanChange(b *testing.B) {
 // many is a bench with so many accounts on one plan, which is returned.
 func many(b *testing.B, reseller string, accounts int) (*servicetest.Bench, string) {
 	b.Helper()
-	bench := servicetest.New(b)
+	bench := servicetest.Process(b, servicetest.New(b).URL)
 	bench.Server("skua")
 	plan := "harbour"
 	if reseller != "" {

@@ -1,20 +1,60 @@
 package rollout
 
 import (
+	"maps"
+	"slices"
 	"strconv"
 	"sync"
 
 	"victualler/internal/service/usecase"
 )
 
-// hub wakes those who watch an operation. It carries no data: who is woken
+// hub wakes those who watch an operation, or all of them. It carries no data: who is woken
 // reads the operation again, so nothing is lost when a message is.
 type hub struct {
-	mu       sync.Mutex
-	watchers map[int64]map[chan struct{}]bool
+	mu         sync.Mutex
+	watchers   map[int64]map[chan struct{}]bool
+	collectors map[*collector]bool
 }
 
-func newHub() *hub { return &hub{watchers: map[int64]map[chan struct{}]bool{}} }
+func newHub() *hub {
+	return &hub{watchers: map[int64]map[chan struct{}]bool{}, collectors: map[*collector]bool{}}
+}
+
+// collector gathers the numbers of operations that have changed, for somebody who looks now and
+// then.
+type collector struct {
+	hub     *hub
+	changed map[int64]bool
+}
+
+// mostCollected bounds what one collector gathers between two looks. What is beyond it is seen
+// with a page's next look at its list.
+const mostCollected = 1000
+
+// collect begins to gather; stop ends it.
+func (h *hub) collect() *collector {
+	c := &collector{hub: h, changed: map[int64]bool{}}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.collectors[c] = true
+	return c
+}
+
+func (c *collector) stop() {
+	c.hub.mu.Lock()
+	defer c.hub.mu.Unlock()
+	delete(c.hub.collectors, c)
+}
+
+// drain returns what has been gathered since it was asked last.
+func (c *collector) drain() []int64 {
+	c.hub.mu.Lock()
+	defer c.hub.mu.Unlock()
+	ids := slices.Collect(maps.Keys(c.changed))
+	clear(c.changed)
+	return ids
+}
 
 // watch returns a channel that gets a value after each change.
 func (h *hub) watch(operation int64) (changed <-chan struct{}, stop func()) {
@@ -44,6 +84,11 @@ func (h *hub) notify(payload string) {
 	defer h.mu.Unlock()
 	for c := range h.watchers[operation] {
 		usecase.Wake(c)
+	}
+	for c := range h.collectors {
+		if len(c.changed) < mostCollected {
+			c.changed[operation] = true
+		}
 	}
 }
 

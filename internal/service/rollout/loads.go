@@ -82,7 +82,8 @@ func (s *Service) Running(ctx context.Context, account int64) (*api.Running, err
 const noticeable = 60_000
 
 // limitWarnings tells which limits of what runs an account has met in the last day.
-func (s *Service) limitWarnings(ctx context.Context, st entitlement.Entitlement) ([]api.Warning, error) {
+func (s *Service) limitWarnings(ctx context.Context, a usecase.Actor, st entitlement.Entitlement) ([]api.Warning,
+	error) {
 	met, err := s.Store.LimitsMet(ctx, st.Account.ID)
 	if err != nil {
 		return nil, err
@@ -95,8 +96,9 @@ func (s *Service) limitWarnings(ctx context.Context, st entitlement.Entitlement)
 		}
 		info, _ := plans.Info(key)
 		e := homes.LimitMet(code, n, limit.Format(info.Unit))
-		list = append(list, api.Warning{Part: homes.Sandbox, Subject: string(key), Code: string(code), What: e.What,
-			Seen: e.Seen, Mend: e.Mend, Since: met.Since})
+		list = append(list, api.Warning{Part: homes.Sandbox, Subject: string(key), Code: string(code),
+			What: e.What.In(a.Language),
+			Seen: e.Seen.In(a.Language), Mend: e.Mend.In(a.Language), Since: met.Since})
 	}
 	warn(homes.MemoryMet, met.Killed, limits.Memory, plans.Memory)
 	warn(homes.ProcessesMet, met.Refused, limits.Processes, plans.Processes)

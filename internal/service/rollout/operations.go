@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/actions"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
@@ -26,7 +27,7 @@ func (s *Service) Operation(ctx context.Context, a usecase.Actor, id int64) (api
 	if err != nil {
 		return api.Operation{}, err
 	}
-	views, err := s.operationViews(ctx, []db.Operation{row})
+	views, err := s.operationViews(ctx, a, []db.Operation{row})
 	if err != nil {
 		return api.Operation{}, err
 	}
@@ -36,6 +37,8 @@ func (s *Service) Operation(ctx context.Context, a usecase.Actor, id int64) (api
 // OperationFilter narrows a list of operations; empty fields do not.
 type OperationFilter struct {
 	Account, Server, State string
+	// Since leaves out those asked for before.
+	Since time.Time
 }
 
 // Operations returns a page of operations, newest first.
@@ -44,7 +47,7 @@ type OperationFilter struct {
 func (s *Service) Operations(ctx context.Context, a usecase.Actor, f OperationFilter, before int64,
 	most int) (api.OperationPage, error) {
 	page := api.OperationPage{Operations: []api.Operation{}}
-	p := db.OperationsParams{Before: before, State: f.State, Most: int32(most + 1)}
+	p := db.OperationsParams{Before: before, State: f.State, Since: f.Since, Most: int32(most + 1)}
 	p.Reseller, p.Customer = a.Scope()
 	if before == 0 {
 		p.Before = math.MaxInt64
@@ -77,21 +80,22 @@ func (s *Service) Operations(ctx context.Context, a usecase.Actor, f OperationFi
 		rows = rows[:most]
 		page.Next = usecase.Cursor(rows[most-1].ID)
 	}
-	page.Operations, err = s.operationViews(ctx, rows)
+	page.Operations, err = s.operationViews(ctx, a, rows)
 	return page, err
 }
 
-func (s *Service) operationViews(ctx context.Context, rows []db.Operation) ([]api.Operation, error) {
+func (s *Service) operationViews(ctx context.Context, a usecase.Actor, rows []db.Operation) ([]api.Operation, error) {
 	views := make([]api.Operation, len(rows))
 	index := map[int64]*api.Operation{}
 	var ids []int64
 	for i, row := range rows {
-		views[i] = api.Operation{ID: row.ID, Kind: row.Kind, Subject: row.Subject, Actor: row.Actor, State: row.State,
-			Note:  row.Note,
-			Steps: []api.Step{}, Version: row.Version, CreatedAt: row.CreatedAt, StartedAt: row.StartedAt,
+		views[i] = api.Operation{ID: row.ID, Kind: row.Kind, Title: a.SayPlain(actions.Title(row.Kind)),
+			Subject: a.SaySubject(row.Subject),
+			Actor:   row.Actor, State: row.State, Note: a.SayKept(row.Note), Steps: []api.Step{}, Version: row.Version,
+			CreatedAt: row.CreatedAt, StartedAt: row.StartedAt,
 			FinishedAt: row.FinishedAt}
 		if row.Failure != nil {
-			views[i].Failure = *row.Failure
+			views[i].Failure = a.SayKept(*row.Failure)
 		}
 		index[row.ID] = &views[i]
 		ids = append(ids, row.ID)
@@ -99,7 +103,7 @@ func (s *Service) operationViews(ctx context.Context, rows []db.Operation) ([]ap
 	steps, err := s.Store.StepsOf(ctx, ids)
 	for _, step := range steps {
 		v := index[step.OperationID]
-		v.Steps = append(v.Steps, api.Step{Name: step.Name, State: step.State, Detail: step.Detail,
+		v.Steps = append(v.Steps, api.Step{Name: step.Name, State: step.State, Detail: a.SayKept(step.Detail),
 			StartedAt: step.StartedAt, FinishedAt: step.FinishedAt})
 	}
 	return views, err

@@ -2,6 +2,7 @@ package rollout
 
 import (
 	"context"
+	"slices"
 
 	"victualler/internal/api"
 	"victualler/internal/service/usecase"
@@ -23,7 +24,9 @@ func (s *Service) askServer(ctx context.Context, w serverManifest, home bool, ou
 		where = w.server.Label + ": "
 	}
 	for _, step := range answer.Steps {
-		out.Steps = append(out.Steps, where+step)
+		if !slices.Contains(out.Steps, where+step) { // of several accounts, the steps are the same
+			out.Steps = append(out.Steps, where+step)
+		}
 	}
 	for _, c := range answer.Changes {
 		c.Part = where + c.Part

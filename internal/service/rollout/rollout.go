@@ -10,6 +10,7 @@ import (
 
 	"victualler/internal/agentlink"
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -55,7 +56,7 @@ const (
 	rollOutBatch = 64
 	// appliesPerConnection is how many accounts are applied at the same time for each connection to
 	// the database: most wait for their servers, whose group commit makes few reloads of them.
-	appliesPerConnection = 5
+	appliesPerConnection = 15
 )
 
 // RollOut applies all accounts of an operation and tells how far it is, server by server. An error
@@ -84,7 +85,7 @@ func (s *Service) RollOut(ctx context.Context, operation int64) error {
 			state = agentlink.StepDone
 		}
 		p.Step(agentlink.Step{Name: server, State: state,
-			Detail: fmt.Sprintf("%d of %s", done[server], usecase.Counted(whole[server], "account"))})
+			Detail: language.New("%d of %s", done[server], usecase.Counted(whole[server], "account")).Encode()})
 	}
 	servers := map[int64]string{}
 	for _, account := range accounts {
@@ -109,7 +110,7 @@ func (s *Service) RollOut(ctx context.Context, operation int64) error {
 			}
 			prepared, err := s.prepare(ctx, ids)
 			if err != nil {
-				p.Note(fmt.Sprintf("%s; trying again", err))
+				p.Note(language.New("%s; trying again", err))
 				continue
 			}
 			for _, one := range prepared {
@@ -124,7 +125,7 @@ func (s *Service) RollOut(ctx context.Context, operation int64) error {
 				err := s.applyPrepared(ctx, one) // whoever is at it already need not be before what this brings
 				mu.Lock()
 				if err != nil {
-					p.Note(fmt.Sprintf("%s: %s; trying again", one.account.SignInName, err))
+					p.Note(language.New("%s: %s; trying again", one.account.SignInName, err))
 				} else {
 					server := servers[one.account.ID]
 					done[server]++

@@ -7,6 +7,7 @@ import (
 	"victualler/internal/api"
 	"victualler/internal/hosting/homes"
 	"victualler/internal/service/entitlement"
+	"victualler/internal/service/usecase"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
@@ -35,12 +36,12 @@ func saveWarnings(ctx context.Context, tx store.Tx, found map[int64][]agentlink.
 
 // Warnings lists what does not work of an account because of what its owner has put into the home,
 // or because of limits of what runs. The account is one that was found within the actor's scope.
-func (s *Service) Warnings(ctx context.Context, st entitlement.Entitlement) ([]api.Warning, error) {
+func (s *Service) Warnings(ctx context.Context, a usecase.Actor, st entitlement.Entitlement) ([]api.Warning, error) {
 	rows, err := s.Store.WarningsOfAccount(ctx, st.Account.ID)
 	if err != nil {
 		return nil, err
 	}
-	met, err := s.limitWarnings(ctx, st)
+	met, err := s.limitWarnings(ctx, a, st)
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +49,7 @@ func (s *Service) Warnings(ctx context.Context, st entitlement.Entitlement) ([]a
 	for _, row := range rows {
 		e := homes.Explain(row.Part, homes.Code(row.Code), row.Path, row.Message)
 		list = append(list, api.Warning{Part: row.Part, Subject: row.Subject, Path: row.Path, Code: row.Code,
-			What: e.What, Seen: e.Seen, Mend: e.Mend, Since: row.Since})
+			What: e.What.In(a.Language), Seen: e.Seen.In(a.Language), Mend: e.Mend.In(a.Language), Since: row.Since})
 	}
 	return list, nil
 }

@@ -1,11 +1,13 @@
 package selling
 
 import (
+	"cmp"
 	"context"
 	"strconv"
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/service/usecase"
@@ -74,8 +76,9 @@ func (s *Service) AddCustomerTx(ctx context.Context, tx store.Tx, a usecase.Acto
 	if _, err := strconv.ParseInt(p.Name, 10, 64); err == nil {
 		return none, refusal.Input("name", "a name of nothing but digits would be taken for a customer's number")
 	}
-	if p.Language == "" {
-		p.Language = "en"
+	p.Language = cmp.Or(p.Language, language.English)
+	if err := language.Check(p.Language); err != nil {
+		return db.Customer{}, refusal.Input("language", "%s", err)
 	}
 	if p.Email, err = usecase.MailAddress("email", in.Email); err != nil {
 		return none, err
@@ -161,9 +164,10 @@ func (s *Service) Customers(ctx context.Context, a usecase.Actor, f CustomerFilt
 	return page, nil
 }
 
-// ChangeCustomer changes a customer. Version is the one the caller has seen, or 0.
+// ChangeCustomer changes a customer. Version is the one the caller has seen, or 0. The servers of
+// their accounts are told of another language.
 //
-// Refusals: Changed, InvalidInput, NameTaken, NotFound.
+// Refusals: ApplyFailed, Changed, InvalidInput, NameTaken, NotFound, ServerUnreachable.
 // Locks: the customer.
 func (s *Service) ChangeCustomer(ctx context.Context, a usecase.Actor, reference string, version int64,
 	in api.CustomerChange) (api.Customer, error) {
@@ -185,6 +189,9 @@ func (s *Service) ChangeCustomer(ctx context.Context, a usecase.Actor, reference
 			if part.from != nil {
 				*part.to = usecase.OneLine(*part.from)
 			}
+		}
+		if err := language.Check(p.Language); err != nil {
+			return none, refusal.Input("language", "%s", err)
 		}
 		if in.Postal != nil {
 			p.Postal = strings.TrimSpace(*in.Postal)
@@ -209,8 +216,27 @@ func (s *Service) ChangeCustomer(ctx context.Context, a usecase.Actor, reference
 			recordOfCustomer(after)); err != nil {
 			return none, err
 		}
+		if after.Language != row.Language {
+			if err := s.applyAccountsOf(ctx, tx, a, after); err != nil {
+				return none, err
+			}
+		}
 		return customerIn(ctx, tx.Queries, a, row.ID)
 	})
+}
+
+// applyAccountsOf has the servers of a customer's accounts told that the customer has changed.
+func (s *Service) applyAccountsOf(ctx context.Context, tx store.Tx, a usecase.Actor, customer db.Customer) error {
+	accounts, err := tx.AccountsOfCustomer(ctx, customer.ID)
+	if err != nil {
+		return err
+	}
+	numbers := make([]int64, len(accounts))
+	for i, account := range accounts {
+		numbers[i] = account.ID
+	}
+	_, err = s.rollout.ApplyAccounts(ctx, tx, a, "customer.change", usecase.AboutCustomer(customer), numbers)
+	return err
 }
 
 // RemoveCustomer removes a customer without accounts, and whoever signs in for them.

@@ -2,9 +2,11 @@ package selling
 
 import (
 	"context"
+	"fmt"
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/service/entitlement"
@@ -41,7 +43,7 @@ func (s *Service) changeTerms(ctx context.Context, a usecase.Actor, reference, k
 		if err := entitlement.AdmitAllotted(ctx, s.Base, tx.Queries, &before, after); err != nil {
 			return none, err
 		}
-		out := api.TermsChanged{Effect: entitlement.Effect(before, after)}
+		out := api.TermsChanged{Effect: entitlement.Effect(a, before, after)}
 		if a.Preview != nil {
 			a.Preview.Effects = []api.Effect{out.Effect}
 		}
@@ -87,8 +89,10 @@ func (s *Service) SetException(ctx context.Context, a usecase.Actor, reference s
 	}
 	return s.changeTerms(ctx, a, reference, "exception.set", func(tx store.Tx, st entitlement.Entitlement) error {
 		if st.Headroom != nil && e.Feature != "" && e.On && !st.Headroom.Share.Features[e.Feature] {
-			return refusal.New(refusal.LimitReached, "%s is not in the share of %s; an operator can put it there",
-				e.Feature, st.Headroom.Share.Reseller).On("feature")
+			return refusal.New(refusal.LimitReached, "%s is not in the share of %s", e.Feature.Title(),
+				st.Headroom.Share.Reseller).Help(refusal.Remedy{By: refusal.Operator, Do: language.New("put it there"),
+				Command: fmt.Sprintf("reseller change %s --features %s=on", st.Headroom.Share.Reseller, e.Feature)}).
+				On("feature")
 		}
 		var before any
 		old, err := tx.RemoveException(ctx, db.RemoveExceptionParams{Account: st.Account.ID, LimitKey: p.LimitKey,
@@ -228,7 +232,7 @@ func (s *Service) FreezeTerms(ctx context.Context, a usecase.Actor, reference st
 				return err
 			}
 			a.Summarize("freeze the present limits of %s", st.Account.SignInName)
-			return freeze(ctx, tx, a, st.Account, entitlement.PlanRef("", row.Reseller, row.Name), st.Terms.Limits,
+			return freeze(ctx, tx, a, st.Account, entitlement.PlanRef(row.Reseller, row.Name), st.Terms.Limits,
 				st.Terms.Features)
 		}
 		a.Summarize("have %s follow its plan again", st.Account.SignInName)
@@ -236,6 +240,6 @@ func (s *Service) FreezeTerms(ctx context.Context, a usecase.Actor, reference st
 			return err
 		}
 		return usecase.Record(ctx, tx, a, "account.freeze", usecase.AboutAccount(st.Account),
-			map[string]string{"held_on": st.Terms.Source}, nil)
+			map[string]string{"held_on": st.Terms.Source.String()}, nil)
 	})
 }

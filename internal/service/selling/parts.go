@@ -3,6 +3,7 @@ package selling
 import (
 	"context"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/manifest"
 	"victualler/internal/service/entitlement"
 	"victualler/internal/service/rollout"
@@ -10,11 +11,19 @@ import (
 	"victualler/internal/store/db"
 )
 
-// BrandPart is what pages look like that the server shows instead of a site's own.
+// BrandPart is what pages look like that the server shows instead of a site's own, and in which
+// language they are.
 func (s *Service) BrandPart() rollout.Part {
 	return rollout.Part{Name: "brand", Fill: func(ctx context.Context, q *db.Queries, st entitlement.Entitlement,
 		m *rollout.Manifests) error {
 		home := m.Home()
+		customer, err := q.CustomerByID(ctx, st.Account.CustomerID)
+		if err != nil {
+			return err
+		}
+		if customer.Language != language.English {
+			home.Language = customer.Language
+		}
 		if st.Account.ResellerID == nil {
 			settings, err := q.Settings(ctx)
 			if settings.Title != usecase.DefaultTitle {

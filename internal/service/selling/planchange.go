@@ -81,10 +81,10 @@ func (s *Service) ChangeAccountPlans(ctx context.Context, a usecase.Actor, refer
 		if err := entitlement.AdmitAllottedOf(ctx, s.Base, tx, sums); err != nil {
 			return none, err
 		}
-		out := api.Shifted{Plan: entitlement.PlanRef(a.Reseller, found.Reseller, found.Name), Effects: []api.Effect{}}
+		out := api.Shifted{Plan: entitlement.PlanRefFor(a, found.Reseller, found.Name), Effects: []api.Effect{}}
 		var changed []int64
 		for i := range after {
-			e := entitlement.Effect(before[i], after[i])
+			e := entitlement.Effect(a, before[i], after[i])
 			if len(after[i].Exceptions) > 0 {
 				e.Unchanged = keptByAccount(after[i])
 			}
@@ -99,7 +99,7 @@ func (s *Service) ChangeAccountPlans(ctx context.Context, a usecase.Actor, refer
 		a.Summarize("put %s on plan %s", usecase.Counted(len(accounts), "account"), out.Plan)
 		out.Operation,
 			err = s.rollout.ApplyAccounts(ctx, tx, a, "account.plan",
-			usecase.About("plan %s", entitlement.PlanRef("", found.Reseller, found.Name)).Of(accounts[0].ResellerID),
+			usecase.About("plan %s", entitlement.PlanRef(found.Reseller, found.Name)).Of(accounts[0].ResellerID),
 			changed)
 		return out, err
 	})
@@ -122,9 +122,9 @@ func (s *Service) changeAccountPlan(ctx context.Context, tx store.Tx, a usecase.
 	if err := tx.SetPlanOfAccount(ctx, db.SetPlanOfAccountParams{ID: account.ID, PlanID: plan.ID}); err != nil {
 		return err
 	}
-	before := map[string]string{"plan": entitlement.PlanRef("", row.PlanReseller, row.Plan)}
+	before := map[string]string{"plan": entitlement.PlanRef(row.PlanReseller, row.Plan)}
 	if account.FrozenTerms != nil {
-		before["held_on"] = st.Terms.Source
+		before["held_on"] = st.Terms.Source.String()
 		if err := tx.SetFrozenTerms(ctx, db.SetFrozenTermsParams{ID: account.ID}); err != nil {
 			return err
 		}
@@ -137,5 +137,5 @@ func (s *Service) changeAccountPlan(ctx context.Context, tx store.Tx, a usecase.
 		}
 	}
 	return usecase.Record(ctx, tx, a, "account.plan", usecase.AboutAccount(account), before,
-		map[string]string{"plan": entitlement.PlanRef("", plan.Reseller, plan.Name)})
+		map[string]string{"plan": entitlement.PlanRef(plan.Reseller, plan.Name)})
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
@@ -24,7 +25,7 @@ func planNameTaken(name string) error {
 
 func noteWarnings(a usecase.Actor, plan plans.Plan) {
 	for _, w := range plan.Warnings() {
-		a.Note(w.Name + ": " + w.Message)
+		a.Note("%s: %s", strings.TrimPrefix(strings.TrimPrefix(w.Name, "limits."), "features."), w.Text())
 	}
 }
 
@@ -88,7 +89,7 @@ func (s *Service) AddPlan(ctx context.Context, a usecase.Actor, in api.NewPlan) 
 		if err != nil {
 			return none, err
 		}
-		ref := entitlement.PlanRef("", reseller.Name, plan.Name)
+		ref := entitlement.PlanRef(reseller.Name, plan.Name)
 		a.Summarize("add plan %s", ref)
 		noteWarnings(a, plan)
 		return entitlement.PlanView(a, plan, reseller.Name, template, 0, row.Version),
@@ -227,13 +228,15 @@ func (s *Service) ComparePlans(ctx context.Context, a usecase.Actor, references 
 			return out, err
 		}
 		list = append(list, plan)
-		out.Plans = append(out.Plans, entitlement.PlanRef(a.Reseller, row.Reseller, row.Name))
+		out.Plans = append(out.Plans, entitlement.PlanRefFor(a, row.Reseller, row.Name))
 	}
 	for _, row := range plans.Compare(list) {
-		view := api.ComparisonRow{Feature: string(row.Feature), Title: "feature " + string(row.Feature), On: row.On,
+		view := api.ComparisonRow{Feature: string(row.Feature),
+			Title: a.Say("feature %s", language.Plain(row.Feature.Title())), On: row.On,
 			Differs: row.Differs}
 		if row.Limit != nil {
-			view.Limit, view.Title, view.Unit = string(row.Limit.Key), row.Limit.Title, string(row.Limit.Unit)
+			view.Limit, view.Title, view.Unit = string(row.Limit.Key), row.Limit.Text().In(a.Language),
+				string(row.Limit.Unit)
 			for _, a := range row.Amounts {
 				view.Amounts = append(view.Amounts, entitlement.ColumnOf(a))
 			}
@@ -315,7 +318,7 @@ func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference str
 				return none, err
 			}
 		}
-		was, is := entitlement.PlanRef("", found.Reseller, old.Name), entitlement.PlanRef("", found.Reseller, plan.Name)
+		was, is := entitlement.PlanRef(found.Reseller, old.Name), entitlement.PlanRef(found.Reseller, plan.Name)
 		after, held, err := s.freezeSome(ctx, tx, a, in.Freeze, was, old, accounts, before)
 		if err != nil {
 			return none, err
@@ -328,7 +331,7 @@ func (s *Service) ChangePlan(ctx context.Context, a usecase.Actor, reference str
 		var changed []int64
 		over := 0
 		for i := range after {
-			e := entitlement.Effect(before[i], after[i])
+			e := entitlement.Effect(a, before[i], after[i])
 			e.Unchanged = keptByAccount(after[i])
 			if len(e.Gains)+len(e.Losses) > 0 {
 				out.Accounts++
@@ -437,8 +440,13 @@ func (s *Service) RemovePlan(ctx context.Context, a usecase.Actor, reference str
 			return err
 		}
 		if len(accounts) > 0 {
-			return refusal.New(refusal.InUse, "%s on plan %s: %s; put them on another plan first",
-				usecase.AreIs(len(accounts), "account"), reference, usecase.ListSome(accounts))
+			if len(accounts) == 1 {
+				return refusal.New(refusal.InUse, "1 account is on plan %s: %s; put it on another plan first",
+					reference,
+					usecase.ListSome(accounts))
+			}
+			return refusal.New(refusal.InUse, "%d accounts are on plan %s: %s; put them on another plan first",
+				len(accounts), reference, usecase.ListSome(accounts))
 		}
 		plan, err := entitlement.LoadPlan(ctx, tx.Queries, found.ID, found.Name)
 		if err != nil {
@@ -447,7 +455,7 @@ func (s *Service) RemovePlan(ctx context.Context, a usecase.Actor, reference str
 		if err := tx.RemovePlan(ctx, found.ID); err != nil {
 			return err
 		}
-		ref := entitlement.PlanRef("", found.Reseller, found.Name)
+		ref := entitlement.PlanRef(found.Reseller, found.Name)
 		a.Summarize("remove plan %s", ref)
 		return usecase.Record(ctx, tx, a, "plan.remove", usecase.About("plan %s", ref).Of(found.ResellerID),
 			entitlement.PlanRecordOf(plan, ""), nil)

@@ -300,6 +300,7 @@ func TestLimitUnderManyAtOnce(t *testing.T) {
 	ctx := t.Context()
 	b := shop(t)
 	one := open(b, "one.example", "harbour") // 5 domains, 1 is there
+	b = servicetest.Process(t, b.URL)
 	var added atomic.Int64
 	var group sync.WaitGroup
 	for n := range 20 {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/service/entitlement"
@@ -165,7 +166,7 @@ func (s *Service) Share(ctx context.Context, a usecase.Actor, name string) (api.
 		}
 		for _, l := range share.Lines(given, used) {
 			out.Lines = append(out.Lines, api.ShareLine{Key: string(l.Info.Key), Unit: string(l.Info.Unit),
-				Title: l.Info.Title, Bound: l.Info.Bound,
+				Title: l.Info.Text().In(a.Language), Bound: l.Info.Bound,
 				Share: entitlement.ColumnOf(l.Share), Allotted: entitlement.ColumnOf(l.Allotted), Used: l.Used,
 				Left: entitlement.ColumnOf(l.Left), Over: l.Over})
 		}
@@ -221,16 +222,15 @@ func (s *Service) ChangeReseller(ctx context.Context, a usecase.Actor, name stri
 			return none, err
 		}
 		if len(over) > 0 && in.Over != "keep" && a.Preview == nil {
-			r := refusal.New(refusal.NeedsDecision, "more is given out than the new share has: %s. Decide to keep "+
-				"what is given out (over: keep; client: --keep-over), or leave the share larger",
-				strings.Join(over, "; "))
-			r.Decide = []refusal.Choice{{Field: "over", Value: "keep", Means: "what is given out stays; no account " +
-				"can use more than the share itself, and nothing more can be given out until it fits again"}}
-			return none, r
+			return none, refusal.New(refusal.NeedsDecision, "more is given out than the new share has: %s. Decide to "+
+				"keep what is given out (over: keep; client: --keep-over), or leave the share larger",
+				language.Join(over, "; ")).Choose(refusal.Decision("over", "keep", "what is given out stays; no "+
+				"account "+
+				"can use more than the share itself, and nothing more can be given out until it fits again"))
 		}
 		a.Summarize("change reseller %s", name)
 		for _, text := range over {
-			a.Note("over the new share: " + text)
+			a.Note("over the new share: %s", text)
 		}
 		accounts, err := tx.AccountsOfReseller(ctx, &row.ID)
 		if err != nil {
@@ -261,7 +261,7 @@ func (s *Service) ChangeReseller(ctx context.Context, a usecase.Actor, name stri
 		}
 		var changed []int64
 		for i := range entitlements {
-			e := entitlement.Effect(before[i], entitlements[i])
+			e := entitlement.Effect(a, before[i], entitlements[i])
 			if a.Preview != nil && len(a.Preview.Effects) < usecase.MaxEffects && len(e.Gains)+len(e.Losses) > 0 {
 				a.Preview.Effects = append(a.Preview.Effects, e)
 			}

@@ -97,6 +97,7 @@ func TestShareUnderManyAtOnce(t *testing.T) {
 	for _, measure := range []string{"allotted", "used"} {
 		t.Run(measure, func(t *testing.T) {
 			b, guillemot := studio(t, measure)
+			b = servicetest.Process(t, b.URL)
 			var opened atomic.Int64
 			var group sync.WaitGroup
 			for n := range 16 {

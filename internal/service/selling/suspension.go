@@ -123,7 +123,7 @@ func (s *Service) SuspendAccount(ctx context.Context, a usecase.Actor, reference
 					state = "suspended already"
 				}
 				return account, refusal.New(refusal.WrongState, "%s is %s; only an active account can be suspended",
-					account.SignInName, state)
+					account.SignInName, usecase.Word(string(state)))
 			}
 			a.Summarize("suspend account %s: visitors see a notice, everything stays", account.SignInName)
 			if err := tx.SuspendAccount(ctx, db.SuspendAccountParams{ID: account.ID, By: &a.Name, Role: &role,

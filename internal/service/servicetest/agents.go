@@ -31,7 +31,10 @@ func (a *Agents) On(serverID int64) *Agent {
 	defer a.mu.Unlock()
 	if a.servers[serverID] == nil {
 		a.servers[serverID] = &Agent{Accounts: map[int64]manifest.Manifest{}, Drift: map[int64][]agentlink.Drift{},
-			Warnings: map[int64][]agentlink.Warning{}, Loads: map[int64]agentlink.Load{}}
+			Warnings: map[int64][]agentlink.Warning{}, Loads: map[int64]agentlink.Load{},
+			Health: agentlink.Status{HostName: "test", AgentVersion: "test", Processors: 2, MemoryTotal: 4 << 30,
+				MemoryFree: 3 << 30, DiskTotal: 100 << 30, DiskFree: 75 << 30, Quota: "btrfs",
+				Programs: []agentlink.ProgramStatus{}}}
 	}
 	return a.servers[serverID]
 }
@@ -51,6 +54,8 @@ type Agent struct {
 	Loads map[int64]agentlink.Load
 	// Applies counts applies, refused ones too.
 	Applies int
+	// Health is what it says of its server: a quarter full, unless a test says otherwise.
+	Health agentlink.Status
 	// Unreachable has it answer nothing; Refuses is what it fails each
 	// apply with, unless it is empty.
 	Unreachable bool
@@ -81,16 +86,16 @@ func (a *Agent) lock() (func(), error) {
 	return a.mu.Unlock, nil
 }
 
-// Status implements usecase.Agent: a server that is a quarter full.
+// Status implements usecase.Agent.
 func (a *Agent) Status(context.Context) (agentlink.Status, error) {
 	unlock, err := a.lock()
 	if err != nil {
 		return agentlink.Status{}, err
 	}
 	defer unlock()
-	return agentlink.Status{HostName: "test", AgentVersion: "test", Processors: 2, MemoryTotal: 4 << 30,
-		MemoryFree: 3 << 30, DiskTotal: 100 << 30, DiskFree: 75 << 30, Quota: "btrfs", Accounts: int64(len(a.Accounts)),
-		Programs: []agentlink.ProgramStatus{}, CertificateEnds: time.Now().AddDate(1, 0, 0)}, nil
+	status := a.Health
+	status.Accounts, status.CertificateEnds = int64(len(a.Accounts)), time.Now().AddDate(1, 0, 0)
+	return status, nil
 }
 
 // Preview implements usecase.Agent: one change, unless the account is as it should be.

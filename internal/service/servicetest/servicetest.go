@@ -47,7 +47,8 @@ type Bench struct {
 	numbers int
 }
 
-// New makes a bench with one operator and nothing else.
+// New makes a bench with one operator and nothing else. It has few connections to the database
+// ([storetest.ConnectNarrow]); for requests that race, see [Process].
 func New(t testing.TB) *Bench {
 	t.Helper()
 	ctx := context.Background()
@@ -57,14 +58,18 @@ func New(t testing.TB) *Bench {
 		_, _, _, err = service.Assemble(base).People.EnsureOperator(ctx)
 		require.NoError(t, err)
 	})
-	return Process(t, url)
+	return assemble(t, url, storetest.ConnectNarrow(t, url))
 }
 
 // Process is one more process of the installation whose database is at
-// a URL, with a queue and agents of its own.
+// a URL, with a queue and agents of its own, and as many connections as the service has.
 func Process(t testing.TB, url string) *Bench {
 	t.Helper()
-	st := storetest.Connect(t, url)
+	return assemble(t, url, storetest.Connect(t, url))
+}
+
+func assemble(t testing.TB, url string, st *store.Store) *Bench {
+	t.Helper()
 	base, err := usecase.NewBase(context.Background(), st, key(t), log)
 	require.NoError(t, err)
 	b := &Bench{URL: url, Base: base, Store: st, Queue: &Queue{}, Agents: newAgents(), t: t}

@@ -2,8 +2,10 @@ package usecase
 
 import (
 	"net/netip"
+	"strings"
 	"time"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/rights"
 )
 
@@ -20,6 +22,8 @@ type Actor struct {
 	Reseller string
 	// OnBehalf is as whom the actor acts, if not as themselves.
 	OnBehalf string
+	// Language is what the actor reads (RFC 5646); empty is English.
+	Language string
 	// Address is the network address, Request the number of the
 	// request, Program what the browser or client calls itself.
 	Address, Request, Program string
@@ -39,6 +43,8 @@ type Actor struct {
 	RequestDigest  []byte
 	// Preview collects what would be done; nothing is. Nil does it.
 	Preview *Preview
+	// Notes collects what is worth knowing of what is done; nil where nobody reads it.
+	Notes *Notes
 	// partOf is the operation of which those that the actor starts are a part; 0 for none.
 	partOf int64
 }
@@ -52,6 +58,33 @@ func (a Actor) Within(operation int64) Actor {
 
 // System is the actor of what happens automatically.
 func System() Actor { return Actor{Name: "victuallerd", Address: "this machine"} }
+
+// Say says a format with its values in the actor's language.
+func (a Actor) Say(format string, args ...any) string {
+	return language.New(format, args...).In(a.Language)
+}
+
+// SayPlain says a text that is there as a whole, such as a title.
+func (a Actor) SayPlain(text string) string { return language.Plain(text).In(a.Language) }
+
+// SayKept says a text that was kept ([language.Text.Encode]).
+func (a Actor) SayKept(column string) string { return language.Decode(column).In(a.Language) }
+
+// SaySubject says what an operation or an event is of, which begins
+// with a noun: "account 7 ferries".
+func (a Actor) SaySubject(text string) string {
+	noun, name, _ := strings.Cut(text, " ")
+	return strings.TrimSpace(a.SayPlain(noun) + " " + name)
+}
+
+// SayAll says texts in the actor's language.
+func (a Actor) SayAll(texts []language.Text) []string {
+	said := make([]string, len(texts))
+	for i, text := range texts {
+		said[i] = text.In(a.Language)
+	}
+	return said
+}
 
 // Scope returns the bounds for queries: of two objects named alike, the actor reaches the one that
 // is theirs. A scope of 0 is no bound.

@@ -48,6 +48,8 @@ type Base struct {
 	// Now is the clock.
 	Now func() time.Time
 	Log *slog.Logger
+
+	changes *changeLimiter
 }
 
 // NewBase opens the installation; the first time, it makes its authority.
@@ -57,7 +59,7 @@ func NewBase(ctx context.Context, s *store.Store, key *seal.Key, log *slog.Logge
 		return nil, fmt.Errorf("the agents' authority: %w", err)
 	}
 	return &Base{Store: s, Key: key, Joiner: authority, Agents: dialer{agentlink.NewDialer(authority, time.Now)},
-		Resolver: resolve.New(""), Now: time.Now, Log: log}, nil
+		Resolver: resolve.New(""), Now: time.Now, Log: log, changes: newChangeLimiter(s.MaxConns())}, nil
 }
 
 // Ready returns an error unless the service can work: the database answers.

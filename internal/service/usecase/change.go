@@ -21,10 +21,16 @@ const sealedAnswer = "answer to a repeated request"
 // Change runs a use case that changes something, in one transaction. A request
 // repeated with the same Idempotency-Key gets the first answer again and has no second effect,
 // however close together the two come. With a preview to be filled, everything is decided and
-// written as ever, and then rolled back.
+// written as ever, and then rolled back. Those of one customer, reseller or operator wait for each
+// other, beyond some.
 func Change[T any](ctx context.Context, s *Base, a Actor, fn func(store.Tx) (T, error)) (T, error) {
 	var answer T
-	err := s.Store.InTx(ctx, func(tx store.Tx) error {
+	release, err := s.changes.acquire(ctx, a)
+	if err != nil {
+		return answer, err
+	}
+	defer release()
+	err = s.Store.InTx(ctx, func(tx store.Tx) error {
 		if a.Preview != nil {
 			a.Preview.begin()
 			var err error
@@ -33,6 +39,7 @@ func Change[T any](ctx context.Context, s *Base, a Actor, fn func(store.Tx) (T, 
 			}
 			return errPreview
 		}
+		a.Notes.begin()
 		if a.IdempotencyKey != "" {
 			earlier, repeated, err := claimKey[T](ctx, s, tx, a)
 			if err != nil || repeated {

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-func TestTurns(t *testing.T) {
+func TestCoalescer(t *testing.T) {
 	var list Coalescer
 	assert.True(t, list.Begin(1))
 	assert.True(t, list.Begin(2), "another is another's")

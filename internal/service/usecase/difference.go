@@ -57,7 +57,7 @@ func flatten(fields map[string]string, name string, v any) {
 		fields[name] = v
 	case float64:
 		if info, is := limitNamed(name); is {
-			fields[name] = plans.Of(int64(v)).Format(info.Unit)
+			fields[name] = plans.Of(int64(v)).Format(info.Unit).String()
 		} else {
 			fields[name] = fmt.Sprintf("%.0f", v)
 		}

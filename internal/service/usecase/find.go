@@ -3,9 +3,11 @@ package usecase
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
@@ -38,9 +40,25 @@ func FindAccount(ctx context.Context, q *db.Queries, a Actor, reference string) 
 	return number, err
 }
 
+// searched are the things that a search finds by a part of their name.
+var searched = []string{"account", "domain", "zone", "server"}
+
+// shellWord writes a word for a shell, in quotation marks where it needs them.
+func shellWord(text string) string {
+	if strings.ContainsAny(text, " \t'\"$&|;<>()*?[]#~=%!{}`\\") || text == "" {
+		return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
+	}
+	return text
+}
+
 // NotFound is the same answer for what is not there and what is not the actor's.
 func NotFound(what, reference string) error {
-	return refusal.New(refusal.NotFound, "there is no %s %q here", what, reference)
+	r := refusal.New(refusal.NotFound, "there is no %s %q here", language.Plain(what), reference)
+	if slices.Contains(searched, what) {
+		return r.Help(refusal.Remedy{By: refusal.Anybody, Do: language.New("search for it"),
+			Command: "search " + shellWord(reference)})
+	}
+	return r
 }
 
 // FindCustomer returns the number of a customer whom the actor may see. Of several with the same
@@ -113,7 +131,10 @@ func ResellerFor(ctx context.Context, q *db.Queries, a Actor, named string) (db.
 }
 
 func noReseller(name string) error {
-	return refusal.New(refusal.NotFound, "there is no reseller %q; see the list of resellers", name).On("reseller")
+	return refusal.New(refusal.NotFound, "there is no reseller %q", name).
+		Help(refusal.Remedy{By: refusal.Anybody, Do: language.New("see the list of resellers"),
+			Command: "reseller list"}).
+		On("reseller")
 }
 
 // FindReseller finds a reseller whom the actor may see.

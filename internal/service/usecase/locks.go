@@ -12,7 +12,7 @@ import (
 // All row locks are in this file, and whoever needs several takes them
 // in this order, so that nobody waits in a circle:
 //
-//  1. names: a domain's ([LockDomainName]), sign-in names ([LockSignInNames]);
+//  1. names: a domain's ([LockDomainName]), a sign-in name ([LockSignInName]);
 //  2. what others refer to: settings, plan, template;
 //  3. reseller, customer;
 //  4. accounts, in the order of their numbers;
@@ -29,9 +29,10 @@ func LockDomainName(ctx context.Context, tx store.Tx, registrable string) error 
 	return tx.LockDomain(ctx, registrable)
 }
 
-// LockSignInNames has everybody wait who needs a sign-in name proposed,
-// so that two do not get the same.
-func LockSignInNames(ctx context.Context, tx store.Tx) error { return tx.LockSignInNames(ctx) }
+// LockSignInName has everybody wait who wants the same sign-in name, whether it exists or not.
+func LockSignInName(ctx context.Context, tx store.Tx, name string) error {
+	return tx.LockSignInName(ctx, name)
+}
 
 // LockSettings locks the settings of the installation.
 func LockSettings(ctx context.Context, tx store.Tx) (db.Setting, error) { return tx.LockSettings(ctx) }

@@ -2,7 +2,9 @@ package usecase
 
 import (
 	"context"
+	"errors"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -26,15 +28,30 @@ func (s *Base) FinishOperations(ctx context.Context, err error, ids ...int64) er
 	return s.Store.InTx(ctx, func(tx store.Tx) error { return FinishOperationsTx(ctx, tx, err, ids...) })
 }
 
-// FinishOperationsTx ends operations: done, or failed with the error that people then read.
+// Cancelled is the reason why work came to an end that somebody did not want any more: it has not
+// failed.
+type Cancelled struct{ Why language.Text }
+
+// Error implements error, in English.
+func (c Cancelled) Error() string { return c.Why.String() }
+
+// Text implements [language.Speaker].
+func (c Cancelled) Text() language.Text { return c.Why }
+
+// FinishOperationsTx ends operations: done, or failed with the error that people then read, or
+// cancelled where that is [Cancelled].
 func FinishOperationsTx(ctx context.Context, tx store.Tx, err error, ids ...int64) error {
 	p := db.FinishOperationsParams{Ids: ids, State: "done"}
 	if err != nil {
-		text := err.Error()
+		said := language.Of(err)
 		if r := refusal.As(err); r != nil {
-			text = r.Detail
+			said = r.For("").Text()
 		}
+		text := said.Encode()
 		p.State, p.Failure = "failed", &text
+		if errors.As(err, new(Cancelled)) {
+			p.State = "cancelled"
+		}
 	}
 	if err := tx.FinishOperations(ctx, p); err != nil {
 		return err

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 )
 
 // MaxEffects is how many accounts a preview lists one by one.
@@ -37,14 +38,35 @@ func (p *Preview) begin() { *p = Preview{} }
 // Summarize sets the summary, in words that follow "would".
 func (a Actor) Summarize(format string, args ...any) {
 	if a.Preview != nil {
-		a.Preview.summary = fmt.Sprintf(format, args...)
+		a.Preview.summary = a.Say(format, args...)
 	}
 }
 
-// Note adds what is worth knowing.
-func (a Actor) Note(notes ...string) {
-	if a.Preview != nil {
-		a.Preview.notes = append(a.Preview.notes, notes...)
+// Note adds what is worth knowing, of what would be done and of what is.
+func (a Actor) Note(format string, args ...any) {
+	a.NoteAll([]language.Text{language.New(format, args...)})
+}
+
+// NoteAll adds several things that are worth knowing.
+func (a Actor) NoteAll(texts []language.Text) {
+	switch {
+	case a.Preview != nil:
+		a.Preview.notes = append(a.Preview.notes, a.SayAll(texts)...)
+	case a.Notes != nil:
+		a.Notes.list = append(a.Notes.list, a.SayAll(texts)...)
+	}
+}
+
+// Notes collects what is worth knowing of a change that is done.
+type Notes struct{ list []string }
+
+// List returns them.
+func (n *Notes) List() []string { return n.list }
+
+// begin starts anew: a transaction may be tried again.
+func (n *Notes) begin() {
+	if n != nil {
+		n.list = nil
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
@@ -43,16 +44,20 @@ const (
 	StalledAfter = 20 * time.Second
 )
 
-// progressPause is the least time between two writes: nobody sees more, and each costs the database
-// as much as the work itself does with it.
-const progressPause = 100 * time.Millisecond
+// Between two writes is a pause, as each costs the database as much as the work itself does with
+// it: a part of the time that the work has taken by then, as who waits long looks less closely.
+const (
+	leastPause = 100 * time.Millisecond
+	mostPause  = time.Second
+	pausePart  = 3
+)
 
 // StartProgress begins to write down the steps of operations. The caller ends it with
 // [Progress.Close].
 func (s *Base) StartProgress(ids ...int64) *Progress {
 	p := &Progress{service: s, ids: ids, pending: map[string]agentlink.Step{}, wake: make(chan struct{}, 1),
 		stop: make(chan struct{}), stopped: make(chan struct{})}
-	p.Note("")
+	p.Note(language.Text{})
 	go p.run()
 	return p
 }
@@ -76,10 +81,11 @@ func (p *Progress) Expect(steps ...string) {
 	p.mu.Unlock()
 }
 
-// Note tells what the work waits for.
-func (p *Progress) Note(text string) {
+// Note tells what the work waits for; an empty text, for nothing.
+func (p *Progress) Note(text language.Text) {
+	kept := text.Encode()
 	p.mu.Lock()
-	p.text = &text
+	p.text = &kept
 	p.mu.Unlock()
 	Wake(p.wake)
 }
@@ -92,6 +98,7 @@ func (p *Progress) Close() {
 
 func (p *Progress) run() {
 	defer close(p.stopped)
+	begun := time.Now()
 	written := map[string]agentlink.Step{}
 	note := ""
 	for {
@@ -125,7 +132,7 @@ func (p *Progress) run() {
 			return
 		}
 		select {
-		case <-time.After(progressPause):
+		case <-time.After(min(max(time.Since(begun)/pausePart, leastPause), mostPause)):
 		case <-p.stop:
 		}
 	}

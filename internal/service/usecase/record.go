@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/actions"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
@@ -55,8 +56,10 @@ func Record(ctx context.Context, tx store.Tx, a Actor, action string, of Subject
 		*side.to = text
 	}
 	if a.Preview != nil {
-		a.Preview.records = append(a.Preview.records, api.Record{Action: action, Subject: of.Text,
-			Fields: ChangedFields(p.Before, p.After)})
+		a.Preview.records = append(a.Preview.records, api.Record{Action: action,
+			Title:   a.SayPlain(actions.Title(action)),
+			Subject: a.SaySubject(of.Text),
+			Fields:  ChangedFields(p.Before, p.After)})
 	}
 	return tx.AddEvent(ctx, p)
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/manifest"
@@ -61,25 +62,16 @@ func OrEmpty(text, otherwise string) string {
 }
 
 // ListSome names the first accounts of a list, and how many there are besides.
-func ListSome(accounts []db.AccountsOnPlanRow) string {
+func ListSome(accounts []db.AccountsOnPlanRow) []language.Text {
 	const most = 20
-	var names []string
+	var list []language.Text
 	for i, account := range accounts {
 		if i == most {
-			names = append(names, fmt.Sprintf("and %d more", len(accounts)-most))
-			break
+			return append(list, language.New("and %d more", len(accounts)-most))
 		}
-		names = append(names, fmt.Sprintf("%s (%s)", Unicode(account.MainDomain), account.SignInName))
+		list = append(list, language.New("%s (%s)", Unicode(account.MainDomain), account.SignInName))
 	}
-	return strings.Join(names, ", ")
-}
-
-// AreIs counts in a sentence: "1 account is", "3 accounts are".
-func AreIs(n int, what string) string {
-	if n == 1 {
-		return "1 " + what + " is"
-	}
-	return fmt.Sprintf("%d %ss are", n, what)
+	return list
 }
 
 // Link is an address of the console.
@@ -87,10 +79,35 @@ func Link(settings db.Setting, format string, args ...any) string {
 	return settings.Console + fmt.Sprintf(format, args...)
 }
 
-// Counted counts: "1 account", "3 accounts".
-func Counted(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
+// words are what people call the codes that sentences have in them: states, how a domain is served,
+// and what events are of. In English they are the codes.
+var words = map[string]string{"active": "active", "suspended": "suspended", "opening": "opening", "closing": "closing",
+	"closed": "closed", "site": "site", "mirror": "mirror", "redirect": "redirect", "dns-only": "dns-only",
+	"customer":  "customer",
+	"authority": "authority", "settings": "settings", "notes": "notes"}
+
+// Word is a code in a sentence, to be said in any language.
+func Word(code string) language.Text { return language.Plain(OrEmpty(words[code], code)) }
+
+// counts are the formats of [Counted]: what is counted, one and several of them.
+var counts = map[string][2]string{
+	"account":    {"%d account", "%d accounts"},
+	"customer":   {"%d customer", "%d customers"},
+	"own record": {"%d own record", "%d own records"},
+	"plan":       {"%d plan", "%d plans"},
+	"record":     {"%d record", "%d records"},
+	"set":        {"%d set", "%d sets"},
+	"site":       {"%d site", "%d sites"},
+}
+
+// Counted counts: "1 account", "3 accounts". It panics for what is not in the table.
+func Counted(n int, what string) language.Text {
+	formats, known := counts[what]
+	if !known {
+		panic("there are no words to count " + what)
 	}
-	return fmt.Sprintf("%d %ss", n, what)
+	if n == 1 {
+		return language.New(formats[0], n)
+	}
+	return language.New(formats[1], n)
 }

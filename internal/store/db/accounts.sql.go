@@ -79,7 +79,12 @@ where (main_domain, accounts.id) > ($1::text, $2::bigint)
   and ($6::text = '' or search like '%' || $6 || '%')
   and ($7::bigint = 0 or reseller_id = $7)
   and ($8::bigint = 0 or customer_id = $8)
-order by main_domain, accounts.id limit $9
+  and case $9::text
+    when 'drift' then accounts.id in (select drifts.account_id from drifts)
+    when 'warning' then accounts.id in (select warnings.account_id from warnings where warnings.code <> 'not-proved')
+    when 'disk' then accounts.id in (select nearly_full_accounts.id from nearly_full_accounts)
+    else true end
+order by main_domain, accounts.id limit $10
 `
 
 type AccountPageParams struct {
@@ -91,6 +96,7 @@ type AccountPageParams struct {
 	Search      string
 	Reseller    int64
 	Customer    int64
+	Needs       string
 	Most        int32
 }
 
@@ -106,6 +112,7 @@ func (q *Queries) AccountPage(ctx context.Context, arg AccountPageParams) ([]int
 		arg.Search,
 		arg.Reseller,
 		arg.Customer,
+		arg.Needs,
 		arg.Most,
 	)
 	if err != nil {
@@ -628,6 +635,118 @@ func (q *Queries) DomainClaimed(ctx context.Context, arg DomainClaimedParams) (b
 	return column_1, err
 }
 
+const domainPage = `-- name: DomainPage :many
+select domains.id, domains.account_id, domains.name, domains.registrable, domains.served_as, domains.main, domains.root, domains.added_at, domains.counts_as, domains.target, domains.code, domains.keep_path, domains.keep_query, domains.mirror_of, domains.moved_from, domains.settings, domains.template_id, domains.version, domains.proved_at, domains.proved_by, domains.proof_text, domains.waiting, domains.proof_due_at, domains.proof_asked_at, domains.proof_failed, accounts.sign_in_name, servers.label as server,
+    coalesce(mirrored.name, '')::text as mirrored, coalesce(templates.name, '')::text as template,
+    coalesce(resellers.name, '')::text as template_reseller,
+    (select count(*) from folders where folders.domain_id = domains.id)::bigint as folders,
+    (select count(*) from jsonb_object_keys(domains.settings))::bigint as own
+from domains join accounts on accounts.id = domains.account_id join servers on servers.id = accounts.server_id
+    left join domains mirrored on mirrored.id = domains.mirror_of
+    left join templates on templates.id = domains.template_id
+    left join resellers on resellers.id = templates.reseller_id
+where (domains.name, domains.id) > ($1::text, $2::bigint)
+  and accounts.state <> 'closed'
+  and ($3::text = '' or domains.name = $3)
+  and ($4::text = '' or domains.name like '%' || $4 || '%')
+  and ($5::text = '' or domains.served_as = $5)
+  and (domains.waiting or not $6::boolean)
+  and ($7::bigint = 0 or domains.account_id = $7)
+  and ($8::bigint = 0 or accounts.reseller_id = $8)
+  and ($9::bigint = 0 or accounts.customer_id = $9)
+order by domains.name, domains.id limit $10
+`
+
+type DomainPageParams struct {
+	AfterName string
+	AfterID   int64
+	Name      string
+	Search    string
+	ServedAs  string
+	Waiting   bool
+	Account   int64
+	Reseller  int64
+	Customer  int64
+	Most      int32
+}
+
+type DomainPageRow struct {
+	Domain           Domain
+	SignInName       string
+	Server           string
+	Mirrored         string
+	Template         string
+	TemplateReseller string
+	Folders          int64
+	Own              int64
+}
+
+// A page in the order of names and numbers; after is the last row's. Several accounts can have a name
+// for which all but one of them wait.
+func (q *Queries) DomainPage(ctx context.Context, arg DomainPageParams) ([]DomainPageRow, error) {
+	rows, err := q.db.Query(ctx, domainPage,
+		arg.AfterName,
+		arg.AfterID,
+		arg.Name,
+		arg.Search,
+		arg.ServedAs,
+		arg.Waiting,
+		arg.Account,
+		arg.Reseller,
+		arg.Customer,
+		arg.Most,
+	)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []DomainPageRow{}
+	for rows.Next() {
+		var i DomainPageRow
+		if err := rows.Scan(
+			&i.Domain.ID,
+			&i.Domain.AccountID,
+			&i.Domain.Name,
+			&i.Domain.Registrable,
+			&i.Domain.ServedAs,
+			&i.Domain.Main,
+			&i.Domain.Root,
+			&i.Domain.AddedAt,
+			&i.Domain.CountsAs,
+			&i.Domain.Target,
+			&i.Domain.Code,
+			&i.Domain.KeepPath,
+			&i.Domain.KeepQuery,
+			&i.Domain.MirrorOf,
+			&i.Domain.MovedFrom,
+			&i.Domain.Settings,
+			&i.Domain.TemplateID,
+			&i.Domain.Version,
+			&i.Domain.ProvedAt,
+			&i.Domain.ProvedBy,
+			&i.Domain.ProofText,
+			&i.Domain.Waiting,
+			&i.Domain.ProofDueAt,
+			&i.Domain.ProofAskedAt,
+			&i.Domain.ProofFailed,
+			&i.SignInName,
+			&i.Server,
+			&i.Mirrored,
+			&i.Template,
+			&i.TemplateReseller,
+			&i.Folders,
+			&i.Own,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const domainProved = `-- name: DomainProved :one
 update domains set proved_at = $1::timestamptz, proved_by = $2, waiting = false,
     proof_due_at = null, proof_failed = '', version = version + 1 where id = $3 returning id, account_id, name, registrable, served_as, main, root, added_at, counts_as, target, code, keep_path, keep_query, mirror_of, moved_from, settings, template_id, version, proved_at, proved_by, proof_text, waiting, proof_due_at, proof_asked_at, proof_failed
@@ -843,12 +962,13 @@ func (q *Queries) LockDomain(ctx context.Context, registrable string) error {
 	return err
 }
 
-const lockSignInNames = `-- name: LockSignInNames :exec
-select pg_advisory_xact_lock(2)
+const lockSignInName = `-- name: LockSignInName :exec
+select pg_advisory_xact_lock(hashtextextended($1::text, 2))
 `
 
-func (q *Queries) LockSignInNames(ctx context.Context) error {
-	_, err := q.db.Exec(ctx, lockSignInNames)
+// Requests that want one sign-in name wait for each other.
+func (q *Queries) LockSignInName(ctx context.Context, name string) error {
+	_, err := q.db.Exec(ctx, lockSignInName, name)
 	return err
 }
 
@@ -991,6 +1111,20 @@ func (q *Queries) SetAccountState(ctx context.Context, arg SetAccountStateParams
 		&i.FilesUsed,
 	)
 	return i, err
+}
+
+const setCustomerOfAccount = `-- name: SetCustomerOfAccount :exec
+update accounts set customer_id = $2, version = version + 1 where id = $1
+`
+
+type SetCustomerOfAccountParams struct {
+	ID         int64
+	CustomerID int64
+}
+
+func (q *Queries) SetCustomerOfAccount(ctx context.Context, arg SetCustomerOfAccountParams) error {
+	_, err := q.db.Exec(ctx, setCustomerOfAccount, arg.ID, arg.CustomerID)
+	return err
 }
 
 const setFrozenTerms = `-- name: SetFrozenTerms :exec

@@ -332,6 +332,11 @@ type Mail struct {
 	ClaimedUntil *time.Time
 }
 
+type NearlyFullAccount struct {
+	ID         int64
+	MainDomain string
+}
+
 type Operation struct {
 	ID         int64
 	Kind       string
@@ -486,6 +491,14 @@ type Server struct {
 	CreatedAt  time.Time
 	Addresses  []string
 	Told       string
+}
+
+type ServerHour struct {
+	ServerID  int64
+	Hour      time.Time
+	DiskUsed  int64
+	DiskTotal int64
+	Load      float32
 }
 
 type Session struct {

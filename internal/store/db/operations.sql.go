@@ -7,6 +7,7 @@ package db
 
 import (
 	"context"
+	"time"
 )
 
 const addOperation = `-- name: AddOperation :one
@@ -181,6 +182,45 @@ func (q *Queries) OperationByID(ctx context.Context, arg OperationByIDParams) (O
 	return i, err
 }
 
+const operationStates = `-- name: OperationStates :many
+select id, state, coalesce(account_id, 0)::bigint as account_id from operations
+where id = any($1::bigint[]) and part_of is null
+  and ($2::bigint = 0 or reseller_id = $2)
+  and ($3::bigint = 0 or customer_id = $3)
+`
+
+type OperationStatesParams struct {
+	Ids      []int64
+	Reseller int64
+	Customer int64
+}
+
+type OperationStatesRow struct {
+	ID        int64
+	State     string
+	AccountID int64
+}
+
+func (q *Queries) OperationStates(ctx context.Context, arg OperationStatesParams) ([]OperationStatesRow, error) {
+	rows, err := q.db.Query(ctx, operationStates, arg.Ids, arg.Reseller, arg.Customer)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []OperationStatesRow{}
+	for rows.Next() {
+		var i OperationStatesRow
+		if err := rows.Scan(&i.ID, &i.State, &i.AccountID); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const operations = `-- name: Operations :many
 select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id, part_of from operations
 where operations.id < $1::bigint and part_of is null
@@ -189,9 +229,10 @@ where operations.id < $1::bigint and part_of is null
       where operation_accounts.account_id = $2))
   and ($3::bigint = 0 or server_id = $3)
   and ($4::text = '' or state = $4)
-  and ($5::bigint = 0 or reseller_id = $5)
-  and ($6::bigint = 0 or customer_id = $6)
-order by operations.id desc limit $7
+  and created_at >= $5::timestamptz
+  and ($6::bigint = 0 or reseller_id = $6)
+  and ($7::bigint = 0 or customer_id = $7)
+order by operations.id desc limit $8
 `
 
 type OperationsParams struct {
@@ -199,6 +240,7 @@ type OperationsParams struct {
 	Account  int64
 	Server   int64
 	State    string
+	Since    time.Time
 	Reseller int64
 	Customer int64
 	Most     int32
@@ -211,6 +253,7 @@ func (q *Queries) Operations(ctx context.Context, arg OperationsParams) ([]Opera
 		arg.Account,
 		arg.Server,
 		arg.State,
+		arg.Since,
 		arg.Reseller,
 		arg.Customer,
 		arg.Most,
@@ -265,28 +308,30 @@ func (q *Queries) RelaxDurability(ctx context.Context) error {
 
 const saveStep = `-- name: SaveStep :exec
 insert into operation_steps (operation_id, position, name, state, detail, finished_at)
-select unnest($1::bigint[]), $2, $3, $4::text, $5,
-    case when $4::text = 'running' then null else now() end
+select operations.id, $1, $2, $3::text, $4,
+    case when $3::text = 'running' then null else now() end
+from operations where operations.id = any($5::bigint[]) and operations.state in ('waiting', 'running')
 on conflict (operation_id, name) do update
 set state = excluded.state, detail = excluded.detail, finished_at = excluded.finished_at,
     started_at = case when excluded.state = 'running' then now() else operation_steps.started_at end
 `
 
 type SaveStepParams struct {
-	Ids      []int64
 	Position int32
 	Name     string
 	State    string
 	Detail   string
+	Ids      []int64
 }
 
+// Of operations that have not ended: what has been cancelled gets no further step.
 func (q *Queries) SaveStep(ctx context.Context, arg SaveStepParams) error {
 	_, err := q.db.Exec(ctx, saveStep,
-		arg.Ids,
 		arg.Position,
 		arg.Name,
 		arg.State,
 		arg.Detail,
+		arg.Ids,
 	)
 	return err
 }

@@ -964,6 +964,20 @@ func (q *Queries) SessionsOf(ctx context.Context, personID int64) ([]Session, er
 	return items, nil
 }
 
+const setLanguage = `-- name: SetLanguage :exec
+update people set language = $2 where id = $1
+`
+
+type SetLanguageParams struct {
+	ID       int64
+	Language string
+}
+
+func (q *Queries) SetLanguage(ctx context.Context, arg SetLanguageParams) error {
+	_, err := q.db.Exec(ctx, setLanguage, arg.ID, arg.Language)
+	return err
+}
+
 const setPassword = `-- name: SetPassword :exec
 update people set password_hash = $1, must_change = $2, password_at = now(),
     version = version + 1 where id = $3

@@ -258,6 +258,48 @@ func (q *Queries) Events(ctx context.Context, arg EventsParams) ([]EventsRow, er
 	return items, nil
 }
 
+const eventsAfter = `-- name: EventsAfter :many
+select id, action, coalesce(account_id, 0)::bigint as account_id from events
+where id > $1::bigint and at > now() - interval '20 seconds'
+  and ($2::bigint = 0 or reseller_id = $2)
+  and ($3::bigint = 0 or customer_id = $3)
+order by id limit 1000
+`
+
+type EventsAfterParams struct {
+	After    int64
+	Reseller int64
+	Customer int64
+}
+
+type EventsAfterRow struct {
+	ID        int64
+	Action    string
+	AccountID int64
+}
+
+// What was recorded lately after an event, without who did it. Transactions end in another order
+// than they get their numbers, so whoever follows asks for some that came before, too.
+func (q *Queries) EventsAfter(ctx context.Context, arg EventsAfterParams) ([]EventsAfterRow, error) {
+	rows, err := q.db.Query(ctx, eventsAfter, arg.After, arg.Reseller, arg.Customer)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []EventsAfterRow{}
+	for rows.Next() {
+		var i EventsAfterRow
+		if err := rows.Scan(&i.ID, &i.Action, &i.AccountID); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const finishMail = `-- name: FinishMail :exec
 update mails set state = $2, failure = $3, message = null, claimed_until = null, finished_at = now() where id = $1
 `
@@ -309,6 +351,17 @@ func (q *Queries) Installation(ctx context.Context) (Installation, error) {
 		&i.TransferKey,
 	)
 	return i, err
+}
+
+const lastEvent = `-- name: LastEvent :one
+select coalesce(max(id), 0)::bigint from events
+`
+
+func (q *Queries) LastEvent(ctx context.Context) (int64, error) {
+	row := q.db.QueryRow(ctx, lastEvent)
+	var column_1 int64
+	err := row.Scan(&column_1)
+	return column_1, err
 }
 
 const lockSettings = `-- name: LockSettings :one

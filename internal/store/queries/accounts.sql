@@ -2,8 +2,9 @@
 -- Requests about names below one registrable name wait for each other.
 select pg_advisory_xact_lock(hashtextextended(sqlc.arg(registrable)::text, 1));
 
--- name: LockSignInNames :exec
-select pg_advisory_xact_lock(2);
+-- name: LockSignInName :exec
+-- Requests that want one sign-in name wait for each other.
+select pg_advisory_xact_lock(hashtextextended(sqlc.arg(name)::text, 2));
 
 -- name: RelatedDomains :many
 -- Those that wait for a proof keep nobody from a name.
@@ -104,6 +105,11 @@ where (main_domain, accounts.id) > (sqlc.arg(after_domain)::text, sqlc.arg(after
   and (sqlc.arg(search)::text = '' or search like '%' || sqlc.arg(search) || '%')
   and (sqlc.arg(reseller)::bigint = 0 or reseller_id = sqlc.arg(reseller))
   and (sqlc.arg(customer)::bigint = 0 or customer_id = sqlc.arg(customer))
+  and case sqlc.arg(needs)::text
+    when 'drift' then accounts.id in (select drifts.account_id from drifts)
+    when 'warning' then accounts.id in (select warnings.account_id from warnings where warnings.code <> 'not-proved')
+    when 'disk' then accounts.id in (select nearly_full_accounts.id from nearly_full_accounts)
+    else true end
 order by main_domain, accounts.id limit sqlc.arg(most);
 
 -- name: AccountRows :many
@@ -157,3 +163,29 @@ where id = sqlc.arg(id) and (disk_used is distinct from sqlc.arg(bytes)
 -- name: LockAccounts :many
 -- In the order of their numbers, so that nobody waits in a circle.
 select * from accounts where id = any(sqlc.arg(ids)::bigint[]) order by id for update;
+
+-- name: DomainPage :many
+-- A page in the order of names and numbers; after is the last row's. Several accounts can have a name
+-- for which all but one of them wait.
+select sqlc.embed(domains), accounts.sign_in_name, servers.label as server,
+    coalesce(mirrored.name, '')::text as mirrored, coalesce(templates.name, '')::text as template,
+    coalesce(resellers.name, '')::text as template_reseller,
+    (select count(*) from folders where folders.domain_id = domains.id)::bigint as folders,
+    (select count(*) from jsonb_object_keys(domains.settings))::bigint as own
+from domains join accounts on accounts.id = domains.account_id join servers on servers.id = accounts.server_id
+    left join domains mirrored on mirrored.id = domains.mirror_of
+    left join templates on templates.id = domains.template_id
+    left join resellers on resellers.id = templates.reseller_id
+where (domains.name, domains.id) > (sqlc.arg(after_name)::text, sqlc.arg(after_id)::bigint)
+  and accounts.state <> 'closed'
+  and (sqlc.arg(name)::text = '' or domains.name = sqlc.arg(name))
+  and (sqlc.arg(search)::text = '' or domains.name like '%' || sqlc.arg(search) || '%')
+  and (sqlc.arg(served_as)::text = '' or domains.served_as = sqlc.arg(served_as))
+  and (domains.waiting or not sqlc.arg(waiting)::boolean)
+  and (sqlc.arg(account)::bigint = 0 or domains.account_id = sqlc.arg(account))
+  and (sqlc.arg(reseller)::bigint = 0 or accounts.reseller_id = sqlc.arg(reseller))
+  and (sqlc.arg(customer)::bigint = 0 or accounts.customer_id = sqlc.arg(customer))
+order by domains.name, domains.id limit sqlc.arg(most);
+
+-- name: SetCustomerOfAccount :exec
+update accounts set customer_id = $2, version = version + 1 where id = $1;

@@ -15,6 +15,12 @@ select * from operations where id = sqlc.arg(id)
   and (sqlc.arg(reseller)::bigint = 0 or reseller_id = sqlc.arg(reseller))
   and (sqlc.arg(customer)::bigint = 0 or customer_id = sqlc.arg(customer));
 
+-- name: OperationStates :many
+select id, state, coalesce(account_id, 0)::bigint as account_id from operations
+where id = any(sqlc.arg(ids)::bigint[]) and part_of is null
+  and (sqlc.arg(reseller)::bigint = 0 or reseller_id = sqlc.arg(reseller))
+  and (sqlc.arg(customer)::bigint = 0 or customer_id = sqlc.arg(customer));
+
 -- name: StepsOf :many
 select * from operation_steps where operation_id = any(sqlc.arg(operations)::bigint[]) order by operation_id, position;
 
@@ -27,6 +33,7 @@ where operations.id < sqlc.arg(before)::bigint and part_of is null
       where operation_accounts.account_id = sqlc.arg(account)))
   and (sqlc.arg(server)::bigint = 0 or server_id = sqlc.arg(server))
   and (sqlc.arg(state)::text = '' or state = sqlc.arg(state))
+  and created_at >= sqlc.arg(since)::timestamptz
   and (sqlc.arg(reseller)::bigint = 0 or reseller_id = sqlc.arg(reseller))
   and (sqlc.arg(customer)::bigint = 0 or customer_id = sqlc.arg(customer))
 order by operations.id desc limit sqlc.arg(most);
@@ -52,9 +59,11 @@ update operations set state = 'running', note = sqlc.arg(note), version = versio
 where id = any(sqlc.arg(ids)::bigint[]) and state in ('waiting', 'running');
 
 -- name: SaveStep :exec
+-- Of operations that have not ended: what has been cancelled gets no further step.
 insert into operation_steps (operation_id, position, name, state, detail, finished_at)
-select unnest(sqlc.arg(ids)::bigint[]), sqlc.arg(position), sqlc.arg(name), sqlc.arg(state)::text, sqlc.arg(detail),
+select operations.id, sqlc.arg(position), sqlc.arg(name), sqlc.arg(state)::text, sqlc.arg(detail),
     case when sqlc.arg(state)::text = 'running' then null else now() end
+from operations where operations.id = any(sqlc.arg(ids)::bigint[]) and operations.state in ('waiting', 'running')
 on conflict (operation_id, name) do update
 set state = excluded.state, detail = excluded.detail, finished_at = excluded.finished_at,
     started_at = case when excluded.state = 'running' then now() else operation_steps.started_at end;

@@ -52,6 +52,9 @@ update people set duty = sqlc.arg(duty), email = sqlc.narg(email), language = sq
     read_only = sqlc.arg(read_only), networks = sqlc.arg(networks)::cidr[], version = version + 1
 where id = sqlc.arg(id) returning *;
 
+-- name: SetLanguage :exec
+update people set language = $2 where id = $1;
+
 -- name: RemovePerson :exec
 delete from people where id = $1;
 

@@ -25,6 +25,18 @@ where events.id < sqlc.arg(before_id)::bigint
   and (sqlc.arg(customer)::bigint = 0 or events.customer_id = sqlc.arg(customer))
 order by events.id desc limit sqlc.arg(most);
 
+-- name: LastEvent :one
+select coalesce(max(id), 0)::bigint from events;
+
+-- name: EventsAfter :many
+-- What was recorded lately after an event, without who did it. Transactions end in another order
+-- than they get their numbers, so whoever follows asks for some that came before, too.
+select id, action, coalesce(account_id, 0)::bigint as account_id from events
+where id > sqlc.arg(after)::bigint and at > now() - interval '20 seconds'
+  and (sqlc.arg(reseller)::bigint = 0 or reseller_id = sqlc.arg(reseller))
+  and (sqlc.arg(customer)::bigint = 0 or customer_id = sqlc.arg(customer))
+order by id limit 1000;
+
 -- name: ClaimIdempotencyKey :execrows
 -- Waits while another request with the same key is under way.
 insert into idempotency (person_id, key, digest) values ($1, $2, $3) on conflict do nothing;

@@ -131,6 +131,18 @@ func Connect(t testing.TB, url string) *store.Store {
 	return s
 }
 
+// ConnectNarrow is Connect with one connection to listen on and one to work with. Whoever asks for
+// another while holding that one would bring a busy service to a stand, and hangs here at once.
+func ConnectNarrow(t testing.TB, address string) *store.Store {
+	t.Helper()
+	u, err := url.Parse(address)
+	require.NoError(t, err)
+	query := u.Query()
+	query.Set("pool_max_conns", "2")
+	u.RawQuery = query.Encode()
+	return Connect(t, u.String())
+}
+
 // Main is what TestMain of a package calls that uses this one.
 func Main(m *testing.M) {
 	code := m.Run()

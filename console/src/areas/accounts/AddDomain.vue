@@ -7,6 +7,8 @@ import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import ServingFields from '../domains/ServingFields.vue'
 import { fresh, told } from '../domains/serving'
+import { t } from '../../language'
+import { named } from '../../codes'
 
 const shown = defineModel<boolean>({ required: true })
 const props = defineProps<{ account: Schemas['AccountDetail'] }>()
@@ -27,29 +29,31 @@ const add = () =>
     emit('started', added.operation)
   })
 const hint = computed(() => {
-  const counts = (['domains', 'subdomains', 'mirrors'] as const).map((key) => `${left(key) ?? 'any number of'} ${key}`)
-  return `Left: ${counts.join(', ')}`
+  const counts = (['domains', 'subdomains', 'mirrors'] as const).map(
+    (key) => `${left(key) ?? t('any number of')} ${named(key)}`,
+  )
+  return t('Left: {counts}', { counts: counts.join(', ') })
 })
 </script>
 
 <template>
-  <ElDialog v-model="shown" :close-on-click-modal="!dirty" title="Add a domain" width="min(36rem, 94vw)">
+  <ElDialog v-model="shown" :close-on-click-modal="!dirty" :title="$t('Add a domain')" width="min(36rem, 94vw)">
     <form id="add-domain" class="stack" @submit.prevent="add">
-      <FormField label="Domain" for="new-domain" :error="error('domain')" :hint="hint">
+      <FormField :label="$t('Domain')" for="new-domain" :error="error('domain')" :hint="hint">
         <ElInput id="new-domain" v-model="form.domain" spellcheck="false" autocapitalize="none" autocomplete="off" />
       </FormField>
       <ServingFields v-model="form.serving" :sites="sites" :home="account.home" :wrong="error" />
       <ProblemNote :refusal="general" />
     </form>
     <template #footer>
-      <ElButton @click="shown = false">Cancel</ElButton>
+      <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
       <ElButton
         type="primary"
         native-type="submit"
         form="add-domain"
         :disabled="!form.domain.trim()"
         :loading="Boolean(busy)"
-        >Add domain</ElButton
+        >{{ $t('Add domain') }}</ElButton
       >
     </template>
   </ElDialog>

@@ -49,24 +49,26 @@ const change = () =>
   <ElDialog
     v-model="shown"
     :title="
-      accounts.length === 1 ? `Another plan for ${accounts[0]?.name}` : `Another plan for ${accounts.length} accounts`
+      accounts.length === 1
+        ? $t('Another plan for {name}', { name: accounts[0]?.name })
+        : $t('Another plan for {n} account | Another plan for {n} accounts', { n: accounts.length })
     "
     width="min(44rem, 94vw)"
   >
     <form id="shift" class="stack" @submit.prevent="change">
-      <FormField label="Plan" for="shift-plan">
-        <PlanPick id="shift-plan" v-model="form.plan" :whose="whose" placeholder="Choose a plan" />
+      <FormField :label="$t('Plan')" for="shift-plan">
+        <PlanPick id="shift-plan" v-model="form.plan" :whose="whose" :placeholder="$t('Choose a plan')" />
       </FormField>
-      <ElCheckbox v-if="excepted" v-model="form.drop">Remove what was set by hand, too</ElCheckbox>
-      <p class="quiet">Nothing is ever deleted: what is over a new limit cannot grow.</p>
+      <ElCheckbox v-if="excepted" v-model="form.drop">{{ $t('Remove what was set by hand, too') }}</ElCheckbox>
+      <p class="quiet">{{ $t('Nothing is ever deleted: what is over a new limit cannot grow.') }}</p>
       <PreviewNote v-if="preview" :preview="{ ...preview, records: [], steps: [], changes: [] }" />
       <ProblemNote :refusal="refusal" />
     </form>
     <template #footer>
-      <ElButton @click="shown = false">Cancel</ElButton>
-      <ElButton type="primary" native-type="submit" form="shift" :disabled="!preview" :loading="busy === 'change'"
-        >Change the plan</ElButton
-      >
+      <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
+      <ElButton type="primary" native-type="submit" form="shift" :disabled="!preview" :loading="busy === 'change'">{{
+        $t('Change the plan')
+      }}</ElButton>
     </template>
   </ElDialog>
 </template>

@@ -41,27 +41,33 @@ const close = () =>
 </script>
 
 <template>
-  <ElDialog v-model="shown" :title="`Close ${account.name}?`" width="min(34rem, 94vw)">
+  <ElDialog v-model="shown" :title="$t('Close {name}?', { name: account.name })" width="min(34rem, 94vw)">
     <form id="close-account" class="stack" @submit.prevent="close">
-      <p>Everything the account has on {{ account.server }} is deleted for good. There is no way back.</p>
+      <p>
+        {{
+          $t('Everything the account has on {server} is deleted for good. There is no way back.', {
+            server: account.server,
+          })
+        }}
+      </p>
       <ul v-if="preview">
         <li v-for="note in preview.notes" :key="note">{{ note }}</li>
         <li v-for="change in preview.changes" :key="change.subject">{{ change.part }}: {{ change.subject }}</li>
       </ul>
-      <FormField :label="`Type ${account.sign_in_name} to confirm`" for="close-name">
+      <FormField :label="$t('Type {sign_in_name} to confirm', { sign_in_name: account.sign_in_name })" for="close-name">
         <ElInput id="close-name" v-model="typed" autocomplete="off" spellcheck="false" autocapitalize="none" />
       </FormField>
       <ProblemNote :refusal="refusal" />
     </form>
     <template #footer>
-      <ElButton @click="shown = false">Cancel</ElButton>
+      <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
       <ElButton
         type="primary"
         native-type="submit"
         form="close-account"
         :disabled="typed !== account.sign_in_name"
         :loading="busy === 'close'"
-        >Close the account</ElButton
+        >{{ $t('Close the account') }}</ElButton
       >
     </template>
   </ElDialog>

@@ -27,28 +27,32 @@ const print = () => window.print()
 </script>
 
 <template>
-  <NotHere v-if="!data && missing" :refusal="missing" :to="`/accounts/${account}`" label="The account" />
+  <NotHere v-if="!data && missing" :refusal="missing" :to="`/accounts/${account}`" :label="$t('The account')" />
   <template v-if="data">
     <div class="unprinted">
       <PageHead
-        title="Handover sheet"
-        :about="`For ${data.customer}${data.to ? `, ${data.to}` : ', who has no mail address'}`"
+        :title="$t('Handover sheet')"
+        :about="
+          data.to
+            ? $t('For {customer}, {address}', { customer: data.customer, address: data.to })
+            : $t('For {customer}, who has no mail address', { customer: data.customer })
+        "
       >
         <template #above
           ><RouterLink :to="`/accounts/${account}`">{{ data.domains[0] }}</RouterLink></template
         >
-        <ElButton @click="print">Print</ElButton>
+        <ElButton @click="print">{{ $t('Print') }}</ElButton>
         <ElButton
           v-if="may('accounts.change')"
           type="primary"
           :disabled="!data.to"
           :loading="Boolean(busy)"
           @click="mail"
-          >Send by mail</ElButton
+          >{{ $t('Send by mail') }}</ElButton
         >
       </PageHead>
       <ProblemNote :refusal="refusal" />
-      <p v-if="sent" role="status">● On its way to {{ sent }}</p>
+      <p v-if="sent" role="status">{{ $t('● On its way to {sent}', { sent }) }}</p>
     </div>
     <article class="sheet" :lang="data.language">
       <p class="from">{{ data.from }}</p>

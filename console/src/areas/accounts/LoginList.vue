@@ -9,6 +9,7 @@ import DataTable, { type Column } from '../../parts/DataTable.vue'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { confirmed } from '../../parts/confirm'
+import { t } from '../../language'
 
 /** Sign-ins for file transfer of an account. */
 const props = defineProps<{ account: string; signIn: string; may: boolean }>()
@@ -66,7 +67,13 @@ const save = () =>
   }, 'save')
 const dropKey = (l: Login, key: Schemas['LoginKey']) =>
   actRow(async () => {
-    if (!(await confirmed(`Remove the key ${key.comment || key.fingerprint} of ${l.name}?`, 'Remove'))) return
+    if (
+      !(await confirmed(
+        t('Remove the key {what} of {name}?', { what: key.comment || key.fingerprint, name: l.name }),
+        t('Remove'),
+      ))
+    )
+      return
     await started(
       (
         await made(
@@ -80,7 +87,8 @@ const dropKey = (l: Login, key: Schemas['LoginKey']) =>
   })
 const dropPassword = (l: Login) =>
   actRow(async () => {
-    if (!(await confirmed(`Remove the password of ${l.name}? Only keys let in then.`, 'Remove'))) return
+    if (!(await confirmed(t('Remove the password of {name}? Only keys let in then.', { name: l.name }), t('Remove'))))
+      return
     await started(
       (
         await made(
@@ -91,21 +99,21 @@ const dropPassword = (l: Login) =>
   })
 const remove = (l: Login) =>
   actRow(async () => {
-    if (!(await confirmed(`Remove the login ${l.name}? Its files stay.`, 'Remove'))) return
+    if (!(await confirmed(t('Remove the login {name}? Its files stay.', { name: l.name }), t('Remove')))) return
     await started(
       (await made(api.DELETE('/api/v1/accounts/{account}/logins/{login}', { params: { path: at(l) } }))).operation,
     )
   })
 const columns: Column<Login>[] = [
-  { key: 'name', title: 'Login' },
+  { key: 'name', title: t('Login') },
   {
     key: 'folder',
-    title: 'Sees',
+    title: t('Sees'),
     wide: true,
     long: true,
-    text: (l) => (l.folder || 'the whole home') + (l.shell ? ', with a shell' : ''),
+    text: (l) => [l.folder || t('the whole home'), l.shell && t('a shell')].filter(Boolean).join(', '),
   },
-  { key: 'in', title: 'Gets in by', long: true },
+  { key: 'in', title: t('Gets in by'), long: true },
   { key: 'acts', title: '', right: true },
 ]
 </script>
@@ -114,70 +122,84 @@ const columns: Column<Login>[] = [
   <section v-if="data">
     <div class="titled">
       <h2>
-        File transfer <span class="quiet">SFTP at {{ data.addresses[0] }}</span>
+        {{ $t('File transfer') }}
+        <span class="quiet">{{ $t('SFTP at {addresses}', { addresses: data.addresses[0] }) }}</span>
       </h2>
-      <ElButton v-if="may" size="small" @click="begin()">Add a login</ElButton>
+      <ElButton v-if="may" size="small" @click="begin()">{{ $t('Add a login') }}</ElButton>
     </div>
     <ProblemNote :refusal="acting" />
-    <DataTable :id="(l) => l.name" :columns="columns" :rows="data.logins" caption="Sign-ins for file transfer">
+    <DataTable :id="(l) => l.name" :columns="columns" :rows="data.logins" :caption="$t('Sign-ins for file transfer')">
       <template #name="{ row }"
         ><code>{{ row.name }}</code
-        ><span v-if="row.main" class="quiet"> own</span></template
+        >{{ ' ' }}<span v-if="row.main" class="quiet">{{ $t('own') }}</span></template
       >
       <template #in="{ row }">
         <span v-if="row.password" class="way"
-          >password<button
+          >{{ $t('password')
+          }}<button
             v-if="may"
             type="button"
             class="link"
-            :aria-label="`Remove the password of ${row.name}`"
-            title="Remove"
+            :aria-label="$t('Remove the password of {name}', { name: row.name })"
+            :title="$t('Remove')"
             @click="dropPassword(row)"
           >
             ✕
           </button></span
         >
         <span v-for="k in row.keys" :key="k.fingerprint" class="way" :title="k.fingerprint"
-          >key {{ k.comment || k.type
+          >{{ $t('key {what}', { what: k.comment || k.type })
           }}<button
             v-if="may"
             type="button"
             class="link"
-            :aria-label="`Remove the key ${k.comment || k.fingerprint}`"
-            title="Remove"
+            :aria-label="$t('Remove the key {what}', { what: k.comment || k.fingerprint })"
+            :title="$t('Remove')"
             @click="dropKey(row, k)"
           >
             ✕
           </button></span
         >
-        <span v-if="!row.password && !row.keys.length" class="quiet">nothing yet</span>
+        <span v-if="!row.password && !row.keys.length" class="quiet">{{ $t('nothing yet') }}</span>
       </template>
       <template #acts="{ row }"
         ><template v-if="may"
-          ><button type="button" class="link" :aria-label="`Change ${row.name}`" @click="begin(row)">Change</button>
+          ><button type="button" class="link" :aria-label="$t('Change {name}', { name: row.name })" @click="begin(row)">
+            {{ $t('Change') }}
+          </button>
           {{ ' ' }}
-          <button v-if="!row.main" type="button" class="link" :aria-label="`Remove ${row.name}`" @click="remove(row)">
-            Remove
+          <button
+            v-if="!row.main"
+            type="button"
+            class="link"
+            :aria-label="$t('Remove {name}', { name: row.name })"
+            @click="remove(row)"
+          >
+            {{ $t('Remove') }}
           </button></template
         ></template
       >
     </DataTable>
-    <ElDialog v-model="shown" :title="login ? `Change ${login.name}` : 'Add a login'" width="min(34rem, 94vw)">
+    <ElDialog
+      v-model="shown"
+      :title="login ? $t('Change {name}', { name: login.name }) : $t('Add a login')"
+      width="min(34rem, 94vw)"
+    >
       <form class="form" @submit.prevent="save">
         <FormField
           v-if="!login"
-          label="Name"
+          :label="$t('Name')"
           for="login-name"
           :error="error('name')"
-          :hint="`Signs in as ${signIn}-${form.name || 'NAME'}`"
+          :hint="$t('Signs in as {name}', { name: `${signIn}-${form.name || 'NAME'}` })"
           ><ElInput id="login-name" v-model="form.name" spellcheck="false" autocomplete="off"
         /></FormField>
         <FormField
           v-if="!login?.main"
-          label="Folder"
+          :label="$t('Folder')"
           for="login-folder"
           :error="error('folder')"
-          hint="Below the home; empty is the whole home"
+          :hint="$t('Below the home; empty is the whole home')"
           ><ElInput
             id="login-folder"
             v-model="form.folder"
@@ -186,10 +208,10 @@ const columns: Column<Login>[] = [
             placeholder="sites/ferries.example"
         /></FormField>
         <FormField
-          :label="login?.password ? 'Another password' : 'Password'"
+          :label="login?.password ? $t('Another password') : $t('Password')"
           for="login-password"
           :error="error('password')"
-          hint="Left empty, it stays as it is"
+          :hint="$t('Left empty, it stays as it is')"
           ><ElInput
             id="login-password"
             v-model="form.password"
@@ -198,10 +220,10 @@ const columns: Column<Login>[] = [
             autocomplete="new-password"
         /></FormField>
         <FormField
-          label="Public key"
+          :label="$t('Public key')"
           for="login-key"
           :error="error('key') ?? error('keys')"
-          hint="The line of a file that ends in .pub"
+          :hint="$t('The line of a file that ends in .pub')"
           ><ElInput
             id="login-key"
             v-model="form.key"
@@ -213,9 +235,9 @@ const columns: Column<Login>[] = [
         <ProblemNote :refusal="general" />
       </form>
       <template #footer
-        ><ElButton @click="shown = false">Cancel</ElButton
+        ><ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton
         ><ElButton type="primary" :loading="busy === 'save'" :disabled="!login && !form.name.trim()" @click="save">{{
-          login ? 'Save login' : 'Add login'
+          login ? $t('Save login') : $t('Add login')
         }}</ElButton></template
       >
     </ElDialog>
@@ -224,10 +246,10 @@ const columns: Column<Login>[] = [
 
 <style scoped>
 .way {
-  margin-right: 0.8rem;
+  margin-inline-end: 0.8rem;
   white-space: nowrap;
 }
 .way button {
-  margin-left: 0.25rem;
+  margin-inline-start: 0.25rem;
 }
 </style>

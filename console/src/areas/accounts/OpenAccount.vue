@@ -7,7 +7,10 @@ import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useResellers } from '../../composables/useResellers'
 import { useOperation } from '../../composables/useOperation'
+import { useUnsaved } from '../../composables/useUnsaved'
 import { amount, size } from '../../words'
+import CustomerPick from '../../parts/CustomerPick.vue'
+import LanguagePick from '../../parts/LanguagePick.vue'
 import FormField from '../../parts/FormField.vue'
 import NewPassword from '../../parts/NewPassword.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -16,19 +19,21 @@ import PreviewNote from '../../parts/PreviewNote.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import ResellerPick from '../../parts/ResellerPick.vue'
 import StepList from '../../parts/StepList.vue'
-import { isOperator, may } from '../session/state'
+import { may } from '../session/state'
 import { useDebounceFn } from '@vueuse/core'
+import { t } from '../../language'
+import { named } from '../../codes'
 
 const route = useRoute()
 const form = reactive({
-  domain: '',
+  domain: String(route.query.domain ?? ''),
   signInName: '',
   plan: '',
   reseller: String(route.query.reseller ?? ''),
   customer: String(route.query.customer ?? ''),
   newCustomer: false,
   email: '',
-  language: 'en' as 'en' | 'de',
+  language: 'en',
   server: '',
   activation: 'none' as 'none' | 'link' | 'password',
   password: '',
@@ -41,33 +46,18 @@ const ownName = ref(false)
 const preview = shallowRef<Schemas['Preview']>()
 const opening = shallowRef<Schemas['Opening']>()
 const { refusal, busy, act } = useAct()
+useUnsaved(() => Boolean(form.domain.trim()) && !opening.value)
 
 const { data: servers } = useLoad(async () => (may('servers.read') ? ask(api.GET('/api/v1/servers')) : undefined))
 const hasResellers = useResellers()
 const plan = shallowRef<Schemas['Plan']>()
 const planWords = computed(() => {
   const l = plan.value?.limits
-  const counts = (['domains', 'mailboxes', 'databases'] as const).map((key) => `${amount(l?.[key], 'count')} ${key}`)
-  return l && [`${amount(l.disk, 'bytes')} disk`, ...counts].join(', ')
-})
-
-const customers = ref<string[]>([])
-async function findCustomers(text: string) {
-  const page = await ask(
-    api.GET('/api/v1/customers', {
-      params: {
-        query: {
-          search: text.trim(),
-          limit: 20,
-          reseller: form.reseller || undefined,
-          own: (isOperator.value && !form.reseller) || undefined,
-        },
-      },
-    }),
+  const counts = (['domains', 'mailboxes', 'databases'] as const).map(
+    (key) => `${amount(l?.[key], 'count')} ${named(key)}`,
   )
-  customers.value = (page.customers ?? []).map((c) => c.name)
-}
-void findCustomers('')
+  return l && [t('{disk} disk', { disk: amount(l.disk, 'bytes') }), ...counts].join(', ')
+})
 
 // What is typed is checked by the service a moment after the last key.
 const soon = (act: () => Promise<void>) => useDebounceFn(act, 250)
@@ -116,7 +106,6 @@ watch(
   () => form.reseller,
   () => {
     form.customer = form.plan = ''
-    void findCustomers('')
   },
 )
 watch(
@@ -179,16 +168,18 @@ function again() {
 </script>
 
 <template>
-  <PageHead :title="opening ? `Opening ${opening.account.name}` : 'Open an account'">
-    <template #above><RouterLink to="/accounts">Accounts</RouterLink></template>
+  <PageHead :title="opening ? $t('Opening {name}', { name: opening.account.name }) : $t('Open an account')">
+    <template #above
+      ><RouterLink to="/accounts">{{ $t('Accounts') }}</RouterLink></template
+    >
   </PageHead>
   <div class="two">
     <form v-if="!opening" @submit.prevent="submit('open')">
       <FormField
-        label="Domain"
+        :label="$t('Domain')"
         for="domain"
         :error="wrong.domain"
-        :hint="check ? undefined : 'The main domain, such as ferries.example'"
+        :hint="check ? undefined : $t('The main domain, such as ferries.example')"
       >
         <ElInput
           id="domain"
@@ -200,14 +191,14 @@ function again() {
         />
         <ul v-if="check && !wrong.domain" class="notes">
           <li v-for="text in check.corrections" :key="text">{{ text }}</li>
-          <li class="good">● {{ check.unicode }} can be used</li>
+          <li class="good">{{ $t('● {unicode} can be used', { unicode: check.unicode }) }}</li>
         </ul>
       </FormField>
       <FormField
-        label="Sign-in name"
+        :label="$t('Sign-in name')"
         for="sign-in-name"
         :error="wrong.sign_in_name"
-        hint="Proposed from the domain; 2 to 16 lower-case letters and digits. It cannot be changed later."
+        :hint="$t('Proposed from the domain; 2 to 16 lower-case letters and digits. It cannot be changed later.')"
       >
         <ElInput
           id="sign-in-name"
@@ -219,61 +210,55 @@ function again() {
           @input="ownName = form.signInName !== ''"
         />
       </FormField>
-      <FormField label="Plan" for="plan" :error="wrong.plan" :hint="planWords">
+      <FormField :label="$t('Plan')" for="plan" :error="wrong.plan" :hint="planWords">
         <PlanPick
           id="plan"
           v-model="form.plan"
           :whose="form.reseller"
-          placeholder="Choose a plan"
+          :placeholder="$t('Choose a plan')"
           @plan="(p) => (plan = p)"
         />
       </FormField>
-      <FormField v-if="hasResellers" label="Whose customer" for="reseller" :error="wrong.reseller">
-        <ResellerPick id="reseller" v-model="form.reseller" placeholder="The operator's own" />
+      <FormField v-if="hasResellers" :label="$t('Whose customer')" for="reseller" :error="wrong.reseller">
+        <ResellerPick id="reseller" v-model="form.reseller" :placeholder="$t(`The operator's own`)" />
       </FormField>
-      <FormField label="Customer" for="customer" :error="wrong.customer">
+      <FormField :label="$t('Customer')" for="customer" :error="wrong.customer">
         <ElInput
           v-if="form.newCustomer"
           id="customer"
           v-model="form.customer"
-          placeholder="Name of the new customer"
+          :placeholder="$t('Name of the new customer')"
           autocomplete="off"
         />
-        <ElSelect
-          v-else
-          id="customer"
-          v-model="form.customer"
-          filterable
-          remote
-          :remote-method="findCustomers"
-          placeholder="Type part of the name"
-        >
-          <ElOption v-for="name in customers" :key="name" :value="name" />
-        </ElSelect>
-        <ElCheckbox v-model="form.newCustomer" @change="form.customer = ''">A new customer</ElCheckbox>
+        <CustomerPick v-else id="customer" v-model="form.customer" :reseller="form.reseller" />
+        <ElCheckbox v-model="form.newCustomer" @change="form.customer = ''">{{ $t('A new customer') }}</ElCheckbox>
       </FormField>
       <div v-if="form.newCustomer" class="pair">
-        <FormField label="Contact address" for="email" :error="wrong.customer_email" hint="Mail address for notices">
+        <FormField
+          :label="$t('Contact address')"
+          for="email"
+          :error="wrong.customer_email"
+          :hint="$t('Mail address for notices')"
+        >
           <ElInput id="email" v-model="form.email" type="email" autocomplete="off" />
         </FormField>
-        <FormField label="Language of notices" for="language"
-          ><ElSelect id="language" v-model="form.language"
-            ><ElOption value="en" label="English" /><ElOption value="de" label="Deutsch" /></ElSelect
-        ></FormField>
+        <FormField :label="$t('Language of notices')" for="language"
+          ><LanguagePick id="language" v-model="form.language"
+        /></FormField>
       </div>
       <FormField
-        label="Console sign-in"
+        :label="$t('Console sign-in')"
         for="activation"
         :hint="
           form.activation === 'none'
-            ? 'The customer gets none with this account'
-            : `As ${form.signInName || 'the sign-in name'}`
+            ? $t('The customer gets none with this account')
+            : $t('As {what}', { what: form.signInName || $t('the sign-in name') })
         "
       >
         <ElSelect id="activation" v-model="form.activation">
-          <ElOption value="none" label="none, or they have one" />
-          <ElOption value="link" label="mail a link to choose a password" />
-          <ElOption value="password" label="set a first password here" />
+          <ElOption value="none" :label="$t('none, or they have one')" />
+          <ElOption value="link" :label="$t('mail a link to choose a password')" />
+          <ElOption value="password" :label="$t('set a first password here')" />
         </ElSelect>
       </FormField>
       <template v-if="form.activation !== 'none'">
@@ -283,21 +268,21 @@ function again() {
           v-model="form.password"
           :about="[form.signInName, form.domain, form.customer, form.email]"
           :error="wrong.password"
-          label="First password"
+          :label="$t('First password')"
         />
-        <ElCheckbox v-if="form.activation === 'password'" v-model="form.mustChange"
-          >Has to be changed at the first sign-in</ElCheckbox
-        >
-        <ElCheckbox v-model="form.readOnly">Read-only: may look, not change</ElCheckbox>
+        <ElCheckbox v-if="form.activation === 'password'" v-model="form.mustChange">{{
+          $t('Has to be changed at the first sign-in')
+        }}</ElCheckbox>
+        <ElCheckbox v-model="form.readOnly">{{ $t('Read-only: may look, not change') }}</ElCheckbox>
       </template>
       <FormField
         v-if="servers"
-        label="Server"
+        :label="$t('Server')"
         for="server"
         :error="wrong.server"
-        :hint="form.server ? undefined : 'Without a choice, the one with most room'"
+        :hint="form.server ? undefined : $t('Without a choice, the one with most room')"
       >
-        <ElSelect id="server" v-model="form.server" clearable placeholder="Choose by room">
+        <ElSelect id="server" v-model="form.server" clearable :placeholder="$t('Choose by room')">
           <ElOption
             v-for="s in servers.servers"
             :key="s.label"
@@ -306,38 +291,47 @@ function again() {
           >
             {{ s.label }}
             <span class="quiet">{{
-              s.open ? `${s.accounts} accounts, ${size(s.health?.disk_free)} free` : 'closed to new accounts'
+              s.open
+                ? $t('{accounts} accounts, {disk_free} free', {
+                    accounts: s.accounts,
+                    disk_free: size(s.health?.disk_free),
+                  })
+                : $t('closed to new accounts')
             }}</span>
           </ElOption>
         </ElSelect>
       </FormField>
       <ProblemNote :refusal="refusal" />
       <div class="acts">
-        <ElButton native-type="submit" type="primary" :disabled="!complete || busy !== ''" :loading="busy === 'open'"
-          >Open the account</ElButton
-        >
-        <ElButton :disabled="!complete || busy !== ''" :loading="busy === 'preview'" @click="submit('preview')"
-          >Preview</ElButton
-        >
+        <ElButton native-type="submit" type="primary" :disabled="!complete || busy !== ''" :loading="busy === 'open'">{{
+          $t('Open the account')
+        }}</ElButton>
+        <ElButton :disabled="!complete || busy !== ''" :loading="busy === 'preview'" @click="submit('preview')">{{
+          $t('Preview')
+        }}</ElButton>
       </div>
     </form>
-    <section v-if="opening" class="steps" aria-label="Steps">
+    <section v-if="opening" class="steps" :aria-label="$t('Steps')">
       <p class="quiet">
-        As <code>{{ opening.account.sign_in_name }}</code> on {{ opening.account.server
-        }}{{ opening.placement ? `: ${opening.placement}` : '' }}.
+        <i18n-t keypath="As {name} on {server}." scope="global" tag="span"
+          ><template #name
+            ><code>{{ opening.account.sign_in_name }}</code></template
+          ><template #server>{{ opening.account.server }}</template></i18n-t
+        >
+        {{ opening.placement }}
       </p>
       <ul v-if="opening.corrections?.length" class="notes">
         <li v-for="text in opening.corrections" :key="text">{{ text }}</li>
       </ul>
       <StepList v-if="operation" :operation="operation" />
       <div class="acts">
-        <RouterLink v-if="operation?.state === 'done'" :to="`/accounts/${opening.account.sign_in_name}`" class="go"
-          >Go to the account</RouterLink
-        >
-        <RouterLink v-if="operation?.state === 'done'" :to="`/accounts/${opening.account.sign_in_name}/handover`"
-          >Handover sheet</RouterLink
-        >
-        <ElButton v-if="failed" @click="again">Back to the form</ElButton>
+        <RouterLink v-if="operation?.state === 'done'" :to="`/accounts/${opening.account.sign_in_name}`" class="go">{{
+          $t('Go to the account')
+        }}</RouterLink>
+        <RouterLink v-if="operation?.state === 'done'" :to="`/accounts/${opening.account.sign_in_name}/handover`">{{
+          $t('Handover sheet')
+        }}</RouterLink>
+        <ElButton v-if="failed" @click="again">{{ $t('Back to the form') }}</ElButton>
       </div>
     </section>
     <PreviewNote v-if="preview" :preview="preview" />

@@ -8,6 +8,7 @@ import { amount, readAmount } from '../../words'
 import EffectList from '../../parts/EffectList.vue'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
+import { t } from '../../language'
 
 /** Sets a limit or a feature of one account by hand, with a reason and perhaps an end. */
 const shown = defineModel<boolean>({ required: true })
@@ -25,11 +26,18 @@ const now = computed(() => {
   if (limit.value) {
     const l = props.account.allowance.find((a) => a.key === limit.value!.key)
     return (
-      l && `${amount(l.value, l.unit)} now, by ${l.source}${l.used === null ? '' : `; ${amount(l.used, l.unit)} used`}`
+      l &&
+      (l.used === null
+        ? t('{allowed} now, by {source}', { allowed: amount(l.value, l.unit), source: l.source })
+        : t('{allowed} now, by {source}; {used} used', {
+            allowed: amount(l.value, l.unit),
+            source: l.source,
+            used: amount(l.used, l.unit),
+          }))
     )
   }
   const f = props.account.features.find((a) => a.feature === feature.value)
-  return f && `${f.on ? 'on' : 'off'} now, by ${f.source}`
+  return f && t('{allowed} now, by {source}', { allowed: f.on ? t('on') : t('off'), source: f.source })
 })
 const read = computed(() => (limit.value && form.value ? readAmount(form.value, limit.value.unit) : undefined))
 const wrong = computed(() => (read.value && 'wrong' in read.value ? read.value.wrong : error('amount')))
@@ -66,58 +74,63 @@ const set = () =>
   <ElDialog
     v-model="shown"
     :close-on-click-modal="!dirty"
-    :title="`Set by hand on ${account.name}`"
+    :title="$t('Set by hand on {name}', { name: account.name })"
     width="min(36rem, 94vw)"
   >
     <form id="exception" class="stack" @submit.prevent="set">
-      <FormField label="Limit or feature" for="exception-what" :hint="now">
-        <ElSelect id="exception-what" v-model="form.what" filterable placeholder="Choose one">
-          <ElOptionGroup label="Limits"
-            ><ElOption v-for="l in known?.limits" :key="l.key" :value="`limit ${l.key}`" :label="l.title"
+      <FormField :label="$t('Limit or feature')" for="exception-what" :hint="now">
+        <ElSelect id="exception-what" v-model="form.what" filterable :placeholder="$t('Choose one')">
+          <ElOptionGroup :label="$t('Limits')"
+            ><ElOption
+              v-for="l in known?.limits"
+              :key="l.key"
+              :value="$t('limit {key}', { key: l.key })"
+              :label="l.title"
           /></ElOptionGroup>
-          <ElOptionGroup label="Features"
+          <ElOptionGroup :label="$t('Features')"
             ><ElOption
               v-for="f in known?.features"
-              :key="f"
-              :value="`feature ${f}`"
-              :label="`feature ${f.replace('_', ' ')}`"
+              :key="f.key"
+              :value="$t('feature {key}', { key: f.key })"
+              :label="$t('feature: {title}', { title: f.title })"
           /></ElOptionGroup>
         </ElSelect>
       </FormField>
       <FormField
         v-if="limit"
-        label="Allowed"
+        :label="$t('Allowed')"
         for="exception-value"
         :error="wrong"
-        hint="A number, a size such as 30G, or unlimited"
+        :hint="$t('A number, a size such as 30G, or unlimited')"
         ><ElInput id="exception-value" v-model="form.value" spellcheck="false" autocomplete="off"
       /></FormField>
-      <ElRadioGroup v-if="feature" v-model="form.on" aria-label="On or off"
-        ><ElRadio :value="true">on</ElRadio><ElRadio :value="false">off</ElRadio></ElRadioGroup
+      <ElRadioGroup v-if="feature" v-model="form.on" :aria-label="$t('On or off')"
+        ><ElRadio :value="true">{{ $t('on') }}</ElRadio
+        ><ElRadio :value="false">{{ $t('off') }}</ElRadio></ElRadioGroup
       >
       <FormField
-        label="Reason"
+        :label="$t('Reason')"
         for="exception-reason"
         :error="error('reason')"
-        hint="Whoever looks at the account, the customer too, can read it"
+        :hint="$t('Whoever looks at the account, the customer too, can read it')"
         ><ElInput id="exception-reason" v-model="form.reason" maxlength="500"
       /></FormField>
       <FormField
-        label="Until"
+        :label="$t('Until')"
         for="exception-until"
         :error="error('ends_at')"
-        hint="Then the plan's value returns; empty is for good"
+        :hint="$t(`Then the plan's value returns; empty is for good`)"
         ><ElInput id="exception-until" v-model="form.until" type="date"
       /></FormField>
       <EffectList v-if="preview" :effects="preview.effects" />
       <ProblemNote :refusal="general" />
     </form>
     <template #footer>
-      <ElButton @click="shown = false">Cancel</ElButton>
-      <ElButton :disabled="!complete" :loading="busy === 'preview'" @click="foresee">Preview</ElButton>
-      <ElButton type="primary" native-type="submit" form="exception" :disabled="!complete" :loading="busy === 'set'"
-        >Set exception</ElButton
-      >
+      <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
+      <ElButton :disabled="!complete" :loading="busy === 'preview'" @click="foresee">{{ $t('Preview') }}</ElButton>
+      <ElButton type="primary" native-type="submit" form="exception" :disabled="!complete" :loading="busy === 'set'">{{
+        $t('Set exception')
+      }}</ElButton>
     </template>
   </ElDialog>
 </template>

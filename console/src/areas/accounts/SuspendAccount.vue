@@ -24,23 +24,30 @@ const suspend = () =>
 </script>
 
 <template>
-  <ElDialog v-model="shown" :close-on-click-modal="!dirty" :title="`Suspend ${account.name}?`" width="min(32rem, 94vw)">
+  <ElDialog
+    v-model="shown"
+    :close-on-click-modal="!dirty"
+    :title="$t('Suspend {name}?', { name: account.name })"
+    width="min(32rem, 94vw)"
+  >
     <form id="suspend-account" class="stack" @submit.prevent="suspend">
-      <p>Visitors see a notice. Everything the account has stays, and resuming brings back exactly what was.</p>
-      <FormField label="Reason" for="suspend-why" :error="error('why')" hint="The customer is told"
+      <p>
+        {{ $t('Visitors see a notice. Everything the account has stays, and resuming brings back exactly what was.') }}
+      </p>
+      <FormField :label="$t('Reason')" for="suspend-why" :error="error('why')" :hint="$t('The customer is told')"
         ><ElInput id="suspend-why" v-model="form.why" maxlength="500"
       /></FormField>
       <ProblemNote :refusal="general" />
     </form>
     <template #footer>
-      <ElButton @click="shown = false">Cancel</ElButton>
+      <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
       <ElButton
         type="primary"
         native-type="submit"
         form="suspend-account"
         :disabled="!form.why.trim()"
         :loading="Boolean(busy)"
-        >Suspend</ElButton
+        >{{ $t('Suspend') }}</ElButton
       >
     </template>
   </ElDialog>

@@ -13,9 +13,16 @@ import BoundFields from './BoundFields.vue'
 import NewAuthority from './NewAuthority.vue'
 import { boundWords } from './bounds'
 import { confirmed } from '../../parts/confirm'
+import { t } from '../../language'
 
 type Authority = Schemas['Authority']
-const { data, refusal: missing, reload } = useLoad(() => ask(api.GET('/api/v1/authorities')))
+const {
+  data,
+  refusal: missing,
+  reload,
+} = useLoad(() => ask(api.GET('/api/v1/authorities')), {
+  live: true,
+})
 const { refusal: refused, busy, act } = useAct()
 const adding = ref(false)
 const changing = ref('')
@@ -23,7 +30,7 @@ const form = ref<{ email: string; bounds: Schemas['Bound'][] }>({ email: '', bou
 
 const change = (a: Authority, body: Schemas['AuthorityChange'], asks = '') =>
   act(async () => {
-    if (asks && !(await confirmed(asks, 'Continue'))) return
+    if (asks && !(await confirmed(asks, t('Continue')))) return
     await made(
       api.PATCH('/api/v1/authorities/{authority}', {
         params: { path: { authority: a.name }, header: { 'If-Match': `"${a.version}"` } },
@@ -35,7 +42,7 @@ const change = (a: Authority, body: Schemas['AuthorityChange'], asks = '') =>
   }, a.name)
 const remove = (a: Authority) =>
   act(async () => {
-    if (!(await confirmed(`Remove ${a.name}?`, 'Remove'))) return
+    if (!(await confirmed(t('Remove {name}?', { name: a.name }), t('Remove')))) return
     await made(api.DELETE('/api/v1/authorities/{authority}', { params: { path: { authority: a.name } } }))
     await reload()
   })
@@ -48,14 +55,16 @@ const limited = (a: Authority) =>
 </script>
 
 <template>
-  <PageHead title="Authorities" about="Who issues certificates for sites">
-    <ElButton v-if="may('authorities.change')" type="primary" @click="adding = true">Add an authority</ElButton>
+  <PageHead :title="$t('Authorities')" :about="$t('Who issues certificates for sites')">
+    <ElButton v-if="may('authorities.change')" type="primary" @click="adding = true">{{
+      $t('Add an authority')
+    }}</ElButton>
   </PageHead>
   <ProblemNote :refusal="missing ?? refused" />
   <article v-for="a in data?.authorities" :key="a.name">
     <div class="titled">
       <h2>
-        {{ a.name }} <span class="quiet">{{ a.usual ? 'the usual one' : '' }}</span>
+        {{ a.name }} <span class="quiet">{{ a.usual ? $t('the usual one') : '' }}</span>
       </h2>
       <span v-if="may('authorities.change')" class="links">
         <button
@@ -63,55 +72,57 @@ const limited = (a: Authority) =>
           type="button"
           class="link"
           :disabled="busy === a.name"
-          @click="change(a, { usual: true }, `Have ${a.name} asked where a site names none?`)"
+          @click="change(a, { usual: true }, $t('Have {name} asked where a site names none?', { name: a.name }))"
         >
-          Make it the usual one
+          {{ $t('Make it the usual one') }}
         </button>
-        <button type="button" class="link" @click="begin(a)">Change…</button>
+        <button type="button" class="link" @click="begin(a)">{{ $t('Change…') }}</button>
         <button
           type="button"
           class="link"
           :disabled="busy === a.name"
-          @click="change(a, { new_key: true }, `Give our account at ${a.name} another key?`)"
+          @click="change(a, { new_key: true }, $t('Give our account at {name} another key?', { name: a.name }))"
         >
-          New account key
+          {{ $t('New account key') }}
         </button>
-        <button v-if="!a.certificates" type="button" class="link" @click="remove(a)">Remove…</button>
+        <button v-if="!a.certificates" type="button" class="link" @click="remove(a)">{{ $t('Remove…') }}</button>
       </span>
     </div>
     <dl>
-      <dt>In use</dt>
+      <dt>{{ $t('In use') }}</dt>
       <dd>
-        <RouterLink :to="`/certificates?authority=${a.name}`"
-          >{{ a.certificates.toLocaleString('en') }}
-          {{ a.certificates === 1 ? 'certificate' : 'certificates' }}</RouterLink
+        <RouterLink :to="`/certificates?authority=${a.name}`">{{
+          $t('{n} certificate | {n} certificates', { n: a.certificates })
+        }}</RouterLink>
+      </dd>
+      <dt>{{ $t('Directory') }}</dt>
+      <dd>
+        <code>{{ a.directory }}</code>{{ ' '
+        }}<span v-if="a.own_root" class="quiet">{{ $t('with a root of its own') }}</span>
+      </dd>
+      <dt>{{ $t('Our account') }}</dt>
+      <dd>
+        <code>{{ a.account }}</code><span v-if="a.external_id" class="quiet">
+          {{ $t('bound to {external_id}', { external_id: a.external_id }) }}</span
         >
       </dd>
-      <dt>Directory</dt>
+      <dt>{{ $t('Writes to') }}</dt>
+      <dd>{{ a.email || $t('nobody') }}</dd>
+      <dt>{{ $t('Known to CAA records as') }}</dt>
+      <dd>{{ a.identities.join(', ') || $t('nothing') }}</dd>
+      <dt>{{ $t('Kind of certificates') }}</dt>
+      <dd>{{ a.profile || $t('its usual one') }}</dd>
+      <dt>{{ $t('Terms agreed to') }}</dt>
       <dd>
-        <code>{{ a.directory }}</code><span v-if="a.own_root" class="quiet"> with a root of its own</span>
+        <a v-if="a.terms" :href="a.terms" target="_blank" rel="noreferrer noopener">{{ a.terms }}</a><template v-else>{{
+          $t('it has none')
+        }}</template>
       </dd>
-      <dt>Our account</dt>
-      <dd>
-        <code>{{ a.account }}</code><span v-if="a.external_id" class="quiet"> bound to {{ a.external_id }}</span>
-      </dd>
-      <dt>Writes to</dt>
-      <dd>{{ a.email || 'nobody' }}</dd>
-      <dt>Known to CAA records as</dt>
-      <dd>{{ a.identities.join(', ') || 'nothing' }}</dd>
-      <dt>Kind of certificates</dt>
-      <dd>{{ a.profile || 'its usual one' }}</dd>
-      <dt>Terms agreed to</dt>
-      <dd>
-        <a v-if="a.terms" :href="a.terms" target="_blank" rel="noreferrer noopener">{{ a.terms }}</a><template v-else
-          >it has none</template
-        >
-      </dd>
-      <dt>Ordered at most</dt>
+      <dt>{{ $t('Ordered at most') }}</dt>
       <dd>{{ boundWords(a.bounds) }}</dd>
       <template v-if="limited(a)"
-        ><dt class="warn">▲ Asked too often</dt>
-        <dd class="warn">takes the next order {{ moment(limited(a)) }}</dd></template
+        ><dt class="warn">{{ $t('▲ Asked too often') }}</dt>
+        <dd class="warn">{{ $t('takes the next order {a}', { a: moment(limited(a)) }) }}</dd></template
       >
     </dl>
     <form
@@ -120,26 +131,30 @@ const limited = (a: Authority) =>
       @keydown.esc="changing = ''"
     >
       <FormField
-        label="Writes to"
+        :label="$t('Writes to')"
         :for="`email-${a.name}`"
         :error="refused?.field('email')"
-        hint="The authority has this address; empty is nobody"
+        :hint="$t('The authority has this address; empty is nobody')"
         ><ElInput :id="`email-${a.name}`" v-model="form.email" type="email" autocomplete="off" spellcheck="false"
       /></FormField>
-      <FormField label="Ordered at most" :for="`bounds-${a.name}`" :error="refused?.field('bounds')"
+      <FormField :label="$t('Ordered at most')" :for="`bounds-${a.name}`" :error="refused?.field('bounds')"
         ><BoundFields :id="`bounds-${a.name}`" v-model="form.bounds"
       /></FormField>
       <div class="acts">
-        <ElButton type="primary" native-type="submit" :loading="busy === a.name">Save changes</ElButton
-        ><ElButton @click="changing = ''">Cancel</ElButton>
+        <ElButton type="primary" native-type="submit" :loading="busy === a.name">{{
+          $t('Save changes')
+        }}</ElButton><ElButton @click="changing = ''">{{ $t('Cancel') }}</ElButton>
       </div>
     </form>
   </article>
   <div v-if="data && !data.authorities.length" class="empty">
-    <h2>No authority has been added yet</h2>
+    <h2>{{ $t('No authority has been added yet') }}</h2>
     <p>
-      Until then, every site has a certificate that its server has made itself, and visitors are warned. Any authority
-      that speaks ACME (RFC 8555) will do; you need the address of its directory.
+      {{
+        $t(
+          'Until then, every site has a certificate that its server has made itself, and visitors are warned. Any authority that speaks ACME (RFC 8555) will do; you need the address of its directory.',
+        )
+      }}
     </p>
   </div>
   <NewAuthority v-model="adding" @done="reload" />

@@ -6,40 +6,37 @@ import { pers } from './bounds'
 /** How much is ordered at an authority at most. */
 const bounds = defineModel<Schemas['Bound'][]>({ required: true })
 const add = () => (bounds.value = [...bounds.value, { per: 'account', most: 300, hours: 3 }])
-const number = (text: string) => Number(text) || 0
+const read = (text: string) => Number(text) || 0
 </script>
 
 <template>
-  <div class="bounds" role="group" aria-label="Bounds">
+  <div class="bounds" role="group" :aria-label="$t('Bounds')">
     <p v-if="!bounds.length" class="quiet">
-      None: it is ordered until the authority says no. What it lets be ordered stands in its documentation.
+      {{ $t('None: it is ordered until the authority says no. Its documentation says what can be ordered.') }}
     </p>
     <div v-for="(b, i) in bounds" :key="i" class="line">
-      <span>at most</span
-      ><ElInput
+      <span>{{ $t('at most') }}</span><ElInput
         :model-value="String(b.most)"
         inputmode="numeric"
-        aria-label="Number of orders"
+        :aria-label="$t('Number of orders')"
         class="short"
-        @update:model-value="b.most = number($event)"
+        @update:model-value="b.most = read($event)"
       />
-      <span>orders</span
-      ><ElSelect v-model="b.per" aria-label="Counted for" class="per"
+      <span>{{ $t('orders') }}</span><ElSelect v-model="b.per" :aria-label="$t('Counted for')" class="per"
         ><ElOption v-for="(words, per) in pers" :key="per" :value="per" :label="words"
       /></ElSelect>
-      <span>within</span
-      ><ElInput
+      <span>{{ $t('within') }}</span><ElInput
         :model-value="String(b.hours)"
         inputmode="numeric"
-        aria-label="Hours"
+        :aria-label="$t('Hours')"
         class="short"
-        @update:model-value="b.hours = number($event)"
+        @update:model-value="b.hours = read($event)"
       />
-      <span>hours</span>
+      <span>{{ $t('hours') }}</span>
       {{ ' ' }}
-      <button type="button" class="link" @click="bounds = bounds.filter((_, n) => n !== i)">Remove</button>
+      <button type="button" class="link" @click="bounds = bounds.filter((_, n) => n !== i)">{{ $t('Remove') }}</button>
     </div>
-    <ElButton size="small" @click="add">Add a bound</ElButton>
+    <ElButton size="small" @click="add">{{ $t('Add a bound') }}</ElButton>
   </div>
 </template>
 

@@ -61,13 +61,13 @@ const general = computed(() =>
 </script>
 
 <template>
-  <ElDialog v-model="open" title="Add an authority" width="min(42rem, 94vw)">
+  <ElDialog v-model="open" :title="$t('Add an authority')" width="min(42rem, 94vw)">
     <form id="new-authority" class="stack" @submit.prevent="says ? add() : look()">
       <FormField
-        label="Directory"
+        :label="$t('Directory')"
         for="directory"
         :error="refusal?.field('directory')"
-        hint="The address that the authority gives for ACME (RFC 8555)"
+        :hint="$t('The address that the authority gives for ACME (RFC 8555)')"
         ><ElInput
           id="directory"
           v-model="form.directory"
@@ -76,10 +76,10 @@ const general = computed(() =>
           autocomplete="off"
       /></FormField>
       <FormField
-        label="Root certificate"
+        :label="$t('Root certificate')"
         for="root"
         :error="refusal?.field('root')"
-        hint="Only for an authority of your own, whose address this machine does not trust yet"
+        :hint="$t('Only for an authority of your own, whose address this machine does not trust yet')"
         ><ElInput
           id="root"
           v-model="form.root"
@@ -90,54 +90,65 @@ const general = computed(() =>
       /></FormField>
       <template v-if="says">
         <p>
-          It is known to CAA records as <b>{{ says.identities.join(', ') || 'nothing' }}</b>, and
+          <i18n-t keypath="It is known to CAA records as {names}." scope="global" tag="span"
+            ><template #names
+              ><b>{{ says.identities.join(', ') || $t('nothing') }}</b></template
+            ></i18n-t
+          >
           {{
             says.renewal
-              ? 'says itself when certificates are to be renewed'
-              : 'leaves it to us when certificates are renewed'
-          }}.
+              ? $t('It says itself when certificates are to be renewed.')
+              : $t('It leaves it to us when certificates are renewed.')
+          }}
         </p>
         <div class="pair">
-          <FormField label="Name" for="authority-name" :error="refusal?.field('name')" hint="What it is called here"
+          <FormField
+            :label="$t('Name')"
+            for="authority-name"
+            :error="refusal?.field('name')"
+            :hint="$t('What it is called here')"
             ><ElInput id="authority-name" v-model="form.name" spellcheck="false" autocomplete="off"
           /></FormField>
-          <FormField label="Writes to" for="authority-email" :error="refusal?.field('email')"
+          <FormField :label="$t('Writes to')" for="authority-email" :error="refusal?.field('email')"
             ><ElInput id="authority-email" v-model="form.email" type="email"
           /></FormField>
         </div>
         <div v-if="says.needs_external" class="pair">
-          <FormField label="Number of your account there" for="external-id" :error="refusal?.field('external_id')"
+          <FormField
+            :label="$t('Number of your account there')"
+            for="external-id"
+            :error="refusal?.field('external_id')"
             ><ElInput id="external-id" v-model="form.id" autocomplete="off"
           /></FormField>
-          <FormField label="Its key" for="external-key"
+          <FormField :label="$t('Its key')" for="external-key"
             ><ElInput id="external-key" v-model="form.key" type="password" show-password autocomplete="off"
           /></FormField>
         </div>
         <FormField
           v-if="says.profiles.length"
-          label="Kind of certificates"
+          :label="$t('Kind of certificates')"
           for="profile"
           :error="refusal?.field('profile')"
-          ><ElSelect id="profile" v-model="form.profile" placeholder="its usual one"
-            ><ElOption value="" label="its usual one" /><ElOption
+          ><ElSelect id="profile" v-model="form.profile" :placeholder="$t('its usual one')"
+            ><ElOption value="" :label="$t('its usual one')" /><ElOption
               v-for="p in says.profiles"
               :key="p"
               :value="p"
               :label="p" /></ElSelect
         ></FormField>
-        <FormField label="Ordered at most" for="bounds" :error="refusal?.field('bounds')"
+        <FormField :label="$t('Ordered at most')" for="bounds" :error="refusal?.field('bounds')"
           ><BoundFields id="bounds" v-model="bounds"
         /></FormField>
-        <ElCheckbox v-model="form.usual">the usual one, asked where a site names none</ElCheckbox>
+        <ElCheckbox v-model="form.usual">{{ $t('the usual one, asked where a site names none') }}</ElCheckbox>
         <ElCheckbox v-if="says.terms" v-model="form.accepted"
-          >I agree to its terms:
+          >{{ $t('I agree to its terms:') }}
           <a :href="says.terms" target="_blank" rel="noreferrer noopener">{{ says.terms }}</a></ElCheckbox
         >
       </template>
       <ProblemNote :refusal="general" />
     </form>
     <template #footer>
-      <ElButton @click="open = false">Cancel</ElButton>
+      <ElButton @click="open = false">{{ $t('Cancel') }}</ElButton>
       <ElButton
         v-if="!says"
         type="primary"
@@ -145,7 +156,7 @@ const general = computed(() =>
         form="new-authority"
         :disabled="!form.directory.trim()"
         :loading="busy === 'ask'"
-        >Ask the authority</ElButton
+        >{{ $t('Ask the authority') }}</ElButton
       >
       <ElButton
         v-else
@@ -154,7 +165,7 @@ const general = computed(() =>
         form="new-authority"
         :disabled="!form.name.trim() || (Boolean(says.terms) && !form.accepted)"
         :loading="busy === 'add'"
-        >Add authority</ElButton
+        >{{ $t('Add authority') }}</ElButton
       >
     </template>
   </ElDialog>

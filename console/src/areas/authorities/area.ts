@@ -1,10 +1,11 @@
 import type { Area } from '../../router'
+import { t } from '../../language'
 
 export default {
-  label: 'Authorities',
+  label: t('Authorities'),
+  group: 'infrastructure',
   permission: 'authorities.read',
   home: '/authorities',
-  menu: true,
-  key: 'h',
-  routes: [{ path: '/authorities', component: () => import('./AuthorityList.vue'), meta: { title: 'Authorities' } }],
+  key: 'u',
+  routes: [{ path: '/authorities', component: () => import('./AuthorityList.vue'), meta: { title: t('Authorities') } }],
 } satisfies Area

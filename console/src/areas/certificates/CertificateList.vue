@@ -2,19 +2,17 @@
 import { computed } from 'vue'
 import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { useRouter } from 'vue-router'
-import { api, ask, type Schemas } from '../../api/client'
+import { api, ask } from '../../api/client'
 import { useFilters } from '../../composables/useFilters'
 import { useLoad } from '../../composables/useLoad'
 import { useTyped } from '../../composables/useTyped'
-import DataTable, { type Column } from '../../parts/DataTable.vue'
 import PageHead from '../../parts/PageHead.vue'
 import PageTurner from '../../parts/PageTurner.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
-import StateMark from '../../parts/StateMark.vue'
-import { until } from '../../words'
 import { may } from '../session/state'
+import CertificateTable from './CertificateTable.vue'
+import { named } from '../../codes'
 
-type Line = Schemas['CertificateLine']
 const router = useRouter()
 const { search, days, state, authority, cursor } = useFilters('search', 'days', 'state', 'authority', 'cursor')
 const typed = useTyped(search)
@@ -29,24 +27,13 @@ const query = computed(() => ({
 }))
 const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/certificates', { params: { query: query.value } })), {
   on: query,
-  every: 15000,
+  live: true,
 })
 const { data: authorities } = useLoad(async () =>
   may('authorities.read') ? await ask(api.GET('/api/v1/authorities')) : undefined,
 )
 const filtered = computed(() => Boolean(search.value || days.value || state.value || authority.value))
 
-const columns: Column<Line>[] = [
-  { key: 'left', title: 'Left', right: true },
-  { key: 'state', title: 'State' },
-  { key: 'domain', title: 'Domain', long: true },
-  { key: 'names', title: 'For', wide: true, long: true },
-  { key: 'authority', title: 'Authority', wide: true, text: (l) => l.authority ?? '' },
-  { key: 'problem', title: 'Reason', wide: true, long: true },
-]
-/** Names as far as they follow from the domain's: www, * and so on. */
-const short = (l: Line) => l.names.map((n) => (n === l.domain ? 'itself' : n.replace(`.${l.domain}`, ''))).join(', ')
-const page = (l: Line) => `/accounts/${l.account}/domains/${l.domain}/certificate`
 function reset() {
   typed.value = ''
   void router.replace({ query: {} })
@@ -57,85 +44,50 @@ function turn() {
 </script>
 
 <template>
-  <PageHead title="Certificates"
-    ><RouterLink v-if="may('authorities.read')" to="/authorities">Authorities</RouterLink></PageHead
+  <PageHead :title="$t('Certificates')"
+    ><RouterLink v-if="may('authorities.read')" to="/authorities">{{ $t('Authorities') }}</RouterLink></PageHead
   >
   <div class="filters">
     <ElInput
       v-model="typed"
       type="search"
       clearable
-      placeholder="Part of the domain"
-      aria-label="Search certificates"
+      :placeholder="$t('Part of the domain')"
+      :aria-label="$t('Search certificates')"
     />
-    <ElSelect v-model="days" clearable placeholder="Ends any time" aria-label="When they end"
-      ><ElOption v-for="d in ['7', '14', '30', '90']" :key="d" :value="d" :label="`ends within ${d} days`"
+    <ElSelect v-model="days" clearable :placeholder="$t('Ends any time')" :aria-label="$t('When they end')"
+      ><ElOption v-for="d in ['7', '14', '30', '90']" :key="d" :value="d" :label="$t('ends within {d} days', { d })"
     /></ElSelect>
     <ElSelect
       v-if="authorities?.authorities.length"
       v-model="authority"
       clearable
-      placeholder="Any authority"
-      aria-label="Authority"
+      :placeholder="$t('Any authority')"
+      :aria-label="$t('Authority')"
       ><ElOption v-for="a in authorities.authorities" :key="a.name" :value="a.name" :label="a.name"
     /></ElSelect>
-    <ElSelect v-model="state" clearable placeholder="Any state" aria-label="State"
-      ><ElOption v-for="s in states" :key="s" :value="s" :label="s"
+    <ElSelect v-model="state" clearable :placeholder="$t('Any state')" :aria-label="$t('State')"
+      ><ElOption v-for="s in states" :key="s" :value="s" :label="named(s)"
     /></ElSelect>
   </div>
   <ProblemNote :refusal="refusal" />
-  <DataTable
-    :id="(l) => l.domain"
-    :columns="columns"
-    :rows="data?.certificates"
-    :to="page"
-    caption="Sites with their certificates, those with the fewest days left first"
-  >
-    <template #left="{ row }"
-      ><span :class="{ warn: row.state !== 'valid' && row.days_left !== null && row.days_left < 14 }">{{
-        row.not_after ? until(row.not_after) : '–'
-      }}</span></template
-    >
-    <template #state="{ row }"><StateMark :state="row.state" /></template>
-    <template #domain="{ row }"
-      ><RouterLink :to="page(row)" class="name">{{ row.unicode }}</RouterLink>
-      {{ ' ' }}
-      <span class="quiet">{{ row.account }}</span></template
-    >
-    <template #names="{ row }">{{ short(row) }}</template>
-    <template #problem="{ row }"
-      ><span class="reason" :title="row.problem">{{ row.problem }}</span></template
-    >
+  <CertificateTable :certificates="data?.certificates">
     <template #empty>
       <div class="empty">
-        <h2>{{ filtered ? 'No site fits' : 'There are no sites yet' }}</h2>
-        <p v-if="filtered"><ElButton size="small" @click="reset">Clear filters</ElButton></p>
-        <p v-else>Each site has a certificate from its first second on.</p>
+        <h2>{{ filtered ? $t('No site fits') : $t('There are no sites yet') }}</h2>
+        <p v-if="filtered">
+          <ElButton size="small" @click="reset">{{ $t('Clear filters') }}</ElButton>
+        </p>
+        <p v-else>{{ $t('Each site has a certificate from its first second on.') }}</p>
       </div>
     </template>
-  </DataTable>
+  </CertificateTable>
   <PageTurner
     v-if="data?.certificates.length"
-    :shown="data.certificates.length"
-    :what="data.certificates.length === 1 ? 'site' : 'sites'"
+    :count="$t('{n} site | {n} sites', { n: data.certificates.length })"
     :next="data.next"
     :first="!cursor"
     @next="turn"
     @first="cursor = ''"
   />
 </template>
-
-<style scoped>
-.name {
-  font-weight: 600;
-  color: inherit;
-  text-decoration: none;
-}
-.reason {
-  display: -webkit-box;
-  overflow: hidden;
-  -webkit-box-orient: vertical;
-  -webkit-line-clamp: 2;
-  color: var(--ink-2);
-}
-</style>

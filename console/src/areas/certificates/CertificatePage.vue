@@ -13,7 +13,7 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 import StateMark from '../../parts/StateMark.vue'
 import StepList from '../../parts/StepList.vue'
 import StripFact from '../../parts/StripFact.vue'
-import { moment, until } from '../../words'
+import { dayOf, minuteOf, until } from '../../words'
 import { may, session } from '../session/state'
 import ComingForm from './ComingForm.vue'
 import InstallFile from './InstallFile.vue'
@@ -23,6 +23,8 @@ import RevokeNote from './RevokeNote.vue'
 import TakeKey from './TakeKey.vue'
 import { save } from './save'
 import { confirmed } from '../../parts/confirm'
+import { t } from '../../language'
+import { named } from '../../codes'
 
 const props = defineProps<{ account: string; domain: string }>()
 const path = computed(() => ({ account: props.account, domain: props.domain }))
@@ -33,13 +35,14 @@ const {
   reload,
 } = useLoad(() => ask(api.GET('/api/v1/accounts/{account}/domains/{domain}/certificate', { params: params.value })), {
   on: path,
-  every: 5000,
+  live: true,
+  every: 15_000,
 })
 const started = ref<number>()
 const { operation } = useOperation(started, () => void reload())
 const { refusal, busy, act } = useAct()
 watchEffect(() => {
-  document.title = `Certificate of ${props.domain} · Victualler`
+  document.title = t('Certificate of {domain} · Victualler', { domain: props.domain })
 })
 // An order that began automatically is shown, too.
 watch(data, (d) => {
@@ -87,7 +90,7 @@ const order = (body: Schemas['CertificateOrder']) =>
   )
 const takeBack = () =>
   act(async () => {
-    if (!(await confirmed('Cancel the order?', 'Cancel the order'))) return
+    if (!(await confirmed(t('Cancel the order?'), t('Cancel the order')))) return
     await made(api.DELETE('/api/v1/accounts/{account}/domains/{domain}/certificate/order', { params: params.value }))
     await reload()
   })
@@ -103,8 +106,8 @@ const removeRequest = (r: Schemas['SigningRequest']) =>
   act(async () => {
     if (
       !(await confirmed(
-        'Delete this request and its key? A certificate issued for it can no longer be used.',
-        'Delete',
+        t('Delete this request and its key? A certificate issued for it can no longer be used.'),
+        t('Delete'),
       ))
     )
       return
@@ -136,14 +139,14 @@ function revoke(of: string) {
 }
 
 const recordColumns: Column<Schemas['ChallengeRecord']>[] = [
-  { key: 'name', title: 'Name', long: true },
-  { key: 'type', title: 'Type', text: (r) => r.type },
-  { key: 'data', title: 'Data', long: true },
-  { key: 'shown', title: 'Seen', long: true },
+  { key: 'name', title: t('Name'), long: true },
+  { key: 'type', title: t('Type'), text: (r) => r.type },
+  { key: 'data', title: t('Data'), long: true },
+  { key: 'shown', title: t('Seen'), long: true },
 ]
 const requestColumns: Column<Schemas['SigningRequest']>[] = [
-  { key: 'names', title: 'For', long: true },
-  { key: 'created_at', title: 'Waits since', wide: true, text: (r) => moment(r.created_at).slice(0, 10) },
+  { key: 'names', title: t('For'), long: true },
+  { key: 'created_at', title: t('Waits since'), wide: true, text: (r) => dayOf(r.created_at) },
   { key: 'acts', title: '', right: true },
 ]
 type Row = { serial: string; state: string; issuer: string; from: string; until: string; revocable: boolean }
@@ -176,93 +179,102 @@ const all = computed<Row[]>(() => {
 })
 /** Of certificates that last days, the time of day counts, too. */
 const edge = (c: Row, at: string) =>
-  moment(at).slice(0, new Date(c.until).getTime() - new Date(c.from).getTime() < 8 * 86400000 ? 16 : 10)
+  new Date(c.until).getTime() - new Date(c.from).getTime() < 8 * 86400000 ? minuteOf(at) : dayOf(at)
 const columns: Column<Row>[] = [
-  { key: 'from', title: 'From', text: (c) => edge(c, c.from) },
-  { key: 'until', title: 'Until', wide: true, text: (c) => edge(c, c.until) },
-  { key: 'state', title: 'State' },
-  { key: 'issuer', title: 'Issuer and serial', wide: true, long: true },
+  { key: 'from', title: t('From'), text: (c) => edge(c, c.from) },
+  { key: 'until', title: t('Until'), wide: true, text: (c) => edge(c, c.until) },
+  { key: 'state', title: t('State') },
+  { key: 'issuer', title: t('Issuer and serial'), wide: true, long: true },
   { key: 'acts', title: '', right: true },
 ]
 </script>
 
 <template>
-  <NotHere v-if="!data && missing" :refusal="missing" to="/certificates" label="All certificates" />
+  <NotHere v-if="!data && missing" :refusal="missing" to="/certificates" :label="$t('All certificates')" />
   <template v-if="data">
-    <PageHead :title="data.domain" about="Certificate">
+    <PageHead :title="data.domain" :about="$t('Certificate')">
       <template #above
-        ><RouterLink to="/certificates">Certificates</RouterLink> ›
+        ><RouterLink to="/certificates">{{ $t('Certificates') }}</RouterLink> ›
         <RouterLink :to="`/accounts/${account}`">{{ account }}</RouterLink> ›
-        <RouterLink :to="`/accounts/${account}/domains/${domain}`">Site</RouterLink></template
+        <RouterLink :to="`/accounts/${account}/domains/${domain}`">{{ $t('Site') }}</RouterLink></template
       >
       <template v-if="mayChange">
-        <ElButton :loading="busy === 'rehearse'" @click="rehearse">Rehearse</ElButton>
+        <ElButton :loading="busy === 'rehearse'" @click="rehearse">{{ $t('Rehearse') }}</ElButton>
         <ElButton
           v-if="orderable"
           :type="data.state === 'valid' ? 'default' : 'primary'"
           :loading="busy === 'order'"
           @click="order({})"
-          >Order now</ElButton
+          >{{ $t('Order now') }}</ElButton
         >
-        <ElButton @click="dialog = 'install'">Install a certificate…</ElButton>
-        <ElButton @click="dialog = 'request'">Signing request…</ElButton>
+        <ElButton @click="dialog = 'install'">{{ $t('Install a certificate…') }}</ElButton>
+        <ElButton @click="dialog = 'request'">{{ $t('Signing request…') }}</ElButton>
       </template>
     </PageHead>
     <FactStrip>
-      <StripFact name="State"><StateMark :state="data.state" /></StripFact>
-      <StripFact name="Ends"
+      <StripFact :name="$t('State')"><StateMark :state="data.state" /></StripFact>
+      <StripFact :name="$t('Ends')"
         ><template v-if="data.not_after"
-          >{{ moment(data.not_after).slice(0, 16)
+          >{{ minuteOf(data.not_after)
           }}<span :class="soon ? 'warn' : 'quiet'">{{ until(data.not_after) }}</span></template
-        ><template v-else>never: self-signed by its server</template></StripFact
+        ><template v-else>{{ $t('never: self-signed by its server') }}</template></StripFact
       >
-      <StripFact name="For">{{
-        data.covered.length ? data.covered.join(', ') : 'no name that browsers trust'
+      <StripFact :name="$t('For')">{{
+        data.covered.length ? data.covered.join(', ') : $t('no name that browsers trust')
       }}</StripFact>
-      <StripFact v-if="data.issuer" name="Issued by">{{ data.issuer }}</StripFact>
-      <StripFact v-if="data.renew_at" name="Renewed automatically">{{ moment(data.renew_at).slice(0, 16) }}</StripFact>
-      <StripFact v-else-if="data.next_try && !data.operation" name="Next try">{{
-        moment(data.next_try).slice(0, 16)
+      <StripFact v-if="data.issuer" :name="$t('Issued by')">{{ data.issuer }}</StripFact>
+      <StripFact v-if="data.renew_at" :name="$t('Renewed automatically')">{{ minuteOf(data.renew_at) }}</StripFact>
+      <StripFact v-else-if="data.next_try && !data.operation" :name="$t('Next try')">{{
+        minuteOf(data.next_try)
       }}</StripFact>
     </FactStrip>
     <ProblemNote :refusal="refusal"
-      ><ElButton v-if="leaveOut" size="small" @click="order({ leave_out: true })"
-        >Order for the others; it is added when it passes</ElButton
-      ></ProblemNote
+      ><ElButton v-if="leaveOut" size="small" @click="order({ leave_out: true })">{{
+        $t('Order for the others; it is added when it passes')
+      }}</ElButton></ProblemNote
     >
     <div v-if="data.failures && !data.operation" class="failing">
-      <strong>✕ {{ data.failures === 1 ? 'The last try failed' : `The last ${data.failures} tries failed` }}</strong>
+      <strong>✕ {{ $t('The last try failed | The last {n} tries failed', { n: data.failures }) }}</strong>
       <p>{{ data.problem }}</p>
       <p class="quiet">
-        Since {{ moment(data.failing_since).slice(0, 16)
-        }}<template v-if="data.next_try">; tried again {{ moment(data.next_try).slice(0, 16) }}</template
-        >.
+        {{
+          data.next_try
+            ? $t('Since {since}; tried again {next}.', {
+                since: minuteOf(data.failing_since!),
+                next: minuteOf(data.next_try),
+              })
+            : $t('Since {since}.', { since: minuteOf(data.failing_since!) })
+        }}
         <span v-if="mayChange" class="links"
-          ><button v-if="!rehearsal" type="button" class="link" @click="rehearse">What is to be done?</button>
+          ><button v-if="!rehearsal" type="button" class="link" @click="rehearse">
+            {{ $t('What is to be done?') }}
+          </button>
           {{ ' ' }}
           <button v-if="orderable" type="button" class="link" @click="order({ by_hand: true })">
-            Prove the names by hand
+            {{ $t('Prove the names by hand') }}
           </button></span
         >
       </p>
     </div>
-    <section v-if="operation" aria-label="Steps">
+    <section v-if="operation" :aria-label="$t('Steps')">
       <div class="titled">
-        <h2>{{ operation.kind }}</h2>
-        <ElButton v-if="mayChange && data.operation" size="small" @click="takeBack">Cancel the order</ElButton>
+        <h2>{{ operation.title }}</h2>
+        <ElButton v-if="mayChange && data.operation" size="small" @click="takeBack">{{
+          $t('Cancel the order')
+        }}</ElButton>
       </div>
       <StepList :operation="operation" />
     </section>
     <section v-if="byHand">
       <h2>
-        Enter these records where the zone is
-        <span class="quiet">the order continues when all name servers show them</span>
+        {{ $t('Enter these records where the zone is') }}
+        <span class="quiet">{{ $t('the order continues when all name servers show them') }}</span>
       </h2>
       <DataTable
         :id="(r) => r.data"
         :columns="recordColumns"
         :rows="data.records"
-        caption="Records that prove the names"
+        :caption="$t('Records that prove the names')"
       >
         <template #name="{ row }"
           ><code>{{ row.name }}.</code></template
@@ -271,15 +283,19 @@ const columns: Column<Row>[] = [
           ><code>{{ row.data }}</code></template
         >
         <template #shown="{ row }"
-          ><template v-if="row.visible">● by all</template
-          ><template v-else-if="row.checked_at">◔ not by {{ row.missing.join(', ') }}</template
-          ><template v-else>◔ not looked for yet</template></template
+          ><template v-if="row.visible">{{ $t('● by all') }}</template
+          ><template v-else-if="row.checked_at">{{
+            $t('◔ not by {missing}', { missing: row.missing.join(', ') })
+          }}</template
+          ><template v-else>{{ $t('◔ not looked for yet') }}</template></template
         >
       </DataTable>
     </section>
     <RehearsalNote v-if="rehearsal" :rehearsal="rehearsal" />
     <section v-if="data.left_out.length && !data.operation">
-      <h2>Names it is not for <span class="quiet">added when they pass</span></h2>
+      <h2>
+        {{ $t('Names it is not for') }} <span class="quiet">{{ $t('added when they pass') }}</span>
+      </h2>
       <dl class="left">
         <template v-for="l in data.left_out" :key="l.name"
           ><dt>{{ l.name }}</dt>
@@ -293,51 +309,61 @@ const columns: Column<Row>[] = [
       <ComingForm :certificate="data" :account="account" :may="mayChange" @done="after()" />
       <div>
         <section v-if="data.aliases.length">
-          <h2>Its DNS is hosted elsewhere</h2>
+          <h2>{{ $t('Its DNS is hosted elsewhere') }}</h2>
           <p>
-            Entered there once, {{ data.aliases.length === 1 ? 'this record proves' : 'these records prove' }} the
-            site’s names for good:
+            {{
+              $t(
+                'Entered there once, this record proves the site’s names for good: | Entered there once, these records prove the site’s names for good:',
+                { n: data.aliases.length },
+              )
+            }}
           </p>
           <p v-for="a in data.aliases" :key="a.name">
             <code class="whole">{{ a.name }}. CNAME {{ a.target }}.</code>
           </p>
           <p v-if="orderable">
-            Or
             <button type="button" class="link" @click="order({ by_hand: true })">
-              enter a record for this one order by hand</button
-            >.
+              {{ $t('Enter a record for this one order by hand') }}
+            </button>
           </p>
         </section>
         <section v-if="data.requests.length">
-          <h2>Signing requests <span class="quiet">their keys wait here</span></h2>
+          <h2>
+            {{ $t('Signing requests') }} <span class="quiet">{{ $t('their keys wait here') }}</span>
+          </h2>
           <DataTable
             :id="(r) => r.id"
             :columns="requestColumns"
             :rows="data.requests"
-            caption="Signing requests that wait for their certificates"
+            :caption="$t('Signing requests that wait for their certificates')"
           >
             <template #names="{ row }"
               >{{ row.names.join(', ') }}<br v-if="row.subject" /><span class="quiet">{{ row.subject }}</span></template
             >
             <template #acts="{ row }"
               ><span class="both"
-                ><button type="button" class="link" @click="save(`${domain}.csr.pem`, row.request)">Download</button>
+                ><button type="button" class="link" @click="save(`${domain}.csr.pem`, row.request)">
+                  {{ $t('Download') }}
+                </button>
                 {{ ' ' }}
-                <button v-if="mayChange" type="button" class="link" @click="removeRequest(row)">Remove…</button></span
+                <button v-if="mayChange" type="button" class="link" @click="removeRequest(row)">
+                  {{ $t('Remove…') }}
+                </button></span
               ></template
             >
           </DataTable>
         </section>
         <section v-if="all.length">
-          <h2>Certificates of this site</h2>
+          <h2>{{ $t('Certificates of this site') }}</h2>
           <DataTable
             :id="(c) => c.serial"
             :columns="columns"
             :rows="all"
-            caption="Certificates that the site has and had, the newest first"
+            :caption="$t('Certificates that the site has and had, the newest first')"
           >
             <template #state="{ row }"
-              ><b v-if="row.state === 'in use'">in use</b><template v-else>{{ row.state }}</template></template
+              ><b v-if="row.state === 'in use'">{{ $t('in use') }}</b
+              ><template v-else>{{ named(row.state) }}</template></template
             >
             <template #issuer="{ row }"
               >{{ row.issuer }}<br /><code class="quiet">{{ row.serial }}</code></template
@@ -345,7 +371,7 @@ const columns: Column<Row>[] = [
             <template #acts="{ row }">
               <span class="links">
                 <template v-if="row.state === 'in use'"
-                  ><button type="button" class="link" @click="download">Download</button>
+                  ><button type="button" class="link" @click="download">{{ $t('Download') }}</button>
                   {{ ' ' }}
                   <button
                     v-if="mayChange && session?.role === 'customer'"
@@ -353,7 +379,7 @@ const columns: Column<Row>[] = [
                     class="link"
                     @click="dialog = 'key'"
                   >
-                    With its key…
+                    {{ $t('With its key…') }}
                   </button></template
                 >
                 <button
@@ -362,7 +388,7 @@ const columns: Column<Row>[] = [
                   class="link"
                   @click="revoke(row.state === 'in use' ? '' : row.serial)"
                 >
-                  Revoke…
+                  {{ $t('Revoke…') }}
                 </button>
               </span>
             </template>
@@ -381,7 +407,7 @@ const columns: Column<Row>[] = [
 .failing {
   margin: 0.6rem 0 1rem;
   padding: 0.55rem 0.8rem;
-  border-left: 4px solid var(--signal);
+  border-inline-start: 4px solid var(--signal);
   background: var(--signal-wash);
 }
 .failing p {

@@ -9,8 +9,8 @@ import PreviewNote from '../../parts/PreviewNote.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { may as mayDo } from '../session/state'
 import { keyTypes, possible } from './names'
-import { counted } from '../../words'
 import { confirmed } from '../../parts/confirm'
+import { t } from '../../language'
 
 /** How a site comes by its certificate. */
 const props = defineProps<{ certificate: Schemas['SiteCertificate']; account: string; may: boolean }>()
@@ -69,7 +69,7 @@ const save = () =>
     if (
       body.value.mode === 'self-signed' &&
       props.certificate.covered.length &&
-      !(await confirmed('Show visitors a self-signed certificate, which browsers warn of?', 'Use self-signed'))
+      !(await confirmed(t('Show visitors a self-signed certificate, which browsers warn of?'), t('Use self-signed')))
     )
       return
     await made(
@@ -82,44 +82,58 @@ const save = () =>
 
 <template>
   <section class="stack">
-    <h2 id="coming">Source</h2>
+    <h2 id="coming">{{ $t('Source') }}</h2>
     <ElRadioGroup v-model="form.mode" aria-labelledby="coming" class="modes" :disabled="!may">
-      <ElRadio value="automatic">automatic: from an authority, renewed in time</ElRadio>
-      <ElRadio v-if="certificate.mode === 'uploaded'" value="uploaded"
-        >installed by hand; an authority’s follows on its last day if no other is installed</ElRadio
-      >
-      <ElRadio value="self-signed">self-signed by its server: browsers warn</ElRadio>
+      <ElRadio value="automatic">{{ $t('automatic: from an authority, renewed in time') }}</ElRadio>
+      <ElRadio v-if="certificate.mode === 'uploaded'" value="uploaded">{{
+        $t('installed by hand; an authority’s follows on its last day if no other is installed')
+      }}</ElRadio>
+      <ElRadio value="self-signed">{{ $t('self-signed by its server: browsers warn') }}</ElRadio>
     </ElRadioGroup>
     <template v-if="form.mode === 'automatic'">
       <FormField
-        label="Names"
+        :label="$t('Names')"
         for="names"
         :error="error('names')"
-        hint="Chosen names are proved by DNS where they do not lead here"
+        :hint="$t('Chosen names are proved by DNS where they do not lead here')"
       >
-        <ElCheckbox id="names" :model-value="!form.chosen" :disabled="!may" @update:model-value="form.chosen = !$event"
-          >all of the site that lead here</ElCheckbox
+        <ElCheckbox
+          id="names"
+          :model-value="!form.chosen"
+          :disabled="!may"
+          @update:model-value="form.chosen = !$event"
+          >{{ $t('all of the site that lead here') }}</ElCheckbox
         >
-        <ElCheckboxGroup v-if="form.chosen" v-model="form.names" class="names" :disabled="!may" aria-label="Names"
+        <ElCheckboxGroup
+          v-if="form.chosen"
+          v-model="form.names"
+          class="names"
+          :disabled="!may"
+          :aria-label="$t('Names')"
           ><ElCheckbox v-for="n in possible(certificate.domain)" :key="n" :value="n">{{
             n
           }}</ElCheckbox></ElCheckboxGroup
         >
       </FormField>
       <div class="pair">
-        <FormField label="Key" for="key-type" :error="error('key_type')">
+        <FormField :label="$t('Key')" for="key-type" :error="error('key_type')">
           <ElSelect id="key-type" v-model="form.keyType" :disabled="!may"
             ><ElOption v-for="k in keyTypes" :key="k" :value="k" :label="k"
           /></ElSelect>
-          <ElCheckbox v-model="form.pin" :disabled="!may">the same one at each renewal</ElCheckbox>
+          <ElCheckbox v-model="form.pin" :disabled="!may">{{ $t('the same one at each renewal') }}</ElCheckbox>
         </FormField>
-        <FormField v-if="authorities?.authorities.length" label="Authority" for="authority" :error="error('authority')">
+        <FormField
+          v-if="authorities?.authorities.length"
+          :label="$t('Authority')"
+          for="authority"
+          :error="error('authority')"
+        >
           <ElSelect id="authority" v-model="form.authority" :disabled="!may"
             ><ElOption
               v-for="a in authorities.authorities"
               :key="a.name"
               :value="a.name"
-              :label="a.usual ? `${a.name} (the usual one)` : a.name"
+              :label="a.usual ? $t('{name} (the usual one)', { name: a.name }) : a.name"
           /></ElSelect>
         </FormField>
       </div>
@@ -127,11 +141,11 @@ const save = () =>
     <ProblemNote :refusal="general" />
     <PreviewNote v-if="preview" :preview="preview" />
     <div v-if="may && changes" class="acts">
-      <ElButton type="primary" :disabled="form.chosen && !form.names.length" :loading="busy === 'save'" @click="save"
-        >Save {{ counted(changes, 'change') }}</ElButton
-      >
-      <ElButton :loading="busy === 'preview'" @click="foresee">Preview</ElButton>
-      <ElButton @click="form = fresh(certificate)">Cancel</ElButton>
+      <ElButton type="primary" :disabled="form.chosen && !form.names.length" :loading="busy === 'save'" @click="save">{{
+        $t('Save {n} change | Save {n} changes', { n: changes })
+      }}</ElButton>
+      <ElButton :loading="busy === 'preview'" @click="foresee">{{ $t('Preview') }}</ElButton>
+      <ElButton @click="form = fresh(certificate)">{{ $t('Cancel') }}</ElButton>
     </div>
   </section>
 </template>
@@ -148,10 +162,5 @@ const save = () =>
 .names {
   display: grid;
   justify-items: start;
-}
-.modes :deep(.el-radio) {
-  height: auto;
-  min-height: 28px;
-  white-space: normal;
 }
 </style>

@@ -53,13 +53,16 @@ const make = () =>
   <ElDialog
     v-model="open"
     :close-on-click-modal="!dirty"
-    :title="`Signing request for ${certificate.domain}`"
+    :title="$t('Signing request for {domain}', { domain: certificate.domain })"
     width="min(40rem, 94vw)"
   >
     <div v-if="request" class="stack">
       <p>
-        Hand this to the authority. Its key stays here; install what the authority makes of it, and the two find each
-        other.
+        {{
+          $t(
+            'Hand this to the authority. Its key stays here; install what the authority makes of it, and the two find each other.',
+          )
+        }}
       </p>
       <ElInput
         :model-value="request"
@@ -67,36 +70,36 @@ const make = () =>
         :rows="12"
         readonly
         spellcheck="false"
-        aria-label="Signing request"
+        :aria-label="$t('Signing request')"
       />
     </div>
     <form v-else id="new-request" class="stack" @submit.prevent="make">
-      <FormField label="Names" for="request-names" :error="error('names')"
+      <FormField :label="$t('Names')" for="request-names" :error="error('names')"
         ><ElCheckboxGroup id="request-names" v-model="form.names"
           ><ElCheckbox v-for="n in possible(certificate.domain)" :key="n" :value="n">{{
             n
           }}</ElCheckbox></ElCheckboxGroup
         ></FormField
       >
-      <FormField label="Key" for="request-key" :error="error('key_type')"
+      <FormField :label="$t('Key')" for="request-key" :error="error('key_type')"
         ><ElSelect id="request-key" v-model="form.keyType"
           ><ElOption v-for="k in keyTypes" :key="k" :value="k" :label="k" /></ElSelect
       ></FormField>
-      <p class="quiet">The rest is needed only where the authority checks an organization.</p>
+      <p class="quiet">{{ $t('The rest is needed only where the authority checks an organization.') }}</p>
       <div class="pair">
-        <FormField label="Organization" for="organization" :error="error('organization')"
+        <FormField :label="$t('Organization')" for="organization" :error="error('organization')"
           ><ElInput id="organization" v-model="form.organization" maxlength="64"
         /></FormField>
-        <FormField label="Unit of it" for="unit" :error="error('unit')"
+        <FormField :label="$t('Unit of it')" for="unit" :error="error('unit')"
           ><ElInput id="unit" v-model="form.unit" maxlength="64"
         /></FormField>
-        <FormField label="Town" for="locality" :error="error('locality')"
+        <FormField :label="$t('Town')" for="locality" :error="error('locality')"
           ><ElInput id="locality" v-model="form.locality" maxlength="128"
         /></FormField>
-        <FormField label="Province or state" for="province" :error="error('province')"
+        <FormField :label="$t('Province or state')" for="province" :error="error('province')"
           ><ElInput id="province" v-model="form.province" maxlength="128"
         /></FormField>
-        <FormField label="Country" for="country" :error="error('country')" hint="Two letters, such as DE"
+        <FormField :label="$t('Country')" for="country" :error="error('country')" :hint="$t('Two letters, such as DE')"
           ><ElInput id="country" v-model="form.country" maxlength="2"
         /></FormField>
       </div>
@@ -104,18 +107,18 @@ const make = () =>
     </form>
     <template #footer>
       <template v-if="request"
-        ><ElButton type="primary" @click="save(`${certificate.domain}.csr.pem`, request)">Download</ElButton
-        ><ElButton @click="open = false">Close</ElButton></template
+        ><ElButton type="primary" @click="save(`${certificate.domain}.csr.pem`, request)">{{ $t('Download') }}</ElButton
+        ><ElButton @click="open = false">{{ $t('Close') }}</ElButton></template
       >
       <template v-else
-        ><ElButton @click="open = false">Cancel</ElButton
+        ><ElButton @click="open = false">{{ $t('Cancel') }}</ElButton
         ><ElButton
           type="primary"
           native-type="submit"
           form="new-request"
           :disabled="!form.names.length"
           :loading="busy === 'make'"
-          >Make key and request</ElButton
+          >{{ $t('Make key and request') }}</ElButton
         ></template
       >
     </template>

@@ -23,7 +23,9 @@ const groups = computed(() => {
 
 <template>
   <section aria-live="polite">
-    <h2>Rehearsal <span class="quiet">no authority was asked</span></h2>
+    <h2>
+      {{ $t('Rehearsal') }} <span class="quiet">{{ $t('no authority was asked') }}</span>
+    </h2>
     <dl>
       <template v-for="group in groups" :key="group.names[0]">
         <dt>

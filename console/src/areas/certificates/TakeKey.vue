@@ -27,28 +27,28 @@ const take = () =>
   <ElDialog
     v-model="open"
     :close-on-click-modal="!dirty"
-    title="Download the certificate with its key"
+    :title="$t('Download the certificate with its key')"
     width="min(28rem, 94vw)"
   >
     <form id="take-key" class="stack" @submit.prevent="take">
-      <p>Whoever has the key can pass for {{ domain }}. That you have taken it is recorded.</p>
-      <FormField label="Your password" for="key-password" :error="error('password')"
+      <p>{{ $t('Whoever has the key can pass for {domain}. That you have taken it is recorded.', { domain }) }}</p>
+      <FormField :label="$t('Your password')" for="key-password" :error="error('password')"
         ><ElInput id="key-password" v-model="form.password" type="password" autocomplete="current-password"
       /></FormField>
-      <FormField label="Code of your second factor" for="key-code"
+      <FormField :label="$t('Code of your second factor')" for="key-code"
         ><ElInput id="key-code" v-model="form.code" inputmode="numeric" autocomplete="one-time-code"
       /></FormField>
       <ProblemNote :refusal="general" />
     </form>
     <template #footer
-      ><ElButton @click="open = false">Cancel</ElButton
+      ><ElButton @click="open = false">{{ $t('Cancel') }}</ElButton
       ><ElButton
         type="primary"
         native-type="submit"
         form="take-key"
         :disabled="!form.password || !form.code"
         :loading="Boolean(busy)"
-        >Download</ElButton
+        >{{ $t('Download') }}</ElButton
       ></template
     >
   </ElDialog>

@@ -1,11 +1,13 @@
 <script setup lang="ts">
 import { watch } from 'vue'
-import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElInput } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, ask, made } from '../../api/client'
 import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import { useResellers } from '../../composables/useResellers'
+import { useUnsaved } from '../../composables/useUnsaved'
+import LanguagePick from '../../parts/LanguagePick.vue'
 import FormField from '../../parts/FormField.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -21,15 +23,16 @@ const { data, refusal: missing } = useLoad(async () =>
     : undefined,
 )
 const hasResellers = useResellers()
-const { form, general, error, busy, act, reset } = useForm(() => ({
+const { form, dirty, general, error, busy, act, reset } = useForm(() => ({
   name: '',
   contact: '',
   email: '',
   phone: '',
   postal: '',
-  language: 'en' as 'en' | 'de',
+  language: 'en',
   reseller: '',
 }))
+const saved = useUnsaved(() => dirty.value)
 watch(
   data,
   (c) =>
@@ -59,46 +62,52 @@ const save = () =>
             body: { ...fields, reseller: reseller || undefined },
           }),
         )
+    saved()
     await router.push(`/customers/${kept.id}`)
   })
 </script>
 
 <template>
-  <NotHere v-if="missing" :refusal="missing" to="/customers" label="All customers" />
+  <NotHere v-if="missing" :refusal="missing" to="/customers" :label="$t('All customers')" />
   <template v-else-if="!customer || data">
-    <PageHead :title="data ? `Change ${data.name}` : 'Add a customer'"
-      ><template #above><RouterLink to="/customers">Customers</RouterLink></template></PageHead
+    <PageHead :title="data ? $t('Change {name}', { name: data.name }) : $t('Add a customer')"
+      ><template #above
+        ><RouterLink to="/customers">{{ $t('Customers') }}</RouterLink></template
+      ></PageHead
     >
     <form class="form" @submit.prevent="save">
-      <FormField label="Name" for="name" :error="error('name')"
+      <FormField :label="$t('Name')" for="name" :error="error('name')"
         ><ElInput id="name" v-model="form.name" autofocus autocomplete="off" maxlength="200"
       /></FormField>
-      <FormField v-if="!customer && hasResellers" label="Whose customer" for="reseller" :error="error('reseller')">
-        <ResellerPick id="reseller" v-model="form.reseller" placeholder="The operator's own" />
+      <FormField
+        v-if="!customer && hasResellers"
+        :label="$t('Whose customer')"
+        for="reseller"
+        :error="error('reseller')"
+      >
+        <ResellerPick id="reseller" v-model="form.reseller" :placeholder="$t(`The operator's own`)" />
       </FormField>
-      <FormField label="Contact" for="contact" hint="Whom to ask for"
+      <FormField :label="$t('Contact')" for="contact" :hint="$t('Whom to ask for')"
         ><ElInput id="contact" v-model="form.contact" autocomplete="off" maxlength="200"
       /></FormField>
       <div class="pair">
-        <FormField label="Mail address" for="email" :error="error('email')" hint="For notices"
+        <FormField :label="$t('Mail address')" for="email" :error="error('email')" :hint="$t('For notices')"
           ><ElInput id="email" v-model="form.email" type="email" autocomplete="off"
         /></FormField>
-        <FormField label="Telephone" for="phone"
+        <FormField :label="$t('Telephone')" for="phone"
           ><ElInput id="phone" v-model="form.phone" type="tel" autocomplete="off" maxlength="60"
         /></FormField>
       </div>
-      <FormField label="Postal address" for="postal"
+      <FormField :label="$t('Postal address')" for="postal"
         ><ElInput id="postal" v-model="form.postal" type="textarea" :rows="3" maxlength="1000"
       /></FormField>
-      <FormField label="Language of notices" for="language">
-        <ElSelect id="language" v-model="form.language"
-          ><ElOption value="en" label="English" /><ElOption value="de" label="Deutsch"
-        /></ElSelect>
+      <FormField :label="$t('Language of notices')" for="language">
+        <LanguagePick id="language" v-model="form.language" />
       </FormField>
       <ProblemNote :refusal="general" />
       <div class="acts">
         <ElButton native-type="submit" type="primary" :disabled="!form.name.trim()" :loading="Boolean(busy)">{{
-          data ? 'Save changes' : 'Add the customer'
+          data ? $t('Save changes') : $t('Add the customer')
         }}</ElButton>
       </div>
     </form>

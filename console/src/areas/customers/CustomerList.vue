@@ -13,6 +13,7 @@ import PageTurner from '../../parts/PageTurner.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import ResellerPick from '../../parts/ResellerPick.vue'
 import { isOperator, may } from '../session/state'
+import { number, t } from '../../language'
 
 type Customer = Schemas['Customer']
 const router = useRouter()
@@ -27,15 +28,18 @@ const query = computed(() => ({
 }))
 const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/customers', { params: { query: query.value } })), {
   on: query,
+  live: true,
 })
 const hasResellers = useResellers()
 
 const columns = computed<Column<Customer>[]>(() => [
-  { key: 'name', title: 'Customer', long: true },
-  ...(isOperator.value ? [{ key: 'reseller', title: 'Of', text: (c: Customer) => c.reseller ?? '', wide: true }] : []),
-  { key: 'contact', title: 'Contact', text: (c) => c.contact ?? '', wide: true, long: true },
-  { key: 'email', title: 'Mail', text: (c) => c.email ?? '', wide: true, long: true },
-  { key: 'accounts', title: 'Accounts', right: true, text: (c) => c.accounts.toLocaleString('en') },
+  { key: 'name', title: t('Customer'), long: true },
+  ...(isOperator.value
+    ? [{ key: 'reseller', title: t('Of'), text: (c: Customer) => c.reseller ?? '', wide: true }]
+    : []),
+  { key: 'contact', title: t('Contact'), text: (c) => c.contact ?? '', wide: true, long: true },
+  { key: 'email', title: t('Mail'), text: (c) => c.email ?? '', wide: true, long: true },
+  { key: 'accounts', title: t('Accounts'), right: true, text: (c) => number(c.accounts) },
 ])
 function turn() {
   void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
@@ -43,25 +47,25 @@ function turn() {
 </script>
 
 <template>
-  <PageHead title="Customers"
-    ><ElButton v-if="may('customers.change')" type="primary" @click="router.push('/customers/add')"
-      >Add a customer</ElButton
-    ></PageHead
+  <PageHead :title="$t('Customers')"
+    ><ElButton v-if="may('customers.change')" type="primary" @click="router.push('/customers/add')">{{
+      $t('Add a customer')
+    }}</ElButton></PageHead
   >
   <div class="filters">
     <ElInput
       v-model="typed"
       type="search"
       clearable
-      placeholder="Part of the name or mail address"
-      aria-label="Search customers"
+      :placeholder="$t('Part of the name or mail address')"
+      :aria-label="$t('Search customers')"
     />
     <ResellerPick
       v-if="hasResellers"
       v-model="reseller"
-      own="The operator's own"
-      placeholder="Everybody's"
-      label="Whose customers"
+      :own="$t(`The operator's own`)"
+      :placeholder="$t(`Everybody's`)"
+      :label="$t('Whose customers')"
     />
   </div>
   <ProblemNote :refusal="refusal" />
@@ -70,24 +74,24 @@ function turn() {
     :columns="columns"
     :rows="data?.customers"
     :to="(c) => `/customers/${c.id}`"
-    caption="Customers in the order of their names"
+    :caption="$t('Customers in the order of their names')"
   >
     <template #name="{ row }"
       ><RouterLink :to="`/customers/${row.id}`" class="name">{{ row.name }}</RouterLink></template
     >
     <template #empty>
       <div class="empty">
-        <h2>{{ search || reseller ? 'No customer fits' : 'There are no customers yet' }}</h2>
+        <h2>{{ search || reseller ? $t('No customer fits') : $t('There are no customers yet') }}</h2>
         <p v-if="!search && !reseller">
-          <RouterLink to="/customers/add">Add the first one</RouterLink>, or add one with their first account.
+          <RouterLink to="/customers/add">{{ $t('Add the first one') }}</RouterLink>
+          <span class="quiet">{{ $t('One can be added with their first account, too.') }}</span>
         </p>
       </div>
     </template>
   </DataTable>
   <PageTurner
     v-if="data?.customers.length"
-    :shown="data.customers.length"
-    :what="data.customers.length === 1 ? 'customer' : 'customers'"
+    :count="$t('{n} customer | {n} customers', { n: data.customers.length })"
     :next="data.next"
     :first="!cursor"
     @next="turn"

@@ -1,19 +1,21 @@
 import type { Area } from '../../router'
+import { t } from '../../language'
 
 export default {
-  label: 'Customers',
+  label: t('Customers'),
+  group: 'selling',
   home: '/customers',
   permission: 'customers.change',
   key: 'c',
   routes: [
-    { path: '/customers', component: () => import('./CustomerList.vue'), meta: { title: 'Customers' } },
-    { path: '/customers/add', component: () => import('./CustomerForm.vue'), meta: { title: 'Add a customer' } },
+    { path: '/customers', component: () => import('./CustomerList.vue'), meta: { title: t('Customers') } },
+    { path: '/customers/add', component: () => import('./CustomerForm.vue'), meta: { title: t('Add a customer') } },
     { path: '/customers/:customer', component: () => import('./CustomerPage.vue'), props: true },
     {
       path: '/customers/:customer/change',
       component: () => import('./CustomerForm.vue'),
       props: true,
-      meta: { title: 'Change a customer' },
+      meta: { title: t('Change a customer') },
     },
   ],
 } satisfies Area

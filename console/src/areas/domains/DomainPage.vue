@@ -6,6 +6,7 @@ import { api, ask, foreseen, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
+import { useUnsaved } from '../../composables/useUnsaved'
 import FactStrip from '../../parts/FactStrip.vue'
 import FormField from '../../parts/FormField.vue'
 import NotHere from '../../parts/NotHere.vue'
@@ -24,8 +25,9 @@ import ServingFields from './ServingFields.vue'
 import SiteLog from './SiteLog.vue'
 import TraceNote from './TraceNote.vue'
 import { fresh, inWords, present, told, type Serving } from './serving'
-import { counted } from '../../words'
 import { confirmed } from '../../parts/confirm'
+import { t } from '../../language'
+import { named } from '../../codes'
 
 const props = defineProps<{ account: string; domain: string }>()
 const router = useRouter()
@@ -67,6 +69,7 @@ watchEffect(() => {
 watch([form, template, move, settings], () => (preview.value = undefined), { deep: true })
 
 const mayChange = computed(() => may('domains.change'))
+const saved = useUnsaved(() => mayChange.value && changes.value > 0)
 const sites = computed(() =>
   (whole.value?.domains ?? [])
     .filter((d) => d.served_as === 'site' && d.name !== data.value?.name)
@@ -74,7 +77,7 @@ const sites = computed(() =>
 )
 const fixed = computed<Record<string, string>>(() => {
   const raw = whole.value?.features.find((f) => f.feature === 'raw_directives')
-  return (!isOperator.value && raw && !raw.on ? { raw: 'needs the feature raw_directives' } : {}) as Record<
+  return (!isOperator.value && raw && !raw.on ? { raw: t('needs the feature raw_directives') } : {}) as Record<
     string,
     string
   >
@@ -133,8 +136,15 @@ function again() {
 }
 const remove = () =>
   act(async () => {
-    if (!(await confirmed(`Remove ${data.value?.unicode} from the account? Its files stay.`, 'Remove'))) return
+    if (
+      !(await confirmed(
+        t('Remove {unicode} from the account? Its files stay.', { unicode: data.value?.unicode }),
+        t('Remove'),
+      ))
+    )
+      return
     await made(api.DELETE('/api/v1/accounts/{account}/domains/{domain}', { params: { path: path.value } }))
+    saved()
     await router.push(`/accounts/${props.account}`)
   }, 'remove')
 
@@ -151,21 +161,23 @@ function changed(list: Record<string, unknown>, ok: boolean) {
 </script>
 
 <template>
-  <NotHere v-if="!data && missing" :refusal="missing" :to="`/accounts/${account}`" label="The account" />
+  <NotHere v-if="!data && missing" :refusal="missing" :to="`/accounts/${account}`" :label="$t('The account')" />
   <template v-if="data">
     <PageHead :title="data.unicode" :about="data.unicode === data.name ? undefined : data.name">
       <template #above
-        ><RouterLink to="/accounts">Accounts</RouterLink> ›
+        ><RouterLink to="/accounts">{{ $t('Accounts') }}</RouterLink> ›
         <RouterLink :to="`/accounts/${account}`">{{ whole?.name ?? data.account }}</RouterLink></template
       >
-      <ElButton :loading="busy === 'trace'" @click="traced">Trace the name</ElButton>
+      <ElButton :loading="busy === 'trace'" @click="traced">{{ $t('Trace the name') }}</ElButton>
       <ElButton
         v-if="data.served_as !== 'dns-only' && !data.proof?.waiting"
         @click="router.push(`/accounts/${account}/domains/${data.name}/certificate`)"
-        >Certificate</ElButton
+        >{{ $t('Certificate') }}</ElButton
       >
-      <ElButton v-if="!data.proof?.waiting" @click="router.push(`/zones/${data.name}`)">Zone and records</ElButton>
-      <ElButton v-if="mayChange && !data.main" @click="remove">Remove…</ElButton>
+      <ElButton v-if="!data.proof?.waiting" @click="router.push(`/zones/${data.name}`)">{{
+        $t('Zone and records')
+      }}</ElButton>
+      <ElButton v-if="mayChange && !data.main" @click="remove">{{ $t('Remove…') }}</ElButton>
     </PageHead>
     <DomainProof
       v-if="data.proof"
@@ -176,55 +188,67 @@ function changed(list: Record<string, unknown>, ok: boolean) {
     />
     <WarningList :warnings="data.warnings.filter((w) => w.code !== 'not-proved')" />
     <FactStrip>
-      <StripFact name="Served as">{{ data.served_as }}</StripFact>
-      <StripFact :name="data.served_as === 'site' ? 'Document root' : 'Shows'"
+      <StripFact :name="$t('Served as')">{{ named(data.served_as) }}</StripFact>
+      <StripFact :name="data.served_as === 'site' ? $t('Document root') : $t('Shows')"
         ><code v-if="data.root">{{ data.home }}/{{ data.root }}</code
         ><template v-else>{{ inWords(data) }}</template></StripFact
       >
-      <StripFact name="Counts as">{{ data.counts_as }}</StripFact>
-      <StripFact v-if="data.mirrors.length" name="Shown as well under">{{ data.mirrors.join(', ') }}</StripFact>
-      <StripFact name="Server">{{ data.addresses.join(', ') }}</StripFact>
+      <StripFact :name="$t('Counts as')">{{ named(data.counts_as) }}</StripFact>
+      <StripFact v-if="data.mirrors.length" :name="$t('Shown as well under')">{{ data.mirrors.join(', ') }}</StripFact>
+      <StripFact :name="$t('Server')">{{ data.addresses.join(', ') }}</StripFact>
     </FactStrip>
     <TraceNote v-if="trace" :trace="trace" />
-    <section v-if="operation" aria-label="Steps">
-      <h2>{{ operation.kind }}</h2>
+    <section v-if="operation" :aria-label="$t('Steps')">
+      <h2>{{ operation.title }}</h2>
       <StepList :operation="operation" />
     </section>
     <div class="halves">
       <section class="stack">
-        <h2>How it is served</h2>
+        <h2>{{ $t('How it is served') }}</h2>
         <ServingFields v-model="form" :sites="sites" :home="data.home" :wrong="wrong" :disabled="!mayChange" />
         <ElCheckbox v-if="rooted" v-model="move"
-          >move the files from <code>{{ data.root }}</code> there; they stay where they are otherwise</ElCheckbox
+          ><i18n-t
+            keypath="move the files from {root} there; they stay where they are otherwise"
+            scope="global"
+            tag="span"
+            ><template #root
+              ><code>{{ data.root }}</code></template
+            ></i18n-t
+          ></ElCheckbox
         >
         <FormField
           v-if="form.served_as === 'site' && templates"
-          label="Template"
+          :label="$t('Template')"
           for="template"
           :error="wrong('template')"
-          hint="Its settings hold where the site has none of its own"
+          :hint="$t('Its settings hold where the site has none of its own')"
         >
-          <ElSelect id="template" v-model="template" placeholder="none" :disabled="!mayChange"
-            ><ElOption value="" label="none" /><ElOption
-              v-for="t in templates.templates"
-              :key="refOf(t)"
-              :value="refOf(t)"
-              :label="refOf(t)"
+          <ElSelect id="template" v-model="template" :placeholder="$t('none')" :disabled="!mayChange"
+            ><ElOption value="" :label="$t('none')" /><ElOption
+              v-for="one in templates.templates"
+              :key="refOf(one)"
+              :value="refOf(one)"
+              :label="refOf(one)"
           /></ElSelect>
         </FormField>
       </section>
       <FolderList v-if="data.served_as === 'site'" :domain="data" :may="mayChange" @started="started = $event" />
       <p v-else-if="data.served_as === 'mirror'" class="quiet">
-        Settings and protected folders are those of
-        <RouterLink :to="`/accounts/${account}/domains/${data.mirror_of}`">{{ data.mirror_of }}</RouterLink>.
+        <i18n-t keypath="Settings and protected folders are those of {domain}." scope="global" tag="span"
+          ><template #domain
+            ><RouterLink :to="`/accounts/${account}/domains/${data.mirror_of}`">{{
+              data.mirror_of
+            }}</RouterLink></template
+          ></i18n-t
+        >
       </p>
     </div>
     <section v-if="data.served_as === 'site' && form.served_as === 'site'">
-      <h2>Settings</h2>
+      <h2>{{ $t('Settings') }}</h2>
       <SettingFields
         :settings="data.settings"
         own="site"
-        :below="data.template ? 'the template’s value' : 'the usual value'"
+        :below="data.template ? $t('the template’s value') : $t('the usual value')"
         :fixed="fixed"
         :readonly="!mayChange"
         :wrong="wrong"
@@ -233,18 +257,18 @@ function changed(list: Record<string, unknown>, ok: boolean) {
     </section>
     <SiteLog v-if="data.served_as !== 'dns-only' && !data.proof?.waiting" :domain="data" />
     <div v-if="mayChange && (changes || refusal || preview)" class="bar">
-      <ElCheckbox v-if="decision" v-model="accepted"
-        >{{ decision.means }}: I know that this cannot be undone</ElCheckbox
-      >
+      <ElCheckbox v-if="decision" v-model="accepted">{{
+        $t('{means}: I know that this cannot be undone', { means: decision.means })
+      }}</ElCheckbox>
       <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
-      <span v-if="refusal?.problem.errors?.length" class="warn">✕ Check the marked fields</span>
+      <span v-if="refusal?.problem.errors?.length" class="warn">{{ $t('✕ Check the marked fields') }}</span>
       <PreviewNote v-if="preview" :preview="preview" />
       <div v-if="changes" class="acts">
-        <ElButton type="primary" :disabled="!sound" :loading="busy === 'save'" @click="save"
-          >Save {{ counted(changes, 'change') }}</ElButton
-        >
-        <ElButton :disabled="!sound" :loading="busy === 'preview'" @click="look">Preview</ElButton>
-        <ElButton @click="again">Cancel</ElButton>
+        <ElButton type="primary" :disabled="!sound" :loading="busy === 'save'" @click="save">{{
+          $t('Save {n} change | Save {n} changes', { n: changes })
+        }}</ElButton>
+        <ElButton :disabled="!sound" :loading="busy === 'preview'" @click="look">{{ $t('Preview') }}</ElButton>
+        <ElButton @click="again">{{ $t('Cancel') }}</ElButton>
       </div>
     </div>
   </template>

@@ -34,29 +34,37 @@ const prove = (vouch: boolean) =>
 <template>
   <section class="proof" aria-labelledby="proof-title">
     <h2 id="proof-title">
-      {{ proof.waiting ? 'Not served yet: show that it is yours' : 'Nothing shows yet that it is yours' }}
+      {{ proof.waiting ? $t('Not served yet: show that it is yours') : $t('Nothing shows yet that it is yours') }}
     </h2>
     <p>
-      Set this record where the DNS of {{ domain.unicode }} is hosted, or point the domain here. DNS is asked again by
-      itself.
+      {{
+        $t(
+          'Set this record where the DNS of {unicode} is hosted, or point the domain here. DNS is asked again automatically.',
+          { unicode: domain.unicode },
+        )
+      }}
     </p>
     <dl>
-      <dt>Name</dt>
+      <dt>{{ $t('Name') }}</dt>
       <dd>
         <code>{{ proof.record }}</code>
       </dd>
-      <dt>Type</dt>
+      <dt>{{ $t('Type') }}</dt>
       <dd><code>TXT</code></dd>
-      <dt>Text</dt>
+      <dt>{{ $t('Text') }}</dt>
       <dd>
         <code>{{ proof.text }}</code>
       </dd>
     </dl>
-    <p v-if="proof.asked_at" class="quiet">Asked {{ ago(proof.asked_at) }}: {{ proof.failed }}.</p>
+    <p v-if="proof.asked_at" class="quiet">
+      {{ $t('Asked {asked}: {failed}.', { asked: ago(proof.asked_at), failed: proof.failed }) }}
+    </p>
     <ProblemNote :refusal="refusal" />
     <div v-if="may" class="acts">
-      <ElButton type="primary" :loading="busy === 'ask'" @click="prove(false)">Ask DNS now</ElButton>
-      <ElButton v-if="isOperator" :loading="busy === 'vouch'" @click="prove(true)">Take their word for it</ElButton>
+      <ElButton type="primary" :loading="busy === 'ask'" @click="prove(false)">{{ $t('Ask DNS now') }}</ElButton>
+      <ElButton v-if="isOperator" :loading="busy === 'vouch'" @click="prove(true)">{{
+        $t('Take their word for it')
+      }}</ElButton>
     </div>
   </section>
 </template>
@@ -65,7 +73,7 @@ const prove = (vouch: boolean) =>
 .proof {
   margin: 0.6rem 0;
   padding: 0.2rem 0.8rem 0.7rem;
-  border-left: 3px solid var(--signal);
+  border-inline-start: 3px solid var(--signal);
 }
 dl {
   display: grid;

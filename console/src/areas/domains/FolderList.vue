@@ -8,6 +8,7 @@ import DataTable from '../../parts/DataTable.vue'
 import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { confirmed } from '../../parts/confirm'
+import { t } from '../../language'
 
 /** Protected folders of a site, and who may come in. */
 const props = defineProps<{ domain: Schemas['DomainDetail']; may: boolean }>()
@@ -46,7 +47,13 @@ const save = () =>
   })
 const open = (of: Schemas['Folder']) =>
   actRemove(async () => {
-    if (!(await confirmed(`Remove the password protection of /${of.path}? Anybody can open it then.`, 'Remove'))) return
+    if (
+      !(await confirmed(
+        t('Remove the password protection of /{path}? Anybody can open it then.', { path: of.path }),
+        t('Remove'),
+      ))
+    )
+      return
     emit(
       'started',
       (
@@ -60,7 +67,7 @@ const open = (of: Schemas['Folder']) =>
   })
 const shut = (of: Schemas['Folder'], user: string) =>
   actRemove(async () => {
-    if (!(await confirmed(`Remove ${user} from /${of.path}?`, 'Remove'))) return
+    if (!(await confirmed(t('Remove {user} from /{path}?', { user, path: of.path }), t('Remove')))) return
     emit(
       'started',
       (
@@ -77,32 +84,32 @@ const shut = (of: Schemas['Folder'], user: string) =>
 <template>
   <section>
     <div class="titled">
-      <h2>Protected folders</h2>
-      <ElButton v-if="may" size="small" @click="ask()">Protect a folder</ElButton>
+      <h2>{{ $t('Protected folders') }}</h2>
+      <ElButton v-if="may" size="small" @click="ask()">{{ $t('Protect a folder') }}</ElButton>
     </div>
     <ProblemNote :refusal="removing" />
     <DataTable
       v-if="domain.protected.length"
       :id="(f) => f.id"
       :columns="[
-        { key: 'path', title: 'Folder', text: (f) => `/${f.path}` },
-        { key: 'title', title: 'Asks as', wide: true, text: (f) => f.title },
-        { key: 'users', title: 'Who may come in', long: true },
-        { key: 'acts', title: '', right: true },
+        { key: 'path', title: $t('Folder'), text: (f) => `/${f.path}` },
+        { key: 'title', title: $t('Asks as'), wide: true, text: (f) => f.title },
+        { key: 'users', title: $t('Who may come in'), long: true },
+        { key: 'acts', title: '', right: true, long: true },
       ]"
       :rows="domain.protected"
-      caption="Protected folders"
+      :caption="$t('Protected folders')"
     >
       <template #users="{ row }">
-        <span v-if="!row.users.length" class="quiet">▲ nobody yet</span>
+        <span v-if="!row.users.length" class="quiet">{{ $t('▲ nobody yet') }}</span>
         <span v-for="u in row.users" :key="u" class="user"
           >{{ u
           }}<button
             v-if="may"
             type="button"
             class="link"
-            :aria-label="`Another password for ${u}`"
-            title="Another password"
+            :aria-label="$t('Another password for {u}', { u })"
+            :title="$t('Another password')"
             @click="ask(row, u)"
           >
             ✎</button
@@ -110,8 +117,8 @@ const shut = (of: Schemas['Folder'], user: string) =>
             v-if="may"
             type="button"
             class="link"
-            :aria-label="`Shut ${u} out`"
-            title="Shut out"
+            :aria-label="$t('Shut {u} out', { u })"
+            :title="$t('Shut out')"
             @click="shut(row, u)"
           >
             ✕
@@ -120,36 +127,44 @@ const shut = (of: Schemas['Folder'], user: string) =>
       </template>
       <template #acts="{ row }"
         ><template v-if="may"
-          ><button type="button" class="link" @click="ask(row)">Let in</button>
+          ><button type="button" class="link" @click="ask(row)">{{ $t('Let in') }}</button>
           {{ ' ' }}
-          <button type="button" class="link" @click="open(row)">Unprotect</button></template
+          <button type="button" class="link" @click="open(row)">{{ $t('Unprotect') }}</button></template
         ></template
       >
     </DataTable>
-    <p v-else class="quiet">None: everybody sees everything of this site.</p>
+    <p v-else class="quiet">{{ $t('None: everybody sees everything of this site.') }}</p>
     <ElDialog
       v-model="shown"
-      :title="folder ? `Who may see /${folder.path}` : 'Protect a folder'"
+      :title="folder ? $t('Who may see /{path}', { path: folder.path }) : $t('Protect a folder')"
       width="min(30rem, 94vw)"
     >
       <form id="save-folder" class="stack" @submit.prevent="save">
         <template v-if="!folder">
           <FormField
-            label="Folder"
+            :label="$t('Folder')"
             for="folder-path"
             :error="error('path')"
-            hint="Below the document root, such as members; empty is the whole site"
+            :hint="$t('Below the document root, such as members; empty is the whole site')"
             ><ElInput id="folder-path" v-model="form.path" spellcheck="false" autocomplete="off"
           /></FormField>
-          <FormField label="Title" for="folder-title" :error="error('title')" hint="Browsers show it when they ask"
-            ><ElInput id="folder-title" v-model="form.title" placeholder="Protected"
+          <FormField
+            :label="$t('Title')"
+            for="folder-title"
+            :error="error('title')"
+            :hint="$t('Browsers show it when they ask')"
+            ><ElInput id="folder-title" v-model="form.title" :placeholder="$t('Protected')"
           /></FormField>
         </template>
         <div class="pair">
-          <FormField label="Name" for="folder-user" :error="error('name')"
+          <FormField :label="$t('Name')" for="folder-user" :error="error('name')"
             ><ElInput id="folder-user" v-model="form.name" spellcheck="false" autocomplete="off"
           /></FormField>
-          <FormField label="Password" for="folder-password" :error="error('password')" hint="8 characters or more"
+          <FormField
+            :label="$t('Password')"
+            for="folder-password"
+            :error="error('password')"
+            :hint="$t('8 characters or more')"
             ><ElInput
               id="folder-password"
               v-model="form.password"
@@ -161,14 +176,14 @@ const shut = (of: Schemas['Folder'], user: string) =>
         <ProblemNote :refusal="general" />
       </form>
       <template #footer>
-        <ElButton @click="shown = false">Cancel</ElButton>
+        <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
         <ElButton
           type="primary"
           native-type="submit"
           form="save-folder"
           :disabled="Boolean(folder || form.name) && (!form.name.trim() || form.password.length < 8)"
           :loading="Boolean(busy)"
-          >{{ folder ? 'Let in' : 'Protect folder' }}</ElButton
+          >{{ folder ? $t('Let in') : $t('Protect folder') }}</ElButton
         >
       </template>
     </ElDialog>
@@ -177,10 +192,10 @@ const shut = (of: Schemas['Folder'], user: string) =>
 
 <style scoped>
 .user {
-  margin-right: 0.9rem;
+  margin-inline-end: 0.9rem;
   white-space: nowrap;
 }
 .user .link {
-  margin-left: 0.3rem;
+  margin-inline-start: 0.3rem;
 }
 </style>

@@ -56,24 +56,24 @@ const follow = () =>
   <section>
     <div class="titled">
       <h2>
-        Access log <span class="quiet">{{ domain.home }}/logs/{{ domain.name }}.log</span>
+        {{ $t('Access log') }} <span class="quiet">{{ domain.home }}/logs/{{ domain.name }}.log</span>
       </h2>
       <span class="acts">
-        <span v-if="following" role="status">● following</span>
+        <span v-if="following" role="status">{{ $t('● following') }}</span>
         <ElButton v-if="!following" size="small" :loading="Boolean(busy)" @click="show">{{
-          lines ? 'Read again' : 'Show'
+          lines ? $t('Read again') : $t('Show')
         }}</ElButton>
-        <ElButton v-if="!following" size="small" @click="follow">Follow</ElButton>
-        <ElButton v-else size="small" @click="following = false">Stop</ElButton>
+        <ElButton v-if="!following" size="small" @click="follow">{{ $t('Follow') }}</ElButton>
+        <ElButton v-else size="small" @click="following = false">{{ $t('Stop') }}</ElButton>
       </span>
     </div>
     <ProblemNote :refusal="refusal" />
-    <pre v-if="lines?.length" ref="box" tabindex="0" aria-label="Access log">{{ lines.join('\n') }}</pre>
+    <pre v-if="lines?.length" ref="box" tabindex="0" :aria-label="$t('Access log')">{{ lines.join('\n') }}</pre>
     <p v-else-if="lines" class="quiet">
       {{
         following
-          ? 'Nobody has asked for anything yet; the next request will be shown here.'
-          : 'Nobody has asked for anything today.'
+          ? $t('Nobody has asked for anything yet; the next request will be shown here.')
+          : $t('Nobody has asked for anything today.')
       }}
     </p>
   </section>

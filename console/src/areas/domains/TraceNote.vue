@@ -2,23 +2,29 @@
 import { computed } from 'vue'
 import type { Schemas } from '../../api/client'
 import FactList from '../../parts/FactList.vue'
+import { t } from '../../language'
 
 /** What answers for a name, and where public DNS leads. */
 const props = defineProps<{ trace: Schemas['Trace'] }>()
 const facts = computed<[string, string][]>(() => {
-  const t = props.trace
+  const { trace } = props
   return [
-    ['Rule', t.rule],
-    ...(t.server ? ([['Server', `${t.server} ${t.ours.join(', ')}`]] as [string, string][]) : []),
-    ...t.asked.map((a) => [a.url, a.failed ?? `${a.status} ${a.location ?? ''}`.trim()] as [string, string]),
-    ...t.public_dns.map(
+    [t('Rule'), trace.rule],
+    ...(trace.server ? ([[t('Server'), `${trace.server} ${trace.ours.join(', ')}`]] as [string, string][]) : []),
+    ...trace.asked.map((a) => [a.url, a.failed ?? `${a.status} ${a.location ?? ''}`.trim()] as [string, string]),
+    ...trace.public_dns.map(
       (w) =>
-        ['Public DNS gives', w.right ? `● ${w.address}` : `▲ ${w.address}, which is ${w.server || 'not ours'}`] as [
-          string,
-          string,
-        ],
+        [
+          t('Public DNS gives'),
+          w.right
+            ? `● ${w.address}`
+            : t('▲ {address}, which is {what}', {
+                address: w.address,
+                what: w.server || (w.ours ? t('another server of ours') : t('not ours')),
+              }),
+        ] as [string, string],
     ),
-    ...(t.failed ? ([['Public DNS', t.failed]] as [string, string][]) : []),
+    ...(trace.failed ? ([[t('Public DNS'), trace.failed]] as [string, string][]) : []),
   ]
 })
 </script>

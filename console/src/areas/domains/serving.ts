@@ -1,4 +1,5 @@
 import type { Schemas } from '../../api/client'
+import { t } from '../../language'
 
 /** How a domain is served, as the form holds it. */
 export interface Serving {
@@ -62,9 +63,9 @@ export function inWords(d: Schemas['Domain']): string {
     case 'site':
       return d.root ?? ''
     case 'mirror':
-      return `shows ${d.mirror_of}`
+      return t('shows {mirror_of}', { mirror_of: d.mirror_of })
     case 'redirect':
       return `${d.code} → ${d.target}`
   }
-  return 'no web server answers'
+  return t('no web server answers')
 }

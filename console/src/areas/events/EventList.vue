@@ -2,15 +2,15 @@
 import { computed } from 'vue'
 import { ElInput, ElOption, ElSelect } from 'element-plus'
 import { useRouter } from 'vue-router'
-import { api, ask, type Schemas } from '../../api/client'
+import { named } from '../../codes'
+import { api, ask } from '../../api/client'
 import { useFilters } from '../../composables/useFilters'
 import { useLoad } from '../../composables/useLoad'
 import { useTyped } from '../../composables/useTyped'
-import { moment, valueName } from '../../words'
-import DataTable, { type Column } from '../../parts/DataTable.vue'
 import PageHead from '../../parts/PageHead.vue'
 import PageTurner from '../../parts/PageTurner.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
+import EventTable from './EventTable.vue'
 
 const router = useRouter()
 const { search, action, actor, account, since, until, cursor } = useFilters(
@@ -40,7 +40,7 @@ const filters = computed(() => ({
 const query = computed(() => ({ ...filters.value, cursor: cursor.value || undefined, limit: 50 }))
 const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/events', { params: { query: query.value } })), {
   on: query,
-  every: 10_000,
+  live: true,
 })
 const kinds = [
   'account',
@@ -62,78 +62,49 @@ function exported(format: string) {
   return `/api/v1/export/events?${new URLSearchParams(given)}`
 }
 
-type Event = Schemas['Event']
-const columns: Column<Event>[] = [
-  { key: 'at', title: 'When', text: (e) => moment(e.at) },
-  { key: 'who', title: 'Who' },
-  { key: 'action', title: 'What', text: (e) => e.action },
-  { key: 'subject', title: 'Of', long: true, text: (e) => e.subject },
-  { key: 'fields', title: 'Before and after', long: true, wide: true },
-  { key: 'address', title: 'From', wide: true, text: (e) => e.address },
-]
 function turn() {
   void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
 }
 </script>
 
 <template>
-  <PageHead title="Events" about="Who did what, newest first; nothing can change or delete them">
-    <a :href="exported('csv')" download>Export as CSV</a>
-    <a :href="exported('jsonl')" download>JSON lines</a>
+  <PageHead :title="$t('Events')" :about="$t('Who did what, newest first; nothing can change or delete them')">
+    <a :href="exported('csv')" download>{{ $t('Export as CSV') }}</a>
+    <a :href="exported('jsonl')" download>{{ $t('JSON lines') }}</a>
   </PageHead>
   <div class="filters">
     <ElInput
       v-model="typed"
       type="search"
       clearable
-      placeholder="Part of a name, action, subject or address"
-      aria-label="Search events"
+      :placeholder="$t('Part of a name, action, subject or address')"
+      :aria-label="$t('Search events')"
     />
-    <ElSelect v-model="action" clearable placeholder="Anything" aria-label="Kind of action"
-      ><ElOption v-for="k in kinds" :key="k" :value="k"
+    <ElSelect v-model="action" clearable :placeholder="$t('Anything')" :aria-label="$t('Kind of action')"
+      ><ElOption v-for="k in kinds" :key="k" :value="k" :label="named(k)"
     /></ElSelect>
     <label class="day"
-      >since <input :value="since" type="date" @change="since = ($event.target as HTMLInputElement).value"
+      >{{ $t('since') }} <input :value="since" type="date" @change="since = ($event.target as HTMLInputElement).value"
     /></label>
     <label class="day"
-      >until <input :value="until" type="date" @change="until = ($event.target as HTMLInputElement).value"
+      >{{ $t('until') }} <input :value="until" type="date" @change="until = ($event.target as HTMLInputElement).value"
     /></label>
   </div>
   <p v-if="actor || account" class="quiet">
-    Only {{ actor ? `what ${actor} did` : `what concerns ${account}` }}.
-    <button type="button" class="link" @click="router.replace({ query: {} })">Everything</button>
+    {{ actor ? $t('Only what {actor} did.', { actor }) : $t('Only what concerns {account}.', { account }) }}
+    <button type="button" class="link" @click="router.replace({ query: {} })">{{ $t('Everything') }}</button>
   </p>
   <ProblemNote :refusal="refusal" />
-  <DataTable :id="(e) => e.id" :columns="columns" :rows="data?.events" caption="Events, newest first">
-    <template #who="{ row }"
-      ><button type="button" class="link" @click="actor = row.actor">{{ row.actor }}</button
-      ><span v-if="row.on_behalf"> as {{ row.on_behalf }}</span></template
-    >
-    <template #fields="{ row }">
-      <details v-if="row.fields.length > 3">
-        <summary>{{ row.fields.length }} values</summary>
-        <div v-for="f in row.fields" :key="f.name">
-          <span class="quiet">{{ valueName(f.name) }}</span> <del v-if="f.before">{{ f.before }}</del>{{
-            f.before && f.after ? ' → ' : ' '
-          }}{{ f.after }}
-        </div>
-      </details>
-      <template v-else
-        ><div v-for="f in row.fields" :key="f.name">
-          <span class="quiet">{{ valueName(f.name) }}</span> <del v-if="f.before">{{ f.before }}</del>{{
-            f.before && f.after ? ' → ' : ' '
-          }}{{ f.after }}
-        </div></template
-      >
-    </template>
+  <EventTable :events="data?.events" by-actor @actor="actor = $event">
     <template #empty
-      ><div class="empty"><h2>No event fits</h2></div></template
+      ><div class="empty">
+        <h2>{{ $t('No event fits') }}</h2>
+      </div></template
     >
-  </DataTable>
+  </EventTable>
   <PageTurner
     v-if="data?.events.length"
-    :shown="data.events.length"
-    what="events"
+    :count="$t('{n} event | {n} events', { n: data.events.length })"
     :next="data.next"
     :first="!cursor"
     @next="turn"
@@ -164,8 +135,5 @@ input[type='date'] {
   .filters {
     grid-template-columns: 1fr;
   }
-}
-del {
-  color: var(--ink-2);
 }
 </style>

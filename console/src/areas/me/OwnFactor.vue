@@ -52,60 +52,79 @@ async function kept() {
 
 <template>
   <section v-if="data">
-    <h2>Second factor</h2>
+    <h2>{{ $t('Second factor') }}</h2>
     <div v-if="codes" class="codes">
       <p>
-        <b>Recovery codes</b>, for the day when your authenticator is lost. Each works once. They cannot be looked up
-        again.
+        <b>{{ $t('Recovery codes') }}</b>
+        {{ $t('For the day when your authenticator is lost. Each works once. They cannot be looked up again.') }}
       </p>
       <ul class="mono">
         <li v-for="c in codes" :key="c">{{ c }}</li>
       </ul>
       <div class="acts">
-        <ElButton @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton><ElButton type="primary" @click="kept"
-          >I have saved them</ElButton
+        <ElButton @click="copy">{{ copied ? $t('Copied') : $t('Copy') }}</ElButton><ElButton
+          type="primary"
+          @click="kept"
+          >{{ $t('I have saved them') }}</ElButton
         >
       </div>
     </div>
     <template v-else-if="data.on">
-      <p>● On since {{ moment(data.since) }}. {{ data.left }} recovery codes are left.</p>
+      <p>
+        {{
+          $t('● On since {since}. {n} recovery code is left. | ● On since {since}. {n} recovery codes are left.', {
+            since: moment(data.since),
+            n: data.left,
+          })
+        }}
+      </p>
       <form v-if="proving" class="form" @submit.prevent="prove">
-        <FormField label="Your password" for="proof" :error="refusal?.field('password')"
+        <FormField :label="$t('Your password')" for="proof" :error="refusal?.field('password')"
           ><ElInput id="proof" v-model="password" type="password" show-password autocomplete="current-password"
         /></FormField>
         <ProblemNote :refusal="refusal?.field('password') ? undefined : refusal" />
         <div class="acts">
           <ElButton native-type="submit" type="primary" :disabled="!password" :loading="busy === 'prove'">{{
-            proving === 'drop' ? 'Switch off' : 'Create new codes'
-          }}</ElButton><ElButton @click="proving = ''">Cancel</ElButton>
+            proving === 'drop' ? $t('Switch off') : $t('Create new codes')
+          }}</ElButton><ElButton @click="proving = ''">{{ $t('Cancel') }}</ElButton>
         </div>
       </form>
       <div v-else class="acts">
-        <ElButton @click="proving = 'renew'">New recovery codes…</ElButton
-        ><ElButton @click="proving = 'drop'">Switch off…</ElButton>
+        <ElButton @click="proving = 'renew'">{{ $t('New recovery codes…') }}</ElButton><ElButton
+          @click="proving = 'drop'"
+          >{{ $t('Switch off…') }}</ElButton
+        >
       </div>
     </template>
     <form v-else-if="setup" class="form" @submit.prevent="confirmIt">
       <p>
-        Scan this with your authenticator, or type <code>{{ setup.secret.match(/.{1,4}/g)?.join(' ') }}</code> into it.
+        <i18n-t keypath="Scan this with your authenticator, or type {secret} into it." scope="global" tag="span"
+          ><template #secret
+            ><code>{{ setup.secret.match(/.{1,4}/g)?.join(' ') }}</code></template
+          ></i18n-t
+        >
       </p>
-      <img :src="image" alt="QR code for the authenticator" width="200" height="200" />
-      <FormField label="Code that it shows" for="code" :error="refusal?.message"
+      <img :src="image" :alt="$t('QR code for the authenticator')" width="200" height="200" />
+      <FormField :label="$t('Code that it shows')" for="code" :error="refusal?.message"
         ><ElInput id="code" v-model="code" inputmode="numeric" autocomplete="one-time-code" maxlength="7"
       /></FormField>
       <div class="acts">
-        <ElButton native-type="submit" type="primary" :disabled="code.trim().length < 6" :loading="busy === 'confirm'"
-          >Switch it on</ElButton
+        <ElButton
+          native-type="submit"
+          type="primary"
+          :disabled="code.trim().length < 6"
+          :loading="busy === 'confirm'"
+          >{{ $t('Switch it on') }}</ElButton
         >
       </div>
     </form>
     <template v-else>
       <p>
-        ○ Off.<span v-if="data.required" class="warn"> Your role has to have one.</span> With it, your password alone
-        lets nobody in.
+        {{ $t('○ Off.') }}{{ ' ' }}<span v-if="data.required" class="warn">{{ $t('Your role has to have one.') }}</span>
+        {{ $t('With it, your password alone lets nobody in.') }}
       </p>
       <ProblemNote :refusal="refusal" />
-      <ElButton :loading="busy === 'start'" @click="start">Set up</ElButton>
+      <ElButton :loading="busy === 'start'" @click="start">{{ $t('Set up') }}</ElButton>
     </template>
   </section>
 </template>

@@ -8,7 +8,7 @@ import OwnTokens from './OwnTokens.vue'
 </script>
 
 <template>
-  <PageHead title="Your sign-in" :about="session?.name" />
+  <PageHead :title="$t('Your sign-in')" :about="session?.name" />
   <div class="halves">
     <div><OwnPassword /><OwnFactor /></div>
     <div><OwnSessions /><OwnTokens /></div>

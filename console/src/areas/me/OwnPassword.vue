@@ -21,18 +21,23 @@ const change = () =>
 
 <template>
   <section>
-    <h2>Password</h2>
+    <h2>{{ $t('Password') }}</h2>
     <form class="form" @submit.prevent="change">
       <input type="text" hidden autocomplete="username" :value="session?.name" />
-      <FormField label="Present password" for="present" :error="error('present')"
+      <FormField :label="$t('Present password')" for="present" :error="error('present')"
         ><ElInput id="present" v-model="form.present" type="password" show-password autocomplete="current-password"
       /></FormField>
       <NewPassword v-model="form.next" :about="[session?.name ?? '']" :error="error('new')" />
       <ProblemNote :refusal="general" />
       <div class="acts">
-        <ElButton native-type="submit" type="primary" :disabled="!form.present || !form.next" :loading="Boolean(busy)"
-          >Change the password</ElButton
-        ><span v-if="done && !form.next" role="status">● Changed; your other sessions have ended</span>
+        <ElButton
+          native-type="submit"
+          type="primary"
+          :disabled="!form.present || !form.next"
+          :loading="Boolean(busy)"
+          >{{ $t('Change the password') }}</ElButton><span v-if="done && !form.next" role="status">{{
+          $t('● Changed; your other sessions have ended')
+        }}</span>
       </div>
     </form>
   </section>

@@ -6,6 +6,7 @@ import { useLoad } from '../../composables/useLoad'
 import { ago } from '../../words'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
+import { t } from '../../language'
 
 const { data, reload } = useLoad(() => ask(api.GET('/api/v1/sessions')))
 const { refusal, act } = useAct()
@@ -16,9 +17,9 @@ const end = (id: number) =>
   })
 type Open = Schemas['OpenSession']
 const columns: Column<Open>[] = [
-  { key: 'address', title: 'From', text: (s) => s.address },
-  { key: 'program', title: 'Program', long: true },
-  { key: 'seen', title: 'Last used', text: (s) => ago(s.seen_at) },
+  { key: 'address', title: t('From'), text: (s) => s.address },
+  { key: 'program', title: t('Program'), long: true },
+  { key: 'seen', title: t('Last used'), text: (s) => ago(s.seen_at) },
   { key: 'end', title: '', right: true },
 ]
 /** The part of a browser's name that people know it by. */
@@ -32,15 +33,15 @@ const short = (program: string) =>
 
 <template>
   <section>
-    <h2>Sessions</h2>
+    <h2>{{ $t('Sessions') }}</h2>
     <ProblemNote :refusal="refusal" />
-    <DataTable :id="(s) => s.id" :columns="columns" :rows="data?.sessions" caption="Your sessions">
+    <DataTable :id="(s) => s.id" :columns="columns" :rows="data?.sessions" :caption="$t('Your sessions')">
       <template #program="{ row }"
         ><span :title="row.program">{{ short(row.program) }}</span></template
       >
       <template #end="{ row }"
-        ><span v-if="row.this" class="quiet">this one</span
-        ><ElButton v-else size="small" @click="end(row.id)">End</ElButton></template
+        ><span v-if="row.this" class="quiet">{{ $t('this one') }}</span
+        ><ElButton v-else size="small" @click="end(row.id)">{{ $t('End') }}</ElButton></template
       >
     </DataTable>
   </section>

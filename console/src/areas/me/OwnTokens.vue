@@ -10,6 +10,7 @@ import FormField from '../../parts/FormField.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { confirmed } from '../../parts/confirm'
 import { useCopy } from '../../composables/useCopy'
+import { t } from '../../language'
 
 const { data, reload } = useLoad(() => ask(api.GET('/api/v1/tokens')))
 const { data: scopes } = useLoad(() => ask(api.GET('/api/v1/scopes')))
@@ -39,50 +40,73 @@ const add = () =>
 const { copied, copy } = useCopy(() => token.value?.secret ?? '')
 async function leave(done: () => void) {
   const lost = token.value && !copied.value
-  if (!lost || (await confirmed('The token has not been copied and cannot be shown again. Close anyway?', 'Close')))
+  if (
+    !lost ||
+    (await confirmed(t('The token has not been copied and cannot be shown again. Close anyway?'), t('Close')))
+  )
     done()
 }
-const remove = (t: Schemas['Token']) =>
+const remove = (token: Schemas['Token']) =>
   act(async () => {
-    if (!(await confirmed(`Revoke the token ${t.name}? Programs that use it are refused at once.`, 'Revoke'))) return
-    await ask(api.DELETE('/api/v1/tokens/{number}', { params: { path: { number: t.id } } }))
+    if (
+      !(await confirmed(
+        t('Revoke the token {name}? Programs that use it are refused at once.', { name: token.name }),
+        t('Revoke'),
+      ))
+    )
+      return
+    await ask(api.DELETE('/api/v1/tokens/{number}', { params: { path: { number: token.id } } }))
     await reload()
   })
 const columns: Column<Schemas['Token']>[] = [
-  { key: 'name', title: 'Token', long: true },
-  { key: 'scopes', title: 'May', long: true, text: (t) => t.scopes.join(', ') },
-  { key: 'used', title: 'Last used', wide: true, text: (t) => ago(t.used_at) },
+  { key: 'name', title: t('Token'), long: true },
+  { key: 'scopes', title: t('May'), long: true, text: (one) => one.scopes.join(', ') },
+  { key: 'used', title: t('Last used'), wide: true, text: (one) => ago(one.used_at) },
   { key: 'end', title: '', right: true },
 ]
 </script>
 
 <template>
   <section>
-    <h2>Tokens <span class="quiet">let programs in, with no more rights than they need</span></h2>
+    <h2>
+      {{ $t('Tokens') }} <span class="quiet">{{ $t('let programs in, with no more rights than they need') }}</span>
+    </h2>
     <ProblemNote v-if="!adding" :refusal="refusal" />
-    <DataTable :id="(t) => t.id" :columns="columns" :rows="data?.tokens" caption="Your tokens">
+    <DataTable :id="(one) => one.id" :columns="columns" :rows="data?.tokens" :caption="$t('Your tokens')">
       <template #name="{ row }"
         ><b>{{ row.name }}</b
-        ><span v-if="row.ends_at" class="quiet"> until {{ moment(row.ends_at) }}</span></template
+        ><span v-if="row.ends_at" class="quiet">
+          {{ $t('until {ends}', { ends: moment(row.ends_at) }) }}</span
+        ></template
       >
-      <template #end="{ row }"><ElButton size="small" @click="remove(row)">Revoke</ElButton></template>
-      <template #empty><p class="quiet">You have none.</p></template>
+      <template #end="{ row }"
+        ><ElButton size="small" @click="remove(row)">{{ $t('Revoke') }}</ElButton></template
+      >
+      <template #empty
+        ><p class="quiet">{{ $t('You have none.') }}</p></template
+      >
     </DataTable>
-    <div class="acts add"><ElButton @click="begin">Create a token</ElButton></div>
-    <ElDialog v-model="adding" title="Create a token" width="min(38rem, 94vw)" :before-close="leave">
+    <div class="acts add">
+      <ElButton @click="begin">{{ $t('Create a token') }}</ElButton>
+    </div>
+    <ElDialog v-model="adding" :title="$t('Create a token')" width="min(38rem, 94vw)" :before-close="leave">
       <div v-if="token" class="stack">
-        <p>Send it as <code>Authorization: Bearer …</code>. It is shown only now.</p>
+        <p>
+          <i18n-t keypath="Send it as {header}. It is shown only now." scope="global" tag="span"
+            ><template #header><code>Authorization: Bearer …</code></template></i18n-t
+          >
+        </p>
         <p class="mono secret">{{ token.secret }}</p>
         <div class="acts">
-          <ElButton type="primary" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton>
+          <ElButton type="primary" @click="copy">{{ copied ? $t('Copied') : $t('Copy') }}</ElButton>
         </div>
       </div>
       <form v-else id="add-token" class="stack" @submit.prevent="add">
-        <FormField label="Name" for="token-name" :error="error('name')" hint="What it is for"
+        <FormField :label="$t('Name')" for="token-name" :error="error('name')" :hint="$t('What it is for')"
           ><ElInput id="token-name" v-model="form.name" maxlength="100" autocomplete="off"
         /></FormField>
         <fieldset>
-          <legend>It may</legend>
+          <legend>{{ $t('It may') }}</legend>
           <ElCheckboxGroup v-model="form.scopes" class="scopes"
             ><ElCheckbox v-for="s in offered" :key="s.name" :value="s.name" :title="s.about">{{
               s.about
@@ -91,20 +115,20 @@ const columns: Column<Schemas['Token']>[] = [
         </fieldset>
         <div class="pair">
           <FormField
-            label="From these networks"
+            :label="$t('From these networks')"
             for="token-networks"
             :error="error('networks')"
-            hint="Empty is from anywhere"
+            :hint="$t('Empty is from anywhere')"
             ><ElInput id="token-networks" v-model="form.networks" placeholder="192.0.2.0/24" spellcheck="false"
           /></FormField>
-          <FormField label="Until" for="token-until" :error="error('ends_at')" hint="Empty is for good"
+          <FormField :label="$t('Until')" for="token-until" :error="error('ends_at')" :hint="$t('Empty is for good')"
             ><ElInput id="token-until" v-model="form.until" type="date"
           /></FormField>
         </div>
         <ProblemNote :refusal="general" />
       </form>
       <template #footer>
-        <ElButton @click="leave(() => (adding = false))">{{ token ? 'Done' : 'Cancel' }}</ElButton>
+        <ElButton @click="leave(() => (adding = false))">{{ token ? $t('Done') : $t('Cancel') }}</ElButton>
         <ElButton
           v-if="!token"
           type="primary"
@@ -112,7 +136,7 @@ const columns: Column<Schemas['Token']>[] = [
           form="add-token"
           :disabled="!form.name.trim() || !form.scopes.length"
           :loading="Boolean(busy)"
-          >Create token</ElButton
+          >{{ $t('Create token') }}</ElButton
         >
       </template>
     </ElDialog>

@@ -1,10 +1,9 @@
 import type { Area } from '../../router'
+import { t } from '../../language'
 
 export default {
-  label: 'Your sign-in',
   home: '/me',
   permission: 'personal',
-  menu: true,
   key: 'y',
-  routes: [{ path: '/me', component: () => import('./OwnPage.vue'), meta: { title: 'Your sign-in' } }],
+  routes: [{ path: '/me', component: () => import('./OwnPage.vue'), meta: { title: t('Your sign-in') } }],
 } satisfies Area

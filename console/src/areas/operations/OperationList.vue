@@ -10,6 +10,7 @@ import PageTurner from '../../parts/PageTurner.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { may } from '../session/state'
 import OperationTable from './OperationTable.vue'
+import { named } from '../../codes'
 
 const router = useRouter()
 const { state, server, cursor } = useFilters('state', 'server', 'cursor')
@@ -21,7 +22,7 @@ const query = computed(() => ({
 }))
 const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/operations', { params: { query: query.value } })), {
   on: query,
-  every: 3_000,
+  live: true,
 })
 const { data: servers } = useLoad(async () => (may('servers.read') ? ask(api.GET('/api/v1/servers')) : undefined))
 
@@ -31,12 +32,17 @@ function turn() {
 </script>
 
 <template>
-  <PageHead title="Operations" about="Work in progress and done, newest first" />
+  <PageHead :title="$t('Operations')" :about="$t('Work in progress and done, newest first')" />
   <div class="filters">
-    <ElSelect v-model="state" clearable placeholder="Any state" aria-label="State">
-      <ElOption v-for="s in ['waiting', 'running', 'done', 'failed']" :key="s" :value="s" />
+    <ElSelect v-model="state" clearable :placeholder="$t('Any state')" :aria-label="$t('State')">
+      <ElOption
+        v-for="s in ['waiting', 'running', 'done', 'failed', 'cancelled']"
+        :key="s"
+        :value="s"
+        :label="named(s)"
+      />
     </ElSelect>
-    <ElSelect v-if="servers" v-model="server" clearable placeholder="Any server" aria-label="Server">
+    <ElSelect v-if="servers" v-model="server" clearable :placeholder="$t('Any server')" :aria-label="$t('Server')">
       <ElOption v-for="s in servers?.servers" :key="s.label" :value="s.label" />
     </ElSelect>
   </div>
@@ -44,15 +50,14 @@ function turn() {
   <OperationTable :operations="data?.operations ?? undefined">
     <template #empty
       ><div class="empty">
-        <h2>No operation {{ state || server ? 'fits' : 'yet' }}</h2>
-        <p class="quiet">Opening an account or sweeping a server makes one.</p>
+        <h2>{{ state || server ? $t('No operation fits') : $t('No operation yet') }}</h2>
+        <p class="quiet">{{ $t('Opening an account or sweeping a server makes one.') }}</p>
       </div></template
     >
   </OperationTable>
   <PageTurner
     v-if="data?.operations?.length"
-    :shown="data.operations.length"
-    what="operations"
+    :count="$t('{n} operation | {n} operations', { n: data.operations.length })"
     :next="data.next"
     :first="!cursor"
     @next="turn"

@@ -7,6 +7,7 @@ import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import StateMark from '../../parts/StateMark.vue'
 import StepList from '../../parts/StepList.vue'
+import { t } from '../../language'
 
 const props = defineProps<{ operation: string }>()
 const { operation: data, refusal } = useOperation(computed(() => Number(props.operation)))
@@ -15,24 +16,26 @@ const facts = computed<[string, string][]>(() => {
   const o = data.value
   return o
     ? [
-        ['Asked for by', o.actor],
-        ['Asked for', moment(o.created_at)],
-        ['Begun', moment(o.started_at)],
-        ['Ended', o.finished_at ? moment(o.finished_at) : 'not yet'],
+        [t('Asked for by'), o.actor],
+        [t('Asked for'), moment(o.created_at)],
+        [t('Begun'), moment(o.started_at)],
+        [t('Ended'), o.finished_at ? moment(o.finished_at) : t('not yet')],
       ]
     : []
 })
 </script>
 
 <template>
-  <NotHere v-if="!data && refusal" :refusal="refusal" to="/operations" label="All operations" />
+  <NotHere v-if="!data && refusal" :refusal="refusal" to="/operations" :label="$t('All operations')" />
   <template v-if="data">
-    <PageHead :title="data.subject" :about="`${data.kind}, operation ${data.id}`">
-      <template #above><RouterLink to="/operations">Operations</RouterLink></template>
+    <PageHead :title="data.subject" :about="$t('{title}, operation {id}', { title: data.title, id: data.id })">
+      <template #above
+        ><RouterLink to="/operations">{{ $t('Operations') }}</RouterLink></template
+      >
       <StateMark :state="data.state" />
     </PageHead>
     <div class="page">
-      <section aria-label="Steps"><StepList :operation="data" /></section>
+      <section :aria-label="$t('Steps')"><StepList :operation="data" /></section>
       <FactList :facts="facts" />
     </div>
   </template>

@@ -1,17 +1,19 @@
 import type { Area } from '../../router'
+import { t } from '../../language'
 
 export default {
-  label: 'Operations',
+  label: t('Operations'),
+  group: 'record',
   permission: 'operations.read',
   home: '/operations',
   key: 'o',
   routes: [
-    { path: '/operations', component: () => import('./OperationList.vue'), meta: { title: 'Operations' } },
+    { path: '/operations', component: () => import('./OperationList.vue'), meta: { title: t('Operations') } },
     {
       path: '/operations/:operation',
       component: () => import('./OperationPage.vue'),
       props: true,
-      meta: { title: 'Operation' },
+      meta: { title: t('Operation') },
     },
   ],
 } satisfies Area

@@ -4,7 +4,7 @@ export interface Origin {
   customer?: number
   reseller?: string
   email?: string
-  language?: 'en' | 'de'
+  language?: string
 }
 </script>
 
@@ -26,7 +26,7 @@ const { form, dirty, general, error, busy, act } = useForm(
   () => ({
     name: '',
     email: props.origin.email ?? '',
-    language: props.origin.language ?? ('en' as const),
+    language: props.origin.language ?? 'en',
     duty: 'all' as keyof typeof duties,
     activation: 'link' as 'link' | 'password' | 'none',
     password: '',
@@ -61,47 +61,47 @@ const add = () =>
   <ElDialog
     v-model="shown"
     :close-on-click-modal="!dirty"
-    :title="operator ? 'Add an operator' : 'Let somebody sign in'"
+    :title="operator ? $t('Add an operator') : $t('Let somebody sign in')"
     width="min(34rem, 94vw)"
   >
     <form id="add-person" class="stack" @submit.prevent="add">
-      <FormField label="Sign-in name" for="person-name" :error="error('name')"
+      <FormField :label="$t('Sign-in name')" for="person-name" :error="error('name')"
         ><ElInput id="person-name" v-model="form.name" spellcheck="false" autocapitalize="none" autocomplete="off"
       /></FormField>
-      <FormField label="Mail address" for="person-email" :error="error('email')"
+      <FormField :label="$t('Mail address')" for="person-email" :error="error('email')"
         ><ElInput id="person-email" v-model="form.email" type="email" autocomplete="off"
       /></FormField>
-      <FormField v-if="operator" label="Duty" for="person-duty" :hint="duties[form.duty]">
+      <FormField v-if="operator" :label="$t('Duty')" for="person-duty" :hint="duties[form.duty]">
         <ElSelect id="person-duty" v-model="form.duty"
           ><ElOption v-for="duty in Object.keys(duties)" :key="duty" :value="duty" :label="duty"
         /></ElSelect>
       </FormField>
-      <ElCheckbox v-model="form.readOnly">Read-only: may look, not change</ElCheckbox>
-      <ElRadioGroup v-model="form.activation" aria-label="First sign-in" class="choice">
-        <ElRadio value="link">mail a link to choose a password</ElRadio>
-        <ElRadio value="password">set a password here</ElRadio>
-        <ElRadio value="none">later</ElRadio>
+      <ElCheckbox v-model="form.readOnly">{{ $t('Read-only: may look, not change') }}</ElCheckbox>
+      <ElRadioGroup v-model="form.activation" :aria-label="$t('First sign-in')" class="choice">
+        <ElRadio value="link">{{ $t('mail a link to choose a password') }}</ElRadio>
+        <ElRadio value="password">{{ $t('set a password here') }}</ElRadio>
+        <ElRadio value="none">{{ $t('later') }}</ElRadio>
       </ElRadioGroup>
       <template v-if="form.activation === 'password'">
         <NewPassword
           v-model="form.password"
           :about="[form.name, form.email]"
           :error="error('password')"
-          label="First password"
+          :label="$t('First password')"
         />
-        <ElCheckbox v-model="form.mustChange">Has to be changed at the first sign-in</ElCheckbox>
+        <ElCheckbox v-model="form.mustChange">{{ $t('Has to be changed at the first sign-in') }}</ElCheckbox>
       </template>
       <ProblemNote :refusal="general" />
     </form>
     <template #footer>
-      <ElButton @click="shown = false">Cancel</ElButton>
+      <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
       <ElButton
         type="primary"
         native-type="submit"
         form="add-person"
         :disabled="!form.name.trim() || (form.activation === 'password' && !form.password)"
         :loading="Boolean(busy)"
-        >Add</ElButton
+        >{{ $t('Add') }}</ElButton
       >
     </template>
   </ElDialog>

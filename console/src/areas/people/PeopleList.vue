@@ -6,6 +6,7 @@ import { useTyped } from '../../composables/useTyped'
 import PageHead from '../../parts/PageHead.vue'
 import { isCustomer, isOperator, session } from '../session/state'
 import PeopleTable from './PeopleTable.vue'
+import { named } from '../../codes'
 
 const { search, role } = useFilters('search', 'role')
 const typed = useTyped(search)
@@ -30,18 +31,18 @@ const origin = computed(() =>
 </script>
 
 <template>
-  <PageHead title="People" about="Everybody who can sign in" />
+  <PageHead :title="$t('People')" :about="$t('Everybody who can sign in')" />
   <div class="filters">
     <ElInput
       v-model="typed"
       type="search"
       clearable
-      placeholder="Part of a sign-in name or mail address"
-      aria-label="Search people"
+      :placeholder="$t('Part of a sign-in name or mail address')"
+      :aria-label="$t('Search people')"
     />
-    <ElSelect v-if="roles.length" v-model="role" clearable placeholder="Any role" aria-label="Role"
-      ><ElOption v-for="r in roles" :key="r" :value="r"
+    <ElSelect v-if="roles.length" v-model="role" clearable :placeholder="$t('Any role')" :aria-label="$t('Role')"
+      ><ElOption v-for="r in roles" :key="r" :value="r" :label="named(r)"
     /></ElSelect>
   </div>
-  <PeopleTable :query="query" :add="origin" :title="isOperator ? 'Sign-ins' : 'Who can sign in'" />
+  <PeopleTable :query="query" :add="origin" :title="isOperator ? $t('Sign-ins') : $t('Who can sign in')" />
 </template>

@@ -2,11 +2,13 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { ElButton, ElCheckbox, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
 import { useRouter } from 'vue-router'
+import { named } from '../../codes'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import { ago, moment } from '../../words'
 import FactList from '../../parts/FactList.vue'
+import LanguagePick from '../../parts/LanguagePick.vue'
 import FormField from '../../parts/FormField.vue'
 import NewPassword from '../../parts/NewPassword.vue'
 import NotHere from '../../parts/NotHere.vue'
@@ -16,6 +18,8 @@ import { may, session } from '../session/state'
 import { duties } from './duties'
 import { confirmed } from '../../parts/confirm'
 import { useCopy } from '../../composables/useCopy'
+import { useUnsaved } from '../../composables/useUnsaved'
+import { t } from '../../language'
 
 const props = defineProps<{ person: string }>()
 const router = useRouter()
@@ -25,13 +29,14 @@ const {
   refusal: missing,
   reload,
 } = useLoad(() => ask(api.GET('/api/v1/people/{person}', { params: { path: path.value } })), { on: path })
-const { form, general, error, busy, act, reset } = useForm(() => ({
+const { form, dirty, general, error, busy, act, reset } = useForm(() => ({
   email: '',
-  language: 'en' as 'en' | 'de',
+  language: 'en',
   duty: 'all' as keyof typeof duties,
   readOnly: false,
   networks: '',
 }))
+const saved = useUnsaved(() => dirty.value)
 watch(
   data,
   (p) =>
@@ -90,22 +95,26 @@ const givePassword = () =>
   }, 'password')
 const after = (question: string, what: string, does: () => Promise<unknown>) =>
   act(async () => {
-    if (!(await confirmed(question, 'Continue'))) return
+    if (!(await confirmed(question, t('Continue')))) return
     await does()
     await reload()
   }, what)
 const signOut = () =>
-  after(`End all sessions of ${props.person}?`, 'out', () =>
+  after(t('End all sessions of {person}?', { person: props.person }), 'out', () =>
     ask(api.DELETE('/api/v1/people/{person}/sessions', { params: { path: path.value } })),
   )
 const unlock = () =>
-  after(`Switch the second factor of ${props.person} off?`, 'factor', () =>
+  after(t('Switch the second factor of {person} off?', { person: props.person }), 'factor', () =>
     ask(api.DELETE('/api/v1/people/{person}/second-factor', { params: { path: path.value } })),
   )
 const remove = () =>
   act(async () => {
-    if (!(await confirmed(`Remove ${props.person}? Sessions and tokens end at once.`, 'Remove'))) return
+    if (
+      !(await confirmed(t('Remove {person}? Sessions and tokens end at once.', { person: props.person }), t('Remove')))
+    )
+      return
     await ask(api.DELETE('/api/v1/people/{person}', { params: { path: path.value } }))
+    saved()
     await router.push('/people')
   }, 'remove')
 
@@ -113,63 +122,75 @@ const facts = computed<[string, string][]>(() => {
   const p = data.value
   if (!p) return []
   const all: [string, string | undefined][] = [
-    ['Role', p.role],
-    ['Customer', p.customer],
-    ['Reseller', p.reseller],
-    ['Password', p.password ? (p.must_change ? 'has to be changed first' : 'set') : 'none yet'],
-    ['Second factor', p.second_factor ? 'on' : 'off'],
-    ['Last seen', ago(p.seen_at)],
-    ['Since', moment(p.since)],
+    [t('Role'), named(p.role)],
+    [t('Customer'), p.customer],
+    [t('Reseller'), p.reseller],
+    [t('Password'), p.password ? (p.must_change ? t('has to be changed first') : 'set') : t('none yet')],
+    [t('Second factor'), p.second_factor ? t('on') : t('off')],
+    [t('Last seen'), ago(p.seen_at)],
+    [t('Since'), moment(p.since)],
   ]
   return all.filter((f): f is [string, string] => Boolean(f[1]))
 })
 </script>
 
 <template>
-  <NotHere v-if="!data && missing" :refusal="missing" to="/people" label="All people" />
+  <NotHere v-if="!data && missing" :refusal="missing" to="/people" :label="$t('All people')" />
   <template v-if="data">
-    <PageHead :title="data.name" :about="me ? 'That is you' : undefined">
-      <template #above><RouterLink to="/people">People</RouterLink></template>
+    <PageHead :title="data.name" :about="me ? $t('That is you') : undefined">
+      <template #above
+        ><RouterLink to="/people">{{ $t('People') }}</RouterLink></template
+      >
       <template v-if="mine">
-        <ElButton @click="((giving = true), (password = ''))">New password…</ElButton>
-        <ElButton v-if="data.email" :loading="busy === 'passwordtrue'" @click="makeLink('password', true)"
-          >Mail a password link</ElButton
-        >
-        <ElButton :loading="busy === 'sign-infalse'" @click="makeLink('sign-in', false)"
-          >One-time sign-in link</ElButton
-        >
-        <ElButton :loading="busy === 'out'" @click="signOut">End sessions</ElButton>
-        <ElButton v-if="data.second_factor" :loading="busy === 'factor'" @click="unlock">Reset second factor</ElButton>
-        <ElButton :loading="busy === 'remove'" @click="remove">Remove…</ElButton>
+        <ElButton @click="((giving = true), (password = ''))">{{ $t('New password…') }}</ElButton>
+        <ElButton v-if="data.email" :loading="busy === 'passwordtrue'" @click="makeLink('password', true)">{{
+          $t('Mail a password link')
+        }}</ElButton>
+        <ElButton :loading="busy === 'sign-infalse'" @click="makeLink('sign-in', false)">{{
+          $t('One-time sign-in link')
+        }}</ElButton>
+        <ElButton :loading="busy === 'out'" @click="signOut">{{ $t('End sessions') }}</ElButton>
+        <ElButton v-if="data.second_factor" :loading="busy === 'factor'" @click="unlock">{{
+          $t('Reset second factor')
+        }}</ElButton>
+        <ElButton :loading="busy === 'remove'" @click="remove">{{ $t('Remove…') }}</ElButton>
       </template>
-      <RouterLink v-if="me" to="/me">Your sign-in</RouterLink>
+      <RouterLink v-if="me" to="/me">{{ $t('Your sign-in') }}</RouterLink>
     </PageHead>
     <div v-if="link" class="link-note" role="status">
       <template v-if="link.url">
-        <p>This link works once, until {{ moment(link.ends_at) }}. It is shown only now.</p>
+        <p>{{ $t('This link works once, until {ends}. It is shown only now.', { ends: moment(link.ends_at) }) }}</p>
         <div class="acts">
-          <code>{{ link.url }}</code><ElButton size="small" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton>
+          <code>{{ link.url }}</code><ElButton size="small" @click="copy">{{
+            copied ? $t('Copied') : $t('Copy')
+          }}</ElButton>
         </div>
       </template>
-      <p v-else>A link is on its way to {{ link.mailed }}; it works once, until {{ moment(link.ends_at) }}.</p>
+      <p v-else>
+        {{
+          $t('A link is on its way to {mailed}; it works once, until {ends}.', {
+            mailed: link.mailed,
+            ends: moment(link.ends_at),
+          })
+        }}
+      </p>
     </div>
     <ProblemNote v-if="!giving" :refusal="general" />
     <div class="halves">
       <form class="form" @submit.prevent="save">
         <FormField
-          label="Mail address"
+          :label="$t('Mail address')"
           for="email"
           :error="error('email')"
-          hint="For links and notices about the sign-in"
+          :hint="$t('For links and notices about the sign-in')"
           ><ElInput id="email" v-model="form.email" type="email" autocomplete="off" :readonly="!may('people.change')"
         /></FormField>
-        <FormField label="Language of notices" for="language"
-          ><ElSelect id="language" v-model="form.language"
-            ><ElOption value="en" label="English" /><ElOption value="de" label="Deutsch" /></ElSelect
-        ></FormField>
+        <FormField :label="$t('Language of notices')" for="language"
+          ><LanguagePick id="language" v-model="form.language"
+        /></FormField>
         <FormField
           v-if="data.role === 'operator'"
-          label="Duty"
+          :label="$t('Duty')"
           for="duty"
           :hint="duties[form.duty]"
           :error="error('duty')"
@@ -179,30 +200,35 @@ const facts = computed<[string, string][]>(() => {
           /></ElSelect>
         </FormField>
         <FormField
-          label="Networks"
+          :label="$t('Networks')"
           for="networks"
           :error="error('networks')"
-          hint="From where they may sign in, such as 192.0.2.0/24; empty is from anywhere"
+          :hint="$t('From where they may sign in, such as 192.0.2.0/24; empty is from anywhere')"
           ><ElInput id="networks" v-model="form.networks" spellcheck="false"
         /></FormField>
-        <ElCheckbox v-model="form.readOnly" :disabled="me">Read-only: may look, not change</ElCheckbox>
+        <ElCheckbox v-model="form.readOnly" :disabled="me">{{ $t('Read-only: may look, not change') }}</ElCheckbox>
         <div v-if="may('people.change')" class="acts">
-          <ElButton native-type="submit" type="primary" :loading="busy === 'save'">Save changes</ElButton>
+          <ElButton native-type="submit" type="primary" :loading="busy === 'save'">{{ $t('Save changes') }}</ElButton>
         </div>
       </form>
       <div><FactList :facts="facts" /></div>
     </div>
-    <ElDialog v-model="giving" :title="`New password of ${data.name}`" width="min(32rem, 94vw)">
+    <ElDialog v-model="giving" :title="$t('New password of {name}', { name: data.name })" width="min(32rem, 94vw)">
       <form id="give" class="stack" @submit.prevent="givePassword">
         <NewPassword v-model="password" :about="[data.name, data.email ?? '']" :error="error('password')" />
-        <ElCheckbox v-model="mustChange">Has to be changed at the next sign-in</ElCheckbox>
-        <p class="quiet">All their sessions end.</p>
+        <ElCheckbox v-model="mustChange">{{ $t('Has to be changed at the next sign-in') }}</ElCheckbox>
+        <p class="quiet">{{ $t('All their sessions end.') }}</p>
         <ProblemNote :refusal="general" />
       </form>
       <template #footer>
-        <ElButton @click="giving = false">Cancel</ElButton>
-        <ElButton type="primary" native-type="submit" form="give" :disabled="!password" :loading="busy === 'password'"
-          >Set the password</ElButton
+        <ElButton @click="giving = false">{{ $t('Cancel') }}</ElButton>
+        <ElButton
+          type="primary"
+          native-type="submit"
+          form="give"
+          :disabled="!password"
+          :loading="busy === 'password'"
+          >{{ $t('Set the password') }}</ElButton
         >
       </template>
     </ElDialog>

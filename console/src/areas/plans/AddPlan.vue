@@ -6,6 +6,7 @@ import { api, ask, foreseen, made, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import { useResellers } from '../../composables/useResellers'
+import { useUnsaved } from '../../composables/useUnsaved'
 import FormField from '../../parts/FormField.vue'
 import LimitFields from '../../parts/LimitFields.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -24,6 +25,7 @@ const { form, preview, general, error, busy, act, loadPreview } = useForm(() => 
 }))
 const like = String(route.query.like ?? '')
 const complete = ref(false)
+const saved = useUnsaved(() => Boolean(form.name.trim()))
 
 const { data: model } = useLoad(async () =>
   like
@@ -47,6 +49,7 @@ const body = computed(() => ({
 const add = () =>
   act(async () => {
     const plan = await made(api.POST('/api/v1/plans', { body: body.value }))
+    saved()
     await router.push(`/plans/${refOf(plan)}`)
   }, 'add')
 const foresee = () =>
@@ -54,13 +57,20 @@ const foresee = () =>
 </script>
 
 <template>
-  <PageHead :title="like ? `Add a plan like ${like}` : 'Add a plan'">
-    <template #above><RouterLink to="/plans">Plans</RouterLink></template>
+  <PageHead :title="like ? $t('Add a plan like {like}', { like }) : $t('Add a plan')">
+    <template #above
+      ><RouterLink to="/plans">{{ $t('Plans') }}</RouterLink></template
+    >
   </PageHead>
   <form v-if="model" class="halves" @submit.prevent="add">
     <div>
       <div class="pair">
-        <FormField label="Name" for="plan-name" :error="error('name')" hint="Lower-case letters, digits, hyphens">
+        <FormField
+          :label="$t('Name')"
+          for="plan-name"
+          :error="error('name')"
+          :hint="$t('Lower-case letters, digits, hyphens')"
+        >
           <ElInput
             id="plan-name"
             v-model="form.name"
@@ -70,11 +80,11 @@ const foresee = () =>
             autocomplete="off"
           />
         </FormField>
-        <FormField v-if="hasResellers" label="Whose" for="plan-reseller">
-          <ResellerPick id="plan-reseller" v-model="form.reseller" placeholder="The operator's" />
+        <FormField v-if="hasResellers" :label="$t('Whose')" for="plan-reseller">
+          <ResellerPick id="plan-reseller" v-model="form.reseller" :placeholder="$t(`The operator's`)" />
         </FormField>
       </div>
-      <h2 class="limits">Limits</h2>
+      <h2 class="limits">{{ $t('Limits') }}</h2>
       <LimitFields :limits="model.limits" :features="model.features" :wrong="error" @change="changed" />
     </div>
     <div>
@@ -85,13 +95,13 @@ const foresee = () =>
           type="primary"
           :disabled="!form.name.trim() || !complete"
           :loading="busy === 'add'"
-          >Add the plan</ElButton
+          >{{ $t('Add the plan') }}</ElButton
         >
-        <ElButton :disabled="!form.name.trim() || !complete" :loading="busy === 'preview'" @click="foresee"
-          >Preview</ElButton
-        >
+        <ElButton :disabled="!form.name.trim() || !complete" :loading="busy === 'preview'" @click="foresee">{{
+          $t('Preview')
+        }}</ElButton>
       </div>
-      <p class="quiet">The preview tells what can be kept but will not work in practice.</p>
+      <p class="quiet">{{ $t('The preview tells what can be kept but will not work in practice.') }}</p>
       <PreviewNote v-if="preview" :preview="preview" />
     </div>
   </form>

@@ -21,27 +21,31 @@ const differences = computed(() => data.value?.rows.filter((r) => r.differs).len
 </script>
 
 <template>
-  <NotHere v-if="!data && refusal" :refusal="refusal" to="/plans" label="All plans" />
+  <NotHere v-if="!data && refusal" :refusal="refusal" to="/plans" :label="$t('All plans')" />
   <template v-if="data">
     <PageHead
-      title="Compare plans"
+      :title="$t('Compare plans')"
       :about="
         differences
-          ? `They differ in ${differences} of ${data.rows.length} lines, marked ≠`
-          : 'They are the same in everything'
+          ? $t('They differ in {differences} of {rows} lines, marked ≠', { differences, rows: data.rows.length })
+          : $t('They are the same in everything')
       "
     >
-      <template #above><RouterLink to="/plans">Plans</RouterLink></template>
-      <ElCheckbox :model-value="Boolean(differing)" @change="(on) => (differing = on ? 'only' : '')"
-        >Only what differs</ElCheckbox
+      <template #above
+        ><RouterLink to="/plans">{{ $t('Plans') }}</RouterLink></template
       >
+      <ElCheckbox :model-value="Boolean(differing)" @change="(on) => (differing = on ? 'only' : '')">{{
+        $t('Only what differs')
+      }}</ElCheckbox>
     </PageHead>
     <div class="frame">
       <table>
         <thead>
           <tr>
-            <th scope="col"><span class="unseen">Differs</span></th>
-            <th scope="col">Limit or feature</th>
+            <th scope="col">
+              <span class="unseen">{{ $t('Differs') }}</span>
+            </th>
+            <th scope="col">{{ $t('Limit or feature') }}</th>
             <th v-for="plan in data.plans" :key="plan" scope="col" class="right">
               <RouterLink :to="`/plans/${plan}`">{{ plan }}</RouterLink>
             </th>
@@ -58,7 +62,7 @@ const differences = computed(() => data.value?.rows.filter((r) => r.differs).len
             >
             <template v-else
               ><td v-for="(on, i) in row.on" :key="i" class="right" :class="{ quiet: !on }">
-                {{ on ? 'on' : 'off' }}
+                {{ on ? $t('on') : $t('off') }}
               </td></template
             >
           </tr>
@@ -84,7 +88,7 @@ thead th {
 th,
 td {
   padding: 0.24rem 0.8rem;
-  text-align: left;
+  text-align: start;
   font-weight: 400;
   border-bottom: 1px solid var(--line-2);
   white-space: nowrap;
@@ -93,21 +97,14 @@ thead a {
   font-weight: 600;
 }
 .right {
-  text-align: right;
+  text-align: end;
 }
 .mark {
-  padding-right: 0;
+  padding-inline-end: 0;
   color: var(--signal);
   font-weight: 700;
 }
 .differs td:not(.quiet) {
   font-weight: 600;
-}
-.unseen {
-  position: absolute;
-  width: 1px;
-  height: 1px;
-  overflow: hidden;
-  clip-path: inset(50%);
 }
 </style>

@@ -15,6 +15,7 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 import ResellerPick from '../../parts/ResellerPick.vue'
 import { may } from '../session/state'
 import { refOf } from './names'
+import { number, t } from '../../language'
 
 type Plan = Schemas['Plan']
 
@@ -30,6 +31,7 @@ const query = computed(() => ({
 }))
 const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/plans', { params: { query: query.value } })), {
   on: query,
+  live: true,
 })
 const hasResellers = useResellers()
 
@@ -43,13 +45,13 @@ function choose(plan: Plan, on: boolean) {
 const cell = (key: keyof Plan['limits'], unit: string) => (p: Plan) => amount(p.limits[key], unit)
 const columns: Column<Plan>[] = [
   { key: 'choose', title: '' },
-  { key: 'name', title: 'Plan' },
-  { key: 'accounts', title: 'Accounts', right: true },
-  { key: 'disk', title: 'Disk', right: true, text: cell('disk', 'bytes') },
-  { key: 'traffic', title: 'Traffic', right: true, wide: true, text: cell('traffic', 'bytes') },
-  { key: 'domains', title: 'Domains', right: true, wide: true, text: cell('domains', 'count') },
-  { key: 'mailboxes', title: 'Mailboxes', right: true, wide: true, text: cell('mailboxes', 'count') },
-  { key: 'databases', title: 'Databases', right: true, wide: true, text: cell('databases', 'count') },
+  { key: 'name', title: t('Plan') },
+  { key: 'accounts', title: t('Accounts'), right: true },
+  { key: 'disk', title: t('Disk'), right: true, text: cell('disk', 'bytes') },
+  { key: 'traffic', title: t('Traffic'), right: true, wide: true, text: cell('traffic', 'bytes') },
+  { key: 'domains', title: t('Domains'), right: true, wide: true, text: cell('domains', 'count') },
+  { key: 'mailboxes', title: t('Mailboxes'), right: true, wide: true, text: cell('mailboxes', 'count') },
+  { key: 'databases', title: t('Databases'), right: true, wide: true, text: cell('databases', 'count') },
   { key: 'warnings', title: '' },
 ]
 
@@ -60,23 +62,31 @@ const compare = () => router.push({ path: '/plans/compare', query: { plan: [...c
 </script>
 
 <template>
-  <PageHead title="Plans">
+  <PageHead :title="$t('Plans')">
     <ElButton
       :disabled="chosen.size < 2 || chosen.size > most"
-      :title="chosen.size < 2 ? 'Choose 2 to 6 plans in the list' : undefined"
+      :title="chosen.size < 2 ? $t('Choose 2 to 6 plans in the list') : undefined"
       @click="compare"
-      >Compare{{ chosen.size ? ` ${chosen.size}` : '' }}</ElButton
+      >{{ chosen.size ? $t('Compare {n} plan | Compare {n} plans', { n: chosen.size }) : $t('Compare') }}</ElButton
     >
-    <ElButton v-if="may('plans.change')" type="primary" @click="router.push('/plans/add')">Add a plan</ElButton>
+    <ElButton v-if="may('plans.change')" type="primary" @click="router.push('/plans/add')">{{
+      $t('Add a plan')
+    }}</ElButton>
   </PageHead>
   <div class="filters">
-    <ElInput v-model="typed" type="search" clearable placeholder="Part of the name" aria-label="Search plans" />
+    <ElInput
+      v-model="typed"
+      type="search"
+      clearable
+      :placeholder="$t('Part of the name')"
+      :aria-label="$t('Search plans')"
+    />
     <ResellerPick
       v-if="hasResellers"
       v-model="whose"
-      own="The operator's own"
-      placeholder="Everybody's"
-      label="Whose plans"
+      :own="$t(`The operator's own`)"
+      :placeholder="$t(`Everybody's`)"
+      :label="$t('Whose plans')"
     />
   </div>
   <ProblemNote :refusal="refusal" />
@@ -85,21 +95,22 @@ const compare = () => router.push({ path: '/plans/compare', query: { plan: [...c
     :columns="columns"
     :rows="data?.plans"
     :to="(p) => `/plans/${refOf(p)}`"
-    caption="Plans, the operator's first"
+    :caption="$t(`Plans, the operator's first`)"
   >
     <template #choose="{ row }"
       ><ElCheckbox
         :model-value="chosen.has(refOf(row))"
-        :aria-label="`Compare ${refOf(row)}`"
+        :aria-label="$t('Compare {refOf}', { refOf: refOf(row) })"
         @change="(on) => choose(row, Boolean(on))"
     /></template>
     <template #name="{ row }"
       ><RouterLink :to="`/plans/${refOf(row)}`" class="name">{{ row.name }}</RouterLink
-      ><span v-if="row.reseller" class="quiet"> of {{ row.reseller }}</span></template
+      >{{ ' '
+      }}<span v-if="row.reseller" class="quiet">{{ $t('of {reseller}', { reseller: row.reseller }) }}</span></template
     >
     <template #accounts="{ row }"
       ><RouterLink v-if="row.accounts" :to="{ path: '/accounts', query: { plan: refOf(row) } }">{{
-        row.accounts.toLocaleString('en')
+        number(row.accounts)
       }}</RouterLink
       ><span v-else class="quiet">0</span></template
     >
@@ -110,17 +121,17 @@ const compare = () => router.push({ path: '/plans/compare', query: { plan: [...c
     >
     <template #empty>
       <div class="empty">
-        <h2>{{ search || whose ? 'No plan fits' : 'There are no plans yet' }}</h2>
+        <h2>{{ search || whose ? $t('No plan fits') : $t('There are no plans yet') }}</h2>
         <p v-if="!search && !whose && may('plans.change')">
-          <RouterLink to="/plans/add">Add the first one</RouterLink>: an account is opened on a plan.
+          <RouterLink to="/plans/add">{{ $t('Add the first one') }}</RouterLink>
+          <span class="quiet">{{ $t('Every account is opened on a plan.') }}</span>
         </p>
       </div>
     </template>
   </DataTable>
   <PageTurner
     v-if="data?.plans.length"
-    :shown="data.plans.length"
-    :what="data.plans.length === 1 ? 'plan' : 'plans'"
+    :count="$t('{n} plan | {n} plans', { n: data.plans.length })"
     :next="data.next"
     :first="!cursor"
     @next="turn"

@@ -6,7 +6,7 @@ import { api, ask, foreseen, made, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
-import { counted } from '../../words'
+import { useUnsaved } from '../../composables/useUnsaved'
 import FormField from '../../parts/FormField.vue'
 import LimitFields from '../../parts/LimitFields.vue'
 import NotHere from '../../parts/NotHere.vue'
@@ -17,6 +17,7 @@ import StepList from '../../parts/StepList.vue'
 import { may } from '../session/state'
 import { refOf } from './names'
 import { confirmed } from '../../parts/confirm'
+import { t } from '../../language'
 
 const props = defineProps<{ plan: string }>()
 const router = useRouter()
@@ -63,6 +64,7 @@ const dirty = computed(
       body.value.name || Object.keys(body.value.limits ?? {}).length || Object.keys(body.value.features ?? {}).length,
     ),
 )
+const saved = useUnsaved(() => dirty.value)
 const header = computed(() => ({ 'If-Match': `"${data.value?.version}"` }))
 
 const look = () =>
@@ -85,34 +87,42 @@ const change = () =>
   }, 'change')
 const remove = () =>
   act(async () => {
-    if (!(await confirmed(`Remove the plan ${props.plan}?`, 'Remove'))) return
+    if (!(await confirmed(t('Remove the plan {plan}?', { plan: props.plan }), t('Remove')))) return
     await ask(api.DELETE('/api/v1/plans/{plan}', { params: { path: path.value } }))
+    saved()
     await router.push('/plans')
   }, 'remove')
 </script>
 
 <template>
-  <NotHere v-if="!data && missing" :refusal="missing" to="/plans" label="All plans" />
+  <NotHere v-if="!data && missing" :refusal="missing" to="/plans" :label="$t('All plans')" />
   <template v-if="data">
-    <PageHead :title="data.name" :about="data.reseller ? `Plan of ${data.reseller}` : undefined">
-      <template #above><RouterLink to="/plans">Plans</RouterLink></template>
-      <RouterLink :to="{ path: '/accounts', query: { plan } }">{{ counted(data.accounts, 'account') }}</RouterLink>
+    <PageHead
+      :title="data.name"
+      :about="data.reseller ? $t('Plan of {reseller}', { reseller: data.reseller }) : undefined"
+    >
+      <template #above
+        ><RouterLink to="/plans">{{ $t('Plans') }}</RouterLink></template
+      >
+      <RouterLink :to="{ path: '/accounts', query: { plan } }">{{
+        $t('{n} account | {n} accounts', { n: data.accounts })
+      }}</RouterLink>
       <ElButton
         v-if="may('plans.change')"
         @click="router.push({ path: '/plans/add', query: { like: plan, reseller: data.reseller } })"
-        >Copy</ElButton
+        >{{ $t('Copy') }}</ElButton
       >
-      <ElButton v-if="may('plans.change')" :loading="busy === 'remove'" @click="remove">Remove…</ElButton>
+      <ElButton v-if="may('plans.change')" :loading="busy === 'remove'" @click="remove">{{ $t('Remove…') }}</ElButton>
     </PageHead>
     <ul v-if="data.warnings.length" class="notes">
       <li v-for="w in data.warnings" :key="w.name" class="warn">▲ {{ w.message }}</li>
     </ul>
     <form class="halves" @submit.prevent="preview ? change() : look()">
       <div>
-        <FormField v-if="may('plans.change')" label="Name" for="plan-name" :error="error('name')">
+        <FormField v-if="may('plans.change')" :label="$t('Name')" for="plan-name" :error="error('name')">
           <ElInput id="plan-name" v-model="form.name" spellcheck="false" autocapitalize="none" autocomplete="off" />
         </FormField>
-        <h2 class="limits">Limits</h2>
+        <h2 class="limits">{{ $t('Limits') }}</h2>
         <LimitFields
           :key="data.version"
           :limits="data.limits"
@@ -122,22 +132,34 @@ const remove = () =>
         />
       </div>
       <div v-if="may('plans.change')">
-        <section v-if="outcome && !dirty" aria-label="Outcome">
+        <section v-if="outcome && !dirty" :aria-label="$t('Outcome')">
           <p>
-            ● Changed. {{ counted(outcome.accounts_changed, 'account') }} may use more or less than before{{
-              outcome.accounts_frozen ? `; ${outcome.accounts_frozen} keep their present limits` : ''
-            }}.
+            {{
+              $t(
+                '● Changed. {n} account may use more or less than before. | ● Changed. {n} accounts may use more or less than before.',
+                { n: outcome.accounts_changed },
+              )
+            }}
+            {{
+              outcome.accounts_frozen
+                ? $t('{n} keeps its present limits. | {n} keep their present limits.', { n: outcome.accounts_frozen })
+                : ''
+            }}
           </p>
           <StepList v-if="operation" :operation="operation" />
         </section>
         <template v-if="data.accounts">
-          <h2 id="freeze-title">Accounts that keep their present limits</h2>
+          <h2 id="freeze-title">{{ $t('Accounts that keep their present limits') }}</h2>
           <ElRadioGroup v-model="form.freeze" aria-labelledby="freeze-title" class="freeze">
-            <ElRadio value="none">none: all {{ data.accounts.toLocaleString('en') }} change with the plan</ElRadio>
-            <ElRadio value="over">those that would be over a limit</ElRadio>
-            <ElRadio value="all">all: only new accounts get the new limits</ElRadio>
+            <ElRadio value="none">{{
+              $t('none: all {accounts} change with the plan', { accounts: data.accounts })
+            }}</ElRadio>
+            <ElRadio value="over">{{ $t('those that would be over a limit') }}</ElRadio>
+            <ElRadio value="all">{{ $t('all: only new accounts get the new limits') }}</ElRadio>
           </ElRadioGroup>
-          <p class="quiet">Nothing is ever deleted: an account over a limit cannot grow there. Exceptions stay.</p>
+          <p class="quiet">
+            {{ $t('Nothing is ever deleted: an account over a limit cannot grow there. Exceptions stay.') }}
+          </p>
         </template>
         <ProblemNote :refusal="general" />
         <div class="acts">
@@ -146,7 +168,7 @@ const remove = () =>
             :type="preview ? 'primary' : undefined"
             :disabled="!dirty || !complete"
             :loading="busy === 'preview' || busy === 'change'"
-            >{{ preview ? 'Change the plan' : 'Preview the change' }}</ElButton
+            >{{ preview ? $t('Change the plan') : $t('Preview the change') }}</ElButton
           >
         </div>
         <PreviewNote v-if="preview" :preview="preview" />

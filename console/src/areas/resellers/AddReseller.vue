@@ -4,18 +4,20 @@ import { ElButton, ElInput, ElRadio, ElRadioGroup } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, made, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
+import { useUnsaved } from '../../composables/useUnsaved'
 import FormField from '../../parts/FormField.vue'
 import LimitFields from '../../parts/LimitFields.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 
 const router = useRouter()
-const { form, general, error, busy, act } = useForm(() => ({
+const { form, dirty, general, error, busy, act } = useForm(() => ({
   name: '',
   title: '',
   email: '',
   measure: 'allotted' as 'allotted' | 'used',
 }))
+const saved = useUnsaved(() => dirty.value)
 const limits = shallowRef<Record<string, number | null>>({})
 const features = shallowRef<Record<string, boolean>>({})
 const complete = ref(false)
@@ -30,34 +32,37 @@ const add = () =>
       features: features.value as Schemas['NewReseller']['features'],
     }
     const r = await made(api.POST('/api/v1/resellers', { body }))
+    saved()
     await router.push(`/resellers/${r.name}`)
   }, 'add')
 </script>
 
 <template>
-  <PageHead title="Add a reseller"
-    ><template #above><RouterLink to="/resellers">Resellers</RouterLink></template></PageHead
+  <PageHead :title="$t('Add a reseller')"
+    ><template #above
+      ><RouterLink to="/resellers">{{ $t('Resellers') }}</RouterLink></template
+    ></PageHead
   >
   <form class="halves" @submit.prevent="add">
     <div class="form">
-      <FormField label="Title" for="title" :error="error('title')" hint="As people read it"
+      <FormField :label="$t('Title')" for="title" :error="error('title')" :hint="$t('As people read it')"
         ><ElInput id="title" v-model="form.title" autofocus autocomplete="off"
       /></FormField>
       <FormField
-        label="Name"
+        :label="$t('Name')"
         for="name"
         :error="error('name')"
-        hint="Lower-case letters, digits, hyphens; their plans are called NAME.PLAN"
+        :hint="$t('Lower-case letters, digits, hyphens; their plans are called NAME.PLAN')"
         ><ElInput id="name" v-model="form.name" spellcheck="false" autocapitalize="none" autocomplete="off"
       /></FormField>
-      <FormField label="Contact address" for="email" :error="error('email')"
+      <FormField :label="$t('Contact address')" for="email" :error="error('email')"
         ><ElInput id="email" v-model="form.email" type="email" autocomplete="off"
       /></FormField>
       <div>
-        <h2 id="measure-title">Compared with the share</h2>
+        <h2 id="measure-title">{{ $t('Compared with the share') }}</h2>
         <ElRadioGroup v-model="form.measure" aria-labelledby="measure-title" class="choice">
-          <ElRadio value="allotted">what is allotted: the limits given out to accounts</ElRadio>
-          <ElRadio value="used">what is used: limits may be given out beyond it</ElRadio>
+          <ElRadio value="allotted">{{ $t('what is allotted: the limits given out to accounts') }}</ElRadio>
+          <ElRadio value="used">{{ $t('what is used: limits may be given out beyond it') }}</ElRadio>
         </ElRadioGroup>
       </div>
       <ProblemNote :refusal="general" />
@@ -67,12 +72,12 @@ const add = () =>
           type="primary"
           :disabled="!form.name || !form.title || !complete"
           :loading="busy === 'add'"
-          >Add the reseller</ElButton
+          >{{ $t('Add the reseller') }}</ElButton
         >
       </div>
     </div>
     <div>
-      <h2>Share</h2>
+      <h2>{{ $t('Share') }}</h2>
       <LimitFields
         :limits="nothing"
         :features="{}"

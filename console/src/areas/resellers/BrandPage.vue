@@ -4,6 +4,7 @@ import { ElButton, ElInput } from 'element-plus'
 import { api, ask, made, Refusal } from '../../api/client'
 import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
+import { useUnsaved } from '../../composables/useUnsaved'
 import { session } from '../session/state'
 import NameServers from './NameServers.vue'
 import FormField from '../../parts/FormField.vue'
@@ -19,7 +20,7 @@ const {
   reload,
 } = useLoad(() => ask(api.GET('/api/v1/resellers/{reseller}/brand', { params: { path: path.value } })), { on: path })
 const { data: whole } = useLoad(() => ask(api.GET('/api/v1/resellers/{reseller}', { params: { path: path.value } })))
-const { form, general, error, busy, act, reset } = useForm(() => ({
+const { form, dirty, general, error, busy, act, reset } = useForm(() => ({
   title: '',
   footer: '',
   bar: '',
@@ -27,6 +28,7 @@ const { form, general, error, busy, act, reset } = useForm(() => ({
   sender_name: '',
   sender: '',
 }))
+useUnsaved(() => dirty.value)
 const logo = ref(0)
 const wrongLogo = ref('')
 watch(
@@ -86,64 +88,64 @@ const removeLogo = () =>
 </script>
 
 <template>
-  <NotHere v-if="!data && missing" :refusal="missing" :to="`/resellers/${reseller}`" label="Back" />
+  <NotHere v-if="!data && missing" :refusal="missing" :to="`/resellers/${reseller}`" :label="$t('Back')" />
   <template v-if="data">
-    <PageHead title="Brand" about="How your customers see the console and their notices"
+    <PageHead :title="$t('Brand')" :about="$t('How your customers see the console and their notices')"
       ><template #above
         ><RouterLink :to="`/resellers/${reseller}`">{{ reseller }}</RouterLink></template
       ></PageHead
     >
     <div class="halves">
       <form class="form" @submit.prevent="save">
-        <FormField label="Title" for="title" hint="Stands where the installation's does"
+        <FormField :label="$t('Title')" for="title" :hint="$t(`Stands where the installation's does`)"
           ><ElInput id="title" v-model="form.title" maxlength="60"
         /></FormField>
-        <FormField label="Footer" for="footer" hint="Below each page and each notice"
+        <FormField :label="$t('Footer')" for="footer" :hint="$t('Below each page and each notice')"
           ><ElInput id="footer" v-model="form.footer" maxlength="300"
         /></FormField>
         <div class="pair">
-          <FormField label="Colour of the bar" for="bar" :error="error('bar')"
+          <FormField :label="$t('Colour of the bar')" for="bar" :error="error('bar')"
             ><span class="colour"
               ><ElInput id="bar" v-model="form.bar" placeholder="#1e2a2b" spellcheck="false" /><input
                 v-model="form.bar"
                 type="color"
-                aria-label="Pick the colour of the bar" /></span
+                :aria-label="$t('Pick the colour of the bar')" /></span
           ></FormField>
-          <FormField label="Colour of links and buttons" for="accent" :error="error('accent')"
+          <FormField :label="$t('Colour of links and buttons')" for="accent" :error="error('accent')"
             ><span class="colour"
               ><ElInput id="accent" v-model="form.accent" placeholder="#96380f" spellcheck="false" /><input
                 v-model="form.accent"
                 type="color"
-                aria-label="Pick the colour of links and buttons" /></span
+                :aria-label="$t('Pick the colour of links and buttons')" /></span
           ></FormField>
         </div>
         <div class="pair">
-          <FormField label="Sender of notices" for="sender-name"
+          <FormField :label="$t('Sender of notices')" for="sender-name"
             ><ElInput id="sender-name" v-model="form.sender_name" maxlength="100"
           /></FormField>
-          <FormField label="Sender's address" for="sender" :error="error('sender')"
+          <FormField :label="$t(`Sender's address`)" for="sender" :error="error('sender')"
             ><ElInput id="sender" v-model="form.sender" type="email"
           /></FormField>
         </div>
         <ProblemNote :refusal="general" />
         <div class="acts">
-          <ElButton native-type="submit" type="primary" :loading="busy === 'save'">Save brand</ElButton>
+          <ElButton native-type="submit" type="primary" :loading="busy === 'save'">{{ $t('Save brand') }}</ElButton>
         </div>
       </form>
       <div>
-        <h2>Logo</h2>
-        <p v-if="data.logo" class="logo"><img :src="`${data.logo}?${logo}`" alt="The logo as it is" /></p>
-        <p v-else class="quiet">There is none; the title is shown instead.</p>
+        <h2>{{ $t('Logo') }}</h2>
+        <p v-if="data.logo" class="logo"><img :src="`${data.logo}?${logo}`" :alt="$t('The logo as it is')" /></p>
+        <p v-else class="quiet">{{ $t('There is none; the title is shown instead.') }}</p>
         <FormField
-          label="Another one"
+          :label="$t('Another one')"
           for="logo"
           :error="wrongLogo"
-          hint="PNG, WebP or SVG, at most 256 KiB. An SVG is written anew from what is harmless."
+          :hint="$t('PNG, WebP or SVG, at most 256 KiB. An SVG is written anew from what is harmless.')"
         >
           <input id="logo" type="file" accept="image/png,image/webp,image/svg+xml" @change="upload" />
         </FormField>
         <div v-if="data.logo" class="acts away">
-          <ElButton :loading="busy === 'logo'" @click="removeLogo">Remove the logo</ElButton>
+          <ElButton :loading="busy === 'logo'" @click="removeLogo">{{ $t('Remove the logo') }}</ElButton>
         </div>
         <NameServers v-if="whole" :reseller="reseller" :names="whole.name_servers" />
       </div>
@@ -179,7 +181,7 @@ input[type='color'] {
   border: 1px solid var(--line);
 }
 input[type='file']::file-selector-button {
-  margin-right: 0.7rem;
+  margin-inline-end: 0.7rem;
   padding: 0.35rem 0.9rem;
   font: inherit;
   font-weight: 550;

@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { api, ask, foreseen, made, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
+import { useUnsaved } from '../../composables/useUnsaved'
 import FormField from '../../parts/FormField.vue'
 import LimitFields from '../../parts/LimitFields.vue'
 import NotHere from '../../parts/NotHere.vue'
@@ -19,11 +20,12 @@ const { data, refusal: missing } = useLoad(() =>
   ask(api.GET('/api/v1/resellers/{reseller}', { params: { path: path.value } })),
 )
 
-const { form, preview, refusal, general, error, busy, act, loadPreview, reset } = useForm(() => ({
+const { form, dirty, preview, refusal, general, error, busy, act, loadPreview, reset } = useForm(() => ({
   title: '',
   email: '',
   measure: 'allotted' as 'allotted' | 'used',
 }))
+const saved = useUnsaved(() => dirty.value)
 /** What is given stays given, though the new share is smaller: decided after the preview has said so. */
 const keep = ref(false)
 const limits = shallowRef<Record<string, number | null>>({})
@@ -58,6 +60,7 @@ const change = () =>
         body: body.value,
       }),
     )
+    saved()
     await router.push(`/resellers/${props.reseller}`)
   }, 'change')
 const over = computed(
@@ -67,16 +70,16 @@ const over = computed(
 </script>
 
 <template>
-  <NotHere v-if="!data && missing" :refusal="missing" to="/resellers" label="All resellers" />
+  <NotHere v-if="!data && missing" :refusal="missing" to="/resellers" :label="$t('All resellers')" />
   <template v-if="data">
-    <PageHead :title="`Change ${data.title}`"
+    <PageHead :title="$t('Change {title}', { title: data.title })"
       ><template #above
         ><RouterLink :to="`/resellers/${reseller}`">{{ data.title }}</RouterLink></template
       ></PageHead
     >
     <form class="halves" @submit.prevent="preview ? change() : foresee()">
       <div>
-        <h2>Share</h2>
+        <h2>{{ $t('Share') }}</h2>
         <LimitFields
           :limits="data.limits"
           :features="data.features"
@@ -85,31 +88,32 @@ const over = computed(
         />
       </div>
       <div class="form">
-        <FormField label="Title" for="title" :error="error('title')"
+        <FormField :label="$t('Title')" for="title" :error="error('title')"
           ><ElInput id="title" v-model="form.title"
         /></FormField>
-        <FormField label="Contact address" for="email" :error="error('email')"
+        <FormField :label="$t('Contact address')" for="email" :error="error('email')"
           ><ElInput id="email" v-model="form.email" type="email"
         /></FormField>
         <div>
-          <h2 id="measure-title">Compared with the share</h2>
+          <h2 id="measure-title">{{ $t('Compared with the share') }}</h2>
           <ElRadioGroup v-model="form.measure" aria-labelledby="measure-title" class="choice">
-            <ElRadio value="allotted">what is allotted</ElRadio>
-            <ElRadio value="used">what is used</ElRadio>
+            <ElRadio value="allotted">{{ $t('what is allotted') }}</ElRadio>
+            <ElRadio value="used">{{ $t('what is used') }}</ElRadio>
           </ElRadioGroup>
         </div>
         <ProblemNote :refusal="general" />
-        <ElCheckbox v-if="over" v-model="keep"
-          >Keep what is given out: no account can use more than the share itself, and nothing more can be given out
-          there</ElCheckbox
-        >
+        <ElCheckbox v-if="over" v-model="keep">{{
+          $t(
+            'Keep what is given out: no account can use more than the share itself, and nothing more can be given out there',
+          )
+        }}</ElCheckbox>
         <div class="acts">
           <ElButton
             native-type="submit"
             :type="preview ? 'primary' : undefined"
             :disabled="!complete || (Boolean(preview) && over && !keep)"
             :loading="Boolean(busy)"
-            >{{ preview ? 'Change the reseller' : 'Preview the change' }}</ElButton
+            >{{ preview ? $t('Change the reseller') : $t('Preview the change') }}</ElButton
           >
         </div>
         <PreviewNote v-if="preview" :preview="preview" />

@@ -47,30 +47,35 @@ const save = () =>
 
 <template>
   <section>
-    <h2>Name servers</h2>
+    <h2>{{ $t('Name servers') }}</h2>
     <FormField
-      label="Their names"
+      :label="$t('Their names')"
       for="name-servers"
       :error="refusal?.problem.errors?.[0]?.message"
-      hint="Two or more, with blanks between them; the first is the primary. Empty takes the installation’s."
+      :hint="$t('Two or more, with blanks between them; the first is the primary. Empty takes the installation’s.')"
     >
       <ElInput
         id="name-servers"
         v-model="form.names"
         spellcheck="false"
         autocomplete="off"
-        placeholder="the installation’s"
+        :placeholder="$t('the installation’s')"
       />
     </FormField>
     <ProblemNote v-if="!refusal?.problem.errors?.length" :refusal="refusal" />
-    <ElCheckbox v-if="decision || form.accepted" v-model="form.accepted"
-      >take them all the same: {{ decision?.means ?? 'they will be right when registrars are told' }}</ElCheckbox
-    >
+    <ElCheckbox v-if="decision || form.accepted" v-model="form.accepted">{{
+      $t('take them all the same: {means}', {
+        means: decision?.means ?? $t('they will be right when registrars are told'),
+      })
+    }}</ElCheckbox>
     <PreviewNote v-if="preview" :preview="preview" />
     <StepList v-if="operation" :operation="operation" />
     <div class="acts">
-      <ElButton :loading="busy === 'save'" @click="save">Save names</ElButton
-      ><ElButton :loading="busy === 'preview'" @click="look">Preview</ElButton>
+      <ElButton :loading="busy === 'save'" @click="save">{{ $t('Save names') }}</ElButton><ElButton
+        :loading="busy === 'preview'"
+        @click="look"
+        >{{ $t('Preview') }}</ElButton
+      >
     </div>
   </section>
 </template>

@@ -13,6 +13,8 @@ import PageTurner from '../../parts/PageTurner.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import StateMark from '../../parts/StateMark.vue'
 import { may, session } from '../session/state'
+import { number, t } from '../../language'
+import { named } from '../../codes'
 
 type Reseller = Schemas['Reseller']
 const router = useRouter()
@@ -21,6 +23,7 @@ const typed = useTyped(search)
 const query = computed(() => ({ search: search.value || undefined, cursor: cursor.value || undefined, limit: 50 }))
 const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/resellers', { params: { query: query.value } })), {
   on: query,
+  live: true,
 })
 
 // A reseller has one page of this kind: their own.
@@ -30,13 +33,13 @@ watchEffect(() => {
 })
 
 const columns: Column<Reseller>[] = [
-  { key: 'title', title: 'Reseller', long: true },
-  { key: 'customers', title: 'Customers', right: true, wide: true, text: (r) => r.customers.toLocaleString('en') },
-  { key: 'accounts', title: 'Accounts', right: true, text: (r) => r.accounts.toLocaleString('en') },
-  { key: 'plans', title: 'Plans', right: true, wide: true, text: (r) => String(r.plans) },
-  { key: 'disk', title: 'Share of disk', right: true, wide: true, text: (r) => amount(r.limits.disk, 'bytes') },
-  { key: 'measure', title: 'Measured as', wide: true, text: (r) => r.measure },
-  { key: 'state', title: 'State' },
+  { key: 'title', title: t('Reseller'), long: true },
+  { key: 'customers', title: t('Customers'), right: true, wide: true, text: (r) => number(r.customers) },
+  { key: 'accounts', title: t('Accounts'), right: true, text: (r) => number(r.accounts) },
+  { key: 'plans', title: t('Plans'), right: true, wide: true, text: (r) => String(r.plans) },
+  { key: 'disk', title: t('Share of disk'), right: true, wide: true, text: (r) => amount(r.limits.disk, 'bytes') },
+  { key: 'measure', title: t('Measured as'), wide: true, text: (r) => named(r.measure) },
+  { key: 'state', title: t('State') },
 ]
 function turn() {
   void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
@@ -44,18 +47,18 @@ function turn() {
 </script>
 
 <template>
-  <PageHead title="Resellers"
-    ><ElButton v-if="may('resellers.change')" type="primary" @click="router.push('/resellers/add')"
-      >Add a reseller</ElButton
-    ></PageHead
+  <PageHead :title="$t('Resellers')"
+    ><ElButton v-if="may('resellers.change')" type="primary" @click="router.push('/resellers/add')">{{
+      $t('Add a reseller')
+    }}</ElButton></PageHead
   >
   <div class="filters">
     <ElInput
       v-model="typed"
       type="search"
       clearable
-      placeholder="Part of the name or title"
-      aria-label="Search resellers"
+      :placeholder="$t('Part of the name or title')"
+      :aria-label="$t('Search resellers')"
     />
   </div>
   <ProblemNote :refusal="refusal" />
@@ -64,7 +67,7 @@ function turn() {
     :columns="columns"
     :rows="data?.resellers"
     :to="(r) => `/resellers/${r.name}`"
-    caption="Resellers in the order of their names"
+    :caption="$t('Resellers in the order of their names')"
   >
     <template #title="{ row }"
       ><RouterLink :to="`/resellers/${row.name}`" class="name">{{ row.title }}</RouterLink>
@@ -74,18 +77,20 @@ function turn() {
     <template #state="{ row }"><StateMark :state="row.suspension ? 'suspended' : 'active'" /></template>
     <template #empty>
       <div class="empty">
-        <h2>{{ search ? 'No reseller fits' : 'There are no resellers yet' }}</h2>
+        <h2>{{ search ? $t('No reseller fits') : $t('There are no resellers yet') }}</h2>
         <p v-if="!search">
-          A reseller gets a share of the installation, cuts it into plans of their own, and sells accounts under their
-          own name.
+          {{
+            $t(
+              'A reseller gets a share of the installation, cuts it into plans of their own, and sells accounts under their own name.',
+            )
+          }}
         </p>
       </div>
     </template>
   </DataTable>
   <PageTurner
     v-if="data?.resellers.length"
-    :shown="data.resellers.length"
-    :what="data.resellers.length === 1 ? 'reseller' : 'resellers'"
+    :count="$t('{n} reseller | {n} resellers', { n: data.resellers.length })"
     :next="data.next"
     :first="!cursor"
     @next="turn"

@@ -1,26 +1,28 @@
 import type { Area } from '../../router'
+import { t } from '../../language'
 
 export default {
-  label: 'Resellers',
-  ownLabel: 'Share',
+  label: t('Resellers'),
+  group: 'selling',
+  ownLabel: t('Share'),
   home: '/resellers',
   permission: 'resellers.read',
   key: 'r',
   routes: [
-    { path: '/resellers', component: () => import('./ResellerList.vue'), meta: { title: 'Resellers' } },
-    { path: '/resellers/add', component: () => import('./AddReseller.vue'), meta: { title: 'Add a reseller' } },
+    { path: '/resellers', component: () => import('./ResellerList.vue'), meta: { title: t('Resellers') } },
+    { path: '/resellers/add', component: () => import('./AddReseller.vue'), meta: { title: t('Add a reseller') } },
     { path: '/resellers/:reseller', component: () => import('./ResellerPage.vue'), props: true },
     {
       path: '/resellers/:reseller/change',
       component: () => import('./ChangeReseller.vue'),
       props: true,
-      meta: { title: 'Change a reseller' },
+      meta: { title: t('Change a reseller') },
     },
     {
       path: '/resellers/:reseller/brand',
       component: () => import('./BrandPage.vue'),
       props: true,
-      meta: { title: 'Brand' },
+      meta: { title: t('Brand') },
     },
   ],
 } satisfies Area

@@ -10,6 +10,7 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 import StepList from '../../parts/StepList.vue'
 import { confirmed } from '../../parts/confirm'
 import { useCopy } from '../../composables/useCopy'
+import { t } from '../../language'
 
 /** Adds a server, shows its join secret once, and watches it join. */
 const shown = defineModel<boolean>({ required: true })
@@ -38,7 +39,7 @@ async function leave(done: () => void) {
   const lost = joining.value && operation.value?.state !== 'done' && !copied.value
   if (
     !lost ||
-    (await confirmed('The join secret has not been copied and cannot be shown again. Close anyway?', 'Close'))
+    (await confirmed(t('The join secret has not been copied and cannot be shown again. Close anyway?'), t('Close')))
   )
     done()
 }
@@ -47,52 +48,52 @@ async function leave(done: () => void) {
 <template>
   <ElDialog
     v-model="shown"
-    title="Add a server"
+    :title="$t('Add a server')"
     width="min(38rem, 94vw)"
     :before-close="leave"
     :close-on-click-modal="false"
   >
     <form v-if="!joining" id="join-server" class="stack" @submit.prevent="add">
       <FormField
-        label="Label"
+        :label="$t('Label')"
         for="label"
         :error="error('label')"
-        hint="How people call it: lower-case letters, digits and hyphens"
+        :hint="$t('How people call it: lower-case letters, digits and hyphens')"
       >
         <ElInput id="label" v-model="form.label" autocomplete="off" spellcheck="false" autocapitalize="none" />
       </FormField>
       <FormField
-        label="Address"
+        :label="$t('Address')"
         for="address"
         :error="error('address')"
-        hint="Host name or IP address; :PORT if its agent does not listen on 7677"
+        :hint="$t('Host name or IP address; :PORT if its agent does not listen on 7677')"
       >
         <ElInput id="address" v-model="form.address" autocomplete="off" spellcheck="false" autocapitalize="none" />
       </FormField>
-      <ElCheckbox v-model="form.closed">Takes no new accounts at first</ElCheckbox>
+      <ElCheckbox v-model="form.closed">{{ $t('Takes no new accounts at first') }}</ElCheckbox>
       <ProblemNote :refusal="general" />
     </form>
     <div v-else class="stack">
-      <p>On the server, as root, before {{ moment(joining.ends_at) }}:</p>
+      <p>{{ $t('On the server, as root, before {ends}:', { ends: moment(joining.ends_at) }) }}</p>
       <pre tabindex="0">{{ command }}</pre>
       <p>
-        <ElButton size="small" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton>
+        <ElButton size="small" @click="copy">{{ copied ? $t('Copied') : $t('Copy') }}</ElButton>
         {{ ' ' }}
-        <span class="quiet">The secret works once, and is shown only now.</span>
+        <span class="quiet">{{ $t('The secret works once, and is shown only now.') }}</span>
       </p>
       <StepList v-if="operation" :operation="operation" />
     </div>
     <template #footer>
-      <ElButton v-if="joining" @click="leave(() => (shown = false))">Close</ElButton>
+      <ElButton v-if="joining" @click="leave(() => (shown = false))">{{ $t('Close') }}</ElButton>
       <template v-else>
-        <ElButton @click="shown = false">Cancel</ElButton>
+        <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
         <ElButton
           type="primary"
           native-type="submit"
           form="join-server"
           :disabled="!form.label || !form.address"
           :loading="Boolean(busy)"
-          >Add the server</ElButton
+          >{{ $t('Add the server') }}</ElButton
         >
       </template>
     </template>

@@ -22,6 +22,7 @@ import StepList from '../../parts/StepList.vue'
 import OperationTable from '../operations/OperationTable.vue'
 import { health } from './health'
 import { confirmed } from '../../parts/confirm'
+import { t } from '../../language'
 
 const props = defineProps<{ server: string }>()
 const router = useRouter()
@@ -29,11 +30,11 @@ const path = computed(() => ({ server: props.server }))
 
 const { data, refusal, reload } = useLoad(
   () => ask(api.GET('/api/v1/servers/{server}', { params: { path: path.value } })),
-  { on: path, every: 5_000 },
+  { on: path, live: true, every: 5_000 },
 )
 const { data: drift, reload: reloadDrift } = useLoad(
   () => ask(api.GET('/api/v1/servers/{server}/drift', { params: { path: path.value } })),
-  { on: path, every: 10_000 },
+  { on: path, live: true, every: 10_000 },
 )
 const sort = ref<'cpu' | 'memory' | 'processes'>('cpu')
 const { data: hungriest } = useLoad(
@@ -47,7 +48,7 @@ const { data: hungriest } = useLoad(
 )
 const { data: operations, reload: reloadOperations } = useLoad(
   () => ask(api.GET('/api/v1/operations', { params: { query: { server: props.server, limit: 8 } } })),
-  { on: path },
+  { on: path, live: true },
 )
 
 watchEffect(() => {
@@ -82,7 +83,7 @@ const setOpen = (open: boolean) =>
 
 const remove = () =>
   act(async () => {
-    if (!(await confirmed(`Remove ${props.server} from the installation?`, 'Remove'))) return
+    if (!(await confirmed(t('Remove {server} from the installation?', { server: props.server }), t('Remove')))) return
     await ask(api.DELETE('/api/v1/servers/{server}', { params: { path: path.value } }))
     await router.push('/servers')
   })
@@ -91,87 +92,99 @@ const facts = computed<[string, string][]>(() => {
   const s = data.value
   if (!s) return []
   return [
-    ['Roles', s.roles?.join(', ') ?? ''],
-    ['Load', s.health ? `${s.health.load.toFixed(2)} on ${s.health.processors} processors` : '–'],
+    [t('Roles'), s.roles?.join(', ') ?? ''],
     [
-      'Disk limits',
+      t('Load'),
+      s.health
+        ? t('{toFixed} on {processors} processors', {
+            toFixed: s.health.load.toFixed(2),
+            processors: s.health.processors,
+          })
+        : '–',
+    ],
+    [
+      t('Disk limits'),
       s.health?.quota === 'btrfs' || s.health?.quota === 'project'
-        ? `kept by the file system (${s.health.quota === 'btrfs' ? 'btrfs' : 'project quota'})`
+        ? t('kept by the file system ({what})', { what: s.health.quota === 'btrfs' ? 'btrfs' : t('project quota') })
         : s.health
-          ? 'measured only: the file system cannot keep them'
+          ? t('measured only: the file system cannot keep them')
           : '–',
     ],
-    ['Control groups', s.health?.sandboxes.layout ?? '–'],
+    [t('Control groups'), s.health?.sandboxes.layout ?? '–'],
     ['PHP', s.health?.sandboxes.php.join(', ') || '–'],
-    ['Agent', s.health?.agent_version ?? '–'],
-    ['Last answer', ago(s.seen_at)],
-    ['Last sweep', ago(s.swept_at)],
+    [t('Agent'), s.health?.agent_version ?? '–'],
+    [t('Last answer'), ago(s.seen_at)],
+    [t('Last sweep'), ago(s.swept_at)],
   ]
 })
 </script>
 
 <template>
-  <NotHere v-if="!data && refusal" :refusal="refusal" to="/servers" label="All servers" />
+  <NotHere v-if="!data && refusal" :refusal="refusal" to="/servers" :label="$t('All servers')" />
   <template v-if="data">
     <PageHead :title="data.label" :about="data.address">
-      <template #above><RouterLink to="/servers">Servers</RouterLink></template>
-      <ElButton v-if="data.accounts === 0" @click="remove">Remove</ElButton>
-      <ElButton :disabled="data.state !== 'joined'" @click="sweep">Sweep now</ElButton>
-      <ElButton :type="drift?.drifts?.length ? 'primary' : ''" :disabled="data.state !== 'joined'" @click="repair"
-        >Repair</ElButton
+      <template #above
+        ><RouterLink to="/servers">{{ $t('Servers') }}</RouterLink></template
       >
+      <ElButton v-if="data.accounts === 0" @click="remove">{{ $t('Remove') }}</ElButton>
+      <ElButton :disabled="data.state !== 'joined'" @click="sweep">{{ $t('Sweep now') }}</ElButton>
+      <ElButton :type="drift?.drifts?.length ? 'primary' : ''" :disabled="data.state !== 'joined'" @click="repair">{{
+        $t('Repair')
+      }}</ElButton>
     </PageHead>
-    <ul v-if="data.health?.sandboxes.missing.length" class="notes" aria-label="What is not kept">
-      <li v-for="m in data.health.sandboxes.missing" :key="m" class="warn">▲ Not kept on this server: {{ m }}</li>
+    <ul v-if="data.health?.sandboxes.missing.length" class="notes" :aria-label="$t('What is not kept')">
+      <li v-for="m in data.health.sandboxes.missing" :key="m" class="warn">
+        {{ $t('▲ Not kept on this server: {m}', { m }) }}
+      </li>
     </ul>
     <FactStrip>
-      <StripFact name="Health"><StateMark :state="health(data)" /></StripFact>
-      <StripFact name="Accounts"
+      <StripFact :name="$t('Health')"><StateMark :state="health(data)" /></StripFact>
+      <StripFact :name="$t('Accounts')"
         ><RouterLink :to="{ path: '/accounts', query: { server: data.label } }">{{
           data.accounts
         }}</RouterLink></StripFact
       >
-      <StripFact v-if="data.health" name="Sandboxes running">{{ data.health.sandboxes.running }}</StripFact>
-      <StripFact name="Public addresses"
+      <StripFact v-if="data.health" :name="$t('Sandboxes running')">{{ data.health.sandboxes.running }}</StripFact>
+      <StripFact :name="$t('Public addresses')"
         ><code>{{ data.addresses.join(' ') }}</code></StripFact
       >
-      <StripFact name="Takes new accounts" for="takes">
+      <StripFact :name="$t('Takes new accounts')" for="takes">
         <ElSwitch
           id="takes"
           :model-value="data.open"
           inline-prompt
-          active-text="yes"
-          inactive-text="no"
+          :active-text="$t('yes')"
+          :inactive-text="$t('no')"
           @change="setOpen(Boolean($event))"
         />
       </StripFact>
       <template v-if="data.health">
-        <StripFact name="Disk used"
+        <StripFact :name="$t('Disk used')"
           ><FillBar
             :used="data.health.disk_total - data.health.disk_free"
             :of="data.health.disk_total"
             unit="bytes"
-            what="Disk of the homes"
+            :what="$t('Disk of the homes')"
         /></StripFact>
-        <StripFact name="Memory used"
+        <StripFact :name="$t('Memory used')"
           ><FillBar
             :used="data.health.memory_total - data.health.memory_free"
             :of="data.health.memory_total"
             unit="bytes"
-            :what="`${size(data.health.memory_free)} free`"
+            :what="$t('{memory_free} free', { memory_free: size(data.health.memory_free) })"
         /></StripFact>
       </template>
     </FactStrip>
     <ProblemNote :refusal="acting" />
-    <section v-if="operation" aria-label="Steps">
-      <h2>{{ operation.kind }}</h2>
+    <section v-if="operation" :aria-label="$t('Steps')">
+      <h2>{{ operation.title }}</h2>
       <StepList :operation="operation" />
     </section>
     <section v-if="hungriest?.accounts.length">
       <h2>
-        Run most
+        {{ $t('Run most') }}
         <span class="quiet"
-          >at the last sweep, by
+          >{{ $t('at the last sweep, by') }}
           <button
             v-for="by in ['cpu', 'memory', 'processes'] as const"
             :key="by"
@@ -180,22 +193,22 @@ const facts = computed<[string, string][]>(() => {
             :aria-pressed="sort === by"
             @click="sort = by"
           >
-            {{ by === 'cpu' ? 'processor' : by }}
+            {{ by === 'cpu' ? $t('processor') : by }}
           </button></span
         >
       </h2>
       <DataTable
         :id="(a) => a.id"
         :columns="[
-          { key: 'account', title: 'Account', long: true },
-          { key: 'cpu', title: 'Processor', right: true, text: (a) => `${a.cpu}%` },
-          { key: 'memory', title: 'Memory', right: true, text: (a) => size(a.memory) },
-          { key: 'processes', title: 'Processes', right: true, wide: true, text: (a) => String(a.processes) },
-          { key: 'met', title: 'Limits met today', long: true, wide: true, text: (a) => limitsMet(a.met) },
+          { key: 'account', title: $t('Account'), long: true },
+          { key: 'cpu', title: $t('Processor'), right: true, text: (a) => `${a.cpu}%` },
+          { key: 'memory', title: $t('Memory'), right: true, text: (a) => size(a.memory) },
+          { key: 'processes', title: $t('Processes'), right: true, wide: true, text: (a) => String(a.processes) },
+          { key: 'met', title: $t('Limits met today'), long: true, wide: true, text: (a) => limitsMet(a.met) },
         ]"
         :rows="hungriest.accounts"
         :to="(a) => `/accounts/${a.id}`"
-        caption="Accounts that run most"
+        :caption="$t('Accounts that run most')"
       >
         <template #account="{ row }"
           ><RouterLink :to="`/accounts/${row.id}`"
@@ -206,33 +219,36 @@ const facts = computed<[string, string][]>(() => {
     </section>
     <section>
       <h2>
-        Drift <span class="quiet">what the last sweep, {{ ago(drift?.swept_at) }}, found different</span>
+        {{ $t('Drift') }}
+        <span class="quiet">{{
+          $t('what the last sweep, {swept}, found different', { swept: ago(drift?.swept_at) })
+        }}</span>
       </h2>
       <ChangeList v-if="drift?.drifts?.length" :changes="drift.drifts" open />
       <p v-else class="quiet">
-        {{ drift?.swept_at ? 'Nothing: the server holds what it should.' : 'It has not been swept yet.' }}
+        {{ drift?.swept_at ? $t('Nothing: the server holds what it should.') : $t('It has not been swept yet.') }}
       </p>
     </section>
     <div class="halves">
       <section>
-        <h2>Programs</h2>
+        <h2>{{ $t('Programs') }}</h2>
         <DataTable
           :id="(p) => p.name"
           :columns="[
-            { key: 'name', title: 'Program', text: (p) => p.name },
-            { key: 'version', title: 'Version', text: (p) => p.version },
-            { key: 'running', title: 'State' },
-            { key: 'reloads', title: 'Reloads', right: true, text: (p) => String(p.reloads) },
+            { key: 'name', title: $t('Program'), text: (p) => p.name },
+            { key: 'version', title: $t('Version'), text: (p) => p.version },
+            { key: 'running', title: $t('State') },
+            { key: 'reloads', title: $t('Reloads'), right: true, text: (p) => String(p.reloads) },
           ]"
           :rows="data.health?.programs ?? []"
-          caption="Programs on the server"
+          :caption="$t('Programs on the server')"
         >
           <template #running="{ row }"><StateMark :state="row.running ? 'up' : 'down'" /></template>
         </DataTable>
         <FactList class="facts" :facts="facts" />
       </section>
       <section v-if="operations?.operations?.length">
-        <h2>Operations</h2>
+        <h2>{{ $t('Operations') }}</h2>
         <OperationTable :operations="operations.operations" :without="['id', 'actor']" />
       </section>
     </div>
@@ -241,7 +257,7 @@ const facts = computed<[string, string][]>(() => {
 
 <style scoped>
 .by {
-  margin-right: 0.5rem;
+  margin-inline-end: 0.5rem;
 }
 .by[aria-pressed='true'] {
   color: var(--ink);

@@ -8,6 +8,7 @@ import { moment } from '../../words'
 import FormField from '../../parts/FormField.vue'
 import NewPassword from '../../parts/NewPassword.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
+import { chosen } from '../../language'
 import { signedIn } from './state'
 
 /** Where one-time links lead. What is behind # is sent to the service only, and taken out of the address at once. */
@@ -27,9 +28,9 @@ void act(async () => {
 
 async function submit() {
   await act(async () => {
-    const body = { link, password: password.value || undefined, code: code.value || undefined }
+    const body = { link, password: password.value || undefined, code: code.value || undefined, language: chosen() }
     signedIn(await ask(api.POST('/api/v1/session/link', { body })))
-    await router.replace('/accounts')
+    await router.replace('/')
   })
   if (refusal.value?.kind === 'needs-code') {
     wantsCode.value = true
@@ -41,9 +42,13 @@ async function submit() {
 <template>
   <form class="card" @submit.prevent="submit">
     <template v-if="purpose">
-      <h1>{{ purpose.purpose === 'password' ? 'Choose a password' : 'Sign in' }}</h1>
+      <h1>{{ purpose.purpose === 'password' ? $t('Choose a password') : $t('Sign in') }}</h1>
       <p class="quiet">
-        For the sign-in name <code>{{ purpose.name }}</code>. The link works once, until {{ moment(purpose.ends_at) }}.
+        <i18n-t keypath="For the sign-in name {name}. The link works once, until {ends}." scope="global" tag="span"
+          ><template #name
+            ><code>{{ purpose.name }}</code></template
+          ><template #ends>{{ moment(purpose.ends_at) }}</template></i18n-t
+        >
       </p>
       <NewPassword
         v-if="purpose.purpose === 'password'"
@@ -53,9 +58,9 @@ async function submit() {
       />
       <FormField
         v-if="wantsCode"
-        label="Code"
+        :label="$t('Code')"
         for="link-code"
-        hint="From your authenticator, or one of your recovery codes"
+        :hint="$t('From your authenticator, or one of your recovery codes')"
       >
         <ElInput id="link-code" v-model="code" autocomplete="one-time-code" />
       </FormField>
@@ -66,13 +71,15 @@ async function submit() {
         :loading="Boolean(busy)"
         :disabled="purpose.purpose === 'password' && !password"
       >
-        {{ purpose.purpose === 'password' ? 'Set the password and sign in' : 'Sign in' }}
+        {{ purpose.purpose === 'password' ? $t('Set the password and sign in') : $t('Sign in') }}
       </ElButton>
     </template>
     <template v-else-if="refusal">
       <h1>{{ refusal.problem.title }}</h1>
       <p>{{ refusal.message }}</p>
-      <p><RouterLink to="/accounts">Sign in with name and password</RouterLink></p>
+      <p>
+        <RouterLink to="/accounts">{{ $t('Sign in with name and password') }}</RouterLink>
+      </p>
     </template>
   </form>
 </template>

@@ -9,7 +9,7 @@ import { session } from './state'
 
 <template>
   <template v-if="session">
-    <PageHead title="Before you go on" about="Whoever looks after your sign-in asks for this once." />
+    <PageHead :title="$t('Before you go on')" :about="$t('Whoever looks after your sign-in asks for this once.')" />
     <OwnPassword v-if="session.must_first.includes('password')" />
     <OwnFactor v-else />
   </template>

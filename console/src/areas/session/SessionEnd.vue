@@ -33,11 +33,15 @@ async function stay() {
 <template>
   <div v-if="shown" class="ending" role="alert">
     <span
-      >Your session ends in {{ minutes }} min{{ forGood ? ', however much it is used' : '' }}. Nothing you have typed is
-      lost by signing in again.</span
+      >{{
+        forGood
+          ? $t('Your session ends in {minutes} min, however much it is used.', { minutes })
+          : $t('Your session ends in {minutes} min.', { minutes })
+      }}
+      {{ $t('Nothing you have typed is lost by signing in again.') }}</span
     >
-    <ElButton v-if="forGood" size="small" @click="signInAgain()">Sign in again now</ElButton>
-    <ElButton v-else size="small" @click="stay">Stay signed in</ElButton>
+    <ElButton v-if="forGood" size="small" @click="signInAgain()">{{ $t('Sign in again now') }}</ElButton>
+    <ElButton v-else size="small" @click="stay">{{ $t('Stay signed in') }}</ElButton>
   </div>
 </template>
 

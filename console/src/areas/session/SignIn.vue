@@ -4,6 +4,8 @@ import { ElButton, ElInput } from 'element-plus'
 import { api, ask } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import FormField from '../../parts/FormField.vue'
+import { choose, chosen } from '../../language'
+import LanguageChoice from '../../parts/LanguageChoice.vue'
 import { session, signedIn, signingIn } from './state'
 
 const name = ref('')
@@ -31,7 +33,12 @@ watch(
 
 async function submit() {
   await act(async () => {
-    const body = { name: name.value, password: password.value, code: wantsCode.value ? code.value : undefined }
+    const body = {
+      name: name.value,
+      password: password.value,
+      code: wantsCode.value ? code.value : undefined,
+      language: chosen(),
+    }
     const as = await ask(api.POST('/api/v1/session', { body }))
     password.value = code.value = ''
     wantsCode.value = false
@@ -60,10 +67,10 @@ const forgotten = () =>
   <div v-if="signingIn" class="cover" role="dialog" aria-modal="true" aria-labelledby="sign-in-title">
     <form class="card" @submit.prevent="submit">
       <p class="mark">{{ session?.title ?? 'Victualler' }}</p>
-      <h1 id="sign-in-title">{{ session ? 'Your session has ended' : 'Sign in' }}</h1>
-      <p v-if="session" class="quiet">Nothing you typed is lost. Sign in and go on.</p>
+      <h1 id="sign-in-title">{{ session ? $t('Your session has ended') : $t('Sign in') }}</h1>
+      <p v-if="session" class="quiet">{{ $t('Nothing you typed is lost. Sign in and go on.') }}</p>
       <template v-if="!wantsCode">
-        <FormField label="Sign-in name" for="sign-in-name">
+        <FormField :label="$t('Sign-in name')" for="sign-in-name">
           <ElInput
             id="sign-in-name"
             ref="first"
@@ -73,7 +80,7 @@ const forgotten = () =>
             autocapitalize="none"
           />
         </FormField>
-        <FormField label="Password" for="sign-in-password" :error="refusal?.message">
+        <FormField :label="$t('Password')" for="sign-in-password" :error="refusal?.message">
           <ElInput
             id="sign-in-password"
             ref="second"
@@ -86,10 +93,10 @@ const forgotten = () =>
       </template>
       <FormField
         v-else
-        label="Code"
+        :label="$t('Code')"
         for="sign-in-code"
         :error="refusal?.message"
-        hint="From your authenticator, or one of your recovery codes"
+        :hint="$t('From your authenticator, or one of your recovery codes')"
       >
         <ElInput
           id="sign-in-code"
@@ -105,22 +112,23 @@ const forgotten = () =>
         type="primary"
         :loading="Boolean(busy)"
         :disabled="!name || !password || (wantsCode && !code)"
-        >Sign in</ElButton
+        >{{ $t('Sign in') }}</ElButton
       >
       <p v-if="mailed" class="quiet" role="status">
-        If there is a mail address for {{ name }}, a link to set a new password is on its way there.
+        {{ $t('If there is a mail address for {name}, a link to set a new password is on its way there.', { name }) }}
       </p>
-      <button v-else-if="wantsCode" type="button" class="link" @click="wantsCode = false">Back</button>
+      <button v-else-if="wantsCode" type="button" class="link" @click="wantsCode = false">{{ $t('Back') }}</button>
       <button
         v-else
         type="button"
         class="link"
         :disabled="!name"
-        :title="name ? undefined : 'Type your sign-in name first'"
+        :title="name ? undefined : $t('Type your sign-in name first')"
         @click="forgotten"
       >
-        Forgotten the password?
+        {{ $t('Forgotten the password?') }}
       </button>
+      <LanguageChoice v-if="!session" class="languages" @choose="choose" />
     </form>
   </div>
 </template>
@@ -152,5 +160,9 @@ const forgotten = () =>
 h1,
 .quiet {
   margin: 0;
+}
+.languages {
+  padding-top: 0.6rem;
+  border-top: 1px solid var(--line);
 }
 </style>

@@ -1,7 +1,8 @@
 import type { Area } from '../../router'
+import { t } from '../../language'
 
 export default {
   routes: [
-    { path: '/link', component: () => import('./LinkPage.vue'), meta: { title: 'Sign in by link', open: true } },
+    { path: '/link', component: () => import('./LinkPage.vue'), meta: { title: t('Sign in by link'), open: true } },
   ],
 } satisfies Area

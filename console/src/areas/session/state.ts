@@ -1,5 +1,6 @@
 import { computed, ref, shallowRef } from 'vue'
 import type { Schemas } from '../../api/client'
+import { settled, speak } from '../../language'
 
 /** Who is signed in; undefined until that is known. */
 export const session = shallowRef<Schemas['Session']>()
@@ -12,6 +13,9 @@ export function may(permission: string): boolean {
   return session.value?.permissions.includes(permission) ?? false
 }
 
+/** Whether something has to be done about the sign-in before anything else. */
+export const mustFirst = computed(() => (session.value?.must_first.length ?? 0) > 0)
+
 export const isOperator = computed(() => session.value?.role === 'operator')
 export const isCustomer = computed(() => session.value?.role === 'customer')
 
@@ -23,8 +27,10 @@ export function signInAgain(): Promise<void> {
   return new Promise((resolve) => waiting.push(resolve))
 }
 
-/** Lets everything go on that waited for the sign-in. */
+/** Lets everything go on that waited for the sign-in. Who only comes is spoken to in their language. */
 export function signedIn(as: Schemas['Session']) {
+  settled()
+  if (!session.value) speak(as.language)
   session.value = as
   signingIn.value = false
   for (const go of waiting) go()

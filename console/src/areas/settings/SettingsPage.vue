@@ -5,6 +5,7 @@ import { api, ask, made } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
+import { useUnsaved } from '../../composables/useUnsaved'
 import FormField from '../../parts/FormField.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -45,6 +46,7 @@ watch(
     }),
 )
 const saved = ref(false)
+useUnsaved(() => dirty.value)
 watch(dirty, (now) => (saved.value = saved.value && !now))
 
 const save = () =>
@@ -81,23 +83,23 @@ const test = () =>
 </script>
 
 <template>
-  <PageHead title="Settings" about="What holds for the whole installation" />
+  <PageHead :title="$t('Settings')" :about="$t('What holds for the whole installation')" />
   <ProblemNote :refusal="missing" />
   <form v-if="data" class="halves" @submit.prevent="save">
     <div class="form">
-      <h2>People</h2>
+      <h2>{{ $t('People') }}</h2>
       <FormField
-        label="Title"
+        :label="$t('Title')"
         for="title"
         :error="error('title')"
-        hint="What the installation is called where people sign in"
+        :hint="$t('What the installation is called where people sign in')"
         ><ElInput id="title" v-model="form.title" maxlength="100"
       /></FormField>
       <FormField
-        label="Console"
+        :label="$t('Console')"
         for="console-address"
         :error="error('console')"
-        hint="Where people reach it; links in mail lead there"
+        :hint="$t('Where people reach it; links in mail lead there')"
         ><ElInput
           id="console-address"
           v-model="form.console"
@@ -105,17 +107,17 @@ const test = () =>
           spellcheck="false"
       /></FormField>
       <FormField
-        label="Name servers"
+        :label="$t('Name servers')"
         for="name-servers"
         :error="error('name_servers')"
-        hint="On handover sheets, to be entered at registrars"
+        :hint="$t('On handover sheets, to be entered at registrars')"
         ><ElInput id="name-servers" v-model="form.nameServers" spellcheck="false"
       /></FormField>
       <FormField
-        label="Zone for challenges"
+        :label="$t('Zone for challenges')"
         for="challenge-zone"
         :error="error('challenge_zone')"
-        hint="A name in a zone of yours. Domains with DNS elsewhere point their challenge names below it"
+        :hint="$t('A name in a zone of yours. Domains with DNS elsewhere point their challenge names below it')"
         ><ElInput
           id="challenge-zone"
           v-model="form.challengeZone"
@@ -123,41 +125,42 @@ const test = () =>
           spellcheck="false"
       /></FormField>
       <FormField
-        label="Domains that customers and resellers bring"
+        :label="$t('Domains that customers and resellers bring')"
         for="domain-proof"
         :error="error('domain_proof')"
-        hint="Whose a domain is, DNS shows: it leads here, or has a record that we name"
+        :hint="$t('Whose a domain is, DNS shows: it leads here, or has a record that we name')"
         ><ElSelect id="domain-proof" v-model="form.domainProof"
-          ><ElOption value="off" label="are served; nothing is asked" /><ElOption
+          ><ElOption value="off" :label="$t('are served; nothing is asked')" /><ElOption
             value="warn"
-            label="are served, with a warning until DNS shows whose they are" /><ElOption
+            :label="$t('are served, with a warning until DNS shows whose they are')" /><ElOption
             value="require"
-            label="are served when DNS shows whose they are"
+            :label="$t('are served when DNS shows whose they are')"
         /></ElSelect>
       </FormField>
       <div>
-        <h2 id="factor-title">A second factor is required of</h2>
+        <h2 id="factor-title">{{ $t('A second factor is required of') }}</h2>
         <ElCheckboxGroup v-model="form.secondFactor" aria-labelledby="factor-title"
-          ><ElCheckbox value="operator">operators</ElCheckbox><ElCheckbox value="reseller">resellers</ElCheckbox
-          ><ElCheckbox value="customer">customers</ElCheckbox></ElCheckboxGroup
+          ><ElCheckbox value="operator">{{ $t('operators') }}</ElCheckbox
+          ><ElCheckbox value="reseller">{{ $t('resellers') }}</ElCheckbox
+          ><ElCheckbox value="customer">{{ $t('customers') }}</ElCheckbox></ElCheckboxGroup
         >
         <p v-if="error('second_factor')" class="warn">{{ error('second_factor') }}</p>
       </div>
       <FormField
-        label="Minutes that a session lasts without use"
+        :label="$t('Minutes that a session lasts without use')"
         for="minutes"
         :error="error('session_minutes')"
-        hint="5 to 720; after 12 hours it ends however much it is used"
+        :hint="$t('5 to 720; after 12 hours it ends however much it is used')"
         ><ElInput id="minutes" v-model="form.minutes" type="number" min="5" max="720"
       /></FormField>
     </div>
     <div class="form">
-      <h2>Mail</h2>
+      <h2>{{ $t('Mail') }}</h2>
       <FormField
-        label="Mail server"
+        :label="$t('Mail server')"
         for="mail-server"
         :error="error('mail_server')"
-        hint="Host and port of the server that takes notices; empty sends none"
+        :hint="$t('Host and port of the server that takes notices; empty sends none')"
         ><ElInput
           id="mail-server"
           v-model="form.mailServer"
@@ -165,24 +168,24 @@ const test = () =>
           spellcheck="false"
       /></FormField>
       <div class="pair">
-        <FormField label="Security" for="mail-security" :error="error('mail_security')"
+        <FormField :label="$t('Security')" for="mail-security" :error="error('mail_security')"
           ><ElSelect id="mail-security" v-model="form.mailSecurity"
             ><ElOption value="starttls" label="STARTTLS" /><ElOption value="tls" label="TLS" /><ElOption
               value="none"
-              label="none" /></ElSelect
+              :label="$t('none')" /></ElSelect
         ></FormField>
-        <FormField label="Sender" for="sender" :error="error('sender')"
+        <FormField :label="$t('Sender')" for="sender" :error="error('sender')"
           ><ElInput id="sender" v-model="form.sender" type="email" placeholder="hosting@ternisland.example"
         /></FormField>
       </div>
       <div class="pair">
-        <FormField label="Sign-in name there" for="mail-name"
+        <FormField :label="$t('Sign-in name there')" for="mail-name"
           ><ElInput id="mail-name" v-model="form.mailName" autocomplete="off"
         /></FormField>
         <FormField
-          label="Password there"
+          :label="$t('Password there')"
           for="mail-password"
-          :hint="data?.mail_password ? 'One is set; empty leaves it' : undefined"
+          :hint="data?.mail_password ? $t('One is set; empty leaves it') : undefined"
           ><ElInput
             id="mail-password"
             v-model="form.mailPassword"
@@ -193,15 +196,20 @@ const test = () =>
       </div>
       <ProblemNote :refusal="general" />
       <div v-if="may('settings.change')" class="acts">
-        <ElButton native-type="submit" type="primary" :loading="Boolean(busy)">Save settings</ElButton
-        ><span v-if="saved" role="status">● Saved</span>
+        <ElButton native-type="submit" type="primary" :loading="Boolean(busy)">{{ $t('Save settings') }}</ElButton><span
+          v-if="saved"
+          role="status"
+          >{{ $t('● Saved') }}</span
+        >
       </div>
       <div v-if="may('settings.change') && data?.mail_server">
         <FormField
-          label="Does mail go out?"
+          :label="$t('Does mail go out?')"
           for="test-to"
           :error="testing?.message"
-          :hint="tested ? `The mail server has taken a message to ${tested}` : 'Sends a message at once'"
+          :hint="
+            tested ? $t('The mail server has taken a message to {tested}', { tested }) : $t('Sends a message at once')
+          "
         >
           <span class="test"
             ><ElInput
@@ -210,7 +218,7 @@ const test = () =>
               type="email"
               placeholder="you@ternisland.example"
               @keydown.enter.prevent="test"
-            /><ElButton :disabled="!to" :loading="Boolean(sending)" @click="test">Send</ElButton></span
+            /><ElButton :disabled="!to" :loading="Boolean(sending)" @click="test">{{ $t('Send') }}</ElButton></span
           >
         </FormField>
       </div>

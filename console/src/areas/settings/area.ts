@@ -1,10 +1,11 @@
 import type { Area } from '../../router'
+import { t } from '../../language'
 
 export default {
-  label: 'Settings',
+  label: t('Settings'),
+  group: 'administration',
   home: '/settings',
   permission: 'settings.read',
-  menu: true,
   key: ',',
-  routes: [{ path: '/settings', component: () => import('./SettingsPage.vue'), meta: { title: 'Settings' } }],
+  routes: [{ path: '/settings', component: () => import('./SettingsPage.vue'), meta: { title: t('Settings') } }],
 } satisfies Area

@@ -6,7 +6,7 @@ import { api, ask, foreseen, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
-import { counted } from '../../words'
+import { useUnsaved } from '../../composables/useUnsaved'
 import FormField from '../../parts/FormField.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -16,6 +16,7 @@ import SettingFields from '../../parts/SettingFields.vue'
 import StepList from '../../parts/StepList.vue'
 import { may } from '../session/state'
 import { confirmed } from '../../parts/confirm'
+import { t } from '../../language'
 
 /** A template; without a name, one to be added. */
 const props = defineProps<{ template?: string }>()
@@ -50,9 +51,9 @@ const preview = shallowRef<Schemas['Preview']>()
 const started = ref<number>()
 const { refusal, busy, act } = useAct()
 const { operation } = useOperation(started, () => void reload())
-watch(data, (t) => {
-  about.value = t?.about ?? ''
-  records.value = written(t?.records)
+watch(data, (read) => {
+  about.value = read?.about ?? ''
+  records.value = written(read?.records)
 })
 watch([about, settings, records], () => (preview.value = undefined))
 
@@ -67,6 +68,7 @@ const body = computed<Schemas['TemplateChange']>(() => ({
   records: records.value !== written(data.value?.records) ? read(records.value) : undefined,
 }))
 const dirty = computed(() => Object.values(body.value).some((v) => v !== undefined))
+const saved = useUnsaved(() => mine.value && dirty.value)
 const wrongRecord = computed(() => refusal.value?.problem.errors?.find((e) => e.name.startsWith('records'))?.message)
 
 const add = () =>
@@ -81,6 +83,7 @@ const add = () =>
         },
       }),
     )
+    saved()
     await router.push(`/templates/${t.name}`)
   }, 'save')
 const look = () =>
@@ -108,8 +111,9 @@ const save = () =>
   }, 'save')
 const remove = () =>
   act(async () => {
-    if (!(await confirmed(`Remove the template ${props.template}?`, 'Remove'))) return
+    if (!(await confirmed(t('Remove the template {template}?', { template: props.template }), t('Remove')))) return
     await ask(api.DELETE('/api/v1/templates/{template}', { params: { path: path.value } }))
+    saved()
     await router.push('/templates')
   }, 'remove')
 function changed(list: Record<string, unknown>, ok: boolean) {
@@ -119,48 +123,52 @@ function changed(list: Record<string, unknown>, ok: boolean) {
 </script>
 
 <template>
-  <NotHere v-if="template && !data && missing" :refusal="missing" to="/templates" label="All templates" />
+  <NotHere v-if="template && !data && missing" :refusal="missing" to="/templates" :label="$t('All templates')" />
   <template v-if="data || !template">
     <PageHead
-      :title="data?.name ?? 'Add a template'"
-      :about="data?.reseller ? `Template of ${data.reseller}` : undefined"
+      :title="data?.name ?? $t('Add a template')"
+      :about="data?.reseller ? $t('Template of {reseller}', { reseller: data.reseller }) : undefined"
     >
-      <template #above><RouterLink to="/templates">Templates</RouterLink></template>
-      <span v-if="data" class="quiet">{{ counted(data.sites, 'site') }}, {{ counted(data.plans, 'plan') }}</span>
-      <ElButton v-if="data && mine" @click="remove">Remove…</ElButton>
+      <template #above
+        ><RouterLink to="/templates">{{ $t('Templates') }}</RouterLink></template
+      >
+      <span v-if="data" class="quiet"
+        >{{ $t('{n} site | {n} sites', { n: data.sites }) }}, {{ $t('{n} plan | {n} plans', { n: data.plans }) }}</span
+      >
+      <ElButton v-if="data && mine" @click="remove">{{ $t('Remove…') }}</ElButton>
     </PageHead>
-    <section v-if="operation" aria-label="Steps">
-      <h2>{{ operation.kind }}</h2>
+    <section v-if="operation" :aria-label="$t('Steps')">
+      <h2>{{ operation.title }}</h2>
       <StepList :operation="operation" />
     </section>
     <div class="form heading">
       <FormField
         v-if="!template"
-        label="Name"
+        :label="$t('Name')"
         for="template-name"
         :error="refusal?.field('name')"
-        hint="Lower-case letters, digits and hyphens"
+        :hint="$t('Lower-case letters, digits and hyphens')"
         ><ElInput id="template-name" v-model="name" spellcheck="false" autocomplete="off"
       /></FormField>
-      <FormField label="What it is good for" for="template-about"
+      <FormField :label="$t('What it is good for')" for="template-about"
         ><ElInput id="template-about" v-model="about" :disabled="!mine" maxlength="300"
       /></FormField>
     </div>
     <SettingFields
       :settings="shown"
       own="template"
-      below="the usual value"
+      :below="$t('the usual value')"
       :readonly="!mine"
       :wrong="(n) => refusal?.field(n)"
       @change="changed"
     />
     <section>
-      <h2>Records</h2>
+      <h2>{{ $t('Records') }}</h2>
       <FormField
-        label="What it adds to zones, a line for each record"
+        :label="$t('What it adds to zones, a line for each record')"
         for="template-records"
         :error="wrongRecord"
-        hint="Name, type and data; names are relative to each zone. What sites need goes first."
+        :hint="$t('Name, type and data; names are relative to each zone. What sites need goes first.')"
       >
         <ElInput
           id="template-records"
@@ -182,13 +190,13 @@ function changed(list: Record<string, unknown>, ok: boolean) {
         :disabled="!name.trim() || !sound"
         :loading="busy === 'save'"
         @click="add"
-        >Add template</ElButton
+        >{{ $t('Add template') }}</ElButton
       >
       <template v-else-if="dirty">
-        <ElButton type="primary" :disabled="!sound" :loading="busy === 'save'" @click="save"
-          >Save, for {{ counted(data?.sites ?? 0, 'site') }}</ElButton
-        >
-        <ElButton :disabled="!sound" :loading="busy === 'preview'" @click="look">Preview</ElButton>
+        <ElButton type="primary" :disabled="!sound" :loading="busy === 'save'" @click="save">{{
+          $t('Save, for {n} site | Save, for {n} sites', { n: data?.sites ?? 0 })
+        }}</ElButton>
+        <ElButton :disabled="!sound" :loading="busy === 'preview'" @click="look">{{ $t('Preview') }}</ElButton>
       </template>
     </div>
   </template>

@@ -1,13 +1,14 @@
 import type { Area } from '../../router'
+import { t } from '../../language'
 
 export default {
-  label: 'Templates',
+  label: t('Templates'),
+  group: 'selling',
   home: '/templates',
   permission: 'templates.read',
-  menu: true,
   routes: [
-    { path: '/templates', component: () => import('./TemplateList.vue'), meta: { title: 'Templates' } },
-    { path: '/templates/add', component: () => import('./TemplatePage.vue'), meta: { title: 'Add a template' } },
+    { path: '/templates', component: () => import('./TemplateList.vue'), meta: { title: t('Templates') } },
+    { path: '/templates/add', component: () => import('./TemplatePage.vue'), meta: { title: t('Add a template') } },
     { path: '/templates/:template', component: () => import('./TemplatePage.vue'), props: true },
   ],
 } satisfies Area

@@ -57,15 +57,15 @@ async function read(event: Event) {
   <ElDialog
     v-model="open"
     :close-on-click-modal="!dirty"
-    :title="`Take records over into ${zone}`"
+    :title="$t('Take records over into {zone}', { zone })"
     width="min(46rem, 94vw)"
   >
     <FormField
-      label="Zone file"
+      :label="$t('Zone file')"
       for="zone-text"
-      hint="All of it is taken over, or nothing. SOA, the zone’s own name servers and signatures are left out."
+      :hint="$t('All of it is taken over, or nothing. SOA, the zone’s own name servers and signatures are left out.')"
     >
-      <input type="file" aria-label="Choose a zone file" @change="read" />
+      <input type="file" :aria-label="$t('Choose a zone file')" @change="read" />
       <ElInput
         id="zone-text"
         v-model="form.text"
@@ -73,15 +73,15 @@ async function read(event: Event) {
         :rows="9"
         spellcheck="false"
         :disabled="Boolean(form.server.trim())"
-        placeholder="www  3600  IN  A  192.0.2.7"
+        placeholder="www 3600 IN A 192.0.2.7"
       />
     </FormField>
     <FormField
       v-if="session?.role !== 'customer'"
-      label="Or a name server to transfer from"
+      :label="$t('Or a name server to transfer from')"
       for="zone-server"
       :error="error('server')"
-      hint="It must allow this service to transfer the zone"
+      :hint="$t('It must allow this service to transfer the zone')"
     >
       <ElInput
         id="zone-server"
@@ -92,7 +92,7 @@ async function read(event: Event) {
         placeholder="ns1.provider.test"
       />
     </FormField>
-    <ElCheckbox v-model="form.replace">take the own records there are now out first</ElCheckbox>
+    <ElCheckbox v-model="form.replace">{{ $t('take the own records there are now out first') }}</ElCheckbox>
     <ProblemNote :refusal="refusal" />
     <ul v-if="refusal?.problem.errors?.length" class="lines">
       <li v-for="e in refusal.problem.errors" :key="e.name">
@@ -101,9 +101,11 @@ async function read(event: Event) {
     </ul>
     <PreviewNote v-if="preview" :preview="preview" />
     <template #footer>
-      <ElButton @click="open = false">Cancel</ElButton>
-      <ElButton :disabled="!ready" :loading="busy === 'preview'" @click="foresee">Preview</ElButton>
-      <ElButton type="primary" :disabled="!ready" :loading="busy === 'take'" @click="take">Import records</ElButton>
+      <ElButton @click="open = false">{{ $t('Cancel') }}</ElButton>
+      <ElButton :disabled="!ready" :loading="busy === 'preview'" @click="foresee">{{ $t('Preview') }}</ElButton>
+      <ElButton type="primary" :disabled="!ready" :loading="busy === 'take'" @click="take">{{
+        $t('Import records')
+      }}</ElButton>
     </template>
   </ElDialog>
 </template>

@@ -17,26 +17,26 @@ useIntervalFn(() => {
 
 <template>
   <section>
-    <h2>Signing</h2>
+    <h2>{{ $t('Signing') }}</h2>
     <ProblemNote :refusal="refusal" />
     <template v-if="data">
       <p>{{ data.state }}</p>
       <dl>
         <template v-for="ds in data.ds" :key="ds"
-          ><dt>DS, for the registrar</dt>
+          ><dt>{{ $t('DS, for the registrar') }}</dt>
           <dd>
             <code>{{ ds }}</code>
           </dd></template
         >
         <template v-for="ds in data.parent" :key="ds"
-          ><dt>DS at the parent now</dt>
+          ><dt>{{ $t('DS at the parent now') }}</dt>
           <dd>
             <code>{{ ds }}</code>
           </dd></template
         >
         <template v-for="k in data.keys" :key="k.tag"
-          ><dt>{{ k.use }} key</dt>
-          <dd>{{ k.tag }}, algorithm {{ k.algorithm }}</dd></template
+          ><dt>{{ $t('{use} key', { use: k.use }) }}</dt>
+          <dd>{{ $t('{tag}, algorithm {algorithm}', { tag: k.tag, algorithm: k.algorithm }) }}</dd></template
         >
       </dl>
     </template>

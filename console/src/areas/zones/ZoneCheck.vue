@@ -5,6 +5,8 @@ import { api, ask, type Schemas } from '../../api/client'
 import { useLoad } from '../../composables/useLoad'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
+import { t } from '../../language'
+import { named } from '../../codes'
 
 /** What public DNS shows of a zone, asked just now. */
 const props = defineProps<{ zone: string }>()
@@ -15,11 +17,11 @@ const { data, refusal, loading, reload } = useLoad(() =>
 
 const marks: Record<string, string> = { right: '✓', missing: '✕', different: '✕', waiting: '…', unknown: '?' }
 const columns: Column<Schemas['ZoneSet']>[] = [
-  { key: 'name', title: 'Name' },
-  { key: 'type', title: 'Type', text: (s) => s.type },
-  { key: 'state', title: 'Public DNS says' },
-  { key: 'wanted', title: 'Wanted', long: true, wide: true },
-  { key: 'seen', title: 'Seen instead', long: true },
+  { key: 'name', title: t('Name') },
+  { key: 'type', title: t('Type'), text: (s) => s.type },
+  { key: 'state', title: t('Public DNS says') },
+  { key: 'wanted', title: t('Wanted'), long: true, wide: true },
+  { key: 'seen', title: t('Seen instead'), long: true },
 ]
 // What is wrong goes first.
 const sets = computed(() =>
@@ -30,14 +32,14 @@ const sets = computed(() =>
 <template>
   <section class="public" aria-live="polite">
     <div class="titled">
-      <h2>What public DNS shows</h2>
+      <h2>{{ $t('What public DNS shows') }}</h2>
       <span class="acts"
-        ><ElButton size="small" :loading="loading" @click="reload">Ask again</ElButton
-        ><ElButton size="small" @click="emit('close')">Close</ElButton></span
+        ><ElButton size="small" :loading="loading" @click="reload">{{ $t('Ask again') }}</ElButton
+        ><ElButton size="small" @click="emit('close')">{{ $t('Close') }}</ElButton></span
       >
     </div>
     <ProblemNote :refusal="refusal" />
-    <p v-if="loading && !data" class="quiet">Asking the parent, the name servers and the resolver…</p>
+    <p v-if="loading && !data" class="quiet">{{ $t('Asking the parent, the name servers and the resolver…') }}</p>
     <template v-if="data">
       <p :class="data.right ? 'good' : 'warn'">
         <b>{{ data.right ? '✓' : '✕' }} {{ data.verdict }}</b>
@@ -49,20 +51,20 @@ const sets = computed(() =>
         >
       </dl>
       <p class="quiet">
-        Delegated to {{ data.parent.seen.join(', ') || 'nobody'
+        {{ $t('Delegated to {what}', { what: data.parent.seen.join(', ') || $t('nobody') })
         }}<template v-for="s in data.servers" :key="s.name + s.address"
           ><br />{{ s.failed ? '✕' : '✓' }} {{ s.name }} {{ s.address }}:
-          {{ s.failed || `answers, serial ${s.serial}` }}</template
+          {{ s.failed || $t('answers, serial {serial}', { serial: s.serial }) }}</template
         >
       </p>
-      <DataTable :id="(s) => `${s.name} ${s.type}`" :columns="columns" :rows="sets" caption="Sets of records">
+      <DataTable :id="(s) => `${s.name} ${s.type}`" :columns="columns" :rows="sets" :caption="$t('Sets of records')">
         <template #name="{ row }"
           ><code>{{ row.name }}</code></template
         >
         <template #state="{ row }"
           ><span :class="{ warn: row.state !== 'right' && row.state !== 'waiting' }"
-            >{{ marks[row.state] }} {{ row.state }}</span
-          ><span v-if="row.until" class="quiet"> for {{ row.until }} s</span></template
+            >{{ marks[row.state] }} {{ named(row.state) }}</span
+          >{{ ' ' }}<span v-if="row.until" class="quiet">{{ $t('for {what} s', { what: row.until }) }}</span></template
         >
         <template #wanted="{ row }"
           ><code class="whole">{{ row.wanted.join(', ') }}</code></template

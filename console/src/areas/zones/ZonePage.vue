@@ -18,6 +18,8 @@ import ImportZone from './ImportZone.vue'
 import SigningNote from './SigningNote.vue'
 import ZoneCheck from './ZoneCheck.vue'
 import { confirmed } from '../../parts/confirm'
+import { t } from '../../language'
+import { named } from '../../codes'
 
 const props = defineProps<{ zone: string }>()
 const path = computed(() => ({ zone: props.zone }))
@@ -49,13 +51,13 @@ const forms: Record<string, string> = {
   AAAA: '2001:db8::7',
   CNAME: 'pages.provider.test.',
   MX: '10 mail.provider.test.',
-  TXT: 'any text',
+  TXT: t('any text'),
   SRV: '0 5 5061 sip.provider.test.',
   CAA: '0 issue "authority.example"',
   NS: 'ns1.provider.test.',
   PTR: 'name.provider.test.',
-  TLSA: '3 1 1 and 64 hexadecimal digits',
-  SSHFP: '4 2 and 64 hexadecimal digits',
+  TLSA: t('3 1 1 and 64 hexadecimal digits'),
+  SSHFP: t('4 2 and 64 hexadecimal digits'),
   SVCB: '1 . alpn=h2',
   HTTPS: '1 . alpn=h2',
 }
@@ -104,7 +106,13 @@ function after(done: Schemas['ZoneChanged']) {
 }
 const remove = (r: Schemas['ZoneRecord']) =>
   act(async () => {
-    if (!(await confirmed(`Remove the record ${r.name} ${r.type} ${r.data}?`, 'Remove'))) return
+    if (
+      !(await confirmed(
+        t('Remove the record {name} {type} {r}?', { name: r.name, type: r.type, r: r.data }),
+        t('Remove'),
+      ))
+    )
+      return
     started.value = (
       await made(
         api.DELETE('/api/v1/zones/{zone}/records/{record}', { params: { path: { ...path.value, record: r.id! } } }),
@@ -114,17 +122,19 @@ const remove = (r: Schemas['ZoneRecord']) =>
   })
 const reset = () =>
   act(async () => {
-    if (!(await confirmed('Remove your own records that replace derived ones?', 'Remove'))) return
+    if (!(await confirmed(t('Remove your own records that replace derived ones?'), t('Remove')))) return
     after(await made(api.POST('/api/v1/zones/{zone}/reset', { params: { path: path.value }, body: {} })))
   })
 const change = (what: Schemas['ZoneChange']) =>
   act(async () => {
     const words = what.hosted
-      ? `Host its DNS ${what.hosted}?`
+      ? what.hosted === 'here'
+        ? t('Host its DNS here?')
+        : t('Host its DNS elsewhere?')
       : what.dnssec
-        ? 'Sign the zone?'
-        : 'Sign the zone no longer?'
-    if (!(await confirmed(words, 'Change'))) return
+        ? t('Sign the zone?')
+        : t('Sign the zone no longer?')
+    if (!(await confirmed(words, t('Change')))) return
     after(
       await made(
         api.PATCH('/api/v1/zones/{zone}', {
@@ -150,55 +160,61 @@ type Row = Schemas['ZoneRecord']
 const own = computed(() => data.value?.records.filter((r) => r.own) ?? [])
 const derived = computed(() => data.value?.records.filter((r) => !r.own) ?? [])
 const columns = computed<Column<Row>[]>(() => [
-  { key: 'name', title: 'Name' },
-  { key: 'type', title: 'Type', text: (r) => r.type },
+  { key: 'name', title: t('Name') },
+  { key: 'type', title: t('Type'), text: (r) => r.type },
   { key: 'ttl', title: 'TTL', right: true, wide: true, text: (r) => `${r.ttl} s` },
-  { key: 'data', title: here.value ? 'Data' : 'To be entered', long: true },
+  { key: 'data', title: here.value ? t('Data') : t('To be entered'), long: true },
 ])
 const ownColumns = computed<Column<Row>[]>(() => [...columns.value, { key: 'acts', title: '', right: true }])
 const derivedColumns = computed<Column<Row>[]>(() => [
   ...columns.value,
-  { key: 'from', title: 'Follows from', wide: true, long: true },
+  { key: 'from', title: t('Follows from'), wide: true, long: true },
 ])
 </script>
 
 <template>
-  <NotHere v-if="!data && missing" :refusal="missing" to="/zones" label="All zones" />
+  <NotHere v-if="!data && missing" :refusal="missing" to="/zones" :label="$t('All zones')" />
   <template v-if="data">
     <PageHead :title="data.unicode" :about="data.unicode === data.name ? undefined : data.name">
       <template #above
-        ><RouterLink to="/zones">Zones</RouterLink> ›
+        ><RouterLink to="/zones">{{ $t('Zones') }}</RouterLink> ›
         <RouterLink :to="`/accounts/${data.account}`">{{ data.account }}</RouterLink></template
       >
-      <ElButton @click="checking = true">Check public DNS</ElButton>
-      <a v-if="here" class="el-button" :href="`/api/v1/zones/${data.name}/file`" :download="`${data.name}.zone`"
-        >Export</a
-      >
-      <ElButton v-if="here && mayChange" @click="importing = true">Import…</ElButton>
+      <ElButton @click="checking = true">{{ $t('Check public DNS') }}</ElButton>
+      <a v-if="here" class="el-button" :href="`/api/v1/zones/${data.name}/file`" :download="`${data.name}.zone`">{{
+        $t('Export')
+      }}</a>
+      <ElButton v-if="here && mayChange" @click="importing = true">{{ $t('Import…') }}</ElButton>
       <ElButton v-if="mayChange" @click="change({ hosted: here ? 'elsewhere' : 'here' })">{{
-        here ? 'Host DNS elsewhere…' : 'Host DNS here…'
+        here ? $t('Host DNS elsewhere…') : $t('Host DNS here…')
       }}</ElButton>
     </PageHead>
     <FactStrip>
-      <StripFact name="DNS hosted">{{ data.hosted }}</StripFact>
-      <StripFact v-if="here" name="Name servers, for the registrar"
+      <StripFact :name="$t('DNS hosted')">{{ named(data.hosted) }}</StripFact>
+      <StripFact v-if="here" :name="$t('Name servers, for the registrar')"
         ><code>{{ data.name_servers.join(' ') }}</code></StripFact
       >
-      <StripFact v-if="here" name="Signed"
-        >{{ data.dnssec ? 'yes' : 'no' }}
+      <StripFact v-if="here" :name="$t('Signed')"
+        >{{ data.dnssec ? $t('yes') : $t('no') }}
         <button v-if="mayChange" type="button" class="link" @click="change({ dnssec: !data.dnssec })">
-          {{ data.dnssec ? 'Stop signing' : 'Sign the zone' }}
+          {{ data.dnssec ? $t('Stop signing') : $t('Sign the zone') }}
         </button></StripFact
       >
-      <StripFact name="Records">{{ own.length }} own, {{ derived.length }} derived</StripFact>
+      <StripFact :name="$t('Records')">{{
+        $t('{own} own, {derived} derived', { own: own.length, derived: derived.length })
+      }}</StripFact>
     </FactStrip>
     <p v-if="!here" class="quiet">
-      Other name servers answer for this zone. Enter the records below there; “Check public DNS” tells which are right.
-      <template v-if="data.why">It cannot be here: {{ data.why }}.</template>
+      {{
+        $t(
+          'Other name servers answer for this zone. Enter the records below there; “Check public DNS” tells which are right.',
+        )
+      }}
+      <template v-if="data.why">{{ $t('It cannot be here: {why}.', { why: data.why }) }}</template>
     </p>
     <ProblemNote v-if="!draft" :refusal="refusal" />
-    <section v-if="operation" aria-label="Steps">
-      <h2>{{ operation.kind }}</h2>
+    <section v-if="operation" :aria-label="$t('Steps')">
+      <h2>{{ operation.title }}</h2>
       <p v-for="n in notes" :key="n" class="quiet">{{ n }}</p>
       <StepList :operation="operation" />
     </section>
@@ -206,22 +222,26 @@ const derivedColumns = computed<Column<Row>[]>(() => [
     <ZoneCheck v-if="checking" :zone="data.name" @close="checking = false" />
     <section v-if="here || own.length">
       <div class="titled">
-        <h2>Own records <span v-if="!here" class="quiet">kept, but nobody asks for them here</span></h2>
-        <ElButton v-if="here && mayChange && !draft" size="small" type="primary" @click="begin()"
-          >Add a record</ElButton
-        >
+        <h2>
+          {{ $t('Own records') }}
+          <span v-if="!here" class="quiet">{{ $t('kept, but nobody asks for them here') }}</span>
+        </h2>
+        <ElButton v-if="here && mayChange && !draft" size="small" type="primary" @click="begin()">{{
+          $t('Add a record')
+        }}</ElButton>
       </div>
       <form v-if="draft" class="draft" @submit.prevent="save" @keydown.esc="draft = undefined">
         <label for="record-name"
-          >Name <ElInput id="record-name" v-model="draft.name" placeholder="@" spellcheck="false" autocomplete="off"
+          >{{ $t('Name') }}
+          <ElInput id="record-name" v-model="draft.name" placeholder="@" spellcheck="false" autocomplete="off"
         /></label>
         <label for="record-type"
-          >Type
+          >{{ $t('Type') }}
           <ElSelect id="record-type" v-model="draft.type" filterable
-            ><ElOption v-for="t in types" :key="t" :value="t" :label="t" /></ElSelect
+            ><ElOption v-for="type in types" :key="type" :value="type" :label="type" /></ElSelect
         ></label>
         <label for="record-data" class="data"
-          >Data
+          >{{ $t('Data') }}
           <ElInput
             id="record-data"
             v-model="draft.data"
@@ -234,10 +254,12 @@ const derivedColumns = computed<Column<Row>[]>(() => [
         /></label>
         <div class="acts">
           <ElButton type="primary" native-type="submit" :disabled="!draft.data.trim()" :loading="busy === 'save'">{{
-            draft.id ? 'Save record' : 'Add record'
+            draft.id ? $t('Save record') : $t('Add record')
           }}</ElButton>
-          <ElButton :disabled="!draft.data.trim()" :loading="busy === 'preview'" @click="look">Preview</ElButton>
-          <ElButton @click="draft = undefined">Cancel</ElButton>
+          <ElButton :disabled="!draft.data.trim()" :loading="busy === 'preview'" @click="look">{{
+            $t('Preview')
+          }}</ElButton>
+          <ElButton @click="draft = undefined">{{ $t('Cancel') }}</ElButton>
         </div>
         <div class="under">
           <p v-for="f in ['name', 'type', 'data', 'ttl']" v-show="wrong(f)" :key="f" class="warn" role="alert">
@@ -251,7 +273,7 @@ const derivedColumns = computed<Column<Row>[]>(() => [
           <PreviewNote v-if="preview" :preview="preview" />
         </div>
       </form>
-      <DataTable :id="(r) => r.id!" :columns="ownColumns" :rows="own" caption="Records that people have added">
+      <DataTable :id="(r) => r.id!" :columns="ownColumns" :rows="own" :caption="$t('Records that people have added')">
         <template #name="{ row }"
           ><code>{{ row.name }}</code></template
         >
@@ -260,33 +282,47 @@ const derivedColumns = computed<Column<Row>[]>(() => [
         >
         <template #acts="{ row }">
           <span v-if="here && mayChange" class="both"
-            ><button type="button" class="link" :aria-label="`Change ${row.name} ${row.type}`" @click="begin(row)">
-              Change
+            ><button
+              type="button"
+              class="link"
+              :aria-label="$t('Change {name} {type}', { name: row.name, type: row.type })"
+              @click="begin(row)"
+            >
+              {{ $t('Change') }}
             </button>
             {{ ' ' }}
-            <button type="button" class="link" :aria-label="`Remove ${row.name} ${row.type}`" @click="remove(row)">
-              Remove
+            <button
+              type="button"
+              class="link"
+              :aria-label="$t('Remove {name} {type}', { name: row.name, type: row.type })"
+              @click="remove(row)"
+            >
+              {{ $t('Remove') }}
             </button></span
           >
         </template>
-        <template #empty><p class="quiet none">None has been added by hand.</p></template>
+        <template #empty
+          ><p class="quiet none">{{ $t('None has been added by hand.') }}</p></template
+        >
       </DataTable>
     </section>
     <section>
       <div class="titled">
         <h2>
-          Derived records
-          <span class="quiet">{{ here ? 'kept by the service' : 'to be entered at the other name servers' }}</span>
+          {{ $t('Derived records') }}
+          <span class="quiet">{{
+            here ? $t('kept by the service') : $t('to be entered at the other name servers')
+          }}</span>
         </h2>
-        <ElButton v-if="here && mayChange && overruled" size="small" @click="reset"
-          >Reset {{ overruled }}, in whose place own ones stand</ElButton
-        >
+        <ElButton v-if="here && mayChange && overruled" size="small" @click="reset">{{
+          $t('Reset {n} replaced record | Reset {n} replaced records', { n: overruled })
+        }}</ElButton>
       </div>
       <DataTable
         :id="(r) => `${r.name} ${r.type} ${r.data}`"
         :columns="derivedColumns"
         :rows="derived"
-        caption="Records that follow from what is configured"
+        :caption="$t('Records that follow from what is configured')"
       >
         <template #name="{ row }"
           ><code :class="{ gone: row.overruled }">{{ row.name }}</code></template
@@ -295,10 +331,13 @@ const derivedColumns = computed<Column<Row>[]>(() => [
           ><code class="whole" :class="{ gone: row.overruled }">{{ row.data }}</code></template
         >
         <template #from="{ row }"
-          >{{ row.from }}<span v-if="row.overruled" class="warn"> ‖ replaced by an own record</span></template
+          >{{ row.from }}{{ ' '
+          }}<span v-if="row.overruled" class="warn">{{ $t('‖ replaced by an own record') }}</span></template
         >
         <template #empty
-          ><p class="quiet none">Nothing leads here: no site is served under a name of the zone.</p></template
+          ><p class="quiet none">
+            {{ $t('Nothing leads here: no site is served under a name of the zone.') }}
+          </p></template
         >
       </DataTable>
     </section>

@@ -1,12 +1,14 @@
 import type { Area } from '../../router'
+import { t } from '../../language'
 
 export default {
-  label: 'Zones',
+  label: t('Zones'),
+  group: 'hosting',
   permission: 'accounts.read',
   home: '/zones',
   key: 'z',
   routes: [
-    { path: '/zones', component: () => import('./ZoneList.vue'), meta: { title: 'Zones' } },
+    { path: '/zones', component: () => import('./ZoneList.vue'), meta: { title: t('Zones') } },
     { path: '/zones/:zone', component: () => import('./ZonePage.vue'), props: true },
   ],
 } satisfies Area

@@ -199,12 +199,14 @@ func (d *Driver) make(m manifest.Manifest, site manifest.Site) error {
 	if err != nil {
 		return err
 	}
-	secret, err := x509.MarshalPKCS8PrivateKey(key)
+	// In the form of RFC 5915: OpenSSL reads it a little faster than PKCS 8, and reads that of a
+	// site that is hardly visited at each handshake.
+	secret, err := x509.MarshalECPrivateKey(key)
 	if err != nil {
 		return err
 	}
 	// The key first: a certificate without its key is no worse than neither.
-	return errors.Join(put(render.KeyFile(m, site), "PRIVATE KEY", secret),
+	return errors.Join(put(render.KeyFile(m, site), "EC PRIVATE KEY", secret),
 		put(render.CertificateFile(m, site), "CERTIFICATE", certificate))
 }
 

@@ -1,18 +1,17 @@
 <script setup lang="ts">
 import { computed, ref, useTemplateRef } from 'vue'
 import { useRouter } from 'vue-router'
+import { useDebounceFn } from '@vueuse/core'
 import { api, ask } from '../api/client'
 import { isOperator, may } from '../areas/session/state'
-import { useDebounceFn } from '@vueuse/core'
+import { actionsOn, places, readLine, type Hit } from './search'
+import { useAreas } from './useAreas'
+import { t } from '../language'
+import { named } from '../codes'
 
-/** Finds any account, domain, customer's name or server, from every page. */
-interface Hit {
-  to: string
-  title: string
-  about: string
-}
-
+/** Finds any account, domain, customer, reseller, server, zone or area from every page, and begins what can be done. */
 const router = useRouter()
+const { shown: areas } = useAreas()
 const box = useTemplateRef<HTMLInputElement>('box')
 const text = ref('')
 const hits = ref<Hit[]>([])
@@ -26,40 +25,61 @@ const typed = useDebounceFn(search, 120)
 
 async function search() {
   const mine = ++newest
-  const term = text.value.trim()
+  const { verb, about: term } = readLine(text.value)
+  const here = places(text.value, areas.value, may)
   if (!term) {
-    hits.value = []
+    hits.value = here
+    at.value = 0
+    open.value = here.length > 0
     return
   }
-  const [accounts, servers, customers, resellers] = await Promise.all([
+  const onlyAccounts = verb !== undefined && verb !== 'go'
+  const [accounts, servers, customers, resellers, zones] = await Promise.all([
     ask(api.GET('/api/v1/accounts', { params: { query: { search: term, limit: 8 } } })),
-    may('servers.read') ? ask(api.GET('/api/v1/servers')) : undefined,
-    may('customers.change')
+    may('servers.read') && !onlyAccounts ? ask(api.GET('/api/v1/servers')) : undefined,
+    may('customers.change') && !onlyAccounts
       ? ask(api.GET('/api/v1/customers', { params: { query: { search: term, limit: 4 } } }))
       : undefined,
-    isOperator.value && may('resellers.read')
+    isOperator.value && may('resellers.read') && !onlyAccounts
       ? ask(api.GET('/api/v1/resellers', { params: { query: { search: term, limit: 3 } } }))
       : undefined,
+    onlyAccounts ? undefined : ask(api.GET('/api/v1/zones', { params: { query: { search: term, limit: 3 } } })),
   ])
   if (mine !== newest) return
+  const found = accounts.accounts ?? []
   hits.value = [
+    ...(verb ? actionsOn(verb, found, may) : []),
+    ...here,
     ...(servers?.servers ?? [])
       .filter((s) => s.label.includes(term.toLowerCase()) || s.address.includes(term))
-      .map((s) => ({ to: `/servers/${s.label}`, title: s.label, about: `server ${s.address}` })),
-    ...(accounts.accounts ?? []).map((a) => ({
-      to: `/accounts/${a.sign_in_name}`,
-      title: a.name,
-      about: `${a.sign_in_name} · ${a.customer} · ${a.server}`,
-    })),
+      .map((s) => ({
+        to: `/servers/${s.label}`,
+        title: s.label,
+        about: t('server {address}', { address: s.address }),
+      })),
+    ...(onlyAccounts
+      ? []
+      : found.map((a) => ({
+          to: `/accounts/${a.sign_in_name}`,
+          title: a.name,
+          about: `${a.sign_in_name} · ${a.customer} · ${a.server}${a.state === 'active' ? '' : ` · ${named(a.state)}`}`,
+        }))),
     ...(customers?.customers ?? []).map((c) => ({
       to: `/customers/${c.id}`,
       title: c.name,
-      about: `customer${c.reseller ? ` of ${c.reseller}` : ''}${c.email ? ` · ${c.email}` : ''}`,
+      about: [c.reseller ? t('customer of {reseller}', { reseller: c.reseller }) : t('customer'), c.email]
+        .filter(Boolean)
+        .join(' · '),
     })),
     ...(resellers?.resellers ?? []).map((r) => ({
       to: `/resellers/${r.name}`,
       title: r.title,
-      about: `reseller ${r.name}`,
+      about: t('reseller {name}', { name: r.name }),
+    })),
+    ...(zones?.zones ?? []).map((z) => ({
+      to: `/zones/${z.name}`,
+      title: z.unicode,
+      about: t('zone of {account}', { account: z.account }),
     })),
   ]
   at.value = 0
@@ -68,12 +88,13 @@ async function search() {
 
 function go(hit: Hit | undefined) {
   open.value = false
+  const { verb, about } = readLine(text.value)
   if (hit) {
     text.value = ''
     hits.value = []
     void router.push(hit.to)
-  } else if (text.value.trim()) {
-    void router.push({ path: '/accounts', query: { search: text.value.trim() } })
+  } else if (about && !verb) {
+    void router.push({ path: '/accounts', query: { search: about } })
   }
   box.value?.blur()
 }
@@ -87,8 +108,8 @@ const current = computed(() => (open.value && hits.value.length ? `hit-${at.valu
       ref="box"
       v-model="text"
       type="search"
-      placeholder="Search  /"
-      aria-label="Search accounts, domains, customers and servers"
+      :placeholder="may('accounts.suspend') ? $t('Search, or do: suspend bakery') + '  /' : $t('Search') + '  /'"
+      :aria-label="$t('Search everything, or begin what is to be done')"
       role="combobox"
       aria-controls="hits"
       :aria-expanded="open && hits.length > 0"
@@ -103,11 +124,11 @@ const current = computed(() => (open.value && hits.value.length ? `hit-${at.valu
       @keydown.enter.prevent="go(open ? hits[at] : undefined)"
       @keydown.esc="box?.blur()"
     />
-    <ul v-show="open && text.trim()" id="hits" role="listbox" aria-label="Found">
+    <ul v-show="open && text.trim()" id="hits" role="listbox" :aria-label="$t('Found')">
       <li
         v-for="(hit, n) in hits"
         :id="`hit-${n}`"
-        :key="hit.to"
+        :key="hit.to + hit.title"
         role="option"
         :aria-selected="n === at"
         @mousedown.prevent="go(hit)"
@@ -116,7 +137,7 @@ const current = computed(() => (open.value && hits.value.length ? `hit-${at.valu
         <b>{{ hit.title }}</b> <span class="quiet">{{ hit.about }}</span>
       </li>
       <li v-if="!hits.length" class="quiet" role="option" aria-disabled="true" aria-selected="false">
-        Nothing found for “{{ text.trim() }}”
+        {{ $t('Nothing found for “{trim}”', { trim: text.trim() }) }}
       </li>
     </ul>
   </div>
@@ -131,19 +152,18 @@ input {
   height: 30px;
   padding: 0 0.7rem;
   font: inherit;
-  color: var(--on-bar);
-  background: rgb(255 255 255 / 9%);
-  border: 1px solid rgb(255 255 255 / 22%);
+  color: var(--ink);
+  background: var(--sheet);
+  border: 1px solid var(--line);
   border-radius: 2px;
 }
 input::placeholder {
-  color: var(--on-bar-2);
+  color: var(--ink-2);
   opacity: 1;
 }
 input:focus {
-  background: var(--sheet);
-  color: var(--ink);
-  outline: 2px solid var(--signal-bar);
+  outline: 2px solid var(--signal);
+  outline-offset: 0;
 }
 ul {
   position: absolute;

@@ -1,0 +1,61 @@
+<script setup lang="ts">
+import { ElButton, ElDialog } from 'element-plus'
+import { api, ask, type Schemas } from '../../api/client'
+import { useForm } from '../../composables/useForm'
+import CustomerPick from '../../parts/CustomerPick.vue'
+import FormField from '../../parts/FormField.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+
+/** Gives an account to another customer of the same seller. */
+const shown = defineModel<boolean>({ required: true })
+const props = defineProps<{ account: Schemas['AccountDetail'] }>()
+const emit = defineEmits<{ done: [] }>()
+
+const { form, dirty, general, error, busy, act } = useForm(() => ({ customer: '' }), shown)
+const give = () =>
+  act(async () => {
+    await ask(
+      api.PUT('/api/v1/accounts/{account}/customer', {
+        params: { path: { account: String(props.account.id) } },
+        body: { customer: form.customer },
+      }),
+    )
+    shown.value = false
+    emit('done')
+  })
+</script>
+
+<template>
+  <ElDialog
+    v-model="shown"
+    :close-on-click-modal="!dirty"
+    :title="$t('Give {name} to another customer', { name: account.name })"
+    width="min(32rem, 94vw)"
+  >
+    <form id="give-account" class="stack" @submit.prevent="give">
+      <p>
+        {{
+          $t(
+            'Nothing of what it holds changes. Passwords and keys for its files stay: change them if {customer} should not get in any more.',
+            { customer: account.customer },
+          )
+        }}
+      </p>
+      <FormField :label="$t('Customer')" for="give-customer" :error="error('customer')"
+        ><CustomerPick id="give-customer" v-model="form.customer" :reseller="account.reseller"
+      /></FormField>
+      <ProblemNote :refusal="general" />
+    </form>
+    <template #footer>
+      <ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton>
+      <ElButton
+        type="primary"
+        native-type="submit"
+        form="give-account"
+        :disabled="!form.customer"
+        :loading="Boolean(busy)"
+        >{{ $t('Give account') }}</ElButton
+      >
+    </template>
+  </ElDialog>
+</template>

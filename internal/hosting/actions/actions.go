@@ -1,0 +1,113 @@
+// Package actions has the words for what can be done: each action, as it is recorded and as an
+// operation is of it, has a code for programs (plan.change) and a title for people (Change plan).
+package actions
+
+import "strings"
+
+// titles has a title for every action that is recorded or is an operation of its own.
+var titles = map[string]string{
+	"account.close":               "Close account",
+	"account.freeze":              "Freeze or unfreeze limits",
+	"account.give":                "Give account to another customer",
+	"account.open":                "Open account",
+	"account.plan":                "Change plan of account",
+	"account.repair":              "Repair account",
+	"account.resume":              "Resume account",
+	"account.suspend":             "Suspend account",
+	"authority.add":               "Add authority",
+	"authority.change":            "Change authority",
+	"authority.register":          "Register with authority",
+	"authority.remove":            "Remove authority",
+	"brand.change":                "Change brand",
+	"brand.logo":                  "Change logo",
+	"certificate.cancel":          "Cancel certificate order",
+	"certificate.challenge":       "Show proof for certificate",
+	"certificate.change":          "Change how a certificate is obtained",
+	"certificate.ends":            "Warn that a certificate ends",
+	"certificate.install":         "Install certificate",
+	"certificate.key_given":       "Give out private key",
+	"certificate.order":           "Order certificate",
+	"certificate.renew":           "Renew certificate",
+	"certificate.request":         "Make signing request",
+	"certificate.request_removed": "Remove signing request",
+	"certificate.revoke":          "Revoke certificate",
+	"certificate.take_back":       "Cancel certificate order", // until version 0.13
+	"customer.add":                "Add customer",
+	"customer.change":             "Change customer",
+	"customer.notes":              "Change staff notes",
+	"customer.remove":             "Remove customer",
+	"domain.add":                  "Add domain",
+	"domain.change":               "Change domain",
+	"domain.prove":                "Prove domain",
+	"domain.remove":               "Remove domain",
+	"exception.end":               "End exception",
+	"exception.remove":            "Remove exception",
+	"exception.set":               "Set exception",
+	"folder.add":                  "Protect folder",
+	"folder.change":               "Change protected folder",
+	"folder.remove":               "Stop protecting folder",
+	"handover.mail":               "Mail handover sheet",
+	"login.add":                   "Add login",
+	"login.change":                "Change login",
+	"login.remove":                "Remove login",
+	"name_servers.change":         "Change name servers",
+	"person.add":                  "Add person",
+	"person.change":               "Change person",
+	"person.link":                 "Make sign-in link",
+	"person.link_used":            "Use sign-in link",
+	"person.password":             "Change password",
+	"person.recovery_codes":       "Make recovery codes",
+	"person.remove":               "Remove person",
+	"person.second_factor":        "Change second factor",
+	"plan.add":                    "Add plan",
+	"plan.change":                 "Change plan",
+	"plan.remove":                 "Remove plan",
+	"record.add":                  "Add record",
+	"record.change":               "Change record",
+	"record.remove":               "Remove record",
+	"reseller.add":                "Add reseller",
+	"reseller.change":             "Change reseller",
+	"reseller.remove":             "Remove reseller",
+	"reseller.resume":             "Resume reseller",
+	"reseller.suspend":            "Suspend reseller",
+	"server.change":               "Change server",
+	"server.join":                 "Add server",
+	"server.remove":               "Remove server",
+	"server.repair":               "Repair server",
+	"server.sweep":                "Sweep server",
+	"session.act_as":              "Act for somebody",
+	"session.end":                 "Sign out",
+	"session.end_all":             "Sign out everywhere",
+	"session.start":               "Sign in",
+	"session.stop_acting":         "Stop acting for somebody",
+	"settings.change":             "Change settings",
+	"settings.test_mail":          "Send test message",
+	"template.add":                "Add template",
+	"template.change":             "Change template",
+	"template.remove":             "Remove template",
+	"token.add":                   "Add token",
+	"token.remove":                "Revoke token",
+	"zone.change":                 "Change zone",
+	"zone.import":                 "Import zone",
+	"zone.reset":                  "Reset zone",
+}
+
+// Title returns what people call an action. One of an earlier version of this program that has no
+// title any more is written as its code says: “thing.do_it” is “Do it thing”.
+func Title(code string) string {
+	if title, known := titles[code]; known {
+		return title
+	}
+	of, what, _ := strings.Cut(strings.ReplaceAll(code, "_", " "), ".")
+	text := strings.TrimSpace(what + " " + of)
+	if text == "" {
+		return ""
+	}
+	return strings.ToUpper(text[:1]) + text[1:]
+}
+
+// Known reports whether an action has a title of its own.
+func Known(code string) bool {
+	_, known := titles[code]
+	return known
+}
