@@ -6,6 +6,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -18,6 +20,13 @@ import (
 
 // asClient has the test's own program be the client.
 const asClient = "VICTUALLER_TEST_AS_CLIENT"
+
+// keeper runs a program and says how it ended. The kernel throws away what a terminal's session has
+// written and nobody has read yet when the first process of the session ends, so that this must not
+// be the program.
+const keeper = `trap : INT TERM; "$@"; echo "ended with $?"; read stay`
+
+var endedWith = regexp.MustCompile(`ended with (\d+)\r\n`)
 
 // screen is a terminal of a program that runs by itself.
 type screen struct {
@@ -40,7 +49,7 @@ func onScreen(t *testing.T, line string, env ...string) *screen {
 	tty, err := os.OpenFile(fmt.Sprintf("/dev/pts/%d", number), os.O_RDWR|syscall.O_NOCTTY, 0)
 	require.NoError(t, err)
 	s := &screen{t: t, ptmx: ptmx, shown: make(chan string, 100)}
-	s.cmd = exec.Command(os.Args[0], inWords(line)...)
+	s.cmd = exec.Command("/bin/sh", append([]string{"-c", keeper, "sh", os.Args[0]}, inWords(line)...)...)
 	s.cmd.Env = append(append(os.Environ(), asClient+"=1"), env...)
 	s.cmd.Stdin, s.cmd.Stdout, s.cmd.Stderr = tty, tty, tty
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
@@ -60,7 +69,8 @@ func onScreen(t *testing.T, line string, env ...string) *screen {
 		}
 	}()
 	t.Cleanup(func() {
-		_ = s.cmd.Process.Kill() // it has ended, if all is well
+		_ = syscall.Kill(-s.cmd.Process.Pid, syscall.SIGKILL)
+		_ = s.cmd.Wait() // it was killed
 		ptmx.Close()
 	})
 	return s
@@ -69,15 +79,22 @@ func onScreen(t *testing.T, line string, env ...string) *screen {
 // sees waits until a text is on the screen.
 func (s *screen) sees(text string) {
 	s.t.Helper()
-	for deadline := time.After(10 * time.Second); !strings.Contains(s.text, text); {
+	s.matches(regexp.MustCompile(regexp.QuoteMeta(text)))
+}
+
+// matches waits until the screen matches, and returns where.
+func (s *screen) matches(shown *regexp.Regexp) []int {
+	s.t.Helper()
+	for deadline := time.After(10 * time.Second); ; {
+		if where := shown.FindStringSubmatchIndex(s.text); where != nil {
+			return where
+		}
 		select {
 		case more, open := <-s.shown:
 			s.text += more
-			if !open {
-				require.Contains(s.t, s.text, text)
-			}
+			require.True(s.t, open, "the terminal closed; it shows: %s", s.text)
 		case <-deadline:
-			require.Contains(s.t, s.text, text, "after 10 s")
+			require.Regexp(s.t, shown, s.text, "after 10 s")
 		}
 	}
 }
@@ -90,17 +107,11 @@ func (s *screen) types(text string) {
 // ends waits for the end of the program and returns its exit code.
 func (s *screen) ends() int {
 	s.t.Helper()
-	ended := make(chan error, 1)
-	go func() { ended <- s.cmd.Wait() }()
-	select {
-	case <-ended:
-	case <-time.After(10 * time.Second):
-		s.t.Fatalf("it goes on; it shows: %s", s.text)
-	}
-	for more := range s.shown {
-		s.text += more
-	}
-	return s.cmd.ProcessState.ExitCode()
+	shown := s.matches(endedWith)
+	code, err := strconv.Atoi(s.text[shown[2]:shown[3]])
+	require.NoError(s.t, err)
+	s.text = s.text[:shown[0]]
+	return code
 }
 
 // Every question ends with Ctrl-C and with SIGTERM, and nothing is done.
@@ -133,7 +144,7 @@ func TestQuestionsAreInterrupted(t *testing.T) {
 	} {
 		for name, interrupt := range map[string]func(*screen){
 			"Ctrl-C":  func(s *screen) { s.types("\x03") },
-			"SIGTERM": func(s *screen) { _ = s.cmd.Process.Signal(syscall.SIGTERM) },
+			"SIGTERM": func(s *screen) { _ = syscall.Kill(-s.cmd.Process.Pid, syscall.SIGTERM) },
 		} {
 			t.Run(line+" "+name, func(t *testing.T) {
 				screen := onScreen(t, line)
