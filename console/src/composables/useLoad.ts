@@ -1,4 +1,4 @@
-import { onScopeDispose, ref, shallowRef, watch, type WatchSource } from 'vue'
+import { computed, onBeforeMount, onScopeDispose, ref, shallowRef, watch, type WatchSource } from 'vue'
 import { Refusal } from '../api/client'
 import { connected, onChanges } from '../api/live'
 import { useIntervalFn, useThrottleFn } from '@vueuse/core'
@@ -8,52 +8,93 @@ const livePause = 1500
 /** Where the stream of changes does not come through, they are asked for this often, in ms. */
 const withoutStream = 15_000
 
+/** What tells whether a record was changed: its version, or all of it where it has none. */
+const state = (record: unknown) => (record as { version?: number } | undefined)?.version ?? JSON.stringify(record)
+
 /**
  * Loads something now, whenever a source changes, and on demand; with live, whenever somebody changes
  * something (a number is how often at most, in ms); with every, again and again while the page is
  * seen, which is for what is measured rather than changed. Only the newest answer counts.
+ *
+ * What a form is about stays while something is typed into it (hold), so that the version that is
+ * sent is that of what the person saw. What was read meanwhile waits until they take it or nothing is
+ * typed any longer; overtaken tells that somebody else has changed what is being typed over.
  */
 export function useLoad<T>(
   load: () => Promise<T>,
-  options: { on?: WatchSource<unknown>; live?: boolean | number; every?: number } = {},
+  options: {
+    on?: WatchSource<unknown>
+    live?: boolean | number
+    every?: number
+    hold?: () => boolean
+  } = {},
 ) {
   const data = shallowRef<T>()
+  const waiting = shallowRef<T>()
+  const overtaken = computed(() => waiting.value !== undefined && state(waiting.value) !== state(data.value))
   const refusal = shallowRef<Refusal>()
   const loading = ref(false)
   let newest = 0
 
-  async function reload() {
+  async function read(put: (answer: T) => void) {
     const mine = ++newest
     loading.value = true
     try {
       const answer = await load()
       if (mine === newest) {
-        data.value = answer
+        put(answer)
         refusal.value = undefined
       }
     } catch (err) {
       if (mine !== newest) return
       if (!(err instanceof Refusal)) throw err
       refusal.value = err
+      // What is no longer there is not shown as if it were.
+      if (err.problem.status === 404) data.value = waiting.value = undefined
     } finally {
       if (mine === newest) loading.value = false
     }
   }
 
+  /** Loads it again, and shows it whatever is typed: after what the person has done themselves. */
+  const reload = () =>
+    read((answer) => {
+      data.value = answer
+      waiting.value = undefined
+    })
+  /** Loads it again because something may have changed: the same answer is not drawn anew. */
+  const refresh = () =>
+    read((answer) => {
+      const same = JSON.stringify(answer) === JSON.stringify(data.value)
+      waiting.value = undefined
+      if (same) return
+      if (data.value !== undefined && options.hold?.()) waiting.value = answer
+      else data.value = answer
+    })
+  function take() {
+    if (waiting.value === undefined) return
+    data.value = waiting.value
+    waiting.value = undefined
+  }
+
   if (options.on) watch(options.on, reload)
+  if (options.hold) {
+    // What holds is a form, which is set up after what it is about.
+    onBeforeMount(() => watch(options.hold!, (held) => !held && take()))
+  }
   if (options.every) {
     useIntervalFn(() => {
-      if (!document.hidden && !loading.value) void reload()
+      if (!document.hidden && !loading.value) void refresh()
     }, options.every)
   }
   if (options.live) {
     const pause = typeof options.live === 'number' ? options.live : livePause
-    const again = useThrottleFn(() => void reload(), pause, true)
+    const again = useThrottleFn(() => void refresh(), pause, true)
     onScopeDispose(onChanges(() => void again()))
     useIntervalFn(() => {
-      if (!document.hidden && !loading.value && !connected.value) void reload()
+      if (!document.hidden && !loading.value && !connected.value) void refresh()
     }, withoutStream)
   }
   void reload()
-  return { data, refusal, loading, reload }
+  return { data, overtaken, refusal, loading, reload, refresh, take }
 }

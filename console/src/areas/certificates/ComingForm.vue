@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, shallowRef, watch } from 'vue'
 import { ElButton, ElCheckbox, ElCheckboxGroup, ElOption, ElRadio, ElRadioGroup, ElSelect } from 'element-plus'
 import { api, ask, foreseen, made, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import FormField from '../../parts/FormField.vue'
+import NewerNote from '../../parts/NewerNote.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { may as mayDo } from '../session/state'
@@ -28,18 +29,17 @@ const fresh = (c: Schemas['SiteCertificate']) => ({
   pin: c.pin_key,
   authority: c.authority ?? '',
 })
-const { form, preview, general, error, busy, act, loadPreview, reset } = useForm(() => fresh(props.certificate))
-const version = ref(props.certificate.version)
-watch(
-  () => props.certificate,
-  (c) => {
-    if (c.version === version.value) return // what is being typed stays
-    version.value = c.version
-    reset()
-  },
-)
+/** What the form began with. The page is about more, and follows it while something is typed here. */
+const began = shallowRef(props.certificate)
+const { form, dirty, preview, general, error, busy, act, loadPreview, reset } = useForm(() => fresh(began.value))
+const overtaken = computed(() => props.certificate.version > began.value.version)
+function take() {
+  began.value = props.certificate
+  reset()
+}
+watch([() => props.certificate, dirty], () => overtaken.value && !dirty.value && take())
 const body = computed<Schemas['CertificateChange']>(() => {
-  const now = fresh(props.certificate)
+  const now = fresh(began.value)
   const f = form
   const names = f.chosen ? f.names : []
   return {
@@ -53,7 +53,7 @@ const body = computed<Schemas['CertificateChange']>(() => {
 const changes = computed(() => Object.values(body.value).filter((v) => v !== undefined).length)
 const params = computed(() => ({
   path: { account: props.account, domain: props.certificate.domain },
-  header: { 'If-Match': `"${version.value}"` },
+  header: { 'If-Match': `"${began.value.version}"` },
 }))
 const foresee = () =>
   loadPreview(() =>
@@ -72,10 +72,11 @@ const save = () =>
       !(await confirmed(t('Show visitors a self-signed certificate, which browsers warn of?'), t('Use self-signed')))
     )
       return
-    await made(
+    const done = await made(
       api.PATCH('/api/v1/accounts/{account}/domains/{domain}/certificate', { params: params.value, body: body.value }),
     )
-    preview.value = undefined
+    began.value = done.certificate
+    reset()
     emit('done')
   }, 'save')
 </script>
@@ -138,6 +139,7 @@ const save = () =>
         </FormField>
       </div>
     </template>
+    <NewerNote v-if="overtaken" @take="take" />
     <ProblemNote :refusal="general" />
     <PreviewNote v-if="preview" :preview="preview" />
     <div v-if="may && changes" class="acts">
@@ -145,7 +147,7 @@ const save = () =>
         $t('Save {n} change | Save {n} changes', { n: changes })
       }}</ElButton>
       <ElButton :loading="busy === 'preview'" @click="foresee">{{ $t('Preview') }}</ElButton>
-      <ElButton @click="form = fresh(certificate)">{{ $t('Cancel') }}</ElButton>
+      <ElButton @click="take">{{ $t('Cancel') }}</ElButton>
     </div>
   </section>
 </template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, watch, watchEffect } from 'vue'
+import { computed, ref, watch, watchEffect, type ComputedRef } from 'vue'
 import { ElButton, ElInput } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, ask, made, type Schemas } from '../../api/client'
@@ -10,6 +10,7 @@ import { ago, moment } from '../../words'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import FactList from '../../parts/FactList.vue'
 import FillBar from '../../parts/FillBar.vue'
+import NewerNote from '../../parts/NewerNote.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -24,18 +25,22 @@ const router = useRouter()
 const path = computed(() => ({ customer: props.customer }))
 const { data, refusal } = useLoad(
   () => ask(api.GET('/api/v1/customers/{customer}', { params: { path: path.value } })),
-  { on: path },
+  { on: path, live: true },
 )
 const { data: accounts } = useLoad(
   () => ask(api.GET('/api/v1/accounts', { params: { query: { customer: props.customer, limit: 100 } } })),
-  { on: path },
+  { on: path, live: true },
 )
-const { data: notes } = useLoad(
+const {
+  data: notes,
+  overtaken,
+  take,
+} = useLoad(
   async () =>
     may('customers.notes')
       ? ask(api.GET('/api/v1/customers/{customer}/notes', { params: { path: path.value } }))
       : undefined,
-  { on: path },
+  { on: path, live: true, hold: () => typed.value },
 )
 const { data: mails } = useLoad(
   async () =>
@@ -50,7 +55,8 @@ watchEffect(() => {
 
 const text = ref('')
 watch(notes, (n) => (text.value = n?.notes ?? ''))
-const saved = useUnsaved(() => notes.value !== undefined && text.value !== notes.value.notes)
+const typed: ComputedRef<boolean> = computed(() => notes.value !== undefined && text.value !== notes.value.notes)
+const saved = useUnsaved(() => typed.value)
 const { refusal: acting, busy, act } = useAct()
 const saveNotes = () =>
   act(async () => {
@@ -176,8 +182,11 @@ const facts = computed<[string, string][]>(() => {
             maxlength="20000"
             :readonly="!may('notes.change')"
           />
+          <NewerNote v-if="overtaken" @take="take">{{
+            $t('Somebody has changed the notes since you began to type; saving yours replaces them.')
+          }}</NewerNote>
           <div v-if="may('notes.change')" class="acts keep">
-            <ElButton size="small" :disabled="text === notes.notes" :loading="busy === 'notes'" @click="saveNotes">{{
+            <ElButton size="small" :disabled="!typed" :loading="busy === 'notes'" @click="saveNotes">{{
               $t('Save notes')
             }}</ElButton>
           </div>

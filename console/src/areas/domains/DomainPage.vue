@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, shallowRef, watch, watchEffect } from 'vue'
+import { computed, ref, shallowRef, watch, watchEffect, type ComputedRef } from 'vue'
 import { ElButton, ElCheckbox, ElOption, ElSelect } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, ask, foreseen, made, type Schemas } from '../../api/client'
@@ -9,6 +9,7 @@ import { useOperation } from '../../composables/useOperation'
 import { useUnsaved } from '../../composables/useUnsaved'
 import FactStrip from '../../parts/FactStrip.vue'
 import FormField from '../../parts/FormField.vue'
+import NewerNote from '../../parts/NewerNote.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
@@ -34,13 +35,19 @@ const router = useRouter()
 const path = computed(() => ({ account: props.account, domain: props.domain }))
 const {
   data,
+  overtaken,
   refusal: missing,
   reload,
+  refresh,
+  take,
 } = useLoad(() => ask(api.GET('/api/v1/accounts/{account}/domains/{domain}', { params: { path: path.value } })), {
   on: path,
+  live: true,
+  hold: () => mayChange.value && changes.value > 0,
 })
-const { data: whole } = useLoad(() =>
-  ask(api.GET('/api/v1/accounts/{account}', { params: { path: { account: props.account } } })),
+const { data: whole } = useLoad(
+  () => ask(api.GET('/api/v1/accounts/{account}', { params: { path: { account: props.account } } })),
+  { on: () => props.account, live: true },
 )
 const { data: templates } = useLoad(async () =>
   may('templates.read') ? await ask(api.GET('/api/v1/templates')) : undefined,
@@ -55,7 +62,7 @@ const sound = ref(true)
 const preview = shallowRef<Schemas['Preview']>()
 const { refusal, busy, act } = useAct()
 const started = ref<number>()
-const { operation } = useOperation(started, () => void reload())
+const { operation } = useOperation(started, () => void refresh())
 
 watch(data, (d) => {
   if (!d) return
@@ -98,7 +105,7 @@ const body = computed<Schemas['DomainChange']>(() => ({
   settings: Object.keys(settings.value).length ? settings.value : undefined,
   hsts_accepted: accepted.value || undefined,
 }))
-const changes = computed(
+const changes: ComputedRef<number> = computed(
   () => Number(servingChanged.value) + Number(body.value.template !== undefined) + Object.keys(settings.value).length,
 )
 const header = computed(() => ({ 'If-Match': `"${data.value?.version}"` }))
@@ -260,6 +267,7 @@ function changed(list: Record<string, unknown>, ok: boolean) {
       <ElCheckbox v-if="decision" v-model="accepted">{{
         $t('{means}: I know that this cannot be undone', { means: decision.means })
       }}</ElCheckbox>
+      <NewerNote v-if="overtaken" @take="take" />
       <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
       <span v-if="refusal?.problem.errors?.length" class="warn">{{ $t('✕ Check the marked fields') }}</span>
       <PreviewNote v-if="preview" :preview="preview" />

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed, ref, shallowRef, watch, type ComputedRef } from 'vue'
 import { ElButton, ElInput, ElRadio, ElRadioGroup } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, ask, foreseen, made, type Schemas } from '../../api/client'
@@ -9,6 +9,7 @@ import { useOperation } from '../../composables/useOperation'
 import { useUnsaved } from '../../composables/useUnsaved'
 import FormField from '../../parts/FormField.vue'
 import LimitFields from '../../parts/LimitFields.vue'
+import NewerNote from '../../parts/NewerNote.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
@@ -24,9 +25,15 @@ const router = useRouter()
 const path = computed(() => ({ plan: props.plan }))
 const {
   data,
+  overtaken,
   refusal: missing,
   reload,
-} = useLoad(() => ask(api.GET('/api/v1/plans/{plan}', { params: { path: path.value } })), { on: path })
+  take,
+} = useLoad(() => ask(api.GET('/api/v1/plans/{plan}', { params: { path: path.value } })), {
+  on: path,
+  live: true,
+  hold: () => dirty.value || form.freeze !== 'none',
+})
 
 const { form, preview, general, error, busy, act, loadPreview, reset } = useForm(() => ({
   name: '',
@@ -57,7 +64,7 @@ const body = computed(() => {
     freeze: form.freeze,
   }
 })
-const dirty = computed(
+const dirty: ComputedRef<boolean> = computed(
   () =>
     data.value !== undefined &&
     Boolean(
@@ -161,6 +168,7 @@ const remove = () =>
             {{ $t('Nothing is ever deleted: an account over a limit cannot grow there. Exceptions stay.') }}
           </p>
         </template>
+        <NewerNote v-if="overtaken" @take="take" />
         <ProblemNote :refusal="general" />
         <div class="acts">
           <ElButton

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed, ref, shallowRef, watch, type ComputedRef } from 'vue'
 import { ElButton, ElInput } from 'element-plus'
 import { useRouter } from 'vue-router'
 import { api, ask, foreseen, made, type Schemas } from '../../api/client'
@@ -8,6 +8,7 @@ import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
 import { useUnsaved } from '../../composables/useUnsaved'
 import FormField from '../../parts/FormField.vue'
+import NewerNote from '../../parts/NewerNote.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
@@ -24,12 +25,15 @@ const router = useRouter()
 const path = computed(() => ({ template: props.template ?? '' }))
 const {
   data,
+  overtaken,
   refusal: missing,
   reload,
+  refresh,
+  take,
 } = useLoad(
   async () =>
     props.template ? await ask(api.GET('/api/v1/templates/{template}', { params: { path: path.value } })) : undefined,
-  { on: path },
+  { on: path, live: true, hold: () => dirty.value },
 )
 
 const name = ref('')
@@ -50,7 +54,7 @@ const sound = ref(true)
 const preview = shallowRef<Schemas['Preview']>()
 const started = ref<number>()
 const { refusal, busy, act } = useAct()
-const { operation } = useOperation(started, () => void reload())
+const { operation } = useOperation(started, () => void refresh())
 watch(data, (read) => {
   about.value = read?.about ?? ''
   records.value = written(read?.records)
@@ -67,7 +71,7 @@ const body = computed<Schemas['TemplateChange']>(() => ({
   settings: Object.keys(settings.value).length ? settings.value : undefined,
   records: records.value !== written(data.value?.records) ? read(records.value) : undefined,
 }))
-const dirty = computed(() => Object.values(body.value).some((v) => v !== undefined))
+const dirty: ComputedRef<boolean> = computed(() => Object.values(body.value).some((v) => v !== undefined))
 const saved = useUnsaved(() => mine.value && dirty.value)
 const wrongRecord = computed(() => refusal.value?.problem.errors?.find((e) => e.name.startsWith('records'))?.message)
 
@@ -181,6 +185,7 @@ function changed(list: Record<string, unknown>, ok: boolean) {
         />
       </FormField>
     </section>
+    <NewerNote v-if="overtaken" @take="take" />
     <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
     <PreviewNote v-if="preview" :preview="preview" />
     <div v-if="mine" class="acts">
