@@ -118,7 +118,7 @@ func (c *call) printPreview(p api.Preview) {
 			c.say("  %s", r.Subject)
 		}
 		for _, f := range r.Fields {
-			c.say("  %s: %s", f.Name, beforeAfter(f))
+			c.say("  %s: %s", f.Title, beforeAfter(f))
 		}
 	}
 	for _, e := range p.Effects {

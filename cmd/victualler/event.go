@@ -47,7 +47,7 @@ func eventCommands() []command {
 					col("CHANGES", 0, func(e api.Event) any {
 						var changes []string
 						for _, f := range e.Fields {
-							changes = append(changes, f.Name+": "+beforeAfter(f))
+							changes = append(changes, f.Title+": "+beforeAfter(f))
 						}
 						return strings.Join(changes, "; ")
 					}),

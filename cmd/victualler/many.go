@@ -310,7 +310,7 @@ func running(o api.Operation) string {
 	var now []string
 	for _, s := range o.Steps {
 		if s.State == "running" {
-			now = append(now, s.Name)
+			now = append(now, s.Title)
 		}
 	}
 	if o.Note != "" {

@@ -33,7 +33,7 @@ func operationCommands() []command {
 				}
 				g := rows("STEP|STATE|TOOK|DETAIL")
 				for _, s := range o.Steps {
-					g.add(s.Name, s.State, took(&s.StartedAt, s.FinishedAt), s.Detail)
+					g.add(s.Title, s.State, took(&s.StartedAt, s.FinishedAt), s.Detail)
 				}
 				return c.show(o, g, func() error {
 					c.fields("operation", fmt.Sprintf("%d %s", o.ID, o.Subject), "what", o.Title, "asked for by",
@@ -164,7 +164,7 @@ func (v *stepView) show(o api.Operation) {
 	var now []string
 	for _, s := range o.Steps {
 		if s.State == "running" {
-			now = append(now, s.Name)
+			now = append(now, s.Title)
 			continue
 		}
 		if v.printed[s.Name] {
@@ -175,7 +175,7 @@ func (v *stepView) show(o api.Operation) {
 		if s.State != "done" {
 			mark = s.State
 		}
-		fmt.Fprintf(v.call.out, "  %-12s %-9s %8s  %s\n", s.Name, mark, duration(&s.StartedAt, s.FinishedAt), s.Detail)
+		fmt.Fprintf(v.call.out, "  %-12s %-9s %8s  %s\n", s.Title, mark, duration(&s.StartedAt, s.FinishedAt), s.Detail)
 	}
 	text := strings.Join(now, ", ")
 	if o.Note != "" {

@@ -204,7 +204,7 @@ func TestAccountsByTheClient(t *testing.T) {
 		typed{line: "event list --account ternferries", says: []string{"plan: harbour → skiff", "!bakery"}},
 		typed{line: "event export --format csv", says: []string{"at,actor,on behalf of",
 			"account.close,account 3 bakery"}},
-		typed{line: "plan change skiff --limits disk=2G --preview", says: []string{"limits.disk: 1G → 2G"}},
+		typed{line: "plan change skiff --limits disk=2G --preview", says: []string{"disk space: 1G → 2G"}},
 		typed{line: "plan change skiff --limits disk=2G --freeze over", says: []string{"1 of 1 accounts"}},
 		typed{line: "plan remove skiff --yes", code: failed, says: []string{"1 account"}},
 		typed{line: "plan remove harbour --yes"},

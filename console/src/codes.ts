@@ -52,6 +52,12 @@ const names: Record<string, string> = {
   session: t('session'),
   settings: t('settings'),
   token: t('token'),
+  // parts of an account on a server
+  user: t('system user'),
+  home: t('home'),
+  sandbox: t('sandbox'),
+  certificates: t('certificates'),
+  zones: t('zones'),
   // how strong a password is
   weak: t('weak'),
   fair: t('fair'),
@@ -69,6 +75,10 @@ const names: Record<string, string> = {
   memory: t('memory'),
   processes: t('processes'),
   cpu: t('processor'),
+  // the preferred form of a site's names
+  both: t('both'),
+  bare: t('without www'),
+  www: t('with www'),
   // shares
   allotted: t('allotted'),
   used: t('used'),

@@ -1,5 +1,5 @@
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
-import { ago, amount, moment, readAmount, size, until, valueName } from './words'
+import { ago, amount, moment, readAmount, size, until } from './words'
 
 describe('sizes and amounts', () => {
   it.each([
@@ -68,13 +68,4 @@ describe('times', () => {
     ['2026-11-27T12:00:20Z', '1 min'],
     ['2026-11-27T09:00:00Z', '3 hr ago'],
   ])('writes that %s is in %s', (text, words) => expect(until(text)).toBe(words))
-})
-
-describe('words', () => {
-  it('names recorded values', () =>
-    expect(['limits.disk', 'features.dns', 'sign_in_name'].map(valueName)).toEqual([
-      'disk',
-      'feature dns',
-      'sign in name',
-    ]))
 })

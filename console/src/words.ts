@@ -1,4 +1,3 @@
-import { named } from './codes'
 import { language, number, t } from './language'
 
 const tenths = new Intl.NumberFormat(language, { maximumFractionDigits: 1, useGrouping: false })
@@ -99,11 +98,4 @@ export function readAmount(text: string, unit: string): { value: number | null }
   if (letter) return { value: Math.floor(n * 1024 ** ('kmgt'.indexOf(letter.toLowerCase()) + 1)) }
   if (n === 0 || plain) return { value: Math.floor(n) }
   return { wrong: t('{typed} what? write {typed}M or {size}', { typed, size: size(n * 1024 ** 2) }) }
-}
-
-/** Writes the name of a recorded value for people: "limits.disk" is "disk". */
-export function valueName(name: string): string {
-  const code = name.replace(/^(limits|settings|features)\./, '')
-  const said = named(code) === code ? code.replaceAll('_', ' ') : named(code)
-  return name.startsWith('features.') ? t('feature {name}', { name: said }) : said
 }

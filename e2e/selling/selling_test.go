@@ -653,7 +653,7 @@ func TestWhoDidWhat(t *testing.T) {
 	changed := list(url.Values{"search": {"recorded-plan"}})
 	require.Len(t, changed, 2)
 	assert.Equal(t, "plan.change", changed[0].Action)
-	assert.Equal(t, []api.Difference{{Name: "limits.disk", Before: "1G", After: "unlimited"}}, changed[0].Fields)
+	assert.Equal(t, []api.Difference{{Name: "limits.disk", Title: "disk space", Before: "1G", After: "unlimited"}}, changed[0].Fields)
 	assert.Equal(t, "operator", changed[0].Actor)
 	assert.Equal(t, "127.0.0.1", changed[0].Address)
 	assert.NotEmpty(t, changed[0].Request)
@@ -675,7 +675,7 @@ func TestWhoDidWhat(t *testing.T) {
 		"recorded-plan")
 	assert.Equal(t, 1, strings.Count(out, "\n"))
 	out, _, _ = e2e.Command(t, "event", "list", "--search", "recorded-plan")
-	assert.Contains(t, out, "limits.disk: 1G → unlimited")
+	assert.Contains(t, out, "disk space: 1G → unlimited")
 	for _, method := range []string{http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete} {
 		for _, path := range []string{"/events", "/events/1"} {
 			assert.Contains(t, []int{404, 405},

@@ -14,13 +14,14 @@ import (
 	"iter"
 	"log/slog"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"victualler/internal/agent/staging"
 	"victualler/internal/agent/visits"
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/actions"
+	"victualler/internal/hosting/language"
 	"victualler/internal/manifest"
 )
 
@@ -93,7 +94,7 @@ func (a *Agent) Run(ctx context.Context) error {
 		a.committer.dirty = true
 	}
 	go a.committer.run(ctx)
-	if err := a.committer.submit(&change{report: func(string, string) {}}); err != nil {
+	if err := a.committer.submit(&change{report: func(string, language.Text) {}}); err != nil {
 		a.Log.Warn("shared configuration is not in place; every apply tries again", "reason", err)
 	}
 	a.Log.Info("repeat what was cut off", "accounts", len(begun))
@@ -151,7 +152,7 @@ func (a *Agent) ApplyServer(m manifest.Server) error {
 	if err := a.state.saveServer(m); err != nil {
 		return err
 	}
-	err := a.committer.submit(&change{report: func(string, string) {}})
+	err := a.committer.submit(&change{report: func(string, language.Text) {}})
 	if err != nil {
 		return errors.Join(err, a.state.saveServer(before))
 	}
@@ -225,7 +226,10 @@ func (a *Agent) Apply(ctx context.Context, m manifest.Manifest, tell func(agentl
 		}
 		return refuse(agentlink.FailedStep, step, err)
 	}
-	receipt.Changed, receipt.Verified, receipt.At = changed, verified, time.Now().UTC()
+	receipt.Changed, receipt.At = changed, time.Now().UTC()
+	for _, seen := range verified {
+		receipt.Verified = append(receipt.Verified, seen.String())
+	}
 	receipt.Warnings = a.warnings(m)
 	return receipt
 }
@@ -298,12 +302,12 @@ func (w *work) begin(step string) {
 	w.tell(agentlink.Step{Name: step, State: agentlink.StepRunning})
 }
 
-func (w *work) done(detail string) {
-	w.tell(agentlink.Step{Name: w.step, State: agentlink.StepDone, Detail: detail})
+func (w *work) done(detail language.Text) {
+	w.tell(agentlink.Step{Name: w.step, State: agentlink.StepDone, Detail: detail.Encode()})
 }
 
-func (w *work) make(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, verified []string,
-	err error) {
+func (w *work) make(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool,
+	verified []language.Text, err error) {
 	if m.Wanted == manifest.Absent {
 		return w.remove(ctx, m, last)
 	}
@@ -312,7 +316,7 @@ func (w *work) make(ctx context.Context, m manifest.Manifest, last *manifest.Man
 
 // ensure: resources, then configuration, contents, then the look from outside.
 func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool,
-	verified []string, err error) {
+	verified []language.Text, err error) {
 	making, cancel := context.WithTimeout(ctx, longestPart)
 	defer cancel()
 	for _, r := range w.agent.Resources {
@@ -354,7 +358,7 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.M
 		if err != nil {
 			return false, nil, err
 		}
-		if seen != "" {
+		if !seen.IsZero() {
 			verified = append(verified, seen)
 		}
 	}
@@ -365,14 +369,14 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.M
 			}
 		}
 	}
-	w.done(strings.Join(verified, "; "))
+	w.done(language.Join(verified, "; "))
 	return changed || configured || filled, verified, nil
 }
 
 // remove: configuration first, so that nothing names what goes; then
 // resources, last made first; then a look for whatever might be left.
 func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool,
-	verified []string, err error) {
+	verified []language.Text, err error) {
 	configured, err := w.configure(m, last)
 	if err != nil {
 		return false, nil, err
@@ -395,9 +399,9 @@ func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.M
 			return false, nil, err
 		}
 		if len(left) > 0 {
-			return false, nil, fmt.Errorf("%s %s", left[0].Subject, left[0].Detail)
+			return false, nil, fmt.Errorf("%s %s", left[0].Subject, language.Decode(left[0].Detail))
 		}
-		verified = append(verified, "no "+r.Name())
+		verified = append(verified, language.New("no %s", actions.StepTitle(r.Name())))
 	}
 	different, err := w.agent.committer.differences(m, nil)
 	if err != nil {
@@ -414,11 +418,11 @@ func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.M
 		if err != nil {
 			return false, nil, err
 		}
-		if seen != "" {
+		if !seen.IsZero() {
 			verified = append(verified, seen)
 		}
 	}
-	w.done(strings.Join(verified, "; "))
+	w.done(language.Join(verified, "; "))
 	return changed, verified, nil
 }
 
@@ -440,7 +444,7 @@ func (w *work) removeResources(ctx context.Context, m manifest.Manifest) (change
 		}
 		if len(before) > 0 {
 			changed = true
-			w.done("removed")
+			w.done(language.New("removed"))
 		}
 	}
 	return changed, nil
@@ -475,7 +479,7 @@ func (w *work) fill(ctx context.Context, m manifest.Manifest, last *manifest.Man
 func (w *work) configure(m manifest.Manifest, last *manifest.Manifest) (changed bool, err error) {
 	told := map[string]bool{}
 	for _, p := range w.agent.Programs {
-		// Detail has nothing to do with the account here is no step of it.
+		// What has nothing to do with the account here is no step of it.
 		if len(p.Files(m)) > 0 || last != nil && len(p.Files(*last)) > 0 || m.Wanted == manifest.Absent && last == nil {
 			told[p.Name()] = true
 			w.begin(p.Name())
@@ -485,9 +489,9 @@ func (w *work) configure(m manifest.Manifest, last *manifest.Manifest) (changed 
 		find: func(there owned) (map[Program][]staging.Change, error) {
 			return w.agent.committer.differences(m, there)
 		},
-		report: func(program, detail string) {
+		report: func(program string, detail language.Text) {
 			if told[program] {
-				w.tell(agentlink.Step{Name: program, State: agentlink.StepDone, Detail: detail})
+				w.tell(agentlink.Step{Name: program, State: agentlink.StepDone, Detail: detail.Encode()})
 			}
 		},
 	}

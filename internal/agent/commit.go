@@ -16,6 +16,7 @@ import (
 
 	"victualler/internal/agent/staging"
 	"victualler/internal/agent/wholefile"
+	"victualler/internal/hosting/language"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
 )
@@ -42,7 +43,7 @@ type change struct {
 	// done gets the outcome, once.
 	done chan error
 	// report reports what happened to one program.
-	report func(program, detail string)
+	report func(program string, detail language.Text)
 }
 
 // committer does group commits: changes that wait at the same time share one
@@ -167,7 +168,7 @@ func (c *committer) commit(ctx context.Context, group []*change) {
 			// Nothing of it has to be tested, so nothing can be wrong with it,
 			// whatever becomes of those it came with: an undo must not fail by their fault.
 			for _, p := range c.programs {
-				ch.report(p.Name(), "as it should be")
+				ch.report(p.Name(), language.New("as it should be"))
 			}
 			ch.done <- nil
 		default:
@@ -176,7 +177,8 @@ func (c *committer) commit(ctx context.Context, group []*change) {
 		return true
 	})
 	if len(base) > 0 {
-		group = append([]*change{{files: base, done: make(chan error, 1), report: func(string, string) {}}}, group...)
+		shared := &change{files: base, done: make(chan error, 1), report: func(string, language.Text) {}}
+		group = append([]*change{shared}, group...)
 	}
 	if len(group) == 0 {
 		return
@@ -212,16 +214,16 @@ func (c *committer) commit(ctx context.Context, group []*change) {
 		fail(group, errors.Join(err, undo()))
 		return
 	}
-	detail := fmt.Sprintf("tested and reloaded in %d ms", time.Since(start).Milliseconds())
+	detail := language.New("tested and reloaded in %d ms", time.Since(start).Milliseconds())
 	if len(group) > 1 {
-		detail += fmt.Sprintf(", shared by %d changes", len(group))
+		detail = language.New("%s, shared by %d changes", detail, len(group))
 	}
 	for _, p := range c.programs {
 		for _, ch := range group {
 			if slices.Contains(programs, p) {
 				ch.report(p.Name(), detail)
 			} else {
-				ch.report(p.Name(), "as it should be")
+				ch.report(p.Name(), language.New("as it should be"))
 			}
 		}
 	}

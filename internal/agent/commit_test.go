@@ -16,6 +16,7 @@ import (
 
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/sites"
 	"victualler/internal/manifest"
@@ -104,9 +105,13 @@ func (p *strict) Reload(context.Context) error {
 	return nil
 }
 
-func (p *strict) Verify(context.Context, manifest.Manifest) (string, error)     { return "seen", nil }
-func (p *strict) VerifyGone(context.Context, manifest.Manifest) (string, error) { return "gone", nil }
-func (p *strict) Status(context.Context) agentlink.ProgramStatus                { return agentlink.ProgramStatus{} }
+func (p *strict) Verify(context.Context, manifest.Manifest) (language.Text, error) {
+	return language.New("seen"), nil
+}
+func (p *strict) VerifyGone(context.Context, manifest.Manifest) (language.Text, error) {
+	return language.New("gone"), nil
+}
+func (p *strict) Status(context.Context) agentlink.ProgramStatus { return agentlink.ProgramStatus{} }
 
 func committing(t *testing.T) (*committer, *strict) {
 	t.Helper()
@@ -139,7 +144,7 @@ func together(c *committer, all ...manifest.Manifest) []error {
 		group.Go(func() {
 			ch := &change{find: func(there owned) (map[Program][]staging.Change, error) {
 				return c.differences(m, there)
-			}, report: func(string, string) {}}
+			}, report: func(string, language.Text) {}}
 			defer overs[i]()
 			outcomes[i] = c.submit(ch)
 		})

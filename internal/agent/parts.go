@@ -6,6 +6,7 @@ import (
 
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
 )
@@ -22,7 +23,7 @@ type Resource interface {
 	// Ensure makes what is found be as m wants it. Doing it again changes nothing. Known says that
 	// the account has been here before: then nothing that its owner has done to the home makes this
 	// fail; what does not work because of it is left to [Warner].
-	Ensure(ctx context.Context, m manifest.Manifest, known bool) (detail string, err error)
+	Ensure(ctx context.Context, m manifest.Manifest, known bool) (detail language.Text, err error)
 	// Remove takes everything away. It is no error if nothing is there.
 	Remove(ctx context.Context, m manifest.Manifest) error
 }
@@ -36,7 +37,7 @@ type Content interface {
 	// Check lists the differences between m and what the program holds.
 	Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Drift, error)
 	// Ensure makes the program hold what m wants. Doing it again changes nothing.
-	Ensure(ctx context.Context, m manifest.Manifest) (detail string, err error)
+	Ensure(ctx context.Context, m manifest.Manifest) (detail language.Text, err error)
 	// Forget takes away for good what the program still keeps of last, the manifest that was in
 	// force, and m no longer has.
 	Forget(ctx context.Context, m, last manifest.Manifest) error
@@ -88,10 +89,10 @@ type Program interface {
 	Reload(ctx context.Context) error
 	// Verify asks the program from outside whether it serves m, and waits for
 	// a reload that is under way. It tells in words what it saw.
-	Verify(ctx context.Context, m manifest.Manifest) (seen string, err error)
+	Verify(ctx context.Context, m manifest.Manifest) (seen language.Text, err error)
 	// VerifyGone asks from outside whether the program has stopped serving an
 	// account whose last manifest was last, waiting as Verify does.
-	VerifyGone(ctx context.Context, last manifest.Manifest) (seen string, err error)
+	VerifyGone(ctx context.Context, last manifest.Manifest) (seen language.Text, err error)
 	// Status tells whether it runs.
 	Status(ctx context.Context) agentlink.ProgramStatus
 }

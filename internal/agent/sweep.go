@@ -14,6 +14,7 @@ import (
 	"victualler/internal/agent/sitelog"
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/manifest"
 )
 
@@ -76,7 +77,7 @@ func (a *Agent) compare(ctx context.Context, name string, there owned) (*manifes
 	}
 	if err != nil { // one account keeps nobody from looking at the others
 		drift = append(drift, agentlink.Drift{Part: "agent", Subject: m.SignInName,
-			Detail: "could not be compared: " + err.Error()})
+			Detail: language.New("could not be compared: %s", err.Error()).Encode()})
 	}
 	return m, drift, nil
 }
@@ -152,13 +153,13 @@ func (a *Agent) drift(ctx context.Context, m manifest.Manifest, there owned) ([]
 // what is wanted. What is to go has none, as it may hold a secret.
 func fileDrift(part string, wanted staging.Change) agentlink.Drift {
 	found, err := os.ReadFile(wanted.Path)
-	d := agentlink.Drift{Part: part, Subject: wanted.Path, Detail: "has been changed"}
+	d := agentlink.Drift{Part: part, Subject: wanted.Path, Detail: language.New("has been changed").Encode()}
 	switch {
 	case wanted.File == nil:
-		d.Detail = "should not be there"
+		d.Detail = language.New("should not be there").Encode()
 		return d
 	case errors.Is(err, fs.ErrNotExist):
-		d.Detail = "is missing"
+		d.Detail = language.New("is missing").Encode()
 	}
 	if !wanted.File.Secret {
 		d.Diff, _ = difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: lines(string(found)),
@@ -196,7 +197,7 @@ func (a *Agent) SiteLog(ctx context.Context, asked agentlink.LogRequest) (agentl
 func (a *Agent) Clear() (int, error) {
 	ch := &change{find: func(owned) (map[Program][]staging.Change, error) {
 		return a.unowned()
-	}, report: func(string, string) {}}
+	}, report: func(string, language.Text) {}}
 	err := a.committer.submit(ch)
 	n := 0
 	for _, files := range ch.files {

@@ -29,9 +29,10 @@ const (
 // Step is one piece of work of an apply, told as it happens. The same name is
 // told more than once as its state changes.
 type Step struct {
-	Name   string    `json:"name"`
-	State  StepState `json:"state"`
-	Detail string    `json:"detail,omitempty"`
+	Name  string    `json:"name"`
+	State StepState `json:"state"`
+	// Detail is a text as language.Text.Encode writes it.
+	Detail string `json:"detail,omitempty"`
 }
 
 // Receipt is what the agent did and verified for one revision of a manifest.
@@ -92,7 +93,7 @@ type Drift struct {
 	Part string `json:"part"`
 	// Subject is a file's path, a user or the like.
 	Subject string `json:"subject"`
-	// Detail says what is the matter in words.
+	// Detail says what is the matter, as language.Text.Encode writes it.
 	Detail string `json:"detail"`
 	// Diff is a unified diff for a file: what is found, and what is wanted.
 	Diff string `json:"diff,omitempty"`

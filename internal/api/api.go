@@ -373,7 +373,8 @@ func NewChanges() Changes { return Changes{Things: []string{}, Accounts: []int64
 
 // Step is one step of an operation.
 type Step struct {
-	Name       string     `json:"name"`
+	Name       string     `json:"name" doc:"For programs."`
+	Title      string     `json:"title" doc:"For people, in their language."`
 	State      string     `json:"state" enum:"running,done,failed,cancelled"`
 	Detail     string     `json:"detail,omitempty"`
 	StartedAt  time.Time  `json:"started_at"`

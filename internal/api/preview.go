@@ -6,7 +6,7 @@ type Preview struct {
 	Notes   []string `json:"notes" doc:"What was put right or chosen, what is worth knowing."`
 	Records []Record `json:"records" doc:"What would be written down as changed."`
 	Effects []Effect `json:"effects" doc:"What it means for each account that it touches."`
-	Steps   []string `json:"steps" doc:"The steps on servers, in their order; those of several accounts once."`
+	Steps   []string `json:"steps" doc:"The steps on servers for people to read, in their order; those of several accounts once."`
 	Changes []Change `json:"changes" doc:"What would be made, changed or removed on servers."`
 }
 
@@ -20,7 +20,8 @@ type Record struct {
 
 // Difference is one value before and after.
 type Difference struct {
-	Name   string `json:"name"`
+	Name   string `json:"name" doc:"For programs, with dots for nesting."`
+	Title  string `json:"title" doc:"For people, in their language."`
 	Before string `json:"before" doc:"Empty where there was none."`
 	After  string `json:"after" doc:"Empty where there is none."`
 }

@@ -83,7 +83,7 @@ func (a *API) serverRoutes() {
 	register(a, route{id: "list-drift", method: http.MethodGet, path: "/servers/{server}/drift",
 		summary: "List what the last sweep found", permission: rights.ServersRead, tag: tag},
 		func(ctx context.Context, in *ServerPath) (*struct{ Body api.DriftList }, error) {
-			list, err := a.service.Fleet.Drifts(ctx, in.Server)
+			list, err := a.service.Fleet.Drifts(ctx, actor(ctx), in.Server)
 			return &struct{ Body api.DriftList }{list}, err
 		})
 	register(a, route{id: "list-hungriest", method: http.MethodGet, path: "/servers/{server}/hungriest",

@@ -2575,7 +2575,10 @@ export interface components {
             after: string;
             /** @description Empty where there was none. */
             before: string;
+            /** @description For programs, with dots for nesting. */
             name: string;
+            /** @description For people, in their language. */
+            title: string;
         };
         Domain: {
             /**
@@ -4379,7 +4382,7 @@ export interface components {
             notes: string[];
             /** @description What would be written down as changed. */
             records: components["schemas"]["Record"][];
-            /** @description The steps on servers, in their order; those of several accounts once. */
+            /** @description The steps on servers for people to read, in their order; those of several accounts once. */
             steps: string[];
             /** @description The change in one sentence. */
             summary: string;
@@ -5246,11 +5249,14 @@ export interface components {
             detail?: string;
             /** Format: date-time */
             finished_at: string | null;
+            /** @description For programs. */
             name: string;
             /** Format: date-time */
             started_at: string;
             /** @enum {string} */
             state: "running" | "done" | "failed" | "cancelled";
+            /** @description For people, in their language. */
+            title: string;
         };
         Strength: {
             advice?: string;

@@ -1,9 +1,12 @@
 <script setup lang="ts">
 import type { Schemas } from '../api/client'
+import { named } from '../codes'
 
 /** Differences on a server, files as a diff: what is there, and what is wanted. */
 defineProps<{ changes: (Schemas['Change'] & { account?: string })[]; open?: boolean }>()
 
+/** Of an account on several servers, a part is named “server: part”. */
+const part = (name: string) => name.split(': ').map(named).join(': ')
 const kind = (line: string) =>
   line.startsWith('+') ? 'add' : line.startsWith('-') ? 'cut' : line.startsWith('@') ? 'at' : ''
 const lines = (diff: string) => diff.trimEnd().split('\n').slice(2)
@@ -14,7 +17,7 @@ const lines = (diff: string) => diff.trimEnd().split('\n').slice(2)
     <li v-for="(change, n) in changes" :key="n">
       <details v-if="change.diff" :open="open">
         <summary>
-          <b>{{ change.part }}</b> <span v-if="change.account">{{ change.account }}</span>
+          <b>{{ part(change.part) }}</b> <span v-if="change.account">{{ change.account }}</span>
           {{ ' ' }}
           <code>{{ change.subject }}</code> {{ change.detail }}
         </summary>
@@ -22,7 +25,7 @@ const lines = (diff: string) => diff.trimEnd().split('\n').slice(2)
 </span></pre>
       </details>
       <p v-else>
-        <b>{{ change.part }}</b> <span v-if="change.account">{{ change.account }}</span>
+        <b>{{ part(change.part) }}</b> <span v-if="change.account">{{ change.account }}</span>
         {{ ' ' }}
         <code>{{ change.subject }}</code> {{ change.detail }}
       </p>

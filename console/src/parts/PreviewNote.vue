@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import type { Schemas } from '../api/client'
-import { valueName } from '../words'
 import ChangeList from './ChangeList.vue'
 import EffectList from './EffectList.vue'
 
@@ -25,7 +24,7 @@ defineProps<{ preview: Schemas['Preview'] }>()
       </caption>
       <tbody v-for="(record, n) in preview.records" :key="n">
         <tr v-for="field in record.fields" :key="field.name">
-          <th scope="row">{{ valueName(field.name) }}</th>
+          <th scope="row">{{ field.title }}</th>
           <td>
             <del v-if="field.before">{{ field.before }}</del>
           </td>

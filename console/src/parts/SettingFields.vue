@@ -4,6 +4,7 @@ import { ElInput, ElOption, ElSelect, ElSwitch } from 'element-plus'
 import { api, ask, type Schemas } from '../api/client'
 import { useLoad } from '../composables/useLoad'
 import { readSetting, writeSetting } from '../settings'
+import { named } from '../codes'
 import { t } from '../language'
 
 /**
@@ -118,7 +119,7 @@ const open = (info: Info) => !props.readonly && !props.fixed?.[info.key] && !ret
             size="small"
             :disabled="!open(info)"
             @change="tell"
-            ><ElOption v-for="c in info.choices" :key="c" :value="c" :label="c"
+            ><ElOption v-for="c in info.choices" :key="c" :value="c" :label="named(c)"
           /></ElSelect>
           <ElInput
             v-else

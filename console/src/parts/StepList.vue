@@ -12,7 +12,7 @@ const shapes: Record<string, string> = { running: '◐', done: '●', failed: '�
   <ol class="steps" aria-live="polite">
     <li v-for="step in operation.steps" :key="step.name" :class="step.state">
       <span class="shape" aria-hidden="true">{{ shapes[step.state] }}</span>
-      <span class="name">{{ step.name }}</span>
+      <span class="name">{{ step.title }}</span>
       <span class="time quiet">{{
         step.state === 'running' ? $t('running') : took(step.started_at, step.finished_at)
       }}</span>

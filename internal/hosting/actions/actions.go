@@ -2,7 +2,11 @@
 // operation is of it, has a code for programs (plan.change) and a title for people (Change plan).
 package actions
 
-import "strings"
+import (
+	"strings"
+
+	"victualler/internal/hosting/language"
+)
 
 // titles has a title for every action that is recorded or is an operation of its own.
 var titles = map[string]string{
@@ -104,6 +108,40 @@ func Title(code string) string {
 		return ""
 	}
 	return strings.ToUpper(text[:1]) + text[1:]
+}
+
+// steps has a title for every step whose name is no name that people use as it is, such as that of
+// a program, a server or an account.
+var steps = map[string]string{
+	"account":         "account",
+	"ask":             "first answer",
+	"certificates":    "certificates",
+	"enrol":           "enrolment",
+	"files of nobody": "files of nobody",
+	"home":            "home",
+	"install":         "installation",
+	"issue":           "issue",
+	"logins":          "logins",
+	"order":           "order",
+	"prove":           "proof",
+	"sandbox":         "sandbox",
+	"sweep":           "sweep",
+	"sweep again":     "sweep again",
+	"user":            "system user",
+	"verify":          "verification",
+	"zones":           "zones",
+}
+
+// StepTitle returns what people call a step of an operation. One on a server of several is named
+// “server: step”.
+func StepTitle(name string) language.Text {
+	if server, step, several := strings.Cut(name, ": "); several {
+		return language.New("%s: %s", server, StepTitle(step))
+	}
+	if title, known := steps[name]; known {
+		return language.Plain(title)
+	}
+	return language.Plain(name)
 }
 
 // Known reports whether an action has a title of its own.

@@ -500,7 +500,7 @@ func (s *Service) Account(ctx context.Context, a usecase.Actor, reference string
 	drifts, err := s.Store.DriftsOfAccount(ctx, &number)
 	for _, d := range drifts {
 		out.Drift = append(out.Drift, api.Drift{Account: row.SignInName, Part: d.Part, Subject: d.Subject,
-			Detail: d.Detail, Diff: d.Diff, FoundAt: d.FoundAt})
+			Detail: a.SayKept(d.Detail), Diff: d.Diff, FoundAt: d.FoundAt})
 	}
 	return out, err
 }

@@ -149,7 +149,8 @@ func (s *Service) TryJoin(ctx context.Context, serverID, operationID int64) (don
 	if _, err := s.Store.MarkServerJoined(ctx, serverID); err != nil {
 		return false, err
 	}
-	p.Step(agentlink.Step{Name: step, State: agentlink.StepDone, Detail: "the agent has its certificate"})
+	p.Step(agentlink.Step{Name: step, State: agentlink.StepDone,
+		Detail: language.New("the agent has its certificate").Encode()})
 	p.Step(agentlink.Step{Name: "ask", State: agentlink.StepRunning})
 	for try := 0; ; try++ {
 		if _, err = s.poll(ctx, serverID, server.Address); err == nil || try == 20 {
@@ -166,7 +167,7 @@ func (s *Service) TryJoin(ctx context.Context, serverID, operationID int64) (don
 			s.FinishOperations(ctx, fmt.Errorf("%s has joined, but its agent does not answer since: %w", server.Label,
 				err), operationID)
 	}
-	p.Step(agentlink.Step{Name: "ask", State: agentlink.StepDone, Detail: "the agent answers"})
+	p.Step(agentlink.Step{Name: "ask", State: agentlink.StepDone, Detail: language.New("the agent answers").Encode()})
 	if slices.Contains(server.Roles, "dns") {
 		s.dns.SyncNameServers(ctx)
 	}
@@ -427,7 +428,7 @@ func (s *Service) previewRepair(ctx context.Context, a usecase.Actor, server db.
 // Drifts returns what the last sweep of a server found.
 //
 // Refusals: NotFound.
-func (s *Service) Drifts(ctx context.Context, label string) (api.DriftList, error) {
+func (s *Service) Drifts(ctx context.Context, a usecase.Actor, label string) (api.DriftList, error) {
 	row, err := s.Store.ServerByLabel(ctx, label)
 	if store.None(err) {
 		return api.DriftList{}, usecase.NotFound("server", label)
@@ -438,7 +439,8 @@ func (s *Service) Drifts(ctx context.Context, label string) (api.DriftList, erro
 	list := api.DriftList{SweptAt: row.SweptAt, Drifts: []api.Drift{}}
 	rows, err := s.Store.DriftsOfServer(ctx, row.ID)
 	for _, d := range rows {
-		drift := api.Drift{Part: d.Part, Subject: d.Subject, Detail: d.Detail, Diff: d.Diff, FoundAt: d.FoundAt}
+		drift := api.Drift{Part: d.Part, Subject: d.Subject, Detail: a.SayKept(d.Detail), Diff: d.Diff,
+			FoundAt: d.FoundAt}
 		if d.SignInName != nil {
 			drift.Account = *d.SignInName
 		}

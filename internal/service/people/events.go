@@ -57,7 +57,7 @@ func (s *Service) Events(ctx context.Context, a usecase.Actor, f EventFilter, be
 	for _, row := range rows {
 		e := api.Event{ID: row.ID, At: row.At, Actor: row.Actor, Address: row.Address, Request: row.Request,
 			Action: row.Action, Title: a.SayPlain(actions.Title(row.Action)), Subject: a.SaySubject(row.Subject),
-			Fields: usecase.ChangedFields(row.Before, row.After)}
+			Fields: a.ChangedFields(row.Before, row.After)}
 		// From where others work is nobody's business but the operators'.
 		if p.Customer != 0 && row.ActorCustomer != p.Customer || p.Reseller != 0 && row.ActorReseller != p.Reseller {
 			e.Address = ""

@@ -103,8 +103,8 @@ func (s *Service) operationViews(ctx context.Context, a usecase.Actor, rows []db
 	steps, err := s.Store.StepsOf(ctx, ids)
 	for _, step := range steps {
 		v := index[step.OperationID]
-		v.Steps = append(v.Steps, api.Step{Name: step.Name, State: step.State, Detail: a.SayKept(step.Detail),
-			StartedAt: step.StartedAt, FinishedAt: step.FinishedAt})
+		v.Steps = append(v.Steps, api.Step{Name: step.Name, Title: actions.StepTitle(step.Name).In(a.Language),
+			State: step.State, Detail: a.SayKept(step.Detail), StartedAt: step.StartedAt, FinishedAt: step.FinishedAt})
 	}
 	return views, err
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/actions"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -12,7 +13,8 @@ import (
 
 // askServer asks a server what it would do to match a manifest. What happens elsewhere than at the
 // home bears the server's label.
-func (s *Service) askServer(ctx context.Context, w serverManifest, home bool, out *api.Preview) error {
+func (s *Service) askServer(ctx context.Context, a usecase.Actor, w serverManifest, home bool,
+	out *api.Preview) error {
 	ask, cancel := context.WithTimeout(ctx, 2*usecase.AgentTimeout)
 	defer cancel()
 	answer, err := s.Agents.Agent(w.server.ID, w.server.Address).Preview(ask, w.manifest)
@@ -24,12 +26,13 @@ func (s *Service) askServer(ctx context.Context, w serverManifest, home bool, ou
 		where = w.server.Label + ": "
 	}
 	for _, step := range answer.Steps {
-		if !slices.Contains(out.Steps, where+step) { // of several accounts, the steps are the same
-			out.Steps = append(out.Steps, where+step)
+		title := actions.StepTitle(where + step).In(a.Language)
+		if !slices.Contains(out.Steps, title) { // of several accounts, the steps are the same
+			out.Steps = append(out.Steps, title)
 		}
 	}
 	for _, c := range answer.Changes {
-		c.Part = where + c.Part
+		c.Part, c.Detail = where+c.Part, a.SayKept(c.Detail)
 		out.Changes = append(out.Changes, api.Change(c))
 	}
 	return nil
@@ -67,7 +70,7 @@ func (s *Service) PreviewAccount(ctx context.Context, tx store.Tx, a usecase.Act
 			if part.upToDate {
 				continue
 			}
-			if err := s.askServer(ctx, part, part.server.ID == account.ServerID, out); err != nil {
+			if err := s.askServer(ctx, a, part, part.server.ID == account.ServerID, out); err != nil {
 				return err
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/manifest"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
@@ -34,8 +35,8 @@ func (s *Service) Sweep(ctx context.Context, serverID, operation int64, repair b
 		if err = s.repair(ctx, server, p); err == nil {
 			found, err = s.sweepOnce(ctx, server, p, "sweep again")
 			if err == nil && found > 0 {
-				err = fmt.Errorf("%s still there after the repair; look at the drift of %s", differences(found),
-					server.Label)
+				err = language.Errorf("%s still there after the repair; look at the drift of %s",
+					usecase.Counted(found, "difference"), server.Label)
 			}
 		}
 	}
@@ -44,13 +45,6 @@ func (s *Service) Sweep(ctx context.Context, serverID, operation int64, repair b
 		return err
 	}
 	return s.FinishOperations(ctx, err, ids...)
-}
-
-func differences(n int) string {
-	if n == 1 {
-		return "1 difference"
-	}
-	return fmt.Sprintf("%d differences", n)
 }
 
 // sweepOnce does one sweep and returns the number of differences.
@@ -67,11 +61,12 @@ func (s *Service) sweepOnce(ctx context.Context, server db.Server, p *usecase.Pr
 		found, err = s.saveSweep(ctx, tx, server, sweep)
 		return err
 	})
-	detail := fmt.Sprintf("%d accounts compared, no difference", len(sweep.Accounts))
+	compared := usecase.Counted(len(sweep.Accounts), "account")
+	detail := language.New("%s compared, no difference", compared)
 	if found > 0 {
-		detail = fmt.Sprintf("%d accounts compared, %s", len(sweep.Accounts), differences(found))
+		detail = language.New("%s compared, %s", compared, usecase.Counted(found, "difference"))
 	}
-	p.Step(agentlink.Step{Name: step, State: agentlink.StepDone, Detail: detail})
+	p.Step(agentlink.Step{Name: step, State: agentlink.StepDone, Detail: detail.Encode()})
 	return found, err
 }
 
@@ -112,7 +107,7 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 		}
 		if !there || state.Revision < account.There {
 			d := agentlink.Drift{Part: "agent", Subject: account.SignInName,
-				Detail: "is not what was applied: the agent has lost or undone it"}
+				Detail: language.New("is not what was applied: the agent has lost or undone it").Encode()}
 			if err := keep(&account.ID, d); err != nil {
 				return found, err
 			}
@@ -150,7 +145,7 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 		}
 		if state.Wanted == manifest.Present {
 			if err := keep(nil, agentlink.Drift{Part: "agent", Subject: state.SignInName,
-				Detail: "is on the server but is no account of it"}); err != nil {
+				Detail: language.New("is on the server but is no account of it").Encode()}); err != nil {
 				return found, err
 			}
 		}
@@ -203,7 +198,8 @@ func (s *Service) repair(ctx context.Context, server db.Server, p *usecase.Progr
 			p.Step(agentlink.Step{Name: name, State: agentlink.StepFailed, Detail: err.Error()})
 			return err
 		}
-		p.Step(agentlink.Step{Name: name, State: agentlink.StepDone, Detail: "as its manifest wants it"})
+		p.Step(agentlink.Step{Name: name, State: agentlink.StepDone,
+			Detail: language.New("as its manifest wants it").Encode()})
 	}
 	if !strays {
 		return nil
@@ -215,7 +211,7 @@ func (s *Service) repair(ctx context.Context, server db.Server, p *usecase.Progr
 		return err
 	}
 	p.Step(agentlink.Step{Name: UnownedStep, State: agentlink.StepDone,
-		Detail: fmt.Sprintf("%d removed or put right", cleared.Files)})
+		Detail: language.New("%d removed or put right", cleared.Files).Encode()})
 	return nil
 }
 

@@ -3,43 +3,49 @@ package usecase
 import (
 	"encoding/json"
 	"fmt"
-	"sort"
+	"maps"
+	"slices"
+	"strconv"
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/plans"
+	"victualler/internal/hosting/sites"
 )
 
-// ChangedFields lists the fields in which two JSON documents differ, with dots for nesting.
-func ChangedFields(before, after []byte) []api.Difference {
-	b, a := flat(before), flat(after)
-	names := map[string]bool{}
-	for name := range b {
-		names[name] = true
-	}
-	for name := range a {
-		names[name] = true
-	}
-	fields := []api.Difference{}
-	for name := range names {
-		if b[name] != a[name] {
-			fields = append(fields, api.Difference{Name: name, Before: b[name], After: a[name]})
+// ChangedFields lists the fields in which two JSON documents differ, with dots in their names for
+// nesting, as people read them.
+func (a Actor) ChangedFields(before, after []byte) []api.Difference {
+	was, is := a.fields(before), a.fields(after)
+	names := slices.Collect(maps.Keys(was))
+	for name := range is {
+		if _, both := was[name]; !both {
+			names = append(names, name)
 		}
 	}
-	sort.Slice(fields, func(i, j int) bool { return fields[i].Name < fields[j].Name })
-	return fields
+	slices.Sort(names)
+	changed := []api.Difference{}
+	for _, name := range names {
+		if was[name] != is[name] {
+			changed = append(changed, api.Difference{Name: name, Title: fieldTitle(name).In(a.Language),
+				Before: was[name], After: is[name]})
+		}
+	}
+	return changed
 }
 
-func flat(text []byte) map[string]string {
-	fields := map[string]string{}
+// fields has the values of a document, said, by their names.
+func (a Actor) fields(text []byte) map[string]string {
+	said := map[string]string{}
 	var v any
 	if len(text) > 0 && json.Unmarshal(text, &v) == nil {
-		flatten(fields, "", v)
+		a.flatten(said, "", v)
 	}
-	return fields
+	return said
 }
 
-func flatten(fields map[string]string, name string, v any) {
+func (a Actor) flatten(said map[string]string, name string, v any) {
 	switch v := v.(type) {
 	case map[string]any:
 		for key, part := range v {
@@ -47,26 +53,166 @@ func flatten(fields map[string]string, name string, v any) {
 			if name != "" {
 				at = name + "." + key
 			}
-			flatten(fields, at, part)
+			a.flatten(said, at, part)
 		}
 	case nil:
 		if _, is := limitNamed(name); is {
-			fields[name] = "unlimited"
-		}
-	case string:
-		fields[name] = v
-	case float64:
-		if info, is := limitNamed(name); is {
-			fields[name] = plans.Of(int64(v)).Format(info.Unit).String()
-		} else {
-			fields[name] = fmt.Sprintf("%.0f", v)
+			said[name] = a.Say("unlimited")
 		}
 	default:
-		text, err := json.Marshal(v)
-		if err == nil {
-			fields[name] = string(text)
+		said[name] = a.fieldValue(name, v)
+	}
+}
+
+// fieldValue says a value that is no object: a limit in its unit, codes by their names, and lists
+// one after the other.
+func (a Actor) fieldValue(name string, v any) string {
+	switch v := v.(type) {
+	case string:
+		if slices.Contains(codedFields, name) {
+			return Word(v).In(a.Language)
+		}
+		return v
+	case bool:
+		of, _, _ := strings.Cut(name, ".")
+		switch on := of == "features" || of == "settings"; {
+		case on && v:
+			return a.Say("on")
+		case on:
+			return a.Say("off")
+		case v:
+			return a.Say("yes")
+		}
+		return a.Say("no")
+	case float64:
+		if info, is := limitNamed(name); is {
+			return plans.Of(int64(v)).Format(info.Unit).String()
+		}
+		return strconv.FormatFloat(v, 'f', -1, 64)
+	case []any:
+		items := make([]string, len(v))
+		for i, item := range v {
+			items[i] = a.fieldValue(name, item)
+		}
+		return strings.Join(items, ", ")
+	case map[string]any: // in a list
+		var parts []string
+		for _, key := range slices.Sorted(maps.Keys(v)) {
+			parts = append(parts, key+" "+a.fieldValue(name, v[key]))
+		}
+		return strings.Join(parts, " ")
+	}
+	return fmt.Sprint(v)
+}
+
+// codedFields are fields whose values are codes that have names for people ([Word]).
+var codedFields = []string{"state", "served_as", "counts_as", "role", "measure", "hosted", "mode"}
+
+// fieldTitles are what people call the fields whose names do not say it.
+var fieldTitles = map[string]string{
+	"about":          "what it is good for",
+	"accent":         "colour of links",
+	"bar":            "colour of the bar",
+	"bounds":         "rate bounds",
+	"by_hand":        "by hand",
+	"challenge_zone": "zone for proofs",
+	"counts_as":      "counts as",
+	"dnssec":         "signed",
+	"domain_proof":   "proof of domains",
+	"email":          "mail address",
+	"hosted":         "DNS hosted",
+	"key_type":       "key",
+	"label":          "name",
+	"logo":           "logo",
+	"mail_security":  "mail security",
+	"mail_server":    "mail server",
+	"measure":        "compared with the share",
+	"mirror_of":      "shows",
+	"mode":           "source",
+	"name_servers":   "name servers",
+	"open":           "open for new accounts",
+	"pin_key":        "same key at each renewal",
+	"profile":        "profile",
+	"read_only":      "read-only",
+	"root":           "document root",
+	"sender":         "sender address",
+	"sender_name":    "name of the sender",
+	"served_as":      "served as",
+	"sign_in_name":   "sign-in name",
+	"ttl":            "TTL",
+	"usual":          "the usual authority",
+	"account":        "account",
+	"accounts":       "accounts",
+	"address":        "address",
+	"addresses":      "addresses",
+	"authority":      "authority",
+	"bytes":          "bytes",
+	"cause":          "cause",
+	"console":        "console",
+	"contact":        "contact",
+	"customer":       "customer",
+	"data":           "data",
+	"directory":      "directory",
+	"domain":         "domain",
+	"drifts":         "differences",
+	"duty":           "duty",
+	"folder":         "folder",
+	"footer":         "footer",
+	"issuer":         "issuer",
+	"keys":           "keys",
+	"language":       "language",
+	"login":          "login",
+	"name":           "name",
+	"names":          "names",
+	"networks":       "networks",
+	"notes":          "notes",
+	"password":       "password",
+	"phone":          "telephone",
+	"plan":           "plan",
+	"postal":         "postal address",
+	"reachable":      "reachable",
+	"reason":         "reason",
+	"records":        "records",
+	"role":           "role",
+	"roles":          "roles",
+	"serial":         "serial number",
+	"server":         "server",
+	"state":          "state",
+	"template":       "template",
+	"title":          "title",
+	"type":           "type",
+	"version":        "version",
+	"why":            "reason",
+	"zone":           "zone",
+
+	"redirect.code":       "status of the redirect",
+	"redirect.keep_path":  "redirect keeps the path",
+	"redirect.keep_query": "redirect keeps the query",
+	"redirect.target":     "target of the redirect",
+}
+
+// fieldTitle is what people call a field of what an event or a preview is about.
+func fieldTitle(name string) language.Text {
+	if title := fieldTitles[name]; title != "" {
+		return language.Plain(title)
+	}
+	if info, is := limitNamed(name); is {
+		return language.Plain(info.Title)
+	}
+	of, key, _ := strings.Cut(name, ".")
+	switch of {
+	case "features":
+		return language.Plain(plans.Feature(key).Title())
+	case "settings":
+		key, part, _ := strings.Cut(key, ".")
+		if info, is := sites.Of(sites.Key(key)); is {
+			if part == "" {
+				return language.Plain(info.Title)
+			}
+			return language.New("%s %s", language.Plain(info.Title), part)
 		}
 	}
+	return language.Plain(strings.ReplaceAll(name, "_", " "))
 }
 
 // limitNamed returns the limit that a field such as "limits.disk" is of.

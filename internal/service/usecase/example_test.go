@@ -20,13 +20,14 @@ func ExampleCursor() {
 }
 
 // Events keep what was before and after; people read the fields that differ, in their units.
-func ExampleChangedFields() {
-	before := `{"plan": "skiff", "limits": {"disk": 524288000, "domains": 1}}`
-	after := `{"plan": "skiff", "limits": {"disk": null, "domains": 3}}`
-	for _, f := range usecase.ChangedFields([]byte(before), []byte(after)) {
-		fmt.Println(f.Name, f.Before, "→", f.After)
+func ExampleActor_ChangedFields() {
+	before := `{"plan": "skiff", "limits": {"disk": 524288000, "domains": 1}, "features": {"dns": false}}`
+	after := `{"plan": "skiff", "limits": {"disk": null, "domains": 3}, "features": {"dns": true}}`
+	for _, f := range usecase.System().ChangedFields([]byte(before), []byte(after)) {
+		fmt.Println(f.Title+":", f.Before, "→", f.After)
 	}
 	// Output:
-	// limits.disk 500M → unlimited
-	// limits.domains 1 → 3
+	// DNS: off → on
+	// disk space: 500M → unlimited
+	// domains: 1 → 3
 }

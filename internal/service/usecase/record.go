@@ -59,7 +59,7 @@ func Record(ctx context.Context, tx store.Tx, a Actor, action string, of Subject
 		a.Preview.records = append(a.Preview.records, api.Record{Action: action,
 			Title:   a.SayPlain(actions.Title(action)),
 			Subject: a.SaySubject(of.Text),
-			Fields:  ChangedFields(p.Before, p.After)})
+			Fields:  a.ChangedFields(p.Before, p.After)})
 	}
 	return tx.AddEvent(ctx, p)
 }

@@ -83,8 +83,11 @@ func Link(settings db.Setting, format string, args ...any) string {
 // and what events are of. In English they are the codes.
 var words = map[string]string{"active": "active", "suspended": "suspended", "opening": "opening", "closing": "closing",
 	"closed": "closed", "site": "site", "mirror": "mirror", "redirect": "redirect", "dns-only": "dns-only",
-	"customer":  "customer",
-	"authority": "authority", "settings": "settings", "notes": "notes"}
+	"customer": "customer", "authority": "authority", "settings": "settings", "notes": "notes", "here": "here",
+	"elsewhere": "elsewhere", "operator": "operator", "reseller": "reseller", "allotted": "allotted", "used": "used",
+	"automatic": "automatic", "uploaded": "uploaded", "self-signed": "self-signed",
+	"domains": "domain", "subdomains": "subdomain", "mirrors": "mirror", "joining": "joining",
+	"up": "up", "down": "down"}
 
 // Word is a code in a sentence, to be said in any language.
 func Word(code string) language.Text { return language.Plain(OrEmpty(words[code], code)) }
@@ -93,6 +96,7 @@ func Word(code string) language.Text { return language.Plain(OrEmpty(words[code]
 var counts = map[string][2]string{
 	"account":    {"%d account", "%d accounts"},
 	"customer":   {"%d customer", "%d customers"},
+	"difference": {"%d difference", "%d differences"},
 	"own record": {"%d own record", "%d own records"},
 	"plan":       {"%d plan", "%d plans"},
 	"record":     {"%d record", "%d records"},

@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import type { Schemas } from '../../api/client'
-import { valueName } from '../../words'
 
 /** What changed, value by value: before and after. */
 defineProps<{ fields: Schemas['Difference'][] }>()
@@ -8,7 +7,7 @@ defineProps<{ fields: Schemas['Difference'][] }>()
 
 <template>
   <div v-for="f in fields" :key="f.name">
-    <span class="quiet">{{ valueName(f.name) }}</span> <del v-if="f.before">{{ f.before }}</del>{{
+    <span class="quiet">{{ f.title }}</span> <del v-if="f.before">{{ f.before }}</del>{{
       f.before && f.after ? ' → ' : ' '
     }}{{ f.after }}
   </div>

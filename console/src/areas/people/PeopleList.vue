@@ -37,7 +37,7 @@ const origin = computed(() =>
       v-model="typed"
       type="search"
       clearable
-      :placeholder="$t('Part of a sign-in name or mail address')"
+      :placeholder="$t('Part of a name or address')"
       :aria-label="$t('Search people')"
     />
     <ElSelect v-if="roles.length" v-model="role" clearable :placeholder="$t('Any role')" :aria-label="$t('Role')"

@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { api, ask, foreseen, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
+import { useLimits } from '../../composables/useLimits'
 import { useOperation } from '../../composables/useOperation'
 import { amount, moment } from '../../words'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
@@ -61,6 +62,10 @@ const boundColumns: Column<Line>[] = [
   { key: 'share', title: t('At most'), right: true, text: (l) => amount(l.share, l.unit) },
   { key: 'allotted', title: t('Most given'), right: true },
 ]
+const known = useLimits()
+const features = computed(() =>
+  share.value?.features.map((key) => known.value?.features.find((f) => f.key === key)?.title ?? key).join(', '),
+)
 const disk = computed(() => share.value?.lines.find((l) => l.key === 'disk'))
 const taken = computed(() => (share.value?.measure === 'used' ? disk.value?.used : disk.value?.allotted))
 
@@ -207,7 +212,7 @@ const actAs = () =>
           <p class="quiet">
             {{
               $t('Features that can be switched on: {what}.', {
-                what: share.features.join(', ').replaceAll('_', ' ') || $t('none'),
+                what: features || $t('none'),
               })
             }}
           </p>

@@ -5,10 +5,11 @@ import { useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { moment } from '../../words'
+import LanguageChoice from '../../parts/LanguageChoice.vue'
 import FormField from '../../parts/FormField.vue'
 import NewPassword from '../../parts/NewPassword.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
-import { chosen } from '../../language'
+import { choose, chosen, language } from '../../language'
 import { signedIn } from './state'
 
 /** Where one-time links lead. What is behind # is sent to the service only, and taken out of the address at once. */
@@ -25,6 +26,13 @@ const { refusal, busy, act } = useAct()
 void act(async () => {
   purpose.value = await ask(api.POST('/api/v1/session/check-link', { body: { link: link || 'none' } }))
 })
+
+/** The page is loaded anew in another language, so the link has to be in its address once more. */
+function speak(tag: string) {
+  if (tag === language) return
+  history.replaceState(history.state, '', `${location.pathname}#${link}`)
+  choose(tag)
+}
 
 async function submit() {
   await act(async () => {
@@ -81,6 +89,7 @@ async function submit() {
         <RouterLink to="/accounts">{{ $t('Sign in with name and password') }}</RouterLink>
       </p>
     </template>
+    <LanguageChoice class="languages" @choose="speak" />
   </form>
 </template>
 
@@ -98,5 +107,9 @@ async function submit() {
 h1,
 p {
   margin: 0;
+}
+.languages {
+  padding-top: 0.6rem;
+  border-top: 1px solid var(--line);
 }
 </style>

@@ -24,6 +24,7 @@ import (
 
 	"victualler/internal/agent/wholefile"
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
 )
@@ -75,27 +76,28 @@ func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 		if _, err := os.Lstat(dir(m)); errors.Is(err, fs.ErrNotExist) {
 			return nil, nil
 		}
-		return []agentlink.Drift{{Part: d.Name(), Subject: dir(m), Detail: "is still there"}}, nil
+		return []agentlink.Drift{{Part: d.Name(), Subject: dir(m),
+			Detail: language.New("is still there").Encode()}}, nil
 	}
 	var drifts []agentlink.Drift
 	for _, site := range m.Sites {
-		if wrong := d.wrong(m, site); wrong != "" {
+		if wrong := d.wrong(m, site); !wrong.IsZero() {
 			drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: render.CertificateFile(m, site),
-				Detail: wrong})
+				Detail: wrong.Encode()})
 		}
 	}
 	return drifts, nil
 }
 
 // wrong tells what is the matter with a site's certificate; empty for nothing.
-func (d *Driver) wrong(m manifest.Manifest, site manifest.Site) string {
+func (d *Driver) wrong(m manifest.Manifest, site manifest.Site) language.Text {
 	file, key := render.CertificateFile(m, site), render.KeyFile(m, site)
 	fileStamp, err1 := stampOf(file)
 	keyStamp, err2 := stampOf(key)
 	if err := errors.Join(err1, err2); errors.Is(err, fs.ErrNotExist) {
-		return "is missing"
+		return language.New("is missing")
 	} else if err != nil {
-		return "cannot be read: " + err.Error()
+		return language.New("cannot be read: %s", err.Error())
 	}
 	d.mu.Lock()
 	found, known := d.sound[file]
@@ -103,7 +105,7 @@ func (d *Driver) wrong(m manifest.Manifest, site manifest.Site) string {
 	if !known || found.certificate != fileStamp || found.key != keyStamp {
 		pair, err := tls.LoadX509KeyPair(file, key)
 		if err != nil {
-			return "does not work: " + err.Error()
+			return language.New("does not work: %s", err.Error())
 		}
 		found = finding{certificate: fileStamp, key: keyStamp, ends: pair.Leaf.NotAfter, names: pair.Leaf.DNSNames}
 		d.mu.Lock()
@@ -112,19 +114,19 @@ func (d *Driver) wrong(m manifest.Manifest, site manifest.Site) string {
 	}
 	if site.Certificate != nil {
 		if text, err := os.ReadFile(file); err != nil || string(text) != site.Certificate.Chain {
-			return "is another one"
+			return language.New("is another one")
 		}
-		return "" // whether it is good for the site is not for the server to say
+		return language.Text{} // whether it is good for the site is not for the server to say
 	}
 	for _, name := range site.Names() {
 		if !slices.Contains(found.names, name) {
-			return "is not for " + name
+			return language.New("is not for %s", name)
 		}
 	}
 	if found.ends.Sub(d.now()) < renewLeft {
-		return "ends on " + found.ends.UTC().Format(time.DateOnly)
+		return language.New("ends on %s", found.ends.UTC().Format(time.DateOnly))
 	}
-	return ""
+	return language.Text{}
 }
 
 func stampOf(path string) (stamp, error) {
@@ -139,36 +141,36 @@ func stampOf(path string) (stamp, error) {
 }
 
 // Ensure implements agent.Resource.
-func (d *Driver) Ensure(_ context.Context, m manifest.Manifest, _ bool) (string, error) {
+func (d *Driver) Ensure(_ context.Context, m manifest.Manifest, _ bool) (language.Text, error) {
 	if err := os.MkdirAll(dir(m), 0o700); err != nil {
-		return "", err
+		return language.Text{}, err
 	}
 	made, installed := 0, 0
 	for _, site := range m.Sites {
-		if d.wrong(m, site) == "" {
+		if d.wrong(m, site).IsZero() {
 			continue
 		}
 		if site.Certificate != nil {
 			if err := install(m, site); err != nil {
-				return "", fmt.Errorf("certificate for %s: %w", site.Domain, err)
+				return language.Text{}, fmt.Errorf("certificate for %s: %w", site.Domain, err)
 			}
 			installed++
 			continue
 		}
 		if err := d.make(m, site); err != nil {
-			return "", fmt.Errorf("certificate for %s: %w", site.Domain, err)
+			return language.Text{}, fmt.Errorf("certificate for %s: %w", site.Domain, err)
 		}
 		made++
 	}
 	switch {
 	case made == 0 && installed == 0:
-		return fmt.Sprintf("%d in order", len(m.Sites)), nil
+		return language.New("%d in order", len(m.Sites)), nil
 	case made == 0:
-		return fmt.Sprintf("%d installed", installed), nil
+		return language.New("%d installed", installed), nil
 	case installed == 0:
-		return fmt.Sprintf("%d made, self-signed", made), nil
+		return language.New("%d made, self-signed", made), nil
 	}
-	return fmt.Sprintf("%d installed, and %d made, self-signed", installed, made), nil
+	return language.New("%d installed, and %d made, self-signed", installed, made), nil
 }
 
 // install puts the certificate that a site's manifest has beside the

@@ -29,6 +29,7 @@ import (
 	"victualler/internal/agent/processes"
 	"victualler/internal/agent/projectquota"
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
@@ -162,7 +163,8 @@ func (d *Driver) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Dr
 	path := m.HomePath()
 	var drifts []agentlink.Drift
 	drift := func(subject, format string, args ...any) {
-		drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: subject, Detail: fmt.Sprintf(format, args...)})
+		drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: subject,
+			Detail: language.New(format, args...).Encode()})
 	}
 	found, err := stat(path)
 	if err != nil {
@@ -208,25 +210,25 @@ func (d *Driver) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Dr
 }
 
 // Ensure implements agent.Resource.
-func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest, known bool) (string, error) {
+func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest, known bool) (language.Text, error) {
 	path := m.HomePath()
 	found, err := stat(path)
 	if err != nil {
-		return "", err
+		return language.Text{}, err
 	}
 	if found != nil && int(found.Gid) != m.UID() && !fresh(path, found) {
-		return "", fmt.Errorf("%s is on the server already and is not this account's; move it away, or choose "+
-			"another sign-in name", path)
+		return language.Text{}, fmt.Errorf("%s is on the server already and is not this account's; move it "+
+			"away, or choose another sign-in name", path)
 	}
 	if err := d.make(ctx, m, found == nil); err != nil {
 		if !known {
-			return "", err
+			return language.Text{}, err
 		}
 		// Whatever is asked for is not kept from the account by the state of its home. What is
 		// missing is told as drift or as a warning, and made by a repair.
-		return fmt.Sprintf("%s, not all as it should be: %s", path, err), nil
+		return language.New("%s, not all as it should be: %s", path, err.Error()), nil
 	}
-	return fmt.Sprintf("%s, disk limit %s (%s)", path, words(d.expected(m)), d.disk.kind()), nil
+	return language.New("%s, disk limit %s (%s)", path, words(d.expected(m)), d.disk.kind()), nil
 }
 
 // make makes the home and all that is in it; what fails does not keep the rest from being made.

@@ -20,6 +20,7 @@ import (
 	"victualler/internal/agent/daemon"
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
 )
@@ -145,9 +146,9 @@ const followTime = 2 * time.Second
 
 // Verify implements agent.Program: it asks the server's own address for
 // every zone, and then the secondaries.
-func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error) {
+func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (language.Text, error) {
 	if len(m.Zones) == 0 {
-		return "", nil
+		return language.Text{}, nil
 	}
 	own := d.Server.Addresses[0]
 	serials := map[string]uint32{}
@@ -158,23 +159,29 @@ func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error
 			return err
 		})
 		if err != nil {
-			return "", err
+			return language.Text{}, err
 		}
 	}
-	seen := fmt.Sprintf("knot on %s answers for %s", own, m.Zones[0].Name)
-	if n := len(m.Zones) - 1; n > 0 {
-		seen += fmt.Sprintf(" and %d more", n)
-	}
+	seen := []language.Text{language.New("knot on %s answers for %s", own.String(), zonesOf(m))}
 	if peers := d.peers.Load(); peers != nil {
 		for _, p := range *peers {
 			if follows(ctx, p, serials) {
-				seen += ", " + p.Label + " too"
+				seen = append(seen, language.New("%s too", p.Label))
 			} else {
-				seen += "; " + p.Label + " has not followed yet"
+				seen = append(seen, language.New("%s has not followed yet", p.Label))
 			}
 		}
 	}
-	return seen, nil
+	return language.New("%s", seen), nil
+}
+
+// zonesOf names the first of an account's zones, of which there is one at least, and how many more
+// there are.
+func zonesOf(m manifest.Manifest) language.Text {
+	if n := len(m.Zones) - 1; n > 0 {
+		return language.New("%s and %d more", m.Zones[0].Name, n)
+	}
+	return language.New("%s", m.Zones[0].Name)
 }
 
 // follows reports whether a secondary has all zones with these serials,
@@ -218,9 +225,9 @@ func serial(ctx context.Context, server netip.Addr, zone string) (uint32, error)
 }
 
 // VerifyGone implements agent.Program.
-func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string, error) {
+func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (language.Text, error) {
 	if len(last.Zones) == 0 {
-		return "", nil
+		return language.Text{}, nil
 	}
 	own := d.Server.Addresses[0]
 	for _, z := range last.Zones {
@@ -231,10 +238,10 @@ func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string
 			return nil
 		})
 		if err != nil {
-			return "", err
+			return language.Text{}, err
 		}
 	}
-	return fmt.Sprintf("knot on %s no longer answers for %s", own, last.Zones[0].Name), nil
+	return language.New("knot on %s no longer answers for %s", own.String(), last.Zones[0].Name), nil
 }
 
 // Status implements agent.Program.

@@ -14,6 +14,7 @@ import (
 	"github.com/pmezard/go-difflib/difflib"
 
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/zones"
 	"victualler/internal/manifest"
 )
@@ -51,11 +52,11 @@ func (z *Zones) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Dri
 			if len(unset)+len(set) == 0 {
 				continue
 			}
-			what := "holds other records than it should"
+			what := language.New("holds other records than it should")
 			if len(found) == 0 {
-				what = "has no records"
+				what = language.New("has no records")
 			}
-			drifts = append(drifts, agentlink.Drift{Part: z.Name(), Subject: zone.Name, Detail: what,
+			drifts = append(drifts, agentlink.Drift{Part: z.Name(), Subject: zone.Name, Detail: what.Encode(),
 				Diff: diff(found, wanted, zone.Signed)})
 		}
 		return nil
@@ -64,10 +65,10 @@ func (z *Zones) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Dri
 }
 
 // Ensure implements agent.Content.
-func (z *Zones) Ensure(ctx context.Context, m manifest.Manifest) (string, error) {
+func (z *Zones) Ensure(ctx context.Context, m manifest.Manifest) (language.Text, error) {
 	changed, records := 0, 0
 	if len(m.Zones) == 0 {
-		return "removed", nil
+		return language.New("removed"), nil
 	}
 	err := z.talk(ctx, func(c *control) error {
 		for _, zone := range m.Zones {
@@ -81,16 +82,12 @@ func (z *Zones) Ensure(ctx context.Context, m manifest.Manifest) (string, error)
 		return nil
 	})
 	if err != nil {
-		return "", err
+		return language.Text{}, err
 	}
 	if changed == 0 {
-		return "as they should be", nil
+		return language.New("as they should be"), nil
 	}
-	detail := fmt.Sprintf("%d set or taken away; %d records in %s", changed, records, m.Zones[0].Name)
-	if more := len(m.Zones) - 1; more > 0 {
-		detail += fmt.Sprintf(" and %d more", more)
-	}
-	return detail, nil
+	return language.New("%d set or taken away; %d records in %s", changed, records, zonesOf(m)), nil
 }
 
 // Forget implements agent.Content: what Knot keeps of a zone that it no

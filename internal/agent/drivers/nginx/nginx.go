@@ -24,6 +24,7 @@ import (
 	"victualler/internal/agent/daemon"
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/manifest"
 	"victualler/internal/procfs"
 	"victualler/internal/render"
@@ -210,9 +211,9 @@ func isServing(worker int) bool {
 
 // Verify implements agent.Program: it asks the server's own address for every
 // site, by name, until the answer is of this very rendering.
-func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error) {
+func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (language.Text, error) {
 	if len(d.Server.Addresses) == 0 {
-		return "", fmt.Errorf("nginx: the server has no address to ask")
+		return language.Text{}, fmt.Errorf("nginx: the server has no address to ask")
 	}
 	address := d.Server.Addresses[0].String() + ":80"
 	want := render.NGINXFingerprint(m)
@@ -230,16 +231,16 @@ func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error
 			return nil
 		})
 		if err != nil {
-			return "", err
+			return language.Text{}, err
 		}
 		if err := d.verifyTLS(ctx, m, site); err != nil {
-			return "", err
+			return language.Text{}, err
 		}
 	}
 	if len(m.Sites) == 0 {
-		return "", nil
+		return language.Text{}, nil
 	}
-	return fmt.Sprintf("nginx on %s answers for %s, with and without TLS", address, m.Sites[0].Domain), nil
+	return language.New("nginx on %s answers for %s, with and without TLS", address, m.Sites[0].Domain.String()), nil
 }
 
 // verifyTLS shakes hands under the site's names and looks whether the
@@ -274,9 +275,9 @@ func (d *Driver) verifyTLS(ctx context.Context, m manifest.Manifest, site manife
 
 // VerifyGone implements agent.Program: a name may be another account's by now,
 // so what counts is that the answer is not of this account's rendering.
-func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string, error) {
+func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (language.Text, error) {
 	if len(d.Server.Addresses) == 0 || len(last.Sites) == 0 {
-		return "", nil
+		return language.Text{}, nil
 	}
 	address := d.Server.Addresses[0].String() + ":80"
 	old := render.NGINXFingerprint(last)
@@ -293,10 +294,10 @@ func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string
 			return nil
 		})
 		if err != nil {
-			return "", err
+			return language.Text{}, err
 		}
 	}
-	return fmt.Sprintf("nginx on %s no longer answers for %s", address, last.Sites[0].Domain), nil
+	return language.New("nginx on %s no longer answers for %s", address, last.Sites[0].Domain.String()), nil
 }
 
 // Status implements agent.Program.

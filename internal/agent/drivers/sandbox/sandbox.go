@@ -18,6 +18,7 @@ import (
 	"victualler/internal/agent/daemon"
 	"victualler/internal/agent/staging"
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
 	"victualler/internal/sandbox"
@@ -123,9 +124,9 @@ func (d *Driver) Reload(ctx context.Context) error {
 
 // Verify implements agent.Program: the supervisor follows this very definition, and listens. PHP is
 // not started for it: an account at rest costs nothing.
-func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error) {
+func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (language.Text, error) {
 	if !m.HasHome() {
-		return "", nil
+		return language.Text{}, nil
 	}
 	sockets := render.SandboxSockets(m, d.Server)
 	err := daemon.WaitFor(ctx, func(ctx context.Context) error {
@@ -142,11 +143,11 @@ func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error
 	})
 	switch {
 	case err != nil:
-		return "", err
+		return language.Text{}, err
 	case m.Suspended:
-		return "nothing runs for " + m.SignInName, nil
+		return language.New("nothing runs for %s", m.SignInName), nil
 	case len(sockets) == 0:
-		return "a sandbox for " + m.SignInName, nil
+		return language.New("a sandbox for %s", m.SignInName), nil
 	}
 	var versions []string
 	for _, site := range m.PHPSites() {
@@ -156,7 +157,11 @@ func (d *Driver) Verify(ctx context.Context, m manifest.Manifest) (string, error
 			versions = append(versions, d.Server.PHP[0])
 		}
 	}
-	return "the sandbox of " + m.SignInName + " waits for requests to PHP " + strings.Join(versions, " and "), nil
+	all := language.New("%s", versions[0])
+	for _, v := range versions[1:] {
+		all = language.New("%s and %s", all, v)
+	}
+	return language.New("the sandbox of %s waits for requests to PHP %s", m.SignInName, all), nil
 }
 
 func (*Driver) state(ctx context.Context, m manifest.Manifest) (sandbox.State, error) {
@@ -168,9 +173,9 @@ func (*Driver) state(ctx context.Context, m manifest.Manifest) (sandbox.State, e
 }
 
 // VerifyGone implements agent.Program: nothing is held of the account.
-func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string, error) {
+func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (language.Text, error) {
 	if !last.HasHome() {
-		return "", nil
+		return language.Text{}, nil
 	}
 	err := daemon.WaitFor(ctx, func(ctx context.Context) error {
 		state, err := d.state(ctx, last)
@@ -180,9 +185,9 @@ func (d *Driver) VerifyGone(ctx context.Context, last manifest.Manifest) (string
 		return err
 	})
 	if err != nil {
-		return "", err
+		return language.Text{}, err
 	}
-	return "nothing runs or listens for " + last.SignInName, nil
+	return language.New("nothing runs or listens for %s", last.SignInName), nil
 }
 
 // Status implements agent.Program.

@@ -16,6 +16,7 @@ import (
 	"victualler/internal/agent/staging"
 	"victualler/internal/agent/wholefile"
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
 	"victualler/internal/sandbox/definition"
@@ -142,10 +143,14 @@ func (d *Driver) Reload(ctx context.Context) error {
 }
 
 // Verify implements agent.Program: nothing of an account is loaded.
-func (*Driver) Verify(context.Context, manifest.Manifest) (string, error) { return "", nil }
+func (*Driver) Verify(context.Context, manifest.Manifest) (language.Text, error) {
+	return language.Text{}, nil
+}
 
 // VerifyGone implements agent.Program.
-func (*Driver) VerifyGone(context.Context, manifest.Manifest) (string, error) { return "", nil }
+func (*Driver) VerifyGone(context.Context, manifest.Manifest) (language.Text, error) {
+	return language.Text{}, nil
+}
 
 // Status implements agent.Program.
 func (d *Driver) Status(context.Context) agentlink.ProgramStatus {

@@ -19,6 +19,7 @@ import (
 	"victualler/internal/agent/processes"
 	"victualler/internal/agent/wholefile"
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/logins"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
@@ -55,7 +56,7 @@ func (d *Logins) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 	var drifts []agentlink.Drift
 	drift := func(login, format string, args ...any) {
 		drifts = append(drifts, agentlink.Drift{Part: d.Name(), Subject: "login " + login,
-			Detail: fmt.Sprintf(format, args...)})
+			Detail: language.New(format, args...).Encode()})
 	}
 	there, err := d.found(m)
 	if err != nil {
@@ -154,31 +155,31 @@ func makeGroups(ctx context.Context) error {
 }
 
 // Ensure implements agent.Resource.
-func (d *Logins) Ensure(ctx context.Context, m manifest.Manifest, _ bool) (string, error) {
+func (d *Logins) Ensure(ctx context.Context, m manifest.Manifest, _ bool) (language.Text, error) {
 	there, err := d.found(m)
 	if err != nil {
-		return "", err
+		return language.Text{}, err
 	}
 	for _, name := range there {
 		if !slices.ContainsFunc(m.Logins, func(l logins.Login) bool { return l.Name == name }) {
 			if err := d.remove(ctx, name); err != nil {
-				return "", err
+				return language.Text{}, err
 			}
 		}
 	}
 	for _, l := range m.Logins {
 		if err := d.ensure(ctx, m, l); err != nil {
-			return "", fmt.Errorf("login %s: %w", l.Name, err)
+			return language.Text{}, fmt.Errorf("login %s: %w", l.Name, err)
 		}
 	}
 	if n := len(m.Logins); n > 3 {
-		return fmt.Sprintf("%s and %d more", m.Logins[0].Name, n-1), nil
+		return language.New("%s and %d more", m.Logins[0].Name, n-1), nil
 	}
 	var names []string
 	for _, l := range m.Logins {
 		names = append(names, l.Name)
 	}
-	return strings.Join(names, ", "), nil
+	return language.New("%s", strings.Join(names, ", ")), nil
 }
 
 func (d *Logins) ensure(ctx context.Context, m manifest.Manifest, l logins.Login) error {

@@ -16,6 +16,7 @@ import (
 
 	"victualler/internal/agent/processes"
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/manifest"
 	"victualler/internal/sandbox/definition"
 )
@@ -51,20 +52,20 @@ func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 	if err != nil {
 		return nil, err
 	}
-	drift := func(format string, args ...any) []agentlink.Drift {
+	differs := func(format string, args ...any) []agentlink.Drift {
 		return []agentlink.Drift{{Part: d.Name(), Subject: "user " + m.SignInName,
-			Detail: fmt.Sprintf(format, args...)}}
+			Detail: language.New(format, args...).Encode()}}
 	}
 	if !m.HasHome() {
 		// A user with another number is somebody else's, not a trace of this account.
 		if found != nil && found.uid == m.UID() {
-			return drift("is still there"), nil
+			return differs("is still there"), nil
 		}
 		if pids := processes.Of(m.UID()); len(pids) > 0 {
-			return drift("still runs processes %v", pids), nil
+			return differs("still runs processes %s", strings.Trim(fmt.Sprint(pids), "[]")), nil
 		}
 		if left := leftovers(m); len(left) > 0 {
-			return drift("has left %s", strings.Join(left, ", ")), nil
+			return differs("has left %s", strings.Join(left, ", ")), nil
 		}
 		return nil, nil
 	}
@@ -74,41 +75,41 @@ func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drif
 	}
 	switch {
 	case found == nil:
-		return drift("is missing"), nil
+		return differs("is missing"), nil
 	case found.uid != m.UID():
-		return drift("has the number %d, not %d: it is not this account's", found.uid, m.UID()), nil
+		return differs("has the number %d, not %d: it is not this account's", found.uid, m.UID()), nil
 	case found.gid != m.UID() || found.home != m.HomePath() || found.shell != shellOf(m):
-		return drift("has group %d, home %s and shell %s, not %d, %s and %s", found.gid, found.home, found.shell,
+		return differs("has group %d, home %s and shell %s, not %d, %s and %s", found.gid, found.home, found.shell,
 			m.UID(), m.HomePath(), shellOf(m)), nil
 	case !grouped:
-		return drift("has no group of its name"), nil
+		return differs("has no group of its name"), nil
 	}
 	return nil, nil
 }
 
 // Ensure implements agent.Resource.
-func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest, _ bool) (string, error) {
+func (d *Driver) Ensure(ctx context.Context, m manifest.Manifest, _ bool) (language.Text, error) {
 	found, err := lookUp(m.SignInName)
 	if err != nil {
-		return "", err
+		return language.Text{}, err
 	}
 	grouped, err := hasGroup(m.SignInName)
 	if err != nil {
-		return "", err
+		return language.Text{}, err
 	}
-	named := fmt.Sprintf("%s (%d)", m.SignInName, m.UID())
+	named := language.New("%s (%d)", m.SignInName, m.UID())
 	if found == nil || found.uid != m.UID() {
 		return named, d.add(ctx, newUser{name: m.SignInName, id: m.UID(), home: m.HomePath(), shell: shellOf(m),
 			hash: ownHash(m), member: groupFor(m, m.SignInName)})
 	}
 	if grouped && found.gid == m.UID() && found.home == m.HomePath() && found.shell == shellOf(m) {
-		return named + " is there", nil
+		return language.New("%s is there", named), nil
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if !grouped {
 		if err := run(ctx, "groupadd", "--gid", strconv.Itoa(m.UID()), "--", m.SignInName); err != nil {
-			return "", err
+			return language.Text{}, err
 		}
 	}
 	return named, run(ctx, "usermod", "--gid", strconv.Itoa(m.UID()), "--home", m.HomePath(), "--shell", shellOf(m),
