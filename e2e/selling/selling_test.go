@@ -653,7 +653,8 @@ func TestWhoDidWhat(t *testing.T) {
 	changed := list(url.Values{"search": {"recorded-plan"}})
 	require.Len(t, changed, 2)
 	assert.Equal(t, "plan.change", changed[0].Action)
-	assert.Equal(t, []api.Difference{{Name: "limits.disk", Title: "disk space", Before: "1G", After: "unlimited"}}, changed[0].Fields)
+	assert.Equal(t, []api.Difference{{Name: "limits.disk", Title: "disk space", Before: "1G", After: "unlimited"}},
+		changed[0].Fields)
 	assert.Equal(t, "operator", changed[0].Actor)
 	assert.Equal(t, "127.0.0.1", changed[0].Address)
 	assert.NotEmpty(t, changed[0].Request)
