@@ -259,6 +259,10 @@ func TestConsoleForPeople(t *testing.T) {
 		var address string
 		e2e.Do(t, fresh, browser.Into(&address, chromedp.Location()))
 		assert.NotContains(t, address, link, "it is out of the address at once")
+		e2e.Do(t, fresh, browser.Click("button", "Deutsch"), browser.Sees("h1", "Passwort wählen"),
+			browser.Into(&address, chromedp.Location()), browser.Click("button", "English"),
+			browser.Sees("h1", "Choose a password"))
+		assert.NotContains(t, address, link, "nor is it there in another language")
 		e2e.Do(t, fresh, browser.Type("#new-password", e2e.Password),
 			browser.Click("button", "Set the password and sign in"),
 			browser.Sees("h1", "Overview"))
@@ -278,5 +282,23 @@ func TestConsoleForPeople(t *testing.T) {
 			browser.Click(".el-dialog button", "Set the password"),
 			browser.Until(`![...document.querySelectorAll('.el-dialog')].some(e => e.getClientRects().length)`))
 		e2e.Do(t, ctx, chromedp.Reload(), browser.Sees("h1", "Sign in"))
+	})
+	t.Run("what others change is followed, what is typed stays", func(t *testing.T) {
+		has := func(selector, value string) browser.Action {
+			return browser.Until(fmt.Sprintf("document.querySelector(%q)?.value === %q", selector, value))
+		}
+		mailedTo := func(address string) {
+			e2e.Patch(t, "/people/petrel-minder", api.PersonChange{Email: &address}, nil)
+		}
+		fresh := e2e.OpenBrowser(t, 1280, 800)
+		e2e.Do(t, fresh, chromedp.Navigate(i.Address()+"/people/petrel-minder"), e2e.SignIn(), has("#email", ""))
+		mailedTo("one@post.example")
+		e2e.Do(t, fresh, has("#email", "one@post.example"), browser.Type("#networks", "192.0.2.0/24"))
+		mailedTo("two@post.example")
+		e2e.Do(t, fresh, browser.Sees(".newer", "Somebody has changed this"), has("#email", "one@post.example"),
+			browser.Click("button", "Save changes"), browser.Sees(".note", "changed"))
+		e2e.Healthy(t, fresh, "person that somebody else has changed")
+		e2e.Do(t, fresh, browser.Click("button", "Drop it"), has("#email", "two@post.example"), has("#networks", ""),
+			browser.Gone(".newer"))
 	})
 }
