@@ -190,10 +190,7 @@ td :deep(.el-checkbox) {
 td.long {
   max-width: 30rem;
   white-space: normal;
-  overflow-wrap: break-word;
-}
-/* Paths, keys and serial numbers have no place of their own to break: they break anywhere before they widen a table. */
-td.long :deep(code) {
+  /* Words break anywhere before they widen the table: long names of limits, paths, keys and serial numbers. */
   overflow-wrap: anywhere;
 }
 .box {

@@ -38,7 +38,7 @@ const shapes: Record<string, string> = { running: '◐', done: '●', failed: '�
 }
 li {
   display: grid;
-  grid-template-columns: 1.2rem 6.5rem 5rem minmax(0, 1fr);
+  grid-template-columns: 1.2rem 8.6rem 4.5rem minmax(0, 1fr);
   gap: 0 0.5rem;
   padding: 0.28rem 0;
   border-bottom: 1px solid var(--line-2);

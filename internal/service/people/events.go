@@ -58,6 +58,9 @@ func (s *Service) Events(ctx context.Context, a usecase.Actor, f EventFilter, be
 		e := api.Event{ID: row.ID, At: row.At, Actor: row.Actor, Address: row.Address, Request: row.Request,
 			Action: row.Action, Title: a.SayPlain(actions.Title(row.Action)), Subject: a.SaySubject(row.Subject),
 			Fields: a.ChangedFields(row.Before, row.After)}
+		if row.Address == usecase.System().Address {
+			e.Address = a.Say("this machine")
+		}
 		// From where others work is nobody's business but the operators'.
 		if p.Customer != 0 && row.ActorCustomer != p.Customer || p.Reseller != 0 && row.ActorReseller != p.Reseller {
 			e.Address = ""

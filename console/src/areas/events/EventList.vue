@@ -77,7 +77,7 @@ function turn() {
       v-model="typed"
       type="search"
       clearable
-      :placeholder="$t('Part of a name, action, subject or address')"
+      :placeholder="$t('Part of what is recorded')"
       :aria-label="$t('Search events')"
     />
     <ElSelect v-model="action" clearable :placeholder="$t('Anything')" :aria-label="$t('Kind of action')"
@@ -117,6 +117,7 @@ function turn() {
   grid-template-columns: minmax(12rem, 24rem) minmax(7rem, 10rem) max-content max-content;
 }
 .day {
+  flex: 0 0 auto;
   display: flex;
   gap: 0.5rem;
   align-items: center;
