@@ -295,10 +295,10 @@ func TestConsoleForPeople(t *testing.T) {
 		mailedTo("one@post.example")
 		e2e.Do(t, fresh, has("#email", "one@post.example"), browser.Type("#networks", "192.0.2.0/24"))
 		mailedTo("two@post.example")
-		e2e.Do(t, fresh, browser.Sees(".newer", "Somebody has changed this"), has("#email", "one@post.example"),
+		e2e.Do(t, fresh, browser.Sees(".outdated", "Somebody has changed this"), has("#email", "one@post.example"),
 			browser.Click("button", "Save changes"), browser.Sees(".note", "changed"))
 		e2e.Healthy(t, fresh, "person that somebody else has changed")
 		e2e.Do(t, fresh, browser.Click("button", "Drop it"), has("#email", "two@post.example"), has("#networks", ""),
-			browser.Gone(".newer"))
+			browser.Gone(".outdated"))
 	})
 }

@@ -26,7 +26,7 @@ function page() {
           if (record instanceof Refusal) throw record
           return structuredClone(record)
         },
-        { live: true, hold: () => typed.value },
+        { live: true, editing: () => typed.value },
       )
       return () => null
     },
@@ -56,24 +56,24 @@ describe('useLoad', () => {
     expect(listeners.size).toBe(0)
   })
 
-  it('keeps what is being typed over, and tells that it was overtaken', async () => {
+  it('keeps what is being typed over, and tells that it is outdated', async () => {
     const { typed, others, loaded } = page()
     await flushPromises()
     typed.value = true
     await others({ version: 2, name: 'haven' })
     expect(loaded.data.value).toEqual({ version: 1, name: 'harbour' })
-    expect(loaded.overtaken.value).toBe(true)
-    loaded.take()
+    expect(loaded.outdated.value).toBe(true)
+    loaded.showLatest()
     expect(loaded.data.value).toEqual({ version: 2, name: 'haven' })
-    expect(loaded.overtaken.value).toBe(false)
+    expect(loaded.outdated.value).toBe(false)
   })
 
-  it('takes what waits once nothing is typed, and says nothing of what is not the record’s own', async () => {
+  it('shows what is pending once nothing is typed, and says nothing of what is not the record’s own', async () => {
     const { typed, others, loaded } = page()
     await flushPromises()
     typed.value = true
     await others({ version: 1, name: 'harbour', accounts: 3 })
-    expect(loaded.overtaken.value).toBe(false)
+    expect(loaded.outdated.value).toBe(false)
     expect(loaded.data.value).toEqual({ version: 1, name: 'harbour' })
     typed.value = false
     await flushPromises()

@@ -16,9 +16,9 @@ const state = (record: unknown) => (record as { version?: number } | undefined)?
  * something (a number is how often at most, in ms); with every, again and again while the page is
  * seen, which is for what is measured rather than changed. Only the newest answer counts.
  *
- * What a form is about stays while something is typed into it (hold), so that the version that is
- * sent is that of what the person saw. What was read meanwhile waits until they take it or nothing is
- * typed any longer; overtaken tells that somebody else has changed what is being typed over.
+ * What a form is about is not replaced while something is typed into it (editing), so that the version
+ * that is sent is that of what the person saw. The latest answer is pending until they ask for it or
+ * nothing is typed any longer; outdated tells that somebody else has changed the record meanwhile.
  */
 export function useLoad<T>(
   load: () => Promise<T>,
@@ -26,12 +26,12 @@ export function useLoad<T>(
     on?: WatchSource<unknown>
     live?: boolean | number
     every?: number
-    hold?: () => boolean
+    editing?: () => boolean
   } = {},
 ) {
   const data = shallowRef<T>()
-  const waiting = shallowRef<T>()
-  const overtaken = computed(() => waiting.value !== undefined && state(waiting.value) !== state(data.value))
+  const pending = shallowRef<T>()
+  const outdated = computed(() => pending.value !== undefined && state(pending.value) !== state(data.value))
   const refusal = shallowRef<Refusal>()
   const loading = ref(false)
   let newest = 0
@@ -50,7 +50,7 @@ export function useLoad<T>(
       if (!(err instanceof Refusal)) throw err
       refusal.value = err
       // What is no longer there is not shown as if it were.
-      if (err.problem.status === 404) data.value = waiting.value = undefined
+      if (err.problem.status === 404) data.value = pending.value = undefined
     } finally {
       if (mine === newest) loading.value = false
     }
@@ -60,27 +60,27 @@ export function useLoad<T>(
   const reload = () =>
     read((answer) => {
       data.value = answer
-      waiting.value = undefined
+      pending.value = undefined
     })
   /** Loads it again because something may have changed: the same answer is not drawn anew. */
   const refresh = () =>
     read((answer) => {
       const same = JSON.stringify(answer) === JSON.stringify(data.value)
-      waiting.value = undefined
+      pending.value = undefined
       if (same) return
-      if (data.value !== undefined && options.hold?.()) waiting.value = answer
+      if (data.value !== undefined && options.editing?.()) pending.value = answer
       else data.value = answer
     })
-  function take() {
-    if (waiting.value === undefined) return
-    data.value = waiting.value
-    waiting.value = undefined
+  function showLatest() {
+    if (pending.value === undefined) return
+    data.value = pending.value
+    pending.value = undefined
   }
 
   if (options.on) watch(options.on, reload)
-  if (options.hold) {
-    // What holds is a form, which is set up after what it is about.
-    onBeforeMount(() => watch(options.hold!, (held) => !held && take()))
+  if (options.editing) {
+    // The form is set up after what it is about.
+    onBeforeMount(() => watch(options.editing!, (now) => !now && showLatest()))
   }
   if (options.every) {
     useIntervalFn(() => {
@@ -96,5 +96,5 @@ export function useLoad<T>(
     }, withoutStream)
   }
   void reload()
-  return { data, overtaken, refusal, loading, reload, refresh, take }
+  return { data, outdated, refusal, loading, reload, refresh, showLatest }
 }

@@ -81,7 +81,7 @@ func commonName(names []string) string {
 var Reasons = []Reason{{"unspecified", 0, "no reason is given"},
 	{"key-compromise", 1, "somebody else may have the key"},
 	{"affiliation-changed", 3, "the organization in it is no longer right"},
-	{"superseded", 4, "another one has taken its place"}, {"cessation", 5, "the site is no longer there"}}
+	{"superseded", 4, "it was replaced by another one"}, {"cessation", 5, "the site is no longer there"}}
 
 // Reason is why a certificate is revoked.
 type Reason struct {

@@ -5,7 +5,7 @@ import { api, ask, foreseen, made, type Schemas } from '../../api/client'
 import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import FormField from '../../parts/FormField.vue'
-import NewerNote from '../../parts/NewerNote.vue'
+import OutdatedNote from '../../parts/OutdatedNote.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { may as mayDo } from '../session/state'
@@ -32,12 +32,12 @@ const fresh = (c: Schemas['SiteCertificate']) => ({
 /** What the form began with. The page is about more, and follows it while something is typed here. */
 const began = shallowRef(props.certificate)
 const { form, dirty, preview, general, error, busy, act, loadPreview, reset } = useForm(() => fresh(began.value))
-const overtaken = computed(() => props.certificate.version > began.value.version)
-function take() {
+const outdated = computed(() => props.certificate.version > began.value.version)
+function showLatest() {
   began.value = props.certificate
   reset()
 }
-watch([() => props.certificate, dirty], () => overtaken.value && !dirty.value && take())
+watch([() => props.certificate, dirty], () => outdated.value && !dirty.value && showLatest())
 const body = computed<Schemas['CertificateChange']>(() => {
   const now = fresh(began.value)
   const f = form
@@ -139,7 +139,7 @@ const save = () =>
         </FormField>
       </div>
     </template>
-    <NewerNote v-if="overtaken" @take="take" />
+    <OutdatedNote v-if="outdated" @show="showLatest" />
     <ProblemNote :refusal="general" />
     <PreviewNote v-if="preview" :preview="preview" />
     <div v-if="may && changes" class="acts">
@@ -147,7 +147,7 @@ const save = () =>
         $t('Save {n} change | Save {n} changes', { n: changes })
       }}</ElButton>
       <ElButton :loading="busy === 'preview'" @click="foresee">{{ $t('Preview') }}</ElButton>
-      <ElButton @click="take">{{ $t('Cancel') }}</ElButton>
+      <ElButton @click="showLatest">{{ $t('Cancel') }}</ElButton>
     </div>
   </section>
 </template>

@@ -15,7 +15,7 @@ const reasons: [Reason, string][] = [
   ['unspecified', t('no reason is given')],
   ['key-compromise', t('somebody else may have the key')],
   ['affiliation-changed', t('the organization in it is no longer right')],
-  ['superseded', t('another one has taken its place')],
+  ['superseded', t('it was replaced by another one')],
   ['cessation', t('the site is no longer there')],
 ]
 const reason = ref<Reason>('unspecified')

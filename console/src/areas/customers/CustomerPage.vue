@@ -10,7 +10,7 @@ import { ago, moment } from '../../words'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import FactList from '../../parts/FactList.vue'
 import FillBar from '../../parts/FillBar.vue'
-import NewerNote from '../../parts/NewerNote.vue'
+import OutdatedNote from '../../parts/OutdatedNote.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -33,14 +33,14 @@ const { data: accounts } = useLoad(
 )
 const {
   data: notes,
-  overtaken,
-  take,
+  outdated,
+  showLatest,
 } = useLoad(
   async () =>
     may('customers.notes')
       ? ask(api.GET('/api/v1/customers/{customer}/notes', { params: { path: path.value } }))
       : undefined,
-  { on: path, live: true, hold: () => typed.value },
+  { on: path, live: true, editing: () => typed.value },
 )
 const { data: mails } = useLoad(
   async () =>
@@ -182,9 +182,9 @@ const facts = computed<[string, string][]>(() => {
             maxlength="20000"
             :readonly="!may('notes.change')"
           />
-          <NewerNote v-if="overtaken" @take="take">{{
+          <OutdatedNote v-if="outdated" @show="showLatest">{{
             $t('Somebody has changed the notes since you began to type; saving yours replaces them.')
-          }}</NewerNote>
+          }}</OutdatedNote>
           <div v-if="may('notes.change')" class="acts keep">
             <ElButton size="small" :disabled="!typed" :loading="busy === 'notes'" @click="saveNotes">{{
               $t('Save notes')

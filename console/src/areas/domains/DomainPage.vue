@@ -9,7 +9,7 @@ import { useOperation } from '../../composables/useOperation'
 import { useUnsaved } from '../../composables/useUnsaved'
 import FactStrip from '../../parts/FactStrip.vue'
 import FormField from '../../parts/FormField.vue'
-import NewerNote from '../../parts/NewerNote.vue'
+import OutdatedNote from '../../parts/OutdatedNote.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
@@ -35,15 +35,15 @@ const router = useRouter()
 const path = computed(() => ({ account: props.account, domain: props.domain }))
 const {
   data,
-  overtaken,
+  outdated,
   refusal: missing,
   reload,
   refresh,
-  take,
+  showLatest,
 } = useLoad(() => ask(api.GET('/api/v1/accounts/{account}/domains/{domain}', { params: { path: path.value } })), {
   on: path,
   live: true,
-  hold: () => mayChange.value && changes.value > 0,
+  editing: () => mayChange.value && changes.value > 0,
 })
 const { data: whole } = useLoad(
   () => ask(api.GET('/api/v1/accounts/{account}', { params: { path: { account: props.account } } })),
@@ -267,7 +267,7 @@ function changed(list: Record<string, unknown>, ok: boolean) {
       <ElCheckbox v-if="decision" v-model="accepted">{{
         $t('{means}: I know that this cannot be undone', { means: decision.means })
       }}</ElCheckbox>
-      <NewerNote v-if="overtaken" @take="take" />
+      <OutdatedNote v-if="outdated" @show="showLatest" />
       <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
       <span v-if="refusal?.problem.errors?.length" class="warn">{{ $t('✕ Check the marked fields') }}</span>
       <PreviewNote v-if="preview" :preview="preview" />

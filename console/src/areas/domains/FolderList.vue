@@ -92,8 +92,8 @@ const shut = (of: Schemas['Folder'], user: string) =>
       v-if="domain.protected.length"
       :id="(f) => f.id"
       :columns="[
-        { key: 'path', title: $t('Folder'), text: (f) => `/${f.path}` },
-        { key: 'title', title: $t('Asks as'), wide: true, text: (f) => f.title },
+        { key: 'path', title: $t('Folder'), text: (f) => `/${f.path}`, long: true },
+        { key: 'title', title: $t('Asks as'), wide: true, long: true, text: (f) => f.title },
         { key: 'users', title: $t('Who may come in'), long: true },
         { key: 'acts', title: '', right: true, long: true },
       ]"

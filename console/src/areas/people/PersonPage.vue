@@ -11,7 +11,7 @@ import FactList from '../../parts/FactList.vue'
 import LanguagePick from '../../parts/LanguagePick.vue'
 import FormField from '../../parts/FormField.vue'
 import NewPassword from '../../parts/NewPassword.vue'
-import NewerNote from '../../parts/NewerNote.vue'
+import OutdatedNote from '../../parts/OutdatedNote.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -27,14 +27,14 @@ const router = useRouter()
 const path = computed(() => ({ person: props.person }))
 const {
   data,
-  overtaken,
+  outdated,
   refusal: missing,
   reload,
-  take,
+  showLatest,
 } = useLoad(() => ask(api.GET('/api/v1/people/{person}', { params: { path: path.value } })), {
   on: path,
   live: true,
-  hold: () => dirty.value,
+  editing: () => dirty.value,
 })
 const { form, dirty, general, error, busy, act, reset } = useForm(() => ({
   email: '',
@@ -183,7 +183,7 @@ const facts = computed<[string, string][]>(() => {
       </p>
     </div>
     <ProblemNote v-if="!giving" :refusal="general" />
-    <NewerNote v-if="overtaken" @take="take" />
+    <OutdatedNote v-if="outdated" @show="showLatest" />
     <div class="halves">
       <form class="form" @submit.prevent="save">
         <FormField

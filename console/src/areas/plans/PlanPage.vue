@@ -9,7 +9,7 @@ import { useOperation } from '../../composables/useOperation'
 import { useUnsaved } from '../../composables/useUnsaved'
 import FormField from '../../parts/FormField.vue'
 import LimitFields from '../../parts/LimitFields.vue'
-import NewerNote from '../../parts/NewerNote.vue'
+import OutdatedNote from '../../parts/OutdatedNote.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
@@ -25,14 +25,14 @@ const router = useRouter()
 const path = computed(() => ({ plan: props.plan }))
 const {
   data,
-  overtaken,
+  outdated,
   refusal: missing,
   reload,
-  take,
+  showLatest,
 } = useLoad(() => ask(api.GET('/api/v1/plans/{plan}', { params: { path: path.value } })), {
   on: path,
   live: true,
-  hold: () => dirty.value || form.freeze !== 'none',
+  editing: () => dirty.value || form.freeze !== 'none',
 })
 
 const { form, preview, general, error, busy, act, loadPreview, reset } = useForm(() => ({
@@ -168,7 +168,7 @@ const remove = () =>
             {{ $t('Nothing is ever deleted: an account over a limit cannot grow there. Exceptions stay.') }}
           </p>
         </template>
-        <NewerNote v-if="overtaken" @take="take" />
+        <OutdatedNote v-if="outdated" @show="showLatest" />
         <ProblemNote :refusal="general" />
         <div class="acts">
           <ElButton

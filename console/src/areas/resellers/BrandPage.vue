@@ -8,7 +8,7 @@ import { useUnsaved } from '../../composables/useUnsaved'
 import { session } from '../session/state'
 import NameServers from './NameServers.vue'
 import FormField from '../../parts/FormField.vue'
-import NewerNote from '../../parts/NewerNote.vue'
+import OutdatedNote from '../../parts/OutdatedNote.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
@@ -18,13 +18,13 @@ const path = computed(() => ({ reseller: props.reseller }))
 const {
   data,
   refusal: missing,
-  overtaken,
+  outdated,
   reload,
-  take,
+  showLatest,
 } = useLoad(() => ask(api.GET('/api/v1/resellers/{reseller}/brand', { params: { path: path.value } })), {
   on: path,
   live: true,
-  hold: () => dirty.value,
+  editing: () => dirty.value,
 })
 const { data: whole } = useLoad(() => ask(api.GET('/api/v1/resellers/{reseller}', { params: { path: path.value } })))
 const { form, dirty, general, error, busy, act, reset } = useForm(() => ({
@@ -134,7 +134,7 @@ const removeLogo = () =>
             ><ElInput id="sender" v-model="form.sender" type="email"
           /></FormField>
         </div>
-        <NewerNote v-if="overtaken" @take="take" />
+        <OutdatedNote v-if="outdated" @show="showLatest" />
         <ProblemNote :refusal="general" />
         <div class="acts">
           <ElButton native-type="submit" type="primary" :loading="busy === 'save'">{{ $t('Save brand') }}</ElButton>

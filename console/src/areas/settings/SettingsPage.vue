@@ -7,17 +7,17 @@ import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import { useUnsaved } from '../../composables/useUnsaved'
 import FormField from '../../parts/FormField.vue'
-import NewerNote from '../../parts/NewerNote.vue'
+import OutdatedNote from '../../parts/OutdatedNote.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { may } from '../session/state'
 
 const {
   data,
-  overtaken,
+  outdated,
   refusal: missing,
-  take,
-} = useLoad(() => ask(api.GET('/api/v1/settings')), { live: true, hold: () => dirty.value })
+  showLatest,
+} = useLoad(() => ask(api.GET('/api/v1/settings')), { live: true, editing: () => dirty.value })
 const { form, dirty, general, error, busy, act, reset } = useForm(() => ({
   title: '',
   console: '',
@@ -200,7 +200,7 @@ const test = () =>
             autocomplete="new-password"
         /></FormField>
       </div>
-      <NewerNote v-if="overtaken" @take="take" />
+      <OutdatedNote v-if="outdated" @show="showLatest" />
       <ProblemNote :refusal="general" />
       <div v-if="may('settings.change')" class="acts">
         <ElButton native-type="submit" type="primary" :loading="Boolean(busy)">{{ $t('Save settings') }}</ElButton><span

@@ -8,7 +8,7 @@ import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
 import { useUnsaved } from '../../composables/useUnsaved'
 import FormField from '../../parts/FormField.vue'
-import NewerNote from '../../parts/NewerNote.vue'
+import OutdatedNote from '../../parts/OutdatedNote.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
@@ -25,15 +25,15 @@ const router = useRouter()
 const path = computed(() => ({ template: props.template ?? '' }))
 const {
   data,
-  overtaken,
+  outdated,
   refusal: missing,
   reload,
   refresh,
-  take,
+  showLatest,
 } = useLoad(
   async () =>
     props.template ? await ask(api.GET('/api/v1/templates/{template}', { params: { path: path.value } })) : undefined,
-  { on: path, live: true, hold: () => dirty.value },
+  { on: path, live: true, editing: () => dirty.value },
 )
 
 const name = ref('')
@@ -185,7 +185,7 @@ function changed(list: Record<string, unknown>, ok: boolean) {
         />
       </FormField>
     </section>
-    <NewerNote v-if="overtaken" @take="take" />
+    <OutdatedNote v-if="outdated" @show="showLatest" />
     <ProblemNote :refusal="refusal?.problem.errors?.length ? undefined : refusal" />
     <PreviewNote v-if="preview" :preview="preview" />
     <div v-if="mine" class="acts">

@@ -7,7 +7,7 @@ import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import FactStrip from '../../parts/FactStrip.vue'
-import NewerNote from '../../parts/NewerNote.vue'
+import OutdatedNote from '../../parts/OutdatedNote.vue'
 import NotHere from '../../parts/NotHere.vue'
 import PageHead from '../../parts/PageHead.vue'
 import PreviewNote from '../../parts/PreviewNote.vue'
@@ -26,15 +26,15 @@ const props = defineProps<{ zone: string }>()
 const path = computed(() => ({ zone: props.zone }))
 const {
   data,
-  overtaken,
+  outdated,
   refusal: missing,
   reload,
   refresh,
-  take,
+  showLatest,
 } = useLoad(() => ask(api.GET('/api/v1/zones/{zone}', { params: { path: path.value } })), {
   on: path,
   live: true,
-  hold: () => draft.value?.id !== undefined,
+  editing: () => draft.value?.id !== undefined,
 })
 const started = ref<number>()
 const { operation } = useOperation(started, () => void refresh())
@@ -270,7 +270,7 @@ const derivedColumns = computed<Column<Row>[]>(() => [
           <ElButton @click="draft = undefined">{{ $t('Cancel') }}</ElButton>
         </div>
         <div class="under">
-          <NewerNote v-if="overtaken" @take="((draft = undefined), take())" />
+          <OutdatedNote v-if="outdated" @show="((draft = undefined), showLatest())" />
           <p v-for="f in ['name', 'type', 'data', 'ttl']" v-show="wrong(f)" :key="f" class="warn" role="alert">
             ✕ {{ wrong(f) }}
           </p>

@@ -9,7 +9,7 @@ defineEmits<{ take: [] }>()
 </script>
 
 <template>
-  <p class="newer" role="status">
+  <p class="outdated" role="status">
     ▲
     <slot>{{ $t('Somebody has changed this since you began to type, so saving it will be refused.') }}</slot>
     <ElButton size="small" @click="$emit('take')">{{ $t('Drop it and show what is there now') }}</ElButton>
@@ -17,7 +17,7 @@ defineEmits<{ take: [] }>()
 </template>
 
 <style scoped>
-.newer {
+.outdated {
   margin: 0 0 0.8rem;
   padding: 0.4rem 0.7rem;
   background: var(--sheet);
