@@ -109,9 +109,6 @@ const columns = computed<Column<Account>[]>(() => [
 /** A closed account has lost its name to whoever takes it next: its number stays. */
 const addressOf = (a: Account) => `/accounts/${a.state === 'closed' ? a.id : a.sign_in_name}`
 
-function turn() {
-  void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
-}
 function reset() {
   typed.value = ''
   void router.replace({ query: {} })
@@ -224,9 +221,6 @@ function reset() {
     v-if="data?.accounts?.length"
     :count="$t('{n} account | {n} accounts', { n: data.accounts.length })"
     :next="data.next"
-    :first="!cursor"
-    @next="turn"
-    @first="cursor = ''"
   />
   <ChangeTerms v-model="changingPlan" :accounts="accounts" @done="planChanged" />
   <ActOnAccounts v-model="acting" :action="action" :accounts="accounts" @done="clear" />

@@ -38,9 +38,6 @@ function reset() {
   typed.value = ''
   void router.replace({ query: {} })
 }
-function turn() {
-  void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
-}
 </script>
 
 <template>
@@ -86,8 +83,5 @@ function turn() {
     v-if="data?.certificates.length"
     :count="$t('{n} site | {n} sites', { n: data.certificates.length })"
     :next="data.next"
-    :first="!cursor"
-    @next="turn"
-    @first="cursor = ''"
   />
 </template>

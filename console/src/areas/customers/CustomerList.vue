@@ -41,9 +41,6 @@ const columns = computed<Column<Customer>[]>(() => [
   { key: 'email', title: t('Mail'), text: (c) => c.email ?? '', wide: true, long: true },
   { key: 'accounts', title: t('Accounts'), right: true, text: (c) => number(c.accounts) },
 ])
-function turn() {
-  void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
-}
 </script>
 
 <template>
@@ -93,9 +90,6 @@ function turn() {
     v-if="data?.customers.length"
     :count="$t('{n} customer | {n} customers', { n: data.customers.length })"
     :next="data.next"
-    :first="!cursor"
-    @next="turn"
-    @first="cursor = ''"
   />
 </template>
 

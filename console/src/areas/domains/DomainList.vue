@@ -48,9 +48,6 @@ function reset() {
   typed.value = ''
   void router.replace({ query: {} })
 }
-function turn() {
-  void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
-}
 </script>
 
 <template>
@@ -104,8 +101,5 @@ function turn() {
     v-if="data?.domains.length"
     :count="$t('{n} domain | {n} domains', { n: data.domains.length })"
     :next="data.next"
-    :first="!cursor"
-    @next="turn"
-    @first="cursor = ''"
   />
 </template>

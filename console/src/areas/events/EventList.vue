@@ -61,10 +61,6 @@ function exported(format: string) {
   const given = Object.entries({ ...filters.value, format }).filter((e): e is [string, string] => Boolean(e[1]))
   return `/api/v1/export/events?${new URLSearchParams(given)}`
 }
-
-function turn() {
-  void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
-}
 </script>
 
 <template>
@@ -106,9 +102,6 @@ function turn() {
     v-if="data?.events.length"
     :count="$t('{n} event | {n} events', { n: data.events.length })"
     :next="data.next"
-    :first="!cursor"
-    @next="turn"
-    @first="cursor = ''"
   />
 </template>
 

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { ElOption, ElSelect } from 'element-plus'
-import { useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../../api/client'
 import { useFilters } from '../../composables/useFilters'
 import { useLoad } from '../../composables/useLoad'
@@ -12,7 +11,6 @@ import { may } from '../session/state'
 import OperationTable from './OperationTable.vue'
 import { named } from '../../codes'
 
-const router = useRouter()
 const { state, server, cursor } = useFilters('state', 'server', 'cursor')
 const query = computed(() => ({
   state: (state.value || undefined) as Schemas['Operation']['state'] | undefined,
@@ -25,10 +23,6 @@ const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/operations', { para
   live: true,
 })
 const { data: servers } = useLoad(async () => (may('servers.read') ? ask(api.GET('/api/v1/servers')) : undefined))
-
-function turn() {
-  void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
-}
 </script>
 
 <template>
@@ -59,8 +53,5 @@ function turn() {
     v-if="data?.operations?.length"
     :count="$t('{n} operation | {n} operations', { n: data.operations.length })"
     :next="data.next"
-    :first="!cursor"
-    @next="turn"
-    @first="cursor = ''"
   />
 </template>

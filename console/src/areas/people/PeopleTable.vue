@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { ElButton } from 'element-plus'
 import { api, ask, type Schemas } from '../../api/client'
+import { useFilters } from '../../composables/useFilters'
 import { useLoad } from '../../composables/useLoad'
 import { ago } from '../../words'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
@@ -20,11 +21,7 @@ const props = defineProps<{
 }>()
 
 type Person = Schemas['Person']
-const cursor = ref('')
-watch(
-  () => JSON.stringify(props.query),
-  () => (cursor.value = ''),
-)
+const { cursor } = useFilters('cursor')
 const query = computed(() => ({ ...props.query, cursor: cursor.value || undefined, limit: 50 }))
 const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/people', { params: { query: query.value } })), {
   on: query,
@@ -83,9 +80,6 @@ const rights = (p: Person) => (p.read_only ? t('look only') : p.duty !== 'all' ?
     v-if="data && (data.next || cursor)"
     :count="$t('{n} person | {n} people', { n: data.people.length })"
     :next="data.next"
-    :first="!cursor"
-    @next="cursor = data?.next ?? ''"
-    @first="cursor = ''"
   />
   <AddPerson v-model="adding" :origin="add" @added="reload" />
 </template>

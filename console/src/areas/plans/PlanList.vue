@@ -55,9 +55,6 @@ const columns: Column<Plan>[] = [
   { key: 'warnings', title: '' },
 ]
 
-function turn() {
-  void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
-}
 const compare = () => router.push({ path: '/plans/compare', query: { plan: [...chosen] } })
 </script>
 
@@ -133,9 +130,6 @@ const compare = () => router.push({ path: '/plans/compare', query: { plan: [...c
     v-if="data?.plans.length"
     :count="$t('{n} plan | {n} plans', { n: data.plans.length })"
     :next="data.next"
-    :first="!cursor"
-    @next="turn"
-    @first="cursor = ''"
   />
 </template>
 

@@ -41,9 +41,6 @@ const columns: Column<Reseller>[] = [
   { key: 'measure', title: t('Measured as'), wide: true, text: (r) => named(r.measure) },
   { key: 'state', title: t('State') },
 ]
-function turn() {
-  void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
-}
 </script>
 
 <template>
@@ -92,9 +89,6 @@ function turn() {
     v-if="data?.resellers.length"
     :count="$t('{n} reseller | {n} resellers', { n: data.resellers.length })"
     :next="data.next"
-    :first="!cursor"
-    @next="turn"
-    @first="cursor = ''"
   />
 </template>
 

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { ElInput, ElOption, ElSelect } from 'element-plus'
-import { useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../../api/client'
 import { useFilters } from '../../composables/useFilters'
 import { useLoad } from '../../composables/useLoad'
@@ -15,7 +14,6 @@ import { number, t } from '../../language'
 import { named } from '../../codes'
 
 type Zone = Schemas['Zone']
-const router = useRouter()
 const { search, at, cursor } = useFilters('search', 'at', 'cursor')
 const typed = useTyped(search)
 const query = computed(() => ({
@@ -36,9 +34,6 @@ const columns: Column<Zone>[] = [
   { key: 'dnssec', title: t('Signed'), text: (z) => (z.dnssec ? t('yes') : '–') },
   { key: 'own', title: t('Own records'), right: true, text: (z) => number(z.own) },
 ]
-function turn() {
-  void router.push({ query: { ...router.currentRoute.value.query, cursor: data.value?.next } })
-}
 </script>
 
 <template>
@@ -81,8 +76,5 @@ function turn() {
     v-if="data?.zones.length"
     :count="$t('{n} zone | {n} zones', { n: data.zones.length })"
     :next="data.next"
-    :first="!cursor"
-    @next="turn"
-    @first="cursor = ''"
   />
 </template>
