@@ -227,7 +227,7 @@ tr:focus-visible {
   outline-offset: -2px;
 }
 @media (min-width: 761px) {
-  td.long {
+  td.long:not(.right) {
     min-width: 8rem;
   }
 }

@@ -147,7 +147,7 @@ const facts = computed<[string, string][]>(() => {
             /></template>
             <template #state="{ row }"><StateMark :state="row.state" /></template>
             <template #empty
-              ><p class="quiet">{{ $t('None is open.') }}</p></template
+              ><p class="quiet">{{ $t('No account is open.') }}</p></template
             >
           </DataTable>
           <p v-if="accounts?.next">
@@ -171,7 +171,7 @@ const facts = computed<[string, string][]>(() => {
         </section>
         <section v-if="notes">
           <h2>
-            <label for="notes">{{ $t('Notes') }}</label>
+            <label for="notes">{{ $t('Notes') }}</label>{{ ' ' }}
             <span class="quiet">{{ $t('for staff; the customer never sees them') }}</span>
           </h2>
           <ElInput

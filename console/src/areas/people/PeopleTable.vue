@@ -73,7 +73,7 @@ const rights = (p: Person) => (p.read_only ? t('look only') : p.duty !== 'all' ?
       ></template
     >
     <template #empty
-      ><p class="quiet">{{ $t('Nobody can.') }}</p></template
+      ><p class="quiet">{{ $t('Nobody can sign in.') }}</p></template
     >
   </DataTable>
   <PageTurner
