@@ -73,7 +73,15 @@ func Do(t *testing.T, ctx context.Context, actions ...browser.Action) {
 // SignIn signs in as the first operator.
 func SignIn() browser.Action { return browser.SignIn(Inst.Operator, Inst.Password) }
 
-// Healthy runs axe-core on the page and expects nothing serious.
+// cutOff lists what fields say before something is typed where there is no room for all of it.
+const cutOff = `[...document.querySelectorAll('input[placeholder]')].filter(e => innerWidth > 1000 && !e.value &&
+	e.getClientRects().length).filter(e => {
+		const style = getComputedStyle(e), pen = document.createElement('canvas').getContext('2d')
+		pen.font = style.font
+		return pen.measureText(e.placeholder).width > e.clientWidth - parseFloat(style.paddingLeft) - parseFloat(style.paddingRight)
+	}).map(e => 'cut off: ' + e.placeholder)`
+
+// Healthy runs axe-core on the page and expects nothing serious, nor a hint that is cut off.
 func Healthy(t *testing.T, ctx context.Context, what string) {
 	t.Helper()
 	axe, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
@@ -86,5 +94,7 @@ func Healthy(t *testing.T, ctx context.Context, what string) {
 		browser.Script(string(axe)+`; 0`),
 		browser.Eval(&found, `axe.run({resultTypes: ['violations']}).then(r => r.violations.filter(v => ['serious', 'critical'].includes(v.impact))
 			.map(v => v.id + ': ' + v.help + ' – ' + v.nodes.slice(0, 3).map(n => n.html).join(' ')))`))
+	assert.Empty(t, found, what)
+	Do(t, ctx, browser.Eval(&found, cutOff))
 	assert.Empty(t, found, what)
 }
