@@ -25,6 +25,7 @@ import (
 	"victualler/internal/agent/drivers/certificate"
 	"victualler/internal/agent/drivers/home"
 	"victualler/internal/agent/drivers/knot"
+	"victualler/internal/agent/drivers/mail"
 	"victualler/internal/agent/drivers/nginx"
 	"victualler/internal/agent/drivers/sandbox"
 	"victualler/internal/agent/drivers/sshd"
@@ -144,7 +145,16 @@ func drivers(stateDir string) (agent.Config, *nginx.Driver, error) {
 	}
 	if knot.Installed() {
 		c.Programs = append(c.Programs, knot.New(server, scratch))
-		c.Contents = []agent.Content{&knot.Zones{}}
+		c.Contents = append(c.Contents, &knot.Zones{})
+	}
+	if mail.Installed() {
+		tables, err := mail.OpenTables(context.Background())
+		if err != nil {
+			return c, nil, err
+		}
+		c.Resources = append(c.Resources, &home.Mail{Homes: homes})
+		c.Programs = append(c.Programs, mail.NewDovecot(scratch), mail.NewPostfix(server, scratch))
+		c.Contents = append(c.Contents, tables)
 	}
 	return c, web, nil
 }

@@ -27,7 +27,7 @@ func TestOpenAndCloseByClient(t *testing.T) {
 		"harbour", "--customer", "Tern Ferries", "--server", "skua")
 	require.Equal(t, 0, exit)
 	for _, part := range []string{"would open account ternferries",
-		"steps: user, home, certificates, logins, sandbox, nginx, verify",
+		"steps: system user, home, certificates, logins, sandbox, nginx, verification",
 		"+    server_name ternferries.example www.ternferries.example;", "nothing was done"} {
 		assert.Contains(t, out, part)
 	}
@@ -43,7 +43,7 @@ func TestOpenAndCloseByClient(t *testing.T) {
 	require.Equal(t, 0, exit, stderr)
 	assert.Less(t, time.Since(begun), 20*time.Second)
 	for _, part := range []string{"left out “https://”", "left out the path “/timetable”",
-		"opening ternferries.example as ternferries on skua", "verify       ok", "done in"} {
+		"opening ternferries.example as ternferries on skua", "verification ok", "done in"} {
 		assert.Contains(t, out+stderr, part)
 	}
 	status, body := e2e.Page(t, "skua", "ternferries.example", "/")
@@ -71,7 +71,7 @@ func TestOpenAndCloseByClient(t *testing.T) {
 	assert.Contains(t, out, "deleted for good")
 	out, stderr, exit = e2e.Command(t, "account", "close", "ternferries", "--yes")
 	require.Equal(t, 0, exit, stderr)
-	assert.Contains(t, out, "no user; no home")
+	assert.Contains(t, out, "no system user; no home")
 	assert.Empty(t, e2e.Traces(t, "skua", "ternferries"))
 	status, _ = e2e.Page(t, "skua", "ternferries.example", "/")
 	assert.Equal(t, 421, status)

@@ -58,7 +58,7 @@ func TestConsole(t *testing.T) {
 		e2e.Healthy(t, ctx, "preview")
 		assert.Empty(t, e2e.Traces(t, "skua", "gannet"), "a preview makes nothing")
 		e2e.Do(t, ctx, browser.Click("button", "Open the account"), browser.Sees(".outcome", "Done in"),
-			browser.Sees(".steps li", "verify"))
+			browser.Sees(".steps li", "verification"))
 		status, _ := e2e.Page(t, "skua", "gannet-rock.example", "/")
 		assert.Equal(t, 200, status)
 		e2e.Do(t, ctx, browser.Click("a", "Go to the account"), browser.Sees("h1", "gannet-rock.example"))

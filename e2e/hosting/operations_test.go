@@ -65,7 +65,7 @@ func TestOperations(t *testing.T) {
 	assert.Equal(t, 0, exit)
 	assert.Contains(t, out, "done in")
 	out, _, _ = e2e.Command(t, "operation", "show", fmt.Sprint(opening.Operation))
-	assert.Regexp(t, `verify\s+done\s+\d+\.\d\d s\s+the sandbox of worked waits for requests to PHP 8.2`, out)
+	assert.Regexp(t, `verification\s+done\s+\d+\.\d\d s\s+the sandbox of worked waits for requests to PHP 8.2`, out)
 	out, _, _ = e2e.Command(t, "operation", "list", "--account", "worked", "-o", "csv")
 	assert.Contains(t, out, "operator,Open account,account.open,,worked.example")
 	_, stderr, exit := e2e.Command(t, "operation", "watch", "soon")

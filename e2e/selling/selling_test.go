@@ -663,7 +663,8 @@ func TestWhoDidWhat(t *testing.T) {
 	assert.Len(t, list(url.Values{"search": {"recorded-plan"}, "since": {begun.UTC().Format(time.RFC3339)}}), 2)
 	assert.Empty(t, list(url.Values{"search": {"%"}, "action": {"no_such"}}))
 	settings := list(url.Values{"action": {"settings"}, "limit": {"1"}})
-	assert.Equal(t, []api.Difference{{Name: "mail_password", Before: "false", After: "true"}}, settings[0].Fields)
+	assert.Equal(t, []api.Difference{{Name: "mail_password", Title: "mail password", Before: "no", After: "yes"}},
+		settings[0].Fields)
 	assert.NotContains(t, e2e.EverythingIn(t, "events")+e2e.EverythingIn(t, "settings"), secret)
 
 	out, stderr, exit := e2e.Command(t, "event", "export", "--search", "recorded")

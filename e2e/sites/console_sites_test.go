@@ -22,7 +22,7 @@ func TestConsoleForSites(t *testing.T) {
 		require.NoError(t, i.Client.Get(background, e2e.Domains(a.ID)+"/"+name, nil, &d))
 		return d
 	}
-	finished := browser.Sees(".steps, ol", "verify")
+	finished := browser.Sees(".steps, ol", "verification")
 	ctx := e2e.OpenBrowser(t, 1280, 900)
 	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/pilots/domains"), e2e.SignIn(),
 		browser.Sees("td", "pilots.example"))

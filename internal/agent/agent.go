@@ -320,8 +320,8 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.M
 	making, cancel := context.WithTimeout(ctx, longestPart)
 	defer cancel()
 	for _, r := range w.agent.Resources {
-		if !m.HasHome() {
-			break
+		if !r.Concerns(m) {
+			continue
 		}
 		w.begin(r.Name())
 		before, err := r.Check(making, m)
@@ -345,12 +345,9 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.M
 	if err != nil {
 		return false, nil, err
 	}
-	if !m.HasHome() { // it has been here, perhaps
-		gone, err := w.removeResources(ctx, m)
-		if err != nil {
-			return false, nil, err
-		}
-		changed = changed || gone
+	gone, err := w.removeResources(ctx, m) // they have been here, perhaps
+	if err != nil {
+		return false, nil, err
 	}
 	w.begin(verifyStep)
 	for _, p := range w.agent.Programs {
@@ -370,7 +367,7 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.M
 		}
 	}
 	w.done(language.Join(verified, "; "))
-	return changed || configured || filled, verified, nil
+	return changed || configured || filled || gone, verified, nil
 }
 
 // remove: configuration first, so that nothing names what goes; then
@@ -426,10 +423,13 @@ func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.M
 	return changed, verified, nil
 }
 
-// removeResources takes away what there is of resources, last made
-// first. Only what is there is a step.
+// removeResources takes away what there is of resources that m does not concern, last made first.
+// Only what is there is a step.
 func (w *work) removeResources(ctx context.Context, m manifest.Manifest) (changed bool, err error) {
 	for _, r := range slices.Backward(w.agent.Resources) {
+		if r.Concerns(m) {
+			continue
+		}
 		before, err := r.Check(ctx, m)
 		if err != nil {
 			w.step = r.Name()

@@ -14,6 +14,7 @@ import (
 
 	"victualler/internal/agent/daemon"
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/names"
 	"victualler/internal/lab"
 	"victualler/internal/lab/labtest"
@@ -82,7 +83,7 @@ func account(t *testing.T, id int64, name, domain string) manifest.Manifest {
 
 func closed(m manifest.Manifest) manifest.Manifest {
 	m.Revision++
-	m.Wanted, m.Sites = manifest.Absent, nil
+	m.Wanted, m.Sites, m.Mail = manifest.Absent, nil, nil
 	return m
 }
 
@@ -108,6 +109,7 @@ func get(t *testing.T, s *lab.Server, domain, path string) (string, string) {
 	return fmt.Sprint(answer.Status), answer.Body
 }
 
+// drift is what a sweep finds, said in English.
 func drift(t *testing.T, c *agentlink.Client) []agentlink.Drift {
 	t.Helper()
 	s, err := c.Sweep(context.Background())
@@ -115,6 +117,9 @@ func drift(t *testing.T, c *agentlink.Client) []agentlink.Drift {
 	all := s.Strays
 	for _, a := range s.Accounts {
 		all = append(all, a.Drift...)
+	}
+	for i := range all {
+		all[i].Detail = language.Decode(all[i].Detail).String()
 	}
 	return all
 }

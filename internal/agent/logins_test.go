@@ -214,13 +214,9 @@ func TestFileTransfer(t *testing.T) {
 		_, err := s.Exec(ctx, "sh", "-ec", "echo 'ssh-ed25519 AAAA evil' >> /etc/ssh/victualler/ferries; usermod -p "+
 			"'x' ferries-anna; umount /srv/victualler/ferries-whole/files; gpasswd -d ferries victualler-home")
 		require.NoError(t, err)
-		sweep, err := c.Sweep(ctx)
-		require.NoError(t, err)
 		var words []string
-		for _, a := range sweep.Accounts {
-			for _, d := range a.Drift {
-				words = append(words, d.Subject+" "+d.Detail)
-			}
+		for _, d := range drift(t, c) {
+			words = append(words, d.Subject+" "+d.Detail)
 		}
 		all := strings.Join(words, "; ")
 		for _, want := range []string{"login ferries has other keys", "login ferries-anna has another password",
@@ -229,11 +225,7 @@ func TestFileTransfer(t *testing.T) {
 		}
 		apply(&ferries)
 		transfer(t, s, "ferries-anna", password)
-		sweep, err = c.Sweep(ctx)
-		require.NoError(t, err)
-		for _, a := range sweep.Accounts {
-			assert.Empty(t, a.Drift)
-		}
+		assert.Empty(t, drift(t, c))
 	})
 
 	t.Run("a shell, while the feature is on", func(t *testing.T) {

@@ -17,8 +17,10 @@ import (
 type Resource interface {
 	// Name is the step's name.
 	Name() string
-	// Check lists the differences between m and what is found. For an absent
-	// account, that is whatever is left of it.
+	// Concerns reports whether there is anything of it in m.
+	Concerns(m manifest.Manifest) bool
+	// Check lists the differences between m and what is found. Where m does not concern it, that is
+	// whatever is left of the account.
 	Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Drift, error)
 	// Ensure makes what is found be as m wants it. Doing it again changes nothing. Known says that
 	// the account has been here before: then nothing that its owner has done to the home makes this

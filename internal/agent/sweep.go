@@ -95,7 +95,7 @@ func (a *Agent) Preview(ctx context.Context, m manifest.Manifest) (agentlink.Pre
 	preview := agentlink.Preview{Changes: drift, Steps: []string{}}
 	last := a.state.last(m.SignInName)
 	for _, r := range a.Resources {
-		if m.HasHome() || last != nil && last.HasHome() {
+		if r.Concerns(m) || last != nil && r.Concerns(*last) {
 			preview.Steps = append(preview.Steps, r.Name())
 		}
 	}

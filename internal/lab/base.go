@@ -18,8 +18,10 @@ import (
 // basePackages are what a server of the lab has installed. The base tree is
 // named after this list, so changing it builds a new one.
 var basePackages = []string{
-	"btrfs-progs", "ca-certificates", "cron", "curl", "iproute2", "iputils-ping", "knot", "knot-dnssecutils",
-	"knot-dnsutils", "nginx-light", "openssh-server",
+	"btrfs-progs", "ca-certificates", "cron", "curl",
+	"dovecot-imapd", "dovecot-lmtpd", "dovecot-managesieved", "dovecot-pop3d", "dovecot-sieve", "dovecot-sqlite",
+	"iproute2", "iputils-ping", "knot", "knot-dnssecutils", "knot-dnsutils", "nginx-light", "openssh-server",
+	"postfix", "postfix-sqlite",
 	"php-fpm", "php-mysql", "php-pgsql", "procps", "rsync", "quota",
 }
 

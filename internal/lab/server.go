@@ -44,7 +44,16 @@ var BaseServices = []Service{
 	{Name: "nginx", Argv: []string{"nginx", "-g", "daemon off;"}, Keep: true},
 	{Name: "knot", Argv: []string{"sh", "-c",
 		"mkdir -p /run/knot && chown knot:knot /run/knot && exec knotd -c /etc/knot/knot.conf"}, Keep: true},
+	// Without a configuration of ours they are of no use: a server that becomes a mail server gets
+	// one.
+	{Name: "dovecot", Argv: awaiting("/etc/dovecot/dovecot.conf", "dovecot", "-F"), Keep: true},
+	{Name: "postfix", Argv: awaiting("/etc/postfix/main.cf", "postfix", "start-fg"), Keep: true},
 	{Name: "sshd", Argv: []string{"sh", "-c", "mkdir -p /run/sshd && exec /usr/sbin/sshd -D"}, Keep: true},
+}
+
+// awaiting runs a program once its configuration is the agent's.
+func awaiting(config string, argv ...string) []string {
+	return append([]string{"sh", "-c", `until grep -qs victualler "$0"; do sleep 0.2; done; exec "$@"`, config}, argv...)
 }
 
 // Server is a running server.

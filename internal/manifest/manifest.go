@@ -40,7 +40,7 @@ type Manifest struct {
 	// Wanted is Absent for a closed account; the parts below are then empty.
 	Wanted Wanted `json:"wanted"`
 	// Elsewhere says that the account's home is on another server: of
-	// the parts below, only the zones are here.
+	// the parts below, only zones and mail are here.
 	Elsewhere bool `json:"elsewhere,omitempty"`
 	// Suspended says that the sites show a notice instead of their content; everything stays.
 	Suspended bool `json:"suspended,omitempty"`
@@ -59,6 +59,9 @@ type Manifest struct {
 	Shell bool `json:"shell,omitempty"`
 	// Zones are those that the server answers for as their primary.
 	Zones []Zone `json:"zones,omitempty"`
+	// Mail is the account's mail, which may be on another server than its home; nil where none is
+	// here.
+	Mail *Mail `json:"mail,omitempty"`
 }
 
 // HasHome reports whether the account has its home on this server: user, files, PHP and sites.
@@ -200,15 +203,15 @@ func (m Manifest) Validate() error {
 		wrong("sign_in_name: %w", err)
 	}
 	if m.Wanted == Absent {
-		if len(m.Sites) > 0 || len(m.Zones) > 0 || len(m.Logins) > 0 {
-			wrong("an absent account has no sites, zones and logins")
+		if len(m.Sites) > 0 || len(m.Zones) > 0 || len(m.Logins) > 0 || m.Mail != nil {
+			wrong("an absent account has no sites, zones, logins and mail")
 		}
 		return errors.Join(errs...)
 	}
 	if m.Wanted != Present {
 		wrong("wanted must be present or absent")
 	}
-	errs = append(errs, checkZones(m.Zones))
+	errs = append(errs, checkZones(m.Zones), m.Mail.check())
 	if m.Elsewhere {
 		if len(m.Sites) > 0 || len(m.Logins) > 0 {
 			wrong("an account whose home is elsewhere has no sites and no logins here")

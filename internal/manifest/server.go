@@ -8,12 +8,22 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+
+	"victualler/internal/hosting/names"
 )
 
 // Server is what one server holds for the installation as a whole, beside its accounts.
 type Server struct {
 	// DNS is set on servers with the role dns.
 	DNS *DNSServer `json:"dns,omitempty"`
+	// Mail is set on servers with the role mail.
+	Mail *MailServer `json:"mail,omitempty"`
+}
+
+// MailServer is what all mail on a server has in common.
+type MailServer struct {
+	// Name is the name by which the server greets others, such as mx1.ternisland.example.
+	Name names.Domain `json:"name"`
 }
 
 // DNSServer is a name server's place among the others: one primary, which has the zones from the
@@ -46,10 +56,13 @@ func (s Server) Digest() string {
 
 // Validate refuses a manifest that must not reach a server's files.
 func (s Server) Validate() error {
-	if s.DNS == nil {
-		return nil
-	}
 	var errs []error
+	if s.Mail != nil && s.Mail.Name.String() == "" {
+		errs = append(errs, errors.New("mail.name is missing"))
+	}
+	if s.DNS == nil {
+		return errors.Join(errs...)
+	}
 	if key, err := base64.StdEncoding.DecodeString(s.DNS.Key); err != nil || len(key) != 32 {
 		errs = append(errs, errors.New("dns.key must be 32 octets in base 64"))
 	}

@@ -5,14 +5,14 @@ import { ElButton } from 'element-plus'
  * Tells that somebody else has changed what a form is about, while something is typed into it. The
  * slot says what saving would do where the service does not refuse it.
  */
-defineEmits<{ take: [] }>()
+defineEmits<{ show: [] }>()
 </script>
 
 <template>
   <p class="outdated" role="status">
     ▲
     <slot>{{ $t('Somebody has changed this since you began to type, so saving it will be refused.') }}</slot>
-    <ElButton size="small" @click="$emit('take')">{{ $t('Drop it and show what is there now') }}</ElButton>
+    <ElButton size="small" @click="$emit('show')">{{ $t('Drop it and show what is there now') }}</ElButton>
   </p>
 </template>
 

@@ -5,23 +5,17 @@ package certificate
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
-	"math/big"
 	"os"
 	"path/filepath"
 	"slices"
 	"sync"
 	"time"
 
+	"victualler/internal/agent/selfsigned"
 	"victualler/internal/agent/wholefile"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/language"
@@ -67,6 +61,9 @@ func New() (*Driver, error) {
 
 // Name implements agent.Resource.
 func (*Driver) Name() string { return "certificates" }
+
+// Concerns implements agent.Resource.
+func (*Driver) Concerns(m manifest.Manifest) bool { return m.HasHome() }
 
 func dir(m manifest.Manifest) string { return filepath.Join(render.TLSDir, m.SignInName) }
 
@@ -182,40 +179,16 @@ func install(m manifest.Manifest, site manifest.Site) error {
 
 // make makes a key and a certificate that it has signed itself.
 func (d *Driver) make(m manifest.Manifest, site manifest.Site) error {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return err
-	}
-	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 127))
-	if err != nil {
-		return err
-	}
-	now := d.now()
-	// A common name has at most 64 characters (RFC 5280, appendix A.1);
-	// nobody reads it, the names count.
-	template := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "self-signed"},
-		DNSNames: site.Names(), NotBefore: now.Add(-time.Hour), NotAfter: now.Add(lasting),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
-		BasicConstraintsValid: true}
-	certificate, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
-	if err != nil {
-		return err
-	}
-	// In the form of RFC 5915: OpenSSL reads it a little faster than PKCS 8, and reads that of a
-	// site that is hardly visited at each handshake.
-	secret, err := x509.MarshalECPrivateKey(key)
+	certificate, key, err := selfsigned.Make(site.Names(), d.now(), lasting)
 	if err != nil {
 		return err
 	}
 	// The key first: a certificate without its key is no worse than neither.
-	return errors.Join(put(render.KeyFile(m, site), "EC PRIVATE KEY", secret),
-		put(render.CertificateFile(m, site), "CERTIFICATE", certificate))
+	return errors.Join(put(render.KeyFile(m, site), key), put(render.CertificateFile(m, site), certificate))
 }
 
 // put writes a file that only root may read.
-func put(path, kind string, der []byte) error {
-	return wholefile.Write(path, pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: der}), 0o600, "")
-}
+func put(path string, content []byte) error { return wholefile.Write(path, content, 0o600, "") }
 
 // Tidy implements agent.Tidier: certificates of sites that are no more
 // go when nginx no longer names them.

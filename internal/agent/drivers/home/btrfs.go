@@ -215,3 +215,33 @@ func (d *subvolumes) remove(path string, uid int) error {
 	}
 	return d.fs.RemoveGroup(group)
 }
+
+// removeBeside leaves the account's group to the home, if there is one.
+func (d *subvolumes) removeBeside(path string, uid int) error {
+	dir, err := openDir(path)
+	if err != nil {
+		return err
+	}
+	id, err := btrfs.Subvolume(dir)
+	dir.Close()
+	if err != nil { // somebody has put a plain directory there
+		return os.RemoveAll(path)
+	}
+	if err := d.fs.Delete(id); err != nil {
+		return err
+	}
+	group := btrfs.Account(uid)
+	members, err := d.fs.Members(group)
+	if err != nil {
+		return err
+	}
+	if slices.Contains(members, btrfs.Group(id)) {
+		if err := d.fs.Release(id, group); err != nil {
+			return err
+		}
+	}
+	if len(members) > 1 || len(members) == 1 && members[0] != btrfs.Group(id) {
+		return nil
+	}
+	return d.fs.RemoveGroup(group)
+}

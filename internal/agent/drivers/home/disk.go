@@ -34,6 +34,8 @@ type disk interface {
 	used(ctx context.Context) (map[string]agentlink.Usage, error)
 	// remove takes a home away, whatever is in it, and what counted it.
 	remove(path string, uid int) error
+	// removeBeside takes away a directory that was counted together with the home, which may stay.
+	removeBeside(path string, uid int) error
 }
 
 // metered is for file systems without limits of their own: use is measured, and growth
@@ -99,6 +101,8 @@ func measure(dir string) agentlink.Usage {
 }
 
 func (metered) remove(path string, _ int) error { return os.RemoveAll(path) }
+
+func (metered) removeBeside(path string, _ int) error { return os.RemoveAll(path) }
 
 // openDir opens a directory that is no link, for the lifetime of a call.
 func openDir(path string) (*os.File, error) {

@@ -94,6 +94,9 @@ func New() (*Driver, error) {
 // Name implements agent.Resource.
 func (*Driver) Name() string { return "home" }
 
+// Concerns implements agent.Resource.
+func (*Driver) Concerns(m manifest.Manifest) bool { return m.HasHome() }
+
 // Quota implements agent.Meter.
 func (d *Driver) Quota() string { return d.disk.kind() }
 

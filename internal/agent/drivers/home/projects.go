@@ -114,3 +114,5 @@ func (d projects) remove(path string, uid int) error {
 	}
 	return d.fs.SetLimit(uint32(uid), nil)
 }
+
+func (projects) removeBeside(path string, _ int) error { return os.RemoveAll(path) }

@@ -36,6 +36,9 @@ type Logins struct{ Users *Driver }
 // Name implements agent.Resource.
 func (*Logins) Name() string { return "logins" }
 
+// Concerns implements agent.Resource.
+func (*Logins) Concerns(m manifest.Manifest) bool { return m.HasHome() }
+
 // found is what is there of an account's logins, by name.
 func (d *Logins) found(m manifest.Manifest) ([]string, error) {
 	all, err := passwd.withPrefix(m.SignInName + "-")

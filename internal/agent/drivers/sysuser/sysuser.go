@@ -46,6 +46,9 @@ type Driver struct {
 // Name implements agent.Resource.
 func (*Driver) Name() string { return "user" }
 
+// Concerns implements agent.Resource.
+func (*Driver) Concerns(m manifest.Manifest) bool { return m.HasHome() }
+
 // Check implements agent.Resource.
 func (d *Driver) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drift, error) {
 	found, err := lookUp(m.SignInName)

@@ -1,0 +1,248 @@
+package mail
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/textproto"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"victualler/internal/agent/daemon"
+	"victualler/internal/agent/selfsigned"
+	"victualler/internal/agent/staging"
+	"victualler/internal/agent/wholefile"
+	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
+	"victualler/internal/manifest"
+	"victualler/internal/render"
+)
+
+// Installed reports whether this server has what a mail server is made of.
+func Installed() bool {
+	for _, program := range []string{"postfix", "dovecot"} {
+		if _, err := exec.LookPath(program); err != nil {
+			return false
+		}
+	}
+	return true
+}
+
+// program is what Postfix and Dovecot have in common as programs of the agent.
+type program struct {
+	name, unit, pidFile string
+	// Scratch is a directory for staged files.
+	scratch string
+	base    func(manifest.Server) []render.File
+	// test is the command that reads the whole configuration, reload the one that has the running
+	// program take it over.
+	test, reload []string
+	// ask asks whether a message to an address would be taken; nil is yes.
+	ask func(ctx context.Context, address string) error
+
+	// server is what the server is for; nil while it is no mail server.
+	server  atomic.Pointer[manifest.MailServer]
+	reloads atomic.Int64
+	version string
+}
+
+// Postfix is the program that takes mail from others and sends it to them.
+type Postfix struct{ program }
+
+// Dovecot is the program that keeps mailboxes, and lets their holders read them.
+type Dovecot struct{ program }
+
+// NewPostfix returns the driver of Postfix.
+func NewPostfix(server render.Server, scratch string) *Postfix {
+	d := &Postfix{program{name: "postfix", unit: "postfix", pidFile: render.Queue + "/pid/master.pid", scratch: scratch,
+		base: render.PostfixBase, test: []string{"postfix", "-c", render.PostfixDir, "check"},
+		reload: []string{"postfix", "reload"}}}
+	own := net.JoinHostPort(server.Addresses[0].String(), "25")
+	d.ask = func(ctx context.Context, address string) error { return wouldTake(ctx, "tcp", own, "EHLO", address) }
+	if out, err := exec.Command("postconf", "-h", "mail_version").Output(); err == nil {
+		d.version = strings.TrimSpace(string(out))
+	}
+	return d
+}
+
+// NewDovecot returns the driver of Dovecot.
+func NewDovecot(scratch string) *Dovecot {
+	d := &Dovecot{program{name: "dovecot", unit: "dovecot", pidFile: "/run/dovecot/master.pid", scratch: scratch,
+		base: render.DovecotBase, test: []string{"doveconf", "-n"}, reload: []string{"doveadm", "reload"}}}
+	d.ask = func(ctx context.Context, address string) error {
+		return wouldTake(ctx, "unix", render.LMTPSocket, "LHLO", address)
+	}
+	if out, err := exec.Command("dovecot", "--version").Output(); err == nil {
+		d.version, _, _ = strings.Cut(strings.TrimSpace(string(out)), " ")
+	}
+	return d
+}
+
+// Name implements agent.Program.
+func (d *program) Name() string { return d.name }
+
+// Base implements agent.Program.
+func (d *program) Base(s manifest.Server) []render.File {
+	d.server.Store(s.Mail)
+	return d.base(s)
+}
+
+// Files implements agent.Program: what accounts have is in tables.
+func (*program) Files(manifest.Manifest) []render.File { return nil }
+
+// AccountFiles implements agent.Program.
+func (*program) AccountFiles() ([]string, error) { return nil, nil }
+
+// Owner implements agent.Program.
+func (*program) Owner(path string) string { return filepath.Base(path) }
+
+// Test implements agent.Program.
+func (d *program) Test(ctx context.Context, staged []staging.Change) error {
+	server := d.server.Load()
+	if server == nil {
+		return nil
+	}
+	if err := ownCertificate(server.Name.String()); err != nil {
+		return err
+	}
+	out, err := staging.Run(ctx, d.scratch, staged, d.test...)
+	if err != nil {
+		return fmt.Errorf("%s refuses its configuration: %s", d.name, strings.TrimSpace(out))
+	}
+	return nil
+}
+
+// ownCertificate makes the server's own certificate where there is none.
+func ownCertificate(name string) error {
+	if _, err := os.Stat(render.MailCertificate); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	certificate, key, err := selfsigned.Make([]string{name}, time.Now(), 10*365*24*time.Hour)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(render.MailCertificate), 0o700); err != nil {
+		return err
+	}
+	return errors.Join(wholefile.Write(render.MailKey, key, 0o600, ""),
+		wholefile.Write(render.MailCertificate, certificate, 0o644, ""))
+}
+
+// Reload implements agent.Program. It happens when a server becomes a mail server, and when its own
+// name or certificate changes. A program that could not start for want of a configuration is
+// started by its supervisor now.
+func (d *program) Reload(ctx context.Context) error {
+	if d.server.Load() == nil {
+		return nil
+	}
+	switch _, systemd := os.Stat("/run/systemd/system"); {
+	case daemon.Running(d.pidFile):
+		if out, err := exec.CommandContext(ctx, d.reload[0], d.reload[1:]...).CombinedOutput(); err != nil {
+			return fmt.Errorf("%s: %w: %s", strings.Join(d.reload, " "), err, strings.TrimSpace(string(out)))
+		}
+	case systemd == nil:
+		if out, err := exec.CommandContext(ctx, "systemctl", "restart", d.unit).CombinedOutput(); err != nil {
+			return fmt.Errorf("start %s: %w: %s", d.name, err, out)
+		}
+	}
+	d.reloads.Add(1)
+	return daemon.WaitFor(ctx, func(ctx context.Context) error {
+		if !daemon.Running(d.pidFile) {
+			return fmt.Errorf("%s is not running", d.name)
+		}
+		var none *refused
+		if err := d.ask(ctx, "postmaster"); err != nil && !errors.As(err, &none) {
+			return err
+		}
+		return nil
+	})
+}
+
+// Verify implements agent.Program: it asks for the account's first and last mailbox, as somebody
+// who has a message for it would.
+func (d *program) Verify(ctx context.Context, m manifest.Manifest) (language.Text, error) {
+	if !m.HasMail() || len(m.Mail.Mailboxes) == 0 {
+		return language.Text{}, nil
+	}
+	boxes := m.Mail.Mailboxes
+	for _, b := range []manifest.Mailbox{boxes[0], boxes[len(boxes)-1]} {
+		if err := daemon.WaitFor(ctx, func(ctx context.Context) error { return d.ask(ctx, b.Address) }); err != nil {
+			return language.Text{}, fmt.Errorf("%s does not take mail for %s: %w", d.name, b.Address, err)
+		}
+	}
+	return language.New("%s takes mail for %s", d.name, boxes[0].Address), nil
+}
+
+// VerifyGone implements agent.Program.
+func (d *program) VerifyGone(ctx context.Context, last manifest.Manifest) (language.Text, error) {
+	if !last.HasMail() || len(last.Mail.Mailboxes) == 0 || d.server.Load() == nil {
+		return language.Text{}, nil
+	}
+	address := last.Mail.Mailboxes[0].Address
+	err := daemon.WaitFor(ctx, func(ctx context.Context) error {
+		var no *refused
+		switch err := d.ask(ctx, address); {
+		case err == nil:
+			return fmt.Errorf("%s still takes mail for %s", d.name, address)
+		case !errors.As(err, &no):
+			return err
+		}
+		return nil
+	})
+	if err != nil {
+		return language.Text{}, err
+	}
+	return language.New("%s no longer takes mail for %s", d.name, address), nil
+}
+
+// Status implements agent.Program.
+func (d *program) Status(context.Context) agentlink.ProgramStatus {
+	return agentlink.ProgramStatus{Name: d.name, Version: d.version, Running: daemon.Running(d.pidFile),
+		Reloads: d.reloads.Load()}
+}
+
+// refused is an answer that says no to a recipient.
+type refused struct{ answer string }
+
+func (r *refused) Error() string { return r.answer }
+
+// wouldTake asks whether a message to an address would be taken (RFC 5321, RFC 2033), and sends
+// none. A no is a [refused].
+func wouldTake(ctx context.Context, network, at, hello, address string) error {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	conn, err := (&net.Dialer{}).DialContext(ctx, network, at)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	end, _ := ctx.Deadline()
+	if err := conn.SetDeadline(end); err != nil {
+		return err
+	}
+	talk := textproto.NewReader(bufio.NewReader(conn))
+	if _, _, err := talk.ReadResponse(220); err != nil {
+		return err
+	}
+	for _, line := range []string{hello + " localhost", "MAIL FROM:<>", "RCPT TO:<" + address + ">"} {
+		if _, err := fmt.Fprintf(conn, "%s\r\n", line); err != nil {
+			return err
+		}
+		if _, _, err := talk.ReadResponse(250); err != nil {
+			var no *textproto.Error
+			if errors.As(err, &no) && strings.HasPrefix(line, "RCPT") && no.Code >= 500 {
+				return &refused{err.Error()}
+			}
+			return err
+		}
+	}
+	_, err = fmt.Fprint(conn, "QUIT\r\n")
+	return err
+}

@@ -1,0 +1,375 @@
+// Package mail drives Postfix and Dovecot: their configuration, which all accounts share, and the
+// tables of domains, addresses and mailboxes, which they ask while they run. Nothing is reloaded
+// for a mailbox, and mail works while the agent does not.
+package mail
+
+import (
+	"cmp"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	_ "modernc.org/sqlite" // the driver that database/sql is to find
+
+	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
+	"victualler/internal/hosting/mail"
+	"victualler/internal/manifest"
+	"victualler/internal/render"
+)
+
+// Tables are the rows by which Postfix and Dovecot know what accounts have. They are in two files,
+// so that Postfix, which strangers speak to, cannot read the hashes of passwords. Make one with
+// [OpenTables].
+//
+// Both are in SQLite's rollback mode: who reads needs no right to write. If the agent is killed
+// while it writes, who reads is refused until it has started again: mail waits so long.
+type Tables struct {
+	routes, signIns *sql.DB
+
+	mu sync.Mutex // one writer at a time
+}
+
+// schemas of the two files. One that has landed is not changed while programs run: they would
+// refuse to read on until they are reloaded.
+const (
+	routesSchema = `
+create table if not exists domains (name text primary key, account integer not null) without rowid;
+create index if not exists domains_account on domains (account);
+create table if not exists mailboxes (address text primary key, account integer not null) without rowid;
+create index if not exists mailboxes_account on mailboxes (account);
+create table if not exists addresses (address text not null, target text not null, account integer not null,
+	primary key (address, target)) without rowid;
+create index if not exists addresses_account on addresses (account);`
+	signInsSchema = `
+create table if not exists mailboxes (address text primary key, account integer not null, hash text not null,
+	uid integer not null, gid integer not null, home text not null, quota_rule text not null) without rowid;
+create index if not exists mailboxes_account on mailboxes (account);`
+)
+
+// OpenTables opens the tables, and makes them where there are none.
+func OpenTables(ctx context.Context) (*Tables, error) {
+	if err := os.MkdirAll(filepath.Dir(render.MailRoutes), 0o711); err != nil {
+		return nil, err
+	}
+	postfix, err := user.LookupGroup("postfix")
+	if err != nil {
+		return nil, err
+	}
+	gid, err := strconv.Atoi(postfix.Gid)
+	if err != nil {
+		return nil, err
+	}
+	t := &Tables{}
+	if t.routes, err = open(ctx, render.MailRoutes, routesSchema, 0o640, gid); err != nil {
+		return nil, err
+	}
+	if t.signIns, err = open(ctx, render.MailSignIns, signInsSchema, 0o600, 0); err != nil {
+		return nil, errors.Join(err, t.routes.Close())
+	}
+	return t, nil
+}
+
+func open(ctx context.Context, path, schema string, mode os.FileMode, gid int) (*sql.DB, error) {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, mode) // before anybody writes to it
+	if err != nil {
+		return nil, err
+	}
+	if err := errors.Join(file.Chown(0, gid), file.Chmod(mode), file.Close()); err != nil {
+		return nil, err
+	}
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(5000)&_pragma=journal_mode(delete)"+
+		"&_pragma=synchronous(full)&_pragma=secure_delete(on)&_txlock=immediate")
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(2)
+	if _, err := db.ExecContext(ctx, schema); err != nil {
+		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), db.Close())
+	}
+	return db, nil
+}
+
+// Name implements agent.Content.
+func (*Tables) Name() string { return "mailboxes" }
+
+// Concerns implements agent.Content.
+func (*Tables) Concerns(m manifest.Manifest) bool { return m.HasMail() }
+
+// table is one of the tables, with the columns that an account's rows have beside its number.
+type table struct {
+	name    string
+	columns []string
+	// key is how many of the columns, from the first, identify a row.
+	key int
+}
+
+var (
+	routesTables = []table{{"domains", []string{"name"}, 1}, {"mailboxes", []string{"address"}, 1},
+		{"addresses", []string{"address", "target"}, 2}}
+	signInsTables = []table{{"mailboxes", []string{"address", "hash", "uid", "gid", "home", "quota_rule"}, 1}}
+)
+
+// row is a row's values as text, in the order of the table's columns.
+type row []string
+
+func (r row) id(t table) string { return strings.Join(r[:t.key], " ") }
+
+// wantedRoutes and wantedSignIns are the rows that a manifest asks for, by the table's name.
+func wantedRoutes(m manifest.Manifest) map[string][]row {
+	rows := map[string][]row{}
+	if !m.HasMail() {
+		return rows
+	}
+	for _, d := range m.Mail.Domains {
+		rows["domains"] = append(rows["domains"], row{d.String()})
+	}
+	for _, b := range m.Mail.Mailboxes {
+		rows["mailboxes"] = append(rows["mailboxes"], row{b.Address})
+		// It leads to itself, as Postfix would ask for the domain's catch-all otherwise
+		// (virtual(5)).
+		rows["addresses"] = append(rows["addresses"], row{b.Address, b.Address})
+	}
+	for _, a := range m.Mail.Addresses {
+		address := strings.TrimPrefix(a.Address, mail.CatchAll)
+		for _, target := range a.Targets {
+			rows["addresses"] = append(rows["addresses"], row{address, target})
+		}
+	}
+	return rows
+}
+
+func wantedSignIns(m manifest.Manifest) map[string][]row {
+	rows := map[string][]row{}
+	if !m.HasMail() {
+		return rows
+	}
+	uid := strconv.Itoa(m.MailUID())
+	for _, b := range m.Mail.Mailboxes {
+		local, domain, _ := strings.Cut(b.Address, "@")
+		size := "*:storage=0" // unlimited
+		if b.Size != nil {
+			size = fmt.Sprintf("*:bytes=%d", max(*b.Size, 1))
+		}
+		rows["mailboxes"] = append(rows["mailboxes"], row{b.Address, b.Hash, uid, uid,
+			filepath.Join(m.MailPath(), domain, local), size})
+	}
+	return rows
+}
+
+// rowsOf reads the rows of an account.
+func rowsOf(ctx context.Context, q interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}, t table, account int64) ([]row, error) {
+	found, err := q.QueryContext(ctx, "select "+strings.Join(t.columns, ", ")+" from "+t.name+" where account = ?",
+		account)
+	if err != nil {
+		return nil, err
+	}
+	defer found.Close()
+	var list []row
+	for found.Next() {
+		values := make(row, len(t.columns))
+		into := make([]any, len(values))
+		for i := range values {
+			into[i] = &values[i]
+		}
+		if err := found.Scan(into...); err != nil {
+			return nil, err
+		}
+		list = append(list, values)
+	}
+	return list, found.Err()
+}
+
+// differences between rows that are there and rows that are wanted: those to be removed, and those
+// to be written.
+func differences(t table, have, want []row) (gone, set []row) {
+	wanted := map[string]row{}
+	for _, r := range want {
+		wanted[r.id(t)] = r
+	}
+	there := map[string]row{}
+	for _, r := range have {
+		there[r.id(t)] = r
+		if wanted[r.id(t)] == nil {
+			gone = append(gone, r)
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(wanted)) {
+		if r := wanted[id]; !slices.Equal(r, there[id]) {
+			set = append(set, r)
+		}
+	}
+	return gone, set
+}
+
+// Check implements agent.Content.
+func (t *Tables) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Drift, error) {
+	var drifts []agentlink.Drift
+	for _, part := range t.parts(m) {
+		for _, table := range part.tables {
+			have, err := rowsOf(ctx, part.db, table, m.AccountID)
+			if err != nil {
+				return nil, err
+			}
+			gone, set := differences(table, have, part.want[table.name])
+			for _, r := range gone {
+				if slices.ContainsFunc(set, func(s row) bool { return s.id(table) == r.id(table) }) {
+					continue
+				}
+				drifts = append(drifts, agentlink.Drift{Part: t.Name(), Subject: r.id(table),
+					Detail: language.New("should not be there").Encode()})
+			}
+			for _, r := range set {
+				detail := language.New("is missing")
+				if slices.ContainsFunc(have, func(h row) bool { return h.id(table) == r.id(table) }) {
+					detail = language.New("has been changed")
+				}
+				drifts = append(drifts, agentlink.Drift{Part: t.Name(), Subject: r.id(table), Detail: detail.Encode()})
+			}
+		}
+	}
+	// What is missing in both files is told once.
+	slices.SortFunc(drifts, func(a, b agentlink.Drift) int {
+		return cmp.Or(cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.Detail, b.Detail))
+	})
+	return slices.CompactFunc(drifts, func(a, b agentlink.Drift) bool {
+		return a.Subject == b.Subject && a.Detail == b.Detail
+	}), nil
+}
+
+// part is one of the files with what a manifest wants of it.
+type part struct {
+	db     *sql.DB
+	tables []table
+	want   map[string][]row
+}
+
+// parts are in the order in which they are written: who can sign in is there before mail is taken
+// for them.
+func (t *Tables) parts(m manifest.Manifest) []part {
+	return []part{{t.signIns, signInsTables, wantedSignIns(m)}, {t.routes, routesTables, wantedRoutes(m)}}
+}
+
+// Ensure implements agent.Content.
+func (t *Tables) Ensure(ctx context.Context, m manifest.Manifest) (language.Text, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	before, err := rowsOf(ctx, t.signIns, signInsTables[0], m.AccountID)
+	if err != nil {
+		return language.Text{}, err
+	}
+	changed := 0
+	for _, p := range t.parts(m) {
+		n, err := p.write(ctx, m.AccountID)
+		if err != nil {
+			return language.Text{}, err
+		}
+		changed += n
+	}
+	endSessions(ctx, shutOut(before, wantedSignIns(m)["mailboxes"]))
+	switch {
+	case !m.HasMail():
+		return language.New("removed"), nil
+	case changed == 0:
+		return language.New("as they should be"), nil
+	}
+	return language.New("%d mailboxes, %d further addresses", len(m.Mail.Mailboxes), len(m.Mail.Addresses)), nil
+}
+
+// shutOut lists mailboxes whose password was another one before, or which are no more.
+func shutOut(before, now []row) []string {
+	var list []string
+	for _, b := range before {
+		at := slices.IndexFunc(now, func(n row) bool { return n[0] == b[0] })
+		if at < 0 || now[at][1] != b[1] {
+			list = append(list, b[0])
+		}
+	}
+	return list
+}
+
+// write sets an account's rows in one transaction, and returns how many differed.
+func (p part) write(ctx context.Context, account int64) (int, error) {
+	tx, err := p.db.BeginTx(ctx, nil)
+	if err != nil {
+		return 0, err
+	}
+	defer tx.Rollback()
+	changed := 0
+	for _, t := range p.tables {
+		have, err := rowsOf(ctx, tx, t, account)
+		if err != nil {
+			return 0, err
+		}
+		gone, set := differences(t, have, p.want[t.name])
+		for _, r := range gone {
+			if _, err := tx.ExecContext(ctx, "delete from "+t.name+" where "+
+				strings.Join(t.columns[:t.key], " = ? and ")+" = ?", args(r[:t.key])...); err != nil {
+				return 0, err
+			}
+		}
+		for _, r := range set {
+			// A name that was another account's is this one's now: the service has decided so.
+			if _, err := tx.ExecContext(ctx, "insert or replace into "+t.name+" ("+strings.Join(t.columns, ", ")+
+				", account) values ("+strings.Repeat("?, ", len(r))+"?)", append(args(r), account)...); err != nil {
+				return 0, err
+			}
+		}
+		changed += len(gone) + len(set)
+	}
+	if changed == 0 {
+		return 0, nil
+	}
+	return changed, tx.Commit()
+}
+
+func args(r row) []any {
+	list := make([]any, len(r))
+	for i, v := range r {
+		list[i] = v
+	}
+	return list
+}
+
+// Forget implements agent.Content: the messages of mailboxes that are no more go. Those of an
+// account that is closed go with its directory.
+func (*Tables) Forget(_ context.Context, m, last manifest.Manifest) error {
+	if !m.HasMail() || !last.HasMail() {
+		return nil
+	}
+	root, err := os.OpenRoot(m.MailPath())
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for _, b := range last.Mail.Mailboxes {
+		if slices.ContainsFunc(m.Mail.Mailboxes, func(o manifest.Mailbox) bool { return o.Address == b.Address }) {
+			continue
+		}
+		local, domain, _ := strings.Cut(b.Address, "@")
+		if err := root.RemoveAll(filepath.Join(domain, local)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// endSessions ends the sessions of mailboxes that are no more, or whose password is another one. It
+// does not matter where there are none.
+func endSessions(ctx context.Context, addresses []string) {
+	for _, address := range addresses {
+		_ = exec.CommandContext(ctx, "doveadm", "kick", address).Run()
+	}
+}
