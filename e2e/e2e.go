@@ -45,6 +45,9 @@ var Inst *installation.Installation
 // Standby has [Shared] start a second PostgreSQL, which follows the first.
 var Standby bool
 
+// Mail has two of the servers take mail.
+var Mail bool
+
 // Demo has [Shared] start what `make demo` does, with its servers and the Tern Island scenario.
 var Demo bool
 
@@ -76,7 +79,11 @@ func start(t *testing.T) {
 			{Name: "petrel", Host: 23, HomeSize: 256 << 20}, {Name: "fulmar", Host: 22}},
 		Roles: map[string][]string{"petrel": {"web", "dns"}, "fulmar": {"web", "dns"}},
 		Say:   func(s string) { t.Log(s) }, Settings: []string{"fsync=off"}, Standby: Standby}
+	if Mail {
+		o.Roles["skua"], o.Roles["fulmar"] = []string{"web", "mail"}, []string{"web", "dns", "mail"}
+	}
 	if Demo {
+		o.Roles["skua"], o.Roles["fulmar"] = []string{"web", "mail"}, []string{"web", "dns", "mail"}
 		o.Roles["petrel"] = []string{"dns"}
 		o.Servers[0].HomeSize, o.Servers[2].HomeSize = 8<<30, 4<<30
 	}

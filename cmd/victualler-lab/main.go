@@ -92,7 +92,8 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 		Lab: lab.Options{Name: "demo", Base: base, Subnet: subnet},
 		Servers: []lab.ServerOptions{{Name: "skua", Host: 21, HomeSize: 8 << 30},
 			{Name: "petrel", Host: 23, HomeSize: 256 << 20}, {Name: "fulmar", Host: 22, HomeSize: 4 << 30}},
-		Roles:     map[string][]string{"petrel": {"dns"}, "fulmar": {"web", "dns"}},
+		Roles: map[string][]string{"skua": {"web", "mail"}, "petrel": {"dns"},
+			"fulmar": {"web", "dns", "mail"}},
 		PublicDNS: publicDNSPage, Authority: authorityPage,
 	})
 	if err != nil {

@@ -57,6 +57,7 @@ func allCommands() []command {
 		accountCommands(),
 		exceptionCommands(),
 		loginCommands(),
+		mailboxCommands(),
 		domainCommands(),
 		siteCommands(),
 		zoneCommands(),
@@ -86,6 +87,7 @@ var nouns = []struct {
 	{"Everything", []string{"overview", "search"}},
 	{"Accounts", []string{"account", "exception", "login"}},
 	{"Websites and DNS", []string{"domain", "site", "folder", "template", "zone", "record"}},
+	{"Mail", []string{"mailbox"}},
 	{"Certificates", []string{"certificate", "authority"}},
 	{"Customers and plans", []string{"customer", "notes", "plan", "reseller", "brand"}},
 	{"Servers and what happens", []string{"server", "operation", "event", "settings"}},
@@ -94,7 +96,8 @@ var nouns = []struct {
 }
 
 // plurals are those that do not only add an s.
-var plurals = map[string]string{"authorities": "authority", "people": "person", "note": "notes", "setting": "settings"}
+var plurals = map[string]string{"authorities": "authority", "people": "person", "mailboxes": "mailbox", "note": "notes",
+	"setting": "settings"}
 
 // singular is the noun that is meant, whatever its case and number.
 func singular(typed string) string {

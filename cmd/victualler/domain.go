@@ -17,27 +17,30 @@ var inAccountFlag = flagInfo{name: "account", value: "ACCOUNT", usage: "the acco
 
 // domainPath is the path of the domain that the first argument names.
 func (c *call) domainPath(ctx context.Context) (string, error) {
-	account, domain := c.value("account"), c.args[0]
-	if account == "" {
-		var page api.DomainPage
-		if err := c.client.Get(ctx, "/domains", url.Values{"domain": {domain}}, &page); err != nil {
-			return "", err
-		}
-		switch len(page.Domains) {
-		case 0:
-			return "", fmt.Errorf("there is no domain %s here; “victualler domain list” lists them", domain)
-		case 1:
-			account = strconv.FormatInt(page.Domains[0].AccountID, 10)
-		default:
-			var accounts []string
-			for _, d := range page.Domains {
-				accounts = append(accounts, d.Account)
-			}
-			return "", usageError{fmt.Sprintf("%s is in several accounts; add --account %s", domain,
-				orList(accounts))}
-		}
+	account, err := c.accountWith(ctx, c.args[0])
+	return accountPath(account) + "/domains/" + url.PathEscape(c.args[0]), err
+}
+
+// accountWith is the account that has a domain: the one that was named, or the only one.
+func (c *call) accountWith(ctx context.Context, domain string) (string, error) {
+	if account := c.value("account"); account != "" {
+		return account, nil
 	}
-	return accountPath(account) + "/domains/" + url.PathEscape(domain), nil
+	var page api.DomainPage
+	if err := c.client.Get(ctx, "/domains", url.Values{"domain": {domain}}, &page); err != nil {
+		return "", err
+	}
+	switch len(page.Domains) {
+	case 0:
+		return "", fmt.Errorf("there is no domain %s here; “victualler domain list” lists them", domain)
+	case 1:
+		return strconv.FormatInt(page.Domains[0].AccountID, 10), nil
+	}
+	var accounts []string
+	for _, d := range page.Domains {
+		accounts = append(accounts, d.Account)
+	}
+	return "", usageError{fmt.Sprintf("%s is in several accounts; add --account %s", domain, orList(accounts))}
 }
 
 // domainDetail is everything about the domain that the first argument names, and its path.

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -19,7 +20,7 @@ func serverCommands() []command {
 			waits: true,
 			flags: []flagInfo{{name: "address", value: "HOST", usage: "its host name or address", required: true},
 				{name: "roles", value: "LIST", usage: "web, mail, database, dns with commas; web at first"},
-				addressesFlag, {name: "closed", usage: "take no new accounts at first"}},
+				addressesFlag, hostNameFlag, {name: "closed", usage: "take no new accounts at first"}},
 			run: joinServer},
 		{noun: "server", verb: "list", short: "List servers with health and fill", list: true,
 			flags: []flagInfo{{name: "drift", usage: "only those on which something is not as it should be"},
@@ -28,9 +29,9 @@ func serverCommands() []command {
 			run: listServers},
 		{noun: "server", verb: "show", args: "SERVER", short: "Show a server and the drift on it", run: showServer},
 		{noun: "server", verb: "change", args: "SERVER",
-			short: "Open a server to new accounts, close it, or set its public addresses", preview: true,
+			short: "Open a server to new accounts, close it, or set its addresses or name", preview: true,
 			flags: []flagInfo{{name: "open", usage: "take new accounts"},
-				{name: "closed", usage: "take no new accounts"}, addressesFlag},
+				{name: "closed", usage: "take no new accounts"}, addressesFlag, hostNameFlag},
 			waits: true, run: changeServer},
 		{noun: "server", verb: "remove", args: "SERVER", short: "Remove a server without accounts", preview: true,
 			flags: []flagInfo{yesFlag},
@@ -49,6 +50,10 @@ func serverCommands() []command {
 var addressesFlag = flagInfo{name: "public", value: "ADDRESSES", usage: "its public IPv4 and IPv6 addresses" +
 	", with commas between them; that of the agent at first"}
 
+// hostNameFlag sets the name of a server that takes mail.
+var hostNameFlag = flagInfo{name: "host-name", value: "NAME", usage: "the name by which it greets other mail " +
+	"servers, such as mx1.ternisland.example; it leads to the server, and its address back to it"}
+
 func joinServer(ctx context.Context, c *call) error {
 	roles := words(c.value("roles"))
 	if len(roles) == 0 {
@@ -56,7 +61,7 @@ func joinServer(ctx context.Context, c *call) error {
 	}
 	var joining api.Joining
 	body := api.NewServer{Label: c.args[0], Address: c.value("address"), Roles: roles, Closed: c.on("closed"),
-		Addresses: words(c.value("public"))}
+		Addresses: words(c.value("public")), HostName: c.value("host-name")}
 	previewed, err := c.change(ctx, http.MethodPost, "/servers", body, &joining)
 	if err != nil || previewed {
 		return err
@@ -160,7 +165,7 @@ func showServer(ctx context.Context, c *call) error {
 }
 
 func (c *call) printServer(s api.Server) {
-	list := []any{"server", s.Label, "address", s.Address, "public", s.Addresses, "roles",
+	list := []any{"server", s.Label, "address", s.Address, "public", s.Addresses, "name", s.HostName, "roles",
 		strings.Join(s.Roles, ", "), "health", health(s), "new accounts", s.Open, "accounts", s.Accounts, "last answer",
 		when(s.SeenAt), "last sweep", when(s.SweptAt)}
 	if h := s.Health; h != nil {
@@ -225,8 +230,9 @@ func changeServer(ctx context.Context, c *call) error {
 		addresses := append([]string{}, words(*public)...)
 		body.Addresses = &addresses
 	}
-	if open == closed && (open || body.Addresses == nil) {
-		return usageError{"say what is to change: --open, --closed or --public ADDRESSES"}
+	body.HostName = c.given("host-name")
+	if open && closed || !open && !closed && body.Addresses == nil && body.HostName == nil {
+		return usageError{"say what is to change: --open, --closed, --public ADDRESSES or --host-name NAME"}
 	}
 	if open != closed {
 		body.Open = &open
@@ -238,9 +244,15 @@ func changeServer(ctx context.Context, c *call) error {
 	}
 	if body.Addresses != nil {
 		c.say("%s is reached at %s", s.Label, strings.Join(s.Addresses, " "))
-		if err := c.startedIf(ctx, s.Operation); err != nil || body.Open == nil {
+		if err := c.startedIf(ctx, s.Operation); err != nil {
 			return err
 		}
+	}
+	if body.HostName != nil {
+		c.say("%s is called %s", s.Label, cmp.Or(s.HostName, "nothing: it takes no mail"))
+	}
+	if body.Open == nil {
+		return nil
 	}
 	if s.Open {
 		c.say("%s takes new accounts", s.Label)

@@ -24,6 +24,7 @@ import (
 	"victualler/internal/hosting/names"
 	"victualler/internal/lab"
 	"victualler/internal/lab/labtest"
+	"victualler/internal/lab/mailtest"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
 )
@@ -46,85 +47,6 @@ func hashOf(t *testing.T, password string) string {
 	return "{BLF-CRYPT}" + string(hash)
 }
 
-// deliver sends a message as another mail server does.
-func deliver(s *lab.Server, from, to, text string) error {
-	c, err := smtp.Dial(net.JoinHostPort(s.Address.String(), "25"))
-	if err != nil {
-		return err
-	}
-	defer c.Close()
-	if err := c.StartTLS(&tls.Config{InsecureSkipVerify: true}); err != nil {
-		return err
-	}
-	if err := c.Mail(from); err != nil {
-		return err
-	}
-	if err := c.Rcpt(to); err != nil {
-		return err
-	}
-	w, err := c.Data()
-	if err != nil {
-		return err
-	}
-	if _, err := fmt.Fprintf(w, "From: %s\r\nTo: %s\r\nSubject: a test\r\n\r\n%s\r\n", from, to, text); err != nil {
-		return err
-	}
-	return errors.Join(w.Close(), c.Quit())
-}
-
-// imap is a conversation of a few commands (RFC 9051); anything else is beside the point here.
-type imap struct {
-	conn *tls.Conn
-	n    int
-}
-
-func dialIMAP(s *lab.Server) (*imap, error) {
-	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 5 * time.Second}, "tcp",
-		net.JoinHostPort(s.Address.String(), "993"), &tls.Config{InsecureSkipVerify: true})
-	if err != nil {
-		return nil, err
-	}
-	return &imap{conn: conn}, conn.SetDeadline(time.Now().Add(20 * time.Second))
-}
-
-// ask sends a command and returns the answer, or an error where it is refused.
-func (c *imap) ask(command string) (string, error) {
-	c.n++
-	tag := fmt.Sprintf("a%d", c.n)
-	if _, err := fmt.Fprintf(c.conn, "%s %s\r\n", tag, command); err != nil {
-		return "", err
-	}
-	var all strings.Builder
-	buffer := make([]byte, 4096)
-	for !strings.Contains("\n"+all.String(), "\n"+tag+" ") || !strings.HasSuffix(all.String(), "\n") {
-		n, err := c.conn.Read(buffer)
-		all.Write(buffer[:n])
-		if err != nil {
-			return all.String(), err
-		}
-	}
-	if !strings.Contains("\n"+all.String(), "\n"+tag+" OK") {
-		return all.String(), fmt.Errorf("refused: %s", all.String())
-	}
-	return all.String(), nil
-}
-
-// inbox signs in and returns the texts of all messages.
-func inbox(s *lab.Server, address, password string) (string, error) {
-	c, err := dialIMAP(s)
-	if err != nil {
-		return "", err
-	}
-	defer c.conn.Close()
-	if _, err := c.ask(fmt.Sprintf("LOGIN %q %q", address, password)); err != nil {
-		return "", err
-	}
-	if _, err := c.ask("SELECT INBOX"); err != nil {
-		return "", err
-	}
-	return c.ask("FETCH 1:* (BODY[])")
-}
-
 func TestMailboxes(t *testing.T) {
 	s, c := mailServer(t, "mail")
 	m := account(t, 1, "ferries", "ferries.example")
@@ -140,17 +62,17 @@ func TestMailboxes(t *testing.T) {
 
 	for n, to := range []string{"info@ferries.example", "INFO@Ferries.example", "hello@ferries.example",
 		"info+shop@ferries.example"} {
-		require.NoError(t, deliver(s, "someone@post.test", to, fmt.Sprintf("message %d", n)), to)
+		require.NoError(t, mailtest.Deliver(s.Address, "someone@post.test", to, fmt.Sprintf("message %d", n)), to)
 	}
 	labtest.Eventually(t, func() bool {
-		text, _ := inbox(s, "info@ferries.example", "first one")
+		text, _ := mailtest.Inbox(s.Address, "info@ferries.example", "first one")
 		return strings.Count(text, "message ") == 4
 	}, "all messages are in the mailbox")
-	_, err := inbox(s, "info@ferries.example", "wrong")
+	_, err := mailtest.Inbox(s.Address, "info@ferries.example", "wrong")
 	assert.ErrorContains(t, err, "AUTHENTICATIONFAILED")
-	err = deliver(s, "someone@post.test", "nobody@ferries.example", "x")
+	err = mailtest.Deliver(s.Address, "someone@post.test", "nobody@ferries.example", "x")
 	assert.ErrorContains(t, err, "550", "who is not there is refused at once")
-	err = deliver(s, "someone@post.test", "someone@elsewhere.test", "x")
+	err = mailtest.Deliver(s.Address, "someone@post.test", "someone@elsewhere.test", "x")
 	assert.ErrorContains(t, err, "554", "mail is not passed on for strangers")
 
 	assert.Empty(t, drift(t, c))
@@ -158,9 +80,9 @@ func TestMailboxes(t *testing.T) {
 	t.Run("mail goes on without the agent", func(t *testing.T) {
 		root(t, s, "pkill -STOP -x victualler-agen")
 		defer root(t, s, "pkill -CONT -x victualler-agen")
-		require.NoError(t, deliver(s, "someone@post.test", "info@ferries.example", "message by night"))
+		require.NoError(t, mailtest.Deliver(s.Address, "someone@post.test", "info@ferries.example", "message by night"))
 		labtest.Eventually(t, func() bool {
-			text, _ := inbox(s, "info@ferries.example", "first one")
+			text, _ := mailtest.Inbox(s.Address, "info@ferries.example", "first one")
 			return strings.Contains(text, "by night")
 		})
 	})
@@ -215,18 +137,18 @@ func TestMailboxes(t *testing.T) {
 		assert.Error(t, send("info@ferries.example", ""))
 	})
 	t.Run("another password ends sessions", func(t *testing.T) {
-		open, err := dialIMAP(s)
+		open, err := mailtest.DialIMAP(s.Address)
 		require.NoError(t, err)
-		defer open.conn.Close()
-		_, err = open.ask(`LOGIN info@ferries.example "first one"`)
+		defer open.Close()
+		_, err = open.Ask(`LOGIN info@ferries.example "first one"`)
 		require.NoError(t, err)
 		m.Revision++
 		m.Mail.Mailboxes[0].Hash = hashOf(t, "second one")
 		applied(t, c, m)
-		labtest.Eventually(t, func() bool { _, err := open.ask("NOOP"); return err != nil }, "the session ends")
-		_, err = inbox(s, "info@ferries.example", "first one")
+		labtest.Eventually(t, func() bool { _, err := open.Ask("NOOP"); return err != nil }, "the session ends")
+		_, err = mailtest.Inbox(s.Address, "info@ferries.example", "first one")
 		assert.Error(t, err)
-		_, err = inbox(s, "info@ferries.example", "second one")
+		_, err = mailtest.Inbox(s.Address, "info@ferries.example", "second one")
 		assert.NoError(t, err)
 	})
 	t.Run("a catch-all takes what nobody else does", func(t *testing.T) {
@@ -236,11 +158,11 @@ func TestMailboxes(t *testing.T) {
 		m.Mail.Addresses = append(m.Mail.Addresses, manifest.MailAddress{Address: "*@ferries.example",
 			Targets: []string{"rest@ferries.example"}})
 		applied(t, c, m)
-		require.NoError(t, deliver(s, "someone@post.test", "whoever@ferries.example", "for whoever"))
-		require.NoError(t, deliver(s, "someone@post.test", "info@ferries.example", "for info"))
+		require.NoError(t, mailtest.Deliver(s.Address, "someone@post.test", "whoever@ferries.example", "for whoever"))
+		require.NoError(t, mailtest.Deliver(s.Address, "someone@post.test", "info@ferries.example", "for info"))
 		labtest.Eventually(t, func() bool {
-			rest, _ := inbox(s, "rest@ferries.example", "the rest")
-			info, _ := inbox(s, "info@ferries.example", "second one")
+			rest, _ := mailtest.Inbox(s.Address, "rest@ferries.example", "the rest")
+			info, _ := mailtest.Inbox(s.Address, "info@ferries.example", "second one")
 			return strings.Contains(rest, "for whoever") && strings.Contains(info, "for info") &&
 				!strings.Contains(rest, "for info")
 		})
@@ -259,9 +181,9 @@ func TestMailboxes(t *testing.T) {
 		m.Revision++
 		m.Mail.Mailboxes, m.Mail.Addresses = m.Mail.Mailboxes[:1], m.Mail.Addresses[:1]
 		applied(t, c, m)
-		_, err := inbox(s, "rest@ferries.example", "the rest")
+		_, err := mailtest.Inbox(s.Address, "rest@ferries.example", "the rest")
 		assert.Error(t, err)
-		assert.ErrorContains(t, deliver(s, "someone@post.test", "rest@ferries.example", "x"), "550")
+		assert.ErrorContains(t, mailtest.Deliver(s.Address, "someone@post.test", "rest@ferries.example", "x"), "550")
 		assert.Equal(t, "info\n", root(t, s, "ls "+m.MailPath()+"/ferries.example"))
 	})
 	t.Run("an account whose home is elsewhere", func(t *testing.T) {
@@ -269,19 +191,19 @@ func TestMailboxes(t *testing.T) {
 			Elsewhere: true, Mail: &manifest.Mail{Domains: []names.Domain{domainOf(t, "guest.example")},
 				Mailboxes: []manifest.Mailbox{{Address: "me@guest.example", Hash: hashOf(t, "guest one")}}}}
 		applied(t, c, guest)
-		require.NoError(t, deliver(s, "someone@post.test", "me@guest.example", "for a guest"))
+		require.NoError(t, mailtest.Deliver(s.Address, "someone@post.test", "me@guest.example", "for a guest"))
 		labtest.Eventually(t, func() bool {
-			text, _ := inbox(s, "me@guest.example", "guest one")
+			text, _ := mailtest.Inbox(s.Address, "me@guest.example", "guest one")
 			return strings.Contains(text, "for a guest")
 		})
 		assert.Empty(t, drift(t, c))
 		applied(t, c, closed(guest))
-		assert.ErrorContains(t, deliver(s, "someone@post.test", "me@guest.example", "x"), "55")
+		assert.ErrorContains(t, mailtest.Deliver(s.Address, "someone@post.test", "me@guest.example", "x"), "55")
 		assert.Equal(t, "ferries\n", root(t, s, "ls /home/.mail"))
 	})
 	t.Run("an account that is closed leaves nothing", func(t *testing.T) {
 		applied(t, c, closed(m))
-		assert.ErrorContains(t, deliver(s, "someone@post.test", "info@ferries.example", "x"), "55")
+		assert.ErrorContains(t, mailtest.Deliver(s.Address, "someone@post.test", "info@ferries.example", "x"), "55")
 		assert.Empty(t, root(t, s, "ls /home/.mail"))
 		assert.Empty(t, root(t, s, "grep -l ferries "+render.MailRoutes+" "+render.MailSignIns+" || true"))
 	})

@@ -23,6 +23,9 @@ func (d DomainChanged) ETagVersion() int64 { return d.Version }
 func (d LoginChanged) ETagVersion() int64 { return d.Version }
 
 // ETagVersion implements [Versioned].
+func (d MailboxChanged) ETagVersion() int64 { return d.Version }
+
+// ETagVersion implements [Versioned].
 func (d Person) ETagVersion() int64 { return d.Version }
 
 // ETagVersion implements [Versioned].
@@ -66,6 +69,9 @@ func (d Joining) OperationNumber() int64 { return d.Operation }
 
 // OperationNumber implements [Begun].
 func (d LoginChanged) OperationNumber() int64 { return d.Operation }
+
+// OperationNumber implements [Begun].
+func (d MailboxChanged) OperationNumber() int64 { return d.Operation }
 
 // OperationNumber implements [Begun].
 func (d NameServersChanged) OperationNumber() int64 { return d.Operation }

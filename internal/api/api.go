@@ -78,6 +78,7 @@ type Server struct {
 	Address   string     `json:"address" doc:"Host and port of its agent."`
 	Addresses []string   `json:"addresses" doc:"Its public addresses, of its sites and of its DNS."`
 	Roles     []string   `json:"roles" doc:"What it serves."`
+	HostName  string     `json:"host_name" doc:"The name by which it greets other mail servers; empty where it has none."`
 	Open      bool       `json:"open" doc:"Whether it takes new accounts."`
 	State     string     `json:"state" enum:"joining,joined"`
 	Reachable bool       `json:"reachable" doc:"Whether its agent answered when last asked."`
@@ -128,12 +129,14 @@ type NewServer struct {
 	Closed  bool     `json:"closed,omitempty" doc:"True if it takes no new accounts at first."`
 	// Addresses are for servers whose agent is reached elsewhere than their sites.
 	Addresses []string `json:"addresses,omitempty" maxItems:"16" doc:"Its public IPv4 and IPv6 addresses; that of the agent at first."`
+	HostName  string   `json:"host_name,omitempty" maxLength:"253" doc:"The name by which it greets other mail servers, which leads to it and back; needed before it takes mail."`
 }
 
 // ServerChange changes a server; what is absent stays.
 type ServerChange struct {
 	Open      *bool     `json:"open,omitempty" doc:"Whether it takes new accounts."`
 	Addresses *[]string `json:"addresses,omitempty" maxItems:"16" doc:"Its public IPv4 and IPv6 addresses; none takes that of the agent. Zones that lead there follow."`
+	HostName  *string   `json:"host_name,omitempty" maxLength:"253" doc:"The name by which it greets other mail servers."`
 }
 
 // Joining is a server that has been added and waits for its agent.

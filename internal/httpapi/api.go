@@ -130,6 +130,7 @@ func (a *API) addRoutes() {
 	a.customerRoutes()
 	a.eventRoutes()
 	a.loginRoutes()
+	a.mailRoutes()
 	a.operationRoutes()
 	a.overviewRoutes()
 	a.peopleRoutes()

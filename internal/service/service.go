@@ -14,6 +14,7 @@ import (
 	"victualler/internal/service/domains"
 	"victualler/internal/service/fleet"
 	"victualler/internal/service/logins"
+	"victualler/internal/service/mail"
 	"victualler/internal/service/notify"
 	"victualler/internal/service/overview"
 	"victualler/internal/service/people"
@@ -33,6 +34,7 @@ type Service struct {
 	Domains  *domains.Service
 	Fleet    *fleet.Service
 	Logins   *logins.Service
+	Mail     *mail.Service
 	Notify   *notify.Service
 	Overview *overview.Service
 	People   *people.Service
@@ -63,11 +65,12 @@ func Assemble(base *usecase.Base) *Service {
 	s.Fleet = fleet.New(base, s.DNS, s.Rollout)
 	s.Overview = overview.New(base, s.Fleet)
 	s.Logins = logins.New(base, s.Rollout)
+	s.Mail = mail.New(base, s.Rollout)
 	s.Settings = settings.New(base, s.Rollout)
 	s.Accounts = accounts.New(base, s.Domains, s.Fleet, s.Notify, s.People, s.Rollout, s.Selling)
 	// What servers hold for an account, in the order in which it is filled: logins and certificates
 	// need to know what the parts before them have said.
-	s.Rollout.SetParts(s.DNS.DescribeServer,
+	s.Rollout.SetParts(
 		s.Selling.SuspensionPart(),
 		s.Selling.LimitsPart(),
 		s.Selling.BrandPart(),
@@ -75,6 +78,7 @@ func Assemble(base *usecase.Base) *Service {
 		s.Certs.CertificatesPart(),
 		s.DNS.ZonesPart(),
 		s.Logins.LoginsPart(),
+		s.Mail.Part(),
 	)
 	return s
 }

@@ -517,6 +517,45 @@ export interface paths {
         patch: operations["change-login"];
         trace?: never;
     };
+    "/api/v1/accounts/{account}/mailboxes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the mailboxes */
+        get: operations["list-mailboxes"];
+        put?: never;
+        /**
+         * Add a mailbox
+         * @description The first one decides on which server the mail of the account is.
+         */
+        post: operations["add-mailbox"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/mailboxes/{mailbox}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a mailbox with all messages in it */
+        delete: operations["remove-mailbox"];
+        options?: never;
+        head?: never;
+        /** Change the password or the size of a mailbox */
+        patch: operations["change-mailbox"];
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/repair": {
         parameters: {
             query?: never;
@@ -3301,6 +3340,56 @@ export interface components {
         MailTest: {
             to: string;
         };
+        Mailbox: {
+            /** Format: date-time */
+            added_at: string;
+            /** @description As programs write it, such as info@ternferries.example; also the name to sign in with. */
+            address: string;
+            /** @description In A-labels. */
+            domain: string;
+            /**
+             * Format: int64
+             * @description What that comes to now, in bytes; null is unlimited.
+             */
+            most: number | null;
+            /** @description Whether it has a password; without one, nobody can sign in. */
+            password: boolean;
+            /**
+             * Format: int64
+             * @description The most it may hold, in bytes; null is as much as the account may give a mailbox.
+             */
+            size: number | null;
+            /** @description As people write it. */
+            unicode: string;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+        };
+        MailboxChange: {
+            /** @description Another one ends all sessions; empty takes the password away. */
+            password?: string;
+            /**
+             * Format: int64
+             * @description In bytes; 0 is as much as the account may give a mailbox.
+             */
+            size?: number;
+        };
+        MailboxChanged: {
+            mailbox: components["schemas"]["Mailbox"];
+            /** Format: int64 */
+            operation: number;
+            /** @description The name of the mail server. */
+            server: string;
+            /** Format: int64 */
+            version: number;
+        };
+        MailboxList: {
+            mailboxes: components["schemas"]["Mailbox"][];
+            /** @description The name of the mail server; absent while the account has no mail. */
+            server?: string;
+        };
         NameServers: {
             /** @description True to take names that do not lead to our name servers yet. */
             accept_unresolved?: boolean;
@@ -3425,6 +3514,16 @@ export interface components {
             /** @description What follows the account's sign-in name and a hyphen: 1 to 15 lower-case letters and digits. */
             name: string;
             password?: string;
+        };
+        NewMailbox: {
+            /** @description With the domain, or what goes before the @ of the account's main domain. */
+            address: string;
+            password?: string;
+            /**
+             * Format: int64
+             * @description In bytes; as much as the account may give a mailbox where absent.
+             */
+            size?: number;
         };
         NewOwner: {
             /** @description Name or number. */
@@ -3803,6 +3902,8 @@ export interface components {
             addresses?: string[];
             /** @description True if it takes no new accounts at first. */
             closed?: boolean;
+            /** @description The name by which it greets other mail servers, which leads to it and back; needed before it takes mail. */
+            host_name?: string;
             /** @description Lower-case letters, digits and hyphens. */
             label: string;
             /** @description web, mail, database, dns. */
@@ -4918,6 +5019,8 @@ export interface components {
             drifts: number;
             /** @description What the agent said last; null before that. */
             health: components["schemas"]["Health"];
+            /** @description The name by which it greets other mail servers; empty where it has none. */
+            host_name: string;
             label: string;
             /** @description Whether it takes new accounts. */
             open: boolean;
@@ -4951,6 +5054,8 @@ export interface components {
         ServerChange: {
             /** @description Its public IPv4 and IPv6 addresses; none takes that of the agent. Zones that lead there follow. */
             addresses?: string[];
+            /** @description The name by which it greets other mail servers. */
+            host_name?: string;
             /** @description Whether it takes new accounts. */
             open?: boolean;
         };
@@ -8324,6 +8429,305 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LoginChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-mailboxes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailboxList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-mailbox": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMailbox"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailboxChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-mailbox": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its address; what goes before the @ is enough where that is clear. */
+                mailbox: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-mailbox": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its address; what goes before the @ is enough where that is clear. */
+                mailbox: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MailboxChange"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailboxChanged"];
                 };
             };
             /** @description Unauthorized */

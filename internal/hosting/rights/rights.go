@@ -28,6 +28,7 @@ const (
 	DomainsChange      Permission = "domains.change"
 	ZonesChange        Permission = "zones.change"
 	LoginsChange       Permission = "logins.change"
+	MailChange         Permission = "mail.change"
 	CertificatesChange Permission = "certificates.change"
 	AuthoritiesRead    Permission = "authorities.read"
 	AuthoritiesChange  Permission = "authorities.change"
@@ -107,6 +108,7 @@ var table = []entry{
 	{DomainsChange, false, true, false, true, true, "add, change and remove domains and sites"},
 	{ZonesChange, false, true, false, true, true, "change where the DNS of zones is hosted, and their records"},
 	{LoginsChange, false, true, false, true, true, "add, change and remove sign-ins for file transfer"},
+	{MailChange, false, true, false, true, true, "add, change and remove mailboxes"},
 	{CertificatesChange, false, true, false, true, true, "order and change certificates of sites"},
 	{AuthoritiesRead, true, true, false, false, false, "see the authorities that issue certificates"},
 	{AuthoritiesChange, false, false, false, false, false, "add, change and remove authorities"},

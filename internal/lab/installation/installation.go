@@ -437,7 +437,12 @@ func (i *Installation) join(ctx context.Context, label string) error {
 		roles = []string{"web"}
 	}
 	var joining api.Joining
+	hostName := ""
+	if slices.Contains(roles, "mail") {
+		hostName = label + ".ternisland.example"
+	}
 	if err := i.Client.Post(ctx, "/servers", api.NewServer{Label: label, Address: server.Address.String(), Roles: roles,
+		HostName:  hostName,
 		Addresses: []string{server.Address.String(), lab.Address6(server.Address).String()}}, &joining); err != nil {
 		return err
 	}

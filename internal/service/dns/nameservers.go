@@ -36,12 +36,11 @@ func primaryNameServer(ctx context.Context, q *db.Queries) (db.Server, error) {
 	return list[0], nil
 }
 
-// DescribeServer tells what a server holds for all accounts together.
-func (s *Service) DescribeServer(ctx context.Context, q *db.Queries, server db.Server) (manifest.Server, error) {
-	out := manifest.Server{}
+// describeServer tells what a server holds for all accounts together.
+func (s *Service) describeServer(ctx context.Context, q *db.Queries, server db.Server, out *manifest.Server) error {
 	list, err := q.NameServers(ctx)
 	if err != nil {
-		return out, err
+		return err
 	}
 	for n, one := range list {
 		if one.ID != server.ID {
@@ -49,7 +48,7 @@ func (s *Service) DescribeServer(ctx context.Context, q *db.Queries, server db.S
 		}
 		key, err := s.transferKey(ctx, q)
 		if err != nil {
-			return out, err
+			return err
 		}
 		out.DNS = &manifest.DNSServer{Primary: n == 0, Key: key, Peers: []manifest.Peer{}}
 		peers := list[1:]
@@ -59,12 +58,12 @@ func (s *Service) DescribeServer(ctx context.Context, q *db.Queries, server db.S
 		for _, p := range peers {
 			peer := manifest.Peer{Label: p.Label}
 			if peer.Addresses, err = s.innerAddresses(ctx, p); err != nil {
-				return out, err
+				return err
 			}
 			out.DNS.Peers = append(out.DNS.Peers, peer)
 		}
 	}
-	return out, nil
+	return nil
 }
 
 // innerAddresses is where servers reach each other: where the service reaches the agent.

@@ -129,7 +129,7 @@ func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 
 // ZonesPart is the zones of an account whose DNS is here, on the primary name server.
 func (s *Service) ZonesPart() rollout.Part {
-	return rollout.Part{Name: "zones", Fill: fillZones,
+	return rollout.Part{Name: "zones", Fill: fillZones, Describe: s.describeServer,
 		Prepare: func(ctx context.Context, server db.Server, m manifest.Manifest) error {
 			if len(m.Zones) == 0 {
 				return nil

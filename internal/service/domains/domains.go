@@ -428,6 +428,14 @@ func (s *Service) RemoveDomain(ctx context.Context, a usecase.Actor, reference, 
 						"mirror first", usecase.Unicode(other.Name), domain.Unicode())
 				}
 			}
+			boxes, err := tx.MailboxesOfDomain(ctx, d.ID)
+			if err != nil {
+				return none, nil, err
+			}
+			if boxes > 0 {
+				return none, nil, refusal.New(refusal.InUse, "%s has %s; remove what is not needed first",
+					domain.Unicode(), usecase.Counted(int(boxes), "mailbox"))
+			}
 			if err := tx.RemoveDomain(ctx, d.ID); err != nil {
 				return none, nil, err
 			}

@@ -17,6 +17,7 @@ import (
 	"victualler/internal/agentlink"
 	"victualler/internal/api"
 	"victualler/internal/hosting/language"
+	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/placement"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/service/rollout"
@@ -48,12 +49,17 @@ func (s *Service) JoinServer(ctx context.Context, a usecase.Actor, in api.NewSer
 	if err != nil {
 		return api.Joining{}, err
 	}
+	hostName, err := hostName(in.HostName)
+	if err != nil {
+		return api.Joining{}, err
+	}
 	secret := agentlink.NewJoinSecret(s.Joiner.Certificate)
 	ends := s.Now().Add(joinLife).UTC()
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Joining, error) {
 		row, err := tx.AddServer(ctx, db.AddServerParams{Label: in.Label, Address: address, Roles: in.Roles,
 			Open:       !in.Closed,
-			JoinSecret: s.Key.Seal(sealedJoinSecret, []byte(secret.String())), JoinEndsAt: &ends, Addresses: addresses})
+			JoinSecret: s.Key.Seal(sealedJoinSecret, []byte(secret.String())), JoinEndsAt: &ends, Addresses: addresses,
+			HostName: hostName})
 		switch store.ViolatedConstraint(err) {
 		case "servers_label_key":
 			return api.Joining{}, refusal.New(refusal.NameTaken, "there is a server %q already; choose another label",
@@ -61,6 +67,8 @@ func (s *Service) JoinServer(ctx context.Context, a usecase.Actor, in api.NewSer
 		case "servers_address_key":
 			return api.Joining{}, refusal.New(refusal.NameTaken, "a server with the address %s has been added already",
 				address).On("address")
+		case "servers_host_name":
+			return api.Joining{}, hostNameTaken(hostName)
 		case "servers_roles_check":
 			return api.Joining{}, refusal.Input("roles", "roles are web, mail, database and dns, at least one of them")
 		}
@@ -79,6 +87,22 @@ func (s *Service) JoinServer(ctx context.Context, a usecase.Actor, in api.NewSer
 		return api.Joining{Server: out, JoinSecret: secret.String(), EndsAt: ends, Operation: operation},
 			usecase.Record(ctx, tx, a, "server.join", usecase.About("server %s", row.Label), nil, out)
 	})
+}
+
+// hostName reads the name by which a server greets others; empty is none.
+func hostName(typed string) (string, error) {
+	if strings.TrimSpace(typed) == "" {
+		return "", nil
+	}
+	name, _, err := names.ParseDomain(typed)
+	if err != nil {
+		return "", refusal.As(err).On("host_name")
+	}
+	return name.String(), nil
+}
+
+func hostNameTaken(name string) error {
+	return refusal.New(refusal.NameTaken, "another server is called %s already", name).On("host_name")
 }
 
 // serverAddresses reads the public addresses of a server.
@@ -254,7 +278,7 @@ func (s *Service) Server(ctx context.Context, label string) (api.Server, error) 
 
 // ChangeServer changes a server. Version is the one the caller has seen, or 0.
 //
-// Refusals: ApplyFailed, Changed, InvalidInput, NotFound, ServerUnreachable.
+// Refusals: ApplyFailed, Changed, InvalidInput, NameTaken, NotFound, ServerUnreachable.
 // Locks: the server.
 func (s *Service) ChangeServer(ctx context.Context, a usecase.Actor, label string, version int64,
 	in api.ServerChange) (api.Server, error) {
@@ -266,7 +290,7 @@ func (s *Service) ChangeServer(ctx context.Context, a usecase.Actor, label strin
 		if err := usecase.CheckVersion(label, version, row.Version); err != nil {
 			return 0, err
 		}
-		p := db.ChangeServerParams{ID: row.ID, Open: row.Open, Addresses: row.Addresses}
+		p := db.ChangeServerParams{ID: row.ID, Open: row.Open, Addresses: row.Addresses, HostName: row.HostName}
 		if in.Open != nil {
 			p.Open = *in.Open
 		}
@@ -275,17 +299,26 @@ func (s *Service) ChangeServer(ctx context.Context, a usecase.Actor, label strin
 				return 0, err
 			}
 		}
+		if in.HostName != nil {
+			if p.HostName, err = hostName(*in.HostName); err != nil {
+				return 0, err
+			}
+		}
 		moved := !slices.Equal(p.Addresses, row.Addresses)
-		if p.Open == row.Open && !moved {
+		if p.Open == row.Open && p.HostName == row.HostName && !moved {
 			return 0, nil
 		}
 		after, err := tx.ChangeServer(ctx, p)
+		if store.ViolatedConstraint(err) == "servers_host_name" {
+			return 0, hostNameTaken(p.HostName)
+		}
 		if err != nil {
 			return 0, err
 		}
 		a.Summarize("change server %s", label)
 		words := func(row db.Server) map[string]any {
-			return map[string]any{"open": row.Open, "addresses": usecase.AddressesOf(row)}
+			return map[string]any{"open": row.Open, "addresses": usecase.AddressesOf(row),
+				"host_name": row.HostName}
 		}
 		if err := usecase.Record(ctx, tx, a, "server.change", usecase.About("server %s", label), words(row),
 			words(after)); err != nil || !moved {
@@ -516,7 +549,7 @@ func candidate(row db.Server, accounts int64) placement.Server {
 
 func serverView(row db.Server, accounts, drifts int64) api.Server {
 	v := api.Server{Label: row.Label, Address: row.Address, Addresses: usecase.AddressesOf(row), Roles: row.Roles,
-		Open: row.Open, State: row.State, Reachable: row.Reachable,
+		HostName: row.HostName, Open: row.Open, State: row.State, Reachable: row.Reachable,
 		SeenAt: row.StatusAt, SweptAt: row.SweptAt, Accounts: accounts, Drifts: drifts, Version: row.Version}
 	if status := usecase.LastStatus(row); status != nil {
 		v.Health = &api.Health{Load: status.Load, Processors: status.Processors, MemoryTotal: status.MemoryTotal,

@@ -17,6 +17,8 @@ type Part struct {
 	// Fill adds to the manifests of an account what its rows say, in a
 	// transaction that sees one moment.
 	Fill func(ctx context.Context, q *db.Queries, st entitlement.Entitlement, m *Manifests) error
+	// Describe adds what a server holds for all accounts together.
+	Describe func(ctx context.Context, q *db.Queries, server db.Server, out *manifest.Server) error
 	// Prepare does what must precede an apply of a manifest on a server.
 	Prepare func(ctx context.Context, server db.Server, m manifest.Manifest) error
 	// Applied writes down that a revision is in force on all servers of the account, which is

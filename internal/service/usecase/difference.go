@@ -142,6 +142,7 @@ var fieldTitles = map[string]string{
 	"ends_at":             "ends",
 	"folder":              "folder",
 	"footer":              "footer",
+	"host_name":           "name of the server",
 	"hosted":              "DNS hosted",
 	"issuer":              "issuer",
 	"key_type":            "key",

@@ -97,6 +97,7 @@ var counts = map[string][2]string{
 	"account":    {"%d account", "%d accounts"},
 	"customer":   {"%d customer", "%d customers"},
 	"difference": {"%d difference", "%d differences"},
+	"mailbox":    {"%d mailbox", "%d mailboxes"},
 	"own record": {"%d own record", "%d own records"},
 	"plan":       {"%d plan", "%d plans"},
 	"record":     {"%d record", "%d records"},

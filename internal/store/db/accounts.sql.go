@@ -11,7 +11,7 @@ import (
 )
 
 const account = `-- name: Account :one
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used from accounts where id = $1
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id from accounts where id = $1
 `
 
 func (q *Queries) Account(ctx context.Context, id int64) (Account, error) {
@@ -41,6 +41,7 @@ func (q *Queries) Account(ctx context.Context, id int64) (Account, error) {
 		&i.SuspendedWhy,
 		&i.Search,
 		&i.FilesUsed,
+		&i.MailServerID,
 	)
 	return i, err
 }
@@ -229,7 +230,7 @@ func (q *Queries) AccountRows(ctx context.Context, ids []int64) ([]AccountRow, e
 }
 
 const accountsByID = `-- name: AccountsByID :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used from accounts where id = any($1::bigint[]) order by id
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id from accounts where id = any($1::bigint[]) order by id
 `
 
 func (q *Queries) AccountsByID(ctx context.Context, ids []int64) ([]Account, error) {
@@ -265,6 +266,7 @@ func (q *Queries) AccountsByID(ctx context.Context, ids []int64) ([]Account, err
 			&i.SuspendedWhy,
 			&i.Search,
 			&i.FilesUsed,
+			&i.MailServerID,
 		); err != nil {
 			return nil, err
 		}
@@ -277,7 +279,7 @@ func (q *Queries) AccountsByID(ctx context.Context, ids []int64) ([]Account, err
 }
 
 const accountsOfCustomer = `-- name: AccountsOfCustomer :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used from accounts where customer_id = $1 and state <> 'closed' order by id
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id from accounts where customer_id = $1 and state <> 'closed' order by id
 `
 
 func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]Account, error) {
@@ -313,6 +315,7 @@ func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]A
 			&i.SuspendedWhy,
 			&i.Search,
 			&i.FilesUsed,
+			&i.MailServerID,
 		); err != nil {
 			return nil, err
 		}
@@ -369,7 +372,7 @@ func (q *Queries) AccountsOnServer(ctx context.Context, serverID int64) ([]Accou
 
 const addAccount = `-- name: AddAccount :one
 insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement)
-values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used
+values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id
 `
 
 type AddAccountParams struct {
@@ -415,6 +418,7 @@ func (q *Queries) AddAccount(ctx context.Context, arg AddAccountParams) (Account
 		&i.SuspendedWhy,
 		&i.Search,
 		&i.FilesUsed,
+		&i.MailServerID,
 	)
 	return i, err
 }
@@ -869,7 +873,7 @@ func (q *Queries) FindAccount(ctx context.Context, arg FindAccountParams) (int64
 }
 
 const lockAccount = `-- name: LockAccount :one
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used from accounts where id = $1 for update
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id from accounts where id = $1 for update
 `
 
 func (q *Queries) LockAccount(ctx context.Context, id int64) (Account, error) {
@@ -899,12 +903,13 @@ func (q *Queries) LockAccount(ctx context.Context, id int64) (Account, error) {
 		&i.SuspendedWhy,
 		&i.Search,
 		&i.FilesUsed,
+		&i.MailServerID,
 	)
 	return i, err
 }
 
 const lockAccounts = `-- name: LockAccounts :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used from accounts where id = any($1::bigint[]) order by id for update
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id from accounts where id = any($1::bigint[]) order by id for update
 `
 
 // In the order of their numbers, so that nobody waits in a circle.
@@ -941,6 +946,7 @@ func (q *Queries) LockAccounts(ctx context.Context, ids []int64) ([]Account, err
 			&i.SuspendedWhy,
 			&i.Search,
 			&i.FilesUsed,
+			&i.MailServerID,
 		); err != nil {
 			return nil, err
 		}
@@ -977,7 +983,7 @@ update accounts set applied_revision = greatest(applied_revision, $1::bigint), v
     state = case when $1::bigint < revision then state when state = 'opening' then 'active'
         when state = 'closing' then 'closed' else state end,
     closed_at = case when $1::bigint >= revision and state = 'closing' then now() else closed_at end
-where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used
+where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id
 `
 
 type MarkAccountAppliedParams struct {
@@ -1013,6 +1019,7 @@ func (q *Queries) MarkAccountApplied(ctx context.Context, arg MarkAccountApplied
 		&i.SuspendedWhy,
 		&i.Search,
 		&i.FilesUsed,
+		&i.MailServerID,
 	)
 	return i, err
 }
@@ -1074,7 +1081,7 @@ func (q *Queries) SaveUsage(ctx context.Context, arg SaveUsageParams) error {
 }
 
 const setAccountState = `-- name: SetAccountState :one
-update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used
+update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id
 `
 
 type SetAccountStateParams struct {
@@ -1109,6 +1116,7 @@ func (q *Queries) SetAccountState(ctx context.Context, arg SetAccountStateParams
 		&i.SuspendedWhy,
 		&i.Search,
 		&i.FilesUsed,
+		&i.MailServerID,
 	)
 	return i, err
 }

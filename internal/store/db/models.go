@@ -33,6 +33,7 @@ type Account struct {
 	SuspendedWhy    *string
 	Search          string
 	FilesUsed       *int64
+	MailServerID    *int64
 }
 
 type AccountRow struct {
@@ -332,6 +333,17 @@ type Mail struct {
 	ClaimedUntil *time.Time
 }
 
+type Mailbox struct {
+	ID        int64
+	AccountID int64
+	DomainID  int64
+	Local     string
+	Hash      []byte
+	Size      *int64
+	Version   int64
+	AddedAt   time.Time
+}
+
 type NearlyFullAccount struct {
 	ID         int64
 	MainDomain string
@@ -491,6 +503,7 @@ type Server struct {
 	CreatedAt  time.Time
 	Addresses  []string
 	Told       string
+	HostName   string
 }
 
 type ServerHour struct {

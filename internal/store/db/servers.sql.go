@@ -36,8 +36,8 @@ func (q *Queries) AddDrift(ctx context.Context, arg AddDriftParams) error {
 }
 
 const addServer = `-- name: AddServer :one
-insert into servers (label, address, roles, open, join_secret, join_ends_at, addresses)
-values ($1, $2, $3, $4, $5, $6, $7::text[]) returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told
+insert into servers (label, address, roles, open, join_secret, join_ends_at, addresses, host_name)
+values ($1, $2, $3, $4, $5, $6, $7::text[], $8) returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name
 `
 
 type AddServerParams struct {
@@ -48,6 +48,7 @@ type AddServerParams struct {
 	JoinSecret []byte
 	JoinEndsAt *time.Time
 	Addresses  []string
+	HostName   string
 }
 
 func (q *Queries) AddServer(ctx context.Context, arg AddServerParams) (Server, error) {
@@ -59,6 +60,7 @@ func (q *Queries) AddServer(ctx context.Context, arg AddServerParams) (Server, e
 		arg.JoinSecret,
 		arg.JoinEndsAt,
 		arg.Addresses,
+		arg.HostName,
 	)
 	var i Server
 	err := row.Scan(
@@ -78,6 +80,7 @@ func (q *Queries) AddServer(ctx context.Context, arg AddServerParams) (Server, e
 		&i.CreatedAt,
 		&i.Addresses,
 		&i.Told,
+		&i.HostName,
 	)
 	return i, err
 }
@@ -112,17 +115,23 @@ func (q *Queries) AddWarnings(ctx context.Context, arg AddWarningsParams) error 
 }
 
 const changeServer = `-- name: ChangeServer :one
-update servers set open = $2, addresses = $3, version = version + 1 where id = $1 returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told
+update servers set open = $2, addresses = $3, host_name = $4, version = version + 1 where id = $1 returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name
 `
 
 type ChangeServerParams struct {
 	ID        int64
 	Open      bool
 	Addresses []string
+	HostName  string
 }
 
 func (q *Queries) ChangeServer(ctx context.Context, arg ChangeServerParams) (Server, error) {
-	row := q.db.QueryRow(ctx, changeServer, arg.ID, arg.Open, arg.Addresses)
+	row := q.db.QueryRow(ctx, changeServer,
+		arg.ID,
+		arg.Open,
+		arg.Addresses,
+		arg.HostName,
+	)
 	var i Server
 	err := row.Scan(
 		&i.ID,
@@ -141,6 +150,7 @@ func (q *Queries) ChangeServer(ctx context.Context, arg ChangeServerParams) (Ser
 		&i.CreatedAt,
 		&i.Addresses,
 		&i.Told,
+		&i.HostName,
 	)
 	return i, err
 }
@@ -273,7 +283,7 @@ func (q *Queries) DriftsOfServer(ctx context.Context, serverID int64) ([]DriftsO
 }
 
 const lockServer = `-- name: LockServer :one
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told from servers where id = $1 for update
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name from servers where id = $1 for update
 `
 
 func (q *Queries) LockServer(ctx context.Context, id int64) (Server, error) {
@@ -296,6 +306,7 @@ func (q *Queries) LockServer(ctx context.Context, id int64) (Server, error) {
 		&i.CreatedAt,
 		&i.Addresses,
 		&i.Told,
+		&i.HostName,
 	)
 	return i, err
 }
@@ -355,7 +366,7 @@ func (q *Queries) SaveServerStatus(ctx context.Context, arg SaveServerStatusPara
 }
 
 const serverByID = `-- name: ServerByID :one
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told from servers where id = $1
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name from servers where id = $1
 `
 
 func (q *Queries) ServerByID(ctx context.Context, id int64) (Server, error) {
@@ -378,12 +389,13 @@ func (q *Queries) ServerByID(ctx context.Context, id int64) (Server, error) {
 		&i.CreatedAt,
 		&i.Addresses,
 		&i.Told,
+		&i.HostName,
 	)
 	return i, err
 }
 
 const serverByLabel = `-- name: ServerByLabel :one
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told from servers where label = $1
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name from servers where label = $1
 `
 
 func (q *Queries) ServerByLabel(ctx context.Context, label string) (Server, error) {
@@ -406,12 +418,13 @@ func (q *Queries) ServerByLabel(ctx context.Context, label string) (Server, erro
 		&i.CreatedAt,
 		&i.Addresses,
 		&i.Told,
+		&i.HostName,
 	)
 	return i, err
 }
 
 const servers = `-- name: Servers :many
-select servers.id, servers.label, servers.address, servers.roles, servers.open, servers.state, servers.join_secret, servers.join_ends_at, servers.reachable, servers.status, servers.status_at, servers.swept_at, servers.version, servers.created_at, servers.addresses, servers.told,
+select servers.id, servers.label, servers.address, servers.roles, servers.open, servers.state, servers.join_secret, servers.join_ends_at, servers.reachable, servers.status, servers.status_at, servers.swept_at, servers.version, servers.created_at, servers.addresses, servers.told, servers.host_name,
     (select count(*) from accounts where server_id = servers.id and state <> 'closed') as accounts,
     (select count(*) from drifts where drifts.server_id = servers.id) as drifts
 from servers order by label
@@ -449,6 +462,7 @@ func (q *Queries) Servers(ctx context.Context) ([]ServersRow, error) {
 			&i.Server.CreatedAt,
 			&i.Server.Addresses,
 			&i.Server.Told,
+			&i.Server.HostName,
 			&i.Accounts,
 			&i.Drifts,
 		); err != nil {

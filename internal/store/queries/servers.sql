@@ -1,6 +1,6 @@
 -- name: AddServer :one
-insert into servers (label, address, roles, open, join_secret, join_ends_at, addresses)
-values ($1, $2, $3, $4, $5, $6, sqlc.arg(addresses)::text[]) returning *;
+insert into servers (label, address, roles, open, join_secret, join_ends_at, addresses, host_name)
+values ($1, $2, $3, $4, $5, $6, sqlc.arg(addresses)::text[], sqlc.arg(host_name)) returning *;
 
 -- name: ServerByLabel :one
 select * from servers where label = $1;
@@ -22,7 +22,7 @@ update servers set state = 'joined', join_secret = null, join_ends_at = null, ve
 where id = $1 and state = 'joining';
 
 -- name: ChangeServer :one
-update servers set open = $2, addresses = $3, version = version + 1 where id = $1 returning *;
+update servers set open = $2, addresses = $3, host_name = $4, version = version + 1 where id = $1 returning *;
 
 -- name: RemoveServer :exec
 delete from servers where id = $1;

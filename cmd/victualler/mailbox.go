@@ -1,0 +1,157 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"victualler/internal/api"
+	"victualler/internal/hosting/plans"
+)
+
+func mailboxesPath(account string) string { return accountPath(account) + "/mailboxes" }
+
+// mailboxPath is where a mailbox is found by its address alone: the account follows from its
+// domain.
+func (c *call) mailboxPath(ctx context.Context) (string, error) {
+	account, err := c.accountOfAddress(ctx)
+	return mailboxesPath(account) + "/" + url.PathEscape(c.args[0]), err
+}
+
+// accountOfAddress is the account with the domain of an address.
+func (c *call) accountOfAddress(ctx context.Context) (string, error) {
+	_, domain, has := strings.Cut(c.args[0], "@")
+	if !has {
+		return "", usageError{fmt.Sprintf("%q is no mail address; write it with its domain, such as "+
+			"info@ternferries.example", c.args[0])}
+	}
+	return c.accountWith(ctx, domain)
+}
+
+func mailboxCommands() []command {
+	size := flagInfo{name: "size", value: "SIZE",
+		usage: "the most it may hold, such as 2G; as much as the account may give a mailbox otherwise"}
+	return []command{
+		{noun: "mailbox", verb: "list", args: "ACCOUNT", short: "List the mailboxes of an account", list: true,
+			run: listMailboxes},
+		{noun: "mailbox", verb: "add", args: "ADDRESS", short: "Add a mailbox", preview: true, waits: true,
+			long: "Without --generate or --password-stdin, a password is asked for. Mail to ADDRESS with + and " +
+				"anything before the @ reaches it, too.",
+			flags: append([]flagInfo{inAccountFlag, size}, passwordFlags...), run: addMailbox},
+		{noun: "mailbox", verb: "change", args: "ADDRESS", short: "Change the password or the size of a mailbox",
+			preview: true, waits: true,
+			flags: append([]flagInfo{inAccountFlag, size,
+				{name: "new-password", usage: "set another password; sessions end"},
+				{name: "no-password", usage: "remove the password"}}, passwordFlags...),
+			run: changeMailbox},
+		{noun: "mailbox", verb: "remove", args: "ADDRESS", short: "Remove a mailbox with all messages in it",
+			preview: true, waits: true, flags: []flagInfo{inAccountFlag, yesFlag},
+			run: func(ctx context.Context, c *call) error {
+				path, err := c.mailboxPath(ctx)
+				if err != nil {
+					return err
+				}
+				if err := c.confirm(ctx, "Remove "+c.args[0]+" and all messages in it?"); err != nil {
+					return err
+				}
+				return c.work(ctx, http.MethodDelete, path, nil)
+			}},
+	}
+}
+
+func listMailboxes(ctx context.Context, c *call) error {
+	var list api.MailboxList
+	if err := c.client.Get(ctx, mailboxesPath(c.args[0]), nil, &list); err != nil {
+		return err
+	}
+	if c.forPeople() && list.Server != "" {
+		c.note(fmt.Sprintf("mail programs connect to %s: IMAP 993, POP3 995, sending 465, each with TLS; the sign-in "+
+			"name is the address", list.Server))
+	}
+	return printList(c, list.Mailboxes, false, "no mailboxes; add one with: victualler mailbox add ADDRESS",
+		[]column[api.Mailbox]{
+			col("ADDRESS", 0, func(b api.Mailbox) any { return b.Unicode }),
+			col("HOLDS AT MOST", 0, func(b api.Mailbox) any { return sizeWords(b.Most) }),
+			col("PASSWORD", 0, func(b api.Mailbox) any { return b.Password }),
+			col("ADDED", 1, func(b api.Mailbox) any { return b.AddedAt }),
+		})
+}
+
+func sizeWords(bytes *int64) string {
+	if bytes == nil {
+		return "unlimited"
+	}
+	return plans.Of(*bytes).Format(plans.Bytes).String()
+}
+
+// sizeGiven reads --size; nil where it is not given.
+func (c *call) sizeGiven() (*int64, error) {
+	text := c.given("size")
+	if text == nil {
+		return nil, nil
+	}
+	n, err := plans.ParseSize(*text)
+	return &n, err
+}
+
+func addMailbox(ctx context.Context, c *call) error {
+	account, err := c.accountOfAddress(ctx)
+	if err != nil {
+		return err
+	}
+	body := api.NewMailbox{Address: c.args[0]}
+	if body.Size, err = c.sizeGiven(); err != nil {
+		return err
+	}
+	made := false
+	if !c.previews() || c.on("generate") || c.on("password-stdin") {
+		if body.Password, made, err = c.newPassword(ctx); err != nil {
+			return err
+		}
+	}
+	var done api.MailboxChanged
+	previewed, err := c.change(ctx, http.MethodPost, mailboxesPath(account), body, &done)
+	if err != nil || previewed {
+		return err
+	}
+	c.say("mailbox %s on %s", done.Mailbox.Unicode, done.Server)
+	if made {
+		c.showPassword("password", body.Password)
+	}
+	return c.startedIf(ctx, done.Operation)
+}
+
+func changeMailbox(ctx context.Context, c *call) error {
+	path, err := c.mailboxPath(ctx)
+	if err != nil {
+		return err
+	}
+	body := api.MailboxChange{}
+	if body.Size, err = c.sizeGiven(); err != nil {
+		return err
+	}
+	made := false
+	switch {
+	case c.on("no-password"):
+		body.Password = new(string)
+	case c.on("new-password") || c.on("generate") || c.on("password-stdin"):
+		var password string
+		if password, made, err = c.newPassword(ctx); err != nil {
+			return err
+		}
+		body.Password = &password
+	case body.Size == nil:
+		return c.nothingToChange()
+	}
+	var done api.MailboxChanged
+	previewed, err := c.change(ctx, http.MethodPatch, path, body, &done)
+	if err != nil || previewed {
+		return err
+	}
+	if made {
+		c.showPassword("password", *body.Password)
+	}
+	return c.startedIf(ctx, done.Operation)
+}

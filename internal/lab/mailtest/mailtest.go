@@ -1,0 +1,96 @@
+// Package mailtest speaks with mail servers of the lab as other servers and mail programs do.
+package mailtest
+
+import (
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"net/smtp"
+	"strings"
+	"time"
+)
+
+// Deliver sends a message as another mail server does.
+func Deliver(server netip.Addr, from, to, text string) error {
+	c, err := smtp.Dial(net.JoinHostPort(server.String(), "25"))
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	if err := c.StartTLS(&tls.Config{InsecureSkipVerify: true}); err != nil {
+		return err
+	}
+	if err := c.Mail(from); err != nil {
+		return err
+	}
+	if err := c.Rcpt(to); err != nil {
+		return err
+	}
+	w, err := c.Data()
+	if err != nil {
+		return err
+	}
+	if _, err := fmt.Fprintf(w, "From: %s\r\nTo: %s\r\nSubject: a test\r\n\r\n%s\r\n", from, to, text); err != nil {
+		return err
+	}
+	return errors.Join(w.Close(), c.Quit())
+}
+
+// IMAP is a conversation of a few commands (RFC 9051); anything else is beside the point here.
+type IMAP struct {
+	conn *tls.Conn
+	n    int
+}
+
+// DialIMAP connects with TLS, whoever has signed the certificate.
+func DialIMAP(server netip.Addr) (*IMAP, error) {
+	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 5 * time.Second}, "tcp",
+		net.JoinHostPort(server.String(), "993"), &tls.Config{InsecureSkipVerify: true})
+	if err != nil {
+		return nil, err
+	}
+	return &IMAP{conn: conn}, conn.SetDeadline(time.Now().Add(20 * time.Second))
+}
+
+// Ask sends a command and returns the answer, or an error where it is refused.
+func (c *IMAP) Ask(command string) (string, error) {
+	c.n++
+	tag := fmt.Sprintf("a%d", c.n)
+	if _, err := fmt.Fprintf(c.conn, "%s %s\r\n", tag, command); err != nil {
+		return "", err
+	}
+	var all strings.Builder
+	buffer := make([]byte, 4096)
+	for !strings.Contains("\n"+all.String(), "\n"+tag+" ") || !strings.HasSuffix(all.String(), "\n") {
+		n, err := c.conn.Read(buffer)
+		all.Write(buffer[:n])
+		if err != nil {
+			return all.String(), err
+		}
+	}
+	if !strings.Contains("\n"+all.String(), "\n"+tag+" OK") {
+		return all.String(), fmt.Errorf("refused: %s", all.String())
+	}
+	return all.String(), nil
+}
+
+// Inbox signs in and returns the texts of all messages.
+func Inbox(server netip.Addr, address, password string) (string, error) {
+	c, err := DialIMAP(server)
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	if _, err := c.Ask(fmt.Sprintf("LOGIN %q %q", address, password)); err != nil {
+		return "", err
+	}
+	if _, err := c.Ask("SELECT INBOX"); err != nil {
+		return "", err
+	}
+	return c.Ask("UID FETCH 1:* (BODY[])")
+}
+
+// Close ends the conversation without a word.
+func (c *IMAP) Close() error { return c.conn.Close() }
