@@ -157,6 +157,8 @@ const values = (text) => [...new Set(text.match(/\{\w+\}/g))].sort().join(' ')
 
 const { texts, faults } = findTexts()
 const directory = path.join(source, 'languages')
+// vue-i18n takes an @ for a link to another text: such a text would be shown to nobody.
+for (const text of texts) if (text.includes('@')) faults.push(`an @ has a meaning of its own in texts: ${text}`)
 for (const name of fs.readdirSync(directory)) {
   const file = path.join(directory, name)
   let catalogue = JSON.parse(fs.readFileSync(file, 'utf8'))

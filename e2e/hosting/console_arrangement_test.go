@@ -63,6 +63,7 @@ func TestAccountSections(t *testing.T) {
 		{"Websites", "websites", "td", "sections.example"},
 		{"Domains and DNS", "domains", "td", "sections.example"},
 		{"Certificates", "certificates", "td", "sections.example"},
+		{"Mail", "mail", "h2", "Mailboxes"},
 		{"Files and logins", "logins", "td", a.SignInName},
 		{"Usage and limits", "usage", "td", "disk space"},
 		{"History", "history", "td", "Open account"},

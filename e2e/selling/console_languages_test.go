@@ -89,7 +89,8 @@ func TestGermanPages(t *testing.T) {
 	delete(notGerman, i.Operator) // a name, too
 	home := "/accounts/" + account.SignInName
 	domain := home + "/domains/" + account.Domain
-	sections := []string{home, home + "/websites", home + "/domains", home + "/certificates", home + "/logins",
+	sections := []string{home, home + "/websites", home + "/domains", home + "/certificates", home + "/mail",
+		home + "/logins",
 		home + "/usage", home + "/history", domain, domain + "/certificate", "/zones/" + account.Domain, "/me",
 		"/operations", "/events", "/people", "/zones", "/certificates", "/domains", "/accounts"}
 	for person, pages := range map[string][]string{

@@ -39,6 +39,7 @@ var stated = map[string]string{
 	"domains.change":      "all support reseller customer",
 	"zones.change":        "all support reseller customer",
 	"logins.change":       "all support reseller customer",
+	"mail.change":         "all support reseller customer",
 	"certificates.change": "all support reseller customer",
 	"authorities.read":    "all support read-only",
 	"authorities.change":  "all",
@@ -217,6 +218,8 @@ func bodies(x tenant) map[string]any {
 		"let-in":               api.FolderPassword{Password: e2e.Password},
 		"add-login":            api.NewLogin{Name: "walk"},
 		"change-login":         api.LoginChange{Password: new(string)},
+		"add-mailbox":          api.NewMailbox{Address: "walk"},
+		"change-mailbox":       api.MailboxChange{Password: new(string)},
 		"change-zone":          api.ZoneChange{Hosted: "elsewhere"},
 		"add-record":           api.NewRecord{Name: "walk", Type: "A", Data: "192.0.2.1"},
 		"change-record":        map[string]int{"ttl": 60},
@@ -317,7 +320,10 @@ var others = map[string][]int{
 	"prove-domain":             {http.StatusConflict},  // an operator has brought it
 	"add-login":                {http.StatusForbidden}, // without the feature
 	"remove-login":             {http.StatusConflict},  // the own one
-	"add-record":               {http.StatusConflict},  // its DNS is hosted elsewhere
+	"add-mailbox":              {http.StatusForbidden}, // without the feature
+	"change-mailbox":           {http.StatusNotFound},  // nobody's
+	"remove-mailbox":           {http.StatusNotFound},
+	"add-record":               {http.StatusConflict}, // its DNS is hosted elsewhere
 	"reset-zone":               {http.StatusConflict},
 	"import-zone":              {http.StatusConflict},
 	"change-record":            {http.StatusNotFound}, // nobody's
@@ -428,7 +434,8 @@ func ask(t *testing.T, method, path string, route described, x tenant, v visitor
 	address := strings.NewReplacer("{account}", fmt.Sprint(x.account.ID), "{customer}", fmt.Sprint(x.customer),
 		"{reseller}", x.reseller, "{plan}", x.plan, "{person}", x.person,
 		"{operation}", fmt.Sprint(x.operation), "{server}", "skua", "{authority}", "nowhere", "{domain}",
-		x.mark+".example", "{login}", x.mark, "{zone}", x.mark+".example", "{record}", "999999999", "{request}",
+		x.mark+".example", "{login}", x.mark, "{mailbox}", "nobody",
+		"{zone}", x.mark+".example", "{record}", "999999999", "{request}",
 		"999999999", "{folder}", fmt.Sprint(x.folder), "{user}", "anna", "{template}", x.reseller+".boat", "{number}",
 		"999999999", "{kind}", "not-found", "{what}", "limits", "{key}", "disk").Replace(path)
 	query := url.Values{}

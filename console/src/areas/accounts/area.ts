@@ -29,6 +29,7 @@ export default {
           component: () => import('./AccountCertificates.vue'),
           meta: { section: 'certificates' },
         },
+        { path: 'mail', component: () => import('./AccountMail.vue'), meta: { section: 'mail' } },
         { path: 'logins', component: () => import('./AccountLogins.vue'), meta: { section: 'logins' } },
         { path: 'usage', component: () => import('./AccountUsage.vue'), meta: { section: 'usage' } },
         { path: 'history', component: () => import('./AccountHistory.vue'), meta: { section: 'history' } },

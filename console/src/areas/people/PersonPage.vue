@@ -132,7 +132,7 @@ const facts = computed<[string, string][]>(() => {
     [t('Role'), named(p.role)],
     [t('Customer'), p.customer],
     [t('Reseller'), p.reseller],
-    [t('Password'), p.password ? (p.must_change ? t('has to be changed first') : 'set') : t('none yet')],
+    [t('Password'), p.password ? (p.must_change ? t('has to be changed first') : t('set')) : t('none yet')],
     [t('Second factor'), p.second_factor ? t('on') : t('off')],
     [t('Last seen'), ago(p.seen_at)],
     [t('Since'), moment(p.since)],

@@ -285,7 +285,7 @@ func (t *Tables) Ensure(ctx context.Context, m manifest.Manifest) (language.Text
 	case changed == 0:
 		return language.New("as they should be"), nil
 	}
-	return language.New("%d mailboxes, %d further addresses", len(m.Mail.Mailboxes), len(m.Mail.Addresses)), nil
+	return language.New("mailboxes: %d, further addresses: %d", len(m.Mail.Mailboxes), len(m.Mail.Addresses)), nil
 }
 
 // shutOut lists mailboxes whose password was another one before, or which are no more.

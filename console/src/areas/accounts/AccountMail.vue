@@ -1,0 +1,232 @@
+<script setup lang="ts">
+import { computed, nextTick, ref, watch } from 'vue'
+import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
+import { api, ask, made, type Schemas } from '../../api/client'
+import { useAct } from '../../composables/useAct'
+import { useForm } from '../../composables/useForm'
+import { useLoad } from '../../composables/useLoad'
+import DataTable, { type Column } from '../../parts/DataTable.vue'
+import FactStrip from '../../parts/FactStrip.vue'
+import FormField from '../../parts/FormField.vue'
+import NewPassword from '../../parts/NewPassword.vue'
+import ProblemNote from '../../parts/ProblemNote.vue'
+import StripFact from '../../parts/StripFact.vue'
+import { confirmed } from '../../parts/confirm'
+import { amount, readAmount } from '../../words'
+import { may } from '../session/state'
+import { useAccount } from './useAccount'
+import { t } from '../../language'
+
+/** The mailboxes of an account. */
+const { name, data: account, open, after } = useAccount()
+const { data, refusal, reload } = useLoad(
+  () => ask(api.GET('/api/v1/accounts/{account}/mailboxes', { params: { path: { account: name.value } } })),
+  { on: name, live: true },
+)
+const has = computed(() => account.value?.features.some((f) => f.feature === 'mail' && f.on))
+const change = computed(() => open.value && may('mail.change') && has.value)
+
+type Mailbox = Schemas['Mailbox']
+const shown = ref(false)
+/** The mailbox that the form changes; none for one that is added. */
+const mailbox = ref<Mailbox>()
+const { form, general, error, busy, act, reset } = useForm(
+  () => ({ local: '', domain: '', password: '', size: '' }),
+  shown,
+)
+const { refusal: acting, act: actRow } = useAct()
+const wrongSize = ref('')
+watch(
+  () => form.size,
+  () => (wrongSize.value = ''),
+)
+
+const domains = computed(() => account.value?.domains ?? [])
+async function begin(of?: Mailbox) {
+  mailbox.value = of
+  shown.value = true
+  await nextTick() // the form begins anew when its dialog opens
+  reset({
+    domain: of?.domain ?? domains.value.find((d) => d.main)?.name ?? domains.value[0]?.name,
+    size: of?.size ? amount(of.size, 'bytes') : '',
+  })
+}
+async function done(operation: number) {
+  shown.value = false
+  after(operation)
+  await reload()
+}
+const at = (b: Mailbox) => ({ account: name.value, mailbox: b.address })
+/** The size as it is sent; empty is as much as the account may give a mailbox, which a change says as 0. */
+function sizeTyped(): number | undefined {
+  if (!form.size.trim()) return mailbox.value?.size ? 0 : undefined
+  const read = readAmount(form.size, 'bytes')
+  if ('wrong' in read) {
+    wrongSize.value = read.wrong
+    throw new TypeError(read.wrong)
+  }
+  return read.value ?? 0
+}
+const save = () => {
+  let size: number | undefined
+  try {
+    size = sizeTyped()
+  } catch {
+    return
+  }
+  return act(async () => {
+    const b = mailbox.value
+    const outcome = b
+      ? await made(
+          api.PATCH('/api/v1/accounts/{account}/mailboxes/{mailbox}', {
+            params: { path: at(b), header: { 'If-Match': `"${b.version}"` } },
+            body: { password: form.password || undefined, size: size === (b.size ?? undefined) ? undefined : size },
+          }),
+        )
+      : await made(
+          api.POST('/api/v1/accounts/{account}/mailboxes', {
+            params: { path: { account: name.value } },
+            body: {
+              address: `${form.local.trim().replace(/@.*/, '')}@${form.domain}`,
+              password: form.password || undefined,
+              size: size || undefined,
+            },
+          }),
+        )
+    await done(outcome.operation)
+  }, 'save')
+}
+const remove = (b: Mailbox) =>
+  actRow(async () => {
+    if (!(await confirmed(t('Remove {mailbox} and all messages in it?', { mailbox: b.unicode }), t('Remove')))) return
+    await done(
+      (await made(api.DELETE('/api/v1/accounts/{account}/mailboxes/{mailbox}', { params: { path: at(b) } }))).operation,
+    )
+  })
+const columns: Column<Mailbox>[] = [
+  { key: 'address', title: t('Address'), long: true },
+  { key: 'most', title: t('Holds at most'), right: true, wide: true, text: (b) => amount(b.most, 'bytes') },
+  { key: 'password', title: t('Password'), wide: true, text: (b) => (b.password ? t('set') : t('none yet')) },
+  { key: 'acts', title: '', right: true },
+]
+</script>
+
+<template>
+  <ProblemNote :refusal="refusal" />
+  <template v-if="data && account">
+    <div class="titled">
+      <h2>{{ $t('Mailboxes') }}</h2>
+      <ElButton v-if="change" type="primary" @click="begin()">{{ $t('Add a mailbox') }}</ElButton>
+    </div>
+    <p v-if="!has" class="quiet">{{ $t('Mail is not part of what this account may use.') }}</p>
+    <FactStrip v-if="data.server">
+      <StripFact :name="$t('Server for mail programs')"
+        ><code>{{ data.server }}</code></StripFact
+      >
+      <StripFact :name="$t('Reading')">{{ $t('IMAP, port 993, or POP3, port 995, with TLS') }}</StripFact>
+      <StripFact :name="$t('Sending')">{{ $t('port 465 with TLS') }}</StripFact>
+      <StripFact :name="$t('Sign-in name')">{{ $t('the whole address') }}</StripFact>
+    </FactStrip>
+    <ProblemNote :refusal="acting" />
+    <DataTable :id="(b) => b.address" :columns="columns" :rows="data.mailboxes" :caption="$t('Mailboxes')">
+      <template #address="{ row }"
+        ><code>{{ row.unicode }}</code></template
+      >
+      <template #acts="{ row }"
+        ><template v-if="change"
+          ><button
+            type="button"
+            class="link"
+            :aria-label="$t('Change {name}', { name: row.unicode })"
+            @click="begin(row)"
+          >
+            {{ $t('Change') }}
+          </button>
+          {{ ' ' }}
+          <button
+            type="button"
+            class="link"
+            :aria-label="$t('Remove {name}', { name: row.unicode })"
+            @click="remove(row)"
+          >
+            {{ $t('Remove') }}
+          </button></template
+        ></template
+      >
+      <template #empty
+        ><div class="empty">
+          <h3>{{ $t('No mailbox yet') }}</h3>
+          <p>{{ $t('A mailbox keeps the mail to its address; mail programs read and send with it.') }}</p>
+        </div></template
+      >
+    </DataTable>
+    <ElDialog
+      v-model="shown"
+      :title="mailbox ? $t('Change {name}', { name: mailbox.unicode }) : $t('Add a mailbox')"
+      width="min(34rem, 94vw)"
+    >
+      <form id="mailbox" class="form" @submit.prevent="save">
+        <FormField
+          v-if="!mailbox"
+          :label="$t('Address')"
+          for="mailbox-local"
+          :error="error('address')"
+          :hint="$t('Only what goes before the domain is typed')"
+        >
+          <div class="address">
+            <ElInput
+              id="mailbox-local"
+              v-model="form.local"
+              spellcheck="false"
+              autocomplete="off"
+              autocapitalize="none"
+            />
+            <span aria-hidden="true">@</span>
+            <ElSelect v-model="form.domain" :aria-label="$t('Domain')"
+              ><ElOption v-for="d in domains" :key="d.name" :value="d.name" :label="d.unicode"
+            /></ElSelect>
+          </div>
+        </FormField>
+        <NewPassword
+          v-if="shown"
+          id="mailbox-password"
+          v-model="form.password"
+          :label="mailbox?.password ? $t('Another password') : $t('Password')"
+          :about="[form.local, mailbox?.unicode ?? '']"
+          :error="error('password')"
+        />
+        <p v-if="mailbox?.password" class="quiet">
+          {{ $t('Left empty, it stays as it is; another one ends all sessions.') }}
+        </p>
+        <FormField
+          :label="$t('Holds at most')"
+          for="mailbox-size"
+          :error="error('size') ?? wrongSize"
+          :hint="$t('Such as 2G; empty is as much as the account may give a mailbox')"
+          ><ElInput id="mailbox-size" v-model="form.size" spellcheck="false" autocomplete="off"
+        /></FormField>
+        <ProblemNote :refusal="general" />
+      </form>
+      <template #footer
+        ><ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton
+        ><ElButton
+          type="primary"
+          native-type="submit"
+          form="mailbox"
+          :loading="busy === 'save'"
+          :disabled="!mailbox && !form.local.trim()"
+          >{{ mailbox ? $t('Save mailbox') : $t('Add mailbox') }}</ElButton
+        ></template
+      >
+    </ElDialog>
+  </template>
+</template>
+
+<style scoped>
+.address {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) auto minmax(0, 1.4fr);
+  gap: 0.4rem;
+  align-items: center;
+}
+</style>

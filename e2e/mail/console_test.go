@@ -1,0 +1,53 @@
+package mail
+
+import (
+	"context"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"victualler/e2e"
+	"victualler/e2e/browser"
+	"victualler/internal/api"
+	"victualler/internal/hosting/plans"
+	"victualler/internal/lab/mailtest"
+)
+
+// A mailbox is added, changed and removed in the console, and works.
+func TestConsole(t *testing.T) {
+	i := e2e.Shared(t)
+	require.NoError(t, i.Client.Post(context.Background(), "/plans", api.NewPlan{Name: "console-post",
+		Limits: plans.Limits{plans.Disk: plans.Of(200 * plans.MiB), plans.Domains: plans.Of(1),
+			plans.PHPWorkers: plans.Of(1), plans.Mailboxes: plans.Of(3), plans.MailboxSize: plans.Of(50 * plans.MiB)},
+		Features: plans.Features{"mail": true}}, nil))
+	e2e.Opened(t, api.OpenAccount{Domain: "postcards.example", Plan: "console-post", SignInName: "postcards",
+		Customer: "Postcards", NewCustomer: true, CustomerEmail: "postcards@post.test", Server: "skua"})
+	skua := i.Servers["skua"].Address
+	ctx := e2e.OpenBrowser(t, 1280, 800)
+	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/postcards/mail"), e2e.SignIn(),
+		browser.Sees(".empty", "No mailbox yet"))
+	e2e.Healthy(t, ctx, "no mailbox")
+	e2e.Do(t, ctx, browser.Click("button", "Add a mailbox"), browser.Type("#mailbox-local", "Ann a"),
+		browser.Click(".el-dialog button.link", "Make one"), browser.Click(".el-dialog button", "Add mailbox"),
+		browser.Sees("[role=alert]", "write ann.a"))
+	e2e.Healthy(t, ctx, "add a mailbox")
+	var password string
+	e2e.Do(t, ctx, browser.Into(&password, chromedp.Value(chromedp.CSS("#mailbox-password"))),
+		browser.Retype("#mailbox-local", "anna"), browser.Retype("#mailbox-size", "20"),
+		browser.Click(".el-dialog button", "Add mailbox"), browser.Sees("[role=alert]", "20 what? write 20M"),
+		browser.Retype("#mailbox-size", "20M"), browser.Click(".el-dialog button", "Add mailbox"),
+		browser.Sees("td", "anna@postcards.example"), browser.Sees("td", "20M"),
+		browser.Sees(".steps li", "verification"))
+	_, err := mailtest.Inbox(skua, "anna@postcards.example", password)
+	assert.NoError(t, err)
+	e2e.Healthy(t, ctx, "mailboxes")
+	e2e.Do(t, ctx, browser.Click("td button", "Change"), browser.Retype("#mailbox-size", "60M"),
+		browser.Click(".el-dialog button", "Save mailbox"), browser.Sees("[role=alert]", "holds 50M at most"),
+		browser.Retype("#mailbox-size", "30M"), browser.Click(".el-dialog button", "Save mailbox"),
+		browser.Sees("td", "30M"), browser.Click("td button", "Remove"), browser.Confirm("Remove"),
+		browser.Sees(".empty", "No mailbox yet"))
+	_, err = mailtest.Inbox(skua, "anna@postcards.example", password)
+	assert.Error(t, err)
+}
