@@ -96,13 +96,15 @@ func TestMailboxes(t *testing.T) {
 		in      api.NewMailbox
 		kind    refusal.Kind
 	}{
-		"a wrong local part":      {"boats.example", api.NewMailbox{Address: "a b"}, refusal.InvalidInput},
-		"a catch-all":             {"boats.example", api.NewMailbox{Address: "*"}, refusal.InvalidInput},
-		"somebody else's domain":  {"boats.example", api.NewMailbox{Address: "a@gangway.example"}, refusal.InvalidInput},
+		"a wrong local part": {"boats.example", api.NewMailbox{Address: "a b"}, refusal.InvalidInput},
+		"a catch-all":        {"boats.example", api.NewMailbox{Address: "*"}, refusal.InvalidInput},
+		"somebody else's domain": {"boats.example", api.NewMailbox{Address: "a@gangway.example"},
+			refusal.InvalidInput},
 		"somebody else's account": {"gangway.example", api.NewMailbox{Address: "a"}, refusal.NotFound},
 		"no mail in the plan":     {"bare.example", api.NewMailbox{Address: "a"}, refusal.NotAllowed},
 		"more than a mailbox has": {"boats.example", api.NewMailbox{Address: "a", Size: &size}, refusal.LimitReached},
-		"a weak password":         {"boats.example", api.NewMailbox{Address: "a", Password: "letmein"}, refusal.WeakPassword},
+		"a weak password": {"boats.example", api.NewMailbox{Address: "a", Password: "letmein"},
+			refusal.WeakPassword},
 		"a password that is the name": {"boats.example", api.NewMailbox{Address: "skipper",
 			Password: "skipper@boats.example"}, refusal.WeakPassword},
 	} {
