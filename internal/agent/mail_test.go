@@ -74,6 +74,9 @@ func TestMailboxes(t *testing.T) {
 	assert.ErrorContains(t, err, "550", "who is not there is refused at once")
 	err = mailtest.Deliver(s.Address, "someone@post.test", "someone@elsewhere.test", "x")
 	assert.ErrorContains(t, err, "554", "mail is not passed on for strangers")
+	_, err = s.Exec(context.Background(), "curl", "-s", "smtp://127.0.0.1", "--mail-from", "boss@ferries.example",
+		"--mail-rcpt", "someone@elsewhere.test", "-T", "/etc/hostname")
+	assert.Error(t, err, "nor for a site on the server itself")
 
 	assert.Empty(t, drift(t, c))
 

@@ -53,7 +53,7 @@ var BaseServices = []Service{
 
 // awaiting runs a program once its configuration is the agent's.
 func awaiting(config string, argv ...string) []string {
-	return append([]string{"sh", "-c", `until grep -qs victualler "$0"; do sleep 0.2; done; exec "$@"`, config}, argv...)
+	return append([]string{"sh", "-c", `until grep -qs victualler "$0"; do sleep 1; done; exec "$@"`, config}, argv...)
 }
 
 // Server is a running server.

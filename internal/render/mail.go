@@ -54,7 +54,8 @@ func PostfixBase(s manifest.Server) []File {
 myhostname = %s
 myorigin = $myhostname
 mydestination =
-mynetworks = 127.0.0.0/8 [::1]/128
+# Nobody is trusted for where they come from: sites run on this server, too.
+mynetworks =
 inet_interfaces = all
 smtpd_banner = $myhostname ESMTP
 alias_maps =
@@ -80,7 +81,7 @@ virtual_mailbox_domains = proxy:sqlite:%[5]s/victualler-domains.cf
 virtual_mailbox_maps = proxy:sqlite:%[5]s/victualler-mailboxes.cf
 virtual_alias_maps = proxy:sqlite:%[5]s/victualler-addresses.cf
 virtual_transport = lmtp:unix:%[6]s
-smtpd_relay_restrictions = permit_mynetworks, permit_sasl_authenticated, reject_unauth_destination
+smtpd_relay_restrictions = permit_sasl_authenticated, reject_unauth_destination
 smtpd_sender_login_maps = proxy:sqlite:%[5]s/victualler-senders.cf
 
 smtpd_sasl_type = dovecot
@@ -122,14 +123,12 @@ submission inet n       -       y       -       -       smtpd
   -o smtpd_sasl_auth_enable=yes
   -o smtpd_relay_restrictions=permit_sasl_authenticated,reject
   -o smtpd_sender_restrictions=reject_sender_login_mismatch
-  -o mynetworks=
 submissions inet n      -       y       -       -       smtpd
   -o syslog_name=postfix/submissions
   -o smtpd_tls_wrappermode=yes
   -o smtpd_sasl_auth_enable=yes
   -o smtpd_relay_restrictions=permit_sasl_authenticated,reject
   -o smtpd_sender_restrictions=reject_sender_login_mismatch
-  -o mynetworks=
 pickup    unix  n       -       y       60      1       pickup
 cleanup   unix  n       -       y       -       0       cleanup
 qmgr      unix  n       -       n       300     1       qmgr
@@ -263,5 +262,8 @@ plugin {
   quota_vsizes = yes
   quota_status_success = DUNNO
   sieve = file:~/sieve;active=~/.dovecot.sieve
+  # Filters sort mail. What they would send is not counted yet, so they send none.
+  sieve_max_redirects = 0
+  sieve_extensions = -vacation -enotify
 }
 `
