@@ -11,8 +11,8 @@ import (
 // mailboxes are those of the island, by account. Nobody has their passwords: who wants to look into
 // one gives it another.
 var mailboxes = map[string][]string{
-	"boatyard": {"office@slipway-boatyard.example", "workshop@slipway-boatyard.example"},
-	"trust":    {"keeper@lighthousetrust.example"},
+	"coop":  {"hosting@ternisland.example", "office@ternisland.example"},
+	"trust": {"keeper@lighthousetrust.example"},
 }
 
 // deliverTo adds the mailboxes of the island.

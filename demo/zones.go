@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"strings"
 	"time"
@@ -25,6 +26,22 @@ var records = map[string][]api.NewRecord{
 		{Name: "webcam", Type: "A", Data: "192.0.2.44", TTL: 300}, {Name: "www.shop", Type: "CNAME", Data: "shop"}},
 	"lighthousetrust.example": {{Name: "@", Type: "CAA", Data: "0 issue letters.test"},
 		{Name: "tides", Type: "AAAA", Data: "2001:db8::7"}},
+}
+
+// withServers adds the names by which the co-operative's mail servers greet others.
+func withServers(addresses map[string][]string) map[string][]api.NewRecord {
+	all := maps.Clone(records)
+	for _, label := range []string{"skua", "fulmar"} {
+		for _, address := range addresses[label] {
+			kind := "A"
+			if strings.Contains(address, ":") {
+				kind = "AAAA"
+			}
+			all["ternisland.example"] = append(all["ternisland.example"],
+				api.NewRecord{Name: label, Type: kind, Data: address})
+		}
+	}
+	return all
 }
 
 // elsewhere is what somebody else's name server answers for a domain that is not delegated to the
@@ -50,7 +67,7 @@ func hostZones(ctx context.Context, c *client.Client, publicDNS string) error {
 	if err := oneElsewhere(ctx, c, publicDNS); err != nil {
 		return fmt.Errorf("zone %s: %w", elsewhere, err)
 	}
-	for name, list := range records {
+	for name, list := range withServers(addresses) {
 		var z api.ZoneDetail
 		if err := c.Get(ctx, "/zones/"+name, nil, &z); err != nil {
 			return err

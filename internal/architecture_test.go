@@ -78,7 +78,7 @@ var rooms = map[string][]string{
 		"internal/service/people"},
 	"internal/service/mail": {"internal/store", "internal/hosting", "internal/api", "internal/manifest",
 		"internal/service/usecase", "internal/service/entitlement", "internal/service/rollout",
-		"internal/service/people"},
+		"internal/service/dns", "internal/service/people"},
 	"internal/service/settings": {"internal/store", "internal/hosting", "internal/api",
 		"internal/service/usecase", "internal/service/notify", "internal/service/rollout", "internal/service/dns"},
 	"internal/service/overview": {"internal/store", "internal/hosting", "internal/api",

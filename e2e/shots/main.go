@@ -32,7 +32,7 @@ func main() {
 var documented = map[string][]string{
 	"": {"overview=/", "accounts=/accounts", "open=/accounts/open", "account=/accounts/trust", "servers=/servers",
 		"server=/servers/skua", "operations=/operations",
-		"domain=/accounts/boatyard/domains/slipway-boatyard.example", "mail=/accounts/boatyard/mail", "plan=/plans/skiff",
+		"domain=/accounts/boatyard/domains/slipway-boatyard.example", "mail=/accounts/coop/mail", "plan=/plans/skiff",
 		"reseller=/resellers/guillemot", "zone=/zones/slipway-boatyard.example",
 		"zone-check=/zones/ternislandsurf.example", "certificates=/certificates",
 		"certificate=/accounts/trust/domains/lighthousetrust.example/certificate",

@@ -16,6 +16,8 @@ type Facts struct {
 	// Sites are the domains that lead to a server of ours; each has
 	// another name, with www. before it.
 	Sites []Host
+	// Mail are the domains that receive mail with us.
+	Mail []Exchange
 	// NameServers are those that answer for the zone. The addresses of
 	// one whose name lies within the zone belong into it.
 	NameServers []Host
@@ -33,6 +35,10 @@ type Host struct {
 	Name      string
 	Addresses []netip.Addr
 }
+
+// Exchange says which server takes the mail of a domain (RFC 5321, section 5.1); both names are
+// complete, without a dot at their ends.
+type Exchange struct{ Domain, Server string }
 
 // Challenge is a text that an authority looks for under a name, which is complete.
 type Challenge struct{ Name, Text string }
@@ -59,8 +65,8 @@ func Derive(f Facts) []Derived {
 		}
 	}
 	addresses := func(host string, list []netip.Addr, why language.Text) {
-		name, inside := within(f.Zone, host)
-		if !inside || slices.ContainsFunc(f.Below, func(b string) bool { _, in := within(b, host); return in }) {
+		name, inside := Within(f.Zone, host)
+		if !inside || slices.ContainsFunc(f.Below, func(b string) bool { _, in := Within(b, host); return in }) {
 			return
 		}
 		for _, a := range list {
@@ -75,19 +81,25 @@ func Derive(f Facts) []Derived {
 		addresses(h.Name, h.Addresses, language.New("the site %s", h.Name))
 		addresses("www."+h.Name, h.Addresses, language.New("the site %s", h.Name))
 	}
+	for _, m := range f.Mail {
+		name, inside := Within(f.Zone, m.Domain)
+		if inside && !slices.ContainsFunc(f.Below, func(b string) bool { _, in := Within(b, m.Domain); return in }) {
+			add(name, MX, "10 "+m.Server+".", language.New("the mailboxes of %s", m.Domain))
+		}
+	}
 	for _, h := range f.NameServers {
 		addresses(h.Name, h.Addresses, language.New("the name server %s", h.Name))
 	}
 	for _, below := range f.Below {
-		if name, inside := within(f.Zone, below); inside && name != "@" {
+		if name, inside := Within(f.Zone, below); inside && name != "@" {
 			for _, h := range f.NameServers {
 				add(name, NS, h.Name+".", language.New("the zone %s", below))
 			}
 		}
 	}
 	for _, c := range f.Challenges {
-		if name, inside := within(f.Zone, c.Name); inside && !slices.ContainsFunc(f.Below, func(b string) bool {
-			_, in := within(b, c.Name)
+		if name, inside := Within(f.Zone, c.Name); inside && !slices.ContainsFunc(f.Below, func(b string) bool {
+			_, in := Within(b, c.Name)
 			return in
 		}) {
 			list = append(list, Derived{Record{Name: name, Type: TXT, TTL: challengeTTL, Data: strconv.Quote(c.Text)},
@@ -115,8 +127,8 @@ func Derive(f Facts) []Derived {
 	return list
 }
 
-// within returns a complete name relative to a zone, if it lies in it.
-func within(zone, name string) (string, bool) {
+// Within returns a complete name relative to a zone, if it lies in it.
+func Within(zone, name string) (string, bool) {
 	if name == zone {
 		return "@", true
 	}

@@ -31,3 +31,19 @@ func ExampleJudge() {
 	// waiting
 	// different
 }
+
+// A domain with mailboxes is led to the server that has them; what people have set themselves wins.
+func ExampleDerive_mail() {
+	records := zones.Derive(zones.Facts{
+		Zone: "ferries.example",
+		Mail: []zones.Exchange{{Domain: "ferries.example", Server: "mx1.ternisland.example"},
+			{Domain: "crew.ferries.example", Server: "mx1.ternisland.example"}},
+	})
+	own := zones.Own{ID: 1, Record: zones.Record{Name: "@", Type: zones.MX, TTL: 3600, Data: "10 mx.provider.test."}}
+	for _, r := range zones.InForce(zones.Merge(records, []zones.Own{own})) {
+		fmt.Println(r.Name, r.Type, r.Data)
+	}
+	// Output:
+	// @ MX 10 mx.provider.test.
+	// crew MX 10 mx1.ternisland.example.
+}

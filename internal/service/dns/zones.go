@@ -89,6 +89,16 @@ func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 	if err != nil {
 		return nil, err
 	}
+	var exchanges []zones.Exchange
+	if st.Account.MailServerID != nil {
+		mail, err := q.MailExchanges(ctx, st.Account.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, m := range mail {
+			exchanges = append(exchanges, zones.Exchange{Domain: m.Name, Server: m.HostName})
+		}
+	}
 	var list []Zone
 	for _, row := range rows {
 		z := Zone{Row: row, servers: servers}
@@ -98,7 +108,7 @@ func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 					TTL: r.Ttl, Data: r.Data}})
 			}
 		}
-		facts := zones.Facts{Zone: row.Name, NameServers: servers}
+		facts := zones.Facts{Zone: row.Name, NameServers: servers, Mail: exchanges}
 		for _, c := range challenges {
 			facts.Challenges = append(facts.Challenges, zones.Challenge{Name: c.Record, Text: c.Value})
 		}
@@ -125,6 +135,37 @@ func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 		list = append(list, z)
 	}
 	return list, nil
+}
+
+// MailElsewhere says what keeps the mail of a domain from the server that takes it here; empty for
+// nothing that is known here.
+//
+// Refusals: InvalidInput, NameTaken.
+func MailElsewhere(ctx context.Context, q *db.Queries, st entitlement.Entitlement,
+	domain string) (language.Text, error) {
+	list, err := LoadZones(ctx, q, st)
+	if err != nil {
+		return language.Text{}, err
+	}
+	var zone *Zone
+	for i, z := range list {
+		if (domain == z.Row.Name || strings.HasSuffix(domain, "."+z.Row.Name)) &&
+			(zone == nil || len(z.Row.Name) > len(zone.Row.Name)) {
+			zone = &list[i]
+		}
+	}
+	if zone == nil {
+		return language.Text{}, nil
+	}
+	if zone.Row.Hosted != HostedHere {
+		return language.New("its DNS is hosted elsewhere: enter the MX record there that “zone show %s” lists",
+			zone.Row.Name), nil
+	}
+	name, _ := zones.Within(zone.Row.Name, domain)
+	if slices.ContainsFunc(zone.own, func(o zones.Own) bool { return o.Type == zones.MX && o.Name == name }) {
+		return language.New("mail for %s goes where the zone's own MX record says", usecase.Unicode(domain)), nil
+	}
+	return language.Text{}, nil
 }
 
 // ZonesPart is the zones of an account whose DNS is here, on the primary name server.

@@ -321,12 +321,23 @@ func (s *Service) ChangeServer(ctx context.Context, a usecase.Actor, label strin
 				"host_name": row.HostName}
 		}
 		if err := usecase.Record(ctx, tx, a, "server.change", usecase.About("server %s", label), words(row),
-			words(after)); err != nil || !moved {
+			words(after)); err != nil || !moved && p.HostName == row.HostName {
 			return 0, err
 		}
-		accounts, err := tx.AccountsRedirectedTo(ctx, row.ID)
-		if err != nil {
-			return 0, err
+		var accounts []int64
+		if moved {
+			if accounts, err = tx.AccountsRedirectedTo(ctx, row.ID); err != nil {
+				return 0, err
+			}
+		}
+		if p.HostName != row.HostName { // records for mail name it
+			mail, err := tx.AccountsWithMailOn(ctx, row.ID)
+			if err != nil {
+				return 0, err
+			}
+			accounts = append(accounts, mail...)
+			slices.Sort(accounts)
+			accounts = slices.Compact(accounts)
 		}
 		return s.rollout.ApplyAccounts(ctx, tx, a, "server.change", usecase.About("server %s", label), accounts)
 	})

@@ -13,6 +13,7 @@ import (
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/service/dns"
 	"victualler/internal/service/entitlement"
 	"victualler/internal/service/people"
 	"victualler/internal/service/usecase"
@@ -234,6 +235,14 @@ func (s *Service) AddMailbox(ctx context.Context, a usecase.Actor, reference str
 				a.Note("%s", c)
 			}
 			a.Summarize("add mailbox %s to account %s", address.Unicode(), st.Account.SignInName)
+			st.Account.MailServerID = &server.ID
+			elsewhere, err := dns.MailElsewhere(ctx, tx.Queries, st, d.Name)
+			if err != nil {
+				return 0, err
+			}
+			if !elsewhere.IsZero() {
+				a.Note("%s", elsewhere)
+			}
 			if hash == nil {
 				a.Note("nobody can sign in until it has a password")
 			}

@@ -9,6 +9,31 @@ import (
 	"context"
 )
 
+const accountsWithMailOn = `-- name: AccountsWithMailOn :many
+select id from accounts where mail_server_id = $1::bigint and state in ('active', 'opening')
+order by id
+`
+
+func (q *Queries) AccountsWithMailOn(ctx context.Context, serverID int64) ([]int64, error) {
+	rows, err := q.db.Query(ctx, accountsWithMailOn, serverID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []int64{}
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		items = append(items, id)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const addMailbox = `-- name: AddMailbox :one
 insert into mailboxes (account_id, domain_id, local, hash, size) values ($1, $2, $3, $4, $5) returning id, account_id, domain_id, local, hash, size, version, added_at
 `
@@ -65,6 +90,38 @@ delete from mailboxes where account_id = $1
 func (q *Queries) DeleteMailboxes(ctx context.Context, accountID int64) error {
 	_, err := q.db.Exec(ctx, deleteMailboxes, accountID)
 	return err
+}
+
+const mailExchanges = `-- name: MailExchanges :many
+select distinct domains.name, servers.host_name from mailboxes join domains on domains.id = mailboxes.domain_id
+join accounts on accounts.id = mailboxes.account_id join servers on servers.id = accounts.mail_server_id
+where mailboxes.account_id = $1 and servers.host_name <> '' order by domains.name
+`
+
+type MailExchangesRow struct {
+	Name     string
+	HostName string
+}
+
+// The domains of an account that have mailboxes, with the name of the server that takes their mail.
+func (q *Queries) MailExchanges(ctx context.Context, accountID int64) ([]MailExchangesRow, error) {
+	rows, err := q.db.Query(ctx, mailExchanges, accountID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []MailExchangesRow{}
+	for rows.Next() {
+		var i MailExchangesRow
+		if err := rows.Scan(&i.Name, &i.HostName); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const mailServers = `-- name: MailServers :many

@@ -24,3 +24,13 @@ update accounts set mail_server_id = $2 where id = $1;
 -- Those that mail can be placed on, with the number of accounts whose mail they hold.
 select sqlc.embed(servers), (select count(*) from accounts where mail_server_id = servers.id) as accounts
 from servers where 'mail' = any(roles) and host_name <> '' and state = 'joined' order by label;
+
+-- name: MailExchanges :many
+-- The domains of an account that have mailboxes, with the name of the server that takes their mail.
+select distinct domains.name, servers.host_name from mailboxes join domains on domains.id = mailboxes.domain_id
+join accounts on accounts.id = mailboxes.account_id join servers on servers.id = accounts.mail_server_id
+where mailboxes.account_id = $1 and servers.host_name <> '' order by domains.name;
+
+-- name: AccountsWithMailOn :many
+select id from accounts where mail_server_id = sqlc.arg(server_id)::bigint and state in ('active', 'opening')
+order by id;
