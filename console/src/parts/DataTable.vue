@@ -190,7 +190,9 @@ td :deep(.el-checkbox) {
 td.long {
   max-width: 30rem;
   white-space: normal;
-  /* Words break anywhere before they widen the table: long names of limits, paths, keys and serial numbers. */
+}
+/* Words break anywhere before they widen the table: long names of limits, paths, keys and serial numbers. */
+td.long:not(.right) {
   overflow-wrap: anywhere;
 }
 .box {
