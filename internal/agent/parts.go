@@ -95,7 +95,7 @@ type Program interface {
 	// VerifyGone asks from outside whether the program has stopped serving an
 	// account whose last manifest was last, waiting as Verify does.
 	VerifyGone(ctx context.Context, last manifest.Manifest) (seen language.Text, err error)
-	// Status tells whether it runs.
+	// Status tells whether it runs; the zero value where it is not to run on this server.
 	Status(ctx context.Context) agentlink.ProgramStatus
 }
 

@@ -41,7 +41,9 @@ func (a *Agent) Status(ctx context.Context) (agentlink.Status, error) {
 		s.Sandboxes = &sandboxes
 	}
 	for _, p := range a.Programs {
-		s.Programs = append(s.Programs, p.Status(ctx))
+		if status := p.Status(ctx); status.Name != "" {
+			s.Programs = append(s.Programs, status)
+		}
 	}
 	return s, nil
 }

@@ -204,6 +204,9 @@ func (d *program) VerifyGone(ctx context.Context, last manifest.Manifest) (langu
 
 // Status implements agent.Program.
 func (d *program) Status(context.Context) agentlink.ProgramStatus {
+	if d.server.Load() == nil {
+		return agentlink.ProgramStatus{}
+	}
 	return agentlink.ProgramStatus{Name: d.name, Version: d.version, Running: daemon.Running(d.pidFile),
 		Reloads: d.reloads.Load()}
 }

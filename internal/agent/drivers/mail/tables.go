@@ -18,6 +18,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	_ "modernc.org/sqlite" // the driver that database/sql is to find
 
@@ -38,6 +39,45 @@ type Tables struct {
 	routes, signIns *sql.DB
 
 	mu sync.Mutex // one writer at a time
+
+	heldMu sync.Mutex
+	// held are the accounts with rows as they were at heldAt.
+	held   map[int64]bool
+	heldAt time.Time
+}
+
+// heldFor is how long it is remembered which accounts have rows: a sweep asks for each account, of
+// which most have no mail.
+const heldFor = time.Second
+
+// holds reports whether there are rows of an account.
+func (t *Tables) holds(ctx context.Context, account int64) (bool, error) {
+	t.heldMu.Lock()
+	defer t.heldMu.Unlock()
+	if time.Since(t.heldAt) < heldFor {
+		return t.held[account], nil
+	}
+	held := map[int64]bool{}
+	for _, p := range t.parts(manifest.Manifest{}) {
+		for _, table := range p.tables {
+			found, err := p.db.QueryContext(ctx, "select distinct account from "+table.name)
+			if err != nil {
+				return false, err
+			}
+			for found.Next() {
+				var number int64
+				if err := found.Scan(&number); err != nil {
+					return false, errors.Join(err, found.Close())
+				}
+				held[number] = true
+			}
+			if err := errors.Join(found.Err(), found.Close()); err != nil {
+				return false, err
+			}
+		}
+	}
+	t.held, t.heldAt = held, time.Now()
+	return held[account], nil
 }
 
 // schemas of the two files. One that has landed is not changed while programs run: they would
@@ -216,6 +256,11 @@ func differences(t table, have, want []row) (gone, set []row) {
 
 // Check implements agent.Content.
 func (t *Tables) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Drift, error) {
+	if !m.HasMail() {
+		if holds, err := t.holds(ctx, m.AccountID); err != nil || !holds {
+			return nil, err
+		}
+	}
 	var drifts []agentlink.Drift
 	for _, part := range t.parts(m) {
 		for _, table := range part.tables {
