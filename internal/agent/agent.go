@@ -58,7 +58,7 @@ type Agent struct {
 	slots chan struct{}
 
 	mu    sync.Mutex
-	locks map[string]*sync.Mutex
+	locks map[string]*sync.RWMutex
 }
 
 // longestPart is how long an apply may work on an account's resources, and then again at looking
@@ -80,7 +80,7 @@ func New(c Config) (*Agent, error) {
 		return nil, fmt.Errorf("state: %w", err)
 	}
 	return &Agent{Config: c, state: s, committer: newCommitter(c.Programs, s.server),
-		slots: make(chan struct{}, worksAtOnce), locks: map[string]*sync.Mutex{}}, nil
+		slots: make(chan struct{}, worksAtOnce), locks: map[string]*sync.RWMutex{}}, nil
 }
 
 // Run puts the programs' shared files in place, repeats what a killed agent had
@@ -167,12 +167,12 @@ func (a *Agent) lock(name string) (unlock func()) {
 }
 
 // mutex is the one of applies under that name.
-func (a *Agent) mutex(name string) *sync.Mutex {
+func (a *Agent) mutex(name string) *sync.RWMutex {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	l, known := a.locks[name]
 	if !known {
-		l = &sync.Mutex{}
+		l = &sync.RWMutex{}
 		a.locks[name] = l
 	}
 	return l
@@ -398,7 +398,9 @@ func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.M
 		if len(left) > 0 {
 			return false, nil, fmt.Errorf("%s %s", left[0].Subject, language.Decode(left[0].Detail))
 		}
-		verified = append(verified, language.New("no %s", actions.StepTitle(r.Name())))
+		if last == nil || r.Concerns(*last) {
+			verified = append(verified, language.New("no %s", actions.StepTitle(r.Name())))
+		}
 	}
 	different, err := w.agent.committer.differences(m, nil)
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -176,6 +177,16 @@ func TestMailboxes(t *testing.T) {
 		require.Len(t, found, 1)
 		assert.Equal(t, agentlink.Drift{Part: "mailboxes", Subject: "rest@ferries.example", Detail: "is missing"},
 			found[0])
+		var sweeps sync.WaitGroup
+		for range 8 {
+			sweeps.Go(func() {
+				swept, err := c.Sweep(context.Background())
+				if assert.NoError(t, err) {
+					assert.Len(t, swept.Accounts[0].Drift, 1, "sweeps at the same time see the same")
+				}
+			})
+		}
+		sweeps.Wait()
 		m.Revision++
 		applied(t, c, m)
 		assert.Empty(t, drift(t, c))

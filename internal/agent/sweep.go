@@ -60,12 +60,13 @@ func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 }
 
 // compare returns the manifest in force under a name, and what is found otherwise. Of an account
-// that is just being worked on, nothing is told: it is between two manifests.
+// that is just being worked on, nothing is told: it is between two manifests. Two sweeps at once see
+// the same.
 func (a *Agent) compare(ctx context.Context, name string, there owned) (*manifest.Manifest, []agentlink.Drift, error) {
 	l := a.mutex(name)
-	free := l.TryLock()
+	free := l.TryRLock()
 	if free {
-		defer l.Unlock()
+		defer l.RUnlock()
 	}
 	m := a.state.last(name)
 	if m == nil || !free {
