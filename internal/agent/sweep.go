@@ -60,8 +60,8 @@ func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 }
 
 // compare returns the manifest in force under a name, and what is found otherwise. Of an account
-// that is just being worked on, nothing is told: it is between two manifests. Two sweeps at once see
-// the same.
+// that is just being worked on, nothing is told: it is between two manifests. Two sweeps at once
+// see the same.
 func (a *Agent) compare(ctx context.Context, name string, there owned) (*manifest.Manifest, []agentlink.Drift, error) {
 	l := a.mutex(name)
 	free := l.TryRLock()
