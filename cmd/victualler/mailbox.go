@@ -73,17 +73,10 @@ func listMailboxes(ctx context.Context, c *call) error {
 	return printList(c, list.Mailboxes, false, "no mailboxes; add one with: victualler mailbox add ADDRESS",
 		[]column[api.Mailbox]{
 			col("ADDRESS", 0, func(b api.Mailbox) any { return b.Unicode }),
-			col("HOLDS AT MOST", 0, func(b api.Mailbox) any { return sizeWords(b.Most) }),
+			col("HOLDS AT MOST", 0, func(b api.Mailbox) any { return amountOf(b.Most, string(plans.Bytes)) }),
 			col("PASSWORD", 0, func(b api.Mailbox) any { return b.Password }),
 			col("ADDED", 1, func(b api.Mailbox) any { return b.AddedAt }),
 		})
-}
-
-func sizeWords(bytes *int64) string {
-	if bytes == nil {
-		return "unlimited"
-	}
-	return plans.Of(*bytes).Format(plans.Bytes).String()
 }
 
 // sizeGiven reads --size; nil where it is not given.

@@ -45,12 +45,17 @@ func (s *Service) Mailboxes(ctx context.Context, a usecase.Actor, reference stri
 	for _, row := range rows {
 		out.Mailboxes = append(out.Mailboxes, view(st, row))
 	}
-	if account.MailServerID == nil {
-		return out, nil
-	}
-	server, err := s.Store.ServerByID(ctx, *account.MailServerID)
-	out.Server = server.HostName
+	out.Server, err = serverName(ctx, s.Store.Queries, account)
 	return out, err
+}
+
+// serverName is the name of the server that an account's mail is on; empty while it has none.
+func serverName(ctx context.Context, q *db.Queries, account db.Account) (string, error) {
+	if account.MailServerID == nil {
+		return "", nil
+	}
+	server, err := q.ServerByID(ctx, *account.MailServerID)
+	return server.HostName, err
 }
 
 func view(st entitlement.Entitlement, row db.MailboxesOfAccountRow) api.Mailbox {
@@ -91,12 +96,8 @@ func (s *Service) change(ctx context.Context, a usecase.Actor, reference, kind s
 		if err != nil {
 			return none, err
 		}
-		if account.MailServerID != nil {
-			server, err := tx.ServerByID(ctx, *account.MailServerID)
-			if err != nil {
-				return none, err
-			}
-			out.Server = server.HostName
+		if out.Server, err = serverName(ctx, tx.Queries, account); err != nil {
+			return none, err
 		}
 		if rows, err = tx.MailboxesOfAccount(ctx, number); err != nil {
 			return none, err
