@@ -22,14 +22,18 @@ import (
 var rooms = map[string][]string{
 	"internal/hosting":  {"internal/hosting"},
 	"internal/manifest": {"internal/hosting"},
-	"internal/render":   {"internal/manifest", "internal/hosting", "internal/sandbox/definition"},
-	"internal/procfs":   {},
-	"internal/sandbox":  {"internal/sandbox", "internal/procfs", "internal/version"},
+	"internal/render": {"internal/manifest", "internal/hosting", "internal/sandbox/definition",
+		"internal/mailflow/definition"},
+	"internal/mailflow":            {"internal/mailflow", "internal/manifest", "internal/hosting"},
+	"internal/mailflow/definition": {"internal/hosting"},
+	"internal/mailflow/submit":     {},
+	"internal/procfs":              {},
+	"internal/sandbox":             {"internal/sandbox", "internal/procfs", "internal/mailflow/submit", "internal/version"},
 	// What a definition says is pure; how groups, namespaces and the supervisor do it are rooms of
 	// their own.
 	"internal/sandbox/definition": {},
 	"internal/sandbox/cgroup":     {},
-	"internal/sandbox/confine":    {},
+	"internal/sandbox/confine":    {"internal/mailflow/submit"},
 	"internal/version":            {},
 	"internal/seal":               {},
 	"internal/passwords":          {},
@@ -42,7 +46,8 @@ var rooms = map[string][]string{
 	"internal/api":                {"internal/hosting"},
 	"internal/agentlink":          {"internal/manifest", "internal/hosting"},
 	"internal/agent": {"internal/agent", "internal/agentlink", "internal/render", "internal/manifest",
-		"internal/hosting", "internal/procfs", "internal/sandbox", "internal/version"},
+		"internal/hosting", "internal/procfs", "internal/sandbox", "internal/mailflow/definition",
+		"internal/version"},
 	"internal/store":   {"internal/store"},
 	"internal/service": {"internal/service", "internal/store", "internal/resolve", "internal/seal"},
 	"internal/service/usecase": {"internal/store", "internal/hosting", "internal/api", "internal/agentlink",
@@ -105,7 +110,8 @@ var rooms = map[string][]string{
 	"cmd/victuallerd": {"console", "internal/httpapi", "internal/jobs", "internal/pkcs12", "internal/service",
 		"internal/store", "internal/seal", "internal/version"},
 	"cmd/victualler-agent":   {"internal/agent", "internal/agentlink", "internal/render", "internal/version"},
-	"cmd/victualler-sandbox": {"internal/sandbox", "internal/version"},
+	"cmd/victualler-mail":    {"internal/mailflow", "internal/version"},
+	"cmd/victualler-sandbox": {"internal/sandbox", "internal/mailflow/submit", "internal/version"},
 	"cmd/victualler-lab":     {"internal/lab", "internal/standins", "demo"},
 }
 

@@ -153,7 +153,7 @@ func drivers(stateDir string) (agent.Config, *nginx.Driver, error) {
 			return c, nil, err
 		}
 		c.Resources = append(c.Resources, &home.Mail{Homes: homes})
-		c.Programs = append(c.Programs, mail.NewDovecot(scratch), mail.NewPostfix(server, scratch))
+		c.Programs = append(c.Programs, mail.NewFlow(scratch), mail.NewDovecot(scratch), mail.NewPostfix(server, scratch))
 		c.Contents = append(c.Contents, tables)
 	}
 	return c, web, nil

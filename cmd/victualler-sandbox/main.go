@@ -5,8 +5,10 @@
 //	victualler-sandbox enter ACCOUNT [COMMAND]  run a command, or a shell, in an account's sandbox
 //	victualler-sandbox status                   what the kernel offers, and what runs
 //	victualler-sandbox session                  called by PAM for sessions of accounts
+//	victualler-sandbox sendmail [-t] [ADDRESS]  send the message at its input, from within a sandbox
 //
-// Under the name victualler-shell it is the login shell of accounts.
+// Under the name victualler-shell it is the login shell of accounts, and under the name sendmail, in
+// a sandbox, that command.
 package main
 
 import (
@@ -29,6 +31,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"victualler/internal/mailflow/submit"
 	"victualler/internal/sandbox"
 	"victualler/internal/sandbox/confine"
 	"victualler/internal/sandbox/definition"
@@ -40,6 +43,9 @@ func main() {
 	confine.Hook()
 	if filepath.Base(strings.TrimPrefix(os.Args[0], "-")) == filepath.Base(definition.Shell) {
 		os.Exit(shell(os.Args))
+	}
+	if filepath.Base(os.Args[0]) == "sendmail" {
+		os.Exit(sendmail(os.Args[1:]))
 	}
 	if err := run(os.Args[1:]); err != nil {
 		fmt.Fprintln(os.Stderr, "victualler-sandbox:", err)
@@ -79,6 +85,8 @@ func run(args []string) error {
 			argv = []string{"-bash"}
 		}
 		os.Exit(enter(sandbox.Entry{Account: args[1], Argv: argv, Env: os.Environ()}))
+	case args[0] == "sendmail":
+		os.Exit(sendmail(args[1:]))
 	case args[0] == "session" && len(args) == 1:
 		return session(ctx)
 	case args[0] == "status" && len(args) == 1:
@@ -88,6 +96,21 @@ func run(args []string) error {
 		return nil
 	}
 	return errUsage
+}
+
+// sendmail hands a message to the mail server, as the command of that name does everywhere.
+func sendmail(args []string) int {
+	request, err := submit.Parse(args)
+	answer := submit.Answer{Exit: submit.Usage}
+	if err == nil {
+		answer = submit.Send(request, os.Stdin)
+	} else {
+		answer.Error = err.Error()
+	}
+	if answer.Error != "" {
+		fmt.Fprintln(os.Stderr, "sendmail:", answer.Error)
+	}
+	return answer.Exit
 }
 
 // linkShell makes the name under which this program is a login shell.

@@ -294,20 +294,23 @@ func copyFile(from, to string) error {
 	return out.Close()
 }
 
-// Where a server's agent and its supervisor of sandboxes are.
+// Where a server's own programs are.
 const (
 	AgentPath   = "/usr/local/sbin/victualler-agent"
 	SandboxPath = "/usr/local/sbin/victualler-sandbox"
+	MailPath    = "/usr/local/sbin/victualler-mail"
 )
 
 // OwnPrograms are our own programs that a server runs: path there, name of the command here.
-var OwnPrograms = map[string]string{AgentPath: "victualler-agent", SandboxPath: "victualler-sandbox"}
+var OwnPrograms = map[string]string{AgentPath: "victualler-agent", SandboxPath: "victualler-sandbox",
+	MailPath: "victualler-mail"}
 
 // OwnServices run them on a server with those options. The agent waits to be joined. Their programs
 // are Files of [ServerOptions].
 func OwnServices(o ServerOptions) []Service {
 	return []Service{
 		{Name: "sandbox", Argv: []string{SandboxPath, "run"}, Keep: true},
+		{Name: "mail", Argv: []string{MailPath, "run"}, Keep: true},
 		{Name: "agent", Argv: slices.Concat([]string{AgentPath}, o.AgentFlags, []string{"run"}), Keep: true},
 	}
 }

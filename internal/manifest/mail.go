@@ -15,6 +15,28 @@ type Mail struct {
 	Mailboxes []Mailbox      `json:"mailboxes"`
 	// Addresses are those beside the mailboxes' own.
 	Addresses []MailAddress `json:"addresses,omitempty"`
+	// Senders are the domains that the account's sites may send for; the first is for messages that
+	// do not say.
+	Senders []names.Domain `json:"senders,omitempty"`
+	// Hourly is to how many recipients the account may send within an hour, in all; nil is
+	// unlimited. As many messages again may be passed on.
+	Hourly *int64 `json:"hourly,omitempty"`
+	// BounceShare is how many percent of what is sent may come back before sending stops; nil is
+	// unlimited.
+	BounceShare *int64 `json:"bounce_share,omitempty"`
+	// Silent says that nothing is sent or passed on for the account.
+	Silent bool `json:"silent,omitempty"`
+	// Keys are those that the mail of the account's domains is signed with.
+	Keys []SigningKey `json:"keys,omitempty"`
+}
+
+// SigningKey is what the messages of a domain are signed with (RFC 6376).
+type SigningKey struct {
+	Domain names.Domain `json:"domain"`
+	// Selector is the label below which the public half is published.
+	Selector string `json:"selector"`
+	// Key is an RSA key (PKCS #8) in PEM.
+	Key Secret `json:"key"`
 }
 
 // Mailbox stores messages.
@@ -26,15 +48,23 @@ type Mailbox struct {
 	Hash string `json:"hash,omitempty"`
 	// Size is the most it may hold, in bytes; nil is unlimited.
 	Size *int64 `json:"size,omitempty"`
+	// Hourly is to how many recipients its holder may send within an hour; nil is as many as the
+	// account may.
+	Hourly *int64 `json:"hourly,omitempty"`
+	// Forwards are addresses that its messages are passed on to as well.
+	Forwards []string `json:"forwards,omitempty"`
 }
 
-// MailAddress delivers to mailboxes of the account.
+// MailAddress delivers to mailboxes of the account, passes on to others, or both. Whatever leads
+// there over other addresses is worked out.
 type MailAddress struct {
 	// Address is local@domain, in lower case; *@domain gets what no other address of the domain
 	// does.
 	Address string `json:"address"`
 	// Targets are addresses of mailboxes.
-	Targets []string `json:"targets"`
+	Targets []string `json:"targets,omitempty"`
+	// Forwards are addresses that are none of the account's.
+	Forwards []string `json:"forwards,omitempty"`
 }
 
 // firstMailUID is added to an account's number to get the user of its mail, which nothing else of
@@ -76,6 +106,13 @@ func (m *Mail) check() error {
 		}
 		seen[text] = true
 	}
+	forwards := func(from string, list []string) {
+		for _, to := range list {
+			if !mail.IsAddress(to) {
+				wrong("%s is passed on to %q, which is no address", from, to)
+			}
+		}
+	}
 	boxes := map[string]bool{}
 	for _, b := range m.Mailboxes {
 		address(b.Address)
@@ -86,16 +123,28 @@ func (m *Mail) check() error {
 		if b.Size != nil && *b.Size < 0 {
 			wrong("%s cannot have a negative size", b.Address)
 		}
+		forwards(b.Address, b.Forwards)
 	}
 	for _, a := range m.Addresses {
 		address(a.Address)
-		if len(a.Targets) == 0 {
+		if len(a.Targets)+len(a.Forwards) == 0 {
 			wrong("%s leads nowhere", a.Address)
 		}
 		for _, target := range a.Targets {
 			if !boxes[target] {
 				wrong("%s leads to %q, which is no mailbox of the account", a.Address, target)
 			}
+		}
+		forwards(a.Address, a.Forwards)
+	}
+	signed := map[string]bool{}
+	for _, k := range m.Keys {
+		if !domains[k.Domain.String()] || signed[k.Domain.String()] || !mail.SelectorForm.MatchString(k.Selector) {
+			wrong("the key %q of %s has no good selector, or is one too many", k.Selector, k.Domain)
+		}
+		signed[k.Domain.String()] = true
+		if _, err := mail.ParseSigningKey(string(k.Key)); err != nil {
+			wrong("the key %q of %s: %v", k.Selector, k.Domain, err)
 		}
 	}
 	return errors.Join(errs...)

@@ -293,3 +293,8 @@ const firstUID = 1_000_000
 // UID is the number of the account's system user and of its group. It is also
 // the mark by which the agent knows what is the account's own.
 func (m Manifest) UID() int { return firstUID + int(m.AccountID) }
+
+// AccountOfUID is the account whose user has a number, if one has.
+func AccountOfUID(uid int) (account int64, is bool) {
+	return int64(uid - firstUID), uid > firstUID && uid < firstMailUID
+}

@@ -24,6 +24,9 @@ type Server struct {
 type MailServer struct {
 	// Name is the name by which the server greets others, such as mx1.ternisland.example.
 	Name names.Domain `json:"name"`
+	// ReturnKey is what senders of messages that are passed on are rewritten with
+	// ([mail.Returns]), 32 octets in base 64: the same on all servers.
+	ReturnKey Secret `json:"return_key"`
 }
 
 // DNSServer is a name server's place among the others: one primary, which has the zones from the
@@ -59,6 +62,11 @@ func (s Server) Validate() error {
 	var errs []error
 	if s.Mail != nil && s.Mail.Name.String() == "" {
 		errs = append(errs, errors.New("mail.name is missing"))
+	}
+	if s.Mail != nil {
+		if key, err := base64.StdEncoding.DecodeString(string(s.Mail.ReturnKey)); err != nil || len(key) != 32 {
+			errs = append(errs, errors.New("mail.return_key must be 32 octets in base 64"))
+		}
 	}
 	if s.DNS == nil {
 		return errors.Join(errs...)

@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 
+	"victualler/internal/mailflow/definition"
 	"victualler/internal/manifest"
 )
 
@@ -79,10 +80,25 @@ line_length_limit = 2048
 
 virtual_mailbox_domains = proxy:sqlite:%[5]s/victualler-domains.cf
 virtual_mailbox_maps = proxy:sqlite:%[5]s/victualler-mailboxes.cf
-virtual_alias_maps = proxy:sqlite:%[5]s/victualler-addresses.cf
+virtual_alias_maps = proxy:sqlite:%[5]s/victualler-addresses.cf, regexp:%[5]s/victualler-return-routes
 virtual_transport = lmtp:unix:%[6]s
 smtpd_relay_restrictions = permit_sasl_authenticated, reject_unauth_destination
 smtpd_sender_login_maps = proxy:sqlite:%[5]s/victualler-senders.cf
+
+# What is passed on goes to victualler-mail, and comes from it anew; so does what comes back then. The
+# two domains exist here alone.
+transport_maps = inline:{ {%[10]s = lmtp:unix:victualler/%[12]s}, {%[11]s = lmtp:unix:victualler/%[12]s} }
+smtpd_recipient_restrictions = check_recipient_access inline:{ {%[10]s = reject}, {%[11]s = reject} },
+	check_recipient_access regexp:%[5]s/victualler-returns
+smtpd_restriction_classes = returns
+returns = check_policy_service unix:victualler/%[13]s
+authorized_submit_users = root, %[14]s
+# While victualler-mail cannot be asked, mail waits.
+smtpd_milters =
+milter_default_action = tempfail
+milter_connect_timeout = 10s
+# A signature does not outlast another encoding.
+disable_mime_output_conversion = yes
 
 smtpd_sasl_type = dovecot
 smtpd_sasl_path = %[7]s
@@ -96,15 +112,33 @@ smtp_tls_loglevel = 1
 tls_preempt_cipherlist = no
 smtpd_tls_protocols = >=TLSv1.2
 smtpd_tls_mandatory_protocols = >=TLSv1.2
-`, mailHeading, s.Mail.Name, MailLog, largestMessage, postfixDir, lmtpSocket, authSocket, MailKey, MailCertificate)
+`, mailHeading, s.Mail.Name, MailLog, largestMessage, postfixDir, lmtpSocket, authSocket, MailKey, MailCertificate,
+		definition.ForwardDomain, definition.ReturnDomain, definition.ForwardSocket, definition.PolicySocket, definition.User)
 	return []File{
 		{Path: postfixDir + "/main.cf", Mode: 0o644, Content: main},
 		{Path: postfixDir + "/master.cf", Mode: 0o644, Content: mailHeading + postfixServices},
+		// Addresses that failures of what was passed on come back to ([mail.Returns]): whether one is
+		// real is asked, and it leads back to whoever has sent the message.
+		{Path: postfixDir + "/victualler-returns", Mode: 0o644, Content: mailHeading + "/^srs[01]=/ returns\n"},
+		{Path: postfixDir + "/victualler-return-routes", Mode: 0o644,
+			Content: mailHeading + "/^(srs[01]=.+)@[^@]+$/ $1@" + definition.ReturnDomain + "\n"},
 		postfixTable("domains", "SELECT 1 FROM domains WHERE name = '%s'"),
 		postfixTable("mailboxes", "SELECT 1 FROM mailboxes WHERE address = '%s'"),
 		postfixTable("addresses", "SELECT target FROM addresses WHERE address = '%s'"),
 		postfixTable("senders", "SELECT target FROM addresses WHERE address = '%s'"),
 	}
+}
+
+// MailFlowBase renders what victualler-mail is told of the server.
+func MailFlowBase(s manifest.Server) []File {
+	if s.Mail == nil {
+		return nil
+	}
+	text, err := definition.RenderConfig(s.Mail.Name.String(), string(s.Mail.ReturnKey))
+	if err != nil {
+		panic(err) // the manifest was checked
+	}
+	return []File{{Path: definition.ConfigFile, Mode: 0o640, Group: definition.User, Content: text, Secret: true}}
 }
 
 // postfixTable renders how Postfix asks a table (sqlite_table(5)).
@@ -123,12 +157,16 @@ submission inet n       -       y       -       -       smtpd
   -o smtpd_sasl_auth_enable=yes
   -o smtpd_relay_restrictions=permit_sasl_authenticated,reject
   -o smtpd_sender_restrictions=reject_sender_login_mismatch
+  -o { smtpd_end_of_data_restrictions = check_policy_service unix:victualler/` + definition.PolicySocket + ` }
+  -o smtpd_milters=unix:victualler/` + definition.MilterSocket + `
 submissions inet n      -       y       -       -       smtpd
   -o syslog_name=postfix/submissions
   -o smtpd_tls_wrappermode=yes
   -o smtpd_sasl_auth_enable=yes
   -o smtpd_relay_restrictions=permit_sasl_authenticated,reject
   -o smtpd_sender_restrictions=reject_sender_login_mismatch
+  -o { smtpd_end_of_data_restrictions = check_policy_service unix:victualler/` + definition.PolicySocket + ` }
+  -o smtpd_milters=unix:victualler/` + definition.MilterSocket + `
 pickup    unix  n       -       y       60      1       pickup
 cleanup   unix  n       -       y       -       0       cleanup
 qmgr      unix  n       -       n       300     1       qmgr

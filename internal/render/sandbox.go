@@ -134,7 +134,8 @@ php_admin_value[upload_tmp_dir] = %s/tmp
 php_admin_value[sys_temp_dir] = %s/tmp
 php_admin_value[session.save_path] = %s/tmp
 php_admin_value[expose_php] = 0
-`, longest, php.Name, php.Socket, m.PHP.Workers, longest, home, home, home, home, home, home)
+php_admin_value[sendmail_path] = %s sendmail -t -i
+`, longest, php.Name, php.Socket, m.PHP.Workers, longest, home, home, home, home, home, home, definition.Program)
 }
 
 // phpGrace is how many seconds longer than PHP the web server waits, so

@@ -120,5 +120,37 @@ func Split(address string) (local string, domain names.Domain, err error) {
 	return local, domain, err
 }
 
+// ParseTarget reads an address that messages are passed on to, as people type it. Its local part is
+// somebody else's business: whatever the standard allows without quotes, in the case that it was
+// typed in (RFC 5321, section 4.1.2).
+//
+// Refusals: InvalidInput.
+func ParseTarget(typed string) (string, error) {
+	local, after, has := strings.Cut(strings.TrimSpace(typed), "@")
+	domain, _, err := names.ParseDomain(after)
+	if !has || err != nil || local == "" {
+		return "", refusal.Input("targets", "%s is no mail address; write it with its domain, such as "+
+			"anna@harbourmail.test", typed)
+	}
+	if address := local + "@" + domain.String(); IsAddress(address) {
+		return address, nil
+	}
+	return "", refusal.Input("targets", "%s is an address that mail cannot be passed on to", typed)
+}
+
+// atoms are what a local part without quotes is made of (RFC 5321, section 4.1.2).
+var atoms = regexp.MustCompile("^[A-Za-z0-9!#$%&'*+/=?^_`{|}~-]+(\\.[A-Za-z0-9!#$%&'*+/=?^_`{|}~-]+)*$")
+
+// IsAddress reports whether a text is an address in its final form that mail can be passed on to:
+// no program is to be run by it, and no file written (aliases(5)).
+func IsAddress(address string) bool {
+	local, after, has := strings.Cut(address, "@")
+	if !has || len(local) > longestLocal || !atoms.MatchString(local) || strings.ContainsAny(local[:1], "|/-") {
+		return false
+	}
+	domain, _, err := names.ParseDomain(after)
+	return err == nil && domain.String() == after
+}
+
 // HashForm is how the hash of a password looks: bcrypt's, as Dovecot names it.
 var HashForm = regexp.MustCompile(`^\{BLF-CRYPT\}\$2[aby]\$[0-9]{2}\$[./A-Za-z0-9]{53}$`)

@@ -9,6 +9,8 @@ import (
 	"strings"
 
 	"golang.org/x/sys/unix"
+
+	"victualler/internal/mailflow/submit"
 )
 
 // newRoot is where the tree of a sandbox is built.
@@ -53,6 +55,7 @@ func build(s Spec) error {
 		"nobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin\n"+
 		"%s:x:%d:%d::%s:/bin/bash\n", s.Account, s.UID, s.UID, s.Home))
 	b.file("/etc/group", fmt.Sprintf("root:x:0:\nwww-data:x:33:\nnogroup:x:65534:\n%s:x:%d:\n", s.Account, s.UID))
+	b.mail()
 	for _, path := range s.Show {
 		b.show(path, unix.MOUNT_ATTR_RDONLY|unix.MOUNT_ATTR_NODEV|unix.MOUNT_ATTR_NOSUID)
 	}
@@ -190,6 +193,39 @@ func (b *builder) attach(fd int, place string, isDir bool, attributes uint64) er
 		return err
 	}
 	return unix.MoveMount(tree, "", unix.AT_FDCWD, b.in(place), unix.MOVE_MOUNT_F_EMPTY_PATH)
+}
+
+// mail shows where messages are handed over, and what does that under the name by which everybody's
+// programs know it.
+func (b *builder) mail() {
+	const attributes = unix.MOUNT_ATTR_RDONLY | unix.MOUNT_ATTR_NODEV | unix.MOUNT_ATTR_NOSUID
+	b.do("make "+submit.Dir, func() error {
+		// Who listens there may come later, and come again.
+		if err := os.MkdirAll(filepath.Dir(submit.Dir), 0o755); err != nil {
+			return err
+		}
+		return os.MkdirAll(submit.Dir, 0o711)
+	})
+	b.show(submit.Dir, attributes)
+	b.do("show "+submit.Program, func() error {
+		if info, err := os.Lstat(submit.Program); err != nil || !info.Mode().IsRegular() {
+			return nil // no mail server is installed, and no such command
+		}
+		own, err := os.Open("/proc/self/exe")
+		if err != nil {
+			return err
+		}
+		defer own.Close()
+		tree, err := unix.OpenTree(int(own.Fd()), "", unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC|unix.AT_EMPTY_PATH)
+		if err != nil {
+			return err
+		}
+		defer unix.Close(tree)
+		if err := unix.MountSetattr(tree, "", unix.AT_EMPTY_PATH, &unix.MountAttr{Attr_set: attributes}); err != nil {
+			return err
+		}
+		return unix.MoveMount(tree, "", unix.AT_FDCWD, b.in(submit.Program), unix.MOVE_MOUNT_F_EMPTY_PATH)
+	})
 }
 
 // home shows the home, and its tmp where programs put what is temporary, so that it counts.

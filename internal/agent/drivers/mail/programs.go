@@ -21,13 +21,15 @@ import (
 	"victualler/internal/agent/wholefile"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/language"
+	"victualler/internal/mailflow/definition"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
+	"victualler/internal/version"
 )
 
 // Installed reports whether this server has what a mail server is made of.
 func Installed() bool {
-	for _, program := range []string{"postfix", "dovecot"} {
+	for _, program := range []string{"postfix", "dovecot", "victualler-mail"} {
 		if _, err := exec.LookPath(program); err != nil {
 			return false
 		}
@@ -58,6 +60,55 @@ type Postfix struct{ program }
 
 // Dovecot is the program that keeps mailboxes, and lets their holders read them.
 type Dovecot struct{ program }
+
+// Flow is our own program that decides on the way of messages (package mailflow).
+type Flow struct{ program }
+
+// NewFlow returns the driver of victualler-mail.
+func NewFlow(scratch string) *Flow {
+	d := &Flow{program{name: "victualler-mail", unit: "victualler-mail", pidFile: definition.PIDFile, scratch: scratch,
+		base: render.MailFlowBase, test: []string{"victualler-mail", "check"},
+		reload: []string{"victualler-mail", "reload"}}}
+	d.ask = func(ctx context.Context, _ string) error { return decides(ctx) }
+	d.version = version.Version
+	return d
+}
+
+// Verify implements agent.Program.
+func (d *Flow) Verify(ctx context.Context, m manifest.Manifest) (language.Text, error) {
+	if !m.HasMail() {
+		return language.Text{}, nil
+	}
+	return language.Text{}, daemon.WaitFor(ctx, decides)
+}
+
+// VerifyGone implements agent.Program: there is nothing left to be asked.
+func (*Flow) VerifyGone(context.Context, manifest.Manifest) (language.Text, error) {
+	return language.Text{}, nil
+}
+
+// decides asks for a decision, as Postfix does.
+func decides(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", filepath.Join(definition.SocketDir, definition.PolicySocket))
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	end, _ := ctx.Deadline()
+	if err := conn.SetDeadline(end); err != nil {
+		return err
+	}
+	if _, err := fmt.Fprint(conn, "request=smtpd_access_policy\nprotocol_state=RCPT\nrecipient=postmaster\n\n"); err != nil {
+		return err
+	}
+	line, err := bufio.NewReader(conn).ReadString('\n')
+	if err == nil && line != "action=DUNNO\n" {
+		err = fmt.Errorf("victualler-mail answers %q", line)
+	}
+	return err
+}
 
 // NewPostfix returns the driver of Postfix.
 func NewPostfix(server render.Server, scratch string) *Postfix {

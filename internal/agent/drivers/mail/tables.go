@@ -25,18 +25,19 @@ import (
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/mail"
+	"victualler/internal/mailflow/definition"
 	"victualler/internal/manifest"
 	"victualler/internal/render"
 )
 
-// Tables are the rows by which Postfix and Dovecot know what accounts have. They are in two files,
-// so that Postfix, which strangers speak to, cannot read the hashes of passwords. Make one with
-// [OpenTables].
+// Tables are the rows by which Postfix, Dovecot and victualler-mail know what accounts have. Each has
+// a file of its own, so that Postfix, which strangers speak to, can read neither the hashes of
+// passwords nor the keys that messages are signed with. Make one with [OpenTables].
 //
-// Both are in SQLite's rollback mode: who reads needs no right to write. If the agent is killed
+// All are in SQLite's rollback mode: who reads needs no right to write. If the agent is killed
 // while it writes, who reads is refused until it has started again: mail waits so long.
 type Tables struct {
-	routes, signIns *sql.DB
+	routes, signIns, flow *sql.DB
 
 	mu sync.Mutex // one writer at a time
 
@@ -110,6 +111,10 @@ func OpenTables(ctx context.Context) (*Tables, error) {
 	if err != nil {
 		return nil, err
 	}
+	flowGroup, err := flowUser(ctx)
+	if err != nil {
+		return nil, err
+	}
 	t := &Tables{}
 	if t.routes, err = open(ctx, render.MailRoutes, routesSchema, 0o640, gid); err != nil {
 		return nil, err
@@ -117,7 +122,27 @@ func OpenTables(ctx context.Context) (*Tables, error) {
 	if t.signIns, err = open(ctx, render.MailSignIns, signInsSchema, 0o600, 0); err != nil {
 		return nil, errors.Join(err, t.routes.Close())
 	}
+	if t.flow, err = open(ctx, definition.TableFile, definition.Schema, 0o640, flowGroup); err != nil {
+		return nil, errors.Join(err, t.routes.Close(), t.signIns.Close())
+	}
 	return t, nil
+}
+
+// flowUser makes the user of victualler-mail where there is none, and returns the number of its
+// group.
+func flowUser(ctx context.Context) (int, error) {
+	if _, err := user.Lookup(definition.User); err != nil {
+		out, err := exec.CommandContext(ctx, "useradd", "--system", "--user-group", "--no-create-home",
+			"--home-dir", "/nonexistent", "--shell", "/usr/sbin/nologin", definition.User).CombinedOutput()
+		if err != nil {
+			return 0, fmt.Errorf("make the user %s: %w: %s", definition.User, err, out)
+		}
+	}
+	group, err := user.LookupGroup(definition.User)
+	if err != nil {
+		return 0, err
+	}
+	return strconv.Atoi(group.Gid)
 }
 
 func open(ctx context.Context, path, schema string, mode os.FileMode, gid int) (*sql.DB, error) {
@@ -158,6 +183,10 @@ var (
 	routesTables = []table{{"domains", []string{"name"}, 1}, {"mailboxes", []string{"address"}, 1},
 		{"addresses", []string{"address", "target"}, 2}}
 	signInsTables = []table{{"mailboxes", []string{"address", "hash", "uid", "gid", "home", "quota_rule"}, 1}}
+	flowTables    = []table{{"accounts", []string{"name", "hourly", "bounce_share", "silent"}, 1},
+		{"mailboxes", []string{"address", "hourly"}, 1}, {"senders", []string{"address", "mailbox"}, 2},
+		{"forwards", []string{"address", "target"}, 2}, {"domains", []string{"name", "place"}, 1},
+		{"keys", []string{"domain", "selector", "key"}, 1}}
 )
 
 // row is a row's values as text, in the order of the table's columns.
@@ -179,12 +208,59 @@ func wantedRoutes(m manifest.Manifest) map[string][]row {
 		// It leads to itself, as Postfix would ask for the domain's catch-all otherwise
 		// (virtual(5)).
 		rows["addresses"] = append(rows["addresses"], row{b.Address, b.Address})
+		if len(b.Forwards) > 0 {
+			rows["addresses"] = append(rows["addresses"], row{b.Address, definition.ForwardRecipient(b.Address)})
+		}
 	}
 	for _, a := range m.Mail.Addresses {
 		address := strings.TrimPrefix(a.Address, mail.CatchAll)
 		for _, target := range a.Targets {
 			rows["addresses"] = append(rows["addresses"], row{address, target})
 		}
+		if len(a.Forwards) > 0 {
+			rows["addresses"] = append(rows["addresses"], row{address, definition.ForwardRecipient(a.Address)})
+		}
+	}
+	return rows
+}
+
+// wantedFlow are the rows that victualler-mail decides by.
+func wantedFlow(m manifest.Manifest) map[string][]row {
+	rows := map[string][]row{}
+	if !m.HasMail() {
+		return rows
+	}
+	bound := func(n *int64) string {
+		if n == nil {
+			return strconv.Itoa(definition.Unlimited)
+		}
+		return strconv.FormatInt(*n, 10)
+	}
+	silent := "0"
+	if m.Mail.Silent {
+		silent = "1"
+	}
+	rows["accounts"] = []row{{m.SignInName, bound(m.Mail.Hourly), bound(m.Mail.BounceShare), silent}}
+	for n, d := range m.Mail.Senders {
+		rows["domains"] = append(rows["domains"], row{d.String(), strconv.Itoa(n)})
+	}
+	for _, b := range m.Mail.Mailboxes {
+		rows["mailboxes"] = append(rows["mailboxes"], row{b.Address, bound(b.Hourly)})
+		rows["senders"] = append(rows["senders"], row{b.Address, b.Address})
+		for _, target := range b.Forwards {
+			rows["forwards"] = append(rows["forwards"], row{b.Address, target})
+		}
+	}
+	for _, a := range m.Mail.Addresses {
+		for _, target := range a.Targets {
+			rows["senders"] = append(rows["senders"], row{strings.TrimPrefix(a.Address, mail.CatchAll), target})
+		}
+		for _, target := range a.Forwards {
+			rows["forwards"] = append(rows["forwards"], row{a.Address, target})
+		}
+	}
+	for _, k := range m.Mail.Keys {
+		rows["keys"] = append(rows["keys"], row{k.Domain.String(), k.Selector, string(k.Key)})
 	}
 	return rows
 }
@@ -285,7 +361,7 @@ func (t *Tables) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Dr
 			}
 		}
 	}
-	// What is missing in both files is told once.
+	// What is missing in several files is told once.
 	slices.SortFunc(drifts, func(a, b agentlink.Drift) int {
 		return cmp.Or(cmp.Compare(a.Subject, b.Subject), cmp.Compare(a.Detail, b.Detail))
 	})
@@ -301,10 +377,11 @@ type part struct {
 	want   map[string][]row
 }
 
-// parts are in the order in which they are written: who can sign in is there before mail is taken
-// for them.
+// parts are in the order in which they are written: who can sign in, and what is passed on, is there
+// before mail is taken for them.
 func (t *Tables) parts(m manifest.Manifest) []part {
-	return []part{{t.signIns, signInsTables, wantedSignIns(m)}, {t.routes, routesTables, wantedRoutes(m)}}
+	return []part{{t.signIns, signInsTables, wantedSignIns(m)}, {t.flow, flowTables, wantedFlow(m)},
+		{t.routes, routesTables, wantedRoutes(m)}}
 }
 
 // Ensure implements agent.Content.

@@ -1,0 +1,57 @@
+package mailflow
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os/exec"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"victualler/internal/hosting/mail"
+	"victualler/internal/mailflow/definition"
+)
+
+// Flow is what decides. All fields are to be set, and it is to be configured.
+type Flow struct {
+	Tables *Tables
+	Tally  *Tally
+	// Inject puts a message into Postfix's queue; when it returns nil, it is Postfix's to deliver.
+	Inject func(ctx context.Context, sender string, recipients []string, message io.Reader) error
+	// Scratch is a directory for messages that are being read.
+	Scratch string
+	Log     *slog.Logger
+
+	config atomic.Pointer[definition.Config]
+}
+
+// Configure sets what is known of the server, also while it serves.
+func (f *Flow) Configure(c definition.Config) { f.config.Store(&c) }
+
+func (f *Flow) returns() mail.Returns { return mail.Returns{Key: f.config.Load().ReturnKey} }
+
+// Sendmail puts a message into Postfix's queue by its command sendmail(1).
+func Sendmail(ctx context.Context, sender string, recipients []string, message io.Reader) error {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "/usr/sbin/sendmail", append([]string{"-i", "-f", sender, "--"}, recipients...)...)
+	cmd.Stdin = message
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("sendmail: %w: %s", err, strings.TrimSpace(string(out)))
+	}
+	return nil
+}
+
+// takePassed counts messages that an account's addresses pass on. They have a bound of their own,
+// as high as the one for what is sent: who writes to an account must not use up what it may send.
+func (f *Flow) takePassed(a Account, n int64) (*Over, error) {
+	return f.Tally.Take(n, Bound{fmt.Sprintf("passed/%d", a.ID), a.Hourly})
+}
+
+// errLoop says that a message has been passed on by this address before.
+var errLoop = errors.New("the message has been passed on by this address before: the forwards are a loop")

@@ -1,0 +1,197 @@
+package mailflow
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"net"
+	"net/textproto"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/emersion/go-smtp"
+
+	"victualler/internal/hosting/mail"
+	"victualler/internal/hosting/names"
+	"victualler/internal/mailflow/definition"
+)
+
+// forwardAddress is the address of a [definition.ForwardRecipient].
+func forwardAddress(local string) string {
+	before, domain, _ := strings.Cut(local, "=")
+	if before == "" {
+		before = mail.CatchAll
+	}
+	return before + "@" + domain
+}
+
+// mostMessage bounds a message in bytes. Postfix has a lower bound.
+const mostMessage = 256 << 20
+
+// ServeForwards takes messages that are to be passed on (LMTP, RFC 2033) until the listener is
+// closed, and puts them into Postfix's queue anew. Until all of that is done, the message stays in
+// Postfix's queue as it came.
+func (f *Flow) ServeForwards(l net.Listener) error {
+	server := smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) {
+		return &passing{flow: f}, nil
+	}))
+	server.LMTP, server.Domain, server.MaxMessageBytes = true, f.config.Load().Name, mostMessage
+	server.MaxLineLength = mostMessage
+	server.ReadTimeout, server.WriteTimeout = 5*time.Minute, 5*time.Minute
+	if err := server.Serve(l); !errors.Is(err, smtp.ErrServerClosed) && !errors.Is(err, net.ErrClosed) {
+		return err
+	}
+	return nil
+}
+
+// passing is a conversation with Postfix.
+type passing struct {
+	flow       *Flow
+	sender     string
+	recipients []passed
+}
+
+// passed is what is to be done for a recipient.
+type passed struct {
+	recipient string
+	forward   *Forward // nil for what comes back
+	back      string   // the sender it goes back to
+}
+
+func (p *passing) Reset()        { p.sender, p.recipients = "", nil }
+func (p *passing) Logout() error { return nil }
+
+func (p *passing) Mail(from string, _ *smtp.MailOptions) error {
+	p.sender = from
+	return nil
+}
+
+// reply is an answer with a code of RFC 3463.
+func reply(code int, class, subject, detail int, text string) *smtp.SMTPError {
+	return &smtp.SMTPError{Code: code, EnhancedCode: smtp.EnhancedCode{class, subject, detail}, Message: text}
+}
+
+var errUndecided = reply(451, 4, 3, 0, "this cannot be decided just now; try again later")
+
+func (p *passing) Rcpt(to string, _ *smtp.RcptOptions) error {
+	local, domain, _ := strings.Cut(to, "@")
+	one := passed{recipient: to}
+	switch strings.ToLower(domain) {
+	case definition.ReturnDomain:
+		back, err := p.flow.returns().Sender(local, p.flow.Tally.Now())
+		if err != nil {
+			return reply(550, 5, 1, 1, err.Error())
+		}
+		one.back = back
+	case definition.ForwardDomain:
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		defer cancel()
+		forward, err := p.flow.Tables.Forward(ctx, forwardAddress(strings.ToLower(local)))
+		if errors.Is(err, ErrNone) {
+			return reply(550, 5, 1, 1, "there is no such address")
+		}
+		if err != nil {
+			p.flow.Log.Error("an address is not looked up", "recipient", to, "error", err)
+			return errUndecided
+		}
+		one.forward = &forward
+	default:
+		return reply(550, 5, 1, 2, "messages to this domain are not passed on here")
+	}
+	p.recipients = append(p.recipients, one)
+	return nil
+}
+
+// Data implements smtp.Session; in LMTP it is LMTPData that is called.
+func (p *passing) Data(io.Reader) error { return errUndecided }
+
+// LMTPData implements smtp.LMTPSession.
+func (p *passing) LMTPData(r io.Reader, status smtp.StatusCollector) error {
+	file, err := os.CreateTemp(p.flow.Scratch, "message-")
+	if err != nil {
+		p.flow.Log.Error("a message is not passed on", "error", err)
+		return errUndecided
+	}
+	defer file.Close()
+	if err := os.Remove(file.Name()); err != nil {
+		return errUndecided
+	}
+	if _, err := io.Copy(file, r); err != nil {
+		return err
+	}
+	for _, one := range p.recipients {
+		if _, err := file.Seek(0, io.SeekStart); err != nil {
+			return errUndecided
+		}
+		err := p.pass(one, file)
+		if _, is := errors.AsType[*smtp.SMTPError](err); err != nil && !is {
+			p.flow.Log.Error("a message is not passed on", "recipient", one.recipient, "error", err)
+			err = errUndecided
+		}
+		status.SetStatus(one.recipient, err)
+	}
+	return nil
+}
+
+// pass passes a message on for one recipient.
+func (p *passing) pass(one passed, message *os.File) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+	defer cancel()
+	f := p.flow
+	if one.forward == nil {
+		return f.Inject(ctx, "", []string{one.back}, message)
+	}
+	address := one.forward.Address
+	before, err := deliveredTo(message)
+	if err != nil {
+		return err
+	}
+	if slices.Contains(before, address) {
+		return reply(554, 5, 4, 6, errLoop.Error())
+	}
+	if _, err := message.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	if one.forward.Account.Silent {
+		return reply(450, 4, 7, 1, silence)
+	}
+	over, err := f.takePassed(one.forward.Account, int64(len(one.forward.Targets)))
+	if err != nil {
+		return err
+	}
+	if over != nil {
+		return reply(450, 4, 7, 1, "as much as the account may pass on within an hour has been passed on")
+	}
+	_, after, _ := strings.Cut(address, "@")
+	domain, _, err := names.ParseDomain(after)
+	if err != nil {
+		return err
+	}
+	sender := f.returns().Address(p.sender, domain, f.Tally.Now())
+	mark := strings.NewReader("Delivered-To: " + address + "\r\n")
+	return f.Inject(ctx, sender, one.forward.Targets, io.MultiReader(mark, message))
+}
+
+// deliveredTo lists the addresses that a message was delivered to before, in lower case.
+func deliveredTo(message io.Reader) ([]string, error) {
+	const mostHeader = 1 << 20
+	in := textproto.NewReader(bufio.NewReader(io.LimitReader(message, mostHeader)))
+	var list []string
+	for {
+		line, err := in.ReadContinuedLineBytes()
+		if errors.Is(err, io.EOF) || err == nil && len(line) == 0 {
+			return list, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		name, value, _ := bytes.Cut(line, []byte(":"))
+		if strings.EqualFold(string(name), "Delivered-To") {
+			list = append(list, strings.ToLower(strings.TrimSpace(string(value))))
+		}
+	}
+}

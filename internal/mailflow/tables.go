@@ -1,0 +1,220 @@
+package mailflow
+
+import (
+	"context"
+	"crypto/rsa"
+	"database/sql"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+
+	_ "modernc.org/sqlite" // the driver that database/sql is to find
+
+	"victualler/internal/hosting/mail"
+)
+
+// ErrNone says that the tables have no such row.
+var ErrNone = errors.New("there is no such row")
+
+// Account is what an account may send.
+type Account struct {
+	ID   int64
+	Name string
+	// Hourly is to how many recipients within an hour, or Unlimited.
+	Hourly int64
+	// BounceShare is how many percent may come back, or Unlimited.
+	BounceShare int64
+	// Silent accounts send nothing.
+	Silent bool
+}
+
+// Mailbox is what the holder of a mailbox may send.
+type Mailbox struct {
+	Address string
+	Hourly  int64
+	Account Account
+}
+
+// Key signs the messages of a domain.
+type Key struct {
+	Domain, Selector string
+	Private          *rsa.PrivateKey
+}
+
+// Tables reads what accounts have. What was read is remembered as long as nobody writes: SQLite
+// counts changes in the file's header.
+type Tables struct {
+	file *os.File
+	db   *sql.DB
+
+	mu      sync.Mutex
+	counter uint32
+	memory  map[string]any
+}
+
+// OpenTables opens the table file.
+func OpenTables(path string) (*Tables, error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	db, err := sql.Open("sqlite", "file:"+path+"?mode=ro&_pragma=busy_timeout(5000)&_pragma=query_only(on)")
+	if err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	db.SetMaxOpenConns(4)
+	return &Tables{file: file, db: db, memory: map[string]any{}}, nil
+}
+
+// Close closes the tables.
+func (t *Tables) Close() error { return errors.Join(t.db.Close(), t.file.Close()) }
+
+// changes is the file's counter of changes (SQLite's file format, section 1.3.7).
+func (t *Tables) changes() (uint32, error) {
+	var four [4]byte
+	if _, err := t.file.ReadAt(four[:], 24); err != nil {
+		return 0, fmt.Errorf("read the tables: %w", err)
+	}
+	return binary.BigEndian.Uint32(four[:]), nil
+}
+
+// mostRemembered bounds the memory: beyond it, everything is forgotten.
+const mostRemembered = 20_000
+
+// remember returns what is remembered under a name, or asks for it. ErrNone is remembered, too.
+func remember[T any](t *Tables, name string, ask func() (T, error)) (T, error) {
+	type answer struct {
+		value T
+		err   error
+	}
+	counter, err := t.changes()
+	if err != nil {
+		return *new(T), err
+	}
+	t.mu.Lock()
+	if counter != t.counter || len(t.memory) > mostRemembered {
+		t.counter = counter
+		clear(t.memory)
+	}
+	known, has := t.memory[name].(answer)
+	t.mu.Unlock()
+	if has {
+		return known.value, known.err
+	}
+	value, err := ask()
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNone
+	}
+	if err == nil || errors.Is(err, ErrNone) {
+		t.mu.Lock()
+		if counter == t.counter {
+			t.memory[name] = answer{value, err}
+		}
+		t.mu.Unlock()
+	}
+	return value, err
+}
+
+const accountColumns = "a.account, a.name, a.hourly, a.bounce_share, a.silent"
+
+func (a *Account) into() []any { return []any{&a.ID, &a.Name, &a.Hourly, &a.BounceShare, &a.Silent} }
+
+// Account finds an account by its number.
+func (t *Tables) Account(ctx context.Context, id int64) (Account, error) {
+	return remember(t, fmt.Sprintf("account %d", id), func() (a Account, err error) {
+		err = t.db.QueryRowContext(ctx, "select "+accountColumns+" from accounts a where a.account = ?", id).
+			Scan(a.into()...)
+		return a, err
+	})
+}
+
+// Mailbox finds a mailbox by its address.
+func (t *Tables) Mailbox(ctx context.Context, address string) (Mailbox, error) {
+	return remember(t, "mailbox "+address, func() (m Mailbox, err error) {
+		err = t.db.QueryRowContext(ctx, "select m.address, m.hourly, "+accountColumns+
+			" from mailboxes m join accounts a on a.account = m.account where m.address = ?", address).
+			Scan(append([]any{&m.Address, &m.Hourly}, m.Account.into()...)...)
+		return m, err
+	})
+}
+
+// MayUse reports whether the holder of a mailbox may send as an address.
+func (t *Tables) MayUse(ctx context.Context, mailbox, address string) (bool, error) {
+	return remember(t, "sender "+mailbox+" "+address, func() (may bool, err error) {
+		_, domain, _ := strings.Cut(address, "@")
+		// The domain's catch-all gets what is no address, so it sends as such, too.
+		err = t.db.QueryRowContext(ctx, `select exists (select 1 from senders where address = ?1 and mailbox = ?2)
+			or exists (select 1 from senders where address = '@' || ?3 and mailbox = ?2)
+			and not exists (select 1 from senders where address = ?1)`, address, mailbox, domain).Scan(&may)
+		return may, err
+	})
+}
+
+// OwnsDomain reports whether the sites of an account may send for a domain.
+func (t *Tables) OwnsDomain(ctx context.Context, account int64, domain string) (bool, error) {
+	return remember(t, fmt.Sprintf("domain %d %s", account, domain), func() (owns bool, err error) {
+		err = t.db.QueryRowContext(ctx, "select exists (select 1 from domains where account = ? and name = ?)",
+			account, domain).Scan(&owns)
+		return owns, err
+	})
+}
+
+// FirstDomain is the first of the domains that the sites of an account may send for.
+func (t *Tables) FirstDomain(ctx context.Context, account int64) (string, error) {
+	return remember(t, fmt.Sprintf("domain %d", account), func() (name string, err error) {
+		err = t.db.QueryRowContext(ctx, "select name from domains where account = ? order by place limit 1", account).
+			Scan(&name)
+		return name, err
+	})
+}
+
+// Forward is where an address passes its messages on to.
+type Forward struct {
+	Address string
+	Targets []string
+	Account Account
+}
+
+// Forward finds where an address passes its messages on to.
+func (t *Tables) Forward(ctx context.Context, address string) (Forward, error) {
+	return remember(t, "forward "+address, func() (f Forward, err error) {
+		f.Address = address
+		rows, err := t.db.QueryContext(ctx, "select f.target, "+accountColumns+
+			" from forwards f join accounts a on a.account = f.account where f.address = ? order by f.target", address)
+		if err != nil {
+			return f, err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var target string
+			if err := rows.Scan(append([]any{&target}, f.Account.into()...)...); err != nil {
+				return f, err
+			}
+			f.Targets = append(f.Targets, target)
+		}
+		if err := rows.Err(); err != nil {
+			return f, err
+		}
+		if len(f.Targets) == 0 {
+			return f, ErrNone
+		}
+		return f, nil
+	})
+}
+
+// Key finds the key that a domain's messages are signed with.
+func (t *Tables) Key(ctx context.Context, domain string) (Key, error) {
+	return remember(t, "key "+domain, func() (k Key, err error) {
+		var text string
+		err = t.db.QueryRowContext(ctx, "select domain, selector, key from keys where domain = ?", domain).
+			Scan(&k.Domain, &k.Selector, &text)
+		if err != nil {
+			return k, err
+		}
+		k.Private, err = mail.ParseSigningKey(text)
+		return k, err
+	})
+}
