@@ -26,7 +26,6 @@ import (
 	"victualler/internal/lab"
 	"victualler/internal/lab/installation"
 	"victualler/internal/lab/labtest"
-	"victualler/internal/standins/mailsink"
 )
 
 // Main is what a package's TestMain calls.
@@ -118,14 +117,11 @@ func start(t *testing.T) {
 // loadDemo loads the Tern Island scenario.
 func loadDemo(t *testing.T, i *installation.Installation) {
 	t.Helper()
-	sink, err := mailsink.Listen("127.0.0.1:0", "127.0.0.1:0")
-	require.NoError(t, err)
-	labtest.Cleanups = append(labtest.Cleanups, func() { sink.Close() })
 	passwords := map[string]string{"operator": i.Password}
 	for _, person := range []string{"mara", "guillemot", "keeper", "tresen"} {
 		passwords[person] = Password
 	}
-	require.NoError(t, demo.Load(context.Background(), i.Client, demo.Places{Console: i.Address(), Mail: sink.SMTP,
+	require.NoError(t, demo.Load(context.Background(), i.Client, demo.Places{Console: i.Address(), Mail: i.Outside.SMTP,
 		PublicDNS: i.PublicDNS.HTTP, Directory: i.Authority.Directory(), Root: i.Authority.Root(),
 		Authority: i.Authority.Control}, passwords, func(s string) { t.Log(s) }))
 	exec := func(ctx context.Context, server string, argv ...string) (string, error) {

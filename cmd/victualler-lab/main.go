@@ -24,7 +24,6 @@ import (
 	"victualler/demo"
 	"victualler/internal/lab"
 	"victualler/internal/lab/installation"
-	"victualler/internal/standins/mailsink"
 )
 
 func main() {
@@ -94,7 +93,7 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 			{Name: "petrel", Host: 23, HomeSize: 256 << 20}, {Name: "fulmar", Host: 22, HomeSize: 4 << 30}},
 		Roles: map[string][]string{"skua": {"web", "mail"}, "petrel": {"dns"},
 			"fulmar": {"web", "dns", "mail"}},
-		PublicDNS: publicDNSPage, Authority: authorityPage,
+		PublicDNS: publicDNSPage, Authority: authorityPage, Mail: mailAddress, MailPage: mailPage,
 	})
 	if err != nil {
 		return err
@@ -105,16 +104,11 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 			fmt.Fprintln(os.Stderr, "victualler-lab:", err)
 		}
 	}()
-	sink, err := mailsink.Listen(mailAddress, mailPage)
-	if err != nil {
-		return fmt.Errorf("the mail sink: %w", err)
-	}
-	defer sink.Close()
 	passwords, err := passwordsIn(filepath.Join(dir, "people.json"))
 	if err != nil {
 		return err
 	}
-	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: sink.SMTP, PublicDNS: i.PublicDNS.HTTP,
+	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: i.Outside.SMTP, PublicDNS: i.PublicDNS.HTTP,
 		Directory: i.Authority.Directory(), Root: i.Authority.Root(), Authority: i.Authority.Control}, passwords,
 		say); err != nil {
 		return err
@@ -147,7 +141,7 @@ Try, in another terminal:
   demo/victualler server list
 
 Ctrl-C stops everything.
-`, time.Since(begun).Round(100*time.Millisecond), i.Address(), sink.HTTP, signIns(i, passwords), i.Servers["skua"].Address)
+`, time.Since(begun).Round(100*time.Millisecond), i.Address(), i.Outside.HTTP, signIns(i, passwords), i.Servers["skua"].Address)
 	i.Supervise(ctx)
 	fmt.Println()
 	return nil

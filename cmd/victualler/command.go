@@ -57,7 +57,7 @@ func allCommands() []command {
 		accountCommands(),
 		exceptionCommands(),
 		loginCommands(),
-		mailboxCommands(),
+		mailboxCommands(), addressCommands(),
 		domainCommands(),
 		siteCommands(),
 		zoneCommands(),
@@ -87,7 +87,7 @@ var nouns = []struct {
 	{"Everything", []string{"overview", "search"}},
 	{"Accounts", []string{"account", "exception", "login"}},
 	{"Websites and DNS", []string{"domain", "site", "folder", "template", "zone", "record"}},
-	{"Mail", []string{"mailbox"}},
+	{"Mail", []string{"mailbox", "address"}},
 	{"Certificates", []string{"certificate", "authority"}},
 	{"Customers and plans", []string{"customer", "notes", "plan", "reseller", "brand"}},
 	{"Servers and what happens", []string{"server", "operation", "event", "settings"}},
@@ -96,7 +96,8 @@ var nouns = []struct {
 }
 
 // plurals are those that do not only add an s.
-var plurals = map[string]string{"authorities": "authority", "people": "person", "mailboxes": "mailbox", "note": "notes",
+var plurals = map[string]string{"authorities": "authority", "people": "person", "mailboxes": "mailbox",
+	"addresses": "address", "note": "notes",
 	"setting": "settings"}
 
 // singular is the noun that is meant, whatever its case and number.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 
 	"victualler/internal/api"
@@ -33,16 +34,19 @@ func (c *call) accountOfAddress(ctx context.Context) (string, error) {
 func mailboxCommands() []command {
 	size := flagInfo{name: "size", value: "SIZE",
 		usage: "the most it may hold, such as 2G; as much as the account may give a mailbox otherwise"}
+	sends := flagInfo{name: "sends-per-hour", value: "N",
+		usage: "to how many recipients its holder may send within an hour; as many as the account may otherwise"}
+	forward := flagInfo{name: "forward-to", value: "ADDRESS,…", usage: "pass its messages on as well"}
 	return []command{
 		{noun: "mailbox", verb: "list", args: "ACCOUNT", short: "List the mailboxes of an account", list: true,
 			run: listMailboxes},
 		{noun: "mailbox", verb: "add", args: "ADDRESS", short: "Add a mailbox", preview: true, waits: true,
 			long: "Without --generate or --password-stdin, a password is asked for. Mail to ADDRESS with + and " +
 				"anything before the @ reaches it, too.",
-			flags: append([]flagInfo{inAccountFlag, size}, passwordFlags...), run: addMailbox},
-		{noun: "mailbox", verb: "change", args: "ADDRESS", short: "Change the password or the size of a mailbox",
-			preview: true, waits: true,
-			flags: append([]flagInfo{inAccountFlag, size,
+			flags: append([]flagInfo{inAccountFlag, size, forward, sends}, passwordFlags...), run: addMailbox},
+		{noun: "mailbox", verb: "change", args: "ADDRESS", short: "Change a mailbox", preview: true, waits: true,
+			long: "--size 0 and --sends-per-hour 0 are as much as the account may; --forward-to none ends passing on.",
+			flags: append([]flagInfo{inAccountFlag, size, forward, sends,
 				{name: "new-password", usage: "set another password; sessions end"},
 				{name: "no-password", usage: "remove the password"}}, passwordFlags...),
 			run: changeMailbox},
@@ -75,6 +79,7 @@ func listMailboxes(ctx context.Context, c *call) error {
 			col("ADDRESS", 0, func(b api.Mailbox) any { return b.Unicode }),
 			col("HOLDS AT MOST", 0, func(b api.Mailbox) any { return amountOf(b.Most, string(plans.Bytes)) }),
 			col("PASSWORD", 0, func(b api.Mailbox) any { return b.Password }),
+			col("ALSO TO", 0, func(b api.Mailbox) any { return strings.Join(b.ForwardTo, ", ") }),
 			col("ADDED", 1, func(b api.Mailbox) any { return b.AddedAt }),
 		})
 }
@@ -89,6 +94,19 @@ func (c *call) sizeGiven() (*int64, error) {
 	return &n, err
 }
 
+// numberGiven reads a flag with a number; nil where it is not given.
+func (c *call) numberGiven(flag string) (*int64, error) {
+	text := c.given(flag)
+	if text == nil {
+		return nil, nil
+	}
+	n, err := strconv.ParseInt(*text, 10, 64)
+	if err != nil || n < 0 {
+		return nil, usageError{fmt.Sprintf("--%s is a number such as 100, not %q", flag, *text)}
+	}
+	return &n, nil
+}
+
 func addMailbox(ctx context.Context, c *call) error {
 	account, err := c.accountOfAddress(ctx)
 	if err != nil {
@@ -97,6 +115,12 @@ func addMailbox(ctx context.Context, c *call) error {
 	body := api.NewMailbox{Address: c.args[0]}
 	if body.Size, err = c.sizeGiven(); err != nil {
 		return err
+	}
+	if body.SendsPerHour, err = c.numberGiven("sends-per-hour"); err != nil {
+		return err
+	}
+	if list := c.addressesGiven("forward-to"); list != nil {
+		body.ForwardTo = *list
 	}
 	made := false
 	if !c.previews() || c.on("generate") || c.on("password-stdin") {
@@ -125,6 +149,10 @@ func changeMailbox(ctx context.Context, c *call) error {
 	if body.Size, err = c.sizeGiven(); err != nil {
 		return err
 	}
+	if body.SendsPerHour, err = c.numberGiven("sends-per-hour"); err != nil {
+		return err
+	}
+	body.ForwardTo = c.addressesGiven("forward-to")
 	made := false
 	switch {
 	case c.on("no-password"):
@@ -135,7 +163,7 @@ func changeMailbox(ctx context.Context, c *call) error {
 			return err
 		}
 		body.Password = &password
-	case body.Size == nil:
+	case body.Size == nil && body.SendsPerHour == nil && body.ForwardTo == nil:
 		return c.nothingToChange()
 	}
 	var done api.MailboxChanged

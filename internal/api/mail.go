@@ -4,14 +4,16 @@ import "time"
 
 // Mailbox stores the messages to its address, and lets its holder read and send them.
 type Mailbox struct {
-	Address  string    `json:"address" doc:"As programs write it, such as info@ternferries.example; also the name to sign in with."`
-	Unicode  string    `json:"unicode" doc:"As people write it."`
-	Password bool      `json:"password" doc:"Whether it has a password; without one, nobody can sign in."`
-	Size     *int64    `json:"size" doc:"The most it may hold, in bytes; null is as much as the account may give a mailbox."`
-	Most     *int64    `json:"most" doc:"What that comes to now, in bytes; null is unlimited."`
-	Domain   string    `json:"domain" doc:"In A-labels."`
-	AddedAt  time.Time `json:"added_at"`
-	Version  int64     `json:"version" doc:"Counts changes; the ETag."`
+	Address      string    `json:"address" doc:"As programs write it, such as info@ternferries.example; also the name to sign in with."`
+	Unicode      string    `json:"unicode" doc:"As people write it."`
+	Password     bool      `json:"password" doc:"Whether it has a password; without one, nobody can sign in."`
+	Size         *int64    `json:"size" doc:"The most it may hold, in bytes; null is as much as the account may give a mailbox."`
+	Most         *int64    `json:"most" doc:"What that comes to now, in bytes; null is unlimited."`
+	ForwardTo    []string  `json:"forward_to" doc:"Addresses that its messages are passed on to as well."`
+	SendsPerHour *int64    `json:"sends_per_hour" doc:"To how many recipients its holder may send within an hour; null is as many as the account may."`
+	Domain       string    `json:"domain" doc:"In A-labels."`
+	AddedAt      time.Time `json:"added_at"`
+	Version      int64     `json:"version" doc:"Counts changes; the ETag."`
 }
 
 // MailboxList is the mailboxes of an account, and where mail programs find them.
@@ -22,15 +24,19 @@ type MailboxList struct {
 
 // NewMailbox describes a mailbox to be added.
 type NewMailbox struct {
-	Address  string `json:"address" minLength:"1" maxLength:"320" doc:"With the domain, or what goes before the @ of the account's main domain."`
-	Password string `json:"password,omitempty" maxLength:"72"`
-	Size     *int64 `json:"size,omitempty" minimum:"1" doc:"In bytes; as much as the account may give a mailbox where absent."`
+	Address      string   `json:"address" minLength:"1" maxLength:"320" doc:"With the domain, or what goes before the @ of the account's main domain."`
+	Password     string   `json:"password,omitempty" maxLength:"72"`
+	Size         *int64   `json:"size,omitempty" minimum:"1" doc:"In bytes; as much as the account may give a mailbox where absent."`
+	ForwardTo    []string `json:"forward_to,omitempty" maxItems:"50" doc:"Addresses that its messages are passed on to as well."`
+	SendsPerHour *int64   `json:"sends_per_hour,omitempty" minimum:"1" doc:"To how many recipients its holder may send within an hour; as many as the account may where absent."`
 }
 
 // MailboxChange changes a mailbox; what is absent stays.
 type MailboxChange struct {
-	Password *string `json:"password,omitempty" maxLength:"72" doc:"Another one ends all sessions; empty takes the password away."`
-	Size     *int64  `json:"size,omitempty" minimum:"0" doc:"In bytes; 0 is as much as the account may give a mailbox."`
+	Password     *string   `json:"password,omitempty" maxLength:"72" doc:"Another one ends all sessions; empty takes the password away."`
+	Size         *int64    `json:"size,omitempty" minimum:"0" doc:"In bytes; 0 is as much as the account may give a mailbox."`
+	ForwardTo    *[]string `json:"forward_to,omitempty" maxItems:"50" doc:"Addresses that its messages are passed on to as well; an empty list is none."`
+	SendsPerHour *int64    `json:"sends_per_hour,omitempty" minimum:"0" doc:"To how many recipients its holder may send within an hour; 0 is as many as the account may."`
 }
 
 // MailboxChanged is a mailbox that was added or changed.
@@ -39,4 +45,49 @@ type MailboxChanged struct {
 	Server    string  `json:"server" doc:"The name of the mail server."`
 	Operation int64   `json:"operation"`
 	Version   int64   `json:"version"`
+}
+
+// MailAddress is an address that is no mailbox's: it leads to others.
+type MailAddress struct {
+	Address string     `json:"address" doc:"As programs write it, such as sales@ternferries.example; *@ternferries.example gets what no other address does."`
+	Unicode string     `json:"unicode" doc:"As people write it."`
+	Kind    string     `json:"kind" enum:"address,catch_all,role" doc:"role is an address that every domain with mail has (RFC 2142)."`
+	Targets []string   `json:"targets" doc:"The addresses that it leads to: mailboxes and addresses of the account, and others."`
+	Pointed bool       `json:"pointed" doc:"Whether somebody has said where it leads; false only for a role address that leads where it did at first."`
+	Domain  string     `json:"domain" doc:"In A-labels."`
+	AddedAt *time.Time `json:"added_at"`
+	Version int64      `json:"version" doc:"Counts changes; the ETag."`
+}
+
+// MailAddressList is the addresses of an account beside those of its mailboxes.
+type MailAddressList struct {
+	Addresses []MailAddress `json:"addresses"`
+}
+
+// NewMailAddress describes an address to be added.
+type NewMailAddress struct {
+	Address string   `json:"address" minLength:"1" maxLength:"320" doc:"With the domain, or what goes before the @ of the account's main domain; * is the catch-all."`
+	Targets []string `json:"targets" minItems:"1" maxItems:"50" doc:"The addresses that it leads to; what has no domain is of the same one."`
+}
+
+// MailAddressChange changes where an address leads.
+type MailAddressChange struct {
+	Targets []string `json:"targets" minItems:"1" maxItems:"50"`
+}
+
+// MailAddressChanged is an address that was added or changed.
+type MailAddressChanged struct {
+	Address   MailAddress `json:"address"`
+	Server    string      `json:"server" doc:"The name of the mail server."`
+	Operation int64       `json:"operation"`
+	Version   int64       `json:"version"`
+}
+
+// MailPath is what becomes of a message to an address.
+type MailPath struct {
+	Address string     `json:"address"`
+	Unicode string     `json:"unicode"`
+	Hop     string     `json:"hop" enum:"mailbox,address,catch_all,role,sub_address,outside,nowhere,loop"`
+	Says    string     `json:"says" doc:"That in words."`
+	Next    []MailPath `json:"next" doc:"Where it goes on to."`
 }

@@ -103,6 +103,9 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[tidyArgs]) error {
 		return sv.People.Tidy(ctx)
 	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[keysArgs]) error {
+		return sv.Mail.TurnSigningKeys(ctx)
+	}))
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		Queues: map[string]river.QueueConfig{
 			applyQueue:         {MaxWorkers: 192, FetchCooldown: 2 * time.Millisecond},
@@ -128,6 +131,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 			every(10*time.Minute, noticeArgs{}),
 			every(30*time.Second, endArgs{}),
 			every(time.Hour, tidyArgs{}),
+			every(time.Hour, keysArgs{}),
 		},
 	})
 	if err != nil {
@@ -242,6 +246,10 @@ func (roundArgs) Kind() string { return "round" }
 type tidyArgs struct{}
 
 func (tidyArgs) Kind() string { return "tidy" }
+
+type keysArgs struct{}
+
+func (keysArgs) Kind() string { return "keys" }
 
 // Apply implements usecase.Queue.
 func (j *Jobs) Apply(ctx context.Context, tx store.Tx, accountID int64) error {

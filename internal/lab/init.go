@@ -167,6 +167,10 @@ func setUpNetwork(c initConfig) error {
 	if err := os.WriteFile("/etc/hosts", []byte(hosts), 0o644); err != nil {
 		return err
 	}
+	// Whoever answers there answers for the public DNS.
+	if err := os.WriteFile("/etc/resolv.conf", []byte("nameserver "+c.Gateway+"\n"), 0o644); err != nil {
+		return err
+	}
 	if err := os.WriteFile("/etc/hostname", []byte(c.Name+"\n"), 0o644); err != nil {
 		return err
 	}

@@ -47,7 +47,8 @@ var BaseServices = []Service{
 	// Without a configuration of ours they are of no use: a server that becomes a mail server gets
 	// one.
 	{Name: "dovecot", Argv: awaiting("/etc/dovecot/dovecot.conf", "dovecot", "-F"), Keep: true},
-	{Name: "postfix", Argv: awaiting("/etc/postfix/main.cf", "postfix", "start-fg"), Keep: true},
+	{Name: "postfix", Argv: awaiting("/etc/postfix/main.cf", "sh", "-c",
+		"/usr/lib/postfix/configure-instance.sh - && exec postfix start-fg"), Keep: true},
 	{Name: "sshd", Argv: []string{"sh", "-c", "mkdir -p /run/sshd && exec /usr/sbin/sshd -D"}, Keep: true},
 }
 

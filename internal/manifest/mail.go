@@ -51,7 +51,9 @@ type Mailbox struct {
 	// Hourly is to how many recipients its holder may send within an hour; nil is as many as the
 	// account may.
 	Hourly *int64 `json:"hourly,omitempty"`
-	// Forwards are addresses that its messages are passed on to as well.
+	// Copies are other mailboxes of the account that get its messages as well, and Forwards addresses
+	// that are none of the account's.
+	Copies   []string `json:"copies,omitempty"`
 	Forwards []string `json:"forwards,omitempty"`
 }
 
@@ -124,6 +126,13 @@ func (m *Mail) check() error {
 			wrong("%s cannot have a negative size", b.Address)
 		}
 		forwards(b.Address, b.Forwards)
+	}
+	for _, b := range m.Mailboxes {
+		for _, copy := range b.Copies {
+			if !boxes[copy] || copy == b.Address {
+				wrong("%s is copied to %q, which is no other mailbox of the account", b.Address, copy)
+			}
+		}
 	}
 	for _, a := range m.Addresses {
 		address(a.Address)

@@ -159,6 +159,7 @@ submission inet n       -       y       -       -       smtpd
   -o smtpd_sender_restrictions=reject_sender_login_mismatch
   -o { smtpd_end_of_data_restrictions = check_policy_service unix:victualler/` + definition.PolicySocket + ` }
   -o smtpd_milters=unix:victualler/` + definition.MilterSocket + `
+  -o local_header_rewrite_clients=static:all
 submissions inet n      -       y       -       -       smtpd
   -o syslog_name=postfix/submissions
   -o smtpd_tls_wrappermode=yes
@@ -167,6 +168,7 @@ submissions inet n      -       y       -       -       smtpd
   -o smtpd_sender_restrictions=reject_sender_login_mismatch
   -o { smtpd_end_of_data_restrictions = check_policy_service unix:victualler/` + definition.PolicySocket + ` }
   -o smtpd_milters=unix:victualler/` + definition.MilterSocket + `
+  -o local_header_rewrite_clients=static:all
 pickup    unix  n       -       y       60      1       pickup
 cleanup   unix  n       -       y       -       0       cleanup
 qmgr      unix  n       -       n       300     1       qmgr

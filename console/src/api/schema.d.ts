@@ -42,6 +42,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{account}/addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the addresses beside those of mailboxes */
+        get: operations["list-mail-addresses"];
+        put?: never;
+        /** Add an address that leads to others */
+        post: operations["add-mail-address"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/addresses/{address}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove an address
+         * @description A role address (RFC 2142) leads again to where it did at first.
+         */
+        delete: operations["remove-mail-address"];
+        options?: never;
+        head?: never;
+        /** Change where an address leads */
+        patch: operations["change-mail-address"];
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/close": {
         parameters: {
             query?: never;
@@ -517,6 +556,23 @@ export interface paths {
         patch: operations["change-login"];
         trace?: never;
     };
+    "/api/v1/accounts/{account}/mail-path": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell what would become of a message to an address */
+        get: operations["trace-mail-address"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/mailboxes": {
         parameters: {
             query?: never;
@@ -552,7 +608,7 @@ export interface paths {
         delete: operations["remove-mailbox"];
         options?: never;
         head?: never;
-        /** Change the password or the size of a mailbox */
+        /** Change a mailbox: its password, size, what it passes on, how much is sent */
         patch: operations["change-mailbox"];
         trace?: never;
     };
@@ -3334,8 +3390,57 @@ export interface components {
             state: "waiting" | "sent" | "failed";
             to: string;
         };
+        MailAddress: {
+            /** Format: date-time */
+            added_at: string | null;
+            /** @description As programs write it, such as sales@ternferries.example; *@ternferries.example gets what no other address does. */
+            address: string;
+            /** @description In A-labels. */
+            domain: string;
+            /**
+             * @description role is an address that every domain with mail has (RFC 2142).
+             * @enum {string}
+             */
+            kind: "address" | "catch_all" | "role";
+            /** @description Whether somebody has said where it leads; false only for a role address that leads where it did at first. */
+            pointed: boolean;
+            /** @description The addresses that it leads to: mailboxes and addresses of the account, and others. */
+            targets: string[];
+            /** @description As people write it. */
+            unicode: string;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+        };
+        MailAddressChange: {
+            targets: string[];
+        };
+        MailAddressChanged: {
+            address: components["schemas"]["MailAddress"];
+            /** Format: int64 */
+            operation: number;
+            /** @description The name of the mail server. */
+            server: string;
+            /** Format: int64 */
+            version: number;
+        };
+        MailAddressList: {
+            addresses: components["schemas"]["MailAddress"][];
+        };
         MailList: {
             mails: components["schemas"]["Mail"][];
+        };
+        MailPath: {
+            address: string;
+            /** @enum {string} */
+            hop: "mailbox" | "address" | "catch_all" | "role" | "sub_address" | "outside" | "nowhere" | "loop";
+            /** @description Where it goes on to. */
+            next: components["schemas"]["MailPath"][];
+            /** @description That in words. */
+            says: string;
+            unicode: string;
         };
         MailTest: {
             to: string;
@@ -3347,6 +3452,8 @@ export interface components {
             address: string;
             /** @description In A-labels. */
             domain: string;
+            /** @description Addresses that its messages are passed on to as well. */
+            forward_to: string[];
             /**
              * Format: int64
              * @description What that comes to now, in bytes; null is unlimited.
@@ -3354,6 +3461,11 @@ export interface components {
             most: number | null;
             /** @description Whether it has a password; without one, nobody can sign in. */
             password: boolean;
+            /**
+             * Format: int64
+             * @description To how many recipients its holder may send within an hour; null is as many as the account may.
+             */
+            sends_per_hour: number | null;
             /**
              * Format: int64
              * @description The most it may hold, in bytes; null is as much as the account may give a mailbox.
@@ -3368,8 +3480,15 @@ export interface components {
             version: number;
         };
         MailboxChange: {
+            /** @description Addresses that its messages are passed on to as well; an empty list is none. */
+            forward_to?: string[];
             /** @description Another one ends all sessions; empty takes the password away. */
             password?: string;
+            /**
+             * Format: int64
+             * @description To how many recipients its holder may send within an hour; 0 is as many as the account may.
+             */
+            sends_per_hour?: number;
             /**
              * Format: int64
              * @description In bytes; 0 is as much as the account may give a mailbox.
@@ -3515,10 +3634,23 @@ export interface components {
             name: string;
             password?: string;
         };
+        NewMailAddress: {
+            /** @description With the domain, or what goes before the @ of the account's main domain; * is the catch-all. */
+            address: string;
+            /** @description The addresses that it leads to; what has no domain is of the same one. */
+            targets: string[];
+        };
         NewMailbox: {
             /** @description With the domain, or what goes before the @ of the account's main domain. */
             address: string;
+            /** @description Addresses that its messages are passed on to as well. */
+            forward_to?: string[];
             password?: string;
+            /**
+             * Format: int64
+             * @description To how many recipients its holder may send within an hour; as many as the account may where absent.
+             */
+            sends_per_hour?: number;
             /**
              * Format: int64
              * @description In bytes; as much as the account may give a mailbox where absent.
@@ -5948,6 +6080,305 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AccountDetail"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-mail-addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailAddressList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-mail-address": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMailAddress"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailAddressChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-mail-address": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description What goes before the @ is enough where that is clear. */
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-mail-address": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description What goes before the @ is enough where that is clear. */
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MailAddressChange"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailAddressChanged"];
                 };
             };
             /** @description Unauthorized */
@@ -8429,6 +8860,67 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LoginChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "trace-mail-address": {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailPath"];
                 };
             };
             /** @description Unauthorized */

@@ -135,6 +135,25 @@ func (p Path) Ends() (mailboxes, outside []string) {
 	return slices.Compact(mailboxes), slices.Compact(outside)
 }
 
+// Stops are where a message goes from an address before anything else is asked: the mailboxes and
+// the addresses outside, without those to which the mailboxes pass it on in turn.
+func (p Path) Stops() (mailboxes, outside []string) {
+	for _, next := range p.Next {
+		switch next.Hop {
+		case ToMailbox:
+			mailboxes = append(mailboxes, next.Address)
+		case ToOutside:
+			outside = append(outside, next.Address)
+		default:
+			boxes, others := next.Stops()
+			mailboxes, outside = append(mailboxes, boxes...), append(outside, others...)
+		}
+	}
+	slices.Sort(mailboxes)
+	slices.Sort(outside)
+	return slices.Compact(mailboxes), slices.Compact(outside)
+}
+
 // Faults are the hops at which a message is stuck: loops, and addresses that are none.
 func (p Path) Faults() []Path {
 	var list []Path

@@ -56,6 +56,12 @@ func TestPath(t *testing.T) {
 	boxes, outside := book.Path("all@boats.example").Ends()
 	assert.Equal(t, []string{"info@boats.example"}, boxes)
 	assert.Equal(t, []string{"crew@harbourmail.test"}, outside)
+	boxes, outside = book.Path("abuse@boats.example").Stops()
+	assert.Equal(t, []string{"anna@boats.example"}, boxes, "which passes on in turn")
+	assert.Empty(t, outside)
+	boxes, outside = book.Path("anna@boats.example").Stops()
+	assert.Equal(t, []string{"info@boats.example"}, boxes)
+	assert.Equal(t, []string{"anna@harbourmail.test"}, outside)
 	assert.Empty(t, book.Path("all@boats.example").Faults())
 	assert.Len(t, book.Path("here@boats.example").Faults(), 1)
 

@@ -16,8 +16,8 @@ type Facts struct {
 	// Sites are the domains that lead to a server of ours; each has
 	// another name, with www. before it.
 	Sites []Host
-	// Mail are the domains that receive mail with us.
-	Mail []Exchange
+	// Mail are the domains whose mail is with us.
+	Mail []MailDomain
 	// NameServers are those that answer for the zone. The addresses of
 	// one whose name lies within the zone belong into it.
 	NameServers []Host
@@ -36,9 +36,20 @@ type Host struct {
 	Addresses []netip.Addr
 }
 
-// Exchange says which server takes the mail of a domain (RFC 5321, section 5.1); both names are
-// complete, without a dot at their ends.
-type Exchange struct{ Domain, Server string }
+// MailDomain is a domain with its mail; names are complete, without a dot at their ends.
+type MailDomain struct {
+	Domain string
+	// Server takes its mail and sends it.
+	Server string
+	// Keys are what its messages are signed with.
+	Keys []MailKey
+	// OwnMX says that records of its own name who takes its mail: others, as a rule, who send it as
+	// well.
+	OwnMX bool
+}
+
+// MailKey is what publishes a key that mail is signed with (RFC 6376, section 3.6).
+type MailKey struct{ Selector, Text string }
 
 // Challenge is a text that an authority looks for under a name, which is complete.
 type Challenge struct{ Name, Text string }
@@ -82,9 +93,11 @@ func Derive(f Facts) []Derived {
 		addresses("www."+h.Name, h.Addresses, language.New("the site %s", h.Name))
 	}
 	for _, m := range f.Mail {
-		name, inside := Within(f.Zone, m.Domain)
-		if inside && !slices.ContainsFunc(f.Below, func(b string) bool { _, in := Within(b, m.Domain); return in }) {
-			add(name, MX, "10 "+m.Server+".", language.New("the mailboxes of %s", m.Domain))
+		for _, r := range mailRecords(m) {
+			name, inside := Within(f.Zone, r.Name)
+			if inside && !slices.ContainsFunc(f.Below, func(b string) bool { _, in := Within(b, r.Name); return in }) {
+				add(name, r.Type, r.Data, language.New("the mail of %s", m.Domain))
+			}
 		}
 	}
 	for _, h := range f.NameServers {
@@ -123,6 +136,37 @@ func Derive(f Facts) []Derived {
 			draft.Add(r)
 			list = append(list, Derived{r, language.New("the template")})
 		}
+	}
+	return list
+}
+
+// mailRecords are the records of a domain's mail, with complete names: where it is taken (RFC 5321,
+// section 5.1), who may send it (RFC 7208), what it is signed with (RFC 6376), what is to be done
+// with what is neither (RFC 7489), and where mail programs find it (RFC 6186, RFC 8314).
+//
+// Mail that others send for the domain, such as newsletters, is doubted, and not refused: that they
+// may send it is for somebody to say who knows of it, by records of their own.
+func mailRecords(m MailDomain) []Record {
+	host := m.Server + "."
+	others := "~all"
+	if m.OwnMX {
+		others = "mx ?all"
+	}
+	list := []Record{{Name: m.Domain, Type: MX, Data: "10 " + host},
+		{Name: m.Domain, Type: TXT, Data: quote("v=spf1 a:" + m.Server + " " + others)}}
+	for _, k := range m.Keys {
+		list = append(list, Record{Name: k.Selector + "._domainkey." + m.Domain, Type: TXT, Data: quoteLong(k.Text)})
+	}
+	if m.OwnMX {
+		return list
+	}
+	list = append(list, Record{Name: "_dmarc." + m.Domain, Type: TXT, Data: quote("v=DMARC1; p=none")})
+	for _, service := range []struct {
+		name string
+		port int
+	}{{"_imaps", 993}, {"_pop3s", 995}, {"_submissions", 465}} {
+		list = append(list, Record{Name: service.name + "._tcp." + m.Domain, Type: SRV,
+			Data: "0 1 " + strconv.Itoa(service.port) + " " + host})
 	}
 	return list
 }
@@ -184,12 +228,24 @@ func overrules(own, derived Record) bool {
 	if own.Name != derived.Name {
 		return false
 	}
-	if own.Type == TXT && derived.Type == TXT && derived.TTL == challengeTTL {
-		// authorities look for one among all that are there
+	if own.Type == TXT && derived.Type == TXT && (derived.TTL == challengeTTL || version(own) != version(derived)) {
+		// Whoever looks for one finds it among all that are there.
 		return false
 	}
 	return own.Type == derived.Type || own.Type == CNAME || derived.Type == CNAME || own.Type == NS ||
 		derived.Type == NS
+}
+
+// version is how a text says what it is for, such as v=spf1; empty where it does not.
+func version(r Record) string {
+	text := strings.ToLower(strings.Trim(r.Data, `"`))
+	if !strings.HasPrefix(text, "v=") {
+		return ""
+	}
+	if end := strings.IndexAny(text, "; \""); end > 0 {
+		text = text[:end]
+	}
+	return text
 }
 
 // InForce returns what of the entries is served.

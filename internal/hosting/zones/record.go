@@ -403,15 +403,20 @@ func text(p *parser, data string) (string, error) {
 	if slices.ContainsFunc(parts, func(s string) bool { return len(s) > 255 }) {
 		p.correct("long text split into strings of 255 octets")
 	}
-	var out []string
-	for _, part := range parts {
-		for len(part) > 255 {
-			out = append(out, quote(part[:255]))
-			part = part[255:]
-		}
-		out = append(out, quote(part))
+	for i, part := range parts {
+		parts[i] = quoteLong(part)
 	}
-	return strings.Join(out, " "), nil
+	return strings.Join(parts, " "), nil
+}
+
+// quoteLong is a text as strings that are not too long.
+func quoteLong(text string) string {
+	var out []string
+	for len(text) > 255 {
+		out = append(out, quote(text[:255]))
+		text = text[255:]
+	}
+	return strings.Join(append(out, quote(text)), " ")
 }
 
 // quoted reads a quoted string with the escapes of RFC 1035, section

@@ -27,6 +27,7 @@ import (
 	"victualler/internal/lab"
 	"victualler/internal/resolve"
 	"victualler/internal/standins/authority"
+	"victualler/internal/standins/mailsink"
 	"victualler/internal/standins/publicdns"
 )
 
@@ -50,6 +51,10 @@ type Options struct {
 	// Authority is where the stand-in for a certificate authority is
 	// set (host and port); empty is a free port of loopback.
 	Authority string
+	// Mail is where the stand-in for other people's mail servers takes messages, beside port 25 of the
+	// lab's gateway, and MailPage where it shows them (host and port); empty are free ports of
+	// loopback.
+	Mail, MailPage string
 	// Say is told what is going on.
 	Say func(string)
 	// Settings are PostgreSQL's, such as "fsync=off" for tests.
@@ -69,7 +74,10 @@ type Installation struct {
 	PublicDNS *publicdns.DNS
 	// Authority stands in for a certificate authority, at the lab's gateway.
 	Authority *authority.Authority
-	Postgres  *lab.Postgres
+	// Outside stands in for other people's mail servers: those of [mailsink.Domain] are at the lab's
+	// gateway.
+	Outside  *mailsink.Sink
+	Postgres *lab.Postgres
 	// Standby follows Postgres; nil without [Options.Standby].
 	Standby *lab.Postgres
 	// Servers are the lab's, by name.
@@ -125,6 +133,13 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 		From: from, Keys: filepath.Join(o.Dir, "authority.pem")})
 	if err != nil {
 		return nil, fmt.Errorf("stand-in for a certificate authority: %w", err)
+	}
+	if i.Outside, err = mailsink.Listen(orFree(o.Mail), orFree(o.MailPage)); err != nil {
+		return nil, fmt.Errorf("stand-in for other people's mail servers: %w", err)
+	}
+	if err := errors.Join(i.Outside.Also(net.JoinHostPort(gateway, "25")),
+		i.PublicDNS.Serve(mailsink.Domain, mailsink.Zone(i.Lab.Gateway()))); err != nil {
+		return nil, fmt.Errorf("stand-in for other people's mail servers: %w", err)
 	}
 	o.Say("starting PostgreSQL and " + count(len(o.Servers), "server"))
 	var group sync.WaitGroup
@@ -412,6 +427,9 @@ func (i *Installation) Stop() error {
 	}
 	if i.PublicDNS != nil {
 		i.PublicDNS.Close()
+	}
+	if i.Outside != nil {
+		i.Outside.Close()
 	}
 	if i.Lab != nil {
 		return i.Lab.Stop()

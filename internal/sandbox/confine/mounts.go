@@ -211,12 +211,11 @@ func (b *builder) mail() {
 		if info, err := os.Lstat(submit.Program); err != nil || !info.Mode().IsRegular() {
 			return nil // no mail server is installed, and no such command
 		}
-		own, err := os.Open("/proc/self/exe")
+		own, err := os.Executable()
 		if err != nil {
 			return err
 		}
-		defer own.Close()
-		tree, err := unix.OpenTree(int(own.Fd()), "", unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC|unix.AT_EMPTY_PATH)
+		tree, err := unix.OpenTree(unix.AT_FDCWD, own, unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC)
 		if err != nil {
 			return err
 		}

@@ -89,15 +89,9 @@ func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 	if err != nil {
 		return nil, err
 	}
-	var exchanges []zones.Exchange
-	if st.Account.MailServerID != nil {
-		mail, err := q.MailExchanges(ctx, st.Account.ID)
-		if err != nil {
-			return nil, err
-		}
-		for _, m := range mail {
-			exchanges = append(exchanges, zones.Exchange{Domain: m.Name, Server: m.HostName})
-		}
+	mail, err := mailDomains(ctx, q, st.Account)
+	if err != nil {
+		return nil, err
 	}
 	var list []Zone
 	for _, row := range rows {
@@ -108,7 +102,13 @@ func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 					TTL: r.Ttl, Data: r.Data}})
 			}
 		}
-		facts := zones.Facts{Zone: row.Name, NameServers: servers, Mail: exchanges}
+		facts := zones.Facts{Zone: row.Name, NameServers: servers}
+		for _, m := range mail {
+			if name, inside := zones.Within(row.Name, m.Domain); inside {
+				m.OwnMX = slices.ContainsFunc(z.own, func(o zones.Own) bool { return o.Type == zones.MX && o.Name == name })
+				facts.Mail = append(facts.Mail, m)
+			}
+		}
 		for _, c := range challenges {
 			facts.Challenges = append(facts.Challenges, zones.Challenge{Name: c.Record, Text: c.Value})
 		}
@@ -137,6 +137,32 @@ func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 	return list, nil
 }
 
+// mailDomains are the domains of an account that get mail, with what their mail needs in DNS.
+func mailDomains(ctx context.Context, q *db.Queries, account db.Account) ([]zones.MailDomain, error) {
+	if account.MailServerID == nil {
+		return nil, nil
+	}
+	rows, err := q.MailDomains(ctx, account.ID)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	keys, err := q.SigningKeysOfAccount(ctx, account.ID)
+	if err != nil {
+		return nil, err
+	}
+	var list []zones.MailDomain
+	for _, row := range rows {
+		m := zones.MailDomain{Domain: row.Name, Server: row.HostName}
+		for _, k := range keys {
+			if k.DomainID == row.ID {
+				m.Keys = append(m.Keys, zones.MailKey{Selector: k.Selector, Text: k.Record})
+			}
+		}
+		list = append(list, m)
+	}
+	return list, nil
+}
+
 // MailElsewhere says what keeps the mail of a domain from the server that takes it here; empty for
 // nothing that is known here.
 //
@@ -158,7 +184,7 @@ func MailElsewhere(ctx context.Context, q *db.Queries, st entitlement.Entitlemen
 		return language.Text{}, nil
 	}
 	if zone.Row.Hosted != HostedHere {
-		return language.New("its DNS is hosted elsewhere: enter the MX record there that “zone show %s” lists",
+		return language.New("its DNS is hosted elsewhere: enter the records for mail there that “zone show %s” lists",
 			zone.Row.Name), nil
 	}
 	name, _ := zones.Within(zone.Row.Name, domain)

@@ -428,13 +428,15 @@ func (s *Service) RemoveDomain(ctx context.Context, a usecase.Actor, reference, 
 						"mirror first", usecase.Unicode(other.Name), domain.Unicode())
 				}
 			}
-			boxes, err := tx.MailboxesOfDomain(ctx, d.ID)
+			mail, err := tx.MailOfDomain(ctx, d.ID)
 			if err != nil {
 				return none, nil, err
 			}
-			if boxes > 0 {
-				return none, nil, refusal.New(refusal.InUse, "%s has %s; remove what is not needed first",
-					domain.Unicode(), usecase.Counted(int(boxes), "mailbox"))
+			for what, n := range map[string]int64{"mailbox": mail.Mailboxes, "mail address": mail.Addresses} {
+				if n > 0 {
+					return none, nil, refusal.New(refusal.InUse, "%s has %s; remove what is not needed first",
+						domain.Unicode(), usecase.Counted(int(n), what))
+				}
 			}
 			if err := tx.RemoveDomain(ctx, d.ID); err != nil {
 				return none, nil, err

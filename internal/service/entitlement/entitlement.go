@@ -307,7 +307,9 @@ type serverLimits struct {
 	Workers int
 	// Processes, Memory and CPU bound all that runs.
 	Processes, Memory, CPU plans.Amount
-	Bounds                 sites.Bounds
+	// MailboxSize, SendsPerHour and BounceShare are of mail.
+	MailboxSize, SendsPerHour, BounceShare plans.Amount
+	Bounds                                 sites.Bounds
 }
 
 // maxWorkers is how many PHP requests at once "unlimited" means on a real server.
@@ -330,7 +332,8 @@ func (st Entitlement) ServerLimits() serverLimits {
 	return serverLimits{Disk: limits[plans.Disk], Files: limits[plans.Files],
 		Workers:   int(min(max(workers.N, 1), maxWorkers)),
 		Processes: limits[plans.Processes], Memory: limits[plans.Memory], CPU: limits[plans.CPU],
-		Bounds: sites.BoundsOf(limits)}
+		MailboxSize: limits[plans.MailboxSize], SendsPerHour: limits[plans.SendsPerHour],
+		BounceShare: limits[plans.BounceShare], Bounds: sites.BoundsOf(limits)}
 }
 
 // Lock locks an account, and its reseller before it, and loads its entitlement.

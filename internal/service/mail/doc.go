@@ -1,5 +1,5 @@
-// Package mail is the use cases of mail: on which server the mail of an account is, and its
-// mailboxes.
+// Package mail is the use cases of mail: on which server the mail of an account is, its mailboxes
+// and addresses, and what its messages are signed with.
 package mail
 
 import (
@@ -11,9 +11,10 @@ import (
 type Service struct {
 	*usecase.Base
 	rollout *rollout.Service
+	spare   spareKeys
 }
 
 // New makes the use cases.
 func New(b *usecase.Base, rollout *rollout.Service) *Service {
-	return &Service{Base: b, rollout: rollout}
+	return &Service{Base: b, rollout: rollout, spare: make(spareKeys, 4)}
 }

@@ -3,6 +3,7 @@ package mail_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -10,6 +11,7 @@ import (
 	"victualler/internal/api"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/manifest"
 	"victualler/internal/service/servicetest"
 	"victualler/internal/store/storetest"
 )
@@ -174,4 +176,196 @@ func TestMailboxes(t *testing.T) {
 		_, there := b.Agents.On(2).InForce(account.ID)
 		assert.False(t, there)
 	})
+}
+
+func TestAddresses(t *testing.T) {
+	ctx := t.Context()
+	b := servicetest.New(t)
+	b.Server("skua", "web", "mail")
+	takesMail(t, b, "skua")
+	b.Plan("harbour", plans.Limits{plans.Mailboxes: plans.Of(5), plans.MailboxSize: plans.Of(plans.GiB),
+		plans.Addresses: plans.Of(3), plans.SendsPerHour: plans.Of(200), plans.BounceShare: plans.Of(20)}, "mail")
+	owner := b.Customer("Tern Boats", "")
+	account := b.Account(b.Operator, api.OpenAccount{Domain: "boats.example", Plan: "harbour", Customer: "Tern Boats"})
+	box := func(address string, forwards ...string) error {
+		_, err := b.Mail.AddMailbox(ctx, owner, "boats.example", api.NewMailbox{Address: address, ForwardTo: forwards})
+		return err
+	}
+	add := func(address string, targets ...string) (api.MailAddressChanged, error) {
+		return b.Mail.AddAddress(ctx, owner, "boats.example", api.NewMailAddress{Address: address, Targets: targets})
+	}
+	sent := func() *manifest.Mail {
+		b.Work()
+		m, there := b.Agents.On(1).InForce(account.ID)
+		require.True(t, there)
+		return m.Mail
+	}
+	leads := func(address string) string {
+		for _, a := range sent().Addresses {
+			if a.Address == address {
+				return strings.Join(append(a.Targets, a.Forwards...), " ")
+			}
+		}
+		return ""
+	}
+	// An account that only passes on has mail, too.
+	first, err := add("Crew", "crew@harbourmail.test")
+	require.NoError(t, err)
+	assert.Equal(t, "crew@boats.example", first.Address.Address)
+	assert.Equal(t, "skua.ternisland.example", first.Server)
+	assert.Equal(t, "crew@harbourmail.test", leads("crew@boats.example"))
+	assert.Equal(t, "crew@harbourmail.test", leads("postmaster@boats.example"), "which nobody has pointed")
+
+	require.NoError(t, box("info"))
+	require.NoError(t, box("anna", "anna@harbourmail.test", "info"))
+	assert.Equal(t, "info@boats.example", sent().Mailboxes[0].Copies[0], "anna comes first")
+	assert.Equal(t, []string{"anna@harbourmail.test"}, sent().Mailboxes[0].Forwards)
+	assert.Equal(t, "anna@boats.example", leads("abuse@boats.example"))
+	_, err = add("sales", "info", "Crew@Boats.example")
+	require.NoError(t, err)
+	assert.Equal(t, "info@boats.example crew@harbourmail.test", leads("sales@boats.example"))
+	_, err = add("webmaster", "nobody")
+	servicetest.Refused(t, refusal.InvalidInput, err)
+	assert.ErrorContains(t, err, "nobody@boats.example, which is no address")
+	_, err = add("*", "info")
+	require.NoError(t, err)
+
+	m := sent()
+	assert.EqualValues(t, 200, *m.Hourly)
+	assert.EqualValues(t, 20, *m.BounceShare)
+	require.Len(t, m.Senders, 1)
+	require.Len(t, m.Keys, 1)
+	assert.Equal(t, "k1", m.Keys[0].Selector)
+
+	for name, c := range map[string]struct {
+		address string
+		targets []string
+		kind    refusal.Kind
+	}{
+		"a mailbox":           {"info", []string{"anna"}, refusal.NameTaken},
+		"an address":          {"crew", []string{"anna"}, refusal.NameTaken},
+		"more than allowed":   {"fourth", []string{"anna"}, refusal.LimitReached},
+		"nowhere":             {"webmaster", nil, refusal.InvalidInput},
+		"no address":          {"webmaster", []string{"|/bin/sh"}, refusal.InvalidInput},
+		"an option":           {"webmaster", []string{"-oi@harbourmail.test"}, refusal.InvalidInput},
+		"somebody's domain":   {"a@quay.example", []string{"anna"}, refusal.InvalidInput},
+		"itself, as a circle": {"webmaster", []string{"webmaster"}, refusal.InvalidInput},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := add(c.address, c.targets...)
+			servicetest.Refused(t, c.kind, err)
+		})
+	}
+	t.Run("a circle", func(t *testing.T) {
+		_, err := b.Mail.ChangeAddress(ctx, owner, "boats.example", "crew", 1,
+			api.MailAddressChange{Targets: []string{"sales"}})
+		servicetest.Refused(t, refusal.InvalidInput, err)
+		assert.ErrorContains(t, err, "circle")
+	})
+	t.Run("role addresses are pointed, and do not count", func(t *testing.T) {
+		list, err := b.Mail.Addresses(ctx, owner, "boats.example")
+		require.NoError(t, err)
+		require.Len(t, list.Addresses, 3+4)
+		assert.Equal(t, "*@boats.example", list.Addresses[2].Address)
+		assert.False(t, list.Addresses[3].Pointed)
+		_, err = b.Mail.RemoveAddress(ctx, owner, "boats.example", "abuse")
+		servicetest.Refused(t, refusal.InUse, err)
+		pointed, err := b.Mail.ChangeAddress(ctx, owner, "boats.example", "abuse", 1,
+			api.MailAddressChange{Targets: []string{"info"}})
+		require.NoError(t, err)
+		assert.True(t, pointed.Address.Pointed)
+		assert.Equal(t, "info@boats.example", leads("abuse@boats.example"))
+		_, err = b.Mail.RemoveAddress(ctx, owner, "boats.example", "abuse@boats.example")
+		require.NoError(t, err)
+		assert.Equal(t, "anna@boats.example", leads("abuse@boats.example"))
+	})
+	t.Run("the path of a message", func(t *testing.T) {
+		path, err := b.Mail.MailPath(ctx, owner, "boats.example", "sales+spring@boats.example")
+		require.NoError(t, err)
+		assert.Equal(t, "sub_address", path.Hop)
+		assert.Equal(t, "address", path.Next[0].Hop)
+		require.Len(t, path.Next[0].Next, 2)
+		assert.Equal(t, "stored in the mailbox", path.Next[0].Next[0].Says)
+		assert.Equal(t, "outside", path.Next[0].Next[1].Next[0].Hop)
+	})
+	t.Run("what a removed mailbox leaves", func(t *testing.T) {
+		_, err := b.Mail.RemoveMailbox(ctx, owner, "boats.example", "info")
+		servicetest.Refused(t, refusal.InUse, err)
+		_, err = b.Mail.RemoveAddress(ctx, owner, "boats.example", "*")
+		require.NoError(t, err)
+		_, err = b.Mail.RemoveMailbox(ctx, owner, "boats.example", "info")
+		require.NoError(t, err)
+		assert.Equal(t, "crew@harbourmail.test", leads("sales@boats.example"))
+		assert.Empty(t, sent().Mailboxes[0].Copies)
+	})
+	t.Run("nothing is sent for a suspended account", func(t *testing.T) {
+		_, err := b.Selling.SuspendAccount(ctx, b.Operator, "boats.example", "unpaid")
+		require.NoError(t, err)
+		assert.True(t, sent().Silent)
+		_, err = b.Selling.ResumeAccount(ctx, b.Operator, "boats.example")
+		require.NoError(t, err)
+		assert.False(t, sent().Silent)
+	})
+	t.Run("a change of the plan reaches the server", func(t *testing.T) {
+		plan, err := b.Selling.Plan(ctx, b.Operator, "harbour")
+		require.NoError(t, err)
+		limits := plans.Limits{plans.SendsPerHour: plans.Of(50)}
+		_, err = b.Selling.ChangePlan(ctx, b.Operator, "harbour", plan.Version, api.PlanChange{Limits: limits})
+		require.NoError(t, err)
+		assert.EqualValues(t, 50, *sent().Hourly)
+	})
+	t.Run("a domain with addresses stays", func(t *testing.T) {
+		_, err := b.Domains.AddDomain(ctx, b.Operator, "boats.example", api.NewDomain{Domain: "quay.example"})
+		require.NoError(t, err)
+		_, err = b.Mail.AddAddress(ctx, b.Operator, "boats.example",
+			api.NewMailAddress{Address: "postmaster@quay.example", Targets: []string{"anna@boats.example"}})
+		require.NoError(t, err)
+		_, err = b.Domains.RemoveDomain(ctx, b.Operator, "boats.example", "quay.example")
+		servicetest.Refused(t, refusal.InUse, err)
+	})
+}
+
+func TestSigningKeysAreTurned(t *testing.T) {
+	ctx := t.Context()
+	b := servicetest.New(t)
+	b.Server("skua", "web", "mail", "dns")
+	b.Server("petrel", "dns")
+	takesMail(t, b, "skua")
+	b.Plan("harbour", plans.Limits{plans.Mailboxes: plans.Of(5), plans.SendsPerHour: plans.Of(200)}, "mail", "dns")
+	b.Customer("Tern Boats", "")
+	account := b.Account(b.Operator, api.OpenAccount{Domain: "boats.example", Plan: "harbour", Customer: "Tern Boats"})
+	_, err := b.Mail.AddMailbox(ctx, b.Operator, "boats.example", api.NewMailbox{Address: "info"})
+	require.NoError(t, err)
+	_, err = b.Settings.ChangeSettings(ctx, b.Operator, 0, api.SettingsChange{
+		NameServers: &[]string{"ns1.tern.test", "ns2.tern.test"}})
+	require.NoError(t, err)
+	_, err = b.DNS.ChangeZone(ctx, b.Operator, "boats.example", 0, api.ZoneChange{Hosted: "here"})
+	require.NoError(t, err)
+	// state is the selector that signs, and those that are published.
+	state := func() (string, []string) {
+		require.NoError(t, b.Mail.TurnSigningKeys(ctx))
+		b.Work()
+		m, there := b.Agents.On(1).InForce(account.ID)
+		require.True(t, there)
+		require.Len(t, m.Mail.Keys, 1)
+		var published []string
+		for _, r := range m.Zones[0].Records {
+			if before, _, is := strings.Cut(r.Name, "._domainkey"); is {
+				assert.Contains(t, r.Data, "v=DKIM1")
+				published = append(published, before)
+			}
+		}
+		return m.Mail.Keys[0].Selector, published
+	}
+	for _, c := range []struct {
+		days      int
+		signs     string
+		published []string
+	}{{0, "k1", []string{"k1"}}, {179, "k1", []string{"k1"}}, {2, "k1", []string{"k1", "k2"}},
+		{2, "k1", []string{"k1", "k2"}}, {2, "k2", []string{"k1", "k2"}}, {15, "k2", []string{"k2"}}} {
+		b.Pass(time.Duration(c.days) * 24 * time.Hour)
+		signs, published := state()
+		assert.Equal(t, c.signs, signs, "after %d days", c.days)
+		assert.Equal(t, c.published, published, "after %d days", c.days)
+	}
 }

@@ -38,11 +38,11 @@ func (s *Service) Mailboxes(ctx context.Context, a usecase.Actor, reference stri
 	if err != nil {
 		return out, err
 	}
-	rows, err := s.Store.MailboxesOfAccount(ctx, number)
+	r, err := loadRows(ctx, s.Store.Queries, number)
 	if err != nil {
 		return out, err
 	}
-	for _, row := range rows {
+	for _, row := range r.boxes {
 		out.Mailboxes = append(out.Mailboxes, view(st, row))
 	}
 	out.Server, err = serverName(ctx, s.Store.Queries, account)
@@ -59,56 +59,23 @@ func serverName(ctx context.Context, q *db.Queries, account db.Account) (string,
 }
 
 func view(st entitlement.Entitlement, row db.MailboxesOfAccountRow) api.Mailbox {
-	address := row.Mailbox.Local + "@" + row.Domain
-	return api.Mailbox{Address: address, Unicode: row.Mailbox.Local + "@" + usecase.Unicode(row.Domain),
-		Password: row.Mailbox.Hash != nil, Size: row.Mailbox.Size, Most: sizeInForce(st, row.Mailbox.Size),
-		Domain: row.Domain, AddedAt: row.Mailbox.AddedAt, Version: row.Mailbox.Version}
+	b := row.Mailbox
+	return api.Mailbox{Address: box(row), Unicode: unicode(box(row)), Password: b.Hash != nil, Size: b.Size,
+		Most: sizeInForce(st, b.Size), ForwardTo: b.ForwardTo, SendsPerHour: b.SendsPerHour, Domain: row.Domain,
+		AddedAt: b.AddedAt, Version: b.Version}
 }
 
-// change changes the mailboxes of an account, which is locked, and starts the operation that brings
-// it about. What fn returns is the number of the mailbox; 0 where it has gone.
-func (s *Service) change(ctx context.Context, a usecase.Actor, reference, kind string,
-	fn func(store.Tx, entitlement.Entitlement, []db.MailboxesOfAccountRow) (int64, error)) (api.MailboxChanged, error) {
-	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.MailboxChanged, error) {
-		none := api.MailboxChanged{}
-		number, err := usecase.FindAccount(ctx, tx.Queries, a, reference)
-		if err != nil {
-			return none, err
-		}
-		st, err := entitlement.LockToChange(ctx, s.Base, tx, a, number)
-		if err != nil {
-			return none, err
-		}
-		rows, err := tx.MailboxesOfAccount(ctx, number)
-		if err != nil {
-			return none, err
-		}
-		id, err := fn(tx, st, rows)
-		if err != nil {
-			return none, err
-		}
-		out := api.MailboxChanged{}
-		if out.Operation, err = s.rollout.ApplyAccounts(ctx, tx, a, kind, usecase.AboutAccount(st.Account),
-			[]int64{number}); err != nil {
-			return none, err
-		}
-		account, err := tx.Account(ctx, number)
-		if err != nil {
-			return none, err
-		}
-		if out.Server, err = serverName(ctx, tx.Queries, account); err != nil {
-			return none, err
-		}
-		if rows, err = tx.MailboxesOfAccount(ctx, number); err != nil {
-			return none, err
-		}
-		for _, row := range rows {
+// tellMailbox tells of a mailbox after a change.
+func tellMailbox(id int64) func(outcome) api.MailboxChanged {
+	return func(out outcome) api.MailboxChanged {
+		told := api.MailboxChanged{Operation: out.operation, Server: out.server}
+		for _, row := range out.boxes {
 			if row.Mailbox.ID == id {
-				out.Mailbox, out.Version = view(st, row), row.Mailbox.Version
+				told.Mailbox, told.Version = view(out.st, row), row.Mailbox.Version
 			}
 		}
-		return out, nil
-	})
+		return told
+	}
 }
 
 // cost is bcrypt's for passwords of mailboxes: mail programs sign in often.
@@ -191,78 +158,96 @@ func checkSize(st entitlement.Entitlement, size *int64) error {
 // Locks: the account, the reseller.
 func (s *Service) AddMailbox(ctx context.Context, a usecase.Actor, reference string,
 	in api.NewMailbox) (api.MailboxChanged, error) {
-	return s.change(ctx, a, reference, "mailbox.add",
-		func(tx store.Tx, st entitlement.Entitlement, rows []db.MailboxesOfAccountRow) (int64, error) {
+	return change(ctx, s, a, reference, "mailbox.add",
+		func(tx store.Tx, st entitlement.Entitlement, r rows) (func(outcome) api.MailboxChanged, error) {
 			d, domain, err := domainFor(ctx, tx, st.Account, in.Address)
 			if err != nil {
-				return 0, err
+				return nil, err
 			}
 			local, corrections, err := mail.ParseLocal(in.Address, domain)
 			if err != nil {
-				return 0, err
+				return nil, err
 			}
 			address := mail.Address{Local: local, Domain: domain}
-			switch {
-			case local == mail.CatchAll:
-				return 0, refusal.Input("address", "a mailbox has a name of its own; type what goes before the @")
-			case slices.ContainsFunc(rows, func(r db.MailboxesOfAccountRow) bool {
-				return r.Mailbox.DomainID == d.ID && r.Mailbox.Local == local
-			}):
-				return 0, refusal.New(refusal.NameTaken, "there is a mailbox %s already",
-					address.Unicode()).On("address")
-			case !st.Has("mail"):
-				return 0, st.MissingFeature("mail", "mailboxes need the feature mail, which this account does not have")
+			if local == mail.CatchAll {
+				return nil, refusal.Input("address", "a mailbox has a name of its own; type what goes before the @")
+			}
+			if err := r.taken(address.String()); err != nil {
+				return nil, err
+			}
+			if !st.Has("mail") {
+				return nil, st.MissingFeature("mail", "mailboxes need the feature mail, which this account does not have")
 			}
 			if err := st.Admit(plans.Mailboxes, 1); err != nil {
-				return 0, err
+				return nil, err
 			}
 			if err := checkSize(st, in.Size); err != nil {
-				return 0, err
+				return nil, err
+			}
+			book := r.book()
+			book.Domains = append(book.Domains, d.Name)
+			forwards, err := parseTargets(in.ForwardTo, domain, book)
+			if err != nil {
+				return nil, err
 			}
 			hash, err := s.hash(in.Password, address.String())
 			if err != nil {
-				return 0, err
+				return nil, err
 			}
 			server, err := s.place(ctx, tx, a, st.Account)
 			if err != nil {
-				return 0, err
+				return nil, err
 			}
 			row, err := tx.AddMailbox(ctx, db.AddMailboxParams{AccountID: st.Account.ID, DomainID: d.ID, Local: local,
-				Hash: hash, Size: in.Size})
+				Hash: hash, Size: in.Size, ForwardTo: forwards, SendsPerHour: in.SendsPerHour})
 			if err != nil {
-				return 0, err
+				return nil, err
 			}
 			for _, c := range corrections {
 				a.Note("%s", c)
 			}
 			a.Summarize("add mailbox %s to account %s", address.Unicode(), st.Account.SignInName)
-			st.Account.MailServerID = &server.ID
-			elsewhere, err := dns.MailElsewhere(ctx, tx.Queries, st, d.Name)
-			if err != nil {
-				return 0, err
-			}
-			if !elsewhere.IsZero() {
-				a.Note("%s", elsewhere)
+			if err := s.mailBegins(ctx, tx, a, st, server, d); err != nil {
+				return nil, err
 			}
 			if hash == nil {
 				a.Note("nobody can sign in until it has a password")
 			}
-			return row.ID, usecase.Record(ctx, tx, a, "mailbox.add", usecase.AboutAccount(st.Account), nil,
-				map[string]any{"mailbox": address.String(), "password": hash != nil, "server": server.Label})
+			words := map[string]any{"mailbox": address.String(), "password": hash != nil, "server": server.Label}
+			if len(forwards) > 0 {
+				words["forward_to"] = forwards
+			}
+			return tellMailbox(row.ID), usecase.Record(ctx, tx, a, "mailbox.add", usecase.AboutAccount(st.Account), nil,
+				words)
 		})
+}
+
+// mailBegins does what belongs to an address of a domain, which may be its first one: the domain's
+// messages are signed from now on; and it is said what keeps its mail from coming here.
+func (s *Service) mailBegins(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement.Entitlement,
+	server db.Server, d db.Domain) error {
+	if err := s.turnKeys(ctx, tx, st.Account.ID, d.ID); err != nil {
+		return err
+	}
+	st.Account.MailServerID = &server.ID
+	elsewhere, err := dns.MailElsewhere(ctx, tx.Queries, st, d.Name)
+	if err == nil && !elsewhere.IsZero() {
+		a.Note("%s", elsewhere)
+	}
+	return err
 }
 
 // find finds a mailbox by its address, or by what goes before the @ if that is clear.
 //
 // Refusals: InvalidInput, NotFound.
-func find(rows []db.MailboxesOfAccountRow, typed string) (db.MailboxesOfAccountRow, error) {
+func (r rows) find(typed string) (db.MailboxesOfAccountRow, error) {
 	none := db.MailboxesOfAccountRow{}
 	local, domain, _ := strings.Cut(strings.ToLower(strings.TrimSpace(typed)), "@")
 	if d, _, err := names.ParseDomain(domain); err == nil {
 		domain = d.String()
 	}
 	var found []db.MailboxesOfAccountRow
-	for _, row := range rows {
+	for _, row := range r.boxes {
 		if row.Mailbox.Local == local && (domain == "" || row.Domain == domain) {
 			found = append(found, row)
 		}
@@ -277,69 +262,94 @@ func find(rows []db.MailboxesOfAccountRow, typed string) (db.MailboxesOfAccountR
 		local, usecase.Unicode(found[0].Domain))
 }
 
-// ChangeMailbox changes the password or the size of a mailbox.
+// ChangeMailbox changes the password of a mailbox, its size, what it passes on and how much its
+// holder may send.
 //
 // Refusals: ApplyFailed, Changed, InvalidInput, LimitReached, NotFound, ServerUnreachable,
 // Suspended, WeakPassword, WrongState.
 // Locks: the account, the reseller.
 func (s *Service) ChangeMailbox(ctx context.Context, a usecase.Actor, reference, mailbox string, version int64,
 	in api.MailboxChange) (api.MailboxChanged, error) {
-	return s.change(ctx, a, reference, "mailbox.change",
-		func(tx store.Tx, st entitlement.Entitlement, rows []db.MailboxesOfAccountRow) (int64, error) {
-			row, err := find(rows, mailbox)
+	return change(ctx, s, a, reference, "mailbox.change",
+		func(tx store.Tx, st entitlement.Entitlement, r rows) (func(outcome) api.MailboxChanged, error) {
+			row, err := r.find(mailbox)
 			if err != nil {
-				return 0, err
+				return nil, err
 			}
-			address := row.Mailbox.Local + "@" + row.Domain
+			address := box(row)
 			if err := usecase.CheckVersion(address, version, row.Mailbox.Version); err != nil {
-				return 0, err
+				return nil, err
 			}
-			p := db.ChangeMailboxParams{ID: row.Mailbox.ID, Hash: row.Mailbox.Hash, Size: row.Mailbox.Size}
-			words := map[string]any{"mailbox": address}
+			p := db.ChangeMailboxParams{ID: row.Mailbox.ID, Hash: row.Mailbox.Hash, Size: row.Mailbox.Size,
+				ForwardTo: row.Mailbox.ForwardTo, SendsPerHour: row.Mailbox.SendsPerHour}
+			before, words := map[string]any{}, map[string]any{"mailbox": address}
 			if in.Size != nil {
-				if p.Size = in.Size; *in.Size == 0 {
-					p.Size = nil
-				}
+				p.Size = noneIfZero(in.Size)
 				if err := checkSize(st, p.Size); err != nil {
-					return 0, err
+					return nil, err
 				}
-				words["size"] = p.Size
+				before["size"], words["size"] = row.Mailbox.Size, p.Size
+			}
+			if in.SendsPerHour != nil {
+				p.SendsPerHour = noneIfZero(in.SendsPerHour)
+				before["sends_per_hour"], words["sends_per_hour"] = row.Mailbox.SendsPerHour, p.SendsPerHour
+			}
+			if in.ForwardTo != nil {
+				domain, _, err := names.ParseDomain(row.Domain)
+				if err != nil {
+					return nil, err
+				}
+				if p.ForwardTo, err = parseTargets(*in.ForwardTo, domain, r.book()); err != nil {
+					return nil, err
+				}
+				before["forward_to"], words["forward_to"] = row.Mailbox.ForwardTo, p.ForwardTo
 			}
 			if in.Password != nil {
 				if p.Hash, err = s.hash(*in.Password, address); err != nil {
-					return 0, err
+					return nil, err
 				}
 				words["password"] = p.Hash != nil
 				a.Note("all sessions of %s end", address)
 			}
 			a.Summarize("change mailbox %s of account %s", address, st.Account.SignInName)
 			if err := tx.ChangeMailbox(ctx, p); err != nil {
-				return 0, err
+				return nil, err
 			}
-			return row.Mailbox.ID, usecase.Record(ctx, tx, a, "mailbox.change", usecase.AboutAccount(st.Account), nil,
-				words)
+			return tellMailbox(row.Mailbox.ID), usecase.Record(ctx, tx, a, "mailbox.change",
+				usecase.AboutAccount(st.Account), before, words)
 		})
 }
 
-// RemoveMailbox removes a mailbox with all messages in it.
+// noneIfZero is nothing for 0, by which people take away an amount.
+func noneIfZero(n *int64) *int64 {
+	if *n == 0 {
+		return nil
+	}
+	return n
+}
+
+// RemoveMailbox removes a mailbox with all messages in it. Addresses no longer lead there.
 //
-// Refusals: ApplyFailed, InvalidInput, NotFound, ServerUnreachable, Suspended, WrongState.
+// Refusals: ApplyFailed, InUse, InvalidInput, NotFound, ServerUnreachable, Suspended, WrongState.
 // Locks: the account, the reseller.
 func (s *Service) RemoveMailbox(ctx context.Context, a usecase.Actor, reference, mailbox string) (api.Started, error) {
-	done, err := s.change(ctx, a, reference, "mailbox.remove",
-		func(tx store.Tx, st entitlement.Entitlement, rows []db.MailboxesOfAccountRow) (int64, error) {
-			row, err := find(rows, mailbox)
+	return change(ctx, s, a, reference, "mailbox.remove",
+		func(tx store.Tx, st entitlement.Entitlement, r rows) (func(outcome) api.Started, error) {
+			row, err := r.find(mailbox)
 			if err != nil {
-				return 0, err
+				return nil, err
 			}
-			address := row.Mailbox.Local + "@" + row.Domain
+			address := box(row)
 			a.Summarize("remove mailbox %s from account %s", address, st.Account.SignInName)
 			a.Note("all messages in it are deleted")
-			if err := tx.RemoveMailbox(ctx, row.Mailbox.ID); err != nil {
-				return 0, err
+			if err := r.forget(ctx, tx, a, address); err != nil {
+				return nil, err
 			}
-			return 0, usecase.Record(ctx, tx, a, "mailbox.remove", usecase.AboutAccount(st.Account),
-				map[string]any{"mailbox": address}, nil)
+			if err := tx.RemoveMailbox(ctx, row.Mailbox.ID); err != nil {
+				return nil, err
+			}
+			return func(out outcome) api.Started { return api.Started{Operation: out.operation} },
+				usecase.Record(ctx, tx, a, "mailbox.remove", usecase.AboutAccount(st.Account),
+					map[string]any{"mailbox": address}, nil)
 		})
-	return api.Started{Operation: done.Operation}, err
 }

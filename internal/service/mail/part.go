@@ -2,6 +2,8 @@ package mail
 
 import (
 	"context"
+	"encoding/base64"
+	"errors"
 	"slices"
 
 	"victualler/internal/hosting/language"
@@ -31,7 +33,8 @@ func (s *Service) Part() rollout.Part {
 			return s.rollout.SyncServer(ctx, server) // it must know that it is a mail server
 		},
 		Closed: func(ctx context.Context, tx store.Tx, accountID int64) error {
-			if err := tx.DeleteMailboxes(ctx, accountID); err != nil {
+			if err := errors.Join(tx.DeleteMailboxes(ctx, accountID), tx.DeleteMailAddresses(ctx, accountID),
+				tx.DeleteSigningKeys(ctx, accountID)); err != nil {
 				return err
 			}
 			return tx.SetMailServer(ctx, db.SetMailServerParams{ID: accountID})
@@ -42,20 +45,25 @@ func (s *Service) fill(ctx context.Context, q *db.Queries, st entitlement.Entitl
 	if st.Account.MailServerID == nil {
 		return nil
 	}
-	rows, err := q.MailboxesOfAccount(ctx, st.Account.ID)
-	if err != nil || len(rows) == 0 {
+	r, err := loadRows(ctx, q, st.Account.ID)
+	if err != nil || len(r.boxes)+len(r.addresses) == 0 {
 		return err
 	}
-	mail := &manifest.Mail{}
-	for _, row := range rows {
-		domain, _, err := names.ParseDomain(row.Domain)
+	limits := st.ServerLimits()
+	out := &manifest.Mail{Hourly: orUnlimited(limits.SendsPerHour), BounceShare: orUnlimited(limits.BounceShare),
+		Silent: m.Home().Suspended}
+	book := r.book()
+	for _, name := range book.Domains {
+		domain, _, err := names.ParseDomain(name)
 		if err != nil {
 			return err
 		}
-		if !slices.Contains(mail.Domains, domain) {
-			mail.Domains = append(mail.Domains, domain)
-		}
-		box := manifest.Mailbox{Address: row.Mailbox.Local + "@" + row.Domain, Size: sizeInForce(st, row.Mailbox.Size)}
+		out.Domains = append(out.Domains, domain)
+	}
+	for _, row := range r.boxes {
+		box := manifest.Mailbox{Address: box(row), Size: sizeInForce(st, row.Mailbox.Size),
+			Hourly: row.Mailbox.SendsPerHour}
+		box.Copies, box.Forwards = book.Path(box.Address).Stops()
 		if row.Mailbox.Hash != nil && !m.Home().Suspended {
 			hash, err := s.Key.Open(sealedHash, row.Mailbox.Hash)
 			if err != nil {
@@ -63,16 +71,61 @@ func (s *Service) fill(ctx context.Context, q *db.Queries, st entitlement.Entitl
 			}
 			box.Hash = string(hash)
 		}
-		mail.Mailboxes = append(mail.Mailboxes, box)
+		out.Mailboxes = append(out.Mailboxes, box)
 	}
-	m.On(*st.Account.MailServerID).Mail = mail
+	for _, one := range r.list() {
+		address := manifest.MailAddress{Address: one.Address}
+		if address.Targets, address.Forwards = book.Path(one.Address).Stops(); len(address.Targets)+
+			len(address.Forwards) > 0 {
+			out.Addresses = append(out.Addresses, address)
+		}
+	}
+	if out.Keys, err = s.keysInForce(ctx, q, st.Account.ID); err != nil {
+		return err
+	}
+	if st.Account.ServerID == *st.Account.MailServerID {
+		if out.Senders, err = senders(ctx, q, st.Account.ID); err != nil {
+			return err
+		}
+	}
+	m.On(*st.Account.MailServerID).Mail = out
 	return nil
+}
+
+// senders are the domains that the sites of an account may send for: those that are shown to be
+// theirs, the main one first.
+func senders(ctx context.Context, q *db.Queries, account int64) ([]names.Domain, error) {
+	list, err := q.DomainsOfAccount(ctx, account)
+	if err != nil {
+		return nil, err
+	}
+	var found []names.Domain
+	for _, main := range []bool{true, false} {
+		for _, d := range list {
+			if d.Main != main || d.ProvedAt == nil {
+				continue
+			}
+			domain, _, err := names.ParseDomain(d.Name)
+			if err != nil {
+				return nil, err
+			}
+			found = append(found, domain)
+		}
+	}
+	return found, nil
+}
+
+func orUnlimited(a plans.Amount) *int64 {
+	if a.Unlimited {
+		return nil
+	}
+	return &a.N
 }
 
 // sizeInForce is the most that a mailbox may hold, in bytes: what was set for it, but not more than
 // the account may give one. Nil is unlimited.
 func sizeInForce(st entitlement.Entitlement, set *int64) *int64 {
-	most := st.Allowance().Amounts()[plans.MailboxSize]
+	most := st.ServerLimits().MailboxSize
 	switch {
 	case most.Unlimited:
 		return set
@@ -117,7 +170,7 @@ func (s *Service) place(ctx context.Context, tx store.Tx, a usecase.Actor, accou
 }
 
 // describeServer says what a server with the role mail is to know.
-func (s *Service) describeServer(_ context.Context, _ *db.Queries, server db.Server,
+func (s *Service) describeServer(ctx context.Context, q *db.Queries, server db.Server,
 	out *manifest.Server) error {
 	if server.HostName == "" || !slices.Contains(server.Roles, "mail") {
 		return nil
@@ -126,6 +179,10 @@ func (s *Service) describeServer(_ context.Context, _ *db.Queries, server db.Ser
 	if err != nil {
 		return err
 	}
-	out.Mail = &manifest.MailServer{Name: name}
+	key, err := s.returnKey(ctx, q)
+	if err != nil {
+		return err
+	}
+	out.Mail = &manifest.MailServer{Name: name, ReturnKey: manifest.Secret(base64.StdEncoding.EncodeToString(key))}
 	return nil
 }

@@ -94,15 +94,16 @@ func Word(code string) language.Text { return language.Plain(OrEmpty(words[code]
 
 // counts are the formats of [Counted]: what is counted, one and several of them.
 var counts = map[string][2]string{
-	"account":    {"%d account", "%d accounts"},
-	"customer":   {"%d customer", "%d customers"},
-	"difference": {"%d difference", "%d differences"},
-	"mailbox":    {"%d mailbox", "%d mailboxes"},
-	"own record": {"%d own record", "%d own records"},
-	"plan":       {"%d plan", "%d plans"},
-	"record":     {"%d record", "%d records"},
-	"set":        {"%d set", "%d sets"},
-	"site":       {"%d site", "%d sites"},
+	"account":      {"%d account", "%d accounts"},
+	"customer":     {"%d customer", "%d customers"},
+	"difference":   {"%d difference", "%d differences"},
+	"mail address": {"%d mail address", "%d mail addresses"},
+	"mailbox":      {"%d mailbox", "%d mailboxes"},
+	"own record":   {"%d own record", "%d own records"},
+	"plan":         {"%d plan", "%d plans"},
+	"record":       {"%d record", "%d records"},
+	"set":          {"%d set", "%d sets"},
+	"site":         {"%d site", "%d sites"},
 }
 
 // Counted counts: "1 account", "3 accounts". It panics for what is not in the table.

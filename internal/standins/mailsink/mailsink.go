@@ -17,6 +17,7 @@ import (
 	"net"
 	"net/http"
 	"net/mail"
+	"net/netip"
 	"net/textproto"
 	"slices"
 	"strings"
@@ -35,10 +36,11 @@ type Message struct {
 	Raw     string    `json:"raw"`
 }
 
-// kept is how many messages are kept; mostBytes bounds each.
+// kept is how many messages are kept, and keptBytes how much of each; mostBytes bounds what is taken.
 const (
 	kept      = 500
-	mostBytes = 1 << 20
+	keptBytes = 1 << 20
+	mostBytes = 100 << 20
 )
 
 // Sink takes messages. Make one with [Listen].
@@ -46,7 +48,7 @@ type Sink struct {
 	// SMTP and HTTP are the addresses it listens on.
 	SMTP, HTTP string
 
-	smtp   net.Listener
+	smtp   []net.Listener
 	server *http.Server
 
 	mu       sync.Mutex
@@ -54,19 +56,26 @@ type Sink struct {
 	count    int
 }
 
+// Domain is that of an outside mail provider, in demo and tests.
+const Domain = "harbourmail.test"
+
+// Zone is what public DNS answers for [Domain] when its mail is taken at an address.
+func Zone(at netip.Addr) string {
+	return fmt.Sprintf("@ MX 10 mx\n@ TXT \"v=spf1 a:mx.%s -all\"\nmx A %s\n", Domain, at)
+}
+
 // Listen takes messages at one address and shows them at another, until [Sink.Close].
 func Listen(smtpAddress, httpAddress string) (*Sink, error) {
 	s := &Sink{}
-	var err error
-	if s.smtp, err = net.Listen("tcp", smtpAddress); err != nil {
+	if err := s.Also(smtpAddress); err != nil {
 		return nil, err
 	}
 	page, err := net.Listen("tcp", httpAddress)
 	if err != nil {
-		s.smtp.Close()
+		s.smtp[0].Close()
 		return nil, err
 	}
-	s.SMTP, s.HTTP = s.smtp.Addr().String(), page.Addr().String()
+	s.SMTP, s.HTTP = s.smtp[0].Addr().String(), page.Addr().String()
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", s.show)
 	mux.HandleFunc("GET /messages", func(w http.ResponseWriter, _ *http.Request) {
@@ -75,23 +84,37 @@ func Listen(smtpAddress, httpAddress string) (*Sink, error) {
 	})
 	s.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	go s.server.Serve(page)
+	return s, nil
+}
+
+// Also takes messages at another address, too. It is not called once [Sink.Close] is.
+func (s *Sink) Also(address string) error {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return err
+	}
+	s.smtp = append(s.smtp, l)
 	go func() {
 		for {
-			conn, err := s.smtp.Accept()
+			conn, err := l.Accept()
 			if err != nil {
 				return
 			}
 			go s.talk(conn)
 		}
 	}()
-	return s, nil
+	return nil
 }
 
 // Close stops.
 func (s *Sink) Close() error {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
-	return errors.Join(s.smtp.Close(), s.server.Shutdown(ctx))
+	errs := []error{s.server.Shutdown(ctx)}
+	for _, l := range s.smtp {
+		errs = append(errs, l.Close())
+	}
+	return errors.Join(errs...)
 }
 
 // Messages returns what was taken, newest first.
@@ -154,7 +177,7 @@ func (s *Sink) talk(conn net.Conn) {
 			if err != nil {
 				return
 			}
-			m.Raw = string(text)
+			m.Raw = string(text[:min(len(text), keptBytes)])
 			s.save(m)
 			m = Message{}
 			say("250 taken")

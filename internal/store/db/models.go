@@ -251,6 +251,7 @@ type Installation struct {
 	AuthorityKey []byte
 	CreatedAt    time.Time
 	TransferKey  []byte
+	ReturnKey    []byte
 }
 
 type Intermediate struct {
@@ -333,15 +334,27 @@ type Mail struct {
 	ClaimedUntil *time.Time
 }
 
-type Mailbox struct {
+type MailAddress struct {
 	ID        int64
 	AccountID int64
 	DomainID  int64
 	Local     string
-	Hash      []byte
-	Size      *int64
+	Targets   []string
 	Version   int64
 	AddedAt   time.Time
+}
+
+type Mailbox struct {
+	ID           int64
+	AccountID    int64
+	DomainID     int64
+	Local        string
+	Hash         []byte
+	Size         *int64
+	Version      int64
+	AddedAt      time.Time
+	ForwardTo    []string
+	SendsPerHour *int64
 }
 
 type NearlyFullAccount struct {
@@ -560,6 +573,18 @@ type SignInFailure struct {
 	Subject  string
 	Failures int32
 	LastAt   time.Time
+}
+
+type SigningKey struct {
+	ID        int64
+	AccountID int64
+	DomainID  int64
+	Selector  string
+	Key       []byte
+	Record    string
+	MadeAt    time.Time
+	ActiveAt  *time.Time
+	RetiredAt *time.Time
 }
 
 type SigningRequest struct {

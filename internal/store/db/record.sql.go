@@ -337,7 +337,7 @@ func (q *Queries) IdempotentAnswer(ctx context.Context, arg IdempotentAnswerPara
 }
 
 const installation = `-- name: Installation :one
-select only_row, authority, authority_key, created_at, transfer_key from installation
+select only_row, authority, authority_key, created_at, transfer_key, return_key from installation
 `
 
 func (q *Queries) Installation(ctx context.Context) (Installation, error) {
@@ -349,6 +349,7 @@ func (q *Queries) Installation(ctx context.Context) (Installation, error) {
 		&i.AuthorityKey,
 		&i.CreatedAt,
 		&i.TransferKey,
+		&i.ReturnKey,
 	)
 	return i, err
 }

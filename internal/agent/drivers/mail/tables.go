@@ -208,6 +208,9 @@ func wantedRoutes(m manifest.Manifest) map[string][]row {
 		// It leads to itself, as Postfix would ask for the domain's catch-all otherwise
 		// (virtual(5)).
 		rows["addresses"] = append(rows["addresses"], row{b.Address, b.Address})
+		for _, copy := range b.Copies {
+			rows["addresses"] = append(rows["addresses"], row{b.Address, copy})
+		}
 		if len(b.Forwards) > 0 {
 			rows["addresses"] = append(rows["addresses"], row{b.Address, definition.ForwardRecipient(b.Address)})
 		}

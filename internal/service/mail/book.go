@@ -1,0 +1,221 @@
+package mail
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"victualler/internal/hosting/mail"
+	"victualler/internal/hosting/names"
+	"victualler/internal/hosting/refusal"
+	"victualler/internal/service/entitlement"
+	"victualler/internal/service/usecase"
+	"victualler/internal/store"
+	"victualler/internal/store/db"
+)
+
+// rows are what an account has of mail.
+type rows struct {
+	boxes     []db.MailboxesOfAccountRow
+	addresses []db.MailAddressesOfAccountRow
+}
+
+func loadRows(ctx context.Context, q *db.Queries, account int64) (r rows, err error) {
+	if r.boxes, err = q.MailboxesOfAccount(ctx, account); err != nil {
+		return r, err
+	}
+	r.addresses, err = q.MailAddressesOfAccount(ctx, account)
+	return r, err
+}
+
+// box is the address of a mailbox, address that of another address.
+func box(row db.MailboxesOfAccountRow) string { return row.Mailbox.Local + "@" + row.Domain }
+func addressOf(row db.MailAddressesOfAccountRow) string {
+	return row.MailAddress.Local + "@" + row.Domain
+}
+
+// unicode is an address as people write it.
+func unicode(address string) string {
+	local, domain, _ := strings.Cut(address, "@")
+	return local + "@" + usecase.Unicode(domain)
+}
+
+// domains are those that get mail, in A-labels and sorted.
+func (r rows) domains() []string {
+	var list []string
+	for _, row := range r.boxes {
+		list = append(list, row.Domain)
+	}
+	for _, row := range r.addresses {
+		list = append(list, row.Domain)
+	}
+	slices.Sort(list)
+	return slices.Compact(list)
+}
+
+// book is what the addresses lead to.
+func (r rows) book() mail.Book {
+	b := mail.Book{Domains: r.domains(), Mailboxes: map[string][]string{}, Addresses: map[string][]string{}}
+	for _, row := range r.boxes {
+		b.Mailboxes[box(row)] = row.Mailbox.ForwardTo
+	}
+	for _, row := range r.addresses {
+		b.Addresses[addressOf(row)] = row.MailAddress.Targets
+	}
+	return b
+}
+
+// taken refuses an address that there is already.
+//
+// Refusals: NameTaken.
+func (r rows) taken(address string) error {
+	book := r.book()
+	_, isBox := book.Mailboxes[address]
+	_, isAddress := book.Addresses[address]
+	switch {
+	case isBox:
+		return refusal.New(refusal.NameTaken, "there is a mailbox %s already", unicode(address)).On("address")
+	case isAddress:
+		return refusal.New(refusal.NameTaken, "there is an address %s already", unicode(address)).On("address")
+	}
+	return nil
+}
+
+// mostTargets bounds where one address leads: for more, there are lists.
+const mostTargets = 50
+
+// parseTargets reads where an address of a domain is to lead, as people type it. What has no domain
+// is of the same one.
+//
+// Refusals: InvalidInput.
+func parseTargets(typed []string, domain names.Domain, book mail.Book) ([]string, error) {
+	list := []string{}
+	for _, text := range typed {
+		if !strings.Contains(text, "@") {
+			text = strings.TrimSpace(text) + "@" + domain.String()
+		}
+		target, err := mail.ParseTarget(text)
+		if err != nil {
+			return nil, err
+		}
+		if own := strings.ToLower(target); book.Owns(own) {
+			target = own
+		}
+		if !slices.Contains(list, target) {
+			list = append(list, target)
+		}
+	}
+	if len(list) > mostTargets {
+		return nil, refusal.Input("targets", "an address leads to %d others at most", mostTargets)
+	}
+	return list, nil
+}
+
+// checkPaths refuses addresses that lead in a circle, or to addresses of the account that are none.
+//
+// Refusals: InvalidInput.
+func (r rows) checkPaths() error {
+	book := r.book()
+	for _, list := range []map[string][]string{book.Addresses, book.Mailboxes} {
+		for address := range list {
+			for _, fault := range book.Path(address).Faults() {
+				if fault.Hop == mail.Loop {
+					return refusal.Input("targets", "mail to %s would go round in a circle: it comes to %s again",
+						unicode(address), unicode(fault.Address))
+				}
+				return refusal.Input("targets", "%s leads to %s, which is no address; add that one first",
+					unicode(address), unicode(fault.Address))
+			}
+		}
+	}
+	return nil
+}
+
+// forget takes an address out of where others lead, as it goes. What would lead nowhere then keeps
+// it.
+//
+// Refusals: InUse.
+func (r rows) forget(ctx context.Context, tx store.Tx, a usecase.Actor, address string) error {
+	without := func(targets []string) []string {
+		return slices.DeleteFunc(slices.Clone(targets), func(t string) bool { return t == address })
+	}
+	for _, row := range r.addresses {
+		targets := without(row.MailAddress.Targets)
+		switch {
+		case addressOf(row) == address || len(targets) == len(row.MailAddress.Targets):
+			continue
+		case len(targets) == 0:
+			return refusal.New(refusal.InUse, "%s leads to %s alone; change or remove it first",
+				unicode(addressOf(row)), unicode(address))
+		}
+		a.Note("%s no longer leads to %s", unicode(addressOf(row)), unicode(address))
+		if err := tx.ChangeMailAddress(ctx, db.ChangeMailAddressParams{ID: row.MailAddress.ID,
+			Targets: targets}); err != nil {
+			return err
+		}
+	}
+	for _, row := range r.boxes {
+		targets := without(row.Mailbox.ForwardTo)
+		if box(row) == address || len(targets) == len(row.Mailbox.ForwardTo) {
+			continue
+		}
+		a.Note("%s no longer leads to %s", unicode(box(row)), unicode(address))
+		if err := tx.ChangeMailbox(ctx, db.ChangeMailboxParams{ID: row.Mailbox.ID, Hash: row.Mailbox.Hash,
+			Size: row.Mailbox.Size, ForwardTo: targets, SendsPerHour: row.Mailbox.SendsPerHour}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// outcome is what a change has come to.
+type outcome struct {
+	rows
+	st        entitlement.Entitlement
+	operation int64
+	server    string
+}
+
+// change changes the mail of an account, which is locked, and starts the operation that brings it
+// about. What fn returns tells of the outcome.
+func change[T any](ctx context.Context, s *Service, a usecase.Actor, reference, kind string,
+	fn func(store.Tx, entitlement.Entitlement, rows) (func(outcome) T, error)) (T, error) {
+	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (T, error) {
+		var none T
+		number, err := usecase.FindAccount(ctx, tx.Queries, a, reference)
+		if err != nil {
+			return none, err
+		}
+		st, err := entitlement.LockToChange(ctx, s.Base, tx, a, number)
+		if err != nil {
+			return none, err
+		}
+		before, err := loadRows(ctx, tx.Queries, number)
+		if err != nil {
+			return none, err
+		}
+		tell, err := fn(tx, st, before)
+		if err != nil {
+			return none, err
+		}
+		out := outcome{st: st}
+		if out.rows, err = loadRows(ctx, tx.Queries, number); err != nil {
+			return none, err
+		}
+		if err := out.checkPaths(); err != nil {
+			return none, err
+		}
+		if out.operation, err = s.rollout.ApplyAccounts(ctx, tx, a, kind, usecase.AboutAccount(st.Account),
+			[]int64{number}); err != nil {
+			return none, err
+		}
+		account, err := tx.Account(ctx, number)
+		if err != nil {
+			return none, err
+		}
+		if out.server, err = serverName(ctx, tx.Queries, account); err != nil {
+			return none, err
+		}
+		return tell(out), nil
+	})
+}
