@@ -6,6 +6,7 @@ go 1.26.0
 ignore ./console/node_modules
 
 require (
+	blitiri.com.ar/go/spf v1.6.0
 	github.com/chromedp/cdproto v0.159.3
 	github.com/chromedp/chromedp v0.23.0
 	github.com/danielgtaylor/huma/v2 v2.37.2

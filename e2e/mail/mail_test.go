@@ -54,7 +54,7 @@ func TestMailboxes(t *testing.T) {
 	out, stderr, exit = e2e.Command(t, "mailbox", "add", "info@letters.example", "--generate")
 	require.Zero(t, exit, stderr)
 	assert.Contains(t, out, "mailbox info@letters.example on skua.ternisland.example")
-	assert.Contains(t, out+stderr, "its DNS is hosted elsewhere: enter the MX record there")
+	assert.Contains(t, out+stderr, "its DNS is hosted elsewhere: enter the records for mail there")
 	zone, _, _ := e2e.Command(t, "zone", "show", "letters.example")
 	assert.Regexp(t, `@\s+3600\s+MX\s.*10 skua\.ternisland\.example\.`, zone)
 	password := passwordIn(t, out+stderr)

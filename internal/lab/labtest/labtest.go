@@ -28,7 +28,7 @@ func Options(t testing.TB, name, dir string) lab.Options {
 	require.NoError(t, lab.CheckRights())
 	ctx := context.Background()
 	say := func(s string) { t.Log(s) }
-	require.NoError(t, lab.InstallPackages(ctx, say, append(lab.MachinePackages, "e2fsprogs")...))
+	require.NoError(t, lab.InstallPackages(ctx, say, append(lab.MachinePackages, "e2fsprogs", "python3-dkim")...))
 	base, err := lab.EnsureBase(ctx, lab.CacheDir(), say)
 	require.NoError(t, err)
 	subnet, err := lab.ReserveSubnet(ctx)

@@ -38,6 +38,77 @@ func Deliver(server netip.Addr, from, to, text string) error {
 	return errors.Join(w.Close(), c.Quit())
 }
 
+// Submit sends a message as a mail program does whose user has signed in. The text is the whole
+// message.
+func Submit(server netip.Addr, user, password, sender string, to []string, text string) error {
+	conn, err := tls.DialWithDialer(&net.Dialer{Timeout: 5 * time.Second}, "tcp",
+		net.JoinHostPort(server.String(), "465"), &tls.Config{InsecureSkipVerify: true})
+	if err != nil {
+		return err
+	}
+	c, err := smtp.NewClient(conn, server.String())
+	if err != nil {
+		return errors.Join(err, conn.Close())
+	}
+	defer c.Close()
+	if err := c.Auth(smtp.PlainAuth("", user, password, server.String())); err != nil {
+		return err
+	}
+	if err := c.Mail(sender); err != nil {
+		return err
+	}
+	for _, one := range to {
+		if err := c.Rcpt(one); err != nil {
+			return err
+		}
+	}
+	w, err := c.Data()
+	if err != nil {
+		return err
+	}
+	if _, err := w.Write([]byte(text)); err != nil {
+		return err
+	}
+	return errors.Join(w.Close(), c.Quit())
+}
+
+// Talk sends lines to a port as they are, one after the other, and returns all that was answered
+// until the server ends the conversation or says nothing for two seconds. An empty line is one; what
+// is to be sent without an end of line ends with a NUL, which is not sent.
+func Talk(server netip.Addr, port string, lines ...string) (string, error) {
+	conn, err := net.DialTimeout("tcp", net.JoinHostPort(server.String(), port), 5*time.Second)
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close()
+	var all strings.Builder
+	read := func(patience time.Duration) bool {
+		buffer := make([]byte, 4096)
+		if err := conn.SetReadDeadline(time.Now().Add(patience)); err != nil {
+			return false
+		}
+		n, err := conn.Read(buffer)
+		all.Write(buffer[:n])
+		return err == nil
+	}
+	read(2 * time.Second)
+	for _, line := range lines {
+		text, whole := strings.CutSuffix(line, "\x00")
+		if !whole {
+			text += "\r\n"
+		}
+		if _, err := conn.Write([]byte(text)); err != nil {
+			return all.String(), nil
+		}
+		if !whole {
+			read(300 * time.Millisecond)
+		}
+	}
+	for read(2 * time.Second) {
+	}
+	return all.String(), nil
+}
+
 // IMAP is a conversation of a few commands (RFC 9051); anything else is beside the point here.
 type IMAP struct {
 	conn *tls.Conn

@@ -139,6 +139,7 @@ func (s *Sink) talk(conn net.Conn) {
 	say := func(format string, args ...any) { fmt.Fprintf(conn, format+"\r\n", args...) }
 	say("220 mailsink ready")
 	var m Message
+	begun := false // the sender may be the empty one
 	for {
 		line, err := lines.ReadLine()
 		if err != nil {
@@ -149,15 +150,15 @@ func (s *Sink) talk(conn net.Conn) {
 		case "EHLO":
 			say("250-mailsink\r\n250-8BITMIME\r\n250 SIZE %d", mostBytes)
 		case "HELO", "RSET", "NOOP":
-			m = Message{}
+			m, begun = Message{}, false
 			say("250 good")
 		case "MAIL":
-			m = Message{From: address(rest)}
+			m, begun = Message{From: address(rest)}, true
 			say("250 good")
 		case "RCPT":
 			to := address(rest)
 			switch local, _, _ := strings.Cut(to, "@"); {
-			case m.From == "":
+			case !begun:
 				say("503 first MAIL")
 			case local == "refused":
 				say("550 there is no such mailbox here")
@@ -179,7 +180,7 @@ func (s *Sink) talk(conn net.Conn) {
 			}
 			m.Raw = string(text[:min(len(text), keptBytes)])
 			s.save(m)
-			m = Message{}
+			m, begun = Message{}, false
 			say("250 taken")
 		case "QUIT":
 			say("221 good bye")
