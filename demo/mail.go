@@ -10,18 +10,34 @@ import (
 
 // mailboxes are those of the island, by account. Nobody has their passwords: who wants to look into
 // one gives it another.
-var mailboxes = map[string][]string{
-	"coop":  {"hosting@ternisland.example", "office@ternisland.example"},
-	"trust": {"keeper@lighthousetrust.example"},
+var mailboxes = map[string][]api.NewMailbox{
+	"coop": {{Address: "hosting@ternisland.example"}, {Address: "office@ternisland.example"}},
+	// Stored here, and passed on to a telephone as well.
+	"trust": {{Address: "keeper@lighthousetrust.example", ForwardTo: []string{"keeper@harbourmail.test"}}},
 }
 
-// deliverTo adds the mailboxes of the island.
+// addresses are those beside them.
+var addresses = map[string][]api.NewMailAddress{
+	"coop": {{Address: "accounts@ternisland.example", Targets: []string{"office"}},
+		{Address: "committee@ternisland.example", Targets: []string{"hosting", "chair@harbourmail.test"}},
+		{Address: "abuse@ternisland.example", Targets: []string{"hosting"}}},
+	"trust": {{Address: "*@lighthousetrust.example", Targets: []string{"keeper"}},
+		{Address: "visits@lighthousetrust.example", Targets: []string{"tours@harbourmail.test"}}},
+}
+
+// deliverTo adds the mailboxes and addresses of the island.
 func deliverTo(ctx context.Context, c *client.Client) error {
 	for account, list := range mailboxes {
+		for _, box := range list {
+			if err := ignoreExisting(c.Post(ctx, "/accounts/"+account+"/mailboxes", box, nil)); err != nil {
+				return fmt.Errorf("mailbox %s: %w", box.Address, err)
+			}
+		}
+	}
+	for account, list := range addresses {
 		for _, address := range list {
-			err := ignoreExisting(c.Post(ctx, "/accounts/"+account+"/mailboxes", api.NewMailbox{Address: address}, nil))
-			if err != nil {
-				return fmt.Errorf("mailbox %s: %w", address, err)
+			if err := ignoreExisting(c.Post(ctx, "/accounts/"+account+"/addresses", address, nil)); err != nil {
+				return fmt.Errorf("address %s: %w", address.Address, err)
 			}
 		}
 	}

@@ -99,3 +99,6 @@ export function readAmount(text: string, unit: string): { value: number | null }
   if (n === 0 || plain) return { value: Math.floor(n) }
   return { wrong: t('{typed} what? write {typed}M or {size}', { typed, size: size(n * 1024 ** 2) }) }
 }
+
+/** Mail addresses as they are typed: one in a line, or with commas between them. */
+export const addressList = (typed: string): string[] => typed.split(/[\s,;]+/).filter(Boolean)

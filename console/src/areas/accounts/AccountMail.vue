@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, nextTick, ref, watch } from 'vue'
-import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElDialog, ElInput } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useForm } from '../../composables/useForm'
@@ -12,10 +12,12 @@ import NewPassword from '../../parts/NewPassword.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import StripFact from '../../parts/StripFact.vue'
 import { confirmed } from '../../parts/confirm'
-import { amount, readAmount } from '../../words'
+import { addressList, amount, readAmount } from '../../words'
 import { may } from '../session/state'
 import { useAccount } from './useAccount'
 import { t } from '../../language'
+import AddressInput from './AddressInput.vue'
+import MailAddresses from './MailAddresses.vue'
 
 /** The mailboxes of an account. */
 const { name, data: account, open, after } = useAccount()
@@ -31,7 +33,7 @@ const shown = ref(false)
 /** The mailbox that the form changes; none for one that is added. */
 const mailbox = ref<Mailbox>()
 const { form, general, error, busy, act, reset } = useForm(
-  () => ({ local: '', domain: '', password: '', size: '' }),
+  () => ({ local: '', domain: '', password: '', size: '', forwards: '', sends: '' }),
   shown,
 )
 const { refusal: acting, act: actRow } = useAct()
@@ -49,6 +51,8 @@ async function begin(of?: Mailbox) {
   reset({
     domain: of?.domain ?? domains.value.find((d) => d.main)?.name ?? domains.value[0]?.name,
     size: of?.size ? amount(of.size, 'bytes') : '',
+    forwards: of?.forward_to.join('\n') ?? '',
+    sends: of?.sends_per_hour?.toString() ?? '',
   })
 }
 async function done(operation: number) {
@@ -80,7 +84,12 @@ const save = () => {
       ? await made(
           api.PATCH('/api/v1/accounts/{account}/mailboxes/{mailbox}', {
             params: { path: at(b), header: { 'If-Match': `"${b.version}"` } },
-            body: { password: form.password || undefined, size: size === (b.size ?? undefined) ? undefined : size },
+            body: {
+              password: form.password || undefined,
+              size: size === (b.size ?? undefined) ? undefined : size,
+              forward_to: addressList(form.forwards),
+              sends_per_hour: Number(form.sends) === (b.sends_per_hour ?? 0) ? undefined : Number(form.sends),
+            },
           }),
         )
       : await made(
@@ -90,6 +99,8 @@ const save = () => {
               address: `${form.local.trim().replace(/@.*/, '')}@${form.domain}`,
               password: form.password || undefined,
               size: size || undefined,
+              forward_to: addressList(form.forwards),
+              sends_per_hour: Number(form.sends) || undefined,
             },
           }),
         )
@@ -106,6 +117,7 @@ const remove = (b: Mailbox) =>
 const columns: Column<Mailbox>[] = [
   { key: 'address', title: t('Address'), long: true },
   { key: 'most', title: t('Holds at most'), right: true, wide: true, text: (b) => amount(b.most, 'bytes') },
+  { key: 'forward_to', title: t('Also passed on to'), long: true, wide: true, text: (b) => b.forward_to.join(', ') },
   { key: 'password', title: t('Password'), wide: true, text: (b) => (b.password ? t('set') : t('none yet')) },
   { key: 'acts', title: '', right: true },
 ]
@@ -173,19 +185,7 @@ const columns: Column<Mailbox>[] = [
           :error="error('address')"
           :hint="$t('Only what goes before the domain is typed')"
         >
-          <div class="address">
-            <ElInput
-              id="mailbox-local"
-              v-model="form.local"
-              spellcheck="false"
-              autocomplete="off"
-              autocapitalize="none"
-            />
-            <span aria-hidden="true">@</span>
-            <ElSelect v-model="form.domain" :aria-label="$t('Domain')"
-              ><ElOption v-for="d in domains" :key="d.name" :value="d.name" :label="d.unicode"
-            /></ElSelect>
-          </div>
+          <AddressInput id="mailbox-local" v-model:local="form.local" v-model:domain="form.domain" :domains="domains" />
         </FormField>
         <NewPassword
           v-if="shown"
@@ -205,6 +205,25 @@ const columns: Column<Mailbox>[] = [
           :hint="$t('Such as 2G; empty is as much as the account may give a mailbox')"
           ><ElInput id="mailbox-size" v-model="form.size" spellcheck="false" autocomplete="off"
         /></FormField>
+        <FormField
+          :label="$t('Also passed on to')"
+          for="mailbox-forwards"
+          :error="error('forward_to') ?? error('targets')"
+          :hint="$t('One address in a line; messages are stored here as well')"
+          ><ElInput
+            id="mailbox-forwards"
+            v-model="form.forwards"
+            type="textarea"
+            :autosize="{ minRows: 1, maxRows: 8 }"
+            spellcheck="false"
+        /></FormField>
+        <FormField
+          :label="$t('Sends per hour')"
+          for="mailbox-sends"
+          :error="error('sends_per_hour')"
+          :hint="$t('To how many recipients; empty is as many as the account may')"
+          ><ElInput id="mailbox-sends" v-model="form.sends" inputmode="numeric" autocomplete="off"
+        /></FormField>
         <ProblemNote :refusal="general" />
       </form>
       <template #footer
@@ -219,14 +238,6 @@ const columns: Column<Mailbox>[] = [
         ></template
       >
     </ElDialog>
+    <MailAddresses v-if="has || data.mailboxes.length" :change="!!change" />
   </template>
 </template>
-
-<style scoped>
-.address {
-  display: grid;
-  grid-template-columns: minmax(0, 1fr) auto minmax(0, 1.4fr);
-  gap: 0.4rem;
-  align-items: center;
-}
-</style>
