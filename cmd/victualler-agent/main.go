@@ -96,6 +96,9 @@ func serve(address, stateDir string, busy int, round time.Duration) error {
 		logs := &sitelog.Splitter{Source: render.RequestLog, StateFile: filepath.Join(stateDir, "requests.json"),
 			Homes: home.Dir, Reopen: web.Reopen, Count: config.Visits.Count, Log: log}
 		go logs.Run(ctx)
+		if m, is := config.Mailer.(*mail.Mailer); is {
+			go m.Run(ctx)
+		}
 		config.Log = log
 		a, err := agent.New(config)
 		if err != nil {
@@ -148,12 +151,14 @@ func drivers(stateDir string) (agent.Config, *nginx.Driver, error) {
 		c.Contents = append(c.Contents, &knot.Zones{})
 	}
 	if mail.Installed() {
-		tables, err := mail.OpenTables(context.Background())
+		tables, err := mail.OpenTables(context.Background(), stateDir, slog.Default())
 		if err != nil {
 			return c, nil, err
 		}
+		postfix := mail.NewPostfix(server, scratch)
+		c.Mailer = &mail.Mailer{Postfix: postfix, Tables: tables}
 		c.Resources = append(c.Resources, &home.Mail{Homes: homes})
-		c.Programs = append(c.Programs, mail.NewFlow(scratch), mail.NewDovecot(scratch), mail.NewPostfix(server, scratch))
+		c.Programs = append(c.Programs, mail.NewFlow(scratch), mail.NewDovecot(scratch), postfix)
 		c.Contents = append(c.Contents, tables)
 	}
 	return c, web, nil

@@ -39,6 +39,8 @@ type Config struct {
 	Confiner Confiner
 	// Challenger answers authorities.
 	Challenger Challenger
+	// Mailer is nil on a server that has no programs for mail.
+	Mailer Mailer
 	// Visits tells which sites are visited much; nil where there are none.
 	Visits *visits.Counter
 	// VisitsRound is how often it is worked out which sites those are.

@@ -59,6 +59,13 @@ type Booter interface {
 	Boot(ctx context.Context, all iter.Seq[manifest.Manifest]) error
 }
 
+// A Mailer knows what becomes of messages; see agentlink for each.
+type Mailer interface {
+	MailLog(context.Context, agentlink.MailLogRequest) (agentlink.MailLogPage, error)
+	Queue(context.Context) (agentlink.Queue, error)
+	ChangeQueue(context.Context, agentlink.QueueChange) error
+}
+
 // A Challenger answers authorities that prove names over HTTP.
 type Challenger interface {
 	Challenge(ctx context.Context, c agentlink.Challenges) error

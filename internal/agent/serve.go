@@ -66,6 +66,23 @@ func (a *Agent) Handler(own *identity) http.Handler {
 			answer(w, page, err)
 		}
 	})
+	if a.Mailer != nil {
+		mux.HandleFunc("POST /v1/mail-log", func(w http.ResponseWriter, r *http.Request) {
+			if asked, ok := read[agentlink.MailLogRequest](w, r); ok {
+				page, err := a.Mailer.MailLog(r.Context(), asked)
+				answer(w, page, err)
+			}
+		})
+		mux.HandleFunc("POST /v1/queue", func(w http.ResponseWriter, r *http.Request) {
+			queue, err := a.Mailer.Queue(r.Context())
+			answer(w, queue, err)
+		})
+		mux.HandleFunc("POST /v1/queue/change", func(w http.ResponseWriter, r *http.Request) {
+			if change, ok := read[agentlink.QueueChange](w, r); ok {
+				answer(w, struct{}{}, a.Mailer.ChangeQueue(r.Context(), change))
+			}
+		})
+	}
 	mux.HandleFunc("POST /v1/apply", func(w http.ResponseWriter, r *http.Request) {
 		m, ok := read[manifest.Manifest](w, r)
 		if !ok {

@@ -124,6 +124,23 @@ func (c *Client) Challenge(ctx context.Context, asked Challenges) error {
 	return c.call(ctx, "/v1/challenges", asked, &struct{}{})
 }
 
+// MailLog asks what is new of messages.
+func (c *Client) MailLog(ctx context.Context, asked MailLogRequest) (MailLogPage, error) {
+	var p MailLogPage
+	return p, c.call(ctx, "/v1/mail-log", asked, &p)
+}
+
+// Queue asks which messages wait.
+func (c *Client) Queue(ctx context.Context) (Queue, error) {
+	var q Queue
+	return q, c.call(ctx, "/v1/queue", nil, &q)
+}
+
+// ChangeQueue has something done with messages that wait.
+func (c *Client) ChangeQueue(ctx context.Context, change QueueChange) error {
+	return c.call(ctx, "/v1/queue/change", change, &struct{}{})
+}
+
 // SiteLog asks for a part of a site's access log.
 func (c *Client) SiteLog(ctx context.Context, asked LogRequest) (LogPage, error) {
 	var p LogPage

@@ -152,6 +152,88 @@ type LogPage struct {
 	Next  string   `json:"next"`
 }
 
+// MailLogRequest asks for what is new of messages.
+type MailLogRequest struct {
+	// After is the number of the last change that is known already.
+	After int64 `json:"after"`
+}
+
+// MailLogPage is what is new of messages, in the order of the changes.
+type MailLogPage struct {
+	Deliveries []Delivery `json:"deliveries"`
+	// More says that there is more already.
+	More bool `json:"more,omitempty"`
+}
+
+// Delivery is what has become of a message for one recipient so far.
+type Delivery struct {
+	// ID stays the same, Change is another number with each change; both only ever grow.
+	ID     int64 `json:"id"`
+	Change int64 `json:"change"`
+	// Queue is the message's name in the queue of its server.
+	Queue string `json:"queue,omitempty"`
+	// Came is when the message came, At when the last thing happened.
+	Came time.Time `json:"came"`
+	At   time.Time `json:"at"`
+	// Sender is that of the envelope; empty for messages that tell of failures.
+	Sender string `json:"sender,omitempty"`
+	// Recipient is the one that was written to, DeliveredTo where it was led, if that is another.
+	Recipient   string `json:"recipient"`
+	DeliveredTo string `json:"delivered_to,omitempty"`
+	MessageID   string `json:"message_id,omitempty"`
+	Size        int64  `json:"size,omitempty"`
+	// Client is the address of whoever has brought it; SignIn the mailbox whose holder it was; Local
+	// says that it was handed over on the server itself.
+	Client string `json:"client,omitempty"`
+	SignIn string `json:"sign_in,omitempty"`
+	Local  bool   `json:"local,omitempty"`
+	// Outcome is delivered, forwarded, waiting, failed or refused.
+	Outcome string `json:"outcome"`
+	// Code is that of RFC 3463, Relay who was asked, Reply what was answered.
+	Code  string `json:"code,omitempty"`
+	Relay string `json:"relay,omitempty"`
+	Reply string `json:"reply,omitempty"`
+	Tries int64  `json:"tries"`
+}
+
+// QueuedMessage is a message that waits.
+type QueuedMessage struct {
+	Queue      string            `json:"queue"`
+	Held       bool              `json:"held,omitempty"`
+	Came       time.Time         `json:"came"`
+	Size       int64             `json:"size"`
+	Sender     string            `json:"sender"`
+	Recipients []QueuedRecipient `json:"recipients"`
+}
+
+// QueuedRecipient is somebody whom a message waits for, and why.
+type QueuedRecipient struct {
+	Address string `json:"address"`
+	Reason  string `json:"reason,omitempty"`
+}
+
+// Queue is the messages that wait on a server, the oldest first.
+type Queue struct {
+	Messages []QueuedMessage `json:"messages"`
+	// More says that there are more than were listed.
+	More bool `json:"more,omitempty"`
+}
+
+// What can be done with messages that wait.
+const (
+	QueueRetry   = "retry"
+	QueueHold    = "hold"
+	QueueRelease = "release"
+	QueueRemove  = "remove"
+)
+
+// QueueChange says what is to be done with messages that wait.
+type QueueChange struct {
+	Do string `json:"do"`
+	// Messages are names in the queue.
+	Messages []string `json:"messages"`
+}
+
 // AccountState is one account as the agent finds it.
 type AccountState struct {
 	AccountID  int64           `json:"account_id"`

@@ -91,3 +91,70 @@ type MailPath struct {
 	Says    string     `json:"says" doc:"That in words."`
 	Next    []MailPath `json:"next" doc:"Where it goes on to."`
 }
+
+// Message is what has become of a message for one recipient.
+type Message struct {
+	ID          int64     `json:"id"`
+	Server      string    `json:"server"`
+	Queue       string    `json:"queue,omitempty" doc:"The message's name in the queue of its server; absent where it was not taken."`
+	CameAt      time.Time `json:"came_at"`
+	At          time.Time `json:"at" doc:"When the last thing happened."`
+	Sender      string    `json:"sender" doc:"Of the envelope; empty for messages that tell of failures."`
+	Recipient   string    `json:"recipient"`
+	DeliveredTo string    `json:"delivered_to,omitempty" doc:"Where it was led, if that is another address."`
+	MessageID   string    `json:"message_id,omitempty"`
+	Size        int64     `json:"size" doc:"In bytes; 0 where it was not taken."`
+	Client      string    `json:"client,omitempty" doc:"The address of whoever has brought it."`
+	SignIn      string    `json:"sign_in,omitempty" doc:"The mailbox whose holder has sent it."`
+	FromAccount string    `json:"from_account,omitempty" doc:"The account that it is of."`
+	ToAccount   string    `json:"to_account,omitempty" doc:"The account that gets it."`
+	Outcome     string    `json:"outcome" enum:"delivered,forwarded,waiting,failed,refused"`
+	Says        string    `json:"says" doc:"That in words."`
+	Code        string    `json:"code,omitempty" doc:"Of RFC 3463."`
+	Relay       string    `json:"relay,omitempty" doc:"The server or program that was asked to take it."`
+	Reply       string    `json:"reply,omitempty" doc:"What was answered."`
+	Tries       int64     `json:"tries"`
+}
+
+// MessagePage is a page of what became of messages, the newest first.
+type MessagePage struct {
+	Messages []Message `json:"messages"`
+	Next     string    `json:"next,omitempty" doc:"Give it as cursor to get the next page; absent on the last one."`
+}
+
+// QueuedMessage is a message that waits on a server.
+type QueuedMessage struct {
+	Server     string            `json:"server"`
+	Queue      string            `json:"queue" doc:"Its name in the queue."`
+	Held       bool              `json:"held" doc:"Whether it waits until somebody releases it."`
+	CameAt     time.Time         `json:"came_at"`
+	Size       int64             `json:"size" doc:"In bytes."`
+	Sender     string            `json:"sender"`
+	Account    string            `json:"account,omitempty" doc:"The account that it is of."`
+	Recipients []QueuedRecipient `json:"recipients"`
+}
+
+// QueuedRecipient is somebody whom a message waits for.
+type QueuedRecipient struct {
+	Address string `json:"address"`
+	Reason  string `json:"reason,omitempty" doc:"Why it waits, as the other server has said."`
+}
+
+// Queue is the messages that wait, the oldest first.
+type Queue struct {
+	Messages []QueuedMessage `json:"messages"`
+	Silent   []string        `json:"silent" doc:"Servers that do not answer, and whose messages are missing."`
+	More     bool            `json:"more" doc:"Whether there are more than are listed."`
+}
+
+// QueueChange says what is to be done with messages that wait.
+type QueueChange struct {
+	Server   string   `json:"server" maxLength:"31"`
+	Messages []string `json:"messages" minItems:"1" maxItems:"1000" doc:"Their names in the queue."`
+	Do       string   `json:"do" enum:"retry,hold,release,remove"`
+}
+
+// QueueChanged tells how many messages something was done with.
+type QueueChanged struct {
+	Messages int `json:"messages"`
+}

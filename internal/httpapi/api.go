@@ -131,6 +131,7 @@ func (a *API) addRoutes() {
 	a.eventRoutes()
 	a.loginRoutes()
 	a.mailRoutes()
+	a.messageRoutes()
 	a.operationRoutes()
 	a.overviewRoutes()
 	a.peopleRoutes()

@@ -3,9 +3,11 @@ package httpapi
 import (
 	"context"
 	"net/http"
+	"time"
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/rights"
+	"victualler/internal/service/mail"
 	"victualler/internal/service/usecase"
 )
 
@@ -108,6 +110,64 @@ func (a *API) mailRoutes() {
 		}) (*struct{ Body api.MailPath }, error) {
 			path, err := a.service.Mail.MailPath(ctx, actor(ctx), in.Account, in.Address)
 			return &struct{ Body api.MailPath }{path}, err
+		})
+}
+
+func (a *API) messageRoutes() {
+	const tag = "Mail"
+	register(a, route{id: "list-messages", method: http.MethodGet, path: "/messages",
+		summary: "List what became of messages", permission: rights.MessagesRead, tag: tag,
+		description: "Newest first, one for each recipient. Servers are asked for what is new with the first page. It is " +
+			"known for 30 days."},
+		func(ctx context.Context, in *struct {
+			Page
+			Account   string    `query:"account" maxLength:"300" doc:"Only those from and to this account."`
+			Sender    string    `query:"sender" maxLength:"320" doc:"Only those from this address."`
+			Recipient string    `query:"recipient" maxLength:"320" doc:"Only those to this address."`
+			MessageID string    `query:"message_id" maxLength:"998" doc:"Only those with this Message-ID."`
+			Outcome   string    `query:"outcome" enum:",delivered,forwarded,waiting,failed,refused" doc:"Only those."`
+			Since     time.Time `query:"since" doc:"Only those that came since then."`
+			Until     time.Time `query:"until" doc:"Only those that came before then."`
+		}) (*struct{ Body api.MessagePage }, error) {
+			var before int64
+			if err := usecase.ReadCursor(in.Cursor, &before); err != nil {
+				return nil, err
+			}
+			f := mail.MessageFilter{Account: in.Account, Sender: in.Sender, Recipient: in.Recipient,
+				MessageID: in.MessageID, Outcome: in.Outcome}
+			if !in.Since.IsZero() {
+				f.Since = &in.Since
+			}
+			if !in.Until.IsZero() {
+				f.Until = &in.Until
+			}
+			page, err := a.service.Mail.Messages(ctx, actor(ctx), f, before, in.Limit)
+			return &struct{ Body api.MessagePage }{page}, err
+		})
+	register(a, route{id: "show-message", method: http.MethodGet, path: "/messages/{message}",
+		summary: "Show what became of a message for one recipient", permission: rights.MessagesRead, tag: tag},
+		func(ctx context.Context, in *struct {
+			ID int64 `path:"message"`
+		}) (*struct{ Body api.Message }, error) {
+			m, err := a.service.Mail.Message(ctx, actor(ctx), in.ID)
+			return &struct{ Body api.Message }{m}, err
+		})
+	register(a, route{id: "show-queue", method: http.MethodGet, path: "/queue", summary: "List the messages that wait",
+		permission: rights.MessagesRead, tag: tag, description: "Oldest first, as the servers have them at this moment."},
+		func(ctx context.Context, in *struct {
+			Account string `query:"account" maxLength:"300" doc:"Only those of this account."`
+			Server  string `query:"server" maxLength:"31" doc:"Only those on this server."`
+		}) (*struct{ Body api.Queue }, error) {
+			queue, err := a.service.Mail.Queue(ctx, actor(ctx), in.Account, in.Server)
+			return &struct{ Body api.Queue }{queue}, err
+		})
+	registerChange(a, route{id: "change-queue", method: http.MethodPost, path: "/queue",
+		summary: "Try messages again, hold, release or remove them", permission: rights.QueueChange, tag: tag},
+		func(ctx context.Context, who usecase.Actor, in *struct {
+			Previewable
+			Body api.QueueChange
+		}) (api.QueueChanged, error) {
+			return a.service.Mail.ChangeQueue(ctx, who, in.Body)
 		})
 }
 

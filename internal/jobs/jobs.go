@@ -106,6 +106,12 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[keysArgs]) error {
 		return sv.Mail.TurnSigningKeys(ctx)
 	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[mailLogArgs]) error {
+		return sv.Mail.CollectLogs(ctx)
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[tidyLogArgs]) error {
+		return sv.Mail.TidyLog(ctx)
+	}))
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		Queues: map[string]river.QueueConfig{
 			applyQueue:         {MaxWorkers: 192, FetchCooldown: 2 * time.Millisecond},
@@ -132,6 +138,8 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 			every(30*time.Second, endArgs{}),
 			every(time.Hour, tidyArgs{}),
 			every(time.Hour, keysArgs{}),
+			every(10*time.Second, mailLogArgs{}),
+			every(time.Hour, tidyLogArgs{}),
 		},
 	})
 	if err != nil {
@@ -246,6 +254,14 @@ func (roundArgs) Kind() string { return "round" }
 type tidyArgs struct{}
 
 func (tidyArgs) Kind() string { return "tidy" }
+
+type mailLogArgs struct{}
+
+func (mailLogArgs) Kind() string { return "mail_log" }
+
+type tidyLogArgs struct{}
+
+func (tidyLogArgs) Kind() string { return "tidy_mail_log" }
 
 type keysArgs struct{}
 

@@ -64,6 +64,8 @@ alias_database =
 biff = no
 append_dot_mydomain = no
 maillog_file = %s
+# No two messages ever have the same name.
+enable_long_queue_ids = yes
 message_size_limit = %d
 mailbox_size_limit = 0
 recipient_delimiter = +

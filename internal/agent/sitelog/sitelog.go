@@ -28,6 +28,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"victualler/internal/agent/follow"
 )
 
 // How much is kept.
@@ -36,11 +38,6 @@ const (
 	LargestFile = 16 << 20
 	// Kept is how many rotated logs a site keeps.
 	Kept = 14
-	// largestSource is how many bytes the common log grows to before
-	// nginx is asked to begin another.
-	largestSource = 32 << 20
-	// longestLine is where a line is cut off that has no end.
-	longestLine = 64 << 10
 )
 
 // Splitter sorts the common log into the sites' own. Make one with its
@@ -60,102 +57,32 @@ type Splitter struct {
 	// Now is the time; time.Now where it is nil.
 	Now func() time.Time
 
-	file    *os.File
-	state   position
-	rest    []byte // of a line that is not whole yet
-	asked   bool   // nginx has been asked to begin another
-	stillAt time.Time
+	log follow.Log
 }
-
-// position is how far a file has been read; the number tells the file from another of that name.
-type position struct {
-	Inode  uint64 `json:"inode"`
-	Offset int64  `json:"offset"`
-}
-
-const pause = 300 * time.Millisecond
 
 // Run sorts lines until the context ends.
 func (s *Splitter) Run(ctx context.Context) {
+	s.begin()
+	s.log.Run(ctx, func(err error) { s.Log.Warn("access logs", "reason", err) })
+}
+
+// begin finds out how far the log was sorted before.
+func (s *Splitter) begin() {
 	if s.Now == nil {
 		s.Now = time.Now
 	}
+	s.log = follow.Log{Source: s.Source, Reopen: s.Reopen, Now: s.Now, Take: func(lines []byte, at follow.Position) error {
+		s.sort(lines)
+		return s.savePosition(at)
+	}}
 	text, err := os.ReadFile(s.StateFile)
 	if err == nil {
-		_ = json.Unmarshal(text, &s.state) // a state that cannot be read is none
-	}
-	ticker := time.NewTicker(pause)
-	defer ticker.Stop()
-	for {
-		if err := s.pass(ctx); err != nil {
-			s.Log.Warn("access logs", "reason", err)
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-ticker.C:
-		}
+		_ = json.Unmarshal(text, &s.log.Position) // a state that cannot be read is none
 	}
 }
 
-func (s *Splitter) old() string { return s.Source + ".old" }
-
-// pass reads what there is and sorts it.
-func (s *Splitter) pass(ctx context.Context) error {
-	if s.file == nil {
-		if err := s.open(); err != nil || s.file == nil {
-			return err
-		}
-	}
-	chunk := make([]byte, 1<<20)
-	for ctx.Err() == nil {
-		n, err := s.file.ReadAt(chunk, s.state.Offset)
-		if n > 0 {
-			s.sort(chunk[:n])
-			s.state.Offset += int64(n)
-			s.stillAt = s.Now()
-			if err := s.savePosition(); err != nil {
-				return err
-			}
-		}
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return s.turn(ctx)
-}
-
-// open finds the file that was being read: the log itself, or the one put aside.
-func (s *Splitter) open() error {
-	for _, path := range []string{s.old(), s.Source} {
-		f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NOFOLLOW, 0)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		var st syscall.Stat_t
-		if err := syscall.Fstat(int(f.Fd()), &st); err != nil {
-			f.Close()
-			return err
-		}
-		if st.Ino != s.state.Inode || st.Size < s.state.Offset {
-			s.state = position{Inode: st.Ino}
-		}
-		s.file, s.rest, s.asked, s.stillAt = f, nil, path == s.old(), s.Now()
-		return nil
-	}
-	return nil
-}
-
-// savePosition remembers how far lines have been sorted: a line that is not whole is read again.
-func (s *Splitter) savePosition() error {
-	at := s.state
-	at.Offset -= int64(len(s.rest))
+// savePosition remembers how far lines have been sorted.
+func (s *Splitter) savePosition(at follow.Position) error {
 	text, err := json.Marshal(at)
 	if err != nil {
 		return err
@@ -167,41 +94,14 @@ func (s *Splitter) savePosition() error {
 	return os.Rename(next, s.StateFile)
 }
 
-// turn puts a large log aside and has nginx begin another; when nothing
-// comes to the old one any more, it goes.
-func (s *Splitter) turn(ctx context.Context) error {
-	switch {
-	case !s.asked && s.state.Offset >= largestSource:
-		if err := os.Rename(s.Source, s.old()); err != nil {
-			return err
-		}
-		s.asked = true
-		return s.Reopen(ctx)
-	case s.asked && s.Now().Sub(s.stillAt) > 3*time.Second:
-		if _, err := os.Stat(s.Source); err != nil {
-			return s.Reopen(ctx)
-		}
-		s.file.Close()
-		s.file = nil
-		return os.Remove(s.old())
-	}
-	return nil
-}
-
 // lineHead is what each line begins with: account and site.
 var lineHead = regexp.MustCompile(`^([a-z][a-z0-9]{1,15}) ([a-z0-9.-]{3,253}) `)
 
 // sort appends whole lines to the logs of their sites.
-func (s *Splitter) sort(chunk []byte) {
-	text := append(s.rest, chunk...)
-	end := bytes.LastIndexByte(text, '\n')
-	if end < 0 && len(text) > longestLine {
-		end = len(text) - 1
-	}
-	s.rest = slices.Clone(text[end+1:])
+func (s *Splitter) sort(text []byte) {
 	var order []string
 	bySite, requests := map[string][]byte{}, map[string]int{}
-	for line := range bytes.Lines(text[:end+1]) {
+	for line := range bytes.Lines(text) {
 		head := lineHead.FindSubmatch(line)
 		if head == nil {
 			continue // of no site: a request that was none
@@ -360,7 +260,7 @@ func Read(ctx context.Context, homes, account, site string, lines int, after str
 		select {
 		case <-ctx.Done():
 			return page, nil
-		case <-time.After(pause):
+		case <-time.After(follow.Pause):
 		}
 	}
 }
@@ -382,7 +282,7 @@ func readOnce(path string, lines int, after string) (Page, error) {
 	if err := syscall.Fstat(int(f.Fd()), &st); err != nil {
 		return page, err
 	}
-	var seen position
+	var seen follow.Position
 	if after != "" {
 		if _, err := fmt.Sscanf(after, "%d-%d", &seen.Inode, &seen.Offset); err != nil {
 			return page, fmt.Errorf("%q is no place in a log", after)

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"victualler/internal/agent/follow"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -28,6 +29,7 @@ func bench(t *testing.T, accounts ...string) *Splitter {
 	for _, a := range accounts {
 		require.NoError(t, os.MkdirAll(Dir(s.Homes, a), 0o750))
 	}
+	s.begin()
 	return s
 }
 
@@ -56,7 +58,7 @@ func TestLinesComeToTheirSites(t *testing.T) {
 	add(t, s, "bakery silent.example \nbakery silent.example \n")
 	add(t, s, "nobody gone.example x\n no site at all\nferries ../../etc/passwd x\nFERRIES ferries.example "+
 		"x\nferries ferries.example ha")
-	require.NoError(t, s.pass(ctx))
+	require.NoError(t, s.log.Pass(ctx))
 	assert.Equal(t, "one\nthree\n", content(t, File(s.Homes, "ferries", "ferries.example")),
 		"a line that is not whole waits")
 	assert.Equal(t, "two\n", content(t, File(s.Homes, "bakery", "bakery.example")))
@@ -69,7 +71,6 @@ func TestLinesComeToTheirSites(t *testing.T) {
 	// Killed here, another one goes on where it was.
 	again := &Splitter{Source: s.Source, StateFile: s.StateFile, Homes: s.Homes, Log: s.Log, Now: time.Now,
 		Reopen: s.Reopen, Count: s.Count}
-	again.state = position{}
 	run, stop := context.WithCancel(ctx)
 	done := make(chan struct{})
 	go func() { again.Run(run); close(done) }()
@@ -89,7 +90,7 @@ func TestNothingIsWrittenThroughLinks(t *testing.T) {
 	require.NoError(t, os.RemoveAll(Dir(s.Homes, "bakery")))
 	require.NoError(t, os.Symlink(filepath.Dir(secret), Dir(s.Homes, "bakery")))
 	add(t, s, "ferries ferries.example one\nbakery secret two\nbakery bakery.example two\n")
-	require.NoError(t, s.pass(context.Background()))
+	require.NoError(t, s.log.Pass(context.Background()))
 	assert.Equal(t, "as it was", content(t, secret))
 	entries, err := os.ReadDir(filepath.Dir(secret))
 	require.NoError(t, err)
@@ -97,7 +98,7 @@ func TestNothingIsWrittenThroughLinks(t *testing.T) {
 	require.NoError(t, os.Chown(Dir(s.Homes, "ferries"), 12345, 12345))
 	require.NoError(t, os.Remove(File(s.Homes, "ferries", "ferries.example")))
 	add(t, s, "ferries ferries.example one\n")
-	require.NoError(t, s.pass(context.Background()))
+	require.NoError(t, s.log.Pass(context.Background()))
 	_, err = os.Stat(File(s.Homes, "ferries", "ferries.example"))
 	assert.Error(t, err, "a directory that is not root's is not written to")
 }
@@ -107,10 +108,11 @@ func TestRotation(t *testing.T) {
 	s := bench(t, "ferries")
 	now := time.Now()
 	s.Now = func() time.Time { return now }
+	s.begin()
 	path := File(s.Homes, "ferries", "ferries.example")
 	for n := range 20 {
 		add(t, s, fmt.Sprintf("ferries ferries.example day %d\n", n))
-		require.NoError(t, s.pass(ctx))
+		require.NoError(t, s.log.Pass(ctx))
 		assert.Equal(t, fmt.Sprintf("day %d\n", n), content(t, path))
 		require.NoError(t, os.Chtimes(path, now, now))
 		now = now.Add(24 * time.Hour)
@@ -131,7 +133,7 @@ func TestRotation(t *testing.T) {
 	require.NoError(t, os.Truncate(path, LargestFile))
 	require.NoError(t, os.Chtimes(path, now, now))
 	add(t, s, "ferries ferries.example fresh\n")
-	require.NoError(t, s.pass(ctx))
+	require.NoError(t, s.log.Pass(ctx))
 	assert.Equal(t, "fresh\n", content(t, path))
 }
 
@@ -140,23 +142,24 @@ func TestTheCommonLogIsPutAside(t *testing.T) {
 	s := bench(t, "ferries")
 	now := time.Now()
 	s.Now = func() time.Time { return now }
+	s.begin()
 	line := "ferries ferries.example " + strings.Repeat("x", 1000) + "\n"
-	add(t, s, strings.Repeat(line, largestSource/len(line)+1))
-	require.NoError(t, s.pass(ctx))
-	_, err := os.Stat(s.old())
+	add(t, s, strings.Repeat(line, follow.Largest/len(line)+1))
+	require.NoError(t, s.log.Pass(ctx))
+	_, err := os.Stat(s.Source + ".old")
 	require.NoError(t, err, "put aside")
-	f, err := os.OpenFile(s.old(), os.O_APPEND|os.O_WRONLY, 0)
+	f, err := os.OpenFile(s.Source+".old", os.O_APPEND|os.O_WRONLY, 0)
 	require.NoError(t, err)
 	_, err = f.WriteString("ferries ferries.example by a worker that was late\n")
 	require.NoError(t, err)
 	add(t, s, "ferries ferries.example in the new one\n")
-	require.NoError(t, s.pass(ctx))
+	require.NoError(t, s.log.Pass(ctx))
 	now = now.Add(5 * time.Second)
-	require.NoError(t, s.pass(ctx))
-	require.NoError(t, s.pass(ctx))
+	require.NoError(t, s.log.Pass(ctx))
+	require.NoError(t, s.log.Pass(ctx))
 	assert.True(t, strings.HasSuffix(content(t, File(s.Homes, "ferries", "ferries.example")),
 		"by a worker that was late\nin the new one\n"))
-	_, err = os.Stat(s.old())
+	_, err = os.Stat(s.Source + ".old")
 	assert.Error(t, err, "and gone when it was read")
 }
 

@@ -29,6 +29,8 @@ const (
 	ZonesChange        Permission = "zones.change"
 	LoginsChange       Permission = "logins.change"
 	MailChange         Permission = "mail.change"
+	MessagesRead       Permission = "messages.read"
+	QueueChange        Permission = "queue.change"
 	CertificatesChange Permission = "certificates.change"
 	AuthoritiesRead    Permission = "authorities.read"
 	AuthoritiesChange  Permission = "authorities.change"
@@ -108,7 +110,9 @@ var table = []entry{
 	{DomainsChange, false, true, false, true, true, "add, change and remove domains and sites"},
 	{ZonesChange, false, true, false, true, true, "change where the DNS of zones is hosted, and their records"},
 	{LoginsChange, false, true, false, true, true, "add, change and remove sign-ins for file transfer"},
-	{MailChange, false, true, false, true, true, "add, change and remove mailboxes"},
+	{MailChange, false, true, false, true, true, "add, change and remove mailboxes and addresses"},
+	{MessagesRead, true, true, false, true, true, "see what has become of messages, and which wait"},
+	{QueueChange, false, true, false, true, true, "try, hold and remove messages that wait"},
 	{CertificatesChange, false, true, false, true, true, "order and change certificates of sites"},
 	{AuthoritiesRead, true, true, false, false, false, "see the authorities that issue certificates"},
 	{AuthoritiesChange, false, false, false, false, false, "add, change and remove authorities"},

@@ -34,7 +34,7 @@ func (s *Service) Part() rollout.Part {
 		},
 		Closed: func(ctx context.Context, tx store.Tx, accountID int64) error {
 			if err := errors.Join(tx.DeleteMailboxes(ctx, accountID), tx.DeleteMailAddresses(ctx, accountID),
-				tx.DeleteSigningKeys(ctx, accountID)); err != nil {
+				tx.DeleteSigningKeys(ctx, accountID), tx.DeleteMailLog(ctx, accountID)); err != nil {
 				return err
 			}
 			return tx.SetMailServer(ctx, db.SetMailServerParams{ID: accountID})

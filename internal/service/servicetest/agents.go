@@ -52,6 +52,9 @@ type Agent struct {
 	Warnings map[int64][]agentlink.Warning
 	// Loads are what runs, by account.
 	Loads map[int64]agentlink.Load
+	// Mail is what has become of messages, and Waiting those that wait.
+	Mail    []agentlink.Delivery
+	Waiting []agentlink.QueuedMessage
 	// Applies counts applies, refused ones too.
 	Applies int
 	// Health is what it says of its server: a quarter full, unless a test says otherwise.
@@ -212,6 +215,45 @@ func (a *Agent) SiteLog(context.Context, agentlink.LogRequest) (agentlink.LogPag
 	}
 	defer unlock()
 	return agentlink.LogPage{Lines: []string{"GET /"}, Next: "1"}, nil
+}
+
+// MailLog implements usecase.Agent.
+func (a *Agent) MailLog(_ context.Context, asked agentlink.MailLogRequest) (agentlink.MailLogPage, error) {
+	page := agentlink.MailLogPage{}
+	unlock, err := a.lock()
+	if err != nil {
+		return page, err
+	}
+	defer unlock()
+	for _, d := range a.Mail {
+		if d.Change > asked.After {
+			page.Deliveries = append(page.Deliveries, d)
+		}
+	}
+	return page, nil
+}
+
+// Queue implements usecase.Agent.
+func (a *Agent) Queue(context.Context) (agentlink.Queue, error) {
+	unlock, err := a.lock()
+	if err != nil {
+		return agentlink.Queue{}, err
+	}
+	defer unlock()
+	return agentlink.Queue{Messages: a.Waiting}, nil
+}
+
+// ChangeQueue implements usecase.Agent: what is removed no longer waits.
+func (a *Agent) ChangeQueue(_ context.Context, change agentlink.QueueChange) error {
+	unlock, err := a.lock()
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	a.Waiting = slices.DeleteFunc(a.Waiting, func(m agentlink.QueuedMessage) bool {
+		return change.Do == agentlink.QueueRemove && slices.Contains(change.Messages, m.Queue)
+	})
+	return nil
 }
 
 // Renew implements usecase.Agent.

@@ -30,6 +30,9 @@ type Agent interface {
 	Clear(context.Context) (agentlink.Cleared, error)
 	Challenge(context.Context, agentlink.Challenges) error
 	SiteLog(context.Context, agentlink.LogRequest) (agentlink.LogPage, error)
+	MailLog(context.Context, agentlink.MailLogRequest) (agentlink.MailLogPage, error)
+	Queue(context.Context) (agentlink.Queue, error)
+	ChangeQueue(context.Context, agentlink.QueueChange) error
 	Renew(context.Context, *agentlink.Authority, int64, time.Time) error
 }
 

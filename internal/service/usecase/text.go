@@ -99,6 +99,7 @@ var counts = map[string][2]string{
 	"difference":   {"%d difference", "%d differences"},
 	"mail address": {"%d mail address", "%d mail addresses"},
 	"mailbox":      {"%d mailbox", "%d mailboxes"},
+	"message":      {"%d message", "%d messages"},
 	"own record":   {"%d own record", "%d own records"},
 	"plan":         {"%d plan", "%d plans"},
 	"record":       {"%d record", "%d records"},

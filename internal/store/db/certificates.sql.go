@@ -1973,7 +1973,7 @@ func (q *Queries) UnfinishedOrder(ctx context.Context, domainID int64) (Order, e
 }
 
 const webServers = `-- name: WebServers :many
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name from servers where 'web' = any(roles) and state = 'joined' order by id
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change from servers where 'web' = any(roles) and state = 'joined' order by id
 `
 
 func (q *Queries) WebServers(ctx context.Context) ([]Server, error) {
@@ -2003,6 +2003,7 @@ func (q *Queries) WebServers(ctx context.Context) ([]Server, error) {
 			&i.Addresses,
 			&i.Told,
 			&i.HostName,
+			&i.MailLogChange,
 		); err != nil {
 			return nil, err
 		}

@@ -359,7 +359,7 @@ func (q *Queries) MailOfDomain(ctx context.Context, domainID int64) (MailOfDomai
 }
 
 const mailServers = `-- name: MailServers :many
-select servers.id, servers.label, servers.address, servers.roles, servers.open, servers.state, servers.join_secret, servers.join_ends_at, servers.reachable, servers.status, servers.status_at, servers.swept_at, servers.version, servers.created_at, servers.addresses, servers.told, servers.host_name, (select count(*) from accounts where mail_server_id = servers.id) as accounts
+select servers.id, servers.label, servers.address, servers.roles, servers.open, servers.state, servers.join_secret, servers.join_ends_at, servers.reachable, servers.status, servers.status_at, servers.swept_at, servers.version, servers.created_at, servers.addresses, servers.told, servers.host_name, servers.mail_log_change, (select count(*) from accounts where mail_server_id = servers.id) as accounts
 from servers where 'mail' = any(roles) and host_name <> '' and state = 'joined' order by label
 `
 
@@ -396,6 +396,7 @@ func (q *Queries) MailServers(ctx context.Context) ([]MailServersRow, error) {
 			&i.Server.Addresses,
 			&i.Server.Told,
 			&i.Server.HostName,
+			&i.Server.MailLogChange,
 			&i.Accounts,
 		); err != nil {
 			return nil, err

@@ -344,6 +344,29 @@ type MailAddress struct {
 	AddedAt   time.Time
 }
 
+type MailLog struct {
+	ID          int64
+	ServerID    int64
+	Number      int64
+	Queue       string
+	CameAt      time.Time
+	At          time.Time
+	Sender      string
+	Recipient   string
+	DeliveredTo string
+	MessageID   string
+	Size        int64
+	Client      string
+	SignIn      string
+	Outcome     string
+	Code        string
+	Relay       string
+	Reply       string
+	Tries       int64
+	FromAccount *int64
+	ToAccount   *int64
+}
+
 type Mailbox struct {
 	ID           int64
 	AccountID    int64
@@ -500,23 +523,24 @@ type Reseller struct {
 }
 
 type Server struct {
-	ID         int64
-	Label      string
-	Address    string
-	Roles      []string
-	Open       bool
-	State      string
-	JoinSecret []byte
-	JoinEndsAt *time.Time
-	Reachable  bool
-	Status     []byte
-	StatusAt   *time.Time
-	SweptAt    *time.Time
-	Version    int64
-	CreatedAt  time.Time
-	Addresses  []string
-	Told       string
-	HostName   string
+	ID            int64
+	Label         string
+	Address       string
+	Roles         []string
+	Open          bool
+	State         string
+	JoinSecret    []byte
+	JoinEndsAt    *time.Time
+	Reachable     bool
+	Status        []byte
+	StatusAt      *time.Time
+	SweptAt       *time.Time
+	Version       int64
+	CreatedAt     time.Time
+	Addresses     []string
+	Told          string
+	HostName      string
+	MailLogChange int64
 }
 
 type ServerHour struct {

@@ -37,7 +37,7 @@ func (q *Queries) AddDrift(ctx context.Context, arg AddDriftParams) error {
 
 const addServer = `-- name: AddServer :one
 insert into servers (label, address, roles, open, join_secret, join_ends_at, addresses, host_name)
-values ($1, $2, $3, $4, $5, $6, $7::text[], $8) returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name
+values ($1, $2, $3, $4, $5, $6, $7::text[], $8) returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change
 `
 
 type AddServerParams struct {
@@ -81,6 +81,7 @@ func (q *Queries) AddServer(ctx context.Context, arg AddServerParams) (Server, e
 		&i.Addresses,
 		&i.Told,
 		&i.HostName,
+		&i.MailLogChange,
 	)
 	return i, err
 }
@@ -115,7 +116,7 @@ func (q *Queries) AddWarnings(ctx context.Context, arg AddWarningsParams) error 
 }
 
 const changeServer = `-- name: ChangeServer :one
-update servers set open = $2, addresses = $3, host_name = $4, version = version + 1 where id = $1 returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name
+update servers set open = $2, addresses = $3, host_name = $4, version = version + 1 where id = $1 returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change
 `
 
 type ChangeServerParams struct {
@@ -151,6 +152,7 @@ func (q *Queries) ChangeServer(ctx context.Context, arg ChangeServerParams) (Ser
 		&i.Addresses,
 		&i.Told,
 		&i.HostName,
+		&i.MailLogChange,
 	)
 	return i, err
 }
@@ -283,7 +285,7 @@ func (q *Queries) DriftsOfServer(ctx context.Context, serverID int64) ([]DriftsO
 }
 
 const lockServer = `-- name: LockServer :one
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name from servers where id = $1 for update
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change from servers where id = $1 for update
 `
 
 func (q *Queries) LockServer(ctx context.Context, id int64) (Server, error) {
@@ -307,6 +309,7 @@ func (q *Queries) LockServer(ctx context.Context, id int64) (Server, error) {
 		&i.Addresses,
 		&i.Told,
 		&i.HostName,
+		&i.MailLogChange,
 	)
 	return i, err
 }
@@ -366,7 +369,7 @@ func (q *Queries) SaveServerStatus(ctx context.Context, arg SaveServerStatusPara
 }
 
 const serverByID = `-- name: ServerByID :one
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name from servers where id = $1
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change from servers where id = $1
 `
 
 func (q *Queries) ServerByID(ctx context.Context, id int64) (Server, error) {
@@ -390,12 +393,13 @@ func (q *Queries) ServerByID(ctx context.Context, id int64) (Server, error) {
 		&i.Addresses,
 		&i.Told,
 		&i.HostName,
+		&i.MailLogChange,
 	)
 	return i, err
 }
 
 const serverByLabel = `-- name: ServerByLabel :one
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name from servers where label = $1
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change from servers where label = $1
 `
 
 func (q *Queries) ServerByLabel(ctx context.Context, label string) (Server, error) {
@@ -419,12 +423,13 @@ func (q *Queries) ServerByLabel(ctx context.Context, label string) (Server, erro
 		&i.Addresses,
 		&i.Told,
 		&i.HostName,
+		&i.MailLogChange,
 	)
 	return i, err
 }
 
 const servers = `-- name: Servers :many
-select servers.id, servers.label, servers.address, servers.roles, servers.open, servers.state, servers.join_secret, servers.join_ends_at, servers.reachable, servers.status, servers.status_at, servers.swept_at, servers.version, servers.created_at, servers.addresses, servers.told, servers.host_name,
+select servers.id, servers.label, servers.address, servers.roles, servers.open, servers.state, servers.join_secret, servers.join_ends_at, servers.reachable, servers.status, servers.status_at, servers.swept_at, servers.version, servers.created_at, servers.addresses, servers.told, servers.host_name, servers.mail_log_change,
     (select count(*) from accounts where server_id = servers.id and state <> 'closed') as accounts,
     (select count(*) from drifts where drifts.server_id = servers.id) as drifts
 from servers order by label
@@ -463,6 +468,7 @@ func (q *Queries) Servers(ctx context.Context) ([]ServersRow, error) {
 			&i.Server.Addresses,
 			&i.Server.Told,
 			&i.Server.HostName,
+			&i.Server.MailLogChange,
 			&i.Accounts,
 			&i.Drifts,
 		); err != nil {

@@ -271,7 +271,7 @@ func (q *Queries) MarkServerApplied(ctx context.Context, arg MarkServerAppliedPa
 }
 
 const nameServers = `-- name: NameServers :many
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name from servers where 'dns' = any(roles) and state = 'joined' order by id
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change from servers where 'dns' = any(roles) and state = 'joined' order by id
 `
 
 // The first is the primary.
@@ -302,6 +302,7 @@ func (q *Queries) NameServers(ctx context.Context) ([]Server, error) {
 			&i.Addresses,
 			&i.Told,
 			&i.HostName,
+			&i.MailLogChange,
 		); err != nil {
 			return nil, err
 		}

@@ -46,3 +46,36 @@ create or replace view usage as
     -- Those that every domain has (RFC 2142) are pointed somewhere, and do not count.
     select mail_addresses.account_id, 'addresses'::text, 1::bigint from mail_addresses
     where mail_addresses.local not in ('abuse', 'hostmaster', 'postmaster', 'webmaster');
+
+-- What has become of messages, a row for each recipient, from the logs of the mail servers.
+create table mail_log (
+    id                 bigint generated always as identity primary key,
+    server_id          bigint not null references servers on delete cascade,
+    number             bigint not null,       -- the server's own, which stays the same
+    queue              text not null,         -- the message's name in the server's queue
+    came_at            timestamptz not null,
+    at                 timestamptz not null,  -- when the last thing happened
+    sender             text not null,
+    recipient          text not null,
+    delivered_to       text not null,
+    message_id         text not null,
+    size               bigint not null,
+    client             text not null,
+    sign_in            text not null,
+    outcome            text not null check (outcome in ('delivered', 'forwarded', 'waiting', 'failed', 'refused')),
+    code               text not null,
+    relay              text not null,
+    reply              text not null,
+    tries              bigint not null,
+    from_account       bigint references accounts on delete cascade, -- whose message it is; null: from outside
+    to_account         bigint references accounts on delete cascade, -- who gets it; null: somebody outside
+    unique (server_id, number)
+);
+create index mail_log_came on mail_log (came_at);
+create index mail_log_from_account on mail_log (from_account, id) where from_account is not null;
+create index mail_log_to_account on mail_log (to_account, id) where to_account is not null;
+create index mail_log_sender on mail_log (sender, id);
+create index mail_log_recipient on mail_log (recipient, id);
+create index mail_log_message on mail_log (message_id) where message_id <> '';
+create index mail_log_trouble on mail_log (id) where outcome in ('waiting', 'failed');
+alter table servers add mail_log_change bigint not null default 0; -- up to which change its log is known

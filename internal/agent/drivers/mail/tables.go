@@ -9,6 +9,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"log/slog"
 	"maps"
 	"os"
 	"os/exec"
@@ -22,6 +23,7 @@ import (
 
 	_ "modernc.org/sqlite" // the driver that database/sql is to find
 
+	"victualler/internal/agent/maillog"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/mail"
@@ -37,6 +39,9 @@ import (
 // All are in SQLite's rollback mode: who reads needs no right to write. If the agent is killed
 // while it writes, who reads is refused until it has started again: mail waits so long.
 type Tables struct {
+	// Log knows what has become of messages; what it knows of an account goes with it.
+	Log *maillog.Log
+
 	routes, signIns, flow *sql.DB
 
 	mu sync.Mutex // one writer at a time
@@ -98,8 +103,9 @@ create table if not exists mailboxes (address text primary key, account integer 
 create index if not exists mailboxes_account on mailboxes (account);`
 )
 
-// OpenTables opens the tables, and makes them where there are none.
-func OpenTables(ctx context.Context) (*Tables, error) {
+// OpenTables opens the tables, and makes them where there are none; stateDir is where the log of
+// messages is kept.
+func OpenTables(ctx context.Context, stateDir string, log *slog.Logger) (*Tables, error) {
 	if err := os.MkdirAll(filepath.Dir(render.MailRoutes), 0o711); err != nil {
 		return nil, err
 	}
@@ -111,11 +117,14 @@ func OpenTables(ctx context.Context) (*Tables, error) {
 	if err != nil {
 		return nil, err
 	}
-	flowGroup, err := flowUser(ctx)
+	flowUser, flowGroup, err := flowNumbers(ctx)
 	if err != nil {
 		return nil, err
 	}
 	t := &Tables{}
+	if t.Log, err = maillog.Open(ctx, filepath.Join(stateDir, "messages.db"), int64(flowUser), log); err != nil {
+		return nil, err
+	}
 	if t.routes, err = open(ctx, render.MailRoutes, routesSchema, 0o640, gid); err != nil {
 		return nil, err
 	}
@@ -128,21 +137,23 @@ func OpenTables(ctx context.Context) (*Tables, error) {
 	return t, nil
 }
 
-// flowUser makes the user of victualler-mail where there is none, and returns the number of its
+// flowNumbers are those of the user of victualler-mail, which is made where there is none, and of its
 // group.
-func flowUser(ctx context.Context) (int, error) {
-	if _, err := user.Lookup(definition.User); err != nil {
+func flowNumbers(ctx context.Context) (uid, gid int, err error) {
+	found, err := user.Lookup(definition.User)
+	if err != nil {
 		out, err := exec.CommandContext(ctx, "useradd", "--system", "--user-group", "--no-create-home",
 			"--home-dir", "/nonexistent", "--shell", "/usr/sbin/nologin", definition.User).CombinedOutput()
 		if err != nil {
-			return 0, fmt.Errorf("make the user %s: %w: %s", definition.User, err, out)
+			return 0, 0, fmt.Errorf("make the user %s: %w: %s", definition.User, err, out)
+		}
+		if found, err = user.Lookup(definition.User); err != nil {
+			return 0, 0, err
 		}
 	}
-	group, err := user.LookupGroup(definition.User)
-	if err != nil {
-		return 0, err
-	}
-	return strconv.Atoi(group.Gid)
+	uid, err1 := strconv.Atoi(found.Uid)
+	gid, err2 := strconv.Atoi(found.Gid)
+	return uid, gid, errors.Join(err1, err2)
 }
 
 func open(ctx context.Context, path, schema string, mode os.FileMode, gid int) (*sql.DB, error) {
@@ -470,9 +481,16 @@ func args(r row) []any {
 
 // Forget implements agent.Content: the messages of mailboxes that are no more go. Those of an
 // account that is closed go with its directory.
-func (*Tables) Forget(_ context.Context, m, last manifest.Manifest) error {
-	if !m.HasMail() || !last.HasMail() {
+func (t *Tables) Forget(ctx context.Context, m, last manifest.Manifest) error {
+	if !last.HasMail() {
 		return nil
+	}
+	if !m.HasMail() {
+		var domains []string
+		for _, d := range last.Mail.Domains {
+			domains = append(domains, d.String())
+		}
+		return t.Log.Forget(ctx, domains)
 	}
 	root, err := os.OpenRoot(m.MailPath())
 	if err != nil {

@@ -1,0 +1,118 @@
+package mail
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os/exec"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"victualler/internal/agentlink"
+	"victualler/internal/render"
+)
+
+// mostQueued is how many messages that wait are told of at once.
+const mostQueued = 5000
+
+// Queue lists the messages that wait (postqueue(1)).
+func (d *Postfix) Queue(ctx context.Context) (agentlink.Queue, error) {
+	queue := agentlink.Queue{Messages: []agentlink.QueuedMessage{}}
+	if d.server.Load() == nil {
+		return queue, nil
+	}
+	out, err := exec.CommandContext(ctx, "postqueue", "-j").Output()
+	if err != nil {
+		return queue, fmt.Errorf("postqueue: %w", err)
+	}
+	for line := range bytes.Lines(out) {
+		var m struct {
+			Queue      string `json:"queue_name"`
+			ID         string `json:"queue_id"`
+			Came       int64  `json:"arrival_time"`
+			Size       int64  `json:"message_size"`
+			Sender     string `json:"sender"`
+			Recipients []struct {
+				Address string `json:"address"`
+				Reason  string `json:"delay_reason"`
+			} `json:"recipients"`
+		}
+		if err := json.Unmarshal(line, &m); err != nil {
+			return queue, fmt.Errorf("postqueue: %w", err)
+		}
+		one := agentlink.QueuedMessage{Queue: m.ID, Held: m.Queue == "hold", Came: time.Unix(m.Came, 0).UTC(),
+			Size: m.Size, Sender: m.Sender, Recipients: []agentlink.QueuedRecipient{}}
+		for _, r := range m.Recipients {
+			one.Recipients = append(one.Recipients, agentlink.QueuedRecipient{Address: r.Address, Reason: r.Reason})
+		}
+		queue.Messages = append(queue.Messages, one)
+	}
+	slices.SortStableFunc(queue.Messages, func(a, b agentlink.QueuedMessage) int { return a.Came.Compare(b.Came) })
+	if len(queue.Messages) > mostQueued {
+		queue.Messages, queue.More = queue.Messages[:mostQueued], true
+	}
+	return queue, nil
+}
+
+// queueName is how Postfix names messages; a word that means all of them is none.
+var queueName = regexp.MustCompile(`^[0-9A-Za-z]{6,20}$`)
+
+// ChangeQueue does something with messages that wait (postsuper(1), postqueue(1)). Those that have
+// gone meanwhile do not matter.
+func (d *Postfix) ChangeQueue(ctx context.Context, change agentlink.QueueChange) error {
+	for _, name := range change.Messages {
+		if !queueName.MatchString(name) || name == strings.ToUpper(name) && !strings.ContainsAny(name, "0123456789") {
+			return fmt.Errorf("%q is no name of a message", name)
+		}
+	}
+	option := map[string]string{agentlink.QueueHold: "-h", agentlink.QueueRelease: "-H",
+		agentlink.QueueRemove: "-d"}[change.Do]
+	switch {
+	case change.Do == agentlink.QueueRetry:
+		for _, name := range change.Messages {
+			if out, err := exec.CommandContext(ctx, "postqueue", "-i", name).CombinedOutput(); err != nil {
+				return fmt.Errorf("postqueue: %w: %s", err, bytes.TrimSpace(out))
+			}
+		}
+		return nil
+	case option == "":
+		return errors.New("nothing of that name can be done with messages that wait")
+	}
+	cmd := exec.CommandContext(ctx, "postsuper", option, "-")
+	cmd.Stdin = strings.NewReader(strings.Join(change.Messages, "\n") + "\n")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("postsuper: %w: %s", err, bytes.TrimSpace(out))
+	}
+	return nil
+}
+
+// Reopen has Postfix write into a new file, as the one it writes into has another name.
+func (d *Postfix) Reopen(ctx context.Context) error {
+	if out, err := exec.CommandContext(ctx, "postfix", "reload").CombinedOutput(); err != nil {
+		return fmt.Errorf("postfix reload: %w: %s", err, bytes.TrimSpace(out))
+	}
+	return nil
+}
+
+// Mailer implements agent.Mailer.
+type Mailer struct {
+	*Postfix
+	Tables *Tables
+}
+
+// Run reads along what Postfix tells of messages, until the context ends.
+func (m *Mailer) Run(ctx context.Context) {
+	if err := m.Tables.Log.Run(ctx, render.MailLog, m.Reopen); err != nil {
+		slog.Warn("mail log", "reason", err)
+	}
+}
+
+// MailLog implements agent.Mailer.
+func (m *Mailer) MailLog(ctx context.Context, asked agentlink.MailLogRequest) (agentlink.MailLogPage, error) {
+	return m.Tables.Log.Since(ctx, asked.After)
+}

@@ -1,0 +1,90 @@
+-- name: MailLogChange :one
+-- Locks the server, so that two do not write down the same.
+select mail_log_change from servers where id = $1 for update;
+
+-- name: SaveMailLogChange :exec
+update servers set mail_log_change = $2 where id = $1;
+
+-- name: AccountsOfDomains :many
+select name, account_id from domains where name = any(sqlc.arg(names)::text[]) and proved_at is not null;
+
+-- name: SaveDeliveries :exec
+insert into mail_log (server_id, number, queue, came_at, at, sender, recipient, delivered_to, message_id, size, client,
+    sign_in, outcome, code, relay, reply, tries, from_account, to_account)
+select sqlc.arg(server_id)::bigint, unnest(sqlc.arg(numbers)::bigint[]), unnest(sqlc.arg(queues)::text[]),
+    unnest(sqlc.arg(came)::timestamptz[]), unnest(sqlc.arg(happened)::timestamptz[]),
+    unnest(sqlc.arg(senders)::text[]), unnest(sqlc.arg(recipients)::text[]),
+    unnest(sqlc.arg(led_to)::text[]), unnest(sqlc.arg(message_ids)::text[]),
+    unnest(sqlc.arg(sizes)::bigint[]), unnest(sqlc.arg(clients)::text[]),
+    unnest(sqlc.arg(sign_ins)::text[]), unnest(sqlc.arg(outcomes)::text[]),
+    unnest(sqlc.arg(codes)::text[]), unnest(sqlc.arg(relays)::text[]), unnest(sqlc.arg(replies)::text[]),
+    unnest(sqlc.arg(tries)::bigint[]), nullif(unnest(sqlc.arg(from_accounts)::bigint[]), 0),
+    nullif(unnest(sqlc.arg(to_accounts)::bigint[]), 0)
+on conflict (server_id, number) do update set at = excluded.at, outcome = excluded.outcome, code = excluded.code,
+    relay = excluded.relay, reply = excluded.reply, tries = excluded.tries;
+
+-- name: TidyMailLog :execrows
+delete from mail_log where id in (select old.id from mail_log old where old.came_at < $1 limit 20000);
+
+-- name: DeleteMailLog :exec
+delete from mail_log where from_account = sqlc.arg(account)::bigint or to_account = sqlc.arg(account)::bigint;
+
+-- name: Messages :many
+-- What became of all messages, the newest first.
+select sqlc.embed(mail_log), servers.label, coalesce(sent.sign_in_name, '')::text as from_name,
+    coalesce(got.sign_in_name, '')::text as to_name
+from mail_log join servers on servers.id = mail_log.server_id
+left join accounts sent on sent.id = mail_log.from_account left join accounts got on got.id = mail_log.to_account
+where mail_log.id in (
+    select m.id from mail_log m where true
+        and (sqlc.arg(sender)::text = '' or m.sender = sqlc.arg(sender))
+        and (sqlc.arg(recipient)::text = '' or m.recipient = sqlc.arg(recipient))
+        and (sqlc.arg(message_id)::text = '' or m.message_id = sqlc.arg(message_id))
+        and (sqlc.arg(outcome)::text = '' or m.outcome = sqlc.arg(outcome))
+        and (sqlc.narg(since)::timestamptz is null or m.came_at >= sqlc.narg(since))
+        and (sqlc.narg(until)::timestamptz is null or m.came_at < sqlc.narg(until))
+        and m.id < sqlc.arg(before)
+        order by m.id desc limit sqlc.arg(most)
+) order by mail_log.id desc;
+
+-- name: MessagesOfAccounts :many
+-- What became of the messages of accounts, the newest first.
+select sqlc.embed(mail_log), servers.label, coalesce(sent.sign_in_name, '')::text as from_name,
+    coalesce(got.sign_in_name, '')::text as to_name
+from mail_log join servers on servers.id = mail_log.server_id
+left join accounts sent on sent.id = mail_log.from_account left join accounts got on got.id = mail_log.to_account
+where mail_log.id in (
+    select of_one.id from unnest(sqlc.arg(accounts)::bigint[]) as of_accounts (account) cross join lateral (
+        (select m.id from mail_log m where m.from_account = of_accounts.account
+            and (sqlc.arg(sender)::text = '' or m.sender = sqlc.arg(sender))
+            and (sqlc.arg(recipient)::text = '' or m.recipient = sqlc.arg(recipient))
+            and (sqlc.arg(message_id)::text = '' or m.message_id = sqlc.arg(message_id))
+            and (sqlc.arg(outcome)::text = '' or m.outcome = sqlc.arg(outcome))
+            and (sqlc.narg(since)::timestamptz is null or m.came_at >= sqlc.narg(since))
+            and (sqlc.narg(until)::timestamptz is null or m.came_at < sqlc.narg(until))
+            and m.id < sqlc.arg(before)
+            order by m.id desc limit sqlc.arg(most))
+        union
+        (select m.id from mail_log m where m.to_account = of_accounts.account
+            and (sqlc.arg(sender)::text = '' or m.sender = sqlc.arg(sender))
+            and (sqlc.arg(recipient)::text = '' or m.recipient = sqlc.arg(recipient))
+            and (sqlc.arg(message_id)::text = '' or m.message_id = sqlc.arg(message_id))
+            and (sqlc.arg(outcome)::text = '' or m.outcome = sqlc.arg(outcome))
+            and (sqlc.narg(since)::timestamptz is null or m.came_at >= sqlc.narg(since))
+            and (sqlc.narg(until)::timestamptz is null or m.came_at < sqlc.narg(until))
+            and m.id < sqlc.arg(before)
+            order by m.id desc limit sqlc.arg(most))
+    ) of_one order by of_one.id desc limit sqlc.arg(most)
+) order by mail_log.id desc;
+
+-- name: AccountsInScope :many
+select id from accounts where (sqlc.arg(reseller)::bigint = 0 or reseller_id = sqlc.arg(reseller))
+    and (sqlc.arg(customer)::bigint = 0 or customer_id = sqlc.arg(customer)) and state <> 'closed'
+order by id;
+
+-- name: Message :one
+select sqlc.embed(mail_log), servers.label, coalesce(sent.sign_in_name, '')::text as from_name,
+    coalesce(got.sign_in_name, '')::text as to_name
+from mail_log join servers on servers.id = mail_log.server_id
+left join accounts sent on sent.id = mail_log.from_account left join accounts got on got.id = mail_log.to_account
+where mail_log.id = $1;
