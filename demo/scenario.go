@@ -186,6 +186,9 @@ func Load(ctx context.Context, c *client.Client, at Places, passwords map[string
 	if err := deliverTo(ctx, c); err != nil {
 		return err
 	}
+	if err := correspond(ctx, c); err != nil {
+		return err
+	}
 	if err := certify(ctx, c, at); err != nil {
 		return fmt.Errorf("certificates: %w", err)
 	}

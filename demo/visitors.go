@@ -31,5 +31,5 @@ func Visit(ctx context.Context, run func(ctx context.Context, server string, arg
 			}
 		}
 	}
-	return nil
+	return notify(ctx, run)
 }

@@ -29,6 +29,10 @@ const names: Record<string, string> = {
   revoked: t('revoked'),
   installing: t('installing'),
   'in use': t('in use'),
+  // what became of messages
+  delivered: t('delivered'),
+  forwarded: t('passed on'),
+  refused: t('refused'),
   // how a domain is served, and where its DNS is hosted
   site: t('site'),
   mirror: t('mirror'),

@@ -20,7 +20,8 @@ func TestConsole(t *testing.T) {
 	i := e2e.Shared(t)
 	require.NoError(t, i.Client.Post(context.Background(), "/plans", api.NewPlan{Name: "console-post",
 		Limits: plans.Limits{plans.Disk: plans.Of(200 * plans.MiB), plans.Domains: plans.Of(1),
-			plans.PHPWorkers: plans.Of(1), plans.Mailboxes: plans.Of(3), plans.MailboxSize: plans.Of(50 * plans.MiB)},
+			plans.PHPWorkers: plans.Of(1), plans.Mailboxes: plans.Of(3), plans.MailboxSize: plans.Of(50 * plans.MiB),
+			plans.Addresses: plans.Of(3), plans.SendsPerHour: plans.Of(10)},
 		Features: plans.Features{"mail": true}}, nil))
 	e2e.Opened(t, api.OpenAccount{Domain: "postcards.example", Plan: "console-post", SignInName: "postcards",
 		Customer: "Postcards", NewCustomer: true, CustomerEmail: "postcards@post.test", Server: "skua"})
@@ -46,8 +47,29 @@ func TestConsole(t *testing.T) {
 	e2e.Do(t, ctx, browser.Click("td button", "Change"), browser.Retype("#mailbox-size", "60M"),
 		browser.Click(".el-dialog button", "Save mailbox"), browser.Sees("[role=alert]", "holds 50M at most"),
 		browser.Retype("#mailbox-size", "30M"), browser.Click(".el-dialog button", "Save mailbox"),
-		browser.Sees("td", "30M"), browser.Click("td button", "Remove"), browser.Confirm("Remove"),
-		browser.Sees(".empty", "No mailbox yet"))
+		browser.Sees("td", "30M"))
+
+	// Where mail goes.
+	e2e.Do(t, ctx, browser.Click("button", "Add an address"), browser.Type("#address-local", "sales"),
+		browser.Type("#address-targets", "anna\nbo@harbourmail.test"), browser.Click(".el-dialog button", "Add address"),
+		browser.Sees("td", "sales@postcards.example"), browser.Sees("td", "bo@harbourmail.test"))
+	e2e.Healthy(t, ctx, "addresses")
+	e2e.Do(t, ctx, browser.Type("#trace", "sales+x@postcards.example"), browser.Click("form.trace button", "Trace"),
+		browser.Sees(".path", "passed on to somebody else's server"), browser.Sees(".path", "stored in the mailbox"))
+	e2e.Healthy(t, ctx, "the path of a message")
+	require.NoError(t, mailtest.Deliver(skua, "ida@harbourmail.test", "sales@postcards.example", "to sales"))
+	require.Error(t, mailtest.Deliver(skua, "ida@harbourmail.test", "slaes@postcards.example", "to sales"))
+	e2e.Do(t, ctx, browser.Click("a", "What became of messages"), browser.Sees("td", "slaes@postcards.example"),
+		browser.Sees("td", "in the mailbox anna@postcards.example"))
+	e2e.Healthy(t, ctx, "messages")
+	e2e.Do(t, ctx, browser.Click("td a", "slaes@postcards.example"), browser.Sees("dd", "ida@harbourmail.test"))
+	e2e.Healthy(t, ctx, "a message")
+	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/messages/waiting?account=postcards"),
+		browser.Sees(".empty", "No message waits"))
+	e2e.Healthy(t, ctx, "messages that wait")
+
+	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/postcards/mail"), browser.Click("td button", "Remove"),
+		browser.Confirm("Remove"), browser.Sees("[role=alert]", "leads to anna@postcards.example alone"))
 	_, err = mailtest.Inbox(skua, "anna@postcards.example", password)
 	assert.Error(t, err)
 }

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -35,7 +36,7 @@ func senders(t *testing.T, name, domain string, perHour int64) {
 	require.NoError(t, i.Client.Post(context.Background(), "/plans", api.NewPlan{Name: "post-of-" + name,
 		Limits: plans.Limits{plans.Disk: plans.Of(200 * plans.MiB), plans.Domains: plans.Of(3),
 			plans.PHPWorkers: plans.Of(2), plans.Mailboxes: plans.Of(10), plans.MailboxSize: plans.Of(50 * plans.MiB),
-			plans.Addresses: plans.Of(10), plans.SendsPerHour: plans.Of(perHour)},
+			plans.Addresses: plans.Of(10), plans.SendsPerHour: plans.Of(perHour), plans.BounceShare: plans.Of(50)},
 		Features: plans.Features{"mail": true}}, nil))
 	e2e.Opened(t, api.OpenAccount{Domain: domain, Plan: "post-of-" + name, SignInName: name, Customer: name,
 		NewCustomer: true, CustomerEmail: name + "@post.test", Server: "skua"})
@@ -387,4 +388,95 @@ func TestExactlyAsMany(t *testing.T) {
 	}
 	assert.ErrorContains(t, refused, "this account may send to 30 recipients within an hour, and has sent to 30")
 	assert.LessOrEqual(t, taken.Load(), int64(bound))
+}
+
+// An account of which too much comes back is stopped; what it sends then waits, and goes out when it
+// is released.
+func TestStoppedSending(t *testing.T) {
+	i := e2e.Shared(t)
+	senders(t, "bouncers", "bouncers.example", 1000)
+	skua := i.Servers["skua"].Address
+	send := func(to, subject string) error {
+		return mailtest.Submit(skua, "anna@bouncers.example", password, "anna@bouncers.example", []string{to},
+			"From: anna@bouncers.example\r\nSubject: "+subject+"\r\n\r\nx\r\n")
+	}
+	for n := range 11 {
+		require.NoError(t, send("refused@harbourmail.test", fmt.Sprintf("bad %d", n)))
+	}
+	var detail api.AccountDetail
+	labtest.Eventually(t, func() bool {
+		require.NoError(t, i.Client.Get(context.Background(), "/accounts/bouncers", nil, &detail))
+		return len(detail.Warnings) > 0
+	})
+	assert.Equal(t, "sending-stopped", detail.Warnings[0].Code)
+	require.NoError(t, send("gil@harbourmail.test", "patience"))
+	var queue api.Queue
+	labtest.Eventually(t, func() bool {
+		require.NoError(t, i.Client.Get(context.Background(), "/queue?account=bouncers", nil, &queue))
+		return len(queue.Messages) > 0
+	})
+	assert.True(t, queue.Messages[0].Held)
+	assert.Empty(t, i.Outside.To("gil@harbourmail.test"))
+	out, stderr, exit := e2e.Command(t, "message", "list", "--account", "bouncers", "--outcome", "failed")
+	require.Zero(t, exit, stderr)
+	assert.Contains(t, out, "there is no such mailbox here")
+	out, stderr, exit = e2e.Command(t, "overview")
+	require.Zero(t, exit, stderr)
+	assert.Contains(t, out, "1 account is stopped from sending")
+
+	out, stderr, exit = e2e.Command(t, "queue", "resume", "bouncers")
+	require.Zero(t, exit, stderr)
+	assert.Contains(t, out, "bouncers sends again")
+	arrived(t, "gil@harbourmail.test", "patience", 1)
+	require.NoError(t, send("gil@harbourmail.test", "at once"))
+	arrived(t, "gil@harbourmail.test", "at once", 1)
+}
+
+// What has become of messages is found by whoever may know, and what waits can be dealt with.
+func TestMessages(t *testing.T) {
+	i := e2e.Shared(t)
+	senders(t, "askers", "askers.example", 1000)
+	skua := i.Servers["skua"].Address
+	list := func(args ...string) string {
+		out, stderr, exit := e2e.Command(t, append([]string{"message", "list"}, args...)...)
+		require.Zero(t, exit, stderr)
+		return out + stderr
+	}
+	require.NoError(t, mailtest.Deliver(skua, "hal@harbourmail.test", "anna@askers.example", "hello"))
+	assert.ErrorContains(t, mailtest.Deliver(skua, "hal@harbourmail.test", "anan@askers.example", "hello"), "550")
+	require.NoError(t, mailtest.Submit(skua, "anna@askers.example", password, "anna@askers.example",
+		[]string{"later@harbourmail.test"}, "From: anna@askers.example\r\nSubject: wait\r\n\r\nx\r\n"))
+	for _, want := range []string{`hal@harbourmail\.test\s+anna@askers\.example\s+delivered\s+in the mailbox`,
+		`hal@harbourmail\.test\s+anan@askers\.example\s+refused\s+refused: 550 5\.1\.1`,
+		`anna@askers\.example\s+later@harbourmail\.test\s+waiting\s+waits: .*451 try again later`} {
+		labtest.Eventually(t, func() bool { return regexp.MustCompile(want).MatchString(list("--account", "askers")) })
+	}
+	assert.Contains(t, list("--to", "anan@askers.example"), "refused")
+	assert.Contains(t, list("--from", "nobody@askers.example"), "nothing matches")
+	var queue api.Queue
+	require.NoError(t, i.Client.Get(context.Background(), "/queue?account=askers", nil, &queue))
+	require.Len(t, queue.Messages, 1)
+	for _, verb := range []string{"hold", "release", "retry"} {
+		out, stderr, exit := e2e.Command(t, "queue", verb, "skua", queue.Messages[0].Queue)
+		require.Zero(t, exit, stderr)
+		assert.Contains(t, out, ": 1", verb)
+	}
+	_, stderr, exit := e2e.Command(t, "queue", "remove", "skua", queue.Messages[0].Queue, "--yes")
+	require.Zero(t, exit, stderr)
+	_, stderr, exit = e2e.Command(t, "queue", "remove", "skua", queue.Messages[0].Queue, "--yes")
+	assert.NotZero(t, exit)
+	assert.Contains(t, stderr, "none of these messages waits on skua any more")
+	for _, name := range []string{"ALL", "-", "../x"} {
+		_, _, exit := e2e.Command(t, "queue", "remove", "skua", name, "--yes")
+		assert.NotZero(t, exit, name)
+	}
+	t.Run("closed, nothing is known any more", func(t *testing.T) {
+		_, stderr, exit := e2e.Command(t, "account", "close", "askers", "--yes")
+		require.Zero(t, exit, stderr)
+		assert.Contains(t, list("--to", "anna@askers.example"), "nothing matches")
+		left, err := i.Servers["skua"].Exec(context.Background(), "bash", "-c",
+			"cat /var/lib/victualler/mail/*.db /var/lib/victualler-agent/messages.db* | grep -ac askers.example || true")
+		require.NoError(t, err)
+		assert.Equal(t, "0", strings.TrimSpace(left))
+	})
 }

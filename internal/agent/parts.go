@@ -64,6 +64,7 @@ type Mailer interface {
 	MailLog(context.Context, agentlink.MailLogRequest) (agentlink.MailLogPage, error)
 	Queue(context.Context) (agentlink.Queue, error)
 	ChangeQueue(context.Context, agentlink.QueueChange) error
+	ReleaseSending(ctx context.Context, account int64) error
 }
 
 // A Challenger answers authorities that prove names over HTTP.

@@ -82,6 +82,11 @@ func (a *Agent) Handler(own *identity) http.Handler {
 				answer(w, struct{}{}, a.Mailer.ChangeQueue(r.Context(), change))
 			}
 		})
+		mux.HandleFunc("POST /v1/release-sending", func(w http.ResponseWriter, r *http.Request) {
+			if asked, ok := read[agentlink.MailStop](w, r); ok {
+				answer(w, struct{}{}, a.Mailer.ReleaseSending(r.Context(), asked.Account))
+			}
+		})
 	}
 	mux.HandleFunc("POST /v1/apply", func(w http.ResponseWriter, r *http.Request) {
 		m, ok := read[manifest.Manifest](w, r)

@@ -141,6 +141,11 @@ func (c *Client) ChangeQueue(ctx context.Context, change QueueChange) error {
 	return c.call(ctx, "/v1/queue/change", change, &struct{}{})
 }
 
+// ReleaseSending has an account send again that was stopped.
+func (c *Client) ReleaseSending(ctx context.Context, account int64) error {
+	return c.call(ctx, "/v1/release-sending", MailStop{Account: account}, &struct{}{})
+}
+
 // SiteLog asks for a part of a site's access log.
 func (c *Client) SiteLog(ctx context.Context, asked LogRequest) (LogPage, error) {
 	var p LogPage

@@ -163,6 +163,17 @@ type MailLogPage struct {
 	Deliveries []Delivery `json:"deliveries"`
 	// More says that there is more already.
 	More bool `json:"more,omitempty"`
+	// Stops are the accounts that are stopped from sending at this moment.
+	Stops []MailStop `json:"stops"`
+}
+
+// MailStop says that an account is stopped from sending, as too much of it came back.
+type MailStop struct {
+	Account int64     `json:"account"`
+	At      time.Time `json:"at"`
+	// Sent is to how many recipients it had sent within a day, Failed how many of those came back.
+	Sent   int64 `json:"sent"`
+	Failed int64 `json:"failed"`
 }
 
 // Delivery is what has become of a message for one recipient so far.

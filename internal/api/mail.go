@@ -100,6 +100,7 @@ type Message struct {
 	CameAt      time.Time `json:"came_at"`
 	At          time.Time `json:"at" doc:"When the last thing happened."`
 	Sender      string    `json:"sender" doc:"Of the envelope; empty for messages that tell of failures."`
+	FirstSender string    `json:"first_sender,omitempty" doc:"Whoever has sent a message that an address passed on; its sender is then one that failures come back to."`
 	Recipient   string    `json:"recipient"`
 	DeliveredTo string    `json:"delivered_to,omitempty" doc:"Where it was led, if that is another address."`
 	MessageID   string    `json:"message_id,omitempty"`
@@ -157,4 +158,9 @@ type QueueChange struct {
 // QueueChanged tells how many messages something was done with.
 type QueueChanged struct {
 	Messages int `json:"messages"`
+}
+
+// SendingReleased is an account that sends again.
+type SendingReleased struct {
+	Account string `json:"account" doc:"Its sign-in name."`
 }

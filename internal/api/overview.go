@@ -10,7 +10,7 @@ type Overview struct {
 
 // Attention is one kind of thing that needs somebody.
 type Attention struct {
-	Kind  string   `json:"kind" enum:"server-unreachable,server-program-down,server-full,server-limits-missing,certificates-failing,certificates-ending,operations-stuck,operations-failed,accounts-drifting,accounts-full,accounts-warned,domains-waiting"`
+	Kind  string   `json:"kind" enum:"server-unreachable,server-program-down,server-full,server-limits-missing,certificates-failing,certificates-ending,operations-stuck,operations-failed,accounts-drifting,accounts-full,accounts-warned,sending-stopped,domains-waiting"`
 	Title string   `json:"title" doc:"What it is, with its number, in words."`
 	Cases int64    `json:"cases" doc:"How many there are."`
 	Worst []string `json:"worst" doc:"Some of them, by name."`

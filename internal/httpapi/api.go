@@ -132,6 +132,7 @@ func (a *API) addRoutes() {
 	a.loginRoutes()
 	a.mailRoutes()
 	a.messageRoutes()
+	a.sendingRoutes()
 	a.operationRoutes()
 	a.overviewRoutes()
 	a.peopleRoutes()

@@ -171,6 +171,19 @@ func (a *API) messageRoutes() {
 		})
 }
 
+// sendingRoutes are about accounts that were stopped from sending.
+func (a *API) sendingRoutes() {
+	registerChange(a, route{id: "release-sending", method: http.MethodPost, path: "/accounts/{account}/release-sending",
+		summary:    "Have an account send again that was stopped, as too much of it came back",
+		permission: rights.SendingRelease, tag: "Mail"},
+		func(ctx context.Context, who usecase.Actor, in *struct {
+			AccountPath
+			Previewable
+		}) (api.SendingReleased, error) {
+			return a.service.Mail.ReleaseSending(ctx, who, in.Account)
+		})
+}
+
 // MailAddressPath is how an address is named in a path.
 type MailAddressPath struct {
 	AccountPath

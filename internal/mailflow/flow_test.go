@@ -143,6 +143,10 @@ func TestPolicy(t *testing.T) {
 	assert.Contains(t, send("anna@boats.example", 0), "451")
 	b.write(t, "update accounts set hourly = 20")
 	assert.Equal(t, "DUNNO", send("info@boats.example", 1), "what is changed counts at once")
+	b.write(t, "insert into stops (account, at, sent, failed) values (7, 1, 20, 12)")
+	assert.Contains(t, send("info@boats.example", 1), "HOLD too much of what this account has sent came back")
+	b.write(t, "update stops set released = 2")
+	assert.Equal(t, "DUNNO", send("info@boats.example", 1), "it was released")
 	b.write(t, "update accounts set silent = 1")
 	assert.Contains(t, send("info@boats.example", 1), "550 5.7.1 sending is switched off")
 
@@ -342,6 +346,12 @@ func TestSites(t *testing.T) {
 		assert.Equal(t, submit.NotNow, a.Exit)
 		assert.Contains(t, a.Error, "this account may send to 10 recipients within an hour")
 		require.Len(t, b.drain(), 8)
+	})
+	t.Run("an account that was stopped", func(t *testing.T) {
+		b.write(t, "insert into stops (account, at, sent, failed) values (8, 1, 20, 12)")
+		a := b.handOver(8, submit.Request{Recipients: []string{"a@x.test"}}, "From: a@quay.example\n\n")
+		assert.Equal(t, submit.NotNow, a.Exit)
+		assert.Contains(t, a.Error, "came back")
 	})
 	t.Run("an account that is silent", func(t *testing.T) {
 		b.write(t, "update accounts set silent = 1")

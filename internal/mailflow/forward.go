@@ -156,8 +156,11 @@ func (p *passing) pass(one passed, message *os.File) error {
 	if _, err := message.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
-	if one.forward.Account.Silent {
+	switch {
+	case one.forward.Account.Silent:
 		return reply(450, 4, 7, 1, silence)
+	case one.forward.Account.Stopped:
+		return reply(450, 4, 7, 1, stopped)
 	}
 	over, err := f.takePassed(one.forward.Account, int64(len(one.forward.Targets)))
 	if err != nil {

@@ -120,9 +120,14 @@ func (f *Flow) decideSending(ctx context.Context, signIn string, recipients int6
 		return notNow
 	case over != nil:
 		return over.answer(recipients)
+	case box.Account.Stopped:
+		return "HOLD " + stopped
 	}
 	return proceed
 }
+
+// stopped is why messages wait.
+const stopped = "too much of what this account has sent came back; messages wait until that has been looked into"
 
 const silence = "sending is switched off for this account; ask whoever looks after it"
 

@@ -155,8 +155,11 @@ func (f *Flow) sendForSite(ctx context.Context, number int64, conn io.Reader) er
 	if err != nil {
 		return err
 	}
-	if account.Silent {
+	switch {
+	case account.Silent:
 		return refuseSite(submit.Refused, "%s", silence)
+	case account.Stopped:
+		return refuseSite(submit.NotNow, "%s", stopped)
 	}
 	header, err := readHeader(in)
 	if err != nil {

@@ -29,6 +29,8 @@ type Account struct {
 	BounceShare int64
 	// Silent accounts send nothing.
 	Silent bool
+	// Stopped accounts send nothing until somebody has looked: too much of what they sent came back.
+	Stopped bool
 }
 
 // Mailbox is what the holder of a mailbox may send.
@@ -118,9 +120,12 @@ func remember[T any](t *Tables, name string, ask func() (T, error)) (T, error) {
 	return value, err
 }
 
-const accountColumns = "a.account, a.name, a.hourly, a.bounce_share, a.silent"
+const accountColumns = "a.account, a.name, a.hourly, a.bounce_share, a.silent, " +
+	"exists (select 1 from stops where stops.account = a.account and stops.released is null)"
 
-func (a *Account) into() []any { return []any{&a.ID, &a.Name, &a.Hourly, &a.BounceShare, &a.Silent} }
+func (a *Account) into() []any {
+	return []any{&a.ID, &a.Name, &a.Hourly, &a.BounceShare, &a.Silent, &a.Stopped}
+}
 
 // Account finds an account by its number.
 func (t *Tables) Account(ctx context.Context, id int64) (Account, error) {

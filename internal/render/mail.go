@@ -71,6 +71,7 @@ mailbox_size_limit = 0
 recipient_delimiter = +
 smtputf8_enable = no
 disable_vrfy_command = yes
+show_user_unknown_table_name = no
 strict_rfc821_envelopes = yes
 smtpd_helo_required = yes
 # Bytes that other servers take for the end of a message end none here, nor does what is sent before

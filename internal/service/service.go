@@ -65,7 +65,7 @@ func Assemble(base *usecase.Base) *Service {
 	s.Fleet = fleet.New(base, s.DNS, s.Rollout)
 	s.Overview = overview.New(base, s.Fleet)
 	s.Logins = logins.New(base, s.Rollout)
-	s.Mail = mail.New(base, s.Rollout)
+	s.Mail = mail.New(base, s.Rollout, s.Notify)
 	s.Settings = settings.New(base, s.Rollout)
 	s.Accounts = accounts.New(base, s.Domains, s.Fleet, s.Notify, s.People, s.Rollout, s.Selling)
 	// What servers hold for an account, in the order in which it is filled: logins and certificates

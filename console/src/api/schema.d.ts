@@ -612,6 +612,23 @@ export interface paths {
         patch: operations["change-mailbox"];
         trace?: never;
     };
+    "/api/v1/accounts/{account}/release-sending": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have an account send again that was stopped, as too much of it came back */
+        post: operations["release-sending"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/repair": {
         parameters: {
             query?: never;
@@ -1031,6 +1048,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what became of messages
+         * @description Newest first, one for each recipient. Servers are asked for what is new with the first page. It is known for 30 days.
+         */
+        get: operations["list-messages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/messages/{message}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show what became of a message for one recipient */
+        get: operations["show-message"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/operations": {
         parameters: {
             query?: never;
@@ -1333,6 +1387,27 @@ export interface paths {
         get: operations["show-problem"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/queue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the messages that wait
+         * @description Oldest first, as the servers have them at this moment.
+         */
+        get: operations["show-queue"];
+        put?: never;
+        /** Try messages again, hold, release or remove them */
+        post: operations["change-queue"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2373,7 +2448,7 @@ export interface components {
              */
             cases: number;
             /** @enum {string} */
-            kind: "server-unreachable" | "server-program-down" | "server-full" | "server-limits-missing" | "certificates-failing" | "certificates-ending" | "operations-stuck" | "operations-failed" | "accounts-drifting" | "accounts-full" | "accounts-warned" | "domains-waiting";
+            kind: "server-unreachable" | "server-program-down" | "server-full" | "server-limits-missing" | "certificates-failing" | "certificates-ending" | "operations-stuck" | "operations-failed" | "accounts-drifting" | "accounts-full" | "accounts-warned" | "sending-stopped" | "domains-waiting";
             /** @description What it is, with its number, in words. */
             title: string;
             /** @description Some of them, by name. */
@@ -3508,6 +3583,58 @@ export interface components {
             mailboxes: components["schemas"]["Mailbox"][];
             /** @description The name of the mail server; absent while the account has no mail. */
             server?: string;
+        };
+        Message: {
+            /**
+             * Format: date-time
+             * @description When the last thing happened.
+             */
+            at: string;
+            /** Format: date-time */
+            came_at: string;
+            /** @description The address of whoever has brought it. */
+            client?: string;
+            /** @description Of RFC 3463. */
+            code?: string;
+            /** @description Where it was led, if that is another address. */
+            delivered_to?: string;
+            /** @description Whoever has sent a message that an address passed on; its sender is then one that failures come back to. */
+            first_sender?: string;
+            /** @description The account that it is of. */
+            from_account?: string;
+            /** Format: int64 */
+            id: number;
+            message_id?: string;
+            /** @enum {string} */
+            outcome: "delivered" | "forwarded" | "waiting" | "failed" | "refused";
+            /** @description The message's name in the queue of its server; absent where it was not taken. */
+            queue?: string;
+            recipient: string;
+            /** @description The server or program that was asked to take it. */
+            relay?: string;
+            /** @description What was answered. */
+            reply?: string;
+            /** @description That in words. */
+            says: string;
+            /** @description Of the envelope; empty for messages that tell of failures. */
+            sender: string;
+            server: string;
+            /** @description The mailbox whose holder has sent it. */
+            sign_in?: string;
+            /**
+             * Format: int64
+             * @description In bytes; 0 where it was not taken.
+             */
+            size: number;
+            /** @description The account that gets it. */
+            to_account?: string;
+            /** Format: int64 */
+            tries: number;
+        };
+        MessagePage: {
+            messages: components["schemas"]["Message"][];
+            /** @description Give it as cursor to get the next page; absent on the last one. */
+            next?: string;
         };
         NameServers: {
             /** @description True to take names that do not lead to our name servers yet. */
@@ -4671,6 +4798,47 @@ export interface components {
             /** @description An operator's word for it, instead of asking DNS. */
             vouch?: boolean;
         };
+        Queue: {
+            messages: components["schemas"]["QueuedMessage"][];
+            /** @description Whether there are more than are listed. */
+            more: boolean;
+            /** @description Servers that do not answer, and whose messages are missing. */
+            silent: string[];
+        };
+        QueueChange: {
+            /** @enum {string} */
+            do: "retry" | "hold" | "release" | "remove";
+            /** @description Their names in the queue. */
+            messages: string[];
+            server: string;
+        };
+        QueueChanged: {
+            /** Format: int64 */
+            messages: number;
+        };
+        QueuedMessage: {
+            /** @description The account that it is of. */
+            account?: string;
+            /** Format: date-time */
+            came_at: string;
+            /** @description Whether it waits until somebody releases it. */
+            held: boolean;
+            /** @description Its name in the queue. */
+            queue: string;
+            recipients: components["schemas"]["QueuedRecipient"][];
+            sender: string;
+            server: string;
+            /**
+             * Format: int64
+             * @description In bytes.
+             */
+            size: number;
+        };
+        QueuedRecipient: {
+            address: string;
+            /** @description Why it waits, as the other server has said. */
+            reason?: string;
+        };
         Record: {
             /** @description Such as plan.change. */
             action: string;
@@ -5133,6 +5301,10 @@ export interface components {
             text: string;
             /** @description otpauth address. */
             uri: string;
+        };
+        SendingReleased: {
+            /** @description Its sign-in name. */
+            account: string;
         };
         Server: {
             /**
@@ -9260,6 +9432,74 @@ export interface operations {
             };
         };
     };
+    "release-sending": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SendingReleased"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "repair-account": {
         parameters: {
             query?: {
@@ -11022,6 +11262,139 @@ export interface operations {
             };
         };
     };
+    "list-messages": {
+        parameters: {
+            query?: {
+                /** @description The “next” of the page before. */
+                cursor?: string;
+                /** @description Most rows of a page. */
+                limit?: number;
+                /** @description Only those from and to this account. */
+                account?: string;
+                /** @description Only those from this address. */
+                sender?: string;
+                /** @description Only those to this address. */
+                recipient?: string;
+                /** @description Only those with this Message-ID. */
+                message_id?: string;
+                /** @description Only those. */
+                outcome?: "" | "delivered" | "forwarded" | "waiting" | "failed" | "refused";
+                /** @description Only those that came since then. */
+                since?: string;
+                /** @description Only those that came before then. */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessagePage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-message": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                message: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-operations": {
         parameters: {
             query?: {
@@ -12485,6 +12858,136 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-queue": {
+        parameters: {
+            query?: {
+                /** @description Only those of this account. */
+                account?: string;
+                /** @description Only those on this server. */
+                server?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Queue"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-queue": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QueueChange"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QueueChanged"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

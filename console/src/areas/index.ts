@@ -6,6 +6,7 @@ import customers from './customers/area'
 import domains from './domains/area'
 import events from './events/area'
 import me from './me/area'
+import messages from './messages/area'
 import operations from './operations/area'
 import overview from './overview/area'
 import people from './people/area'
@@ -24,6 +25,7 @@ export const areas: Area[] = [
   domains,
   zones,
   certificates,
+  messages,
   customers,
   plans,
   resellers,

@@ -29,6 +29,9 @@ const shapes: Record<string, string> = {
   'self-signed': '○',
   failing: '✕',
   expired: '✕',
+  delivered: '●',
+  forwarded: '●',
+  refused: '✕',
 }
 const shape = computed(() => shapes[props.state] ?? '▲')
 const calls = computed(() => ['✕', '▲', '‖'].includes(shape.value))

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -34,6 +35,11 @@ type Log struct {
 	now func() time.Time
 	// FlowUser is the number of the user that victualler-mail runs as.
 	flowUser int64
+	// Whose is the account that has sent a message, from the mailbox whose holder signed in, or the
+	// sender of one that a site has handed over; 0 is none. Failed is told of accounts of which
+	// messages came back. Both are nil where nobody wants to know, and set before [Log.Run].
+	Whose  func(ctx context.Context, signIn, sender string) (int64, error)
+	Failed func(ctx context.Context, accounts []int64) error
 	// tidied is when old rows were last removed.
 	tidied time.Time
 }
@@ -48,11 +54,17 @@ create table if not exists messages (queue text primary key, came integer not nu
 create table if not exists deliveries (id integer primary key autoincrement, change integer not null, queue text not null,
 	came integer not null, at integer not null, sender text not null, recipient text not null, delivered_to text not null,
 	message_id text not null, size integer not null, client text not null, sign_in text not null, local integer not null,
-	outcome text not null, code text not null, relay text not null, reply text not null, tries integer not null);
+	outcome text not null, code text not null, relay text not null, reply text not null, tries integer not null,
+	account integer not null default 0);
 create unique index if not exists deliveries_change on deliveries (change);
 create unique index if not exists deliveries_message on deliveries (queue, recipient, delivered_to) where queue <> '';
 create index if not exists deliveries_at on deliveries (at);
+create index if not exists deliveries_account on deliveries (account, at) where account <> 0;
 create table if not exists state (inode integer not null, offset integer not null, change integer not null);`
+
+// byFlow marks messages that victualler-mail has handed over: a forward, or those of a site. Others
+// that came on the server itself have 1.
+const byFlow = 2
 
 // Open opens the rows at a path, and makes them where there are none.
 func Open(ctx context.Context, path string, flowUser int64, log *slog.Logger) (*Log, error) {
@@ -107,13 +119,18 @@ func (l *Log) take(ctx context.Context, lines []byte, at follow.Position) error 
 		return err
 	}
 	defer tx.Rollback()
+	var failed []int64
 	for text := range bytes.Lines(lines) {
 		e, is := parse(strings.TrimRight(string(text), "\r\n"), now)
 		if !is {
 			continue
 		}
-		if err := l.write(ctx, tx, e); err != nil {
+		account, err := l.write(ctx, tx, e)
+		if err != nil {
 			return err
+		}
+		if account != 0 && e.outcome == Failed && !slices.Contains(failed, account) {
+			failed = append(failed, account)
 		}
 	}
 	if _, err := tx.ExecContext(ctx, "update state set inode = ?, offset = ?", int64(at.Inode), at.Offset); err != nil {
@@ -128,22 +145,32 @@ func (l *Log) take(ctx context.Context, lines []byte, at follow.Position) error 
 			}
 		}
 	}
-	return tx.Commit()
+	if err := tx.Commit(); err != nil || len(failed) == 0 || l.Failed == nil {
+		return err
+	}
+	return l.Failed(ctx, failed)
 }
 
-// write writes down what one line tells.
-func (l *Log) write(ctx context.Context, tx *sql.Tx, e entry) error {
+// Outgoing counts what an account has sent since a time that has arrived, and that came back.
+func (l *Log) Outgoing(ctx context.Context, account int64, since time.Time) (arrived, failed int64, err error) {
+	err = l.db.QueryRowContext(ctx, `select coalesce(sum(outcome = 'delivered'), 0), coalesce(sum(outcome = 'failed'), 0)
+		from deliveries where account = ? and at > ?`, account, since.UnixMilli()).Scan(&arrived, &failed)
+	return arrived, failed, err
+}
+
+// write writes down what one line tells, and returns the account that has sent the message.
+func (l *Log) write(ctx context.Context, tx *sql.Tx, e entry) (account int64, err error) {
 	at := e.at.UnixMilli()
 	if e.queue != "" && e.outcome == "" {
 		if e.removed {
 			_, err := tx.ExecContext(ctx, "delete from messages where queue = ?", e.queue)
-			return err
+			return 0, err
 		}
 		local := 0
 		if e.user >= 0 {
 			local = 1
 			if e.user == l.flowUser {
-				local = 2 // by victualler-mail: a forward, or a site
+				local = byFlow
 			}
 		}
 		_, err := tx.ExecContext(ctx, `insert into messages (queue, came, sender, message_id, size, client, sign_in, local)
@@ -151,16 +178,16 @@ func (l *Log) write(ctx context.Context, tx *sql.Tx, e entry) error {
 			sender = iif(?3 <> '', ?3, sender), message_id = iif(?4 <> '', ?4, message_id), size = max(?5, size),
 			client = iif(?6 <> '', ?6, client), sign_in = iif(?7 <> '', ?7, sign_in), local = max(?8, local)`,
 			e.queue, at, cut(e.sender), cut(e.messageID), e.size, cut(e.client), cut(e.signIn), local)
-		return err
+		return 0, err
 	}
 	m := struct {
 		came, size, local                 int64
 		sender, messageID, client, signIn string
 	}{came: at}
-	err := tx.QueryRowContext(ctx, "select came, sender, message_id, size, client, sign_in, local from messages "+
+	err = tx.QueryRowContext(ctx, "select came, sender, message_id, size, client, sign_in, local from messages "+
 		"where queue = ?", e.queue).Scan(&m.came, &m.sender, &m.messageID, &m.size, &m.client, &m.signIn, &m.local)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return err
+		return 0, err
 	}
 	if e.outcome == Refused {
 		m.sender, m.client = e.sender, e.client
@@ -172,25 +199,28 @@ func (l *Log) write(ctx context.Context, tx *sql.Tx, e entry) error {
 	if e.original != "" && !strings.EqualFold(e.original, e.recipient) {
 		recipient, deliveredTo = e.original, e.recipient
 	}
-	if strings.HasSuffix(e.recipient, "@"+definition.ForwardDomain) {
-		deliveredTo = ""
-		if outcome == Delivered {
-			outcome = Forwarded
+	if strings.HasSuffix(e.recipient, "@"+definition.ForwardDomain) && outcome == Delivered {
+		outcome = Forwarded
+	}
+	if l.Whose != nil && e.outcome != Refused && (m.signIn != "" || m.local == byFlow) {
+		if account, err = l.Whose(ctx, m.signIn, m.sender); err != nil {
+			return 0, err
 		}
 	}
 	var change int64
 	if err := tx.QueryRowContext(ctx, "update state set change = change + 1 returning change").Scan(&change); err != nil {
-		return err
+		return 0, err
 	}
 	_, err = tx.ExecContext(ctx, `insert into deliveries (change, queue, came, at, sender, recipient, delivered_to,
-			message_id, size, client, sign_in, local, outcome, code, relay, reply, tries)
-		values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1)
+			message_id, size, client, sign_in, local, outcome, code, relay, reply, tries, account)
+		values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1, ?)
 		on conflict (queue, recipient, delivered_to) where queue <> '' do update set change = excluded.change,
 			at = excluded.at, outcome = excluded.outcome, code = excluded.code, relay = excluded.relay,
 			reply = excluded.reply, tries = tries + 1`,
 		change, e.queue, m.came, at, cut(m.sender), cut(strings.ToLower(recipient)), cut(strings.ToLower(deliveredTo)),
-		cut(m.messageID), m.size, cut(m.client), cut(m.signIn), m.local, string(outcome), e.code, cut(e.relay), cut(e.reply))
-	return err
+		cut(m.messageID), m.size, cut(m.client), cut(m.signIn), m.local, string(outcome), e.code, cut(e.relay), cut(e.reply),
+		account)
+	return account, err
 }
 
 // cut shortens what others have written.
@@ -230,6 +260,12 @@ func (l *Log) Forget(ctx context.Context, domains []string) error {
 				return err
 			}
 		}
+		if _, err := l.db.ExecContext(ctx, "delete from messages where sender like ?1 or sign_in like ?1",
+			"%@"+d); err != nil {
+			return err
+		}
 	}
-	return nil
+	// What was deleted is in the log of changes still.
+	_, err := l.db.ExecContext(ctx, "pragma wal_checkpoint(truncate)")
+	return err
 }

@@ -54,7 +54,7 @@ func TestLog(t *testing.T) {
 		strings.Join([]string{d.Outcome, d.Sender, d.Recipient, d.MessageID, d.Client, d.Reply}, " "))
 	assert.EqualValues(t, 267, d.Size)
 	assert.Equal(t, "forwarded crew@boats.example", first[1].Outcome+" "+first[1].Recipient)
-	assert.Empty(t, first[1].DeliveredTo)
+	assert.Equal(t, "crew=boats.example@forward.invalid", first[1].DeliveredTo, "beside the mailbox of the same address")
 	assert.Equal(t, "waiting sales@boats.example bo@boats.example", first[2].Outcome+" "+first[2].Recipient+" "+
 		first[2].DeliveredTo)
 

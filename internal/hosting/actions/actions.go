@@ -85,6 +85,8 @@ var titles = map[string]string{
 	"reseller.remove":             "Remove reseller",
 	"reseller.resume":             "Resume reseller",
 	"reseller.suspend":            "Suspend reseller",
+	"sending.release":             "Release sending",
+	"sending.stop":                "Stop sending",
 	"server.change":               "Change server",
 	"server.join":                 "Add server",
 	"server.remove":               "Remove server",

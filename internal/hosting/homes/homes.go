@@ -23,6 +23,8 @@ const (
 	Full         Code = "full"           // the account's limit or the disk leaves no room
 	RawRefused   Code = "raw-refused"    // nginx refuses the site's raw directives
 	TooManyFiles Code = "too-many-files" // more files than the account may have
+	// SendingStopped: too much of what was sent came back. [StoppedSending] explains it.
+	SendingStopped Code = "sending-stopped"
 )
 
 // Explanation is a warning in words, each a sentence or two.
@@ -32,6 +34,16 @@ type Explanation struct {
 	Seen language.Text
 	// Mend is what the customer can do.
 	Mend language.Text
+}
+
+// StoppedSending explains why an account sends no mail.
+func StoppedSending(sent, failed int64) Explanation {
+	say := language.New
+	return Explanation{
+		What: say("Sending is stopped: %d of %d messages of a day came back.", failed, sent),
+		Seen: say("Messages that are sent now wait; what comes in is delivered as ever."),
+		Mend: say("Look which ones failed, and correct or remove those addresses. Then whoever runs the hosting can " +
+			"release sending.")}
 }
 
 // Explain puts a warning into words. Part is "site", "login" or "home"; path is relative to the

@@ -63,6 +63,26 @@ func IsReturn(local string) bool {
 	return has && (strings.EqualFold(prefix, returnPrefix) || strings.EqualFold(prefix, returnRelayed))
 }
 
+// FirstSender is whoever has sent a message that was passed on, from the sender's address that it
+// goes on with; empty where that is not one of [Returns.Address]. It may be forged: only
+// [Returns.Sender] knows.
+func FirstSender(address string) string {
+	local, _, _ := strings.Cut(address, "@")
+	if !IsReturn(local) {
+		return ""
+	}
+	parts := strings.Split(local, "=")
+	if len(parts) < 5 {
+		return ""
+	}
+	// The last four are always those of SRS0, whatever was put before them.
+	rest := parts[len(parts)-2:]
+	if strings.EqualFold(parts[0], returnPrefix) {
+		rest = strings.SplitN(local, "=", 5)[3:]
+	}
+	return rest[1] + "@" + rest[0]
+}
+
 // Errors of [Returns.Sender].
 var (
 	errNotReturn = errors.New("this is no address that a message was passed on from here with")

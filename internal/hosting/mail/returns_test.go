@@ -21,6 +21,7 @@ func TestReturns(t *testing.T) {
 		local, at, _ := strings.Cut(address, "@")
 		assert.Equal(t, "ternferries.example", at)
 		assert.True(t, mail.IsReturn(local))
+		assert.Equal(t, sender, mail.FirstSender(address))
 		for _, back := range []string{local, strings.ToLower(local)} {
 			got, err := r.Sender(back, now.AddDate(0, 0, 20))
 			require.NoError(t, err, back)
@@ -45,6 +46,8 @@ func TestReturns(t *testing.T) {
 		second := r.Address(first, ferries, now)
 		local, _, _ := strings.Cut(second, "@")
 		assert.True(t, strings.HasPrefix(local, "SRS1="))
+		assert.Equal(t, "anna@harbourmail.test", mail.FirstSender(second))
+		assert.Empty(t, mail.FirstSender("anna@harbourmail.test"))
 		back, err := r.Sender(local, now)
 		require.NoError(t, err)
 		assert.Equal(t, first, back)

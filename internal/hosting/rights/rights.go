@@ -31,6 +31,7 @@ const (
 	MailChange         Permission = "mail.change"
 	MessagesRead       Permission = "messages.read"
 	QueueChange        Permission = "queue.change"
+	SendingRelease     Permission = "sending.release"
 	CertificatesChange Permission = "certificates.change"
 	AuthoritiesRead    Permission = "authorities.read"
 	AuthoritiesChange  Permission = "authorities.change"
@@ -113,6 +114,7 @@ var table = []entry{
 	{MailChange, false, true, false, true, true, "add, change and remove mailboxes and addresses"},
 	{MessagesRead, true, true, false, true, true, "see what has become of messages, and which wait"},
 	{QueueChange, false, true, false, true, true, "try, hold and remove messages that wait"},
+	{SendingRelease, false, true, false, true, false, "have accounts send again that were stopped, as mail came back"},
 	{CertificatesChange, false, true, false, true, true, "order and change certificates of sites"},
 	{AuthoritiesRead, true, true, false, false, false, "see the authorities that issue certificates"},
 	{AuthoritiesChange, false, false, false, false, false, "add, change and remove authorities"},

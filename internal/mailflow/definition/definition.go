@@ -69,6 +69,8 @@ const Schema = `
 create table if not exists accounts (name text primary key, hourly integer not null, bounce_share integer not null,
 	silent integer not null, account integer not null) without rowid;
 create unique index if not exists accounts_account on accounts (account);
+create table if not exists stops (account integer primary key, at integer not null, sent integer not null,
+	failed integer not null, released integer) without rowid;
 create table if not exists mailboxes (address text primary key, hourly integer not null,
 	account integer not null) without rowid;
 create index if not exists mailboxes_account on mailboxes (account);

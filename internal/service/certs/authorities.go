@@ -66,7 +66,7 @@ func (s *Service) registerAgain(ctx context.Context, client authorityClient, row
 			map[string]string{"account": row.Url}, map[string]string{"account": account}); err != nil {
 			return err
 		}
-		return s.notifyOperators(ctx, tx, "authority", func(language string, from notices.Sender) notices.Notice {
+		return s.notify.Operators(ctx, tx, "authority", func(language string, from notices.Sender) notices.Notice {
 			return notices.AccountRegistered(language, from, row.Name)
 		})
 	})

@@ -7,7 +7,6 @@ import (
 	"victualler/internal/hosting/certificates"
 	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/notices"
-	"victualler/internal/service/notify"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -45,7 +44,7 @@ func (s *Service) NotifyExpiring(ctx context.Context) error {
 		if len(told) == 0 {
 			return nil
 		}
-		return s.notifyOperators(ctx, tx, "certificates end",
+		return s.notify.Operators(ctx, tx, "certificates end",
 			func(language string, from notices.Sender) notices.Notice {
 				return notices.CertificatesEnd(language, from, told)
 			})
@@ -73,38 +72,8 @@ func (s *Service) notifyCustomer(ctx context.Context, tx store.Tx, row db.Expiri
 			"problem": language.Decode(row.Problem).String()}); err != nil {
 		return false, err
 	}
-	customer, err := tx.CustomerByID(ctx, account.CustomerID)
-	if err != nil || customer.Email == nil {
-		return true, err
-	}
-	from, name, address, err := s.notify.SenderFor(ctx, tx.Queries, account.ResellerID)
-	if err != nil {
-		return false, err
-	}
-	return true,
-		notify.IgnoreNoMail(s.notify.QueueMail(ctx, tx, notify.OutboundMail{Kind: "certificate ends",
-			To: *customer.Email, Language: customer.Language, Customer: &customer.ID, Reseller: account.ResellerID,
-			SenderName: name, SenderAt: address,
-			Notice: notices.CertificateEnds(customer.Language, from, e)}))
-}
-
-// notifyOperators sends one message to each operator who has an address.
-func (s *Service) notifyOperators(ctx context.Context, tx store.Tx, kind string,
-	write func(language string, from notices.Sender) notices.Notice) error {
-	people, err := tx.OperatorsWithMail(ctx)
-	if err != nil {
-		return err
-	}
-	from, name, address, err := s.notify.SenderFor(ctx, tx.Queries, nil)
-	if err != nil {
-		return err
-	}
-	for _, p := range people {
-		err := s.notify.QueueMail(ctx, tx, notify.OutboundMail{Kind: kind, To: *p.Email, Language: p.Language,
-			SenderName: name, SenderAt: address, Notice: write(p.Language, from)})
-		if err := notify.IgnoreNoMail(err); err != nil {
-			return err
-		}
-	}
-	return nil
+	return true, s.notify.Customer(ctx, tx, account, "certificate ends",
+		func(language string, from notices.Sender) notices.Notice {
+			return notices.CertificateEnds(language, from, e)
+		})
 }

@@ -3,6 +3,7 @@
 package mail
 
 import (
+	"victualler/internal/service/notify"
 	"victualler/internal/service/rollout"
 	"victualler/internal/service/usecase"
 )
@@ -11,10 +12,11 @@ import (
 type Service struct {
 	*usecase.Base
 	rollout *rollout.Service
+	notify  *notify.Service
 	spare   spareKeys
 }
 
 // New makes the use cases.
-func New(b *usecase.Base, rollout *rollout.Service) *Service {
-	return &Service{Base: b, rollout: rollout, spare: make(spareKeys, 4)}
+func New(b *usecase.Base, rollout *rollout.Service, notify *notify.Service) *Service {
+	return &Service{Base: b, rollout: rollout, notify: notify, spare: make(spareKeys, 4)}
 }

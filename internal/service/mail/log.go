@@ -12,6 +12,7 @@ import (
 	"victualler/internal/agentlink"
 	"victualler/internal/api"
 	"victualler/internal/hosting/language"
+	"victualler/internal/hosting/mail"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
@@ -48,13 +49,17 @@ func (s *Service) collectLog(ctx context.Context, server db.Server) error {
 		}
 		page, err := s.Agents.Agent(server.ID, server.Address).MailLog(ctx,
 			agentlink.MailLogRequest{After: now.MailLogChange})
-		if err != nil || len(page.Deliveries) == 0 {
+		if err != nil {
 			return err
 		}
-		if err := s.saveDeliveries(ctx, server.ID, now.MailLogChange, page.Deliveries); err != nil {
-			return err
+		if len(page.Deliveries) > 0 {
+			if err := s.saveDeliveries(ctx, server.ID, now.MailLogChange, page.Deliveries); err != nil {
+				return err
+			}
 		}
-		more = page.More
+		if more = page.More; !more {
+			return s.syncStops(ctx, server, page.Stops)
+		}
 	}
 	return nil
 }
@@ -224,8 +229,11 @@ func (s *Service) Message(ctx context.Context, a usecase.Actor, number int64) (a
 
 func viewMessage(a usecase.Actor, row db.MessagesRow) api.Message {
 	m := row.MailLog
+	if m.Outcome == "forwarded" {
+		m.DeliveredTo = "" // that is how servers call it among themselves
+	}
 	return api.Message{ID: m.ID, Server: row.Label, Queue: m.Queue, CameAt: m.CameAt, At: m.At, Sender: m.Sender,
-		Recipient: m.Recipient, DeliveredTo: m.DeliveredTo, MessageID: m.MessageID, Size: m.Size, Client: m.Client,
+		FirstSender: mail.FirstSender(m.Sender), Recipient: m.Recipient, DeliveredTo: m.DeliveredTo, MessageID: m.MessageID, Size: m.Size, Client: m.Client,
 		SignIn: m.SignIn, FromAccount: row.FromName, ToAccount: row.ToName, Outcome: m.Outcome,
 		Says: messageSays(m).In(a.Language), Code: m.Code, Relay: m.Relay, Reply: m.Reply, Tries: m.Tries}
 }

@@ -2,6 +2,8 @@ package mail_test
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -171,4 +173,41 @@ func TestQueue(t *testing.T) {
 	assert.Equal(t, []string{"skua"}, queue.Silent)
 	_, err = b.Mail.ChangeQueue(ctx, quay, remove)
 	servicetest.Refused(t, refusal.ServerUnreachable, err)
+}
+
+func TestStoppedSending(t *testing.T) {
+	ctx := t.Context()
+	b, boats, _, _ := correspondents(t)
+	_, err := b.Mail.AddMailbox(ctx, b.Operator, "boats.example", api.NewMailbox{Address: "anna"})
+	require.NoError(t, err)
+	b.Work()
+	detail, err := b.Accounts.Account(ctx, b.Operator, "boats.example")
+	require.NoError(t, err)
+	warned := func() []string {
+		t.Helper()
+		require.NoError(t, b.Mail.CollectLogs(ctx))
+		detail, err := b.Accounts.Account(ctx, boats, "boats.example")
+		require.NoError(t, err)
+		list := []string{}
+		for _, w := range detail.Warnings {
+			list = append(list, w.What)
+		}
+		return list
+	}
+	assert.Empty(t, warned())
+	agent := b.Agents.On(1)
+	agent.Mail = []agentlink.Delivery{{ID: 1, Change: 1, Came: time.Now(), At: time.Now(), Sender: "anna@boats.example",
+		SignIn: "anna@boats.example", Recipient: "nobody@harbourmail.test", Outcome: "failed", Reply: "550 no"}}
+	agent.Stops = []agentlink.MailStop{{Account: detail.ID, At: time.Now(), Sent: 20, Failed: 12},
+		{Account: detail.ID + 1, At: time.Now(), Sent: 20, Failed: 12}}
+	assert.Equal(t, []string{"Sending is stopped: 12 of 20 messages of a day came back."}, warned())
+	warned()
+	assert.Len(t, slices.DeleteFunc(b.Events("boats"), func(e string) bool { return !strings.Contains(e, "sending.stop") }),
+		1, "told once")
+	_, err = b.Mail.ReleaseSending(ctx, b.Operator, "boats.example")
+	require.NoError(t, err)
+	assert.Len(t, agent.Stops, 1, "that of an account whose mail is not there says nothing")
+	assert.Empty(t, warned())
+	_, err = b.Mail.ReleaseSending(ctx, b.Operator, "boats.example")
+	servicetest.Refused(t, refusal.WrongState, err)
 }

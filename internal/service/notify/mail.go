@@ -89,6 +89,42 @@ func (s *Service) QueueMail(ctx context.Context, tx store.Tx, l OutboundMail) er
 	return s.Queue.SendMail(ctx, tx, number)
 }
 
+// Customer sends a message to the customer of an account who has an address.
+func (s *Service) Customer(ctx context.Context, tx store.Tx, account db.Account, kind string,
+	write func(language string, from notices.Sender) notices.Notice) error {
+	customer, err := tx.CustomerByID(ctx, account.CustomerID)
+	if err != nil || customer.Email == nil {
+		return err
+	}
+	from, name, address, err := s.SenderFor(ctx, tx.Queries, account.ResellerID)
+	if err != nil {
+		return err
+	}
+	return IgnoreNoMail(s.QueueMail(ctx, tx, OutboundMail{Kind: kind, To: *customer.Email, Language: customer.Language,
+		Customer: &customer.ID, Reseller: account.ResellerID, SenderName: name, SenderAt: address,
+		Notice: write(customer.Language, from)}))
+}
+
+// Operators sends one message to each operator who has an address.
+func (s *Service) Operators(ctx context.Context, tx store.Tx, kind string,
+	write func(language string, from notices.Sender) notices.Notice) error {
+	people, err := tx.OperatorsWithMail(ctx)
+	if err != nil {
+		return err
+	}
+	from, name, address, err := s.SenderFor(ctx, tx.Queries, nil)
+	if err != nil {
+		return err
+	}
+	for _, p := range people {
+		if err := IgnoreNoMail(s.QueueMail(ctx, tx, OutboundMail{Kind: kind, To: *p.Email, Language: p.Language,
+			SenderName: name, SenderAt: address, Notice: write(p.Language, from)})); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // SendMail hands a message to the mail server, in no transaction: a slow server must not hold one.
 // A process that is killed between the two writes has the message sent again, with the same
 // Message-ID. An error means that it should be tried again.

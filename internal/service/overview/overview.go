@@ -43,6 +43,8 @@ var titles = []struct{ kind, one, many string }{
 	{"certificates-failing", "%d certificate cannot be obtained", "%d certificates cannot be obtained"},
 	{"certificates-ending", "%d certificate ends soon and is not renewed automatically",
 		"%d certificates end soon and are not renewed automatically"},
+	{"sending-stopped", "%d account is stopped from sending, as mail came back",
+		"%d accounts are stopped from sending, as mail came back"},
 	{"operations-stuck", "%d operation has not ended for 10 minutes", "%d operations have not ended for 10 minutes"},
 	{"operations-failed", "%d operation failed within a day", "%d operations failed within a day"},
 	{"accounts-drifting", "%d account is not as it should be on its server",

@@ -46,6 +46,15 @@ func (s *Service) Warnings(ctx context.Context, a usecase.Actor, st entitlement.
 		return nil, err
 	}
 	list := append([]api.Warning{}, met...)
+	stop, err := s.Store.MailStop(ctx, st.Account.ID)
+	switch {
+	case err == nil:
+		e := homes.StoppedSending(stop.Sent, stop.Failed)
+		list = append(list, api.Warning{Part: "mail", Code: string(homes.SendingStopped), What: e.What.In(a.Language),
+			Seen: e.Seen.In(a.Language), Mend: e.Mend.In(a.Language), Since: stop.At})
+	case !store.None(err):
+		return nil, err
+	}
 	for _, row := range rows {
 		e := homes.Explain(row.Part, homes.Code(row.Code), row.Path, row.Message)
 		list = append(list, api.Warning{Part: row.Part, Subject: row.Subject, Path: row.Path, Code: row.Code,

@@ -55,6 +55,8 @@ type Agent struct {
 	// Mail is what has become of messages, and Waiting those that wait.
 	Mail    []agentlink.Delivery
 	Waiting []agentlink.QueuedMessage
+	// Stops are the accounts that are stopped from sending.
+	Stops []agentlink.MailStop
 	// Applies counts applies, refused ones too.
 	Applies int
 	// Health is what it says of its server: a quarter full, unless a test says otherwise.
@@ -230,7 +232,19 @@ func (a *Agent) MailLog(_ context.Context, asked agentlink.MailLogRequest) (agen
 			page.Deliveries = append(page.Deliveries, d)
 		}
 	}
+	page.Stops = slices.Clone(a.Stops)
 	return page, nil
+}
+
+// ReleaseSending implements usecase.Agent.
+func (a *Agent) ReleaseSending(_ context.Context, account int64) error {
+	unlock, err := a.lock()
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	a.Stops = slices.DeleteFunc(a.Stops, func(s agentlink.MailStop) bool { return s.Account == account })
+	return nil
 }
 
 // Queue implements usecase.Agent.

@@ -33,6 +33,7 @@ type Agent interface {
 	MailLog(context.Context, agentlink.MailLogRequest) (agentlink.MailLogPage, error)
 	Queue(context.Context) (agentlink.Queue, error)
 	ChangeQueue(context.Context, agentlink.QueueChange) error
+	ReleaseSending(ctx context.Context, account int64) error
 	Renew(context.Context, *agentlink.Authority, int64, time.Time) error
 }
 

@@ -70,6 +70,36 @@ func (q *Queries) AccountsOfDomains(ctx context.Context, names []string) ([]Acco
 	return items, nil
 }
 
+const addMailStop = `-- name: AddMailStop :execrows
+insert into mail_stops (account_id, server_id, at, sent, failed)
+select accounts.id, $1::bigint, $2::timestamptz, $3::bigint,
+    $4::bigint
+from accounts where accounts.id = $5::bigint and accounts.mail_server_id = $1::bigint
+on conflict do nothing
+`
+
+type AddMailStopParams struct {
+	ServerID int64
+	At       time.Time
+	Sent     int64
+	Failed   int64
+	Account  int64
+}
+
+func (q *Queries) AddMailStop(ctx context.Context, arg AddMailStopParams) (int64, error) {
+	result, err := q.db.Exec(ctx, addMailStop,
+		arg.ServerID,
+		arg.At,
+		arg.Sent,
+		arg.Failed,
+		arg.Account,
+	)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const deleteMailLog = `-- name: DeleteMailLog :exec
 delete from mail_log where from_account = $1::bigint or to_account = $1::bigint
 `
@@ -77,6 +107,65 @@ delete from mail_log where from_account = $1::bigint or to_account = $1::bigint
 func (q *Queries) DeleteMailLog(ctx context.Context, account int64) error {
 	_, err := q.db.Exec(ctx, deleteMailLog, account)
 	return err
+}
+
+const deleteMailStop = `-- name: DeleteMailStop :exec
+delete from mail_stops where account_id = $1
+`
+
+func (q *Queries) DeleteMailStop(ctx context.Context, accountID int64) error {
+	_, err := q.db.Exec(ctx, deleteMailStop, accountID)
+	return err
+}
+
+const endOtherMailStops = `-- name: EndOtherMailStops :exec
+delete from mail_stops where server_id = $1 and account_id <> all($2::bigint[])
+`
+
+type EndOtherMailStopsParams struct {
+	ServerID int64
+	Stopped  []int64
+}
+
+func (q *Queries) EndOtherMailStops(ctx context.Context, arg EndOtherMailStopsParams) error {
+	_, err := q.db.Exec(ctx, endOtherMailStops, arg.ServerID, arg.Stopped)
+	return err
+}
+
+const failuresOfAccount = `-- name: FailuresOfAccount :many
+select sender, recipient, reply from mail_log where from_account = $1::bigint and outcome = 'failed'
+order by id desc limit $2
+`
+
+type FailuresOfAccountParams struct {
+	Account int64
+	Most    int32
+}
+
+type FailuresOfAccountRow struct {
+	Sender    string
+	Recipient string
+	Reply     string
+}
+
+func (q *Queries) FailuresOfAccount(ctx context.Context, arg FailuresOfAccountParams) ([]FailuresOfAccountRow, error) {
+	rows, err := q.db.Query(ctx, failuresOfAccount, arg.Account, arg.Most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []FailuresOfAccountRow{}
+	for rows.Next() {
+		var i FailuresOfAccountRow
+		if err := rows.Scan(&i.Sender, &i.Recipient, &i.Reply); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const mailLogChange = `-- name: MailLogChange :one
@@ -89,6 +178,53 @@ func (q *Queries) MailLogChange(ctx context.Context, id int64) (int64, error) {
 	var mail_log_change int64
 	err := row.Scan(&mail_log_change)
 	return mail_log_change, err
+}
+
+const mailStop = `-- name: MailStop :one
+select account_id, server_id, at, sent, failed from mail_stops where account_id = $1
+`
+
+func (q *Queries) MailStop(ctx context.Context, accountID int64) (MailStop, error) {
+	row := q.db.QueryRow(ctx, mailStop, accountID)
+	var i MailStop
+	err := row.Scan(
+		&i.AccountID,
+		&i.ServerID,
+		&i.At,
+		&i.Sent,
+		&i.Failed,
+	)
+	return i, err
+}
+
+const mailStopsOn = `-- name: MailStopsOn :many
+select account_id, server_id, at, sent, failed from mail_stops where server_id = $1
+`
+
+func (q *Queries) MailStopsOn(ctx context.Context, serverID int64) ([]MailStop, error) {
+	rows, err := q.db.Query(ctx, mailStopsOn, serverID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []MailStop{}
+	for rows.Next() {
+		var i MailStop
+		if err := rows.Scan(
+			&i.AccountID,
+			&i.ServerID,
+			&i.At,
+			&i.Sent,
+			&i.Failed,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const message = `-- name: Message :one

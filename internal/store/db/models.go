@@ -367,6 +367,14 @@ type MailLog struct {
 	ToAccount   *int64
 }
 
+type MailStop struct {
+	AccountID int64
+	ServerID  int64
+	At        time.Time
+	Sent      int64
+	Failed    int64
+}
+
 type Mailbox struct {
 	ID           int64
 	AccountID    int64

@@ -79,3 +79,12 @@ create index mail_log_recipient on mail_log (recipient, id);
 create index mail_log_message on mail_log (message_id) where message_id <> '';
 create index mail_log_trouble on mail_log (id) where outcome in ('waiting', 'failed');
 alter table servers add mail_log_change bigint not null default 0; -- up to which change its log is known
+
+-- Accounts that are stopped from sending, as too much of it came back.
+create table mail_stops (
+    account_id         bigint primary key references accounts on delete cascade,
+    server_id          bigint not null references servers on delete cascade,
+    at                 timestamptz not null,
+    sent               bigint not null,       -- to how many recipients it had sent within a day
+    failed             bigint not null        -- how many of those came back
+);

@@ -88,3 +88,26 @@ select sqlc.embed(mail_log), servers.label, coalesce(sent.sign_in_name, '')::tex
 from mail_log join servers on servers.id = mail_log.server_id
 left join accounts sent on sent.id = mail_log.from_account left join accounts got on got.id = mail_log.to_account
 where mail_log.id = $1;
+
+-- name: AddMailStop :execrows
+insert into mail_stops (account_id, server_id, at, sent, failed)
+select accounts.id, sqlc.arg(server_id)::bigint, sqlc.arg(at)::timestamptz, sqlc.arg(sent)::bigint,
+    sqlc.arg(failed)::bigint
+from accounts where accounts.id = sqlc.arg(account)::bigint and accounts.mail_server_id = sqlc.arg(server_id)::bigint
+on conflict do nothing;
+
+-- name: EndOtherMailStops :exec
+delete from mail_stops where server_id = $1 and account_id <> all(sqlc.arg(stopped)::bigint[]);
+
+-- name: MailStop :one
+select * from mail_stops where account_id = $1;
+
+-- name: MailStopsOn :many
+select * from mail_stops where server_id = $1;
+
+-- name: DeleteMailStop :exec
+delete from mail_stops where account_id = $1;
+
+-- name: FailuresOfAccount :many
+select sender, recipient, reply from mail_log where from_account = sqlc.arg(account)::bigint and outcome = 'failed'
+order by id desc limit sqlc.arg(most);

@@ -43,6 +43,9 @@ union all
 select 'accounts-warned', count(distinct reached.id), coalesce((array_agg(distinct reached.main_domain))[1:5], '{}')
     from reached join warnings on warnings.account_id = reached.id where warnings.code <> 'not-proved'
 union all
+select 'sending-stopped', count(*), coalesce((array_agg(reached.main_domain order by mail_stops.at))[1:5], '{}')
+    from reached join mail_stops on mail_stops.account_id = reached.id
+union all
 select 'domains-waiting', count(*), coalesce((array_agg(domains.name order by domains.name))[1:5], '{}')
     from domains where domains.waiting and domains.account_id in (select reached.id from reached);
 

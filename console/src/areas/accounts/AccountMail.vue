@@ -36,7 +36,7 @@ const { form, general, error, busy, act, reset } = useForm(
   () => ({ local: '', domain: '', password: '', size: '', forwards: '', sends: '' }),
   shown,
 )
-const { refusal: acting, act: actRow } = useAct()
+const { refusal: acting, act: actRow, busy: acts } = useAct()
 const wrongSize = ref('')
 watch(
   () => form.size,
@@ -114,6 +114,13 @@ const remove = (b: Mailbox) =>
       (await made(api.DELETE('/api/v1/accounts/{account}/mailboxes/{mailbox}', { params: { path: at(b) } }))).operation,
     )
   })
+/** Why nothing is sent, if so. */
+const stopped = computed(() => account.value?.warnings.find((w) => w.code === 'sending-stopped'))
+const release = () =>
+  actRow(async () => {
+    await made(api.POST('/api/v1/accounts/{account}/release-sending', { params: { path: { account: name.value } } }))
+    after()
+  })
 const columns: Column<Mailbox>[] = [
   { key: 'address', title: t('Address'), long: true },
   { key: 'most', title: t('Holds at most'), right: true, wide: true, text: (b) => amount(b.most, 'bytes') },
@@ -126,6 +133,19 @@ const columns: Column<Mailbox>[] = [
 <template>
   <ProblemNote :refusal="refusal" />
   <template v-if="data && account">
+    <div v-if="stopped" class="stopped" role="status">
+      <div>
+        <strong>{{ stopped.what }}</strong> {{ stopped.seen }} {{ stopped.mend }}
+      </div>
+      <p>
+        <RouterLink :to="{ path: '/messages', query: { account: name, outcome: 'failed' } }">{{
+          $t('Messages that came back')
+        }}</RouterLink>
+        <ElButton v-if="may('sending.release')" :loading="!!acts" @click="release">{{
+          $t('Release sending')
+        }}</ElButton>
+      </p>
+    </div>
     <div class="titled">
       <h2>{{ $t('Mailboxes') }}</h2>
       <ElButton v-if="change" type="primary" @click="begin()">{{ $t('Add a mailbox') }}</ElButton>
@@ -238,6 +258,32 @@ const columns: Column<Mailbox>[] = [
         ></template
       >
     </ElDialog>
+    <p v-if="may('messages.read') && data.server" class="also">
+      <RouterLink :to="{ path: '/messages', query: { account: name } }">{{ $t('What became of messages') }}</RouterLink>
+      ·
+      <RouterLink :to="{ path: '/messages/waiting', query: { account: name } }">{{
+        $t('Messages that wait')
+      }}</RouterLink>
+    </p>
     <MailAddresses v-if="has || data.mailboxes.length" :change="!!change" />
   </template>
 </template>
+
+<style scoped>
+.stopped {
+  border-inline-start: 4px solid var(--signal);
+  background: var(--signal-wash);
+  padding: 0.6rem 0.9rem;
+  margin-block-end: 1.2rem;
+}
+.stopped p {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.4rem 1rem;
+  align-items: center;
+  margin: 0.2rem 0;
+}
+.also {
+  margin-block: 0.6rem 0;
+}
+</style>

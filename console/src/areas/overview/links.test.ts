@@ -15,6 +15,7 @@ const kinds = [
   'accounts-drifting',
   'accounts-full',
   'accounts-warned',
+  'sending-stopped',
   'domains-waiting',
 ] as const
 

@@ -21,6 +21,8 @@ export function listLink(kind: Kind): string | undefined {
       return '/accounts?needs=drift'
     case 'accounts-warned':
       return '/accounts?needs=warning'
+    case 'sending-stopped':
+      return '/messages?outcome=failed'
     case 'accounts-full':
       return '/accounts?needs=disk'
     case 'server-unreachable':
@@ -36,6 +38,7 @@ export function caseLink(kind: Kind, name: string): string | undefined {
   if (kind.startsWith('server-')) return `/servers/${name}`
   if (kind.startsWith('accounts-')) return `/accounts/${name}`
   if (kind === 'certificates-failing' || kind === 'certificates-ending') return `/certificates?search=${name}`
+  if (kind === 'sending-stopped') return `/accounts/${name}/mail`
   if (kind === 'domains-waiting') return `/domains?search=${name}`
   return undefined
 }

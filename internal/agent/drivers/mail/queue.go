@@ -74,12 +74,7 @@ func (d *Postfix) ChangeQueue(ctx context.Context, change agentlink.QueueChange)
 		agentlink.QueueRemove: "-d"}[change.Do]
 	switch {
 	case change.Do == agentlink.QueueRetry:
-		for _, name := range change.Messages {
-			if out, err := exec.CommandContext(ctx, "postqueue", "-i", name).CombinedOutput(); err != nil {
-				return fmt.Errorf("postqueue: %w: %s", err, bytes.TrimSpace(out))
-			}
-		}
-		return nil
+		return retry(ctx, change.Messages)
 	case option == "":
 		return errors.New("nothing of that name can be done with messages that wait")
 	}
@@ -87,6 +82,19 @@ func (d *Postfix) ChangeQueue(ctx context.Context, change agentlink.QueueChange)
 	cmd.Stdin = strings.NewReader(strings.Join(change.Messages, "\n") + "\n")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("postsuper: %w: %s", err, bytes.TrimSpace(out))
+	}
+	if change.Do == agentlink.QueueRelease {
+		return retry(ctx, change.Messages) // it would be minutes until their turn comes
+	}
+	return nil
+}
+
+// retry has messages tried now.
+func retry(ctx context.Context, messages []string) error {
+	for _, name := range messages {
+		if out, err := exec.CommandContext(ctx, "postqueue", "-i", name).CombinedOutput(); err != nil {
+			return fmt.Errorf("postqueue: %w: %s", err, bytes.TrimSpace(out))
+		}
 	}
 	return nil
 }
@@ -107,6 +115,7 @@ type Mailer struct {
 
 // Run reads along what Postfix tells of messages, until the context ends.
 func (m *Mailer) Run(ctx context.Context) {
+	m.Tables.Log.Whose, m.Tables.Log.Failed = m.Tables.whose, m.Tables.judge
 	if err := m.Tables.Log.Run(ctx, render.MailLog, m.Reopen); err != nil {
 		slog.Warn("mail log", "reason", err)
 	}
@@ -114,5 +123,10 @@ func (m *Mailer) Run(ctx context.Context) {
 
 // MailLog implements agent.Mailer.
 func (m *Mailer) MailLog(ctx context.Context, asked agentlink.MailLogRequest) (agentlink.MailLogPage, error) {
-	return m.Tables.Log.Since(ctx, asked.After)
+	page, err := m.Tables.Log.Since(ctx, asked.After)
+	if err != nil {
+		return page, err
+	}
+	page.Stops, err = m.Tables.stops(ctx)
+	return page, err
 }
