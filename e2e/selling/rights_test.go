@@ -40,6 +40,9 @@ var stated = map[string]string{
 	"zones.change":        "all support reseller customer",
 	"logins.change":       "all support reseller customer",
 	"mail.change":         "all support reseller customer",
+	"messages.read":       "all support read-only reseller customer customer-viewer",
+	"queue.change":        "all support reseller customer",
+	"sending.release":     "all support reseller",
 	"certificates.change": "all support reseller customer",
 	"authorities.read":    "all support read-only",
 	"authorities.change":  "all",
@@ -220,6 +223,9 @@ func bodies(x tenant) map[string]any {
 		"change-login":         api.LoginChange{Password: new(string)},
 		"add-mailbox":          api.NewMailbox{Address: "walk"},
 		"change-mailbox":       api.MailboxChange{Password: new(string)},
+		"add-mail-address":     api.NewMailAddress{Address: "walk", Targets: []string{"walk@harbourmail.test"}},
+		"change-mail-address":  api.MailAddressChange{Targets: []string{"walk@harbourmail.test"}},
+		"change-queue":         api.QueueChange{Server: "skua", Messages: []string{"4aaaaaaaa1"}, Do: "retry"},
 		"change-zone":          api.ZoneChange{Hosted: "elsewhere"},
 		"add-record":           api.NewRecord{Name: "walk", Type: "A", Data: "192.0.2.1"},
 		"change-record":        map[string]int{"ttl": 60},
@@ -323,6 +329,12 @@ var others = map[string][]int{
 	"add-mailbox":              {http.StatusForbidden}, // without the feature
 	"change-mailbox":           {http.StatusNotFound},  // nobody's
 	"remove-mailbox":           {http.StatusNotFound},
+	"add-mail-address":         {http.StatusForbidden}, // without the feature
+	"change-mail-address":      {http.StatusNotFound},  // nobody's
+	"remove-mail-address":      {http.StatusNotFound},
+	"show-message":             {http.StatusNotFound}, // nobody's
+	"change-queue":             {http.StatusNotFound}, // it is no mail server
+	"release-sending":          {http.StatusConflict}, // it sends
 	"add-record":               {http.StatusConflict}, // its DNS is hosted elsewhere
 	"reset-zone":               {http.StatusConflict},
 	"import-zone":              {http.StatusConflict},
@@ -434,7 +446,8 @@ func ask(t *testing.T, method, path string, route described, x tenant, v visitor
 	address := strings.NewReplacer("{account}", fmt.Sprint(x.account.ID), "{customer}", fmt.Sprint(x.customer),
 		"{reseller}", x.reseller, "{plan}", x.plan, "{person}", x.person,
 		"{operation}", fmt.Sprint(x.operation), "{server}", "skua", "{authority}", "nowhere", "{domain}",
-		x.mark+".example", "{login}", x.mark, "{mailbox}", "nobody",
+		x.mark+".example", "{login}", x.mark, "{mailbox}", "nobody", "{address}", "nobody",
+		"{message}", "999999999",
 		"{zone}", x.mark+".example", "{record}", "999999999", "{request}",
 		"999999999", "{folder}", fmt.Sprint(x.folder), "{user}", "anna", "{template}", x.reseller+".boat", "{number}",
 		"999999999", "{kind}", "not-found", "{what}", "limits", "{key}", "disk").Replace(path)
@@ -445,6 +458,8 @@ func ask(t *testing.T, method, path string, route described, x tenant, v visitor
 	switch route.OperationID {
 	case "check-domain":
 		query.Set("domain", "free-for-all.example")
+	case "trace-mail-address":
+		query.Set("address", "walk@harbourmail.test")
 	case "trace-name":
 		query.Set("name", "free-for-all.example")
 	case "check-sign-in-name":

@@ -11,6 +11,9 @@ import (
 )
 
 const accountsWithKeysToTurn = `-- name: AccountsWithKeysToTurn :many
+select distinct mailboxes.account_id from mailboxes
+where not exists (select 1 from signing_keys where signing_keys.domain_id = mailboxes.domain_id)
+union
 select distinct account_id from signing_keys
 where (retired_at is null and active_at < $1::timestamptz)
     or (active_at is null and made_at < $2::timestamptz)
@@ -25,7 +28,8 @@ type AccountsWithKeysToTurnParams struct {
 }
 
 // Accounts with keys whose next step is due: those that sign since before the first time, those that
-// were published before the second, and those that have been retired before the third.
+// were published before the second, and those that have been retired before the third; and accounts
+// with a domain that gets mail and has no key yet.
 func (q *Queries) AccountsWithKeysToTurn(ctx context.Context, arg AccountsWithKeysToTurnParams) ([]int64, error) {
 	rows, err := q.db.Query(ctx, accountsWithKeysToTurn, arg.MadeBefore, arg.PublishedBefore, arg.RetiredBefore)
 	if err != nil {

@@ -80,7 +80,11 @@ delete from signing_keys where account_id = $1;
 
 -- name: AccountsWithKeysToTurn :many
 -- Accounts with keys whose next step is due: those that sign since before the first time, those that
--- were published before the second, and those that have been retired before the third.
+-- were published before the second, and those that have been retired before the third; and accounts
+-- with a domain that gets mail and has no key yet.
+select distinct mailboxes.account_id from mailboxes
+where not exists (select 1 from signing_keys where signing_keys.domain_id = mailboxes.domain_id)
+union
 select distinct account_id from signing_keys
 where (retired_at is null and active_at < sqlc.arg(made_before)::timestamptz)
     or (active_at is null and made_at < sqlc.arg(published_before)::timestamptz)

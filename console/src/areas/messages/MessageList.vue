@@ -34,6 +34,7 @@ const query = computed(() => ({
 }))
 const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/messages', { params: { query: query.value } })), {
   on: query,
+  every: 10_000,
 })
 const narrowed = computed(() => sender.value || recipient.value || outcome.value)
 </script>

@@ -14,7 +14,7 @@ const props = defineProps<{ message: string }>()
 const number = computed(() => Number(props.message))
 const { data, refusal } = useLoad(
   () => ask(api.GET('/api/v1/messages/{message}', { params: { path: { message: number.value } } })),
-  { on: number },
+  { on: number, every: 30_000 },
 )
 const facts = computed<[string, string][]>(() => {
   const m = data.value

@@ -18,7 +18,7 @@ const router = useRouter()
 const { account } = useFilters('account')
 const { data, refusal, reload } = useLoad(
   () => ask(api.GET('/api/v1/queue', { params: { query: { account: account.value || undefined } } })),
-  { on: account },
+  { on: account, every: 10_000 },
 )
 const { refusal: acting, act } = useAct()
 type Queued = Schemas['QueuedMessage']
