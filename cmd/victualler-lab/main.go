@@ -108,7 +108,8 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 	if err != nil {
 		return err
 	}
-	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: i.Outside.SMTP, PublicDNS: i.PublicDNS.HTTP,
+	if err := demo.Load(ctx, i.Client, demo.Places{Console: i.Address(), Mail: i.Outside.SMTP,
+		PublicDNS: i.PublicDNS.HTTP,
 		Directory: i.Authority.Directory(), Root: i.Authority.Root(), Authority: i.Authority.Control}, passwords,
 		say); err != nil {
 		return err

@@ -1,5 +1,5 @@
-// Command victualler-mail runs on every mail server and decides on the way of messages, for Postfix:
-// how much may be sent and as whom, what is signed, and where forwards lead.
+// Command victualler-mail runs on every mail server and decides on the way of messages, for
+// Postfix: how much may be sent and as whom, what is signed, and where forwards lead.
 //
 //	victualler-mail run      serve (under a supervisor of services; begins as root)
 //	victualler-mail check    read the configuration

@@ -7,8 +7,8 @@
 //	victualler-sandbox session                  called by PAM for sessions of accounts
 //	victualler-sandbox sendmail [-t] [ADDRESS]  send the message at its input, from within a sandbox
 //
-// Under the name victualler-shell it is the login shell of accounts, and under the name sendmail, in
-// a sandbox, that command.
+// Under the name victualler-shell it is the login shell of accounts, and under the name sendmail,
+// in a sandbox, that command.
 package main
 
 import (

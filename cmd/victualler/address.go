@@ -16,12 +16,14 @@ func addressCommands() []command {
 			short: "List the addresses of an account that are no mailboxes'"},
 		{noun: "address", verb: "add", args: "ADDRESS", preview: true, waits: true,
 			short: "Add an address that leads to others",
-			long: "Others are mailboxes and addresses of the account, for which what goes before the @ is enough, and " +
+			long: "Others are mailboxes and addresses of the account, for which what goes before the @ is enough, " +
+				"and " +
 				"those of anybody. *@DOMAIN gets what no other address of the domain does.",
 			flags: []flagInfo{inAccountFlag, to}, run: addAddress},
 		{noun: "address", verb: "change", args: "ADDRESS", preview: true, waits: true,
 			short: "Change where an address leads",
-			long: "abuse@, hostmaster@, postmaster@ and webmaster@ exist with every domain that gets mail, and can be " +
+			long: "abuse@, hostmaster@, postmaster@ and webmaster@ exist with every domain that gets mail, and can " +
+				"be " +
 				"pointed so.",
 			flags: []flagInfo{inAccountFlag, to}, run: changeAddress},
 		{noun: "address", verb: "remove", args: "ADDRESS", short: "Remove an address", preview: true, waits: true,
@@ -58,7 +60,8 @@ func listAddresses(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, addressesPath(c.args[0]), nil, &list); err != nil {
 		return err
 	}
-	return printList(c, list.Addresses, false, "no addresses; add one with: victualler address add ADDRESS --to ADDRESS",
+	return printList(c, list.Addresses, false, "no addresses; add one with: victualler address add ADDRESS --to "+
+		"ADDRESS",
 		[]column[api.MailAddress]{
 			col("ADDRESS", 0, func(a api.MailAddress) any { return a.Unicode }),
 			col("LEADS TO", 0, func(a api.MailAddress) any {

@@ -46,7 +46,8 @@ func listMessages(ctx context.Context, c *call) error {
 	if err != nil {
 		return err
 	}
-	return printList(c, all, more, c.filtered("no messages", "account", "outcome", "from", "to", "id", "since", "until"),
+	return printList(c, all, more, c.filtered("no messages", "account", "outcome", "from", "to", "id", "since",
+		"until"),
 		[]column[api.Message]{
 			col("NUMBER", 2, func(m api.Message) any { return m.ID }),
 			col("CAME", 0, func(m api.Message) any { return m.CameAt }),
@@ -77,7 +78,8 @@ func showMessage(ctx context.Context, c *call) error {
 	if m.Size > 0 {
 		size = fmt.Sprintf("%d bytes", m.Size)
 	}
-	g := pairs("from", senderWords(m.Sender), "first sent by", m.FirstSender, "to", m.Recipient, "what became of it", m.Says, "outcome", m.Outcome,
+	g := pairs("from", senderWords(m.Sender), "first sent by", m.FirstSender, "to", m.Recipient, "what became of it",
+		m.Says, "outcome", m.Outcome,
 		"came", local(m.CameAt), "last", local(m.At), "tries", strconv.FormatInt(m.Tries, 10),
 		"delivered to", m.DeliveredTo, "signed in as", m.SignIn, "brought by", m.Client, "asked", m.Relay,
 		"answer", m.Reply, "code", m.Code, "size", size, "Message-ID", m.MessageID, "server", m.Server,
@@ -119,7 +121,8 @@ func queueCommands() []command {
 			run: listQueue},
 		{noun: "queue", verb: "resume", args: "ACCOUNT", preview: true,
 			short: "Have an account send again that was stopped",
-			long: "An account of which too many messages come back is stopped, and what it sends waits. See first what " +
+			long: "An account of which too many messages come back is stopped, and what it sends waits. See first " +
+				"what " +
 				"came back: victualler message list --account ACCOUNT --outcome failed",
 			run: func(ctx context.Context, c *call) error {
 				var done api.SendingReleased

@@ -51,7 +51,8 @@ func TestConsole(t *testing.T) {
 
 	// Where mail goes.
 	e2e.Do(t, ctx, browser.Click("button", "Add an address"), browser.Type("#address-local", "sales"),
-		browser.Type("#address-targets", "anna\nbo@harbourmail.test"), browser.Click(".el-dialog button", "Add address"),
+		browser.Type("#address-targets", "anna\nbo@harbourmail.test"), browser.Click(".el-dialog button",
+			"Add address"),
 		browser.Sees("td", "sales@postcards.example"), browser.Sees("td", "bo@harbourmail.test"))
 	e2e.Healthy(t, ctx, "addresses")
 	e2e.Do(t, ctx, browser.Type("#trace", "sales+x@postcards.example"), browser.Click("form.trace button", "Trace"),
@@ -69,7 +70,8 @@ func TestConsole(t *testing.T) {
 	e2e.Healthy(t, ctx, "messages that wait")
 
 	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/postcards/mail"), browser.Click("td button", "Remove"),
-		browser.Confirm("Remove"), browser.Sees(".empty", "No mailbox yet"), browser.Sees("td", "sales@postcards.example"))
+		browser.Confirm("Remove"), browser.Sees(".empty", "No mailbox yet"), browser.Sees("td",
+			"sales@postcards.example"))
 	_, err = mailtest.Inbox(skua, "anna@postcards.example", password)
 	assert.Error(t, err)
 }

@@ -104,7 +104,8 @@ func signedBy(t *testing.T, m mailsink.Message, domain string) string {
 		}
 	}
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "message"), []byte(strings.ReplaceAll(m.Raw, "\n", "\r\n")), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "message"), []byte(strings.ReplaceAll(m.Raw, "\n", "\r\n")),
+		0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "key"), []byte(key), 0o600))
 	out, err := exec.Command("/usr/bin/python3", "-c", `
 import dkim, sys
@@ -177,7 +178,8 @@ func TestSending(t *testing.T) {
 		assert.Equal(t, "sailors.example", signedBy(t, m, "sailors.example"))
 		assert.Equal(t, spf.Pass, mayBeFrom(t, m.From))
 		for _, from := range []string{"anna@rivals.example", "a@harbourmail.test", "root@skua.ternisland.example"} {
-			out := run("sailors", fmt.Sprintf("printf 'From: %s\\nTo: bo@harbourmail.test\\nSubject: forged\\n\\nx\\n' | "+
+			out := run("sailors", fmt.Sprintf("printf 'From: %s\\nTo: bo@harbourmail.test\\nSubject: "+
+				"forged\\n\\nx\\n' | "+
 				"/usr/sbin/sendmail -t -i 2>&1; echo exit $?", from))
 			assert.Contains(t, out, "exit 77", from)
 		}
@@ -199,7 +201,8 @@ func TestSending(t *testing.T) {
 			"<anna=sailors.example@forward.invalid>", "<SRS0=AAAAAAAA=AA=harbourmail.test=bo@sailors.example>",
 			"<SRS1=AAAAAAAA=harbourmail.test==AAAA=AA=x.test=bo@sailors.example>",
 			"<SRS0=AAAAAAAA=AA=harbourmail.test=bo@return.invalid>", "<bo@harbourmail.test@forward.invalid>"} {
-			for _, from := range []string{"<>", "<a@sailors.example>", "<a@elsewhere.test>", "<anna@skua.ternisland.example>"} {
+			for _, from := range []string{"<>", "<a@sailors.example>", "<a@elsewhere.test>",
+				"<anna@skua.ternisland.example>"} {
 				answer, err := mailtest.Talk(skua, "25", "EHLO x", "MAIL FROM:"+from, "RCPT TO:"+to, "DATA",
 					"Subject: relayed", "", "x", ".", "QUIT")
 				require.NoError(t, err)
@@ -207,7 +210,8 @@ func TestSending(t *testing.T) {
 			}
 		}
 		for _, port := range []string{"587", "465"} {
-			answer, err := mailtest.Talk(skua, port, "EHLO x", "AUTH PLAIN AGEAYg==", "MAIL FROM:<anna@sailors.example>",
+			answer, err := mailtest.Talk(skua, port, "EHLO x", "AUTH PLAIN AGEAYg==",
+				"MAIL FROM:<anna@sailors.example>",
 				"RCPT TO:<bo@harbourmail.test>")
 			require.NoError(t, err)
 			assert.NotContains(t, answer, "235")
@@ -218,9 +222,11 @@ func TestSending(t *testing.T) {
 	t.Run("no message is smuggled within another", func(t *testing.T) {
 		for n, end := range []string{"\n.\n", "\n.\r\n", "\r\n.\n", "\r.\r", "\r\n\x00.\r\n", "\n.\r"} {
 			// The NUL at the end of a line of Talk is what has it not end the line.
-			text := fmt.Sprintf("Subject: outer %d\r\n\r\nx%sMAIL FROM:<boss@sailors.example>\r\nRCPT TO:<anna@sailors.example>\r\n"+
+			text := fmt.Sprintf("Subject: outer %d\r\n\r\nx%sMAIL FROM:<boss@sailors.example>\r\nRCPT "+
+				"TO:<anna@sailors.example>\r\n"+
 				"DATA\r\nSubject: smuggled\r\n\r\nx\r\n.\r\n\x00", n, end)
-			_, err := mailtest.Talk(skua, "25", "EHLO x", "MAIL FROM:<a@elsewhere.test>", "RCPT TO:<anna@sailors.example>",
+			_, err := mailtest.Talk(skua, "25", "EHLO x", "MAIL FROM:<a@elsewhere.test>",
+				"RCPT TO:<anna@sailors.example>",
 				"DATA", text, "QUIT")
 			require.NoError(t, err)
 		}
@@ -256,9 +262,10 @@ func TestForwarding(t *testing.T) {
 		outside []string
 		stored  string
 	}{
-		"both@posters.example":       {[]string{"phone@harbourmail.test"}, "both@posters.example"},
-		"away@posters.example":       {[]string{"cleo@harbourmail.test"}, ""},
-		"team@posters.example":       {[]string{"cleo@harbourmail.test", "dan@harbourmail.test"}, "anna@posters.example"},
+		"both@posters.example": {[]string{"phone@harbourmail.test"}, "both@posters.example"},
+		"away@posters.example": {[]string{"cleo@harbourmail.test"}, ""},
+		"team@posters.example": {[]string{"cleo@harbourmail.test", "dan@harbourmail.test"},
+			"anna@posters.example"},
 		"whatever@posters.example":   {nil, "anna@posters.example"},
 		"postmaster@posters.example": {nil, "anna@posters.example"},
 		"anna+tag@posters.example":   {nil, "anna@posters.example"},
@@ -346,7 +353,8 @@ func TestExactlyAsMany(t *testing.T) {
 			case <-stop:
 				return
 			case <-time.After(700 * time.Millisecond):
-				_, err := i.Servers["skua"].Exec(context.Background(), "bash", "-c", "kill -KILL $(cat /run/victualler-mail/pid)")
+				_, err := i.Servers["skua"].Exec(context.Background(), "bash", "-c",
+					"kill -KILL $(cat /run/victualler-mail/pid)")
 				assert.NoError(t, err)
 			}
 		}
@@ -357,7 +365,8 @@ func TestExactlyAsMany(t *testing.T) {
 		senders.Go(func() {
 			for attempt := 0; attempt < 40 && time.Now().Before(end) && taken.Load() < bound; attempt++ {
 				err := mailtest.Submit(skua, "anna@counters.example", password, "anna@counters.example",
-					[]string{"tally@harbourmail.test"}, fmt.Sprintf("From: anna@counters.example\r\nSubject: %d/%d\r\n\r\nx\r\n", n,
+					[]string{"tally@harbourmail.test"}, fmt.Sprintf("From: anna@counters.example\r\nSubject: "+
+						"%d/%d\r\n\r\nx\r\n", n,
 						attempt))
 				if err == nil {
 					taken.Add(1)
@@ -390,8 +399,8 @@ func TestExactlyAsMany(t *testing.T) {
 	assert.LessOrEqual(t, taken.Load(), int64(bound))
 }
 
-// An account of which too much comes back is stopped; what it sends then waits, and goes out when it
-// is released.
+// An account of which too much comes back is stopped; what it sends then waits, and goes out when
+// it is released.
 func TestStoppedSending(t *testing.T) {
 	i := e2e.Shared(t)
 	senders(t, "bouncers", "bouncers.example", 1000)
@@ -475,7 +484,8 @@ func TestMessages(t *testing.T) {
 		require.Zero(t, exit, stderr)
 		assert.Contains(t, list("--to", "anna@askers.example"), "nothing matches")
 		left, err := i.Servers["skua"].Exec(context.Background(), "bash", "-c",
-			"cat /var/lib/victualler/mail/*.db /var/lib/victualler-agent/messages.db* | grep -ac askers.example || true")
+			"cat /var/lib/victualler/mail/*.db /var/lib/victualler-agent/messages.db* | grep -ac askers.example || "+
+				"true")
 		require.NoError(t, err)
 		assert.Equal(t, "0", strings.TrimSpace(left))
 	})

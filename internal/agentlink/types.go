@@ -193,8 +193,8 @@ type Delivery struct {
 	DeliveredTo string `json:"delivered_to,omitempty"`
 	MessageID   string `json:"message_id,omitempty"`
 	Size        int64  `json:"size,omitempty"`
-	// Client is the address of whoever has brought it; SignIn the mailbox whose holder it was; Local
-	// says that it was handed over on the server itself.
+	// Client is the address of whoever has brought it; SignIn the mailbox whose holder it was;
+	// Local says that it was handed over on the server itself.
 	Client string `json:"client,omitempty"`
 	SignIn string `json:"sign_in,omitempty"`
 	Local  bool   `json:"local,omitempty"`

@@ -36,8 +36,9 @@ func (a *API) mailRoutes() {
 			return a.service.Mail.AddMailbox(ctx, who, in.Account, in.Body)
 		})
 	registerChange(a, route{id: "change-mailbox", method: http.MethodPatch,
-		path:    "/accounts/{account}/mailboxes/{mailbox}",
-		summary: "Change a mailbox: its password, size, what it passes on, how much is sent", permission: rights.MailChange, tag: tag,
+		path: "/accounts/{account}/mailboxes/{mailbox}",
+		summary: "Change a mailbox: its password, size, what it passes on, how much is " +
+			"sent", permission: rights.MailChange, tag: tag,
 		status: http.StatusAccepted},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			MailboxPath
@@ -117,7 +118,8 @@ func (a *API) messageRoutes() {
 	const tag = "Mail"
 	register(a, route{id: "list-messages", method: http.MethodGet, path: "/messages",
 		summary: "List what became of messages", permission: rights.MessagesRead, tag: tag,
-		description: "Newest first, one for each recipient. Servers are asked for what is new with the first page. It is " +
+		description: "Newest first, one for each recipient. Servers are asked for what is new with the first page. " +
+			"It is " +
 			"known for 30 days."},
 		func(ctx context.Context, in *struct {
 			Page
@@ -153,7 +155,8 @@ func (a *API) messageRoutes() {
 			return &struct{ Body api.Message }{m}, err
 		})
 	register(a, route{id: "show-queue", method: http.MethodGet, path: "/queue", summary: "List the messages that wait",
-		permission: rights.MessagesRead, tag: tag, description: "Oldest first, as the servers have them at this moment."},
+		permission: rights.MessagesRead, tag: tag, description: "Oldest first, as the servers have them at this " +
+			"moment."},
 		func(ctx context.Context, in *struct {
 			Account string `query:"account" maxLength:"300" doc:"Only those of this account."`
 			Server  string `query:"server" maxLength:"31" doc:"Only those on this server."`

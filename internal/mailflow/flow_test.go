@@ -133,7 +133,8 @@ func TestPolicy(t *testing.T) {
 		return ask("protocol_state=END-OF-MESSAGE\nsasl_username=%s\nrecipient_count=%d", who, n)
 	}
 	assert.Equal(t, "DUNNO", send("anna@boats.example", 3))
-	assert.Contains(t, send("anna@boats.example", 2), "450 4.7.1 anna@boats.example may send to 4 recipients within an "+
+	assert.Contains(t, send("anna@boats.example", 2), "450 4.7.1 anna@boats.example may send to 4 recipients "+
+		"within an "+
 		"hour, and has sent to 3; try again in 61 min")
 	assert.Contains(t, send("anna@boats.example", 5), "550 5.7.1")
 	assert.Equal(t, "DUNNO", send("info@boats.example", 7), "up to what the account may")
@@ -306,7 +307,8 @@ func TestSites(t *testing.T) {
 	}{
 		"as a neighbour": {7, submit.Request{FromFields: true}, "From: a@quay.example\n" + message, submit.Refused,
 			"of no domain of this account"},
-		"as somebody else": {7, submit.Request{FromFields: true}, "From: a@harbourmail.test\n" + message, submit.Refused,
+		"as somebody else": {7, submit.Request{FromFields: true}, "From: a@harbourmail.test\n" + message,
+			submit.Refused,
 			"Reply-To"},
 		"two authors": {7, submit.Request{FromFields: true}, "From: a@boats.example\nfrom: a@quay.example\n" + message,
 			submit.BadData, "has 2"},
@@ -329,7 +331,8 @@ func TestSites(t *testing.T) {
 		})
 	}
 	t.Run("a message that says nothing of its author", func(t *testing.T) {
-		a := b.handOver(8, submit.Request{Recipients: []string{"a@x.test, b@x.test"}, Sender: "root@localhost"}, "Subject: x\n\n")
+		a := b.handOver(8, submit.Request{Recipients: []string{"a@x.test, b@x.test"}, Sender: "root@localhost"},
+			"Subject: x\n\n")
 		require.Equal(t, submit.Answer{}, a)
 		queue := b.drain()[0]
 		assert.Equal(t, "webmaster@quay.example", queue.sender)

@@ -148,7 +148,10 @@ func (f *Flow) signer(ctx context.Context, from string, header []field) (*dkim.S
 	}
 	keys := []string{"From"}
 	for _, name := range signedFields {
-		if name == "From" || slices.ContainsFunc(header, func(f field) bool { return strings.EqualFold(f.name, name) }) {
+		if name == "From" || slices.ContainsFunc(header, func(f field) bool {
+			return strings.EqualFold(f.name,
+				name)
+		}) {
 			keys = append(keys, name)
 		}
 	}

@@ -39,8 +39,8 @@ func ReadConfig() (definition.Config, error) {
 }
 
 // Run serves until ctx ends; the configuration is read anew whenever reload tells. It is started as
-// root, makes the directories that others must not write to, and gives up all rights before it reads
-// what others have written.
+// root, makes the directories that others must not write to, and gives up all rights before it
+// reads what others have written.
 func Run(ctx context.Context, reload <-chan os.Signal, log *slog.Logger) error {
 	if err := await(ctx, log); err != nil {
 		return err
@@ -66,8 +66,10 @@ func Run(ctx context.Context, reload <-chan os.Signal, log *slog.Logger) error {
 	f := &Flow{Tables: tables, Tally: tally, Inject: Sendmail, Scratch: stateDir, Log: log}
 	f.Configure(config)
 	serving := make(chan error, len(listeners))
-	for name, serve := range map[string]func(net.Listener) error{definition.PolicySocket: f.ServePolicy,
-		definition.MilterSocket: f.ServeMilter, definition.ForwardSocket: f.ServeForwards, submit.Socket: f.ServeSites} {
+	for name, serve := range map[string]func(net.Listener) error{
+		definition.PolicySocket: f.ServePolicy,
+		definition.MilterSocket: f.ServeMilter, definition.ForwardSocket: f.ServeForwards,
+		submit.Socket: f.ServeSites} {
 		go func() { serving <- serve(listeners[name]) }()
 	}
 	log.Info("serving", "name", config.Name)
@@ -142,9 +144,11 @@ func prepare() (map[string]net.Listener, error) {
 		}
 	}
 	listeners := map[string]net.Listener{}
-	for name, path := range map[string]string{definition.PolicySocket: filepath.Join(definition.SocketDir, definition.PolicySocket),
-		definition.MilterSocket:  filepath.Join(definition.SocketDir, definition.MilterSocket),
-		definition.ForwardSocket: filepath.Join(definition.SocketDir, definition.ForwardSocket), submit.Socket: submit.Socket} {
+	for name, path := range map[string]string{definition.PolicySocket: filepath.Join(definition.SocketDir,
+		definition.PolicySocket),
+		definition.MilterSocket: filepath.Join(definition.SocketDir, definition.MilterSocket),
+		definition.ForwardSocket: filepath.Join(definition.SocketDir,
+			definition.ForwardSocket), submit.Socket: submit.Socket} {
 		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}

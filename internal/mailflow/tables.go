@@ -29,7 +29,8 @@ type Account struct {
 	BounceShare int64
 	// Silent accounts send nothing.
 	Silent bool
-	// Stopped accounts send nothing until somebody has looked: too much of what they sent came back.
+	// Stopped accounts send nothing until somebody has looked: too much of what they sent came
+	// back.
 	Stopped bool
 }
 

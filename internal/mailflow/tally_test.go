@@ -86,10 +86,12 @@ func TestTallyAtOnce(t *testing.T) {
 	for range 20 {
 		group.Go(func() {
 			for range 50 {
-				if over, err := tally.Take(1, Bound{"mailbox/a", 200}, Bound{"account/1", 333}); err == nil && over == nil {
+				if over, err := tally.Take(1, Bound{"mailbox/a", 200}, Bound{"account/1", 333}); err == nil &&
+					over == nil {
 					taken.Add(1)
 				}
-				if over, err := tally.Take(1, Bound{"mailbox/b", 200}, Bound{"account/1", 333}); err == nil && over == nil {
+				if over, err := tally.Take(1, Bound{"mailbox/b", 200}, Bound{"account/1", 333}); err == nil &&
+					over == nil {
 					taken.Add(1)
 				}
 			}

@@ -51,8 +51,8 @@ type Mailbox struct {
 	// Hourly is to how many recipients its holder may send within an hour; nil is as many as the
 	// account may.
 	Hourly *int64 `json:"hourly,omitempty"`
-	// Copies are other mailboxes of the account that get its messages as well, and Forwards addresses
-	// that are none of the account's.
+	// Copies are other mailboxes of the account that get its messages as well, and Forwards
+	// addresses that are none of the account's.
 	Copies   []string `json:"copies,omitempty"`
 	Forwards []string `json:"forwards,omitempty"`
 }

@@ -116,12 +116,13 @@ tls_preempt_cipherlist = no
 smtpd_tls_protocols = >=TLSv1.2
 smtpd_tls_mandatory_protocols = >=TLSv1.2
 `, mailHeading, s.Mail.Name, MailLog, largestMessage, postfixDir, lmtpSocket, authSocket, MailKey, MailCertificate,
-		definition.ForwardDomain, definition.ReturnDomain, definition.ForwardSocket, definition.PolicySocket, definition.User)
+		definition.ForwardDomain, definition.ReturnDomain, definition.ForwardSocket, definition.PolicySocket,
+		definition.User)
 	return []File{
 		{Path: postfixDir + "/main.cf", Mode: 0o644, Content: main},
 		{Path: postfixDir + "/master.cf", Mode: 0o644, Content: mailHeading + postfixServices},
-		// Addresses that failures of what was passed on come back to ([mail.Returns]): whether one is
-		// real is asked, and it leads back to whoever has sent the message.
+		// Addresses that failures of what was passed on come back to ([mail.Returns]): whether one
+		// is real is asked, and it leads back to whoever has sent the message.
 		{Path: postfixDir + "/victualler-returns", Mode: 0o644, Content: mailHeading + "/^srs[01]=/ returns\n"},
 		{Path: postfixDir + "/victualler-return-routes", Mode: 0o644,
 			Content: mailHeading + "/^(srs[01]=.+)@[^@]+$/ $1@" + definition.ReturnDomain + "\n"},

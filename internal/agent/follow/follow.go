@@ -36,8 +36,8 @@ type Log struct {
 	Source string
 	// Position is how far it has been read.
 	Position Position
-	// Take is given whole lines, and how far the log has been read with them. If it returns an error,
-	// it is given them again.
+	// Take is given whole lines, and how far the log has been read with them. If it returns an
+	// error, it is given them again.
 	Take func(lines []byte, at Position) error
 	// Reopen has the program begin another log, as the one it writes has another name.
 	Reopen func(context.Context) error

@@ -1,5 +1,6 @@
-// Package maillog knows what has become of messages: it reads along the log that Postfix writes, and
-// keeps a row for each recipient of each message, for some days, in which the service asks for them.
+// Package maillog knows what has become of messages: it reads along the log that Postfix writes,
+// and keeps a row for each recipient of each message, for some days, in which the service asks for
+// them.
 package maillog
 
 import (
@@ -17,7 +18,8 @@ type entry struct {
 	// Of the message, each empty where the line does not tell.
 	client, signIn, messageID, sender string
 	size                              int64
-	// user is the number of the local user that has handed it over; -1 where the line does not tell.
+	// user is the number of the local user that has handed it over; -1 where the line does not
+	// tell.
 	user int64
 
 	// Of a recipient.
@@ -52,8 +54,8 @@ var (
 	code      = regexp.MustCompile(`\b([245]\.\d{1,3}\.\d{1,3})\b`)
 )
 
-// parse reads a line; false is for one that tells nothing of a message. The log's times have no year
-// and no zone: now says which year it is, and where.
+// parse reads a line; false is for one that tells nothing of a message. The log's times have no
+// year and no zone: now says which year it is, and where.
 func parse(text string, now time.Time) (entry, bool) {
 	found := line.FindStringSubmatch(text)
 	if found == nil {

@@ -31,7 +31,8 @@ func TestParse(t *testing.T) {
 			relay: "skua.ternisland.example[private/victualler-lmtp]", code: "2.0.0", outcome: Delivered,
 			reply: "250 2.0.0 <office@ternisland.example> GEfiNt6FCmskAgAAcifhzA Saved", user: -1},
 		head + "smtp[463]: E25BD520015: to=<refused@harbourmail.test>, relay=mx.harbourmail.test[10.77.0.1]:25, " +
-			"delay=0.02, delays=0/0.01/0/0.01, dsn=5.0.0, status=bounced (host mx.harbourmail.test[10.77.0.1] said: 550 " +
+			"delay=0.02, delays=0/0.01/0/0.01, dsn=5.0.0, status=bounced (host mx.harbourmail.test[10.77.0.1] " +
+			"said: 550 " +
 			"there is no such mailbox here, status=sent (x) (in reply to RCPT TO command))": {queue: "E25BD520015",
 			recipient: "refused@harbourmail.test", relay: "mx.harbourmail.test[10.77.0.1]:25", code: "5.0.0",
 			outcome: Failed, reply: "host mx.harbourmail.test[10.77.0.1] said: 550 there is no such mailbox here, " +
@@ -40,7 +41,8 @@ func TestParse(t *testing.T) {
 			"status=deferred (connect to mx.far.test[192.0.2.1]:25: Connection timed out)": {queue: "E25BD520015",
 			recipient: "a@far.test", code: "4.4.1", outcome: Waiting,
 			reply: "connect to mx.far.test[192.0.2.1]:25: Connection timed out", user: -1},
-		head + "smtpd[537]: NOQUEUE: reject: RCPT from unknown[10.77.0.1]: 554 5.7.1 <bo@harbourmail.test>: Relay access " +
+		head + "smtpd[537]: NOQUEUE: reject: RCPT from unknown[10.77.0.1]: 554 5.7.1 <bo@harbourmail.test>: Relay " +
+			"access " +
 			"denied; from=<eve@harbourmail.test> to=<bo@harbourmail.test> proto=ESMTP helo=<[127.0.0.1]>": {
 			client: "10.77.0.1", sender: "eve@harbourmail.test", recipient: "bo@harbourmail.test", code: "5.7.1",
 			outcome: Refused, reply: "554 5.7.1 <bo@harbourmail.test>: Relay access denied", user: -1},

@@ -208,7 +208,8 @@ func (l *Log) write(ctx context.Context, tx *sql.Tx, e entry) (account int64, er
 		}
 	}
 	var change int64
-	if err := tx.QueryRowContext(ctx, "update state set change = change + 1 returning change").Scan(&change); err != nil {
+	if err := tx.QueryRowContext(ctx, "update state set change = change + 1 returning "+
+		"change").Scan(&change); err != nil {
 		return 0, err
 	}
 	_, err = tx.ExecContext(ctx, `insert into deliveries (change, queue, came, at, sender, recipient, delivered_to,
@@ -218,7 +219,8 @@ func (l *Log) write(ctx context.Context, tx *sql.Tx, e entry) (account int64, er
 			at = excluded.at, outcome = excluded.outcome, code = excluded.code, relay = excluded.relay,
 			reply = excluded.reply, tries = tries + 1`,
 		change, e.queue, m.came, at, cut(m.sender), cut(strings.ToLower(recipient)), cut(strings.ToLower(deliveredTo)),
-		cut(m.messageID), m.size, cut(m.client), cut(m.signIn), m.local, string(outcome), e.code, cut(e.relay), cut(e.reply),
+		cut(m.messageID), m.size, cut(m.client), cut(m.signIn), m.local, string(outcome), e.code,
+		cut(e.relay), cut(e.reply),
 		account)
 	return account, err
 }
@@ -239,7 +241,8 @@ func (l *Log) Since(ctx context.Context, after int64) (agentlink.MailLogPage, er
 	for rows.Next() {
 		var d Delivery
 		var came, at, local int64
-		if err := rows.Scan(&d.ID, &d.Change, &d.Queue, &came, &at, &d.Sender, &d.Recipient, &d.DeliveredTo, &d.MessageID,
+		if err := rows.Scan(&d.ID, &d.Change, &d.Queue, &came, &at, &d.Sender, &d.Recipient, &d.DeliveredTo,
+			&d.MessageID,
 			&d.Size, &d.Client, &d.SignIn, &local, &d.Outcome, &d.Code, &d.Relay, &d.Reply, &d.Tries); err != nil {
 			return page, err
 		}

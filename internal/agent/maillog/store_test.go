@@ -43,7 +43,8 @@ func TestLog(t *testing.T) {
 		"cleanup[1]: "+message+": message-id=<m1@harbourmail.test>",
 		"qmgr[1]: "+message+": from=<eve@harbourmail.test>, size=267, nrcpt=3 (queue active)",
 		"lmtp[1]: "+message+": to=<anna@boats.example>, relay=dovecot, dsn=2.0.0, status=sent (250 Saved)",
-		"lmtp[1]: "+message+": to=<crew=boats.example@forward.invalid>, orig_to=<Crew@boats.example>, relay=x, dsn=2.0.0, "+
+		"lmtp[1]: "+message+": to=<crew=boats.example@forward.invalid>, orig_to=<Crew@boats.example>, relay=x, "+
+			"dsn=2.0.0, "+
 			"status=sent (250 OK: queued)",
 		"lmtp[1]: "+message+": to=<bo@boats.example>, orig_to=<sales@boats.example>, relay=dovecot, dsn=4.2.2, "+
 			"status=deferred (452 full)")
@@ -54,7 +55,8 @@ func TestLog(t *testing.T) {
 		strings.Join([]string{d.Outcome, d.Sender, d.Recipient, d.MessageID, d.Client, d.Reply}, " "))
 	assert.EqualValues(t, 267, d.Size)
 	assert.Equal(t, "forwarded crew@boats.example", first[1].Outcome+" "+first[1].Recipient)
-	assert.Equal(t, "crew=boats.example@forward.invalid", first[1].DeliveredTo, "beside the mailbox of the same address")
+	assert.Equal(t, "crew=boats.example@forward.invalid", first[1].DeliveredTo,
+		"beside the mailbox of the same address")
 	assert.Equal(t, "waiting sales@boats.example bo@boats.example", first[2].Outcome+" "+first[2].Recipient+" "+
 		first[2].DeliveredTo)
 
@@ -84,7 +86,8 @@ func TestLog(t *testing.T) {
 		again, err := Open(ctx, filepath.Join(dir, "another.db"), 999, slog.Default())
 		require.NoError(t, err)
 		defer again.Close()
-		require.NoError(t, again.take(ctx, []byte(time.Now().Format("Jan _2 15:04:05")+" skua postfix/smtp[1]: BBBBBBBB: "+
+		require.NoError(t, again.take(ctx, []byte(time.Now().Format("Jan _2 15:04:05")+" skua postfix/smtp[1]: "+
+			"BBBBBBBB: "+
 			"to=<a@b.test>, relay=x, dsn=2.0.0, status=sent (ok)\n"), follow.Position{}))
 		page, err := again.Since(ctx, third[1].Change)
 		require.NoError(t, err)

@@ -71,7 +71,8 @@ func (s *Splitter) begin() {
 	if s.Now == nil {
 		s.Now = time.Now
 	}
-	s.log = follow.Log{Source: s.Source, Reopen: s.Reopen, Now: s.Now, Take: func(lines []byte, at follow.Position) error {
+	s.log = follow.Log{Source: s.Source, Reopen: s.Reopen, Now: s.Now, Take: func(lines []byte,
+		at follow.Position) error {
 		s.sort(lines)
 		return s.savePosition(at)
 	}}

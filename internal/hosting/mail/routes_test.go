@@ -27,7 +27,8 @@ func TestPath(t *testing.T) {
 	book := mail.Book{
 		Domains: []string{"boats.example", "quay.example"},
 		Mailboxes: map[string][]string{"info@boats.example": nil,
-			"anna@boats.example": {"anna@harbourmail.test", "info@boats.example"}, "selfish@boats.example": {"selfish@boats.example"}},
+			"anna@boats.example": {"anna@harbourmail.test",
+				"info@boats.example"}, "selfish@boats.example": {"selfish@boats.example"}},
 		Addresses: map[string][]string{
 			"sales@boats.example": {"info@boats.example"}, "away@boats.example": {"crew@harbourmail.test"},
 			"all@boats.example":  {"sales@boats.example", "away@boats.example"},
@@ -41,7 +42,8 @@ func TestPath(t *testing.T) {
 		"info+shop@boats.example": "info+shop: sub_address(info: mailbox)",
 		"anna@boats.example":      "anna: mailbox(anna@harbourmail.test: outside, info: mailbox)",
 		"sales@boats.example":     "sales: address(info: mailbox)",
-		"all@boats.example":       "all: address(sales: address(info: mailbox), away: address(crew@harbourmail.test: outside))",
+		"all@boats.example": "all: address(sales: address(info: mailbox), away: " +
+			"address(crew@harbourmail.test: outside))",
 		"gone@boats.example":      "gone: address(nobody: nowhere)",
 		"here@boats.example":      "here: address(there: address(here: loop))",
 		"selfish@boats.example":   "selfish: mailbox(selfish: loop)",
@@ -68,7 +70,8 @@ func TestPath(t *testing.T) {
 	t.Run("an account that only passes on has role addresses, too", func(t *testing.T) {
 		only := mail.Book{Domains: []string{"boats.example"},
 			Addresses: map[string][]string{"info@boats.example": {"crew@harbourmail.test"}}}
-		assert.Equal(t, "postmaster: role(crew@harbourmail.test: outside)", drawn(only.Path("postmaster@boats.example")))
+		assert.Equal(t, "postmaster: role(crew@harbourmail.test: outside)",
+			drawn(only.Path("postmaster@boats.example")))
 	})
 }
 
@@ -80,19 +83,22 @@ func TestCheckSender(t *testing.T) {
 		fields map[string][]string
 		says   string // empty: it may be sent
 	}{
-		"her own":           {map[string][]string{"From": {"Anna <anna@boats.example>"}}, ""},
-		"another of hers":   {map[string][]string{"From": {"INFO@boats.example"}}, ""},
-		"with a detail":     {map[string][]string{"From": {"anna+shop@boats.example"}}, ""},
-		"two, both hers":    {map[string][]string{"From": {"anna@boats.example, info@boats.example"}}, ""},
-		"somebody else's":   {map[string][]string{"From": {"Anna <boss@boats.example>"}}, "boss@boats.example is not"},
-		"hers and another":  {map[string][]string{"From": {"anna@boats.example, boss@boats.example"}}, "boss@boats.example is not"},
-		"hers twice":        {map[string][]string{"From": {"anna@boats.example", "anna@boats.example"}}, "has 2"},
-		"no From":           {nil, "has 0"},
-		"hers as a name":    {map[string][]string{"From": {`"anna@boats.example" <boss@boats.example>`}}, "boss@boats.example is not"},
-		"a group":           {map[string][]string{"From": {"crew: ;"}}, "names nobody"},
-		"rubbish":           {map[string][]string{"From": {"anna@boats.example <"}}, "cannot be read"},
-		"another's Sender":  {map[string][]string{"From": {"anna@boats.example"}, "Sender": {"boss@boats.example"}}, "Sender: boss"},
-		"resent as another": {map[string][]string{"From": {"anna@boats.example"}, "Resent-From": {"boss@boats.example"}}, "Resent-From: boss"},
+		"her own":         {map[string][]string{"From": {"Anna <anna@boats.example>"}}, ""},
+		"another of hers": {map[string][]string{"From": {"INFO@boats.example"}}, ""},
+		"with a detail":   {map[string][]string{"From": {"anna+shop@boats.example"}}, ""},
+		"two, both hers":  {map[string][]string{"From": {"anna@boats.example, info@boats.example"}}, ""},
+		"somebody else's": {map[string][]string{"From": {"Anna <boss@boats.example>"}}, "boss@boats.example is not"},
+		"hers and another": {map[string][]string{"From": {"anna@boats.example, boss@boats.example"}},
+			"boss@boats.example is not"},
+		"hers twice":     {map[string][]string{"From": {"anna@boats.example", "anna@boats.example"}}, "has 2"},
+		"no From":        {nil, "has 0"},
+		"hers as a name": {map[string][]string{"From": {`"anna@boats.example" <boss@boats.example>`}}, "boss@boats.example is not"},
+		"a group":        {map[string][]string{"From": {"crew: ;"}}, "names nobody"},
+		"rubbish":        {map[string][]string{"From": {"anna@boats.example <"}}, "cannot be read"},
+		"another's Sender": {map[string][]string{"From": {"anna@boats.example"}, "Sender": {"boss@boats.example"}},
+			"Sender: boss"},
+		"resent as another": {map[string][]string{"From": {"anna@boats.example"},
+			"Resent-From": {"boss@boats.example"}}, "Resent-From: boss"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := mail.CheckSender(c.fields, own)

@@ -59,7 +59,8 @@ type SigningState struct {
 	ID       int64
 	Selector string
 	MadeAt   time.Time
-	// ActiveAt is when it began to sign, RetiredAt when it ceased to; nil while that has not happened.
+	// ActiveAt is when it began to sign, RetiredAt when it ceased to; nil while that has not
+	// happened.
 	ActiveAt, RetiredAt *time.Time
 }
 
@@ -68,8 +69,8 @@ func (k SigningState) Signs() bool { return k.ActiveAt != nil && k.RetiredAt == 
 
 // KeyTurn is what is to be done with the keys of a domain.
 type KeyTurn struct {
-	// Make is the selector of a key that is to be made and published; empty is none. It signs at once
-	// if AtOnce is set.
+	// Make is the selector of a key that is to be made and published; empty is none. It signs at
+	// once if AtOnce is set.
 	Make   string
 	AtOnce bool
 	// Activate, Retire and Remove are numbers of keys; 0 is none.

@@ -51,8 +51,8 @@ type Options struct {
 	// Authority is where the stand-in for a certificate authority is
 	// set (host and port); empty is a free port of loopback.
 	Authority string
-	// Mail is where the stand-in for other people's mail servers takes messages, beside port 25 of the
-	// lab's gateway, and MailPage where it shows them (host and port); empty are free ports of
+	// Mail is where the stand-in for other people's mail servers takes messages, beside port 25 of
+	// the lab's gateway, and MailPage where it shows them (host and port); empty are free ports of
 	// loopback.
 	Mail, MailPage string
 	// Say is told what is going on.
@@ -74,8 +74,8 @@ type Installation struct {
 	PublicDNS *publicdns.DNS
 	// Authority stands in for a certificate authority, at the lab's gateway.
 	Authority *authority.Authority
-	// Outside stands in for other people's mail servers: those of [mailsink.Domain] are at the lab's
-	// gateway.
+	// Outside stands in for other people's mail servers: those of [mailsink.Domain] are at the
+	// lab's gateway.
 	Outside  *mailsink.Sink
 	Postgres *lab.Postgres
 	// Standby follows Postgres; nil without [Options.Standby].

@@ -73,8 +73,8 @@ func Submit(server netip.Addr, user, password, sender string, to []string, text 
 }
 
 // Talk sends lines to a port as they are, one after the other, and returns all that was answered
-// until the server ends the conversation or says nothing for two seconds. An empty line is one; what
-// is to be sent without an end of line ends with a NUL, which is not sent.
+// until the server ends the conversation or says nothing for two seconds. An empty line is one;
+// what is to be sent without an end of line ends with a NUL, which is not sent.
 func Talk(server netip.Addr, port string, lines ...string) (string, error) {
 	conn, err := net.DialTimeout("tcp", net.JoinHostPort(server.String(), port), 5*time.Second)
 	if err != nil {

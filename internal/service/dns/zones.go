@@ -105,7 +105,10 @@ func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 		facts := zones.Facts{Zone: row.Name, NameServers: servers}
 		for _, m := range mail {
 			if name, inside := zones.Within(row.Name, m.Domain); inside {
-				m.OwnMX = slices.ContainsFunc(z.own, func(o zones.Own) bool { return o.Type == zones.MX && o.Name == name })
+				m.OwnMX = slices.ContainsFunc(z.own, func(o zones.Own) bool {
+					return o.Type == zones.MX &&
+						o.Name == name
+				})
 				facts.Mail = append(facts.Mail, m)
 			}
 		}

@@ -121,7 +121,8 @@ func (r rows) findAddress(typed string) (api.MailAddress, error) {
 }
 
 func (r rows) rowOf(address string) (db.MailAddressesOfAccountRow, bool) {
-	at := slices.IndexFunc(r.addresses, func(row db.MailAddressesOfAccountRow) bool { return addressOf(row) == address })
+	at := slices.IndexFunc(r.addresses,
+		func(row db.MailAddressesOfAccountRow) bool { return addressOf(row) == address })
 	if at < 0 {
 		return db.MailAddressesOfAccountRow{}, false
 	}
@@ -164,7 +165,8 @@ func (s *Service) AddAddress(ctx context.Context, a usecase.Actor, reference str
 				return nil, err
 			}
 			if !st.Has("mail") {
-				return nil, st.MissingFeature("mail", "addresses need the feature mail, which this account does not have")
+				return nil, st.MissingFeature("mail", "addresses need the feature mail, which this account does "+
+					"not have")
 			}
 			if !mail.IsRole(local) {
 				if err := st.Admit(plans.Addresses, 1); err != nil {
@@ -193,7 +195,8 @@ func (s *Service) AddAddress(ctx context.Context, a usecase.Actor, reference str
 			}
 			a.Summarize("add address %s to account %s", address.Unicode(), st.Account.SignInName)
 			if local == mail.CatchAll {
-				a.Note("%s gets what is sent to addresses that do not exist, most of which will be spam", address.Unicode())
+				a.Note("%s gets what is sent to addresses that do not exist, most of which will be spam",
+					address.Unicode())
 			}
 			if err := s.mailBegins(ctx, tx, a, st, server, d); err != nil {
 				return nil, err

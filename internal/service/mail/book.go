@@ -118,14 +118,16 @@ func (r rows) checkPaths() error {
 	book := r.book()
 	for _, list := range []map[string][]string{book.Addresses, book.Mailboxes} {
 		for address := range list {
-			for _, fault := range book.Path(address).Faults() {
-				if fault.Hop == mail.Loop {
-					return refusal.Input("targets", "mail to %s would go round in a circle: it comes to %s again",
-						unicode(address), unicode(fault.Address))
-				}
-				return refusal.Input("targets", "%s leads to %s, which is no address; add that one first",
-					unicode(address), unicode(fault.Address))
+			faults := book.Path(address).Faults()
+			if len(faults) == 0 {
+				continue
 			}
+			if faults[0].Hop == mail.Loop {
+				return refusal.Input("targets", "mail to %s would go round in a circle: it comes to %s again",
+					unicode(address), unicode(faults[0].Address))
+			}
+			return refusal.Input("targets", "%s leads to %s, which is no address; add that one first",
+				unicode(address), unicode(faults[0].Address))
 		}
 	}
 	return nil

@@ -23,6 +23,8 @@ const logDays = 30
 
 // CollectLogs asks all mail servers what is new of messages. One that does not answer is asked
 // again with the next round.
+//
+// Refusals: MailFailed.
 func (s *Service) CollectLogs(ctx context.Context) error {
 	servers, err := s.Store.MailServers(ctx)
 	if err != nil {
@@ -142,7 +144,7 @@ const patience = 1500 * time.Millisecond
 // Messages returns a page of what became of messages, the newest first. The first page has what
 // servers know at this moment.
 //
-// Refusals: InvalidInput, NotFound.
+// Refusals: InvalidInput, MailFailed, NotFound.
 func (s *Service) Messages(ctx context.Context, a usecase.Actor, f MessageFilter, before int64,
 	most int) (api.MessagePage, error) {
 	page := api.MessagePage{Messages: []api.Message{}}
@@ -219,7 +221,8 @@ func (s *Service) Message(ctx context.Context, a usecase.Actor, number int64) (a
 		return api.Message{}, err
 	}
 	for _, account := range accounts {
-		all = all || account == usecase.OrZero(row.MailLog.FromAccount) || account == usecase.OrZero(row.MailLog.ToAccount)
+		all = all || account == usecase.OrZero(row.MailLog.FromAccount) ||
+			account == usecase.OrZero(row.MailLog.ToAccount)
 	}
 	if !all {
 		return api.Message{}, usecase.NotFound("message", strconv.FormatInt(number, 10))
@@ -233,7 +236,8 @@ func viewMessage(a usecase.Actor, row db.MessagesRow) api.Message {
 		m.DeliveredTo = "" // that is how servers call it among themselves
 	}
 	return api.Message{ID: m.ID, Server: row.Label, Queue: m.Queue, CameAt: m.CameAt, At: m.At, Sender: m.Sender,
-		FirstSender: mail.FirstSender(m.Sender), Recipient: m.Recipient, DeliveredTo: m.DeliveredTo, MessageID: m.MessageID, Size: m.Size, Client: m.Client,
+		FirstSender: mail.FirstSender(m.Sender), Recipient: m.Recipient, DeliveredTo: m.DeliveredTo,
+		MessageID: m.MessageID, Size: m.Size, Client: m.Client,
 		SignIn: m.SignIn, FromAccount: row.FromName, ToAccount: row.ToName, Outcome: m.Outcome,
 		Says: messageSays(m).In(a.Language), Code: m.Code, Relay: m.Relay, Reply: m.Reply, Tries: m.Tries}
 }

@@ -19,7 +19,8 @@ import (
 	"victualler/internal/service/usecase"
 )
 
-// correspondents are two accounts with mail: boats.example and quay.example, of a reseller's customer.
+// correspondents are two accounts with mail: boats.example and quay.example, of a reseller's
+// customer.
 func correspondents(t *testing.T) (b *servicetest.Bench, boats, quay, reseller usecase.Actor) {
 	b = servicetest.New(t)
 	b.Server("skua", "web", "mail")
@@ -87,7 +88,8 @@ func TestMessages(t *testing.T) {
 
 	t.Run("what happens later changes the same message", func(t *testing.T) {
 		tell(agentlink.Delivery{ID: 7, Sender: "anna@boats.example", SignIn: "anna@boats.example",
-			Recipient: "bo@harbourmail.test", Outcome: "delivered", Relay: "mx.harbourmail.test[192.0.2.1]:25", Tries: 2})
+			Recipient: "bo@harbourmail.test", Outcome: "delivered",
+			Relay: "mx.harbourmail.test[192.0.2.1]:25", Tries: 2})
 		assert.Equal(t, []string{"anna@boats.example>bo@harbourmail.test taken by mx.harbourmail.test"},
 			list(boats, mail.MessageFilter{Recipient: "bo@harbourmail.test"}))
 	})
@@ -138,7 +140,8 @@ func TestQueue(t *testing.T) {
 		{Queue: "4aaaaaaaa1", Came: time.Now(), Sender: "anna@boats.example",
 			Recipients: []agentlink.QueuedRecipient{{Address: "bo@harbourmail.test", Reason: "451 later"}}},
 		{Queue: "4aaaaaaaa2", Came: time.Now().Add(-time.Hour), Sender: "cy@quay.example"},
-		{Queue: "4aaaaaaaa3", Came: time.Now(), Recipients: []agentlink.QueuedRecipient{{Address: "anna@boats.example"}}},
+		{Queue: "4aaaaaaaa3", Came: time.Now(),
+			Recipients: []agentlink.QueuedRecipient{{Address: "anna@boats.example"}}},
 	}
 	names := func(a usecase.Actor) []string {
 		t.Helper()
@@ -202,7 +205,10 @@ func TestStoppedSending(t *testing.T) {
 		{Account: detail.ID + 1, At: time.Now(), Sent: 20, Failed: 12}}
 	assert.Equal(t, []string{"Sending is stopped: 12 of 20 messages of a day came back."}, warned())
 	warned()
-	assert.Len(t, slices.DeleteFunc(b.Events("boats"), func(e string) bool { return !strings.Contains(e, "sending.stop") }),
+	assert.Len(t, slices.DeleteFunc(b.Events("boats"), func(e string) bool {
+		return !strings.Contains(e,
+			"sending.stop")
+	}),
 		1, "told once")
 	_, err = b.Mail.ReleaseSending(ctx, b.Operator, "boats.example")
 	require.NoError(t, err)

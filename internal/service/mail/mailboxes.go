@@ -176,7 +176,8 @@ func (s *Service) AddMailbox(ctx context.Context, a usecase.Actor, reference str
 				return nil, err
 			}
 			if !st.Has("mail") {
-				return nil, st.MissingFeature("mail", "mailboxes need the feature mail, which this account does not have")
+				return nil, st.MissingFeature("mail", "mailboxes need the feature mail, which this account does "+
+					"not have")
 			}
 			if err := st.Admit(plans.Mailboxes, 1); err != nil {
 				return nil, err

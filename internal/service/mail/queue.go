@@ -173,8 +173,17 @@ func (s *Service) ChangeQueue(ctx context.Context, a usecase.Actor, in api.Queue
 
 // queueWords say what is done with messages that wait.
 var queueWords = map[string]func(int) language.Text{
-	agentlink.QueueRetry:   func(n int) language.Text { return language.New("try %s again", usecase.Counted(n, "message")) },
-	agentlink.QueueHold:    func(n int) language.Text { return language.New("hold %s", usecase.Counted(n, "message")) },
-	agentlink.QueueRelease: func(n int) language.Text { return language.New("release %s", usecase.Counted(n, "message")) },
-	agentlink.QueueRemove:  func(n int) language.Text { return language.New("remove %s", usecase.Counted(n, "message")) },
+	agentlink.QueueRetry: func(n int) language.Text {
+		return language.New("try %s again", usecase.Counted(n,
+			"message"))
+	},
+	agentlink.QueueHold: func(n int) language.Text { return language.New("hold %s", usecase.Counted(n, "message")) },
+	agentlink.QueueRelease: func(n int) language.Text {
+		return language.New("release %s", usecase.Counted(n,
+			"message"))
+	},
+	agentlink.QueueRemove: func(n int) language.Text {
+		return language.New("remove %s", usecase.Counted(n,
+			"message"))
+	},
 }

@@ -105,7 +105,8 @@ func (s *Service) turnKeys(ctx context.Context, tx store.Tx, account, domain int
 		}
 	}
 	if turn.Activate != 0 {
-		if err := tx.ActivateSigningKey(ctx, db.ActivateSigningKeyParams{ID: turn.Activate, ActiveAt: &now}); err != nil {
+		if err := tx.ActivateSigningKey(ctx, db.ActivateSigningKeyParams{ID: turn.Activate,
+			ActiveAt: &now}); err != nil {
 			return err
 		}
 	}

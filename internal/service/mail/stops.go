@@ -14,8 +14,8 @@ import (
 	"victualler/internal/store/db"
 )
 
-// syncStops writes down which accounts a server has stopped from sending, and tells the customer and
-// the operators of each new one.
+// syncStops writes down which accounts a server has stopped from sending, and tells the customer
+// and the operators of each new one.
 func (s *Service) syncStops(ctx context.Context, server db.Server, stops []agentlink.MailStop) error {
 	known, err := s.Store.MailStopsOn(ctx, server.ID)
 	if err != nil {

@@ -90,6 +90,8 @@ func (s *Service) QueueMail(ctx context.Context, tx store.Tx, l OutboundMail) er
 }
 
 // Customer sends a message to the customer of an account who has an address.
+//
+// Refusals: MailFailed.
 func (s *Service) Customer(ctx context.Context, tx store.Tx, account db.Account, kind string,
 	write func(language string, from notices.Sender) notices.Notice) error {
 	customer, err := tx.CustomerByID(ctx, account.CustomerID)
@@ -106,6 +108,8 @@ func (s *Service) Customer(ctx context.Context, tx store.Tx, account db.Account,
 }
 
 // Operators sends one message to each operator who has an address.
+//
+// Refusals: MailFailed.
 func (s *Service) Operators(ctx context.Context, tx store.Tx, kind string,
 	write func(language string, from notices.Sender) notices.Notice) error {
 	people, err := tx.OperatorsWithMail(ctx)

@@ -36,7 +36,8 @@ type Message struct {
 	Raw     string    `json:"raw"`
 }
 
-// kept is how many messages are kept, and keptBytes how much of each; mostBytes bounds what is taken.
+// kept is how many messages are kept, and keptBytes how much of each; mostBytes bounds what is
+// taken.
 const (
 	kept      = 500
 	keptBytes = 1 << 20

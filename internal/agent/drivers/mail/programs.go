@@ -100,7 +100,8 @@ func decides(ctx context.Context) error {
 	if err := conn.SetDeadline(end); err != nil {
 		return err
 	}
-	if _, err := fmt.Fprint(conn, "request=smtpd_access_policy\nprotocol_state=RCPT\nrecipient=postmaster\n\n"); err != nil {
+	if _, err := fmt.Fprint(conn,
+		"request=smtpd_access_policy\nprotocol_state=RCPT\nrecipient=postmaster\n\n"); err != nil {
 		return err
 	}
 	line, err := bufio.NewReader(conn).ReadString('\n')

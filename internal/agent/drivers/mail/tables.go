@@ -32,8 +32,8 @@ import (
 	"victualler/internal/render"
 )
 
-// Tables are the rows by which Postfix, Dovecot and victualler-mail know what accounts have. Each has
-// a file of its own, so that Postfix, which strangers speak to, can read neither the hashes of
+// Tables are the rows by which Postfix, Dovecot and victualler-mail know what accounts have. Each
+// has a file of its own, so that Postfix, which strangers speak to, can read neither the hashes of
 // passwords nor the keys that messages are signed with. Make one with [OpenTables].
 //
 // All are in SQLite's rollback mode: who reads needs no right to write. If the agent is killed
@@ -137,8 +137,8 @@ func OpenTables(ctx context.Context, stateDir string, log *slog.Logger) (*Tables
 	return t, nil
 }
 
-// flowNumbers are those of the user of victualler-mail, which is made where there is none, and of its
-// group.
+// flowNumbers are those of the user of victualler-mail, which is made where there is none, and of
+// its group.
 func flowNumbers(ctx context.Context) (uid, gid int, err error) {
 	found, err := user.Lookup(definition.User)
 	if err != nil {
@@ -391,8 +391,8 @@ type part struct {
 	want   map[string][]row
 }
 
-// parts are in the order in which they are written: who can sign in, and what is passed on, is there
-// before mail is taken for them.
+// parts are in the order in which they are written: who can sign in, and what is passed on, is
+// there before mail is taken for them.
 func (t *Tables) parts(m manifest.Manifest) []part {
 	return []part{{t.signIns, signInsTables, wantedSignIns(m)}, {t.flow, flowTables, wantedFlow(m)},
 		{t.routes, routesTables, wantedRoutes(m)}}
