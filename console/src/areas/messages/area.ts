@@ -3,7 +3,7 @@ import { t } from '../../language'
 
 export default {
   label: t('Messages'),
-  group: 'hosting',
+  group: 'record',
   home: '/messages',
   permission: 'messages.read',
   key: 'm',
