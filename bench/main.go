@@ -2,7 +2,7 @@
 // the same system work on the same lab servers, in one run, and writes the
 // ratios to docs/benchmarks.md.
 //
-//	go run ./bench [-out FILE] [-part servers|sandboxes|names|certificates|crowd|records|rollout]
+//	go run ./bench [-out FILE] [-part servers|sandboxes|names|mail|certificates|crowd|records|rollout]
 package main
 
 import (
@@ -37,7 +37,7 @@ func main() {
 	rounds := flag.Int("rounds", 15, "single accounts opened each way")
 	many := flag.Int("many", 50, "accounts opened at once")
 	part := flag.String("part", "all",
-		"what to measure: servers, sandboxes, names (DNS), certificates, crowd (many on "+
+		"what to measure: servers, sandboxes, names (DNS), mail, certificates, crowd (many on "+
 			"one server), records, rollout, or all; only all is written down")
 	flag.IntVar(&crowd, "crowd", crowd, "accounts that share one server")
 	flag.Parse()
@@ -95,7 +95,7 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 			AgentFlags: []string{"-busy-site", fmt.Sprint(busySite), "-busy-round", busyRound.String()}},
 			{Name: "fulmar", Host: 22, Services: []lab.Service{{Name: "php-fpm", Keep: true,
 				Argv: []string{"sh", "-c", "mkdir -p /run/php && exec php-fpm8.2 -F"}}}}},
-		Roles: map[string][]string{"skua": {"web", "dns"}, "fulmar": {"web", "dns"}}})
+		Roles: map[string][]string{"skua": {"web", "dns", "mail"}, "fulmar": {"web", "dns"}}})
 	if err != nil {
 		return err
 	}
@@ -134,6 +134,13 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 			return err
 		}
 		onServers = append(onServers, named...)
+	}
+	if part == "all" || part == "mail" {
+		mailed, err := b.mail(ctx, say, rounds)
+		if err != nil {
+			return err
+		}
+		onServers = append(onServers, mailed...)
 	}
 	if part == "all" || part == "certificates" {
 		lettered, err := b.certificates(ctx, say, rounds)

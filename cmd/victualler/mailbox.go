@@ -1,10 +1,13 @@
 package main
 
 import (
+	"bytes"
 	"context"
+	"encoding/csv"
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -44,6 +47,12 @@ func mailboxCommands() []command {
 			long: "Without --generate or --password-stdin, a password is asked for. Mail to ADDRESS with + and " +
 				"anything before the @ reaches it, too.",
 			flags: append([]flagInfo{inAccountFlag, size, forward, sends}, passwordFlags...), run: addMailbox},
+		{noun: "mailbox", verb: "import", args: "ACCOUNT FILE", preview: true, waits: true,
+			short: "Add the mailboxes of a file, all of them or none",
+			long: "FILE is CSV with a heading: address, and as wanted password, size, forward_to (with semicolons " +
+				"between them) and sends_per_hour; - is standard input. Mailboxes without a password get one, which is " +
+				"printed once.",
+			run: importMailboxes},
 		{noun: "mailbox", verb: "change", args: "ADDRESS", short: "Change a mailbox", preview: true, waits: true,
 			long: "--size 0 and --sends-per-hour 0 are as much as the account may; --forward-to none ends passing on.",
 			flags: append([]flagInfo{inAccountFlag, size, forward, sends,
@@ -173,6 +182,79 @@ func changeMailbox(ctx context.Context, c *call) error {
 	}
 	if made {
 		c.showPassword("password", *body.Password)
+	}
+	return c.startedIf(ctx, done.Operation)
+}
+
+// readMailboxes reads a file of mailboxes: CSV with a heading.
+func readMailboxes(file string, text []byte) ([]api.NewMailbox, error) {
+	table, err := csv.NewReader(bytes.NewReader(text)).ReadAll()
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	if len(table) < 2 {
+		return nil, fmt.Errorf("%s has no mailbox; its first line is a heading, such as address,password,size", file)
+	}
+	known := []string{"address", "password", "size", "forward_to", "sends_per_hour"}
+	for _, name := range table[0] {
+		if !slices.Contains(known, name) {
+			return nil, fmt.Errorf("%s: the heading %q is none of %s", file, name, orList(known))
+		}
+	}
+	if !slices.Contains(table[0], "address") {
+		return nil, fmt.Errorf("%s has no heading “address”", file)
+	}
+	var list []api.NewMailbox
+	for n, line := range table[1:] {
+		var box api.NewMailbox
+		for column, text := range line {
+			text = strings.TrimSpace(text)
+			var err error
+			switch name := table[0][column]; {
+			case text == "":
+			case name == "address":
+				box.Address = text
+			case name == "password":
+				box.Password = text
+			case name == "size":
+				var size int64
+				size, err = plans.ParseSize(text)
+				box.Size = &size
+			case name == "forward_to":
+				box.ForwardTo = strings.FieldsFunc(text, func(r rune) bool { return r == ';' || r == ' ' })
+			case name == "sends_per_hour":
+				var sends int64
+				sends, err = strconv.ParseInt(text, 10, 64)
+				box.SendsPerHour = &sends
+			}
+			if err != nil {
+				return nil, fmt.Errorf("%s, line %d: %w", file, n+2, err)
+			}
+		}
+		list = append(list, box)
+	}
+	return list, nil
+}
+
+func importMailboxes(ctx context.Context, c *call) error {
+	text, err := c.readInput(ctx, c.args[1])
+	if err != nil {
+		return err
+	}
+	body := api.NewMailboxes{}
+	if body.Mailboxes, err = readMailboxes(c.args[1], text); err != nil {
+		return err
+	}
+	var done api.MailboxesAdded
+	previewed, err := c.change(ctx, http.MethodPost, mailboxesPath(c.args[0])+"/many", body, &done)
+	if err != nil || previewed {
+		return err
+	}
+	if err := printList(c, done.Mailboxes, false, "", []column[api.MailboxAdded]{
+		col("ADDRESS", 0, func(b api.MailboxAdded) any { return b.Address }),
+		col("PASSWORD", 0, func(b api.MailboxAdded) any { return b.Password }),
+	}); err != nil {
+		return err
 	}
 	return c.startedIf(ctx, done.Operation)
 }

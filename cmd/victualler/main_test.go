@@ -84,7 +84,7 @@ func TestEveryCommand(t *testing.T) {
 		"plan export", "plan import", "template export", "template import", "account export",
 		"certificate install", "certificate download", "certificate key", "certificate revoke", "person link",
 		"person sign-out", "person unlock", "password check", "domain prove", "event export", "settings test-mail",
-		"address trace", "queue retry", "queue hold", "queue release", "queue resume"}
+		"address trace", "mailbox import", "queue retry", "queue hold", "queue release", "queue resume"}
 	looks := words("list,show,compare,check,export,watch,sweep,trace,log,signing,rehearse,download,key")
 	// What is one's own sign-in, and the message that is sent to be
 	// looked for, has nothing to foresee.

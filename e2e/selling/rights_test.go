@@ -222,6 +222,7 @@ func bodies(x tenant) map[string]any {
 		"add-login":            api.NewLogin{Name: "walk"},
 		"change-login":         api.LoginChange{Password: new(string)},
 		"add-mailbox":          api.NewMailbox{Address: "walk"},
+		"add-mailboxes":        api.NewMailboxes{Mailboxes: []api.NewMailbox{{Address: "walk"}}},
 		"change-mailbox":       api.MailboxChange{Password: new(string)},
 		"add-mail-address":     api.NewMailAddress{Address: "walk", Targets: []string{"walk@harbourmail.test"}},
 		"change-mail-address":  api.MailAddressChange{Targets: []string{"walk@harbourmail.test"}},
@@ -327,6 +328,7 @@ var others = map[string][]int{
 	"add-login":                {http.StatusForbidden}, // without the feature
 	"remove-login":             {http.StatusConflict},  // the own one
 	"add-mailbox":              {http.StatusForbidden}, // without the feature
+	"add-mailboxes":            {http.StatusForbidden}, // without the feature
 	"change-mailbox":           {http.StatusNotFound},  // nobody's
 	"remove-mailbox":           {http.StatusNotFound},
 	"add-mail-address":         {http.StatusForbidden}, // without the feature

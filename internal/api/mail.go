@@ -31,6 +31,24 @@ type NewMailbox struct {
 	SendsPerHour *int64   `json:"sends_per_hour,omitempty" minimum:"1" doc:"To how many recipients its holder may send within an hour; as many as the account may where absent."`
 }
 
+// NewMailboxes describes mailboxes to be added at once.
+type NewMailboxes struct {
+	Mailboxes []NewMailbox `json:"mailboxes" minItems:"1" maxItems:"5000" doc:"Those without a password get one."`
+}
+
+// MailboxAdded is one of many mailboxes that were added.
+type MailboxAdded struct {
+	Address  string `json:"address"`
+	Password string `json:"password,omitempty" doc:"The one that was made; it is told here and nowhere else."`
+}
+
+// MailboxesAdded is many mailboxes that were added.
+type MailboxesAdded struct {
+	Mailboxes []MailboxAdded `json:"mailboxes"`
+	Server    string         `json:"server" doc:"The name of the mail server."`
+	Operation int64          `json:"operation"`
+}
+
 // MailboxChange changes a mailbox; what is absent stays.
 type MailboxChange struct {
 	Password     *string   `json:"password,omitempty" maxLength:"72" doc:"Another one ends all sessions; empty takes the password away."`

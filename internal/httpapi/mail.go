@@ -35,6 +35,16 @@ func (a *API) mailRoutes() {
 		}) (api.MailboxChanged, error) {
 			return a.service.Mail.AddMailbox(ctx, who, in.Account, in.Body)
 		})
+	registerChange(a, route{id: "add-mailboxes", method: http.MethodPost, path: "/accounts/{account}/mailboxes/many",
+		summary: "Add many mailboxes, all of them or none", permission: rights.MailChange, tag: tag,
+		status: http.StatusAccepted},
+		func(ctx context.Context, who usecase.Actor, in *struct {
+			AccountPath
+			Previewable
+			Body api.NewMailboxes
+		}) (api.MailboxesAdded, error) {
+			return a.service.Mail.AddMailboxes(ctx, who, in.Account, in.Body)
+		})
 	registerChange(a, route{id: "change-mailbox", method: http.MethodPatch,
 		path: "/accounts/{account}/mailboxes/{mailbox}",
 		summary: "Change a mailbox: its password, size, what it passes on, how much is " +

@@ -594,6 +594,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{account}/mailboxes/many": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add many mailboxes, all of them or none */
+        post: operations["add-mailboxes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/mailboxes/{mailbox}": {
         parameters: {
             query?: never;
@@ -3554,6 +3571,11 @@ export interface components {
              */
             version: number;
         };
+        MailboxAdded: {
+            address: string;
+            /** @description The one that was made; it is told here and nowhere else. */
+            password?: string;
+        };
         MailboxChange: {
             /** @description Addresses that its messages are passed on to as well; an empty list is none. */
             forward_to?: string[];
@@ -3583,6 +3605,13 @@ export interface components {
             mailboxes: components["schemas"]["Mailbox"][];
             /** @description The name of the mail server; absent while the account has no mail. */
             server?: string;
+        };
+        MailboxesAdded: {
+            mailboxes: components["schemas"]["MailboxAdded"][];
+            /** Format: int64 */
+            operation: number;
+            /** @description The name of the mail server. */
+            server: string;
         };
         Message: {
             /**
@@ -3783,6 +3812,10 @@ export interface components {
              * @description In bytes; as much as the account may give a mailbox where absent.
              */
             size?: number;
+        };
+        NewMailboxes: {
+            /** @description Those without a password get one. */
+            mailboxes: components["schemas"]["NewMailbox"][];
         };
         NewOwner: {
             /** @description Name or number. */
@@ -9233,6 +9266,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MailboxChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-mailboxes": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMailboxes"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailboxesAdded"];
                 };
             };
             /** @description Unauthorized */

@@ -59,6 +59,7 @@ var titles = map[string]string{
 	"login.remove":                "Remove login",
 	"mail.keys":                   "Replace signing keys",
 	"mailbox.add":                 "Add mailbox",
+	"mailbox.add_many":            "Add mailboxes",
 	"mailbox.change":              "Change mailbox",
 	"mailbox.remove":              "Remove mailbox",
 	"name_servers.change":         "Change name servers",

@@ -283,6 +283,18 @@ func (r *Refusal) On(field string) *Refusal {
 	return &c
 }
 
+// InLine says of a refusal in which of many lines it is, and of what. Other errors stay as they are.
+func InLine(line int, of string, err error) error {
+	r := As(err)
+	if r == nil {
+		return err
+	}
+	c := *r
+	c.say(language.New("line %d, %s: %s", line, of, r.Text()))
+	c.Fields = nil
+	return &c
+}
+
 // As returns the refusal in err's chain, or nil.
 func As(err error) *Refusal {
 	var r *Refusal

@@ -152,7 +152,11 @@ func (s *Service) AddAddress(ctx context.Context, a usecase.Actor, reference str
 	in api.NewMailAddress) (api.MailAddressChanged, error) {
 	return change(ctx, s, a, reference, "address.add",
 		func(tx store.Tx, st entitlement.Entitlement, r rows) (func(outcome) api.MailAddressChanged, error) {
-			d, domain, err := domainFor(ctx, tx, st.Account, in.Address)
+			domains, err := tx.DomainsOfAccount(ctx, st.Account.ID)
+			if err != nil {
+				return nil, err
+			}
+			d, domain, err := domainFor(domains, st.Account, in.Address)
 			if err != nil {
 				return nil, err
 			}
@@ -161,7 +165,8 @@ func (s *Service) AddAddress(ctx context.Context, a usecase.Actor, reference str
 				return nil, err
 			}
 			address := mail.Address{Local: local, Domain: domain}
-			if err := r.taken(address.String()); err != nil {
+			book := r.book()
+			if err := taken(book, address.String()); err != nil {
 				return nil, err
 			}
 			if !st.Has("mail") {
@@ -173,7 +178,6 @@ func (s *Service) AddAddress(ctx context.Context, a usecase.Actor, reference str
 					return nil, err
 				}
 			}
-			book := r.book()
 			book.Domains = append(book.Domains, d.Name)
 			targets, err := parseTargets(in.Targets, domain, book)
 			if err != nil {
@@ -236,13 +240,19 @@ func (s *Service) ChangeAddress(ctx context.Context, a usecase.Actor, reference,
 			if row, is := r.rowOf(one.Address); is {
 				err = tx.ChangeMailAddress(ctx, db.ChangeMailAddressParams{ID: row.MailAddress.ID, Targets: targets})
 			} else {
-				var d db.Domain
-				if d, _, err = domainFor(ctx, tx, st.Account, one.Address); err != nil {
+				domains, err := tx.DomainsOfAccount(ctx, st.Account.ID)
+				if err != nil {
+					return nil, err
+				}
+				d, _, err := domainFor(domains, st.Account, one.Address)
+				if err != nil {
 					return nil, err
 				}
 				local, _, _ := strings.Cut(one.Address, "@")
-				_, err = tx.AddMailAddress(ctx, db.AddMailAddressParams{AccountID: st.Account.ID, DomainID: d.ID,
-					Local: local, Targets: targets})
+				if _, err := tx.AddMailAddress(ctx, db.AddMailAddressParams{AccountID: st.Account.ID, DomainID: d.ID,
+					Local: local, Targets: targets}); err != nil {
+					return nil, err
+				}
 			}
 			if err != nil {
 				return nil, err

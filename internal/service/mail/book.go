@@ -68,8 +68,7 @@ func (r rows) book() mail.Book {
 // taken refuses an address that there is already.
 //
 // Refusals: NameTaken.
-func (r rows) taken(address string) error {
-	book := r.book()
+func taken(book mail.Book, address string) error {
 	_, isBox := book.Mailboxes[address]
 	_, isAddress := book.Addresses[address]
 	switch {

@@ -1,12 +1,14 @@
 package mail_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/bcrypt"
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/plans"
@@ -368,4 +370,72 @@ func TestSigningKeysAreTurned(t *testing.T) {
 		assert.Equal(t, c.signs, signs, "after %d days", c.days)
 		assert.Equal(t, c.published, published, "after %d days", c.days)
 	}
+}
+
+func TestManyMailboxes(t *testing.T) {
+	ctx := t.Context()
+	b := servicetest.New(t)
+	b.Server("skua", "web", "mail")
+	takesMail(t, b, "skua")
+	b.Plan("harbour", plans.Limits{plans.Mailboxes: plans.Of(1000), plans.MailboxSize: plans.Of(plans.GiB)}, "mail")
+	b.Customer("Tern Boats", "")
+	account := b.Account(b.Operator, api.OpenAccount{Domain: "boats.example", Plan: "harbour", Customer: "Tern Boats"})
+	many := func(n int) api.NewMailboxes {
+		var in api.NewMailboxes
+		for k := range n {
+			in.Mailboxes = append(in.Mailboxes, api.NewMailbox{Address: fmt.Sprintf("box%d", k)})
+		}
+		return in
+	}
+	count := func() int {
+		list, err := b.Mail.Mailboxes(ctx, b.Operator, "boats.example")
+		require.NoError(t, err)
+		return len(list.Mailboxes)
+	}
+	for name, c := range map[string]struct {
+		last api.NewMailbox
+		kind refusal.Kind
+		says string
+	}{
+		"one twice":     {api.NewMailbox{Address: "box1"}, refusal.NameTaken, "line 4, box1: there is a mailbox"},
+		"a wrong one":   {api.NewMailbox{Address: "a b"}, refusal.InvalidInput, "line 4, a b: an address has no spaces"},
+		"a weak one":    {api.NewMailbox{Address: "weak", Password: "letmein"}, refusal.WeakPassword, "line 4, weak: "},
+		"to nobody":     {api.NewMailbox{Address: "to", ForwardTo: []string{"gone"}}, refusal.InvalidInput, "gone"},
+		"a large one":   {api.NewMailbox{Address: "big", Size: new(2 * plans.GiB)}, refusal.LimitReached, "line 4, big"},
+		"somebody else": {api.NewMailbox{Address: "a@quay.example"}, refusal.InvalidInput, "line 4, a@quay.example"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			in := many(3)
+			in.Mailboxes = append(in.Mailboxes, c.last)
+			_, err := b.Mail.AddMailboxes(ctx, b.Operator, "boats.example", in)
+			servicetest.Refused(t, c.kind, err)
+			assert.ErrorContains(t, err, c.says)
+			assert.Zero(t, count(), "all or none")
+		})
+	}
+	_, err := b.Mail.AddMailboxes(ctx, b.Operator, "boats.example", many(1001))
+	servicetest.Refused(t, refusal.LimitReached, err)
+
+	begun := time.Now()
+	done, err := b.Mail.AddMailboxes(ctx, b.Operator, "boats.example", many(1000))
+	require.NoError(t, err)
+	t.Logf("1,000 mailboxes in %s", time.Since(begun))
+	assert.Equal(t, 1000, count())
+	b.Work()
+	m, _ := b.Agents.On(1).InForce(account.ID)
+	require.Len(t, m.Mail.Mailboxes, 1000)
+	require.Len(t, done.Mailboxes, 1000)
+	hashes := map[string]string{}
+	for _, box := range m.Mail.Mailboxes {
+		hashes[box.Address] = box.Hash
+	}
+	passwords := map[string]bool{}
+	for _, one := range done.Mailboxes {
+		passwords[one.Password] = true
+		assert.Len(t, one.Password, 20)
+	}
+	assert.Len(t, passwords, 1000)
+	first := done.Mailboxes[0]
+	assert.NoError(t, bcrypt.CompareHashAndPassword(
+		[]byte(strings.TrimPrefix(hashes[first.Address], "{BLF-CRYPT}")), []byte(first.Password)))
 }

@@ -2,8 +2,10 @@ package mail
 
 import (
 	"context"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"golang.org/x/crypto/bcrypt"
 
@@ -13,6 +15,7 @@ import (
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/passwords"
 	"victualler/internal/service/dns"
 	"victualler/internal/service/entitlement"
 	"victualler/internal/service/people"
@@ -91,6 +94,13 @@ func (s *Service) hash(password, address string) ([]byte, error) {
 	if err := people.CheckNewPassword("password", password, address); err != nil {
 		return nil, err
 	}
+	return s.seal(password, cost)
+}
+
+// seal hashes a password at a cost of bcrypt's, and seals the hash.
+//
+// Refusals: InvalidInput.
+func (s *Service) seal(password string, cost int) ([]byte, error) {
 	hashed, err := bcrypt.GenerateFromPassword([]byte(password), cost)
 	if err != nil {
 		return nil, refusal.Input("password", "a password for mail has 72 octets at most")
@@ -102,12 +112,8 @@ func (s *Service) hash(password, address string) ([]byte, error) {
 // one.
 //
 // Refusals: InvalidInput, NotFound, WrongState.
-func domainFor(ctx context.Context, tx store.Tx, account db.Account, typed string) (db.Domain, names.Domain, error) {
+func domainFor(list []db.Domain, account db.Account, typed string) (db.Domain, names.Domain, error) {
 	none := names.Domain{}
-	list, err := tx.DomainsOfAccount(ctx, account.ID)
-	if err != nil {
-		return db.Domain{}, none, err
-	}
 	wanted := ""
 	for _, d := range list {
 		if d.Main {
@@ -160,67 +166,188 @@ func (s *Service) AddMailbox(ctx context.Context, a usecase.Actor, reference str
 	in api.NewMailbox) (api.MailboxChanged, error) {
 	return change(ctx, s, a, reference, "mailbox.add",
 		func(tx store.Tx, st entitlement.Entitlement, r rows) (func(outcome) api.MailboxChanged, error) {
-			d, domain, err := domainFor(ctx, tx, st.Account, in.Address)
+			adding, err := s.adding(ctx, tx, a, st, r, 1)
 			if err != nil {
 				return nil, err
 			}
-			local, corrections, err := mail.ParseLocal(in.Address, domain)
+			added, err := adding.add(ctx, in, func(address string) ([]byte, error) { return s.hash(in.Password, address) })
 			if err != nil {
 				return nil, err
 			}
-			address := mail.Address{Local: local, Domain: domain}
-			if local == mail.CatchAll {
-				return nil, refusal.Input("address", "a mailbox has a name of its own; type what goes before the @")
-			}
-			if err := r.taken(address.String()); err != nil {
+			a.Summarize("add mailbox %s to account %s", unicode(added.address), st.Account.SignInName)
+			if err := adding.end(ctx); err != nil {
 				return nil, err
 			}
-			if !st.Has("mail") {
-				return nil, st.MissingFeature("mail", "mailboxes need the feature mail, which this account does "+
-					"not have")
-			}
-			if err := st.Admit(plans.Mailboxes, 1); err != nil {
-				return nil, err
-			}
-			if err := checkSize(st, in.Size); err != nil {
-				return nil, err
-			}
-			book := r.book()
-			book.Domains = append(book.Domains, d.Name)
-			forwards, err := parseTargets(in.ForwardTo, domain, book)
-			if err != nil {
-				return nil, err
-			}
-			hash, err := s.hash(in.Password, address.String())
-			if err != nil {
-				return nil, err
-			}
-			server, err := s.place(ctx, tx, a, st.Account)
-			if err != nil {
-				return nil, err
-			}
-			row, err := tx.AddMailbox(ctx, db.AddMailboxParams{AccountID: st.Account.ID, DomainID: d.ID, Local: local,
-				Hash: hash, Size: in.Size, ForwardTo: forwards, SendsPerHour: in.SendsPerHour})
-			if err != nil {
-				return nil, err
-			}
-			for _, c := range corrections {
-				a.Note("%s", c)
-			}
-			a.Summarize("add mailbox %s to account %s", address.Unicode(), st.Account.SignInName)
-			if err := s.mailBegins(ctx, tx, a, st, server, d); err != nil {
-				return nil, err
-			}
-			if hash == nil {
+			if in.Password == "" {
 				a.Note("nobody can sign in until it has a password")
 			}
-			words := map[string]any{"mailbox": address.String(), "password": hash != nil, "server": server.Label}
-			if len(forwards) > 0 {
-				words["forward_to"] = forwards
+			words := map[string]any{"mailbox": added.address, "password": in.Password != "",
+				"server": adding.server.Label}
+			if len(in.ForwardTo) > 0 {
+				words["forward_to"] = in.ForwardTo
 			}
-			return tellMailbox(row.ID), usecase.Record(ctx, tx, a, "mailbox.add", usecase.AboutAccount(st.Account), nil,
-				words)
+			return tellMailbox(added.id), usecase.Record(ctx, tx, a, "mailbox.add", usecase.AboutAccount(st.Account),
+				nil, words)
 		})
+}
+
+// AddMailboxes adds many mailboxes to an account, all of them or none. Those without a password get
+// one, which is told here and nowhere else.
+//
+// Refusals: ApplyFailed, InvalidInput, LimitReached, NameTaken, NoServer, NotAllowed, NotFound,
+// ServerUnreachable, Suspended, WeakPassword, WrongState.
+// Locks: the account, the reseller.
+func (s *Service) AddMailboxes(ctx context.Context, a usecase.Actor, reference string,
+	in api.NewMailboxes) (api.MailboxesAdded, error) {
+	// Hashes take time, so they are made before anything is locked.
+	made := make([]string, len(in.Mailboxes))
+	hashes := make([][]byte, len(in.Mailboxes))
+	errs := make([]error, len(in.Mailboxes))
+	var group sync.WaitGroup
+	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
+	for n, one := range in.Mailboxes {
+		group.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			if one.Password != "" {
+				hashes[n], errs[n] = s.hash(one.Password, one.Address)
+				return
+			}
+			made[n] = passwords.Generate(madeLength)
+			hashes[n], errs[n] = s.seal(made[n], bcrypt.MinCost)
+		})
+	}
+	group.Wait()
+	for n, err := range errs {
+		if err != nil {
+			return api.MailboxesAdded{}, refusal.InLine(n+1, in.Mailboxes[n].Address, err)
+		}
+	}
+	return change(ctx, s, a, reference, "mailbox.add_many",
+		func(tx store.Tx, st entitlement.Entitlement, r rows) (func(outcome) api.MailboxesAdded, error) {
+			adding, err := s.adding(ctx, tx, a, st, r, int64(len(in.Mailboxes)))
+			if err != nil {
+				return nil, err
+			}
+			out := api.MailboxesAdded{Mailboxes: []api.MailboxAdded{}}
+			addresses := []string{}
+			for n, one := range in.Mailboxes {
+				added, err := adding.add(ctx, one, func(string) ([]byte, error) { return hashes[n], nil })
+				if err != nil {
+					return nil, refusal.InLine(n+1, one.Address, err)
+				}
+				addresses = append(addresses, added.address)
+				out.Mailboxes = append(out.Mailboxes, api.MailboxAdded{Address: added.address, Password: made[n]})
+			}
+			a.Summarize("add %s to account %s", usecase.Counted(len(addresses), "mailbox"), st.Account.SignInName)
+			if err := adding.end(ctx); err != nil {
+				return nil, err
+			}
+			tell := func(done outcome) api.MailboxesAdded {
+				out.Operation, out.Server = done.operation, done.server
+				return out
+			}
+			return tell, usecase.Record(ctx, tx, a, "mailbox.add_many", usecase.AboutAccount(st.Account), nil,
+				map[string]any{"mailboxes": addresses, "server": adding.server.Label})
+		})
+}
+
+// madeLength is how many letters and digits a password has that is made here. Nobody guesses one, so
+// its hash need not be slow.
+const madeLength = 20
+
+// adding adds mailboxes to an account, which is locked.
+type adding struct {
+	service *Service
+	tx      store.Tx
+	actor   usecase.Actor
+	st      entitlement.Entitlement
+	server  db.Server
+	domains []db.Domain
+	book    mail.Book
+	begun   map[int64]db.Domain
+}
+
+// added is a mailbox that was added.
+type added struct {
+	id      int64
+	address string
+}
+
+// adding admits n mailboxes more.
+//
+// Refusals: InvalidInput, LimitReached, NoServer, NotAllowed.
+func (s *Service) adding(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement.Entitlement, r rows,
+	n int64) (*adding, error) {
+	if !st.Has("mail") {
+		return nil, st.MissingFeature("mail", "mailboxes need the feature mail, which this account does not have")
+	}
+	if err := st.Admit(plans.Mailboxes, n); err != nil {
+		return nil, err
+	}
+	domains, err := tx.DomainsOfAccount(ctx, st.Account.ID)
+	if err != nil {
+		return nil, err
+	}
+	server, err := s.place(ctx, tx, a, st.Account)
+	return &adding{service: s, tx: tx, actor: a, st: st, server: server, domains: domains, book: r.book(),
+		begun: map[int64]db.Domain{}}, err
+}
+
+// add adds one of them; hash is asked once everything else is sound.
+//
+// Refusals: InvalidInput, LimitReached, NameTaken, NotFound, WrongState.
+func (d *adding) add(ctx context.Context, in api.NewMailbox, hash func(address string) ([]byte, error)) (added,
+	error) {
+	of, domain, err := domainFor(d.domains, d.st.Account, in.Address)
+	if err != nil {
+		return added{}, err
+	}
+	local, corrections, err := mail.ParseLocal(in.Address, domain)
+	if err != nil {
+		return added{}, err
+	}
+	address := mail.Address{Local: local, Domain: domain}.String()
+	if local == mail.CatchAll {
+		return added{}, refusal.Input("address", "a mailbox has a name of its own; type what goes before the @")
+	}
+	if err := taken(d.book, address); err != nil {
+		return added{}, err
+	}
+	if err := checkSize(d.st, in.Size); err != nil {
+		return added{}, err
+	}
+	if !slices.Contains(d.book.Domains, of.Name) {
+		d.book.Domains = append(d.book.Domains, of.Name)
+	}
+	forwards, err := parseTargets(in.ForwardTo, domain, d.book)
+	if err != nil {
+		return added{}, err
+	}
+	hashed, err := hash(address)
+	if err != nil {
+		return added{}, err
+	}
+	row, err := d.tx.AddMailbox(ctx, db.AddMailboxParams{AccountID: d.st.Account.ID, DomainID: of.ID, Local: local,
+		Hash: hashed, Size: in.Size, ForwardTo: forwards, SendsPerHour: in.SendsPerHour})
+	if err != nil {
+		return added{}, err
+	}
+	for _, c := range corrections {
+		d.actor.Note("%s", c)
+	}
+	d.book.Mailboxes[address], d.begun[of.ID] = forwards, of
+	return added{row.ID, address}, nil
+}
+
+// end does what belongs to the domains of what was added.
+func (d *adding) end(ctx context.Context) error {
+	for _, of := range d.begun {
+		if err := d.service.mailBegins(ctx, d.tx, d.actor, d.st, d.server, of); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // mailBegins does what belongs to an address of a domain, which may be its first one: the domain's

@@ -36,10 +36,11 @@ type Message struct {
 	Raw     string    `json:"raw"`
 }
 
-// kept is how many messages are kept, and keptBytes how much of each; mostBytes bounds what is
+// kept is how many messages are kept, shown how many of them the page has, and keptBytes how much of each; mostBytes bounds what is
 // taken.
 const (
-	kept      = 500
+	kept      = 5000
+	shown     = 200
 	keptBytes = 1 << 20
 	mostBytes = 100 << 20
 )
@@ -234,5 +235,6 @@ h2 { font-size: 1.05rem; margin: 0; } p { margin: .1rem 0; color: #56605b; } pre
 func (s *Sink) show(w http.ResponseWriter, _ *http.Request) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
-	page.Execute(w, s.Messages())
+	list := s.Messages()
+	page.Execute(w, list[:min(len(list), shown)])
 }
