@@ -57,7 +57,13 @@ func mailboxCommands() []command {
 			long: "--size 0 and --sends-per-hour 0 are as much as the account may; --forward-to none ends passing on.",
 			flags: append([]flagInfo{inAccountFlag, size, forward, sends,
 				{name: "new-password", usage: "set another password; sessions end"},
-				{name: "no-password", usage: "remove the password"}}, passwordFlags...),
+				{name: "no-password", usage: "remove the password"},
+				{name: "reply-file", value: "FILE", usage: "tell whoever writes the text of a file, once a week; " +
+					"- is standard input"},
+				{name: "reply-subject", value: "TEXT", usage: "the reply's subject; that of the message otherwise"},
+				{name: "reply-from", value: "DATE", usage: "not before this day or moment"},
+				{name: "reply-until", value: "DATE", usage: "not after this day or moment"},
+				{name: "no-reply", usage: "tell nobody any more"}}, passwordFlags...),
 			run: changeMailbox},
 		{noun: "mailbox", verb: "remove", args: "ADDRESS", short: "Remove a mailbox with all messages in it",
 			preview: true, waits: true, flags: []flagInfo{inAccountFlag, yesFlag},
@@ -88,6 +94,7 @@ func listMailboxes(ctx context.Context, c *call) error {
 			col("ADDRESS", 0, func(b api.Mailbox) any { return b.Unicode }),
 			col("HOLDS AT MOST", 0, func(b api.Mailbox) any { return amountOf(b.Most, string(plans.Bytes)) }),
 			col("PASSWORD", 0, func(b api.Mailbox) any { return b.Password }),
+			col("AWAY", 1, func(b api.Mailbox) any { return b.Reply != nil }),
 			col("ALSO TO", 0, func(b api.Mailbox) any { return strings.Join(b.ForwardTo, ", ") }),
 			col("ADDED", 1, func(b api.Mailbox) any { return b.AddedAt }),
 		})
@@ -149,6 +156,31 @@ func addMailbox(ctx context.Context, c *call) error {
 	return c.startedIf(ctx, done.Operation)
 }
 
+// replyGiven reads what is said of an absence reply; nil is nothing.
+func (c *call) replyGiven(ctx context.Context) (*api.AbsenceReply, error) {
+	file := c.value("reply-file")
+	switch {
+	case c.on("no-reply"):
+		return &api.AbsenceReply{}, nil
+	case file == "" && c.value("reply-subject")+c.value("reply-from")+c.value("reply-until") != "":
+		return nil, usageError{"give the text of the reply, too: --reply-file FILE"}
+	case file == "":
+		return nil, nil
+	}
+	text, err := c.readInput(ctx, file)
+	if err != nil {
+		return nil, err
+	}
+	reply := &api.AbsenceReply{Subject: c.value("reply-subject"), Text: string(text)}
+	if reply.From, err = parseMoment(c.value("reply-from")); err != nil {
+		return nil, usageError{"--reply-from: " + err.Error()}
+	}
+	if reply.Until, err = parseMoment(c.value("reply-until")); err != nil {
+		return nil, usageError{"--reply-until: " + err.Error()}
+	}
+	return reply, nil
+}
+
 func changeMailbox(ctx context.Context, c *call) error {
 	path, err := c.mailboxPath(ctx)
 	if err != nil {
@@ -162,6 +194,9 @@ func changeMailbox(ctx context.Context, c *call) error {
 		return err
 	}
 	body.ForwardTo = c.addressesGiven("forward-to")
+	if body.Reply, err = c.replyGiven(ctx); err != nil {
+		return err
+	}
 	made := false
 	switch {
 	case c.on("no-password"):
@@ -172,7 +207,7 @@ func changeMailbox(ctx context.Context, c *call) error {
 			return err
 		}
 		body.Password = &password
-	case body.Size == nil && body.SendsPerHour == nil && body.ForwardTo == nil:
+	case body.Size == nil && body.SendsPerHour == nil && body.ForwardTo == nil && body.Reply == nil:
 		return c.nothingToChange()
 	}
 	var done api.MailboxChanged

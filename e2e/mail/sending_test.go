@@ -157,6 +157,9 @@ func TestSending(t *testing.T) {
 			{"anna@sailors.example", "a@harbourmail.test"}, {"", "anna@rivals.example"},
 			{"anna@sailors.example", "anna@sailors.example\r\nFrom: boss@sailors.example"},
 			{"anna@sailors.example", "anna@sailors.example, boss@sailors.example"},
+			{"anna@sailors.example", "anna@sailors.example\r\nFrom : boss@sailors.example"},
+			{"anna@sailors.example", "anna@sailors.example\r\nX: y\rFrom: boss@sailors.example"},
+			{"anna@sailors.example", "anna@sailors.example\r\nX: y\x00From: boss@sailors.example"},
 			{"anna@sailors.example", "anna@sailors.example\r\nSender: boss@sailors.example"}} {
 			assert.ErrorContains(t, send(c[0], c[1], "bo@harbourmail.test", "forged"), "5", "%v", c)
 		}

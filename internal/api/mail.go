@@ -4,16 +4,25 @@ import "time"
 
 // Mailbox stores the messages to its address, and lets its holder read and send them.
 type Mailbox struct {
-	Address      string    `json:"address" doc:"As programs write it, such as info@ternferries.example; also the name to sign in with."`
-	Unicode      string    `json:"unicode" doc:"As people write it."`
-	Password     bool      `json:"password" doc:"Whether it has a password; without one, nobody can sign in."`
-	Size         *int64    `json:"size" doc:"The most it may hold, in bytes; null is as much as the account may give a mailbox."`
-	Most         *int64    `json:"most" doc:"What that comes to now, in bytes; null is unlimited."`
-	ForwardTo    []string  `json:"forward_to" doc:"Addresses that its messages are passed on to as well."`
-	SendsPerHour *int64    `json:"sends_per_hour" doc:"To how many recipients its holder may send within an hour; null is as many as the account may."`
-	Domain       string    `json:"domain" doc:"In A-labels."`
-	AddedAt      time.Time `json:"added_at"`
-	Version      int64     `json:"version" doc:"Counts changes; the ETag."`
+	Address      string        `json:"address" doc:"As programs write it, such as info@ternferries.example; also the name to sign in with."`
+	Unicode      string        `json:"unicode" doc:"As people write it."`
+	Password     bool          `json:"password" doc:"Whether it has a password; without one, nobody can sign in."`
+	Size         *int64        `json:"size" doc:"The most it may hold, in bytes; null is as much as the account may give a mailbox."`
+	Most         *int64        `json:"most" doc:"What that comes to now, in bytes; null is unlimited."`
+	ForwardTo    []string      `json:"forward_to" doc:"Addresses that its messages are passed on to as well."`
+	SendsPerHour *int64        `json:"sends_per_hour" doc:"To how many recipients its holder may send within an hour; null is as many as the account may."`
+	Reply        *AbsenceReply `json:"reply" doc:"What whoever writes is told, once a week; null is nothing."`
+	Domain       string        `json:"domain" doc:"In A-labels."`
+	AddedAt      time.Time     `json:"added_at"`
+	Version      int64         `json:"version" doc:"Counts changes; the ETag."`
+}
+
+// AbsenceReply says that the holder of a mailbox is away. Lists, failures and other replies get none.
+type AbsenceReply struct {
+	Subject string     `json:"subject,omitempty" maxLength:"200" doc:"Absent is that of the message, with “Auto: ” before it."`
+	Text    string     `json:"text" maxLength:"10000"`
+	From    *time.Time `json:"from,omitempty" doc:"Not before then."`
+	Until   *time.Time `json:"until,omitempty" doc:"Not after then."`
 }
 
 // MailboxList is the mailboxes of an account, and where mail programs find them.
@@ -51,10 +60,11 @@ type MailboxesAdded struct {
 
 // MailboxChange changes a mailbox; what is absent stays.
 type MailboxChange struct {
-	Password     *string   `json:"password,omitempty" maxLength:"72" doc:"Another one ends all sessions; empty takes the password away."`
-	Size         *int64    `json:"size,omitempty" minimum:"0" doc:"In bytes; 0 is as much as the account may give a mailbox."`
-	ForwardTo    *[]string `json:"forward_to,omitempty" maxItems:"50" doc:"Addresses that its messages are passed on to as well; an empty list is none."`
-	SendsPerHour *int64    `json:"sends_per_hour,omitempty" minimum:"0" doc:"To how many recipients its holder may send within an hour; 0 is as many as the account may."`
+	Password     *string       `json:"password,omitempty" maxLength:"72" doc:"Another one ends all sessions; empty takes the password away."`
+	Size         *int64        `json:"size,omitempty" minimum:"0" doc:"In bytes; 0 is as much as the account may give a mailbox."`
+	ForwardTo    *[]string     `json:"forward_to,omitempty" maxItems:"50" doc:"Addresses that its messages are passed on to as well; an empty list is none."`
+	SendsPerHour *int64        `json:"sends_per_hour,omitempty" minimum:"0" doc:"To how many recipients its holder may send within an hour; 0 is as many as the account may."`
+	Reply        *AbsenceReply `json:"reply,omitempty" doc:"What whoever writes is told; one without a text ends it."`
 }
 
 // MailboxChanged is a mailbox that was added or changed.

@@ -20,6 +20,8 @@ import (
 type Flow struct {
 	Tables *Tables
 	Tally  *Tally
+	// Replied counts who was told that somebody is away.
+	Replied *Tally
 	// Inject puts a message into Postfix's queue; when it returns nil, it is Postfix's to deliver.
 	Inject func(ctx context.Context, sender string, recipients []string, message io.Reader) error
 	// Scratch is a directory for messages that are being read.

@@ -60,7 +60,8 @@ func newBench(t testing.TB) *bench {
 	require.NoError(t, err)
 	t.Cleanup(func() { tables.Close() })
 	b.Flow = &Flow{Tables: tables, Tally: tallyAt(t, filepath.Join(dir, "sent"), &b.now), Scratch: dir,
-		Log: slog.New(slog.DiscardHandler), Inject: b.inject}
+		Log: slog.New(slog.DiscardHandler), Inject: b.inject,
+		Replied: tallyFor(t, filepath.Join(dir, "replied"), &b.now, replyPause)}
 	b.Configure(definition.Config{Name: "skua.ternisland.example", ReturnKey: []byte("0123456789abcdef")})
 	b.write(t, `insert into accounts (name, hourly, bounce_share, silent, account) values
 		('boats', 10, -1, 0, 7), ('quay', -1, -1, 0, 8);
@@ -244,6 +245,34 @@ func TestForwards(t *testing.T) {
 		assert.ErrorContains(t, deliver("eve@elsewhere.test", text, crew)[crew], "try again later")
 		b.broken = nil
 	})
+	t.Run("somebody is away", func(t *testing.T) {
+		b.write(t, `insert into replies (address, subject, text, starts, ends, account) values
+			('anna@boats.example', 'Away – bis Montag', 'I am away.'||char(10)||'Grüße', ?, ?, 7)`,
+			b.now.Unix(), b.now.Add(48*time.Hour).Unix())
+		anna := definition.ForwardRecipient("anna@boats.example")
+		letter := "To: anna@boats.example\r\nMessage-ID: <m1@harbourmail.test>\r\n" + text
+		assert.NoError(t, deliver("eve@elsewhere.test", letter, anna)[anna])
+		queue := b.drain()
+		require.Len(t, queue, 1)
+		assert.Empty(t, queue[0].sender)
+		assert.Equal(t, []string{"eve@elsewhere.test"}, queue[0].recipients)
+		for _, want := range []string{"From: anna@boats.example\r\n", "To: eve@elsewhere.test\r\n",
+			"Subject: =?utf-8?q?Away_=E2=80=93_bis_Montag?=\r\n", "Auto-Submitted: auto-replied\r\n",
+			"In-Reply-To: <m1@harbourmail.test>\r\n", "\r\n\r\nI am away.\r\nGr=C3=BC=C3=9Fe\r\n"} {
+			assert.Contains(t, queue[0].text, want)
+		}
+		for _, c := range [][2]string{{"eve@elsewhere.test", letter}, {"", letter},
+			{"fay@elsewhere.test", "List-Id: <x.y>\r\n" + letter}, {"fay@elsewhere.test", text},
+			{"fay@elsewhere.test", "Auto-Submitted: auto-replied\r\n" + letter}} {
+			assert.NoError(t, deliver(c[0], c[1], anna)[anna])
+			assert.Empty(t, b.drain(), c)
+		}
+		before := b.now
+		b.now = before.Add(72 * time.Hour)
+		assert.NoError(t, deliver("gus@elsewhere.test", letter, anna)[anna])
+		assert.Empty(t, b.drain(), "the absence is over")
+		b.now = before
+	})
 	t.Run("no more than may be passed on", func(t *testing.T) {
 		for range 3 {
 			deliver("eve@elsewhere.test", text, crew)
@@ -419,4 +448,19 @@ func domainOf(t testing.TB, name string) names.Domain {
 	d, _, err := names.ParseDomain(name)
 	require.NoError(t, err)
 	return d
+}
+
+// No account keeps others from sending by messages that never end.
+func TestSitesAtOnce(t *testing.T) {
+	var b busy
+	for range siteAtOnce {
+		assert.True(t, b.enter(7))
+	}
+	assert.False(t, b.enter(7))
+	for account := range int64(allAtOnce - siteAtOnce) {
+		assert.True(t, b.enter(100+account))
+	}
+	assert.False(t, b.enter(8), "the disk has bounds")
+	b.leave(7)
+	assert.True(t, b.enter(8))
 }

@@ -146,12 +146,17 @@ func (p *passing) pass(one passed, message *os.File) error {
 		return f.Inject(ctx, "", []string{one.back}, message)
 	}
 	address := one.forward.Address
-	before, err := deliveredTo(message)
+	header, err := headerOf(message)
 	if err != nil {
 		return err
 	}
-	if slices.Contains(before, address) {
+	if slices.ContainsFunc(header.Values("Delivered-To"), func(before string) bool {
+		return strings.EqualFold(strings.TrimSpace(before), address)
+	}) {
 		return reply(554, 5, 4, 6, errLoop.Error())
+	}
+	if len(one.forward.Targets) == 0 {
+		return f.reply(ctx, *one.forward, p.sender, header)
 	}
 	if _, err := message.Seek(0, io.SeekStart); err != nil {
 		return err
@@ -176,25 +181,31 @@ func (p *passing) pass(one passed, message *os.File) error {
 	}
 	sender := f.returns().Address(p.sender, domain, f.Tally.Now())
 	mark := strings.NewReader("Delivered-To: " + address + "\r\n")
-	return f.Inject(ctx, sender, one.forward.Targets, io.MultiReader(mark, message))
+	if err := f.Inject(ctx, sender, one.forward.Targets, io.MultiReader(mark, message)); err != nil {
+		return err
+	}
+	// What was passed on must not be once more for want of a reply.
+	if err := f.reply(ctx, *one.forward, p.sender, header); err != nil {
+		f.Log.Warn("nobody is told of an absence", "mailbox", address, "error", err)
+	}
+	return nil
 }
 
-// deliveredTo lists the addresses that a message was delivered to before, in lower case.
-func deliveredTo(message io.Reader) ([]string, error) {
+// headerOf reads the header of a message.
+func headerOf(message io.Reader) (textproto.MIMEHeader, error) {
 	const mostHeader = 1 << 20
+	header := textproto.MIMEHeader{}
 	in := textproto.NewReader(bufio.NewReader(io.LimitReader(message, mostHeader)))
-	var list []string
 	for {
 		line, err := in.ReadContinuedLineBytes()
 		if errors.Is(err, io.EOF) || err == nil && len(line) == 0 {
-			return list, nil
+			return header, nil
 		}
 		if err != nil {
 			return nil, err
 		}
-		name, value, _ := bytes.Cut(line, []byte(":"))
-		if strings.EqualFold(string(name), "Delivered-To") {
-			list = append(list, strings.ToLower(strings.TrimSpace(string(value))))
+		if name, value, has := bytes.Cut(line, []byte(":")); has {
+			header.Add(string(bytes.TrimSpace(name)), strings.TrimSpace(string(value)))
 		}
 	}
 }

@@ -36,7 +36,10 @@ type outgoing struct {
 
 	mailbox string
 	header  []field
-	signer  *dkim.Signer
+	// odd says that the header has octets that no header has: what reads it may take them for the end
+	// of a line.
+	odd    bool
+	signer *dkim.Signer
 }
 
 // field is a header field as it is on its way.
@@ -49,7 +52,10 @@ func (o *outgoing) MailFrom(_ string, m *milter.Modifier) (milter.Response, erro
 }
 
 func (o *outgoing) Header(name, value string, _ *milter.Modifier) (milter.Response, error) {
-	o.header = append(o.header, field{name, value})
+	// What stands before the colon may have spaces after it (RFC 5322, section 4.5.3).
+	o.header = append(o.header, field{strings.TrimRight(name, " \t"), value})
+	o.odd = o.odd || strings.ContainsRune(strings.ReplaceAll(value, "\r\n", ""), '\r') ||
+		strings.ContainsRune(value, 0)
 	return milter.RespContinue, nil
 }
 
@@ -64,6 +70,10 @@ func (o *outgoing) Headers(textproto.MIMEHeader, *milter.Modifier) (milter.Respo
 				fields[name] = append(fields[name], unfold(f.value))
 			}
 		}
+	}
+	if o.odd {
+		return milter.NewResponseStr(byte(milter.ActReplyCode),
+			"550 5.6.0 the header of the message has octets that no header has"), nil
 	}
 	var unknown error
 	from, err := mail.CheckSender(fields, func(address string) (bool, error) {
@@ -123,7 +133,7 @@ func (o *outgoing) forget() {
 	if o.signer != nil {
 		_ = o.signer.Close()
 	}
-	o.signer, o.header = nil, nil
+	o.signer, o.header, o.odd = nil, nil, false
 }
 
 // unfold is a field's value on one line (RFC 5322, section 2.2.3).

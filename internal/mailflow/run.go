@@ -58,12 +58,17 @@ func Run(ctx context.Context, reload <-chan os.Signal, log *slog.Logger) error {
 		return err
 	}
 	defer tables.Close()
-	tally, err := OpenTally(filepath.Join(stateDir, "sent"))
+	tally, err := OpenTally(filepath.Join(stateDir, "sent"), Hour)
 	if err != nil {
 		return err
 	}
 	defer tally.Close()
-	f := &Flow{Tables: tables, Tally: tally, Inject: Sendmail, Scratch: stateDir, Log: log}
+	replied, err := OpenTally(filepath.Join(stateDir, "replied"), replyPause)
+	if err != nil {
+		return err
+	}
+	defer replied.Close()
+	f := &Flow{Tables: tables, Tally: tally, Replied: replied, Inject: Sendmail, Scratch: stateDir, Log: log}
 	f.Configure(config)
 	serving := make(chan error, len(listeners))
 	for name, serve := range map[string]func(net.Listener) error{

@@ -33,8 +33,9 @@ const (
 	siteHeader = 1 << 20
 	// siteRecipients is the most recipients of a message.
 	siteRecipients = 1000
-	// siteAtOnce is how many messages of an account are read at the same time.
-	siteAtOnce = 4
+	// siteAtOnce is how many messages of an account are read at the same time, and allAtOnce of all:
+	// they lie on the server's own disk meanwhile.
+	siteAtOnce, allAtOnce = 4, 16
 	// sitePatience is how long a message may take to come.
 	sitePatience = 2 * time.Minute
 )
@@ -43,6 +44,7 @@ const (
 type busy struct {
 	mu     sync.Mutex
 	counts map[int64]int
+	all    int
 }
 
 func (b *busy) enter(account int64) bool {
@@ -51,16 +53,18 @@ func (b *busy) enter(account int64) bool {
 	if b.counts == nil {
 		b.counts = map[int64]int{}
 	}
-	if b.counts[account] >= siteAtOnce {
+	if b.counts[account] >= siteAtOnce || b.all >= allAtOnce {
 		return false
 	}
 	b.counts[account]++
+	b.all++
 	return true
 }
 
 func (b *busy) leave(account int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.all--
 	if b.counts[account]--; b.counts[account] == 0 {
 		delete(b.counts, account)
 	}
@@ -78,7 +82,7 @@ func (f *Flow) ServeSites(l net.Listener) error {
 		if err != nil {
 			return err
 		}
-		answer := submit.Answer{Exit: submit.NotNow, Error: "too many messages of this account come at the same time"}
+		answer := submit.Answer{Exit: submit.NotNow, Error: "too many messages come at the same time; try again in a moment"}
 		if busy.enter(account) {
 			answer = f.takeFromSite(account, conn)
 			busy.leave(account)

@@ -10,6 +10,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"time"
 
 	_ "modernc.org/sqlite" // the driver that database/sql is to find
 
@@ -181,6 +182,8 @@ func (t *Tables) FirstDomain(ctx context.Context, account int64) (string, error)
 type Forward struct {
 	Address string
 	Targets []string
+	// Reply is told to whoever writes; nil is nothing.
+	Reply   *Reply
 	Account Account
 }
 
@@ -204,11 +207,32 @@ func (t *Tables) Forward(ctx context.Context, address string) (Forward, error) {
 		if err := rows.Err(); err != nil {
 			return f, err
 		}
-		if len(f.Targets) == 0 {
+		if f.Reply, err = t.reply(ctx, address, &f.Account); err != nil {
+			return f, err
+		}
+		if len(f.Targets) == 0 && f.Reply == nil {
 			return f, ErrNone
 		}
 		return f, nil
 	})
+}
+
+// reply finds what is told to whoever writes to a mailbox; nil is nothing.
+func (t *Tables) reply(ctx context.Context, address string, of *Account) (*Reply, error) {
+	r, from, until := &Reply{}, int64(0), int64(0)
+	err := t.db.QueryRowContext(ctx, "select r.subject, r.text, r.starts, r.ends, "+accountColumns+
+		" from replies r join accounts a on a.account = r.account where r.address = ?", address).
+		Scan(append([]any{&r.Subject, &r.Text, &from, &until}, of.into()...)...)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if from != 0 {
+		r.From = time.Unix(from, 0)
+	}
+	if until != 0 {
+		r.Until = time.Unix(until, 0)
+	}
+	return r, err
 }
 
 // Key finds the key that a domain's messages are signed with.

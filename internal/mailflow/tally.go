@@ -14,13 +14,14 @@ import (
 	"victualler/internal/mailflow/definition"
 )
 
-// window is the time that limits are for: what was sent within it counts, to the moment.
-const window = time.Hour
+// Hour is the time that limits on sending are for.
+const Hour = time.Hour
 
-// Tally counts what was sent within the last hour, by subject. Each decision is in a file before it
+// Tally counts what was sent within a window of time, to the moment, by subject. Each decision is in a file before it
 // is told, so that a process that is killed forgets none. One process has the file at a time.
 type Tally struct {
-	path string
+	path   string
+	window time.Duration
 	// Now is the time; tests set it.
 	Now func() time.Time
 
@@ -41,7 +42,7 @@ type sent struct {
 	n  int64
 }
 
-// Bound is how much may be sent of a subject within an hour.
+// Bound is how much may be sent of a subject within the window.
 type Bound struct {
 	// Subject has no spaces.
 	Subject string
@@ -52,15 +53,15 @@ type Bound struct {
 // Over says that a bound would be passed.
 type Over struct {
 	Bound
-	// Used is what was sent within the last hour.
+	// Used is what was sent within the window.
 	Used int64
 	// Wait is when as much may be sent; 0 if never, as it is more than the bound.
 	Wait time.Duration
 }
 
 // OpenTally opens the file, and makes it where there is none.
-func OpenTally(path string) (*Tally, error) {
-	t := &Tally{path: path, Now: time.Now, subjects: map[string]*count{}}
+func OpenTally(path string, window time.Duration) (*Tally, error) {
+	t := &Tally{path: path, window: window, Now: time.Now, subjects: map[string]*count{}}
 	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, err
@@ -129,7 +130,7 @@ func (t *Tally) current(subject string, now int64) *count {
 		return &count{}
 	}
 	old := 0
-	for old < len(c.list) && c.list[old].at <= now-window.Milliseconds() {
+	for old < len(c.list) && c.list[old].at <= now-t.window.Milliseconds() {
 		c.sum -= c.list[old].n
 		old++
 	}
@@ -148,7 +149,7 @@ func (t *Tally) Take(n int64, bounds ...Bound) (*Over, error) {
 	line := strconv.FormatInt(now, 10) + " " + strconv.FormatInt(n, 10)
 	for _, b := range bounds {
 		if c := t.current(b.Subject, now); b.Most != definition.Unlimited && c.sum+n > b.Most {
-			return &Over{Bound: b, Used: c.sum, Wait: c.wait(c.sum+n-b.Most, now)}, nil
+			return &Over{Bound: b, Used: c.sum, Wait: c.wait(c.sum+n-b.Most, now, t.window)}, nil
 		}
 		line += " " + b.Subject
 	}
@@ -165,7 +166,7 @@ func (t *Tally) Take(n int64, bounds ...Bound) (*Over, error) {
 }
 
 // wait is how long it takes until an amount of what was sent no longer counts.
-func (c *count) wait(n, now int64) time.Duration {
+func (c *count) wait(n, now int64, window time.Duration) time.Duration {
 	for _, s := range c.list {
 		if n -= s.n; n <= 0 {
 			return window - time.Duration(now-s.at)*time.Millisecond
@@ -200,7 +201,7 @@ func (t *Tally) compact(now int64) error {
 	return old.Close()
 }
 
-// Used returns what was sent of each subject within the last hour.
+// Used returns what was sent of each subject within the window.
 func (t *Tally) Used() map[string]int64 {
 	t.mu.Lock()
 	defer t.mu.Unlock()

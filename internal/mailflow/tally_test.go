@@ -13,8 +13,10 @@ import (
 )
 
 // tallyAt opens a tally whose time the test sets.
-func tallyAt(t testing.TB, path string, now *time.Time) *Tally {
-	tally, err := OpenTally(path)
+func tallyAt(t testing.TB, path string, now *time.Time) *Tally { return tallyFor(t, path, now, Hour) }
+
+func tallyFor(t testing.TB, path string, now *time.Time, window time.Duration) *Tally {
+	tally, err := OpenTally(path, window)
 	require.NoError(t, err)
 	t.Cleanup(func() { tally.Close() })
 	tally.Now = func() time.Time { return *now }
@@ -45,7 +47,7 @@ func TestTally(t *testing.T) {
 	assert.EqualValues(t, 5, tally.Used()["mailbox/anna@boats.example"], "what was refused was not counted")
 
 	t.Run("another process goes on with what was counted", func(t *testing.T) {
-		_, err := OpenTally(path)
+		_, err := OpenTally(path, Hour)
 		assert.ErrorContains(t, err, "in use")
 		require.NoError(t, tally.Close())
 		file, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)

@@ -31,7 +31,7 @@ func Trial(dir string, most int) (serve func(net.Listener) error, stop func() er
 	if err != nil {
 		return nil, nil, err
 	}
-	tally, err := OpenTally(filepath.Join(dir, "sent"))
+	tally, err := OpenTally(filepath.Join(dir, "sent"), Hour)
 	if err != nil {
 		return nil, nil, errors.Join(err, tables.Close())
 	}

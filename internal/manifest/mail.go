@@ -3,6 +3,7 @@ package manifest
 import (
 	"errors"
 	"fmt"
+	"time"
 
 	"victualler/internal/hosting/mail"
 	"victualler/internal/hosting/names"
@@ -55,6 +56,18 @@ type Mailbox struct {
 	// addresses that are none of the account's.
 	Copies   []string `json:"copies,omitempty"`
 	Forwards []string `json:"forwards,omitempty"`
+	// Reply is told to whoever writes, once in a while; nil is nothing.
+	Reply *AbsenceReply `json:"reply,omitempty"`
+}
+
+// AbsenceReply says that the holder of a mailbox is away.
+type AbsenceReply struct {
+	// Subject is empty for that of the message, with “Auto: ” before it.
+	Subject string `json:"subject,omitempty"`
+	Text    string `json:"text"`
+	// From and Until are when it is told; nil is always.
+	From  *time.Time `json:"from,omitempty"`
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // MailAddress delivers to mailboxes of the account, passes on to others, or both. Whatever leads
@@ -126,6 +139,10 @@ func (m *Mail) check() error {
 			wrong("%s cannot have a negative size", b.Address)
 		}
 		forwards(b.Address, b.Forwards)
+		if r := b.Reply; r != nil && (r.Text == "" || len(r.Text) > 4*mail.LongestReply ||
+			len(r.Subject) > 4*mail.LongestReplySubject) {
+			wrong("the absence reply of %s is empty or too long", b.Address)
+		}
 	}
 	for _, b := range m.Mailboxes {
 		for _, copy := range b.Copies {

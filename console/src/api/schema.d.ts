@@ -2284,6 +2284,21 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AbsenceReply: {
+            /**
+             * Format: date-time
+             * @description Not before then.
+             */
+            from?: string;
+            /** @description Absent is that of the message, with “Auto: ” before it. */
+            subject?: string;
+            text: string;
+            /**
+             * Format: date-time
+             * @description Not after then.
+             */
+            until?: string;
+        };
         Account: {
             /** @description Whether the server has the account as it is wanted. */
             applied: boolean;
@@ -3553,6 +3568,8 @@ export interface components {
             most: number | null;
             /** @description Whether it has a password; without one, nobody can sign in. */
             password: boolean;
+            /** @description What whoever writes is told, once a week; null is nothing. */
+            reply: components["schemas"]["AbsenceReply"];
             /**
              * Format: int64
              * @description To how many recipients its holder may send within an hour; null is as many as the account may.
@@ -3581,6 +3598,8 @@ export interface components {
             forward_to?: string[];
             /** @description Another one ends all sessions; empty takes the password away. */
             password?: string;
+            /** @description What whoever writes is told; one without a text ends it. */
+            reply?: components["schemas"]["AbsenceReply"];
             /**
              * Format: int64
              * @description To how many recipients its holder may send within an hour; 0 is as many as the account may.

@@ -80,6 +80,9 @@ create index if not exists senders_account on senders (account);
 create table if not exists forwards (address text not null, target text not null, account integer not null,
 	primary key (address, target)) without rowid;
 create index if not exists forwards_account on forwards (account);
+create table if not exists replies (address text primary key, subject text not null, text text not null,
+	starts integer not null, ends integer not null, account integer not null) without rowid;
+create index if not exists replies_account on replies (account);
 create table if not exists domains (name text primary key, place integer not null,
 	account integer not null) without rowid;
 create index if not exists domains_account on domains (account, place);

@@ -63,9 +63,13 @@ func serverName(ctx context.Context, q *db.Queries, account db.Account) (string,
 
 func view(st entitlement.Entitlement, row db.MailboxesOfAccountRow) api.Mailbox {
 	b := row.Mailbox
-	return api.Mailbox{Address: box(row), Unicode: unicode(box(row)), Password: b.Hash != nil, Size: b.Size,
+	v := api.Mailbox{Address: box(row), Unicode: unicode(box(row)), Password: b.Hash != nil, Size: b.Size,
 		Most: sizeInForce(st, b.Size), ForwardTo: b.ForwardTo, SendsPerHour: b.SendsPerHour, Domain: row.Domain,
 		AddedAt: b.AddedAt, Version: b.Version}
+	if b.ReplyText != nil {
+		v.Reply = &api.AbsenceReply{Subject: b.ReplySubject, Text: *b.ReplyText, From: b.ReplyFrom, Until: b.ReplyUntil}
+	}
+	return v
 }
 
 // tellMailbox tells of a mailbox after a change.
@@ -431,6 +435,21 @@ func (s *Service) ChangeMailbox(ctx context.Context, a usecase.Actor, reference,
 					return nil, err
 				}
 				before["forward_to"], words["forward_to"] = row.Mailbox.ForwardTo, p.ForwardTo
+			}
+			if in.Reply != nil {
+				reply := db.SetAbsenceReplyParams{ID: row.Mailbox.ID}
+				if text := strings.TrimSpace(in.Reply.Text); text != "" {
+					reply = db.SetAbsenceReplyParams{ID: row.Mailbox.ID, ReplyText: &text,
+						ReplySubject: strings.TrimSpace(in.Reply.Subject), ReplyFrom: in.Reply.From,
+						ReplyUntil: in.Reply.Until}
+				}
+				if from, until := reply.ReplyFrom, reply.ReplyUntil; from != nil && until != nil && !until.After(*from) {
+					return nil, refusal.Input("reply.until", "the absence ends before it begins")
+				}
+				if err := tx.SetAbsenceReply(ctx, reply); err != nil {
+					return nil, err
+				}
+				before["reply"], words["reply"] = row.Mailbox.ReplyText != nil, reply.ReplyText != nil
 			}
 			if in.Password != nil {
 				if p.Hash, err = s.hash(*in.Password, address); err != nil {

@@ -64,6 +64,10 @@ func (s *Service) fill(ctx context.Context, q *db.Queries, st entitlement.Entitl
 		box := manifest.Mailbox{Address: box(row), Size: sizeInForce(st, row.Mailbox.Size),
 			Hourly: row.Mailbox.SendsPerHour}
 		box.Copies, box.Forwards = book.Path(box.Address).Stops()
+		if row.Mailbox.ReplyText != nil {
+			box.Reply = &manifest.AbsenceReply{Subject: row.Mailbox.ReplySubject, Text: *row.Mailbox.ReplyText,
+				From: row.Mailbox.ReplyFrom, Until: row.Mailbox.ReplyUntil}
+		}
 		if row.Mailbox.Hash != nil && !m.Home().Suspended {
 			hash, err := s.Key.Open(sealedHash, row.Mailbox.Hash)
 			if err != nil {

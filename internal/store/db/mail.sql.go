@@ -122,7 +122,7 @@ func (q *Queries) AddMailAddress(ctx context.Context, arg AddMailAddressParams) 
 
 const addMailbox = `-- name: AddMailbox :one
 insert into mailboxes (account_id, domain_id, local, hash, size, forward_to, sends_per_hour)
-values ($1, $2, $3, $4, $5, $6, $7) returning id, account_id, domain_id, local, hash, size, version, added_at, forward_to, sends_per_hour
+values ($1, $2, $3, $4, $5, $6, $7) returning id, account_id, domain_id, local, hash, size, version, added_at, forward_to, sends_per_hour, reply_text, reply_subject, reply_from, reply_until
 `
 
 type AddMailboxParams struct {
@@ -157,6 +157,10 @@ func (q *Queries) AddMailbox(ctx context.Context, arg AddMailboxParams) (Mailbox
 		&i.AddedAt,
 		&i.ForwardTo,
 		&i.SendsPerHour,
+		&i.ReplyText,
+		&i.ReplySubject,
+		&i.ReplyFrom,
+		&i.ReplyUntil,
 	)
 	return i, err
 }
@@ -414,7 +418,7 @@ func (q *Queries) MailServers(ctx context.Context) ([]MailServersRow, error) {
 }
 
 const mailboxesOfAccount = `-- name: MailboxesOfAccount :many
-select mailboxes.id, mailboxes.account_id, mailboxes.domain_id, mailboxes.local, mailboxes.hash, mailboxes.size, mailboxes.version, mailboxes.added_at, mailboxes.forward_to, mailboxes.sends_per_hour, domains.name as domain from mailboxes join domains on domains.id = mailboxes.domain_id
+select mailboxes.id, mailboxes.account_id, mailboxes.domain_id, mailboxes.local, mailboxes.hash, mailboxes.size, mailboxes.version, mailboxes.added_at, mailboxes.forward_to, mailboxes.sends_per_hour, mailboxes.reply_text, mailboxes.reply_subject, mailboxes.reply_from, mailboxes.reply_until, domains.name as domain from mailboxes join domains on domains.id = mailboxes.domain_id
 where mailboxes.account_id = $1 order by domains.name, mailboxes.local
 `
 
@@ -443,6 +447,10 @@ func (q *Queries) MailboxesOfAccount(ctx context.Context, accountID int64) ([]Ma
 			&i.Mailbox.AddedAt,
 			&i.Mailbox.ForwardTo,
 			&i.Mailbox.SendsPerHour,
+			&i.Mailbox.ReplyText,
+			&i.Mailbox.ReplySubject,
+			&i.Mailbox.ReplyFrom,
+			&i.Mailbox.ReplyUntil,
 			&i.Domain,
 		); err != nil {
 			return nil, err
@@ -502,6 +510,29 @@ update installation set return_key = $1 where return_key is null
 
 func (q *Queries) SaveReturnKey(ctx context.Context, returnKey []byte) error {
 	_, err := q.db.Exec(ctx, saveReturnKey, returnKey)
+	return err
+}
+
+const setAbsenceReply = `-- name: SetAbsenceReply :exec
+update mailboxes set reply_text = $2, reply_subject = $3, reply_from = $4, reply_until = $5 where id = $1
+`
+
+type SetAbsenceReplyParams struct {
+	ID           int64
+	ReplyText    *string
+	ReplySubject string
+	ReplyFrom    *time.Time
+	ReplyUntil   *time.Time
+}
+
+func (q *Queries) SetAbsenceReply(ctx context.Context, arg SetAbsenceReplyParams) error {
+	_, err := q.db.Exec(ctx, setAbsenceReply,
+		arg.ID,
+		arg.ReplyText,
+		arg.ReplySubject,
+		arg.ReplyFrom,
+		arg.ReplyUntil,
+	)
 	return err
 }
 

@@ -386,6 +386,10 @@ type Mailbox struct {
 	AddedAt      time.Time
 	ForwardTo    []string
 	SendsPerHour *int64
+	ReplyText    *string
+	ReplySubject string
+	ReplyFrom    *time.Time
+	ReplyUntil   *time.Time
 }
 
 type NearlyFullAccount struct {

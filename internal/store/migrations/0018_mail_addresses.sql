@@ -15,6 +15,10 @@ create index mail_addresses_account on mail_addresses (account_id);
 
 alter table mailboxes add forward_to text[] not null default '{}';                -- addresses that get its mail, too
 alter table mailboxes add sends_per_hour bigint check (sends_per_hour > 0);       -- null: as many as the account may
+alter table mailboxes add reply_text text;                                        -- told to whoever writes; null: nothing
+alter table mailboxes add reply_subject text not null default '';                 -- empty: that of the message
+alter table mailboxes add reply_from timestamptz;                                 -- null: always
+alter table mailboxes add reply_until timestamptz;
 
 create table signing_keys (
     id                 bigint generated always as identity primary key,

@@ -15,6 +15,9 @@ values ($1, $2, $3, $4, $5, $6, $7) returning *;
 update mailboxes set hash = $2, size = $3, forward_to = $4, sends_per_hour = $5, version = version + 1
 where id = $1;
 
+-- name: SetAbsenceReply :exec
+update mailboxes set reply_text = $2, reply_subject = $3, reply_from = $4, reply_until = $5 where id = $1;
+
 -- name: RemoveMailbox :exec
 delete from mailboxes where id = $1;
 

@@ -33,7 +33,18 @@ const shown = ref(false)
 /** The mailbox that the form changes; none for one that is added. */
 const mailbox = ref<Mailbox>()
 const { form, general, error, busy, act, reset } = useForm(
-  () => ({ local: '', domain: '', password: '', size: '', forwards: '', sends: '' }),
+  () => ({
+    local: '',
+    domain: '',
+    password: '',
+    size: '',
+    forwards: '',
+    sends: '',
+    reply: '',
+    replySubject: '',
+    replyFrom: '',
+    replyUntil: '',
+  }),
   shown,
 )
 const { refusal: acting, act: actRow, busy: acts } = useAct()
@@ -53,6 +64,10 @@ async function begin(of?: Mailbox) {
     size: of?.size ? amount(of.size, 'bytes') : '',
     forwards: of?.forward_to.join('\n') ?? '',
     sends: of?.sends_per_hour?.toString() ?? '',
+    reply: of?.reply?.text ?? '',
+    replySubject: of?.reply?.subject ?? '',
+    replyFrom: localDay(of?.reply?.from),
+    replyUntil: localDay(of?.reply?.until, -1),
   })
 }
 async function done(operation: number) {
@@ -61,6 +76,30 @@ async function done(operation: number) {
   await reload()
 }
 const at = (b: Mailbox) => ({ account: name.value, mailbox: b.address })
+/** A moment as the day that a date field has, moved by days; and back. The last day of an absence is over with its end. */
+function localDay(moment: string | undefined, plus = 0) {
+  if (!moment) return ''
+  const d = new Date(moment)
+  d.setDate(d.getDate() + plus)
+  return [d.getFullYear(), d.getMonth() + 1, d.getDate()].map((n) => String(n).padStart(2, '0')).join('-')
+}
+function momentOf(day: string, plus = 0) {
+  if (!day) return undefined
+  const d = new Date(`${day}T00:00:00`)
+  d.setDate(d.getDate() + plus)
+  return d.toISOString()
+}
+/** The absence reply as it is sent; one without a text ends it. Nothing where it stays as it is. */
+function replyTyped() {
+  const before = mailbox.value?.reply
+  if (!form.reply.trim() && !before) return undefined
+  return {
+    text: form.reply.trim(),
+    subject: form.replySubject.trim() || undefined,
+    from: momentOf(form.replyFrom),
+    until: momentOf(form.replyUntil, 1),
+  }
+}
 /** The size as it is sent; empty is as much as the account may give a mailbox, which a change says as 0. */
 function sizeTyped(): number | undefined {
   if (!form.size.trim()) return mailbox.value?.size ? 0 : undefined
@@ -87,6 +126,7 @@ const save = () => {
             body: {
               password: form.password || undefined,
               size: size === (b.size ?? undefined) ? undefined : size,
+              reply: replyTyped(),
               forward_to: addressList(form.forwards),
               sends_per_hour: Number(form.sends) === (b.sends_per_hour ?? 0) ? undefined : Number(form.sends),
             },
@@ -162,7 +202,10 @@ const columns: Column<Mailbox>[] = [
     <ProblemNote :refusal="acting" />
     <DataTable :id="(b) => b.address" :columns="columns" :rows="data.mailboxes" :caption="$t('Mailboxes')">
       <template #address="{ row }"
-        ><code>{{ row.unicode }}</code></template
+        ><code>{{ row.unicode }}</code
+        ><template v-if="row.reply"
+          >{{ ' ' }}<span class="quiet">{{ $t('absence reply') }}</span></template
+        ></template
       >
       <template #acts="{ row }"
         ><template v-if="change"
@@ -237,6 +280,30 @@ const columns: Column<Mailbox>[] = [
             :autosize="{ minRows: 1, maxRows: 8 }"
             spellcheck="false"
         /></FormField>
+        <template v-if="mailbox">
+          <FormField
+            :label="$t('Absence reply')"
+            for="mailbox-reply"
+            :error="error('reply.text') ?? error('reply')"
+            :hint="$t('Told once a week to whoever writes; lists and other replies get none. Empty is none')"
+            ><ElInput id="mailbox-reply" v-model="form.reply" type="textarea" :autosize="{ minRows: 1, maxRows: 8 }"
+          /></FormField>
+          <template v-if="form.reply.trim()">
+            <FormField
+              :label="$t('Subject of the reply')"
+              for="mailbox-reply-subject"
+              :error="error('reply.subject')"
+              :hint="$t('Empty is that of the message')"
+              ><ElInput id="mailbox-reply-subject" v-model="form.replySubject"
+            /></FormField>
+            <FormField :label="$t('Absent from')" for="mailbox-reply-from" :error="error('reply.from')"
+              ><ElInput id="mailbox-reply-from" v-model="form.replyFrom" type="date"
+            /></FormField>
+            <FormField :label="$t('Absent until the end of')" for="mailbox-reply-until" :error="error('reply.until')"
+              ><ElInput id="mailbox-reply-until" v-model="form.replyUntil" type="date"
+            /></FormField>
+          </template>
+        </template>
         <FormField
           :label="$t('Sends per hour')"
           for="mailbox-sends"

@@ -197,6 +197,7 @@ var (
 	flowTables    = []table{{"accounts", []string{"name", "hourly", "bounce_share", "silent"}, 1},
 		{"mailboxes", []string{"address", "hourly"}, 1}, {"senders", []string{"address", "mailbox"}, 2},
 		{"forwards", []string{"address", "target"}, 2}, {"domains", []string{"name", "place"}, 1},
+		{"replies", []string{"address", "subject", "text", "starts", "ends"}, 1},
 		{"keys", []string{"domain", "selector", "key"}, 1}}
 )
 
@@ -222,7 +223,7 @@ func wantedRoutes(m manifest.Manifest) map[string][]row {
 		for _, copy := range b.Copies {
 			rows["addresses"] = append(rows["addresses"], row{b.Address, copy})
 		}
-		if len(b.Forwards) > 0 {
+		if len(b.Forwards) > 0 || b.Reply != nil {
 			rows["addresses"] = append(rows["addresses"], row{b.Address, definition.ForwardRecipient(b.Address)})
 		}
 	}
@@ -236,6 +237,14 @@ func wantedRoutes(m manifest.Manifest) map[string][]row {
 		}
 	}
 	return rows
+}
+
+// seconds is a time as Unix has it; 0 is none.
+func seconds(t *time.Time) string {
+	if t == nil {
+		return "0"
+	}
+	return strconv.FormatInt(t.Unix(), 10)
 }
 
 // wantedFlow are the rows that victualler-mail decides by.
@@ -263,6 +272,10 @@ func wantedFlow(m manifest.Manifest) map[string][]row {
 		rows["senders"] = append(rows["senders"], row{b.Address, b.Address})
 		for _, target := range b.Forwards {
 			rows["forwards"] = append(rows["forwards"], row{b.Address, target})
+		}
+		if r := b.Reply; r != nil {
+			rows["replies"] = append(rows["replies"], row{b.Address, r.Subject, r.Text, seconds(r.From),
+				seconds(r.Until)})
 		}
 	}
 	for _, a := range m.Mail.Addresses {
