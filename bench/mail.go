@@ -160,7 +160,8 @@ func signIn(ctx context.Context, server *lab.Server, box string) error {
 	}
 }
 
-// deliver sends messages into a mailbox until all are there, and returns how many that are in a second.
+// deliver sends messages into a mailbox until all are there, and returns how many that are in a
+// second.
 func (b *bench) deliver(ctx context.Context, server *lab.Server, box, maildir string) (float64, error) {
 	text := []byte("From: a@harbourmail.test\r\nTo: " + box + "\r\nSubject: a message\r\n\r\n" +
 		strings.Repeat("A line of a letter from the island.\r\n", 130))
@@ -228,7 +229,8 @@ func policies() ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	slow := row{"decision, p99", us(oursSlow), us(theirsSlow), fmt.Sprintf("%.2f", float64(oursSlow)/float64(theirsSlow)),
+	slow := row{"decision, p99", us(oursSlow), us(theirsSlow), fmt.Sprintf("%.2f",
+		float64(oursSlow)/float64(theirsSlow)),
 		"", true}
 	r := perSecond("decisions about sending, per second; a server that decides nothing", ours, theirs)
 	return []row{r, slow}, nil

@@ -50,7 +50,8 @@ func mailboxCommands() []command {
 		{noun: "mailbox", verb: "import", args: "ACCOUNT FILE", preview: true, waits: true,
 			short: "Add the mailboxes of a file, all of them or none",
 			long: "FILE is CSV with a heading: address, and as wanted password, size, forward_to (with semicolons " +
-				"between them) and sends_per_hour; - is standard input. Mailboxes without a password get one, which is " +
+				"between them) and sends_per_hour; - is standard input. Mailboxes without a password get one, " +
+				"which is " +
 				"printed once.",
 			run: importMailboxes},
 		{noun: "mailbox", verb: "change", args: "ADDRESS", short: "Change a mailbox", preview: true, waits: true,

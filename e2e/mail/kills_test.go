@@ -36,8 +36,8 @@ func TestKilledAnywhere(t *testing.T) {
 	skua := server.Address
 	stop := make(chan struct{})
 	var sending sync.WaitGroup
-	// stream sends numbered messages until the end, each again until it is taken, and returns how many
-	// there were.
+	// stream sends numbered messages until the end, each again until it is taken, and returns how
+	// many there were.
 	stream := func(send func(text string) error) *int {
 		n := new(int)
 		sending.Go(func() {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"database/sql"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -38,7 +39,9 @@ func mailServer(t *testing.T, labName string) (*lab.Server, *agentlink.Client) {
 	require.NoError(t, err)
 	start := time.Now()
 	defer func() { t.Logf("a mail server after %s", time.Since(start).Round(time.Millisecond)) }()
-	require.NoError(t, c.ApplyServer(context.Background(), manifest.Server{Mail: &manifest.MailServer{Name: name}}))
+	key := manifest.Secret(base64.StdEncoding.EncodeToString(make([]byte, 32)))
+	require.NoError(t, c.ApplyServer(context.Background(),
+		manifest.Server{Mail: &manifest.MailServer{Name: name, ReturnKey: key}}))
 	return s, c
 }
 

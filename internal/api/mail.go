@@ -17,7 +17,8 @@ type Mailbox struct {
 	Version      int64         `json:"version" doc:"Counts changes; the ETag."`
 }
 
-// AbsenceReply says that the holder of a mailbox is away. Lists, failures and other replies get none.
+// AbsenceReply says that the holder of a mailbox is away. Lists, failures and other replies get
+// none.
 type AbsenceReply struct {
 	Subject string     `json:"subject,omitempty" maxLength:"200" doc:"Absent is that of the message, with “Auto: ” before it."`
 	Text    string     `json:"text" maxLength:"10000"`

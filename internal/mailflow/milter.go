@@ -36,8 +36,8 @@ type outgoing struct {
 
 	mailbox string
 	header  []field
-	// odd says that the header has octets that no header has: what reads it may take them for the end
-	// of a line.
+	// odd says that the header has octets that no header has: what reads it may take them for the
+	// end of a line.
 	odd    bool
 	signer *dkim.Signer
 }

@@ -33,8 +33,8 @@ const (
 	siteHeader = 1 << 20
 	// siteRecipients is the most recipients of a message.
 	siteRecipients = 1000
-	// siteAtOnce is how many messages of an account are read at the same time, and allAtOnce of all:
-	// they lie on the server's own disk meanwhile.
+	// siteAtOnce is how many messages of an account are read at the same time, and allAtOnce of
+	// all: they lie on the server's own disk meanwhile.
 	siteAtOnce, allAtOnce = 4, 16
 	// sitePatience is how long a message may take to come.
 	sitePatience = 2 * time.Minute
@@ -82,7 +82,8 @@ func (f *Flow) ServeSites(l net.Listener) error {
 		if err != nil {
 			return err
 		}
-		answer := submit.Answer{Exit: submit.NotNow, Error: "too many messages come at the same time; try again in a moment"}
+		answer := submit.Answer{Exit: submit.NotNow, Error: "too many messages come at the same time; try again in " +
+			"a moment"}
 		if busy.enter(account) {
 			answer = f.takeFromSite(account, conn)
 			busy.leave(account)

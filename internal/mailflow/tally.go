@@ -17,8 +17,9 @@ import (
 // Hour is the time that limits on sending are for.
 const Hour = time.Hour
 
-// Tally counts what was sent within a window of time, to the moment, by subject. Each decision is in a file before it
-// is told, so that a process that is killed forgets none. One process has the file at a time.
+// Tally counts what was sent within a window of time, to the moment, by subject. Each decision is
+// in a file before it is told, so that a process that is killed forgets none. One process has the
+// file at a time.
 type Tally struct {
 	path   string
 	window time.Duration

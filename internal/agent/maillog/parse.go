@@ -29,6 +29,10 @@ type entry struct {
 	removed bool
 }
 
+// Probe is the name by which the agent greets mail servers when it only asks whether they would
+// take a message. What they answer is told to nobody.
+const Probe = "victualler-agent.invalid"
+
 // Outcome is what has become of a message for a recipient.
 type Outcome string
 
@@ -174,6 +178,9 @@ func (e *entry) readRefusal(text string) bool {
 	e.client = found[2]
 	// What was said ends where the envelope begins, and may contain anything before.
 	said := found[3]
+	if strings.HasSuffix(said, " helo=<"+Probe+">") {
+		return false
+	}
 	at := strings.LastIndex(said, "; from=<")
 	if at < 0 {
 		return false

@@ -58,7 +58,10 @@ func TestParse(t *testing.T) {
 			assert.Equal(t, want, got, text)
 		}
 	}
-	for _, text := range []string{"", "rubbish", head + "smtpd[537]: connect from unknown[10.77.0.1]",
+	for _, text := range []string{"", "rubbish", head + "smtpd[537]: NOQUEUE: reject: RCPT from skua[10.77.0.21]: " +
+		"550 5.1.1 " +
+		"<x@boats.example>: Recipient address rejected; from=<> to=<x@boats.example> proto=ESMTP helo=<" + Probe +
+		">", head + "smtpd[537]: connect from unknown[10.77.0.1]",
 		head + "bounce[464]: E25BD520015: sender non-delivery notification: E6EE6520008",
 		head + "qmgr[1]: E25BD520015: from=<a@b.test>, status=expired, returned to sender",
 		"Nov 28 07:42:22 skua dovecot: E25BD520015: to=<a@b.test>"} {

@@ -283,7 +283,8 @@ func (r *Refusal) On(field string) *Refusal {
 	return &c
 }
 
-// InLine says of a refusal in which of many lines it is, and of what. Other errors stay as they are.
+// InLine says of a refusal in which of many lines it is, and of what. Other errors stay as they
+// are.
 func InLine(line int, of string, err error) error {
 	r := As(err)
 	if r == nil {

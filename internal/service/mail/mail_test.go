@@ -397,11 +397,13 @@ func TestManyMailboxes(t *testing.T) {
 		kind refusal.Kind
 		says string
 	}{
-		"one twice":     {api.NewMailbox{Address: "box1"}, refusal.NameTaken, "line 4, box1: there is a mailbox"},
-		"a wrong one":   {api.NewMailbox{Address: "a b"}, refusal.InvalidInput, "line 4, a b: an address has no spaces"},
-		"a weak one":    {api.NewMailbox{Address: "weak", Password: "letmein"}, refusal.WeakPassword, "line 4, weak: "},
-		"to nobody":     {api.NewMailbox{Address: "to", ForwardTo: []string{"gone"}}, refusal.InvalidInput, "gone"},
-		"a large one":   {api.NewMailbox{Address: "big", Size: new(2 * plans.GiB)}, refusal.LimitReached, "line 4, big"},
+		"one twice": {api.NewMailbox{Address: "box1"}, refusal.NameTaken, "line 4, box1: there is a mailbox"},
+		"a wrong one": {api.NewMailbox{Address: "a b"}, refusal.InvalidInput,
+			"line 4, a b: an address has no spaces"},
+		"a weak one": {api.NewMailbox{Address: "weak", Password: "letmein"}, refusal.WeakPassword, "line 4, weak: "},
+		"to nobody":  {api.NewMailbox{Address: "to", ForwardTo: []string{"gone"}}, refusal.InvalidInput, "gone"},
+		"a large one": {api.NewMailbox{Address: "big", Size: new(2 * plans.GiB)}, refusal.LimitReached,
+			"line 4, big"},
 		"somebody else": {api.NewMailbox{Address: "a@quay.example"}, refusal.InvalidInput, "line 4, a@quay.example"},
 	} {
 		t.Run(name, func(t *testing.T) {

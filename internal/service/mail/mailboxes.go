@@ -174,7 +174,10 @@ func (s *Service) AddMailbox(ctx context.Context, a usecase.Actor, reference str
 			if err != nil {
 				return nil, err
 			}
-			added, err := adding.add(ctx, in, func(address string) ([]byte, error) { return s.hash(in.Password, address) })
+			added, err := adding.add(ctx, in, func(address string) ([]byte, error) {
+				return s.hash(in.Password,
+					address)
+			})
 			if err != nil {
 				return nil, err
 			}
@@ -256,8 +259,8 @@ func (s *Service) AddMailboxes(ctx context.Context, a usecase.Actor, reference s
 		})
 }
 
-// madeLength is how many letters and digits a password has that is made here. Nobody guesses one, so
-// its hash need not be slow.
+// madeLength is how many letters and digits a password has that is made here. Nobody guesses one,
+// so its hash need not be slow.
 const madeLength = 20
 
 // adding adds mailboxes to an account, which is locked.
@@ -443,7 +446,8 @@ func (s *Service) ChangeMailbox(ctx context.Context, a usecase.Actor, reference,
 						ReplySubject: strings.TrimSpace(in.Reply.Subject), ReplyFrom: in.Reply.From,
 						ReplyUntil: in.Reply.Until}
 				}
-				if from, until := reply.ReplyFrom, reply.ReplyUntil; from != nil && until != nil && !until.After(*from) {
+				if from, until := reply.ReplyFrom, reply.ReplyUntil; from != nil && until != nil &&
+					!until.After(*from) {
 					return nil, refusal.Input("reply.until", "the absence ends before it begins")
 				}
 				if err := tx.SetAbsenceReply(ctx, reply); err != nil {

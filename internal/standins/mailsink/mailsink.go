@@ -36,8 +36,8 @@ type Message struct {
 	Raw     string    `json:"raw"`
 }
 
-// kept is how many messages are kept, shown how many of them the page has, and keptBytes how much of each; mostBytes bounds what is
-// taken.
+// kept is how many messages are kept, shown how many of them the page has, and keptBytes how much
+// of each; mostBytes bounds what is taken.
 const (
 	kept      = 5000
 	shown     = 200

@@ -76,7 +76,7 @@ async function done(operation: number) {
   await reload()
 }
 const at = (b: Mailbox) => ({ account: name.value, mailbox: b.address })
-/** A moment as the day that a date field has, moved by days; and back. The last day of an absence is over with its end. */
+/** A moment as the day that a date field has, moved by days, and back: the last day of an absence ends with it. */
 function localDay(moment: string | undefined, plus = 0) {
   if (!moment) return ''
   const d = new Date(moment)

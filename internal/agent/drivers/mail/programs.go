@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"victualler/internal/agent/daemon"
+	"victualler/internal/agent/maillog"
 	"victualler/internal/agent/selfsigned"
 	"victualler/internal/agent/staging"
 	"victualler/internal/agent/wholefile"
@@ -286,7 +287,7 @@ func wouldTake(ctx context.Context, network, at, hello, address string) error {
 	if _, _, err := talk.ReadResponse(220); err != nil {
 		return err
 	}
-	for _, line := range []string{hello + " localhost", "MAIL FROM:<>", "RCPT TO:<" + address + ">"} {
+	for _, line := range []string{hello + " " + maillog.Probe, "MAIL FROM:<>", "RCPT TO:<" + address + ">"} {
 		if _, err := fmt.Fprintf(conn, "%s\r\n", line); err != nil {
 			return err
 		}
