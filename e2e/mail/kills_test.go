@@ -67,7 +67,7 @@ func TestKilledAnywhere(t *testing.T) {
 	})
 	chance := rand.New(rand.NewPCG(14, 100))
 	for range kills {
-		time.Sleep(time.Duration(chance.IntN(400)) * time.Millisecond)
+		time.Sleep(time.Duration(chance.IntN(1200)) * time.Millisecond)
 		switch victim := chance.IntN(6); victim {
 		case 5:
 			i.KillService()

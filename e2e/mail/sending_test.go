@@ -158,14 +158,23 @@ func TestSending(t *testing.T) {
 			{"anna@sailors.example", "anna@sailors.example\r\nFrom: boss@sailors.example"},
 			{"anna@sailors.example", "anna@sailors.example, boss@sailors.example"},
 			{"anna@sailors.example", "anna@sailors.example\r\nFrom : boss@sailors.example"},
-			{"anna@sailors.example", "anna@sailors.example\r\nX: y\rFrom: boss@sailors.example"},
-			{"anna@sailors.example", "anna@sailors.example\r\nX: y\x00From: boss@sailors.example"},
 			{"anna@sailors.example", "anna@sailors.example\r\nSender: boss@sailors.example"}} {
 			assert.ErrorContains(t, send(c[0], c[1], "bo@harbourmail.test", "forged"), "5", "%v", c)
 		}
 		time.Sleep(time.Second)
 		for _, m := range i.Outside.To("bo@harbourmail.test") {
 			assert.NotEqual(t, "forged", m.Subject, m.Raw)
+		}
+	})
+	t.Run("no line is hidden within another", func(t *testing.T) {
+		for n, octet := range []string{"\r", "\x00", "\x0b", "\x0c"} {
+			subject := fmt.Sprintf("hidden %d", n)
+			if send("anna@sailors.example", "anna@sailors.example\r\nX: y"+octet+"From: boss@sailors.example",
+				"bo@harbourmail.test", subject) != nil {
+				continue // refused is well, too
+			}
+			m := arrived(t, "bo@harbourmail.test", subject, 1)[0]
+			assert.Len(t, regexp.MustCompile(`(?im)(^|[\r\n\x00\v\f])from\s*:`).FindAllString(m.Raw, -1), 1, "%q", m.Raw)
 		}
 	})
 	t.Run("a site", func(t *testing.T) {

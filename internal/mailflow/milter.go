@@ -54,8 +54,7 @@ func (o *outgoing) MailFrom(_ string, m *milter.Modifier) (milter.Response, erro
 func (o *outgoing) Header(name, value string, _ *milter.Modifier) (milter.Response, error) {
 	// What stands before the colon may have spaces after it (RFC 5322, section 4.5.3).
 	o.header = append(o.header, field{strings.TrimRight(name, " \t"), value})
-	o.odd = o.odd || strings.ContainsRune(strings.ReplaceAll(value, "\r\n", ""), '\r') ||
-		strings.ContainsRune(value, 0)
+	o.odd = o.odd || strings.ContainsFunc(unfold(value), isOdd)
 	return milter.RespContinue, nil
 }
 
@@ -135,6 +134,9 @@ func (o *outgoing) forget() {
 	}
 	o.signer, o.header, o.odd = nil, nil, false
 }
+
+// isOdd reports whether an octet is none that a header has, and that some take for the end of a line.
+func isOdd(r rune) bool { return r < ' ' && r != '\t' || r == 0x7f }
 
 // unfold is a field's value on one line (RFC 5322, section 2.2.3).
 func unfold(value string) string { return strings.NewReplacer("\r\n", "", "\n", "").Replace(value) }

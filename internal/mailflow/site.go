@@ -261,7 +261,7 @@ func readHeader(in *bufio.Reader) ([]field, error) {
 		switch {
 		case line == "" && err == nil, errors.Is(err, io.EOF) && line == "":
 			return header, nil
-		case strings.ContainsAny(line, "\r\x00"):
+		case strings.ContainsFunc(line, isOdd):
 			return nil, errors.New("it has octets that no header has")
 		case (line[0] == ' ' || line[0] == '\t') && len(header) > 0:
 			header[len(header)-1].value += "\r\n" + line

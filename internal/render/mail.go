@@ -73,6 +73,8 @@ smtputf8_enable = no
 disable_vrfy_command = yes
 show_user_unknown_table_name = no
 strict_rfc821_envelopes = yes
+# What comes after one is not seen by everybody who reads a message on its way.
+message_strip_characters = \0
 smtpd_helo_required = yes
 # Bytes that other servers take for the end of a message end none here, nor does what is sent before
 # it was asked for.

@@ -170,7 +170,7 @@ func (s *Service) AddMailbox(ctx context.Context, a usecase.Actor, reference str
 	in api.NewMailbox) (api.MailboxChanged, error) {
 	return change(ctx, s, a, reference, "mailbox.add",
 		func(tx store.Tx, st entitlement.Entitlement, r rows) (func(outcome) api.MailboxChanged, error) {
-			adding, err := s.adding(ctx, tx, a, st, r, 1)
+			adding, err := s.adding(ctx, tx, a, st, r)
 			if err != nil {
 				return nil, err
 			}
@@ -232,7 +232,7 @@ func (s *Service) AddMailboxes(ctx context.Context, a usecase.Actor, reference s
 	}
 	return change(ctx, s, a, reference, "mailbox.add_many",
 		func(tx store.Tx, st entitlement.Entitlement, r rows) (func(outcome) api.MailboxesAdded, error) {
-			adding, err := s.adding(ctx, tx, a, st, r, int64(len(in.Mailboxes)))
+			adding, err := s.adding(ctx, tx, a, st, r)
 			if err != nil {
 				return nil, err
 			}
@@ -273,6 +273,7 @@ type adding struct {
 	domains []db.Domain
 	book    mail.Book
 	begun   map[int64]db.Domain
+	added   int64
 }
 
 // added is a mailbox that was added.
@@ -281,16 +282,13 @@ type added struct {
 	address string
 }
 
-// adding admits n mailboxes more.
+// adding begins to add mailboxes.
 //
-// Refusals: InvalidInput, LimitReached, NoServer, NotAllowed.
-func (s *Service) adding(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement.Entitlement, r rows,
-	n int64) (*adding, error) {
+// Refusals: InvalidInput, NoServer, NotAllowed.
+func (s *Service) adding(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement.Entitlement,
+	r rows) (*adding, error) {
 	if !st.Has("mail") {
 		return nil, st.MissingFeature("mail", "mailboxes need the feature mail, which this account does not have")
-	}
-	if err := st.Admit(plans.Mailboxes, n); err != nil {
-		return nil, err
 	}
 	domains, err := tx.DomainsOfAccount(ctx, st.Account.ID)
 	if err != nil {
@@ -344,11 +342,17 @@ func (d *adding) add(ctx context.Context, in api.NewMailbox, hash func(address s
 		d.actor.Note("%s", c)
 	}
 	d.book.Mailboxes[address], d.begun[of.ID] = forwards, of
+	d.added++
 	return added{row.ID, address}, nil
 }
 
-// end does what belongs to the domains of what was added.
+// end admits what was added, and does what belongs to its domains.
+//
+// Refusals: LimitReached.
 func (d *adding) end(ctx context.Context) error {
+	if err := d.st.Admit(plans.Mailboxes, d.added); err != nil {
+		return err
+	}
 	for _, of := range d.begun {
 		if err := d.service.mailBegins(ctx, d.tx, d.actor, d.st, d.server, of); err != nil {
 			return err
