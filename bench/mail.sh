@@ -48,7 +48,7 @@ setup)
 	postmap /etc/mail-by-hand/boxes
 	/usr/lib/postfix/configure-instance.sh -
 	postfix start >/dev/null 2>&1
-	dovecot
+	dovecot > /dev/null 2>&1 < /dev/null
 	;;
 add)
 	hash=$(doveadm pw -s BLF-CRYPT -r 10 -p "$3")

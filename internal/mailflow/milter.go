@@ -135,7 +135,8 @@ func (o *outgoing) forget() {
 	o.signer, o.header, o.odd = nil, nil, false
 }
 
-// isOdd reports whether an octet is none that a header has, and that some take for the end of a line.
+// isOdd reports whether an octet is none that a header has, and that some take for the end of a
+// line.
 func isOdd(r rune) bool { return r < ' ' && r != '\t' || r == 0x7f }
 
 // unfold is a field's value on one line (RFC 5322, section 2.2.3).

@@ -23,24 +23,23 @@ const longestRequest = 64 << 10
 func (f *Flow) ServePolicy(l net.Listener) error {
 	return serve(l, func(conn net.Conn) error {
 		in := bufio.NewReader(conn)
+		request := map[string]string{}
 		for {
-			request, err := readRequest(in)
-			if err != nil {
+			if err := readRequest(in, request); err != nil {
 				return err
 			}
-			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-			answer := f.decide(ctx, request)
-			cancel()
-			if _, err := fmt.Fprintf(conn, "action=%s\n\n", answer); err != nil {
+			// What it has to wait for has limits of its own: a table that is being written to.
+			answer := f.decide(context.Background(), request)
+			if _, err := io.WriteString(conn, "action="+answer+"\n\n"); err != nil {
 				return err
 			}
 		}
 	})
 }
 
-// readRequest reads name=value lines up to an empty one.
-func readRequest(in *bufio.Reader) (map[string]string, error) {
-	request := map[string]string{}
+// readRequest reads name=value lines up to an empty one, in place of the request before.
+func readRequest(in *bufio.Reader, request map[string]string) error {
+	clear(request)
 	size := 0
 	for {
 		line, err := in.ReadSlice('\n')
@@ -48,17 +47,17 @@ func readRequest(in *bufio.Reader) (map[string]string, error) {
 			if errors.Is(err, bufio.ErrBufferFull) {
 				err = errors.New("a line of a request is too long")
 			}
-			return nil, err
+			return err
 		}
 		if size += len(line); size > longestRequest {
-			return nil, errors.New("a request is too long")
+			return errors.New("a request is too long")
 		}
 		text := strings.TrimRight(string(line), "\r\n")
 		if text == "" {
 			if len(request) == 0 {
-				return nil, io.ErrUnexpectedEOF
+				return io.ErrUnexpectedEOF
 			}
-			return request, nil
+			return nil
 		}
 		name, value, _ := strings.Cut(text, "=")
 		request[name] = value

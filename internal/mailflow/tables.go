@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sys/unix"
 	_ "modernc.org/sqlite" // the driver that database/sql is to find
 
 	"victualler/internal/hosting/mail"
@@ -51,7 +52,8 @@ type Key struct {
 // Tables reads what accounts have. What was read is remembered as long as nobody writes: SQLite
 // counts changes in the file's header.
 type Tables struct {
-	file *os.File
+	// head is the beginning of the file, as it is at each moment.
+	head []byte
 	db   *sql.DB
 
 	mu      sync.Mutex
@@ -61,28 +63,40 @@ type Tables struct {
 
 // OpenTables opens the table file.
 func OpenTables(path string) (*Tables, error) {
-	file, err := os.Open(path)
+	head, err := headOf(path)
 	if err != nil {
 		return nil, err
 	}
 	db, err := sql.Open("sqlite", "file:"+path+"?mode=ro&_pragma=busy_timeout(5000)&_pragma=query_only(on)")
 	if err != nil {
-		return nil, errors.Join(err, file.Close())
+		return nil, errors.Join(err, unix.Munmap(head))
 	}
 	db.SetMaxOpenConns(4)
-	return &Tables{file: file, db: db, memory: map[string]any{}}, nil
+	return &Tables{head: head, db: db, memory: map[string]any{}}, nil
 }
 
-// Close closes the tables.
-func (t *Tables) Close() error { return errors.Join(t.db.Close(), t.file.Close()) }
+// headOf maps the beginning of a file, which is read for each decision.
+func headOf(path string) ([]byte, error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	if info, err := file.Stat(); err != nil || info.Size() < headSize {
+		return nil, errors.Join(err, fmt.Errorf("%s is no table file", path))
+	}
+	return unix.Mmap(int(file.Fd()), 0, headSize, unix.PROT_READ, unix.MAP_SHARED)
+}
+
+// headSize is the size of the header of a file of SQLite's.
+const headSize = 100
+
+// Close closes the tables, which nobody reads any more.
+func (t *Tables) Close() error { return errors.Join(t.db.Close(), unix.Munmap(t.head)) }
 
 // changes is the file's counter of changes (SQLite's file format, section 1.3.7).
-func (t *Tables) changes() (uint32, error) {
-	var four [4]byte
-	if _, err := t.file.ReadAt(four[:], 24); err != nil {
-		return 0, fmt.Errorf("read the tables: %w", err)
-	}
-	return binary.BigEndian.Uint32(four[:]), nil
+func (t *Tables) changes() uint32 {
+	return binary.BigEndian.Uint32(t.head[24:28])
 }
 
 // mostRemembered bounds the memory: beyond it, everything is forgotten.
@@ -94,10 +108,7 @@ func remember[T any](t *Tables, name string, ask func() (T, error)) (T, error) {
 		value T
 		err   error
 	}
-	counter, err := t.changes()
-	if err != nil {
-		return *new(T), err
-	}
+	counter := t.changes()
 	t.mu.Lock()
 	if counter != t.counter || len(t.memory) > mostRemembered {
 		t.counter = counter

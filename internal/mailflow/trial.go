@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"path/filepath"
@@ -43,11 +44,12 @@ func Trial(dir string, most int) (serve func(net.Listener) error, stop func() er
 func DecideNothing(l net.Listener) error {
 	return serve(l, func(conn net.Conn) error {
 		in := bufio.NewReader(conn)
+		request := map[string]string{}
 		for {
-			if _, err := readRequest(in); err != nil {
+			if err := readRequest(in, request); err != nil {
 				return err
 			}
-			if _, err := fmt.Fprint(conn, "action="+proceed+"\n\n"); err != nil {
+			if _, err := io.WriteString(conn, "action="+proceed+"\n\n"); err != nil {
 				return err
 			}
 		}
