@@ -34,7 +34,7 @@ var documented = map[string][]string{
 		"server=/servers/skua", "operations=/operations",
 		"domain=/accounts/boatyard/domains/slipway-boatyard.example", "mail=/accounts/coop/mail", "plan=/plans/skiff",
 		"reseller=/resellers/guillemot", "zone=/zones/slipway-boatyard.example",
-		"zone-check=/zones/ternislandsurf.example", "certificates=/certificates",
+		"zone-check=/zones/ternislandsurf.example", "messages=/messages",
 		"certificate=/accounts/trust/domains/lighthousetrust.example/certificate",
 		"handover=/accounts/mowecafe/handover"},
 	"tresen": {"branded=/"},
