@@ -276,7 +276,8 @@ func TestCertificates(t *testing.T) {
 		assert.Equal(t, "no-address", rehearsed(t, account.ID, "beacon.example")["beacon.example"].Code)
 		e2e.CertificateFailed(t, "beacon.example", 20, "")
 		e2e.CertificateRenewed(t, "beacon.example", 0)
-		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "beacon.example").Failures == 21 })
+		// A round of the service may come between the two changes above, and count one more.
+		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "beacon.example").Failures >= 21 })
 		next := time.Until(*certificateOf(t, account.ID, "beacon.example").NextTry)
 		assert.Less(t, next, 61*time.Minute, "when it is put right, nobody waits for a day")
 		assert.Greater(t, next, 50*time.Minute)
