@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"os"
 	"os/exec"
 	"strings"
 	"sync/atomic"
@@ -53,6 +54,18 @@ func Sendmail(ctx context.Context, sender string, recipients []string, message i
 // as high as the one for what is sent: who writes to an account must not use up what it may send.
 func (f *Flow) takePassed(a Account, n int64) (*Over, error) {
 	return f.Tally.Take(n, Bound{fmt.Sprintf("passed/%d", a.ID), a.Hourly})
+}
+
+// scratchFile is a file without a name, for a message that is being read.
+func (f *Flow) scratchFile() (*os.File, error) {
+	file, err := os.CreateTemp(f.Scratch, "message-")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.Remove(file.Name()); err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	return file, nil
 }
 
 // errLoop says that a message has been passed on by this address before.

@@ -111,15 +111,12 @@ func (p *passing) Data(io.Reader) error { return errUndecided }
 
 // LMTPData implements smtp.LMTPSession.
 func (p *passing) LMTPData(r io.Reader, status smtp.StatusCollector) error {
-	file, err := os.CreateTemp(p.flow.Scratch, "message-")
+	file, err := p.flow.scratchFile()
 	if err != nil {
 		p.flow.Log.Error("a message is not passed on", "error", err)
 		return errUndecided
 	}
 	defer file.Close()
-	if err := os.Remove(file.Name()); err != nil {
-		return errUndecided
-	}
 	if _, err := io.Copy(file, r); err != nil {
 		return err
 	}

@@ -62,23 +62,12 @@ func (o *outgoing) Header(name, value string, _ *milter.Modifier) (milter.Respon
 func (o *outgoing) Headers(textproto.MIMEHeader, *milter.Modifier) (milter.Response, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	fields := map[string][]string{}
-	for _, f := range o.header {
-		for _, name := range mail.SenderFields {
-			if strings.EqualFold(f.name, name) {
-				fields[name] = append(fields[name], unfold(f.value))
-			}
-		}
-	}
 	if o.odd {
 		return milter.NewResponseStr(byte(milter.ActReplyCode),
 			"550 5.6.0 the header of the message has octets that no header has"), nil
 	}
-	var unknown error
-	from, err := mail.CheckSender(fields, func(address string) (bool, error) {
-		may, err := o.flow.Tables.MayUse(ctx, o.mailbox, address)
-		unknown = errors.Join(unknown, err)
-		return may, err
+	from, unknown, err := checkSender(o.header, func(address string) (bool, error) {
+		return o.flow.Tables.MayUse(ctx, o.mailbox, address)
 	})
 	switch {
 	case unknown != nil || o.mailbox == "":
@@ -135,6 +124,35 @@ func (o *outgoing) forget() {
 	o.signer, o.header, o.odd = nil, nil, false
 }
 
+// writeHeader writes a header with the empty line after it, with line ends as they travel.
+func writeHeader(w *bytes.Buffer, header []field) {
+	for _, h := range header {
+		w.WriteString(h.name + ": " + strings.ReplaceAll(strings.ReplaceAll(h.value, "\r\n", "\n"), "\n", "\r\n") +
+			"\r\n")
+	}
+	w.WriteString("\r\n")
+}
+
+// checkSender refuses a header that names a sender who is somebody else ([mail.CheckSender]), and
+// returns the address of its author. Where it could not be found out whose an address is, unknown
+// says why.
+func checkSender(header []field, mayUse func(address string) (bool, error)) (from string, unknown, err error) {
+	fields := map[string][]string{}
+	for _, h := range header {
+		for _, name := range mail.SenderFields {
+			if strings.EqualFold(h.name, name) {
+				fields[name] = append(fields[name], unfold(h.value))
+			}
+		}
+	}
+	from, err = mail.CheckSender(fields, func(address string) (bool, error) {
+		may, err := mayUse(address)
+		unknown = errors.Join(unknown, err)
+		return may, err
+	})
+	return from, unknown, err
+}
+
 // isOdd reports whether an octet is none that a header has, and that some take for the end of a
 // line.
 func isOdd(r rune) bool { return r < ' ' && r != '\t' || r == 0x7f }
@@ -175,11 +193,7 @@ func (f *Flow) signer(ctx context.Context, from string, header []field) (*dkim.S
 		return nil, err
 	}
 	var text bytes.Buffer
-	for _, h := range header {
-		value := strings.ReplaceAll(strings.ReplaceAll(h.value, "\r\n", "\n"), "\n", "\r\n")
-		text.WriteString(h.name + ": " + value + "\r\n")
-	}
-	text.WriteString("\r\n")
+	writeHeader(&text, header)
 	if _, err := signer.Write(text.Bytes()); err != nil {
 		return nil, errors.Join(err, signer.Close())
 	}

@@ -74,10 +74,7 @@ func (f *Flow) reply(ctx context.Context, to Forward, sender string, header text
 	}
 	var message bytes.Buffer
 	message.WriteString(signature)
-	for _, h := range fields {
-		message.WriteString(h.name + ": " + h.value + "\r\n")
-	}
-	message.WriteString("\r\n")
+	writeHeader(&message, fields)
 	message.Write(text)
 	// From nobody: a reply to a reply is none (RFC 3834, section 3.3).
 	return f.Inject(ctx, "", []string{sender}, &message)

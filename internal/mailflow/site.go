@@ -11,7 +11,6 @@ import (
 	"io"
 	"net"
 	netmail "net/mail"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -196,14 +195,11 @@ func (f *Flow) sendForSite(ctx context.Context, number int64, conn io.Reader) er
 // spoolAndSend reads the rest of a message, counts it and puts it into the queue, signed.
 func (f *Flow) spoolAndSend(ctx context.Context, account Account, from, sender string, recipients []string,
 	header []field, rest io.Reader) error {
-	file, err := os.CreateTemp(f.Scratch, "message-")
+	file, err := f.scratchFile()
 	if err != nil {
 		return err
 	}
 	defer file.Close()
-	if err := os.Remove(file.Name()); err != nil {
-		return err
-	}
 	signer, err := f.signer(ctx, from, header)
 	if err != nil {
 		return err
@@ -239,10 +235,7 @@ func (f *Flow) spoolAndSend(ctx context.Context, account Account, from, sender s
 		}
 		text.WriteString(signer.Signature())
 	}
-	for _, h := range header {
-		text.WriteString(h.name + ": " + h.value + "\r\n")
-	}
-	text.WriteString("\r\n")
+	writeHeader(&text, header)
 	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
@@ -327,19 +320,8 @@ func (f *Flow) completeHeader(ctx context.Context, account Account, header []fie
 // checkSiteSender refuses a message that names as its sender an address of none of the account's
 // domains, and returns that of its author.
 func (f *Flow) checkSiteSender(ctx context.Context, account Account, header []field) (string, error) {
-	fields := map[string][]string{}
-	for _, h := range header {
-		for _, name := range mail.SenderFields {
-			if strings.EqualFold(h.name, name) {
-				fields[name] = append(fields[name], unfold(h.value))
-			}
-		}
-	}
-	var unknown error
-	from, err := mail.CheckSender(fields, func(address string) (bool, error) {
-		owns, err := f.ownsAddress(ctx, account, address)
-		unknown = errors.Join(unknown, err)
-		return owns, err
+	from, unknown, err := checkSender(header, func(address string) (bool, error) {
+		return f.ownsAddress(ctx, account, address)
 	})
 	var foreign *mail.ForeignSender
 	switch {
