@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -69,35 +70,20 @@ func (s *Service) collectLog(ctx context.Context, server db.Server) error {
 // saveDeliveries writes down what has changed after a change, unless somebody else has.
 func (s *Service) saveDeliveries(ctx context.Context, server, after int64, list []agentlink.Delivery) error {
 	p := db.SaveDeliveriesParams{ServerID: server}
-	domains := map[string]int64{}
 	var names []string
-	of := func(address string) string {
-		_, domain, _ := strings.Cut(strings.ToLower(address), "@")
-		return domain
-	}
 	for _, d := range list {
-		for _, address := range []string{d.Sender, d.Recipient, d.DeliveredTo, d.SignIn} {
-			if domain := of(address); domain != "" {
-				if _, has := domains[domain]; !has {
-					domains[domain] = 0
-					names = append(names, domain)
-				}
-			}
-		}
+		names = append(names, domainOf(d.Sender), domainOf(d.Recipient), domainOf(d.SignIn))
 	}
-	owners, err := s.Store.AccountsOfDomains(ctx, names)
+	domains, err := s.ownersOf(ctx, names)
 	if err != nil {
 		return err
 	}
-	for _, o := range owners {
-		domains[o.Name] = o.AccountID
-	}
 	for _, d := range list {
-		from := domains[of(d.SignIn)]
+		from := domains[domainOf(d.SignIn)]
 		if d.SignIn == "" && d.Local {
-			from = domains[of(d.Sender)]
+			from = domains[domainOf(d.Sender)]
 		}
-		to := domains[of(d.Recipient)]
+		to := domains[domainOf(d.Recipient)]
 		p.Numbers, p.Queues = append(p.Numbers, d.ID), append(p.Queues, d.Queue)
 		p.Came, p.Happened = append(p.Came, d.Came), append(p.Happened, d.At)
 		p.Senders, p.Recipients = append(p.Senders, d.Sender), append(p.Recipients, d.Recipient)
@@ -119,6 +105,23 @@ func (s *Service) saveDeliveries(ctx context.Context, server, after int64, list 
 		return tx.SaveMailLogChange(ctx, db.SaveMailLogChangeParams{ID: server,
 			MailLogChange: list[len(list)-1].Change})
 	})
+}
+
+// domainOf is the domain of an address, in lower case; empty where it has none.
+func domainOf(address string) string {
+	_, domain, _ := strings.Cut(strings.ToLower(address), "@")
+	return domain
+}
+
+// ownersOf are the accounts that domains belong to; those of nobody here are not among them.
+func (s *Service) ownersOf(ctx context.Context, domains []string) (map[string]int64, error) {
+	slices.Sort(domains)
+	rows, err := s.Store.AccountsOfDomains(ctx, slices.Compact(domains))
+	owners := map[string]int64{}
+	for _, row := range rows {
+		owners[row.Name] = row.AccountID
+	}
+	return owners, err
 }
 
 // TidyLog removes what has become of messages a month ago.

@@ -29,28 +29,21 @@ func (s *Service) queueOf(ctx context.Context, server db.Server) ([]waiting, boo
 	}
 	var names []string
 	domain := func(m agentlink.QueuedMessage) string {
-		_, after, _ := strings.Cut(strings.ToLower(m.Sender), "@")
-		if after == "" && len(m.Recipients) > 0 { // it tells of a failure, or of nothing
-			_, after, _ = strings.Cut(strings.ToLower(m.Recipients[0].Address), "@")
+		if of := domainOf(m.Sender); of != "" || len(m.Recipients) == 0 {
+			return of
 		}
-		return after
+		return domainOf(m.Recipients[0].Address) // it tells of a failure, or of nothing
 	}
 	for _, m := range queue.Messages {
 		names = append(names, domain(m))
 	}
-	owners, err := s.Store.AccountsOfDomains(ctx, names)
+	owners, err := s.ownersOf(ctx, names)
 	if err != nil {
 		return nil, false, err
 	}
 	var list []waiting
-	for n, m := range queue.Messages {
-		one := waiting{QueuedMessage: m}
-		for _, o := range owners {
-			if o.Name == names[n] {
-				one.account = o.AccountID
-			}
-		}
-		list = append(list, one)
+	for _, m := range queue.Messages {
+		list = append(list, waiting{QueuedMessage: m, account: owners[domain(m)]})
 	}
 	return list, queue.More, nil
 }
