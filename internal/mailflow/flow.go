@@ -67,6 +67,3 @@ func (f *Flow) scratchFile() (*os.File, error) {
 	}
 	return file, nil
 }
-
-// errLoop says that a message has been passed on by this address before.
-var errLoop = errors.New("the message has been passed on by this address before: the forwards are a loop")

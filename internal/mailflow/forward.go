@@ -150,7 +150,8 @@ func (p *passing) pass(one passed, message *os.File) error {
 	if slices.ContainsFunc(header.Values("Delivered-To"), func(before string) bool {
 		return strings.EqualFold(strings.TrimSpace(before), address)
 	}) {
-		return reply(554, 5, 4, 6, errLoop.Error())
+		return reply(554, 5, 4, 6,
+			"the message has been passed on by this address before: the forwards are a loop")
 	}
 	if len(one.forward.Targets) == 0 {
 		return f.reply(ctx, *one.forward, p.sender, header)

@@ -95,10 +95,7 @@ func (r rows) list() []api.MailAddress {
 //
 // Refusals: InvalidInput, NotFound.
 func (r rows) findAddress(typed string) (api.MailAddress, error) {
-	local, domain, _ := strings.Cut(strings.ToLower(strings.TrimSpace(typed)), "@")
-	if d, _, err := names.ParseDomain(domain); err == nil {
-		domain = d.String()
-	}
+	local, domain := splitTyped(typed)
 	var found []api.MailAddress
 	for _, one := range r.list() {
 		if before, _, _ := strings.Cut(one.Address, "@"); before == local && (domain == "" || one.Domain == domain) {

@@ -40,6 +40,16 @@ func unicode(address string) string {
 	return local + "@" + usecase.Unicode(domain)
 }
 
+// splitTyped parts an address as people type it; the domain, in A-labels, is empty where there is
+// none.
+func splitTyped(typed string) (local, domain string) {
+	local, domain, _ = strings.Cut(strings.ToLower(strings.TrimSpace(typed)), "@")
+	if d, _, err := names.ParseDomain(domain); err == nil {
+		domain = d.String()
+	}
+	return local, domain
+}
+
 // domains are those that get mail, in A-labels and sorted.
 func (r rows) domains() []string {
 	var list []string

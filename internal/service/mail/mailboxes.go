@@ -381,10 +381,7 @@ func (s *Service) mailBegins(ctx context.Context, tx store.Tx, a usecase.Actor, 
 // Refusals: InvalidInput, NotFound.
 func (r rows) find(typed string) (db.MailboxesOfAccountRow, error) {
 	none := db.MailboxesOfAccountRow{}
-	local, domain, _ := strings.Cut(strings.ToLower(strings.TrimSpace(typed)), "@")
-	if d, _, err := names.ParseDomain(domain); err == nil {
-		domain = d.String()
-	}
+	local, domain := splitTyped(typed)
 	var found []db.MailboxesOfAccountRow
 	for _, row := range r.boxes {
 		if row.Mailbox.Local == local && (domain == "" || row.Domain == domain) {
