@@ -1,4 +1,5 @@
-# A mail server set up by hand, from Debian's packages: Postfix and Dovecot, with mailboxes in files.
+# A mail server set up by hand, from Debian's packages: Postfix and Dovecot, with mailboxes in files,
+# bounds on their size, filters and an index of words.
 #   mail.sh setup NAME        begin
 #   mail.sh add ADDRESS PASSWORD
 case $1 in
@@ -30,6 +31,20 @@ setup)
 		ssl_cert = </etc/mail-by-hand/cert.pem
 		ssl_key = </etc/mail-by-hand/key.pem
 		mail_location = maildir:~/Maildir
+		mail_plugins = quota fts fts_xapian
+		protocol lmtp {
+		  mail_plugins = quota fts fts_xapian sieve
+		  postmaster_address = postmaster@$2
+		}
+		plugin {
+		  quota = count:Mailbox
+		  quota_vsizes = yes
+		  quota_rule = *:storage=1G
+		  sieve = file:~/sieve;active=~/.dovecot.sieve
+		  fts = xapian
+		  fts_xapian = partial=3 full=20
+		  fts_autoindex = yes
+		}
 		first_valid_uid = 100
 		passdb {
 		  driver = passwd-file

@@ -1,6 +1,6 @@
 // Command bench measures the whole installation against plain scripts that do
 // the same system work on the same lab servers, in one run, and writes the
-// ratios to docs/benchmarks.md.
+// ratios to docs/benchmarks.md: all of them, or the section of a part that has one.
 //
 //	go run ./bench [-out FILE] [-part servers|sandboxes|names|mail|certificates|crowd|records|rollout]
 package main
@@ -12,6 +12,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -38,7 +39,9 @@ func main() {
 	many := flag.Int("many", 50, "accounts opened at once")
 	part := flag.String("part", "all",
 		"what to measure: servers, sandboxes, names (DNS), mail, certificates, crowd (many on "+
-			"one server), records, rollout, or all; only all is written down")
+			"one server), records, rollout, or all; mail, records and rollout have sections of their own, the "+
+			"others are "+
+			"written down with all alone")
 	flag.IntVar(&crowd, "crowd", crowd, "accounts that share one server")
 	flag.Parse()
 	// what was started is stopped
@@ -69,47 +72,15 @@ type row struct {
 
 func run(ctx context.Context, out, part string, rounds, many int) error {
 	say := func(text string) { fmt.Fprintln(os.Stderr, "· "+text) }
-	dir, err := os.MkdirTemp("", "victualler-bench-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
 	if err := lab.InstallPackages(ctx, say, lab.MachinePackages...); err != nil {
 		return err
 	}
-	base, err := lab.EnsureBase(ctx, lab.CacheDir(), say)
+	b, end, err := begin(ctx, say)
+	defer func() { end() }()
 	if err != nil {
 		return err
 	}
-	subnet, err := lab.ReserveSubnet(ctx)
-	if err != nil {
-		return err
-	}
-	programs, err := filepath.Abs("var/bin")
-	if err != nil {
-		return err
-	}
-	i, err := installation.Start(ctx, installation.Options{Dir: dir, Programs: programs, Say: say,
-		Lab: lab.Options{Name: "bench", Base: base, Subnet: subnet}, Servers: []lab.ServerOptions{{Name: "skua",
-			Host:       21,
-			AgentFlags: []string{"-busy-site", fmt.Sprint(busySite), "-busy-round", busyRound.String()}},
-			{Name: "fulmar", Host: 22, Services: []lab.Service{{Name: "php-fpm", Keep: true,
-				Argv: []string{"sh", "-c", "mkdir -p /run/php && exec php-fpm8.2 -F"}}}}},
-		Roles: map[string][]string{"skua": {"web", "dns", "mail"}, "fulmar": {"web", "dns"}}})
-	if err != nil {
-		return err
-	}
-	defer i.Stop()
-	b := &bench{Installation: i, ours: i.Servers["skua"], script: i.Servers["fulmar"]}
-	limits := plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(1),
-		plans.PHPWorkers: plans.Of(3)}
-	if err := i.Client.Post(ctx, "/plans", api.NewPlan{Name: "bench", Limits: limits}, nil); err != nil {
-		return err
-	}
-	if err := i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "Bench"}, nil); err != nil {
-		return err
-	}
-	var onServers, inRecords, rollingOut []row
+	var onServers, inMail, inRecords, rollingOut []row
 	var explained string
 	if part == "all" || part == "rollout" {
 		if rollingOut, err = rolledOut(ctx, say); err != nil {
@@ -135,13 +106,6 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 		}
 		onServers = append(onServers, named...)
 	}
-	if part == "all" || part == "mail" {
-		mailed, err := b.mail(ctx, say, rounds)
-		if err != nil {
-			return err
-		}
-		onServers = append(onServers, mailed...)
-	}
 	if part == "all" || part == "certificates" {
 		lettered, err := b.certificates(ctx, say, rounds)
 		if err != nil {
@@ -161,13 +125,74 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 			return err
 		}
 	}
-	var text strings.Builder
-	write(&text, onServers, rollingOut, inRecords, explained)
-	fmt.Print(text.String())
-	if part != "all" {
-		return nil
+	if part == "all" || part == "mail" {
+		if part == "all" { // on servers that hold nothing else, and that nothing else is measured on
+			end()
+			if b, end, err = begin(ctx, say); err != nil {
+				return err
+			}
+		}
+		if inMail, err = b.mail(ctx, say, rounds); err != nil {
+			return err
+		}
 	}
-	return os.WriteFile(out, []byte(text.String()), 0o644)
+	written := []section{
+		{"", "Work on servers", "On lab servers alike; bench/script.sh is the script.", "plain script", onServers, ""},
+		{"mail", "Mail", "On lab servers alike; bench/mail.sh is the script. Delivery is that of the same programs " +
+			"without ours, with quota, index and filters, and without a spam filter on either side.", "without ours",
+			inMail, ""},
+		{"rollout", "Rolling out", "With agents that answer at once, so that the time is that of the service and " +
+			"the database. The bare statements do the same to the records, over as many connections, and nothing else.",
+			"bare SQL", rollingOut, ""},
+		{"records", "Many records", fmt.Sprintf("With %d accounts, %d plans and %d resellers. The time of the "+
+			"service is that of the whole call, from its client; that of the bare statement is PostgreSQL's answer "+
+			"over the same kind of connection. Medians of %d, p99 beside them.", manyAccounts, manyPlans,
+			manyResellers, lookAt), "bare SQL", inRecords,
+			"\nThe indexes that the statements use (no plan reads all accounts or all domains):\n\n" + explained}}
+	return write(out, part, written)
+}
+
+// begin starts an installation with two servers; end ends it.
+func begin(ctx context.Context, say func(string)) (b *bench, end func(), err error) {
+	end = func() {}
+	dir, err := os.MkdirTemp("", "victualler-bench-")
+	if err != nil {
+		return nil, end, err
+	}
+	end = func() { os.RemoveAll(dir) }
+	base, err := lab.EnsureBase(ctx, lab.CacheDir(), say)
+	if err != nil {
+		return nil, end, err
+	}
+	subnet, err := lab.ReserveSubnet(ctx)
+	if err != nil {
+		return nil, end, err
+	}
+	programs, err := filepath.Abs("var/bin")
+	if err != nil {
+		return nil, end, err
+	}
+	i, err := installation.Start(ctx, installation.Options{Dir: dir, Programs: programs, Say: say,
+		Lab: lab.Options{Name: "bench", Base: base, Subnet: subnet}, Servers: []lab.ServerOptions{{Name: "skua",
+			Host:       21,
+			AgentFlags: []string{"-busy-site", fmt.Sprint(busySite), "-busy-round", busyRound.String()}},
+			{Name: "fulmar", Host: 22, Services: []lab.Service{{Name: "php-fpm", Keep: true,
+				Argv: []string{"sh", "-c", "mkdir -p /run/php && exec php-fpm8.2 -F"}}}}},
+		Roles: map[string][]string{"skua": {"web", "dns", "mail"}, "fulmar": {"web", "dns"}}})
+	if err != nil {
+		return nil, end, err
+	}
+	end = sync.OnceFunc(func() {
+		i.Stop()
+		os.RemoveAll(dir)
+	})
+	b = &bench{Installation: i, ours: i.Servers["skua"], script: i.Servers["fulmar"]}
+	limits := plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Domains: plans.Of(1),
+		plans.PHPWorkers: plans.Of(3)}
+	if err := i.Client.Post(ctx, "/plans", api.NewPlan{Name: "bench", Limits: limits}, nil); err != nil {
+		return nil, end, err
+	}
+	return b, end, i.Client.Post(ctx, "/customers", api.NewCustomer{Name: "Bench"}, nil)
 }
 
 // servers measures work on servers against the script.
@@ -247,34 +272,51 @@ func median(all []time.Duration) time.Duration {
 	return all[len(all)/2]
 }
 
-func write(out io.Writer, onServers, rollingOut, inRecords []row, explained string) {
-	fmt.Fprintf(out, `# Benchmarks
+// section is a part of the document, with a table.
+type section struct {
+	// part is what has a section of its own; empty where several parts share one, which is written
+	// with all of them alone.
+	part         string
+	title, about string
+	// other is what is compared with.
+	other string
+	rows  []row
+	// after stands below the table.
+	after string
+}
 
-Written by `+"`make bench`"+` on %s, on %d processors. Both columns are of the same run. Times on other machines differ; the ratios are what counts.
+func (s section) text() string {
+	var text strings.Builder
+	fmt.Fprintf(&text, "## %s\n\n%s Measured on %s.\n\n", s.title, s.about, time.Now().UTC().Format(time.DateOnly))
+	table(&text, s.other, s.rows)
+	return text.String() + s.after
+}
 
-## Work on servers
-
-On lab servers alike; bench/script.sh is the script.
-
-`, time.Now().UTC().Format("2006-01-02"), runtime.NumCPU())
-	table(out, "plain script", onServers)
-	fmt.Fprintf(out, `
-## Rolling out
-
-With agents that answer at once, so that the time is that of the service and the database. The bare statements do the same to the records, over as many connections, and nothing else.
-
-`)
-	table(out, "bare SQL", rollingOut)
-	fmt.Fprintf(out, `
-## Many records
-
-With %d accounts, %d plans and %d resellers. The time of the service is that of the whole call, from its client; that of the bare statement is PostgreSQL's answer
-over the same kind of connection. Medians of %d, p99 beside them.
-
-`, manyAccounts, manyPlans, manyResellers, lookAt)
-	table(out, "bare SQL", inRecords)
-	fmt.Fprintf(out, "\nThe indexes that the statements use (no plan reads all accounts or all domains):\n\n%s",
-		explained)
+// write writes all sections into a file, or those of a part, beside the others that are there.
+func write(path, part string, sections []section) error {
+	before, err := os.ReadFile(path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	kept := map[string]string{}
+	for one := range strings.SplitSeq("\n"+string(before), "\n## ") {
+		title, _, _ := strings.Cut(one, "\n")
+		kept[title] = "## " + strings.TrimSuffix(one, "\n") + "\n"
+	}
+	text := fmt.Sprintf("# Benchmarks\n\nWritten by `make bench`, on %d processors. Both columns of a table are of "+
+		"the same run. Times on other machines differ; the ratios are what counts.\n", runtime.NumCPU())
+	for _, s := range sections {
+		switch {
+		case part == "all" || part == s.part:
+			fmt.Print(s.text())
+			kept[s.title] = s.text()
+		case len(s.rows) > 0:
+			table(os.Stdout, s.other, s.rows)
+			return nil
+		}
+		text += "\n" + kept[s.title]
+	}
+	return os.WriteFile(path, []byte(text), 0o644)
 }
 
 func table(out io.Writer, other string, rows []row) {

@@ -21,9 +21,9 @@ var planTable = []api.NewPlan{
 		plans.Domains:    plans.Of(1),
 		plans.Subdomains: plans.Of(2), plans.Mailboxes: plans.Of(5), plans.MailboxSize: plans.Of(200 * plans.MiB),
 		plans.Addresses: plans.Of(10),
-		plans.Databases: plans.Of(1), plans.Logins: plans.Of(1), plans.SendsPerHour: plans.Of(50),
-		plans.BounceShare: plans.Of(20),
-		plans.PHPWorkers:  plans.Of(3), plans.BackupsKept: plans.Of(7),
+		plans.Databases: plans.Of(1), plans.DatabaseSize: plans.Of(20 * plans.MiB), plans.Logins: plans.Of(1),
+		plans.SendsPerHour: plans.Of(50), plans.BounceShare: plans.Of(20),
+		plans.PHPWorkers: plans.Of(3), plans.BackupsKept: plans.Of(7),
 		plans.Processes: plans.Of(40), plans.Memory: plans.Of(512 * plans.MiB), plans.CPU: plans.Of(50)},
 		Features: features("mail", "databases", "logins", "backups", "dns", "certificates")},
 	{Name: "harbour", Template: "island", Limits: plans.Limits{
@@ -32,7 +32,7 @@ var planTable = []api.NewPlan{
 		plans.Subdomains: plans.Of(20), plans.Mirrors: plans.Of(5), plans.Mailboxes: plans.Of(25),
 		plans.MailboxSize: plans.Of(2 * plans.GiB),
 		plans.Addresses:   plans.Of(100), plans.Lists: plans.Of(2), plans.Databases: plans.Of(5),
-		plans.Logins: plans.Of(5), plans.Tasks: plans.Of(5),
+		plans.DatabaseSize: plans.Of(plans.GiB), plans.Logins: plans.Of(5), plans.Tasks: plans.Of(5),
 		plans.SendsPerHour: plans.Of(200), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(8),
 		plans.PHPMemory: plans.Of(256 * plans.MiB), plans.BackupsKept: plans.Of(14),
 		plans.Processes: plans.Of(100), plans.Memory: plans.Of(plans.GiB), plans.CPU: plans.Of(100)},
@@ -44,7 +44,7 @@ var planTable = []api.NewPlan{
 		plans.Subdomains: plans.Unlimited, plans.Mirrors: plans.Of(25), plans.Mailboxes: plans.Of(100),
 		plans.MailboxSize: plans.Of(10 * plans.GiB),
 		plans.Addresses:   plans.Unlimited, plans.Lists: plans.Of(10), plans.Databases: plans.Of(25),
-		plans.Logins: plans.Of(25), plans.Tasks: plans.Of(25),
+		plans.DatabaseSize: plans.Of(10 * plans.GiB), plans.Logins: plans.Of(25), plans.Tasks: plans.Of(25),
 		plans.SendsPerHour: plans.Of(1000), plans.BounceShare: plans.Of(20), plans.PHPWorkers: plans.Of(20),
 		plans.PHPMemory: plans.Of(512 * plans.MiB), plans.PHPTime: plans.Of(120), plans.BackupsKept: plans.Of(30),
 		plans.Processes: plans.Of(300), plans.Memory: plans.Of(4 * plans.GiB), plans.CPU: plans.Of(200)},
@@ -142,8 +142,9 @@ var SignIns = []SignIn{
 		Email: "mara@ternisland.example"}},
 	{Name: studio, About: "the reseller Guillemot Studio", person: api.NewPerson{Reseller: studio,
 		Email: "hello@guillemot-studio.example"}},
-	{Name: "keeper", About: "a customer, the Lighthouse Trust", customer: "Tern Island Lighthouse Trust",
-		person: api.NewPerson{Email: "keeper@lighthousetrust.example"}},
+	{Name: "keeper", About: "a customer, the Lighthouse Trust; keeper@lighthousetrust.example at /mailbox, too",
+		customer: "Tern Island Lighthouse Trust",
+		person:   api.NewPerson{Email: "keeper@lighthousetrust.example"}},
 	{Name: "tresen", About: "a customer of the reseller, who reads German", customer: "Møwe Café",
 		person: api.NewPerson{Email: "tresen@xn--mwe-caf-hya2k.example"}},
 }
@@ -183,10 +184,10 @@ func Load(ctx context.Context, c *client.Client, at Places, passwords map[string
 	if err := hostZones(ctx, c, at.PublicDNS); err != nil {
 		return err
 	}
-	if err := deliverTo(ctx, c); err != nil {
+	if err := deliverTo(ctx, c, passwords); err != nil {
 		return err
 	}
-	if err := correspond(ctx, c); err != nil {
+	if err := store(ctx, c); err != nil {
 		return err
 	}
 	if err := certify(ctx, c, at); err != nil {

@@ -3,6 +3,8 @@ package demo
 import (
 	"context"
 	"fmt"
+
+	"victualler/internal/client"
 )
 
 // scripts are what some customers have on their sites: one that computes, and one that needs more
@@ -14,8 +16,12 @@ var scripts = []struct{ account, file, content string }{
 		`<?php echo "made of ", shell_exec("head -c 700M /dev/zero | tail -c 600M | wc -c");`},
 }
 
-// Visit puts scripts into homes and has visitors come to them. Run runs a command on a server.
-func Visit(ctx context.Context, run func(ctx context.Context, server string, argv ...string) (string, error)) error {
+// Runner runs a command on a server.
+type Runner func(ctx context.Context, server string, argv ...string) (string, error)
+
+// Visit puts scripts into homes and has visitors come to them; others write to the island, and its
+// sites to others.
+func Visit(ctx context.Context, c *client.Client, run Runner) error {
 	for _, s := range scripts {
 		path := "/home/" + s.account + "/" + s.file
 		for _, server := range []string{"skua", "fulmar"} {
@@ -30,6 +36,12 @@ func Visit(ctx context.Context, run func(ctx context.Context, server string, arg
 				return fmt.Errorf("visitors of %s: %w: %s", s.account, err, out)
 			}
 		}
+	}
+	if err := fill(ctx, c, run); err != nil {
+		return err
+	}
+	if err := correspond(ctx, c, run); err != nil {
+		return err
 	}
 	return notify(ctx, run)
 }

@@ -47,6 +47,9 @@ var Standby bool
 // Mail has two of the servers take mail.
 var Mail bool
 
+// Databases has two of the servers keep databases: skua, and petrel, which has no sites then.
+var Databases bool
+
 // Demo has [Shared] start what `make demo` does, with its servers and the Tern Island scenario.
 var Demo bool
 
@@ -81,8 +84,11 @@ func start(t *testing.T) {
 	if Mail {
 		o.Roles["skua"], o.Roles["fulmar"] = []string{"web", "mail"}, []string{"web", "dns", "mail"}
 	}
+	if Databases {
+		o.Roles["skua"], o.Roles["petrel"] = []string{"web", "database"}, []string{"dns", "database"}
+	}
 	if Demo {
-		o.Roles["skua"], o.Roles["fulmar"] = []string{"web", "mail"}, []string{"web", "dns", "mail"}
+		o.Roles["skua"], o.Roles["fulmar"] = []string{"web", "mail", "database"}, []string{"web", "dns", "mail"}
 		o.Roles["petrel"] = []string{"dns"}
 		o.Servers[0].HomeSize, o.Servers[2].HomeSize = 8<<30, 4<<30
 	}
@@ -127,5 +133,5 @@ func loadDemo(t *testing.T, i *installation.Installation) {
 	exec := func(ctx context.Context, server string, argv ...string) (string, error) {
 		return i.Servers[server].Exec(ctx, argv...)
 	}
-	require.NoError(t, demo.Visit(context.Background(), exec))
+	require.NoError(t, demo.Visit(context.Background(), i.Client, exec))
 }

@@ -43,7 +43,7 @@ var tableFields = []string{"Title", "About", "Group", "Means", "title", "one", "
 // says. What only operators read may be missing.
 func TestTexts(t *testing.T) {
 	texts := map[string]bool{} // whether a customer or a reseller may read it
-	for _, dir := range []string{"hosting", "service", "httpapi", "render", "agent"} {
+	for _, dir := range []string{"hosting", "service", "httpapi", "render", "agent", "mailflow"} {
 		require.NoError(t, filepath.WalkDir(dir, func(path string, entry fs.DirEntry, err error) error {
 			if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
 				return err

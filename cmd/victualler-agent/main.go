@@ -23,6 +23,7 @@ import (
 	"victualler/internal/agent"
 	"victualler/internal/agent/asuser"
 	"victualler/internal/agent/drivers/certificate"
+	"victualler/internal/agent/drivers/database"
 	"victualler/internal/agent/drivers/home"
 	"victualler/internal/agent/drivers/knot"
 	"victualler/internal/agent/drivers/mail"
@@ -99,6 +100,9 @@ func serve(address, stateDir string, busy int, round time.Duration) error {
 		if m, is := config.Mailer.(*mail.Mailer); is {
 			go m.Run(ctx)
 		}
+		if d, is := config.Databases.(*database.Databases); is {
+			go d.Run(ctx)
+		}
 		config.Log = log
 		a, err := agent.New(config)
 		if err != nil {
@@ -150,18 +154,52 @@ func drivers(stateDir string) (agent.Config, *nginx.Driver, error) {
 		c.Programs = append(c.Programs, knot.New(server, scratch))
 		c.Contents = append(c.Contents, &knot.Zones{})
 	}
+	if mail.FlowInstalled() {
+		flow, err := mail.NewFlow(context.Background(), scratch)
+		if err != nil {
+			return c, nil, err
+		}
+		c.Programs = append(c.Programs, flow)
+	}
 	if mail.Installed() {
 		tables, err := mail.OpenTables(context.Background(), stateDir, slog.Default())
 		if err != nil {
 			return c, nil, err
 		}
 		postfix := mail.NewPostfix(server, scratch)
+		tables.Postfix = postfix
 		c.Mailer = &mail.Mailer{Postfix: postfix, Tables: tables}
 		c.Resources = append(c.Resources, &home.Mail{Homes: homes})
-		c.Programs = append(c.Programs, mail.NewFlow(scratch), mail.NewDovecot(scratch), postfix)
+		c.Programs = append(c.Programs, mail.NewDovecot(scratch), postfix)
 		c.Contents = append(c.Contents, tables)
+		if mail.FilterInstalled() {
+			filter, err := mail.NewFilter(scratch)
+			if err != nil {
+				return c, nil, err
+			}
+			c.Programs = append(c.Programs, mail.NewMemory(scratch), filter)
+		}
 	}
+	addDatabases(&c, stateDir, scratch)
 	return c, web, nil
+}
+
+// addDatabases adds the engines of databases that this server has.
+func addDatabases(c *agent.Config, stateDir, scratch string) {
+	var mariadb *database.MariaDB
+	var postgresql *database.PostgreSQL
+	if database.MariaDBInstalled() {
+		mariadb = database.NewMariaDB(scratch)
+		c.Programs = append(c.Programs, mariadb)
+	}
+	if database.PostgreSQLInstalled() {
+		postgresql = database.NewPostgreSQL(scratch)
+		c.Programs = append(c.Programs, postgresql)
+	}
+	if mariadb != nil || postgresql != nil {
+		all := database.New(slog.Default(), filepath.Join(stateDir, "imports"), mariadb, postgresql)
+		c.Contents, c.Databases, c.Visitor = append(c.Contents, all), all, all
+	}
 }
 
 // ownAddresses lists the server's addresses that others can reach.

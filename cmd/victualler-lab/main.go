@@ -91,7 +91,7 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 		Lab: lab.Options{Name: "demo", Base: base, Subnet: subnet},
 		Servers: []lab.ServerOptions{{Name: "skua", Host: 21, HomeSize: 8 << 30},
 			{Name: "petrel", Host: 23, HomeSize: 256 << 20}, {Name: "fulmar", Host: 22, HomeSize: 4 << 30}},
-		Roles: map[string][]string{"skua": {"web", "mail"}, "petrel": {"dns"},
+		Roles: map[string][]string{"skua": {"web", "mail", "database"}, "petrel": {"dns"},
 			"fulmar": {"web", "dns", "mail"}},
 		PublicDNS: publicDNSPage, Authority: authorityPage, Mail: mailAddress, MailPage: mailPage,
 	})
@@ -114,7 +114,7 @@ func runDemo(dir, listen string, subnet netip.Prefix) error {
 		say); err != nil {
 		return err
 	}
-	if err := demo.Visit(ctx, func(ctx context.Context, server string, argv ...string) (string, error) {
+	if err := demo.Visit(ctx, i.Client, func(ctx context.Context, server string, argv ...string) (string, error) {
 		return i.Servers[server].Exec(ctx, argv...)
 	}); err != nil {
 		return err

@@ -1,9 +1,12 @@
 // Command victualler-mail runs on every mail server and decides on the way of messages, for
-// Postfix: how much may be sent and as whom, what is signed, and where forwards lead.
+// Postfix: how much may be sent and as whom, what is signed, and where forwards lead. On web
+// servers it takes what sites send, and hands it over where their mail is elsewhere.
 //
 //	victualler-mail run      serve (under a supervisor of services; begins as root)
 //	victualler-mail check    read the configuration
 //	victualler-mail reload   have the running program read its configuration anew
+//	victualler-mail full PERCENT ADDRESS LANGUAGE   tell somebody that their mailbox fills up (run by Dovecot)
+//	victualler-mail teach spam|ham   have the spam filter learn from a message (run by Dovecot)
 package main
 
 import (
@@ -31,6 +34,12 @@ func main() {
 }
 
 func run(args []string) error {
+	if len(args) == 2 && args[0] == "teach" {
+		return mailflow.Teach(args[1], os.Stdin)
+	}
+	if len(args) == 4 && args[0] == "full" {
+		return mailflow.TellFull(context.Background(), args[1], args[2], args[3])
+	}
 	if len(args) != 1 {
 		return errUsage
 	}

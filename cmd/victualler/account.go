@@ -80,6 +80,25 @@ func accountCommands() []command {
 		{noun: "account", verb: "resume", args: "[ACCOUNT]…", short: "Bring back what was before the suspension",
 			preview: true, waits: true, many: selectionFlags,
 			run: func(ctx context.Context, c *call) error { return c.eachAccount(ctx, "Resume", "/resume", nil) }},
+		{noun: "account", verb: "suspend-mail", args: "[ACCOUNT]…", preview: true, waits: true, many: selectionFlags,
+			short: "Suspend sending, receiving or both, while the sites go on",
+			long: "Without --sending and --receiving, both. While receiving is suspended, whoever writes is told to " +
+				"try again later.",
+			flags: []flagInfo{{name: "sending", usage: "nothing is sent or passed on"},
+				{name: "receiving", usage: "whoever writes is told to try again later"},
+				{name: "why", value: "TEXT", usage: "the reason", required: true}},
+			run: func(ctx context.Context, c *call) error {
+				body := api.SuspendMail{Sending: c.on("sending"), Receiving: c.on("receiving"), Why: c.value("why")}
+				if !body.Sending && !body.Receiving {
+					body.Sending, body.Receiving = true, true
+				}
+				return c.eachAccount(ctx, "Suspend mail of", "/suspend-mail", body)
+			}},
+		{noun: "account", verb: "resume-mail", args: "[ACCOUNT]…", short: "End a suspension of mail",
+			preview: true, waits: true, many: selectionFlags,
+			run: func(ctx context.Context, c *call) error {
+				return c.eachAccount(ctx, "Resume mail of", "/resume-mail", nil)
+			}},
 		{noun: "account", verb: "repair", args: "[ACCOUNT]…", short: "Make the server match the account again",
 			preview: true, waits: true, many: selectionFlags,
 			run: func(ctx context.Context, c *call) error { return c.eachAccount(ctx, "Repair", "/repair", nil) }},
@@ -336,6 +355,9 @@ func stateOf(a api.Account) string {
 	text := a.State
 	if a.Frozen {
 		text += ", frozen"
+	}
+	if a.MailState != "" {
+		text += ", mail suspended"
 	}
 	if a.Drifts > 0 {
 		text += ", drift"

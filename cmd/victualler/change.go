@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"victualler/internal/api"
@@ -250,6 +251,31 @@ func (c *call) limitsAndFeatures() (plans.Limits, plans.Features, error) {
 	}
 	features, err := parseFeatures(c.value("features"))
 	return limits, features, err
+}
+
+// switchGiven is a flag that says on or off; nil where it is not given.
+func (c *call) switchGiven(name string) (*bool, error) {
+	on := c.value(name) == "on"
+	switch c.value(name) {
+	case "":
+		return nil, nil
+	case "on", "off":
+		return &on, nil
+	}
+	return nil, usageError{fmt.Sprintf("--%s is on or off, not %q", name, c.value(name))}
+}
+
+// pointsGiven is a flag with a number of points; nil where it is not given.
+func (c *call) pointsGiven(name string) (*float64, error) {
+	text := c.value(name)
+	if text == "" {
+		return nil, nil
+	}
+	points, err := strconv.ParseFloat(text, 64)
+	if err != nil || points < 0 || points > 1000 {
+		return nil, usageError{fmt.Sprintf("--%s is a number of points such as 6 or 6.5, not %q", name, text)}
+	}
+	return &points, nil
 }
 
 // given returns what a flag says, or nil where it was left out; "-" is empty.

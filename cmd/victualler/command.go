@@ -57,7 +57,8 @@ func allCommands() []command {
 		accountCommands(),
 		exceptionCommands(),
 		loginCommands(),
-		mailboxCommands(), addressCommands(), messageCommands(), queueCommands(),
+		databaseCommands(), databaseContentCommands(),
+		mailboxCommands(), addressCommands(), distributionCommands(), messageCommands(), queueCommands(),
 		domainCommands(),
 		siteCommands(),
 		zoneCommands(),
@@ -87,7 +88,8 @@ var nouns = []struct {
 	{"Everything", []string{"overview", "search"}},
 	{"Accounts", []string{"account", "exception", "login"}},
 	{"Websites and DNS", []string{"domain", "site", "folder", "template", "zone", "record"}},
-	{"Mail", []string{"mailbox", "address", "message", "queue"}},
+	{"Mail", []string{"mailbox", "address", "list", "message", "queue"}},
+	{"Databases", []string{"database"}},
 	{"Certificates", []string{"certificate", "authority"}},
 	{"Customers and plans", []string{"customer", "notes", "plan", "reseller", "brand"}},
 	{"Servers and what happens", []string{"server", "operation", "event", "settings"}},
@@ -217,6 +219,16 @@ func find(args []string) (c command, rest []string, err error) {
 	at := func(verb string) int {
 		return slices.IndexFunc(commands, func(c command) bool { return c.noun == noun && c.verb == verb })
 	}
+	// Parts of a thing have verbs of their own, such as database user add.
+	part, parts := strings.TrimSuffix(verb, "s"), []string{}
+	for _, v := range verbs {
+		if rest, is := strings.CutPrefix(v, part+" "); is {
+			parts = append(parts, rest)
+		}
+	}
+	if len(parts) > 0 {
+		return findPart(commands, noun, part, parts, args)
+	}
 	switch n := at(verb); {
 	case n >= 0:
 		return commands[n], args[min(2, len(args)):], nil
@@ -231,6 +243,25 @@ func find(args []string) (c command, rest []string, err error) {
 		return c, nil, errHelp{command{noun: noun}}
 	}
 	return c, nil, usageError{fmt.Sprintf("%s cannot %q%s; it can %s", noun, args[1], nearest.Hint(verb, verbs),
+		strings.Join(verbs, ", "))}
+}
+
+// findPart is find for the verbs of a part of a noun.
+func findPart(commands []command, noun, part string, verbs, args []string) (c command, rest []string, err error) {
+	name := noun + " " + part
+	if len(args) < 3 {
+		return c, nil, usageError{fmt.Sprintf("say what to do: victualler %s %s", name, strings.Join(verbs, "|"))}
+	}
+	verb := strings.ToLower(args[2])
+	for _, one := range commands {
+		if one.noun == noun && one.verb == part+" "+verb {
+			return one, args[3:], nil
+		}
+	}
+	if isHelp(verb) {
+		return c, nil, errHelp{command{noun: noun}}
+	}
+	return c, nil, usageError{fmt.Sprintf("%s cannot %q%s; it can %s", name, args[2], nearest.Hint(verb, verbs),
 		strings.Join(verbs, ", "))}
 }
 

@@ -66,6 +66,18 @@ func completeWords(ctx context.Context, c *call) error {
 	return nil
 }
 
+// firstWords is the first word of each, once.
+func firstWords(list []string) []string {
+	var words []string
+	for _, text := range list {
+		word, _, _ := strings.Cut(text, " ")
+		if !slices.Contains(words, word) {
+			words = append(words, word)
+		}
+	}
+	return words
+}
+
 // candidates are all words that could stand for the last one.
 func (c *call) candidates(ctx context.Context) []string {
 	words := c.args
@@ -74,7 +86,17 @@ func (c *call) candidates(ctx context.Context) []string {
 		return allNouns()
 	case 2:
 		if verbs := verbsOf(singular(words[0])); !slices.Equal(verbs, []string{""}) {
-			return verbs
+			return firstWords(verbs)
+		}
+	case 3:
+		var of []string
+		for _, verb := range verbsOf(singular(words[0])) {
+			if rest, is := strings.CutPrefix(verb, strings.TrimSuffix(words[1], "s")+" "); is {
+				of = append(of, rest)
+			}
+		}
+		if len(of) > 0 {
+			return of
 		}
 	}
 	command, rest, err := find(words)

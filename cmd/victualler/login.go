@@ -112,16 +112,10 @@ func changeLogin(ctx context.Context, c *call) error {
 		body.RemoveKeys = []string{gone}
 	}
 	made := false
-	switch {
-	case c.on("no-password"):
-		body.Password = new(string)
-	case c.on("new-password") || c.on("generate") || c.on("password-stdin"):
-		var password string
-		if password, made, err = c.newPassword(ctx); err != nil {
-			return err
-		}
-		body.Password = &password
-	case body.Folder == nil && len(body.AddKeys)+len(body.RemoveKeys) == 0:
+	if body.Password, made, err = c.passwordChange(ctx); err != nil {
+		return err
+	}
+	if body.Password == nil && body.Folder == nil && len(body.AddKeys)+len(body.RemoveKeys) == 0 {
 		return c.nothingToChange()
 	}
 	var done api.LoginChanged

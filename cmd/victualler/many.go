@@ -101,6 +101,9 @@ func counted(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
 	}
+	if strings.HasSuffix(noun, "s") {
+		noun += "e"
+	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 

@@ -237,6 +237,9 @@ func TestWordsForShells(t *testing.T) {
 		"server show s":                       "skua",
 		"person show m":                       "maren",
 		"help acc":                            "",
+		"database user ''":                    "add|change|list|remove",
+		"database user add te":                "ternferries",
+		"database user add x y --engine p":    "postgresql",
 	} {
 		code, out, errOut := s.run("completion words -- "+line, "")
 		assert.Equal(t, done, code, errOut)

@@ -5,16 +5,22 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 
 	"victualler/internal/api"
 )
 
-var outcomes = []string{"delivered", "forwarded", "waiting", "failed", "refused"}
+var outcomes = []string{"delivered", "forwarded", "kept", "waiting", "failed", "refused"}
 
 func messageCommands() []command {
 	return []command{
+		{noun: "message", verb: "rehearse", args: "DOMAIN", run: rehearseMail,
+			flags: []flagInfo{inAccountFlag},
+			short: "See whether others would take the messages of a domain",
+			long: "Looks at what other servers look at: who takes its mail, who may send it, its signatures, the " +
+				"names and the certificate of its server."},
 		{noun: "message", verb: "list", short: "List what became of messages, newest first", list: true, usual: 30,
 			long: "Each recipient of a message has a line. It is known for 30 days.",
 			flags: []flagInfo{{name: "account", value: "ACCOUNT", usage: "only those from and to this account"},
@@ -25,9 +31,74 @@ func messageCommands() []command {
 				{name: "since", value: "DATE", usage: "only those that came since this day or moment"},
 				{name: "until", value: "DATE", usage: "only those that came before this day or moment"}},
 			run: listMessages},
+		{noun: "message", verb: "sending", list: true, run: listSending,
+			short: "Show what became of what was sent to others within a day",
+			flags: []flagInfo{{name: "by", value: "account|destination", values: []string{"account", "destination"},
+				usage: "by whose it was, or by where it went; by account otherwise"}}},
 		{noun: "message", verb: "show", args: "NUMBER", short: "Show what became of a message for one recipient",
 			run: showMessage},
 	}
+}
+
+func listSending(ctx context.Context, c *call) error {
+	var out api.Sending
+	if err := c.client.Get(ctx, "/sending", nil, &out); err != nil {
+		return err
+	}
+	if c.value("by") == "destination" {
+		return printList(c, out.Destinations, false, "nothing was sent within a day",
+			[]column[api.SendingDestination]{
+				col("DESTINATION", 0, func(d api.SendingDestination) any { return d.Domain }),
+				col("TAKEN", 0, func(d api.SendingDestination) any { return d.Delivered }),
+				col("CAME BACK", 0, func(d api.SendingDestination) any { return d.Failed }),
+				col("WAITING", 0, func(d api.SendingDestination) any { return d.Waiting }),
+				col("LAST SAID", 0, func(d api.SendingDestination) any { return d.Reply }),
+			})
+	}
+	return printList(c, out.Accounts, false, "nothing was sent within a day", []column[api.SendingAccount]{
+		col("ACCOUNT", 0, func(a api.SendingAccount) any { return a.Account }),
+		col("DOMAIN", 1, func(a api.SendingAccount) any { return a.Domain }),
+		col("SERVER", 1, func(a api.SendingAccount) any { return a.Server }),
+		col("TAKEN", 0, func(a api.SendingAccount) any { return a.Delivered }),
+		col("CAME BACK", 0, func(a api.SendingAccount) any { return a.Failed }),
+		col("WAITING", 0, func(a api.SendingAccount) any { return a.Waiting }),
+		col("STOPPED", 0, func(a api.SendingAccount) any { return a.Stopped }),
+	})
+}
+
+func rehearseMail(ctx context.Context, c *call) error {
+	account, err := c.accountWith(ctx, c.args[0])
+	if err != nil {
+		return err
+	}
+	var out api.MailRehearsal
+	if err := c.client.Get(ctx, accountPath(account)+"/mail-rehearsal", url.Values{"domain": {c.args[0]}},
+		&out); err != nil {
+		return err
+	}
+	g := rows("CHECK|RIGHT|WHAT|WHAT TO DO")
+	wrong := 0
+	for _, f := range out.Findings {
+		g.add(f.Check, f.Right, f.Says, f.Do)
+		if !f.Right {
+			wrong++
+		}
+	}
+	err = c.show(out, g, func() error {
+		for _, f := range out.Findings {
+			result := map[bool]string{true: "right", false: "wrong"}[f.Right]
+			beside := strings.Repeat(" ", len("reverse  right  "))
+			c.hanging(pad(f.Check, len("reverse"), false)+"  "+result+"  ", beside, f.Says)
+			if f.Do != "" {
+				c.hanging(beside+"→ ", beside+"  ", f.Do)
+			}
+		}
+		return nil
+	})
+	if err == nil && wrong > 0 {
+		return fmt.Errorf("%d of %d things are wrong", wrong, len(out.Findings))
+	}
+	return err
 }
 
 func listMessages(ctx context.Context, c *call) error {
@@ -82,7 +153,8 @@ func showMessage(ctx context.Context, c *call) error {
 		m.Says, "outcome", m.Outcome,
 		"came", local(m.CameAt), "last", local(m.At), "tries", strconv.FormatInt(m.Tries, 10),
 		"delivered to", m.DeliveredTo, "signed in as", m.SignIn, "brought by", m.Client, "asked", m.Relay,
-		"answer", m.Reply, "code", m.Code, "size", size, "Message-ID", m.MessageID, "server", m.Server,
+		"answer", m.Reply, "code", m.Code, "size", size, "spam score", m.Score, "folder", m.Folder,
+		"Message-ID", m.MessageID, "server", m.Server,
 		"name in the queue", m.Queue, "account of the sender", m.FromAccount, "account of the recipient", m.ToAccount)
 	return c.show(m, g, func() error {
 		c.table(g)

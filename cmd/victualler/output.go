@@ -158,14 +158,20 @@ func (c *call) writeFields(g *grid) {
 }
 
 // paragraph writes text for people, wrapped where there is a terminal.
-func (c *call) paragraph(indent, text string) {
-	columns := c.term.columns()
-	if columns == 0 {
-		fmt.Fprintln(c.out, indent+text)
-		return
+func (c *call) paragraph(indent, text string) { c.hanging(indent, indent, text) }
+
+// hanging writes text for people whose first line begins in another way than those that follow;
+// both beginnings have the same width.
+func (c *call) hanging(first, others, text string) {
+	lines := []string{text}
+	if columns := c.term.columns(); columns > 0 {
+		lines = wrapWords(text, max(columns-displayWidth(first), narrowest))
 	}
-	for _, line := range wrapWords(text, max(columns-displayWidth(indent), narrowest)) {
-		fmt.Fprintln(c.out, indent+line)
+	for n, line := range lines {
+		if n > 0 {
+			first = others
+		}
+		fmt.Fprintln(c.out, first+line)
 	}
 }
 

@@ -203,6 +203,19 @@ var passwordFlags = []flagInfo{{name: "password-stdin", usage: "read it from sta
 	{name: "characters", value: "LIST",
 		usage: "of a generated one: small, large, digits, signs; small,large,digits at first"}}
 
+// passwordChange is what --new-password, --no-password and the flags of new passwords come to: nil
+// where it stays, empty where it is removed. Generated tells that it has to be shown.
+func (c *call) passwordChange(ctx context.Context) (password *string, generated bool, err error) {
+	switch {
+	case c.on("no-password"):
+		return new(string), false, nil
+	case c.on("new-password") || c.on("generate") || c.on("password-stdin"):
+		text, generated, err := c.newPassword(ctx)
+		return &text, generated, err
+	}
+	return nil, false, nil
+}
+
 // newPassword asks for a new password in one of the ways there are.
 // Generated tells that it has to be shown.
 func (c *call) newPassword(ctx context.Context) (password string, generated bool, err error) {

@@ -31,7 +31,7 @@ func serverCommands() []command {
 		{noun: "server", verb: "change", args: "SERVER",
 			short: "Open a server to new accounts, close it, or set its addresses or name", preview: true,
 			flags: []flagInfo{{name: "open", usage: "take new accounts"},
-				{name: "closed", usage: "take no new accounts"}, addressesFlag, hostNameFlag},
+				{name: "closed", usage: "take no new accounts"}, addressesFlag, hostNameFlag, spamFilterFlag},
 			waits: true, run: changeServer},
 		{noun: "server", verb: "remove", args: "SERVER", short: "Remove a server without accounts", preview: true,
 			flags: []flagInfo{yesFlag},
@@ -53,6 +53,10 @@ var addressesFlag = flagInfo{name: "public", value: "ADDRESSES", usage: "its pub
 // hostNameFlag sets the name of a server that takes mail.
 var hostNameFlag = flagInfo{name: "host-name", value: "NAME", usage: "the name by which it greets other mail " +
 	"servers, such as mx1.ternisland.example; it leads to the server, and its address back to it"}
+
+// spamFilterFlag switches the spam filter of a mail server.
+var spamFilterFlag = flagInfo{name: "spam-filter", value: "on|off", values: []string{"on", "off"},
+	usage: "whether a mail server judges what comes and what is sent"}
 
 func joinServer(ctx context.Context, c *call) error {
 	roles := words(c.value("roles"))
@@ -166,8 +170,12 @@ func showServer(ctx context.Context, c *call) error {
 
 func (c *call) printServer(s api.Server) {
 	list := []any{"server", s.Label, "address", s.Address, "public", s.Addresses, "name", s.HostName, "roles",
-		strings.Join(s.Roles, ", "), "health", health(s), "new accounts", s.Open, "accounts", s.Accounts, "last answer",
-		when(s.SeenAt), "last sweep", when(s.SweptAt)}
+		strings.Join(s.Roles, ", ")}
+	if slices.Contains(s.Roles, "mail") {
+		list = append(list, "spam filter", s.SpamFilter)
+	}
+	list = append(list, "health", health(s), "new accounts", s.Open, "accounts", s.Accounts, "last answer",
+		when(s.SeenAt), "last sweep", when(s.SweptAt))
 	if h := s.Health; h != nil {
 		list = append(list, "load", fmt.Sprintf("%.2f on %d processors", h.Load, h.Processors),
 			"memory free", plans.FormatSize(h.MemoryFree)+" of "+plans.FormatSize(h.MemoryTotal),
@@ -231,8 +239,13 @@ func changeServer(ctx context.Context, c *call) error {
 		body.Addresses = &addresses
 	}
 	body.HostName = c.given("host-name")
-	if open && closed || !open && !closed && body.Addresses == nil && body.HostName == nil {
-		return usageError{"say what is to change: --open, --closed, --public ADDRESSES or --host-name NAME"}
+	var err error
+	if body.SpamFilter, err = c.switchGiven("spam-filter"); err != nil {
+		return err
+	}
+	if open && closed || !open && !closed && body.Addresses == nil && body.HostName == nil && body.SpamFilter == nil {
+		return usageError{"say what is to change: --open, --closed, --public ADDRESSES, --host-name NAME or " +
+			"--spam-filter on|off"}
 	}
 	if open != closed {
 		body.Open = &open
@@ -247,6 +260,10 @@ func changeServer(ctx context.Context, c *call) error {
 		if err := c.startedIf(ctx, s.Operation); err != nil {
 			return err
 		}
+	}
+	if body.SpamFilter != nil {
+		c.say("%s %s within a minute", s.Label, map[bool]string{true: "judges messages",
+			false: "no longer judges messages"}[s.SpamFilter])
 	}
 	if body.HostName != nil {
 		c.say("%s is called %s", s.Label, cmp.Or(s.HostName, "nothing: it takes no mail"))

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/internal/agentlink"
 	"victualler/internal/api"
 	"victualler/internal/httpapi"
 	"victualler/internal/service/servicetest"
@@ -281,6 +282,53 @@ func TestSitesByTheClient(t *testing.T) {
 		typed{line: "login list ternferries", says: []string{"office"}},
 		typed{line: "login remove ternferries office --yes"},
 		typed{line: "login list ternferries", says: []string{"!office"}},
+	)
+}
+
+func TestDatabasesByTheClient(t *testing.T) {
+	s := newShell(t)
+	s.Server("petrel", "database")
+	s.Agents.On(3).Set(func(a *servicetest.Agent) {
+		a.Health.Programs = []agentlink.ProgramStatus{{Name: "mariadb", Running: true},
+			{Name: "postgresql", Running: true}}
+	})
+	require.NoError(t, s.Fleet.PollServers(t.Context()))
+	s.opened()
+	password := "storm-petrel-harbour-77\n"
+	ours := " ternferries"
+	s.session(
+		typed{line: "plan change harbour --limits databases=3,database_size=500M --features mail,databases"},
+		typed{line: "database list" + ours, says: []string{"no databases", "victualler database add"}},
+		typed{line: "database add" + ours + " shop --user app --generate --preview",
+			says: []string{"ternferries_shop", "nothing was done"}},
+		typed{line: "database add" + ours + " shop --user app --password-stdin", in: password,
+			says: []string{"database ternferries_shop on petrel"}},
+		typed{line: "database add" + ours + " shop", code: failed, says: []string{"already"}},
+		typed{line: "database add" + ours + " notes --engine postgresql --collation de --user pen --generate",
+			says: []string{"password of ternferries_pen"}},
+		typed{line: "database add" + ours + " log --engine nosuch", code: wrongUse},
+		typed{line: "database list" + ours, says: []string{"ternferries_shop", "PostgreSQL", "ternferries_app (all)"}},
+		typed{line: "database show" + ours + " shop", says: []string{"new PDO('mysql:host=127.0.1.3;port=3306",
+			"--user=ternferries_app"}},
+		typed{line: "database show" + ours + " nothing", code: failed, says: []string{"victualler database list"}},
+		typed{line: "database change" + ours + " shop --collation utf8mb4_german2_ci"},
+		typed{line: "database change" + ours + " shop", code: wrongUse},
+		typed{line: "database user add" + ours + " eye --may shop=read --hosts 192.0.2.7 --password-stdin",
+			in:   password,
+			says: []string{"ternferries_eye"}},
+		typed{line: "database user add" + ours + " no --may shop --generate", code: failed, says: []string{"shop=all"}},
+		typed{line: "database user list" + ours, says: []string{"ternferries_eye", "ternferries_shop=read",
+			"192.0.2.7"}},
+		typed{line: "database users list" + ours, says: []string{"ternferries_eye"}},
+		typed{line: "database user change" + ours + " eye --may shop=write --hosts -"},
+		typed{line: "database user change" + ours + " eye --no-password"},
+		typed{line: "database user change" + ours + " eye", code: wrongUse},
+		typed{line: "database user list" + ours, says: []string{"ternferries_shop=write", "!192.0.2.7"}},
+		typed{line: "database user remove" + ours + " eye --yes"},
+		typed{line: "database user", code: wrongUse, says: []string{"victualler database user list|add|change|remove"}},
+		typed{line: "database user sing" + ours, code: wrongUse, says: []string{"database user cannot"}},
+		typed{line: "database remove" + ours + " shop --yes"},
+		typed{line: "database list" + ours, says: []string{"!ternferries_shop", "ternferries_notes"}},
 	)
 }
 

@@ -38,9 +38,21 @@ func settingsCommands() []command {
 				{name: "mail-name", value: "NAME", usage: "sign-in name there"},
 				{name: "mail-password-stdin", usage: "read the password there from standard input"},
 				{name: "sender", value: "ADDRESS", usage: "of notices"},
+				{name: "mail-days", value: "DAYS", usage: "for how many days messages wait that cannot be delivered"},
 				{name: "domain-proof", value: "HOW", values: []string{"off", "warn", "require"},
 					usage: "what is asked of domains that customers and resellers bring: off (nothing), warn (told " +
 						"until DNS shows whose they are) or require (not served until then)"},
+				{name: "junk-above", value: "POINTS", usage: "from which score on messages go to Junk, such as 6"},
+				{name: "refuse-above", value: "POINTS", usage: "from which score on they are not taken at all"},
+				{name: "greylisting", value: "on|off", values: []string{"on", "off"},
+					usage: "whether suspicious messages must be sent once more, minutes later"},
+				{name: "blocklists", value: "ZONES", usage: "zones of DNS that name addresses which nothing is " +
+					"taken from"},
+				{name: "forbid-attachments", value: "LIST",
+					usage: "what names of attachments must not end with, such as exe,scr"},
+				{name: "virus-scanner", value: "WHERE", usage: "a scanner that speaks clamd's protocol: a path on " +
+					"the " +
+					"mail servers, or host:port"},
 				{name: "challenge-zone", value: "NAME", usage: "below which domains elsewhere have their names " +
 					"proved, such as challenges.ternisland.example; it lies in a zone of yours"}},
 			run: changeSettings},
@@ -62,7 +74,39 @@ func settingsFields(s api.Settings) *grid {
 		[]any{"session without use", fmt.Sprint(s.SessionMinutes, " min")}, []any{"mail server", s.MailServer},
 		[]any{"mail security", s.MailSecurity}, []any{"mail name", s.MailName},
 		[]any{"mail password", map[bool]string{true: "set", false: "none"}[s.MailPassword]},
-		[]any{"sender", s.Sender}, []any{"domain proof", s.DomainProof}, []any{"challenge zone", s.ChallengeZone})
+		[]any{"sender", s.Sender}, []any{"domain proof", s.DomainProof}, []any{"challenge zone", s.ChallengeZone},
+		[]any{"undelivered mail waits", fmt.Sprint(s.MailDays, " days")},
+		[]any{"spam goes to Junk from", fmt.Sprintf("%g points on", s.Spam.JunkAbove)},
+		[]any{"spam is refused from", fmt.Sprintf("%g points on", s.Spam.RefuseAbove)},
+		[]any{"greylisting", s.Spam.Greylisting}, []any{"blocklists", strings.Join(s.Spam.Blocklists, ", ")},
+		[]any{"forbidden attachments", strings.Join(s.Spam.Forbidden, ", ")},
+		[]any{"virus scanner", s.Spam.Scanner})
+}
+
+// wordsGiven is a flag with several words, or none of them; nil where it is not given.
+func (c *call) wordsGiven(name string) *[]string {
+	text := c.given(name)
+	if text == nil {
+		return nil
+	}
+	items := append([]string{}, words(*text)...)
+	return &items
+}
+
+// spamGiven reads what is said about unwanted messages.
+func (c *call) spamGiven() (spam api.SpamChange, err error) {
+	if spam.JunkAbove, err = c.pointsGiven("junk-above"); err != nil {
+		return spam, err
+	}
+	if spam.RefuseAbove, err = c.pointsGiven("refuse-above"); err != nil {
+		return spam, err
+	}
+	if spam.Greylisting, err = c.switchGiven("greylisting"); err != nil {
+		return spam, err
+	}
+	spam.Blocklists, spam.Forbidden = c.wordsGiven("blocklists"), c.wordsGiven("forbid-attachments")
+	spam.Scanner = c.given("virus-scanner")
+	return spam, nil
 }
 
 func changeSettings(ctx context.Context, c *call) error {
@@ -74,12 +118,22 @@ func changeSettings(ctx context.Context, c *call) error {
 		MailSecurity: c.given("mail-security"),
 		MailName:     c.given("mail-name"), Sender: c.given("sender"), ChallengeZone: c.given("challenge-zone"),
 		DomainProof: c.given("domain-proof")}
+	spam, err := c.spamGiven()
+	if err != nil {
+		return err
+	}
+	if days, err := c.numberGiven("mail-days"); err != nil {
+		return err
+	} else if days != nil {
+		n := int(*days)
+		body.MailDays = &n
+	}
+	if spam != (api.SpamChange{}) {
+		body.Spam = &spam
+	}
 	for name, to := range map[string]**[]string{"name-servers": &body.NameServers,
 		"second-factor": &body.SecondFactor} {
-		if text := c.given(name); text != nil {
-			items := append([]string{}, words(*text)...)
-			*to = &items
-		}
+		*to = c.wordsGiven(name)
 	}
 	minutes, err := c.duration("session-minutes", time.Minute)
 	if err != nil {

@@ -32,6 +32,7 @@ const names: Record<string, string> = {
   // what became of messages
   delivered: t('delivered'),
   forwarded: t('passed on'),
+  kept: t('not passed on'),
   refused: t('refused'),
   // how a domain is served, and where its DNS is hosted
   site: t('site'),

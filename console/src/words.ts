@@ -102,3 +102,17 @@ export function readAmount(text: string, unit: string): { value: number | null }
 
 /** Mail addresses as they are typed: one in a line, or with commas between them. */
 export const addressList = (typed: string): string[] => typed.split(/[\s,;]+/).filter(Boolean)
+
+/** A moment as the day that a date field has, moved by days, and back: the last day of an absence ends with it. */
+export function localDay(moment: string | null | undefined, plus = 0) {
+  if (!moment) return ''
+  const d = new Date(moment)
+  d.setDate(d.getDate() + plus)
+  return [d.getFullYear(), d.getMonth() + 1, d.getDate()].map((n) => String(n).padStart(2, '0')).join('-')
+}
+export function momentOf(day: string, plus = 0) {
+  if (!day) return undefined
+  const d = new Date(`${day}T00:00:00`)
+  d.setDate(d.getDate() + plus)
+  return d.toISOString()
+}

@@ -279,7 +279,8 @@ func TestUploads(t *testing.T) {
 	time.Sleep(4 * time.Second)
 	files, homes := used()
 	assert.Equal(t, filesBefore, files, "files of nginx's")
-	assert.LessOrEqual(t, homes, homesBefore, "MB in the homes, where closed accounts may still be going")
+	// What file systems keep for themselves comes and goes; the uploads are gigabytes.
+	assert.LessOrEqual(t, homes, homesBefore+50, "MB in the homes, where closed accounts may still be going")
 	assert.NotEqual(t, "0", strings.TrimSpace(e2e.On(t, server,
 		"df --output=used -B 1M /var/lib/victualler-uploads | tail -n 1")), "they are where they are to be")
 	p99, n, failed := v.end()

@@ -119,7 +119,7 @@ func TestReasonsOfFailure(t *testing.T) {
 
 			// The same, made after the rehearsal: the authority finds out.
 			serve("@ A " + skua + "\n@ AAAA " + skua6)
-			i.Authority.Set(func(s *authority.Settings) { s.Slow, s.Fresh = 700*time.Millisecond, true })
+			i.Authority.Set(func(s *authority.Settings) { s.Slow, s.Fresh = 1500*time.Millisecond, true })
 			defer i.Authority.Set(func(s *authority.Settings) { s.Slow, s.Fresh = 0, false })
 			before := certificateOf(t, account.ID, "breakers.example").Serial
 			var started api.Started

@@ -136,12 +136,18 @@ func TestServers(t *testing.T) {
 			"running (cgroup"} {
 			assert.Contains(t, out, part)
 		}
-		e2e.On(t, "petrel", "pkill -KILL nginx; mv /usr/sbin/nginx /usr/sbin/nginx.away")
-		labtest.Eventually(t, func() bool {
-			out, _, _ := e2e.Command(t, "server", "list")
-			return strings.Contains(out, "nginx down")
-		}, "a program that is down is seen")
-		e2e.On(t, "petrel", "mv /usr/sbin/nginx.away /usr/sbin/nginx")
+		for name, path := range map[string]string{"nginx": "/usr/sbin/nginx", "victualler-mail": lab.MailPath} {
+			e2e.On(t, "petrel", fmt.Sprintf("mv %s %[1]s.away; pkill -KILL %s", path, name))
+			health := func(says string) func() bool {
+				return func() bool {
+					out, _, _ := e2e.Command(t, "server", "show", "petrel")
+					return strings.Contains(out, "health\t"+says+"\n")
+				}
+			}
+			labtest.Eventually(t, health(name+" down"), "a program that is down is seen: "+name)
+			e2e.On(t, "petrel", fmt.Sprintf("mv %s.away %[1]s", path))
+			labtest.Eventually(t, health("good"))
+		}
 	})
 	t.Run("a server without accounts is removed", func(t *testing.T) {
 		var joining api.Joining

@@ -12,6 +12,7 @@ import (
 	"victualler/e2e/browser"
 	"victualler/internal/api"
 	"victualler/internal/hosting/plans"
+	"victualler/internal/lab/labtest"
 	"victualler/internal/lab/mailtest"
 )
 
@@ -21,7 +22,7 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, i.Client.Post(context.Background(), "/plans", api.NewPlan{Name: "console-post",
 		Limits: plans.Limits{plans.Disk: plans.Of(200 * plans.MiB), plans.Domains: plans.Of(1),
 			plans.PHPWorkers: plans.Of(1), plans.Mailboxes: plans.Of(3), plans.MailboxSize: plans.Of(50 * plans.MiB),
-			plans.Addresses: plans.Of(3), plans.SendsPerHour: plans.Of(10)},
+			plans.Addresses: plans.Of(3), plans.Lists: plans.Of(1), plans.SendsPerHour: plans.Of(10)},
 		Features: plans.Features{"mail": true}}, nil))
 	e2e.Opened(t, api.OpenAccount{Domain: "postcards.example", Plan: "console-post", SignInName: "postcards",
 		Customer: "Postcards", NewCustomer: true, CustomerEmail: "postcards@post.test", Server: "skua"})
@@ -68,6 +69,46 @@ func TestConsole(t *testing.T) {
 	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/messages/waiting?account=postcards"),
 		browser.Sees(".empty", "No message waits"))
 	e2e.Healthy(t, ctx, "messages that wait")
+
+	// A list, and who is on it.
+	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/postcards/mail"), browser.Click("button", "Add a list"),
+		browser.Type("#list-local", "crew"), browser.Type("#list-owners", "bo@harbourmail.test"),
+		browser.Type("#list-members", "anna\nbo@harbourmail.test"), browser.Click(".el-dialog button", "Add list"),
+		browser.Sees("td", "crew@postcards.example"), browser.Sees("td", "Its members; what others send waits"))
+	e2e.Healthy(t, ctx, "lists")
+	e2e.Do(t, ctx, browser.Click("td button", "Members"), browser.Sees(".members li", "bo@harbourmail.test"),
+		browser.Type(".add textarea", "cy@harbourmail.test"), browser.Click(".add button", "Add"),
+		browser.Sees(".members li", "cy@harbourmail.test"))
+	e2e.Healthy(t, ctx, "members of a list")
+	e2e.Do(t, ctx, browser.Click(".el-dialog button", "Close"))
+	// The holder of the mailbox, who is nobody else here.
+	require.NoError(t, mailtest.Deliver(skua, "eve@harbourmail.test", "anna@postcards.example",
+		"a picture of the quay"))
+	labtest.Eventually(t, func() bool {
+		var page api.MessagePage
+		require.NoError(t, i.Client.Get(context.Background(),
+			"/messages?sender=eve@harbourmail.test&outcome=delivered&"+
+				"recipient=anna@postcards.example", nil, &page))
+		return len(page.Messages) > 0
+	})
+	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/mailbox"),
+		browser.Type("#mailbox-address", "anna@postcards.example"), browser.Type("#mailbox-password", "wrong"),
+		browser.Click("button", "Sign in"), browser.Sees("[role=alert]", "wrong address or password"),
+		browser.Retype("#mailbox-password", password), browser.Click("button", "Sign in"), browser.Shows("#own-reply"))
+	e2e.Do(t, ctx, browser.Sees("td", "From eve@harbourmail.test"))
+	e2e.Do(t, ctx, browser.Click("button", "Where does a message to me go?"),
+		browser.Sees(".hop", "stored in the mailbox"), browser.Click("button", "Would others take my messages?"),
+		browser.Sees("li.wrong", "does not say who may send its mail"))
+	e2e.Healthy(t, ctx, "one's own mailbox")
+	e2e.Do(t, ctx, browser.Type("#own-reply", "Away."), browser.Click("button", "Save"),
+		browser.Sees("[role=status]", "Whoever writes is told"), browser.Click("button", "Add a filter"),
+		browser.Type("fieldset .value input", "tide"), browser.Type("fieldset input[placeholder^=Folder]", "Tides"),
+		browser.Click("button", "Save filters"), browser.Sees("[role=status]", "are sorted so"))
+	e2e.Healthy(t, ctx, "filters")
+	var box api.MailboxList
+	require.NoError(t, i.Client.Get(context.Background(), "/accounts/postcards/mailboxes", nil, &box))
+	assert.Equal(t, "Tides", box.Mailboxes[0].Filters[0].Folder)
+	assert.Equal(t, "Away.", box.Mailboxes[0].Reply.Text)
 
 	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/postcards/mail"), browser.Click("td button", "Remove"),
 		browser.Confirm("Remove"), browser.Sees(".empty", "No mailbox yet"), browser.Sees("td",

@@ -35,11 +35,22 @@ func passwordIn(t *testing.T, out string) string {
 	return ""
 }
 
+// settingOnSkua changes a setting, and has skua take it over, which otherwise comes with its next
+// sweep.
+func settingOnSkua(t *testing.T, flag, value string) {
+	t.Helper()
+	_, stderr, exit := e2e.Command(t, "settings", "change", flag, value)
+	require.Zero(t, exit, stderr)
+	_, stderr, exit = e2e.Command(t, "server", "sweep", "skua")
+	require.Zero(t, exit, stderr)
+}
+
 func TestMailboxes(t *testing.T) {
 	i := e2e.Shared(t)
 	require.NoError(t, i.Client.Post(context.Background(), "/plans", api.NewPlan{Name: "post",
 		Limits: plans.Limits{plans.Disk: plans.Of(200 * plans.MiB), plans.Domains: plans.Of(3),
-			plans.PHPWorkers: plans.Of(1), plans.Mailboxes: plans.Of(3), plans.MailboxSize: plans.Of(50 * plans.MiB)},
+			plans.PHPWorkers: plans.Of(1), plans.Mailboxes: plans.Of(3), plans.MailboxSize: plans.Of(50 * plans.MiB),
+			plans.SendsPerHour: plans.Of(100)},
 		Features: plans.Features{"mail": true}}, nil))
 	e2e.Opened(t, api.OpenAccount{Domain: "letters.example", Plan: "post", SignInName: "letters",
 		Customer: "Letters", NewCustomer: true, CustomerEmail: "letters@post.test", Server: "skua"})
@@ -73,6 +84,38 @@ func TestMailboxes(t *testing.T) {
 	require.NoError(t, i.Client.Get(context.Background(), "/accounts/letters/mailboxes", nil, &list))
 	assert.Equal(t, "skua.ternisland.example", list.Server)
 
+	t.Run("passwords for single programs", func(t *testing.T) {
+		made := map[string]string{}
+		for _, program := range []string{"telephone", "Old laptop"} {
+			out, stderr, exit := e2e.Command(t, "mailbox", "add-password", "info@letters.example", program)
+			require.Zero(t, exit, stderr)
+			made[program] = passwordIn(t, out+stderr)
+			_, err := mailtest.Inbox(skua, "info@letters.example", made[program])
+			require.NoError(t, err)
+		}
+		out, _, _ := e2e.Command(t, "mailbox", "show", "info@letters.example")
+		assert.Regexp(t, `passwords for programs\s+telephone \(since .*, Old laptop \(since`, out)
+		_, stderr, exit := e2e.Command(t, "mailbox", "add-password", "info@letters.example", "Telephone")
+		assert.NotZero(t, exit)
+		assert.Contains(t, stderr, "has a password for Telephone already")
+		phone, err := mailtest.DialIMAP(skua)
+		require.NoError(t, err)
+		defer phone.Close()
+		_, err = phone.Ask("LOGIN info@letters.example " + made["telephone"])
+		require.NoError(t, err)
+		_, stderr, exit = e2e.Command(t, "mailbox", "remove-password", "info@letters.example", "telephone")
+		require.Zero(t, exit, stderr)
+		labtest.Eventually(t, func() bool { _, err := phone.Ask("NOOP"); return err != nil }, "its session has ended")
+		// Few tries: each one that fails has the next ones wait longer.
+		for _, wrong := range []string{made["telephone"], made["Old laptop"][:8] + "' or '1'='1"} {
+			_, err = mailtest.Inbox(skua, "info@letters.example", wrong)
+			assert.Error(t, err, wrong)
+		}
+		_, err = mailtest.Inbox(skua, "info@letters.example", made["Old laptop"])
+		assert.NoError(t, err)
+		_, err = mailtest.Inbox(skua, "info@letters.example", password)
+		assert.NoError(t, err, "the mailbox's own is as it was")
+	})
 	t.Run("what cannot be is refused, with what helps", func(t *testing.T) {
 		for line, says := range map[string]string{
 			"mailbox add info@letters.example --generate":           "there is a mailbox info@letters.example",
@@ -156,14 +199,29 @@ func TestMailboxes(t *testing.T) {
 		require.Zero(t, exit, stderr)
 		assert.Contains(t, out+stderr, "the mail of afar is on fulmar: it holds the mail of the fewest accounts")
 		fulmar := i.Servers["fulmar"].Address
-		_, err := mailtest.Inbox(fulmar, "me@afar.example", passwordIn(t, out+stderr))
+		secret := passwordIn(t, out+stderr)
+		_, err := mailtest.Inbox(fulmar, "me@afar.example", secret)
 		assert.NoError(t, err)
+		require.NoError(t, mailtest.Submit(fulmar, "me@afar.example", secret, "me@afar.example",
+			[]string{"later@harbourmail.test"}, "From: me@afar.example\r\nSubject: it waits\r\n\r\nx\r\n"))
+		traces := func() string {
+			t.Helper()
+			found, _ := i.Servers["fulmar"].Exec(context.Background(), "bash", "-c",
+				"postqueue -j | grep -o afar.example; "+
+					"grep -rl afar.example --exclude=sent /etc /home /run /var/lib/victualler "+
+					"/var/lib/victualler-mail "+
+					"/var/spool/postfix "+
+					"/var/lib/dovecot /var/lib/redis")
+			return found
+		}
+		labtest.Eventually(t, func() bool { return strings.Contains(traces(), "flow.db") })
 		_, stderr, exit = e2e.Command(t, "account", "close", "afar", "--yes")
 		require.Zero(t, exit, stderr)
 		assert.ErrorContains(t, mailtest.Deliver(fulmar, "someone@elsewhere.test", "me@afar.example", "x"), "55")
 		left, err := i.Servers["fulmar"].Exec(context.Background(), "ls", "/home/.mail")
 		require.NoError(t, err)
 		assert.NotContains(t, left, "afar")
+		assert.Empty(t, traces(), "but in logs, and in what counts for an hour")
 	})
 	for _, label := range []string{"skua", "fulmar"} {
 		out, stderr, exit := e2e.Command(t, "server", "sweep", label)

@@ -61,8 +61,13 @@ func choose() browser.Action {
 
 func signInTyping(t *testing.T, ctx context.Context, name string) {
 	t.Helper()
-	e2e.Do(t, ctx, chromedp.Navigate(e2e.Inst.Address()+"/"), browser.Shows("#sign-in-name"), typed(name),
-		chromedp.KeyEvent(kb.Tab), typed(e2e.Password), chromedp.KeyEvent(kb.Enter), browser.Shows("h1"))
+	in := func(field string) browser.Action {
+		return browser.Until(fmt.Sprintf("document.activeElement?.id === %q", field))
+	}
+	// What is typed before a field has the focus is nobody's.
+	e2e.Do(t, ctx, chromedp.Navigate(e2e.Inst.Address()+"/"), in("sign-in-name"), typed(name),
+		chromedp.KeyEvent(kb.Tab), in("sign-in-password"), typed(e2e.Password), chromedp.KeyEvent(kb.Enter),
+		browser.Gone("#sign-in-name"), browser.Shows("h1"))
 }
 
 // phalarope is a reseller with a plan.

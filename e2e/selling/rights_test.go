@@ -29,6 +29,7 @@ var stated = map[string]string{
 	"public":              "everybody",
 	"own":                 "signed in",
 	"personal":            "in person",
+	"mailbox.own":         "holder",
 	"accounts.read":       "all support billing read-only reseller customer customer-viewer",
 	"accounts.open":       "all support billing reseller",
 	"accounts.change":     "all support billing reseller",
@@ -40,6 +41,8 @@ var stated = map[string]string{
 	"zones.change":        "all support reseller customer",
 	"logins.change":       "all support reseller customer",
 	"mail.change":         "all support reseller customer",
+	"databases.change":    "all support reseller customer",
+	"databases.contents":  "all support reseller customer",
 	"messages.read":       "all support read-only reseller customer customer-viewer",
 	"queue.change":        "all support reseller customer",
 	"sending.release":     "all support reseller",
@@ -210,42 +213,57 @@ func bodies(x tenant) map[string]any {
 	return map[string]any{
 		"open-account": api.OpenAccount{Domain: "never-opened.example", Plan: x.plan, Reseller: x.reseller,
 			Customer: fmt.Sprint(x.customer)},
-		"close-account":        api.CloseAccount{SignInName: x.account.SignInName},
-		"suspend-account":      api.Suspend{Why: "a walk"},
-		"freeze-account":       api.Freeze{Frozen: true},
-		"give-account":         api.NewOwner{Customer: fmt.Sprint(x.customer)},
-		"add-domain":           api.NewDomain{Domain: "second-" + x.mark + ".example"},
-		"prove-domain":         api.ProofRequest{},
-		"change-domain":        api.DomainChange{Settings: map[string]any{"compression": false}},
-		"protect-folder":       api.NewFolder{Path: "below/deck"},
-		"let-in":               api.FolderPassword{Password: e2e.Password},
-		"add-login":            api.NewLogin{Name: "walk"},
-		"change-login":         api.LoginChange{Password: new(string)},
-		"add-mailbox":          api.NewMailbox{Address: "walk"},
-		"add-mailboxes":        api.NewMailboxes{Mailboxes: []api.NewMailbox{{Address: "walk"}}},
-		"change-mailbox":       api.MailboxChange{Password: new(string)},
-		"add-mail-address":     api.NewMailAddress{Address: "walk", Targets: []string{"walk@harbourmail.test"}},
-		"change-mail-address":  api.MailAddressChange{Targets: []string{"walk@harbourmail.test"}},
-		"change-queue":         api.QueueChange{Server: "skua", Messages: []string{"4aaaaaaaa1"}, Do: "retry"},
-		"change-zone":          api.ZoneChange{Hosted: "elsewhere"},
-		"add-record":           api.NewRecord{Name: "walk", Type: "A", Data: "192.0.2.1"},
-		"change-record":        map[string]int{"ttl": 60},
-		"reset-zone":           api.ZoneReset{},
-		"import-zone":          api.ZoneImport{Text: "walk IN A 192.0.2.1"},
-		"ask-authority":        api.AuthorityQuestion{Directory: "https://127.0.0.1:1/directory"},
-		"add-authority":        api.NewAuthority{Name: "never-added", Directory: "https://127.0.0.1:1/directory"},
-		"change-authority":     api.AuthorityChange{Usual: true},
-		"change-certificate":   map[string]string{"key_type": "rsa-2048"},
-		"rehearse-certificate": api.RehearsalQuestion{},
-		"order-certificate":    api.CertificateOrder{},
-		"install-certificate":  api.UploadedCertificate{Certificate: "never"},
-		"make-signing-request": api.NewSigningRequest{},
-		"take-certificate-key": api.KeyProof{Password: "x", Code: "000000"},
-		"revoke-certificate":   api.Revocation{},
-		"set-name-servers":     api.NameServers{Names: []string{}},
-		"add-template":         api.NewTemplate{Name: "never-added", Reseller: x.reseller},
-		"change-template":      api.TemplateChange{Settings: map[string]any{"hsts": 60}},
-		"set-exception":        map[string]any{"limit": "disk", "amount": 1 << 20, "reason": "a walk"},
+		"close-account":            api.CloseAccount{SignInName: x.account.SignInName},
+		"suspend-account":          api.Suspend{Why: "a walk"},
+		"add-program-password":     api.NewProgramPassword{Name: "telephone"},
+		"suspend-mail":             api.SuspendMail{Sending: true, Why: "a walk"},
+		"freeze-account":           api.Freeze{Frozen: true},
+		"give-account":             api.NewOwner{Customer: fmt.Sprint(x.customer)},
+		"add-domain":               api.NewDomain{Domain: "second-" + x.mark + ".example"},
+		"prove-domain":             api.ProofRequest{},
+		"change-domain":            api.DomainChange{Settings: map[string]any{"compression": false}},
+		"protect-folder":           api.NewFolder{Path: "below/deck"},
+		"let-in":                   api.FolderPassword{Password: e2e.Password},
+		"add-login":                api.NewLogin{Name: "walk"},
+		"change-login":             api.LoginChange{Password: new(string)},
+		"add-database":             api.NewDatabase{Name: "walk"},
+		"change-database":          api.DatabaseChange{Charset: new(string)},
+		"add-database-user":        api.NewDatabaseUser{Name: "walk"},
+		"execute-statement":        api.NewStatement{Statement: "SELECT 1"},
+		"add-import":               api.NewImport{Name: "walk.sql", Size: 1},
+		"start-import":             api.StartImport{},
+		"change-database-user":     api.DatabaseUserChange{Password: new(string)},
+		"add-mailbox":              api.NewMailbox{Address: "walk"},
+		"add-mailboxes":            api.NewMailboxes{Mailboxes: []api.NewMailbox{{Address: "walk"}}},
+		"change-mailbox":           api.MailboxChange{Password: new(string)},
+		"add-mail-address":         api.NewMailAddress{Address: "walk", Targets: []string{"walk@harbourmail.test"}},
+		"change-mail-address":      api.MailAddressChange{Targets: []string{"walk@harbourmail.test"}},
+		"add-distribution-list":    api.NewDistributionList{Address: "walk", Owners: []string{"walk@harbourmail.test"}},
+		"change-distribution-list": api.DistributionListChange{},
+		"change-members":           api.ListMemberChange{Add: []string{"walk@harbourmail.test"}},
+		"change-held-post":         api.HeldPostChange{Do: "drop"},
+		"change-own-mailbox":       api.OwnMailboxChange{},
+		"add-own-password":         api.NewProgramPassword{Name: "telephone"},
+		"change-queue":             api.QueueChange{Server: "skua", Messages: []string{"4aaaaaaaa1"}, Do: "retry"},
+		"change-zone":              api.ZoneChange{Hosted: "elsewhere"},
+		"add-record":               api.NewRecord{Name: "walk", Type: "A", Data: "192.0.2.1"},
+		"change-record":            map[string]int{"ttl": 60},
+		"reset-zone":               api.ZoneReset{},
+		"import-zone":              api.ZoneImport{Text: "walk IN A 192.0.2.1"},
+		"ask-authority":            api.AuthorityQuestion{Directory: "https://127.0.0.1:1/directory"},
+		"add-authority":            api.NewAuthority{Name: "never-added", Directory: "https://127.0.0.1:1/directory"},
+		"change-authority":         api.AuthorityChange{Usual: true},
+		"change-certificate":       map[string]string{"key_type": "rsa-2048"},
+		"rehearse-certificate":     api.RehearsalQuestion{},
+		"order-certificate":        api.CertificateOrder{},
+		"install-certificate":      api.UploadedCertificate{Certificate: "never"},
+		"make-signing-request":     api.NewSigningRequest{},
+		"take-certificate-key":     api.KeyProof{Password: "x", Code: "000000"},
+		"revoke-certificate":       api.Revocation{},
+		"set-name-servers":         api.NameServers{Names: []string{}},
+		"add-template":             api.NewTemplate{Name: "never-added", Reseller: x.reseller},
+		"change-template":          api.TemplateChange{Settings: map[string]any{"hsts": 60}},
+		"set-exception":            map[string]any{"limit": "disk", "amount": 1 << 20, "reason": "a walk"},
 		"add-plan": api.NewPlan{Name: "never-added", Reseller: x.reseller,
 			Limits: plans.Limits{plans.Domains: plans.Of(1)}},
 		"change-plan":           api.PlanChange{Limits: plans.Limits{plans.Domains: plans.Of(4)}},
@@ -257,6 +275,7 @@ func bodies(x tenant) map[string]any {
 		"change-reseller":       api.ResellerChange{Title: "Changed"},
 		"suspend-reseller":      api.SuspendReseller{Why: "a walk", Accounts: "stay"},
 		"keep-brand":            api.Brand{Title: "Changed"},
+		"continue-import":       []byte("x"),
 		"keep-logo":             []byte(`<svg xmlns="http://www.w3.org/2000/svg"/>`),
 		"add-person":            api.NewPerson{Name: "never-added", Customer: x.customer},
 		"change-person":         map[string]string{"language": "de"},
@@ -282,14 +301,16 @@ func bodies(x tenant) map[string]any {
 
 // notWalked change the visitor's own session; they are looked at by themselves.
 var notWalked = []string{"end-session", "act-as", "stop-acting", "start-session", "start-session-by-link",
-	"forgotten-password", "choose-language"}
+	"forgotten-password", "choose-language", "start-mailbox-session", "end-mailbox-session", "leave-list"}
 
 // refers lists routes that name somebody's objects in the request and not in the path.
 var refers = []string{"open-account", "add-person"}
 
-// onlyAsk lists routes that take a body and change nothing.
+// onlyAsk lists routes that take a body and change nothing, and those that turn to an engine of
+// databases, which alone would know what they change: here they find no database.
 var onlyAsk = []string{"test-mail", "check-password", "check-link", "ask-authority", "rehearse-certificate",
-	"take-certificate-key"}
+	"take-certificate-key", "execute-statement", "stop-statement", "add-import", "continue-import", "start-import",
+	"stop-import", "remove-import"}
 
 // others are answers that sound requests get all the same, because of
 // what they ask for and not of who asks.
@@ -309,7 +330,9 @@ var others = map[string][]int{
 	"take-certificate-key":     {http.StatusForbidden, http.StatusConflict},
 	"revoke-certificate":       {http.StatusForbidden},
 	"test-mail":                {http.StatusBadGateway},
+	"rehearse-mail":            {http.StatusConflict}, // it has no mail
 	"resume-account":           {http.StatusConflict},
+	"resume-mail":              {http.StatusConflict},
 	"resume-reseller":          {http.StatusConflict},
 	"remove-plan":              {http.StatusConflict},
 	"remove-customer":          {http.StatusConflict},
@@ -327,13 +350,43 @@ var others = map[string][]int{
 	"prove-domain":             {http.StatusConflict},  // an operator has brought it
 	"add-login":                {http.StatusForbidden}, // without the feature
 	"remove-login":             {http.StatusConflict},  // the own one
+	"add-database":             {http.StatusForbidden}, // without the feature
+	"change-database":          {http.StatusNotFound},  // nobody's
+	"remove-database":          {http.StatusNotFound},
+	"add-database-user":        {http.StatusForbidden}, // without the feature
+	"change-database-user":     {http.StatusNotFound},  // nobody's
+	"remove-database-user":     {http.StatusNotFound},
+	"list-tables":              {http.StatusNotFound},
+	"show-table":               {http.StatusNotFound},
+	"list-rows":                {http.StatusNotFound},
+	"execute-statement":        {http.StatusNotFound},
+	"list-running":             {http.StatusNotFound},
+	"stop-statement":           {http.StatusNotFound},
+	"export-database":          {http.StatusNotFound},
+	"add-import":               {http.StatusNotFound},
+	"show-import":              {http.StatusNotFound},
+	"continue-import":          {http.StatusNotFound},
+	"look-at-import":           {http.StatusNotFound},
+	"start-import":             {http.StatusNotFound},
+	"stop-import":              {http.StatusNotFound},
+	"remove-import":            {http.StatusNotFound},
 	"add-mailbox":              {http.StatusForbidden}, // without the feature
 	"add-mailboxes":            {http.StatusForbidden}, // without the feature
 	"change-mailbox":           {http.StatusNotFound},  // nobody's
 	"remove-mailbox":           {http.StatusNotFound},
+	"add-program-password":     {http.StatusNotFound},
+	"take-profile":             {http.StatusNotFound},
+	"remove-program-password":  {http.StatusNotFound},
 	"add-mail-address":         {http.StatusForbidden}, // without the feature
 	"change-mail-address":      {http.StatusNotFound},  // nobody's
 	"remove-mail-address":      {http.StatusNotFound},
+	"add-distribution-list":    {http.StatusForbidden}, // without the feature
+	"change-distribution-list": {http.StatusNotFound},  // nobody's
+	"remove-distribution-list": {http.StatusNotFound},
+	"list-members":             {http.StatusNotFound},
+	"change-members":           {http.StatusNotFound},
+	"list-held-posts":          {http.StatusNotFound},
+	"change-held-post":         {http.StatusNotFound},
 	"show-message":             {http.StatusNotFound}, // nobody's
 	"change-queue":             {http.StatusNotFound}, // it is no mail server
 	"release-sending":          {http.StatusConflict}, // it sends
@@ -399,7 +452,7 @@ func walk(t *testing.T, method, path string, route described, who string, x tena
 	case who == "everybody":
 		assert.NotContains(t, []int{401, 403}, status, label)
 		return
-	case v.kind == "" && !v.suspended:
+	case who == "holder", v.kind == "" && !v.suspended: // people's sessions are none of mailboxes
 		assert.Equal(t, 401, status, label)
 		return
 	case v.suspended:
@@ -448,8 +501,10 @@ func ask(t *testing.T, method, path string, route described, x tenant, v visitor
 	address := strings.NewReplacer("{account}", fmt.Sprint(x.account.ID), "{customer}", fmt.Sprint(x.customer),
 		"{reseller}", x.reseller, "{plan}", x.plan, "{person}", x.person,
 		"{operation}", fmt.Sprint(x.operation), "{server}", "skua", "{authority}", "nowhere", "{domain}",
-		x.mark+".example", "{login}", x.mark, "{mailbox}", "nobody", "{address}", "nobody",
-		"{message}", "999999999",
+		x.mark+".example", "{login}", x.mark, "{mailbox}", "nobody", "{database}", "nobody", "{address}", "nobody",
+		"{list}", "nobody", "{post}", "nothing",
+		"{program}", "telephone",
+		"{message}", "999999999", "{import}", "nothing", "{id}", "999999999",
 		"{zone}", x.mark+".example", "{record}", "999999999", "{request}",
 		"999999999", "{folder}", fmt.Sprint(x.folder), "{user}", "anna", "{template}", x.reseller+".boat", "{number}",
 		"999999999", "{kind}", "not-found", "{what}", "limits", "{key}", "disk").Replace(path)
@@ -460,8 +515,12 @@ func ask(t *testing.T, method, path string, route described, x tenant, v visitor
 	switch route.OperationID {
 	case "check-domain":
 		query.Set("domain", "free-for-all.example")
+	case "show-table", "list-rows":
+		query.Set("table", "walk")
 	case "trace-mail-address":
 		query.Set("address", "walk@harbourmail.test")
+	case "rehearse-mail":
+		query.Set("domain", x.mark+".example")
 	case "trace-name":
 		query.Set("name", "free-for-all.example")
 	case "check-sign-in-name":

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/base32"
 	"fmt"
+	"math"
 	"net/http"
 	"net/url"
 	"regexp"
@@ -248,7 +249,7 @@ func TestTokens(t *testing.T) {
 	c := e2e.Person(t, api.NewPerson{Name: "token-tester"})
 	var scopes api.ScopeList
 	require.NoError(t, c.Get(ctx, "/scopes", nil, &scopes))
-	require.Len(t, scopes.Scopes, len(stated)-3, "public, own and personal are no scopes")
+	require.Len(t, scopes.Scopes, len(stated)-4, "public, own, personal and mailbox.own are no scopes")
 	make := func(name string, scopes ...string) (*client.Client, api.Token) {
 		t.Helper()
 		var token api.Token
@@ -450,12 +451,15 @@ func TestSessionsAndNetworks(t *testing.T) {
 			e2e.ForgetSignInFailures(t)
 			return took
 		}
-		there, notThere := time.Hour, time.Hour // what else is going on makes it longer, and never shorter
-		for n := range 12 {
+		// What else is going on makes it longer, never shorter: what always takes longer does so
+		// however often it is measured.
+		there, notThere := time.Hour, time.Hour
+		alike := func() bool { return math.Abs(float64(there)/float64(notThere)-1) < 0.4 }
+		for n := 0; n < 12 || n < 100 && !alike(); n++ {
 			there = min(there, took("session-tester"))
 			notThere = min(notThere, took(fmt.Sprintf("nobody-%d", n)))
 		}
-		assert.InDelta(t, 1, float64(there)/float64(notThere), 0.4, "%s and %s", there, notThere)
+		assert.True(t, alike(), "%s and %s", there, notThere)
 	})
 	t.Run("the last operator stays", func(t *testing.T) {
 		support := "support"

@@ -31,13 +31,14 @@ func main() {
 // documented are the pictures of the documentation, by who looks.
 var documented = map[string][]string{
 	"": {"overview=/", "accounts=/accounts", "open=/accounts/open", "account=/accounts/trust", "servers=/servers",
-		"server=/servers/skua", "operations=/operations",
+		"server=/servers/skua",
 		"domain=/accounts/boatyard/domains/slipway-boatyard.example", "mail=/accounts/coop/mail", "plan=/plans/skiff",
 		"reseller=/resellers/guillemot", "zone=/zones/slipway-boatyard.example",
-		"zone-check=/zones/ternislandsurf.example", "messages=/messages",
+		"database=/accounts/coop/databases/coop_members?table=members", "messages=/messages",
 		"certificate=/accounts/trust/domains/lighthousetrust.example/certificate",
 		"handover=/accounts/mowecafe/handover"},
-	"tresen": {"branded=/"},
+	"tresen":                         {"branded=/"},
+	"keeper@lighthousetrust.example": {"own-mailbox=/mailbox"},
 }
 
 // before is what is done on a page before its picture is taken, by the picture's name.
@@ -49,15 +50,14 @@ var before = map[string][]browser.Action{
 		browser.Script(`document.querySelector('#limit-domains').select()`),
 		chromedp.SendKeys(chromedp.CSS("#limit-domains"), "0"),
 		browser.Click("button", "Preview the change"), browser.Shows(".preview")},
-	"search":     {browser.Press("/"), chromedp.KeyEvent("suspend north"), browser.Shows("#hits li")},
-	"zone-check": {browser.Click("button", "Check public DNS"), browser.Shows("section.public table")},
+	"search": {browser.Press("/"), chromedp.KeyEvent("suspend north"), browser.Shows("#hits li")},
 }
 
 func run() error {
 	out := flag.String("out", "docs/screenshots", "`directory` for the pictures")
 	base := flag.String("base", "http://127.0.0.1:8470", "`address` of the console")
 	demo := flag.String("demo", "var/demo", "`directory` of the demo, where names and passwords are")
-	as := flag.String("as", "", "`person` of the demo who signs in; empty is the operator")
+	as := flag.String("as", "", "`person` of the demo who signs in, or address of a mailbox; empty is the operator")
 	dark := flag.Bool("dark", false, "dark mode")
 	width := flag.Int64("width", 1280, "in pixels")
 	height := flag.Int64("height", 800, "in pixels")
@@ -109,13 +109,21 @@ func (l camera) as(demo, person string, pictures []string) error {
 		fmt.Println(path)
 		return os.WriteFile(path, png, 0o644)
 	}
-	if err := chromedp.Do(ctx, chromedp.Navigate(l.base), browser.Shows("#sign-in-name")); err != nil {
-		return err
+	if strings.Contains(name, "@") {
+		// The holder of a mailbox.
+		err = chromedp.Do(ctx, chromedp.Navigate(l.base+"/mailbox"), browser.Shows("#mailbox-address"),
+			browser.Type("#mailbox-address", name), browser.Type("#mailbox-password", password),
+			browser.Click("button", "Sign in"), browser.Shows("#own-reply"))
+	} else {
+		err = chromedp.Do(ctx, chromedp.Navigate(l.base), browser.Shows("#sign-in-name"))
+		if err == nil {
+			err = shoot("sign-in")
+		}
+		if err == nil {
+			err = chromedp.Do(ctx, browser.SignIn(name, password), browser.Shows("main#page"))
+		}
 	}
-	if err := shoot("sign-in"); err != nil {
-		return err
-	}
-	if err := chromedp.Do(ctx, browser.SignIn(name, password), browser.Shows("main#page")); err != nil {
+	if err != nil {
 		return err
 	}
 	for _, picture := range pictures {
@@ -154,7 +162,8 @@ func signIn(dir, person string) (name, password string, err error) {
 	if err := json.Unmarshal(text, &passwords); err != nil {
 		return "", "", err
 	}
-	return person, passwords[person], nil
+	local, _, _ := strings.Cut(person, "@")
+	return person, passwords[local], nil
 }
 
 // fill fills the form for a new account.

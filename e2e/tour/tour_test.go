@@ -54,6 +54,7 @@ var ends = map[string]struct {
 var files = map[string]string{
 	"notes.txt":     "pays late, but always\n",
 	"new.csv":       "domain,customer,new_customer\nropewalk.example,Rope Walk,yes\nsmokehouse.example,Rope Walk,\n",
+	"people.csv":    "id,name,joined\n5001,Ada Tern,2026-01-02\n",
 	"old.zone":      "$ORIGIN slipway-boatyard.example.\nmail 3600 IN A 192.0.2.9\n",
 	"bought.p12":    "this was not bought\n",
 	"yard.pub":      "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ5gVgbGdnjE0UQ4LQ0x9w7Pp5Xc0mZb9hG8nq2b7R0d yard\n",

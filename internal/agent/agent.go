@@ -41,6 +41,10 @@ type Config struct {
 	Challenger Challenger
 	// Mailer is nil on a server that has no programs for mail.
 	Mailer Mailer
+	// Visitor is nil on a server that has no engines of databases.
+	Visitor Visitor
+	// Databases is nil on a server that has no engine of databases.
+	Databases DatabaseMeter
 	// Visits tells which sites are visited much; nil where there are none.
 	Visits *visits.Counter
 	// VisitsRound is how often it is worked out which sites those are.
@@ -101,12 +105,10 @@ func (a *Agent) Run(ctx context.Context) error {
 	}
 	a.Log.Info("repeat what was cut off", "accounts", len(begun))
 	for _, r := range a.Resources {
-		if k, is := r.(Booter); is {
-			if err := k.Boot(ctx, a.state.all()); err != nil {
-				a.Log.Warn("not all is as before the server was started; a sweep tells what is missing", "part",
-					r.Name(), "reason", err)
-			}
-		}
+		a.boot(ctx, r.Name(), r)
+	}
+	for _, c := range a.Contents {
+		a.boot(ctx, c.Name(), c)
 	}
 	a.reapply(ctx, slices.Values(begun))
 	if a.Visits != nil {
@@ -124,6 +126,18 @@ func (a *Agent) Run(ctx context.Context) error {
 		go a.reapply(ctx, a.state.all())
 	}
 	return nil
+}
+
+// boot has a part make anew what has not outlived the server's start.
+func (a *Agent) boot(ctx context.Context, name string, part any) {
+	b, is := part.(Booter)
+	if !is {
+		return
+	}
+	if err := b.Boot(ctx, a.state.all()); err != nil {
+		a.Log.Warn("not all is as before the server was started; a sweep tells what is missing", "part", name,
+			"reason", err)
+	}
 }
 
 // reapply applies manifests that were applied, or begun, before.
@@ -282,7 +296,7 @@ func (a *Agent) undo(ctx context.Context, m manifest.Manifest, last *manifest.Ma
 	if m.Wanted == manifest.Absent {
 		return nil // the intention stays: a removal is repeated, never undone
 	}
-	m.Wanted, m.Sites, m.Zones, m.Logins = manifest.Absent, nil, nil, nil
+	m.Wanted, m.Sites, m.Zones, m.Logins, m.Mail, m.Databases = manifest.Absent, nil, nil, nil, nil, nil
 	if _, _, err := w.make(ctx, m, nil); err != nil {
 		return err
 	}
@@ -368,6 +382,10 @@ func (w *work) ensure(ctx context.Context, m manifest.Manifest, last *manifest.M
 			}
 		}
 	}
+	if err := w.forget(ctx, m, last); err != nil {
+		return false, nil, err
+	}
+	w.step = verifyStep
 	w.done(language.Join(verified, "; "))
 	return changed || configured || filled || gone, verified, nil
 }
@@ -383,6 +401,9 @@ func (w *work) remove(ctx context.Context, m manifest.Manifest, last *manifest.M
 	ctx, cancel := context.WithTimeout(ctx, longestPart)
 	defer cancel()
 	filled, err := w.fill(ctx, m, last)
+	if err == nil {
+		err = w.forget(ctx, m, last)
+	}
 	if err != nil {
 		return false, nil, err
 	}
@@ -454,11 +475,10 @@ func (w *work) removeResources(ctx context.Context, m manifest.Manifest) (change
 	return changed, nil
 }
 
-// fill has programs hold what only they can keep, and forget what they need no longer.
+// fill has programs hold what only they can keep.
 func (w *work) fill(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) (changed bool, err error) {
 	for _, c := range w.agent.Contents {
-		had := last != nil && c.Concerns(*last)
-		if !c.Concerns(m) && !had {
+		if !c.Concerns(m) && !(last != nil && c.Concerns(*last)) {
 			continue
 		}
 		w.begin(c.Name())
@@ -467,9 +487,6 @@ func (w *work) fill(ctx context.Context, m manifest.Manifest, last *manifest.Man
 			return false, err
 		}
 		detail, err := c.Ensure(ctx, m)
-		if err == nil && had {
-			err = c.Forget(ctx, m, *last)
-		}
 		if err != nil {
 			return false, err
 		}
@@ -477,6 +494,25 @@ func (w *work) fill(ctx context.Context, m manifest.Manifest, last *manifest.Man
 		w.done(detail)
 	}
 	return changed, nil
+}
+
+// forget has programs drop for good what is no longer wanted. It comes last: what has been dropped,
+// no apply that is undone brings back.
+func (w *work) forget(ctx context.Context, m manifest.Manifest, last *manifest.Manifest) error {
+	for _, c := range w.agent.Contents {
+		before := m // of an account that has never been in force here, whatever its apply has left
+		if last != nil {
+			before = *last
+		}
+		if !c.Concerns(before) {
+			continue
+		}
+		if err := c.Forget(ctx, m, before); err != nil {
+			w.step = c.Name()
+			return err
+		}
+	}
+	return nil
 }
 
 // configure has the account's files committed together with others'.

@@ -190,9 +190,16 @@ func (c *committer) commit(ctx context.Context, group []*change) {
 		programs = c.programs
 	}
 	if err := test(ctx, programs, group); err != nil {
-		// Was it broken before? Then none of these changes is to blame, and
-		// halving would only ask the same question many times.
-		if before := test(ctx, programs, nil); before != nil {
+		if len(base) > 0 {
+			// A program that gets its first configuration had none that could be sound, and one
+			// that refuses what all accounts share takes nothing of theirs either.
+			if wrong := test(ctx, programs, group[:1]); wrong != nil {
+				fail(group, fmt.Errorf("what the server is to have for all accounts is refused: %w", wrong))
+				return
+			}
+		} else if before := test(ctx, programs, nil); before != nil {
+			// It was broken before: none of these changes is to blame, and halving would only ask
+			// the same question many times.
 			fail(group, fmt.Errorf("the configuration on the server was broken before this change: %w", before))
 			return
 		}

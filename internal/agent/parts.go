@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"io"
 	"iter"
 
 	"victualler/internal/agent/staging"
@@ -41,7 +42,7 @@ type Content interface {
 	// Ensure makes the program hold what m wants. Doing it again changes nothing.
 	Ensure(ctx context.Context, m manifest.Manifest) (detail language.Text, err error)
 	// Forget takes away for good what the program still keeps of last, the manifest that was in
-	// force, and m no longer has.
+	// force, and m no longer has. It comes last of all, as no apply that is undone brings it back.
 	Forget(ctx context.Context, m, last manifest.Manifest) error
 	// Concerns reports whether there is anything of it in m.
 	Concerns(m manifest.Manifest) bool
@@ -53,8 +54,8 @@ type Warner interface {
 	Warnings(m manifest.Manifest) []agentlink.Warning
 }
 
-// A Booter is a resource that does not outlive the server's own start in all its parts. Boot makes
-// them anew for the accounts in force.
+// A Booter is a resource or a content that does not outlive the start of the server, or of the
+// agent, in all its parts. Boot makes them anew for the accounts in force.
 type Booter interface {
 	Boot(ctx context.Context, all iter.Seq[manifest.Manifest]) error
 }
@@ -65,6 +66,12 @@ type Mailer interface {
 	Queue(context.Context) (agentlink.Queue, error)
 	ChangeQueue(context.Context, agentlink.QueueChange) error
 	ReleaseSending(ctx context.Context, account int64) error
+	ListPosts(context.Context, agentlink.ListPosts) (agentlink.HeldPosts, error)
+}
+
+// A DatabaseMeter knows how much the databases of an account hold, and whether they may grow.
+type DatabaseMeter interface {
+	Sizes(m manifest.Manifest) []agentlink.DatabaseSize
 }
 
 // A Challenger answers authorities that prove names over HTTP.
@@ -122,4 +129,20 @@ type Confiner interface {
 	Sandboxes(ctx context.Context) agentlink.Sandboxes
 	// Loads returns what runs for accounts, by sign-in name.
 	Loads(ctx context.Context) (map[string]agentlink.Load, error)
+}
+
+// A Visitor works with databases in the name of their users; see agentlink for each.
+type Visitor interface {
+	// Look answers a question about a database.
+	Look(ctx context.Context, q agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error)
+	// Export writes the contents of a database to what begin returns, which is called when there is
+	// something to write.
+	Export(ctx context.Context, asked agentlink.DatabaseExport, begin func() io.Writer) error
+	// Imports lists those into databases of an account, the newest first.
+	Imports(account int64) []agentlink.Import
+	// NewImport prepares one, ContinueImport takes a part of its file, and OrderImport does
+	// something with it.
+	NewImport(asked agentlink.NewImport) (agentlink.Import, error)
+	ContinueImport(account int64, id string, offset int64, file io.Reader) (agentlink.Import, error)
+	OrderImport(ctx context.Context, order agentlink.ImportOrder) (agentlink.ImportAnswer, error)
 }

@@ -5,10 +5,13 @@ import (
 	"crypto/tls"
 	"encoding/json"
 	"errors"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
+	"strconv"
 	"sync"
 	"time"
 
@@ -82,9 +85,42 @@ func (a *Agent) Handler(own *identity) http.Handler {
 				answer(w, struct{}{}, a.Mailer.ChangeQueue(r.Context(), change))
 			}
 		})
+		mux.HandleFunc("POST /v1/list-posts", func(w http.ResponseWriter, r *http.Request) {
+			if asked, ok := read[agentlink.ListPosts](w, r); ok {
+				told, err := a.Mailer.ListPosts(r.Context(), asked)
+				answer(w, told, err)
+			}
+		})
 		mux.HandleFunc("POST /v1/release-sending", func(w http.ResponseWriter, r *http.Request) {
 			if asked, ok := read[agentlink.MailStop](w, r); ok {
 				answer(w, struct{}{}, a.Mailer.ReleaseSending(r.Context(), asked.Account))
+			}
+		})
+	}
+	if a.Visitor != nil {
+		mux.HandleFunc("POST /v1/database", func(w http.ResponseWriter, r *http.Request) {
+			if asked, ok := read[agentlink.DatabaseQuestion](w, r); ok {
+				told, err := a.Visitor.Look(r.Context(), asked)
+				answer(w, told, err)
+			}
+		})
+		mux.HandleFunc("POST /v1/database/export", a.exportDatabase)
+		mux.HandleFunc("POST /v1/database/imports", func(w http.ResponseWriter, r *http.Request) {
+			if asked, ok := read[agentlink.ImportsOf](w, r); ok {
+				answer(w, agentlink.ImportList{Imports: a.Visitor.Imports(asked.Account)}, nil)
+			}
+		})
+		mux.HandleFunc("POST /v1/database/imports/new", func(w http.ResponseWriter, r *http.Request) {
+			if asked, ok := read[agentlink.NewImport](w, r); ok {
+				one, err := a.Visitor.NewImport(asked)
+				answer(w, agentlink.ImportAnswer{Import: one}, err)
+			}
+		})
+		mux.HandleFunc("POST /v1/database/imports/file", a.takeFile)
+		mux.HandleFunc("POST /v1/database/imports/order", func(w http.ResponseWriter, r *http.Request) {
+			if order, ok := read[agentlink.ImportOrder](w, r); ok {
+				told, err := a.Visitor.OrderImport(r.Context(), order)
+				answer(w, told, err)
 			}
 		})
 	}
@@ -100,6 +136,43 @@ func (a *Agent) Handler(own *identity) http.Handler {
 		told.tell(agentlink.Progress{Receipt: &result})
 	})
 	return mux
+}
+
+// exportDatabase answers with the contents of a database. A failure after the beginning is told in
+// a trailer.
+func (a *Agent) exportDatabase(w http.ResponseWriter, r *http.Request) {
+	asked, ok := read[agentlink.DatabaseExport](w, r)
+	if !ok {
+		return
+	}
+	begun := false
+	err := a.Visitor.Export(r.Context(), asked, func() io.Writer {
+		begun = true
+		w.Header().Set("Trailer", agentlink.FailureTrailer)
+		w.Header().Set("Content-Type", "application/octet-stream")
+		return w
+	})
+	switch {
+	case err != nil && begun:
+		w.Header().Set(agentlink.FailureTrailer, url.QueryEscape(err.Error()))
+	case err != nil:
+		http.Error(w, err.Error(), http.StatusUnprocessableEntity)
+	case !begun:
+		w.WriteHeader(http.StatusOK)
+	}
+}
+
+// takeFile takes a part of a file that is to be imported.
+func (a *Agent) takeFile(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	account, err := strconv.ParseInt(q.Get("account"), 10, 64)
+	offset, wrong := strconv.ParseInt(q.Get("offset"), 10, 64)
+	if err := errors.Join(err, wrong); err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	one, err := a.Visitor.ContinueImport(account, q.Get("id"), offset, r.Body)
+	answer(w, agentlink.ImportAnswer{Import: one}, err)
 }
 
 // teller writes what becomes of an apply to whoever waits for it, with signs of life between. It

@@ -47,11 +47,16 @@ func (a *Agent) Sweep(ctx context.Context) (agentlink.Sweep, error) {
 		}
 		account := agentlink.AccountState{AccountID: m.AccountID, SignInName: m.SignInName, Revision: m.Revision,
 			Wanted: m.Wanted, Drift: drift, Warnings: a.warnings(*m)}
-		if usage, known := used[m.SignInName]; known && m.HasHome() {
+		if usage, known := used[m.SignInName]; known && (m.HasHome() || m.HasMail()) {
 			account.Usage = &usage
 		}
 		if load, known := loads[m.SignInName]; known && m.HasHome() {
 			account.Load = &load
+		}
+		if a.Databases != nil {
+			if account.Databases = a.Databases.Sizes(*m); m.Databases != nil {
+				account.DatabaseLimit = m.Databases.SizeLimit
+			}
 		}
 		sweep.Accounts = append(sweep.Accounts, account)
 	}

@@ -11,6 +11,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"sync"
 	"time"
 
@@ -86,6 +87,20 @@ const (
 
 var errSilent = errors.New("no sign of life")
 
+// refusedByAgent is what an agent says of a request that it has refused.
+type refusedByAgent struct{ message string }
+
+// Error implements error.
+func (r *refusedByAgent) Error() string { return "the agent refuses: " + r.message }
+
+// Said is what an agent has said of a request that it has refused, or the error's own text.
+func Said(err error) string {
+	if r := (*refusedByAgent)(nil); errors.As(err, &r) {
+		return r.message
+	}
+	return err.Error()
+}
+
 // ErrUnreachable wraps every failure to get an answer from an agent.
 var ErrUnreachable = errors.New("the agent does not answer")
 
@@ -146,10 +161,83 @@ func (c *Client) ReleaseSending(ctx context.Context, account int64) error {
 	return c.call(ctx, "/v1/release-sending", MailStop{Account: account}, &struct{}{})
 }
 
+// ListPosts asks which messages to a list wait for an owner, or has something done with one.
+func (c *Client) ListPosts(ctx context.Context, asked ListPosts) (HeldPosts, error) {
+	var told HeldPosts
+	return told, c.call(ctx, "/v1/list-posts", asked, &told)
+}
+
 // SiteLog asks for a part of a site's access log.
 func (c *Client) SiteLog(ctx context.Context, asked LogRequest) (LogPage, error) {
 	var p LogPage
 	return p, c.call(ctx, "/v1/log", asked, &p)
+}
+
+// LookIntoDatabase asks something about a database.
+func (c *Client) LookIntoDatabase(ctx context.Context, q DatabaseQuestion) (DatabaseAnswer, error) {
+	var told DatabaseAnswer
+	return told, c.call(ctx, "/v1/database", q, &told)
+}
+
+// FailureTrailer says why what was sent is not whole, escaped as in a query.
+const FailureTrailer = "Failure"
+
+// ExportDatabase opens the contents of a database. The error at the end of reading is io.EOF only
+// if all of them were there.
+func (c *Client) ExportDatabase(ctx context.Context, asked DatabaseExport) (io.ReadCloser, error) {
+	response, err := c.send(ctx, "/v1/database/export", asked)
+	if err != nil {
+		return nil, err
+	}
+	return &wholeBody{response}, nil
+}
+
+// wholeBody is an answer's body with the error of its trailer.
+type wholeBody struct{ response *http.Response }
+
+// Read implements io.Reader.
+func (b *wholeBody) Read(p []byte) (int, error) {
+	n, err := b.response.Body.Read(p)
+	if text := b.response.Trailer.Get(FailureTrailer); errors.Is(err, io.EOF) && text != "" {
+		if why, wrong := url.QueryUnescape(text); wrong == nil {
+			text = why
+		}
+		return n, errors.New(text)
+	}
+	return n, err
+}
+
+// Close implements io.Closer.
+func (b *wholeBody) Close() error { return b.response.Body.Close() }
+
+// NewImport prepares an import.
+func (c *Client) NewImport(ctx context.Context, asked NewImport) (ImportAnswer, error) {
+	var told ImportAnswer
+	return told, c.call(ctx, "/v1/database/imports/new", asked, &told)
+}
+
+// ContinueImport sends what comes behind the first bytes of a file; it may be sent in parts.
+func (c *Client) ContinueImport(ctx context.Context, account int64, id string, offset int64,
+	file io.Reader) (ImportAnswer, error) {
+	var told ImportAnswer
+	response, err := c.post(ctx, fmt.Sprintf("/v1/database/imports/file?account=%d&id=%s&offset=%d", account,
+		url.QueryEscape(id), offset), file)
+	if err != nil {
+		return told, err
+	}
+	return told, decode(response, &told)
+}
+
+// Imports asks for those into the databases of an account.
+func (c *Client) Imports(ctx context.Context, asked ImportsOf) (ImportList, error) {
+	var told ImportList
+	return told, c.call(ctx, "/v1/database/imports", asked, &told)
+}
+
+// OrderImport has something done with an import.
+func (c *Client) OrderImport(ctx context.Context, order ImportOrder) (ImportAnswer, error) {
+	var told ImportAnswer
+	return told, c.call(ctx, "/v1/database/imports/order", order, &told)
 }
 
 // Apply has m applied, tells each step as it happens, and returns the receipt.
@@ -188,6 +276,11 @@ func (c *Client) call(ctx context.Context, path string, body, answer any) error 
 	if err != nil {
 		return err
 	}
+	return decode(response, answer)
+}
+
+// decode reads an answer.
+func decode(response *http.Response, answer any) error {
 	defer response.Body.Close()
 	if err := json.NewDecoder(response.Body).Decode(answer); err != nil {
 		return fmt.Errorf("%w in a way that can be read: %w", ErrUnreachable, err)
@@ -195,13 +288,18 @@ func (c *Client) call(ctx context.Context, path string, body, answer any) error 
 	return nil
 }
 
-// send posts body; an answer that is not a success is an error.
+// send posts body as JSON.
 func (c *Client) send(ctx context.Context, path string, body any) (*http.Response, error) {
 	text, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+c.address+path, bytes.NewReader(text))
+	return c.post(ctx, path, bytes.NewReader(text))
+}
+
+// post posts body; an answer that is not a success is an error.
+func (c *Client) post(ctx context.Context, path string, body io.Reader) (*http.Response, error) {
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+c.address+path, body)
 	if err != nil {
 		return nil, err
 	}
@@ -216,7 +314,7 @@ func (c *Client) send(ctx context.Context, path string, body any) (*http.Respons
 		if response.StatusCode == http.StatusServiceUnavailable {
 			return nil, fmt.Errorf("%w: %s", ErrUnreachable, bytes.TrimSpace(message))
 		}
-		return nil, fmt.Errorf("the agent refuses: %s", bytes.TrimSpace(message))
+		return nil, &refusedByAgent{string(bytes.TrimSpace(message))}
 	}
 	return response, nil
 }

@@ -9,7 +9,9 @@ package agentlink
 import (
 	"time"
 
+	"victualler/internal/hosting/databases"
 	"victualler/internal/hosting/homes"
+	"victualler/internal/hosting/mail"
 	"victualler/internal/manifest"
 )
 
@@ -165,6 +167,50 @@ type MailLogPage struct {
 	More bool `json:"more,omitempty"`
 	// Stops are the accounts that are stopped from sending at this moment.
 	Stops []MailStop `json:"stops"`
+	// Left are the members who have left lists by a message.
+	Left []ListLeave `json:"left,omitempty"`
+	// Failures are the sign-ins of the last day that failed; nil says nothing, as that is told now
+	// and then alone.
+	Failures []SignInFailures `json:"failures"`
+}
+
+// SignInFailures counts the sign-ins of the last day to a mailbox that failed.
+type SignInFailures struct {
+	Mailbox string `json:"mailbox"`
+	Count   int64  `json:"count"`
+	// Clients is from how many addresses they came.
+	Clients int64 `json:"clients"`
+	// LastAt is when the last one came, LastFrom from which address; empty is one of many.
+	LastAt   time.Time `json:"last_at"`
+	LastFrom string    `json:"last_from"`
+}
+
+// ListLeave says that a member of one of an account's lists has left it by a message.
+type ListLeave struct {
+	Account int64 `json:"account"`
+	// Code is the member's ([mail.LeaveCode]).
+	Code string `json:"code"`
+}
+
+// What is done with messages that wait for an owner of their list.
+const (
+	ApprovePost = "approve"
+	DropPost    = "drop"
+)
+
+// ListPosts asks for the messages to a list that wait for an owner; where Do is set, it is done
+// with one of them.
+type ListPosts struct {
+	List string `json:"list"`
+	Do   string `json:"do,omitempty"`
+	Post string `json:"post,omitempty"`
+}
+
+// HeldPosts are the messages to a list that wait.
+type HeldPosts struct {
+	Posts []mail.HeldPost `json:"posts"`
+	// Gone says that what something was to be done with waits no more.
+	Gone bool `json:"gone,omitempty"`
 }
 
 // MailStop says that an account is stopped from sending, as too much of it came back.
@@ -198,13 +244,17 @@ type Delivery struct {
 	Client string `json:"client,omitempty"`
 	SignIn string `json:"sign_in,omitempty"`
 	Local  bool   `json:"local,omitempty"`
-	// Outcome is delivered, forwarded, waiting, failed or refused.
+	// Outcome is delivered, forwarded, kept, waiting, failed or refused.
 	Outcome string `json:"outcome"`
 	// Code is that of RFC 3463, Relay who was asked, Reply what was answered.
 	Code  string `json:"code,omitempty"`
 	Relay string `json:"relay,omitempty"`
 	Reply string `json:"reply,omitempty"`
 	Tries int64  `json:"tries"`
+	// Score is what the spam filter found, with the rules that count most; Folder is where in the
+	// mailbox a message is, other than the inbox.
+	Score  string `json:"score,omitempty"`
+	Folder string `json:"folder,omitempty"`
 }
 
 // QueuedMessage is a message that waits.
@@ -253,10 +303,24 @@ type AccountState struct {
 	Wanted     manifest.Wanted `json:"wanted"`
 	Drift      []Drift         `json:"drift,omitempty"`
 	Warnings   []Warning       `json:"warnings,omitempty"`
-	// Usage is what the home holds; nil where it could not be measured.
+	// Usage is what the home and the mail hold there; nil where it could not be measured.
 	Usage *Usage `json:"usage,omitempty"`
 	// Load is what runs for the account; nil if nothing has since the server was started.
 	Load *Load `json:"load,omitempty"`
+	// Databases are those of the account there, as they were measured last.
+	Databases []DatabaseSize `json:"databases,omitempty"`
+	// DatabaseLimit is what all databases of the account may hold, in bytes; nil is unlimited.
+	DatabaseLimit *int64 `json:"database_limit,omitempty"`
+}
+
+// DatabaseSize is how much a database holds.
+type DatabaseSize struct {
+	Engine databases.Engine `json:"engine"`
+	Name   string           `json:"name"`
+	// Size in bytes, on disk.
+	Size int64 `json:"size"`
+	// Growth is whether the account's databases may grow.
+	Growth databases.Growth `json:"growth,omitempty"`
 }
 
 // Load is what runs for an account, and what it has met of its limits. What counts up begins anew

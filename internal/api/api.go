@@ -74,21 +74,22 @@ const ProblemBase = "/api/v1/problems/"
 
 // Server is a machine that runs accounts.
 type Server struct {
-	Label     string     `json:"label"`
-	Address   string     `json:"address" doc:"Host and port of its agent."`
-	Addresses []string   `json:"addresses" doc:"Its public addresses, of its sites and of its DNS."`
-	Roles     []string   `json:"roles" doc:"What it serves."`
-	HostName  string     `json:"host_name" doc:"The name by which it greets other mail servers; empty where it has none."`
-	Open      bool       `json:"open" doc:"Whether it takes new accounts."`
-	State     string     `json:"state" enum:"joining,joined"`
-	Reachable bool       `json:"reachable" doc:"Whether its agent answered when last asked."`
-	SeenAt    *time.Time `json:"seen_at" doc:"When its agent last answered."`
-	SweptAt   *time.Time `json:"swept_at" doc:"When its accounts were last compared with their manifests."`
-	Accounts  int64      `json:"accounts" doc:"How many accounts it holds."`
-	Drifts    int64      `json:"drifts" doc:"How many differences the last sweep found."`
-	Health    *Health    `json:"health" doc:"What the agent said last; null before that."`
-	Operation int64      `json:"operation,omitempty" doc:"After a change of addresses: number of the operation that tells the name servers."`
-	Version   int64      `json:"version" doc:"Counts changes; the ETag."`
+	Label      string     `json:"label"`
+	Address    string     `json:"address" doc:"Host and port of its agent."`
+	Addresses  []string   `json:"addresses" doc:"Its public addresses, of its sites and of its DNS."`
+	Roles      []string   `json:"roles" doc:"What it serves."`
+	HostName   string     `json:"host_name" doc:"The name by which it greets other mail servers; empty where it has none."`
+	SpamFilter bool       `json:"spam_filter" doc:"Whether a mail server judges what comes and what is sent."`
+	Open       bool       `json:"open" doc:"Whether it takes new accounts."`
+	State      string     `json:"state" enum:"joining,joined"`
+	Reachable  bool       `json:"reachable" doc:"Whether its agent answered when last asked."`
+	SeenAt     *time.Time `json:"seen_at" doc:"When its agent last answered."`
+	SweptAt    *time.Time `json:"swept_at" doc:"When its accounts were last compared with their manifests."`
+	Accounts   int64      `json:"accounts" doc:"How many accounts it holds."`
+	Drifts     int64      `json:"drifts" doc:"How many differences the last sweep found."`
+	Health     *Health    `json:"health" doc:"What the agent said last; null before that."`
+	Operation  int64      `json:"operation,omitempty" doc:"After a change of addresses: number of the operation that tells the name servers."`
+	Version    int64      `json:"version" doc:"Counts changes; the ETag."`
 }
 
 // Health is how a server is.
@@ -134,9 +135,10 @@ type NewServer struct {
 
 // ServerChange changes a server; what is absent stays.
 type ServerChange struct {
-	Open      *bool     `json:"open,omitempty" doc:"Whether it takes new accounts."`
-	Addresses *[]string `json:"addresses,omitempty" maxItems:"16" doc:"Its public IPv4 and IPv6 addresses; none takes that of the agent. Zones that lead there follow."`
-	HostName  *string   `json:"host_name,omitempty" maxLength:"253" doc:"The name by which it greets other mail servers."`
+	Open       *bool     `json:"open,omitempty" doc:"Whether it takes new accounts."`
+	Addresses  *[]string `json:"addresses,omitempty" maxItems:"16" doc:"Its public IPv4 and IPv6 addresses; none takes that of the agent. Zones that lead there follow."`
+	HostName   *string   `json:"host_name,omitempty" maxLength:"253" doc:"The name by which it greets other mail servers."`
+	SpamFilter *bool     `json:"spam_filter,omitempty" doc:"Whether a mail server judges what comes and what is sent; it takes over a change within a minute."`
 }
 
 // Joining is a server that has been added and waits for its agent.
@@ -158,7 +160,7 @@ type Drift struct {
 	Part    string    `json:"part" doc:"Which part of the server answers for it, such as nginx."`
 	Subject string    `json:"subject" doc:"The file, user or directory."`
 	Detail  string    `json:"detail" doc:"What is wrong, in words."`
-	Diff    string    `json:"diff,omitempty" doc:"Unified diff from what is found to what is wanted."`
+	Diff    string    `json:"diff,omitempty" doc:"Of files, a unified diff from what is found to what is wanted; of databases, the statements that put it right."`
 	FoundAt time.Time `json:"found_at"`
 }
 
@@ -180,6 +182,7 @@ type Account struct {
 	Plan       string     `json:"plan" doc:"RESELLER.PLAN for operators, where it is a reseller's."`
 	Server     string     `json:"server"`
 	State      string     `json:"state" enum:"opening,active,suspended,closing,closed"`
+	MailState  string     `json:"mail_state,omitempty" enum:"sending,receiving,all" doc:"What of its mail is suspended by itself; absent is nothing."`
 	DiskUsed   *int64     `json:"disk_used" doc:"Bytes, at the last sweep; null before."`
 	DiskLimit  *int64     `json:"disk_limit" doc:"Bytes, as plan, frozen terms or exception give it; null is unlimited."`
 	Exceptions int64      `json:"exceptions" doc:"How many limits and features are set by hand."`

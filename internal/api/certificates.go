@@ -82,6 +82,7 @@ type SiteCertificate struct {
 	State        string               `json:"state" enum:"self-signed,ordered,valid,failing,expired,uploaded"`
 	Mode         string               `json:"mode" enum:"automatic,uploaded,self-signed" doc:"How it comes by it."`
 	Names        []string             `json:"names" doc:"Those that it should be for."`
+	MailNames    []string             `json:"mail_names" doc:"Names for the domain's mail that it is for as well, as soon as they lead here."`
 	Chosen       bool                 `json:"chosen" doc:"The names were chosen; else they are all of the site that would pass."`
 	KeyType      string               `json:"key_type"`
 	PinKey       bool                 `json:"pin_key" doc:"The next certificate has the key of this one."`

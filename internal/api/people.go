@@ -289,8 +289,30 @@ type Settings struct {
 	MailName       string   `json:"mail_name,omitempty" doc:"Sign-in name there."`
 	MailPassword   bool     `json:"mail_password" doc:"Whether there is a password for it; it cannot be looked up."`
 	Sender         string   `json:"sender" doc:"Address of notices."`
+	MailDays       int      `json:"mail_days" doc:"For how many days messages wait that cannot be delivered; then they go back to their senders."`
+	Spam           Spam     `json:"spam"`
 	Operation      int64    `json:"operation,omitempty" doc:"Number of the operation that tells the servers, whose own pages show it."`
 	Version        int64    `json:"version" doc:"Counts changes; the ETag."`
+}
+
+// Spam is what mail servers do about unwanted messages. They take over a change within a minute.
+type Spam struct {
+	JunkAbove   float64  `json:"junk_above" doc:"From how many points on a message goes to Junk; mailboxes may have a bound of their own."`
+	RefuseAbove float64  `json:"refuse_above" doc:"From how many points on a message is not taken, nor sent."`
+	Greylisting bool     `json:"greylisting" doc:"Whether suspicious messages must be sent once more, minutes later."`
+	Blocklists  []string `json:"blocklists" doc:"Zones of DNS that name addresses which nothing is taken from (RFC 5782)."`
+	Forbidden   []string `json:"forbidden" doc:"What names of attachments must not end with, such as exe."`
+	Scanner     string   `json:"scanner" doc:"Where a virus scanner listens that speaks clamd's protocol: a path on the mail server, or host:port; empty is none."`
+}
+
+// SpamChange changes what mail servers do about unwanted messages; what is absent stays.
+type SpamChange struct {
+	JunkAbove   *float64  `json:"junk_above,omitempty" minimum:"1" maximum:"100"`
+	RefuseAbove *float64  `json:"refuse_above,omitempty" minimum:"1" maximum:"100"`
+	Greylisting *bool     `json:"greylisting,omitempty"`
+	Blocklists  *[]string `json:"blocklists,omitempty" maxItems:"10"`
+	Forbidden   *[]string `json:"forbidden,omitempty" maxItems:"100"`
+	Scanner     *string   `json:"scanner,omitempty" maxLength:"262"`
 }
 
 // SettingsChange changes settings; what is absent stays.
@@ -307,6 +329,9 @@ type SettingsChange struct {
 	MailName       *string   `json:"mail_name,omitempty" maxLength:"200"`
 	MailPassword   *string   `json:"mail_password,omitempty" maxLength:"1000"`
 	Sender         *string   `json:"sender,omitempty" maxLength:"254"`
+	MailDays       *int      `json:"mail_days,omitempty" minimum:"1" maximum:"14"`
+
+	Spam *SpamChange `json:"spam,omitempty"`
 }
 
 // MailTest asks for a message that shows whether mail goes out.

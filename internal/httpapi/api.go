@@ -106,6 +106,11 @@ func New(o Options) *API {
 		}
 		promhttp.HandlerFor(metrics, promhttp.HandlerOpts{}).ServeHTTP(w, r)
 	})
+	const leaving = "/leave/{list}/{code}"
+	a.router.Post(leaving, a.leave)
+	if o.Console != nil {
+		a.router.Get(leaving, func(w http.ResponseWriter, r *http.Request) { serveConsole(w, r, o.Console) })
+	}
 	a.router.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		if o.Console != nil && (r.Method == http.MethodGet || r.Method == http.MethodHead) &&
 			!strings.HasPrefix(r.URL.Path, "/api/") {
@@ -130,7 +135,11 @@ func (a *API) addRoutes() {
 	a.customerRoutes()
 	a.eventRoutes()
 	a.loginRoutes()
+	a.databaseRoutes()
+	a.databaseContentRoutes()
 	a.mailRoutes()
+	a.listRoutes()
+	a.holderRoutes()
 	a.messageRoutes()
 	a.sendingRoutes()
 	a.operationRoutes()
@@ -176,6 +185,8 @@ func config() huma.Config {
 		"session": {Type: "http", Scheme: "bearer", Description: "The token of POST " + Base +
 			"/session, or one of POST " + Base + "/tokens."},
 		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName, Description: "The console's session."},
+		"mailbox": {Type: "apiKey", In: "cookie", Name: holderCookie,
+			Description: "The session of a mailbox's holder."},
 	}}
 	return c
 }
@@ -344,6 +355,9 @@ func (r route) operation(registry huma.Registry) huma.Operation {
 		Extensions:      map[string]any{"x-permission": string(r.permission)}}
 	if r.permission != rights.Public {
 		o.Security = []map[string][]string{{"session": {}}, {"cookie": {}}}
+		if r.permission == rights.OwnMailbox {
+			o.Security = []map[string][]string{{"mailbox": {}}}
+		}
 		o.Errors = append(o.Errors, http.StatusUnauthorized, http.StatusForbidden)
 	}
 	if r.changes {
@@ -560,8 +574,14 @@ func (a *API) identify(ctx huma.Context, next func(huma.Context)) {
 	if err != nil {
 		host = ctx.RemoteAddr()
 	}
-	if token := sessionToken(ctx); token != "" && permission != rights.Public {
-		found, err := a.service.People.Identify(ctx.Context(), token, host, ctx.Header(unattendedHeader) != "")
+	if token := sessionToken(ctx, permission); token != "" && permission != rights.Public {
+		var found usecase.Actor
+		var err error
+		if permission == rights.OwnMailbox {
+			found, err = a.service.Mail.IdentifyHolder(ctx.Context(), token)
+		} else {
+			found, err = a.service.People.Identify(ctx.Context(), token, host, ctx.Header(unattendedHeader) != "")
+		}
 		if err != nil {
 			a.refuse(ctx, a.toProblem(ctx.Context(), err))
 			return
@@ -619,11 +639,15 @@ func (a *API) refuse(ctx huma.Context, err error) {
 }
 
 // sessionToken returns the token of the Authorization header (RFC 6750) or of the cookie.
-func sessionToken(ctx huma.Context) string {
+func sessionToken(ctx huma.Context, permission rights.Permission) string {
 	if token, found := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); found {
 		return token
 	}
-	cookie, err := huma.ReadCookie(ctx, cookieName)
+	name := cookieName
+	if permission == rights.OwnMailbox {
+		name = holderCookie
+	}
+	cookie, err := huma.ReadCookie(ctx, name)
 	if err != nil {
 		return ""
 	}

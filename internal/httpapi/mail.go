@@ -72,6 +72,34 @@ func (a *API) mailRoutes() {
 		}) (api.Started, error) {
 			return a.service.Mail.RemoveMailbox(ctx, who, in.Account, in.Mailbox)
 		})
+	register(a, route{id: "take-profile", method: http.MethodGet,
+		path:    "/accounts/{account}/mailboxes/{mailbox}/profile",
+		summary: "Take a file by which telephones set up a mailbox", permission: rights.AccountsRead, tag: tag,
+		description: "It has no password: the telephone asks for that."},
+		func(ctx context.Context, in *MailboxPath) (*profileFile, error) {
+			text, err := a.service.Mail.Profile(ctx, actor(ctx), in.Account, in.Mailbox)
+			return newProfileFile(text), err
+		})
+	registerChange(a, route{id: "add-program-password", method: http.MethodPost,
+		path: "/accounts/{account}/mailboxes/{mailbox}/passwords", summary: "Make a further password, for one program",
+		permission: rights.MailChange, tag: tag, status: http.StatusAccepted},
+		func(ctx context.Context, who usecase.Actor, in *struct {
+			MailboxPath
+			Previewable
+			Body api.NewProgramPassword
+		}) (api.ProgramPasswordAdded, error) {
+			return a.service.Mail.AddProgramPassword(ctx, who, in.Account, in.Mailbox, in.Body)
+		})
+	registerChange(a, route{id: "remove-program-password", method: http.MethodDelete,
+		path: "/accounts/{account}/mailboxes/{mailbox}/passwords/{program}", summary: "Take a program's password away",
+		permission: rights.MailChange, tag: tag, status: http.StatusAccepted},
+		func(ctx context.Context, who usecase.Actor, in *struct {
+			MailboxPath
+			Previewable
+			Program string `path:"program" maxLength:"240" doc:"What it is for."`
+		}) (api.Started, error) {
+			return a.service.Mail.RemoveProgramPassword(ctx, who, in.Account, in.Mailbox, in.Program)
+		})
 	register(a, route{id: "list-mail-addresses", method: http.MethodGet, path: "/accounts/{account}/addresses",
 		summary: "List the addresses beside those of mailboxes", permission: rights.AccountsRead, tag: tag},
 		func(ctx context.Context, in *AccountPath) (*struct{ Body api.MailAddressList }, error) {
@@ -126,6 +154,16 @@ func (a *API) mailRoutes() {
 
 func (a *API) messageRoutes() {
 	const tag = "Mail"
+	register(a, route{id: "rehearse-mail", method: http.MethodGet, path: "/accounts/{account}/mail-rehearsal",
+		summary:    "Look at the mail of a domain as others do before they take a message",
+		permission: rights.AccountsRead, tag: tag},
+		func(ctx context.Context, in *struct {
+			AccountPath
+			Domain string `query:"domain" required:"true" maxLength:"253"`
+		}) (*struct{ Body api.MailRehearsal }, error) {
+			out, err := a.service.Mail.Rehearse(ctx, actor(ctx), in.Account, in.Domain)
+			return &struct{ Body api.MailRehearsal }{out}, err
+		})
 	register(a, route{id: "list-messages", method: http.MethodGet, path: "/messages",
 		summary: "List what became of messages", permission: rights.MessagesRead, tag: tag,
 		description: "Newest first, one for each recipient. Servers are asked for what is new with the first page. " +
@@ -137,12 +175,12 @@ func (a *API) messageRoutes() {
 			Sender    string    `query:"sender" maxLength:"320" doc:"Only those from this address."`
 			Recipient string    `query:"recipient" maxLength:"320" doc:"Only those to this address."`
 			MessageID string    `query:"message_id" maxLength:"998" doc:"Only those with this Message-ID."`
-			Outcome   string    `query:"outcome" enum:",delivered,forwarded,waiting,failed,refused" doc:"Only those."`
+			Outcome   string    `query:"outcome" enum:",delivered,forwarded,kept,waiting,failed,refused" doc:"Only those."`
 			Since     time.Time `query:"since" doc:"Only those that came since then."`
 			Until     time.Time `query:"until" doc:"Only those that came before then."`
 		}) (*struct{ Body api.MessagePage }, error) {
-			var before int64
-			if err := usecase.ReadCursor(in.Cursor, &before); err != nil {
+			before, err := messageCursor(in.Cursor)
+			if err != nil {
 				return nil, err
 			}
 			f := mail.MessageFilter{Account: in.Account, Sender: in.Sender, Recipient: in.Recipient,
@@ -164,6 +202,13 @@ func (a *API) messageRoutes() {
 			m, err := a.service.Mail.Message(ctx, actor(ctx), in.ID)
 			return &struct{ Body api.Message }{m}, err
 		})
+	register(a, route{id: "show-sending", method: http.MethodGet, path: "/sending",
+		summary:    "Tell what became of what was sent to others within a day, by account and by destination",
+		permission: rights.ServersRead, tag: tag},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body api.Sending }, error) {
+			sending, err := a.service.Mail.Sending(ctx)
+			return &struct{ Body api.Sending }{sending}, err
+		})
 	register(a, route{id: "show-queue", method: http.MethodGet, path: "/queue", summary: "List the messages that wait",
 		permission: rights.MessagesRead, tag: tag, description: "Oldest first, as the servers have them at this " +
 			"moment."},
@@ -184,8 +229,27 @@ func (a *API) messageRoutes() {
 		})
 }
 
-// sendingRoutes are about accounts that were stopped from sending.
+// sendingRoutes are about accounts whose mail is stopped.
 func (a *API) sendingRoutes() {
+	registerChange(a, route{id: "suspend-mail", method: http.MethodPost, path: "/accounts/{account}/suspend-mail",
+		summary:    "Suspend sending, receiving or both of an account, while its sites go on",
+		permission: rights.AccountsSuspend, tag: "Mail", status: http.StatusAccepted},
+		func(ctx context.Context, who usecase.Actor, in *struct {
+			AccountPath
+			Previewable
+			Body api.SuspendMail
+		}) (api.Started, error) {
+			return a.service.Mail.SuspendMail(ctx, who, in.Account, in.Body)
+		})
+	registerChange(a, route{id: "resume-mail", method: http.MethodPost, path: "/accounts/{account}/resume-mail",
+		summary: "End a suspension of mail", permission: rights.AccountsSuspend, tag: "Mail",
+		status: http.StatusAccepted},
+		func(ctx context.Context, who usecase.Actor, in *struct {
+			AccountPath
+			Previewable
+		}) (api.Started, error) {
+			return a.service.Mail.ResumeMail(ctx, who, in.Account)
+		})
 	registerChange(a, route{id: "release-sending", method: http.MethodPost, path: "/accounts/{account}/release-sending",
 		summary:    "Have an account send again that was stopped, as too much of it came back",
 		permission: rights.SendingRelease, tag: "Mail"},
@@ -201,4 +265,9 @@ func (a *API) sendingRoutes() {
 type MailAddressPath struct {
 	AccountPath
 	Address string `path:"address" maxLength:"320" doc:"What goes before the @ is enough where that is clear."`
+}
+
+// messageCursor reads where a page of messages begins.
+func messageCursor(text string) (before mail.MessageCursor, err error) {
+	return before, usecase.ReadCursor(text, &before.Came, &before.ID)
 }

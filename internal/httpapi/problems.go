@@ -140,7 +140,7 @@ func newProblem(ctx huma.Context, status int, message string, errs ...error) hum
 	case refusal.InvalidInput:
 		message = "something in the request is wrong; see the fields"
 	case tooLarge:
-		message = "the request is larger than 1 MiB"
+		message = "the request is larger than this call takes: 1 MiB, unless its description says otherwise"
 	}
 	p := refused(refusal.New(kind, "%s", language.Plain(message)).At(fields))
 	if ctx != nil {

@@ -5,6 +5,7 @@ package jobs
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"time"
@@ -101,7 +102,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 		return sv.Rollout.SweepServers(ctx)
 	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[tidyArgs]) error {
-		return sv.People.Tidy(ctx)
+		return errors.Join(sv.People.Tidy(ctx), sv.Mail.TidySessions(ctx))
 	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[keysArgs]) error {
 		return sv.Mail.TurnSigningKeys(ctx)

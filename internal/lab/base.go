@@ -20,13 +20,13 @@ import (
 var basePackages = []string{
 	"btrfs-progs", "ca-certificates", "cron", "curl",
 	"dovecot-imapd", "dovecot-lmtpd", "dovecot-managesieved", "dovecot-pop3d", "dovecot-sieve", "dovecot-sqlite",
-	"iproute2", "iputils-ping", "knot", "knot-dnssecutils", "knot-dnsutils", "nginx-light", "openssh-server",
-	"postfix", "postfix-sqlite",
-	"php-fpm", "php-mysql", "php-pgsql", "procps", "rsync", "quota",
+	"dovecot-fts-xapian", "iproute2", "iputils-ping", "knot", "knot-dnssecutils", "knot-dnsutils", "mariadb-server",
+	"nginx-light", "openssh-server", "postfix", "postfix-sqlite", "postgresql",
+	"php-fpm", "php-mysql", "php-pgsql", "procps", "quota", "redis-server", "rspamd", "rsync",
 }
 
 // baseRecipe counts changes to what is done with the packages.
-const baseRecipe = "2"
+const baseRecipe = "3"
 
 // CacheDir is where base trees are kept: outside any checkout, so that a fresh
 // clone finds them. VICTUALLER_CACHE overrides it.
@@ -94,6 +94,31 @@ func finishBase(dir string) error {
 	for _, path := range []string{"etc/nginx/sites-enabled/default", "var/cache/apt/archives", "etc/resolv.conf"} {
 		if err := os.RemoveAll(filepath.Join(dir, path)); err != nil {
 			return err
+		}
+	}
+	return smallEngines(dir)
+}
+
+// smallEngines makes what MariaDB and PostgreSQL have on disk anew, small and in UTF-8: each server
+// of the lab has a copy of what it writes to, and several of them share one machine.
+func smallEngines(dir string) error {
+	mariadb := "[mariadbd]\n" + strings.Join([]string{"innodb_log_file_size=8M", "innodb_buffer_pool_size=24M",
+		"innodb_data_file_path=ibdata1:4M:autoextend", "key_buffer_size=1M", "aria_pagecache_buffer_size=1M",
+		"aria_log_file_size=8M", "performance_schema=OFF"}, "\n") + "\n"
+	if err := os.WriteFile(filepath.Join(dir, "etc/mysql/mariadb.conf.d/70-small.cnf"), []byte(mariadb),
+		0o644); err != nil {
+		return err
+	}
+	small := "shared_buffers = 16MB\nmax_wal_size = 64MB\nmin_wal_size = 32MB\nmaintenance_work_mem = 16MB\n"
+	for _, step := range []string{
+		"rm -rf /var/lib/mysql/* && mariadb-install-db --user=mysql --auth-root-authentication-method=socket " +
+			"--skip-test-db",
+		"if pg_lsclusters -h | grep -q main; then pg_dropcluster 15 main; fi; " +
+			"pg_createcluster 15 main --locale C.UTF-8 -e UTF8 -- --wal-segsize=4",
+		"printf '" + small + "' > /etc/postgresql/15/main/conf.d/70-small.conf",
+	} {
+		if out, err := exec.Command("chroot", dir, "sh", "-c", step).CombinedOutput(); err != nil {
+			return fmt.Errorf("%s: %w\n%s", step, err, tail(string(out), 2000))
 		}
 	}
 	return nil

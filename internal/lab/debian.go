@@ -12,7 +12,8 @@ import (
 
 // MachinePackages are the Debian packages the demo and the tests need on the
 // machine itself. Everything else lives in the base tree.
-var MachinePackages = []string{"mmdebstrap", "btrfs-progs", "iproute2", "util-linux", "postgresql-15"}
+var MachinePackages = []string{"mmdebstrap", "btrfs-progs", "iproute2", "util-linux", "postgresql-15",
+	"python3-dkim", "python3-authheaders"}
 
 // ErrNoNamespaces says that this process may not make namespaces and mounts.
 var ErrNoNamespaces = errors.New("the lab needs root and the right to make namespaces and mounts: run it as root on " +

@@ -199,10 +199,14 @@ func serve(c initConfig) {
 		fail("logs: %v", err)
 	}
 	running := map[int]Service{}
+	again := make(chan Service)
 	start := func(s Service) {
 		pid, err := startService(s)
 		if err != nil {
 			fmt.Fprintf(os.Stderr, "start %s: %v\n", s.Name, err)
+			if s.Keep { // somebody may be replacing the program
+				time.AfterFunc(2*time.Second, func() { again <- s })
+			}
 			return
 		}
 		running[pid] = s
@@ -214,7 +218,6 @@ func serve(c initConfig) {
 
 	ended := make(chan int)
 	go reap(ended)
-	again := make(chan Service)
 	for {
 		select {
 		case pid := <-ended:

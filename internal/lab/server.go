@@ -49,6 +49,18 @@ var BaseServices = []Service{
 	{Name: "dovecot", Argv: awaiting("/etc/dovecot/dovecot.conf", "dovecot", "-F"), Keep: true},
 	{Name: "postfix", Argv: awaiting("/etc/postfix/main.cf", "sh", "-c",
 		"/usr/lib/postfix/configure-instance.sh - && exec postfix start-fg"), Keep: true},
+	{Name: "redis", Argv: awaiting("/etc/redis/redis.conf", "sh", "-c", "mkdir -p /run/redis && "+
+		"chown redis:redis /run/redis && exec "+
+		"setpriv --reuid redis --regid redis --init-groups redis-server /etc/redis/redis.conf"), Keep: true},
+	{Name: "rspamd", Argv: awaiting("/etc/rspamd/rspamd.conf", "sh", "-c", "mkdir -p /run/rspamd && "+
+		"chown _rspamd:_rspamd /run/rspamd && exec "+
+		"setpriv --reuid _rspamd --regid _rspamd --init-groups rspamd -c /etc/rspamd/rspamd.conf -f"), Keep: true},
+	{Name: "mariadb", Argv: awaiting("/etc/mysql/mariadb.conf.d/90-victualler.cnf", "sh", "-c",
+		"install -d -o mysql -g mysql /run/mysqld && exec mariadbd --user=mysql"), Keep: true},
+	{Name: "postgresql", Argv: awaiting("/etc/postgresql/15/main/conf.d/90-victualler.conf", "sh", "-c",
+		"install -d -o postgres -g postgres -m 2775 /run/postgresql && exec "+
+			"setpriv --reuid postgres --regid postgres --init-groups /usr/lib/postgresql/15/bin/postgres "+
+			"-D /var/lib/postgresql/15/main -c config_file=/etc/postgresql/15/main/postgresql.conf"), Keep: true},
 	{Name: "sshd", Argv: []string{"sh", "-c", "mkdir -p /run/sshd && exec /usr/sbin/sshd -D"}, Keep: true},
 }
 

@@ -23,13 +23,30 @@ type Flow struct {
 	Tally  *Tally
 	// Replied counts who was told that somebody is away.
 	Replied *Tally
+	// Left knows who has left lists by a message.
+	Left *Tally
 	// Inject puts a message into Postfix's queue; when it returns nil, it is Postfix's to deliver.
 	Inject func(ctx context.Context, sender string, recipients []string, message io.Reader) error
 	// Scratch is a directory for messages that are being read.
 	Scratch string
 	Log     *slog.Logger
+	// Filter is how the spam filter is asked, where the configuration says that there is one.
+	Filter *Judge
+	// SitesDir has the files that say where the mail of sites goes through that is not on this
+	// server.
+	SitesDir string
 
 	config atomic.Pointer[definition.Config]
+	// sites bounds how much comes from sites at the same time, wherever they are.
+	sites busy[int64]
+}
+
+// Judge is the spam filter, if there is one.
+func (f *Flow) Judge() *Judge {
+	if !f.config.Load().Filter {
+		return nil
+	}
+	return f.Filter
 }
 
 // Configure sets what is known of the server, also while it serves.

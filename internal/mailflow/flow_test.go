@@ -61,7 +61,8 @@ func newBench(t testing.TB) *bench {
 	t.Cleanup(func() { tables.Close() })
 	b.Flow = &Flow{Tables: tables, Tally: tallyAt(t, filepath.Join(dir, "sent"), &b.now), Scratch: dir,
 		Log: slog.New(slog.DiscardHandler), Inject: b.inject,
-		Replied: tallyFor(t, filepath.Join(dir, "replied"), &b.now, replyPause)}
+		Replied: tallyFor(t, filepath.Join(dir, "replied"), &b.now, replyPause),
+		Left:    tallyFor(t, filepath.Join(dir, "left"), &b.now, leaveMemory)}
 	b.Configure(definition.Config{Name: "skua.ternisland.example", ReturnKey: []byte("0123456789abcdef")})
 	b.write(t, `insert into accounts (name, hourly, bounce_share, silent, account) values
 		('boats', 10, -1, 0, 7), ('quay', -1, -1, 0, 8);
@@ -168,38 +169,43 @@ func TestPolicy(t *testing.T) {
 	})
 }
 
+// deliverTo hands over a message as Postfix does, and returns the answers by recipient.
+func deliverTo(t testing.TB, path, sender, text string, recipients ...string) map[string]error {
+	t.Helper()
+	conn, err := net.Dial("unix", path)
+	require.NoError(t, err)
+	c := smtp.NewClientLMTP(conn)
+	defer c.Close()
+	answers := map[string]error{}
+	require.NoError(t, c.Mail(sender, nil))
+	taken := 0
+	for _, r := range recipients {
+		if answers[r] = c.Rcpt(r, nil); answers[r] == nil {
+			taken++
+		}
+	}
+	if taken == 0 {
+		return answers
+	}
+	w, err := c.Data()
+	require.NoError(t, err)
+	_, err = io.WriteString(w, text)
+	require.NoError(t, err)
+	var failures smtp.LMTPDataError
+	if err := w.Close(); err != nil {
+		require.ErrorAs(t, err, &failures)
+	}
+	for r, failure := range failures {
+		answers[r] = failure
+	}
+	return answers
+}
+
 func TestForwards(t *testing.T) {
 	b := newBench(t)
 	path := listen(t, b.ServeForwards)
-	// deliver hands over a message as Postfix does, and returns the answers by recipient.
 	deliver := func(sender, text string, recipients ...string) map[string]error {
-		conn, err := net.Dial("unix", path)
-		require.NoError(t, err)
-		c := smtp.NewClientLMTP(conn)
-		defer c.Close()
-		answers := map[string]error{}
-		require.NoError(t, c.Mail(sender, nil))
-		taken := 0
-		for _, r := range recipients {
-			if answers[r] = c.Rcpt(r, nil); answers[r] == nil {
-				taken++
-			}
-		}
-		if taken == 0 {
-			return answers
-		}
-		w, err := c.Data()
-		require.NoError(t, err)
-		_, err = io.WriteString(w, text)
-		require.NoError(t, err)
-		var failures smtp.LMTPDataError
-		if err := w.Close(); err != nil {
-			require.ErrorAs(t, err, &failures)
-		}
-		for r, failure := range failures {
-			answers[r] = failure
-		}
-		return answers
+		return deliverTo(t, path, sender, text, recipients...)
 	}
 	const text = "From: Eve <eve@elsewhere.test>\r\nSubject: hello\r\n\r\n.a dot\r\nbody\r\n"
 	crew := definition.ForwardRecipient("crew@boats.example")
@@ -273,6 +279,29 @@ func TestForwards(t *testing.T) {
 		assert.Empty(t, b.drain(), "the absence is over")
 		b.now = before
 	})
+	t.Run("spam stays in the mailbox", func(t *testing.T) {
+		b.write(t, `insert into mailboxes (address, hourly, junk_above, account) values ('info@quay.example', -1, 0, 8),
+			('anna@quay.example', -1, 90, 8);
+		insert into forwards (address, target, account) values ('info@quay.example', 'bo@harbourmail.test', 8),
+			('anna@quay.example', 'bo@harbourmail.test', 8), ('crew@quay.example', 'bo@harbourmail.test', 8)`)
+		passed := func(address string, tenths int) bool {
+			r := definition.ForwardRecipient(address)
+			assert.NoError(t, deliver("eve@elsewhere.test", fmt.Sprintf("Spam-Tenths: %d\r\n%s", tenths, text), r)[r])
+			return len(b.drain()) > 0
+		}
+		assert.True(t, passed("info@quay.example", 99), "nothing judges here, so anybody can have written that")
+		was := *b.config.Load()
+		defer func() { b.Filter = nil; b.Configure(was) }()
+		judging := was
+		judging.Filter, judging.JunkAbove = true, 60
+		b.Filter = &Judge{}
+		b.Configure(judging)
+		assert.True(t, passed("info@quay.example", 59))
+		assert.False(t, passed("info@quay.example", 60))
+		assert.True(t, passed("anna@quay.example", 89), "the mailbox has a bound of its own")
+		assert.False(t, passed("anna@quay.example", 90))
+		assert.True(t, passed("crew@quay.example", 99), "it would be lost: no mailbox stores it")
+	})
 	t.Run("no more than may be passed on", func(t *testing.T) {
 		for range 3 {
 			deliver("eve@elsewhere.test", text, crew)
@@ -296,14 +325,20 @@ func (b *bench) handOver(account int64, r submit.Request, message string) submit
 	return b.takeFromSite(account, strings.NewReader(head+message))
 }
 
-func TestSites(t *testing.T) {
-	b := newBench(t)
+// sign gives boats.example a key.
+func (b *bench) sign(t testing.TB) *rsa.PrivateKey {
 	key, err := rsa.GenerateKey(rand.Reader, 2048)
 	require.NoError(t, err)
 	der, err := x509.MarshalPKCS8PrivateKey(key)
 	require.NoError(t, err)
 	b.write(t, "insert into keys (domain, selector, key, account) values ('boats.example', 'k1', ?, 7)",
 		string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})))
+	return key
+}
+
+func TestSites(t *testing.T) {
+	b := newBench(t)
+	key := b.sign(t)
 	const message = "To: Bo <bo@harbourmail.test>\nBcc: di@harbourmail.test\nSubject: order\n\nthanks\n"
 	a := b.handOver(7, submit.Request{FromFields: true}, "From: Shop <shop@boats.example>\n"+message)
 	require.Equal(t, submit.Answer{}, a)
@@ -350,7 +385,7 @@ func TestSites(t *testing.T) {
 		"a NUL": {7, submit.Request{Recipients: []string{"a@x.test"}}, "From: a@boats.example\nX: a\x00b\n\n",
 			submit.BadData, "octets"},
 		"an account without mail": {9, submit.Request{Recipients: []string{"a@x.test"}}, "From: a@boats.example\n\n",
-			submit.Refused, "sends no mail"},
+			submit.Refused, "has no mail"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			a := b.handOver(c.account, c.request, c.message)
@@ -452,15 +487,16 @@ func domainOf(t testing.TB, name string) names.Domain {
 
 // No account keeps others from sending by messages that never end.
 func TestSitesAtOnce(t *testing.T) {
-	var b busy
+	var b busy[int64]
+	enter := func(account int64) bool { return b.enter(account, siteAtOnce, allAtOnce) }
 	for range siteAtOnce {
-		assert.True(t, b.enter(7))
+		assert.True(t, enter(7))
 	}
-	assert.False(t, b.enter(7))
+	assert.False(t, enter(7))
 	for account := range int64(allAtOnce - siteAtOnce) {
-		assert.True(t, b.enter(100+account))
+		assert.True(t, enter(100+account))
 	}
-	assert.False(t, b.enter(8), "the disk has bounds")
+	assert.False(t, enter(8), "the disk has bounds")
 	b.leave(7)
-	assert.True(t, b.enter(8))
+	assert.True(t, enter(8))
 }

@@ -3,7 +3,11 @@ package mailflow
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
+	"fmt"
+	"io"
+	"mime"
 	"net"
 	"net/textproto"
 	"slices"
@@ -17,16 +21,25 @@ import (
 )
 
 // ServeMilter looks at what mailbox holders send, until the listener is closed: that it names no
-// one else as its sender, and signs it for the sender's domain.
+// one else as its sender, and that it is no spam; and signs it for the sender's domain.
 func (f *Flow) ServeMilter(l net.Listener) error {
-	server := &milter.Server{NewMilter: func() milter.Milter { return &outgoing{flow: f} },
-		Actions: milter.OptAddHeader,
-		Protocol: milter.OptNoConnect | milter.OptNoHelo | milter.OptNoRcptTo | milter.OptNoUnknown |
-			milter.OptNoData}
+	return serveMilter(l, func() milter.Milter { return &outgoing{flow: f} },
+		milter.OptNoConnect|milter.OptNoHelo|milter.OptNoUnknown|milter.OptNoData)
+}
+
+func serveMilter(l net.Listener, make func() milter.Milter, leaveOut milter.OptProtocol) error {
+	server := &milter.Server{NewMilter: make, Actions: milter.OptAddHeader, Protocol: leaveOut}
 	if err := server.Serve(l); !errors.Is(err, net.ErrClosed) && !errors.Is(err, milter.ErrServerClosed) {
 		return err
 	}
 	return nil
+}
+
+// answer tells Postfix what its client is to be told.
+func answer(refusal *textproto.Error) milter.Response {
+	// A percent sign would have it look for a value.
+	return milter.NewResponseStr(byte(milter.ActReplyCode),
+		strings.ReplaceAll(fmt.Sprintf("%d %s", refusal.Code, refusal.Msg), "%", "%%"))
 }
 
 // outgoing is one message after the other of a connection to Postfix.
@@ -34,8 +47,8 @@ type outgoing struct {
 	milter.NoOpMilter
 	flow *Flow
 
-	mailbox string
-	header  []field
+	envelope
+	message spool
 	// odd says that the header has octets that no header has: what reads it may take them for the
 	// end of a line.
 	odd    bool
@@ -43,17 +56,22 @@ type outgoing struct {
 }
 
 // field is a header field as it is on its way.
-type field struct{ name, value string }
+type field mail.HeaderField
 
-func (o *outgoing) MailFrom(_ string, m *milter.Modifier) (milter.Response, error) {
+func (o *outgoing) MailFrom(from string, m *milter.Modifier) (milter.Response, error) {
 	o.forget()
-	o.mailbox = strings.ToLower(m.Macros["{auth_authen}"])
+	o.user, o.sender = strings.ToLower(m.Macros["{auth_authen}"]), from
+	return milter.RespContinue, nil
+}
+
+func (o *outgoing) RcptTo(to string, _ *milter.Modifier) (milter.Response, error) {
+	o.recipients = append(o.recipients, to)
 	return milter.RespContinue, nil
 }
 
 func (o *outgoing) Header(name, value string, _ *milter.Modifier) (milter.Response, error) {
 	// What stands before the colon may have spaces after it (RFC 5322, section 4.5.3).
-	o.header = append(o.header, field{strings.TrimRight(name, " \t"), value})
+	o.message.header = append(o.message.header, field{strings.TrimRight(name, " \t"), value})
 	o.odd = o.odd || strings.ContainsFunc(unfold(value), isOdd)
 	return milter.RespContinue, nil
 }
@@ -63,20 +81,24 @@ func (o *outgoing) Headers(textproto.MIMEHeader, *milter.Modifier) (milter.Respo
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	if o.odd {
-		return milter.NewResponseStr(byte(milter.ActReplyCode),
-			"550 5.6.0 the header of the message has octets that no header has"), nil
+		return answer(&textproto.Error{Code: 550, Msg: "5.6.0 the header of the message has octets that no header " +
+				"has"}),
+			nil
 	}
-	from, unknown, err := checkSender(o.header, func(address string) (bool, error) {
-		return o.flow.Tables.MayUse(ctx, o.mailbox, address)
+	from, unknown, err := checkSender(o.message.header, func(address string) (bool, error) {
+		return o.flow.Tables.MayUse(ctx, o.user, address)
 	})
 	switch {
-	case unknown != nil || o.mailbox == "":
-		o.flow.Log.Error("a sender is not checked", "mailbox", o.mailbox, "error", unknown)
+	case unknown != nil || o.user == "":
+		o.flow.Log.Error("a sender is not checked", "mailbox", o.user, "error", unknown)
 		return milter.RespTempFail, nil
 	case err != nil:
-		return milter.NewResponseStr(byte(milter.ActReplyCode), "550 5.7.1 "+err.Error()), nil
+		return answer(&textproto.Error{Code: 550, Msg: "5.7.1 " + err.Error()}), nil
 	}
-	o.signer, err = o.flow.signer(ctx, from, o.header)
+	o.signer, err = o.flow.signer(ctx, from, o.message.header)
+	if err == nil && o.flow.Judge() != nil {
+		err = o.message.begin(o.flow)
+	}
 	if err != nil {
 		o.flow.Log.Error("a message is not signed", "from", from, "error", err)
 		return milter.RespTempFail, nil
@@ -85,23 +107,32 @@ func (o *outgoing) Headers(textproto.MIMEHeader, *milter.Modifier) (milter.Respo
 }
 
 func (o *outgoing) BodyChunk(chunk []byte, _ *milter.Modifier) (milter.Response, error) {
-	if o.signer == nil {
-		return milter.RespContinue, nil
+	if o.message.file != nil {
+		if _, err := o.message.file.Write(chunk); err != nil {
+			return milter.RespTempFail, nil
+		}
 	}
-	if _, err := o.signer.Write(chunk); err != nil {
-		return milter.RespTempFail, nil
+	if o.signer != nil {
+		if _, err := o.signer.Write(chunk); err != nil {
+			return milter.RespTempFail, nil
+		}
 	}
 	return milter.RespContinue, nil
 }
 
 func (o *outgoing) Body(m *milter.Modifier) (milter.Response, error) {
+	defer o.forget()
+	o.queue = m.Macros["i"]
+	if refused := o.flow.judgeOutgoing(o.envelope, &o.message); refused != nil {
+		return answer(refused), nil
+	}
 	if o.signer == nil {
 		return milter.RespAccept, nil
 	}
 	signer := o.signer
 	o.signer = nil
 	if err := signer.Close(); err != nil {
-		o.flow.Log.Error("a message is not signed", "mailbox", o.mailbox, "error", err)
+		o.flow.Log.Error("a message is not signed", "mailbox", o.user, "error", err)
 		return milter.RespTempFail, nil
 	}
 	value := strings.TrimSpace(strings.TrimPrefix(signer.Signature(), "DKIM-Signature:"))
@@ -121,16 +152,41 @@ func (o *outgoing) forget() {
 	if o.signer != nil {
 		_ = o.signer.Close()
 	}
-	o.signer, o.header, o.odd = nil, nil, false
+	o.message.close()
+	o.signer, o.odd, o.envelope = nil, false, envelope{}
+}
+
+// judgeOutgoing asks whether a message is spam that somebody here is about to send. While the
+// filter cannot be asked it is sent: limits bound how much that can be.
+func (f *Flow) judgeOutgoing(e envelope, message *spool) *textproto.Error {
+	judge := f.Judge()
+	if judge == nil || message.file == nil {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), judgePatience)
+	defer cancel()
+	found, err := judge.judge(ctx, e, message.file)
+	if err != nil {
+		f.Log.Warn("what is sent is not judged", "user", e.user, "error", err)
+		return nil
+	}
+	if found.Action != mail.Refuse {
+		return nil
+	}
+	f.Log.Warn("spam is not sent", "user", e.user, "queue", e.queue, "score", found.ScoreText())
+	return refusalOf(found)
 }
 
 // writeHeader writes a header with the empty line after it, with line ends as they travel.
-func writeHeader(w *bytes.Buffer, header []field) {
+func writeHeader(w io.Writer, header []field) error {
+	var text bytes.Buffer
 	for _, h := range header {
-		w.WriteString(h.name + ": " + strings.ReplaceAll(strings.ReplaceAll(h.value, "\r\n", "\n"), "\n", "\r\n") +
+		text.WriteString(h.Name + ": " + strings.ReplaceAll(strings.ReplaceAll(h.Value, "\r\n", "\n"), "\n", "\r\n") +
 			"\r\n")
 	}
-	w.WriteString("\r\n")
+	text.WriteString("\r\n")
+	_, err := w.Write(text.Bytes())
+	return err
 }
 
 // checkSender refuses a header that names a sender who is somebody else ([mail.CheckSender]), and
@@ -140,8 +196,8 @@ func checkSender(header []field, mayUse func(address string) (bool, error)) (fro
 	fields := map[string][]string{}
 	for _, h := range header {
 		for _, name := range mail.SenderFields {
-			if strings.EqualFold(h.name, name) {
-				fields[name] = append(fields[name], unfold(h.value))
+			if strings.EqualFold(h.Name, name) {
+				fields[name] = append(fields[name], unfold(h.Value))
 			}
 		}
 	}
@@ -179,10 +235,8 @@ func (f *Flow) signer(ctx context.Context, from string, header []field) (*dkim.S
 	}
 	keys := []string{"From"}
 	for _, name := range signedFields {
-		if name == "From" || slices.ContainsFunc(header, func(f field) bool {
-			return strings.EqualFold(f.name,
-				name)
-		}) {
+		if name == "From" || slices.ContainsFunc(header,
+			func(f field) bool { return strings.EqualFold(f.Name, name) }) {
 			keys = append(keys, name)
 		}
 	}
@@ -192,10 +246,40 @@ func (f *Flow) signer(ctx context.Context, from string, header []field) (*dkim.S
 	if err != nil {
 		return nil, err
 	}
-	var text bytes.Buffer
-	writeHeader(&text, header)
-	if _, err := signer.Write(text.Bytes()); err != nil {
+	if err := writeHeader(signer, header); err != nil {
 		return nil, errors.Join(err, signer.Close())
 	}
 	return signer, nil
+}
+
+// ownHeader begins the header of a text of our own making. Auto says how it came to be (RFC 3834,
+// section 5), so that no program answers.
+func ownHeader(from, to, subject, auto string, now time.Time, server string) []field {
+	return []field{{"From", from}, {"To", to}, {"Subject", mime.QEncoding.Encode("utf-8", subject)},
+		{"Date", now.Format(time.RFC1123Z)}, {"Message-ID", fmt.Sprintf("<%s@%s>", rand.Text(), server)},
+		{"Auto-Submitted", auto}, {"MIME-Version", "1.0"}, {"Content-Type", "text/plain; charset=utf-8"}}
+}
+
+// injectSigned puts a message of our own making into the queue, signed for the domain of its author
+// if that has a key.
+func (f *Flow) injectSigned(ctx context.Context, author, sender string, recipients []string, header []field,
+	text []byte) error {
+	signer, err := f.signer(ctx, author, header)
+	if err != nil {
+		return err
+	}
+	var message bytes.Buffer
+	if signer != nil {
+		if _, err := (&lineEnds{w: signer}).Write(text); err != nil {
+			return errors.Join(err, signer.Close())
+		}
+		if err := signer.Close(); err != nil {
+			return err
+		}
+		message.WriteString(signer.Signature())
+	}
+	if err := writeHeader(&message, header); err != nil {
+		return err
+	}
+	return f.Inject(ctx, sender, recipients, io.MultiReader(&message, bytes.NewReader(text)))
 }

@@ -112,7 +112,7 @@ func (f *Flow) decideSending(ctx context.Context, signIn string, recipients int6
 		return "550 5.7.1 " + silence
 	}
 	over, err := f.Tally.Take(recipients, Bound{"mailbox/" + box.Address, box.Hourly},
-		Bound{fmt.Sprintf("account/%d", box.Account.ID), box.Account.Hourly})
+		Bound{"account/" + strconv.FormatInt(box.Account.ID, 10), box.Account.Hourly})
 	switch {
 	case err != nil:
 		f.Log.Error("sending is not counted", "mailbox", signIn, "error", err)

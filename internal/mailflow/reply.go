@@ -3,11 +3,9 @@ package mailflow
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"mime"
 	"mime/quotedprintable"
 	"net/textproto"
@@ -37,6 +35,10 @@ func (f *Flow) reply(ctx context.Context, to Forward, sender string, header text
 	if !to.Reply.inForce(now) || to.Account.Silent || to.Account.Stopped {
 		return nil
 	}
+	// Nobody knows who has really sent spam.
+	if f.isSpam(header, to.JunkAbove) {
+		return nil
+	}
 	var unknown error
 	if !mail.DeservesReply(sender, header, func(address string) bool {
 		may, err := f.Tables.MayUse(ctx, to.Address, address)
@@ -58,26 +60,8 @@ func (f *Flow) reply(ctx context.Context, to Forward, sender string, header text
 	if err != nil {
 		return err
 	}
-	signature := ""
-	signer, err := f.signer(ctx, to.Address, fields)
-	if err != nil {
-		return err
-	}
-	if signer != nil {
-		if _, err := signer.Write(text); err != nil {
-			return errors.Join(err, signer.Close())
-		}
-		if err := signer.Close(); err != nil {
-			return err
-		}
-		signature = signer.Signature()
-	}
-	var message bytes.Buffer
-	message.WriteString(signature)
-	writeHeader(&message, fields)
-	message.Write(text)
 	// From nobody: a reply to a reply is none (RFC 3834, section 3.3).
-	return f.Inject(ctx, "", []string{sender}, &message)
+	return f.injectSigned(ctx, to.Address, "", []string{sender}, fields, text)
 }
 
 // composeReply writes a reply (RFC 3834, section 3.1).
@@ -97,10 +81,8 @@ func composeReply(from, to string, r Reply, header textproto.MIMEHeader, now tim
 		}
 		return c
 	}, subject)
-	fields := []field{{"From", from}, {"To", to}, {"Subject", mime.QEncoding.Encode("utf-8", subject)},
-		{"Date", now.Format(time.RFC1123Z)}, {"Message-ID", fmt.Sprintf("<%s@%s>", rand.Text(), server)},
-		{"Auto-Submitted", "auto-replied"}, {"MIME-Version", "1.0"}, {"Content-Type", "text/plain; charset=utf-8"},
-		{"Content-Transfer-Encoding", "quoted-printable"}}
+	fields := append(ownHeader(from, to, subject, "auto-replied", now, server),
+		field{"Content-Transfer-Encoding", "quoted-printable"})
 	if id := header.Get("Message-Id"); id != "" && len(id) < 500 && !strings.ContainsAny(id, "\r\n\x00") {
 		fields = append(fields, field{"In-Reply-To", id}, field{"References", id})
 	}

@@ -2,7 +2,6 @@ package mailflow
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -39,61 +38,70 @@ const (
 	sitePatience = 2 * time.Minute
 )
 
-// busy bounds how many messages of an account are read at the same time.
-type busy struct {
+// busy bounds how much of one kind goes on at the same time, of each and of all.
+type busy[K comparable] struct {
 	mu     sync.Mutex
-	counts map[int64]int
+	counts map[K]int
 	all    int
 }
 
-func (b *busy) enter(account int64) bool {
+// enter reports whether one more may go on, of which there are no more than that many of each and
+// of all; then it is to leave.
+func (b *busy[K]) enter(of K, each, all int) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.counts == nil {
-		b.counts = map[int64]int{}
+		b.counts = map[K]int{}
 	}
-	if b.counts[account] >= siteAtOnce || b.all >= allAtOnce {
+	if b.counts[of] >= each || b.all >= all {
 		return false
 	}
-	b.counts[account]++
+	b.counts[of]++
 	b.all++
 	return true
 }
 
-func (b *busy) leave(account int64) {
+func (b *busy[K]) leave(of K) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.all--
-	if b.counts[account]--; b.counts[account] == 0 {
-		delete(b.counts, account)
+	if b.counts[of]--; b.counts[of] == 0 {
+		delete(b.counts, of)
 	}
 }
 
 // ServeSites takes messages from programs in sandboxes (package submit) until the listener is
 // closed. Which account they are of is what the kernel tells of the process at the other end.
 func (f *Flow) ServeSites(l net.Listener) error {
-	var busy busy
 	return serve(l, func(conn net.Conn) error {
 		if err := conn.SetDeadline(time.Now().Add(sitePatience)); err != nil {
 			return err
 		}
-		account, err := peer(conn.(*net.UnixConn))
+		user, err := peerUser(conn)
 		if err != nil {
 			return err
 		}
-		answer := submit.Answer{Exit: submit.NotNow, Error: "too many messages come at the same time; try again in " +
-			"a moment"}
-		if busy.enter(account) {
-			answer = f.takeFromSite(account, conn)
-			busy.leave(account)
+		account, is := manifest.AccountOfUID(user)
+		if !is {
+			return fmt.Errorf("user %d is no account's", user)
 		}
-		return json.NewEncoder(conn).Encode(answer)
+		by, err := f.sendsBy(user, account)
+		if err != nil {
+			return err
+		}
+		if by != nil {
+			return json.NewEncoder(conn).Encode(f.sendByOther(*by, conn))
+		}
+		return json.NewEncoder(conn).Encode(f.takeFromSite(account, conn))
 	})
 }
 
-// peer is the account whose process is at the other end of a connection.
-func peer(conn *net.UnixConn) (int64, error) {
-	raw, err := conn.SyscallConn()
+var tooMany = submit.Answer{Exit: submit.NotNow,
+	Error: "too many messages come at the same time; try again in a moment"}
+
+// peerUser is the user whose process is at the other end of a connection.
+func peerUser(conn net.Conn) (int, error) {
+	raw, err := conn.(*net.UnixConn).SyscallConn()
 	if err != nil {
 		return 0, err
 	}
@@ -107,15 +115,15 @@ func peer(conn *net.UnixConn) (int64, error) {
 	if asked != nil {
 		return 0, asked
 	}
-	account, is := manifest.AccountOfUID(int(who.Uid))
-	if !is {
-		return 0, fmt.Errorf("user %d is no account's", who.Uid)
-	}
-	return account, nil
+	return int(who.Uid), nil
 }
 
 // takeFromSite takes one message.
 func (f *Flow) takeFromSite(account int64, conn io.Reader) submit.Answer {
+	if !f.sites.enter(account, siteAtOnce, allAtOnce) {
+		return tooMany
+	}
+	defer f.sites.leave(account)
 	ctx, cancel := context.WithTimeout(context.Background(), sitePatience)
 	defer cancel()
 	err := f.sendForSite(ctx, account, conn)
@@ -142,6 +150,9 @@ func refuseSite(exit int, format string, args ...any) error {
 	return &siteRefusal{exit, fmt.Sprintf(format, args...)}
 }
 
+var noMail = refuseSite(submit.Refused, "this account has no mail, so its sites send none: first add a mailbox or an "+
+	"address to it")
+
 func (f *Flow) sendForSite(ctx context.Context, number int64, conn io.Reader) error {
 	in := bufio.NewReaderSize(io.LimitReader(conn, siteMessage+1), 256<<10)
 	head, err := in.ReadSlice('\n')
@@ -152,9 +163,12 @@ func (f *Flow) sendForSite(ctx context.Context, number int64, conn io.Reader) er
 	if err := json.Unmarshal(head, &request); err != nil {
 		return refuseSite(submit.BadData, "the request cannot be read")
 	}
+	if f.Tables == nil { // no mail server
+		return noMail
+	}
 	account, err := f.Tables.Account(ctx, number)
 	if errors.Is(err, ErrNone) {
-		return refuseSite(submit.Refused, "this account sends no mail from this server")
+		return noMail
 	}
 	if err != nil {
 		return err
@@ -180,7 +194,7 @@ func (f *Flow) sendForSite(ctx context.Context, number int64, conn io.Reader) er
 	if err != nil {
 		return err
 	}
-	header = slices.DeleteFunc(header, func(h field) bool { return strings.EqualFold(h.name, "Bcc") })
+	header = slices.DeleteFunc(header, func(h field) bool { return strings.EqualFold(h.Name, "Bcc") })
 	sender := from
 	if request.Sender != "" {
 		if owns, err := f.ownsAddress(ctx, account, request.Sender); err != nil {
@@ -195,19 +209,19 @@ func (f *Flow) sendForSite(ctx context.Context, number int64, conn io.Reader) er
 // spoolAndSend reads the rest of a message, counts it and puts it into the queue, signed.
 func (f *Flow) spoolAndSend(ctx context.Context, account Account, from, sender string, recipients []string,
 	header []field, rest io.Reader) error {
-	file, err := f.scratchFile()
-	if err != nil {
+	message := spool{header: header}
+	if err := message.begin(f); err != nil {
 		return err
 	}
-	defer file.Close()
+	defer message.close()
 	signer, err := f.signer(ctx, from, header)
 	if err != nil {
 		return err
 	}
-	body := io.Writer(file)
+	body := io.Writer(message.file)
 	if signer != nil {
 		defer signer.Close()
-		body = io.MultiWriter(file, signer)
+		body = io.MultiWriter(message.file, signer)
 	}
 	n, err := io.Copy(&lineEnds{w: body}, rest)
 	switch {
@@ -228,18 +242,22 @@ func (f *Flow) spoolAndSend(ctx context.Context, account Account, from, sender s
 		}
 		return refuseSite(exit, "%s", over.reason(int64(len(recipients))))
 	}
-	var text bytes.Buffer
+	if refused := f.judgeOutgoing(envelope{user: account.Name, sender: sender, recipients: recipients},
+		&message); refused != nil {
+		return refuseSite(submit.Refused, "%s", refused.Msg)
+	}
+	signature := ""
 	if signer != nil {
 		if err := signer.Close(); err != nil {
 			return err
 		}
-		text.WriteString(signer.Signature())
+		signature = signer.Signature()
 	}
-	writeHeader(&text, header)
-	if _, err := file.Seek(0, io.SeekStart); err != nil {
+	text, err := message.rewind()
+	if err != nil {
 		return err
 	}
-	return f.Inject(ctx, sender, recipients, io.MultiReader(&text, file))
+	return f.Inject(ctx, sender, recipients, io.MultiReader(strings.NewReader(signature), text))
 }
 
 // readHeader reads a header up to the empty line, with line ends as they travel.
@@ -257,7 +275,7 @@ func readHeader(in *bufio.Reader) ([]field, error) {
 		case strings.ContainsFunc(line, isOdd):
 			return nil, errors.New("it has octets that no header has")
 		case (line[0] == ' ' || line[0] == '\t') && len(header) > 0:
-			header[len(header)-1].value += "\r\n" + line
+			header[len(header)-1].Value += "\r\n" + line
 		default:
 			name, value, has := strings.Cut(line, ":")
 			if !has || name == "" || strings.ContainsFunc(name, func(r rune) bool { return r <= ' ' || r > '~' }) {
@@ -296,7 +314,7 @@ func (l *lineEnds) Write(p []byte) (int, error) {
 // time; and a number.
 func (f *Flow) completeHeader(ctx context.Context, account Account, header []field) ([]field, error) {
 	has := func(name string) bool {
-		return slices.ContainsFunc(header, func(h field) bool { return strings.EqualFold(h.name, name) })
+		return slices.ContainsFunc(header, func(h field) bool { return strings.EqualFold(h.Name, name) })
 	}
 	if !has("From") {
 		domain, err := f.Tables.FirstDomain(ctx, account.ID)
@@ -366,12 +384,12 @@ func siteRecipientsOf(request submit.Request, header []field) ([]string, error) 
 	}
 	for _, h := range header {
 		if !request.FromFields || !slices.ContainsFunc([]string{"To", "Cc", "Bcc"},
-			func(name string) bool { return strings.EqualFold(h.name, name) }) || strings.TrimSpace(h.value) == "" {
+			func(name string) bool { return strings.EqualFold(h.Name, name) }) || strings.TrimSpace(h.Value) == "" {
 			continue
 		}
-		parsed, err := netmail.ParseAddressList(unfold(h.value))
+		parsed, err := netmail.ParseAddressList(unfold(h.Value))
 		if err != nil {
-			return nil, refuseSite(submit.BadData, "the field %s cannot be read", h.name)
+			return nil, refuseSite(submit.BadData, "the field %s cannot be read", h.Name)
 		}
 		for _, a := range parsed {
 			if err := add(a.Address); err != nil {

@@ -149,6 +149,23 @@ func (t *Tables) Account(ctx context.Context, id int64) (Account, error) {
 	})
 }
 
+// Home is the key, in hexadecimal, of the server with an account's sites, where that is another
+// one.
+func (t *Tables) Home(ctx context.Context, account int64) (string, error) {
+	return remember(t, fmt.Sprintf("home %d", account), func() (key string, err error) {
+		err = t.db.QueryRowContext(ctx, "select home from homes where account = ?", account).Scan(&key)
+		return key, err
+	})
+}
+
+// IsHome reports whether a key, in hexadecimal, is of a server with sites whose mail is here.
+func (t *Tables) IsHome(ctx context.Context, key string) (bool, error) {
+	return remember(t, "is home "+key, func() (is bool, err error) {
+		err = t.db.QueryRowContext(ctx, "select exists (select 1 from homes where home = ?)", key).Scan(&is)
+		return is, err
+	})
+}
+
 // Mailbox finds a mailbox by its address.
 func (t *Tables) Mailbox(ctx context.Context, address string) (Mailbox, error) {
 	return remember(t, "mailbox "+address, func() (m Mailbox, err error) {
@@ -189,10 +206,24 @@ func (t *Tables) FirstDomain(ctx context.Context, account int64) (string, error)
 	})
 }
 
+// SignsFor reports whether the mail of an address is an account's, so that it can be signed for it.
+func (t *Tables) SignsFor(ctx context.Context, account int64, address string) (bool, error) {
+	_, domain, _ := strings.Cut(strings.ToLower(address), "@")
+	return remember(t, fmt.Sprintf("signs %d %s", account, domain), func() (signs bool, err error) {
+		err = t.db.QueryRowContext(ctx, "select exists (select 1 from keys where account = ? and domain = ?)",
+			account, domain).Scan(&signs)
+		return signs, err
+	})
+}
+
 // Forward is where an address passes its messages on to.
 type Forward struct {
 	Address string
 	Targets []string
+	// Keeps says that the address is a mailbox, which stores its messages as well; JunkAbove is the
+	// score in tenths from which on they go to Junk there, 0 is the server's.
+	Keeps     bool
+	JunkAbove int
 	// Reply is told to whoever writes; nil is nothing.
 	Reply   *Reply
 	Account Account
@@ -202,15 +233,16 @@ type Forward struct {
 func (t *Tables) Forward(ctx context.Context, address string) (Forward, error) {
 	return remember(t, "forward "+address, func() (f Forward, err error) {
 		f.Address = address
-		rows, err := t.db.QueryContext(ctx, "select f.target, "+accountColumns+
-			" from forwards f join accounts a on a.account = f.account where f.address = ? order by f.target", address)
+		rows, err := t.db.QueryContext(ctx, "select f.target, m.address is not null, "+
+			"coalesce(m.junk_above, 0), "+accountColumns+" from forwards f join accounts a on a.account = f.account "+
+			"left join mailboxes m on m.address = f.address where f.address = ? order by f.target", address)
 		if err != nil {
 			return f, err
 		}
 		defer rows.Close()
 		for rows.Next() {
 			var target string
-			if err := rows.Scan(append([]any{&target}, f.Account.into()...)...); err != nil {
+			if err := rows.Scan(append([]any{&target, &f.Keeps, &f.JunkAbove}, f.Account.into()...)...); err != nil {
 				return f, err
 			}
 			f.Targets = append(f.Targets, target)

@@ -28,8 +28,11 @@ type Tally struct {
 
 	mu       sync.Mutex
 	file     *os.File
+	line     []byte // what is written next
 	lines    int
 	subjects map[string]*count
+	// compacted is when what no longer counts was last left out (Unix, in milliseconds).
+	compacted int64
 }
 
 // count is what was sent of a subject.
@@ -147,20 +150,23 @@ func (t *Tally) Take(n int64, bounds ...Bound) (*Over, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	now := t.Now().UnixMilli()
-	line := strconv.FormatInt(now, 10) + " " + strconv.FormatInt(n, 10)
+	line := append(strconv.AppendInt(t.line[:0], now, 10), ' ')
+	line = strconv.AppendInt(line, n, 10)
 	for _, b := range bounds {
 		if c := t.current(b.Subject, now); b.Most != definition.Unlimited && c.sum+n > b.Most {
 			return &Over{Bound: b, Used: c.sum, Wait: c.wait(c.sum+n-b.Most, now, t.window)}, nil
 		}
-		line += " " + b.Subject
+		line = append(append(line, ' '), b.Subject...)
 	}
-	if _, err := t.file.WriteString(line + "\n"); err != nil {
+	t.line = append(line, '\n')
+	if _, err := t.file.Write(t.line); err != nil {
 		return nil, fmt.Errorf("count what is sent: %w", err)
 	}
 	for _, b := range bounds {
 		t.add(b.Subject, now, n)
 	}
-	if t.lines++; t.lines > 100_000 {
+	// What no longer counts is not kept either: it says who has sent when.
+	if t.lines++; t.lines > 100_000 || now-t.compacted > t.window.Milliseconds() {
 		return nil, t.compact(now)
 	}
 	return nil, nil
@@ -198,6 +204,7 @@ func (t *Tally) compact(now int64) error {
 		return errors.Join(err, file.Close())
 	}
 	old := t.file
+	t.compacted = now
 	t.file, t.lines = file, min(lines, 50_000) // a busy hour is not written anew with each message
 	return old.Close()
 }

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"victualler/internal/mailflow/definition"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -101,4 +103,27 @@ func TestTallyAtOnce(t *testing.T) {
 	}
 	group.Wait()
 	assert.EqualValues(t, 333, taken.Load())
+}
+
+// Who has sent something is forgotten once it no longer counts.
+func TestTallyForgets(t *testing.T) {
+	now := time.Date(2026, 11, 28, 9, 0, 0, 0, time.UTC)
+	path := filepath.Join(t.TempDir(), "sent")
+	tally := tallyAt(t, path, &now)
+	take := func(subject string) {
+		t.Helper()
+		over, err := tally.Take(1, Bound{subject, definition.Unlimited})
+		require.NoError(t, err)
+		require.Nil(t, over)
+	}
+	take("anna@boats.example")
+	now = now.Add(Hour + time.Minute)
+	take("bo@quay.example")
+	now = now.Add(Hour - time.Minute)
+	take("cy@quay.example")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), "anna")
+	assert.Contains(t, string(text), "bo@quay.example")
+	assert.EqualValues(t, map[string]int64{"bo@quay.example": 1, "cy@quay.example": 1}, tally.Used())
 }

@@ -21,6 +21,15 @@ func (c Certificate) Check() error {
 	return err
 }
 
+// Names are those that the certificate is for.
+func (c Certificate) Names() ([]string, error) {
+	pair, err := tls.X509KeyPair([]byte(c.Chain), []byte(c.Key))
+	if err != nil {
+		return nil, err
+	}
+	return pair.Leaf.DNSNames, nil
+}
+
 // Digest names the certificate among others of the same site.
 func (c Certificate) Digest() string {
 	sum := sha256.Sum256([]byte(c.Chain))

@@ -39,8 +39,11 @@ type Manifest struct {
 	Revision int64 `json:"revision"`
 	// Wanted is Absent for a closed account; the parts below are then empty.
 	Wanted Wanted `json:"wanted"`
+	// Closed says that the account is no more on any server: Absent alone may be what has only gone
+	// from this one.
+	Closed bool `json:"closed,omitempty"`
 	// Elsewhere says that the account's home is on another server: of
-	// the parts below, only zones and mail are here.
+	// the parts below, only zones, mail and databases are here.
 	Elsewhere bool `json:"elsewhere,omitempty"`
 	// Suspended says that the sites show a notice instead of their content; everything stays.
 	Suspended bool `json:"suspended,omitempty"`
@@ -62,6 +65,12 @@ type Manifest struct {
 	// Mail is the account's mail, which may be on another server than its home; nil where none is
 	// here.
 	Mail *Mail `json:"mail,omitempty"`
+	// SendsBy is the server that what the account's sites send goes through, where that is another
+	// one than this, on which the sites are.
+	SendsBy *SendsBy `json:"sends_by,omitempty"`
+	// Databases are those that are on this server, which may be another one than the home's; nil
+	// where none are.
+	Databases *Databases `json:"databases,omitempty"`
 }
 
 // HasHome reports whether the account has its home on this server: user, files, PHP and sites.
@@ -147,6 +156,20 @@ type Site struct {
 	// Certificate is the one that the site shows; without, the server
 	// makes one that it signs itself.
 	Certificate *Certificate `json:"certificate,omitempty"`
+	// Mail is what mail programs and other servers are told about the domain's mail; nil is
+	// nothing.
+	Mail *SiteMail `json:"mail,omitempty"`
+}
+
+// SiteMail is what mail programs and other servers are told about a domain's mail, under names
+// below the domain.
+type SiteMail struct {
+	// Server is where mail programs read and send, and others deliver.
+	Server names.Domain `json:"server"`
+	// Policy asks others to deliver with TLS alone (RFC 8461).
+	Policy bool `json:"policy,omitempty"`
+	// Names are those that it is told under.
+	Names []string `json:"names"`
 }
 
 // UnmarshalJSON reads a site. A setting that is not in it, because
@@ -166,6 +189,14 @@ func (s *Site) UnmarshalJSON(text []byte) error {
 
 // Names returns every name the site answers for.
 func (s Site) Names() []string { return []string{s.Domain.String(), s.WWW()} }
+
+// MailNames are those under which the site's domain tells of its mail.
+func (s Site) MailNames() []string {
+	if s.Mail == nil {
+		return nil
+	}
+	return s.Mail.Names
+}
 
 // WWW is the name with "www." before it.
 func (s Site) WWW() string { return "www." + s.Domain.String() }
@@ -203,15 +234,16 @@ func (m Manifest) Validate() error {
 		wrong("sign_in_name: %w", err)
 	}
 	if m.Wanted == Absent {
-		if len(m.Sites) > 0 || len(m.Zones) > 0 || len(m.Logins) > 0 || m.Mail != nil {
-			wrong("an absent account has no sites, zones, logins and mail")
+		if len(m.Sites) > 0 || len(m.Zones) > 0 || len(m.Logins) > 0 || m.Mail != nil ||
+			m.Databases != nil {
+			wrong("an absent account has no sites, zones, logins, mail and databases")
 		}
 		return errors.Join(errs...)
 	}
 	if m.Wanted != Present {
 		wrong("wanted must be present or absent")
 	}
-	errs = append(errs, checkZones(m.Zones), m.Mail.check())
+	errs = append(errs, checkZones(m.Zones), m.Mail.check(), m.SendsBy.check(), m.Databases.check(m.SignInName))
 	if m.Elsewhere {
 		if len(m.Sites) > 0 || len(m.Logins) > 0 {
 			wrong("an account whose home is elsewhere has no sites and no logins here")
@@ -292,7 +324,15 @@ const firstUID = 1_000_000
 
 // UID is the number of the account's system user and of its group. It is also
 // the mark by which the agent knows what is the account's own.
-func (m Manifest) UID() int { return firstUID + int(m.AccountID) }
+func (m Manifest) UID() int { return UIDOf(m.AccountID) }
+
+// UIDOf is [Manifest.UID] of the account of a number.
+func UIDOf(account int64) int { return firstUID + int(account) }
+
+// AccountOfMailUID is the account whose mail belongs to a user number, if one has it.
+func AccountOfMailUID(uid int) (account int64, is bool) {
+	return int64(uid - firstMailUID), uid > firstMailUID
+}
 
 // AccountOfUID is the account whose user has a number, if one has.
 func AccountOfUID(uid int) (account int64, is bool) {

@@ -1,6 +1,7 @@
 package manifest
 
 import (
+	"crypto/ed25519"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
@@ -8,7 +9,9 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"net/url"
 
+	"victualler/internal/hosting/mail"
 	"victualler/internal/hosting/names"
 )
 
@@ -18,6 +21,14 @@ type Server struct {
 	DNS *DNSServer `json:"dns,omitempty"`
 	// Mail is set on servers with the role mail.
 	Mail *MailServer `json:"mail,omitempty"`
+	// Databases is set on servers with the role database.
+	Databases *DatabaseServer `json:"databases,omitempty"`
+	// LinkKey is what the server shows to those that its sites' mail goes through, and to those
+	// whose sites' mail goes through it: the seed ([mail.LinkKey]) in base 64. Empty is neither.
+	LinkKey Secret `json:"link_key,omitempty"`
+	// MailboxPage is where holders look after their mailboxes in a browser: where web servers lead
+	// those who come by the name for it below their domain ([mail.MailboxLabel]). Empty is nowhere.
+	MailboxPage string `json:"mailbox_page,omitempty"`
 }
 
 // MailServer is what all mail on a server has in common.
@@ -27,6 +38,47 @@ type MailServer struct {
 	// ReturnKey is what senders of messages that are passed on are rewritten with
 	// ([mail.Returns]), 32 octets in base 64: the same on all servers.
 	ReturnKey Secret `json:"return_key"`
+	// Certificate is for that name; without, the server makes one that it signs itself.
+	Certificate *Certificate `json:"certificate,omitempty"`
+	// Filter is how spam is told from other messages; nil is not at all.
+	Filter *MailFilter `json:"filter,omitempty"`
+	// Leave is where members of lists leave them by a click: the list and a code are put behind it.
+	Leave string `json:"leave,omitempty"`
+	// Days is how long what cannot be delivered waits; 0 is as long as servers usually do.
+	Days int `json:"days,omitempty"`
+	// Blocklists are zones of DNS that name addresses which nothing is taken from (RFC 5782).
+	Blocklists []names.Domain `json:"blocklists,omitempty"`
+}
+
+// MailFilter is how spam is told from other messages.
+type MailFilter struct {
+	mail.Spam
+	// Greylisting has senders whose messages are suspicious send them once more.
+	Greylisting bool `json:"greylisting,omitempty"`
+	// Forbidden are what names of attachments must not end with, such as exe.
+	Forbidden []string `json:"forbidden,omitempty"`
+	// Scanner is where a virus scanner listens that speaks clamd's protocol: a path, or host:port.
+	// Empty is none.
+	Scanner string `json:"scanner,omitempty"`
+}
+
+// check refuses what must not reach a filter's configuration.
+func (f *MailFilter) check() error {
+	if f == nil {
+		return nil
+	}
+	if f.JunkAbove < mail.LeastScore || f.RefuseAbove < f.JunkAbove || f.RefuseAbove > mail.MostScore {
+		return errors.New("mail.filter: the scores are not in order")
+	}
+	for _, e := range f.Forbidden {
+		if !mail.ExtensionForm.MatchString(e) {
+			return fmt.Errorf("mail.filter: %q is no end of a name", e)
+		}
+	}
+	if f.Scanner != "" && !mail.ScannerForm.MatchString(f.Scanner) {
+		return fmt.Errorf("mail.filter: %q is no address of a scanner", f.Scanner)
+	}
+	return nil
 }
 
 // DNSServer is a name server's place among the others: one primary, which has the zones from the
@@ -60,12 +112,26 @@ func (s Server) Digest() string {
 // Validate refuses a manifest that must not reach a server's files.
 func (s Server) Validate() error {
 	var errs []error
+	if seed, err := base64.StdEncoding.DecodeString(string(s.LinkKey)); err != nil ||
+		s.LinkKey != "" && len(seed) != ed25519.SeedSize {
+		errs = append(errs, errors.New("link_key must be 32 octets in base 64"))
+	}
+	if !isPage(s.MailboxPage) {
+		errs = append(errs, fmt.Errorf("%q is no place where mailboxes are looked after", s.MailboxPage))
+	}
 	if s.Mail != nil && s.Mail.Name.String() == "" {
 		errs = append(errs, errors.New("mail.name is missing"))
 	}
 	if s.Mail != nil {
 		if key, err := base64.StdEncoding.DecodeString(string(s.Mail.ReturnKey)); err != nil || len(key) != 32 {
 			errs = append(errs, errors.New("mail.return_key must be 32 octets in base 64"))
+		}
+		errs = append(errs, s.Mail.Filter.check())
+		if !isPage(s.Mail.Leave) {
+			errs = append(errs, fmt.Errorf("%q is no place where lists are left", s.Mail.Leave))
+		}
+		if c := s.Mail.Certificate; c != nil {
+			errs = append(errs, c.Check())
 		}
 	}
 	if s.DNS == nil {
@@ -88,4 +154,10 @@ func (s Server) Validate() error {
 		errs = append(errs, errors.New("dns: a secondary has one primary"))
 	}
 	return errors.Join(errs...)
+}
+
+// isPage reports whether a text is empty or the complete address of a page.
+func isPage(text string) bool {
+	u, err := url.Parse(text)
+	return text == "" || err == nil && u.Host != "" && (u.Scheme == "https" || u.Scheme == "http")
 }

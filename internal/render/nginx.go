@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"victualler/internal/hosting/language"
+	"victualler/internal/hosting/mail"
 	"victualler/internal/hosting/sites"
 	"victualler/internal/manifest"
 )
@@ -57,7 +58,7 @@ const baseHeading = "# Written by victualler-agent when it starts.\n"
 
 // NGINXBase renders what all sites of a server share: the answer to names that
 // no site has, and the parts that sites include.
-func NGINXBase(s Server) []File {
+func NGINXBase(s Server, told manifest.Server) []File {
 	base := func(path, content string) File { return File{Path: path, Mode: 0o644, Content: baseHeading + content} }
 	own := "allow 127.0.0.1; allow ::1;"
 	bare := ""
@@ -114,6 +115,12 @@ uninitialized_variable_warn off; # a request that is none has no site, and most 
 map $request_uri $sent_path {
     default /;
     "~^(?<before_query>/[^?]*)" $before_query;
+}
+
+# Where a mailbox is looked after in a browser, for those who ask for the name that is for it.
+map $host $mailbox_page {
+    default "";
+    "~^` + mail.MailboxLabel + `\." ` + quote(told.MailboxPage) + `;
 }
 
 # Names nobody has: never somebody's site (RFC 9110, section 15.5.20), and over TLS no certificate of somebody's (RFC 6066, section 3).
@@ -193,6 +200,7 @@ func writeSites(m manifest.Manifest) *siteWriter {
 	for _, site := range m.Sites {
 		w.site = site
 		w.write()
+		w.mailSettings()
 	}
 	return w
 }
@@ -226,7 +234,7 @@ func NGINXCertificates(m manifest.Manifest, pair func(manifest.Site) (chain, key
 		if len(value) > nginxWord {
 			value = inParts(&parts, fingerprint(site.Domain.String())[:12], value)
 		}
-		for _, name := range site.Names() {
+		for _, name := range append(site.Names(), site.MailNames()...) {
 			fmt.Fprintf(&list, "%s \"%s\";\n", name, value)
 		}
 	}
@@ -379,6 +387,80 @@ func (w *siteWriter) write() {
 		}
 	}
 }
+
+// mailSettings answers mail programs that ask for the settings of the domain's mail, and other
+// servers that ask how it is to travel. Whoever asks has no cookie and no password.
+func (w *siteWriter) mailSettings() {
+	told := w.site.Mail
+	if told == nil || len(told.Names) == 0 || w.m.Suspended {
+		return
+	}
+	w.block(told.Names, true, true, func() {
+		domain, server := w.site.Domain.String(), told.Server.String()
+		xml := func(where, text string) {
+			w.line(1, "location %s {\n        types { }\n        default_type \"text/xml; charset=utf-8\";\n       "+
+				" return 200 %s;\n    }",
+				where, quote(text))
+		}
+		xml("= /mail/config-v1.1.xml", fmt.Sprintf(clientConfig, domain, server))
+		xml("= /.well-known/autoconfig/mail/config-v1.1.xml", fmt.Sprintf(clientConfig, domain, server))
+		xml(`~* ^/autodiscover/autodiscover\.xml$`, fmt.Sprintf(accountSettings, server))
+		if told.Policy {
+			w.line(1, "location = /.well-known/mta-sts.txt {\n        default_type text/plain;\n        return 200 "+
+				"%s;\n    }",
+				quote(fmt.Sprintf("version: STSv1\r\nmode: enforce\r\nmx: %s\r\nmax_age: 604800\r\n", server)))
+		}
+		w.line(1, "location / {\n        if ($mailbox_page) {\n            return 302 $mailbox_page;\n        }\n"+
+			"        return 404;\n    }")
+	})
+}
+
+// The documents with which mail programs set themselves up once an address has been typed: two, as
+// they have agreed on two. Each is filled with names alone.
+const (
+	clientConfig = `<?xml version="1.0" encoding="UTF-8"?>
+<clientConfig version="1.1">
+  <emailProvider id="%[1]s">
+    <domain>%[1]s</domain>
+    <displayName>%[1]s</displayName>
+    <incomingServer type="imap">
+      <hostname>%[2]s</hostname><port>993</port><socketType>SSL</socketType>
+      <authentication>password-cleartext</authentication><username>%%EMAILADDRESS%%</username>
+    </incomingServer>
+    <incomingServer type="pop3">
+      <hostname>%[2]s</hostname><port>995</port><socketType>SSL</socketType>
+      <authentication>password-cleartext</authentication><username>%%EMAILADDRESS%%</username>
+    </incomingServer>
+    <outgoingServer type="smtp">
+      <hostname>%[2]s</hostname><port>465</port><socketType>SSL</socketType>
+      <authentication>password-cleartext</authentication><username>%%EMAILADDRESS%%</username>
+    </outgoingServer>
+  </emailProvider>
+</clientConfig>
+`
+	accountSettings = `<?xml version="1.0" encoding="UTF-8"?>
+<Autodiscover xmlns="http://schemas.microsoft.com/exchange/autodiscover/responseschema/2006">
+  <Response xmlns="http://schemas.microsoft.com/exchange/autodiscover/outlook/responseschema/2006a">
+    <Account>
+      <AccountType>email</AccountType>
+      <Action>settings</Action>
+      <Protocol>
+        <Type>IMAP</Type><Server>%[1]s</Server><Port>993</Port>
+        <SSL>on</SSL><SPA>off</SPA><AuthRequired>on</AuthRequired>
+      </Protocol>
+      <Protocol>
+        <Type>POP3</Type><Server>%[1]s</Server><Port>995</Port>
+        <SSL>on</SSL><SPA>off</SPA><AuthRequired>on</AuthRequired>
+      </Protocol>
+      <Protocol>
+        <Type>SMTP</Type><Server>%[1]s</Server><Port>465</Port>
+        <SSL>on</SSL><Encryption>SSL</Encryption><SPA>off</SPA><AuthRequired>on</AuthRequired>
+      </Protocol>
+    </Account>
+  </Response>
+</Autodiscover>
+`
+)
 
 // redirects writes where single addresses of the site lead: as a table, as
 // each location would cost memory in each process.

@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"victualler/internal/hosting/mail"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/sites"
 	"victualler/internal/lab"
@@ -130,7 +131,7 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 	ctx := context.Background()
 	s, err := labtest.Lab(t, "rend").StartServer(ctx, lab.ServerOptions{Name: "skua", Host: 21, HomeSize: 128 << 20})
 	require.NoError(t, err)
-	files := append(render.NGINXBase(server), render.PHPBase(server)...)
+	files := append(render.NGINXBase(server, told), render.PHPBase(server)...)
 	certificate, key := pair(t)
 	var passwd strings.Builder
 	taken := map[string]bool{}
@@ -160,6 +161,9 @@ func TestProgramsAcceptWhatTheCoreAccepts(t *testing.T) {
 			shown := m.Sites[0]
 			shown.Domain, shown.MirrorOf, shown.Starter = mirror, d.String(), false
 			m.Sites = append(m.Sites, shown)
+		}
+		if rapid.Bool().Draw(t, "mail") {
+			m.Sites[0].Mail = toldOfMail(d, rapid.Bool().Draw(t, "policy"))
 		}
 		taken[m.SignInName] = true
 		if m.Brand.Check() != nil {
@@ -234,6 +238,18 @@ func unpack(t *testing.T, s *lab.Server, files []render.File) {
 	require.NoError(t, err, string(out))
 }
 
+// told is what a server is told beside its accounts.
+var told = manifest.Server{MailboxPage: "https://console.ternisland.example/mailbox"}
+
+// toldOfMail is what a site tells of its domain's mail.
+func toldOfMail(d names.Domain, policy bool) *manifest.SiteMail {
+	told := &manifest.SiteMail{Server: d, Policy: policy}
+	for _, label := range mail.WebLabels {
+		told.Names = append(told.Names, label+"."+d.String())
+	}
+	return told
+}
+
 func example(t *testing.T) manifest.Manifest {
 	t.Helper()
 	d, _, err := names.ParseDomain("ternferries.example")
@@ -263,6 +279,7 @@ func TestGolden(t *testing.T) {
 		{Domain: old, Redirect: &sites.Redirection{Target: "https://www.ternferries.example", Code: 301, KeepPath: true,
 			KeepQuery: true}}}
 	busy.Sites[0].Busy = true
+	busy.Sites[0].Mail = toldOfMail(set.Domain, true)
 	block := func(kind string, size int) string {
 		return string(pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: make([]byte, size)}))
 	}
@@ -274,7 +291,7 @@ func TestGolden(t *testing.T) {
 		return block("CERTIFICATE", 100), block("PRIVATE KEY", 10)
 	})
 	for _, f := range slices.Concat(render.NGINX(m), render.Sandbox(m, server), render.NGINX(suspended),
-		render.NGINX(busy), certificates, render.NGINXBase(server)) {
+		render.NGINX(busy), certificates, render.NGINXBase(server, told)) {
 		fmt.Fprintf(&b, "== %s %o\n%s", f.Path, f.Mode, f.Content)
 	}
 	if os.Getenv("UPDATE") != "" {
@@ -321,11 +338,32 @@ func TestPagesInLanguages(t *testing.T) {
 	m.Language = "xx" // of a service that is newer than this server
 	assert.Contains(t, render.NGINX(m)[0].Content, "suspended-en.conf;")
 	pages := map[string]string{}
-	for _, f := range render.NGINXBase(server) {
+	for _, f := range render.NGINXBase(server, manifest.Server{}) {
 		pages[f.Path] = f.Content
 	}
 	assert.Contains(t, pages[render.PageDir+"/de/.victualler/404.html"],
 		`<a href="/">Zur ersten Seite der Website</a>`)
 	assert.Contains(t, pages[render.PageDir+"/en/.victualler/404.html"], "There is no such page here.")
 	assert.Contains(t, pages[render.NGINXPartDir+"/suspended-de.conf"], "vorübergehend abgeschaltet")
+}
+
+func TestPostfix(t *testing.T) {
+	name, _, err := names.ParseDomain("skua.ternisland.example")
+	require.NoError(t, err)
+	text := func(m *manifest.MailServer) string {
+		all := ""
+		for _, file := range render.PostfixBase(manifest.Server{Mail: m}) {
+			all += file.Content
+		}
+		return all
+	}
+	assert.Empty(t, text(nil), "a server without mail is left alone")
+	usual := text(&manifest.MailServer{Name: name})
+	assert.NotContains(t, usual, "queue_lifetime")
+	assert.NotContains(t, usual, "reject_rbl_client")
+	assert.Contains(t, usual, "/incoming, default_action=accept }", "lists refuse without a filter, too")
+	assert.Contains(t, text(&manifest.MailServer{Name: name, Days: 3}),
+		"\nmaximal_queue_lifetime = 3d\nbounce_queue_lifetime = 3d\n")
+	assert.Contains(t, text(&manifest.MailServer{Name: name, Blocklists: []names.Domain{name}}),
+		", reject_rbl_client skua.ternisland.example")
 }

@@ -52,6 +52,13 @@ type Answer struct {
 	Missing bool
 }
 
+// Standard is a resolver of the standard library that asks the same server.
+func (r *Resolver) Standard() *net.Resolver {
+	return &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+		return (&net.Dialer{Timeout: timeout}).DialContext(ctx, network, r.address)
+	}}
+}
+
 // Ask asks the resolver. That there are no such records is an answer and no error.
 func (r *Resolver) Ask(ctx context.Context, name, kind string) (Answer, error) {
 	return ask(ctx, r.address, name, kind, question{recursive: true})

@@ -10,6 +10,7 @@ import (
 	"victualler/internal/seal"
 	"victualler/internal/service/accounts"
 	"victualler/internal/service/certs"
+	"victualler/internal/service/databases"
 	"victualler/internal/service/dns"
 	"victualler/internal/service/domains"
 	"victualler/internal/service/fleet"
@@ -27,20 +28,21 @@ import (
 
 // Service is all use cases. Make one with [New].
 type Service struct {
-	base     *usecase.Base
-	Accounts *accounts.Service
-	Certs    *certs.Service
-	DNS      *dns.Service
-	Domains  *domains.Service
-	Fleet    *fleet.Service
-	Logins   *logins.Service
-	Mail     *mail.Service
-	Notify   *notify.Service
-	Overview *overview.Service
-	People   *people.Service
-	Rollout  *rollout.Service
-	Selling  *selling.Service
-	Settings *settings.Service
+	base      *usecase.Base
+	Accounts  *accounts.Service
+	Certs     *certs.Service
+	Databases *databases.Service
+	DNS       *dns.Service
+	Domains   *domains.Service
+	Fleet     *fleet.Service
+	Logins    *logins.Service
+	Mail      *mail.Service
+	Notify    *notify.Service
+	Overview  *overview.Service
+	People    *people.Service
+	Rollout   *rollout.Service
+	Selling   *selling.Service
+	Settings  *settings.Service
 }
 
 // New opens the installation. The service needs a queue before it runs: [Service.SetQueue].
@@ -65,7 +67,8 @@ func Assemble(base *usecase.Base) *Service {
 	s.Fleet = fleet.New(base, s.DNS, s.Rollout)
 	s.Overview = overview.New(base, s.Fleet)
 	s.Logins = logins.New(base, s.Rollout)
-	s.Mail = mail.New(base, s.Rollout, s.Notify)
+	s.Databases = databases.New(base, s.Rollout, s.Notify)
+	s.Mail = mail.New(base, s.Rollout, s.Notify, s.Certs, s.People)
 	s.Settings = settings.New(base, s.Rollout)
 	s.Accounts = accounts.New(base, s.Domains, s.Fleet, s.Notify, s.People, s.Rollout, s.Selling)
 	// What servers hold for an account, in the order in which it is filled: logins and certificates
@@ -79,6 +82,7 @@ func Assemble(base *usecase.Base) *Service {
 		s.DNS.ZonesPart(),
 		s.Logins.LoginsPart(),
 		s.Mail.Part(),
+		s.Databases.Part(),
 	)
 	return s
 }

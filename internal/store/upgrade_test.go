@@ -49,7 +49,8 @@ var digests = map[string]string{"0001_foundation.sql": "73b4b4c1dc660fef", "0002
 	"0010_names.sql": "aae0f55450db3ea0", "0011_homes.sql": "b906c5b973e239fc",
 	"0012_neighbours.sql": "4286565961364703", "0013_domain_proof.sql": "b17d3c637f27607f",
 	"0014_domain_list.sql": "f344270afe1f62a3", "0015_figures.sql": "ef18e134a529f4a2",
-	"0016_languages.sql": "0ee41f89f339a107", "0017_mailboxes.sql": "8e4d19a1346b922a"}
+	"0016_languages.sql": "0ee41f89f339a107", "0017_mailboxes.sql": "8e4d19a1346b922a",
+	"0018_mail_addresses.sql": "50fedad849215d32"}
 
 func TestLandedMigrationsStayAsTheyAre(t *testing.T) {
 	for name, digest := range digests {
@@ -118,6 +119,9 @@ func TestUpgrade(t *testing.T) {
 			"where key in ('processes', 'memory', 'cpu')"))
 	assert.Equal(t, "domains", one("select string_agg(key, ' ') from plan_limits where amount = 0"),
 		"a limit that was not kept before keeps nobody from writing")
+	assert.Equal(t, "unlimited unlimited", one("select concat_ws(' ', (select coalesce(amount::text, 'unlimited') "+
+		"from plan_limits where key = 'database_size'), case when frozen_terms -> 'limits' ? 'database_size' then "+
+		"coalesce(frozen_terms #>> '{limits,database_size}', 'unlimited') end) from accounts"))
 	assert.Equal(t, "elsewhere", one("select hosted from zones where name = 'elsewhere.example'"))
 	assert.Equal(t, "here", one("select hosted from zones where name = 'ternferries.example'"))
 	assert.Equal(t, "changed", one("select detail from drifts"))

@@ -37,10 +37,10 @@ const signIn: Middleware = {
     return request
   },
   async onResponse({ request, response }) {
-    if (
-      response.status !== 401 ||
-      (request.method === 'POST' && new URL(request.url).pathname.includes('/api/v1/session'))
-    )
+    const path = new URL(request.url).pathname
+    // The holder of a mailbox signs in on a page of their own.
+    const holder = path === '/api/v1/mailbox' || path.startsWith('/api/v1/mailbox/')
+    if (response.status !== 401 || holder || (request.method === 'POST' && path.includes('/api/v1/session')))
       return response
     await signInAgain()
     return fetch(copies.get(request)!)

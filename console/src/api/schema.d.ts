@@ -121,6 +121,337 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{account}/database-imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the imports into databases */
+        get: operations["list-imports"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/database-imports/{import}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far an import is */
+        get: operations["show-import"];
+        put?: never;
+        post?: never;
+        /** Remove the file of an import, and what is known of it */
+        delete: operations["remove-import"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/database-imports/{import}/contents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is in the file of an import */
+        get: operations["look-at-import"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/database-imports/{import}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Send the next part of a file
+         * @description The body is at most 4 MiB of the file, behind what has been received. After a failure, ask how much that is, and go on there.
+         */
+        put: operations["continue-import"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/database-imports/{import}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start an import
+         * @description It goes on by itself; ask for it to see how far it is.
+         */
+        post: operations["start-import"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/database-imports/{import}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop an import; what it has executed stays */
+        post: operations["stop-import"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/database-users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add a database user */
+        post: operations["add-database-user"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/database-users/{user}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a database user; what it has made stays */
+        delete: operations["remove-database-user"];
+        options?: never;
+        head?: never;
+        /**
+         * Change password, networks or rights of a database user
+         * @description Connections of the user end when it loses a right, and when its password changes.
+         */
+        patch: operations["change-database-user"];
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/databases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the databases and database users */
+        get: operations["list-databases"];
+        put?: never;
+        /**
+         * Add a database, with a user if one is named
+         * @description The first one of an engine decides on which server the account's databases of that engine are.
+         */
+        post: operations["add-database"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/databases/{database}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a database with everything in it */
+        delete: operations["remove-database"];
+        options?: never;
+        head?: never;
+        /** Change the character set of a database, for tables that are made from then on */
+        patch: operations["change-database"];
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/databases/{database}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export a database
+         * @description Statements of SQL with all of its contents at one moment. An answer that is cut off is not whole.
+         */
+        get: operations["export-database"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/databases/{database}/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Prepare an import
+         * @description Send the file in parts next, and start the import then. A file that is not started is kept for a day.
+         */
+        post: operations["add-import"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/databases/{database}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Some rows of a table */
+        get: operations["list-rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/databases/{database}/running": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is being executed in a database */
+        get: operations["list-running"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/databases/{database}/running/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Stop a statement that is being executed */
+        delete: operations["stop-statement"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/databases/{database}/statements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Execute a statement
+         * @description One at a time, in the name of a user, within bounds of time and rows. That it was executed is recorded, with its beginning.
+         */
+        post: operations["execute-statement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/databases/{database}/structure": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a table is made of */
+        get: operations["show-table"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/databases/{database}/tables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the tables of a database */
+        get: operations["list-tables"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/domains": {
         parameters: {
             query?: never;
@@ -517,6 +848,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{account}/lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the distribution lists */
+        get: operations["list-distribution-lists"];
+        put?: never;
+        /** Add a distribution list */
+        post: operations["add-distribution-list"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/lists/{list}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a distribution list */
+        delete: operations["remove-distribution-list"];
+        options?: never;
+        head?: never;
+        /** Change a distribution list: its name, its owners, who may send, its footer */
+        patch: operations["change-distribution-list"];
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/lists/{list}/held": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the messages to a distribution list that wait for an owner */
+        get: operations["list-held-posts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/lists/{list}/held/{post}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a message on to the members that waits for an owner, or drop it */
+        post: operations["change-held-post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/lists/{list}/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the members of a distribution list */
+        get: operations["list-members"];
+        put?: never;
+        /** Add members to a distribution list and take others out of it, all of them or none */
+        post: operations["change-members"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/logins": {
         parameters: {
             query?: never;
@@ -565,6 +984,23 @@ export interface paths {
         };
         /** Tell what would become of a message to an address */
         get: operations["trace-mail-address"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/mail-rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look at the mail of a domain as others do before they take a message */
+        get: operations["rehearse-mail"];
         put?: never;
         post?: never;
         delete?: never;
@@ -629,6 +1065,60 @@ export interface paths {
         patch: operations["change-mailbox"];
         trace?: never;
     };
+    "/api/v1/accounts/{account}/mailboxes/{mailbox}/passwords": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a further password, for one program */
+        post: operations["add-program-password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/mailboxes/{mailbox}/passwords/{program}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a program's password away */
+        delete: operations["remove-program-password"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/mailboxes/{mailbox}/profile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Take a file by which telephones set up a mailbox
+         * @description It has no password: the telephone asks for that.
+         */
+        get: operations["take-profile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/release-sending": {
         parameters: {
             query?: never;
@@ -683,6 +1173,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{account}/resume-mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a suspension of mail */
+        post: operations["resume-mail"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/suspend": {
         parameters: {
             query?: never;
@@ -697,6 +1204,23 @@ export interface paths {
          * @description Visitors see a notice; everything the account has stays.
          */
         post: operations["suspend-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/suspend-mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Suspend sending, receiving or both of an account, while its sites go on */
+        post: operations["suspend-mail"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1048,6 +1572,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/leave-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Leave a distribution list, by what its member was told */
+        post: operations["leave-list"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/limits": {
         parameters: {
             query?: never;
@@ -1060,6 +1601,150 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailbox": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show one's own mailbox */
+        get: operations["show-own-mailbox"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change one's own mailbox: password, absence, passing on, filters */
+        patch: operations["change-own-mailbox"];
+        trace?: never;
+    };
+    "/api/v1/mailbox/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what became of one's own messages
+         * @description Of those that were sent with the mailbox's sign-in, and of those to it; newest first, one for each recipient. It is known for 30 days.
+         */
+        get: operations["list-own-messages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailbox/passwords": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a further password of one's own mailbox, for one program */
+        post: operations["add-own-password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailbox/passwords/{program}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a program's password away from one's own mailbox */
+        delete: operations["remove-own-password"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailbox/path": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell what would become of a message to one's own address */
+        get: operations["trace-own-address"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailbox/profile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Take a file by which telephones set up one's own mailbox */
+        get: operations["take-own-profile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailbox/rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look at the mail of one's own domain as others do before they take a message */
+        get: operations["rehearse-own-mail"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mailbox/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign in to a mailbox
+         * @description With its own password. The answer sets a cookie for what is below /mailbox alone, or holds a bearer token if one was asked for.
+         */
+        post: operations["start-mailbox-session"];
+        /** Sign out of a mailbox */
+        delete: operations["end-mailbox-session"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1671,6 +2356,23 @@ export interface paths {
          * @description The old ones work no longer.
          */
         post: operations["renew-recovery-codes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sending": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell what became of what was sent to others within a day, by account and by destination */
+        get: operations["show-sending"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2333,6 +3035,11 @@ export interface components {
             frozen: boolean;
             /** Format: int64 */
             id: number;
+            /**
+             * @description What of its mail is suspended by itself; absent is nothing.
+             * @enum {string}
+             */
+            mail_state?: "sending" | "receiving" | "all";
             /** @description Main domain as people read it. */
             name: string;
             /** Format: date-time */
@@ -2400,6 +3107,11 @@ export interface components {
             home: string;
             /** Format: int64 */
             id: number;
+            /**
+             * @description What of its mail is suspended by itself; absent is nothing.
+             * @enum {string}
+             */
+            mail_state?: "sending" | "receiving" | "all";
             /** @description Main domain as people read it. */
             name: string;
             /** Format: date-time */
@@ -2605,6 +3317,13 @@ export interface components {
              */
             version: number;
         };
+        CSVFormat: {
+            /** @description The first line has the names of the columns. */
+            header: boolean;
+            /** @description Between values; a comma otherwise. */
+            separator?: string;
+            table: string;
+        };
         CertificateChange: {
             /** @description Empty is the usual one. */
             authority?: string;
@@ -2730,6 +3449,11 @@ export interface components {
             /** @enum {string} */
             unit?: "bytes" | "count" | "percent" | "seconds";
         };
+        ConnectionLine: {
+            text: string;
+            /** @description What it is for. */
+            title: string;
+        };
         Customer: {
             /**
              * Format: int64
@@ -2772,6 +3496,204 @@ export interface components {
             /** @description Cursor of the next page; absent on the last. */
             next?: string;
         };
+        Database: {
+            /** Format: date-time */
+            added_at: string;
+            /** @description Character set, such as utf8mb4; of PostgreSQL, the encoding. */
+            charset: string;
+            /** @description How texts are sorted; of PostgreSQL, the language (BCP 47), und for none, or C. */
+            collation: string;
+            /** @description Ready lines that connect with it from the account's sites; PASSWORD stands in the password's place. */
+            connect: components["schemas"]["ConnectionLine"][];
+            /** @enum {string} */
+            engine: "mariadb" | "postgresql";
+            /**
+             * @description Stopped: the account's databases are over their limit, rows can be read and deleted. Closed: they grew all the same, and nobody connects.
+             * @enum {string}
+             */
+            growth: "" | "stopped" | "closed";
+            name: string;
+            /** @description Where it is. */
+            server: string;
+            /**
+             * Format: int64
+             * @description On disk, in bytes; null while it has not been measured.
+             */
+            size: number | null;
+            /** @description Who may do what with it. */
+            users: components["schemas"]["DatabaseAccess"][];
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+        };
+        DatabaseAccess: {
+            /**
+             * @description Read: rows. Write: change rows, too. All: change tables, too.
+             * @enum {string}
+             */
+            level: "read" | "write" | "all";
+            user: string;
+        };
+        DatabaseChange: {
+            /** @description Of MariaDB; for tables that are made from then on. */
+            charset?: string;
+            /** @description Of MariaDB; for tables that are made from then on. */
+            collation?: string;
+        };
+        DatabaseChanged: {
+            database: components["schemas"]["Database"];
+            /** Format: int64 */
+            operation: number;
+            /** Format: int64 */
+            version: number;
+        };
+        DatabaseEngine: {
+            /** @description Where to connect to from elsewhere, with TLS, as far as the user may. */
+            addresses: string[];
+            /** @enum {string} */
+            engine: "mariadb" | "postgresql";
+            /** @description What sites of the account write as the host. */
+            host: string;
+            /** @description Why it is there; for operators. */
+            placement?: string;
+            /** Format: int64 */
+            port: number;
+            server: string;
+            /** @description What they write as the socket instead; empty where the databases are on another server than the sites. */
+            socket?: string;
+            title: string;
+        };
+        DatabaseImport: {
+            /** Format: date-time */
+            added_at: string;
+            /** Format: date-time */
+            begun_at: string | null;
+            copy_of: string;
+            database: string;
+            /** Format: date-time */
+            ended_at: string | null;
+            /** @description Why it ended before the end of the file. What was executed before that stays. */
+            failure: string;
+            id: string;
+            /**
+             * Format: int64
+             * @description The one that was reached; with a failure, where that is.
+             */
+            line: number;
+            mended: components["schemas"]["MendedInFile"][];
+            name: string;
+            /**
+             * Format: int64
+             * @description How much of the file is there.
+             */
+            received: number;
+            /**
+             * Format: int64
+             * @description How many rows of CSV were added.
+             */
+            rows: number;
+            /**
+             * Format: int64
+             * @description Of the file, in bytes; 0 for a database.
+             */
+            size: number;
+            /**
+             * @description Waiting: for the rest of the file, or to be started.
+             * @enum {string}
+             */
+            state: "waiting" | "running" | "done" | "failed";
+            /** @description The one that failed. */
+            statement: string;
+            /**
+             * Format: int64
+             * @description How many have been executed.
+             */
+            statements: number;
+            /** @description Where rows go; empty for statements. */
+            table: string;
+            /**
+             * Format: int64
+             * @description How many bytes of the file have been executed.
+             */
+            taken: number;
+            user: string;
+        };
+        DatabaseLevel: {
+            database: string;
+            /** @enum {string} */
+            level: "read" | "write" | "all";
+        };
+        DatabaseList: {
+            databases: components["schemas"]["Database"][];
+            /** @description Where they are. */
+            engines: components["schemas"]["DatabaseEngine"][];
+            /**
+             * Format: int64
+             * @description What they may hold together, in bytes; null is unlimited.
+             */
+            limit: number | null;
+            /**
+             * Format: int64
+             * @description What all of them hold, in bytes.
+             */
+            used: number;
+            users: components["schemas"]["DatabaseUser"][];
+        };
+        DatabaseTable: {
+            /** @description Of PostgreSQL, with the schema and a dot before it. */
+            name: string;
+            /**
+             * Format: int64
+             * @description About how many; null where that is not known.
+             */
+            rows: number | null;
+            /**
+             * Format: int64
+             * @description With indexes, in bytes.
+             */
+            size: number;
+            view: boolean;
+        };
+        DatabaseTables: {
+            tables: components["schemas"]["DatabaseTable"][];
+            /** @description In whose name the database was looked into. */
+            user: string;
+        };
+        DatabaseUser: {
+            /** Format: date-time */
+            added_at: string;
+            /** @enum {string} */
+            engine: "mariadb" | "postgresql";
+            /** @description Networks that it may connect from with TLS, beside the account's sites. */
+            hosts: string[];
+            levels: components["schemas"]["DatabaseLevel"][];
+            name: string;
+            /** @description Whether it has one; without, nobody signs in. */
+            password: boolean;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+        };
+        DatabaseUserChange: {
+            hosts?: string[];
+            /** @description What it may do from now on; others stay. */
+            levels?: components["schemas"]["DatabaseLevel"][];
+            /** @description Empty takes the password away. */
+            password?: string;
+            /** @description Databases that it may do nothing with from now on. */
+            remove?: string[];
+        };
+        DatabaseUserChanged: {
+            /** Format: int64 */
+            operation: number;
+            user: components["schemas"]["DatabaseUser"];
+            /** Format: int64 */
+            version: number;
+        };
         Difference: {
             /** @description Empty where there is none. */
             after: string;
@@ -2781,6 +3703,62 @@ export interface components {
             name: string;
             /** @description For people, in their language. */
             title: string;
+        };
+        DistributionList: {
+            /** Format: date-time */
+            added_at: string;
+            /** @description As programs write it, such as crew@ternferries.example. */
+            address: string;
+            /** @description In A-labels. */
+            domain: string;
+            /** @description Is put below each message; {leave} in it is where a member leaves the list. */
+            footer: string;
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            members: number;
+            /** @description Whether what others send waits for an owner; it is refused otherwise. */
+            moderated: boolean;
+            /** @description What people call it. */
+            name: string;
+            /** @description The addresses of those who look after it. */
+            owners: string[];
+            /** @description Leads to its owners; members leave by a message to it, too. */
+            owners_address: string;
+            /**
+             * @description Who may send to it without asking.
+             * @enum {string}
+             */
+            posting: "anyone" | "members" | "owners";
+            /** @description As people write it. */
+            unicode: string;
+            /**
+             * Format: int64
+             * @description Counts changes; the ETag.
+             */
+            version: number;
+        };
+        DistributionListChange: {
+            /** @description Empty is none. */
+            footer?: string;
+            moderated?: boolean;
+            name?: string;
+            owners?: string[];
+            /** @enum {string} */
+            posting?: "anyone" | "members" | "owners";
+        };
+        DistributionListChanged: {
+            list: components["schemas"]["DistributionList"];
+            /** Format: int64 */
+            operation: number;
+            /** @description The name of the mail server. */
+            server: string;
+            /** Format: int64 */
+            version: number;
+        };
+        DistributionLists: {
+            lists: components["schemas"]["DistributionList"][];
         };
         Domain: {
             /**
@@ -3028,7 +4006,7 @@ export interface components {
             account?: string;
             /** @description What is wrong, in words. */
             detail: string;
-            /** @description Unified diff from what is found to what is wanted. */
+            /** @description Of files, a unified diff from what is found to what is wanted; of databases, the statements that put it right. */
             diff?: string;
             /** Format: date-time */
             found_at: string;
@@ -3152,6 +4130,28 @@ export interface components {
             /** @enum {string} */
             unit: "count" | "bytes" | "percent";
         };
+        FileContents: {
+            /**
+             * @description Whose tools have written it; empty where that cannot be told.
+             * @enum {string}
+             */
+            engine: "" | "mariadb" | "postgresql";
+            /** @description What will not be executed as it is. */
+            found: components["schemas"]["FoundInFile"][];
+            /**
+             * Format: int64
+             * @description Without compression, in bytes.
+             */
+            size: number;
+            /** Format: int64 */
+            statements: number;
+            /** @description Those that are made. */
+            tables: string[];
+            /** @description Of the server that it came from. */
+            version: string;
+            /** @description The file was looked at to its end; otherwise, its first GiB. */
+            whole: boolean;
+        };
         Folder: {
             /** Format: int64 */
             id: number;
@@ -3174,6 +4174,21 @@ export interface components {
         Forgotten: {
             /** @description Sign-in name. */
             name: string;
+        };
+        FoundInFile: {
+            /** Format: int64 */
+            count: number;
+            example: string;
+            /**
+             * Format: int64
+             * @description Where the first one is.
+             */
+            line: number;
+            /** @description Whether it can be mended. */
+            mended: boolean;
+            /** @description What it is, and what becomes of it. */
+            text: string;
+            what: string;
         };
         Freeze: {
             frozen: boolean;
@@ -3270,6 +4285,32 @@ export interface components {
             /** @description How it keeps accounts apart while they run. */
             sandboxes: components["schemas"]["Sandboxes"];
         };
+        HeldPost: {
+            /** Format: date-time */
+            came_at: string;
+            from: string;
+            /** @description Its name. */
+            post: string;
+            /**
+             * Format: int64
+             * @description In bytes.
+             */
+            size: number;
+            subject: string;
+        };
+        HeldPostChange: {
+            /** @enum {string} */
+            do: "approve" | "drop";
+        };
+        HeldPostChanged: {
+            /** @description The address of the list. */
+            list: string;
+            /** @description Its name. */
+            post: string;
+        };
+        HeldPosts: {
+            posts: components["schemas"]["HeldPost"][];
+        };
         HungriestAccounts: {
             accounts: components["schemas"]["HungryAccount"][];
         };
@@ -3297,6 +4338,9 @@ export interface components {
              */
             processes: number;
             sign_in_name: string;
+        };
+        ImportList: {
+            imports: components["schemas"]["DatabaseImport"][];
         };
         InstalledCertificate: {
             /**
@@ -3344,6 +4388,11 @@ export interface components {
         Languages: {
             /** @description Tags of RFC 5646, English first. */
             languages: string[];
+        };
+        LeaveList: {
+            code: string;
+            /** @description Its address. */
+            list: string;
         };
         LeftOut: {
             code: string;
@@ -3431,6 +4480,35 @@ export interface components {
             password?: string;
             /** @description True to get a token in the answer instead of a cookie, for programs. */
             token?: boolean;
+        };
+        ListLeft: {
+            /** @description What people call it, or its address. */
+            list: string;
+        };
+        ListMember: {
+            address: string;
+            /** Format: date-time */
+            joined_at: string;
+        };
+        ListMemberChange: {
+            add?: string[];
+            remove?: string[];
+        };
+        ListMembers: {
+            members: components["schemas"]["ListMember"][];
+        };
+        ListMembersChanged: {
+            /** Format: int64 */
+            added: number;
+            /**
+             * Format: int64
+             * @description How many there are then.
+             */
+            members: number;
+            /** Format: int64 */
+            operation: number;
+            /** Format: int64 */
+            removed: number;
         };
         LogPage: {
             lines: string[];
@@ -3536,18 +4614,75 @@ export interface components {
         MailAddressList: {
             addresses: components["schemas"]["MailAddress"][];
         };
+        MailFilter: {
+            /** @description Whether each of the tests must hold; otherwise one is enough. */
+            all: boolean;
+            /** @description Throws it away. */
+            drop?: boolean;
+            /** @description Marks it as one to come back to. */
+            flag?: boolean;
+            /** @description Where the message goes, such as Suppliers/Paint; absent stays in the inbox. */
+            folder?: string;
+            /** @description Marks it as read. */
+            read?: boolean;
+            tests: components["schemas"]["MailFilterTest"][];
+        };
+        MailFilterTest: {
+            /**
+             * Format: int64
+             * @description A size.
+             */
+            bytes?: number;
+            /**
+             * @description to is Cc, too; list is the identifier of a list (RFC 2919).
+             * @enum {string}
+             */
+            field: "from" | "to" | "subject" | "list" | "size";
+            /**
+             * @description A size is above or below.
+             * @enum {string}
+             */
+            how: "contains" | "is" | "above" | "below";
+            /** @description A text. */
+            value?: string;
+        };
+        MailFinding: {
+            /** @enum {string} */
+            check: "mx" | "spf" | "dkim" | "dmarc" | "helo" | "reverse" | "tls" | "policy";
+            /** @description What helps. */
+            do?: string;
+            right: boolean;
+            /** @description In words. */
+            says: string;
+        };
         MailList: {
             mails: components["schemas"]["Mail"][];
         };
         MailPath: {
             address: string;
             /** @enum {string} */
-            hop: "mailbox" | "address" | "catch_all" | "role" | "sub_address" | "outside" | "nowhere" | "loop";
+            hop: "mailbox" | "address" | "catch_all" | "role" | "sub_address" | "list" | "list_owners" | "outside" | "nowhere" | "loop";
             /** @description Where it goes on to. */
             next: components["schemas"]["MailPath"][];
             /** @description That in words. */
             says: string;
             unicode: string;
+        };
+        MailRehearsal: {
+            domain: string;
+            findings: components["schemas"]["MailFinding"][];
+            /** @description Whether everything is. */
+            right: boolean;
+            /** @description The name by which the mail server greets others. */
+            server: string;
+        };
+        MailSuspension: {
+            by: string;
+            receiving: boolean;
+            sending: boolean;
+            /** Format: date-time */
+            since: string;
+            why: string;
         };
         MailTest: {
             to: string;
@@ -3559,8 +4694,17 @@ export interface components {
             address: string;
             /** @description In A-labels. */
             domain: string;
+            /** @description Those of the last day; absent is none. */
+            failed_sign_ins?: components["schemas"]["SignInFailures"];
+            /** @description What sorts its messages, in this order: what one has moved or thrown away is not looked at by the next. */
+            filters: components["schemas"]["MailFilter"][];
             /** @description Addresses that its messages are passed on to as well. */
             forward_to: string[];
+            /**
+             * Format: double
+             * @description From how many points on a message goes to Junk; null is as in the settings of the installation.
+             */
+            junk_above: number | null;
             /**
              * Format: int64
              * @description What that comes to now, in bytes; null is unlimited.
@@ -3568,6 +4712,8 @@ export interface components {
             most: number | null;
             /** @description Whether it has a password; without one, nobody can sign in. */
             password: boolean;
+            /** @description Further passwords, for one program each. */
+            programs: components["schemas"]["ProgramPassword"][];
             /** @description What whoever writes is told, once a week; null is nothing. */
             reply: components["schemas"]["AbsenceReply"];
             /**
@@ -3594,8 +4740,15 @@ export interface components {
             password?: string;
         };
         MailboxChange: {
+            /** @description What sorts its messages. */
+            filters?: components["schemas"]["MailFilter"][];
             /** @description Addresses that its messages are passed on to as well; an empty list is none. */
             forward_to?: string[];
+            /**
+             * Format: double
+             * @description From how many points on a message goes to Junk; 0 is as in the settings of the installation.
+             */
+            junk_above?: number;
             /** @description Another one ends all sessions; empty takes the password away. */
             password?: string;
             /** @description What whoever writes is told; one without a text ends it. */
@@ -3622,8 +4775,28 @@ export interface components {
         };
         MailboxList: {
             mailboxes: components["schemas"]["Mailbox"][];
+            /** @description Why its mail is there; for operators. */
+            placement?: string;
             /** @description The name of the mail server; absent while the account has no mail. */
             server?: string;
+            /** @description What of the account's mail is suspended by itself; absent is nothing. */
+            suspension?: components["schemas"]["MailSuspension"];
+        };
+        MailboxSession: {
+            address: string;
+            /**
+             * Format: date-time
+             * @description When the session ends if it is not used.
+             */
+            ends_at: string;
+            /** @description Only if one was asked for. */
+            token?: string;
+        };
+        MailboxSignIn: {
+            address: string;
+            password: string;
+            /** @description True to get a bearer token instead of a cookie. */
+            token?: boolean;
         };
         MailboxesAdded: {
             mailboxes: components["schemas"]["MailboxAdded"][];
@@ -3631,6 +4804,11 @@ export interface components {
             operation: number;
             /** @description The name of the mail server. */
             server: string;
+        };
+        MendedInFile: {
+            /** Format: int64 */
+            count: number;
+            what: string;
         };
         Message: {
             /**
@@ -3648,13 +4826,18 @@ export interface components {
             delivered_to?: string;
             /** @description Whoever has sent a message that an address passed on; its sender is then one that failures come back to. */
             first_sender?: string;
+            /** @description Where in the mailbox it was put; absent is the inbox. */
+            folder?: string;
             /** @description The account that it is of. */
             from_account?: string;
             /** Format: int64 */
             id: number;
             message_id?: string;
-            /** @enum {string} */
-            outcome: "delivered" | "forwarded" | "waiting" | "failed" | "refused";
+            /**
+             * @description Kept: an address has taken it and does not pass it on, as says tells.
+             * @enum {string}
+             */
+            outcome: "delivered" | "forwarded" | "kept" | "waiting" | "failed" | "refused";
             /** @description The message's name in the queue of its server; absent where it was not taken. */
             queue?: string;
             recipient: string;
@@ -3664,6 +4847,8 @@ export interface components {
             reply?: string;
             /** @description That in words. */
             says: string;
+            /** @description What the spam filter found: the score in points, then the rules that count most. Absent where nobody was asked. */
+            score?: string;
             /** @description Of the envelope; empty for messages that tell of failures. */
             sender: string;
             server: string;
@@ -3736,6 +4921,51 @@ export interface components {
             /** @description Whose customer it is to be, for operators; a reseller's are always their own. */
             reseller?: string;
         };
+        NewDatabase: {
+            charset?: string;
+            collation?: string;
+            /**
+             * @description The usual one is mariadb.
+             * @enum {string}
+             */
+            engine?: "mariadb" | "postgresql";
+            /** @description What follows the account's sign-in name and an underscore: lower-case letters, digits and underscores. */
+            name: string;
+            /** @description Of a new user. */
+            password?: string;
+            /** @description For operators, and the first database of the engine; chosen otherwise. */
+            server?: string;
+            /** @description A user that may do everything with it: a new one, or one that is there. */
+            user?: string;
+        };
+        NewDatabaseUser: {
+            /**
+             * @description That of its databases where it has any; else mariadb.
+             * @enum {string}
+             */
+            engine?: "mariadb" | "postgresql";
+            /** @description Addresses and networks that it may connect from, beside the account's sites: none at first. */
+            hosts?: string[];
+            levels?: components["schemas"]["DatabaseLevel"][];
+            /** @description What follows the account's sign-in name and an underscore. */
+            name: string;
+            password?: string;
+        };
+        NewDistributionList: {
+            /** @description With the domain, or what goes before the @ of the account's main domain. */
+            address: string;
+            footer?: string;
+            members?: string[];
+            moderated?: boolean;
+            name?: string;
+            /** @description What has no domain is of the same one. */
+            owners: string[];
+            /**
+             * @description members where absent.
+             * @enum {string}
+             */
+            posting?: "anyone" | "members" | "owners";
+        };
         NewDomain: {
             /**
              * Format: int64
@@ -3791,6 +5021,21 @@ export interface components {
             /** @description 8 to 72 octets; kept as a bcrypt hash. */
             password: string;
         };
+        NewImport: {
+            /** @description Another database of the account and the same engine, instead of a file. */
+            copy_of?: string;
+            /** @description For a file of rows; without, it has statements of SQL. */
+            csv?: components["schemas"]["CSVFormat"];
+            /** @description What the file is called. */
+            name?: string;
+            /**
+             * Format: int64
+             * @description How large the file is, in bytes: as it is, or compressed with gzip or zstd.
+             */
+            size?: number;
+            /** @description In whose name; the one who may do the most otherwise. */
+            user?: string;
+        };
         NewLink: {
             /** @description True to mail it to the person instead of showing it here. */
             mail?: boolean;
@@ -3826,6 +5071,8 @@ export interface components {
              * @description To how many recipients its holder may send within an hour; as many as the account may where absent.
              */
             sends_per_hour?: number;
+            /** @description Label of the server that the account's mail is to be on, with its first mailbox; chosen where absent. Customers leave it out. */
+            server?: string;
             /**
              * Format: int64
              * @description In bytes; as much as the account may give a mailbox where absent.
@@ -3922,6 +5169,11 @@ export interface components {
                  * @description Processor time (100% is one processor), in percent; null is unlimited.
                  */
                 cpu?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of all databases, in bytes; null is unlimited.
+                 */
+                database_size?: number | null;
                 /**
                  * Format: int64
                  * @description Databases, in count; null is unlimited.
@@ -4035,6 +5287,10 @@ export interface components {
             /** @description A template for new sites. */
             template?: string;
         };
+        NewProgramPassword: {
+            /** @description What it is for, such as telephone. */
+            name: string;
+        };
         NewRecord: {
             /** @description What the record says, such as an address. Names of several parts end with a dot, unless they are within the zone; long texts are split. */
             data: string;
@@ -4090,6 +5346,11 @@ export interface components {
                  * @description Processor time (100% is one processor), in percent; null is unlimited.
                  */
                 cpu?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of all databases, in bytes; null is unlimited.
+                 */
+                database_size?: number | null;
                 /**
                  * Format: int64
                  * @description Databases, in count; null is unlimited.
@@ -4234,6 +5495,22 @@ export interface components {
             /** @description Of the organization. */
             unit?: string;
         };
+        NewStatement: {
+            /**
+             * Format: int64
+             * @description How many rows are returned at most; 100 otherwise.
+             */
+            rows?: number;
+            /**
+             * Format: int64
+             * @description How long it may take; 30 otherwise.
+             */
+            seconds?: number;
+            /** @description One statement of SQL. */
+            statement: string;
+            /** @description In whose name; the one who may do the most otherwise. */
+            user?: string;
+        };
         NewTemplate: {
             /** @description What it is good for. */
             about?: string;
@@ -4363,6 +5640,30 @@ export interface components {
             /** @description Figures over time. */
             figures: components["schemas"]["Figure"][];
         };
+        OwnMailbox: {
+            mailbox: components["schemas"]["Mailbox"];
+            /** @description The name of the mail server. */
+            server: string;
+            /** @description Who runs this installation. */
+            title: string;
+        };
+        OwnMailboxChange: {
+            /** @description For another password. */
+            current_password?: string;
+            /** @description What sorts its messages. */
+            filters?: components["schemas"]["MailFilter"][];
+            /** @description Addresses that its messages are passed on to as well; an empty list is none. */
+            forward_to?: string[];
+            /**
+             * Format: double
+             * @description From how many points on a message goes to Junk; 0 is as in the settings of the installation.
+             */
+            junk_above?: number;
+            /** @description Ends all sessions of mail programs, and the holder's others here. */
+            password?: string;
+            /** @description What whoever writes is told; one without a text ends it. */
+            reply?: components["schemas"]["AbsenceReply"];
+        };
         PasswordChange: {
             new: string;
             /** @description The password until now. */
@@ -4474,6 +5775,11 @@ export interface components {
                  * @description Processor time (100% is one processor), in percent; null is unlimited.
                  */
                 cpu?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of all databases, in bytes; null is unlimited.
+                 */
+                database_size?: number | null;
                 /**
                  * Format: int64
                  * @description Databases, in count; null is unlimited.
@@ -4639,6 +5945,11 @@ export interface components {
                  * @description Processor time (100% is one processor), in percent; null is unlimited.
                  */
                 cpu?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of all databases, in bytes; null is unlimited.
+                 */
+                database_size?: number | null;
                 /**
                  * Format: int64
                  * @description Databases, in count; null is unlimited.
@@ -4843,6 +6154,21 @@ export interface components {
             running: boolean;
             version: string;
         };
+        ProgramPassword: {
+            /** Format: date-time */
+            added_at: string;
+            /** @description What it is for. */
+            name: string;
+        };
+        ProgramPasswordAdded: {
+            name: string;
+            /** Format: int64 */
+            operation: number;
+            password: string;
+            /** @description The name of the mail server. */
+            server: string;
+            sign_in_name: string;
+        };
         Proof: {
             password: string;
         };
@@ -4980,6 +6306,11 @@ export interface components {
                  * @description Processor time (100% is one processor), in percent; null is unlimited.
                  */
                 cpu?: number | null;
+                /**
+                 * Format: int64
+                 * @description Size of all databases, in bytes; null is unlimited.
+                 */
+                database_size?: number | null;
                 /**
                  * Format: int64
                  * @description Databases, in count; null is unlimited.
@@ -5149,6 +6480,11 @@ export interface components {
                 cpu?: number | null;
                 /**
                  * Format: int64
+                 * @description Size of all databases, in bytes; null is unlimited.
+                 */
+                database_size?: number | null;
+                /**
+                 * Format: int64
                  * @description Databases, in count; null is unlimited.
                  */
                 databases?: number | null;
@@ -5310,6 +6646,23 @@ export interface components {
              */
             processes: number;
         };
+        RunningStatement: {
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: double
+             * @description For how long.
+             */
+            seconds: number;
+            /** @description What it is doing or waiting for, in the engine's words. */
+            state: string;
+            /** @description Its beginning. */
+            statement: string;
+            user: string;
+        };
+        RunningStatements: {
+            running: components["schemas"]["RunningStatement"][];
+        };
         Sandboxes: {
             /** @description What its kernel offers of control groups, in words. */
             layout: string;
@@ -5354,6 +6707,47 @@ export interface components {
             /** @description otpauth address. */
             uri: string;
         };
+        Sending: {
+            /** @description Those of which most came back first; 50 at most. */
+            accounts: components["schemas"]["SendingAccount"][];
+            /** @description Those that refused most first; 50 at most. */
+            destinations: components["schemas"]["SendingDestination"][];
+            /** Format: date-time */
+            since: string;
+        };
+        SendingAccount: {
+            /** @description Its sign-in name. */
+            account: string;
+            /** Format: int64 */
+            delivered: number;
+            /** @description The main one, in A-labels. */
+            domain: string;
+            /**
+             * Format: int64
+             * @description Came back.
+             */
+            failed: number;
+            /** @description That of its mail. */
+            server: string;
+            /** @description Whether it is stopped from sending, as too much came back. */
+            stopped: boolean;
+            /** Format: int64 */
+            waiting: number;
+        };
+        SendingDestination: {
+            /** Format: int64 */
+            delivered: number;
+            domain: string;
+            /**
+             * Format: int64
+             * @description Came back.
+             */
+            failed: number;
+            /** @description What was answered last where a message was not taken. */
+            reply?: string;
+            /** Format: int64 */
+            waiting: number;
+        };
         SendingReleased: {
             /** @description Its sign-in name. */
             account: string;
@@ -5394,6 +6788,8 @@ export interface components {
              * @description When its agent last answered.
              */
             seen_at: string | null;
+            /** @description Whether a mail server judges what comes and what is sent. */
+            spam_filter: boolean;
             /** @enum {string} */
             state: "joining" | "joined";
             /**
@@ -5414,6 +6810,8 @@ export interface components {
             host_name?: string;
             /** @description Whether it takes new accounts. */
             open?: boolean;
+            /** @description Whether a mail server judges what comes and what is sent; it takes over a change within a minute. */
+            spam_filter?: boolean;
         };
         ServerList: {
             servers: components["schemas"]["Server"][];
@@ -5505,6 +6903,11 @@ export interface components {
              * @enum {string}
              */
             domain_proof: "off" | "warn" | "require";
+            /**
+             * Format: int64
+             * @description For how many days messages wait that cannot be delivered; then they go back to their senders.
+             */
+            mail_days: number;
             /** @description Sign-in name there. */
             mail_name?: string;
             /** @description Whether there is a password for it; it cannot be looked up. */
@@ -5529,6 +6932,7 @@ export interface components {
              * @description How long a session lasts without use.
              */
             session_minutes: number;
+            spam: components["schemas"]["Spam"];
             /** @description What the installation is called. */
             title: string;
             /**
@@ -5543,6 +6947,8 @@ export interface components {
             console?: string;
             /** @enum {string} */
             domain_proof?: "off" | "warn" | "require";
+            /** Format: int64 */
+            mail_days?: number;
             mail_name?: string;
             mail_password?: string;
             /** @enum {string} */
@@ -5553,6 +6959,7 @@ export interface components {
             sender?: string;
             /** Format: int64 */
             session_minutes?: number;
+            spam?: components["schemas"]["SpamChange"];
             title?: string;
         };
         Share: {
@@ -5626,6 +7033,19 @@ export interface components {
             /** @description True to get a token in the answer instead of a cookie, for programs. */
             token?: boolean;
         };
+        SignInFailures: {
+            /**
+             * Format: int64
+             * @description From how many addresses they came.
+             */
+            addresses: number;
+            /** Format: int64 */
+            count: number;
+            /** Format: date-time */
+            last_at: string;
+            /** @description The address that the last one came from; empty is one of many. */
+            last_from: string;
+        };
         SigningRequest: {
             /** Format: date-time */
             created_at: string;
@@ -5664,6 +7084,8 @@ export interface components {
             issuer?: string;
             key_type: string;
             left_out: components["schemas"]["LeftOut"][];
+            /** @description Names for the domain's mail that it is for as well, as soon as they lead here. */
+            mail_names: string[];
             /**
              * @description How it comes by it.
              * @enum {string}
@@ -5699,12 +7121,66 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        Spam: {
+            /** @description Zones of DNS that name addresses which nothing is taken from (RFC 5782). */
+            blocklists: string[];
+            /** @description What names of attachments must not end with, such as exe. */
+            forbidden: string[];
+            /** @description Whether suspicious messages must be sent once more, minutes later. */
+            greylisting: boolean;
+            /**
+             * Format: double
+             * @description From how many points on a message goes to Junk; mailboxes may have a bound of their own.
+             */
+            junk_above: number;
+            /**
+             * Format: double
+             * @description From how many points on a message is not taken, nor sent.
+             */
+            refuse_above: number;
+            /** @description Where a virus scanner listens that speaks clamd's protocol: a path on the mail server, or host:port; empty is none. */
+            scanner: string;
+        };
+        SpamChange: {
+            blocklists?: string[];
+            forbidden?: string[];
+            greylisting?: boolean;
+            /** Format: double */
+            junk_above?: number;
+            /** Format: double */
+            refuse_above?: number;
+            scanner?: string;
+        };
+        StartImport: {
+            /** @description Mend what has one meaning here, as what is in the file says. */
+            mend?: boolean;
+        };
         Started: {
             /**
              * Format: int64
              * @description Number of the operation.
              */
             operation: number;
+        };
+        StatementResult: {
+            /**
+             * Format: int64
+             * @description How many rows were changed.
+             */
+            affected: number;
+            /** @description Names; none where the statement returns no rows. */
+            columns: string[];
+            /** @description There are more rows. */
+            more: boolean;
+            /** @description Values as texts, null where there is none. Those that are no text are in hexadecimal digits behind \x; long ones are cut, with an ellipsis. */
+            rows: (string | null)[][];
+            /**
+             * Format: double
+             * @description How long it took.
+             */
+            seconds: number;
+            /** @description In whose name it was executed. */
+            user: string;
         };
         Step: {
             detail?: string;
@@ -5738,6 +7214,13 @@ export interface components {
             /** @description The reason; whoever signs in is told. */
             why: string;
         };
+        SuspendMail: {
+            /** @description Whoever writes is told to try again later. */
+            receiving?: boolean;
+            /** @description Nothing is sent or passed on. */
+            sending?: boolean;
+            why: string;
+        };
         SuspendReseller: {
             /**
              * @description What becomes of their accounts: they stay as they are, or are suspended with the reseller.
@@ -5752,6 +7235,25 @@ export interface components {
             /** Format: date-time */
             since: string;
             why: string;
+        };
+        TableColumn: {
+            /** @description An expression; null where there is none. */
+            default: string | null;
+            name: string;
+            /** @description Whether it may be empty. */
+            null: boolean;
+            /** @description In the engine's words. */
+            type: string;
+        };
+        TableIndex: {
+            columns: string[];
+            name: string;
+            primary: boolean;
+            unique: boolean;
+        };
+        TableStructure: {
+            columns: components["schemas"]["TableColumn"][];
+            indexes: components["schemas"]["TableIndex"][];
         };
         Template: {
             about?: string;
@@ -6762,6 +8264,1491 @@ export interface operations {
                 };
                 content: {
                     "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                import: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatabaseImport"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                import: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "look-at-import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                import: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileContents"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "continue-import": {
+        parameters: {
+            query?: {
+                /** @description How much of the file comes before this part, in bytes. */
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                import: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatabaseImport"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "start-import": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                import: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartImport"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatabaseImport"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stop-import": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                import: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatabaseImport"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-database-user": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDatabaseUser"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatabaseUserChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-database-user": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what follows the account's sign-in name and the underscore is enough. */
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-database-user": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what follows the account's sign-in name and the underscore is enough. */
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DatabaseUserChange"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatabaseUserChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-databases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatabaseList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-database": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDatabase"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatabaseChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-database": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what follows the account's sign-in name and the underscore is enough. */
+                database: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-database": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what follows the account's sign-in name and the underscore is enough. */
+                database: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DatabaseChange"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatabaseChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "export-database": {
+        parameters: {
+            query?: {
+                /** @description Only these; all otherwise. */
+                tables?: string[];
+                compression?: "none" | "gzip" | "zstd";
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what follows the account's sign-in name and the underscore is enough. */
+                database: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-import": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what follows the account's sign-in name and the underscore is enough. */
+                database: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewImport"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatabaseImport"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-rows": {
+        parameters: {
+            query: {
+                table: string;
+                /** @description How many are left out at the beginning. */
+                offset?: number;
+                rows?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what follows the account's sign-in name and the underscore is enough. */
+                database: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StatementResult"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-running": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what follows the account's sign-in name and the underscore is enough. */
+                database: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunningStatements"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stop-statement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what follows the account's sign-in name and the underscore is enough. */
+                database: string;
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "execute-statement": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what follows the account's sign-in name and the underscore is enough. */
+                database: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewStatement"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StatementResult"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-table": {
+        parameters: {
+            query: {
+                table: string;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what follows the account's sign-in name and the underscore is enough. */
+                database: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableStructure"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-tables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what follows the account's sign-in name and the underscore is enough. */
+                database: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatabaseTables"];
                 };
             };
             /** @description Unauthorized */
@@ -8825,6 +11812,586 @@ export interface operations {
             };
         };
     };
+    "list-distribution-lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DistributionLists"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-distribution-list": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDistributionList"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DistributionListChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-distribution-list": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its address; what goes before the @ is enough where that is clear. */
+                list: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-distribution-list": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its address; what goes before the @ is enough where that is clear. */
+                list: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DistributionListChange"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DistributionListChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-held-posts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its address; what goes before the @ is enough where that is clear. */
+                list: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldPosts"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-held-post": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its address; what goes before the @ is enough where that is clear. */
+                list: string;
+                /** @description The name of the message. */
+                post: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HeldPostChange"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldPostChanged"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its address; what goes before the @ is enough where that is clear. */
+                list: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListMembers"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-members": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its address; what goes before the @ is enough where that is clear. */
+                list: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListMemberChange"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListMembersChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-logins": {
         parameters: {
             query?: never;
@@ -9145,6 +12712,67 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MailPath"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "rehearse-mail": {
+        parameters: {
+            query: {
+                domain: string;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailRehearsal"];
                 };
             };
             /** @description Unauthorized */
@@ -9565,6 +13193,230 @@ export interface operations {
             };
         };
     };
+    "add-program-password": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its address; what goes before the @ is enough where that is clear. */
+                mailbox: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProgramPassword"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProgramPasswordAdded"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-program-password": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its address; what goes before the @ is enough where that is clear. */
+                mailbox: string;
+                /** @description What it is for. */
+                program: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-profile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its address; what goes before the @ is enough where that is clear. */
+                mailbox: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "release-sending": {
         parameters: {
             query?: {
@@ -9787,6 +13639,83 @@ export interface operations {
             };
         };
     };
+    "resume-mail": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "suspend-account": {
         parameters: {
             query?: {
@@ -9806,6 +13735,87 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Suspend"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "suspend-mail": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SuspendMail"];
             };
         };
         responses: {
@@ -11348,6 +15358,39 @@ export interface operations {
             };
         };
     };
+    "leave-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeaveList"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListLeft"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-limits": {
         parameters: {
             query?: never;
@@ -11395,6 +15438,567 @@ export interface operations {
             };
         };
     };
+    "show-own-mailbox": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnMailbox"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-own-mailbox": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The ETag that was read; the change is refused if somebody was quicker. */
+                "If-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnMailboxChange"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailboxChanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-own-messages": {
+        parameters: {
+            query?: {
+                /** @description The “next” of the page before. */
+                cursor?: string;
+                /** @description Most rows of a page. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessagePage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-own-password": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProgramPassword"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProgramPasswordAdded"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-own-password": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description What it is for. */
+                program: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "trace-own-address": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailPath"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-own-profile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "rehearse-own-mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailRehearsal"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "start-mailbox-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MailboxSignIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailboxSession"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-mailbox-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-messages": {
         parameters: {
             query?: {
@@ -11411,7 +16015,7 @@ export interface operations {
                 /** @description Only those with this Message-ID. */
                 message_id?: string;
                 /** @description Only those. */
-                outcome?: "" | "delivered" | "forwarded" | "waiting" | "failed" | "refused";
+                outcome?: "" | "delivered" | "forwarded" | "kept" | "waiting" | "failed" | "refused";
                 /** @description Only those that came since then. */
                 since?: string;
                 /** @description Only those that came before then. */
@@ -14465,6 +19069,53 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-sending": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sending"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -5,6 +5,7 @@ import certificates from './certificates/area'
 import customers from './customers/area'
 import domains from './domains/area'
 import events from './events/area'
+import mailbox from './mailbox/area'
 import me from './me/area'
 import messages from './messages/area'
 import operations from './operations/area'
@@ -38,4 +39,5 @@ export const areas: Area[] = [
   settings,
   me,
   session,
+  mailbox,
 ]

@@ -19,11 +19,13 @@ function page() {
   const typed = ref(false)
   let record: unknown = { version: 1, name: 'harbour' }
   let loaded: ReturnType<typeof useLoad<unknown>>
+  let slow: Promise<void> | undefined
   const wrapper = mount({
     setup() {
       loaded = useLoad(
         async () => {
           if (record instanceof Refusal) throw record
+          await slow
           return structuredClone(record)
         },
         { live: true, editing: () => typed.value },
@@ -37,7 +39,9 @@ function page() {
     for (const listener of listeners) listener({ things: ['plan'] } as never)
     await flushPromises()
   }
-  return { typed, others, wrapper, loaded: loaded! }
+  /** Answers wait for it from now on. */
+  const slowly = (until: Promise<void>) => (slow = until)
+  return { typed, others, slowly, wrapper, loaded: loaded! }
 }
 
 describe('useLoad', () => {
@@ -78,6 +82,20 @@ describe('useLoad', () => {
     typed.value = false
     await flushPromises()
     expect(loaded.data.value).toEqual({ version: 1, name: 'harbour', accounts: 3 })
+  })
+
+  it('shows what the person has done themselves, also when it hears of that before it has loaded it', async () => {
+    const { typed, others, slowly, loaded } = page()
+    await flushPromises()
+    typed.value = true
+    let answered = () => {}
+    slowly(new Promise((done) => (answered = done)))
+    void loaded.reload()
+    await others({ version: 2, name: 'haven' }) // what was saved, told by the stream of changes
+    answered()
+    await flushPromises()
+    expect(loaded.data.value).toEqual({ version: 2, name: 'haven' })
+    expect(loaded.outdated.value).toBe(false)
   })
 
   it('shows nothing any longer that somebody has removed', async () => {

@@ -35,16 +35,17 @@ export function useLoad<T>(
   const refusal = shallowRef<Refusal>()
   const loading = ref(false)
   let newest = 0
+  /** A reload has not been answered yet, so the next answer is shown, whichever request it is of. */
+  let showNext = false
 
-  async function read(put: (answer: T) => void) {
+  async function read() {
     const mine = ++newest
     loading.value = true
     try {
       const answer = await load()
-      if (mine === newest) {
-        put(answer)
-        refusal.value = undefined
-      }
+      if (mine !== newest) return
+      show(answer)
+      refusal.value = undefined
     } catch (err) {
       if (mine !== newest) return
       if (!(err instanceof Refusal)) throw err
@@ -56,21 +57,21 @@ export function useLoad<T>(
     }
   }
 
+  function show(answer: T) {
+    const same = !showNext && JSON.stringify(answer) === JSON.stringify(data.value)
+    const typing = !showNext && data.value !== undefined && options.editing?.()
+    showNext = false
+    pending.value = typing && !same ? answer : undefined
+    if (!typing && !same) data.value = answer
+  }
+
   /** Loads it again, and shows it whatever is typed: after what the person has done themselves. */
-  const reload = () =>
-    read((answer) => {
-      data.value = answer
-      pending.value = undefined
-    })
+  const reload = () => {
+    showNext = true
+    return read()
+  }
   /** Loads it again because something may have changed: the same answer is not drawn anew. */
-  const refresh = () =>
-    read((answer) => {
-      const same = JSON.stringify(answer) === JSON.stringify(data.value)
-      pending.value = undefined
-      if (same) return
-      if (data.value !== undefined && options.editing?.()) pending.value = answer
-      else data.value = answer
-    })
+  const refresh = read
   function showLatest() {
     if (pending.value === undefined) return
     data.value = pending.value

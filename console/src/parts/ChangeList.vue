@@ -2,14 +2,20 @@
 import type { Schemas } from '../api/client'
 import { named } from '../codes'
 
-/** Differences on a server, files as a diff: what is there, and what is wanted. */
+/** Differences on a server: of files as a diff, of databases as the statements that put them right. */
 defineProps<{ changes: (Schemas['Change'] & { account?: string })[]; open?: boolean }>()
 
 /** Of an account on several servers, a part is named “server: part”. */
 const part = (name: string) => name.split(': ').map(named).join(': ')
-const kind = (line: string) =>
-  line.startsWith('+') ? 'add' : line.startsWith('-') ? 'cut' : line.startsWith('@') ? 'at' : ''
-const lines = (diff: string) => diff.trimEnd().split('\n').slice(2)
+const isDiff = (text: string) => text.startsWith('--- ')
+const kinds: Record<string, string> = { '+': 'add', '-': 'cut', '@': 'at' }
+const kind = (text: string, line: string) => (isDiff(text) && kinds[line[0] ?? '']) || ''
+/** The lines that are shown: of a diff, those after the names of both sides. */
+const lines = (text: string) =>
+  text
+    .trimEnd()
+    .split('\n')
+    .slice(isDiff(text) ? 2 : 0)
 </script>
 
 <template>
@@ -21,7 +27,9 @@ const lines = (diff: string) => diff.trimEnd().split('\n').slice(2)
           {{ ' ' }}
           <code>{{ change.subject }}</code> {{ change.detail }}
         </summary>
-        <pre tabindex="0"><span v-for="(line, i) in lines(change.diff)" :key="i" :class="kind(line)">{{ line || ' ' }}
+        <pre
+          tabindex="0"
+        ><span v-for="(line, i) in lines(change.diff)" :key="i" :class="kind(change.diff, line)">{{ line || ' ' }}
 </span></pre>
       </details>
       <p v-else>

@@ -31,6 +31,7 @@ const shapes: Record<string, string> = {
   expired: '✕',
   delivered: '●',
   forwarded: '●',
+  kept: '○',
   refused: '✕',
 }
 const shape = computed(() => shapes[props.state] ?? '▲')

@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"sort"
 	"strconv"
@@ -45,6 +46,32 @@ func Signal(ctx context.Context, pidFile string, signal syscall.Signal) (int, er
 		case <-time.After(10 * time.Millisecond):
 		}
 	}
+}
+
+// Begin has a program take over its configuration: by reload while it runs, and else by being
+// started, where systemd is there to do it. Another supervisor starts it by itself.
+func Begin(ctx context.Context, unit string, running bool, reload func(context.Context) error) error {
+	if running {
+		return reload(ctx)
+	}
+	if !HasSystemd() {
+		return nil
+	}
+	return Restart(ctx, unit)
+}
+
+// HasSystemd reports whether systemd looks after this server's programs (sd_booted(3)).
+func HasSystemd() bool {
+	_, err := os.Stat("/run/systemd/system")
+	return err == nil
+}
+
+// Restart has systemd start a unit, anew if it runs.
+func Restart(ctx context.Context, unit string) error {
+	if out, err := exec.CommandContext(ctx, "systemctl", "restart", unit).CombinedOutput(); err != nil {
+		return fmt.Errorf("start %s: %w: %s", unit, err, strings.TrimSpace(string(out)))
+	}
+	return nil
 }
 
 // Catches reports whether a process is there and has a handler for a signal (SigCgt in proc(5)).

@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"victualler/internal/hosting/mail"
 )
 
 // entry is what a line of the log tells of a message, by what it is told of.
@@ -21,6 +23,8 @@ type entry struct {
 	// user is the number of the local user that has handed it over; -1 where the line does not
 	// tell.
 	user int64
+	// score is what the spam filter found, with its rules.
+	score string
 
 	// Of a recipient.
 	recipient, original, relay, code, reply string
@@ -42,6 +46,9 @@ const (
 	Delivered Outcome = "delivered"
 	// Forwarded: an address passes it on, as another message.
 	Forwarded Outcome = "forwarded"
+	// Kept: an address has taken it and does not pass it on, for now or at all; the reply tells
+	// why.
+	Kept Outcome = "kept"
 	// Waiting: it is tried again.
 	Waiting Outcome = "waiting"
 	// Failed: its sender was told that it does not arrive.
@@ -95,6 +102,14 @@ func parse(text string, now time.Time) (entry, bool) {
 		e.user, _ = strconv.ParseInt(number, 10, 64)
 		e.sender, _ = between(from, "from=<")
 		return e, true
+	case strings.HasPrefix(rest, scoreLine) && program == "cleanup":
+		// The line has but the beginning of the field; all of it stands at the end.
+		at := strings.LastIndex(rest, ">: ")
+		if at < 0 {
+			return entry{}, false
+		}
+		e.score = rest[at+len(">: "):]
+		return e, true
 	case strings.HasPrefix(rest, "message-id=") && program == "cleanup":
 		e.messageID = strings.Trim(strings.TrimPrefix(rest, "message-id="), "<>")
 		return e, true
@@ -110,6 +125,32 @@ func parse(text string, now time.Time) (entry, bool) {
 	}
 	return entry{}, false
 }
+
+var (
+	// filed is a line of Dovecot's: where a delivery was put that was asked for over LMTP, by the
+	// name of its session.
+	filed = regexp.MustCompile(`^\w{3} [ \d]\d \d\d:\d\d:\d\d lmtp\([^)]*\)<\d+><([A-Za-z0-9+/:]+)>: Info: (.*)$`)
+	// session is the same name in what Dovecot answers to Postfix.
+	session = regexp.MustCompile(`^250 2\.0\.0 <.*> ([A-Za-z0-9+/:]+) Saved$`)
+)
+
+// parseFiled reads a line of Dovecot's log; false is for one that tells of no folder.
+func parseFiled(text string) (name, folder string, is bool) {
+	found := filed.FindStringSubmatch(text)
+	if found == nil {
+		return "", "", false
+	}
+	// What the message says of itself stands before.
+	at := strings.LastIndex(found[2], "stored mail into mailbox '")
+	if at < 0 {
+		return "", "", false
+	}
+	folder = strings.TrimSuffix(found[2][at+len("stored mail into mailbox '"):], "'")
+	return found[1], folder, folder != "INBOX"
+}
+
+// scoreLine begins what is told of a field that the spam filter's findings are in.
+const scoreLine = "milter-header-info: header " + mail.ScoreField + ": "
 
 // timeOf reads a time of the log; it is in the past.
 func timeOf(text string, now time.Time) time.Time {

@@ -51,6 +51,11 @@ func TestParse(t *testing.T) {
 			"to=<crew@harbourmail.test> proto=ESMTP helo=<[127.0.0.1]>": {queue: "BA96B52009B", client: "10.77.0.1",
 			sender: "office@ternisland.example", recipient: "crew@harbourmail.test", code: "5.7.1", outcome: Refused,
 			reply: "5.7.1 From: boss@ternisland.example; from=<x> is not an address of yours", user: -1},
+		head + "cleanup[488]: 4jc6zr41HmzmYN8: milter-header-info: header Spam-Score: 7.7; FORGED_MUA_THEBAT_MSGID " +
+			"3.0, " +
+			"HFI from unknown[10.77.0.1]; from=<winner@elsewhere.test> to=<office@ternisland.example> proto=ESMTP " +
+			"helo=<x>: y>: 7.7; FORGED_MUA_THEBAT_MSGID 3.0, HFILTER_HELO 1.0": {queue: "4jc6zr41HmzmYN8", user: -1,
+			score: "7.7; FORGED_MUA_THEBAT_MSGID 3.0, HFILTER_HELO 1.0"},
 	} {
 		got, is := parse(text, now)
 		want.at = at
@@ -83,4 +88,21 @@ func FuzzParse(f *testing.F) {
 			assert.True(t, e.queue != "" || e.outcome == Refused)
 		}
 	})
+}
+
+func TestParseFiled(t *testing.T) {
+	const head = "Nov 28 11:11:36 lmtp(anna@boats.example)<341><0DlzI+i2CmtVAQAAcifhzA>: Info: "
+	name, folder, is := parseFiled(head + "sieve: msgid=<1@x.test>: fileinto action: stored mail into mailbox 'Junk'")
+	assert.True(t, is)
+	assert.Equal(t, "0DlzI+i2CmtVAQAAcifhzA Junk", name+" "+folder)
+	_, folder, is = parseFiled(head + "sieve: msgid=<stored mail into mailbox 'Junk'>: fileinto action: stored mail " +
+		"into mailbox 'Clients/O'Hara'")
+	assert.True(t, is)
+	assert.Equal(t, "Clients/O'Hara", folder, "a message says nothing of where it is put")
+	for _, text := range []string{"", head + "msgid=<1@x.test>: saved mail to INBOX",
+		head + "sieve: msgid=<1@x.test>: stored mail into mailbox 'INBOX'",
+		"Nov 28 11:11:36 imap(anna@boats.example)<341><x>: Info: stored mail into mailbox 'Junk'"} {
+		_, _, is := parseFiled(text)
+		assert.False(t, is, text)
+	}
 }

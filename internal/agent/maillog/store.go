@@ -15,7 +15,9 @@ import (
 	_ "modernc.org/sqlite" // the driver that database/sql is to find
 
 	"victualler/internal/agent/follow"
+	"victualler/internal/agent/schema"
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/mail"
 	"victualler/internal/mailflow/definition"
 )
 
@@ -47,7 +49,7 @@ type Log struct {
 // Delivery is a row.
 type Delivery = agentlink.Delivery
 
-const schema = `
+const tables = `
 create table if not exists messages (queue text primary key, came integer not null, sender text not null default '',
 	message_id text not null default '', size integer not null default 0, client text not null default '',
 	sign_in text not null default '', local integer not null default 0) without rowid;
@@ -60,6 +62,8 @@ create unique index if not exists deliveries_change on deliveries (change);
 create unique index if not exists deliveries_message on deliveries (queue, recipient, delivered_to) where queue <> '';
 create index if not exists deliveries_at on deliveries (at);
 create index if not exists deliveries_account on deliveries (account, at) where account <> 0;
+create table if not exists folders (session text primary key, folder text not null, at integer not null) without rowid;
+create table if not exists folder_state (inode integer not null, offset integer not null);
 create table if not exists state (inode integer not null, offset integer not null, change integer not null);`
 
 // byFlow marks messages that victualler-mail has handed over: a forward, or those of a site. Others
@@ -84,7 +88,17 @@ func Open(ctx context.Context, path string, flowUser int64, log *slog.Logger) (*
 	l := &Log{db: db, log: log, now: time.Now, flowUser: flowUser}
 	// Numbers begin with the time: where rows were lost, the next ones have greater numbers still.
 	begin := l.now().UnixMilli()
-	_, err = db.ExecContext(ctx, schema)
+	if _, err = db.ExecContext(ctx, tables+failureTables); err == nil {
+		err = errors.Join(schema.AddColumn(ctx, db, "messages", "score", "text not null default ''"),
+			schema.AddColumn(ctx, db, "deliveries", "score", "text not null default ''"),
+			schema.AddColumn(ctx, db, "deliveries", "session", "text not null default ''"),
+			schema.AddColumn(ctx, db, "deliveries", "folder", "text not null default ''"))
+	}
+	if err == nil {
+		_, err = db.ExecContext(ctx, `create index if not exists deliveries_session on deliveries (session)
+			where session <> '';
+			insert into folder_state select 0, 0 where not exists (select 1 from folder_state)`)
+	}
 	if err == nil {
 		_, err = db.ExecContext(ctx, `insert into state select 0, 0, ?1 where not exists (select 1 from state);
 			insert into sqlite_sequence (name, seq) select 'deliveries', ?1
@@ -111,6 +125,57 @@ func (l *Log) Run(ctx context.Context, source string, reopen func(context.Contex
 	return nil
 }
 
+// RunFolders reads along Dovecot's log, which says in which folders messages were put, until the
+// context ends.
+func (l *Log) RunFolders(ctx context.Context, source string, reopen func(context.Context) error) error {
+	reading := follow.Log{Source: source, Reopen: reopen, Now: l.now,
+		Take: func(lines []byte, at follow.Position) error { return l.takeFolders(ctx, lines, at) }}
+	if err := l.db.QueryRowContext(ctx, "select inode, offset from folder_state").Scan(&reading.Position.Inode,
+		&reading.Position.Offset); err != nil {
+		return err
+	}
+	reading.Run(ctx, func(err error) { l.log.Warn("log of mailboxes", "reason", err) })
+	return nil
+}
+
+// takeFolders writes down in which folders messages were put. Which messages they are is told by
+// the other log, a moment earlier or later.
+func (l *Log) takeFolders(ctx context.Context, lines []byte, at follow.Position) error {
+	tx, err := l.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for octets := range bytes.Lines(lines) {
+		text := strings.TrimRight(string(octets), "\r\n")
+		name, folder, is := parseFiled(text)
+		if !is {
+			if err := l.countFailure(ctx, tx, text); err != nil {
+				return err
+			}
+			continue
+		}
+		if _, err := tx.ExecContext(ctx, "insert or replace into folders (session, folder, at) values (?, ?, ?)", name,
+			cut(folder), l.now().UnixMilli()); err != nil {
+			return err
+		}
+		var change int64
+		if err := tx.QueryRowContext(ctx, "update state set change = change + 1 returning "+
+			"change").Scan(&change); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "update deliveries set folder = ?, change = ? where session = ?", cut(folder),
+			change, name); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.ExecContext(ctx, "update folder_state set inode = ?, offset = ?", int64(at.Inode),
+		at.Offset); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
 // take writes down what lines tell, and how far the log has been read: both or nothing.
 func (l *Log) take(ctx context.Context, lines []byte, at follow.Position) error {
 	now := l.now()
@@ -120,9 +185,13 @@ func (l *Log) take(ctx context.Context, lines []byte, at follow.Position) error 
 	}
 	defer tx.Rollback()
 	var failed []int64
-	for text := range bytes.Lines(lines) {
-		e, is := parse(strings.TrimRight(string(text), "\r\n"), now)
+	for octets := range bytes.Lines(lines) {
+		text := strings.TrimRight(string(octets), "\r\n")
+		e, is := parse(text, now)
 		if !is {
+			if err := l.countFailure(ctx, tx, text); err != nil {
+				return err
+			}
 			continue
 		}
 		account, err := l.write(ctx, tx, e)
@@ -139,10 +208,14 @@ func (l *Log) take(ctx context.Context, lines []byte, at follow.Position) error 
 	if now.Sub(l.tidied) > time.Hour {
 		l.tidied = now
 		before := now.Add(-kept).UnixMilli()
-		for _, table := range []string{"deliveries where at", "messages where came"} {
+		for _, table := range []string{"deliveries where at", "messages where came", "folders where at"} {
 			if _, err := tx.ExecContext(ctx, "delete from "+table+" < ?", before); err != nil {
 				return err
 			}
+		}
+		if _, err := tx.ExecContext(ctx, "delete from failures where hour < ?",
+			now.Add(-failuresKept).Unix()/3600); err != nil {
+			return err
 		}
 	}
 	if err := tx.Commit(); err != nil || len(failed) == 0 || l.Failed == nil {
@@ -173,19 +246,21 @@ func (l *Log) write(ctx context.Context, tx *sql.Tx, e entry) (account int64, er
 				local = byFlow
 			}
 		}
-		_, err := tx.ExecContext(ctx, `insert into messages (queue, came, sender, message_id, size, client, sign_in, local)
-			values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8) on conflict (queue) do update set
+		_, err := tx.ExecContext(ctx, `insert into messages (queue, came, sender, message_id, size, client, sign_in, local,
+			score) values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9) on conflict (queue) do update set
 			sender = iif(?3 <> '', ?3, sender), message_id = iif(?4 <> '', ?4, message_id), size = max(?5, size),
-			client = iif(?6 <> '', ?6, client), sign_in = iif(?7 <> '', ?7, sign_in), local = max(?8, local)`,
-			e.queue, at, cut(e.sender), cut(e.messageID), e.size, cut(e.client), cut(e.signIn), local)
+			client = iif(?6 <> '', ?6, client), sign_in = iif(?7 <> '', ?7, sign_in), local = max(?8, local),
+			score = iif(?9 <> '', ?9, score)`,
+			e.queue, at, cut(e.sender), cut(e.messageID), e.size, cut(e.client), cut(e.signIn), local, cut(e.score))
 		return 0, err
 	}
 	m := struct {
-		came, size, local                 int64
-		sender, messageID, client, signIn string
+		came, size, local                        int64
+		sender, messageID, client, signIn, score string
 	}{came: at}
-	err = tx.QueryRowContext(ctx, "select came, sender, message_id, size, client, sign_in, local from messages "+
-		"where queue = ?", e.queue).Scan(&m.came, &m.sender, &m.messageID, &m.size, &m.client, &m.signIn, &m.local)
+	err = tx.QueryRowContext(ctx, "select came, sender, message_id, size, client, sign_in, local, score "+
+		"from messages where queue = ?", e.queue).Scan(&m.came, &m.sender, &m.messageID, &m.size, &m.client, &m.signIn,
+		&m.local, &m.score)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return 0, err
 	}
@@ -200,10 +275,20 @@ func (l *Log) write(ctx context.Context, tx *sql.Tx, e entry) (account int64, er
 		recipient, deliveredTo = e.original, e.recipient
 	}
 	if strings.HasSuffix(e.recipient, "@"+definition.ForwardDomain) && outcome == Delivered {
-		outcome = Forwarded
+		if outcome = Forwarded; mail.IsKept(e.reply) {
+			outcome = Kept
+		}
 	}
 	if l.Whose != nil && e.outcome != Refused && (m.signIn != "" || m.local == byFlow) {
 		if account, err = l.Whose(ctx, m.signIn, m.sender); err != nil {
+			return 0, err
+		}
+	}
+	name, folder := "", ""
+	if found := session.FindStringSubmatch(e.reply); found != nil {
+		name = found[1]
+		err := tx.QueryRowContext(ctx, "select folder from folders where session = ?", name).Scan(&folder)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return 0, err
 		}
 	}
@@ -213,15 +298,14 @@ func (l *Log) write(ctx context.Context, tx *sql.Tx, e entry) (account int64, er
 		return 0, err
 	}
 	_, err = tx.ExecContext(ctx, `insert into deliveries (change, queue, came, at, sender, recipient, delivered_to,
-			message_id, size, client, sign_in, local, outcome, code, relay, reply, tries, account)
-		values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1, ?)
+			message_id, size, client, sign_in, local, outcome, code, relay, reply, tries, account, score, session, folder)
+		values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1, ?, ?, ?, ?)
 		on conflict (queue, recipient, delivered_to) where queue <> '' do update set change = excluded.change,
 			at = excluded.at, outcome = excluded.outcome, code = excluded.code, relay = excluded.relay,
-			reply = excluded.reply, tries = tries + 1`,
+			reply = excluded.reply, tries = tries + 1, session = excluded.session, folder = excluded.folder`,
 		change, e.queue, m.came, at, cut(m.sender), cut(strings.ToLower(recipient)), cut(strings.ToLower(deliveredTo)),
 		cut(m.messageID), m.size, cut(m.client), cut(m.signIn), m.local, string(outcome), e.code,
-		cut(e.relay), cut(e.reply),
-		account)
+		cut(e.relay), cut(e.reply), account, m.score, name, folder)
 	return account, err
 }
 
@@ -232,7 +316,7 @@ func cut(text string) string { return strings.ToValidUTF8(text[:min(len(text), l
 func (l *Log) Since(ctx context.Context, after int64) (agentlink.MailLogPage, error) {
 	page := agentlink.MailLogPage{Deliveries: []Delivery{}}
 	rows, err := l.db.QueryContext(ctx, `select id, change, queue, came, at, sender, recipient, delivered_to, message_id,
-		size, client, sign_in, local, outcome, code, relay, reply, tries from deliveries where change > ? order by change
+		size, client, sign_in, local, outcome, code, relay, reply, tries, score, folder from deliveries where change > ? order by change
 		limit ?`, after, pageRows+1)
 	if err != nil {
 		return page, err
@@ -243,7 +327,8 @@ func (l *Log) Since(ctx context.Context, after int64) (agentlink.MailLogPage, er
 		var came, at, local int64
 		if err := rows.Scan(&d.ID, &d.Change, &d.Queue, &came, &at, &d.Sender, &d.Recipient, &d.DeliveredTo,
 			&d.MessageID,
-			&d.Size, &d.Client, &d.SignIn, &local, &d.Outcome, &d.Code, &d.Relay, &d.Reply, &d.Tries); err != nil {
+			&d.Size, &d.Client, &d.SignIn, &local, &d.Outcome, &d.Code, &d.Relay, &d.Reply, &d.Tries,
+			&d.Score, &d.Folder); err != nil {
 			return page, err
 		}
 		d.Came, d.At, d.Local = time.UnixMilli(came).UTC(), time.UnixMilli(at).UTC(), local > 0
@@ -262,6 +347,9 @@ func (l *Log) Forget(ctx context.Context, domains []string) error {
 			if _, err := l.db.ExecContext(ctx, "delete from deliveries where "+column+" like ?", "%@"+d); err != nil {
 				return err
 			}
+		}
+		if _, err := l.db.ExecContext(ctx, "delete from failures where mailbox like ?", "%@"+d); err != nil {
+			return err
 		}
 		if _, err := l.db.ExecContext(ctx, "delete from messages where sender like ?1 or sign_in like ?1",
 			"%@"+d); err != nil {

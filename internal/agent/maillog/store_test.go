@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"victualler/internal/agent/follow"
+	"victualler/internal/hosting/mail"
 )
 
 func TestLog(t *testing.T) {
@@ -60,6 +61,10 @@ func TestLog(t *testing.T) {
 	assert.Equal(t, "waiting sales@boats.example bo@boats.example", first[2].Outcome+" "+first[2].Recipient+" "+
 		first[2].DeliveredTo)
 
+	take("lmtp[1]: " + message + ": to=<anna=boats.example@forward.invalid>, orig_to=<anna@boats.example>, relay=x, " +
+		"dsn=2.0.0, status=sent (250 2.0.0 <anna=boats.example@forward.invalid> " + mail.SpamAnswer + ")")
+	assert.Equal(t, "kept", since(first[2].Change)[0].Outcome)
+	first[2].Change++
 	take("lmtp[1]: "+message+": to=<bo@boats.example>, orig_to=<sales@boats.example>, relay=dovecot, dsn=2.0.0, "+
 		"status=sent (250 Saved)", "qmgr[1]: "+message+": removed")
 	second := since(first[2].Change)
@@ -77,6 +82,32 @@ func TestLog(t *testing.T) {
 	assert.Equal(t, "refused", third[0].Outcome)
 	assert.Equal(t, "a@b.test", third[0].Sender)
 
+	t.Run("in which folder a message is, whichever log is read first", func(t *testing.T) {
+		filed := func(name string) {
+			line := time.Now().Format("Jan _2 15:04:05") + " lmtp(anna@boats.example)<1><" + name + ">: Info: sieve: " +
+				"msgid=<m@x.test>: fileinto action: stored mail into mailbox 'Junk'\n"
+			require.NoError(t, l.takeFolders(ctx, []byte(line), follow.Position{Inode: 8, Offset: 1}))
+		}
+		saved := func(queue, name string) {
+			take("cleanup[1]: "+queue+": milter-header-info: header Spam-Score: 9.1; A from x[192.0.2.7]; "+
+				"from=<a@b.test> "+
+				"to=<anna@boats.example> proto=ESMTP helo=<x>: 9.1; A 9.0",
+				"lmtp[1]: "+queue+": to=<anna@boats.example>, relay=dovecot, dsn=2.0.0, status=sent (250 2.0.0 "+
+					"<anna@boats.example> "+name+" Saved)")
+		}
+		at := third[1].Change
+		saved("CCCCCCCC", "s1")
+		filed("s1")
+		filed("s2")
+		saved("DDDDDDDD", "s2")
+		saved("EEEEEEEE", "s3")
+		var got []string
+		for _, d := range since(at) {
+			got = append(got, d.Queue+" "+d.Folder+" "+d.Score)
+		}
+		assert.Equal(t, []string{"CCCCCCCC Junk 9.1; A 9.0", "DDDDDDDD Junk 9.1; A 9.0", "EEEEEEEE  9.1; A 9.0"}, got)
+		third[1].Change = at + 4
+	})
 	t.Run("an account that is closed leaves nothing", func(t *testing.T) {
 		require.NoError(t, l.Forget(ctx, []string{"boats.example"}))
 		assert.Empty(t, since(0))

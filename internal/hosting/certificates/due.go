@@ -2,6 +2,7 @@ package certificates
 
 import (
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -56,6 +57,13 @@ func (s Site) Missing() []string {
 	return slices.DeleteFunc(slices.Clone(s.Names), func(n string) bool {
 		return s.Newest != nil && slices.Contains(s.Newest.Names, n)
 	})
+}
+
+// Covers reports whether a certificate for names is good for a name: one of them, or one directly
+// below one that stands for all (RFC 6125, section 6.4.3).
+func Covers(names []string, name string) bool {
+	_, above, _ := strings.Cut(name, ".")
+	return slices.Contains(names, name) || slices.Contains(names, "*."+above)
 }
 
 // Due says why a certificate is to be ordered for the site now; [NotDue] where it is not.

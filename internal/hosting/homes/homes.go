@@ -25,7 +25,15 @@ const (
 	TooManyFiles Code = "too-many-files" // more files than the account may have
 	// SendingStopped: too much of what was sent came back. [StoppedSending] explains it.
 	SendingStopped Code = "sending-stopped"
+	// SignInsFail: somebody tries passwords of a mailbox. [FailedSignIns] explains it.
+	SignInsFail Code = "sign-ins-fail"
+	// DatabasesFull: they are over their limit. [FullDatabases] explains it.
+	DatabasesFull Code = "databases-full"
 )
+
+// ManyFailures is how many sign-ins to a mailbox must fail within a day before it is worth a
+// warning: a program with an old password tries some times, too.
+const ManyFailures = 100
 
 // Explanation is a warning in words, each a sentence or two.
 type Explanation struct {
@@ -44,6 +52,36 @@ func StoppedSending(sent, failed int64) Explanation {
 		Seen: say("Messages that are sent now wait; what comes in is delivered as ever."),
 		Mend: say("Look which ones failed, and correct or remove those addresses. Then whoever runs the hosting can " +
 			"release sending.")}
+}
+
+// FailedSignIns explains that many sign-ins to a mailbox have failed within a day.
+func FailedSignIns(mailbox string, failures, clients int64) Explanation {
+	say := language.New
+	what := say("%d sign-ins to %s have failed within a day, from %d addresses.", failures, mailbox, clients)
+	if clients == 1 {
+		what = say("%d sign-ins to %s have failed within a day, all from one address.", failures, mailbox)
+	}
+	return Explanation{
+		What: what,
+		Seen: say("Each wrong password has to wait longer; whoever is signed in goes on."),
+		Mend: say("Perhaps a program still has an old password. Otherwise somebody guesses: see that the password is " +
+			"long and used nowhere else, and give programs passwords of their own.")}
+}
+
+// FullDatabases explains that databases are over their limit; closed says that they grew all the
+// same.
+func FullDatabases(closed bool) Explanation {
+	say := language.New
+	if closed {
+		return Explanation{
+			What: say("The databases are over their limit, and grew all the same: nobody can connect."),
+			Seen: say("Sites that use them show errors."),
+			Mend: say("Remove a database, or have the limit raised; a minute later all is as before.")}
+	}
+	return Explanation{
+		What: say("The databases are over their limit: rows can be read and deleted, and nothing can be added."),
+		Seen: say("Sites that write into them show errors."),
+		Mend: say("Delete what is not needed, or have the limit raised; a minute later all is as before.")}
 }
 
 // Explain puts a warning into words. Part is "site", "login" or "home"; path is relative to the

@@ -57,3 +57,8 @@ func TestLimitMet(t *testing.T) {
 	assert.Contains(t, homes.LimitMet(homes.CPUMet, 600, language.Plain("100%")).What.String(),
 		"for 10 minutes in the last day: the plan has 100% of")
 }
+
+func TestFailedSignIns(t *testing.T) {
+	assert.Contains(t, homes.FailedSignIns("info@boats.example", 120, 1).What.String(), "all from one address")
+	assert.Contains(t, homes.FailedSignIns("info@boats.example", 120, 7).What.String(), "from 7 addresses")
+}

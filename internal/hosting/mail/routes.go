@@ -14,6 +14,8 @@ type Book struct {
 	Mailboxes map[string][]string
 	// Addresses lead to other addresses; *@domain to those of whatever nobody else gets.
 	Addresses map[string][]string
+	// Lists are the addresses of lists.
+	Lists []string
 }
 
 // Hop is what an address is.
@@ -31,6 +33,9 @@ const (
 	ToRole Hop = "role"
 	// ToWithout leads to the address without what follows a plus (RFC 5233).
 	ToWithout Hop = "sub_address"
+	// ToList passes the message on to the members of a list, ToListOwners to its owners.
+	ToList       Hop = "list"
+	ToListOwners Hop = "list_owners"
 	// ToOutside leaves the account.
 	ToOutside Hop = "outside"
 	// Nowhere: there is no such address.
@@ -78,6 +83,10 @@ func (b Book) path(address string, before []string) Path {
 		return next(ToMailbox, forwards...)
 	case isAddress:
 		return next(ToOthers, targets...)
+	case slices.Contains(b.Lists, address):
+		return next(ToList)
+	case slices.Contains(b.Lists, ListOfRequest(address)):
+		return next(ToListOwners)
 	}
 	if before, _, has := strings.Cut(local, Separator); has && before != "" {
 		return next(ToWithout, before+"@"+domain)
@@ -136,11 +145,11 @@ func (p Path) Ends() (mailboxes, outside []string) {
 }
 
 // Stops are where a message goes from an address before anything else is asked: the mailboxes and
-// the addresses outside, without those to which the mailboxes pass it on in turn.
+// lists, and the addresses outside, without those to which the mailboxes pass it on in turn.
 func (p Path) Stops() (mailboxes, outside []string) {
 	for _, next := range p.Next {
 		switch next.Hop {
-		case ToMailbox:
+		case ToMailbox, ToList, ToListOwners:
 			mailboxes = append(mailboxes, next.Address)
 		case ToOutside:
 			outside = append(outside, next.Address)

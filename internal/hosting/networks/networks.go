@@ -1,4 +1,5 @@
-// Package networks knows which addresses are those of the public network.
+// Package networks knows which addresses are those of the public network, and which are of one
+// subscriber.
 package networks
 
 import (
@@ -22,4 +23,14 @@ func Public(a netip.Addr) bool {
 	return a.IsGlobalUnicast() && !a.IsPrivate() && !slices.ContainsFunc(special, func(p netip.Prefix) bool {
 		return p.Contains(a)
 	})
+}
+
+// OfSubscriber is what of an address counts as one: an IPv4 address, or the IPv6 network of which
+// one subscriber has all addresses (RFC 6177).
+func OfSubscriber(a netip.Addr) netip.Prefix {
+	a = a.Unmap().WithZone("")
+	if a.Is4() {
+		return netip.PrefixFrom(a, 32)
+	}
+	return netip.PrefixFrom(a, 64).Masked()
 }

@@ -17,3 +17,11 @@ func TestPublic(t *testing.T) {
 		assert.Equal(t, want, networks.Public(netip.MustParseAddr(address)), address)
 	}
 }
+
+func TestOfSubscriber(t *testing.T) {
+	for address, want := range map[string]string{"203.0.113.9": "203.0.113.9/32",
+		"::ffff:203.0.113.9": "203.0.113.9/32",
+		"2001:db8:1:2:3::4":  "2001:db8:1:2::/64", "fe80::1%eth0": "fe80::/64"} {
+		assert.Equal(t, want, networks.OfSubscriber(netip.MustParseAddr(address)).String(), address)
+	}
+}

@@ -29,6 +29,7 @@ const (
 	Addresses    Key = "addresses"
 	Lists        Key = "lists"
 	Databases    Key = "databases"
+	DatabaseSize Key = "database_size"
 	Logins       Key = "logins"
 	Tasks        Key = "tasks"
 	SendsPerHour Key = "sends_per_hour"
@@ -108,6 +109,7 @@ var AllLimits = []LimitInfo{
 	{Key: Addresses, Unit: Count, Title: "mail addresses beside mailboxes"},
 	{Key: Lists, Unit: Count, Title: "distribution lists"},
 	{Key: Databases, Unit: Count, Title: "databases"},
+	{Key: DatabaseSize, Unit: Bytes, Title: "size of all databases", Free: true},
 	{Key: Logins, Unit: Count, Title: "file-transfer logins"},
 	{Key: Tasks, Unit: Count, Title: "scheduled tasks"},
 	{Key: SendsPerHour, Unit: Count, Title: "messages sent per hour", Bound: true},

@@ -12,12 +12,14 @@ import (
 // Permission names something that can be done.
 type Permission string
 
-// The permissions. Public needs no session. Own is a person's own session, and Personal
-// what else is theirs alone: password, second factor, sessions, tokens.
+// The permissions. Public needs no session. Own is a person's own session, and Personal what else
+// is theirs alone: password, second factor, sessions, tokens. OwnMailbox is what the holder of a
+// mailbox may do with it, who may do nothing else.
 const (
 	Public             Permission = "public"
 	Own                Permission = "own"
 	Personal           Permission = "personal"
+	OwnMailbox         Permission = "mailbox.own"
 	AccountsRead       Permission = "accounts.read"
 	AccountsOpen       Permission = "accounts.open"
 	AccountsChange     Permission = "accounts.change"
@@ -29,6 +31,8 @@ const (
 	ZonesChange        Permission = "zones.change"
 	LoginsChange       Permission = "logins.change"
 	MailChange         Permission = "mail.change"
+	DatabasesChange    Permission = "databases.change"
+	DatabasesContents  Permission = "databases.contents"
 	MessagesRead       Permission = "messages.read"
 	QueueChange        Permission = "queue.change"
 	SendingRelease     Permission = "sending.release"
@@ -65,6 +69,8 @@ const (
 	Operator Role = "operator"
 	Reseller Role = "reseller"
 	Customer Role = "customer"
+	// Holder is whoever has signed in to a mailbox. It is no role of people's.
+	Holder Role = "holder"
 )
 
 // Duty narrows what an operator does.
@@ -112,6 +118,8 @@ var table = []entry{
 	{ZonesChange, false, true, false, true, true, "change where the DNS of zones is hosted, and their records"},
 	{LoginsChange, false, true, false, true, true, "add, change and remove sign-ins for file transfer"},
 	{MailChange, false, true, false, true, true, "add, change and remove mailboxes and addresses"},
+	{DatabasesChange, false, true, false, true, true, "add, change and remove databases and their users"},
+	{DatabasesContents, false, true, false, true, true, "look into databases, execute statements, import and export"},
 	{MessagesRead, true, true, false, true, true, "see what has become of messages, and which wait"},
 	{QueueChange, false, true, false, true, true, "try, hold and remove messages that wait"},
 	{SendingRelease, false, true, false, true, false, "have accounts send again that were stopped, as mail came back"},
@@ -173,6 +181,8 @@ func (s Subject) Allows(p Permission) bool {
 		return true
 	case s.Role == "":
 		return false
+	case s.Role == Holder || p == OwnMailbox:
+		return s.Role == Holder && p == OwnMailbox
 	case p == Own:
 		return true
 	case p == Personal:

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"victualler/internal/hosting/language"
+	"victualler/internal/hosting/mail"
 )
 
 // Facts is what the derived records of a zone follow from.
@@ -46,6 +47,9 @@ type MailDomain struct {
 	// OwnMX says that records of its own name who takes its mail: others, as a rule, who send it as
 	// well.
 	OwnMX bool
+	// Policy names the policy that says that its mail travels with TLS alone (RFC 8461); empty is
+	// none.
+	Policy string
 }
 
 // MailKey is what publishes a key that mail is signed with (RFC 6376, section 3.6).
@@ -94,9 +98,20 @@ func Derive(f Facts) []Derived {
 	}
 	for _, m := range f.Mail {
 		for _, r := range mailRecords(m) {
+			if r.Type == CNAME && slices.ContainsFunc(f.Sites, func(h Host) bool { return h.Name == r.Name }) {
+				continue // a site of that name
+			}
 			name, inside := Within(f.Zone, r.Name)
 			if inside && !slices.ContainsFunc(f.Below, func(b string) bool { _, in := Within(b, r.Name); return in }) {
 				add(name, r.Type, r.Data, language.New("the mail of %s", m.Domain))
+			}
+		}
+		if at := slices.IndexFunc(f.Sites, func(h Host) bool { return h.Name == m.Domain }); at >= 0 && !m.OwnMX {
+			for _, label := range mail.WebLabels {
+				if name := label + "." + m.Domain; !slices.ContainsFunc(f.Sites,
+					func(h Host) bool { return h.Name == name }) {
+					addresses(name, f.Sites[at].Addresses, language.New("the mail of %s", m.Domain))
+				}
 			}
 		}
 	}
@@ -160,7 +175,13 @@ func mailRecords(m MailDomain) []Record {
 	if m.OwnMX {
 		return list
 	}
-	list = append(list, Record{Name: "_dmarc." + m.Domain, Type: TXT, Data: quote("v=DMARC1; p=none")})
+	if m.Policy != "" {
+		list = append(list, Record{Name: "_mta-sts." + m.Domain, Type: TXT, Data: quote("v=STSv1; id=" + m.Policy)},
+			Record{Name: "_smtp._tls." + m.Domain, Type: TXT,
+				Data: quote("v=TLSRPTv1; rua=mailto:postmaster@" + m.Domain)})
+	}
+	list = append(list, Record{Name: mail.ServerLabel + "." + m.Domain, Type: CNAME, Data: host},
+		Record{Name: "_dmarc." + m.Domain, Type: TXT, Data: quote("v=DMARC1; p=none")})
 	for _, service := range []struct {
 		name string
 		port int

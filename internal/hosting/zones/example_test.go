@@ -60,4 +60,5 @@ func ExampleDerive_mail() {
 	// crew TXT "a text for somebody else"
 	// crew TXT "v=spf1 a:mx1.ternisland.example ~all"
 	// k1._domainkey.crew TXT "v=DKIM1; k=rsa; p=MIIB"
+	// mail.crew CNAME mx1.ternisland.example.
 }

@@ -1,6 +1,7 @@
 package zones
 
 import (
+	"net/netip"
 	"strings"
 	"testing"
 
@@ -194,4 +195,30 @@ func TestChallengesBesideOwnRecords(t *testing.T) {
 	served = InForce(Merge(derived, []Own{{ID: 1, Record: Record{Name: "_acme-challenge", Type: CNAME, TTL: 300,
 		Data: "elsewhere.example."}}}))
 	assert.NotContains(t, served, Record{Name: "_acme-challenge", Type: TXT, TTL: challengeTTL, Data: `"one"`})
+}
+
+func TestDeriveMailNames(t *testing.T) {
+	site := func(name string) Host {
+		return Host{Name: name, Addresses: []netip.Addr{netip.MustParseAddr("192.0.2.1")}}
+	}
+	derived := func(own bool, sites ...Host) []string {
+		var list []string
+		for _, d := range Derive(Facts{Zone: "boats.example", Sites: sites, Mail: []MailDomain{{
+			Domain: "boats.example", Server: "mx1.tern.test", OwnMX: own, Policy: "17"}}}) {
+			if d.Name != "@" && d.Name != "www" && d.Type != SRV && d.Name != "_dmarc" {
+				list = append(list, d.Name+" "+string(d.Type)+" "+d.Data)
+			}
+		}
+		return list
+	}
+	assert.Equal(t, []string{`_mta-sts TXT "v=STSv1; id=17"`, `_smtp._tls TXT "v=TLSRPTv1; rua=mailto:postmaster@boats.example"`,
+		"mail CNAME mx1.tern.test.", "autoconfig A 192.0.2.1", "autodiscover A 192.0.2.1", "mta-sts A 192.0.2.1",
+		"webmail A 192.0.2.1"},
+		derived(false, site("boats.example")))
+	assert.NotContains(t, derived(false, site("boats.example"), site("mail.boats.example")),
+		"mail CNAME mx1.tern.test.",
+		"a site of that name stays where it is")
+	assert.Equal(t, []string{`_mta-sts TXT "v=STSv1; id=17"`, `_smtp._tls TXT "v=TLSRPTv1; rua=mailto:postmaster@boats.example"`,
+		"mail CNAME mx1.tern.test."}, derived(false), "without a site, there is nothing that answers")
+	assert.Empty(t, derived(true, site("boats.example")), "others take the domain's mail")
 }

@@ -29,6 +29,8 @@ import (
 	"victualler/internal/standins/authority"
 	"victualler/internal/standins/mailsink"
 	"victualler/internal/standins/publicdns"
+
+	"github.com/miekg/dns"
 )
 
 // Options describe an installation.
@@ -161,6 +163,9 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 	for n, server := range o.Servers {
 		i.Servers[server.Name] = started[n]
 	}
+	if err := i.nameAddresses(); err != nil {
+		return nil, err
+	}
 	if i.options.Listen == "" {
 		if i.options.Listen, err = freeAddress(); err != nil {
 			return nil, err
@@ -179,6 +184,41 @@ func Start(ctx context.Context, o Options) (_ *Installation, err error) {
 		}
 	}
 	return i, nil
+}
+
+// hostName is the name by which a server greets other mail servers; empty for one that takes no
+// mail.
+func (i *Installation) hostName(label string) string {
+	if !slices.Contains(i.options.Roles[label], "mail") {
+		return ""
+	}
+	return label + ".ternisland.example"
+}
+
+// nameAddresses has the addresses of mail servers lead back to their names, as whoever has given
+// them the addresses would.
+func (i *Installation) nameAddresses() error {
+	zones := map[string]string{}
+	for label, server := range i.Servers {
+		name := i.hostName(label)
+		if name == "" {
+			continue
+		}
+		for _, a := range []netip.Addr{server.Address, lab.Address6(server.Address)} {
+			back, err := dns.ReverseAddr(a.String())
+			if err != nil {
+				return err
+			}
+			first, zone, _ := strings.Cut(strings.TrimSuffix(back, "."), ".")
+			zones[zone] += first + " PTR " + name + ".\n"
+		}
+	}
+	for zone, text := range zones {
+		if err := i.PublicDNS.Serve(zone, text); err != nil {
+			return fmt.Errorf("names of addresses: %w", err)
+		}
+	}
+	return nil
 }
 
 // freeAddress finds an address of loopback at which nobody listens.
@@ -455,12 +495,8 @@ func (i *Installation) join(ctx context.Context, label string) error {
 		roles = []string{"web"}
 	}
 	var joining api.Joining
-	hostName := ""
-	if slices.Contains(roles, "mail") {
-		hostName = label + ".ternisland.example"
-	}
 	if err := i.Client.Post(ctx, "/servers", api.NewServer{Label: label, Address: server.Address.String(), Roles: roles,
-		HostName:  hostName,
+		HostName:  i.hostName(label),
 		Addresses: []string{server.Address.String(), lab.Address6(server.Address).String()}}, &joining); err != nil {
 		return err
 	}

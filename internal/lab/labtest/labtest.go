@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -28,7 +29,7 @@ func Options(t testing.TB, name, dir string) lab.Options {
 	require.NoError(t, lab.CheckRights())
 	ctx := context.Background()
 	say := func(s string) { t.Log(s) }
-	require.NoError(t, lab.InstallPackages(ctx, say, append(lab.MachinePackages, "e2fsprogs", "python3-dkim")...))
+	require.NoError(t, lab.InstallPackages(ctx, say, append(lab.MachinePackages, "e2fsprogs")...))
 	base, err := lab.EnsureBase(ctx, lab.CacheDir(), say)
 	require.NoError(t, err)
 	subnet, err := lab.ReserveSubnet(ctx)
@@ -59,8 +60,11 @@ func Server(t testing.TB, l *lab.Lab, o lab.ServerOptions) *lab.Server {
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		if t.Failed() {
-			for _, service := range lab.OwnServices(o) {
+			for _, service := range slices.Concat(lab.OwnServices(o), lab.BaseServices) {
 				out, err := s.Exec(context.Background(), "tail", "-n", "40", "/var/log/lab/"+service.Name+".log")
+				if out == "" {
+					continue
+				}
 				t.Log("the log of "+service.Name+":", out, err)
 			}
 		}

@@ -2,9 +2,12 @@
 package mailtest
 
 import (
+	"bytes"
+	"crypto/rand"
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"net/smtp"
@@ -12,30 +15,60 @@ import (
 	"time"
 )
 
-// Deliver sends a message as another mail server does.
+// Deliver sends a message with a text as another mail server does: one that looks as it should.
 func Deliver(server netip.Addr, from, to, text string) error {
-	c, err := smtp.Dial(net.JoinHostPort(server.String(), "25"))
+	return deliver(server, "mx.harbourmail.test", from, []string{to}, fmt.Sprintf(
+		"From: %s\r\nTo: %s\r\nSubject: a test\r\nDate: %s\r\nMessage-ID: "+
+			"<%s@harbourmail.test>\r\n\r\n%s\r\n", from, to,
+		time.Now().Format(time.RFC1123Z), rand.Text(), text))
+}
+
+// DeliverWhole sends a message with its header, by a server that does not know its own name.
+func DeliverWhole(server netip.Addr, from string, to []string, message string) error {
+	return deliver(server, "localhost", from, to, message)
+}
+
+func deliver(server netip.Addr, name, from string, to []string, message string) error {
+	conn, err := net.DialTimeout("tcp", net.JoinHostPort(server.String(), "25"), 5*time.Second)
+	if err != nil {
+		return err
+	}
+	c, err := newClient(conn, server)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
-	if err := c.StartTLS(&tls.Config{InsecureSkipVerify: true}); err != nil {
+	if err := errors.Join(c.Hello(name), c.StartTLS(&tls.Config{InsecureSkipVerify: true})); err != nil {
 		return err
 	}
 	if err := c.Mail(from); err != nil {
 		return err
 	}
-	if err := c.Rcpt(to); err != nil {
-		return err
+	for _, one := range to {
+		if err := c.Rcpt(one); err != nil {
+			return err
+		}
 	}
 	w, err := c.Data()
 	if err != nil {
 		return err
 	}
-	if _, err := fmt.Fprintf(w, "From: %s\r\nTo: %s\r\nSubject: a test\r\n\r\n%s\r\n", from, to, text); err != nil {
+	if _, err := io.WriteString(w, message); err != nil {
 		return err
 	}
 	return errors.Join(w.Close(), c.Quit())
+}
+
+// newClient hears the greeting. A conversation that takes longer than a minute is given up.
+func newClient(conn net.Conn, server netip.Addr) (*smtp.Client, error) {
+	if err := conn.SetDeadline(time.Now().Add(time.Minute)); err != nil {
+		return nil, errors.Join(err, conn.Close())
+	}
+	c, err := smtp.NewClient(conn, server.String())
+	if err != nil {
+		return nil, errors.Join(err, conn.Close())
+	}
+	return c, nil
 }
 
 // Submit sends a message as a mail program does whose user has signed in. The text is the whole
@@ -46,9 +79,9 @@ func Submit(server netip.Addr, user, password, sender string, to []string, text 
 	if err != nil {
 		return err
 	}
-	c, err := smtp.NewClient(conn, server.String())
+	c, err := newClient(conn, server)
 	if err != nil {
-		return errors.Join(err, conn.Close())
+		return err
 	}
 	defer c.Close()
 	if err := c.Auth(smtp.PlainAuth("", user, password, server.String())); err != nil {
@@ -132,19 +165,24 @@ func (c *IMAP) Ask(command string) (string, error) {
 	if _, err := fmt.Fprintf(c.conn, "%s %s\r\n", tag, command); err != nil {
 		return "", err
 	}
-	var all strings.Builder
-	buffer := make([]byte, 4096)
-	for !strings.Contains("\n"+all.String(), "\n"+tag+" ") || !strings.HasSuffix(all.String(), "\n") {
+	all := []byte("\n")
+	buffer := make([]byte, 256<<10)
+	for {
 		n, err := c.conn.Read(buffer)
-		all.Write(buffer[:n])
+		all = append(all, buffer[:n]...)
 		if err != nil {
-			return all.String(), err
+			return string(all), err
 		}
+		// The last line is the one that ends it.
+		last := all[bytes.LastIndexByte(all[:len(all)-1], '\n')+1:]
+		if !bytes.HasPrefix(last, []byte(tag+" ")) || last[len(last)-1] != '\n' {
+			continue
+		}
+		if !bytes.HasPrefix(last, []byte(tag+" OK")) {
+			return string(all), fmt.Errorf("refused: %s", all)
+		}
+		return string(all), nil
 	}
-	if !strings.Contains("\n"+all.String(), "\n"+tag+" OK") {
-		return all.String(), fmt.Errorf("refused: %s", all.String())
-	}
-	return all.String(), nil
 }
 
 // Inbox signs in and returns the texts of all messages.

@@ -3,7 +3,6 @@
 package definition
 
 import (
-	"encoding/base64"
 	"encoding/json"
 	"strings"
 
@@ -21,6 +20,13 @@ const (
 	TableFile = "/var/lib/victualler/mail/flow.db"
 	// SocketDir is where Postfix asks; Postfix's processes are shut into the directory above it.
 	SocketDir = "/var/spool/postfix/victualler"
+	// ControlSocket is where the agent asks, in a directory of root's.
+	ControlSocket = "/run/victualler-mail/control/socket"
+	// SitesDir has a file for each account whose sites' mail goes through another server, a
+	// [SendsBy], named after the account.
+	SitesDir = "/etc/victualler-mail/sites"
+	// LinkPort is where mail servers take what sites on other servers send (TCP).
+	LinkPort = 7678
 	// PIDFile has the number of the process.
 	PIDFile = "/run/victualler-mail/pid"
 )
@@ -30,24 +36,83 @@ const (
 	PolicySocket  = "policy"
 	MilterSocket  = "milter"
 	ForwardSocket = "forward"
+	// IncomingSocket is the milter for what others send.
+	IncomingSocket = "incoming"
+)
+
+// Sockets of the spam filter, in a directory that this program alone may look into.
+const (
+	FilterDir   = "/var/lib/victualler/filter"
+	JudgeSocket = "judge"
+	TeachSocket = "teach"
 )
 
 // Config is what the program is told of its server.
 type Config struct {
-	// Name is the server's, as it greets others.
-	Name string `json:"name"`
+	// Name is the server's, as it greets others; empty where it is no mail server, so that all the
+	// program does is to hand over what sites send.
+	Name string `json:"name,omitempty"`
 	// ReturnKey is [mail.Returns]' key.
-	ReturnKey []byte `json:"return_key"`
+	ReturnKey []byte `json:"return_key,omitempty"`
+	// LinkKey is the seed of the key by which other servers know this one ([mail.LinkKey]).
+	LinkKey []byte `json:"link_key,omitempty"`
+	// Filter says that there is a spam filter.
+	Filter bool `json:"filter"`
+	// JunkAbove is the score in tenths from which on a message is no more than spam.
+	JunkAbove int `json:"junk_above,omitempty"`
+	// Leave is where members of lists leave them, with the list and a code behind it; empty where
+	// there is no such place.
+	Leave string `json:"leave,omitempty"`
+	// Forbidden are what names of attachments must not end with, such as exe.
+	Forbidden []string `json:"forbidden,omitempty"`
 }
 
-// RenderConfig is the text of a configuration with a key in base 64.
-func RenderConfig(name, returnKey string) (string, error) {
-	key, err := base64.StdEncoding.DecodeString(returnKey)
+// Render is the text of a configuration.
+func (c Config) Render() string { return render(c) }
+
+// SendsBy is where what the sites of an account send goes through.
+type SendsBy struct {
+	Account int64 `json:"account"`
+	// Address is the server's, with the port.
+	Address string `json:"address"`
+	// Key is what it shows.
+	Key []byte `json:"key"`
+}
+
+// Render is the text of the account's file.
+func (s SendsBy) Render() string { return render(s) }
+
+func render(plain any) string {
+	text, err := json.MarshalIndent(plain, "", "  ")
 	if err != nil {
-		return "", err
+		panic(err) // plain data always has a text
 	}
-	text, err := json.MarshalIndent(Config{Name: name, ReturnKey: key}, "", "  ")
-	return string(text) + "\n", err
+	return string(text) + "\n"
+}
+
+// Control is what the agent asks: who has left lists (“left”), which messages wait for the owners
+// of one (“held”), or to send one on (“approve”) or remove it (“drop”).
+type Control struct {
+	Do   string `json:"do"`
+	List string `json:"list,omitempty"`
+	Post string `json:"post,omitempty"`
+}
+
+// Controlled is the answer.
+type Controlled struct {
+	// Gone says that there is no such message; Error what else is wrong.
+	Gone  bool   `json:"gone,omitempty"`
+	Error string `json:"error,omitempty"`
+
+	Held []mail.HeldPost `json:"held,omitempty"`
+	Left []Leave         `json:"left,omitempty"`
+}
+
+// Leave says that a member of one of an account's lists has left it by a message.
+type Leave struct {
+	Account int64 `json:"account"`
+	// Code is the member's ([mail.LeaveCode]).
+	Code string `json:"code"`
 }
 
 // Domains that exist between Postfix and this program alone (RFC 6761, section 6.4): the first for
@@ -72,7 +137,7 @@ create unique index if not exists accounts_account on accounts (account);
 create table if not exists stops (account integer primary key, at integer not null, sent integer not null,
 	failed integer not null, released integer) without rowid;
 create table if not exists mailboxes (address text primary key, hourly integer not null,
-	account integer not null) without rowid;
+	account integer not null, junk_above integer not null default 0) without rowid;
 create index if not exists mailboxes_account on mailboxes (account);
 create table if not exists senders (address text not null, mailbox text not null, account integer not null,
 	primary key (address, mailbox)) without rowid;
@@ -86,6 +151,17 @@ create index if not exists replies_account on replies (account);
 create table if not exists domains (name text primary key, place integer not null,
 	account integer not null) without rowid;
 create index if not exists domains_account on domains (account, place);
+create table if not exists lists (address text primary key, name text not null, posting text not null,
+	moderated integer not null, footer text not null, language text not null default '',
+	account integer not null) without rowid;
+create index if not exists lists_account on lists (account);
+create table if not exists list_members (list text not null, address text not null, member integer not null,
+	owner integer not null, joined integer not null, account integer not null,
+	primary key (list, address)) without rowid;
+create index if not exists list_members_account on list_members (account);
+create table if not exists homes (name text primary key, home text not null,
+	account integer not null) without rowid;
+create unique index if not exists homes_account on homes (account);
 create table if not exists keys (domain text primary key, selector text not null, key text not null,
 	account integer not null) without rowid;
 create index if not exists keys_account on keys (account);`

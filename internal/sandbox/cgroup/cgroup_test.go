@@ -1,6 +1,7 @@
 package cgroup
 
 import (
+	"bytes"
 	"context"
 	"os"
 	"os/exec"
@@ -151,6 +152,34 @@ func TestKernel(t *testing.T) {
 		t.Helper()
 		require.Eventually(t, done, 20*time.Second, 20*time.Millisecond)
 	}
+	tells := func(script string) string {
+		cmd := exec.Command("bash", "-c", "read go; "+script)
+		in, err := cmd.StdinPipe()
+		require.NoError(t, err)
+		var out bytes.Buffer
+		cmd.Stderr = &out
+		require.NoError(t, cmd.Start())
+		require.NoError(t, tree.Add("one", cmd.Process.Pid))
+		_, err = in.Write([]byte("\n"))
+		require.NoError(t, err)
+		_ = cmd.Wait() // there is nobody to connect to
+		return out.String()
+	}
+	connects := func(to string) string { return tells("echo > /dev/tcp/" + to) }
+	assert.Contains(t, connects("127.0.0.1/25"), "refused")
+	for range 2 {
+		require.NoError(t, tree.RefusePort(25))
+	}
+	for _, to := range []string{"127.0.0.1/25", "::1/25", "::ffff:127.0.0.1/25"} {
+		assert.Contains(t, connects(to), "Operation not permitted", to)
+	}
+	// What is sent with the connection asks for it (RFC 7413).
+	assert.Contains(t, tells(`perl -MSocket -e 'socket(my $s, AF_INET, SOCK_STREAM, 0);
+		send($s, "x", 0x20000000, sockaddr_in(25, inet_aton("127.0.0.1"))) or die $!'`), "Operation not permitted")
+	for _, to := range []string{"127.0.0.1/24", "127.0.0.1/6400", "::1/281"} {
+		assert.Contains(t, connects(to), "refused", to)
+	}
+
 	start(`exec perl -e 'fork while 1'`)
 	wait(func() bool { return usage().ProcessesRefused > 10 })
 	assert.LessOrEqual(t, usage().Processes, processes)

@@ -111,8 +111,8 @@ for my $call ([272, 0x10000000], [308, 3, 0], [321, 0, 0, 0], [298, 0, 0, 0], [3
 	print "call $$call[0] let through\n" if $got != -1;
 	print "call $$call[0]: $!\n" if $! != 1 && $! != 38;
 }
-# sockets: unix, inet, inet6 and routes; not others, nor lists of connections
-for my $f ([1, 1, 0, 1], [2, 1, 0, 1], [10, 1, 0, 1], [16, 3, 0, 1], [16, 3, 4, 0], [16, 3, 12, 0], [17, 3, 0, 0], [38, 5, 0, 0], [40, 1, 0, 0]) {
+# sockets: unix, inet, inet6 and routes; not others, nor several paths for one, nor lists of connections
+for my $f ([1, 1, 0, 1], [2, 1, 0, 1], [10, 1, 0, 1], [2, 1, 262, 0], [10, 1, 262, 0], [16, 3, 0, 1], [16, 3, 4, 0], [16, 3, 12, 0], [17, 3, 0, 0], [38, 5, 0, 0], [40, 1, 0, 0]) {
 	my $got = socket(my $s, $$f[0], $$f[1], $$f[2]) ? 1 : 0;
 	print "socket @$f: $!\n" if $got != $$f[3];
 }

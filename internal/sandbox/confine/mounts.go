@@ -33,6 +33,10 @@ var settings = []string{
 // devices are the harmless ones.
 var devices = []string{"null", "zero", "full", "random", "urandom", "tty"}
 
+// databaseSockets are the directories in which the engines of databases wait for programs of the
+// same server. Directories, as an engine that is started anew makes another socket.
+var databaseSockets = []string{"/run/mysqld", "/run/postgresql"}
+
 // build makes the tree that the sandbox shows and makes it this process's root. It runs as root in
 // a mount namespace of its own.
 func build(s Spec) error {
@@ -56,6 +60,9 @@ func build(s Spec) error {
 		"%s:x:%d:%d::%s:/bin/bash\n", s.Account, s.UID, s.UID, s.Home))
 	b.file("/etc/group", fmt.Sprintf("root:x:0:\nwww-data:x:33:\nnogroup:x:65534:\n%s:x:%d:\n", s.Account, s.UID))
 	b.mail()
+	for _, dir := range databaseSockets {
+		b.show(dir, unix.MOUNT_ATTR_RDONLY|unix.MOUNT_ATTR_NODEV|unix.MOUNT_ATTR_NOSUID)
+	}
 	for _, path := range s.Show {
 		b.show(path, unix.MOUNT_ATTR_RDONLY|unix.MOUNT_ATTR_NODEV|unix.MOUNT_ATTR_NOSUID)
 	}

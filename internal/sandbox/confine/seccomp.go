@@ -82,7 +82,11 @@ func program() ([]bpf.RawInstruction, error) {
 		bpf.JumpIf{Cond: bpf.JumpBitsNotSet, Val: newUser, SkipTrue: 1},
 		refuse(uint32(unix.EPERM)),
 		bpf.RetConstant{Val: allow},
-		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.SYS_SOCKET, SkipTrue: uint8(1 + 2*len(families) + 5)},
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.SYS_SOCKET, SkipTrue: uint8(4 + 2*len(families) + 5)},
+		// Its connections are not asked about as those of TCP are (cgroup.RefusePort).
+		argument(2),
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: unix.IPPROTO_MPTCP, SkipTrue: 1},
+		refuse(uint32(unix.EPROTONOSUPPORT)),
 		argument(0),
 	)
 	for _, family := range families {

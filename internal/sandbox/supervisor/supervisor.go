@@ -137,6 +137,11 @@ type record struct {
 	Start string `json:"start"`
 }
 
+// smtpPort is where mail servers take mail of each other (RFC 5321, section 4.5.4.2). From a
+// server's own addresses they believe much: what sites send goes through victualler-mail, which
+// knows whose it is.
+const smtpPort = 25
+
 // New prepares the supervisor: it finds out what the kernel offers.
 func New(log *slog.Logger) (*Supervisor, error) {
 	s := &Supervisor{log: log, accounts: map[string]*account{}, watched: map[int]any{}, found: map[string]int{},
@@ -173,6 +178,9 @@ func New(log *slog.Logger) (*Supervisor, error) {
 				"memory": "the limit of memory is not kept: no cgroup controller memory",
 				"cpu":    "the limit of processor time is not kept: no cgroup controller cpu",
 			}[c])
+		}
+		if err := s.tree.RefusePort(smtpPort); err != nil {
+			s.missing = append(s.missing, "sites can send mail past its limits, and as their neighbours: "+err.Error())
 		}
 	}
 	try := exec.Command("/bin/true")

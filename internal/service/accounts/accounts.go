@@ -520,7 +520,8 @@ func accountView(a usecase.Actor, row db.AccountRow) api.Account {
 		Plan: entitlement.PlanRefFor(a, row.PlanReseller, row.Plan), Server: row.Server, State: row.State,
 		DiskUsed: row.DiskUsed, DiskLimit: row.DiskLimit,
 		Exceptions: row.Exceptions, Frozen: row.FrozenAt != nil, Applied: row.AppliedRevision == row.Revision,
-		Drifts: row.Drifts, OpenedAt: row.OpenedAt, ClosedAt: row.ClosedAt, Version: row.Version}
+		Drifts: row.Drifts, OpenedAt: row.OpenedAt, ClosedAt: row.ClosedAt,
+		MailState: row.MailState, Version: row.Version}
 	if row.Suspended {
 		v.State = "suspended"
 	}

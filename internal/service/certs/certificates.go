@@ -9,6 +9,7 @@ import (
 	"victualler/internal/api"
 	"victualler/internal/hosting/certificates"
 	"victualler/internal/hosting/language"
+	"victualler/internal/hosting/mail"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/manifest"
@@ -38,6 +39,8 @@ type siteCertificate struct {
 	newest *db.Certificate
 	// authority is the one that is asked for the next; nil where there is none.
 	authority *db.Authority
+	// mail says that the domain's mail is here.
+	mail bool
 }
 
 func (s *Service) loadSiteCertificate(ctx context.Context, q *db.Queries, domainID int64) (siteCertificate, error) {
@@ -62,6 +65,11 @@ func (s *Service) loadSiteCertificate(ctx context.Context, q *db.Queries, domain
 	if err != nil {
 		return c, err
 	}
+	mail, err := q.MailOfDomain(ctx, domainID)
+	if err != nil {
+		return c, err
+	}
+	c.mail = mail.Mailboxes+mail.Addresses+mail.Lists > 0
 	for _, row := range rows {
 		if c.newest = &row; row.State == "in-use" {
 			c.inUse = &row
@@ -87,6 +95,15 @@ func (c siteCertificate) names() []string {
 		return c.config.Names
 	}
 	return []string{c.domain.Name, "www." + c.domain.Name}
+}
+
+// mailNames are names for the domain's mail, which the certificate is for as well as soon as they
+// lead here. Nobody is told that they do not, as mail works without.
+func (c siteCertificate) mailNames() []string {
+	if !c.mail || len(c.config.Names) > 0 {
+		return nil
+	}
+	return mail.NamesOf(c.domain.Name)
 }
 
 // namesOr are names that somebody asks for, which must be the site's;
@@ -126,7 +143,7 @@ func (c siteCertificate) cannotOrder(now time.Time) *refusal.Refusal {
 
 // schedule is what decides when a certificate is ordered for the site.
 func (c siteCertificate) schedule() certificates.Site {
-	s := certificates.Site{Mode: certificates.Mode(c.config.Mode), Names: c.names()}
+	s := certificates.Site{Mode: certificates.Mode(c.config.Mode), Names: append(c.names(), c.mailNames()...)}
 	if n := c.newest; n != nil {
 		s.Newest = &certificates.Newest{Names: n.Names, Uploaded: n.AuthorityID == nil, NotAfter: n.NotAfter}
 		if n.RenewAt != nil {
@@ -186,6 +203,20 @@ func (s *Service) fillCertificates(ctx context.Context, q *db.Queries, st entitl
 		list[site].Certificate = &manifest.Certificate{Chain: row.Certificate.Chain, Key: manifest.Secret(key)}
 	}
 	return nil
+}
+
+// ServerCertificate is what a server shows that greets others by a name: a certificate of a site
+// here that is for the name; nil where there is none.
+func (s *Service) ServerCertificate(ctx context.Context, q *db.Queries, host string) (*manifest.Certificate, error) {
+	row, err := dns.HostCertificate(ctx, q, host)
+	if store.None(err) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	key, err := s.keyText(row.Key)
+	return &manifest.Certificate{Chain: row.Chain, Key: manifest.Secret(key)}, err
 }
 
 // findSite finds the certificate of a domain that the actor reaches.

@@ -248,7 +248,31 @@ func (s *Service) chooseNames(ctx context.Context, site siteCertificate, ask ord
 			c.ways[name] = v.Proof
 		}
 	}
-	return c, nil
+	return c, s.chooseMailNames(ctx, site, ask, refused, &c)
+}
+
+// chooseMailNames adds the names for mail that would pass.
+func (s *Service) chooseMailNames(ctx context.Context, site siteCertificate, ask orderRequest, refused []string,
+	c *choice) error {
+	if ask.ByHand || len(c.pass) == 0 || len(site.mailNames()) == 0 {
+		return nil
+	}
+	// We have made their records ourselves, so that they may be proved by DNS as well as over HTTP.
+	verdicts, err := s.rehearse(ctx, rehearsal{site: site, names: site.mailNames(), chosen: true})
+	if err != nil {
+		return err
+	}
+	for _, name := range site.mailNames() {
+		v := verdicts[name]
+		if v.Result != certificates.Pass || slices.Contains(refused, name) {
+			continue
+		}
+		c.pass = append(c.pass, name)
+		if v.Proof != "" && v.Proof != certificates.OverHTTP {
+			c.ways[name] = v.Proof
+		}
+	}
+	return nil
 }
 
 // withinBounds is when an authority's bounds let a site order again; a bound only where that is not

@@ -89,7 +89,8 @@ func (s *Service) Certificate(ctx context.Context, a usecase.Actor, reference, n
 func (s *Service) certificateView(ctx context.Context, q *db.Queries, a usecase.Actor,
 	c siteCertificate) (api.SiteCertificate, error) {
 	out := api.SiteCertificate{Domain: c.domain.Name, Mode: c.config.Mode, Names: c.names(),
-		Chosen: len(c.config.Names) > 0, KeyType: c.config.KeyType, Failures: int(c.config.Failures),
+		MailNames: usecase.NonNil(c.mailNames()),
+		Chosen:    len(c.config.Names) > 0, KeyType: c.config.KeyType, Failures: int(c.config.Failures),
 		FailingSince: c.config.FailedAt,
 		Code:         c.config.Code, Problem: a.SayKept(c.config.Problem), Covered: []string{},
 		LeftOut: []api.LeftOut{},

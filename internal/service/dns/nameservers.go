@@ -2,7 +2,6 @@ package dns
 
 import (
 	"context"
-	"crypto/rand"
 	"encoding/base64"
 	"fmt"
 	"net"
@@ -84,22 +83,8 @@ func (s *Service) innerAddresses(ctx context.Context, server db.Server) ([]netip
 
 // transferKey returns the key of the transfers between name servers, made when it is first needed.
 func (s *Service) transferKey(ctx context.Context, q *db.Queries) (string, error) {
-	row, err := q.Installation(ctx)
-	if err != nil {
-		return "", err
-	}
-	if row.TransferKey == nil {
-		key := make([]byte, 32)
-		rand.Read(key)
-		// Another process may have been quicker; then its key counts.
-		if err := q.SaveTransferKey(ctx, s.Key.Seal(sealedTransferKey, key)); err != nil {
-			return "", err
-		}
-		if row, err = q.Installation(ctx); err != nil {
-			return "", err
-		}
-	}
-	key, err := s.Key.Open(sealedTransferKey, row.TransferKey)
+	key, err := s.InstallationKey(ctx, q, sealedTransferKey,
+		func(i db.Installation) []byte { return i.TransferKey }, q.SaveTransferKey)
 	return base64.StdEncoding.EncodeToString(key), err
 }
 

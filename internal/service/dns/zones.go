@@ -2,12 +2,16 @@ package dns
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"slices"
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/certificates"
 	"victualler/internal/hosting/language"
+	"victualler/internal/hosting/mail"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/sites"
@@ -89,7 +93,7 @@ func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 	if err != nil {
 		return nil, err
 	}
-	mail, err := mailDomains(ctx, q, st.Account)
+	mailed, err := mailDomains(ctx, q, st.Account)
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +107,7 @@ func LoadZones(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (
 			}
 		}
 		facts := zones.Facts{Zone: row.Name, NameServers: servers}
-		for _, m := range mail {
+		for _, m := range mailed {
 			if name, inside := zones.Within(row.Name, m.Domain); inside {
 				m.OwnMX = slices.ContainsFunc(z.own, func(o zones.Own) bool {
 					return o.Type == zones.MX &&
@@ -153,9 +157,24 @@ func mailDomains(ctx context.Context, q *db.Queries, account db.Account) ([]zone
 	if err != nil {
 		return nil, err
 	}
+	inForce, err := q.CertificatesInForce(ctx, account.ID)
+	if err != nil {
+		return nil, err
+	}
+	// All of them are on the account's one mail server.
+	_, err = HostCertificate(ctx, q, rows[0].HostName)
+	if err != nil && !store.None(err) {
+		return nil, err
+	}
+	trusted := err == nil
 	var list []zones.MailDomain
 	for _, row := range rows {
 		m := zones.MailDomain{Domain: row.Name, Server: row.HostName}
+		if trusted && slices.ContainsFunc(inForce, func(c db.CertificatesInForceRow) bool {
+			return certificates.Covers(c.Certificate.Names, mail.PolicyLabel+"."+row.Name)
+		}) {
+			m.Policy = PolicyNumber(row.HostName)
+		}
 		for _, k := range keys {
 			if k.DomainID == row.ID {
 				m.Keys = append(m.Keys, zones.MailKey{Selector: k.Selector, Text: k.Record})
@@ -164,6 +183,20 @@ func mailDomains(ctx context.Context, q *db.Queries, account db.Account) ([]zone
 		list = append(list, m)
 	}
 	return list, nil
+}
+
+// HostCertificate is the certificate of an authority's that is in use here for a server's name:
+// [store.None] says that there is none.
+func HostCertificate(ctx context.Context, q *db.Queries, host string) (db.Certificate, error) {
+	_, parent, _ := strings.Cut(host, ".")
+	return q.CertificateForHost(ctx, db.CertificateForHostParams{Host: host, Parent: parent})
+}
+
+// PolicyNumber names the policy for mail that a server takes (RFC 8461, section 3.1): it changes
+// with what the policy says.
+func PolicyNumber(host string) string {
+	sum := sha256.Sum256([]byte(host))
+	return hex.EncodeToString(sum[:8])
 }
 
 // MailElsewhere says what keeps the mail of a domain from the server that takes it here; empty for

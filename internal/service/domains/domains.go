@@ -432,7 +432,8 @@ func (s *Service) RemoveDomain(ctx context.Context, a usecase.Actor, reference, 
 			if err != nil {
 				return none, nil, err
 			}
-			for what, n := range map[string]int64{"mailbox": mail.Mailboxes, "mail address": mail.Addresses} {
+			for what, n := range map[string]int64{"mailbox": mail.Mailboxes, "mail address": mail.Addresses,
+				"list": mail.Lists} {
 				if n > 0 {
 					return none, nil, refusal.New(refusal.InUse, "%s has %s; remove what is not needed first",
 						domain.Unicode(), usecase.Counted(int(n), what))

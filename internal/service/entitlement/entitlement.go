@@ -309,7 +309,9 @@ type serverLimits struct {
 	Processes, Memory, CPU plans.Amount
 	// MailboxSize, SendsPerHour and BounceShare are of mail.
 	MailboxSize, SendsPerHour, BounceShare plans.Amount
-	Bounds                                 sites.Bounds
+	// DatabaseSize is of all databases together.
+	DatabaseSize plans.Amount
+	Bounds       sites.Bounds
 }
 
 // maxWorkers is how many PHP requests at once "unlimited" means on a real server.
@@ -333,7 +335,8 @@ func (st Entitlement) ServerLimits() serverLimits {
 		Workers:   int(min(max(workers.N, 1), maxWorkers)),
 		Processes: limits[plans.Processes], Memory: limits[plans.Memory], CPU: limits[plans.CPU],
 		MailboxSize: limits[plans.MailboxSize], SendsPerHour: limits[plans.SendsPerHour],
-		BounceShare: limits[plans.BounceShare], Bounds: sites.BoundsOf(limits)}
+		BounceShare: limits[plans.BounceShare], DatabaseSize: limits[plans.DatabaseSize],
+		Bounds: sites.BoundsOf(limits)}
 }
 
 // Lock locks an account, and its reseller before it, and loads its entitlement.

@@ -194,6 +194,12 @@ func (s *Service) TryJoin(ctx context.Context, serverID, operationID int64) (don
 	p.Step(agentlink.Step{Name: "ask", State: agentlink.StepDone, Detail: language.New("the agent answers").Encode()})
 	if slices.Contains(server.Roles, "dns") {
 		s.dns.SyncNameServers(ctx)
+	} else if err := s.rollout.SyncServer(ctx, server); err != nil {
+		s.Log.Warn("server not told what it is; its next sweep tells it", "server", server.Label, "reason", err)
+	}
+	// Programs have begun meanwhile that are of use only now.
+	if _, err := s.poll(ctx, serverID, server.Address); err != nil {
+		s.Log.Warn("server does not answer", "server", server.Label, "reason", err)
 	}
 	p.Close()
 	return true, s.FinishOperations(ctx, nil, operationID)
@@ -290,7 +296,11 @@ func (s *Service) ChangeServer(ctx context.Context, a usecase.Actor, label strin
 		if err := usecase.CheckVersion(label, version, row.Version); err != nil {
 			return 0, err
 		}
-		p := db.ChangeServerParams{ID: row.ID, Open: row.Open, Addresses: row.Addresses, HostName: row.HostName}
+		p := db.ChangeServerParams{ID: row.ID, Open: row.Open, Addresses: row.Addresses, HostName: row.HostName,
+			SpamFilter: row.SpamFilter}
+		if in.SpamFilter != nil {
+			p.SpamFilter = *in.SpamFilter
+		}
 		if in.Open != nil {
 			p.Open = *in.Open
 		}
@@ -305,7 +315,7 @@ func (s *Service) ChangeServer(ctx context.Context, a usecase.Actor, label strin
 			}
 		}
 		moved := !slices.Equal(p.Addresses, row.Addresses)
-		if p.Open == row.Open && p.HostName == row.HostName && !moved {
+		if p.Open == row.Open && p.HostName == row.HostName && p.SpamFilter == row.SpamFilter && !moved {
 			return 0, nil
 		}
 		after, err := tx.ChangeServer(ctx, p)
@@ -318,7 +328,7 @@ func (s *Service) ChangeServer(ctx context.Context, a usecase.Actor, label strin
 		a.Summarize("change server %s", label)
 		words := func(row db.Server) map[string]any {
 			return map[string]any{"open": row.Open, "addresses": usecase.AddressesOf(row),
-				"host_name": row.HostName}
+				"host_name": row.HostName, "spam_filter": row.SpamFilter}
 		}
 		if err := usecase.Record(ctx, tx, a, "server.change", usecase.About("server %s", label), words(row),
 			words(after)); err != nil || !moved && p.HostName == row.HostName {
@@ -560,7 +570,7 @@ func candidate(row db.Server, accounts int64) placement.Server {
 
 func serverView(row db.Server, accounts, drifts int64) api.Server {
 	v := api.Server{Label: row.Label, Address: row.Address, Addresses: usecase.AddressesOf(row), Roles: row.Roles,
-		HostName: row.HostName, Open: row.Open, State: row.State, Reachable: row.Reachable,
+		HostName: row.HostName, SpamFilter: row.SpamFilter, Open: row.Open, State: row.State, Reachable: row.Reachable,
 		SeenAt: row.StatusAt, SweptAt: row.SweptAt, Accounts: accounts, Drifts: drifts, Version: row.Version}
 	if status := usecase.LastStatus(row); status != nil {
 		v.Health = &api.Health{Load: status.Load, Processors: status.Processors, MemoryTotal: status.MemoryTotal,

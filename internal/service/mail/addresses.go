@@ -183,7 +183,7 @@ func (s *Service) AddAddress(ctx context.Context, a usecase.Actor, reference str
 			if len(targets) == 0 {
 				return nil, refusal.Input("targets", "an address leads somewhere; type at least one other address")
 			}
-			server, err := s.place(ctx, tx, a, st.Account)
+			server, err := s.place(ctx, tx, a, st.Account, "")
 			if err != nil {
 				return nil, err
 			}
@@ -317,14 +317,16 @@ func (s *Service) MailPath(ctx context.Context, a usecase.Actor, reference, type
 
 // hops say what a hop is.
 var hops = map[mail.Hop]language.Text{
-	mail.ToMailbox:  language.New("stored in the mailbox"),
-	mail.ToOthers:   language.New("leads to"),
-	mail.ToCatchAll: language.New("there is no such address; the catch-all gets it"),
-	mail.ToRole:     language.New("nobody has pointed it anywhere, so it leads to"),
-	mail.ToWithout:  language.New("what follows the plus is left aside"),
-	mail.ToOutside:  language.New("passed on to somebody else's server"),
-	mail.Nowhere:    language.New("there is no such address: the message is refused"),
-	mail.Loop:       language.New("the message has been here before: it goes round in a circle"),
+	mail.ToMailbox:    language.New("stored in the mailbox"),
+	mail.ToOthers:     language.New("leads to"),
+	mail.ToCatchAll:   language.New("there is no such address; the catch-all gets it"),
+	mail.ToRole:       language.New("nobody has pointed it anywhere, so it leads to"),
+	mail.ToWithout:    language.New("what follows the plus is left aside"),
+	mail.ToList:       language.New("passed on to the members of the list"),
+	mail.ToListOwners: language.New("passed on to the owners of the list"),
+	mail.ToOutside:    language.New("passed on to somebody else's server"),
+	mail.Nowhere:      language.New("there is no such address: the message is refused"),
+	mail.Loop:         language.New("the message has been here before: it goes round in a circle"),
 }
 
 func viewPath(a usecase.Actor, p mail.Path) api.MailPath {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/mail"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
@@ -18,13 +19,51 @@ import (
 type rows struct {
 	boxes     []db.MailboxesOfAccountRow
 	addresses []db.MailAddressesOfAccountRow
+	lists     []db.MailListsOfAccountRow
+	// members are those of all lists, and their owners.
+	members []db.ListMember
+	// programs are passwords for one program each.
+	programs []db.ProgramPassword
+	// failures are the sign-ins to mailboxes that have failed, where they are told.
+	failures []db.MailboxFailuresOfAccountRow
+}
+
+// programsOf are those of a mailbox.
+func (r rows) programsOf(mailbox int64) []db.ProgramPassword {
+	var list []db.ProgramPassword
+	for _, p := range r.programs {
+		if p.MailboxID == mailbox {
+			list = append(list, p)
+		}
+	}
+	return list
 }
 
 func loadRows(ctx context.Context, q *db.Queries, account int64) (r rows, err error) {
 	if r.boxes, err = q.MailboxesOfAccount(ctx, account); err != nil {
 		return r, err
 	}
-	r.addresses, err = q.MailAddressesOfAccount(ctx, account)
+	if r.addresses, err = q.MailAddressesOfAccount(ctx, account); err != nil {
+		return r, err
+	}
+	if r.lists, err = q.MailListsOfAccount(ctx, account); err != nil {
+		return r, err
+	}
+	if len(r.lists) > 0 {
+		if r.members, err = q.ListMembersOfAccount(ctx, account); err != nil {
+			return r, err
+		}
+	}
+	r.programs, err = q.ProgramPasswordsOfAccount(ctx, account)
+	return r, err
+}
+
+// loadTold is [loadRows] with what people alone are told.
+func loadTold(ctx context.Context, q *db.Queries, account int64) (r rows, err error) {
+	if r, err = loadRows(ctx, q, account); err != nil {
+		return r, err
+	}
+	r.failures, err = q.MailboxFailuresOfAccount(ctx, account)
 	return r, err
 }
 
@@ -33,6 +72,8 @@ func box(row db.MailboxesOfAccountRow) string { return row.Mailbox.Local + "@" +
 func addressOf(row db.MailAddressesOfAccountRow) string {
 	return row.MailAddress.Local + "@" + row.Domain
 }
+
+func listAddress(row db.MailListsOfAccountRow) string { return row.MailList.Local + "@" + row.Domain }
 
 // unicode is an address as people write it.
 func unicode(address string) string {
@@ -59,9 +100,15 @@ func (r rows) domains() []string {
 	for _, row := range r.addresses {
 		list = append(list, row.Domain)
 	}
+	for _, row := range r.lists {
+		list = append(list, row.Domain)
+	}
 	slices.Sort(list)
 	return slices.Compact(list)
 }
+
+// none reports whether the account has no mail.
+func (r rows) none() bool { return len(r.boxes)+len(r.addresses)+len(r.lists) == 0 }
 
 // book is what the addresses lead to.
 func (r rows) book() mail.Book {
@@ -71,6 +118,9 @@ func (r rows) book() mail.Book {
 	}
 	for _, row := range r.addresses {
 		b.Addresses[addressOf(row)] = row.MailAddress.Targets
+	}
+	for _, row := range r.lists {
+		b.Lists = append(b.Lists, listAddress(row))
 	}
 	return b
 }
@@ -86,6 +136,11 @@ func taken(book mail.Book, address string) error {
 		return refusal.New(refusal.NameTaken, "there is a mailbox %s already", unicode(address)).On("address")
 	case isAddress:
 		return refusal.New(refusal.NameTaken, "there is an address %s already", unicode(address)).On("address")
+	case slices.Contains(book.Lists, address):
+		return refusal.New(refusal.NameTaken, "there is a list %s already", unicode(address)).On("address")
+	case slices.Contains(book.Lists, mail.ListOfRequest(address)):
+		return refusal.New(refusal.NameTaken, "%s leads to the owners of the list %s", unicode(address),
+			unicode(mail.ListOfRequest(address))).On("address")
 	}
 	return nil
 }
@@ -176,6 +231,33 @@ func (r rows) forget(ctx context.Context, tx store.Tx, a usecase.Actor, address 
 			return err
 		}
 	}
+	return r.forgetInLists(ctx, tx, a, address)
+}
+
+// forgetInLists takes an address out of lists, as it goes. The only owner of one keeps it.
+//
+// Refusals: InUse.
+func (r rows) forgetInLists(ctx context.Context, tx store.Tx, a usecase.Actor, address string) error {
+	for _, row := range r.lists {
+		all := r.membersOf(row.MailList.ID)
+		at := slices.IndexFunc(all, func(m db.ListMember) bool { return m.Address == address })
+		if at < 0 {
+			continue
+		}
+		list := unicode(listAddress(row))
+		if all[at].Owner && !slices.ContainsFunc(all, func(m db.ListMember) bool {
+			return m.Owner && m.Address != address
+		}) {
+			return refusal.New(refusal.InUse, "%s alone looks after the list %s; give it another owner first",
+				unicode(address), list).Help(refusal.Remedy{Do: language.New("name one"),
+				Command: "list change " + listAddress(row) + " --owners ADDRESS"})
+		}
+		a.Note("%s is no longer on the list %s", unicode(address), list)
+		if err := tx.ForgetListMember(ctx, db.ForgetListMemberParams{ListID: row.MailList.ID,
+			Address: address}); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
@@ -210,7 +292,7 @@ func change[T any](ctx context.Context, s *Service, a usecase.Actor, reference, 
 			return none, err
 		}
 		out := outcome{st: st}
-		if out.rows, err = loadRows(ctx, tx.Queries, number); err != nil {
+		if out.rows, err = loadTold(ctx, tx.Queries, number); err != nil {
 			return none, err
 		}
 		if err := out.checkPaths(); err != nil {

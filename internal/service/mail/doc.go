@@ -3,7 +3,9 @@
 package mail
 
 import (
+	"victualler/internal/service/certs"
 	"victualler/internal/service/notify"
+	"victualler/internal/service/people"
 	"victualler/internal/service/rollout"
 	"victualler/internal/service/usecase"
 )
@@ -13,10 +15,13 @@ type Service struct {
 	*usecase.Base
 	rollout *rollout.Service
 	notify  *notify.Service
+	certs   *certs.Service
+	people  *people.Service
 	spare   spareKeys
 }
 
 // New makes the use cases.
-func New(b *usecase.Base, rollout *rollout.Service, notify *notify.Service) *Service {
-	return &Service{Base: b, rollout: rollout, notify: notify, spare: make(spareKeys, 4)}
+func New(b *usecase.Base, rollout *rollout.Service, notify *notify.Service, certs *certs.Service,
+	people *people.Service) *Service {
+	return &Service{Base: b, rollout: rollout, notify: notify, certs: certs, people: people, spare: make(spareKeys, 4)}
 }

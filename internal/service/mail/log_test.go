@@ -56,7 +56,7 @@ func TestMessages(t *testing.T) {
 	}
 	list := func(a usecase.Actor, f mail.MessageFilter) []string {
 		t.Helper()
-		page, err := b.Mail.Messages(ctx, a, f, 0, 50)
+		page, err := b.Mail.Messages(ctx, a, f, mail.MessageCursor{}, 50)
 		require.NoError(t, err)
 		lines := []string{}
 		for _, m := range page.Messages {
@@ -94,7 +94,7 @@ func TestMessages(t *testing.T) {
 			list(boats, mail.MessageFilter{Recipient: "bo@harbourmail.test"}))
 	})
 	t.Run("nobody sees others' messages", func(t *testing.T) {
-		page, err := b.Mail.Messages(ctx, b.Operator, mail.MessageFilter{}, 0, 50)
+		page, err := b.Mail.Messages(ctx, b.Operator, mail.MessageFilter{}, mail.MessageCursor{}, 50)
 		require.NoError(t, err)
 		for _, m := range page.Messages {
 			for _, a := range []usecase.Actor{boats, quay} {
@@ -107,15 +107,16 @@ func TestMessages(t *testing.T) {
 				}
 			}
 		}
-		_, err = b.Mail.Messages(ctx, boats, mail.MessageFilter{Account: "quay.example"}, 0, 50)
+		_, err = b.Mail.Messages(ctx, boats, mail.MessageFilter{Account: "quay.example"}, mail.MessageCursor{}, 50)
 		servicetest.Refused(t, refusal.NotFound, err)
 	})
 	t.Run("pages", func(t *testing.T) {
-		page, err := b.Mail.Messages(ctx, boats, mail.MessageFilter{}, 0, 2)
+		page, err := b.Mail.Messages(ctx, boats, mail.MessageFilter{}, mail.MessageCursor{}, 2)
 		require.NoError(t, err)
 		require.Len(t, page.Messages, 2)
 		require.NotEmpty(t, page.Next)
-		rest, err := b.Mail.Messages(ctx, boats, mail.MessageFilter{}, page.Messages[1].ID, 2)
+		behind := mail.MessageCursor{Came: page.Messages[1].CameAt, ID: page.Messages[1].ID}
+		rest, err := b.Mail.Messages(ctx, boats, mail.MessageFilter{}, behind, 2)
 		require.NoError(t, err)
 		require.Len(t, rest.Messages, 1)
 		assert.Empty(t, rest.Next)
@@ -124,6 +125,31 @@ func TestMessages(t *testing.T) {
 		b.Agents.On(1).Unreachable = true
 		assert.Len(t, list(boats, mail.MessageFilter{}), 3, "what is known is shown")
 		b.Agents.On(1).Unreachable = false
+	})
+	t.Run("of the other side, nobody sees more than its server tells", func(t *testing.T) {
+		tell(agentlink.Delivery{ID: 40, Sender: "anna@boats.example", SignIn: "anna@boats.example", Client: "192.0.2.8",
+			Recipient: "sales@quay.example", DeliveredTo: "cy@quay.example", Outcome: "delivered", Folder: "Junk",
+			Score: "9.1; WINNER", Relay: "skua[private/victualler-lmtp]", Reply: "250 2.0.0 <cy@quay.example> x Saved"})
+		seen := func(a usecase.Actor) string {
+			t.Helper()
+			page, err := b.Mail.Messages(ctx, a, mail.MessageFilter{Recipient: "sales@quay.example"},
+				mail.MessageCursor{}, 5)
+			require.NoError(t, err)
+			require.Len(t, page.Messages, 1)
+			m := page.Messages[0]
+			one, err := b.Mail.Message(ctx, a, m.ID)
+			require.NoError(t, err)
+			assert.Equal(t, m, one)
+			return strings.Join([]string{m.FromAccount, m.SignIn, m.Client, m.ToAccount, m.DeliveredTo, m.Folder,
+				m.Score,
+				m.Reply, m.Says}, "|")
+		}
+		assert.Equal(t, "boats|anna@boats.example|192.0.2.8||||||in the mailbox sales@quay.example", seen(boats))
+		assert.Equal(t, "|||quay|cy@quay.example|Junk|9.1; WINNER|250 2.0.0 <cy@quay.example> x Saved|in the "+
+			"folder Junk "+
+			"of cy@quay.example, for a score of 9.1", seen(quay))
+		assert.Equal(t, "boats|anna@boats.example|192.0.2.8|quay|cy@quay.example|Junk|9.1; WINNER|250 2.0.0 "+
+			"<cy@quay.example> x Saved|in the folder Junk of cy@quay.example, for a score of 9.1", seen(b.Operator))
 	})
 	t.Run("after a month, it is forgotten", func(t *testing.T) {
 		b.Pass(31 * 24 * time.Hour)

@@ -1,6 +1,8 @@
 package mail_test
 
 import (
+	"crypto/ed25519"
+	"encoding/base64"
 	"fmt"
 	"strings"
 	"testing"
@@ -15,6 +17,7 @@ import (
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/manifest"
 	"victualler/internal/service/servicetest"
+	"victualler/internal/service/usecase"
 	"victualler/internal/store/storetest"
 )
 
@@ -31,6 +34,18 @@ func island(t *testing.T) *servicetest.Bench {
 	b.Customer("Tern Ferries", "")
 	b.Account(b.Operator, api.OpenAccount{Domain: "gangway.example", Plan: "harbour", Customer: "Tern Ferries"})
 	return b
+}
+
+// boats is a bench with a mail server and, on it, the account boats.example of Tern Ferries, which
+// may use so much.
+func boats(t *testing.T, limits plans.Limits) (b *servicetest.Bench, owner usecase.Actor, account api.AccountDetail) {
+	b = servicetest.New(t)
+	b.Server("skua", "web", "mail")
+	takesMail(t, b, "skua")
+	b.Plan("harbour", limits, "mail")
+	owner = b.Customer("Tern Ferries", "")
+	return b, owner, b.Account(b.Operator, api.OpenAccount{Domain: "boats.example", Plan: "harbour",
+		Customer: "Tern Ferries"})
 }
 
 // takesMail gives a server the name that it needs to take mail.
@@ -81,9 +96,110 @@ func TestWhereMailIs(t *testing.T) {
 	home, _ := b.Agents.On(1).InForce(detail.ID)
 	assert.Nil(t, home.Mail)
 
+	// What its sites send goes through the mail server, and each knows the other by its key.
+	require.NotNil(t, home.SendsBy)
+	assert.Equal(t, publicKeyOf(t, b, 2), home.SendsBy.Key)
+	assert.Equal(t, publicKeyOf(t, b, 1), m.Mail.Home)
+	assert.Equal(t, "gangway.example", m.Mail.Senders[0].String())
+	detail, err = b.Accounts.Account(ctx, b.Operator, "at-home.example")
+	require.NoError(t, err)
+	both, there := b.Agents.On(3).InForce(detail.ID)
+	require.True(t, there)
+	assert.Nil(t, both.SendsBy)
+	assert.Nil(t, both.Mail.Home)
+
 	name := "tern.ternisland.example"
 	_, err = b.Fleet.ChangeServer(ctx, b.Operator, "skua", 0, api.ServerChange{HostName: &name})
 	servicetest.Refused(t, refusal.NameTaken, err)
+}
+
+// publicKeyOf is what a server shows to others, as it was told.
+func publicKeyOf(t *testing.T, b *servicetest.Bench, server int64) ed25519.PublicKey {
+	t.Helper()
+	var secret manifest.Secret
+	b.Agents.On(server).Set(func(a *servicetest.Agent) { secret = a.Server.LinkKey })
+	seed, err := base64.StdEncoding.DecodeString(string(secret))
+	require.NoError(t, err)
+	require.Len(t, seed, ed25519.SeedSize)
+	return ed25519.NewKeyFromSeed(seed).Public().(ed25519.PublicKey)
+}
+
+// One disk limit holds on two servers: what is on one leaves less to the other.
+func TestDiskOfTwoServers(t *testing.T) {
+	ctx := t.Context()
+	b := island(t)
+	b.Server("tern", "mail")
+	takesMail(t, b, "tern")
+	b.Plan("quay", plans.Limits{plans.Disk: plans.Of(100 * plans.MiB), plans.Mailboxes: plans.Of(2)}, "mail")
+	account := b.Account(b.Operator, api.OpenAccount{Domain: "boats.example", Plan: "quay", Customer: "Tern Ferries"})
+	_, err := b.Mail.AddMailbox(ctx, b.Operator, "boats.example", api.NewMailbox{Address: "info", Password: password})
+	require.NoError(t, err)
+	b.Work()
+	limits := func() (home, messages int64) {
+		t.Helper()
+		b.Work()
+		on1, _ := b.Agents.On(1).InForce(account.ID)
+		on2, _ := b.Agents.On(2).InForce(account.ID)
+		return *on1.Home.DiskLimit, *on2.Mail.DiskLimit
+	}
+	home, messages := limits()
+	assert.Equal(t, []int64{100 * plans.MiB, 100 * plans.MiB}, []int64{home, messages}, "nothing is known yet")
+	sweep := func(server, used int64) {
+		t.Helper()
+		b.Agents.On(server).Set(func(a *servicetest.Agent) { a.Used = used })
+		require.NoError(t, b.Rollout.Sweep(ctx, server, 0, false))
+		b.Work()
+	}
+	sweep(1, 20*plans.MiB)
+	sweep(2, 30*plans.MiB)
+	home, messages = limits()
+	assert.Equal(t, []int64{70 * plans.MiB, 80 * plans.MiB}, []int64{home, messages})
+	detail, err := b.Accounts.Account(ctx, b.Operator, "boats.example")
+	require.NoError(t, err)
+	assert.Equal(t, 50*plans.MiB, *detail.DiskUsed, "it counts together")
+	applies := 0
+	count := func() { b.Agents.On(2).Set(func(a *servicetest.Agent) { applies = a.Applies }) }
+	count()
+	before := applies
+	sweep(1, 20*plans.MiB-100)
+	sweep(2, 30*plans.MiB-100)
+	b.Work()
+	count()
+	assert.Equal(t, before, applies, "not for each byte")
+	sweep(2, 200*plans.MiB)
+	home, _ = limits()
+	assert.Equal(t, plans.MiB, home)
+}
+
+func TestWhereMailIsToBe(t *testing.T) {
+	ctx := t.Context()
+	b := island(t)
+	for _, label := range []string{"tern", "puffin"} {
+		b.Server(label, "mail")
+		takesMail(t, b, label)
+	}
+	owner := b.Customer("Tern Boats", "")
+	b.Account(b.Operator, api.OpenAccount{Domain: "boats.example", Plan: "harbour", Customer: "Tern Boats"})
+	add := func(a usecase.Actor, address, server string) error {
+		_, err := b.Mail.AddMailbox(ctx, a, "boats.example", api.NewMailbox{Address: address, Password: password,
+			Server: server})
+		return err
+	}
+	servicetest.Refused(t, refusal.NotAllowed, add(owner, "info", "tern"))
+	servicetest.Refused(t, refusal.NotFound, add(b.Operator, "info", "skua"))
+	require.NoError(t, add(b.Operator, "info", "tern"))
+	servicetest.Refused(t, refusal.WrongState, add(b.Operator, "second", "puffin"))
+	require.NoError(t, add(b.Operator, "second", "tern"))
+	list, err := b.Mail.Mailboxes(ctx, b.Operator, "boats.example")
+	require.NoError(t, err)
+	assert.Equal(t, "tern.ternisland.example", list.Server)
+	assert.Equal(t, "named by the person who added the first mailbox", list.Placement)
+	list, err = b.Mail.Mailboxes(ctx, owner, "boats.example")
+	require.NoError(t, err)
+	assert.Empty(t, list.Placement, "other servers are nothing to customers")
+	_, err = b.Mail.AddMailboxes(ctx, b.Operator, "gangway.example", api.NewMailboxes{Mailboxes: []api.NewMailbox{
+		{Address: "a", Server: "tern"}, {Address: "b", Server: "puffin"}}})
+	servicetest.Refused(t, refusal.InvalidInput, err)
 }
 
 func TestMailboxes(t *testing.T) {

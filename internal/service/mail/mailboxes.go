@@ -2,10 +2,12 @@ package mail
 
 import (
 	"context"
+	"math"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/crypto/bcrypt"
 
@@ -15,6 +17,7 @@ import (
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
+	"victualler/internal/hosting/rights"
 	"victualler/internal/passwords"
 	"victualler/internal/service/dns"
 	"victualler/internal/service/entitlement"
@@ -41,15 +44,54 @@ func (s *Service) Mailboxes(ctx context.Context, a usecase.Actor, reference stri
 	if err != nil {
 		return out, err
 	}
-	r, err := loadRows(ctx, s.Store.Queries, number)
+	r, err := loadTold(ctx, s.Store.Queries, number)
 	if err != nil {
 		return out, err
 	}
 	for _, row := range r.boxes {
-		out.Mailboxes = append(out.Mailboxes, view(st, row))
+		out.Mailboxes = append(out.Mailboxes, view(st, r, row))
+	}
+	suspended, err := s.Store.MailSuspension(ctx, number)
+	switch {
+	case err == nil:
+		out.Suspension = &api.MailSuspension{Sending: suspended.Sending, Receiving: suspended.Receiving,
+			Why: suspended.Why, By: suspended.By, Since: suspended.At}
+	case !store.None(err):
+		return out, err
+	}
+	if a.Role == rights.Operator { // it speaks of other servers
+		out.Placement = a.SayKept(account.MailPlacement)
 	}
 	out.Server, err = serverName(ctx, s.Store.Queries, account)
 	return out, err
+}
+
+// Profile is a file by which telephones set up a mailbox ([mail.Profile]).
+//
+// Refusals: InvalidInput, NotFound.
+func (s *Service) Profile(ctx context.Context, a usecase.Actor, reference, mailbox string) ([]byte, error) {
+	number, err := usecase.FindAccount(ctx, s.Store.Queries, a, reference)
+	if err != nil {
+		return nil, err
+	}
+	r, err := loadRows(ctx, s.Store.Queries, number)
+	if err != nil {
+		return nil, err
+	}
+	row, err := r.find(mailbox)
+	if err != nil {
+		return nil, err
+	}
+	account, err := s.Store.Account(ctx, number)
+	if err != nil {
+		return nil, err
+	}
+	server, err := serverName(ctx, s.Store.Queries, account)
+	if err != nil {
+		return nil, err
+	}
+	settings, err := s.Store.Settings(ctx)
+	return mail.Profile(box(row), server, settings.Title), err
 }
 
 // serverName is the name of the server that an account's mail is on; empty while it has none.
@@ -61,11 +103,19 @@ func serverName(ctx context.Context, q *db.Queries, account db.Account) (string,
 	return server.HostName, err
 }
 
-func view(st entitlement.Entitlement, row db.MailboxesOfAccountRow) api.Mailbox {
+func view(st entitlement.Entitlement, r rows, row db.MailboxesOfAccountRow) api.Mailbox {
 	b := row.Mailbox
 	v := api.Mailbox{Address: box(row), Unicode: unicode(box(row)), Password: b.Hash != nil, Size: b.Size,
 		Most: sizeInForce(st, b.Size), ForwardTo: b.ForwardTo, SendsPerHour: b.SendsPerHour, Domain: row.Domain,
-		AddedAt: b.AddedAt, Version: b.Version}
+		AddedAt: b.AddedAt, Version: b.Version, Programs: []api.ProgramPassword{}, Filters: viewFilters(filtersOf(b)),
+		FailedSignIns: failuresView(r.failures, b.ID)}
+	for _, p := range r.programsOf(b.ID) {
+		v.Programs = append(v.Programs, api.ProgramPassword{Name: p.Name, AddedAt: p.AddedAt})
+	}
+	if b.JunkAbove != nil {
+		points := float64(*b.JunkAbove) / 10
+		v.JunkAbove = &points
+	}
 	if b.ReplyText != nil {
 		v.Reply = &api.AbsenceReply{Subject: b.ReplySubject, Text: *b.ReplyText, From: b.ReplyFrom, Until: b.ReplyUntil}
 	}
@@ -78,7 +128,7 @@ func tellMailbox(id int64) func(outcome) api.MailboxChanged {
 		told := api.MailboxChanged{Operation: out.operation, Server: out.server}
 		for _, row := range out.boxes {
 			if row.Mailbox.ID == id {
-				told.Mailbox, told.Version = view(out.st, row), row.Mailbox.Version
+				told.Mailbox, told.Version = view(out.st, out.rows, row), row.Mailbox.Version
 			}
 		}
 		return told
@@ -170,7 +220,7 @@ func (s *Service) AddMailbox(ctx context.Context, a usecase.Actor, reference str
 	in api.NewMailbox) (api.MailboxChanged, error) {
 	return change(ctx, s, a, reference, "mailbox.add",
 		func(tx store.Tx, st entitlement.Entitlement, r rows) (func(outcome) api.MailboxChanged, error) {
-			adding, err := s.adding(ctx, tx, a, st, r)
+			adding, err := s.adding(ctx, tx, a, st, r, in.Server)
 			if err != nil {
 				return nil, err
 			}
@@ -232,7 +282,7 @@ func (s *Service) AddMailboxes(ctx context.Context, a usecase.Actor, reference s
 	}
 	return change(ctx, s, a, reference, "mailbox.add_many",
 		func(tx store.Tx, st entitlement.Entitlement, r rows) (func(outcome) api.MailboxesAdded, error) {
-			adding, err := s.adding(ctx, tx, a, st, r)
+			adding, err := s.adding(ctx, tx, a, st, r, in.Mailboxes[0].Server)
 			if err != nil {
 				return nil, err
 			}
@@ -282,11 +332,11 @@ type added struct {
 	address string
 }
 
-// adding begins to add mailboxes.
+// adding begins to add mailboxes, on the server that is named if any.
 //
-// Refusals: InvalidInput, NoServer, NotAllowed.
-func (s *Service) adding(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement.Entitlement,
-	r rows) (*adding, error) {
+// Refusals: InvalidInput, NoServer, NotAllowed, NotFound, WrongState.
+func (s *Service) adding(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement.Entitlement, r rows,
+	named string) (*adding, error) {
 	if !st.Has("mail") {
 		return nil, st.MissingFeature("mail", "mailboxes need the feature mail, which this account does not have")
 	}
@@ -294,7 +344,7 @@ func (s *Service) adding(ctx context.Context, tx store.Tx, a usecase.Actor, st e
 	if err != nil {
 		return nil, err
 	}
-	server, err := s.place(ctx, tx, a, st.Account)
+	server, err := s.place(ctx, tx, a, st.Account, named)
 	return &adding{service: s, tx: tx, actor: a, st: st, server: server, domains: domains, book: r.book(),
 		begun: map[int64]db.Domain{}}, err
 }
@@ -318,6 +368,9 @@ func (d *adding) add(ctx context.Context, in api.NewMailbox, hash func(address s
 	}
 	if err := taken(d.book, address); err != nil {
 		return added{}, err
+	}
+	if in.Server != "" && in.Server != d.server.Label {
+		return added{}, refusal.Input("server", "the mail of one account is on one server; name the same for all")
 	}
 	if err := checkSize(d.st, in.Size); err != nil {
 		return added{}, err
@@ -361,11 +414,19 @@ func (d *adding) end(ctx context.Context) error {
 	return nil
 }
 
+// namesAppear is how long it takes until public DNS shows records that have just been added.
+const namesAppear = time.Minute
+
 // mailBegins does what belongs to an address of a domain, which may be its first one: the domain's
 // messages are signed from now on; and it is said what keeps its mail from coming here.
 func (s *Service) mailBegins(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement.Entitlement,
 	server db.Server, d db.Domain) error {
 	if err := s.turnKeys(ctx, tx, st.Account.ID, d.ID); err != nil {
+		return err
+	}
+	// The records of the domain's names for mail are there then.
+	soon := s.Now().Add(namesAppear)
+	if err := tx.ScheduleCertificateBy(ctx, db.ScheduleCertificateByParams{DomainID: d.ID, DueAt: soon}); err != nil {
 		return err
 	}
 	st.Account.MailServerID = &server.ID
@@ -417,7 +478,8 @@ func (s *Service) ChangeMailbox(ctx context.Context, a usecase.Actor, reference,
 				return nil, err
 			}
 			p := db.ChangeMailboxParams{ID: row.Mailbox.ID, Hash: row.Mailbox.Hash, Size: row.Mailbox.Size,
-				ForwardTo: row.Mailbox.ForwardTo, SendsPerHour: row.Mailbox.SendsPerHour}
+				ForwardTo: row.Mailbox.ForwardTo, SendsPerHour: row.Mailbox.SendsPerHour,
+				JunkAbove: row.Mailbox.JunkAbove}
 			before, words := map[string]any{}, map[string]any{"mailbox": address}
 			if in.Size != nil {
 				p.Size = noneIfZero(in.Size)
@@ -429,6 +491,12 @@ func (s *Service) ChangeMailbox(ctx context.Context, a usecase.Actor, reference,
 			if in.SendsPerHour != nil {
 				p.SendsPerHour = noneIfZero(in.SendsPerHour)
 				before["sends_per_hour"], words["sends_per_hour"] = row.Mailbox.SendsPerHour, p.SendsPerHour
+			}
+			if in.JunkAbove != nil {
+				if p.JunkAbove, err = junkAbove(*in.JunkAbove); err != nil {
+					return nil, err
+				}
+				before["junk_above"], words["junk_above"] = row.Mailbox.JunkAbove, p.JunkAbove
 			}
 			if in.ForwardTo != nil {
 				domain, _, err := names.ParseDomain(row.Domain)
@@ -456,11 +524,25 @@ func (s *Service) ChangeMailbox(ctx context.Context, a usecase.Actor, reference,
 				}
 				before["reply"], words["reply"] = row.Mailbox.ReplyText != nil, reply.ReplyText != nil
 			}
+			if in.Filters != nil {
+				filters, err := setFilters(ctx, tx, row.Mailbox.ID, *in.Filters)
+				if err != nil {
+					return nil, err
+				}
+				before["filters"], words["filters"] = len(filtersOf(row.Mailbox)), len(filters)
+			}
 			if in.Password != nil {
 				if p.Hash, err = s.hash(*in.Password, address); err != nil {
 					return nil, err
 				}
 				words["password"] = p.Hash != nil
+				stays := db.EndMailboxSessionsParams{MailboxID: row.Mailbox.ID}
+				if a.Mailbox == address {
+					stays.ID = a.SessionID
+				}
+				if err := tx.EndMailboxSessions(ctx, stays); err != nil {
+					return nil, err
+				}
 				a.Note("all sessions of %s end", address)
 			}
 			a.Summarize("change mailbox %s of account %s", address, st.Account.SignInName)
@@ -470,6 +552,21 @@ func (s *Service) ChangeMailbox(ctx context.Context, a usecase.Actor, reference,
 			return tellMailbox(row.Mailbox.ID), usecase.Record(ctx, tx, a, "mailbox.change",
 				usecase.AboutAccount(st.Account), before, words)
 		})
+}
+
+// junkAbove is a mailbox's own bound for spam in tenths of a point; nil for 0.
+//
+// Refusals: InvalidInput.
+func junkAbove(points float64) (*int32, error) {
+	tenths := int32(math.Round(points * 10))
+	switch {
+	case tenths == 0:
+		return nil, nil
+	case tenths < mail.LeastScore || tenths > mail.MostScore:
+		return nil, refusal.Input("junk_above", "messages go to Junk from 1 to 100 points on; 0 is what the "+
+			"installation says")
+	}
+	return &tenths, nil
 }
 
 // noneIfZero is nothing for 0, by which people take away an amount.

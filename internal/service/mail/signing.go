@@ -2,6 +2,7 @@ package mail
 
 import (
 	"context"
+	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/x509"
@@ -21,26 +22,20 @@ import (
 const (
 	sealedSigningKey = "key that mail is signed with"
 	sealedReturnKey  = "key of what is passed on"
+	sealedLinkKey    = "key of the servers' keys for mail"
 )
 
 // returnKey is what senders of messages that are passed on are rewritten with, on all servers.
 func (s *Service) returnKey(ctx context.Context, q *db.Queries) ([]byte, error) {
-	row, err := q.Installation(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if row.ReturnKey == nil {
-		key := make([]byte, 32)
-		rand.Read(key)
-		// Another process may have been quicker; then its key counts.
-		if err := q.SaveReturnKey(ctx, s.Key.Seal(sealedReturnKey, key)); err != nil {
-			return nil, err
-		}
-		if row, err = q.Installation(ctx); err != nil {
-			return nil, err
-		}
-	}
-	return s.Key.Open(sealedReturnKey, row.ReturnKey)
+	return s.InstallationKey(ctx, q, sealedReturnKey, func(i db.Installation) []byte { return i.ReturnKey },
+		q.SaveReturnKey)
+}
+
+// linkKeys tells the key of each server, by its number, by which others know it ([mail.LinkKey]).
+func (s *Service) linkKeys(ctx context.Context, q *db.Queries) (func(server int64) ed25519.PrivateKey, error) {
+	key, err := s.InstallationKey(ctx, q, sealedLinkKey, func(i db.Installation) []byte { return i.LinkKey },
+		q.SaveLinkKey)
+	return func(server int64) ed25519.PrivateKey { return mail.LinkKey(key, server) }, err
 }
 
 // keySize is that of keys that mail is signed with, in bits: smaller ones are doubted, and the
@@ -84,8 +79,7 @@ func (s *Service) turnKeys(ctx context.Context, tx store.Tx, account, domain int
 	var states []mail.SigningState
 	for _, k := range all {
 		if k.DomainID == domain {
-			states = append(states, mail.SigningState{ID: k.ID, Selector: k.Selector, MadeAt: k.MadeAt,
-				ActiveAt: k.ActiveAt, RetiredAt: k.RetiredAt})
+			states = append(states, stateOf(k))
 		}
 	}
 	published, err := tx.DomainIsInZoneHere(ctx, domain)
@@ -134,6 +128,12 @@ func (s *Service) turnKeys(ctx context.Context, tx store.Tx, account, domain int
 		Record: record, MadeAt: now, ActiveAt: active})
 }
 
+// stateOf is where a key is in its life.
+func stateOf(k db.SigningKey) mail.SigningState {
+	return mail.SigningState{ID: k.ID, Selector: k.Selector, MadeAt: k.MadeAt, ActiveAt: k.ActiveAt,
+		RetiredAt: k.RetiredAt}
+}
+
 // keysInForce are the keys that an account's messages are signed with, one for each domain.
 func (s *Service) keysInForce(ctx context.Context, q *db.Queries, account int64) ([]manifest.SigningKey, error) {
 	all, err := q.SigningKeysOfAccount(ctx, account)
@@ -147,7 +147,7 @@ func (s *Service) keysInForce(ctx context.Context, q *db.Queries, account int64)
 	var list []manifest.SigningKey
 	for _, k := range all {
 		at := slices.IndexFunc(domains, func(d db.MailDomainsRow) bool { return d.ID == k.DomainID })
-		if at < 0 || k.ActiveAt == nil || k.RetiredAt != nil {
+		if at < 0 || !stateOf(k).Signs() {
 			continue
 		}
 		domain, _, err := names.ParseDomain(domains[at].Name)

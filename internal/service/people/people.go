@@ -589,13 +589,13 @@ func (s *Service) addLink(ctx context.Context, tx store.Tx, a usecase.Actor, per
 	if purpose == "sign-in" {
 		life = signInLinkLife
 	}
-	secret := newSecret()
+	secret := NewSecret()
 	ends := s.Now().Add(life).UTC().Truncate(time.Second)
 	if err := tx.DeleteLinksOf(ctx, db.DeleteLinksOfParams{PersonID: person.ID, Purpose: purpose}); err != nil {
 		// the newest counts
 		return api.Link{}, err
 	}
-	if err := tx.AddLink(ctx, db.AddLinkParams{Digest: digest(secret), PersonID: person.ID, Purpose: purpose,
+	if err := tx.AddLink(ctx, db.AddLinkParams{Digest: Digest(secret), PersonID: person.ID, Purpose: purpose,
 		MadeBy: a.Name, EndsAt: ends}); err != nil {
 		return api.Link{}, err
 	}
@@ -638,7 +638,7 @@ func linkEnded() error {
 //
 // Refusals: LinkEnded.
 func (s *Service) CheckLink(ctx context.Context, secret string) (api.LinkPurpose, error) {
-	row, err := s.Store.LinkByDigest(ctx, digest(secret))
+	row, err := s.Store.LinkByDigest(ctx, Digest(secret))
 	if store.None(err) {
 		return api.LinkPurpose{}, linkEnded()
 	}
@@ -652,7 +652,7 @@ func (s *Service) CheckLink(ctx context.Context, secret string) (api.LinkPurpose
 // WeakPassword, WrongSignIn.
 // Locks: the person.
 func (s *Service) SignInByLink(ctx context.Context, a usecase.Actor, in api.LinkSignIn) (api.Session, error) {
-	row, err := s.Store.LinkByDigest(ctx, digest(in.Link))
+	row, err := s.Store.LinkByDigest(ctx, Digest(in.Link))
 	if store.None(err) || err == nil && !allowedFrom(row.Person.Networks, a.Address) {
 		return api.Session{}, linkEnded()
 	}

@@ -281,7 +281,7 @@ func newRecoveryCodes(ctx context.Context, tx store.Tx, person int64) (api.Recov
 	for range recoveryCodes {
 		code := passwords.GenerateOf(10, passwords.Small)
 		out.Codes = append(out.Codes, code[:5]+"-"+code[5:])
-		digests = append(digests, digest(code))
+		digests = append(digests, Digest(code))
 	}
 	if err := tx.DeleteRecoveryCodes(ctx, person); err != nil {
 		return out, err
@@ -440,8 +440,8 @@ func (s *Service) AddToken(ctx context.Context, a usecase.Actor, in api.NewToken
 	if p.Networks, err = parseNetworks(in.Networks); err != nil {
 		return api.Token{}, err
 	}
-	secret := tokenMark + newSecret()
-	p.Digest = digest(secret)
+	secret := tokenMark + NewSecret()
+	p.Digest = Digest(secret)
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Token, error) {
 		if err := s.mayUseAPI(ctx, tx, a); err != nil {
 			return api.Token{}, err

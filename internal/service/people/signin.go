@@ -13,6 +13,7 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/language"
+	"victualler/internal/hosting/networks"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
 	"victualler/internal/hosting/totp"
@@ -40,9 +41,11 @@ const (
 // tokenMark begins every token of a program, so that it is known for one wherever it turns up.
 const tokenMark = "victualler-"
 
-func newSecret() string { return rand.Text() + rand.Text() }
+// NewSecret makes a token that nobody guesses.
+func NewSecret() string { return rand.Text() + rand.Text() }
 
-func digest(token string) []byte {
+// Digest is what is kept of a token.
+func Digest(token string) []byte {
 	sum := sha256.Sum256([]byte(token))
 	return sum[:]
 }
@@ -122,29 +125,36 @@ func (s *Service) Throttle(ctx context.Context, name, address string) error {
 // nameFrom is what is counted of tries for a name from a network.
 func nameFrom(name, network string) string { return "name " + name + " from " + network }
 
-// networkOf is what of an address counts as one: an IPv4 address, or the IPv6 network of which one
-// subscriber has all addresses (RFC 6177).
+// networkOf is what of an address counts as one ([networks.OfSubscriber]).
 func networkOf(address string) string {
 	ip, err := netip.ParseAddr(address)
 	if err != nil || ip.Unmap().Is4() {
 		return address
 	}
-	return netip.PrefixFrom(ip.WithZone(""), 64).Masked().String()
+	return networks.OfSubscriber(ip).String()
 }
 
 // Succeeded takes back that a try was counted, and remembers from where it came: of those for the
 // name from this network all of them, of others this one.
 func Succeeded(ctx context.Context, q *db.Queries, person db.Person, address string) error {
-	network := networkOf(address)
-	if err := q.DeleteSignInFailures(ctx, nameFrom(person.Name, network)); err != nil {
+	if err := Forgiven(ctx, q, person.Name, address); err != nil {
 		return err
 	}
-	for _, subject := range []string{"address " + network, "name " + person.Name} {
+	return q.SaveKnownNetwork(ctx, db.SaveKnownNetworkParams{PersonID: person.ID, Network: networkOf(address)})
+}
+
+// Forgiven takes back that a try for a name was counted.
+func Forgiven(ctx context.Context, q *db.Queries, name, address string) error {
+	network := networkOf(address)
+	if err := q.DeleteSignInFailures(ctx, nameFrom(name, network)); err != nil {
+		return err
+	}
+	for _, subject := range []string{"address " + network, "name " + name} {
 		if err := q.UncountSignIn(ctx, subject); err != nil {
 			return err
 		}
 	}
-	return q.SaveKnownNetwork(ctx, db.SaveKnownNetworkParams{PersonID: person.ID, Network: network})
+	return nil
 }
 
 // startSession starts a session for a person who has shown a password
@@ -195,12 +205,12 @@ func (s *Service) startSessionWith(ctx context.Context, a usecase.Actor, person 
 		if err != nil {
 			return err
 		}
-		token = newSecret()
+		token = NewSecret()
 		now := s.Now()
 		latest := now.Add(sessionLife)
-		if _, err := tx.AddSession(ctx, db.AddSessionParams{TokenDigest: digest(token), PersonID: person.ID,
+		if _, err := tx.AddSession(ctx, db.AddSessionParams{TokenDigest: Digest(token), PersonID: person.ID,
 			Address: a.Address, Program: short(a.Program, 200),
-			EndsAt: endOf(now, latest, settings.SessionMinutes), EndsLatest: latest}); err != nil {
+			EndsAt: EndOf(now, latest, settings.SessionMinutes), EndsLatest: latest}); err != nil {
 			return err
 		}
 		if err := Succeeded(ctx, tx.Queries, person, a.Address); err != nil {
@@ -225,8 +235,8 @@ func suspendedReseller(why string) error {
 		why)
 }
 
-// endOf is when a session ends that was used now.
-func endOf(now, latest time.Time, minutes int32) time.Time {
+// EndOf is when a session ends that was used now.
+func EndOf(now, latest time.Time, minutes int32) time.Time {
 	if end := now.Add(time.Duration(minutes) * time.Minute); end.Before(latest) {
 		return end
 	}
@@ -271,7 +281,7 @@ func (s *Service) CheckCode(ctx context.Context, tx store.Tx, person db.Person, 
 		return err
 	}
 	taken, err := tx.UseRecoveryCode(ctx, db.UseRecoveryCodeParams{PersonID: person.ID,
-		Digest: digest(plainCode(code))})
+		Digest: Digest(plainCode(code))})
 	if err == nil && taken == 0 {
 		err = refusal.New(refusal.WrongSignIn,
 			"the code does not fit; wait for the next one, and see that the clock of your authenticator is right")
@@ -288,7 +298,7 @@ func (s *Service) Identify(ctx context.Context, token, address string, unattende
 	if strings.HasPrefix(token, tokenMark) {
 		return s.identifyProgram(ctx, token, address)
 	}
-	row, err := s.Store.SessionByToken(ctx, digest(token))
+	row, err := s.Store.SessionByToken(ctx, Digest(token))
 	if store.None(err) || err == nil && !allowedFrom(row.Person.Networks, address) {
 		return usecase.Actor{}, refusal.New(refusal.NotSignedIn, "the session has ended; sign in again")
 	}
@@ -300,7 +310,7 @@ func (s *Service) Identify(ctx context.Context, token, address string, unattende
 	}
 	ends := row.Session.EndsAt
 	if now := s.Now(); !unattended && now.Sub(row.Session.SeenAt) > 10*time.Second { // not at every request
-		ends = endOf(now, row.Session.EndsLatest, row.SessionMinutes)
+		ends = EndOf(now, row.Session.EndsLatest, row.SessionMinutes)
 		if err := s.Store.TouchSession(ctx, db.TouchSessionParams{ID: row.Session.ID, EndsAt: ends}); err != nil {
 			return usecase.Actor{}, err
 		}
@@ -342,7 +352,7 @@ func personActor(person db.Person, reseller int64) usecase.Actor {
 }
 
 func (s *Service) identifyProgram(ctx context.Context, token, address string) (usecase.Actor, error) {
-	row, err := s.Store.TokenByDigest(ctx, digest(token))
+	row, err := s.Store.TokenByDigest(ctx, Digest(token))
 	if store.None(err) || err == nil &&
 		!(allowedFrom(row.Person.Networks, address) && allowedFrom(row.Token.Networks, address)) {
 		return usecase.Actor{}, refusal.New(refusal.NotSignedIn, "this token is not known here, has ended, or may "+

@@ -35,7 +35,7 @@ func (s *Service) buildManifests(ctx context.Context, q *db.Queries,
 		return nil, err
 	}
 	m := newManifests(account, before)
-	if account.State != "closing" && account.State != "closed" {
+	if !isClosed(account) {
 		m.Home().Wanted = manifest.Present
 		for _, part := range s.parts {
 			if part.Fill == nil {
@@ -89,8 +89,7 @@ func (s *Service) manifestOn(ctx context.Context, q *db.Queries, account db.Acco
 			return p.manifest, nil
 		}
 	}
-	return manifest.Manifest{AccountID: account.ID, SignInName: account.SignInName, Revision: account.Revision,
-		Wanted: manifest.Absent}, nil
+	return nothing(account), nil
 }
 
 // markApplied writes down that a server holds what it should for an account.

@@ -3,6 +3,7 @@ package rollout
 import (
 	"context"
 
+	"victualler/internal/agentlink"
 	"victualler/internal/manifest"
 	"victualler/internal/service/entitlement"
 	"victualler/internal/store"
@@ -27,6 +28,8 @@ type Part struct {
 	// Failed writes down that a revision was refused; the servers are
 	// as before. The account is locked.
 	Failed func(ctx context.Context, tx store.Tx, accountID, revision int64) error
+	// Swept writes down what a sweep of a server has found, beside what is asked of every part.
+	Swept func(ctx context.Context, tx store.Tx, server db.Server, sweep agentlink.Sweep) error
 	// Closed removes the rows of an account that is closed, and of
 	// which servers hold nothing any more.
 	Closed func(ctx context.Context, tx store.Tx, accountID int64) error
@@ -44,13 +47,23 @@ type Manifests struct {
 // server that holds something.
 func newManifests(account db.Account, others []db.AccountServer) *Manifests {
 	m := &Manifests{home: account.ServerID, wanted: map[int64]*manifest.Manifest{},
-		empty: manifest.Manifest{AccountID: account.ID, SignInName: account.SignInName, Revision: account.Revision,
-			Wanted: manifest.Absent}}
+		empty: nothing(account)}
 	m.add(account.ServerID)
 	for _, row := range others {
 		m.add(row.ServerID)
 	}
 	return m
+}
+
+// nothing is the manifest of a server that holds nothing of an account.
+func nothing(account db.Account) manifest.Manifest {
+	return manifest.Manifest{AccountID: account.ID, SignInName: account.SignInName, Revision: account.Revision,
+		Wanted: manifest.Absent, Closed: isClosed(account)}
+}
+
+// isClosed reports whether an account is to be on no server any longer.
+func isClosed(account db.Account) bool {
+	return account.State == "closing" || account.State == "closed"
 }
 
 func (m *Manifests) add(server int64) {

@@ -6,6 +6,7 @@ import (
 
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/language"
+	"victualler/internal/hosting/plans"
 	"victualler/internal/manifest"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
@@ -93,6 +94,7 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 			Subject: d.Subject, Detail: d.Detail, Diff: d.Diff})
 	}
 	warnings, loads := map[int64][]agentlink.Warning{}, map[int64]agentlink.Load{}
+	var divided []int64
 	for _, account := range wanted {
 		state, there := states[account.ID]
 		if there {
@@ -124,11 +126,17 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 			loads[account.ID] = *state.Load
 		}
 		if state.Usage != nil {
-			if err := tx.SaveUsage(ctx, db.SaveUsageParams{ID: account.ID, Bytes: state.Usage.Bytes,
-				Files: state.Usage.Files}); err != nil {
+			if err := tx.SaveUsage(ctx, db.SaveUsageParams{ID: account.ID, Server: server.ID,
+				Bytes: state.Usage.Bytes, Files: state.Usage.Files}); err != nil {
 				return found, err
 			}
+			if account.OnTwoServers && plans.Coarsely(account.Used) != plans.Coarsely(state.Usage.Bytes) {
+				divided = append(divided, account.ID)
+			}
 		}
+	}
+	if err := s.divideAnew(ctx, tx, divided); err != nil {
+		return found, err
 	}
 	if err := saveWarnings(ctx, tx, warnings); err != nil {
 		return found, err
@@ -155,6 +163,14 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 			return found, err
 		}
 	}
+	for _, p := range s.parts {
+		if p.Swept == nil {
+			continue
+		}
+		if err := p.Swept(ctx, tx, server, sweep); err != nil {
+			return found, err
+		}
+	}
 	return found, tx.MarkServerSwept(ctx, server.ID)
 }
 
@@ -163,6 +179,24 @@ const UnownedStep = "files of nobody"
 
 // repair applies every account of a server that differs, and clears what
 // belongs to nobody.
+// divideAnew has accounts applied that hold more or less on one of two servers than before: that is
+// what their disk limit leaves to the other ([plans.Room]).
+func (s *Service) divideAnew(ctx context.Context, tx store.Tx, accounts []int64) error {
+	if len(accounts) == 0 {
+		return nil
+	}
+	raised, err := tx.BumpRevisions(ctx, accounts)
+	if err != nil {
+		return err
+	}
+	for _, account := range raised {
+		if err := s.Queue.Apply(ctx, tx, account.ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (s *Service) repair(ctx context.Context, server db.Server, p *usecase.Progress) error {
 	rows, err := s.Store.DriftsOfServer(ctx, server.ID)
 	if err != nil {

@@ -36,6 +36,8 @@ func saveWarnings(ctx context.Context, tx store.Tx, found map[int64][]agentlink.
 
 // Warnings lists what does not work of an account because of what its owner has put into the home,
 // or because of limits of what runs. The account is one that was found within the actor's scope.
+//
+// Refusals: InvalidInput.
 func (s *Service) Warnings(ctx context.Context, a usecase.Actor, st entitlement.Entitlement) ([]api.Warning, error) {
 	rows, err := s.Store.WarningsOfAccount(ctx, st.Account.ID)
 	if err != nil {
@@ -54,6 +56,27 @@ func (s *Service) Warnings(ctx context.Context, a usecase.Actor, st entitlement.
 			Seen: e.Seen.In(a.Language), Mend: e.Mend.In(a.Language), Since: stop.At})
 	case !store.None(err):
 		return nil, err
+	}
+	full, err := s.Store.DatabasesStopped(ctx, st.Account.ID)
+	switch {
+	case err == nil:
+		e := homes.FullDatabases(full.Growth == "closed")
+		list = append(list, api.Warning{Part: "databases", Code: string(homes.DatabasesFull),
+			What: e.What.In(a.Language), Seen: e.Seen.In(a.Language), Mend: e.Mend.In(a.Language), Since: full.Since})
+	case !store.None(err):
+		return nil, err
+	}
+	failures, err := s.Store.MailboxFailuresOfAccount(ctx, st.Account.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range failures {
+		if f.Failures >= homes.ManyFailures {
+			mailbox := f.Local + "@" + usecase.Unicode(f.Domain)
+			e := homes.FailedSignIns(mailbox, f.Failures, f.Clients)
+			list = append(list, api.Warning{Part: "mail", Subject: mailbox, Code: string(homes.SignInsFail),
+				What: e.What.In(a.Language), Seen: e.Seen.In(a.Language), Mend: e.Mend.In(a.Language), Since: f.LastAt})
+		}
 	}
 	for _, row := range rows {
 		e := homes.Explain(row.Part, homes.Code(row.Code), row.Path, row.Message)

@@ -1,14 +1,20 @@
 package servicetest
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"slices"
+	"strings"
 	"sync"
 	"time"
+	"victualler/internal/hosting/databases/dumps"
 
 	"victualler/internal/agentlink"
+	"victualler/internal/hosting/mail"
 	"victualler/internal/manifest"
 	"victualler/internal/service/usecase"
 )
@@ -52,11 +58,25 @@ type Agent struct {
 	Warnings map[int64][]agentlink.Warning
 	// Loads are what runs, by account.
 	Loads map[int64]agentlink.Load
+	// Sizes are those of databases, by account.
+	Sizes map[int64][]agentlink.DatabaseSize
+	// Used is what each account holds in bytes; 0 is 1 MiB.
+	Used int64
 	// Mail is what has become of messages, and Waiting those that wait.
 	Mail    []agentlink.Delivery
 	Waiting []agentlink.QueuedMessage
 	// Stops are the accounts that are stopped from sending.
 	Stops []agentlink.MailStop
+	// Left are members who have left lists by a message, Posts what waits for owners of lists.
+	Left  []agentlink.ListLeave
+	Posts []mail.HeldPost
+	// Imported are imports into databases; Answer is what any question about one is answered.
+	Imported []agentlink.Import
+	Answer   agentlink.DatabaseAnswer
+	// Asked are the questions about databases.
+	Asked []agentlink.DatabaseQuestion
+	// Failures are sign-ins that failed.
+	Failures []agentlink.SignInFailures
 	// Applies counts applies, refused ones too.
 	Applies int
 	// Health is what it says of its server: a quarter full, unless a test says otherwise.
@@ -180,13 +200,23 @@ func (a *Agent) Sweep(context.Context) (agentlink.Sweep, error) {
 	for id, m := range a.Accounts {
 		state := agentlink.AccountState{AccountID: id, SignInName: m.SignInName,
 			Revision: m.Revision, Wanted: m.Wanted, Drift: a.Drift[id],
-			Warnings: a.Warnings[id], Usage: &agentlink.Usage{Bytes: 1 << 20, Files: &files}}
+			Warnings: a.Warnings[id], Databases: a.Sizes[id],
+			DatabaseLimit: databaseLimit(m), Usage: &agentlink.Usage{Bytes: cmp.Or(a.Used, 1<<20),
+				Files: &files}}
 		if load, runs := a.Loads[id]; runs {
 			state.Load = &load
 		}
 		s.Accounts = append(s.Accounts, state)
 	}
 	return s, nil
+}
+
+// databaseLimit is what the databases of a manifest may hold.
+func databaseLimit(m manifest.Manifest) *int64 {
+	if m.Databases == nil {
+		return nil
+	}
+	return m.Databases.SizeLimit
 }
 
 // Clear implements usecase.Agent.
@@ -232,8 +262,29 @@ func (a *Agent) MailLog(_ context.Context, asked agentlink.MailLogRequest) (agen
 			page.Deliveries = append(page.Deliveries, d)
 		}
 	}
-	page.Stops = slices.Clone(a.Stops)
+	page.Stops, page.Left, page.Failures = slices.Clone(a.Stops), slices.Clone(a.Left), slices.Clone(a.Failures)
 	return page, nil
+}
+
+// ListPosts implements usecase.Agent.
+func (a *Agent) ListPosts(_ context.Context, asked agentlink.ListPosts) (told agentlink.HeldPosts, err error) {
+	unlock, err := a.lock()
+	if err != nil {
+		return told, err
+	}
+	defer unlock()
+	if asked.Do != "" {
+		before := len(a.Posts)
+		a.Posts = slices.DeleteFunc(a.Posts,
+			func(p mail.HeldPost) bool { return p.List == asked.List && p.Name == asked.Post })
+		told.Gone = len(a.Posts) == before
+	}
+	for _, p := range a.Posts {
+		if p.List == asked.List {
+			told.Posts = append(told.Posts, p)
+		}
+	}
+	return told, nil
 }
 
 // ReleaseSending implements usecase.Agent.
@@ -278,4 +329,93 @@ func (a *Agent) Renew(context.Context, *agentlink.Authority, int64, time.Time) e
 	}
 	defer unlock()
 	return nil
+}
+
+// LookIntoDatabase implements usecase.Agent.
+func (a *Agent) LookIntoDatabase(_ context.Context, q agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error) {
+	unlock, err := a.lock()
+	if err != nil {
+		return agentlink.DatabaseAnswer{}, err
+	}
+	defer unlock()
+	a.Asked = append(a.Asked, q)
+	return a.Answer, nil
+}
+
+// ExportDatabase implements usecase.Agent: a file with the name of the database.
+func (a *Agent) ExportDatabase(_ context.Context, asked agentlink.DatabaseExport) (io.ReadCloser, error) {
+	unlock, err := a.lock()
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	return io.NopCloser(strings.NewReader("-- " + asked.Database)), nil
+}
+
+// Imports implements usecase.Agent.
+func (a *Agent) Imports(_ context.Context, asked agentlink.ImportsOf) (told agentlink.ImportList, err error) {
+	unlock, err := a.lock()
+	if err != nil {
+		return told, err
+	}
+	defer unlock()
+	for _, one := range a.Imported {
+		if one.Account == asked.Account {
+			told.Imports = append(told.Imports, one)
+		}
+	}
+	return told, nil
+}
+
+// NewImport implements usecase.Agent.
+func (a *Agent) NewImport(_ context.Context, asked agentlink.NewImport) (told agentlink.ImportAnswer, err error) {
+	unlock, err := a.lock()
+	if err != nil {
+		return told, err
+	}
+	defer unlock()
+	told.Import = agentlink.Import{NewImport: asked, ID: fmt.Sprint("import-", len(a.Imported)),
+		State: agentlink.ImportWaits, AddedAt: time.Now()}
+	a.Imported = append(a.Imported, told.Import)
+	return told, nil
+}
+
+// ContinueImport implements usecase.Agent.
+func (a *Agent) ContinueImport(_ context.Context, account int64, id string, offset int64,
+	file io.Reader) (told agentlink.ImportAnswer, err error) {
+	n, err := io.Copy(io.Discard, file)
+	if err != nil {
+		return told, err
+	}
+	return a.importOf(account, id, func(one *agentlink.Import) { one.Received = offset + n })
+}
+
+// OrderImport implements usecase.Agent: an import is done as soon as it is started.
+func (a *Agent) OrderImport(_ context.Context, order agentlink.ImportOrder) (told agentlink.ImportAnswer, err error) {
+	told, err = a.importOf(order.Account, order.ID, func(one *agentlink.Import) {
+		if order.Do == agentlink.ImportStart {
+			one.State, one.Mend, one.EndedAt = agentlink.ImportDone, order.Mend, time.Now()
+		}
+	})
+	if order.Do == agentlink.ImportLook {
+		told.Contents = &dumps.Contents{Statements: 1, Whole: true,
+			Found: []dumps.Found{{Finding: dumps.Definer, Line: 7, Count: 2, Example: "CREATE"}}}
+	}
+	return told, err
+}
+
+func (a *Agent) importOf(account int64, id string, change func(*agentlink.Import)) (told agentlink.ImportAnswer,
+	err error) {
+	unlock, err := a.lock()
+	if err != nil {
+		return told, err
+	}
+	defer unlock()
+	for n := range a.Imported {
+		if one := &a.Imported[n]; one.ID == id && one.Account == account {
+			change(one)
+			return agentlink.ImportAnswer{Import: *one}, nil
+		}
+	}
+	return told, errors.New("there is no such import")
 }

@@ -31,7 +31,7 @@ func settingsView(row db.Setting) api.Settings {
 		SessionMinutes: int(row.SessionMinutes), MailServer: row.MailServer, MailSecurity: row.MailSecurity,
 		MailName:     row.MailName,
 		MailPassword: row.MailPassword != nil, Sender: row.Sender, ChallengeZone: row.ChallengeZone,
-		DomainProof: row.DomainProof, Version: row.Version}
+		DomainProof: row.DomainProof, MailDays: int(row.MailDays), Spam: spamView(row), Version: row.Version}
 }
 
 // ChangeSettings changes settings. Version is the one the caller has seen, or 0.
@@ -53,9 +53,19 @@ func (s *Service) ChangeSettings(ctx context.Context, a usecase.Actor, version i
 			SecondFactor: row.SecondFactor, SessionMinutes: row.SessionMinutes,
 			MailServer: row.MailServer, MailSecurity: row.MailSecurity, MailName: row.MailName,
 			MailPassword: row.MailPassword, Sender: row.Sender, ChallengeZone: row.ChallengeZone,
-			DomainProof: row.DomainProof}
+			DomainProof: row.DomainProof, JunkAbove: row.JunkAbove, RefuseAbove: row.RefuseAbove,
+			Greylisting: row.Greylisting, Blocklists: row.Blocklists, ForbiddenAttachments: row.ForbiddenAttachments,
+			VirusScanner: row.VirusScanner, MailDays: row.MailDays}
 		if err := s.readSettings(&p, in); err != nil {
 			return none, err
+		}
+		if in.Spam != nil {
+			if err := readSpam(&p, *in.Spam); err != nil {
+				return none, err
+			}
+		}
+		if in.Spam != nil || in.MailDays != nil {
+			a.Note("mail servers take this over within a minute")
 		}
 		if in.ChallengeZone != nil {
 			if p.ChallengeZone, err = challengeZone(ctx, tx, *in.ChallengeZone); err != nil {
@@ -129,6 +139,9 @@ func (s *Service) readSettings(p *db.SaveSettingsParams, in api.SettingsChange) 
 		if len(p.SecondFactor) != len(*in.SecondFactor) {
 			return refusal.Input("second_factor", "the roles are operator, reseller and customer")
 		}
+	}
+	if in.MailDays != nil {
+		p.MailDays = int32(*in.MailDays)
 	}
 	if in.SessionMinutes != nil {
 		p.SessionMinutes = int32(*in.SessionMinutes)

@@ -37,6 +37,8 @@ type Actor struct {
 	// ends, if it does.
 	TokenNetworks []netip.Prefix
 	TokenEnds     *time.Time
+	// Mailbox is the address of the mailbox whose holder the actor is, if nothing else.
+	Mailbox string
 	// IdempotencyKey is the request's, if it has one; RequestDigest tells two
 	// requests with the same key apart.
 	IdempotencyKey string

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"net"
 	"time"
 
@@ -34,6 +35,14 @@ type Agent interface {
 	Queue(context.Context) (agentlink.Queue, error)
 	ChangeQueue(context.Context, agentlink.QueueChange) error
 	ReleaseSending(ctx context.Context, account int64) error
+	ListPosts(context.Context, agentlink.ListPosts) (agentlink.HeldPosts, error)
+	LookIntoDatabase(context.Context, agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error)
+	ExportDatabase(context.Context, agentlink.DatabaseExport) (io.ReadCloser, error)
+	Imports(context.Context, agentlink.ImportsOf) (agentlink.ImportList, error)
+	NewImport(context.Context, agentlink.NewImport) (agentlink.ImportAnswer, error)
+	ContinueImport(ctx context.Context, account int64, id string, offset int64,
+		file io.Reader) (agentlink.ImportAnswer, error)
+	OrderImport(context.Context, agentlink.ImportOrder) (agentlink.ImportAnswer, error)
 	Renew(context.Context, *agentlink.Authority, int64, time.Time) error
 }
 

@@ -2,6 +2,7 @@ package usecase
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"victualler/internal/hosting/refusal"
@@ -21,17 +22,20 @@ const (
 // nobody uses the service to pester others. All processes of the installation count together.
 // Operators are not bound: they look after everybody's.
 func (s *Base) AllowProbe(ctx context.Context, a Actor) error {
-	if a.Role == rights.Operator || a.PersonID == 0 {
+	subject := fmt.Sprint("person ", a.PersonID)
+	if a.Mailbox != "" {
+		subject = "mailbox " + a.Mailbox
+	} else if a.Role == rights.Operator || a.PersonID == 0 {
 		return nil
 	}
 	now := s.Now()
-	counted, err := s.Store.CountProbe(ctx, db.CountProbeParams{PersonID: a.PersonID, Now: now,
+	counted, err := s.Store.CountProbe(ctx, db.CountProbeParams{Subject: subject, Now: now,
 		Next:   now.Add(probeEvery),
 		Latest: now.Add(probesInARow * probeEvery)})
 	if err != nil || counted > 0 {
 		return err
 	}
-	until, err := s.Store.ProbesUsedUntil(ctx, a.PersonID)
+	until, err := s.Store.ProbesUsedUntil(ctx, subject)
 	if err != nil {
 		return err
 	}

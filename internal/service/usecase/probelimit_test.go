@@ -12,6 +12,7 @@ import (
 
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/service/servicetest"
+	"victualler/internal/service/usecase"
 	"victualler/internal/store/storetest"
 )
 
@@ -38,6 +39,12 @@ func TestAllowProbe(t *testing.T) {
 	for range 60 {
 		require.NoError(t, b.Base.AllowProbe(ctx, b.Operator))
 	}
+	for range 30 {
+		require.NoError(t, b.Base.AllowProbe(ctx, usecase.Actor{Mailbox: "anna@boats.example"}))
+	}
+	servicetest.Refused(t, refusal.TooManyTries,
+		b.Base.AllowProbe(ctx, usecase.Actor{Mailbox: "anna@boats.example"}))
+	assert.NoError(t, b.Base.AllowProbe(ctx, usecase.Actor{Mailbox: "bo@boats.example"}))
 }
 
 func TestAllowProbeAtOnce(t *testing.T) {

@@ -87,7 +87,7 @@ var words = map[string]string{"active": "active", "suspended": "suspended", "ope
 	"elsewhere": "elsewhere", "operator": "operator", "reseller": "reseller", "allotted": "allotted", "used": "used",
 	"automatic": "automatic", "uploaded": "uploaded", "self-signed": "self-signed",
 	"domains": "domain", "subdomains": "subdomain", "mirrors": "mirror", "joining": "joining",
-	"up": "up", "down": "down"}
+	"up": "up", "down": "down", "all": "sending and receiving", "sending": "sending", "receiving": "receiving"}
 
 // Word is a code in a sentence, to be said in any language.
 func Word(code string) language.Text { return language.Plain(OrEmpty(words[code], code)) }
@@ -98,6 +98,8 @@ var counts = map[string][2]string{
 	"customer":     {"%d customer", "%d customers"},
 	"difference":   {"%d difference", "%d differences"},
 	"mail address": {"%d mail address", "%d mail addresses"},
+	"list":         {"%d list", "%d lists"},
+	"member":       {"%d member", "%d members"},
 	"mailbox":      {"%d mailbox", "%d mailboxes"},
 	"message":      {"%d message", "%d messages"},
 	"own record":   {"%d own record", "%d own records"},

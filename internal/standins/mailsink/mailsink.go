@@ -39,7 +39,7 @@ type Message struct {
 // kept is how many messages are kept, shown how many of them the page has, and keptBytes how much
 // of each; mostBytes bounds what is taken.
 const (
-	kept      = 5000
+	kept      = 20_000
 	shown     = 200
 	keptBytes = 1 << 20
 	mostBytes = 100 << 20

@@ -11,7 +11,7 @@ import (
 )
 
 const account = `-- name: Account :one
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id from accounts where id = $1
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id, mail_placement from accounts where id = $1
 `
 
 func (q *Queries) Account(ctx context.Context, id int64) (Account, error) {
@@ -42,6 +42,7 @@ func (q *Queries) Account(ctx context.Context, id int64) (Account, error) {
 		&i.Search,
 		&i.FilesUsed,
 		&i.MailServerID,
+		&i.MailPlacement,
 	)
 	return i, err
 }
@@ -135,7 +136,7 @@ func (q *Queries) AccountPage(ctx context.Context, arg AccountPageParams) ([]int
 }
 
 const accountRow = `-- name: AccountRow :one
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, reseller_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, frozen_at, search, suspended, suspended_at, suspended_by, suspended_why, customer, plan, plan_reseller, server, reseller, disk_limit, drifts, exceptions from account_rows where id = $1
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, reseller_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, frozen_at, search, suspended, suspended_at, suspended_by, suspended_why, customer, plan, plan_reseller, server, reseller, disk_limit, drifts, exceptions, mail_state from account_rows where id = $1
 `
 
 func (q *Queries) AccountRow(ctx context.Context, id int64) (AccountRow, error) {
@@ -171,12 +172,13 @@ func (q *Queries) AccountRow(ctx context.Context, id int64) (AccountRow, error) 
 		&i.DiskLimit,
 		&i.Drifts,
 		&i.Exceptions,
+		&i.MailState,
 	)
 	return i, err
 }
 
 const accountRows = `-- name: AccountRows :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, reseller_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, frozen_at, search, suspended, suspended_at, suspended_by, suspended_why, customer, plan, plan_reseller, server, reseller, disk_limit, drifts, exceptions from account_rows where id = any($1::bigint[]) order by main_domain, id
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, reseller_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, frozen_at, search, suspended, suspended_at, suspended_by, suspended_why, customer, plan, plan_reseller, server, reseller, disk_limit, drifts, exceptions, mail_state from account_rows where id = any($1::bigint[]) order by main_domain, id
 `
 
 func (q *Queries) AccountRows(ctx context.Context, ids []int64) ([]AccountRow, error) {
@@ -218,6 +220,7 @@ func (q *Queries) AccountRows(ctx context.Context, ids []int64) ([]AccountRow, e
 			&i.DiskLimit,
 			&i.Drifts,
 			&i.Exceptions,
+			&i.MailState,
 		); err != nil {
 			return nil, err
 		}
@@ -230,7 +233,7 @@ func (q *Queries) AccountRows(ctx context.Context, ids []int64) ([]AccountRow, e
 }
 
 const accountsByID = `-- name: AccountsByID :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id from accounts where id = any($1::bigint[]) order by id
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id, mail_placement from accounts where id = any($1::bigint[]) order by id
 `
 
 func (q *Queries) AccountsByID(ctx context.Context, ids []int64) ([]Account, error) {
@@ -267,6 +270,7 @@ func (q *Queries) AccountsByID(ctx context.Context, ids []int64) ([]Account, err
 			&i.Search,
 			&i.FilesUsed,
 			&i.MailServerID,
+			&i.MailPlacement,
 		); err != nil {
 			return nil, err
 		}
@@ -279,7 +283,7 @@ func (q *Queries) AccountsByID(ctx context.Context, ids []int64) ([]Account, err
 }
 
 const accountsOfCustomer = `-- name: AccountsOfCustomer :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id from accounts where customer_id = $1 and state <> 'closed' order by id
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id, mail_placement from accounts where customer_id = $1 and state <> 'closed' order by id
 `
 
 func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]Account, error) {
@@ -316,6 +320,7 @@ func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]A
 			&i.Search,
 			&i.FilesUsed,
 			&i.MailServerID,
+			&i.MailPlacement,
 		); err != nil {
 			return nil, err
 		}
@@ -329,7 +334,8 @@ func (q *Queries) AccountsOfCustomer(ctx context.Context, customerID int64) ([]A
 
 const accountsOnServer = `-- name: AccountsOnServer :many
 select accounts.id, accounts.revision, accounts.applied_revision, accounts.state, accounts.sign_in_name,
-    account_servers.revision as there
+    account_servers.revision as there, coalesce(account_servers.disk_used, 0)::bigint as used,
+    coalesce(accounts.mail_server_id <> accounts.server_id, false)::boolean as on_two_servers
 from account_servers join accounts on accounts.id = account_servers.account_id where account_servers.server_id = $1
 `
 
@@ -340,6 +346,8 @@ type AccountsOnServerRow struct {
 	State           string
 	SignInName      string
 	There           int64
+	Used            int64
+	OnTwoServers    bool
 }
 
 // Those that have their home or anything else there, with the revision that is in force there.
@@ -359,6 +367,8 @@ func (q *Queries) AccountsOnServer(ctx context.Context, serverID int64) ([]Accou
 			&i.State,
 			&i.SignInName,
 			&i.There,
+			&i.Used,
+			&i.OnTwoServers,
 		); err != nil {
 			return nil, err
 		}
@@ -372,7 +382,7 @@ func (q *Queries) AccountsOnServer(ctx context.Context, serverID int64) ([]Accou
 
 const addAccount = `-- name: AddAccount :one
 insert into accounts (sign_in_name, main_domain, customer_id, plan_id, server_id, placement)
-values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id
+values ($1, $2, $3, $4, $5, $6) returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id, mail_placement
 `
 
 type AddAccountParams struct {
@@ -419,6 +429,7 @@ func (q *Queries) AddAccount(ctx context.Context, arg AddAccountParams) (Account
 		&i.Search,
 		&i.FilesUsed,
 		&i.MailServerID,
+		&i.MailPlacement,
 	)
 	return i, err
 }
@@ -586,6 +597,35 @@ delete from former_domains where until < now() - interval '2 years'
 func (q *Queries) DeleteOldFormerDomains(ctx context.Context) error {
 	_, err := q.db.Exec(ctx, deleteOldFormerDomains)
 	return err
+}
+
+const diskUsedByServer = `-- name: DiskUsedByServer :many
+select server_id, coalesce(disk_used, 0)::bigint as bytes from account_servers where account_id = $1
+`
+
+type DiskUsedByServerRow struct {
+	ServerID int64
+	Bytes    int64
+}
+
+func (q *Queries) DiskUsedByServer(ctx context.Context, accountID int64) ([]DiskUsedByServerRow, error) {
+	rows, err := q.db.Query(ctx, diskUsedByServer, accountID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []DiskUsedByServerRow{}
+	for rows.Next() {
+		var i DiskUsedByServerRow
+		if err := rows.Scan(&i.ServerID, &i.Bytes); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const domainAsked = `-- name: DomainAsked :exec
@@ -873,7 +913,7 @@ func (q *Queries) FindAccount(ctx context.Context, arg FindAccountParams) (int64
 }
 
 const lockAccount = `-- name: LockAccount :one
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id from accounts where id = $1 for update
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id, mail_placement from accounts where id = $1 for update
 `
 
 func (q *Queries) LockAccount(ctx context.Context, id int64) (Account, error) {
@@ -904,12 +944,13 @@ func (q *Queries) LockAccount(ctx context.Context, id int64) (Account, error) {
 		&i.Search,
 		&i.FilesUsed,
 		&i.MailServerID,
+		&i.MailPlacement,
 	)
 	return i, err
 }
 
 const lockAccounts = `-- name: LockAccounts :many
-select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id from accounts where id = any($1::bigint[]) order by id for update
+select id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id, mail_placement from accounts where id = any($1::bigint[]) order by id for update
 `
 
 // In the order of their numbers, so that nobody waits in a circle.
@@ -947,6 +988,7 @@ func (q *Queries) LockAccounts(ctx context.Context, ids []int64) ([]Account, err
 			&i.Search,
 			&i.FilesUsed,
 			&i.MailServerID,
+			&i.MailPlacement,
 		); err != nil {
 			return nil, err
 		}
@@ -983,7 +1025,7 @@ update accounts set applied_revision = greatest(applied_revision, $1::bigint), v
     state = case when $1::bigint < revision then state when state = 'opening' then 'active'
         when state = 'closing' then 'closed' else state end,
     closed_at = case when $1::bigint >= revision and state = 'closing' then now() else closed_at end
-where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id
+where id = $2 and $1::bigint >= applied_revision returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id, mail_placement
 `
 
 type MarkAccountAppliedParams struct {
@@ -1020,6 +1062,7 @@ func (q *Queries) MarkAccountApplied(ctx context.Context, arg MarkAccountApplied
 		&i.Search,
 		&i.FilesUsed,
 		&i.MailServerID,
+		&i.MailPlacement,
 	)
 	return i, err
 }
@@ -1064,24 +1107,39 @@ func (q *Queries) RemoveDomain(ctx context.Context, id int64) error {
 }
 
 const saveUsage = `-- name: SaveUsage :exec
-update accounts set disk_used = $1::bigint, files_used = coalesce($2, files_used)
-where id = $3 and (disk_used is distinct from $1
-    or files_used is distinct from coalesce($2, files_used))
+with here as (
+    update account_servers set disk_used = $3::bigint
+    where account_servers.account_id = $2 and account_servers.server_id = $4
+        and account_servers.disk_used is distinct from $3
+), everywhere as (
+    select $3::bigint + coalesce(sum(other.disk_used), 0)::bigint as bytes from account_servers other
+    where other.account_id = $2 and other.server_id <> $4
+)
+update accounts set disk_used = everywhere.bytes, files_used = coalesce($1, accounts.files_used)
+from everywhere where accounts.id = $2 and (accounts.disk_used is distinct from everywhere.bytes
+    or accounts.files_used is distinct from coalesce($1, accounts.files_used))
 `
 
 type SaveUsageParams struct {
-	Bytes int64
-	Files *int64
-	ID    int64
+	Files  *int64
+	ID     int64
+	Bytes  int64
+	Server int64
 }
 
+// What an account holds on a server; it counts together with what it holds on others.
 func (q *Queries) SaveUsage(ctx context.Context, arg SaveUsageParams) error {
-	_, err := q.db.Exec(ctx, saveUsage, arg.Bytes, arg.Files, arg.ID)
+	_, err := q.db.Exec(ctx, saveUsage,
+		arg.Files,
+		arg.ID,
+		arg.Bytes,
+		arg.Server,
+	)
 	return err
 }
 
 const setAccountState = `-- name: SetAccountState :one
-update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id
+update accounts set state = $2, revision = revision + 1, version = version + 1 where id = $1 returning id, sign_in_name, main_domain, customer_id, plan_id, server_id, state, revision, applied_revision, disk_used, placement, version, opened_at, closed_at, reseller_id, frozen_terms, frozen_at, suspended_at, suspended_by, suspended_role, suspended_why, search, files_used, mail_server_id, mail_placement
 `
 
 type SetAccountStateParams struct {
@@ -1117,6 +1175,7 @@ func (q *Queries) SetAccountState(ctx context.Context, arg SetAccountStateParams
 		&i.Search,
 		&i.FilesUsed,
 		&i.MailServerID,
+		&i.MailPlacement,
 	)
 	return i, err
 }

@@ -448,6 +448,46 @@ func (q *Queries) CertificateBySerial(ctx context.Context, arg CertificateBySeri
 	return i, err
 }
 
+const certificateForHost = `-- name: CertificateForHost :one
+select certificates.id, certificates.domain_id, certificates.authority_id, certificates.names, certificates.key_type, certificates.key, certificates.chain, certificates.serial, certificates.not_before, certificates.not_after, certificates.renew_at, certificates.ask_at, certificates.explanation, certificates.state, certificates.revision, certificates.created_at, certificates.installed_at from certificates join domains on domains.id = certificates.domain_id
+    join accounts on accounts.id = domains.account_id
+where domains.name in ($1::text, $2::text) and domains.proved_at is not null
+    and certificates.state = 'in-use' and accounts.state = 'active'
+    and (certificates.names && array[$1::text, '*.' || $2::text])
+order by certificates.not_after desc limit 1
+`
+
+type CertificateForHostParams struct {
+	Host   string
+	Parent string
+}
+
+// In use for a name that may be below a domain, whose account is open and whose owner is known.
+func (q *Queries) CertificateForHost(ctx context.Context, arg CertificateForHostParams) (Certificate, error) {
+	row := q.db.QueryRow(ctx, certificateForHost, arg.Host, arg.Parent)
+	var i Certificate
+	err := row.Scan(
+		&i.ID,
+		&i.DomainID,
+		&i.AuthorityID,
+		&i.Names,
+		&i.KeyType,
+		&i.Key,
+		&i.Chain,
+		&i.Serial,
+		&i.NotBefore,
+		&i.NotAfter,
+		&i.RenewAt,
+		&i.AskAt,
+		&i.Explanation,
+		&i.State,
+		&i.Revision,
+		&i.CreatedAt,
+		&i.InstalledAt,
+	)
+	return i, err
+}
+
 const certificateOfName = `-- name: CertificateOfName :one
 select certificates.id, certificates.domain_id, certificates.authority_id, certificates.names, certificates.key_type, certificates.key, certificates.chain, certificates.serial, certificates.not_before, certificates.not_after, certificates.renew_at, certificates.ask_at, certificates.explanation, certificates.state, certificates.revision, certificates.created_at, certificates.installed_at from certificates join domains on domains.id = certificates.domain_id
     join accounts on accounts.id = domains.account_id
@@ -1973,7 +2013,7 @@ func (q *Queries) UnfinishedOrder(ctx context.Context, domainID int64) (Order, e
 }
 
 const webServers = `-- name: WebServers :many
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change from servers where 'web' = any(roles) and state = 'joined' order by id
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change, spam_filter from servers where 'web' = any(roles) and state = 'joined' order by id
 `
 
 func (q *Queries) WebServers(ctx context.Context) ([]Server, error) {
@@ -2004,6 +2044,7 @@ func (q *Queries) WebServers(ctx context.Context) ([]Server, error) {
 			&i.Told,
 			&i.HostName,
 			&i.MailLogChange,
+			&i.SpamFilter,
 		); err != nil {
 			return nil, err
 		}

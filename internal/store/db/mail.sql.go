@@ -120,9 +120,50 @@ func (q *Queries) AddMailAddress(ctx context.Context, arg AddMailAddressParams) 
 	return i, err
 }
 
+const addMailList = `-- name: AddMailList :one
+insert into mail_lists (account_id, domain_id, local, name, posting, moderated, footer)
+values ($1, $2, $3, $4, $5, $6, $7) returning id, account_id, domain_id, local, name, posting, moderated, footer, version, added_at
+`
+
+type AddMailListParams struct {
+	AccountID int64
+	DomainID  int64
+	Local     string
+	Name      string
+	Posting   string
+	Moderated bool
+	Footer    string
+}
+
+func (q *Queries) AddMailList(ctx context.Context, arg AddMailListParams) (MailList, error) {
+	row := q.db.QueryRow(ctx, addMailList,
+		arg.AccountID,
+		arg.DomainID,
+		arg.Local,
+		arg.Name,
+		arg.Posting,
+		arg.Moderated,
+		arg.Footer,
+	)
+	var i MailList
+	err := row.Scan(
+		&i.ID,
+		&i.AccountID,
+		&i.DomainID,
+		&i.Local,
+		&i.Name,
+		&i.Posting,
+		&i.Moderated,
+		&i.Footer,
+		&i.Version,
+		&i.AddedAt,
+	)
+	return i, err
+}
+
 const addMailbox = `-- name: AddMailbox :one
 insert into mailboxes (account_id, domain_id, local, hash, size, forward_to, sends_per_hour)
-values ($1, $2, $3, $4, $5, $6, $7) returning id, account_id, domain_id, local, hash, size, version, added_at, forward_to, sends_per_hour, reply_text, reply_subject, reply_from, reply_until
+values ($1, $2, $3, $4, $5, $6, $7) returning id, account_id, domain_id, local, hash, size, version, added_at, forward_to, sends_per_hour, reply_text, reply_subject, reply_from, reply_until, junk_above, filters
 `
 
 type AddMailboxParams struct {
@@ -161,8 +202,57 @@ func (q *Queries) AddMailbox(ctx context.Context, arg AddMailboxParams) (Mailbox
 		&i.ReplySubject,
 		&i.ReplyFrom,
 		&i.ReplyUntil,
+		&i.JunkAbove,
+		&i.Filters,
 	)
 	return i, err
+}
+
+const addMailboxSession = `-- name: AddMailboxSession :exec
+insert into mailbox_sessions (mailbox_id, token_digest, address, program, ends_at, ends_latest)
+values ($1, $2, $3, $4, $5, $6)
+`
+
+type AddMailboxSessionParams struct {
+	MailboxID   int64
+	TokenDigest []byte
+	Address     string
+	Program     string
+	EndsAt      time.Time
+	EndsLatest  time.Time
+}
+
+func (q *Queries) AddMailboxSession(ctx context.Context, arg AddMailboxSessionParams) error {
+	_, err := q.db.Exec(ctx, addMailboxSession,
+		arg.MailboxID,
+		arg.TokenDigest,
+		arg.Address,
+		arg.Program,
+		arg.EndsAt,
+		arg.EndsLatest,
+	)
+	return err
+}
+
+const addProgramPassword = `-- name: AddProgramPassword :exec
+insert into program_passwords (mailbox_id, name, key, hash) values ($1, $2, $3, $4)
+`
+
+type AddProgramPasswordParams struct {
+	MailboxID int64
+	Name      string
+	Key       string
+	Hash      []byte
+}
+
+func (q *Queries) AddProgramPassword(ctx context.Context, arg AddProgramPasswordParams) error {
+	_, err := q.db.Exec(ctx, addProgramPassword,
+		arg.MailboxID,
+		arg.Name,
+		arg.Key,
+		arg.Hash,
+	)
+	return err
 }
 
 const addSigningKey = `-- name: AddSigningKey :exec
@@ -207,8 +297,31 @@ func (q *Queries) ChangeMailAddress(ctx context.Context, arg ChangeMailAddressPa
 	return err
 }
 
+const changeMailList = `-- name: ChangeMailList :exec
+update mail_lists set name = $2, posting = $3, moderated = $4, footer = $5, version = version + 1 where id = $1
+`
+
+type ChangeMailListParams struct {
+	ID        int64
+	Name      string
+	Posting   string
+	Moderated bool
+	Footer    string
+}
+
+func (q *Queries) ChangeMailList(ctx context.Context, arg ChangeMailListParams) error {
+	_, err := q.db.Exec(ctx, changeMailList,
+		arg.ID,
+		arg.Name,
+		arg.Posting,
+		arg.Moderated,
+		arg.Footer,
+	)
+	return err
+}
+
 const changeMailbox = `-- name: ChangeMailbox :exec
-update mailboxes set hash = $2, size = $3, forward_to = $4, sends_per_hour = $5, version = version + 1
+update mailboxes set hash = $2, size = $3, forward_to = $4, sends_per_hour = $5, junk_above = $6, version = version + 1
 where id = $1
 `
 
@@ -218,6 +331,7 @@ type ChangeMailboxParams struct {
 	Size         *int64
 	ForwardTo    []string
 	SendsPerHour *int64
+	JunkAbove    *int32
 }
 
 func (q *Queries) ChangeMailbox(ctx context.Context, arg ChangeMailboxParams) error {
@@ -227,6 +341,7 @@ func (q *Queries) ChangeMailbox(ctx context.Context, arg ChangeMailboxParams) er
 		arg.Size,
 		arg.ForwardTo,
 		arg.SendsPerHour,
+		arg.JunkAbove,
 	)
 	return err
 }
@@ -240,12 +355,37 @@ func (q *Queries) DeleteMailAddresses(ctx context.Context, accountID int64) erro
 	return err
 }
 
+const deleteMailLists = `-- name: DeleteMailLists :exec
+delete from mail_lists where account_id = $1
+`
+
+func (q *Queries) DeleteMailLists(ctx context.Context, accountID int64) error {
+	_, err := q.db.Exec(ctx, deleteMailLists, accountID)
+	return err
+}
+
 const deleteMailboxes = `-- name: DeleteMailboxes :exec
 delete from mailboxes where account_id = $1
 `
 
 func (q *Queries) DeleteMailboxes(ctx context.Context, accountID int64) error {
 	_, err := q.db.Exec(ctx, deleteMailboxes, accountID)
+	return err
+}
+
+const deleteOtherMailboxFailures = `-- name: DeleteOtherMailboxFailures :exec
+delete from mailbox_failures using mailboxes, accounts where mailboxes.id = mailbox_failures.mailbox_id
+    and accounts.id = mailboxes.account_id and accounts.mail_server_id = $1::bigint
+    and mailbox_failures.mailbox_id <> all($2::bigint[])
+`
+
+type DeleteOtherMailboxFailuresParams struct {
+	Server int64
+	Told   []int64
+}
+
+func (q *Queries) DeleteOtherMailboxFailures(ctx context.Context, arg DeleteOtherMailboxFailuresParams) error {
+	_, err := q.db.Exec(ctx, deleteOtherMailboxFailures, arg.Server, arg.Told)
 	return err
 }
 
@@ -270,6 +410,103 @@ func (q *Queries) DomainIsInZoneHere(ctx context.Context, id int64) (bool, error
 	var column_1 bool
 	err := row.Scan(&column_1)
 	return column_1, err
+}
+
+const endMailboxSession = `-- name: EndMailboxSession :exec
+delete from mailbox_sessions where id = $1
+`
+
+func (q *Queries) EndMailboxSession(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, endMailboxSession, id)
+	return err
+}
+
+const endMailboxSessions = `-- name: EndMailboxSessions :exec
+delete from mailbox_sessions where mailbox_id = $1 and id <> $2
+`
+
+type EndMailboxSessionsParams struct {
+	MailboxID int64
+	ID        int64
+}
+
+// Ends those of a mailbox, besides one.
+func (q *Queries) EndMailboxSessions(ctx context.Context, arg EndMailboxSessionsParams) error {
+	_, err := q.db.Exec(ctx, endMailboxSessions, arg.MailboxID, arg.ID)
+	return err
+}
+
+const endMembershipOfOwners = `-- name: EndMembershipOfOwners :execrows
+update list_members set member = false where list_id = $1::bigint and member and owner
+    and address = any($2::text[])
+`
+
+type EndMembershipOfOwnersParams struct {
+	ListID    int64
+	Addresses []string
+}
+
+func (q *Queries) EndMembershipOfOwners(ctx context.Context, arg EndMembershipOfOwnersParams) (int64, error) {
+	result, err := q.db.Exec(ctx, endMembershipOfOwners, arg.ListID, arg.Addresses)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
+const endOwnershipOfMembers = `-- name: EndOwnershipOfMembers :exec
+update list_members set owner = false where list_id = $1 and owner and member
+`
+
+func (q *Queries) EndOwnershipOfMembers(ctx context.Context, listID int64) error {
+	_, err := q.db.Exec(ctx, endOwnershipOfMembers, listID)
+	return err
+}
+
+const forgetListMember = `-- name: ForgetListMember :exec
+delete from list_members where list_id = $1 and address = $2
+`
+
+type ForgetListMemberParams struct {
+	ListID  int64
+	Address string
+}
+
+// Takes an address out of a list, as a member and as an owner.
+func (q *Queries) ForgetListMember(ctx context.Context, arg ForgetListMemberParams) error {
+	_, err := q.db.Exec(ctx, forgetListMember, arg.ListID, arg.Address)
+	return err
+}
+
+const listMembersOfAccount = `-- name: ListMembersOfAccount :many
+select list_members.list_id, list_members.address, list_members.member, list_members.owner, list_members.joined_at from list_members join mail_lists on mail_lists.id = list_members.list_id
+where mail_lists.account_id = $1 order by list_members.list_id, list_members.address
+`
+
+func (q *Queries) ListMembersOfAccount(ctx context.Context, accountID int64) ([]ListMember, error) {
+	rows, err := q.db.Query(ctx, listMembersOfAccount, accountID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []ListMember{}
+	for rows.Next() {
+		var i ListMember
+		if err := rows.Scan(
+			&i.ListID,
+			&i.Address,
+			&i.Member,
+			&i.Owner,
+			&i.JoinedAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const mailAddressesOfAccount = `-- name: MailAddressesOfAccount :many
@@ -317,7 +554,8 @@ select domains.id, domains.name, servers.host_name from domains
 join accounts on accounts.id = domains.account_id join servers on servers.id = accounts.mail_server_id
 where domains.account_id = $1 and servers.host_name <> ''
     and (exists (select 1 from mailboxes where mailboxes.domain_id = domains.id)
-        or exists (select 1 from mail_addresses where mail_addresses.domain_id = domains.id))
+        or exists (select 1 from mail_addresses where mail_addresses.domain_id = domains.id)
+        or exists (select 1 from mail_lists where mail_lists.domain_id = domains.id))
 order by domains.name
 `
 
@@ -348,26 +586,102 @@ func (q *Queries) MailDomains(ctx context.Context, accountID int64) ([]MailDomai
 	return items, nil
 }
 
+const mailListAt = `-- name: MailListAt :one
+select mail_lists.id, mail_lists.account_id, mail_lists.name, accounts.sign_in_name from mail_lists
+join domains on domains.id = mail_lists.domain_id join accounts on accounts.id = mail_lists.account_id
+where mail_lists.local = $1::text and domains.name = $2::text and accounts.state = 'active'
+`
+
+type MailListAtParams struct {
+	Local  string
+	Domain string
+}
+
+type MailListAtRow struct {
+	ID         int64
+	AccountID  int64
+	Name       string
+	SignInName string
+}
+
+// The list with an address, and its account.
+func (q *Queries) MailListAt(ctx context.Context, arg MailListAtParams) (MailListAtRow, error) {
+	row := q.db.QueryRow(ctx, mailListAt, arg.Local, arg.Domain)
+	var i MailListAtRow
+	err := row.Scan(
+		&i.ID,
+		&i.AccountID,
+		&i.Name,
+		&i.SignInName,
+	)
+	return i, err
+}
+
+const mailListsOfAccount = `-- name: MailListsOfAccount :many
+select mail_lists.id, mail_lists.account_id, mail_lists.domain_id, mail_lists.local, mail_lists.name, mail_lists.posting, mail_lists.moderated, mail_lists.footer, mail_lists.version, mail_lists.added_at, domains.name as domain from mail_lists
+join domains on domains.id = mail_lists.domain_id
+where mail_lists.account_id = $1 order by domains.name, mail_lists.local
+`
+
+type MailListsOfAccountRow struct {
+	MailList MailList
+	Domain   string
+}
+
+func (q *Queries) MailListsOfAccount(ctx context.Context, accountID int64) ([]MailListsOfAccountRow, error) {
+	rows, err := q.db.Query(ctx, mailListsOfAccount, accountID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []MailListsOfAccountRow{}
+	for rows.Next() {
+		var i MailListsOfAccountRow
+		if err := rows.Scan(
+			&i.MailList.ID,
+			&i.MailList.AccountID,
+			&i.MailList.DomainID,
+			&i.MailList.Local,
+			&i.MailList.Name,
+			&i.MailList.Posting,
+			&i.MailList.Moderated,
+			&i.MailList.Footer,
+			&i.MailList.Version,
+			&i.MailList.AddedAt,
+			&i.Domain,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const mailOfDomain = `-- name: MailOfDomain :one
 select (select count(*) from mailboxes where mailboxes.domain_id = $1) as mailboxes,
-    (select count(*) from mail_addresses where mail_addresses.domain_id = $1) as addresses
+    (select count(*) from mail_addresses where mail_addresses.domain_id = $1) as addresses,
+    (select count(*) from mail_lists where mail_lists.domain_id = $1) as lists
 `
 
 type MailOfDomainRow struct {
 	Mailboxes int64
 	Addresses int64
+	Lists     int64
 }
 
-// How many mailboxes and how many further addresses a domain has.
+// How many mailboxes, further addresses and lists a domain has.
 func (q *Queries) MailOfDomain(ctx context.Context, domainID int64) (MailOfDomainRow, error) {
 	row := q.db.QueryRow(ctx, mailOfDomain, domainID)
 	var i MailOfDomainRow
-	err := row.Scan(&i.Mailboxes, &i.Addresses)
+	err := row.Scan(&i.Mailboxes, &i.Addresses, &i.Lists)
 	return i, err
 }
 
 const mailServers = `-- name: MailServers :many
-select servers.id, servers.label, servers.address, servers.roles, servers.open, servers.state, servers.join_secret, servers.join_ends_at, servers.reachable, servers.status, servers.status_at, servers.swept_at, servers.version, servers.created_at, servers.addresses, servers.told, servers.host_name, servers.mail_log_change, (select count(*) from accounts where mail_server_id = servers.id) as accounts
+select servers.id, servers.label, servers.address, servers.roles, servers.open, servers.state, servers.join_secret, servers.join_ends_at, servers.reachable, servers.status, servers.status_at, servers.swept_at, servers.version, servers.created_at, servers.addresses, servers.told, servers.host_name, servers.mail_log_change, servers.spam_filter, (select count(*) from accounts where mail_server_id = servers.id) as accounts
 from servers where 'mail' = any(roles) and host_name <> '' and state = 'joined' order by label
 `
 
@@ -405,6 +719,7 @@ func (q *Queries) MailServers(ctx context.Context) ([]MailServersRow, error) {
 			&i.Server.Told,
 			&i.Server.HostName,
 			&i.Server.MailLogChange,
+			&i.Server.SpamFilter,
 			&i.Accounts,
 		); err != nil {
 			return nil, err
@@ -417,8 +732,246 @@ func (q *Queries) MailServers(ctx context.Context) ([]MailServersRow, error) {
 	return items, nil
 }
 
+const mailSuspension = `-- name: MailSuspension :one
+select account_id, sending, receiving, why, by, role, at from mail_suspensions where account_id = $1
+`
+
+func (q *Queries) MailSuspension(ctx context.Context, accountID int64) (MailSuspension, error) {
+	row := q.db.QueryRow(ctx, mailSuspension, accountID)
+	var i MailSuspension
+	err := row.Scan(
+		&i.AccountID,
+		&i.Sending,
+		&i.Receiving,
+		&i.Why,
+		&i.By,
+		&i.Role,
+		&i.At,
+	)
+	return i, err
+}
+
+const mailSuspensions = `-- name: MailSuspensions :many
+select account_id, sending, receiving, why, by, role, at from mail_suspensions where account_id = any($1::bigint[])
+`
+
+func (q *Queries) MailSuspensions(ctx context.Context, accounts []int64) ([]MailSuspension, error) {
+	rows, err := q.db.Query(ctx, mailSuspensions, accounts)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []MailSuspension{}
+	for rows.Next() {
+		var i MailSuspension
+		if err := rows.Scan(
+			&i.AccountID,
+			&i.Sending,
+			&i.Receiving,
+			&i.Why,
+			&i.By,
+			&i.Role,
+			&i.At,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const mailboxAt = `-- name: MailboxAt :one
+select mailboxes.id, mailboxes.account_id, mailboxes.domain_id, mailboxes.local, mailboxes.hash, mailboxes.size, mailboxes.version, mailboxes.added_at, mailboxes.forward_to, mailboxes.sends_per_hour, mailboxes.reply_text, mailboxes.reply_subject, mailboxes.reply_from, mailboxes.reply_until, mailboxes.junk_above, mailboxes.filters, domains.name as domain, accounts.sign_in_name, accounts.customer_id,
+    coalesce(accounts.reseller_id, 0)::bigint as reseller_id, account_rows.suspended
+from mailboxes join domains on domains.id = mailboxes.domain_id
+join accounts on accounts.id = mailboxes.account_id join account_rows on account_rows.id = accounts.id
+where mailboxes.local = $1::text and domains.name = $2::text and accounts.state = 'active'
+`
+
+type MailboxAtParams struct {
+	Local  string
+	Domain string
+}
+
+type MailboxAtRow struct {
+	Mailbox    Mailbox
+	Domain     string
+	SignInName string
+	CustomerID int64
+	ResellerID int64
+	Suspended  bool
+}
+
+// The mailbox with an address, for whoever signs in to it.
+func (q *Queries) MailboxAt(ctx context.Context, arg MailboxAtParams) (MailboxAtRow, error) {
+	row := q.db.QueryRow(ctx, mailboxAt, arg.Local, arg.Domain)
+	var i MailboxAtRow
+	err := row.Scan(
+		&i.Mailbox.ID,
+		&i.Mailbox.AccountID,
+		&i.Mailbox.DomainID,
+		&i.Mailbox.Local,
+		&i.Mailbox.Hash,
+		&i.Mailbox.Size,
+		&i.Mailbox.Version,
+		&i.Mailbox.AddedAt,
+		&i.Mailbox.ForwardTo,
+		&i.Mailbox.SendsPerHour,
+		&i.Mailbox.ReplyText,
+		&i.Mailbox.ReplySubject,
+		&i.Mailbox.ReplyFrom,
+		&i.Mailbox.ReplyUntil,
+		&i.Mailbox.JunkAbove,
+		&i.Mailbox.Filters,
+		&i.Domain,
+		&i.SignInName,
+		&i.CustomerID,
+		&i.ResellerID,
+		&i.Suspended,
+	)
+	return i, err
+}
+
+const mailboxFailuresOfAccount = `-- name: MailboxFailuresOfAccount :many
+select mailbox_failures.mailbox_id, mailbox_failures.failures, mailbox_failures.clients, mailbox_failures.last_at, mailbox_failures.last_from, mailboxes.local, domains.name as domain from mailbox_failures
+join mailboxes on mailboxes.id = mailbox_failures.mailbox_id join domains on domains.id = mailboxes.domain_id
+where mailboxes.account_id = $1 order by domains.name, mailboxes.local
+`
+
+type MailboxFailuresOfAccountRow struct {
+	MailboxID int64
+	Failures  int64
+	Clients   int64
+	LastAt    time.Time
+	LastFrom  string
+	Local     string
+	Domain    string
+}
+
+func (q *Queries) MailboxFailuresOfAccount(ctx context.Context, accountID int64) ([]MailboxFailuresOfAccountRow, error) {
+	rows, err := q.db.Query(ctx, mailboxFailuresOfAccount, accountID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []MailboxFailuresOfAccountRow{}
+	for rows.Next() {
+		var i MailboxFailuresOfAccountRow
+		if err := rows.Scan(
+			&i.MailboxID,
+			&i.Failures,
+			&i.Clients,
+			&i.LastAt,
+			&i.LastFrom,
+			&i.Local,
+			&i.Domain,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const mailboxFailuresTold = `-- name: MailboxFailuresTold :many
+select mailboxes.id, mailboxes.account_id, (mailboxes.local || '@' || domains.name)::text as address,
+    coalesce(mailbox_failures.failures, 0)::bigint as before
+from domains join mailboxes on mailboxes.domain_id = domains.id
+join accounts on accounts.id = mailboxes.account_id and accounts.mail_server_id = $1::bigint
+left join mailbox_failures on mailbox_failures.mailbox_id = mailboxes.id
+where domains.name = any($2::text[])
+    and mailboxes.local || '@' || domains.name = any($3::text[])
+`
+
+type MailboxFailuresToldParams struct {
+	Server    int64
+	Domains   []string
+	Addresses []string
+}
+
+type MailboxFailuresToldRow struct {
+	ID        int64
+	AccountID int64
+	Address   string
+	Before    int64
+}
+
+// The mailboxes that a server tells of, with what was known before.
+func (q *Queries) MailboxFailuresTold(ctx context.Context, arg MailboxFailuresToldParams) ([]MailboxFailuresToldRow, error) {
+	rows, err := q.db.Query(ctx, mailboxFailuresTold, arg.Server, arg.Domains, arg.Addresses)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []MailboxFailuresToldRow{}
+	for rows.Next() {
+		var i MailboxFailuresToldRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.AccountID,
+			&i.Address,
+			&i.Before,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const mailboxSession = `-- name: MailboxSession :one
+select mailbox_sessions.id, mailbox_sessions.mailbox_id, mailbox_sessions.token_digest, mailbox_sessions.address, mailbox_sessions.program, mailbox_sessions.started_at, mailbox_sessions.seen_at, mailbox_sessions.ends_at, mailbox_sessions.ends_latest, mailboxes.local, domains.name as domain, accounts.sign_in_name,
+    accounts.customer_id, coalesce(accounts.reseller_id, 0)::bigint as reseller_id, account_rows.suspended
+from mailbox_sessions join mailboxes on mailboxes.id = mailbox_sessions.mailbox_id
+join domains on domains.id = mailboxes.domain_id join accounts on accounts.id = mailboxes.account_id
+join account_rows on account_rows.id = accounts.id
+where mailbox_sessions.token_digest = $1 and mailbox_sessions.ends_at > now() and accounts.state = 'active'
+`
+
+type MailboxSessionRow struct {
+	MailboxSession MailboxSession
+	Local          string
+	Domain         string
+	SignInName     string
+	CustomerID     int64
+	ResellerID     int64
+	Suspended      bool
+}
+
+func (q *Queries) MailboxSession(ctx context.Context, tokenDigest []byte) (MailboxSessionRow, error) {
+	row := q.db.QueryRow(ctx, mailboxSession, tokenDigest)
+	var i MailboxSessionRow
+	err := row.Scan(
+		&i.MailboxSession.ID,
+		&i.MailboxSession.MailboxID,
+		&i.MailboxSession.TokenDigest,
+		&i.MailboxSession.Address,
+		&i.MailboxSession.Program,
+		&i.MailboxSession.StartedAt,
+		&i.MailboxSession.SeenAt,
+		&i.MailboxSession.EndsAt,
+		&i.MailboxSession.EndsLatest,
+		&i.Local,
+		&i.Domain,
+		&i.SignInName,
+		&i.CustomerID,
+		&i.ResellerID,
+		&i.Suspended,
+	)
+	return i, err
+}
+
 const mailboxesOfAccount = `-- name: MailboxesOfAccount :many
-select mailboxes.id, mailboxes.account_id, mailboxes.domain_id, mailboxes.local, mailboxes.hash, mailboxes.size, mailboxes.version, mailboxes.added_at, mailboxes.forward_to, mailboxes.sends_per_hour, mailboxes.reply_text, mailboxes.reply_subject, mailboxes.reply_from, mailboxes.reply_until, domains.name as domain from mailboxes join domains on domains.id = mailboxes.domain_id
+select mailboxes.id, mailboxes.account_id, mailboxes.domain_id, mailboxes.local, mailboxes.hash, mailboxes.size, mailboxes.version, mailboxes.added_at, mailboxes.forward_to, mailboxes.sends_per_hour, mailboxes.reply_text, mailboxes.reply_subject, mailboxes.reply_from, mailboxes.reply_until, mailboxes.junk_above, mailboxes.filters, domains.name as domain from mailboxes join domains on domains.id = mailboxes.domain_id
 where mailboxes.account_id = $1 order by domains.name, mailboxes.local
 `
 
@@ -451,6 +1004,8 @@ func (q *Queries) MailboxesOfAccount(ctx context.Context, accountID int64) ([]Ma
 			&i.Mailbox.ReplySubject,
 			&i.Mailbox.ReplyFrom,
 			&i.Mailbox.ReplyUntil,
+			&i.Mailbox.JunkAbove,
+			&i.Mailbox.Filters,
 			&i.Domain,
 		); err != nil {
 			return nil, err
@@ -463,12 +1018,72 @@ func (q *Queries) MailboxesOfAccount(ctx context.Context, accountID int64) ([]Ma
 	return items, nil
 }
 
+const programPasswordsOfAccount = `-- name: ProgramPasswordsOfAccount :many
+select program_passwords.id, program_passwords.mailbox_id, program_passwords.name, program_passwords.key, program_passwords.hash, program_passwords.added_at from program_passwords join mailboxes on mailboxes.id = program_passwords.mailbox_id
+where mailboxes.account_id = $1 order by program_passwords.id
+`
+
+func (q *Queries) ProgramPasswordsOfAccount(ctx context.Context, accountID int64) ([]ProgramPassword, error) {
+	rows, err := q.db.Query(ctx, programPasswordsOfAccount, accountID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []ProgramPassword{}
+	for rows.Next() {
+		var i ProgramPassword
+		if err := rows.Scan(
+			&i.ID,
+			&i.MailboxID,
+			&i.Name,
+			&i.Key,
+			&i.Hash,
+			&i.AddedAt,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const removeListMembers = `-- name: RemoveListMembers :execrows
+delete from list_members where list_id = $1::bigint and member and not owner
+    and address = any($2::text[])
+`
+
+type RemoveListMembersParams struct {
+	ListID    int64
+	Addresses []string
+}
+
+// Takes them out as members; owners stay owners.
+func (q *Queries) RemoveListMembers(ctx context.Context, arg RemoveListMembersParams) (int64, error) {
+	result, err := q.db.Exec(ctx, removeListMembers, arg.ListID, arg.Addresses)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const removeMailAddress = `-- name: RemoveMailAddress :exec
 delete from mail_addresses where id = $1
 `
 
 func (q *Queries) RemoveMailAddress(ctx context.Context, id int64) error {
 	_, err := q.db.Exec(ctx, removeMailAddress, id)
+	return err
+}
+
+const removeMailList = `-- name: RemoveMailList :exec
+delete from mail_lists where id = $1
+`
+
+func (q *Queries) RemoveMailList(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, removeMailList, id)
 	return err
 }
 
@@ -481,12 +1096,47 @@ func (q *Queries) RemoveMailbox(ctx context.Context, id int64) error {
 	return err
 }
 
+const removeMereOwners = `-- name: RemoveMereOwners :exec
+delete from list_members where list_id = $1 and owner and not member
+`
+
+func (q *Queries) RemoveMereOwners(ctx context.Context, listID int64) error {
+	_, err := q.db.Exec(ctx, removeMereOwners, listID)
+	return err
+}
+
+const removeProgramPassword = `-- name: RemoveProgramPassword :execrows
+delete from program_passwords where mailbox_id = $1 and name = $2
+`
+
+type RemoveProgramPasswordParams struct {
+	MailboxID int64
+	Name      string
+}
+
+func (q *Queries) RemoveProgramPassword(ctx context.Context, arg RemoveProgramPasswordParams) (int64, error) {
+	result, err := q.db.Exec(ctx, removeProgramPassword, arg.MailboxID, arg.Name)
+	if err != nil {
+		return 0, err
+	}
+	return result.RowsAffected(), nil
+}
+
 const removeSigningKey = `-- name: RemoveSigningKey :exec
 delete from signing_keys where id = $1
 `
 
 func (q *Queries) RemoveSigningKey(ctx context.Context, id int64) error {
 	_, err := q.db.Exec(ctx, removeSigningKey, id)
+	return err
+}
+
+const resumeMail = `-- name: ResumeMail :exec
+delete from mail_suspensions where account_id = $1
+`
+
+func (q *Queries) ResumeMail(ctx context.Context, accountID int64) error {
+	_, err := q.db.Exec(ctx, resumeMail, accountID)
 	return err
 }
 
@@ -501,6 +1151,43 @@ type RetireSigningKeyParams struct {
 
 func (q *Queries) RetireSigningKey(ctx context.Context, arg RetireSigningKeyParams) error {
 	_, err := q.db.Exec(ctx, retireSigningKey, arg.ID, arg.RetiredAt)
+	return err
+}
+
+const saveLinkKey = `-- name: SaveLinkKey :exec
+update installation set link_key = $1 where link_key is null
+`
+
+func (q *Queries) SaveLinkKey(ctx context.Context, linkKey []byte) error {
+	_, err := q.db.Exec(ctx, saveLinkKey, linkKey)
+	return err
+}
+
+const saveMailboxFailures = `-- name: SaveMailboxFailures :exec
+insert into mailbox_failures (mailbox_id, failures, clients, last_at, last_from)
+select unnest($1::bigint[]), unnest($2::bigint[]),
+    unnest($3::bigint[]), unnest($4::timestamptz[]), unnest($5::text[])
+on conflict (mailbox_id) do update set failures = excluded.failures, clients = excluded.clients,
+    last_at = excluded.last_at, last_from = excluded.last_from where mailbox_failures.failures <> excluded.failures
+    or mailbox_failures.last_at <> excluded.last_at
+`
+
+type SaveMailboxFailuresParams struct {
+	Mailboxes []int64
+	Failures  []int64
+	Clients   []int64
+	LastAt    []time.Time
+	LastFrom  []string
+}
+
+func (q *Queries) SaveMailboxFailures(ctx context.Context, arg SaveMailboxFailuresParams) error {
+	_, err := q.db.Exec(ctx, saveMailboxFailures,
+		arg.Mailboxes,
+		arg.Failures,
+		arg.Clients,
+		arg.LastAt,
+		arg.LastFrom,
+	)
 	return err
 }
 
@@ -536,17 +1223,60 @@ func (q *Queries) SetAbsenceReply(ctx context.Context, arg SetAbsenceReplyParams
 	return err
 }
 
+const setListMembers = `-- name: SetListMembers :exec
+insert into list_members (list_id, address, member, owner)
+select $1::bigint, address, $2::boolean, $3::boolean
+from unnest($4::text[]) as address
+on conflict (list_id, address) do update set member = list_members.member or excluded.member,
+    owner = list_members.owner or excluded.owner,
+    joined_at = case when excluded.member and not list_members.member then now() else list_members.joined_at end
+`
+
+type SetListMembersParams struct {
+	ListID    int64
+	Member    bool
+	Owner     bool
+	Addresses []string
+}
+
+// Adds members or owners, or makes those that are there both. Who becomes a member again has joined anew:
+// the code that let them leave is used up.
+func (q *Queries) SetListMembers(ctx context.Context, arg SetListMembersParams) error {
+	_, err := q.db.Exec(ctx, setListMembers,
+		arg.ListID,
+		arg.Member,
+		arg.Owner,
+		arg.Addresses,
+	)
+	return err
+}
+
 const setMailServer = `-- name: SetMailServer :exec
-update accounts set mail_server_id = $2 where id = $1
+update accounts set mail_server_id = $2, mail_placement = $3 where id = $1
 `
 
 type SetMailServerParams struct {
-	ID           int64
-	MailServerID *int64
+	ID            int64
+	MailServerID  *int64
+	MailPlacement string
 }
 
 func (q *Queries) SetMailServer(ctx context.Context, arg SetMailServerParams) error {
-	_, err := q.db.Exec(ctx, setMailServer, arg.ID, arg.MailServerID)
+	_, err := q.db.Exec(ctx, setMailServer, arg.ID, arg.MailServerID, arg.MailPlacement)
+	return err
+}
+
+const setMailboxFilters = `-- name: SetMailboxFilters :exec
+update mailboxes set filters = $2 where id = $1
+`
+
+type SetMailboxFiltersParams struct {
+	ID      int64
+	Filters []byte
+}
+
+func (q *Queries) SetMailboxFilters(ctx context.Context, arg SetMailboxFiltersParams) error {
+	_, err := q.db.Exec(ctx, setMailboxFilters, arg.ID, arg.Filters)
 	return err
 }
 
@@ -582,4 +1312,54 @@ func (q *Queries) SigningKeysOfAccount(ctx context.Context, accountID int64) ([]
 		return nil, err
 	}
 	return items, nil
+}
+
+const suspendMail = `-- name: SuspendMail :exec
+insert into mail_suspensions (account_id, sending, receiving, why, by, role) values ($1, $2, $3, $4, $5, $6)
+on conflict (account_id) do update set sending = excluded.sending, receiving = excluded.receiving, why = excluded.why,
+    by = excluded.by, role = excluded.role, at = now()
+`
+
+type SuspendMailParams struct {
+	AccountID int64
+	Sending   bool
+	Receiving bool
+	Why       string
+	By        string
+	Role      string
+}
+
+func (q *Queries) SuspendMail(ctx context.Context, arg SuspendMailParams) error {
+	_, err := q.db.Exec(ctx, suspendMail,
+		arg.AccountID,
+		arg.Sending,
+		arg.Receiving,
+		arg.Why,
+		arg.By,
+		arg.Role,
+	)
+	return err
+}
+
+const tidyMailboxSessions = `-- name: TidyMailboxSessions :exec
+delete from mailbox_sessions where ends_at <= now()
+`
+
+func (q *Queries) TidyMailboxSessions(ctx context.Context) error {
+	_, err := q.db.Exec(ctx, tidyMailboxSessions)
+	return err
+}
+
+const touchMailboxSession = `-- name: TouchMailboxSession :exec
+update mailbox_sessions set seen_at = now(), ends_at = $2 where id = $1
+`
+
+type TouchMailboxSessionParams struct {
+	ID     int64
+	EndsAt time.Time
+}
+
+func (q *Queries) TouchMailboxSession(ctx context.Context, arg TouchMailboxSessionParams) error {
+	_, err := q.db.Exec(ctx, touchMailboxSession, arg.ID, arg.EndsAt)
+	return err
 }

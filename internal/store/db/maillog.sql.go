@@ -134,7 +134,7 @@ func (q *Queries) EndOtherMailStops(ctx context.Context, arg EndOtherMailStopsPa
 
 const failuresOfAccount = `-- name: FailuresOfAccount :many
 select sender, recipient, reply from mail_log where from_account = $1::bigint and outcome = 'failed'
-order by id desc limit $2
+order by came_at desc, id desc limit $2
 `
 
 type FailuresOfAccountParams struct {
@@ -228,7 +228,7 @@ func (q *Queries) MailStopsOn(ctx context.Context, serverID int64) ([]MailStop, 
 }
 
 const message = `-- name: Message :one
-select mail_log.id, mail_log.server_id, mail_log.number, mail_log.queue, mail_log.came_at, mail_log.at, mail_log.sender, mail_log.recipient, mail_log.delivered_to, mail_log.message_id, mail_log.size, mail_log.client, mail_log.sign_in, mail_log.outcome, mail_log.code, mail_log.relay, mail_log.reply, mail_log.tries, mail_log.from_account, mail_log.to_account, servers.label, coalesce(sent.sign_in_name, '')::text as from_name,
+select mail_log.id, mail_log.server_id, mail_log.number, mail_log.queue, mail_log.came_at, mail_log.at, mail_log.sender, mail_log.recipient, mail_log.delivered_to, mail_log.message_id, mail_log.size, mail_log.client, mail_log.sign_in, mail_log.outcome, mail_log.code, mail_log.relay, mail_log.reply, mail_log.tries, mail_log.from_account, mail_log.to_account, mail_log.score, mail_log.folder, servers.label, coalesce(sent.sign_in_name, '')::text as from_name,
     coalesce(got.sign_in_name, '')::text as to_name
 from mail_log join servers on servers.id = mail_log.server_id
 left join accounts sent on sent.id = mail_log.from_account left join accounts got on got.id = mail_log.to_account
@@ -266,6 +266,8 @@ func (q *Queries) Message(ctx context.Context, id int64) (MessageRow, error) {
 		&i.MailLog.Tries,
 		&i.MailLog.FromAccount,
 		&i.MailLog.ToAccount,
+		&i.MailLog.Score,
+		&i.MailLog.Folder,
 		&i.Label,
 		&i.FromName,
 		&i.ToName,
@@ -274,7 +276,7 @@ func (q *Queries) Message(ctx context.Context, id int64) (MessageRow, error) {
 }
 
 const messages = `-- name: Messages :many
-select mail_log.id, mail_log.server_id, mail_log.number, mail_log.queue, mail_log.came_at, mail_log.at, mail_log.sender, mail_log.recipient, mail_log.delivered_to, mail_log.message_id, mail_log.size, mail_log.client, mail_log.sign_in, mail_log.outcome, mail_log.code, mail_log.relay, mail_log.reply, mail_log.tries, mail_log.from_account, mail_log.to_account, servers.label, coalesce(sent.sign_in_name, '')::text as from_name,
+select mail_log.id, mail_log.server_id, mail_log.number, mail_log.queue, mail_log.came_at, mail_log.at, mail_log.sender, mail_log.recipient, mail_log.delivered_to, mail_log.message_id, mail_log.size, mail_log.client, mail_log.sign_in, mail_log.outcome, mail_log.code, mail_log.relay, mail_log.reply, mail_log.tries, mail_log.from_account, mail_log.to_account, mail_log.score, mail_log.folder, servers.label, coalesce(sent.sign_in_name, '')::text as from_name,
     coalesce(got.sign_in_name, '')::text as to_name
 from mail_log join servers on servers.id = mail_log.server_id
 left join accounts sent on sent.id = mail_log.from_account left join accounts got on got.id = mail_log.to_account
@@ -285,10 +287,9 @@ where mail_log.id in (
         and ($3::text = '' or m.message_id = $3)
         and ($4::text = '' or m.outcome = $4)
         and ($5::timestamptz is null or m.came_at >= $5)
-        and ($6::timestamptz is null or m.came_at < $6)
-        and m.id < $7
-        order by m.id desc limit $8
-) order by mail_log.id desc
+        and (m.came_at, m.id) < ($6::timestamptz, $7::bigint)
+        order by m.came_at desc, m.id desc limit $8
+) order by mail_log.came_at desc, mail_log.id desc
 `
 
 type MessagesParams struct {
@@ -297,7 +298,7 @@ type MessagesParams struct {
 	MessageID string
 	Outcome   string
 	Since     *time.Time
-	Until     *time.Time
+	BeforeAt  time.Time
 	Before    int64
 	Most      int32
 }
@@ -317,7 +318,7 @@ func (q *Queries) Messages(ctx context.Context, arg MessagesParams) ([]MessagesR
 		arg.MessageID,
 		arg.Outcome,
 		arg.Since,
-		arg.Until,
+		arg.BeforeAt,
 		arg.Before,
 		arg.Most,
 	)
@@ -349,6 +350,8 @@ func (q *Queries) Messages(ctx context.Context, arg MessagesParams) ([]MessagesR
 			&i.MailLog.Tries,
 			&i.MailLog.FromAccount,
 			&i.MailLog.ToAccount,
+			&i.MailLog.Score,
+			&i.MailLog.Folder,
 			&i.Label,
 			&i.FromName,
 			&i.ToName,
@@ -364,33 +367,31 @@ func (q *Queries) Messages(ctx context.Context, arg MessagesParams) ([]MessagesR
 }
 
 const messagesOfAccounts = `-- name: MessagesOfAccounts :many
-select mail_log.id, mail_log.server_id, mail_log.number, mail_log.queue, mail_log.came_at, mail_log.at, mail_log.sender, mail_log.recipient, mail_log.delivered_to, mail_log.message_id, mail_log.size, mail_log.client, mail_log.sign_in, mail_log.outcome, mail_log.code, mail_log.relay, mail_log.reply, mail_log.tries, mail_log.from_account, mail_log.to_account, servers.label, coalesce(sent.sign_in_name, '')::text as from_name,
+select mail_log.id, mail_log.server_id, mail_log.number, mail_log.queue, mail_log.came_at, mail_log.at, mail_log.sender, mail_log.recipient, mail_log.delivered_to, mail_log.message_id, mail_log.size, mail_log.client, mail_log.sign_in, mail_log.outcome, mail_log.code, mail_log.relay, mail_log.reply, mail_log.tries, mail_log.from_account, mail_log.to_account, mail_log.score, mail_log.folder, servers.label, coalesce(sent.sign_in_name, '')::text as from_name,
     coalesce(got.sign_in_name, '')::text as to_name
 from mail_log join servers on servers.id = mail_log.server_id
 left join accounts sent on sent.id = mail_log.from_account left join accounts got on got.id = mail_log.to_account
 where mail_log.id in (
     select of_one.id from unnest($1::bigint[]) as of_accounts (account) cross join lateral (
-        (select m.id from mail_log m where m.from_account = of_accounts.account
+        (select m.id, m.came_at from mail_log m where m.from_account = of_accounts.account
             and ($2::text = '' or m.sender = $2)
             and ($3::text = '' or m.recipient = $3)
             and ($4::text = '' or m.message_id = $4)
             and ($5::text = '' or m.outcome = $5)
             and ($6::timestamptz is null or m.came_at >= $6)
-            and ($7::timestamptz is null or m.came_at < $7)
-            and m.id < $8
-            order by m.id desc limit $9)
+            and (m.came_at, m.id) < ($7::timestamptz, $8::bigint)
+            order by m.came_at desc, m.id desc limit $9)
         union
-        (select m.id from mail_log m where m.to_account = of_accounts.account
+        (select m.id, m.came_at from mail_log m where m.to_account = of_accounts.account
             and ($2::text = '' or m.sender = $2)
             and ($3::text = '' or m.recipient = $3)
             and ($4::text = '' or m.message_id = $4)
             and ($5::text = '' or m.outcome = $5)
             and ($6::timestamptz is null or m.came_at >= $6)
-            and ($7::timestamptz is null or m.came_at < $7)
-            and m.id < $8
-            order by m.id desc limit $9)
-    ) of_one order by of_one.id desc limit $9
-) order by mail_log.id desc
+            and (m.came_at, m.id) < ($7::timestamptz, $8::bigint)
+            order by m.came_at desc, m.id desc limit $9)
+    ) of_one order by of_one.came_at desc, of_one.id desc limit $9
+) order by mail_log.came_at desc, mail_log.id desc
 `
 
 type MessagesOfAccountsParams struct {
@@ -400,7 +401,7 @@ type MessagesOfAccountsParams struct {
 	MessageID string
 	Outcome   string
 	Since     *time.Time
-	Until     *time.Time
+	BeforeAt  time.Time
 	Before    int64
 	Most      int32
 }
@@ -421,7 +422,7 @@ func (q *Queries) MessagesOfAccounts(ctx context.Context, arg MessagesOfAccounts
 		arg.MessageID,
 		arg.Outcome,
 		arg.Since,
-		arg.Until,
+		arg.BeforeAt,
 		arg.Before,
 		arg.Most,
 	)
@@ -453,6 +454,97 @@ func (q *Queries) MessagesOfAccounts(ctx context.Context, arg MessagesOfAccounts
 			&i.MailLog.Tries,
 			&i.MailLog.FromAccount,
 			&i.MailLog.ToAccount,
+			&i.MailLog.Score,
+			&i.MailLog.Folder,
+			&i.Label,
+			&i.FromName,
+			&i.ToName,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const messagesOfMailbox = `-- name: MessagesOfMailbox :many
+select mail_log.id, mail_log.server_id, mail_log.number, mail_log.queue, mail_log.came_at, mail_log.at, mail_log.sender, mail_log.recipient, mail_log.delivered_to, mail_log.message_id, mail_log.size, mail_log.client, mail_log.sign_in, mail_log.outcome, mail_log.code, mail_log.relay, mail_log.reply, mail_log.tries, mail_log.from_account, mail_log.to_account, mail_log.score, mail_log.folder, servers.label, coalesce(sent.sign_in_name, '')::text as from_name,
+    coalesce(got.sign_in_name, '')::text as to_name
+from mail_log join servers on servers.id = mail_log.server_id
+left join accounts sent on sent.id = mail_log.from_account left join accounts got on got.id = mail_log.to_account
+where mail_log.id in (
+    select either.id from (
+        (select m.id, m.came_at from mail_log m where m.from_account = $1::bigint
+            and lower(m.sign_in) = $2::text
+            and (m.came_at, m.id) < ($3::timestamptz, $4::bigint)
+            order by m.came_at desc, m.id desc limit $5)
+        union
+        (select m.id, m.came_at from mail_log m where m.to_account = $1::bigint
+            and (m.recipient = $2::text or m.delivered_to = $2::text)
+            and (m.came_at, m.id) < ($3::timestamptz, $4::bigint)
+            order by m.came_at desc, m.id desc limit $5)
+    ) either order by either.came_at desc, either.id desc limit $5
+) order by mail_log.came_at desc, mail_log.id desc
+`
+
+type MessagesOfMailboxParams struct {
+	Account  int64
+	Address  string
+	BeforeAt time.Time
+	Before   int64
+	Most     int32
+}
+
+type MessagesOfMailboxRow struct {
+	MailLog  MailLog
+	Label    string
+	FromName string
+	ToName   string
+}
+
+// What became of the messages that the holder of a mailbox has sent, and of those to it, the newest
+// first.
+func (q *Queries) MessagesOfMailbox(ctx context.Context, arg MessagesOfMailboxParams) ([]MessagesOfMailboxRow, error) {
+	rows, err := q.db.Query(ctx, messagesOfMailbox,
+		arg.Account,
+		arg.Address,
+		arg.BeforeAt,
+		arg.Before,
+		arg.Most,
+	)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []MessagesOfMailboxRow{}
+	for rows.Next() {
+		var i MessagesOfMailboxRow
+		if err := rows.Scan(
+			&i.MailLog.ID,
+			&i.MailLog.ServerID,
+			&i.MailLog.Number,
+			&i.MailLog.Queue,
+			&i.MailLog.CameAt,
+			&i.MailLog.At,
+			&i.MailLog.Sender,
+			&i.MailLog.Recipient,
+			&i.MailLog.DeliveredTo,
+			&i.MailLog.MessageID,
+			&i.MailLog.Size,
+			&i.MailLog.Client,
+			&i.MailLog.SignIn,
+			&i.MailLog.Outcome,
+			&i.MailLog.Code,
+			&i.MailLog.Relay,
+			&i.MailLog.Reply,
+			&i.MailLog.Tries,
+			&i.MailLog.FromAccount,
+			&i.MailLog.ToAccount,
+			&i.MailLog.Score,
+			&i.MailLog.Folder,
 			&i.Label,
 			&i.FromName,
 			&i.ToName,
@@ -469,7 +561,7 @@ func (q *Queries) MessagesOfAccounts(ctx context.Context, arg MessagesOfAccounts
 
 const saveDeliveries = `-- name: SaveDeliveries :exec
 insert into mail_log (server_id, number, queue, came_at, at, sender, recipient, delivered_to, message_id, size, client,
-    sign_in, outcome, code, relay, reply, tries, from_account, to_account)
+    sign_in, outcome, code, relay, reply, tries, score, folder, from_account, to_account)
 select $1::bigint, unnest($2::bigint[]), unnest($3::text[]),
     unnest($4::timestamptz[]), unnest($5::timestamptz[]),
     unnest($6::text[]), unnest($7::text[]),
@@ -477,10 +569,13 @@ select $1::bigint, unnest($2::bigint[]), unnest($3::text[]),
     unnest($10::bigint[]), unnest($11::text[]),
     unnest($12::text[]), unnest($13::text[]),
     unnest($14::text[]), unnest($15::text[]), unnest($16::text[]),
-    unnest($17::bigint[]), nullif(unnest($18::bigint[]), 0),
-    nullif(unnest($19::bigint[]), 0)
+    unnest($17::bigint[]),
+    unnest($18::text[]), unnest($19::text[]),
+    nullif(unnest($20::bigint[]), 0),
+    nullif(unnest($21::bigint[]), 0)
 on conflict (server_id, number) do update set at = excluded.at, outcome = excluded.outcome, code = excluded.code,
-    relay = excluded.relay, reply = excluded.reply, tries = excluded.tries
+    relay = excluded.relay, reply = excluded.reply, tries = excluded.tries, score = excluded.score,
+    folder = excluded.folder
 `
 
 type SaveDeliveriesParams struct {
@@ -501,6 +596,8 @@ type SaveDeliveriesParams struct {
 	Relays       []string
 	Replies      []string
 	Tries        []int64
+	Scores       []string
+	Folders      []string
 	FromAccounts []int64
 	ToAccounts   []int64
 }
@@ -524,6 +621,8 @@ func (q *Queries) SaveDeliveries(ctx context.Context, arg SaveDeliveriesParams) 
 		arg.Relays,
 		arg.Replies,
 		arg.Tries,
+		arg.Scores,
+		arg.Folders,
 		arg.FromAccounts,
 		arg.ToAccounts,
 	)
@@ -542,6 +641,112 @@ type SaveMailLogChangeParams struct {
 func (q *Queries) SaveMailLogChange(ctx context.Context, arg SaveMailLogChangeParams) error {
 	_, err := q.db.Exec(ctx, saveMailLogChange, arg.ID, arg.MailLogChange)
 	return err
+}
+
+const sendingByAccount = `-- name: SendingByAccount :many
+select accounts.sign_in_name, accounts.main_domain, coalesce(servers.label, '')::text as server,
+    count(*) filter (where mail_log.outcome = 'delivered') as delivered,
+    count(*) filter (where mail_log.outcome = 'failed') as failed,
+    count(*) filter (where mail_log.outcome = 'waiting') as waiting,
+    exists (select 1 from mail_stops where mail_stops.account_id = accounts.id) as stopped
+from mail_log join accounts on accounts.id = mail_log.from_account
+left join servers on servers.id = accounts.mail_server_id
+where mail_log.came_at > $1 and mail_log.to_account is null
+group by accounts.id, servers.label order by failed desc, waiting desc, delivered desc limit $2
+`
+
+type SendingByAccountParams struct {
+	Since time.Time
+	Most  int32
+}
+
+type SendingByAccountRow struct {
+	SignInName string
+	MainDomain string
+	Server     string
+	Delivered  int64
+	Failed     int64
+	Waiting    int64
+	Stopped    bool
+}
+
+// What became of what accounts have sent since a time, those of which most came back first.
+func (q *Queries) SendingByAccount(ctx context.Context, arg SendingByAccountParams) ([]SendingByAccountRow, error) {
+	rows, err := q.db.Query(ctx, sendingByAccount, arg.Since, arg.Most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []SendingByAccountRow{}
+	for rows.Next() {
+		var i SendingByAccountRow
+		if err := rows.Scan(
+			&i.SignInName,
+			&i.MainDomain,
+			&i.Server,
+			&i.Delivered,
+			&i.Failed,
+			&i.Waiting,
+			&i.Stopped,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const sendingByDestination = `-- name: SendingByDestination :many
+select split_part(coalesce(nullif(delivered_to, ''), recipient), '@', 2)::text as destination,
+    count(*) filter (where outcome = 'delivered') as delivered, count(*) filter (where outcome = 'failed') as failed,
+    count(*) filter (where outcome = 'waiting') as waiting,
+    coalesce((array_agg(reply order by at desc) filter (where outcome in ('failed', 'waiting')))[1], '')::text as reply
+from mail_log where came_at > $1 and from_account is not null and to_account is null
+group by 1 order by failed desc, waiting desc, delivered desc limit $2
+`
+
+type SendingByDestinationParams struct {
+	Since time.Time
+	Most  int32
+}
+
+type SendingByDestinationRow struct {
+	Destination string
+	Delivered   int64
+	Failed      int64
+	Waiting     int64
+	Reply       string
+}
+
+// What became of what accounts have sent to others' domains since a time, with the last reply of those
+// that did not take it.
+func (q *Queries) SendingByDestination(ctx context.Context, arg SendingByDestinationParams) ([]SendingByDestinationRow, error) {
+	rows, err := q.db.Query(ctx, sendingByDestination, arg.Since, arg.Most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []SendingByDestinationRow{}
+	for rows.Next() {
+		var i SendingByDestinationRow
+		if err := rows.Scan(
+			&i.Destination,
+			&i.Delivered,
+			&i.Failed,
+			&i.Waiting,
+			&i.Reply,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
 }
 
 const tidyMailLog = `-- name: TidyMailLog :execrows

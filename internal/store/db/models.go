@@ -34,6 +34,14 @@ type Account struct {
 	Search          string
 	FilesUsed       *int64
 	MailServerID    *int64
+	MailPlacement   string
+}
+
+type AccountEngine struct {
+	AccountID int64
+	Engine    string
+	ServerID  int64
+	Placement string
 }
 
 type AccountRow struct {
@@ -66,6 +74,7 @@ type AccountRow struct {
 	DiskLimit       *int64
 	Drifts          int64
 	Exceptions      int64
+	MailState       string
 }
 
 type AccountServer struct {
@@ -73,6 +82,7 @@ type AccountServer struct {
 	ServerID  int64
 	Revision  int64
 	Digest    []byte
+	DiskUsed  *int64
 }
 
 type Authority struct {
@@ -146,6 +156,42 @@ type Customer struct {
 	Language   string
 	Notes      string
 	RemovedAt  *time.Time
+}
+
+type Database struct {
+	ID            int64
+	AccountID     int64
+	Engine        string
+	Name          string
+	Charset       string
+	CollationName string
+	Size          *int64
+	Growth        string
+	Version       int64
+	AddedAt       time.Time
+}
+
+type DatabaseLevel struct {
+	DatabaseID int64
+	UserID     int64
+	Level      string
+}
+
+type DatabaseNotice struct {
+	AccountID int64
+	Percent   int32
+	At        time.Time
+}
+
+type DatabaseUser struct {
+	ID        int64
+	AccountID int64
+	Engine    string
+	Name      string
+	Verifier  []byte
+	Hosts     []string
+	Version   int64
+	AddedAt   time.Time
 }
 
 type Domain struct {
@@ -252,6 +298,7 @@ type Installation struct {
 	CreatedAt    time.Time
 	TransferKey  []byte
 	ReturnKey    []byte
+	LinkKey      []byte
 }
 
 type Intermediate struct {
@@ -284,6 +331,14 @@ type Link struct {
 	CreatedAt time.Time
 	EndsAt    time.Time
 	UsedAt    *time.Time
+}
+
+type ListMember struct {
+	ListID   int64
+	Address  string
+	Member   bool
+	Owner    bool
+	JoinedAt time.Time
 }
 
 type Load struct {
@@ -344,6 +399,19 @@ type MailAddress struct {
 	AddedAt   time.Time
 }
 
+type MailList struct {
+	ID        int64
+	AccountID int64
+	DomainID  int64
+	Local     string
+	Name      string
+	Posting   string
+	Moderated bool
+	Footer    string
+	Version   int64
+	AddedAt   time.Time
+}
+
 type MailLog struct {
 	ID          int64
 	ServerID    int64
@@ -365,6 +433,8 @@ type MailLog struct {
 	Tries       int64
 	FromAccount *int64
 	ToAccount   *int64
+	Score       string
+	Folder      string
 }
 
 type MailStop struct {
@@ -373,6 +443,16 @@ type MailStop struct {
 	At        time.Time
 	Sent      int64
 	Failed    int64
+}
+
+type MailSuspension struct {
+	AccountID int64
+	Sending   bool
+	Receiving bool
+	Why       string
+	By        string
+	Role      string
+	At        time.Time
 }
 
 type Mailbox struct {
@@ -390,6 +470,28 @@ type Mailbox struct {
 	ReplySubject string
 	ReplyFrom    *time.Time
 	ReplyUntil   *time.Time
+	JunkAbove    *int32
+	Filters      []byte
+}
+
+type MailboxFailure struct {
+	MailboxID int64
+	Failures  int64
+	Clients   int64
+	LastAt    time.Time
+	LastFrom  string
+}
+
+type MailboxSession struct {
+	ID          int64
+	MailboxID   int64
+	TokenDigest []byte
+	Address     string
+	Program     string
+	StartedAt   time.Time
+	SeenAt      time.Time
+	EndsAt      time.Time
+	EndsLatest  time.Time
 }
 
 type NearlyFullAccount struct {
@@ -495,8 +597,17 @@ type PlanLimit struct {
 }
 
 type ProbeLimit struct {
-	PersonID  int64
+	Subject   string
 	UsedUntil time.Time
+}
+
+type ProgramPassword struct {
+	ID        int64
+	MailboxID int64
+	Name      string
+	Key       string
+	Hash      []byte
+	AddedAt   time.Time
 }
 
 type Record struct {
@@ -553,6 +664,7 @@ type Server struct {
 	Told          string
 	HostName      string
 	MailLogChange int64
+	SpamFilter    bool
 }
 
 type ServerHour struct {
@@ -578,20 +690,27 @@ type Session struct {
 }
 
 type Setting struct {
-	OnlyRow        bool
-	Title          string
-	Console        string
-	NameServers    []string
-	SecondFactor   []string
-	SessionMinutes int32
-	MailServer     string
-	MailSecurity   string
-	MailName       string
-	MailPassword   []byte
-	Sender         string
-	Version        int64
-	ChallengeZone  string
-	DomainProof    string
+	OnlyRow              bool
+	Title                string
+	Console              string
+	NameServers          []string
+	SecondFactor         []string
+	SessionMinutes       int32
+	MailServer           string
+	MailSecurity         string
+	MailName             string
+	MailPassword         []byte
+	Sender               string
+	Version              int64
+	ChallengeZone        string
+	DomainProof          string
+	JunkAbove            int32
+	RefuseAbove          int32
+	Greylisting          bool
+	Blocklists           []string
+	ForbiddenAttachments []string
+	VirusScanner         string
+	MailDays             int32
 }
 
 type ShareFeature struct {

@@ -263,8 +263,8 @@ func (q *Queries) CountOperators(ctx context.Context) (int64, error) {
 }
 
 const countProbe = `-- name: CountProbe :execrows
-insert into probe_limits as limits (person_id, used_until) values ($1, $2::timestamptz)
-on conflict (person_id) do update
+insert into probe_limits as limits (subject, used_until) values ($1, $2::timestamptz)
+on conflict (subject) do update
     set used_until = greatest(limits.used_until, $3::timestamptz)
         + ($2::timestamptz - $3::timestamptz)
     where greatest(limits.used_until, $3::timestamptz)
@@ -272,16 +272,16 @@ on conflict (person_id) do update
 `
 
 type CountProbeParams struct {
-	PersonID int64
-	Next     time.Time
-	Now      time.Time
-	Latest   time.Time
+	Subject string
+	Next    time.Time
+	Now     time.Time
+	Latest  time.Time
 }
 
 // Counts a question, unless that many are used up: then no row is written.
 func (q *Queries) CountProbe(ctx context.Context, arg CountProbeParams) (int64, error) {
 	result, err := q.db.Exec(ctx, countProbe,
-		arg.PersonID,
+		arg.Subject,
 		arg.Next,
 		arg.Now,
 		arg.Latest,
@@ -768,11 +768,11 @@ func (q *Queries) PersonByName(ctx context.Context, name string) (Person, error)
 }
 
 const probesUsedUntil = `-- name: ProbesUsedUntil :one
-select used_until from probe_limits where person_id = $1
+select used_until from probe_limits where subject = $1
 `
 
-func (q *Queries) ProbesUsedUntil(ctx context.Context, personID int64) (time.Time, error) {
-	row := q.db.QueryRow(ctx, probesUsedUntil, personID)
+func (q *Queries) ProbesUsedUntil(ctx context.Context, subject string) (time.Time, error) {
+	row := q.db.QueryRow(ctx, probesUsedUntil, subject)
 	var used_until time.Time
 	err := row.Scan(&used_until)
 	return used_until, err

@@ -337,7 +337,7 @@ func (q *Queries) IdempotentAnswer(ctx context.Context, arg IdempotentAnswerPara
 }
 
 const installation = `-- name: Installation :one
-select only_row, authority, authority_key, created_at, transfer_key, return_key from installation
+select only_row, authority, authority_key, created_at, transfer_key, return_key, link_key from installation
 `
 
 func (q *Queries) Installation(ctx context.Context) (Installation, error) {
@@ -350,6 +350,7 @@ func (q *Queries) Installation(ctx context.Context) (Installation, error) {
 		&i.CreatedAt,
 		&i.TransferKey,
 		&i.ReturnKey,
+		&i.LinkKey,
 	)
 	return i, err
 }
@@ -366,7 +367,7 @@ func (q *Queries) LastEvent(ctx context.Context) (int64, error) {
 }
 
 const lockSettings = `-- name: LockSettings :one
-select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof from settings for update
+select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof, junk_above, refuse_above, greylisting, blocklists, forbidden_attachments, virus_scanner, mail_days from settings for update
 `
 
 func (q *Queries) LockSettings(ctx context.Context) (Setting, error) {
@@ -387,6 +388,13 @@ func (q *Queries) LockSettings(ctx context.Context) (Setting, error) {
 		&i.Version,
 		&i.ChallengeZone,
 		&i.DomainProof,
+		&i.JunkAbove,
+		&i.RefuseAbove,
+		&i.Greylisting,
+		&i.Blocklists,
+		&i.ForbiddenAttachments,
+		&i.VirusScanner,
+		&i.MailDays,
 	)
 	return i, err
 }
@@ -452,23 +460,31 @@ func (q *Queries) SaveIdempotentAnswer(ctx context.Context, arg SaveIdempotentAn
 const saveSettings = `-- name: SaveSettings :one
 update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5,
     mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10, challenge_zone = $11,
-    domain_proof = $12,
-    version = version + 1 returning only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof
+    domain_proof = $12, junk_above = $13, refuse_above = $14, greylisting = $15, blocklists = $16,
+    forbidden_attachments = $17, virus_scanner = $18, mail_days = $19,
+    version = version + 1 returning only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof, junk_above, refuse_above, greylisting, blocklists, forbidden_attachments, virus_scanner, mail_days
 `
 
 type SaveSettingsParams struct {
-	Title          string
-	Console        string
-	NameServers    []string
-	SecondFactor   []string
-	SessionMinutes int32
-	MailServer     string
-	MailSecurity   string
-	MailName       string
-	MailPassword   []byte
-	Sender         string
-	ChallengeZone  string
-	DomainProof    string
+	Title                string
+	Console              string
+	NameServers          []string
+	SecondFactor         []string
+	SessionMinutes       int32
+	MailServer           string
+	MailSecurity         string
+	MailName             string
+	MailPassword         []byte
+	Sender               string
+	ChallengeZone        string
+	DomainProof          string
+	JunkAbove            int32
+	RefuseAbove          int32
+	Greylisting          bool
+	Blocklists           []string
+	ForbiddenAttachments []string
+	VirusScanner         string
+	MailDays             int32
 }
 
 func (q *Queries) SaveSettings(ctx context.Context, arg SaveSettingsParams) (Setting, error) {
@@ -485,6 +501,13 @@ func (q *Queries) SaveSettings(ctx context.Context, arg SaveSettingsParams) (Set
 		arg.Sender,
 		arg.ChallengeZone,
 		arg.DomainProof,
+		arg.JunkAbove,
+		arg.RefuseAbove,
+		arg.Greylisting,
+		arg.Blocklists,
+		arg.ForbiddenAttachments,
+		arg.VirusScanner,
+		arg.MailDays,
 	)
 	var i Setting
 	err := row.Scan(
@@ -502,12 +525,19 @@ func (q *Queries) SaveSettings(ctx context.Context, arg SaveSettingsParams) (Set
 		&i.Version,
 		&i.ChallengeZone,
 		&i.DomainProof,
+		&i.JunkAbove,
+		&i.RefuseAbove,
+		&i.Greylisting,
+		&i.Blocklists,
+		&i.ForbiddenAttachments,
+		&i.VirusScanner,
+		&i.MailDays,
 	)
 	return i, err
 }
 
 const settings = `-- name: Settings :one
-select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof from settings
+select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof, junk_above, refuse_above, greylisting, blocklists, forbidden_attachments, virus_scanner, mail_days from settings
 `
 
 func (q *Queries) Settings(ctx context.Context) (Setting, error) {
@@ -528,6 +558,13 @@ func (q *Queries) Settings(ctx context.Context) (Setting, error) {
 		&i.Version,
 		&i.ChallengeZone,
 		&i.DomainProof,
+		&i.JunkAbove,
+		&i.RefuseAbove,
+		&i.Greylisting,
+		&i.Blocklists,
+		&i.ForbiddenAttachments,
+		&i.VirusScanner,
+		&i.MailDays,
 	)
 	return i, err
 }

@@ -37,7 +37,7 @@ func (q *Queries) AddDrift(ctx context.Context, arg AddDriftParams) error {
 
 const addServer = `-- name: AddServer :one
 insert into servers (label, address, roles, open, join_secret, join_ends_at, addresses, host_name)
-values ($1, $2, $3, $4, $5, $6, $7::text[], $8) returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change
+values ($1, $2, $3, $4, $5, $6, $7::text[], $8) returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change, spam_filter
 `
 
 type AddServerParams struct {
@@ -82,6 +82,7 @@ func (q *Queries) AddServer(ctx context.Context, arg AddServerParams) (Server, e
 		&i.Told,
 		&i.HostName,
 		&i.MailLogChange,
+		&i.SpamFilter,
 	)
 	return i, err
 }
@@ -116,14 +117,16 @@ func (q *Queries) AddWarnings(ctx context.Context, arg AddWarningsParams) error 
 }
 
 const changeServer = `-- name: ChangeServer :one
-update servers set open = $2, addresses = $3, host_name = $4, version = version + 1 where id = $1 returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change
+update servers set open = $2, addresses = $3, host_name = $4, spam_filter = $5, version = version + 1
+where id = $1 returning id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change, spam_filter
 `
 
 type ChangeServerParams struct {
-	ID        int64
-	Open      bool
-	Addresses []string
-	HostName  string
+	ID         int64
+	Open       bool
+	Addresses  []string
+	HostName   string
+	SpamFilter bool
 }
 
 func (q *Queries) ChangeServer(ctx context.Context, arg ChangeServerParams) (Server, error) {
@@ -132,6 +135,7 @@ func (q *Queries) ChangeServer(ctx context.Context, arg ChangeServerParams) (Ser
 		arg.Open,
 		arg.Addresses,
 		arg.HostName,
+		arg.SpamFilter,
 	)
 	var i Server
 	err := row.Scan(
@@ -153,6 +157,7 @@ func (q *Queries) ChangeServer(ctx context.Context, arg ChangeServerParams) (Ser
 		&i.Told,
 		&i.HostName,
 		&i.MailLogChange,
+		&i.SpamFilter,
 	)
 	return i, err
 }
@@ -285,7 +290,7 @@ func (q *Queries) DriftsOfServer(ctx context.Context, serverID int64) ([]DriftsO
 }
 
 const lockServer = `-- name: LockServer :one
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change from servers where id = $1 for update
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change, spam_filter from servers where id = $1 for update
 `
 
 func (q *Queries) LockServer(ctx context.Context, id int64) (Server, error) {
@@ -310,6 +315,7 @@ func (q *Queries) LockServer(ctx context.Context, id int64) (Server, error) {
 		&i.Told,
 		&i.HostName,
 		&i.MailLogChange,
+		&i.SpamFilter,
 	)
 	return i, err
 }
@@ -369,7 +375,7 @@ func (q *Queries) SaveServerStatus(ctx context.Context, arg SaveServerStatusPara
 }
 
 const serverByID = `-- name: ServerByID :one
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change from servers where id = $1
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change, spam_filter from servers where id = $1
 `
 
 func (q *Queries) ServerByID(ctx context.Context, id int64) (Server, error) {
@@ -394,12 +400,13 @@ func (q *Queries) ServerByID(ctx context.Context, id int64) (Server, error) {
 		&i.Told,
 		&i.HostName,
 		&i.MailLogChange,
+		&i.SpamFilter,
 	)
 	return i, err
 }
 
 const serverByLabel = `-- name: ServerByLabel :one
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change from servers where label = $1
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change, spam_filter from servers where label = $1
 `
 
 func (q *Queries) ServerByLabel(ctx context.Context, label string) (Server, error) {
@@ -424,12 +431,13 @@ func (q *Queries) ServerByLabel(ctx context.Context, label string) (Server, erro
 		&i.Told,
 		&i.HostName,
 		&i.MailLogChange,
+		&i.SpamFilter,
 	)
 	return i, err
 }
 
 const servers = `-- name: Servers :many
-select servers.id, servers.label, servers.address, servers.roles, servers.open, servers.state, servers.join_secret, servers.join_ends_at, servers.reachable, servers.status, servers.status_at, servers.swept_at, servers.version, servers.created_at, servers.addresses, servers.told, servers.host_name, servers.mail_log_change,
+select servers.id, servers.label, servers.address, servers.roles, servers.open, servers.state, servers.join_secret, servers.join_ends_at, servers.reachable, servers.status, servers.status_at, servers.swept_at, servers.version, servers.created_at, servers.addresses, servers.told, servers.host_name, servers.mail_log_change, servers.spam_filter,
     (select count(*) from accounts where server_id = servers.id and state <> 'closed') as accounts,
     (select count(*) from drifts where drifts.server_id = servers.id) as drifts
 from servers order by label
@@ -469,6 +477,7 @@ func (q *Queries) Servers(ctx context.Context) ([]ServersRow, error) {
 			&i.Server.Told,
 			&i.Server.HostName,
 			&i.Server.MailLogChange,
+			&i.Server.SpamFilter,
 			&i.Accounts,
 			&i.Drifts,
 		); err != nil {

@@ -271,7 +271,7 @@ func (q *Queries) MarkServerApplied(ctx context.Context, arg MarkServerAppliedPa
 }
 
 const nameServers = `-- name: NameServers :many
-select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change from servers where 'dns' = any(roles) and state = 'joined' order by id
+select id, label, address, roles, open, state, join_secret, join_ends_at, reachable, status, status_at, swept_at, version, created_at, addresses, told, host_name, mail_log_change, spam_filter from servers where 'dns' = any(roles) and state = 'joined' order by id
 `
 
 // The first is the primary.
@@ -303,6 +303,7 @@ func (q *Queries) NameServers(ctx context.Context) ([]Server, error) {
 			&i.Told,
 			&i.HostName,
 			&i.MailLogChange,
+			&i.SpamFilter,
 		); err != nil {
 			return nil, err
 		}
@@ -418,7 +419,7 @@ func (q *Queries) SaveTransferKey(ctx context.Context, transferKey []byte) error
 }
 
 const serversOfAccount = `-- name: ServersOfAccount :many
-select account_id, server_id, revision, digest from account_servers where account_id = $1 order by server_id
+select account_id, server_id, revision, digest, disk_used from account_servers where account_id = $1 order by server_id
 `
 
 func (q *Queries) ServersOfAccount(ctx context.Context, accountID int64) ([]AccountServer, error) {
@@ -435,6 +436,7 @@ func (q *Queries) ServersOfAccount(ctx context.Context, accountID int64) ([]Acco
 			&i.ServerID,
 			&i.Revision,
 			&i.Digest,
+			&i.DiskUsed,
 		); err != nil {
 			return nil, err
 		}

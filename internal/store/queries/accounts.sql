@@ -121,7 +121,8 @@ select * from domains where account_id = $1 order by main desc, name;
 -- name: AccountsOnServer :many
 -- Those that have their home or anything else there, with the revision that is in force there.
 select accounts.id, accounts.revision, accounts.applied_revision, accounts.state, accounts.sign_in_name,
-    account_servers.revision as there
+    account_servers.revision as there, coalesce(account_servers.disk_used, 0)::bigint as used,
+    coalesce(accounts.mail_server_id <> accounts.server_id, false)::boolean as on_two_servers
 from account_servers join accounts on accounts.id = account_servers.account_id where account_servers.server_id = $1;
 
 -- name: SetAccountState :one
@@ -156,9 +157,21 @@ update accounts set applied_revision = greatest(applied_revision, sqlc.arg(revis
 where id = sqlc.arg(id) and sqlc.arg(revision)::bigint >= applied_revision returning *;
 
 -- name: SaveUsage :exec
-update accounts set disk_used = sqlc.arg(bytes)::bigint, files_used = coalesce(sqlc.narg(files), files_used)
-where id = sqlc.arg(id) and (disk_used is distinct from sqlc.arg(bytes)
-    or files_used is distinct from coalesce(sqlc.narg(files), files_used));
+-- What an account holds on a server; it counts together with what it holds on others.
+with here as (
+    update account_servers set disk_used = sqlc.arg(bytes)::bigint
+    where account_servers.account_id = sqlc.arg(id) and account_servers.server_id = sqlc.arg(server)
+        and account_servers.disk_used is distinct from sqlc.arg(bytes)
+), everywhere as (
+    select sqlc.arg(bytes)::bigint + coalesce(sum(other.disk_used), 0)::bigint as bytes from account_servers other
+    where other.account_id = sqlc.arg(id) and other.server_id <> sqlc.arg(server)
+)
+update accounts set disk_used = everywhere.bytes, files_used = coalesce(sqlc.narg(files), accounts.files_used)
+from everywhere where accounts.id = sqlc.arg(id) and (accounts.disk_used is distinct from everywhere.bytes
+    or accounts.files_used is distinct from coalesce(sqlc.narg(files), accounts.files_used));
+
+-- name: DiskUsedByServer :many
+select server_id, coalesce(disk_used, 0)::bigint as bytes from account_servers where account_id = $1;
 
 -- name: LockAccounts :many
 -- In the order of their numbers, so that nobody waits in a circle.

@@ -341,6 +341,15 @@ select certificates.* from certificates join domains on domains.id = certificate
     join accounts on accounts.id = domains.account_id
 where domains.name = $1 and certificates.state = 'in-use' and accounts.state = 'active';
 
+-- name: CertificateForHost :one
+-- In use for a name that may be below a domain, whose account is open and whose owner is known.
+select certificates.* from certificates join domains on domains.id = certificates.domain_id
+    join accounts on accounts.id = domains.account_id
+where domains.name in (sqlc.arg(host)::text, sqlc.arg(parent)::text) and domains.proved_at is not null
+    and certificates.state = 'in-use' and accounts.state = 'active'
+    and (certificates.names && array[sqlc.arg(host)::text, '*.' || sqlc.arg(parent)::text])
+order by certificates.not_after desc limit 1;
+
 -- name: RefusedOrder :exec
 update orders set refused = $2 where id = $1;
 

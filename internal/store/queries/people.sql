@@ -201,15 +201,15 @@ delete from sign_in_failures where last_at < now() - interval '1 day';
 
 -- name: CountProbe :execrows
 -- Counts a question, unless that many are used up: then no row is written.
-insert into probe_limits as limits (person_id, used_until) values (sqlc.arg(person_id), sqlc.arg(next)::timestamptz)
-on conflict (person_id) do update
+insert into probe_limits as limits (subject, used_until) values (sqlc.arg(subject), sqlc.arg(next)::timestamptz)
+on conflict (subject) do update
     set used_until = greatest(limits.used_until, sqlc.arg(now)::timestamptz)
         + (sqlc.arg(next)::timestamptz - sqlc.arg(now)::timestamptz)
     where greatest(limits.used_until, sqlc.arg(now)::timestamptz)
         + (sqlc.arg(next)::timestamptz - sqlc.arg(now)::timestamptz) <= sqlc.arg(latest)::timestamptz;
 
 -- name: ProbesUsedUntil :one
-select used_until from probe_limits where person_id = $1;
+select used_until from probe_limits where subject = $1;
 
 -- name: DeleteOldProbeLimits :exec
 delete from probe_limits where used_until < now() - interval '1 hour';

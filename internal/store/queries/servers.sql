@@ -22,7 +22,8 @@ update servers set state = 'joined', join_secret = null, join_ends_at = null, ve
 where id = $1 and state = 'joining';
 
 -- name: ChangeServer :one
-update servers set open = $2, addresses = $3, host_name = $4, version = version + 1 where id = $1 returning *;
+update servers set open = $2, addresses = $3, host_name = $4, spam_filter = $5, version = version + 1
+where id = $1 returning *;
 
 -- name: RemoveServer :exec
 delete from servers where id = $1;

@@ -196,7 +196,8 @@ function reset() {
       ><FillBar :used="row.disk_used" :of="row.disk_limit" unit="bytes" :what="$t('Disk space')"
     /></template>
     <template #state="{ row }"
-      ><StateMark :state="row.state" /><StateMark v-if="row.drifts > 0" class="drift" state="drift"
+      ><StateMark :state="row.state" /><span v-if="row.mail_state" class="quiet"> {{ $t('mail suspended') }}</span
+      ><StateMark v-if="row.drifts > 0" class="drift" state="drift"
     /></template>
     <template #empty>
       <div class="empty">

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, nextTick, ref, watch } from 'vue'
-import { ElButton, ElDialog, ElInput } from 'element-plus'
+import { ElButton, ElCheckbox, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useForm } from '../../composables/useForm'
@@ -12,12 +12,15 @@ import NewPassword from '../../parts/NewPassword.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import StripFact from '../../parts/StripFact.vue'
 import { confirmed } from '../../parts/confirm'
-import { addressList, amount, readAmount } from '../../words'
+import { addressList, amount, localDay, moment, momentOf, readAmount } from '../../words'
 import { may } from '../session/state'
 import { useAccount } from './useAccount'
 import { t } from '../../language'
 import AddressInput from './AddressInput.vue'
 import MailAddresses from './MailAddresses.vue'
+import MailLists from './MailLists.vue'
+import MailRehearsal from './MailRehearsal.vue'
+import MailboxSettings from './MailboxSettings.vue'
 
 /** The mailboxes of an account. */
 const { name, data: account, open, after } = useAccount()
@@ -40,6 +43,8 @@ const { form, general, error, busy, act, reset } = useForm(
     size: '',
     forwards: '',
     sends: '',
+    server: '',
+    junk: '',
     reply: '',
     replySubject: '',
     replyFrom: '',
@@ -47,12 +52,23 @@ const { form, general, error, busy, act, reset } = useForm(
   }),
   shown,
 )
+/** The mailbox whose settings are shown, by its address: it may change meanwhile. */
+const looking = ref('')
+const looked = computed(() => data.value?.mailboxes.find((b) => b.address === looking.value))
 const { refusal: acting, act: actRow, busy: acts } = useAct()
 const wrongSize = ref('')
 watch(
   () => form.size,
   () => (wrongSize.value = ''),
 )
+
+/** Those that the first mailbox may be put on, where somebody is to choose. */
+const unplaced = computed(() => Boolean(data.value && !data.value.server))
+const { data: all } = useLoad(
+  async () => (unplaced.value && may('servers.read') ? ask(api.GET('/api/v1/servers')) : undefined),
+  { on: unplaced },
+)
+const servers = computed(() => all.value?.servers.filter((s) => s.roles.includes('mail') && s.host_name) ?? [])
 
 const domains = computed(() => account.value?.domains ?? [])
 async function begin(of?: Mailbox) {
@@ -64,6 +80,7 @@ async function begin(of?: Mailbox) {
     size: of?.size ? amount(of.size, 'bytes') : '',
     forwards: of?.forward_to.join('\n') ?? '',
     sends: of?.sends_per_hour?.toString() ?? '',
+    junk: of?.junk_above?.toString() ?? '',
     reply: of?.reply?.text ?? '',
     replySubject: of?.reply?.subject ?? '',
     replyFrom: localDay(of?.reply?.from),
@@ -76,19 +93,6 @@ async function done(operation: number) {
   await reload()
 }
 const at = (b: Mailbox) => ({ account: name.value, mailbox: b.address })
-/** A moment as the day that a date field has, moved by days, and back: the last day of an absence ends with it. */
-function localDay(moment: string | undefined, plus = 0) {
-  if (!moment) return ''
-  const d = new Date(moment)
-  d.setDate(d.getDate() + plus)
-  return [d.getFullYear(), d.getMonth() + 1, d.getDate()].map((n) => String(n).padStart(2, '0')).join('-')
-}
-function momentOf(day: string, plus = 0) {
-  if (!day) return undefined
-  const d = new Date(`${day}T00:00:00`)
-  d.setDate(d.getDate() + plus)
-  return d.toISOString()
-}
 /** The absence reply as it is sent; one without a text ends it. Nothing where it stays as it is. */
 function replyTyped() {
   const before = mailbox.value?.reply
@@ -128,6 +132,7 @@ const save = () => {
               size: size === (b.size ?? undefined) ? undefined : size,
               reply: replyTyped(),
               forward_to: addressList(form.forwards),
+              junk_above: Number(form.junk) === (b.junk_above ?? 0) ? undefined : Number(form.junk),
               sends_per_hour: Number(form.sends) === (b.sends_per_hour ?? 0) ? undefined : Number(form.sends),
             },
           }),
@@ -141,6 +146,7 @@ const save = () => {
               size: size || undefined,
               forward_to: addressList(form.forwards),
               sends_per_hour: Number(form.sends) || undefined,
+              server: form.server || undefined,
             },
           }),
         )
@@ -154,12 +160,41 @@ const remove = (b: Mailbox) =>
       (await made(api.DELETE('/api/v1/accounts/{account}/mailboxes/{mailbox}', { params: { path: at(b) } }))).operation,
     )
   })
+/** The domains with mailboxes. */
+const mailed = computed(() => [...new Set(data.value?.mailboxes.map((b) => b.domain) ?? [])])
 /** Why nothing is sent, if so. */
 const stopped = computed(() => account.value?.warnings.find((w) => w.code === 'sending-stopped'))
 const release = () =>
   actRow(async () => {
     await made(api.POST('/api/v1/accounts/{account}/release-sending', { params: { path: { account: name.value } } }))
     after()
+  })
+/** Suspending mail by itself, while the sites go on. */
+const suspending = ref(false)
+const {
+  form: stop,
+  general: notStopped,
+  error: stopError,
+  busy: stopping,
+  act: actStop,
+} = useForm(() => ({ sending: true, receiving: false, why: '' }), suspending)
+const suspendMail = () =>
+  actStop(async () => {
+    const { operation } = await made(
+      api.POST('/api/v1/accounts/{account}/suspend-mail', {
+        params: { path: { account: name.value } },
+        body: { ...stop },
+      }),
+    )
+    suspending.value = false
+    await done(operation)
+  })
+const resumeMail = () =>
+  actRow(async () => {
+    await done(
+      (await made(api.POST('/api/v1/accounts/{account}/resume-mail', { params: { path: { account: name.value } } })))
+        .operation,
+    )
   })
 const columns: Column<Mailbox>[] = [
   { key: 'address', title: t('Address'), long: true },
@@ -186,9 +221,34 @@ const columns: Column<Mailbox>[] = [
         }}</ElButton>
       </p>
     </div>
+    <div v-if="data.suspension" class="stopped" role="status">
+      <div>
+        <strong>{{
+          data.suspension.sending && data.suspension.receiving
+            ? $t('Mail is suspended: nothing is sent, and whoever writes is told to try again later.')
+            : data.suspension.sending
+              ? $t('Sending is suspended.')
+              : $t('Receiving is suspended: whoever writes is told to try again later.')
+        }}</strong>
+        {{ data.suspension.why }}
+        <span class="quiet">{{
+          $t('by {by}, {since}', { by: data.suspension.by, since: moment(data.suspension.since) })
+        }}</span>
+      </div>
+      <p v-if="may('accounts.suspend') && open">
+        <ElButton :loading="!!acts" @click="resumeMail">{{ $t('Resume mail') }}</ElButton>
+      </p>
+    </div>
     <div class="titled">
       <h2>{{ $t('Mailboxes') }}</h2>
-      <ElButton v-if="change" type="primary" @click="begin()">{{ $t('Add a mailbox') }}</ElButton>
+      <div class="acts">
+        <ElButton
+          v-if="may('accounts.suspend') && open && data.server && !data.suspension"
+          @click="suspending = true"
+          >{{ $t('Suspend mail…') }}</ElButton
+        >
+        <ElButton v-if="change" type="primary" @click="begin()">{{ $t('Add a mailbox') }}</ElButton>
+      </div>
     </div>
     <p v-if="!has" class="quiet">{{ $t('Mail is not part of what this account may use.') }}</p>
     <FactStrip v-if="data.server">
@@ -198,6 +258,7 @@ const columns: Column<Mailbox>[] = [
       <StripFact :name="$t('Reading')">{{ $t('IMAP, port 993, or POP3, port 995, with TLS') }}</StripFact>
       <StripFact :name="$t('Sending')">{{ $t('port 465 with TLS') }}</StripFact>
       <StripFact :name="$t('Sign-in name')">{{ $t('the whole address') }}</StripFact>
+      <StripFact v-if="data.placement" :name="$t('Why there')">{{ data.placement }}</StripFact>
     </FactStrip>
     <ProblemNote :refusal="acting" />
     <DataTable :id="(b) => b.address" :columns="columns" :rows="data.mailboxes" :caption="$t('Mailboxes')">
@@ -205,11 +266,24 @@ const columns: Column<Mailbox>[] = [
         ><code>{{ row.unicode }}</code
         ><template v-if="row.reply"
           >{{ ' ' }}<span class="quiet">{{ $t('absence reply') }}</span></template
+        ><template v-if="row.failed_sign_ins"
+          >{{ ' '
+          }}<span class="quiet">{{
+            $t('failed sign-ins: {count}', { count: row.failed_sign_ins.count })
+          }}</span></template
         ></template
       >
       <template #acts="{ row }"
+        ><button
+          type="button"
+          class="link"
+          :aria-label="$t('Settings of {name}', { name: row.unicode })"
+          @click="looking = row.address"
+        >
+          {{ $t('Settings') }}</button
         ><template v-if="change"
-          ><button
+          >{{ ' '
+          }}<button
             type="button"
             class="link"
             :aria-label="$t('Change {name}', { name: row.unicode })"
@@ -269,10 +343,28 @@ const columns: Column<Mailbox>[] = [
           ><ElInput id="mailbox-size" v-model="form.size" spellcheck="false" autocomplete="off"
         /></FormField>
         <FormField
+          v-if="servers.length > 1"
+          :label="$t('Server')"
+          for="mailbox-server"
+          :error="error('server')"
+          :hint="$t('Of all mail of this account; it stays there')"
+        >
+          <ElSelect
+            id="mailbox-server"
+            v-model="form.server"
+            clearable
+            :placeholder="$t('Where the sites are, if possible')"
+          >
+            <ElOption v-for="s in servers" :key="s.label" :value="s.label">
+              {{ s.label }} <span class="quiet">{{ s.host_name }}</span>
+            </ElOption>
+          </ElSelect>
+        </FormField>
+        <FormField
           :label="$t('Also passed on to')"
           for="mailbox-forwards"
           :error="error('forward_to') ?? error('targets')"
-          :hint="$t('One address in a line; messages are stored here as well')"
+          :hint="$t('One address in a line. Messages are stored here as well, and spam here alone')"
           ><ElInput
             id="mailbox-forwards"
             v-model="form.forwards"
@@ -311,6 +403,14 @@ const columns: Column<Mailbox>[] = [
           :hint="$t('To how many recipients; empty is as many as the account may')"
           ><ElInput id="mailbox-sends" v-model="form.sends" inputmode="numeric" autocomplete="off"
         /></FormField>
+        <FormField
+          v-if="mailbox"
+          :label="$t('Goes to Junk from')"
+          for="mailbox-junk"
+          :error="error('junk_above')"
+          :hint="$t('Points of the spam filter, such as 4.5; empty is what the installation says')"
+          ><ElInput id="mailbox-junk" v-model="form.junk" inputmode="decimal" autocomplete="off"
+        /></FormField>
         <ProblemNote :refusal="general" />
       </form>
       <template #footer
@@ -325,6 +425,40 @@ const columns: Column<Mailbox>[] = [
         ></template
       >
     </ElDialog>
+    <MailboxSettings
+      :account="name"
+      :mailbox="looked"
+      :server="data.server ?? ''"
+      :change="!!change"
+      @done="(after($event), reload())"
+      @close="looking = ''"
+    />
+    <ElDialog v-model="suspending" :title="$t('Suspend mail')" width="min(30rem, 94vw)">
+      <form id="suspend-mail" class="form" @submit.prevent="suspendMail">
+        <p>{{ $t('The sites go on, and holders read what is there.') }}</p>
+        <ElCheckbox v-model="stop.sending">{{ $t('Nothing is sent or passed on') }}</ElCheckbox>
+        <ElCheckbox v-model="stop.receiving">{{ $t('Whoever writes is told to try again later') }}</ElCheckbox>
+        <FormField
+          :label="$t('Why')"
+          for="suspend-mail-why"
+          :error="stopError('why') ?? stopError('sending')"
+          :hint="$t('Whoever looks at the account is told')"
+          ><ElInput id="suspend-mail-why" v-model="stop.why" maxlength="500"
+        /></FormField>
+        <ProblemNote :refusal="notStopped" />
+      </form>
+      <template #footer
+        ><ElButton @click="suspending = false">{{ $t('Cancel') }}</ElButton
+        ><ElButton
+          type="primary"
+          native-type="submit"
+          form="suspend-mail"
+          :loading="Boolean(stopping)"
+          :disabled="!stop.why.trim() || !(stop.sending || stop.receiving)"
+          >{{ $t('Suspend mail') }}</ElButton
+        ></template
+      >
+    </ElDialog>
     <p v-if="may('messages.read') && data.server" class="also">
       <RouterLink :to="{ path: '/messages', query: { account: name } }">{{ $t('What became of messages') }}</RouterLink>
       ·
@@ -333,6 +467,8 @@ const columns: Column<Mailbox>[] = [
       }}</RouterLink>
     </p>
     <MailAddresses v-if="has || data.mailboxes.length" :change="!!change" />
+    <MailLists v-if="has || data.mailboxes.length" :change="!!change" />
+    <MailRehearsal v-if="mailed.length" :account="name" :domains="mailed" />
   </template>
 </template>
 

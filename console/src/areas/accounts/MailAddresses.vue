@@ -7,13 +7,13 @@ import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
 import FormField from '../../parts/FormField.vue'
+import MailPath from '../../parts/MailPath.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { confirmed } from '../../parts/confirm'
 import { addressList } from '../../words'
 import { useAccount } from './useAccount'
 import { t } from '../../language'
 import AddressInput from './AddressInput.vue'
-import MailPath from './MailPath.vue'
 
 /** The addresses of an account that are no mailboxes', and where messages to any address go. */
 const props = defineProps<{ change: boolean }>()

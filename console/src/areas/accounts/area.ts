@@ -30,6 +30,17 @@ export default {
           meta: { section: 'certificates' },
         },
         { path: 'mail', component: () => import('./AccountMail.vue'), meta: { section: 'mail' } },
+        {
+          path: 'databases',
+          component: () => import('./AccountDatabases.vue'),
+          meta: { section: 'databases' },
+        },
+        {
+          path: 'databases/:database',
+          component: () => import('./DatabaseContents.vue'),
+          props: true,
+          meta: { section: 'databases' },
+        },
         { path: 'logins', component: () => import('./AccountLogins.vue'), meta: { section: 'logins' } },
         { path: 'usage', component: () => import('./AccountUsage.vue'), meta: { section: 'usage' } },
         { path: 'history', component: () => import('./AccountHistory.vue'), meta: { section: 'history' } },

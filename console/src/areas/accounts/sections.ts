@@ -7,6 +7,7 @@ const sections = [
   { path: 'domains', label: t('Domains and DNS') },
   { path: 'certificates', label: t('Certificates') },
   { path: 'mail', label: t('Mail') },
+  { path: 'databases', label: t('Databases') },
   { path: 'logins', label: t('Files and logins') },
   { path: 'usage', label: t('Usage and limits') },
   { path: 'history', label: t('History') },

@@ -10,6 +10,7 @@ import { useTyped } from '../../composables/useTyped'
 import PageHead from '../../parts/PageHead.vue'
 import PageTurner from '../../parts/PageTurner.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
+import { may } from '../session/state'
 import MessageTable from './MessageTable.vue'
 
 /** Where is my message? */
@@ -23,7 +24,7 @@ const { account, sender, recipient, outcome, cursor } = useFilters(
 )
 const from = useTyped(sender)
 const to = useTyped(recipient)
-const outcomes = ['delivered', 'forwarded', 'waiting', 'failed', 'refused'] as const
+const outcomes = ['delivered', 'forwarded', 'kept', 'waiting', 'failed', 'refused'] as const
 const query = computed(() => ({
   account: account.value || undefined,
   sender: sender.value.trim() || undefined,
@@ -43,7 +44,9 @@ const narrowed = computed(() => sender.value || recipient.value || outcome.value
   <PageHead :title="$t('Messages')" :about="$t('What became of them, newest first; it is known for 30 days')">
     <RouterLink :to="{ path: '/messages/waiting', query: account ? { account } : {} }">{{
       $t('Messages that wait')
-    }}</RouterLink>
+    }}</RouterLink><template v-if="may('servers.read')">
+      · <RouterLink to="/messages/sending">{{ $t('Sent to others') }}</RouterLink></template
+    >
   </PageHead>
   <div class="filters">
     <ElInput v-model="from" type="search" clearable :placeholder="$t('From an address')" :aria-label="$t('From')" />

@@ -31,6 +31,8 @@ const facts = computed<[string, string][]>(() => {
     [t('Brought by'), m.client],
     [t('Asked'), m.relay],
     [t('Answer'), m.reply],
+    [t('Spam score'), m.score],
+    [t('Folder'), m.folder],
     [t('Size'), m.size ? size(m.size) : undefined],
     ['Message-ID', m.message_id],
     [t('Server'), m.server],

@@ -10,6 +10,7 @@ export default {
   routes: [
     { path: '/messages', component: () => import('./MessageList.vue'), meta: { title: t('Messages') } },
     { path: '/messages/waiting', component: () => import('./QueuePage.vue'), meta: { title: t('Messages that wait') } },
+    { path: '/messages/sending', component: () => import('./SendingPage.vue'), meta: { title: t('Sent to others') } },
     {
       path: '/messages/:message',
       component: () => import('./MessagePage.vue'),

@@ -2,7 +2,7 @@
 import { computed, ref, watchEffect } from 'vue'
 import { ElButton, ElSwitch } from 'element-plus'
 import { useRouter } from 'vue-router'
-import { api, ask, made } from '../../api/client'
+import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import { useOperation } from '../../composables/useOperation'
@@ -73,12 +73,10 @@ const repair = () =>
       await made(api.POST('/api/v1/servers/{server}/repair', { params: { path: path.value } }))
     ).operation
   })
-const setOpen = (open: boolean) =>
+const set = (body: Schemas['ServerChange']) =>
   act(async () => {
     const header = { 'If-Match': `"${data.value?.version}"` }
-    data.value = await made(
-      api.PATCH('/api/v1/servers/{server}', { params: { path: path.value, header }, body: { open } }),
-    )
+    data.value = await made(api.PATCH('/api/v1/servers/{server}', { params: { path: path.value, header }, body }))
   })
 
 const remove = () =>
@@ -93,6 +91,7 @@ const facts = computed<[string, string][]>(() => {
   if (!s) return []
   return [
     [t('Roles'), s.roles?.join(', ') ?? ''],
+    ...(s.host_name ? ([[t('Name among mail servers'), s.host_name]] as [string, string][]) : []),
     [
       t('Load'),
       s.health
@@ -155,7 +154,17 @@ const facts = computed<[string, string][]>(() => {
           inline-prompt
           :active-text="$t('yes')"
           :inactive-text="$t('no')"
-          @change="setOpen(Boolean($event))"
+          @change="set({ open: Boolean($event) })"
+        />
+      </StripFact>
+      <StripFact v-if="data.roles?.includes('mail')" :name="$t('Spam filter')" for="filter">
+        <ElSwitch
+          id="filter"
+          :model-value="data.spam_filter"
+          inline-prompt
+          :active-text="$t('yes')"
+          :inactive-text="$t('no')"
+          @change="set({ spam_filter: Boolean($event) })"
         />
       </StripFact>
       <template v-if="data.health">

@@ -128,6 +128,9 @@ const forgotten = () =>
       >
         {{ $t('Forgotten the password?') }}
       </button>
+      <p v-if="!session" class="quiet">
+        <a href="/mailbox">{{ $t('Settings of your own mailbox') }}</a>
+      </p>
       <LanguageChoice v-if="!session" class="languages" @choose="choose" />
     </form>
   </div>

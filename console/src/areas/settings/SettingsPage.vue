@@ -31,6 +31,13 @@ const { form, dirty, general, error, busy, act, reset } = useForm(() => ({
   mailName: '',
   mailPassword: '',
   sender: '',
+  junkAbove: '6',
+  refuseAbove: '15',
+  mailDays: '',
+  greylisting: false,
+  blocklists: '',
+  forbidden: '',
+  scanner: '',
 }))
 watch(
   data,
@@ -49,18 +56,26 @@ watch(
       mailName: s.mail_name ?? '',
       mailPassword: '',
       sender: s.sender,
+      junkAbove: String(s.spam.junk_above),
+      refuseAbove: String(s.spam.refuse_above),
+      mailDays: String(s.mail_days),
+      greylisting: s.spam.greylisting,
+      blocklists: s.spam.blocklists.join(', '),
+      forbidden: s.spam.forbidden.join(', '),
+      scanner: s.spam.scanner,
     }),
 )
 const saved = ref(false)
 useUnsaved(() => dirty.value)
 watch(dirty, (now) => (saved.value = saved.value && !now))
 
+const words = (text: string) => text.split(/[\s,]+/).filter(Boolean)
 const save = () =>
   act(async () => {
     const body = {
       title: form.title,
       console: form.console,
-      name_servers: form.nameServers.split(/[\s,]+/).filter(Boolean),
+      name_servers: words(form.nameServers),
       challenge_zone: form.challengeZone,
       domain_proof: form.domainProof,
       second_factor: form.secondFactor,
@@ -70,6 +85,15 @@ const save = () =>
       mail_name: form.mailName,
       mail_password: form.mailPassword || undefined,
       sender: form.sender,
+      mail_days: Number(form.mailDays),
+      spam: {
+        junk_above: Number(form.junkAbove),
+        refuse_above: Number(form.refuseAbove),
+        greylisting: form.greylisting,
+        blocklists: words(form.blocklists),
+        forbidden: words(form.forbidden),
+        scanner: form.scanner,
+      },
     }
     data.value = await made(
       api.PATCH('/api/v1/settings', { params: { header: { 'If-Match': `"${data.value?.version}"` } }, body }),
@@ -200,6 +224,60 @@ const test = () =>
             autocomplete="new-password"
         /></FormField>
       </div>
+      <h2>{{ $t('Mail of accounts') }}</h2>
+      <FormField
+        :label="$t('Undelivered messages wait')"
+        for="mail-days"
+        :error="error('mail_days')"
+        :hint="$t('Days; then they go back to their senders')"
+        ><ElInput id="mail-days" v-model="form.mailDays" type="number" min="1" max="14"
+      /></FormField>
+      <h2>{{ $t('Unwanted mail') }}</h2>
+      <p class="quiet lead">
+        {{
+          $t('Each message to a mailbox here gets a score; a usual one has about none. Servers follow within a minute.')
+        }}
+      </p>
+      <div class="pair">
+        <FormField
+          :label="$t('Goes to Junk from')"
+          for="junk-above"
+          :error="error('spam.junk_above')"
+          :hint="$t('Points')"
+          ><ElInput id="junk-above" v-model="form.junkAbove" type="number" min="1" max="100" step="0.1"
+        /></FormField>
+        <FormField
+          :label="$t('Is refused from')"
+          for="refuse-above"
+          :error="error('spam.refuse_above')"
+          :hint="$t('Points; nor is it sent')"
+          ><ElInput id="refuse-above" v-model="form.refuseAbove" type="number" min="1" max="100" step="0.1"
+        /></FormField>
+      </div>
+      <FormField
+        :label="$t('Attachments that are refused')"
+        for="forbidden"
+        :error="error('spam.forbidden')"
+        :hint="$t('What their names end with')"
+        ><ElInput id="forbidden" v-model="form.forbidden" type="textarea" autosize spellcheck="false"
+      /></FormField>
+      <FormField
+        :label="$t('Blocklists')"
+        for="blocklists"
+        :error="error('spam.blocklists')"
+        :hint="$t('Zones of DNS that name addresses which nothing is taken from')"
+        ><ElInput id="blocklists" v-model="form.blocklists" spellcheck="false"
+      /></FormField>
+      <FormField
+        :label="$t('Virus scanner')"
+        for="scanner"
+        :error="error('spam.scanner')"
+        :hint="$t('A path on the mail servers or host:port, where one answers as clamd does')"
+        ><ElInput id="scanner" v-model="form.scanner" spellcheck="false"
+      /></FormField>
+      <ElCheckbox v-model="form.greylisting">{{
+        $t('Suspicious messages must be sent once more, minutes later')
+      }}</ElCheckbox>
       <OutdatedNote v-if="outdated" @show="showLatest" />
       <ProblemNote :refusal="general" />
       <div v-if="may('settings.change')" class="acts">
@@ -234,6 +312,9 @@ const test = () =>
 </template>
 
 <style scoped>
+.lead {
+  margin: -0.6rem 0 0;
+}
 .test {
   display: flex;
   gap: 0.4rem;

@@ -152,7 +152,9 @@ func (d *subvolumes) used(ctx context.Context) (map[string]agentlink.Usage, erro
 		used[e.Name()] = agentlink.Usage{Bytes: counted.Bytes, Files: &files}
 	}
 	d.forget(generations)
-	return used, nil
+	return withMail(ctx, used, func(_ string, uid int, home agentlink.Usage) (agentlink.Usage, error) {
+		return agentlink.Usage{Bytes: accounts[uid].Bytes, Files: home.Files}, nil
+	})
 }
 
 // files counts the files of a subvolume, unless nothing has changed in it.

@@ -10,6 +10,7 @@ import (
 	"syscall"
 
 	"victualler/internal/agentlink"
+	"victualler/internal/manifest"
 )
 
 // disk counts what accounts hold, and keeps their limits, on one kind of file system. Accounts are
@@ -30,7 +31,8 @@ type disk interface {
 	limit(uid int) (*int64, error)
 	// setLimit sets it; nil lifts it.
 	setLimit(uid int, bytes *int64) error
-	// used measures homes, by their name.
+	// used measures accounts by their name: homes, and mail, also that of accounts whose home is on
+	// another server. Files are those of homes alone.
 	used(ctx context.Context) (map[string]agentlink.Usage, error)
 	// remove takes a home away, whatever is in it, and what counted it.
 	remove(path string, uid int) error
@@ -68,6 +70,37 @@ func (metered) used(ctx context.Context) (map[string]agentlink.Usage, error) {
 		}
 		if e.IsDir() {
 			used[e.Name()] = measure(filepath.Join(Dir, e.Name()))
+		}
+	}
+	return withMail(ctx, used, func(path string, _ int, home agentlink.Usage) (agentlink.Usage, error) {
+		return agentlink.Usage{Bytes: home.Bytes + measure(path).Bytes, Files: home.Files}, nil
+	})
+}
+
+// withMail has the mail of accounts counted to what their homes hold, if those are here: count says
+// how, by the directory of the mail and the number of the account's system user.
+func withMail(ctx context.Context, used map[string]agentlink.Usage,
+	count func(path string, uid int, home agentlink.Usage) (agentlink.Usage,
+		error)) (map[string]agentlink.Usage, error) {
+	entries, err := os.ReadDir(manifest.MailDir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	for _, e := range entries {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		path := filepath.Join(manifest.MailDir, e.Name())
+		found, err := stat(path)
+		if err != nil || found == nil {
+			continue
+		}
+		account, is := manifest.AccountOfMailUID(int(found.Gid))
+		if !is {
+			continue
+		}
+		if used[e.Name()], err = count(path, manifest.UIDOf(account), used[e.Name()]); err != nil {
+			return nil, err
 		}
 	}
 	return used, nil

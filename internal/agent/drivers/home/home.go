@@ -140,6 +140,9 @@ func (d *Driver) Measure(ctx context.Context, all iter.Seq[manifest.Manifest]) (
 // expected is the limit in bytes that an account is to have now, as the file system counts.
 func (d *Driver) expected(m manifest.Manifest) *int64 {
 	limit := m.Home.DiskLimit
+	if !m.HasHome() && m.HasMail() {
+		limit = m.Mail.DiskLimit
+	}
 	d.mu.Lock()
 	if held, is := d.held[m.UID()]; is && (limit == nil || held < *limit) {
 		limit = &held
@@ -202,14 +205,22 @@ func (d *Driver) Check(ctx context.Context, m manifest.Manifest) ([]agentlink.Dr
 			drift(inner, "is not a directory of the user it should belong to")
 		}
 	}
+	limits, err := d.checkLimit(m, d.Name(), path)
+	return append(drifts, limits...), err
+}
+
+// checkLimit finds out whether an account has the limit that it is to have, for a part with a path.
+func (d *Driver) checkLimit(m manifest.Manifest, part, path string) ([]agentlink.Drift, error) {
 	limit, err := d.disk.limit(m.UID())
 	if err != nil {
 		return nil, err
 	}
-	if expected := d.expected(m); d.disk.enforcesLimits() && !same(limit, expected) {
-		drift(path, "has a disk limit of %s, not %s", words(limit), words(expected))
+	expected := d.expected(m)
+	if !d.disk.enforcesLimits() || same(limit, expected) {
+		return nil, nil
 	}
-	return drifts, nil
+	return []agentlink.Drift{{Part: part, Subject: path,
+		Detail: language.New("has a disk limit of %s, not %s", words(limit), words(expected)).Encode()}}, nil
 }
 
 // Ensure implements agent.Resource.

@@ -18,7 +18,8 @@ import (
 //	/home/.mail       root:root 0711
 //	/home/.mail/NAME  the mail's own user and group, 0700: neither sites nor logins get in
 //
-// Mail counts against the account's disk limit with the home, as it is on the same file system.
+// Mail counts against the account's disk limit with the home, if that is on the same server, and
+// has a limit of its own otherwise.
 type Mail struct {
 	// Homes knows how that file system counts.
 	Homes *Driver
@@ -51,7 +52,10 @@ func (d *Mail) Check(_ context.Context, m manifest.Manifest) ([]agentlink.Drift,
 	case found.Gid == uid && (found.Uid != uid || found.Mode&0o7777 != 0o700):
 		return drift(m.MailPath(), "has other rights than it should"), nil
 	}
-	return nil, nil
+	if !m.HasMail() || m.HasHome() {
+		return nil, nil
+	}
+	return d.Homes.checkLimit(m, d.Name(), m.MailPath())
 }
 
 // Ensure implements agent.Resource.
@@ -70,6 +74,11 @@ func (d *Mail) Ensure(_ context.Context, m manifest.Manifest, _ bool) (language.
 		}
 	case int(found.Gid) != uid && !fresh(path, found):
 		return language.Text{}, fmt.Errorf("%s is on the server already and is not this account's; move it away", path)
+	}
+	if !m.HasHome() {
+		if err := d.Homes.limitTo(m.UID(), d.Homes.expected(m)); err != nil {
+			return language.Text{}, err
+		}
 	}
 	return language.New("%s", path), errors.Join(os.Lchown(path, uid, uid), os.Chmod(path, 0o700))
 }

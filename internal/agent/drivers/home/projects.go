@@ -105,7 +105,13 @@ func (d projects) used(ctx context.Context) (map[string]agentlink.Usage, error) 
 		}
 		used[e.Name()] = agentlink.Usage{Bytes: u.Bytes, Files: &u.Files}
 	}
-	return used, nil
+	return withMail(ctx, used, func(_ string, uid int, home agentlink.Usage) (agentlink.Usage, error) {
+		if home.Files != nil {
+			return home, nil
+		}
+		u, err := d.fs.Used(uint32(uid))
+		return agentlink.Usage{Bytes: u.Bytes}, err
+	})
 }
 
 func (d projects) remove(path string, uid int) error {
@@ -115,4 +121,13 @@ func (d projects) remove(path string, uid int) error {
 	return d.fs.SetLimit(uint32(uid), nil)
 }
 
-func (projects) removeBeside(path string, _ int) error { return os.RemoveAll(path) }
+func (d projects) removeBeside(path string, uid int) error {
+	if err := os.RemoveAll(path); err != nil {
+		return err
+	}
+	left, err := d.fs.Used(uint32(uid))
+	if err != nil || left.Files > 0 {
+		return err
+	}
+	return d.fs.SetLimit(uint32(uid), nil)
+}

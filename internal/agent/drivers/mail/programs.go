@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -28,9 +29,17 @@ import (
 	"victualler/internal/version"
 )
 
+// flowProgram is our own program on the way of messages.
+const flowProgram = "victualler-mail"
+
 // Installed reports whether this server has what a mail server is made of.
-func Installed() bool {
-	for _, program := range []string{"postfix", "dovecot", "victualler-mail"} {
+func Installed() bool { return have("postfix", "dovecot", flowProgram) }
+
+// FlowInstalled reports whether this server has what sites send their mail by.
+func FlowInstalled() bool { return have(flowProgram) }
+
+func have(programs ...string) bool {
+	for _, program := range programs {
 		if _, err := exec.LookPath(program); err != nil {
 			return false
 		}
@@ -44,14 +53,24 @@ type program struct {
 	// Scratch is a directory for staged files.
 	scratch string
 	base    func(manifest.Server) []render.File
+	// files renders what an account has beside its tables, and dir is where that is; nil is
+	// nothing.
+	files func(manifest.Manifest) []render.File
+	dir   string
 	// test is the command that reads the whole configuration, reload the one that has the running
 	// program take it over.
 	test, reload []string
+	// again is instead of reload, where that is no command.
+	again func(context.Context) error
+	// pid finds the process where there is no pidFile.
+	pid func() (int, error)
 	// ask asks whether a message to an address would be taken; nil is yes.
 	ask func(ctx context.Context, address string) error
 
-	// server is what the server is for; nil while it is no mail server.
+	// server is what the server is for; nil while it is no mail server. Used says that the program
+	// has something to do here all the same.
 	server  atomic.Pointer[manifest.MailServer]
+	used    atomic.Bool
 	reloads atomic.Int64
 	version string
 }
@@ -65,14 +84,22 @@ type Dovecot struct{ program }
 // Flow is our own program that decides on the way of messages (package mailflow).
 type Flow struct{ program }
 
-// NewFlow returns the driver of victualler-mail.
-func NewFlow(scratch string) *Flow {
-	d := &Flow{program{name: "victualler-mail", unit: "victualler-mail", pidFile: definition.PIDFile, scratch: scratch,
-		base: render.MailFlowBase, test: []string{"victualler-mail", "check"},
-		reload: []string{"victualler-mail", "reload"}}}
-	d.ask = func(ctx context.Context, _ string) error { return decides(ctx) }
+// NewFlow returns the driver of victualler-mail, whose user it makes where there is none.
+func NewFlow(ctx context.Context, scratch string) (*Flow, error) {
+	if _, _, err := flowNumbers(ctx); err != nil {
+		return nil, err
+	}
+	d := &Flow{program{name: flowProgram, unit: flowProgram, pidFile: definition.PIDFile, scratch: scratch,
+		base: render.MailFlowBase, files: render.MailFlowFiles, dir: definition.SitesDir,
+		test: []string{flowProgram, "check"}, reload: []string{flowProgram, "reload"}}}
+	d.ask = func(ctx context.Context, _ string) error {
+		if d.server.Load() == nil {
+			return nil // sites alone ask, and nobody here is one
+		}
+		return decides(ctx)
+	}
 	d.version = version.Version
-	return d
+	return d, nil
 }
 
 // Verify implements agent.Program.
@@ -115,7 +142,8 @@ func decides(ctx context.Context) error {
 // NewPostfix returns the driver of Postfix.
 func NewPostfix(server render.Server, scratch string) *Postfix {
 	d := &Postfix{program{name: "postfix", unit: "postfix", pidFile: render.Queue + "/pid/master.pid", scratch: scratch,
-		base: render.PostfixBase, test: []string{"postfix", "-c", render.PostfixDir, "check"},
+		base: render.PostfixBase, files: render.PostfixFiles, dir: render.PostfixNames, test: []string{"postfix", "-c",
+			render.PostfixDir, "check"},
 		reload: []string{"postfix", "reload"}}}
 	own := net.JoinHostPort(server.Addresses[0].String(), "25")
 	d.ask = func(ctx context.Context, address string) error { return wouldTake(ctx, "tcp", own, "EHLO", address) }
@@ -128,7 +156,8 @@ func NewPostfix(server render.Server, scratch string) *Postfix {
 // NewDovecot returns the driver of Dovecot.
 func NewDovecot(scratch string) *Dovecot {
 	d := &Dovecot{program{name: "dovecot", unit: "dovecot", pidFile: "/run/dovecot/master.pid", scratch: scratch,
-		base: render.DovecotBase, test: []string{"doveconf", "-n"}, reload: []string{"doveadm", "reload"}}}
+		base: render.DovecotBase, files: render.DovecotFiles, dir: render.DovecotNames,
+		test: []string{"doveconf", "-n"}, reload: []string{"doveadm", "reload"}}}
 	d.ask = func(ctx context.Context, address string) error {
 		return wouldTake(ctx, "unix", render.LMTPSocket, "LHLO", address)
 	}
@@ -138,32 +167,57 @@ func NewDovecot(scratch string) *Dovecot {
 	return d
 }
 
+// running reports whether the program runs.
+func (d *program) running() bool {
+	if d.pid != nil {
+		_, err := d.pid()
+		return err == nil
+	}
+	return daemon.Running(d.pidFile)
+}
+
 // Name implements agent.Program.
 func (d *program) Name() string { return d.name }
 
 // Base implements agent.Program.
 func (d *program) Base(s manifest.Server) []render.File {
-	d.server.Store(s.Mail)
-	return d.base(s)
+	files := d.base(s)
+	d.used.Store(len(files) > 0)
+	if d.server.Store(s.Mail); len(files) == 0 {
+		d.server.Store(nil)
+	}
+	return files
 }
 
-// Files implements agent.Program: what accounts have is in tables.
-func (*program) Files(manifest.Manifest) []render.File { return nil }
+// Files implements agent.Program: beside what is in tables, accounts have certificates.
+func (d *program) Files(m manifest.Manifest) []render.File {
+	if d.files == nil {
+		return nil
+	}
+	return d.files(m)
+}
 
 // AccountFiles implements agent.Program.
-func (*program) AccountFiles() ([]string, error) { return nil, nil }
+func (d *program) AccountFiles() ([]string, error) {
+	if d.dir == "" {
+		return nil, nil
+	}
+	found, err := filepath.Glob(filepath.Join(d.dir, "*"))
+	return slices.DeleteFunc(found, func(path string) bool { return render.MailNamesOwner(path) == "" }), err
+}
 
 // Owner implements agent.Program.
-func (*program) Owner(path string) string { return filepath.Base(path) }
+func (*program) Owner(path string) string { return render.MailNamesOwner(path) }
 
 // Test implements agent.Program.
 func (d *program) Test(ctx context.Context, staged []staging.Change) error {
-	server := d.server.Load()
-	if server == nil {
+	if !d.used.Load() || d.test == nil {
 		return nil
 	}
-	if err := ownCertificate(server.Name.String()); err != nil {
-		return err
+	if server := d.server.Load(); server != nil {
+		if err := ownCertificate(server.Name.String()); err != nil {
+			return err
+		}
 	}
 	out, err := staging.Run(ctx, d.scratch, staged, d.test...)
 	if err != nil {
@@ -192,22 +246,14 @@ func ownCertificate(name string) error {
 // name or certificate changes. A program that could not start for want of a configuration is
 // started by its supervisor now.
 func (d *program) Reload(ctx context.Context) error {
-	if d.server.Load() == nil {
+	if !d.used.Load() {
 		return nil
 	}
-	switch _, systemd := os.Stat("/run/systemd/system"); {
-	case daemon.Running(d.pidFile):
-		if out, err := exec.CommandContext(ctx, d.reload[0], d.reload[1:]...).CombinedOutput(); err != nil {
-			return fmt.Errorf("%s: %w: %s", strings.Join(d.reload, " "), err, strings.TrimSpace(string(out)))
-		}
-	case systemd == nil:
-		if out, err := exec.CommandContext(ctx, "systemctl", "restart", d.unit).CombinedOutput(); err != nil {
-			return fmt.Errorf("start %s: %w: %s", d.name, err, out)
-		}
+	if err := d.begin(ctx); err != nil {
+		return err
 	}
-	d.reloads.Add(1)
 	return daemon.WaitFor(ctx, func(ctx context.Context) error {
-		if !daemon.Running(d.pidFile) {
+		if !d.running() {
 			return fmt.Errorf("%s is not running", d.name)
 		}
 		var none *refused
@@ -216,6 +262,76 @@ func (d *program) Reload(ctx context.Context) error {
 		}
 		return nil
 	})
+}
+
+// begin has the program take over its configuration, or start.
+func (d *program) begin(ctx context.Context) error {
+	err := daemon.Begin(ctx, d.unit, d.running(), func(ctx context.Context) error {
+		if d.again != nil {
+			return d.again(ctx)
+		}
+		if out, err := exec.CommandContext(ctx, d.reload[0], d.reload[1:]...).CombinedOutput(); err != nil {
+			return fmt.Errorf("%s: %w: %s", strings.Join(d.reload, " "), err, strings.TrimSpace(string(out)))
+		}
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("%s: %w", d.name, err)
+	}
+	d.reloads.Add(1)
+	return nil
+}
+
+// Verify implements agent.Program. Mail that is deferred is not asked for.
+func (d *Postfix) Verify(ctx context.Context, m manifest.Manifest) (language.Text, error) {
+	if m.HasMail() && m.Mail.Deferred {
+		return language.New("%s defers mail for %s", d.name, m.Mail.Domains[0].Unicode()), nil
+	}
+	return d.program.Verify(ctx, m)
+}
+
+// Reload implements agent.Program: the table of names for which there are certificates is made of
+// their files first. Postfix begins anew with it by itself.
+func (d *Postfix) Reload(ctx context.Context) error {
+	if d.server.Load() != nil {
+		if err := nameTable(ctx); err != nil {
+			return err
+		}
+	}
+	return d.program.Reload(ctx)
+}
+
+// nameTable makes Postfix's table of certificates by name (postmap(1)), which only root reads.
+func nameTable(ctx context.Context) error {
+	files, err := filepath.Glob(filepath.Join(render.PostfixNames, "*.pem"))
+	if err != nil {
+		return err
+	}
+	var text strings.Builder
+	for _, file := range files {
+		if render.MailNamesOwner(file) != "" {
+			fmt.Fprintf(&text, "%s %s\n", render.NameOfFile(file), file)
+		}
+	}
+	if err := wholefile.Write(render.PostfixNameTable, []byte(text.String()), 0o600, ""); err != nil {
+		return err
+	}
+	if out, err := exec.CommandContext(ctx, "postmap", "-F",
+		"hash:"+render.PostfixNameTable).CombinedOutput(); err != nil {
+		return fmt.Errorf("postmap: %w: %s", err, strings.TrimSpace(string(out)))
+	}
+	return nil
+}
+
+// Reload implements agent.Program: the filters that all mailboxes share are compiled first, as
+// nobody who reads mail may write there.
+func (d *Dovecot) Reload(ctx context.Context) error {
+	if d.server.Load() != nil {
+		if out, err := exec.CommandContext(ctx, "sievec", render.SieveDir).CombinedOutput(); err != nil {
+			return fmt.Errorf("sievec: %w: %s", err, strings.TrimSpace(string(out)))
+		}
+	}
+	return d.program.Reload(ctx)
 }
 
 // Verify implements agent.Program: it asks for the account's first and last mailbox, as somebody
@@ -257,10 +373,10 @@ func (d *program) VerifyGone(ctx context.Context, last manifest.Manifest) (langu
 
 // Status implements agent.Program.
 func (d *program) Status(context.Context) agentlink.ProgramStatus {
-	if d.server.Load() == nil {
+	if !d.used.Load() {
 		return agentlink.ProgramStatus{}
 	}
-	return agentlink.ProgramStatus{Name: d.name, Version: d.version, Running: daemon.Running(d.pidFile),
+	return agentlink.ProgramStatus{Name: d.name, Version: d.version, Running: d.running(),
 		Reloads: d.reloads.Load()}
 }
 

@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"victualler/internal/agentlink"
@@ -99,6 +100,30 @@ func retry(ctx context.Context, messages []string) error {
 	return nil
 }
 
+// removeFrom removes the messages that wait and were sent from domains. Those to them stay: whoever
+// has sent one is told that nobody is there.
+func (d *Postfix) removeFrom(ctx context.Context, domains []string) error {
+	for {
+		queue, err := d.Queue(ctx)
+		if err != nil {
+			return err
+		}
+		var theirs []string
+		for _, m := range queue.Messages {
+			if _, domain, _ := strings.Cut(strings.ToLower(m.Sender), "@"); slices.Contains(domains, domain) {
+				theirs = append(theirs, m.Queue)
+			}
+		}
+		if len(theirs) == 0 {
+			return nil
+		}
+		err = d.ChangeQueue(ctx, agentlink.QueueChange{Do: agentlink.QueueRemove, Messages: theirs})
+		if err != nil || !queue.More {
+			return err
+		}
+	}
+}
+
 // Reopen has Postfix write into a new file, as the one it writes into has another name.
 func (d *Postfix) Reopen(ctx context.Context) error {
 	if out, err := exec.CommandContext(ctx, "postfix", "reload").CombinedOutput(); err != nil {
@@ -111,11 +136,29 @@ func (d *Postfix) Reopen(ctx context.Context) error {
 type Mailer struct {
 	*Postfix
 	Tables *Tables
+
+	mu sync.Mutex
+	// failuresTold is when it was last told which sign-ins fail.
+	failuresTold time.Time
 }
 
-// Run reads along what Postfix tells of messages, until the context ends.
+// failuresPause is how often that is told, as it may be of many mailboxes.
+const failuresPause = 15 * time.Second
+
+// Run reads along what Postfix and Dovecot tell of messages, until the context ends.
 func (m *Mailer) Run(ctx context.Context) {
 	m.Tables.Log.Whose, m.Tables.Log.Failed = m.Tables.whose, m.Tables.judge
+	go func() {
+		if err := m.Tables.Log.RunFolders(ctx, render.MailboxLog, func(ctx context.Context) error {
+			out, err := exec.CommandContext(ctx, "doveadm", "log", "reopen").CombinedOutput()
+			if err != nil {
+				return fmt.Errorf("doveadm log reopen: %w: %s", err, bytes.TrimSpace(out))
+			}
+			return nil
+		}); err != nil {
+			slog.Warn("log of mailboxes", "reason", err)
+		}
+	}()
 	if err := m.Tables.Log.Run(ctx, render.MailLog, m.Reopen); err != nil {
 		slog.Warn("mail log", "reason", err)
 	}
@@ -126,6 +169,18 @@ func (m *Mailer) MailLog(ctx context.Context, asked agentlink.MailLogRequest) (a
 	page, err := m.Tables.Log.Since(ctx, asked.After)
 	if err != nil {
 		return page, err
+	}
+	page.Left = left(ctx)
+	m.mu.Lock()
+	due := time.Since(m.failuresTold) > failuresPause
+	if due {
+		m.failuresTold = time.Now()
+	}
+	m.mu.Unlock()
+	if due {
+		if page.Failures, err = m.Tables.Log.Failures(ctx); err != nil {
+			return page, err
+		}
 	}
 	page.Stops, err = m.Tables.stops(ctx)
 	return page, err

@@ -6,7 +6,9 @@ package mail
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -24,6 +26,7 @@ import (
 	_ "modernc.org/sqlite" // the driver that database/sql is to find
 
 	"victualler/internal/agent/maillog"
+	"victualler/internal/agent/schema"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/mail"
@@ -41,6 +44,8 @@ import (
 type Tables struct {
 	// Log knows what has become of messages; what it knows of an account goes with it.
 	Log *maillog.Log
+	// Postfix has the queue, from which messages of accounts that are closed go. It is to be set.
+	Postfix *Postfix
 
 	routes, signIns, flow *sql.DB
 
@@ -90,7 +95,8 @@ func (t *Tables) holds(ctx context.Context, account int64) (bool, error) {
 // refuse to read on until they are reloaded.
 const (
 	routesSchema = `
-create table if not exists domains (name text primary key, account integer not null) without rowid;
+create table if not exists domains (name text primary key, account integer not null,
+	deferred integer not null default 0) without rowid;
 create index if not exists domains_account on domains (account);
 create table if not exists mailboxes (address text primary key, account integer not null) without rowid;
 create index if not exists mailboxes_account on mailboxes (account);
@@ -99,8 +105,15 @@ create table if not exists addresses (address text not null, target text not nul
 create index if not exists addresses_account on addresses (account);`
 	signInsSchema = `
 create table if not exists mailboxes (address text primary key, account integer not null, hash text not null,
-	uid integer not null, gid integer not null, home text not null, quota_rule text not null) without rowid;
-create index if not exists mailboxes_account on mailboxes (account);`
+	uid integer not null, gid integer not null, home text not null, quota_rule text not null,
+	junk_above integer not null default 0, language text not null default '') without rowid;
+create index if not exists mailboxes_account on mailboxes (account);
+create table if not exists passwords (address text not null, key text not null, hash text not null,
+	account integer not null, primary key (address, key)) without rowid;
+create index if not exists passwords_account on passwords (account);
+create table if not exists filters (address text primary key, name text not null, id text not null,
+	script text not null, account integer not null) without rowid;
+create index if not exists filters_account on filters (account);`
 )
 
 // OpenTables opens the tables, and makes them where there are none; stateDir is where the log of
@@ -128,11 +141,24 @@ func OpenTables(ctx context.Context, stateDir string, log *slog.Logger) (*Tables
 	if t.routes, err = open(ctx, render.MailRoutes, routesSchema, 0o640, gid); err != nil {
 		return nil, err
 	}
+	if err := schema.AddColumn(ctx, t.routes, "domains", "deferred", "integer not null default 0"); err != nil {
+		return nil, errors.Join(err, t.routes.Close())
+	}
 	if t.signIns, err = open(ctx, render.MailSignIns, signInsSchema, 0o600, 0); err != nil {
 		return nil, errors.Join(err, t.routes.Close())
 	}
+	// Dovecot reads the table once more after its next reload, which comes with the configuration
+	// that asks for the column.
+	if err := errors.Join(
+		schema.AddColumn(ctx, t.signIns, "mailboxes", "junk_above", "integer not null default 0"),
+		schema.AddColumn(ctx, t.signIns, "mailboxes", "language", "text not null default ''")); err != nil {
+		return nil, errors.Join(err, t.routes.Close(), t.signIns.Close())
+	}
 	if t.flow, err = open(ctx, definition.TableFile, definition.Schema, 0o640, flowGroup); err != nil {
 		return nil, errors.Join(err, t.routes.Close(), t.signIns.Close())
+	}
+	if err := schema.AddColumn(ctx, t.flow, "mailboxes", "junk_above", "integer not null default 0"); err != nil {
+		return nil, errors.Join(err, t.routes.Close(), t.signIns.Close(), t.flow.Close())
 	}
 	return t, nil
 }
@@ -151,8 +177,12 @@ func flowNumbers(ctx context.Context) (uid, gid int, err error) {
 			return 0, 0, err
 		}
 	}
-	uid, err1 := strconv.Atoi(found.Uid)
-	gid, err2 := strconv.Atoi(found.Gid)
+	return numbersOf(found)
+}
+
+func numbersOf(u *user.User) (uid, gid int, err error) {
+	uid, err1 := strconv.Atoi(u.Uid)
+	gid, err2 := strconv.Atoi(u.Gid)
 	return uid, gid, errors.Join(err1, err2)
 }
 
@@ -191,14 +221,18 @@ type table struct {
 }
 
 var (
-	routesTables = []table{{"domains", []string{"name"}, 1}, {"mailboxes", []string{"address"}, 1},
+	routesTables = []table{{"domains", []string{"name", "deferred"}, 1}, {"mailboxes", []string{"address"}, 1},
 		{"addresses", []string{"address", "target"}, 2}}
-	signInsTables = []table{{"mailboxes", []string{"address", "hash", "uid", "gid", "home", "quota_rule"}, 1}}
-	flowTables    = []table{{"accounts", []string{"name", "hourly", "bounce_share", "silent"}, 1},
-		{"mailboxes", []string{"address", "hourly"}, 1}, {"senders", []string{"address", "mailbox"}, 2},
+	signInsTables = []table{{"mailboxes", []string{"address", "hash", "uid", "gid", "home", "quota_rule",
+		"junk_above", "language"}, 1}, {"passwords", []string{"address", "key", "hash"}, 2},
+		{"filters", []string{"address", "name", "id", "script"}, 1}}
+	flowTables = []table{{"accounts", []string{"name", "hourly", "bounce_share", "silent"}, 1},
+		{"mailboxes", []string{"address", "hourly", "junk_above"}, 1}, {"senders", []string{"address", "mailbox"}, 2},
 		{"forwards", []string{"address", "target"}, 2}, {"domains", []string{"name", "place"}, 1},
 		{"replies", []string{"address", "subject", "text", "starts", "ends"}, 1},
-		{"keys", []string{"domain", "selector", "key"}, 1}}
+		{"homes", []string{"name", "home"}, 1}, {"keys", []string{"domain", "selector", "key"}, 1},
+		{"lists", []string{"address", "name", "posting", "moderated", "footer", "language"}, 1},
+		{"list_members", []string{"list", "address", "member", "owner", "joined"}, 2}}
 )
 
 // row is a row's values as text, in the order of the table's columns.
@@ -213,7 +247,7 @@ func wantedRoutes(m manifest.Manifest) map[string][]row {
 		return rows
 	}
 	for _, d := range m.Mail.Domains {
-		rows["domains"] = append(rows["domains"], row{d.String()})
+		rows["domains"] = append(rows["domains"], row{d.String(), oneIf(m.Mail.Deferred)})
 	}
 	for _, b := range m.Mail.Mailboxes {
 		rows["mailboxes"] = append(rows["mailboxes"], row{b.Address})
@@ -236,6 +270,11 @@ func wantedRoutes(m manifest.Manifest) map[string][]row {
 			rows["addresses"] = append(rows["addresses"], row{address, definition.ForwardRecipient(a.Address)})
 		}
 	}
+	for _, l := range m.Mail.Lists {
+		for _, address := range []string{l.Address, mail.RequestAddress(l.Address)} {
+			rows["addresses"] = append(rows["addresses"], row{address, definition.ForwardRecipient(address)})
+		}
+	}
 	return rows
 }
 
@@ -245,6 +284,14 @@ func seconds(t *time.Time) string {
 		return "0"
 	}
 	return strconv.FormatInt(t.Unix(), 10)
+}
+
+// oneIf is how a yes or no is written.
+func oneIf(is bool) string {
+	if is {
+		return "1"
+	}
+	return "0"
 }
 
 // wantedFlow are the rows that victualler-mail decides by.
@@ -259,16 +306,16 @@ func wantedFlow(m manifest.Manifest) map[string][]row {
 		}
 		return strconv.FormatInt(*n, 10)
 	}
-	silent := "0"
-	if m.Mail.Silent {
-		silent = "1"
+	rows["accounts"] = []row{{m.SignInName, bound(m.Mail.Hourly), bound(m.Mail.BounceShare), oneIf(m.Mail.Silent)}}
+	if m.Mail.Home != nil {
+		rows["homes"] = []row{{m.SignInName, hex.EncodeToString(m.Mail.Home)}}
 	}
-	rows["accounts"] = []row{{m.SignInName, bound(m.Mail.Hourly), bound(m.Mail.BounceShare), silent}}
 	for n, d := range m.Mail.Senders {
 		rows["domains"] = append(rows["domains"], row{d.String(), strconv.Itoa(n)})
 	}
 	for _, b := range m.Mail.Mailboxes {
-		rows["mailboxes"] = append(rows["mailboxes"], row{b.Address, bound(b.Hourly)})
+		rows["mailboxes"] = append(rows["mailboxes"], row{b.Address, bound(b.Hourly),
+			strconv.Itoa(b.JunkAbove)})
 		rows["senders"] = append(rows["senders"], row{b.Address, b.Address})
 		for _, target := range b.Forwards {
 			rows["forwards"] = append(rows["forwards"], row{b.Address, target})
@@ -284,6 +331,14 @@ func wantedFlow(m manifest.Manifest) map[string][]row {
 		}
 		for _, target := range a.Forwards {
 			rows["forwards"] = append(rows["forwards"], row{a.Address, target})
+		}
+	}
+	for _, l := range m.Mail.Lists {
+		rows["lists"] = append(rows["lists"], row{l.Address, l.Name, string(l.Posting), oneIf(l.Moderated), l.Footer,
+			m.Mail.Language})
+		for _, one := range l.Members {
+			rows["list_members"] = append(rows["list_members"], row{l.Address, one.Address, oneIf(one.Member),
+				oneIf(one.Owner), strconv.FormatInt(one.Joined, 10)})
 		}
 	}
 	for _, k := range m.Mail.Keys {
@@ -305,7 +360,16 @@ func wantedSignIns(m manifest.Manifest) map[string][]row {
 			size = fmt.Sprintf("*:bytes=%d", max(*b.Size, 1))
 		}
 		rows["mailboxes"] = append(rows["mailboxes"], row{b.Address, b.Hash, uid, uid,
-			filepath.Join(m.MailPath(), domain, local), size})
+			filepath.Join(m.MailPath(), domain, local), size, strconv.Itoa(b.JunkAbove),
+			m.Mail.Language})
+		if script := mail.Sieve(b.Filters); script != "" {
+			sum := sha256.Sum256([]byte(script))
+			rows["filters"] = append(rows["filters"], row{b.Address, render.FilterName, hex.EncodeToString(sum[:8]),
+				script})
+		}
+		for _, p := range b.Programs {
+			rows["passwords"] = append(rows["passwords"], row{b.Address, p.Key, p.Hash})
+		}
 	}
 	return rows
 }
@@ -415,9 +479,13 @@ func (t *Tables) parts(m manifest.Manifest) []part {
 func (t *Tables) Ensure(ctx context.Context, m manifest.Manifest) (language.Text, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	before, err := rowsOf(ctx, t.signIns, signInsTables[0], m.AccountID)
-	if err != nil {
-		return language.Text{}, err
+	before := map[string][]row{}
+	for _, table := range signInsTables {
+		found, err := rowsOf(ctx, t.signIns, table, m.AccountID)
+		if err != nil {
+			return language.Text{}, err
+		}
+		before[table.name] = found
 	}
 	changed := 0
 	for _, p := range t.parts(m) {
@@ -427,7 +495,7 @@ func (t *Tables) Ensure(ctx context.Context, m manifest.Manifest) (language.Text
 		}
 		changed += n
 	}
-	endSessions(ctx, shutOut(before, wantedSignIns(m)["mailboxes"]))
+	endSessions(ctx, shutOut(before, wantedSignIns(m)))
 	switch {
 	case !m.HasMail():
 		return language.New("removed"), nil
@@ -437,12 +505,19 @@ func (t *Tables) Ensure(ctx context.Context, m manifest.Manifest) (language.Text
 	return language.New("mailboxes: %d, further addresses: %d", len(m.Mail.Mailboxes), len(m.Mail.Addresses)), nil
 }
 
-// shutOut lists mailboxes whose password was another one before, or which are no more.
-func shutOut(before, now []row) []string {
+// shutOut lists mailboxes whose password was another one before, which are no more, or of which a
+// program is no longer let in.
+func shutOut(before, now map[string][]row) []string {
 	var list []string
-	for _, b := range before {
-		at := slices.IndexFunc(now, func(n row) bool { return n[0] == b[0] })
-		if at < 0 || now[at][1] != b[1] {
+	for _, b := range before["mailboxes"] {
+		at := slices.IndexFunc(now["mailboxes"], func(n row) bool { return n[0] == b[0] })
+		if at < 0 || now["mailboxes"][at][1] != b[1] {
+			list = append(list, b[0])
+		}
+	}
+	for _, b := range before["passwords"] {
+		if !slices.Contains(list, b[0]) &&
+			!slices.ContainsFunc(now["passwords"], func(n row) bool { return slices.Equal(n, b) }) {
 			list = append(list, b[0])
 		}
 	}
@@ -493,15 +568,20 @@ func args(r row) []any {
 }
 
 // Forget implements agent.Content: the messages of mailboxes that are no more go. Those of an
-// account that is closed go with its directory.
+// account that is closed go with its directory; what it has sent and waits goes as well.
 func (t *Tables) Forget(ctx context.Context, m, last manifest.Manifest) error {
 	if !last.HasMail() {
 		return nil
 	}
 	if !m.HasMail() {
 		var domains []string
-		for _, d := range last.Mail.Domains {
+		for _, d := range slices.Concat(last.Mail.Domains, last.Mail.Senders) {
 			domains = append(domains, d.String())
+		}
+		if m.Closed {
+			if err := t.Postfix.removeFrom(ctx, domains); err != nil {
+				return err
+			}
 		}
 		return t.Log.Forget(ctx, domains)
 	}

@@ -91,7 +91,7 @@ func logDir() error {
 func (*Driver) Name() string { return "nginx" }
 
 // Base implements agent.Program.
-func (d *Driver) Base(manifest.Server) []render.File { return render.NGINXBase(d.Server) }
+func (d *Driver) Base(m manifest.Server) []render.File { return render.NGINXBase(d.Server, m) }
 
 // Files implements agent.Program.
 func (d *Driver) Files(m manifest.Manifest) []render.File {

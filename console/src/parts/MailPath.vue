@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import type { Schemas } from '../../api/client'
+import type { Schemas } from '../api/client'
 
 /** What becomes of a message to an address, as a tree. */
 defineProps<{ path: Schemas['MailPath'] }>()

@@ -1,0 +1,479 @@
+package database
+
+import (
+	"bufio"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"os/exec"
+	"os/user"
+	"slices"
+	"strconv"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	fastgzip "github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+
+	"victualler/internal/agentlink"
+	"victualler/internal/hosting/databases/dumps"
+)
+
+const (
+	// mostTransfers is how many imports and exports go on at the same time, transfersEach how many
+	// of one account: whoever reads slowly holds one for long.
+	mostTransfers, transfersEach = 8, 2
+	// largestImport bounds what comes out of a compressed file.
+	largestImport = 100 << 30
+	// longestStatement is how long one may take that somebody looks at.
+	longestStatement = 5 * time.Minute
+	// mostLooks is how many questions of one account are answered at the same time.
+	mostLooks = 4
+)
+
+// refused is what an engine says of a statement that it has not executed.
+type refused string
+
+// Error implements error.
+func (r refused) Error() string { return string(r) }
+
+// loader executes an import's statements.
+type loader interface {
+	exec(ctx context.Context, statement []byte) error
+	// rows executes a COPY with the rows behind it.
+	rows(ctx context.Context, statement []byte, rows io.Reader) error
+	// csv adds rows to a table, to columns of these names, or to all.
+	csv(ctx context.Context, how agentlink.CSVImport, columns []string, rows io.Reader) (int64, error)
+	close()
+}
+
+// Look implements agent.Visitor.
+func (d *Databases) Look(ctx context.Context, q agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error) {
+	var out agentlink.DatabaseAnswer
+	if !d.visits.begin(question{q.Account}, mostLooks) {
+		return out, errors.New("somebody is looking into databases of this account already; wait until that has ended")
+	}
+	defer d.visits.done(question{q.Account})
+	e, one, err := d.enter(ctx, q.DatabaseVisit)
+	if err != nil {
+		return out, err
+	}
+	defer d.leave(e, one)
+	if q.Longest <= 0 || q.Longest > longestStatement {
+		q.Longest = longestStatement
+	}
+	if q.Limit <= 0 || q.Limit > agentlink.MostRows {
+		q.Limit = agentlink.MostRows
+	}
+	ctx, cancel := context.WithTimeout(ctx, q.Longest)
+	defer cancel()
+	switch q.Ask {
+	case agentlink.AskRunning:
+		out.Running, err = e.running(ctx, q.Database)
+		for n := range out.Running { // a visitor has a name of its own
+			if out.Running[n].User == "" {
+				out.Running[n].User = q.User
+			}
+		}
+	case agentlink.AskStop:
+		var list []agentlink.RunningStatement
+		list, err = e.running(ctx, q.Database)
+		if !slices.ContainsFunc(list, func(r agentlink.RunningStatement) bool { return r.ID == q.ID }) {
+			return out, errors.Join(err, errors.New("it is no longer running"))
+		}
+		err = e.stop(ctx, q.ID)
+	default:
+		out, err = e.look(ctx, one, q)
+	}
+	var said refused
+	switch {
+	case errors.As(err, &said):
+		out.Refused, err = string(said), nil
+	case err != nil && ctx.Err() != nil:
+		out.Refused, err = fmt.Sprintf("stopped after %s, which is how long it may take", q.Longest), nil
+	}
+	return out, err
+}
+
+// begin counts a question or a transfer, and reports whether there were fewer than most.
+func (v *visits) begin(what any, most int) bool {
+	v.namesMu.Lock()
+	defer v.namesMu.Unlock()
+	if v.going[what] >= most {
+		return false
+	}
+	v.going[what]++
+	return true
+}
+
+func (v *visits) done(what any) {
+	v.namesMu.Lock()
+	defer v.namesMu.Unlock()
+	if v.going[what]--; v.going[what] == 0 {
+		delete(v.going, what)
+	}
+}
+
+// work waits until an import or export of an account may begin, at most for some time.
+func (d *Databases) work(ctx context.Context, account int64, most time.Duration) (end func(), err error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, most, errors.New("other imports and exports are going on; try again "+
+		"in a few minutes"))
+	defer cancel()
+	for !d.visits.begin(transfer{account}, transfersEach) {
+		select {
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	select {
+	case d.working <- struct{}{}:
+		return func() { <-d.working; d.visits.done(transfer{account}) }, nil
+	case <-ctx.Done():
+		d.visits.done(transfer{account})
+		return nil, context.Cause(ctx)
+	}
+}
+
+// A question and a transfer of an account are what is counted of it.
+type (
+	question struct{ account int64 }
+	transfer struct{ account int64 }
+)
+
+// Export implements agent.Visitor: it writes the contents of a database, of one moment. Begin is
+// called before the first byte is written; errors from then on leave a file that is not whole.
+func (d *Databases) Export(ctx context.Context, asked agentlink.DatabaseExport, begin func() io.Writer) error {
+	end, err := d.work(ctx, asked.Account, busyFor)
+	if err != nil {
+		return err
+	}
+	defer end()
+	return d.export(ctx, asked, begin)
+}
+
+// export is Export, whoever else is at work.
+func (d *Databases) export(ctx context.Context, asked agentlink.DatabaseExport, begin func() io.Writer) error {
+	e, one, err := d.enter(ctx, asked.DatabaseVisit)
+	if err != nil {
+		return err
+	}
+	defer d.leave(e, one)
+	ctx, cancel := context.WithTimeout(ctx, longestVisit)
+	defer cancel()
+	uid, err := nobody()
+	if err != nil {
+		return err
+	}
+	if !slices.Contains([]string{"", "gzip", "zstd"}, asked.Compression) {
+		return fmt.Errorf("there is no compression %q", asked.Compression)
+	}
+	if len(asked.Tables) > 0 {
+		there, err := e.look(ctx, one, agentlink.DatabaseQuestion{Ask: agentlink.AskTables})
+		if err != nil {
+			return err
+		}
+		for _, name := range asked.Tables {
+			if !slices.ContainsFunc(there.Tables, func(t agentlink.DatabaseTable) bool { return t.Name == name }) {
+				return noTable(name)
+			}
+		}
+	}
+	name, args, env := e.dump(one, asked.Tables)
+	cmd := exec.CommandContext(ctx, name, args...)
+	cmd.Dir, cmd.Env = "/", append(env, "PATH=/usr/bin:/bin", "LC_ALL=C.UTF-8")
+	// What the program reads is a stranger's. Without the agent, it ends at the closed pipe.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true,
+		Credential: &syscall.Credential{Uid: uid, Gid: uid, Groups: []uint32{}}}
+	var complaint beginning
+	cmd.Stderr = &complaint
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	wait := func() error {
+		err := cmd.Wait()
+		if err != nil && ctx.Err() == nil {
+			return refused(fmt.Sprintf("%s: %s", name, lastLines(string(bytes.TrimSpace(complaint.text)))))
+		}
+		return errors.Join(err, ctx.Err())
+	}
+	from := bufio.NewReaderSize(out, 256<<10)
+	if _, err := from.Peek(1); err != nil { // it says why
+		return errors.Join(wait(), emptyExport(err))
+	}
+	to, finish, err := compressed(begin(), asked.Compression)
+	if err != nil {
+		return errors.Join(err, cmd.Cancel(), wait())
+	}
+	if _, err := io.Copy(to, from); err != nil {
+		return errors.Join(err, cmd.Cancel(), wait())
+	}
+	if err := wait(); err != nil {
+		return err
+	}
+	return finish()
+}
+
+// emptyExport is the error where nothing came; the program has said why unless it has ended well.
+func emptyExport(err error) error {
+	if errors.Is(err, io.EOF) {
+		return nil
+	}
+	return err
+}
+
+// nobody is the number of a user who has nothing.
+func nobody() (uint32, error) {
+	u, err := user.Lookup("nobody")
+	if err != nil {
+		return 0, err
+	}
+	n, err := strconv.ParseUint(u.Uid, 10, 32)
+	return uint32(n), err
+}
+
+// beginning keeps that of what a program complains of.
+type beginning struct{ text []byte }
+
+// Write implements io.Writer.
+func (b *beginning) Write(p []byte) (int, error) {
+	const most = 4 << 10
+	b.text = append(b.text, p[:min(len(p), most-len(b.text))]...)
+	return len(p), nil
+}
+
+// compressed compresses what is written; finish writes the end.
+func compressed(w io.Writer, how string) (to io.Writer, finish func() error, err error) {
+	switch how {
+	case "":
+		return w, func() error { return nil }, nil
+	case "gzip":
+		z := fastgzip.NewWriter(w)
+		return z, z.Close, nil
+	}
+	z, err := zstd.NewWriter(w, zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return nil, nil, err
+	}
+	return z, z.Close, nil
+}
+
+// plain reads a file that may be compressed, as its first bytes say.
+func plain(in io.Reader) (io.Reader, func(), error) {
+	b := bufio.NewReaderSize(in, 256<<10)
+	head, err := b.Peek(4)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, nil, err
+	}
+	switch {
+	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
+		z, err := gzip.NewReader(b)
+		return z, func() {}, err
+	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
+		z, err := zstd.NewReader(b, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(128<<20))
+		if err != nil {
+			return nil, nil, err
+		}
+		return z, z.Close, nil
+	}
+	return b, func() {}, nil
+}
+
+// counting counts what is read, for whoever tells how far an import has come.
+type counting struct {
+	in    io.Reader
+	taken atomic.Int64
+}
+
+// Read implements io.Reader.
+func (c *counting) Read(p []byte) (int, error) {
+	n, err := c.in.Read(p)
+	c.taken.Add(int64(n))
+	return n, err
+}
+
+var errTooLarge = fmt.Errorf("the file is larger than %d GiB without compression", largestImport>>30)
+
+// bounded is a reader with an end.
+type bounded struct {
+	in   io.Reader
+	left int64
+}
+
+// Read implements io.Reader.
+func (b *bounded) Read(p []byte) (int, error) {
+	if b.left <= 0 {
+		return 0, errTooLarge
+	}
+	n, err := b.in.Read(p)
+	b.left -= int64(n)
+	return n, err
+}
+
+// importing is how far an import is that executes a file's statements, or adds its rows, as a user.
+type importing struct {
+	asked   agentlink.Import
+	now     agentlink.ImportProgress
+	file    *counting
+	scanner *dumps.Scanner
+	told    time.Time
+	// tell is called about every second.
+	tell func(agentlink.ImportProgress)
+}
+
+func (i *importing) progress() {
+	i.now.Taken = i.file.taken.Load()
+	if i.scanner != nil {
+		i.now.Size = i.scanner.Read()
+	}
+}
+
+func (i *importing) tick() {
+	if time.Since(i.told) > time.Second {
+		i.progress()
+		i.tell(i.now)
+		i.told = time.Now()
+	}
+}
+
+// execute executes a whole file. What has been executed before a failure stays.
+func (d *Databases) execute(ctx context.Context, i *importing) error {
+	asked := i.asked
+	end, err := d.work(ctx, asked.Account, longestVisit)
+	if err != nil {
+		return err
+	}
+	defer end()
+	e, one, err := d.enter(ctx, asked.DatabaseVisit)
+	if err != nil {
+		return err
+	}
+	defer d.leave(e, one)
+	text, closeText, err := plain(i.file)
+	if err != nil {
+		return err
+	}
+	defer closeText()
+	text = &bounded{text, largestImport}
+	l, err := e.load(ctx, one)
+	if err != nil {
+		return err
+	}
+	defer l.close()
+	if asked.CSV != nil {
+		return i.addRows(ctx, *asked.CSV, l, text)
+	}
+	return i.executeStatements(ctx, l, text)
+}
+
+// addRows adds the rows of a file to a table.
+func (i *importing) addRows(ctx context.Context, how agentlink.CSVImport, l loader, text io.Reader) error {
+	if len(how.Separator) != 1 || how.Separator == `"` || how.Separator == "\\" || how.Separator < "\t" {
+		return fmt.Errorf("%q cannot stand between values", how.Separator)
+	}
+	b := bufio.NewReaderSize(text, 256<<10)
+	var columns []string
+	if how.Header {
+		line, err := b.ReadSlice('\n') // one that is longer than the buffer is no line of names
+		if err != nil && (!errors.Is(err, io.EOF) || len(line) == 0) {
+			return fmt.Errorf("the first line, which should have the names of columns, cannot be read: %w", err)
+		}
+		r := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(line, []byte("\xef\xbb\xbf"))))
+		r.Comma = rune(how.Separator[0])
+		if columns, err = r.Read(); err != nil {
+			return fmt.Errorf("the first line, which should have the names of columns: %w", err)
+		}
+		i.now.Line = 1
+	}
+	lines := &lineCounter{in: b, i: i}
+	n, err := l.csv(ctx, how, columns, lines)
+	i.now.Rows = n
+	return errors.Join(err, lines.failed)
+}
+
+// lineCounter counts the lines of rows that an engine reads, and what was read.
+type lineCounter struct {
+	in     io.Reader
+	i      *importing
+	failed error
+}
+
+// Read implements io.Reader. An engine that is told of an error as the end would keep half of a
+// file.
+func (c *lineCounter) Read(p []byte) (int, error) {
+	n, err := c.in.Read(p)
+	c.i.now.Line += int64(bytes.Count(p[:n], []byte("\n")))
+	c.i.now.Size += int64(n)
+	c.i.tick()
+	if err != nil && !errors.Is(err, io.EOF) {
+		c.failed = err
+	}
+	return n, err
+}
+
+// executeStatements executes the statements of a file one after the other, up to the first that
+// fails.
+func (i *importing) executeStatements(ctx context.Context, l loader, text io.Reader) error {
+	b := bufio.NewReaderSize(text, 64<<10)
+	head, err := b.Peek(64 << 10)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	if err := dumps.Check(head); err != nil {
+		return err
+	}
+	i.scanner = dumps.NewScanner(b, i.asked.Engine)
+	i.now.Mended = map[dumps.Finding]int64{}
+	for {
+		st, err := i.scanner.Next()
+		if errors.Is(err, io.EOF) {
+			i.now.Line = i.scanner.Line()
+			return nil
+		}
+		if err != nil {
+			i.now.Line = i.scanner.Line()
+			return err
+		}
+		i.now.Line = st.Line
+		if err := i.one(ctx, l, st); err != nil {
+			i.now.Statement = dumps.Excerpt(st.Text)
+			return err
+		}
+		i.tick()
+	}
+}
+
+func (i *importing) one(ctx context.Context, l loader, st dumps.Statement) error {
+	asked := i.asked
+	statement, found := dumps.Mend(st, asked.Engine, asked.Database)
+	switch {
+	case found == "" && statement == nil: // it means nothing
+		return nil
+	case found != "" && !asked.Mend && st.Command:
+		return errors.New(found.Text().In("en"))
+	case found != "" && !asked.Mend:
+		statement = st.Text
+	case found.Mended() && found != "":
+		i.now.Mended[found]++
+	}
+	if statement == nil {
+		return nil
+	}
+	if st.Rows {
+		return l.rows(ctx, statement, i.scanner.Rows())
+	}
+	if err := l.exec(ctx, statement); err != nil {
+		return err
+	}
+	i.now.Statements++
+	return nil
+}

@@ -1,0 +1,119 @@
+package databases_test
+
+import (
+	"io"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"victualler/internal/agentlink"
+	"victualler/internal/api"
+	"victualler/internal/hosting/plans"
+	"victualler/internal/hosting/refusal"
+	"victualler/internal/service/servicetest"
+)
+
+func TestContents(t *testing.T) {
+	ctx := t.Context()
+	b := servicetest.New(t)
+	b.Server("skua", "web", "database")
+	engines(t, b, 1, "mariadb", "postgresql")
+	b.Plan("harbour", plans.Limits{plans.Databases: plans.Of(5)}, "databases")
+	owner, other := b.Customer("Tern Ferries", ""), b.Customer("Lamp Works", "")
+	b.Account(b.Operator, api.OpenAccount{Domain: "gangway.example", Plan: "harbour", Customer: "Tern Ferries"})
+	const at = "gangway.example"
+	add := func(in api.NewDatabase) {
+		t.Helper()
+		_, err := b.Databases.AddDatabase(ctx, owner, at, in)
+		require.NoError(t, err)
+		b.Work()
+	}
+	agent := b.Agents.On(1)
+	agent.Set(func(a *servicetest.Agent) {
+		a.Answer = agentlink.DatabaseAnswer{Tables: []agentlink.DatabaseTable{{Name: "boats"}},
+			Result: &agentlink.StatementResult{Columns: []string{"n"}, Took: time.Second, Affected: 3}}
+	})
+	add(api.NewDatabase{Name: "shop"})
+	_, err := b.Databases.Tables(ctx, owner, at, "shop", "")
+	servicetest.Refused(t, refusal.WrongState, err) // nobody may do anything with it
+	_, err = b.Databases.AddDatabaseUser(ctx, owner, at, api.NewDatabaseUser{Name: "eye", Password: password,
+		Levels: []api.DatabaseLevel{{Database: "shop", Level: "read"}}})
+	require.NoError(t, err)
+	_, err = b.Databases.AddDatabaseUser(ctx, owner, at, api.NewDatabaseUser{Name: "mute",
+		Levels: []api.DatabaseLevel{{Database: "shop", Level: "all"}}})
+	require.NoError(t, err)
+	tables, err := b.Databases.Tables(ctx, owner, at, "shop", "")
+	require.NoError(t, err)
+	assert.Equal(t, "gangway_eye", tables.User, "the other one has no password")
+	_, err = b.Databases.Tables(ctx, owner, at, "shop", "mute")
+	servicetest.Refused(t, refusal.WrongState, err)
+	add(api.NewDatabase{Name: "spare", User: "app", Password: password})
+	_, err = b.Databases.Tables(ctx, owner, at, "shop", "app")
+	servicetest.Refused(t, refusal.WrongState, err)
+	add(api.NewDatabase{Name: "notes", Engine: "postgresql", User: "pen", Password: password})
+
+	t.Run("statements", func(t *testing.T) {
+		result, err := b.Databases.Execute(ctx, owner, at, "shop", api.NewStatement{Statement: "DELETE FROM boats"})
+		require.NoError(t, err)
+		assert.Equal(t, api.StatementResult{User: "gangway_eye", Columns: []string{"n"}, Rows: [][]*string{},
+			Affected: 3,
+			Seconds:  1}, result)
+		assert.Contains(t, b.Events(at)[0], "database.statement")
+		agent.Set(func(a *servicetest.Agent) { a.Answer.Refused = "1054: no such column" })
+		_, err = b.Databases.Execute(ctx, owner, at, "shop", api.NewStatement{Statement: "SELECT x"})
+		servicetest.Refused(t, refusal.InvalidInput, err)
+		assert.ErrorContains(t, err, "MariaDB: 1054: no such column")
+		statements := strings.Count(strings.Join(b.Events(at), "\n"), "database.statement")
+		assert.Equal(t, 2, statements, "what was tried is recorded, too")
+		agent.Set(func(a *servicetest.Agent) { a.Answer.Refused, a.Unreachable = "", true })
+		_, err = b.Databases.Running(ctx, owner, at, "shop")
+		servicetest.Refused(t, refusal.ServerUnreachable, err)
+		agent.Set(func(a *servicetest.Agent) { a.Unreachable = false })
+	})
+	t.Run("imports", func(t *testing.T) {
+		for what, in := range map[string]api.NewImport{"nothing": {}, "both": {CopyOf: "spare", Size: 3}} {
+			_, err := b.Databases.NewImport(ctx, owner, at, "shop", in)
+			servicetest.Refused(t, refusal.InvalidInput, err)
+			assert.Error(t, err, what)
+		}
+		for _, from := range []string{"shop", "notes"} { // itself; another engine
+			_, err := b.Databases.NewImport(ctx, owner, at, "shop", api.NewImport{CopyOf: from})
+			servicetest.Refused(t, refusal.WrongState, err)
+		}
+		one, err := b.Databases.NewImport(ctx, owner, at, "shop", api.NewImport{Name: "boats.sql", Size: 6})
+		require.NoError(t, err)
+		one, err = b.Databases.ContinueImport(ctx, owner, at, one.ID, 0, strings.NewReader("SELECT"))
+		require.NoError(t, err)
+		assert.EqualValues(t, 6, one.Received)
+		in, err := b.Databases.LookAtImport(ctx, owner, at, one.ID)
+		require.NoError(t, err)
+		assert.Equal(t, "definer", in.Found[0].What)
+		assert.True(t, in.Found[0].Mended)
+		_, err = b.Databases.StartImport(ctx, other, at, one.ID, api.StartImport{})
+		servicetest.Refused(t, refusal.NotFound, err)
+		done, err := b.Databases.StartImport(ctx, owner, at, one.ID, api.StartImport{Mend: true})
+		require.NoError(t, err)
+		assert.Equal(t, "done", done.State)
+		assert.NotNil(t, done.EndedAt)
+		assert.Contains(t, b.Events(at)[0], "database.import")
+		_, err = b.Databases.Import(ctx, owner, at, "nothing")
+		servicetest.Refused(t, refusal.NotFound, err)
+		list, err := b.Databases.Imports(ctx, owner, at)
+		require.NoError(t, err)
+		assert.Len(t, list.Imports, 1)
+	})
+	t.Run("export", func(t *testing.T) {
+		contents, name, err := b.Databases.Export(ctx, owner, at, "spare", "", "zstd", []string{"boats"})
+		require.NoError(t, err)
+		text, err := io.ReadAll(contents)
+		require.NoError(t, err)
+		assert.Equal(t, "-- gangway_spare", string(text))
+		assert.Regexp(t, `^gangway_spare-\d{4}-\d\d-\d\d\.sql\.zst$`, name)
+		assert.Contains(t, b.Events(at)[0], "database.export")
+		_, _, err = b.Databases.Export(ctx, other, at, "spare", "", "", nil)
+		servicetest.Refused(t, refusal.NotFound, err)
+	})
+}
