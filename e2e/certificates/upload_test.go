@@ -313,6 +313,8 @@ func TestChallengesElsewhere(t *testing.T) {
 	require.NoError(t, i.PublicDNS.Serve("driftwood.example", "@ A "+skua+"\nwww A "+skua+"\n"))
 	account := e2e.Opened(t, api.OpenAccount{Domain: "driftwood.example", Server: "skua", Plan: "sealed"})
 	defer e2e.CloseAccount(t, account)
+	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "driftwood.example").State == "valid" },
+		"the first certificate, for which the account was opened")
 	e2e.OnZone(t, http.MethodPatch, "/zones/driftwood.example", api.ZoneChange{Hosted: "elsewhere"})
 	path := certificatePath(account.ID, "driftwood.example")
 

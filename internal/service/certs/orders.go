@@ -159,6 +159,10 @@ func (s *Service) beginOrder(ctx context.Context, a usecase.Actor, domainID int6
 			return 0, err
 		}
 		if under, err := tx.UnfinishedOrder(ctx, domainID); err == nil {
+			if ask.byPerson && !sameNames(under.Names, pass) {
+				return 0, refusal.New(refusal.WrongState, "an order for %s is under way (operation %d): wait for its "+
+					"end, or cancel it", strings.Join(under.Names, ", "), under.OperationID)
+			}
 			return under.OperationID, nil // another process was quicker
 		} else if !store.None(err) {
 			return 0, err
@@ -197,6 +201,10 @@ func (s *Service) beginOrder(ctx context.Context, a usecase.Actor, domainID int6
 		}
 		return operation, s.Queue.Order(ctx, tx, order.ID)
 	})
+}
+
+func sameNames(a, b []string) bool {
+	return slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b)))
 }
 
 // choice is what comes of a rehearsal: for which names it is ordered,

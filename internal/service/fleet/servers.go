@@ -132,6 +132,10 @@ func agentAddress(typed string) (string, error) {
 	return net.JoinHostPort(host, port), nil
 }
 
+// firstAnswer is for how long an agent that has just got its certificate may be silent: it
+// prepares the programs of its server before it listens again, on a busy server for some seconds.
+const firstAnswer = time.Minute
+
 // TryJoin tries once to enrol a waiting server's agent. Done tells that there
 // is nothing more to wait for.
 func (s *Service) TryJoin(ctx context.Context, serverID, operationID int64) (done bool, err error) {
@@ -176,8 +180,8 @@ func (s *Service) TryJoin(ctx context.Context, serverID, operationID int64) (don
 	p.Step(agentlink.Step{Name: step, State: agentlink.StepDone,
 		Detail: language.New("the agent has its certificate").Encode()})
 	p.Step(agentlink.Step{Name: "ask", State: agentlink.StepRunning})
-	for try := 0; ; try++ {
-		if _, err = s.poll(ctx, serverID, server.Address); err == nil || try == 20 {
+	for until := time.Now().Add(firstAnswer); ; {
+		if _, err = s.poll(ctx, serverID, server.Address); err == nil || time.Now().After(until) {
 			break
 		}
 		select {
