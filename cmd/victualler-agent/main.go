@@ -120,6 +120,7 @@ func drivers(stateDir string) (agent.Config, *nginx.Driver, error) {
 	if err != nil {
 		return c, nil, err
 	}
+	c.Address = addresses[0]
 	server := render.Server{Addresses: addresses, PHP: sandbox.Installed()}
 	if len(server.PHP) == 0 {
 		return c, nil, errors.New("no PHP-FPM is installed on this server (Debian's package php-fpm)")

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"iter"
 	"log/slog"
+	"net/netip"
 	"slices"
 	"sync"
 	"time"
@@ -49,6 +50,8 @@ type Config struct {
 	Visits *visits.Counter
 	// VisitsRound is how often it is worked out which sites those are.
 	VisitsRound time.Duration
+	// Address is the server's own, at which its web server answers.
+	Address netip.Addr
 	// Homes is the directory of homes.
 	Homes string
 	Log   *slog.Logger

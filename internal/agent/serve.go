@@ -69,6 +69,7 @@ func (a *Agent) Handler(own *identity) http.Handler {
 			answer(w, page, err)
 		}
 	})
+	a.kitRoutes(mux)
 	if a.Mailer != nil {
 		mux.HandleFunc("POST /v1/mail-log", func(w http.ResponseWriter, r *http.Request) {
 			if asked, ok := read[agentlink.MailLogRequest](w, r); ok {
@@ -113,6 +114,12 @@ func (a *Agent) Handler(own *identity) http.Handler {
 		mux.HandleFunc("POST /v1/database/imports/new", func(w http.ResponseWriter, r *http.Request) {
 			if asked, ok := read[agentlink.NewImport](w, r); ok {
 				one, err := a.Visitor.NewImport(asked)
+				answer(w, agentlink.ImportAnswer{Import: one}, err)
+			}
+		})
+		mux.HandleFunc("POST /v1/database/imports/save", func(w http.ResponseWriter, r *http.Request) {
+			if asked, ok := read[agentlink.DatabaseVisit](w, r); ok {
+				one, err := a.Visitor.SaveDatabase(r.Context(), asked)
 				answer(w, agentlink.ImportAnswer{Import: one}, err)
 			}
 		})

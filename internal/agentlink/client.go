@@ -216,6 +216,12 @@ func (c *Client) NewImport(ctx context.Context, asked NewImport) (ImportAnswer, 
 	return told, c.call(ctx, "/v1/database/imports/new", asked, &told)
 }
 
+// SaveDatabase has the contents of a database kept as an import into it that waits to be started.
+func (c *Client) SaveDatabase(ctx context.Context, v DatabaseVisit) (ImportAnswer, error) {
+	var told ImportAnswer
+	return told, c.call(ctx, "/v1/database/imports/save", v, &told)
+}
+
 // ContinueImport sends what comes behind the first bytes of a file; it may be sent in parts.
 func (c *Client) ContinueImport(ctx context.Context, account int64, id string, offset int64,
 	file io.Reader) (ImportAnswer, error) {

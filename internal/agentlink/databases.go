@@ -154,6 +154,8 @@ type ImportOrder struct {
 	// Mend has statements mended that have one meaning here ([dumps.Mend]); without, what is not
 	// allowed is refused by the engine. It is for [ImportStart].
 	Mend bool `json:"mend,omitempty"`
+	// Empty has everything dropped first that is in the database. It is for [ImportStart].
+	Empty bool `json:"empty,omitempty"`
 }
 
 // What can be done with an import.
@@ -188,11 +190,15 @@ type Import struct {
 	Received int64          `json:"received"`
 	State    string         `json:"state"`
 	Mend     bool           `json:"mend"`
+	Empty    bool           `json:"empty,omitempty"`
 	Progress ImportProgress `json:"progress"`
 	AddedAt  time.Time      `json:"added_at"`
 	BegunAt  time.Time      `json:"begun_at,omitzero"`
 	EndedAt  time.Time      `json:"ended_at,omitzero"`
 }
+
+// SavedName is what the import is called that a database was saved as.
+const SavedName = "before an update"
 
 // ImportAnswer is what an order leads to.
 type ImportAnswer struct {

@@ -314,6 +314,8 @@ type OpenAccount struct {
 	Password      string `json:"password,omitempty" maxLength:"1000" doc:"The first password, with activation “password”."`
 	MustChange    bool   `json:"must_change,omitempty" doc:"True to have the first password changed at the first sign-in."`
 	ReadOnly      bool   `json:"read_only,omitempty" doc:"True for a sign-in that may look and change nothing."`
+	// Kit is installed when the account is there.
+	Kit *NewSiteKit `json:"kit,omitempty" doc:"With what its main site begins; an empty page otherwise."`
 }
 
 // NewOwner names the customer to whom an account is given.
@@ -323,10 +325,12 @@ type NewOwner struct {
 
 // Opening is an account that is being opened.
 type Opening struct {
-	Account     Account  `json:"account"`
-	Operation   int64    `json:"operation" doc:"Number of the operation that makes it."`
-	Corrections []string `json:"corrections" doc:"What was put right in the domain."`
-	Placement   string   `json:"placement" doc:"Why it goes on that server; for operators."`
+	Account   Account `json:"account"`
+	Operation int64   `json:"operation" doc:"Number of the operation that makes it."`
+	// KitOperation follows it.
+	KitOperation int64    `json:"kit_operation,omitempty" doc:"Number of the operation that installs its kit afterwards."`
+	Corrections  []string `json:"corrections" doc:"What was put right in the domain."`
+	Placement    string   `json:"placement" doc:"Why it goes on that server; for operators."`
 }
 
 // DomainCheck is what would become of a domain that is being typed.

@@ -289,6 +289,7 @@ type Settings struct {
 	MailName       string   `json:"mail_name,omitempty" doc:"Sign-in name there."`
 	MailPassword   bool     `json:"mail_password" doc:"Whether there is a password for it; it cannot be looked up."`
 	Sender         string   `json:"sender" doc:"Address of notices."`
+	KitKeys        []string `json:"kit_keys" doc:"Public keys of minisign or SSH; with any, kits must be signed with one of them."`
 	MailDays       int      `json:"mail_days" doc:"For how many days messages wait that cannot be delivered; then they go back to their senders."`
 	Spam           Spam     `json:"spam"`
 	Operation      int64    `json:"operation,omitempty" doc:"Number of the operation that tells the servers, whose own pages show it."`
@@ -330,6 +331,7 @@ type SettingsChange struct {
 	MailPassword   *string   `json:"mail_password,omitempty" maxLength:"1000"`
 	Sender         *string   `json:"sender,omitempty" maxLength:"254"`
 	MailDays       *int      `json:"mail_days,omitempty" minimum:"1" maximum:"14"`
+	KitKeys        *[]string `json:"kit_keys,omitempty" maxItems:"50"`
 
 	Spam *SpamChange `json:"spam,omitempty"`
 }

@@ -134,6 +134,7 @@ func (a *API) addRoutes() {
 	a.certificateRoutes()
 	a.customerRoutes()
 	a.eventRoutes()
+	a.kitRoutes()
 	a.loginRoutes()
 	a.databaseRoutes()
 	a.databaseContentRoutes()
@@ -241,6 +242,10 @@ type route struct {
 	permission                                  rights.Permission
 	// status is that of success, 200 where it is 0.
 	status int
+	// largest is how many bytes its body may have, and time how long it may take to come; 0 is what
+	// is usual.
+	largest int64
+	time    time.Duration
 	// answer is the document of a route made with [registerChange]; nil for one without.
 	answer reflect.Type
 	// changes says that the route was made with [registerChange].
@@ -349,8 +354,8 @@ func (r route) operation(registry huma.Registry) huma.Operation {
 	}
 	o := huma.Operation{OperationID: r.id, Method: r.method, Path: Base + r.path, Summary: r.summary,
 		Description: r.description,
-		Tags:        []string{r.tag}, DefaultStatus: r.status, MaxBodyBytes: maxBody,
-		BodyReadTimeout: bodyTime,
+		Tags:        []string{r.tag}, DefaultStatus: r.status, MaxBodyBytes: cmp.Or(r.largest, maxBody),
+		BodyReadTimeout: cmp.Or(r.time, bodyTime),
 		Metadata:        map[string]any{permissionKey: r.permission},
 		Extensions:      map[string]any{"x-permission": string(r.permission)}}
 	if r.permission != rights.Public {

@@ -30,6 +30,7 @@ const (
 	applyQueue  = "apply"
 	serverQueue = "server"
 	orderQueue  = "order"
+	kitQueue    = "kit"
 )
 
 // timeout is how long one try of a job may take. A job that is still marked as running after it was
@@ -71,6 +72,13 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 		}
 		return err
 	}))
+	river.AddWorker(workers, long(func(ctx context.Context, j *river.Job[kitArgs]) error {
+		again, err := sv.Kits.Work(ctx, j.Args.SiteKitID)
+		if err == nil && again > 0 {
+			return river.JobSnooze(again)
+		}
+		return err
+	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[dueArgs]) error {
 		return sv.Certs.OrderCertificates(ctx)
 	}))
@@ -96,7 +104,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 		return sv.Fleet.PollServers(ctx)
 	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[resumeArgs]) error {
-		return sv.Rollout.ResumeStalled(ctx)
+		return errors.Join(sv.Rollout.ResumeStalled(ctx), sv.Kits.Resume(ctx))
 	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[roundArgs]) error {
 		return sv.Rollout.SweepServers(ctx)
@@ -118,6 +126,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 			applyQueue:         {MaxWorkers: 192, FetchCooldown: 2 * time.Millisecond},
 			serverQueue:        {MaxWorkers: 20},
 			orderQueue:         {MaxWorkers: 64, FetchCooldown: 2 * time.Millisecond},
+			kitQueue:           {MaxWorkers: 20, FetchCooldown: 2 * time.Millisecond},
 			river.QueueDefault: {MaxWorkers: 10},
 		},
 		FetchCooldown:               10 * time.Millisecond,
@@ -206,6 +215,12 @@ type orderArgs struct {
 
 func (orderArgs) Kind() string { return "order" }
 
+type kitArgs struct {
+	SiteKitID int64 `json:"site_kit_id"`
+}
+
+func (kitArgs) Kind() string { return "kit" }
+
 type dueArgs struct{}
 
 func (dueArgs) Kind() string { return "due" }
@@ -284,6 +299,16 @@ func (j *Jobs) Order(ctx context.Context, tx store.Tx, orderID int64) error {
 	}
 	_, err = j.client.InsertTx(ctx, tx.JobTx(), orderArgs{orderID}, &river.InsertOpts{Queue: orderQueue,
 		MaxAttempts: 500})
+	return err
+}
+
+// Kit implements usecase.Queue. One that waits for its turn is not queued twice.
+func (j *Jobs) Kit(ctx context.Context, tx store.Tx, siteKitID int64) error {
+	waits, err := tx.JobWaits(ctx, kitArgs{}.Kind(), kitArgs{siteKitID})
+	if err != nil || waits {
+		return err
+	}
+	_, err = j.client.InsertTx(ctx, tx.JobTx(), kitArgs{siteKitID}, &river.InsertOpts{Queue: kitQueue, MaxAttempts: 500})
 	return err
 }
 

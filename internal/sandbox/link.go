@@ -93,25 +93,55 @@ func Ask(ctx context.Context, q Question) (Answer, error) {
 // Enter has a program run in a sandbox, with this process's standard input and outputs, and returns
 // how it ended.
 func Enter(e Entry) (Ended, error) {
+	_, err := unix.IoctlGetTermios(0, unix.TCGETS)
+	e.Terminal = err == nil
+	return enter(context.Background(), e, os.Stdin, os.Stdout, os.Stderr, func() {
+		// What came in is the other's now: this end would keep pipes open.
+		os.Stdin.Close()
+		os.Stdout.Close()
+	})
+}
+
+// Run has a program run in a sandbox without any input, and returns how it ended. What it writes
+// goes to output, which is closed here. When the context ends, so does the program, and all that
+// it has started.
+func Run(ctx context.Context, e Entry, output *os.File) (Ended, error) {
+	nothing, err := os.Open(os.DevNull)
+	if err != nil {
+		output.Close()
+		return Ended{}, err
+	}
+	closed := func() {
+		nothing.Close()
+		output.Close()
+	}
+	defer closed()
+	return enter(ctx, e, nothing, output, output, closed)
+}
+
+// enter hands over an entry with its files; given is called when they are the other end's.
+func enter(ctx context.Context, e Entry, in, out, complaints *os.File, given func()) (Ended, error) {
 	conn, err := net.DialUnix("unixpacket", nil, &net.UnixAddr{Name: Door, Net: "unixpacket"})
 	if err != nil {
 		return Ended{}, fmt.Errorf("%w (%w)", ErrUnreachable, err)
 	}
 	defer conn.Close()
-	_, err = unix.IoctlGetTermios(0, unix.TCGETS)
-	e.Terminal = err == nil
 	text, err := json.Marshal(e)
 	if err != nil {
 		return Ended{}, err
 	}
-	if _, _, err := conn.WriteMsgUnix(text, unix.UnixRights(0, 1, 2), nil); err != nil {
+	rights := unix.UnixRights(int(in.Fd()), int(out.Fd()), int(complaints.Fd()))
+	if _, _, err := conn.WriteMsgUnix(text, rights, nil); err != nil {
 		return Ended{}, err
 	}
-	// What came in is the other's now: this end would keep pipes open.
-	os.Stdin.Close()
-	os.Stdout.Close()
+	given()
+	stop := context.AfterFunc(ctx, func() { conn.Close() }) // on which the other end kills it
+	defer stop()
 	answer := make([]byte, 64<<10)
 	n, err := conn.Read(answer)
+	if ctx.Err() != nil {
+		return Ended{}, context.Cause(ctx)
+	}
 	if err != nil {
 		return Ended{}, fmt.Errorf("the session was cut off: %w", err)
 	}

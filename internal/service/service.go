@@ -14,6 +14,7 @@ import (
 	"victualler/internal/service/dns"
 	"victualler/internal/service/domains"
 	"victualler/internal/service/fleet"
+	"victualler/internal/service/kits"
 	"victualler/internal/service/logins"
 	"victualler/internal/service/mail"
 	"victualler/internal/service/notify"
@@ -35,6 +36,7 @@ type Service struct {
 	DNS       *dns.Service
 	Domains   *domains.Service
 	Fleet     *fleet.Service
+	Kits      *kits.Service
 	Logins    *logins.Service
 	Mail      *mail.Service
 	Notify    *notify.Service
@@ -68,9 +70,10 @@ func Assemble(base *usecase.Base) *Service {
 	s.Overview = overview.New(base, s.Fleet)
 	s.Logins = logins.New(base, s.Rollout)
 	s.Databases = databases.New(base, s.Rollout, s.Notify)
+	s.Kits = kits.New(base, s.Rollout, s.Domains, s.Databases)
 	s.Mail = mail.New(base, s.Rollout, s.Notify, s.Certs, s.People)
 	s.Settings = settings.New(base, s.Rollout)
-	s.Accounts = accounts.New(base, s.Domains, s.Fleet, s.Notify, s.People, s.Rollout, s.Selling)
+	s.Accounts = accounts.New(base, s.Domains, s.Fleet, s.Kits, s.Notify, s.People, s.Rollout, s.Selling)
 	// What servers hold for an account, in the order in which it is filled: logins and certificates
 	// need to know what the parts before them have said.
 	s.Rollout.SetParts(
@@ -83,6 +86,7 @@ func Assemble(base *usecase.Base) *Service {
 		s.Logins.LoginsPart(),
 		s.Mail.Part(),
 		s.Databases.Part(),
+		s.Kits.Part(),
 	)
 	return s
 }

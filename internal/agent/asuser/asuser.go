@@ -6,6 +6,7 @@ package asuser
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -60,8 +61,12 @@ func Hook() {
 		_ = syscall.Kill(-1, syscall.SIGKILL) // every process that this user may end, but this one
 		os.Exit(0)
 	}
-	if os.Args[0] == helperName {
-		if err := work(os.Stdin, os.Stdout); err != nil {
+	if os.Args[0] == helperName || os.Args[0] == treesName {
+		do := work
+		if os.Args[0] == treesName {
+			do = workOnTree
+		}
+		if err := do(os.Stdin, os.Stdout); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(1)
 		}
@@ -121,11 +126,14 @@ func Do(ctx context.Context, uid int, w Work) error {
 	return nil
 }
 
-// bounded is a buffer that keeps the beginning of what is written.
-type bounded struct{ bytes.Buffer }
+// bounded is a buffer that keeps the beginning of what is written: so many bytes, or 64 KiB.
+type bounded struct {
+	bytes.Buffer
+	most int
+}
 
 func (b *bounded) Write(p []byte) (int, error) {
-	const most = 64 << 10
+	most := cmp.Or(b.most, 64<<10)
 	b.Buffer.Write(p[:min(len(p), most-min(most, b.Len()))])
 	return len(p), nil
 }

@@ -65,8 +65,8 @@ type Values map[string]string
 // has a database.
 var (
 	SiteValues     = []string{"site_name", "site_address"}
-	DatabaseValues = []string{"database_host", "database_port", "database_socket", "database_name", "database_user",
-		"database_password"}
+	DatabaseValues = []string{"database_dsn", "database_host", "database_port", "database_socket", "database_name",
+		"database_user", "database_password"}
 )
 
 // fields are the names that templates of the kit can have.

@@ -356,10 +356,11 @@ func Pack(dir fs.FS) ([]byte, error) {
 }
 
 // WriteSite writes what a site gets as an archive (tar), with its templates filled in, and returns
-// the digests of the files by path: SHA-256 in hexadecimal digits.
+// the digests of all files by path: SHA-256 in hexadecimal digits. Only are those that are written;
+// nil is all.
 //
 // Refusals: InvalidInput.
-func (k Kit) WriteSite(to io.Writer, archive []byte, values Values) (map[string]string, error) {
+func (k Kit) WriteSite(to io.Writer, archive []byte, values Values, only map[string]bool) (map[string]string, error) {
 	digests := map[string]string{}
 	w := writer{Writer: tar.NewWriter(to)}
 	err := each(archive, func(e entry) error {
@@ -377,7 +378,11 @@ func (k Kit) WriteSite(to io.Writer, archive []byte, values Values) (map[string]
 			f.Size, from = int64(len(text)), bytes.NewReader(text)
 		}
 		sum := sha256.New()
-		if err := w.add(f, io.TeeReader(from, sum)); err != nil {
+		if only != nil && !only[f.Path] {
+			if _, err := io.Copy(sum, from); err != nil {
+				return err
+			}
+		} else if err := w.add(f, io.TeeReader(from, sum)); err != nil {
 			return err
 		}
 		digests[f.Path] = hex.EncodeToString(sum.Sum(nil))

@@ -179,7 +179,7 @@ func TestWriteSite(t *testing.T) {
 		text: "<?php return {{php owner}};"}, item{name: "files/run", text: "run", mode: 0o755}))
 	require.NoError(t, err)
 	var out bytes.Buffer
-	digests, err := p.WriteSite(&out, p.Archive, Values{"owner": "Ann's"})
+	digests, err := p.WriteSite(&out, p.Archive, Values{"owner": "Ann's"}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, p.Files[1].Digest, digests["run"])
 	assert.NotEqual(t, p.Files[0].Digest, digests["c.php"], "it is filled in")
@@ -190,7 +190,7 @@ func TestWriteSite(t *testing.T) {
 		return err
 	}))
 	assert.Equal(t, map[string]string{"c.php": `<?php return 'Ann\'s';`, "run": "run"}, got)
-	_, err = p.WriteSite(io.Discard, p.Archive, nil)
+	_, err = p.WriteSite(io.Discard, p.Archive, nil, nil)
 	assert.Error(t, err, "a value is missing")
 }
 

@@ -33,6 +33,10 @@ const (
 	MailChange         Permission = "mail.change"
 	DatabasesChange    Permission = "databases.change"
 	DatabasesContents  Permission = "databases.contents"
+	KitsRead           Permission = "kits.read"
+	KitsOffer          Permission = "kits.offer"
+	KitsRegister       Permission = "kits.register"
+	KitsInstall        Permission = "kits.install"
 	MessagesRead       Permission = "messages.read"
 	QueueChange        Permission = "queue.change"
 	SendingRelease     Permission = "sending.release"
@@ -120,6 +124,10 @@ var table = []entry{
 	{MailChange, false, true, false, true, true, "add, change and remove mailboxes and addresses"},
 	{DatabasesChange, false, true, false, true, true, "add, change and remove databases and their users"},
 	{DatabasesContents, false, true, false, true, true, "look into databases, execute statements, import and export"},
+	{KitsInstall, false, true, false, true, true, "install, update and remove kits of sites"},
+	{KitsRead, true, true, false, true, false, "see kits, and which plans offer them"},
+	{KitsOffer, false, false, false, true, false, "choose which plans offer kits"},
+	{KitsRegister, false, false, false, false, false, "register and remove kits"},
 	{MessagesRead, true, true, false, true, true, "see what has become of messages, and which wait"},
 	{QueueChange, false, true, false, true, true, "try, hold and remove messages that wait"},
 	{SendingRelease, false, true, false, true, false, "have accounts send again that were stopped, as mail came back"},

@@ -98,6 +98,11 @@ func (s *Service) OpenAccount(ctx context.Context, a usecase.Actor, in api.OpenA
 			if out.Placement != "" {
 				a.NoteAll(language.Plains([]string{out.Placement}))
 			}
+			if in.Kit != nil {
+				if _, err := s.kits.InstallAtOpening(ctx, tx, a, account, *in.Kit); err != nil {
+					return out, err
+				}
+			}
 			return out, s.rollout.PreviewAccount(ctx, tx, a, account)
 		}
 		out.Operation, err = usecase.AddOperation(ctx, tx, a, db.AddOperationParams{Kind: "account.open",
@@ -105,6 +110,11 @@ func (s *Service) OpenAccount(ctx context.Context, a usecase.Actor, in api.OpenA
 			ServerID: &account.ServerID, Revision: &account.Revision})
 		if err != nil {
 			return out, err
+		}
+		if in.Kit != nil {
+			if out.KitOperation, err = s.kits.InstallAtOpening(ctx, tx, a, account, *in.Kit); err != nil {
+				return out, err
+			}
 		}
 		if err := s.Queue.Apply(ctx, tx, account.ID); err != nil {
 			return out, err

@@ -5,6 +5,7 @@ package accounts
 import (
 	"victualler/internal/service/domains"
 	"victualler/internal/service/fleet"
+	"victualler/internal/service/kits"
 	"victualler/internal/service/notify"
 	"victualler/internal/service/people"
 	"victualler/internal/service/rollout"
@@ -17,6 +18,7 @@ type Service struct {
 	*usecase.Base
 	domains *domains.Service
 	fleet   *fleet.Service
+	kits    *kits.Service
 	notify  *notify.Service
 	people  *people.Service
 	rollout *rollout.Service
@@ -24,9 +26,8 @@ type Service struct {
 }
 
 // New makes the use cases.
-func New(b *usecase.Base, domains *domains.Service, fleet *fleet.Service, notify *notify.Service,
-	people *people.Service,
-	rollout *rollout.Service, selling *selling.Service) *Service {
-	return &Service{Base: b, domains: domains, fleet: fleet, notify: notify, people: people, rollout: rollout,
-		selling: selling}
+func New(b *usecase.Base, domains *domains.Service, fleet *fleet.Service, kits *kits.Service,
+	notify *notify.Service, people *people.Service, rollout *rollout.Service, selling *selling.Service) *Service {
+	return &Service{Base: b, domains: domains, fleet: fleet, kits: kits, notify: notify, people: people,
+		rollout: rollout, selling: selling}
 }

@@ -117,9 +117,8 @@ type orderRun struct {
 	site      siteCertificate
 	authority db.Authority
 	order     db.Order
-	// ways are how names are proved; over HTTP where nothing is said.
-	ways     map[string]certificates.Proof
-	progress *usecase.Progress
+	ways      proofs
+	progress  *usecase.Progress
 }
 
 // Order brings an order as far as it goes now. With again, it goes on after that time. An error
@@ -139,8 +138,8 @@ func (s *Service) Order(ctx context.Context, id int64) (again time.Duration, err
 	if err != nil {
 		return 0, err
 	}
-	w := &orderRun{service: s, order: order, ways: map[string]certificates.Proof{}}
-	if err := json.Unmarshal(order.Ways, &w.ways); err != nil {
+	w := &orderRun{service: s, order: order}
+	if w.ways, err = waysOf(order); err != nil {
 		return 0, err
 	}
 	if w.site, err = s.loadSiteCertificate(ctx, s.Store.Queries, order.DomainID); err != nil {
@@ -336,7 +335,7 @@ func (w *orderRun) outcomeOf(ctx context.Context, err error) (outcome, error) {
 		why = acme.Reason(err)
 	}
 	patience := rollout.GiveUpAfter
-	if w.byHand() { // somebody has gone to some trouble for it
+	if w.ways.byHand() { // somebody has gone to some trouble for it
 		patience = w.deadline()
 	}
 	if why.Passing && !why.Limited && w.age() <= patience {
@@ -401,7 +400,7 @@ const (
 
 // deadline is after how long an order has come to nothing that has not come to an end.
 func (w *orderRun) deadline() time.Duration {
-	if w.byHand() {
+	if w.ways.byHand() {
 		return byHandTime + orderTime
 	}
 	return orderTime
@@ -431,7 +430,7 @@ func (w *orderRun) poll(ctx context.Context,
 // prove meets the challenges of all names.
 func (w *orderRun) prove(ctx context.Context) (outcome, error) {
 	w.begin("prove")
-	if w.byHand() { // the authority is not asked as long as there is nothing for it to see
+	if w.ways.byHand() { // the authority is not asked as long as there is nothing for it to see
 		known, err := w.service.Store.ChallengesOf(ctx, w.order.ID)
 		if err != nil {
 			return outcome{}, err
@@ -503,7 +502,7 @@ func (w *orderRun) refused(ctx context.Context, o acme.Order) outcome {
 
 // explained is a failure in our words before the authority's, where a rehearsal meets it, too.
 func (w *orderRun) explained(ctx context.Context, f orderFailure) orderFailure {
-	if len(f.names) == 0 || w.byHand() {
+	if len(f.names) == 0 || w.ways.byHand() {
 		return f
 	}
 	verdicts, err := w.service.rehearse(ctx, rehearsal{site: w.site, names: f.names[:1],

@@ -159,7 +159,11 @@ func (s *Service) beginOrder(ctx context.Context, a usecase.Actor, domainID int6
 			return 0, err
 		}
 		if under, err := tx.UnfinishedOrder(ctx, domainID); err == nil {
-			if ask.byPerson && !sameNames(under.Names, pass) {
+			ways, err := waysOf(under)
+			if err != nil {
+				return 0, err
+			}
+			if ask.byPerson && (!sameNames(under.Names, pass) || ask.ByHand && !ways.byHand()) {
 				return 0, refusal.New(refusal.WrongState, "an order for %s is under way (operation %d): wait for its "+
 					"end, or cancel it", strings.Join(under.Names, ", "), under.OperationID)
 			}

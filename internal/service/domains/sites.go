@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -666,4 +667,45 @@ func (s *Service) templateFor(ctx context.Context, tx store.Tx, a usecase.Actor,
 		return nil, usecase.NotFound("template", reference)
 	}
 	return &row.ID, nil
+}
+
+// SetSettings sets settings of a site whose account is locked, and returns what they were: null for
+// those that were not its own. Settings that are null are taken from it. Whoever calls it has the
+// servers told.
+//
+// Refusals: InvalidInput.
+func SetSettings(ctx context.Context, tx store.Tx, st entitlement.Entitlement, domain int64,
+	given map[string]json.RawMessage) (before map[string]json.RawMessage, err error) {
+	rows, err := LoadSites(ctx, tx.Queries, st)
+	if err != nil {
+		return nil, err
+	}
+	d := rows.byID(domain)
+	set, unset, err := sites.Read(given)
+	if err != nil {
+		return nil, err
+	}
+	if key, err := rows.bounds.Admit(set); err != nil {
+		return nil, refusal.Input("settings."+string(key), "%s", err)
+	}
+	own, before := rows.own[domain], map[string]json.RawMessage{}
+	for key := range given {
+		before[key] = json.RawMessage("null")
+		if value, is := own[sites.Key(key)]; is {
+			if before[key], err = json.Marshal(value); err != nil {
+				return nil, err
+			}
+		}
+	}
+	maps.Copy(own, set)
+	for _, key := range unset {
+		delete(own, key)
+	}
+	if d.Settings, err = json.Marshal(own); err != nil {
+		return nil, err
+	}
+	_, err = tx.ChangeDomain(ctx, db.ChangeDomainParams{ID: d.ID, ServedAs: d.ServedAs, CountsAs: d.CountsAs,
+		Root: d.Root, MovedFrom: d.MovedFrom, Target: d.Target, Code: d.Code, KeepPath: d.KeepPath,
+		KeepQuery: d.KeepQuery, MirrorOf: d.MirrorOf, Settings: d.Settings, TemplateID: d.TemplateID})
+	return before, err
 }

@@ -75,6 +75,10 @@ type Agent struct {
 	Answer   agentlink.DatabaseAnswer
 	// Asked are the questions about databases.
 	Asked []agentlink.DatabaseQuestion
+	// Sites are the files of sites, by domain; see [Agent.Site]. KitFault is asked before each piece
+	// of work with one.
+	Sites    map[string]*Site
+	KitFault func(what string) error
 	// Failures are sign-ins that failed.
 	Failures []agentlink.SignInFailures
 	// Applies counts applies, refused ones too.
@@ -395,6 +399,7 @@ func (a *Agent) OrderImport(_ context.Context, order agentlink.ImportOrder) (tol
 	told, err = a.importOf(order.Account, order.ID, func(one *agentlink.Import) {
 		if order.Do == agentlink.ImportStart {
 			one.State, one.Mend, one.EndedAt = agentlink.ImportDone, order.Mend, time.Now()
+			one.Empty = order.Empty
 		}
 	})
 	if order.Do == agentlink.ImportLook {

@@ -60,6 +60,11 @@ func (q *Queue) Order(_ context.Context, _ store.Tx, order int64) error {
 	return q.add(Job{Kind: "Order", ID: order})
 }
 
+// Kit implements usecase.Queue.
+func (q *Queue) Kit(_ context.Context, _ store.Tx, siteKit int64) error {
+	return q.add(Job{Kind: "Kit", ID: siteKit})
+}
+
 // RollOut implements usecase.Queue.
 func (q *Queue) RollOut(_ context.Context, _ store.Tx, operation int64) error {
 	return q.add(Job{Kind: "RollOut", ID: operation, Operation: operation})
@@ -84,6 +89,16 @@ func (q *Queue) Sweep(_ context.Context, _ store.Tx, server, operation int64, re
 	return q.add(Job{Kind: kind, ID: server, Operation: operation})
 }
 
+// waits reports whether a job that wants to be done again is: a hundred times, as nobody else comes
+// to its help.
+func (b *Bench) waits(j Job) bool {
+	if b.again == nil {
+		b.again = map[int64]int{}
+	}
+	b.again[j.ID]++
+	return b.again[j.ID] < 100
+}
+
 func eventsOf(account string) people.EventFilter { return people.EventFilter{Account: account} }
 
 // Work does what is queued, and what that queues, but for mail and
@@ -99,6 +114,13 @@ func (b *Bench) Work() {
 				_ = b.Rollout.Apply(ctx, j.ID)
 			case "RollOut":
 				_ = b.Rollout.RollOut(ctx, j.ID)
+			case "Kit":
+				// It may wait for an apply that is behind it in the queue.
+				again, err := b.Kits.Work(ctx, j.ID)
+				require.NoError(b.t, err)
+				if again > 0 && b.waits(j) {
+					require.NoError(b.t, b.Queue.add(j))
+				}
 			case "Join":
 				_, err := b.Fleet.TryJoin(ctx, j.ID, j.Operation)
 				require.NoError(b.t, err)

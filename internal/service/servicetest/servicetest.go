@@ -45,6 +45,7 @@ type Bench struct {
 
 	t       testing.TB
 	numbers int
+	again   map[int64]int // how often jobs wanted to be done again
 }
 
 // New makes a bench with one operator and nothing else. It has few connections to the database

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/kits"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/rights"
@@ -31,7 +32,8 @@ func settingsView(row db.Setting) api.Settings {
 		SessionMinutes: int(row.SessionMinutes), MailServer: row.MailServer, MailSecurity: row.MailSecurity,
 		MailName:     row.MailName,
 		MailPassword: row.MailPassword != nil, Sender: row.Sender, ChallengeZone: row.ChallengeZone,
-		DomainProof: row.DomainProof, MailDays: int(row.MailDays), Spam: spamView(row), Version: row.Version}
+		DomainProof: row.DomainProof, MailDays: int(row.MailDays), Spam: spamView(row),
+		KitKeys: usecase.NonNil(row.KitKeys), Version: row.Version}
 }
 
 // ChangeSettings changes settings. Version is the one the caller has seen, or 0.
@@ -55,7 +57,7 @@ func (s *Service) ChangeSettings(ctx context.Context, a usecase.Actor, version i
 			MailPassword: row.MailPassword, Sender: row.Sender, ChallengeZone: row.ChallengeZone,
 			DomainProof: row.DomainProof, JunkAbove: row.JunkAbove, RefuseAbove: row.RefuseAbove,
 			Greylisting: row.Greylisting, Blocklists: row.Blocklists, ForbiddenAttachments: row.ForbiddenAttachments,
-			VirusScanner: row.VirusScanner, MailDays: row.MailDays}
+			VirusScanner: row.VirusScanner, MailDays: row.MailDays, KitKeys: row.KitKeys}
 		if err := s.readSettings(&p, in); err != nil {
 			return none, err
 		}
@@ -142,6 +144,18 @@ func (s *Service) readSettings(p *db.SaveSettingsParams, in api.SettingsChange) 
 	}
 	if in.MailDays != nil {
 		p.MailDays = int32(*in.MailDays)
+	}
+	if in.KitKeys != nil {
+		p.KitKeys = []string{}
+		for _, text := range *in.KitKeys {
+			k, err := kits.ParseKey(text)
+			if err != nil {
+				return refusal.Input("kit_keys", "%s", err)
+			}
+			if !slices.Contains(p.KitKeys, k.Text) {
+				p.KitKeys = append(p.KitKeys, k.Text)
+			}
+		}
 	}
 	if in.SessionMinutes != nil {
 		p.SessionMinutes = int32(*in.SessionMinutes)

@@ -43,6 +43,10 @@ type Agent interface {
 	ContinueImport(ctx context.Context, account int64, id string, offset int64,
 		file io.Reader) (agentlink.ImportAnswer, error)
 	OrderImport(context.Context, agentlink.ImportOrder) (agentlink.ImportAnswer, error)
+	SaveDatabase(context.Context, agentlink.DatabaseVisit) (agentlink.ImportAnswer, error)
+	KitFiles(ctx context.Context, w agentlink.KitFiles, archive io.Reader) (agentlink.KitTree, error)
+	KitRun(context.Context, agentlink.KitRun) (agentlink.KitOutcome, error)
+	KitCheck(context.Context, agentlink.KitCheck) (agentlink.KitOutcome, error)
 	Renew(context.Context, *agentlink.Authority, int64, time.Time) error
 }
 

@@ -21,6 +21,8 @@ type Queue interface {
 	Join(ctx context.Context, tx store.Tx, serverID, operationID int64) error
 	// Order has work on a certificate order go on.
 	Order(ctx context.Context, tx store.Tx, orderID int64) error
+	// Kit has work with a site's kit go on.
+	Kit(ctx context.Context, tx store.Tx, siteKitID int64) error
 	// RollOut has all accounts of an operation applied.
 	RollOut(ctx context.Context, tx store.Tx, operationID int64) error
 	// SendMail sends a message that is waiting.

@@ -191,6 +191,26 @@ func (q *Queries) DatabaseServers(ctx context.Context, engine string) ([]Databas
 	return items, nil
 }
 
+const databaseUserByID = `-- name: DatabaseUserByID :one
+select id, account_id, engine, name, verifier, hosts, version, added_at from database_users where id = $1
+`
+
+func (q *Queries) DatabaseUserByID(ctx context.Context, id int64) (DatabaseUser, error) {
+	row := q.db.QueryRow(ctx, databaseUserByID, id)
+	var i DatabaseUser
+	err := row.Scan(
+		&i.ID,
+		&i.AccountID,
+		&i.Engine,
+		&i.Name,
+		&i.Verifier,
+		&i.Hosts,
+		&i.Version,
+		&i.AddedAt,
+	)
+	return i, err
+}
+
 const databaseUsersOfAccount = `-- name: DatabaseUsersOfAccount :many
 select id, account_id, engine, name, verifier, hosts, version, added_at from database_users where account_id = $1 order by name
 `

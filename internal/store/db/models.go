@@ -308,6 +308,29 @@ type Intermediate struct {
 	AddedAt     time.Time
 }
 
+type Kit struct {
+	ID        int64
+	Name      string
+	Version   string
+	Document  []byte
+	Digest    string
+	Size      int64
+	Files     int32
+	Signer    string
+	Withdrawn bool
+	AddedAt   time.Time
+}
+
+type KitArchive struct {
+	KitID   int64
+	Archive []byte
+}
+
+type KitOffer struct {
+	Kit    string
+	PlanID int64
+}
+
 type KnownNetwork struct {
 	PersonID int64
 	Network  string
@@ -711,6 +734,7 @@ type Setting struct {
 	ForbiddenAttachments []string
 	VirusScanner         string
 	MailDays             int32
+	KitKeys              []string
 }
 
 type ShareFeature struct {
@@ -770,6 +794,36 @@ type SiteCertificate struct {
 	ChallengeLabel string
 	LimitedUntil   *time.Time
 	ClaimedUntil   *time.Time
+}
+
+type SiteKit struct {
+	ID             int64
+	AccountID      int64
+	DomainID       *int64
+	KitID          int64
+	State          string
+	Work           string
+	OperationID    *int64
+	ApplyID        *int64
+	Step           int32
+	Answers        []byte
+	Secrets        []byte
+	Digests        []byte
+	SettingsBefore []byte
+	DatabaseID     *int64
+	DatabaseUserID *int64
+	Failure        string
+	NextKitID      *int64
+	NextAnswers    []byte
+	NextSecrets    []byte
+	NextDigests    []byte
+	Take           []string
+	ReplaceFiles   bool
+	SavedImport    string
+	Version        int64
+	AddedAt        time.Time
+	BegunAt        time.Time
+	InstalledAt    *time.Time
 }
 
 type Template struct {

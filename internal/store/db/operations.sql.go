@@ -337,11 +337,12 @@ func (q *Queries) SaveStep(ctx context.Context, arg SaveStepParams) error {
 }
 
 const stalledOperations = `-- name: StalledOperations :many
-select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id, part_of from operations where state in ('waiting', 'running')
+select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id, part_of from operations where state in ('waiting', 'running') and (account_id is null or revision is not null)
   and touched_at < now() - make_interval(secs => $1::float8) order by id limit 500
 `
 
-// Operations that nobody has worked on for a while: the process that did was killed.
+// Operations that nobody has worked on for a while: the process that did was killed. Those of an
+// account without a revision are no applies: whose work they are takes them up.
 func (q *Queries) StalledOperations(ctx context.Context, seconds float64) ([]Operation, error) {
 	rows, err := q.db.Query(ctx, stalledOperations, seconds)
 	if err != nil {

@@ -367,7 +367,7 @@ func (q *Queries) LastEvent(ctx context.Context) (int64, error) {
 }
 
 const lockSettings = `-- name: LockSettings :one
-select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof, junk_above, refuse_above, greylisting, blocklists, forbidden_attachments, virus_scanner, mail_days from settings for update
+select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof, junk_above, refuse_above, greylisting, blocklists, forbidden_attachments, virus_scanner, mail_days, kit_keys from settings for update
 `
 
 func (q *Queries) LockSettings(ctx context.Context) (Setting, error) {
@@ -395,6 +395,7 @@ func (q *Queries) LockSettings(ctx context.Context) (Setting, error) {
 		&i.ForbiddenAttachments,
 		&i.VirusScanner,
 		&i.MailDays,
+		&i.KitKeys,
 	)
 	return i, err
 }
@@ -461,8 +462,8 @@ const saveSettings = `-- name: SaveSettings :one
 update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5,
     mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10, challenge_zone = $11,
     domain_proof = $12, junk_above = $13, refuse_above = $14, greylisting = $15, blocklists = $16,
-    forbidden_attachments = $17, virus_scanner = $18, mail_days = $19,
-    version = version + 1 returning only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof, junk_above, refuse_above, greylisting, blocklists, forbidden_attachments, virus_scanner, mail_days
+    forbidden_attachments = $17, virus_scanner = $18, mail_days = $19, kit_keys = $20,
+    version = version + 1 returning only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof, junk_above, refuse_above, greylisting, blocklists, forbidden_attachments, virus_scanner, mail_days, kit_keys
 `
 
 type SaveSettingsParams struct {
@@ -485,6 +486,7 @@ type SaveSettingsParams struct {
 	ForbiddenAttachments []string
 	VirusScanner         string
 	MailDays             int32
+	KitKeys              []string
 }
 
 func (q *Queries) SaveSettings(ctx context.Context, arg SaveSettingsParams) (Setting, error) {
@@ -508,6 +510,7 @@ func (q *Queries) SaveSettings(ctx context.Context, arg SaveSettingsParams) (Set
 		arg.ForbiddenAttachments,
 		arg.VirusScanner,
 		arg.MailDays,
+		arg.KitKeys,
 	)
 	var i Setting
 	err := row.Scan(
@@ -532,12 +535,13 @@ func (q *Queries) SaveSettings(ctx context.Context, arg SaveSettingsParams) (Set
 		&i.ForbiddenAttachments,
 		&i.VirusScanner,
 		&i.MailDays,
+		&i.KitKeys,
 	)
 	return i, err
 }
 
 const settings = `-- name: Settings :one
-select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof, junk_above, refuse_above, greylisting, blocklists, forbidden_attachments, virus_scanner, mail_days from settings
+select only_row, title, console, name_servers, second_factor, session_minutes, mail_server, mail_security, mail_name, mail_password, sender, version, challenge_zone, domain_proof, junk_above, refuse_above, greylisting, blocklists, forbidden_attachments, virus_scanner, mail_days, kit_keys from settings
 `
 
 func (q *Queries) Settings(ctx context.Context) (Setting, error) {
@@ -565,6 +569,7 @@ func (q *Queries) Settings(ctx context.Context) (Setting, error) {
 		&i.ForbiddenAttachments,
 		&i.VirusScanner,
 		&i.MailDays,
+		&i.KitKeys,
 	)
 	return i, err
 }

@@ -83,8 +83,9 @@ where operation_id = any(sqlc.arg(ids)::bigint[]) and state = 'running';
 select pg_notify('operation', unnest(sqlc.arg(ids)::bigint[])::text);
 
 -- name: StalledOperations :many
--- Operations that nobody has worked on for a while: the process that did was killed.
-select * from operations where state in ('waiting', 'running')
+-- Operations that nobody has worked on for a while: the process that did was killed. Those of an
+-- account without a revision are no applies: whose work they are takes them up.
+select * from operations where state in ('waiting', 'running') and (account_id is null or revision is not null)
   and touched_at < now() - make_interval(secs => sqlc.arg(seconds)::float8) order by id limit 500;
 
 -- name: TouchStalledOperations :exec

@@ -66,7 +66,7 @@ select * from settings for update;
 update settings set title = $1, console = $2, name_servers = $3, second_factor = $4, session_minutes = $5,
     mail_server = $6, mail_security = $7, mail_name = $8, mail_password = $9, sender = $10, challenge_zone = $11,
     domain_proof = $12, junk_above = $13, refuse_above = $14, greylisting = $15, blocklists = $16,
-    forbidden_attachments = $17, virus_scanner = $18, mail_days = $19,
+    forbidden_attachments = $17, virus_scanner = $18, mail_days = $19, kit_keys = $20,
     version = version + 1 returning *;
 
 -- name: AddMail :one

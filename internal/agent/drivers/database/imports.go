@@ -90,7 +90,12 @@ func (i *imports) end(one *oneImport, failure error) {
 	if failure != nil {
 		one.State, one.Progress.Failure = agentlink.ImportFailed, failure.Error()
 	}
-	os.Remove(i.file(one.ID))
+	if failure != nil && one.Empty {
+		// The database was emptied for it, and this is all that is left of what was there.
+		one.State, one.EndedAt = agentlink.ImportWaits, time.Time{}
+	} else {
+		os.Remove(i.file(one.ID))
+	}
 	_ = i.save(one) // it is still known
 }
 
@@ -280,7 +285,7 @@ func (d *Databases) OrderImport(ctx context.Context, order agentlink.ImportOrder
 	defer i.mu.Unlock()
 	switch order.Do {
 	case agentlink.ImportStart:
-		err = d.start(one, order.Mend)
+		err = d.start(one, order)
 	case agentlink.ImportStop:
 		if one.stop == nil {
 			return agentlink.ImportAnswer{}, errors.New("the import is not running")
@@ -344,7 +349,7 @@ func (u *untilDone) Read(p []byte) (int, error) {
 }
 
 // start begins to execute an import; mu is held.
-func (d *Databases) start(one *oneImport, mend bool) error {
+func (d *Databases) start(one *oneImport, order agentlink.ImportOrder) error {
 	if err := whole(one.Import); err != nil {
 		return err
 	}
@@ -352,7 +357,8 @@ func (d *Databases) start(one *oneImport, mend bool) error {
 		return errors.New("a part of the file is being received")
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), longestVisit)
-	one.State, one.BegunAt, one.Mend, one.stop = agentlink.ImportRuns, time.Now(), mend, cancel
+	one.State, one.BegunAt, one.stop = agentlink.ImportRuns, time.Now(), cancel
+	one.Mend, one.Empty = order.Mend, order.Empty
 	if err := d.imports.save(one); err != nil {
 		cancel()
 		return err

@@ -45,6 +45,8 @@ func (r refused) Error() string { return string(r) }
 // loader executes an import's statements.
 type loader interface {
 	exec(ctx context.Context, statement []byte) error
+	// empty drops everything that is in the database.
+	empty(ctx context.Context) error
 	// rows executes a COPY with the rows behind it.
 	rows(ctx context.Context, statement []byte, rows io.Reader) error
 	// csv adds rows to a table, to columns of these names, or to all.
@@ -369,6 +371,11 @@ func (d *Databases) execute(ctx context.Context, i *importing) error {
 		return err
 	}
 	defer l.close()
+	if asked.Empty {
+		if err := l.empty(ctx); err != nil {
+			return err
+		}
+	}
 	if asked.CSV != nil {
 		return i.addRows(ctx, *asked.CSV, l, text)
 	}
