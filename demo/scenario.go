@@ -190,6 +190,9 @@ func Load(ctx context.Context, c *client.Client, at Places, passwords map[string
 	if err := store(ctx, c); err != nil {
 		return err
 	}
+	if err := begin(ctx, c); err != nil {
+		return err
+	}
 	if err := certify(ctx, c, at); err != nil {
 		return fmt.Errorf("certificates: %w", err)
 	}

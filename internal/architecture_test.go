@@ -114,6 +114,7 @@ var rooms = map[string][]string{
 		"internal/mailflow"},
 	"e2e": {"demo", "internal/lab", "internal/standins", "internal/client", "internal/api",
 		"internal/hosting"},
+	"kits":           {},
 	"cmd/victualler": {"internal/client", "internal/api", "internal/hosting", "internal/version"},
 	"cmd/victuallerd": {"console", "internal/httpapi", "internal/jobs", "internal/pkcs12", "internal/service",
 		"internal/store", "internal/seal", "internal/version"},

@@ -20,7 +20,7 @@ var accountStates = []string{"opening", "active", "suspended", "closing", "close
 
 func accountCommands() []command {
 	return []command{
-		{noun: "account", verb: "open", args: "[DOMAIN]", short: "Open an account, or many from a file", preview: true,
+		{noun: "account", verb: "open", args: "[DOMAIN] [NAME=VALUE]…", short: "Open an account, or many from a file", preview: true,
 			waits: true,
 			long: "The domain may be typed with https://, www. or capitals; what is corrected is said. With --file, " +
 				"one account is opened for each line: of CSV, with a first line that names the fields, or of JSON. " +
@@ -43,6 +43,7 @@ func accountCommands() []command {
 				{name: "read-only", usage: "make a sign-in that may look and change nothing"},
 				{name: "sign-in-name", value: "NAME", usage: "proposed from the domain if absent"},
 				{name: "server", value: "LABEL", usage: "chosen by free space if absent"},
+				{name: "kit", value: "KIT", usage: "what the site begins with; NAME=VALUE answers what it asks"},
 				{name: "file", value: "FILE", usage: "open an account for each line of this file; - is standard input"},
 				{name: "key", value: "KEY", usage: "Idempotency-Key, for scripts that repeat a request"}, yesFlag},
 			run: openAccount},
@@ -135,8 +136,17 @@ func openAccount(ctx context.Context, c *call) error {
 		return usageError{"--plan is needed; “victualler plan list” lists plans"}
 	case body.Customer == "":
 		return usageError{"--customer is needed; for somebody new, add --new-customer"}
+	case len(c.args) > 1 && c.value("kit") == "":
+		return usageError{fmt.Sprintf("%q answers what a kit asks; name the kit with --kit", c.args[1])}
 	}
 	body.Domain = c.args[0]
+	if kit := c.value("kit"); kit != "" {
+		given, err := answers(c.args[1:])
+		if err != nil {
+			return err
+		}
+		body.Kit = &api.NewSiteKit{Kit: kit, Answers: given}
+	}
 	if c.on("password-stdin") {
 		password, err := c.readPassword(ctx, "")
 		if err != nil {
@@ -161,7 +171,10 @@ func openAccount(ctx context.Context, c *call) error {
 	if !c.on("no-wait") {
 		c.say("opening %s as %s on %s%s", a.Name, a.SignInName, a.Server, why)
 	}
-	return c.started(ctx, opening.Operation)
+	if err := c.started(ctx, opening.Operation); err != nil {
+		return err
+	}
+	return c.startedIf(ctx, opening.KitOperation)
 }
 
 // eachAccount asks for work on accounts: a POST without further

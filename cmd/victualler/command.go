@@ -58,6 +58,7 @@ func allCommands() []command {
 		exceptionCommands(),
 		loginCommands(),
 		databaseCommands(), databaseContentCommands(),
+		kitCommands(),
 		mailboxCommands(), addressCommands(), distributionCommands(), messageCommands(), queueCommands(),
 		domainCommands(),
 		siteCommands(),
@@ -87,7 +88,7 @@ var nouns = []struct {
 }{
 	{"Everything", []string{"overview", "search"}},
 	{"Accounts", []string{"account", "exception", "login"}},
-	{"Websites and DNS", []string{"domain", "site", "folder", "template", "zone", "record"}},
+	{"Websites and DNS", []string{"domain", "site", "folder", "kit", "template", "zone", "record"}},
 	{"Mail", []string{"mailbox", "address", "list", "message", "queue"}},
 	{"Databases", []string{"database"}},
 	{"Certificates", []string{"certificate", "authority"}},

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"archive/tar"
 	"bufio"
 	"bytes"
 	"context"
@@ -66,6 +67,11 @@ func (a *Agent) KitFiles(ctx context.Context, asked agentlink.KitFiles, archive 
 	switch asked.Do {
 	case agentlink.KitStage:
 		w.Do, w.Tree, alone = asuser.Unpack, k.staged, false
+	case agentlink.KitStarter:
+		w.Do, w.Tree, alone = asuser.Unpack, k.staged, false
+		if archive, err = starter(k); err != nil {
+			return agentlink.KitTree{}, err
+		}
 	case agentlink.KitPlace:
 		w.Do = asuser.Place
 	case agentlink.KitCopy:
@@ -77,8 +83,8 @@ func (a *Agent) KitFiles(ctx context.Context, asked agentlink.KitFiles, archive 
 	case agentlink.KitSettle:
 		w.Do, alone = asuser.Discard, false
 	case agentlink.KitLook:
-		starter := sha256.Sum256([]byte(render.StarterPage(k.account, k.site)))
-		w.Do, w.Ignore, alone = asuser.Look, hex.EncodeToString(starter[:]), false
+		sum := sha256.Sum256([]byte(render.StarterPage(k.account, k.site)))
+		w.Do, w.Ignore, alone = asuser.Look, hex.EncodeToString(sum[:]), false
 	default:
 		return agentlink.KitTree{}, fmt.Errorf("nobody knows how to %q files", asked.Do)
 	}
@@ -87,6 +93,17 @@ func (a *Agent) KitFiles(ctx context.Context, asked agentlink.KitFiles, archive 
 	}
 	told, err := asuser.WorkOnTree(ctx, k.account.UID(), w, archive)
 	return agentlink.KitTree{Digests: told.Digests, Other: told.Example}, err
+}
+
+// starter is an archive with the page of a new site.
+func starter(k kitSite) (io.Reader, error) {
+	var out bytes.Buffer
+	w, text := tar.NewWriter(&out), render.StarterPage(k.account, k.site)
+	err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: "index.html", Mode: 0o644, Size: int64(len(text))})
+	if err == nil {
+		_, err = io.WriteString(w, text)
+	}
+	return &out, errors.Join(err, w.Close())
 }
 
 // KitRun runs a command in the account's sandbox and waits for its end. It has no input; all that

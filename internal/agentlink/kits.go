@@ -22,6 +22,8 @@ type KitSite struct {
 const (
 	// KitStage puts a kit's files beside the site, where nobody is served them.
 	KitStage = "stage"
+	// KitStarter puts the page of a new site there instead.
+	KitStarter = "starter"
 	// KitPlace has them take the place of the site's, which are kept beside it.
 	KitPlace = "place"
 	// KitCopy makes a copy of the site's files beside it.

@@ -67,8 +67,9 @@ type Call struct {
 	// Note is told what the service says beside its answer; nil is nobody.
 	Note func(string)
 
-	// content is sent as it is.
-	content []byte
+	// content is sent as it is, with its signature where it has one.
+	content   []byte
+	signature string
 	// after is the id of the last event of a stream that is taken up again.
 	after string
 }
@@ -154,7 +155,7 @@ func (c *Client) send(ctx context.Context, call Call, accept string) (*http.Resp
 		request.Header.Set("Content-Type", "application/octet-stream")
 	}
 	for name, value := range map[string]string{"Idempotency-Key": call.Key, "If-Match": call.IfMatch,
-		"Last-Event-ID": call.after} {
+		"Last-Event-ID": call.after, "Kit-Signature": call.signature} {
 		if value != "" {
 			request.Header.Set(name, value)
 		}

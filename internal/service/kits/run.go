@@ -102,6 +102,13 @@ var steps = map[string]func(*run, context.Context) error{
 // errWait asks to be called again after a while.
 var errWait = errors.New("not yet")
 
+// checkTime is how long a site may take to answer as it should, asked every checkPause; shorter in
+// tests.
+var checkTime, checkPause = 10 * time.Second, 500 * time.Millisecond
+
+// watchTime is how long a job waits for servers before it is put aside; shorter in tests.
+var watchTime = 10 * time.Second
+
 // pause is how long work waits for what is not there yet.
 const pause = time.Second
 
@@ -303,7 +310,7 @@ func (w *run) applied(ctx context.Context) error {
 	if w.row.ApplyID == nil {
 		return nil
 	}
-	limited, cancel := context.WithTimeout(ctx, 10*time.Second)
+	limited, cancel := context.WithTimeout(ctx, watchTime)
 	defer cancel()
 	var last api.Operation
 	err := w.service.rollout.WatchOperation(limited, usecase.System(), *w.row.ApplyID, 0, func(o api.Operation) error {
@@ -532,8 +539,9 @@ func (w *run) check(ctx context.Context) error {
 		w.done("place", language.New("the site shows it"))
 	}
 	w.begin("check")
+	// PHP may be starting, or still hold scripts for some seconds that were replaced.
 	var last error
-	for range 3 { // the first request starts PHP
+	for until := time.Now().Add(checkTime); last == nil || time.Now().Before(until); time.Sleep(checkPause) {
 		outcome, err := w.agent().KitCheck(ctx, agentlink.KitCheck{KitSite: w.site(), Check: w.target().Check})
 		if err != nil {
 			return agentError(err)
@@ -543,7 +551,6 @@ func (w *run) check(ctx context.Context) error {
 			return w.advance(ctx, stateSettling, nil)
 		}
 		last = fails("the site does not work: %s", language.Decode(outcome.Failure))
-		time.Sleep(500 * time.Millisecond)
 	}
 	return last
 }
@@ -599,7 +606,7 @@ func (w *run) ends(ctx context.Context, cause error) error {
 // clear takes files, settings and database from the site.
 func (w *run) clear(ctx context.Context) error {
 	w.begin("place")
-	if _, err := w.files(ctx, agentlink.KitStage, nil, emptyArchive()); err != nil {
+	if _, err := w.files(ctx, agentlink.KitStarter, nil, nil); err != nil {
 		return err
 	}
 	if _, err := w.files(ctx, agentlink.KitPlace, nil, nil); err != nil {

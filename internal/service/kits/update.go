@@ -1,8 +1,6 @@
 package kits
 
 import (
-	"archive/tar"
-	"bytes"
 	"context"
 	"encoding/json"
 	"io"
@@ -17,13 +15,6 @@ import (
 )
 
 func sitesKey(key string) sites.Key { return sites.Key(key) }
-
-// emptyArchive is an archive without files.
-func emptyArchive() io.Reader {
-	var out bytes.Buffer
-	_ = tar.NewWriter(&out).Close() // a buffer takes all
-	return &out
-}
 
 // visit is the kit's database in the name of its user; false where there is none.
 func (w *run) visit(ctx context.Context) (v agentlink.DatabaseVisit, server db.Server, is bool, err error) {

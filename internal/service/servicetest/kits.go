@@ -52,6 +52,8 @@ func (a *Agent) KitFiles(_ context.Context, w agentlink.KitFiles, archive io.Rea
 	switch w.Do {
 	case agentlink.KitStage:
 		s.Staged, err = unpacked(archive, nil)
+	case agentlink.KitStarter:
+		s.Staged = map[string]string{}
 	case agentlink.KitPatch:
 		for _, p := range w.Paths {
 			delete(s.Files, p)

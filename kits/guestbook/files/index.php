@@ -1,7 +1,6 @@
 <?php
 // A guestbook: one page with the entries and a form.
 declare(strict_types=1);
-mb_internal_encoding('UTF-8');
 $settings = require __DIR__ . '/settings.php';
 require __DIR__ . '/database.php';
 
@@ -21,16 +20,14 @@ function e(string $text): string
 // A form counts for two hours, and for whoever was shown it: the visitor is known by address alone.
 function seal(string $key, string $visitor, int $time): string
 {
-    return $time . '.' . hash_hmac('sha256', $visitor . ' ' . $time, $key);
+    return $time . '-' . hash_hmac('sha256', $visitor . ' ' . $time, $key);
 }
 
 function line(string $name, int $longest): string
 {
     $text = is_string($_POST[$name] ?? null) ? trim($_POST[$name]) : '';
-    if (!mb_check_encoding($text, 'UTF-8')) {
-        return '';
-    }
-    return mb_substr(preg_replace('/[\x00-\x09\x0b-\x1f\x7f]/u', '', str_replace("\r\n", "\n", $text)), 0, $longest);
+    $text = preg_replace('/[\x00-\x09\x0b-\x1f\x7f]/u', '', str_replace("\r\n", "\n", $text)); // null: no UTF-8
+    return preg_match('/^.{0,' . $longest . '}/us', (string) $text, $found) ? $found[0] : '';
 }
 
 $visitor = hash_hmac('sha256', $_SERVER['REMOTE_ADDR'] ?? '', $settings['form_key'], true);

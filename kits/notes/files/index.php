@@ -1,7 +1,6 @@
 <?php
 // Notes: everybody reads them, and who has the pass phrase writes.
 declare(strict_types=1);
-mb_internal_encoding('UTF-8');
 $settings = require __DIR__ . '/settings.php';
 require __DIR__ . '/database.php';
 
@@ -22,16 +21,14 @@ function e(string $text): string
 function field(array $from, string $name, int $longest): string
 {
     $text = is_string($from[$name] ?? null) ? trim($from[$name]) : '';
-    if (!mb_check_encoding($text, 'UTF-8')) {
-        return '';
-    }
-    return mb_substr(preg_replace('/[\x00-\x08\x0b-\x1f\x7f]/u', '', str_replace("\r\n", "\n", $text)), 0, $longest);
+    $text = preg_replace('/[\x00-\x08\x0b-\x1f\x7f]/u', '', str_replace("\r\n", "\n", $text)); // null: no UTF-8
+    return preg_match('/^.{0,' . $longest . '}/us', (string) $text, $found) ? $found[0] : '';
 }
 
 // A signed moment: nobody else can make one, and it counts for some hours.
 function seal(string $key, string $what, int $time): string
 {
-    return $time . '.' . hash_hmac('sha256', $what . ' ' . $time, $key);
+    return $time . '-' . hash_hmac('sha256', $what . ' ' . $time, $key);
 }
 
 function holds(string $key, string $what, string $given): bool

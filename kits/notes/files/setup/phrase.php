@@ -5,7 +5,7 @@ if (PHP_SAPI !== 'cli') {
     exit;
 }
 $settings = require __DIR__ . '/../settings.php';
-if (mb_strlen($settings['phrase']) < 12) {
+if (!preg_match('/^.{12}/us', $settings['phrase'])) {
     echo "The pass phrase has fewer than twelve characters.\n";
     exit(1);
 }

@@ -1,0 +1,8 @@
+package kits
+
+import "time"
+
+func init() {
+	watchTime = time.Millisecond // nobody else works on what a test's queue holds
+	checkTime, checkPause = 10*time.Millisecond, time.Millisecond
+}
