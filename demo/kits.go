@@ -29,7 +29,8 @@ var begun = []struct {
 		"title":   "Tern Island Lighthouse: guestbook",
 		"welcome": "You have climbed 163 steps. Tell us what you saw from the gallery."}}},
 	{"boatyard", "shop.slipway-boatyard.example", api.NewSiteKit{Kit: "placeholder", Answers: map[string]string{
-		"title": "The chandlery opens in spring", "text": "Ropes, paint, varnish and good advice, soon at this address.",
+		"title": "The chandlery opens in spring", "text": "Ropes, paint, varnish and good advice, soon at this " +
+			"address.",
 		"contact": "yard@slipway-boatyard.example"}}},
 	{"news1", "ternislandnews.example", api.NewSiteKit{Kit: "notes", Answers: map[string]string{
 		"title": "The Tern Island Log", "phrase": "printed on a wet tuesday"}}},

@@ -20,8 +20,9 @@ var accountStates = []string{"opening", "active", "suspended", "closing", "close
 
 func accountCommands() []command {
 	return []command{
-		{noun: "account", verb: "open", args: "[DOMAIN] [NAME=VALUE]…", short: "Open an account, or many from a file", preview: true,
-			waits: true,
+		{noun: "account", verb: "open", args: "[DOMAIN]", short: "Open an account, or many from a file",
+			preview: true,
+			waits:   true,
 			long: "The domain may be typed with https://, www. or capitals; what is corrected is said. With --file, " +
 				"one account is opened for each line: of CSV, with a first line that names the fields, or of JSON. " +
 				"The fields are domain, plan, customer, new_customer, customer_email, language, reseller, " +
@@ -43,7 +44,9 @@ func accountCommands() []command {
 				{name: "read-only", usage: "make a sign-in that may look and change nothing"},
 				{name: "sign-in-name", value: "NAME", usage: "proposed from the domain if absent"},
 				{name: "server", value: "LABEL", usage: "chosen by free space if absent"},
-				{name: "kit", value: "KIT", usage: "what the site begins with; NAME=VALUE answers what it asks"},
+				{name: "kit", value: "KIT", usage: "what the site begins with"},
+				{name: "answers", value: "LIST", usage: "what is answered to the kit's questions: " +
+					"“title=Our book; keeper=…”"},
 				{name: "file", value: "FILE", usage: "open an account for each line of this file; - is standard input"},
 				{name: "key", value: "KEY", usage: "Idempotency-Key, for scripts that repeat a request"}, yesFlag},
 			run: openAccount},
@@ -136,12 +139,12 @@ func openAccount(ctx context.Context, c *call) error {
 		return usageError{"--plan is needed; “victualler plan list” lists plans"}
 	case body.Customer == "":
 		return usageError{"--customer is needed; for somebody new, add --new-customer"}
-	case len(c.args) > 1 && c.value("kit") == "":
-		return usageError{fmt.Sprintf("%q answers what a kit asks; name the kit with --kit", c.args[1])}
+	case c.value("answers") != "" && c.value("kit") == "":
+		return usageError{"--answers are to a kit's questions; name the kit with --kit"}
 	}
 	body.Domain = c.args[0]
 	if kit := c.value("kit"); kit != "" {
-		given, err := answers(c.args[1:])
+		given, err := answers(split(c.value("answers"), ";"))
 		if err != nil {
 			return err
 		}

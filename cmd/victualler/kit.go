@@ -43,7 +43,9 @@ func kitCommands() []command {
 				"--take names them. Files and database are copied before; what fails brings them back.",
 			flags: []flagInfo{inAccountFlag, {name: "version", value: "VERSION", usage: "the newest otherwise"},
 				{name: "new-password", usage: "another password of its database user, in the site's files too"},
-				{name: "take", value: "LIST", usage: "files changed both here and in the kit in whose place the kit's are to " +
+				{name: "take", value: "LIST", usage: "files changed both here and in the kit in whose place the " +
+					"kit's " +
+					"are to " +
 					"come, with commas between them"},
 				{name: "keep-others", usage: "leave all other files as they were changed here"}, yesFlag},
 			run: updateKit},
@@ -55,7 +57,7 @@ func kitCommands() []command {
 		{noun: "kit", verb: "pack", args: "DIRECTORY FILE", short: "Pack a kit's directory, so that it can be signed",
 			stranger: true, stream: true, run: packKit},
 		{noun: "kit", verb: "register", args: "DIRECTORY|FILE", short: "Register a version of a kit",
-			long: "An archive is tar, packed with gzip or zstd or not at all. Where the settings have keys for kits, it " +
+			long: "An archive is tar, packed with gzip or not at all. Where the settings have keys for kits, it " +
 				"must be signed with one of them: with “minisign -S” or “ssh-keygen -Y sign -n kit”.",
 			flags: []flagInfo{{name: "signature", value: "FILE", usage: "what was written beside the archive"}},
 			run:   registerKit},
@@ -80,9 +82,11 @@ func kitCommands() []command {
 			run: func(ctx context.Context, c *call) error {
 				return changeKit(ctx, c, api.KitChange{Reinstate: c.args[1:2]})
 			}},
-		{noun: "kit", verb: "unregister", args: "KIT VERSION", short: "Remove a version that no site has", preview: true,
+		{noun: "kit", verb: "unregister", args: "KIT VERSION", short: "Remove a version that no site has",
+			preview: true,
 			run: func(ctx context.Context, c *call) error {
-				previewed, err := c.change(ctx, http.MethodDelete, kitPath(c)+"/versions/"+url.PathEscape(c.args[1]), nil, nil)
+				previewed, err := c.change(ctx, http.MethodDelete, kitPath(c)+"/versions/"+url.PathEscape(c.args[1]),
+					nil, nil)
 				if err == nil && !previewed {
 					c.say("version %s of %s is removed", c.args[1], c.args[0])
 				}
@@ -213,6 +217,16 @@ func changeKit(ctx context.Context, c *call, body api.KitChange) error {
 	return err
 }
 
+// split parts a list, and leaves out what is empty.
+func split(text, separator string) (out []string) {
+	for one := range strings.SplitSeq(text, separator) {
+		if one = strings.TrimSpace(one); one != "" {
+			out = append(out, one)
+		}
+	}
+	return out
+}
+
 // answers reads NAME=VALUE.
 func answers(given []string) (map[string]string, error) {
 	out := map[string]string{}
@@ -285,7 +299,8 @@ func installKit(ctx context.Context, c *call) error {
 }
 
 func updateKit(ctx context.Context, c *call) error {
-	body := api.SiteKitUpdate{Version: c.value("version"), NewPassword: c.on("new-password"), Take: words(c.value("take")),
+	body := api.SiteKitUpdate{Version: c.value("version"), NewPassword: c.on("new-password"),
+		Take:       words(c.value("take")),
 		KeepOthers: c.on("keep-others")}
 	var err error
 	if body.Answers, err = answers(c.args[1:]); err != nil {
@@ -303,7 +318,8 @@ func updateKit(ctx context.Context, c *call) error {
 		c.showPlan(plan, body.Take)
 	}
 	if !c.previews() {
-		if err := c.confirm(ctx, fmt.Sprintf("Update %s from version %s to %s?", c.args[0], plan.From, plan.To)); err != nil {
+		if err := c.confirm(ctx, fmt.Sprintf("Update %s from version %s to %s?", c.args[0], plan.From,
+			plan.To)); err != nil {
 			return err
 		}
 	}

@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"strings"
 	"time"
 
 	"victualler/internal/api"
+	"victualler/internal/hosting/kits"
 )
 
 func settingsCommands() []command {
@@ -39,6 +41,8 @@ func settingsCommands() []command {
 				{name: "mail-password-stdin", usage: "read the password there from standard input"},
 				{name: "sender", value: "ADDRESS", usage: "of notices"},
 				{name: "mail-days", value: "DAYS", usage: "for how many days messages wait that cannot be delivered"},
+				{name: "kit-keys", value: "FILE", usage: "public keys of minisign or SSH, one on each line: kits must be " +
+					"signed with one of them then; - is none"},
 				{name: "domain-proof", value: "HOW", values: []string{"off", "warn", "require"},
 					usage: "what is asked of domains that customers and resellers bring: off (nothing), warn (told " +
 						"until DNS shows whose they are) or require (not served until then)"},
@@ -80,7 +84,43 @@ func settingsFields(s api.Settings) *grid {
 		[]any{"spam is refused from", fmt.Sprintf("%g points on", s.Spam.RefuseAbove)},
 		[]any{"greylisting", s.Spam.Greylisting}, []any{"blocklists", strings.Join(s.Spam.Blocklists, ", ")},
 		[]any{"forbidden attachments", strings.Join(s.Spam.Forbidden, ", ")},
-		[]any{"virus scanner", s.Spam.Scanner})
+		[]any{"virus scanner", s.Spam.Scanner}, []any{"kits signed with", signers(s.KitKeys)})
+}
+
+// signers names the keys that kits must be signed with.
+func signers(keys []string) string {
+	var out []string
+	for _, text := range keys {
+		if k, err := kits.ParseKey(text); err == nil {
+			out = append(out, k.ID)
+		}
+	}
+	if len(out) == 0 {
+		return "nothing needed"
+	}
+	return strings.Join(out, ", ")
+}
+
+// keysGiven reads a file of public keys; nil where none is given.
+func (c *call) keysGiven() (*[]string, error) {
+	name := c.given("kit-keys")
+	if name == nil {
+		return nil, nil
+	}
+	list := []string{}
+	if *name == "" {
+		return &list, nil
+	}
+	text, err := os.ReadFile(*name)
+	if err != nil {
+		return nil, err
+	}
+	for _, line := range split(string(text), "\n") {
+		if !strings.HasPrefix(line, "#") && !strings.HasPrefix(line, "untrusted comment:") {
+			list = append(list, line)
+		}
+	}
+	return &list, nil
 }
 
 // wordsGiven is a flag with several words, or none of them; nil where it is not given.
@@ -127,6 +167,9 @@ func changeSettings(ctx context.Context, c *call) error {
 	} else if days != nil {
 		n := int(*days)
 		body.MailDays = &n
+	}
+	if body.KitKeys, err = c.keysGiven(); err != nil {
+		return err
 	}
 	if spam != (api.SpamChange{}) {
 		body.Spam = &spam

@@ -370,8 +370,9 @@ func TestChallengesElsewhere(t *testing.T) {
 	})
 
 	t.Run("records entered by hand", func(t *testing.T) {
-		require.NoError(t, i.PublicDNS.Serve("driftwood.example", "@ A "+skua+"\n")) // so that it is not ordered by itself
-		fresh := []string{"www.driftwood.example"}                                   // which was never proved before
+		require.NoError(t, i.PublicDNS.Serve("driftwood.example",
+			"@ A "+skua+"\n")) // so that it is not ordered by itself
+		fresh := []string{"www.driftwood.example"} // which was never proved before
 		e2e.Patch(t, path, api.CertificateChange{Names: &fresh}, nil)
 		before := certificateOf(t, account.ID, "driftwood.example").Serial
 		order := func() (int64, []api.ChallengeRecord) {

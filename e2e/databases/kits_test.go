@@ -40,7 +40,8 @@ func offeredTo(t *testing.T, signIn, server string, kits ...string) api.Account 
 		Customer: "Tern Ferries", Server: server})
 }
 
-// kitDirectory is a kit of one page, or a shipped one, with a version and with more in its document.
+// kitDirectory is a kit of one page, or a shipped one, with a version and with more in its
+// document.
 func kitDirectory(t *testing.T, from, name, version string, change func(document string) string) string {
 	t.Helper()
 	dir := t.TempDir()
@@ -48,7 +49,8 @@ func kitDirectory(t *testing.T, from, name, version string, change func(document
 		require.NoError(t, os.CopyFS(dir, os.DirFS("../../kits/"+from)))
 	} else {
 		require.NoError(t, os.MkdirAll(dir+"/files", 0o755))
-		require.NoError(t, os.WriteFile(dir+"/files/index.php", []byte("<?php echo 'page of "+name+" "+version+"';"), 0o644))
+		require.NoError(t, os.WriteFile(dir+"/files/index.php", []byte("<?php echo 'page of "+name+" "+version+"';"),
+			0o644))
 		require.NoError(t, os.WriteFile(dir+"/kit.json", []byte(`{"layout": 1, "name": "`+name+`", "version": "1.0.0",
 			"title": "Test", "about": "For tests.", "needs": {"php": "8.1"}, "check": {"path": "/", "contains": "page"}}`),
 			0o644))
@@ -243,7 +245,8 @@ func TestKitsKilled(t *testing.T) {
 	path := at(a) + "/domains/" + a.Domain + "/kit"
 	state := func() (s api.AccountKits) {
 		labtest.Within(t, 2*time.Minute, func() bool {
-			return i.Client.Get(ctx, at(a)+"/kits", nil, &s) == nil && (len(s.Sites) == 0 || s.Sites[0].State == "installed")
+			return i.Client.Get(ctx, at(a)+"/kits", nil, &s) == nil && (len(s.Sites) == 0 ||
+				s.Sites[0].State == "installed")
 		}, "work with the kit does not end")
 		return s
 	}
@@ -274,13 +277,15 @@ func TestKitsKilled(t *testing.T) {
 			require.NoError(t, i.StartService(ctx))
 		}
 		s = state()
-		labtest.Eventually(t, func() bool { return !strings.Contains(traces(t, a), ".kit-") }, "nothing is left beside it")
+		labtest.Eventually(t, func() bool { return !strings.Contains(traces(t, a), ".kit-") },
+			"nothing is left beside it")
 		var has string
 		if len(s.Sites) > 0 {
 			has = s.Sites[0].Version
 			labtest.Eventually(t, func() bool { return strings.Contains(home(t, a), "page of sturdy "+has) }, has)
 		}
-		labtest.Eventually(t, func() bool { return len(listed(t, a).Databases) == len(s.Sites) }, "one database, or none")
+		labtest.Eventually(t, func() bool { return len(listed(t, a).Databases) == len(s.Sites) },
+			"one database, or none")
 		outcomes[has]++
 	}
 	t.Logf("outcomes: %v", outcomes)

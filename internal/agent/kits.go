@@ -149,7 +149,8 @@ func (a *Agent) KitRun(ctx context.Context, asked agentlink.KitRun) (agentlink.K
 	case outcome.Error != "" && outcome.Status == 255:
 		return none, errors.New(outcome.Error)
 	case outcome.Error != "":
-		return agentlink.KitOutcome{Failure: language.New("it was %s", outcome.Error).Encode(), Output: said(<-ended)}, nil
+		return agentlink.KitOutcome{Failure: language.New("it was %s", outcome.Error).Encode(), Output: said(<-ended)},
+			nil
 	case outcome.Status != 0:
 		return agentlink.KitOutcome{Failure: language.New("it ended with status %d", outcome.Status).Encode(),
 			Output: said(<-ended)}, nil
@@ -214,7 +215,8 @@ func (a *Agent) KitCheck(ctx context.Context, asked agentlink.KitCheck) (agentli
 			if err != nil || !slices.Contains(names, host) || port != "80" && port != "443" {
 				return nil, fmt.Errorf("%s is not this site", address)
 			}
-			return (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, network, net.JoinHostPort(a.Address.String(), port))
+			return (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, network,
+				net.JoinHostPort(a.Address.String(), port))
 		}}}
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, page.String(), nil)
 	if err != nil {

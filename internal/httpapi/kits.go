@@ -32,7 +32,9 @@ func (a *API) kitRoutes() {
 		})
 	registerChange(a, route{id: "register-kit", method: http.MethodPut, path: "/kits/{kit}/versions/{version}",
 		summary: "Register a version of a kit", permission: rights.KitsRegister, tag: tag,
-		description: "The body is the kit's directory, packed with tar, and with gzip or zstd, up to 64 MiB. A version " +
+		description: "The body is the kit's directory, packed with tar, as it is or with gzip, up to 64 MiB. A " +
+			"version " +
+			"" +
 			"never changes. Where the settings have keys for kits, the archive must be signed with one of them.",
 		largest: kits.MaxArchive + 1, time: 5 * time.Minute},
 		func(ctx context.Context, who usecase.Actor, in *struct {
@@ -51,7 +53,8 @@ func (a *API) kitRoutes() {
 		})
 	registerChange(a, route{id: "change-kit", method: http.MethodPatch, path: "/kits/{kit}",
 		summary: "Change which plans offer a kit, and which versions sites get", permission: rights.KitsOffer, tag: tag,
-		description: "Resellers change that of their plans. Versions are for operators to withdraw: sites that have one " +
+		description: "Resellers change that of their plans. Versions are for operators to withdraw: sites that have " +
+			"one " +
 			"keep it."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			KitPath
@@ -73,7 +76,8 @@ func (a *API) kitRoutes() {
 
 func (a *API) siteKitRoutes(tag string) {
 	register(a, route{id: "list-account-kits", method: http.MethodGet, path: "/accounts/{account}/kits",
-		summary: "What kits an account is offered, and which its sites have", permission: rights.AccountsRead, tag: tag},
+		summary: "What kits an account is offered, and which its sites have", permission: rights.AccountsRead,
+		tag: tag},
 		func(ctx context.Context, in *AccountPath) (*struct{ Body api.AccountKits }, error) {
 			out, err := a.service.Kits.AccountKits(ctx, actor(ctx), in.Account)
 			return &struct{ Body api.AccountKits }{out}, err
@@ -90,9 +94,12 @@ func (a *API) siteKitRoutes(tag string) {
 			return a.service.Kits.Install(ctx, who, in.Account, in.Domain, in.Body)
 		})
 	registerChange(a, route{id: "update-kit", method: http.MethodPatch, path: path,
-		summary: "Bring a site to another version of its kit, or give it other settings", permission: rights.KitsInstall,
-		tag: tag, status: http.StatusAccepted,
-		description: "Files and database are copied first; what fails brings them back. Files that were changed in the " +
+		summary:    "Bring a site to another version of its kit, or give it other settings",
+		permission: rights.KitsInstall,
+		tag:        tag, status: http.StatusAccepted,
+		description: "Files and database are copied first; what fails brings them back. Files that were changed in " +
+			"the " +
+			"" +
 			"site stay as they are unless the kit's are taken."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			DomainPath

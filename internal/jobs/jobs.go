@@ -308,7 +308,8 @@ func (j *Jobs) Kit(ctx context.Context, tx store.Tx, siteKitID int64) error {
 	if err != nil || waits {
 		return err
 	}
-	_, err = j.client.InsertTx(ctx, tx.JobTx(), kitArgs{siteKitID}, &river.InsertOpts{Queue: kitQueue, MaxAttempts: 500})
+	_, err = j.client.InsertTx(ctx, tx.JobTx(), kitArgs{siteKitID}, &river.InsertOpts{Queue: kitQueue,
+		MaxAttempts: 500})
 	return err
 }
 

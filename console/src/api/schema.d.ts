@@ -716,6 +716,48 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{account}/domains/{domain}/kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have a site begin with a kit
+         * @description All of it or nothing: what fails leaves the site as it was.
+         */
+        post: operations["install-kit"];
+        /** Take a kit from a site, with its files and database */
+        delete: operations["remove-site-kit"];
+        options?: never;
+        head?: never;
+        /**
+         * Bring a site to another version of its kit, or give it other settings
+         * @description Files and database are copied first; what fails brings them back. Files that were changed in the site stay as they are unless the kit's are taken.
+         */
+        patch: operations["update-kit"];
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/domains/{domain}/kit/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an update would do, file by file */
+        post: operations["plan-kit-update"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/domains/{domain}/log": {
         parameters: {
             query?: never;
@@ -842,6 +884,23 @@ export interface paths {
         put?: never;
         /** Mail the handover sheet to the customer */
         post: operations["mail-handover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{account}/kits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What kits an account is offered, and which its sites have */
+        get: operations["list-account-kits"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1550,6 +1609,65 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the kits, and which plans offer them */
+        get: operations["list-kits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/{kit}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a kit */
+        get: operations["show-kit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Change which plans offer a kit, and which versions sites get
+         * @description Resellers change that of their plans. Versions are for operators to withdraw: sites that have one keep it.
+         */
+        patch: operations["change-kit"];
+        trace?: never;
+    };
+    "/api/v1/kits/{kit}/versions/{version}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Register a version of a kit
+         * @description The body is the kit's directory, packed with tar, as it is or with gzip, up to 64 MiB. A version never changes. Where the settings have keys for kits, the archive must be signed with one of them.
+         */
+        put: operations["register-kit"];
+        post?: never;
+        /** Remove a version of a kit that no site has */
+        delete: operations["remove-kit"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3140,6 +3258,10 @@ export interface components {
             /** @description What does not work because of what is in the home, or because of limits of what runs. */
             warnings: components["schemas"]["Warning"][];
         };
+        AccountKits: {
+            kits: components["schemas"]["OfferedKit"][];
+            sites: components["schemas"]["SiteKit"][];
+        };
         AccountPage: {
             accounts: components["schemas"]["Account"][];
             /** @description Cursor of the next page; absent on the last. */
@@ -3184,6 +3306,15 @@ export interface components {
         };
         AnswerBody: {
             problems: components["schemas"]["ProblemKind"][];
+        };
+        Ask: {
+            about?: string;
+            choices?: string[];
+            default?: string;
+            kind: string;
+            name: string;
+            optional?: boolean;
+            title: string;
         };
         Attention: {
             /**
@@ -4381,6 +4512,71 @@ export interface components {
             /** @description Your own. */
             password: string;
         };
+        Kit: {
+            about: string;
+            name: string;
+            /** @description Plans whose accounts are offered it, as far as one may see them. */
+            plans: string[];
+            title: string;
+            /** @description The newest first. */
+            versions: components["schemas"]["KitVersion"][];
+        };
+        KitChange: {
+            /** @description The plans whose accounts are offered it: all that one may change. */
+            plans?: string[];
+            /** @description Versions that sites get again. */
+            reinstate?: string[];
+            /** @description Versions that no site gets any more. */
+            withdraw?: string[];
+        };
+        KitFileChange: {
+            /** @enum {string} */
+            action: "add" | "replace" | "remove" | "keep" | "conflict";
+            path: string;
+        };
+        KitList: {
+            kits: components["schemas"]["Kit"][];
+        };
+        KitNeeds: {
+            /**
+             * @description It gets one of its own, with a user.
+             * @enum {string}
+             */
+            database?: "mariadb" | "postgresql";
+            /** @description Of PHP. */
+            extensions?: string[];
+            /** @description The least version. */
+            php?: string;
+            /**
+             * Format: int64
+             * @description About how many bytes it takes.
+             */
+            space?: number;
+        };
+        KitVersion: {
+            /** Format: date-time */
+            added_at: string;
+            /** @description Identifies document and files, however they were packed. */
+            digest: string;
+            /** Format: int64 */
+            files: number;
+            needs: components["schemas"]["KitNeeds"];
+            /** @description The key that the archive was signed with; absent if it was not. */
+            signer?: string;
+            /**
+             * Format: int64
+             * @description How many sites have it, as far as one may see them.
+             */
+            sites: number;
+            /**
+             * Format: int64
+             * @description Of the files, in bytes.
+             */
+            size: number;
+            version: string;
+            /** @description No site gets it any more. */
+            withdrawn: boolean;
+        };
         LanguageChoice: {
             /** @description One of GET /languages. */
             language: string;
@@ -5495,6 +5691,16 @@ export interface components {
             /** @description Of the organization. */
             unit?: string;
         };
+        NewSiteKit: {
+            answers?: {
+                [key: string]: string;
+            };
+            kit: string;
+            /** @description True to delete the files that are in the site now. */
+            replace?: boolean;
+            /** @description The newest where absent. */
+            version?: string;
+        };
         NewStatement: {
             /**
              * Format: int64
@@ -5537,6 +5743,22 @@ export interface components {
         Notes: {
             notes: string;
         };
+        OfferedKit: {
+            about: string;
+            /** @description What is to be answered. */
+            asks: components["schemas"]["Ask"][];
+            /** @description Why the account cannot have it now; empty if it can. */
+            missing: string[];
+            name: string;
+            needs: components["schemas"]["KitNeeds"];
+            /**
+             * Format: int64
+             * @description Of the files, in bytes.
+             */
+            size: number;
+            title: string;
+            version: string;
+        };
         OpenAccount: {
             /**
              * @description How the customer gets to sign in: by a link that is mailed, by the password given here, or not at all (the default).
@@ -5549,6 +5771,8 @@ export interface components {
             customer_email?: string;
             /** @description Main domain as typed; what has only one meaning is put right. */
             domain: string;
+            /** @description With what its main site begins; an empty page otherwise. */
+            kit?: components["schemas"]["NewSiteKit"];
             /** @description Of a new customer's notices. */
             language?: string;
             /** @description True to have the first password changed at the first sign-in. */
@@ -5591,6 +5815,11 @@ export interface components {
             account: components["schemas"]["Account"];
             /** @description What was put right in the domain. */
             corrections: string[];
+            /**
+             * Format: int64
+             * @description Number of the operation that installs its kit afterwards.
+             */
+            kit_operation?: number;
             /**
              * Format: int64
              * @description Number of the operation that makes it.
@@ -6903,6 +7132,8 @@ export interface components {
              * @enum {string}
              */
             domain_proof: "off" | "warn" | "require";
+            /** @description Public keys of minisign or SSH; with any, kits must be signed with one of them. */
+            kit_keys: string[];
             /**
              * Format: int64
              * @description For how many days messages wait that cannot be delivered; then they go back to their senders.
@@ -6947,6 +7178,7 @@ export interface components {
             console?: string;
             /** @enum {string} */
             domain_proof?: "off" | "warn" | "require";
+            kit_keys?: string[];
             /** Format: int64 */
             mail_days?: number;
             mail_name?: string;
@@ -7120,6 +7352,49 @@ export interface components {
             state: "self-signed" | "ordered" | "valid" | "failing" | "expired" | "uploaded";
             /** Format: int64 */
             version: number;
+        };
+        SiteKit: {
+            answers: {
+                [key: string]: string;
+            };
+            asks: components["schemas"]["Ask"][];
+            database?: string;
+            database_user?: string;
+            domain: string;
+            /** Format: date-time */
+            installed_at?: string;
+            kit: string;
+            /** @description A newer version that the account is offered. */
+            newer?: string;
+            /**
+             * Format: int64
+             * @description Of the work that is under way.
+             */
+            operation?: number;
+            /** @enum {string} */
+            state: "installing" | "installed" | "updating" | "removing" | "undoing";
+            title: string;
+            version: string;
+        };
+        SiteKitPlan: {
+            /** @description Keep: changed here and not in the kit, it stays. Conflict: changed in both. */
+            files: components["schemas"]["KitFileChange"][];
+            from: string;
+            to: string;
+        };
+        SiteKitUpdate: {
+            /** @description Those that are to be others; templates are filled in anew. */
+            answers?: {
+                [key: string]: string;
+            };
+            /** @description True to leave all other files as they were changed here. */
+            keep_others?: boolean;
+            /** @description True for another password of the database user, in the site's files too. */
+            new_password?: boolean;
+            /** @description Files changed here in whose place the kit's are to come. */
+            take?: string[];
+            /** @description The newest where absent. */
+            version?: string;
         };
         Spam: {
             /** @description Zones of DNS that name addresses which nothing is taken from (RFC 5782). */
@@ -11242,6 +11517,315 @@ export interface operations {
             };
         };
     };
+    "install-kit": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSiteKit"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-site-kit": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+                /** @description True, as everything in the site is deleted with it. */
+                delete?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "update-kit": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SiteKitUpdate"];
+            };
+        };
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done, or begun */
+            202: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-kit-update": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Makes repeating the request harmless. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description In A-labels or as people read it. */
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SiteKitUpdate"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteKitPlan"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "read-site-log": {
         parameters: {
             query?: {
@@ -11772,6 +12356,65 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Handover"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-account-kits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountKits"];
                 };
             };
             /** @description Unauthorized */
@@ -15320,6 +15963,325 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-kits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kit: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kit"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-kit": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                kit: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KitChange"];
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kit"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "register-kit": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Of the archive, as minisign or ssh-keygen -Y sign -n kit has written it, in Base64. */
+                "Kit-Signature"?: string;
+            };
+            path: {
+                kit: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kit"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-kit": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                kit: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Done */
+            204: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

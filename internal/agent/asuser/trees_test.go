@@ -28,7 +28,8 @@ func packed(t *testing.T, files ...string) io.Reader {
 		if is {
 			mode = 0o755
 		}
-		require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Mode: mode, Size: int64(len(name))}))
+		require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Mode: mode,
+			Size: int64(len(name))}))
 		_, err := io.WriteString(w, name)
 		require.NoError(t, err)
 	}
@@ -144,7 +145,8 @@ func TestHostileTrees(t *testing.T) {
 			Paths: []string{"secret"}}, packed(t, "stolen"))
 		assert.True(t, err != nil || what == Look, what)
 	}
-	told, err := WorkOnTree(ctx, uid, TreeWork{Home: h, Do: Look, Tree: "sites/a.example", Paths: []string{"secret"}}, nil)
+	told, err := WorkOnTree(ctx, uid, TreeWork{Home: h, Do: Look, Tree: "sites/a.example", Paths: []string{"secret"}},
+		nil)
 	assert.True(t, err != nil || len(told.Digests) == 0, "%v", told)
 	assert.Equal(t, []string{"secret=secret"}, tree(t, other))
 

@@ -14,8 +14,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/klauspost/compress/zstd"
-
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 )
@@ -28,7 +26,6 @@ const (
 	MaxFiles    = 20_000
 	// maxTemplate is how many bytes a file may have that is filled in.
 	maxTemplate = 1 << 20
-	maxWindow   = 64 << 20 // of zstd, in bytes
 )
 
 // Package is a kit that has been read and found in order.
@@ -37,7 +34,7 @@ type Package struct {
 	// Files are what the site gets, by path, and Size is how many bytes they have.
 	Files []File
 	Size  int64
-	// Archive is the files in an archive made anew (tar, zstd), and Digest identifies document and
+	// Archive is the files in an archive made anew (tar, gzip), and Digest identifies document and
 	// files, however they were packed: SHA-256 in hexadecimal digits.
 	Archive []byte
 	Digest  string
@@ -59,7 +56,7 @@ type entry struct {
 	io.Reader
 }
 
-// ReadArchive reads a kit from an archive: tar, as it is or packed with gzip or zstd, of the kit's
+// ReadArchive reads a kit from an archive: tar, as it is or packed with gzip, of the kit's
 // directory or of what is in it. Everything in it is looked at before anything is kept, and nothing
 // is there but plain files within bounds.
 //
@@ -77,10 +74,7 @@ func ReadArchive(archive []byte) (Package, error) {
 		return p, err
 	}
 	var packed bytes.Buffer
-	writer, err := newWriter(&packed)
-	if err != nil {
-		return p, err
-	}
+	writer := newWriter(&packed)
 	seen := map[string]bool{} // and whether it is a directory
 	err = each(archive, func(e entry) error {
 		name, isDir, err := p.place(e.header, top, seen)
@@ -185,7 +179,8 @@ func (p *Package) place(h *tar.Header, top string, seen map[string]bool) (name s
 // ignored tells files that say something to people who have the kit's directory.
 func ignored(name string) bool {
 	stem, _, _ := strings.Cut(name, ".")
-	return slices.Contains([]string{"README", "LICENSE", "CHANGES"}, strings.ToUpper(stem)) && !strings.Contains(name, "/")
+	return slices.Contains([]string{"README", "LICENSE", "CHANGES"}, strings.ToUpper(stem)) && !strings.Contains(name,
+		"/")
 }
 
 // take puts a file into the archive that is made anew.
@@ -239,19 +234,11 @@ func broken(err error) error {
 // each calls fn with every entry of an archive.
 func each(archive []byte, fn func(entry) error) error {
 	var from io.Reader = bytes.NewReader(archive)
-	switch {
-	case bytes.HasPrefix(archive, []byte{0x1f, 0x8b}):
+	if bytes.HasPrefix(archive, []byte{0x1f, 0x8b}) {
 		unpacked, err := gzip.NewReader(from)
 		if err != nil {
 			return broken(err)
 		}
-		from = unpacked
-	case bytes.HasPrefix(archive, []byte{0x28, 0xb5, 0x2f, 0xfd}):
-		unpacked, err := zstd.NewReader(from, zstd.WithDecoderMaxWindow(maxWindow), zstd.WithDecoderConcurrency(1))
-		if err != nil {
-			return broken(err)
-		}
-		defer unpacked.Close()
 		from = unpacked
 	}
 	// What is no file counts as well: names alone can be many and long.
@@ -260,7 +247,7 @@ func each(archive []byte, fn func(entry) error) error {
 		header, err := reader.Next()
 		if errors.Is(err, io.EOF) {
 			if entries == 0 {
-				return refuse("it is no archive, or an empty one; pack the kit with tar, and with gzip or zstd")
+				return refuse("it is no archive, or an empty one; pack the kit with tar, and with gzip")
 			}
 			return nil
 		}
@@ -282,15 +269,12 @@ func each(archive []byte, fn func(entry) error) error {
 // writer makes an archive in which nothing depends on who packs it, and when.
 type writer struct {
 	*tar.Writer
-	packed *zstd.Encoder // nil for one that is not packed
+	packed *gzip.Writer // nil for one that is not packed
 }
 
-func newWriter(to io.Writer) (*writer, error) {
-	packed, err := zstd.NewWriter(to, zstd.WithEncoderConcurrency(1))
-	if err != nil {
-		return nil, err
-	}
-	return &writer{tar.NewWriter(packed), packed}, nil
+func newWriter(to io.Writer) *writer {
+	packed := gzip.NewWriter(to)
+	return &writer{tar.NewWriter(packed), packed}
 }
 
 func (w *writer) add(f File, contents io.Reader) error {
@@ -320,12 +304,9 @@ func (w *writer) Close() error {
 // Refusals: InvalidInput.
 func Pack(dir fs.FS) ([]byte, error) {
 	var out bytes.Buffer
-	w, err := newWriter(&out)
-	if err != nil {
-		return nil, err
-	}
+	w := newWriter(&out)
 	count, size := 0, int64(0)
-	err = fs.WalkDir(dir, ".", func(name string, d fs.DirEntry, err error) error {
+	err := fs.WalkDir(dir, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err
 		}

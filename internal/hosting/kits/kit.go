@@ -3,8 +3,8 @@
 //
 // A kit is a directory, or an archive of one, with a document (kit.json, type [Kit]) and the files
 // of the site (below files/). docs/kits.md describes the layout. Whatever comes from outside is
-// read by [ReadDirectory] or [ReadArchive], which take nothing but plain files within bounds, and is
-// kept as a [Package] made anew, so that what servers are sent holds nothing that was not looked
+// read by [ReadDirectory] or [ReadArchive], which take nothing but plain files within bounds, and
+// is kept as a [Package] made anew, so that what servers are sent holds nothing that was not looked
 // at. Files that the document names as templates are filled in ([Fill]) with what the person was
 // asked, generated secrets, and the site's address and database. What an update does to files that
 // the customer may have changed, [Compare] decides.
@@ -367,7 +367,10 @@ func checkLine(s string, most int, empty bool) error {
 	switch {
 	case strings.TrimSpace(s) == "" && !empty:
 		return language.Errorf("is needed")
-	case !utf8.ValidString(s) || strings.ContainsFunc(s, func(r rune) bool { return unicode.IsControl(r) || hidden(r) }):
+	case !utf8.ValidString(s) || strings.ContainsFunc(s, func(r rune) bool {
+		return unicode.IsControl(r) ||
+			hidden(r)
+	}):
 		return language.Errorf("must be one line of text")
 	case utf8.RuneCountInString(s) > most:
 		return language.Errorf("can have up to %d characters", most)

@@ -72,9 +72,9 @@ func reserveSignIn(ctx context.Context, tx store.Tx, domain names.Domain) (strin
 // OpenAccount opens an account: everything is decided and written down now,
 // and made on the server by the operation.
 //
-// Refusals: ApplyFailed, DomainTaken, InvalidInput, LimitReached, MailFailed, NameTaken, NoServer,
-// NotAllowed, NotFound, ServerClosed, ServerFull, ServerUnreachable, Suspended, WeakPassword,
-// WrongState.
+// Refusals: ApplyFailed, DomainTaken, InUse, InvalidInput, LimitReached, MailFailed, NameTaken,
+// NoServer, NotAllowed, NotFound, ServerClosed, ServerFull, ServerUnreachable, Suspended,
+// WeakPassword, WrongState.
 // Locks: the customer (shared), the domain's name, the plan (shared), the reseller, the reseller
 // (shared), the sign-in name.
 func (s *Service) OpenAccount(ctx context.Context, a usecase.Actor, in api.OpenAccount) (api.Opening, error) {

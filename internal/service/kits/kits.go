@@ -24,8 +24,8 @@ func readKit(row db.Kit) (kits.Kit, error) {
 }
 
 // Register adds a version of a kit. Where the installation has keys for kits, the archive must be
-// signed with one of them. Name and version are those that it is to have; the signature is in Base64, or empty. Registered
-// once more with the same contents, nothing changes.
+// signed with one of them. Name and version are those that it is to have; the signature is in
+// Base64, or empty. Registered once more with the same contents, nothing changes.
 //
 // Refusals: InvalidInput, NameTaken, NotAllowed, NotFound.
 func (s *Service) Register(ctx context.Context, a usecase.Actor, name, version string, archive []byte,
@@ -35,7 +35,8 @@ func (s *Service) Register(ctx context.Context, a usecase.Actor, name, version s
 		return api.Kit{}, err
 	}
 	if p.Name != name || p.Version != version {
-		return api.Kit{}, refusal.Input("archive", "it is version %s of %s, and not %s of %s", p.Version, p.Name, version,
+		return api.Kit{}, refusal.Input("archive", "it is version %s of %s, and not %s of %s", p.Version, p.Name,
+			version,
 			name)
 	}
 	signer, err := s.signer(ctx, archive, signature)
@@ -47,7 +48,7 @@ func (s *Service) Register(ctx context.Context, a usecase.Actor, name, version s
 		return api.Kit{}, err
 	}
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Kit, error) {
-		if err := tx.LockKits(ctx); err != nil {
+		if err := usecase.LockKits(ctx, tx); err != nil {
 			return api.Kit{}, err
 		}
 		versions, err := tx.KitVersions(ctx, p.Name)
@@ -111,7 +112,8 @@ func (s *Service) signer(ctx context.Context, archive []byte, encoded string) (s
 	case len(signature) == 0:
 		return "", nil
 	case len(trusted) == 0:
-		return "", refusal.New(refusal.NotAllowed, "no key is trusted here yet; add the key to the settings (kit_keys), "+
+		return "", refusal.New(refusal.NotAllowed, "no key is trusted here yet; add the key to the settings "+
+			"(kit_keys), "+
 			"or leave out the signature").On("signature")
 	}
 	k, err := kits.Verify(archive, string(signature), trusted)
@@ -208,14 +210,14 @@ func needsView(k kits.Kit) api.KitNeeds {
 // ChangeKit changes which plans offer a kit, and which of its versions sites get. Resellers change
 // that of their plans, and nothing else.
 //
-// Refusals: InvalidInput, NotAllowed, NotFound.
+// Refusals: NotAllowed, NotFound.
 func (s *Service) ChangeKit(ctx context.Context, a usecase.Actor, name string, in api.KitChange) (api.Kit, error) {
 	if (len(in.Withdraw) > 0 || len(in.Reinstate) > 0) && a.Role != rights.Operator {
 		return api.Kit{}, refusal.New(refusal.NotAllowed, "which versions there are is for operators to decide").
 			On("withdraw")
 	}
 	return usecase.Change(ctx, s.Base, a, func(tx store.Tx) (api.Kit, error) {
-		if err := tx.LockKits(ctx); err != nil {
+		if err := usecase.LockKits(ctx, tx); err != nil {
 			return api.Kit{}, err
 		}
 		before, err := s.kitView(ctx, tx.Queries, a, name)
@@ -236,7 +238,8 @@ func (s *Service) ChangeKit(ctx context.Context, a usecase.Actor, name string, i
 				if err != nil {
 					return before, err
 				}
-				if err := tx.WithdrawKit(ctx, db.WithdrawKitParams{ID: row.ID, Withdrawn: versions.withdrawn}); err != nil {
+				if err := tx.WithdrawKit(ctx, db.WithdrawKitParams{ID: row.ID,
+					Withdrawn: versions.withdrawn}); err != nil {
 					return before, err
 				}
 			}
@@ -328,7 +331,7 @@ func findVersion(ctx context.Context, q *db.Queries, name, version string) (db.K
 // Refusals: InUse, NotFound.
 func (s *Service) RemoveKit(ctx context.Context, a usecase.Actor, name, version string) error {
 	return usecase.Do(ctx, s.Base, a, func(tx store.Tx) error {
-		if err := tx.LockKits(ctx); err != nil {
+		if err := usecase.LockKits(ctx, tx); err != nil {
 			return err
 		}
 		row, err := findVersion(ctx, tx.Queries, name, version)
@@ -338,7 +341,9 @@ func (s *Service) RemoveKit(ctx context.Context, a usecase.Actor, name, version 
 		a.Summarize("remove version %s of the kit %s", version, name)
 		err = tx.RemoveKit(ctx, row.ID)
 		if constraint := store.ViolatedConstraint(err); constraint != "" {
-			return refusal.New(refusal.InUse, "sites have version %s of %s: bring them to another version, or withdraw "+
+			return refusal.New(refusal.InUse, "sites have version %s of %s: bring them to another version, or "+
+				"withdraw "+
+				""+
 				"it, so that no other site gets it", version, name)
 		}
 		if err != nil {
@@ -358,8 +363,8 @@ func (s *Service) RemoveKit(ctx context.Context, a usecase.Actor, name, version 
 	})
 }
 
-// offered lists the kits that an account's plan offers, with the versions that sites get, the newest
-// first.
+// offered lists the kits that an account's plan offers, with the versions that sites get, the
+// newest first.
 func offered(ctx context.Context, q *db.Queries, st entitlement.Entitlement) (map[string][]db.Kit, error) {
 	names, err := q.OffersOfPlan(ctx, st.Account.PlanID)
 	if err != nil {

@@ -51,8 +51,9 @@ func newHarbour(t *testing.T) harbour {
 	b.Plan("quay", plans.Limits{plans.Databases: plans.Of(3)}, "databases", "kits")
 	h := harbour{Bench: b, t: t, owner: b.Customer("Tern Ferries", ""), agent: b.Agents.On(1)}
 	b.Account(b.Operator, api.OpenAccount{Domain: at, Plan: "quay", Customer: "Tern Ferries", Server: "skua"})
-	h.register("1.0", map[string]string{"index.php": "one", "style.css": "blue", "set.php": "{{php database_password}}" +
-		" {{php title}} {{php key}}"})
+	h.register("1.0", map[string]string{"index.php": "one", "style.css": "blue",
+		"set.php": "{{php database_password}}" +
+			" {{php title}} {{php key}}"})
 	_, err := b.Kits.ChangeKit(t.Context(), b.Operator, "board", api.KitChange{Plans: &[]string{"quay"}})
 	require.NoError(t, err)
 	return h
@@ -80,7 +81,8 @@ func archive(t *testing.T, document string, files map[string]string) []byte {
 
 func (h harbour) register(version string, files map[string]string, more ...string) {
 	h.t.Helper()
-	_, err := h.Kits.Register(h.t.Context(), h.Operator, "board", version, archive(h.t, document(version, more...), files),
+	_, err := h.Kits.Register(h.t.Context(), h.Operator, "board", version, archive(h.t, document(version, more...),
+		files),
 		"")
 	require.NoError(h.t, err)
 }
@@ -194,7 +196,8 @@ func TestInstallAndRemove(t *testing.T) {
 func TestRefusedInstalls(t *testing.T) {
 	h := newHarbour(t)
 	h.Plan("bare", nil, "kits")
-	h.Account(h.Operator, api.OpenAccount{Domain: "bare.example", Plan: "bare", Customer: "Tern Ferries", Server: "skua"})
+	h.Account(h.Operator, api.OpenAccount{Domain: "bare.example", Plan: "bare", Customer: "Tern Ferries",
+		Server: "skua"})
 	_, err := h.Kits.ChangeKit(t.Context(), h.Operator, "board", api.KitChange{Plans: &[]string{"quay", "bare"}})
 	require.NoError(t, err)
 	h.site().Files["old.html"] = "old"
@@ -204,9 +207,10 @@ func TestRefusedInstalls(t *testing.T) {
 		kind   refusal.Kind
 		says   string
 	}{
-		"files":           {at, api.NewSiteKit{Kit: "board"}, refusal.NeedsDecision, "old.html"},
-		"another kit":     {at, api.NewSiteKit{Kit: "boat", Replace: true}, refusal.NotFound, "offered no kit"},
-		"another version": {at, api.NewSiteKit{Kit: "board", Version: "3", Replace: true}, refusal.NotFound, "there are 1.0"},
+		"files":       {at, api.NewSiteKit{Kit: "board"}, refusal.NeedsDecision, "old.html"},
+		"another kit": {at, api.NewSiteKit{Kit: "boat", Replace: true}, refusal.NotFound, "offered no kit"},
+		"another version": {at, api.NewSiteKit{Kit: "board", Version: "3", Replace: true}, refusal.NotFound,
+			"there are 1.0"},
 		"wrong answer": {at, api.NewSiteKit{Kit: "board", Replace: true, Answers: map[string]string{"titel": "x"}},
 			refusal.InvalidInput, "answers"},
 		"no databases": {"bare.example", api.NewSiteKit{Kit: "board"}, refusal.NotAllowed, "databases"},
@@ -354,7 +358,8 @@ func TestUpdate(t *testing.T) {
 
 func TestKitAtOpening(t *testing.T) {
 	h := newHarbour(t)
-	opening, err := h.Accounts.OpenAccount(t.Context(), h.Operator, api.OpenAccount{Domain: "jetty.example", Plan: "quay",
+	opening, err := h.Accounts.OpenAccount(t.Context(), h.Operator, api.OpenAccount{Domain: "jetty.example",
+		Plan:     "quay",
 		Customer: "Tern Ferries", Server: "skua", Kit: &api.NewSiteKit{Kit: "board"}})
 	o := h.ended(api.Started{Operation: opening.KitOperation}, err)
 	require.Equal(t, "done", o.State, o.Failure)

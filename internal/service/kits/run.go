@@ -67,7 +67,8 @@ type run struct {
 	next     *kits.Kit
 	secrets  secrets
 	progress *usecase.Progress
-	// here says that the state was reached by this very run, so that nothing of it was begun before.
+	// here says that the state was reached by this very run, so that nothing of it was begun
+	// before.
 	here bool
 }
 
@@ -114,9 +115,6 @@ const pause = time.Second
 
 // Work brings the work with a site's kit as far as it goes now. With again, it goes on after that
 // time. An error means that it should be tried again.
-//
-// Refusals: ApplyFailed, InvalidInput, ServerUnreachable, WeakPassword.
-// Locks: the account, the reseller.
 func (s *Service) Work(ctx context.Context, id int64) (again time.Duration, err error) {
 	if !s.working.Begin(id) {
 		return 0, nil
@@ -281,7 +279,8 @@ func (w *run) save(ctx context.Context, tx store.Tx) error {
 		OperationID: r.OperationID, ApplyID: r.ApplyID, Step: r.Step, Answers: r.Answers, Secrets: r.Secrets,
 		Digests: r.Digests, SettingsBefore: r.SettingsBefore, Failure: r.Failure, NextKitID: r.NextKitID,
 		NextAnswers: r.NextAnswers, NextSecrets: r.NextSecrets, NextDigests: r.NextDigests,
-		SavedImport: r.SavedImport, InstalledAt: r.InstalledAt, BegunAt: r.BegunAt, Take: usecase.NonNil(r.Take), Seen: r.Version})
+		SavedImport: r.SavedImport, InstalledAt: r.InstalledAt, BegunAt: r.BegunAt, Take: usecase.NonNil(r.Take),
+		Seen: r.Version})
 	if err == nil && n == 0 {
 		err = errGone
 	}
@@ -370,7 +369,8 @@ func (w *run) values(ctx context.Context, k kits.Kit, answers []byte, s secrets)
 	if err != nil {
 		return nil, err
 	}
-	out["database_host"], out["database_port"], out["database_socket"] = at.Host, fmt.Sprint(k.Needs.Database.Port()), ""
+	out["database_host"], out["database_port"], out["database_socket"] = at.Host, fmt.Sprint(k.Needs.Database.Port()),
+		""
 	if at.Local {
 		out["database_socket"] = k.Needs.Database.Socket()
 	}
@@ -378,7 +378,8 @@ func (w *run) values(ctx context.Context, k kits.Kit, answers []byte, s secrets)
 	if err != nil {
 		return nil, err
 	}
-	out["database_dsn"] = databases.DSN(databases.Database{Engine: k.Needs.Database, Name: s.Database, Charset: charset},
+	out["database_dsn"] = databases.DSN(databases.Database{Engine: k.Needs.Database, Name: s.Database,
+		Charset: charset},
 		at)
 	out["database_name"], out["database_user"], out["database_password"] = s.Database, s.User, s.Password
 	return out, nil
@@ -403,7 +404,7 @@ func (w *run) stage(ctx context.Context) error {
 			return err
 		}
 	}
-	w.done("files", language.New("%d files", len(digests)))
+	w.done("files", usecase.Counted(len(digests), "file"))
 	return w.advance(ctx, stateRunning, func(store.Tx) error {
 		w.row.Step = 0
 		w.row.Digests, err = json.Marshal(digests)
@@ -490,8 +491,8 @@ func (w *run) place(ctx context.Context) error {
 	return w.advance(ctx, stateChecking, func(tx store.Tx) error { return w.setSettings(ctx, tx, w.kit) })
 }
 
-// setSettings gives the site the settings of a kit, and takes those that an earlier one has set back
-// to what they were.
+// setSettings gives the site the settings of a kit, and takes those that an earlier one has set
+// back to what they were.
 func (w *run) setSettings(ctx context.Context, tx store.Tx, k kits.Kit) error {
 	before := map[string]json.RawMessage{}
 	if err := json.Unmarshal(w.row.SettingsBefore, &before); err != nil {

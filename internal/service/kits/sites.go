@@ -63,7 +63,7 @@ func newSecrets(k kits.Kit, there map[string]string) map[string]string {
 
 // AccountKits lists what an account is offered, and the kits that its sites have.
 //
-// Refusals: InvalidInput, NotFound.
+// Refusals: InvalidInput, LimitReached, NotAllowed, NotFound, WrongState.
 func (s *Service) AccountKits(ctx context.Context, a usecase.Actor, reference string) (api.AccountKits, error) {
 	out := api.AccountKits{Kits: []api.OfferedKit{}, Sites: []api.SiteKit{}}
 	number, err := usecase.FindAccount(ctx, s.Store.Queries, a, reference)
@@ -121,7 +121,8 @@ func (s *Service) AccountKits(ctx context.Context, a usecase.Actor, reference st
 }
 
 // words say what is under way with a kit.
-var words = map[string]string{workInstall: "installing", workUpdate: "updating", workRemove: "removing", "": "installed"}
+var words = map[string]string{workInstall: "installing", workUpdate: "updating", workRemove: "removing",
+	"": "installed"}
 
 // siteView is the kit of a site as people see it.
 func (s *Service) siteView(ctx context.Context, row db.SiteKit, d db.Domain, all map[string][]db.Kit) (api.SiteKit,
@@ -161,7 +162,8 @@ func missing(st entitlement.Entitlement, server db.Server, k kits.Kit) error {
 	}
 	if k.Needs.Database != "" {
 		if !st.Has("databases") {
-			return st.MissingFeature("databases", "databases need the feature databases, which this account does not have")
+			return st.MissingFeature("databases", "databases need the feature databases, which this account does not "+
+				"have")
 		}
 		if err := st.Admit(plans.Databases, 1); err != nil {
 			return err
@@ -188,8 +190,8 @@ type target struct {
 	server db.Server
 }
 
-// findSite finds a site of an account, whose rows are locked, and refuses where no kit can be worked
-// with.
+// findSite finds a site of an account, whose rows are locked, and refuses where no kit can be
+// worked with.
 //
 // Refusals: InvalidInput, NotFound, Suspended, WrongState.
 // Locks: the account, the reseller.
@@ -241,7 +243,8 @@ func (s *Service) site(ctx context.Context, q *db.Queries, st entitlement.Entitl
 	}
 	for _, other := range all {
 		if other.ID != t.domain.ID && other.ServedAs == string(sites.Site) && within(t.domain.Root, other.Root) {
-			return t, refusal.New(refusal.WrongState, "the files of %s are in %s, too, where %s has its own; give one of "+
+			return t, refusal.New(refusal.WrongState, "the files of %s are in %s, too, where %s has its own; give one "+
+				"of "+
 				"the two another document root", domain.Unicode(), other.Root, usecase.Unicode(other.Name))
 		}
 	}
@@ -466,7 +469,8 @@ func taken(row db.SiteKit, d db.Domain) error {
 }
 
 func busy(row db.SiteKit, d db.Domain) error {
-	return refusal.New(refusal.WrongState, "work with the kit of %s is under way (operation %d); wait until it has ended",
+	return refusal.New(refusal.WrongState, "work with the kit of %s is under way (operation %d); wait until it has "+
+		"ended",
 		usecase.Unicode(d.Name), usecase.OrZero(row.OperationID))
 }
 
@@ -545,8 +549,7 @@ func (s *Service) start(ctx context.Context, tx store.Tx, a usecase.Actor, t tar
 
 // PlanUpdate says what an update of a site's kit would do to its files.
 //
-// Refusals: ApplyFailed, InvalidInput, NotAllowed, NotFound, ServerUnreachable, Suspended,
-// WrongState.
+// Refusals: ApplyFailed, InvalidInput, NotFound, ServerUnreachable, Suspended, WrongState.
 func (s *Service) PlanUpdate(ctx context.Context, a usecase.Actor, reference, name string,
 	in api.SiteKitUpdate) (api.SiteKitPlan, error) {
 	out := api.SiteKitPlan{Files: []api.KitFileChange{}}
@@ -680,13 +683,13 @@ func (w *run) fillNext(id int64, next kits.Kit, in api.SiteKitUpdate) error {
 // Update brings a site to another version of its kit, or gives it other settings. Files that were
 // changed both in the site and in the kit have to be decided about first.
 //
-// Refusals: ApplyFailed, Changed, InvalidInput, NeedsDecision, NotAllowed, NotFound,
-// ServerUnreachable, Suspended, WrongState.
+// Refusals: ApplyFailed, Changed, InvalidInput, NeedsDecision, NotFound, ServerUnreachable,
+// Suspended, WrongState.
 // Locks: the account, the reseller.
 func (s *Service) Update(ctx context.Context, a usecase.Actor, reference, name string,
 	in api.SiteKitUpdate) (api.Started, error) {
-	// The server is asked before anything is locked. What is changed there from then on is seen when
-	// the files are written: it stays.
+	// The server is asked before anything is locked. What is changed there from then on is seen
+	// when the files are written: it stays.
 	u, err := s.planned(ctx, a, reference, name, in)
 	if err != nil {
 		return api.Started{}, err
@@ -708,10 +711,11 @@ func (s *Service) Update(ctx context.Context, a usecase.Actor, reference, name s
 		a.Summarize("update %s in %s from version %s to %s", u.to.Title, usecase.Unicode(t.domain.Name), u.from.Version,
 			u.to.Version)
 		write, remove := changed(u.changes, in.Take)
-		a.Note("%d files are written, %d taken away; files and database are copied first", len(write), len(remove))
+		a.Note("%d written, %d taken away; files and database are copied first", len(write), len(remove))
 		u.row.State, u.row.Work = stateCopying, workUpdate
 		return s.start(ctx, tx, a, t, u.row, "kit.update", map[string]any{"domain": t.domain.Name, "kit": u.from.Name,
-			"version": u.from.Version}, map[string]any{"domain": t.domain.Name, "kit": u.to.Name, "version": u.to.Version})
+			"version": u.from.Version}, map[string]any{"domain": t.domain.Name, "kit": u.to.Name,
+			"version": u.to.Version})
 	})
 }
 
@@ -776,7 +780,8 @@ func (s *Service) Part() rollout.Part {
 			}
 			for _, row := range rows {
 				if row.Work != "" && row.OperationID != nil {
-					if err := usecase.FinishOperationsTx(ctx, tx, usecase.Cancelled{Why: language.New("the account was closed")},
+					if err := usecase.FinishOperationsTx(ctx, tx,
+						usecase.Cancelled{Why: language.New("the account was closed")},
 						*row.OperationID); err != nil {
 						return err
 					}

@@ -60,7 +60,8 @@ func (w *run) copyAll(ctx context.Context) error {
 	return w.advance(ctx, statePatching, func(store.Tx) error { w.row.SavedImport = saved; return nil })
 }
 
-// forgetSaved removes the copy of the database, if there is one. That it is gone already is as good.
+// forgetSaved removes the copy of the database, if there is one. That it is gone already is as
+// good.
 func (w *run) forgetSaved(ctx context.Context) error {
 	v, server, is, err := w.visit(ctx)
 	if err != nil || !is {

@@ -75,8 +75,8 @@ type Agent struct {
 	Answer   agentlink.DatabaseAnswer
 	// Asked are the questions about databases.
 	Asked []agentlink.DatabaseQuestion
-	// Sites are the files of sites, by domain; see [Agent.Site]. KitFault is asked before each piece
-	// of work with one.
+	// Sites are the files of sites, by domain; see [Agent.Site]. KitFault is asked before each
+	// piece of work with one.
 	Sites    map[string]*Site
 	KitFault func(what string) error
 	// Failures are sign-ins that failed.

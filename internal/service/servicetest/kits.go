@@ -36,7 +36,8 @@ func (a *Agent) Site(domain string) *Site {
 }
 
 // KitFiles implements usecase.Agent.
-func (a *Agent) KitFiles(_ context.Context, w agentlink.KitFiles, archive io.Reader) (told agentlink.KitTree, err error) {
+func (a *Agent) KitFiles(_ context.Context, w agentlink.KitFiles, archive io.Reader) (told agentlink.KitTree,
+	err error) {
 	unlock, err := a.lock()
 	if err != nil {
 		return told, err
@@ -124,7 +125,8 @@ func (a *Agent) KitRun(_ context.Context, asked agentlink.KitRun) (told agentlin
 		}
 	}
 	if strings.HasSuffix(command, "fails") {
-		return agentlink.KitOutcome{Failure: language.New("it ended with status %d", 3).Encode(), Output: "no such table"},
+		return agentlink.KitOutcome{Failure: language.New("it ended with status %d", 3).Encode(),
+				Output: "no such table"},
 			nil
 	}
 	return told, nil

@@ -37,6 +37,9 @@ func LockSignInName(ctx context.Context, tx store.Tx, name string) error {
 // LockSettings locks the settings of the installation.
 func LockSettings(ctx context.Context, tx store.Tx) (db.Setting, error) { return tx.LockSettings(ctx) }
 
+// LockKits has everybody wait who registers, offers, withdraws or removes kits.
+func LockKits(ctx context.Context, tx store.Tx) error { return tx.LockKits(ctx) }
+
 // LockPlan locks a plan to change or remove it. There may be none: [store.None].
 func LockPlan(ctx context.Context, tx store.Tx, plan int64) (db.Plan, error) {
 	return tx.LockPlan(ctx, plan)

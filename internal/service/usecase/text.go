@@ -102,6 +102,7 @@ var counts = map[string][2]string{
 	"member":       {"%d member", "%d members"},
 	"mailbox":      {"%d mailbox", "%d mailboxes"},
 	"message":      {"%d message", "%d messages"},
+	"file":         {"%d file", "%d files"},
 	"own record":   {"%d own record", "%d own records"},
 	"plan":         {"%d plan", "%d plans"},
 	"record":       {"%d record", "%d records"},

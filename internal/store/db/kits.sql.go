@@ -291,45 +291,6 @@ func (q *Queries) LockKits(ctx context.Context) error {
 	return err
 }
 
-const lockSiteKit = `-- name: LockSiteKit :one
-select id, account_id, domain_id, kit_id, state, work, operation_id, apply_id, step, answers, secrets, digests, settings_before, database_id, database_user_id, failure, next_kit_id, next_answers, next_secrets, next_digests, take, replace_files, saved_import, version, added_at, begun_at, installed_at from site_kits where id = $1 for update
-`
-
-func (q *Queries) LockSiteKit(ctx context.Context, id int64) (SiteKit, error) {
-	row := q.db.QueryRow(ctx, lockSiteKit, id)
-	var i SiteKit
-	err := row.Scan(
-		&i.ID,
-		&i.AccountID,
-		&i.DomainID,
-		&i.KitID,
-		&i.State,
-		&i.Work,
-		&i.OperationID,
-		&i.ApplyID,
-		&i.Step,
-		&i.Answers,
-		&i.Secrets,
-		&i.Digests,
-		&i.SettingsBefore,
-		&i.DatabaseID,
-		&i.DatabaseUserID,
-		&i.Failure,
-		&i.NextKitID,
-		&i.NextAnswers,
-		&i.NextSecrets,
-		&i.NextDigests,
-		&i.Take,
-		&i.ReplaceFiles,
-		&i.SavedImport,
-		&i.Version,
-		&i.AddedAt,
-		&i.BegunAt,
-		&i.InstalledAt,
-	)
-	return i, err
-}
-
 const offerKit = `-- name: OfferKit :exec
 insert into kit_offers (kit, plan_id) values ($1, $2) on conflict do nothing
 `

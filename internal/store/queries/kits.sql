@@ -61,9 +61,6 @@ select * from site_kits where domain_id = $1;
 -- name: SiteKitByID :one
 select * from site_kits where id = $1;
 
--- name: LockSiteKit :one
-select * from site_kits where id = $1 for update;
-
 -- name: SiteKitsOfAccount :many
 select * from site_kits where account_id = $1 order by id;
 
