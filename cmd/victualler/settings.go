@@ -41,8 +41,8 @@ func settingsCommands() []command {
 				{name: "mail-password-stdin", usage: "read the password there from standard input"},
 				{name: "sender", value: "ADDRESS", usage: "of notices"},
 				{name: "mail-days", value: "DAYS", usage: "for how many days messages wait that cannot be delivered"},
-				{name: "kit-keys", value: "FILE", usage: "public keys of minisign or SSH, one on each line: kits must be " +
-					"signed with one of them then; - is none"},
+				{name: "kit-keys", value: "FILE", usage: "public keys of minisign or SSH, one on each line: kits " +
+					"must be signed with one of them then; - is none"},
 				{name: "domain-proof", value: "HOW", values: []string{"off", "warn", "require"},
 					usage: "what is asked of domains that customers and resellers bring: off (nothing), warn (told " +
 						"until DNS shows whose they are) or require (not served until then)"},

@@ -43,6 +43,10 @@ var stated = map[string]string{
 	"mail.change":         "all support reseller customer",
 	"databases.change":    "all support reseller customer",
 	"databases.contents":  "all support reseller customer",
+	"kits.read":           "all support read-only reseller",
+	"kits.offer":          "all reseller",
+	"kits.register":       "all",
+	"kits.install":        "all support reseller customer",
 	"messages.read":       "all support read-only reseller customer customer-viewer",
 	"queue.change":        "all support reseller customer",
 	"sending.release":     "all support reseller",
@@ -233,6 +237,11 @@ func bodies(x tenant) map[string]any {
 		"add-import":               api.NewImport{Name: "walk.sql", Size: 1},
 		"start-import":             api.StartImport{},
 		"change-database-user":     api.DatabaseUserChange{Password: new(string)},
+		"register-kit":             []byte("no archive"),
+		"change-kit":               api.KitChange{},
+		"install-kit":              api.NewSiteKit{Kit: "nothing", Replace: true},
+		"update-kit":               api.SiteKitUpdate{},
+		"plan-kit-update":          api.SiteKitUpdate{},
 		"add-mailbox":              api.NewMailbox{Address: "walk"},
 		"add-mailboxes":            api.NewMailboxes{Mailboxes: []api.NewMailbox{{Address: "walk"}}},
 		"change-mailbox":           api.MailboxChange{Password: new(string)},
@@ -310,7 +319,7 @@ var refers = []string{"open-account", "add-person"}
 // databases, which alone would know what they change: here they find no database.
 var onlyAsk = []string{"test-mail", "check-password", "check-link", "ask-authority", "rehearse-certificate",
 	"take-certificate-key", "execute-statement", "stop-statement", "add-import", "continue-import", "start-import",
-	"stop-import", "remove-import"}
+	"stop-import", "remove-import", "plan-kit-update"}
 
 // others are answers that sound requests get all the same, because of
 // what they ask for and not of who asks.
@@ -370,6 +379,14 @@ var others = map[string][]int{
 	"start-import":             {http.StatusNotFound},
 	"stop-import":              {http.StatusNotFound},
 	"remove-import":            {http.StatusNotFound},
+	"register-kit":             {http.StatusUnprocessableEntity}, // it is none
+	"show-kit":                 {http.StatusNotFound},            // nobody's
+	"change-kit":               {http.StatusNotFound},
+	"remove-kit":               {http.StatusNotFound},
+	"install-kit":              {http.StatusNotFound}, // it is not offered
+	"update-kit":               {http.StatusNotFound}, // there is none
+	"plan-kit-update":          {http.StatusNotFound},
+	"remove-site-kit":          {http.StatusNotFound},
 	"add-mailbox":              {http.StatusForbidden}, // without the feature
 	"add-mailboxes":            {http.StatusForbidden}, // without the feature
 	"change-mailbox":           {http.StatusNotFound},  // nobody's
@@ -491,7 +508,7 @@ func walk(t *testing.T, method, path string, route described, who string, x tena
 // named reports whether a request names somebody's objects.
 func named(path string, route described) bool {
 	rest := strings.NewReplacer("{number}", "", "{kind}", "", "{server}", "", "{authority}", "", "{request}", "",
-		"{what}", "", "{key}", "").Replace(path)
+		"{what}", "", "{key}", "", "{kit}", "", "{version}", "").Replace(path)
 	return strings.Contains(rest, "{") || slices.Contains(refers, route.OperationID)
 }
 
@@ -502,7 +519,7 @@ func ask(t *testing.T, method, path string, route described, x tenant, v visitor
 		"{reseller}", x.reseller, "{plan}", x.plan, "{person}", x.person,
 		"{operation}", fmt.Sprint(x.operation), "{server}", "skua", "{authority}", "nowhere", "{domain}",
 		x.mark+".example", "{login}", x.mark, "{mailbox}", "nobody", "{database}", "nobody", "{address}", "nobody",
-		"{list}", "nobody", "{post}", "nothing",
+		"{list}", "nobody", "{post}", "nothing", "{kit}", "nothing", "{version}", "1.0",
 		"{program}", "telephone",
 		"{message}", "999999999", "{import}", "nothing", "{id}", "999999999",
 		"{zone}", x.mark+".example", "{record}", "999999999", "{request}",

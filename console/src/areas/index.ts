@@ -5,6 +5,7 @@ import certificates from './certificates/area'
 import customers from './customers/area'
 import domains from './domains/area'
 import events from './events/area'
+import kits from './kits/area'
 import mailbox from './mailbox/area'
 import me from './me/area'
 import messages from './messages/area'
@@ -30,6 +31,7 @@ export const areas: Area[] = [
   plans,
   resellers,
   templates,
+  kits,
   servers,
   authorities,
   messages,

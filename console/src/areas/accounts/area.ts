@@ -41,6 +41,7 @@ export default {
           props: true,
           meta: { section: 'databases' },
         },
+        { path: 'kits', component: () => import('./AccountKits.vue'), meta: { section: 'kits' } },
         { path: 'logins', component: () => import('./AccountLogins.vue'), meta: { section: 'logins' } },
         { path: 'usage', component: () => import('./AccountUsage.vue'), meta: { section: 'usage' } },
         { path: 'history', component: () => import('./AccountHistory.vue'), meta: { section: 'history' } },

@@ -4,6 +4,7 @@ import { t } from '../../language'
 const sections = [
   { path: '', label: t('Overview') },
   { path: 'websites', label: t('Websites') },
+  { path: 'kits', label: t('Kits') },
   { path: 'domains', label: t('Domains and DNS') },
   { path: 'certificates', label: t('Certificates') },
   { path: 'mail', label: t('Mail') },

@@ -1,0 +1,10 @@
+import type { Area } from '../../router'
+import { t } from '../../language'
+
+export default {
+  label: t('Kits'),
+  group: 'selling',
+  home: '/kits',
+  permission: 'kits.read',
+  routes: [{ path: '/kits', component: () => import('./KitList.vue'), meta: { title: t('Kits') } }],
+} satisfies Area

@@ -1,0 +1,11 @@
+import type { Schemas } from '../../api/client'
+import { t } from '../../language'
+import { engines } from '../accounts/databases'
+
+/** What a kit cannot do without, in a few words. */
+export function needsOf(needs: Schemas['KitNeeds']): string {
+  const list = []
+  if (needs.php) list.push(t('PHP {version}', { version: needs.php }))
+  if (needs.database) list.push(t('a database of {engine}', { engine: engines[needs.database] ?? needs.database }))
+  return list.join(', ') || t('nothing')
+}
