@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"time"
 
 	"victualler/internal/api"
 	"victualler/internal/client"
@@ -43,14 +44,14 @@ var begun = []struct {
 var entries = []struct{ account, database, statement string }{
 	{"trust", "trust_guestbook", "INSERT IGNORE INTO entries (id, name, text, visitor, at) VALUES " +
 		"(1, 'Aud and Liv', 'We saw the ferry turn round because of a seal.', unhex(sha2('1', 256)), '2026-10-03 " +
-			"14:10'), " +
+		"14:10'), " +
 		"(2, 'Class 4b, North Quay', 'Edda counted 163 steps, Jon 161. Both say they are right.', unhex(sha2('2', " +
-			"256)), " +
+		"256)), " +
 		"'2026-10-21 10:35'), " +
 		"(3, 'A sailor', 'Thank you for leaving the light on.', unhex(sha2('3', 256)), '2026-11-14 17:52')"},
 	{"news1", "news1_notes", "INSERT INTO notes (title, body, at) SELECT * FROM (VALUES " +
 		"('Harbour wall is mended', 'The stones of the north end are back in their places, with new mortar between " +
-			"them.', " +
+		"them.', " +
 		"timestamptz '2026-11-10 08:00+00'), " +
 		"('Bakery looks for a night baker', 'Buns must be fond of getting up early. Ask at the North Quay.', " +
 		"timestamptz '2026-11-19 08:00+00'), " +
@@ -103,9 +104,22 @@ func begin(ctx context.Context, c *client.Client) error {
 			return fmt.Errorf("kit of %s: %w", b.domain, err)
 		}
 	}
+	return nil
+}
+
+// write writes the entries.
+func write(ctx context.Context, c *client.Client) error {
 	for _, w := range entries {
-		if err := c.Post(ctx, "/accounts/"+w.account+"/databases/"+w.database+"/statements",
-			api.NewStatement{Statement: w.statement}, nil); err != nil {
+		post := func() error {
+			return c.Post(ctx, "/accounts/"+w.account+"/databases/"+w.database+"/statements",
+				api.NewStatement{Statement: w.statement}, nil)
+		}
+		err := post()
+		// Engines take longer to start than their servers.
+		for until := time.Now().Add(time.Minute); err != nil && time.Now().Before(until) && ctx.Err() == nil; err = post() {
+			time.Sleep(time.Second)
+		}
+		if err != nil {
 			return fmt.Errorf("entries of %s: %w", w.database, err)
 		}
 	}

@@ -214,6 +214,9 @@ func Load(ctx context.Context, c *client.Client, at Places, passwords map[string
 			return err
 		}
 	}
+	if err := write(ctx, c); err != nil {
+		return err
+	}
 	say(fmt.Sprintf("Tern Island is loaded: %d plans, %d accounts, one reseller", len(planTable)+len(sharePlans),
 		len(accounts)))
 	return nil

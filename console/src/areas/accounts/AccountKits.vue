@@ -34,7 +34,7 @@ const states: Record<SiteKit['state'], string> = {
 }
 const columns: Column<SiteKit>[] = [
   { key: 'domain', title: t('Site'), long: true },
-  { key: 'title', title: t('Kit') },
+  { key: 'title', title: t('Kit'), text: (s) => s.title },
   { key: 'version', title: t('Version') },
   { key: 'state', title: t('State'), wide: true, text: (s) => states[s.state] },
   { key: 'database', title: t('Database'), wide: true },
@@ -156,6 +156,9 @@ const remove = (s: SiteKit) =>
 </template>
 
 <style scoped>
+h2:not(:first-child) {
+  margin-top: 1.6rem;
+}
 .gallery {
   display: grid;
   grid-template-columns: repeat(auto-fill, minmax(17rem, 1fr));

@@ -23,7 +23,10 @@ watch(
     const page = await ask(
       api.GET('/api/v1/domains', { params: { query: { account: props.account, served_as: 'site', limit: 500 } } }),
     )
-    sites.value = page.domains.map((d) => d.name).filter((d) => !props.taken.some((s) => s.domain === d))
+    sites.value = page.domains
+      .filter((d) => !d.proof?.waiting)
+      .map((d) => d.name)
+      .filter((d) => !props.taken.some((s) => s.domain === d))
     reset({
       domain: sites.value[0] ?? '',
       answers: Object.fromEntries(kit.asks.map((a) => [a.name, a.default ?? ''])),

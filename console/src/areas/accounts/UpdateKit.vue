@@ -113,7 +113,7 @@ const take = (file: string, yes: unknown) =>
         form="update-kit"
         :loading="busy === 'save' || busy === 'plan'"
         :disabled="!body.version && !body.answers && !body.new_password"
-        >{{ plan ? $t('Update the site') : $t('Look what it would do') }}</ElButton
+        >{{ plan ? $t('Update the site') : $t('See what would change') }}</ElButton
       ></template
     >
   </ElDialog>

@@ -18,12 +18,11 @@ type Kit = Schemas['Kit']
 const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/kits')), { live: true })
 const newest = (k: Kit) => k.versions[0]!
 const columns: Column<Kit>[] = [
-  { key: 'title', title: t('Kit') },
-  { key: 'version', title: t('Newest version'), text: (k) => newest(k).version },
-  { key: 'needs', title: t('Needs'), text: (k) => needsOf(newest(k).needs) },
+  { key: 'title', title: t('Kit'), long: true },
+  { key: 'version', title: t('Newest'), text: (k) => newest(k).version },
+  { key: 'needs', title: t('Needs'), wide: true, text: (k) => needsOf(newest(k).needs) },
   { key: 'sites', title: t('Sites'), right: true, text: (k) => String(k.versions.reduce((n, v) => n + v.sites, 0)) },
   { key: 'plans', title: t('Offered by'), long: true, text: (k) => k.plans.join(', ') || t('no plan yet') },
-  { key: 'signer', title: t('Signed with'), wide: true, text: (k) => newest(k).signer || t('not signed') },
   { key: 'acts', title: '', right: true },
 ]
 
@@ -55,6 +54,10 @@ const save = () =>
     <template #title="{ row }"
       ><b>{{ row.title }}</b>
       <p class="quiet about">{{ row.about }}</p></template
+    >
+    <template #version="{ row }"
+      >{{ newest(row).version }}
+      <p class="quiet signed">{{ newest(row).signer || $t('not signed') }}</p></template
     >
     <template #acts="{ row }"
       ><button
@@ -99,8 +102,13 @@ const save = () =>
 </template>
 
 <style scoped>
+.signed {
+  margin: 0;
+}
 .about {
   margin: 0.1rem 0 0;
-  max-width: 34rem;
+  min-width: 14rem;
+  max-width: 26rem;
+  white-space: normal;
 }
 </style>

@@ -6,6 +6,6 @@ import { engines } from '../accounts/databases'
 export function needsOf(needs: Schemas['KitNeeds']): string {
   const list = []
   if (needs.php) list.push(t('PHP {version}', { version: needs.php }))
-  if (needs.database) list.push(t('a database of {engine}', { engine: engines[needs.database] ?? needs.database }))
+  if (needs.database) list.push(engines[needs.database] ?? needs.database)
   return list.join(', ') || t('nothing')
 }
