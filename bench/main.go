@@ -2,7 +2,7 @@
 // the same system work on the same lab servers, in one run, and writes the
 // ratios to docs/benchmarks.md: all of them, or the section of a part that has one.
 //
-//	go run ./bench [-out FILE] [-part servers|sandboxes|names|mail|certificates|crowd|records|rollout]
+//	go run ./bench [-out FILE] [-part servers|sandboxes|names|mail|databases|certificates|crowd|records|rollout]
 package main
 
 import (
@@ -38,8 +38,9 @@ func main() {
 	rounds := flag.Int("rounds", 15, "single accounts opened each way")
 	many := flag.Int("many", 50, "accounts opened at once")
 	part := flag.String("part", "all",
-		"what to measure: servers, sandboxes, names (DNS), mail, certificates, crowd (many on "+
-			"one server), records, rollout, or all; mail, records and rollout have sections of their own, the "+
+		"what to measure: servers, sandboxes, names (DNS), mail, databases, certificates, crowd (many on "+
+			"one server), records, rollout, or all; mail, databases, records and rollout have sections of their own, "+
+			"the "+
 			"others are "+
 			"written down with all alone")
 	flag.IntVar(&crowd, "crowd", crowd, "accounts that share one server")
@@ -75,12 +76,12 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 	if err := lab.InstallPackages(ctx, say, lab.MachinePackages...); err != nil {
 		return err
 	}
-	b, end, err := begin(ctx, say)
+	b, end, err := begin(ctx, say, part == "databases")
 	defer func() { end() }()
 	if err != nil {
 		return err
 	}
-	var onServers, inMail, inRecords, rollingOut []row
+	var onServers, inMail, stored, inRecords, rollingOut []row
 	var explained string
 	if part == "all" || part == "rollout" {
 		if rollingOut, err = rolledOut(ctx, say); err != nil {
@@ -128,11 +129,22 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 	if part == "all" || part == "mail" {
 		if part == "all" { // on servers that hold nothing else, and that nothing else is measured on
 			end()
-			if b, end, err = begin(ctx, say); err != nil {
+			if b, end, err = begin(ctx, say, false); err != nil {
 				return err
 			}
 		}
 		if inMail, err = b.mail(ctx, say, rounds); err != nil {
+			return err
+		}
+	}
+	if part == "all" || part == "databases" {
+		if part == "all" {
+			end()
+			if b, end, err = begin(ctx, say, true); err != nil {
+				return err
+			}
+		}
+		if stored, err = b.databases(ctx, say, rounds); err != nil {
 			return err
 		}
 	}
@@ -141,6 +153,9 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 		{"mail", "Mail", "On lab servers alike; bench/mail.sh is the script. Delivery is that of the same programs " +
 			"without ours, with quota, index and filters, and without a spam filter on either side.", "without ours",
 			inMail, ""},
+		{"databases", "Databases and kits", "On lab servers alike, both with the engines as the product sets them " +
+			"up; " +
+			"bench/databases.sh is what is done by hand.", "by hand", stored, ""},
 		{"rollout", "Rolling out", "With agents that answer at once, so that the time is that of the service and " +
 			"the database. The bare statements do the same to the records, over as many connections, and nothing else.",
 			"bare SQL", rollingOut, ""},
@@ -152,8 +167,9 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 	return write(out, part, written)
 }
 
-// begin starts an installation with two servers; end ends it.
-func begin(ctx context.Context, say func(string)) (b *bench, end func(), err error) {
+// begin starts an installation with two servers, which keep databases where engines are wanted; end
+// ends it.
+func begin(ctx context.Context, say func(string), engines bool) (b *bench, end func(), err error) {
 	end = func() {}
 	dir, err := os.MkdirTemp("", "victualler-bench-")
 	if err != nil {
@@ -172,13 +188,17 @@ func begin(ctx context.Context, say func(string)) (b *bench, end func(), err err
 	if err != nil {
 		return nil, end, err
 	}
+	roles := map[string][]string{"skua": {"web", "dns", "mail"}, "fulmar": {"web", "dns"}}
+	if engines {
+		roles = map[string][]string{"skua": {"web", "database"}, "fulmar": {"web", "database"}}
+	}
 	i, err := installation.Start(ctx, installation.Options{Dir: dir, Programs: programs, Say: say,
 		Lab: lab.Options{Name: "bench", Base: base, Subnet: subnet}, Servers: []lab.ServerOptions{{Name: "skua",
 			Host:       21,
 			AgentFlags: []string{"-busy-site", fmt.Sprint(busySite), "-busy-round", busyRound.String()}},
 			{Name: "fulmar", Host: 22, Services: []lab.Service{{Name: "php-fpm", Keep: true,
 				Argv: []string{"sh", "-c", "mkdir -p /run/php && exec php-fpm8.2 -F"}}}}},
-		Roles: map[string][]string{"skua": {"web", "dns", "mail"}, "fulmar": {"web", "dns"}}})
+		Roles: roles})
 	if err != nil {
 		return nil, end, err
 	}

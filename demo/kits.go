@@ -116,7 +116,8 @@ func write(ctx context.Context, c *client.Client) error {
 		}
 		err := post()
 		// Engines take longer to start than their servers.
-		for until := time.Now().Add(time.Minute); err != nil && time.Now().Before(until) && ctx.Err() == nil; err = post() {
+		for until := time.Now().Add(time.Minute); err != nil && time.Now().Before(until) &&
+			ctx.Err() == nil; err = post() {
 			time.Sleep(time.Second)
 		}
 		if err != nil {

@@ -113,7 +113,7 @@ var rooms = map[string][]string{
 	"internal/lab/labtest": {"internal/lab"},
 	"console":              {},
 	"demo":                 {"internal/client", "internal/api", "internal/hosting", "kits"},
-	"bench": {"internal/lab", "internal/client", "internal/api", "internal/hosting",
+	"bench": {"kits", "internal/lab", "internal/client", "internal/api", "internal/hosting",
 		"internal/mailflow"},
 	"e2e": {"demo", "internal/lab", "internal/standins", "internal/client", "internal/api",
 		"internal/hosting"},

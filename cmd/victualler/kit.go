@@ -261,7 +261,11 @@ func (c *call) askOpen(ctx context.Context, asks []kits.Ask, out map[string]stri
 		} else if a.Optional {
 			prompt += " [none]"
 		}
-		line, err := c.term.line(ctx, prompt+": ")
+		read := c.term.line
+		if a.Kind == kits.AskSecret {
+			read = c.term.secret
+		}
+		line, err := read(ctx, prompt+": ")
 		if err != nil {
 			return err
 		}

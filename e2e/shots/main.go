@@ -36,7 +36,7 @@ var documented = map[string][]string{
 		"reseller=/resellers/guillemot", "zone=/zones/slipway-boatyard.example",
 		"database=/accounts/coop/databases/coop_members?table=members", "messages=/messages",
 		"certificate=/accounts/trust/domains/lighthousetrust.example/certificate",
-		"handover=/accounts/mowecafe/handover"},
+		"kits=/accounts/trust/kits"},
 	"tresen":                         {"branded=/"},
 	"keeper@lighthousetrust.example": {"own-mailbox=/mailbox"},
 }

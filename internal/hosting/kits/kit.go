@@ -104,6 +104,7 @@ const (
 	AskLine   = "line"   // one line of text
 	AskEmail  = "email"  // a mail address
 	AskChoice = "choice" // one of Choices
+	AskSecret = "secret" // one line that is kept sealed, and shown to nobody
 )
 
 // Secret is generated for each site.
@@ -309,7 +310,10 @@ func (k Kit) wrongAsks(say func(string, string, ...any), text func(string, strin
 		text(at+"title", a.Title, 80, false)
 		text(at+"about", a.About, 200, true)
 		switch a.Kind {
-		case AskLine, AskEmail:
+		case AskLine, AskEmail, AskSecret:
+			if a.Kind == AskSecret && a.Default != "" {
+				say(at+"default", "a secret that is in the kit is none")
+			}
 			if len(a.Choices) > 0 {
 				say(at+"choices", "only a choice has them")
 			}
@@ -321,7 +325,7 @@ func (k Kit) wrongAsks(say func(string, string, ...any), text func(string, strin
 				text(fmt.Sprintf("%schoices.%d", at, j), c, 80, false)
 			}
 		default:
-			say(at+"kind", "must be one of %s, %s, %s", AskLine, AskEmail, AskChoice)
+			say(at+"kind", "must be one of %s, %s, %s, %s", AskLine, AskEmail, AskChoice, AskSecret)
 			continue
 		}
 		if a.Default != "" {

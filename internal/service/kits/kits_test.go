@@ -53,7 +53,7 @@ func newHarbour(t *testing.T) harbour {
 	b.Account(b.Operator, api.OpenAccount{Domain: at, Plan: "quay", Customer: "Tern Ferries", Server: "skua"})
 	h.register("1.0", map[string]string{"index.php": "one", "style.css": "blue",
 		"set.php": "{{php database_password}}" +
-			" {{php title}} {{php key}}"})
+			" {{php title}} {{php key}}{{line phrase}}"})
 	_, err := b.Kits.ChangeKit(t.Context(), b.Operator, "board", api.KitChange{Plans: &[]string{"quay"}})
 	require.NoError(t, err)
 	return h
@@ -63,7 +63,8 @@ func newHarbour(t *testing.T) harbour {
 func document(version string, more ...string) string {
 	return fmt.Sprintf(`{"layout": 1, "name": "board", "version": %q, "title": "Board", "about": "A board.",
 		"needs": {"php": "8.1", "database": "mariadb"}, "templates": ["set.php"], "keeps": ["uploads"],
-		"asks": [{"name": "title", "title": "Title", "kind": "line", "default": "Board"}],
+		"asks": [{"name": "title", "title": "Title", "kind": "line", "default": "Board"},
+			{"name": "phrase", "title": "Phrase", "kind": "secret", "optional": true}],
 		"secrets": [{"name": "key", "length": 20}], "site": {"front_script": "index.php"},
 		"check": {"path": "/"}%s}`, version, strings.Join(more, ""))
 }
@@ -169,14 +170,15 @@ func TestInstallAndRemove(t *testing.T) {
 	assert.Contains(t, p.Notes, "it gets the MariaDB database gangway_board")
 	h.empty()
 
-	o := h.installs(api.NewSiteKit{Answers: map[string]string{"title": "Ann's"}})
+	o := h.installs(api.NewSiteKit{Answers: map[string]string{"title": "Ann's", "phrase": "wet tuesday"}})
 	require.Equal(t, "done", o.State, o.Failure)
 	one := h.kits().Sites[0]
+	assert.Equal(t, map[string]string{"title": "Ann's"}, one.Answers, "a secret is shown to nobody")
 	assert.Equal(t, "installed", one.State)
 	assert.Equal(t, "gangway_board", one.Database)
 	assert.Equal(t, "index.php", h.frontScript())
 	assert.Equal(t, []string{"gangway_board"}, h.databases())
-	assert.Regexp(t, `^'[A-Za-z0-9]{24}' 'Ann\\'s' '[A-Za-z0-9]{20}'$`, h.site().Files["set.php"])
+	assert.Regexp(t, `^'[A-Za-z0-9]{24}' 'Ann\\'s' '[A-Za-z0-9]{20}'wet tuesday$`, h.site().Files["set.php"])
 	assert.Nil(t, h.site().Before, "nothing is left beside the site")
 
 	_, err := h.Kits.Install(t.Context(), h.owner, at, at, api.NewSiteKit{Kit: "board"})
@@ -312,7 +314,7 @@ func TestUpdate(t *testing.T) {
 	h.site().Files["style.css"] = "red"
 	h.site().Files["uploads/a.jpg"] = "picture"
 	h.register("1.1", map[string]string{"index.php": "two", "style.css": "green", "more.php": "more",
-		"set.php": "{{php database_password}} {{php title}} {{php key}}"})
+		"set.php": "{{php database_password}} {{php title}} {{php key}}{{line phrase}}"})
 	assert.Equal(t, "1.1", h.kits().Sites[0].Newer)
 	plan, err := h.Kits.PlanUpdate(t.Context(), h.owner, at, at, api.SiteKitUpdate{})
 	require.NoError(t, err)

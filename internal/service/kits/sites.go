@@ -50,9 +50,16 @@ func (s *Service) sealSecrets(v secrets) ([]byte, error) {
 	return s.Key.Seal(sealedSecrets, text), err
 }
 
-// newSecrets generates those of a kit that are not there yet.
-func newSecrets(k kits.Kit, there map[string]string) map[string]string {
+// newSecrets generates those of a kit that are not there yet, and takes those that were asked for
+// out of the answers, which people can see.
+func newSecrets(k kits.Kit, there, answers map[string]string) map[string]string {
 	out := map[string]string{}
+	for _, a := range k.Asks {
+		if a.Kind == kits.AskSecret {
+			out[a.Name] = answers[a.Name]
+			delete(answers, a.Name)
+		}
+	}
 	for _, one := range k.Secrets {
 		if out[one.Name] = there[one.Name]; out[one.Name] == "" {
 			out[one.Name] = passwords.Generate(one.Length)
@@ -328,7 +335,7 @@ func (s *Service) checkEmpty(ctx context.Context, a usecase.Actor, reference, na
 	if _, err := s.Store.SiteKitOfDomain(ctx, &t.domain.ID); err == nil {
 		return nil // which is the reason that counts
 	}
-	ask, cancel := context.WithTimeout(ctx, usecase.AgentTimeout)
+	ask, cancel := context.WithTimeout(ctx, 10*usecase.AgentTimeout) // a site may have many files
 	defer cancel()
 	tree, err := s.Agents.Agent(t.server.ID, t.server.Address).KitFiles(ask, agentlink.KitFiles{
 		KitSite: agentlink.KitSite{AccountID: t.st.Account.ID, SignInName: t.st.Account.SignInName,
@@ -368,7 +375,7 @@ func (s *Service) install(ctx context.Context, tx store.Tx, a usecase.Actor, t t
 	if err != nil {
 		return 0, err
 	}
-	own := secrets{Own: newSecrets(k, nil)}
+	own := secrets{Own: newSecrets(k, nil, answers)}
 	p := db.AddSiteKitParams{AccountID: t.st.Account.ID, DomainID: &t.domain.ID, KitID: row.ID,
 		ReplaceFiles: in.Replace}
 	if k.Needs.Database != "" {
@@ -617,7 +624,7 @@ func (s *Service) planned(ctx context.Context, a usecase.Actor, reference, name 
 	if err != nil {
 		return u, err
 	}
-	ask, cancel := context.WithTimeout(ctx, usecase.AgentTimeout)
+	ask, cancel := context.WithTimeout(ctx, 10*usecase.AgentTimeout) // a site may have many files
 	defer cancel()
 	if u.changes, _, err = w.compare(ask, u.to, next.ID, w.row.NextAnswers, secrets); err != nil {
 		if unreached, is := err.(*usecase.AgentError); is {
@@ -661,17 +668,22 @@ func (w *run) fillNext(id int64, next kits.Kit, in api.SiteKitUpdate) error {
 	maps.DeleteFunc(answers, func(name, _ string) bool {
 		return !slices.ContainsFunc(next.Asks, func(a kits.Ask) bool { return a.Name == name })
 	})
+	for _, a := range next.Asks {
+		if a.Kind == kits.AskSecret {
+			answers[a.Name] = w.secrets.Own[a.Name]
+		}
+	}
 	maps.Copy(answers, in.Answers)
 	answers, err := next.Answers(answers)
 	if err != nil {
 		return err
 	}
+	secrets := w.secrets
+	if secrets.Own = newSecrets(next, w.secrets.Own, answers); in.NewPassword {
+		secrets.Password = passwords.Generate(passwordLength)
+	}
 	if w.row.NextAnswers, err = json.Marshal(answers); err != nil {
 		return err
-	}
-	secrets := w.secrets
-	if secrets.Own = newSecrets(next, w.secrets.Own); in.NewPassword {
-		secrets.Password = passwords.Generate(passwordLength)
 	}
 	if w.row.NextSecrets, err = w.service.sealSecrets(secrets); err != nil {
 		return err

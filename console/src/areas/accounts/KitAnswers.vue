@@ -4,7 +4,7 @@ import type { Schemas } from '../../api/client'
 import FormField from '../../parts/FormField.vue'
 
 /** The questions of a kit. */
-defineProps<{ asks: Schemas['Ask'][]; error: (field: string) => string | undefined }>()
+defineProps<{ asks: Schemas['Ask'][]; error: (field: string) => string | undefined; kept?: boolean }>()
 const answers = defineModel<Record<string, string>>({ required: true })
 </script>
 
@@ -20,6 +20,16 @@ const answers = defineModel<Record<string, string>>({ required: true })
     <ElSelect v-if="a.kind === 'choice'" :id="`kit-${a.name}`" v-model="answers[a.name]">
       <ElOption v-for="c in a.choices" :key="c" :value="c" :label="c" />
     </ElSelect>
+    <ElInput
+      v-else-if="a.kind === 'secret'"
+      :id="`kit-${a.name}`"
+      v-model="answers[a.name]"
+      type="password"
+      show-password
+      autocomplete="new-password"
+      maxlength="200"
+      :placeholder="kept ? $t('as it is') : ''"
+    />
     <ElInput v-else :id="`kit-${a.name}`" v-model="answers[a.name]" maxlength="200" />
   </FormField>
 </template>

@@ -29,7 +29,10 @@ watch(
   { deep: true },
 )
 const changed = computed(() =>
-  Object.fromEntries(Object.entries(form.answers).filter(([name, value]) => value !== props.site?.answers[name])),
+  // A secret is not shown, and stays as it is where nothing is typed.
+  Object.fromEntries(
+    Object.entries(form.answers).filter(([name, value]) => value !== (props.site?.answers[name] ?? '')),
+  ),
 )
 const body = computed<Schemas['SiteKitUpdate']>(() => ({
   version: props.site?.newer || undefined,
@@ -81,7 +84,7 @@ const take = (file: string, yes: unknown) =>
               })
         }}
       </p>
-      <KitAnswers v-model="form.answers" :asks="site.asks" :error="error" />
+      <KitAnswers v-model="form.answers" :asks="site.asks" :error="error" kept />
       <ElCheckbox v-if="site.database" v-model="form.password">{{
         $t('New password for the database user, in the site’s files too')
       }}</ElCheckbox>
