@@ -244,6 +244,25 @@ func (a *Agent) KitCheck(ctx context.Context, asked agentlink.KitCheck) (agentli
 	return none, nil
 }
 
+// alone lets one piece of work for a kit at a time be done in an account: each may read all files of
+// a site. Whoever comes meanwhile is to try again.
+func (a *Agent) alone(w http.ResponseWriter, account int64, do func()) {
+	a.mu.Lock()
+	busy := a.kits[account]
+	a.kits[account] = true
+	a.mu.Unlock()
+	if busy {
+		http.Error(w, "work with a kit is under way in this account", http.StatusServiceUnavailable)
+		return
+	}
+	defer func() {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		delete(a.kits, account)
+	}()
+	do()
+}
+
 // kitRoutes are what the service asks about kits.
 func (a *Agent) kitRoutes(mux *http.ServeMux) {
 	mux.HandleFunc("POST /v1/kit/files", func(w http.ResponseWriter, r *http.Request) {
@@ -259,13 +278,17 @@ func (a *Agent) kitRoutes(mux *http.ServeMux) {
 		if asked.Do == agentlink.KitStage || asked.Do == agentlink.KitPatch {
 			archive = body
 		}
-		told, err := a.KitFiles(r.Context(), asked, archive)
-		answer(w, told, err)
+		a.alone(w, asked.AccountID, func() {
+			told, err := a.KitFiles(r.Context(), asked, archive)
+			answer(w, told, err)
+		})
 	})
 	mux.HandleFunc("POST /v1/kit/run", func(w http.ResponseWriter, r *http.Request) {
 		if asked, ok := read[agentlink.KitRun](w, r); ok {
-			told, err := a.KitRun(r.Context(), asked)
-			answer(w, told, err)
+			a.alone(w, asked.AccountID, func() {
+				told, err := a.KitRun(r.Context(), asked)
+				answer(w, told, err)
+			})
 		}
 	})
 	mux.HandleFunc("POST /v1/kit/check", func(w http.ResponseWriter, r *http.Request) {

@@ -262,7 +262,7 @@ func compressed(w io.Writer, how string) (to io.Writer, finish func() error, err
 		z := fastgzip.NewWriter(w)
 		return z, z.Close, nil
 	}
-	z, err := zstd.NewWriter(w, zstd.WithEncoderConcurrency(1))
+	z, err := zstd.NewWriter(w, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest))
 	if err != nil {
 		return nil, nil, err
 	}
