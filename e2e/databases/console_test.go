@@ -1,6 +1,7 @@
 package databases
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -45,4 +46,41 @@ func TestConsoleForDatabases(t *testing.T) {
 	assert.Equal(t, "0\n", e2e.On(t, "skua", "mariadb --batch --skip-column-names --execute \"SELECT count(*) FROM "+
 		"information_schema.schemata WHERE schema_name LIKE 'clicker%'\""))
 	noDrift(t)
+}
+
+// A kit is registered for a plan, installed in a site with files in it, changed and removed in the
+// console.
+func TestConsoleForKits(t *testing.T) {
+	i := e2e.Shared(t)
+	ran(t, "kit", "register", kitDirectory(t, "placeholder", "gangplank", "1.0.0", func(document string) string {
+		return strings.Replace(document, `"name": "placeholder"`, `"name": "gangplank"`, 1)
+	}))
+	account := offeredTo(t, "boarder", "skua")
+	e2e.Write(t, account, "sites/boarder.example/old.html", "old")
+	ctx := e2e.OpenBrowser(t, 1280, 900)
+	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/boarder/kits"), e2e.SignIn(),
+		browser.Sees("p", "No kit is offered to this account"))
+	e2e.Healthy(t, ctx, "no kits")
+	ran(t, "kit", "offer", "gangplank", "--plans", "kits-of-boarder")
+	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/kits"), browser.Sees("td", "kits-of-boarder"))
+	e2e.Healthy(t, ctx, "the list of kits")
+	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/boarder/kits"), browser.Click(".gallery button", "Install"),
+		browser.Retype("#kit-title", "Mind the gap"), browser.Type("#kit-contact", "nobody"),
+		browser.Click("button", "Install kit"), browser.Sees("[role=alert]", "old.html"))
+	e2e.Healthy(t, ctx, "installing a kit")
+	e2e.Do(t, ctx, browser.Click(".el-checkbox", "delete them"), browser.Click("button", "Install kit"),
+		browser.Sees("[role=alert]", "is no mail address"), browser.Retype("#kit-contact", "purser@boarder.example"),
+		browser.Click("button", "Install kit"), browser.Sees("td", "in use"))
+	e2e.Settled(t)
+	assert.Contains(t, home(t, account), "<h1>Mind the gap</h1>")
+	e2e.Do(t, ctx, browser.Click("td button", "Change"), browser.Retype("#kit-title", "All aboard"),
+		browser.Click("button", "See what would change"), browser.Sees("li", "index.html"))
+	e2e.Healthy(t, ctx, "changing a kit")
+	e2e.Do(t, ctx, browser.Click("button", "Update the site"), browser.Gone("#update-kit"))
+	e2e.Settled(t)
+	assert.Contains(t, home(t, account), "<h1>All aboard</h1>")
+	e2e.Do(t, ctx, browser.Click("td button", "Remove"), browser.Sees(".el-message-box", "all files of the site"),
+		browser.Click(".el-message-box button", "Remove"), browser.Gone("td button"))
+	e2e.Settled(t)
+	assert.NotContains(t, home(t, account), "All aboard")
 }
