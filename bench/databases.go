@@ -172,7 +172,8 @@ func (b *bench) transfers(ctx context.Context, say func(string)) ([]row, error) 
 			}
 			theirs = append(theirs, time.Since(begun))
 		}
-		rows = append(rows, line("export ("+form.compression+"); mariadb-dump"+strings.ReplaceAll(form.by, "|", "and"), median(ours), median(theirs)))
+		rows = append(rows, line("export ("+form.compression+"); mariadb-dump"+strings.ReplaceAll(form.by, "|", "and"),
+			median(ours), median(theirs)))
 	}
 	return rows, nil
 }

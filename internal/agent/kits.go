@@ -244,8 +244,8 @@ func (a *Agent) KitCheck(ctx context.Context, asked agentlink.KitCheck) (agentli
 	return none, nil
 }
 
-// alone lets one piece of work for a kit at a time be done in an account: each may read all files of
-// a site. Whoever comes meanwhile is to try again.
+// alone lets one piece of work for a kit at a time be done in an account: each may read all files
+// of a site. Whoever comes meanwhile is to try again.
 func (a *Agent) alone(w http.ResponseWriter, account int64, do func()) {
 	a.mu.Lock()
 	busy := a.kits[account]
