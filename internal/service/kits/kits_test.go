@@ -306,6 +306,30 @@ func TestInterruptedStep(t *testing.T) {
 	h.empty()
 }
 
+// What cannot be put back any more does not keep the operation open for ever.
+func TestUndoneAsFarAsPossible(t *testing.T) {
+	h := newHarbour(t)
+	h.agent.Set(func(a *servicetest.Agent) {
+		a.KitFault = func(what string) error {
+			if what == "files place" || what == "files restore" {
+				return errors.New("it is a redirect by now")
+			}
+			return nil
+		}
+	})
+	started, err := h.Kits.Install(t.Context(), h.owner, at, at, api.NewSiteKit{Kit: "board"})
+	o := h.ended(started, err)
+	assert.Equal(t, "undoing", h.kits().Sites[0].State)
+	require.NotEqual(t, "failed", o.State, "it is tried for a while")
+	h.Pass(21 * time.Minute)
+	require.NoError(t, h.Kits.Resume(t.Context()))
+	o = h.ended(started, nil)
+	assert.Equal(t, "failed", o.State)
+	assert.Contains(t, o.Failure, "it is a redirect by now")
+	assert.Empty(t, h.kits().Sites)
+	assert.Empty(t, h.databases())
+}
+
 func TestUpdate(t *testing.T) {
 	h := newHarbour(t)
 	o := h.installs(api.NewSiteKit{})

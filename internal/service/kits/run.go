@@ -237,6 +237,18 @@ func (w *run) files(ctx context.Context, do string, paths []string, archive io.R
 	return told, agentError(err)
 }
 
+// tidy brings back what was there before, or takes away what was kept. A server that cannot do that
+// any more, as somebody has changed what is in the way or how the site is served, is not asked for
+// ever.
+func (w *run) tidy(ctx context.Context, do string) error {
+	_, err := w.files(ctx, do, nil, nil)
+	if err != nil && !errors.Is(err, agentlink.ErrUnreachable) && w.age() > 2*rollout.GiveUpAfter {
+		w.service.Log.Warn("files of a kit are left beside a site", "site", w.domain.Name, "work", do, "reason", err)
+		return nil
+	}
+	return err
+}
+
 func agentError(err error) error {
 	if err == nil {
 		return nil
@@ -542,7 +554,7 @@ func (w *run) check(ctx context.Context) error {
 	w.begin("check")
 	// PHP may be starting, or still hold scripts for some seconds that were replaced.
 	var last error
-	for until := time.Now().Add(checkTime); last == nil || time.Now().Before(until); time.Sleep(checkPause) {
+	for until := time.Now().Add(checkTime); last == nil || time.Now().Before(until); {
 		outcome, err := w.agent().KitCheck(ctx, agentlink.KitCheck{KitSite: w.site(), Check: w.target().Check})
 		if err != nil {
 			return agentError(err)
@@ -552,13 +564,18 @@ func (w *run) check(ctx context.Context) error {
 			return w.advance(ctx, stateSettling, nil)
 		}
 		last = fails("the site does not work: %s", language.Decode(outcome.Failure))
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(checkPause):
+		}
 	}
 	return last
 }
 
 // settle takes away what was kept to be brought back, and ends the work.
 func (w *run) settle(ctx context.Context) error {
-	if _, err := w.files(ctx, agentlink.KitSettle, nil, nil); err != nil {
+	if err := w.tidy(ctx, agentlink.KitSettle); err != nil {
 		return err
 	}
 	if err := w.forgetSaved(ctx); err != nil {
@@ -654,7 +671,7 @@ func (w *run) undo(ctx context.Context) error {
 		w.progress.Close()
 		return w.advance(ctx, stateInstalled, func(tx store.Tx) error { return w.rest(ctx, tx, cause) })
 	}
-	if _, err := w.files(ctx, agentlink.KitRestore, nil, nil); err != nil {
+	if err := w.tidy(ctx, agentlink.KitRestore); err != nil {
 		return err
 	}
 	if w.row.Work == workUpdate {
