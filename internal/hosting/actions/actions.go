@@ -171,7 +171,7 @@ var steps = map[string]string{
 	"mail":            "mail",
 	"mailboxes":       "mailboxes",
 	"order":           "order",
-	"place":           "taking their place",
+	"place":           "put in place",
 	"prepare":         "preparation",
 	"prove":           "proof",
 	"sandbox":         "sandbox",

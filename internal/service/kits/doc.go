@@ -1,5 +1,6 @@
-// Package kits is the use cases of kits: which there are and who is offered them (kits.go), what is
-// done with those of sites (sites.go), and how that is done (run.go).
+// Package kits is the use cases of kits: which there are and who is offered them (kits.go), the
+// kits of sites (sites.go) with what can be asked for them (install.go, updates.go), and how that
+// is done (run.go, and what each state does in runsteps.go and runupdate.go).
 //
 // What is asked for is written down in one transaction: the row of the site's kit (site_kits), its
 // database and user, an operation, and a job. The job takes one step after the other; the state
