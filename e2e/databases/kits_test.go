@@ -144,7 +144,7 @@ func TestShippedKits(t *testing.T) {
 		_, errOut, exit := e2e.Command(t, "kit", "update", one.account.Domain, "--yes")
 		assert.NotZero(t, exit)
 		assert.Contains(t, errOut, "status 500")
-		require.Eventually(t, func() bool { return strings.Contains(home(t, one.account), one.record) }, 20*time.Second,
+		require.Eventually(t, func() bool { return strings.Contains(home(t, one.account), one.record) }, time.Minute,
 			time.Second, "the database is as it was")
 		assert.Contains(t, ran(t, "kit", "sites", one.account.SignInName), "1.0.0")
 		ran(t, "kit", "withdraw", one.kit, "1.1.0")
@@ -192,7 +192,7 @@ func TestHostileKits(t *testing.T) {
 		start := time.Now()
 		_, errOut, exit := e2e.Command(t, "kit", "install", a.Domain, name)
 		took := time.Since(start)
-		assert.Less(t, took, 25*time.Second, name)
+		assert.Less(t, took, time.Minute, name)
 		switch name {
 		case "spy", "daemon":
 			assert.Zero(t, exit, errOut)
