@@ -357,7 +357,8 @@ func TestCertificates(t *testing.T) {
 		i.Authority.Set(func(s *authority.Settings) { s.Renew = true })
 		e2e.AskWhenToRenew(t)
 		labtest.Within(t, 90*time.Second, func() bool {
-			return certificateOf(t, account.ID, "beacon.example").Serial != before
+			c := certificateOf(t, account.ID, "beacon.example")
+			return c.Serial != before && c.Operation == 0 // it is in use a moment before its order has ended
 		})
 		i.Authority.Set(func(s *authority.Settings) { s.Renew = false })
 	})
