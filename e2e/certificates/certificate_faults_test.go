@@ -198,7 +198,7 @@ func TestDoubtfulNames(t *testing.T) {
 					strings.Join(grep(e2e.EverythingIn(t, "log"), "WARN"), "\n"))
 			}
 		}()
-		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "undertow.example").State == "valid" })
+		labtest.Eventually(t, func() bool { return issued(t, account.ID, "undertow.example") })
 		c := certificateOf(t, account.ID, "undertow.example")
 		assert.Equal(t, []string{"undertow.example"}, c.Covered)
 		require.Len(t, c.LeftOut, 1)
@@ -281,7 +281,7 @@ func TestRenewalUnderFault(t *testing.T) {
 		i.Authority.Set(func(s *authority.Settings) { s.Errors = 0 })
 		labtest.Within(t, 2*time.Minute, func() bool {
 			now := certificateOf(t, account.ID, "shoals.example")
-			return now.Serial != c.Serial && now.State == "valid"
+			return now.Serial != c.Serial && now.State == "valid" && now.Operation == 0
 		})
 		_, err := shown(t, "skua", "shoals.example")
 		require.NoError(t, err)

@@ -61,6 +61,14 @@ func certificateOf(t *testing.T, account int64, domain string) api.SiteCertifica
 	return c
 }
 
+// issued tells whether a site has an authority's certificate and no order is under way: a
+// certificate is in use a moment before its order has ended.
+func issued(t *testing.T, account int64, domain string) bool {
+	t.Helper()
+	c := certificateOf(t, account, domain)
+	return c.State == "valid" && c.Operation == 0
+}
+
 // shown is the certificate that a server shows under a name; an error if nobody should trust it.
 func shown(t *testing.T, label, name string) (*x509.Certificate, error) {
 	t.Helper()
@@ -115,7 +123,7 @@ func certified(t *testing.T, in api.OpenAccount) api.Account {
 	in.Server, in.Plan = "skua", "sealed"
 	account := e2e.Opened(t, in)
 	t.Cleanup(func() { e2e.CloseAccount(t, account) })
-	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, in.Domain).State == "valid" })
+	labtest.Eventually(t, func() bool { return issued(t, account.ID, in.Domain) })
 	return account
 }
 
@@ -208,7 +216,7 @@ func TestCertificates(t *testing.T) {
 		}
 	}()
 	t.Run("it is ordered automatically", func(t *testing.T) {
-		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "beacon.example").State == "valid" })
+		labtest.Eventually(t, func() bool { return issued(t, account.ID, "beacon.example") })
 		c := certificateOf(t, account.ID, "beacon.example")
 		assert.Equal(t, []string{"beacon.example", "www.beacon.example"}, c.Covered)
 		assert.Equal(t, "ecdsa-p256", c.KeyType)
@@ -358,7 +366,7 @@ func TestCertificates(t *testing.T) {
 		e2e.AskWhenToRenew(t)
 		labtest.Within(t, 90*time.Second, func() bool {
 			c := certificateOf(t, account.ID, "beacon.example")
-			return c.Serial != before && c.Operation == 0 // it is in use a moment before its order has ended
+			return c.Serial != before && c.Operation == 0
 		})
 		i.Authority.Set(func(s *authority.Settings) { s.Renew = false })
 	})

@@ -286,7 +286,7 @@ func TestUploadedCertificates(t *testing.T) {
 		_, revoked = i.Authority.Revoked(before)
 		assert.True(t, revoked)
 		// The server shows it a moment before its order is done.
-		labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "jetty.example").State == "valid" })
+		labtest.Eventually(t, func() bool { return issued(t, account.ID, "jetty.example") })
 	})
 
 	t.Run("orders are counted before the authority does", func(t *testing.T) {
@@ -313,7 +313,7 @@ func TestChallengesElsewhere(t *testing.T) {
 	require.NoError(t, i.PublicDNS.Serve("driftwood.example", "@ A "+skua+"\n")) // www is proved by hand, below
 	account := e2e.Opened(t, api.OpenAccount{Domain: "driftwood.example", Server: "skua", Plan: "sealed"})
 	defer e2e.CloseAccount(t, account)
-	labtest.Eventually(t, func() bool { return certificateOf(t, account.ID, "driftwood.example").State == "valid" },
+	labtest.Eventually(t, func() bool { return issued(t, account.ID, "driftwood.example") },
 		"the first certificate, for which the account was opened")
 	e2e.OnZone(t, http.MethodPatch, "/zones/driftwood.example", api.ZoneChange{Hosted: "elsewhere"})
 	path := certificatePath(account.ID, "driftwood.example")
