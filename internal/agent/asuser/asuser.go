@@ -79,20 +79,21 @@ func EndProcesses(ctx context.Context, uid int) error {
 	if uid <= 0 {
 		return fmt.Errorf("refused: end the processes of user %d", uid)
 	}
-	cmd := exec.CommandContext(ctx, "/proc/self/exe")
-	cmd.Args = []string{enderName}
-	cmd.Dir, cmd.Env = "/", []string{"PATH=/usr/bin:/bin"}
-	cmd.SysProcAttr = as(uid)
-	err := cmd.Run()
+	err := child(ctx, uid, enderName).Run()
 	if exit := (*exec.ExitError)(nil); errors.As(err, &exit) {
 		return nil // it may have been killed by what it was to end; whoever asks looks again
 	}
 	return err
 }
 
-func as(uid int) *syscall.SysProcAttr {
-	return &syscall.SysProcAttr{Setsid: true,
+// child is this program once more, under a name that [Hook] knows, as a user.
+func child(ctx context.Context, uid int, name string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, "/proc/self/exe")
+	cmd.Args = []string{name}
+	cmd.Dir, cmd.Env = "/", []string{"PATH=/usr/bin:/bin"}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true,
 		Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(uid), Groups: []uint32{}}}
+	return cmd
 }
 
 // Do does the work as the user with that number, in the group of the same number. What cannot be
@@ -105,14 +106,10 @@ func Do(ctx context.Context, uid int, w Work) error {
 	}
 	ctx, cancel := context.WithTimeout(ctx, longest)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "/proc/self/exe")
-	cmd.Args = []string{helperName}
-	cmd.Dir = "/"
-	cmd.Env = []string{"PATH=/usr/bin:/bin"}
+	cmd := child(ctx, uid, helperName)
 	cmd.Stdin = bytes.NewReader(text)
 	var out, complaint bounded // the account's other processes could write in the child's place
 	cmd.Stdout, cmd.Stderr = &out, &complaint
-	cmd.SysProcAttr = as(uid)
 	if err := cmd.Run(); err != nil {
 		return fmt.Errorf("work in %s as user %d: %w: %s", w.Home, uid, err, bytes.TrimSpace(complaint.Bytes()))
 	}

@@ -13,7 +13,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"os/exec"
 	"path"
 	"syscall"
 	"time"
@@ -80,9 +79,7 @@ func WorkOnTree(ctx context.Context, uid int, w TreeWork, archive io.Reader) (Tr
 	}
 	ctx, cancel := context.WithTimeout(ctx, longestTree)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "/proc/self/exe")
-	cmd.Args = []string{treesName}
-	cmd.Dir, cmd.Env = "/", []string{"PATH=/usr/bin:/bin"}
+	cmd := child(ctx, uid, treesName)
 	cmd.Stdin = bytes.NewReader(append(text, '\n'))
 	if archive != nil {
 		cmd.Stdin = io.MultiReader(cmd.Stdin, archive)
@@ -91,7 +88,6 @@ func WorkOnTree(ctx context.Context, uid int, w TreeWork, archive io.Reader) (Tr
 	var complaint bounded
 	out := bounded{most: maxTold}
 	cmd.Stdout, cmd.Stderr = &out, &complaint
-	cmd.SysProcAttr = as(uid)
 	if err := cmd.Run(); err != nil {
 		if said := bytes.TrimSpace(complaint.Bytes()); len(said) > 0 {
 			return told, fmt.Errorf("%s", said)

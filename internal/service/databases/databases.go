@@ -232,17 +232,7 @@ func (s *Service) AddDatabase(ctx context.Context, a usecase.Actor, reference st
 			if err := r.free(name); err != nil {
 				return nil, err
 			}
-			if err := admit(st); err != nil {
-				return nil, err
-			}
-			if err := st.Admit(plans.Databases, 1); err != nil {
-				return nil, err
-			}
-			if err := s.place(ctx, tx, a, st.Account, r, engine, in.Server); err != nil {
-				return nil, err
-			}
-			row, err := tx.AddDatabase(ctx, db.AddDatabaseParams{AccountID: st.Account.ID, Engine: string(engine),
-				Name: name, Charset: charset, CollationName: collation})
+			row, err := s.add(ctx, tx, a, st, r, wantedDatabase{engine, name, charset, collation, in.Server})
 			if err != nil {
 				return nil, err
 			}
@@ -261,6 +251,30 @@ func (s *Service) AddDatabase(ctx context.Context, a usecase.Actor, reference st
 				usecase.AboutAccount(st.Account),
 				nil, words)
 		})
+}
+
+// wantedDatabase is a database that is to be added; the server is empty where it is to be chosen.
+type wantedDatabase struct {
+	engine                           databases.Engine
+	name, charset, collation, server string
+}
+
+// add adds the row of a database whose name is free.
+//
+// Refusals: LimitReached, NoServer, NotAllowed, NotFound, WrongState.
+func (s *Service) add(ctx context.Context, tx store.Tx, a usecase.Actor, st entitlement.Entitlement, r rows,
+	wanted wantedDatabase) (db.Database, error) {
+	if err := admit(st); err != nil {
+		return db.Database{}, err
+	}
+	if err := st.Admit(plans.Databases, 1); err != nil {
+		return db.Database{}, err
+	}
+	if err := s.place(ctx, tx, a, st.Account, r, wanted.engine, wanted.server); err != nil {
+		return db.Database{}, err
+	}
+	return tx.AddDatabase(ctx, db.AddDatabaseParams{AccountID: st.Account.ID, Engine: string(wanted.engine),
+		Name: wanted.name, Charset: wanted.charset, CollationName: wanted.collation})
 }
 
 // admit refuses databases to an account without the feature.

@@ -6,7 +6,6 @@ import (
 	"slices"
 
 	"victualler/internal/hosting/databases"
-	"victualler/internal/hosting/plans"
 	"victualler/internal/service/entitlement"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
@@ -26,12 +25,6 @@ func (s *Service) AddWithUser(ctx context.Context, tx store.Tx, a usecase.Actor,
 	if err != nil {
 		return none, db.DatabaseUser{}, err
 	}
-	if err := admit(st); err != nil {
-		return none, db.DatabaseUser{}, err
-	}
-	if err := st.Admit(plans.Databases, 1); err != nil {
-		return none, db.DatabaseUser{}, err
-	}
 	name, err := r.freeName(st.Account.SignInName, typed)
 	if err != nil {
 		return none, db.DatabaseUser{}, err
@@ -40,11 +33,7 @@ func (s *Service) AddWithUser(ctx context.Context, tx store.Tx, a usecase.Actor,
 	if err != nil {
 		return none, db.DatabaseUser{}, err
 	}
-	if err := s.place(ctx, tx, a, st.Account, r, engine, ""); err != nil {
-		return none, db.DatabaseUser{}, err
-	}
-	row, err := tx.AddDatabase(ctx, db.AddDatabaseParams{AccountID: st.Account.ID, Engine: string(engine), Name: name,
-		Charset: charset, CollationName: collation})
+	row, err := s.add(ctx, tx, a, st, r, wantedDatabase{engine, name, charset, collation, ""})
 	if err != nil {
 		return none, db.DatabaseUser{}, err
 	}

@@ -3,7 +3,6 @@ package kits
 import (
 	"context"
 	"encoding/json"
-	"slices"
 	"strings"
 
 	"victualler/internal/agentlink"
@@ -229,10 +228,7 @@ func (s *Service) pick(ctx context.Context, q *db.Queries, st entitlement.Entitl
 	}
 	at := 0
 	if version != "" {
-		at = slices.IndexFunc(list, func(row db.Kit) bool {
-			return kits.CheckVersion(version) == nil && kits.CompareVersions(row.Version, version) == 0
-		})
-		if at < 0 {
+		if at = indexOf(list, version); at < 0 {
 			var there []string
 			for _, row := range list {
 				there = append(there, row.Version)

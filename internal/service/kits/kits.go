@@ -309,6 +309,13 @@ func offer(ctx context.Context, tx store.Tx, a usecase.Actor, kit string, before
 	return nil
 }
 
+// indexOf is where a version is in a list of those of a kit; -1 if it is not.
+func indexOf(rows []db.Kit, version string) int {
+	return slices.IndexFunc(rows, func(row db.Kit) bool {
+		return kits.CheckVersion(version) == nil && kits.CompareVersions(row.Version, version) == 0
+	})
+}
+
 // findVersion finds a version of a kit.
 //
 // Refusals: NotFound.
@@ -317,9 +324,7 @@ func findVersion(ctx context.Context, q *db.Queries, name, version string) (db.K
 	if err != nil {
 		return db.Kit{}, err
 	}
-	at := slices.IndexFunc(rows, func(row db.Kit) bool {
-		return kits.CheckVersion(version) == nil && kits.CompareVersions(row.Version, version) == 0
-	})
+	at := indexOf(rows, version)
 	if at < 0 {
 		return db.Kit{}, usecase.NotFound("version", name+" "+version)
 	}

@@ -14,6 +14,7 @@ import (
 	"victualler/internal/hosting/databases"
 	"victualler/internal/hosting/kits"
 	"victualler/internal/hosting/language"
+	"victualler/internal/hosting/sites"
 	dbservice "victualler/internal/service/databases"
 	"victualler/internal/service/domains"
 	"victualler/internal/service/usecase"
@@ -25,14 +26,7 @@ func (w *run) prepare(ctx context.Context) error {
 	w.progress.Expect("prepare", "files", "steps", "place", "check")
 	w.begin("prepare")
 	if w.account.State == "opening" {
-		account, err := w.service.Store.Account(ctx, w.account.ID)
-		if err != nil {
-			return err
-		}
-		if account.State == "opening" {
-			return errWait
-		}
-		w.account = account
+		return errWait
 	}
 	if err := w.applied(ctx); err != nil {
 		return err
@@ -180,47 +174,51 @@ func (w *run) place(ctx context.Context) error {
 	if _, err := w.files(ctx, agentlink.KitPlace, nil, nil); err != nil {
 		return err
 	}
-	return w.advance(ctx, stateChecking, func(tx store.Tx) error { return w.setSettings(ctx, tx, w.kit) })
+	return w.advance(ctx, stateChecking, func(tx store.Tx) error {
+		set, err := w.setSettings(ctx, tx, w.kit)
+		if err != nil || !set {
+			return err
+		}
+		return w.tellServers(ctx, tx)
+	})
 }
 
 // setSettings gives the site the settings of a kit, and takes those that an earlier one has set
-// back to what they were.
-func (w *run) setSettings(ctx context.Context, tx store.Tx, k kits.Kit) error {
+// back to what they were. Set reports whether there are any; whoever calls it has the servers told.
+func (w *run) setSettings(ctx context.Context, tx store.Tx, k kits.Kit) (set bool, err error) {
 	before := map[string]json.RawMessage{}
 	if err := json.Unmarshal(w.row.SettingsBefore, &before); err != nil {
-		return err
+		return false, err
 	}
 	wanted := maps.Clone(before)
 	for key, value := range k.Site {
 		text, err := json.Marshal(value)
 		if err != nil {
-			return err
+			return false, err
 		}
 		wanted[string(key)] = text
 	}
 	w.row.ApplyID = nil
 	if len(wanted) == 0 {
-		return nil
+		return false, nil
 	}
 	st, err := w.lock(ctx, tx)
 	if err != nil {
-		return err
+		return false, err
 	}
 	was, err := domains.SetSettings(ctx, tx, st, w.domain.ID, wanted)
 	if err != nil {
-		return err
+		return false, err
 	}
 	for key := range wanted {
-		if _, is := k.Site[sitesKey(key)]; !is {
+		if _, is := k.Site[sites.Key(key)]; !is {
 			delete(before, key) // it is as it was
 		} else if _, known := before[key]; !known {
 			before[key] = was[key]
 		}
 	}
-	if w.row.SettingsBefore, err = json.Marshal(before); err != nil {
-		return err
-	}
-	return w.tellServers(ctx, tx)
+	w.row.SettingsBefore, err = json.Marshal(before)
+	return true, err
 }
 
 // check asks the site whether it works.
@@ -266,7 +264,7 @@ func (w *run) settle(ctx context.Context) error {
 		if err := w.applied(ctx); err != nil {
 			return err
 		}
-		return w.ends(ctx, nil)
+		return w.ends(ctx, nil, nil)
 	}
 	return w.advance(ctx, stateInstalled, func(tx store.Tx) error {
 		if w.row.Work == workUpdate {
@@ -287,9 +285,15 @@ func (w *run) rest(ctx context.Context, tx store.Tx, cause error) error {
 	return usecase.FinishOperationsTx(ctx, tx, cause, operation)
 }
 
-// ends takes the row away, and ends the operation: well where cause is nil.
-func (w *run) ends(ctx context.Context, cause error) error {
+// ends takes the row away, and ends the operation: well where cause is nil. Before changes, in the
+// same transaction, what goes with the row; nil is nothing.
+func (w *run) ends(ctx context.Context, before func(store.Tx) error, cause error) error {
 	err := w.service.Store.InTx(ctx, func(tx store.Tx) error {
+		if before != nil {
+			if err := before(tx); err != nil {
+				return err
+			}
+		}
 		if err := tx.DeleteSiteKit(ctx, w.row.ID); err != nil {
 			return err
 		}
@@ -319,7 +323,7 @@ func (w *run) takeBack(ctx context.Context, tx store.Tx) error {
 	if _, err := w.lock(ctx, tx); err != nil {
 		return err
 	}
-	if err := w.setSettings(ctx, tx, kits.Kit{}); err != nil {
+	if _, err := w.setSettings(ctx, tx, kits.Kit{}); err != nil {
 		return err
 	}
 	if w.row.DatabaseID != nil {
@@ -358,19 +362,7 @@ func (w *run) undo(ctx context.Context) error {
 		return w.undoUpdate(ctx, cause)
 	}
 	w.progress.Close()
-	err := w.service.Store.InTx(ctx, func(tx store.Tx) error {
-		if err := w.takeBack(ctx, tx); err != nil {
-			return err
-		}
-		if err := tx.DeleteSiteKit(ctx, w.row.ID); err != nil {
-			return err
-		}
-		return usecase.FinishOperationsTx(ctx, tx, cause, *w.row.OperationID)
-	})
-	if err == nil {
-		w.row.Work = ""
-	}
-	return err
+	return w.ends(ctx, func(tx store.Tx) error { return w.takeBack(ctx, tx) }, cause)
 }
 
 // changed lists the files that an update adds or replaces, and those that it takes away; conflicts

@@ -9,12 +9,9 @@ import (
 	"victualler/internal/hosting/databases"
 	"victualler/internal/hosting/kits"
 	"victualler/internal/hosting/language"
-	"victualler/internal/hosting/sites"
 	"victualler/internal/store"
 	"victualler/internal/store/db"
 )
-
-func sitesKey(key string) sites.Key { return sites.Key(key) }
 
 // visit is the kit's database in the name of its user; false where there is none.
 func (w *run) visit(ctx context.Context) (v agentlink.DatabaseVisit, server db.Server, is bool, err error) {
@@ -165,18 +162,22 @@ func (w *run) setNext(ctx context.Context, tx store.Tx, k kits.Kit, s secrets) e
 	if _, err := w.lock(ctx, tx); err != nil {
 		return err
 	}
-	if err := w.setSettings(ctx, tx, k); err != nil {
-		return err
-	}
-	if w.row.DatabaseUserID == nil {
-		return nil
-	}
-	user, err := tx.DatabaseUserByID(ctx, *w.row.DatabaseUserID)
+	set, err := w.setSettings(ctx, tx, k)
 	if err != nil {
 		return err
 	}
-	if err := w.service.databases.SetPassword(ctx, tx, user, s.Password); err != nil {
-		return err
+	if w.row.DatabaseUserID != nil {
+		user, err := tx.DatabaseUserByID(ctx, *w.row.DatabaseUserID)
+		if err != nil {
+			return err
+		}
+		if err := w.service.databases.SetPassword(ctx, tx, user, s.Password); err != nil {
+			return err
+		}
+		set = true
+	}
+	if !set {
+		return nil
 	}
 	return w.tellServers(ctx, tx)
 }
