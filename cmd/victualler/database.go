@@ -32,6 +32,15 @@ func databaseCommands() []command {
 	return []command{
 		{noun: "database", verb: "list", args: "ACCOUNT", short: "List the databases of an account", list: true,
 			run: listDatabases},
+		{noun: "database", verb: "biggest", short: "List the databases of all accounts, the biggest first", list: true,
+			flags: []flagInfo{{name: "search", value: "TEXT", usage: "part of the name"},
+				{name: "server", value: "SERVER", usage: "only those on one server"},
+				{name: "engine", value: "ENGINE", usage: "only those of mariadb or postgresql",
+					values: []string{"mariadb", "postgresql"}},
+				{name: "limited", usage: "only those of accounts that are over their limit"}},
+			run: listBiggest},
+		{noun: "database", verb: "engines", short: "List the engines of servers, with what accounts have in them",
+			list: true, run: listEngines},
 		{noun: "database", verb: "show", args: "ACCOUNT DATABASE",
 			short: "Show a database, and ready lines to connect with it", run: showDatabase},
 		{noun: "database", verb: "add", args: "ACCOUNT NAME", short: "Add a database, with a user if one is named",
@@ -134,7 +143,7 @@ func listDatabases(ctx context.Context, c *call) error {
 			col("DATABASE", 0, func(d api.Database) any { return d.Name }),
 			col("ENGINE", 0, func(d api.Database) any { return engineTitle(list, d.Engine) }),
 			col("SIZE", 0, func(d api.Database) any { return sizeOf(d.Size) }),
-			col("GROWTH", 0, func(d api.Database) any { return growth(d) }),
+			col("GROWTH", 0, func(d api.Database) any { return growth(d.Growth) }),
 			col("USERS", 0, func(d api.Database) any { return usersOf(d) }),
 			col("COLLATION", 1, func(d api.Database) any { return d.Collation }),
 			col("ADDED", 2, func(d api.Database) any { return d.AddedAt }),
@@ -151,8 +160,8 @@ func usersOf(d api.Database) string {
 }
 
 // growth says whether a database may grow, in words.
-func growth(d api.Database) string {
-	switch d.Growth {
+func growth(state string) string {
+	switch state {
 	case "stopped":
 		return "over the limit: read and delete only"
 	case "closed":
@@ -176,7 +185,7 @@ func showDatabase(ctx context.Context, c *call) error {
 	}
 	d := list.Databases[at]
 	g := pairs("database", d.Name, "engine", engineTitle(list, d.Engine), "server", d.Server,
-		"size", size(d.Size), "growth", growth(d), "character set", d.Charset, "collation", d.Collation,
+		"size", size(d.Size), "growth", growth(d.Growth), "character set", d.Charset, "collation", d.Collation,
 		"users", usersOf(d), "added", local(d.AddedAt))
 	for _, line := range d.Connect {
 		g.add(line.Title, line.Text)
@@ -302,4 +311,52 @@ func changeDatabaseUser(ctx context.Context, c *call) error {
 		c.showPassword("password", *body.Password)
 	}
 	return c.startedIf(ctx, done.Operation)
+}
+
+func listBiggest(ctx context.Context, c *call) error {
+	filters := []string{"search", "server", "engine"}
+	query := c.filters(filters...)
+	if c.on("limited") {
+		query.Set("limited", "true")
+	}
+	all, more, err := collect(ctx, c, "/databases", query,
+		func(p api.DatabasePage) ([]api.PlacedDatabase, string) { return p.Databases, p.Next })
+	if err != nil {
+		return err
+	}
+	return printList(c, all, more, c.filtered("no databases", filters...), []column[api.PlacedDatabase]{
+		col("SIZE", 0, func(d api.PlacedDatabase) any { return sizeOf(d.Size) }),
+		col("DATABASE", 0, func(d api.PlacedDatabase) any { return d.Name }),
+		col("ENGINE", 1, func(d api.PlacedDatabase) any { return d.Engine }),
+		col("ACCOUNT", 0, func(d api.PlacedDatabase) any { return d.Account }),
+		col("CUSTOMER", 3, func(d api.PlacedDatabase) any { return d.Customer }),
+		col("SERVER", 2, func(d api.PlacedDatabase) any { return d.Server }),
+		col("LIMIT", 0, func(d api.PlacedDatabase) any { return growth(d.Growth) }),
+	})
+}
+
+func listEngines(ctx context.Context, c *call) error {
+	var list api.EngineList
+	if err := c.client.Get(ctx, "/database-engines", nil, &list); err != nil {
+		return err
+	}
+	return printList(c, list.Engines, false, "no server keeps databases", []column[api.Engine]{
+		col("SERVER", 0, func(e api.Engine) any { return e.Server }),
+		col("ENGINE", 0, func(e api.Engine) any { return strings.TrimSpace(e.Title + " " + e.Version) }),
+		col("STATE", 0, func(e api.Engine) any {
+			switch {
+			case !e.Reachable:
+				return "the server does not answer"
+			case e.Version == "":
+				return "not installed"
+			case !e.Running:
+				return "not running"
+			}
+			return "running"
+		}),
+		col("ACCOUNTS", 1, func(e api.Engine) any { return e.Accounts }),
+		col("DATABASES", 0, func(e api.Engine) any { return e.Databases }),
+		col("SIZE", 0, func(e api.Engine) any { return sizeOf(&e.Size) }),
+		col("OVER THE LIMIT", 1, func(e api.Engine) any { return counted(int(e.Limited), "account") }),
+	})
 }

@@ -40,6 +40,11 @@ func databaseContentCommands() []command {
 		{noun: "database", verb: "running", args: "ACCOUNT DATABASE",
 			short: "Show what is being executed in a database",
 			list:  true, run: listRunning},
+		{noun: "database", verb: "slow", args: "ACCOUNT DATABASE",
+			short: "Show what was slow in a database within the last day", list: true,
+			long: "Statements that took a second or longer, without their values; those first that took most of the " +
+				"database's time.",
+			run: listSlow},
 		{noun: "database", verb: "stop", args: "ACCOUNT DATABASE NUMBER",
 			short: "Stop a statement that is being executed",
 			run: func(ctx context.Context, c *call) error {
@@ -70,6 +75,7 @@ func databaseContentCommands() []command {
 			flags: []flagInfo{user, {name: "mend", usage: "mend what has one meaning here, without asking"},
 				{name: "no-mend", usage: "execute the file as it is, without asking"},
 				{name: "look", usage: "only say what is in the file"},
+				{name: "from-home", usage: "the file is in the account's home, and not here"},
 				{name: "csv", value: "TABLE", usage: "the file has rows for this table"},
 				{name: "separator", value: "CHARACTER", usage: "between values of CSV; a comma otherwise"},
 				{name: "no-header", usage: "the first line of CSV is a row, and has no names of columns"},
@@ -257,6 +263,23 @@ func listRunning(ctx context.Context, c *call) error {
 	})
 }
 
+func listSlow(ctx context.Context, c *call) error {
+	var list api.SlowStatements
+	if err := c.client.Get(ctx, databasePath(c)+"/slow", nil, &list); err != nil {
+		return err
+	}
+	took := func(seconds float64) any { return time.Duration(seconds * float64(time.Second)) }
+	return printList(c, list.Slow, false, "nothing took a second or longer within the last day",
+		[]column[api.SlowStatement]{
+			col("TIMES", 0, func(s api.SlowStatement) any { return s.Count }),
+			col("TOGETHER", 0, func(s api.SlowStatement) any { return took(s.Total) }),
+			col("LONGEST", 0, func(s api.SlowStatement) any { return took(s.Longest) }),
+			col("LAST", 1, func(s api.SlowStatement) any { return s.LastAt }),
+			col("USER", 2, func(s api.SlowStatement) any { return s.User }),
+			col("STATEMENT", 0, func(s api.SlowStatement) any { return s.Statement }),
+		})
+}
+
 func exportDatabase(ctx context.Context, c *call) error {
 	query := c.filters("user", "compression")
 	for _, t := range words(c.value("tables")) {
@@ -312,36 +335,12 @@ func importDatabase(ctx context.Context, c *call) error {
 	if len(c.args) < 3 {
 		return usageError{"name the file; with --continue, the same one again"}
 	}
-	file, err := os.Open(c.args[2])
+	prepare := c.sentImport
+	if c.on("from-home") {
+		prepare = c.homeImport
+	}
+	one, err := prepare(ctx)
 	if err != nil {
-		return err
-	}
-	defer file.Close()
-	info, err := file.Stat()
-	if err != nil {
-		return err
-	}
-	if !info.Mode().IsRegular() {
-		return usageError{c.args[2] + " is no file"}
-	}
-	var one api.DatabaseImport
-	if id := c.value("continue"); id != "" {
-		err = c.client.Get(ctx, importPath(c.args[0], id), nil, &one)
-		if err == nil && one.Size != info.Size() {
-			err = fmt.Errorf("the import is of a file of %d bytes, and %s has %d; name the same file", one.Size,
-				c.args[2], info.Size())
-		}
-	} else {
-		body := api.NewImport{User: c.value("user"), Name: filepath.Base(c.args[2]), Size: info.Size()}
-		if table := c.value("csv"); table != "" {
-			body.CSV = &api.CSVFormat{Table: table, Separator: c.value("separator"), Header: !c.on("no-header")}
-		}
-		err = c.client.Post(ctx, databasePath(c)+"/imports", body, &one)
-	}
-	if err != nil {
-		return err
-	}
-	if one, err = c.sendFile(ctx, one, file); err != nil {
 		return err
 	}
 	mend := c.on("mend")
@@ -354,6 +353,72 @@ func importDatabase(ctx context.Context, c *call) error {
 		return c.client.Do(ctx, client.Call{Method: http.MethodDelete, Path: importPath(c.args[0], one.ID)}, nil)
 	}
 	return c.startImport(ctx, one, mend)
+}
+
+// preparedImport is one that goes on, or a new one of a file.
+func (c *call) preparedImport(ctx context.Context, body api.NewImport) (one api.DatabaseImport, err error) {
+	if id := c.value("continue"); id != "" {
+		return one, c.client.Get(ctx, importPath(c.args[0], id), nil, &one)
+	}
+	body.User = c.value("user")
+	if table := c.value("csv"); table != "" {
+		body.CSV = &api.CSVFormat{Table: table, Separator: c.value("separator"), Header: !c.on("no-header")}
+	}
+	return one, c.client.Post(ctx, databasePath(c)+"/imports", body, &one)
+}
+
+// sentImport prepares an import of a file that is here, and sends it.
+func (c *call) sentImport(ctx context.Context) (api.DatabaseImport, error) {
+	var one api.DatabaseImport
+	file, err := os.Open(c.args[2])
+	if err != nil {
+		return one, err
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return one, err
+	}
+	if !info.Mode().IsRegular() {
+		return one, usageError{c.args[2] + " is no file"}
+	}
+	if one, err = c.preparedImport(ctx, api.NewImport{Name: filepath.Base(c.args[2]), Size: info.Size()}); err != nil {
+		return one, err
+	}
+	if one.Size != info.Size() {
+		return one, fmt.Errorf("the import is of a file of %d bytes, and %s has %d; name the same file", one.Size,
+			c.args[2], info.Size())
+	}
+	return c.sendFile(ctx, one, file)
+}
+
+// homeImport prepares an import of a file in the account's home, and waits until the server of the
+// database has received it.
+func (c *call) homeImport(ctx context.Context) (api.DatabaseImport, error) {
+	one, err := c.preparedImport(ctx, api.NewImport{HomeFile: c.args[2]})
+	if err != nil {
+		return one, err
+	}
+	line := liveLine{call: c}
+	defer line.clear()
+	for one.State == "waiting" && one.Received < one.Size {
+		line.show(fmt.Sprintf("reading %s: %d %%", one.Name, one.Received*100/one.Size))
+		select {
+		case <-ctx.Done():
+			line.clear()
+			return one, fmt.Errorf("interrupted; the file is still being read. Go on with: victualler database import "+
+				"%s %s %s --from-home --continue %s, or remove it with: victualler database remove-import %s %s: %w",
+				c.args[0], one.Database, c.args[2], one.ID, c.args[0], one.ID, errInterrupted)
+		case <-time.After(200 * time.Millisecond):
+		}
+		if err := c.client.Get(ctx, importPath(c.args[0], one.ID), nil, &one); err != nil && ctx.Err() == nil {
+			return one, err
+		}
+	}
+	if one.State == "failed" {
+		return one, errors.New(one.Failure)
+	}
+	return one, nil
 }
 
 // partSize is how much of a file is sent at once, in bytes.

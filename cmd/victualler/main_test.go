@@ -91,11 +91,12 @@ func TestEveryCommand(t *testing.T) {
 		"mailbox add-password", "mailbox remove-password", "mailbox profile", "list members", "list add-members",
 		"list remove-members", "list held", "list approve", "list drop", "queue retry", "queue hold",
 		"queue release", "queue resume", "database tables", "database structure", "database rows", "database execute",
-		"database running", "database stop", "database export", "database import", "database copy", "database imports",
+		"database running", "database slow", "database biggest", "database engines", "database stop",
+		"database export", "database import", "database copy", "database imports",
 		"database stop-import", "database remove-import", "kit sites", "kit install", "kit update", "kit check",
 		"kit pack", "kit register", "kit unregister", "kit offer", "kit withdraw", "kit reinstate"}
 	looks := words("list,show,compare,check,export,watch,sweep,trace,log,signing,rehearse,download,key,members," +
-		"held,profile,sending,tables,structure,rows,running,imports,sites,pack")
+		"held,profile,sending,tables,structure,rows,running,slow,biggest,engines,imports,sites,pack")
 	// What is one's own sign-in, and the message that is sent to be looked for, has nothing to
 	// foresee; what a statement or a file does, the engine alone would know.
 	atOnce := words("execute,stop,import,copy,stop-import,remove-import")
@@ -112,11 +113,8 @@ func TestEveryCommand(t *testing.T) {
 		assert.True(t, slices.Contains(looks, verb) || slices.Contains(plain, c.noun) || c.preview ||
 			c.verb == "test-mail" || c.name() == "kit register" || c.noun == "database" && slices.Contains(atOnce,
 			verb), "%s changes something and has no --preview", name)
-		assert.Equal(t, slices.Contains(words("list,members,held,sending,tables,running,imports,sites"), verb) ||
-			name == "site show" ||
-			name == "search",
-			c.list,
-			"%s: lists have the flags of lists", name)
+		lists := words("list,members,held,sending,tables,running,slow,biggest,engines,imports,sites")
+		assert.Equal(t, slices.Contains(lists, verb) || name == "site show" || name == "search", c.list, "%s: lists have the flags of lists", name)
 		var help bytes.Buffer
 		printHelp(&help, c)
 		assert.Contains(t, help.String(), "victualler "+name)

@@ -89,6 +89,7 @@ func TestContentsOfDatabases(t *testing.T) {
 			assert.Contains(t, ran(t, "database", "execute", "reader", from, "SELECT count(*) AS n FROM boats"), "501")
 		})
 	}
+	t.Run("from the home", func(t *testing.T) { fromHome(t, a) })
 	t.Run("in parts, and by whom it may", func(t *testing.T) {
 		ctx, c := context.Background(), e2e.Inst.Client
 		text := "CREATE TABLE parts (id int);\nINSERT INTO parts VALUES (1);\n"
@@ -158,4 +159,55 @@ func TestContentsOfDatabases(t *testing.T) {
 			browser.Click("button[type=submit]", "Execute"), browser.Sees(".problem, [role=alert]", "broken"))
 	})
 	e2e.CloseAccount(t, a)
+}
+
+// fromHome imports files of a home that is on another server than the databases.
+func fromHome(t *testing.T, a api.Account) {
+	t.Helper()
+	var text strings.Builder
+	text.WriteString("CREATE TABLE kept (id int);\n")
+	for n := range 1000 {
+		fmt.Fprintf(&text, "INSERT INTO kept VALUES (%d); -- %s\n", n, strings.Repeat("long ", 4000))
+	}
+	e2e.Write(t, a, "tmp/kept.sql", text.String()) // 20 MB
+	assert.Contains(t, ran(t, "database", "import", "reader", "top", "tmp/kept.sql", "--from-home"), "1001 statements")
+	assert.Contains(t, ran(t, "database", "execute", "reader", "top", "SELECT count(*) AS n FROM kept"), "1000")
+	e2e.On(t, "fulmar", "gzip --keep /home/reader/tmp/kept.sql")
+	for _, name := range []string{"~/tmp/kept.sql.gz", "/home/reader/tmp/kept.sql.gz"} {
+		assert.Contains(t, ran(t, "database", "import", "reader", "tom", name, "--from-home", "--look"), "1 table")
+	}
+
+	other := holding(t, "bystander", "fulmar", plans.Limits{plans.Databases: plans.Of(1),
+		plans.DatabaseSize: plans.Of(10 * plans.MiB)})
+	e2e.Write(t, other, "tmp/secret.sql", "SELECT 'secret';")
+	e2e.On(t, "fulmar", "cd /home/reader && ln -s /home/bystander/tmp/secret.sql link.sql && "+
+		"ln -s /home/bystander dir && ln -s /etc/passwd passwd.sql && mkfifo pipe.sql && chmod 666 pipe.sql && "+
+		"touch root.sql && chmod 600 root.sql")
+	for _, name := range []string{"link.sql", "dir/tmp/secret.sql", "passwd.sql", "pipe.sql", "root.sql", "nothing.sql",
+		"../bystander/tmp/secret.sql", "/home/bystander/tmp/secret.sql", "/etc/passwd", "tmp", "."} {
+		_, errOut, exit := e2e.Command(t, "database", "import", "reader", "top", name, "--from-home", "--look")
+		assert.NotZero(t, exit, name)
+		assert.Contains(t, errOut, strings.TrimPrefix(name, "/"), "it says which")
+		assert.NotContains(t, errOut, "SELECT")
+	}
+	e2e.CloseAccount(t, other)
+
+	// The service is killed while it passes a file on, and whoever is next goes on with it.
+	const size = 1 << 30
+	e2e.On(t, "fulmar", "cd /home/reader/tmp && truncate -s 1G large.sql && chown reader:reader large.sql")
+	ctx, c := context.Background(), e2e.Inst.Client
+	var one api.DatabaseImport
+	require.NoError(t, c.Post(ctx, at(a)+"/databases/top/imports", api.NewImport{HomeFile: "tmp/large.sql"}, &one))
+	now := func() int64 {
+		require.NoError(t, c.Get(ctx, at(a)+"/database-imports/"+one.ID, nil, &one))
+		return one.Received
+	}
+	require.Eventually(t, func() bool { return now() > 0 }, time.Minute, 10*time.Millisecond)
+	e2e.Inst.KillService()
+	require.NoError(t, e2e.Inst.StartService(ctx))
+	there := now()
+	t.Logf("%d of %d bytes were there", there, int64(size))
+	assert.Less(t, there, int64(size))
+	require.Eventually(t, func() bool { return now() == size }, time.Minute, 100*time.Millisecond)
+	ran(t, "database", "remove-import", "reader", one.ID)
 }

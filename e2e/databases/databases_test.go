@@ -2,6 +2,7 @@ package databases
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/http"
@@ -231,6 +232,12 @@ func TestKilledWhileChanging(t *testing.T) {
 			}
 		})
 	}
+	told := map[string]int{}
+	for _, engine := range []string{"mariadb", "postgresql"} {
+		name := "steady" + engine[:1]
+		stored(t, accounts[0], api.NewDatabase{Name: name, Engine: engine, User: name})
+		group.Go(func() { importing(t, accounts[0], name, stop, told) })
+	}
 	const kills = 50
 	for n := range kills {
 		time.Sleep(time.Duration(rand.IntN(600)) * time.Millisecond)
@@ -250,6 +257,8 @@ func TestKilledWhileChanging(t *testing.T) {
 	group.Wait()
 	t.Logf("%d changes during %d kills", changes.Load(), kills)
 	assert.Positive(t, changes.Load())
+	t.Logf("imports: %v", told)
+	assert.NotZero(t, told["done"]+told["failed"])
 	e2e.Settled(t)
 	// What failed meanwhile is put right by the sweep.
 	labtest.Within(t, 2*time.Minute, func() bool {
@@ -284,6 +293,78 @@ func TestKilledWhileChanging(t *testing.T) {
 		"mariadb --batch --skip-column-names --execute \"SELECT "+
 			"count(*) FROM mysql.user WHERE user LIKE 'mortal%'\"; psql --host=/run/postgresql --username=postgres "+
 			"--no-align --tuples-only --command \"SELECT count(*) FROM pg_roles WHERE rolname LIKE 'mortal%'\"")))
+}
+
+var tellMu sync.Mutex
+
+// importing imports a file into a database again and again. It is told of each that has not come to
+// its end, and only of these.
+func importing(t *testing.T, account api.Account, name string, stop chan struct{}, told map[string]int) {
+	t.Helper()
+	ctx, c := context.Background(), e2e.Inst.Client
+	const rows = 2000
+	var text strings.Builder
+	text.WriteString("DROP TABLE IF EXISTS words;\nCREATE TABLE words (id int);\n")
+	for n := range rows {
+		fmt.Fprintf(&text, "INSERT INTO words VALUES (%d);\n", n)
+	}
+	// sure tries until it is answered: something is down now and then.
+	sure := func(do func() error) bool {
+		for end := time.Now().Add(2 * time.Minute); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+			if do() == nil {
+				return true
+			}
+		}
+		return assert.Fail(t, "no answer for two minutes")
+	}
+	for {
+		select {
+		case <-stop:
+			return
+		default:
+		}
+		var one api.DatabaseImport
+		path := at(account) + "/database-imports/"
+		if c.Post(ctx, at(account)+"/databases/"+name+"/imports", api.NewImport{Name: "x.sql",
+			Size: int64(text.Len())}, &one) != nil || c.Upload(ctx, path+one.ID+"/file?offset=0",
+			[]byte(text.String())) != nil || c.Post(ctx, path+one.ID+"/start", api.StartImport{}, nil) != nil {
+			var list api.ImportList // what is left of it would be in the way of the next one
+			if c.Get(ctx, at(account)+"/database-imports", nil, &list) == nil {
+				for _, left := range list.Imports {
+					if left.State == "waiting" && strings.HasSuffix(left.Database, name) {
+						_ = removed(ctx, path+left.ID)
+					}
+				}
+			}
+			time.Sleep(50 * time.Millisecond)
+			continue
+		}
+		if !sure(func() error {
+			err := c.Get(ctx, path+one.ID, nil, &one)
+			if err == nil && one.State == "running" {
+				return errors.New("it is running")
+			}
+			return err
+		}) {
+			return
+		}
+		var counted api.StatementResult
+		if !sure(func() error {
+			return c.Post(ctx, at(account)+"/databases/"+name+"/statements",
+				api.NewStatement{Statement: "SELECT count(*) FROM words"}, &counted)
+		}) {
+			return
+		}
+		if there := *counted.Rows[0][0]; one.State == "done" {
+			assert.Equal(t, fmt.Sprint(rows), there, "all of what is done is there")
+		} else {
+			assert.Equal(t, "failed", one.State)
+			assert.NotEmpty(t, one.Failure)
+		}
+		tellMu.Lock()
+		told[one.State]++
+		tellMu.Unlock()
+	}
 }
 
 func removed(ctx context.Context, path string) error {

@@ -370,6 +370,7 @@ var others = map[string][]int{
 	"list-rows":                {http.StatusNotFound},
 	"execute-statement":        {http.StatusNotFound},
 	"list-running":             {http.StatusNotFound},
+	"list-slow":                {http.StatusNotFound},
 	"stop-statement":           {http.StatusNotFound},
 	"export-database":          {http.StatusNotFound},
 	"add-import":               {http.StatusNotFound},

@@ -68,8 +68,7 @@ type Agent struct {
 
 	mu    sync.Mutex
 	locks map[string]*sync.RWMutex
-	// kits are the accounts whose files somebody is at work with for a kit.
-	kits map[int64]bool
+	busy  map[busyWith]bool
 }
 
 // longestPart is how long an apply may work on an account's resources, and then again at looking
@@ -92,7 +91,7 @@ func New(c Config) (*Agent, error) {
 	}
 	return &Agent{Config: c, state: s, committer: newCommitter(c.Programs, s.server),
 		slots: make(chan struct{}, worksAtOnce), locks: map[string]*sync.RWMutex{},
-		kits: map[int64]bool{}}, nil
+		busy: map[busyWith]bool{}}, nil
 }
 
 // Run puts the programs' shared files in place, repeats what a killed agent had

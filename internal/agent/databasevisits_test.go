@@ -237,7 +237,7 @@ func (v visiting) looking(t *testing.T, e databases.Engine, all, read agentlink.
 	done := make(chan agentlink.DatabaseAnswer)
 	go func() {
 		told, _ := v.c.LookIntoDatabase(context.Background(), agentlink.DatabaseQuestion{DatabaseVisit: read,
-			Ask: agentlink.AskStatement, Statement: sleep + " AS dozing", Longest: time.Minute})
+			Ask: agentlink.AskStatement, Statement: sleep + " AS dozing, 'a secret' AS told", Longest: time.Minute})
 		done <- told
 	}()
 	var id int64
@@ -254,8 +254,19 @@ func (v visiting) looking(t *testing.T, e databases.Engine, all, read agentlink.
 	_, err := v.c.LookIntoDatabase(context.Background(), agentlink.DatabaseQuestion{DatabaseVisit: other,
 		Ask: agentlink.AskStop, ID: id})
 	assert.ErrorContains(t, err, "no longer running", "others stop nothing")
+	time.Sleep(1500 * time.Millisecond) // it is slow then
 	v.ask(t, all, agentlink.DatabaseQuestion{Ask: agentlink.AskStop, ID: id})
 	<-done
+	slow := func(at agentlink.DatabaseVisit) (list []string) {
+		for _, one := range v.ask(t, at, agentlink.DatabaseQuestion{Ask: agentlink.AskSlow}).Slow {
+			assert.GreaterOrEqual(t, one.Tally().Longest, time.Second)
+			list = append(list, one.User+": "+one.Statement)
+		}
+		return list
+	}
+	want := read.User + ": " + strings.Replace(sleep, "60", "…", 1) + " AS dozing, '…' AS told"
+	labtest.Eventually(t, func() bool { return slices.Contains(slow(all), want) })
+	assert.NotContains(t, slow(other), want)
 
 	// Whoever asks has only what is the account's.
 	for _, wrong := range []agentlink.DatabaseVisit{

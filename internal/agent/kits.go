@@ -244,21 +244,27 @@ func (a *Agent) KitCheck(ctx context.Context, asked agentlink.KitCheck) (agentli
 	return none, nil
 }
 
-// alone lets one piece of work for a kit at a time be done in an account: each may read all files
-// of a site. Whoever comes meanwhile is to try again.
-func (a *Agent) alone(w http.ResponseWriter, account int64, do func()) {
+// busyWith is work of which an account has one at a time.
+type busyWith struct {
+	account int64
+	what    string
+}
+
+// alone lets one piece of a kind of work at a time be done in an account: each may read as much as
+// there is. Whoever comes meanwhile is to try again.
+func (a *Agent) alone(w http.ResponseWriter, with busyWith, do func()) {
 	a.mu.Lock()
-	busy := a.kits[account]
-	a.kits[account] = true
+	busy := a.busy[with]
+	a.busy[with] = true
 	a.mu.Unlock()
 	if busy {
-		http.Error(w, "work with a kit is under way in this account", http.StatusServiceUnavailable)
+		http.Error(w, "work with "+with.what+" is under way in this account", http.StatusServiceUnavailable)
 		return
 	}
 	defer func() {
 		a.mu.Lock()
 		defer a.mu.Unlock()
-		delete(a.kits, account)
+		delete(a.busy, with)
 	}()
 	do()
 }
@@ -278,14 +284,14 @@ func (a *Agent) kitRoutes(mux *http.ServeMux) {
 		if asked.Do == agentlink.KitStage || asked.Do == agentlink.KitPatch {
 			archive = body
 		}
-		a.alone(w, asked.AccountID, func() {
+		a.alone(w, busyWith{asked.AccountID, "a kit"}, func() {
 			told, err := a.KitFiles(r.Context(), asked, archive)
 			answer(w, told, err)
 		})
 	})
 	mux.HandleFunc("POST /v1/kit/run", func(w http.ResponseWriter, r *http.Request) {
 		if asked, ok := read[agentlink.KitRun](w, r); ok {
-			a.alone(w, asked.AccountID, func() {
+			a.alone(w, busyWith{asked.AccountID, "a kit"}, func() {
 				told, err := a.KitRun(r.Context(), asked)
 				answer(w, told, err)
 			})

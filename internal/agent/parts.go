@@ -145,6 +145,7 @@ type Visitor interface {
 	NewImport(asked agentlink.NewImport) (agentlink.Import, error)
 	// SaveDatabase prepares one of what is in the database now.
 	SaveDatabase(ctx context.Context, v agentlink.DatabaseVisit) (agentlink.Import, error)
-	ContinueImport(account int64, id string, offset int64, file io.Reader) (agentlink.Import, error)
+	ContinueImport(ctx context.Context, account int64, id string, offset int64, file io.Reader) (agentlink.Import,
+		error)
 	OrderImport(ctx context.Context, order agentlink.ImportOrder) (agentlink.ImportAnswer, error)
 }

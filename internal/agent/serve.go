@@ -70,6 +70,7 @@ func (a *Agent) Handler(own *identity) http.Handler {
 		}
 	})
 	a.kitRoutes(mux)
+	a.homeFileRoutes(mux)
 	if a.Mailer != nil {
 		mux.HandleFunc("POST /v1/mail-log", func(w http.ResponseWriter, r *http.Request) {
 			if asked, ok := read[agentlink.MailLogRequest](w, r); ok {
@@ -145,15 +146,19 @@ func (a *Agent) Handler(own *identity) http.Handler {
 	return mux
 }
 
-// exportDatabase answers with the contents of a database. A failure after the beginning is told in
-// a trailer.
+// exportDatabase answers with the contents of a database.
 func (a *Agent) exportDatabase(w http.ResponseWriter, r *http.Request) {
 	asked, ok := read[agentlink.DatabaseExport](w, r)
 	if !ok {
 		return
 	}
+	stream(w, func(begin func() io.Writer) error { return a.Visitor.Export(r.Context(), asked, begin) })
+}
+
+// stream answers with what is written. A failure after the beginning is told in a trailer.
+func stream(w http.ResponseWriter, write func(begin func() io.Writer) error) {
 	begun := false
-	err := a.Visitor.Export(r.Context(), asked, func() io.Writer {
+	err := write(func() io.Writer {
 		begun = true
 		w.Header().Set("Trailer", agentlink.FailureTrailer)
 		w.Header().Set("Content-Type", "application/octet-stream")
@@ -178,7 +183,7 @@ func (a *Agent) takeFile(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
 	}
-	one, err := a.Visitor.ContinueImport(account, q.Get("id"), offset, r.Body)
+	one, err := a.Visitor.ContinueImport(r.Context(), account, q.Get("id"), offset, r.Body)
 	answer(w, agentlink.ImportAnswer{Import: one}, err)
 }
 

@@ -185,7 +185,12 @@ const FailureTrailer = "Failure"
 // ExportDatabase opens the contents of a database. The error at the end of reading is io.EOF only
 // if all of them were there.
 func (c *Client) ExportDatabase(ctx context.Context, asked DatabaseExport) (io.ReadCloser, error) {
-	response, err := c.send(ctx, "/v1/database/export", asked)
+	return c.open(ctx, "/v1/database/export", asked)
+}
+
+// open asks for what is sent as a stream, with [FailureTrailer] behind it.
+func (c *Client) open(ctx context.Context, path string, asked any) (io.ReadCloser, error) {
+	response, err := c.send(ctx, path, asked)
 	if err != nil {
 		return nil, err
 	}
@@ -202,7 +207,7 @@ func (b *wholeBody) Read(p []byte) (int, error) {
 		if why, wrong := url.QueryUnescape(text); wrong == nil {
 			text = why
 		}
-		return n, errors.New(text)
+		return n, &refusedByAgent{text}
 	}
 	return n, err
 }

@@ -27,6 +27,8 @@ const (
 	AskStatement = "statement"
 	// AskRunning asks what is being executed.
 	AskRunning = "running"
+	// AskSlow asks what was slow within the last day.
+	AskSlow = "slow"
 	// AskStop has one of these stopped.
 	AskStop = "stop"
 )
@@ -57,6 +59,8 @@ type DatabaseAnswer struct {
 	Structure *TableStructure    `json:"structure,omitempty"`
 	Result    *StatementResult   `json:"result,omitempty"`
 	Running   []RunningStatement `json:"running,omitempty"`
+	// Slow are those first that took most of the database's time.
+	Slow []databases.SlowStatement `json:"slow,omitempty"`
 }
 
 // DatabaseTable is a table or view.
@@ -140,6 +144,8 @@ type NewImport struct {
 	Name string `json:"name,omitempty"`
 	// Size is how large it is as it is sent, in bytes.
 	Size int64 `json:"size,omitempty"`
+	// Home is the file in the account's home that the service sends; nil is one that people send.
+	Home *FileState `json:"home,omitempty"`
 	// Copy is the database that is copied; nil is a file.
 	Copy *DatabaseVisit `json:"copy,omitempty"`
 	// CSV is for a file of rows; nil is one of statements.
@@ -156,6 +162,8 @@ type ImportOrder struct {
 	Mend bool `json:"mend,omitempty"`
 	// Empty has everything dropped first that is in the database. It is for [ImportStart].
 	Empty bool `json:"empty,omitempty"`
+	// Failure is why the file does not come. It is for [ImportGiveUp].
+	Failure string `json:"failure,omitempty"`
 }
 
 // What can be done with an import.
@@ -168,6 +176,8 @@ const (
 	ImportStop = "stop"
 	// ImportForget removes the file and what is known of it.
 	ImportForget = "forget"
+	// ImportGiveUp says that the file does not come, and why.
+	ImportGiveUp = "give up"
 )
 
 // What an import is.

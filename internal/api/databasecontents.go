@@ -70,13 +70,30 @@ type RunningStatement struct {
 	Statement string  `json:"statement" doc:"Its beginning."`
 }
 
+// SlowStatements are those of a database that were slow within the last day, those first that took
+// most of its time.
+type SlowStatements struct {
+	Slow []SlowStatement `json:"slow"`
+}
+
+// SlowStatement is a kind of statement that took a second or longer.
+type SlowStatement struct {
+	User      string    `json:"user"`
+	Statement string    `json:"statement" doc:"Its beginning, without values: the same for all that differ in nothing else."`
+	Count     int       `json:"count" doc:"How often it was slow."`
+	Longest   float64   `json:"longest" doc:"In seconds, to half a second."`
+	Total     float64   `json:"total" doc:"All of its slow executions together, in seconds."`
+	LastAt    time.Time `json:"last_at"`
+}
+
 // NewImport describes a file that is going to be sent, or another database, to be imported.
 type NewImport struct {
-	User   string     `json:"user,omitempty" maxLength:"64" doc:"In whose name; the one who may do the most otherwise."`
-	Name   string     `json:"name,omitempty" maxLength:"255" doc:"What the file is called."`
-	Size   int64      `json:"size,omitempty" minimum:"0" maximum:"10737418240" doc:"How large the file is, in bytes: as it is, or compressed with gzip or zstd."`
-	CopyOf string     `json:"copy_of,omitempty" maxLength:"64" doc:"Another database of the account and the same engine, instead of a file."`
-	CSV    *CSVFormat `json:"csv,omitempty" doc:"For a file of rows; without, it has statements of SQL."`
+	User     string     `json:"user,omitempty" maxLength:"64" doc:"In whose name; the one who may do the most otherwise."`
+	Name     string     `json:"name,omitempty" maxLength:"255" doc:"What the file is called."`
+	Size     int64      `json:"size,omitempty" minimum:"0" maximum:"10737418240" doc:"How large the file is, in bytes: as it is, or compressed with gzip or zstd."`
+	CopyOf   string     `json:"copy_of,omitempty" maxLength:"64" doc:"Another database of the account and the same engine, instead of a file."`
+	HomeFile string     `json:"home_file,omitempty" maxLength:"4096" doc:"Path of a file in the account's home, instead of one that is sent. It is received by itself."`
+	CSV      *CSVFormat `json:"csv,omitempty" doc:"For a file of rows; without, it has statements of SQL."`
 }
 
 // CSVFormat says how a file of rows is read (RFC 4180).
@@ -95,6 +112,7 @@ type DatabaseImport struct {
 	CopyOf   string `json:"copy_of"`
 	Size     int64  `json:"size" doc:"Of the file, in bytes; 0 for a database."`
 	Received int64  `json:"received" doc:"How much of the file is there."`
+	FromHome bool   `json:"from_home" doc:"The file comes from the account's home, by itself."`
 	State    string `json:"state" enum:"waiting,running,done,failed" doc:"Waiting: for the rest of the file, or to be started."`
 	Table    string `json:"table" doc:"Where rows go; empty for statements."`
 

@@ -117,3 +117,41 @@ type DatabaseUserChanged struct {
 	Operation int64        `json:"operation"`
 	Version   int64        `json:"version"`
 }
+
+// DatabasePage is a part of the databases of all accounts, the biggest first.
+type DatabasePage struct {
+	Databases []PlacedDatabase `json:"databases"`
+	Next      string           `json:"next,omitempty" doc:"The cursor of the next page; absent on the last one."`
+}
+
+// PlacedDatabase is a database in a list of all.
+type PlacedDatabase struct {
+	Name         string    `json:"name"`
+	Engine       string    `json:"engine" enum:"mariadb,postgresql"`
+	Size         *int64    `json:"size" doc:"On disk, in bytes; null while it has not been measured."`
+	Growth       string    `json:"growth" enum:",stopped,closed" doc:"As of a database of an account."`
+	Account      string    `json:"account" doc:"The account's sign-in name."`
+	AccountState string    `json:"account_state"`
+	Customer     string    `json:"customer"`
+	Server       string    `json:"server" doc:"Where it is; empty for those who are no operators."`
+	AddedAt      time.Time `json:"added_at"`
+}
+
+// EngineList is the engines of all servers that keep databases.
+type EngineList struct {
+	Engines []Engine `json:"engines"`
+}
+
+// Engine is MariaDB or PostgreSQL on a server, with what accounts have in it.
+type Engine struct {
+	Server    string `json:"server"`
+	Engine    string `json:"engine" enum:"mariadb,postgresql"`
+	Title     string `json:"title"`
+	Version   string `json:"version" doc:"Empty where it is not installed."`
+	Running   bool   `json:"running" doc:"As the server said last."`
+	Reachable bool   `json:"reachable" doc:"Whether the server answers."`
+	Accounts  int64  `json:"accounts"`
+	Databases int64  `json:"databases"`
+	Size      int64  `json:"size" doc:"Of all databases, in bytes, as measured last."`
+	Limited   int64  `json:"limited" doc:"How many accounts are over their limit here."`
+}

@@ -80,6 +80,14 @@ func (a *API) databaseContentRoutes() {
 			out, err := a.service.Databases.Running(ctx, actor(ctx), in.Account, in.Database)
 			return &struct{ Body api.RunningStatements }{out}, err
 		})
+	register(a, route{id: "list-slow", method: http.MethodGet, path: "/accounts/{account}/databases/{database}/slow",
+		summary: "What was slow in a database within the last day", permission: rights.DatabasesContents, tag: tag,
+		description: "Statements that took a second or longer, without their values; those first that took most of " +
+			"the database's time."},
+		func(ctx context.Context, in *DatabasePath) (*struct{ Body api.SlowStatements }, error) {
+			out, err := a.service.Databases.Slow(ctx, actor(ctx), in.Account, in.Database)
+			return &struct{ Body api.SlowStatements }{out}, err
+		})
 	register(a, route{id: "stop-statement", method: http.MethodDelete,
 		path:    "/accounts/{account}/databases/{database}/running/{id}",
 		summary: "Stop a statement that is being executed", permission: rights.DatabasesContents, tag: tag},

@@ -6,6 +6,7 @@ import (
 
 	"victualler/internal/api"
 	"victualler/internal/hosting/rights"
+	"victualler/internal/service/databases"
 	"victualler/internal/service/usecase"
 )
 
@@ -28,6 +29,26 @@ func (a *API) databaseRoutes() {
 		func(ctx context.Context, in *AccountPath) (*struct{ Body api.DatabaseList }, error) {
 			list, err := a.service.Databases.Databases(ctx, actor(ctx), in.Account)
 			return &struct{ Body api.DatabaseList }{list}, err
+		})
+	register(a, route{id: "list-all-databases", method: http.MethodGet, path: "/databases",
+		summary: "List the databases of all accounts, the biggest first", permission: rights.AccountsRead, tag: tag},
+		func(ctx context.Context, in *struct {
+			Page
+			Search  string `query:"search" maxLength:"100" doc:"Part of the name."`
+			Server  string `query:"server" maxLength:"63" doc:"Only those on one server."`
+			Engine  string `query:"engine" enum:"mariadb,postgresql" doc:"Only those of one engine."`
+			Limited bool   `query:"limited" doc:"Only those of accounts that are over their limit."`
+		}) (*struct{ Body api.DatabasePage }, error) {
+			page, err := a.service.Databases.All(ctx, actor(ctx), databases.Filter{Search: in.Search,
+				Server: in.Server, Engine: in.Engine, Limited: in.Limited}, in.Cursor, in.Limit)
+			return &struct{ Body api.DatabasePage }{page}, err
+		})
+	register(a, route{id: "list-engines", method: http.MethodGet, path: "/database-engines",
+		summary: "List the engines of servers, with what accounts have in them", permission: rights.ServersRead,
+		tag: tag},
+		func(ctx context.Context, _ *struct{}) (*struct{ Body api.EngineList }, error) {
+			list, err := a.service.Databases.Engines(ctx)
+			return &struct{ Body api.EngineList }{list}, err
 		})
 	registerChange(a, route{id: "add-database", method: http.MethodPost, path: "/accounts/{account}/databases",
 		summary: "Add a database, with a user if one is named", permission: rights.DatabasesChange, tag: tag,

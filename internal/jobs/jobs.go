@@ -31,6 +31,7 @@ const (
 	serverQueue = "server"
 	orderQueue  = "order"
 	kitQueue    = "kit"
+	fileQueue   = "file"
 )
 
 // timeout is how long one try of a job may take. A job that is still marked as running after it was
@@ -79,6 +80,13 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 		}
 		return err
 	}))
+	river.AddWorker(workers, long(func(ctx context.Context, j *river.Job[fileArgs]) error {
+		again, err := sv.Databases.ReceiveImport(ctx, j.Args.AccountID, j.Args.Import)
+		if err == nil && again > 0 {
+			return river.JobSnooze(again)
+		}
+		return err
+	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[dueArgs]) error {
 		return sv.Certs.OrderCertificates(ctx)
 	}))
@@ -104,7 +112,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 		return sv.Fleet.PollServers(ctx)
 	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[resumeArgs]) error {
-		return errors.Join(sv.Rollout.ResumeStalled(ctx), sv.Kits.Resume(ctx))
+		return errors.Join(sv.Rollout.ResumeStalled(ctx), sv.Kits.Resume(ctx), sv.Databases.Resume(ctx))
 	}))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[roundArgs]) error {
 		return sv.Rollout.SweepServers(ctx)
@@ -127,6 +135,7 @@ func New(s *store.Store, sv *service.Service, log *slog.Logger) (*Jobs, error) {
 			serverQueue:        {MaxWorkers: 20},
 			orderQueue:         {MaxWorkers: 64, FetchCooldown: 2 * time.Millisecond},
 			kitQueue:           {MaxWorkers: 20, FetchCooldown: 2 * time.Millisecond},
+			fileQueue:          {MaxWorkers: 10, FetchCooldown: 2 * time.Millisecond},
 			river.QueueDefault: {MaxWorkers: 10},
 		},
 		FetchCooldown:               10 * time.Millisecond,
@@ -221,6 +230,13 @@ type kitArgs struct {
 
 func (kitArgs) Kind() string { return "kit" }
 
+type fileArgs struct {
+	AccountID int64  `json:"account_id"`
+	Import    string `json:"import"`
+}
+
+func (fileArgs) Kind() string { return "file" }
+
 type dueArgs struct{}
 
 func (dueArgs) Kind() string { return "due" }
@@ -310,6 +326,17 @@ func (j *Jobs) Kit(ctx context.Context, tx store.Tx, siteKitID int64) error {
 	}
 	_, err = j.client.InsertTx(ctx, tx.JobTx(), kitArgs{siteKitID}, &river.InsertOpts{Queue: kitQueue,
 		MaxAttempts: 500})
+	return err
+}
+
+// ReceiveImport implements usecase.Queue. One that waits for its turn is not queued twice.
+func (j *Jobs) ReceiveImport(ctx context.Context, tx store.Tx, accountID int64, importID string) error {
+	args := fileArgs{accountID, importID}
+	waits, err := tx.JobWaits(ctx, args.Kind(), args)
+	if err != nil || waits {
+		return err
+	}
+	_, err = j.client.InsertTx(ctx, tx.JobTx(), args, &river.InsertOpts{Queue: fileQueue, MaxAttempts: 500})
 	return err
 }
 

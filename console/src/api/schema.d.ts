@@ -398,6 +398,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts/{account}/databases/{database}/slow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was slow in a database within the last day
+         * @description Statements that took a second or longer, without their values; those first that took most of the database's time.
+         */
+        get: operations["list-slow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts/{account}/databases/{database}/statements": {
         parameters: {
             query?: never;
@@ -1527,6 +1547,40 @@ export interface paths {
          * @description For staff only: no call of a customer returns them.
          */
         put: operations["keep-notes"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/database-engines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the engines of servers, with what accounts have in them */
+        get: operations["list-engines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/databases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the databases of all accounts, the biggest first */
+        get: operations["list-all-databases"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -3707,6 +3761,8 @@ export interface components {
             ended_at: string | null;
             /** @description Why it ended before the end of the file. What was executed before that stays. */
             failure: string;
+            /** @description The file comes from the account's home, by itself. */
+            from_home: boolean;
             id: string;
             /**
              * Format: int64
@@ -3771,6 +3827,11 @@ export interface components {
              */
             used: number;
             users: components["schemas"]["DatabaseUser"][];
+        };
+        DatabasePage: {
+            databases: components["schemas"]["PlacedDatabase"][];
+            /** @description The cursor of the next page; absent on the last one. */
+            next?: string;
         };
         DatabaseTable: {
             /** @description Of PostgreSQL, with the schema and a dot before it. */
@@ -4180,6 +4241,35 @@ export interface components {
             over: string[];
             /** @description Why nothing changes for it, if so. */
             unchanged?: string;
+        };
+        Engine: {
+            /** Format: int64 */
+            accounts: number;
+            /** Format: int64 */
+            databases: number;
+            /** @enum {string} */
+            engine: "mariadb" | "postgresql";
+            /**
+             * Format: int64
+             * @description How many accounts are over their limit here.
+             */
+            limited: number;
+            /** @description Whether the server answers. */
+            reachable: boolean;
+            /** @description As the server said last. */
+            running: boolean;
+            server: string;
+            /**
+             * Format: int64
+             * @description Of all databases, in bytes, as measured last.
+             */
+            size: number;
+            title: string;
+            /** @description Empty where it is not installed. */
+            version: string;
+        };
+        EngineList: {
+            engines: components["schemas"]["Engine"][];
         };
         Event: {
             /** @description Such as plan.change. */
@@ -5222,6 +5312,8 @@ export interface components {
             copy_of?: string;
             /** @description For a file of rows; without, it has statements of SQL. */
             csv?: components["schemas"]["CSVFormat"];
+            /** @description Path of a file in the account's home, instead of one that is sent. It is received by itself. */
+            home_file?: string;
             /** @description What the file is called. */
             name?: string;
             /**
@@ -5958,6 +6050,29 @@ export interface components {
             /** @description Cursor of the next page; absent on the last. */
             next?: string;
             people: components["schemas"]["Person"][];
+        };
+        PlacedDatabase: {
+            /** @description The account's sign-in name. */
+            account: string;
+            account_state: string;
+            /** Format: date-time */
+            added_at: string;
+            customer: string;
+            /** @enum {string} */
+            engine: "mariadb" | "postgresql";
+            /**
+             * @description As of a database of an account.
+             * @enum {string}
+             */
+            growth: "" | "stopped" | "closed";
+            name: string;
+            /** @description Where it is; empty for those who are no operators. */
+            server: string;
+            /**
+             * Format: int64
+             * @description On disk, in bytes; null while it has not been measured.
+             */
+            size: number | null;
         };
         Plan: {
             /**
@@ -7395,6 +7510,31 @@ export interface components {
             take?: string[];
             /** @description The newest where absent. */
             version?: string;
+        };
+        SlowStatement: {
+            /**
+             * Format: int64
+             * @description How often it was slow.
+             */
+            count: number;
+            /** Format: date-time */
+            last_at: string;
+            /**
+             * Format: double
+             * @description In seconds, to half a second.
+             */
+            longest: number;
+            /** @description Its beginning, without values: the same for all that differ in nothing else. */
+            statement: string;
+            /**
+             * Format: double
+             * @description All of its slow executions together, in seconds.
+             */
+            total: number;
+            user: string;
+        };
+        SlowStatements: {
+            slow: components["schemas"]["SlowStatement"][];
         };
         Spam: {
             /** @description Zones of DNS that name addresses which nothing is taken from (RFC 5782). */
@@ -9833,6 +9973,67 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-slow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, sign-in name or one of its domains. */
+                account: string;
+                /** @description Its name; what follows the account's sign-in name and the underscore is enough. */
+                database: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SlowStatements"];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -15678,6 +15879,122 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Notes"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-engines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EngineList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-all-databases": {
+        parameters: {
+            query?: {
+                /** @description The “next” of the page before. */
+                cursor?: string;
+                /** @description Most rows of a page. */
+                limit?: number;
+                /** @description Part of the name. */
+                search?: string;
+                /** @description Only those on one server. */
+                server?: string;
+                /** @description Only those of one engine. */
+                engine?: "mariadb" | "postgresql";
+                /** @description Only those of accounts that are over their limit. */
+                limited?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatabasePage"];
                 };
             };
             /** @description Unauthorized */

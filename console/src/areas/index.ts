@@ -3,6 +3,7 @@ import accounts from './accounts/area'
 import authorities from './authorities/area'
 import certificates from './certificates/area'
 import customers from './customers/area'
+import databases from './databases/area'
 import domains from './domains/area'
 import events from './events/area'
 import kits from './kits/area'
@@ -27,6 +28,7 @@ export const areas: Area[] = [
   domains,
   zones,
   certificates,
+  databases,
   customers,
   plans,
   resellers,

@@ -20,3 +20,20 @@ export async function confirmed(question: string, action: string): Promise<boole
     return false
   }
 }
+
+/** Asks for a line of text; undefined where nothing was entered. */
+export async function entered(question: string, action: string, example: string): Promise<string | undefined> {
+  try {
+    const { value } = (await ElMessageBox.prompt(question, `${action}?`, {
+      confirmButtonText: action,
+      cancelButtonText: t('Cancel'),
+      inputPlaceholder: example,
+      customClass: 'question',
+      showClose: false,
+      closeOnClickModal: false,
+    })) as { value?: string }
+    return value?.trim() || undefined
+  } catch {
+    return undefined
+  }
+}

@@ -61,11 +61,9 @@ func Hook() {
 		_ = syscall.Kill(-1, syscall.SIGKILL) // every process that this user may end, but this one
 		os.Exit(0)
 	}
-	if os.Args[0] == helperName || os.Args[0] == treesName {
-		do := work
-		if os.Args[0] == treesName {
-			do = workOnTree
-		}
+	do, is := map[string]func(io.Reader, io.Writer) error{helperName: work, treesName: workOnTree,
+		fileName: readFile}[os.Args[0]]
+	if is {
 		if err := do(os.Stdin, os.Stdout); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(1)

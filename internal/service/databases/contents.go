@@ -242,6 +242,24 @@ func (s *Service) Running(ctx context.Context, a usecase.Actor, reference, datab
 	return out, err
 }
 
+// Slow lists what was slow in a database within the last day, what took most of its time first.
+//
+// Refusals: ApplyFailed, InvalidInput, NotFound, ServerUnreachable, WrongState.
+func (s *Service) Slow(ctx context.Context, a usecase.Actor, reference, database string) (api.SlowStatements, error) {
+	out := api.SlowStatements{Slow: []api.SlowStatement{}}
+	v, err := s.visit(ctx, s.Store.Queries, a, reference, database, "")
+	if err != nil {
+		return out, err
+	}
+	told, err := s.ask(ctx, v, agentlink.DatabaseQuestion{Ask: agentlink.AskSlow, Longest: usualQuestion})
+	for _, one := range told.Slow {
+		all := one.Tally()
+		out.Slow = append(out.Slow, api.SlowStatement{User: one.User, Statement: one.Statement, Count: all.Count,
+			Longest: all.Longest.Seconds(), Total: all.Total.Seconds(), LastAt: all.Last})
+	}
+	return out, err
+}
+
 // StopStatement stops one that is being executed.
 //
 // Refusals: ApplyFailed, InvalidInput, NotFound, ServerUnreachable, WrongState.

@@ -11,6 +11,7 @@ import (
 
 	"victualler/internal/agentlink"
 	"victualler/internal/api"
+	"victualler/internal/hosting/databases"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/service/servicetest"
@@ -62,6 +63,15 @@ func TestContents(t *testing.T) {
 			Affected: 3,
 			Seconds:  1}, result)
 		assert.Contains(t, b.Events(at)[0], "database.statement")
+		last := time.Now()
+		agent.Set(func(a *servicetest.Agent) {
+			a.Answer.Slow = []databases.SlowStatement{{User: "gangway_eye", Statement: "SELECT …",
+				Hours: []databases.SlowHour{{Count: 2, Longest: 3 * time.Second, Total: 4 * time.Second, Last: last}}}}
+		})
+		slow, err := b.Databases.Slow(ctx, owner, at, "shop")
+		require.NoError(t, err)
+		assert.Equal(t, []api.SlowStatement{{User: "gangway_eye", Statement: "SELECT …", Count: 2, Longest: 3, Total: 4,
+			LastAt: last}}, slow.Slow)
 		agent.Set(func(a *servicetest.Agent) { a.Answer.Refused = "1054: no such column" })
 		_, err = b.Databases.Execute(ctx, owner, at, "shop", api.NewStatement{Statement: "SELECT x"})
 		servicetest.Refused(t, refusal.InvalidInput, err)
@@ -104,6 +114,61 @@ func TestContents(t *testing.T) {
 		list, err := b.Databases.Imports(ctx, owner, at)
 		require.NoError(t, err)
 		assert.Len(t, list.Imports, 1)
+	})
+	t.Run("files in the home", func(t *testing.T) {
+		agent.Set(func(a *servicetest.Agent) {
+			a.HomeFiles = map[string]string{"boats.sql": "SELECT 1;", "cut.sql": "SELECT!", "empty.sql": ""}
+		})
+		for what, in := range map[string]api.NewImport{"there is no file nothing.sql": {HomeFile: "nothing.sql"},
+			"empty.sql is empty": {HomeFile: "empty.sql"}, "not both": {HomeFile: "boats.sql", Size: 3}} {
+			_, err := b.Databases.NewImport(ctx, owner, at, "spare", in)
+			servicetest.Refused(t, refusal.InvalidInput, err)
+			assert.ErrorContains(t, err, what)
+		}
+		imports := func(file string) api.DatabaseImport {
+			t.Helper()
+			one, err := b.Databases.NewImport(ctx, owner, at, "spare", api.NewImport{HomeFile: file})
+			require.NoError(t, err)
+			assert.True(t, one.FromHome)
+			assert.EqualValues(t, 0, one.Received)
+			return one
+		}
+		now := func(one api.DatabaseImport) api.DatabaseImport {
+			t.Helper()
+			one, err := b.Databases.Import(ctx, owner, at, one.ID)
+			require.NoError(t, err)
+			return one
+		}
+		whole := imports("boats.sql")
+		_, err := b.Databases.ContinueImport(ctx, owner, at, whole.ID, 0, strings.NewReader("DROP"))
+		servicetest.Refused(t, refusal.WrongState, err)
+		b.Work()
+		assert.EqualValues(t, 9, now(whole).Received)
+
+		changed := imports("boats.sql")
+		agent.Set(func(a *servicetest.Agent) { a.HomeFiles["boats.sql"] = "SELECT 2, 3;" })
+		b.Work()
+		assert.Equal(t, "failed", now(changed).State)
+		assert.Contains(t, now(changed).Failure, "boats.sql was changed meanwhile")
+
+		away := imports("boats.sql")
+		account := b.Queue.Drain()[0].ID
+		for range 2 { // the server that it comes from, or goes to, does not answer; the rest does not come
+			agent.Set(func(a *servicetest.Agent) { a.Unreachable = true })
+			again, err := b.Databases.ReceiveImport(ctx, account, away.ID)
+			require.NoError(t, err)
+			assert.Positive(t, again)
+			agent.Set(func(a *servicetest.Agent) { a.Unreachable = false })
+		}
+		cut := imports("cut.sql")
+		again, err := b.Databases.ReceiveImport(ctx, account, cut.ID)
+		require.NoError(t, err)
+		assert.Positive(t, again)
+		assert.Equal(t, "waiting", now(cut).State)
+		assert.EqualValues(t, 6, now(cut).Received, "what has come is not sent again")
+		again, err = b.Databases.ReceiveImport(ctx, account, "gone")
+		require.NoError(t, err)
+		assert.Zero(t, again)
 	})
 	t.Run("export", func(t *testing.T) {
 		contents, name, err := b.Databases.Export(ctx, owner, at, "spare", "", "zstd", []string{"boats"})

@@ -12,6 +12,7 @@ import (
 	"victualler/internal/hosting/databases"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
+	service "victualler/internal/service/databases"
 	"victualler/internal/service/servicetest"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store/storetest"
@@ -170,6 +171,32 @@ func TestDatabases(t *testing.T) {
 		}
 		require.Len(t, detail.Warnings, 1)
 		assert.Contains(t, detail.Warnings[0].What, "over their limit")
+	})
+	t.Run("everywhere", func(t *testing.T) {
+		page, err := b.Databases.All(ctx, b.Operator, service.Filter{}, "", 2)
+		require.NoError(t, err)
+		require.Len(t, page.Databases, 2)
+		assert.Equal(t, "gangway_shop", page.Databases[0].Name, "the biggest first")
+		assert.Equal(t, "skua", page.Databases[0].Server)
+		page, err = b.Databases.All(ctx, b.Operator, service.Filter{}, page.Next, 2)
+		require.NoError(t, err)
+		require.Len(t, page.Databases, 1)
+		assert.Empty(t, page.Next)
+		assert.Equal(t, "gangway_notes", page.Databases[0].Name, "not measured yet")
+		for n, f := range map[int]service.Filter{0: {Search: "%"}, 1: {Server: "petrel"}, 2: {Limited: true}} {
+			page, err = b.Databases.All(ctx, owner, f, "", 50)
+			require.NoError(t, err)
+			assert.Len(t, page.Databases, n, "%+v", f)
+		}
+		assert.Empty(t, page.Databases[0].Server, "it speaks of other servers")
+		page, err = b.Databases.All(ctx, b.Customer("Lamp Works", ""), service.Filter{}, "", 50)
+		require.NoError(t, err)
+		assert.Empty(t, page.Databases, "a stranger's are not there")
+		list, err := b.Databases.Engines(ctx)
+		require.NoError(t, err)
+		require.Len(t, list.Engines, 2)
+		assert.Equal(t, api.Engine{Server: "skua", Engine: "mariadb", Title: "MariaDB", Running: true, Reachable: true,
+			Accounts: 1, Databases: 2, Size: 125 << 20, Limited: 1}, list.Engines[1])
 	})
 	t.Run("a change of plan reaches the servers", func(t *testing.T) {
 		limits := plans.Limits{plans.DatabaseSize: plans.Of(200 * plans.MiB)}

@@ -71,7 +71,7 @@ func (s *Service) importsOn(ctx context.Context, account int64, engines []db.Eng
 
 func importView(a usecase.Actor, i agentlink.Import) api.DatabaseImport {
 	v := api.DatabaseImport{ID: i.ID, Database: i.Database, User: i.User, Name: i.Name, Size: i.Size,
-		Received: i.Received, State: i.State, Taken: i.Progress.Taken, Line: i.Progress.Line,
+		Received: i.Received, FromHome: i.Home != nil, State: i.State, Taken: i.Progress.Taken, Line: i.Progress.Line,
 		Statements: i.Progress.Statements, Rows: i.Progress.Rows, Mended: []api.MendedInFile{},
 		Failure: i.Progress.Failure, Statement: i.Progress.Statement, AddedAt: i.AddedAt}
 	if i.Copy != nil {
@@ -95,8 +95,8 @@ func importView(a usecase.Actor, i agentlink.Import) api.DatabaseImport {
 	return v
 }
 
-// NewImport prepares an import into a database: its file is sent next ([Service.ContinueImport]),
-// and then it is started.
+// NewImport prepares an import into a database: its file is sent next ([Service.ContinueImport]) or
+// comes by itself from the account's home ([Service.ReceiveImport]), and then it is started.
 //
 // Refusals: ApplyFailed, InvalidInput, NotFound, ServerUnreachable, WrongState.
 func (s *Service) NewImport(ctx context.Context, a usecase.Actor, reference, database string,
@@ -108,8 +108,16 @@ func (s *Service) NewImport(ctx context.Context, a usecase.Actor, reference, dat
 		}
 		asked := agentlink.NewImport{DatabaseVisit: v.DatabaseVisit, Name: in.Name, Size: in.Size}
 		switch {
-		case in.CopyOf != "" && (in.CSV != nil || in.Size != 0):
+		case in.CopyOf != "" && (in.CSV != nil || in.Size != 0 || in.HomeFile != ""):
 			return api.DatabaseImport{}, refusal.Input("copy_of", "a database or a file, not both")
+		case in.HomeFile != "" && (in.Size != 0 || in.Name != ""):
+			return api.DatabaseImport{}, refusal.Input("home_file", "a file in the home or one that is sent, not both")
+		case in.HomeFile != "":
+			asked.Name = in.HomeFile
+			if asked.Home, err = s.lookAtHomeFile(ctx, tx.Queries, v.account, in.HomeFile); err != nil {
+				return api.DatabaseImport{}, err
+			}
+			asked.Size = asked.Home.Size
 		case in.CopyOf != "":
 			if asked.Copy, err = s.copied(v, in.CopyOf); err != nil {
 				return api.DatabaseImport{}, err
@@ -127,7 +135,10 @@ func (s *Service) NewImport(ctx context.Context, a usecase.Actor, reference, dat
 		if err != nil {
 			return api.DatabaseImport{}, refusedBy(v.server, err)
 		}
-		return importView(a, told.Import), nil
+		if asked.Home != nil {
+			err = s.receive(ctx, tx, v.account.ID, told.Import.ID)
+		}
+		return importView(a, told.Import), err
 	})
 }
 
@@ -194,6 +205,9 @@ func (s *Service) ContinueImport(ctx context.Context, a usecase.Actor, reference
 	account, one, err := s.importOf(ctx, s.Store.Queries, a, reference, id)
 	if err != nil {
 		return api.DatabaseImport{}, err
+	}
+	if one.Home != nil {
+		return api.DatabaseImport{}, refusal.New(refusal.WrongState, "the file of this import comes from the home")
 	}
 	told, err := s.Agents.Agent(one.server.ID, one.server.Address).ContinueImport(ctx, account.ID, id, offset, part)
 	if err != nil {

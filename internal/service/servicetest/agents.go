@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"testing/iotest"
 	"time"
 	"victualler/internal/hosting/databases/dumps"
 
@@ -73,6 +74,8 @@ type Agent struct {
 	// Imported are imports into databases; Answer is what any question about one is answered.
 	Imported []agentlink.Import
 	Answer   agentlink.DatabaseAnswer
+	// HomeFiles are the files in homes, by their paths.
+	HomeFiles map[string]string
 	// Asked are the questions about databases.
 	Asked []agentlink.DatabaseQuestion
 	// Sites are the files of sites, by domain; see [Agent.Site]. KitFault is asked before each
@@ -388,10 +391,35 @@ func (a *Agent) NewImport(_ context.Context, asked agentlink.NewImport) (told ag
 func (a *Agent) ContinueImport(_ context.Context, account int64, id string, offset int64,
 	file io.Reader) (told agentlink.ImportAnswer, err error) {
 	n, err := io.Copy(io.Discard, file)
+	told, unknown := a.importOf(account, id, func(one *agentlink.Import) { one.Received = offset + n })
+	return told, errors.Join(err, unknown)
+}
+
+// LookAtHomeFile implements usecase.Agent.
+func (a *Agent) LookAtHomeFile(_ context.Context, asked agentlink.HomeFile) (agentlink.FileState, error) {
+	unlock, err := a.lock()
 	if err != nil {
-		return told, err
+		return agentlink.FileState{}, err
 	}
-	return a.importOf(account, id, func(one *agentlink.Import) { one.Received = offset + n })
+	defer unlock()
+	text, is := a.HomeFiles[asked.Path]
+	if !is {
+		return agentlink.FileState{}, fmt.Errorf("there is no file %s in the home", asked.Path)
+	}
+	return agentlink.FileState{Size: int64(len(text))}, nil
+}
+
+// OpenHomeFile implements usecase.Agent. What ends with “!” breaks off there.
+func (a *Agent) OpenHomeFile(_ context.Context, asked agentlink.HomeFile) (io.ReadCloser, error) {
+	now, err := a.LookAtHomeFile(context.Background(), agentlink.HomeFile{Path: asked.Path})
+	if err != nil || now != asked.As {
+		return nil, errors.Join(err, fmt.Errorf("%s was changed meanwhile", asked.Path))
+	}
+	text := a.HomeFiles[asked.Path][asked.Offset:]
+	if whole, broken := strings.CutSuffix(text, "!"); broken {
+		return io.NopCloser(io.MultiReader(strings.NewReader(whole), iotest.ErrReader(io.ErrUnexpectedEOF))), nil
+	}
+	return io.NopCloser(strings.NewReader(text)), nil
 }
 
 // OrderImport implements usecase.Agent: an import is done as soon as it is started.
@@ -400,6 +428,9 @@ func (a *Agent) OrderImport(_ context.Context, order agentlink.ImportOrder) (tol
 		if order.Do == agentlink.ImportStart {
 			one.State, one.Mend, one.EndedAt = agentlink.ImportDone, order.Mend, time.Now()
 			one.Empty = order.Empty
+		}
+		if order.Do == agentlink.ImportGiveUp {
+			one.State, one.Progress.Failure = agentlink.ImportFailed, order.Failure
 		}
 	})
 	if order.Do == agentlink.ImportLook {

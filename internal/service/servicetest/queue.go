@@ -65,6 +65,11 @@ func (q *Queue) Kit(_ context.Context, _ store.Tx, siteKit int64) error {
 	return q.add(Job{Kind: "Kit", ID: siteKit})
 }
 
+// ReceiveImport implements usecase.Queue.
+func (q *Queue) ReceiveImport(_ context.Context, _ store.Tx, account int64, importID string) error {
+	return q.add(Job{Kind: "ReceiveImport", ID: account, Words: []string{importID}})
+}
+
 // RollOut implements usecase.Queue.
 func (q *Queue) RollOut(_ context.Context, _ store.Tx, operation int64) error {
 	return q.add(Job{Kind: "RollOut", ID: operation, Operation: operation})
@@ -121,6 +126,9 @@ func (b *Bench) Work() {
 				if again > 0 && b.waits(j) {
 					require.NoError(b.t, b.Queue.add(j))
 				}
+			case "ReceiveImport":
+				_, err := b.Databases.ReceiveImport(ctx, j.ID, j.Words[0])
+				require.NoError(b.t, err)
 			case "Join":
 				_, err := b.Fleet.TryJoin(ctx, j.ID, j.Operation)
 				require.NoError(b.t, err)

@@ -23,6 +23,8 @@ type Queue interface {
 	Order(ctx context.Context, tx store.Tx, orderID int64) error
 	// Kit has work with a site's kit go on.
 	Kit(ctx context.Context, tx store.Tx, siteKitID int64) error
+	// ReceiveImport has an import receive its file from the account's home.
+	ReceiveImport(ctx context.Context, tx store.Tx, accountID int64, importID string) error
 	// RollOut has all accounts of an operation applied.
 	RollOut(ctx context.Context, tx store.Tx, operationID int64) error
 	// SendMail sends a message that is waiting.

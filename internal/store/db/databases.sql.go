@@ -81,6 +81,97 @@ func (q *Queries) AddDatabaseUser(ctx context.Context, arg AddDatabaseUserParams
 	return i, err
 }
 
+const allDatabases = `-- name: AllDatabases :many
+select databases.id, databases.name, databases.engine, databases.size, databases.growth, databases.added_at,
+    accounts.id as account_id, accounts.sign_in_name, accounts.state, customers.name as customer,
+    servers.label as server, coalesce(databases.size, -1)::bigint as order_size
+from databases join accounts on accounts.id = databases.account_id
+    join customers on customers.id = accounts.customer_id
+    join account_engines on account_engines.account_id = databases.account_id
+        and account_engines.engine = databases.engine
+    join servers on servers.id = account_engines.server_id
+where accounts.state <> 'closed'
+  and ($1::bigint = 0 or accounts.reseller_id = $1)
+  and ($2::bigint = 0 or accounts.customer_id = $2)
+  and ($3::text = '' or servers.label = $3)
+  and ($4::text = '' or databases.engine = $4)
+  and (not $5::boolean or databases.growth <> '')
+  and ($6::text = '' or databases.name like '%' || $6 || '%')
+  and (coalesce(databases.size, -1), databases.id) < ($7::bigint, $8::bigint)
+order by coalesce(databases.size, -1) desc, databases.id desc limit $9
+`
+
+type AllDatabasesParams struct {
+	Reseller   int64
+	Customer   int64
+	Server     string
+	Engine     string
+	Limited    bool
+	Search     string
+	BeforeSize int64
+	BeforeID   int64
+	Most       int32
+}
+
+type AllDatabasesRow struct {
+	ID         int64
+	Name       string
+	Engine     string
+	Size       *int64
+	Growth     string
+	AddedAt    time.Time
+	AccountID  int64
+	SignInName string
+	State      string
+	Customer   string
+	Server     string
+	OrderSize  int64
+}
+
+// The biggest first; those not measured yet are last.
+func (q *Queries) AllDatabases(ctx context.Context, arg AllDatabasesParams) ([]AllDatabasesRow, error) {
+	rows, err := q.db.Query(ctx, allDatabases,
+		arg.Reseller,
+		arg.Customer,
+		arg.Server,
+		arg.Engine,
+		arg.Limited,
+		arg.Search,
+		arg.BeforeSize,
+		arg.BeforeID,
+		arg.Most,
+	)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []AllDatabasesRow{}
+	for rows.Next() {
+		var i AllDatabasesRow
+		if err := rows.Scan(
+			&i.ID,
+			&i.Name,
+			&i.Engine,
+			&i.Size,
+			&i.Growth,
+			&i.AddedAt,
+			&i.AccountID,
+			&i.SignInName,
+			&i.State,
+			&i.Customer,
+			&i.Server,
+			&i.OrderSize,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const changeDatabase = `-- name: ChangeDatabase :exec
 update databases set charset = $2, collation_name = $3, version = version + 1 where id = $1
 `
@@ -353,6 +444,53 @@ func (q *Queries) DeleteEngines(ctx context.Context, accountID int64) error {
 	return err
 }
 
+const engineCounts = `-- name: EngineCounts :many
+select account_engines.server_id, account_engines.engine,
+    count(distinct account_engines.account_id)::bigint as accounts, count(databases.id)::bigint as databases,
+    coalesce(sum(databases.size), 0)::bigint as size,
+    count(distinct databases.account_id) filter (where databases.growth <> '')::bigint as limited
+from account_engines left join databases on databases.account_id = account_engines.account_id
+    and databases.engine = account_engines.engine
+group by account_engines.server_id, account_engines.engine
+`
+
+type EngineCountsRow struct {
+	ServerID  int64
+	Engine    string
+	Accounts  int64
+	Databases int64
+	Size      int64
+	Limited   int64
+}
+
+// What accounts have in the engines of servers, in bytes as measured last.
+func (q *Queries) EngineCounts(ctx context.Context) ([]EngineCountsRow, error) {
+	rows, err := q.db.Query(ctx, engineCounts)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []EngineCountsRow{}
+	for rows.Next() {
+		var i EngineCountsRow
+		if err := rows.Scan(
+			&i.ServerID,
+			&i.Engine,
+			&i.Accounts,
+			&i.Databases,
+			&i.Size,
+			&i.Limited,
+		); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
 const enginesOfAccount = `-- name: EnginesOfAccount :many
 select account_engines.engine, account_engines.placement, servers.id, servers.label, servers.address, servers.roles, servers.open, servers.state, servers.join_secret, servers.join_ends_at, servers.reachable, servers.status, servers.status_at, servers.swept_at, servers.version, servers.created_at, servers.addresses, servers.told, servers.host_name, servers.mail_log_change, servers.spam_filter from account_engines
 join servers on servers.id = account_engines.server_id where account_engines.account_id = $1
@@ -407,6 +545,20 @@ func (q *Queries) EnginesOfAccount(ctx context.Context, accountID int64) ([]Engi
 	return items, nil
 }
 
+const importReceived = `-- name: ImportReceived :exec
+delete from receiving_imports where account_id = $1 and import = $2
+`
+
+type ImportReceivedParams struct {
+	AccountID int64
+	Import    string
+}
+
+func (q *Queries) ImportReceived(ctx context.Context, arg ImportReceivedParams) error {
+	_, err := q.db.Exec(ctx, importReceived, arg.AccountID, arg.Import)
+	return err
+}
+
 const placeEngine = `-- name: PlaceEngine :exec
 insert into account_engines (account_id, engine, server_id, placement) values ($1, $2, $3, $4)
 `
@@ -425,6 +577,20 @@ func (q *Queries) PlaceEngine(ctx context.Context, arg PlaceEngineParams) error 
 		arg.ServerID,
 		arg.Placement,
 	)
+	return err
+}
+
+const receiveImport = `-- name: ReceiveImport :exec
+insert into receiving_imports (account_id, import) values ($1, $2)
+`
+
+type ReceiveImportParams struct {
+	AccountID int64
+	Import    string
+}
+
+func (q *Queries) ReceiveImport(ctx context.Context, arg ReceiveImportParams) error {
+	_, err := q.db.Exec(ctx, receiveImport, arg.AccountID, arg.Import)
 	return err
 }
 
@@ -516,5 +682,50 @@ type SetDatabaseLevelParams struct {
 
 func (q *Queries) SetDatabaseLevel(ctx context.Context, arg SetDatabaseLevelParams) error {
 	_, err := q.db.Exec(ctx, setDatabaseLevel, arg.DatabaseID, arg.UserID, arg.Level)
+	return err
+}
+
+const stalledImports = `-- name: StalledImports :many
+select account_id, import from receiving_imports
+where alive_at < now() - make_interval(secs => $1::float8)
+`
+
+type StalledImportsRow struct {
+	AccountID int64
+	Import    string
+}
+
+// Those that nobody has been at for a while: the process that was is gone.
+func (q *Queries) StalledImports(ctx context.Context, seconds float64) ([]StalledImportsRow, error) {
+	rows, err := q.db.Query(ctx, stalledImports, seconds)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	items := []StalledImportsRow{}
+	for rows.Next() {
+		var i StalledImportsRow
+		if err := rows.Scan(&i.AccountID, &i.Import); err != nil {
+			return nil, err
+		}
+		items = append(items, i)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return items, nil
+}
+
+const stillReceiving = `-- name: StillReceiving :exec
+update receiving_imports set alive_at = now() where account_id = $1 and import = $2
+`
+
+type StillReceivingParams struct {
+	AccountID int64
+	Import    string
+}
+
+func (q *Queries) StillReceiving(ctx context.Context, arg StillReceivingParams) error {
+	_, err := q.db.Exec(ctx, stillReceiving, arg.AccountID, arg.Import)
 	return err
 }

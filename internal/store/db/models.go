@@ -633,6 +633,12 @@ type ProgramPassword struct {
 	AddedAt   time.Time
 }
 
+type ReceivingImport struct {
+	AccountID int64
+	Import    string
+	AliveAt   time.Time
+}
+
 type Record struct {
 	ID      int64
 	ZoneID  int64

@@ -90,3 +90,47 @@ where databases.account_id = $1 and databases.growth <> '' order by databases.gr
 
 -- name: DatabaseUserByID :one
 select * from database_users where id = $1;
+
+-- name: ReceiveImport :exec
+insert into receiving_imports (account_id, import) values ($1, $2);
+
+-- name: StillReceiving :exec
+update receiving_imports set alive_at = now() where account_id = $1 and import = $2;
+
+-- name: ImportReceived :exec
+delete from receiving_imports where account_id = $1 and import = $2;
+
+-- name: StalledImports :many
+-- Those that nobody has been at for a while: the process that was is gone.
+select account_id, import from receiving_imports
+where alive_at < now() - make_interval(secs => sqlc.arg(seconds)::float8);
+
+-- name: AllDatabases :many
+-- The biggest first; those not measured yet are last.
+select databases.id, databases.name, databases.engine, databases.size, databases.growth, databases.added_at,
+    accounts.id as account_id, accounts.sign_in_name, accounts.state, customers.name as customer,
+    servers.label as server, coalesce(databases.size, -1)::bigint as order_size
+from databases join accounts on accounts.id = databases.account_id
+    join customers on customers.id = accounts.customer_id
+    join account_engines on account_engines.account_id = databases.account_id
+        and account_engines.engine = databases.engine
+    join servers on servers.id = account_engines.server_id
+where accounts.state <> 'closed'
+  and (sqlc.arg(reseller)::bigint = 0 or accounts.reseller_id = sqlc.arg(reseller))
+  and (sqlc.arg(customer)::bigint = 0 or accounts.customer_id = sqlc.arg(customer))
+  and (sqlc.arg(server)::text = '' or servers.label = sqlc.arg(server))
+  and (sqlc.arg(engine)::text = '' or databases.engine = sqlc.arg(engine))
+  and (not sqlc.arg(limited)::boolean or databases.growth <> '')
+  and (sqlc.arg(search)::text = '' or databases.name like '%' || sqlc.arg(search) || '%')
+  and (coalesce(databases.size, -1), databases.id) < (sqlc.arg(before_size)::bigint, sqlc.arg(before_id)::bigint)
+order by coalesce(databases.size, -1) desc, databases.id desc limit sqlc.arg(most);
+
+-- name: EngineCounts :many
+-- What accounts have in the engines of servers, in bytes as measured last.
+select account_engines.server_id, account_engines.engine,
+    count(distinct account_engines.account_id)::bigint as accounts, count(databases.id)::bigint as databases,
+    coalesce(sum(databases.size), 0)::bigint as size,
+    count(distinct databases.account_id) filter (where databases.growth <> '')::bigint as limited
+from account_engines left join databases on databases.account_id = account_engines.account_id
+    and databases.engine = account_engines.engine
+group by account_engines.server_id, account_engines.engine;

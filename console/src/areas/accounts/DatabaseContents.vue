@@ -9,6 +9,7 @@ import DataTable, { type Column } from '../../parts/DataTable.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import { amount } from '../../words'
 import { t } from '../../language'
+import DatabaseActivity from './DatabaseActivity.vue'
 import DatabaseImports from './DatabaseImports.vue'
 import ResultTable from './ResultTable.vue'
 import { useAccount } from './useAccount'
@@ -165,6 +166,7 @@ const execute = () =>
     </form>
     <ProblemNote :refusal="failed" />
     <ResultTable v-if="result" :result="result" :caption="$t('Result')" />
+    <DatabaseActivity :account="name" :database="database" />
     <DatabaseImports :account="name" :database="database" @ended="reload" />
   </template>
 </template>

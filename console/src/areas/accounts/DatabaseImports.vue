@@ -6,7 +6,7 @@ import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useLoad } from '../../composables/useLoad'
 import ProblemNote from '../../parts/ProblemNote.vue'
-import { confirmed } from '../../parts/confirm'
+import { confirmed, entered } from '../../parts/confirm'
 import { amount } from '../../words'
 import { t } from '../../language'
 
@@ -50,6 +50,21 @@ async function send(file: File): Promise<Import> {
   }
   return one
 }
+/** Has the server read a file of the account's home, and waits until it has. */
+async function fetched(file: string): Promise<Import> {
+  let one = await made(
+    api.POST('/api/v1/accounts/{account}/databases/{database}/imports', {
+      params: { path: { account: props.account, database: props.database } },
+      body: { home_file: file },
+    }),
+  )
+  while (one.state === 'waiting' && one.received < one.size) {
+    sent.value = Math.floor((one.received * 100) / one.size)
+    await new Promise((resolve) => setTimeout(resolve, 300))
+    one = await ask(api.GET('/api/v1/accounts/{account}/database-imports/{import}', { params: { path: of(one) } }))
+  }
+  return one
+}
 const forget = (i: Import) =>
   made(api.DELETE('/api/v1/accounts/{account}/database-imports/{import}', { params: { path: of(i) } }))
 
@@ -82,21 +97,28 @@ async function start(one: Import) {
     }),
   )
 }
-const choose = () =>
+/** Starts what has been prepared, and shows how it is. */
+const run = (what: string, prepare: () => Promise<Import>) =>
   act(async () => {
-    const file = chosen.value?.files?.[0]
-    if (!file) return
     try {
-      const one = await send(file)
+      const one = await prepare()
       sent.value = undefined
-      await start(one)
+      if (one.state === 'waiting') await start(one)
     } finally {
       sent.value = undefined
       if (chosen.value) chosen.value.value = ''
       await reload()
       if (!running.value) emit('ended') // a small one has ended already
     }
-  }, 'send')
+  }, what)
+function choose() {
+  const file = chosen.value?.files?.[0]
+  if (file) void run('send', () => send(file))
+}
+async function chooseInHome() {
+  const file = await entered(t('Path of the file in the home'), t('Import'), 'tmp/dump.sql.gz')
+  if (file) void run('home', () => fetched(file))
+}
 const stop = (i: Import) =>
   act(async () => {
     await made(api.POST('/api/v1/accounts/{account}/database-imports/{import}/stop', { params: { path: of(i) } }))
@@ -123,7 +145,8 @@ function outcome(i: Import) {
   const done = i.table ? t('{n} rows', { n: i.rows }) : t('{n} statements', { n: i.statements })
   if (i.state === 'running' && i.size) return `${Math.floor((i.taken * 100) / i.size)} % · ${done}`
   if (i.state === 'failed') return t('line {line}: {why}', { line: i.line, why: i.failure }) + ` · ${done}`
-  return i.state === 'waiting' ? '' : done
+  if (i.state === 'waiting') return i.received < i.size ? `${Math.floor((i.received * 100) / i.size)} %` : ''
+  return done
 }
 </script>
 
@@ -132,6 +155,7 @@ function outcome(i: Import) {
     <h3>{{ $t('Import and export') }}</h3>
     <span>
       <ElButton :loading="busy === 'send'" @click="chosen?.click()">{{ $t('Import a file') }}</ElButton>
+      <ElButton :loading="busy === 'home'" @click="chooseInHome">{{ $t('Import from the home') }}</ElButton>
       <a class="el-button" :href="exported" download>{{ $t('Export') }}</a>
     </span>
   </div>
@@ -143,7 +167,7 @@ function outcome(i: Import) {
       })
     }}
   </p>
-  <p v-if="sent !== undefined" role="status">{{ $t('Sending: {percent} %', { percent: sent }) }}</p>
+  <p v-if="sent !== undefined" role="status">{{ $t('Received: {percent} %', { percent: sent }) }}</p>
   <ProblemNote :refusal="failed ?? refusal" />
   <table v-if="here.length" class="imports">
     <caption class="unseen">
@@ -158,7 +182,17 @@ function outcome(i: Import) {
         <td :class="{ failed: i.state === 'failed' }">{{ outcome(i) }}</td>
         <td>
           <button v-if="i.state === 'running'" type="button" class="link" @click="stop(i)">{{ $t('Stop') }}</button>
-          <button v-else type="button" class="link" @click="remove(i)">{{ $t('Remove') }}</button>
+          <template v-else>
+            <button
+              v-if="i.state === 'waiting' && i.received === i.size"
+              type="button"
+              class="link"
+              @click="run('start', async () => i)"
+            >
+              {{ $t('Start') }}
+            </button>
+            <button type="button" class="link" @click="remove(i)">{{ $t('Remove') }}</button>
+          </template>
         </td>
       </tr>
     </tbody>

@@ -17,3 +17,10 @@ export function csvOf(result: Schemas['StatementResult']): string {
     value === null ? '' : /[",\r\n]/.test(value) ? `"${value.replaceAll('"', '""')}"` : value
   return [result.columns ?? [], ...(result.rows ?? [])].map((row) => (row ?? []).map(cell).join(',') + '\r\n').join('')
 }
+
+/** What an account over its limit may still do with its databases. */
+export const growths: Record<Schemas['Database']['growth'], string> = {
+  '': '',
+  stopped: t('over the limit: read and delete only'),
+  closed: t('over the limit: closed'),
+}

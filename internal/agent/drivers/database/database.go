@@ -57,8 +57,9 @@ type engine interface {
 	putOutAll(ctx context.Context) error
 	// look answers a question about a visitor's database; one that the engine refuses is [refused].
 	look(ctx context.Context, one visitor, q agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error)
-	// running tells what is being executed in a database; stop stops one of these.
-	running(ctx context.Context, database string) ([]agentlink.RunningStatement, error)
+	// running tells what has been executed for so long at least, in a database or, if that is
+	// empty, in all; stop stops one of these.
+	running(ctx context.Context, database string, longer time.Duration) ([]execution, error)
 	stop(ctx context.Context, id int64) error
 	// dump is the engine's own program that writes a database's contents to its standard output.
 	dump(one visitor, tables []string) (name string, args, env []string)
@@ -112,15 +113,16 @@ type Databases struct {
 	// working are imports and exports that may go on at the same time.
 	working chan struct{}
 	imports *imports
+	slow    *slowLog
 }
 
 // New returns the databases of the engines whose drivers are given; either may be nil. Files that
-// are imported are in dir until they have been.
+// are imported are in dir until they have been, and beside it is what is known of slow statements.
 func New(log *slog.Logger, dir string, mariadb *MariaDB, postgresql *PostgreSQL) *Databases {
 	d := &Databases{log: log, accounts: map[int64]account{}, visits: visits{list: map[string]*visit{},
 		names: map[string][]string{},
 		going: map[any]int{}, stale: map[string]bool{}},
-		working: make(chan struct{}, mostTransfers), imports: newImports(dir)}
+		working: make(chan struct{}, mostTransfers), imports: newImports(dir), slow: openSlowLog(dir + "-slow.json")}
 	if mariadb != nil {
 		d.engines = append(d.engines, &known{engine: &mariaDBEngine{}, program: &mariadb.program})
 	}

@@ -48,8 +48,8 @@ type oneImport struct {
 	agentlink.Import
 	// stop is set while it runs.
 	stop context.CancelFunc
-	// taking says that a part of the file is being written.
-	taking bool
+	// taking is set while a part of the file is being written, and ends that.
+	taking context.CancelFunc
 }
 
 // newImports reads what is known of imports. Those that ran when the agent was stopped have failed.
@@ -99,8 +99,11 @@ func (i *imports) end(one *oneImport, failure error) {
 	_ = i.save(one) // it is still known
 }
 
-// forget removes an import that does not run.
+// forget removes an import that does not run. Whoever is receiving its file ends.
 func (i *imports) forget(one *oneImport) {
+	if one.taking != nil {
+		one.taking()
+	}
 	os.Remove(i.file(one.ID))
 	os.Remove(filepath.Join(i.dir, one.ID+".json"))
 	delete(i.all, one.ID)
@@ -123,7 +126,7 @@ func (i *imports) tidy() {
 	for _, one := range i.all {
 		old := one.State == agentlink.ImportWaits && time.Since(one.AddedAt) > fileStays ||
 			!one.EndedAt.IsZero() && time.Since(one.EndedAt) > importStays
-		if old && !one.taking {
+		if old && one.taking == nil {
 			i.forget(one)
 		}
 	}
@@ -215,16 +218,23 @@ func (d *Databases) NewImport(asked agentlink.NewImport) (agentlink.Import, erro
 }
 
 // ContinueImport implements agent.Visitor: it takes what comes behind the first offset bytes.
-func (d *Databases) ContinueImport(account int64, id string, offset int64, in io.Reader) (agentlink.Import, error) {
+func (d *Databases) ContinueImport(ctx context.Context, account int64, id string, offset int64,
+	in io.Reader) (agentlink.Import, error) {
 	i := d.imports
-	one, err := i.take(account, id, offset)
+	one, ctx, err := i.take(ctx, account, id, offset)
 	if err != nil {
 		return agentlink.Import{}, err
 	}
-	n, err := appendTo(i.file(id), offset, io.LimitReader(in, one.Size-offset+1))
+	n, err := appendTo(i.file(id), offset, &untilDone{ctx, io.LimitReader(in, one.Size-offset+1)}, func(have int64) {
+		i.mu.Lock()
+		defer i.mu.Unlock()
+		one.Received = have // for people to see
+	})
 	i.mu.Lock()
 	defer i.mu.Unlock()
-	one.taking = false
+	if err := i.taken(one); err != nil {
+		return agentlink.Import{}, err
+	}
 	one.Received = offset + n
 	if one.Received > one.Size {
 		i.forget(one)
@@ -233,27 +243,41 @@ func (d *Databases) ContinueImport(account int64, id string, offset int64, in io
 	return one.Import, errors.Join(err, i.save(one))
 }
 
-// take begins to write a part of a file.
-func (i *imports) take(account int64, id string, offset int64) (*oneImport, error) {
+// take begins to write a part of a file; the context ends with that.
+func (i *imports) take(ctx context.Context, account int64, id string, offset int64) (*oneImport, context.Context,
+	error) {
 	i.mu.Lock()
 	defer i.mu.Unlock()
 	one, err := i.find(account, id)
 	switch {
 	case err != nil:
-		return nil, err
+		return nil, nil, err
 	case one.State != agentlink.ImportWaits || one.Copy != nil:
-		return nil, fmt.Errorf("the import is %s, and takes no file", one.State)
-	case one.taking:
-		return nil, errors.New("another part of the file is being received")
+		return nil, nil, fmt.Errorf("the import is %s, and takes no file", one.State)
+	case one.taking != nil:
+		return nil, nil, errors.New("another part of the file is being received")
 	case offset != one.Received:
-		return nil, fmt.Errorf("%d bytes of the file are there; go on behind them", one.Received)
+		return nil, nil, fmt.Errorf("%d bytes of the file are there; go on behind them", one.Received)
 	}
-	one.taking = true
-	return one, nil
+	ctx, one.taking = context.WithCancel(ctx)
+	return one, ctx, nil
 }
 
-// appendTo writes behind the first bytes of a file, and returns how many it has written.
-func appendTo(name string, offset int64, in io.Reader) (int64, error) {
+// taken ends what [imports.take] has begun; mu is held. An import that was forgotten meanwhile is
+// an error, and leaves nothing.
+func (i *imports) taken(one *oneImport) error {
+	one.taking()
+	one.taking = nil
+	if i.all[one.ID] == one {
+		return nil
+	}
+	os.Remove(i.file(one.ID))
+	return errors.New("the import was removed meanwhile")
+}
+
+// appendTo writes behind the first bytes of a file, tells at times how many bytes that has then,
+// and returns how many it has written.
+func appendTo(name string, offset int64, in io.Reader, tell func(int64)) (int64, error) {
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_WRONLY|syscall.O_NOFOLLOW, 0o600)
 	if err != nil {
 		return 0, err
@@ -262,7 +286,16 @@ func appendTo(name string, offset int64, in io.Reader) (int64, error) {
 	if _, err := f.Seek(offset, io.SeekStart); err != nil {
 		return 0, err
 	}
-	n, err := io.Copy(f, in)
+	var n int64
+	for err == nil {
+		var more int64
+		more, err = io.CopyN(f, in, 64<<20)
+		n += more
+		tell(offset + n)
+	}
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
 	return n, errors.Join(err, f.Truncate(offset+n))
 }
 
@@ -292,10 +325,15 @@ func (d *Databases) OrderImport(ctx context.Context, order agentlink.ImportOrder
 		}
 		one.stop()
 	case agentlink.ImportForget:
-		if one.stop != nil || one.taking {
+		if one.stop != nil {
 			return agentlink.ImportAnswer{}, errors.New("the import is running; stop it first")
 		}
 		i.forget(one)
+	case agentlink.ImportGiveUp:
+		if one.State != agentlink.ImportWaits || one.taking != nil {
+			return agentlink.ImportAnswer{}, fmt.Errorf("the import is %s", one.State)
+		}
+		i.end(one, errors.New(order.Failure))
 	default:
 		err = fmt.Errorf("%q is nothing that can be done with an import", order.Do)
 	}
@@ -353,7 +391,7 @@ func (d *Databases) start(one *oneImport, order agentlink.ImportOrder) error {
 	if err := whole(one.Import); err != nil {
 		return err
 	}
-	if one.taking {
+	if one.taking != nil {
 		return errors.New("a part of the file is being received")
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), longestVisit)

@@ -312,19 +312,19 @@ func shown(value []byte) string {
 	return cut(`\x` + hex.EncodeToString(value[:min(len(value), agentlink.LongestValue)]))
 }
 
-func (e *mariaDBEngine) running(ctx context.Context, database string) ([]agentlink.RunningStatement,
-	error) {
+func (e *mariaDBEngine) running(ctx context.Context, database string, longer time.Duration) ([]execution, error) {
 	db, err := e.open(ctx)
 	if err != nil {
 		return nil, err
 	}
-	list := []agentlink.RunningStatement{}
-	err = each(ctx, db, "SELECT id, user, time_ms, coalesce(state, ''), coalesce(left(info, 2000), '') FROM "+
-		"information_schema.processlist WHERE db = ? AND command NOT IN ('Sleep', 'Daemon')", []any{database},
+	var list []execution
+	err = each(ctx, db, "SELECT id, db, user, time_ms, query_id, coalesce(state, ''), coalesce(left(info, 2000), '') "+
+		"FROM information_schema.processlist WHERE (? = '' OR db = ?) AND db IS NOT NULL AND time_ms >= ? AND "+
+		"command NOT IN ('Sleep', 'Daemon')", []any{database, database, longer.Milliseconds()},
 		func(scan scanner) error {
-			var one agentlink.RunningStatement
+			var one execution
 			var ms float64
-			err := scan(&one.ID, &one.User, &ms, &one.State, &one.Statement)
+			err := scan(&one.ID, &one.database, &one.User, &ms, &one.number, &one.State, &one.Statement)
 			one.For = time.Duration(ms * float64(time.Millisecond))
 			list = append(list, one)
 			return err

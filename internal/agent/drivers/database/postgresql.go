@@ -163,9 +163,10 @@ func withPostgreSQL(ctx context.Context, database string, f func(*pgx.Conn) erro
 
 // postgreSQLEngine is the running PostgreSQL.
 type postgreSQLEngine struct {
-	mu   sync.Mutex
-	conn *pgx.Conn
-	// counted is by database what of its rows had changed when its size was measured.
+	// conn is for what changes the engine, watch for what looks at others and must not wait.
+	conn, watch keptConn
+	// counted, which the lock of conn guards, is by database what of its rows had changed when its
+	// size was measured.
 	counted map[string]counted
 	// rewritten is by database and table how many of its rows had been deleted when it was
 	// rewritten last. Only the loop that measures uses it.
@@ -183,26 +184,37 @@ type counted struct {
 
 func (*postgreSQLEngine) kind() databases.Engine { return databases.PostgreSQL }
 
-// with calls f with the connection to the engine's own database, which is kept.
-func (e *postgreSQLEngine) with(ctx context.Context, f func(*pgx.Conn) error) error {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.conn != nil && e.conn.Ping(ctx) != nil {
-		e.conn.Close(context.WithoutCancel(ctx))
-		e.conn = nil
+// keptConn is a connection to the engine's own database, which is kept.
+type keptConn struct {
+	mu   sync.Mutex
+	conn *pgx.Conn
+}
+
+// with calls f with the connection; a new one begins with a statement.
+func (k *keptConn) with(ctx context.Context, begin string, f func(*pgx.Conn) error) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.conn != nil && k.conn.Ping(ctx) != nil {
+		k.conn.Close(context.WithoutCancel(ctx))
+		k.conn = nil
 	}
-	if e.conn == nil {
+	if k.conn == nil {
 		c, err := connectPostgreSQL(ctx, "postgres")
 		if err != nil {
 			return err
 		}
-		if _, err := c.Exec(ctx, ownSchema, pgx.QueryExecModeSimpleProtocol); err != nil {
+		if _, err := c.Exec(ctx, begin, pgx.QueryExecModeSimpleProtocol); err != nil {
 			c.Close(context.WithoutCancel(ctx))
 			return err
 		}
-		e.conn = c
+		k.conn = c
 	}
-	return f(e.conn)
+	return f(k.conn)
+}
+
+// with calls f with the connection to the engine's own database.
+func (e *postgreSQLEngine) with(ctx context.Context, f func(*pgx.Conn) error) error {
+	return e.conn.with(ctx, ownSchema, f)
 }
 
 // ownSchema makes the agent's tables, and lets nobody else into the engine's own databases.
@@ -638,9 +650,9 @@ func (e *postgreSQLEngine) shrink(ctx context.Context, database string) (bool, e
 	for _, one := range tables {
 		e.rewritten[database][one.id] = one.gone
 	}
-	e.mu.Lock()
+	e.conn.mu.Lock()
 	delete(e.counted, database)
-	e.mu.Unlock()
+	e.conn.mu.Unlock()
 	return true, err
 }
 

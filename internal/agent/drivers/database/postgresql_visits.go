@@ -284,20 +284,17 @@ func postgreSQLRows(ctx context.Context, c *pgconn.PgConn, statement string, lim
 	return out, nil
 }
 
-func (e *postgreSQLEngine) running(ctx context.Context, database string) ([]agentlink.RunningStatement,
-	error) {
-	list := []agentlink.RunningStatement{}
-	err := e.with(ctx, func(c *pgx.Conn) error {
-		return rowsOf(ctx, c, `SELECT pid, usename, extract(epoch FROM now() - query_start)::float8,
-			coalesce(nullif(concat_ws(' ', wait_event_type, wait_event), ''), state), left(query, 2000)
-			FROM pg_stat_activity WHERE datname = $1 AND state = 'active' AND usename <> 'postgres'
-			AND pid <> pg_backend_pid() ORDER BY query_start`, []any{database}, func(scan scanner) error {
-			var one agentlink.RunningStatement
+func (e *postgreSQLEngine) running(ctx context.Context, database string, longer time.Duration) ([]execution, error) {
+	var list []execution
+	err := e.watch.with(ctx, "SET lock_timeout = '5s'", func(c *pgx.Conn) error {
+		return rowsOf(ctx, c, `SELECT pid, datname, usename, extract(epoch FROM clock_timestamp() - query_start)::float8,
+			pid || ' ' || query_start, coalesce(nullif(concat_ws(' ', wait_event_type, wait_event), ''), state),
+			left(query, 2000) FROM pg_stat_activity WHERE ($1 = '' OR datname = $1) AND state = 'active'
+			AND usename <> 'postgres' AND clock_timestamp() - query_start >= make_interval(secs => $2)
+			ORDER BY query_start`, []any{database, longer.Seconds()}, func(scan scanner) error {
+			var one execution
 			var seconds float64
-			err := scan(&one.ID, &one.User, &seconds, &one.State, &one.Statement)
-			if strings.HasPrefix(one.User, databases.VisitorPrefix) {
-				one.User = ""
-			}
+			err := scan(&one.ID, &one.database, &one.User, &seconds, &one.number, &one.State, &one.Statement)
 			one.For = time.Duration(seconds * float64(time.Second))
 			list = append(list, one)
 			return err

@@ -49,6 +49,9 @@ func (d *Databases) remember(m manifest.Manifest) {
 
 // Run measures databases and keeps them within their limits until the context ends.
 func (d *Databases) Run(ctx context.Context) {
+	for _, e := range d.engines {
+		go d.watchSlow(ctx, e)
+	}
 	cleared := map[databases.Engine]bool{}
 	for {
 		for _, e := range d.inUse() {

@@ -61,11 +61,6 @@ func (d *Databases) Look(ctx context.Context, q agentlink.DatabaseQuestion) (age
 		return out, errors.New("somebody is looking into databases of this account already; wait until that has ended")
 	}
 	defer d.visits.done(question{q.Account})
-	e, one, err := d.enter(ctx, q.DatabaseVisit)
-	if err != nil {
-		return out, err
-	}
-	defer d.leave(e, one)
 	if q.Longest <= 0 || q.Longest > longestStatement {
 		q.Longest = longestStatement
 	}
@@ -74,23 +69,12 @@ func (d *Databases) Look(ctx context.Context, q agentlink.DatabaseQuestion) (age
 	}
 	ctx, cancel := context.WithTimeout(ctx, q.Longest)
 	defer cancel()
+	var err error
 	switch q.Ask {
-	case agentlink.AskRunning:
-		out.Running, err = e.running(ctx, q.Database)
-		for n := range out.Running { // a visitor has a name of its own
-			if out.Running[n].User == "" {
-				out.Running[n].User = q.User
-			}
-		}
-	case agentlink.AskStop:
-		var list []agentlink.RunningStatement
-		list, err = e.running(ctx, q.Database)
-		if !slices.ContainsFunc(list, func(r agentlink.RunningStatement) bool { return r.ID == q.ID }) {
-			return out, errors.Join(err, errors.New("it is no longer running"))
-		}
-		err = e.stop(ctx, q.ID)
+	case agentlink.AskRunning, agentlink.AskStop, agentlink.AskSlow:
+		out, err = d.watch(ctx, q)
 	default:
-		out, err = e.look(ctx, one, q)
+		out, err = d.lookInside(ctx, q)
 	}
 	var said refused
 	switch {
@@ -100,6 +84,16 @@ func (d *Databases) Look(ctx context.Context, q agentlink.DatabaseQuestion) (age
 		out.Refused, err = fmt.Sprintf("stopped after %s, which is how long it may take", q.Longest), nil
 	}
 	return out, err
+}
+
+// lookInside answers a question in the name of the user.
+func (d *Databases) lookInside(ctx context.Context, q agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error) {
+	e, one, err := d.enter(ctx, q.DatabaseVisit)
+	if err != nil {
+		return agentlink.DatabaseAnswer{}, err
+	}
+	defer d.leave(e, one)
+	return e.look(ctx, one, q)
 }
 
 // begin counts a question or a transfer, and reports whether there were fewer than most.

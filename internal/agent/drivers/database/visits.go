@@ -50,6 +50,18 @@ func (v *visits) namesOf(users []string) []string {
 	return list
 }
 
+// userOf is in whose name somebody visits who signs in with a name.
+func (v *visits) userOf(name string) string {
+	v.namesMu.Lock()
+	defer v.namesMu.Unlock()
+	for user, names := range v.names {
+		if slices.Contains(names, name) {
+			return user
+		}
+	}
+	return name
+}
+
 // change writes down that a user has been changed, and changed reports it, once.
 func (v *visits) change(user string) {
 	v.namesMu.Lock()

@@ -108,8 +108,9 @@ func (c *Contents) tell(st Statement, engine databases.Engine, database string) 
 }
 
 // Excerpt is the beginning of a statement, on one line.
-func Excerpt(text []byte) string {
-	const most = 120
+func Excerpt(text []byte) string { return excerpt(text, 120) }
+
+func excerpt(text []byte, most int) string {
 	short := bytes.Join(bytes.Fields(text[:min(len(text), 4*most)]), []byte(" "))
 	if out := []rune(string(bytes.ToValidUTF8(short, []byte("�")))); len(out) > most {
 		return string(out[:most]) + "…"
@@ -124,6 +125,18 @@ var values = regexp.MustCompile(`'(?:[^'\\]|\\.)*'?|"(?:[^"\\]|\\.)*"?`)
 // Outline is the beginning of a statement, on one line, without the texts in it: they may be
 // somebody's secrets.
 func Outline(text []byte) string { return values.ReplaceAllString(Excerpt(text), "'…'") }
+
+var numbers = regexp.MustCompile(`\b[0-9]+(?:\.[0-9]+)?\b`)
+
+// series are values that were left out, one after the other.
+var series = regexp.MustCompile(`((?:'…'|…)(?:, ?|\), ?\())(?:(?:'…'|…)(?:, ?|\), ?\())+`)
+
+// Shape is the beginning of a statement without its values: the same for all that differ in nothing
+// else.
+func Shape(text []byte) string {
+	short := numbers.ReplaceAllString(values.ReplaceAllString(excerpt(text, 400), "'…'"), "…")
+	return series.ReplaceAllString(short, "$1")
+}
 
 // Check refuses what is no file of statements, by how it begins.
 //

@@ -254,3 +254,15 @@ func BenchmarkScanner(b *testing.B) {
 		})
 	}
 }
+
+func TestShape(t *testing.T) {
+	for text, want := range map[string]string{
+		"SELECT *\n  FROM boats WHERE id = 17 AND name='Teal; \\'s' AND depth < 3.5"://
+		"SELECT * FROM boats WHERE id = … AND name='…' AND depth < …",
+		"INSERT INTO t2 VALUES (1,'a',3), (2, 'b', 4),(3,'c',5)": "INSERT INTO t2 VALUES (…,…)",
+		"SELECT 'a text that was cut":                            "SELECT '…'",
+		"SELECT " + strings.Repeat("x", 500):                     "SELECT " + strings.Repeat("x", 393) + "…",
+	} {
+		assert.Equal(t, want, Shape([]byte(text)))
+	}
+}
