@@ -9,6 +9,8 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -71,7 +73,12 @@ func (b *bench) databases(ctx context.Context, say func(string), rounds int) ([]
 	}
 	say("kits through the service and by hand, in turn")
 	installed, err := b.kits(ctx, rounds/3)
-	return append(append(rows, moved...), installed...), err
+	if err != nil {
+		return nil, err
+	}
+	say(fmt.Sprintf("sizes of %d databases", basesMeasured)) // the last, as the account wants none of these
+	sizes, err := b.sizes(ctx)
+	return slices.Concat(rows, moved, installed, sizes), err
 }
 
 func (b *bench) addBase(ctx context.Context, engine, name string) error {
@@ -119,6 +126,50 @@ func (b *bench) addManyBases(ctx context.Context) (time.Duration, error) {
 	}
 	group.Wait()
 	return time.Since(begun), errors.Join(errs...)
+}
+
+// basesMeasured is how many databases there are of MariaDB when sizes are measured, and every tenth
+// as many of PostgreSQL: there, each takes 8 MB of the disk.
+const basesMeasured = 5000
+
+// manyBases makes databases with a table each that the agent takes for an account's. Its arguments
+// are how many of each engine.
+const manyBases = `
+seq "$1" | awk '{ n = "store_sized" $1; print "CREATE DATABASE " n "; CREATE TABLE " n ".t (id int PRIMARY KEY);" }' |
+    mariadb
+seq "$1" | awk '{ print "INSERT INTO victualler.owned (kind, name, account) SELECT \"database\", \"store_sized" $1 "\", account
+    FROM victualler.owned LIMIT 1;" }' | (echo "SET autocommit=0;"; cat; echo "COMMIT;") | mariadb
+seq "$2" | awk '{ print "CREATE DATABASE store_sized" $1 ";" }' | su postgres -s /bin/sh -c "psql -q postgres"
+su postgres -s /bin/sh -c "psql -q postgres -c \"INSERT INTO victualler.owned (kind, name, account)
+    SELECT 'database', datname, (SELECT min(account) FROM victualler.owned) FROM pg_database WHERE datname LIKE 'store_sized%'\""
+`
+
+// sizes has the sizes of many databases measured, and asks how long that took.
+func (b *bench) sizes(ctx context.Context) ([]row, error) {
+	if out, err := b.ours.Exec(ctx, "sh", "-ec", manyBases, "sh", strconv.Itoa(basesMeasured),
+		strconv.Itoa(basesMeasured/10)); err != nil {
+		return nil, fmt.Errorf("%w: %s", err, out)
+	}
+	many := time.Now()
+	var rows []row
+	for end := many.Add(2 * time.Minute); len(rows) < 2; time.Sleep(500 * time.Millisecond) {
+		if rows = nil; time.Now().After(end) {
+			return nil, errors.New("sizes are not measured")
+		}
+		var list api.EngineList
+		if err := b.Client.Get(ctx, "/database-engines", nil, &list); err != nil {
+			return nil, err
+		}
+		for _, e := range list.Engines {
+			n := map[string]int{"mariadb": basesMeasured, "postgresql": basesMeasured / 10}[e.Engine]
+			// The first round after they were made has all of them to look at.
+			if e.Server == "skua" && e.MeasuredAt != nil && e.MeasuredAt.After(many) {
+				rows = append(rows, row{fmt.Sprintf("sizes of %d databases of %s", n, e.Title),
+					fmt.Sprintf("%.2f s", e.MeasuredIn), "", "", "at most 2 s", e.MeasuredIn <= 2})
+			}
+		}
+	}
+	return rows, nil
 }
 
 // transfers measures a file of statements in and out.

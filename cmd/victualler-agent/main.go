@@ -21,7 +21,6 @@ import (
 	"time"
 
 	"victualler/internal/agent"
-	"victualler/internal/agent/asuser"
 	"victualler/internal/agent/drivers/certificate"
 	"victualler/internal/agent/drivers/database"
 	"victualler/internal/agent/drivers/home"
@@ -32,7 +31,6 @@ import (
 	"victualler/internal/agent/drivers/sshd"
 	"victualler/internal/agent/drivers/sysuser"
 	"victualler/internal/agent/sitelog"
-	"victualler/internal/agent/staging"
 	"victualler/internal/agent/visits"
 	"victualler/internal/agentlink"
 	"victualler/internal/render"
@@ -40,8 +38,6 @@ import (
 )
 
 func main() {
-	asuser.Hook()
-	staging.Hook()
 	if err := run(os.Args[1:]); err != nil {
 		fmt.Fprintln(os.Stderr, "victualler-agent:", err)
 		os.Exit(1)

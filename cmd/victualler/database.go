@@ -331,7 +331,7 @@ func listBiggest(ctx context.Context, c *call) error {
 		col("ACCOUNT", 0, func(d api.PlacedDatabase) any { return d.Account }),
 		col("CUSTOMER", 3, func(d api.PlacedDatabase) any { return d.Customer }),
 		col("SERVER", 2, func(d api.PlacedDatabase) any { return d.Server }),
-		col("LIMIT", 0, func(d api.PlacedDatabase) any { return growth(d.Growth) }),
+		col("GROWTH", 0, func(d api.PlacedDatabase) any { return growth(d.Growth) }),
 	})
 }
 

@@ -114,7 +114,8 @@ func TestEveryCommand(t *testing.T) {
 			c.verb == "test-mail" || c.name() == "kit register" || c.noun == "database" && slices.Contains(atOnce,
 			verb), "%s changes something and has no --preview", name)
 		lists := words("list,members,held,sending,tables,running,slow,biggest,engines,imports,sites")
-		assert.Equal(t, slices.Contains(lists, verb) || name == "site show" || name == "search", c.list, "%s: lists have the flags of lists", name)
+		assert.Equal(t, slices.Contains(lists, verb) || name == "site show" || name == "search", c.list,
+			"%s: lists have the flags of lists", name)
 		var help bytes.Buffer
 		printHelp(&help, c)
 		assert.Contains(t, help.String(), "victualler "+name)

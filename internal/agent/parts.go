@@ -71,6 +71,8 @@ type Mailer interface {
 
 // A DatabaseMeter knows how much the databases of an account hold, and whether they may grow.
 type DatabaseMeter interface {
+	// Measured tells when the databases of each engine were measured last.
+	Measured() []agentlink.MeasuredEngine
 	Sizes(m manifest.Manifest) []agentlink.DatabaseSize
 }
 

@@ -36,6 +36,9 @@ func (a *Agent) Status(ctx context.Context) (agentlink.Status, error) {
 	s.DiskTotal, s.DiskFree = int64(fs.Blocks)*fs.Bsize, int64(fs.Bavail)*fs.Bsize
 	_, home := a.state.count()
 	s.Accounts = int64(home)
+	if a.Databases != nil {
+		s.Measured = a.Databases.Measured()
+	}
 	if a.Confiner != nil {
 		sandboxes := a.Confiner.Sandboxes(ctx)
 		s.Sandboxes = &sandboxes

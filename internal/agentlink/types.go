@@ -375,10 +375,20 @@ type Status struct {
 	Quota    string          `json:"quota"`
 	Accounts int64           `json:"accounts"`
 	Programs []ProgramStatus `json:"programs"`
+	// Measured is when the sizes of databases were measured last, by engine.
+	Measured []MeasuredEngine `json:"measured,omitempty"`
 	// Sandboxes is nil where there are none.
 	Sandboxes *Sandboxes `json:"sandboxes,omitempty"`
 	// CertificateEnds is when the agent's own certificate ends.
 	CertificateEnds time.Time `json:"certificate_ends"`
+}
+
+// MeasuredEngine is a measurement of the sizes of all databases of an engine.
+type MeasuredEngine struct {
+	Engine    databases.Engine `json:"engine"`
+	At        time.Time        `json:"at"`
+	Took      time.Duration    `json:"took"`
+	Databases int              `json:"databases"`
 }
 
 // ProgramStatus is how one program is.

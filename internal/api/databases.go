@@ -144,14 +144,16 @@ type EngineList struct {
 
 // Engine is MariaDB or PostgreSQL on a server, with what accounts have in it.
 type Engine struct {
-	Server    string `json:"server"`
-	Engine    string `json:"engine" enum:"mariadb,postgresql"`
-	Title     string `json:"title"`
-	Version   string `json:"version" doc:"Empty where it is not installed."`
-	Running   bool   `json:"running" doc:"As the server said last."`
-	Reachable bool   `json:"reachable" doc:"Whether the server answers."`
-	Accounts  int64  `json:"accounts"`
-	Databases int64  `json:"databases"`
-	Size      int64  `json:"size" doc:"Of all databases, in bytes, as measured last."`
-	Limited   int64  `json:"limited" doc:"How many accounts are over their limit here."`
+	Server     string     `json:"server"`
+	Engine     string     `json:"engine" enum:"mariadb,postgresql"`
+	Title      string     `json:"title"`
+	Version    string     `json:"version" doc:"Empty where it is not installed."`
+	Running    bool       `json:"running" doc:"As the server said last."`
+	Reachable  bool       `json:"reachable" doc:"Whether the server answers."`
+	Accounts   int64      `json:"accounts"`
+	Databases  int64      `json:"databases"`
+	Size       int64      `json:"size" doc:"Of all databases, in bytes, as measured last."`
+	MeasuredAt *time.Time `json:"measured_at" doc:"When sizes were measured last; null where they have not been."`
+	MeasuredIn float64    `json:"measured_in" doc:"How long that took, in seconds."`
+	Limited    int64      `json:"limited" doc:"How many accounts are over their limit here."`
 }

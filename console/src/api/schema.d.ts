@@ -4254,6 +4254,16 @@ export interface components {
              * @description How many accounts are over their limit here.
              */
             limited: number;
+            /**
+             * Format: date-time
+             * @description When sizes were measured last; null where they have not been.
+             */
+            measured_at: string | null;
+            /**
+             * Format: double
+             * @description How long that took, in seconds.
+             */
+            measured_in: number;
             /** @description Whether the server answers. */
             reachable: boolean;
             /** @description As the server said last. */

@@ -55,8 +55,9 @@ const (
 // whoever opens it waiting.
 const longest = 30 * time.Second
 
-// Hook runs the child process if this is one. Call it first in main.
-func Hook() {
+// A child does its work before other packages of the program are initialised, which takes longer
+// than most of what it does.
+func init() {
 	if os.Args[0] == enderName && os.Getuid() != 0 && os.Geteuid() != 0 {
 		_ = syscall.Kill(-1, syscall.SIGKILL) // every process that this user may end, but this one
 		os.Exit(0)
@@ -84,7 +85,7 @@ func EndProcesses(ctx context.Context, uid int) error {
 	return err
 }
 
-// child is this program once more, under a name that [Hook] knows, as a user.
+// child is this program once more, under a name that init knows, as a user.
 func child(ctx context.Context, uid int, name string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "/proc/self/exe")
 	cmd.Args = []string{name}

@@ -13,11 +13,6 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func TestMain(m *testing.M) {
-	Hook()
-	os.Exit(m.Run())
-}
-
 const uid = 1_000_017
 
 // home makes a home as the agent lays it out, and something of somebody else's beside it.

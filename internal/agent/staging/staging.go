@@ -37,8 +37,8 @@ type Change struct {
 // package's child process.
 const helperName = "staged-run"
 
-// Hook runs the child process if this is one. Call it first in main.
-func Hook() {
+// A child begins before other packages of the program are initialised, which takes long.
+func init() {
 	if os.Args[0] == helperName {
 		runtime.LockOSThread()
 		fmt.Fprintln(os.Stderr, becomeProgram())

@@ -12,11 +12,6 @@ import (
 	"victualler/internal/render"
 )
 
-func TestMain(m *testing.M) {
-	Hook()
-	os.Exit(m.Run())
-}
-
 func TestRun(t *testing.T) {
 	ctx := context.Background()
 	scratch, dir := t.TempDir(), t.TempDir()

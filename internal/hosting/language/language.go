@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"golang.org/x/text/feature/plural"
 	"golang.org/x/text/language"
@@ -52,7 +53,8 @@ func (e *entry) UnmarshalJSON(data []byte) error {
 	return json.Unmarshal(data, &e.plurals)
 }
 
-var others = load()
+// others are read when they are needed first: most programs never are in need of them.
+var others = sync.OnceValue(load)
 
 func load() map[string]spoken {
 	all := map[string]spoken{}
@@ -97,10 +99,10 @@ func speak(tag language.Tag, texts map[string]entry) spoken {
 }
 
 // Tags lists the languages that there are (RFC 5646), English first.
-func Tags() []string { return append([]string{English}, slices.Sorted(maps.Keys(others))...) }
+func Tags() []string { return append([]string{English}, slices.Sorted(maps.Keys(others()))...) }
 
 // Known reports whether there is a language of that tag.
-func Known(tag string) bool { return tag == English || others[tag].printer != nil }
+func Known(tag string) bool { return tag == English || others()[tag].printer != nil }
 
 // Check refuses a tag that there is no language of.
 func Check(tag string) error {
@@ -169,16 +171,16 @@ func (t Text) IsZero() bool { return t.format == "" }
 // In says the text in a language.
 func (t Text) In(tag string) string {
 	if len(t.args) == 0 {
-		return cmp.Or(others[tag].texts[t.format].text, t.format)
+		return cmp.Or(others()[tag].texts[t.format].text, t.format)
 	}
 	args := make([]any, len(t.args))
 	for i, arg := range t.args {
 		args[i] = argument(tag, arg)
 	}
-	if _, known := others[tag].texts[t.format]; !known {
+	if _, known := others()[tag].texts[t.format]; !known {
 		return fmt.Sprintf(t.format, args...)
 	}
-	return others[tag].printer.Sprintf(t.format, args...)
+	return others()[tag].printer.Sprintf(t.format, args...)
 }
 
 // Speaker is an error, or whatever else, that has a text.
@@ -225,4 +227,4 @@ func Join(texts []Text, separator string) Text {
 func (t Text) MarshalText() ([]byte, error) { return []byte(t.String()), nil }
 
 // Texts returns the English texts that a language has.
-func Texts(tag string) []string { return slices.Sorted(maps.Keys(others[tag].texts)) }
+func Texts(tag string) []string { return slices.Sorted(maps.Keys(others()[tag].texts)) }

@@ -14,13 +14,13 @@ import (
 // islandic stands for a further language: one with an order of words and plurals of its own.
 func islandic(t *testing.T) {
 	t.Helper()
-	others["ru"] = speak(language.Russian, map[string]entry{
+	others()["ru"] = speak(language.Russian, map[string]entry{
 		"%s leads to %s": {text: "к %[2]s ведёт %[1]s"},
 		"%d accounts": {plurals: map[string]string{"one": "%d запись", "few": "%d записи", "many": "%d записей",
 			"other": "%d записи"}},
 		"the disk is full": {text: "диск полон"},
 	})
-	t.Cleanup(func() { delete(others, "ru") })
+	t.Cleanup(func() { delete(others(), "ru") })
 }
 
 func TestTextsAreSaid(t *testing.T) {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"victualler/internal/agentlink"
 	"victualler/internal/api"
 	"victualler/internal/hosting/databases"
 	"victualler/internal/hosting/rights"
@@ -83,10 +84,26 @@ func (s *Service) Engines(ctx context.Context) (api.EngineList, error) {
 						c.Limited
 				}
 			}
+			if at := measured(status, e); at != nil {
+				one.MeasuredAt, one.MeasuredIn = &at.At, at.Took.Seconds()
+			}
 			if here {
 				out.Engines = append(out.Engines, one)
 			}
 		}
 	}
 	return out, nil
+}
+
+// measured is the last measurement of an engine that a server has told of; nil is none.
+func measured(status *agentlink.Status, e databases.Engine) *agentlink.MeasuredEngine {
+	if status == nil {
+		return nil
+	}
+	for _, one := range status.Measured {
+		if one.Engine == e {
+			return &one
+		}
+	}
+	return nil
 }

@@ -3,6 +3,6 @@ package kits
 import "time"
 
 func init() {
-	watchTime = time.Millisecond // nobody else works on what a test's queue holds
+	watchTime = 25 * time.Millisecond // nobody else works on what a test's queue holds
 	checkTime, checkPause = 10*time.Millisecond, time.Millisecond
 }

@@ -25,8 +25,8 @@ import (
 //
 // From any before settling, what fails leads to undoing: back to what was there before.
 const (
-	statePreparing = "preparing" // the account and the database are being made
-	stateStaging   = "staging"   // files are put beside the site
+	statePreparing = "preparing" // the account is being made
+	stateStaging   = "staging"   // files are put beside the site, while its database is being made
 	stateRunning   = "running"   // the kit's steps are run there
 	statePlacing   = "placing"   // the files take the place of the site's
 	stateChecking  = "checking"  // the site is asked whether it works

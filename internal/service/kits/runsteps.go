@@ -1,6 +1,7 @@
 package kits
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -21,21 +22,13 @@ import (
 	"victualler/internal/store"
 )
 
-// prepare waits until the account and its database are there.
+// prepare waits until the account is there.
 func (w *run) prepare(ctx context.Context) error {
 	w.progress.Expect("prepare", "files", "steps", "place", "check")
 	w.begin("prepare")
 	if w.account.State == "opening" {
 		return errWait
 	}
-	if err := w.applied(ctx); err != nil {
-		return err
-	}
-	detail := language.New("nothing is needed but files")
-	if w.kit.Needs.Database != "" {
-		detail = language.New("its database is there")
-	}
-	w.done("prepare", detail)
 	return w.advance(ctx, stateStaging, nil)
 }
 
@@ -71,24 +64,27 @@ func (w *run) values(ctx context.Context, k kits.Kit, answers []byte, s secrets)
 	return out, nil
 }
 
-// stage puts the files of the kit beside the site.
+// stage puts the files of the kit beside the site, and waits for the database meanwhile.
 func (w *run) stage(ctx context.Context) error {
 	w.begin("files")
-	tree, err := w.files(ctx, agentlink.KitLook, nil, nil)
-	if err != nil {
-		return err
-	}
-	if tree.Other != "" && !w.row.ReplaceFiles {
-		return fails("there are files in the site already, such as %s", tree.Other)
-	}
-	digests, err := w.send(ctx, agentlink.KitStage, nil, w.kit, w.row.KitID, w.row.Answers, w.secrets, nil)
-	if err != nil {
-		return err
-	}
-	if step, needed := w.kit.Needs.CheckExtensions(); needed {
-		if err := w.command(ctx, step, true); err != nil {
-			return err
+	var digests map[string]string
+	staged := make(chan error, 1)
+	go func() {
+		var err error
+		digests, err = w.stageFiles(ctx)
+		staged <- err
+	}()
+	applied := w.applied(ctx)
+	if applied == nil {
+		detail := language.New("nothing is needed but files")
+		if w.kit.Needs.Database != "" {
+			detail = language.New("its database is there")
 		}
+		w.done("prepare", detail)
+	}
+	err := cmp.Or(<-staged, applied) // what the files fail at, nobody need wait for
+	if err != nil {
+		return err
 	}
 	w.done("files", usecase.Counted(len(digests), "file"))
 	return w.advance(ctx, stateRunning, func(store.Tx) error {
@@ -96,6 +92,25 @@ func (w *run) stage(ctx context.Context) error {
 		w.row.Digests, err = json.Marshal(digests)
 		return err
 	})
+}
+
+// stageFiles puts the files of the kit beside the site, and returns their digests.
+func (w *run) stageFiles(ctx context.Context) (map[string]string, error) {
+	tree, err := w.files(ctx, agentlink.KitLook, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	if tree.Other != "" && !w.row.ReplaceFiles {
+		return nil, fails("there are files in the site already, such as %s", tree.Other)
+	}
+	digests, err := w.send(ctx, agentlink.KitStage, nil, w.kit, w.row.KitID, w.row.Answers, w.secrets, nil)
+	if err != nil {
+		return nil, err
+	}
+	if step, needed := w.kit.Needs.CheckExtensions(); needed {
+		err = w.command(ctx, step, true)
+	}
+	return digests, err
 }
 
 // send sends files of a kit, with its templates filled in, to the agent, and returns the digests of

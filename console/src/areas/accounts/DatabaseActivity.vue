@@ -36,14 +36,14 @@ const seconds = (n: number) => t('{n} s', { n: n.toLocaleString(undefined, { max
 
 const runningColumns: Column<Schemas['RunningStatement']>[] = [
   { key: 'statement', title: t('Being executed'), long: true },
-  { key: 'user', title: t('User'), wide: true },
+  { key: 'user', title: t('User'), wide: true, text: (r) => r.user },
   { key: 'seconds', title: t('For'), right: true, text: (r) => seconds(r.seconds) },
   { key: 'acts', title: '', right: true },
 ]
 const slowColumns: Column<Schemas['SlowStatement']>[] = [
   { key: 'statement', title: t('Slow within the last day'), long: true },
-  { key: 'user', title: t('User'), wide: true },
-  { key: 'count', title: t('Times'), right: true },
+  { key: 'user', title: t('User'), wide: true, text: (s) => s.user },
+  { key: 'count', title: t('Times'), right: true, text: (s) => String(s.count) },
   { key: 'total', title: t('Together'), right: true, text: (s) => seconds(s.total) },
   { key: 'longest', title: t('Longest'), right: true, wide: true, text: (s) => seconds(s.longest) },
   { key: 'last_at', title: t('Last'), right: true, wide: true, text: (s) => ago(s.last_at) },

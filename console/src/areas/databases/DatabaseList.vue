@@ -47,7 +47,7 @@ function state(e: Engine) {
 }
 const engineColumns: Column<Engine>[] = [
   { key: 'engine', title: t('Engine'), text: (e) => `${e.title} ${e.version}` },
-  { key: 'server', title: t('Server') },
+  { key: 'server', title: t('Server'), text: (e) => e.server },
   { key: 'state', title: t('State') },
   { key: 'accounts', title: t('Accounts'), right: true, wide: true, text: (e) => amount(e.accounts, 'count') },
   { key: 'databases', title: t('Databases'), right: true, text: (e) => amount(e.databases, 'count') },
@@ -59,10 +59,10 @@ const columns = computed<Column<Placed>[]>(() => [
   { key: 'name', title: t('Database'), long: true },
   { key: 'size', title: t('Size'), right: true, text: (d) => (d.size == null ? '–' : amount(d.size, 'bytes')) },
   { key: 'engine', title: t('Engine'), wide: true, text: (d) => titles[d.engine] ?? d.engine },
-  { key: 'account', title: t('Account') },
-  { key: 'customer', title: t('Customer'), wide: true, long: true },
-  ...(may('servers.read') ? [{ key: 'server', title: t('Server'), wide: true }] : []),
-  { key: 'growth', title: t('Limit'), text: (d: Placed) => growths[d.growth] },
+  { key: 'account', title: t('Account'), wide: true },
+  { key: 'customer', title: t('Customer'), wide: true, long: true, text: (d) => d.customer },
+  ...(may('servers.read') ? [{ key: 'server', title: t('Server'), wide: true, text: (d: Placed) => d.server }] : []),
+  { key: 'growth', title: t('Growth'), text: (d: Placed) => growths[d.growth] },
 ])
 function reset() {
   typed.value = ''
@@ -80,7 +80,6 @@ const over = (e: Engine) => ({ query: { server: e.server, engine: e.engine, limi
     :columns="engineColumns"
     :rows="places.engines"
     :caption="$t('Engines')"
-    class="engines"
   >
     <template #state="{ row }"
       ><span :class="{ bad: !row.running || !row.reachable }">{{ state(row) }}</span></template
@@ -111,7 +110,7 @@ const over = (e: Engine) => ({ query: { server: e.server, engine: e.engine, limi
       :aria-label="$t('Server')"
       ><ElOption v-for="s in servers" :key="s" :value="s" :label="s"
     /></ElSelect>
-    <ElSelect v-model="limited" clearable :placeholder="$t('Within the limit or over it')" :aria-label="$t('Limit')"
+    <ElSelect v-model="limited" clearable :placeholder="$t('Any state')" :aria-label="$t('Limit')"
       ><ElOption value="yes" :label="$t('over the limit')"
     /></ElSelect>
   </div>
@@ -146,8 +145,8 @@ const over = (e: Engine) => ({ query: { server: e.server, engine: e.engine, limi
 </template>
 
 <style scoped>
-.engines {
-  margin-bottom: 1.6rem;
+.filters {
+  margin-top: 1.6rem;
 }
 .bad {
   color: var(--signal);

@@ -93,6 +93,8 @@ type known struct {
 	// they were looked at last.
 	measured map[string]int64
 	over     map[int64]growth
+	// round is the measurement of these.
+	round agentlink.MeasuredEngine
 }
 
 // Databases are the databases and users of accounts in the engines of this server. Make one with

@@ -579,29 +579,14 @@ func (e *mariaDBEngine) sizes(ctx context.Context) (map[string]int64, error) {
 			return err
 		})
 	for _, name := range names {
-		entries, wrong := os.ReadDir(filepath.Join(render.MariaDBData, name))
-		if wrong != nil {
-			if !errors.Is(wrong, fs.ErrNotExist) {
-				err = errors.Join(err, wrong)
-			}
+		size, wrong := onDisk(filepath.Join(render.MariaDBData, name))
+		if errors.Is(wrong, fs.ErrNotExist) {
 			continue
 		}
-		out[name] = 0
-		for _, entry := range entries {
-			if info, wrong := entry.Info(); wrong == nil {
-				out[name] += onDisk(info)
-			}
-		}
+		err = errors.Join(err, wrong)
+		out[name] = size
 	}
 	return out, err
-}
-
-// onDisk is how much of the disk a file takes, in bytes.
-func onDisk(info fs.FileInfo) int64 {
-	if s, is := info.Sys().(*syscall.Stat_t); is {
-		return s.Blocks * 512
-	}
-	return info.Size()
 }
 
 // shrink rewrites tables in which much has been deleted.

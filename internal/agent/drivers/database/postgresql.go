@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"os"
 	"os/exec"
@@ -573,41 +574,33 @@ func (e *postgreSQLEngine) disconnect(ctx context.Context, users []string) error
 	})
 }
 
-// sizes asks for the sizes of those databases alone in which rows have changed since they were
+// sizes adds up the files of those databases alone in which something has changed since they were
 // measured last: an empty one has 300 files.
 func (e *postgreSQLEngine) sizes(ctx context.Context) (map[string]int64, error) {
 	out := map[string]int64{}
 	err := e.with(ctx, func(c *pgx.Conn) error {
-		changed := []string{}
-		changes := map[string]int64{}
-		err := rowsOf(ctx, c, `SELECT datname, tup_inserted + tup_updated + tup_deleted + xact_commit
+		return rowsOf(ctx, c, `SELECT name, tup_inserted + tup_updated + tup_deleted + xact_commit,
+			current_setting('data_directory') || '/base/' || datid
 			FROM pg_stat_database JOIN victualler.owned ON kind = 'database' AND name = datname`, nil,
 			func(scan scanner) error {
-				var name string
-				var n int64
-				if err := scan(&name, &n); err != nil {
+				var name, dir string
+				var changes int64
+				if err := scan(&name, &changes, &dir); err != nil {
 					return err
 				}
-				changes[name] = n
-				if before, is := e.counted[name]; is && before.changes == n && time.Since(before.at) < time.Hour {
-					out[name] = before.size
-				} else {
-					changed = append(changed, name)
+				before, is := e.counted[name]
+				if !is || before.changes != changes || time.Since(before.at) >= time.Hour {
+					size, err := onDisk(dir)
+					if errors.Is(err, fs.ErrNotExist) {
+						return nil // it is being dropped
+					}
+					if err != nil {
+						return err
+					}
+					before = counted{changes, size, time.Now()}
+					e.counted[name] = before
 				}
-				return nil
-			})
-		if err != nil || len(changed) == 0 {
-			return err
-		}
-		return rowsOf(ctx, c, "SELECT datname, pg_database_size(oid) FROM pg_database WHERE datname = ANY($1)",
-			[]any{changed}, func(scan scanner) error {
-				var name string
-				var size int64
-				if err := scan(&name, &size); err != nil {
-					return err
-				}
-				out[name] = size
-				e.counted[name] = counted{changes[name], size, time.Now()}
+				out[name] = before.size
 				return nil
 			})
 	})

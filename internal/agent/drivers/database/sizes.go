@@ -4,8 +4,11 @@ import (
 	"context"
 	"iter"
 	"maps"
+	"os"
 	"slices"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/databases"
@@ -81,16 +84,19 @@ func (d *Databases) Run(ctx context.Context) {
 // measure measures the databases of an engine and applies limits that are passed, or no longer are.
 // It reports whether something was given back to the disk, so that it is worth measuring again.
 func (d *Databases) measure(ctx context.Context, e *known) (shrunk bool, err error) {
+	begun := time.Now()
 	sizes, err := e.sizes(ctx)
 	if err != nil {
 		return false, err
 	}
+	took := time.Since(begun)
 	growths, err := e.growths(ctx)
 	if err != nil {
 		return false, err
 	}
 	d.knownMu.Lock()
 	e.measured, e.over = sizes, growths
+	e.round = agentlink.MeasuredEngine{Engine: e.kind(), At: time.Now(), Took: took, Databases: len(sizes)}
 	accounts := maps.Clone(d.accounts)
 	all := map[databases.Engine]map[string]int64{}
 	for _, one := range d.engines {
@@ -169,6 +175,41 @@ func (d *Databases) setGrowth(ctx context.Context, e *known, number int64, now g
 	_, err := d.bring(ctx, e, number, a.wanted.In(e.kind(), now.state),
 		func(one databases.Difference) bool { return !one.Drops })
 	return err
+}
+
+// onDisk is how much of the disk the files in a directory take, in bytes: looking at them costs an
+// engine nothing, whatever they hold.
+func onDisk(dir string) (int64, error) {
+	d, err := os.Open(dir)
+	if err != nil {
+		return 0, err
+	}
+	defer d.Close()
+	names, err := d.Readdirnames(-1)
+	if err != nil {
+		return 0, err
+	}
+	var size int64
+	for _, name := range names {
+		var s unix.Stat_t
+		if unix.Fstatat(int(d.Fd()), name, &s, unix.AT_SYMLINK_NOFOLLOW) == nil { // it may have gone meanwhile
+			size += s.Blocks * 512
+		}
+	}
+	return size, nil
+}
+
+// Measured implements agent.DatabaseMeter.
+func (d *Databases) Measured() []agentlink.MeasuredEngine {
+	d.knownMu.Lock()
+	defer d.knownMu.Unlock()
+	var list []agentlink.MeasuredEngine
+	for _, e := range d.engines {
+		if !e.round.At.IsZero() {
+			list = append(list, e.round)
+		}
+	}
+	return list
 }
 
 // Sizes returns how much the databases of an account hold, as they were measured last, and whether
