@@ -148,6 +148,9 @@ func openAccount(ctx context.Context, c *call) error {
 		if err != nil {
 			return err
 		}
+		if err := c.askOfKit(ctx, kit, given); err != nil {
+			return err
+		}
 		body.Kit = &api.NewSiteKit{Kit: kit, Answers: given}
 	}
 	if c.on("password-stdin") {

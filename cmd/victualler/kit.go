@@ -240,6 +240,20 @@ func answers(given []string) (map[string]string, error) {
 	return out, nil
 }
 
+// askOfKit asks what the newest version of a kit asks and nobody has answered. What is wrong with the
+// kit is said by the service when it is asked for it.
+func (c *call) askOfKit(ctx context.Context, name string, out map[string]string) error {
+	var kit api.Kit
+	if !c.term.asks() || c.client.Get(ctx, "/kits/"+url.PathEscape(name), nil, &kit) != nil {
+		return nil
+	}
+	at := slices.IndexFunc(kit.Versions, func(v api.KitVersion) bool { return !v.Withdrawn })
+	if at < 0 {
+		return nil
+	}
+	return c.askOpen(ctx, kit.Versions[at].Asks, out)
+}
+
 // askOpen asks what a kit asks and nobody has answered, where somebody is there to be asked.
 func (c *call) askOpen(ctx context.Context, asks []kits.Ask, out map[string]string) error {
 	if !c.term.asks() {

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"victualler/e2e"
+	"victualler/internal/api"
 	"victualler/internal/lab/labtest"
 )
 
@@ -70,6 +71,7 @@ func TestTour(t *testing.T) {
 	for name, content := range files {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(content), 0o600))
 	}
+	e2e.Write(t, api.Account{Server: "skua", SignInName: "coop"}, "tmp/people.sql", "INSERT INTO members VALUES (1);")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "root.pem"), []byte(i.Authority.Root()), 0o600))
 	client := labtest.Program(t, "victualler")
 	session := e2e.SessionOf(t, i.Operator, i.Password)

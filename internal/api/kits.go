@@ -17,15 +17,16 @@ type Kit struct {
 
 // KitVersion is one version of a kit.
 type KitVersion struct {
-	Version   string    `json:"version"`
-	Needs     KitNeeds  `json:"needs"`
-	Files     int       `json:"files"`
-	Size      int64     `json:"size" doc:"Of the files, in bytes."`
-	Digest    string    `json:"digest" doc:"Identifies document and files, however they were packed."`
-	Signer    string    `json:"signer,omitempty" doc:"The key that the archive was signed with; absent if it was not."`
-	Withdrawn bool      `json:"withdrawn" doc:"No site gets it any more."`
-	Sites     int64     `json:"sites" doc:"How many sites have it, as far as one may see them."`
-	AddedAt   time.Time `json:"added_at"`
+	Version   string     `json:"version"`
+	Needs     KitNeeds   `json:"needs"`
+	Files     int        `json:"files"`
+	Size      int64      `json:"size" doc:"Of the files, in bytes."`
+	Asks      []kits.Ask `json:"asks" doc:"What is to be answered."`
+	Digest    string     `json:"digest" doc:"Identifies document and files, however they were packed."`
+	Signer    string     `json:"signer,omitempty" doc:"The key that the archive was signed with; absent if it was not."`
+	Withdrawn bool       `json:"withdrawn" doc:"No site gets it any more."`
+	Sites     int64      `json:"sites" doc:"How many sites have it, as far as one may see them."`
+	AddedAt   time.Time  `json:"added_at"`
 }
 
 // KitNeeds is what a kit cannot do without.

@@ -92,8 +92,9 @@ func PostgreSQLBase(s manifest.Server, dir string) []File {
 		"ssl_min_protocol_version = 'TLSv1.2'",
 		"max_connections = 300",
 		"authentication_timeout = 10s",
-		"# One account's temporary files leave room for others.",
+		"# One account's temporary files leave room for others; what accounts execute is in no log.",
 		"temp_file_limit = 2GB",
+		"log_min_error_statement = panic",
 	}
 	return []File{
 		{Path: filepath.Join(dir, "conf.d", "90-victualler.conf"), Mode: 0o644,

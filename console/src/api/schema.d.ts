@@ -4656,6 +4656,8 @@ export interface components {
         KitVersion: {
             /** Format: date-time */
             added_at: string;
+            /** @description What is to be answered. */
+            asks: components["schemas"]["Ask"][];
             /** @description Identifies document and files, however they were packed. */
             digest: string;
             /** Format: int64 */

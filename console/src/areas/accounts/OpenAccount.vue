@@ -19,6 +19,7 @@ import PreviewNote from '../../parts/PreviewNote.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import ResellerPick from '../../parts/ResellerPick.vue'
 import StepList from '../../parts/StepList.vue'
+import KitAnswers from './KitAnswers.vue'
 import { may } from '../session/state'
 import { useDebounceFn } from '@vueuse/core'
 import { t } from '../../language'
@@ -39,6 +40,8 @@ const form = reactive({
   password: '',
   mustChange: true,
   readOnly: false,
+  kit: '',
+  answers: {} as Record<string, string>,
 })
 const wrong = reactive<Record<string, string>>({})
 const check = shallowRef<Schemas['DomainCheck']>()
@@ -58,6 +61,24 @@ const planWords = computed(() => {
   )
   return l && [t('{disk} disk', { disk: amount(l.disk, 'bytes') }), ...counts].join(', ')
 })
+
+/** The kits that the plan offers, each with what its newest version asks. */
+const { data: kits } = useLoad(async () => (may('kits.read') ? await ask(api.GET('/api/v1/kits')) : undefined))
+const offered = computed(() =>
+  (kits.value?.kits ?? [])
+    .filter((k) => k.plans.includes(form.plan))
+    .flatMap((k) =>
+      k.versions
+        .filter((v) => !v.withdrawn)
+        .slice(0, 1)
+        .map((v) => ({ ...k, asks: v.asks ?? [] })),
+    ),
+)
+const kit = computed(() => offered.value.find((k) => k.name === form.kit))
+watch(
+  () => form.kit,
+  () => (form.answers = Object.fromEntries((kit.value?.asks ?? []).map((a) => [a.name, a.default ?? '']))),
+)
 
 // What is typed is checked by the service a moment after the last key.
 const soon = (act: () => Promise<void>) => useDebounceFn(act, 250)
@@ -123,6 +144,12 @@ watch(
     for (const field of ['plan', 'reseller', 'customer', 'customer_email', 'server', 'password']) delete wrong[field]
   },
 )
+watch(
+  () => [form.kit, { ...form.answers }],
+  () => {
+    for (const field of Object.keys(wrong)) if (field === 'kit' || field.startsWith('answers.')) delete wrong[field]
+  },
+)
 watch(form, () => (preview.value = undefined))
 
 const complete = computed(() => form.domain.trim() && form.plan && form.customer.trim())
@@ -140,6 +167,7 @@ const body = computed(() => ({
   password: form.activation === 'password' ? form.password : undefined,
   must_change: (form.activation === 'password' && form.mustChange) || undefined,
   read_only: (form.activation !== 'none' && form.readOnly) || undefined,
+  kit: kit.value ? { kit: kit.value.name, answers: form.answers } : undefined,
 }))
 
 async function submit(what: 'preview' | 'open') {
@@ -154,8 +182,20 @@ async function submit(what: 'preview' | 'open') {
     }
   }, what)
   // What concerns a field is told beside it.
-  const known = ['domain', 'sign_in_name', 'plan', 'reseller', 'customer', 'customer_email', 'server', 'password']
-  const fields = (refusal.value?.problem.errors ?? []).filter((f) => known.includes(f.name))
+  const known = [
+    'domain',
+    'sign_in_name',
+    'plan',
+    'reseller',
+    'customer',
+    'customer_email',
+    'server',
+    'password',
+    'kit',
+  ]
+  const fields = (refusal.value?.problem.errors ?? []).filter(
+    (f) => known.includes(f.name) || f.name.startsWith('answers.'),
+  )
   for (const f of fields) wrong[f.name] = f.message
   if (fields.length) refusal.value = undefined
 }
@@ -301,6 +341,18 @@ function again() {
           </ElOption>
         </ElSelect>
       </FormField>
+      <FormField
+        v-if="offered.length"
+        :label="$t('Begin with a kit')"
+        for="kit"
+        :error="wrong.kit"
+        :hint="kit?.about ?? $t('Without one, the site has the page of a new site')"
+      >
+        <ElSelect id="kit" v-model="form.kit" clearable :placeholder="$t('none')">
+          <ElOption v-for="k in offered" :key="k.name" :value="k.name" :label="k.title" />
+        </ElSelect>
+      </FormField>
+      <KitAnswers v-if="kit" v-model="form.answers" :asks="kit.asks" :error="(field) => wrong[field]" />
       <ProblemNote :refusal="refusal" />
       <div class="acts">
         <ElButton native-type="submit" type="primary" :disabled="!complete || busy !== ''" :loading="busy === 'open'">{{

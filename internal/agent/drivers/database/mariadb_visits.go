@@ -119,8 +119,14 @@ func (e *mariaDBEngine) as(ctx context.Context, one visitor) (*sql.DB, *sql.Conn
 	return db, conn, nil
 }
 
+// errCutOff is what becomes of whoever is connected when MariaDB is stopped, or fails.
+var errCutOff = errors.New("MariaDB has ended the connection: it was stopped, or has failed, as with a full disk")
+
 // refusedBy is what MariaDB says, if the error is its own.
 func refusedBy(err error) error {
+	if errors.Is(err, mysql.ErrInvalidConn) {
+		return errCutOff
+	}
 	if own := (*mysql.MySQLError)(nil); errors.As(err, &own) {
 		return refused(fmt.Sprintf("%d: %s", own.Number, own.Message))
 	}
