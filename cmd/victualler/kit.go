@@ -240,8 +240,8 @@ func answers(given []string) (map[string]string, error) {
 	return out, nil
 }
 
-// askOfKit asks what the newest version of a kit asks and nobody has answered. What is wrong with the
-// kit is said by the service when it is asked for it.
+// askOfKit asks what the newest version of a kit asks and nobody has answered. What is wrong with
+// the kit is said by the service when it is asked for it.
 func (c *call) askOfKit(ctx context.Context, name string, out map[string]string) error {
 	var kit api.Kit
 	if !c.term.asks() || c.client.Get(ctx, "/kits/"+url.PathEscape(name), nil, &kit) != nil {

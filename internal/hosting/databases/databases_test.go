@@ -233,6 +233,24 @@ func heldMariaDB(a databases.Account) databases.MariaDBCatalogue {
 	return c
 }
 
+// Whoever drops or makes a database may be killed in between: what is left is dropped, too.
+func TestGroupsOfDatabasesThatAreGone(t *testing.T) {
+	found := databases.PostgreSQLCatalogue{Roles: map[string]databases.PostgreSQLRole{"bakery_old:read": {},
+		"bakery_old:delete": {}, "bakery_shop:owner": {}}}
+	list := databases.PostgreSQLDifferences(found, databases.Account{})
+	require.Len(t, list, 2)
+	assert.Equal(t, "bakery_old", list[0].Subject)
+	assert.True(t, list[0].Drops)
+	assert.Equal(t, `DROP ROLE "bakery_old:read"; DROP ROLE "bakery_old:delete"`,
+		strings.Join([]string{list[0].Statements[0].SQL, list[0].Statements[1].SQL}, "; "))
+	a := wanted()
+	for n := range a.Databases {
+		a.Databases[n].Engine = databases.PostgreSQL
+	}
+	assert.NotContains(t, statements(databases.PostgreSQLDifferences(found, a)), `DROP ROLE "bakery_shop`,
+		"that one is still to be made")
+}
+
 func TestPostgreSQLDifferences(t *testing.T) {
 	a := wanted()
 	for n := range a.Databases {

@@ -177,12 +177,30 @@ func PostgreSQLDifferences(found PostgreSQLCatalogue, a Account) []Difference {
 	for _, name := range sorted(found.Databases) {
 		if !slices.ContainsFunc(a.Databases, func(d Database) bool { return d.Name == name }) {
 			statements := []Statement{{SQL: "DROP DATABASE " + quotePostgreSQL(name) + " WITH (FORCE)"}}
-			for _, group := range PostgreSQLGroups(name) {
-				if _, is := found.Roles[group]; is {
-					statements = append(statements, Statement{SQL: "DROP ROLE " + quotePostgreSQL(group)})
-				}
-			}
-			tell(name, language.New("should not be there"), statements...).Drops = true
+			tell(name, language.New("should not be there"), append(statements, dropGroups(name, found)...)...).Drops = true
+		}
+	}
+	// Of a database that was not made any more, or was dropped when whoever did that was killed.
+	gone := map[string]bool{}
+	for name := range found.Roles {
+		database, _, isGroup := strings.Cut(name, ":")
+		_, is := found.Databases[database]
+		if _, want := wanted[name]; isGroup && !want && !is {
+			gone[database] = true
+		}
+	}
+	for _, name := range sorted(gone) {
+		tell(name, language.New("should not be there"), dropGroups(name, found)...).Drops = true
+	}
+	return list
+}
+
+// dropGroups are the statements that drop the groups of a database that are there.
+func dropGroups(database string, found PostgreSQLCatalogue) []Statement {
+	var list []Statement
+	for _, group := range PostgreSQLGroups(database) {
+		if _, is := found.Roles[group]; is {
+			list = append(list, Statement{SQL: "DROP ROLE " + quotePostgreSQL(group)})
 		}
 	}
 	return list

@@ -172,7 +172,8 @@ func (s *Service) load(ctx context.Context, q *db.Queries, a usecase.Actor) ([]a
 			return nil, err
 		}
 		v := api.KitVersion{Version: row.Version, Needs: needsView(k), Files: int(row.Files), Size: row.Size,
-			Asks: usecase.NonNil(k.Asks), Digest: row.Digest, Signer: row.Signer, Withdrawn: row.Withdrawn, AddedAt: row.AddedAt}
+			Asks: usecase.NonNil(k.Asks), Digest: row.Digest, Signer: row.Signer, Withdrawn: row.Withdrawn,
+			AddedAt: row.AddedAt}
 		for _, u := range used {
 			if u.KitID == row.ID {
 				v.Sites = u.Sites

@@ -31,6 +31,8 @@ type engine interface {
 	ready(ctx context.Context) error
 	// held returns the accounts that the engine has anything of.
 	held(ctx context.Context) (map[int64]bool, error)
+	// tidy forgets what was made for accounts and is not there any more.
+	tidy(ctx context.Context) error
 	// differences compares what there is of an account with what is wanted.
 	differences(ctx context.Context, account int64, wanted databases.Account) ([]databases.Difference, error)
 	// whole reads the catalogue of all accounts, and returns what compares with it.

@@ -515,6 +515,18 @@ func (e *mariaDBEngine) run(ctx context.Context, account int64, d databases.Diff
 	return nil
 }
 
+// tidy implements engine.
+func (e *mariaDBEngine) tidy(ctx context.Context) error {
+	db, err := e.open(ctx)
+	if err != nil {
+		return err
+	}
+	_, err = db.ExecContext(ctx, "DELETE FROM "+ownDatabase+".owned WHERE kind = 'database' AND name NOT IN "+
+		"(SELECT schema_name FROM information_schema.schemata) OR kind = 'user' AND name NOT IN "+
+		"(SELECT user FROM mysql.global_priv)")
+	return err
+}
+
 // made reads what a statement of the core's makes or drops: CREATE or DROP, of which kind, and its
 // name; empty where it does neither.
 func made(statement string) (verb, kind, name string) {

@@ -459,12 +459,33 @@ func (e *postgreSQLEngine) run(ctx context.Context, account int64, d databases.D
 			return err
 		}
 	}
+	if d.Drops { // its groups as well
+		return e.disown(ctx, kindDatabase, d.Subject)
+	}
 	if d.Prepares == "" {
 		return nil
 	}
 	return e.with(ctx, func(c *pgx.Conn) error {
 		_, err := c.Exec(ctx, "UPDATE victualler.owned SET prepared = $2 WHERE kind = 'database' AND name = $1",
 			d.Prepares, preparedAs)
+		return err
+	})
+}
+
+// disown writes down that something is no longer there.
+func (e *postgreSQLEngine) disown(ctx context.Context, kind, name string) error {
+	return e.with(ctx, func(c *pgx.Conn) error {
+		_, err := c.Exec(ctx, "DELETE FROM victualler.owned WHERE kind = $1 AND name = $2", kind, name)
+		return err
+	})
+}
+
+// tidy implements engine.
+func (e *postgreSQLEngine) tidy(ctx context.Context) error {
+	return e.with(ctx, func(c *pgx.Conn) error {
+		_, err := c.Exec(ctx, `DELETE FROM victualler.owned WHERE
+			NOT EXISTS (SELECT FROM pg_roles WHERE rolname = name OR kind = 'database' AND rolname LIKE name || ':%')
+			AND NOT EXISTS (SELECT FROM pg_database WHERE kind = 'database' AND datname = name)`)
 		return err
 	})
 }
@@ -533,6 +554,9 @@ func runOutside(ctx context.Context, c *pgx.Conn, account int64,
 				return err
 			}
 		}
+		if database, _, isGroup := strings.Cut(name, ":"); isGroup {
+			kind, name = kindDatabase, database // its row stays until all of it is gone
+		}
 		if verb == "CREATE" && databases.OwnerOf(name) != "" {
 			if _, err := c.Exec(ctx, "INSERT INTO victualler.owned (kind, name, account) VALUES ($1, $2, $3) "+
 				"ON CONFLICT DO NOTHING", kind, name, account); err != nil {
@@ -542,7 +566,7 @@ func runOutside(ctx context.Context, c *pgx.Conn, account int64,
 		if _, err := c.Exec(ctx, s.SQL); err != nil {
 			return fmt.Errorf("%s %w", s, err)
 		}
-		if verb == "DROP" {
+		if verb == "DROP" && kind == kindUser {
 			if _, err := c.Exec(ctx, "DELETE FROM victualler.owned WHERE kind = $1 AND name = $2", kind,
 				name); err != nil {
 				return err

@@ -55,15 +55,18 @@ func (d *Databases) Run(ctx context.Context) {
 	for _, e := range d.engines {
 		go d.watchSlow(ctx, e)
 	}
-	cleared := map[databases.Engine]bool{}
+	clean := map[databases.Engine]bool{}
 	for {
 		for _, e := range d.inUse() {
 			if err := e.ready(ctx); err != nil {
+				clean[e.kind()] = false
 				continue // it is being started, or its state says that it does not run
 			}
-			if !cleared[e.kind()] {
-				d.removeOldVisitors(ctx, e)
-				cleared[e.kind()] = true
+			if !clean[e.kind()] {
+				err := d.clean(ctx, e)
+				if clean[e.kind()] = err == nil; err != nil && ctx.Err() == nil {
+					d.log.Warn("what was left behind is not removed", "engine", e.kind(), "reason", err)
+				}
 			}
 			shrunk, err := d.measure(ctx, e)
 			if err == nil && shrunk {

@@ -238,13 +238,12 @@ func (d *Databases) remove(e *known, key string) {
 	d.forget(e)
 }
 
-// removeOldVisitors removes those that an agent has left behind that was killed.
-func (d *Databases) removeOldVisitors(ctx context.Context, e *known) {
+// clean removes what was left behind when the agent or the engine was killed: visitors, and what is
+// known of databases and users that are gone.
+func (d *Databases) clean(ctx context.Context, e *known) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if err := e.putOutAll(ctx); err != nil && ctx.Err() == nil {
-		d.log.Warn("visitors of before not removed", "engine", e.kind(), "reason", err)
-	}
+	return errors.Join(e.putOutAll(ctx), e.tidy(ctx))
 }
 
 // verifierOf is what an engine checks a visitor's password with.
