@@ -63,7 +63,7 @@ func run(ctx context.Context, args []string, t *terminal) int {
 	if forPrograms {
 		_ = writeJSON(t.err, problemOf(err)) // there is nowhere left to tell
 	} else {
-		fmt.Fprintln(t.err, "victualler:", sentence(err)+c.hint(ctx, err)+c.decisions(err))
+		fmt.Fprintln(t.err, "victualler:", visible(sentence(err)+c.hint(ctx, err)+c.decisions(err)))
 	}
 	return exitCode(err)
 }

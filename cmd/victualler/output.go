@@ -34,7 +34,7 @@ func (c *call) forPeople() bool { return c.format() == "table" }
 // say prints a line for people; programs get a document instead.
 func (c *call) say(format string, args ...any) {
 	if c.forPeople() {
-		fmt.Fprintf(c.out, format+"\n", args...)
+		fmt.Fprintln(c.out, visible(fmt.Sprintf(format, args...)))
 	}
 }
 
@@ -49,6 +49,7 @@ func (c *call) note(text string) {
 	if !c.forPeople() {
 		return
 	}
+	text = visible(text)
 	lines := []string{text}
 	if columns := c.term.columns(); columns > 0 {
 		lines = wrapWords(text, max(columns-len("note: "), narrowest))

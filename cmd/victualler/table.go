@@ -84,9 +84,29 @@ func forPeople(cell any) string {
 	case time.Duration:
 		return seconds(v)
 	case []string:
-		return strings.Join(v, " ")
+		return visible(strings.Join(v, " "))
 	}
-	return fmt.Sprint(cell)
+	return visible(fmt.Sprint(cell))
+}
+
+// visible writes characters that a terminal would obey, or that change the direction of a text, as
+// numbers: much of what is shown was written by customers, or by whoever sends them messages.
+func visible(text string) string {
+	obeyed := func(r rune) bool {
+		return unicode.IsControl(r) && r != '\n' && r != '\t' || unicode.Is(unicode.Bidi_Control, r)
+	}
+	if strings.IndexFunc(text, obeyed) < 0 {
+		return text
+	}
+	var out strings.Builder
+	for _, r := range text {
+		if obeyed(r) {
+			fmt.Fprintf(&out, "\\u%04x", r)
+		} else {
+			out.WriteRune(r)
+		}
+	}
+	return out.String()
 }
 
 // forPrograms writes a cell as programs read it: sizes in bytes, times in UTC (RFC 3339), durations

@@ -102,3 +102,14 @@ func TestColumnsAreChosenAndSorted(t *testing.T) {
 	_, err = sample().sortBy([]string{"colour"})
 	assert.ErrorContains(t, err, `--sort: there is no column "colour"`)
 }
+
+// What customers have written is shown, and a terminal does not obey it.
+func TestVisible(t *testing.T) {
+	for text, want := range map[string]string{"Møwe-Café\n\tline": "Møwe-Café\n\tline",
+		"\x1b]0;title\x07\x1b[2J": `\u001b]0;title\u0007\u001b[2J`, "a\u009b31m": `a\u009b31m`,
+		"exe\u202ecod": `exe\u202ecod`, "a\rb": `a\u000db`} {
+		assert.Equal(t, want, visible(text))
+		assert.Equal(t, want, forPeople(text))
+		assert.Equal(t, want, forPeople([]string{text}))
+	}
+}

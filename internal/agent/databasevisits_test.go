@@ -140,6 +140,19 @@ func TestDatabaseVisits(t *testing.T) {
 			t.Run("cut off", func(t *testing.T) { v.cutOff(t, e, all) })
 		})
 	}
+	t.Run("one account does not fill the disk", func(t *testing.T) {
+		ctx, large := context.Background(), agentlink.NewImport{Name: "holes.sql", Size: 6 << 30}
+		large.DatabaseVisit = v.visit(databases.MariaDB, databases.All)
+		first, err := c.NewImport(ctx, large)
+		require.NoError(t, err)
+		large.DatabaseVisit = v.visit(databases.PostgreSQL, databases.All)
+		_, err = c.NewImport(ctx, large)
+		assert.ErrorContains(t, err, "10 GiB together")
+		v.order(t, first.Import, agentlink.ImportForget, false)
+		second, err := c.NewImport(ctx, large)
+		require.NoError(t, err)
+		v.order(t, second.Import, agentlink.ImportForget, false)
+	})
 	assert.Empty(t, drift(t, c), "who visits is no drift")
 	t.Run("another password meanwhile", func(t *testing.T) {
 		m := withDatabases(t, 7, 2, "bakery")

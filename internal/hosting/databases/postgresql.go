@@ -177,7 +177,8 @@ func PostgreSQLDifferences(found PostgreSQLCatalogue, a Account) []Difference {
 	for _, name := range sorted(found.Databases) {
 		if !slices.ContainsFunc(a.Databases, func(d Database) bool { return d.Name == name }) {
 			statements := []Statement{{SQL: "DROP DATABASE " + quotePostgreSQL(name) + " WITH (FORCE)"}}
-			tell(name, language.New("should not be there"), append(statements, dropGroups(name, found)...)...).Drops = true
+			statements = append(statements, dropGroups(name, found)...)
+			tell(name, language.New("should not be there"), statements...).Drops = true
 		}
 	}
 	// Of a database that was not made any more, or was dropped when whoever did that was killed.

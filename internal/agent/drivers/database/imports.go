@@ -182,15 +182,23 @@ func (d *Databases) NewImport(asked agentlink.NewImport) (agentlink.Import, erro
 		return agentlink.Import{}, errors.New("a database is copied into another one of the same account and engine")
 	}
 	list := i.of(asked.Account)
+	mine := asked.Size // of files that wait
 	for n, one := range list {
 		waiting := one.State == agentlink.ImportWaits || one.State == agentlink.ImportRuns
 		if waiting && one.Database == asked.Database {
 			return agentlink.Import{}, fmt.Errorf("there is an import into %s already, %s, which is %s; wait "+
 				"until it has ended, or remove it", asked.Database, one.ID, one.State)
 		}
+		if waiting {
+			mine += one.Size
+		}
 		if n >= mostImports-1 && !waiting {
 			i.forget(one)
 		}
+	}
+	if mine > agentlink.LargestFile { // one with holes costs whoever has it nothing, and the server its disk
+		return agentlink.Import{}, fmt.Errorf("files of this account's imports may have %d GiB together; start or "+
+			"remove those that wait first", agentlink.LargestFile>>30)
 	}
 	if err := os.MkdirAll(i.dir, 0o700); err != nil {
 		return agentlink.Import{}, err
