@@ -34,7 +34,7 @@ var documented = map[string][]string{
 		"server=/servers/skua",
 		"domain=/accounts/boatyard/domains/slipway-boatyard.example", "mail=/accounts/coop/mail", "plan=/plans/skiff",
 		"reseller=/resellers/guillemot", "zone=/zones/slipway-boatyard.example",
-		"database=/accounts/coop/databases/coop_members?table=members", "messages=/messages",
+		"database=/accounts/coop/databases/coop_members?table=members", "databases=/databases", "messages=/messages",
 		"certificate=/accounts/trust/domains/lighthousetrust.example/certificate",
 		"kits=/accounts/trust/kits"},
 	"tresen":                         {"branded=/"},
@@ -116,9 +116,6 @@ func (l camera) as(demo, person string, pictures []string) error {
 			browser.Click("button", "Sign in"), browser.Shows("#own-reply"))
 	} else {
 		err = chromedp.Do(ctx, chromedp.Navigate(l.base), browser.Shows("#sign-in-name"))
-		if err == nil {
-			err = shoot("sign-in")
-		}
 		if err == nil {
 			err = chromedp.Do(ctx, browser.SignIn(name, password), browser.Shows("main#page"))
 		}
