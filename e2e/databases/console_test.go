@@ -6,9 +6,11 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"victualler/e2e"
 	"victualler/e2e/browser"
+	"victualler/internal/api"
 	"victualler/internal/hosting/plans"
 )
 
@@ -83,4 +85,16 @@ func TestConsoleForKits(t *testing.T) {
 		browser.Click(".el-message-box button", "Remove"), browser.Gone("td button"))
 	e2e.Settled(t)
 	assert.NotContains(t, home(t, account), "All aboard")
+
+	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/open"), browser.Type("#domain", "castoff.example"),
+		browser.Find("#plan", "kits-of-boarder", "kits-of-boarder"), browser.Find("#customer", "tern", "Tern Ferries"),
+		browser.Choose("#kit", "Placeholder"), browser.Retype("#kit-title", "Cast off"),
+		browser.Retype("#kit-contact", "nobody"), browser.Click("button", "Open the account"),
+		browser.Sees("[role=alert]", "is no mail address"), browser.Retype("#kit-contact", "mate@castoff.example"),
+		browser.Click("button", "Open the account"), browser.Sees("a", "Go to the account"))
+	e2e.Healthy(t, ctx, "opening an account with a kit")
+	e2e.Settled(t)
+	var opened api.AccountDetail
+	require.NoError(t, i.Client.Get(t.Context(), "/accounts/castoff.example", nil, &opened))
+	assert.Contains(t, home(t, opened.Account), "<h1>Cast off</h1>")
 }

@@ -46,8 +46,9 @@ func (d *Dialer) Agent(serverID int64, address string) *Client {
 		TLSHandshakeTimeout: 3 * time.Second, IdleConnTimeout: time.Minute,
 		// One connection for hundreds of applies at the same time: each of its own would cost an
 		// agent 50 KB. A connection that the network has lost is noticed by its pings.
+		// Frames are large where much is sent: each is passed from one goroutine to another.
 		ForceAttemptHTTP2: true, HTTP2: &http.HTTP2Config{SendPingTimeout: 5 * time.Second,
-			PingTimeout: 3 * time.Second},
+			PingTimeout: 3 * time.Second, MaxReadFrameSize: 256 << 10},
 		TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS13, RootCAs: d.authority.pool(),
 			ServerName:           AgentName(serverID),
 			GetClientCertificate: func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return d.identity() }},

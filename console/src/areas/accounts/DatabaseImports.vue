@@ -78,10 +78,10 @@ async function start(one: Import) {
   })
   const found = contents.found ?? []
   const text = [
-    t('{file} has {n} statements and makes {tables} tables.', {
+    t('{file} has {statements} and makes {tables}.', {
       file: one.name,
-      n: contents.statements,
-      tables: contents.tables?.length ?? 0,
+      statements: t('{n} statement | {n} statements', { n: contents.statements }),
+      tables: t('{n} table | {n} tables', { n: contents.tables?.length ?? 0 }),
     }),
     ...found.map((f) => t('Line {line}: {what}', { line: f.line, what: f.text })),
     t('It is executed as {user}, up to the first statement that fails.', { user: one.user }),
@@ -142,7 +142,9 @@ const states: Record<Import['state'], string> = {
   failed: t('failed'),
 }
 function outcome(i: Import) {
-  const done = i.table ? t('{n} rows', { n: i.rows }) : t('{n} statements', { n: i.statements })
+  const done = i.table
+    ? t('{n} row | {n} rows', { n: i.rows })
+    : t('{n} statement | {n} statements', { n: i.statements })
   if (i.state === 'running' && i.size) return `${Math.floor((i.taken * 100) / i.size)} % · ${done}`
   if (i.state === 'failed') return t('line {line}: {why}', { line: i.line, why: i.failure }) + ` · ${done}`
   if (i.state === 'waiting') return i.received < i.size ? `${Math.floor((i.received * 100) / i.size)} %` : ''

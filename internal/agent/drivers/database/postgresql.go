@@ -484,7 +484,8 @@ func (e *postgreSQLEngine) disown(ctx context.Context, kind, name string) error 
 func (e *postgreSQLEngine) tidy(ctx context.Context) error {
 	return e.with(ctx, func(c *pgx.Conn) error {
 		_, err := c.Exec(ctx, `DELETE FROM victualler.owned WHERE
-			NOT EXISTS (SELECT FROM pg_roles WHERE rolname = name OR kind = 'database' AND rolname LIKE name || ':%')
+			NOT EXISTS (SELECT FROM pg_roles WHERE rolname = name OR
+				kind = 'database' AND starts_with(rolname::text, name || ':'))
 			AND NOT EXISTS (SELECT FROM pg_database WHERE kind = 'database' AND datname = name)`)
 		return err
 	})

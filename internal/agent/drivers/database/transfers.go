@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"os/exec"
 	"os/user"
 	"slices"
@@ -19,6 +20,7 @@ import (
 
 	fastgzip "github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sys/unix"
 
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/databases/dumps"
@@ -202,7 +204,8 @@ func (d *Databases) export(ctx context.Context, asked agentlink.DatabaseExport, 
 		}
 		return errors.Join(err, ctx.Err())
 	}
-	from := bufio.NewReaderSize(out, 256<<10)
+	widen(out)
+	from := bufio.NewReaderSize(out, wide)
 	if _, err := from.Peek(1); err != nil { // it says why
 		return errors.Join(wait(), emptyExport(err))
 	}
@@ -210,13 +213,28 @@ func (d *Databases) export(ctx context.Context, asked agentlink.DatabaseExport, 
 	if err != nil {
 		return errors.Join(err, cmd.Cancel(), wait())
 	}
-	if _, err := io.Copy(to, from); err != nil {
+	// Nothing but the two of them, else each would be asked to do it in its own way, in small parts.
+	if _, err := io.CopyBuffer(struct{ io.Writer }{to}, struct{ io.Reader }{from}, make([]byte, wide)); err != nil {
 		return errors.Join(err, cmd.Cancel(), wait())
 	}
 	if err := wait(); err != nil {
 		return err
 	}
 	return finish()
+}
+
+// wide is how many bytes of an export are read and sent at once.
+const wide = 256 << 10
+
+// widen has a pipe hold more, so that whoever fills it waits less often.
+func widen(pipe io.Reader) {
+	file, is := pipe.(*os.File)
+	if !is {
+		return
+	}
+	if raw, err := file.SyscallConn(); err == nil {
+		_ = raw.Control(func(fd uintptr) { _, _ = unix.FcntlInt(fd, unix.F_SETPIPE_SZ, wide) }) // it works without
+	}
 }
 
 // emptyExport is the error where nothing came; the program has said why unless it has ended well.
