@@ -159,16 +159,19 @@ func TestContentsOfDatabases(t *testing.T) {
 			browser.Click("button[type=submit]", "Execute"), browser.Sees(".problem, [role=alert]", "broken"))
 
 		e2e.Write(t, a, "tmp/quays.sql", "CREATE TABLE quays (id int);\n")
-		e2e.Do(t, ctx, browser.Click("button", "Import from the home"), browser.Type(".el-message-box input", "tmp/no.sql"),
-			browser.Confirm("Import"), browser.Sees(".problem, [role=alert]", "there is no file tmp/no.sql in the home"),
+		e2e.Do(t, ctx, browser.Click("button", "Import from the home"), browser.Type(".el-message-box input",
+			"tmp/no.sql"),
+			browser.Confirm("Import"), browser.Sees(".problem, [role=alert]",
+				"there is no file tmp/no.sql in the home"),
 			browser.Click("button", "Import from the home"), browser.Type(".el-message-box input", "tmp/quays.sql"),
-			browser.Confirm("Import"), browser.Sees(".el-message-box", "1 statement and makes 1 table"), browser.Confirm("Import"),
+			browser.Confirm("Import"), browser.Sees(".el-message-box", "1 statement and makes 1 table"),
+			browser.Confirm("Import"),
 			browser.Sees("button.link code", "quays"))
 		ran(t, "database", "execute", "reader", "fromm", "SELECT sleep(2) AS drowsy")
 		e2e.Do(t, ctx, browser.Sees("td code", "SELECT sleep(…) AS drowsy"))
 		e2e.Healthy(t, ctx, "what was slow")
 		e2e.Do(t, ctx, chromedp.Navigate(e2e.Inst.Address()+"/databases"), browser.Sees("td", "MariaDB 10"),
-			browser.Sees("td", "running"), browser.Type("input[type=search]", "reader_fromm"),
+			browser.Sees("td", "running"), browser.Type(".filters input[type=search]", "reader_fromm"),
 			browser.Sees("p, span", "1 database"), browser.Sees("td", "reader_fromm"))
 		e2e.Healthy(t, ctx, "all databases")
 	})

@@ -446,7 +446,7 @@ func (q *Queries) DeleteEngines(ctx context.Context, accountID int64) error {
 
 const engineCounts = `-- name: EngineCounts :many
 select account_engines.server_id, account_engines.engine,
-    count(distinct account_engines.account_id)::bigint as accounts, count(databases.id)::bigint as databases,
+    count(distinct databases.account_id)::bigint as accounts, count(databases.id)::bigint as databases,
     coalesce(sum(databases.size), 0)::bigint as size,
     count(distinct databases.account_id) filter (where databases.growth <> '')::bigint as limited
 from account_engines left join databases on databases.account_id = account_engines.account_id

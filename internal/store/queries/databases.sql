@@ -128,7 +128,7 @@ order by coalesce(databases.size, -1) desc, databases.id desc limit sqlc.arg(mos
 -- name: EngineCounts :many
 -- What accounts have in the engines of servers, in bytes as measured last.
 select account_engines.server_id, account_engines.engine,
-    count(distinct account_engines.account_id)::bigint as accounts, count(databases.id)::bigint as databases,
+    count(distinct databases.account_id)::bigint as accounts, count(databases.id)::bigint as databases,
     coalesce(sum(databases.size), 0)::bigint as size,
     count(distinct databases.account_id) filter (where databases.growth <> '')::bigint as limited
 from account_engines left join databases on databases.account_id = account_engines.account_id

@@ -213,7 +213,8 @@ func (d *Databases) export(ctx context.Context, asked agentlink.DatabaseExport, 
 	if err != nil {
 		return errors.Join(err, cmd.Cancel(), wait())
 	}
-	// Nothing but the two of them, else each would be asked to do it in its own way, in small parts.
+	// Nothing but the two of them, else each would be asked to do it in its own way, in small
+	// parts.
 	if _, err := io.CopyBuffer(struct{ io.Writer }{to}, struct{ io.Reader }{from}, make([]byte, wide)); err != nil {
 		return errors.Join(err, cmd.Cancel(), wait())
 	}
