@@ -137,11 +137,12 @@ const basesMeasured = 5000
 const manyBases = `
 seq "$1" | awk '{ n = "store_sized" $1; print "CREATE DATABASE " n "; CREATE TABLE " n ".t (id int PRIMARY KEY);" }' |
     mariadb
-seq "$1" | awk '{ print "INSERT INTO victualler.owned (kind, name, account) SELECT \"database\", \"store_sized" $1 "\", account
-    FROM victualler.owned LIMIT 1;" }' | (echo "SET autocommit=0;"; cat; echo "COMMIT;") | mariadb
+mariadb -e "INSERT INTO victualler.owned (kind, name, account) SELECT 'database', schema_name,
+    (SELECT min(account) FROM victualler.owned) FROM information_schema.schemata WHERE schema_name LIKE 'store\_sized%'"
 seq "$2" | awk '{ print "CREATE DATABASE store_sized" $1 ";" }' | su postgres -s /bin/sh -c "psql -q postgres"
 su postgres -s /bin/sh -c "psql -q postgres -c \"INSERT INTO victualler.owned (kind, name, account)
-    SELECT 'database', datname, (SELECT min(account) FROM victualler.owned) FROM pg_database WHERE datname LIKE 'store_sized%'\""
+    SELECT 'database', datname, (SELECT min(account) FROM victualler.owned) FROM pg_database
+    WHERE datname LIKE 'store_sized%'\""
 `
 
 // sizes has the sizes of many databases measured, and asks how long that took.
@@ -163,8 +164,8 @@ func (b *bench) sizes(ctx context.Context) ([]row, error) {
 		for _, e := range list.Engines {
 			n := map[string]int{"mariadb": basesMeasured, "postgresql": basesMeasured / 10}[e.Engine]
 			// The first round after they were made has all of them to look at.
-			if e.Server == "skua" && e.MeasuredAt != nil && e.MeasuredAt.After(many) {
-				rows = append(rows, row{fmt.Sprintf("sizes of %d databases of %s", n, e.Title),
+			if e.Server == "skua" && e.MeasuredAt != nil && e.MeasuredAt.After(many) && e.Measured >= n {
+				rows = append(rows, row{fmt.Sprintf("sizes of %d databases of %s", e.Measured, e.Title),
 					fmt.Sprintf("%.2f s", e.MeasuredIn), "", "", "at most 2 s", e.MeasuredIn <= 2})
 			}
 		}

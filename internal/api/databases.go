@@ -155,5 +155,6 @@ type Engine struct {
 	Size       int64      `json:"size" doc:"Of all databases, in bytes, as measured last."`
 	MeasuredAt *time.Time `json:"measured_at" doc:"When sizes were measured last; null where they have not been."`
 	MeasuredIn float64    `json:"measured_in" doc:"How long that took, in seconds."`
+	Measured   int        `json:"measured" doc:"Of how many databases."`
 	Limited    int64      `json:"limited" doc:"How many accounts are over their limit here."`
 }

@@ -4255,6 +4255,11 @@ export interface components {
              */
             limited: number;
             /**
+             * Format: int64
+             * @description Of how many databases.
+             */
+            measured: number;
+            /**
              * Format: date-time
              * @description When sizes were measured last; null where they have not been.
              */

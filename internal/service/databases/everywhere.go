@@ -85,7 +85,7 @@ func (s *Service) Engines(ctx context.Context) (api.EngineList, error) {
 				}
 			}
 			if at := measured(status, e); at != nil {
-				one.MeasuredAt, one.MeasuredIn = &at.At, at.Took.Seconds()
+				one.MeasuredAt, one.MeasuredIn, one.Measured = &at.At, at.Took.Seconds(), at.Databases
 			}
 			if here {
 				out.Engines = append(out.Engines, one)
