@@ -24,13 +24,13 @@ func (a *Agent) homeFile(asked agentlink.HomeFile) (uid int, w asuser.FileWork, 
 	return m.UID(), asuser.FileWork{Home: m.HomePath(), Path: name, Offset: asked.Offset}, nil
 }
 
-// LookAtHomeFile tells what a file in a home is.
-func (a *Agent) LookAtHomeFile(ctx context.Context, asked agentlink.HomeFile) (agentlink.FileState, error) {
+// StatHomeFile tells what a file in a home is.
+func (a *Agent) StatHomeFile(ctx context.Context, asked agentlink.HomeFile) (agentlink.FileState, error) {
 	uid, w, err := a.homeFile(asked)
 	if err != nil {
 		return agentlink.FileState{}, err
 	}
-	told, err := asuser.LookAtFile(ctx, uid, w)
+	told, err := asuser.StatFile(ctx, uid, w)
 	return agentlink.FileState(told), err
 }
 
@@ -52,9 +52,9 @@ func (a *Agent) ReadHomeFile(ctx context.Context, asked agentlink.HomeFile, begi
 
 // homeFileRoutes are what the service asks about files in homes.
 func (a *Agent) homeFileRoutes(mux *http.ServeMux) {
-	mux.HandleFunc("POST /v1/home-file/look", func(w http.ResponseWriter, r *http.Request) {
+	mux.HandleFunc("POST /v1/home-file/stat", func(w http.ResponseWriter, r *http.Request) {
 		if asked, ok := read[agentlink.HomeFile](w, r); ok {
-			told, err := a.LookAtHomeFile(r.Context(), asked)
+			told, err := a.StatHomeFile(r.Context(), asked)
 			answer(w, told, err)
 		}
 	})

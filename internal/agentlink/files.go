@@ -24,10 +24,10 @@ type FileState struct {
 	Modified time.Time `json:"modified"`
 }
 
-// LookAtHomeFile asks what a file is, as the account's user sees it.
-func (c *Client) LookAtHomeFile(ctx context.Context, f HomeFile) (FileState, error) {
+// StatHomeFile asks what a file is, as the account's user sees it.
+func (c *Client) StatHomeFile(ctx context.Context, f HomeFile) (FileState, error) {
 	var told FileState
-	return told, c.call(ctx, "/v1/home-file/look", f, &told)
+	return told, c.call(ctx, "/v1/home-file/stat", f, &told)
 }
 
 // OpenHomeFile opens a file. The error at the end of reading is io.EOF only if all of it was there.

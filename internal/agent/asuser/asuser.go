@@ -139,10 +139,18 @@ type Incomplete []string
 
 func (i Incomplete) Error() string { return strings.Join(i, "; ") }
 
-// work does what it is told on standard input, and tells on standard output what it could not do.
-func work(in io.Reader, out io.Writer) error {
+// refuseRoot is an error in a process that has not given up root.
+func refuseRoot() error {
 	if os.Getuid() == 0 || os.Geteuid() == 0 {
 		return errors.New("refused: this work is never done as root")
+	}
+	return nil
+}
+
+// work does what it is told on standard input, and tells on standard output what it could not do.
+func work(in io.Reader, out io.Writer) error {
+	if err := refuseRoot(); err != nil {
+		return err
 	}
 	syscall.Umask(0o022)
 	var w Work

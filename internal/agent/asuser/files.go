@@ -37,8 +37,8 @@ type File struct {
 	Modified time.Time `json:"modified"`
 }
 
-// LookAtFile tells what a plain file is, as the user with that number sees it.
-func LookAtFile(ctx context.Context, uid int, w FileWork) (told File, err error) {
+// StatFile tells what a plain file is, as the user with that number sees it.
+func StatFile(ctx context.Context, uid int, w FileWork) (told File, err error) {
 	w.Only = true
 	err = ReadFile(ctx, uid, w, func(f File) (io.Writer, error) {
 		told = f
@@ -102,8 +102,8 @@ func passOn(out io.Reader, offset int64, begin func(File) (io.Writer, error)) er
 
 // readFile is what the child does.
 func readFile(in io.Reader, out io.Writer) error {
-	if os.Getuid() == 0 || os.Geteuid() == 0 {
-		return errors.New("refused: this work is never done as root")
+	if err := refuseRoot(); err != nil {
+		return err
 	}
 	var w FileWork
 	if err := json.NewDecoder(in).Decode(&w); err != nil {

@@ -22,7 +22,7 @@ func TestFiles(t *testing.T) {
 	info, err := os.Stat(filepath.Join(h, "dump.sql"))
 	require.NoError(t, err)
 
-	told, err := LookAtFile(ctx, uid, FileWork{Home: h, Path: "dump.sql"})
+	told, err := StatFile(ctx, uid, FileWork{Home: h, Path: "dump.sql"})
 	require.NoError(t, err)
 	assert.EqualValues(t, len(contents), told.Size)
 	assert.True(t, told.Modified.Equal(info.ModTime()))

@@ -102,8 +102,8 @@ const maxTold = 16 << 20
 
 // workOnTree is what the child does: a line of JSON, and the archive behind it, come in.
 func workOnTree(in io.Reader, out io.Writer) error {
-	if os.Getuid() == 0 || os.Geteuid() == 0 {
-		return errors.New("refused: this work is never done as root")
+	if err := refuseRoot(); err != nil {
+		return err
 	}
 	syscall.Umask(0o022)
 	var w TreeWork

@@ -23,10 +23,10 @@ func (s *Service) homeOf(ctx context.Context, q *db.Queries, account db.Account)
 	return server, s.Agents.Agent(server.ID, server.Address), nil
 }
 
-// lookAtHomeFile finds a file in an account's home.
+// statHomeFile finds a file in an account's home.
 //
 // Refusals: InvalidInput, ServerUnreachable.
-func (s *Service) lookAtHomeFile(ctx context.Context, q *db.Queries, account db.Account,
+func (s *Service) statHomeFile(ctx context.Context, q *db.Queries, account db.Account,
 	path string) (*agentlink.FileState, error) {
 	server, agent, err := s.homeOf(ctx, q, account)
 	if err != nil {
@@ -34,7 +34,7 @@ func (s *Service) lookAtHomeFile(ctx context.Context, q *db.Queries, account db.
 	}
 	ask, cancel := context.WithTimeout(ctx, usecase.AgentTimeout)
 	defer cancel()
-	told, err := agent.LookAtHomeFile(ask, agentlink.HomeFile{AccountID: account.ID, SignInName: account.SignInName,
+	told, err := agent.StatHomeFile(ask, agentlink.HomeFile{AccountID: account.ID, SignInName: account.SignInName,
 		Path: path})
 	switch {
 	case err != nil && passing(err):
@@ -72,7 +72,7 @@ func (s *Service) receive(ctx context.Context, tx store.Tx, account int64, id st
 //
 // Refusals: ApplyFailed, ServerUnreachable, WrongState.
 func (s *Service) ReceiveImport(ctx context.Context, account int64, id string) (again time.Duration, err error) {
-	defer s.keepAlive(ctx, account, id)()
+	defer s.heartbeat(ctx, account, id)()
 	again, err = s.tryToReceive(ctx, account, id)
 	if err == nil && again == 0 {
 		err = s.Store.ImportReceived(ctx, db.ImportReceivedParams{AccountID: account, Import: id})
@@ -80,8 +80,8 @@ func (s *Service) ReceiveImport(ctx context.Context, account int64, id string) (
 	return again, err
 }
 
-// keepAlive says that somebody is at an import, until the function that it returns is called.
-func (s *Service) keepAlive(ctx context.Context, account int64, id string) (stop func()) {
+// heartbeat says that somebody is at an import, until the function that it returns is called.
+func (s *Service) heartbeat(ctx context.Context, account int64, id string) (stop func()) {
 	ctx, stop = context.WithCancel(ctx)
 	say := func() {
 		if err := s.Store.StillReceiving(ctx, db.StillReceivingParams{AccountID: account, Import: id}); err != nil &&

@@ -114,7 +114,7 @@ func (s *Service) NewImport(ctx context.Context, a usecase.Actor, reference, dat
 			return api.DatabaseImport{}, refusal.Input("home_file", "a file in the home or one that is sent, not both")
 		case in.HomeFile != "":
 			asked.Name = in.HomeFile
-			if asked.Home, err = s.lookAtHomeFile(ctx, tx.Queries, v.account, in.HomeFile); err != nil {
+			if asked.Home, err = s.statHomeFile(ctx, tx.Queries, v.account, in.HomeFile); err != nil {
 				return api.DatabaseImport{}, err
 			}
 			asked.Size = asked.Home.Size

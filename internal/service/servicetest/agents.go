@@ -395,8 +395,8 @@ func (a *Agent) ContinueImport(_ context.Context, account int64, id string, offs
 	return told, errors.Join(err, unknown)
 }
 
-// LookAtHomeFile implements usecase.Agent.
-func (a *Agent) LookAtHomeFile(_ context.Context, asked agentlink.HomeFile) (agentlink.FileState, error) {
+// StatHomeFile implements usecase.Agent.
+func (a *Agent) StatHomeFile(_ context.Context, asked agentlink.HomeFile) (agentlink.FileState, error) {
 	unlock, err := a.lock()
 	if err != nil {
 		return agentlink.FileState{}, err
@@ -411,7 +411,7 @@ func (a *Agent) LookAtHomeFile(_ context.Context, asked agentlink.HomeFile) (age
 
 // OpenHomeFile implements usecase.Agent. What ends with “!” breaks off there.
 func (a *Agent) OpenHomeFile(_ context.Context, asked agentlink.HomeFile) (io.ReadCloser, error) {
-	now, err := a.LookAtHomeFile(context.Background(), agentlink.HomeFile{Path: asked.Path})
+	now, err := a.StatHomeFile(context.Background(), agentlink.HomeFile{Path: asked.Path})
 	if err != nil || now != asked.As {
 		return nil, errors.Join(err, fmt.Errorf("%s was changed meanwhile", asked.Path))
 	}

@@ -43,7 +43,7 @@ type Agent interface {
 	ContinueImport(ctx context.Context, account int64, id string, offset int64,
 		file io.Reader) (agentlink.ImportAnswer, error)
 	OrderImport(context.Context, agentlink.ImportOrder) (agentlink.ImportAnswer, error)
-	LookAtHomeFile(context.Context, agentlink.HomeFile) (agentlink.FileState, error)
+	StatHomeFile(context.Context, agentlink.HomeFile) (agentlink.FileState, error)
 	OpenHomeFile(context.Context, agentlink.HomeFile) (io.ReadCloser, error)
 	SaveDatabase(context.Context, agentlink.DatabaseVisit) (agentlink.ImportAnswer, error)
 	KitFiles(ctx context.Context, w agentlink.KitFiles, archive io.Reader) (agentlink.KitTree, error)

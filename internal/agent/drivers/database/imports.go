@@ -229,7 +229,7 @@ func (d *Databases) NewImport(asked agentlink.NewImport) (agentlink.Import, erro
 func (d *Databases) ContinueImport(ctx context.Context, account int64, id string, offset int64,
 	in io.Reader) (agentlink.Import, error) {
 	i := d.imports
-	one, ctx, err := i.take(ctx, account, id, offset)
+	one, ctx, err := i.beginPart(ctx, account, id, offset)
 	if err != nil {
 		return agentlink.Import{}, err
 	}
@@ -240,7 +240,7 @@ func (d *Databases) ContinueImport(ctx context.Context, account int64, id string
 	})
 	i.mu.Lock()
 	defer i.mu.Unlock()
-	if err := i.taken(one); err != nil {
+	if err := i.endPart(one); err != nil {
 		return agentlink.Import{}, err
 	}
 	one.Received = offset + n
@@ -251,8 +251,8 @@ func (d *Databases) ContinueImport(ctx context.Context, account int64, id string
 	return one.Import, errors.Join(err, i.save(one))
 }
 
-// take begins to write a part of a file; the context ends with that.
-func (i *imports) take(ctx context.Context, account int64, id string, offset int64) (*oneImport, context.Context,
+// beginPart begins to write a part of a file; the context ends with that.
+func (i *imports) beginPart(ctx context.Context, account int64, id string, offset int64) (*oneImport, context.Context,
 	error) {
 	i.mu.Lock()
 	defer i.mu.Unlock()
@@ -271,9 +271,9 @@ func (i *imports) take(ctx context.Context, account int64, id string, offset int
 	return one, ctx, nil
 }
 
-// taken ends what [imports.take] has begun; mu is held. An import that was forgotten meanwhile is
-// an error, and leaves nothing.
-func (i *imports) taken(one *oneImport) error {
+// endPart ends what [imports.beginPart] has begun; mu is held. An import that was forgotten
+// meanwhile is an error, and leaves nothing.
+func (i *imports) endPart(one *oneImport) error {
 	one.taking()
 	one.taking = nil
 	if i.all[one.ID] == one {

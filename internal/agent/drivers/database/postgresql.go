@@ -460,7 +460,7 @@ func (e *postgreSQLEngine) run(ctx context.Context, account int64, d databases.D
 		}
 	}
 	if d.Drops { // its groups as well
-		return e.disown(ctx, kindDatabase, d.Subject)
+		return e.with(ctx, func(c *pgx.Conn) error { return deleteOwned(ctx, c, kindDatabase, d.Subject) })
 	}
 	if d.Prepares == "" {
 		return nil
@@ -472,12 +472,10 @@ func (e *postgreSQLEngine) run(ctx context.Context, account int64, d databases.D
 	})
 }
 
-// disown writes down that something is no longer there.
-func (e *postgreSQLEngine) disown(ctx context.Context, kind, name string) error {
-	return e.with(ctx, func(c *pgx.Conn) error {
-		_, err := c.Exec(ctx, "DELETE FROM victualler.owned WHERE kind = $1 AND name = $2", kind, name)
-		return err
-	})
+// deleteOwned writes down that something is no longer there.
+func deleteOwned(ctx context.Context, c *pgx.Conn, kind, name string) error {
+	_, err := c.Exec(ctx, "DELETE FROM victualler.owned WHERE kind = $1 AND name = $2", kind, name)
+	return err
 }
 
 // tidy implements engine.
@@ -568,8 +566,7 @@ func runOutside(ctx context.Context, c *pgx.Conn, account int64,
 			return fmt.Errorf("%s %w", s, err)
 		}
 		if verb == "DROP" && kind == kindUser {
-			if _, err := c.Exec(ctx, "DELETE FROM victualler.owned WHERE kind = $1 AND name = $2", kind,
-				name); err != nil {
+			if err := deleteOwned(ctx, c, kind, name); err != nil {
 				return err
 			}
 		}

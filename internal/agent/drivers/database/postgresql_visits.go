@@ -286,7 +286,7 @@ func postgreSQLRows(ctx context.Context, c *pgconn.PgConn, statement string, lim
 
 func (e *postgreSQLEngine) running(ctx context.Context, database string, longer time.Duration) ([]execution, error) {
 	var list []execution
-	err := e.watch.with(ctx, "SET lock_timeout = '5s'", func(c *pgx.Conn) error {
+	err := e.watch.with(ctx, "", func(c *pgx.Conn) error {
 		return rowsOf(ctx, c, `SELECT pid, datname, usename, extract(epoch FROM clock_timestamp() - query_start)::float8,
 			pid || ' ' || query_start, coalesce(nullif(concat_ws(' ', wait_event_type, wait_event), ''), state),
 			left(query, 2000) FROM pg_stat_activity WHERE ($1 = '' OR datname = $1) AND state = 'active'

@@ -20,14 +20,14 @@ func (d *Databases) SaveDatabase(ctx context.Context, v agentlink.DatabaseVisit)
 	if err != nil {
 		return waiting, err
 	}
-	one, ctx, err := d.imports.take(ctx, v.Account, waiting.ID, 0)
+	one, ctx, err := d.imports.beginPart(ctx, v.Account, waiting.ID, 0)
 	if err != nil {
 		return waiting, err
 	}
 	size, err := d.saveTo(ctx, d.imports.file(one.ID), v)
 	d.imports.mu.Lock()
 	defer d.imports.mu.Unlock()
-	if err := d.imports.taken(one); err != nil {
+	if err := d.imports.endPart(one); err != nil {
 		return waiting, err
 	}
 	if err != nil {

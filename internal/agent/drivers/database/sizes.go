@@ -55,7 +55,7 @@ func (d *Databases) Run(ctx context.Context) {
 	for _, e := range d.engines {
 		go d.watchSlow(ctx, e)
 	}
-	clean := map[databases.Engine]bool{}
+	clean, saved := map[databases.Engine]bool{}, time.Now()
 	for {
 		for _, e := range d.inUse() {
 			if err := e.ready(ctx); err != nil {
@@ -74,6 +74,12 @@ func (d *Databases) Run(ctx context.Context) {
 			}
 			if err != nil && ctx.Err() == nil {
 				d.log.Warn("databases not measured", "engine", e.kind(), "reason", err)
+			}
+		}
+		if time.Since(saved) > slowRound {
+			saved = time.Now()
+			if err := d.slow.save(d.names()); err != nil {
+				d.log.Warn("slow statements are not written down", "reason", err)
 			}
 		}
 		select {

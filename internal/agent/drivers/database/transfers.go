@@ -76,7 +76,7 @@ func (d *Databases) Look(ctx context.Context, q agentlink.DatabaseQuestion) (age
 	case agentlink.AskRunning, agentlink.AskStop, agentlink.AskSlow:
 		out, err = d.watch(ctx, q)
 	default:
-		out, err = d.lookInside(ctx, q)
+		out, err = d.lookAsUser(ctx, q)
 	}
 	var said refused
 	switch {
@@ -88,8 +88,8 @@ func (d *Databases) Look(ctx context.Context, q agentlink.DatabaseQuestion) (age
 	return out, err
 }
 
-// lookInside answers a question in the name of the user.
-func (d *Databases) lookInside(ctx context.Context, q agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error) {
+// lookAsUser answers a question in the name of the user.
+func (d *Databases) lookAsUser(ctx context.Context, q agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error) {
 	e, one, err := d.enter(ctx, q.DatabaseVisit)
 	if err != nil {
 		return agentlink.DatabaseAnswer{}, err

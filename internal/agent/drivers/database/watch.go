@@ -49,10 +49,10 @@ func openSlowLog(file string) *slowLog {
 }
 
 // save writes down what is known, without what is too old.
-func (l *slowLog) save(isThere func(database string) bool) error {
+func (l *slowLog) save(names map[string]bool) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.log.Forget(time.Now(), isThere)
+	l.log.Forget(time.Now(), func(database string) bool { return names[database] })
 	text, err := json.Marshal(l.log)
 	if err != nil {
 		return err
@@ -64,7 +64,7 @@ func (l *slowLog) save(isThere func(database string) bool) error {
 func (d *Databases) watchSlow(ctx context.Context, e *known) {
 	ticker := time.NewTicker(watchRound)
 	defer ticker.Stop()
-	seen, saved := map[string]execution{}, time.Now() // seen was slow already when it was looked at last
+	seen := map[string]execution{} // what was slow already when it was looked at last
 	for {
 		select {
 		case <-ctx.Done():
@@ -86,12 +86,7 @@ func (d *Databases) watchSlow(ctx context.Context, e *known) {
 				d.slow.add(one)
 			}
 		}
-		if seen = now; time.Since(saved) > slowRound {
-			saved = time.Now()
-			if err := d.slow.save(d.isThere); err != nil {
-				d.log.Warn("slow statements are not written down", "reason", err)
-			}
-		}
+		seen = now
 	}
 }
 
@@ -101,18 +96,17 @@ func (l *slowLog) add(one execution) {
 	l.log.Add(one.database, one.User, dumps.Shape([]byte(one.Statement)), time.Now(), one.For)
 }
 
-// isThere reports whether some account has a database.
-func (d *Databases) isThere(database string) bool {
+// names are those of the databases that accounts have here.
+func (d *Databases) names() map[string]bool {
 	d.knownMu.Lock()
 	defer d.knownMu.Unlock()
+	names := map[string]bool{}
 	for _, a := range d.accounts {
-		if a.wanted != nil && slices.ContainsFunc(a.wanted.Databases, func(one databases.Database) bool {
-			return one.Name == database
-		}) {
-			return true
+		for _, one := range a.wanted.Databases {
+			names[one.Name] = true
 		}
 	}
-	return false
+	return names
 }
 
 // watch tells what is or was executed in a database, or stops it. Nobody signs in for that.
