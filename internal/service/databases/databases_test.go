@@ -183,10 +183,10 @@ func TestDatabases(t *testing.T) {
 		require.Len(t, page.Databases, 1)
 		assert.Empty(t, page.Next)
 		assert.Equal(t, "gangway_notes", page.Databases[0].Name, "not measured yet")
-		for n, f := range map[int]service.Filter{0: {Search: "%"}, 1: {Server: "petrel"}, 2: {Limited: true}} {
+		for n, f := range []service.Filter{{Search: "%"}, {Server: "petrel"}, {Limited: true}} {
 			page, err = b.Databases.All(ctx, owner, f, "", 50)
 			require.NoError(t, err)
-			assert.Len(t, page.Databases, n, "%+v", f)
+			require.Len(t, page.Databases, n, "%+v", f)
 		}
 		assert.Empty(t, page.Databases[0].Server, "it speaks of other servers")
 		page, err = b.Databases.All(ctx, b.Customer("Lamp Works", ""), service.Filter{}, "", 50)
