@@ -210,7 +210,7 @@ func (b *bench) transfers(ctx context.Context, say func(string)) ([]row, error) 
 		time.Since(begun))}
 	for _, form := range []struct{ compression, by string }{{"none", ""}, {"gzip", " | gzip -1"}, {"zstd", ""}} {
 		var ours, theirs []time.Duration
-		for range 3 {
+		for range 7 {
 			begun := time.Now()
 			if err := b.Client.Download(ctx, "/accounts/store.example/databases/m0/export",
 				url.Values{"compression": {form.compression}}, io.Discard); err != nil {

@@ -190,11 +190,15 @@ func (d *Databases) export(ctx context.Context, asked agentlink.DatabaseExport, 
 		Credential: &syscall.Credential{Uid: uid, Gid: uid, Groups: []uint32{}}}
 	var complaint beginning
 	cmd.Stderr = &complaint
-	out, err := cmd.StdoutPipe()
+	out, in, err := roomyPipe()
 	if err != nil {
 		return err
 	}
-	if err := cmd.Start(); err != nil {
+	defer out.Close()
+	cmd.Stdout = in
+	err = cmd.Start()
+	in.Close()
+	if err != nil {
 		return err
 	}
 	wait := func() error {
@@ -204,8 +208,7 @@ func (d *Databases) export(ctx context.Context, asked agentlink.DatabaseExport, 
 		}
 		return errors.Join(err, ctx.Err())
 	}
-	widen(out)
-	from := bufio.NewReaderSize(out, wide)
+	from := bufio.NewReaderSize(&batched{in: out}, wide)
 	if _, err := from.Peek(1); err != nil { // it says why
 		return errors.Join(wait(), emptyExport(err))
 	}
@@ -224,18 +227,41 @@ func (d *Databases) export(ctx context.Context, asked agentlink.DatabaseExport, 
 	return finish()
 }
 
-// wide is how many bytes of an export are read and sent at once.
-const wide = 256 << 10
+const (
+	// wide is how many bytes of an export are read and sent at once, and roomy how many a pipe holds.
+	wide  = 256 << 10
+	roomy = 1 << 20
+	// gathering is how long more is waited for where little has come: much less than it takes to
+	// fill the pipe.
+	gathering = 2 * time.Millisecond
+)
 
-// widen has a pipe hold more, so that whoever fills it waits less often.
-func widen(pipe io.Reader) {
-	file, is := pipe.(*os.File)
-	if !is {
-		return
+// batched reads in large parts what a program writes 4 KB at a time: to be woken for each of them
+// costs more than to compress or to encrypt it.
+type batched struct {
+	in     io.Reader
+	little bool
+}
+
+// Read implements io.Reader.
+func (b *batched) Read(p []byte) (int, error) {
+	if b.little {
+		time.Sleep(gathering)
 	}
-	if raw, err := file.SyscallConn(); err == nil {
-		_ = raw.Control(func(fd uintptr) { _, _ = unix.FcntlInt(fd, unix.F_SETPIPE_SZ, wide) }) // it works without
+	n, err := b.in.Read(p)
+	b.little = n < wide/2
+	return n, err
+}
+
+// roomyPipe makes a pipe that holds much, so that whoever fills it waits less often. Reading from it
+// holds a thread: otherwise, each 4 KB that are written would wake whoever waits for all pipes.
+func roomyPipe() (from, to *os.File, err error) {
+	var ends [2]int
+	if err := unix.Pipe2(ends[:], unix.O_CLOEXEC); err != nil {
+		return nil, nil, os.NewSyscallError("pipe2", err)
 	}
+	_, _ = unix.FcntlInt(uintptr(ends[0]), unix.F_SETPIPE_SZ, roomy) // it works without
+	return os.NewFile(uintptr(ends[0]), "dump"), os.NewFile(uintptr(ends[1]), "dump"), nil
 }
 
 // emptyExport is the error where nothing came; the program has said why unless it has ended well.
@@ -275,7 +301,9 @@ func compressed(w io.Writer, how string) (to io.Writer, finish func() error, err
 		z := fastgzip.NewWriter(w)
 		return z, z.Close, nil
 	}
-	z, err := zstd.NewWriter(w, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest))
+	// A wider window would make files hardly smaller, and takes 8 MB of the agent's little memory.
+	z, err := zstd.NewWriter(w, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest),
+		zstd.WithWindowSize(128<<10))
 	if err != nil {
 		return nil, nil, err
 	}
