@@ -66,9 +66,9 @@ func (a *Agent) KitFiles(ctx context.Context, asked agentlink.KitFiles, archive 
 	alone := true
 	switch asked.Do {
 	case agentlink.KitStage:
-		w.Do, w.Tree, alone = asuser.Unpack, k.staged, false
+		w.Do, w.Ignore, alone = asuser.Unpack, starterDigest(k), false
 	case agentlink.KitStarter:
-		w.Do, w.Tree, alone = asuser.Unpack, k.staged, false
+		w.Do, alone = asuser.Unpack, false
 		if archive, err = starter(k); err != nil {
 			return agentlink.KitTree{}, err
 		}
@@ -83,8 +83,7 @@ func (a *Agent) KitFiles(ctx context.Context, asked agentlink.KitFiles, archive 
 	case agentlink.KitSettle:
 		w.Do, alone = asuser.Discard, false
 	case agentlink.KitLook:
-		sum := sha256.Sum256([]byte(render.StarterPage(k.account, k.site)))
-		w.Do, w.Ignore, alone = asuser.Look, hex.EncodeToString(sum[:]), false
+		w.Do, w.Ignore, alone = asuser.Look, starterDigest(k), false
 	default:
 		return agentlink.KitTree{}, fmt.Errorf("nobody knows how to %q files", asked.Do)
 	}
@@ -93,6 +92,12 @@ func (a *Agent) KitFiles(ctx context.Context, asked agentlink.KitFiles, archive 
 	}
 	told, err := asuser.WorkOnTree(ctx, k.account.UID(), w, archive)
 	return agentlink.KitTree{Digests: told.Digests, Other: told.Example}, err
+}
+
+// starterDigest is the digest of the page of a new site.
+func starterDigest(k kitSite) string {
+	sum := sha256.Sum256([]byte(render.StarterPage(k.account, k.site)))
+	return hex.EncodeToString(sum[:])
 }
 
 // starter is an archive with the page of a new site.
@@ -104,6 +109,28 @@ func starter(k kitSite) (io.Reader, error) {
 		_, err = io.WriteString(w, text)
 	}
 	return &out, errors.Join(err, w.Close())
+}
+
+// KitPHP tells whether the PHP of a site lacks an extension, and has it start: a kit's page is asked
+// for when all is in place, and starting takes longer than that.
+func (a *Agent) KitPHP(ctx context.Context, asked agentlink.KitPHP) (agentlink.KitOutcome, error) {
+	var none agentlink.KitOutcome
+	k, err := a.findKitSite(asked.KitSite)
+	if err != nil || a.Confiner == nil {
+		return none, err
+	}
+	version := render.PHPVersion(k.site)
+	there, err := a.Confiner.PHPExtensions(ctx, version)
+	if err != nil {
+		return none, err
+	}
+	for _, e := range asked.Extensions {
+		if !slices.Contains(there, strings.ToLower(e)) {
+			return agentlink.KitOutcome{Failure: language.New("PHP has no extension %s here", e).Encode()}, nil
+		}
+	}
+	a.Confiner.WakePHP(k.account.UID(), version)
+	return none, nil
 }
 
 // KitRun runs a command in the account's sandbox and waits for its end. It has no input; all that
@@ -295,6 +322,12 @@ func (a *Agent) kitRoutes(mux *http.ServeMux) {
 				told, err := a.KitRun(r.Context(), asked)
 				answer(w, told, err)
 			})
+		}
+	})
+	mux.HandleFunc("POST /v1/kit/php", func(w http.ResponseWriter, r *http.Request) {
+		if asked, ok := read[agentlink.KitPHP](w, r); ok {
+			told, err := a.KitPHP(r.Context(), asked)
+			answer(w, told, err)
 		}
 	})
 	mux.HandleFunc("POST /v1/kit/check", func(w http.ResponseWriter, r *http.Request) {

@@ -131,6 +131,11 @@ type Confiner interface {
 	Sandboxes(ctx context.Context) agentlink.Sandboxes
 	// Loads returns what runs for accounts, by sign-in name.
 	Loads(ctx context.Context) (map[string]agentlink.Load, error)
+	// PHPExtensions lists what PHP of a version can do in sites as well as on the command line:
+	// names of extensions in small letters. An empty version is the newest.
+	PHPExtensions(ctx context.Context, version string) ([]string, error)
+	// WakePHP has the PHP of a user's sites start, as it will be asked soon. It does not wait for it.
+	WakePHP(uid int, version string)
 }
 
 // A Visitor works with databases in the name of their users; see agentlink for each.

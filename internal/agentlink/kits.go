@@ -20,7 +20,8 @@ type KitSite struct {
 
 // What is done with the files of a site.
 const (
-	// KitStage puts a kit's files beside the site, where nobody is served them.
+	// KitStage puts a kit's files beside the site, where nobody is served them, and tells what is in
+	// the site.
 	KitStage = "stage"
 	// KitStarter puts the page of a new site there instead.
 	KitStarter = "starter"
@@ -64,6 +65,12 @@ type KitRun struct {
 	Step   kits.Step `json:"step"`
 }
 
+// KitPHP asks whether the PHP of a site has these extensions.
+type KitPHP struct {
+	KitSite
+	Extensions []string `json:"extensions"`
+}
+
 // KitCheck is a request to a site, and what has to come back.
 type KitCheck struct {
 	KitSite
@@ -102,6 +109,12 @@ func (c *Client) KitFiles(ctx context.Context, w KitFiles, archive io.Reader) (K
 func (c *Client) KitRun(ctx context.Context, run KitRun) (KitOutcome, error) {
 	var told KitOutcome
 	return told, c.call(ctx, "/v1/kit/run", run, &told)
+}
+
+// KitPHP asks about the PHP of a site, which is started meanwhile.
+func (c *Client) KitPHP(ctx context.Context, asked KitPHP) (KitOutcome, error) {
+	var told KitOutcome
+	return told, c.call(ctx, "/v1/kit/php", asked, &told)
 }
 
 // KitCheck asks a site whether it works.

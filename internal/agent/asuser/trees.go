@@ -43,7 +43,8 @@ type TreeWork struct {
 
 // What can be done with a tree. All of it can be repeated, wherever it was cut off.
 const (
-	// Unpack makes Tree anew from an archive (tar), of which only plain files are taken.
+	// Unpack makes New from an archive (tar), of which only plain files are taken, and tells what is
+	// in Tree.
 	Unpack = "unpack"
 	// Copy makes Before anew with what is in Tree: files, directories and links, as they are.
 	Copy = "copy"
@@ -123,8 +124,8 @@ func workOnTree(in io.Reader, out io.Writer) error {
 	told := Tree{Digests: map[string]string{}}
 	switch w.Do {
 	case Unpack:
-		if err = removeAll(home, w.Tree); err == nil {
-			err = unpack(home, w.Tree, rest)
+		if err = errors.Join(look(home, w, &told), removeAll(home, w.New)); err == nil {
+			err = unpack(home, w.New, rest)
 		}
 	case Patch:
 		for _, p := range w.Paths {

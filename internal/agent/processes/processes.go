@@ -1,4 +1,5 @@
-// Package processes finds and ends what runs as an account's user.
+// Package processes finds and ends what runs as an account's user, and says as whom programs run
+// that need no rights.
 package processes
 
 import (

@@ -127,14 +127,6 @@ type Step struct {
 // Longest is how long the step may take.
 func (s Step) Longest() time.Duration { return time.Duration(cmp.Or(s.Seconds, 60)) * time.Second }
 
-// CheckExtensions is a step that fails where PHP lacks an extension that is needed; false if none
-// is.
-func (n Needs) CheckExtensions() (Step, bool) {
-	const look = `foreach (array_slice($argv, 1) as $e) if (!extension_loaded($e)) { ` +
-		`echo "PHP has no extension $e here\n"; exit(1); }`
-	return Step{Run: append([]string{"php", "-r", look, "--"}, n.Extensions...), Seconds: 30}, len(n.Extensions) > 0
-}
-
 // Check is a request to the site and what must come back.
 type Check struct {
 	Path     string `json:"path"`

@@ -96,45 +96,56 @@ func (w *run) stage(ctx context.Context) error {
 
 // stageFiles puts the files of the kit beside the site, and returns their digests.
 func (w *run) stageFiles(ctx context.Context) (map[string]string, error) {
-	tree, err := w.files(ctx, agentlink.KitLook, nil, nil)
-	if err != nil {
+	if err := w.checkPHP(ctx, w.kit.Needs); err != nil {
 		return nil, err
 	}
-	if tree.Other != "" && !w.row.ReplaceFiles {
-		return nil, fails("there are files in the site already, such as %s", tree.Other)
-	}
-	digests, err := w.send(ctx, agentlink.KitStage, nil, w.kit, w.row.KitID, w.row.Answers, w.secrets, nil)
-	if err != nil {
-		return nil, err
-	}
-	if step, needed := w.kit.Needs.CheckExtensions(); needed {
-		err = w.command(ctx, step, true)
+	digests, tree, err := w.send(ctx, agentlink.KitStage, nil, w.kit, w.row.KitID, w.row.Answers, w.secrets, nil)
+	if err == nil && tree.Other != "" && !w.row.ReplaceFiles {
+		err = fails("there are files in the site already, such as %s", tree.Other)
 	}
 	return digests, err
 }
 
+// checkPHP fails where the PHP of the site lacks what is needed.
+func (w *run) checkPHP(ctx context.Context, needs kits.Needs) error {
+	if needs.PHP == "" {
+		return nil
+	}
+	outcome, err := w.agent().KitPHP(ctx, agentlink.KitPHP{KitSite: w.site(), Extensions: needs.Extensions})
+	if err != nil {
+		return agentError(err)
+	}
+	if outcome.Failure != "" {
+		return failed{language.Decode(outcome.Failure)}
+	}
+	return nil
+}
+
 // send sends files of a kit, with its templates filled in, to the agent, and returns the digests of
-// all. Only are those that are sent; nil is all. Paths are files to be taken away.
+// all, and what the agent tells of the site. Only are those that are sent; nil is all. Paths are
+// files to be taken away.
 func (w *run) send(ctx context.Context, do string, paths []string, k kits.Kit, kitID int64, answers []byte, s secrets,
-	only map[string]bool) (map[string]string, error) {
+	only map[string]bool) (digests map[string]string, tree agentlink.KitTree, err error) {
 	archive, err := w.service.Store.KitArchive(ctx, kitID)
 	if err != nil {
-		return nil, err
+		return nil, tree, err
 	}
 	values, err := w.values(ctx, k, answers, s)
 	if err != nil {
-		return nil, err
+		return nil, tree, err
 	}
 	from, to := io.Pipe()
-	digests := make(chan map[string]string, 1)
+	done := make(chan struct{})
 	go func() {
+		defer close(done)
 		written, err := k.WriteSite(to, archive, values, only)
+		digests = written
 		to.CloseWithError(err)
-		digests <- written
 	}()
-	_, err = w.files(ctx, do, paths, from)
+	tree, err = w.files(ctx, do, paths, from)
 	from.CloseWithError(errors.New("the agent takes no more"))
-	return <-digests, err
+	<-done
+	return digests, tree, err
 }
 
 // command runs one command in the account's sandbox.
@@ -147,8 +158,6 @@ func (w *run) command(ctx context.Context, step kits.Step, staged bool) error {
 	switch {
 	case outcome.Failure == "":
 		return nil
-	case step.Title == "":
-		return failed{language.Plain(outcome.Output)}
 	case outcome.Output != "":
 		return fails("the step “%s” failed: %s; it says: %s", step.Title, why, outcome.Output)
 	}

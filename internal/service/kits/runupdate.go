@@ -93,14 +93,12 @@ func (w *run) patch(ctx context.Context) error {
 		return err
 	}
 	write, remove := changed(plan, w.row.Take)
-	if _, err := w.send(ctx, agentlink.KitPatch, remove, *w.next, *w.row.NextKitID, w.row.NextAnswers, secrets,
-		write); err != nil {
+	if err := w.checkPHP(ctx, w.next.Needs); err != nil {
 		return err
 	}
-	if step, needed := w.next.Needs.CheckExtensions(); needed {
-		if err := w.command(ctx, step, false); err != nil {
-			return err
-		}
+	if _, _, err := w.send(ctx, agentlink.KitPatch, remove, *w.next, *w.row.NextKitID, w.row.NextAnswers, secrets,
+		write); err != nil {
+		return err
 	}
 	w.done("files", language.New("%d written, %d taken away", len(write), len(remove)))
 	return w.advance(ctx, stateApplying, func(tx store.Tx) error {

@@ -52,6 +52,9 @@ func (a *Agent) KitFiles(_ context.Context, w agentlink.KitFiles, archive io.Rea
 	told.Digests = map[string]string{}
 	switch w.Do {
 	case agentlink.KitStage:
+		for name := range s.Files {
+			told.Other = name
+		}
 		s.Staged, err = unpacked(archive, nil)
 	case agentlink.KitStarter:
 		s.Staged = map[string]string{}
@@ -128,6 +131,19 @@ func (a *Agent) KitRun(_ context.Context, asked agentlink.KitRun) (told agentlin
 		return agentlink.KitOutcome{Failure: language.New("it ended with status %d", 3).Encode(),
 				Output: "no such table"},
 			nil
+	}
+	return told, nil
+}
+
+// KitPHP implements usecase.Agent: PHP has all extensions but “cobol”.
+func (a *Agent) KitPHP(_ context.Context, asked agentlink.KitPHP) (told agentlink.KitOutcome, err error) {
+	unlock, err := a.lock()
+	if err != nil {
+		return told, err
+	}
+	defer unlock()
+	if slices.Contains(asked.Extensions, "cobol") {
+		told.Failure = language.New("PHP has no extension %s here", "cobol").Encode()
 	}
 	return told, nil
 }

@@ -48,6 +48,7 @@ type Agent interface {
 	SaveDatabase(context.Context, agentlink.DatabaseVisit) (agentlink.ImportAnswer, error)
 	KitFiles(ctx context.Context, w agentlink.KitFiles, archive io.Reader) (agentlink.KitTree, error)
 	KitRun(context.Context, agentlink.KitRun) (agentlink.KitOutcome, error)
+	KitPHP(context.Context, agentlink.KitPHP) (agentlink.KitOutcome, error)
 	KitCheck(context.Context, agentlink.KitCheck) (agentlink.KitOutcome, error)
 	Renew(context.Context, *agentlink.Authority, int64, time.Time) error
 }

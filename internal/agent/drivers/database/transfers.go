@@ -11,9 +11,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
-	"os/user"
 	"slices"
-	"strconv"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -22,6 +20,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sys/unix"
 
+	"victualler/internal/agent/processes"
 	"victualler/internal/agentlink"
 	"victualler/internal/hosting/databases/dumps"
 )
@@ -164,7 +163,7 @@ func (d *Databases) export(ctx context.Context, asked agentlink.DatabaseExport, 
 	defer d.leave(e, one)
 	ctx, cancel := context.WithTimeout(ctx, longestVisit)
 	defer cancel()
-	uid, err := nobody()
+	nobody, err := processes.Nobody()
 	if err != nil {
 		return err
 	}
@@ -186,8 +185,7 @@ func (d *Databases) export(ctx context.Context, asked agentlink.DatabaseExport, 
 	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.Dir, cmd.Env = "/", append(env, "PATH=/usr/bin:/bin", "LC_ALL=C.UTF-8")
 	// What the program reads is a stranger's. Without the agent, it ends at the closed pipe.
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true,
-		Credential: &syscall.Credential{Uid: uid, Gid: uid, Groups: []uint32{}}}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: nobody}
 	var complaint beginning
 	cmd.Stderr = &complaint
 	out, in, err := roomyPipe()
@@ -270,16 +268,6 @@ func emptyExport(err error) error {
 		return nil
 	}
 	return err
-}
-
-// nobody is the number of a user who has nothing.
-func nobody() (uint32, error) {
-	u, err := user.Lookup("nobody")
-	if err != nil {
-		return 0, err
-	}
-	n, err := strconv.ParseUint(u.Uid, 10, 32)
-	return uint32(n), err
 }
 
 // beginning keeps that of what a program complains of.

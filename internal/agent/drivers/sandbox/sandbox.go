@@ -33,7 +33,8 @@ type Driver struct {
 	// Others tell what other programs do not keep of the bounds between accounts.
 	Others []func() error
 
-	reloads atomic.Int64
+	reloads    atomic.Int64
+	extensions extensions
 }
 
 // Installed lists the versions of PHP with a process manager, newest first.
