@@ -64,13 +64,12 @@ func TestTrees(t *testing.T) {
 		require.NoError(t, err, what)
 		return told
 	}
-	unpackNew := func(files ...string) {
+	unpackNew := func(files ...string) Tree {
 		t.Helper()
-		_, err := WorkOnTree(ctx, uid, TreeWork{Home: h, Do: Unpack, Tree: "sites/.new"}, packed(t, files...))
-		require.NoError(t, err)
+		return works(Unpack, packed(t, files...))
 	}
 	assert.False(t, works(Look, nil).Others, "a site that is not there has nothing in it")
-	unpackNew("left.txt")
+	assert.False(t, unpackNew("left.txt").Others)
 	unpackNew("index.html", "bin/run!")
 	assert.Equal(t, []string{"bin/run=bin/run", "index.html=index.html"}, tree(t, filepath.Join(h, "sites/.new")),
 		"what a former try has left is gone")
@@ -140,7 +139,10 @@ func TestHostileTrees(t *testing.T) {
 		require.NoError(t, os.Lchown(filepath.Join(h, name), uid, uid))
 	}
 	link("sites/a.example", other)
-	for _, what := range []string{Unpack, Patch, Copy, Look} {
+	_, err := WorkOnTree(ctx, uid, TreeWork{Home: h, Do: Unpack, Tree: "sites/none", New: "sites/a.example/x"},
+		packed(t, "stolen"))
+	assert.Error(t, err)
+	for _, what := range []string{Patch, Copy, Look} {
 		_, err := WorkOnTree(ctx, uid, TreeWork{Home: h, Do: what, Tree: "sites/a.example/x", Before: "sites/.before",
 			Paths: []string{"secret"}}, packed(t, "stolen"))
 		assert.True(t, err != nil || what == Look, what)
@@ -151,7 +153,7 @@ func TestHostileTrees(t *testing.T) {
 	assert.Equal(t, []string{"secret=secret"}, tree(t, other))
 
 	// Names of an archive lead nowhere else, whatever the directory holds by then.
-	_, err = WorkOnTree(ctx, uid, TreeWork{Home: h, Do: Unpack, Tree: "sites/b"}, packed(t, "in/a"))
+	_, err = WorkOnTree(ctx, uid, TreeWork{Home: h, Do: Unpack, Tree: "sites/none", New: "sites/b"}, packed(t, "in/a"))
 	require.NoError(t, err)
 	link("sites/b/up", other)
 	for _, name := range []string{"../../../other/x", "up/x", "/etc/x"} {
@@ -161,7 +163,7 @@ func TestHostileTrees(t *testing.T) {
 	assert.Equal(t, []string{"secret=secret"}, tree(t, other))
 
 	half, _ := io.ReadAll(packed(t, "a", "b"))
-	_, err = WorkOnTree(ctx, uid, TreeWork{Home: h, Do: Unpack, Tree: "sites/c"}, bytes.NewReader(half[:1300]))
+	_, err = WorkOnTree(ctx, uid, TreeWork{Home: h, Do: Unpack, Tree: "sites/none", New: "sites/c"}, bytes.NewReader(half[:1300]))
 	assert.ErrorContains(t, err, "whole")
 	_, err = WorkOnTree(ctx, uid, TreeWork{Home: h, Do: "dance", Tree: "sites/c"}, nil)
 	assert.Error(t, err)

@@ -82,9 +82,12 @@ func archive(t *testing.T, document string, files map[string]string) []byte {
 
 func (h harbour) register(version string, files map[string]string, more ...string) {
 	h.t.Helper()
-	_, err := h.Kits.Register(h.t.Context(), h.Operator, "board", version, archive(h.t, document(version, more...),
-		files),
-		"")
+	h.registerThat(document(version, more...), version, files)
+}
+
+func (h harbour) registerThat(document, version string, files map[string]string) {
+	h.t.Helper()
+	_, err := h.Kits.Register(h.t.Context(), h.Operator, "board", version, archive(h.t, document, files), "")
 	require.NoError(h.t, err)
 }
 
@@ -229,15 +232,17 @@ func TestRefusedInstalls(t *testing.T) {
 
 // What fails at any point leaves the site as it was.
 func TestFailedInstalls(t *testing.T) {
-	for _, c := range []struct{ what, says string }{{"files stage", "no room"}, {"run php setup.php", "no room"},
+	for _, c := range []struct{ what, says string }{{"extension", "PHP has no extension cobol here"}, {"files stage", "no room"}, {"run php setup.php", "no room"},
 		{"run php fails", "no such table"}, {"files place", "no room"}, {"check", "answers with status 500"}} {
 		t.Run(c.what, func(t *testing.T) {
 			h := newHarbour(t)
 			files := map[string]string{"index.php": "two", "set.php": ""}
-			last := "done"
+			last, needs := "done", ""
 			switch c.what {
 			case "check":
 				files["broken"] = ""
+			case "extension":
+				needs = `, "extensions": ["cobol"]`
 			case "run php fails":
 				last = "fails"
 			default:
@@ -250,8 +255,9 @@ func TestFailedInstalls(t *testing.T) {
 					}
 				})
 			}
-			h.register("1.1", files, `, "steps": [{"title": "make tables", "run": ["php", "setup.php"]},
-				{"title": "fill tables", "run": ["php", "`+last+`"]}]`)
+			h.registerThat(strings.Replace(document("1.1", `, "steps": [{"title": "make tables", "run": ["php",
+				"setup.php"]}, {"title": "fill tables", "run": ["php", "`+last+`"]}]`), `"php": "8.1"`,
+				`"php": "8.1"`+needs, 1), "1.1", files)
 			h.site().Files["old.html"] = "old"
 			o := h.installs(api.NewSiteKit{Replace: true})
 			assert.Equal(t, "failed", o.State)

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"victualler/internal/agentlink"
-	"victualler/internal/api"
 	"victualler/internal/hosting/kits"
 	"victualler/internal/hosting/language"
 	"victualler/internal/service/entitlement"
@@ -310,17 +309,17 @@ func (w *run) tellServers(ctx context.Context, tx store.Tx) error {
 }
 
 // applied waits for the end of what servers were told last.
-func (w *run) applied(ctx context.Context) error {
+func (w *run) applied(ctx context.Context) error { return w.reached(ctx, "") }
+
+// reached waits for a step of what servers were told last, or the end of it; the latter alone if
+// step is empty.
+func (w *run) reached(ctx context.Context, step string) error {
 	if w.row.ApplyID == nil {
 		return nil
 	}
 	limited, cancel := context.WithTimeout(ctx, watchTime)
 	defer cancel()
-	var last api.Operation
-	err := w.service.rollout.WatchOperation(limited, usecase.System(), *w.row.ApplyID, 0, func(o api.Operation) error {
-		last = o
-		return nil
-	})
+	last, err := w.service.rollout.AwaitStep(limited, *w.row.ApplyID, step)
 	switch {
 	case limited.Err() != nil && ctx.Err() == nil:
 		w.progress.Note(language.Plain(last.Note))

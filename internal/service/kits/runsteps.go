@@ -74,15 +74,16 @@ func (w *run) stage(ctx context.Context) error {
 		digests, err = w.stageFiles(ctx)
 		staged <- err
 	}()
-	applied := w.applied(ctx)
-	if applied == nil {
+	// What else servers are told may end while steps are run.
+	there := w.reached(ctx, "databases")
+	if there == nil {
 		detail := language.New("nothing is needed but files")
 		if w.kit.Needs.Database != "" {
 			detail = language.New("its database is there")
 		}
 		w.done("prepare", detail)
 	}
-	err := cmp.Or(<-staged, applied) // what the files fail at, nobody need wait for
+	err := cmp.Or(<-staged, there) // what the files fail at, nobody need wait for
 	if err != nil {
 		return err
 	}
@@ -194,6 +195,9 @@ func (w *run) runSteps(ctx context.Context) error {
 
 // place has the kit's files take the place of the site's, and the site get the settings.
 func (w *run) place(ctx context.Context) error {
+	if err := w.applied(ctx); err != nil {
+		return err
+	}
 	w.begin("place")
 	if _, err := w.files(ctx, agentlink.KitPlace, nil, nil); err != nil {
 		return err

@@ -92,11 +92,17 @@ func (s *Service) applyPrepared(ctx context.Context, prepared preparedApply) err
 		return nil
 	}
 	p := s.StartProgress(waiting...)
+	tell := func(step agentlink.Step) {
+		p.Step(step)
+		if step.State == agentlink.StepDone {
+			s.hub.stepDone(waiting, step.Name)
+		}
+	}
 	for _, part := range prepared.servers {
 		if part.upToDate {
 			continue
 		}
-		receipt, err := s.applyOn(ctx, account, part, p)
+		receipt, err := s.applyOn(ctx, account, part, tell)
 		var refused *usecase.AgentError
 		switch {
 		case errors.As(err, &refused):
@@ -123,12 +129,12 @@ func (s *Service) applyPrepared(ctx context.Context, prepared preparedApply) err
 // applyOn has one server hold what it should for an account. Steps of
 // servers without its home bear the server's label.
 func (s *Service) applyOn(ctx context.Context, account db.Account, part serverManifest,
-	p *usecase.Progress) (agentlink.Receipt, error) {
-	tell := p.Step
+	tell func(agentlink.Step)) (agentlink.Receipt, error) {
 	if part.server.ID != account.ServerID {
+		told := tell
 		tell = func(step agentlink.Step) {
 			step.Name = part.server.Label + ": " + step.Name
-			p.Step(step)
+			told(step)
 		}
 	}
 	if err := s.Store.AddAccountServer(ctx, db.AddAccountServerParams{AccountID: account.ID,

@@ -9,16 +9,20 @@ import (
 	"victualler/internal/service/usecase"
 )
 
-// hub wakes those who watch an operation, or all of them. It carries no data: who is woken
-// reads the operation again, so nothing is lost when a message is.
+// hub wakes those who watch an operation, or all of them. Who is woken reads the operation again, so
+// nothing is lost when a message is.
 type hub struct {
-	mu         sync.Mutex
-	watchers   map[int64]map[chan struct{}]bool
+	mu       sync.Mutex
+	watchers map[int64]map[chan struct{}]bool
+	// done are the steps of operations being watched that this process itself has seen end, before
+	// they are in the records.
+	done       map[int64]map[string]bool
 	collectors map[*collector]bool
 }
 
 func newHub() *hub {
-	return &hub{watchers: map[int64]map[chan struct{}]bool{}, collectors: map[*collector]bool{}}
+	return &hub{watchers: map[int64]map[chan struct{}]bool{}, done: map[int64]map[string]bool{},
+		collectors: map[*collector]bool{}}
 }
 
 // collector gathers the numbers of operations that have changed, for somebody who looks now and
@@ -71,8 +75,34 @@ func (h *hub) watch(operation int64) (changed <-chan struct{}, stop func()) {
 		delete(h.watchers[operation], c)
 		if len(h.watchers[operation]) == 0 {
 			delete(h.watchers, operation)
+			delete(h.done, operation)
 		}
 	}
+}
+
+// stepDone tells those who watch these operations that a step has been done.
+func (h *hub) stepDone(operations []int64, step string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, id := range operations {
+		if len(h.watchers[id]) == 0 {
+			continue
+		}
+		if h.done[id] == nil {
+			h.done[id] = map[string]bool{}
+		}
+		h.done[id][step] = true
+		for c := range h.watchers[id] {
+			usecase.Wake(c)
+		}
+	}
+}
+
+// isDone reports whether a step of an operation is known to have been done since somebody watches.
+func (h *hub) isDone(operation int64, step string) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.done[operation][step]
 }
 
 func (h *hub) notify(payload string) {

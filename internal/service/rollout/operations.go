@@ -116,9 +116,28 @@ func (s *Service) operationViews(ctx context.Context, a usecase.Actor, rows []db
 // Refusals: NotFound.
 func (s *Service) WatchOperation(ctx context.Context, a usecase.Actor, id, seen int64,
 	tell func(api.Operation) error) error {
+	return s.watch(ctx, a, id, seen, "", tell)
+}
+
+// AwaitStep waits until a step of an operation has been done, or the operation has finished, and
+// returns what it has been told of the operation last. A step that another process does is not seen
+// before the end.
+//
+// Refusals: NotFound.
+func (s *Service) AwaitStep(ctx context.Context, id int64, step string) (last api.Operation, err error) {
+	err = s.watch(ctx, usecase.System(), id, 0, step, func(o api.Operation) error {
+		last = o
+		return nil
+	})
+	return last, err
+}
+
+// watch is WatchOperation, which a step ends as well; none does if it is empty.
+func (s *Service) watch(ctx context.Context, a usecase.Actor, id, seen int64, step string,
+	tell func(api.Operation) error) error {
 	changed, stop := s.hub.watch(id)
 	defer stop()
-	for {
+	for !s.hub.isDone(id, step) {
 		operation, err := s.Operation(ctx, a, id)
 		if err != nil {
 			return err
@@ -139,6 +158,7 @@ func (s *Service) WatchOperation(ctx context.Context, a usecase.Actor, id, seen 
 		case <-time.After(5 * time.Second): // should a notification be lost
 		}
 	}
+	return nil
 }
 
 // Run passes on progress that any process of the installation tells, until the context ends.

@@ -285,6 +285,41 @@ func TestWatchOperation(t *testing.T) {
 	require.NotEmpty(t, last.Steps)
 }
 
+// Whoever waits for a step goes on while the rest of the operation is under way.
+func TestAwaitStep(t *testing.T) {
+	b, list := fleet(t, 1)
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	go b.Run(ctx)
+	goOn := make(chan struct{})
+	b.Agents.On(1).Set(func(a *servicetest.Agent) { a.Hold = func() { <-goOn } })
+	started, err := b.Accounts.RepairAccount(ctx, b.Operator, list[0].SignInName)
+	require.NoError(t, err)
+	reached, ended := make(chan api.Operation, 1), make(chan api.Operation, 1)
+	for step, c := range map[string]chan api.Operation{"account": reached, "no such step": ended} {
+		go func() {
+			o, err := b.Rollout.AwaitStep(ctx, started.Operation, step)
+			assert.NoError(t, err)
+			c <- o
+		}()
+	}
+	for b.Rollout.Watchers(started.Operation) < 2 { // what is done before anybody watches is not seen
+		time.Sleep(time.Millisecond)
+	}
+	worked := make(chan struct{})
+	go func() {
+		defer close(worked)
+		b.Work()
+	}()
+	o := <-reached
+	assert.False(t, o.Finished())
+	assert.Empty(t, ended)
+	close(goOn)
+	o = <-ended
+	assert.Equal(t, "done", o.State, "a step that nobody does ends with the operation")
+	<-worked
+}
+
 // What a server tells of a home is shown to whoever may see the account, from the first moment on,
 // and until it is mended.
 func TestWarningsOfHomes(t *testing.T) {

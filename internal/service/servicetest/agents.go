@@ -92,6 +92,8 @@ type Agent struct {
 	// apply with, unless it is empty.
 	Unreachable bool
 	Refuses     string
+	// Hold is called between the only step of an apply and its end; nil for nothing.
+	Hold func()
 }
 
 // Set changes the agent while nobody asks it.
@@ -171,6 +173,9 @@ func (a *Agent) Apply(_ context.Context, m manifest.Manifest, tell func(agentlin
 		return receipt, nil
 	}
 	tell(agentlink.Step{Name: "account", State: agentlink.StepDone})
+	if a.Hold != nil {
+		a.Hold()
+	}
 	receipt.Changed, receipt.Warnings = !same(now, m), a.Warnings[m.AccountID]
 	delete(a.Drift, m.AccountID)
 	if m.Wanted == manifest.Absent {

@@ -2,6 +2,7 @@ package usecase
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"sync"
 	"time"
@@ -152,11 +153,15 @@ func (p *Progress) write(note string, steps []agentlink.Step, positions []int32)
 		if err := tx.TouchOperations(ctx, db.TouchOperationsParams{Ids: p.ids, Note: note}); err != nil {
 			return err
 		}
+		var rows []db.SaveStepsParams
 		for i, step := range steps {
-			if err := tx.SaveStep(ctx, db.SaveStepParams{Ids: p.ids, Position: positions[i], Name: step.Name,
-				State: string(step.State), Detail: step.Detail}); err != nil {
-				return err
-			}
+			rows = append(rows, db.SaveStepsParams{Ids: p.ids, Position: positions[i], Name: step.Name,
+				State: string(step.State), Detail: step.Detail})
+		}
+		var errs []error
+		tx.SaveSteps(ctx, rows).Exec(func(_ int, err error) { errs = append(errs, err) })
+		if err := errors.Join(errs...); err != nil {
+			return err
 		}
 		return tx.NotifyOperation(ctx, p.ids)
 	})

@@ -306,36 +306,6 @@ func (q *Queries) RelaxDurability(ctx context.Context) error {
 	return err
 }
 
-const saveStep = `-- name: SaveStep :exec
-insert into operation_steps (operation_id, position, name, state, detail, finished_at)
-select operations.id, $1, $2, $3::text, $4,
-    case when $3::text = 'running' then null else now() end
-from operations where operations.id = any($5::bigint[]) and operations.state in ('waiting', 'running')
-on conflict (operation_id, name) do update
-set state = excluded.state, detail = excluded.detail, finished_at = excluded.finished_at,
-    started_at = case when excluded.state = 'running' then now() else operation_steps.started_at end
-`
-
-type SaveStepParams struct {
-	Position int32
-	Name     string
-	State    string
-	Detail   string
-	Ids      []int64
-}
-
-// Of operations that have not ended: what has been cancelled gets no further step.
-func (q *Queries) SaveStep(ctx context.Context, arg SaveStepParams) error {
-	_, err := q.db.Exec(ctx, saveStep,
-		arg.Position,
-		arg.Name,
-		arg.State,
-		arg.Detail,
-		arg.Ids,
-	)
-	return err
-}
-
 const stalledOperations = `-- name: StalledOperations :many
 select id, kind, subject, account_id, server_id, revision, person_id, actor, state, failure, note, version, created_at, started_at, finished_at, touched_at, customer_id, reseller_id, part_of from operations where state in ('waiting', 'running') and (account_id is null or revision is not null)
   and touched_at < now() - make_interval(secs => $1::float8) order by id limit 500

@@ -58,7 +58,7 @@ update operations set state = 'running', note = sqlc.arg(note), version = versio
     started_at = coalesce(started_at, now())
 where id = any(sqlc.arg(ids)::bigint[]) and state in ('waiting', 'running');
 
--- name: SaveStep :exec
+-- name: SaveSteps :batchexec
 -- Of operations that have not ended: what has been cancelled gets no further step.
 insert into operation_steps (operation_id, position, name, state, detail, finished_at)
 select operations.id, sqlc.arg(position), sqlc.arg(name), sqlc.arg(state)::text, sqlc.arg(detail),
