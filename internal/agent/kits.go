@@ -111,8 +111,8 @@ func starter(k kitSite) (io.Reader, error) {
 	return &out, errors.Join(err, w.Close())
 }
 
-// KitPHP tells whether the PHP of a site lacks an extension, and has it start: a kit's page is asked
-// for when all is in place, and starting takes longer than that.
+// KitPHP tells whether the PHP of a site lacks an extension, and has it start: a kit's page is
+// asked for when all is in place, and starting takes longer than that.
 func (a *Agent) KitPHP(ctx context.Context, asked agentlink.KitPHP) (agentlink.KitOutcome, error) {
 	var none agentlink.KitOutcome
 	k, err := a.findKitSite(asked.KitSite)

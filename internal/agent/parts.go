@@ -134,7 +134,8 @@ type Confiner interface {
 	// PHPExtensions lists what PHP of a version can do in sites as well as on the command line:
 	// names of extensions in small letters. An empty version is the newest.
 	PHPExtensions(ctx context.Context, version string) ([]string, error)
-	// WakePHP has the PHP of a user's sites start, as it will be asked soon. It does not wait for it.
+	// WakePHP has the PHP of a user's sites start, as it will be asked soon. It does not wait for
+	// it.
 	WakePHP(uid int, version string)
 }
 

@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"victualler/internal/agentlink"
+	"victualler/internal/hosting/language"
 	"victualler/internal/hosting/names"
 	"victualler/internal/hosting/sites"
 	"victualler/internal/lab"
@@ -57,6 +59,27 @@ func TestVersionsOfPHP(t *testing.T) {
 	assert.Equal(t, ",134217728,1000001", ask("ferries.example"))
 	assert.Equal(t, "seven,67108864,1000001", ask("old.ferries.example"),
 		"each version has the settings of its own sites")
+
+	// Extensions are those of the site's version, as they are now; asking has PHP start.
+	lacks := func(domain string, extensions ...string) string {
+		out, err := c.KitPHP(ctx, agentlink.KitPHP{KitSite: agentlink.KitSite{AccountID: 1, SignInName: "ferries",
+			Domain: domain, Kit: 1}, Extensions: extensions})
+		require.NoError(t, err)
+		return language.Decode(out.Failure).String()
+	}
+	_, err = s.Exec(ctx, "sh", "-ec", `ln -s /usr/bin/php8.2 /usr/bin/php7.9; pkill -KILL -u 1000001; true`)
+	require.NoError(t, err)
+	assert.Empty(t, lacks("ferries.example", "json", "PDO_MySQL"))
+	labtest.Eventually(t, func() bool {
+		out, err := s.Exec(ctx, "sh", "-c", "pgrep -u 1000001 -c php-fpm8.2; true")
+		return err == nil && strings.TrimSpace(out) != "0"
+	}, "PHP is started before anybody asks for a page")
+	assert.Equal(t, "PHP has no extension cobol here", lacks("ferries.example", "json", "cobol"))
+	assert.Empty(t, lacks("old.ferries.example", "pdo_mysql"))
+	_, err = s.Exec(ctx, "sh", "-ec", "rm /etc/php/8.2/fpm/conf.d/*mysql*")
+	require.NoError(t, err)
+	assert.Equal(t, "PHP has no extension pdo_mysql here", lacks("ferries.example", "pdo_mysql"),
+		"it must be there for pages, too")
 
 	m.Revision++
 	m.Sites[1].Switches.PHPVersion = ""

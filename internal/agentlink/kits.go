@@ -20,8 +20,8 @@ type KitSite struct {
 
 // What is done with the files of a site.
 const (
-	// KitStage puts a kit's files beside the site, where nobody is served them, and tells what is in
-	// the site.
+	// KitStage puts a kit's files beside the site, where nobody is served them, and tells what is
+	// in the site.
 	KitStage = "stage"
 	// KitStarter puts the page of a new site there instead.
 	KitStarter = "starter"

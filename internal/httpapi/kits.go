@@ -33,9 +33,8 @@ func (a *API) kitRoutes() {
 	registerChange(a, route{id: "register-kit", method: http.MethodPut, path: "/kits/{kit}/versions/{version}",
 		summary: "Register a version of a kit", permission: rights.KitsRegister, tag: tag,
 		description: "The body is the kit's directory, packed with tar, as it is or with gzip, up to 64 MiB. A " +
-			"version " +
-			"" +
-			"never changes. Where the settings have keys for kits, the archive must be signed with one of them.",
+			"version never changes. Where the settings have keys for kits, the archive must be signed with one of " +
+			"them.",
 		largest: kits.MaxArchive + 1, time: 5 * time.Minute},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			KitVersionPath
@@ -98,9 +97,7 @@ func (a *API) siteKitRoutes(tag string) {
 		permission: rights.KitsInstall,
 		tag:        tag, status: http.StatusAccepted,
 		description: "Files and database are copied first; what fails brings them back. Files that were changed in " +
-			"the " +
-			"" +
-			"site stay as they are unless the kit's are taken."},
+			"the site stay as they are unless the kit's are taken."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			DomainPath
 			Previewable

@@ -46,8 +46,7 @@ func (t *Tables) List(ctx context.Context, address string) (List, error) {
 	return remember(t, "list "+address, func() (l List, err error) {
 		var posting string
 		err = t.db.QueryRowContext(ctx, "select l.address, l.name, l.posting, l.moderated, l.footer, l.language, "+
-			""+accountColumns+
-			" from lists l join accounts a on a.account = l.account where l.address = ?", address).
+			accountColumns+" from lists l join accounts a on a.account = l.account where l.address = ?", address).
 			Scan(append([]any{&l.Address, &l.Name, &posting, &l.Moderated, &l.Footer, &l.Language},
 				l.Account.into()...)...)
 		l.Posting = mail.Posting(posting)

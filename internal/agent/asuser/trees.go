@@ -43,8 +43,8 @@ type TreeWork struct {
 
 // What can be done with a tree. All of it can be repeated, wherever it was cut off.
 const (
-	// Unpack makes New from an archive (tar), of which only plain files are taken, and tells what is
-	// in Tree.
+	// Unpack makes New from an archive (tar), of which only plain files are taken, and tells what
+	// is in Tree.
 	Unpack = "unpack"
 	// Copy makes Before anew with what is in Tree: files, directories and links, as they are.
 	Copy = "copy"

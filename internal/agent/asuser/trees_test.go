@@ -163,7 +163,8 @@ func TestHostileTrees(t *testing.T) {
 	assert.Equal(t, []string{"secret=secret"}, tree(t, other))
 
 	half, _ := io.ReadAll(packed(t, "a", "b"))
-	_, err = WorkOnTree(ctx, uid, TreeWork{Home: h, Do: Unpack, Tree: "sites/none", New: "sites/c"}, bytes.NewReader(half[:1300]))
+	_, err = WorkOnTree(ctx, uid, TreeWork{Home: h, Do: Unpack, Tree: "sites/none", New: "sites/c"},
+		bytes.NewReader(half[:1300]))
 	assert.ErrorContains(t, err, "whole")
 	_, err = WorkOnTree(ctx, uid, TreeWork{Home: h, Do: "dance", Tree: "sites/c"}, nil)
 	assert.Error(t, err)

@@ -432,17 +432,22 @@ func (s *Service) RemoveDomain(ctx context.Context, a usecase.Actor, reference, 
 			if err != nil {
 				return none, nil, err
 			}
-			for what, n := range map[string]int64{"mailbox": mail.Mailboxes, "mail address": mail.Addresses,
-				"list": mail.Lists} {
-				if n > 0 {
+			for _, has := range []struct {
+				what string
+				n    int64
+			}{{"mailbox", mail.Mailboxes}, {"mail address", mail.Addresses}, {"list", mail.Lists}} {
+				if has.n > 0 {
 					return none, nil, refusal.New(refusal.InUse, "%s has %s; remove what is not needed first",
-						domain.Unicode(), usecase.Counted(int(n), what))
+						domain.Unicode(), usecase.Counted(int(has.n), has.what))
 				}
+			}
+			a.Summarize("remove %s from account %s", domain.Unicode(), st.Account.SignInName)
+			if err := s.forgetKit(ctx, tx, a, d); err != nil {
+				return none, nil, err
 			}
 			if err := tx.RemoveDomain(ctx, d.ID); err != nil {
 				return none, nil, err
 			}
-			a.Summarize("remove %s from account %s", domain.Unicode(), st.Account.SignInName)
 			if d.ServedAs == string(sites.Site) {
 				a.Note("its files stay in %s", d.Root)
 			}
@@ -450,6 +455,39 @@ func (s *Service) RemoveDomain(ctx context.Context, a usecase.Actor, reference, 
 				domainRecord(d, rows), nil)
 		})
 	return api.Started{Operation: done.Operation}, err
+}
+
+// forgetKit has a site that is being removed no longer count as one of its kit. Its files and its
+// database stay, as they may hold more than the kit has brought.
+//
+// Refusals: WrongState.
+func (s *Service) forgetKit(ctx context.Context, tx store.Tx, a usecase.Actor, d db.Domain) error {
+	kit, err := tx.SiteKitOfDomain(ctx, &d.ID)
+	if store.None(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if kit.Work != "" {
+		return KitAtWork(kit, d)
+	}
+	if kit.DatabaseID != nil {
+		database, err := tx.DatabaseByID(ctx, *kit.DatabaseID)
+		if err != nil {
+			return err
+		}
+		a.Note("the database %s of its kit stays", database.Name)
+	}
+	return tx.DeleteSiteKit(ctx, kit.ID)
+}
+
+// KitAtWork refuses what cannot be done while a site's kit is being installed, updated or removed.
+//
+// Refusals: InvalidInput, WrongState.
+func KitAtWork(kit db.SiteKit, d db.Domain) error {
+	return refusal.New(refusal.WrongState, "work with the kit of %s is under way (operation %d); wait until it has "+
+		"ended", usecase.Unicode(d.Name), usecase.OrZero(kit.OperationID))
 }
 
 // changeDomains changes the domains of an account and starts the operation that brings it about.

@@ -348,9 +348,7 @@ func (s *Service) RemoveKit(ctx context.Context, a usecase.Actor, name, version 
 		err = tx.RemoveKit(ctx, row.ID)
 		if constraint := store.ViolatedConstraint(err); constraint != "" {
 			return refusal.New(refusal.InUse, "sites have version %s of %s: bring them to another version, or "+
-				"withdraw "+
-				""+
-				"it, so that no other site gets it", version, name)
+				"withdraw it, so that no other site gets it", version, name)
 		}
 		if err != nil {
 			return err

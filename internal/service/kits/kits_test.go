@@ -232,7 +232,8 @@ func TestRefusedInstalls(t *testing.T) {
 
 // What fails at any point leaves the site as it was.
 func TestFailedInstalls(t *testing.T) {
-	for _, c := range []struct{ what, says string }{{"extension", "PHP has no extension cobol here"}, {"files stage", "no room"}, {"run php setup.php", "no room"},
+	for _, c := range []struct{ what, says string }{{"extension", "PHP has no extension cobol here"}, {"files stage",
+		"no room"}, {"run php setup.php", "no room"},
 		{"run php fails", "no such table"}, {"files place", "no room"}, {"check", "answers with status 500"}} {
 		t.Run(c.what, func(t *testing.T) {
 			h := newHarbour(t)
@@ -386,6 +387,31 @@ func TestUpdate(t *testing.T) {
 	assert.Equal(t, "1.1", h.kits().Sites[0].Version)
 	_, err = h.Kits.Update(t.Context(), h.owner, at, at, api.SiteKitUpdate{Version: "1.0"})
 	assert.Contains(t, servicetest.Refused(t, refusal.InvalidInput, err).Detail, "older than 1.1")
+}
+
+// A domain goes with its kit, whose database stays; not while work with the kit is under way.
+func TestDomainRemoved(t *testing.T) {
+	h := newHarbour(t)
+	const second = "second.example"
+	_, err := h.Domains.AddDomain(t.Context(), h.owner, at, api.NewDomain{Domain: second})
+	require.NoError(t, err)
+	h.Work()
+	started, err := h.Kits.Install(t.Context(), h.owner, at, second, api.NewSiteKit{Kit: "board"})
+	require.NoError(t, err)
+	_, err = h.Domains.RemoveDomain(t.Context(), h.Operator, at, second)
+	servicetest.Refused(t, refusal.WrongState, err)
+	require.Equal(t, "done", h.ended(started, nil).State)
+	preview := h.Preview(h.owner, func(a usecase.Actor) error {
+		_, err := h.Domains.RemoveDomain(t.Context(), a, at, second)
+		return err
+	})
+	assert.Contains(t, preview.Notes, "the database gangway_board of its kit stays")
+	_, err = h.Domains.RemoveDomain(t.Context(), h.Operator, at, second)
+	require.NoError(t, err)
+	h.Work()
+	assert.Equal(t, []string{"gangway_board"}, h.databases())
+	assert.Empty(t, h.kits().Sites)
+	assert.NoError(t, h.Kits.RemoveKit(t.Context(), h.Operator, "board", "1.0.0"), "no site has it any more")
 }
 
 func TestKitAtOpening(t *testing.T) {

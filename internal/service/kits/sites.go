@@ -14,6 +14,7 @@ import (
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
 	"victualler/internal/hosting/sites"
+	"victualler/internal/service/domains"
 	"victualler/internal/service/entitlement"
 	"victualler/internal/service/rollout"
 	"victualler/internal/service/usecase"
@@ -240,16 +241,10 @@ func within(a, b string) bool {
 // taken refuses a site that has a kit, or is about to.
 func taken(row db.SiteKit, d db.Domain) error {
 	if row.Work != "" {
-		return busy(row, d)
+		return domains.KitAtWork(row, d)
 	}
 	return refusal.New(refusal.InUse, "%s has a kit already; remove it first, or choose another site",
 		usecase.Unicode(d.Name)).On("kit")
-}
-
-func busy(row db.SiteKit, d db.Domain) error {
-	return refusal.New(refusal.WrongState, "work with the kit of %s is under way (operation %d); wait until it has "+
-		"ended",
-		usecase.Unicode(d.Name), usecase.OrZero(row.OperationID))
 }
 
 // installed finds the kit of a site with which nothing is under way.
@@ -261,7 +256,7 @@ func installed(ctx context.Context, q *db.Queries, d db.Domain) (db.SiteKit, err
 		return row, refusal.New(refusal.NotFound, "%s has no kit", usecase.Unicode(d.Name))
 	}
 	if err == nil && row.Work != "" {
-		err = busy(row, d)
+		err = domains.KitAtWork(row, d)
 	}
 	return row, err
 }

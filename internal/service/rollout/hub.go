@@ -9,8 +9,8 @@ import (
 	"victualler/internal/service/usecase"
 )
 
-// hub wakes those who watch an operation, or all of them. Who is woken reads the operation again, so
-// nothing is lost when a message is.
+// hub wakes those who watch an operation, or all of them. Who is woken reads the operation again,
+// so nothing is lost when a message is.
 type hub struct {
 	mu       sync.Mutex
 	watchers map[int64]map[chan struct{}]bool

@@ -202,6 +202,28 @@ func (q *Queries) ChangeDatabaseUser(ctx context.Context, arg ChangeDatabaseUser
 	return err
 }
 
+const databaseByID = `-- name: DatabaseByID :one
+select id, account_id, engine, name, charset, collation_name, size, growth, version, added_at from databases where id = $1
+`
+
+func (q *Queries) DatabaseByID(ctx context.Context, id int64) (Database, error) {
+	row := q.db.QueryRow(ctx, databaseByID, id)
+	var i Database
+	err := row.Scan(
+		&i.ID,
+		&i.AccountID,
+		&i.Engine,
+		&i.Name,
+		&i.Charset,
+		&i.CollationName,
+		&i.Size,
+		&i.Growth,
+		&i.Version,
+		&i.AddedAt,
+	)
+	return i, err
+}
+
 const databaseLevelsOfAccount = `-- name: DatabaseLevelsOfAccount :many
 select database_levels.database_id, database_levels.user_id, database_levels.level from database_levels join databases on databases.id = database_levels.database_id
 where databases.account_id = $1 order by database_id, user_id

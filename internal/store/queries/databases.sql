@@ -88,6 +88,9 @@ select databases.growth, coalesce(database_notices.at, now())::timestamptz as si
 from databases left join database_notices on database_notices.account_id = databases.account_id
 where databases.account_id = $1 and databases.growth <> '' order by databases.growth limit 1;
 
+-- name: DatabaseByID :one
+select * from databases where id = $1;
+
 -- name: DatabaseUserByID :one
 select * from database_users where id = $1;
 

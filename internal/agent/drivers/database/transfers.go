@@ -226,7 +226,8 @@ func (d *Databases) export(ctx context.Context, asked agentlink.DatabaseExport, 
 }
 
 const (
-	// wide is how many bytes of an export are read and sent at once, and roomy how many a pipe holds.
+	// wide is how many bytes of an export are read and sent at once, and roomy how many a pipe
+	// holds.
 	wide  = 256 << 10
 	roomy = 1 << 20
 	// gathering is how long more is waited for where little has come: much less than it takes to
@@ -251,8 +252,8 @@ func (b *batched) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// roomyPipe makes a pipe that holds much, so that whoever fills it waits less often. Reading from it
-// holds a thread: otherwise, each 4 KB that are written would wake whoever waits for all pipes.
+// roomyPipe makes a pipe that holds much, so that whoever fills it waits less often. Reading from
+// it holds a thread: otherwise, each 4 KB that are written would wake whoever waits for all pipes.
 func roomyPipe() (from, to *os.File, err error) {
 	var ends [2]int
 	if err := unix.Pipe2(ends[:], unix.O_CLOEXEC); err != nil {
