@@ -271,11 +271,7 @@ func (b *bench) kits(ctx context.Context, rounds int) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, err := corekits.ReadArchive(archive)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := b.Client.RegisterKit(ctx, p.Name, p.Version, archive, nil, nil); err != nil {
+	if _, err := b.Client.RegisterKit(ctx, archive, nil, nil); err != nil {
 		return nil, err
 	}
 	if err := b.Client.Do(ctx, client.Call{Method: http.MethodPatch, Path: "/kits/guestbook",

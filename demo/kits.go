@@ -71,11 +71,7 @@ func begin(ctx context.Context, c *client.Client) error {
 		if err != nil {
 			return err
 		}
-		p, err := corekits.ReadArchive(archive)
-		if err != nil {
-			return err
-		}
-		if _, err := c.RegisterKit(ctx, p.Name, p.Version, archive, nil, nil); ignoreExisting(err) != nil {
+		if _, err := c.RegisterKit(ctx, archive, nil, nil); ignoreExisting(err) != nil {
 			return err
 		}
 		plans := offers[name]

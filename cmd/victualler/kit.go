@@ -449,7 +449,7 @@ func registerKit(ctx context.Context, c *call) error {
 			return err
 		}
 	}
-	k, err := c.client.RegisterKit(ctx, p.Name, p.Version, archive, signature, c.note)
+	k, err := c.client.RegisterKit(ctx, archive, signature, c.note)
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package databases
 
 import (
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -50,13 +51,19 @@ func TestConsoleForDatabases(t *testing.T) {
 	noDrift(t)
 }
 
+// gangplank is the directory of a kit like placeholder.
+func gangplank(t *testing.T, version string) string {
+	t.Helper()
+	return kitDirectory(t, "placeholder", "gangplank", version, func(document string) string {
+		return strings.Replace(document, `"name": "placeholder"`, `"name": "gangplank"`, 1)
+	})
+}
+
 // A kit is registered for a plan, installed in a site with files in it, changed and removed in the
 // console.
 func TestConsoleForKits(t *testing.T) {
 	i := e2e.Shared(t)
-	ran(t, "kit", "register", kitDirectory(t, "placeholder", "gangplank", "1.0.0", func(document string) string {
-		return strings.Replace(document, `"name": "placeholder"`, `"name": "gangplank"`, 1)
-	}))
+	ran(t, "kit", "register", gangplank(t, "1.0.0"))
 	account := offeredTo(t, "boarder", "skua")
 	e2e.Write(t, account, "sites/boarder.example/old.html", "old")
 	ctx := e2e.OpenBrowser(t, 1280, 900)
@@ -66,6 +73,20 @@ func TestConsoleForKits(t *testing.T) {
 	ran(t, "kit", "offer", "gangplank", "--plans", "kits-of-boarder")
 	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/kits"), browser.Sees("td", "kits-of-boarder"))
 	e2e.Healthy(t, ctx, "the list of kits")
+	e2e.Do(t, ctx, browser.Click("button", "Register a kit"),
+		chromedp.SetUploadFiles("#kit-archive", []string{written(t, "kit.tar.gz", "no archive")}),
+		browser.Click("button", "Preview"), browser.Sees("[role=alert]", "archive"))
+	e2e.Healthy(t, ctx, "registering a kit")
+	packed := filepath.Join(t.TempDir(), "gangplank.tar.gz")
+	ran(t, "kit", "pack", gangplank(t, "1.1.0"), packed)
+	e2e.Do(t, ctx, chromedp.SetUploadFiles("#kit-archive", []string{packed}), browser.Click("button", "Preview"),
+		browser.Sees("p, li", "register version 1.1.0 of the kit gangplank"), browser.Click(".el-dialog__footer button",
+			"Register"), browser.Sees("td", "what sites get"))
+	e2e.Healthy(t, ctx, "a kit")
+	e2e.Do(t, ctx, browser.Click("td button", "Withdraw"), browser.Confirm("Withdraw"), browser.Sees("td", "withdrawn"),
+		browser.Click("td button", "Reinstate"), browser.Gone("button[aria-label='Let sites get 1.1.0 again']"),
+		browser.Click("td button", "Remove"), browser.Confirm("Remove"),
+		browser.Gone("button[aria-label='Remove 1.1.0']"), browser.Sees("td", "1.0.0"))
 	e2e.Do(t, ctx, chromedp.Navigate(i.Address()+"/accounts/boarder/kits"), browser.Click(".gallery button", "Install"),
 		browser.Retype("#kit-title", "Mind the gap"), browser.Type("#kit-contact", "nobody"),
 		browser.Click("button", "Install kit"), browser.Sees("[role=alert]", "old.html"))

@@ -509,7 +509,7 @@ func walk(t *testing.T, method, path string, route described, who string, x tena
 // named reports whether a request names somebody's objects.
 func named(path string, route described) bool {
 	rest := strings.NewReplacer("{number}", "", "{kind}", "", "{server}", "", "{authority}", "", "{request}", "",
-		"{what}", "", "{key}", "", "{kit}", "", "{version}", "").Replace(path)
+		"{what}", "", "{key}", "", "{kit}", "", "{version}", "", "{digest}", "").Replace(path)
 	return strings.Contains(rest, "{") || slices.Contains(refers, route.OperationID)
 }
 
@@ -520,7 +520,7 @@ func ask(t *testing.T, method, path string, route described, x tenant, v visitor
 		"{reseller}", x.reseller, "{plan}", x.plan, "{person}", x.person,
 		"{operation}", fmt.Sprint(x.operation), "{server}", "skua", "{authority}", "nowhere", "{domain}",
 		x.mark+".example", "{login}", x.mark, "{mailbox}", "nobody", "{database}", "nobody", "{address}", "nobody",
-		"{list}", "nobody", "{post}", "nothing", "{kit}", "nothing", "{version}", "1.0",
+		"{list}", "nobody", "{post}", "nothing", "{kit}", "nothing", "{version}", "1.0", "{digest}", strings.Repeat("0", 64),
 		"{program}", "telephone",
 		"{message}", "999999999", "{import}", "nothing", "{id}", "999999999",
 		"{zone}", x.mark+".example", "{record}", "999999999", "{request}",

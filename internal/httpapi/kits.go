@@ -30,19 +30,19 @@ func (a *API) kitRoutes() {
 			out, err := a.service.Kits.Kits(ctx, actor(ctx))
 			return &struct{ Body api.KitList }{out}, err
 		})
-	registerChange(a, route{id: "register-kit", method: http.MethodPut, path: "/kits/{kit}/versions/{version}",
+	registerChange(a, route{id: "register-kit", method: http.MethodPut, path: "/kit-archives/{digest}",
 		summary: "Register a version of a kit", permission: rights.KitsRegister, tag: tag,
 		description: "The body is the kit's directory, packed with tar, as it is or with gzip, up to 64 MiB. A " +
 			"version never changes. Where the settings have keys for kits, the archive must be signed with one of " +
 			"them.",
 		largest: kits.MaxArchive + 1, time: 5 * time.Minute},
 		func(ctx context.Context, who usecase.Actor, in *struct {
-			KitVersionPath
 			Previewable
+			Digest    string `path:"digest" pattern:"^[0-9a-f]{64}$" doc:"SHA-256 of the archive, in hexadecimal digits."`
 			Signature string `header:"Kit-Signature" maxLength:"20000" doc:"Of the archive, as minisign or ssh-keygen -Y sign -n kit has written it, in Base64."`
 			RawBody   []byte `contentType:"application/octet-stream"`
 		}) (api.Kit, error) {
-			return a.service.Kits.Register(ctx, who, in.Kit, in.Version, in.RawBody, in.Signature)
+			return a.service.Kits.Register(ctx, who, in.Digest, in.RawBody, in.Signature)
 		})
 	register(a, route{id: "show-kit", method: http.MethodGet, path: "/kits/{kit}", summary: "Show a kit",
 		permission: rights.KitsRead, tag: tag},

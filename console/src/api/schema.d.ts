@@ -1668,6 +1668,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/kit-archives/{digest}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Register a version of a kit
+         * @description The body is the kit's directory, packed with tar, as it is or with gzip, up to 64 MiB. A version never changes. Where the settings have keys for kits, the archive must be signed with one of them.
+         */
+        put: operations["register-kit"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kits": {
         parameters: {
             query?: never;
@@ -1714,11 +1734,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /**
-         * Register a version of a kit
-         * @description The body is the kit's directory, packed with tar, as it is or with gzip, up to 64 MiB. A version never changes. Where the settings have keys for kits, the archive must be signed with one of them.
-         */
-        put: operations["register-kit"];
+        put?: never;
         post?: never;
         /** Remove a version of a kit that no site has */
         delete: operations["remove-kit"];
@@ -16306,6 +16322,78 @@ export interface operations {
             };
         };
     };
+    "register-kit": {
+        parameters: {
+            query?: {
+                /** @description True to be told what would be done; nothing is. */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description Of the archive, as minisign or ssh-keygen -Y sign -n kit has written it, in Base64. */
+                "Kit-Signature"?: string;
+            };
+            path: {
+                /** @description SHA-256 of the archive, in hexadecimal digits. */
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Done; or what would be done */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    Notes?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kit"] | components["schemas"]["Preview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-kits": {
         parameters: {
             query?: never;
@@ -16426,78 +16514,6 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["KitChange"];
-            };
-        };
-        responses: {
-            /** @description Done; or what would be done */
-            200: {
-                headers: {
-                    ETag?: string;
-                    Location?: string;
-                    Notes?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Kit"] | components["schemas"]["Preview"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "register-kit": {
-        parameters: {
-            query?: {
-                /** @description True to be told what would be done; nothing is. */
-                preview?: boolean;
-            };
-            header?: {
-                /** @description Of the archive, as minisign or ssh-keygen -Y sign -n kit has written it, in Base64. */
-                "Kit-Signature"?: string;
-            };
-            path: {
-                kit: string;
-                version: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/octet-stream": string;
             };
         };
         responses: {

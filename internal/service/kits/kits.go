@@ -2,7 +2,9 @@ package kits
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"slices"
 	"strings"
@@ -24,20 +26,18 @@ func readKit(row db.Kit) (kits.Kit, error) {
 }
 
 // Register adds a version of a kit. Where the installation has keys for kits, the archive must be
-// signed with one of them. Name and version are those that it is to have; the signature is in
+// signed with one of them. Digest is the archive's SHA-256 in hexadecimal digits, the signature is in
 // Base64, or empty. Registered once more with the same contents, nothing changes.
 //
 // Refusals: InvalidInput, NameTaken, NotAllowed, NotFound.
-func (s *Service) Register(ctx context.Context, a usecase.Actor, name, version string, archive []byte,
+func (s *Service) Register(ctx context.Context, a usecase.Actor, digest string, archive []byte,
 	signature string) (api.Kit, error) {
+	if sum := sha256.Sum256(archive); hex.EncodeToString(sum[:]) != digest {
+		return api.Kit{}, refusal.Input("digest", "the archive has not come whole, or it is another one; send it again")
+	}
 	p, err := kits.ReadArchive(archive)
 	if err != nil {
 		return api.Kit{}, err
-	}
-	if p.Name != name || p.Version != version {
-		return api.Kit{}, refusal.Input("archive", "it is version %s of %s, and not %s of %s", p.Version, p.Name,
-			version,
-			name)
 	}
 	signer, err := s.signer(ctx, archive, signature)
 	if err != nil {

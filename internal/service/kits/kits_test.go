@@ -2,6 +2,7 @@ package kits_test
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -87,8 +88,12 @@ func (h harbour) register(version string, files map[string]string, more ...strin
 
 func (h harbour) registerThat(document, version string, files map[string]string) {
 	h.t.Helper()
-	_, err := h.Kits.Register(h.t.Context(), h.Operator, "board", version, archive(h.t, document, files), "")
+	_, err := h.registered(archive(h.t, document, files), "")
 	require.NoError(h.t, err)
+}
+
+func (h harbour) registered(archive []byte, signature string) (api.Kit, error) {
+	return h.Kits.Register(h.t.Context(), h.Operator, fmt.Sprintf("%x", sha256.Sum256(archive)), archive, signature)
 }
 
 // ended does all that is to be done, and returns how an operation has ended.
@@ -433,25 +438,27 @@ func TestRegister(t *testing.T) {
 	files := map[string]string{"index.php": "x", "set.php": ""}
 	same := archive(t, document("2.0"), files)
 	for range 2 {
-		k, err := h.Kits.Register(ctx, h.Operator, "board", "2.0", same, "")
+		k, err := h.registered(same, "")
 		require.NoError(t, err)
 		assert.Equal(t, "2.0", k.Versions[0].Version)
 	}
-	_, err := h.Kits.Register(ctx, h.Operator, "board", "2.0", archive(t, document("2.0"), map[string]string{
+	_, err := h.registered(archive(t, document("2.0"), map[string]string{
 		"index.php": "y", "set.php": ""}), "")
 	assert.Contains(t, servicetest.Refused(t, refusal.NameTaken, err).Detail, "a version never changes")
-	_, err = h.Kits.Register(ctx, h.Operator, "board", "2.1", same, "")
+	_, err = h.registered([]byte("no archive"), "")
 	servicetest.Refused(t, refusal.InvalidInput, err)
+	_, err = h.Kits.Register(ctx, h.Operator, fmt.Sprintf("%x", sha256.Sum256(same)), same[1:], "")
+	assert.Contains(t, servicetest.Refused(t, refusal.InvalidInput, err).Detail, "not come whole")
 
 	key, err := os.ReadFile("../../hosting/kits/testdata/signatures/ed25519.pub")
 	require.NoError(t, err)
 	_, err = h.Settings.ChangeSettings(ctx, h.Operator, 0, api.SettingsChange{KitKeys: &[]string{string(key)}})
 	require.NoError(t, err)
-	_, err = h.Kits.Register(ctx, h.Operator, "board", "2.1", archive(t, document("2.1"), files), "")
+	_, err = h.registered(archive(t, document("2.1"), files), "")
 	assert.Contains(t, servicetest.Refused(t, refusal.NotAllowed, err).Detail, "must be signed")
 	wrong, err := os.ReadFile("../../hosting/kits/testdata/signatures/ed25519.sig")
 	require.NoError(t, err)
-	_, err = h.Kits.Register(ctx, h.Operator, "board", "2.1", archive(t, document("2.1"), files),
+	_, err = h.registered(archive(t, document("2.1"), files),
 		base64.StdEncoding.EncodeToString(wrong))
 	assert.Contains(t, servicetest.Refused(t, refusal.NotAllowed, err).Detail, "not of this archive")
 

@@ -1,15 +1,15 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
-import { ElButton, ElDialog, ElOption, ElSelect } from 'element-plus'
+import { ref } from 'vue'
+import { ElButton } from 'element-plus'
+import { useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../../api/client'
-import { useForm } from '../../composables/useForm'
 import { useLoad } from '../../composables/useLoad'
 import DataTable, { type Column } from '../../parts/DataTable.vue'
-import FormField from '../../parts/FormField.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
-import { refOf } from '../plans/names'
 import { may } from '../session/state'
+import OfferKit from './OfferKit.vue'
+import RegisterKit from './RegisterKit.vue'
 import { needsOf } from './words'
 import { t } from '../../language'
 
@@ -28,29 +28,29 @@ const columns: Column<Kit>[] = [
 
 /** The kit whose plans are being chosen. */
 const offering = ref<Kit>()
-const shown = computed({ get: () => !!offering.value, set: (yes) => !yes && (offering.value = undefined) })
-const { form, general, error, busy, act, reset } = useForm(() => ({ plans: [] as string[] }), shown)
-const plans = ref<string[]>([])
-async function offer(k: Kit) {
-  const all = await ask(api.GET('/api/v1/plans', { params: { query: { limit: 500 } } }))
-  plans.value = all.plans.map((p) => refOf(p))
-  offering.value = k
-  setTimeout(() => reset({ plans: [...k.plans] }))
+const registering = ref(false)
+async function offered() {
+  offering.value = undefined
+  await reload()
 }
-const save = () =>
-  act(async () => {
-    await ask(
-      api.PATCH('/api/v1/kits/{kit}', { params: { path: { kit: offering.value!.name } }, body: { plans: form.plans } }),
-    )
-    shown.value = false
-    await reload()
-  }, 'save')
+const router = useRouter()
 </script>
 
 <template>
-  <PageHead :title="$t('Kits')" :about="$t('What sites can begin with: files, a database, settings')" />
+  <PageHead :title="$t('Kits')" :about="$t('What sites can begin with: files, a database, settings')">
+    <ElButton v-if="may('kits.register')" type="primary" @click="registering = true">{{
+      $t('Register a kit…')
+    }}</ElButton>
+  </PageHead>
   <ProblemNote :refusal="refusal" />
-  <DataTable v-if="data?.kits.length" :id="(k) => k.name" :columns="columns" :rows="data.kits" :caption="$t('Kits')">
+  <DataTable
+    v-if="data?.kits.length"
+    :id="(k) => k.name"
+    :columns="columns"
+    :rows="data.kits"
+    :to="(k) => `/kits/${k.name}`"
+    :caption="$t('Kits')"
+  >
     <template #title="{ row }"
       ><b>{{ row.title }}</b>
       <p class="quiet about">{{ row.about }}</p></template
@@ -65,40 +65,19 @@ const save = () =>
         type="button"
         class="link"
         :aria-label="$t('Choose plans for {name}', { name: row.title })"
-        @click="offer(row)"
+        @click.stop="offering = row"
       >
         {{ $t('Choose plans') }}
       </button></template
     >
   </DataTable>
   <p v-else-if="data" class="empty">
-    {{ $t('There is no kit yet. Operators register them with the client: victualler kit register DIRECTORY.') }}
+    {{
+      $t('There is no kit yet. Operators register them, here or with the client: victualler kit register DIRECTORY.')
+    }}
   </p>
-  <ElDialog
-    v-model="shown"
-    :title="offering ? $t('Plans that offer {name}', { name: offering.title }) : ''"
-    width="min(34rem, 94vw)"
-  >
-    <form id="offer" class="form" @submit.prevent="save">
-      <FormField
-        :label="$t('Plans')"
-        for="kit-plans"
-        :error="error('plans')"
-        :hint="$t('Accounts on them can install it. Sites that have it keep it.')"
-      >
-        <ElSelect id="kit-plans" v-model="form.plans" multiple filterable>
-          <ElOption v-for="p in plans" :key="p" :value="p" :label="p" />
-        </ElSelect>
-      </FormField>
-      <ProblemNote :refusal="general" />
-    </form>
-    <template #footer
-      ><ElButton @click="shown = false">{{ $t('Cancel') }}</ElButton
-      ><ElButton type="primary" native-type="submit" form="offer" :loading="busy === 'save'">{{
-        $t('Save')
-      }}</ElButton></template
-    >
-  </ElDialog>
+  <OfferKit :kit="offering" @closed="offering = undefined" @done="offered" />
+  <RegisterKit v-model="registering" @done="(k) => router.push(`/kits/${k.name}`)" />
 </template>
 
 <style scoped>

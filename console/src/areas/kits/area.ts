@@ -6,5 +6,8 @@ export default {
   group: 'selling',
   home: '/kits',
   permission: 'kits.read',
-  routes: [{ path: '/kits', component: () => import('./KitList.vue'), meta: { title: t('Kits') } }],
+  routes: [
+    { path: '/kits', component: () => import('./KitList.vue'), meta: { title: t('Kits') } },
+    { path: '/kits/:kit', component: () => import('./KitPage.vue'), props: true, meta: { area: '/kits' } },
+  ],
 } satisfies Area
