@@ -28,7 +28,7 @@ import { named } from '../../codes'
 type Account = Schemas['Account']
 
 const router = useRouter()
-const { search, state, server, plan, customer, reseller, cursor } = useFilters(
+const { search, state, server, plan, customer, reseller, cursor, filtered, clearFilters } = useFilters(
   'search',
   'state',
   'server',
@@ -56,9 +56,6 @@ const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/accounts', 
 })
 const { data: servers } = useLoad(async () => (may('servers.read') ? ask(api.GET('/api/v1/servers')) : undefined))
 const hasResellers = useResellers()
-const filtered = computed(() =>
-  Boolean(search.value || state.value || server.value || plan.value || customer.value || reseller.value),
-)
 const selected = shallowRef(new Map<string | number, Account>())
 const accounts = computed(() => [...selected.value.values()])
 /** Who can do nothing with several accounts does not select any. */
@@ -111,7 +108,7 @@ const addressOf = (a: Account) => `/accounts/${a.state === 'closed' ? a.id : a.s
 
 function reset() {
   typed.value = ''
-  void router.replace({ query: {} })
+  clearFilters()
 }
 </script>
 

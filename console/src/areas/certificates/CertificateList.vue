@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
-import { useRouter } from 'vue-router'
 import { api, ask } from '../../api/client'
 import { useFilters } from '../../composables/useFilters'
 import { useLoad } from '../../composables/useLoad'
@@ -13,8 +12,13 @@ import { may } from '../session/state'
 import CertificateTable from './CertificateTable.vue'
 import { named } from '../../codes'
 
-const router = useRouter()
-const { search, days, state, authority, cursor } = useFilters('search', 'days', 'state', 'authority', 'cursor')
+const { search, days, state, authority, cursor, filtered, clearFilters } = useFilters(
+  'search',
+  'days',
+  'state',
+  'authority',
+  'cursor',
+)
 const typed = useTyped(search)
 const states = ['failing', 'expired', 'ordered', 'self-signed', 'uploaded', 'valid'] as const
 const query = computed(() => ({
@@ -32,11 +36,10 @@ const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/certificates', { pa
 const { data: authorities } = useLoad(async () =>
   may('authorities.read') ? await ask(api.GET('/api/v1/authorities')) : undefined,
 )
-const filtered = computed(() => Boolean(search.value || days.value || state.value || authority.value))
 
 function reset() {
   typed.value = ''
-  void router.replace({ query: {} })
+  clearFilters()
 }
 </script>
 

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
-import { useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../../api/client'
 import { useFilters } from '../../composables/useFilters'
 import { useLoad } from '../../composables/useLoad'
@@ -16,8 +15,13 @@ import { may } from '../session/state'
 import { engines as titles, growths } from '../accounts/databases'
 
 /** The databases of all accounts, the biggest first, and for operators the engines that they are in. */
-const router = useRouter()
-const { search, engine, server, limited, cursor } = useFilters('search', 'engine', 'server', 'limited', 'cursor')
+const { search, engine, server, limited, cursor, filtered, clearFilters } = useFilters(
+  'search',
+  'engine',
+  'server',
+  'limited',
+  'cursor',
+)
 const typed = useTyped(search)
 const kinds = ['mariadb', 'postgresql'] as const
 const query = computed(() => ({
@@ -37,7 +41,6 @@ const { data: places, refusal: unknown } = useLoad(
   { live: true },
 )
 const servers = computed(() => [...new Set(places.value?.engines?.map((e) => e.server) ?? [])])
-const filtered = computed(() => Boolean(search.value || engine.value || server.value || limited.value))
 
 type Engine = Schemas['Engine']
 function state(e: Engine) {
@@ -66,7 +69,7 @@ const columns = computed<Column<Placed>[]>(() => [
 ])
 function reset() {
   typed.value = ''
-  void router.replace({ query: {} })
+  clearFilters()
 }
 const over = (e: Engine) => ({ query: { server: e.server, engine: e.engine, limited: 'yes' } })
 </script>

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
-import { useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../../api/client'
 import { useFilters } from '../../composables/useFilters'
 import { useLoad } from '../../composables/useLoad'
@@ -17,8 +16,12 @@ import { named } from '../../codes'
 
 /** The domains of all accounts that one may see. */
 type Domain = Schemas['DomainLine']
-const router = useRouter()
-const { search, served_as, waiting, cursor } = useFilters('search', 'served_as', 'waiting', 'cursor')
+const { search, served_as, waiting, cursor, filtered, clearFilters } = useFilters(
+  'search',
+  'served_as',
+  'waiting',
+  'cursor',
+)
 const typed = useTyped(search)
 const kinds = ['site', 'mirror', 'redirect', 'dns-only'] as const
 const query = computed(() => ({
@@ -32,7 +35,6 @@ const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/domains', { params:
   on: query,
   live: true,
 })
-const filtered = computed(() => Boolean(search.value || served_as.value || waiting.value))
 
 const columns: Column<Domain>[] = [
   { key: 'unicode', title: t('Domain'), long: true, fixed: true },
@@ -46,7 +48,7 @@ const columns: Column<Domain>[] = [
 const page = (d: Domain) => `/accounts/${d.account}/domains/${d.name}`
 function reset() {
   typed.value = ''
-  void router.replace({ query: {} })
+  clearFilters()
 }
 </script>
 

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { ElInput, ElOption, ElSelect } from 'element-plus'
-import { useRouter } from 'vue-router'
 import { named } from '../../codes'
 import { api, ask } from '../../api/client'
 import { useFilters } from '../../composables/useFilters'
@@ -12,8 +11,7 @@ import PageTurner from '../../parts/PageTurner.vue'
 import ProblemNote from '../../parts/ProblemNote.vue'
 import EventTable from './EventTable.vue'
 
-const router = useRouter()
-const { search, action, actor, account, since, until, cursor } = useFilters(
+const { search, action, actor, account, since, until, cursor, clearFilters } = useFilters(
   'search',
   'action',
   'actor',
@@ -88,7 +86,7 @@ function exported(format: string) {
   </div>
   <p v-if="actor || account" class="quiet">
     {{ actor ? $t('Only what {actor} did.', { actor }) : $t('Only what concerns {account}.', { account }) }}
-    <button type="button" class="link" @click="router.replace({ query: {} })">{{ $t('Everything') }}</button>
+    <button type="button" class="link" @click="clearFilters">{{ $t('Everything') }}</button>
   </p>
   <ProblemNote :refusal="refusal" />
   <EventTable :events="data?.events" by-actor @actor="actor = $event">

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { ElInput, ElOption, ElSelect } from 'element-plus'
-import { useRouter } from 'vue-router'
 import { api, ask } from '../../api/client'
 import { named } from '../../codes'
 import { useFilters } from '../../composables/useFilters'
@@ -14,8 +13,7 @@ import { may } from '../session/state'
 import MessageTable from './MessageTable.vue'
 
 /** Where is my message? */
-const router = useRouter()
-const { account, sender, recipient, outcome, cursor } = useFilters(
+const { account, sender, recipient, outcome, cursor, clearFilters } = useFilters(
   'account',
   'sender',
   'recipient',
@@ -57,7 +55,7 @@ const narrowed = computed(() => sender.value || recipient.value || outcome.value
   </div>
   <p v-if="account" class="quiet">
     {{ $t('Only what concerns {account}.', { account }) }}
-    <button type="button" class="link" @click="router.replace({ query: {} })">{{ $t('Everything') }}</button>
+    <button type="button" class="link" @click="clearFilters">{{ $t('Everything') }}</button>
   </p>
   <ProblemNote :refusal="refusal" />
   <MessageTable :messages="data?.messages">

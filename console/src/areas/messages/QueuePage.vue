@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { useRouter } from 'vue-router'
 import { api, ask, made, type Schemas } from '../../api/client'
 import { useAct } from '../../composables/useAct'
 import { useFilters } from '../../composables/useFilters'
@@ -14,8 +13,7 @@ import { may } from '../session/state'
 import { t } from '../../language'
 
 /** The messages that wait on mail servers, and why. */
-const router = useRouter()
-const { account } = useFilters('account')
+const { account, clearFilters } = useFilters('account')
 const { data, refusal, reload } = useLoad(
   () => ask(api.GET('/api/v1/queue', { params: { query: { account: account.value || undefined } } })),
   { on: account, every: 10_000 },
@@ -53,7 +51,7 @@ const columns: Column<Queued>[] = [
   </PageHead>
   <p v-if="account" class="quiet">
     {{ $t('Only what concerns {account}.', { account }) }}
-    <button type="button" class="link" @click="router.replace({ query: {} })">{{ $t('Everything') }}</button>
+    <button type="button" class="link" @click="clearFilters">{{ $t('Everything') }}</button>
   </p>
   <ProblemNote :refusal="refusal" />
   <ProblemNote :refusal="acting" />
