@@ -451,15 +451,24 @@ func TestSessionsAndNetworks(t *testing.T) {
 			e2e.ForgetSignInFailures(t)
 			return took
 		}
-		// What else is going on makes it longer, never shorter: what always takes longer does so
-		// however often it is measured.
-		there, notThere := time.Hour, time.Hour
-		alike := func() bool { return math.Abs(float64(there)/float64(notThere)-1) < 0.4 }
-		for n := 0; n < 12 || n < 100 && !alike(); n++ {
-			there = min(there, took("session-tester"))
-			notThere = min(notThere, took(fmt.Sprintf("nobody-%d", n)))
+		// What else is going on makes some tries longer: what always takes longer shows in the
+		// shortest as well as in those of medium length, however often it is measured.
+		var there, notThere []time.Duration
+		alike := func() bool {
+			slices.Sort(there)
+			slices.Sort(notThere)
+			for _, at := range []int{0, len(there) / 2} {
+				if math.Abs(float64(there[at])/float64(notThere[at])-1) < 0.4 {
+					return true
+				}
+			}
+			return false
 		}
-		assert.True(t, alike(), "%s and %s", there, notThere)
+		for n := 0; n < 12 || n < 100 && !alike(); n++ {
+			there = append(there, took("session-tester"))
+			notThere = append(notThere, took(fmt.Sprintf("nobody-%d", n)))
+		}
+		assert.True(t, alike(), "%v and %v", there, notThere)
 	})
 	t.Run("the last operator stays", func(t *testing.T) {
 		support := "support"

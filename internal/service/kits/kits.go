@@ -26,8 +26,8 @@ func readKit(row db.Kit) (kits.Kit, error) {
 }
 
 // Register adds a version of a kit. Where the installation has keys for kits, the archive must be
-// signed with one of them. Digest is the archive's SHA-256 in hexadecimal digits, the signature is in
-// Base64, or empty. Registered once more with the same contents, nothing changes.
+// signed with one of them. Digest is the archive's SHA-256 in hexadecimal digits, the signature is
+// in Base64, or empty. Registered once more with the same contents, nothing changes.
 //
 // Refusals: InvalidInput, NameTaken, NotAllowed, NotFound.
 func (s *Service) Register(ctx context.Context, a usecase.Actor, digest string, archive []byte,

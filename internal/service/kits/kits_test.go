@@ -10,6 +10,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -22,6 +23,7 @@ import (
 	"victualler/internal/hosting/kits"
 	"victualler/internal/hosting/plans"
 	"victualler/internal/hosting/refusal"
+	service "victualler/internal/service/kits"
 	"victualler/internal/service/servicetest"
 	"victualler/internal/service/usecase"
 	"victualler/internal/store"
@@ -392,6 +394,94 @@ func TestUpdate(t *testing.T) {
 	assert.Equal(t, "1.1", h.kits().Sites[0].Version)
 	_, err = h.Kits.Update(t.Context(), h.owner, at, at, api.SiteKitUpdate{Version: "1.0"})
 	assert.Contains(t, servicetest.Refused(t, refusal.InvalidInput, err).Detail, "older than 1.1")
+}
+
+// Steps wait for the database alone, on whichever server that is; the rest of the site's waits for
+// all that servers are told.
+func TestStepsBeginWithTheDatabase(t *testing.T) {
+	defer service.WatchLonger()()
+	for _, engine := range []string{"mariadb", "postgresql"} {
+		t.Run(engine, func(t *testing.T) {
+			h := newHarbour(t)
+			h.Server("petrel", "database")
+			petrel := h.Agents.On(2)
+			petrel.Set(func(a *servicetest.Agent) {
+				a.Health.Programs = append(a.Health.Programs, agentlink.ProgramStatus{Name: "postgresql",
+					Running: true})
+			})
+			require.NoError(t, h.Fleet.PollServers(t.Context()))
+			_, err := h.Databases.AddDatabase(t.Context(), h.owner, at, api.NewDatabase{Name: "own",
+				Engine: "postgresql"})
+			require.NoError(t, err)
+			h.Work()
+			h.registerThat(strings.Replace(document("1.1", `, "steps": [{"title": "make tables", "run": ["php",
+				"setup.php"]}]`), `"mariadb"`, `"`+engine+`"`, 1), "1.1", map[string]string{"set.php": "", "setup.php": ""})
+			begin, end := make(chan struct{}), make(chan struct{})
+			held := map[string]*servicetest.Agent{"mariadb": h.agent, "postgresql": petrel}[engine]
+			held.Set(func(a *servicetest.Agent) {
+				a.Hold = func(next string) { <-map[string]chan struct{}{"databases": begin, "end": end}[next] }
+			})
+			if held != h.agent { // slow enough for whoever waits for a step to be there
+				h.agent.Set(func(a *servicetest.Agent) { a.Hold = func(string) { time.Sleep(70 * time.Millisecond) } })
+			}
+			_, err = h.Databases.AddDatabase(t.Context(), h.owner, at, api.NewDatabase{Name: "more", Engine: "mariadb"})
+			require.NoError(t, err)
+			h.Queue.Drain() // whichever job comes first tells the servers all
+			started, err := h.Kits.Install(t.Context(), h.owner, at, at, api.NewSiteKit{Kit: "board"})
+			require.NoError(t, err)
+			ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+			defer cancel()
+			go h.Run(ctx)
+			installed := make(chan struct{})
+			var work sync.WaitGroup
+			for _, j := range h.Queue.Drain() {
+				if j.Kind == "Apply" {
+					work.Go(func() { assert.NoError(t, h.Rollout.Apply(ctx, j.ID)) })
+					continue
+				}
+				work.Go(func() {
+					defer close(installed)
+					for again := time.Duration(1); again > 0 && ctx.Err() == nil; {
+						var err error
+						again, err = h.Kits.Work(ctx, j.ID)
+						assert.NoError(t, err)
+					}
+				})
+			}
+			work.Go(func() { // the site's settings, later
+				for {
+					select {
+					case <-installed:
+						return
+					case <-time.After(5 * time.Millisecond):
+					}
+					for _, j := range h.Queue.Drain() {
+						assert.NoError(t, h.Rollout.Apply(ctx, j.ID))
+					}
+				}
+			})
+			run := func() (n int) {
+				h.agent.Set(func(*servicetest.Agent) { n = len(h.site().Run) })
+				return n
+			}
+			time.Sleep(300 * time.Millisecond) // long enough for a step to begin, if nothing kept it
+			assert.Zero(t, run(), "there is no database yet")
+			close(begin)
+			if engine == "mariadb" {
+				assert.Eventually(t, func() bool { return run() == 1 }, 10*time.Second, time.Millisecond)
+			} else {
+				time.Sleep(100 * time.Millisecond)
+				assert.Zero(t, run())
+			}
+			var placed bool
+			h.agent.Set(func(*servicetest.Agent) { placed = len(h.site().Files) > 0 })
+			assert.False(t, placed)
+			close(end)
+			work.Wait()
+			assert.Equal(t, "done", h.ended(started, nil).State)
+			assert.Equal(t, 1, run())
+		})
+	}
 }
 
 // A domain goes with its kit, whose database stays; not while work with the kit is under way.

@@ -74,8 +74,7 @@ func (w *run) stage(ctx context.Context) error {
 		digests, err = w.stageFiles(ctx)
 		staged <- err
 	}()
-	// What else servers are told may end while steps are run.
-	there := w.reached(ctx, "databases")
+	there := w.databaseMade(ctx)
 	if there == nil {
 		detail := language.New("nothing is needed but files")
 		if w.kit.Needs.Database != "" {
@@ -93,6 +92,22 @@ func (w *run) stage(ctx context.Context) error {
 		w.row.Digests, err = json.Marshal(digests)
 		return err
 	})
+}
+
+// databaseMade waits for the kit's database. What else the server of the sites is told may end
+// while steps are run; another server says nothing of its own before its end.
+func (w *run) databaseMade(ctx context.Context) error {
+	if w.kit.Needs.Database == "" {
+		return w.applied(ctx)
+	}
+	at, err := dbservice.Place(ctx, w.service.Store.Queries, w.account, w.kit.Needs.Database)
+	if err != nil {
+		return err
+	}
+	if !at.Local {
+		return w.applied(ctx)
+	}
+	return w.reached(ctx, "databases")
 }
 
 // stageFiles puts the files of the kit beside the site, and returns their digests.

@@ -292,7 +292,7 @@ func TestAwaitStep(t *testing.T) {
 	defer cancel()
 	go b.Run(ctx)
 	goOn := make(chan struct{})
-	b.Agents.On(1).Set(func(a *servicetest.Agent) { a.Hold = func() { <-goOn } })
+	b.Agents.On(1).Set(func(a *servicetest.Agent) { a.Hold = func(string) { <-goOn } })
 	started, err := b.Accounts.RepairAccount(ctx, b.Operator, list[0].SignInName)
 	require.NoError(t, err)
 	reached, ended := make(chan api.Operation, 1), make(chan api.Operation, 1)

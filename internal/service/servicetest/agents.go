@@ -92,8 +92,9 @@ type Agent struct {
 	// apply with, unless it is empty.
 	Unreachable bool
 	Refuses     string
-	// Hold is called between the only step of an apply and its end; nil for nothing.
-	Hold func()
+	// Hold is called in an apply before databases are made (“databases”) and before its end
+	// (“end”), and the agent answers others meanwhile; nil for nothing.
+	Hold func(next string)
 }
 
 // Set changes the agent while nobody asks it.
@@ -172,10 +173,19 @@ func (a *Agent) Apply(_ context.Context, m manifest.Manifest, tell func(agentlin
 		receipt.Failure = &agentlink.Failure{Code: agentlink.FailedStep, Step: "account", Message: a.Refuses}
 		return receipt, nil
 	}
-	tell(agentlink.Step{Name: "account", State: agentlink.StepDone})
-	if a.Hold != nil {
-		a.Hold()
+	hold := func(next string) {
+		if a.Hold != nil {
+			a.mu.Unlock()
+			a.Hold(next)
+			a.mu.Lock()
+		}
 	}
+	tell(agentlink.Step{Name: "account", State: agentlink.StepDone})
+	if m.Databases != nil {
+		hold("databases")
+		tell(agentlink.Step{Name: "databases", State: agentlink.StepDone})
+	}
+	hold("end")
 	receipt.Changed, receipt.Warnings = !same(now, m), a.Warnings[m.AccountID]
 	delete(a.Drift, m.AccountID)
 	if m.Wanted == manifest.Absent {

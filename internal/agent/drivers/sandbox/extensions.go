@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -44,12 +45,7 @@ func (d *Driver) PHPExtensions(ctx context.Context, version string) ([]string, e
 	}
 	d.extensions.mu.Lock()
 	defer d.extensions.mu.Unlock()
-	changed := time.Time{}
-	for _, path := range []string{"cli", "cli/conf.d", "cli/php.ini", "fpm", "fpm/conf.d", "fpm/php.ini"} {
-		if info, err := os.Stat("/etc/php/" + version + "/" + path); err == nil && info.ModTime().After(changed) {
-			changed = info.ModTime()
-		}
-	}
+	changed := configured(version)
 	if l, is := d.extensions.known[version]; is && l.changed.Equal(changed) {
 		return l.names, nil
 	}
@@ -67,6 +63,20 @@ func (d *Driver) PHPExtensions(ctx context.Context, version string) ([]string, e
 	}
 	d.extensions.known[version] = loaded{changed, both}
 	return both, nil
+}
+
+// configured is when the configuration of a version was changed last: a file, or which of them
+// there are.
+func configured(version string) (last time.Time) {
+	for _, pattern := range []string{"conf.d", "conf.d/*", "php.ini"} {
+		paths, _ := filepath.Glob("/etc/php/" + version + "/*/" + pattern)
+		for _, path := range paths {
+			if info, err := os.Stat(path); err == nil && info.ModTime().After(last) {
+				last = info.ModTime()
+			}
+		}
+	}
+	return last
 }
 
 // list asks a program of PHP for its extensions. Their code is not run as root.
