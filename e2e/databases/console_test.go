@@ -75,12 +75,12 @@ func TestConsoleForKits(t *testing.T) {
 	e2e.Healthy(t, ctx, "the list of kits")
 	e2e.Do(t, ctx, browser.Click("button", "Register a kit"),
 		chromedp.SetUploadFiles("#kit-archive", []string{written(t, "kit.tar.gz", "no archive")}),
-		browser.Click("button", "Preview"), browser.Sees("[role=alert]", "archive"))
+		browser.Click("button", "Preview"), browser.Sees("[role=alert]", "it cannot be read"))
 	e2e.Healthy(t, ctx, "registering a kit")
 	packed := filepath.Join(t.TempDir(), "gangplank.tar.gz")
 	ran(t, "kit", "pack", gangplank(t, "1.1.0"), packed)
 	e2e.Do(t, ctx, chromedp.SetUploadFiles("#kit-archive", []string{packed}), browser.Click("button", "Preview"),
-		browser.Sees("p, li", "register version 1.1.0 of the kit gangplank"), browser.Click(".el-dialog__footer button",
+		browser.Sees("h2", "Would register version 1.1.0 of the kit gangplank"), browser.Click(".el-dialog__footer button",
 			"Register"), browser.Sees("td", "what sites get"))
 	e2e.Healthy(t, ctx, "a kit")
 	e2e.Do(t, ctx, browser.Click("td button", "Withdraw"), browser.Confirm("Withdraw"), browser.Sees("td", "withdrawn"),

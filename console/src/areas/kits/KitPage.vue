@@ -32,9 +32,9 @@ watchEffect(() => {
 /** Sites get the newest version that is not withdrawn. */
 const newest = computed(() => data.value?.versions.find((v) => !v.withdrawn))
 const columns: Column<Version>[] = [
-  { key: 'version', title: t('Version') },
+  { key: 'version', title: t('Version'), text: (v) => v.version },
   { key: 'state', title: t('State'), text: stateOf },
-  { key: 'sites', title: t('Sites'), right: true, text: (v) => String(v.sites) },
+  { key: 'sites', title: t('Sites'), right: true, wide: true, text: (v) => String(v.sites) },
   { key: 'needs', title: t('Needs'), wide: true, text: (v) => needsOf(v.needs) },
   { key: 'size', title: t('Files'), right: true, wide: true, text: (v) => `${v.files} · ${amount(v.size, 'bytes')}` },
   { key: 'signer', title: t('Signed by'), wide: true, long: true, text: (v) => v.signer || t('not signed') },
