@@ -72,7 +72,7 @@ func (b *bench) databases(ctx context.Context, say func(string), rounds int) ([]
 		return nil, err
 	}
 	say("kits through the service and by hand, in turn")
-	installed, err := b.kits(ctx, rounds/3)
+	installed, err := b.kits(ctx, rounds)
 	if err != nil {
 		return nil, err
 	}
