@@ -67,9 +67,12 @@ func (b *bench) databases(ctx context.Context, say func(string), rounds int) ([]
 		rows = append(rows, compare(fmt.Sprintf("%d databases at once; one after the other by hand", basesAtOnce), all,
 			basesAtOnce*theirs, func(r float64) bool { return r <= 0.5 }, "at most 0.5"))
 	}
-	moved, err := b.transfers(ctx, say)
-	if err != nil {
-		return nil, err
+	for _, engine := range []string{"mariadb", "postgresql"} {
+		moved, err := b.transfers(ctx, say, engine)
+		if err != nil {
+			return nil, err
+		}
+		rows = append(rows, moved...)
 	}
 	say("kits through the service and by hand, in turn")
 	installed, err := b.kits(ctx, rounds)
@@ -78,7 +81,7 @@ func (b *bench) databases(ctx context.Context, say func(string), rounds int) ([]
 	}
 	say(fmt.Sprintf("sizes of %d databases", basesMeasured)) // the last, as the account wants none of these
 	sizes, err := b.sizes(ctx)
-	return slices.Concat(rows, moved, installed, sizes), err
+	return slices.Concat(rows, installed, sizes), err
 }
 
 func (b *bench) addBase(ctx context.Context, engine, name string) error {
@@ -173,8 +176,15 @@ func (b *bench) sizes(ctx context.Context) ([]row, error) {
 	return rows, nil
 }
 
+// tools are what an engine comes with for files of statements: what executes one, what writes one,
+// and the name of that. A database's name comes behind.
+var tools = map[string]struct{ load, dump, dumper string }{
+	"mariadb":    {"mariadb ", "mariadb-dump --single-transaction ", "mariadb-dump"},
+	"postgresql": {"runuser -u postgres -- psql -q ", "runuser -u postgres -- pg_dump ", "pg_dump"},
+}
+
 // transfers measures a file of statements in and out.
-func (b *bench) transfers(ctx context.Context, say func(string)) ([]row, error) {
+func (b *bench) transfers(ctx context.Context, say func(string), engine string) ([]row, error) {
 	var text bytes.Buffer
 	text.WriteString("CREATE TABLE boats (id int PRIMARY KEY, text varchar(1100));\n")
 	for n := range dumpRows {
@@ -189,42 +199,42 @@ func (b *bench) transfers(ctx context.Context, say func(string)) ([]row, error) 
 	}
 	megabytes := float64(text.Len()) / 1e6
 	perSecond := func(d time.Duration) string { return fmt.Sprintf("%.0f MB/s", megabytes/d.Seconds()) }
-	say(fmt.Sprintf("%.0f MB in and out", megabytes))
+	say(fmt.Sprintf("%.0f MB into %s and out of it", megabytes, engine))
 	line := func(what string, ours, theirs time.Duration) row {
 		ratio := ours.Seconds() / theirs.Seconds()
 		return row{what, perSecond(ours), perSecond(theirs), fmt.Sprintf("%.2f", ratio), "at most 1.2 of the time",
 			ratio <= 1.2}
 	}
+	database, by := engine[:1]+"0", tools[engine]
 	begun := time.Now()
-	if err := b.importFile(ctx, "m0", text.Bytes()); err != nil {
+	if err := b.importFile(ctx, database, text.Bytes()); err != nil {
 		return nil, err
 	}
 	imported := time.Since(begun)
-	cmd := b.script.Command(ctx, "mariadb", "hand_m0")
+	cmd := b.script.Command(ctx, "sh", "-ec", by.load+"hand_"+database)
 	cmd.Stdin = bytes.NewReader(text.Bytes())
 	begun = time.Now()
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("%w: %s", err, out)
 	}
-	rows := []row{line("import, from the first byte sent to the last statement executed; mariadb", imported,
+	rows := []row{line("import, from the first byte sent to the last statement executed; "+engine, imported,
 		time.Since(begun))}
 	for _, form := range []struct{ compression, by string }{{"none", ""}, {"gzip", " | gzip -1"}, {"zstd", ""}} {
 		var ours, theirs []time.Duration
 		for range 7 {
 			begun := time.Now()
-			if err := b.Client.Download(ctx, "/accounts/store.example/databases/m0/export",
+			if err := b.Client.Download(ctx, "/accounts/store.example/databases/"+database+"/export",
 				url.Values{"compression": {form.compression}}, io.Discard); err != nil {
 				return nil, err
 			}
 			ours = append(ours, time.Since(begun))
 			begun = time.Now()
-			if out, err := b.script.Exec(ctx, "sh", "-ec", "mariadb-dump --single-transaction hand_m0"+form.by+
-				" >/tmp/dump"); err != nil {
+			if out, err := b.script.Exec(ctx, "sh", "-ec", by.dump+"hand_"+database+form.by+" >/tmp/dump"); err != nil {
 				return nil, fmt.Errorf("%w: %s", err, out)
 			}
 			theirs = append(theirs, time.Since(begun))
 		}
-		rows = append(rows, line("export ("+form.compression+"); mariadb-dump"+strings.ReplaceAll(form.by, "|", "and"),
+		rows = append(rows, line("export ("+form.compression+"); "+by.dumper+strings.ReplaceAll(form.by, "|", "and"),
 			median(ours), median(theirs)))
 	}
 	return rows, nil
