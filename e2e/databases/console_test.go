@@ -80,8 +80,8 @@ func TestConsoleForKits(t *testing.T) {
 	packed := filepath.Join(t.TempDir(), "gangplank.tar.gz")
 	ran(t, "kit", "pack", gangplank(t, "1.1.0"), packed)
 	e2e.Do(t, ctx, chromedp.SetUploadFiles("#kit-archive", []string{packed}), browser.Click("button", "Preview"),
-		browser.Sees("h2", "Would register version 1.1.0 of the kit gangplank"), browser.Click(".el-dialog__footer button",
-			"Register"), browser.Sees("td", "what sites get"))
+		browser.Sees("h2", "Would register version 1.1.0 of the kit gangplank"),
+		browser.Click(".el-dialog__footer button", "Register"), browser.Sees("td", "what sites get"))
 	e2e.Healthy(t, ctx, "a kit")
 	e2e.Do(t, ctx, browser.Click("td button", "Withdraw"), browser.Confirm("Withdraw"), browser.Sees("td", "withdrawn"),
 		browser.Click("td button", "Reinstate"), browser.Gone("button[aria-label='Let sites get 1.1.0 again']"),
