@@ -168,14 +168,19 @@ func Hides(selector string) Action {
 func Click(selector, text string) Action {
 	find := withText(selector, text) + ".find(e => e.getClientRects().length)"
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		if _, err := Until(find+" !== undefined")(ctx, t); err != nil {
-			return fmt.Errorf("no %s with %q: %w", selector, text, err)
+		for {
+			if _, err := Until(find+" !== undefined")(ctx, t); err != nil {
+				return fmt.Errorf("no %s with %q: %w", selector, text, err)
+			}
+			// A page that shows something anew may have taken it out meanwhile.
+			clicked, err := chromedp.Evaluate[bool]("(e => e !== undefined && (e.click(), true))("+find+")")(ctx, t)
+			if err != nil && passing(err) {
+				return nil // the click has led elsewhere before it could be told of
+			}
+			if err != nil || clicked {
+				return err
+			}
 		}
-		_, err := Script(find+".click()")(ctx, t)
-		if err != nil && passing(err) {
-			return nil // the click has led elsewhere before it could be told of
-		}
-		return err
 	})
 }
 
