@@ -167,7 +167,7 @@ func TestContentsOfDatabases(t *testing.T) {
 			browser.Confirm("Import"), browser.Sees(".el-message-box", "1 statement and makes 1 table"),
 			browser.Confirm("Import"),
 			browser.Sees("button.link code", "quays"))
-		ran(t, "database", "execute", "reader", "fromm", "SELECT sleep(2) AS drowsy")
+		ran(t, "database", "execute", "reader", "fromm", "SELECT sleep(5) AS drowsy")
 		e2e.Do(t, ctx, browser.Sees("td code", "SELECT sleep(…) AS drowsy"))
 		e2e.Healthy(t, ctx, "what was slow")
 		e2e.Do(t, ctx, chromedp.Navigate(e2e.Inst.Address()+"/databases"), browser.Sees("td", "MariaDB 10"),
