@@ -115,6 +115,7 @@ async function offered() {
           >
             {{ $t('Withdraw') }}
           </button>
+          {{ ' ' }}
           <button
             v-if="!row.sites"
             type="button"
