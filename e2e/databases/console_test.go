@@ -103,7 +103,7 @@ func TestConsoleForKits(t *testing.T) {
 	e2e.Settled(t)
 	assert.Contains(t, home(t, account), "<h1>All aboard</h1>")
 	e2e.Do(t, ctx, browser.Click("td button", "Remove"), browser.Sees(".el-message-box", "all files of the site"),
-		browser.Click(".el-message-box button", "Remove"), browser.Gone("td button"))
+		browser.Click(".el-message-box button", "Remove"), browser.Gone("td"))
 	e2e.Settled(t)
 	assert.NotContains(t, home(t, account), "All aboard")
 

@@ -177,8 +177,6 @@ func (s *Service) saveSweep(ctx context.Context, tx store.Tx, server db.Server, 
 // UnownedStep is the step of a repair that deals with files of no account.
 const UnownedStep = "files of nobody"
 
-// repair applies every account of a server that differs, and clears what
-// belongs to nobody.
 // divideAnew has accounts applied that hold more or less on one of two servers than before: that is
 // what their disk limit leaves to the other ([plans.Room]).
 func (s *Service) divideAnew(ctx context.Context, tx store.Tx, accounts []int64) error {
@@ -197,6 +195,8 @@ func (s *Service) divideAnew(ctx context.Context, tx store.Tx, accounts []int64)
 	return nil
 }
 
+// repair applies every account of a server that differs, and clears what
+// belongs to nobody.
 func (s *Service) repair(ctx context.Context, server db.Server, p *usecase.Progress) error {
 	rows, err := s.Store.DriftsOfServer(ctx, server.ID)
 	if err != nil {

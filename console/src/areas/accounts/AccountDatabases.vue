@@ -25,7 +25,7 @@ import { t } from '../../language'
 const { name, data: account, open, after } = useAccount()
 const { data, refusal, reload } = useLoad(
   () => ask(api.GET('/api/v1/accounts/{account}/databases', { params: { path: { account: name.value } } })),
-  { on: name, live: true },
+  { on: name, live: true, every: 10_000 },
 )
 const has = computed(() => account.value?.features.some((f) => f.feature === 'databases' && f.on))
 const change = computed(() => open.value && may('databases.change') && has.value)

@@ -20,7 +20,7 @@ const { data, refusal, reload } = useLoad(
     ])
     return { running: now.running ?? [], slow: before.slow ?? [] }
   },
-  { on: path, live: true },
+  { on: path, every: 5_000 },
 )
 const { refusal: failed, act } = useAct()
 const stop = (id: number) =>

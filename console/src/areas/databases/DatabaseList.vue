@@ -35,10 +35,11 @@ const query = computed(() => ({
 const { data, refusal } = useLoad(() => ask(api.GET('/api/v1/databases', { params: { query: query.value } })), {
   on: query,
   live: true,
+  every: 10_000,
 })
 const { data: places, refusal: unknown } = useLoad(
   async () => (may('servers.read') ? await ask(api.GET('/api/v1/database-engines')) : undefined),
-  { live: true },
+  { live: true, every: 10_000 },
 )
 const servers = computed(() => [...new Set(places.value?.engines?.map((e) => e.server) ?? [])])
 
