@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -118,13 +119,18 @@ func listKits(ctx context.Context, c *call) error {
 	if err := c.client.Get(ctx, "/kits", nil, &list); err != nil {
 		return err
 	}
-	newest := func(k api.Kit) api.KitVersion { return k.Versions[0] }
+	// shown is the version that sites get, or the newest of a kit that none get any more.
+	shown := func(k api.Kit) api.KitVersion {
+		return k.Versions[max(0, slices.IndexFunc(k.Versions, func(v api.KitVersion) bool {
+			return v.Version == k.Current
+		}))]
+	}
 	return printList(c, list.Kits, false, "no kits; register one with: victualler kit register DIRECTORY",
 		[]column[api.Kit]{
 			col("KIT", 0, func(k api.Kit) any { return k.Name }),
-			col("NEWEST", 0, func(k api.Kit) any { return newest(k).Version }),
+			col("SITES GET", 0, func(k api.Kit) any { return cmp.Or(k.Current, "none") }),
 			col("VERSIONS", 1, func(k api.Kit) any { return len(k.Versions) }),
-			col("NEEDS", 0, func(k api.Kit) any { return needsOf(newest(k).Needs) }),
+			col("NEEDS", 0, func(k api.Kit) any { return needsOf(shown(k).Needs) }),
 			col("SITES", 0, func(k api.Kit) any {
 				sites := int64(0)
 				for _, v := range k.Versions {
@@ -133,7 +139,7 @@ func listKits(ctx context.Context, c *call) error {
 				return sites
 			}),
 			col("PLANS", 0, func(k api.Kit) any { return strings.Join(k.Plans, ", ") }),
-			col("SIGNED BY", 2, func(k api.Kit) any { return newest(k).Signer }),
+			col("SIGNED BY", 2, func(k api.Kit) any { return shown(k).Signer }),
 			col("TITLE", 3, func(k api.Kit) any { return k.Title }),
 		})
 }

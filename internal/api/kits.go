@@ -12,6 +12,7 @@ type Kit struct {
 	Title    string       `json:"title"`
 	About    string       `json:"about"`
 	Versions []KitVersion `json:"versions" doc:"The newest first."`
+	Current  string       `json:"current,omitempty" doc:"The version that sites get: the newest that is not withdrawn."`
 	Plans    []string     `json:"plans" doc:"Plans whose accounts are offered it, as far as one may see them."`
 }
 

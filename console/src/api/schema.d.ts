@@ -4635,6 +4635,8 @@ export interface components {
         };
         Kit: {
             about: string;
+            /** @description The version that sites get: the newest that is not withdrawn. */
+            current?: string;
             name: string;
             /** @description Plans whose accounts are offered it, as far as one may see them. */
             plans: string[];

@@ -193,6 +193,10 @@ func (s *Service) load(ctx context.Context, q *db.Queries, a usecase.Actor) ([]a
 		}
 	}
 	for i := range out {
+		versions := out[i].Versions
+		if at := slices.IndexFunc(versions, func(v api.KitVersion) bool { return !v.Withdrawn }); at >= 0 {
+			out[i].Current = versions[at].Version
+		}
 		for _, o := range offers {
 			if o.Kit == out[i].Name && (a.Role == rights.Operator || usecase.OrZero(o.ResellerID) == reseller &&
 				reseller != 0) {

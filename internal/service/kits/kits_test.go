@@ -567,4 +567,9 @@ func TestRegister(t *testing.T) {
 	require.NoError(t, err)
 	assert.ElementsMatch(t, []string{"quay", "guillemot.rock"}, k.Plans)
 	assert.Equal(t, "1.0", h.kits().Kits[0].Version, "the newest that is not withdrawn")
+	assert.Equal(t, "1.0", k.Current)
+	k, err = h.Kits.ChangeKit(ctx, h.Operator, "board", api.KitChange{Withdraw: []string{"1.0"}})
+	require.NoError(t, err)
+	assert.Empty(t, k.Current)
+	assert.Empty(t, h.kits().Kits, "nothing is offered")
 }

@@ -10,17 +10,16 @@ import ProblemNote from '../../parts/ProblemNote.vue'
 import { may } from '../session/state'
 import OfferKit from './OfferKit.vue'
 import RegisterKit from './RegisterKit.vue'
-import { needsOf } from './words'
+import { needsOf, shownOf } from './words'
 import { t } from '../../language'
 
 /** The kits of the installation, and which plans offer them. */
 type Kit = Schemas['Kit']
 const { data, refusal, reload } = useLoad(() => ask(api.GET('/api/v1/kits')), { live: true })
-const newest = (k: Kit) => k.versions[0]!
 const columns: Column<Kit>[] = [
   { key: 'title', title: t('Kit'), long: true },
-  { key: 'version', title: t('Newest'), text: (k) => newest(k).version },
-  { key: 'needs', title: t('Needs'), wide: true, text: (k) => needsOf(newest(k).needs) },
+  { key: 'version', title: t('Sites get'), text: (k) => k.current ?? t('none') },
+  { key: 'needs', title: t('Needs'), wide: true, text: (k) => needsOf(shownOf(k).needs) },
   { key: 'sites', title: t('Sites'), right: true, text: (k) => String(k.versions.reduce((n, v) => n + v.sites, 0)) },
   { key: 'plans', title: t('Offered by'), long: true, text: (k) => k.plans.join(', ') || t('no plan yet') },
   { key: 'acts', title: '', right: true },
@@ -56,8 +55,8 @@ const router = useRouter()
       <p class="quiet about">{{ row.about }}</p></template
     >
     <template #version="{ row }"
-      >{{ newest(row).version }}
-      <p class="quiet signed">{{ newest(row).signer || $t('not signed') }}</p></template
+      >{{ row.current ?? $t('none') }}
+      <p class="quiet signed">{{ shownOf(row).signer || $t('not signed') }}</p></template
     >
     <template #acts="{ row }"
       ><button

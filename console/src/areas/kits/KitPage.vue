@@ -14,7 +14,7 @@ import { confirmed } from '../../parts/confirm'
 import { amount, dayOf } from '../../words'
 import { may } from '../session/state'
 import OfferKit from './OfferKit.vue'
-import { needsOf } from './words'
+import { needsOf, shownOf } from './words'
 import { t } from '../../language'
 
 /** A kit with its versions, side by side. */
@@ -29,8 +29,6 @@ const {
 watchEffect(() => {
   document.title = t('{title} · Victualler', { title: data.value?.title ?? props.kit })
 })
-/** Sites get the newest version that is not withdrawn. */
-const newest = computed(() => data.value?.versions.find((v) => !v.withdrawn))
 const columns: Column<Version>[] = [
   { key: 'version', title: t('Version'), text: (v) => v.version },
   { key: 'state', title: t('State'), text: stateOf },
@@ -43,7 +41,7 @@ const columns: Column<Version>[] = [
 ]
 function stateOf(v: Version): string {
   if (v.withdrawn) return t('withdrawn')
-  return v === newest.value ? t('what sites get') : t('can be chosen')
+  return v.version === data.value?.current ? t('what sites get') : t('can be chosen')
 }
 
 const offering = ref<Schemas['Kit']>()
@@ -87,10 +85,10 @@ async function offered() {
     </PageHead>
     <FactStrip>
       <StripFact :name="$t('Name')">{{ data.name }}</StripFact>
-      <StripFact :name="$t('Sites get')">{{ newest?.version ?? $t('none: all versions are withdrawn') }}</StripFact>
+      <StripFact :name="$t('Sites get')">{{ data.current ?? $t('none: all versions are withdrawn') }}</StripFact>
       <StripFact :name="$t('Offered by')">{{ data.plans.join(', ') || $t('no plan yet') }}</StripFact>
       <StripFact :name="$t('It asks for')">{{
-        data.versions[0]!.asks.map((a) => a.title).join(', ') || $t('nothing')
+        shownOf(data).asks.map((a) => a.title).join(', ') || $t('nothing')
       }}</StripFact>
     </FactStrip>
     <ProblemNote :refusal="refusal ?? missing" />
