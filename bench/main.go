@@ -154,8 +154,7 @@ func run(ctx context.Context, out, part string, rounds, many int) error {
 			"without ours, with quota, index and filters, and without a spam filter on either side.", "without ours",
 			inMail, ""},
 		{"databases", "Databases and kits", "On lab servers alike, both with the engines as the product sets them " +
-			"up; " +
-			"bench/databases.sh is what is done by hand.", "by hand", stored, ""},
+			"up; bench/databases.sh is what is done by hand.", "by hand", stored, ""},
 		{"rollout", "Rolling out", "With agents that answer at once, so that the time is that of the service and " +
 			"the database. The bare statements do the same to the records, over as many connections, and nothing else.",
 			"bare SQL", rollingOut, ""},

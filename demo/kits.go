@@ -42,21 +42,23 @@ var begun = []struct {
 
 // entries are what visitors have written by now; a second time, nothing is left to do.
 var entries = []struct{ account, database, statement string }{
-	{"trust", "trust_guestbook", "INSERT IGNORE INTO entries (id, name, text, visitor, at) VALUES " +
-		"(1, 'Aud and Liv', 'We saw the ferry turn round because of a seal.', unhex(sha2('1', 256)), '2026-10-03 " +
-		"14:10'), " +
-		"(2, 'Class 4b, North Quay', 'Edda counted 163 steps, Jon 161. Both say they are right.', unhex(sha2('2', " +
-		"256)), " +
-		"'2026-10-21 10:35'), " +
-		"(3, 'A sailor', 'Thank you for leaving the light on.', unhex(sha2('3', 256)), '2026-11-14 17:52')"},
-	{"news1", "news1_notes", "INSERT INTO notes (title, body, at) SELECT * FROM (VALUES " +
-		"('Harbour wall is mended', 'The stones of the north end are back in their places, with new mortar between " +
-		"them.', " +
-		"timestamptz '2026-11-10 08:00+00'), " +
-		"('Bakery looks for a night baker', 'Buns must be fond of getting up early. Ask at the North Quay.', " +
-		"timestamptz '2026-11-19 08:00+00'), " +
-		"('No ferry on Thursday', 'The engine is being looked at. The mail comes with the boatyard’s launch.', " +
-		"timestamptz '2026-11-26 08:00+00')) AS n (title, body, at) WHERE NOT EXISTS (SELECT FROM notes)"},
+	{"trust", "trust_guestbook", `
+		INSERT IGNORE INTO entries (id, name, text, visitor, at) VALUES
+		(1, 'Aud and Liv', 'We saw the ferry turn round because of a seal.', unhex(sha2('1', 256)),
+			'2026-10-03 14:10'),
+		(2, 'Class 4b, North Quay', 'Edda counted 163 steps, Jon 161. Both say they are right.',
+			unhex(sha2('2', 256)), '2026-10-21 10:35'),
+		(3, 'A sailor', 'Thank you for leaving the light on.', unhex(sha2('3', 256)), '2026-11-14 17:52')`},
+	{"news1", "news1_notes", `
+		INSERT INTO notes (title, body, at) SELECT * FROM (VALUES
+		('Harbour wall is mended',
+			'The stones of the north end are back in their places, with new mortar between them.',
+			timestamptz '2026-11-10 08:00+00'),
+		('Bakery looks for a night baker', 'Buns must be fond of getting up early. Ask at the North Quay.',
+			timestamptz '2026-11-19 08:00+00'),
+		('No ferry on Thursday', 'The engine is being looked at. The mail comes with the boatyard’s launch.',
+			timestamptz '2026-11-26 08:00+00')) AS n (title, body, at)
+		WHERE NOT EXISTS (SELECT FROM notes)`},
 }
 
 // begin registers the kits that ship with the program, has plans offer them, and gives some sites

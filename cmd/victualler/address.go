@@ -17,14 +17,12 @@ func addressCommands() []command {
 		{noun: "address", verb: "add", args: "ADDRESS", preview: true, waits: true,
 			short: "Add an address that leads to others",
 			long: "Others are mailboxes and addresses of the account, for which what goes before the @ is enough, " +
-				"and " +
-				"those of anybody. *@DOMAIN gets what no other address of the domain does.",
+				"and those of anybody. *@DOMAIN gets what no other address of the domain does.",
 			flags: []flagInfo{inAccountFlag, to}, run: addAddress},
 		{noun: "address", verb: "change", args: "ADDRESS", preview: true, waits: true,
 			short: "Change where an address leads",
 			long: "abuse@, hostmaster@, postmaster@ and webmaster@ exist with every domain that gets mail, and can " +
-				"be " +
-				"pointed so.",
+				"be pointed so.",
 			flags: []flagInfo{inAccountFlag, to}, run: changeAddress},
 		{noun: "address", verb: "remove", args: "ADDRESS", short: "Remove an address", preview: true, waits: true,
 			flags: []flagInfo{inAccountFlag, yesFlag}, run: removeAddress},

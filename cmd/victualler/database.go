@@ -46,8 +46,7 @@ func databaseCommands() []command {
 		{noun: "database", verb: "add", args: "ACCOUNT NAME", short: "Add a database, with a user if one is named",
 			preview: true, waits: true,
 			long: "It is called as the account's sign-in name with an underscore and NAME. With --user, a user of " +
-				"that " +
-				"name may do everything with it; for a new one, a password is asked for.",
+				"that name may do everything with it; for a new one, a password is asked for.",
 			flags: append([]flagInfo{engine, charset, collation,
 				{name: "user", value: "NAME", usage: "a user that may do everything with it, new or there already"},
 				{name: "server", value: "SERVER", usage: "where the account's databases of the engine are to be"}},
@@ -81,8 +80,7 @@ func databaseCommands() []command {
 			list: true, run: listDatabaseUsers},
 		{noun: "database", verb: "user add", args: "ACCOUNT NAME", short: "Add a database user", preview: true,
 			waits: true, long: "It is called as the account's sign-in name with an underscore and NAME. A password " +
-				"is " +
-				"asked for.",
+				"is asked for.",
 			flags: append([]flagInfo{engine, levels, hosts}, passwordFlags...), run: addDatabaseUser},
 		{noun: "database", verb: "user change", args: "ACCOUNT USER", preview: true, waits: true,
 			short: "Change password, rights or networks of a database user",

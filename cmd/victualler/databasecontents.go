@@ -62,19 +62,16 @@ func databaseContentCommands() []command {
 		{noun: "database", verb: "export", args: "ACCOUNT DATABASE [FILE]", stream: true,
 			short: "Export a database into a new file, or to standard output",
 			long: "Statements of SQL with all contents at one moment. How it is compressed follows from the name " +
-				"of the " +
-				"file: .gz, .zst, or not.",
+				"of the file: .gz, .zst, or not.",
 			flags: []flagInfo{user, {name: "tables", value: "LIST", usage: "only these, with commas between them"},
 				{name: "compression", value: "NAME", usage: orList(compressions), values: compressions}},
 			run: exportDatabase},
-		{noun: "database", verb: "import", args: "ACCOUNT DATABASE [FILE]",
+		{noun: "database", verb: "import", args: "ACCOUNT DATABASE [FILE]", preview: true,
 			short: "Import a file of SQL or CSV, as it is or compressed",
 			long: "The file is sent, looked at, and executed in the name of a user, up to the first statement that " +
-				"fails. " +
-				"An import that was interrupted while the file was sent goes on with --continue.",
+				"fails. An import that was interrupted while the file was sent goes on with --continue.",
 			flags: []flagInfo{user, {name: "mend", usage: "mend what has one meaning here, without asking"},
 				{name: "no-mend", usage: "execute the file as it is, without asking"},
-				{name: "look", usage: "only say what is in the file"},
 				{name: "from-home", usage: "the file is in the account's home, and not here"},
 				{name: "csv", value: "TABLE", usage: "the file has rows for this table"},
 				{name: "separator", value: "CHARACTER", usage: "between values of CSV; a comma otherwise"},
@@ -85,8 +82,7 @@ func databaseContentCommands() []command {
 		{noun: "database", verb: "copy", args: "ACCOUNT FROM TO",
 			short: "Copy the contents of a database into another one of the same account and engine",
 			long: "Tables that are there already are written over. Add the other database first, with a user who " +
-				"may do " +
-				"everything.",
+				"may do everything.",
 			flags: []flagInfo{user, {name: "no-wait", usage: "return when it has been started"}, yesFlag},
 			run:   copyDatabase},
 		{noun: "database", verb: "imports", args: "ACCOUNT", short: "List the imports into databases of an account",
@@ -345,11 +341,11 @@ func importDatabase(ctx context.Context, c *call) error {
 	}
 	mend := c.on("mend")
 	if one.Table == "" {
-		if mend, err = c.lookAt(ctx, one); err != nil {
+		if mend, err = c.fileContents(ctx, one); err != nil {
 			return err
 		}
 	}
-	if c.on("look") {
+	if c.on("preview") {
 		return c.client.Do(ctx, client.Call{Method: http.MethodDelete, Path: importPath(c.args[0], one.ID)}, nil)
 	}
 	return c.startImport(ctx, one, mend)
@@ -461,8 +457,8 @@ func (c *call) sendFile(ctx context.Context, one api.DatabaseImport, file *os.Fi
 	return one, nil
 }
 
-// lookAt says what is in an import's file, and finds out whether it is to be mended.
-func (c *call) lookAt(ctx context.Context, one api.DatabaseImport) (mend bool, err error) {
+// fileContents says what is in an import's file, and finds out whether it is to be mended.
+func (c *call) fileContents(ctx context.Context, one api.DatabaseImport) (mend bool, err error) {
 	forget := func() {
 		_ = c.client.Do(context.WithoutCancel(ctx), client.Call{Method: http.MethodDelete,
 			Path: importPath(c.args[0], one.ID)}, nil)
@@ -472,11 +468,11 @@ func (c *call) lookAt(ctx context.Context, one api.DatabaseImport) (mend bool, e
 		forget()
 		return false, err
 	}
-	if c.on("look") && !c.forPeople() {
+	if c.on("preview") && !c.forPeople() {
 		return false, c.json(in)
 	}
 	c.sayContents(in)
-	if c.on("look") || c.on("no-mend") || c.on("mend") {
+	if c.on("preview") || c.on("no-mend") || c.on("mend") {
 		return c.on("mend"), nil
 	}
 	if !slices.ContainsFunc(in.Found, func(f api.FoundInFile) bool { return f.Mended }) {

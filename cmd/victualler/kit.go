@@ -45,9 +45,7 @@ func kitCommands() []command {
 			flags: []flagInfo{inAccountFlag, {name: "version", value: "VERSION", usage: "the newest otherwise"},
 				{name: "new-password", usage: "another password of its database user, in the site's files too"},
 				{name: "take", value: "LIST", usage: "files changed both here and in the kit in whose place the " +
-					"kit's " +
-					"are to " +
-					"come, with commas between them"},
+					"kit's are to come, with commas between them"},
 				{name: "keep-others", usage: "leave all other files as they were changed here"}, yesFlag},
 			run: updateKit},
 		{noun: "kit", verb: "remove", args: "DOMAIN", preview: true, waits: true,

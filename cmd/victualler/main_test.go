@@ -51,8 +51,7 @@ func TestParse(t *testing.T) {
 		"account open a b":         `"b" is too much; usage: victualler account open [DOMAIN]`,
 		"reseller add x --title y": "--limits is needed; usage: victualler reseller add NAME --limits LIST --title",
 		"account open a.example --custmer x": "account open has no flag --custmer; did you mean --customer?; see " +
-			"victualler " +
-			"help account open",
+			"victualler help account open",
 		"account open a.example --colour red": "account open has no flag --colour; see victualler help account open",
 		"account list -o xml":                 `-o takes table, json or csv, not "xml"`,
 		"account list --state opne":           `--state takes opening, active, suspended, closing or closed, not "opne"`,

@@ -194,8 +194,7 @@ func queueCommands() []command {
 		{noun: "queue", verb: "resume", args: "ACCOUNT", preview: true,
 			short: "Have an account send again that was stopped",
 			long: "An account of which too many messages come back is stopped, and what it sends waits. See first " +
-				"what " +
-				"came back: victualler message list --account ACCOUNT --outcome failed",
+				"what came back: victualler message list --account ACCOUNT --outcome failed",
 			run: func(ctx context.Context, c *call) error {
 				var done api.SendingReleased
 				previewed, err := c.change(ctx, http.MethodPost, accountPath(c.args[0])+"/release-sending", nil, &done)

@@ -55,8 +55,7 @@ func settingsCommands() []command {
 				{name: "forbid-attachments", value: "LIST",
 					usage: "what names of attachments must not end with, such as exe,scr"},
 				{name: "virus-scanner", value: "WHERE", usage: "a scanner that speaks clamd's protocol: a path on " +
-					"the " +
-					"mail servers, or host:port"},
+					"the mail servers, or host:port"},
 				{name: "challenge-zone", value: "NAME", usage: "below which domains elsewhere have their names " +
 					"proved, such as challenges.ternisland.example; it lies in a zone of yours"}},
 			run: changeSettings},

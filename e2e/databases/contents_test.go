@@ -59,7 +59,7 @@ func TestContentsOfDatabases(t *testing.T) {
 			assert.NotZero(t, exit)
 			assert.Contains(t, errOut, "--mend", "nothing is mended without being asked")
 			assert.NotContains(t, ran(t, "database", "imports", "reader"), "not started", "and nothing is left of it")
-			assert.Contains(t, ran(t, "database", "import", "reader", from, file, "--look"), "line 502")
+			assert.Contains(t, ran(t, "database", "import", "reader", from, file, "--preview"), "line 502")
 			assert.Contains(t, ran(t, "database", "import", "reader", from, file, "--mend"), "501 statements imported")
 			assert.Contains(t, ran(t, "database", "tables", "reader", from), "boats")
 			assert.Contains(t, ran(t, "database", "structure", "reader", from, "boats"), "primary key")
@@ -191,7 +191,7 @@ func fromHome(t *testing.T, a api.Account) {
 	assert.Contains(t, ran(t, "database", "execute", "reader", "top", "SELECT count(*) AS n FROM kept"), "1000")
 	e2e.On(t, "fulmar", "gzip --keep /home/reader/tmp/kept.sql")
 	for _, name := range []string{"~/tmp/kept.sql.gz", "/home/reader/tmp/kept.sql.gz"} {
-		assert.Contains(t, ran(t, "database", "import", "reader", "tom", name, "--from-home", "--look"), "1 table")
+		assert.Contains(t, ran(t, "database", "import", "reader", "tom", name, "--from-home", "--preview"), "1 table")
 	}
 
 	other := holding(t, "bystander", "fulmar", plans.Limits{plans.Databases: plans.Of(1),
@@ -202,7 +202,7 @@ func fromHome(t *testing.T, a api.Account) {
 		"touch root.sql && chmod 600 root.sql")
 	for _, name := range []string{"link.sql", "dir/tmp/secret.sql", "passwd.sql", "pipe.sql", "root.sql", "nothing.sql",
 		"../bystander/tmp/secret.sql", "/home/bystander/tmp/secret.sql", "/etc/passwd", "tmp", "."} {
-		_, errOut, exit := e2e.Command(t, "database", "import", "reader", "top", name, "--from-home", "--look")
+		_, errOut, exit := e2e.Command(t, "database", "import", "reader", "top", name, "--from-home", "--preview")
 		assert.NotZero(t, exit, name)
 		assert.Contains(t, errOut, strings.TrimPrefix(name, "/"), "it says which")
 		assert.NotContains(t, errOut, "SELECT")

@@ -436,9 +436,8 @@ func TestDatabaseLimit(t *testing.T) {
 		databases.MariaDB: "CREATE TABLE IF NOT EXISTS words (id int AUTO_INCREMENT PRIMARY KEY, text longtext); " +
 			"INSERT INTO words (text) SELECT repeat(md5(rand()), 32768) FROM seq_1_to_40",
 		databases.PostgreSQL: "CREATE TABLE IF NOT EXISTS words (id serial PRIMARY KEY, text text); ALTER TABLE " +
-			"words " +
-			"ALTER text SET STORAGE external; INSERT INTO words (text) SELECT repeat(md5(n::text), 32768) " +
-			"FROM generate_series(1, 40) n",
+			"words ALTER text SET STORAGE external; INSERT INTO words (text) SELECT repeat(md5(n::text), 32768) FROM " +
+			"generate_series(1, 40) n",
 	}
 	for n, e := range databases.Engines {
 		signIn := []string{"bakery", "ferries"}[n]

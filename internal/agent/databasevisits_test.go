@@ -43,7 +43,7 @@ func databaseOf(signIn string, e databases.Engine) string {
 func (v visiting) ask(t *testing.T, at agentlink.DatabaseVisit, q agentlink.DatabaseQuestion) agentlink.DatabaseAnswer {
 	t.Helper()
 	q.DatabaseVisit = at
-	told, err := v.c.LookIntoDatabase(context.Background(), q)
+	told, err := v.c.AskDatabase(context.Background(), q)
 	require.NoError(t, err)
 	return told
 }
@@ -249,7 +249,7 @@ func (v visiting) looking(t *testing.T, e databases.Engine, all, read agentlink.
 
 	done := make(chan agentlink.DatabaseAnswer)
 	go func() {
-		told, _ := v.c.LookIntoDatabase(context.Background(), agentlink.DatabaseQuestion{DatabaseVisit: read,
+		told, _ := v.c.AskDatabase(context.Background(), agentlink.DatabaseQuestion{DatabaseVisit: read,
 			Ask: agentlink.AskStatement, Statement: sleep + " AS dozing, 'a secret' AS told", Longest: time.Minute})
 		done <- told
 	}()
@@ -264,7 +264,7 @@ func (v visiting) looking(t *testing.T, e databases.Engine, all, read agentlink.
 	})
 	other := v.visit(e, databases.All)
 	other.Account, other.Database, other.User = 8, databaseOf("ferries", e), "ferries_all"+string(e[0])
-	_, err := v.c.LookIntoDatabase(context.Background(), agentlink.DatabaseQuestion{DatabaseVisit: other,
+	_, err := v.c.AskDatabase(context.Background(), agentlink.DatabaseQuestion{DatabaseVisit: other,
 		Ask: agentlink.AskStop, ID: id})
 	assert.ErrorContains(t, err, "no longer running", "others stop nothing")
 	time.Sleep(1500 * time.Millisecond) // it is slow then
@@ -288,7 +288,7 @@ func (v visiting) looking(t *testing.T, e databases.Engine, all, read agentlink.
 		{Account: 7, Engine: e, Database: all.Database, User: map[databases.Engine]string{databases.MariaDB: "root",
 			databases.PostgreSQL: "postgres"}[e]},
 		{Account: 9, Engine: e, Database: all.Database, User: all.User}} {
-		_, err := v.c.LookIntoDatabase(context.Background(), agentlink.DatabaseQuestion{DatabaseVisit: wrong,
+		_, err := v.c.AskDatabase(context.Background(), agentlink.DatabaseQuestion{DatabaseVisit: wrong,
 			Ask: agentlink.AskTables})
 		assert.Error(t, err, "%+v", wrong)
 	}

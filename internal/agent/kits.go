@@ -82,7 +82,7 @@ func (a *Agent) KitFiles(ctx context.Context, asked agentlink.KitFiles, archive 
 		w.Do = asuser.Restore
 	case agentlink.KitSettle:
 		w.Do, alone = asuser.Discard, false
-	case agentlink.KitLook:
+	case agentlink.KitInspect:
 		w.Do, w.Ignore, alone = asuser.Look, starterDigest(k), false
 	default:
 		return agentlink.KitTree{}, fmt.Errorf("nobody knows how to %q files", asked.Do)

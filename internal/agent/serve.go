@@ -124,7 +124,7 @@ func (a *Agent) Handler(own *identity) http.Handler {
 				answer(w, agentlink.ImportAnswer{Import: one}, err)
 			}
 		})
-		mux.HandleFunc("POST /v1/database/imports/file", a.takeFile)
+		mux.HandleFunc("POST /v1/database/imports/file", a.receiveImport)
 		mux.HandleFunc("POST /v1/database/imports/order", func(w http.ResponseWriter, r *http.Request) {
 			if order, ok := read[agentlink.ImportOrder](w, r); ok {
 				told, err := a.Visitor.OrderImport(r.Context(), order)
@@ -174,8 +174,8 @@ func stream(w http.ResponseWriter, write func(begin func() io.Writer) error) {
 	}
 }
 
-// takeFile takes a part of a file that is to be imported.
-func (a *Agent) takeFile(w http.ResponseWriter, r *http.Request) {
+// receiveImport takes a part of a file that is to be imported.
+func (a *Agent) receiveImport(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
 	account, err := strconv.ParseInt(q.Get("account"), 10, 64)
 	offset, wrong := strconv.ParseInt(q.Get("offset"), 10, 64)

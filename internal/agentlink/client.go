@@ -174,8 +174,8 @@ func (c *Client) SiteLog(ctx context.Context, asked LogRequest) (LogPage, error)
 	return p, c.call(ctx, "/v1/log", asked, &p)
 }
 
-// LookIntoDatabase asks something about a database.
-func (c *Client) LookIntoDatabase(ctx context.Context, q DatabaseQuestion) (DatabaseAnswer, error) {
+// AskDatabase asks something about a database.
+func (c *Client) AskDatabase(ctx context.Context, q DatabaseQuestion) (DatabaseAnswer, error) {
 	var told DatabaseAnswer
 	return told, c.call(ctx, "/v1/database", q, &told)
 }

@@ -35,8 +35,8 @@ const (
 	KitRestore = "restore"
 	// KitSettle takes away what was kept or copied.
 	KitSettle = "settle"
-	// KitLook tells what is in the site.
-	KitLook = "look"
+	// KitInspect tells what is in the site.
+	KitInspect = "inspect"
 )
 
 // KitFiles is one piece of work with the files of a site. Each can be repeated, wherever it was cut

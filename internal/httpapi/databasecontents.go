@@ -178,8 +178,7 @@ func (a *API) databaseImportRoutes(tag string) {
 		path:    "/accounts/{account}/databases/{database}/imports",
 		summary: "Prepare an import", permission: rights.DatabasesContents, tag: tag, status: http.StatusCreated,
 		description: "Send the file in parts next, and start the import then. A file that is not started is kept " +
-			"for a " +
-			"day."},
+			"for a day."},
 		func(ctx context.Context, in *struct {
 			DatabasePath
 			Body api.NewImport
@@ -212,7 +211,7 @@ func (a *API) databaseImportRoutes(tag string) {
 		path:    "/accounts/{account}/database-imports/{import}/contents",
 		summary: "What is in the file of an import", permission: rights.DatabasesContents, tag: tag},
 		func(ctx context.Context, in *ImportPath) (*struct{ Body api.FileContents }, error) {
-			out, err := a.service.Databases.LookAtImport(ctx, actor(ctx), in.Account, in.Import)
+			out, err := a.service.Databases.ImportContents(ctx, actor(ctx), in.Account, in.Import)
 			return &struct{ Body api.FileContents }{out}, err
 		})
 	register(a, route{id: "start-import", method: http.MethodPost,

@@ -78,8 +78,7 @@ func (a *API) holderRoutes() {
 	register(a, route{id: "list-own-messages", method: http.MethodGet, path: "/mailbox/messages",
 		summary: "List what became of one's own messages", permission: rights.OwnMailbox, tag: tag,
 		description: "Of those that were sent with the mailbox's sign-in, and of those to it; newest first, one " +
-			"for each " +
-			"recipient. It is known for 30 days."},
+			"for each recipient. It is known for 30 days."},
 		func(ctx context.Context, in *struct{ Page }) (*struct{ Body api.MessagePage }, error) {
 			before, err := messageCursor(in.Cursor)
 			if err != nil {

@@ -53,8 +53,7 @@ func (a *API) kitRoutes() {
 	registerChange(a, route{id: "change-kit", method: http.MethodPatch, path: "/kits/{kit}",
 		summary: "Change which plans offer a kit, and which versions sites get", permission: rights.KitsOffer, tag: tag,
 		description: "Resellers change that of their plans. Versions are for operators to withdraw: sites that have " +
-			"one " +
-			"keep it."},
+			"one keep it."},
 		func(ctx context.Context, who usecase.Actor, in *struct {
 			KitPath
 			Previewable

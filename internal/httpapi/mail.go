@@ -167,8 +167,7 @@ func (a *API) messageRoutes() {
 	register(a, route{id: "list-messages", method: http.MethodGet, path: "/messages",
 		summary: "List what became of messages", permission: rights.MessagesRead, tag: tag,
 		description: "Newest first, one for each recipient. Servers are asked for what is new with the first page. " +
-			"It is " +
-			"known for 30 days."},
+			"It is known for 30 days."},
 		func(ctx context.Context, in *struct {
 			Page
 			Account   string    `query:"account" maxLength:"300" doc:"Only those from and to this account."`

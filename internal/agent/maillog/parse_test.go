@@ -42,8 +42,7 @@ func TestParse(t *testing.T) {
 			recipient: "a@far.test", code: "4.4.1", outcome: Waiting,
 			reply: "connect to mx.far.test[192.0.2.1]:25: Connection timed out", user: -1},
 		head + "smtpd[537]: NOQUEUE: reject: RCPT from unknown[10.77.0.1]: 554 5.7.1 <bo@harbourmail.test>: Relay " +
-			"access " +
-			"denied; from=<eve@harbourmail.test> to=<bo@harbourmail.test> proto=ESMTP helo=<[127.0.0.1]>": {
+			"access denied; from=<eve@harbourmail.test> to=<bo@harbourmail.test> proto=ESMTP helo=<[127.0.0.1]>": {
 			client: "10.77.0.1", sender: "eve@harbourmail.test", recipient: "bo@harbourmail.test", code: "5.7.1",
 			outcome: Refused, reply: "554 5.7.1 <bo@harbourmail.test>: Relay access denied", user: -1},
 		head + "cleanup[550]: BA96B52009B: milter-reject: END-OF-MESSAGE from unknown[10.77.0.1]: 5.7.1 From: " +

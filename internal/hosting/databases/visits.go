@@ -31,8 +31,7 @@ func PostgreSQLVisit(role, verifier string, u User, database string, g Growth, u
 		as = group
 	}
 	head := "CREATE ROLE " + name + " WITH LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION NOBYPASSRLS " +
-		"INHERIT " +
-		"CONNECTION LIMIT 8 IN ROLE " + quotePostgreSQL(u.Name) + " VALID UNTIL " +
+		"INHERIT CONNECTION LIMIT 8 IN ROLE " + quotePostgreSQL(u.Name) + " VALID UNTIL " +
 		quoteText(until.UTC().Format(time.RFC3339)) + " PASSWORD "
 	return []Statement{
 		{SQL: head + quoteText(verifier), Shown: head + "'…'"},

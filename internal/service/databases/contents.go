@@ -105,7 +105,7 @@ func (s *Service) ask(ctx context.Context, v visit, q agentlink.DatabaseQuestion
 	q.DatabaseVisit = v.DatabaseVisit
 	ask, cancel := context.WithTimeout(ctx, cmp.Or(q.Longest, usualQuestion)+10*usecase.AgentTimeout)
 	defer cancel()
-	told, err := s.agent(v).LookIntoDatabase(ask, q)
+	told, err := s.agent(v).AskDatabase(ask, q)
 	if err != nil {
 		return told, refusedBy(v.server, err)
 	}

@@ -98,7 +98,7 @@ func TestContents(t *testing.T) {
 		one, err = b.Databases.ContinueImport(ctx, owner, at, one.ID, 0, strings.NewReader("SELECT"))
 		require.NoError(t, err)
 		assert.EqualValues(t, 6, one.Received)
-		in, err := b.Databases.LookAtImport(ctx, owner, at, one.ID)
+		in, err := b.Databases.ImportContents(ctx, owner, at, one.ID)
 		require.NoError(t, err)
 		assert.Equal(t, "definer", in.Found[0].What)
 		assert.True(t, in.Found[0].Mended)

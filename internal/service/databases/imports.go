@@ -216,10 +216,10 @@ func (s *Service) ContinueImport(ctx context.Context, a usecase.Actor, reference
 	return importView(a, told.Import), nil
 }
 
-// LookAtImport says what is in the file of an import.
+// ImportContents says what is in the file of an import.
 //
 // Refusals: ApplyFailed, InvalidInput, NotFound, ServerUnreachable, WrongState.
-func (s *Service) LookAtImport(ctx context.Context, a usecase.Actor, reference, id string) (api.FileContents, error) {
+func (s *Service) ImportContents(ctx context.Context, a usecase.Actor, reference, id string) (api.FileContents, error) {
 	out := api.FileContents{Tables: []string{}, Found: []api.FoundInFile{}}
 	account, one, err := s.importOf(ctx, s.Store.Queries, a, reference, id)
 	if err != nil {

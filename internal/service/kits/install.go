@@ -106,7 +106,7 @@ func (s *Service) InstallAtOpening(ctx context.Context, tx store.Tx, a usecase.A
 // Refusals: ApplyFailed, InvalidInput, NeedsDecision, NotFound, ServerUnreachable, Suspended,
 // WrongState.
 func (s *Service) checkEmpty(ctx context.Context, a usecase.Actor, reference, name string) error {
-	t, err := s.lookAt(ctx, a, reference, name)
+	t, err := s.find(ctx, a, reference, name)
 	if err != nil || t.st.Account.State != "active" {
 		return err
 	}
@@ -118,7 +118,7 @@ func (s *Service) checkEmpty(ctx context.Context, a usecase.Actor, reference, na
 	tree, err := s.Agents.Agent(t.server.ID, t.server.Address).KitFiles(ask, agentlink.KitFiles{
 		KitSite: agentlink.KitSite{AccountID: t.st.Account.ID, SignInName: t.st.Account.SignInName,
 			Domain: t.domain.Name},
-		Do: agentlink.KitLook}, nil)
+		Do: agentlink.KitInspect}, nil)
 	if err != nil {
 		return usecase.Unreachable(t.server.Label, err)
 	}

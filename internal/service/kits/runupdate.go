@@ -147,7 +147,7 @@ func (w *run) compare(ctx context.Context, next kits.Kit, nextID int64, answers 
 			paths = append(paths, file)
 		}
 	}
-	tree, err := w.files(ctx, agentlink.KitLook, paths, nil)
+	tree, err := w.files(ctx, agentlink.KitInspect, paths, nil)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -214,10 +214,10 @@ func (s *Service) site(ctx context.Context, q *db.Queries, st entitlement.Entitl
 	return t, err
 }
 
-// lookAt finds a site of an account without locking anything.
+// find finds a site of an account without locking anything.
 //
 // Refusals: InvalidInput, NotFound, Suspended, WrongState.
-func (s *Service) lookAt(ctx context.Context, a usecase.Actor, reference, name string) (target, error) {
+func (s *Service) find(ctx context.Context, a usecase.Actor, reference, name string) (target, error) {
 	number, err := usecase.FindAccount(ctx, s.Store.Queries, a, reference)
 	if err != nil {
 		return target{}, err

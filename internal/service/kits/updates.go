@@ -48,7 +48,7 @@ type update struct {
 func (s *Service) planned(ctx context.Context, a usecase.Actor, reference, name string, in api.SiteKitUpdate) (update,
 	error) {
 	u, q := update{}, s.Store.Queries
-	t, err := s.lookAt(ctx, a, reference, name)
+	t, err := s.find(ctx, a, reference, name)
 	if err != nil {
 		return u, err
 	}

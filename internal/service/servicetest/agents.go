@@ -353,8 +353,8 @@ func (a *Agent) Renew(context.Context, *agentlink.Authority, int64, time.Time) e
 	return nil
 }
 
-// LookIntoDatabase implements usecase.Agent.
-func (a *Agent) LookIntoDatabase(_ context.Context, q agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error) {
+// AskDatabase implements usecase.Agent.
+func (a *Agent) AskDatabase(_ context.Context, q agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error) {
 	unlock, err := a.lock()
 	if err != nil {
 		return agentlink.DatabaseAnswer{}, err

@@ -76,7 +76,7 @@ func (a *Agent) KitFiles(_ context.Context, w agentlink.KitFiles, archive io.Rea
 		s.Before, s.Staged = nil, nil
 	case agentlink.KitSettle:
 		s.Before, s.Staged = nil, nil
-	case agentlink.KitLook:
+	case agentlink.KitInspect:
 		for _, name := range slices.Sorted(maps.Keys(s.Files)) {
 			if slices.Contains(w.Paths, name) {
 				sum := sha256.Sum256([]byte(s.Files[name]))

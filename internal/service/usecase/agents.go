@@ -36,7 +36,7 @@ type Agent interface {
 	ChangeQueue(context.Context, agentlink.QueueChange) error
 	ReleaseSending(ctx context.Context, account int64) error
 	ListPosts(context.Context, agentlink.ListPosts) (agentlink.HeldPosts, error)
-	LookIntoDatabase(context.Context, agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error)
+	AskDatabase(context.Context, agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error)
 	ExportDatabase(context.Context, agentlink.DatabaseExport) (io.ReadCloser, error)
 	Imports(context.Context, agentlink.ImportsOf) (agentlink.ImportList, error)
 	NewImport(context.Context, agentlink.NewImport) (agentlink.ImportAnswer, error)

@@ -88,7 +88,9 @@ async function offered() {
       <StripFact :name="$t('Sites get')">{{ data.current ?? $t('none: all versions are withdrawn') }}</StripFact>
       <StripFact :name="$t('Offered by')">{{ data.plans.join(', ') || $t('no plan yet') }}</StripFact>
       <StripFact :name="$t('It asks for')">{{
-        shownOf(data).asks.map((a) => a.title).join(', ') || $t('nothing')
+        shownOf(data)
+          .asks.map((a) => a.title)
+          .join(', ') || $t('nothing')
       }}</StripFact>
     </FactStrip>
     <ProblemNote :refusal="refusal ?? missing" />

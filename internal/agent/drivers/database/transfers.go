@@ -75,7 +75,7 @@ func (d *Databases) Look(ctx context.Context, q agentlink.DatabaseQuestion) (age
 	case agentlink.AskRunning, agentlink.AskStop, agentlink.AskSlow:
 		out, err = d.watch(ctx, q)
 	default:
-		out, err = d.lookAsUser(ctx, q)
+		out, err = d.askAsUser(ctx, q)
 	}
 	var said refused
 	switch {
@@ -87,8 +87,8 @@ func (d *Databases) Look(ctx context.Context, q agentlink.DatabaseQuestion) (age
 	return out, err
 }
 
-// lookAsUser answers a question in the name of the user.
-func (d *Databases) lookAsUser(ctx context.Context, q agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error) {
+// askAsUser answers a question in the name of the user.
+func (d *Databases) askAsUser(ctx context.Context, q agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error) {
 	e, one, err := d.enter(ctx, q.DatabaseVisit)
 	if err != nil {
 		return agentlink.DatabaseAnswer{}, err
