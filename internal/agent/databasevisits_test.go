@@ -174,8 +174,7 @@ func TestDatabaseVisits(t *testing.T) {
 	t.Run("nothing is left", func(t *testing.T) {
 		labtest.Eventually(t, func() bool {
 			return admin(t, s, databases.MariaDB, "SELECT count(*) FROM mysql.global_priv WHERE User LIKE "+
-				"'bakery%' AND "+
-				"JSON_EXISTS(Priv, '$.auth_or[1]')") == "0" && admin(t, s, databases.PostgreSQL,
+				"'bakery%' AND JSON_EXISTS(Priv, '$.auth_or[1]')") == "0" && admin(t, s, databases.PostgreSQL,
 				"SELECT count(*) FROM pg_roles WHERE rolname LIKE 'victualler:%'") == "0"
 		})
 		for _, e := range databases.Engines {
@@ -192,8 +191,7 @@ func TestDatabaseVisits(t *testing.T) {
 		require.NoError(t, err)
 		labtest.Eventually(t, func() bool {
 			return admin(t, s, databases.MariaDB, "SELECT count(*) FROM mysql.global_priv WHERE User LIKE "+
-				"'bakery%' AND "+
-				"JSON_EXISTS(Priv, '$.auth_or[1]')") == "0" && admin(t, s, databases.PostgreSQL,
+				"'bakery%' AND JSON_EXISTS(Priv, '$.auth_or[1]')") == "0" && admin(t, s, databases.PostgreSQL,
 				"SELECT count(*) FROM pg_roles WHERE rolname LIKE 'victualler:%'") == "0"
 		})
 	})
@@ -247,29 +245,36 @@ func (v visiting) looking(t *testing.T, e databases.Engine, all, read agentlink.
 	assert.NotEmpty(t, told.Refused)
 	assert.Less(t, time.Since(began), 20*time.Second)
 
-	done := make(chan agentlink.DatabaseAnswer)
-	go func() {
-		told, _ := v.c.AskDatabase(context.Background(), agentlink.DatabaseQuestion{DatabaseVisit: read,
-			Ask: agentlink.AskStatement, Statement: sleep + " AS dozing, 'a secret' AS told", Longest: time.Minute})
-		done <- told
-	}()
-	var id int64
-	labtest.Eventually(t, func() bool {
-		for _, one := range v.ask(t, all, agentlink.DatabaseQuestion{Ask: agentlink.AskRunning}).Running {
-			if strings.Contains(one.Statement, "dozing") && !strings.Contains(one.Statement, "processlist") {
-				id = one.ID
-			}
-		}
-		return id != 0
+	// As many as may be are being executed: what they are is seen nevertheless, and they are stopped.
+	const most = 4
+	done := make(chan agentlink.DatabaseAnswer, most)
+	dozing := agentlink.DatabaseQuestion{DatabaseVisit: read, Ask: agentlink.AskStatement,
+		Statement: sleep + " AS dozing, 'a secret' AS told", Longest: time.Minute}
+	for range most {
+		go func() {
+			told, _ := v.c.AskDatabase(context.Background(), dozing)
+			done <- told
+		}()
+	}
+	var running []agentlink.RunningStatement
+	labtest.Eventually(t, func() bool { // they are slow by then
+		running = v.ask(t, all, agentlink.DatabaseQuestion{Ask: agentlink.AskRunning}).Running
+		running = slices.DeleteFunc(running, func(one agentlink.RunningStatement) bool {
+			return !strings.Contains(one.Statement, "dozing") || one.For < 3*time.Second
+		})
+		return len(running) == most
 	})
+	_, err := v.c.AskDatabase(context.Background(), dozing)
+	assert.ErrorContains(t, err, "or stop it")
 	other := v.visit(e, databases.All)
 	other.Account, other.Database, other.User = 8, databaseOf("ferries", e), "ferries_all"+string(e[0])
-	_, err := v.c.AskDatabase(context.Background(), agentlink.DatabaseQuestion{DatabaseVisit: other,
-		Ask: agentlink.AskStop, ID: id})
+	_, err = v.c.AskDatabase(context.Background(), agentlink.DatabaseQuestion{DatabaseVisit: other,
+		Ask: agentlink.AskStop, ID: running[0].ID})
 	assert.ErrorContains(t, err, "no longer running", "others stop nothing")
-	time.Sleep(1500 * time.Millisecond) // it is slow then
-	v.ask(t, all, agentlink.DatabaseQuestion{Ask: agentlink.AskStop, ID: id})
-	<-done
+	for _, one := range running {
+		v.ask(t, all, agentlink.DatabaseQuestion{Ask: agentlink.AskStop, ID: one.ID})
+		<-done
+	}
 	slow := func(at agentlink.DatabaseVisit) (list []string) {
 		for _, one := range v.ask(t, at, agentlink.DatabaseQuestion{Ask: agentlink.AskSlow}).Slow {
 			assert.GreaterOrEqual(t, one.Tally().Longest, time.Second)

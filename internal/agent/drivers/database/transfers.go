@@ -33,7 +33,8 @@ const (
 	largestImport = 100 << 30
 	// longestStatement is how long one may take that somebody looks at.
 	longestStatement = 5 * time.Minute
-	// mostLooks is how many questions of one account are answered at the same time.
+	// mostLooks is how many questions of one account are answered at the same time in its users'
+	// names.
 	mostLooks = 4
 )
 
@@ -57,11 +58,6 @@ type loader interface {
 
 // Look implements agent.Visitor.
 func (d *Databases) Look(ctx context.Context, q agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error) {
-	var out agentlink.DatabaseAnswer
-	if !d.visits.begin(question{q.Account}, mostLooks) {
-		return out, errors.New("somebody is looking into databases of this account already; wait until that has ended")
-	}
-	defer d.visits.done(question{q.Account})
 	if q.Longest <= 0 || q.Longest > longestStatement {
 		q.Longest = longestStatement
 	}
@@ -70,6 +66,7 @@ func (d *Databases) Look(ctx context.Context, q agentlink.DatabaseQuestion) (age
 	}
 	ctx, cancel := context.WithTimeout(ctx, q.Longest)
 	defer cancel()
+	var out agentlink.DatabaseAnswer
 	var err error
 	switch q.Ask {
 	case agentlink.AskRunning, agentlink.AskStop, agentlink.AskSlow:
@@ -87,8 +84,14 @@ func (d *Databases) Look(ctx context.Context, q agentlink.DatabaseQuestion) (age
 	return out, err
 }
 
-// askAsUser answers a question in the name of the user.
+// askAsUser answers a question in the name of the user. Only these are counted: what is executed is
+// seen and stopped also while as many of them as may be are going on.
 func (d *Databases) askAsUser(ctx context.Context, q agentlink.DatabaseQuestion) (agentlink.DatabaseAnswer, error) {
+	if !d.visits.begin(question{q.Account}, mostLooks) {
+		return agentlink.DatabaseAnswer{}, errors.New("somebody is looking into databases of this account already; " +
+			"wait until that has ended, or stop it")
+	}
+	defer d.visits.done(question{q.Account})
 	e, one, err := d.enter(ctx, q.DatabaseVisit)
 	if err != nil {
 		return agentlink.DatabaseAnswer{}, err
